@@ -1,0 +1,169 @@
+package check
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"unicode"
+
+	"wardicon/core/vpn"
+)
+
+var shared = netip.MustParsePrefix("100.64.0.0/10") // RFC 6598
+
+// server parses the address as a number; ok is false for a name.
+func (s *Subject) server() (netip.Addr, bool) {
+	a, err := netip.ParseAddr(s.Connection.Server)
+	return a.Unmap(), err == nil
+}
+
+func serverHit(found string, args ...any) []Hit {
+	return []Hit{{Field: vpn.FieldServer, Found: fmt.Sprintf(found, args...)}}
+}
+
+var addressRules = []Rule{
+	{
+		Code: "address-malformed", Title: "Not a host name and not an address", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The device looks up exactly what stands there and finds nothing.", Mend: "Write only the host name or the IP address.", Source: "RFC 1123 §2.1",
+		Bad:  Example{"a web address", func(s *Subject) { s.Connection.Server = "https://norrvik.skerryline.example/vpn" }},
+		Good: Example{"the host name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			v := s.Connection.Server
+			expected, mend := vpn.HostProblem(v)
+			if expected == "" || international(v) {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldServer, Found: quote(v) + ", expected " + expected, Mend: strings.ToUpper(mend[:1]) + mend[1:] + "."}}
+		},
+	},
+	{
+		Code: "address-not-ascii", Title: "International name not in its ASCII form", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Most VPN clients do not convert the name and do not find the gateway.", Mend: "Write the name in its xn-- form.", Source: "RFC 5891 §4.4",
+		Bad:  Example{"a name with an umlaut", func(s *Subject) { s.Connection.Server = "tällholm.skerryline.example" }},
+		Good: Example{"its xn-- form", func(s *Subject) { s.Connection.Server = "xn--tllholm-5wa.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			if international(s.Connection.Server) {
+				return serverHit("%s", quote(s.Connection.Server))
+			}
+			return nil
+		},
+	},
+	{
+		Code: "address-inside-name", Title: "Name that only the own network knows", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "From outside, where people connect from, the name does not exist.", Mend: "Use the gateway's public name.", Source: "RFC 6762 §3, RFC 8375",
+		Bad:  Example{"a name under .local", func(s *Subject) { s.Connection.Server = "norrvik.local" }},
+		Good: Example{"a public name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			v := strings.ToLower(strings.TrimSuffix(s.Connection.Server, "."))
+			if _, number := s.server(); number || v == "" {
+				return nil
+			}
+			if expected, _ := vpn.HostProblem(v); expected != "" {
+				return nil
+			}
+			if !strings.Contains(v, ".") {
+				return serverHit("%s has one label only", quote(v))
+			}
+			for _, end := range []string{".local", ".lan", ".home", ".internal", ".home.arpa", ".localdomain", ".corp"} {
+				if strings.HasSuffix(v, end) {
+					return serverHit("%s ends in %s", quote(v), end)
+				}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "address-private", Title: "Address that the internet does not route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "It works only inside the gateway's own network.", Mend: "Use the public address, or the name that leads to it.", Source: "RFC 1918, RFC 6598, RFC 4193, RFC 3927",
+		Bad:  Example{"an address from 192.168/16", func(s *Subject) { s.Connection.Server = "192.168.178.2" }},
+		Good: Example{"a public address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
+		look: func(s *Subject) []Hit {
+			a, ok := s.server()
+			switch {
+			case !ok:
+			case a.IsPrivate():
+				return serverHit("%s is a private address", a)
+			case shared.Contains(a):
+				return serverHit("%s is shared by a provider's customers", a)
+			case a.IsLinkLocalUnicast():
+				return serverHit("%s is valid on one link only", a)
+			}
+			return nil
+		},
+	},
+	{
+		Code: "address-unusable", Title: "Address that nobody can connect to", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The address means the device itself, many hosts, or none.", Mend: "Write the gateway's address.", Source: "RFC 6890 §2.2",
+		Bad:  Example{"the loopback address", func(s *Subject) { s.Connection.Server = "127.0.0.1" }},
+		Good: Example{"the gateway's address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
+		look: func(s *Subject) []Hit {
+			a, ok := s.server()
+			switch {
+			case !ok:
+			case a.IsLoopback():
+				return serverHit("%s is the device itself", a)
+			case a.IsMulticast():
+				return serverHit("%s is a multicast address", a)
+			case a.IsUnspecified():
+				return serverHit("%s is no address of a host", a)
+			}
+			return nil
+		},
+	},
+	{
+		Code: "address-dynamic", Title: "Changing address given as a number", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "When the number changes, every device with it loses the gateway.", Mend: "Use a name that follows the address.", Source: "practice",
+		Bad:  Example{"a number at a gateway whose address changes", func(s *Subject) { s.Gateway.Dynamic = true; s.Connection.Server = "198.51.100.7" }},
+		Good: Example{"a name at that gateway", func(s *Subject) { s.Gateway.Dynamic = true }},
+		look: func(s *Subject) []Hit {
+			if a, ok := s.server(); ok && s.Gateway != nil && s.Gateway.Dynamic {
+				return serverHit("%s, while the record says that it changes", a)
+			}
+			return nil
+		},
+	},
+	{
+		Code: "address-in-tunnel", Title: "Gateway's own address lies inside the tunnel", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldRoutes},
+		Why:  "Once connected, the packets of the tunnel itself are sent into the tunnel, and the connection stands still.",
+		Mend: "Take the gateway's address out of the routes.", Source: "practice",
+		Bad: Example{"a route that covers the address", func(s *Subject) {
+			s.Connection.Routes = []string{"198.51.100.0/24"}
+			s.Connection.DNS = nil
+			s.Connection.Domains = nil
+		}},
+		Good: Example{"a route beside it", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16"} }},
+		look: func(s *Subject) []Hit {
+			var addresses []netip.Addr
+			if a, ok := s.server(); ok {
+				addresses = append(addresses, a)
+			}
+			if s.Gateway != nil {
+				for _, v := range s.Gateway.Addresses {
+					if a, err := netip.ParseAddr(v); err == nil {
+						addresses = append(addresses, a.Unmap())
+					}
+				}
+			}
+			for _, route := range prefixes(s.Connection.Routes) {
+				for _, a := range addresses {
+					if route.Contains(a) {
+						return []Hit{{Field: vpn.FieldRoutes, Found: fmt.Sprintf("%s lies in %s", a, route)}}
+					}
+				}
+			}
+			return nil
+		},
+	},
+}
+
+// international tells a host name with letters outside ASCII that is otherwise sound.
+func international(v string) bool {
+	ascii := strings.Map(func(r rune) rune {
+		if r > unicode.MaxASCII && unicode.IsLetter(r) {
+			return 'x'
+		}
+		return r
+	}, v)
+	expected, _ := vpn.HostProblem(ascii)
+	return ascii != v && expected == ""
+}

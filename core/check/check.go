@@ -1,0 +1,235 @@
+// Package check finds errors before a person meets them. Each check is a Rule, a
+// value in the register; the driver here knows nothing of single rules.
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"wardicon/core/format"
+	"wardicon/core/plan"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// Rule is one check. Why speaks to the administrator about the person who will use
+// the device; Source is an RFC section, a vendor reference, or "practice".
+type Rule struct {
+	Code     string       `json:"code"`
+	Title    string       `json:"title"`
+	Severity vpn.Severity `json:"severity"`
+	Fields   []vpn.Field  `json:"fields"`
+	Why      string       `json:"why"`
+	Mend     string       `json:"mend"`
+	Source   string       `json:"source"`
+	Bad      Example      `json:"bad"`
+	Good     Example      `json:"good"`
+	look     func(*Subject) []Hit
+}
+
+// Example is a change to a sound subject that the rule must find (Bad) or must
+// leave alone (Good). It cannot be told from JSON how to apply it.
+type Example struct {
+	Text string `json:"text"`
+	set  func(*Subject)
+}
+
+// Hit is what a rule reports: the field, what was found there (never a secret) and,
+// where the rule's own mend is too general, a better one.
+type Hit struct {
+	Field vpn.Field
+	Found string
+	Mend  string
+	At    *format.Position
+}
+
+// Place is the field of a record that a finding concerns.
+type Place struct {
+	Noun    string `json:"noun"` // gateway, account, device, profile, person
+	ID      string `json:"id"`
+	Pointer string `json:"pointer"` // JSON pointer into that record
+}
+
+// Finding is what a check says of a profile or of a file.
+type Finding struct {
+	Rule     string           `json:"rule"`
+	Severity vpn.Severity     `json:"severity" enum:"blocker,warning,advice"`
+	Title    string           `json:"title"`
+	Field    vpn.Field        `json:"field"`
+	Found    string           `json:"found"`
+	Why      string           `json:"why"`
+	Mend     string           `json:"mend"`
+	Place    *Place           `json:"place,omitempty"`
+	Position *format.Position `json:"position,omitempty"`
+}
+
+// Sibling is another profile on the same device.
+type Sibling struct {
+	Name   string
+	Routes []string
+}
+
+// Subject is what is checked: a connection and, as far as they are known, the
+// records behind it or the places in the file that it was read from.
+type Subject struct {
+	Connection vpn.Connection
+	Gateway    *vpn.Gateway
+	Account    *vpn.Account
+	Person     *vpn.Person
+	Device     *vpn.Device
+	Release    *platform.Found
+	Ability    *platform.Ability
+	Offered    bool // the gateway has an offer; only with a Gateway
+	Siblings   []Sibling
+	ProfileID  string
+	Positions  map[vpn.Field]format.Position
+	Notes      []format.Note
+
+	// Judge estimates a secret; nil takes secret.Judge. A service hands in a memo.
+	Judge func(t secret.Text, words ...string) secret.Estimate
+}
+
+// Planned makes a subject of a plan and what it was made from.
+func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
+	return &Subject{
+		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
+		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Siblings: siblings, ProfileID: in.Profile.ID,
+	}
+}
+
+// Run applies every rule. Findings come with the most severe first, in the order of
+// the register within one severity.
+func Run(s *Subject) []Finding {
+	findings := []Finding{}
+	for i := range Register {
+		rule := &Register[i]
+		for _, hit := range rule.look(s) {
+			findings = append(findings, rule.finding(s, hit))
+		}
+	}
+	rank := map[vpn.Severity]int{vpn.Blocker: 0, vpn.Warning: 1, vpn.Advice: 2}
+	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) })
+	return findings
+}
+
+func (r *Rule) finding(s *Subject, hit Hit) Finding {
+	f := Finding{Rule: r.Code, Severity: r.Severity, Title: r.Title, Field: hit.Field, Found: hit.Found, Why: r.Why, Mend: r.Mend}
+	if hit.Mend != "" {
+		f.Mend = hit.Mend
+	}
+	f.Place = s.place(hit.Field)
+	if hit.At != nil {
+		f.Position = hit.At
+	} else if at, ok := s.Positions[hit.Field]; ok {
+		f.Position = &at
+	}
+	return f
+}
+
+// Count tallies findings by severity.
+func Count(findings []Finding) vpn.Tally {
+	var t vpn.Tally
+	for _, f := range findings {
+		t.Add(f.Severity)
+	}
+	return t
+}
+
+// Lookup finds a rule by its code.
+func Lookup(code string) (Rule, bool) {
+	i := slices.IndexFunc(Register, func(r Rule) bool { return r.Code == code })
+	if i < 0 {
+		return Rule{}, false
+	}
+	return Register[i], true
+}
+
+// place says which record a field belongs to; nil for a file.
+func (s *Subject) place(f vpn.Field) *Place {
+	if s.Gateway == nil {
+		return nil
+	}
+	gateway := func(pointer string) *Place { return &Place{"gateway", s.Gateway.ID, pointer} }
+	profile := func(pointer string) *Place { return &Place{"profile", s.ProfileID, pointer} }
+	account := func(pointer string) *Place {
+		if s.Account == nil {
+			return &Place{"person", s.Person.ID, ""}
+		}
+		return &Place{"account", s.Account.ID, pointer}
+	}
+	switch f {
+	case vpn.FieldName:
+		return profile("/wishes/name")
+	case vpn.FieldTunnel:
+		return profile("/wishes/tunnel")
+	case vpn.FieldKeep:
+		return profile("/wishes/password")
+	case vpn.FieldScope:
+		return profile("/wishes/scope")
+	case vpn.FieldAccount:
+		return account("")
+	case vpn.FieldLogin:
+		return account("/login")
+	case vpn.FieldRealm:
+		return account("/realm")
+	case vpn.FieldPassword:
+		return account("/password")
+	case vpn.FieldProtocol:
+		return gateway("/offers")
+	case vpn.FieldServer:
+		return gateway("/address")
+	case vpn.FieldPSK:
+		return gateway("/offers/l2tp/psk")
+	case vpn.FieldPPP:
+		return gateway("/offers/l2tp/ppp")
+	case vpn.FieldIKE:
+		return gateway("/offers/l2tp/ike")
+	case vpn.FieldESP:
+		return gateway("/offers/l2tp/esp")
+	case vpn.FieldRoutes:
+		return gateway("/routes")
+	case vpn.FieldDNS:
+		return gateway("/dns")
+	case vpn.FieldDomains:
+		return gateway("/domains")
+	case vpn.FieldPool:
+		return gateway("/pool")
+	case vpn.FieldNAT:
+		return gateway("/behind_nat")
+	case vpn.FieldPlatform:
+		return &Place{"device", s.Device.ID, "/platform"}
+	case vpn.FieldRelease:
+		return &Place{"device", s.Device.ID, "/release"}
+	}
+	return profile("")
+}
+
+// quote shows a value so that nothing in it can be overlooked: blanks at the ends
+// are drawn, invisible characters are written by their code point.
+func quote(v string) string {
+	if runes := []rune(v); len(runes) > 80 {
+		v = string(runes[:80]) + "…"
+	}
+	var b strings.Builder
+	trimmed := strings.TrimSpace(v)
+	start := strings.Index(v, trimmed)
+	for i, r := range v {
+		switch {
+		case r == ' ' && (i < start || i >= start+len(trimmed)):
+			b.WriteRune('␣')
+		case !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ':
+			fmt.Fprintf(&b, "[U+%04X]", r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	return strconv.QuoteToGraphic(b.String())
+}
+
+// Apply changes a sound subject as the example says.
+func (e Example) Apply(s *Subject) { e.set(s) }

@@ -1,0 +1,70 @@
+package check
+
+import (
+	"wardicon/core/format"
+	"wardicon/core/vpn"
+)
+
+// CodeUnfit is the rule under which a writer's refusal of a value is shown.
+const CodeUnfit = "format-unfit"
+
+// noted makes the look of a rule whose hits come from the reader of a file.
+func noted(kind format.NoteKind) func(*Subject) []Hit {
+	return func(s *Subject) []Hit {
+		var hits []Hit
+		for _, n := range s.Notes {
+			if n.Kind == kind {
+				hits = append(hits, Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At})
+			}
+		}
+		return hits
+	}
+}
+
+func noteExamples(kind format.NoteKind, bad, good string) (Example, Example) {
+	at := format.Position{File: "norrvik.nmconnection", Line: 4, Column: 1}
+	return Example{bad, func(s *Subject) { s.Notes = []format.Note{{Kind: kind, Found: "an example", At: at}} }},
+		Example{good, func(s *Subject) { s.Notes = nil }}
+}
+
+func fileRule(kind format.NoteKind, title string, severity vpn.Severity, why, mend, source, bad, good string) Rule {
+	r := Rule{Code: string(kind), Title: title, Severity: severity, Fields: []vpn.Field{vpn.FieldFile}, Why: why, Mend: mend, Source: source, look: noted(kind)}
+	r.Bad, r.Good = noteExamples(kind, bad, good)
+	return r
+}
+
+var fileRules = []Rule{
+	fileRule(format.Unreadable, "File cannot be read", vpn.Blocker,
+		"The device refuses it too, or takes half of it.", "Make the file anew where it came from.", "practice",
+		"an Apple profile that is cut short", "a whole Apple profile"),
+	fileRule(format.KeyTwice, "Key given twice", vpn.Warning,
+		"Which of the two counts differs from system to system.", "Remove one of them.", "practice",
+		"gateway= on two lines of a keyfile", "gateway= on one line"),
+	fileRule(format.KeyUnknown, "Key is not known", vpn.Advice,
+		"The device ignores it, or it does something that nobody here has looked at.", "Check the spelling, or remove it.", "practice",
+		"gatway= in a keyfile", "gateway= in a keyfile"),
+	fileRule(format.KeyMalformed, "Value cannot be understood", vpn.Blocker,
+		"The device refuses the file or falls back to something else.", "Correct the value.", "practice",
+		"a uuid of three characters", "a whole uuid"),
+	fileRule(format.Unrelated, "Part that has nothing to do with a connection", vpn.Advice,
+		"The file changes more on the device than its connection.", "Look at that part, and install it apart if it is wanted.", "practice",
+		"a passcode policy in an Apple profile", "an Apple profile with a connection only"),
+	fileRule(format.SecretClear, "Secret stands in the file in clear", vpn.Advice,
+		"Whoever gets hold of the file can sign in.", "Hand the file over only by a way that others cannot read, and delete it after installing.", "practice",
+		"a password in a keyfile", "a keyfile that lets the device ask"),
+	fileRule(CodeUnfit, "Value that the format cannot carry", vpn.Blocker,
+		"The value would arrive changed, or break the file.", "Choose a value that the device's file can carry.", "the format's own definition",
+		"a control character for an Apple profile", "printable text"),
+	fileRule(format.ScriptChanged, "Script was changed after it was made", vpn.Blocker,
+		"It may do something else than it says, with an administrator's rights.", "Do not run it; build the parcel anew.", "practice",
+		"a line added to an install script", "an install script as it was built"),
+	fileRule(format.NotYetRead, "Part of the file was not checked", vpn.Advice,
+		"Mistakes in that part would not be found here.", "Look at it by eye.", "practice",
+		"a payload for another protocol", "a payload for L2TP/IPsec"),
+}
+
+// Unfit words a writer's refusal as a finding.
+func Unfit(s *Subject, e *format.UnfitError) Finding {
+	rule, _ := Lookup(CodeUnfit)
+	return rule.finding(s, Hit{Field: e.Field, Found: e.Found + " in " + e.Format + ", expected " + e.Expected})
+}

@@ -1,0 +1,206 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// Guesses below which a secret counts as guessable, as binary logarithms. A key is
+// open to guessing off line by whoever stands between (RFC 2409 §5.4), a password
+// mostly at the gateway.
+const (
+	passwordBits = 33 // about 10^10 guesses
+	pskBits      = 60 // about 10^18 guesses
+)
+
+func (s *Subject) setPSK(v string) { s.Connection.L2TP.PSK = secret.New(v) }
+
+func (s *Subject) setPassword(v string) {
+	t := secret.New(v)
+	s.Account.Password = &t
+	s.Connection.Password = t
+}
+
+func (s *Subject) psk() string {
+	if s.Connection.L2TP == nil {
+		return ""
+	}
+	return s.Connection.L2TP.PSK.Reveal()
+}
+
+// words are what somebody who knows the organisation tries first for a key, and who
+// knows the person for a password.
+func (s *Subject) words(field vpn.Field) []string {
+	words := []string{s.Connection.Organisation}
+	if field == vpn.FieldPassword {
+		words = append(words, s.Connection.Login)
+		if s.Person != nil {
+			words = append(words, s.Person.Name, s.Person.Mail)
+		}
+		return words
+	}
+	words = append(words, s.Connection.Server)
+	if s.Gateway != nil {
+		words = append(words, s.Gateway.Name, s.Gateway.Place.City)
+	}
+	return words
+}
+
+var secretRules = []Rule{
+	{
+		Code: "psk-missing", Title: "No pre-shared key", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPSK},
+		Why: "Without the key the device and the gateway cannot begin to talk.", Mend: "Store the gateway's pre-shared key.", Source: "RFC 2409 §5.4",
+		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
+		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
+		look: func(s *Subject) []Hit {
+			if s.Connection.L2TP != nil && s.psk() == "" {
+				return []Hit{{Field: vpn.FieldPSK, Found: "no key"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "psk-guessable", Title: "Pre-shared key can be guessed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
+		Why:  "Whoever stands between can pose as the gateway and try keys off line until one fits.",
+		Mend: "Make a new key of at least 20 random characters.", Source: "RFC 2409 §5.4; practice",
+		Bad:  Example{"a word and a year", func(s *Subject) { s.setPSK("Skerry2024") }},
+		Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
+		look: func(s *Subject) []Hit { return s.guessable(vpn.FieldPSK, s.psk(), pskBits) },
+	},
+	{
+		Code: "password-guessable", Title: "Password can be guessed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
+		Why:  "Somebody who knows the person's name and the usual patterns gets in.",
+		Mend: "Choose a longer password of unrelated words or random characters.", Source: "NIST SP 800-63B-4 §3.1.1",
+		Bad:  Example{"a common word with digits", func(s *Subject) { s.setPassword("sunshine12") }},
+		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
+		look: func(s *Subject) []Hit {
+			if s.passwordIsLogin() {
+				return nil
+			}
+			return s.guessable(vpn.FieldPassword, s.password(), passwordBits)
+		},
+	},
+	{
+		Code: "password-is-login", Title: "Password is the login", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPassword},
+		Why: "It is the first thing that anybody tries.", Mend: "Choose another password.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Bad:  Example{"the login, capitals apart", func(s *Subject) { s.setPassword("A_Fjell") }},
+		Good: Example{"another password", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
+		look: func(s *Subject) []Hit {
+			if s.passwordIsLogin() {
+				return []Hit{{Field: vpn.FieldPassword, Found: "the same as the login"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "psk-is-password", Title: "Pre-shared key is also a password", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPSK, vpn.FieldPassword},
+		Why:  "The key is known to everybody who uses the gateway, and so is this password then.",
+		Mend: "Choose another password for the account.", Source: "practice",
+		Bad:  Example{"key and password alike", func(s *Subject) { s.setPassword(s.psk()) }},
+		Good: Example{"different ones", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
+		look: func(s *Subject) []Hit {
+			if s.psk() != "" && s.psk() == s.password() {
+				return []Hit{{Field: vpn.FieldPassword, Found: "the same as the pre-shared key"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "password-missing", Title: "Password is to be saved and none is stored", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPassword},
+		Why:  "The device would sign in with an empty password.",
+		Mend: "Store the account's password, or let the device ask for it.", Source: "practice",
+		Bad:  Example{"saved, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil }},
+		Good: Example{"asked, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil; s.Connection.Keep = vpn.KeepAsked }},
+		look: func(s *Subject) []Hit {
+			if s.Connection.Keep == vpn.KeepSaved && s.Connection.Password.IsZero() && (s.Gateway == nil || s.Account != nil) {
+				return []Hit{{Field: vpn.FieldPassword, Found: "no password"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "cannot-ask", Title: "Device cannot ask for the password", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldKeep},
+		Why:  "The password is to be asked for on a device that has nobody to ask.",
+		Mend: "Let the password be saved on this device.", Source: "practice",
+		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.Keep = vpn.KeepAsked }},
+		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
+		look: func(s *Subject) []Hit {
+			if s.Device != nil && s.Device.CannotAsk && s.Connection.Keep == vpn.KeepAsked {
+				return []Hit{{Field: vpn.FieldKeep, Found: "asked, on a device that cannot ask"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "saved-unencrypted", Title: "Password saved on a disk that is not encrypted", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldKeep},
+		Why:  "Whoever finds or steals the device reads the password from its disk.",
+		Mend: "Encrypt the disk, or let the device ask for the password.", Source: "practice",
+		Bad:  Example{"saved, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false }},
+		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.Keep = vpn.KeepAsked }},
+		look: func(s *Subject) []Hit {
+			if s.Device != nil && !s.Device.Encrypted && s.Connection.Keep == vpn.KeepSaved {
+				return []Hit{{Field: vpn.FieldKeep, Found: "saved, and the disk of " + s.Device.Name + " is not encrypted"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "hard-to-type", Title: "Easily confused characters in what is typed by hand", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK, vpn.FieldLogin},
+		Why:  "Capital O and zero, capital I, small l and one look alike on paper; people type the wrong one.",
+		Mend: "Choose one without 0 O o 1 l I | where it must be typed.", Source: "practice",
+		Bad: Example{"a key with l, 1, O and 0 for an Android phone", func(s *Subject) {
+			s.onto(vpn.Android, "10")
+			s.setPSK("kelp-O0l1-Harbor-mizzen-93-osprey")
+		}},
+		Good: Example{"a key without them", func(s *Subject) { s.onto(vpn.Android, "10") }},
+		look: func(s *Subject) []Hit {
+			if s.Ability == nil || s.Ability.Format != "" || !s.Ability.Support.Usable() {
+				return nil
+			}
+			var hits []Hit
+			for _, t := range s.typed() {
+				groups := 0
+				for _, group := range []string{"0Oo", "1lI|"} {
+					seen := map[rune]bool{}
+					for _, r := range t.value {
+						if strings.ContainsRune(group, r) {
+							seen[r] = true
+						}
+					}
+					if len(seen) > 1 {
+						groups++
+					}
+				}
+				if groups > 0 && (t.field == vpn.FieldPassword || t.field == vpn.FieldPSK || t.field == vpn.FieldLogin) {
+					hits = append(hits, Hit{Field: t.field, Found: t.found("characters that look alike stand side by side in it")})
+				}
+			}
+			return hits
+		},
+	},
+}
+
+func (s *Subject) passwordIsLogin() bool {
+	p := s.password()
+	if p == "" {
+		return false
+	}
+	return strings.EqualFold(p, s.Connection.Login) || s.Account != nil && strings.EqualFold(p, s.Account.Login)
+}
+
+func (s *Subject) guessable(field vpn.Field, value string, bits float64) []Hit {
+	if value == "" {
+		return nil
+	}
+	judge := s.Judge
+	if judge == nil {
+		judge = secret.Judge
+	}
+	if e := judge(secret.New(value), s.words(field)...); e.Bits < bits {
+		return []Hit{{Field: field, Found: fmt.Sprintf("%s find it; wanted are %s", e.Guesses(), secret.Estimate{Bits: bits}.Guesses())}}
+	}
+	return nil
+}

@@ -1,0 +1,231 @@
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// part is one of the two lists of proposals with the other side's.
+type part struct {
+	field          vpn.Field
+	title          string
+	client, server []suite.Proposal
+	set            []suite.Proposal // what the file itself says
+	pfsOptional    bool
+}
+
+// parts lists IKE and ESP. The client's side is what the file sets, else what the
+// release has built in.
+func (s *Subject) parts() []part {
+	l := s.Connection.L2TP
+	if l == nil {
+		return nil
+	}
+	list := []part{{field: vpn.FieldIKE, title: "IKE"}, {field: vpn.FieldESP, title: "ESP", pfsOptional: true}}
+	for i, set := range [][]string{l.IKE, l.ESP} {
+		list[i].set, _ = suite.ParseAll(set)
+		list[i].client = list[i].set
+	}
+	if s.Ability != nil && s.Ability.Support.Usable() {
+		for i, builtIn := range [][]string{s.Ability.IKE, s.Ability.ESP} {
+			if len(list[i].set) == 0 {
+				list[i].client, _ = suite.ParseAll(builtIn)
+			}
+		}
+	}
+	if s.Gateway != nil && s.Gateway.Offers.L2TP != nil {
+		list[0].server, _ = suite.ParseAll(s.Gateway.Offers.L2TP.IKE)
+		list[1].server, _ = suite.ParseAll(s.Gateway.Offers.L2TP.ESP)
+	}
+	return list
+}
+
+// used is the suite that both sides will settle on, or each that a file sets where
+// the other side is not known.
+func (p part) used() []suite.Proposal {
+	if len(p.server) == 0 {
+		return p.set
+	}
+	if m, ok := suite.Match(p.client, p.server, p.pfsOptional); ok {
+		return []suite.Proposal{m}
+	}
+	return nil
+}
+
+func (s *Subject) setIKE(v ...string) { s.Connection.L2TP.IKE = v; s.Gateway.Offers.L2TP.IKE = v }
+func (s *Subject) setESP(v ...string) { s.Connection.L2TP.ESP = v; s.Gateway.Offers.L2TP.ESP = v }
+
+// eachUsed looks at every suite in use, of IKE and ESP alike.
+func eachUsed(look func(p part, q suite.Proposal) (found string, bad bool)) func(*Subject) []Hit {
+	return func(s *Subject) []Hit {
+		var hits []Hit
+		for _, p := range s.parts() {
+			for _, q := range p.used() {
+				if found, bad := look(p, q); bad {
+					hits = append(hits, Hit{Field: p.field, Found: fmt.Sprintf("%s %s: %s", p.title, q, found)})
+				}
+			}
+		}
+		return hits
+	}
+}
+
+func ofWorth(w suite.Worth) func(part, suite.Proposal) (string, bool) {
+	return func(_ part, q suite.Proposal) (string, bool) {
+		a := q.Worst()
+		return fmt.Sprintf("%s (%s)", a.Name, a.Source), a.Worth == w
+	}
+}
+
+func (s *Subject) nothingShared(field vpn.Field) []Hit {
+	for _, p := range s.parts() {
+		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil {
+			continue
+		}
+		found := fmt.Sprintf("the device sends %s, the gateway takes %s", list(p.client), list(p.server))
+		mine, theirs, _ := suite.Nearest(p.client, p.server)
+		return []Hit{{Field: field, Found: found, Mend: fmt.Sprintf("Nearest are %s (device) and %s (gateway): let the gateway take %s.", mine, theirs, mine)}}
+	}
+	return nil
+}
+
+func list(ps []suite.Proposal) string {
+	names := make([]string, len(ps))
+	for i, p := range ps {
+		names[i] = p.String()
+	}
+	return strings.Join(names, ", ")
+}
+
+var strengthRules = []Rule{
+	{
+		Code: "ppp-nothing-shared", Title: "No PPP authentication method in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPPP},
+		Why: "Gateway and device cannot agree how the person signs in.", Mend: "Let the gateway take MS-CHAPv2.", Source: "RFC 1661 §6.2",
+		Bad: Example{"a gateway that takes only EAP", func(s *Subject) {
+			s.Connection.L2TP.PPP = nil
+			s.Gateway.Offers.L2TP.PPP = []suite.PPPMethod{suite.EAP}
+		}},
+		Good: Example{"a gateway that takes MS-CHAPv2", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
+		look: func(s *Subject) []Hit {
+			if s.Gateway == nil || s.Connection.L2TP == nil || len(s.Connection.L2TP.PPP) > 0 || s.Ability == nil || !s.Ability.Support.Usable() {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldPPP, Found: fmt.Sprintf("the gateway takes %v, %s can use %v with a password", s.Gateway.Offers.L2TP.PPP, s.Release.Title, slices.DeleteFunc(slices.Clone(s.Ability.PPP), func(m suite.PPPMethod) bool { return m == suite.EAP }))}}
+		},
+	},
+	{
+		Code: "ppp-clear", Title: "Password crosses the link as it is", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPPP},
+		Why:  "With PAP only IPsec stands between the password and whoever knows the shared key.",
+		Mend: "Let the gateway take MS-CHAPv2 and leave PAP off.", Source: "RFC 1334 §2",
+		Bad:  Example{"PAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.PAP} }},
+		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
+		look: func(s *Subject) []Hit {
+			return s.pppMethods(func(f suite.PPPFact) bool { return f.Clear }, "is allowed")
+		},
+	},
+	{
+		Code: "ppp-weak", Title: "Weak PPP authentication method", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldPPP},
+		Why:  "What was recorded of the sign-in can be turned into the password off line.",
+		Mend: "Let the gateway take MS-CHAPv2 and leave the weaker ones off.", Source: "RFC 1994 §1.1, RFC 2433",
+		Bad:  Example{"CHAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.CHAP} }},
+		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
+		look: func(s *Subject) []Hit {
+			return s.pppMethods(func(f suite.PPPFact) bool { return f.Worth == suite.Weak }, "is allowed")
+		},
+	},
+	{
+		Code: "ike-nothing-shared", Title: "No IKE proposal in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE},
+		Why: "The very first exchange ends with NO_PROPOSAL_CHOSEN.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5",
+		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.IKE = []string{"aes128-sha256-ecp256"} }},
+		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setIKE("aes128-sha256-ecp256") }},
+		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
+	},
+	{
+		Code: "esp-nothing-shared", Title: "No ESP proposal in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldESP},
+		Why: "The key exchange succeeds and the tunnel behind it is refused.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5.5",
+		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.ESP = []string{"aes128gcm16"} }},
+		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setESP("aes128gcm16-ecp256") }},
+		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldESP) },
+	},
+	{
+		Code: "algorithm-broken", Title: "Broken algorithm in use", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Why: "What passes through can be read with little effort.", Mend: "Let the gateway take AES with SHA-256 and group 14 or better.", Source: "RFC 8247, RFC 8221",
+		Bad:  Example{"DES with MD5", func(s *Subject) { s.setIKE("des-md5-modp2048") }},
+		Good: Example{"AES-256 with SHA-256", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
+		look: eachUsed(ofWorth(suite.Broken)),
+	},
+	{
+		Code: "algorithm-weak", Title: "Weak algorithm in use", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Why: "It is within reach of a determined attacker.", Mend: "Let the gateway take AES with SHA-256 and group 14 or better.", Source: "RFC 8247, RFC 8221",
+		Bad:  Example{"group 2", func(s *Subject) { s.setIKE("aes256-sha256-modp1024") }},
+		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
+		look: eachUsed(ofWorth(suite.Weak)),
+	},
+	{
+		Code: "algorithm-last-resort", Title: "Algorithm that should soon be replaced", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Why: "SHA-1 still holds here, but releases to come will refuse it.", Mend: "Let the gateway also take SHA-256.", Source: "RFC 8247 §2.3",
+		Bad:  Example{"SHA-1", func(s *Subject) { s.setESP("aes256-sha1-modp2048") }},
+		Good: Example{"SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
+		look: eachUsed(ofWorth(suite.LastResort)),
+	},
+	{
+		Code: "aead-with-integrity", Title: "Integrity algorithm beside a cipher that needs none", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Why: "Some daemons refuse the proposal, others never match it.", Mend: "Leave the integrity algorithm out.", Source: "RFC 7296 §3.3, RFC 5282 §8",
+		Bad:  Example{"AES-GCM with SHA-256", func(s *Subject) { s.setESP("aes256gcm16-sha256-modp2048") }},
+		Good: Example{"AES-GCM alone", func(s *Subject) { s.setESP("aes256gcm16-modp2048") }},
+		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
+			a, _ := suite.Find(q.Encryption)
+			return q.Integrity + " is not used with " + q.Encryption, a.AEAD && q.Integrity != ""
+		}),
+	},
+	{
+		Code: "integrity-missing", Title: "No integrity algorithm", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Why: "Without it packets can be changed on the way, and IKE has no such proposal at all.", Mend: "Add sha256.", Source: "RFC 8221 §4, RFC 2409 §4",
+		Bad:  Example{"AES-CBC without integrity", func(s *Subject) { s.setESP("aes256-modp2048") }},
+		Good: Example{"AES-CBC with SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
+		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
+			a, _ := suite.Find(q.Encryption)
+			return q.Encryption + " stands alone", !a.AEAD && q.Integrity == ""
+		}),
+	},
+	{
+		Code: "ike-group-missing", Title: "IKE proposal without a Diffie-Hellman group", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE},
+		Why: "IKE cannot make keys without a group; the daemon refuses the proposal.", Mend: "Add modp2048 or ecp256.", Source: "RFC 2409 §4",
+		Bad:  Example{"no group", func(s *Subject) { s.setIKE("aes256-sha256") }},
+		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
+		look: eachUsed(func(p part, q suite.Proposal) (string, bool) {
+			return "no group", p.field == vpn.FieldIKE && q.Group == ""
+		}),
+	},
+	{
+		Code: "pfs-missing", Title: "No perfect forward secrecy", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldESP},
+		Why:  "Who learns the key of the first exchange can read everything that followed.",
+		Mend: "Add a group to the ESP proposals of device and gateway where both can.", Source: "RFC 2409 §8",
+		Bad:  Example{"an ESP proposal without a group", func(s *Subject) { s.setESP("aes256-sha256") }},
+		Good: Example{"one with a group", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
+		look: func(s *Subject) []Hit {
+			for _, p := range s.parts() {
+				if p.field == vpn.FieldESP && len(p.set) > 0 && !slices.ContainsFunc(p.set, func(q suite.Proposal) bool { return q.Group != "" }) {
+					return []Hit{{Field: vpn.FieldESP, Found: list(p.set)}}
+				}
+			}
+			return nil
+		},
+	},
+}
+
+func (s *Subject) pppMethods(is func(suite.PPPFact) bool, what string) []Hit {
+	var hits []Hit
+	if s.Connection.L2TP != nil {
+		for _, m := range s.Connection.L2TP.PPP {
+			if f := suite.PPPFacts[m]; is(f) {
+				hits = append(hits, Hit{Field: vpn.FieldPPP, Found: f.Title + " " + what})
+			}
+		}
+	}
+	return hits
+}

@@ -1,0 +1,307 @@
+package check
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"wardicon/core/vpn"
+)
+
+// typed is one value that a person may type, with whether it may be shown.
+type typed struct {
+	field  vpn.Field
+	value  string
+	hidden bool
+}
+
+func (s *Subject) typed() []typed {
+	c := &s.Connection
+	values := []typed{
+		{vpn.FieldName, c.Name, false}, {vpn.FieldServer, c.Server, false},
+		{vpn.FieldPassword, s.password(), true},
+	}
+	if s.Account != nil {
+		values = append(values, typed{vpn.FieldLogin, s.Account.Login, false}, typed{vpn.FieldRealm, s.Account.Realm, false})
+	} else {
+		values = append(values, typed{vpn.FieldLogin, c.Login, false})
+	}
+	if c.L2TP != nil {
+		values = append(values, typed{vpn.FieldPSK, c.L2TP.PSK.Reveal(), true})
+	}
+	return values
+}
+
+// password is the account's password, whether or not it is saved on the device.
+func (s *Subject) password() string {
+	if s.Account != nil && s.Account.Password != nil {
+		return s.Account.Password.Reveal()
+	}
+	return s.Connection.Password.Reveal()
+}
+
+// found words what stands in a typed value, without showing a secret.
+func (t typed) found(what string) string {
+	if t.hidden {
+		return what
+	}
+	return quote(t.value) + ": " + what
+}
+
+// eachTyped runs a look over the typed values.
+func eachTyped(look func(t typed) (what string, bad bool)) func(*Subject) []Hit {
+	return func(s *Subject) []Hit {
+		var hits []Hit
+		for _, t := range s.typed() {
+			if what, bad := look(t); bad {
+				hits = append(hits, Hit{Field: t.field, Found: t.found(what)})
+			}
+		}
+		return hits
+	}
+}
+
+// firstRune finds the first character of a kind and says which one it is.
+func firstRune(v string, is func(r rune) bool) (string, bool) {
+	n := 0
+	for _, r := range v {
+		n++
+		if is(r) {
+			return fmt.Sprintf("%s as character %d", runeName(r), n), true
+		}
+	}
+	return "", false
+}
+
+func runeName(r rune) string {
+	if name, ok := map[rune]string{
+		0x00A0: "a no-break space", 0x200B: "a zero-width space", 0xFEFF: "a byte order mark", 0x00AD: "a soft hyphen",
+		0x200E: "a left-to-right mark", 0x200F: "a right-to-left mark", 0x202E: "a right-to-left override",
+		0x2018: "a curly quote", 0x2019: "a curly quote", 0x201C: "a curly quote", 0x201D: "a curly quote",
+		0x2013: "an en dash", 0x2014: "an em dash", 0x2011: "a no-break hyphen",
+	}[r]; ok {
+		return fmt.Sprintf("%s (U+%04X)", name, r)
+	}
+	if unicode.IsGraphic(r) {
+		return fmt.Sprintf("%q (U+%04X)", r, r)
+	}
+	return fmt.Sprintf("U+%04X", r)
+}
+
+// invisible holds characters that are not seen, or look like a plain blank.
+func invisible(r rune) bool {
+	return r != ' ' && unicode.Is(unicode.Zs, r) || unicode.Is(unicode.Cf, r) || r == 0x3164 || r == 0x115F || r == 0x1160 || r == 0x034F
+}
+
+func lookalike(r rune) bool {
+	return r >= 0x2010 && r <= 0x2015 || r >= 0x2018 && r <= 0x201F || r == 0x2212 || r == 0x2032 || r == 0x2033 ||
+		r == 0x00B4 || r >= 0xFF01 && r <= 0xFF5E || r == 0x2044 || r == 0x00AB || r == 0x00BB
+}
+
+// mixed tells whether Latin letters stand beside letters of a script with
+// look-alikes of them.
+func mixed(v string) (string, bool) {
+	if !strings.ContainsFunc(v, func(r rune) bool { return unicode.Is(unicode.Latin, r) }) {
+		return "", false
+	}
+	return firstRune(v, func(r rune) bool {
+		return unicode.In(r, unicode.Cyrillic, unicode.Greek, unicode.Armenian, unicode.Cherokee)
+	})
+}
+
+var typedRules = []Rule{
+	{
+		Code: "edge-blank", Title: "Blank before or after a value", Severity: vpn.Blocker,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
+		Why:    "The blank is sent to the gateway but cannot be seen, and the sign-in fails without a reason.",
+		Mend:   "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
+		Bad:  Example{"a login that ends with a blank", func(s *Subject) { s.Account.Login = "a_fjell " }},
+		Good: Example{"the same login without it", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		look: eachTyped(func(t typed) (string, bool) {
+			trimmed := strings.TrimSpace(t.value)
+			if trimmed == t.value || trimmed == "" {
+				return "", false
+			}
+			if strings.HasPrefix(t.value, trimmed) {
+				return "a blank at the end", true
+			}
+			return "a blank at the beginning", true
+		}),
+	},
+	{
+		Code: "login-blank", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
+		Why:  "Mail programs and documents show an underscore under a link as a blank; the login then does not exist.",
+		Mend: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
+		Bad:  Example{"a login with a blank in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},
+		Good: Example{"a login with an underscore", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		look: func(s *Subject) []Hit {
+			login := s.Connection.Login
+			if s.Account != nil {
+				login = s.Account.Login
+			}
+			if strings.ContainsFunc(strings.TrimSpace(login), unicode.IsSpace) {
+				return []Hit{{Field: vpn.FieldLogin, Found: quote(login)}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "invisible-character", Title: "Invisible character in a value", Severity: vpn.Blocker,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
+		Why:    "It came along from a web page or a document; nobody can see it and nobody can type it.",
+		Mend:   "Type the value anew instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
+		Bad:  Example{"a login with a zero-width space", func(s *Subject) { s.Account.Login = "a_\u200bfjell" }},
+		Good: Example{"a login with an accented letter", func(s *Subject) { s.Account.Login = "a_fjäll" }},
+		look: eachTyped(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }),
+	},
+	{
+		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Blocker,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
+		Why:    "No device lets a person type it, and in a file it can begin a line that nobody meant.",
+		Mend:   "Remove the character.", Source: "practice",
+		Bad:  Example{"a login with a line break", func(s *Subject) { s.Account.Login = "a_fjell\nx" }},
+		Good: Example{"a login on one line", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		look: eachTyped(func(t typed) (string, bool) { return firstRune(t.value, unicode.IsControl) }),
+	},
+	{
+		Code: "lookalike-character", Title: "Character that a keyboard does not have", Severity: vpn.Warning,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK},
+		Why:    "A text program turned a plain quote or hyphen into a typographic one; what a person types on a keyboard does not match.",
+		Mend:   "Replace it by the plain character.", Source: "practice",
+		Bad:  Example{"a login with an en dash", func(s *Subject) { s.Account.Login = "a–fjell" }},
+		Good: Example{"a login with a hyphen", func(s *Subject) { s.Account.Login = "a-fjell" }},
+		look: eachTyped(func(t typed) (string, bool) {
+			if t.field == vpn.FieldName || t.field == vpn.FieldServer {
+				return "", false
+			}
+			return firstRune(t.value, lookalike)
+		}),
+	},
+	{
+		Code: "mixed-script", Title: "Letters of two scripts in one value", Severity: vpn.Warning,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer},
+		Why:    "A Cyrillic or Greek letter that looks like a Latin one makes a different login or password.",
+		Mend:   "Type the value anew on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
+		Bad:  Example{"a login with a Cyrillic a", func(s *Subject) { s.Account.Login = "\u0430_fjell" }},
+		Good: Example{"a login wholly in Cyrillic", func(s *Subject) { s.Account.Login = "скала" }},
+		look: eachTyped(func(t typed) (string, bool) { return mixed(t.value) }),
+	},
+	{
+		Code: "secret-not-ascii", Title: "Password or key outside ASCII", Severity: vpn.Warning,
+		Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
+		Why:    "Clients and gateways turn such letters into different bytes; what works on one device fails on the next.",
+		Mend:   "Choose a new one of plain letters, digits and signs.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
+		Bad:  Example{"a key with an umlaut", func(s *Subject) { s.setPSK("kelp-4497-Härbor-mizzen-93-osprey") }},
+		Good: Example{"a key of plain characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
+		look: eachTyped(func(t typed) (string, bool) {
+			if !t.hidden {
+				return "", false
+			}
+			return firstRune(t.value, func(r rune) bool { return r > unicode.MaxASCII && !invisible(r) && !lookalike(r) })
+		}),
+	},
+	{
+		Code: "value-too-long", Title: "Value longer than devices take", Severity: vpn.Warning,
+		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldPassword, vpn.FieldPSK},
+		Why:    "Some clients cut a long value without saying so, and the sign-in fails.",
+		Mend:   "Shorten it: 64 characters for a key and a login, 127 for a password are safe.", Source: "practice",
+		Bad:  Example{"a key of 200 characters", func(s *Subject) { s.setPSK(strings.Repeat("kelp-4417-", 20)) }},
+		Good: Example{"a key of 33 characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
+		look: eachTyped(func(t typed) (string, bool) {
+			limit, ok := map[vpn.Field]int{vpn.FieldLogin: 64, vpn.FieldPSK: 64, vpn.FieldPassword: 127}[t.field]
+			n := utf8.RuneCountInString(t.value)
+			return fmt.Sprintf("%d characters", n), ok && n > limit
+		}),
+	},
+	{
+		Code: "login-is-mail", Title: "Mail address where a login is meant", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
+		Why:  "People enter the address they know best; the gateway keeps logins of its own.",
+		Mend: "Write the login as the gateway has it.", Source: "practice",
+		Bad:  Example{"the person's mail address as login", func(s *Subject) { s.Account.Login = "ada@skerryline.example" }},
+		Good: Example{"the login itself", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Person.Mail == "" || !strings.EqualFold(strings.TrimSpace(s.Account.Login), s.Person.Mail) {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldLogin, Found: quote(s.Account.Login) + " is the person's mail address"}}
+		},
+	},
+	{
+		Code: "realm-doubled", Title: "Realm is in the login already", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldLogin},
+		Why:  "The realm is joined to the login by Wardicon; with it in the login too, the gateway sees it twice.",
+		Mend: "Keep only the part without the realm in the login.", Source: "practice",
+		Bad:  Example{"a login that ends with the realm", func(s *Subject) { s.Account.Login = "a_fjell@crew.skerryline.example" }},
+		Good: Example{"the login alone", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain {
+				return nil
+			}
+			login, realm := strings.ToLower(s.Account.Login), strings.ToLower(s.realm())
+			if realm != "" && (strings.HasSuffix(login, "@"+realm) || strings.HasPrefix(login, realm+`\`)) {
+				return []Hit{{Field: vpn.FieldLogin, Found: quote(s.Account.Login)}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "realm-differs", Title: "Realm is not the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
+		Why:  "The gateway looks the login up in another realm and does not find it.",
+		Mend: "Remove the account's realm to take the gateway's, or correct the gateway.", Source: "practice",
+		Bad:  Example{"another realm at the account", func(s *Subject) { s.Account.Realm = "office.skerryline.example" }},
+		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || s.Account.Realm == "" || s.Account.Realm == s.Gateway.SignIn.Realm || s.realmIsHost() {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldRealm, Found: fmt.Sprintf("%s, while %s wants %s", quote(s.Account.Realm), s.Gateway.Name, quote(s.Gateway.SignIn.Realm))}}
+		},
+	},
+	{
+		Code: "realm-is-host", Title: "Gateway's host domain taken for the realm", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
+		Why:  "Realm and domain look alike, and people enter one for the other; the gateway refuses the login.",
+		Mend: "Remove the account's realm to take the gateway's.", Source: "practice",
+		Bad:  Example{"the domain of the gateway's address as realm", func(s *Subject) { s.Account.Realm = "skerryline.example" }},
+		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || !s.realmIsHost() {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldRealm, Found: fmt.Sprintf("%s, the domain of %s, while the gateway wants %s", quote(s.Account.Realm), s.Gateway.Address, quote(s.Gateway.SignIn.Realm))}}
+		},
+	},
+	{
+		Code: "realm-unwanted", Title: "Realm at a gateway that takes none", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldRealm},
+		Why:  "The realm is left off, which may not be what was meant.",
+		Mend: "Remove the account's realm, or set the gateway's form of login.", Source: "practice",
+		Bad: Example{"a realm where the form is the login alone", func(s *Subject) {
+			s.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginPlain}
+			s.Account.Realm = "crew.skerryline.example"
+		}},
+		Good: Example{"no realm there", func(s *Subject) { s.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginPlain} }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Gateway.SignIn.Form != vpn.LoginPlain || s.Account.Realm == "" {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldRealm, Found: fmt.Sprintf("%s, while %s wants the login alone", quote(s.Account.Realm), s.Gateway.Name)}}
+		},
+	},
+}
+
+func (s *Subject) realm() string {
+	if s.Account.Realm != "" {
+		return s.Account.Realm
+	}
+	return s.Gateway.SignIn.Realm
+}
+
+// realmIsHost tells whether the account's realm is the domain of the gateway's
+// address while the gateway wants another.
+func (s *Subject) realmIsHost() bool {
+	realm := strings.ToLower(s.Account.Realm)
+	if realm == "" || realm == strings.ToLower(s.Gateway.SignIn.Realm) {
+		return false
+	}
+	host := strings.ToLower(s.Gateway.Address)
+	return host == realm || strings.HasSuffix(host, "."+realm)
+}

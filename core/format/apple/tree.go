@@ -1,0 +1,236 @@
+package apple
+
+import (
+	"bytes"
+	"encoding/base64"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"wardicon/core/format"
+)
+
+// Bounds on what a hostile property list may ask for.
+const (
+	maxDepth = 32
+	maxNodes = 100_000
+)
+
+// node is one value of a property list with its place in the file.
+type node struct {
+	kind  string // dict, array, string, integer, real, true, false, data, date
+	text  string
+	data  []byte
+	dict  []entry
+	items []*node
+	at    format.Position
+}
+
+type entry struct {
+	key   string
+	at    format.Position
+	value *node
+}
+
+// syntaxError is a fault in the property list with its place.
+type syntaxError struct {
+	at   format.Position
+	what string
+}
+
+func (e *syntaxError) Error() string { return e.at.String() + ": " + e.what }
+
+type parser struct {
+	dec   *xml.Decoder
+	file  string
+	nodes int
+	twice []entry // keys that stand a second time in their dictionary
+}
+
+// parse reads an XML property list. Document type declarations with a subset of
+// their own, and so all entities but XML's five, are refused.
+func parse(file string, data []byte) (*node, []entry, error) {
+	p := &parser{dec: xml.NewDecoder(bytes.NewReader(data)), file: file}
+	p.dec.Strict = true
+	tok, at, err := p.next()
+	if err != nil {
+		return nil, nil, err
+	}
+	start, ok := tok.(xml.StartElement)
+	if !ok || start.Name.Local != "plist" {
+		return nil, nil, &syntaxError{at, "expected the element plist"}
+	}
+	tok, at, err = p.next()
+	if err != nil {
+		return nil, nil, err
+	}
+	if start, ok = tok.(xml.StartElement); !ok {
+		return nil, nil, &syntaxError{at, "expected a value inside plist"}
+	}
+	root, err := p.value(start, at, "", 0)
+	if err != nil {
+		return nil, nil, err
+	}
+	if tok, at, err = p.next(); err != nil {
+		return nil, nil, err
+	}
+	if _, ok := tok.(xml.EndElement); !ok {
+		return nil, nil, &syntaxError{at, "expected the end of plist"}
+	}
+	if _, at, err = p.next(); !errors.Is(err, io.EOF) {
+		return nil, nil, &syntaxError{at, "expected nothing after plist"}
+	}
+	return root, p.twice, nil
+}
+
+// next returns the next start or end of an element, and where it stands.
+func (p *parser) next() (xml.Token, format.Position, error) {
+	for {
+		line, column := p.dec.InputPos()
+		at := format.Position{File: p.file, Line: line, Column: column}
+		tok, err := p.dec.Token()
+		if err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil, at, io.EOF
+			}
+			return nil, at, &syntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}
+		}
+		switch tok := tok.(type) {
+		case xml.StartElement, xml.EndElement:
+			return tok, at, nil
+		case xml.CharData:
+			if len(bytes.TrimSpace(tok)) > 0 {
+				return nil, at, &syntaxError{at, "text outside a value"}
+			}
+		case xml.Directive:
+			if bytes.ContainsAny(tok, "[") || bytes.Contains(bytes.ToUpper(tok), []byte("ENTITY")) {
+				return nil, at, &syntaxError{at, "the document type declares entities of its own; that is refused"}
+			}
+		}
+	}
+}
+
+func (p *parser) value(start xml.StartElement, at format.Position, path string, depth int) (*node, error) {
+	at.Path = path
+	if depth > maxDepth {
+		return nil, &syntaxError{at, fmt.Sprintf("nested deeper than %d levels", maxDepth)}
+	}
+	if p.nodes++; p.nodes > maxNodes {
+		return nil, &syntaxError{at, fmt.Sprintf("more than %d values", maxNodes)}
+	}
+	n := &node{kind: start.Name.Local, at: at}
+	switch n.kind {
+	case "dict":
+		return n, p.dictionary(n, depth)
+	case "array":
+		for {
+			tok, itemAt, err := p.next()
+			if err != nil {
+				return nil, p.cut(err, itemAt)
+			}
+			child, ok := tok.(xml.StartElement)
+			if !ok {
+				return n, nil
+			}
+			item, err := p.value(child, itemAt, fmt.Sprintf("%s[%d]", path, len(n.items)), depth+1)
+			if err != nil {
+				return nil, err
+			}
+			n.items = append(n.items, item)
+		}
+	case "string", "integer", "real", "date", "data", "true", "false":
+		text, err := p.text(at)
+		if err != nil {
+			return nil, err
+		}
+		n.text = text
+		if n.kind == "data" {
+			if n.data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(text), "")); err != nil {
+				return nil, &syntaxError{at, "data that is not base64"}
+			}
+			n.text = ""
+		}
+		return n, nil
+	}
+	return nil, &syntaxError{at, fmt.Sprintf("the element %q is no part of a property list", n.kind)}
+}
+
+func (p *parser) dictionary(n *node, depth int) error {
+	seen := map[string]bool{}
+	for {
+		tok, at, err := p.next()
+		if err != nil {
+			return p.cut(err, at)
+		}
+		start, ok := tok.(xml.StartElement)
+		if !ok {
+			return nil
+		}
+		if start.Name.Local != "key" {
+			return &syntaxError{at, fmt.Sprintf("expected a key, found %q", start.Name.Local)}
+		}
+		key, err := p.text(at)
+		if err != nil {
+			return err
+		}
+		keyAt := at
+		keyAt.Path = strings.TrimPrefix(n.at.Path+"."+key, ".")
+		if tok, at, err = p.next(); err != nil {
+			return p.cut(err, at)
+		}
+		if start, ok = tok.(xml.StartElement); !ok {
+			return &syntaxError{at, fmt.Sprintf("the key %q has no value", key)}
+		}
+		v, err := p.value(start, at, keyAt.Path, depth+1)
+		if err != nil {
+			return err
+		}
+		e := entry{key, keyAt, v}
+		if seen[key] {
+			p.twice = append(p.twice, e)
+		}
+		seen[key] = true
+		n.dict = append(n.dict, e)
+	}
+}
+
+func (p *parser) cut(err error, at format.Position) error {
+	if errors.Is(err, io.EOF) {
+		return &syntaxError{at, "the file ends in the middle"}
+	}
+	return err
+}
+
+// text reads character data up to the end of the element.
+func (p *parser) text(at format.Position) (string, error) {
+	var b strings.Builder
+	for {
+		tok, err := p.dec.Token()
+		if err != nil {
+			return "", p.cut(&syntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
+		}
+		switch tok := tok.(type) {
+		case xml.CharData:
+			b.Write(tok)
+		case xml.EndElement:
+			return b.String(), nil
+		case xml.StartElement:
+			return "", &syntaxError{at, fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
+		}
+	}
+}
+
+// get looks a key up; the last one counts where it stands twice.
+func (n *node) get(key string) *node {
+	var found *node
+	if n != nil {
+		for _, e := range n.dict {
+			if e.key == key {
+				found = e.value
+			}
+		}
+	}
+	return found
+}

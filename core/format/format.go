@@ -1,0 +1,190 @@
+// Package format holds what all file formats share: the file that a writer makes,
+// what a reader gives back, and the refusal of a value that a format cannot carry.
+// Each format is a package below this one; package all lists them.
+package format
+
+import (
+	"fmt"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// MaxFile is the largest file that a reader takes, in bytes.
+const MaxFile = 8 << 20
+
+// File is one file of a parcel. Private marks one with secrets inside, which belongs
+// on the device readable by its owner alone.
+type File struct {
+	Name      string `json:"name"`
+	MediaType string `json:"media_type"`
+	Purpose   string `json:"purpose"`
+	Private   bool   `json:"private"`
+	Content   []byte `json:"-"`
+}
+
+// Position is a place in a file; lines and columns count from 1. Path leads through
+// a structured file, such as PayloadContent[0].PPP.AuthName.
+type Position struct {
+	File   string `json:"file,omitempty"`
+	Line   int    `json:"line,omitempty"`
+	Column int    `json:"column,omitempty"`
+	Path   string `json:"path,omitempty"`
+}
+
+func (p Position) String() string {
+	s := p.File
+	if p.Line > 0 {
+		s += fmt.Sprintf(":%d", p.Line)
+		if p.Column > 0 {
+			s += fmt.Sprintf(":%d", p.Column)
+		}
+	}
+	return strings.TrimSpace(s + " " + p.Path)
+}
+
+// NoteKind says what a reader remarks; each kind is the code of a rule.
+type NoteKind string
+
+// The kinds of notes.
+const (
+	Unreadable    NoteKind = "file-unreadable"
+	KeyTwice      NoteKind = "key-twice"
+	KeyUnknown    NoteKind = "key-unknown"
+	KeyMalformed  NoteKind = "key-malformed"
+	Unrelated     NoteKind = "payload-unrelated"
+	SecretClear   NoteKind = "secret-in-clear"
+	ScriptChanged NoteKind = "script-changed"
+	NotYetRead    NoteKind = "part-not-checked"
+)
+
+// Note is what a reader remarks beside a connection. Found never holds a secret.
+type Note struct {
+	Kind  NoteKind
+	Found string
+	At    Position
+}
+
+// Located is a connection with the places of its values.
+type Located struct {
+	Connection vpn.Connection
+	Positions  map[vpn.Field]Position
+}
+
+// Reading is what a reader found in a file.
+type Reading struct {
+	Format      string
+	Platform    vpn.Platform // empty where the file fits several
+	Connections []Located
+	Notes       []Note
+}
+
+// Note adds a remark.
+func (r *Reading) Note(kind NoteKind, at Position, found string, args ...any) {
+	if len(args) > 0 {
+		found = fmt.Sprintf(found, args...)
+	}
+	r.Notes = append(r.Notes, Note{kind, found, at})
+}
+
+// Codec is one format. Write makes the files of a connection. Carried reduces a
+// connection to what the format can say, so that Read of Write equals Carried.
+type Codec struct {
+	Name    platform.Format
+	Title   string
+	Write   func(vpn.Connection) ([]File, error)
+	Carried func(vpn.Connection) vpn.Connection
+	Detect  func(name string, data []byte) bool
+	Read    func(name string, data []byte) Reading
+}
+
+// UnfitError says which value a format cannot carry.
+type UnfitError struct {
+	Format   string
+	Field    vpn.Field
+	Found    string
+	Expected string
+}
+
+func (e *UnfitError) Error() string {
+	return fmt.Sprintf("%s, field %s: found %s, expected %s", e.Format, e.Field, e.Found, e.Expected)
+}
+
+// Printable refuses values that no format here may carry: broken UTF-8, control
+// characters, line and paragraph separators, and code points that are no characters.
+// XML 1.0 §2.2 excludes most of them; the rest could begin a line that nobody meant.
+func Printable(title string, c vpn.Connection) error {
+	for _, t := range texts(c) {
+		for i, r := range t.value {
+			bad := unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r&0xFFFE == 0xFFFE || r >= 0xFDD0 && r <= 0xFDEF
+			if r == utf8.RuneError && !strings.HasPrefix(t.value[i:], "\uFFFD") {
+				return &UnfitError{title, t.field, "bytes that are not UTF-8", "text in UTF-8"}
+			}
+			if bad {
+				return &UnfitError{title, t.field, fmt.Sprintf("the character U+%04X", r), "printable text on one line"}
+			}
+		}
+	}
+	return nil
+}
+
+type fieldText struct {
+	field vpn.Field
+	value string
+}
+
+func texts(c vpn.Connection) []fieldText {
+	list := []fieldText{
+		{vpn.FieldName, c.Name}, {vpn.FieldUUID, c.UUID}, {vpn.FieldIdentifier, c.Identifier}, {vpn.FieldName, c.Organisation},
+		{vpn.FieldServer, c.Server}, {vpn.FieldLogin, c.Login}, {vpn.FieldPassword, c.Password.Reveal()},
+	}
+	add := func(field vpn.Field, values []string) {
+		for _, v := range values {
+			list = append(list, fieldText{field, v})
+		}
+	}
+	add(vpn.FieldRoutes, c.Routes)
+	add(vpn.FieldDNS, c.DNS)
+	add(vpn.FieldDomains, c.Domains)
+	if c.L2TP != nil {
+		list = append(list, fieldText{vpn.FieldPSK, c.L2TP.PSK.Reveal()})
+		add(vpn.FieldIKE, c.L2TP.IKE)
+		add(vpn.FieldESP, c.L2TP.ESP)
+	}
+	return list
+}
+
+// Ask gives password and keeping their one form: a password that is asked for is not
+// in the file, and a file without a password makes the device ask.
+func Ask(c vpn.Connection) vpn.Connection {
+	if c.Keep != vpn.KeepSaved || c.Password.IsZero() {
+		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	}
+	return c
+}
+
+// FileName makes a name for a file from the name of a connection: small ASCII
+// letters, digits and hyphens, never empty.
+func FileName(connection, ending string) string {
+	var b strings.Builder
+	for _, r := range strings.ToLower(connection) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case b.Len() > 0 && !strings.HasSuffix(b.String(), "-"):
+			b.WriteByte('-')
+		}
+		if b.Len() >= 60 {
+			break
+		}
+	}
+	name := strings.Trim(b.String(), "-")
+	if name == "" {
+		name = "connection"
+	}
+	return name + ending
+}

@@ -1,0 +1,122 @@
+
+Set-StrictMode -Version 2.0
+$ErrorActionPreference = 'Stop'
+
+$all     = $Connection.AllUsers
+$marker  = 'Wardicon ' + $Connection.Id
+$memory  = 'HKLM:\SOFTWARE\Wardicon\Connections\' + $Connection.Id
+$natKey  = 'HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent'
+$natName = 'AssumeUDPEncapsulationContextOnSendRule'
+$restart = $false
+
+Write-Host ('Setting up the connection "{0}" ...' -f $Connection.Name)
+
+# Services that IPsec needs; how they started before is kept for the removal script.
+if (-not (Test-Path -Path $memory)) { New-Item -Path $memory -Force | Out-Null }
+foreach ($service in 'IKEEXT', 'PolicyAgent') {
+    $before = (Get-Item -Path ('HKLM:\SYSTEM\CurrentControlSet\Services\' + $service)).GetValue('Start')
+    if ((Get-Item -Path $memory).GetValue($service) -eq $null) {
+        New-ItemProperty -Path $memory -Name $service -Value $before -PropertyType DWord | Out-Null
+    }
+    Set-Service -Name $service -StartupType Automatic
+    Start-Service -Name $service
+}
+
+# A gateway behind NAT is refused until this value is set and the computer was restarted.
+if ($Connection.GatewayBehindNat) {
+    $before = (Get-Item -Path $natKey).GetValue($natName)
+    if ($before -ne 2) {
+        if ($before -eq $null) { $before = 0 }
+        New-ItemProperty -Path $memory -Name 'Nat' -Value $before -PropertyType DWord -Force | Out-Null
+        New-ItemProperty -Path $natKey -Name $natName -Value 2 -PropertyType DWord -Force | Out-Null
+        $restart = $true
+    }
+}
+
+# The connection itself: made, or brought to this state where it exists.
+$settings = @{
+    Name                 = $Connection.Name
+    ServerAddress        = $Connection.ServerAddress
+    TunnelType           = 'L2tp'
+    L2tpPsk              = $Connection.PreSharedKey
+    AuthenticationMethod = $Connection.Authentication
+    EncryptionLevel      = $Connection.Encryption
+    SplitTunneling       = $Connection.SplitTunnel
+    RememberCredential   = $Connection.Remember
+    AllUserConnection    = $all
+    Force                = $true
+}
+if ($Connection.Domains.Count -gt 0) { $settings.DnsSuffix = $Connection.Domains[0] }
+$existing = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue
+if ($existing) {
+    Set-VpnConnection @settings -WarningAction SilentlyContinue
+} else {
+    $settings.AllUserConnection = [switch]$all
+    $settings.SplitTunneling = [switch]$Connection.SplitTunnel
+    $settings.RememberCredential = [switch]$Connection.Remember
+    Add-VpnConnection @settings -WarningAction SilentlyContinue
+}
+
+# Routes: exactly the ones that are wanted.
+$present = @()
+$made = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all
+if ($made.Routes) { $present = @($made.Routes | ForEach-Object { $_.DestinationPrefix }) }
+foreach ($route in $present) {
+    if ($Connection.Routes -notcontains $route) {
+        Remove-VpnConnectionRoute -ConnectionName $Connection.Name -DestinationPrefix $route -AllUserConnection:$all
+    }
+}
+foreach ($route in $Connection.Routes) {
+    if ($present -notcontains $route) {
+        Add-VpnConnectionRoute -ConnectionName $Connection.Name -DestinationPrefix $route -AllUserConnection:$all
+    }
+}
+
+# Inside names are asked of the inside servers.
+Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object { Remove-DnsClientNrptRule -Name $_.Name -Force }
+if ($Connection.DnsServers.Count -gt 0) {
+    foreach ($domain in $Connection.Domains) {
+        Add-DnsClientNrptRule -Namespace ('.' + $domain) -NameServers $Connection.DnsServers -Comment $marker
+    }
+}
+
+# The sign-in, kept by the system itself (RasSetCredentials).
+if ($Connection.Remember) {
+    Add-Type -Namespace Wardicon -Name SignIn -MemberDefinition @'
+[StructLayout(LayoutKind.Sequential, CharSet = CharSet.Unicode)]
+public struct Credentials {
+    public int Size;
+    public int Mask;
+    [MarshalAs(UnmanagedType.ByValTStr, SizeConst = 257)] public string User;
+    [MarshalAs(UnmanagedType.ByValTStr, SizeConst = 257)] public string Password;
+    [MarshalAs(UnmanagedType.ByValTStr, SizeConst = 16)] public string Domain;
+}
+[DllImport("rasapi32.dll", CharSet = CharSet.Unicode)]
+public static extern int RasSetCredentialsW(string phonebook, string entry, ref Credentials credentials, bool clear);
+'@
+    $signIn = New-Object -TypeName 'Wardicon.SignIn+Credentials'
+    $signIn.Size = [Runtime.InteropServices.Marshal]::SizeOf($signIn)
+    $signIn.Mask = 3
+    $book = $null
+    if ($all) {
+        $signIn.Mask = 11
+        $book = Join-Path -Path $env:ProgramData -ChildPath 'Microsoft\Network\Connections\Pbk\rasphone.pbk'
+    }
+    $signIn.User = $Connection.Login
+    $signIn.Password = $Connection.Password
+    $code = [Wardicon.SignIn]::RasSetCredentialsW($book, $Connection.Name, [ref]$signIn, $false)
+    if ($code -ne 0) { Write-Warning ('The sign-in could not be saved (code {0}); Windows will ask for it.' -f $code) }
+} else {
+    Write-Host ('Windows will ask for the sign-in. Login: {0}' -f $Connection.Login)
+}
+
+# Read back and compare.
+$made = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all
+$wrong = @()
+if ($made.ServerAddress -ne $Connection.ServerAddress) { $wrong += 'server address' }
+if ([string]$made.TunnelType -ne 'L2tp') { $wrong += 'tunnel type' }
+if ([bool]$made.SplitTunneling -ne [bool]$Connection.SplitTunnel) { $wrong += 'split tunnel' }
+if (Compare-Object -ReferenceObject @($Connection.Authentication) -DifferenceObject @($made.AuthenticationMethod | ForEach-Object { [string]$_ })) { $wrong += 'authentication' }
+if ($wrong.Count -gt 0) { throw ('The connection is not as it should be: ' + ($wrong -join ', ')) }
+Write-Host 'The connection is set up and was compared with what was meant.'
+if ($restart) { Write-Warning 'Restart the computer once before you connect: the gateway stands behind NAT.' }

@@ -1,0 +1,263 @@
+package powershell
+
+import (
+	"bytes"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"unicode/utf8"
+
+	"wardicon/core/format"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// Detect tells a script by its name or by its block of data.
+func Detect(name string, data []byte) bool {
+	return strings.EqualFold(filepath.Ext(name), ".ps1") || bytes.Contains(data[:min(len(data), 1024)], []byte("$Connection = @{"))
+}
+
+// value is one literal of the data block.
+type value struct {
+	text string
+	list []string
+	flag bool
+	kind byte // 't' text, 'l' list, 'f' flag
+	at   format.Position
+}
+
+type scanner struct {
+	file         string
+	src          []rune
+	pos          int
+	line, column int
+}
+
+// Read takes an install script of Wardicon's apart, as PowerShell's own tokenizer
+// would, and says whether the body was changed. It always answers.
+func Read(name string, data []byte) format.Reading {
+	r := format.Reading{Format: title, Platform: vpn.Windows}
+	start := format.Position{File: name, Line: 1, Column: 1}
+	switch {
+	case len(data) > format.MaxFile:
+		r.Note(format.Unreadable, start, "%d bytes, more than %d", len(data), format.MaxFile)
+		return r
+	case !utf8.Valid(data):
+		r.Note(format.Unreadable, start, "not in UTF-8; save it in that encoding")
+		return r
+	case !bytes.HasPrefix(data, []byte(bom)):
+		r.Note(format.KeyMalformed, start, "no byte order mark; Windows PowerShell 5 would read the file in the local code page")
+	}
+	text := strings.ReplaceAll(strings.TrimPrefix(string(data), bom), "\r\n", "\n")
+	head, rest, ok := strings.Cut(text, blockStart)
+	if !ok {
+		r.Note(format.NotYetRead, start, "a script that was not made by Wardicon; such scripts are not read")
+		return r
+	}
+	if lines := strings.SplitN(head, "\n", 2); len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") || lines[1] != requires+"\n" {
+		r.Note(format.ScriptChanged, start, "the lines before the data are not as they were made")
+	}
+	s := &scanner{file: name, src: []rune(rest), line: strings.Count(head, "\n") + 2, column: 1}
+	values, err := s.block(&r)
+	if err != nil {
+		r.Note(format.Unreadable, s.at(), "%s", err)
+		return r
+	}
+	bodyAt := s.at()
+	body := string(s.src[s.pos:])
+	if body == removeBody {
+		return r // a removal script describes no connection
+	}
+	if body != installBody {
+		r.Note(format.ScriptChanged, bodyAt, "the commands after the data are not as they were made")
+	}
+	r.Connections = append(r.Connections, settle(&r, values))
+	return r
+}
+
+func settle(r *format.Reading, values map[string]value) format.Located {
+	text := func(key string) string { return values[key].text }
+	list := func(key string) []string { return append([]string{}, values[key].list...) }
+	c := vpn.Connection{
+		Protocol: vpn.L2TP, UUID: text("Id"), Organisation: text("Organisation"), Name: text("Name"), Server: text("ServerAddress"), Login: text("Login"),
+		Password: secret.New(text("Password")), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Routes: list("Routes"), DNS: list("DnsServers"), Domains: list("Domains"),
+		L2TP: &vpn.L2TPSetting{PSK: secret.New(text("PreSharedKey")), PPP: []suite.PPPMethod{}, IKE: []string{}, ESP: []string{}, BehindNAT: values["GatewayBehindNat"].flag},
+	}
+	if values["Remember"].flag {
+		c.Keep = vpn.KeepSaved
+	}
+	if values["AllUsers"].flag {
+		c.Scope = vpn.ScopeMachine
+	}
+	if values["SplitTunnel"].flag {
+		c.Tunnel = vpn.TunnelSplit
+	}
+	for _, name := range values["Authentication"].list {
+		known := false
+		for m, n := range methods {
+			if n == name {
+				c.L2TP.PPP, known = append(c.L2TP.PPP, m), true
+			}
+		}
+		if !known {
+			r.Note(format.KeyMalformed, values["Authentication"].at, "%q is no authentication method of these cmdlets", name)
+		}
+	}
+	positions := map[vpn.Field]format.Position{}
+	for field, key := range map[vpn.Field]string{
+		vpn.FieldName: "Name", vpn.FieldServer: "ServerAddress", vpn.FieldPSK: "PreSharedKey", vpn.FieldPPP: "Authentication", vpn.FieldLogin: "Login",
+		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
+		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldKeep: "Remember", vpn.FieldUUID: "Id",
+	} {
+		positions[field] = values[key].at
+	}
+	for _, s := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"}, {"Password", "the password"}} {
+		if text(s.key) != "" {
+			r.Note(format.SecretClear, values[s.key].at, "%s", s.what)
+		}
+	}
+	return format.Located{Connection: c, Positions: positions}
+}
+
+var keys = map[string]byte{
+	"Id": 't', "Organisation": 't', "Name": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authentication": 'l', "Encryption": 't', "Login": 't',
+	"Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l', "Domains": 'l', "GatewayBehindNat": 'f',
+}
+
+func (s *scanner) at() format.Position {
+	return format.Position{File: s.file, Line: s.line, Column: s.column}
+}
+
+func (s *scanner) peek() rune {
+	if s.pos < len(s.src) {
+		return s.src[s.pos]
+	}
+	return -1
+}
+
+func (s *scanner) take() rune {
+	r := s.peek()
+	if r >= 0 {
+		s.pos++
+		s.column++
+		if r == '\n' {
+			s.line, s.column = s.line+1, 1
+		}
+	}
+	return r
+}
+
+func (s *scanner) blanks() {
+	for s.peek() == ' ' {
+		s.take()
+	}
+}
+
+func (s *scanner) expect(text string) error {
+	for _, want := range text {
+		if got := s.take(); got != want {
+			return fmt.Errorf("expected %q in the data", text)
+		}
+	}
+	return nil
+}
+
+// block reads "key = literal" lines up to the closing brace. Anything but a literal
+// is refused: data must not run.
+func (s *scanner) block(r *format.Reading) (map[string]value, error) {
+	values := map[string]value{}
+	for {
+		if s.peek() == '}' {
+			return values, s.expect(blockEnd)
+		}
+		s.blanks()
+		from := s.pos
+		for r := s.peek(); r >= 'A' && r <= 'Z' || r >= 'a' && r <= 'z'; r = s.peek() {
+			s.take()
+		}
+		key := string(s.src[from:s.pos])
+		s.blanks()
+		if err := s.expect("= "); err != nil {
+			return nil, err
+		}
+		at := s.at()
+		at.Path = "$Connection." + key
+		v, err := s.literal()
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", key, err)
+		}
+		v.at = at
+		if err := s.expect("\n"); err != nil {
+			return nil, fmt.Errorf("%s: something after the value", key)
+		}
+		if _, twice := values[key]; twice {
+			r.Note(format.KeyTwice, at, "%s", key)
+		}
+		if kind, ok := keys[key]; !ok {
+			r.Note(format.KeyUnknown, at, "%s", key)
+		} else if kind != v.kind {
+			r.Note(format.KeyMalformed, at, "%s has a value of another kind", key)
+		}
+		values[key] = v
+	}
+}
+
+func (s *scanner) literal() (value, error) {
+	switch s.peek() {
+	case '$':
+		s.take()
+		from := s.pos
+		for r := s.peek(); r >= 'a' && r <= 'z'; r = s.peek() {
+			s.take()
+		}
+		word := string(s.src[from:s.pos])
+		if !slices.Contains([]string{"true", "false"}, word) {
+			return value{}, fmt.Errorf("found a variable, expected $true or $false")
+		}
+		return value{kind: 'f', flag: word == "true"}, nil
+	case '@':
+		if err := s.expect("@("); err != nil {
+			return value{}, err
+		}
+		v := value{kind: 'l'}
+		for s.peek() != ')' {
+			if len(v.list) > 0 {
+				if err := s.expect(", "); err != nil {
+					return value{}, err
+				}
+			}
+			text, err := s.quoted()
+			if err != nil {
+				return value{}, err
+			}
+			v.list = append(v.list, text)
+		}
+		s.take()
+		return v, nil
+	}
+	text, err := s.quoted()
+	return value{kind: 't', text: text}, err
+}
+
+// quoted reads a verbatim string: it ends at a quote that no quote follows.
+func (s *scanner) quoted() (string, error) {
+	if !single(s.take()) {
+		return "", fmt.Errorf("expected a quoted value")
+	}
+	var b strings.Builder
+	for {
+		r := s.take()
+		switch {
+		case r < 0:
+			return "", fmt.Errorf("the quoted value does not end")
+		case single(r) && !single(s.peek()):
+			return b.String(), nil
+		case single(r):
+			r = s.take()
+		}
+		b.WriteRune(r)
+	}
+}

@@ -1,0 +1,32 @@
+
+Set-StrictMode -Version 2.0
+$ErrorActionPreference = 'Stop'
+
+$all     = $Connection.AllUsers
+$marker  = 'Wardicon ' + $Connection.Id
+$root    = 'HKLM:\SOFTWARE\Wardicon\Connections'
+$memory  = $root + '\' + $Connection.Id
+$natKey  = 'HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent'
+$natName = 'AssumeUDPEncapsulationContextOnSendRule'
+
+$existing = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue
+if ($existing) {
+    if ([string]$existing.ConnectionStatus -ne 'Disconnected') { rasdial.exe $Connection.Name /disconnect | Out-Null }
+    Remove-VpnConnection -Name $Connection.Name -AllUserConnection:$all -Force
+}
+Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object { Remove-DnsClientNrptRule -Name $_.Name -Force }
+
+# What the install script found before it changed it comes back with the last connection.
+if (Test-Path -Path $memory) {
+    if (@(Get-ChildItem -Path $root).Count -eq 1) {
+        $kept = Get-Item -Path $memory
+        foreach ($service in 'IKEEXT', 'PolicyAgent') {
+            $start = $kept.GetValue($service)
+            if ($start -ne $null) { Set-ItemProperty -Path ('HKLM:\SYSTEM\CurrentControlSet\Services\' + $service) -Name 'Start' -Value $start }
+        }
+        if ($kept.GetValue('Nat') -ne $null) { Set-ItemProperty -Path $natKey -Name $natName -Value $kept.GetValue('Nat') }
+    }
+    Remove-Item -Path $memory -Recurse -Force
+}
+if (Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue) { throw 'The connection is still there.' }
+Write-Host ('The connection "{0}" is removed.' -f $Connection.Name)

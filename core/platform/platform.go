@@ -1,0 +1,140 @@
+// Package platform knows what each release of each operating system or device can
+// do by itself. The facts are data, each row with its source.
+package platform
+
+import (
+	"strconv"
+	"strings"
+
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// Support says how a release comes to a protocol.
+type Support string
+
+// The kinds of support.
+const (
+	BuiltIn  Support = "built in"
+	Plugin   Support = "with the plugin"
+	Packages Support = "with packages"
+	Gone     Support = "gone"  // earlier releases had it
+	Never    Support = "never" // no release has had it
+	Rarely   Support = "rarely"
+)
+
+// Usable tells whether a connection can be made with it at all.
+func (s Support) Usable() bool { return s == BuiltIn || s == Plugin || s == Packages }
+
+// Format names the kind of file that a release takes; empty where a person types.
+type Format string
+
+// The formats.
+const (
+	AppleProfile Format = "apple"
+	PowerShell   Format = "powershell"
+	Keyfile      Format = "keyfile"
+	ByHand       Format = ""
+)
+
+// Ability is what one release can do with one protocol. Unconfirmed marks facts
+// that could not be tried where Wardicon is made.
+type Ability struct {
+	Support      Support           `json:"support"`
+	Note         string            `json:"note,omitempty"`
+	Format       Format            `json:"format,omitempty"`
+	PPP          []suite.PPPMethod `json:"ppp"`           // methods that can be used, strongest first
+	IKE          []string          `json:"ike"`           // built-in proposals, in the order sent
+	ESP          []string          `json:"esp"`           // built-in child proposals
+	SetProposals bool              `json:"set_proposals"` // IKE and ESP can be set by the file
+	SplitRoutes  bool              `json:"split_routes"`  // single networks can be sent through the tunnel
+	SetDNS       bool              `json:"set_dns"`       // inside DNS servers can be set by the file
+	NATSetting   bool              `json:"nat_setting"`   // a gateway behind NAT needs a setting on the device
+	SavePassword bool              `json:"save_password"` // the password can be stored by the file
+	MachineWide  bool              `json:"machine_wide"`  // a connection can be made for all who use the device
+	Source       string            `json:"source"`
+	Unconfirmed  bool              `json:"unconfirmed"`
+}
+
+// Row is one line of the table: releases that behave alike.
+type Row struct {
+	Platform vpn.Platform             `json:"platform"`
+	Title    string                   `json:"title"`
+	Releases []string                 `json:"releases"` // oldest first
+	Can      map[vpn.Protocol]Ability `json:"can"`
+}
+
+// Found is the answer to a question for one release.
+type Found struct {
+	Row   Row
+	Title string // platform and the release that was asked for
+	Exact bool   // false: judged by the nearest older release, or the oldest known
+	By    string // the release that it was judged by
+}
+
+// Ability returns what the release can do with a protocol; Never where the table
+// says nothing.
+func (f Found) Ability(p vpn.Protocol) Ability {
+	if a, ok := f.Row.Can[p]; ok {
+		return a
+	}
+	return Ability{Support: Never, Source: "practice"}
+}
+
+// Find looks a release up. A release that is not in the table is judged by the
+// nearest older one; one older than all, by the oldest. ok is false for a platform
+// that is unknown.
+func Find(p vpn.Platform, release string) (found Found, ok bool) {
+	for _, row := range Table {
+		if row.Platform != p {
+			continue
+		}
+		for _, known := range row.Releases {
+			exact := release == known || strings.HasPrefix(release, known+".") || strings.HasPrefix(release, known+" ")
+			if !ok || exact || !found.Exact && Compare(known, release) <= 0 {
+				found = Found{Row: row, Title: Title(p) + " " + release, Exact: exact, By: known}
+			}
+			ok = true
+			if exact {
+				return found, true
+			}
+		}
+	}
+	return found, ok
+}
+
+// Compare orders releases by the numbers in them: 10.9 stands before 10.15.
+func Compare(a, b string) int {
+	x, y := numbers(a), numbers(b)
+	for i := range max(len(x), len(y)) {
+		var n, m int
+		if i < len(x) {
+			n = x[i]
+		}
+		if i < len(y) {
+			m = y[i]
+		}
+		if n != m {
+			return n - m
+		}
+	}
+	return 0
+}
+
+func numbers(release string) []int {
+	var list []int
+	for _, part := range strings.FieldsFunc(release, func(r rune) bool { return r < '0' || r > '9' }) {
+		n, _ := strconv.Atoi(part)
+		list = append(list, n)
+	}
+	return list
+}
+
+// Title is the platform's name for readers.
+func Title(p vpn.Platform) string {
+	return map[vpn.Platform]string{
+		vpn.Windows: "Windows", vpn.MacOS: "macOS", vpn.IOS: "iOS", vpn.IPadOS: "iPadOS", vpn.Android: "Android",
+		vpn.ChromeOS: "ChromeOS", vpn.LinuxDesktop: "Linux desktop", vpn.Linux: "Linux without desktop",
+		vpn.OpenWrt: "OpenWrt", vpn.DeskPhone: "Desk phone",
+	}[p]
+}

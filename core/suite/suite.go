@@ -1,0 +1,240 @@
+// Package suite holds the algorithms that IPsec speaks of: their names in each
+// dialect, what they are worth, and the matching of one side's proposals
+// against the other's.
+package suite
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Kind is the part that an algorithm plays in a proposal (RFC 7296 §3.3.2).
+type Kind int
+
+// The kinds in the order in which a proposal is written.
+const (
+	Encryption Kind = iota
+	Integrity
+	Group
+)
+
+func (k Kind) String() string {
+	return [...]string{"encryption", "integrity", "Diffie-Hellman group"}[k]
+}
+
+// Worth says whether an algorithm may still be used.
+type Worth int
+
+// From unusable to sound. LastResort is accepted only because some built-in
+// clients know nothing better.
+const (
+	Broken Worth = iota
+	Weak
+	LastResort
+	Sound
+)
+
+// Algorithm is one row of the table: Bits is the key length for encryption, the
+// digest length for integrity, the field size for a group.
+type Algorithm struct {
+	Name    string
+	Kind    Kind
+	Bits    int
+	AEAD    bool
+	Worth   Worth
+	Number  int // IANA transform number (group number for groups)
+	Aliases []string
+	Source  string
+}
+
+// Table lists every algorithm that Wardicon knows, strongest first within a kind.
+var Table = []Algorithm{
+	{"aes256gcm16", Encryption, 256, true, Sound, 20, []string{"aes256gcm", "aes256gcm128", "aes-256-gcm", "aes_gcm_16_256"}, "RFC 8247 §2.1, RFC 8221 §5"},
+	{"aes128gcm16", Encryption, 128, true, Sound, 20, []string{"aes128gcm", "aes128gcm128", "aes-128-gcm", "aes_gcm_16_128"}, "RFC 8247 §2.1, RFC 8221 §5"},
+	{"chacha20poly1305", Encryption, 256, true, Sound, 28, []string{"chacha20-poly1305"}, "RFC 7634, RFC 8221 §5"},
+	{"aes256", Encryption, 256, false, Sound, 12, []string{"aes256cbc", "aes-256", "aes-256-cbc", "aes_cbc_256"}, "RFC 8247 §2.1, RFC 8221 §5"},
+	{"aes192", Encryption, 192, false, Sound, 12, []string{"aes192cbc", "aes-192", "aes-192-cbc", "aes_cbc_192"}, "RFC 8247 §2.1"},
+	{"aes128", Encryption, 128, false, Sound, 12, []string{"aes", "aes128cbc", "aes-128", "aes-128-cbc", "aes_cbc_128"}, "RFC 8247 §2.1, RFC 8221 §5"},
+	{"camellia256", Encryption, 256, false, LastResort, 23, nil, "RFC 8247 §2.1"},
+	{"3des", Encryption, 168, false, Weak, 3, []string{"des3", "3des-cbc"}, "RFC 8247 §2.1 (MAY), RFC 8221 §5 (SHOULD NOT)"},
+	{"blowfish128", Encryption, 128, false, Weak, 7, []string{"blowfish"}, "RFC 8221 §5 (MUST NOT)"},
+	{"cast128", Encryption, 128, false, Weak, 6, []string{"cast"}, "RFC 8221 §5"},
+	{"des", Encryption, 56, false, Broken, 2, []string{"des-cbc"}, "RFC 8247 §2.1 (MUST NOT)"},
+	{"null", Encryption, 0, false, Broken, 11, nil, "RFC 2410: no confidentiality"},
+
+	{"sha512", Integrity, 512, false, Sound, 14, []string{"sha2_512", "sha2-512", "sha-512"}, "RFC 8247 §2.3"},
+	{"sha384", Integrity, 384, false, Sound, 13, []string{"sha2_384", "sha2-384", "sha-384"}, "RFC 8247 §2.3"},
+	{"sha256", Integrity, 256, false, Sound, 12, []string{"sha2", "sha2_256", "sha2-256", "sha-256"}, "RFC 8247 §2.3"},
+	{"sha1", Integrity, 160, false, LastResort, 2, []string{"sha", "sha-1"}, "RFC 8247 §2.3 (MUST-)"},
+	{"md5", Integrity, 128, false, Broken, 1, nil, "RFC 8247 §2.3 (MUST NOT)"},
+
+	{"curve448", Group, 448, false, Sound, 32, []string{"x448"}, "RFC 8031"},
+	{"curve25519", Group, 255, false, Sound, 31, []string{"x25519"}, "RFC 8031, RFC 8247 §2.4"},
+	{"ecp521", Group, 521, false, Sound, 21, []string{"dh21", "p521"}, "RFC 5903"},
+	{"ecp384", Group, 384, false, Sound, 20, []string{"dh20", "p384"}, "RFC 5903"},
+	{"ecp256", Group, 256, false, Sound, 19, []string{"dh19", "p256"}, "RFC 5903, RFC 8247 §2.4"},
+	{"modp8192", Group, 8192, false, Sound, 18, []string{"dh18"}, "RFC 3526"},
+	{"modp6144", Group, 6144, false, Sound, 17, []string{"dh17"}, "RFC 3526"},
+	{"modp4096", Group, 4096, false, Sound, 16, []string{"dh16"}, "RFC 3526"},
+	{"modp3072", Group, 3072, false, Sound, 15, []string{"dh15"}, "RFC 3526"},
+	{"modp2048", Group, 2048, false, Sound, 14, []string{"dh14"}, "RFC 8247 §2.4"},
+	{"modp1536", Group, 1536, false, Weak, 5, []string{"dh5"}, "RFC 8247 §2.4 (SHOULD NOT)"},
+	{"modp1024", Group, 1024, false, Weak, 2, []string{"dh2"}, "RFC 8247 §2.4 (SHOULD NOT)"},
+	{"modp1024s160", Group, 1024, false, Broken, 22, []string{"dh22"}, "RFC 8247 §2.4 (MUST NOT)"},
+	{"modp768", Group, 768, false, Broken, 1, []string{"dh1"}, "RFC 8247 §2.4 (MUST NOT)"},
+}
+
+var byName = func() map[string]Algorithm {
+	m := make(map[string]Algorithm)
+	for _, a := range Table {
+		m[a.Name] = a
+		for _, alias := range a.Aliases {
+			m[alias] = a
+		}
+	}
+	return m
+}()
+
+// Find looks an algorithm up by its own name or one of its aliases, in any case.
+func Find(name string) (Algorithm, bool) {
+	a, ok := byName[strings.ToLower(strings.TrimSpace(name))]
+	return a, ok
+}
+
+// Names lists the names of one kind, for error texts and menus.
+func Names(kind Kind) []string {
+	var names []string
+	for _, a := range Table {
+		if a.Kind == kind {
+			names = append(names, a.Name)
+		}
+	}
+	return names
+}
+
+// Proposal is one suite: encryption, integrity (absent with an AEAD cipher) and a
+// Diffie-Hellman group (absent in a child proposal without PFS).
+type Proposal struct {
+	Encryption, Integrity, Group string
+}
+
+// String writes the proposal in Wardicon's own spelling, parts joined by hyphens.
+func (p Proposal) String() string {
+	parts := make([]string, 0, 3)
+	for _, part := range []string{p.Encryption, p.Integrity, p.Group} {
+		if part != "" {
+			parts = append(parts, part)
+		}
+	}
+	return strings.Join(parts, "-")
+}
+
+// Algorithms lists the rows of the table that the proposal is made of.
+func (p Proposal) Algorithms() []Algorithm {
+	var list []Algorithm
+	for _, name := range []string{p.Encryption, p.Integrity, p.Group} {
+		if a, ok := Find(name); ok {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// SyntaxError says which part of a proposal could not be read.
+type SyntaxError struct {
+	Proposal, Part, Expected string
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("proposal %q: found %q, expected %s", e.Proposal, e.Part, e.Expected)
+}
+
+// Parse reads one proposal. A pseudo-random function ("prfsha256") is read and
+// left out: IKEv1 has none of its own (RFC 2409 §4). A trailing "!" (strict, in
+// the dialect of one IKE daemon) is accepted.
+func Parse(text string) (Proposal, error) {
+	var p Proposal
+	clean := strings.ToLower(strings.TrimSuffix(strings.TrimSpace(text), "!"))
+	for part := range strings.SplitSeq(clean, "-") {
+		if strings.HasPrefix(part, "prf") {
+			continue
+		}
+		a, ok := Find(part)
+		if !ok {
+			return Proposal{}, &SyntaxError{text, part, "algorithms joined by hyphens, for example aes256-sha256-modp2048"}
+		}
+		slot := []*string{&p.Encryption, &p.Integrity, &p.Group}[a.Kind]
+		if *slot != "" {
+			return Proposal{}, &SyntaxError{text, part, "one " + a.Kind.String() + " algorithm only"}
+		}
+		*slot = a.Name
+	}
+	if p.Encryption == "" {
+		return Proposal{}, &SyntaxError{text, clean, "an encryption algorithm, one of " + strings.Join(Names(Encryption), ", ")}
+	}
+	return p, nil
+}
+
+// ParseAll reads a list; the first error stops it.
+func ParseAll(texts []string) ([]Proposal, error) {
+	list := make([]Proposal, 0, len(texts))
+	for _, text := range texts {
+		p, err := Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+// Match finds the first proposal of the initiator that the responder takes, as a
+// responder chooses (RFC 2409 §5, RFC 7296 §2.7). A child proposal without a group
+// on one side matches one with any group on the other only where pfsOptional is set.
+func Match(initiator, responder []Proposal, pfsOptional bool) (Proposal, bool) {
+	for _, p := range initiator {
+		if slices.ContainsFunc(responder, func(r Proposal) bool { return p.fits(r, pfsOptional) }) {
+			return p, true
+		}
+	}
+	return Proposal{}, false
+}
+
+func (p Proposal) fits(r Proposal, pfsOptional bool) bool {
+	if p.Encryption != r.Encryption || p.Integrity != r.Integrity {
+		return false
+	}
+	return p.Group == r.Group || pfsOptional && (p.Group == "" || r.Group == "")
+}
+
+// Nearest finds the pair that differs in the fewest parts, for an error that says
+// what would have to change. ok is false when one of the lists is empty.
+func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
+	best := 4
+	for _, p := range initiator {
+		for _, r := range responder {
+			d := 0
+			for _, differs := range []bool{p.Encryption != r.Encryption, p.Integrity != r.Integrity, p.Group != r.Group} {
+				if differs {
+					d++
+				}
+			}
+			if d < best {
+				best, mine, theirs = d, p, r
+			}
+		}
+	}
+	return mine, theirs, best < 4
+}
+
+// Worst returns the algorithm of least worth in a proposal.
+func (p Proposal) Worst() Algorithm {
+	worst := Algorithm{Worth: Sound}
+	for _, a := range p.Algorithms() {
+		if a.Worth < worst.Worth || worst.Name == "" {
+			worst = a
+		}
+	}
+	return worst
+}

@@ -1,0 +1,36 @@
+package vpn
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Problem is one value that cannot be accepted.
+type Problem struct {
+	Pointer  string `json:"pointer" doc:"JSON pointer (RFC 6901) to the field"`
+	Found    string `json:"found" doc:"What was found; never a secret"`
+	Expected string `json:"expected" doc:"What is expected there"`
+	Mend     string `json:"mend,omitempty" doc:"What to do"`
+}
+
+func (p Problem) String() string {
+	s := fmt.Sprintf("%s: found %s, expected %s", strings.TrimPrefix(p.Pointer, "/"), p.Found, p.Expected)
+	if p.Mend != "" {
+		s += "; " + p.Mend
+	}
+	return s
+}
+
+// Problems are all that is wrong with one object. It is an error.
+type Problems struct {
+	Object string // "gateway", "account" …
+	List   []Problem
+}
+
+func (p *Problems) Error() string {
+	lines := make([]string, len(p.List))
+	for i, one := range p.List {
+		lines[i] = p.Object + " " + one.String()
+	}
+	return strings.Join(lines, "\n")
+}

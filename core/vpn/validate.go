@@ -1,0 +1,351 @@
+package vpn
+
+import (
+	"fmt"
+	"net/mail"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+)
+
+// Limits of length, in characters. They are far above what any device takes.
+const (
+	maxName   = 100
+	maxLogin  = 256
+	maxSecret = 1024
+	maxList   = 64
+	maxNote   = 2000
+	maxMail   = 254 // RFC 5321 §4.5.3.1.3
+	maxHost   = 253 // RFC 1035 §2.3.4
+)
+
+// inspector gathers problems of one object.
+type inspector struct{ problems Problems }
+
+func inspect(object string) *inspector { return &inspector{Problems{Object: object}} }
+
+func (in *inspector) err() error {
+	if len(in.problems.List) == 0 {
+		return nil
+	}
+	return &in.problems
+}
+
+func (in *inspector) add(pointer, found, expected, mend string) {
+	in.problems.List = append(in.problems.List, Problem{pointer, found, expected, mend})
+}
+
+// shown quotes a value for a message, cut to a readable length.
+func shown(v string) string {
+	if v == "" {
+		return "nothing"
+	}
+	if runes := []rune(v); len(runes) > 60 {
+		return strconv.QuoteToGraphic(string(runes[:60])) + fmt.Sprintf(" and %d more characters", len(runes)-60)
+	}
+	return strconv.QuoteToGraphic(v)
+}
+
+// text refuses what can be no value of any field: broken UTF-8, control
+// characters and line breaks, too many characters. Reports whether it was sound.
+func (in *inspector) text(pointer, v string, limit int, hidden bool) bool {
+	found := shown(v)
+	at := func(i int) string { return fmt.Sprintf("character %d", utf8.RuneCountInString(v[:i])+1) }
+	if hidden {
+		found = "a secret"
+	}
+	if !utf8.ValidString(v) {
+		in.add(pointer, found, "text in UTF-8", "convert it to UTF-8")
+		return false
+	}
+	if n := utf8.RuneCountInString(v); n > limit {
+		in.add(pointer, fmt.Sprintf("%d characters", n), fmt.Sprintf("at most %d", limit), "shorten it")
+		return false
+	}
+	for i, r := range v {
+		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r == 0xFFFE || r == 0xFFFF {
+			in.add(pointer, fmt.Sprintf("the control character U+%04X as %s", r, at(i)), "one line of printable text", "remove that character")
+			return false
+		}
+	}
+	return true
+}
+
+func (in *inspector) required(pointer, v string, limit int) bool {
+	if strings.TrimSpace(v) == "" {
+		in.add(pointer, "nothing", "a value", "fill it in")
+		return false
+	}
+	return in.text(pointer, v, limit, false)
+}
+
+func (in *inspector) secret(pointer string, t *secret.Text) {
+	if t != nil {
+		in.text(pointer, t.Reveal(), maxSecret, true)
+	}
+}
+
+func oneOf[T ~string](in *inspector, pointer string, v T, allowed []T) {
+	if !slices.Contains(allowed, v) {
+		var names []string
+		for _, a := range allowed {
+			if a != "" {
+				names = append(names, string(a))
+			}
+		}
+		in.add(pointer, shown(string(v)), "one of "+strings.Join(names, ", "), "choose one of them")
+	}
+}
+
+// each inspects the members of a list, within its bound.
+func each[T any](in *inspector, pointer string, list []T, look func(pointer string, v T)) {
+	if len(list) > maxList {
+		in.add(pointer, fmt.Sprintf("%d values", len(list)), fmt.Sprintf("at most %d", maxList), "join or remove some")
+		return
+	}
+	for i, v := range list {
+		look(fmt.Sprintf("%s/%d", pointer, i), v)
+	}
+}
+
+var label = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?$`)
+
+// HostProblem says why v is neither a host name (RFC 1123 §2.1, in its ASCII form)
+// nor an IP address; expected is empty when it is one.
+func HostProblem(v string) (expected, mend string) {
+	if _, err := netip.ParseAddr(v); err == nil {
+		return "", ""
+	}
+	expected = "a host name or an IP address"
+	switch {
+	case strings.TrimSpace(v) == "":
+		return expected, "fill it in"
+	case strings.Contains(v, "://"):
+		rest := v[strings.Index(v, "://")+3:]
+		return expected + " without a scheme", fmt.Sprintf("write only %s", shown(strings.TrimRight(strings.SplitN(rest, "/", 2)[0], "/")))
+	case strings.ContainsAny(v, "/?#"):
+		return expected + " without a path", fmt.Sprintf("write only %s", shown(v[:strings.IndexAny(v, "/?#")]))
+	case strings.ContainsFunc(v, unicode.IsSpace):
+		return expected + " without blanks", "remove the blank"
+	case strings.Contains(v, "@"):
+		return expected + ", not a mail address or login", "write what stands behind the @"
+	case strings.HasPrefix(v, "[") && strings.HasSuffix(v, "]"):
+		return expected, "write the IPv6 address without brackets"
+	case strings.Count(v, ":") == 1:
+		return expected + " without a port", fmt.Sprintf("write only %s", shown(v[:strings.Index(v, ":")]))
+	case len(v) > maxHost:
+		return fmt.Sprintf("a host name of at most %d characters", maxHost), "shorten it"
+	}
+	host := strings.TrimSuffix(v, ".")
+	digits := true
+	for part := range strings.SplitSeq(host, ".") {
+		if !utf8.ValidString(part) || strings.ContainsFunc(part, func(r rune) bool { return r > unicode.MaxASCII }) {
+			return "a host name in its ASCII form", "write the international name in its xn-- form"
+		}
+		if !label.MatchString(part) {
+			return "a host name of labels with letters, digits and hyphens, joined by dots", "correct " + shown(part)
+		}
+		if _, err := strconv.Atoi(part); err != nil {
+			digits = false
+		}
+	}
+	if digits {
+		return "an IPv4 address of four numbers from 0 to 255", "correct the numbers"
+	}
+	return "", ""
+}
+
+func (in *inspector) host(pointer, v string) {
+	if !in.text(pointer, v, 4*maxHost, false) {
+		return
+	}
+	if expected, mend := HostProblem(v); expected != "" {
+		in.add(pointer, shown(v), expected, mend)
+	}
+}
+
+func (in *inspector) ip(pointer, v string) {
+	if !in.text(pointer, v, maxHost, false) {
+		return
+	}
+	if _, err := netip.ParseAddr(v); err != nil {
+		in.add(pointer, shown(v), "an IP address such as 10.20.0.53 or 2001:db8::53", "write the number, not a name")
+	}
+}
+
+// cidr accepts a network with host bits set: that is a finding, not a wrong value.
+func (in *inspector) cidr(pointer, v string) {
+	if !in.text(pointer, v, maxHost, false) {
+		return
+	}
+	if _, err := netip.ParsePrefix(v); err != nil {
+		in.add(pointer, shown(v), "a network in CIDR form such as 10.20.0.0/16", "write address, slash and prefix length")
+	}
+}
+
+func (in *inspector) proposal(pointer, v string) {
+	if !in.text(pointer, v, maxName, false) {
+		return
+	}
+	if _, err := suite.Parse(v); err != nil {
+		expected := "algorithms joined by hyphens, for example aes256-sha256-modp2048"
+		found := shown(v)
+		if e, ok := err.(*suite.SyntaxError); ok {
+			expected, found = e.Expected, fmt.Sprintf("%s in %s", shown(e.Part), shown(v))
+		}
+		in.add(pointer, found, expected, "correct the spelling or choose another algorithm")
+	}
+}
+
+var (
+	country  = regexp.MustCompile(`^[A-Z]{2}$`)
+	language = regexp.MustCompile(`^[A-Za-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+	release  = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._+-]{0,39}$`)
+)
+
+func degrees(in *inspector, pointer string, v *float64, limit float64) {
+	if v != nil && (*v < -limit || *v > limit || *v != *v) {
+		in.add(pointer, fmt.Sprint(*v), fmt.Sprintf("degrees from %g to %g", -limit, limit), "correct the number")
+	}
+}
+
+// Validate reports every field of a gateway that cannot be accepted.
+func (g *Gateway) Validate() error {
+	in := inspect("gateway")
+	in.required("/name", g.Name, maxName)
+	in.host("/address", g.Address)
+	each(in, "/addresses", g.Addresses, in.ip)
+	in.text("/place/city", g.Place.City, maxName, false)
+	if c := g.Place.Country; c != "" && !country.MatchString(c) {
+		in.add("/place/country", shown(c), "two capital letters (ISO 3166-1)", "write for example NO")
+	}
+	degrees(in, "/place/latitude", g.Place.Latitude, 90)
+	degrees(in, "/place/longitude", g.Place.Longitude, 180)
+	if (g.Place.Latitude == nil) != (g.Place.Longitude == nil) {
+		in.add("/place/latitude", "one of latitude and longitude", "both or none", "fill in the other")
+	}
+	oneOf(in, "/sign_in/form", g.SignIn.Form, LoginForms)
+	in.text("/sign_in/realm", g.SignIn.Realm, maxLogin, false)
+	if g.SignIn.Form != LoginPlain && strings.TrimSpace(g.SignIn.Realm) == "" {
+		in.add("/sign_in/realm", "nothing", "a realm, because the form is "+string(g.SignIn.Form), "fill it in or choose the form login")
+	}
+	each(in, "/domains", g.Domains, in.host)
+	each(in, "/dns", g.DNS, in.ip)
+	each(in, "/routes", g.Routes, in.cidr)
+	each(in, "/pool", g.Pool, in.cidr)
+	each(in, "/egress", g.Egress, func(p, v string) {
+		if strings.Contains(v, "/") {
+			in.cidr(p, v)
+		} else {
+			in.ip(p, v)
+		}
+	})
+	each(in, "/hosts", g.Hosts, in.host)
+	in.text("/note", g.Note, maxNote, false)
+	if o := g.Offers.L2TP; o != nil {
+		in.secret("/offers/l2tp/psk", o.PSK)
+		if len(o.PPP) == 0 {
+			in.add("/offers/l2tp/ppp", "nothing", "at least one PPP authentication method", "write for example mschapv2")
+		}
+		each(in, "/offers/l2tp/ppp", o.PPP, func(p string, m suite.PPPMethod) { oneOf(in, p, m, suite.PPPMethods) })
+		each(in, "/offers/l2tp/ike", o.IKE, in.proposal)
+		each(in, "/offers/l2tp/esp", o.ESP, in.proposal)
+	}
+	return in.err()
+}
+
+// Validate reports every field of a person that cannot be accepted.
+func (p *Person) Validate() error {
+	in := inspect("person")
+	in.required("/name", p.Name, maxName)
+	if p.Mail != "" && in.text("/mail", p.Mail, maxMail, false) {
+		if a, err := mail.ParseAddress(p.Mail); err != nil || a.Address != p.Mail {
+			in.add("/mail", shown(p.Mail), "a mail address such as ada@skerryline.example", "correct it or leave it empty")
+		}
+	}
+	if p.Language != "" && !language.MatchString(p.Language) {
+		in.add("/language", shown(p.Language), "a language tag such as en or pt-BR (BCP 47)", "correct it or leave it empty")
+	}
+	each(in, "/groups", p.Groups, func(at, v string) { in.required(at, v, maxName) })
+	return in.err()
+}
+
+// Validate reports every field of an account that cannot be accepted. A login with
+// a blank at its end is accepted: it is found by the checks.
+func (a *Account) Validate() error {
+	in := inspect("account")
+	in.required("/person_id", a.PersonID, maxName)
+	in.required("/login", a.Login, maxLogin)
+	in.text("/realm", a.Realm, maxLogin, false)
+	in.secret("/password", a.Password)
+	each(in, "/gateway_ids", a.GatewayIDs, func(at, v string) { in.required(at, v, maxName) })
+	return in.err()
+}
+
+// Validate reports every field of a device that cannot be accepted.
+func (d *Device) Validate() error {
+	in := inspect("device")
+	in.required("/name", d.Name, maxName)
+	in.required("/person_id", d.PersonID, maxName)
+	oneOf(in, "/platform", d.Platform, Platforms)
+	if !release.MatchString(d.Release) {
+		in.add("/release", shown(d.Release), "a release such as 11, 10.15 or 23.05", "write the number that the device shows")
+	}
+	return in.err()
+}
+
+// Validate reports every field of a profile that cannot be accepted.
+func (p *Profile) Validate() error {
+	in := inspect("profile")
+	in.required("/device_id", p.DeviceID, maxName)
+	in.required("/gateway_id", p.GatewayID, maxName)
+	in.text("/wishes/name", p.Wishes.Name, maxName, false)
+	in.text("/wishes/account_id", p.Wishes.AccountID, maxName, false)
+	oneOf(in, "/wishes/tunnel", p.Wishes.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
+	oneOf(in, "/wishes/password", p.Wishes.Password, []Keep{"", KeepSaved, KeepAsked})
+	oneOf(in, "/wishes/scope", p.Wishes.Scope, []Scope{"", ScopePerson, ScopeMachine})
+	return in.err()
+}
+
+// Normalise gives empty lists and defaults their one form, so that a record reads
+// the same wherever it is shown.
+func (g *Gateway) Normalise() {
+	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Hosts} {
+		fill(list)
+	}
+	if g.SignIn.Form == "" {
+		g.SignIn.Form = LoginPlain
+	}
+	if o := g.Offers.L2TP; o != nil {
+		fill(&o.PPP)
+		fill(&o.IKE)
+		fill(&o.ESP)
+	}
+}
+
+// Normalise gives empty lists their one form.
+func (p *Person) Normalise() { fill(&p.Groups) }
+
+// Normalise gives empty lists their one form.
+func (a *Account) Normalise() { fill(&a.GatewayIDs) }
+
+func fill[T any](list *[]T) {
+	if *list == nil {
+		*list = []T{}
+	}
+}
+
+// Validate reports every field of the organisation that cannot be accepted.
+func (o *Organisation) Validate() error {
+	in := inspect("organisation")
+	in.required("/name", o.Name, maxName)
+	in.host("/domain", o.Domain)
+	return in.err()
+}

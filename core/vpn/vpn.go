@@ -1,0 +1,234 @@
+// Package vpn holds the nouns of Wardicon as plain types, and says what is valid
+// in itself. Whether a valid record is also wise is package check's business.
+package vpn
+
+import (
+	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+)
+
+// Protocol is a kind of tunnel.
+type Protocol string
+
+// The protocols.
+const (
+	L2TP  Protocol = "l2tp"
+	IKEv2 Protocol = "ikev2"
+	PPTP  Protocol = "pptp"
+	SSTP  Protocol = "sstp"
+	TLS   Protocol = "tls"
+)
+
+// Title writes the protocol as people in the trade do.
+func (p Protocol) Title() string {
+	switch p {
+	case L2TP:
+		return "L2TP/IPsec"
+	case IKEv2:
+		return "IKEv2"
+	case TLS:
+		return "TLS tunnel"
+	}
+	return map[Protocol]string{PPTP: "PPTP", SSTP: "SSTP"}[p]
+}
+
+// Stamp is what every record carries: who it is and which version of it.
+type Stamp struct {
+	ID      string    `json:"id" readOnly:"true" doc:"Identifier, given by the service"`
+	Version int       `json:"version" readOnly:"true" doc:"Counts the changes; send it in If-Match to change only what you saw"`
+	Created time.Time `json:"created" readOnly:"true"`
+	Changed time.Time `json:"changed" readOnly:"true"`
+}
+
+// Place is where a gateway stands.
+type Place struct {
+	City      string   `json:"city,omitempty" maxLength:"100"`
+	Country   string   `json:"country,omitempty" doc:"ISO 3166-1 code of two letters"`
+	Latitude  *float64 `json:"latitude,omitempty" doc:"Degrees north, -90 to 90"`
+	Longitude *float64 `json:"longitude,omitempty" doc:"Degrees east, -180 to 180"`
+}
+
+// LoginForm is the way in which a gateway wants login and realm joined.
+type LoginForm string
+
+// The forms.
+const (
+	LoginPlain      LoginForm = "login"
+	LoginAtRealm    LoginForm = "login@realm"
+	RealmSlashLogin LoginForm = "realm\\login"
+)
+
+// LoginForms lists the forms.
+var LoginForms = []LoginForm{LoginPlain, LoginAtRealm, RealmSlashLogin}
+
+// SignIn says how people sign in at a gateway.
+type SignIn struct {
+	Form  LoginForm `json:"form,omitempty" doc:"How login and realm are joined: login, login@realm or realm\\login"`
+	Realm string    `json:"realm,omitempty" doc:"The realm that the gateway wants; empty where the form has none"`
+}
+
+// Gateway is a VPN server.
+type Gateway struct {
+	Stamp
+	Name      string   `json:"name" required:"true" doc:"Unique name"`
+	Address   string   `json:"address" required:"true" doc:"What clients connect to: a host name or an IP address"`
+	Addresses []string `json:"addresses" doc:"The IP addresses on record behind the name"`
+	Dynamic   bool     `json:"dynamic" doc:"The IP address changes; only the name is stable"`
+	Place     Place    `json:"place"`
+	BehindNAT bool     `json:"behind_nat" doc:"The gateway stands behind network address translation"`
+	SignIn    SignIn   `json:"sign_in"`
+	Domains   []string `json:"domains" doc:"Inside domains"`
+	DNS       []string `json:"dns" doc:"Inside DNS servers, IP addresses"`
+	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
+	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
+	Egress    []string `json:"egress" doc:"What the world sees of a client that goes through the gateway, IP addresses or networks"`
+	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
+	Offers    Offers   `json:"offers"`
+	Note      string   `json:"note,omitempty"`
+}
+
+// Offers are the protocols that a gateway offers; nil where it does not.
+type Offers struct {
+	L2TP *L2TPOffer `json:"l2tp,omitempty"`
+}
+
+// L2TPOffer is L2TP over IPsec (RFC 3193) with a pre-shared key, IKEv1 main mode.
+// Proposals are written as aes256-sha256-modp2048; an ESP proposal without a group
+// has no PFS.
+type L2TPOffer struct {
+	PSK    *secret.Text      `json:"psk,omitempty" writeOnly:"true" doc:"Pre-shared key; never read back. Leave it out to keep it, null removes it"`
+	PSKSet bool              `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
+	PPP    []suite.PPPMethod `json:"ppp" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
+	IKE    []string          `json:"ike" doc:"IKE proposals that the gateway takes"`
+	ESP    []string          `json:"esp" doc:"ESP proposals that the gateway takes"`
+}
+
+// Person receives profiles.
+type Person struct {
+	Stamp
+	Name     string   `json:"name" required:"true" doc:"Display name"`
+	Mail     string   `json:"mail,omitempty" doc:"Mail address"`
+	Language string   `json:"language,omitempty" doc:"BCP 47 tag such as en or de"`
+	Groups   []string `json:"groups" doc:"Groups that the person belongs to"`
+}
+
+// Account is what a person signs in with at a set of gateways.
+type Account struct {
+	Stamp
+	PersonID    string       `json:"person_id" required:"true"`
+	Login       string       `json:"login" required:"true"`
+	Realm       string       `json:"realm,omitempty" doc:"The account's realm; empty takes the gateway's"`
+	Password    *secret.Text `json:"password,omitempty" writeOnly:"true" doc:"Never read back. Leave it out to keep it, null removes it"`
+	PasswordSet bool         `json:"password_set" readOnly:"true" doc:"A password is stored"`
+	GatewayIDs  []string     `json:"gateway_ids" doc:"The gateways where the account is valid; empty means all"`
+}
+
+// Platform is a family of operating systems or of devices.
+type Platform string
+
+// The platforms. What each release can do is data in package platform.
+const (
+	Windows      Platform = "windows"
+	MacOS        Platform = "macos"
+	IOS          Platform = "ios"
+	IPadOS       Platform = "ipados"
+	Android      Platform = "android"
+	ChromeOS     Platform = "chromeos"
+	LinuxDesktop Platform = "linux-desktop"
+	Linux        Platform = "linux"
+	OpenWrt      Platform = "openwrt"
+	DeskPhone    Platform = "desk-phone"
+)
+
+// Platforms lists all platforms.
+var Platforms = []Platform{Windows, MacOS, IOS, IPadOS, Android, ChromeOS, LinuxDesktop, Linux, OpenWrt, DeskPhone}
+
+// Device is what a profile is built for.
+type Device struct {
+	Stamp
+	Name      string   `json:"name" required:"true" doc:"Unique name"`
+	PersonID  string   `json:"person_id" required:"true" doc:"The person who uses the device"`
+	Platform  Platform `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
+	Release   string   `json:"release" required:"true" doc:"Release of the platform, such as 11 or 10.15"`
+	CannotAsk bool     `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
+	Encrypted bool     `json:"encrypted" doc:"The disk is encrypted"`
+}
+
+// Tunnel says which traffic goes through.
+type Tunnel string
+
+// Keep says what happens with the password.
+type Keep string
+
+// Scope says for whom on the device a connection is made.
+type Scope string
+
+// The values; the empty one leaves the choice to planning.
+const (
+	TunnelFull  Tunnel = "full"
+	TunnelSplit Tunnel = "split"
+
+	KeepSaved Keep = "saved"
+	KeepAsked Keep = "asked"
+
+	ScopePerson  Scope = "person"
+	ScopeMachine Scope = "machine"
+)
+
+// Wishes are what an operator has settled by hand for one profile; whatever is
+// empty is chosen by planning.
+type Wishes struct {
+	Name      string `json:"name,omitempty" doc:"Name of the connection on the device"`
+	AccountID string `json:"account_id,omitempty"`
+	Tunnel    Tunnel `json:"tunnel,omitempty" doc:"full or split"`
+	Password  Keep   `json:"password,omitempty" doc:"saved or asked"`
+	Scope     Scope  `json:"scope,omitempty" doc:"person or machine"`
+}
+
+// Profile is the connection of one device to one gateway.
+type Profile struct {
+	Stamp
+	DeviceID  string `json:"device_id" required:"true"`
+	GatewayID string `json:"gateway_id" required:"true"`
+	Wishes    Wishes `json:"wishes"`
+	Tally     Tally  `json:"tally" readOnly:"true" doc:"Findings when last checked"`
+	Checked   bool   `json:"checked" readOnly:"true" doc:"False while a check of changed data is still to come"`
+}
+
+// Severity ranks a finding.
+type Severity string
+
+// The severities: a blocker keeps a parcel from being built.
+const (
+	Blocker Severity = "blocker"
+	Warning Severity = "warning"
+	Advice  Severity = "advice"
+)
+
+// Tally counts findings by severity.
+type Tally struct {
+	Blockers int `json:"blockers"`
+	Warnings int `json:"warnings"`
+	Advice   int `json:"advice"`
+}
+
+// Add counts one finding.
+func (t *Tally) Add(s Severity) {
+	switch s {
+	case Blocker:
+		t.Blockers++
+	case Warning:
+		t.Warnings++
+	case Advice:
+		t.Advice++
+	}
+}
+
+// Organisation is who the service works for; its names go into profiles.
+type Organisation struct {
+	Version int    `json:"version" readOnly:"true"`
+	Name    string `json:"name" required:"true" doc:"Shown in profiles and on cards"`
+	Domain  string `json:"domain" required:"true" doc:"A domain of the organisation; reversed, it begins the identifiers in Apple profiles"`
+}
