@@ -48,8 +48,8 @@ type Hit struct {
 	At    *format.Position
 }
 
-// Place is the field of a record that a finding concerns.
-type Place struct {
+// Spot is the field of a record that a finding concerns.
+type Spot struct {
 	Noun    string `json:"noun"` // gateway, account, device, profile, person
 	ID      string `json:"id"`
 	Pointer string `json:"pointer"` // JSON pointer into that record
@@ -64,7 +64,7 @@ type Finding struct {
 	Found    string           `json:"found"`
 	Why      string           `json:"why"`
 	Mend     string           `json:"mend"`
-	Place    *Place           `json:"place,omitempty"`
+	Place    *Spot            `json:"place,omitempty"`
 	Position *format.Position `json:"position,omitempty"`
 }
 
@@ -104,17 +104,23 @@ func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 
 // Run applies every rule. Findings come with the most severe first, in the order of
 // the register within one severity.
-func Run(s *Subject) []Finding {
+func Run(s *Subject) []Finding { return run(s, Register) }
+
+func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
-	for i := range Register {
-		rule := &Register[i]
+	for i := range rules {
+		rule := &rules[i]
 		for _, hit := range rule.look(s) {
 			findings = append(findings, rule.finding(s, hit))
 		}
 	}
+	bySeverity(findings)
+	return findings
+}
+
+func bySeverity(findings []Finding) {
 	rank := map[vpn.Severity]int{vpn.Blocker: 0, vpn.Warning: 1, vpn.Advice: 2}
 	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) })
-	return findings
 }
 
 func (r *Rule) finding(s *Subject, hit Hit) Finding {
@@ -150,17 +156,17 @@ func Lookup(code string) (Rule, bool) {
 }
 
 // place says which record a field belongs to; nil for a file.
-func (s *Subject) place(f vpn.Field) *Place {
+func (s *Subject) place(f vpn.Field) *Spot {
 	if s.Gateway == nil {
 		return nil
 	}
-	gateway := func(pointer string) *Place { return &Place{"gateway", s.Gateway.ID, pointer} }
-	profile := func(pointer string) *Place { return &Place{"profile", s.ProfileID, pointer} }
-	account := func(pointer string) *Place {
+	gateway := func(pointer string) *Spot { return &Spot{"gateway", s.Gateway.ID, pointer} }
+	profile := func(pointer string) *Spot { return &Spot{"profile", s.ProfileID, pointer} }
+	account := func(pointer string) *Spot {
 		if s.Account == nil {
-			return &Place{"person", s.Person.ID, ""}
+			return &Spot{"person", s.Person.ID, ""}
 		}
-		return &Place{"account", s.Account.ID, pointer}
+		return &Spot{"account", s.Account.ID, pointer}
 	}
 	switch f {
 	case vpn.FieldName:
@@ -202,9 +208,9 @@ func (s *Subject) place(f vpn.Field) *Place {
 	case vpn.FieldNAT:
 		return gateway("/behind_nat")
 	case vpn.FieldPlatform:
-		return &Place{"device", s.Device.ID, "/platform"}
+		return &Spot{"device", s.Device.ID, "/platform"}
 	case vpn.FieldRelease:
-		return &Place{"device", s.Device.ID, "/release"}
+		return &Spot{"device", s.Device.ID, "/release"}
 	}
 	return profile("")
 }

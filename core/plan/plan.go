@@ -3,6 +3,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -130,15 +131,16 @@ func (p *planner) account() {
 			valid = append(valid, a)
 		}
 	}
+	// Made for this gateway before valid everywhere; with a password before without.
+	slices.SortFunc(valid, func(a, b vpn.Account) int {
+		return cmp.Or(order(len(a.GatewayIDs) == 0, len(b.GatewayIDs) == 0), order(a.Password == nil, b.Password == nil), cmp.Compare(a.Login, b.Login), cmp.Compare(a.ID, b.ID))
+	})
 	by, reason := ByRule, ""
 	wish := p.in.Profile.Wishes.AccountID
 	if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return a.ID == wish }); wish != "" && i >= 0 {
 		valid, by, reason = valid[i:i+1], ByOperator, "settled on the profile"
-	} else if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return len(a.GatewayIDs) > 0 }); i >= 0 && len(valid) > 1 {
-		reason = fmt.Sprintf("of %d accounts that are valid here, the one made for %s", len(valid), g.Name)
-		valid = valid[i : i+1]
 	} else if len(valid) > 1 {
-		reason = fmt.Sprintf("the first of %d accounts that are valid at %s", len(valid), g.Name)
+		reason = fmt.Sprintf("of %d accounts that are valid at %s: one made for the gateway goes first, then one with a password", len(valid), g.Name)
 	}
 	if len(valid) == 0 {
 		p.choose(vpn.FieldAccount, "Account", "none", ByRule, "%s has no account that is valid at %s", p.in.Person.Name, g.Name)
@@ -183,6 +185,17 @@ func (p *planner) secrets() {
 	if a := p.plan.Account; c.Keep == vpn.KeepSaved && a != nil && a.Password != nil {
 		c.Password = *a.Password
 	}
+}
+
+// order puts false before true.
+func order(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case b:
+		return -1
+	}
+	return 1
 }
 
 // link settles what only L2TP/IPsec has.

@@ -42,16 +42,11 @@ func (t Text) MarshalJSON() ([]byte, error) { return json.Marshal(Hidden) }
 // MarshalText writes Hidden, never the value (YAML, XML and map keys use it).
 func (t Text) MarshalText() ([]byte, error) { return []byte(Hidden), nil }
 
-// UnmarshalJSON takes a JSON string. The marker that stands for a hidden secret is
-// refused, so that a record read, edited and sent back cannot overwrite a secret
-// with its own mask.
+// UnmarshalJSON takes a JSON string.
 func (t *Text) UnmarshalJSON(data []byte) error {
 	var s string
 	if err := json.Unmarshal(data, &s); err != nil {
 		return fmt.Errorf("a secret must be a string")
-	}
-	if s == Hidden {
-		return fmt.Errorf("found the mask %s, expected the secret itself; leave the field out to keep what is stored", Hidden)
 	}
 	t.value = s
 	return nil

@@ -87,9 +87,14 @@ func (in *inspector) required(pointer, v string, limit int) bool {
 }
 
 func (in *inspector) secret(pointer string, t *secret.Text) {
-	if t != nil {
-		in.text(pointer, t.Reveal(), maxSecret, true)
+	if t == nil {
+		return
 	}
+	if t.Reveal() == secret.Hidden {
+		in.add(pointer, "the mask that stands for a hidden secret", "the secret itself", "leave the field out to keep what is stored")
+		return
+	}
+	in.text(pointer, t.Reveal(), maxSecret, true)
 }
 
 func oneOf[T ~string](in *inspector, pointer string, v T, allowed []T) {
@@ -315,7 +320,7 @@ func (p *Profile) Validate() error {
 }
 
 // Normalise gives empty lists and defaults their one form, so that a record reads
-// the same wherever it is shown.
+// the same wherever it is shown, and says whether a secret is there.
 func (g *Gateway) Normalise() {
 	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Hosts} {
 		fill(list)
@@ -327,14 +332,24 @@ func (g *Gateway) Normalise() {
 		fill(&o.PPP)
 		fill(&o.IKE)
 		fill(&o.ESP)
+		o.PSKSet = o.PSK != nil && !o.PSK.IsZero()
 	}
 }
 
 // Normalise gives empty lists their one form.
 func (p *Person) Normalise() { fill(&p.Groups) }
 
-// Normalise gives empty lists their one form.
-func (a *Account) Normalise() { fill(&a.GatewayIDs) }
+// Normalise gives empty lists their one form and says whether a password is there.
+func (a *Account) Normalise() {
+	fill(&a.GatewayIDs)
+	a.PasswordSet = a.Password != nil && !a.Password.IsZero()
+}
+
+// Normalise leaves out what the service works out itself.
+func (p *Profile) Normalise() { p.Tally, p.Checked = Tally{}, false }
+
+// Normalise has nothing to do for a device.
+func (d *Device) Normalise() {}
 
 func fill[T any](list *[]T) {
 	if *list == nil {

@@ -100,9 +100,9 @@ type Offers struct {
 type L2TPOffer struct {
 	PSK    *secret.Text      `json:"psk,omitempty" writeOnly:"true" doc:"Pre-shared key; never read back. Leave it out to keep it, null removes it"`
 	PSKSet bool              `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
-	PPP    []suite.PPPMethod `json:"ppp" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
-	IKE    []string          `json:"ike" doc:"IKE proposals that the gateway takes"`
-	ESP    []string          `json:"esp" doc:"ESP proposals that the gateway takes"`
+	PPP    []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
+	IKE    []string          `json:"ike" required:"false" doc:"IKE proposals that the gateway takes"`
+	ESP    []string          `json:"esp" required:"false" doc:"ESP proposals that the gateway takes"`
 }
 
 // Person receives profiles.

@@ -1,0 +1,220 @@
+// Package cli is the command line: it reads flags, calls the service through package
+// client (or core, for what needs no service) and prints.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+	"unicode"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/view"
+)
+
+// Exit codes.
+const (
+	exitFine        = 0
+	exitFindings    = 1 // findings, or refused
+	exitUsage       = 2
+	exitUnreachable = 3
+)
+
+// Version is set by the build.
+var Version = "0.1.0"
+
+// Streams are where a command reads and writes.
+type Streams struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Env      func(string) string
+}
+
+// Standard are the streams of the process.
+func Standard() Streams { return Streams{os.Stdin, os.Stdout, os.Stderr, os.Getenv} }
+
+// usageError is a wrong use of a command.
+type usageError struct{ err error }
+
+func (e *usageError) Error() string { return e.err.Error() }
+
+func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
+
+// errFindings ends a command that did its work and found something.
+var errFindings = errors.New("findings")
+
+// app is what the commands share.
+type app struct {
+	Streams
+	service string
+	output  string
+}
+
+// Run runs a command line and returns the exit code.
+func Run(args []string, s Streams) int {
+	debug.SetGCPercent(200)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{Streams: s}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(s.In)
+	root.SetOut(s.Out)
+	root.SetErr(s.Err)
+	return a.exit(root.ExecuteContext(ctx))
+}
+
+func (a *app) exit(err error) int {
+	var problem *view.Problem
+	var unreachable *client.UnreachableError
+	var wrong *usageError
+	switch {
+	case err == nil:
+		return exitFine
+	case errors.Is(err, errFindings):
+		return exitFindings
+	case errors.As(err, &unreachable):
+		a.complain("%v", err)
+		return exitUnreachable
+	case errors.As(err, &problem):
+		a.complain("%s", problem.Detail)
+		for _, e := range problem.Errors {
+			a.complain("  %s", e)
+		}
+		for _, f := range problem.Findings {
+			a.complain("  %s: %s: %s. %s", f.Severity, f.Title, f.Found, f.Mend)
+		}
+		if problem.Status == 401 {
+			a.complain("  wardicon sign-in opens a session")
+		}
+		if problem.Status >= 500 {
+			a.complain("  the service's log has more under %s", problem.Instance)
+		}
+		return exitFindings
+	case errors.As(err, &wrong):
+		a.complain("%v", err)
+		return exitUsage
+	}
+	a.complain("%v", err)
+	if strings.HasPrefix(err.Error(), "unknown ") || strings.Contains(err.Error(), " arg(s)") || strings.Contains(err.Error(), "required flag") {
+		return exitUsage
+	}
+	return exitFindings
+}
+
+func (a *app) complain(format string, args ...any) {
+	_, _ = fmt.Fprintln(a.Err, "wardicon:", visible(fmt.Sprintf(format, args...)))
+}
+
+func (a *app) say(format string, args ...any) {
+	_, _ = fmt.Fprintln(a.Out, visible(fmt.Sprintf(format, args...)))
+}
+
+// visible keeps a terminal from being steered by a value.
+func visible(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || unicode.IsGraphic(r) {
+			return r
+		}
+		return '\uFFFD'
+	}, s)
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "wardicon",
+		Short: "VPN client connection profiles: planned, checked, built",
+		Long: `Wardicon keeps your VPN gateways, the people and their devices, plans the
+connection that each device needs, finds errors in it before anyone meets them,
+and builds the file that the device takes, or the card for typing by hand.
+
+Most commands talk to a running service. These need none: check, rules,
+platforms, serve, set-up, backup, demo.`,
+		Example: `  wardicon demo                                  # a service with sample data
+  wardicon sign-in --service http://127.0.0.1:7480 --name harbourmaster
+  wardicon gateway list
+  wardicon plan "Planner Mac 1" Norrvik
+  wardicon check norrvik.mobileconfig`,
+		Version: Version, SilenceErrors: true, SilenceUsage: true,
+		PersistentPreRunE: func(*cobra.Command, []string) error {
+			if a.output != "table" && a.output != "json" && a.output != "yaml" {
+				return usage("--output: found %q, expected table, json or yaml", a.output)
+			}
+			return nil
+		},
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
+	root.PersistentFlags().StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else the one signed in to)")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "form of the output: table, json or yaml")
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	root.AddGroup(&cobra.Group{ID: "records", Title: "Records:"}, &cobra.Group{ID: "work", Title: "Plan, check, build:"}, &cobra.Group{ID: "facts", Title: "Look up:"}, &cobra.Group{ID: "run", Title: "Service and session:"})
+	root.AddCommand(a.nouns()...)
+	root.AddCommand(a.work()...)
+	root.AddCommand(a.facts()...)
+	root.AddCommand(a.session()...)
+	root.AddCommand(a.server()...)
+	return root
+}
+
+// exactly refuses another number of arguments than those named.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return usage("found %d arguments, expected %d: %s", len(args), len(names), strings.Join(names, " "))
+		}
+		return nil
+	}
+}
+
+// print writes a value as JSON or YAML, or as the table that rows fills.
+func (a *app) print(v any, rows func(table.Writer)) error {
+	switch a.output {
+	case "json":
+		enc := json.NewEncoder(a.Out)
+		enc.SetEscapeHTML(false)
+		enc.SetIndent("", "  ")
+		return enc.Encode(v)
+	case "yaml":
+		data, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		if data, err = yaml.JSONToYAML(data); err != nil {
+			return err
+		}
+		_, err = a.Out.Write(data)
+		return err
+	}
+	w := table.NewWriter()
+	w.SetStyle(table.StyleLight)
+	w.Style().Options = table.Options{SeparateHeader: true}
+	w.Style().Format.Header = text.FormatDefault
+	w.Style().Box.PaddingLeft = ""
+	w.Style().Box.PaddingRight = "  "
+	rows(w)
+	if w.Length() > 0 {
+		_, err := fmt.Fprintln(a.Out, visible(w.Render()))
+		return err
+	}
+	return nil
+}
+
+func heads(names ...string) table.Row {
+	row := make(table.Row, len(names))
+	for i, n := range names {
+		row[i] = n
+	}
+	return row
+}

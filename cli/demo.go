@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wardicon/core/vpn"
+	"wardicon/demo"
+	"wardicon/simulate"
+)
+
+func (a *app) demo() *cobra.Command {
+	h := host{logForm: "text"}
+	var once bool
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Run a service with sample data", Args: exactly(),
+		Long: `Runs a service with the data of Skerry Line, a made-up ferry operator, some of it
+with mistakes that the checks find. The data is new at every start and is gone at
+the end. With --once it goes the whole way on the command line, prints what it did
+and ends.`,
+		Example: "  wardicon demo\n  wardicon demo --once",
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			dir, err := os.MkdirTemp("", "wardicon-demo-")
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+			h.data = filepath.Join(dir, "data")
+			if once {
+				h.listen = "127.0.0.1:0"
+			}
+			logFile, err := os.OpenFile(filepath.Join(dir, "log"), os.O_CREATE|os.O_WRONLY, 0o600)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, logFile.Close()) }()
+			log, err := h.logger(logFile)
+			if err != nil {
+				return err
+			}
+			svc, s, err := a.open(cmd.Context(), h, log)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, s.Close()) }()
+			if err := demo.Load(cmd.Context(), svc); err != nil {
+				return err
+			}
+			ctx, stop := context.WithCancel(cmd.Context())
+			defer stop()
+			toured := make(chan error, 1)
+			err = h.run(ctx, svc, log, func(address string) {
+				if !once {
+					toured <- nil
+					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
+						address, demo.OwnerName, demo.OwnerPassword, logFile.Name())
+					return
+				}
+				go func() {
+					toured <- a.tour(dir, address)
+					stop()
+				}()
+			})
+			return errors.Join(err, <-toured)
+		},
+	}
+	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
+	cmd.Flags().BoolVar(&once, "once", false, "run a full example and end")
+	return cmd
+}
+
+// step is one command of the tour: what it shows, and the exit code it must end with.
+type step struct {
+	about string
+	args  []string
+	input string
+	want  int
+}
+
+// tour goes the whole way on the command line: records, plan, findings, mend, parcel,
+// device.
+func (a *app) tour(dir, address string) error {
+	parcels := filepath.Join(dir, "parcels")
+	steps := []step{
+		{"Sign in. The password comes from standard input.", []string{"sign-in", "--service", address, "--name", demo.OwnerName, "--password-file", "-"}, demo.OwnerPassword, exitFine},
+		{"What is there, and what the checks found.", []string{"overview"}, "", exitFine},
+		{"The gateways.", []string{"gateway", "list"}, "", exitFine},
+		{"The devices, those of one platform.", []string{"device", "list", "--filter", "platform=windows"}, "", exitFine},
+		{"How a purser's laptop connects, with the reason for every choice. A blank behind the login blocks it.", []string{"plan", "Purser laptop 1", "Norrvik"}, "", exitFindings},
+		{"A blocker keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", parcels}, "", exitFindings},
+		{"Mend the login, and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
+		{"", []string{"build", "Purser laptop 1/Norrvik", "--to", parcels}, "", exitFine},
+		{"A new person with account, device and profile, from nothing to a file.", []string{"person", "add", "Mira Tveit", "--mail", "mira@skerryline.example", "--group", "engineers"}, "", exitFine},
+		{"", []string{"account", "add", "m_tveit", "--person", "Mira Tveit", "--password-file", "-"}, "lagoon-63-Thimble-walnut-spray", exitFine},
+		{"", []string{"device", "add", "Engine laptop 3", "--person", "Mira Tveit", "--platform", "linux-desktop", "--release", "1.42", "--encrypted"}, "", exitFine},
+		{"", []string{"profile", "add", "Engine laptop 3", "--gateway", "Norrvik"}, "", exitFine},
+		{"", []string{"plan", "Engine laptop 3", "Norrvik"}, "", exitFine},
+		{"", []string{"build", "Engine laptop 3/Norrvik", "--to", parcels}, "", exitFine},
+		{"The bridge tablet takes an Apple profile; secrets are hidden in the preview.", []string{"preview", "Bridge tablet 2/Norrvik"}, "", exitFine},
+		{"", []string{"build", "Bridge tablet 2/Norrvik", "--to", filepath.Join(parcels, "tablet")}, "", exitFine},
+		{"A value that cannot be accepted is named, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
+		{"Who did and saw what.", []string{"audit", "--limit", "8"}, "", exitFine},
+	}
+	// The session of the tour is remembered in its own folder.
+	quiet := Streams{Out: a.Out, Err: a.Out, Env: func(name string) string {
+		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(dir, "config")}[name]
+	}}
+	for _, s := range steps {
+		if err := a.step(s, quiet, dir); err != nil {
+			return err
+		}
+	}
+	for _, made := range []struct {
+		device  *simulate.Device
+		pattern string
+	}{
+		{simulate.NewDevice(vpn.Windows, "11"), "*-install.ps1"},
+		{simulate.NewDevice(vpn.LinuxDesktop, "1.42"), "*.nmconnection"},
+		{simulate.NewDevice(vpn.IPadOS, "18"), "tablet/*.mobileconfig"},
+	} {
+		if err := a.install(made.device, filepath.Join(parcels, made.pattern)); err != nil {
+			return err
+		}
+	}
+	a.say("\nThat was the whole way.")
+	return nil
+}
+
+// step prints and runs one command line.
+func (a *app) step(s step, streams Streams, dir string) error {
+	if s.about != "" {
+		a.say("\n── %s", s.about)
+	}
+	shown := make([]string, len(s.args))
+	for i, arg := range s.args {
+		shown[i] = strings.ReplaceAll(arg, dir, "DEMO")
+		if strings.Contains(arg, " ") {
+			shown[i] = fmt.Sprintf("%q", shown[i])
+		}
+	}
+	a.say("\n$ wardicon %s", strings.Join(shown, " "))
+	streams.In = strings.NewReader(s.input)
+	if code := Run(s.args, streams); code != s.want {
+		return fmt.Errorf("wardicon %s ended with %d, expected %d", s.args[0], code, s.want)
+	}
+	return nil
+}
+
+// install lets a stand-in of a device take a file that was built.
+func (a *app) install(d *simulate.Device, pattern string) error {
+	names, err := filepath.Glob(pattern)
+	if err != nil || len(names) != 1 {
+		return errors.Join(err, fmt.Errorf("%d files fit %s, expected one", len(names), filepath.Base(pattern)))
+	}
+	content, err := os.ReadFile(names[0])
+	if err != nil {
+		return err
+	}
+	c, err := d.Install(filepath.Base(names[0]), content)
+	if err != nil {
+		return err
+	}
+	a.say("\n── A stand-in for %s %s installs %s: %q to %s as %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Login, c.Tunnel)
+	return nil
+}

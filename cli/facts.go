@@ -1,0 +1,124 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/check"
+	"wardicon/core/platform"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func (a *app) facts() []*cobra.Command {
+	list := []*cobra.Command{a.overview(), a.rules(), a.platforms(), a.audit()}
+	for _, c := range list {
+		c.GroupID = "facts"
+	}
+	return list
+}
+
+func (a *app) overview() *cobra.Command {
+	return &cobra.Command{
+		Use: "overview", Short: "Sum up the fleet and its findings", Args: exactly(), Long: "Shows how many records there are and which rules find something.", Example: "  wardicon overview",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				o, err := c.Overview(ctx)
+				if err != nil {
+					return err
+				}
+				return a.print(o, func(w table.Writer) {
+					a.say("%s: %d gateways, %d people, %d devices, %d profiles, %d parcels", o.Organisation.Name, o.Counts.Gateways, o.Counts.People, o.Counts.Devices, o.Counts.Profiles, o.Counts.Parcels)
+					a.say("profiles: %d with a blocker, %d with a warning, %d clean, %d still to be checked\n", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
+					w.AppendHeader(heads("severity", "rule", "what it finds", "profiles"))
+					for _, r := range o.Rules {
+						w.AppendRow(table.Row{r.Severity, r.Rule, r.Title, r.Profiles})
+					}
+				})
+			})
+		},
+	}
+}
+
+func (a *app) rules() *cobra.Command {
+	return &cobra.Command{
+		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
+		Long:    "Lists the rules, or tells all about one: why it matters, how to mend it, an example that it finds and one that it leaves alone.",
+		Example: "  wardicon rules\n  wardicon rules edge-blank",
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				r, ok := check.Lookup(args[0])
+				if !ok {
+					return usage("there is no rule %q; wardicon rules lists them", args[0])
+				}
+				return a.print(r, func(table.Writer) {
+					a.say("%s: %s (%s)\n\n  why     %s\n  mend    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Mend, r.Bad.Text, r.Good.Text, r.Source)
+				})
+			}
+			return a.print(view.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {
+				w.AppendHeader(heads("rule", "severity", "what it finds"))
+				for _, r := range check.Register {
+					w.AppendRow(table.Row{r.Code, r.Severity, r.Title})
+				}
+			})
+		},
+	}
+}
+
+func (a *app) platforms() *cobra.Command {
+	return &cobra.Command{
+		Use: "platforms", Short: "List what each platform release can do by itself", Args: exactly(),
+		Long:    "Lists the releases that Wardicon knows, how they come to L2TP/IPsec and which file they take.\nFacts that could not be tried where Wardicon is made are marked.",
+		Example: "  wardicon platforms\n  wardicon platforms --output json",
+		RunE: func(*cobra.Command, []string) error {
+			return a.print(view.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
+				w.AppendHeader(heads("platform", "releases", "L2TP/IPsec", "takes", "confirmed", "note"))
+				w.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 34, WidthMaxEnforcer: text.WrapSoft}, {Number: 6, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft}})
+				for _, r := range platform.Table {
+					can := r.Can[vpn.L2TP]
+					takes, confirmed := string(can.Format), "yes"
+					if takes == "" {
+						takes = "by hand"
+					}
+					if !can.Support.Usable() {
+						takes = "nothing"
+					}
+					if can.Unconfirmed {
+						confirmed = "no"
+					}
+					w.AppendRow(table.Row{r.Title, strings.Join(slices.Clone(r.Releases), " "), can.Support, takes, confirmed, can.Note})
+				}
+			})
+		},
+	}
+}
+
+func (a *app) audit() *cobra.Command {
+	var q client.Query
+	cmd := &cobra.Command{
+		Use: "audit", Short: "List who did and saw what, newest first", Args: exactly(),
+		Long: "Lists the audit log. It never holds a secret, and its lines can be neither changed nor removed.", Example: "  wardicon audit --search reveal",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				page, err := c.Audit(ctx, q)
+				if err != nil {
+					return err
+				}
+				return a.print(page, func(w table.Writer) {
+					w.AppendHeader(heads("when", "operator", "action", "noun", "object", "detail"))
+					for _, d := range page.Items {
+						w.AppendRow(table.Row{d.At.Local().Format("2006-01-02 15:04:05"), d.Operator, d.Action, d.Noun, d.Object, d.Detail})
+					}
+				})
+			})
+		},
+	}
+	pageFlags(cmd, &q)
+	return cmd
+}

@@ -1,0 +1,317 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// field is a flag that sets one field of a record. Path leads to it in the record's
+// JSON, parts joined by dots.
+type field struct {
+	flag, path string
+	kind       kind
+	help       string
+	resolve    func(ctx context.Context, c *client.Client, name string) (string, error) // a name into an identifier
+}
+
+type kind int
+
+const (
+	textField kind = iota
+	listField
+	boolField
+	numberField
+	secretField // the flag names a file: a secret never stands on a command line
+)
+
+// noun is one kind of record on the command line.
+type noun[Row any] struct {
+	name, plural, about string
+	example             string // arguments of add, after the command itself
+	title               string // the field that add takes as its argument
+	fields              []field
+	records             func(*client.Client) client.Noun[Row]
+	find                func(ctx context.Context, c *client.Client, ref string) (Row, error)
+	stamp               func(Row) vpn.Stamp
+	columns             []string
+	row                 func(Row) table.Row
+	filters             []string
+}
+
+func (a *app) nouns() []*cobra.Command {
+	return []*cobra.Command{
+		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.organisation(),
+	}
+}
+
+// command makes the commands of a noun.
+func command[Row any](a *app, n noun[Row]) *cobra.Command {
+	root := &cobra.Command{
+		Use: n.name, Short: "Add, list, show, change and remove " + n.plural, GroupID: "records",
+		Long:    n.about,
+		Example: "  wardicon " + n.name + " add " + n.example + "\n  wardicon " + n.name + " list",
+	}
+	add := &cobra.Command{
+		Use: "add " + strings.ToUpper(n.title), Short: "Add a " + n.name, Args: exactly(strings.ToUpper(n.title)),
+		Long:    "Adds a " + n.name + ". Nothing is stored if any value cannot be accepted.\nSecrets come from a file, or with - from standard input; never from the command line.",
+		Example: "  wardicon " + n.name + " add " + n.example,
+	}
+	change := &cobra.Command{
+		Use: "change " + strings.ToUpper(n.name), Short: "Change a " + n.name, Args: exactly(strings.ToUpper(n.name)),
+		Long:    "Changes the fields that are given and leaves the others as they are.",
+		Example: "  wardicon " + n.name + " change NAME-OR-ID --" + n.fields[0].flag + " VALUE",
+	}
+	from := map[*cobra.Command]*string{}
+	for _, c := range []*cobra.Command{add, change} {
+		for _, f := range n.fields {
+			switch f.kind {
+			case listField:
+				c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
+			case boolField:
+				c.Flags().Bool(f.flag, false, f.help)
+			case numberField:
+				c.Flags().Float64(f.flag, 0, f.help)
+			default:
+				c.Flags().String(f.flag, "", f.help)
+			}
+		}
+		from[c] = c.Flags().String("from", "", "file with fields in YAML or JSON, - for standard input; flags win over it")
+	}
+	add.RunE = func(cmd *cobra.Command, args []string) error {
+		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+			patch, err := a.patch(ctx, cmd, c, n.fields, *from[add])
+			if err != nil {
+				return err
+			}
+			if err := n.name1(ctx, c, patch, args[0]); err != nil {
+				return err
+			}
+			row, err := n.records(c).Add(ctx, patch)
+			if err != nil {
+				return err
+			}
+			return a.print(row, func(w table.Writer) { n.table(w, row) })
+		})
+	}
+	change.RunE = func(cmd *cobra.Command, args []string) error {
+		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+			row, err := n.find(ctx, c, args[0])
+			if err != nil {
+				return err
+			}
+			patch, err := a.patch(ctx, cmd, c, n.fields, *from[change])
+			if err != nil {
+				return err
+			}
+			if len(patch) == 0 {
+				return usage("nothing to change: give at least one flag, see wardicon %s change --help", n.name)
+			}
+			if row, err = n.records(c).Change(ctx, n.stamp(row).ID, n.stamp(row).Version, patch); err != nil {
+				return err
+			}
+			return a.print(row, func(w table.Writer) { n.table(w, row) })
+		})
+	}
+	show := &cobra.Command{
+		Use: "show " + strings.ToUpper(n.name), Short: "Show all of a " + n.name, Args: exactly(strings.ToUpper(n.name)),
+		Long: "Shows every field of a " + n.name + ". Secrets are never shown here.", Example: "  wardicon " + n.name + " show NAME-OR-ID --output json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				row, err := n.find(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				if a.output == "table" {
+					a.output = "yaml"
+				}
+				return a.print(row, nil)
+			})
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove " + strings.ToUpper(n.name), Short: "Remove a " + n.name, Args: exactly(strings.ToUpper(n.name)),
+		Long: "Removes a " + n.name + " that nothing else refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				row, err := n.find(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				if err := n.records(c).Remove(ctx, n.stamp(row).ID); err != nil {
+					return err
+				}
+				a.say("removed %s %s", n.name, args[0])
+				return nil
+			})
+		},
+	}
+	root.AddCommand(add, n.list(a), show, change, remove)
+	return root
+}
+
+func (n noun[Row]) table(w table.Writer, rows ...Row) {
+	w.AppendHeader(heads(append(slices.Clone(n.columns), "id")...))
+	for _, r := range rows {
+		w.AppendRow(append(n.row(r), n.stamp(r).ID))
+	}
+}
+
+// name1 puts the argument of add into the record.
+func (n noun[Row]) name1(ctx context.Context, c *client.Client, patch client.Patch, value string) error {
+	if n.title == "device" { // a profile is named by its device
+		id, err := deviceID(ctx, c, value)
+		patch["device_id"] = id
+		return err
+	}
+	patch[n.title] = value
+	return nil
+}
+
+func (n noun[Row]) list(a *app) *cobra.Command {
+	var q client.Query
+	cmd := &cobra.Command{
+		Use: "list", Short: "List " + n.plural, Args: exactly(),
+		Long:    "Lists " + n.plural + ", a page at a time. Filters: " + strings.Join(n.filters, ", ") + ".",
+		Example: "  wardicon " + n.name + " list --search nor --sort -changed\n  wardicon " + n.name + " list --filter " + n.filters[0] + "=VALUE --output json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				page, err := n.records(c).List(ctx, q)
+				if err != nil {
+					return err
+				}
+				if err := a.print(page, func(w table.Writer) { n.table(w, page.Items...) }); err != nil {
+					return err
+				}
+				if a.output == "table" {
+					a.say("%s", counted(len(page.Items), q.Offset, page.Total, n.plural))
+				}
+				return nil
+			})
+		},
+	}
+	pageFlags(cmd, &q)
+	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "condition NAME=VALUE (several: repeat)")
+	return cmd
+}
+
+func pageFlags(cmd *cobra.Command, q *client.Query) {
+	cmd.Flags().StringVar(&q.Search, "search", "", "text to look for")
+	cmd.Flags().StringVar(&q.Sort, "sort", "", "order; a minus in front turns it round")
+	cmd.Flags().IntVar(&q.Limit, "limit", 50, "rows at the most")
+	cmd.Flags().IntVar(&q.Offset, "offset", 0, "rows to pass over")
+}
+
+func counted(shown, offset, total int, plural string) string {
+	switch {
+	case total == 0:
+		return "no " + plural
+	case shown == total:
+		return fmt.Sprintf("%d %s", total, plural)
+	}
+	return fmt.Sprintf("%d to %d of %d %s", offset+1, offset+shown, total, plural)
+}
+
+// patch gathers what flags and file say.
+func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, fields []field, from string) (client.Patch, error) {
+	patch := client.Patch{}
+	if from != "" {
+		data, err := a.read(from)
+		if err != nil {
+			return nil, err
+		}
+		if err := yaml.UnmarshalWithOptions(data, &patch, yaml.Strict()); err != nil {
+			return nil, usage("--from %s: %v", from, err)
+		}
+	}
+	for _, f := range fields {
+		if !cmd.Flags().Changed(f.flag) {
+			continue
+		}
+		var value any
+		switch f.kind {
+		case listField:
+			list, _ := cmd.Flags().GetStringSlice(f.flag)
+			list = slices.DeleteFunc(list, func(v string) bool { return v == "" })
+			for i := range list {
+				if f.resolve != nil {
+					id, err := f.resolve(ctx, c, list[i])
+					if err != nil {
+						return nil, err
+					}
+					list[i] = id
+				}
+			}
+			value = list
+		case boolField:
+			value, _ = cmd.Flags().GetBool(f.flag)
+		case numberField:
+			value, _ = cmd.Flags().GetFloat64(f.flag)
+		case secretField:
+			path, _ := cmd.Flags().GetString(f.flag)
+			text, err := a.readSecret(path)
+			if err != nil {
+				return nil, err
+			}
+			value = text
+		default:
+			text, _ := cmd.Flags().GetString(f.flag)
+			if f.resolve != nil && text != "" {
+				id, err := f.resolve(ctx, c, text)
+				if err != nil {
+					return nil, err
+				}
+				text = id
+			}
+			value = text
+		}
+		put(patch, f.path, value)
+	}
+	return patch, nil
+}
+
+func put(patch map[string]any, path string, value any) {
+	head, rest, deeper := strings.Cut(path, ".")
+	if !deeper {
+		patch[head] = value
+		return
+	}
+	inner, ok := patch[head].(map[string]any)
+	if !ok {
+		inner = map[string]any{}
+		patch[head] = inner
+	}
+	put(inner, rest, value)
+}
+
+// one finds the single record that a filter fits.
+func one[Row any](ctx context.Context, n client.Noun[Row], noun, filter, ref string) (row Row, err error) {
+	page, err := n.List(ctx, client.Query{Limit: 2, Filter: map[string]string{filter: ref}})
+	if err != nil {
+		return row, err
+	}
+	switch page.Total {
+	case 0:
+		return row, &view.Problem{Status: 404, Detail: fmt.Sprintf("there is no %s %q; wardicon %s list shows them", noun, ref, noun)}
+	case 1:
+		return page.Items[0], nil
+	}
+	return row, &view.Problem{Status: 409, Detail: fmt.Sprintf("%d %s records are called %q; name one by its id", page.Total, noun, ref)}
+}
+
+// byRef finds a record by its identifier or by a name.
+func byRef[Row any](ctx context.Context, n client.Noun[Row], noun, prefix, filter, ref string) (Row, error) {
+	if strings.HasPrefix(ref, prefix+"-") && len(ref) == len(prefix)+17 {
+		return n.Show(ctx, ref)
+	}
+	return one(ctx, n, noun, filter, ref)
+}

@@ -1,0 +1,288 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func findGateway(ctx context.Context, c *client.Client, ref string) (view.Gateway, error) {
+	return byRef(ctx, c.Gateways, "gateway", "gw", "name", ref)
+}
+
+func findPerson(ctx context.Context, c *client.Client, ref string) (view.Person, error) {
+	return byRef(ctx, c.People, "person", "pe", "name", ref)
+}
+
+func findAccount(ctx context.Context, c *client.Client, ref string) (view.Account, error) {
+	return byRef(ctx, c.Accounts, "account", "ac", "login", ref)
+}
+
+func findDevice(ctx context.Context, c *client.Client, ref string) (view.Device, error) {
+	return byRef(ctx, c.Devices, "device", "de", "name", ref)
+}
+
+// findProfile takes an identifier, or names of device and gateway joined by a slash.
+func findProfile(ctx context.Context, c *client.Client, ref string) (view.Profile, error) {
+	if strings.HasPrefix(ref, "pr-") {
+		return c.Profiles.Show(ctx, ref)
+	}
+	i := strings.LastIndex(ref, "/")
+	if i < 0 {
+		return view.Profile{}, usage("profile: found %q, expected its id or DEVICE/GATEWAY", ref)
+	}
+	return profileOf(ctx, c, ref[:i], ref[i+1:])
+}
+
+// profileOf finds the profile that joins a device and a gateway.
+func profileOf(ctx context.Context, c *client.Client, device, gateway string) (view.Profile, error) {
+	d, err := findDevice(ctx, c, device)
+	if err != nil {
+		return view.Profile{}, err
+	}
+	g, err := findGateway(ctx, c, gateway)
+	if err != nil {
+		return view.Profile{}, err
+	}
+	page, err := c.Profiles.List(ctx, client.Query{Limit: 1, Filter: map[string]string{"device_id": d.ID, "gateway_id": g.ID}})
+	if err != nil {
+		return view.Profile{}, err
+	}
+	if page.Total == 0 {
+		return view.Profile{}, &view.Problem{Status: 404, Detail: fmt.Sprintf("there is no profile of %s for %s; wardicon profile add %q --gateway %q makes one", d.Name, g.Name, d.Name, g.Name)}
+	}
+	return page.Items[0], nil
+}
+
+func gatewayID(ctx context.Context, c *client.Client, ref string) (string, error) {
+	g, err := findGateway(ctx, c, ref)
+	return g.ID, err
+}
+
+func personID(ctx context.Context, c *client.Client, ref string) (string, error) {
+	p, err := findPerson(ctx, c, ref)
+	return p.ID, err
+}
+
+func accountID(ctx context.Context, c *client.Client, ref string) (string, error) {
+	a, err := findAccount(ctx, c, ref)
+	return a.ID, err
+}
+
+func deviceID(ctx context.Context, c *client.Client, ref string) (string, error) {
+	d, err := findDevice(ctx, c, ref)
+	return d.ID, err
+}
+
+func gatewayNoun() noun[view.Gateway] {
+	return noun[view.Gateway]{
+		name: "gateway", plural: "gateways", title: "name",
+		about: "A gateway is a VPN server: where it is, what it offers and what lies behind it.",
+		example: `Norrvik --address norrvik.skerryline.example --city Norrvik --country NO \
+      --login-form login@realm --realm crew.skerryline.example \
+      --psk-file norrvik.psk --ppp mschapv2 --ike aes256-sha256-modp2048 --esp aes256-sha256 \
+      --route 10.20.0.0/16 --dns 10.20.0.53 --domain inside.skerryline.example`,
+		fields: []field{
+			{flag: "address", path: "address", help: "host name or IP address that clients connect to"},
+			{flag: "name", path: "name", help: "another name"},
+			{flag: "known-address", path: "addresses", kind: listField, help: "IP address on record behind the name"},
+			{flag: "dynamic", path: "dynamic", kind: boolField, help: "the IP address changes"},
+			{flag: "behind-nat", path: "behind_nat", kind: boolField, help: "the gateway stands behind NAT"},
+			{flag: "city", path: "place.city", help: "city"},
+			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
+			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north"},
+			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
+			{flag: "login-form", path: "sign_in.form", help: `how login and realm are joined: login, login@realm or realm\login`},
+			{flag: "realm", path: "sign_in.realm", help: "realm that the gateway wants"},
+			{flag: "domain", path: "domains", kind: listField, help: "inside domain"},
+			{flag: "dns", path: "dns", kind: listField, help: "inside DNS server"},
+			{flag: "route", path: "routes", kind: listField, help: "network behind the gateway, CIDR"},
+			{flag: "pool", path: "pool", kind: listField, help: "addresses given to clients, CIDR"},
+			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
+			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
+			{flag: "psk-file", path: "offers.l2tp.psk", kind: secretField, help: "file with the pre-shared key, - for standard input"},
+			{flag: "ppp", path: "offers.l2tp.ppp", kind: listField, help: "PPP method: eap, mschapv2, mschap, chap, pap"},
+			{flag: "ike", path: "offers.l2tp.ike", kind: listField, help: "IKE proposal such as aes256-sha256-modp2048"},
+			{flag: "esp", path: "offers.l2tp.esp", kind: listField, help: "ESP proposal such as aes256-sha256"},
+			{flag: "note", path: "note", help: "note for operators"},
+		},
+		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
+		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
+		columns: []string{"name", "address", "place", "offers", "profiles"}, filters: []string{"name", "city"},
+		row: func(g view.Gateway) table.Row {
+			offers := "none"
+			if g.Offers.L2TP != nil {
+				offers = vpn.L2TP.Title()
+			}
+			return table.Row{g.Name, g.Address, strings.Trim(g.Place.City+", "+g.Place.Country, ", "), offers, g.Profiles}
+		},
+	}
+}
+
+func personNoun() noun[view.Person] {
+	return noun[view.Person]{
+		name: "person", plural: "people", title: "name", about: "A person receives profiles.",
+		example: `"Ada Fjell" --mail ada@skerryline.example --language en --group planners`,
+		fields: []field{
+			{flag: "mail", path: "mail", help: "mail address"},
+			{flag: "name", path: "name", help: "another name"},
+			{flag: "language", path: "language", help: "language tag such as en"},
+			{flag: "group", path: "groups", kind: listField, help: "group"},
+		},
+		records: func(c *client.Client) client.Noun[view.Person] { return c.People }, find: findPerson,
+		stamp:   func(p view.Person) vpn.Stamp { return p.Stamp },
+		columns: []string{"name", "mail", "groups", "accounts", "devices"}, filters: []string{"group", "mail", "name"},
+		row: func(p view.Person) table.Row {
+			return table.Row{p.Name, p.Mail, strings.Join(p.Groups, ", "), p.Accounts, p.Devices}
+		},
+	}
+}
+
+func accountNoun() noun[view.Account] {
+	return noun[view.Account]{
+		name: "account", plural: "accounts", title: "login", about: "An account is what a person signs in with at a set of gateways.",
+		example: `a_fjell --person "Ada Fjell" --password-file ada.secret --gateway Norrvik`,
+		fields: []field{
+			{flag: "person", path: "person_id", resolve: personID, help: "person, by name or id"},
+			{flag: "login", path: "login", help: "another login"},
+			{flag: "realm", path: "realm", help: "realm; empty takes the gateway's"},
+			{flag: "password-file", path: "password", kind: secretField, help: "file with the password, - for standard input"},
+			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateway where the account is valid; none means all"},
+		},
+		records: func(c *client.Client) client.Noun[view.Account] { return c.Accounts }, find: findAccount,
+		stamp:   func(x view.Account) vpn.Stamp { return x.Stamp },
+		columns: []string{"login", "realm", "person", "password"}, filters: []string{"login", "person_id"},
+		row: func(x view.Account) table.Row {
+			stored := "none"
+			if x.PasswordSet {
+				stored = "stored"
+			}
+			return table.Row{x.Login, x.Realm, x.Person, stored}
+		},
+	}
+}
+
+func deviceNoun() noun[view.Device] {
+	return noun[view.Device]{
+		name: "device", plural: "devices", title: "name", about: "A device is a laptop, tablet, phone, desk phone or router that a profile is built for.",
+		example: `"Planner Mac 1" --person "Ada Fjell" --platform macos --release 14 --encrypted`,
+		fields: []field{
+			{flag: "person", path: "person_id", resolve: personID, help: "person who uses it, by name or id"},
+			{flag: "name", path: "name", help: "another name"},
+			{flag: "platform", path: "platform", help: "windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"},
+			{flag: "release", path: "release", help: "release of the platform"},
+			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot ask a person for a password"},
+			{flag: "encrypted", path: "encrypted", kind: boolField, help: "its disk is encrypted"},
+		},
+		records: func(c *client.Client) client.Noun[view.Device] { return c.Devices }, find: findDevice,
+		stamp:   func(d view.Device) vpn.Stamp { return d.Stamp },
+		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "person_id", "name"},
+		row: func(d view.Device) table.Row {
+			return table.Row{d.Name, d.Person, d.Platform, d.Release, d.Profiles, tally(d.Tally)}
+		},
+	}
+}
+
+func profileNoun() noun[view.Profile] {
+	return noun[view.Profile]{
+		name: "profile", plural: "profiles", title: "device",
+		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you do not settle is chosen by planning, with a reason.",
+		example: `"Planner Mac 1" --gateway Norrvik --tunnel full`,
+		fields: []field{
+			{flag: "gateway", path: "gateway_id", resolve: gatewayID, help: "gateway, by name or id"},
+			{flag: "connection", path: "wishes.name", help: "name of the connection on the device"},
+			{flag: "account", path: "wishes.account_id", resolve: accountID, help: "account, by login or id"},
+			{flag: "tunnel", path: "wishes.tunnel", help: "full or split"},
+			{flag: "password", path: "wishes.password", help: "saved or asked"},
+			{flag: "scope", path: "wishes.scope", help: "person or machine"},
+		},
+		records: func(c *client.Client) client.Noun[view.Profile] { return c.Profiles }, find: findProfile,
+		stamp:   func(p view.Profile) vpn.Stamp { return p.Stamp },
+		columns: []string{"device", "gateway", "person", "platform", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id"},
+		row: func(p view.Profile) table.Row {
+			found := tally(p.Tally)
+			if !p.Checked {
+				found = "being checked"
+			}
+			return table.Row{p.Device, p.Gateway, p.Person, string(p.Platform) + " " + p.Release, found}
+		},
+	}
+}
+
+// tally words a count of findings.
+func tally(t vpn.Tally) string {
+	var parts []string
+	for _, p := range []struct {
+		n        int
+		one, all string
+	}{{t.Blockers, "blocker", "blockers"}, {t.Warnings, "warning", "warnings"}, {t.Advice, "piece of advice", "pieces of advice"}} {
+		if p.n == 1 {
+			parts = append(parts, "1 "+p.one)
+		} else if p.n > 1 {
+			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.all))
+		}
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return strings.Join(parts, ", ")
+}
+
+func (a *app) organisation() *cobra.Command {
+	root := &cobra.Command{
+		Use: "organisation", Short: "Show and change whom the service works for", GroupID: "records",
+		Long:    "The organisation's name goes into profiles and onto cards; its domain begins the identifiers in Apple profiles.",
+		Example: `  wardicon organisation change --name "Skerry Line" --domain skerryline.example`,
+	}
+	printed := func(o vpn.Organisation) error {
+		return a.print(o, func(w table.Writer) {
+			w.AppendHeader(heads("name", "domain"))
+			w.AppendRow(table.Row{o.Name, o.Domain})
+		})
+	}
+	var name, domain string
+	change := &cobra.Command{
+		Use: "change", Short: "Change name or domain", Args: exactly(), Long: "Changes the fields that are given. Every profile is checked anew.",
+		Example: `  wardicon organisation change --name "Skerry Line"`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				o, err := c.Organisation(ctx)
+				if err != nil {
+					return err
+				}
+				if cmd.Flags().Changed("name") {
+					o.Name = name
+				}
+				if cmd.Flags().Changed("domain") {
+					o.Domain = domain
+				}
+				if o, err = c.SetOrganisation(ctx, o.Name, o.Domain); err != nil {
+					return err
+				}
+				return printed(o)
+			})
+		},
+	}
+	change.Flags().StringVar(&name, "name", "", "name")
+	change.Flags().StringVar(&domain, "domain", "", "domain")
+	root.AddCommand(change, &cobra.Command{
+		Use: "show", Short: "Show name and domain", Args: exactly(), Long: "Shows the organisation.", Example: "  wardicon organisation show",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				o, err := c.Organisation(ctx)
+				if err != nil {
+					return err
+				}
+				return printed(o)
+			})
+		},
+	})
+	return root
+}

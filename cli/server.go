@@ -1,0 +1,280 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wardicon/console"
+	"wardicon/core/secret"
+	"wardicon/httpapi"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+// stopTime is how long requests may take to end when the service stops.
+const stopTime = 10 * time.Second
+
+func (a *app) server() []*cobra.Command {
+	list := []*cobra.Command{a.serve(), a.setUp(), a.backup(), a.openAPI(), a.demo()}
+	for _, c := range list {
+		c.GroupID = "run"
+	}
+	return list
+}
+
+// host are the options of a service.
+type host struct {
+	data, listen            string
+	keyFile, passphraseFile string
+	cert, certKey           string
+	logForm                 string
+}
+
+func (h *host) dataFlags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&h.data, "data", "wardicon-data", "folder of the database; it is made where it is missing")
+	cmd.Flags().StringVar(&h.keyFile, "key-file", "", "master key (default master.key in the data folder, made at the first start)")
+	cmd.Flags().StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase that takes the place of the key file")
+}
+
+// open opens the store and makes the service.
+func (a *app) open(ctx context.Context, h host, log *slog.Logger) (*service.Service, *store.Store, error) {
+	key := store.Key{File: h.keyFile}
+	if h.passphraseFile != "" {
+		text, err := a.readSecret(h.passphraseFile)
+		if err != nil {
+			return nil, nil, err
+		}
+		if len(text) < 12 {
+			return nil, nil, usage("--passphrase-file: found %d bytes, expected at least 12", len(text))
+		}
+		key.Passphrase = []byte(text)
+	}
+	s, err := store.Open(ctx, h.data, key, time.Now)
+	if err != nil {
+		return nil, nil, err
+	}
+	return service.New(s, log, time.Now), s, nil
+}
+
+func (h *host) logger(w io.Writer) (*slog.Logger, error) {
+	switch h.logForm {
+	case "text":
+		return slog.New(slog.NewTextHandler(w, nil)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(w, nil)), nil
+	}
+	return nil, usage("--log: found %q, expected text or json", h.logForm)
+}
+
+// run serves until the context ends, then lets open requests finish. ready is called
+// with the address once the service answers.
+func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, ready func(address string)) error {
+	secure := h.cert != ""
+	listener, err := net.Listen("tcp", h.listen)
+	if err != nil {
+		return fmt.Errorf("--listen: %w", err)
+	}
+	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && !secure && !tcp.IP.IsLoopback() {
+		return errors.Join(usage("--listen %s: without TLS the service listens on loopback only; give --tls-cert and --tls-key, or put a proxy in front of 127.0.0.1", h.listen), listener.Close())
+	}
+	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure}), log)
+	work, stop := context.WithCancel(ctx)
+	var background sync.WaitGroup
+	background.Go(func() { svc.Run(work) })
+	failed := make(chan error, 1)
+	go func() {
+		if secure {
+			failed <- server.ServeTLS(listener, h.cert, h.certKey)
+		} else {
+			failed <- server.Serve(listener)
+		}
+	}()
+	scheme := map[bool]string{true: "https", false: "http"}[secure]
+	ready(scheme + "://" + listener.Addr().String())
+	select {
+	case err = <-failed:
+	case <-ctx.Done():
+		end, cancel := context.WithTimeout(context.Background(), stopTime)
+		err = server.Shutdown(end)
+		cancel()
+		log.Info("stopped")
+	}
+	stop()
+	background.Wait()
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+func (a *app) serve() *cobra.Command {
+	h := host{}
+	cmd := &cobra.Command{
+		Use: "serve", Short: "Run the service with its console", Args: exactly(),
+		Long: `Runs the service until it is told to stop (SIGTERM or Ctrl-C). At the first start
+it makes the master key and asks for the owner's password; without a terminal it
+writes a set-up code into the data folder, which the console asks for.
+
+Without TLS it listens on loopback only. Back the data folder up together with the
+master key, and keep the two copies apart.`,
+		Example: `  wardicon serve --data /var/lib/wardicon
+  wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			log, err := h.logger(a.Err)
+			if err != nil {
+				return err
+			}
+			ctx := cmd.Context()
+			svc, s, err := a.open(ctx, h, log)
+			if err != nil {
+				return err
+			}
+			err = a.firstStart(ctx, svc, h.data)
+			if err == nil {
+				err = h.run(ctx, svc, log, func(address string) {
+					log.Info("listening", "address", address, "data", h.data, "version", Version)
+				})
+			}
+			return errors.Join(err, s.Close())
+		},
+	}
+	h.dataFlags(cmd)
+	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
+	cmd.Flags().StringVar(&h.cert, "tls-cert", "", "certificate chain, PEM")
+	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "its private key, PEM")
+	cmd.Flags().StringVar(&h.logForm, "log", "text", "form of the log: text or json")
+	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
+	return cmd
+}
+
+const codeFile = "set-up-code"
+
+// firstStart makes the owner, or leaves a code with which the console does.
+func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) error {
+	path := filepath.Join(dir, codeFile)
+	needs, err := svc.NeedsSetUp(ctx)
+	if err != nil {
+		return err
+	}
+	if !needs {
+		if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return a.askOwner(ctx, svc, "owner", "")
+	}
+	if err := os.WriteFile(path, []byte(svc.SetUpCode()+"\n"), 0o600); err != nil {
+		return err
+	}
+	a.complain("first start: open the console and enter the code from %s, or run wardicon set-up", path)
+	return nil
+}
+
+func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file string) error {
+	var password secret.Text
+	if file != "" {
+		text, err := a.readSecret(file)
+		if err != nil {
+			return err
+		}
+		password = secret.New(text)
+	} else {
+		var again secret.Text
+		var err error
+		if password, err = a.ask("Password for " + name + " (at least 15 characters)"); err != nil {
+			return err
+		}
+		if again, err = a.ask("Once more"); err != nil {
+			return err
+		}
+		if !password.Equal(again) {
+			return usage("the two passwords differ")
+		}
+	}
+	if err := svc.AddOwner(ctx, name, password); err != nil {
+		return err
+	}
+	a.say("%s can sign in", name)
+	return nil
+}
+
+func (a *app) setUp() *cobra.Command {
+	h := host{}
+	var name, file string
+	cmd := &cobra.Command{
+		Use: "set-up", Short: "Make the owner before the first start", Args: exactly(),
+		Long: `Makes data folder, master key and owner. The password is asked for twice, or read
+from a file. It is refused once there is an owner.`,
+		Example: "  wardicon set-up --data /var/lib/wardicon --owner harbourmaster",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
+			if err != nil {
+				return err
+			}
+			return errors.Join(a.askOwner(cmd.Context(), svc, name, file), s.Close())
+		},
+	}
+	h.dataFlags(cmd)
+	cmd.Flags().StringVar(&name, "owner", "owner", "name to sign in with")
+	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	return cmd
+}
+
+func (a *app) backup() *cobra.Command {
+	var dir, to string
+	cmd := &cobra.Command{
+		Use: "backup", Short: "Copy the database while the service runs", Args: exactly(),
+		Long: `Writes a whole, consistent copy of the database to a new file. Secrets stay sealed
+in it: without the master key they cannot be read, so keep a copy of that too, elsewhere.
+To restore, put the file into an empty data folder as wardicon.db beside the key.`,
+		Example: "  wardicon backup --data /var/lib/wardicon --to wardicon-monday.db",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if to == "" {
+				return usage("--to: found nothing, expected a file to write")
+			}
+			if err := store.Backup(cmd.Context(), dir, to); err != nil {
+				return err
+			}
+			a.say("wrote %s", to)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&dir, "data", "wardicon-data", "data folder")
+	cmd.Flags().StringVar(&to, "to", "", "file to write; it must not be there yet")
+	return cmd
+}
+
+func (a *app) openAPI() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: exactly(),
+		Long: "Prints the OpenAPI document as JSON. A running service has it at /api/v1/openapi.json.", Example: "  wardicon openapi > openapi.json",
+		RunE: func(*cobra.Command, []string) error {
+			data, err := json.Marshal(httpapi.Describe(Version))
+			if err != nil {
+				return err
+			}
+			var out bytes.Buffer
+			if err := json.Indent(&out, data, "", "  "); err != nil {
+				return err
+			}
+			_, err = a.Out.Write(append(out.Bytes(), '\n'))
+			return err
+		},
+	}
+}

@@ -1,0 +1,221 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wardicon/client"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+)
+
+const defaultService = "http://127.0.0.1:7480"
+
+// remembered is what sign-in keeps for later commands.
+type remembered struct {
+	Service string `json:"service"`
+	Token   string `json:"token"`
+}
+
+func (a *app) rememberedFile() (string, error) {
+	dir := a.Env("XDG_CONFIG_HOME")
+	if dir == "" {
+		home := a.Env("HOME")
+		if home == "" {
+			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: there is no place to remember a session")
+		}
+		dir = filepath.Join(home, ".config")
+	}
+	return filepath.Join(dir, "wardicon", "session.json"), nil
+}
+
+// connection settles which service to talk to, and as whom.
+func (a *app) connection() remembered {
+	var r remembered
+	if path, err := a.rememberedFile(); err == nil {
+		if data, err := os.ReadFile(path); err == nil {
+			_ = json.Unmarshal(data, &r) // a broken file counts as none
+		}
+	}
+	wanted := a.service
+	if wanted == "" {
+		wanted = a.Env("WARDICON_SERVICE")
+	}
+	if wanted != "" && wanted != r.Service {
+		r = remembered{Service: wanted} // a token never goes to another service
+	}
+	if r.Service == "" {
+		r.Service = defaultService
+	}
+	if token := a.Env("WARDICON_TOKEN"); token != "" {
+		r.Token = token
+	}
+	return r
+}
+
+// with runs a command that needs the service.
+func (a *app) with(cmd *cobra.Command, do func(context.Context, *client.Client) error) error {
+	r := a.connection()
+	return do(cmd.Context(), client.New(r.Service, r.Token))
+}
+
+// read reads a file, or standard input for -.
+func (a *app) read(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(io.LimitReader(a.In, maxRead))
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, usage("%v", err)
+	}
+	data, err := io.ReadAll(io.LimitReader(f, maxRead))
+	return data, errors.Join(err, f.Close())
+}
+
+// readSecret reads a secret from the first line of a file.
+func (a *app) readSecret(name string) (string, error) {
+	data, err := a.read(name)
+	if err != nil {
+		return "", err
+	}
+	text := strings.TrimSuffix(strings.TrimSuffix(string(data), "\n"), "\r")
+	if strings.Contains(text, "\n") {
+		return "", usage("%s: found several lines, expected a secret on one line", name)
+	}
+	return text, nil
+}
+
+// ask reads a secret from the terminal, or one line of standard input.
+func (a *app) ask(prompt string) (secret.Text, error) {
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		_, _ = fmt.Fprint(a.Err, prompt+": ")
+		data, err := term.ReadPassword(int(f.Fd()))
+		_, _ = fmt.Fprintln(a.Err)
+		return secret.New(string(data)), err
+	}
+	line, err := bufio.NewReader(io.LimitReader(a.In, 4096)).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return secret.Text{}, err
+	}
+	return secret.New(strings.TrimRight(line, "\r\n")), nil
+}
+
+func (a *app) session() []*cobra.Command {
+	list := []*cobra.Command{a.signIn(), a.signOut(), a.whoAmI()}
+	for _, c := range list {
+		c.GroupID = "run"
+	}
+	return list
+}
+
+func (a *app) signIn() *cobra.Command {
+	var name, file string
+	cmd := &cobra.Command{
+		Use: "sign-in", Short: "Sign in to a service", Args: exactly(),
+		Long: `Signs in and remembers the session for later commands, readable by you alone
+(session.json in the folder wardicon below XDG_CONFIG_HOME). The password is asked
+for, or read from a file; it never stands on the command line.`,
+		Example: `  wardicon sign-in --service http://127.0.0.1:7480 --name harbourmaster
+  wardicon sign-in --name harbourmaster --password-file secret.txt`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if name == "" {
+					return usage("--name: found nothing, expected the name to sign in with")
+				}
+				var password secret.Text
+				var err error
+				if file != "" {
+					var text string
+					text, err = a.readSecret(file)
+					password = secret.New(text)
+				} else {
+					password, err = a.ask("Password of " + name)
+				}
+				if err != nil {
+					return err
+				}
+				s, err := c.SignIn(ctx, name, password)
+				if err != nil {
+					return err
+				}
+				if err := a.remember(remembered{a.connection().Service, s.Token}); err != nil {
+					return err
+				}
+				a.say("signed in to %s as %s until %s", a.connection().Service, s.Operator.Name, s.Expires.Local().Format("2006-01-02 15:04"))
+				return nil
+			})
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "name to sign in with")
+	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	return cmd
+}
+
+func (a *app) remember(r remembered) error {
+	path, err := a.rememberedFile()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	data, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, data, 0o600)
+}
+
+func (a *app) signOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-out", Short: "End the session", Args: exactly(), Long: "Ends the session at the service and forgets it here.", Example: "  wardicon sign-out",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				err := c.SignOut(ctx)
+				var ended *view.Problem
+				if err != nil && !(errors.As(err, &ended) && ended.Status == 401) {
+					return err
+				}
+				path, err := a.rememberedFile()
+				if err != nil {
+					return err
+				}
+				if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+					return err
+				}
+				a.say("signed out")
+				return nil
+			})
+		},
+	}
+}
+
+func (a *app) whoAmI() *cobra.Command {
+	return &cobra.Command{
+		Use: "who-am-i", Short: "Show who is signed in, and where", Args: exactly(), Long: "Shows the service, the operator and the end of the session.", Example: "  wardicon who-am-i",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				s, err := c.Session(ctx)
+				if err != nil {
+					return err
+				}
+				return a.print(s, func(w table.Writer) {
+					w.AppendHeader(heads("service", "operator", "role", "until"))
+					w.AppendRow(table.Row{a.connection().Service, s.Operator.Name, s.Operator.Role, s.Expires.Local().Format("2006-01-02 15:04")})
+				})
+			})
+		},
+	}
+}

@@ -1,0 +1,249 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/format/all"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func (a *app) work() []*cobra.Command {
+	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.check()}
+	for _, c := range list {
+		c.GroupID = "work"
+	}
+	return list
+}
+
+func (a *app) plan() *cobra.Command {
+	var wishes vpn.Wishes
+	cmd := &cobra.Command{
+		Use: "plan DEVICE GATEWAY", Short: "Plan and check how a device connects to a gateway", Args: exactly("DEVICE", "GATEWAY"),
+		Long: `Settles how a device connects to a gateway and gives the reason for every choice,
+then looks for errors. Where a profile of the two is kept, that one is planned;
+else nothing is kept. Exits 1 when there is a blocker or a warning.`,
+		Example: `  wardicon plan "Planner Mac 1" Norrvik
+  wardicon plan "Purser laptop 2" Tallholm --tunnel full --output json`,
+	}
+	tunnel := cmd.Flags().String("tunnel", "", "full or split")
+	password := cmd.Flags().String("password", "", "saved or asked")
+	scope := cmd.Flags().String("scope", "", "person or machine")
+	cmd.Flags().StringVar(&wishes.Name, "connection", "", "name of the connection")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+			wishes.Tunnel, wishes.Password, wishes.Scope = vpn.Tunnel(*tunnel), vpn.Keep(*password), vpn.Scope(*scope)
+			var planned view.Planned
+			kept, err := profileOf(ctx, c, args[0], args[1])
+			var none *view.Problem
+			switch {
+			case err == nil && wishes == vpn.Wishes{}:
+				planned, err = c.Plan(ctx, kept.ID)
+			case err == nil || errors.As(err, &none) && none.Status == 404:
+				planned, err = a.try(ctx, c, args[0], args[1], wishes)
+			}
+			if err != nil {
+				return err
+			}
+			if err := a.print(planned, func(w table.Writer) {
+				a.say("%s (%s)\n", planned.Title, planned.Release)
+				w.AppendHeader(heads("choice", "value", "reason"))
+				for _, choice := range planned.Choices {
+					w.AppendRow(table.Row{choice.Title, choice.Value, choice.Reason})
+				}
+			}); err != nil {
+				return err
+			}
+			if a.output == "table" {
+				a.say("")
+				a.findings(planned.Findings)
+			}
+			return failed(planned.Findings, vpn.Warning)
+		})
+	}
+	return cmd
+}
+
+func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, wishes vpn.Wishes) (view.Planned, error) {
+	d, err := findDevice(ctx, c, device)
+	if err != nil {
+		return view.Planned{}, err
+	}
+	g, err := findGateway(ctx, c, gateway)
+	if err != nil {
+		return view.Planned{}, err
+	}
+	return c.Try(ctx, d.ID, g.ID, wishes)
+}
+
+// findings prints findings for a reader, most severe first.
+func (a *app) findings(list []check.Finding) {
+	for _, f := range list {
+		where := string(f.Field)
+		if f.Position != nil {
+			where = f.Position.String()
+		}
+		a.say("%-8s %s\n         %s: %s\n         %s\n         mend: %s  [%s]", f.Severity, f.Title, where, f.Found, f.Why, f.Mend, f.Rule)
+	}
+	a.say("findings: %s", tally(check.Count(list)))
+}
+
+// failed makes a command exit 1 when there is a finding of a severity, or a worse one.
+func failed(list []check.Finding, least vpn.Severity) error {
+	order := []vpn.Severity{vpn.Blocker, vpn.Warning, vpn.Advice}
+	if slices.ContainsFunc(list, func(f check.Finding) bool { return slices.Index(order, f.Severity) <= slices.Index(order, least) }) {
+		return errFindings
+	}
+	return nil
+}
+
+func (a *app) preview() *cobra.Command {
+	var byHand, reveal bool
+	cmd := &cobra.Command{
+		Use: "preview PROFILE", Short: "Show the files of a profile, secrets hidden", Args: exactly("PROFILE"),
+		Long: `Shows the files that would be built from a profile, without keeping anything.
+Secrets are hidden unless --reveal is given; that is written to the audit log.`,
+		Example: `  wardicon preview "Planner Mac 1/Norrvik"
+  wardicon preview "Deck phone 1/Norrvik" --by-hand --output json`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				p, err := findProfile(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				files, err := c.Preview(ctx, p.ID, byHand, reveal)
+				if err != nil {
+					return err
+				}
+				return a.print(files, func(table.Writer) {
+					for _, f := range files.Items {
+						if filepath.Ext(f.Name) != ".html" {
+							a.say("── %s ── %s\n\n%s", f.Name, f.Purpose, f.Text)
+						}
+					}
+				})
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only the card, with the steps for typing by hand")
+	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets; this is logged")
+	return cmd
+}
+
+func (a *app) build() *cobra.Command {
+	var byHand bool
+	var to string
+	cmd := &cobra.Command{
+		Use: "build PROFILE", Short: "Build a parcel and save its files", Args: exactly("PROFILE"),
+		Long: `Builds the parcel of a profile: the file that the device takes, the script that
+removes it again, and the card. A blocker keeps it from being built (exit 1).
+Files are saved with mode 0600; one that is there already is not overwritten.`,
+		Example: `  wardicon build "Purser laptop 1/Norrvik" --to parcels
+  wardicon build "Planner Mac 1/Norrvik" --by-hand`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				p, err := findProfile(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				parcel, err := c.Build(ctx, p.ID, byHand)
+				if err != nil {
+					return err
+				}
+				if err := a.save(ctx, c, parcel, to); err != nil {
+					return err
+				}
+				return a.print(parcel, func(w table.Writer) {
+					w.AppendHeader(heads("file", "purpose"))
+					for _, f := range parcel.Files {
+						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
+					}
+				})
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only a card, with the steps for typing by hand")
+	cmd.Flags().StringVar(&to, "to", ".", "folder to save to; it is made where it is missing")
+	return cmd
+}
+
+func (a *app) save(ctx context.Context, c *client.Client, parcel view.Parcel, to string) error {
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return err
+	}
+	for _, f := range parcel.Files {
+		data, err := c.Fetch(ctx, parcel.ID, f.Name)
+		if err != nil {
+			return err
+		}
+		out, err := os.OpenFile(filepath.Join(to, filepath.Base(f.Name)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return fmt.Errorf("%w; remove it or choose another folder with --to", err)
+		}
+		_, err = out.Write(data)
+		if err := errors.Join(err, out.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Checked is what the check of files found.
+type Checked struct {
+	Files    int             `json:"files"`
+	Findings []check.Finding `json:"findings"`
+	Tally    vpn.Tally       `json:"tally"`
+}
+
+func (a *app) check() *cobra.Command {
+	var least string
+	cmd := &cobra.Command{
+		Use: "check FILE…", Short: "Find errors in files from anywhere, without a service",
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("found no file, expected at least one, or - for standard input")
+			}
+			return nil
+		},
+		Long: `Reads Apple configuration profiles, NetworkManager keyfiles and Wardicon's own
+install scripts, and prints what is wrong with the place in the file. Nothing is
+sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves that.`,
+		Example: `  wardicon check norrvik.mobileconfig
+  wardicon check *.nmconnection --output json --fail-on blocker`,
+		RunE: func(_ *cobra.Command, args []string) error {
+			if !slices.Contains([]string{"blocker", "warning", "advice"}, least) {
+				return usage("--fail-on: found %q, expected blocker, warning or advice", least)
+			}
+			result := Checked{Files: len(args), Findings: []check.Finding{}}
+			for _, name := range args {
+				data, err := a.read(name)
+				if err != nil {
+					return err
+				}
+				result.Findings = append(result.Findings, check.File(all.Read(name, data))...)
+			}
+			result.Tally = check.Count(result.Findings)
+			if err := a.print(result, func(table.Writer) { a.findings(result.Findings) }); err != nil {
+				return err
+			}
+			return failed(result.Findings, vpn.Severity(least))
+		},
+	}
+	cmd.Flags().StringVar(&least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
+	return cmd
+}
+
+// maxRead bounds a file that is read: one more byte than any reader takes, so that the
+// reader itself refuses what is too large.
+const maxRead = format.MaxFile + 1

@@ -1,0 +1,301 @@
+// Package client is the Go client of the HTTP API.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// maxAnswer bounds what is read of an answer.
+const maxAnswer = 64 << 20
+
+// Client speaks to one service.
+type Client struct {
+	Gateways Noun[view.Gateway]
+	People   Noun[view.Person]
+	Accounts Noun[view.Account]
+	Devices  Noun[view.Device]
+	Profiles Noun[view.Profile]
+
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client for the service at an address such as http://127.0.0.1:7480.
+func New(address, token string) *Client {
+	c := &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{Timeout: time.Minute}}
+	c.Gateways = Noun[view.Gateway]{c, "gateway", "/gateways"}
+	c.People = Noun[view.Person]{c, "person", "/people"}
+	c.Accounts = Noun[view.Account]{c, "account", "/accounts"}
+	c.Devices = Noun[view.Device]{c, "device", "/devices"}
+	c.Profiles = Noun[view.Profile]{c, "profile", "/profiles"}
+	return c
+}
+
+// UnreachableError says that no service answered.
+type UnreachableError struct {
+	Address string
+	Err     error
+}
+
+func (e *UnreachableError) Error() string {
+	return fmt.Sprintf("no service answers at %s: %v; start it with wardicon serve, or name another with --service", e.Address, e.Err)
+}
+
+func (e *UnreachableError) Unwrap() error { return e.Err }
+
+// call sends a request and reads the answer into out; out may be nil or *[]byte.
+func (c *Client) call(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
+	var sent io.Reader
+	if in != nil {
+		data, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		sent = bytes.NewReader(data)
+	}
+	target := c.base + "/api/v1" + path
+	if len(query) > 0 {
+		target += "?" + query.Encode()
+	}
+	req, err := http.NewRequestWithContext(ctx, method, target, sent)
+	if err != nil {
+		return &UnreachableError{c.base, err}
+	}
+	for key, values := range header {
+		req.Header[key] = values
+	}
+	if in != nil && req.Header.Get("Content-Type") == "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	res, err := c.http.Do(req)
+	if err != nil {
+		var plain *url.Error
+		if errors.As(err, &plain) {
+			err = plain.Err
+		}
+		return &UnreachableError{c.base, err}
+	}
+	defer func() { _ = res.Body.Close() }()
+	data, err := io.ReadAll(io.LimitReader(res.Body, maxAnswer))
+	if err != nil {
+		return &UnreachableError{c.base, err}
+	}
+	if res.StatusCode >= 400 {
+		p := &view.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
+		if strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
+			if err := json.Unmarshal(data, p); err != nil {
+				return fmt.Errorf("the service's error cannot be read: %w", err)
+			}
+		}
+		return p
+	}
+	switch out := out.(type) {
+	case nil:
+		return nil
+	case *[]byte:
+		*out = data
+		return nil
+	}
+	if err := json.Unmarshal(data, out); err != nil {
+		return fmt.Errorf("%s does not answer as a Wardicon service: %w", c.base, err)
+	}
+	return nil
+}
+
+// Query selects a page of a list. Filter holds conditions by name.
+type Query struct {
+	Search, Sort  string
+	Limit, Offset int
+	Filter        map[string]string
+}
+
+func (q Query) values() url.Values {
+	v := url.Values{}
+	for key, value := range map[string]string{"search": q.Search, "sort": q.Sort} {
+		if value != "" {
+			v.Set(key, value)
+		}
+	}
+	for key, n := range map[string]int{"limit": q.Limit, "offset": q.Offset} {
+		if n > 0 {
+			v.Set(key, strconv.Itoa(n))
+		}
+	}
+	for name, value := range q.Filter {
+		v.Add("filter", name+":"+value)
+	}
+	return v
+}
+
+// Patch is a JSON merge patch (RFC 7396): what is absent stays, null removes. A secret
+// goes into it as a plain string.
+type Patch map[string]any
+
+// Noun is one kind of record.
+type Noun[Row any] struct {
+	c    *Client
+	name string
+	path string
+}
+
+// List reads a page.
+func (n Noun[Row]) List(ctx context.Context, q Query) (page view.Page[Row], err error) {
+	err = n.c.call(ctx, http.MethodGet, n.path, q.values(), nil, nil, &page)
+	return page, err
+}
+
+// Show reads one record.
+func (n Noun[Row]) Show(ctx context.Context, id string) (row Row, err error) {
+	err = n.c.call(ctx, http.MethodGet, n.path+"/"+url.PathEscape(id), nil, nil, nil, &row)
+	return row, err
+}
+
+// Add keeps a new record.
+func (n Noun[Row]) Add(ctx context.Context, record any) (row Row, err error) {
+	err = n.c.call(ctx, http.MethodPost, n.path, nil, nil, record, &row)
+	return row, err
+}
+
+// Change changes a record; version 0 changes whatever version is there.
+func (n Noun[Row]) Change(ctx context.Context, id string, version int, patch any) (row Row, err error) {
+	header := http.Header{"Content-Type": {"application/merge-patch+json"}}
+	if version > 0 {
+		header.Set("If-Match", strconv.Itoa(version))
+	}
+	err = n.c.call(ctx, http.MethodPatch, n.path+"/"+url.PathEscape(id), nil, header, patch, &row)
+	return row, err
+}
+
+// Remove removes a record.
+func (n Noun[Row]) Remove(ctx context.Context, id string) error {
+	return n.c.call(ctx, http.MethodDelete, n.path+"/"+url.PathEscape(id), nil, nil, nil, nil)
+}
+
+// Start tells whether the service is set up.
+func (c *Client) Start(ctx context.Context) (s view.Start, err error) {
+	err = c.call(ctx, http.MethodGet, "/start", nil, nil, nil, &s)
+	return s, err
+}
+
+// SetUp makes the owner at the first start.
+func (c *Client) SetUp(ctx context.Context, code, name string, password secret.Text) error {
+	return c.call(ctx, http.MethodPost, "/start", nil, nil, map[string]string{"code": code, "name": name, "password": password.Reveal()}, nil)
+}
+
+// SignIn opens a session with a token, which the client then uses.
+func (c *Client) SignIn(ctx context.Context, name string, password secret.Text) (s view.SignedIn, err error) {
+	err = c.call(ctx, http.MethodPost, "/session", nil, nil, map[string]string{"name": name, "password": password.Reveal(), "kind": "token"}, &s)
+	if err == nil {
+		c.token = s.Token
+	}
+	return s, err
+}
+
+// Session tells who is signed in.
+func (c *Client) Session(ctx context.Context) (s view.SignedIn, err error) {
+	err = c.call(ctx, http.MethodGet, "/session", nil, nil, nil, &s)
+	return s, err
+}
+
+// SignOut ends the session.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.call(ctx, http.MethodDelete, "/session", nil, nil, nil, nil)
+}
+
+// Organisation reads who the service works for.
+func (c *Client) Organisation(ctx context.Context) (o vpn.Organisation, err error) {
+	err = c.call(ctx, http.MethodGet, "/organisation", nil, nil, nil, &o)
+	return o, err
+}
+
+// SetOrganisation replaces it.
+func (c *Client) SetOrganisation(ctx context.Context, name, domain string) (o vpn.Organisation, err error) {
+	err = c.call(ctx, http.MethodPut, "/organisation", nil, nil, map[string]string{"name": name, "domain": domain}, &o)
+	return o, err
+}
+
+// Overview sums up the fleet.
+func (c *Client) Overview(ctx context.Context) (o view.Overview, err error) {
+	err = c.call(ctx, http.MethodGet, "/overview", nil, nil, nil, &o)
+	return o, err
+}
+
+// Rules lists the rules of the checks.
+func (c *Client) Rules(ctx context.Context) (list view.Items[check.Rule], err error) {
+	err = c.call(ctx, http.MethodGet, "/rules", nil, nil, nil, &list)
+	return list, err
+}
+
+// Platforms lists what each release can do.
+func (c *Client) Platforms(ctx context.Context) (list view.Items[platform.Row], err error) {
+	err = c.call(ctx, http.MethodGet, "/platforms", nil, nil, nil, &list)
+	return list, err
+}
+
+// Audit lists what was done.
+func (c *Client) Audit(ctx context.Context, q Query) (page view.Page[view.Deed], err error) {
+	err = c.call(ctx, http.MethodGet, "/audit", q.values(), nil, nil, &page)
+	return page, err
+}
+
+// Plan plans and checks a profile.
+func (c *Client) Plan(ctx context.Context, profileID string) (p view.Planned, err error) {
+	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/plan", nil, nil, nil, &p)
+	return p, err
+}
+
+// Try plans and checks without keeping anything.
+func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, wishes vpn.Wishes) (p view.Planned, err error) {
+	err = c.call(ctx, http.MethodPost, "/plan", nil, nil, map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "wishes": wishes}, &p)
+	return p, err
+}
+
+func byHandQuery(byHand bool) url.Values { return url.Values{"by_hand": {strconv.FormatBool(byHand)}} }
+
+// Preview shows the files of a profile; with reveal their secrets too, which is logged.
+func (c *Client) Preview(ctx context.Context, profileID string, byHand, reveal bool) (list view.Items[view.ShownFile], err error) {
+	method, path := http.MethodGet, "/preview"
+	if reveal {
+		method, path = http.MethodPost, "/reveal"
+	}
+	err = c.call(ctx, method, "/profiles/"+url.PathEscape(profileID)+path, byHandQuery(byHand), nil, nil, &list)
+	return list, err
+}
+
+// Parcels lists the parcels of a profile.
+func (c *Client) Parcels(ctx context.Context, profileID string) (list view.Items[view.Parcel], err error) {
+	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, nil, &list)
+	return list, err
+}
+
+// Build makes a parcel.
+func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (p view.Parcel, err error) {
+	err = c.call(ctx, http.MethodPost, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, map[string]bool{"by_hand": byHand}, &p)
+	return p, err
+}
+
+// Fetch reads a file of a parcel, with its secrets; that is logged.
+func (c *Client) Fetch(ctx context.Context, parcelID, name string) (data []byte, err error) {
+	err = c.call(ctx, http.MethodGet, "/parcels/"+url.PathEscape(parcelID)+"/files/"+url.PathEscape(name), nil, nil, nil, &data)
+	return data, err
+}

@@ -1,0 +1,134 @@
+package card
+
+import (
+	"bytes"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"strings"
+	"unicode"
+
+	"wardicon/core/secret"
+)
+
+//go:embed page.tmpl
+var pageSource string
+
+var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels}).Parse(pageSource))
+
+// letter is one character of a value with its class.
+type letter struct {
+	Class secret.Class
+	Text  string
+	Title string
+}
+
+// letters splits a value for drawing: blanks become visible, invisible characters are
+// written by their code point.
+func letters(v string) []letter {
+	list := make([]letter, 0, len(v))
+	for _, r := range v {
+		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: secret.Spell(string(r))[0]}
+		if r == ' ' {
+			l.Text = "␣"
+		} else if !unicode.IsGraphic(r) || unicode.IsSpace(r) {
+			l.Text = fmt.Sprintf("[U+%04X]", r)
+		}
+		list = append(list, l)
+	}
+	return list
+}
+
+// part is a piece of a step; Label is set for the name of a value.
+type part struct {
+	Text  string
+	Label bool
+}
+
+// labels splits a step at ‹ and ›.
+func labels(step string) []part {
+	var parts []part
+	for {
+		before, rest, ok := strings.Cut(step, "‹")
+		parts = append(parts, part{Text: before})
+		if !ok {
+			return parts
+		}
+		name, after, _ := strings.Cut(rest, "›")
+		parts = append(parts, part{Text: name, Label: true})
+		step = after
+	}
+}
+
+// HTML draws the card as one page that needs nothing from elsewhere.
+func (c Card) HTML() ([]byte, error) {
+	var out bytes.Buffer
+	err := page.Execute(&out, c)
+	return out.Bytes(), err
+}
+
+// Text writes the card for a terminal or a plain mail. Values stand between bars, so
+// that a blank at an end can be seen.
+func (c Card) Text() []byte {
+	var b strings.Builder
+	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	line("%s", plain(c.Title))
+	line("%s", strings.Repeat("=", len([]rune(plain(c.Title)))))
+	line("%s · for %s · %s (%s) · gateway %s\n", plain(c.Organisation), plain(c.Person), plain(c.Device), plain(c.Release), plain(c.Gateway))
+	section := func(title string, steps []string) {
+		if len(steps) == 0 {
+			return
+		}
+		line("%s", title)
+		for i, s := range steps {
+			line("%3d. %s", i+1, plain(strings.NewReplacer("‹", "", "›", "").Replace(s)))
+		}
+		line("")
+	}
+	if len(c.Files) > 0 {
+		line("Files: %s\n", plain(strings.Join(c.Files, ", ")))
+	}
+	section("What to do", c.Steps)
+	if len(c.Values) > 0 {
+		line("What to type, without the bars |")
+		for _, v := range c.Values {
+			line("  %-16s |%s|", v.Label, plain(strings.ReplaceAll(v.Text, " ", "␣")))
+			if len(v.Spelled) > 0 {
+				for _, row := range wrap(strings.Join(v.Spelled, ", "), 76) {
+					line("                     %s", row)
+				}
+			}
+		}
+		line("")
+	}
+	section("Connect", c.Connect)
+	section("See that it works", c.Try)
+	section("Remove it again", c.Remove)
+	return []byte(b.String())
+}
+
+// plain keeps a text on its line and its direction: what cannot be seen is written by
+// its code point.
+func plain(v string) string {
+	var b strings.Builder
+	for _, r := range v {
+		if !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' {
+			fmt.Fprintf(&b, "[U+%04X]", r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func wrap(text string, width int) []string {
+	var rows []string
+	row := ""
+	for word := range strings.SplitSeq(text, " ") {
+		if row != "" && len(row)+1+len(word) > width {
+			rows, row = append(rows, row), ""
+		}
+		row = strings.TrimPrefix(row+" "+word, " ")
+	}
+	return append(rows, row)
+}

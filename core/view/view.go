@@ -1,0 +1,171 @@
+// Package view holds the shapes in which records and answers are shown: in lists, by
+// the API, on the command line and in the console alike.
+package view
+
+import (
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/plan"
+	"wardicon/core/platform"
+	"wardicon/core/vpn"
+)
+
+// Page is a part of a list, with the number of all rows that the query fits.
+type Page[Row any] struct {
+	Items []Row `json:"items"`
+	Total int   `json:"total" doc:"Number of all that the search and the filters fit"`
+}
+
+// Items is a list that comes whole.
+type Items[Row any] struct {
+	Items []Row `json:"items"`
+}
+
+// Gateway is a gateway in a list.
+type Gateway struct {
+	vpn.Gateway
+	Profiles int `json:"profiles" doc:"Number of profiles that lead here"`
+}
+
+// Person is a person in a list.
+type Person struct {
+	vpn.Person
+	Accounts int `json:"accounts"`
+	Devices  int `json:"devices"`
+}
+
+// Account is an account in a list.
+type Account struct {
+	vpn.Account
+	Person string `json:"person" doc:"The person's name"`
+}
+
+// Device is a device in a list, with its findings summed over its profiles.
+type Device struct {
+	vpn.Device
+	Person   string    `json:"person" doc:"The person's name"`
+	Profiles int       `json:"profiles"`
+	Tally    vpn.Tally `json:"tally"`
+}
+
+// Profile is a profile in a list, with the names of what it joins.
+type Profile struct {
+	vpn.Profile
+	Device   string       `json:"device"`
+	Gateway  string       `json:"gateway"`
+	Person   string       `json:"person"`
+	Platform vpn.Platform `json:"platform"`
+	Release  string       `json:"release"`
+}
+
+// Planned is a profile's settled connection with reasons and findings. The connection
+// carries masks in the place of its secrets.
+type Planned struct {
+	Profile    vpn.Profile     `json:"profile"`
+	Connection vpn.Connection  `json:"connection"`
+	Choices    []plan.Choice   `json:"choices"`
+	Findings   []check.Finding `json:"findings"`
+	Tally      vpn.Tally       `json:"tally"`
+	Release    string          `json:"release" doc:"Platform and release"`
+	Format     platform.Format `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
+	Title      string          `json:"title" doc:"What the profile joins"`
+}
+
+// ShownFile is a file as a preview shows it.
+type ShownFile struct {
+	format.File
+	Text string `json:"text" doc:"Content of the file"`
+}
+
+// Parcel is what was built from a profile. It never changes. Digest is keyed: equal
+// for equal content.
+type Parcel struct {
+	ID        string        `json:"id"`
+	ProfileID string        `json:"profile_id"`
+	ByHand    bool          `json:"by_hand" doc:"Only a card, for typing by hand"`
+	Digest    string        `json:"digest"`
+	Built     time.Time     `json:"built"`
+	Files     []format.File `json:"files"`
+	Outdated  bool          `json:"outdated" doc:"Building now would give something else"`
+}
+
+// Counts are the sums for an overview.
+type Counts struct {
+	Gateways int       `json:"gateways"`
+	People   int       `json:"people"`
+	Devices  int       `json:"devices"`
+	Profiles int       `json:"profiles"`
+	Parcels  int       `json:"parcels"`
+	Due      int       `json:"due" doc:"Profiles whose check is still to come"`
+	Blocked  int       `json:"blocked" doc:"Profiles with at least one blocker"`
+	Warned   int       `json:"warned" doc:"Profiles without a blocker and with at least one warning"`
+	Clean    int       `json:"clean" doc:"Profiles with neither"`
+	Tally    vpn.Tally `json:"tally"`
+}
+
+// RuleSum says how many profiles one rule finds something in.
+type RuleSum struct {
+	Rule     string       `json:"rule"`
+	Title    string       `json:"title"`
+	Severity vpn.Severity `json:"severity" enum:"blocker,warning,advice"`
+	Profiles int          `json:"profiles"`
+}
+
+// Overview is what an operator sees first.
+type Overview struct {
+	Organisation vpn.Organisation `json:"organisation"`
+	Counts       Counts           `json:"counts"`
+	Rules        []RuleSum        `json:"rules" doc:"The rules that find something, most severe first"`
+	Worst        []Profile        `json:"worst" doc:"Profiles with blockers or warnings, worst first"`
+}
+
+// Deed is one line of the audit log: who did or saw what. It never holds a secret.
+type Deed struct {
+	Seq      int64     `json:"seq"`
+	At       time.Time `json:"at"`
+	Operator string    `json:"operator"`
+	Action   string    `json:"action"`
+	Noun     string    `json:"noun"`
+	Object   string    `json:"object"`
+	Detail   string    `json:"detail"`
+}
+
+// Operator is who signs in.
+type Operator struct {
+	Name string `json:"name"`
+	Role string `json:"role" enum:"owner"`
+}
+
+// SignedIn is who is signed in, and until when. Token is there for programs only.
+type SignedIn struct {
+	Operator Operator  `json:"operator"`
+	Expires  time.Time `json:"expires"`
+	Token    string    `json:"token,omitempty"`
+}
+
+// Start says what a console has to do first.
+type Start struct {
+	SetUp   bool   `json:"set_up" doc:"No owner has been made yet"`
+	Version string `json:"version"`
+}
+
+// Problem is an error as RFC 9457 has it, with the fields at fault.
+type Problem struct {
+	Type     string          `json:"type" doc:"Kind of problem, a URN"`
+	Title    string          `json:"title"`
+	Status   int             `json:"status"`
+	Detail   string          `json:"detail"`
+	Instance string          `json:"instance,omitempty" doc:"Identifies the request in the logs"`
+	Errors   []vpn.Problem   `json:"errors,omitempty" doc:"The fields at fault"`
+	Findings []check.Finding `json:"findings,omitempty" doc:"What keeps a parcel from being built"`
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+// GetStatus is the HTTP status.
+func (p *Problem) GetStatus() int { return p.Status }
+
+// ContentType is that of RFC 9457.
+func (p *Problem) ContentType(string) string { return "application/problem+json" }

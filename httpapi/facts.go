@@ -1,0 +1,27 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"wardicon/core/check"
+	"wardicon/core/platform"
+	"wardicon/core/view"
+)
+
+func (a *api) facts() {
+	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[view.Overview], error) {
+		o, err := a.svc.Overview(ctx)
+		return &body[view.Overview]{o}, err
+	})
+	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(context.Context, *none) (*body[view.Items[check.Rule]], error) {
+		return &body[view.Items[check.Rule]]{view.Items[check.Rule]{Items: check.Register}}, nil
+	})
+	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release can do", "facts"), func(context.Context, *none) (*body[view.Items[platform.Row]], error) {
+		return &body[view.Items[platform.Row]]{view.Items[platform.Row]{Items: platform.Table}}, nil
+	})
+	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List what was done, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Deed]], error) {
+		page, err := a.svc.Audit(ctx, in.query())
+		return &body[view.Page[view.Deed]]{page}, err
+	})
+}

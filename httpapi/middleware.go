@@ -1,0 +1,132 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"wardicon/core/view"
+	"wardicon/service"
+)
+
+// logged writes one line for each request: never a query, a header or a body.
+func (a *api) logged(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ww, start := middleware.NewWrapResponseWriter(w, r.ProtoMajor), time.Now()
+		w.Header().Set("X-Request-Id", middleware.GetReqID(r.Context()))
+		next.ServeHTTP(ww, r)
+		route := "console"
+		if rc := chi.RouteContext(r.Context()); rc != nil && rc.RoutePattern() != "" {
+			route = rc.RoutePattern()
+		}
+		a.log.InfoContext(r.Context(), "request", "request", middleware.GetReqID(r.Context()), "method", r.Method, "route", route,
+			"status", ww.Status(), "bytes", ww.BytesWritten(), "ms", time.Since(start).Milliseconds())
+	})
+}
+
+// headers sets what every answer carries.
+func headers(secure bool) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			h := w.Header()
+			h.Set("X-Content-Type-Options", "nosniff")
+			h.Set("Referrer-Policy", "no-referrer")
+			h.Set("Cross-Origin-Opener-Policy", "same-origin")
+			h.Set("Cross-Origin-Resource-Policy", "same-origin")
+			h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+			if secure {
+				h.Set("Strict-Transport-Security", "max-age=31536000")
+			}
+			if strings.HasPrefix(r.URL.Path, "/api/") {
+				h.Set("Cache-Control", "no-store")
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+// cookieName is the cookie of the console's session.
+const cookieName = "wardicon_session"
+
+// bearer finds the token or the cookie of a request.
+func bearer(authorization, cookie string) string {
+	if token, ok := strings.CutPrefix(authorization, "Bearer "); ok {
+		return token
+	}
+	c, err := http.ParseCookie(cookie)
+	if err != nil {
+		return ""
+	}
+	for _, one := range c {
+		if one.Name == cookieName {
+			return one.Value
+		}
+	}
+	return ""
+}
+
+type bearerKey struct{}
+
+// signedIn lets only operators pass where an operation asks for one.
+func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
+	if len(ctx.Operation().Security) == 0 {
+		next(ctx)
+		return
+	}
+	token := bearer(ctx.Header("Authorization"), ctx.Header("Cookie"))
+	session, err := a.svc.Session(ctx.Context(), token)
+	if err != nil {
+		p, _ := a.answer(ctx.Context(), err).(*view.Problem)
+		ctx.SetHeader("WWW-Authenticate", "Bearer")
+		ctx.SetHeader("Content-Type", "application/problem+json")
+		ctx.SetStatus(p.Status)
+		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
+		return
+	}
+	ctx = huma.WithContext(ctx, service.As(ctx.Context(), session.Operator.Name))
+	next(huma.WithValue(ctx, bearerKey{}, token))
+}
+
+func writeProblem(w http.ResponseWriter, p *view.Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p)
+}
+
+// consoleHandler serves the built console. A path without a file is one of its pages.
+func consoleHandler(dist fs.FS) http.HandlerFunc {
+	files := http.FileServerFS(dist)
+	return func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodGet && r.Method != http.MethodHead {
+			writeProblem(w, problem(http.StatusMethodNotAllowed, "method", "only GET is answered here"))
+			return
+		}
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		info, err := fs.Stat(dist, name)
+		switch {
+		case err == nil && !info.IsDir():
+			if strings.HasPrefix(name, "assets/") {
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			files.ServeHTTP(w, r)
+		case path.Ext(name) != "":
+			writeProblem(w, problem(http.StatusNotFound, "not-found", "there is no such file"))
+		default:
+			page, err := fs.ReadFile(dist, "index.html")
+			if err != nil {
+				writeProblem(w, problem(http.StatusNotFound, "not-found", "the console was not built into this binary; run make build"))
+				return
+			}
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			w.Header().Set("Cache-Control", "no-cache")
+			_, _ = w.Write(page)
+		}
+	}
+}

@@ -1,0 +1,201 @@
+package httpapi
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"net/http"
+	"reflect"
+	"strconv"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	jsonpatch "github.com/evanphx/json-patch/v5"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+// listInput is what every list takes.
+type listInput struct {
+	Search string   `query:"search" doc:"Text to look for" maxLength:"200"`
+	Sort   string   `query:"sort" doc:"Name of an order; a minus in front turns it round"`
+	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	Offset int      `query:"offset" default:"0" minimum:"0"`
+	Filter []string `query:"filter,explode" doc:"Conditions such as platform:windows" maxItems:"10"`
+}
+
+func (in listInput) query() store.Query {
+	q := store.Query{Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset, Conditions: map[string]string{}}
+	for _, condition := range in.Filter {
+		name, value, _ := strings.Cut(condition, ":")
+		q.Conditions[name] = value
+	}
+	return q
+}
+
+// idInput names one record.
+type idInput struct {
+	ID string `path:"id" maxLength:"64"`
+}
+
+// writeInput is a record, or a part of it, to be stored.
+type writeInput struct {
+	ID      string `path:"id" maxLength:"64"`
+	IfMatch string `header:"If-Match" doc:"Version that the change is made to; without it any"`
+	RawBody []byte `contentType:"application/merge-patch+json"`
+}
+
+type addInput struct {
+	RawBody []byte `contentType:"application/json"`
+}
+
+// recordPtr is a pointer to a record, as the service has it.
+type recordPtr[T any] interface {
+	*T
+	Validate() error
+	Normalise()
+}
+
+func nouns(a *api) {
+	records(a, a.svc.Gateways, "/gateways", "gateways")
+	records(a, a.svc.People, "/people", "people")
+	records(a, a.svc.Accounts, "/accounts", "accounts")
+	records(a, a.svc.Devices, "/devices", "devices")
+	records(a, a.svc.Profiles, "/profiles", "profiles")
+}
+
+// records registers the operations that every noun has.
+func records[R, Row any, P recordPtr[R]](a *api, u *service.Records[R, Row, P], path, tag string) {
+	noun := u.Noun()
+	registry := a.huma.OpenAPI().Components.Schemas
+	full := registry.Schema(reflect.TypeFor[R](), false, noun)
+	input := inputSchema(registry, reflect.TypeFor[R]())
+	accept := func(media string) *huma.RequestBody {
+		return &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}
+	}
+
+	handle(a, operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag), func(ctx context.Context, in *listInput) (*body[view.Page[Row]], error) {
+		page, err := u.List(ctx, in.query())
+		return &body[view.Page[Row]]{page}, err
+	})
+	handle(a, operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag), func(ctx context.Context, in *idInput) (*body[Row], error) {
+		row, err := u.Get(ctx, in.ID)
+		return &body[Row]{row}, err
+	})
+
+	add := operation(http.MethodPost, path, "add-"+noun, "Add a "+noun, tag)
+	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept("application/json"), http.StatusCreated, true
+	handle(a, add, func(ctx context.Context, in *addInput) (*body[Row], error) {
+		var blank R
+		P(&blank).Normalise()
+		r, err := merged[R, P](registry, full, noun, &blank, in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		row, err := u.Add(ctx, r)
+		return &body[Row]{row}, err
+	})
+
+	change := operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag)
+	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
+	handle(a, change, func(ctx context.Context, in *writeInput) (*body[Row], error) {
+		version := 0
+		if in.IfMatch != "" {
+			n, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
+			if err != nil {
+				return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Pointer: "/If-Match", Found: "no number", Expected: "the version that you saw"}}}
+			}
+			version = n
+		}
+		row, err := u.Change(ctx, in.ID, version,
+			func(old P) (P, error) { return merged[R, P](registry, full, noun, old, in.RawBody) },
+			func(field string) bool { return !mentions(in.RawBody, field) })
+		return &body[Row]{row}, err
+	})
+
+	remove := operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag)
+	remove.DefaultStatus = http.StatusNoContent
+	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, u.Remove(ctx, in.ID) })
+}
+
+// inputSchema is the schema of a record as it is sent: without what the service sets,
+// and with only those fields required that have no sensible default.
+func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
+	name := t.Name() + "Input"
+	registry.Schema(t, false, t.Name())
+	whole := *registry.Map()[t.Name()]
+	kept := map[string]*huma.Schema{}
+	for key, s := range whole.Properties {
+		if !s.ReadOnly {
+			kept[key] = s
+		}
+	}
+	whole.Properties, whole.Required = kept, nil
+	for _, f := range reflect.VisibleFields(t) {
+		if f.Tag.Get("required") == "true" {
+			whole.Required = append(whole.Required, f.Tag.Get("json"))
+		}
+	}
+	registry.Map()[name] = &whole
+	return &huma.Schema{Ref: "#/components/schemas/" + name}
+}
+
+// merged applies a merge patch to a record and reads the result strictly.
+func merged[R any, P recordPtr[R]](registry huma.Registry, schema *huma.Schema, noun string, base P, patch []byte) (P, error) {
+	malformed := func(found string) error {
+		return problem(http.StatusBadRequest, "malformed", "the body is not a JSON object: "+found)
+	}
+	if first := bytes.TrimSpace(patch); len(first) == 0 || first[0] != '{' {
+		return nil, malformed("it does not begin with {")
+	}
+	before, err := json.Marshal(base)
+	if err != nil {
+		return nil, err
+	}
+	after, err := jsonpatch.MergePatch(before, patch)
+	if err != nil {
+		return nil, malformed("it cannot be applied")
+	}
+	var value any
+	if err := json.Unmarshal(after, &value); err != nil {
+		return nil, malformed("it cannot be parsed")
+	}
+	result := &huma.ValidateResult{}
+	huma.Validate(registry, schema, huma.NewPathBuffer(nil, 0), huma.ModeWriteToServer, value, result)
+	if len(result.Errors) > 0 {
+		problems := &vpn.Problems{Object: noun}
+		for _, e := range result.Errors {
+			if d, ok := e.(*huma.ErrorDetail); ok {
+				problems.List = append(problems.List, fieldProblem(d))
+			}
+		}
+		return nil, problems
+	}
+	r := P(new(R))
+	if err := json.Unmarshal(after, r); err != nil {
+		return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Found: "a value that cannot be read", Expected: "values as the API's description has them", Mend: err.Error()}}}
+	}
+	return r, nil
+}
+
+// mentions tells whether a merge patch says anything of a field such as
+// offers/l2tp/psk, a null included.
+func mentions(patch []byte, field string) bool {
+	var at any
+	if json.Unmarshal(patch, &at) != nil {
+		return false
+	}
+	for key := range strings.SplitSeq(field, "/") {
+		object, ok := at.(map[string]any)
+		if !ok {
+			return true // the part that holds the field is replaced as a whole
+		}
+		if at, ok = object[key]; !ok {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,87 @@
+package httpapi
+
+import (
+	"context"
+	"mime"
+	"net/http"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+type tryInput struct {
+	Body struct {
+		DeviceID  string     `json:"device_id" maxLength:"64"`
+		GatewayID string     `json:"gateway_id" maxLength:"64"`
+		Wishes    vpn.Wishes `json:"wishes,omitempty"`
+	}
+}
+
+type previewInput struct {
+	ID     string `path:"id" maxLength:"64"`
+	ByHand bool   `query:"by_hand" doc:"Only the card, with the steps for typing by hand"`
+}
+
+type buildInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		ByHand bool `json:"by_hand,omitempty" doc:"Only a card, with the steps for typing by hand"`
+	}
+}
+
+type fileInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Name string `path:"name" maxLength:"200"`
+}
+
+type fileOutput struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Policy      string `header:"Content-Security-Policy"`
+	Body        []byte
+}
+
+func (a *api) profiles() {
+	handle(a, operation(http.MethodGet, "/profiles/{id}/plan", "plan-profile", "Plan and check a profile, with reasons and findings", "profiles"),
+		func(ctx context.Context, in *idInput) (*body[view.Planned], error) {
+			p, err := a.svc.Plan(ctx, in.ID)
+			return &body[view.Planned]{p}, err
+		})
+	handle(a, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles"),
+		func(ctx context.Context, in *tryInput) (*body[view.Planned], error) {
+			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Wishes: in.Body.Wishes})
+			return &body[view.Planned]{p}, err
+		})
+	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, secrets hidden", "profiles"),
+		func(ctx context.Context, in *previewInput) (*body[view.Items[view.ShownFile]], error) {
+			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, false)
+			return &body[view.Items[view.ShownFile]]{view.Items[view.ShownFile]{Items: shown}}, err
+		})
+	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; this is logged", "profiles"),
+		func(ctx context.Context, in *previewInput) (*body[view.Items[view.ShownFile]], error) {
+			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, true)
+			return &body[view.Items[view.ShownFile]]{view.Items[view.ShownFile]{Items: shown}}, err
+		})
+	handle(a, operation(http.MethodGet, "/profiles/{id}/parcels", "list-parcels", "List the parcels of a profile", "parcels"),
+		func(ctx context.Context, in *idInput) (*body[view.Items[view.Parcel]], error) {
+			list, err := a.svc.Parcels(ctx, in.ID)
+			return &body[view.Items[view.Parcel]]{view.Items[view.Parcel]{Items: list}}, err
+		})
+	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; blockers keep it from being built", "parcels")
+	build.DefaultStatus = http.StatusCreated
+	handle(a, build, func(ctx context.Context, in *buildInput) (*body[view.Parcel], error) {
+		p, err := a.svc.Build(ctx, in.ID, in.Body.ByHand)
+		return &body[view.Parcel]{p}, err
+	})
+	handle(a, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels"),
+		func(ctx context.Context, in *fileInput) (*fileOutput, error) {
+			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			return &fileOutput{
+				ContentType: f.MediaType, Disposition: mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}),
+				Policy: "sandbox; default-src 'none'; style-src 'unsafe-inline'", Body: f.Content,
+			}, nil
+		})
+}

@@ -1,0 +1,144 @@
+// Package httpapi serves the HTTP API, described by OpenAPI 3.1, and the console.
+package httpapi
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"reflect"
+	"slices"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/service"
+)
+
+// Limits of a request.
+const (
+	maxBody     = 1 << 20 // bytes
+	maxHeader   = 64 << 10
+	readTime    = 15 * time.Second
+	requestTime = 30 * time.Second
+	idleTime    = 2 * time.Minute
+)
+
+// Options of the handler.
+type Options struct {
+	Version string
+	Console fs.FS // the built console; nil leaves it out
+	Secure  bool  // reached by TLS: cookies are marked so
+}
+
+// api is what the handlers share.
+type api struct {
+	huma huma.API
+	svc  *service.Service
+	log  *slog.Logger
+	opts Options
+}
+
+// New makes the handler of the whole service.
+func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
+	r := chi.NewRouter()
+	a := &api{svc: svc, log: log, opts: opts}
+	r.Use(middleware.RequestID, a.logged, middleware.Recoverer, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
+	r.Use(http.NewCrossOriginProtection().Handler) // refuses changes that another site's page sends with our cookie
+	a.describe(r)
+	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
+	r.Get("/ready", func(w http.ResponseWriter, r *http.Request) {
+		if err := svc.Ready(r.Context()); err != nil {
+			http.Error(w, "not ready", http.StatusServiceUnavailable)
+			return
+		}
+		_, _ = w.Write([]byte("ready\n"))
+	})
+	notFound := func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
+	}
+	r.Route("/api", func(r chi.Router) { r.NotFound(notFound) })
+	if opts.Console != nil {
+		r.NotFound(consoleHandler(opts.Console))
+	} else {
+		r.NotFound(notFound)
+	}
+	return r
+}
+
+// Describe returns the API without a service behind it, for its OpenAPI document.
+func Describe(version string) *huma.OpenAPI {
+	a := &api{svc: service.New(nil, slog.New(slog.DiscardHandler), time.Now), opts: Options{Version: version}}
+	a.describe(chi.NewRouter())
+	return a.huma.OpenAPI()
+}
+
+func (a *api) describe(r chi.Router) {
+	huma.DefaultArrayNullable = false
+	huma.NewError = frameworkProblem
+	config := huma.DefaultConfig("Wardicon", a.opts.Version)
+	config.Info.Description = "Builds and distributes VPN client connection profiles. Errors are problem documents (RFC 9457); the fields at fault are named by JSON pointers."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks = "/api/v1/openapi", "", "", nil
+	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer", Description: "Token of the command line, from POST /api/v1/session"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Session of the console"},
+	}
+	a.huma = humachi.New(r, config)
+	a.huma.UseMiddleware(a.signedIn)
+	a.sessions()
+	nouns(a)
+	a.profiles()
+	a.facts()
+}
+
+// schemaName keeps types of the same name apart: a record and its row in a list, a
+// problem and the problem of one field.
+func schemaName(t reflect.Type, hint string) string {
+	name := huma.DefaultSchemaNamer(t, hint)
+	switch {
+	case t == reflect.TypeFor[vpn.Problem]():
+		return "FieldProblem"
+	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile"}, t.Name()):
+		return name + "Row"
+	}
+	return name
+}
+
+// Server is an HTTP server with the time-outs that a public service needs.
+func Server(handler http.Handler, log *slog.Logger) *http.Server {
+	return &http.Server{
+		Handler: handler, ReadHeaderTimeout: readTime, ReadTimeout: requestTime, WriteTimeout: requestTime + readTime, IdleTimeout: idleTime,
+		MaxHeaderBytes: maxHeader, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
+}
+
+// operation fills in what all operations share.
+func operation(method, path, id, summary, tag string) huma.Operation {
+	return huma.Operation{
+		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag},
+		Security: []map[string][]string{{"token": {}}, {"cookie": {}}},
+	}
+}
+
+// handle registers an operation whose handler speaks the service's errors.
+func handle[In, Out any](a *api, op huma.Operation, do func(context.Context, *In) (*Out, error)) {
+	huma.Register(a.huma, op, func(ctx context.Context, in *In) (*Out, error) {
+		out, err := do(ctx, in)
+		if err != nil {
+			return nil, a.answer(ctx, err)
+		}
+		return out, nil
+	})
+}
+
+// body is an answer that is nothing but its body.
+type body[T any] struct{ Body T }
+
+// none is a request without anything in it.
+type none struct{}

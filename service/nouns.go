@@ -1,0 +1,134 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// The nouns with the use cases they share.
+type (
+	Gateways = Records[vpn.Gateway, view.Gateway, *vpn.Gateway]
+	People   = Records[vpn.Person, view.Person, *vpn.Person]
+	Accounts = Records[vpn.Account, view.Account, *vpn.Account]
+	Devices  = Records[vpn.Device, view.Device, *vpn.Device]
+	Profiles = Records[vpn.Profile, view.Profile, *vpn.Profile]
+)
+
+func (s *Service) gateways() *Gateways {
+	return &Gateways{
+		s: s, table: store.Gateways,
+		stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
+		name:  func(g *vpn.Gateway) string { return g.Name },
+		hide: func(g *vpn.Gateway) {
+			if g.Offers.L2TP != nil {
+				offer := *g.Offers.L2TP
+				offer.PSK = nil
+				g.Offers.L2TP = &offer
+			}
+		},
+		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
+		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
+			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"})
+		},
+		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
+			// Profiles of the same devices look at each other's names and routes.
+			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)", g.ID)
+		},
+	}
+}
+
+func touchPerson(ctx context.Context, tx *store.Tx, personID string) error {
+	return tx.TouchProfiles(ctx, "device_id IN (SELECT id FROM devices WHERE person_id = ?)", personID)
+}
+
+func (s *Service) people() *People {
+	return &People{
+		s: s, table: store.People,
+		stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
+		name:  func(p *vpn.Person) string { return p.Name },
+		hide:  func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
+		used: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
+			return unused(ctx, tx, "person", p.Name, p.ID, [3]string{"devices", "person_id", "devices"}, [3]string{"accounts", "person_id", "accounts"})
+		},
+		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error { return touchPerson(ctx, tx, p.ID) },
+	}
+}
+
+func (s *Service) accounts() *Accounts {
+	return &Accounts{
+		s: s, table: store.Accounts,
+		stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
+		name:  func(a *vpn.Account) string { return a.Login },
+		hide:  func(a *vpn.Account) { a.Password = nil },
+		refers: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
+			err := reference(ctx, tx, store.People, "account", "/person_id", a.PersonID)
+			for i, id := range a.GatewayIDs {
+				if err == nil {
+					err = reference(ctx, tx, store.Gateways, "account", fmt.Sprintf("/gateway_ids/%d", i), id)
+				}
+			}
+			return err
+		},
+		used: nothing[*vpn.Account], before: nothing[*vpn.Account],
+		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error { return touchPerson(ctx, tx, a.PersonID) },
+	}
+}
+
+func (s *Service) devices() *Devices {
+	return &Devices{
+		s: s, table: store.Devices,
+		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
+		name:  func(d *vpn.Device) string { return d.Name },
+		hide:  func(*vpn.Device) {}, before: nothing[*vpn.Device],
+		refers: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
+			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)
+		},
+		used: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
+			return unused(ctx, tx, "device", d.Name, d.ID, [3]string{"profiles", "device_id", "profiles"})
+		},
+		touch: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
+			return tx.TouchProfiles(ctx, "device_id = ?", d.ID)
+		},
+	}
+}
+
+func (s *Service) profiles() *Profiles {
+	return &Profiles{
+		s: s, table: store.Profiles,
+		stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
+		name:  func(p *vpn.Profile) string { return p.DeviceID + " to " + p.GatewayID },
+		hide:  func(*vpn.Profile) {},
+		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
+			return errors.Join(
+				reference(ctx, tx, store.Devices, "profile", "/device_id", p.DeviceID),
+				reference(ctx, tx, store.Gateways, "profile", "/gateway_id", p.GatewayID),
+				wishedAccount(ctx, tx, p),
+			)
+		},
+		used:   nothing[*vpn.Profile],
+		before: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error { return tx.ForgetParcels(ctx, p.ID) },
+		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
+			return tx.TouchProfiles(ctx, "device_id = ?", p.DeviceID)
+		},
+	}
+}
+
+// wishedAccount refuses an account that is not the device owner's.
+func wishedAccount(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
+	if p.Wishes.AccountID == "" {
+		return nil
+	}
+	found, err := store.Accounts.Where(ctx, tx, "id = ? AND person_id = (SELECT person_id FROM devices WHERE id = ?)", p.Wishes.AccountID, p.DeviceID)
+	if err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return missing("profile", "/wishes/account_id", "account of the device's owner", p.Wishes.AccountID)
+	}
+	return nil
+}

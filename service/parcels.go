@@ -1,0 +1,164 @@
+package service
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+
+	"wardicon/core/card"
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/format/all"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// files makes the files of a parcel: what the device takes, and the card.
+func (w *worked) files(byHand bool) ([]format.File, error) {
+	var files []format.File
+	if codec, ok := all.ByName(w.plan.Ability.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
+		made, err := codec.Write(w.plan.Connection)
+		if err != nil {
+			return nil, err
+		}
+		files = made
+	}
+	c := card.Make(w.in, w.plan, files, byHand)
+	page, err := c.HTML()
+	if err != nil {
+		return nil, err
+	}
+	private := len(c.Values) > 1
+	return append(files,
+		format.File{Name: format.FileName(w.plan.Connection.Name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
+		format.File{Name: format.FileName(w.plan.Connection.Name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
+	), nil
+}
+
+// build makes the files, or says with a finding why a value cannot be carried.
+func (s *Service) build(w *worked, byHand bool) ([]format.File, error) {
+	files, err := w.files(byHand)
+	var unfit *format.UnfitError
+	if errors.As(err, &unfit) {
+		return nil, &BlockedError{w.in.Device.Name + " to " + w.in.Gateway.Name, []check.Finding{check.Unfit(w.subject, unfit)}}
+	}
+	return files, err
+}
+
+// digest stands for everything that went into the files: writers are functions of it.
+func (s *Service) digest(files []format.File) string {
+	var all []byte
+	for _, f := range files {
+		for _, part := range [][]byte{[]byte(f.Name), f.Content} {
+			all = binary.BigEndian.AppendUint64(all, uint64(len(part)))
+			all = append(all, part...)
+		}
+	}
+	return s.store.Digest(all)
+}
+
+// Build makes a parcel of a profile and keeps it. Blockers keep it from being made.
+func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (view.Parcel, error) {
+	var p view.Parcel
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		w, err := s.work(ctx, tx, profileID)
+		if err != nil {
+			return err
+		}
+		title := w.in.Device.Name + " to " + w.in.Gateway.Name
+		if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool { return f.Severity != vpn.Blocker }); len(blockers) > 0 {
+			return &BlockedError{title, blockers}
+		}
+		files, err := s.build(w, byHand)
+		if err != nil {
+			return err
+		}
+		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files), Files: files}
+		if err := tx.AddParcel(ctx, &p); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "build", "parcel", p.ID, title)
+	})
+	return p, err
+}
+
+// Parcels lists the parcels of a profile, newest first, and says which are outdated.
+func (s *Service) Parcels(ctx context.Context, profileID string) ([]view.Parcel, error) {
+	tx := s.store.Read()
+	w, err := s.work(ctx, tx, profileID)
+	if err != nil {
+		return nil, err
+	}
+	list, err := tx.Parcels(ctx, profileID)
+	if err != nil {
+		return nil, err
+	}
+	now := map[bool]string{}
+	for i := range list {
+		byHand := list[i].ByHand
+		if _, known := now[byHand]; !known {
+			if files, err := s.build(w, byHand); err == nil {
+				now[byHand] = s.digest(files)
+			}
+		}
+		list[i].Outdated = now[byHand] != list[i].Digest
+	}
+	return list, nil
+}
+
+// ParcelFile opens one file of a parcel. That is logged: secrets are in it.
+func (s *Service) ParcelFile(ctx context.Context, id, name string) (format.File, error) {
+	var found format.File
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		p, err := tx.Parcel(ctx, id)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(p.Files, func(f format.File) bool { return f.Name == name })
+		if i < 0 {
+			return &store.NotFoundError{Noun: "file", ID: name}
+		}
+		found = p.Files[i]
+		if found.Content, err = tx.ParcelFile(ctx, id, name); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "fetch", "parcel", id, name)
+	})
+	return found, err
+}
+
+// Preview makes the files of a profile without keeping them. Secrets are masked unless
+// they are to be revealed, which is logged.
+func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal bool) ([]view.ShownFile, error) {
+	var shown []view.ShownFile
+	look := func(tx *store.Tx) error {
+		w, err := s.work(ctx, tx, profileID)
+		if err != nil {
+			return err
+		}
+		if !reveal {
+			w.plan.Connection = w.plan.Connection.Masked()
+		}
+		files, err := s.build(w, byHand)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			shown = append(shown, view.ShownFile{File: f, Text: string(f.Content)})
+		}
+		if reveal {
+			return deed(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(files)))
+		}
+		return nil
+	}
+	var err error
+	if reveal {
+		err = s.store.Write(ctx, look)
+	} else {
+		err = look(s.store.Read())
+	}
+	return shown, err
+}

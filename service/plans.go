@@ -1,0 +1,210 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"wardicon/core/check"
+	"wardicon/core/plan"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// worked is a plan with all that it was made from; secrets in it are open.
+type worked struct {
+	in       plan.Input
+	plan     plan.Plan
+	subject  *check.Subject
+	findings []check.Finding
+}
+
+func (w *worked) shown() view.Planned {
+	return view.Planned{
+		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
+		Release: w.plan.Release.Title, Format: w.plan.Ability.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name,
+	}
+}
+
+// Plan plans and checks a profile that is kept.
+func (s *Service) Plan(ctx context.Context, profileID string) (view.Planned, error) {
+	w, err := s.work(ctx, s.store.Read(), profileID)
+	if err != nil {
+		return view.Planned{}, err
+	}
+	return w.shown(), nil
+}
+
+// Try plans and checks a profile without keeping it.
+func (s *Service) Try(ctx context.Context, p vpn.Profile) (view.Planned, error) {
+	tx := s.store.Read()
+	if err := p.Validate(); err != nil {
+		return view.Planned{}, err
+	}
+	if err := s.Profiles.refers(ctx, tx, &p); err != nil {
+		return view.Planned{}, err
+	}
+	p.ID = "pr-preview"
+	w, err := s.workOn(ctx, tx, p)
+	if err != nil {
+		return view.Planned{}, err
+	}
+	return w.shown(), nil
+}
+
+func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*worked, error) {
+	p, err := store.Profiles.Get(ctx, tx, profileID)
+	if err != nil {
+		return nil, err
+	}
+	return s.workOn(ctx, tx, *p)
+}
+
+func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*worked, error) {
+	org, err := tx.Organisation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	device, err := store.Devices.Get(ctx, tx, p.DeviceID)
+	if err != nil {
+		return nil, err
+	}
+	person, err := store.People.Get(ctx, tx, device.PersonID)
+	if err != nil {
+		return nil, err
+	}
+	gateway, err := store.Gateways.Get(ctx, tx, p.GatewayID)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := store.Accounts.Where(ctx, tx, "person_id = ?", person.ID)
+	if err != nil {
+		return nil, err
+	}
+	in := plan.Input{Organisation: org, Profile: p, Gateway: *gateway, Device: *device, Person: *person, Accounts: accounts}
+	siblings, err := s.siblings(ctx, tx, in)
+	if err != nil {
+		return nil, err
+	}
+	w := &worked{in: in, plan: plan.Make(in)}
+	w.subject = check.Planned(in, w.plan, siblings)
+	w.subject.Judge = s.memo.Judge
+	w.findings = check.Run(w.subject)
+	return w, nil
+}
+
+// siblings plans the other profiles of the device, as far as the checks look at them.
+func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]check.Sibling, error) {
+	others, err := store.Profiles.Where(ctx, tx, "device_id = ? AND id <> ?", in.Device.ID, in.Profile.ID)
+	if err != nil {
+		return nil, err
+	}
+	var list []check.Sibling
+	for _, other := range others {
+		g, err := store.Gateways.Get(ctx, tx, other.GatewayID)
+		if err != nil {
+			return nil, err
+		}
+		in.Profile, in.Gateway = other, *g
+		c := plan.Make(in).Connection
+		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes})
+	}
+	return list, nil
+}
+
+// checkSoon wakes the background check.
+func (s *Service) checkSoon() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// batch is how many profiles are checked between two looks at the clock.
+const batch = 100
+
+// Run checks profiles whose data changed, until the context ends. What is not checked
+// by then stays due and is taken up at the next start.
+func (s *Service) Run(ctx context.Context) {
+	s.checkSoon()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.wake:
+		}
+		for {
+			n, err := s.checkDue(ctx)
+			if err != nil && ctx.Err() == nil {
+				s.log.Error("checking profiles", "error", err)
+			}
+			if err != nil || n == 0 {
+				break
+			}
+		}
+	}
+}
+
+// CheckAll checks every profile that is due, and returns how many there were.
+func (s *Service) CheckAll(ctx context.Context) (int, error) {
+	for total := 0; ; {
+		n, err := s.checkDue(ctx)
+		total += n
+		if err != nil || n == 0 {
+			return total, err
+		}
+	}
+}
+
+// checkDue checks some profiles that are due: worked out while reading, kept in one
+// transaction unless they were touched meanwhile.
+func (s *Service) checkDue(ctx context.Context) (int, error) {
+	tx := s.store.Read()
+	due, err := tx.DueProfiles(ctx, batch)
+	if err != nil || len(due) == 0 {
+		return 0, err
+	}
+	results := make([][]check.Finding, len(due))
+	for i, d := range due {
+		w, err := s.work(ctx, tx, d.ID)
+		var gone *store.NotFoundError
+		if errors.As(err, &gone) {
+			continue // removed since the list was read; there is nothing to keep
+		}
+		if err != nil {
+			return 0, err
+		}
+		results[i] = w.findings
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		for i, d := range due {
+			if err := tx.PutFindings(ctx, d, results[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return len(due), err
+}
+
+// Overview sums up the fleet.
+func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
+	tx := s.store.Read()
+	if o.Organisation, err = tx.Organisation(ctx); err != nil {
+		return o, err
+	}
+	if o.Counts, err = tx.Count(ctx); err != nil {
+		return o, err
+	}
+	if o.Rules, err = tx.CountRules(ctx); err != nil {
+		return o, err
+	}
+	for i := range o.Rules {
+		rule, _ := check.Lookup(o.Rules[i].Rule)
+		o.Rules[i].Title = rule.Title
+	}
+	page, err := store.Profiles.List(ctx, tx, store.Query{Sort: "worst", Limit: 8})
+	o.Worst = slices.DeleteFunc(page.Items, func(p view.Profile) bool { return p.Tally.Blockers+p.Tally.Warnings == 0 })
+	return o, err
+}

@@ -1,0 +1,187 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// record is what every noun can do.
+type record[T any] interface {
+	*T
+	Validate() error
+	Normalise()
+}
+
+// Records are the use cases that all nouns share. R is the noun, Row its form in
+// lists, P the pointer to the noun.
+type Records[R, Row any, P record[R]] struct {
+	s      *Service
+	table  *store.Table[R, Row]
+	stamp  func(P) *vpn.Stamp
+	name   func(P) string                                     // for the audit log and for messages
+	hide   func(P)                                            // takes secrets out before a record leaves
+	refers func(ctx context.Context, tx *store.Tx, r P) error // references that the record makes
+	used   func(ctx context.Context, tx *store.Tx, r P) error // references to the record
+	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
+	before func(ctx context.Context, tx *store.Tx, r P) error // last deeds before it is removed
+}
+
+// Noun is the name of the noun.
+func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
+
+// Stamp gives access to identity and version of a record.
+func (u *Records[R, Row, P]) Stamp(r P) *vpn.Stamp { return u.stamp(r) }
+
+// List reads a page.
+func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (view.Page[Row], error) {
+	return u.table.List(ctx, u.s.store.Read(), q)
+}
+
+// Get reads one record as lists show it, without its secrets.
+func (u *Records[R, Row, P]) Get(ctx context.Context, id string) (Row, error) {
+	return u.table.Row(ctx, u.s.store.Read(), id)
+}
+
+// Add keeps a new record.
+func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) {
+	err = u.s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := u.fit(ctx, tx, r); err != nil {
+			return err
+		}
+		if err := u.table.Insert(ctx, tx, r); err != nil {
+			return u.taken(err)
+		}
+		if err := errors.Join(u.touch(ctx, tx, r), deed(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(r))); err != nil {
+			return err
+		}
+		row, err = u.table.Row(ctx, tx, u.stamp(r).ID)
+		return err
+	})
+	u.s.checkSoon()
+	return row, err
+}
+
+// Change replaces a record. edit gets the record as it is, without its secrets, and
+// returns the new one; keep tells for each secret whether the old one stays. The
+// version guards against changes by others; 0 takes any.
+func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
+	err = u.s.store.Write(ctx, func(tx *store.Tx) error {
+		old, err := u.table.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		P(old).Normalise()
+		stamp := *u.stamp(old)
+		if version != 0 && version != stamp.Version {
+			return &store.ConflictError{Noun: u.table.Noun, ID: id, Found: stamp.Version, Want: version}
+		}
+		shown := *old
+		u.hide(&shown)
+		changed, err := edit(&shown)
+		if err != nil {
+			return err
+		}
+		*u.stamp(changed) = stamp
+		u.table.CarrySecrets(old, changed, keep)
+		if err := u.fit(ctx, tx, changed); err != nil {
+			return err
+		}
+		if err := u.touch(ctx, tx, old); err != nil {
+			return err
+		}
+		if err := u.table.Update(ctx, tx, changed, stamp.Version); err != nil {
+			return u.taken(err)
+		}
+		if err := errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(changed))); err != nil {
+			return err
+		}
+		row, err = u.table.Row(ctx, tx, id)
+		return err
+	})
+	u.s.checkSoon()
+	return row, err
+}
+
+// Remove removes a record that nothing refers to any more.
+func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
+	err := u.s.store.Write(ctx, func(tx *store.Tx) error {
+		r, err := u.table.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch, u.before} {
+			if err := step(ctx, tx, r); err != nil {
+				return err
+			}
+		}
+		if err := u.table.Delete(ctx, tx, id); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "remove", u.table.Noun, id, u.name(r))
+	})
+	u.s.checkSoon()
+	return err
+}
+
+// fit refuses a record that is not valid or refers to what is not there.
+func (u *Records[R, Row, P]) fit(ctx context.Context, tx *store.Tx, r P) error {
+	r.Normalise()
+	if err := r.Validate(); err != nil {
+		return err
+	}
+	return u.refers(ctx, tx, r)
+}
+
+// taken points to the field whose value another record has already.
+func (u *Records[R, Row, P]) taken(err error) error {
+	var t *store.TakenError
+	if !errors.As(err, &t) {
+		return err
+	}
+	pointer, mend := "/"+t.Column, "choose another "+t.Column
+	if t.Column == "person_id" {
+		pointer, mend = "/login", "change the account that is there"
+	}
+	if t.Column == "device_id" {
+		mend = "change the profile that is there"
+	}
+	return &vpn.Problems{Object: u.table.Noun, List: []vpn.Problem{{Pointer: pointer, Found: "a value that another " + u.table.Noun + " has already", Expected: "one that is not in use", Mend: mend}}}
+}
+
+// missing is the problem of a reference to what is not there.
+func missing(object, pointer, noun, id string) error {
+	return &vpn.Problems{Object: object, List: []vpn.Problem{{
+		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Mend: "look it up in the list of " + noun + "s",
+	}}}
+}
+
+// reference refuses an identifier that leads nowhere.
+func reference[T, Row any](ctx context.Context, tx *store.Tx, table *store.Table[T, Row], object, pointer, id string) error {
+	_, err := table.Get(ctx, tx, id)
+	var none *store.NotFoundError
+	if errors.As(err, &none) {
+		return missing(object, pointer, table.Noun, id)
+	}
+	return err
+}
+
+func nothing[P any](context.Context, *store.Tx, P) error { return nil }
+
+// unused refuses while rows of a table refer to a record.
+func unused(ctx context.Context, tx *store.Tx, noun, name, id string, refs ...[3]string) error {
+	for _, ref := range refs {
+		n, err := tx.References(ctx, ref[0], ref[1], id)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			return &InUseError{Noun: noun, Name: name, By: ref[2], Count: n}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,92 @@
+// Package service holds the use cases: what an operator can do with gateways, people,
+// accounts, devices, profiles and parcels. It knows nothing of HTTP.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"wardicon/core/check"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/store"
+)
+
+// Service is the whole of the use cases over one store.
+type Service struct {
+	Gateways *Gateways
+	People   *People
+	Accounts *Accounts
+	Devices  *Devices
+	Profiles *Profiles
+
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
+	memo  *secret.Memo
+	wake  chan struct{} // there are profiles to check
+
+	setup  setup
+	signIn struct {
+		sync.Mutex
+		limits map[string]*rate.Limiter
+	}
+}
+
+// New makes the service. Run must be started for checks to be made in the background.
+func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
+	key := make([]byte, 32)
+	_, _ = rand.Read(key)
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1)}
+	svc.signIn.limits = map[string]*rate.Limiter{}
+	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
+	return svc
+}
+
+// Ready tells whether the service can work.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }
+
+type actorKey struct{}
+
+// As says who acts in a context. Every change is logged under this name.
+func As(ctx context.Context, operator string) context.Context {
+	return context.WithValue(ctx, actorKey{}, operator)
+}
+
+func actor(ctx context.Context) string {
+	if name, ok := ctx.Value(actorKey{}).(string); ok {
+		return name
+	}
+	return "system"
+}
+
+// deed logs what was done, in the transaction that does it.
+func deed(ctx context.Context, tx *store.Tx, action, noun, object, detail string) error {
+	return tx.Log(ctx, view.Deed{Operator: actor(ctx), Action: action, Noun: noun, Object: object, Detail: detail})
+}
+
+// InUseError says what still refers to a record that is to be removed.
+type InUseError struct {
+	Noun, Name, By string
+	Count          int
+}
+
+func (e *InUseError) Error() string {
+	return fmt.Sprintf("%s %s is still used by %d %s; remove or change those first", e.Noun, e.Name, e.Count, e.By)
+}
+
+// BlockedError says which blockers keep a parcel from being built.
+type BlockedError struct {
+	Object   string
+	Findings []check.Finding
+}
+
+func (e *BlockedError) Error() string {
+	return fmt.Sprintf("%s: %d of the findings are blockers; mend them first", e.Object, len(e.Findings))
+}

@@ -1,0 +1,49 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Accounts is the table of accounts.
+var Accounts = &Table[vpn.Account, view.Account]{
+	Noun: "account", name: "accounts", prefix: "ac",
+	stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
+	columns: []column[vpn.Account]{
+		{"person_id", func(a *vpn.Account) any { return a.PersonID }},
+		{"login", func(a *vpn.Account) any { return a.Login }},
+		{"realm", func(a *vpn.Account) any { return a.Realm }},
+	},
+	secrets: func(a *vpn.Account) map[string]**secret.Text {
+		return map[string]**secret.Text{"password": &a.Password}
+	},
+	after: linkGateways,
+	list: listing[view.Account]{
+		id: "a.id", from: "accounts a JOIN people p ON p.id = a.person_id", cols: "a.id, a.version, a.created, a.changed, a.body, p.name",
+		scan: func(scan func(...any) error) (row view.Account, err error) {
+			err = scanRecord(scan, &row.Account, &row.Stamp, &row.Person)
+			return row, err
+		},
+		search: []string{"a.login", "a.realm", "p.name"}, first: "login",
+		sorts:   map[string]string{"login": "a.login ASC, a.id ASC", "person": "p.name ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
+		filters: map[string]string{"person_id": "a.person_id = ?", "login": "a.login = ?"},
+	},
+}
+
+// linkGateways repeats the gateways of an account in a table of their own, so that the
+// database holds them to be there.
+func linkGateways(ctx context.Context, tx *Tx, a *vpn.Account) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM account_gateways WHERE account_id = ?`, a.ID); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	for _, id := range a.GatewayIDs {
+		if _, err := tx.q.ExecContext(ctx, `INSERT OR IGNORE INTO account_gateways VALUES (?, ?)`, a.ID, id); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,104 @@
+package store
+
+import (
+	"encoding/json"
+	"maps"
+	"slices"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func keys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
+
+// scanRecord reads the five columns that every record has, and further ones.
+func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...any) error {
+	var created, changed int64
+	var body []byte
+	var s vpn.Stamp
+	if err := scan(append([]any{&s.ID, &s.Version, &created, &changed, &body}, more...)...); err != nil {
+		return err
+	}
+	if err := json.Unmarshal(body, record); err != nil {
+		return err
+	}
+	s.Created, s.Changed = fromMillis(created), fromMillis(changed)
+	*stamp = s
+	return nil
+}
+
+// Gateways is the table of gateways.
+var Gateways = &Table[vpn.Gateway, view.Gateway]{
+	Noun: "gateway", name: "gateways", prefix: "gw",
+	stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
+	columns: []column[vpn.Gateway]{
+		{"name", func(g *vpn.Gateway) any { return g.Name }},
+		{"address", func(g *vpn.Gateway) any { return g.Address }},
+		{"city", func(g *vpn.Gateway) any { return g.Place.City }},
+	},
+	secrets: func(g *vpn.Gateway) map[string]**secret.Text {
+		if g.Offers.L2TP == nil {
+			return nil
+		}
+		return map[string]**secret.Text{"offers/l2tp/psk": &g.Offers.L2TP.PSK}
+	},
+	list: listing[view.Gateway]{
+		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id)",
+		scan: func(scan func(...any) error) (row view.Gateway, err error) {
+			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles)
+			return row, err
+		},
+		search: []string{"g.name", "g.address", "g.city"}, first: "name",
+		sorts:   map[string]string{"name": "g.name ASC, g.id ASC", "address": "g.address ASC, g.id ASC", "city": "g.city ASC, g.id ASC", "changed": "g.changed ASC, g.id ASC"},
+		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?"},
+	},
+}
+
+// People is the table of people.
+var People = &Table[vpn.Person, view.Person]{
+	Noun: "person", name: "people", prefix: "pe",
+	stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
+	columns: []column[vpn.Person]{
+		{"name", func(p *vpn.Person) any { return p.Name }},
+		{"mail", func(p *vpn.Person) any { return p.Mail }},
+	},
+	list: listing[view.Person]{
+		id: "p.id", from: "people p", cols: `p.id, p.version, p.created, p.changed, p.body,
+			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM devices d WHERE d.person_id = p.id)`,
+		scan: func(scan func(...any) error) (row view.Person, err error) {
+			err = scanRecord(scan, &row.Person, &row.Stamp, &row.Accounts, &row.Devices)
+			return row, err
+		},
+		search: []string{"p.name", "p.mail"}, first: "name",
+		sorts:   map[string]string{"name": "p.name ASC, p.id ASC", "mail": "p.mail ASC, p.id ASC", "changed": "p.changed ASC, p.id ASC"},
+		filters: map[string]string{"name": "p.name = ?", "mail": "p.mail = ?", "group": "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)"},
+	},
+}
+
+// Devices is the table of devices.
+var Devices = &Table[vpn.Device, view.Device]{
+	Noun: "device", name: "devices", prefix: "de",
+	stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
+	columns: []column[vpn.Device]{
+		{"name", func(d *vpn.Device) any { return d.Name }},
+		{"person_id", func(d *vpn.Device) any { return d.PersonID }},
+		{"platform", func(d *vpn.Device) any { return d.Platform }},
+		{"release", func(d *vpn.Device) any { return d.Release }},
+	},
+	list: listing[view.Device]{
+		id: "d.id", from: "devices d JOIN people p ON p.id = d.person_id",
+		cols: `d.id, d.version, d.created, d.changed, d.body, p.name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
+			(SELECT COALESCE(SUM(blockers), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
+			(SELECT COALESCE(SUM(advice), 0) FROM profiles f WHERE f.device_id = d.id)`,
+		scan: func(scan func(...any) error) (row view.Device, err error) {
+			err = scanRecord(scan, &row.Device, &row.Stamp, &row.Person, &row.Profiles, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
+			return row, err
+		},
+		search: []string{"d.name", "p.name"}, first: "name",
+		sorts: map[string]string{
+			"name": "d.name ASC, d.id ASC", "person": "p.name ASC, d.id ASC", "platform": "d.platform ASC, d.name ASC", "changed": "d.changed ASC, d.id ASC",
+		},
+		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?"},
+	},
+}

@@ -1,0 +1,86 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/core/view"
+)
+
+func parcelOwner(id string) string { return "parcel:" + id }
+
+// AddParcel keeps a parcel; the content of its files is sealed.
+func (tx *Tx) AddParcel(ctx context.Context, p *view.Parcel) error {
+	p.ID, p.Built = newID("pa"), tx.s.now().UTC().Truncate(time.Millisecond)
+	files, err := json.Marshal(p.Files)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO parcels VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.ProfileID, p.ByHand, p.Digest, millis(p.Built), string(files)); err != nil {
+		return constraint("parcel", err)
+	}
+	for _, f := range p.Files {
+		if err := tx.putSecret(ctx, parcelOwner(p.ID), f.Name, f.Content); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
+	return nil
+}
+
+const parcelColumns = `SELECT id, profile_id, by_hand, digest, built, files FROM parcels `
+
+func scanParcel(scan func(...any) error) (p view.Parcel, err error) {
+	var built int64
+	var files string
+	if err = scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built, &files); err != nil {
+		return p, err
+	}
+	p.Built = fromMillis(built)
+	return p, json.Unmarshal([]byte(files), &p.Files)
+}
+
+// Parcel reads one parcel, without the content of its files.
+func (tx *Tx) Parcel(ctx context.Context, id string) (view.Parcel, error) {
+	p, err := scanParcel(tx.q.QueryRowContext(ctx, parcelColumns+`WHERE id = ?`, id).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return p, &NotFoundError{"parcel", id}
+	}
+	return p, err
+}
+
+// Parcels lists the parcels of a profile, newest first.
+func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]view.Parcel, error) {
+	rows, err := tx.q.QueryContext(ctx, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, id LIMIT 100`, profileID)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	list := []view.Parcel{}
+	for rows.Next() {
+		p, err := scanParcel(rows.Scan)
+		if err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		list = append(list, p)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// ParcelFile opens the content of one file.
+func (tx *Tx) ParcelFile(ctx context.Context, id, name string) ([]byte, error) {
+	content, err := tx.secret(ctx, parcelOwner(id), name)
+	if err == nil && content == nil {
+		return nil, &NotFoundError{"file", name}
+	}
+	return content, err
+}
+
+// ForgetParcels removes the sealed files of all parcels of a profile; their rows go
+// with the profile itself.
+func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'parcel:' || id FROM parcels WHERE profile_id = ?)`, profileID)
+	return err
+}

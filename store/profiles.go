@@ -1,0 +1,131 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"wardicon/core/check"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Profiles is the table of profiles.
+var Profiles = &Table[vpn.Profile, view.Profile]{
+	Noun: "profile", name: "profiles", prefix: "pr",
+	stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
+	columns: []column[vpn.Profile]{
+		{"device_id", func(p *vpn.Profile) any { return p.DeviceID }},
+		{"gateway_id", func(p *vpn.Profile) any { return p.GatewayID }},
+	},
+	list: listing[view.Profile]{
+		id: "f.id", from: "profiles f JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
+		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, d.name, g.name, p.name, d.platform, d.release`,
+		scan: func(scan func(...any) error) (row view.Profile, err error) {
+			var t vpn.Tally
+			var checked bool
+			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Blockers, &t.Warnings, &t.Advice, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release)
+			row.Tally, row.Checked = t, checked
+			return row, err
+		},
+		search: []string{"d.name", "g.name", "p.name"}, first: "device",
+		sorts: map[string]string{
+			"device": "d.name ASC, g.name ASC", "gateway": "g.name ASC, d.name ASC", "person": "p.name ASC, d.name ASC",
+			"worst": "f.blockers DESC, f.warnings DESC, f.id ASC", "changed": "f.changed ASC, f.id ASC",
+		},
+		filters: map[string]string{
+			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?",
+			"severity": "f.id IN (SELECT profile_id FROM findings WHERE severity = ?)", "rule": "f.id IN (SELECT profile_id FROM findings WHERE rule = ?)",
+		},
+	},
+}
+
+// TouchProfiles marks the profiles that a condition of our own making fits as due for
+// a check.
+func (tx *Tx) TouchProfiles(ctx context.Context, condition string, args ...any) error {
+	_, err := tx.q.ExecContext(ctx, "UPDATE profiles SET touched = touched + 1 WHERE "+condition, args...)
+	return err
+}
+
+// Due is a profile that waits for a check. Touched goes back with the result.
+type Due struct {
+	ID      string
+	Touched int
+}
+
+// DueProfiles lists profiles that wait for a check.
+func (tx *Tx) DueProfiles(ctx context.Context, limit int) ([]Due, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT id, touched FROM profiles WHERE touched <> seen ORDER BY id LIMIT ?`, limit)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	var list []Due
+	for rows.Next() {
+		var d Due
+		if err := rows.Scan(&d.ID, &d.Touched); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		list = append(list, d)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// PutFindings keeps the result of a check, unless the profile was touched since.
+func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) error {
+	t := check.Count(findings)
+	res, err := tx.q.ExecContext(ctx, `UPDATE profiles SET seen = touched, blockers = ?, warnings = ?, advice = ? WHERE id = ? AND touched = ?`,
+		t.Blockers, t.Warnings, t.Advice, d.ID, d.Touched)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return err
+	}
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE profile_id = ?`, d.ID); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if len(findings) == 0 {
+		return nil
+	}
+	var args []any
+	for _, f := range findings {
+		args = append(args, d.ID, f.Rule, f.Severity, f.Field)
+	}
+	marks := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?), ", len(findings)), ", ")
+	_, err = tx.q.ExecContext(ctx, `INSERT INTO findings VALUES `+marks, args...)
+	return err
+}
+
+// Count sums up what is there.
+func (tx *Tx) Count(ctx context.Context) (c view.Counts, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM gateways), (SELECT COUNT(*) FROM people), (SELECT COUNT(*) FROM devices), COUNT(*), (SELECT COUNT(*) FROM parcels),
+		COALESCE(SUM(touched <> seen), 0), COALESCE(SUM(blockers > 0), 0), COALESCE(SUM(blockers = 0 AND warnings > 0), 0), COALESCE(SUM(blockers = 0 AND warnings = 0 AND touched = seen), 0),
+		COALESCE(SUM(blockers), 0), COALESCE(SUM(warnings), 0), COALESCE(SUM(advice), 0) FROM profiles`).
+		Scan(&c.Gateways, &c.People, &c.Devices, &c.Profiles, &c.Parcels, &c.Due, &c.Blocked, &c.Warned, &c.Clean, &c.Tally.Blockers, &c.Tally.Warnings, &c.Tally.Advice)
+	return c, err
+}
+
+// CountRules lists the rules that find something, most severe and most frequent first.
+func (tx *Tx) CountRules(ctx context.Context) ([]view.RuleSum, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity, COUNT(DISTINCT profile_id) n FROM findings GROUP BY severity, rule
+		ORDER BY CASE severity WHEN 'blocker' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, n DESC, rule`)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	list := []view.RuleSum{}
+	for rows.Next() {
+		var r view.RuleSum
+		if err := rows.Scan(&r.Rule, &r.Severity, &r.Profiles); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		list = append(list, r)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// References counts the rows of a table that point to a record.
+func (tx *Tx) References(ctx context.Context, table, column, id string) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+table+" WHERE "+column+" = ?", id).Scan(&n)
+	return n, err
+}

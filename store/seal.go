@@ -1,0 +1,150 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/cipher"
+	"crypto/hkdf"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"golang.org/x/crypto/argon2"
+	"golang.org/x/crypto/chacha20poly1305"
+)
+
+// Key says where the master key comes from: a file, made at the first start, or a
+// passphrase.
+type Key struct {
+	File       string
+	Passphrase []byte // used where it is not empty
+}
+
+// sealer seals secrets with XChaCha20-Poly1305 (draft-irtf-cfrg-xchacha) under keys
+// derived from the master key by HKDF-SHA256 (RFC 5869).
+type sealer struct {
+	aead   cipher.AEAD
+	digest []byte
+}
+
+const (
+	kindFile       = "file"
+	kindPassphrase = "passphrase"
+	proofText      = "wardicon master key"
+)
+
+var errKey = errors.New("this is not the key that the data was sealed with")
+
+func newSealer(master []byte) (*sealer, error) {
+	records, err := hkdf.Key(sha256.New, master, nil, "wardicon records v1", chacha20poly1305.KeySize)
+	if err != nil {
+		return nil, err
+	}
+	digest, err := hkdf.Key(sha256.New, master, nil, "wardicon digests v1", sha256.Size)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := chacha20poly1305.NewX(records)
+	return &sealer{aead, digest}, err
+}
+
+// seal binds the identity (owner and field) in as additional data, so that a sealed
+// value moved to another record does not open.
+func (s *sealer) seal(owner, field string, plain []byte) []byte {
+	nonce := make([]byte, s.aead.NonceSize(), s.aead.NonceSize()+len(plain)+s.aead.Overhead())
+	_, _ = rand.Read(nonce) // never fails (crypto/rand)
+	return s.aead.Seal(nonce, nonce, plain, []byte(owner+"\x00"+field))
+}
+
+func (s *sealer) open(owner, field string, sealed []byte) ([]byte, error) {
+	if len(sealed) < s.aead.NonceSize() {
+		return nil, fmt.Errorf("sealed secret %s of %s is cut short", field, owner)
+	}
+	n := s.aead.NonceSize()
+	plain, err := s.aead.Open(nil, sealed[:n], sealed[n:], []byte(owner+"\x00"+field))
+	if err != nil {
+		return nil, fmt.Errorf("sealed secret %s of %s does not open: it was changed or moved", field, owner)
+	}
+	return plain, nil
+}
+
+// mac is a digest that nobody without the master key can make.
+func (s *sealer) mac(data []byte) string {
+	m := hmac.New(sha256.New, s.digest)
+	m.Write(data)
+	return hex.EncodeToString(m.Sum(nil))
+}
+
+// unlock finds the master key and proves that it is the one the data was sealed with.
+func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
+	var kind string
+	var salt, proof []byte
+	err := db.QueryRowContext(ctx, `SELECT kind, salt, proof FROM seal`).Scan(&kind, &salt, &proof)
+	first := errors.Is(err, sql.ErrNoRows)
+	if err != nil && !first {
+		return nil, err
+	}
+	wanted := kindFile
+	if len(key.Passphrase) > 0 {
+		wanted = kindPassphrase
+	}
+	if first {
+		kind, salt = wanted, make([]byte, 16)
+		_, _ = rand.Read(salt)
+	} else if kind != wanted {
+		return nil, fmt.Errorf("the data was sealed with a key from a %s, not from a %s", kind, wanted)
+	}
+	var master []byte
+	if kind == kindPassphrase {
+		master = argon2.IDKey(key.Passphrase, salt, 3, 64<<10, 2, 32) // RFC 9106 §4, second choice
+	} else if master, err = keyFile(key.File, first); err != nil {
+		return nil, err
+	}
+	s, err := newSealer(master)
+	if err != nil {
+		return nil, err
+	}
+	if first {
+		_, err = db.ExecContext(ctx, `INSERT INTO seal VALUES (1, ?, ?, ?)`, kind, salt, s.seal("seal", "proof", []byte(proofText)))
+		return s, err
+	}
+	if plain, err := s.open("seal", "proof", proof); err != nil || !bytes.Equal(plain, []byte(proofText)) {
+		return nil, errKey
+	}
+	return s, nil
+}
+
+// keyFile reads the master key, or makes it at the first start.
+func keyFile(path string, first bool) ([]byte, error) {
+	info, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) && first:
+		master := make([]byte, 32)
+		_, _ = rand.Read(master)
+		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+		if err != nil {
+			return nil, fmt.Errorf("key file: %w", err)
+		}
+		_, err = f.WriteString(hex.EncodeToString(master) + "\n")
+		return master, errors.Join(err, f.Sync(), f.Close())
+	case err != nil:
+		return nil, fmt.Errorf("key file: %w; without it the secrets cannot be opened", err)
+	case info.Mode().Perm()&0o077 != 0:
+		return nil, fmt.Errorf("key file %s: found mode %04o, expected 0600; run chmod 600 on it", path, info.Mode().Perm())
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	master, err := hex.DecodeString(string(bytes.TrimSpace(text)))
+	if err != nil || len(master) != 32 {
+		return nil, fmt.Errorf("key file %s: expected 64 hexadecimal digits", path)
+	}
+	return master, nil
+}

@@ -1,0 +1,346 @@
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/base32"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Table keeps records of one noun. The record itself is a JSON document; columns
+// repeat what is searched, sorted or referred to. Row is a record as lists show it.
+type Table[T, Row any] struct {
+	Noun    string
+	name    string
+	prefix  string // of identifiers
+	stamp   func(*T) *vpn.Stamp
+	columns []column[T]
+	secrets func(*T) map[string]**secret.Text
+	after   func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
+	list    listing[Row]
+}
+
+type column[T any] struct {
+	name string
+	get  func(*T) any
+}
+
+// listing says how a list is selected: from is what stands behind FROM, cols what is
+// selected, scan reads one row.
+type listing[Row any] struct {
+	from, cols string
+	id         string // the column of the identifier
+	scan       func(scan func(...any) error) (Row, error)
+	search     []string          // columns that a search looks into
+	sorts      map[string]string // name of an order -> its SQL
+	first      string            // the order where none is asked for
+	filters    map[string]string // name of a filter -> its SQL condition with one ?
+}
+
+// Query selects a page of a list.
+type Query struct {
+	Search     string
+	Sort       string // name of an order; a minus in front turns it round
+	Limit      int
+	Offset     int
+	Conditions map[string]string // filters by name
+}
+
+var encoding = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding(base32.NoPadding)
+
+func newID(prefix string) string {
+	b := make([]byte, 10)
+	_, _ = rand.Read(b)
+	return prefix + "-" + encoding.EncodeToString(b)
+}
+
+func millis(t time.Time) int64 { return t.UnixMilli() }
+
+func fromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
+
+func (t *Table[T, Row]) owner(id string) string { return t.Noun + ":" + id }
+
+// sealedApart takes the secrets out of a record and returns its JSON without them.
+func (t *Table[T, Row]) sealedApart(record *T) (body []byte, taken map[string]*secret.Text, err error) {
+	taken = map[string]*secret.Text{}
+	if t.secrets != nil {
+		for field, at := range t.secrets(record) {
+			taken[field] = *at
+			*at = nil
+			defer func() { *at = taken[field] }()
+		}
+	}
+	body, err = json.Marshal(record)
+	return body, taken, err
+}
+
+// Insert adds a record and gives it its identity.
+func (t *Table[T, Row]) Insert(ctx context.Context, tx *Tx, record *T) error {
+	stamp := t.stamp(record)
+	now := tx.s.now().UTC().Truncate(time.Millisecond)
+	*stamp = vpn.Stamp{ID: newID(t.prefix), Version: 1, Created: now, Changed: now}
+	body, secrets, err := t.sealedApart(record)
+	if err != nil {
+		return err
+	}
+	names, marks, args := "id, version, created, changed, body", "?, ?, ?, ?, ?", []any{stamp.ID, 1, millis(now), millis(now), string(body)}
+	for _, c := range t.columns {
+		names, marks, args = names+", "+c.name, marks+", ?", append(args, c.get(record))
+	}
+	if _, err := tx.q.ExecContext(ctx, "INSERT INTO "+t.name+" ("+names+") VALUES ("+marks+")", args...); err != nil {
+		return constraint(t.Noun, err)
+	}
+	return t.finish(ctx, tx, record, secrets)
+}
+
+// Update replaces a record whose version is still the one given.
+func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version int) error {
+	stamp := t.stamp(record)
+	current, err := t.version(ctx, tx, stamp.ID)
+	if err != nil {
+		return err
+	}
+	if current != version {
+		return &ConflictError{t.Noun, stamp.ID, current, version}
+	}
+	stamp.Version, stamp.Changed = version+1, tx.s.now().UTC().Truncate(time.Millisecond)
+	body, secrets, err := t.sealedApart(record)
+	if err != nil {
+		return err
+	}
+	sets, args := "version = ?, changed = ?, body = ?", []any{stamp.Version, millis(stamp.Changed), string(body)}
+	for _, c := range t.columns {
+		sets, args = sets+", "+c.name+" = ?", append(args, c.get(record))
+	}
+	if _, err := tx.q.ExecContext(ctx, "UPDATE "+t.name+" SET "+sets+" WHERE id = ?", append(args, stamp.ID)...); err != nil {
+		return constraint(t.Noun, err)
+	}
+	return t.finish(ctx, tx, record, secrets)
+}
+
+func (t *Table[T, Row]) version(ctx context.Context, tx *Tx, id string) (int, error) {
+	var version int
+	err := tx.q.QueryRowContext(ctx, "SELECT version FROM "+t.name+" WHERE id = ?", id).Scan(&version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, &NotFoundError{t.Noun, id}
+	}
+	return version, err
+}
+
+// finish seals the secrets of a record and keeps further tables in step.
+func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets map[string]*secret.Text) error {
+	owner := t.owner(t.stamp(record).ID)
+	for field, value := range secrets {
+		var err error
+		if value == nil || value.IsZero() {
+			_, err = tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field = ?`, owner, field)
+		} else {
+			err = tx.putSecret(ctx, owner, field, []byte(value.Reveal()))
+		}
+		if err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
+	// A part of the record that holds a secret may be gone, and the secret goes with it.
+	if t.secrets != nil {
+		args, marks := []any{owner}, ""
+		for field := range secrets {
+			args, marks = append(args, field), marks+", ?"
+		}
+		if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field NOT IN (''`+marks+`)`, args...); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
+	if t.after != nil {
+		return t.after(ctx, tx, record)
+	}
+	return nil
+}
+
+func (tx *Tx) putSecret(ctx context.Context, owner, field string, plain []byte) error {
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed`, owner, field, tx.s.seal.seal(owner, field, plain))
+	return err
+}
+
+// Delete removes a record with its secrets.
+func (t *Table[T, Row]) Delete(ctx context.Context, tx *Tx, id string) error {
+	res, err := tx.q.ExecContext(ctx, "DELETE FROM "+t.name+" WHERE id = ?", id)
+	if err != nil {
+		return fmt.Errorf("database: %s: %w", t.Noun, err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, &NotFoundError{t.Noun, id})
+	}
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, t.owner(id)); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
+}
+
+// Get reads one record, with its secrets open.
+func (t *Table[T, Row]) Get(ctx context.Context, tx *Tx, id string) (*T, error) {
+	list, err := t.Where(ctx, tx, "id = ?", id)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, &NotFoundError{t.Noun, id}
+	}
+	return &list[0], nil
+}
+
+// Where reads the records that a condition of our own making fits, oldest first, with
+// their secrets open.
+func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, args ...any) ([]T, error) {
+	rows, err := tx.q.QueryContext(ctx, "SELECT id, version, created, changed, body FROM "+t.name+" WHERE "+condition+" ORDER BY created, id", args...)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	var list []T
+	for rows.Next() {
+		var record T
+		var id, body string
+		var version int
+		var created, changed int64
+		if err := rows.Scan(&id, &version, &created, &changed, &body); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		if err := json.Unmarshal([]byte(body), &record); err != nil {
+			return nil, errors.Join(fmt.Errorf("database: %s %s: %w", t.Noun, id, err), rows.Close())
+		}
+		*t.stamp(&record) = vpn.Stamp{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
+		list = append(list, record)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	for i := range list {
+		if err := t.unseal(ctx, tx, &list[i]); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+func (t *Table[T, Row]) unseal(ctx context.Context, tx *Tx, record *T) error {
+	if t.secrets == nil {
+		return nil
+	}
+	owner := t.owner(t.stamp(record).ID)
+	for field, at := range t.secrets(record) {
+		plain, err := tx.secret(ctx, owner, field)
+		if err != nil {
+			return err
+		}
+		if plain != nil {
+			text := secret.New(string(plain))
+			*at = &text
+		}
+	}
+	return nil
+}
+
+// secret opens one secret; nil where there is none.
+func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
+	var sealed []byte
+	err := tx.q.QueryRowContext(ctx, `SELECT sealed FROM secrets WHERE owner = ? AND field = ?`, owner, field).Scan(&sealed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	return tx.s.seal.open(owner, field, sealed)
+}
+
+// Row reads one record as lists show it, without secrets.
+func (t *Table[T, Row]) Row(ctx context.Context, tx *Tx, id string) (Row, error) {
+	row, err := t.list.scan(tx.q.QueryRowContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" WHERE "+t.list.id+" = ?", id).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = &NotFoundError{t.Noun, id}
+	}
+	return row, err
+}
+
+// QueryError says which part of a query is not known.
+type QueryError struct {
+	Part, Found string
+	Expected    []string
+}
+
+func (e *QueryError) Error() string {
+	return fmt.Sprintf("%s: found %q, expected one of %s", e.Part, e.Found, strings.Join(e.Expected, ", "))
+}
+
+// List reads a page.
+func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Page[Row], error) {
+	page := view.Page[Row]{Items: []Row{}}
+	where, args := "1", []any{}
+	for name, value := range query.Conditions {
+		condition, ok := t.list.filters[name]
+		if !ok {
+			return page, &QueryError{"filter", name, keys(t.list.filters)}
+		}
+		where, args = where+" AND ("+condition+")", append(args, value)
+	}
+	if query.Search != "" {
+		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(query.Search) + "%"
+		var any []string
+		for _, c := range t.list.search {
+			any, args = append(any, c+` LIKE ? ESCAPE '\'`), append(args, pattern)
+		}
+		where += " AND (" + strings.Join(any, " OR ") + ")"
+	}
+	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+t.list.from+" WHERE "+where, args...).Scan(&page.Total); err != nil {
+		return page, fmt.Errorf("database: %w", err)
+	}
+	name, down := strings.CutPrefix(query.Sort, "-")
+	if name == "" {
+		name = t.list.first
+	}
+	order, ok := t.list.sorts[name]
+	if !ok {
+		return page, &QueryError{"sort", query.Sort, keys(t.list.sorts)}
+	}
+	if down {
+		order = strings.NewReplacer(" DESC", " ASC", " ASC", " DESC").Replace(order)
+	}
+	rows, err := tx.q.QueryContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" WHERE "+where+" ORDER BY "+order+" LIMIT ? OFFSET ?", append(args, query.Limit, query.Offset)...)
+	if err != nil {
+		return page, fmt.Errorf("database: %w", err)
+	}
+	for rows.Next() {
+		row, err := t.list.scan(rows.Scan)
+		if err != nil {
+			return page, errors.Join(fmt.Errorf("database: %w", err), rows.Close())
+		}
+		page.Items = append(page.Items, row)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return page, fmt.Errorf("database: %w", err)
+	}
+	return page, nil
+}
+
+// CarrySecrets moves secrets that are to be kept from an old form of a record to a
+// new one, as far as the new one still has the part that they belong to.
+func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) {
+	if t.secrets == nil {
+		return
+	}
+	old := t.secrets(from)
+	for field, at := range t.secrets(to) {
+		if before, ok := old[field]; ok && keep(field) {
+			*at = *before
+		}
+	}
+}
