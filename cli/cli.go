@@ -125,7 +125,7 @@ func (a *app) say(format string, args ...any) {
 // visible keeps a terminal from being steered by a value.
 func visible(s string) string {
 	return strings.Map(func(r rune) rune {
-		if r == '\n' || unicode.IsGraphic(r) {
+		if r == '\n' || r == '\t' || unicode.IsGraphic(r) {
 			return r
 		}
 		return '\uFFFD'
@@ -205,6 +205,7 @@ func (a *app) print(v any, rows func(table.Writer)) error {
 	w.Style().Box.PaddingRight = "  "
 	rows(w)
 	if w.Length() > 0 {
+		w.SuppressTrailingSpaces()
 		_, err := fmt.Fprintln(a.Out, visible(w.Render()))
 		return err
 	}
@@ -217,4 +218,9 @@ func heads(names ...string) table.Row {
 		row[i] = n
 	}
 	return row
+}
+
+// wrapped bounds the width of a column, broken between words.
+func wrapped(number, width int) table.ColumnConfig {
+	return table.ColumnConfig{Number: number, WidthMax: width, WidthMaxEnforcer: text.WrapSoft}
 }

@@ -93,15 +93,15 @@ func (a *app) tour(dir, address string) error {
 		{"The gateways.", []string{"gateway", "list"}, "", exitFine},
 		{"The devices, those of one platform.", []string{"device", "list", "--filter", "platform=windows"}, "", exitFine},
 		{"How a purser's laptop connects, with the reason for every choice. A blank behind the login blocks it.", []string{"plan", "Purser laptop 1", "Norrvik"}, "", exitFindings},
-		{"A blocker keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", parcels}, "", exitFindings},
+		{"A blocker keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFindings},
 		{"Mend the login, and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
-		{"", []string{"build", "Purser laptop 1/Norrvik", "--to", parcels}, "", exitFine},
+		{"", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFine},
 		{"A new person with account, device and profile, from nothing to a file.", []string{"person", "add", "Mira Tveit", "--mail", "mira@skerryline.example", "--group", "engineers"}, "", exitFine},
 		{"", []string{"account", "add", "m_tveit", "--person", "Mira Tveit", "--password-file", "-"}, "lagoon-63-Thimble-walnut-spray", exitFine},
 		{"", []string{"device", "add", "Engine laptop 3", "--person", "Mira Tveit", "--platform", "linux-desktop", "--release", "1.42", "--encrypted"}, "", exitFine},
 		{"", []string{"profile", "add", "Engine laptop 3", "--gateway", "Norrvik"}, "", exitFine},
 		{"", []string{"plan", "Engine laptop 3", "Norrvik"}, "", exitFine},
-		{"", []string{"build", "Engine laptop 3/Norrvik", "--to", parcels}, "", exitFine},
+		{"", []string{"build", "Engine laptop 3/Norrvik", "--to", filepath.Join(parcels, "engine-3")}, "", exitFine},
 		{"The bridge tablet takes an Apple profile; secrets are hidden in the preview.", []string{"preview", "Bridge tablet 2/Norrvik"}, "", exitFine},
 		{"", []string{"build", "Bridge tablet 2/Norrvik", "--to", filepath.Join(parcels, "tablet")}, "", exitFine},
 		{"A value that cannot be accepted is named, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
@@ -120,8 +120,8 @@ func (a *app) tour(dir, address string) error {
 		device  *simulate.Device
 		pattern string
 	}{
-		{simulate.NewDevice(vpn.Windows, "11"), "*-install.ps1"},
-		{simulate.NewDevice(vpn.LinuxDesktop, "1.42"), "*.nmconnection"},
+		{simulate.NewDevice(vpn.Windows, "11"), "laptop-1/*-install.ps1"},
+		{simulate.NewDevice(vpn.LinuxDesktop, "1.42"), "engine-3/*.nmconnection"},
 		{simulate.NewDevice(vpn.IPadOS, "18"), "tablet/*.mobileconfig"},
 	} {
 		if err := a.install(made.device, filepath.Join(parcels, made.pattern)); err != nil {

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
@@ -79,7 +78,7 @@ func (a *app) platforms() *cobra.Command {
 		RunE: func(*cobra.Command, []string) error {
 			return a.print(view.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
 				w.AppendHeader(heads("platform", "releases", "L2TP/IPsec", "takes", "confirmed", "note"))
-				w.SetColumnConfigs([]table.ColumnConfig{{Number: 2, WidthMax: 34, WidthMaxEnforcer: text.WrapSoft}, {Number: 6, WidthMax: 44, WidthMaxEnforcer: text.WrapSoft}})
+				w.SetColumnConfigs([]table.ColumnConfig{wrapped(2, 34), wrapped(6, 44)})
 				for _, r := range platform.Table {
 					can := r.Can[vpn.L2TP]
 					takes, confirmed := string(can.Format), "yes"

@@ -148,7 +148,8 @@ func (a *app) build() *cobra.Command {
 		Use: "build PROFILE", Short: "Build a parcel and save its files", Args: exactly("PROFILE"),
 		Long: `Builds the parcel of a profile: the file that the device takes, the script that
 removes it again, and the card. A blocker keeps it from being built (exit 1).
-Files are saved with mode 0600; one that is there already is not overwritten.`,
+Files are saved with mode 0600 in a folder named after the device, or where --to
+says; one that is there already is not overwritten.`,
 		Example: `  wardicon build "Purser laptop 1/Norrvik" --to parcels
   wardicon build "Planner Mac 1/Norrvik" --by-hand`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -160,6 +161,9 @@ Files are saved with mode 0600; one that is there already is not overwritten.`,
 				parcel, err := c.Build(ctx, p.ID, byHand)
 				if err != nil {
 					return err
+				}
+				if to == "" {
+					to = format.FileName(p.Device, "")
 				}
 				if err := a.save(ctx, c, parcel, to); err != nil {
 					return err
@@ -174,7 +178,7 @@ Files are saved with mode 0600; one that is there already is not overwritten.`,
 		},
 	}
 	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only a card, with the steps for typing by hand")
-	cmd.Flags().StringVar(&to, "to", ".", "folder to save to; it is made where it is missing")
+	cmd.Flags().StringVar(&to, "to", "", "folder to save to; it is made where it is missing (default: the device's name)")
 	return cmd
 }
 

@@ -98,6 +98,7 @@ func records[R, Row any, P recordPtr[R]](a *api, u *service.Records[R, Row, P], 
 		row, err := u.Add(ctx, r)
 		return &body[Row]{row}, err
 	})
+	add.RequestBody.Content["application/json"].Schema = input // the framework saw only bytes
 
 	change := operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag)
 	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
@@ -115,6 +116,7 @@ func records[R, Row any, P recordPtr[R]](a *api, u *service.Records[R, Row, P], 
 			func(field string) bool { return !mentions(in.RawBody, field) })
 		return &body[Row]{row}, err
 	})
+	change.RequestBody.Content["application/merge-patch+json"].Schema = input
 
 	remove := operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag)
 	remove.DefaultStatus = http.StatusNoContent

@@ -2,15 +2,18 @@ package service
 
 import (
 	"context"
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wardicon/core/card"
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
+	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -147,7 +150,11 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 			return err
 		}
 		for _, f := range files {
-			shown = append(shown, view.ShownFile{File: f, Text: string(f.Content)})
+			text := string(f.Content)
+			if !reveal { // some formats carry a secret, and so its mask, in base64
+				text = strings.ReplaceAll(text, base64.StdEncoding.EncodeToString([]byte(secret.Hidden)), secret.Hidden)
+			}
+			shown = append(shown, view.ShownFile{File: f, Text: text})
 		}
 		if reveal {
 			return deed(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(files)))

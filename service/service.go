@@ -88,5 +88,8 @@ type BlockedError struct {
 }
 
 func (e *BlockedError) Error() string {
-	return fmt.Sprintf("%s: %d of the findings are blockers; mend them first", e.Object, len(e.Findings))
+	if len(e.Findings) == 1 {
+		return e.Object + ": a blocker keeps the parcel from being built; mend it first"
+	}
+	return fmt.Sprintf("%s: %d blockers keep the parcel from being built; mend them first", e.Object, len(e.Findings))
 }

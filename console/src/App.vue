@@ -1,0 +1,79 @@
+<script setup lang="ts">
+import { computed, ref, watch } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import IconOverview from '~icons/bi/compass'
+import IconGateway from '~icons/bi/hdd-network'
+import IconPeople from '~icons/bi/people'
+import IconDevice from '~icons/bi/laptop'
+import IconProfile from '~icons/bi/file-earmark-lock'
+import IconRules from '~icons/bi/list-check'
+import IconLog from '~icons/bi/journal-text'
+import IconOrganisation from '~icons/bi/building'
+import IconTheme from '~icons/bi/circle-half'
+import IconOut from '~icons/bi/box-arrow-right'
+import IconMenu from '~icons/bi/list'
+import { useSession } from './api/session'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const open = ref(false)
+
+const links = [
+  { to: '/', text: 'Overview', icon: IconOverview },
+  { to: '/gateways', text: 'Gateways', icon: IconGateway },
+  { to: '/people', text: 'People', icon: IconPeople },
+  { to: '/devices', text: 'Devices', icon: IconDevice },
+  { to: '/profiles', text: 'Profiles', icon: IconProfile },
+  { to: '/rules', text: 'Rules', icon: IconRules },
+  { to: '/log', text: 'Audit log', icon: IconLog },
+  { to: '/organisation', text: 'Organisation', icon: IconOrganisation },
+]
+const here = computed(() => '/' + (route.path.split('/')[1] ?? ''))
+
+const dark = ref(
+  localStorage.getItem('theme')
+    ? localStorage.getItem('theme') === 'dark'
+    : matchMedia('(prefers-color-scheme: dark)').matches,
+)
+watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), { immediate: true })
+function turn() {
+  dark.value = !dark.value
+  localStorage.setItem('theme', dark.value ? 'dark' : 'light')
+}
+watch(
+  () => route.path,
+  () => (open.value = false),
+)
+async function leave() {
+  await session.signOut()
+  await router.push('/sign-in')
+}
+</script>
+
+<template>
+  <a class="skip" href="#main">Skip to the content</a>
+  <div v-if="session.operator" class="shell">
+    <nav class="rail" :class="{ closed: !open }" aria-label="Main">
+      <div class="mark"><img src="/favicon.svg" alt="" /> Wardicon</div>
+      <button class="menu-button" type="button" :aria-expanded="open" @click="open = !open"><IconMenu /> Menu</button>
+      <RouterLink
+        v-for="l in links"
+        :key="l.to"
+        :to="l.to"
+        :class="{ here: here === l.to }"
+        :aria-current="here === l.to ? 'page' : undefined"
+        ><component :is="l.icon" aria-hidden="true" /> {{ l.text }}</RouterLink
+      >
+      <div class="foot">
+        <div class="who">{{ session.operator.name }}, {{ session.operator.role }}</div>
+        <button type="button" @click="turn">
+          <IconTheme aria-hidden="true" /> {{ dark ? 'Light' : 'Dark' }} colours
+        </button>
+        <button type="button" @click="leave"><IconOut aria-hidden="true" /> Sign out</button>
+      </div>
+    </nav>
+    <main id="main" class="page"><RouterView :key="route.path" /></main>
+  </div>
+  <main v-else id="main"><RouterView /></main>
+</template>

@@ -1,0 +1,77 @@
+// The one way to the service: typed calls, and errors as the service words them.
+import createClient from 'openapi-fetch'
+import type { components, paths } from './schema'
+
+export type Schemas = components['schemas']
+export type Finding = Schemas['Finding']
+export type Severity = Finding['severity']
+export type Tally = Schemas['Tally']
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+/** An error of the service, with the fields at fault by JSON pointer. */
+export class ServiceError extends Error {
+  readonly status: number
+  readonly fields: Record<string, string>
+  readonly findings: Finding[]
+
+  constructor(status: number, detail: string, errors: Schemas['FieldProblem'][] = [], findings: Finding[] = []) {
+    super(detail)
+    this.status = status
+    this.findings = findings
+    this.fields = {}
+    for (const e of errors) {
+      const mend = e.mend ? ` ${e.mend.charAt(0).toUpperCase()}${e.mend.slice(1)}.` : ''
+      this.fields[e.pointer] = `Found ${e.found}; expected ${e.expected}.${mend}`
+    }
+  }
+}
+
+/** Called when the session has ended. */
+let onSignedOut = () => {}
+export function whenSignedOut(then: () => void) {
+  onSignedOut = then
+}
+
+type Answer<T> = { data?: T; error?: unknown; response: Response }
+
+/** Unwraps an answer, or throws a ServiceError. */
+export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>
+  try {
+    answer = await call
+  } catch {
+    throw new ServiceError(0, 'The service does not answer. Is it running, and are you online?')
+  }
+  if (answer.response.ok) return answer.data as T
+  const p = (answer.error ?? {}) as Partial<Schemas['Problem']>
+  if (answer.response.status === 401) onSignedOut()
+  throw new ServiceError(
+    answer.response.status,
+    p.detail ?? `The service answered ${answer.response.status}.`,
+    p.errors ?? [],
+    p.findings ?? [],
+  )
+}
+
+/** Query of a list, as every list takes it. */
+export interface ListQuery {
+  search?: string
+  sort?: string
+  limit?: number
+  offset?: number
+  filter?: string[]
+}
+
+export interface Page<Row> {
+  items: Row[]
+  total: number
+}
+
+/** Changes are sent as JSON merge patches to the version that was seen. */
+export function patch(id: string, version: number) {
+  return {
+    params: { path: { id }, header: { 'If-Match': String(version) } },
+    headers: { 'Content-Type': 'application/merge-patch+json' },
+  }
+}

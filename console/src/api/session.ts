@@ -1,0 +1,32 @@
+import { defineStore } from 'pinia'
+import { api, ask, type Schemas, ServiceError } from './client'
+
+/** Who is signed in, and what the console has to do first. */
+export const useSession = defineStore('session', {
+  state: () => ({ operator: null as Schemas['Operator'] | null, setUp: false, version: '', known: false }),
+  actions: {
+    async find() {
+      const start = await ask(api.GET('/api/v1/start'))
+      this.setUp = start.set_up
+      this.version = start.version
+      try {
+        this.operator = (await ask(api.GET('/api/v1/session'))).operator
+      } catch (e) {
+        if (!(e instanceof ServiceError) || e.status !== 401) throw e
+        this.operator = null
+      }
+      this.known = true
+    },
+    async signIn(name: string, password: string) {
+      this.operator = (await ask(api.POST('/api/v1/session', { body: { name, password, kind: 'cookie' } }))).operator
+    },
+    async signOut() {
+      await ask(api.DELETE('/api/v1/session'))
+      this.operator = null
+    },
+    async makeOwner(code: string, name: string, password: string) {
+      await ask(api.POST('/api/v1/start', { body: { code, name, password } }))
+      this.setUp = false
+    },
+  },
+})

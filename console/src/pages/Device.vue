@@ -1,0 +1,137 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { api, ask, patch, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import RemoveButton from '../parts/RemoveButton.vue'
+import TallyTags from '../parts/TallyTags.vue'
+import { platforms } from '../parts/platforms'
+import { useForm } from '../parts/useForm'
+
+const props = defineProps<{ id: string }>()
+const route = useRoute()
+const router = useRouter()
+const fresh = computed(() => props.id === 'new')
+const row = ref<Schemas['DeviceRow']>()
+const profiles = ref<Schemas['ProfileRow'][]>([])
+const people = ref<{ value: string; text: string }[]>([])
+const gateways = ref<{ value: string; text: string }[]>([])
+const gateway = ref('')
+const { draft, errors, wrong, done, busy, fill, run } = useForm({
+  ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
+  ...{ encrypted: false, cannot_ask: false },
+})
+const adding = useForm({})
+
+function show(d: Schemas['DeviceRow']) {
+  row.value = d
+  const { name, person_id, platform, release, encrypted, cannot_ask } = d
+  fill({ name, person_id, platform, release, encrypted, cannot_ask })
+}
+const left = computed(() => gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)))
+onMounted(() =>
+  run(async () => {
+    const everyone = await ask(api.GET('/api/v1/people', { params: { query: { limit: 500 } } }))
+    people.value = everyone.items.map((p) => ({ value: p.id, text: p.name }))
+    if (fresh.value) return
+    show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
+    if (!people.value.some((p) => p.value === draft.person_id))
+      people.value.push({ value: draft.person_id, text: row.value!.person })
+    profiles.value = (
+      await ask(api.GET('/api/v1/profiles', { params: { query: { filter: [`device_id:${props.id}`], limit: 100 } } }))
+    ).items
+    gateways.value = (await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))).items.map((g) => ({
+      value: g.id,
+      text: g.name,
+    }))
+    gateway.value = left.value[0]?.value ?? ''
+  }, ''),
+)
+async function save() {
+  await run(async () => {
+    if (fresh.value) {
+      const d = await ask(api.POST('/api/v1/devices', { body: draft }))
+      await router.replace(`/devices/${d.id}`)
+    } else show(await ask(api.PATCH('/api/v1/devices/{id}', { ...patch(props.id, row.value!.version), body: draft })))
+  })
+}
+async function addProfile() {
+  await adding.run(async () => {
+    const p = await ask(api.POST('/api/v1/profiles', { body: { device_id: props.id, gateway_id: gateway.value } }))
+    await router.push(`/profiles/${p.id}`)
+  })
+}
+const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { id: props.id } } }))
+</script>
+
+<template>
+  <PageHead :title="fresh ? 'New device' : (row?.name ?? 'Device')" back="/devices" back-text="Devices" />
+  <form class="panel mb-4" novalidate @submit.prevent="save">
+    <div class="columns">
+      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+      <Field
+        v-model="draft.person_id"
+        kind="choice"
+        label="Person"
+        pointer="/person_id"
+        :errors="errors"
+        :choices="[{ value: '', text: 'Choose…' }, ...people]"
+        required
+      />
+      <Field
+        v-model="draft.platform"
+        kind="choice"
+        label="Platform"
+        pointer="/platform"
+        :errors="errors"
+        :choices="platforms"
+        required
+      />
+      <Field
+        v-model="draft.release"
+        label="Release"
+        pointer="/release"
+        :errors="errors"
+        required
+        help="Such as 11, 10.15 or 23.05; for a Linux desktop that of NetworkManager"
+      />
+    </div>
+    <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
+    <Field v-model="draft.cannot_ask" kind="check" label="It cannot ask a person for a password" />
+    <Notice :text="wrong" /><Notice :text="done" kind="done" />
+    <div class="d-flex flex-wrap gap-2 mt-2">
+      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the device' : 'Save' }}</BButton>
+      <RemoveButton v-if="row" noun="device" :name="row.name" :remove="remove" @removed="router.push('/devices')" />
+    </div>
+  </form>
+  <section v-if="row" class="panel" aria-labelledby="profiles">
+    <h2 id="profiles">Profiles</h2>
+    <p v-if="profiles.length === 0">No profile yet: choose a gateway, and see at once how the device would connect.</p>
+    <table v-else class="grid-table mb-3">
+      <thead class="visually-hidden">
+        <tr>
+          <th scope="col">Gateway</th>
+          <th scope="col">Findings</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="p in profiles" :key="p.id">
+          <td>
+            <RouterLink :to="`/profiles/${p.id}`">{{ p.gateway }}</RouterLink>
+          </td>
+          <td><TallyTags :tally="p.tally" :checked="p.checked" /></td>
+        </tr>
+      </tbody>
+    </table>
+    <form v-if="left.length > 0" class="d-flex flex-wrap gap-2 align-items-end" @submit.prevent="addProfile">
+      <div>
+        <label class="form-label" for="gateway">Gateway</label>
+        <BFormSelect id="gateway" v-model="gateway" :options="left" />
+      </div>
+      <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add a profile</BButton>
+    </form>
+    <Notice :text="adding.wrong.value" />
+  </section>
+</template>

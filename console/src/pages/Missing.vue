@@ -1,0 +1,8 @@
+<script setup lang="ts">
+import PageHead from '../parts/PageHead.vue'
+</script>
+
+<template>
+  <PageHead title="No such page" />
+  <p>Nothing is kept at this address. <RouterLink to="/">Go to the overview</RouterLink>.</p>
+</template>

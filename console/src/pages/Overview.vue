@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import TallyTags from '../parts/TallyTags.vue'
+
+const o = ref<Schemas['Overview']>()
+const wrong = ref('')
+
+async function look() {
+  try {
+    o.value = await ask(api.GET('/api/v1/overview'))
+    if (o.value.counts.due > 0) setTimeout(look, 1000)
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+onMounted(look)
+</script>
+
+<template>
+  <PageHead :title="o ? o.organisation.name : 'Overview'" />
+  <Notice :text="wrong" />
+  <template v-if="o">
+    <section class="sums mb-4" aria-label="Records">
+      <RouterLink class="panel" to="/gateways"
+        ><strong>{{ o.counts.gateways }}</strong
+        >gateways</RouterLink
+      >
+      <RouterLink class="panel" to="/people"
+        ><strong>{{ o.counts.people }}</strong
+        >people</RouterLink
+      >
+      <RouterLink class="panel" to="/devices"
+        ><strong>{{ o.counts.devices }}</strong
+        >devices</RouterLink
+      >
+      <RouterLink class="panel" to="/profiles"
+        ><strong>{{ o.counts.profiles }}</strong
+        >profiles</RouterLink
+      >
+      <div class="panel">
+        <strong>{{ o.counts.parcels }}</strong
+        >parcels built
+      </div>
+    </section>
+
+    <section v-if="o.counts.gateways === 0" class="panel">
+      <h2>Begin here</h2>
+      <ol class="mb-0">
+        <li><RouterLink to="/organisation">Name your organisation</RouterLink>: its name stands on every card.</li>
+        <li><RouterLink to="/gateways/new">Add a gateway</RouterLink> with its pre-shared key.</li>
+        <li><RouterLink to="/people/new">Add a person</RouterLink> with an account.</li>
+        <li><RouterLink to="/devices/new">Add a device</RouterLink>, and on its page a profile for the gateway.</li>
+      </ol>
+    </section>
+
+    <template v-else>
+      <section class="panel mb-4" aria-labelledby="state">
+        <h2 id="state">State of the profiles</h2>
+        <p class="mb-0">
+          <RouterLink to="/profiles?severity=blocker">{{ o.counts.blocked }} cannot be built</RouterLink> because of a
+          blocker, {{ o.counts.warned }} have a warning, {{ o.counts.clean }} are clean<template v-if="o.counts.due"
+            >, {{ o.counts.due }} are still being checked</template
+          >.
+        </p>
+      </section>
+      <div class="columns">
+        <section class="panel" aria-labelledby="worst">
+          <h2 id="worst">Most in need of you</h2>
+          <p v-if="o.worst.length === 0" class="mb-0">No profile has a blocker or a warning.</p>
+          <table v-else class="grid-table">
+            <thead class="visually-hidden">
+              <tr>
+                <th scope="col">Profile</th>
+                <th scope="col">Findings</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="p in o.worst" :key="p.id">
+                <td>
+                  <RouterLink :to="`/profiles/${p.id}`">{{ p.device }} → {{ p.gateway }}</RouterLink>
+                  <div class="soft small">{{ p.person }}</div>
+                </td>
+                <td><TallyTags :tally="p.tally" :checked="p.checked" /></td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+        <section class="panel" aria-labelledby="rules">
+          <h2 id="rules">What is found most</h2>
+          <p v-if="o.rules.length === 0" class="mb-0">Nothing is found in any profile.</p>
+          <table v-else class="grid-table">
+            <thead class="visually-hidden">
+              <tr>
+                <th scope="col">Rule</th>
+                <th scope="col">Profiles</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="r in o.rules.slice(0, 14)" :key="r.rule">
+                <td>
+                  <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>
+                  <RouterLink :to="`/profiles?rule=${r.rule}`">{{ r.title }}</RouterLink>
+                </td>
+                <td class="number">{{ r.profiles }}</td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+      </div>
+    </template>
+  </template>
+</template>

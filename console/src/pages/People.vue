@@ -1,0 +1,30 @@
+<script setup lang="ts">
+import { api, ask, type ListQuery } from '../api/client'
+import ListTable from '../parts/ListTable.vue'
+import PageHead from '../parts/PageHead.vue'
+
+const columns = [
+  { key: 'name', text: 'Name', sort: 'name' },
+  { key: 'mail', text: 'Mail', sort: 'mail' },
+  { key: 'groups', text: 'Groups' },
+  { key: 'accounts', text: 'Accounts', number: true },
+  { key: 'devices', text: 'Devices', number: true },
+]
+const load = (query: ListQuery) => ask(api.GET('/api/v1/people', { params: { query } }))
+</script>
+
+<template>
+  <PageHead title="People"><BButton to="/people/new" variant="primary" size="sm">Add a person</BButton></PageHead>
+  <ListTable noun="people" :columns="columns" :load="load" first="name">
+    <template #cell="{ row, column }">
+      <RouterLink v-if="column === 'name'" :to="`/people/${row.id}`">{{ row.name }}</RouterLink>
+      <template v-else-if="column === 'groups'">{{ row.groups.join(', ') }}</template>
+      <template v-else-if="column === 'accounts'">
+        <span v-if="row.accounts === 0" class="tag warning">none</span><template v-else>{{ row.accounts }}</template>
+      </template>
+      <template v-else-if="column === 'devices'">{{ row.devices }}</template>
+      <template v-else>{{ row.mail }}</template>
+    </template>
+    <template #empty>No person yet. <RouterLink to="/people/new">Add the first one</RouterLink>.</template>
+  </ListTable>
+</template>

@@ -1,0 +1,242 @@
+<script setup lang="ts">
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, type Finding, patch, type Schemas, ServiceError } from '../api/client'
+import Field from '../parts/Field.vue'
+import FindingBox from '../parts/FindingBox.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import ParcelList from '../parts/ParcelList.vue'
+import RemoveButton from '../parts/RemoveButton.vue'
+import TallyTags from '../parts/TallyTags.vue'
+import { useForm } from '../parts/useForm'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const planned = ref<Schemas['Planned']>()
+const files = ref<Schemas['ShownFile'][]>([])
+const name = ref('')
+const byHand = ref(false)
+const revealed = ref(false)
+const unfit = ref('')
+const accounts = ref<{ value: string; text: string }[]>([])
+const wishes = useForm({ name: '', account_id: '', tunnel: '', password: '', scope: '' })
+const page = useForm({})
+const path = { path: { id: props.id } }
+
+async function plan() {
+  planned.value = await ask(api.GET('/api/v1/profiles/{id}/plan', { params: path }))
+  const w = planned.value.profile.wishes
+  wishes.fill({
+    name: w.name ?? '',
+    account_id: w.account_id ?? '',
+    tunnel: w.tunnel ?? '',
+    password: w.password ?? '',
+    scope: w.scope ?? '',
+  })
+}
+async function preview() {
+  const params = { ...path, query: { by_hand: byHand.value } }
+  unfit.value = ''
+  try {
+    const call = revealed.value
+      ? api.POST('/api/v1/profiles/{id}/reveal', { params })
+      : api.GET('/api/v1/profiles/{id}/preview', { params })
+    files.value = (await ask<Schemas['ItemsShownFile']>(call)).items
+    if (!files.value.some((f) => f.name === name.value)) name.value = files.value[0]?.name ?? ''
+  } catch (e) {
+    files.value = []
+    unfit.value =
+      e instanceof ServiceError && e.findings[0]
+        ? `${e.findings[0].found}. ${e.findings[0].mend}`
+        : (e as Error).message
+  }
+}
+onMounted(() =>
+  page.run(async () => {
+    await plan()
+    await preview()
+    const device = await ask(
+      api.GET('/api/v1/devices/{id}', { params: { path: { id: planned.value!.profile.device_id } } }),
+    )
+    const own = await ask(
+      api.GET('/api/v1/accounts', { params: { query: { filter: [`person_id:${device.person_id}`], limit: 100 } } }),
+    )
+    accounts.value = own.items.map((a) => ({ value: a.id, text: a.login }))
+  }, ''),
+)
+watch([byHand, revealed], () => void preview())
+
+const shown = computed(() => files.value.find((f) => f.name === name.value))
+const fields = computed(() => new Set(planned.value?.choices.map((c) => c.field)))
+const beside = (field: string) => planned.value?.findings.filter((f) => f.field === field) ?? []
+const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !fields.value.has(f.field)) ?? [])
+const blocked = computed(() => (planned.value?.tally.blockers ?? 0) > 0)
+const choice = (values: string[]) => [
+  { value: '', text: 'Left to planning' },
+  ...values.map((v) => ({ value: v, text: v })),
+]
+
+async function save() {
+  await wishes.run(async () => {
+    const body = { wishes: { ...wishes.draft } } as unknown as Schemas['ProfileInput']
+    await ask(api.PATCH('/api/v1/profiles/{id}', { ...patch(props.id, planned.value!.profile.version), body }))
+    await plan()
+    await preview()
+  })
+}
+const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
+</script>
+
+<template>
+  <PageHead :title="planned?.title ?? 'Profile'" back="/profiles" back-text="Profiles">
+    <TallyTags v-if="planned" :tally="planned.tally" />
+  </PageHead>
+  <Notice :text="page.wrong.value" />
+  <template v-if="planned">
+    <p class="soft">
+      {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
+      <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink>
+    </p>
+    <section class="panel mb-4" aria-labelledby="plan">
+      <h2 id="plan">Plan</h2>
+      <FindingBox v-for="(f, i) in apart" :key="i" :finding="f" />
+      <dl class="plan mb-0">
+        <div v-for="c in planned.choices" :key="c.field">
+          <dt>{{ c.title }}</dt>
+          <dd>
+            <span class="mono value">{{ c.value }}</span>
+            <div class="soft small">{{ c.reason }}</div>
+            <FindingBox v-for="(f, i) in beside(c.field)" :key="i" :finding="f" />
+          </dd>
+        </div>
+      </dl>
+    </section>
+
+    <section class="panel mb-4" aria-labelledby="files">
+      <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+        <h2 id="files" class="mb-0">Files</h2>
+        <BFormCheckbox v-model="byHand" switch>Card for typing by hand</BFormCheckbox>
+        <BButton
+          class="ms-auto"
+          size="sm"
+          variant="outline-secondary"
+          :aria-pressed="revealed"
+          @click="revealed = !revealed"
+          >{{ revealed ? 'Hide secrets' : 'Show secrets (this is logged)' }}</BButton
+        >
+      </div>
+      <Notice :text="unfit" />
+      <template v-if="shown">
+        <div class="d-flex flex-wrap gap-2 mb-2" role="group" aria-label="Which file">
+          <BButton
+            v-for="f in files"
+            :key="f.name"
+            size="sm"
+            :variant="f.name === name ? 'primary' : 'outline-secondary'"
+            :aria-pressed="f.name === name"
+            @click="name = f.name"
+            >{{ f.name }}</BButton
+          >
+        </div>
+        <p class="soft small mb-2">{{ shown.purpose }}</p>
+        <iframe
+          v-if="shown.name.endsWith('.html')"
+          class="card-frame"
+          sandbox=""
+          :srcdoc="shown.text"
+          title="Card, as the person sees it"
+        />
+        <pre v-else class="file mono" tabindex="0" :aria-label="`Content of ${shown.name}`">{{ shown.text }}</pre>
+      </template>
+    </section>
+
+    <ParcelList :id="id" :blocked="blocked" :by-hand="byHand" :stamp="planned.profile.version" />
+
+    <section class="panel mb-4" aria-labelledby="wishes">
+      <h2 id="wishes">Settled by hand</h2>
+      <p class="soft">What is left open here is chosen by planning, with the reason above.</p>
+      <form novalidate @submit.prevent="save">
+        <div class="columns">
+          <Field
+            v-model="wishes.draft.name"
+            label="Connection name"
+            pointer="/wishes/name"
+            :errors="wishes.errors.value"
+          />
+          <Field
+            v-model="wishes.draft.account_id"
+            kind="choice"
+            label="Account"
+            pointer="/wishes/account_id"
+            :errors="wishes.errors.value"
+            :choices="[{ value: '', text: 'Left to planning' }, ...accounts]"
+          />
+          <Field
+            v-model="wishes.draft.tunnel"
+            kind="choice"
+            label="Tunnel"
+            pointer="/wishes/tunnel"
+            :errors="wishes.errors.value"
+            :choices="choice(['full', 'split'])"
+          />
+          <Field
+            v-model="wishes.draft.password"
+            kind="choice"
+            label="Password"
+            pointer="/wishes/password"
+            :errors="wishes.errors.value"
+            :choices="choice(['saved', 'asked'])"
+          />
+          <Field
+            v-model="wishes.draft.scope"
+            kind="choice"
+            label="For"
+            pointer="/wishes/scope"
+            :errors="wishes.errors.value"
+            :choices="choice(['person', 'machine'])"
+          />
+        </div>
+        <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />
+        <div class="d-flex flex-wrap gap-2 mt-2">
+          <BButton type="submit" variant="primary" :disabled="wishes.busy.value">Save and plan anew</BButton>
+          <RemoveButton noun="profile" :name="planned.title" :remove="remove" @removed="router.push('/profiles')" />
+        </div>
+      </form>
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.plan > div {
+  display: grid;
+  grid-template-columns: 11rem minmax(0, 1fr);
+  gap: 0.25rem 1rem;
+  padding: 0.6rem 0;
+  border-bottom: 1px solid var(--wi-line);
+}
+.plan > div:last-child {
+  border: 0;
+}
+.plan dt {
+  font-weight: 600;
+}
+.plan dd {
+  margin: 0;
+}
+.plan .value {
+  white-space: pre-wrap;
+}
+.card-frame {
+  width: 100%;
+  height: 34rem;
+  border: 1px solid var(--wi-line);
+  border-radius: 0.5rem;
+  background: #fff;
+}
+@media (max-width: 575px) {
+  .plan > div {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
+</style>

@@ -1,0 +1,40 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+
+const rules = ref<Schemas['Rule'][]>([])
+const search = ref('')
+const wrong = ref('')
+const fitting = computed(() => {
+  const text = search.value.toLowerCase()
+  return rules.value.filter((r) => [r.code, r.title, r.why, r.mend].join(' ').toLowerCase().includes(text))
+})
+onMounted(async () => {
+  try {
+    rules.value = (await ask(api.GET('/api/v1/rules'))).items
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+})
+</script>
+
+<template>
+  <PageHead title="Rules" />
+  <p class="soft">What the checks look for, in profiles and in files. A blocker keeps a parcel from being built.</p>
+  <div class="mb-3" style="max-width: 20rem">
+    <label class="form-label" for="search">Search</label>
+    <BFormInput id="search" v-model="search" type="search" />
+  </div>
+  <Notice :text="wrong" />
+  <p role="status" class="soft">{{ fitting.length }} rules</p>
+  <article v-for="r in fitting" :key="r.code" class="panel mb-2">
+    <h2 class="mb-1">
+      <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>{{ r.title }}
+      <span class="mono soft fw-normal small">{{ r.code }}</span>
+    </h2>
+    <p class="mb-1">{{ r.why }} <strong>Mend:</strong> {{ r.mend }}</p>
+    <p class="soft small mb-0">Finds {{ r.bad.text }}; leaves {{ r.good.text }} alone. Source: {{ r.source }}.</p>
+  </article>
+</template>

@@ -1,0 +1,63 @@
+<script setup lang="ts">
+import { ref } from 'vue'
+import { useRoute, useRouter } from 'vue-router'
+import { useSession } from '../api/session'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import { useForm } from '../parts/useForm'
+
+const session = useSession()
+const route = useRoute()
+const router = useRouter()
+const { draft, errors, wrong, busy, run } = useForm({ code: '', name: '', password: '' })
+const again = ref('')
+
+async function go() {
+  const ok = await run(async () => {
+    if (session.setUp) {
+      if (draft.password !== again.value) throw new Error('The two passwords differ.')
+      await session.makeOwner(draft.code, draft.name, draft.password)
+    }
+    await session.signIn(draft.name, draft.password)
+  })
+  if (ok) await router.push(typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/')
+}
+</script>
+
+<template>
+  <div class="page mx-auto" style="max-width: 28rem; padding-top: 12vh">
+    <div class="panel">
+      <img src="/favicon.svg" alt="" width="44" height="44" class="mb-3" />
+      <PageHead :title="session.setUp ? 'Set Wardicon up' : 'Sign in to Wardicon'" />
+      <p v-if="session.setUp" class="soft">
+        This is the first start. The code stands in the file set-up-code in the service's data folder.
+      </p>
+      <form @submit.prevent="go">
+        <Field
+          v-if="session.setUp"
+          v-model="draft.code"
+          label="Set-up code"
+          pointer="/code"
+          :errors="errors"
+          required
+        />
+        <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+        <Field
+          v-model="draft.password"
+          kind="secret"
+          label="Password"
+          pointer="/password"
+          :errors="errors"
+          :help="session.setUp ? 'At least 15 characters. Four or five unrelated words are easy to remember.' : ''"
+          required
+        />
+        <Field v-if="session.setUp" v-model="again" kind="secret" label="Password once more" required />
+        <Notice :text="wrong" />
+        <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{
+          session.setUp ? 'Make the owner and sign in' : 'Sign in'
+        }}</BButton>
+      </form>
+    </div>
+  </div>
+</template>

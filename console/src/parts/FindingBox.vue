@@ -1,0 +1,28 @@
+<script setup lang="ts">
+// One finding, with the way to the record that it concerns.
+import { computed } from 'vue'
+import type { Finding } from '../api/client'
+
+const props = defineProps<{ finding: Finding; here?: string }>()
+const pages: Record<string, string> = { gateway: '/gateways/', person: '/people/', device: '/devices/' }
+const link = computed(() => {
+  const place = props.finding.place
+  if (!place || place.id === props.here) return null
+  const page = pages[place.noun]
+  if (page) return { to: page + place.id, text: `Open the ${place.noun}` }
+  return null
+})
+</script>
+
+<template>
+  <div class="finding" :class="finding.severity">
+    <span class="tag" :class="finding.severity">{{ finding.severity }}</span>
+    <strong class="ms-2">{{ finding.title }}</strong>
+    <p class="mono">{{ finding.found }}</p>
+    <p>{{ finding.why }}</p>
+    <p>
+      <strong>Mend:</strong> {{ finding.mend }} <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
+      <slot />
+    </p>
+  </div>
+</template>

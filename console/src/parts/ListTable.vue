@@ -1,0 +1,150 @@
+<script setup lang="ts" generic="Row extends { id: string }">
+// A list that the service pages, filters and sorts.
+import { onMounted, ref, watch } from 'vue'
+import type { ListQuery, Page } from '../api/client'
+import Notice from './Notice.vue'
+
+export interface Column {
+  key: string
+  text: string
+  sort?: string
+  number?: boolean
+}
+const props = defineProps<{
+  noun: string
+  columns: Column[]
+  load: (q: ListQuery) => Promise<Page<Row>>
+  first: string
+  filters?: string[]
+  page?: string
+}>()
+defineSlots<{
+  cell(props: { row: Row; column: string }): unknown
+  empty(): unknown
+  filter(): unknown
+}>()
+
+const size = 25
+const search = ref('')
+const sort = ref(props.first)
+const number = ref(1)
+const rows = ref<Row[]>([]) as { value: Row[] }
+const total = ref(0)
+const busy = ref(true)
+const wrong = ref('')
+let asked = 0
+
+async function fetchPage() {
+  const mine = ++asked
+  busy.value = true
+  try {
+    const page = await props.load({
+      search: search.value || undefined,
+      sort: sort.value,
+      limit: size,
+      offset: (number.value - 1) * size,
+      filter: props.filters,
+    })
+    if (mine !== asked) return
+    rows.value = page.items
+    total.value = page.total
+    wrong.value = ''
+  } catch (e) {
+    if (mine === asked) wrong.value = (e as Error).message
+  } finally {
+    if (mine === asked) busy.value = false
+  }
+}
+
+let timer = 0
+watch(search, () => {
+  clearTimeout(timer)
+  timer = window.setTimeout(() => {
+    number.value = 1
+    void fetchPage()
+  }, 200)
+})
+watch([sort, number], () => void fetchPage())
+watch(
+  () => props.filters,
+  () => {
+    number.value = 1
+    void fetchPage()
+  },
+  { deep: true },
+)
+onMounted(fetchPage)
+
+function turn(by: string) {
+  sort.value = sort.value === by ? '-' + by : by
+}
+function direction(c: Column) {
+  if (sort.value === c.sort) return 'ascending'
+  return sort.value === '-' + c.sort ? 'descending' : 'none'
+}
+</script>
+
+<template>
+  <div class="d-flex flex-wrap gap-3 mb-3 align-items-end">
+    <div>
+      <label class="form-label" :for="`search-${noun}`">Search</label>
+      <BFormInput :id="`search-${noun}`" v-model="search" type="search" autocomplete="off" />
+    </div>
+    <slot name="filter" />
+    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : `${total} ${noun}` }}</span>
+  </div>
+  <Notice :text="wrong" />
+  <div class="panel p-0">
+    <table v-if="rows.length > 0" class="grid-table stack">
+      <caption class="visually-hidden">
+        {{
+          noun
+        }}
+      </caption>
+      <thead>
+        <tr>
+          <th
+            v-for="c in columns"
+            :key="c.key"
+            scope="col"
+            :class="{ number: c.number }"
+            :aria-sort="c.sort ? direction(c) : undefined"
+          >
+            <button v-if="c.sort" type="button" @click="turn(c.sort)">
+              {{ c.text
+              }}<span aria-hidden="true">{{ { ascending: ' ↑', descending: ' ↓', none: '' }[direction(c)] }}</span>
+            </button>
+            <template v-else>{{ c.text }}</template>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="row in rows" :key="row.id">
+          <td
+            v-for="(c, i) in columns"
+            :key="c.key"
+            :class="{ number: c.number }"
+            :data-label="i > 0 ? c.text : undefined"
+          >
+            <slot name="cell" :row="row" :column="c.key" />
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <div v-else-if="!busy && !wrong" class="p-4">
+      <template v-if="search || filters?.length"
+        >Nothing fits the search.
+        <BButton size="sm" variant="outline-secondary" @click="search = ''">Clear it</BButton></template
+      >
+      <slot v-else name="empty" />
+    </div>
+  </div>
+  <BPagination
+    v-if="total > size"
+    v-model="number"
+    class="mt-3"
+    :total-rows="total"
+    :per-page="size"
+    :aria-label="`Pages of ${noun}`"
+  />
+</template>

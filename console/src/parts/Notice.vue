@@ -1,0 +1,10 @@
+<script setup lang="ts">
+// Says what went wrong or right; it is read out when it appears.
+defineProps<{ text: string; kind?: 'error' | 'done' }>()
+</script>
+
+<template>
+  <div role="status" aria-live="polite">
+    <div v-if="text" class="finding" :class="kind === 'done' ? 'advice' : 'blocker'">{{ text }}</div>
+  </div>
+</template>

@@ -1,0 +1,37 @@
+// A form over one record: what is typed, the errors beside the fields, and saving.
+import { reactive, ref, toRaw } from 'vue'
+import { ServiceError } from '../api/client'
+
+export function useForm<T extends object>(start: T) {
+  const draft = reactive(structuredClone(start)) as T
+  const errors = ref<Record<string, string>>({})
+  const wrong = ref('')
+  const done = ref('')
+  const busy = ref(false)
+
+  function fill(from: T) {
+    for (const key of Object.keys(draft)) delete (draft as Record<string, unknown>)[key]
+    Object.assign(draft, structuredClone(toRaw(from)))
+  }
+
+  /** Runs a save; errors are put beside their fields. Returns whether it went well. */
+  async function run(save: () => Promise<void>, said = 'Saved.') {
+    busy.value = true
+    errors.value = {}
+    wrong.value = ''
+    done.value = ''
+    try {
+      await save()
+      done.value = said
+      return true
+    } catch (e) {
+      if (e instanceof ServiceError) errors.value = e.fields
+      wrong.value = (e as Error).message
+      return false
+    } finally {
+      busy.value = false
+    }
+  }
+
+  return { draft, errors, wrong, done, busy, fill, run }
+}

@@ -1,0 +1,38 @@
+import { createRouter, createWebHistory } from 'vue-router'
+import { useSession } from './api/session'
+import { whenSignedOut } from './api/client'
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: '/', component: () => import('./pages/Overview.vue') },
+    { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true } },
+    { path: '/gateways', component: () => import('./pages/Gateways.vue') },
+    { path: '/gateways/:id', component: () => import('./pages/Gateway.vue'), props: true },
+    { path: '/people', component: () => import('./pages/People.vue') },
+    { path: '/people/:id', component: () => import('./pages/Person.vue'), props: true },
+    { path: '/devices', component: () => import('./pages/Devices.vue') },
+    { path: '/devices/:id', component: () => import('./pages/Device.vue'), props: true },
+    { path: '/profiles', component: () => import('./pages/Profiles.vue') },
+    { path: '/profiles/:id', component: () => import('./pages/Profile.vue'), props: true },
+    { path: '/rules', component: () => import('./pages/Rules.vue') },
+    { path: '/log', component: () => import('./pages/Log.vue') },
+    { path: '/organisation', component: () => import('./pages/Organisation.vue') },
+    { path: '/:rest(.*)', component: () => import('./pages/Missing.vue') },
+  ],
+  scrollBehavior: (_to, _from, saved) => saved ?? { top: 0 },
+})
+
+router.beforeEach(async (to) => {
+  const session = useSession()
+  if (!session.known) await session.find()
+  if (!session.operator && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
+  return true
+})
+
+whenSignedOut(() => {
+  const session = useSession()
+  if (!session.operator) return
+  session.operator = null
+  void router.push({ path: '/sign-in', query: { to: router.currentRoute.value.fullPath } })
+})
