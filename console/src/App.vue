@@ -55,7 +55,7 @@ async function leave() {
   <a class="skip" href="#main">Skip to the content</a>
   <div v-if="session.operator" class="shell">
     <nav class="rail" :class="{ closed: !open }" aria-label="Main">
-      <div class="mark"><img src="/favicon.svg" alt="" /> Wardicon</div>
+      <div class="brand"><img src="/favicon.svg" alt="" /> Wardicon</div>
       <button class="menu-button" type="button" :aria-expanded="open" @click="open = !open"><IconMenu /> Menu</button>
       <RouterLink
         v-for="l in links"

@@ -5,6 +5,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -101,7 +102,7 @@ func (p *planner) protocol() {
 	}
 	c.Server = g.Address
 	reason := "the address on the gateway's record"
-	if g.Dynamic {
+	if _, err := netip.ParseAddr(g.Address); err != nil && g.Dynamic {
 		reason += "; a name, because the number behind it changes"
 	}
 	p.choose(vpn.FieldServer, "Server address", c.Server, ByGateway, reason)

@@ -115,7 +115,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
         />
         <Field v-model="draft.dynamic" kind="check" label="The IP address changes" />
         <Field v-model="draft.behind_nat" kind="check" label="It stands behind NAT" />
-        <div class="columns">
+        <div class="pairs">
           <Field v-model="draft.city" label="City" pointer="/place/city" :errors="errors" />
           <Field
             v-model="draft.country"

@@ -2,7 +2,7 @@
 import { computed } from 'vue'
 import type { Tally } from '../api/client'
 
-const props = defineProps<{ tally: Tally; checked?: boolean }>()
+const props = withDefaults(defineProps<{ tally: Tally; checked?: boolean }>(), { checked: true })
 const parts = computed(() =>
   [
     { kind: 'blocker', n: props.tally.blockers, text: props.tally.blockers === 1 ? 'blocker' : 'blockers' },
@@ -13,7 +13,7 @@ const parts = computed(() =>
 </script>
 
 <template>
-  <span v-if="checked === false" class="tag plain">being checked</span>
+  <span v-if="!checked" class="tag plain">being checked</span>
   <span v-else-if="parts.length === 0" class="tag fine">nothing found</span>
   <span v-else class="d-inline-flex flex-wrap gap-1"
     ><span v-for="p in parts" :key="p.kind" class="tag" :class="p.kind">{{ p.n }} {{ p.text }}</span></span

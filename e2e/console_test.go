@@ -1,0 +1,185 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/client"
+	"wardicon/demo"
+)
+
+func (b *tab) signIn() {
+	b.goTo("/", "Sign in to Wardicon")
+	b.fill("Name", demo.OwnerName)
+	b.fill("Password", demo.OwnerPassword)
+	b.press("Sign in")
+	b.until(`document.querySelector('nav[aria-label=Main]')`)
+}
+
+// TestPages opens every page in light and dark colours and on a narrow phone: each has
+// a title, nothing runs out of the page sideways, and axe finds nothing.
+func TestPages(t *testing.T) {
+	f := start(t, true)
+	b := open(t, f.url)
+	gateways, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Tallholm"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	people, err := f.client.People.List(t.Context(), client.Query{Search: "Leif"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	devices, err := f.client.Devices.List(t.Context(), client.Query{Search: "Engine laptop 1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	good, bad := f.profile("Engine laptop 1", "Norrvik"), f.profile("Deck phone 1", "Easthaven")
+	if _, err := f.client.Build(t.Context(), good, false); err != nil {
+		t.Fatal(err)
+	}
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.goTo("/", "Sign in to Wardicon")
+	b.accessible("sign-in")
+	b.shot("sign-in")
+	b.signIn()
+	pages := []struct{ name, path, title, text string }{
+		{"overview", "/", "Skerry Line", "Most in need of you"},
+		{"gateways", "/gateways", "Gateways", "3 gateways"},
+		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
+		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
+		{"people", "/people", "People", "12 people"},
+		{"person", "/people/" + people.Items[0].ID, "Leif Sund", "l_sund_relief"},
+		{"devices", "/devices", "Devices", "20 devices"},
+		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
+		{"profiles", "/profiles", "Profiles", "22 profiles"},
+		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
+		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password is the login"},
+		{"rules", "/rules", "Rules", "Blank before or after a value"},
+		{"log", "/log", "Audit log", "harbourmaster"},
+		{"organisation", "/organisation", "Organisation", "Domain"},
+		{"missing", "/nowhere", "No such page", "overview"},
+	}
+	for _, look := range []struct {
+		name          string
+		width, height int64
+		theme         string
+	}{{"light", 1280, 800, "light"}, {"dark", 1280, 800, "dark"}, {"phone", 360, 740, "light"}} {
+		b.do(chromedp.EmulateViewport(look.width, look.height))
+		eval[bool](b, `(localStorage.setItem('theme', '`+look.theme+`'), true)`)
+		for _, p := range pages {
+			t.Run(look.name+"/"+p.name, func(t *testing.T) {
+				b.t = t
+				b.goTo(p.path, p.title)
+				b.see(p.text)
+				b.accessible(p.name)
+				if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+					t.Errorf("the page is %d pixels wider than the window", over)
+				}
+				b.shot(look.name + "-" + p.name)
+			})
+		}
+	}
+	b.t = t
+}
+
+// TestFirstProfile goes the way of a new administrator in the console: from an empty
+// service to a parcel, with an error beside its field on the way.
+func TestFirstProfile(t *testing.T) {
+	f := start(t, false)
+	code := f.svc.SetUpCode()
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+
+	b.goTo("/", "Set Wardicon up")
+	b.fill("Set-up code", code)
+	b.fill("Name", "owner")
+	b.fill("Password", "short")
+	b.fill("Password once more", "short")
+	b.press("Make the owner and sign in")
+	b.see("15 to 256 characters")
+	for _, label := range []string{"Password", "Password once more"} {
+		b.fill(label, "anchor-velvet-52-pepper-rudder")
+	}
+	b.press("Make the owner and sign in")
+	b.see("Begin here")
+	b.shot("first-overview")
+
+	b.press("Add a gateway")
+	b.fill("Name", "Norrvik")
+	b.fill("Address", "https://norrvik.skerryline.example/")
+	b.fill("Pre-shared key", "halyard-58-Cormorant-shingle-27")
+	b.fill("Networks", "10.20.0.0/16\n10.21.0.0")
+	b.press("Add the gateway")
+	b.see(`Write only "norrvik.skerryline.example"`)
+	b.see("expected a network in CIDR form")
+	if described := eval[string](b, labelled("Address")+`.getAttribute('aria-describedby').split(' ').map(id => document.getElementById(id).textContent).join(' ')`); !strings.Contains(described, "without a scheme") {
+		t.Errorf("the error is not tied to its field: %s", described)
+	}
+	b.shot("first-errors")
+	if page, err := f.svcGateways(); err != nil || page != 0 {
+		t.Errorf("%d gateways were stored in spite of the errors (%v)", page, err)
+	}
+	b.fill("Address", "norrvik.skerryline.example")
+	b.fill("Networks", "10.20.0.0/16")
+	b.press("Add the gateway")
+	b.until(`document.title === 'Norrvik · Wardicon'`)
+	b.see("A key is stored")
+
+	b.goTo("/people/new", "New person")
+	b.fill("Name", "Ada Fjell")
+	b.press("Add the person")
+	b.see("First account")
+	b.fill("Login", "a_fjell")
+	b.press("Add the account")
+	b.see("Another account")
+
+	b.press("Add a device")
+	b.until(labelled("Release"))
+	b.fill("Name", "Ada's laptop")
+	b.fill("Platform", "linux-desktop")
+	b.fill("Release", "1.42")
+	b.press("Add the device")
+	b.see("No profile yet")
+	b.press("Add a profile")
+	b.see("the disk of Ada's laptop is not encrypted")
+	b.see("[hidden]")
+	if strings.Contains(eval[string](b, "document.body.innerHTML"), "halyard") {
+		t.Error("the key is on the page before anyone asked")
+	}
+	b.press("Show secrets (this is logged)")
+	b.see("0saGFseWFyZC01OC1Db3Jtb3JhbnQtc2hpbmdsZS0yNw==") // the key as the keyfile carries it
+	b.press("Build a parcel")
+	b.see("current")
+	b.goTo("/log", "Audit log")
+	b.see("reveal")
+	b.press("Sign out")
+	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
+}
+
+// TestKeyboard signs in and reaches a list with the keyboard alone.
+func TestKeyboard(t *testing.T) {
+	f := start(t, true)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.goTo("/", "Sign in to Wardicon")
+	b.do(chromedp.KeyEvent("\t"), chromedp.KeyEvent(demo.OwnerName), chromedp.KeyEvent("\t"), chromedp.KeyEvent(demo.OwnerPassword), chromedp.KeyEvent("\r"))
+	b.until(`document.title === 'Skerry Line · Wardicon'`)
+	reached := false
+	for range 80 {
+		b.do(chromedp.KeyEvent("\t"))
+		if outline := eval[string](b, `getComputedStyle(document.activeElement).outlineStyle`); outline == "none" && !eval[bool](b, `document.activeElement === document.body`) {
+			t.Errorf("no focus is seen on %s", eval[string](b, `document.activeElement.outerHTML.slice(0, 120)`))
+		}
+		if eval[string](b, `document.activeElement.textContent.trim()`) == "Devices" {
+			reached = true
+			b.do(chromedp.KeyEvent("\r"))
+			break
+		}
+	}
+	if !reached {
+		t.Fatal("the link to the devices was not reached")
+	}
+	b.until(`document.title === 'Devices · Wardicon' && document.activeElement.tagName === 'H1'`)
+}

@@ -1,0 +1,121 @@
+// Package e2e drives the real service on loopback: through its API, its client, its
+// command line, and its console in a real browser.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"log/slog"
+	"net/http/httptest"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wardicon/cli"
+	"wardicon/client"
+	"wardicon/console"
+	"wardicon/core/secret"
+	"wardicon/demo"
+	"wardicon/httpapi"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+// fleet is a running service with the sample data.
+type fleet struct {
+	t      *testing.T
+	dir    string // data folder
+	url    string
+	svc    *service.Service
+	client *client.Client // signed in
+	log    *buffer
+}
+
+// buffer is a log that several goroutines write.
+type buffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *buffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.Write(p)
+}
+
+func (b *buffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.String()
+}
+
+// start runs a service; with sample data it is signed in too.
+func start(t *testing.T, sample bool) *fleet {
+	t.Helper()
+	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
+	log := slog.New(slog.NewJSONHandler(f.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	ctx, stop := context.WithCancel(t.Context())
+	s, err := store.Open(ctx, f.dir, store.Key{}, time.Now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.svc = service.New(s, log, time.Now)
+	if sample {
+		if err := demo.Load(ctx, f.svc); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var background sync.WaitGroup
+	background.Go(func() { f.svc.Run(ctx) })
+	server := httptest.NewServer(httpapi.New(f.svc, log, httpapi.Options{Version: "test", Console: console.Dist()}))
+	t.Cleanup(func() {
+		server.Close()
+		stop()
+		background.Wait()
+		if err := s.Close(); err != nil {
+			t.Error(err)
+		}
+	})
+	f.url = server.URL
+	f.client = client.New(f.url, "")
+	if sample {
+		if _, err := f.client.SignIn(ctx, demo.OwnerName, secret.New(demo.OwnerPassword)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return f
+}
+
+// profile finds a profile of the sample data.
+func (f *fleet) profile(device, gateway string) string {
+	f.t.Helper()
+	page, err := f.client.Profiles.List(f.t.Context(), client.Query{Search: device, Limit: 100})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for _, p := range page.Items {
+		if p.Device == device && p.Gateway == gateway {
+			return p.ID
+		}
+	}
+	f.t.Fatalf("no profile of %s for %s", device, gateway)
+	return ""
+}
+
+// run runs a command line against the service.
+func (f *fleet) run(stdin string, args ...string) (code int, out, errs string) {
+	f.t.Helper()
+	var stdout, stderr bytes.Buffer
+	code = cli.Run(args, cli.Streams{In: strings.NewReader(stdin), Out: &stdout, Err: &stderr, Env: func(name string) string {
+		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(f.dir, "..", "config"), "WARDICON_SERVICE": f.url}[name]
+	}})
+	return code, stdout.String(), stderr.String()
+}
+
+// svcGateways counts the gateways past the API.
+func (f *fleet) svcGateways() (int, error) {
+	page, err := f.svc.Gateways.List(f.t.Context(), store.Query{Limit: 1})
+	return page.Total, err
+}
