@@ -59,7 +59,18 @@ func open(t *testing.T, url string) *tab {
 			time.Sleep(100 * time.Millisecond)
 		}
 	})
-	return &tab{t, ctx, url, string(axe)}
+	b := &tab{t, ctx, url, string(axe)}
+	if err := chromedp.Do(ctx); err != nil { // starts the browser
+		t.Fatal(err)
+	}
+	if err := chromedp.Listen(ctx, func(ev any) {
+		if e, ok := ev.(*runtime.EventExceptionThrown); ok {
+			t.Errorf("the page threw: %s", e.ExceptionDetails.Text)
+		}
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return b
 }
 
 func (b *tab) do(steps ...chromedp.Action[chromedp.Void]) {

@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"strings"
 	"testing"
 
@@ -78,6 +81,13 @@ func TestPages(t *testing.T) {
 					t.Errorf("the page is %d pixels wider than the window", over)
 				}
 				b.shot(look.name + "-" + p.name)
+				if p.name == "profile" {
+					eval[bool](b, `(document.getElementById('files').scrollIntoView(), true)`)
+					b.shot(look.name + "-profile-files")
+				}
+				if p.name == "person" {
+					b.until(labelled("Login") + "?.value === 'l_sund'")
+				}
 			})
 		}
 	}
@@ -182,4 +192,33 @@ func TestKeyboard(t *testing.T) {
 		t.Fatal("the link to the devices was not reached")
 	}
 	b.until(`document.title === 'Devices · Wardicon' && document.activeElement.tagName === 'H1'`)
+}
+
+// TestCard looks at the card as its person does: no violation, nothing runs out of the
+// page, and no script in it.
+func TestCard(t *testing.T) {
+	f := start(t, true)
+	b := open(t, f.url)
+	files, err := f.client.Preview(t.Context(), f.profile("Deck phone 3", "Easthaven"), false, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	card := files.Items[0].Text
+	if strings.Contains(card, "<script") || strings.Contains(card, "http") {
+		t.Error("the card has a script or reaches out")
+	}
+	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(card)) }))
+	defer page.Close()
+	for _, width := range []int64{1280, 360} {
+		b.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(page.URL))
+		b.see("press the space bar")
+		b.accessible("card")
+		if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+			t.Errorf("the card is %d pixels wider than %d", over, width)
+		}
+		b.shot(fmt.Sprintf("card-%d", width))
+	}
+	if got := eval[string](b, `[...document.querySelectorAll('.value')].map(e => e.textContent).join('\n')`); !strings.Contains(got, "breaker-91-Gannet-lantern-46-mizzen") {
+		t.Errorf("the key is not on the card as it is: %s", got)
+	}
 }

@@ -23,7 +23,7 @@ type worked struct {
 func (w *worked) shown() view.Planned {
 	return view.Planned{
 		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
-		Release: w.plan.Release.Title, Format: w.plan.Ability.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name,
+		Release: w.plan.Release.Title, Format: w.plan.Ability.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
 	}
 }
 

@@ -48,16 +48,19 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: g.connect, Remove: g.remove,
 	}
 	if len(files) > 0 && len(g.file) > 0 && !byHand {
-		c.Steps = g.file
+		c.Steps = settle(g.file, p.Connection.Tunnel, nil)
 		for _, f := range files {
 			c.Files = append(c.Files, f.Name)
 		}
 		if p.Connection.Keep == vpn.KeepAsked {
-			c.Values = values(p.Connection, vpn.FieldLogin)
+			c.Values = values(p.Connection, "Login")
 		}
 	} else {
-		c.Steps = g.hand
-		c.Values = values(p.Connection)
+		all := values(p.Connection)
+		c.Steps = settle(g.hand, p.Connection.Tunnel, all)
+		c.Values = slices.DeleteFunc(all, func(v Value) bool {
+			return !slices.ContainsFunc(c.Steps, func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") })
+		})
 	}
 	for _, host := range in.Gateway.Hosts {
 		c.Try = append(c.Try, "Open "+host+" in the browser: it answers only through the connection.")
@@ -84,12 +87,49 @@ func find(p vpn.Platform, release string) guide {
 	return found
 }
 
-// values lists what is typed, in the order of the steps; only names the fields that
-// are wanted, none wants all.
-func values(c vpn.Connection, only ...vpn.Field) []Value {
+// settle keeps the steps for a tunnel, and of each step what the card has values for.
+func settle(steps []string, tunnel vpn.Tunnel, have []Value) []string {
+	var kept []string
+	for _, step := range steps {
+		if only, rest, ok := strings.Cut(step, ":"); ok && (only == string(vpn.TunnelFull) || only == string(vpn.TunnelSplit)) {
+			if only != string(tunnel) {
+				continue
+			}
+			step = rest
+		}
+		if step = optional(step, have); strings.Trim(step, ". ") != "" {
+			kept = append(kept, step)
+		}
+	}
+	return kept
+}
+
+// optional resolves the braces in a step.
+func optional(step string, have []Value) string {
+	var b strings.Builder
+	for {
+		before, rest, ok := strings.Cut(step, "{")
+		b.WriteString(before)
+		if !ok {
+			return b.String()
+		}
+		inside, after, _ := strings.Cut(rest, "}")
+		if _, label, labelled := strings.Cut(inside, "‹"); labelled {
+			label, _, _ = strings.Cut(label, "›")
+			if slices.ContainsFunc(have, func(v Value) bool { return v.Label == label }) {
+				b.WriteString(inside)
+			}
+		}
+		step = after
+	}
+}
+
+// values lists what can be typed, in the order of the steps; only names the labels
+// that are wanted, none wants all.
+func values(c vpn.Connection, only ...string) []Value {
 	var list []Value
-	add := func(field vpn.Field, label, text string, spell bool) {
-		if text == "" || len(only) > 0 && !slices.Contains(only, field) {
+	add := func(label, text string, spell bool) {
+		if text == "" || len(only) > 0 && !slices.Contains(only, label) {
 			return
 		}
 		v := Value{Label: label, Text: text, Hidden: text == secret.Hidden}
@@ -98,25 +138,24 @@ func values(c vpn.Connection, only ...vpn.Field) []Value {
 		}
 		list = append(list, v)
 	}
-	add(vpn.FieldName, "Connection name", c.Name, false)
-	add(vpn.FieldServer, "Server address", c.Server, false)
-	add(vpn.FieldLogin, "Login", c.Login, true)
+	add("Connection name", c.Name, false)
+	add("Server address", c.Server, false)
+	add("Login", c.Login, true)
 	if c.Keep == vpn.KeepSaved {
-		add(vpn.FieldPassword, "Password", c.Password.Reveal(), true)
+		add("Password", c.Password.Reveal(), true)
 	}
 	if l := c.L2TP; l != nil {
-		add(vpn.FieldPSK, "Pre-shared key", l.PSK.Reveal(), true)
+		add("Pre-shared key", l.PSK.Reveal(), true)
 		titles := make([]string, len(l.PPP))
 		for i, m := range l.PPP {
 			titles[i] = suite.PPPFacts[m].Title
 		}
-		add(vpn.FieldPPP, "Sign-in method", strings.Join(titles, ", "), false)
-		add(vpn.FieldIKE, "IKE proposals", strings.Join(l.IKE, ", "), false)
-		add(vpn.FieldESP, "ESP proposals", strings.Join(l.ESP, ", "), false)
+		add("Sign-in method", strings.Join(titles, ", "), false)
+		add("IKE proposals", strings.Join(l.IKE, ", "), false)
+		add("ESP proposals", strings.Join(l.ESP, ", "), false)
 	}
-	add(vpn.FieldTunnel, "Tunnel", string(c.Tunnel), false)
-	add(vpn.FieldRoutes, "Routes", strings.Join(c.Routes, " "), false)
-	add(vpn.FieldDNS, "DNS servers", strings.Join(c.DNS, " "), false)
-	add(vpn.FieldDomains, "Inside domains", strings.Join(c.Domains, " "), false)
+	add("Routes", strings.Join(c.Routes, " "), false)
+	add("DNS servers", strings.Join(c.DNS, " "), false)
+	add("Inside domains", strings.Join(c.Domains, " "), false)
 	return list
 }

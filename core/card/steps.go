@@ -3,7 +3,9 @@ package card
 import "wardicon/core/vpn"
 
 // guide is what a person does on one platform. Words in ‹› are labels of values on
-// the card. From is the first release that the guide is for.
+// the card; what stands in braces is left out where the card has no such value, and a
+// step that begins with "full:" or "split:" is for that tunnel only. From is the first
+// release that the guide is for.
 type guide struct {
 	platform vpn.Platform
 	from     string
@@ -21,10 +23,11 @@ var guides = []guide{
 			"Open the Control Panel, then Network and Sharing Center, then “Set up a new connection or network”.",
 			"Choose “Connect to a workplace”, then “Use my Internet connection (VPN)”.",
 			"Type ‹Server address› and ‹Connection name›. Tick “Don't connect now”.",
-			"Type ‹Login› and, if you were given one, ‹Password›. Leave the domain empty.",
+			"Type ‹Login›{ and ‹Password›}. Leave the domain empty.",
 			"Open the properties of the new connection, tab Security. As type choose “Layer 2 Tunneling Protocol with IPsec (L2TP/IPsec)”.",
 			"Press “Advanced settings”, choose the preshared key and type ‹Pre-shared key›.",
-			"Allow only the protocol ‹Sign-in method›, and require encryption.",
+			"Allow only the protocol ‹Sign-in method›.",
+			"split:On the tab Networking open the properties of IPv4, press Advanced and untick the default gateway on the remote network. Then, in a command window of an administrator, type for each network of ‹Routes›: route -p add, the network, mask, its mask, and the gateway's inside address.",
 		},
 		connect: []string{"Click the network symbol beside the clock, choose the connection and press Connect."},
 		remove:  []string{"In the list of network adapters, delete the connection."},
@@ -43,8 +46,9 @@ var guides = []guide{
 			"Open Settings, then Network & Internet, then VPN, then “Add VPN”.",
 			"As provider choose “Windows (built-in)”, as type “L2TP/IPsec with pre-shared key”.",
 			"Type ‹Connection name›, ‹Server address› and ‹Pre-shared key›.",
-			"As type of sign-in choose “User name and password”; type ‹Login› and, if you were given one, ‹Password›.",
+			"As type of sign-in choose “User name and password”; type ‹Login›{ and ‹Password›}.",
 			"Save. Then open the adapter's properties, tab Security, and allow only ‹Sign-in method›.",
+			"split:In PowerShell type: Set-VpnConnection -SplitTunneling $true, with -Name and ‹Connection name›; then for each network of ‹Routes›: Add-VpnConnectionRoute, with -ConnectionName and -DestinationPrefix.",
 		},
 		connect: []string{"Click the network symbol beside the clock, then VPN, choose the connection and press Connect."},
 		remove:  []string{"Run the removal script in the same way, or delete the connection in Settings, Network & Internet, VPN."},
@@ -59,8 +63,10 @@ var guides = []guide{
 		hand: []string{
 			"Open the system's settings, then Network, and add a VPN configuration of type L2TP over IPSec.",
 			"Type ‹Connection name›, ‹Server address› and ‹Login› (account name).",
-			"Under authentication type ‹Password›, if you were given one, and as shared secret ‹Pre-shared key›. Leave the group name empty.",
-			"In the options, send all traffic over the connection when ‹Tunnel› says full.",
+			"Under authentication{ type ‹Password› as password, and} type ‹Pre-shared key› as shared secret. Leave the group name empty.",
+			"full:In the options, tick the entry that sends all traffic over the connection.",
+			"split:In the options, leave the entry that sends all traffic over the connection off.",
+			"{On the page DNS, add ‹DNS servers›}{ and, as search domains, ‹Inside domains›}.",
 		},
 		connect: []string{"Open the VPN menu in the menu bar, or VPN in the settings, and switch the connection on."},
 		remove:  []string{"In the settings under Profiles, remove the profile; or remove the VPN configuration made by hand."},
@@ -75,8 +81,9 @@ var guides = []guide{
 		hand: []string{
 			"Open Settings, then General, then VPN, and add a configuration. As type choose L2TP.",
 			"As description type ‹Connection name›, as server ‹Server address›, as account ‹Login›.",
-			"Leave RSA SecurID off. Type ‹Password›, if you were given one, and as secret ‹Pre-shared key›.",
-			"Switch “Send All Traffic” on when ‹Tunnel› says full, else off. Save.",
+			"Leave RSA SecurID off.{ Type ‹Password› as password.} As secret type ‹Pre-shared key›.",
+			"full:Switch “Send All Traffic” on. Save.",
+			"split:Switch “Send All Traffic” off. Save.",
 		},
 		connect: []string{"Open Settings and switch VPN on. The sign VPN appears at the top of the screen."},
 		remove:  []string{"In Settings, General, VPN & Device Management, remove the profile or the configuration."},
@@ -88,8 +95,9 @@ var guides = []guide{
 			"As name type ‹Connection name›. As type choose L2TP/IPSec PSK.",
 			"As server address type ‹Server address›.",
 			"Leave L2TP secret and IPSec identifier empty. As IPSec pre-shared key type ‹Pre-shared key›.",
-			"Open the advanced options. When ‹Tunnel› says split, type ‹Routes› as forwarding routes. Type ‹DNS servers› and ‹Inside domains›, if they stand below.",
-			"As user name type ‹Login› and, if you were given one, ‹Password›. Save.",
+			"split:Open the advanced options and type ‹Routes› as forwarding routes.",
+			"{Open the advanced options and type ‹DNS servers› as DNS servers}{, and ‹Inside domains› as DNS search domains}.",
+			"As user name type ‹Login›{, as password ‹Password›}. Save.",
 		},
 		connect: []string{"In the same list of VPNs, tap the connection and press Connect. A key appears at the top of the screen."},
 		remove:  []string{"In the list of VPNs, tap the wheel beside the connection and choose Forget."},
@@ -99,7 +107,7 @@ var guides = []guide{
 		hand: []string{
 			"Open Settings, then Network, then “Add connection” and the built-in VPN.",
 			"As service name type ‹Connection name›, as provider type choose L2TP/IPsec, as authentication the pre-shared key.",
-			"Type ‹Server address›, ‹Login›, ‹Pre-shared key› and, if you were given one, ‹Password›. Leave the group name empty.",
+			"Type ‹Server address›, ‹Login›{, ‹Password›} and ‹Pre-shared key›. Leave the group name empty.",
 		},
 		connect: []string{"Click the clock, then VPN, and choose the connection."},
 		remove:  []string{"In Settings, Network, VPN, choose the connection and press Forget."},
@@ -115,10 +123,11 @@ var guides = []guide{
 		hand: []string{
 			"Install NetworkManager's plugin for L2TP with its window from your distribution.",
 			"Open the network settings, add a VPN and choose L2TP.",
-			"Type ‹Connection name›, ‹Server address› as gateway, ‹Login› and, if you were given one, ‹Password›.",
-			"In the IPsec settings switch IPsec on and type ‹Pre-shared key›; where ‹IKE proposals› and ‹ESP proposals› stand below, type them as phase 1 and phase 2 algorithms.",
+			"Type ‹Connection name›, ‹Server address› as gateway, ‹Login›{ and ‹Password›}.",
+			"In the IPsec settings switch IPsec on and type ‹Pre-shared key›{, ‹IKE proposals› as phase 1 algorithms}{ and ‹ESP proposals› as phase 2 algorithms}.",
 			"In the PPP settings allow only ‹Sign-in method›.",
-			"On the page IPv4, when ‹Tunnel› says split, add ‹Routes› and tick “use only for resources on this connection”.",
+			"split:On the page IPv4, add ‹Routes› and tick the entry that uses the connection only for resources on its network.",
+			"{On the page IPv4, add ‹DNS servers›}{ and the search domains ‹Inside domains›}.",
 		},
 		connect: []string{"Choose the connection in the network menu, or type: nmcli connection up followed by its name."},
 		remove:  []string{"Type: sudo nmcli connection delete followed by its name."},
@@ -127,9 +136,11 @@ var guides = []guide{
 		platform: "", from: "",
 		hand: []string{
 			"Add an L2TP/IPsec connection (IKEv1 main mode, transport mode) with the values below, as the device's own manual says.",
-			"IPsec protects UDP port 1701 to ‹Server address›, with ‹Pre-shared key›.",
-			"PPP signs in with ‹Login› and ‹Password›, by ‹Sign-in method› only.",
-			"When ‹Tunnel› says split, send only ‹Routes› through it.",
+			"Call it ‹Connection name›. IPsec protects UDP port 1701 to ‹Server address›, with ‹Pre-shared key›{, the IKE proposals ‹IKE proposals›}{ and the ESP proposals ‹ESP proposals›}.",
+			"PPP signs in with ‹Login›{ and ‹Password›}, by ‹Sign-in method› only.",
+			"full:Send everything through it.",
+			"split:Send only ‹Routes› through it.",
+			"{Ask ‹DNS servers›}{ for names in ‹Inside domains›}.",
 		},
 		connect: []string{"Bring the connection up as the manual says, and look for an address on the tunnel's interface."},
 		remove:  []string{"Remove the connection and its secrets from the configuration."},

@@ -71,6 +71,7 @@ type Planned struct {
 	Release    string          `json:"release" doc:"Platform and release"`
 	Format     platform.Format `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
 	Title      string          `json:"title" doc:"What the profile joins"`
+	PersonID   string          `json:"person_id" doc:"The device's owner"`
 }
 
 // ShownFile is a file as a preview shows it.

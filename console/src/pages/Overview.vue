@@ -41,8 +41,7 @@ onMounted(look)
         >profiles</RouterLink
       >
       <div class="panel">
-        <strong>{{ o.counts.parcels }}</strong
-        >parcels built
+        <strong>{{ o.counts.parcels }}</strong>parcels built
       </div>
     </section>
 

@@ -8,6 +8,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
+import { platformText } from '../parts/platforms'
 import { useForm } from '../parts/useForm'
 
 const props = defineProps<{ id: string }>()
@@ -94,7 +95,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
             <td>
               <RouterLink :to="`/devices/${d.id}`">{{ d.name }}</RouterLink>
             </td>
-            <td>{{ d.platform }} {{ d.release }}</td>
+            <td>{{ platformText(d.platform) }} {{ d.release }}</td>
             <td><TallyTags :tally="d.tally" /></td>
           </tr>
         </tbody>

@@ -56,11 +56,10 @@ onMounted(() =>
   page.run(async () => {
     await plan()
     await preview()
-    const device = await ask(
-      api.GET('/api/v1/devices/{id}', { params: { path: { id: planned.value!.profile.device_id } } }),
-    )
     const own = await ask(
-      api.GET('/api/v1/accounts', { params: { query: { filter: [`person_id:${device.person_id}`], limit: 100 } } }),
+      api.GET('/api/v1/accounts', {
+        params: { query: { filter: [`person_id:${planned.value!.person_id}`], limit: 100 } },
+      }),
     )
     accounts.value = own.items.map((a) => ({ value: a.id, text: a.login }))
   }, ''),
@@ -96,18 +95,19 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
   <template v-if="planned">
     <p class="soft">
       {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
+      <RouterLink :to="`/people/${planned.person_id}`">person</RouterLink> ·
       <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink>
     </p>
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
-      <FindingBox v-for="(f, i) in apart" :key="i" :finding="f" />
+      <FindingBox v-for="(f, i) in apart" :key="i" :finding="f" :person="planned.person_id" />
       <dl class="plan mb-0">
         <div v-for="c in planned.choices" :key="c.field">
           <dt>{{ c.title }}</dt>
           <dd>
             <span class="mono value">{{ c.value }}</span>
             <div class="soft small">{{ c.reason }}</div>
-            <FindingBox v-for="(f, i) in beside(c.field)" :key="i" :finding="f" />
+            <FindingBox v-for="(f, i) in beside(c.field)" :key="i" :finding="f" :person="planned.person_id" />
           </dd>
         </div>
       </dl>

@@ -3,14 +3,14 @@
 import { computed } from 'vue'
 import type { Finding } from '../api/client'
 
-const props = defineProps<{ finding: Finding; here?: string }>()
+const props = defineProps<{ finding: Finding; person?: string }>()
 const pages: Record<string, string> = { gateway: '/gateways/', person: '/people/', device: '/devices/' }
 const link = computed(() => {
   const place = props.finding.place
-  if (!place || place.id === props.here) return null
+  if (!place) return null
+  if (place.noun === 'account' && props.person) return { to: '/people/' + props.person, text: 'Open the account' }
   const page = pages[place.noun]
-  if (page) return { to: page + place.id, text: `Open the ${place.noun}` }
-  return null
+  return page ? { to: page + place.id, text: `Open the ${place.noun}` } : null
 })
 </script>
 

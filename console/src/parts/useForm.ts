@@ -1,9 +1,12 @@
 // A form over one record: what is typed, the errors beside the fields, and saving.
-import { reactive, ref, toRaw } from 'vue'
+import { reactive, ref } from 'vue'
 import { ServiceError } from '../api/client'
 
+// Records are plain JSON; a structured clone would stumble over Vue's proxies.
+const copy = <T>(from: T): T => JSON.parse(JSON.stringify(from))
+
 export function useForm<T extends object>(start: T) {
-  const draft = reactive(structuredClone(start)) as T
+  const draft = reactive(copy(start)) as T
   const errors = ref<Record<string, string>>({})
   const wrong = ref('')
   const done = ref('')
@@ -11,7 +14,7 @@ export function useForm<T extends object>(start: T) {
 
   function fill(from: T) {
     for (const key of Object.keys(draft)) delete (draft as Record<string, unknown>)[key]
-    Object.assign(draft, structuredClone(toRaw(from)))
+    Object.assign(draft, copy(from))
   }
 
   /** Runs a save; errors are put beside their fields. Returns whether it went well. */

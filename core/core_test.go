@@ -1,0 +1,61 @@
+// Package core_test holds the house rules of core.
+package core_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// forbidden in core: interfaces to the world, the clock and randomness. Time as a type
+// is allowed; what reads the clock is looked for by name.
+var forbidden = []string{"net/http", "database/sql", "os", "os/exec", "crypto/rand", "math/rand", "math/rand/v2", "golang.org/x/term", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"}
+
+// levels orders the packages of core: one imports only what stands before it.
+var levels = []string{"core/secret", "core/suite", "core/vpn", "core/platform", "core/format", "core/format/apple", "core/format/keyfile", "core/format/powershell", "core/format/all", "core/plan", "core/check", "core/card", "core/view"}
+
+func TestImports(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(path) != ".go" || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		seen++
+		own := "core/" + filepath.ToSlash(filepath.Dir(path))
+		level := slices.Index(levels, own)
+		if level < 0 {
+			t.Errorf("%s has no level", own)
+		}
+		for _, spec := range file.Imports {
+			name, err := strconv.Unquote(spec.Path.Value)
+			if err != nil {
+				return err
+			}
+			if slices.Contains(forbidden, name) {
+				t.Errorf("%s imports %s", path, name)
+			}
+			if other, ours := strings.CutPrefix(name, "wardicon/"); ours && slices.Index(levels, other) >= level {
+				t.Errorf("%s imports %s, which does not stand below it", path, other)
+			}
+			if other, ours := strings.CutPrefix(name, "wardicon/"); ours && !strings.HasPrefix(other, "core/") {
+				t.Errorf("%s imports %s from outside core", path, other)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if seen < 30 {
+		t.Errorf("%d files were looked at: the walk misses some", seen)
+	}
+}

@@ -1,0 +1,71 @@
+package platform_test
+
+import (
+	"testing"
+
+	"wardicon/core/platform"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+func TestFind(t *testing.T) {
+	for _, test := range []struct {
+		platform vpn.Platform
+		release  string
+		exact    bool
+		by       string
+		support  platform.Support
+	}{
+		{vpn.Windows, "11", true, "11", platform.BuiltIn},
+		{vpn.Windows, "10 22H2", true, "10", platform.BuiltIn},
+		{vpn.Windows, "8", false, "7", platform.BuiltIn},
+		{vpn.Windows, "12", false, "11", platform.BuiltIn},
+		{vpn.MacOS, "10.15.7", true, "10.15", platform.BuiltIn},
+		{vpn.MacOS, "10.9", false, "10.11", platform.BuiltIn},
+		{vpn.IOS, "19", false, "18", platform.BuiltIn},
+		{vpn.Android, "11", true, "11", platform.BuiltIn},
+		{vpn.Android, "12", true, "12", platform.Gone},
+		{vpn.Android, "17", false, "16", platform.Gone},
+		{vpn.Android, "1", false, "4", platform.BuiltIn},
+		{vpn.ChromeOS, "131", false, "120", platform.BuiltIn},
+		{vpn.DeskPhone, "1", true, "1", platform.Rarely},
+	} {
+		found, ok := platform.Find(test.platform, test.release)
+		if !ok || found.Exact != test.exact || found.By != test.by || found.Ability(vpn.L2TP).Support != test.support {
+			t.Errorf("%s %s: by %s, exact %t, %s; expected %s, %t, %s", test.platform, test.release, found.By, found.Exact, found.Ability(vpn.L2TP).Support, test.by, test.exact, test.support)
+		}
+	}
+	if _, ok := platform.Find("toaster", "1"); ok {
+		t.Error("an unknown platform was found")
+	}
+}
+
+// TestTable holds that every platform is there, every fact has its source, and every
+// proposal can be read.
+func TestTable(t *testing.T) {
+	for _, p := range vpn.Platforms {
+		if _, ok := platform.Find(p, "1"); !ok || platform.Title(p) == "" {
+			t.Errorf("%s is not in the table", p)
+		}
+	}
+	for _, row := range platform.Table {
+		for i, r := range row.Releases {
+			if i > 0 && platform.Compare(row.Releases[i-1], r) >= 0 {
+				t.Errorf("%s: %s stands before %s", row.Title, row.Releases[i-1], r)
+			}
+		}
+		for protocol, a := range row.Can {
+			if a.Source == "" || a.Support == "" {
+				t.Errorf("%s, %s: no source or no support", row.Title, protocol)
+			}
+			if a.Support.Usable() && len(a.PPP) == 0 {
+				t.Errorf("%s, %s: usable without a PPP method", row.Title, protocol)
+			}
+			for _, proposals := range [][]string{a.IKE, a.ESP} {
+				if _, err := suite.ParseAll(proposals); err != nil {
+					t.Errorf("%s, %s: %v", row.Title, protocol, err)
+				}
+			}
+		}
+	}
+}
