@@ -168,6 +168,18 @@ platforms, serve, set-up, backup, demo.`,
 	return root
 }
 
+// group makes a command that is nothing but its commands.
+func group(c *cobra.Command, commands ...*cobra.Command) *cobra.Command {
+	c.AddCommand(commands...)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usage("unknown command %q for %q; see %s --help", args[0], cmd.CommandPath(), cmd.CommandPath())
+		}
+		return cmd.Help()
+	}
+	return c
+}
+
 // exactly refuses another number of arguments than those named.
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {

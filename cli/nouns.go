@@ -155,8 +155,7 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 			})
 		},
 	}
-	root.AddCommand(add, n.list(a), show, change, remove)
-	return root
+	return group(root, add, n.list(a), show, change, remove)
 }
 
 func (n noun[Row]) table(w table.Writer, rows ...Row) {

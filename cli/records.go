@@ -272,7 +272,7 @@ func (a *app) organisation() *cobra.Command {
 	}
 	change.Flags().StringVar(&name, "name", "", "name")
 	change.Flags().StringVar(&domain, "domain", "", "domain")
-	root.AddCommand(change, &cobra.Command{
+	return group(root, change, &cobra.Command{
 		Use: "show", Short: "Show name and domain", Args: exactly(), Long: "Shows the organisation.", Example: "  wardicon organisation show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -284,5 +284,4 @@ func (a *app) organisation() *cobra.Command {
 			})
 		},
 	})
-	return root
 }

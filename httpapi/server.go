@@ -22,7 +22,7 @@ import (
 
 // Limits of a request.
 const (
-	maxBody     = 1 << 20 // bytes
+	maxBody     = 4 << 20 // bytes, a last line: operations take 1 MiB
 	maxHeader   = 64 << 10
 	readTime    = 15 * time.Second
 	requestTime = 30 * time.Second
@@ -64,7 +64,8 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	}
 	r.Route("/api", func(r chi.Router) { r.NotFound(notFound) })
 	if opts.Console != nil {
-		r.NotFound(consoleHandler(opts.Console))
+		// Only the console is compressed: the length of an answer must not tell of secrets in it.
+		r.NotFound(middleware.Compress(5)(consoleHandler(opts.Console)).ServeHTTP)
 	} else {
 		r.NotFound(notFound)
 	}
@@ -122,7 +123,7 @@ func Server(handler http.Handler, log *slog.Logger) *http.Server {
 func operation(method, path, id, summary, tag string) huma.Operation {
 	return huma.Operation{
 		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag},
-		Security: []map[string][]string{{"token": {}}, {"cookie": {}}},
+		Security: []map[string][]string{{"token": {}}, {"cookie": {}}}, MaxBodyBytes: 1 << 20,
 	}
 }
 

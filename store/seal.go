@@ -127,12 +127,7 @@ func keyFile(path string, first bool) ([]byte, error) {
 	case errors.Is(err, fs.ErrNotExist) && first:
 		master := make([]byte, 32)
 		_, _ = rand.Read(master)
-		f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return nil, fmt.Errorf("key file: %w", err)
-		}
-		_, err = f.WriteString(hex.EncodeToString(master) + "\n")
-		return master, errors.Join(err, f.Sync(), f.Close())
+		return master, makeKeyFile(path, hex.EncodeToString(master)+"\n")
 	case err != nil:
 		return nil, fmt.Errorf("key file: %w; without it the secrets cannot be opened", err)
 	case info.Mode().Perm()&0o077 != 0:
@@ -147,4 +142,17 @@ func keyFile(path string, first bool) ([]byte, error) {
 		return nil, fmt.Errorf("key file %s: expected 64 hexadecimal digits", path)
 	}
 	return master, nil
+}
+
+// makeKeyFile writes a key file whole or not at all, also when the process is killed.
+func makeKeyFile(path, text string) error {
+	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("key file: %w", err)
+	}
+	_, err = f.WriteString(text)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("key file: %w", err)
+	}
+	return os.Rename(path+".new", path)
 }

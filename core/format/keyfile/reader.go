@@ -229,7 +229,12 @@ func (r *reader) settle() {
 		r.Note(format.Unrelated, r.where("connection", "type"), "a connection of type %q", kind)
 		return
 	}
-	if s := r.text("vpn", "service-type"); s != service {
+	switch s := r.text("vpn", "service-type"); s {
+	case service:
+	case "":
+		r.Note(format.KeyMalformed, r.where("vpn", "service-type"), "no service-type in [vpn]: NetworkManager does not know which kind of VPN this is")
+		return
+	default:
 		r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q; L2TP is what is checked so far", s)
 		return
 	}

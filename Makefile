@@ -1,0 +1,84 @@
+# Everything that is done with this project. `make demo` and `make test` are all that a
+# newcomer needs; they want Go, Node and git.
+SHELL := /bin/bash
+.ONESHELL:
+.SHELLFLAGS := -eu -o pipefail -c
+.DELETE_ON_ERROR:
+
+GO      := CGO_ENABLED=0 go
+VERSION := 0.1.0
+LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
+SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1') go.mod go.sum
+WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
+
+.PHONY: build demo test lint bench clean format shots
+
+build: bin/wardicon
+
+# The packages of the console, as its lock file has them.
+console/node_modules/.package-lock.json: console/package-lock.json
+	cd console && npm ci --no-progress
+
+# The API describes itself; the console's types are made from that.
+console/src/api/schema.d.ts: $(SOURCES) console/node_modules/.package-lock.json
+	mkdir -p bin
+	$(GO) run ./cmd/wardicon openapi > bin/openapi.json
+	cd console && npm run --silent types
+
+console/dist/index.html: $(WEB) console/src/api/schema.d.ts
+	cd console && npm run --silent build
+
+bin/wardicon: $(SOURCES) console/dist/index.html
+	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/wardicon
+
+# A service with sample data; ONCE=1 goes the whole way once and ends.
+demo: build
+	bin/wardicon demo $(if $(ONCE),--once)
+
+# Tools that tests use where they can be had: a browser, and other projects' parsers.
+.PHONY: tools
+tools:
+	@need=""
+	command -v chromium > /dev/null || need="$$need chromium"
+	command -v xmllint > /dev/null || need="$$need libxml2-utils"
+	command -v plistutil > /dev/null || need="$$need libplist-utils"
+	command -v nmcli > /dev/null || need="$$need network-manager"
+	if [ -n "$$need" ] && [ "$$(id -u)" = 0 ] && command -v apt-get > /dev/null; then
+		fresh=""
+		if [ ! -e /usr/sbin/policy-rc.d ]; then printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d; chmod +x /usr/sbin/policy-rc.d; fresh=1; fi
+		apt-get update -qq
+		DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need > /dev/null
+		if [ -n "$$fresh" ]; then rm -f /usr/sbin/policy-rc.d; fi
+	elif [ -n "$$need" ]; then
+		echo "tests that need$$need are skipped: install them as root"
+	fi
+
+FUZZTIME ?= 10s
+
+test: build tools
+	go test ./...
+	go test -race -run 'TestTogether|TestRecheck|TestVersions' ./e2e ./store
+	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./core/format/all
+
+lint: build
+	test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	go mod tidy -diff
+	cd console && npm run --silent check
+
+format: console/node_modules/.package-lock.json
+	gofmt -w $$(git ls-files '*.go')
+	cd console && npm run --silent format
+
+bench: build
+	go run ./bench
+
+# Pictures of every page, into a folder outside the project.
+shots: build tools
+	mkdir -p "$${DIR:?name a folder: make shots DIR=...}"
+	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile' ./e2e
+
+clean:
+	rm -rf bin console/node_modules console/src/api/schema.d.ts console/components.d.ts
+	cd console && find dist -mindepth 1 -not -name .keep -delete

@@ -1,0 +1,315 @@
+// Command bench prints how long Wardicon's work takes, each figure as a ratio to a
+// baseline that is measured in the same run: the bare encoding and cryptography in it,
+// bare SQL, bare parsing, the bare start of a process.
+package main
+
+import (
+	"bytes"
+	"compress/gzip"
+	"context"
+	"crypto/rand"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/chacha20poly1305"
+
+	"wardicon/console"
+	"wardicon/core/card"
+	"wardicon/core/check"
+	"wardicon/core/format/all"
+	"wardicon/core/plan"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+	"wardicon/demo"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
+	if err := errors.Join(profiles(), files(), lists(), starts()); err != nil {
+		return err
+	}
+	return sizes()
+}
+
+func row(work string, took, baseline time.Duration) {
+	fmt.Printf("%-44s %12s %14s %8.1f\n", work, took.Round(100*time.Nanosecond), baseline.Round(100*time.Nanosecond), float64(took)/float64(baseline))
+}
+
+func measure(do func()) time.Duration {
+	return time.Duration(testing.Benchmark(func(b *testing.B) {
+		for b.Loop() {
+			do()
+		}
+	}).NsPerOp())
+}
+
+func input(p vpn.Platform, release string) plan.Input {
+	psk, password := secret.New("halyard-58-Cormorant-shingle-27-thrift"), secret.New("dune-45-Tangerine-flint-moss")
+	g := vpn.Gateway{
+		Stamp: vpn.Stamp{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
+		DNS: []string{"10.20.0.53"}, Domains: []string{"inside.skerryline.example"}, Routes: []string{"10.20.0.0/16"}, Pool: []string{"10.99.20.0/24"},
+		Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: &psk, PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}, ESP: []string{"aes256-sha256", "aes256-sha1"}}},
+	}
+	return plan.Input{
+		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Profile: vpn.Profile{Stamp: vpn.Stamp{ID: "pr-1"}}, Gateway: g,
+		Person: vpn.Person{Name: "Ines Moreau"}, Accounts: []vpn.Account{{Stamp: vpn.Stamp{ID: "ac-1"}, Login: "i_moreau", Password: &password}},
+		Device: vpn.Device{Name: "Engine laptop 1", Platform: p, Release: release, Encrypted: true},
+	}
+}
+
+// profiles plans, checks, builds and seals one profile; the baseline encodes and seals
+// the same files.
+func profiles() error {
+	key := make([]byte, chacha20poly1305.KeySize)
+	_, _ = rand.Read(key)
+	aead, err := chacha20poly1305.NewX(key)
+	if err != nil {
+		return err
+	}
+	seal := func(content []byte) {
+		nonce := make([]byte, aead.NonceSize(), aead.NonceSize()+len(content)+aead.Overhead())
+		_, _ = rand.Read(nonce)
+		aead.Seal(nonce, nonce, content, []byte("parcel"))
+	}
+	memo := secret.NewMemo(key, 1000)
+	for _, of := range []struct {
+		platform vpn.Platform
+		release  string
+	}{{vpn.IOS, "17"}, {vpn.Windows, "11"}, {vpn.LinuxDesktop, "1.42"}} {
+		in := input(of.platform, of.release)
+		p := plan.Make(in)
+		codec, _ := all.ByName(p.Ability.Format)
+		took := measure(func() {
+			p := plan.Make(in)
+			s := check.Planned(in, p, nil)
+			s.Judge = memo.Judge
+			check.Run(s)
+			files, _ := codec.Write(p.Connection)
+			c := card.Make(in, p, files, false)
+			page, _ := c.HTML()
+			for _, f := range files {
+				seal(f.Content)
+			}
+			seal(page)
+			seal(c.Text())
+		})
+		files, err := codec.Write(p.Connection)
+		if err != nil {
+			return err
+		}
+		c := card.Make(in, p, files, false)
+		baseline := measure(func() {
+			files, _ := codec.Write(p.Connection)
+			page, _ := c.HTML()
+			for _, f := range files {
+				seal(f.Content)
+			}
+			seal(page)
+			seal(c.Text())
+		})
+		row(fmt.Sprintf("plan, check, build, seal: %s", codec.Name), took, baseline)
+	}
+	in := input(vpn.LinuxDesktop, "1.42")
+	s := check.Planned(in, plan.Make(in), nil)
+	s.Judge = memo.Judge
+	row("check with secrets judged for the first time", measure(func() { s := *s; s.Judge = nil; check.Run(&s) }), measure(func() { check.Run(s) }))
+	return nil
+}
+
+// files reads and checks a file; the baseline only tokenizes it.
+func files() error {
+	for _, of := range []struct {
+		platform vpn.Platform
+		release  string
+		parse    func([]byte)
+	}{
+		{vpn.IOS, "17", func(data []byte) {
+			for d := xml.NewDecoder(bytes.NewReader(data)); ; {
+				if _, err := d.Token(); err != nil {
+					return
+				}
+			}
+		}},
+		{vpn.LinuxDesktop, "1.42", func(data []byte) {
+			for line := range strings.SplitSeq(string(data), "\n") {
+				_, _, _ = strings.Cut(line, "=")
+			}
+		}},
+	} {
+		p := plan.Make(input(of.platform, of.release))
+		codec, _ := all.ByName(p.Ability.Format)
+		made, err := codec.Write(p.Connection)
+		if err != nil {
+			return err
+		}
+		data := made[0].Content
+		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data) }), measure(func() { of.parse(data) }))
+	}
+	return nil
+}
+
+// lists reads a page of 100,000 devices; the baseline reads as many rows by key.
+func lists() error {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "wardicon-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = s.Close() }()
+	if err := s.Write(ctx, func(tx *store.Tx) error {
+		p := vpn.Person{Name: "Ada"}
+		if err := store.People.Insert(ctx, tx, &p); err != nil {
+			return err
+		}
+		for i := range 100_000 {
+			d := vpn.Device{Name: fmt.Sprintf("Device %06d", i), PersonID: p.ID, Platform: vpn.Platforms[i%len(vpn.Platforms)], Release: "10"}
+			if err := store.Devices.Insert(ctx, tx, &d); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	baseline := measure(func() {
+		_, _ = store.Devices.Where(ctx, s.Read(), "rowid <= 50")
+	})
+	for _, q := range []struct {
+		name  string
+		query store.Query
+	}{
+		{"first page", store.Query{Limit: 50}},
+		{"last page", store.Query{Limit: 50, Offset: 99_950}},
+		{"filtered", store.Query{Limit: 50, Conditions: map[string]string{"platform": "ios"}}},
+		{"searched", store.Query{Limit: 50, Search: "99"}},
+	} {
+		row("100,000 devices: "+q.name, measure(func() { _, _ = store.Devices.List(ctx, s.Read(), q.query) }), baseline)
+	}
+	return nil
+}
+
+// starts times the service from its start to its first answer, on the sample data; the
+// baseline starts the same program to print its version.
+func starts() error {
+	ctx := context.Background()
+	dir, err := os.MkdirTemp("", "wardicon-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close()); err != nil {
+		return err
+	}
+	const program, address = "bin/wardicon", "127.0.0.1:17481"
+	var took, baseline []time.Duration
+	for range 7 {
+		begin := time.Now()
+		if err := exec.Command(program, "--version").Run(); err != nil {
+			return fmt.Errorf("%s: %w; run make build first", program, err)
+		}
+		baseline = append(baseline, time.Since(begin))
+
+		cmd := exec.Command(program, "serve", "--data", dir, "--listen", address)
+		begin = time.Now()
+		if err := cmd.Start(); err != nil {
+			return err
+		}
+		for {
+			res, err := http.Get("http://" + address + "/ready")
+			if err == nil {
+				_ = res.Body.Close()
+				break
+			}
+			if time.Since(begin) > 20*time.Second {
+				return err
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+		took = append(took, time.Since(begin))
+		_ = cmd.Process.Signal(os.Interrupt)
+		if err := cmd.Wait(); err != nil {
+			return fmt.Errorf("the service did not stop well: %w", err)
+		}
+	}
+	slices.Sort(took)
+	slices.Sort(baseline)
+	row("start to first answer (median of 7)", took[3], baseline[3])
+	return nil
+}
+
+var asset = regexp.MustCompile(`(?:src|href)="(/assets/[^"]+)"`)
+
+// sizes prints what a browser loads first, compressed, and the size of the program.
+func sizes() error {
+	dist := console.Dist()
+	index, err := fs.ReadFile(dist, "index.html")
+	if err != nil {
+		return fmt.Errorf("the console is not built: %w", err)
+	}
+	names := []string{"index.html"}
+	for _, m := range asset.FindAllStringSubmatch(string(index), -1) {
+		names = append(names, strings.TrimPrefix(m[1], "/"))
+	}
+	// The overview is the first page, and its parts come with it.
+	for _, part := range []string{"Overview-", "PageHead-", "TallyTags-", "Notice-"} {
+		found, err := fs.Glob(dist, "assets/"+part+"*.js")
+		if err != nil {
+			return err
+		}
+		names = append(names, found...)
+	}
+	total := 0
+	for _, name := range names {
+		data, err := fs.ReadFile(dist, name)
+		if err != nil {
+			return err
+		}
+		var out bytes.Buffer
+		w := gzip.NewWriter(&out)
+		if _, err := io.Copy(w, bytes.NewReader(data)); err != nil {
+			return err
+		}
+		if err := w.Close(); err != nil {
+			return err
+		}
+		total += out.Len()
+	}
+	info, err := os.Stat(filepath.Join("bin", "wardicon"))
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\nconsole's first load: %d files, %.1f KB compressed\nprogram: %.1f MB\n", len(names), float64(total)/1000, float64(info.Size())/1e6)
+	return nil
+}
