@@ -23,7 +23,7 @@ var Accounts = &Table[vpn.Account, view.Account]{
 	},
 	after: linkGateways,
 	list: listing[view.Account]{
-		id: "a.id", from: "accounts a JOIN people p ON p.id = a.person_id", cols: "a.id, a.version, a.created, a.changed, a.body, p.name",
+		id: "a.id", from: "accounts a", joins: "LEFT JOIN people p ON p.id = a.person_id", cols: "a.id, a.version, a.created, a.changed, a.body, p.name",
 		scan: func(scan func(...any) error) (row view.Account, err error) {
 			err = scanRecord(scan, &row.Account, &row.Stamp, &row.Person)
 			return row, err

@@ -87,7 +87,7 @@ var Devices = &Table[vpn.Device, view.Device]{
 		{"release", func(d *vpn.Device) any { return d.Release }},
 	},
 	list: listing[view.Device]{
-		id: "d.id", from: "devices d JOIN people p ON p.id = d.person_id",
+		id: "d.id", from: "devices d", joins: "LEFT JOIN people p ON p.id = d.person_id",
 		cols: `d.id, d.version, d.created, d.changed, d.body, p.name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(blockers), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(advice), 0) FROM profiles f WHERE f.device_id = d.id)`,

@@ -20,7 +20,7 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 		{"gateway_id", func(p *vpn.Profile) any { return p.GatewayID }},
 	},
 	list: listing[view.Profile]{
-		id: "f.id", from: "profiles f JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
+		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = f.gateway_id LEFT JOIN people p ON p.id = d.person_id",
 		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, d.name, g.name, p.name, d.platform, d.release`,
 		scan: func(scan func(...any) error) (row view.Profile, err error) {
 			var t vpn.Tally

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -34,16 +35,16 @@ type column[T any] struct {
 	get  func(*T) any
 }
 
-// listing says how a list is selected: from is what stands behind FROM, cols what is
-// selected, scan reads one row.
+// listing says how a list is selected: from is the table, joins what its rows are shown
+// with (always to the left, on a key), cols what is selected, scan reads one row.
 type listing[Row any] struct {
-	from, cols string
-	id         string // the column of the identifier
-	scan       func(scan func(...any) error) (Row, error)
-	search     []string          // columns that a search looks into
-	sorts      map[string]string // name of an order -> its SQL
-	first      string            // the order where none is asked for
-	filters    map[string]string // name of a filter -> its SQL condition with one ?
+	from, joins, cols string
+	id                string // the column of the identifier
+	scan              func(scan func(...any) error) (Row, error)
+	search            []string          // columns that a search looks into
+	sorts             map[string]string // name of an order -> its SQL
+	first             string            // the order where none is asked for
+	filters           map[string]string // name of a filter -> its SQL condition with one ?
 }
 
 // Query selects a page of a list.
@@ -262,9 +263,21 @@ func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
 	return tx.s.seal.open(owner, field, sealed)
 }
 
+var alias = regexp.MustCompile(`\b([a-z])\.[a-z]`)
+
+// elsewhere tells whether a condition looks at another table than the list's own.
+func (l *listing[Row]) elsewhere(where string) bool {
+	for _, m := range alias.FindAllStringSubmatch(where, -1) {
+		if !strings.HasPrefix(l.id, m[1]+".") {
+			return true
+		}
+	}
+	return false
+}
+
 // Row reads one record as lists show it, without secrets.
 func (t *Table[T, Row]) Row(ctx context.Context, tx *Tx, id string) (Row, error) {
-	row, err := t.list.scan(tx.q.QueryRowContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" WHERE "+t.list.id+" = ?", id).Scan)
+	row, err := t.list.scan(tx.q.QueryRowContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" = ?", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = &NotFoundError{t.Noun, id}
 	}
@@ -300,7 +313,11 @@ func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Pag
 		}
 		where += " AND (" + strings.Join(any, " OR ") + ")"
 	}
-	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+t.list.from+" WHERE "+where, args...).Scan(&page.Total); err != nil {
+	counted := t.list.from
+	if t.list.elsewhere(where) {
+		counted += " " + t.list.joins
+	}
+	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+counted+" WHERE "+where, args...).Scan(&page.Total); err != nil {
 		return page, fmt.Errorf("database: %w", err)
 	}
 	name, down := strings.CutPrefix(query.Sort, "-")
@@ -314,7 +331,10 @@ func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Pag
 	if down {
 		order = strings.NewReplacer(" DESC", " ASC", " ASC", " DESC").Replace(order)
 	}
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" WHERE "+where+" ORDER BY "+order+" LIMIT ? OFFSET ?", append(args, query.Limit, query.Offset)...)
+	// The rows that are passed over are only counted off; what is shown is read for the
+	// page alone. Joins to the left that are not asked for are left out by SQLite.
+	onPage := "SELECT " + t.list.id + " FROM " + t.list.from + " " + t.list.joins + " WHERE " + where + " ORDER BY " + order + " LIMIT ? OFFSET ?"
+	rows, err := tx.q.QueryContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" IN ("+onPage+") ORDER BY "+order, append(args, query.Limit, query.Offset)...)
 	if err != nil {
 		return page, fmt.Errorf("database: %w", err)
 	}
