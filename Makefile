@@ -72,7 +72,7 @@ format: console/node_modules/.package-lock.json
 	cd console && npm run --silent format
 
 bench: build
-	go run ./bench
+	WARDICON_BENCH=1 go test -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
 shots: build tools

@@ -108,8 +108,10 @@ func (a *app) exit(err error) int {
 		return exitUsage
 	}
 	a.complain("%v", err)
-	if strings.HasPrefix(err.Error(), "unknown ") || strings.Contains(err.Error(), " arg(s)") || strings.Contains(err.Error(), "required flag") {
-		return exitUsage
+	for _, framework := range []string{"unknown command", " arg(s)", "flags in the group"} {
+		if strings.Contains(err.Error(), framework) {
+			return exitUsage
+		}
 	}
 	return exitFindings
 }

@@ -119,3 +119,5 @@ func (f *fleet) svcGateways() (int, error) {
 	page, err := f.svc.Gateways.List(f.t.Context(), store.Query{Limit: 1})
 	return page.Total, err
 }
+
+func query(search string) client.Query { return client.Query{Search: search, Limit: 100} }

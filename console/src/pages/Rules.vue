@@ -28,7 +28,7 @@ onMounted(async () => {
     <BFormInput id="search" v-model="search" type="search" />
   </div>
   <Notice :text="wrong" />
-  <p role="status" class="soft">{{ fitting.length }} rules</p>
+  <p role="status" class="soft">{{ fitting.length }} {{ fitting.length === 1 ? 'rule' : 'rules' }}</p>
   <article v-for="r in fitting" :key="r.code" class="panel mb-2">
     <h2 class="mb-1">
       <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>{{ r.title }}

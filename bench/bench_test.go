@@ -1,7 +1,7 @@
-// Command bench prints how long Wardicon's work takes, each figure as a ratio to a
+// Package bench prints how long Wardicon's work takes, each figure as a ratio to a
 // baseline that is measured in the same run: the bare encoding and cryptography in it,
-// bare SQL, bare parsing, the bare start of a process.
-package main
+// bare SQL, bare parsing, the bare start of a process. It runs by make bench only.
+package bench
 
 import (
 	"bytes"
@@ -39,7 +39,10 @@ import (
 	"wardicon/store"
 )
 
-func main() {
+func TestMain(m *testing.M) {
+	if os.Getenv("WARDICON_BENCH") == "" {
+		os.Exit(m.Run())
+	}
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
@@ -171,18 +174,24 @@ func files() error {
 	return nil
 }
 
+// scratch opens a store in a new folder.
+func scratch(ctx context.Context) (*store.Store, string, error) {
+	dir, err := os.MkdirTemp("", "wardicon-bench-")
+	if err != nil {
+		return nil, "", err
+	}
+	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
+	return s, dir, err
+}
+
 // lists reads a page of 100,000 devices; the baseline reads as many rows by key.
 func lists() error {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("", "wardicon-bench-")
+	s, dir, err := scratch(ctx)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
-	if err != nil {
-		return err
-	}
 	defer func() { _ = s.Close() }()
 	if err := s.Write(ctx, func(tx *store.Tx) error {
 		p := vpn.Person{Name: "Ada"}
@@ -220,19 +229,15 @@ func lists() error {
 // baseline starts the same program to print its version.
 func starts() error {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("", "wardicon-bench-")
+	s, dir, err := scratch(ctx)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
-	if err != nil {
-		return err
-	}
 	if err := errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close()); err != nil {
 		return err
 	}
-	const program, address = "bin/wardicon", "127.0.0.1:17481"
+	const program, address = "../bin/wardicon", "127.0.0.1:17481"
 	var took, baseline []time.Duration
 	for range 7 {
 		begin := time.Now()
@@ -306,7 +311,7 @@ func sizes() error {
 		}
 		total += out.Len()
 	}
-	info, err := os.Stat(filepath.Join("bin", "wardicon"))
+	info, err := os.Stat(filepath.Join("..", "bin", "wardicon"))
 	if err != nil {
 		return err
 	}

@@ -1,0 +1,318 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/client"
+	"wardicon/demo"
+)
+
+// value reads the field with a label.
+func (b *tab) value(label string) string {
+	b.t.Helper()
+	b.until(labelled(label))
+	return eval[string](b, labelled(label)+".value")
+}
+
+// tick turns a check box on or off.
+func (b *tab) tick(label string) {
+	b.t.Helper()
+	eval[bool](b, fmt.Sprintf(`([...document.querySelectorAll('.form-check label')].find(l => l.textContent.trim() === %q).click(), true)`, label))
+}
+
+// console opens a signed-in console over the sample data.
+func signedInTab(t *testing.T) (*fleet, *tab) {
+	t.Helper()
+	f := start(t, true)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	return f, b
+}
+
+// TestGatewayForm fills every field of a gateway, saves, and reads all of it back from
+// the API and after opening the page anew.
+func TestGatewayForm(t *testing.T) {
+	f, b := signedInTab(t)
+	fields := map[string]string{
+		"Name": "Westcliff", "Address": "westcliff.example", "Known IP addresses": "203.0.113.9\n2001:db8::9", "City": "Westcliff", "Country": "IE",
+		"Latitude": "53.5", "Longitude": "-10.1", "IKE proposals": "aes256-sha256-modp2048\naes256-sha1-modp2048", "ESP proposals": "aes256-sha256",
+		"Form of the login": "login@realm", "Networks": "10.50.0.0/16", "Inside DNS servers": "10.50.0.53", "Inside domains": "inside.west.example",
+		"Addresses for clients": "10.99.50.0/24", "Addresses that the world sees": "203.0.113.9", "Inside hosts worth trying": "stores.west.example", "Note": "cliff",
+	}
+	b.goTo("/gateways/new", "New gateway")
+	for label, v := range fields {
+		b.fill(label, v)
+	}
+	b.fill("Realm", "crew.west.example")
+	fields["Realm"] = "crew.west.example"
+	b.fill("Pre-shared key", "spindle-73-Basalt-clover")
+	b.tick("It stands behind NAT")
+	b.tick("chap")
+	b.press("Add the gateway")
+	b.until(`document.title === 'Westcliff · Wardicon'`)
+	b.see("A key is stored")
+	page, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Westcliff"})
+	if err != nil || page.Total != 1 {
+		t.Fatal(page.Total, err)
+	}
+	g := page.Items[0]
+	if fmt.Sprint(g.Addresses, *g.Place.Latitude, *g.Place.Longitude, g.BehindNAT, g.Dynamic, g.SignIn, g.Offers.L2TP.PPP, g.Offers.L2TP.IKE, g.Offers.L2TP.PSKSet) !=
+		"[203.0.113.9 2001:db8::9] 53.5 -10.1 true false {login@realm crew.west.example} [mschapv2 chap] [aes256-sha256-modp2048 aes256-sha1-modp2048] true" {
+		t.Errorf("stored is %+v with %+v", g, g.Offers.L2TP)
+	}
+	b.goTo("/gateways/"+g.ID, "Westcliff")
+	for label, want := range fields {
+		if got := b.value(label); got != want {
+			t.Errorf("%s reads %q, expected %q", label, got, want)
+		}
+	}
+	if got := b.value("Pre-shared key"); got != "" {
+		t.Error("the key came back to the page")
+	}
+
+	// Somebody else changes the gateway meanwhile: this save is refused and says so.
+	if _, err := f.client.Gateways.Change(t.Context(), g.ID, 0, client.Patch{"note": "theirs"}); err != nil {
+		t.Fatal(err)
+	}
+	b.fill("Note", "mine")
+	b.press("Save")
+	b.see("was changed meanwhile")
+	b.goTo("/gateways/"+g.ID, "Westcliff")
+	b.fill("Note", "mine")
+	b.press("Save")
+	b.see("Saved.")
+	if now, err := f.client.Gateways.Show(t.Context(), g.ID); err != nil || now.Note != "mine" || !now.Offers.L2TP.PSKSet {
+		t.Errorf("stored is %+v (%v)", now, err)
+	}
+
+	// Without its offer the key goes too; then the gateway itself.
+	b.tick("The gateway offers L2TP/IPsec")
+	b.press("Save")
+	b.until(`[...document.querySelectorAll('.finding')].some(e => e.textContent === 'Saved.') && !document.body.innerText.includes('IKE proposals')`)
+	if now, err := f.client.Gateways.Show(t.Context(), g.ID); err != nil || now.Offers.L2TP != nil {
+		t.Errorf("stored is %+v (%v)", now.Offers, err)
+	}
+	b.press("Remove the gateway")
+	b.see("Remove Westcliff?")
+	b.accessible("the question before removing")
+	b.press("Remove it")
+	b.until(`document.title === 'Gateways · Wardicon'`)
+	b.see("3 gateways")
+}
+
+// TestRemoveRefused tries to remove what is in use: the reason stands in the question.
+func TestRemoveRefused(t *testing.T) {
+	f, b := signedInTab(t)
+	people, err := f.client.People.List(t.Context(), query("Ada"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.goTo("/people/"+people.Items[0].ID, "Ada Fjell")
+	b.press("Remove the person")
+	b.press("Remove it")
+	b.see("still used by 2 devices")
+	b.press("Keep it")
+	b.until(`!document.querySelector('.modal.show')`)
+}
+
+// TestPersonForms changes a person and an account, adds a second account and removes it.
+func TestPersonForms(t *testing.T) {
+	f, b := signedInTab(t)
+	people, err := f.client.People.List(t.Context(), query("Bosse"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := people.Items[0].ID
+	b.goTo("/people/"+id, "Bosse Ravn")
+	b.fill("Language", "not a language")
+	b.press("Save")
+	b.see("expected a language tag")
+	b.fill("Language", "nb")
+	b.fill("Groups", "pursers\nrelief")
+	b.press("Save")
+	b.see("Saved.")
+	if p, err := f.client.People.Show(t.Context(), id); err != nil || p.Language != "nb" || len(p.Groups) != 2 {
+		t.Errorf("stored is %+v (%v)", p, err)
+	}
+	if got := b.value("Login"); got != "b_ravn " {
+		t.Errorf("the login reads %q", got)
+	}
+	b.fill("Login", "b_ravn")
+	b.press("Save the account")
+	b.until(`document.querySelector('section[aria-label="Account b_ravn"]')`)
+	accounts := func() string {
+		page, err := f.client.Accounts.List(t.Context(), client.Query{Filter: map[string]string{"person_id": id}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var logins []string
+		for _, a := range page.Items {
+			logins = append(logins, fmt.Sprint(a.Login, a.PasswordSet))
+		}
+		return strings.Join(logins, " ")
+	}
+	if got := accounts(); got != "b_ravntrue" {
+		t.Errorf("accounts are %s", got)
+	}
+	// The second form of the page is the one for another account.
+	eval[bool](b, `(() => { const f = [...document.querySelectorAll('#new-account ~ form input')]; f[0].value = 'b_relief'; f[0].dispatchEvent(new Event('input')); return true })()`)
+	b.press("Add the account")
+	b.until(`document.querySelector('section[aria-label="Account b_relief"]')`)
+	if got := accounts(); got != "b_ravntrue b_relieffalse" {
+		t.Errorf("accounts are %s", got)
+	}
+	eval[bool](b, `([...document.querySelectorAll('section[aria-label="Account b_relief"] button')].find(e => e.textContent.trim() === 'Remove the account').click(), true)`)
+	b.see("Remove b_relief?")
+	b.press("Remove it")
+	b.until(`!document.querySelector('section[aria-label="Account b_relief"]')`)
+	if got := accounts(); got != "b_ravntrue" {
+		t.Errorf("accounts are %s", got)
+	}
+}
+
+// TestProfileForm settles things by hand and withdraws them: the plan follows, and the
+// card for typing by hand is shown and built.
+func TestProfileForm(t *testing.T) {
+	f, b := signedInTab(t)
+	id := f.profile("Planner Mac 1", "Norrvik")
+	reason := func(text string) {
+		b.until(fmt.Sprintf("document.querySelector('.plan').innerText.includes(%q)", text))
+	}
+	b.goTo("/profiles/"+id, "Planner Mac 1 → Norrvik")
+	reason("macOS 14 cannot be told single networks")
+	b.fill("Tunnel", "split")
+	b.fill("Connection name", "Skerry/Norrvik")
+	b.press("Save and plan anew")
+	reason("Device cannot be told single networks")
+	reason("Name has a character that systems refuse")
+	if !eval[bool](b, `[...document.querySelectorAll('button')].find(e => e.textContent.trim() === 'Build a parcel').disabled`) {
+		t.Error("a parcel can be built in spite of a blocker")
+	}
+	b.fill("Tunnel", "")
+	b.fill("Connection name", "")
+	b.press("Save and plan anew")
+	reason("organisation and gateway")
+	b.see("None has been built")
+
+	eval[bool](b, `(document.querySelector('.form-switch input').click(), true)`)
+	b.until(`document.querySelector('iframe') && document.querySelector('iframe').srcdoc.includes('add a VPN configuration of type L2TP')`)
+	if eval[bool](b, `document.querySelector('iframe').srcdoc.includes('halyard')`) {
+		t.Error("the card shows the key before anyone asked")
+	}
+	b.press("Build the card")
+	b.see("current")
+	parcels, err := f.client.Parcels(t.Context(), id)
+	if err != nil || len(parcels.Items) != 1 || !parcels.Items[0].ByHand || len(parcels.Items[0].Files) != 2 {
+		t.Fatalf("%+v (%v)", parcels, err)
+	}
+	if got := eval[string](b, fmt.Sprintf(`fetch('/api/v1/parcels/%s/files/%s').then(r => r.headers.get('Content-Disposition') + r.headers.get('Content-Security-Policy'))`, parcels.Items[0].ID, parcels.Items[0].Files[0].Name)); !strings.Contains(got, "attachment") || !strings.Contains(got, "sandbox") {
+		t.Errorf("a file is handed over as %s", got)
+	}
+}
+
+// TestLists searches, filters, sorts and pages a long list, all done by the service.
+func TestLists(t *testing.T) {
+	f, b := signedInTab(t)
+	people, err := f.client.People.List(t.Context(), query("Ada"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 60 {
+		if _, err := f.client.Devices.Add(t.Context(), client.Patch{"name": fmt.Sprintf("Spare %02d", i), "person_id": people.Items[0].ID, "platform": "windows", "release": "10"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first := func(want string) {
+		b.t.Helper()
+		b.until(fmt.Sprintf(`document.querySelector('tbody tr a')?.textContent === %q`, want))
+	}
+	b.goTo("/devices", "Devices")
+	b.see("80 devices")
+	first("Bridge tablet 1")
+	b.press("Name ↑")
+	first("Ticket laptop")
+	if got := eval[string](b, `document.querySelector('th').getAttribute('aria-sort')`); got != "descending" {
+		t.Errorf("the order is told as %s", got)
+	}
+	b.fill("Search", "spare")
+	b.see("60 devices")
+	first("Spare 59")
+	if n := eval[int](b, `document.querySelectorAll('tbody tr').length`); n != 25 {
+		t.Errorf("%d rows on a page", n)
+	}
+	eval[bool](b, `([...document.querySelectorAll('.page-link')].find(e => e.textContent.trim() === '3').click(), true)`)
+	first("Spare 09")
+	b.accessible("a list with pages")
+	b.fill("Search", "100%_")
+	b.see("Nothing fits the search")
+	b.press("Clear it")
+	b.see("80 devices")
+	b.fill("Platform", "ios")
+	b.see("2 devices")
+	b.goTo("/profiles?severity=blocker", "Profiles")
+	b.see("7 profiles")
+	b.goTo("/profiles?rule=pfs-missing", "Profiles")
+	b.see("5 profiles")
+	b.press("Show all")
+	b.see("22 profiles")
+}
+
+// TestSessionEnds ends the session elsewhere: the console asks to sign in and goes back
+// to where it was.
+func TestSessionEnds(t *testing.T) {
+	_, b := signedInTab(t)
+	b.goTo("/devices", "Devices")
+	b.see("20 devices")
+	eval[bool](b, `fetch('/api/v1/session', {method: 'DELETE'}).then(r => r.ok)`)
+	b.fill("Search", "deck")
+	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
+	b.fill("Name", demo.OwnerName)
+	b.fill("Password", "wrong")
+	b.press("Sign in")
+	b.see("name or password is wrong")
+	b.fill("Password", demo.OwnerPassword)
+	b.press("Sign in")
+	b.until(`document.title === 'Devices · Wardicon'`)
+}
+
+// TestRest looks at what remains: colours that are remembered, the menu on a phone, a
+// record that is not there, the rules, the organisation.
+func TestRest(t *testing.T) {
+	f, b := signedInTab(t)
+	theme := func() string { return eval[string](b, `document.documentElement.getAttribute('data-bs-theme')`) }
+	before := theme()
+	b.press(map[string]string{"light": "Dark colours", "dark": "Light colours"}[before])
+	b.goTo("/rules", "Rules")
+	if theme() == before {
+		t.Error("the colours are not remembered")
+	}
+	b.fill("Search", "edge-blank")
+	b.see("1 rule")
+	b.goTo("/devices/de-nowhere", "Device")
+	b.see("there is no device de-nowhere")
+	b.goTo("/organisation", "Organisation")
+	b.fill("Domain", "skerry line")
+	b.press("Save")
+	b.see("without blanks")
+	b.fill("Domain", "skerry.example")
+	b.press("Save")
+	b.see("Saved.")
+	if o, err := f.client.Organisation(t.Context()); err != nil || o.Domain != "skerry.example" || o.Name != "Skerry Line" {
+		t.Errorf("stored is %+v (%v)", o, err)
+	}
+	b.do(chromedp.EmulateViewport(360, 740))
+	visible := `getComputedStyle([...document.querySelectorAll('nav a')].find(a => a.textContent.trim() === 'People')).display !== 'none'`
+	if eval[bool](b, visible) {
+		t.Error("the menu is open before it is asked for")
+	}
+	b.press("Menu")
+	b.until(visible)
+	b.accessible("the open menu")
+	b.press("People")
+	b.until(`document.title === 'People · Wardicon' && !(` + visible + `)`)
+}
