@@ -5,6 +5,7 @@ package format
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -167,6 +168,9 @@ func Ask(c vpn.Connection) vpn.Connection {
 	return c
 }
 
+// reserved are names that Windows keeps for devices, whatever their ending.
+var reserved = regexp.MustCompile(`^(con|prn|aux|nul|com[0-9]|lpt[0-9])$`)
+
 // FileName makes a name for a file from the name of a connection: small ASCII
 // letters, digits and hyphens, never empty.
 func FileName(connection, ending string) string {
@@ -183,8 +187,8 @@ func FileName(connection, ending string) string {
 		}
 	}
 	name := strings.Trim(b.String(), "-")
-	if name == "" {
-		name = "connection"
+	if name == "" || reserved.MatchString(name) {
+		name = strings.TrimSuffix("connection-"+name, "-")
 	}
 	return name + ending
 }

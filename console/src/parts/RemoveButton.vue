@@ -23,7 +23,7 @@ async function go() {
   <BButton variant="outline-danger" type="button" @click="((asking = true), (wrong = ''))"
     >Remove the {{ noun }}</BButton
   >
-  <BModal v-model="asking" :title="`Remove ${name}?`" title-tag="h2" no-footer>
+  <BModal v-model="asking" :title="`Remove ${name}?`" title-tag="h2" no-footer lazy>
     <p>The {{ noun }} and what is stored with it are gone for good.</p>
     <Notice :text="wrong" />
     <div class="d-flex gap-2 justify-content-end mt-3">
