@@ -23,7 +23,7 @@ func (s *Service) gateways() *Gateways {
 	return &Gateways{
 		s: s, table: store.Gateways,
 		stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
-		name:  func(g *vpn.Gateway) string { return g.Name },
+		name:  func(g view.Gateway) string { return g.Name },
 		hide: func(g *vpn.Gateway) {
 			if g.Offers.L2TP != nil {
 				offer := *g.Offers.L2TP
@@ -50,7 +50,7 @@ func (s *Service) people() *People {
 	return &People{
 		s: s, table: store.People,
 		stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
-		name:  func(p *vpn.Person) string { return p.Name },
+		name:  func(p view.Person) string { return p.Name },
 		hide:  func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
 		used: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
 			return unused(ctx, tx, "person", p.Name, p.ID, [3]string{"devices", "person_id", "devices"}, [3]string{"accounts", "person_id", "accounts"})
@@ -63,7 +63,7 @@ func (s *Service) accounts() *Accounts {
 	return &Accounts{
 		s: s, table: store.Accounts,
 		stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
-		name:  func(a *vpn.Account) string { return a.Login },
+		name:  func(a view.Account) string { return a.Login + " of " + a.Person },
 		hide:  func(a *vpn.Account) { a.Password = nil },
 		refers: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
 			err := reference(ctx, tx, store.People, "account", "/person_id", a.PersonID)
@@ -83,7 +83,7 @@ func (s *Service) devices() *Devices {
 	return &Devices{
 		s: s, table: store.Devices,
 		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
-		name:  func(d *vpn.Device) string { return d.Name },
+		name:  func(d view.Device) string { return d.Name },
 		hide:  func(*vpn.Device) {}, before: nothing[*vpn.Device],
 		refers: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
 			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)
@@ -101,7 +101,7 @@ func (s *Service) profiles() *Profiles {
 	return &Profiles{
 		s: s, table: store.Profiles,
 		stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
-		name:  func(p *vpn.Profile) string { return p.DeviceID + " to " + p.GatewayID },
+		name:  func(p view.Profile) string { return p.Device + " to " + p.Gateway },
 		hide:  func(*vpn.Profile) {},
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 			return errors.Join(

@@ -23,7 +23,7 @@ type Records[R, Row any, P record[R]] struct {
 	s      *Service
 	table  *store.Table[R, Row]
 	stamp  func(P) *vpn.Stamp
-	name   func(P) string                                     // for the audit log and for messages
+	name   func(Row) string                                   // for the audit log
 	hide   func(P)                                            // takes secrets out before a record leaves
 	refers func(ctx context.Context, tx *store.Tx, r P) error // references that the record makes
 	used   func(ctx context.Context, tx *store.Tx, r P) error // references to the record
@@ -56,11 +56,10 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 		if err := u.table.Insert(ctx, tx, r); err != nil {
 			return u.taken(err)
 		}
-		if err := errors.Join(u.touch(ctx, tx, r), deed(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(r))); err != nil {
+		if row, err = u.table.Row(ctx, tx, u.stamp(r).ID); err != nil {
 			return err
 		}
-		row, err = u.table.Row(ctx, tx, u.stamp(r).ID)
-		return err
+		return errors.Join(u.touch(ctx, tx, r), deed(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(row)))
 	})
 	u.s.checkSoon()
 	return row, err
@@ -97,11 +96,10 @@ func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int,
 		if err := u.table.Update(ctx, tx, changed, stamp.Version); err != nil {
 			return u.taken(err)
 		}
-		if err := errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(changed))); err != nil {
+		if row, err = u.table.Row(ctx, tx, id); err != nil {
 			return err
 		}
-		row, err = u.table.Row(ctx, tx, id)
-		return err
+		return errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(row)))
 	})
 	u.s.checkSoon()
 	return row, err
@@ -114,6 +112,10 @@ func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
+		row, err := u.table.Row(ctx, tx, id)
+		if err != nil {
+			return err
+		}
 		for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch, u.before} {
 			if err := step(ctx, tx, r); err != nil {
 				return err
@@ -122,7 +124,7 @@ func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 		if err := u.table.Delete(ctx, tx, id); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "remove", u.table.Noun, id, u.name(r))
+		return deed(ctx, tx, "remove", u.table.Noun, id, u.name(row))
 	})
 	u.s.checkSoon()
 	return err

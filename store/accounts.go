@@ -29,7 +29,7 @@ var Accounts = &Table[vpn.Account, view.Account]{
 			return row, err
 		},
 		search: []string{"a.login", "a.realm", "p.name"}, first: "login",
-		sorts:   map[string]string{"login": "a.login ASC, a.id ASC", "person": "p.name ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
+		sorts:   map[string]string{"login": "a.login ASC, a.id ASC", "person": "p.name ASC, a.login ASC", "changed": "a.changed ASC, a.id ASC"},
 		filters: map[string]string{"person_id": "a.person_id = ?", "login": "a.login = ?"},
 	},
 }

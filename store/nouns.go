@@ -97,7 +97,7 @@ var Devices = &Table[vpn.Device, view.Device]{
 		},
 		search: []string{"d.name", "p.name"}, first: "name",
 		sorts: map[string]string{
-			"name": "d.name ASC, d.id ASC", "person": "p.name ASC, d.id ASC", "platform": "d.platform ASC, d.name ASC", "changed": "d.changed ASC, d.id ASC",
+			"name": "d.name ASC, d.id ASC", "person": "p.name ASC, d.name ASC", "platform": "d.platform ASC, d.name ASC", "changed": "d.changed ASC, d.id ASC",
 		},
 		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?"},
 	},

@@ -58,10 +58,10 @@ func raw(t *testing.T, dir, statement string, args ...any) {
 // TestSealed moves, swaps and cuts sealed secrets: none of them opens.
 func TestSealed(t *testing.T) {
 	for _, test := range []struct{ name, statement string }{
-		{"another record's", `UPDATE secrets SET sealed = (SELECT s.sealed FROM secrets s WHERE s.owner <> secrets.owner)`},
-		{"moved to another field", `UPDATE secrets SET field = 'password'`},
-		{"cut short", `UPDATE secrets SET sealed = substr(sealed, 1, 20)`},
-		{"one bit turned", `UPDATE secrets SET sealed = substr(sealed, 1, 30) || x'00' || substr(sealed, 32)`},
+		{"another record's", `UPDATE secrets SET sealed = (SELECT s.sealed FROM secrets s WHERE s.owner <> secrets.owner) WHERE owner = 'gateway:' || ?1`},
+		{"moved to another field", `UPDATE secrets SET field = 'password' WHERE owner = 'gateway:' || ?1`},
+		{"cut short", `UPDATE secrets SET sealed = substr(sealed, 1, 20) WHERE owner = 'gateway:' || ?1`},
+		{"one bit turned", `UPDATE secrets SET sealed = substr(sealed, 1, 30) || x'00' || substr(sealed, 32) WHERE owner = 'gateway:' || ?1`},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -77,7 +77,7 @@ func TestSealed(t *testing.T) {
 			if err != nil || g.Offers.L2TP.PSK.Reveal() != psk {
 				t.Fatalf("not read back: %v", err)
 			}
-			raw(t, dir, test.statement)
+			raw(t, dir, test.statement, id)
 			g, err = store.Gateways.Get(t.Context(), s.Read(), id)
 			if test.name == "moved to another field" { // then there is none under its name
 				if err != nil || g.Offers.L2TP.PSK != nil {
