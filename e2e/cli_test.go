@@ -144,7 +144,7 @@ func TestCheckFiles(t *testing.T) {
 		{"Bridge tablet 2", "a.mobileconfig", "", "", "", ""},
 		{"Engine laptop 1", "a.nmconnection", "user=i_moreau@", `user=\si_moreau@`, "edge-blank", "a.nmconnection:10:1 vpn.user"},
 		{"Engine laptop 1", "a.nmconnection", "gateway=norrvik", "gateway=https://norrvik", "address-malformed", "a.nmconnection:9:1 vpn.gateway"},
-		{"Engine laptop 1", "a.nmconnection", "ipsec-ike=aes256-sha256-modp2048,aes256-sha1-ecp384,aes256-sha1-modp2048!", "ipsec-ike=des-md5-modp768!", "algorithm-broken", "vpn.ipsec-ike"},
+		{"Engine laptop 1", "a.nmconnection", "ipsec-ike=aes256-sha2_256-modp2048,aes256-sha1-ecp384,aes256-sha1-modp2048", "ipsec-ike=des-md5-modp768", "algorithm-broken", "vpn.ipsec-ike"},
 		{"Engine laptop 1", "a.nmconnection", "route1=10.20.0.0/16", "route1=10.20.5.0/16", "route-host-bits", "ipv4.route1"},
 		{"Engine laptop 1", "a.nmconnection", "refuse-pap=yes", "refuse-pap=no", "ppp-clear", ""},
 		{"Engine laptop 1", "a.nmconnection", "ipsec-enabled=yes", "ipsec-enabled=no", "key-malformed", "vpn.ipsec-enabled"},

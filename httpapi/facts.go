@@ -7,12 +7,21 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/platform"
 	"wardicon/core/view"
+	"wardicon/core/vpn"
 )
 
 func (a *api) facts() {
 	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[view.Overview], error) {
 		o, err := a.svc.Overview(ctx)
 		return &body[view.Overview]{o}, err
+	})
+	handle(a, operation(http.MethodGet, "/organisation", "show-organisation", "Show the organisation", "organisation"), func(ctx context.Context, _ *none) (*body[vpn.Organisation], error) {
+		o, err := a.svc.Organisation(ctx)
+		return &body[vpn.Organisation]{o}, err
+	})
+	handle(a, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation"), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
+		o, err := a.svc.SetOrganisation(ctx, in.Body)
+		return &body[vpn.Organisation]{o}, err
 	})
 	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(context.Context, *none) (*body[view.Items[check.Rule]], error) {
 		return &body[view.Items[check.Rule]]{view.Items[check.Rule]{Items: check.Register}}, nil

@@ -10,7 +10,6 @@ import (
 
 	"wardicon/core/secret"
 	"wardicon/core/view"
-	"wardicon/core/vpn"
 )
 
 type signInInput struct {
@@ -82,14 +81,6 @@ func (a *api) sessions() {
 		return &struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
 		}{a.cookie("", time.Unix(1, 0))}, a.svc.SignOut(ctx, token(ctx))
-	})
-	handle(a, operation(http.MethodGet, "/organisation", "show-organisation", "Show the organisation", "organisation"), func(ctx context.Context, _ *none) (*body[vpn.Organisation], error) {
-		o, err := a.svc.Organisation(ctx)
-		return &body[vpn.Organisation]{o}, err
-	})
-	handle(a, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation"), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
-		o, err := a.svc.SetOrganisation(ctx, in.Body)
-		return &body[vpn.Organisation]{o}, err
 	})
 }
 

@@ -16,7 +16,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -206,26 +205,4 @@ func passwordFits(encoded string, password secret.Text) bool {
 	}
 	sum := argon2.IDKey([]byte(password.Reveal()), data[:hashSalt], hashTime, hashMemory, hashLanes, hashLength)
 	return subtle.ConstantTimeCompare(sum, data[hashSalt:]) == 1 && known
-}
-
-// Audit lists what was done, newest first.
-func (s *Service) Audit(ctx context.Context, q store.Query) (view.Page[view.Deed], error) {
-	return s.store.Read().Audit(ctx, q)
-}
-
-// Organisation reads who the service works for.
-func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
-	return s.store.Read().Organisation(ctx)
-}
-
-// SetOrganisation replaces it; every profile is checked anew.
-func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.Organisation, error) {
-	if err := o.Validate(); err != nil {
-		return o, err
-	}
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.PutOrganisation(ctx, &o), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "change", "organisation", "", o.Name))
-	})
-	s.checkSoon()
-	return o, err
 }

@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
-	"slices"
 
 	"wardicon/core/check"
 	"wardicon/core/plan"
@@ -111,100 +109,4 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes})
 	}
 	return list, nil
-}
-
-// checkSoon wakes the background check.
-func (s *Service) checkSoon() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
-}
-
-// batch is how many profiles are checked between two looks at the clock.
-const batch = 100
-
-// Run checks profiles whose data changed, until the context ends. What is not checked
-// by then stays due and is taken up at the next start.
-func (s *Service) Run(ctx context.Context) {
-	s.checkSoon()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-s.wake:
-		}
-		for {
-			n, err := s.checkDue(ctx)
-			if err != nil && ctx.Err() == nil {
-				s.log.Error("checking profiles", "error", err)
-			}
-			if err != nil || n == 0 {
-				break
-			}
-		}
-	}
-}
-
-// CheckAll checks every profile that is due, and returns how many there were.
-func (s *Service) CheckAll(ctx context.Context) (int, error) {
-	for total := 0; ; {
-		n, err := s.checkDue(ctx)
-		total += n
-		if err != nil || n == 0 {
-			return total, err
-		}
-	}
-}
-
-// checkDue checks some profiles that are due: worked out while reading, kept in one
-// transaction unless they were touched meanwhile.
-func (s *Service) checkDue(ctx context.Context) (int, error) {
-	tx := s.store.Read()
-	due, err := tx.DueProfiles(ctx, batch)
-	if err != nil || len(due) == 0 {
-		return 0, err
-	}
-	results := make([][]check.Finding, len(due))
-	for i, d := range due {
-		w, err := s.work(ctx, tx, d.ID)
-		var gone *store.NotFoundError
-		if errors.As(err, &gone) {
-			continue // removed since the list was read; there is nothing to keep
-		}
-		if err != nil {
-			return 0, err
-		}
-		results[i] = w.findings
-	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		for i, d := range due {
-			if err := tx.PutFindings(ctx, d, results[i]); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return len(due), err
-}
-
-// Overview sums up the fleet.
-func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
-	tx := s.store.Read()
-	if o.Organisation, err = tx.Organisation(ctx); err != nil {
-		return o, err
-	}
-	if o.Counts, err = tx.Count(ctx); err != nil {
-		return o, err
-	}
-	if o.Rules, err = tx.CountRules(ctx); err != nil {
-		return o, err
-	}
-	for i := range o.Rules {
-		rule, _ := check.Lookup(o.Rules[i].Rule)
-		o.Rules[i].Title = rule.Title
-	}
-	page, err := store.Profiles.List(ctx, tx, store.Query{Sort: "worst", Limit: 8})
-	o.Worst = slices.DeleteFunc(page.Items, func(p view.Profile) bool { return p.Tally.Blockers+p.Tally.Warnings == 0 })
-	return o, err
 }

@@ -34,9 +34,6 @@ type Records[R, Row any, P record[R]] struct {
 // Noun is the name of the noun.
 func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
 
-// Stamp gives access to identity and version of a record.
-func (u *Records[R, Row, P]) Stamp(r P) *vpn.Stamp { return u.stamp(r) }
-
 // List reads a page.
 func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (view.Page[Row], error) {
 	return u.table.List(ctx, u.s.store.Read(), q)

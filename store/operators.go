@@ -7,9 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"time"
-
-	"wardicon/core/view"
-	"wardicon/core/vpn"
 )
 
 // Operator signs in to the console or the API. Password is the encoded hash.
@@ -81,46 +78,4 @@ func (tx *Tx) Session(ctx context.Context, bearer string) (s Session, err error)
 func (tx *Tx) EndSession(ctx context.Context, bearer string) error {
 	_, err := tx.q.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, bearerHash(bearer))
 	return err
-}
-
-// Log adds a line to the audit log, in the same transaction as the deed itself.
-func (tx *Tx) Log(ctx context.Context, d view.Deed) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO audit (at, operator, action, noun, object, detail) VALUES (?, ?, ?, ?, ?, ?)`,
-		millis(tx.s.now()), d.Operator, d.Action, d.Noun, d.Object, d.Detail)
-	return err
-}
-
-// Audit lists the audit log, newest first.
-func (tx *Tx) Audit(ctx context.Context, q Query) (page view.Page[view.Deed], err error) {
-	page.Items = []view.Deed{}
-	pattern := "%" + q.Search + "%"
-	const where = ` FROM audit WHERE operator LIKE ?1 OR action LIKE ?1 OR noun LIKE ?1 OR object LIKE ?1 OR detail LIKE ?1`
-	if err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*)`+where, pattern).Scan(&page.Total); err != nil {
-		return page, err
-	}
-	rows, err := tx.q.QueryContext(ctx, `SELECT seq, at, operator, action, noun, object, detail`+where+` ORDER BY seq DESC LIMIT ?2 OFFSET ?3`, pattern, q.Limit, q.Offset)
-	if err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	for rows.Next() {
-		var d view.Deed
-		var at int64
-		if err := rows.Scan(&d.Seq, &at, &d.Operator, &d.Action, &d.Noun, &d.Object, &d.Detail); err != nil {
-			return page, errors.Join(err, rows.Close())
-		}
-		d.At = fromMillis(at)
-		page.Items = append(page.Items, d)
-	}
-	return page, errors.Join(rows.Err(), rows.Close())
-}
-
-// Organisation reads who the service works for.
-func (tx *Tx) Organisation(ctx context.Context) (o vpn.Organisation, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT version, name, domain FROM organisation`).Scan(&o.Version, &o.Name, &o.Domain)
-	return o, err
-}
-
-// PutOrganisation replaces it.
-func (tx *Tx) PutOrganisation(ctx context.Context, o *vpn.Organisation) error {
-	return tx.q.QueryRowContext(ctx, `UPDATE organisation SET version = version + 1, name = ?, domain = ? RETURNING version`, o.Name, o.Domain).Scan(&o.Version)
 }

@@ -61,7 +61,7 @@ func TestSealed(t *testing.T) {
 		{"another record's", `UPDATE secrets SET sealed = (SELECT s.sealed FROM secrets s WHERE s.owner <> secrets.owner) WHERE owner = 'gateway:' || ?1`},
 		{"moved to another field", `UPDATE secrets SET field = 'password' WHERE owner = 'gateway:' || ?1`},
 		{"cut short", `UPDATE secrets SET sealed = substr(sealed, 1, 20) WHERE owner = 'gateway:' || ?1`},
-		{"one bit turned", `UPDATE secrets SET sealed = substr(sealed, 1, 30) || x'00' || substr(sealed, 32) WHERE owner = 'gateway:' || ?1`},
+		{"one byte changed", `UPDATE secrets SET sealed = CAST(substr(sealed, 1, 30) || CASE substr(sealed, 31, 1) WHEN x'00' THEN x'01' ELSE x'00' END || substr(sealed, 32) AS BLOB) WHERE owner = 'gateway:' || ?1`},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()

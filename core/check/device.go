@@ -22,12 +22,13 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "account-missing", Title: "No account at this gateway", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldAccount},
-		Why: "The person has nothing to sign in with.", Mend: "Add an account, or let one of the person's accounts be valid at this gateway.", Source: "practice",
+		Why:  "The person has nothing to sign in with.",
+		Mend: "Add an account, let one of the person's accounts be valid at this gateway, or settle on another account.", Source: "practice",
 		Bad:  Example{"a person without an account", func(s *Subject) { s.Account = nil }},
 		Good: Example{"a person with one", func(s *Subject) { s.Account.GatewayIDs = []string{s.Gateway.ID} }},
 		look: func(s *Subject) []Hit {
 			if s.Gateway != nil && s.Account == nil {
-				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("%s has no account that is valid at %s", s.Person.Name, s.Gateway.Name)}}
+				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("no account of %s, or not the one settled on, is valid at %s", s.Person.Name, s.Gateway.Name)}}
 			}
 			return nil
 		},

@@ -140,6 +140,9 @@ func (p *planner) account() {
 	wish := p.in.Profile.Wishes.AccountID
 	if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return a.ID == wish }); wish != "" && i >= 0 {
 		valid, by, reason = valid[i:i+1], ByOperator, "settled on the profile"
+	} else if wish != "" {
+		p.choose(vpn.FieldAccount, "Account", "none", ByOperator, "the account that was settled on is not valid at %s", g.Name)
+		return
 	} else if len(valid) > 1 {
 		reason = fmt.Sprintf("of %d accounts that are valid at %s: one made for the gateway goes first, then one with a password", len(valid), g.Name)
 	}

@@ -51,6 +51,10 @@ func TestChoices(t *testing.T) {
 			in.Accounts = append(in.Accounts, vpn.Account{Stamp: vpn.Stamp{ID: "ac-2"}, Login: "b"})
 			in.Profile.Wishes.AccountID = "ac-2"
 		}, vpn.FieldAccount, "b", plan.ByOperator},
+		{"wished account that is not valid here", func(in *plan.Input) {
+			in.Accounts = append(in.Accounts, vpn.Account{Stamp: vpn.Stamp{ID: "ac-2"}, Login: "b", GatewayIDs: []string{"gw-2"}})
+			in.Profile.Wishes.AccountID = "ac-2"
+		}, vpn.FieldAccount, "none", plan.ByOperator},
 		{"encrypted: saved", func(*plan.Input) {}, vpn.FieldKeep, "saved", plan.ByDevice},
 		{"not encrypted: asked", func(in *plan.Input) { in.Device.Encrypted = false }, vpn.FieldKeep, "asked", plan.ByDevice},
 		{"cannot ask: saved", func(in *plan.Input) { in.Device.Encrypted, in.Device.CannotAsk = false, true }, vpn.FieldKeep, "saved", plan.ByDevice},

@@ -55,6 +55,24 @@ func TestTable(t *testing.T) {
 	}
 }
 
+// TestDialect holds that what is written in a dialect is read back as it was.
+func TestDialect(t *testing.T) {
+	for _, a := range suite.Table {
+		p := suite.Proposal{Encryption: "aes256"}
+		switch a.Kind {
+		case suite.Encryption:
+			p.Encryption = a.Name
+		case suite.Integrity:
+			p.Integrity = a.Name
+		case suite.Group:
+			p.Group = a.Name
+		}
+		if back, err := suite.Parse(p.In(suite.IPsecConf)); err != nil || back != p {
+			t.Errorf("%s in the dialect is %s, read back as %s (%v)", p, p.In(suite.IPsecConf), back, err)
+		}
+	}
+}
+
 func TestMatch(t *testing.T) {
 	for _, test := range []struct {
 		client, server []string

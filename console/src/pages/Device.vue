@@ -68,7 +68,8 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
 
 <template>
   <PageHead :title="fresh ? 'New device' : (row?.name ?? 'Device')" back="/devices" back-text="Devices" />
-  <form class="panel mb-4" novalidate @submit.prevent="save">
+  <Notice v-if="!fresh && !row" :text="wrong" />
+  <form v-if="fresh || row" class="panel mb-4" novalidate @submit.prevent="save">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
       <Field

@@ -92,7 +92,8 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       >{{ row.profiles }} profiles</BButton
     >
   </PageHead>
-  <form novalidate @submit.prevent="save">
+  <Notice v-if="!fresh && !row" :text="wrong" />
+  <form v-if="fresh || row" novalidate @submit.prevent="save">
     <div class="columns">
       <section class="panel" aria-labelledby="where">
         <h2 id="where">Where it is</h2>

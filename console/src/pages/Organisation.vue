@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted } from 'vue'
+import { onMounted, ref } from 'vue'
 import { api, ask } from '../api/client'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
@@ -7,11 +7,13 @@ import PageHead from '../parts/PageHead.vue'
 import { useForm } from '../parts/useForm'
 
 const { draft, errors, wrong, done, busy, fill, run } = useForm({ name: '', domain: '' })
+const loaded = ref(false)
 
 onMounted(() =>
   run(async () => {
     const { name, domain } = await ask(api.GET('/api/v1/organisation'))
     fill({ name, domain })
+    loaded.value = true
   }, ''),
 )
 async function save() {
@@ -24,7 +26,8 @@ async function save() {
 
 <template>
   <PageHead title="Organisation" />
-  <form class="panel" style="max-width: 34rem" novalidate @submit.prevent="save">
+  <Notice v-if="!loaded" :text="wrong" />
+  <form v-if="loaded" class="panel" style="max-width: 34rem" novalidate @submit.prevent="save">
     <Field
       v-model="draft.name"
       label="Name"

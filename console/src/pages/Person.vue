@@ -56,7 +56,8 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
 
 <template>
   <PageHead :title="fresh ? 'New person' : (row?.name ?? 'Person')" back="/people" back-text="People" />
-  <form class="panel mb-4" novalidate @submit.prevent="save">
+  <Notice v-if="!fresh && !row" :text="wrong" />
+  <form v-if="fresh || row" class="panel mb-4" novalidate @submit.prevent="save">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
       <Field v-model="draft.mail" label="Mail address" pointer="/mail" :errors="errors" />

@@ -58,8 +58,8 @@ refuse-pap=yes
 ipsec-enabled=yes
 machine-auth-type=psk
 ipsec-psk-flags=0
-ipsec-ike=aes256-sha256-modp2048!
-ipsec-esp=aes256-sha256!
+ipsec-ike=aes256-sha2_256-modp2048
+ipsec-esp=aes256-sha2_256
 
 [vpn-secrets]
 ipsec-psk=0sa2V5

@@ -335,11 +335,12 @@ func (r *reader) proposals(key string) []string {
 		return list
 	}
 	for text := range strings.SplitSeq(strings.TrimSuffix(r.text("vpn", key), "!"), ",") {
-		if _, err := suite.Parse(text); err != nil {
+		p, err := suite.Parse(text)
+		if err != nil {
 			r.Note(format.KeyMalformed, v.at, "%s", err)
 			continue
 		}
-		list = append(list, strings.TrimSpace(text))
+		list = append(list, p.String())
 	}
 	return list
 }

@@ -114,10 +114,10 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	f.set("machine-auth-type", "psk")
 	f.set("ipsec-psk-flags", "0")
 	if len(c.L2TP.IKE) > 0 {
-		f.set("ipsec-ike", strings.Join(c.L2TP.IKE, ",")+"!")
+		f.set("ipsec-ike", proposals(c.L2TP.IKE))
 	}
 	if len(c.L2TP.ESP) > 0 {
-		f.set("ipsec-esp", strings.Join(c.L2TP.ESP, ",")+"!")
+		f.set("ipsec-esp", proposals(c.L2TP.ESP))
 	}
 
 	f.group("vpn-secrets")
@@ -141,6 +141,17 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		Name: format.FileName(c.Name, ".nmconnection"), MediaType: "text/plain; charset=utf-8", Private: true,
 		Purpose: "Connection profile: belongs in /etc/NetworkManager/system-connections, owner root, mode 0600", Content: []byte(f.String()),
 	}}, nil
+}
+
+// proposals writes a list in the dialect that the plugin hands on to the IKE daemon.
+// The sign for "these and no others" is left off: one of the daemons does not know it.
+func proposals(list []string) string {
+	names := make([]string, len(list))
+	for i, text := range list {
+		p, _ := suite.Parse(text) // looked at before
+		names[i] = p.In(suite.IPsecConf)
+	}
+	return strings.Join(names, ",")
 }
 
 func proposal(v string) bool {

@@ -1,0 +1,18 @@
+package store
+
+import (
+	"context"
+
+	"wardicon/core/vpn"
+)
+
+// Organisation reads who the service works for.
+func (tx *Tx) Organisation(ctx context.Context) (o vpn.Organisation, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT version, name, domain FROM organisation`).Scan(&o.Version, &o.Name, &o.Domain)
+	return o, err
+}
+
+// PutOrganisation replaces it.
+func (tx *Tx) PutOrganisation(ctx context.Context, o *vpn.Organisation) error {
+	return tx.q.QueryRowContext(ctx, `UPDATE organisation SET version = version + 1, name = ?, domain = ? RETURNING version`, o.Name, o.Domain).Scan(&o.Version)
+}
