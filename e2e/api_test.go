@@ -109,6 +109,7 @@ func TestBadInput(t *testing.T) {
 		{"record that is not there", "GET", "/devices/de-x", ``, 404, ""},
 		{"filter that is not there", "GET", "/devices?filter=colour:red", ``, 400, ""},
 		{"order that is not there", "GET", "/devices?sort=colour", ``, 400, ""},
+		{"too few bits", "POST", "/new-secret", `{"bits":10}`, 422, "/bits"},
 		{"too many rows", "GET", "/devices?limit=100000", ``, 422, "/limit"},
 		{"still in use", "DELETE", "/gateways/" + one.ID, ``, 409, ""},
 		{"no such place", "GET", "/nowhere", ``, 404, ""},

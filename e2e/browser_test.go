@@ -162,6 +162,7 @@ type violation struct {
 // accessible runs axe-core on the page as it is.
 func (b *tab) accessible(where string) {
 	b.t.Helper()
+	b.until(`document.getAnimations().every(a => a.playState !== 'running')`) // colours are half-way in a transition
 	eval[bool](b, "("+"(() => {"+b.axe+"})(), typeof axe === 'object')")
 	found := eval[[]violation](b, `axe.run(document, {iframes: false}).then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? ''))})))`)
 	for _, v := range found {

@@ -54,6 +54,8 @@ func TestExitCodes(t *testing.T) {
 		{"rules|edge-blank", "", 0, "Remove the blank"},
 		{"platforms", "", 0, "Android 12 and later"},
 		{"audit|--search|reveal", "", 0, ""},
+		{"new-secret|--output|json", "", 0, `"bits": 100`},
+		{"new-secret|--bits|10", "", 2, "expected 60 to 300"},
 		{"who-am-i", "", 0, "harbourmaster"},
 		{"check|" + broken, "", 1, "key-malformed"},
 		{"check|" + broken + "|--fail-on|blocker", "", 1, "blocker"},

@@ -90,6 +90,14 @@ func TestGatewayForm(t *testing.T) {
 		t.Errorf("stored is %+v (%v)", now, err)
 	}
 
+	// A key that was made here is shown, because somebody has to carry it to the gateway.
+	b.press("Make one")
+	b.until(labelled("Pre-shared key") + `.type === 'text' && /^([a-z2-9]{5}-){3}[a-z2-9]{5}$/.test(` + labelled("Pre-shared key") + `.value)`)
+	b.accessible("a key that was made")
+	b.shot("form-made-key")
+	b.press("Save")
+	b.until(labelled("Pre-shared key") + `.type === 'password' && ` + labelled("Pre-shared key") + `.value === ''`)
+
 	// Without its offer the key goes too; then the gateway itself.
 	b.tick("The gateway offers L2TP/IPsec")
 	b.press("Save")

@@ -2,13 +2,21 @@ package httpapi
 
 import (
 	"context"
+	"crypto/rand"
 	"net/http"
 
 	"wardicon/core/check"
 	"wardicon/core/platform"
+	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
+
+type newSecretInput struct {
+	Body struct {
+		Bits int `json:"bits" minimum:"60" maximum:"300" default:"100" doc:"Random bits at the least"`
+	}
+}
 
 func (a *api) facts() {
 	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[view.Overview], error) {
@@ -22,6 +30,10 @@ func (a *api) facts() {
 	handle(a, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation"), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
 		o, err := a.svc.SetOrganisation(ctx, in.Body)
 		return &body[vpn.Organisation]{o}, err
+	})
+	handle(a, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts"), func(_ context.Context, in *newSecretInput) (*body[view.NewSecret], error) {
+		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
+		return &body[view.NewSecret]{view.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
 	})
 	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(context.Context, *none) (*body[view.Items[check.Rule]], error) {
 		return &body[view.Items[check.Rule]]{view.Items[check.Rule]{Items: check.Register}}, nil

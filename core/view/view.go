@@ -170,3 +170,9 @@ func (p *Problem) GetStatus() int { return p.Status }
 
 // ContentType is that of RFC 9457.
 func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// NewSecret is a secret that was made to be typed. It is kept nowhere.
+type NewSecret struct {
+	Secret string `json:"secret"`
+	Bits   int    `json:"bits" doc:"Random bits in it"`
+}

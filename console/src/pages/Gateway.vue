@@ -143,6 +143,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             v-model="draft.psk"
             kind="secret"
             label="Pre-shared key"
+            :makes="100"
             pointer="/offers/l2tp/psk"
             :errors="errors"
             :help="

@@ -58,6 +58,7 @@ const remove = () => ask(api.DELETE('/api/v1/accounts/{id}', { params: { path: {
         v-model="draft.password"
         kind="secret"
         label="Password"
+        :makes="75"
         pointer="/password"
         :errors="errors"
         :help="account?.password_set ? 'One is stored. Leave this empty to keep it.' : 'None is stored.'"

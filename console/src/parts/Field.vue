@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // One field of a form, with its error beside it. Lists are one value a line.
-import { computed, useId } from 'vue'
+import { computed, ref, useId, watch } from 'vue'
+import { api, ask } from '../api/client'
 
 const props = withDefaults(
   defineProps<{
@@ -12,8 +13,18 @@ const props = withDefaults(
     choices?: { value: string; text: string }[]
     required?: boolean
     placeholder?: string
+    makes?: number // bits of a secret that can be made here
   }>(),
-  { kind: 'text', help: '', errors: () => ({}), pointer: '', choices: () => [], required: false, placeholder: '' },
+  {
+    kind: 'text',
+    help: '',
+    errors: () => ({}),
+    pointer: '',
+    choices: () => [],
+    required: false,
+    placeholder: '',
+    makes: 0,
+  },
 )
 const model = defineModel<string | string[] | boolean | number | null | undefined>()
 const id = useId()
@@ -42,6 +53,19 @@ const lines = computed({
   set: (v: string) => (model.value = v === '' ? [] : v.split('\n')),
 })
 const on = computed({ get: () => model.value === true, set: (v: boolean) => (model.value = v) })
+// A secret that was made here is shown: somebody has to carry it to the gateway.
+const shown = ref(false)
+const wrong = ref('')
+async function make() {
+  try {
+    text.value = (await ask(api.POST('/api/v1/new-secret', { body: { bits: props.makes } }))).secret
+    shown.value = true
+    wrong.value = ''
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+watch(text, (v) => v === '' && (shown.value = false))
 function tidy() {
   if (Array.isArray(model.value)) model.value = model.value.filter((v) => v.trim() !== '')
 }
@@ -89,7 +113,8 @@ function tidy() {
         v-else
         :id="id"
         v-model="text"
-        :type="kind === 'secret' ? 'password' : 'text'"
+        :type="kind === 'secret' && !shown ? 'password' : 'text'"
+        :class="{ mono: shown }"
         :inputmode="kind === 'number' ? 'decimal' : undefined"
         :autocomplete="kind === 'secret' ? 'new-password' : 'off'"
         :state="error ? false : null"
@@ -99,6 +124,10 @@ function tidy() {
         spellcheck="false"
       />
     </template>
+    <BButton v-if="makes" class="mt-1 me-2" type="button" size="sm" variant="outline-secondary" @click="make"
+      >Make one</BButton
+    >
+    <span v-if="wrong" class="invalid-feedback">{{ wrong }}</span>
     <div v-if="help" :id="`${id}-help`" class="form-text">{{ help }}</div>
     <div v-if="error" :id="`${id}-error`" class="invalid-feedback">{{ error }}</div>
   </div>
