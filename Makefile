@@ -59,6 +59,7 @@ test: build tools
 	go test ./...
 	go test -race -run 'TestTogether|TestRecheck|TestVersions' ./e2e ./store
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./core/format/all
+	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) ./core/card
 
 lint: build
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -75,30 +74,63 @@ func (a *app) rules() *cobra.Command {
 
 func (a *app) platforms() *cobra.Command {
 	return &cobra.Command{
-		Use: "platforms", Short: "List what each platform release can do by itself", Args: exactly(),
-		Long:    "Lists the releases that Wardicon knows, how they come to L2TP/IPsec and which file they take.\nFacts that could not be tried where Wardicon is made are marked.",
-		Example: "  wardicon platforms\n  wardicon platforms --output json",
-		RunE: func(*cobra.Command, []string) error {
+		Use: "platforms [PLATFORM RELEASE]", Short: "Show which release has which protocol, and why", Args: cobra.MaximumNArgs(2),
+		Long: `Shows which release comes to which protocol, and how. With a platform and a release it
+tells all that is known of that one: how it comes to each protocol, what it takes, and
+where that is from. Facts that could not be tried where Wardicon is made are marked.`,
+		Example: "  wardicon platforms\n  wardicon platforms android 14",
+		RunE: func(_ *cobra.Command, args []string) error {
+			switch len(args) {
+			case 1:
+				return usage("found a platform without its release, expected both, such as android 14")
+			case 2:
+				return a.release(vpn.Platform(args[0]), args[1])
+			}
 			return a.print(view.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
-				w.AppendHeader(heads("platform", "releases", "L2TP/IPsec", "takes", "confirmed", "note"))
-				w.SetColumnConfigs([]table.ColumnConfig{wrapped(2, 34), wrapped(6, 44)})
+				head := heads("platform", "releases")
+				for _, p := range vpn.Protocols {
+					head = append(head, p.Title())
+				}
+				w.AppendHeader(head)
+				w.SetColumnConfigs([]table.ColumnConfig{wrapped(2, 24)})
 				for _, r := range platform.Table {
-					can := r.Can[vpn.L2TP]
-					takes, confirmed := string(can.Format), "yes"
-					if takes == "" {
-						takes = "by hand"
+					row := table.Row{r.Title, strings.Join(r.Releases, " ")}
+					for _, p := range vpn.Protocols {
+						row = append(row, r.Can[p].Support)
 					}
-					if !can.Support.Usable() {
-						takes = "nothing"
-					}
-					if can.Unconfirmed {
-						confirmed = "no"
-					}
-					w.AppendRow(table.Row{r.Title, strings.Join(slices.Clone(r.Releases), " "), can.Support, takes, confirmed, can.Note})
+					w.AppendRow(row)
 				}
 			})
 		},
 	}
+}
+
+// release tells all that is known of one release.
+func (a *app) release(p vpn.Platform, release string) error {
+	found, ok := platform.Find(p, release)
+	if !ok {
+		return usage("there is no platform %q, expected one of %v", p, vpn.Platforms)
+	}
+	return a.print(found.Row, func(w table.Writer) {
+		if found.Exact {
+			a.say("%s\n", found.Title)
+		} else {
+			a.say("%s is not in the table; it is judged by %s.\n", found.Title, found.By)
+		}
+		w.AppendHeader(heads("protocol", "support", "takes", "note", "source", "tried here"))
+		w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 44), wrapped(5, 40)})
+		for _, protocol := range vpn.Protocols {
+			can := found.Ability(protocol)
+			takes, tried := string(can.Format), "yes"
+			if takes == "" && protocol == vpn.L2TP && can.Support.Usable() {
+				takes = "typed by hand"
+			}
+			if can.Unconfirmed {
+				tried = "no"
+			}
+			w.AppendRow(table.Row{protocol.Title(), can.Support, takes, can.Note, can.Source, tried})
+		}
+	})
 }
 
 func (a *app) audit() *cobra.Command {

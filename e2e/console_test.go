@@ -59,6 +59,7 @@ func TestPages(t *testing.T) {
 		{"profiles", "/profiles", "Profiles", "22 profiles"},
 		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
 		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password is the login"},
+		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"rules", "/rules", "Rules", "Blank before or after a value"},
 		{"log", "/log", "Audit log", "harbourmaster"},
 		{"organisation", "/organisation", "Organisation", "Domain"},

@@ -6,6 +6,7 @@ import IconGateway from '~icons/bi/hdd-network'
 import IconPeople from '~icons/bi/people'
 import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
+import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconRules from '~icons/bi/list-check'
 import IconLog from '~icons/bi/journal-text'
 import IconOrganisation from '~icons/bi/building'
@@ -25,6 +26,7 @@ const links = [
   { to: '/people', text: 'People', icon: IconPeople },
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
+  { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/log', text: 'Audit log', icon: IconLog },
   { to: '/organisation', text: 'Organisation', icon: IconOrganisation },

@@ -15,6 +15,7 @@ export const router = createRouter({
     { path: '/devices/:id', component: () => import('./pages/Device.vue'), props: true },
     { path: '/profiles', component: () => import('./pages/Profiles.vue') },
     { path: '/profiles/:id', component: () => import('./pages/Profile.vue'), props: true },
+    { path: '/platforms', component: () => import('./pages/Platforms.vue') },
     { path: '/rules', component: () => import('./pages/Rules.vue') },
     { path: '/log', component: () => import('./pages/Log.vue') },
     { path: '/organisation', component: () => import('./pages/Organisation.vue') },

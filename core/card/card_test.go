@@ -2,6 +2,7 @@ package card
 
 import (
 	"html"
+	"math/rand/v2"
 	"regexp"
 	"strings"
 	"testing"
@@ -115,4 +116,64 @@ func TestValuesAsTheyAre(t *testing.T) {
 	if masked := string(Make(in, p, nil, true).Text()); strings.Contains(masked, "K&y") || !strings.Contains(masked, secret.Hidden) {
 		t.Error("a masked card shows the key")
 	}
+}
+
+// TestHostileCards puts hostile text into every value: page and text give each back as
+// it was meant, and nothing of it becomes markup or a line of its own.
+func TestHostileCards(t *testing.T) {
+	pieces := []string{"<b>", "</dd>", "</span><script>", "&amp;", "&#10;", "\"", "'", "`", "$(x)", "{{.}}", "|", "␣", "[U+0041]", "[", "]", "‹", "›", "{", "}", " ", "  ", "\u202e", "\u200b", "\ufeff", "\u00a0", "\n", "\r\n", "\t", "\x1b[31m", "\x00", "ä", "漢", "😀", "O0l1", strings.Repeat("x'", 500)}
+	r := rand.New(rand.NewPCG(3, 5))
+	hostile := func() string {
+		var b strings.Builder
+		for range 1 + r.IntN(5) {
+			b.WriteString(pieces[r.IntN(len(pieces))])
+		}
+		return b.String()
+	}
+	for range 500 {
+		in, p := planned(vpn.Android, "10", nil)
+		c := &p.Connection
+		c.Name, c.Server, c.Login = hostile(), hostile(), hostile()
+		c.Password, c.L2TP.PSK, c.Keep = secret.New(hostile()), secret.New(hostile()), vpn.KeepSaved
+		card := Make(in, p, nil, true)
+		page, err := card.HTML()
+		if err != nil {
+			t.Fatal(err)
+		}
+		fromPage, err := ReadHTML(page)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, page)
+		}
+		fromText, err := ReadText(card.Text())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, v := range card.Values {
+			if fromPage[v.Label] != v.Text || fromText[v.Label] != v.Text {
+				t.Fatalf("%s: meant %q, on the page %q, in the text %q", v.Label, v.Text, fromPage[v.Label], fromText[v.Label])
+			}
+		}
+		if len(fromPage) != len(card.Values) || len(fromText) != len(card.Values) {
+			t.Fatalf("%d values on the page and %d in the text, expected %d", len(fromPage), len(fromText), len(card.Values))
+		}
+	}
+}
+
+func FuzzReadCard(f *testing.F) {
+	in, p := planned(vpn.Android, "10", nil)
+	card := Make(in, p, nil, true)
+	page, err := card.HTML()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(page)
+	f.Add(card.Text())
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if values, err := ReadHTML(data); err != nil && values != nil {
+			t.Error("values beside an error")
+		}
+		if values, err := ReadText(data); err != nil && values != nil {
+			t.Error("values beside an error")
+		}
+	})
 }

@@ -14,7 +14,7 @@ import (
 //go:embed page.tmpl
 var pageSource string
 
-var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels}).Parse(pageSource))
+var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels, "plain": plain}).Parse(pageSource))
 
 // letter is one character of a value with its class.
 type letter struct {
@@ -23,6 +23,9 @@ type letter struct {
 	Title string
 }
 
+// blank is drawn in the place of a blank.
+const blank = "␣"
+
 // letters splits a value for drawing: blanks become visible, invisible characters are
 // written by their code point.
 func letters(v string) []letter {
@@ -30,14 +33,23 @@ func letters(v string) []letter {
 	for _, r := range v {
 		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: secret.Spell(string(r))[0]}
 		if r == ' ' {
-			l.Text = "␣"
-		} else if !unicode.IsGraphic(r) || unicode.IsSpace(r) {
-			l.Text = fmt.Sprintf("[U+%04X]", r)
+			l.Text = blank
+		} else if unseen(r) {
+			l.Class, l.Text = secret.Other, code(r)
 		}
 		list = append(list, l)
 	}
 	return list
 }
+
+// unseen tells a character that cannot be seen, or would be taken for the sign of a
+// blank.
+func unseen(r rune) bool {
+	return !unicode.IsGraphic(r) || unicode.IsSpace(r) || string(r) == blank
+}
+
+// code names a character by its code point.
+func code(r rune) string { return fmt.Sprintf("[U+%04X]", r) }
 
 // part is a piece of a step; Label is set for the name of a value.
 type part struct {
@@ -92,7 +104,7 @@ func (c Card) Text() []byte {
 	if len(c.Values) > 0 {
 		line("What to type, without the bars |")
 		for _, v := range c.Values {
-			line("  %-16s |%s|", v.Label, plain(strings.ReplaceAll(v.Text, " ", "␣")))
+			line("  %-16s |%s|", v.Label, typed(v.Text))
 			if len(v.Spelled) > 0 {
 				for _, row := range wrap(strings.Join(v.Spelled, ", "), 76) {
 					line("                     %s", row)
@@ -113,8 +125,25 @@ func plain(v string) string {
 	var b strings.Builder
 	for _, r := range v {
 		if !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' {
-			fmt.Fprintf(&b, "[U+%04X]", r)
+			b.WriteString(code(r))
 		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// typed writes a value for the text so that it can be read back: blanks are drawn, and
+// what looks like the name of a code point is broken up.
+func typed(v string) string {
+	var b strings.Builder
+	for i, r := range v {
+		switch {
+		case r == ' ':
+			b.WriteString(blank)
+		case unseen(r) || r == '[' && strings.HasPrefix(v[i:], "[U+"):
+			b.WriteString(code(r))
+		default:
 			b.WriteRune(r)
 		}
 	}

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"strings"
 
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
@@ -140,8 +141,20 @@ func (s *Subject) unsupported(field vpn.Field, kinds ...platform.Support) []Hit 
 			if s.Ability.Note != "" {
 				found += ": " + s.Ability.Note
 			}
-			return []Hit{{Field: field, Found: found}}
+			return []Hit{{Field: field, Found: found, Mend: instead(s)}}
 		}
 	}
 	return nil
+}
+
+// instead names the protocols that the device has in the place of this one.
+func instead(s *Subject) string {
+	var list []string
+	for _, p := range s.Release.Instead(s.Connection.Protocol) {
+		list = append(list, p.Title()+" ("+string(s.Release.Ability(p).Support)+")")
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	return s.Release.Title + " has " + strings.Join(list, ", ") + "; use one of them for this device."
 }

@@ -18,13 +18,17 @@ const (
 	BuiltIn  Support = "built in"
 	Plugin   Support = "with the plugin"
 	Packages Support = "with packages"
+	Client   Support = "with a client" // a separate program takes the file
+	Often    Support = "often"
+	Rarely   Support = "rarely"
 	Gone     Support = "gone"  // earlier releases had it
 	Never    Support = "never" // no release has had it
-	Rarely   Support = "rarely"
 )
 
 // Usable tells whether a connection can be made with it at all.
-func (s Support) Usable() bool { return s == BuiltIn || s == Plugin || s == Packages }
+func (s Support) Usable() bool {
+	return s == BuiltIn || s == Plugin || s == Packages || s == Client || s == Often
+}
 
 // Format names the kind of file that a release takes; empty where a person types.
 type Format string
@@ -101,6 +105,18 @@ func Find(p vpn.Platform, release string) (found Found, ok bool) {
 		}
 	}
 	return found, ok
+}
+
+// Instead lists the protocols that the release can be connected with, but for one: the
+// best first.
+func (f Found) Instead(of vpn.Protocol) []vpn.Protocol {
+	var list []vpn.Protocol
+	for _, p := range vpn.Protocols {
+		if p != of && p != vpn.PPTP && f.Ability(p).Support.Usable() { // PPTP is nothing to recommend
+			list = append(list, p)
+		}
+	}
+	return list
 }
 
 // Compare orders releases by the numbers in them: 10.9 stands before 10.15.

@@ -1,6 +1,8 @@
 package platform_test
 
 import (
+	"slices"
+	"strings"
 	"testing"
 
 	"wardicon/core/platform"
@@ -54,11 +56,14 @@ func TestTable(t *testing.T) {
 				t.Errorf("%s: %s stands before %s", row.Title, row.Releases[i-1], r)
 			}
 		}
+		if len(row.Can) != len(vpn.Protocols) {
+			t.Errorf("%s says something of %d protocols only", row.Title, len(row.Can))
+		}
 		for protocol, a := range row.Can {
 			if a.Source == "" || a.Support == "" {
 				t.Errorf("%s, %s: no source or no support", row.Title, protocol)
 			}
-			if a.Support.Usable() && len(a.PPP) == 0 {
+			if protocol == vpn.L2TP && a.Support.Usable() && len(a.PPP) == 0 {
 				t.Errorf("%s, %s: usable without a PPP method", row.Title, protocol)
 			}
 			for _, proposals := range [][]string{a.IKE, a.ESP} {
@@ -66,6 +71,25 @@ func TestTable(t *testing.T) {
 					t.Errorf("%s, %s: %v", row.Title, protocol, err)
 				}
 			}
+		}
+	}
+}
+
+// TestInstead holds what a release is offered in the place of L2TP/IPsec.
+func TestInstead(t *testing.T) {
+	for release, want := range map[string][]vpn.Protocol{
+		"android 14": {vpn.IKEv2, vpn.TLS}, "windows 11": {vpn.IKEv2, vpn.TLS, vpn.SSTP}, "macos 14": {vpn.IKEv2, vpn.TLS}, "desk-phone 1": {vpn.TLS}, "android 9": {vpn.IKEv2, vpn.TLS},
+	} {
+		p, r, _ := strings.Cut(release, " ")
+		found, _ := platform.Find(vpn.Platform(p), r)
+		if got := found.Instead(vpn.L2TP); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, expected %v", release, got, want)
+		}
+	}
+	for release, want := range map[string]platform.Support{"macos 10.11": platform.BuiltIn, "macos 10.12": platform.Gone, "ios 9": platform.BuiltIn, "ios 10": platform.Gone, "android 11": platform.BuiltIn, "android 12": platform.Gone, "chromeos 120": platform.Never} {
+		p, r, _ := strings.Cut(release, " ")
+		if found, _ := platform.Find(vpn.Platform(p), r); found.Ability(vpn.PPTP).Support != want {
+			t.Errorf("PPTP on %s is %s, expected %s", release, found.Ability(vpn.PPTP).Support, want)
 		}
 	}
 }

@@ -21,6 +21,9 @@ const (
 	TLS   Protocol = "tls"
 )
 
+// Protocols lists the protocols, the soundest first.
+var Protocols = []Protocol{IKEv2, TLS, SSTP, L2TP, PPTP}
+
 // Title writes the protocol as people in the trade do.
 func (p Protocol) Title() string {
 	switch p {

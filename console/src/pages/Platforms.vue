@@ -1,0 +1,100 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import { platformText } from '../parts/platforms'
+
+const rows = ref<Schemas['Row'][]>([])
+const chosen = ref('')
+const wrong = ref('')
+const protocols = [
+  { key: 'ikev2', text: 'IKEv2' },
+  { key: 'tls', text: 'TLS tunnel' },
+  { key: 'sstp', text: 'SSTP' },
+  { key: 'l2tp', text: 'L2TP/IPsec' },
+  { key: 'pptp', text: 'PPTP' },
+]
+const tags: Record<string, string> = { gone: 'blocker', never: 'plain', rarely: 'warning', 'built in': 'fine' }
+const row = computed(() => rows.value.find((r) => r.title === chosen.value))
+onMounted(async () => {
+  try {
+    rows.value = (await ask(api.GET('/api/v1/platforms'))).items
+    chosen.value = rows.value[0]?.title ?? ''
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+})
+</script>
+
+<template>
+  <PageHead title="Platforms" />
+  <p class="soft">
+    Which release comes to which protocol. Choose one to see why, what it takes, and where that is from.
+  </p>
+  <Notice :text="wrong" />
+  <section v-if="rows.length" class="panel p-0 mb-4" aria-label="Which release has which protocol">
+    <div class="wide" tabindex="0" role="region" aria-label="Table of platforms">
+      <table class="grid-table stack">
+        <thead>
+          <tr>
+            <th scope="col">Platform</th>
+            <th v-for="p in protocols" :key="p.key" scope="col">{{ p.text }}</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in rows" :key="r.title" :class="{ chosen: r.title === chosen }">
+            <th scope="row">
+              <button type="button" :aria-pressed="r.title === chosen" @click="chosen = r.title">{{ r.title }}</button>
+            </th>
+            <td v-for="p in protocols" :key="p.key" :data-label="p.text">
+              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'advice'">{{
+                r.can[p.key]?.support
+              }}</span>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </section>
+  <section v-if="row" class="panel" aria-labelledby="why" aria-live="polite">
+    <h2 id="why">{{ row.title }}</h2>
+    <p class="soft">{{ platformText(row.platform) }}, releases {{ row.releases.join(', ') }}</p>
+    <dl class="mb-0">
+      <template v-for="p in protocols" :key="p.key">
+        <dt>
+          {{ p.text }}: {{ row.can[p.key]?.support
+          }}<template v-if="row.can[p.key]?.note">; {{ row.can[p.key]?.note }}</template>
+        </dt>
+        <dd class="soft small">
+          {{ row.can[p.key]?.source }}<template v-if="row.can[p.key]?.unconfirmed">; could not be tried here</template>
+          <div v-if="p.key === 'l2tp' && row.can.l2tp?.ike.length" class="mono">
+            sends by itself: IKE {{ row.can.l2tp.ike.join(', ') }}; ESP {{ row.can.l2tp.esp.join(', ') }}
+          </div>
+        </dd>
+      </template>
+    </dl>
+  </section>
+</template>
+
+<style scoped>
+.wide {
+  overflow-x: auto;
+}
+.wide th[scope='row'] {
+  color: inherit;
+  border-bottom: 1px solid var(--wi-line);
+  white-space: normal;
+}
+.wide .tag {
+  white-space: normal;
+}
+.wide th button {
+  text-align: left;
+  text-decoration: underline;
+  color: rgba(var(--bs-link-color-rgb), 1);
+}
+.chosen {
+  background: var(--wi-tint);
+}
+</style>
