@@ -43,6 +43,7 @@ type noun[Row any] struct {
 	records             func(*client.Client) client.Noun[Row]
 	find                func(ctx context.Context, c *client.Client, ref string) (Row, error)
 	stamp               func(Row) vpn.Stamp
+	ref                 func(Row) string // a name that find takes
 	columns             []string
 	row                 func(Row) table.Row
 	filters             []string
@@ -155,7 +156,30 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 			})
 		},
 	}
+	for _, c := range []*cobra.Command{show, change, remove} {
+		c.ValidArgsFunction = n.complete(a)
+	}
 	return group(root, add, n.list(a), show, change, remove)
+}
+
+// complete offers names of records to a shell; without a service there are none.
+func (n noun[Row]) complete(a *app) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		var names []string
+		if len(args) == 0 {
+			search, _, _ := strings.Cut(typed, "/")
+			_ = a.with(cmd, func(ctx context.Context, c *client.Client) error { // a shell has no place for an error
+				page, err := n.records(c).List(ctx, client.Query{Search: search, Limit: 50})
+				for _, row := range page.Items {
+					if name := n.ref(row); len(name) >= len(typed) && strings.EqualFold(name[:len(typed)], typed) {
+						names = append(names, name)
+					}
+				}
+				return err
+			})
+		}
+		return names, cobra.ShellCompDirectiveNoFileComp
+	}
 }
 
 func (n noun[Row]) table(w table.Writer, rows ...Row) {

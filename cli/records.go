@@ -115,6 +115,7 @@ func gatewayNoun() noun[view.Gateway] {
 		},
 		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
 		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
+		ref:     func(g view.Gateway) string { return g.Name },
 		columns: []string{"name", "address", "place", "offers", "profiles"}, filters: []string{"name", "city"},
 		row: func(g view.Gateway) table.Row {
 			offers := "none"
@@ -138,6 +139,7 @@ func personNoun() noun[view.Person] {
 		},
 		records: func(c *client.Client) client.Noun[view.Person] { return c.People }, find: findPerson,
 		stamp:   func(p view.Person) vpn.Stamp { return p.Stamp },
+		ref:     func(p view.Person) string { return p.Name },
 		columns: []string{"name", "mail", "groups", "accounts", "devices"}, filters: []string{"group", "mail", "name"},
 		row: func(p view.Person) table.Row {
 			return table.Row{p.Name, p.Mail, strings.Join(p.Groups, ", "), p.Accounts, p.Devices}
@@ -158,6 +160,7 @@ func accountNoun() noun[view.Account] {
 		},
 		records: func(c *client.Client) client.Noun[view.Account] { return c.Accounts }, find: findAccount,
 		stamp:   func(x view.Account) vpn.Stamp { return x.Stamp },
+		ref:     func(x view.Account) string { return x.Login },
 		columns: []string{"login", "realm", "person", "password"}, filters: []string{"login", "person_id"},
 		row: func(x view.Account) table.Row {
 			stored := "none"
@@ -183,6 +186,7 @@ func deviceNoun() noun[view.Device] {
 		},
 		records: func(c *client.Client) client.Noun[view.Device] { return c.Devices }, find: findDevice,
 		stamp:   func(d view.Device) vpn.Stamp { return d.Stamp },
+		ref:     func(d view.Device) string { return d.Name },
 		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "person_id", "name"},
 		row: func(d view.Device) table.Row {
 			return table.Row{d.Name, d.Person, d.Platform, d.Release, d.Profiles, tally(d.Tally)}
@@ -205,6 +209,7 @@ func profileNoun() noun[view.Profile] {
 		},
 		records: func(c *client.Client) client.Noun[view.Profile] { return c.Profiles }, find: findProfile,
 		stamp:   func(p view.Profile) vpn.Stamp { return p.Stamp },
+		ref:     func(p view.Profile) string { return p.Device + "/" + p.Gateway },
 		columns: []string{"device", "gateway", "person", "platform", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id"},
 		row: func(p view.Profile) table.Row {
 			found := tally(p.Tally)

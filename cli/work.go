@@ -21,6 +21,14 @@ import (
 
 func (a *app) work() []*cobra.Command {
 	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.check()}
+	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return deviceNoun().complete(a)(cmd, args, typed)
+		}
+		return gatewayNoun().complete(a)(cmd, args[1:], typed)
+	}
+	list[1].ValidArgsFunction = profileNoun().complete(a)
+	list[2].ValidArgsFunction = profileNoun().complete(a)
 	for _, c := range list {
 		c.GroupID = "work"
 	}

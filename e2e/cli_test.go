@@ -229,6 +229,26 @@ func TestHelp(t *testing.T) {
 	}
 }
 
+// TestCompletion asks for names as a shell does.
+func TestCompletion(t *testing.T) {
+	f := start(t, true)
+	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	for args, want := range map[string]string{
+		"gateway|show|":                 "Easthaven\nNorrvik\nTallholm\n",
+		"person|change|le":              "Leif Sund\n",
+		"plan|Bridge tablet":            "Bridge tablet 1\nBridge tablet 2\nBridge tablet 3\n",
+		"plan|Bridge tablet 1|nor":      "Norrvik\n",
+		"plan|Bridge tablet 1|Norrvik|": "",
+		"build|Engine laptop 1/":        "Engine laptop 1/Norrvik\nEngine laptop 1/Tallholm\n",
+		"gateway|list|--output|":        "table\njson\nyaml\n",
+	} {
+		_, out, _ := f.run("", append([]string{"__complete"}, strings.Split(args, "|")...)...)
+		if got, _, _ := strings.Cut(out, ":4"); got != want {
+			t.Errorf("%s is offered %q, expected %q", args, got, want)
+		}
+	}
+}
+
 // TestDemoOnce runs the tour as make demo ONCE=1 does.
 func TestDemoOnce(t *testing.T) {
 	f := start(t, false)

@@ -376,7 +376,7 @@ func TestLog(t *testing.T) {
 	f := start(t, true)
 	auth := f.token()
 	f.send("GET", "/api/v1/devices?search=whisper-in-query", "", "Authorization", auth)
-	res, problem := f.send("POST", "/api/v1/people", `{"name":"whisper-in-body","x":1}`, "Authorization", auth, "Content-Type", "application/json", "User-Agent", "whisper-in-header")
+	res, problem := f.send("POST", "/api/v1/people", `{"name":"whisper-in-body","x":1}`, "Authorization", auth, "Content-Type", "application/json", "User-Agent", "whisper-in-header", "X-Request-Id", "whisper-as-id")
 	id := res.Header.Get("X-Request-Id")
 	if id == "" || problem.Instance != "urn:wardicon:request:"+id {
 		t.Errorf("request %q, instance %q", id, problem.Instance)

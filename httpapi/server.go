@@ -48,7 +48,7 @@ type api struct {
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
 	a := &api{svc: svc, log: log, opts: opts}
-	r.Use(middleware.RequestID, a.logged, middleware.Recoverer, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
+	r.Use(identified, a.logged, middleware.Recoverer, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
 	r.Use(http.NewCrossOriginProtection().Handler) // refuses changes that another site's page sends with our cookie
 	a.describe(r)
 	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
