@@ -51,7 +51,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), lists(), starts()); err != nil {
+	if err := errors.Join(profiles(), files(), rechecks(), lists(), starts()); err != nil {
 		return err
 	}
 	return sizes()
@@ -172,6 +172,41 @@ func files() error {
 		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data) }), measure(func() { of.parse(data) }))
 	}
 	return nil
+}
+
+// rechecks checks every profile of the sample data anew, as after a change of the
+// organisation's name; the baseline plans and checks one without the records being read.
+func rechecks() error {
+	ctx := context.Background()
+	s, dir, err := scratch(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	svc := service.New(s, slog.New(slog.DiscardHandler), time.Now)
+	if err := demo.Load(ctx, svc); err != nil {
+		return err
+	}
+	n := 0
+	took := measure(func() {
+		_, err1 := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"})
+		checked, err2 := svc.CheckAll(ctx)
+		if err = errors.Join(err1, err2); err == nil {
+			n = checked
+		}
+	})
+	if err != nil || n == 0 {
+		return fmt.Errorf("%d profiles checked: %w", n, err)
+	}
+	in := input(vpn.LinuxDesktop, "1.42")
+	memo := secret.NewMemo([]byte("key"), 1000)
+	baseline := measure(func() {
+		subject := check.Planned(in, plan.Make(in), nil)
+		subject.Judge = memo.Judge
+		check.Run(subject)
+	})
+	row(fmt.Sprintf("check a kept profile anew (%d at once)", n), took/time.Duration(n), baseline)
+	return s.Close()
 }
 
 // scratch opens a store in a new folder.

@@ -62,39 +62,45 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 		Long:    n.about,
 		Example: "  wardicon " + n.name + " add " + n.example + "\n  wardicon " + n.name + " list",
 	}
-	add := &cobra.Command{
-		Use: "add " + strings.ToUpper(n.title), Short: "Add a " + n.name, Args: exactly(strings.ToUpper(n.title)),
+	named := []*cobra.Command{n.show(a), n.change(a), n.remove(a)}
+	for _, c := range named {
+		c.ValidArgsFunction = n.complete(a)
+	}
+	return group(root, append(named, n.add(a), n.list(a))...)
+}
+
+// fieldFlags gives a command a flag for each field, and one for a file with fields.
+func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
+	for _, f := range n.fields {
+		switch f.kind {
+		case listField:
+			c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
+		case boolField:
+			c.Flags().Bool(f.flag, false, f.help)
+		case numberField:
+			c.Flags().Float64(f.flag, 0, f.help)
+		default:
+			c.Flags().String(f.flag, "", f.help)
+		}
+	}
+	return c.Flags().String("from", "", "file with fields in YAML or JSON, - for standard input; flags win over it")
+}
+
+func (n noun[Row]) add(a *app) *cobra.Command {
+	argument := strings.ToUpper(n.title)
+	cmd := &cobra.Command{
+		Use: "add " + argument, Short: "Add a " + n.name, Args: exactly(argument),
 		Long:    "Adds a " + n.name + ". Nothing is stored if any value cannot be accepted.\nSecrets come from a file, or with - from standard input; never from the command line.",
 		Example: "  wardicon " + n.name + " add " + n.example,
 	}
-	change := &cobra.Command{
-		Use: "change " + strings.ToUpper(n.name), Short: "Change a " + n.name, Args: exactly(strings.ToUpper(n.name)),
-		Long:    "Changes the fields that are given and leaves the others as they are.",
-		Example: "  wardicon " + n.name + " change NAME-OR-ID --" + n.fields[0].flag + " VALUE",
-	}
-	from := map[*cobra.Command]*string{}
-	for _, c := range []*cobra.Command{add, change} {
-		for _, f := range n.fields {
-			switch f.kind {
-			case listField:
-				c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
-			case boolField:
-				c.Flags().Bool(f.flag, false, f.help)
-			case numberField:
-				c.Flags().Float64(f.flag, 0, f.help)
-			default:
-				c.Flags().String(f.flag, "", f.help)
-			}
-		}
-		from[c] = c.Flags().String("from", "", "file with fields in YAML or JSON, - for standard input; flags win over it")
-	}
-	add.RunE = func(cmd *cobra.Command, args []string) error {
+	from := n.fieldFlags(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-			patch, err := a.patch(ctx, cmd, c, n.fields, *from[add])
+			patch, err := a.patch(ctx, cmd, c, n.fields, *from)
 			if err != nil {
 				return err
 			}
-			if err := n.name1(ctx, c, patch, args[0]); err != nil {
+			if err := n.identify(ctx, c, patch, args[0]); err != nil {
 				return err
 			}
 			row, err := n.records(c).Add(ctx, patch)
@@ -104,62 +110,73 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 			return a.print(row, func(w table.Writer) { n.table(w, row) })
 		})
 	}
-	change.RunE = func(cmd *cobra.Command, args []string) error {
+	return cmd
+}
+
+func (n noun[Row]) change(a *app) *cobra.Command {
+	argument := strings.ToUpper(n.name)
+	cmd := &cobra.Command{
+		Use: "change " + argument, Short: "Change a " + n.name, Args: exactly(argument),
+		Long:    "Changes the fields that are given and leaves the others as they are.",
+		Example: "  wardicon " + n.name + " change NAME-OR-ID --" + n.fields[0].flag + " VALUE",
+	}
+	from := n.fieldFlags(cmd)
+	cmd.RunE = n.found(a, func(ctx context.Context, c *client.Client, row Row, _ string) error {
+		patch, err := a.patch(ctx, cmd, c, n.fields, *from)
+		if err != nil {
+			return err
+		}
+		if len(patch) == 0 {
+			return usage("nothing to change: give at least one flag, see wardicon %s change --help", n.name)
+		}
+		if row, err = n.records(c).Change(ctx, n.stamp(row).ID, n.stamp(row).Version, patch); err != nil {
+			return err
+		}
+		return a.print(row, func(w table.Writer) { n.table(w, row) })
+	})
+	return cmd
+}
+
+func (n noun[Row]) show(a *app) *cobra.Command {
+	argument := strings.ToUpper(n.name)
+	return &cobra.Command{
+		Use: "show " + argument, Short: "Show all of a " + n.name, Args: exactly(argument),
+		Long: "Shows every field of a " + n.name + ". Secrets are never shown here.", Example: "  wardicon " + n.name + " show NAME-OR-ID --output json",
+		RunE: n.found(a, func(_ context.Context, _ *client.Client, row Row, _ string) error {
+			if a.output == "table" {
+				a.output = "yaml"
+			}
+			return a.print(row, nil)
+		}),
+	}
+}
+
+func (n noun[Row]) remove(a *app) *cobra.Command {
+	argument := strings.ToUpper(n.name)
+	return &cobra.Command{
+		Use: "remove " + argument, Short: "Remove a " + n.name, Args: exactly(argument),
+		Long: "Removes a " + n.name + " that nothing else refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
+		RunE: n.found(a, func(ctx context.Context, c *client.Client, row Row, ref string) error {
+			if err := n.records(c).Remove(ctx, n.stamp(row).ID); err != nil {
+				return err
+			}
+			a.say("removed %s %s", n.name, ref)
+			return nil
+		}),
+	}
+}
+
+// found runs a command on the record that its argument names.
+func (n noun[Row]) found(a *app, do func(ctx context.Context, c *client.Client, row Row, ref string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 			row, err := n.find(ctx, c, args[0])
 			if err != nil {
 				return err
 			}
-			patch, err := a.patch(ctx, cmd, c, n.fields, *from[change])
-			if err != nil {
-				return err
-			}
-			if len(patch) == 0 {
-				return usage("nothing to change: give at least one flag, see wardicon %s change --help", n.name)
-			}
-			if row, err = n.records(c).Change(ctx, n.stamp(row).ID, n.stamp(row).Version, patch); err != nil {
-				return err
-			}
-			return a.print(row, func(w table.Writer) { n.table(w, row) })
+			return do(ctx, c, row, args[0])
 		})
 	}
-	show := &cobra.Command{
-		Use: "show " + strings.ToUpper(n.name), Short: "Show all of a " + n.name, Args: exactly(strings.ToUpper(n.name)),
-		Long: "Shows every field of a " + n.name + ". Secrets are never shown here.", Example: "  wardicon " + n.name + " show NAME-OR-ID --output json",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				row, err := n.find(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.output = "yaml"
-				}
-				return a.print(row, nil)
-			})
-		},
-	}
-	remove := &cobra.Command{
-		Use: "remove " + strings.ToUpper(n.name), Short: "Remove a " + n.name, Args: exactly(strings.ToUpper(n.name)),
-		Long: "Removes a " + n.name + " that nothing else refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				row, err := n.find(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				if err := n.records(c).Remove(ctx, n.stamp(row).ID); err != nil {
-					return err
-				}
-				a.say("removed %s %s", n.name, args[0])
-				return nil
-			})
-		},
-	}
-	for _, c := range []*cobra.Command{show, change, remove} {
-		c.ValidArgsFunction = n.complete(a)
-	}
-	return group(root, add, n.list(a), show, change, remove)
 }
 
 // complete offers names of records to a shell; without a service there are none.
@@ -189,8 +206,8 @@ func (n noun[Row]) table(w table.Writer, rows ...Row) {
 	}
 }
 
-// name1 puts the argument of add into the record.
-func (n noun[Row]) name1(ctx context.Context, c *client.Client, patch client.Patch, value string) error {
+// identify puts the argument of add into the record.
+func (n noun[Row]) identify(ctx context.Context, c *client.Client, patch client.Patch, value string) error {
 	if n.title == "device" { // a profile is named by its device
 		id, err := deviceID(ctx, c, value)
 		patch["device_id"] = id

@@ -90,15 +90,17 @@ func eval[T any](b *tab, script string) T {
 	return v
 }
 
-// until waits for a script to become true.
+// until waits for a script to become true. What it throws counts as not yet: the page
+// may be on its way to another.
 func (b *tab) until(script string) {
 	b.t.Helper()
-	for end := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if eval[bool](b, "!!("+script+")") {
+	tried := fmt.Sprintf("(() => { try { return !!(%s) } catch { return false } })()", script)
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+		if yes, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](tried)); err == nil && yes {
 			return
 		}
 		if time.Now().After(end) {
-			b.t.Fatalf("did not become true: %s\npage: %s", script, eval[string](b, "document.body.innerText.slice(0, 2000)"))
+			b.t.Fatalf("did not become true: %s\npage: %s", script, eval[string](b, "document.body?.innerText.slice(0, 2000) ?? ''"))
 		}
 	}
 }
@@ -162,7 +164,8 @@ type violation struct {
 // accessible runs axe-core on the page as it is.
 func (b *tab) accessible(where string) {
 	b.t.Helper()
-	b.until(`document.getAnimations().every(a => a.playState !== 'running')`) // colours are half-way in a transition
+	// Colours are half-way in a transition: wait for its end.
+	b.until(`document.getAnimations().every(a => a.playState !== 'running') && [...document.querySelectorAll('.modal, .modal-backdrop')].every(e => ['1', '0.5'].includes(getComputedStyle(e).opacity))`)
 	eval[bool](b, "("+"(() => {"+b.axe+"})(), typeof axe === 'object')")
 	found := eval[[]violation](b, `axe.run(document, {iframes: false}).then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? ''))})))`)
 	for _, v := range found {

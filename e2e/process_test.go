@@ -211,7 +211,9 @@ func TestKilled(t *testing.T) {
 			told <- row.ID
 		}
 	}()
-	time.Sleep(400 * time.Millisecond)
+	for len(told) < 25 {
+		time.Sleep(5 * time.Millisecond)
+	}
 	p.stop(os.Kill)
 	cancel()
 	p = serve(t, dir)
@@ -223,7 +225,7 @@ func TestKilled(t *testing.T) {
 			t.Fatalf("%s was answered as stored: %v", id, err)
 		}
 	}
-	if n < 10 {
+	if n < 25 {
 		t.Errorf("only %d people were stored before the kill", n)
 	}
 	p.stop(os.Interrupt)

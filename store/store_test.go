@@ -1,7 +1,7 @@
 package store_test
 
 import (
-	"bytes"
+	"bufio"
 	"context"
 	"database/sql"
 	"errors"
@@ -214,25 +214,32 @@ func TestKill(t *testing.T) {
 	for round := range 5 {
 		cmd := exec.Command(os.Args[0], "-test.run", "^TestKill$")
 		cmd.Env = append(os.Environ(), "WARDICON_KILL="+dir)
-		var out bytes.Buffer
-		cmd.Stdout = &out
+		out, err := cmd.StdoutPipe()
+		if err != nil {
+			t.Fatal(err)
+		}
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(250+60*round) * time.Millisecond)
-		if err := cmd.Process.Kill(); err != nil {
-			t.Fatal(err)
-		}
-		_ = cmd.Wait() // it was killed
-		lines := strings.Split(out.String(), "\n")
-		for _, line := range lines[:len(lines)-1] { // what follows the last line break may be cut
+		lines := bufio.NewReader(out)
+		for n := 0; ; n++ {
+			line, err := lines.ReadString('\n')
+			if err != nil {
+				break // what follows the last line break may be cut
+			}
 			if !strings.HasPrefix(line, "gw-") {
 				t.Fatal(line)
 			}
-			told = append(told, line)
+			told = append(told, strings.TrimSpace(line))
+			if n == 10+7*round { // in the middle of the next ones
+				if err := cmd.Process.Kill(); err != nil {
+					t.Fatal(err)
+				}
+			}
 		}
+		_ = cmd.Wait() // it was killed
 	}
-	if len(told) < 20 {
+	if len(told) < 5*10 {
 		t.Fatalf("only %d were told as stored: nothing was tried", len(told))
 	}
 	s := open(t, dir, store.Key{})
