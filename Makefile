@@ -73,7 +73,7 @@ format: console/node_modules/.package-lock.json
 	cd console && npm run --silent format
 
 bench: build
-	WARDICON_BENCH=1 go test -count=1 ./bench
+	WARDICON_BENCH=1 go test -v -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
 shots: build tools
