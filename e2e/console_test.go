@@ -86,6 +86,9 @@ func TestPages(t *testing.T) {
 					eval[bool](b, `(document.getElementById('files').scrollIntoView(), true)`)
 					b.shot(look.name + "-profile-files")
 				}
+				if p.name == "profile-findings" {
+					b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password is the login'))`)
+				}
 				if p.name == "person" {
 					b.until(labelled("Login") + "?.value === 'l_sund'")
 				}

@@ -68,8 +68,23 @@ watch([byHand, revealed], () => void preview())
 
 const shown = computed(() => files.value.find((f) => f.name === name.value))
 const fields = computed(() => new Set(planned.value?.choices.map((c) => c.field)))
-const beside = (field: string) => planned.value?.findings.filter((f) => f.field === field) ?? []
-const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !fields.value.has(f.field)) ?? [])
+// A finding stands beside the choice that it concerns; where nothing was settled for its
+// own field, beside the choice that its field belongs to.
+const belongs: Record<string, string[]> = {
+  password: ['keep'],
+  realm: ['login', 'account'],
+  login: ['account'],
+  release: ['protocol'],
+  platform: ['protocol'],
+  routes: ['tunnel'],
+  pool: ['routes', 'tunnel'],
+  dns: ['tunnel'],
+  domains: ['dns', 'tunnel'],
+  behind_nat: ['server'],
+}
+const row = (f: Finding) => [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
+const beside = (field: string) => planned.value?.findings.filter((f) => row(f) === field) ?? []
+const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !row(f)) ?? [])
 const blocked = computed(() => (planned.value?.tally.blockers ?? 0) > 0)
 const choice = (values: string[]) => [
   { value: '', text: 'Left to planning' },
