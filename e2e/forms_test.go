@@ -270,6 +270,37 @@ func TestLists(t *testing.T) {
 	b.see("22 profiles")
 }
 
+// TestManyPeople chooses the owner of a device among more people than a list shows.
+func TestManyPeople(t *testing.T) {
+	f, b := signedInTab(t)
+	for i := range 60 {
+		if _, err := f.client.People.Add(t.Context(), client.Patch{"name": fmt.Sprintf("Relief %02d", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	devices, err := f.client.Devices.List(t.Context(), query("Engine server"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := devices.Items[0].ID
+	chosen := labelled("Person") + ".selectedOptions[0].textContent.trim()"
+	b.goTo("/devices/"+id, "Engine server")
+	b.see("72 people")
+	b.until(chosen + " === 'Ines Moreau (ines@skerryline.example)'")
+	b.fill("Search a person", "relief 5")
+	b.until(labelled("Person") + ".options.length === 12") // ten, the one chosen, and the word
+	b.until(chosen + " === 'Ines Moreau'")
+	b.accessible("a search for a person")
+	b.shot("form-person-search")
+	person := eval[string](b, "[..."+labelled("Person")+".options].find(o => o.textContent.trim() === 'Relief 57').value")
+	b.fill("Person", person)
+	b.press("Save")
+	b.see("Saved.")
+	if d, err := f.client.Devices.Show(t.Context(), id); err != nil || d.Person != "Relief 57" {
+		t.Errorf("the owner is %s (%v)", d.Person, err)
+	}
+}
+
 // TestSessionEnds ends the session elsewhere: the console asks to sign in and goes back
 // to where it was.
 func TestSessionEnds(t *testing.T) {

@@ -5,6 +5,7 @@ import { api, ask, patch, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import PersonField from '../parts/PersonField.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import { platforms } from '../parts/platforms'
@@ -16,7 +17,6 @@ const router = useRouter()
 const fresh = computed(() => props.id === 'new')
 const row = ref<Schemas['DeviceRow']>()
 const profiles = ref<Schemas['ProfileRow'][]>([])
-const people = ref<{ value: string; text: string }[]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
 const gateway = ref('')
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
@@ -33,12 +33,8 @@ function show(d: Schemas['DeviceRow']) {
 const left = computed(() => gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)))
 onMounted(() =>
   run(async () => {
-    const everyone = await ask(api.GET('/api/v1/people', { params: { query: { limit: 500 } } }))
-    people.value = everyone.items.map((p) => ({ value: p.id, text: p.name }))
     if (fresh.value) return
     show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
-    if (!people.value.some((p) => p.value === draft.person_id))
-      people.value.push({ value: draft.person_id, text: row.value!.person })
     profiles.value = (
       await ask(api.GET('/api/v1/profiles', { params: { query: { filter: [`device_id:${props.id}`], limit: 100 } } }))
     ).items
@@ -72,15 +68,7 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
   <form v-if="fresh || row" class="panel mb-4" novalidate @submit.prevent="save">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <Field
-        v-model="draft.person_id"
-        kind="choice"
-        label="Person"
-        pointer="/person_id"
-        :errors="errors"
-        :choices="[{ value: '', text: 'Choose…' }, ...people]"
-        required
-      />
+      <PersonField v-model="draft.person_id" pointer="/person_id" :errors="errors" />
       <Field
         v-model="draft.platform"
         kind="choice"
