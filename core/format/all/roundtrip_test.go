@@ -267,11 +267,22 @@ func FuzzRead(f *testing.F) {
 			f.Add(file.Content)
 		}
 	}
+	f.Add([]byte(`<plist><dict><key>PayloadContent</key><array><dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict></array></dict></plist>`))
+	f.Add([]byte("\ufeff# x\n#Requires -Version 4.0\n#Requires -RunAsAdministrator\n\n$Connection = @{\n}\nx"))
+	f.Add([]byte("[connection]\ntype=vpn\n[vpn]\nservice-type=org.freedesktop.NetworkManager.l2tp\nipsec-enabled=yes\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, codec := range all.Codecs {
-			for _, n := range codec.Read("f", data).Notes {
-				if n.At.File != "f" {
-					t.Fatalf("%s: a note without its file: %v", codec.Name, n)
+			reading := codec.Read("f", data)
+			for _, n := range reading.Notes {
+				if n.At.File != "f" || n.At.Line == 0 {
+					t.Fatalf("%s: a note without its place: %v", codec.Name, n)
+				}
+			}
+			for _, c := range reading.Connections {
+				for field, at := range c.Positions {
+					if at.File != "f" || at.Line == 0 {
+						t.Fatalf("%s: %s without its place: %v", codec.Name, field, at)
+					}
 				}
 			}
 		}

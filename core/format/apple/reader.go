@@ -135,7 +135,7 @@ func (r *reader) vpn(root, p *node) {
 		}
 	}
 	if _, err := uuid.Parse(c.UUID); err != nil {
-		r.Note(format.KeyMalformed, r.at(root, "PayloadUUID"), "PayloadUUID is not a UUID")
+		r.Note(format.KeyMalformed, r.at(root, root, "PayloadUUID"), "PayloadUUID is not a UUID")
 	}
 	positions := map[vpn.Field]format.Position{}
 	for _, where := range []struct {
@@ -147,11 +147,7 @@ func (r *reader) vpn(root, p *node) {
 		{vpn.FieldPassword, ppp, "AuthPassword"}, {vpn.FieldPSK, ipsec, "SharedSecret"}, {vpn.FieldDNS, dns, "ServerAddresses"},
 		{vpn.FieldDomains, dns, "SearchDomains"}, {vpn.FieldTunnel, p, "IPv4"}, {vpn.FieldProtocol, p, "VPNType"}, {vpn.FieldIdentifier, root, "PayloadIdentifier"},
 	} {
-		at := r.at(where.in, where.key)
-		if at.Line == 0 {
-			at = p.at
-		}
-		positions[where.field] = at
+		positions[where.field] = r.at(p, where.in, where.key)
 	}
 	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
 }
@@ -167,11 +163,12 @@ func (r *reader) known(n *node, keys []string) {
 	}
 }
 
-func (r *reader) at(n *node, key string) format.Position {
+// at is the place of a key, or that of the dictionary around it where it is absent.
+func (r *reader) at(around, n *node, key string) format.Position {
 	if v := n.get(key); v != nil {
 		return v.at
 	}
-	return format.Position{}
+	return around.at
 }
 
 // text reads a string; another type is remarked.

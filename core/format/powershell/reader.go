@@ -60,6 +60,7 @@ func Read(name string, data []byte) format.Reading {
 		r.Note(format.ScriptChanged, start, "the lines before the data are not as they were made")
 	}
 	s := &scanner{file: name, src: []rune(rest), line: strings.Count(head, "\n") + 2, column: 1}
+	begin := s.at()
 	values, err := s.block(&r)
 	if err != nil {
 		r.Note(format.Unreadable, s.at(), "%s", err)
@@ -73,11 +74,11 @@ func Read(name string, data []byte) format.Reading {
 	if body != installBody {
 		r.Note(format.ScriptChanged, bodyAt, "the commands after the data are not as they were made")
 	}
-	r.Connections = append(r.Connections, settle(&r, values))
+	r.Connections = append(r.Connections, settle(&r, values, begin))
 	return r
 }
 
-func settle(r *format.Reading, values map[string]value) format.Located {
+func settle(r *format.Reading, values map[string]value, block format.Position) format.Located {
 	text := func(key string) string { return values[key].text }
 	list := func(key string) []string { return append([]string{}, values[key].list...) }
 	c := vpn.Connection{
@@ -112,7 +113,10 @@ func settle(r *format.Reading, values map[string]value) format.Located {
 		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
 		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldKeep: "Remember", vpn.FieldUUID: "Id",
 	} {
-		positions[field] = values[key].at
+		positions[field] = format.Position{File: block.File, Line: block.Line, Path: "$Connection"}
+		if v, ok := values[key]; ok {
+			positions[field] = v.at
+		}
 	}
 	for _, s := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"}, {"Password", "the password"}} {
 		if text(s.key) != "" {
