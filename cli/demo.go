@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 
@@ -54,20 +55,21 @@ and ends.`,
 			}
 			ctx, stop := context.WithCancel(cmd.Context())
 			defer stop()
-			toured := make(chan error, 1)
+			var tour sync.WaitGroup
+			var toured error
 			err = h.run(ctx, svc, log, func(address string) {
 				if !once {
-					toured <- nil
 					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
 						address, demo.OwnerName, demo.OwnerPassword, logFile.Name())
 					return
 				}
-				go func() {
-					toured <- a.tour(dir, address)
+				tour.Go(func() {
+					toured = a.tour(dir, address)
 					stop()
-				}()
+				})
 			})
-			return errors.Join(err, <-toured)
+			tour.Wait()
+			return errors.Join(err, toured)
 		},
 	}
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")

@@ -67,6 +67,7 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 			if err := a.print(planned, func(w table.Writer) {
 				a.say("%s (%s)\n", planned.Title, planned.Release)
 				w.AppendHeader(heads("choice", "value", "reason"))
+				w.SetColumnConfigs([]table.ColumnConfig{wrapped(2, 40), wrapped(3, 88)})
 				for _, choice := range planned.Choices {
 					w.AppendRow(table.Row{choice.Title, choice.Value, choice.Reason})
 				}

@@ -311,6 +311,10 @@ func TestStartsRefused(t *testing.T) {
 			t.Errorf("%v: ended with %d, expected %d and %q:\n%s", test.args, got, test.want, test.says, out)
 		}
 	}
+	taken := command("demo", "--listen", busy.Addr().String())
+	if out, _ := taken.CombinedOutput(); taken.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "address already in use") {
+		t.Errorf("a demo where the port is taken: %s", out)
+	}
 	again := command("set-up", "--data", dir, "--password-file", "-")
 	again.Stdin = strings.NewReader(ownerPassword)
 	if out, err := again.CombinedOutput(); err == nil || !strings.Contains(string(out), "set up already") {
