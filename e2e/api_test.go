@@ -48,7 +48,7 @@ func (f *fleet) send(method, path, body string, header ...string) (*http.Respons
 		if got := res.Header.Get("Content-Type"); got != "application/problem+json" {
 			f.t.Errorf("%s %s: %d as %s: %s", method, path, res.StatusCode, got, data)
 		}
-		if err := json.Unmarshal(data, &p); err != nil || p.Status != res.StatusCode || p.Detail == "" || !strings.HasPrefix(p.Type, "urn:wardicon:problem:") {
+		if err := json.Unmarshal(data, &p); err != nil || p.Status != res.StatusCode || p.Detail == "" || !strings.HasPrefix(p.Type, "urn:wardicon:problem:") || p.Instance != "urn:wardicon:request:"+res.Header.Get("X-Request-Id") {
 			f.t.Errorf("%s %s: not a whole problem: %s", method, path, data)
 		}
 	}
@@ -201,18 +201,7 @@ func TestDoors(t *testing.T) {
 		name, header, value string
 		status              int
 	}{{"own page", "Sec-Fetch-Site", "same-origin", 201}, {"other site", "Sec-Fetch-Site", "cross-site", 403}, {"other origin", "Origin", "https://elsewhere.example", 403}} {
-		req, err := http.NewRequest("POST", f.url+"/api/v1/people", strings.NewReader(`{"name":"x"}`))
-		if err != nil {
-			t.Fatal(err)
-		}
-		req.Header.Set("Cookie", own)
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set(test.header, test.value)
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		_ = res.Body.Close()
+		res, _ := f.send("POST", "/api/v1/people", `{"name":"x"}`, "Cookie", own, "Content-Type", "application/json", test.header, test.value)
 		if res.StatusCode != test.status {
 			t.Errorf("%s: %d, expected %d", test.name, res.StatusCode, test.status)
 		}

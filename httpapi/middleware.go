@@ -4,9 +4,11 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"net/http"
 	"path"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -38,6 +40,20 @@ func (a *api) logged(next http.Handler) http.Handler {
 		}
 		a.log.InfoContext(r.Context(), "request", "request", middleware.GetReqID(r.Context()), "method", r.Method, "route", route,
 			"status", ww.Status(), "bytes", ww.BytesWritten(), "ms", time.Since(start).Milliseconds())
+	})
+}
+
+// recovered answers a handler that broke down. What it broke down with is not logged: it
+// could hold a secret; where is enough.
+func (a *api) recovered(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if broken := recover(); broken != nil {
+				a.log.ErrorContext(r.Context(), "handler broke down", "request", middleware.GetReqID(r.Context()), "kind", fmt.Sprintf("%T", broken), "stack", string(debug.Stack()))
+				writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the service failed; the log has more under this request"))
+			}
+		}()
+		next.ServeHTTP(w, r)
 	})
 }
 
@@ -104,7 +120,8 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 	next(huma.WithValue(ctx, bearerKey{}, token))
 }
 
-func writeProblem(w http.ResponseWriter, p *view.Problem) {
+func writeProblem(w http.ResponseWriter, r *http.Request, p *view.Problem) {
+	identify(r.Context(), p)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)
 	_ = json.NewEncoder(w).Encode(p)
@@ -115,7 +132,7 @@ func consoleHandler(dist fs.FS) http.HandlerFunc {
 	files := http.FileServerFS(dist)
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, problem(http.StatusMethodNotAllowed, "method", "only GET is answered here"))
+			writeProblem(w, r, problem(http.StatusMethodNotAllowed, "method", "only GET is answered here"))
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
@@ -127,11 +144,11 @@ func consoleHandler(dist fs.FS) http.HandlerFunc {
 			}
 			files.ServeHTTP(w, r)
 		case path.Ext(name) != "":
-			writeProblem(w, problem(http.StatusNotFound, "not-found", "there is no such file"))
+			writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no such file"))
 		default:
 			page, err := fs.ReadFile(dist, "index.html")
 			if err != nil {
-				writeProblem(w, problem(http.StatusNotFound, "not-found", "the console was not built into this binary; run make build"))
+				writeProblem(w, r, problem(http.StatusNotFound, "not-found", "the console was not built into this binary; run make build"))
 				return
 			}
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")

@@ -52,13 +52,6 @@ type addInput struct {
 	RawBody []byte `contentType:"application/json"`
 }
 
-// recordPtr is a pointer to a record, as the service has it.
-type recordPtr[T any] interface {
-	*T
-	Validate() error
-	Normalise()
-}
-
 func nouns(a *api) {
 	records(a, a.svc.Gateways, "/gateways", "gateways")
 	records(a, a.svc.People, "/people", "people")
@@ -68,7 +61,7 @@ func nouns(a *api) {
 }
 
 // records registers the operations that every noun has.
-func records[R, Row any, P recordPtr[R]](a *api, u *service.Records[R, Row, P], path, tag string) {
+func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row, P], path, tag string) {
 	noun := u.Noun()
 	registry := a.huma.OpenAPI().Components.Schemas
 	full := registry.Schema(reflect.TypeFor[R](), false, noun)
@@ -146,7 +139,7 @@ func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
 }
 
 // merged applies a merge patch to a record and reads the result strictly.
-func merged[R any, P recordPtr[R]](registry huma.Registry, schema *huma.Schema, noun string, base P, patch []byte) (P, error) {
+func merged[R any, P service.Record[R]](registry huma.Registry, schema *huma.Schema, noun string, base P, patch []byte) (P, error) {
 	malformed := func(found string) error {
 		return problem(http.StatusBadRequest, "malformed", "the body is not a JSON object: "+found)
 	}

@@ -69,6 +69,11 @@ func (a *api) answer(ctx context.Context, err error) error {
 		a.log.ErrorContext(ctx, "request failed", "request", middleware.GetReqID(ctx), slog.Any("error", err))
 		p = problem(http.StatusInternalServerError, "internal", "the service failed; the log has more under this request")
 	}
+	return identify(ctx, p)
+}
+
+// identify names the request in a problem, as the log does.
+func identify(ctx context.Context, p *view.Problem) *view.Problem {
 	if id := middleware.GetReqID(ctx); id != "" {
 		p.Instance = "urn:wardicon:request:" + id
 	}
@@ -77,7 +82,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 
 // frameworkProblem words what the framework itself refuses. It never tells a value
 // from the body: that could be a secret.
-func frameworkProblem(status int, message string, errs ...error) huma.StatusError {
+func frameworkProblem(ctx context.Context, status int, message string, errs ...error) *view.Problem {
 	kind := map[int]string{400: "malformed", 413: "too-large", 415: "media-type", 422: "invalid"}[status]
 	if kind == "" {
 		kind = strings.ReplaceAll(strings.ToLower(http.StatusText(status)), " ", "-")
@@ -91,7 +96,7 @@ func frameworkProblem(status int, message string, errs ...error) huma.StatusErro
 			p.Errors = append(p.Errors, vpn.Problem{Found: "something that cannot be read", Expected: "a well-formed request"})
 		}
 	}
-	return p
+	return identify(ctx, p)
 }
 
 // secretField tells the fields whose value must not come back in an error.

@@ -48,8 +48,12 @@ type api struct {
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
 	a := &api{svc: svc, log: log, opts: opts}
-	r.Use(identified, a.logged, middleware.Recoverer, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
-	r.Use(http.NewCrossOriginProtection().Handler) // refuses changes that another site's page sends with our cookie
+	r.Use(identified, a.logged, a.recovered, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
+	origins := http.NewCrossOriginProtection() // refuses changes that another site's page sends with our cookie
+	origins.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, r, problem(http.StatusForbidden, "cross-origin", "the request comes from another site's page"))
+	}))
+	r.Use(origins.Handler)
 	a.describe(r)
 	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/ready", func(w http.ResponseWriter, r *http.Request) {
@@ -60,7 +64,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		_, _ = w.Write([]byte("ready\n"))
 	})
 	notFound := func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
+		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
 	}
 	r.Route("/api", func(r chi.Router) { r.NotFound(notFound) })
 	if opts.Console != nil {
@@ -81,7 +85,12 @@ func Describe(version string) *huma.OpenAPI {
 
 func (a *api) describe(r chi.Router) {
 	huma.DefaultArrayNullable = false
-	huma.NewError = frameworkProblem
+	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
+		return frameworkProblem(context.Background(), status, message, errs...)
+	}
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
+		return frameworkProblem(ctx.Context(), status, message, errs...)
+	}
 	config := huma.DefaultConfig("Wardicon", a.opts.Version)
 	config.Info.Description = "Builds and distributes VPN client connection profiles. Errors are problem documents (RFC 9457); the fields at fault are named by JSON pointers."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks = "/api/v1/openapi", "", "", nil
