@@ -2,6 +2,7 @@
 package core_test
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -35,6 +36,14 @@ func TestImports(t *testing.T) {
 		if level < 0 {
 			t.Errorf("%s has no level", own)
 		}
+		ast.Inspect(file, func(n ast.Node) bool {
+			if call, ok := n.(*ast.SelectorExpr); ok {
+				if of, ok := call.X.(*ast.Ident); ok && of.Name == "time" && slices.Contains([]string{"Now", "Since", "Until", "After", "Tick"}, call.Sel.Name) {
+					t.Errorf("%s reads the clock by time.%s", path, call.Sel.Name)
+				}
+			}
+			return true
+		})
 		for _, spec := range file.Imports {
 			name, err := strconv.Unquote(spec.Path.Value)
 			if err != nil {

@@ -21,7 +21,7 @@ type (
 
 func (s *Service) gateways() *Gateways {
 	return &Gateways{
-		s: s, table: store.Gateways,
+		s: s, table: store.Gateways, unique: "/name",
 		stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
 		name:  func(g view.Gateway) string { return g.Name },
 		hide: func(g *vpn.Gateway) {
@@ -61,7 +61,7 @@ func (s *Service) people() *People {
 
 func (s *Service) accounts() *Accounts {
 	return &Accounts{
-		s: s, table: store.Accounts,
+		s: s, table: store.Accounts, unique: "/login",
 		stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
 		name:  func(a view.Account) string { return a.Login + " of " + a.Person },
 		hide:  func(a *vpn.Account) { a.Password = nil },
@@ -81,7 +81,7 @@ func (s *Service) accounts() *Accounts {
 
 func (s *Service) devices() *Devices {
 	return &Devices{
-		s: s, table: store.Devices,
+		s: s, table: store.Devices, unique: "/name",
 		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
 		name:  func(d view.Device) string { return d.Name },
 		hide:  func(*vpn.Device) {}, before: nothing[*vpn.Device],
@@ -99,7 +99,7 @@ func (s *Service) devices() *Devices {
 
 func (s *Service) profiles() *Profiles {
 	return &Profiles{
-		s: s, table: store.Profiles,
+		s: s, table: store.Profiles, unique: "/device_id",
 		stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
 		name:  func(p view.Profile) string { return p.Device + " to " + p.Gateway },
 		hide:  func(*vpn.Profile) {},

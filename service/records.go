@@ -10,8 +10,8 @@ import (
 	"wardicon/store"
 )
 
-// record is what every noun can do.
-type record[T any] interface {
+// Record is what every noun can do.
+type Record[T any] interface {
 	*T
 	Validate() error
 	Normalise()
@@ -19,7 +19,7 @@ type record[T any] interface {
 
 // Records are the use cases that all nouns share. R is the noun, Row its form in
 // lists, P the pointer to the noun.
-type Records[R, Row any, P record[R]] struct {
+type Records[R, Row any, P Record[R]] struct {
 	s      *Service
 	table  *store.Table[R, Row]
 	stamp  func(P) *vpn.Stamp
@@ -28,6 +28,7 @@ type Records[R, Row any, P record[R]] struct {
 	refers func(ctx context.Context, tx *store.Tx, r P) error // references that the record makes
 	used   func(ctx context.Context, tx *store.Tx, r P) error // references to the record
 	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
+	unique string                                             // the field that no two records may have alike
 	before func(ctx context.Context, tx *store.Tx, r P) error // last deeds before it is removed
 }
 
@@ -142,26 +143,22 @@ func (u *Records[R, Row, P]) taken(err error) error {
 	if !errors.As(err, &t) {
 		return err
 	}
-	pointer, mend := "/"+t.Column, "choose another "+t.Column
-	if t.Column == "person_id" {
-		pointer, mend = "/login", "change the account that is there"
-	}
-	if t.Column == "device_id" {
-		mend = "change the profile that is there"
-	}
-	return &vpn.Problems{Object: u.table.Noun, List: []vpn.Problem{{Pointer: pointer, Found: "a value that another " + u.table.Noun + " has already", Expected: "one that is not in use", Mend: mend}}}
+	return &vpn.Problems{Object: u.table.Noun, List: []vpn.Problem{{
+		Pointer: u.unique, Found: "a value that another " + u.table.Noun + " has already", Expected: "one that is not in use",
+		Mend: "choose another, or change the " + u.table.Noun + " that is there",
+	}}}
 }
 
 // missing is the problem of a reference to what is not there.
 func missing(object, pointer, noun, id string) error {
 	return &vpn.Problems{Object: object, List: []vpn.Problem{{
-		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Mend: "look it up in the list of " + noun + "s",
+		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Mend: "look the identifier up in the list",
 	}}}
 }
 
 // reference refuses an identifier that leads nowhere.
 func reference[T, Row any](ctx context.Context, tx *store.Tx, table *store.Table[T, Row], object, pointer, id string) error {
-	_, err := table.Get(ctx, tx, id)
+	err := table.Known(ctx, tx, id)
 	var none *store.NotFoundError
 	if errors.As(err, &none) {
 		return missing(object, pointer, table.Noun, id)

@@ -18,8 +18,8 @@ func (tx *Tx) Log(ctx context.Context, d view.Deed) error {
 // Audit lists the audit log, newest first.
 func (tx *Tx) Audit(ctx context.Context, q Query) (page view.Page[view.Deed], err error) {
 	page.Items = []view.Deed{}
-	pattern := "%" + q.Search + "%"
-	const where = ` FROM audit WHERE operator LIKE ?1 OR action LIKE ?1 OR noun LIKE ?1 OR object LIKE ?1 OR detail LIKE ?1`
+	pattern := holds(q.Search)
+	const where = ` FROM audit WHERE operator || char(10) || action || char(10) || noun || char(10) || object || char(10) || detail LIKE ?1 ESCAPE '\'`
 	if err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*)`+where, pattern).Scan(&page.Total); err != nil {
 		return page, err
 	}

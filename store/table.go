@@ -56,7 +56,7 @@ type Query struct {
 	Conditions map[string]string // filters by name
 }
 
-var encoding = base32.NewEncoding("abcdefghijkmnpqrstuvwxyz23456789").WithPadding(base32.NoPadding)
+var encoding = base32.NewEncoding(secret.Alphabet).WithPadding(base32.NoPadding)
 
 func newID(prefix string) string {
 	b := make([]byte, 10)
@@ -135,6 +135,12 @@ func (t *Table[T, Row]) version(ctx context.Context, tx *Tx, id string) (int, er
 		return 0, &NotFoundError{t.Noun, id}
 	}
 	return version, err
+}
+
+// Known refuses an identifier that no record has.
+func (t *Table[T, Row]) Known(ctx context.Context, tx *Tx, id string) error {
+	_, err := t.version(ctx, tx, id)
+	return err
 }
 
 // finish seals the secrets of a record and keeps further tables in step.
@@ -263,6 +269,12 @@ func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
 	return tx.s.seal.open(owner, field, sealed)
 }
 
+// holds is the LIKE pattern of a text that holds another, whose own signs mean nothing;
+// it goes with ESCAPE '\'.
+func holds(text string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
+}
+
 var alias = regexp.MustCompile(`\b([a-z])\.[a-z]`)
 
 // elsewhere tells whether a condition looks at another table than the list's own.
@@ -306,7 +318,7 @@ func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Pag
 		where, args = where+" AND ("+condition+")", append(args, value)
 	}
 	if query.Search != "" {
-		pattern := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(query.Search) + "%"
+		pattern := holds(query.Search)
 		var any []string
 		for _, c := range t.list.search {
 			any, args = append(any, c+` LIKE ? ESCAPE '\'`), append(args, pattern)

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"html/template"
 	"strings"
-	"unicode"
 
 	"wardicon/core/secret"
 )
@@ -23,9 +22,6 @@ type letter struct {
 	Title string
 }
 
-// blank is drawn in the place of a blank.
-const blank = "␣"
-
 // letters splits a value for drawing: blanks become visible, invisible characters are
 // written by their code point.
 func letters(v string) []letter {
@@ -33,23 +29,14 @@ func letters(v string) []letter {
 	for _, r := range v {
 		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: secret.Spell(string(r))[0]}
 		if r == ' ' {
-			l.Text = blank
-		} else if unseen(r) {
-			l.Class, l.Text = secret.Other, code(r)
+			l.Text = string(secret.BlankSign)
+		} else if secret.Unseen(r) {
+			l.Class, l.Text = secret.Other, secret.CodePoint(r)
 		}
 		list = append(list, l)
 	}
 	return list
 }
-
-// unseen tells a character that cannot be seen, or would be taken for the sign of a
-// blank.
-func unseen(r rune) bool {
-	return !unicode.IsGraphic(r) || unicode.IsSpace(r) || string(r) == blank
-}
-
-// code names a character by its code point.
-func code(r rune) string { return fmt.Sprintf("[U+%04X]", r) }
 
 // part is a piece of a step; Label is set for the name of a value.
 type part struct {
@@ -124,8 +111,8 @@ func (c Card) Text() []byte {
 func plain(v string) string {
 	var b strings.Builder
 	for _, r := range v {
-		if !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' {
-			b.WriteString(code(r))
+		if secret.Unseen(r) {
+			b.WriteString(secret.CodePoint(r))
 		} else {
 			b.WriteRune(r)
 		}
@@ -140,9 +127,9 @@ func typed(v string) string {
 	for i, r := range v {
 		switch {
 		case r == ' ':
-			b.WriteString(blank)
-		case unseen(r) || r == '[' && strings.HasPrefix(v[i:], "[U+"):
-			b.WriteString(code(r))
+			b.WriteRune(secret.BlankSign)
+		case secret.Unseen(r) || r == '[' && strings.HasPrefix(v[i:], "[U+"):
+			b.WriteString(secret.CodePoint(r))
 		default:
 			b.WriteRune(r)
 		}

@@ -4,11 +4,9 @@ package check
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"wardicon/core/format"
 	"wardicon/core/plan"
@@ -227,9 +225,9 @@ func quote(v string) string {
 	for i, r := range v {
 		switch {
 		case r == ' ' && (i < start || i >= start+len(trimmed)):
-			b.WriteRune('␣')
-		case !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ':
-			fmt.Fprintf(&b, "[U+%04X]", r)
+			b.WriteRune(secret.BlankSign)
+		case secret.Unseen(r):
+			b.WriteString(secret.CodePoint(r))
 		default:
 			b.WriteRune(r)
 		}

@@ -78,8 +78,6 @@ type Located struct {
 
 // Reading is what a reader found in a file.
 type Reading struct {
-	Format      string
-	Platform    vpn.Platform // empty where the file fits several
 	Connections []Located
 	Notes       []Note
 }

@@ -6,9 +6,9 @@ import (
 	"strings"
 )
 
-// alphabet has 32 characters that are told apart on paper, on screens and on the
+// Alphabet has 32 characters that are told apart on paper, on screens and on the
 // telephone: no 0 and O, no 1, l and I. Each stands for five bits.
-const alphabet = "abcdefghijkmnpqrstuvwxyz23456789"
+const Alphabet = "abcdefghijkmnpqrstuvwxyz23456789"
 
 // Strengths that a made secret may have, in bits.
 const (
@@ -36,7 +36,7 @@ func Make(random io.Reader, bits int) (Text, int, error) {
 		if i > 0 && i%group == 0 {
 			b.WriteByte('-')
 		}
-		b.WriteByte(alphabet[d%32]) // 256 is a multiple of 32: no character comes more often
+		b.WriteByte(Alphabet[d%32]) // 256 is a multiple of 32: no character comes more often
 	}
 	return New(b.String()), 5 * len(drawn), nil
 }

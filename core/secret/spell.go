@@ -14,6 +14,18 @@ var signs = map[rune]string{
 	'~': "tilde", '^': "caret", '§': "section sign", '€': "euro sign", '°': "degree sign",
 }
 
+// BlankSign is drawn in the place of a blank.
+const BlankSign = '␣'
+
+// Unseen tells a character that cannot be seen, or would be taken for a blank or for the
+// sign of one.
+func Unseen(r rune) bool {
+	return !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' || r == BlankSign
+}
+
+// CodePoint names a character by its code point, for one that is not seen.
+func CodePoint(r rune) string { return fmt.Sprintf("[U+%04X]", r) }
+
 // Class is the kind of a character, for drawing it so that it cannot be misread.
 type Class string
 

@@ -30,7 +30,7 @@ func Read(name string, data []byte) format.Reading {
 			return c.Read(name, data)
 		}
 	}
-	r := format.Reading{Format: "unknown"}
+	var r format.Reading
 	r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "none of the formats that are read here (Apple profile, NetworkManager keyfile, install script)")
 	return r
 }

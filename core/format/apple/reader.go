@@ -40,7 +40,7 @@ type reader struct {
 
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte) format.Reading {
-	r := &reader{Reading: format.Reading{Format: title}, file: name}
+	r := &reader{file: name}
 	start := format.Position{File: name, Line: 1, Column: 1}
 	switch {
 	case len(data) > format.MaxFile:

@@ -67,7 +67,7 @@ type reader struct {
 
 // Read takes a keyfile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte) format.Reading {
-	r := &reader{Reading: format.Reading{Format: title, Platform: vpn.LinuxDesktop}, file: name, groups: groups{}}
+	r := &reader{file: name, groups: groups{}}
 	start := format.Position{File: name, Line: 1, Column: 1}
 	switch {
 	case len(data) > format.MaxFile:

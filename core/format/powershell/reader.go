@@ -38,7 +38,7 @@ type scanner struct {
 // Read takes an install script of Wardicon's apart, as PowerShell's own tokenizer
 // would, and says whether the body was changed. It always answers.
 func Read(name string, data []byte) format.Reading {
-	r := format.Reading{Format: title, Platform: vpn.Windows}
+	var r format.Reading
 	start := format.Position{File: name, Line: 1, Column: 1}
 	switch {
 	case len(data) > format.MaxFile:
