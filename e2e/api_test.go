@@ -90,6 +90,7 @@ func TestBadInput(t *testing.T) {
 		{"unknown field", "POST", "/gateways", `{"name":"x","address":"x.example","adress":"y"}`, 422, "/adress"},
 		{"wrong type", "POST", "/gateways", `{"name":7,"address":"x.example"}`, 422, "/name"},
 		{"wrong type inside", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"l2tp":{"psk":["` + key + `"],"ppp":["mschapv2"]}}}`, 422, "/offers/l2tp/psk"},
+		{"secret in the place of the offer", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"l2tp":"` + key + `"}}`, 422, "/offers/l2tp"},
 		{"list for text", "POST", "/gateways", `{"name":"x","address":"x.example","routes":"10.0.0.0/8"}`, 422, "/routes"},
 		{"number out of range", "POST", "/gateways", `{"name":"x","address":"x.example","place":{"latitude":1e9,"longitude":0}}`, 422, "/place/latitude"},
 		{"not valid in itself", "POST", "/gateways", `{"name":"x","address":"http://x.example",` + offer + `}`, 422, "/address"},

@@ -99,8 +99,9 @@ func frameworkProblem(ctx context.Context, status int, message string, errs ...e
 	return identify(ctx, p)
 }
 
-// secretField tells the fields whose value must not come back in an error.
-var secretField = regexp.MustCompile(`(psk|password|code|secret)$`)
+// secretField tells the fields whose value must not come back in an error: secrets, and
+// what stands in the place of a part that holds one.
+var secretField = regexp.MustCompile(`(psk|password|code|secret)$|^/offers`)
 
 func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	pointer := pointerOf(d.Location)

@@ -179,7 +179,10 @@ func (p *planner) secrets() {
 	case d.CannotAsk:
 		c.Keep = vpn.KeepSaved
 		p.choose(vpn.FieldKeep, "Password", "saved", ByDevice, "%s cannot ask a person", d.Name)
-	case d.Encrypted && p.plan.Ability.SavePassword:
+	case !p.plan.Ability.SavePassword:
+		c.Keep = vpn.KeepAsked
+		p.choose(vpn.FieldKeep, "Password", "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
+	case d.Encrypted:
 		c.Keep = vpn.KeepSaved
 		p.choose(vpn.FieldKeep, "Password", "saved", ByDevice, "the disk of %s is encrypted, so nobody has to type it", d.Name)
 	default:
@@ -227,7 +230,7 @@ func (p *planner) link() {
 		l.PPP = l.PPP[:1]
 		p.choose(vpn.FieldPPP, "PPP authentication", join(l.PPP), ByRule, "the strongest that gateway and device share; weaker ones are left off")
 	} else {
-		p.choose(vpn.FieldPPP, "PPP authentication", join(l.PPP), ByGateway, "what gateway and device share")
+		p.choose(vpn.FieldPPP, "PPP authentication", or(join(l.PPP), "none"), ByGateway, "what gateway and device share")
 	}
 	if ability.SetProposals {
 		l.IKE, l.ESP = sound(offer.IKE), sound(offer.ESP)

@@ -58,6 +58,8 @@ func TestChoices(t *testing.T) {
 		{"encrypted: saved", func(*plan.Input) {}, vpn.FieldKeep, "saved", plan.ByDevice},
 		{"not encrypted: asked", func(in *plan.Input) { in.Device.Encrypted = false }, vpn.FieldKeep, "asked", plan.ByDevice},
 		{"cannot ask: saved", func(in *plan.Input) { in.Device.Encrypted, in.Device.CannotAsk = false, true }, vpn.FieldKeep, "saved", plan.ByDevice},
+		{"encrypted, and nothing can be saved: asked", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Android, "14" }, vpn.FieldKeep, "asked", plan.ByDevice},
+		{"no PPP method shared", func(in *plan.Input) { in.Gateway.Offers.L2TP.PPP = []suite.PPPMethod{suite.EAP} }, vpn.FieldPPP, "none", plan.ByGateway},
 		{"strongest PPP method only, no EAP", func(*plan.Input) {}, vpn.FieldPPP, "mschapv2", plan.ByRule},
 		{"weak proposals left off", func(*plan.Input) {}, vpn.FieldIKE, "aes256-sha1-modp2048", plan.ByGateway},
 		{"only weak proposals kept", func(in *plan.Input) { in.Gateway.Offers.L2TP.IKE = []string{"3des-sha1-modp1024"} }, vpn.FieldIKE, "3des-sha1-modp1024", plan.ByGateway},
