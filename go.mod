@@ -3,6 +3,8 @@ module wardicon
 go 1.26.0
 
 require (
+	codeberg.org/go-pdf/fpdf v0.12.0
+	github.com/boombuler/barcode v1.1.0
 	github.com/ccojocar/zxcvbn-go v1.0.4
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
@@ -17,9 +19,11 @@ require (
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/spf13/cobra v1.10.2
 	golang.org/x/crypto v0.58.0
+	golang.org/x/image v0.47.0
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
 	modernc.org/sqlite v1.61.1
+	software.sslmate.com/src/go-pkcs12 v0.7.4
 )
 
 require (

@@ -3,7 +3,10 @@ package simulate
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 
+	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
@@ -22,23 +25,20 @@ func NewDevice(p vpn.Platform, release string) *Device {
 	return &Device{Platform: p, Release: release, Installed: map[string]vpn.Connection{}}
 }
 
-// Install takes a file. Installing it again replaces the connection of the same UUID.
-func (d *Device) Install(name string, content []byte) (vpn.Connection, error) {
+// Install takes a file, with those that came beside it. Installing it again replaces the
+// connection of the same UUID.
+func (d *Device) Install(name string, content []byte, beside format.Beside) (vpn.Connection, error) {
 	found, ok := platform.Find(d.Platform, d.Release)
 	if !ok {
 		return vpn.Connection{}, fmt.Errorf("no platform %q", d.Platform)
 	}
-	wanted := found.Ability(vpn.L2TP).Format
-	codec, ok := all.ByName(wanted)
-	if !ok {
-		return vpn.Connection{}, fmt.Errorf("%s takes no file", found.Title)
+	codec, err := taken(found, name, content)
+	if err != nil {
+		return vpn.Connection{}, err
 	}
-	if !codec.Detect(name, content) {
-		return vpn.Connection{}, fmt.Errorf("%s: %s takes a %s", name, found.Title, codec.Title)
-	}
-	reading := codec.Read(name, content)
+	reading := codec.Read(name, content, beside)
 	for _, n := range reading.Notes {
-		if n.Kind != "secret-in-clear" {
+		if n.Kind != format.SecretClear {
 			return vpn.Connection{}, fmt.Errorf("%s: %s (%s)", n.At, n.Found, n.Kind)
 		}
 	}
@@ -46,6 +46,9 @@ func (d *Device) Install(name string, content []byte) (vpn.Connection, error) {
 		return vpn.Connection{}, fmt.Errorf("%s: %d connections, expected one", name, len(reading.Connections))
 	}
 	c := reading.Connections[0].Connection
+	if a := found.Ability(c.Protocol); !slices.Contains(a.Formats, codec.Name) && !(codec.Name == platform.OVPN && slices.Contains(a.Formats, platform.PhoneOVPN)) {
+		return vpn.Connection{}, fmt.Errorf("%s: %s takes no %s for %s", name, found.Title, codec.Title, c.Protocol.Title())
+	}
 	for uuid, other := range d.Installed {
 		if uuid != c.UUID && other.Name == c.Name {
 			return c, fmt.Errorf("%s: another connection is called %q", name, c.Name)
@@ -53,4 +56,25 @@ func (d *Device) Install(name string, content []byte) (vpn.Connection, error) {
 	}
 	d.Installed[c.UUID] = c
 	return c, nil
+}
+
+// taken finds the format by which a release takes a file.
+func taken(found platform.Found, name string, content []byte) (format.Codec, error) {
+	var titles []string
+	for _, codec := range all.Codecs {
+		takes := slices.ContainsFunc(vpn.Protocols, func(p vpn.Protocol) bool {
+			formats := found.Ability(p).Formats
+			return slices.Contains(formats, codec.Name) || codec.Name == platform.OVPN && slices.Contains(formats, platform.PhoneOVPN)
+		})
+		if takes && codec.Detect(name, content) {
+			return codec, nil
+		}
+		if takes {
+			titles = append(titles, codec.Title)
+		}
+	}
+	if len(titles) == 0 {
+		return format.Codec{}, fmt.Errorf("%s takes no file", found.Title)
+	}
+	return format.Codec{}, fmt.Errorf("%s: %s takes %s", name, found.Title, strings.Join(titles, ", "))
 }

@@ -3,10 +3,13 @@
 package card
 
 import (
+	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/format/all"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -14,13 +17,14 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Value is one thing to type. Spelled names each of its characters; it is there for
-// values that are easy to misread.
+// Value is one thing to type. Spelled names each of its characters, for values that are
+// easy to misread; a Long one is also there as a QR code.
 type Value struct {
 	Label   string
 	Text    string
 	Hidden  bool // a secret stands in its place; Text is the mask
 	Spelled []string
+	Long    bool
 }
 
 // Card is the page. Files are named where the parcel has some.
@@ -31,6 +35,7 @@ type Card struct {
 	Device       string
 	Release      string
 	Gateway      string
+	Protocol     string
 	Files        []string
 	Steps        []string
 	Values       []Value
@@ -39,33 +44,41 @@ type Card struct {
 	Remove       []string
 }
 
-// Make makes a card. With byHand set the steps are those for typing even where the
-// platform takes a file.
+// Make makes a card. files are those that the device takes; with byHand set the steps
+// are those for typing even where the platform takes a file.
 func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
-	g := find(in.Device.Platform, in.Device.Release)
+	connection := p.Connection
+	use := find(in.Device.Platform, in.Device.Release)
 	c := Card{
-		Title: p.Connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name,
-		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: g.connect, Remove: g.remove,
+		Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
+		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: use.connect, Remove: use.remove,
 	}
-	if len(files) > 0 && len(g.file) > 0 && !byHand {
-		c.Steps = settle(g.file, p.Connection.Tunnel, nil)
-		for _, f := range files {
-			c.Files = append(c.Files, f.Name)
-		}
-		if p.Connection.Keep == vpn.KeepAsked {
-			c.Values = values(p.Connection, "Login")
-		}
+	if client, ok := clients[p.Format]; ok && p.Ability.Support == platform.Client {
+		c.Connect, c.Remove = client.connect, client.remove
+	}
+	for _, f := range files {
+		c.Files = append(c.Files, f.Name)
+	}
+	carried := connection
+	codec, ok := all.ByName(p.Format)
+	if ok {
+		carried = codec.Carried(connection)
+	}
+	if steps := fileSteps(p.Format, in.Device.Platform, p.Ability); len(steps) > 0 && ok && !byHand && len(files) > 0 {
+		list := left(p.Format, connection, carried)
+		c.Steps = settle(steps, connection.Tunnel, list)
+		c.Values = list
 	} else {
-		all := values(p.Connection)
-		c.Steps = settle(g.hand, p.Connection.Tunnel, all)
-		c.Values = slices.DeleteFunc(all, func(v Value) bool {
+		list := values(connection)
+		c.Steps = settle(handSteps(in.Device.Platform, in.Device.Release, connection), connection.Tunnel, list)
+		c.Values = slices.DeleteFunc(list, func(v Value) bool {
 			return !slices.ContainsFunc(c.Steps, func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") })
 		})
 	}
 	for _, host := range in.Gateway.Hosts {
 		c.Try = append(c.Try, "Open "+host+" in the browser: it answers only through the connection.")
 	}
-	if len(in.Gateway.Egress) > 0 && p.Connection.Tunnel == vpn.TunnelFull {
+	if len(in.Gateway.Egress) > 0 && connection.Tunnel == vpn.TunnelFull {
 		c.Try = append(c.Try, "Look at the address that the world sees of you: it is "+strings.Join(in.Gateway.Egress, " or ")+" while you are connected.")
 	}
 	if len(c.Try) == 0 {
@@ -74,17 +87,61 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	return c
 }
 
-func find(p vpn.Platform, release string) guide {
+// left lists what a person still types beside a file: what the file does not carry and
+// the device asks for.
+func left(p platform.Format, c, carried vpn.Connection) []Value {
+	var labels []string
+	if p == platform.PhoneOVPN {
+		return nil // nobody is asked there
+	}
+	if c.NeedsPassword() && (c.Keep == vpn.KeepAsked || carried.Keep == vpn.KeepAsked) {
+		labels = append(labels, "Login")
+	}
+	if !c.PSK().IsZero() && carried.PSK().IsZero() {
+		labels = append(labels, "Pre-shared key")
+	}
+	if len(labels) == 0 {
+		return nil
+	}
+	return values(c, labels...)
+}
+
+func find(p vpn.Platform, release string) use {
 	if p == vpn.IPadOS {
 		p = vpn.IOS
 	}
-	found := guides[len(guides)-1]
-	for _, g := range guides {
+	found := uses[len(uses)-1]
+	for _, g := range uses {
 		if g.platform == p && (found.platform != p || platform.Compare(g.from, release) <= 0) {
 			found = g
 		}
 	}
 	return found
+}
+
+// handSteps finds the steps for typing a connection on a release.
+func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
+	if p == vpn.IPadOS {
+		p = vpn.IOS
+	}
+	var found *hand
+	for i, h := range hands {
+		fits := h.platform == p && (h.from == "" || platform.Compare(h.from, release) <= 0) || h.platform == ""
+		if !fits || h.protocol != c.Protocol {
+			continue
+		}
+		if found == nil || found.platform == "" || h.platform == p {
+			found = &hands[i]
+		}
+	}
+	steps := []string{}
+	if c.Authority != "" {
+		steps = append(steps, trust(p)...)
+	}
+	if c.NeedsIdentity() {
+		steps = append(steps, own(p)...)
+	}
+	return append(steps, found.steps...)
 }
 
 // settle keeps the steps for a tunnel, and of each step what the card has values for.
@@ -124,6 +181,9 @@ func optional(step string, have []Value) string {
 	}
 }
 
+// longValue is from how many characters on a value is also there as a QR code.
+const longValue = 20
+
 // values lists what can be typed, in the order of the steps; only names the labels
 // that are wanted, none wants all.
 func values(c vpn.Connection, only ...string) []Value {
@@ -135,27 +195,87 @@ func values(c vpn.Connection, only ...string) []Value {
 		v := Value{Label: label, Text: text, Hidden: text == secret.Hidden}
 		if spell && !v.Hidden {
 			v.Spelled = secret.Spell(text)
+			v.Long = len(text) >= longValue && scannable(text)
 		}
 		list = append(list, v)
 	}
 	add("Connection name", c.Name, false)
 	add("Server address", c.Server, false)
-	add("Login", c.Login, true)
-	if c.Keep == vpn.KeepSaved {
-		add("Password", c.Password.Reveal(), true)
+	if s := c.SSTP; s != nil && s.Port != 443 {
+		add("Port", strconv.Itoa(s.Port), false)
 	}
-	if l := c.L2TP; l != nil {
-		add("Pre-shared key", l.PSK.Reveal(), true)
-		titles := make([]string, len(l.PPP))
-		for i, m := range l.PPP {
-			titles[i] = suite.PPPFacts[m].Title
+	if c.NeedsPassword() {
+		add("Login", c.Login, true)
+		if c.Keep == vpn.KeepSaved {
+			add("Password", c.Password.Reveal(), true)
 		}
-		add("Sign-in method", strings.Join(titles, ", "), false)
-		add("IKE proposals", strings.Join(l.IKE, ", "), false)
-		add("ESP proposals", strings.Join(l.ESP, ", "), false)
 	}
+	if !c.PSK().IsZero() {
+		add("Pre-shared key", c.PSK().Reveal(), true)
+	}
+	titles := make([]string, len(c.PPP()))
+	for i, m := range c.PPP() {
+		titles[i] = suite.PPPFacts[m].Title
+	}
+	add("Sign-in method", strings.Join(titles, ", "), false)
+	if l := c.L2TP; l != nil {
+		add("Group name", l.Group, true)
+	}
+	if s := c.IKEv2; s != nil {
+		add("Remote identity", s.RemoteID, true)
+		add("Local identity", s.LocalID, true)
+	}
+	if s := c.PPTP; s != nil {
+		var bits []string
+		for _, m := range s.MPPE {
+			bits = append(bits, string(m)+" bits")
+		}
+		add("Encryption", strings.Join(bits, ", "), false)
+	}
+	if s := c.TLS; s != nil {
+		var ways []string
+		for _, r := range s.Remotes {
+			ways = append(ways, fmt.Sprintf("%s %s %d", r.Address, r.Transport, r.Port))
+		}
+		add("Remotes", strings.Join(ways, ", "), false)
+		add("Data ciphers", strings.Join(s.Ciphers, ", "), false)
+		add("Digest", s.Digest, false)
+		add("Name in the certificate", s.ServerName, false)
+	}
+	ike, esp := c.Proposals()
+	add("IKE proposals", strings.Join(ike, ", "), false)
+	add("ESP proposals", strings.Join(esp, ", "), false)
 	add("Routes", strings.Join(c.Routes, " "), false)
 	add("DNS servers", strings.Join(c.DNS, " "), false)
 	add("Inside domains", strings.Join(c.Domains, " "), false)
+	if c.Authority != "" {
+		add("Authority file", format.FileName(c.Name, format.AuthorityFile), false)
+	}
+	if c.NeedsIdentity() && c.Identity != nil {
+		add("Certificate file", format.FileName(c.Name, identityFile), false)
+		if _, passphrase, err := format.Packed("card", c, false); err == nil {
+			add("Passphrase of the file", passphrase.Reveal(), true)
+		}
+	}
 	return list
+}
+
+// identityFile is the ending of the PKCS#12 file that a person takes in by hand.
+const identityFile = "-identity.p12"
+
+// Material makes the files that go with a card for typing by hand: the authority and
+// the device's certificate with its key.
+func Material(c vpn.Connection) ([]format.File, error) {
+	var files []format.File
+	if c.Authority != "" {
+		files = append(files, format.File{Name: format.FileName(c.Name, format.AuthorityFile), MediaType: "application/x-pem-file", Purpose: "Authority of the gateway's certificate", Content: []byte(c.Authority)})
+	}
+	if c.NeedsIdentity() && c.Identity != nil {
+		data, _, err := format.Packed("card", c, false)
+		if err != nil {
+			return nil, err
+		}
+		files = append(files, format.File{Name: format.FileName(c.Name, identityFile), MediaType: "application/x-pkcs12", Purpose: "Certificate of the device with its key", Private: true, Content: data})
+	}
+	return files, nil
 }

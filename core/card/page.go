@@ -13,7 +13,7 @@ import (
 //go:embed page.tmpl
 var pageSource string
 
-var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels, "plain": plain}).Parse(pageSource))
+var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels, "plain": plain, "picture": picture}).Parse(pageSource))
 
 // letter is one character of a value with its class.
 type letter struct {
@@ -73,7 +73,7 @@ func (c Card) Text() []byte {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("%s", plain(c.Title))
 	line("%s", strings.Repeat("=", len([]rune(plain(c.Title)))))
-	line("%s · for %s · %s (%s) · gateway %s\n", plain(c.Organisation), plain(c.Person), plain(c.Device), plain(c.Release), plain(c.Gateway))
+	line("%s · for %s · %s (%s) · gateway %s · %s\n", plain(c.Organisation), plain(c.Person), plain(c.Device), plain(c.Release), plain(c.Gateway), plain(c.Protocol))
 	section := func(title string, steps []string) {
 		if len(steps) == 0 {
 			return

@@ -83,8 +83,11 @@ type Subject struct {
 	Release    *platform.Found
 	Ability    *platform.Ability
 	Offered    bool // the gateway has an offer; only with a Gateway
+	Unmet      []plan.Unmet
+	Passed     []plan.Passed
 	Siblings   []Sibling
 	ProfileID  string
+	PatternID  string
 	Positions  map[vpn.Field]format.Position
 	Notes      []format.Note
 
@@ -96,7 +99,8 @@ type Subject struct {
 func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 	return &Subject{
 		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
-		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Siblings: siblings, ProfileID: in.Profile.ID,
+		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed,
+		Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
 	}
 }
 
@@ -187,14 +191,15 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return gateway("/offers")
 	case vpn.FieldServer:
 		return gateway("/address")
-	case vpn.FieldPSK:
-		return gateway("/offers/l2tp/psk")
-	case vpn.FieldPPP:
-		return gateway("/offers/l2tp/ppp")
-	case vpn.FieldIKE:
-		return gateway("/offers/l2tp/ike")
-	case vpn.FieldESP:
-		return gateway("/offers/l2tp/esp")
+	case vpn.FieldPSK, vpn.FieldPPP, vpn.FieldIKE, vpn.FieldESP, vpn.FieldMPPE, vpn.FieldPort, vpn.FieldAuth, vpn.FieldAuthority, vpn.FieldRemoteID, vpn.FieldRemotes, vpn.FieldControl,
+		vpn.FieldCiphers, vpn.FieldDigest, vpn.FieldMinTLS, vpn.FieldServerName, vpn.FieldGroup, vpn.FieldKeepalive, vpn.FieldDPD:
+		return gateway("/offers/" + string(s.Connection.Protocol) + "/" + string(f))
+	case vpn.FieldIdentity:
+		return &Spot{"device", s.Device.ID, "/identity"}
+	case vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy:
+		if s.PatternID != "" {
+			return &Spot{"pattern", s.PatternID, "/" + string(f)}
+		}
 	case vpn.FieldRoutes:
 		return gateway("/routes")
 	case vpn.FieldDNS:

@@ -48,7 +48,7 @@ func TestExamples(t *testing.T) {
 				if f.Found == "" || f.Field == "" || f.Severity != rule.Severity || f.Place == nil {
 					t.Errorf("incomplete: %+v", f)
 				}
-				for _, secret := range []string{bad.Connection.Password.Reveal(), bad.Connection.L2TP.PSK.Reveal()} {
+				for _, secret := range []string{bad.Connection.Password.Reveal(), bad.Connection.PSK().Reveal()} {
 					if len(secret) > 3 && strings.Contains(f.Found+f.Mend, secret) {
 						t.Error("the finding tells a secret")
 					}

@@ -16,7 +16,11 @@ var deviceRules = []Rule{
 		Good: Example{"a gateway with one", func(s *Subject) { s.Offered = true }},
 		look: func(s *Subject) []Hit {
 			if s.Gateway != nil && !s.Offered {
-				return []Hit{{Field: vpn.FieldProtocol, Found: s.Gateway.Name + " has no offer"}}
+				found := s.Gateway.Name + " has no offer"
+				if s.Gateway.Offers != (vpn.Offers{}) {
+					found = s.Gateway.Name + " has no offer among the protocols that are wanted"
+				}
+				return []Hit{{Field: vpn.FieldProtocol, Found: found}}
 			}
 			return nil
 		},
@@ -28,7 +32,7 @@ var deviceRules = []Rule{
 		Bad:  Example{"a person without an account", func(s *Subject) { s.Account = nil }},
 		Good: Example{"a person with one", func(s *Subject) { s.Account.GatewayIDs = []string{s.Gateway.ID} }},
 		look: func(s *Subject) []Hit {
-			if s.Gateway != nil && s.Account == nil {
+			if s.Gateway != nil && s.Account == nil && (s.Connection.NeedsPassword() || !s.Connection.Settings()) {
 				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("no account of %s, or not the one settled on, is valid at %s", s.Person.Name, s.Gateway.Name)}}
 			}
 			return nil
@@ -147,14 +151,26 @@ func (s *Subject) unsupported(field vpn.Field, kinds ...platform.Support) []Hit 
 	return nil
 }
 
-// instead names the protocols that the device has in the place of this one.
+// instead names the protocols that the device has in the place of this one: those that
+// the gateway offers first.
 func instead(s *Subject) string {
-	var list []string
-	for _, p := range s.Release.Instead(s.Connection.Protocol) {
-		list = append(list, p.Title()+" ("+string(s.Release.Ability(p).Support)+")")
-	}
-	if len(list) == 0 {
+	var here, elsewhere []string
+	if s.Release == nil {
 		return ""
 	}
-	return s.Release.Title + " has " + strings.Join(list, ", ") + "; use one of them for this device."
+	for _, p := range s.Release.Instead(s.Connection.Protocol) {
+		text := p.Title() + " (" + string(s.Release.Ability(p).Support) + ")"
+		if s.Gateway != nil && s.Gateway.Offers.Has(p) {
+			here = append(here, text)
+		} else {
+			elsewhere = append(elsewhere, text)
+		}
+	}
+	switch {
+	case len(here) > 0:
+		return s.Release.Title + " has " + strings.Join(here, ", ") + ", which " + s.Gateway.Name + " offers; use one of them for this device."
+	case len(elsewhere) > 0:
+		return s.Release.Title + " has " + strings.Join(elsewhere, ", ") + "; use one of them for this device."
+	}
+	return ""
 }

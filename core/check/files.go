@@ -60,7 +60,10 @@ var fileRules = []Rule{
 		"a line added to an install script", "an install script as it was built"),
 	fileRule(format.NotYetRead, "Part of the file was not checked", vpn.Advice,
 		"Mistakes in that part would not be found here.", "Look at it by eye.", "practice",
-		"a payload for another protocol", "a payload for L2TP/IPsec"),
+		"a payload of a kind that is not read", "a payload with a connection"),
+	fileRule(format.FileMissing, "File that is named did not come along", vpn.Blocker,
+		"The device looks for it and cannot connect.", "Send the file along, or put its content inside.", "practice",
+		"a .ovpn file that names ca.pem, alone", "the same with ca.pem beside it"),
 }
 
 // Unfit words a writer's refusal as a finding.

@@ -24,11 +24,12 @@ func (s *Subject) setPassword(v string) {
 	s.Connection.Password = t
 }
 
-func (s *Subject) psk() string {
-	if s.Connection.L2TP == nil {
-		return ""
-	}
-	return s.Connection.L2TP.PSK.Reveal()
+func (s *Subject) psk() string { return s.Connection.PSK().Reveal() }
+
+// byPSK tells whether the two ends prove themselves by a pre-shared key.
+func (s *Subject) byPSK() bool {
+	c := s.Connection
+	return c.L2TP != nil && c.L2TP.Auth != vpn.MachineCertificate || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK
 }
 
 // words are what somebody who knows the organisation tries first for a key, and who
@@ -56,7 +57,7 @@ var secretRules = []Rule{
 		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
 		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit {
-			if s.Connection.L2TP != nil && s.psk() == "" {
+			if s.byPSK() && s.psk() == "" {
 				return []Hit{{Field: vpn.FieldPSK, Found: "no key"}}
 			}
 			return nil
@@ -157,7 +158,7 @@ var secretRules = []Rule{
 		}},
 		Good: Example{"a key without them", func(s *Subject) { s.onto(vpn.Android, "10") }},
 		look: func(s *Subject) []Hit {
-			if s.Ability == nil || s.Ability.Format != "" || !s.Ability.Support.Usable() {
+			if s.Ability == nil || len(s.Ability.Formats) > 0 || !s.Ability.Support.Usable() {
 				return nil
 			}
 			var hits []Hit

@@ -21,12 +21,12 @@ type part struct {
 // parts lists IKE and ESP. The client's side is what the file sets, else what the
 // release has built in.
 func (s *Subject) parts() []part {
-	l := s.Connection.L2TP
-	if l == nil {
+	ike, esp := s.Connection.Proposals()
+	if s.Connection.L2TP == nil && s.Connection.IKEv2 == nil {
 		return nil
 	}
 	list := []part{{field: vpn.FieldIKE, title: "IKE"}, {field: vpn.FieldESP, title: "ESP", pfsOptional: true}}
-	for i, set := range [][]string{l.IKE, l.ESP} {
+	for i, set := range [][]string{ike, esp} {
 		list[i].set, _ = suite.ParseAll(set)
 		list[i].client = list[i].set
 	}
@@ -37,9 +37,17 @@ func (s *Subject) parts() []part {
 			}
 		}
 	}
-	if s.Gateway != nil && s.Gateway.Offers.L2TP != nil {
-		list[0].server, _ = suite.ParseAll(s.Gateway.Offers.L2TP.IKE)
-		list[1].server, _ = suite.ParseAll(s.Gateway.Offers.L2TP.ESP)
+	if s.Gateway != nil {
+		switch o := s.Gateway.Offers; {
+		case s.Connection.L2TP != nil && o.L2TP != nil:
+			ike, esp = o.L2TP.IKE, o.L2TP.ESP
+		case s.Connection.IKEv2 != nil && o.IKEv2 != nil:
+			ike, esp = o.IKEv2.IKE, o.IKEv2.ESP
+		default:
+			ike, esp = nil, nil
+		}
+		list[0].server, _ = suite.ParseAll(ike)
+		list[1].server, _ = suite.ParseAll(esp)
 	}
 	return list
 }
@@ -111,15 +119,15 @@ var strengthRules = []Rule{
 		}},
 		Good: Example{"a gateway that takes MS-CHAPv2", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
 		look: func(s *Subject) []Hit {
-			if s.Gateway == nil || s.Connection.L2TP == nil || len(s.Connection.L2TP.PPP) > 0 || s.Ability == nil || !s.Ability.Support.Usable() {
+			if s.Gateway == nil || !s.usesPPP() || len(s.Connection.PPP()) > 0 || s.Ability == nil || !s.Ability.Support.Usable() {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldPPP, Found: fmt.Sprintf("the gateway takes %v, %s can use %v with a password", s.Gateway.Offers.L2TP.PPP, s.Release.Title, slices.DeleteFunc(slices.Clone(s.Ability.PPP), func(m suite.PPPMethod) bool { return m == suite.EAP }))}}
+			return []Hit{{Field: vpn.FieldPPP, Found: fmt.Sprintf("%s and %s share no method", s.Gateway.Name, s.Release.Title)}}
 		},
 	},
 	{
 		Code: "ppp-clear", Title: "Password crosses the link as it is", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPPP},
-		Why:  "With PAP only IPsec stands between the password and whoever knows the shared key.",
+		Why:  "With PAP only the tunnel around it, if there is one, stands between the password and whoever listens.",
 		Mend: "Let the gateway take MS-CHAPv2 and leave PAP off.", Source: "RFC 1334 §2",
 		Bad:  Example{"PAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.PAP} }},
 		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
@@ -139,14 +147,14 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "ike-nothing-shared", Title: "No IKE proposal in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "The very first exchange ends with NO_PROPOSAL_CHOSEN.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5",
+		Why: "The very first exchange ends with NO_PROPOSAL_CHOSEN.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.IKE = []string{"aes128-sha256-ecp256"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setIKE("aes128-sha256-ecp256") }},
 		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
 	},
 	{
 		Code: "esp-nothing-shared", Title: "No ESP proposal in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldESP},
-		Why: "The key exchange succeeds and the tunnel behind it is refused.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5.5",
+		Why: "The key exchange succeeds and the tunnel behind it is refused.", Mend: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5.5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.ESP = []string{"aes128gcm16"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setESP("aes128gcm16-ecp256") }},
 		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldESP) },
@@ -218,13 +226,16 @@ var strengthRules = []Rule{
 	},
 }
 
+// usesPPP tells whether a PPP link is part of the connection.
+func (s *Subject) usesPPP() bool {
+	return s.Connection.L2TP != nil || s.Connection.PPTP != nil || s.Connection.SSTP != nil
+}
+
 func (s *Subject) pppMethods(is func(suite.PPPFact) bool, what string) []Hit {
 	var hits []Hit
-	if s.Connection.L2TP != nil {
-		for _, m := range s.Connection.L2TP.PPP {
-			if f := suite.PPPFacts[m]; is(f) {
-				hits = append(hits, Hit{Field: vpn.FieldPPP, Found: f.Title + " " + what})
-			}
+	for _, m := range s.Connection.PPP() {
+		if f := suite.PPPFacts[m]; is(f) {
+			hits = append(hits, Hit{Field: vpn.FieldPPP, Found: f.Title + " " + what})
 		}
 	}
 	return hits

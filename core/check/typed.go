@@ -27,8 +27,8 @@ func (s *Subject) typed() []typed {
 	} else {
 		values = append(values, typed{vpn.FieldLogin, c.Login, false})
 	}
-	if c.L2TP != nil {
-		values = append(values, typed{vpn.FieldPSK, c.L2TP.PSK.Reveal(), true})
+	if psk := c.PSK(); !psk.IsZero() {
+		values = append(values, typed{vpn.FieldPSK, psk.Reveal(), true})
 	}
 	return values
 }

@@ -5,7 +5,9 @@ package format
 
 import (
 	"fmt"
+	"path"
 	"regexp"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -61,6 +63,7 @@ const (
 	SecretClear   NoteKind = "secret-in-clear"
 	ScriptChanged NoteKind = "script-changed"
 	NotYetRead    NoteKind = "part-not-checked"
+	FileMissing   NoteKind = "file-missing"
 )
 
 // Note is what a reader remarks beside a connection. Found never holds a secret.
@@ -90,15 +93,40 @@ func (r *Reading) Note(kind NoteKind, at Position, found string, args ...any) {
 	r.Notes = append(r.Notes, Note{kind, found, at})
 }
 
-// Codec is one format. Write makes the files of a connection. Carried reduces a
-// connection to what the format can say, so that Read of Write equals Carried.
+// Beside looks up another file that came with the one that is read, by its base name;
+// nil where there is none.
+type Beside func(name string) ([]byte, bool)
+
+// Get looks a file up.
+func (b Beside) Get(name string) ([]byte, bool) {
+	if b == nil {
+		return nil, false
+	}
+	return b(path.Base(strings.ReplaceAll(name, `\`, "/")))
+}
+
+// Files makes a Beside of files.
+func Files(files []File) Beside {
+	return func(name string) ([]byte, bool) {
+		i := slices.IndexFunc(files, func(f File) bool { return f.Name == name })
+		if i < 0 {
+			return nil, false
+		}
+		return files[i].Content, true
+	}
+}
+
+// Codec is one format. Write makes the files of a connection, the one that Read takes
+// first. Carried reduces a connection to what the format can say, so that Read of Write
+// equals Carried.
 type Codec struct {
-	Name    platform.Format
-	Title   string
-	Write   func(vpn.Connection) ([]File, error)
-	Carried func(vpn.Connection) vpn.Connection
-	Detect  func(name string, data []byte) bool
-	Read    func(name string, data []byte) Reading
+	Name      platform.Format
+	Title     string
+	Protocols []vpn.Protocol
+	Write     func(vpn.Connection) ([]File, error)
+	Carried   func(vpn.Connection) vpn.Connection
+	Detect    func(name string, data []byte) bool
+	Read      func(name string, data []byte, beside Beside) Reading
 }
 
 // UnfitError says which value a format cannot carry.
@@ -149,19 +177,51 @@ func texts(c vpn.Connection) []fieldText {
 	add(vpn.FieldRoutes, c.Routes)
 	add(vpn.FieldDNS, c.DNS)
 	add(vpn.FieldDomains, c.Domains)
+	list = append(list, fieldText{vpn.FieldPSK, c.PSK().Reveal()})
+	ike, esp := c.Proposals()
+	add(vpn.FieldIKE, ike)
+	add(vpn.FieldESP, esp)
 	if c.L2TP != nil {
-		list = append(list, fieldText{vpn.FieldPSK, c.L2TP.PSK.Reveal()})
-		add(vpn.FieldIKE, c.L2TP.IKE)
-		add(vpn.FieldESP, c.L2TP.ESP)
+		add(vpn.FieldGroup, []string{c.L2TP.Group})
+	}
+	if s := c.IKEv2; s != nil {
+		add(vpn.FieldLocalID, []string{s.LocalID})
+		add(vpn.FieldRemoteID, []string{s.RemoteID})
+	}
+	if s := c.SSTP; s != nil {
+		add(vpn.FieldServerName, []string{s.ServerName})
+	}
+	if s := c.TLS; s != nil {
+		for _, r := range s.Remotes {
+			add(vpn.FieldRemotes, []string{r.Address})
+		}
+		add(vpn.FieldCiphers, s.Ciphers)
+		add(vpn.FieldDigest, []string{s.Digest})
+		add(vpn.FieldServerName, []string{s.ServerName})
+	}
+	if d := c.Demand; d != nil {
+		add(vpn.FieldDemand, slices.Concat([]string{d.Probe, d.Interface}, d.Networks, d.Suffixes, d.Domains))
+	}
+	if p := c.Proxy; p != nil {
+		add(vpn.FieldProxy, append([]string{p.Script, p.Server}, p.Bypass...))
 	}
 	return list
 }
 
-// Ask gives password and keeping their one form: a password that is asked for is not
-// in the file, and a file without a password makes the device ask.
+// Ask gives password, keeping and key their one form: a password that is asked for is
+// not in the file, a file without a password makes the device ask, and a pre-shared key
+// is there only where the two ends prove themselves by it.
 func Ask(c vpn.Connection) vpn.Connection {
 	if c.Keep != vpn.KeepSaved || c.Password.IsZero() {
 		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	}
+	if c.L2TP != nil && c.L2TP.Auth == vpn.MachineCertificate && !c.L2TP.PSK.IsZero() {
+		c = c.Clone()
+		c.L2TP.PSK = secret.Text{}
+	}
+	if c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK && !c.IKEv2.PSK.IsZero() {
+		c = c.Clone()
+		c.IKEv2.PSK = secret.Text{}
 	}
 	return c
 }

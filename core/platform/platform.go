@@ -37,7 +37,16 @@ type Format string
 const (
 	AppleProfile Format = "apple"
 	PowerShell   Format = "powershell"
+	WindowsXML   Format = "windows-xml"
+	PhoneBook    Format = "phone-book"
 	Keyfile      Format = "keyfile"
+	Daemons      Format = "daemons"
+	OVPN         Format = "ovpn"
+	OVPNFolder   Format = "ovpn-folder"
+	PhoneOVPN    Format = "ovpn-phone"
+	SSwan        Format = "sswan"
+	ONC          Format = "onc"
+	UCI          Format = "uci"
 	ByHand       Format = ""
 )
 
@@ -46,13 +55,20 @@ const (
 type Ability struct {
 	Support      Support           `json:"support"`
 	Note         string            `json:"note,omitempty"`
-	Format       Format            `json:"format,omitempty"`
+	Formats      []Format          `json:"formats"`       // files that it takes, the best first; none where a person types
+	Machine      []vpn.MachineAuth `json:"machine"`       // L2TP/IPsec: how the machine proves itself
+	IKEv2        []vpn.IKEv2Auth   `json:"ikev2"`         // IKEv2: how the client proves itself
+	TLS          []vpn.TLSAuth     `json:"tls"`           // TLS tunnel: how the client proves itself
 	PPP          []suite.PPPMethod `json:"ppp"`           // methods that can be used, strongest first
+	MPPE         []suite.MPPE      `json:"mppe"`          // PPTP: strengths that can be used
 	IKE          []string          `json:"ike"`           // built-in proposals, in the order sent
 	ESP          []string          `json:"esp"`           // built-in child proposals
 	SetProposals bool              `json:"set_proposals"` // IKE and ESP can be set by the file
+	OneProposal  bool              `json:"one_proposal"`  // only one of each can be set
+	Dialect      suite.DialectName `json:"dialect,omitempty"`
 	SplitRoutes  bool              `json:"split_routes"`  // single networks can be sent through the tunnel
 	SetDNS       bool              `json:"set_dns"`       // inside DNS servers can be set by the file
+	OldPacking   bool              `json:"old_packing"`   // opens only the old encryption of PKCS#12
 	NATSetting   bool              `json:"nat_setting"`   // a gateway behind NAT needs a setting on the device
 	SavePassword bool              `json:"save_password"` // the password can be stored by the file
 	MachineWide  bool              `json:"machine_wide"`  // a connection can be made for all who use the device
@@ -66,6 +82,14 @@ type Row struct {
 	Title    string                   `json:"title"`
 	Releases []string                 `json:"releases"` // oldest first
 	Can      map[vpn.Protocol]Ability `json:"can"`
+}
+
+// Format is the file that the release takes first; empty where a person types.
+func (a Ability) Format() Format {
+	if len(a.Formats) == 0 {
+		return ByHand
+	}
+	return a.Formats[0]
 }
 
 // Found is the answer to a question for one release.

@@ -34,3 +34,9 @@ var PPPFacts = map[PPPMethod]PPPFact{
 	CHAP:     {CHAP, "CHAP", false, false, Weak, "RFC 1994"},
 	PAP:      {PAP, "PAP", true, false, Broken, "RFC 1334 §2"},
 }
+
+// MPPE is a strength of Microsoft Point-to-Point Encryption in bits (RFC 3078).
+type MPPE string
+
+// MPPEs lists the strengths, strongest first.
+var MPPEs = []MPPE{"128", "56", "40"}

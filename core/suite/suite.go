@@ -130,24 +130,6 @@ func (p Proposal) String() string {
 	return strings.Join(parts, "-")
 }
 
-// Dialect gives the names under which a program knows algorithms, where they are not
-// Wardicon's own.
-type Dialect map[string]string
-
-// IPsecConf is the dialect of ipsec.conf(5), in the names that both of the IKE daemons
-// with such a file take.
-var IPsecConf = Dialect{"sha256": "sha2_256", "sha384": "sha2_384", "sha512": "sha2_512"}
-
-// In writes the proposal in a dialect.
-func (p Proposal) In(d Dialect) string {
-	for _, part := range []*string{&p.Encryption, &p.Integrity, &p.Group} {
-		if name, ok := d[*part]; ok {
-			*part = name
-		}
-	}
-	return p.String()
-}
-
 // Algorithms lists the rows of the table that the proposal is made of.
 func (p Proposal) Algorithms() []Algorithm {
 	var list []Algorithm

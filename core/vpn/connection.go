@@ -8,56 +8,229 @@ import (
 )
 
 // Connection is a settled connection, with everything a device must be told. The
-// planner makes it, writers of file formats take it, readers give it back.
+// planner makes it, writers of file formats take it, readers give it back. Exactly one
+// of the settings is there: that of the protocol.
 type Connection struct {
-	Name         string       `json:"name"`
-	UUID         string       `json:"uuid"`       // stable across rebuilds of the same profile
-	Identifier   string       `json:"identifier"` // reverse-DNS, stable
-	Organisation string       `json:"organisation,omitempty"`
-	Protocol     Protocol     `json:"protocol"`
-	Server       string       `json:"server"`
-	Login        string       `json:"login"`
-	Password     secret.Text  `json:"password,omitzero"`
-	Keep         Keep         `json:"keep"`
-	Scope        Scope        `json:"scope"`
-	Tunnel       Tunnel       `json:"tunnel"`
-	Routes       []string     `json:"routes"`
-	DNS          []string     `json:"dns"`
-	Domains      []string     `json:"domains"`
-	L2TP         *L2TPSetting `json:"l2tp,omitempty"`
+	Name         string        `json:"name"`
+	UUID         string        `json:"uuid"`       // stable across rebuilds of the same profile
+	Identifier   string        `json:"identifier"` // reverse-DNS, stable
+	Organisation string        `json:"organisation,omitempty"`
+	Protocol     Protocol      `json:"protocol"`
+	Server       string        `json:"server"`
+	Login        string        `json:"login"`
+	Password     secret.Text   `json:"password,omitzero"`
+	Keep         Keep          `json:"keep"`
+	Scope        Scope         `json:"scope"`
+	Tunnel       Tunnel        `json:"tunnel"`
+	Routes       []string      `json:"routes"`
+	DNS          []string      `json:"dns"`
+	Domains      []string      `json:"domains"`
+	IPv6         IPv6          `json:"ipv6,omitempty"`
+	Connect      Connect       `json:"connect,omitempty"`
+	Demand       *Demand       `json:"demand,omitempty"`
+	Reconnect    bool          `json:"reconnect"`
+	Unmetered    bool          `json:"unmetered"`
+	Proxy        *Proxy        `json:"proxy,omitempty"`
+	Authority    string        `json:"authority,omitempty"` // PEM
+	Identity     *Identity     `json:"identity,omitempty"`
+	OldPacking   bool          `json:"old_packing,omitempty"` // PKCS#12 as releases before PBES2 open it
+	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
+	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
+	PPTP         *PPTPSetting  `json:"pptp,omitempty"`
+	SSTP         *SSTPSetting  `json:"sstp,omitempty"`
+	TLS          *TLSSetting   `json:"tls,omitempty"`
+}
+
+// Identity is a certificate with its key, both in PEM form.
+type Identity struct {
+	Certificate string      `json:"certificate"`
+	Key         secret.Text `json:"key,omitzero"`
 }
 
 // L2TPSetting is the part of a connection that only L2TP/IPsec has. Proposals are
 // empty where the platform's built-in ones are used.
 type L2TPSetting struct {
-	PSK       secret.Text       `json:"psk,omitzero"`
-	PPP       []suite.PPPMethod `json:"ppp"`
-	IKE       []string          `json:"ike"`
-	ESP       []string          `json:"esp"`
-	BehindNAT bool              `json:"behind_nat"`
+	Auth       MachineAuth       `json:"auth"`
+	PSK        secret.Text       `json:"psk,omitzero"`
+	Aggressive bool              `json:"aggressive,omitempty"`
+	Group      string            `json:"group,omitempty"`
+	PPP        []suite.PPPMethod `json:"ppp"`
+	IKE        []string          `json:"ike"`
+	ESP        []string          `json:"esp"`
+	BehindNAT  bool              `json:"behind_nat"`
+}
+
+// IKEv2Setting is the part that only IKEv2 has. Lifetimes are in minutes, DPD in
+// seconds; 0 leaves them to the client.
+type IKEv2Setting struct {
+	Auth            IKEv2Auth   `json:"auth"`
+	PSK             secret.Text `json:"psk,omitzero"`
+	LocalID         string      `json:"local_id,omitempty"`
+	RemoteID        string      `json:"remote_id"`
+	IKE             []string    `json:"ike"`
+	ESP             []string    `json:"esp"`
+	IKELifetime     int         `json:"ike_lifetime,omitempty"`
+	ChildLifetime   int         `json:"child_lifetime,omitempty"`
+	DPD             int         `json:"dpd,omitempty"`
+	NoMOBIKE        bool        `json:"no_mobike,omitempty"`
+	NoFragmentation bool        `json:"no_fragmentation,omitempty"`
+}
+
+// PPTPSetting is the part that only PPTP has.
+type PPTPSetting struct {
+	PPP      []suite.PPPMethod `json:"ppp"`
+	MPPE     []suite.MPPE      `json:"mppe"`
+	Stateful bool              `json:"stateful,omitempty"`
+}
+
+// SSTPSetting is the part that only SSTP has.
+type SSTPSetting struct {
+	Port       int               `json:"port"`
+	PPP        []suite.PPPMethod `json:"ppp"`
+	ServerName string            `json:"server_name,omitempty"`
+}
+
+// TLSSetting is the part that only the TLS tunnel has.
+type TLSSetting struct {
+	Remotes    []Remote     `json:"remotes"`
+	Auth       TLSAuth      `json:"auth"`
+	Control    *ControlWrap `json:"control,omitempty"`
+	Ciphers    []string     `json:"ciphers"`
+	Digest     string       `json:"digest,omitempty"`
+	MinTLS     string       `json:"min_tls,omitempty"`
+	ServerName string       `json:"server_name,omitempty"`
+	Keepalive  int          `json:"keepalive,omitempty"`
+}
+
+// ControlWrap is a control-channel key as a client has it.
+type ControlWrap struct {
+	Kind      ControlKind `json:"kind"`
+	Direction string      `json:"direction,omitempty"`
+	Key       secret.Text `json:"key,omitzero"`
+}
+
+// Settings tells whether the settings of the connection's protocol are there.
+func (c Connection) Settings() bool {
+	return map[Protocol]bool{L2TP: c.L2TP != nil, IKEv2: c.IKEv2 != nil, PPTP: c.PPTP != nil, SSTP: c.SSTP != nil, TLS: c.TLS != nil}[c.Protocol]
+}
+
+// PPP lists the PPP methods, where the protocol has any.
+func (c Connection) PPP() []suite.PPPMethod {
+	switch {
+	case c.L2TP != nil:
+		return c.L2TP.PPP
+	case c.PPTP != nil:
+		return c.PPTP.PPP
+	case c.SSTP != nil:
+		return c.SSTP.PPP
+	}
+	return nil
+}
+
+// Proposals are the IKE and the child proposals, where the protocol has any.
+func (c Connection) Proposals() (ike, esp []string) {
+	switch {
+	case c.L2TP != nil:
+		return c.L2TP.IKE, c.L2TP.ESP
+	case c.IKEv2 != nil:
+		return c.IKEv2.IKE, c.IKEv2.ESP
+	}
+	return nil, nil
+}
+
+// PSK is the pre-shared key, where the connection has one.
+func (c Connection) PSK() secret.Text {
+	switch {
+	case c.L2TP != nil:
+		return c.L2TP.PSK
+	case c.IKEv2 != nil:
+		return c.IKEv2.PSK
+	}
+	return secret.Text{}
+}
+
+// NeedsPassword tells whether a person signs in by login and password.
+func (c Connection) NeedsPassword() bool {
+	switch {
+	case c.IKEv2 != nil:
+		return c.IKEv2.Auth.NeedsPassword()
+	case c.TLS != nil:
+		return c.TLS.Auth.NeedsPassword()
+	}
+	return true
+}
+
+// NeedsIdentity tells whether the device proves itself by a certificate.
+func (c Connection) NeedsIdentity() bool {
+	switch {
+	case c.IKEv2 != nil:
+		return c.IKEv2.Auth.NeedsIdentity()
+	case c.TLS != nil:
+		return c.TLS.Auth.NeedsIdentity()
+	case c.L2TP != nil:
+		return c.L2TP.Auth == MachineCertificate
+	}
+	return false
+}
+
+// part copies what a pointer leads to.
+func part[T any](p *T, inside func(*T)) *T {
+	if p == nil {
+		return nil
+	}
+	v := *p
+	if inside != nil {
+		inside(&v)
+	}
+	return &v
 }
 
 // Clone copies the connection deeply.
 func (c Connection) Clone() Connection {
 	c.Routes, c.DNS, c.Domains = slices.Clone(c.Routes), slices.Clone(c.DNS), slices.Clone(c.Domains)
-	if c.L2TP != nil {
-		l := *c.L2TP
+	c.Demand = part(c.Demand, func(d *Demand) {
+		d.Networks, d.Suffixes, d.Domains = slices.Clone(d.Networks), slices.Clone(d.Suffixes), slices.Clone(d.Domains)
+	})
+	c.Proxy = part(c.Proxy, func(p *Proxy) { p.Bypass = slices.Clone(p.Bypass) })
+	c.Identity = part(c.Identity, nil)
+	c.L2TP = part(c.L2TP, func(l *L2TPSetting) {
 		l.PPP, l.IKE, l.ESP = slices.Clone(l.PPP), slices.Clone(l.IKE), slices.Clone(l.ESP)
-		c.L2TP = &l
-	}
+	})
+	c.IKEv2 = part(c.IKEv2, func(s *IKEv2Setting) { s.IKE, s.ESP = slices.Clone(s.IKE), slices.Clone(s.ESP) })
+	c.PPTP = part(c.PPTP, func(s *PPTPSetting) { s.PPP, s.MPPE = slices.Clone(s.PPP), slices.Clone(s.MPPE) })
+	c.SSTP = part(c.SSTP, func(s *SSTPSetting) { s.PPP = slices.Clone(s.PPP) })
+	c.TLS = part(c.TLS, func(s *TLSSetting) {
+		s.Remotes, s.Ciphers, s.Control = slices.Clone(s.Remotes), slices.Clone(s.Ciphers), part(s.Control, nil)
+	})
 	return c
+}
+
+// secrets lists where the connection's secrets are.
+func (c *Connection) secrets() []*secret.Text {
+	list := []*secret.Text{&c.Password}
+	if c.L2TP != nil {
+		list = append(list, &c.L2TP.PSK)
+	}
+	if c.IKEv2 != nil {
+		list = append(list, &c.IKEv2.PSK)
+	}
+	if c.TLS != nil && c.TLS.Control != nil {
+		list = append(list, &c.TLS.Control.Key)
+	}
+	if c.Identity != nil {
+		list = append(list, &c.Identity.Key)
+	}
+	return list
 }
 
 // Masked is a copy in which each secret that is present is replaced by its mask,
 // so that a file can be shown without one.
 func (c Connection) Masked() Connection {
 	c = c.Clone()
-	mask := secret.New(secret.Hidden)
-	if !c.Password.IsZero() {
-		c.Password = mask
-	}
-	if c.L2TP != nil && !c.L2TP.PSK.IsZero() {
-		c.L2TP.PSK = mask
+	for _, s := range c.secrets() {
+		if !s.IsZero() {
+			*s = secret.New(secret.Hidden)
+		}
 	}
 	return c
 }
@@ -92,6 +265,32 @@ const (
 	FieldIdentifier Field = "identifier"
 	FieldUUID       Field = "uuid"
 	FieldFile       Field = "file"
+	FieldAuth       Field = "auth"
+	FieldAuthority  Field = "authority"
+	FieldIdentity   Field = "identity"
+	FieldLocalID    Field = "local_id"
+	FieldRemoteID   Field = "remote_id"
+	FieldLifetime   Field = "lifetime"
+	FieldDPD        Field = "dpd"
+	FieldMOBIKE     Field = "mobike"
+	FieldGroup      Field = "group"
+	FieldMPPE       Field = "mppe"
+	FieldPort       Field = "port"
+	FieldRemotes    Field = "remotes"
+	FieldControl    Field = "control_key"
+	FieldCiphers    Field = "ciphers"
+	FieldDigest     Field = "digest"
+	FieldMinTLS     Field = "min_tls"
+	FieldServerName Field = "server_name"
+	FieldKeepalive  Field = "keepalive"
+	FieldIPv6       Field = "ipv6"
+	FieldConnect    Field = "connect"
+	FieldDemand     Field = "demand"
+	FieldReconnect  Field = "reconnect"
+	FieldUnmetered  Field = "unmetered"
+	FieldProxy      Field = "proxy"
+	FieldFormat     Field = "format"
+	FieldPattern    Field = "pattern"
 )
 
 // JoinLogin joins login and realm in the form that a gateway wants.

@@ -221,21 +221,25 @@ func degrees(in *inspector, pointer string, v *float64, limit float64) {
 	}
 }
 
+func (in *inspector) place(p Place) {
+	in.text("/place/city", p.City, maxName, false)
+	if p.Country != "" && !country.MatchString(p.Country) {
+		in.add("/place/country", shown(p.Country), "two capital letters (ISO 3166-1)", "write for example NO")
+	}
+	degrees(in, "/place/latitude", p.Latitude, 90)
+	degrees(in, "/place/longitude", p.Longitude, 180)
+	if (p.Latitude == nil) != (p.Longitude == nil) {
+		in.add("/place/latitude", "one of latitude and longitude", "both or none", "fill in the other")
+	}
+}
+
 // Validate reports every field of a gateway that cannot be accepted.
 func (g *Gateway) Validate() error {
 	in := inspect("gateway")
 	in.required("/name", g.Name, maxName)
 	in.host("/address", g.Address)
 	each(in, "/addresses", g.Addresses, in.ip)
-	in.text("/place/city", g.Place.City, maxName, false)
-	if c := g.Place.Country; c != "" && !country.MatchString(c) {
-		in.add("/place/country", shown(c), "two capital letters (ISO 3166-1)", "write for example NO")
-	}
-	degrees(in, "/place/latitude", g.Place.Latitude, 90)
-	degrees(in, "/place/longitude", g.Place.Longitude, 180)
-	if (g.Place.Latitude == nil) != (g.Place.Longitude == nil) {
-		in.add("/place/latitude", "one of latitude and longitude", "both or none", "fill in the other")
-	}
+	in.place(g.Place)
 	oneOf(in, "/sign_in/form", g.SignIn.Form, LoginForms)
 	in.text("/sign_in/realm", g.SignIn.Realm, maxLogin, false)
 	if g.SignIn.Form != LoginPlain && strings.TrimSpace(g.SignIn.Realm) == "" {
@@ -254,15 +258,10 @@ func (g *Gateway) Validate() error {
 	})
 	each(in, "/hosts", g.Hosts, in.host)
 	in.text("/note", g.Note, maxNote, false)
-	if o := g.Offers.L2TP; o != nil {
-		in.secret("/offers/l2tp/psk", o.PSK)
-		if len(o.PPP) == 0 {
-			in.add("/offers/l2tp/ppp", "nothing", "at least one PPP authentication method", "write for example mschapv2")
-		}
-		each(in, "/offers/l2tp/ppp", o.PPP, func(p string, m suite.PPPMethod) { oneOf(in, p, m, suite.PPPMethods) })
-		each(in, "/offers/l2tp/ike", o.IKE, in.proposal)
-		each(in, "/offers/l2tp/esp", o.ESP, in.proposal)
+	if g.LoadShare < 0 || g.LoadShare > 1000 {
+		in.add("/load_share", fmt.Sprint(g.LoadShare), "a number from 0 to 1000", "correct the number")
 	}
+	in.offers(g.Offers)
 	return in.err()
 }
 
@@ -279,6 +278,7 @@ func (p *Person) Validate() error {
 		in.add("/language", shown(p.Language), "a language tag such as en or pt-BR (BCP 47)", "correct it or leave it empty")
 	}
 	each(in, "/groups", p.Groups, func(at, v string) { in.required(at, v, maxName) })
+	in.place(p.Place)
 	return in.err()
 }
 
@@ -303,6 +303,9 @@ func (d *Device) Validate() error {
 	if !release.MatchString(d.Release) {
 		in.add("/release", shown(d.Release), "a release such as 11, 10.15 or 23.05", "write the number that the device shows")
 	}
+	if id := d.Identity; id != nil {
+		in.identity(id)
+	}
 	return in.err()
 }
 
@@ -316,6 +319,9 @@ func (p *Profile) Validate() error {
 	oneOf(in, "/wishes/tunnel", p.Wishes.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
 	oneOf(in, "/wishes/password", p.Wishes.Password, []Keep{"", KeepSaved, KeepAsked})
 	oneOf(in, "/wishes/scope", p.Wishes.Scope, []Scope{"", ScopePerson, ScopeMachine})
+	oneOf(in, "/wishes/protocol", p.Wishes.Protocol, append(slices.Clone(Protocols), ""))
+	in.text("/wishes/format", p.Wishes.Format, maxName, false)
+	in.text("/pattern_id", p.PatternID, maxName, false)
 	return in.err()
 }
 
@@ -328,12 +334,7 @@ func (g *Gateway) Normalise() {
 	if g.SignIn.Form == "" {
 		g.SignIn.Form = LoginPlain
 	}
-	if o := g.Offers.L2TP; o != nil {
-		fill(&o.PPP)
-		fill(&o.IKE)
-		fill(&o.ESP)
-		o.PSKSet = o.PSK != nil && !o.PSK.IsZero()
-	}
+	g.Offers.normalise()
 }
 
 // Normalise gives empty lists their one form.
@@ -342,14 +343,30 @@ func (p *Person) Normalise() { fill(&p.Groups) }
 // Normalise gives empty lists their one form and says whether a password is there.
 func (a *Account) Normalise() {
 	fill(&a.GatewayIDs)
-	a.PasswordSet = a.Password != nil && !a.Password.IsZero()
+	a.PasswordSet = present(a.Password)
 }
 
 // Normalise leaves out what the service works out itself.
 func (p *Profile) Normalise() { p.Tally, p.Checked = Tally{}, false }
 
-// Normalise has nothing to do for a device.
-func (d *Device) Normalise() {}
+// Normalise says whether a key is there, and writes certificates in their one form.
+func (d *Device) Normalise() {
+	if d.Identity != nil {
+		d.Identity.Certificate = tidy(d.Identity.Certificate)
+		d.Identity.KeySet = present(d.Identity.Key)
+	}
+}
+
+// Normalise gives empty lists their one form.
+func (p *Pattern) Normalise() {
+	for _, list := range []*[]string{&p.Groups, &p.GatewayIDs, &p.Routes, &p.DNS, &p.Domains, &p.Demand.Networks, &p.Demand.Suffixes, &p.Demand.Domains, &p.Proxy.Bypass} {
+		fill(list)
+	}
+	fill(&p.Platforms)
+	fill(&p.Protocols)
+}
+
+func present(t *secret.Text) bool { return t != nil && !t.IsZero() }
 
 func fill[T any](list *[]T) {
 	if *list == nil {

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"wardicon/core/secret"
-	"wardicon/core/suite"
 )
 
 // Protocol is a kind of tunnel.
@@ -45,7 +44,7 @@ type Stamp struct {
 	Changed time.Time `json:"changed" readOnly:"true"`
 }
 
-// Place is where a gateway stands.
+// Place is where a gateway stands or a person is.
 type Place struct {
 	City      string   `json:"city,omitempty" maxLength:"100"`
 	Country   string   `json:"country,omitempty" doc:"ISO 3166-1 code of two letters"`
@@ -88,24 +87,9 @@ type Gateway struct {
 	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
 	Egress    []string `json:"egress" doc:"What the world sees of a client that goes through the gateway, IP addresses or networks"`
 	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
+	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
 	Note      string   `json:"note,omitempty"`
-}
-
-// Offers are the protocols that a gateway offers; nil where it does not.
-type Offers struct {
-	L2TP *L2TPOffer `json:"l2tp,omitempty"`
-}
-
-// L2TPOffer is L2TP over IPsec (RFC 3193) with a pre-shared key, IKEv1 main mode.
-// Proposals are written as aes256-sha256-modp2048; an ESP proposal without a group
-// has no PFS.
-type L2TPOffer struct {
-	PSK    *secret.Text      `json:"psk,omitempty" writeOnly:"true" doc:"Pre-shared key; never read back. Leave it out to keep it, null removes it"`
-	PSKSet bool              `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
-	PPP    []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
-	IKE    []string          `json:"ike" required:"false" doc:"IKE proposals that the gateway takes"`
-	ESP    []string          `json:"esp" required:"false" doc:"ESP proposals that the gateway takes"`
 }
 
 // Person receives profiles.
@@ -115,6 +99,7 @@ type Person struct {
 	Mail     string   `json:"mail,omitempty" doc:"Mail address"`
 	Language string   `json:"language,omitempty" doc:"BCP 47 tag such as en or de"`
 	Groups   []string `json:"groups" doc:"Groups that the person belongs to"`
+	Place    Place    `json:"place" doc:"Where the person mostly is; the nearest gateway is measured from there"`
 }
 
 // Account is what a person signs in with at a set of gateways.
@@ -151,12 +136,20 @@ var Platforms = []Platform{Windows, MacOS, IOS, IPadOS, Android, ChromeOS, Linux
 // Device is what a profile is built for.
 type Device struct {
 	Stamp
-	Name      string   `json:"name" required:"true" doc:"Unique name"`
-	PersonID  string   `json:"person_id" required:"true" doc:"The person who uses the device"`
-	Platform  Platform `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
-	Release   string   `json:"release" required:"true" doc:"Release of the platform, such as 11 or 10.15"`
-	CannotAsk bool     `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
-	Encrypted bool     `json:"encrypted" doc:"The disk is encrypted"`
+	Name      string          `json:"name" required:"true" doc:"Unique name"`
+	PersonID  string          `json:"person_id" required:"true" doc:"The person who uses the device"`
+	Platform  Platform        `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
+	Release   string          `json:"release" required:"true" doc:"Release of the platform, such as 11 or 10.15"`
+	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
+	Encrypted bool            `json:"encrypted" doc:"The disk is encrypted"`
+	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
+}
+
+// DeviceIdentity is the certificate that a device proves itself with.
+type DeviceIdentity struct {
+	Certificate string       `json:"certificate" doc:"The device's certificate and those between it and its authority, PEM"`
+	Key         *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"Private key, PEM without a passphrase; never read back. Leave it out to keep it"`
+	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored"`
 }
 
 // Tunnel says which traffic goes through.
@@ -183,11 +176,13 @@ const (
 // Wishes are what an operator has settled by hand for one profile; whatever is
 // empty is chosen by planning.
 type Wishes struct {
-	Name      string `json:"name,omitempty" doc:"Name of the connection on the device"`
-	AccountID string `json:"account_id,omitempty"`
-	Tunnel    Tunnel `json:"tunnel,omitempty" doc:"full or split"`
-	Password  Keep   `json:"password,omitempty" doc:"saved or asked"`
-	Scope     Scope  `json:"scope,omitempty" doc:"person or machine"`
+	Name      string   `json:"name,omitempty" doc:"Name of the connection on the device"`
+	AccountID string   `json:"account_id,omitempty"`
+	Tunnel    Tunnel   `json:"tunnel,omitempty" doc:"full or split"`
+	Password  Keep     `json:"password,omitempty" doc:"saved or asked"`
+	Scope     Scope    `json:"scope,omitempty" doc:"person or machine"`
+	Protocol  Protocol `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
+	Format    string   `json:"format,omitempty" doc:"Format of the file, where the device takes several"`
 }
 
 // Profile is the connection of one device to one gateway.
@@ -195,6 +190,7 @@ type Profile struct {
 	Stamp
 	DeviceID  string `json:"device_id" required:"true"`
 	GatewayID string `json:"gateway_id" required:"true"`
+	PatternID string `json:"pattern_id,omitempty" doc:"The pattern that the profile is planned by"`
 	Wishes    Wishes `json:"wishes"`
 	Tally     Tally  `json:"tally" readOnly:"true" doc:"Findings when last checked"`
 	Checked   bool   `json:"checked" readOnly:"true" doc:"False while a check of changed data is still to come"`

@@ -3,16 +3,26 @@ package all
 
 import (
 	"slices"
+	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/format/apple"
+	"wardicon/core/format/daemons"
 	"wardicon/core/format/keyfile"
+	"wardicon/core/format/onc"
+	"wardicon/core/format/ovpn"
+	"wardicon/core/format/phonebook"
 	"wardicon/core/format/powershell"
+	"wardicon/core/format/sswan"
+	"wardicon/core/format/uci"
+	"wardicon/core/format/windowsxml"
 	"wardicon/core/platform"
 )
 
 // Codecs are the formats, in the order in which a file is tried against them.
-var Codecs = []format.Codec{apple.Codec, keyfile.Codec, powershell.Codec}
+var Codecs = []format.Codec{
+	apple.Codec, keyfile.Codec, powershell.Codec, windowsxml.Codec, onc.Codec, sswan.Codec, phonebook.Codec, uci.Codec, daemons.Codec, ovpn.Codec, ovpn.Folder, ovpn.Phone,
+}
 
 // ByName finds the codec of a format that a platform takes.
 func ByName(name platform.Format) (format.Codec, bool) {
@@ -23,14 +33,24 @@ func ByName(name platform.Format) (format.Codec, bool) {
 	return Codecs[i], true
 }
 
-// Read reads a file of any format. What fits none is remarked as unreadable.
-func Read(name string, data []byte) format.Reading {
+// Titles lists the formats for a message.
+func Titles() string {
+	var list []string
+	for _, c := range Codecs {
+		list = append(list, c.Title)
+	}
+	return strings.Join(list, ", ")
+}
+
+// Read reads a file of any format, with those that came with it. What fits none is
+// remarked as unreadable.
+func Read(name string, data []byte, beside format.Beside) format.Reading {
 	for _, c := range Codecs {
 		if c.Detect(name, data) {
-			return c.Read(name, data)
+			return c.Read(name, data, beside)
 		}
 	}
 	var r format.Reading
-	r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "none of the formats that are read here (Apple profile, NetworkManager keyfile, install script)")
+	r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "none of the formats that are read here (%s)", Titles())
 	return r
 }

@@ -15,7 +15,7 @@ import (
 )
 
 func plainSample() vpn.Connection {
-	c := sample()
+	c := format.Bare(sample(vpn.L2TP))
 	c.Routes, c.Login = []string{"10.20.0.0/16"}, "a_fjell@crew"
 	return c
 }
@@ -91,10 +91,17 @@ func TestScriptText(t *testing.T) {
     Id               = '6F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11'
     Organisation     = 'Skerry Line'
     Name             = 'Skerry''s ‘‘Norrvik’’'
+    Tunnel           = 'L2tp'
     ServerAddress    = 'norrvik.skerryline.example'
     PreSharedKey     = '$(calc)` + "`" + `n''; Remove-Item C:\ #'
+    Authorities      = @()
+    Identity         = ''
+    Passphrase       = ''
+    MachineIdentity  = $true
     Authentication   = @('MSChapv2')
+    Eap              = ''
     Encryption       = 'Required'
+    Algorithms       = @()
     Login            = 'a_fjell@crew'
     Remember         = $true
     Password         = 'pw'
@@ -104,6 +111,12 @@ func TestScriptText(t *testing.T) {
     DnsServers       = @('10.20.0.53')
     Domains          = @('inside.skerryline.example')
     GatewayBehindNat = $true
+    AtSignIn         = $false
+    DemandDomains    = @()
+    TrustedSuffixes  = @()
+    ProxyScript      = ''
+    ProxyServer      = ''
+    ProxyBypass      = @()
 }
 `
 	if !strings.Contains(got, strings.ReplaceAll(want, "\n", "\r\n")) {
@@ -232,7 +245,7 @@ func TestForeignFiles(t *testing.T) {
 		{"by its content", "download", profile(`<key>VPNType</key><string>L2TP</string><key>UserDefinedName</key><string>x</string>`), func(c vpn.Connection) string { return c.Name }, "x"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			r := all.Read(test.file, []byte(test.data))
+			r := all.Read(test.file, []byte(test.data), nil)
 			if len(r.Connections) != 1 {
 				t.Fatalf("%d connections, notes %v", len(r.Connections), r.Notes)
 			}
@@ -264,7 +277,7 @@ func TestMisshapen(t *testing.T) {
 		{"a.mobileconfig", profile(`<key>DNS</key><dict><key>ServerAddresses</key><array><true/></array></dict>`), format.KeyMalformed, "PayloadContent[0].DNS.ServerAddresses[0]"},
 		{"a.mobileconfig", profile(`<key>IPv4</key><dict><key>OverridePrimary</key><string>yes</string></dict>`), format.KeyMalformed, "PayloadContent[0].IPv4.OverridePrimary"},
 		{"a.mobileconfig", profile(`<key>Servr</key><string>x</string>`), format.KeyUnknown, "PayloadContent[0].Servr"},
-		{"a.mobileconfig", strings.Replace(profile(""), ">L2TP<", ">IKEv2<", 1), format.NotYetRead, "PayloadContent[0]"},
+		{"a.mobileconfig", strings.Replace(profile(""), ">L2TP<", ">VPN<", 1), format.NotYetRead, "PayloadContent[0]"},
 		{"a.mobileconfig", strings.Replace(profile(""), "6F1F6D3A", "6F1F", 1), format.KeyMalformed, "PayloadUUID"},
 		{"a.mobileconfig", `<plist><array/></plist>`, format.Unreadable, ""},
 		{"a.mobileconfig", `<plist><dict><key>a</key></dict></plist>`, format.Unreadable, ""},
@@ -285,14 +298,14 @@ func TestMisshapen(t *testing.T) {
 		{"a.nmconnection", keyfile("ipsec-enabled=yes", "[extra]", "x=1"), format.KeyUnknown, ""},
 		{"a.nmconnection", keyfile("[vpn]", "user=x"), format.KeyTwice, ""},
 		{"a.nmconnection", strings.Replace(keyfile(), "type=vpn", "type=wifi", 1), format.Unrelated, "connection.type"},
-		{"a.nmconnection", strings.Replace(keyfile(), ".l2tp", ".sstp", 1), format.NotYetRead, "vpn.service-type"},
+		{"a.nmconnection", strings.Replace(keyfile(), ".l2tp", ".other", 1), format.NotYetRead, "vpn.service-type"},
 		{"a.nmconnection", "[connection", format.Unreadable, ""},
 		{"a.nmconnection", "[connection]\nid=a\x00b", format.Unreadable, ""},
 		{"a.nmconnection", "[connection]\nid=" + strings.Repeat("x", 70_000), format.Unreadable, ""},
 		{"a.nmconnection", strings.Repeat("\n", 10_001), format.Unreadable, ""},
 		{"a.nmconnection", "\xff\xfe[connection]", format.Unreadable, ""},
 	} {
-		r := all.Read(test.file, []byte(test.data))
+		r := all.Read(test.file, []byte(test.data), nil)
 		i := slices.IndexFunc(r.Notes, func(n format.Note) bool { return n.Kind == test.kind && (test.path == "" || n.At.Path == test.path) })
 		if i < 0 {
 			t.Errorf("%.120q: notes %v, expected %s at %q", test.data, r.Notes, test.kind, test.path)
@@ -327,7 +340,7 @@ func TestScriptReader(t *testing.T) {
 		if !strings.Contains(whole, test.old) {
 			t.Fatalf("%q is not in the script", test.old)
 		}
-		r := all.Read("a.ps1", []byte(strings.Replace(whole, test.old, test.new, 1)))
+		r := all.Read("a.ps1", []byte(strings.Replace(whole, test.old, test.new, 1)), nil)
 		if !slices.ContainsFunc(r.Notes, func(n format.Note) bool { return n.Kind == test.kind }) {
 			t.Errorf("%q in the place of %q: notes %v, expected %s", test.new, test.old, r.Notes, test.kind)
 		}

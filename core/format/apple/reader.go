@@ -2,7 +2,7 @@ package apple
 
 import (
 	"bytes"
-	"errors"
+	"crypto/x509"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -12,7 +12,10 @@ import (
 	"github.com/google/uuid"
 
 	"wardicon/core/format"
+	"wardicon/core/format/tree"
+	"wardicon/core/pki"
 	"wardicon/core/secret"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -30,27 +33,33 @@ var (
 	pppKeys    = []string{"AuthName", "AuthPassword", "AuthenticationMethod", "AuthEAPPlugins", "AuthProtocol", "CommRemoteAddress", "TokenCard", "CCPEnabled", "CCPMPPE40Enabled", "CCPMPPE128Enabled", "DisconnectOnIdle", "DisconnectOnIdleTimer"}
 	ipsecKeys  = []string{"AuthenticationMethod", "SharedSecret", "LocalIdentifier", "LocalIdentifierType", "RemoteAddress", "XAuthEnabled", "XAuthName", "XAuthPassword", "XAuthPasswordEncryption", "PayloadCertificateUUID", "PromptForVPNPIN", "OnDemandEnabled", "OnDemandRules"}
 	dnsKeys    = []string{"ServerAddresses", "SearchDomains", "DomainName", "SupplementalMatchDomains", "SupplementalMatchDomainsNoSearch", "DNSProtocol", "ServerURL", "ServerName"}
+	ikeKeys    = []string{
+		"AuthName", "AuthPassword", "AuthenticationMethod", "CertificateType", "ChildSecurityAssociationParameters", "DeadPeerDetectionRate", "DisableMOBIKE", "DisableRedirect", "DisconnectOnIdle",
+		"DisconnectOnIdleTimer", "EnableCertificateRevocationCheck", "EnableFallback", "EnablePFS", "EnforceRoutes", "ExcludeLocalNetworks", "ExtendedAuthEnabled", "IKESecurityAssociationParameters", "IncludeAllNetworks",
+		"LocalIdentifier", "MTU", "NATKeepAliveInterval", "NATKeepAliveOffloadEnable", "OnDemandEnabled", "OnDemandRules", "OnDemandUserOverrideDisabled", "PayloadCertificateUUID", "RemoteAddress", "RemoteIdentifier",
+		"ServerCertificateCommonName", "ServerCertificateIssuerCommonName", "SharedSecret", "TLSMaximumVersion", "TLSMinimumVersion", "UseConfigurationAttributeInternalIPSubnet",
+	}
 )
 
 // reader gathers what one profile says.
 type reader struct {
-	format.Reading
-	file string
+	tree.Walker
+	anchors    []*x509.Certificate
+	identities map[string]*vpn.Identity // by the UUID of their payload
 }
 
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
-func Read(name string, data []byte) format.Reading {
-	r := &reader{file: name}
-	start := format.Position{File: name, Line: 1, Column: 1}
+func Read(name string, data []byte, _ format.Beside) format.Reading {
+	r := &reader{Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}}
 	switch {
 	case len(data) > format.MaxFile:
-		r.Note(format.Unreadable, start, "%d bytes, more than %d", len(data), format.MaxFile)
+		r.Note(format.Unreadable, r.Start(), "%d bytes, more than %d", len(data), format.MaxFile)
 	case bytes.HasPrefix(data, []byte("bplist")):
-		r.Note(format.Unreadable, start, "a binary property list; convert it to XML first (plutil -convert xml1)")
+		r.Note(format.Unreadable, r.Start(), "a binary property list; convert it to XML first (plutil -convert xml1)")
 	case len(data) > 0 && data[0] == 0x30:
-		r.Note(format.Unreadable, start, "a signed profile (CMS); take the property list out of its signature first")
+		r.Note(format.Unreadable, r.Start(), "a signed profile (CMS); take the property list out of its signature first")
 	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || !utf8.Valid(data):
-		r.Note(format.Unreadable, start, "not in UTF-8; save it in that encoding")
+		r.Note(format.Unreadable, r.Start(), "not in UTF-8; save it in that encoding")
 	default:
 		r.read(bytes.TrimPrefix(data, []byte("\uFEFF")))
 	}
@@ -58,164 +67,307 @@ func Read(name string, data []byte) format.Reading {
 }
 
 func (r *reader) read(data []byte) {
-	root, twice, err := parse(r.file, data)
+	root, twice, err := parse(r.File, data)
 	if err != nil {
-		at := format.Position{File: r.file, Line: 1, Column: 1}
-		what := "the file ends before it began"
-		var fault *syntaxError
-		if errors.As(err, &fault) {
-			at, what = fault.at, fault.what
-		}
-		r.Note(format.Unreadable, at, "%s", what)
+		r.Fail(err)
 		return
 	}
 	for _, e := range twice {
-		r.Note(format.KeyTwice, e.at, "%s", e.key)
+		r.Note(format.KeyTwice, e.At, "%s", e.Key)
 	}
-	if root.kind != "dict" {
-		r.Note(format.Unreadable, root.at, "%s at the top, expected a dict", root.kind)
+	if root.Kind != "dict" {
+		r.Note(format.Unreadable, root.At, "%s at the top, expected a dict", root.Kind)
 		return
 	}
-	if t := r.text(root, "PayloadType"); t != "Configuration" {
-		r.Note(format.KeyMalformed, root.at, "PayloadType is %q, expected Configuration", t)
+	if t := r.Text(root, "PayloadType"); t != "Configuration" {
+		r.Note(format.KeyMalformed, root.At, "PayloadType is %q, expected Configuration", t)
 	}
-	r.known(root, topKeys)
-	content := root.get("PayloadContent")
-	if content == nil || content.kind != "array" {
-		r.Note(format.KeyMalformed, root.at, "no array PayloadContent")
+	r.Known(root, topKeys)
+	content := root.Get("PayloadContent")
+	if content == nil || content.Kind != "array" {
+		r.Note(format.KeyMalformed, root.At, "no array PayloadContent")
 		return
 	}
-	for _, item := range content.items {
-		switch kind := r.text(item, "PayloadType"); {
-		case kind == "com.apple.vpn.managed":
-			r.vpn(root, item)
-		case strings.HasPrefix(kind, "com.apple.security.pkcs") || kind == "com.apple.security.root" || kind == "com.apple.security.pem":
-			r.Note(format.NotYetRead, item.at, "a certificate (%s)", kind)
+	var connections []*tree.Node
+	for _, item := range content.Items {
+		switch kind := r.Text(item, "PayloadType"); kind {
+		case "com.apple.vpn.managed":
+			connections = append(connections, item)
+		case "com.apple.security.root", "com.apple.security.pkcs1", "com.apple.security.pem":
+			r.anchor(item)
+		case "com.apple.security.pkcs12":
+			r.identity(item)
 		default:
-			r.Note(format.Unrelated, item.at, "%q", kind)
+			r.Note(format.Unrelated, item.At, "%q", kind)
 		}
+	}
+	for _, item := range connections {
+		r.vpn(root, item)
 	}
 }
 
-func (r *reader) vpn(root, p *node) {
-	if t := r.text(p, "VPNType"); t != "L2TP" {
-		r.Note(format.NotYetRead, p.at, "VPNType %q; L2TP is what is checked so far", t)
+func (r *reader) anchor(item *tree.Node) {
+	n := item.Get("PayloadContent")
+	if n == nil || n.Kind != "data" {
+		r.Note(format.KeyMalformed, item.At, "a certificate without data")
 		return
 	}
-	r.known(p, vpnKeys)
-	ppp, ipsec, dns := p.get("PPP"), p.get("IPSec"), p.get("DNS")
-	r.known(ppp, pppKeys)
-	r.known(ipsec, ipsecKeys)
-	r.known(dns, dnsKeys)
+	if bytes.Contains(n.Data, []byte("-----BEGIN")) {
+		list, err := pki.Certificates(string(n.Data))
+		if err != nil {
+			r.Note(format.KeyMalformed, n.At, "%s", err)
+		}
+		r.anchors = append(r.anchors, list...)
+		return
+	}
+	c, err := x509.ParseCertificate(n.Data)
+	if err != nil {
+		r.Note(format.KeyMalformed, n.At, "a certificate that cannot be read")
+		return
+	}
+	r.anchors = append(r.anchors, c)
+}
 
+func (r *reader) identity(item *tree.Node) {
+	n := item.Get("PayloadContent")
+	if n == nil || n.Kind != "data" {
+		r.Note(format.KeyMalformed, item.At, "a PKCS#12 identity without data")
+		return
+	}
+	if item.Get("Password") == nil {
+		r.Note(format.NotYetRead, n.At, "a PKCS#12 identity whose passphrase is asked for")
+		return
+	}
+	id, err := format.Unpacked(n.Data, secret.New(r.Text(item, "Password")))
+	if err != nil {
+		r.Note(format.KeyMalformed, n.At, "%s", err)
+		return
+	}
+	r.Note(format.SecretClear, n.At, "a private key with its passphrase")
+	r.identities[strings.ToUpper(r.Text(item, "PayloadUUID"))] = id
+}
+
+func (r *reader) vpn(root, p *tree.Node) {
+	ppp, ipsec, dns, ike := p.Get("PPP"), p.Get("IPSec"), p.Get("DNS"), p.Get("IKEv2")
 	c := vpn.Connection{
-		Protocol: vpn.L2TP, Name: r.text(p, "UserDefinedName"), Server: r.text(ppp, "CommRemoteAddress"), Login: r.text(ppp, "AuthName"),
-		Password: secret.New(r.text(ppp, "AuthPassword")), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit,
-		UUID: strings.ToUpper(r.text(root, "PayloadUUID")), Identifier: r.text(root, "PayloadIdentifier"), Organisation: r.text(root, "PayloadOrganization"),
-		Routes: []string{}, DNS: r.list(dns, "ServerAddresses"), Domains: r.list(dns, "SearchDomains"), L2TP: &vpn.L2TPSetting{},
+		Name: r.Text(p, "UserDefinedName"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit,
+		UUID: strings.ToUpper(r.Text(root, "PayloadUUID")), Identifier: r.Text(root, "PayloadIdentifier"), Organisation: r.Text(root, "PayloadOrganization"),
+		Routes: []string{}, DNS: r.List(dns, "ServerAddresses"), Domains: r.List(dns, "SearchDomains"), Proxy: r.proxy(p.Get("Proxies")),
+		Authority: pki.Bundle(r.anchors...),
 	}
-	if ppp.get("AuthPassword") != nil {
-		c.Keep = vpn.KeepSaved
-		r.Note(format.SecretClear, ppp.get("AuthPassword").at, "the password")
+	r.Known(p, vpnKeys)
+	r.Known(ppp, pppKeys)
+	r.Known(ipsec, ipsecKeys)
+	r.Known(dns, dnsKeys)
+	r.Known(ike, ikeKeys)
+	where := map[vpn.Field]struct {
+		in  *tree.Node
+		key string
+	}{
+		vpn.FieldName: {p, "UserDefinedName"}, vpn.FieldServer: {ppp, "CommRemoteAddress"}, vpn.FieldLogin: {ppp, "AuthName"}, vpn.FieldPassword: {ppp, "AuthPassword"},
+		vpn.FieldPSK: {ipsec, "SharedSecret"}, vpn.FieldDNS: {dns, "ServerAddresses"}, vpn.FieldDomains: {dns, "SearchDomains"}, vpn.FieldTunnel: {p, "IPv4"},
+		vpn.FieldProtocol: {p, "VPNType"}, vpn.FieldIdentifier: {root, "PayloadIdentifier"}, vpn.FieldAuth: {ipsec, "AuthenticationMethod"}, vpn.FieldMPPE: {ppp, "CCPEnabled"},
+		vpn.FieldProxy: {p, "Proxies"}, vpn.FieldGroup: {ipsec, "LocalIdentifier"},
 	}
-	if r.text(root, "PayloadScope") == "System" {
-		c.Scope = vpn.ScopeMachine
+	owner := ppp
+	switch kind := r.Text(p, "VPNType"); kind {
+	case "L2TP":
+		c.Protocol, c.L2TP = vpn.L2TP, r.l2tp(ipsec)
+		c.Server = r.Text(ppp, "CommRemoteAddress")
+	case "PPTP":
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{MPPE: []suite.MPPE{}}
+		c.Server = r.Text(ppp, "CommRemoteAddress")
+		if r.Flag(ppp, "CCPMPPE128Enabled") {
+			c.PPTP.MPPE = append(c.PPTP.MPPE, "128")
+		}
+		if r.Flag(ppp, "CCPMPPE40Enabled") {
+			c.PPTP.MPPE = append(c.PPTP.MPPE, "40")
+		}
+	case "IKEv2":
+		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(p, ike)
+		c.Server, owner = r.Text(ike, "RemoteAddress"), ike
+		if c.Connect, c.Demand, c.Unmetered = r.demand(ike); r.Flag(ike, "IncludeAllNetworks") {
+			c.IPv6 = vpn.IPv6Refused
+		}
+		for field, key := range map[vpn.Field]string{
+			vpn.FieldServer: "RemoteAddress", vpn.FieldLogin: "AuthName", vpn.FieldPassword: "AuthPassword", vpn.FieldPSK: "SharedSecret", vpn.FieldAuth: "AuthenticationMethod",
+			vpn.FieldLocalID: "LocalIdentifier", vpn.FieldRemoteID: "RemoteIdentifier", vpn.FieldIKE: "IKESecurityAssociationParameters", vpn.FieldESP: "ChildSecurityAssociationParameters",
+			vpn.FieldDPD: "DeadPeerDetectionRate", vpn.FieldMOBIKE: "DisableMOBIKE", vpn.FieldDemand: "OnDemandRules", vpn.FieldConnect: "OnDemandEnabled", vpn.FieldIdentity: "PayloadCertificateUUID",
+		} {
+			at := where[field]
+			at.in, at.key = ike, key
+			where[field] = at
+		}
+	default:
+		r.Note(format.NotYetRead, p.At, "VPNType %q", kind)
+		return
 	}
-	if r.integer(p.get("IPv4"), "OverridePrimary") == 1 || r.integer(p, "OverridePrimary") == 1 {
-		c.Tunnel = vpn.TunnelFull
-	}
-	if psk := ipsec.get("SharedSecret"); psk != nil {
-		if psk.kind != "data" {
-			r.Note(format.KeyMalformed, psk.at, "SharedSecret is a %s, expected data", psk.kind)
-		} else if !utf8.Valid(psk.data) {
-			r.Note(format.KeyMalformed, psk.at, "the shared secret is not UTF-8")
-		} else {
-			c.L2TP.PSK = secret.New(string(psk.data))
-			r.Note(format.SecretClear, psk.at, "the pre-shared key")
+	if c.NeedsPassword() {
+		c.Login = r.Text(owner, "AuthName")
+		if v := owner.Get("AuthPassword"); v != nil {
+			c.Password, c.Keep = secret.New(r.Text(owner, "AuthPassword")), vpn.KeepSaved
+			r.Note(format.SecretClear, v.At, "the password")
 		}
 	}
+	if c.NeedsIdentity() {
+		from := ipsec
+		if ike != nil {
+			from = ike
+		}
+		if c.Identity = r.identities[strings.ToUpper(r.Text(from, "PayloadCertificateUUID"))]; c.Identity == nil {
+			r.Note(format.FileMissing, r.At(p, from, "PayloadCertificateUUID"), "no payload with the identity")
+		}
+	}
+	if r.Text(root, "PayloadScope") == "System" {
+		c.Scope = vpn.ScopeMachine
+	}
+	if r.Flag(p.Get("IPv4"), "OverridePrimary") || r.Flag(p, "OverridePrimary") {
+		c.Tunnel = vpn.TunnelFull
+	}
 	if _, err := uuid.Parse(c.UUID); err != nil {
-		r.Note(format.KeyMalformed, r.at(root, root, "PayloadUUID"), "PayloadUUID is not a UUID")
+		r.Note(format.KeyMalformed, r.At(root, root, "PayloadUUID"), "PayloadUUID is not a UUID")
 	}
 	positions := map[vpn.Field]format.Position{}
-	for _, where := range []struct {
-		field vpn.Field
-		in    *node
-		key   string
-	}{
-		{vpn.FieldName, p, "UserDefinedName"}, {vpn.FieldServer, ppp, "CommRemoteAddress"}, {vpn.FieldLogin, ppp, "AuthName"},
-		{vpn.FieldPassword, ppp, "AuthPassword"}, {vpn.FieldPSK, ipsec, "SharedSecret"}, {vpn.FieldDNS, dns, "ServerAddresses"},
-		{vpn.FieldDomains, dns, "SearchDomains"}, {vpn.FieldTunnel, p, "IPv4"}, {vpn.FieldProtocol, p, "VPNType"}, {vpn.FieldIdentifier, root, "PayloadIdentifier"},
-	} {
-		positions[where.field] = r.at(p, where.in, where.key)
+	for field, w := range where {
+		positions[field] = r.At(p, w.in, w.key)
 	}
 	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
 }
 
-// known remarks keys outside a list.
-func (r *reader) known(n *node, keys []string) {
-	if n != nil {
-		for _, e := range n.dict {
-			if !slices.Contains(keys, e.key) {
-				r.Note(format.KeyUnknown, e.at, "%s", e.key)
+func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
+	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, Group: r.Text(n, "LocalIdentifier")}
+	l.Aggressive = l.Group != ""
+	if r.Text(n, "AuthenticationMethod") == "Certificate" {
+		l.Auth = vpn.MachineCertificate
+	}
+	switch psk := n.Get("SharedSecret"); {
+	case psk == nil:
+	case psk.Kind != "data":
+		r.Note(format.KeyMalformed, psk.At, "SharedSecret is a %s, expected data", psk.Kind)
+	case !utf8.Valid(psk.Data):
+		r.Note(format.KeyMalformed, psk.At, "the shared secret is not UTF-8")
+	default:
+		l.PSK = secret.New(string(psk.Data))
+		r.Note(format.SecretClear, psk.At, "the pre-shared key")
+	}
+	return l
+}
+
+func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
+	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentifier"), RemoteID: r.Text(n, "RemoteIdentifier"), NoMOBIKE: r.Flag(n, "DisableMOBIKE"), IKE: []string{}, ESP: []string{}}
+	extended := r.Flag(n, "ExtendedAuthEnabled")
+	switch method := r.Text(n, "AuthenticationMethod"); {
+	case method == "Certificate" && extended:
+		s.Auth = vpn.IKEv2EAPTLS
+	case method == "Certificate":
+		s.Auth = vpn.IKEv2Certificate
+	case extended:
+		s.Auth = vpn.IKEv2MSCHAPv2
+	case method == "SharedSecret":
+		s.Auth, s.PSK = vpn.IKEv2PSK, secret.New(r.Text(n, "SharedSecret"))
+		if !s.PSK.IsZero() {
+			r.Note(format.SecretClear, r.At(p, n, "SharedSecret"), "the pre-shared key")
+		}
+	default:
+		r.Note(format.KeyMalformed, r.At(p, n, "AuthenticationMethod"), "AuthenticationMethod %q without extended authentication", method)
+	}
+	if v := r.Text(n, "DeadPeerDetectionRate"); v != "" && v != "None" {
+		i := slices.IndexFunc(rates, func(one struct {
+			name    string
+			seconds int
+		}) bool {
+			return one.name == v
+		})
+		if i < 0 {
+			r.Note(format.KeyMalformed, r.At(p, n, "DeadPeerDetectionRate"), "DeadPeerDetectionRate %q, expected None, Low, Medium or High", v)
+		} else {
+			s.DPD = rates[i].seconds
+		}
+	}
+	s.IKE, s.IKELifetime = r.association(n.Get("IKESecurityAssociationParameters"), true)
+	s.ESP, s.ChildLifetime = r.association(n.Get("ChildSecurityAssociationParameters"), r.Flag(n, "EnablePFS"))
+	return s
+}
+
+func (r *reader) association(n *tree.Node, group bool) ([]string, int) {
+	if n == nil {
+		return []string{}, 0
+	}
+	names := suite.Closed[suite.AppleDialect].IKE
+	own := func(kind suite.Kind, key, v string) string {
+		if v == "" {
+			return ""
+		}
+		name, ok := names.Own(kind, v)
+		if !ok {
+			r.Note(format.KeyMalformed, n.At, "%s %q is none that Apple's reference names", key, v)
+		}
+		return name
+	}
+	integrity := r.Text(n, "IntegrityAlgorithm")
+	if integrity == "SHA1-160" {
+		integrity = "SHA1-96"
+	}
+	q := suite.Proposal{Encryption: own(suite.Encryption, "EncryptionAlgorithm", r.Text(n, "EncryptionAlgorithm")), Integrity: own(suite.Integrity, "IntegrityAlgorithm", integrity)}
+	if g := r.Integer(n, "DiffieHellmanGroup"); g != 0 && group {
+		q.Group = own(suite.Group, "DiffieHellmanGroup", strconv.Itoa(g))
+	}
+	if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
+		q.Integrity = "" // named for the pseudo-random function
+	}
+	if q.Encryption == "" {
+		return []string{}, 0
+	}
+	return []string{q.String()}, r.Integer(n, "LifeTimeInMinutes")
+}
+
+func (r *reader) demand(n *tree.Node) (when vpn.Connect, d *vpn.Demand, unmetered bool) {
+	rules := n.Get("OnDemandRules")
+	if !r.Flag(n, "OnDemandEnabled") || rules == nil {
+		return "", nil, false
+	}
+	d = &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
+	for _, rule := range rules.Items {
+		switch action := r.Text(rule, "Action"); action {
+		case "Disconnect":
+			d.Networks = append(d.Networks, r.List(rule, "SSIDMatch")...)
+			d.Suffixes = append(d.Suffixes, r.List(rule, "DNSDomainMatch")...)
+			if probe := r.Text(rule, "URLStringProbe"); probe != "" {
+				d.Probe = probe
 			}
+		case "EvaluateConnection", "Connect":
+			for own, name := range interfaces {
+				if r.Text(rule, "InterfaceTypeMatch") == name {
+					d.Interface = own
+				}
+			}
+			if p := rule.Get("ActionParameters"); p != nil {
+				for _, one := range p.Items {
+					d.Domains = append(d.Domains, r.List(one, "Domains")...)
+				}
+			}
+		case "Ignore", "Allow":
+			unmetered = unmetered || r.Text(rule, "InterfaceTypeMatch") == interfaces["cellular"]
+		default:
+			r.Note(format.KeyMalformed, rule.At, "the action %q of an on-demand rule", action)
 		}
 	}
+	if d.Empty() {
+		return vpn.Always, nil, unmetered
+	}
+	return vpn.OnDemand, d, unmetered
 }
 
-// at is the place of a key, or that of the dictionary around it where it is absent.
-func (r *reader) at(around, n *node, key string) format.Position {
-	if v := n.get(key); v != nil {
-		return v.at
+func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
+	if n == nil {
+		return nil
 	}
-	return around.at
-}
-
-// text reads a string; another type is remarked.
-func (r *reader) text(n *node, key string) string {
-	v := n.get(key)
-	if v == nil {
-		return ""
+	p := &vpn.Proxy{Bypass: r.List(n, "ExceptionsList")}
+	if r.Flag(n, "HTTPEnable") {
+		p.Server = vpn.JoinPort(r.Text(n, "HTTPProxy"), r.Integer(n, "HTTPPort"))
 	}
-	if v.kind != "string" {
-		r.Note(format.KeyMalformed, v.at, "%s is a %s, expected a string", key, v.kind)
-		return ""
+	if r.Flag(n, "ProxyAutoConfigEnable") {
+		p.Script = r.Text(n, "ProxyAutoConfigURLString")
 	}
-	return v.text
-}
-
-func (r *reader) list(n *node, key string) []string {
-	list := []string{}
-	v := n.get(key)
-	if v == nil {
-		return list
-	}
-	if v.kind != "array" {
-		r.Note(format.KeyMalformed, v.at, "%s is a %s, expected an array", key, v.kind)
-	}
-	for _, item := range v.items {
-		if item.kind != "string" {
-			r.Note(format.KeyMalformed, item.at, "a %s in %s, expected a string", item.kind, key)
-			continue
-		}
-		list = append(list, item.text)
-	}
-	return list
-}
-
-func (r *reader) integer(n *node, key string) int {
-	v := n.get(key)
-	switch {
-	case v == nil:
-		return 0
-	case v.kind == "true":
-		return 1
-	case v.kind == "false":
-		return 0
-	}
-	i, err := strconv.Atoi(strings.TrimSpace(v.text))
-	if err != nil || v.kind != "integer" {
-		r.Note(format.KeyMalformed, v.at, "%s is no integer", key)
-	}
-	return i
+	return p
 }

@@ -1,28 +1,34 @@
 // Package keyfile writes and reads NetworkManager connection profiles in keyfile
-// form (.nmconnection), as nm-settings-keyfile(5) and the documentation of the L2TP
-// plugin define them.
+// form (.nmconnection), as nm-settings-keyfile(5) and the documentation of the VPN
+// plugins define them: one service for each protocol.
 package keyfile
 
 import (
 	"encoding/base64"
 	"fmt"
-	"net/netip"
 	"slices"
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/format/shell"
 	"wardicon/core/platform"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
 const (
-	title   = "NetworkManager keyfile"
-	service = "org.freedesktop.NetworkManager.l2tp"
+	title  = "NetworkManager keyfile"
+	prefix = "org.freedesktop.NetworkManager."
+	folder = "/etc/NetworkManager/vpn/" // of certificates and keys
 )
 
+// services are the plugins, by protocol.
+var services = map[vpn.Protocol]string{
+	vpn.L2TP: prefix + "l2tp", vpn.IKEv2: prefix + "strongswan", vpn.PPTP: prefix + "pptp", vpn.SSTP: prefix + "sstp", vpn.TLS: prefix + "openvpn",
+}
+
 // Codec is the format.
-var Codec = format.Codec{Name: platform.Keyfile, Title: title, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{Name: platform.Keyfile, Title: title, Protocols: vpn.Protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
 
 // refusals are the keys that switch a PPP method off.
 var refusals = []struct {
@@ -32,134 +38,328 @@ var refusals = []struct {
 	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschapv2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
 }
 
+// methods are the plugin's names for the ways of IKEv2.
+var methods = map[vpn.IKEv2Auth]string{vpn.IKEv2MSCHAPv2: "eap", vpn.IKEv2EAPTLS: "eap-tls", vpn.IKEv2Certificate: "cert", vpn.IKEv2PSK: "psk"}
+
+// kinds are the plugin's names for the ways of the TLS tunnel.
+var kinds = map[vpn.TLSAuth]string{vpn.TLSCertificate: "tls", vpn.TLSCertificatePassword: "password-tls", vpn.TLSPassword: "password"}
+
+// controls are the keys for the ways of wrapping the control channel.
+var controls = map[vpn.ControlKind]string{vpn.ControlAuth: "ta", vpn.ControlCrypt: "tls-crypt", vpn.ControlCryptV2: "tls-crypt-v2"}
+
 // Carried reduces a connection to what the keyfile says. PPP methods come in their
 // own order and DNS servers and routes of IPv4 before those of IPv6, because the file
 // keeps them apart. A keyfile belongs to the machine.
 func Carried(c vpn.Connection) vpn.Connection {
-	c = format.Ask(c.Clone())
-	c.Organisation, c.Identifier, c.Scope = "", "", vpn.ScopeMachine
-	four, six := families(c.DNS)
-	c.DNS = append(four, six...)
-	four, six = families(c.Routes)
-	c.Routes = append(four, six...)
-	if c.L2TP != nil {
-		c.L2TP.PPP = slices.DeleteFunc(slices.Clone(suite.PPPMethods), func(m suite.PPPMethod) bool { return !slices.Contains(c.L2TP.PPP, m) })
-		c.L2TP.BehindNAT = false
+	whole := c
+	c = format.Bare(c)
+	c.Organisation, c.Identifier, c.Scope, c.Reconnect = "", "", vpn.ScopeMachine, whole.Reconnect
+	c.DNS, c.Routes = format.FourFirst(c.DNS), format.FourFirst(c.Routes)
+	_, six := format.Families(slices.Concat(c.DNS, c.Routes))
+	if whole.IPv6 == vpn.IPv6Carried || len(six) > 0 {
+		c.IPv6 = vpn.IPv6Carried
+	}
+	if whole.Proxy != nil && whole.Proxy.Script != "" {
+		c.Proxy = &vpn.Proxy{Script: whole.Proxy.Script, Bypass: []string{}}
+	}
+	if l := c.L2TP; l != nil {
+		l.PPP, l.BehindNAT = format.Methods(l.PPP), false
+	}
+	if s := c.IKEv2; s != nil {
+		s.IKELifetime, s.ChildLifetime, s.DPD, s.NoMOBIKE, s.NoFragmentation = 0, 0, 0, false, false
+	}
+	if s := c.PPTP; s != nil {
+		s.PPP, s.MPPE = format.Methods(s.PPP), format.Strengths(s.MPPE)
+	}
+	if s := c.SSTP; s != nil {
+		s.PPP, s.ServerName = format.Methods(s.PPP), ""
 	}
 	return c
 }
 
-// families splits addresses or networks into those of IPv4 and of IPv6.
-func families(list []string) (four, six []string) {
-	four, six = []string{}, []string{}
-	for _, v := range list {
-		if strings.Contains(v, ":") {
-			six = append(six, v)
-		} else {
-			four = append(four, v)
-		}
-	}
-	return four, six
-}
-
-// Write makes the keyfile.
+// Write makes the keyfile, the certificates beside it, and the scripts.
 func Write(c vpn.Connection) ([]format.File, error) {
-	if err := format.Printable(title, c); err != nil {
+	if err := format.Sound(title, c, vpn.Protocols); err != nil {
 		return nil, err
 	}
-	if c.L2TP == nil {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldProtocol, Found: "no L2TP/IPsec settings", Expected: "an L2TP/IPsec connection"}
+	if err := format.MainMode(title, c); err != nil {
+		return nil, err
 	}
-	for _, n := range []struct {
-		field vpn.Field
-		list  []string
-		sound func(string) bool
-		want  string
-	}{
-		{vpn.FieldDNS, c.DNS, func(v string) bool { _, err := netip.ParseAddr(v); return err == nil }, "an IP address"},
-		{vpn.FieldRoutes, c.Routes, func(v string) bool { _, err := netip.ParsePrefix(v); return err == nil }, "a network in CIDR form"},
-		{vpn.FieldIKE, c.L2TP.IKE, proposal, "a proposal such as aes256-sha256-modp2048"},
-		{vpn.FieldESP, c.L2TP.ESP, proposal, "a proposal such as aes256-sha256-modp2048"},
-	} {
-		for _, v := range n.list {
-			if !n.sound(v) {
-				return nil, &format.UnfitError{Format: title, Field: n.field, Found: fmt.Sprintf("%q", v), Expected: n.want}
-			}
-		}
+	if err := format.NoMPPE56(title, c); err != nil {
+		return nil, err
 	}
 	c = format.Ask(c)
-	var f file
-	f.group("connection")
-	f.set("id", c.Name)
-	f.set("uuid", strings.ToLower(c.UUID))
-	f.set("type", "vpn")
-	f.set("autoconnect", "false")
+	w := &writer{c: c}
+	w.group("connection")
+	w.set("id", c.Name)
+	w.set("uuid", strings.ToLower(c.UUID))
+	w.set("type", "vpn")
+	w.set("autoconnect", "false")
 
-	f.group("vpn")
-	f.set("service-type", service)
-	f.set("gateway", c.Server)
-	f.set("user", c.Login)
-	if c.Keep == vpn.KeepSaved {
-		f.set("password-flags", "0")
-	} else {
-		f.set("password-flags", "2") // never stored, always asked for
+	w.group("vpn")
+	w.set("service-type", services[c.Protocol])
+	if c.Reconnect {
+		w.set("persistent", "true")
 	}
-	f.set("user-auth-type", "password")
+	var err error
+	switch c.Protocol {
+	case vpn.L2TP:
+		w.l2tp()
+	case vpn.IKEv2:
+		w.ikev2()
+	case vpn.PPTP:
+		w.pptp()
+	case vpn.SSTP:
+		err = w.sstp()
+	case vpn.TLS:
+		err = w.tls()
+	}
+	if err != nil {
+		return nil, err
+	}
+	w.group("vpn-secrets")
+	for _, s := range w.secrets {
+		w.set(s[0], s[1])
+	}
+	w.addresses()
+	if c.Proxy != nil && c.Proxy.Script != "" {
+		w.group("proxy")
+		w.set("method", "1")
+		w.set("pac-url", c.Proxy.Script)
+	}
+	main := format.FileName(c.Name, ".nmconnection")
+	files := append([]format.File{{
+		Name: main, MediaType: "text/plain; charset=utf-8", Private: true,
+		Purpose: "Connection profile: belongs in /etc/NetworkManager/system-connections, owner root, mode 0600", Content: []byte(w.String()),
+	}}, w.beside...)
+	path := "/etc/NetworkManager/system-connections/" + main
+	places := []shell.Placement{{File: main, Path: path, Mode: "0600"}}
+	for _, f := range w.beside {
+		mode := "0644"
+		if f.Private {
+			mode = "0600"
+		}
+		places = append(places, shell.Placement{File: f.Name, Path: folder + f.Name, Mode: mode})
+	}
+	id := shell.Quote(strings.ToLower(c.UUID))
+	return append(files, shell.Scripts(shell.Job{
+		Connection: c.Name, Placements: places,
+		Apply: []string{
+			"chown root " + shell.Quote(path), "nmcli connection load " + shell.Quote(path),
+			`[ "$(nmcli -g connection.uuid connection show uuid ` + id + `)" = ` + id + ` ] || { echo "NetworkManager does not have the connection." >&2; exit 1; }`,
+		},
+		Revoke: []string{"nmcli connection delete uuid " + id + " > /dev/null 2>&1 || true"},
+		Done:   "The connection is set up. It stands in the list of connections.",
+	})...), nil
+}
+
+// writer is a keyfile in the making.
+type writer struct {
+	file
+	c       vpn.Connection
+	beside  []format.File
+	secrets [][2]string
+}
+
+// password writes how the password is kept.
+func (w *writer) password() {
+	if w.c.Keep == vpn.KeepSaved {
+		w.set("password-flags", "0")
+		w.secrets = append(w.secrets, [2]string{"password", w.c.Password.Reveal()})
+	} else {
+		w.set("password-flags", "2") // never stored, always asked for
+	}
+}
+
+func (w *writer) refuse(methods []suite.PPPMethod) {
 	for _, r := range refusals {
-		if !slices.Contains(c.L2TP.PPP, r.method) {
-			f.set(r.key, "yes")
+		if !slices.Contains(methods, r.method) {
+			w.set(r.key, "yes")
 		}
 	}
-	f.set("ipsec-enabled", "yes")
-	f.set("machine-auth-type", "psk")
-	f.set("ipsec-psk-flags", "0")
-	if len(c.L2TP.IKE) > 0 {
-		f.set("ipsec-ike", proposals(c.L2TP.IKE))
-	}
-	if len(c.L2TP.ESP) > 0 {
-		f.set("ipsec-esp", proposals(c.L2TP.ESP))
-	}
+}
 
-	f.group("vpn-secrets")
-	if psk := c.L2TP.PSK.Reveal(); psk != "" {
+// files sets the paths of authority and identity under a plugin's keys.
+func (w *writer) files(authority, certificate, key string) {
+	for _, f := range format.PEMFiles(w.c) {
+		for ending, name := range map[string]string{format.AuthorityFile: authority, format.CertificateFile: certificate, format.KeyFile: key} {
+			if strings.HasSuffix(f.Name, ending) {
+				w.set(name, folder+f.Name)
+			}
+		}
+		w.beside = append(w.beside, f)
+	}
+}
+
+func (w *writer) l2tp() {
+	l := w.c.L2TP
+	w.set("gateway", w.c.Server)
+	w.set("user", w.c.Login)
+	w.password()
+	w.set("user-auth-type", "password")
+	w.refuse(l.PPP)
+	w.set("ipsec-enabled", "yes")
+	if l.Auth == vpn.MachineCertificate {
+		w.set("machine-auth-type", "tls")
+		w.files("machine-ca", "machine-cert", "machine-key")
+	} else {
+		w.set("machine-auth-type", "psk")
+		w.files("machine-ca", "machine-cert", "machine-key")
+	}
+	w.set("ipsec-psk-flags", "0")
+	if psk := l.PSK.Reveal(); psk != "" {
 		// The plugin takes what follows 0s as base64: no sign in the key can go astray.
-		f.set("ipsec-psk", "0s"+base64.StdEncoding.EncodeToString([]byte(psk)))
+		w.secrets = append([][2]string{{"ipsec-psk", "0s" + base64.StdEncoding.EncodeToString([]byte(psk))}}, w.secrets...)
 	}
-	if c.Keep == vpn.KeepSaved {
-		f.set("password", c.Password.Reveal())
+	if l.Group != "" {
+		w.set("ipsec-group-name", l.Group)
 	}
+	if len(l.IKE) > 0 {
+		w.set("ipsec-ike", proposals(l.IKE, ","))
+	}
+	if len(l.ESP) > 0 {
+		w.set("ipsec-esp", proposals(l.ESP, ","))
+	}
+}
 
-	dns4, dns6 := families(c.DNS)
-	routes4, routes6 := families(c.Routes)
-	f.address("ipv4", "auto", dns4, routes4, c.Domains, c.Tunnel)
-	method := "ignore" // L2TP here carries IPv4; without IPv6 values the plugin's own choice stands
-	if len(dns6)+len(routes6) > 0 {
+func (w *writer) ikev2() {
+	s := w.c.IKEv2
+	w.set("address", w.c.Server)
+	w.set("method", methods[s.Auth])
+	switch {
+	case s.Auth.NeedsPassword():
+		w.set("user", w.c.Login)
+		w.password()
+	case s.Auth == vpn.IKEv2PSK:
+		w.set("password-flags", "0")
+		w.secrets = append(w.secrets, [2]string{"password", s.PSK.Reveal()})
+	default:
+		w.set("cert-source", "file")
+	}
+	w.files("certificate", "usercert", "userkey")
+	w.set("remote-identity", s.RemoteID)
+	if s.LocalID != "" {
+		w.set("local-identity", s.LocalID)
+	}
+	w.set("virtual", "yes")
+	w.set("encap", "no")
+	w.set("ipcomp", "no")
+	if len(s.IKE)+len(s.ESP) > 0 {
+		w.set("proposal", "yes")
+		ike := make([]string, len(s.IKE))
+		for i, v := range s.IKE {
+			p, _ := suite.Parse(v) // looked at before
+			ike[i] = p.WithPRF()
+		}
+		w.set("ike", strings.Join(ike, ";"))
+		w.set("esp", strings.Join(s.ESP, ";"))
+	}
+}
+
+func (w *writer) pptp() {
+	w.set("gateway", w.c.Server)
+	w.set("user", w.c.Login)
+	w.password()
+	w.refuse(w.c.PPTP.PPP)
+	switch strengths := format.Strengths(w.c.PPTP.MPPE); {
+	case len(strengths) == 2:
+		w.set("require-mppe", "yes")
+	case len(strengths) == 1:
+		w.set("require-mppe-"+string(strengths[0]), "yes")
+	}
+	if w.c.PPTP.Stateful {
+		w.set("mppe-stateful", "yes")
+	}
+}
+
+func (w *writer) sstp() error {
+	if err := format.Host(title, vpn.FieldServer, w.c.Server); err != nil {
+		return err
+	}
+	w.set("gateway", vpn.JoinPort(w.c.Server, w.c.SSTP.Port))
+	w.set("user", w.c.Login)
+	w.password()
+	w.refuse(w.c.SSTP.PPP)
+	w.files("ca-cert", "tls-user-cert", "tls-user-key")
+	w.set("ignore-cert-warn", "no")
+	return nil
+}
+
+func (w *writer) tls() error {
+	s := w.c.TLS
+	var remotes []string
+	for _, r := range s.Remotes {
+		if err := format.Host(title, vpn.FieldRemotes, r.Address); err != nil {
+			return err
+		}
+		proto := "udp"
+		if r.Transport == vpn.TCP {
+			proto = "tcp"
+		}
+		remotes = append(remotes, vpn.JoinPort(r.Address, r.Port)+":"+proto)
+	}
+	w.set("connection-type", kinds[s.Auth])
+	w.set("dev", "tun")
+	w.set("remote", strings.Join(remotes, ", "))
+	if s.Auth.NeedsPassword() {
+		w.set("username", w.c.Login)
+		w.password()
+	}
+	w.files("ca", "cert", "key")
+	if s.Auth.NeedsIdentity() {
+		w.set("cert-pass-flags", "4") // the key has no passphrase
+	}
+	if k := s.Control; k != nil {
+		f := format.File{Name: format.FileName(w.c.Name, format.ControlFile), MediaType: "text/plain", Purpose: "Key of the control channel", Private: true, Content: []byte(k.Key.Reveal())}
+		w.beside = append(w.beside, f)
+		w.set(controls[k.Kind], folder+f.Name)
+		if k.Kind == vpn.ControlAuth && k.Direction != "" {
+			w.set("ta-dir", k.Direction)
+		}
+	}
+	for _, option := range [][2]string{{"data-ciphers", strings.Join(s.Ciphers, ":")}, {"auth", s.Digest}, {"tls-version-min", s.MinTLS}} {
+		if option[1] != "" {
+			w.set(option[0], option[1])
+		}
+	}
+	w.set("remote-cert-tls", "server")
+	if s.ServerName != "" {
+		w.set("verify-x509-name", "name:"+s.ServerName)
+	}
+	if s.Keepalive > 0 {
+		w.set("ping", fmt.Sprint(s.Keepalive))
+		w.set("ping-restart", fmt.Sprint(4*s.Keepalive))
+	}
+	return nil
+}
+
+func (w *writer) addresses() {
+	dns4, dns6 := format.Families(w.c.DNS)
+	routes := w.c.Routes
+	if w.c.Tunnel == vpn.TunnelFull {
+		routes = nil
+	}
+	routes4, routes6 := format.Families(routes)
+	w.address("ipv4", "auto", dns4, routes4, w.c.Domains, w.c.Tunnel)
+	method := "ignore" // without IPv6 values the plugin's own choice stands
+	if len(dns6)+len(routes6) > 0 || w.c.IPv6 == vpn.IPv6Carried {
 		method = "auto"
 	}
-	f.address("ipv6", method, dns6, routes6, nil, c.Tunnel)
-	return []format.File{{
-		Name: format.FileName(c.Name, ".nmconnection"), MediaType: "text/plain; charset=utf-8", Private: true,
-		Purpose: "Connection profile: belongs in /etc/NetworkManager/system-connections, owner root, mode 0600", Content: []byte(f.String()),
-	}}, nil
+	w.address("ipv6", method, dns6, routes6, nil, w.c.Tunnel)
 }
 
 // proposals writes a list in the dialect that the plugin hands on to the IKE daemon.
 // The sign for "these and no others" is left off: one of the daemons does not know it.
-func proposals(list []string) string {
+func proposals(list []string, separator string) string {
 	names := make([]string, len(list))
 	for i, text := range list {
 		p, _ := suite.Parse(text) // looked at before
 		names[i] = p.In(suite.IPsecConf)
 	}
-	return strings.Join(names, ",")
+	return strings.Join(names, separator)
 }
 
-func proposal(v string) bool {
-	_, err := suite.Parse(v)
-	return err == nil
-}
-
-// file is a keyfile in the making (GLib key-value file format).
+// file is a key-value text (GLib key-value file format).
 type file struct{ strings.Builder }
 
 func (f *file) group(name string) {

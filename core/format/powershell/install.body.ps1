@@ -4,22 +4,25 @@ $ErrorActionPreference = 'Stop'
 
 $all     = $Connection.AllUsers
 $marker  = 'Wardicon ' + $Connection.Id
-$memory  = 'HKLM:\SOFTWARE\Wardicon\Connections\' + $Connection.Id
+$root    = 'HKLM:\SOFTWARE\Wardicon\Connections'
+$memory  = $root + '\' + $Connection.Id
 $natKey  = 'HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent'
 $natName = 'AssumeUDPEncapsulationContextOnSendRule'
 $restart = $false
 
 Write-Host ('Setting up the connection "{0}" ...' -f $Connection.Name)
+if (-not (Test-Path -Path $memory)) { New-Item -Path $memory -Force | Out-Null }
 
 # Services that IPsec needs; how they started before is kept for the removal script.
-if (-not (Test-Path -Path $memory)) { New-Item -Path $memory -Force | Out-Null }
-foreach ($service in 'IKEEXT', 'PolicyAgent') {
-    $before = (Get-Item -Path ('HKLM:\SYSTEM\CurrentControlSet\Services\' + $service)).GetValue('Start')
-    if ((Get-Item -Path $memory).GetValue($service) -eq $null) {
-        New-ItemProperty -Path $memory -Name $service -Value $before -PropertyType DWord | Out-Null
+if ($Connection.Tunnel -eq 'L2tp' -or $Connection.Tunnel -eq 'Ikev2') {
+    foreach ($service in 'IKEEXT', 'PolicyAgent') {
+        $before = (Get-Item -Path ('HKLM:\SYSTEM\CurrentControlSet\Services\' + $service)).GetValue('Start')
+        if ((Get-Item -Path $memory).GetValue($service) -eq $null) {
+            New-ItemProperty -Path $memory -Name $service -Value $before -PropertyType DWord | Out-Null
+        }
+        Set-Service -Name $service -StartupType Automatic
+        Start-Service -Name $service
     }
-    Set-Service -Name $service -StartupType Automatic
-    Start-Service -Name $service
 }
 
 # A gateway behind NAT is refused until this value is set and the computer was restarted.
@@ -33,12 +36,38 @@ if ($Connection.GatewayBehindNat) {
     }
 }
 
+# Certificates: authorities into the machine's own store, where the system looks for
+# them; the device's own with its key. What was there before is left alone on removal.
+function Add-ToStore($certificate, $store, $location) {
+    $opened = New-Object -TypeName Security.Cryptography.X509Certificates.X509Store -ArgumentList $store, $location
+    $opened.Open('ReadWrite')
+    try {
+        $name = 'Certificate ' + $location + ' ' + $store + ' ' + $certificate.Thumbprint
+        $there = @($opened.Certificates | Where-Object { $_.Thumbprint -eq $certificate.Thumbprint }).Count -gt 0
+        $ours = @(Get-ChildItem -Path $root | Where-Object { $_.GetValue($name) -ne $null }).Count -gt 0
+        if (-not $there) { $opened.Add($certificate) }
+        if ($ours -or -not $there) { New-ItemProperty -Path $memory -Name $name -Value 1 -PropertyType DWord -Force | Out-Null }
+    } finally { $opened.Close() }
+}
+foreach ($text in $Connection.Authorities) {
+    $certificate = New-Object -TypeName Security.Cryptography.X509Certificates.X509Certificate2 -ArgumentList (, [Convert]::FromBase64String($text))
+    $store = 'CA'
+    if ($certificate.Subject -eq $certificate.Issuer) { $store = 'Root' }
+    Add-ToStore $certificate $store 'LocalMachine'
+}
+if ($Connection.Identity -ne '') {
+    $location = 'CurrentUser'
+    $flags = 'PersistKeySet, UserKeySet'
+    if ($Connection.MachineIdentity) { $location = 'LocalMachine'; $flags = 'PersistKeySet, MachineKeySet' }
+    $certificate = New-Object -TypeName Security.Cryptography.X509Certificates.X509Certificate2 -ArgumentList ([Convert]::FromBase64String($Connection.Identity)), $Connection.Passphrase, ([Security.Cryptography.X509Certificates.X509KeyStorageFlags]$flags)
+    Add-ToStore $certificate 'My' $location
+}
+
 # The connection itself: made, or brought to this state where it exists.
 $settings = @{
     Name                 = $Connection.Name
     ServerAddress        = $Connection.ServerAddress
-    TunnelType           = 'L2tp'
-    L2tpPsk              = $Connection.PreSharedKey
+    TunnelType           = $Connection.Tunnel
     AuthenticationMethod = $Connection.Authentication
     EncryptionLevel      = $Connection.Encryption
     SplitTunneling       = $Connection.SplitTunnel
@@ -46,6 +75,9 @@ $settings = @{
     AllUserConnection    = $all
     Force                = $true
 }
+if ($Connection.PreSharedKey -ne '') { $settings.L2tpPsk = $Connection.PreSharedKey }
+if ($Connection.Eap -eq 'Tls') { $settings.EapConfigXmlStream = (New-EapConfiguration -Tls -UserCertificate).EapConfigXmlStream }
+if ($Connection.Eap -eq 'MSChapv2') { $settings.EapConfigXmlStream = (New-EapConfiguration).EapConfigXmlStream }
 if ($Connection.Domains.Count -gt 0) { $settings.DnsSuffix = $Connection.Domains[0] }
 $existing = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all -ErrorAction SilentlyContinue
 if ($existing) {
@@ -55,6 +87,12 @@ if ($existing) {
     $settings.SplitTunneling = [switch]$Connection.SplitTunnel
     $settings.RememberCredential = [switch]$Connection.Remember
     Add-VpnConnection @settings -WarningAction SilentlyContinue
+}
+
+# Algorithms: cipher, transform, encryption, integrity, group, PFS group.
+if ($Connection.Algorithms.Count -eq 6) {
+    $a = $Connection.Algorithms
+    Set-VpnConnectionIPsecConfiguration -ConnectionName $Connection.Name -CipherTransformConstants $a[0] -AuthenticationTransformConstants $a[1] -EncryptionMethod $a[2] -IntegrityCheckMethod $a[3] -DHGroup $a[4] -PfsGroup $a[5] -AllUserConnection:$all -Force
 }
 
 # Routes: exactly the ones that are wanted.
@@ -78,6 +116,28 @@ if ($Connection.DnsServers.Count -gt 0) {
     foreach ($domain in $Connection.Domains) {
         Add-DnsClientNrptRule -Namespace ('.' + $domain) -NameServers $Connection.DnsServers -Comment $marker
     }
+}
+
+# Connecting on demand: when a name in these domains is looked up, outside of these networks.
+foreach ($domain in $Connection.DemandDomains) {
+    Add-VpnConnectionTriggerDnsConfiguration -ConnectionName $Connection.Name -DnsSuffix $domain -PassThru:$false -Force -ErrorAction SilentlyContinue
+}
+foreach ($suffix in $Connection.TrustedSuffixes) {
+    Add-VpnConnectionTriggerTrustedNetwork -ConnectionName $Connection.Name -DnsSuffix $suffix -PassThru:$false -Force -ErrorAction SilentlyContinue
+}
+
+# Connecting at sign-in: a task that holds no secret.
+Get-ScheduledTask -TaskName $marker -ErrorAction SilentlyContinue | Unregister-ScheduledTask -Confirm:$false
+if ($Connection.AtSignIn) {
+    $action = New-ScheduledTaskAction -Execute 'rasdial.exe' -Argument ('"' + $Connection.Name + '"')
+    Register-ScheduledTask -TaskName $marker -Action $action -Trigger (New-ScheduledTaskTrigger -AtLogOn) | Out-Null
+}
+
+# The web proxy while connected.
+if ($Connection.ProxyScript -ne '') {
+    Set-VpnConnectionProxy -ConnectionName $Connection.Name -AutoConfigurationScript $Connection.ProxyScript
+} elseif ($Connection.ProxyServer -ne '') {
+    Set-VpnConnectionProxy -ConnectionName $Connection.Name -ProxyServer $Connection.ProxyServer -ExceptionPrefix $Connection.ProxyBypass -BypassProxyForLocal
 }
 
 # The sign-in, kept by the system itself (RasSetCredentials).
@@ -106,7 +166,7 @@ public static extern int RasSetCredentialsW(string phonebook, string entry, ref 
     $signIn.Password = $Connection.Password
     $code = [Wardicon.SignIn]::RasSetCredentialsW($book, $Connection.Name, [ref]$signIn, $false)
     if ($code -ne 0) { Write-Warning ('The sign-in could not be saved (code {0}); Windows will ask for it.' -f $code) }
-} else {
+} elseif ($Connection.Login -ne '') {
     Write-Host ('Windows will ask for the sign-in. Login: {0}' -f $Connection.Login)
 }
 
@@ -114,9 +174,10 @@ public static extern int RasSetCredentialsW(string phonebook, string entry, ref 
 $made = Get-VpnConnection -Name $Connection.Name -AllUserConnection:$all
 $wrong = @()
 if ($made.ServerAddress -ne $Connection.ServerAddress) { $wrong += 'server address' }
-if ([string]$made.TunnelType -ne 'L2tp') { $wrong += 'tunnel type' }
+if ([string]$made.TunnelType -ne $Connection.Tunnel) { $wrong += 'tunnel type' }
 if ([bool]$made.SplitTunneling -ne [bool]$Connection.SplitTunnel) { $wrong += 'split tunnel' }
 if (Compare-Object -ReferenceObject @($Connection.Authentication) -DifferenceObject @($made.AuthenticationMethod | ForEach-Object { [string]$_ })) { $wrong += 'authentication' }
+if ($Connection.Algorithms.Count -eq 6 -and [string]$made.IPSecCustomPolicy.DHGroup -ne $Connection.Algorithms[4]) { $wrong += 'algorithms' }
 if ($wrong.Count -gt 0) { throw ('The connection is not as it should be: ' + ($wrong -join ', ')) }
 Write-Host 'The connection is set up and was compared with what was meant.'
 if ($restart) { Write-Warning 'Restart the computer once before you connect: the gateway stands behind NAT.' }

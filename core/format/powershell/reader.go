@@ -9,9 +9,6 @@ import (
 	"unicode/utf8"
 
 	"wardicon/core/format"
-	"wardicon/core/secret"
-	"wardicon/core/suite"
-	"wardicon/core/vpn"
 )
 
 // Detect tells a script by its name or by its block of data.
@@ -37,7 +34,7 @@ type scanner struct {
 
 // Read takes an install script of Wardicon's apart, as PowerShell's own tokenizer
 // would, and says whether the body was changed. It always answers.
-func Read(name string, data []byte) format.Reading {
+func Read(name string, data []byte, _ format.Beside) format.Reading {
 	var r format.Reading
 	start := format.Position{File: name, Line: 1, Column: 1}
 	switch {
@@ -76,59 +73,6 @@ func Read(name string, data []byte) format.Reading {
 	}
 	r.Connections = append(r.Connections, settle(&r, values, begin))
 	return r
-}
-
-func settle(r *format.Reading, values map[string]value, block format.Position) format.Located {
-	text := func(key string) string { return values[key].text }
-	list := func(key string) []string { return append([]string{}, values[key].list...) }
-	c := vpn.Connection{
-		Protocol: vpn.L2TP, UUID: text("Id"), Organisation: text("Organisation"), Name: text("Name"), Server: text("ServerAddress"), Login: text("Login"),
-		Password: secret.New(text("Password")), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
-		Routes: list("Routes"), DNS: list("DnsServers"), Domains: list("Domains"),
-		L2TP: &vpn.L2TPSetting{PSK: secret.New(text("PreSharedKey")), PPP: []suite.PPPMethod{}, IKE: []string{}, ESP: []string{}, BehindNAT: values["GatewayBehindNat"].flag},
-	}
-	if values["Remember"].flag {
-		c.Keep = vpn.KeepSaved
-	}
-	if values["AllUsers"].flag {
-		c.Scope = vpn.ScopeMachine
-	}
-	if values["SplitTunnel"].flag {
-		c.Tunnel = vpn.TunnelSplit
-	}
-	for _, name := range values["Authentication"].list {
-		known := false
-		for m, n := range methods {
-			if n == name {
-				c.L2TP.PPP, known = append(c.L2TP.PPP, m), true
-			}
-		}
-		if !known {
-			r.Note(format.KeyMalformed, values["Authentication"].at, "%q is no authentication method of these cmdlets", name)
-		}
-	}
-	positions := map[vpn.Field]format.Position{}
-	for field, key := range map[vpn.Field]string{
-		vpn.FieldName: "Name", vpn.FieldServer: "ServerAddress", vpn.FieldPSK: "PreSharedKey", vpn.FieldPPP: "Authentication", vpn.FieldLogin: "Login",
-		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
-		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldKeep: "Remember", vpn.FieldUUID: "Id",
-	} {
-		positions[field] = format.Position{File: block.File, Line: block.Line, Path: "$Connection"}
-		if v, ok := values[key]; ok {
-			positions[field] = v.at
-		}
-	}
-	for _, s := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"}, {"Password", "the password"}} {
-		if text(s.key) != "" {
-			r.Note(format.SecretClear, values[s.key].at, "%s", s.what)
-		}
-	}
-	return format.Located{Connection: c, Positions: positions}
-}
-
-var keys = map[string]byte{
-	"Id": 't', "Organisation": 't', "Name": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authentication": 'l', "Encryption": 't', "Login": 't',
-	"Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l', "Domains": 'l', "GatewayBehindNat": 'f',
 }
 
 func (s *scanner) at() format.Position {

@@ -6,19 +6,24 @@ package powershell
 
 import (
 	_ "embed"
+	"encoding/base64"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/platform"
+	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
 const title = "PowerShell script"
 
+var protocols = []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP, vpn.PPTP}
+
 // Codec is the format.
-var Codec = format.Codec{Name: platform.PowerShell, Title: title, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{Name: platform.PowerShell, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
 
 //go:embed install.body.ps1
 var installBody string
@@ -36,37 +41,151 @@ const (
 // methods are the names of PPP methods in the cmdlets.
 var methods = map[suite.PPPMethod]string{suite.EAP: "Eap", suite.MSCHAPv2: "MSChapv2", suite.CHAP: "Chap", suite.PAP: "Pap"}
 
+// tunnels are the cmdlets' names of the protocols.
+var tunnels = map[vpn.Protocol]string{vpn.L2TP: "L2tp", vpn.IKEv2: "Ikev2", vpn.PPTP: "Pptp", vpn.SSTP: "Sstp"}
+
 // Carried reduces a connection to what the scripts say: Windows has its own proposals
-// for L2TP/IPsec.
+// for L2TP/IPsec, one of each kind can be set for IKEv2, and it connects on demand by
+// domains and by the suffixes of trusted networks.
 func Carried(c vpn.Connection) vpn.Connection {
-	c = format.Ask(c.Clone())
+	whole := c
+	c = format.Bare(c)
 	c.Identifier = ""
-	if c.L2TP != nil {
-		c.L2TP.IKE, c.L2TP.ESP = []string{}, []string{}
+	c.Connect, c.Demand = demand(whole)
+	if p := whole.Proxy; p != nil && p.Script != "" {
+		c.Proxy = &vpn.Proxy{Script: p.Script, Bypass: []string{}}
+	} else if p != nil && p.Server != "" {
+		c.Proxy = &vpn.Proxy{Server: p.Server, Bypass: append([]string{}, p.Bypass...)}
+	}
+	if l := c.L2TP; l != nil {
+		l.IKE, l.ESP, l.Group, l.Aggressive = []string{}, []string{}, "", false
+	}
+	if s := c.PPTP; s != nil {
+		s.MPPE, s.Stateful = strengths(encryption(whole)), false
+	}
+	if s := c.SSTP; s != nil {
+		s.ServerName = ""
+	}
+	if s := c.IKEv2; s != nil {
+		c.IKEv2 = &vpn.IKEv2Setting{Auth: s.Auth, IKE: []string{}, ESP: []string{}}
+		if len(s.IKE) > 0 && len(s.ESP) > 0 {
+			c.IKEv2.IKE, c.IKEv2.ESP = s.IKE[:1], s.ESP[:1]
+		}
 	}
 	return c
 }
 
-// Write makes the install script and the removal script.
-func Write(c vpn.Connection) ([]format.File, error) {
-	if err := format.Printable(title, c); err != nil {
-		return nil, err
+// demand is when the device connects by itself, as far as the cmdlets can say it.
+func demand(c vpn.Connection) (vpn.Connect, *vpn.Demand) {
+	switch {
+	case c.Connect == vpn.AtSignIn:
+		return vpn.AtSignIn, nil
+	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0:
+		return vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: append([]string{}, c.Demand.Suffixes...), Domains: slices.Clone(c.Demand.Domains)}
 	}
-	if c.L2TP == nil {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldProtocol, Found: "no L2TP/IPsec settings", Expected: "an L2TP/IPsec connection"}
+	return "", nil
+}
+
+// encryption is the cmdlets' word for what must be encrypted on the link: PAP and CHAP
+// make no keys, and IPsec or TLS around them encrypts.
+func encryption(c vpn.Connection) string {
+	switch {
+	case c.PPTP != nil && len(c.PPTP.MPPE) == 0:
+		return "Optional"
+	case c.PPTP != nil && len(c.PPTP.MPPE) == 1 && c.PPTP.MPPE[0] == "128":
+		return "Maximum"
+	case c.IKEv2 != nil:
+		return "Required"
 	}
-	c = format.Ask(c)
-	authentication := make([]string, len(c.L2TP.PPP))
-	encryption := "Optional" // PAP and CHAP make no keys; IPsec around them encrypts
-	for i, m := range c.L2TP.PPP {
+	for _, m := range c.PPP() {
+		if suite.PPPFacts[m].Keys {
+			return "Required"
+		}
+	}
+	return "Optional"
+}
+
+func strengths(encryption string) []suite.MPPE {
+	switch encryption {
+	case "Maximum":
+		return []suite.MPPE{"128"}
+	case "Required":
+		return slices.Clone(suite.MPPEs)
+	}
+	return []suite.MPPE{}
+}
+
+// authentication names the methods, and the kind of EAP.
+func authentication(c vpn.Connection) (list []string, eap string, err error) {
+	if s := c.IKEv2; s != nil {
+		switch s.Auth {
+		case vpn.IKEv2MSCHAPv2:
+			return []string{"Eap"}, "MSChapv2", nil
+		case vpn.IKEv2EAPTLS:
+			return []string{"Eap"}, "Tls", nil
+		case vpn.IKEv2Certificate:
+			return []string{"MachineCertificate"}, "", nil
+		}
+		return nil, "", &format.UnfitError{Format: title, Field: vpn.FieldAuth, Found: string(s.Auth), Expected: "eap-mschapv2, eap-tls or certificate"}
+	}
+	for _, m := range c.PPP() {
 		name, ok := methods[m]
 		if !ok {
-			return nil, &format.UnfitError{Format: title, Field: vpn.FieldPPP, Found: string(m), Expected: "eap, mschapv2, chap or pap"}
+			return nil, "", &format.UnfitError{Format: title, Field: vpn.FieldPPP, Found: string(m), Expected: "eap, mschapv2, chap or pap"}
 		}
-		authentication[i] = name
-		if suite.PPPFacts[m].Keys {
-			encryption = "Required"
+		if m == suite.EAP {
+			eap = "MSChapv2"
 		}
+		list = append(list, name)
+	}
+	return list, eap, nil
+}
+
+// algorithms are the six constants of one IKE and one child proposal.
+func algorithms(s *vpn.IKEv2Setting) ([]string, error) {
+	if s == nil || len(s.IKE) == 0 || len(s.ESP) == 0 {
+		return nil, nil
+	}
+	names := suite.Closed[suite.WindowsDialect]
+	ike, _ := suite.Parse(s.IKE[0])
+	esp, _ := suite.Parse(s.ESP[0]) // both looked at before
+	for _, q := range []struct {
+		field vpn.Field
+		p     suite.Proposal
+		names suite.Dialect
+	}{{vpn.FieldIKE, ike, names.IKE}, {vpn.FieldESP, esp, names.ESP}} {
+		if !q.names.Carries(q.p) {
+			return nil, &format.UnfitError{Format: title, Field: q.field, Found: q.p.String(), Expected: "algorithms that Windows names"}
+		}
+	}
+	or := func(v, otherwise string) string {
+		if v == "" {
+			return otherwise
+		}
+		return v
+	}
+	return []string{
+		names.ESP[esp.Encryption], or(names.ESP[esp.Integrity], names.ESP[esp.Encryption]), names.IKE[ike.Encryption],
+		or(names.IKE[ike.Integrity], "SHA384"), or(names.IKE[ike.Group], "None"), or(names.ESP[esp.Group], "None"),
+	}, nil
+}
+
+// Write makes the install script and the removal script.
+func Write(c vpn.Connection) ([]format.File, error) {
+	if err := format.Sound(title, c, protocols); err != nil {
+		return nil, err
+	}
+	if err := format.MainMode(title, c); err != nil {
+		return nil, err
+	}
+	c = format.Ask(c)
+	methods, eap, err := authentication(c)
+	if err != nil {
+		return nil, err
+	}
+	suite, err := algorithms(c.IKEv2)
+	if err != nil {
+		return nil, err
 	}
 	for _, long := range []struct {
 		field vpn.Field
@@ -77,23 +196,71 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			return nil, &format.UnfitError{Format: title, Field: long.field, Found: fmt.Sprintf("%d UTF-16 units", n), Expected: fmt.Sprintf("at most %d (lmcons.h, ras.h)", long.limit)}
 		}
 	}
+	when, d := demand(c)
+	if when == vpn.AtSignIn && strings.ContainsAny(c.Name, `"%`) {
+		return nil, &format.UnfitError{Format: title, Field: vpn.FieldName, Found: "a quote or a percent sign", Expected: "a name without, because a task calls it"}
+	}
+	if d == nil {
+		d = &vpn.Demand{}
+	}
+	server := c.Server
+	if c.SSTP != nil && c.SSTP.Port != 443 {
+		if err := format.Host(title, vpn.FieldServer, c.Server); err != nil {
+			return nil, err
+		}
+		server = vpn.JoinPort(c.Server, c.SSTP.Port)
+	}
+	anchors, err := format.Anchors(title, c)
+	if err != nil {
+		return nil, err
+	}
+	var authorities []string
+	for _, a := range anchors {
+		authorities = append(authorities, base64.StdEncoding.EncodeToString(a.Raw))
+	}
+	identity, passphrase := "", secret.Text{}
+	if c.NeedsIdentity() {
+		data, pass, err := format.Packed(title, c, false)
+		if err != nil {
+			return nil, err
+		}
+		identity, passphrase = base64.StdEncoding.EncodeToString(data), pass
+	}
+	var proxy vpn.Proxy
+	if p := Carried(c).Proxy; p != nil {
+		proxy = *p
+	}
+	bare := format.Bare(c)
 	var b block
 	b.text("Id", strings.ToUpper(c.UUID))
 	b.text("Organisation", c.Organisation)
 	b.text("Name", c.Name)
-	b.text("ServerAddress", c.Server)
-	b.text("PreSharedKey", c.L2TP.PSK.Reveal())
-	b.list("Authentication", authentication)
-	b.text("Encryption", encryption)
-	b.text("Login", c.Login)
-	b.flag("Remember", c.Keep == vpn.KeepSaved)
-	b.text("Password", c.Password.Reveal())
+	b.text("Tunnel", tunnels[c.Protocol])
+	b.text("ServerAddress", server)
+	b.text("PreSharedKey", c.PSK().Reveal())
+	b.list("Authorities", authorities)
+	b.text("Identity", identity)
+	b.text("Passphrase", passphrase.Reveal())
+	b.flag("MachineIdentity", c.L2TP != nil || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2Certificate)
+	b.list("Authentication", methods)
+	b.text("Eap", eap)
+	b.text("Encryption", encryption(c))
+	b.list("Algorithms", suite)
+	b.text("Login", bare.Login)
+	b.flag("Remember", bare.Keep == vpn.KeepSaved)
+	b.text("Password", bare.Password.Reveal())
 	b.flag("AllUsers", c.Scope == vpn.ScopeMachine)
 	b.flag("SplitTunnel", c.Tunnel == vpn.TunnelSplit)
-	b.list("Routes", c.Routes)
+	b.list("Routes", bare.Routes)
 	b.list("DnsServers", c.DNS)
 	b.list("Domains", c.Domains)
-	b.flag("GatewayBehindNat", c.L2TP.BehindNAT)
+	b.flag("GatewayBehindNat", c.L2TP != nil && c.L2TP.BehindNAT)
+	b.flag("AtSignIn", when == vpn.AtSignIn)
+	b.list("DemandDomains", d.Domains)
+	b.list("TrustedSuffixes", d.Suffixes)
+	b.text("ProxyScript", proxy.Script)
+	b.text("ProxyServer", proxy.Server)
+	b.list("ProxyBypass", proxy.Bypass)
 
 	var r block
 	r.text("Id", strings.ToUpper(c.UUID))

@@ -10,48 +10,19 @@ import (
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/format/tree"
 )
-
-// Bounds on what a hostile property list may ask for.
-const (
-	maxDepth = 32
-	maxNodes = 100_000
-)
-
-// node is one value of a property list with its place in the file.
-type node struct {
-	kind  string // dict, array, string, integer, real, true, false, data, date
-	text  string
-	data  []byte
-	dict  []entry
-	items []*node
-	at    format.Position
-}
-
-type entry struct {
-	key   string
-	at    format.Position
-	value *node
-}
-
-// syntaxError is a fault in the property list with its place.
-type syntaxError struct {
-	at   format.Position
-	what string
-}
-
-func (e *syntaxError) Error() string { return e.at.String() + ": " + e.what }
 
 type parser struct {
 	dec   *xml.Decoder
 	file  string
 	nodes int
-	twice []entry // keys that stand a second time in their dictionary
+	twice []tree.Entry // keys that stand a second time in their dictionary
 }
 
 // parse reads an XML property list. Document type declarations with a subset of
 // their own, and so all entities but XML's five, are refused.
-func parse(file string, data []byte) (*node, []entry, error) {
+func parse(file string, data []byte) (*tree.Node, []tree.Entry, error) {
 	p := &parser{dec: xml.NewDecoder(bytes.NewReader(data)), file: file}
 	p.dec.Strict = true
 	tok, at, err := p.next()
@@ -60,14 +31,14 @@ func parse(file string, data []byte) (*node, []entry, error) {
 	}
 	start, ok := tok.(xml.StartElement)
 	if !ok || start.Name.Local != "plist" {
-		return nil, nil, &syntaxError{at, "expected the element plist"}
+		return nil, nil, &tree.SyntaxError{at, "expected the element plist"}
 	}
 	tok, at, err = p.next()
 	if err != nil {
 		return nil, nil, err
 	}
 	if start, ok = tok.(xml.StartElement); !ok {
-		return nil, nil, &syntaxError{at, "expected a value inside plist"}
+		return nil, nil, &tree.SyntaxError{at, "expected a value inside plist"}
 	}
 	root, err := p.value(start, at, "", 0)
 	if err != nil {
@@ -77,10 +48,10 @@ func parse(file string, data []byte) (*node, []entry, error) {
 		return nil, nil, err
 	}
 	if _, ok := tok.(xml.EndElement); !ok {
-		return nil, nil, &syntaxError{at, "expected the end of plist"}
+		return nil, nil, &tree.SyntaxError{at, "expected the end of plist"}
 	}
 	if _, at, err = p.next(); !errors.Is(err, io.EOF) {
-		return nil, nil, &syntaxError{at, "expected nothing after plist"}
+		return nil, nil, &tree.SyntaxError{at, "expected nothing after plist"}
 	}
 	return root, p.twice, nil
 }
@@ -95,33 +66,33 @@ func (p *parser) next() (xml.Token, format.Position, error) {
 			if errors.Is(err, io.EOF) {
 				return nil, at, io.EOF
 			}
-			return nil, at, &syntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}
+			return nil, at, &tree.SyntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}
 		}
 		switch tok := tok.(type) {
 		case xml.StartElement, xml.EndElement:
 			return tok, at, nil
 		case xml.CharData:
 			if len(bytes.TrimSpace(tok)) > 0 {
-				return nil, at, &syntaxError{at, "text outside a value"}
+				return nil, at, &tree.SyntaxError{at, "text outside a value"}
 			}
 		case xml.Directive:
 			if bytes.ContainsAny(tok, "[") || bytes.Contains(bytes.ToUpper(tok), []byte("ENTITY")) {
-				return nil, at, &syntaxError{at, "the document type declares entities of its own; that is refused"}
+				return nil, at, &tree.SyntaxError{at, "the document type declares entities of its own; that is refused"}
 			}
 		}
 	}
 }
 
-func (p *parser) value(start xml.StartElement, at format.Position, path string, depth int) (*node, error) {
+func (p *parser) value(start xml.StartElement, at format.Position, path string, depth int) (*tree.Node, error) {
 	at.Path = path
-	if depth > maxDepth {
-		return nil, &syntaxError{at, fmt.Sprintf("nested deeper than %d levels", maxDepth)}
+	if depth > tree.MaxDepth {
+		return nil, &tree.SyntaxError{at, fmt.Sprintf("nested deeper than %d levels", tree.MaxDepth)}
 	}
-	if p.nodes++; p.nodes > maxNodes {
-		return nil, &syntaxError{at, fmt.Sprintf("more than %d values", maxNodes)}
+	if p.nodes++; p.nodes > tree.MaxNodes {
+		return nil, &tree.SyntaxError{at, fmt.Sprintf("more than %d values", tree.MaxNodes)}
 	}
-	n := &node{kind: start.Name.Local, at: at}
-	switch n.kind {
+	n := &tree.Node{Kind: start.Name.Local, At: at}
+	switch n.Kind {
 	case "dict":
 		return n, p.dictionary(n, depth)
 	case "array":
@@ -134,30 +105,30 @@ func (p *parser) value(start xml.StartElement, at format.Position, path string, 
 			if !ok {
 				return n, nil
 			}
-			item, err := p.value(child, itemAt, fmt.Sprintf("%s[%d]", path, len(n.items)), depth+1)
+			item, err := p.value(child, itemAt, fmt.Sprintf("%s[%d]", path, len(n.Items)), depth+1)
 			if err != nil {
 				return nil, err
 			}
-			n.items = append(n.items, item)
+			n.Items = append(n.Items, item)
 		}
 	case "string", "integer", "real", "date", "data", "true", "false":
 		text, err := p.text(at)
 		if err != nil {
 			return nil, err
 		}
-		n.text = text
-		if n.kind == "data" {
-			if n.data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(text), "")); err != nil {
-				return nil, &syntaxError{at, "data that is not base64"}
+		n.Text = text
+		if n.Kind == "data" {
+			if n.Data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(text), "")); err != nil {
+				return nil, &tree.SyntaxError{at, "data that is not base64"}
 			}
-			n.text = ""
+			n.Text = ""
 		}
 		return n, nil
 	}
-	return nil, &syntaxError{at, fmt.Sprintf("the element %q is no part of a property list", n.kind)}
+	return nil, &tree.SyntaxError{at, fmt.Sprintf("the element %q is no part of a property list", n.Kind)}
 }
 
-func (p *parser) dictionary(n *node, depth int) error {
+func (p *parser) dictionary(n *tree.Node, depth int) error {
 	seen := map[string]bool{}
 	for {
 		tok, at, err := p.next()
@@ -169,36 +140,36 @@ func (p *parser) dictionary(n *node, depth int) error {
 			return nil
 		}
 		if start.Name.Local != "key" {
-			return &syntaxError{at, fmt.Sprintf("expected a key, found %q", start.Name.Local)}
+			return &tree.SyntaxError{at, fmt.Sprintf("expected a key, found %q", start.Name.Local)}
 		}
 		key, err := p.text(at)
 		if err != nil {
 			return err
 		}
 		keyAt := at
-		keyAt.Path = strings.TrimPrefix(n.at.Path+"."+key, ".")
+		keyAt.Path = strings.TrimPrefix(n.At.Path+"."+key, ".")
 		if tok, at, err = p.next(); err != nil {
 			return p.cut(err, at)
 		}
 		if start, ok = tok.(xml.StartElement); !ok {
-			return &syntaxError{at, fmt.Sprintf("the key %q has no value", key)}
+			return &tree.SyntaxError{at, fmt.Sprintf("the key %q has no value", key)}
 		}
 		v, err := p.value(start, at, keyAt.Path, depth+1)
 		if err != nil {
 			return err
 		}
-		e := entry{key, keyAt, v}
+		e := tree.Entry{key, keyAt, v}
 		if seen[key] {
 			p.twice = append(p.twice, e)
 		}
 		seen[key] = true
-		n.dict = append(n.dict, e)
+		n.Dict = append(n.Dict, e)
 	}
 }
 
 func (p *parser) cut(err error, at format.Position) error {
 	if errors.Is(err, io.EOF) {
-		return &syntaxError{at, "the file ends in the middle"}
+		return &tree.SyntaxError{at, "the file ends in the middle"}
 	}
 	return err
 }
@@ -209,7 +180,7 @@ func (p *parser) text(at format.Position) (string, error) {
 	for {
 		tok, err := p.dec.Token()
 		if err != nil {
-			return "", p.cut(&syntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
+			return "", p.cut(&tree.SyntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
 		}
 		switch tok := tok.(type) {
 		case xml.CharData:
@@ -217,20 +188,7 @@ func (p *parser) text(at format.Position) (string, error) {
 		case xml.EndElement:
 			return b.String(), nil
 		case xml.StartElement:
-			return "", &syntaxError{at, fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
+			return "", &tree.SyntaxError{at, fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
 		}
 	}
-}
-
-// get looks a key up; the last one counts where it stands twice.
-func (n *node) get(key string) *node {
-	var found *node
-	if n != nil {
-		for _, e := range n.dict {
-			if e.key == key {
-				found = e.value
-			}
-		}
-	}
-	return found
 }

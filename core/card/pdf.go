@@ -1,0 +1,230 @@
+package card
+
+import (
+	"bytes"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"codeberg.org/go-pdf/fpdf"
+	"golang.org/x/image/font/gofont/gobold"
+	"golang.org/x/image/font/gofont/gomono"
+	"golang.org/x/image/font/gofont/gomonobold"
+	"golang.org/x/image/font/gofont/goregular"
+	"golang.org/x/image/font/sfnt"
+
+	"wardicon/core/secret"
+)
+
+// Measures of the sheet in mm and of its type in points: A4, which also fits the width
+// of US Letter.
+const (
+	margin    = 18.0
+	textSize  = 10.5
+	valueSize = 13.0
+	smallSize = 8.0
+	qrSide    = 28.0
+)
+
+// printable tells which characters the fonts of the sheet have.
+var printable = sync.OnceValue(func() func(rune) bool {
+	font, err := sfnt.Parse(gomono.TTF)
+	if err != nil {
+		return func(r rune) bool { return r < 0x7F }
+	}
+	var mutex sync.Mutex
+	var buffer sfnt.Buffer
+	return func(r rune) bool {
+		mutex.Lock()
+		defer mutex.Unlock()
+		i, err := font.GlyphIndex(&buffer, r)
+		return err == nil && i != 0
+	}
+})
+
+// sheet is a PDF in the making.
+type sheet struct{ *fpdf.Fpdf }
+
+// PDF draws the card for paper. The order of the letters inside the embedded fonts
+// differs from time to time; what is seen is the same.
+func (c Card) PDF() ([]byte, error) {
+	s := sheet{fpdf.New("P", "mm", "A4", "")}
+	for _, font := range []struct {
+		family, style string
+		data          []byte
+	}{{"text", "", goregular.TTF}, {"text", "B", gobold.TTF}, {"mono", "", gomono.TTF}, {"mono", "B", gomonobold.TTF}} {
+		s.AddUTF8FontFromBytes(font.family, font.style, font.data)
+	}
+	s.SetCatalogSort(true)
+	fixed := time.Unix(0, 0).UTC()
+	s.SetCreationDate(fixed)
+	s.SetModificationDate(fixed)
+	s.SetProducer("Wardicon", false)
+	s.SetTitle(drawable(c.Title), true)
+	s.SetLang("en")
+	s.SetMargins(margin, margin, margin)
+	s.SetAutoPageBreak(true, margin)
+	s.SetFooterFunc(func() {
+		s.SetY(-margin + 4)
+		s.SetFont("text", "", smallSize)
+		s.CellFormat(0, 4, fmt.Sprintf("%s · page %d", drawable(c.Title), s.PageNo()), "", 0, "C", false, 0, "")
+	})
+	s.AddPage()
+	s.SetFont("text", "B", 17)
+	s.MultiCell(0, 8, drawable(c.Title), "", "L", false)
+	s.SetFont("text", "", textSize)
+	s.MultiCell(0, 5.2, drawable(fmt.Sprintf("%s · for %s · %s (%s) · gateway %s · %s", c.Organisation, c.Person, c.Device, c.Release, c.Gateway, c.Protocol)), "", "L", false)
+	if len(c.Files) > 0 {
+		s.Ln(2)
+		s.MultiCell(0, 5.2, drawable("Files: "+strings.Join(c.Files, ", ")), "L", "L", false)
+	}
+	s.steps("What to do", c.Steps)
+	if len(c.Values) > 0 {
+		s.heading("What to type")
+		for _, v := range c.Values {
+			s.value(v)
+		}
+		s.legend()
+	}
+	s.steps("Connect", c.Connect)
+	s.steps("See that it works", c.Try)
+	s.steps("Remove it again", c.Remove)
+	var out bytes.Buffer
+	if err := s.Output(&out); err != nil {
+		return nil, fmt.Errorf("drawing the card: %w", err)
+	}
+	return out.Bytes(), nil
+}
+
+// drawable writes what the fonts do not have by its code point.
+func drawable(v string) string {
+	var b strings.Builder
+	for _, r := range plain(v) {
+		if printable()(r) {
+			b.WriteRune(r)
+		} else {
+			b.WriteString(secret.CodePoint(r))
+		}
+	}
+	return b.String()
+}
+
+func (s sheet) heading(title string) {
+	if s.GetY() > 255 {
+		s.AddPage()
+	}
+	s.Ln(4)
+	s.SetFont("text", "B", 12)
+	s.CellFormat(0, 7, title, "", 1, "L", false, 0, "")
+	s.SetFont("text", "", textSize)
+}
+
+func (s sheet) steps(title string, steps []string) {
+	if len(steps) == 0 {
+		return
+	}
+	s.heading(title)
+	for i, step := range steps {
+		s.SetX(margin)
+		s.CellFormat(8, 5.2, fmt.Sprintf("%d.", i+1), "", 0, "R", false, 0, "")
+		left := margin + 9
+		s.SetLeftMargin(left)
+		s.SetX(left)
+		for _, p := range labels(step) {
+			if p.Label {
+				s.SetFont("text", "B", textSize)
+			} else {
+				s.SetFont("text", "", textSize)
+			}
+			s.Write(5.2, drawable(p.Text))
+		}
+		s.SetLeftMargin(margin)
+		s.Ln(6.4)
+	}
+	s.SetFont("text", "", textSize)
+}
+
+// value draws one value character by character: capitals bold, digits dotted below,
+// signs and blanks framed; beside it the QR code, below it the spelling.
+func (s sheet) value(v Value) {
+	code := v.Long && !v.Hidden
+	if s.GetY() > 250 || code && s.GetY() > 230 {
+		s.AddPage()
+	}
+	width, _ := s.GetPageSize()
+	right := width - margin
+	top := s.GetY()
+	if code {
+		s.code(v.Text, right-qrSide, top)
+		right -= qrSide + 4
+	}
+	s.SetFont("text", "", smallSize+1)
+	s.CellFormat(0, 4.5, v.Label, "", 1, "L", false, 0, "")
+	if v.Hidden {
+		s.SetFont("text", "", textSize)
+		s.CellFormat(0, 6, "hidden", "", 1, "L", false, 0, "")
+		return
+	}
+	x, y := margin, s.GetY()
+	for _, l := range letters(v.Text) {
+		style := ""
+		if l.Class == secret.Large {
+			style = "B"
+		}
+		s.SetFont("mono", style, valueSize)
+		text := l.Text
+		if l.Class == secret.Blank {
+			text = "_" // the font has no open box; the frame tells it from an underscore
+		}
+		text = drawable(text)
+		w := s.GetStringWidth(text) + 0.5
+		if x+w > right {
+			x, y = margin, y+7
+		}
+		s.SetXY(x, y)
+		s.CellFormat(w, 6, text, "", 0, "C", l.Class == secret.Blank, 0, "")
+		switch l.Class {
+		case secret.Digit:
+			s.SetDashPattern([]float64{0.4, 0.4}, 0)
+			s.Line(x, y+6.1, x+w, y+6.1)
+			s.SetDashPattern([]float64{}, 0)
+		case secret.Sign, secret.Other, secret.Blank:
+			s.Rect(x, y+0.4, w, 5.4, "D")
+		}
+		if l.Class == secret.Blank {
+			s.SetFont("text", "", 4)
+			s.SetXY(x, y+0.6)
+			s.CellFormat(w, 1.6, "blank", "", 0, "C", false, 0, "")
+		}
+		x += w
+	}
+	s.SetXY(margin, y+7)
+	if len(v.Spelled) > 0 {
+		s.SetFont("text", "", smallSize)
+		s.MultiCell(right-margin, 3.6, strings.Join(v.Spelled, ", "), "", "L", false)
+	}
+	if code && s.GetY() < top+qrSide {
+		s.SetY(top + qrSide)
+	}
+	s.Ln(1.5)
+}
+
+// code draws a QR code with its margin.
+func (s sheet) code(v string, x, y float64) {
+	dark, width := modules(v)
+	if width == 0 {
+		return
+	}
+	m := qrSide / float64(width+2*quiet)
+	s.SetFillColor(0, 0, 0)
+	for _, d := range dark {
+		s.Rect(x+float64(d[0]+quiet)*m, y+float64(d[1]+quiet)*m, m, m, "F")
+	}
+	s.SetFillColor(255, 255, 255)
+}
+
+func (s sheet) legend() {
+	s.SetFont("text", "", smallSize+0.5)
+	s.MultiCell(0, 4.2, "How to read it: digits are dotted below, capitals are bold, signs stand in a frame; a frame with the word blank in it is a blank: press the space bar.", "", "L", false)
+}

@@ -1,0 +1,336 @@
+package daemons
+
+import (
+	"bytes"
+	"encoding/base64"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"wardicon/core/format"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// Detect tells a configuration of the IKE daemon by its first section, a peer of pppd by
+// the command below it.
+func Detect(_ string, data []byte) bool {
+	head := data[:min(len(data), 8192)]
+	return bytes.Contains(head, []byte("connections {")) || bytes.Contains(head, []byte("\npty ")) || bytes.HasPrefix(head, []byte("pty "))
+}
+
+// setting is one value of swanctl.conf with its place.
+type setting struct {
+	text string
+	at   format.Position
+}
+
+type reader struct {
+	format.Reading
+	file   string
+	stem   string
+	beside format.Beside
+	name   string
+	uuid   string
+	set    map[string]setting // by path, such as connections.x.local.auth
+	order  []string           // names of the connections
+	path   []string
+}
+
+// Read takes a configuration apart, with the files that belong to it. It always answers;
+// what is wrong is in the notes.
+func Read(name string, data []byte, beside format.Beside) format.Reading {
+	r := &reader{file: name, stem: strings.TrimSuffix(name, filepath.Ext(name)), beside: beside, set: map[string]setting{}}
+	if !bytes.Contains(data, []byte("connections {")) {
+		r.stem = strings.TrimSuffix(r.stem, strings.TrimSuffix(pppFile, ".conf"))
+		r.peer(data)
+		return r.Reading
+	}
+	if r.Lines(name, data, r.line) {
+		if len(r.path) > 0 {
+			r.Note(format.Unreadable, format.Position{File: name, Line: bytes.Count(data, []byte("\n")) + 1}, "the section %s does not end", r.path[len(r.path)-1])
+			return r.Reading
+		}
+		for _, one := range r.order {
+			r.connection("connections." + one)
+		}
+		if len(r.order) == 0 {
+			r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "no connection")
+		}
+	}
+	return r.Reading
+}
+
+func (r *reader) line(at format.Position, line string) bool {
+	trimmed := strings.TrimSpace(line)
+	switch {
+	case strings.HasPrefix(line, "# name = "):
+		r.name = line[len("# name = "):]
+	case strings.HasPrefix(line, "# uuid = "):
+		r.uuid = line[len("# uuid = "):]
+	case trimmed == "" || strings.HasPrefix(trimmed, "#"):
+	case trimmed == "}":
+		if len(r.path) == 0 {
+			r.Note(format.Unreadable, at, "a } without a section")
+			return false
+		}
+		r.path = r.path[:len(r.path)-1]
+	case strings.HasSuffix(trimmed, "{") && !strings.Contains(trimmed, "="):
+		name := strings.TrimSpace(strings.TrimSuffix(trimmed, "{"))
+		if len(r.path) > 8 {
+			r.Note(format.Unreadable, at, "sections deeper than any connection has")
+			return false
+		}
+		if len(r.path) == 1 && r.path[0] == "connections" {
+			r.order = append(r.order, name)
+		}
+		r.path = append(r.path, name)
+	default:
+		key, raw, ok := strings.Cut(trimmed, "=")
+		if !ok {
+			r.Note(format.Unreadable, at, "neither a section nor key = value")
+			return false
+		}
+		text, err := unquote(strings.TrimSpace(raw))
+		if err != nil {
+			r.Note(format.KeyMalformed, at, "%s: %s", strings.TrimSpace(key), err)
+		}
+		at.Path = strings.Join(append(slices.Clone(r.path), strings.TrimSpace(key)), ".")
+		if _, twice := r.set[at.Path]; twice {
+			r.Note(format.KeyTwice, at, "%s", strings.TrimSpace(key))
+		}
+		r.set[at.Path] = setting{text, at}
+	}
+	return true
+}
+
+func unquote(raw string) (string, error) {
+	if !strings.HasPrefix(raw, `"`) {
+		if before, _, ok := strings.Cut(raw, "#"); ok {
+			raw = strings.TrimSpace(before)
+		}
+		return raw, nil
+	}
+	var b strings.Builder
+	for i := 1; i < len(raw); i++ {
+		switch raw[i] {
+		case '"':
+			if rest := strings.TrimSpace(raw[i+1:]); rest != "" && !strings.HasPrefix(rest, "#") {
+				return b.String(), fmt.Errorf("something after the quoted value")
+			}
+			return b.String(), nil
+		case '\\':
+			if i++; i == len(raw) {
+				return b.String(), fmt.Errorf("a backslash at the end")
+			}
+			if j := strings.IndexByte("nrt", raw[i]); j >= 0 {
+				b.WriteByte("\n\r\t"[j])
+				continue
+			}
+			b.WriteByte(raw[i])
+		default:
+			b.WriteByte(raw[i])
+		}
+	}
+	return b.String(), fmt.Errorf("a quote that does not end")
+}
+
+func (r *reader) get(path string) string { return r.set[path].text }
+
+// at is the place of a value, or the beginning of the file.
+func (r *reader) at(path string) format.Position {
+	if s, ok := r.set[path]; ok {
+		return s.at
+	}
+	return format.Position{File: r.file, Line: 1, Column: 1, Path: path}
+}
+
+func (r *reader) connection(path string) {
+	name := strings.TrimPrefix(path, "connections.")
+	child := r.child(path)
+	c := vpn.Connection{
+		Name: or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
+		Routes: []string{}, DNS: []string{}, Domains: []string{}, Reconnect: r.get(child+".dpd_action") == "restart",
+	}
+	if v := r.get(path + ".remote.cacerts"); v != "" {
+		c.Authority = joined(&r.Reading, r.beside, v, r.at(path+".remote.cacerts"))
+	}
+	for connect, action := range starts {
+		if r.get(child+".start_action") == action {
+			c.Connect = connect
+		}
+	}
+	if r.get(path+".version") == "1" {
+		c.Protocol = vpn.L2TP
+		r.l2tp(&c, path, child)
+	} else {
+		c.Protocol = vpn.IKEv2
+		r.ikev2(&c, path, child)
+	}
+	if v := r.get(path + ".local.certs"); v != "" {
+		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
+			c.Identity = r.Identified(cert, r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")), r.at(path+".local.certs"))
+		}
+	}
+	positions := map[vpn.Field]format.Position{}
+	for field, key := range map[vpn.Field]string{
+		vpn.FieldServer: path + ".remote_addrs", vpn.FieldProtocol: path + ".version", vpn.FieldAuth: path + ".local.auth", vpn.FieldLogin: path + ".local.eap_id", vpn.FieldLocalID: path + ".local.id",
+		vpn.FieldRemoteID: path + ".remote.id", vpn.FieldIKE: path + ".proposals", vpn.FieldESP: child + ".esp_proposals", vpn.FieldRoutes: child + ".remote_ts", vpn.FieldTunnel: child + ".remote_ts",
+		vpn.FieldPSK: "secrets.ike-" + name + ".secret", vpn.FieldPassword: "secrets.eap-" + name + ".secret", vpn.FieldAuthority: path + ".remote.cacerts", vpn.FieldIdentity: path + ".local.certs",
+		vpn.FieldDPD: path + ".dpd_delay", vpn.FieldLifetime: path + ".rekey_time", vpn.FieldMOBIKE: path + ".mobike", vpn.FieldGroup: path + ".local.id", vpn.FieldName: path + ".version",
+	} {
+		positions[field] = r.at(key)
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+}
+
+// child finds the one child of a connection.
+func (r *reader) child(path string) string {
+	var names []string
+	for key := range r.set {
+		if rest, ok := strings.CutPrefix(key, path+".children."); ok {
+			name, _, _ := strings.Cut(rest, ".")
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	if len(names) != 1 {
+		r.Note(format.NotYetRead, r.at(path+".version"), "%d children, expected one", len(names))
+		slices.Sort(names)
+		names = append(names, "")
+	}
+	return path + ".children." + names[0]
+}
+
+func (r *reader) ikev2(c *vpn.Connection, path, child string) {
+	s := &vpn.IKEv2Setting{
+		LocalID: r.get(path + ".local.id"), RemoteID: r.get(path + ".remote.id"), IKE: r.proposals(path + ".proposals"), ESP: r.proposals(child + ".esp_proposals"),
+		DPD: r.duration(path+".dpd_delay", 1), IKELifetime: r.duration(path+".rekey_time", 60), ChildLifetime: r.duration(child+".rekey_time", 60),
+		NoMOBIKE: r.get(path+".mobike") == "no", NoFragmentation: r.get(path+".fragmentation") == "no",
+	}
+	c.IKEv2 = s
+	auth := r.get(path + ".local.auth")
+	for own, name := range auths {
+		if name == auth {
+			s.Auth = own
+		}
+	}
+	if s.Auth == "" {
+		r.Note(format.KeyMalformed, r.at(path+".local.auth"), "auth is %q, expected eap-mschapv2, eap-tls, pubkey or psk", auth)
+	}
+	if strings.Contains(r.get(path+".vips"), "::") {
+		c.IPv6 = vpn.IPv6Carried
+	}
+	ts := []string{}
+	for v := range strings.SplitSeq(r.get(child+".remote_ts"), ",") {
+		if v = strings.TrimSpace(v); v != "" {
+			ts = append(ts, v)
+		}
+	}
+	if !slices.Contains(ts, "0.0.0.0/0") {
+		c.Tunnel, c.Routes = vpn.TunnelSplit, ts
+		for _, v := range ts {
+			if _, err := netip.ParsePrefix(v); err != nil {
+				r.Note(format.KeyMalformed, r.at(child+".remote_ts"), "%q, expected a network in CIDR form", v)
+			}
+		}
+	}
+	if s.Auth == vpn.IKEv2PSK {
+		s.PSK = r.sealed("ike-", "the pre-shared key")
+	}
+	if s.Auth.NeedsPassword() {
+		c.Login = r.get(path + ".local.eap_id")
+		if c.Password = r.sealed("eap-", "the password"); !c.Password.IsZero() {
+			c.Keep = vpn.KeepSaved
+		}
+	}
+}
+
+func (r *reader) l2tp(c *vpn.Connection, path, child string) {
+	l := &vpn.L2TPSetting{
+		Auth: vpn.MachinePSK, Aggressive: r.get(path+".aggressive") == "yes", Group: strings.TrimPrefix(r.get(path+".local.id"), "keyid:"), PPP: []suite.PPPMethod{},
+		IKE: r.proposals(path + ".proposals"), ESP: r.proposals(child + ".esp_proposals"),
+	}
+	c.L2TP = l
+	if r.get(path+".local.auth") == "pubkey" {
+		l.Auth = vpn.MachineCertificate
+	}
+	l.PSK = r.sealed("ike-", "the pre-shared key")
+	if data, ok := r.beside.Get(r.stem + l2tpFile); ok {
+		text := string(data)
+		c.Reconnect = strings.Contains(text, "\nredial = yes")
+		c.Connect = ""
+		if strings.Contains(text, "\nautodial = yes") {
+			c.Connect = vpn.Always
+		}
+	}
+	data, ok := r.beside.Get(r.stem + pppFile)
+	if !ok {
+		r.Note(format.FileMissing, r.at(path+".version"), "%s, with the sign-in", r.stem+pppFile)
+		return
+	}
+	inner := &reader{file: r.stem + pppFile, stem: r.stem, beside: r.beside}
+	p := inner.options(data)
+	r.Notes = append(r.Notes, inner.Notes...)
+	c.Login, c.Password, c.Keep, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.ppp, p.tunnel, p.routes
+}
+
+// sealed reads a secret of one kind: the first that there is.
+func (r *reader) sealed(kind, what string) secret.Text {
+	for path, s := range r.set {
+		if !strings.HasPrefix(path, "secrets."+kind) || !strings.HasSuffix(path, ".secret") {
+			continue
+		}
+		r.Note(format.SecretClear, s.at, "%s", what)
+		text := s.text
+		if encoded, ok := strings.CutPrefix(text, "0s"); ok {
+			data, err := base64.StdEncoding.DecodeString(encoded)
+			if err != nil || !utf8.Valid(data) {
+				r.Note(format.KeyMalformed, s.at, "what follows 0s is not base64 of a text")
+			}
+			text = string(data)
+		}
+		return secret.New(text)
+	}
+	return secret.Text{}
+}
+
+func (r *reader) proposals(path string) []string {
+	list := []string{}
+	for text := range strings.SplitSeq(r.get(path), ",") {
+		if text = strings.TrimSpace(text); text == "" || text == "default" {
+			continue
+		}
+		p, err := suite.Parse(text)
+		if err != nil {
+			r.Note(format.KeyMalformed, r.at(path), "%s", err)
+			continue
+		}
+		list = append(list, p.String())
+	}
+	return list
+}
+
+// duration reads a time such as 30s, 5m or 1h, in units of so many seconds.
+func (r *reader) duration(path string, unit int) int {
+	v := r.get(path)
+	if v == "" {
+		return 0
+	}
+	factor := 1
+	if i := strings.IndexByte("smhd", v[len(v)-1]); i >= 0 {
+		factor, v = []int{1, 60, 3600, 86400}[i], v[:len(v)-1]
+	}
+	n, err := strconv.Atoi(strings.TrimSpace(v))
+	if err != nil || n < 0 || n > 1<<24 {
+		r.Note(format.KeyMalformed, r.at(path), "%q, expected a time such as 30s or 5m", r.get(path))
+		return 0
+	}
+	return n * factor / unit
+}

@@ -1,0 +1,297 @@
+package keyfile
+
+import (
+	"encoding/base64"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"wardicon/core/format"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// places says where each field stands, by protocol; the empty protocol holds for all.
+var places = map[vpn.Protocol]map[vpn.Field][2]string{
+	"": {
+		vpn.FieldName: {"connection", "id"}, vpn.FieldUUID: {"connection", "uuid"}, vpn.FieldServer: {"vpn", "gateway"}, vpn.FieldLogin: {"vpn", "user"},
+		vpn.FieldPassword: {"vpn-secrets", "password"}, vpn.FieldKeep: {"vpn", "password-flags"}, vpn.FieldDNS: {"ipv4", "dns"}, vpn.FieldDomains: {"ipv4", "dns-search"},
+		vpn.FieldRoutes: {"ipv4", "route1"}, vpn.FieldTunnel: {"ipv4", "never-default"}, vpn.FieldPPP: {"vpn", "service-type"}, vpn.FieldProtocol: {"vpn", "service-type"},
+	},
+	vpn.L2TP: {
+		vpn.FieldPSK: {"vpn-secrets", "ipsec-psk"}, vpn.FieldIKE: {"vpn", "ipsec-ike"}, vpn.FieldESP: {"vpn", "ipsec-esp"}, vpn.FieldAuth: {"vpn", "machine-auth-type"},
+		vpn.FieldAuthority: {"vpn", "machine-ca"}, vpn.FieldIdentity: {"vpn", "machine-cert"}, vpn.FieldGroup: {"vpn", "ipsec-group-name"},
+	},
+	vpn.IKEv2: {
+		vpn.FieldServer: {"vpn", "address"}, vpn.FieldPSK: {"vpn-secrets", "password"}, vpn.FieldIKE: {"vpn", "ike"}, vpn.FieldESP: {"vpn", "esp"}, vpn.FieldAuth: {"vpn", "method"},
+		vpn.FieldAuthority: {"vpn", "certificate"}, vpn.FieldIdentity: {"vpn", "usercert"}, vpn.FieldLocalID: {"vpn", "local-identity"}, vpn.FieldRemoteID: {"vpn", "remote-identity"},
+	},
+	vpn.PPTP: {vpn.FieldMPPE: {"vpn", "require-mppe-128"}},
+	vpn.SSTP: {vpn.FieldPort: {"vpn", "gateway"}, vpn.FieldAuthority: {"vpn", "ca-cert"}},
+	vpn.TLS: {
+		vpn.FieldServer: {"vpn", "remote"}, vpn.FieldRemotes: {"vpn", "remote"}, vpn.FieldLogin: {"vpn", "username"}, vpn.FieldAuth: {"vpn", "connection-type"}, vpn.FieldAuthority: {"vpn", "ca"},
+		vpn.FieldIdentity: {"vpn", "cert"}, vpn.FieldControl: {"vpn", "ta"}, vpn.FieldCiphers: {"vpn", "data-ciphers"}, vpn.FieldDigest: {"vpn", "auth"}, vpn.FieldMinTLS: {"vpn", "tls-version-min"},
+		vpn.FieldServerName: {"vpn", "verify-x509-name"}, vpn.FieldKeepalive: {"vpn", "ping"},
+	},
+}
+
+func (r *reader) settle() {
+	start := format.Position{File: r.file, Line: 1, Column: 1}
+	if len(r.groups["connection"]) == 0 {
+		r.Note(format.Unreadable, start, "no group [connection]")
+		return
+	}
+	if kind := r.text("connection", "type"); kind != "vpn" {
+		r.Note(format.Unrelated, r.where("connection", "type"), "a connection of type %q", kind)
+		return
+	}
+	c := vpn.Connection{
+		Name: r.text("connection", "id"), UUID: strings.ToUpper(r.text("connection", "uuid")), Scope: vpn.ScopeMachine,
+		Server: r.text("vpn", "gateway"), Keep: vpn.KeepAsked, Tunnel: vpn.TunnelFull, Reconnect: r.yes("vpn", "persistent"),
+		DNS: append(r.list("ipv4", "dns"), r.list("ipv6", "dns")...), Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
+		Routes: append(r.routes("ipv4"), r.routes("ipv6")...),
+	}
+	login := "user"
+	switch s := r.text("vpn", "service-type"); s {
+	case services[vpn.L2TP]:
+		c.Protocol = vpn.L2TP
+		r.l2tp(&c)
+	case services[vpn.IKEv2]:
+		c.Protocol = vpn.IKEv2
+		r.ikev2(&c)
+	case services[vpn.PPTP]:
+		c.Protocol = vpn.PPTP
+		r.pptp(&c)
+	case services[vpn.SSTP]:
+		c.Protocol = vpn.SSTP
+		r.sstp(&c)
+	case services[vpn.TLS]:
+		c.Protocol, login = vpn.TLS, "username"
+		r.tls(&c)
+	case "":
+		r.Note(format.KeyMalformed, r.where("vpn", "service-type"), "no service-type in [vpn]: NetworkManager does not know which kind of VPN this is")
+		return
+	default:
+		r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q", s)
+		return
+	}
+	if _, err := uuid.Parse(r.text("connection", "uuid")); err != nil {
+		r.Note(format.KeyMalformed, r.where("connection", "uuid"), "uuid is not a UUID")
+	}
+	if r.text("connection", "permissions") != "" {
+		c.Scope = vpn.ScopePerson
+	}
+	if r.yes("ipv4", "never-default") {
+		c.Tunnel = vpn.TunnelSplit
+	}
+	r.yes("ipv6", "never-default")
+	if r.text("ipv6", "method") == "auto" {
+		c.IPv6 = vpn.IPv6Carried
+	}
+	if script := r.text("proxy", "pac-url"); script != "" {
+		c.Proxy = &vpn.Proxy{Script: script, Bypass: []string{}}
+	}
+	if c.NeedsPassword() {
+		c.Login = r.text("vpn", login)
+		if password, ok := r.groups["vpn-secrets"]["password"]; ok {
+			c.Password, c.Keep = secret.New(r.text("vpn-secrets", "password")), vpn.KeepSaved
+			r.Note(format.SecretClear, password.at, "the password")
+		}
+	}
+	positions := map[vpn.Field]format.Position{}
+	for _, p := range []vpn.Protocol{"", c.Protocol} {
+		for field, key := range places[p] {
+			positions[field] = r.where(key[0], key[1])
+		}
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+}
+
+// pem reads the files that three keys name.
+func (r *reader) pem(c *vpn.Connection, authority, certificate, key string) {
+	fetch := func(name string) string {
+		return r.Fetch(r.beside, r.text("vpn", name), r.where("vpn", name))
+	}
+	c.Authority = r.Anchored(fetch(authority), r.where("vpn", authority))
+	if cert, own := fetch(certificate), fetch(key); cert != "" && own != "" {
+		c.Identity = r.Identified(cert, own, r.where("vpn", certificate))
+	}
+}
+
+func (r *reader) ppp() []suite.PPPMethod {
+	list := []suite.PPPMethod{}
+	for _, refusal := range refusals {
+		if !r.yes("vpn", refusal.key) {
+			list = append(list, refusal.method)
+		}
+	}
+	return list
+}
+
+func (r *reader) l2tp(c *vpn.Connection) {
+	if !r.yes("vpn", "ipsec-enabled") {
+		r.Note(format.KeyMalformed, r.where("vpn", "ipsec-enabled"), "L2TP without IPsec: nothing is encrypted; expected ipsec-enabled=yes")
+		return
+	}
+	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: r.ppp(), IKE: r.proposals("ipsec-ike", ","), ESP: r.proposals("ipsec-esp", ","), Group: r.text("vpn", "ipsec-group-name")}
+	c.L2TP = l
+	if r.text("vpn", "machine-auth-type") == "tls" {
+		l.Auth = vpn.MachineCertificate
+	}
+	r.pem(c, "machine-ca", "machine-cert", "machine-key")
+	group := "vpn-secrets"
+	if _, ok := r.groups[group]["ipsec-psk"]; !ok {
+		group = "vpn" // where older releases of the plugin kept it
+	}
+	v, ok := r.groups[group]["ipsec-psk"]
+	if !ok {
+		return
+	}
+	r.Note(format.SecretClear, v.at, "the pre-shared key")
+	psk := r.text(group, "ipsec-psk")
+	if encoded, is := strings.CutPrefix(psk, "0s"); is {
+		data, err := base64.StdEncoding.DecodeString(encoded)
+		if err != nil || !utf8.Valid(data) {
+			r.Note(format.KeyMalformed, v.at, "what follows 0s in ipsec-psk is not base64 of a text")
+		}
+		psk = string(data)
+	}
+	l.PSK = secret.New(psk)
+}
+
+func (r *reader) ikev2(c *vpn.Connection) {
+	s := &vpn.IKEv2Setting{LocalID: r.text("vpn", "local-identity"), RemoteID: r.text("vpn", "remote-identity"), IKE: r.proposals("ike", ";"), ESP: r.proposals("esp", ";")}
+	c.IKEv2, c.Server = s, r.text("vpn", "address")
+	method := r.text("vpn", "method")
+	for auth, name := range methods {
+		if name == method || auth == vpn.IKEv2Certificate && slices.Contains([]string{"key", "agent", "smartcard"}, method) {
+			s.Auth = auth
+		}
+	}
+	if s.Auth == "" {
+		r.Note(format.KeyMalformed, r.where("vpn", "method"), "method is %q, expected eap, eap-tls, cert or psk", method)
+	}
+	r.pem(c, "certificate", "usercert", "userkey")
+	if v, ok := r.groups["vpn-secrets"]["password"]; ok && s.Auth == vpn.IKEv2PSK {
+		s.PSK = secret.New(r.text("vpn-secrets", "password"))
+		r.Note(format.SecretClear, v.at, "the pre-shared key")
+	}
+}
+
+func (r *reader) pptp(c *vpn.Connection) {
+	c.PPTP = &vpn.PPTPSetting{PPP: r.ppp(), MPPE: []suite.MPPE{}, Stateful: r.yes("vpn", "mppe-stateful")}
+	both := r.yes("vpn", "require-mppe")
+	for _, m := range []suite.MPPE{"128", "40"} {
+		if r.yes("vpn", "require-mppe-"+string(m)) || both {
+			c.PPTP.MPPE = append(c.PPTP.MPPE, m)
+		}
+	}
+}
+
+func (r *reader) sstp(c *vpn.Connection) {
+	c.SSTP = &vpn.SSTPSetting{Port: 443, PPP: r.ppp()}
+	if host, port, ok := vpn.SplitPort(c.Server); ok {
+		c.Server, c.SSTP.Port = host, port
+	}
+	r.pem(c, "ca-cert", "tls-user-cert", "tls-user-key")
+	if r.yes("vpn", "ignore-cert-warn") {
+		r.Note(format.KeyMalformed, r.where("vpn", "ignore-cert-warn"), "the gateway's certificate is not checked; expected ignore-cert-warn=no")
+	}
+}
+
+func (r *reader) tls(c *vpn.Connection) {
+	s := &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: r.text("vpn", "auth"), MinTLS: r.text("vpn", "tls-version-min")}
+	c.TLS = s
+	for entry := range strings.SplitSeq(r.text("vpn", "remote"), ",") {
+		if remote, ok := splitRemote(strings.TrimSpace(entry)); ok {
+			s.Remotes = append(s.Remotes, remote)
+		} else {
+			r.Note(format.KeyMalformed, r.where("vpn", "remote"), "the remote %q, expected host:port:protocol", entry)
+		}
+	}
+	if len(s.Remotes) > 0 {
+		c.Server = s.Remotes[0].Address
+	}
+	kind := r.text("vpn", "connection-type")
+	for auth, name := range kinds {
+		if name == kind {
+			s.Auth = auth
+		}
+	}
+	if s.Auth == "" {
+		r.Note(format.KeyMalformed, r.where("vpn", "connection-type"), "connection-type is %q, expected tls, password-tls or password", kind)
+	}
+	r.pem(c, "ca", "cert", "key")
+	for kind, key := range controls {
+		if name := r.text("vpn", key); name != "" {
+			if text := r.Fetch(r.beside, name, r.where("vpn", key)); text != "" {
+				tidy, ok := vpn.TidyControlKey(kind, text)
+				if !ok {
+					r.Note(format.KeyMalformed, r.where("vpn", key), "the key of the control channel has another form")
+				}
+				s.Control = &vpn.ControlWrap{Kind: kind, Key: secret.New(tidy)}
+				r.Note(format.SecretClear, r.where("vpn", key), "the key of the control channel")
+				if kind == vpn.ControlAuth {
+					s.Control.Direction = r.text("vpn", "ta-dir")
+				}
+			}
+		}
+	}
+	if list := r.text("vpn", "data-ciphers"); list != "" {
+		s.Ciphers = strings.Split(list, ":")
+	} else if one := r.text("vpn", "cipher"); one != "" {
+		s.Ciphers = []string{one}
+	}
+	if name, ok := strings.CutPrefix(r.text("vpn", "verify-x509-name"), "name:"); ok {
+		s.ServerName = name
+	}
+	if v := r.text("vpn", "ping"); v != "" {
+		n, err := strconv.Atoi(v)
+		if err != nil || n < 0 {
+			r.Note(format.KeyMalformed, r.where("vpn", "ping"), "ping is %q, expected seconds", v)
+		}
+		s.Keepalive = max(n, 0)
+	}
+}
+
+// splitRemote splits host:port:protocol; port and protocol may be left out.
+func splitRemote(entry string) (vpn.Remote, bool) {
+	r := vpn.Remote{Port: 1194, Transport: vpn.UDP}
+	for _, t := range []string{"udp", "tcp", "udp4", "tcp4", "udp6", "tcp6", "tcp-client"} {
+		if rest, ok := strings.CutSuffix(entry, ":"+t); ok {
+			entry, r.Transport = rest, vpn.Transport(t[:3])
+			break
+		}
+	}
+	if host, port, ok := vpn.SplitPort(entry); ok {
+		r.Address, r.Port = host, port
+		return r, true
+	}
+	expected, _ := vpn.HostProblem(entry)
+	r.Address = entry
+	return r, expected == ""
+}
+
+func (r *reader) proposals(key, separator string) []string {
+	list := []string{}
+	v, ok := r.groups["vpn"][key]
+	if !ok {
+		return list
+	}
+	for text := range strings.SplitSeq(strings.TrimSuffix(r.text("vpn", key), "!"), separator) {
+		if text == "" {
+			continue
+		}
+		p, err := suite.Parse(text)
+		if err != nil {
+			r.Note(format.KeyMalformed, v.at, "%s", err)
+			continue
+		}
+		list = append(list, p.String())
+	}
+	return list
+}

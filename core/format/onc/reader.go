@@ -1,0 +1,260 @@
+package onc
+
+import (
+	"bytes"
+	"crypto/x509"
+	"encoding/base64"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"wardicon/core/format"
+	"wardicon/core/format/tree"
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// Detect tells a file by its name or its beginning.
+func Detect(name string, data []byte) bool {
+	return strings.EqualFold(filepath.Ext(name), ".onc") || bytes.Contains(data[:min(len(data), 4096)], []byte(`"NetworkConfigurations"`))
+}
+
+// Keys of the specification, for each dictionary that is read.
+var (
+	topKeys     = []string{"Type", "NetworkConfigurations", "Certificates", "GlobalNetworkConfiguration"}
+	networkKeys = []string{"GUID", "Name", "Type", "VPN", "NameServersConfigType", "IPAddressConfigType", "StaticIPConfig", "ProxySettings", "Priority", "Metered", "Remove"}
+	tunnelKeys  = []string{"AutoConnect", "Host", "Type", "IPsec", "L2TP", "OpenVPN", "WireGuard", "ThirdPartyVPN", "ARCVPN"}
+	ipsecKeys   = []string{"AuthenticationType", "ClientCertRef", "ClientCertType", "ClientCertPattern", "EAP", "Group", "IKEVersion", "LocalIdentity", "PSK", "RemoteIdentity", "SaveCredentials", "ServerCARef", "ServerCARefs", "ServerCAPEMs", "XAUTH"}
+	eapKeys     = []string{"Identity", "Outer", "Inner", "Password", "SaveCredentials", "AnonymousIdentity"}
+	signInKeys  = []string{"Username", "Password", "SaveCredentials", "LcpEchoDisabled"}
+	openvpnKeys = []string{
+		"Auth", "AuthRetry", "AuthNoCache", "Cipher", "ClientCertRef", "ClientCertType", "ClientCertPattern", "CompLZO", "CompNoAdapt", "Compression", "ExtraHosts", "IgnoreDefaultRoute", "KeyDirection", "NsCertType", "OTP",
+		"Password", "Port", "Proto", "PushPeerInfo", "RemoteCertEKU", "RemoteCertKU", "RemoteCertTLS", "RenegSec", "SaveCredentials", "ServerCAPEMs", "ServerCARef", "ServerCARefs", "ServerCertRef", "ServerPollTimeout", "Shaper",
+		"StaticChallenge", "TLSAuthContents", "TLSRemote", "TLSVersionMin", "UserAuthenticationType", "Username", "Verb", "VerifyHash", "VerifyX509",
+	}
+)
+
+type reader struct {
+	tree.Walker
+	anchors    map[string]*x509.Certificate
+	identities map[string]*vpn.Identity
+}
+
+// Read takes a file apart. It always answers; what is wrong is in the notes.
+func Read(name string, data []byte, _ format.Beside) format.Reading {
+	r := &reader{Walker: tree.Walker{File: name}, anchors: map[string]*x509.Certificate{}, identities: map[string]*vpn.Identity{}}
+	text, ok := r.Reading.Text(name, data)
+	if !ok {
+		return r.Reading
+	}
+	root, twice, err := tree.JSON(name, []byte(text))
+	if err != nil {
+		r.Fail(err)
+		return r.Reading
+	}
+	for _, e := range twice {
+		r.Note(format.KeyTwice, e.At, "%s", e.Key)
+	}
+	if root.Kind != "dict" {
+		r.Note(format.Unreadable, root.At, "%s at the top, expected an object", root.Kind)
+		return r.Reading
+	}
+	if t := r.Text(root, "Type"); t != "UnencryptedConfiguration" && t != "" {
+		r.Note(format.NotYetRead, r.At(root, root, "Type"), "a configuration of the type %q", t)
+	}
+	r.Known(root, topKeys)
+	if list := root.Get("Certificates"); list != nil {
+		for _, item := range list.Items {
+			r.certificate(item)
+		}
+	}
+	list := root.Get("NetworkConfigurations")
+	if list == nil || list.Kind != "array" {
+		r.Note(format.KeyMalformed, root.At, "no array NetworkConfigurations")
+		return r.Reading
+	}
+	for _, item := range list.Items {
+		if kind := r.Text(item, "Type"); kind != "VPN" {
+			r.Note(format.Unrelated, item.At, "a network of the type %q", kind)
+			continue
+		}
+		r.network(item)
+	}
+	return r.Reading
+}
+
+func (r *reader) certificate(item *tree.Node) {
+	guid := strings.ToLower(r.Text(item, "GUID"))
+	switch {
+	case item.Get("X509") != nil:
+		c, err := x509.ParseCertificate(r.binary(item, "X509"))
+		if err != nil {
+			r.Note(format.KeyMalformed, r.At(item, item, "X509"), "a certificate that cannot be read")
+			return
+		}
+		r.anchors[guid] = c
+	case item.Get("PKCS12") != nil:
+		id, err := format.Unpacked(r.binary(item, "PKCS12"), secret.Text{})
+		if err != nil {
+			r.Note(format.KeyMalformed, r.At(item, item, "PKCS12"), "%s", err)
+			return
+		}
+		r.Note(format.SecretClear, r.At(item, item, "PKCS12"), "a private key")
+		r.identities[guid] = id
+	}
+}
+
+func (r *reader) binary(n *tree.Node, key string) []byte {
+	text := strings.Join(strings.Fields(r.Text(n, key)), "")
+	data, err := base64.StdEncoding.DecodeString(text)
+	if err != nil {
+		r.Note(format.KeyMalformed, r.At(n, n, key), "%s is not base64", key)
+	}
+	return data
+}
+
+func (r *reader) network(n *tree.Node) {
+	t, st := n.Get("VPN"), n.Get("StaticIPConfig")
+	r.Known(n, networkKeys)
+	r.Known(t, tunnelKeys)
+	c := vpn.Connection{
+		Name: r.Text(n, "Name"), UUID: strings.ToUpper(strings.Trim(r.Text(n, "GUID"), "{}")), Server: r.Text(t, "Host"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Routes: []string{}, DNS: r.List(st, "NameServers"), Domains: r.List(st, "SearchDomains"), Proxy: r.proxy(n.Get("ProxySettings")),
+	}
+	if r.Flag(t, "AutoConnect") {
+		c.Connect = vpn.Always
+	}
+	if _, err := uuid.Parse(c.UUID); err != nil {
+		r.Note(format.KeyMalformed, r.At(n, n, "GUID"), "GUID is not a UUID in braces")
+	}
+	ipsec, open := t.Get("IPsec"), t.Get("OpenVPN")
+	owner, login, refs := t.Get("L2TP"), "Username", ipsec
+	switch kind := r.Text(t, "Type"); kind {
+	case "L2TP-IPsec":
+		r.Known(owner, signInKeys)
+		r.Known(ipsec, ipsecKeys)
+		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{Auth: vpn.MachinePSK, PSK: r.secret(ipsec, "PSK", "the pre-shared key"), Group: r.Text(ipsec, "Group")}
+		if r.Text(ipsec, "AuthenticationType") == "Cert" {
+			c.L2TP.Auth = vpn.MachineCertificate
+		}
+	case "IPsec", "IKEv2":
+		r.Known(ipsec, ipsecKeys)
+		if v := r.Integer(ipsec, "IKEVersion"); v != 2 {
+			r.Note(format.NotYetRead, r.At(n, ipsec, "IKEVersion"), "IPsec with IKEv%d alone", v)
+			return
+		}
+		owner, login = ipsec.Get("EAP"), "Identity"
+		r.Known(owner, eapKeys)
+		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(n, ipsec)
+	case "OpenVPN":
+		r.Known(open, openvpnKeys)
+		owner, refs = open, open
+		c.Protocol, c.TLS = vpn.TLS, r.tls(n, open, c.Server)
+	default:
+		r.Note(format.NotYetRead, n.At, "a VPN of the type %q", kind)
+		return
+	}
+	if c.NeedsPassword() {
+		c.Login = r.Text(owner, login)
+		if c.Password = r.secret(owner, "Password", "the password"); !c.Password.IsZero() {
+			c.Keep = vpn.KeepSaved
+		}
+	}
+	var anchors []*x509.Certificate
+	for _, ref := range append(r.List(refs, "ServerCARefs"), r.Text(refs, "ServerCARef")) {
+		if a := r.anchors[strings.ToLower(ref)]; a != nil {
+			anchors = append(anchors, a)
+		} else if ref != "" {
+			r.Note(format.FileMissing, r.At(n, refs, "ServerCARefs"), "the certificate %s", ref)
+		}
+	}
+	c.Authority = pki.Bundle(anchors...)
+	if c.NeedsIdentity() {
+		if c.Identity = r.identities[strings.ToLower(r.Text(refs, "ClientCertRef"))]; c.Identity == nil {
+			r.Note(format.FileMissing, r.At(n, refs, "ClientCertRef"), "no certificate with the identity")
+		}
+	}
+	positions := map[vpn.Field]format.Position{}
+	for field, w := range map[vpn.Field]struct {
+		in  *tree.Node
+		key string
+	}{
+		vpn.FieldName: {n, "Name"}, vpn.FieldServer: {t, "Host"}, vpn.FieldLogin: {owner, login}, vpn.FieldPassword: {owner, "Password"}, vpn.FieldPSK: {ipsec, "PSK"}, vpn.FieldAuth: {ipsec, "AuthenticationType"},
+		vpn.FieldDNS: {st, "NameServers"}, vpn.FieldDomains: {st, "SearchDomains"}, vpn.FieldLocalID: {ipsec, "LocalIdentity"}, vpn.FieldRemoteID: {ipsec, "RemoteIdentity"}, vpn.FieldCiphers: {open, "Cipher"},
+		vpn.FieldDigest: {open, "Auth"}, vpn.FieldControl: {open, "TLSAuthContents"}, vpn.FieldProtocol: {t, "Type"}, vpn.FieldAuthority: {refs, "ServerCARefs"}, vpn.FieldIdentity: {refs, "ClientCertRef"},
+		vpn.FieldProxy: {n, "ProxySettings"}, vpn.FieldConnect: {t, "AutoConnect"}, vpn.FieldKeep: {owner, "SaveCredentials"},
+	} {
+		positions[field] = r.At(n, w.in, w.key)
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+}
+
+func (r *reader) secret(n *tree.Node, key, what string) secret.Text {
+	text := r.Text(n, key)
+	if text != "" {
+		r.Note(format.SecretClear, n.Get(key).At, "%s", what)
+	}
+	return secret.New(text)
+}
+
+func (r *reader) ikev2(around, n *tree.Node) *vpn.IKEv2Setting {
+	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentity"), RemoteID: r.Text(n, "RemoteIdentity")}
+	switch kind := r.Text(n, "AuthenticationType"); kind {
+	case "EAP":
+		s.Auth = vpn.IKEv2MSCHAPv2
+	case "Cert":
+		s.Auth = vpn.IKEv2Certificate
+	case "PSK":
+		s.Auth, s.PSK = vpn.IKEv2PSK, r.secret(n, "PSK", "the pre-shared key")
+	default:
+		r.Note(format.KeyMalformed, r.At(around, n, "AuthenticationType"), "AuthenticationType %q, expected EAP, Cert or PSK", kind)
+	}
+	return s
+}
+
+func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
+	s := &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: r.Text(n, "Auth"), ServerName: r.Text(n.Get("VerifyX509"), "Name")}
+	transport := vpn.UDP
+	if strings.HasPrefix(r.Text(n, "Proto"), "tcp") {
+		transport = vpn.TCP
+	}
+	for _, address := range slices.Concat([]string{host}, r.List(n, "ExtraHosts")) {
+		s.Remotes = append(s.Remotes, vpn.Remote{Address: address, Port: r.Integer(n, "Port"), Transport: transport})
+	}
+	if v := r.Text(n, "Cipher"); v != "" {
+		s.Ciphers = []string{v}
+	}
+	certificate, password := r.Text(n, "ClientCertType") == "Ref", strings.HasPrefix(r.Text(n, "UserAuthenticationType"), "Password")
+	switch {
+	case certificate && password:
+		s.Auth = vpn.TLSCertificatePassword
+	case certificate:
+		s.Auth = vpn.TLSCertificate
+	case password:
+		s.Auth = vpn.TLSPassword
+	default:
+		r.Note(format.KeyMalformed, r.At(around, n, "UserAuthenticationType"), "neither a certificate nor a password")
+	}
+	if key := r.secret(n, "TLSAuthContents", "the key of the control channel"); !key.IsZero() {
+		tidy, ok := vpn.TidyControlKey(vpn.ControlAuth, key.Reveal())
+		if !ok {
+			r.Note(format.KeyMalformed, r.At(around, n, "TLSAuthContents"), "the key of the control channel has another form")
+		}
+		s.Control = &vpn.ControlWrap{Kind: vpn.ControlAuth, Direction: r.Text(n, "KeyDirection"), Key: secret.New(tidy)}
+	}
+	return s
+}
+
+func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
+	switch r.Text(n, "Type") {
+	case "PAC":
+		return &vpn.Proxy{Script: r.Text(n, "PAC"), Bypass: r.List(n, "ExcludeDomains")}
+	case "Manual":
+		at := n.Get("Manual", "HTTPProxy")
+		return &vpn.Proxy{Server: vpn.JoinPort(r.Text(at, "Host"), r.Integer(at, "Port")), Bypass: r.List(n, "ExcludeDomains")}
+	}
+	return nil
+}

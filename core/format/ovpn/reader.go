@@ -1,0 +1,408 @@
+package ovpn
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// Detect tells a client file by its name or by two options that all have.
+func Detect(name string, data []byte) bool {
+	head := data[:min(len(data), 8192)]
+	ending := strings.ToLower(filepath.Ext(name))
+	return ending == ".ovpn" || ending != ".json" && bytes.Contains(head, []byte("remote ")) && (bytes.Contains(head, []byte("client\n")) || bytes.Contains(head, []byte("tls-client")))
+}
+
+// harmless are options that change nothing that is read here.
+var harmless = []string{
+	"client", "tls-client", "pull", "dev", "dev-type", "nobind", "persist-tun", "persist-key", "resolv-retry", "ignore-unknown-option", "verb", "mute", "auth-nocache", "remote-random", "float",
+	"tun-mtu", "mssfix", "fragment", "reneg-sec", "explicit-exit-notify", "user", "group", "status", "log", "log-append", "connect-retry", "connect-timeout", "server-poll-timeout", "sndbuf", "rcvbuf",
+	"tls-cipher", "tls-ciphersuites", "remote-cert-ku", "remote-cert-eku", "hand-window", "push-peer-info", "topology", "route-delay", "route-method", "register-dns", "block-outside-dns",
+	"data-ciphers-fallback", "ncp-disable", "auth-retry", "mute-replay-warnings", "route-metric", "tls-version-max", "tls-groups", "ecdh-curve", "allow-pull-fqdn",
+	"remap-usr1", "comp-noadapt", "max-routes", "ping-timer-rem", "nice", "chroot", "writepid", "daemon", "syslog", "http-proxy", "socks-proxy", "route-nopull",
+}
+
+// commands are options that run programs on the device.
+var commands = []string{"up", "down", "route-up", "route-pre-down", "ipchange", "tls-verify", "plugin", "script-security", "iproute", "auth-user-pass-verify", "client-connect"}
+
+type inline struct {
+	text string
+	at   format.Position
+}
+
+type reader struct {
+	format.Reading
+	file      string
+	beside    format.Beside
+	c         vpn.Connection
+	s         *vpn.TLSSetting
+	parts     map[string]inline
+	positions map[vpn.Field]format.Position
+	port      int
+	transport vpn.Transport
+	direction string
+	blockIPv6 bool
+	six       bool
+	user      bool
+	userAt    format.Position
+	endless   bool
+	tag       string
+	tagAt     format.Position
+	body      strings.Builder
+}
+
+// Read takes a client file apart, with the files that it names. It always answers; what
+// is wrong is in the notes.
+func Read(name string, data []byte, beside format.Beside) format.Reading {
+	r := &reader{file: name, beside: beside, parts: map[string]inline{}, positions: map[vpn.Field]format.Position{}, transport: vpn.UDP, endless: true}
+	r.s = &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}}
+	r.c = vpn.Connection{Protocol: vpn.TLS, Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: []string{}, Domains: []string{}, TLS: r.s}
+	if r.Lines(name, data, r.line) {
+		if r.tag != "" {
+			r.Note(format.Unreadable, r.tagAt, "<%s> does not end", r.tag)
+		} else {
+			r.settle()
+		}
+	}
+	return r.Reading
+}
+
+func (r *reader) line(at format.Position, line string) bool {
+	trimmed := strings.TrimLeft(line, " \t")
+	if r.tag != "" {
+		if strings.HasPrefix(trimmed, "</"+r.tag+">") {
+			if _, twice := r.parts[r.tag]; twice {
+				r.Note(format.KeyTwice, r.tagAt, "<%s>", r.tag)
+			}
+			r.parts[r.tag] = inline{r.body.String(), r.tagAt}
+			r.tag = ""
+			r.body.Reset()
+			return true
+		}
+		r.body.WriteString(line + "\n")
+		return true
+	}
+	if strings.HasPrefix(trimmed, "<") && strings.HasSuffix(strings.TrimRight(trimmed, " \t"), ">") {
+		r.tag, r.tagAt = strings.Trim(trimmed, "<> \t"), at
+		r.tagAt.Path = r.tag
+		if !slices.Contains([]string{"ca", "cert", "key", "tls-auth", "tls-crypt", "tls-crypt-v2", "auth-user-pass", "connection", "dh", "pkcs12", "extra-certs", "crl-verify"}, r.tag) {
+			r.Note(format.KeyUnknown, at, "<%s>", r.tag)
+		}
+		return true
+	}
+	words, err := Split(line)
+	if err != nil {
+		r.Note(format.Unreadable, at, "%s", err)
+		return false
+	}
+	if len(words) > 0 {
+		at.Path = words[0]
+		r.option(at, words[0], words[1:])
+	}
+	return true
+}
+
+// Split cuts a line into words as the daemon does: double quotes with backslashes,
+// single quotes as they are, # and ; begin a remark.
+func Split(line string) ([]string, error) {
+	var words []string
+	var word strings.Builder
+	in, quote := false, rune(0)
+	runes := []rune(line)
+	for i := 0; i < len(runes); i++ {
+		c := runes[i]
+		switch {
+		case quote == '\'' && c != '\'':
+			word.WriteRune(c)
+		case c == '\\' && quote != '\'':
+			if i++; i == len(runes) {
+				return nil, fmt.Errorf("a backslash at the end of the line")
+			}
+			word.WriteRune(runes[i])
+			in = true
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote != 0:
+			word.WriteRune(c)
+		case c == '"' || c == '\'':
+			quote, in = c, true
+		case c == ' ' || c == '\t':
+			if in {
+				words, in = append(words, word.String()), false
+				word.Reset()
+			}
+		case (c == '#' || c == ';') && !in:
+			return words, nil
+		default:
+			word.WriteRune(c)
+			in = true
+		}
+	}
+	if quote != 0 {
+		return nil, fmt.Errorf("a quote that does not end")
+	}
+	if in {
+		words = append(words, word.String())
+	}
+	return words, nil
+}
+
+func (r *reader) option(at format.Position, name string, words []string) {
+	word := func(i int) string {
+		if i < len(words) {
+			return words[i]
+		}
+		return ""
+	}
+	place := func(f vpn.Field) {
+		if _, ok := r.positions[f]; !ok {
+			r.positions[f] = at
+		}
+	}
+	switch name {
+	case "setenv":
+		switch word(0) {
+		case "FRIENDLY_NAME":
+			r.c.Name = word(1)
+			place(vpn.FieldName)
+		case "UV_ID":
+			r.c.UUID = word(1)
+		case "UV_ORGANISATION":
+			r.c.Organisation = word(1)
+		}
+	case "remote":
+		place(vpn.FieldRemotes)
+		place(vpn.FieldServer)
+		remote := vpn.Remote{Address: word(0)}
+		if p := word(1); p != "" {
+			remote.Port = r.number(at, p, 65535)
+		}
+		if p := word(2); p != "" {
+			remote.Transport = transport(p)
+		}
+		if expected, _ := vpn.HostProblem(remote.Address); expected != "" {
+			r.Note(format.KeyMalformed, at, "the remote %q, expected %s", remote.Address, expected)
+		}
+		r.s.Remotes = append(r.s.Remotes, remote)
+	case "port", "rport":
+		r.port = r.number(at, word(0), 65535)
+	case "proto":
+		r.transport = transport(word(0))
+	case "connect-retry-max":
+		r.endless = false
+	case "keepalive", "ping":
+		r.s.Keepalive = r.number(at, word(0), 3600)
+		place(vpn.FieldKeepalive)
+	case "ping-restart", "ping-exit":
+	case "remote-cert-tls", "ns-cert-type":
+		place(vpn.FieldProtocol)
+	case "verify-x509-name":
+		r.s.ServerName = word(0)
+		place(vpn.FieldServerName)
+	case "tls-version-min":
+		r.s.MinTLS = word(0)
+		place(vpn.FieldMinTLS)
+	case "data-ciphers", "ncp-ciphers":
+		r.s.Ciphers = strings.Split(word(0), ":")
+		place(vpn.FieldCiphers)
+	case "cipher":
+		if len(r.s.Ciphers) == 0 {
+			r.s.Ciphers = []string{word(0)}
+		}
+		place(vpn.FieldCiphers)
+	case "auth":
+		r.s.Digest = word(0)
+		place(vpn.FieldDigest)
+	case "redirect-gateway":
+		r.c.Tunnel = vpn.TunnelFull
+		r.six = slices.Contains(words, "ipv6")
+		place(vpn.FieldTunnel)
+	case "pull-filter":
+		place(vpn.FieldTunnel)
+	case "block-ipv6":
+		r.blockIPv6 = true
+	case "route":
+		r.route(at, word(0), word(1))
+		place(vpn.FieldRoutes)
+	case "route-ipv6":
+		if _, err := netip.ParsePrefix(word(0)); err != nil {
+			r.Note(format.KeyMalformed, at, "%q, expected a network in CIDR form", word(0))
+			return
+		}
+		r.c.Routes = append(r.c.Routes, word(0))
+		place(vpn.FieldRoutes)
+	case "dhcp-option":
+		switch word(0) {
+		case "DNS", "DNS6":
+			r.c.DNS = append(r.c.DNS, word(1))
+			place(vpn.FieldDNS)
+		case "DOMAIN", "DOMAIN-SEARCH", "ADAPTER_DOMAIN_SUFFIX":
+			r.c.Domains = append(r.c.Domains, word(1))
+			place(vpn.FieldDomains)
+		}
+	case "key-direction":
+		r.direction = word(0)
+	case "auth-user-pass":
+		r.user, r.userAt = true, at
+		r.named(at, name, word(0))
+	case "ca", "cert", "key", "tls-auth", "tls-crypt", "tls-crypt-v2":
+		if name == "tls-auth" && word(1) != "" {
+			r.direction = word(1)
+		}
+		r.named(at, name, word(0))
+	case "comp-lzo", "compress":
+		r.Note(format.KeyMalformed, at, "%s: compression gives away what is inside (VORACLE); it is left out", name)
+	default:
+		switch {
+		case slices.Contains(commands, name):
+			r.Note(format.KeyMalformed, at, "%s runs a program on the device; it is not taken over", name)
+		case !isOption(name):
+			r.Note(format.KeyUnknown, at, "%s", name)
+		}
+	}
+}
+
+// named takes the text of a file beside into the parts.
+func (r *reader) named(at format.Position, option, name string) {
+	if name == "" || name == "[inline]" {
+		return
+	}
+	if text := r.Fetch(r.beside, base(name), at); text != "" {
+		r.parts[option] = inline{text, at}
+	}
+}
+
+func (r *reader) number(at format.Position, v string, limit int) int {
+	n, err := strconv.Atoi(v)
+	if err != nil || n < 0 || n > limit {
+		r.Note(format.KeyMalformed, at, "%q, expected a number up to %d", v, limit)
+		return 0
+	}
+	return n
+}
+
+func transport(v string) vpn.Transport {
+	if strings.HasPrefix(v, "tcp") {
+		return vpn.TCP
+	}
+	return vpn.UDP
+}
+
+func (r *reader) route(at format.Position, address, netmask string) {
+	a, err := netip.ParseAddr(address)
+	if netmask == "" || netmask == "default" {
+		netmask = "255.255.255.255"
+	}
+	m, err2 := netip.ParseAddr(netmask)
+	if err != nil || err2 != nil || !a.Is4() || !m.Is4() {
+		r.Note(format.KeyMalformed, at, "route %q %q, expected an address and a mask", address, netmask)
+		return
+	}
+	for bits := range 33 {
+		if mask(bits) == m.String() {
+			r.c.Routes = append(r.c.Routes, netip.PrefixFrom(a, bits).String())
+			return
+		}
+	}
+	r.Note(format.KeyMalformed, at, "%q is no mask", netmask)
+}
+
+func (r *reader) settle() {
+	start := format.Position{File: r.file, Line: 1, Column: 1}
+	for i := range r.s.Remotes {
+		if r.s.Remotes[i].Port == 0 {
+			r.s.Remotes[i].Port = r.port
+		}
+		if r.s.Remotes[i].Port == 0 {
+			r.s.Remotes[i].Port = 1194
+		}
+		if r.s.Remotes[i].Transport == "" {
+			r.s.Remotes[i].Transport = r.transport
+		}
+	}
+	if len(r.s.Remotes) == 0 {
+		r.Note(format.Unreadable, start, "no remote: this is no client's file")
+		return
+	}
+	r.c.Server, r.c.Reconnect = r.s.Remotes[0].Address, r.endless
+	if r.c.Tunnel == vpn.TunnelFull {
+		r.c.Routes = []string{}
+		switch {
+		case r.blockIPv6:
+			r.c.IPv6 = vpn.IPv6Refused
+		case r.six:
+			r.c.IPv6 = vpn.IPv6Carried
+		}
+	}
+	if p, ok := r.parts["ca"]; ok {
+		r.c.Authority = r.Anchored(p.text, p.at)
+		r.positions[vpn.FieldAuthority] = p.at
+	}
+	if p, ok := r.parts["cert"]; ok {
+		r.c.Identity = r.Identified(p.text, r.parts["key"].text, p.at)
+		r.positions[vpn.FieldIdentity] = p.at
+	}
+	r.control()
+	r.signIn()
+	switch {
+	case r.c.Identity != nil && r.user:
+		r.s.Auth = vpn.TLSCertificatePassword
+	case r.c.Identity != nil:
+		r.s.Auth = vpn.TLSCertificate
+	case r.user:
+		r.s.Auth = vpn.TLSPassword
+	default:
+		r.s.Auth = vpn.TLSCertificate
+	}
+	for _, f := range []vpn.Field{vpn.FieldAuth, vpn.FieldProtocol, vpn.FieldName, vpn.FieldTunnel, vpn.FieldRoutes, vpn.FieldDNS, vpn.FieldDomains, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldCiphers} {
+		if _, ok := r.positions[f]; !ok {
+			r.positions[f] = start
+		}
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: r.c, Positions: r.positions})
+}
+
+func (r *reader) control() {
+	for kind, option := range controls {
+		p, ok := r.parts[option]
+		if !ok {
+			continue
+		}
+		tidy, sound := vpn.TidyControlKey(kind, p.text)
+		if !sound {
+			r.Note(format.KeyMalformed, p.at, "the key of the control channel has another form")
+		}
+		r.s.Control = &vpn.ControlWrap{Kind: kind, Key: secret.New(tidy)}
+		if kind == vpn.ControlAuth {
+			r.s.Control.Direction = r.direction
+		}
+		r.Note(format.SecretClear, p.at, "the key of the control channel")
+		r.positions[vpn.FieldControl] = p.at
+	}
+}
+
+func (r *reader) signIn() {
+	p, ok := r.parts["auth-user-pass"]
+	if !ok {
+		if r.user {
+			r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldKeep] = r.userAt, r.userAt, r.userAt
+		}
+		return
+	}
+	lines := strings.Split(p.text, "\n")
+	r.user = true
+	r.c.Login = lines[0]
+	r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldKeep] = p.at, p.at, p.at
+	if len(lines) > 1 && lines[1] != "" {
+		r.c.Password, r.c.Keep = secret.New(lines[1]), vpn.KeepSaved
+		r.Note(format.SecretClear, p.at, "the password")
+	}
+}

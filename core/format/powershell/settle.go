@@ -1,0 +1,200 @@
+package powershell
+
+import (
+	"crypto/x509"
+	"encoding/base64"
+
+	"wardicon/core/format"
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// keys of the data, with the kind of each.
+var keys = map[string]byte{
+	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "MachineIdentity": 'f',
+	"Authentication": 'l', "Eap": 't', "Encryption": 't', "Algorithms": 'l', "Login": 't', "Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l',
+	"Domains": 'l', "GatewayBehindNat": 'f', "AtSignIn": 'f', "DemandDomains": 'l', "TrustedSuffixes": 'l', "ProxyScript": 't', "ProxyServer": 't', "ProxyBypass": 'l',
+}
+
+// settler turns the data of a script into a connection.
+type settler struct {
+	*format.Reading
+	values map[string]value
+	block  format.Position
+}
+
+func (s *settler) text(key string) string { return s.values[key].text }
+
+func (s *settler) list(key string) []string { return append([]string{}, s.values[key].list...) }
+
+// at is the place of a key, or that of the data.
+func (s *settler) at(key string) format.Position {
+	if v, ok := s.values[key]; ok {
+		return v.at
+	}
+	return format.Position{File: s.block.File, Line: s.block.Line, Path: "$Connection"}
+}
+
+func settle(r *format.Reading, values map[string]value, block format.Position) format.Located {
+	s := &settler{r, values, block}
+	c := vpn.Connection{
+		UUID: s.text("Id"), Organisation: s.text("Organisation"), Name: s.text("Name"), Server: s.text("ServerAddress"), Login: s.text("Login"),
+		Password: secret.New(s.text("Password")), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Routes: s.list("Routes"), DNS: s.list("DnsServers"), Domains: s.list("Domains"),
+	}
+	if values["Remember"].flag {
+		c.Keep = vpn.KeepSaved
+	}
+	if values["AllUsers"].flag {
+		c.Scope = vpn.ScopeMachine
+	}
+	if values["SplitTunnel"].flag {
+		c.Tunnel = vpn.TunnelSplit
+	}
+	s.protocol(&c)
+	s.certificates(&c)
+	switch {
+	case values["AtSignIn"].flag:
+		c.Connect = vpn.AtSignIn
+	case len(s.list("DemandDomains")) > 0:
+		c.Connect, c.Demand = vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: s.list("TrustedSuffixes"), Domains: s.list("DemandDomains")}
+	}
+	if script, server := s.text("ProxyScript"), s.text("ProxyServer"); script != "" || server != "" {
+		c.Proxy = &vpn.Proxy{Script: script, Server: server, Bypass: s.list("ProxyBypass")}
+	}
+	positions := map[vpn.Field]format.Position{}
+	for field, key := range map[vpn.Field]string{
+		vpn.FieldName: "Name", vpn.FieldServer: "ServerAddress", vpn.FieldPSK: "PreSharedKey", vpn.FieldPPP: "Authentication", vpn.FieldLogin: "Login",
+		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
+		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldKeep: "Remember", vpn.FieldUUID: "Id", vpn.FieldProtocol: "Tunnel", vpn.FieldAuth: "Authentication",
+		vpn.FieldIKE: "Algorithms", vpn.FieldESP: "Algorithms", vpn.FieldMPPE: "Encryption", vpn.FieldAuthority: "Authorities", vpn.FieldIdentity: "Identity", vpn.FieldConnect: "AtSignIn",
+		vpn.FieldDemand: "DemandDomains", vpn.FieldProxy: "ProxyScript", vpn.FieldPort: "ServerAddress",
+	} {
+		positions[field] = s.at(key)
+	}
+	for _, hidden := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"}, {"Password", "the password"}} {
+		if s.text(hidden.key) != "" {
+			r.Note(format.SecretClear, values[hidden.key].at, "%s", hidden.what)
+		}
+	}
+	return format.Located{Connection: c, Positions: positions}
+}
+
+// ppp reads the methods by the cmdlets' names.
+func (s *settler) ppp() []suite.PPPMethod {
+	list := []suite.PPPMethod{}
+	for _, name := range s.values["Authentication"].list {
+		known := false
+		for m, n := range methods {
+			if n == name {
+				list, known = append(list, m), true
+			}
+		}
+		if !known {
+			s.Note(format.KeyMalformed, s.at("Authentication"), "%q is no authentication method of these cmdlets", name)
+		}
+	}
+	return list
+}
+
+func (s *settler) protocol(c *vpn.Connection) {
+	switch tunnel := s.text("Tunnel"); tunnel {
+	case "Pptp":
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: s.ppp(), MPPE: strengths(s.text("Encryption"))}
+	case "Sstp":
+		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: s.ppp(), Port: 443}
+		if host, port, ok := vpn.SplitPort(c.Server); ok {
+			c.Server, c.SSTP.Port = host, port
+		}
+	case "Ikev2":
+		c.Protocol, c.IKEv2 = vpn.IKEv2, s.ikev2()
+	default:
+		if tunnel != "L2tp" {
+			s.Note(format.KeyMalformed, s.at("Tunnel"), "%q is no tunnel type of these cmdlets", tunnel)
+		}
+		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
+			Auth: vpn.MachinePSK, PSK: secret.New(s.text("PreSharedKey")), PPP: s.ppp(), IKE: []string{}, ESP: []string{}, BehindNAT: s.values["GatewayBehindNat"].flag,
+		}
+		if s.text("Identity") != "" {
+			c.L2TP.Auth = vpn.MachineCertificate
+		}
+	}
+}
+
+func (s *settler) ikev2() *vpn.IKEv2Setting {
+	i := &vpn.IKEv2Setting{IKE: []string{}, ESP: []string{}}
+	switch eap := s.text("Eap"); {
+	case len(s.list("Authentication")) == 1 && s.list("Authentication")[0] == "MachineCertificate":
+		i.Auth = vpn.IKEv2Certificate
+	case eap == "Tls":
+		i.Auth = vpn.IKEv2EAPTLS
+	case eap == "MSChapv2":
+		i.Auth = vpn.IKEv2MSCHAPv2
+	default:
+		s.Note(format.KeyMalformed, s.at("Eap"), "neither MachineCertificate nor EAP by Tls or MSChapv2")
+	}
+	list := s.list("Algorithms")
+	if len(list) == 0 {
+		return i
+	}
+	if len(list) != 6 {
+		s.Note(format.KeyMalformed, s.at("Algorithms"), "%d constants, expected six", len(list))
+		return i
+	}
+	names := suite.Closed[suite.WindowsDialect]
+	own := func(d suite.Dialect, kind suite.Kind, v string) string {
+		if v == "None" || kind == suite.Integrity && len(v) > 3 && v[:3] == "GCM" {
+			return ""
+		}
+		name, ok := d.Own(kind, v)
+		if !ok {
+			s.Note(format.KeyMalformed, s.at("Algorithms"), "%q is none that Windows names", v)
+		}
+		return name
+	}
+	esp := suite.Proposal{Encryption: own(names.ESP, suite.Encryption, list[0]), Integrity: own(names.ESP, suite.Integrity, list[1]), Group: own(names.ESP, suite.Group, list[5])}
+	ike := suite.Proposal{Encryption: own(names.IKE, suite.Encryption, list[2]), Integrity: own(names.IKE, suite.Integrity, list[3]), Group: own(names.IKE, suite.Group, list[4])}
+	for _, q := range []*suite.Proposal{&ike, &esp} {
+		if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
+			q.Integrity = "" // named for the pseudo-random function
+		}
+	}
+	if ike.Encryption != "" && esp.Encryption != "" {
+		i.IKE, i.ESP = []string{ike.String()}, []string{esp.String()}
+	}
+	return i
+}
+
+func (s *settler) certificates(c *vpn.Connection) {
+	var anchors []*x509.Certificate
+	for _, text := range s.list("Authorities") {
+		der, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that is not base64")
+			continue
+		}
+		a, err := x509.ParseCertificate(der)
+		if err != nil {
+			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that cannot be read")
+			continue
+		}
+		anchors = append(anchors, a)
+	}
+	c.Authority = pki.Bundle(anchors...)
+	if text := s.text("Identity"); text != "" {
+		der, err := base64.StdEncoding.DecodeString(text)
+		if err != nil {
+			s.Note(format.KeyMalformed, s.at("Identity"), "an identity that is not base64")
+			return
+		}
+		id, err := format.Unpacked(der, secret.New(s.text("Passphrase")))
+		if err != nil {
+			s.Note(format.KeyMalformed, s.at("Identity"), "%s", err)
+			return
+		}
+		s.Note(format.SecretClear, s.at("Identity"), "a private key with its passphrase")
+		c.Identity = id
+	}
+}

@@ -1,0 +1,152 @@
+// Package tree holds what structured files are read into: nodes with their places, and
+// a walker that remarks what is not as it should be.
+package tree
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"wardicon/core/format"
+)
+
+// Bounds on what a hostile file may ask for.
+const (
+	MaxDepth = 32
+	MaxNodes = 100_000
+)
+
+// Node is one value of a structured file with its place in it.
+type Node struct {
+	Kind  string // dict, array, string, integer, real, true, false, null, data, date
+	Text  string
+	Data  []byte
+	Dict  []Entry
+	Items []*Node
+	At    format.Position
+}
+
+// Entry is a key of a dictionary with its value.
+type Entry struct {
+	Key   string
+	At    format.Position
+	Value *Node
+}
+
+// SyntaxError is a fault in a file with its place.
+type SyntaxError struct {
+	At   format.Position
+	What string
+}
+
+func (e *SyntaxError) Error() string { return e.At.String() + ": " + e.What }
+
+// Get looks a key up; the last one counts where it stands twice. It is nil where the key
+// or the dictionary is absent.
+func (n *Node) Get(keys ...string) *Node {
+	for _, key := range keys {
+		if n == nil {
+			return nil
+		}
+		var found *Node
+		for _, e := range n.Dict {
+			if e.Key == key {
+				found = e.Value
+			}
+		}
+		n = found
+	}
+	return n
+}
+
+// Walker reads values out of a tree and remarks those of another kind.
+type Walker struct {
+	format.Reading
+	File string
+}
+
+// Start is the beginning of the file.
+func (w *Walker) Start() format.Position {
+	return format.Position{File: w.File, Line: 1, Column: 1}
+}
+
+// Fail remarks why a file cannot be read.
+func (w *Walker) Fail(err error) {
+	at, what := w.Start(), "the file ends before it began"
+	if fault, ok := err.(*SyntaxError); ok {
+		at, what = fault.At, fault.What
+	}
+	w.Note(format.Unreadable, at, "%s", what)
+}
+
+// Known remarks keys outside a list.
+func (w *Walker) Known(n *Node, keys []string) {
+	if n != nil {
+		for _, e := range n.Dict {
+			if !slices.Contains(keys, e.Key) {
+				w.Note(format.KeyUnknown, e.At, "%s", e.Key)
+			}
+		}
+	}
+}
+
+// At is the place of a key, or that of the dictionary around it where it is absent.
+func (w *Walker) At(around, n *Node, key string) format.Position {
+	if v := n.Get(key); v != nil {
+		return v.At
+	}
+	return around.At
+}
+
+// Text reads a string; another kind is remarked.
+func (w *Walker) Text(n *Node, key string) string {
+	v := n.Get(key)
+	if v == nil {
+		return ""
+	}
+	if v.Kind != "string" {
+		w.Note(format.KeyMalformed, v.At, "%s is a %s, expected a string", key, v.Kind)
+		return ""
+	}
+	return v.Text
+}
+
+// List reads an array of strings.
+func (w *Walker) List(n *Node, key string) []string {
+	list := []string{}
+	v := n.Get(key)
+	if v == nil {
+		return list
+	}
+	if v.Kind != "array" {
+		w.Note(format.KeyMalformed, v.At, "%s is a %s, expected an array", key, v.Kind)
+	}
+	for _, item := range v.Items {
+		if item.Kind != "string" {
+			w.Note(format.KeyMalformed, item.At, "a %s in %s, expected a string", item.Kind, key)
+			continue
+		}
+		list = append(list, item.Text)
+	}
+	return list
+}
+
+// Integer reads a number; true counts as 1. Another kind is remarked.
+func (w *Walker) Integer(n *Node, key string) int {
+	v := n.Get(key)
+	switch {
+	case v == nil || v.Kind == "false":
+		return 0
+	case v.Kind == "true":
+		return 1
+	}
+	i, err := strconv.Atoi(strings.TrimSpace(v.Text))
+	if err != nil || v.Kind != "integer" {
+		w.Note(format.KeyMalformed, v.At, "%s is no whole number", key)
+		return 0
+	}
+	return i
+}
+
+// Flag reads a switch.
+func (w *Walker) Flag(n *Node, key string) bool { return w.Integer(n, key) == 1 }

@@ -1,0 +1,88 @@
+package tree
+
+import (
+	"bytes"
+	"encoding/xml"
+	"errors"
+	"io"
+	"strings"
+
+	"wardicon/core/format"
+)
+
+// XML reads an XML document without document type declaration: an element with elements
+// inside is a dict, any other a string. Attributes and namespaces are left out.
+func XML(file string, data []byte) (*Node, error) {
+	dec := xml.NewDecoder(bytes.NewReader(data))
+	nodes := 0
+	at := func(path string) format.Position {
+		line, column := dec.InputPos()
+		return format.Position{File: file, Line: line, Column: column, Path: path}
+	}
+	var element func(path string, depth int) (*Node, error)
+	element = func(path string, depth int) (*Node, error) {
+		n := &Node{Kind: "string", At: at(path)}
+		if nodes++; nodes > MaxNodes || depth > MaxDepth {
+			return nil, &SyntaxError{n.At, "more elements, or deeper ones, than any profile has"}
+		}
+		var text strings.Builder
+		for {
+			tok, err := dec.Token()
+			if errors.Is(err, io.EOF) {
+				return nil, &SyntaxError{n.At, "the file ends in the middle"}
+			}
+			if err != nil {
+				return nil, &SyntaxError{n.At, "not XML: " + err.Error()}
+			}
+			switch t := tok.(type) {
+			case xml.StartElement:
+				inner := path + "." + t.Name.Local
+				keyAt := at(inner)
+				v, err := element(inner, depth+1)
+				if err != nil {
+					return nil, err
+				}
+				n.Kind = "dict"
+				n.Dict = append(n.Dict, Entry{t.Name.Local, keyAt, v})
+			case xml.CharData:
+				text.Write(t)
+			case xml.Directive:
+				return nil, &SyntaxError{at(path), "a document type declaration"}
+			case xml.EndElement:
+				if n.Kind == "string" {
+					n.Text = text.String()
+				}
+				return n, nil
+			}
+		}
+	}
+	for {
+		tok, err := dec.Token()
+		if err != nil {
+			return nil, &SyntaxError{at(""), "no element"}
+		}
+		switch t := tok.(type) {
+		case xml.StartElement:
+			root, err := element(t.Name.Local, 0)
+			if err != nil {
+				return nil, err
+			}
+			return &Node{Kind: "dict", At: root.At, Dict: []Entry{{t.Name.Local, root.At, root}}}, nil
+		case xml.Directive:
+			return nil, &SyntaxError{at(""), "a document type declaration"}
+		}
+	}
+}
+
+// All lists the values of a key that may stand several times.
+func (n *Node) All(key string) []*Node {
+	var list []*Node
+	if n != nil {
+		for _, e := range n.Dict {
+			if e.Key == key {
+				list = append(list, e.Value)
+			}
+		}
+	}
+	return list
+}

@@ -1,0 +1,283 @@
+package uci
+
+import (
+	"fmt"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/format/daemons"
+	"wardicon/core/format/ovpn"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// option is what a batch sets, with its place.
+type option struct {
+	values []string
+	list   bool
+	at     format.Position
+}
+
+type reader struct {
+	format.Reading
+	file   string
+	beside format.Beside
+	set    map[string]*option
+	order  []string
+}
+
+// Read takes a batch apart, with the files that it names. It always answers; what is
+// wrong is in the notes.
+func Read(name string, data []byte, beside format.Beside) format.Reading {
+	r := &reader{file: name, beside: beside, set: map[string]*option{}}
+	if !r.Lines(name, data, r.line) {
+		return r.Reading
+	}
+	found := false
+	for _, path := range r.order {
+		o := r.set[path]
+		switch {
+		case strings.Count(path, ".") != 1 || o.list:
+		case strings.HasPrefix(path, "network.") && o.values[0] == "interface":
+			found = true
+			r.network(path)
+		case strings.HasPrefix(path, "openvpn.") && o.values[0] == "openvpn":
+			found = true
+			r.tls(path)
+		}
+	}
+	if !found {
+		r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "no interface and no tunnel is set")
+	}
+	return r.Reading
+}
+
+func (r *reader) line(at format.Position, line string) bool {
+	line = strings.TrimSpace(line)
+	command, rest, _ := strings.Cut(line, " ")
+	switch command {
+	case "", "commit", "delete":
+		return true
+	case "set", "add_list":
+	default:
+		if strings.HasPrefix(command, "#") {
+			return true
+		}
+		r.Note(format.Unreadable, at, "%q, expected set, add_list, delete or commit", command)
+		return false
+	}
+	path, raw, ok := strings.Cut(strings.TrimSpace(rest), "=")
+	if !ok {
+		r.Note(format.Unreadable, at, "%s without a value", command)
+		return false
+	}
+	value, err := unquote(raw)
+	if err != nil {
+		r.Note(format.Unreadable, at, "%s: %s", path, err)
+		return false
+	}
+	at.Path = path
+	o := r.set[path]
+	if o == nil {
+		o = &option{at: at, list: command == "add_list"}
+		r.set[path] = o
+		r.order = append(r.order, path)
+	} else if command == "set" {
+		r.Note(format.KeyTwice, at, "%s", path)
+		o.values = nil
+	}
+	o.values = append(o.values, value)
+	return true
+}
+
+// unquote reads a word as a shell would: single quotes as they are, double quotes and
+// bare text with backslashes.
+func unquote(raw string) (string, error) {
+	var b strings.Builder
+	quote := byte(0)
+	for i := 0; i < len(raw); i++ {
+		c := raw[i]
+		switch {
+		case quote == '\'' && c != '\'':
+			b.WriteByte(c)
+		case c == '\\':
+			if i++; i == len(raw) {
+				return "", fmt.Errorf("a backslash at the end")
+			}
+			b.WriteByte(raw[i])
+		case quote != 0 && c == quote:
+			quote = 0
+		case quote == '"':
+			b.WriteByte(c)
+		case c == '\'' || c == '"':
+			quote = c
+		case c == ' ' || c == '\t' || c == ';' || c == '#':
+			return "", fmt.Errorf("something after the value")
+		default:
+			b.WriteByte(c)
+		}
+	}
+	if quote != 0 {
+		return "", fmt.Errorf("a quote that does not end")
+	}
+	return b.String(), nil
+}
+
+func (r *reader) get(path string) string {
+	if o := r.set[path]; o != nil && len(o.values) > 0 {
+		return o.values[len(o.values)-1]
+	}
+	return ""
+}
+
+func (r *reader) list(path string) []string {
+	if o := r.set[path]; o != nil {
+		return o.values
+	}
+	return []string{}
+}
+
+func (r *reader) at(path string) format.Position {
+	if o := r.set[path]; o != nil {
+		return o.at
+	}
+	return format.Position{File: r.file, Line: 1, Column: 1, Path: path}
+}
+
+func (r *reader) positions(keys map[vpn.Field]string) map[vpn.Field]format.Position {
+	m := map[vpn.Field]format.Position{}
+	for field, key := range keys {
+		m[field] = r.at(key)
+	}
+	return m
+}
+
+func (r *reader) tls(path string) {
+	name := filepath.Base(r.get(path + ".config"))
+	text := r.Fetch(r.beside, name, r.at(path+".config"))
+	if text == "" {
+		return
+	}
+	inner := ovpn.Read(name, []byte(text), r.beside)
+	r.Notes = append(r.Notes, inner.Notes...)
+	for _, one := range inner.Connections {
+		one.Connection.Scope = vpn.ScopeMachine
+		if r.get(path+".enabled") == "1" {
+			one.Connection.Connect = vpn.Always
+		}
+		r.Connections = append(r.Connections, one)
+	}
+}
+
+func (r *reader) network(path string) {
+	c := vpn.Connection{
+		Name: or(r.get(path+".title"), strings.TrimPrefix(path, "network.")), UUID: strings.ToUpper(r.get(path + ".uuid")), Server: r.get(path + ".server"), Login: r.get(path + ".username"),
+		Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: r.list(path + ".dns"), Domains: r.list(path + ".dns_search"),
+	}
+	if _, ok := r.set[path+".password"]; ok {
+		c.Password, c.Keep = secret.New(r.get(path+".password")), vpn.KeepSaved
+		r.Note(format.SecretClear, r.at(path+".password"), "the password")
+	}
+	if r.get(path+".auto") == "1" {
+		c.Connect = vpn.Always
+	}
+	if r.get(path+".defaultroute") != "0" {
+		c.Tunnel = vpn.TunnelFull
+	}
+	if r.get(path+".ipv6") == "1" {
+		c.IPv6 = vpn.IPv6Carried
+	}
+	for _, key := range r.order {
+		o := r.set[key]
+		if strings.HasPrefix(key, "network.") && strings.HasSuffix(key, ".target") && r.get(strings.TrimSuffix(key, "target")+"interface") == strings.TrimPrefix(path, "network.") {
+			if _, err := netip.ParsePrefix(o.values[0]); err != nil {
+				r.Note(format.KeyMalformed, o.at, "the target %q, expected a network in CIDR form", o.values[0])
+				continue
+			}
+			c.Routes = append(c.Routes, o.values[0])
+		}
+	}
+	ppp, mppe, stateful := r.options(path + ".pppd_options")
+	switch proto := r.get(path + ".proto"); proto {
+	case "l2tp":
+		c.Protocol = vpn.L2TP
+		if !r.ipsec(&c, path) {
+			return
+		}
+		c.L2TP.PPP = ppp
+	case "pptp":
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: ppp, MPPE: mppe, Stateful: stateful}
+	case "sstp":
+		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: ppp, Port: 443}
+		if host, port, ok := vpn.SplitPort(c.Server); ok {
+			c.Server, c.SSTP.Port = host, port
+		}
+		if _, file, ok := strings.Cut(r.get(path+".sstp_options"), "--ca-cert "); ok {
+			c.Authority = r.Anchored(r.Fetch(r.beside, file, r.at(path+".sstp_options")), r.at(path+".sstp_options"))
+		}
+	default:
+		r.Note(format.Unrelated, r.at(path+".proto"), "an interface of the protocol %q", proto)
+		return
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: r.positions(map[vpn.Field]string{
+		vpn.FieldName: path + ".title", vpn.FieldUUID: path + ".uuid", vpn.FieldServer: path + ".server", vpn.FieldPort: path + ".server", vpn.FieldLogin: path + ".username", vpn.FieldPassword: path + ".password",
+		vpn.FieldProtocol: path + ".proto", vpn.FieldPPP: path + ".pppd_options", vpn.FieldMPPE: path + ".pppd_options", vpn.FieldTunnel: path + ".defaultroute", vpn.FieldDNS: path + ".dns",
+		vpn.FieldDomains: path + ".dns_search", vpn.FieldRoutes: path + "_r1.target", vpn.FieldPSK: path + ".proto", vpn.FieldConnect: path + ".auto", vpn.FieldIPv6: path + ".ipv6", vpn.FieldAuthority: path + ".sstp_options",
+	})})
+}
+
+func (r *reader) options(path string) ([]suite.PPPMethod, []suite.MPPE, bool) {
+	ppp, mppe, stateful := slices.Clone(suite.PPPMethods), []suite.MPPE{}, false
+	for _, word := range strings.Fields(r.get(path)) {
+		known := false
+		for _, refusal := range refusals {
+			if refusal.option == word {
+				known = true
+				ppp = slices.DeleteFunc(ppp, func(m suite.PPPMethod) bool { return m == refusal.method })
+			}
+		}
+		switch {
+		case word == "require-mppe":
+			mppe = []suite.MPPE{"128", "40"}
+		case word == "require-mppe-128" || word == "require-mppe-40":
+			mppe = append(mppe, suite.MPPE(word[len("require-mppe-"):]))
+		case word == "mppe-stateful":
+			stateful = true
+		case !known:
+			r.Note(format.KeyUnknown, r.at(path), "the option %s", word)
+		}
+	}
+	return ppp, mppe, stateful
+}
+
+// ipsec reads the half below L2TP, which stands beside.
+func (r *reader) ipsec(c *vpn.Connection, path string) bool {
+	name := strings.TrimSuffix(r.file, filepath.Ext(r.file)) + ".conf"
+	text := r.Fetch(r.beside, name, r.at(path+".proto"))
+	if text == "" {
+		return false
+	}
+	inner := daemons.Read(name, []byte(text), r.beside)
+	for _, n := range inner.Notes {
+		if n.Kind != format.FileMissing {
+			r.Notes = append(r.Notes, n)
+		}
+	}
+	if len(inner.Connections) != 1 || inner.Connections[0].Connection.L2TP == nil {
+		r.Note(format.KeyMalformed, r.at(path+".proto"), "%s does not hold the IPsec half of L2TP", name)
+		return false
+	}
+	c.L2TP, c.Authority, c.Identity = inner.Connections[0].Connection.L2TP, inner.Connections[0].Connection.Authority, inner.Connections[0].Connection.Identity
+	return true
+}
+
+func or(v, otherwise string) string {
+	if v == "" {
+		return otherwise
+	}
+	return v
+}

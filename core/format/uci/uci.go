@@ -1,0 +1,243 @@
+// Package uci writes and reads batches for OpenWrt's unified configuration interface
+// (uci batch): L2TP, PPTP, SSTP and the TLS tunnel, with a firewall zone for the tunnel.
+// The IPsec half of L2TP and the TLS tunnel's own file stand beside.
+package uci
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/format/daemons"
+	"wardicon/core/format/ovpn"
+	"wardicon/core/format/shell"
+	"wardicon/core/platform"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+const (
+	title     = "OpenWrt UCI batch"
+	pppFolder = "/etc/ppp/certs/"
+)
+
+var protocols = []vpn.Protocol{vpn.TLS, vpn.SSTP, vpn.L2TP, vpn.PPTP}
+
+// Codec is the format.
+var Codec = format.Codec{Name: platform.UCI, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+
+// refusals are the options of pppd that switch a method off.
+var refusals = []struct {
+	method suite.PPPMethod
+	option string
+}{
+	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschap-v2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
+}
+
+// Carried reduces a connection to what the batch says.
+func Carried(c vpn.Connection) vpn.Connection {
+	whole := c
+	if c.TLS != nil {
+		c = ovpn.Carried(c)
+		c.Scope = vpn.ScopeMachine
+	} else {
+		c = format.Bare(c)
+		c.Organisation, c.Identifier, c.Scope, c.DNS, c.Routes = "", "", vpn.ScopeMachine, format.FourFirst(c.DNS), format.FourFirst(c.Routes)
+		if whole.IPv6 == vpn.IPv6Carried {
+			c.IPv6 = vpn.IPv6Carried
+		}
+	}
+	if whole.Connect == vpn.Always {
+		c.Connect = vpn.Always
+	}
+	if l := c.L2TP; l != nil {
+		l.PPP, l.BehindNAT = format.Methods(l.PPP), false
+	}
+	if s := c.PPTP; s != nil {
+		s.PPP, s.MPPE = format.Methods(s.PPP), format.Strengths(s.MPPE)
+	}
+	if s := c.SSTP; s != nil {
+		s.PPP, s.ServerName = format.Methods(s.PPP), ""
+	}
+	return c
+}
+
+// batch is a list of commands in the making.
+type batch struct{ strings.Builder }
+
+// Quote writes a value in single quotes, as the batch's own parser reads them.
+func Quote(v string) string { return "'" + strings.ReplaceAll(v, "'", `'\''`) + "'" }
+
+func (b *batch) section(path, kind string) { fmt.Fprintf(b, "set %s=%s\n", path, kind) }
+
+func (b *batch) set(path, v string) { fmt.Fprintf(b, "set %s=%s\n", path, Quote(v)) }
+
+func (b *batch) list(path string, values []string) {
+	for _, v := range values {
+		fmt.Fprintf(b, "add_list %s=%s\n", path, Quote(v))
+	}
+}
+
+func flag(v bool) string {
+	if v {
+		return "1"
+	}
+	return "0"
+}
+
+// Write makes the batch, the files beside it, and the scripts.
+func Write(c vpn.Connection) ([]format.File, error) {
+	if err := format.Sound(title, c, protocols); err != nil {
+		return nil, err
+	}
+	if err := format.NoMPPE56(title, c); err != nil {
+		return nil, err
+	}
+	if c.TLS == nil {
+		if err := format.Host(title, vpn.FieldServer, c.Server); err != nil {
+			return nil, err
+		}
+	}
+	id := strings.ToLower(strings.ReplaceAll(c.UUID, "-", ""))
+	if len(id) != 32 {
+		return nil, &format.UnfitError{Format: title, Field: vpn.FieldUUID, Found: "no UUID", Expected: "a UUID (RFC 9562)"}
+	}
+	c = format.Ask(c)
+	x := "w" + id[:8] // names of interfaces and zones are short
+	var b batch
+	files, places, err := beside(c)
+	if err != nil {
+		return nil, err
+	}
+	sections := []string{"firewall." + x, "firewall." + x + "_lan"}
+	if c.TLS != nil {
+		sections = append(sections, "openvpn."+x)
+		b.section("openvpn."+x, "openvpn")
+		b.set("openvpn."+x+".enabled", flag(c.Connect == vpn.Always))
+		b.set("openvpn."+x+".config", places[0].Path)
+	} else {
+		sections = append(sections, "network."+x)
+		sections = append(sections, b.network(c, "network."+x)...)
+	}
+	b.section("firewall."+x, "zone")
+	b.set("firewall."+x+".name", x)
+	if c.TLS != nil {
+		b.list("firewall."+x+".device", []string{"tun+"})
+	} else {
+		b.list("firewall."+x+".network", []string{x})
+	}
+	for _, o := range [][2]string{{"input", "REJECT"}, {"output", "ACCEPT"}, {"forward", "REJECT"}, {"masq", "1"}, {"mtu_fix", "1"}} {
+		b.set("firewall."+x+"."+o[0], o[1])
+	}
+	b.section("firewall."+x+"_lan", "forwarding")
+	b.set("firewall."+x+"_lan.src", "lan")
+	b.set("firewall."+x+"_lan.dest", x)
+	for _, config := range []string{"network", "openvpn", "firewall"} {
+		if strings.Contains(b.String(), "set "+config+".") {
+			b.WriteString("commit " + config + "\n")
+		}
+	}
+	main := format.File{
+		Name: format.FileName(c.Name, ".uci"), MediaType: "text/plain; charset=utf-8", Private: true,
+		Purpose: "Batch for uci: the install script runs it", Content: []byte(b.String()),
+	}
+	job := shell.Job{Connection: c.Name, Placements: places, Done: "The connection is set up."}
+	for _, s := range sections {
+		job.Apply = append(job.Apply, "uci -q delete "+s+" || true")
+	}
+	job.Revoke = slices.Clone(job.Apply)
+	reload := []string{"/etc/init.d/network reload", "/etc/init.d/firewall reload"}
+	job.Apply = slices.Concat(job.Apply, []string{`uci batch < "$here/` + main.Name + `"`}, reload)
+	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit"}, reload)
+	return slices.Concat([]format.File{main}, files, shell.Scripts(job)), nil
+}
+
+// beside makes the files that the batch names.
+func beside(c vpn.Connection) ([]format.File, []shell.Placement, error) {
+	switch {
+	case c.TLS != nil:
+		files, err := ovpn.Codec.Write(c)
+		if err != nil {
+			return nil, nil, err
+		}
+		return files, []shell.Placement{{File: files[0].Name, Path: "/etc/openvpn/" + files[0].Name, Mode: "0600"}}, nil
+	case c.L2TP != nil:
+		main, more, places, err := daemons.IPsec(c)
+		return append([]format.File{main}, more...), places, err
+	}
+	var places []shell.Placement
+	files := format.PEMFiles(c)
+	for _, f := range files {
+		places = append(places, shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"})
+	}
+	return files, places, nil
+}
+
+// network writes the interface with its routes, and returns the sections of those.
+func (b *batch) network(c vpn.Connection, at string) []string {
+	b.section(at, "interface")
+	b.set(at+".proto", string(c.Protocol))
+	b.set(at+".title", c.Name)
+	b.set(at+".uuid", strings.ToUpper(c.UUID))
+	server := c.Server
+	if c.SSTP != nil && c.SSTP.Port != 443 {
+		server = vpn.JoinPort(c.Server, c.SSTP.Port)
+	}
+	b.set(at+".server", server)
+	b.set(at+".username", c.Login)
+	if c.Keep == vpn.KeepSaved {
+		b.set(at+".password", c.Password.Reveal())
+	}
+	b.set(at+".auto", flag(c.Connect == vpn.Always))
+	b.set(at+".defaultroute", flag(c.Tunnel == vpn.TunnelFull))
+	b.set(at+".ipv6", flag(c.IPv6 == vpn.IPv6Carried))
+	b.set(at+".peerdns", flag(len(c.DNS) == 0))
+	b.list(at+".dns", format.FourFirst(c.DNS))
+	b.list(at+".dns_search", c.Domains)
+	var options []string
+	for _, r := range refusals {
+		if !slices.Contains(c.PPP(), r.method) {
+			options = append(options, r.option)
+		}
+	}
+	if c.PPTP != nil {
+		switch strengths := format.Strengths(c.PPTP.MPPE); {
+		case len(strengths) == 2:
+			options = append(options, "require-mppe")
+		case len(strengths) == 1:
+			options = append(options, "require-mppe-"+string(strengths[0]))
+		}
+		if c.PPTP.Stateful {
+			options = append(options, "mppe-stateful")
+		}
+	}
+	if len(options) > 0 {
+		b.set(at+".pppd_options", strings.Join(options, " "))
+	}
+	if c.SSTP != nil && c.Authority != "" {
+		b.set(at+".sstp_options", "--ca-cert "+pppFolder+format.FileName(c.Name, format.AuthorityFile))
+	}
+	var sections []string
+	if c.Tunnel == vpn.TunnelSplit {
+		for i, r := range format.FourFirst(c.Routes) {
+			kind := "route"
+			if strings.Contains(r, ":") {
+				kind = "route6"
+			}
+			s := fmt.Sprintf("%s_r%d", at, i+1)
+			b.section(s, kind)
+			b.set(s+".interface", strings.TrimPrefix(at, "network."))
+			b.set(s+".target", r)
+			sections = append(sections, s)
+		}
+	}
+	return sections
+}
+
+// Detect tells a batch by its name or its first command.
+func Detect(name string, data []byte) bool {
+	head := string(data[:min(len(data), 4096)])
+	return strings.EqualFold(filepath.Ext(name), ".uci") || strings.HasPrefix(head, "set network.") || strings.HasPrefix(head, "set openvpn.")
+}

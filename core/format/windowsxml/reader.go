@@ -1,0 +1,217 @@
+package windowsxml
+
+import (
+	"bytes"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/format/tree"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// Detect tells a profile by its root element.
+func Detect(_ string, data []byte) bool {
+	return bytes.Contains(data[:min(len(data), 2048)], []byte("<VPNProfile"))
+}
+
+var (
+	topKeys = []string{
+		"ProfileName", "DnsSuffix", "NativeProfile", "Route", "DomainNameInformation", "TrustedNetworkDetection", "AlwaysOn", "DeviceTunnel", "RememberCredentials", "Proxy", "AppTrigger", "TrafficFilter",
+		"EdpModeId", "RegisterDNS", "LockDown", "ByPassForLocal", "DeviceCompliance", "PluginProfile", "AlwaysOnActive", "DisableAdvancedOptionsEditButton", "DisableDisconnectButton", "DataEncryption", "DisableIKEv2Fragmentation",
+		"IPv4InterfaceMetric", "IPv6InterfaceMetric", "NetworkOutageTime", "PrivateNetwork", "UseRasCredentials",
+	}
+	nativeKeys = []string{"Servers", "NativeProtocolType", "L2tpPsk", "RoutingPolicyType", "Authentication", "CryptographySuite", "DisableClassBasedDefaultRoute", "PlumbIKEv2TSAsRoutes", "ProtocolList"}
+)
+
+type reader struct{ tree.Walker }
+
+// Read takes a profile apart. It always answers; what is wrong is in the notes.
+func Read(name string, data []byte, _ format.Beside) format.Reading {
+	r := &reader{tree.Walker{File: name}}
+	text, ok := r.Reading.Text(name, data)
+	if !ok {
+		return r.Reading
+	}
+	root, err := tree.XML(name, []byte(text))
+	if err != nil {
+		r.Fail(err)
+		return r.Reading
+	}
+	p := root.Get("VPNProfile")
+	if p == nil {
+		r.Note(format.Unreadable, r.Start(), "no element VPNProfile")
+		return r.Reading
+	}
+	r.settle(p)
+	return r.Reading
+}
+
+func (r *reader) yes(n *tree.Node, key string) bool {
+	v := strings.TrimSpace(r.Text(n, key))
+	if v != "" && v != "true" && v != "false" {
+		r.Note(format.KeyMalformed, n.Get(key).At, "%s is %q, expected true or false", key, v)
+	}
+	return v == "true"
+}
+
+func (r *reader) settle(p *tree.Node) {
+	n := p.Get("NativeProfile")
+	r.Known(p, topKeys)
+	r.Known(n, nativeKeys)
+	if n == nil {
+		r.Note(format.NotYetRead, p.At, "a profile without NativeProfile")
+		return
+	}
+	for _, key := range []string{"ProfileName", "NativeProfile", "AlwaysOn", "Proxy"} {
+		if all := p.All(key); len(all) > 1 {
+			r.Note(format.KeyTwice, all[1].At, "%s", key)
+		}
+	}
+	c := vpn.Connection{
+		Name: r.Text(p, "ProfileName"), Server: r.Text(n, "Servers"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Routes: []string{}, DNS: []string{}, Domains: []string{},
+	}
+	if r.yes(p, "DeviceTunnel") {
+		c.Scope = vpn.ScopeMachine
+	}
+	switch v := r.Text(n, "RoutingPolicyType"); v {
+	case "SplitTunnel":
+		c.Tunnel = vpn.TunnelSplit
+	case "ForceTunnel", "":
+	default:
+		r.Note(format.KeyMalformed, n.Get("RoutingPolicyType").At, "RoutingPolicyType %q, expected SplitTunnel or ForceTunnel", v)
+	}
+	for _, one := range p.All("Route") {
+		text := fmt.Sprintf("%s/%d", strings.TrimSpace(r.Text(one, "Address")), number(r.Text(one, "PrefixSize")))
+		if _, err := netip.ParsePrefix(text); err != nil {
+			r.Note(format.KeyMalformed, one.At, "the route %s, expected an address and a prefix size", text)
+			continue
+		}
+		c.Routes = append(c.Routes, text)
+	}
+	r.names(p, &c)
+	if x := p.Get("Proxy"); x != nil {
+		c.Proxy = &vpn.Proxy{Server: r.Text(x.Get("Manual"), "Server"), Script: r.Text(x, "AutoConfigUrl"), Bypass: []string{}}
+	}
+	auth := n.Get("Authentication")
+	switch kind := r.Text(n, "NativeProtocolType"); strings.ToLower(kind) {
+	case "l2tp":
+		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{Auth: vpn.MachineCertificate, PSK: secret.New(r.Text(n, "L2tpPsk")), PPP: r.ppp(auth)}
+		if !c.L2TP.PSK.IsZero() {
+			c.L2TP.Auth = vpn.MachinePSK
+			r.Note(format.SecretClear, n.Get("L2tpPsk").At, "the pre-shared key")
+		}
+	case "pptp":
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: r.ppp(auth), MPPE: []suite.MPPE{}}
+	case "ikev2":
+		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(n, auth)
+	default:
+		r.Note(format.NotYetRead, n.At, "NativeProtocolType %q", kind)
+		return
+	}
+	positions := map[vpn.Field]format.Position{}
+	for field, w := range map[vpn.Field]struct {
+		in  *tree.Node
+		key string
+	}{
+		vpn.FieldName: {p, "ProfileName"}, vpn.FieldServer: {n, "Servers"}, vpn.FieldProtocol: {n, "NativeProtocolType"}, vpn.FieldPSK: {n, "L2tpPsk"}, vpn.FieldTunnel: {n, "RoutingPolicyType"},
+		vpn.FieldPPP: {n, "Authentication"}, vpn.FieldAuth: {n, "Authentication"}, vpn.FieldIKE: {n, "CryptographySuite"}, vpn.FieldESP: {n, "CryptographySuite"}, vpn.FieldRoutes: {p, "Route"},
+		vpn.FieldDNS: {p, "DomainNameInformation"}, vpn.FieldDomains: {p, "DnsSuffix"}, vpn.FieldDemand: {p, "TrustedNetworkDetection"}, vpn.FieldConnect: {p, "AlwaysOn"}, vpn.FieldProxy: {p, "Proxy"},
+		vpn.FieldLogin: {n, "Authentication"}, vpn.FieldPassword: {n, "Authentication"},
+	} {
+		positions[field] = r.At(p, w.in, w.key)
+	}
+	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+}
+
+// names reads domains, their servers, and what connects by itself.
+func (r *reader) names(p *tree.Node, c *vpn.Connection) {
+	d := &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
+	for _, one := range p.All("DomainNameInformation") {
+		name := strings.TrimPrefix(strings.TrimSpace(r.Text(one, "DomainName")), ".")
+		if r.yes(one, "AutoTrigger") {
+			d.Domains = append(d.Domains, name)
+			continue
+		}
+		c.Domains = append(c.Domains, name)
+		for server := range strings.SplitSeq(r.Text(one, "DnsServers"), ",") {
+			if server = strings.TrimSpace(server); server != "" && !slices.Contains(c.DNS, server) {
+				c.DNS = append(c.DNS, server)
+			}
+		}
+	}
+	for suffix := range strings.SplitSeq(r.Text(p, "TrustedNetworkDetection"), ",") {
+		if suffix = strings.TrimSpace(suffix); suffix != "" {
+			d.Suffixes = append(d.Suffixes, suffix)
+		}
+	}
+	switch {
+	case r.yes(p, "AlwaysOn"):
+		c.Connect = vpn.Always
+	case len(d.Domains) > 0:
+		c.Connect, c.Demand = vpn.OnDemand, d
+	}
+}
+
+func (r *reader) ppp(auth *tree.Node) []suite.PPPMethod {
+	switch v := r.Text(auth, "UserMethod"); v {
+	case "MSChapv2", "Mschapv2":
+		return []suite.PPPMethod{suite.MSCHAPv2}
+	case "Eap":
+		return []suite.PPPMethod{suite.EAP}
+	default:
+		at := r.Start()
+		if auth != nil {
+			at = auth.At
+		}
+		r.Note(format.KeyMalformed, at, "UserMethod %q, expected MSChapv2 or Eap", v)
+	}
+	return []suite.PPPMethod{}
+}
+
+func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
+	s := &vpn.IKEv2Setting{IKE: []string{}, ESP: []string{}}
+	eap := auth.Get("Eap", "Configuration", "EapHostConfig", "EapMethod")
+	switch {
+	case r.Text(auth, "MachineMethod") == "Certificate":
+		s.Auth = vpn.IKEv2Certificate
+	case number(r.Text(eap, "Type")) == 26:
+		s.Auth = vpn.IKEv2MSCHAPv2
+	case number(r.Text(eap, "Type")) == 13:
+		s.Auth = vpn.IKEv2EAPTLS
+	default:
+		r.Note(format.KeyMalformed, r.At(n, n, "Authentication"), "neither a machine certificate nor EAP of the type 13 or 26")
+	}
+	x := n.Get("CryptographySuite")
+	if x == nil {
+		return s
+	}
+	names := suite.Closed[suite.WindowsDialect]
+	own := func(d suite.Dialect, kind suite.Kind, key string) string {
+		v := strings.TrimSpace(r.Text(x, key))
+		if v == "" || v == "None" || kind == suite.Integrity && strings.HasPrefix(v, "GCM") {
+			return ""
+		}
+		name, ok := d.Own(kind, v)
+		if !ok {
+			r.Note(format.KeyMalformed, r.At(n, x, key), "%s %q is none that Windows names", key, v)
+		}
+		return name
+	}
+	ike := suite.Proposal{Encryption: own(names.IKE, suite.Encryption, "EncryptionMethod"), Integrity: own(names.IKE, suite.Integrity, "IntegrityCheckMethod"), Group: own(names.IKE, suite.Group, "DHGroup")}
+	esp := suite.Proposal{Encryption: own(names.ESP, suite.Encryption, "CipherTransformConstants"), Integrity: own(names.ESP, suite.Integrity, "AuthenticationTransformConstants"), Group: own(names.ESP, suite.Group, "PfsGroup")}
+	for _, q := range []*suite.Proposal{&ike, &esp} {
+		if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
+			q.Integrity = "" // named for the pseudo-random function
+		}
+	}
+	if ike.Encryption != "" && esp.Encryption != "" {
+		s.IKE, s.ESP = []string{ike.String()}, []string{esp.String()}
+	}
+	return s
+}

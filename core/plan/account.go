@@ -1,0 +1,97 @@
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"wardicon/core/vpn"
+)
+
+func (p *planner) account() {
+	g := p.in.Gateway
+	var valid []vpn.Account
+	for _, a := range p.in.Accounts {
+		if len(a.GatewayIDs) == 0 || slices.Contains(a.GatewayIDs, g.ID) {
+			valid = append(valid, a)
+		}
+	}
+	// Made for this gateway before valid everywhere; with a password before without.
+	slices.SortFunc(valid, func(a, b vpn.Account) int {
+		return cmp.Or(order(len(a.GatewayIDs) == 0, len(b.GatewayIDs) == 0), order(a.Password == nil, b.Password == nil), cmp.Compare(a.Login, b.Login), cmp.Compare(a.ID, b.ID))
+	})
+	by, reason := ByRule, ""
+	wish := p.in.Profile.Wishes.AccountID
+	if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return a.ID == wish }); wish != "" && i >= 0 {
+		valid, by, reason = valid[i:i+1], ByOperator, "settled on the profile"
+	} else if wish != "" {
+		p.choose(vpn.FieldAccount, "Account", "none", ByOperator, "the account that was settled on is not valid at %s", g.Name)
+		return
+	} else if len(valid) > 1 {
+		reason = fmt.Sprintf("of %d accounts that are valid at %s: one made for the gateway goes first, then one with a password", len(valid), g.Name)
+	}
+	if len(valid) == 0 {
+		p.choose(vpn.FieldAccount, "Account", "none", ByRule, "%s has no account that is valid at %s", p.in.Person.Name, g.Name)
+		return
+	}
+	a := valid[0]
+	if reason == "" {
+		reason = fmt.Sprintf("the only account of %s that is valid at %s", p.in.Person.Name, g.Name)
+	}
+	p.plan.Account = &a
+	p.choose(vpn.FieldAccount, "Account", a.Login, by, reason)
+
+	c := &p.plan.Connection
+	realm := a.Realm
+	if realm == "" {
+		realm = g.SignIn.Realm
+	}
+	c.Login = vpn.JoinLogin(g.SignIn.Form, a.Login, realm)
+	if g.SignIn.Form == vpn.LoginPlain {
+		p.choose(vpn.FieldLogin, "Login", c.Login, ByGateway, "%s wants the login alone", g.Name)
+	} else {
+		p.choose(vpn.FieldLogin, "Login", c.Login, ByGateway, "%s wants login and realm joined as %s", g.Name, g.SignIn.Form)
+	}
+}
+
+func (p *planner) secrets() {
+	c, d, title := &p.plan.Connection, p.in.Device, "Password"
+	wish := p.in.Profile.Wishes.Password
+	switch {
+	case !p.auth.password:
+		c.Keep = vpn.KeepAsked
+		return
+	case wish != "":
+		c.Keep = wish
+		p.choose(vpn.FieldKeep, title, string(wish), ByOperator, "settled on the profile")
+	case p.in.Pattern.Password != "":
+		c.Keep = p.in.Pattern.Password
+		p.choose(vpn.FieldKeep, title, string(c.Keep), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+	case d.CannotAsk:
+		c.Keep = vpn.KeepSaved
+		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "%s cannot ask a person", d.Name)
+	case !p.plan.Ability.SavePassword:
+		c.Keep = vpn.KeepAsked
+		p.choose(vpn.FieldKeep, title, "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
+	case d.Encrypted:
+		c.Keep = vpn.KeepSaved
+		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "the disk of %s is encrypted, so nobody has to type it", d.Name)
+	default:
+		c.Keep = vpn.KeepAsked
+		p.choose(vpn.FieldKeep, title, "asked", ByDevice, "the disk of %s is not encrypted: a saved password could be read from it", d.Name)
+	}
+	if a := p.plan.Account; c.Keep == vpn.KeepSaved && a != nil && a.Password != nil {
+		c.Password = *a.Password
+	}
+}
+
+// order puts false before true.
+func order(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case b:
+		return -1
+	}
+	return 1
+}

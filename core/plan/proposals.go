@@ -1,0 +1,79 @@
+package plan
+
+import (
+	"slices"
+
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// proposals settles the IKE and child proposals of a connection: what is set by the
+// file, or what the client sends by itself.
+func (p *planner) proposals(ike, esp []string) (setIKE, setESP []string) {
+	ability := p.plan.Ability
+	if !ability.Support.Usable() {
+		return []string{}, []string{}
+	}
+	if !ability.SetProposals {
+		p.builtIn(vpn.FieldIKE, "IKE proposal", ability.IKE, ike, false)
+		p.builtIn(vpn.FieldESP, "ESP proposal", ability.ESP, esp, true)
+		return []string{}, []string{}
+	}
+	names := suite.Closed[ability.Dialect]
+	setIKE, setESP = sound(ike), sound(esp)
+	reason := "the gateway's proposals, in its order"
+	if len(setIKE)+len(setESP) < len(ike)+len(esp) {
+		reason += "; weak ones are left off"
+	}
+	if ability.Dialect != "" {
+		setIKE, setESP = carried(setIKE, names.IKE), carried(setESP, names.ESP)
+	}
+	if ability.OneProposal {
+		setIKE, setESP = setIKE[:min(1, len(setIKE))], setESP[:min(1, len(setESP))]
+		reason = "the first of the gateway's that can be set; only one of each can"
+		if len(ike) > 0 && len(setIKE) == 0 || len(esp) > 0 && len(setESP) == 0 {
+			reason = "none of the gateway's can be set, so the client's own are used"
+			setIKE, setESP = []string{}, []string{}
+		}
+	}
+	p.choose(vpn.FieldIKE, "IKE proposals", or(join(setIKE), "the client's own"), ByGateway, reason)
+	p.choose(vpn.FieldESP, "ESP proposals", or(join(setESP), "the client's own"), ByGateway, reason)
+	return setIKE, setESP
+}
+
+// builtIn says which of the client's own proposals the gateway will take.
+func (p *planner) builtIn(field vpn.Field, title string, client, server []string, pfsOptional bool) {
+	mine, _ := suite.ParseAll(client)
+	theirs, _ := suite.ParseAll(server)
+	m, ok := suite.Match(mine, theirs, pfsOptional)
+	switch {
+	case ok:
+		p.choose(field, title, m.String(), ByDevice, "built in; the first of %d that %s sends and %s takes", len(mine), p.plan.Release.Title, p.in.Gateway.Name)
+	case len(theirs) == 0:
+		p.choose(field, title, "the client's own", ByDevice, "built in; %s says nothing of what it takes", p.in.Gateway.Name)
+	default:
+		p.choose(field, title, "none", ByDevice, "%s sends nothing that %s takes", p.plan.Release.Title, p.in.Gateway.Name)
+	}
+}
+
+// carried keeps the proposals that a dialect has names for.
+func carried(list []string, names suite.Dialect) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(v string) bool {
+		q, err := suite.Parse(v)
+		return err != nil || !names.Carries(q)
+	})
+}
+
+// sound leaves weak proposals off, as long as a better one remains.
+func sound(proposals []string) []string {
+	kept := []string{}
+	for _, text := range proposals {
+		if q, err := suite.Parse(text); err == nil && q.Worst().Worth >= suite.LastResort {
+			kept = append(kept, q.String())
+		}
+	}
+	if len(kept) == 0 {
+		return slices.Clone(proposals)
+	}
+	return kept
+}

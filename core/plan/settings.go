@@ -1,0 +1,195 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"wardicon/core/pki"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// settings settles what only the protocol has.
+func (p *planner) settings() {
+	c, g := &p.plan.Connection, p.in.Gateway
+	if !p.plan.Offered {
+		return
+	}
+	switch c.Protocol {
+	case vpn.L2TP:
+		p.l2tp(g.Offers.L2TP)
+	case vpn.IKEv2:
+		p.ikev2(g.Offers.IKEv2)
+	case vpn.PPTP:
+		p.pptp(g.Offers.PPTP)
+	case vpn.SSTP:
+		p.sstp(g.Offers.SSTP)
+	case vpn.TLS:
+		p.tls(g.Offers.TLS)
+	}
+	p.certificates()
+}
+
+// certificates puts in the authorities that vouch for the gateway, and the device's own.
+func (p *planner) certificates() {
+	c, d, g := &p.plan.Connection, p.in.Device, p.in.Gateway
+	c.OldPacking = p.plan.Ability.OldPacking
+	byKey := c.L2TP != nil && c.L2TP.Auth == vpn.MachinePSK || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK || c.PPTP != nil
+	if text := g.Offers.Authority(c.Protocol); text != "" && !byKey {
+		c.Authority = text
+		if list, err := pki.Certificates(text); err == nil {
+			p.choose(vpn.FieldAuthority, "Authority", list[0].Subject.CommonName, ByGateway, "it vouches for the certificate of %s", g.Name)
+		}
+	}
+	if !c.NeedsIdentity() {
+		return
+	}
+	if d.Identity == nil || d.Identity.Key == nil {
+		p.choose(vpn.FieldIdentity, "Certificate", "none", ByDevice, "%s has none on record", d.Name)
+		return
+	}
+	c.Identity = &vpn.Identity{Certificate: d.Identity.Certificate, Key: *d.Identity.Key}
+	list, err := pki.Certificates(d.Identity.Certificate)
+	if err != nil {
+		return
+	}
+	p.choose(vpn.FieldIdentity, "Certificate", list[0].Subject.CommonName, ByDevice, "the certificate of %s, %s", d.Name, pki.KeyKind(list[0]))
+	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
+		c.IKEv2.LocalID = pki.AltName(list[0])
+		p.choose(vpn.FieldLocalID, "Local identity", or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, which both sides check")
+	}
+}
+
+// ppp settles the PPP methods.
+func (p *planner) ppp(offer []suite.PPPMethod) []suite.PPPMethod {
+	list := shared(offer, p.plan.Ability.PPP)
+	if len(list) > 1 && list[0] == suite.MSCHAPv2 {
+		list = list[:1]
+		p.choose(vpn.FieldPPP, "PPP authentication", join(list), ByRule, "the strongest that gateway and device share; weaker ones are left off")
+	} else {
+		p.choose(vpn.FieldPPP, "PPP authentication", or(join(list), "none"), ByGateway, "what gateway and device share")
+	}
+	return list
+}
+
+func (p *planner) key(offered bool) {
+	if offered {
+		p.choose(vpn.FieldPSK, "Pre-shared key", "stored", ByGateway, "the key of %s", p.in.Gateway.Name)
+	} else {
+		p.choose(vpn.FieldPSK, "Pre-shared key", "none", ByGateway, "%s has no key on record", p.in.Gateway.Name)
+	}
+}
+
+func (p *planner) l2tp(o *vpn.L2TPOffer) {
+	l := &vpn.L2TPSetting{Auth: p.auth.machine, Aggressive: o.Aggressive, Group: o.Group}
+	if l.Auth == "" {
+		l.Auth = vpn.MachinePSK
+	}
+	p.plan.Connection.L2TP = l
+	if l.Auth == vpn.MachinePSK {
+		if o.PSK != nil {
+			l.PSK = *o.PSK
+		}
+		p.key(o.PSK != nil)
+	}
+	if o.Aggressive {
+		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+or(o.Group, "without a name"), ByGateway, "%s takes no main mode", p.in.Gateway.Name)
+	}
+	l.PPP = p.ppp(o.PPP)
+	l.IKE, l.ESP = p.proposals(o.IKE, o.ESP)
+	l.BehindNAT = p.in.Gateway.BehindNAT
+	if l.BehindNAT && p.plan.Ability.NATSetting {
+		p.choose(vpn.FieldNAT, "Gateway behind NAT", "set on the device", ByGateway, "%s stands behind NAT and %s refuses that without a setting; a restart is needed once", p.in.Gateway.Name, p.plan.Release.Title)
+	}
+}
+
+func (p *planner) ikev2(o *vpn.IKEv2Offer) {
+	s := &vpn.IKEv2Setting{
+		Auth: p.auth.ikev2, RemoteID: or(o.RemoteID, p.in.Gateway.Address), IKELifetime: o.IKELifetime, ChildLifetime: o.ChildLifetime, DPD: o.DPD,
+		NoMOBIKE: o.NoMOBIKE, NoFragmentation: o.NoFragmentation,
+	}
+	if s.Auth == "" && len(o.Auth) > 0 {
+		s.Auth = o.Auth[0]
+	}
+	p.plan.Connection.IKEv2 = s
+	if s.Auth == vpn.IKEv2PSK {
+		if s.LocalID = o.LocalID; o.PSK != nil {
+			s.PSK = *o.PSK
+		}
+		p.key(o.PSK != nil)
+	}
+	reason := "the identity on the gateway's record"
+	if o.RemoteID == "" {
+		reason = "the gateway's address, because its record names no other identity"
+	}
+	p.choose(vpn.FieldRemoteID, "Remote identity", s.RemoteID, ByGateway, reason)
+	s.IKE, s.ESP = p.proposals(o.IKE, o.ESP)
+}
+
+func (p *planner) pptp(o *vpn.PPTPOffer) {
+	s := &vpn.PPTPSetting{PPP: p.ppp(o.PPP), MPPE: []suite.MPPE{}, Stateful: o.Stateful}
+	p.plan.Connection.PPTP = s
+	keys := slices.ContainsFunc(s.PPP, func(m suite.PPPMethod) bool { return suite.PPPFacts[m].Keys })
+	for _, m := range suite.MPPEs {
+		if keys && slices.Contains(o.MPPE, m) && slices.Contains(p.plan.Ability.MPPE, m) {
+			s.MPPE = append(s.MPPE, m)
+		}
+	}
+	switch {
+	case !keys && len(o.MPPE) > 0:
+		p.choose(vpn.FieldMPPE, "Encryption", "none", ByRule, "the PPP methods that are shared make no keys for MPPE")
+	case len(s.MPPE) > 0:
+		s.MPPE = s.MPPE[:1]
+		p.choose(vpn.FieldMPPE, "Encryption", "MPPE, "+string(s.MPPE[0])+" bits", ByRule, "the strongest that gateway and device share; weaker ones are left off")
+	default:
+		p.choose(vpn.FieldMPPE, "Encryption", "none", ByGateway, "gateway and device share no strength of MPPE")
+	}
+}
+
+func (p *planner) sstp(o *vpn.SSTPOffer) {
+	s := &vpn.SSTPSetting{PPP: p.ppp(o.PPP), Port: o.Port}
+	if s.Port == 0 {
+		s.Port = 443
+	}
+	if o.ServerName != p.in.Gateway.Address {
+		s.ServerName = o.ServerName
+	}
+	p.plan.Connection.SSTP = s
+	p.choose(vpn.FieldPort, "Port", fmt.Sprint(s.Port), ByGateway, "the port on the gateway's record")
+}
+
+func (p *planner) tls(o *vpn.TLSOffer) {
+	s := &vpn.TLSSetting{Auth: p.auth.tls, Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: o.Digest, MinTLS: o.MinTLS, ServerName: o.ServerName, Keepalive: o.Keepalive}
+	if s.Auth == "" && len(o.Auth) > 0 {
+		s.Auth = o.Auth[0]
+	}
+	p.plan.Connection.TLS = s
+	var ways []string
+	for _, r := range o.Remotes {
+		r.Address = or(r.Address, p.in.Gateway.Address)
+		s.Remotes = append(s.Remotes, r)
+		ways = append(ways, fmt.Sprintf("%s %s %d", r.Address, r.Transport, r.Port))
+	}
+	p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
+	for _, worth := range []suite.Worth{suite.Sound, suite.LastResort, suite.Weak} {
+		for _, name := range o.Ciphers {
+			if c, ok := suite.FindCipher(suite.DataCiphers, name); ok && c.Worth >= worth && len(s.Ciphers) < len(o.Ciphers) && !slices.Contains(s.Ciphers, name) {
+				s.Ciphers = append(s.Ciphers, name)
+			}
+		}
+		if len(s.Ciphers) > 0 {
+			break // weaker ones are left off as long as a better one remains
+		}
+	}
+	p.choose(vpn.FieldCiphers, "Data ciphers", or(join(s.Ciphers), "the client's own"), ByGateway, "the gateway's, in its order; weaker ones are left off where a sound one remains")
+	if k := o.ControlKey; k != nil {
+		s.Control = &vpn.ControlWrap{Kind: k.Kind, Direction: k.Direction}
+		if k.Key != nil {
+			s.Control.Key = *k.Key
+		}
+		p.choose(vpn.FieldControl, "Control channel", "wrapped by a key of the kind "+string(k.Kind), ByGateway, "the gateway answers nobody without it")
+	}
+	if s.ServerName != "" {
+		p.choose(vpn.FieldServerName, "Name of the gateway", s.ServerName, ByGateway, "its certificate must have this name")
+	}
+}

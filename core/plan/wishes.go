@@ -1,0 +1,210 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wardicon/core/format/all"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// wishes takes over from the pattern when and how a device connects.
+func (p *planner) wishes() {
+	c, w := &p.plan.Connection, p.in.Pattern
+	c.Connect, c.Reconnect, c.Unmetered = w.Connect, w.Reconnect, w.Unmetered
+	switch {
+	case w.Connect == vpn.ByHand:
+		c.Connect = ""
+	case w.Connect == vpn.OnDemand && w.Demand.Empty():
+		c.Connect = vpn.Always // on demand without a condition
+	case w.Connect == vpn.OnDemand:
+		d := w.Demand
+		c.Demand = &d
+	}
+	if w.Proxy.Script != "" || w.Proxy.Server != "" {
+		proxy := w.Proxy
+		c.Proxy = &proxy
+	}
+	scope := p.in.Profile.Wishes.Scope
+	if scope == "" {
+		scope = w.Scope
+	}
+	c.Scope = scope
+}
+
+// wish is one thing that a pattern can want and a format may not carry.
+type wish struct {
+	field vpn.Field
+	title string
+	say   func(vpn.Connection) string // empty where nothing is wanted
+	take  func(to *vpn.Connection, from vpn.Connection)
+}
+
+var wishList = []wish{
+	{vpn.FieldConnect, "Connects", func(c vpn.Connection) string { return string(c.Connect) }, func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect }},
+	{vpn.FieldDemand, "On demand", func(c vpn.Connection) string { return demandText(c.Demand) }, func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand }},
+	{vpn.FieldIPv6, "IPv6", func(c vpn.Connection) string { return string(c.IPv6) }, func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 }},
+	{vpn.FieldReconnect, "Connects again", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
+	{vpn.FieldUnmetered, "Metered networks", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
+	{vpn.FieldProxy, "Proxy", func(c vpn.Connection) string { return proxyText(c.Proxy) }, func(to *vpn.Connection, from vpn.Connection) { to.Proxy = from.Proxy }},
+}
+
+func yes(v bool) string {
+	if v {
+		return "yes"
+	}
+	return ""
+}
+
+func demandText(d *vpn.Demand) string {
+	if d.Empty() {
+		return ""
+	}
+	var parts []string
+	for _, part := range []struct {
+		title string
+		list  []string
+	}{{"for names in", d.Domains}, {"not in the networks", d.Networks}, {"not where the suffix is", d.Suffixes}} {
+		if len(part.list) > 0 {
+			parts = append(parts, part.title+" "+strings.Join(part.list, ", "))
+		}
+	}
+	if d.Probe != "" {
+		parts = append(parts, "not while "+d.Probe+" answers")
+	}
+	if d.Interface != "" {
+		parts = append(parts, "only over "+d.Interface)
+	}
+	return strings.Join(parts, "; ")
+}
+
+func proxyText(p *vpn.Proxy) string {
+	if p == nil {
+		return ""
+	}
+	text := or(p.Script, p.Server)
+	if len(p.Bypass) > 0 {
+		text += " but for " + strings.Join(p.Bypass, ", ")
+	}
+	return text
+}
+
+// format takes the file that carries most of what is wanted: the one that was wished
+// for, the first that carries all, or the first. What it does not carry is unmet.
+func (p *planner) format() {
+	c, ability := &p.plan.Connection, p.plan.Ability
+	formats := ability.Formats
+	by, reason := ByDevice, fmt.Sprintf("what %s takes", p.plan.Release.Title)
+	if i := slices.Index(formats, platform.Format(p.in.Profile.Wishes.Format)); i >= 0 {
+		formats, by, reason = formats[i:i+1], ByOperator, "settled on the profile"
+	}
+	kept := bare(*c)
+	if len(formats) > 0 && c.Settings() {
+		best := -1
+		for _, f := range formats {
+			codec, ok := all.ByName(f)
+			if !ok {
+				continue
+			}
+			carried := codec.Carried(*c)
+			n := 0
+			for _, w := range wishList {
+				if w.say(*c) == w.say(carried) {
+					n++
+				}
+			}
+			if n > best {
+				if best >= 0 && by == ByDevice {
+					reason = "it carries more of what the pattern wants than " + string(p.plan.Format)
+				}
+				best, p.plan.Format, kept = n, f, carried
+			}
+		}
+	} else if len(formats) > 0 {
+		p.plan.Format = formats[0]
+	}
+	title := "typed by hand"
+	if codec, ok := all.ByName(p.plan.Format); ok {
+		title = codec.Title
+		p.choose(vpn.FieldFormat, "File", title, by, "%s", reason)
+	}
+	if !p.plan.Offered || !ability.Support.Usable() {
+		kept = *c // a blocker stands in the way of everything
+	}
+	p.unmet(kept, title)
+}
+
+// bare is what a person who types can be told of when to connect: nothing.
+func bare(c vpn.Connection) vpn.Connection {
+	c.Connect, c.Demand, c.IPv6, c.Reconnect, c.Unmetered, c.Proxy = "", nil, "", false, false, nil
+	return c
+}
+
+// unmet reduces the wishes to what is kept of them.
+func (p *planner) unmet(kept vpn.Connection, format string) {
+	c := &p.plan.Connection
+	for _, w := range wishList {
+		wanted, got := w.say(*c), w.say(kept)
+		if wanted == "" && got == "" {
+			continue
+		}
+		if wanted != got {
+			reason := fmt.Sprintf("%s cannot say it for %s", upper(format), c.Protocol.Title())
+			if got != "" && wanted != "" {
+				reason += "; it says " + got
+			}
+			// IPv6 goes through where the gateway hands it out, whether or not a file says so.
+			if wanted != "" && wanted != string(vpn.IPv6Carried) {
+				p.plan.Unmet = append(p.plan.Unmet, Unmet{w.field, wanted, reason})
+			}
+		}
+		w.take(c, kept)
+		if got != "" && (w.field != vpn.FieldIPv6 || p.in.Pattern.IPv6 != "") {
+			p.choose(w.field, w.title, got, ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+		}
+	}
+	if c.Keep == vpn.KeepSaved && kept.Keep == vpn.KeepAsked && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
+		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+		p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, upper(format) + " takes no password"})
+	}
+}
+
+// replace puts a choice in the place of the one for the same field.
+func (p *planner) replace(c Choice) {
+	for i := range p.plan.Choices {
+		if p.plan.Choices[i].Field == c.Field {
+			p.plan.Choices[i] = c
+		}
+	}
+}
+
+func upper(v string) string {
+	if v == "" {
+		return v
+	}
+	return strings.ToUpper(v[:1]) + v[1:]
+}
+
+// scope settles for whom on the device the connection is made.
+func (p *planner) scope() {
+	c := &p.plan.Connection
+	machine := map[platform.Format]string{
+		platform.PowerShell: "the script needs an administrator, whose own list of connections would be the wrong place", platform.Keyfile: "a keyfile belongs to the machine",
+		platform.Daemons: "daemons serve the whole machine", platform.UCI: "a router has no people",
+	}[p.plan.Format]
+	switch {
+	case p.in.Profile.Wishes.Scope != "":
+		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "settled on the profile")
+	case p.in.Pattern.Scope != "":
+		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+	case machine != "":
+		c.Scope = vpn.ScopeMachine
+		p.choose(vpn.FieldScope, "For", "machine", ByDevice, "%s", machine)
+	default:
+		c.Scope = vpn.ScopePerson
+		p.choose(vpn.FieldScope, "For", "person", ByRule, "only %s uses it", or(p.in.Person.Name, "one person"))
+	}
+}

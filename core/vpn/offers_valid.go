@@ -1,0 +1,302 @@
+package vpn
+
+import (
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+)
+
+// Bounds of numbers in offers.
+const (
+	maxMinutes = 60 * 24 * 30
+	maxSeconds = 3600
+	maxPort    = 65535
+)
+
+func (in *inspector) offers(o Offers) {
+	ppp := func(at string, list []suite.PPPMethod) {
+		if len(list) == 0 {
+			in.add(at, "nothing", "at least one PPP authentication method", "write for example mschapv2")
+		}
+		each(in, at, list, func(p string, m suite.PPPMethod) { oneOf(in, p, m, suite.PPPMethods) })
+	}
+	if l := o.L2TP; l != nil {
+		each(in, "/offers/l2tp/auth", l.Auth, func(p string, a MachineAuth) { oneOf(in, p, a, MachineAuths) })
+		in.secret("/offers/l2tp/psk", l.PSK)
+		in.text("/offers/l2tp/group", l.Group, maxName, false)
+		in.authority("/offers/l2tp/authority", l.Authority)
+		ppp("/offers/l2tp/ppp", l.PPP)
+		each(in, "/offers/l2tp/ike", l.IKE, in.proposal)
+		each(in, "/offers/l2tp/esp", l.ESP, in.proposal)
+	}
+	if i := o.IKEv2; i != nil {
+		if len(i.Auth) == 0 {
+			in.add("/offers/ikev2/auth", "nothing", "at least one way for clients to prove themselves", "write for example eap-mschapv2")
+		}
+		each(in, "/offers/ikev2/auth", i.Auth, func(p string, a IKEv2Auth) { oneOf(in, p, a, IKEv2Auths) })
+		in.secret("/offers/ikev2/psk", i.PSK)
+		in.text("/offers/ikev2/remote_id", i.RemoteID, maxLogin, false)
+		in.text("/offers/ikev2/local_id", i.LocalID, maxLogin, false)
+		in.authority("/offers/ikev2/authority", i.Authority)
+		each(in, "/offers/ikev2/ike", i.IKE, in.proposal)
+		each(in, "/offers/ikev2/esp", i.ESP, in.proposal)
+		in.number("/offers/ikev2/ike_lifetime", i.IKELifetime, maxMinutes)
+		in.number("/offers/ikev2/child_lifetime", i.ChildLifetime, maxMinutes)
+		in.number("/offers/ikev2/dpd", i.DPD, maxSeconds)
+	}
+	if p := o.PPTP; p != nil {
+		ppp("/offers/pptp/ppp", p.PPP)
+		each(in, "/offers/pptp/mppe", p.MPPE, func(at string, m suite.MPPE) { oneOf(in, at, m, suite.MPPEs) })
+	}
+	if s := o.SSTP; s != nil {
+		in.number("/offers/sstp/port", s.Port, maxPort)
+		ppp("/offers/sstp/ppp", s.PPP)
+		in.authority("/offers/sstp/authority", s.Authority)
+		if s.ServerName != "" {
+			in.host("/offers/sstp/server_name", s.ServerName)
+		}
+	}
+	if t := o.TLS; t != nil {
+		in.tls(t)
+	}
+}
+
+func (in *inspector) tls(t *TLSOffer) {
+	if len(t.Remotes) == 0 {
+		in.add("/offers/tls/remotes", "nothing", "at least one port and transport", "write for example port 1194, udp")
+	}
+	each(in, "/offers/tls/remotes", t.Remotes, func(at string, r Remote) {
+		if r.Address != "" {
+			in.host(at+"/address", r.Address)
+		}
+		if r.Port < 1 || r.Port > maxPort {
+			in.add(at+"/port", fmt.Sprint(r.Port), "a port from 1 to 65535", "write for example 1194")
+		}
+		oneOf(in, at+"/transport", r.Transport, Transports)
+	})
+	if len(t.Auth) == 0 {
+		in.add("/offers/tls/auth", "nothing", "at least one way for clients to prove themselves", "write for example certificate")
+	}
+	each(in, "/offers/tls/auth", t.Auth, func(p string, a TLSAuth) { oneOf(in, p, a, TLSAuths) })
+	in.authority("/offers/tls/authority", t.Authority)
+	if k := t.ControlKey; k != nil {
+		oneOf(in, "/offers/tls/control_key/kind", k.Kind, ControlKinds)
+		oneOf(in, "/offers/tls/control_key/direction", k.Direction, []string{"", "0", "1"})
+		in.controlKey("/offers/tls/control_key/key", k.Kind, k.Key)
+	}
+	names := func(list []suite.Cipher) []string {
+		var l []string
+		for _, c := range list {
+			l = append(l, c.Name)
+		}
+		return l
+	}
+	each(in, "/offers/tls/ciphers", t.Ciphers, func(at, v string) { oneOf(in, at, v, names(suite.DataCiphers)) })
+	oneOf(in, "/offers/tls/digest", t.Digest, append(names(suite.Digests), ""))
+	oneOf(in, "/offers/tls/min_tls", t.MinTLS, []string{"", "1.0", "1.1", "1.2", "1.3"})
+	in.text("/offers/tls/server_name", t.ServerName, maxHost, false)
+	in.number("/offers/tls/keepalive", t.Keepalive, maxSeconds)
+}
+
+func (in *inspector) number(pointer string, n, limit int) {
+	if n < 0 || n > limit {
+		in.add(pointer, fmt.Sprint(n), fmt.Sprintf("a number from 0 to %d", limit), "correct the number")
+	}
+}
+
+func (in *inspector) authority(pointer, text string) {
+	if text == "" {
+		return
+	}
+	if _, err := pki.Certificates(text); err != nil {
+		in.add(pointer, err.Error(), "certificates in PEM form", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+	}
+}
+
+func (in *inspector) identity(id *DeviceIdentity) {
+	list, err := pki.Certificates(id.Certificate)
+	if err != nil {
+		in.add("/identity/certificate", err.Error(), "the device's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		return
+	}
+	switch {
+	case id.Key == nil:
+		in.add("/identity/key", "nothing", "the private key of the certificate", "paste the key file")
+	case id.Key.Reveal() == secret.Hidden:
+		in.secret("/identity/key", id.Key)
+	default:
+		if _, err := pki.Pair(pki.Bundle(list...), *id.Key); err != nil {
+			in.add("/identity/key", err.Error(), "the private key of the certificate, PEM without a passphrase", "paste the key that belongs to the certificate")
+		}
+	}
+}
+
+// The blocks that a control-channel key file has.
+const (
+	StaticKeyBegin = "-----BEGIN OpenVPN Static key V1-----"
+	StaticKeyEnd   = "-----END OpenVPN Static key V1-----"
+	ClientKeyBegin = "-----BEGIN OpenVPN tls-crypt-v2 client key-----"
+	ClientKeyEnd   = "-----END OpenVPN tls-crypt-v2 client key-----"
+)
+
+// TidyControlKey writes a control-channel key in its one form: its block alone, without
+// remarks before it. ok is false where it is none of that kind.
+func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
+	begin, end := StaticKeyBegin, StaticKeyEnd
+	if kind == ControlCryptV2 {
+		begin, end = ClientKeyBegin, ClientKeyEnd
+	}
+	_, rest, found := strings.Cut(strings.ReplaceAll(text, "\r", ""), begin)
+	body, _, closed := strings.Cut(rest, end)
+	if !found || !closed || len(text) > 16<<10 {
+		return text, false
+	}
+	lines := strings.Fields(body)
+	if kind == ControlCryptV2 {
+		data, err := base64.StdEncoding.DecodeString(strings.Join(lines, ""))
+		ok = err == nil && len(data) >= 256
+	} else {
+		data, err := hex.DecodeString(strings.Join(lines, ""))
+		ok = err == nil && len(data) == 256 // 2048 bits
+	}
+	return begin + "\n" + strings.Join(lines, "\n") + "\n" + end + "\n", ok
+}
+
+func (in *inspector) controlKey(pointer string, kind ControlKind, key *secret.Text) {
+	switch {
+	case key == nil:
+		in.add(pointer, "nothing", "the control-channel key", "paste the key file")
+	case key.Reveal() == secret.Hidden:
+		in.secret(pointer, key)
+	default:
+		if _, ok := TidyControlKey(kind, key.Reveal()); !ok {
+			expected := "a static key of 2048 bits, from BEGIN to END"
+			if kind == ControlCryptV2 {
+				expected = "a client key for tls-crypt-v2, from BEGIN to END"
+			}
+			in.add(pointer, "a secret of another form", expected, "paste the whole key file")
+		}
+	}
+}
+
+// tidy writes certificates in their one form; what cannot be read stays for Validate.
+func tidy(text string) string {
+	if list, err := pki.Certificates(text); err == nil {
+		return pki.Bundle(list...)
+	}
+	return text
+}
+
+func (o *Offers) normalise() {
+	if l := o.L2TP; l != nil {
+		fill(&l.PPP)
+		fill(&l.IKE)
+		fill(&l.ESP)
+		if len(l.Auth) == 0 {
+			l.Auth = []MachineAuth{MachinePSK}
+		}
+		l.Authority, l.PSKSet = tidy(l.Authority), present(l.PSK)
+	}
+	if i := o.IKEv2; i != nil {
+		fill(&i.Auth)
+		fill(&i.IKE)
+		fill(&i.ESP)
+		i.Authority, i.PSKSet = tidy(i.Authority), present(i.PSK)
+	}
+	if p := o.PPTP; p != nil {
+		fill(&p.PPP)
+		fill(&p.MPPE)
+	}
+	if s := o.SSTP; s != nil {
+		fill(&s.PPP)
+		s.Authority = tidy(s.Authority)
+	}
+	if t := o.TLS; t != nil {
+		fill(&t.Remotes)
+		fill(&t.Auth)
+		fill(&t.Ciphers)
+		t.Authority = tidy(t.Authority)
+		if k := t.ControlKey; k != nil {
+			if present(k.Key) {
+				if text, ok := TidyControlKey(k.Kind, k.Key.Reveal()); ok {
+					key := secret.New(text)
+					k.Key = &key
+				}
+			}
+			k.KeySet = present(k.Key)
+		}
+	}
+}
+
+// Secrets lists the secrets of the offers by their place in a gateway's record.
+func (o *Offers) Secrets() map[string]**secret.Text {
+	at := map[string]**secret.Text{}
+	if o.L2TP != nil {
+		at["offers/l2tp/psk"] = &o.L2TP.PSK
+	}
+	if o.IKEv2 != nil {
+		at["offers/ikev2/psk"] = &o.IKEv2.PSK
+	}
+	if o.TLS != nil && o.TLS.ControlKey != nil {
+		at["offers/tls/control_key/key"] = &o.TLS.ControlKey.Key
+	}
+	return at
+}
+
+// Validate reports every field of a pattern that cannot be accepted.
+func (p *Pattern) Validate() error {
+	in := inspect("pattern")
+	in.required("/name", p.Name, maxName)
+	each(in, "/groups", p.Groups, func(at, v string) { in.required(at, v, maxName) })
+	each(in, "/platforms", p.Platforms, func(at string, v Platform) { oneOf(in, at, v, Platforms) })
+	each(in, "/protocols", p.Protocols, func(at string, v Protocol) { oneOf(in, at, v, Protocols) })
+	for i, v := range p.Protocols {
+		if slices.Index(p.Protocols, v) < i {
+			in.add(fmt.Sprintf("/protocols/%d", i), shown(string(v)), "each protocol once", "remove it")
+		}
+	}
+	oneOf(in, "/gateways", p.Gateways, append(Choices, ""))
+	each(in, "/gateway_ids", p.GatewayIDs, func(at, v string) { in.required(at, v, maxName) })
+	oneOf(in, "/tunnel", p.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
+	each(in, "/routes", p.Routes, in.cidr)
+	if len(p.Routes) > 0 && p.Tunnel == TunnelFull {
+		in.add("/routes", "networks", "none, because the tunnel takes everything", "remove them or choose split")
+	}
+	each(in, "/dns", p.DNS, in.ip)
+	each(in, "/domains", p.Domains, in.host)
+	oneOf(in, "/ipv6", p.IPv6, IPv6Choices)
+	oneOf(in, "/connect", p.Connect, Connects)
+	each(in, "/demand/networks", p.Demand.Networks, func(at, v string) { in.required(at, v, maxName) })
+	each(in, "/demand/suffixes", p.Demand.Suffixes, in.host)
+	each(in, "/demand/domains", p.Demand.Domains, in.host)
+	in.web("/demand/probe", p.Demand.Probe)
+	oneOf(in, "/demand/interface", p.Demand.Interface, Interfaces)
+	in.web("/proxy/script", p.Proxy.Script)
+	if p.Proxy.Server != "" {
+		if _, _, ok := SplitPort(p.Proxy.Server); !ok {
+			in.add("/proxy/server", shown(p.Proxy.Server), "host and port such as proxy.skerryline.example:3128", "write host, colon and port")
+		}
+	}
+	if p.Proxy.Script != "" && p.Proxy.Server != "" {
+		in.add("/proxy/script", "a script and a proxy", "one of them", "remove one")
+	}
+	each(in, "/proxy/bypass", p.Proxy.Bypass, func(at, v string) { in.required(at, v, maxHost) })
+	oneOf(in, "/password", p.Password, []Keep{"", KeepSaved, KeepAsked})
+	oneOf(in, "/scope", p.Scope, []Scope{"", ScopePerson, ScopeMachine})
+	in.text("/naming", p.Naming, maxName, false)
+	rest := p.Naming
+	for _, w := range NamingWords {
+		rest = strings.ReplaceAll(rest, "{"+w+"}", "")
+	}
+	if strings.ContainsAny(rest, "{}") {
+		in.add("/naming", shown(p.Naming), "words in braces out of "+strings.Join(NamingWords, ", "), "correct the word in braces")
+	}
+	in.text("/note", p.Note, maxNote, false)
+	return in.err()
+}
