@@ -164,7 +164,7 @@ func (a *app) install(d *simulate.Device, pattern string) error {
 	if err != nil {
 		return err
 	}
-	c, err := d.Install(filepath.Base(names[0]), content)
+	c, err := d.Install(filepath.Base(names[0]), content, besideFile(names[0]))
 	if err != nil {
 		return err
 	}

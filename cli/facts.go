@@ -117,18 +117,22 @@ func (a *app) release(p vpn.Platform, release string) error {
 		} else {
 			a.say("%s is not in the table; it is judged by %s.\n", found.Title, found.By)
 		}
-		w.AppendHeader(heads("protocol", "support", "takes", "note", "source", "tried here"))
-		w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 44), wrapped(5, 40)})
+		w.AppendHeader(heads("protocol", "support", "proof", "takes", "note", "source", "tried here"))
+		w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 24), wrapped(4, 24), wrapped(5, 36), wrapped(6, 36)})
 		for _, protocol := range vpn.Protocols {
 			can := found.Ability(protocol)
-			takes, tried := string(can.Format), "yes"
-			if takes == "" && protocol == vpn.L2TP && can.Support.Usable() {
+			formats := make([]string, len(can.Formats))
+			for i, f := range can.Formats {
+				formats[i] = string(f)
+			}
+			takes, tried := strings.Join(formats, ", "), "yes"
+			if takes == "" && can.Support.Usable() {
 				takes = "typed by hand"
 			}
 			if can.Unconfirmed {
 				tried = "no"
 			}
-			w.AppendRow(table.Row{protocol.Title(), can.Support, takes, can.Note, can.Source, tried})
+			w.AppendRow(table.Row{protocol.Title(), can.Support, proofs(can), takes, can.Note, can.Source, tried})
 		}
 	})
 }
@@ -181,4 +185,24 @@ kept nowhere; with the default form only the secret goes to standard output.`,
 	}
 	cmd.Flags().IntVar(&bits, "bits", 100, "random bits at the least")
 	return cmd
+}
+
+// proofs lists the ways in which a release can prove who connects.
+func proofs(a platform.Ability) string {
+	var list []string
+	for _, v := range a.Machine {
+		list = append(list, string(v))
+	}
+	for _, v := range a.IKEv2 {
+		list = append(list, string(v))
+	}
+	for _, v := range a.TLS {
+		list = append(list, string(v))
+	}
+	if len(list) == 0 {
+		for _, v := range a.PPP {
+			list = append(list, string(v))
+		}
+	}
+	return strings.Join(list, ", ")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -31,7 +32,10 @@ const (
 	listField
 	boolField
 	numberField
-	secretField // the flag names a file: a secret never stands on a command line
+	secretField   // the flag names a file: a secret never stands on a command line
+	fileField     // the flag names a file of several lines
+	remotesField  // ways to reach a gateway, such as udp:1194
+	withdrawField // parts of the record that are removed
 )
 
 // noun is one kind of record on the command line.
@@ -51,7 +55,7 @@ type noun[Row any] struct {
 
 func (a *app) nouns() []*cobra.Command {
 	return []*cobra.Command{
-		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.organisation(),
+		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.patternCommands(), a.organisation(),
 	}
 }
 
@@ -73,7 +77,7 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 	for _, f := range n.fields {
 		switch f.kind {
-		case listField:
+		case listField, remotesField, withdrawField:
 			c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
 		case boolField:
 			c.Flags().Bool(f.flag, false, f.help)
@@ -296,6 +300,29 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 			value, _ = cmd.Flags().GetBool(f.flag)
 		case numberField:
 			value, _ = cmd.Flags().GetFloat64(f.flag)
+		case remotesField, withdrawField:
+			list, _ := cmd.Flags().GetStringSlice(f.flag)
+			if f.kind == withdrawField {
+				for _, v := range list {
+					put(patch, f.path+"."+v, nil)
+				}
+				continue
+			}
+			remotes, err := remotes(f.flag, list)
+			if err != nil {
+				return nil, err
+			}
+			value = remotes
+		case fileField:
+			path, _ := cmd.Flags().GetString(f.flag)
+			value = nil
+			if path != "" {
+				data, err := a.read(path)
+				if err != nil {
+					return nil, err
+				}
+				value = string(data)
+			}
 		case secretField:
 			path, _ := cmd.Flags().GetString(f.flag)
 			text, err := a.readSecret(path)
@@ -317,6 +344,24 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 		put(patch, f.path, value)
 	}
 	return patch, nil
+}
+
+// remotes reads ways to reach a gateway: transport:port or transport:address:port.
+func remotes(flag string, list []string) ([]map[string]any, error) {
+	ways := []map[string]any{}
+	for _, v := range list {
+		transport, rest, _ := strings.Cut(v, ":")
+		address, digits := "", rest
+		if i := strings.LastIndex(rest, ":"); i >= 0 {
+			address, digits = strings.Trim(rest[:i], "[]"), rest[i+1:]
+		}
+		port, err := strconv.Atoi(digits)
+		if err != nil {
+			return nil, usage("--%s: found %q, expected for example udp:1194 or tcp:other.example:443", flag, v)
+		}
+		ways = append(ways, map[string]any{"transport": transport, "address": address, "port": port})
+	}
+	return ways, nil
 }
 
 func put(patch map[string]any, path string, value any) {

@@ -25,6 +25,10 @@ func findAccount(ctx context.Context, c *client.Client, ref string) (view.Accoun
 	return byRef(ctx, c.Accounts, "account", "ac", "login", ref)
 }
 
+func findPattern(ctx context.Context, c *client.Client, ref string) (view.Pattern, error) {
+	return byRef(ctx, c.Patterns, "pattern", "pa", "name", ref)
+}
+
 func findDevice(ctx context.Context, c *client.Client, ref string) (view.Device, error) {
 	return byRef(ctx, c.Devices, "device", "de", "name", ref)
 }
@@ -76,55 +80,14 @@ func accountID(ctx context.Context, c *client.Client, ref string) (string, error
 	return a.ID, err
 }
 
+func patternID(ctx context.Context, c *client.Client, ref string) (string, error) {
+	p, err := findPattern(ctx, c, ref)
+	return p.ID, err
+}
+
 func deviceID(ctx context.Context, c *client.Client, ref string) (string, error) {
 	d, err := findDevice(ctx, c, ref)
 	return d.ID, err
-}
-
-func gatewayNoun() noun[view.Gateway] {
-	return noun[view.Gateway]{
-		name: "gateway", plural: "gateways", title: "name",
-		about: "A gateway is a VPN server: where it is, what it offers and what lies behind it.",
-		example: `Norrvik --address norrvik.skerryline.example --city Norrvik --country NO \
-      --login-form login@realm --realm crew.skerryline.example \
-      --psk-file norrvik.psk --ppp mschapv2 --ike aes256-sha256-modp2048 --esp aes256-sha256 \
-      --route 10.20.0.0/16 --dns 10.20.0.53 --domain inside.skerryline.example`,
-		fields: []field{
-			{flag: "address", path: "address", help: "host name or IP address that clients connect to"},
-			{flag: "name", path: "name", help: "another name"},
-			{flag: "known-address", path: "addresses", kind: listField, help: "IP address on record behind the name"},
-			{flag: "dynamic", path: "dynamic", kind: boolField, help: "the IP address changes"},
-			{flag: "behind-nat", path: "behind_nat", kind: boolField, help: "the gateway stands behind NAT"},
-			{flag: "city", path: "place.city", help: "city"},
-			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
-			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north"},
-			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
-			{flag: "login-form", path: "sign_in.form", help: `how login and realm are joined: login, login@realm or realm\login`},
-			{flag: "realm", path: "sign_in.realm", help: "realm that the gateway wants"},
-			{flag: "domain", path: "domains", kind: listField, help: "inside domain"},
-			{flag: "dns", path: "dns", kind: listField, help: "inside DNS server"},
-			{flag: "route", path: "routes", kind: listField, help: "network behind the gateway, CIDR"},
-			{flag: "pool", path: "pool", kind: listField, help: "addresses given to clients, CIDR"},
-			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
-			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
-			{flag: "psk-file", path: "offers.l2tp.psk", kind: secretField, help: "file with the pre-shared key, - for standard input"},
-			{flag: "ppp", path: "offers.l2tp.ppp", kind: listField, help: "PPP method: eap, mschapv2, mschap, chap, pap"},
-			{flag: "ike", path: "offers.l2tp.ike", kind: listField, help: "IKE proposal such as aes256-sha256-modp2048"},
-			{flag: "esp", path: "offers.l2tp.esp", kind: listField, help: "ESP proposal such as aes256-sha256"},
-			{flag: "note", path: "note", help: "note for operators"},
-		},
-		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
-		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
-		ref:     func(g view.Gateway) string { return g.Name },
-		columns: []string{"name", "address", "place", "offers", "profiles"}, filters: []string{"name", "city"},
-		row: func(g view.Gateway) table.Row {
-			offers := "none"
-			if g.Offers.L2TP != nil {
-				offers = vpn.L2TP.Title()
-			}
-			return table.Row{g.Name, g.Address, strings.Trim(g.Place.City+", "+g.Place.Country, ", "), offers, g.Profiles}
-		},
-	}
 }
 
 func personNoun() noun[view.Person] {
@@ -136,6 +99,10 @@ func personNoun() noun[view.Person] {
 			{flag: "name", path: "name", help: "another name"},
 			{flag: "language", path: "language", help: "language tag such as en"},
 			{flag: "group", path: "groups", kind: listField, help: "group"},
+			{flag: "city", path: "place.city", help: "where the person mostly is"},
+			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
+			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north; the nearest gateway is measured from there"},
+			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
 		},
 		records: func(c *client.Client) client.Noun[view.Person] { return c.People }, find: findPerson,
 		stamp:   func(p view.Person) vpn.Stamp { return p.Stamp },
@@ -183,11 +150,13 @@ func deviceNoun() noun[view.Device] {
 			{flag: "release", path: "release", help: "release of the platform"},
 			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot ask a person for a password"},
 			{flag: "encrypted", path: "encrypted", kind: boolField, help: "its disk is encrypted"},
+			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and those up to the authority, PEM"},
+			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
 		},
 		records: func(c *client.Client) client.Noun[view.Device] { return c.Devices }, find: findDevice,
 		stamp:   func(d view.Device) vpn.Stamp { return d.Stamp },
 		ref:     func(d view.Device) string { return d.Name },
-		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "person_id", "name"},
+		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "group", "person_id", "name"},
 		row: func(d view.Device) table.Row {
 			return table.Row{d.Name, d.Person, d.Platform, d.Release, d.Profiles, tally(d.Tally)}
 		},
@@ -206,17 +175,20 @@ func profileNoun() noun[view.Profile] {
 			{flag: "tunnel", path: "wishes.tunnel", help: "full or split"},
 			{flag: "password", path: "wishes.password", help: "saved or asked"},
 			{flag: "scope", path: "wishes.scope", help: "person or machine"},
+			{flag: "protocol", path: "wishes.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
+			{flag: "format", path: "wishes.format", help: "format of the file, where the device takes several"},
+			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that it is planned by, by name or id"},
 		},
 		records: func(c *client.Client) client.Noun[view.Profile] { return c.Profiles }, find: findProfile,
 		stamp:   func(p view.Profile) vpn.Stamp { return p.Stamp },
 		ref:     func(p view.Profile) string { return p.Device + "/" + p.Gateway },
-		columns: []string{"device", "gateway", "person", "platform", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id"},
+		columns: []string{"device", "gateway", "person", "platform", "pattern", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id", "pattern_id"},
 		row: func(p view.Profile) table.Row {
 			found := tally(p.Tally)
 			if !p.Checked {
 				found = "being checked"
 			}
-			return table.Row{p.Device, p.Gateway, p.Person, string(p.Platform) + " " + p.Release, found}
+			return table.Row{p.Device, p.Gateway, p.Person, string(p.Platform) + " " + p.Release, p.Pattern, found}
 		},
 	}
 }

@@ -95,6 +95,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
 	background.Go(func() { svc.Run(work) })
+	background.Go(func() { svc.Work(work) })
 	failed := make(chan error, 1)
 	go func() {
 		if secure {

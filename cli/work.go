@@ -3,7 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) work() []*cobra.Command {
-	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.check()}
+	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.check(), a.convert(), a.jobs()}
 	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return deviceNoun().complete(a)(cmd, args, typed)
@@ -48,10 +48,13 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 	tunnel := cmd.Flags().String("tunnel", "", "full or split")
 	password := cmd.Flags().String("password", "", "saved or asked")
 	scope := cmd.Flags().String("scope", "", "person or machine")
+	protocol := cmd.Flags().String("protocol", "", "ikev2, tls, sstp, l2tp or pptp")
+	cmd.Flags().StringVar(&wishes.Format, "format", "", "format of the file, where the device takes several")
 	cmd.Flags().StringVar(&wishes.Name, "connection", "", "name of the connection")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 			wishes.Tunnel, wishes.Password, wishes.Scope = vpn.Tunnel(*tunnel), vpn.Keep(*password), vpn.Scope(*scope)
+			wishes.Protocol = vpn.Protocol(*protocol)
 			var planned view.Planned
 			kept, err := profileOf(ctx, c, args[0], args[1])
 			var none *view.Problem
@@ -75,6 +78,12 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 				return err
 			}
 			if a.output == "table" {
+				if len(planned.Passed) > 0 {
+					a.say("\npassed over")
+				}
+				for _, p := range planned.Passed {
+					a.say("  %-11s %s", p.Protocol.Title(), p.Reason)
+				}
 				a.say("")
 				a.findings(planned.Findings)
 			}
@@ -137,7 +146,7 @@ Secrets are hidden unless --reveal is given; that is written to the audit log.`,
 				}
 				return a.print(files, func(table.Writer) {
 					for _, f := range files.Items {
-						if filepath.Ext(f.Name) != ".html" {
+						if ending := filepath.Ext(f.Name); ending != ".html" && ending != ".p12" {
 							a.say("── %s ── %s\n\n%s", f.Name, f.Purpose, f.Text)
 						}
 					}
@@ -192,24 +201,14 @@ says; one that is there already is not overwritten.`,
 }
 
 func (a *app) save(ctx context.Context, c *client.Client, parcel view.Parcel, to string) error {
-	if err := os.MkdirAll(to, 0o700); err != nil {
-		return err
-	}
-	for _, f := range parcel.Files {
-		data, err := c.Fetch(ctx, parcel.ID, f.Name)
-		if err != nil {
-			return err
-		}
-		out, err := os.OpenFile(filepath.Join(to, filepath.Base(f.Name)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-		if err != nil {
-			return fmt.Errorf("%w; remove it or choose another folder with --to", err)
-		}
-		_, err = out.Write(data)
-		if err := errors.Join(err, out.Close()); err != nil {
+	files := slices.Clone(parcel.Files)
+	for i := range files {
+		var err error
+		if files[i].Content, err = c.Fetch(ctx, parcel.ID, files[i].Name); err != nil {
 			return err
 		}
 	}
-	return nil
+	return keep(to, files)
 }
 
 // Checked is what the check of files found.
@@ -229,9 +228,9 @@ func (a *app) check() *cobra.Command {
 			}
 			return nil
 		},
-		Long: `Reads Apple configuration profiles, NetworkManager keyfiles and Wardicon's own
-install scripts, and prints what is wrong with the place in the file. Nothing is
-sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves that.`,
+		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), with
+those beside them that they name, and prints what is wrong with the place in the
+file. Nothing is sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves that.`,
 		Example: `  wardicon check norrvik.mobileconfig
   wardicon check *.nmconnection --output json --fail-on blocker`,
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -244,7 +243,7 @@ sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves tha
 				if err != nil {
 					return err
 				}
-				result.Findings = append(result.Findings, check.File(all.Read(name, data))...)
+				result.Findings = append(result.Findings, check.File(all.Read(filepath.Base(name), data, besideFile(name)))...)
 			}
 			result.Tally = check.Count(result.Findings)
 			if err := a.print(result, func(table.Writer) { a.findings(result.Findings) }); err != nil {
@@ -255,6 +254,21 @@ sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves tha
 	}
 	cmd.Flags().StringVar(&least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
 	return cmd
+}
+
+// besideFile looks up files in the folder of another one.
+func besideFile(name string) format.Beside {
+	if name == "-" {
+		return nil
+	}
+	return func(other string) ([]byte, bool) {
+		f, err := os.Open(filepath.Join(filepath.Dir(name), filepath.Base(other)))
+		if err != nil {
+			return nil, false
+		}
+		data, err := io.ReadAll(io.LimitReader(f, maxRead))
+		return data, errors.Join(err, f.Close()) == nil
+	}
 }
 
 // maxRead bounds a file that is read: one more byte than any reader takes, so that the

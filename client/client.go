@@ -31,6 +31,7 @@ type Client struct {
 	Accounts Noun[view.Account]
 	Devices  Noun[view.Device]
 	Profiles Noun[view.Profile]
+	Patterns Noun[view.Pattern]
 
 	base  string
 	token string
@@ -45,6 +46,7 @@ func New(address, token string) *Client {
 	c.Accounts = Noun[view.Account]{c, "account", "/accounts"}
 	c.Devices = Noun[view.Device]{c, "device", "/devices"}
 	c.Profiles = Noun[view.Profile]{c, "profile", "/profiles"}
+	c.Patterns = Noun[view.Pattern]{c, "pattern", "/patterns"}
 	return c
 }
 
@@ -298,4 +300,39 @@ func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (p vi
 func (c *Client) Fetch(ctx context.Context, parcelID, name string) (data []byte, err error) {
 	err = c.call(ctx, http.MethodGet, "/parcels/"+url.PathEscape(parcelID)+"/files/"+url.PathEscape(name), nil, nil, nil, &data)
 	return data, err
+}
+
+// Prospects shows what a pattern would make of its devices, a page. With an identifier
+// the change is to a pattern that is kept, else it describes a new one.
+func (c *Client) Prospects(ctx context.Context, patternID string, change any, limit, offset int) (page view.Page[view.Prospect], err error) {
+	q := Query{Limit: limit, Offset: offset}.values()
+	if patternID != "" {
+		q.Set("pattern", patternID)
+	}
+	err = c.call(ctx, http.MethodPost, "/prospects", q, http.Header{"Content-Type": {"application/merge-patch+json"}}, change, &page)
+	return page, err
+}
+
+// RollOut makes or changes the profiles of all devices that a pattern is for.
+func (c *Client) RollOut(ctx context.Context, patternID string) (j view.Job, err error) {
+	err = c.call(ctx, http.MethodPost, "/patterns/"+url.PathEscape(patternID)+"/roll-out", nil, nil, nil, &j)
+	return j, err
+}
+
+// Jobs lists jobs, newest first.
+func (c *Client) Jobs(ctx context.Context, limit, offset int) (page view.Page[view.Job], err error) {
+	err = c.call(ctx, http.MethodGet, "/jobs", Query{Limit: limit, Offset: offset}.values(), nil, nil, &page)
+	return page, err
+}
+
+// Job tells how far a job has come.
+func (c *Client) Job(ctx context.Context, id string) (j view.Job, err error) {
+	err = c.call(ctx, http.MethodGet, "/jobs/"+url.PathEscape(id), nil, nil, nil, &j)
+	return j, err
+}
+
+// Cancel ends a job.
+func (c *Client) Cancel(ctx context.Context, id string) (j view.Job, err error) {
+	err = c.call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(id)+"/cancel", nil, nil, nil, &j)
+	return j, err
 }

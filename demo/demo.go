@@ -5,7 +5,10 @@ package demo
 import (
 	"context"
 	"fmt"
+	"slices"
+	"time"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/service"
@@ -26,63 +29,132 @@ func Load(ctx context.Context, svc *service.Service) error {
 	if _, err := svc.SetOrganisation(ctx, organisation); err != nil {
 		return err
 	}
-	gatewayID, personID := map[string]string{}, map[string]string{}
-	for _, sample := range gateways {
-		g, psk := sample.Gateway, secret.New(sample.psk)
+	ca, err := newAuthority(time.Now())
+	if err != nil {
+		return err
+	}
+	l := &loader{svc: svc, ca: ca, gateways: map[string]string{}, people: map[string]string{}}
+	for _, g := range slices.Concat(gateways, modern(pki.Bundle(ca.certificate))) {
+		if err := l.gateway(ctx, g); err != nil {
+			return fmt.Errorf("%s: %w", g.Name, err)
+		}
+	}
+	for _, p := range slices.Concat(people, newcomers) {
+		if err := l.person(ctx, p); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+	}
+	for _, d := range slices.Concat(devices, newDevices) {
+		if err := l.device(ctx, d); err != nil {
+			return fmt.Errorf("%s: %w", d.name, err)
+		}
+	}
+	for _, p := range patterns {
+		if err := l.pattern(ctx, p); err != nil {
+			return fmt.Errorf("%s: %w", p.Name, err)
+		}
+	}
+	_, err = svc.CheckAll(ctx)
+	return err
+}
+
+// loader puts records in and remembers their identifiers by name.
+type loader struct {
+	svc              *service.Service
+	ca               *authority
+	gateways, people map[string]string
+}
+
+func (l *loader) gateway(ctx context.Context, sample gateway) error {
+	g, psk := sample.Gateway, secret.New(sample.psk)
+	if g.Offers.L2TP != nil {
 		offer := *g.Offers.L2TP
 		offer.PSK = &psk
 		g.Offers.L2TP = &offer
-		row, err := svc.Gateways.Add(ctx, &g)
-		if err != nil {
-			return fmt.Errorf("%s: %w", sample.Name, err)
-		}
-		gatewayID[g.Name] = row.ID
 	}
-	for _, sample := range people {
-		row, err := svc.People.Add(ctx, &vpn.Person{Name: sample.name, Mail: sample.mail, Language: sample.language, Groups: []string{sample.group}})
-		if err != nil {
-			return fmt.Errorf("%s: %w", sample.name, err)
-		}
-		personID[sample.name] = row.ID
-		for _, one := range sample.accounts {
-			a := vpn.Account{PersonID: row.ID, Login: one.login, Realm: one.realm}
-			if one.password != "" {
-				password := secret.New(one.password)
-				a.Password = &password
-			}
-			for _, name := range one.gateways {
-				a.GatewayIDs = append(a.GatewayIDs, gatewayID[name])
-			}
-			if _, err := svc.Accounts.Add(ctx, &a); err != nil {
-				return fmt.Errorf("account of %s: %w", sample.name, err)
-			}
-		}
+	if i := g.Offers.IKEv2; i != nil && slices.Contains(i.Auth, vpn.IKEv2PSK) {
+		i.PSK = &psk
 	}
-	for _, sample := range devices {
-		row, err := svc.Devices.Add(ctx, &vpn.Device{
-			Name: sample.name, PersonID: personID[sample.owner], Platform: sample.platform, Release: sample.release, Encrypted: sample.encrypted, CannotAsk: sample.cannotAsk,
-		})
-		if err != nil {
-			return fmt.Errorf("%s: %w", sample.name, err)
-		}
-		for _, p := range sample.profiles {
-			if _, err := svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: gatewayID[p.gateway], Wishes: p.wishes}); err != nil {
-				return fmt.Errorf("%s to %s: %w", sample.name, p.gateway, err)
-			}
-		}
-	}
-	_, err := svc.CheckAll(ctx)
+	row, err := l.svc.Gateways.Add(ctx, &g)
+	l.gateways[g.Name] = row.ID
 	return err
+}
+
+// site is where the newcomers are.
+var site = vpn.Place{City: "Brattvik", Country: "NO", Latitude: degrees(59.91), Longitude: degrees(5.495)}
+
+func (l *loader) person(ctx context.Context, sample person) error {
+	p := vpn.Person{Name: sample.name, Mail: sample.mail, Language: sample.language, Groups: []string{sample.group}}
+	if slices.ContainsFunc(newcomers, func(n person) bool { return n.name == sample.name }) {
+		p.Place = site
+	}
+	row, err := l.svc.People.Add(ctx, &p)
+	if err != nil {
+		return err
+	}
+	l.people[sample.name] = row.ID
+	for _, one := range sample.accounts {
+		a := vpn.Account{PersonID: row.ID, Login: one.login, Realm: one.realm}
+		if one.password != "" {
+			password := secret.New(one.password)
+			a.Password = &password
+		}
+		for _, name := range one.gateways {
+			a.GatewayIDs = append(a.GatewayIDs, l.gateways[name])
+		}
+		if _, err := l.svc.Accounts.Add(ctx, &a); err != nil {
+			return fmt.Errorf("account: %w", err)
+		}
+	}
+	return nil
+}
+
+func (l *loader) device(ctx context.Context, sample device) error {
+	d := vpn.Device{
+		Name: sample.name, PersonID: l.people[sample.owner], Platform: sample.platform, Release: sample.release, Encrypted: sample.encrypted, CannotAsk: sample.cannotAsk,
+	}
+	if slices.Contains(certified, d.Name) {
+		var err error
+		if d.Identity, err = l.ca.identity(d.Name); err != nil {
+			return err
+		}
+	}
+	row, err := l.svc.Devices.Add(ctx, &d)
+	if err != nil {
+		return err
+	}
+	for _, p := range sample.profiles {
+		if _, err := l.svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: l.gateways[p.gateway], Wishes: p.wishes}); err != nil {
+			return fmt.Errorf("to %s: %w", p.gateway, err)
+		}
+	}
+	return nil
+}
+
+// pattern keeps a pattern and rolls it out.
+func (l *loader) pattern(ctx context.Context, p vpn.Pattern) error {
+	p.GatewayIDs = slices.Clone(p.GatewayIDs)
+	for i, name := range p.GatewayIDs {
+		p.GatewayIDs[i] = l.gateways[name]
+	}
+	row, err := l.svc.Patterns.Add(ctx, &p)
+	if err != nil {
+		return err
+	}
+	if _, err := l.svc.RollOut(ctx, row.ID); err != nil {
+		return err
+	}
+	return l.svc.WorkAll(ctx)
 }
 
 // Secrets lists every secret of the sample data, for tests that look for them where
 // they must not be.
 func Secrets() []string {
 	list := []string{OwnerPassword}
-	for _, g := range gateways {
+	for _, g := range slices.Concat(gateways, modern("")) {
 		list = append(list, g.psk)
 	}
-	for _, p := range people {
+	for _, p := range slices.Concat(people, newcomers) {
 		for _, a := range p.accounts {
 			// A password that equals the login stands in the records as a login.
 			if a.password != "" && a.password != a.login {

@@ -69,6 +69,7 @@ func start(t *testing.T, sample bool) *fleet {
 	}
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })
+	background.Go(func() { f.svc.Work(ctx) })
 	server := httptest.NewServer(httpapi.New(f.svc, log, httpapi.Options{Version: "test", Console: console.Dist()}))
 	t.Cleanup(func() {
 		server.Close()

@@ -58,6 +58,7 @@ func nouns(a *api) {
 	records(a, a.svc.Accounts, "/accounts", "accounts")
 	records(a, a.svc.Devices, "/devices", "devices")
 	records(a, a.svc.Profiles, "/profiles", "profiles")
+	records(a, a.svc.Patterns, "/patterns", "patterns")
 }
 
 // records registers the operations that every noun has.

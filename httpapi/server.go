@@ -104,6 +104,7 @@ func (a *api) describe(r chi.Router) {
 	a.sessions()
 	nouns(a)
 	a.profiles()
+	a.patterns()
 	a.facts()
 }
 

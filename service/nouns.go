@@ -17,23 +17,19 @@ type (
 	Accounts = Records[vpn.Account, view.Account, *vpn.Account]
 	Devices  = Records[vpn.Device, view.Device, *vpn.Device]
 	Profiles = Records[vpn.Profile, view.Profile, *vpn.Profile]
+	Patterns = Records[vpn.Pattern, view.Pattern, *vpn.Pattern]
 )
 
 func (s *Service) gateways() *Gateways {
 	return &Gateways{
 		s: s, table: store.Gateways, unique: "/name",
-		stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
-		name:  func(g view.Gateway) string { return g.Name },
-		hide: func(g *vpn.Gateway) {
-			if g.Offers.L2TP != nil {
-				offer := *g.Offers.L2TP
-				offer.PSK = nil
-				g.Offers.L2TP = &offer
-			}
-		},
+		stamp:  func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
+		name:   func(g view.Gateway) string { return g.Name },
+		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
-			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"})
+			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"},
+				[3]string{"patterns, json_each(patterns.body, '$.gateway_ids')", "json_each.value", "patterns"})
 		},
 		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			// Profiles of the same devices look at each other's names and routes.
@@ -84,7 +80,14 @@ func (s *Service) devices() *Devices {
 		s: s, table: store.Devices, unique: "/name",
 		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
 		name:  func(d view.Device) string { return d.Name },
-		hide:  func(*vpn.Device) {}, before: nothing[*vpn.Device],
+		hide: func(d *vpn.Device) {
+			if d.Identity != nil {
+				identity := *d.Identity
+				identity.Key = nil
+				d.Identity = &identity
+			}
+		},
+		before: nothing[*vpn.Device],
 		refers: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
 			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)
 		},
@@ -107,7 +110,7 @@ func (s *Service) profiles() *Profiles {
 			return errors.Join(
 				reference(ctx, tx, store.Devices, "profile", "/device_id", p.DeviceID),
 				reference(ctx, tx, store.Gateways, "profile", "/gateway_id", p.GatewayID),
-				wishedAccount(ctx, tx, p),
+				wishedAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID),
 			)
 		},
 		used:   nothing[*vpn.Profile],
@@ -131,4 +134,34 @@ func wishedAccount(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 		return missing("profile", "/wishes/account_id", "account of the device's owner", p.Wishes.AccountID)
 	}
 	return nil
+}
+
+func knownPattern(ctx context.Context, tx *store.Tx, id string) error {
+	if id == "" {
+		return nil
+	}
+	return reference(ctx, tx, store.Patterns, "profile", "/pattern_id", id)
+}
+
+func (s *Service) patterns() *Patterns {
+	return &Patterns{
+		s: s, table: store.Patterns, unique: "/name",
+		stamp: func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
+		name:  func(p view.Pattern) string { return p.Name },
+		hide:  func(*vpn.Pattern) {}, before: nothing[*vpn.Pattern],
+		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
+			for i, id := range p.GatewayIDs {
+				if err := reference(ctx, tx, store.Gateways, "pattern", fmt.Sprintf("/gateway_ids/%d", i), id); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		used: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
+			return unused(ctx, tx, "pattern", p.Name, p.ID, [3]string{"profiles", "pattern_id", "profiles"})
+		},
+		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
+			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE pattern_id = ?)", p.ID)
+		},
+	}
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"wardicon/core/card"
 	"wardicon/core/check"
@@ -22,12 +23,14 @@ import (
 // files makes the files of a parcel: what the device takes, and the card.
 func (w *worked) files(byHand bool) ([]format.File, error) {
 	var files []format.File
-	if codec, ok := all.ByName(w.plan.Ability.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
-		made, err := codec.Write(w.plan.Connection)
-		if err != nil {
-			return nil, err
-		}
-		files = made
+	var err error
+	if codec, ok := all.ByName(w.plan.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
+		files, err = codec.Write(w.plan.Connection)
+	} else {
+		files, err = card.Material(w.plan.Connection)
+	}
+	if err != nil {
+		return nil, err
 	}
 	c := card.Make(w.in, w.plan, files, byHand)
 	page, err := c.HTML()
@@ -35,10 +38,27 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 		return nil, err
 	}
 	private := len(c.Values) > 1
+	name := w.plan.Connection.Name
 	return append(files,
-		format.File{Name: format.FileName(w.plan.Connection.Name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
-		format.File{Name: format.FileName(w.plan.Connection.Name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
+		format.File{Name: format.FileName(name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
+		format.File{Name: format.FileName(name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
 	), nil
+}
+
+// sheet draws the card for paper. It is left out of digests: nothing is on it that is not
+// on the page.
+func (w *worked) sheet(files []format.File, byHand bool) (format.File, error) {
+	var taken []format.File
+	for _, f := range files {
+		if !strings.Contains(f.Name, "-card.") {
+			taken = append(taken, f)
+		}
+	}
+	c := card.Make(w.in, w.plan, taken, byHand)
+	data, err := c.PDF()
+	return format.File{
+		Name: format.FileName(w.plan.Connection.Name, "-card.pdf"), MediaType: "application/pdf", Purpose: "Card for paper", Private: len(c.Values) > 1, Content: data,
+	}, err
 }
 
 // build makes the files, or says with a finding why a value cannot be carried.
@@ -79,7 +99,11 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		if err != nil {
 			return err
 		}
-		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files), Files: files}
+		sheet, err := w.sheet(files, byHand)
+		if err != nil {
+			return err
+		}
+		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files), Files: append(files, sheet)}
 		if err := tx.AddParcel(ctx, &p); err != nil {
 			return err
 		}
@@ -151,6 +175,9 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 		}
 		for _, f := range files {
 			text := string(f.Content)
+			if !utf8.Valid(f.Content) {
+				text = fmt.Sprintf("a binary file of %d bytes", len(f.Content))
+			}
 			if !reveal { // some formats carry a secret, and so its mask, in base64
 				text = strings.ReplaceAll(text, base64.StdEncoding.EncodeToString([]byte(secret.Hidden)), secret.Hidden)
 			}

@@ -21,7 +21,8 @@ type worked struct {
 func (w *worked) shown() view.Planned {
 	return view.Planned{
 		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
-		Release: w.plan.Release.Title, Format: w.plan.Ability.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
+		Passed: w.plan.Passed, Unmet: w.plan.Unmet, Pattern: w.in.Pattern.Name, Formats: w.plan.Ability.Formats,
+		Release: w.plan.Release.Title, Format: w.plan.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
 	}
 }
 
@@ -81,6 +82,26 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 		return nil, err
 	}
 	in := plan.Input{Organisation: org, Profile: p, Gateway: *gateway, Device: *device, Person: *person, Accounts: accounts}
+	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
+		return nil, err
+	}
+	return s.settled(ctx, tx, in)
+}
+
+// pattern reads a pattern; the zero one where none is named.
+func pattern(ctx context.Context, tx *store.Tx, id string) (vpn.Pattern, error) {
+	if id == "" {
+		return vpn.Pattern{}, nil
+	}
+	p, err := store.Patterns.Get(ctx, tx, id)
+	if err != nil {
+		return vpn.Pattern{}, err
+	}
+	return *p, nil
+}
+
+// settled plans and checks.
+func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*worked, error) {
 	siblings, err := s.siblings(ctx, tx, in)
 	if err != nil {
 		return nil, err
@@ -102,6 +123,9 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 	for _, other := range others {
 		g, err := store.Gateways.Get(ctx, tx, other.GatewayID)
 		if err != nil {
+			return nil, err
+		}
+		if in.Pattern, err = pattern(ctx, tx, other.PatternID); err != nil {
 			return nil, err
 		}
 		in.Profile, in.Gateway = other, *g

@@ -25,12 +25,15 @@ type Service struct {
 	Accounts *Accounts
 	Devices  *Devices
 	Profiles *Profiles
+	Patterns *Patterns
 
 	store *store.Store
 	log   *slog.Logger
 	now   func() time.Time
 	memo  *secret.Memo
 	wake  chan struct{} // there are profiles to check
+
+	jobsWake chan struct{} // there are jobs to do
 
 	setup  setup
 	signIn struct {
@@ -43,9 +46,10 @@ type Service struct {
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1)}
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1)}
 	svc.signIn.limits = map[string]*rate.Limiter{}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
+	svc.Patterns = svc.patterns()
 	return svc
 }
 

@@ -301,7 +301,7 @@ func TestUnfitParcel(t *testing.T) {
 		t.Errorf("built with a login of %d characters for %s: %v", 240+len(gateway.SignIn.Realm), gateway.Name, err)
 	}
 	parcel, err := svc.Build(ctx, id, true)
-	if err != nil || !parcel.ByHand || len(parcel.Files) != 2 {
+	if err != nil || !parcel.ByHand || len(parcel.Files) != 3 {
 		t.Errorf("the card: %+v (%v)", parcel, err)
 	}
 	list, err := svc.Parcels(ctx, id)

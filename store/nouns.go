@@ -37,12 +37,7 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 		{"address", func(g *vpn.Gateway) any { return g.Address }},
 		{"city", func(g *vpn.Gateway) any { return g.Place.City }},
 	},
-	secrets: func(g *vpn.Gateway) map[string]**secret.Text {
-		if g.Offers.L2TP == nil {
-			return nil
-		}
-		return map[string]**secret.Text{"offers/l2tp/psk": &g.Offers.L2TP.PSK}
-	},
+	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
 	list: listing[view.Gateway]{
 		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id)",
 		scan: func(scan func(...any) error) (row view.Gateway, err error) {
@@ -86,6 +81,12 @@ var Devices = &Table[vpn.Device, view.Device]{
 		{"platform", func(d *vpn.Device) any { return d.Platform }},
 		{"release", func(d *vpn.Device) any { return d.Release }},
 	},
+	secrets: func(d *vpn.Device) map[string]**secret.Text {
+		if d.Identity == nil {
+			return map[string]**secret.Text{}
+		}
+		return map[string]**secret.Text{"identity/key": &d.Identity.Key}
+	},
 	list: listing[view.Device]{
 		id: "d.id", from: "devices d", joins: "LEFT JOIN people p ON p.id = d.person_id",
 		cols: `d.id, d.version, d.created, d.changed, d.body, p.name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
@@ -99,6 +100,6 @@ var Devices = &Table[vpn.Device, view.Device]{
 		sorts: map[string]string{
 			"name": "d.name ASC, d.id ASC", "person": "p.name ASC, d.name ASC", "platform": "d.platform ASC, d.name ASC", "changed": "d.changed ASC, d.id ASC",
 		},
-		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?"},
+		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?", "group": "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)"},
 	},
 }

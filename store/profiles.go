@@ -18,14 +18,20 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 	columns: []column[vpn.Profile]{
 		{"device_id", func(p *vpn.Profile) any { return p.DeviceID }},
 		{"gateway_id", func(p *vpn.Profile) any { return p.GatewayID }},
+		{"pattern_id", func(p *vpn.Profile) any {
+			if p.PatternID == "" {
+				return nil
+			}
+			return p.PatternID
+		}},
 	},
 	list: listing[view.Profile]{
-		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = f.gateway_id LEFT JOIN people p ON p.id = d.person_id",
-		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, d.name, g.name, p.name, d.platform, d.release`,
+		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = f.gateway_id LEFT JOIN people p ON p.id = d.person_id LEFT JOIN patterns pa ON pa.id = f.pattern_id",
+		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, d.name, g.name, p.name, d.platform, d.release, COALESCE(pa.name, '')`,
 		scan: func(scan func(...any) error) (row view.Profile, err error) {
 			var t vpn.Tally
 			var checked bool
-			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Blockers, &t.Warnings, &t.Advice, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release)
+			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Blockers, &t.Warnings, &t.Advice, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release, &row.Pattern)
 			row.Tally, row.Checked = t, checked
 			return row, err
 		},
@@ -35,7 +41,7 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 			"worst": "f.blockers DESC, f.warnings DESC, f.id ASC", "changed": "f.changed ASC, f.id ASC",
 		},
 		filters: map[string]string{
-			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?",
+			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "pattern_id": "f.pattern_id = ?", "platform": "d.platform = ?",
 			"severity": "f.id IN (SELECT profile_id FROM findings WHERE severity = ?)", "rule": "f.id IN (SELECT profile_id FROM findings WHERE rule = ?)",
 		},
 	},

@@ -129,7 +129,7 @@ var secretRules = []Rule{
 		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.Keep = vpn.KeepAsked }},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
 		look: func(s *Subject) []Hit {
-			if s.Device != nil && s.Device.CannotAsk && s.Connection.Keep == vpn.KeepAsked {
+			if s.Device != nil && s.Device.CannotAsk && s.Connection.NeedsPassword() && s.Connection.Keep == vpn.KeepAsked {
 				return []Hit{{Field: vpn.FieldKeep, Found: "asked, on a device that cannot ask"}}
 			}
 			return nil

@@ -56,7 +56,7 @@ func (p *planner) protocol() {
 	}
 	t := list[taken]
 	p.auth, p.plan.Offered, p.plan.Ability = t.auth, g.Offers.Has(t.protocol), p.plan.Release.Ability(t.protocol)
-	p.plan.Connection.Protocol, p.plan.Lacking = t.protocol, t.auth.lacking
+	p.plan.Connection.Protocol, p.plan.Lacking = t.protocol, or(t.auth.lacking, t.passed)
 	for i, c := range list {
 		switch {
 		case i == taken:

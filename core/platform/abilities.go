@@ -204,7 +204,7 @@ func deskPhone() five {
 		vpn.IKEv2: never("practice"), vpn.PPTP: never("practice"), vpn.SSTP: never("practice"),
 		vpn.TLS: {
 			Support: Often, Note: "one file, no questions asked, a limit of size", Formats: []Format{PhoneOVPN}, TLS: vpn.TLSAuths,
-			SplitRoutes: true, SavePassword: true, Source: "practice", Unconfirmed: true,
+			SplitRoutes: true, SetDNS: true, SavePassword: true, Source: "practice", Unconfirmed: true,
 		},
 	}
 }

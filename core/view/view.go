@@ -58,20 +58,31 @@ type Profile struct {
 	Person   string       `json:"person"`
 	Platform vpn.Platform `json:"platform"`
 	Release  string       `json:"release"`
+	Pattern  string       `json:"pattern" doc:"Name of the pattern; empty without one"`
+}
+
+// Pattern is a pattern in a list.
+type Pattern struct {
+	vpn.Pattern
+	Profiles int `json:"profiles" doc:"Number of profiles that are planned by it"`
 }
 
 // Planned is a profile's settled connection with reasons and findings. The connection
 // carries masks in the place of its secrets.
 type Planned struct {
-	Profile    vpn.Profile     `json:"profile"`
-	Connection vpn.Connection  `json:"connection"`
-	Choices    []plan.Choice   `json:"choices"`
-	Findings   []check.Finding `json:"findings"`
-	Tally      vpn.Tally       `json:"tally"`
-	Release    string          `json:"release" doc:"Platform and release"`
-	Format     platform.Format `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
-	Title      string          `json:"title" doc:"What the profile joins"`
-	PersonID   string          `json:"person_id" doc:"The device's owner"`
+	Profile    vpn.Profile       `json:"profile"`
+	Connection vpn.Connection    `json:"connection"`
+	Choices    []plan.Choice     `json:"choices"`
+	Findings   []check.Finding   `json:"findings"`
+	Tally      vpn.Tally         `json:"tally"`
+	Release    string            `json:"release" doc:"Platform and release"`
+	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were passed over, with the reason"`
+	Unmet      []plan.Unmet      `json:"unmet" doc:"Wishes of the pattern that cannot be carried out"`
+	Pattern    string            `json:"pattern" doc:"Name of the pattern; empty without one"`
+	Format     platform.Format   `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
+	Formats    []platform.Format `json:"formats" doc:"Formats that could be chosen"`
+	Title      string            `json:"title" doc:"What the profile joins"`
+	PersonID   string            `json:"person_id" doc:"The device's owner"`
 }
 
 // ShownFile is a file as a preview shows it.
@@ -175,4 +186,49 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 type NewSecret struct {
 	Secret string `json:"secret"`
 	Bits   int    `json:"bits" doc:"Random bits in it"`
+}
+
+// Prospect is what a pattern would make of one device.
+type Prospect struct {
+	DeviceID  string          `json:"device_id"`
+	Device    string          `json:"device"`
+	Person    string          `json:"person"`
+	Release   string          `json:"release" doc:"Platform and release"`
+	GatewayID string          `json:"gateway_id"`
+	Gateway   string          `json:"gateway"`
+	Why       string          `json:"why" doc:"Why this gateway"`
+	ProfileID string          `json:"profile_id,omitempty" doc:"The profile that is there already"`
+	State     string          `json:"state" enum:"new,same,changes,moves" doc:"new, same, changes (is planned otherwise so far) or moves (to another gateway)"`
+	Name      string          `json:"name" doc:"Name of the connection"`
+	Protocol  vpn.Protocol    `json:"protocol"`
+	Works     bool            `json:"works" doc:"A connection can be made"`
+	Format    platform.Format `json:"format"`
+	Passed    []plan.Passed   `json:"passed"`
+	Unmet     []plan.Unmet    `json:"unmet"`
+	Tally     vpn.Tally       `json:"tally"`
+}
+
+// States of a job.
+const (
+	Running   = "running"
+	Done      = "done"
+	Cancelled = "cancelled"
+	Failed    = "failed"
+)
+
+// Job is long work in the background.
+type Job struct {
+	ID       string         `json:"id"`
+	Kind     string         `json:"kind"`
+	Subject  string         `json:"subject" doc:"Identifier of what it works on"`
+	Title    string         `json:"title"`
+	Operator string         `json:"operator"`
+	State    string         `json:"state" enum:"running,done,cancelled,failed"`
+	Total    int            `json:"total"`
+	Done     int            `json:"done"`
+	Cursor   string         `json:"-"`
+	Result   map[string]int `json:"result" doc:"What came out, counted by kind"`
+	Problem  string         `json:"problem,omitempty"`
+	Created  time.Time      `json:"created"`
+	Changed  time.Time      `json:"changed"`
 }

@@ -169,3 +169,10 @@ type TLSOffer struct {
 	ServerName string      `json:"server_name,omitempty" doc:"Name that the gateway's certificate must have; empty checks only that it is a server's"`
 	Keepalive  int         `json:"keepalive" required:"false" doc:"Seconds between signs of life; 0 leaves it to the gateway"`
 }
+
+// Hidden is a copy of the offers without their secrets.
+func (o Offers) Hidden() Offers {
+	o.L2TP, o.IKEv2 = part(o.L2TP, func(l *L2TPOffer) { l.PSK = nil }), part(o.IKEv2, func(i *IKEv2Offer) { i.PSK = nil })
+	o.TLS = part(o.TLS, func(t *TLSOffer) { t.ControlKey = part(t.ControlKey, func(k *ControlKey) { k.Key = nil }) })
+	return o
+}

@@ -2,7 +2,7 @@ package all_test
 
 // lost lists what each format leaves off of a connection with something in every field.
 const lost = `
-apple ikev2: ikev2.ike ikev2.no_fragmentation ipv6 reconnect routes
+apple ikev2: ikev2.ike ikev2.no_fragmentation ipv6 routes
 apple l2tp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 l2tp.behind_nat l2tp.esp l2tp.ike l2tp.ppp reconnect routes unmetered
 apple pptp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 pptp.ppp pptp.stateful reconnect routes unmetered
 keyfile ikev2: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ikev2.child_lifetime ikev2.dpd ikev2.ike_lifetime ikev2.no_fragmentation ikev2.no_mobike proxy.bypass unmetered

@@ -186,7 +186,9 @@ func (r *reader) vpn(root, p *tree.Node) {
 	case "IKEv2":
 		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(p, ike)
 		c.Server, owner = r.Text(ike, "RemoteAddress"), ike
-		if c.Connect, c.Demand, c.Unmetered = r.demand(ike); r.Flag(ike, "IncludeAllNetworks") {
+		c.Connect, c.Demand, c.Unmetered = r.demand(ike)
+		c.Reconnect = c.Connect != ""
+		if r.Flag(ike, "IncludeAllNetworks") {
 			c.IPv6 = vpn.IPv6Refused
 		}
 		for field, key := range map[vpn.Field]string{

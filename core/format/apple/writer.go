@@ -183,6 +183,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 		}
 		c.Connect, c.Demand = demand(whole)
 		c.Unmetered = whole.Unmetered && c.Connect != ""
+		c.Reconnect = c.Connect != "" // what connects by itself does so again
 	}
 	return c
 }

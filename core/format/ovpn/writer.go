@@ -40,8 +40,8 @@ var Folder = format.Codec{
 
 // Phone is the file for desk phones: in one piece, nothing asked, not large.
 var Phone = format.Codec{
-	Name: platform.PhoneOVPN, Title: phoneTitle, Protocols: protocols, Carried: carriedPhone, Detect: func(string, []byte) bool { return false }, Read: Read,
-	Write: writePhone,
+	Name: platform.PhoneOVPN, Title: phoneTitle, Protocols: protocols, Carried: carriedPhone, Detect: func(string, []byte) bool { return false },
+	Write: writePhone, Read: readPhone,
 }
 
 // Carried reduces a connection to what the file says. A password that is asked for is
@@ -62,10 +62,20 @@ func Carried(c vpn.Connection) vpn.Connection {
 
 func carriedPhone(c vpn.Connection) vpn.Connection {
 	c = Carried(c)
+	c.Connect = vpn.Always
 	if c.TLS != nil && c.TLS.Keepalive == 0 {
 		c.TLS.Keepalive = phoneKeepalive
 	}
 	return c
+}
+
+// readPhone reads the file as a desk phone does, which connects whenever it can.
+func readPhone(name string, data []byte, beside format.Beside) format.Reading {
+	r := Read(name, data, beside)
+	for i := range r.Connections {
+		r.Connections[i].Connection.Connect = vpn.Always
+	}
+	return r
 }
 
 // phoneKeepalive keeps the mapping of a home router open, in seconds: calls over SIP

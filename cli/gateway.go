@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+
+	"wardicon/client"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func gatewayNoun() noun[view.Gateway] {
+	return noun[view.Gateway]{
+		name: "gateway", plural: "gateways", title: "name",
+		about: "A gateway is a VPN server: where it is, what it offers and what lies behind it.",
+		example: `Norrvik --address norrvik.skerryline.example --city Norrvik --country NO \
+      --login-form login@realm --realm crew.skerryline.example \
+      --psk-file norrvik.psk --ppp mschapv2 --ike aes256-sha256-modp2048 --esp aes256-sha256 \
+      --route 10.20.0.0/16 --dns 10.20.0.53 --domain inside.skerryline.example`,
+		fields: []field{
+			{flag: "address", path: "address", help: "host name or IP address that clients connect to"},
+			{flag: "name", path: "name", help: "another name"},
+			{flag: "known-address", path: "addresses", kind: listField, help: "IP address on record behind the name"},
+			{flag: "dynamic", path: "dynamic", kind: boolField, help: "the IP address changes"},
+			{flag: "behind-nat", path: "behind_nat", kind: boolField, help: "the gateway stands behind NAT"},
+			{flag: "city", path: "place.city", help: "city"},
+			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
+			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north"},
+			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
+			{flag: "login-form", path: "sign_in.form", help: `how login and realm are joined: login, login@realm or realm\login`},
+			{flag: "realm", path: "sign_in.realm", help: "realm that the gateway wants"},
+			{flag: "domain", path: "domains", kind: listField, help: "inside domain"},
+			{flag: "dns", path: "dns", kind: listField, help: "inside DNS server"},
+			{flag: "route", path: "routes", kind: listField, help: "network behind the gateway, CIDR"},
+			{flag: "pool", path: "pool", kind: listField, help: "addresses given to clients, CIDR"},
+			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
+			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
+			{flag: "load-share", path: "load_share", kind: numberField, help: "share of the devices that are equally near to several gateways"},
+			{flag: "note", path: "note", help: "note for operators"},
+			{flag: "withdraw", path: "offers", kind: withdrawField, help: "protocol that it no longer offers: ikev2, tls, sstp, l2tp, pptp"},
+
+			{flag: "psk-file", path: "offers.l2tp.psk", kind: secretField, help: "L2TP/IPsec: file with the pre-shared key, - for standard input"},
+			{flag: "ppp", path: "offers.l2tp.ppp", kind: listField, help: "L2TP/IPsec: PPP method eap, mschapv2, mschap, chap or pap"},
+			{flag: "ike", path: "offers.l2tp.ike", kind: listField, help: "L2TP/IPsec: IKE proposal such as aes256-sha256-modp2048"},
+			{flag: "esp", path: "offers.l2tp.esp", kind: listField, help: "L2TP/IPsec: ESP proposal such as aes256-sha256"},
+			{flag: "l2tp-auth", path: "offers.l2tp.auth", kind: listField, help: "L2TP/IPsec: how the machines prove themselves, psk or certificate"},
+			{flag: "l2tp-authority", path: "offers.l2tp.authority", kind: fileField, help: "L2TP/IPsec: file with the authorities of its certificate, PEM"},
+			{flag: "aggressive", path: "offers.l2tp.aggressive", kind: boolField, help: "L2TP/IPsec: IKEv1 aggressive mode"},
+			{flag: "group-name", path: "offers.l2tp.group", help: "L2TP/IPsec: group name that clients send"},
+
+			{flag: "ikev2-auth", path: "offers.ikev2.auth", kind: listField, help: "IKEv2: how clients prove themselves, eap-tls, certificate, eap-mschapv2 or psk"},
+			{flag: "ikev2-psk-file", path: "offers.ikev2.psk", kind: secretField, help: "IKEv2: file with the pre-shared key"},
+			{flag: "ikev2-remote-id", path: "offers.ikev2.remote_id", help: "IKEv2: identity that it sends; empty means its address"},
+			{flag: "ikev2-local-id", path: "offers.ikev2.local_id", help: "IKEv2: identity of clients with a pre-shared key"},
+			{flag: "ikev2-authority", path: "offers.ikev2.authority", kind: fileField, help: "IKEv2: file with the authorities of its certificate, PEM"},
+			{flag: "ikev2-ike", path: "offers.ikev2.ike", kind: listField, help: "IKEv2: IKE proposal such as aes256-sha256-ecp256"},
+			{flag: "ikev2-esp", path: "offers.ikev2.esp", kind: listField, help: "IKEv2: child proposal such as aes256gcm16-ecp256; with a group there is PFS"},
+			{flag: "ikev2-lifetime", path: "offers.ikev2.ike_lifetime", kind: numberField, help: "IKEv2: lifetime in minutes"},
+			{flag: "ikev2-child-lifetime", path: "offers.ikev2.child_lifetime", kind: numberField, help: "IKEv2: lifetime of children in minutes"},
+			{flag: "ikev2-dpd", path: "offers.ikev2.dpd", kind: numberField, help: "IKEv2: seconds between signs of life"},
+			{flag: "ikev2-no-mobike", path: "offers.ikev2.no_mobike", kind: boolField, help: "IKEv2: it cannot follow a client to another address"},
+			{flag: "ikev2-no-fragments", path: "offers.ikev2.no_fragmentation", kind: boolField, help: "IKEv2: it takes no fragments of IKE messages"},
+
+			{flag: "pptp-ppp", path: "offers.pptp.ppp", kind: listField, help: "PPTP: PPP method"},
+			{flag: "pptp-mppe", path: "offers.pptp.mppe", kind: listField, help: "PPTP: MPPE strength, 128, 56 or 40"},
+
+			{flag: "sstp-port", path: "offers.sstp.port", kind: numberField, help: "SSTP: port; 0 means 443"},
+			{flag: "sstp-ppp", path: "offers.sstp.ppp", kind: listField, help: "SSTP: PPP method"},
+			{flag: "sstp-authority", path: "offers.sstp.authority", kind: fileField, help: "SSTP: file with the authorities of its certificate, PEM"},
+			{flag: "sstp-name", path: "offers.sstp.server_name", help: "SSTP: name in its certificate; empty means its address"},
+
+			{flag: "tls-remote", path: "offers.tls.remotes", kind: remotesField, help: "TLS tunnel: way to reach it, udp:1194 or tcp:other.example:443, in order"},
+			{flag: "tls-auth", path: "offers.tls.auth", kind: listField, help: "TLS tunnel: certificate-password, certificate or password"},
+			{flag: "tls-authority", path: "offers.tls.authority", kind: fileField, help: "TLS tunnel: file with the authorities of its certificate, PEM"},
+			{flag: "tls-control-kind", path: "offers.tls.control_key.kind", help: "TLS tunnel: kind of its control-channel key, crypt-v2, crypt or auth"},
+			{flag: "tls-control-key", path: "offers.tls.control_key.key", kind: fileField, help: "TLS tunnel: file with the control-channel key"},
+			{flag: "tls-control-direction", path: "offers.tls.control_key.direction", help: "TLS tunnel: direction of an auth key on clients, 0 or 1"},
+			{flag: "tls-cipher", path: "offers.tls.ciphers", kind: listField, help: "TLS tunnel: data cipher such as AES-256-GCM, in order"},
+			{flag: "tls-digest", path: "offers.tls.digest", help: "TLS tunnel: digest such as SHA256"},
+			{flag: "tls-min", path: "offers.tls.min_tls", help: "TLS tunnel: lowest TLS version, 1.2 or 1.3"},
+			{flag: "tls-name", path: "offers.tls.server_name", help: "TLS tunnel: name that its certificate must have"},
+			{flag: "tls-keepalive", path: "offers.tls.keepalive", kind: numberField, help: "TLS tunnel: seconds between signs of life"},
+		},
+		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
+		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
+		ref:     func(g view.Gateway) string { return g.Name },
+		columns: []string{"name", "address", "place", "offers", "profiles"}, filters: []string{"name", "city"},
+		row: func(g view.Gateway) table.Row {
+			var offers []string
+			for _, p := range vpn.Protocols {
+				if g.Offers.Has(p) {
+					offers = append(offers, p.Title())
+				}
+			}
+			if len(offers) == 0 {
+				offers = []string{"none"}
+			}
+			return table.Row{g.Name, g.Address, strings.Trim(g.Place.City+", "+g.Place.Country, ", "), strings.Join(offers, ", "), g.Profiles}
+		},
+	}
+}

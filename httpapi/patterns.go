@@ -1,0 +1,74 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+type prospectsInput struct {
+	Pattern string `query:"pattern" doc:"Identifier of a pattern that is kept; without it the body describes a new one" maxLength:"64"`
+	Limit   int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+	Offset  int    `query:"offset" default:"0" minimum:"0"`
+	RawBody []byte `contentType:"application/merge-patch+json"`
+}
+
+type pageInput struct {
+	Limit  int `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	Offset int `query:"offset" default:"0" minimum:"0"`
+}
+
+func (a *api) patterns() {
+	registry := a.huma.OpenAPI().Components.Schemas
+	full := registry.Schema(reflect.TypeFor[vpn.Pattern](), false, "pattern")
+	input := &huma.Schema{Ref: "#/components/schemas/PatternInput"} // as for adding one
+	const media = "application/merge-patch+json"
+
+	look := operation(http.MethodPost, "/prospects", "show-prospects", "Show what a pattern would make of its devices, before anything is kept", "patterns")
+	look.RequestBody, look.SkipValidateBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}, true
+	handle(a, look, func(ctx context.Context, in *prospectsInput) (*body[view.Page[view.Prospect]], error) {
+		var base vpn.Pattern
+		if in.Pattern != "" {
+			kept, err := a.svc.Patterns.Get(ctx, in.Pattern)
+			if err != nil {
+				return nil, err
+			}
+			base = kept.Pattern
+		} else {
+			base.Name = "new pattern"
+		}
+		base.Normalise()
+		p, err := merged[vpn.Pattern, *vpn.Pattern](registry, full, "pattern", &base, in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		p.Stamp = base.Stamp
+		page, err := a.svc.Prospects(ctx, *p, in.Limit, in.Offset)
+		return &body[view.Page[view.Prospect]]{page}, err
+	})
+	look.RequestBody.Content[media].Schema = input // the framework saw only bytes
+
+	roll := operation(http.MethodPost, "/patterns/{id}/roll-out", "roll-out-pattern", "Make or change the profiles of all devices that a pattern is for, as a job", "patterns")
+	roll.DefaultStatus = http.StatusAccepted
+	handle(a, roll, func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+		j, err := a.svc.RollOut(ctx, in.ID)
+		return &body[view.Job]{j}, err
+	})
+	handle(a, operation(http.MethodGet, "/jobs", "list-jobs", "List jobs, newest first", "jobs"), func(ctx context.Context, in *pageInput) (*body[view.Page[view.Job]], error) {
+		page, err := a.svc.Jobs(ctx, in.Limit, in.Offset)
+		return &body[view.Page[view.Job]]{page}, err
+	})
+	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show how far a job has come", "jobs"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+		j, err := a.svc.Job(ctx, in.ID)
+		return &body[view.Job]{j}, err
+	})
+	handle(a, operation(http.MethodPost, "/jobs/{id}/cancel", "cancel-job", "End a job that runs; what it has done stays", "jobs"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+		j, err := a.svc.Cancel(ctx, in.ID)
+		return &body[view.Job]{j}, err
+	})
+}

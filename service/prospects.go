@@ -1,0 +1,216 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"wardicon/core/plan"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Prospects shows what a pattern would make of the devices that it is for, a page by
+// name, before anything is kept. The pattern need not be kept either.
+func (s *Service) Prospects(ctx context.Context, p vpn.Pattern, limit, offset int) (view.Page[view.Prospect], error) {
+	page := view.Page[view.Prospect]{Items: []view.Prospect{}}
+	tx := s.store.Read()
+	if p.Name == "" {
+		p.Name = "new pattern"
+	}
+	if err := s.Patterns.fit(ctx, tx, &p); err != nil {
+		return page, err
+	}
+	total, err := tx.CountClass(ctx, p)
+	if err != nil {
+		return page, err
+	}
+	page.Total = total
+	ids, err := tx.ClassPage(ctx, p, limit, offset)
+	if err != nil {
+		return page, err
+	}
+	gateways, err := s.choice(ctx, tx, p)
+	if err != nil {
+		return page, err
+	}
+	for _, id := range ids {
+		of, err := s.prospectsOf(ctx, tx, p, id, gateways)
+		if err != nil {
+			return page, err
+		}
+		for _, one := range of {
+			page.Items = append(page.Items, one.shown())
+		}
+	}
+	return page, nil
+}
+
+// choice reads the gateways that a pattern chooses from, in its order.
+func (s *Service) choice(ctx context.Context, tx *store.Tx, p vpn.Pattern) ([]vpn.Gateway, error) {
+	all, err := store.Gateways.Where(ctx, tx, "1 = 1")
+	if err != nil || len(p.GatewayIDs) == 0 {
+		return all, err
+	}
+	var list []vpn.Gateway
+	for _, id := range p.GatewayIDs {
+		if i := slices.IndexFunc(all, func(g vpn.Gateway) bool { return g.ID == id }); i >= 0 {
+			list = append(list, all[i])
+		}
+	}
+	return list, nil
+}
+
+// prospect is one device with one gateway by a pattern; old is the profile that is there.
+type prospect struct {
+	w     *worked
+	why   string
+	old   *vpn.Profile
+	state string
+}
+
+func (p *prospect) shown() view.Prospect {
+	t := p.w.shown()
+	v := view.Prospect{
+		DeviceID: p.w.in.Device.ID, Device: p.w.in.Device.Name, Person: p.w.in.Person.Name, Release: t.Release, GatewayID: p.w.in.Gateway.ID, Gateway: p.w.in.Gateway.Name, Why: p.why,
+		State: p.state, Name: t.Connection.Name, Protocol: t.Connection.Protocol, Works: p.w.plan.Works(), Format: t.Format, Passed: t.Passed, Unmet: t.Unmet, Tally: t.Tally,
+	}
+	if p.old != nil {
+		v.ProfileID = p.old.ID
+	}
+	return v
+}
+
+// States of a prospect.
+const (
+	stateNew     = "new"
+	stateSame    = "same"
+	stateChanges = "changes"
+	stateMoves   = "moves"
+)
+
+// prospectsOf plans one device by a pattern.
+func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, deviceID string, gateways []vpn.Gateway) ([]prospect, error) {
+	org, err := tx.Organisation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	device, err := store.Devices.Get(ctx, tx, deviceID)
+	if err != nil {
+		return nil, err
+	}
+	person, err := store.People.Get(ctx, tx, device.PersonID)
+	if err != nil {
+		return nil, err
+	}
+	accounts, err := store.Accounts.Where(ctx, tx, "person_id = ?", person.ID)
+	if err != nil {
+		return nil, err
+	}
+	profiles, err := store.Profiles.Where(ctx, tx, "device_id = ?", deviceID)
+	if err != nil {
+		return nil, err
+	}
+	in := plan.Input{Organisation: org, Pattern: p, Device: *device, Person: *person, Accounts: accounts, Profile: vpn.Profile{DeviceID: deviceID, PatternID: p.ID}}
+	leads, _ := plan.Leads(in, gateways)
+	var list []prospect
+	for _, lead := range leads {
+		one := prospect{why: lead.Reason, state: stateNew}
+		in := in
+		in.Gateway, in.Profile.GatewayID, in.Profile.ID = lead.Gateway, lead.Gateway.ID, "pr-preview"
+		if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool { return f.GatewayID == lead.Gateway.ID }); i >= 0 {
+			one.old, one.state = &profiles[i], stateChanges
+			if p.ID != "" && profiles[i].PatternID == p.ID {
+				one.state = stateSame
+			}
+		} else if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool { return p.ID != "" && f.PatternID == p.ID }); i >= 0 && p.Gateways != vpn.ChooseEach {
+			one.old, one.state = &profiles[i], stateMoves
+		}
+		if one.old != nil {
+			in.Profile.ID, in.Profile.Wishes = one.old.ID, one.old.Wishes
+		}
+		if one.w, err = s.settled(ctx, tx, in); err != nil {
+			return nil, err
+		}
+		list = append(list, one)
+	}
+	return list, nil
+}
+
+// RollOut makes or changes the profiles of all devices that a pattern is for, as a job.
+func (s *Service) RollOut(ctx context.Context, patternID string) (view.Job, error) {
+	j := view.Job{Kind: "roll-out", Subject: patternID, Operator: actor(ctx), Result: map[string]int{}}
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		p, err := store.Patterns.Get(ctx, tx, patternID)
+		if err != nil {
+			return err
+		}
+		if j.Total, err = tx.CountClass(ctx, *p); err != nil {
+			return err
+		}
+		j.Title = p.Name + ", to " + fmt.Sprint(j.Total) + " devices"
+		if err := tx.AddJob(ctx, &j); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "roll-out", "pattern", patternID, j.Title)
+	})
+	s.workSoon()
+	return j, err
+}
+
+// rollOut does one part of a roll-out: some devices after the cursor, kept together with
+// the cursor, so that it goes on after a restart where it was.
+func (s *Service) rollOut(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+	p, err := store.Patterns.Get(ctx, tx, j.Subject)
+	if err != nil {
+		return false, err
+	}
+	gateways, err := s.choice(ctx, tx, *p)
+	if err != nil {
+		return false, err
+	}
+	ids, err := tx.Class(ctx, *p, j.Cursor, jobBatch)
+	if err != nil {
+		return false, err
+	}
+	for _, id := range ids {
+		list, err := s.prospectsOf(ctx, tx, *p, id, gateways)
+		if err != nil {
+			return false, err
+		}
+		for _, one := range list {
+			if err := s.carryOut(ctx, tx, *p, one); err != nil {
+				return false, err
+			}
+			j.Result[one.state]++
+			if !one.w.plan.Works() {
+				j.Result["blocked"]++
+			}
+		}
+		j.Done++
+		j.Cursor = id
+	}
+	return len(ids) < jobBatch, nil
+}
+
+// carryOut keeps the profile of a prospect. Wishes that were settled by hand stay.
+func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one prospect) error {
+	if one.state == stateSame {
+		return nil
+	}
+	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID}
+	if one.old == nil {
+		if err := store.Profiles.Insert(ctx, tx, &profile); err != nil {
+			return err
+		}
+	} else {
+		profile.Stamp, profile.Wishes = one.old.Stamp, one.old.Wishes
+		if err := store.Profiles.Update(ctx, tx, &profile, one.old.Version); err != nil {
+			return err
+		}
+	}
+	return errors.Join(tx.TouchProfiles(ctx, "device_id = ?", profile.DeviceID),
+		deed(ctx, tx, "roll-out", "profile", profile.ID, one.w.in.Device.Name+" to "+one.w.in.Gateway.Name+" by "+p.Name))
+}

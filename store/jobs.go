@@ -1,0 +1,87 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"wardicon/core/view"
+)
+
+const jobColumns = "id, kind, subject, title, operator, state, total, done, cursor, result, problem, created, changed"
+
+// AddJob keeps new work.
+func (tx *Tx) AddJob(ctx context.Context, j *view.Job) error {
+	j.ID, j.State, j.Created = newID("jo"), view.Running, tx.s.now().UTC()
+	j.Changed = j.Created
+	result, err := json.Marshal(j.Result)
+	if err != nil {
+		return err
+	}
+	_, err = tx.q.ExecContext(ctx, "INSERT INTO jobs ("+jobColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		j.ID, j.Kind, j.Subject, j.Title, j.Operator, j.State, j.Total, j.Done, j.Cursor, string(result), j.Problem, millis(j.Created), millis(j.Changed))
+	return err
+}
+
+// PutJob keeps how far work has come, unless it was cancelled meanwhile. going tells
+// whether it still runs.
+func (tx *Tx) PutJob(ctx context.Context, j *view.Job) (going bool, err error) {
+	j.Changed = tx.s.now().UTC()
+	result, err := json.Marshal(j.Result)
+	if err != nil {
+		return false, err
+	}
+	res, err := tx.q.ExecContext(ctx, "UPDATE jobs SET state = ?, total = ?, done = ?, cursor = ?, result = ?, problem = ?, changed = ? WHERE id = ? AND state = 'running'",
+		j.State, j.Total, j.Done, j.Cursor, string(result), j.Problem, millis(j.Changed), j.ID)
+	if err != nil {
+		return false, fmt.Errorf("database: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// Job reads one job.
+func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
+	j, err := scanJob(tx.q.QueryRowContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE id = ?", id).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return j, &NotFoundError{"job", id}
+	}
+	return j, err
+}
+
+// Jobs lists a page of jobs, newest first; running has only those that run, oldest first.
+func (tx *Tx) Jobs(ctx context.Context, running bool, limit, offset int) (view.Page[view.Job], error) {
+	page := view.Page[view.Job]{Items: []view.Job{}}
+	where := "1 = 1 ORDER BY created DESC, id"
+	if running {
+		where = "state = 'running' ORDER BY created, id"
+	}
+	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs").Scan(&page.Total); err != nil {
+		return page, fmt.Errorf("database: %w", err)
+	}
+	rows, err := tx.q.QueryContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE "+where+" LIMIT ? OFFSET ?", limit, offset)
+	if err != nil {
+		return page, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		j, err := scanJob(rows.Scan)
+		if err != nil {
+			return page, err
+		}
+		page.Items = append(page.Items, j)
+	}
+	return page, rows.Err()
+}
+
+func scanJob(scan func(...any) error) (j view.Job, err error) {
+	var result string
+	var created, changed int64
+	if err := scan(&j.ID, &j.Kind, &j.Subject, &j.Title, &j.Operator, &j.State, &j.Total, &j.Done, &j.Cursor, &result, &j.Problem, &created, &changed); err != nil {
+		return j, err
+	}
+	j.Created, j.Changed = fromMillis(created), fromMillis(changed)
+	return j, json.Unmarshal([]byte(result), &j.Result)
+}

@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Patterns is the table of patterns.
+var Patterns = &Table[vpn.Pattern, view.Pattern]{
+	Noun: "pattern", name: "patterns", prefix: "pa",
+	stamp:   func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
+	columns: []column[vpn.Pattern]{{"name", func(p *vpn.Pattern) any { return p.Name }}},
+	list: listing[view.Pattern]{
+		id: "p.id", from: "patterns p", cols: "p.id, p.version, p.created, p.changed, p.body, (SELECT COUNT(*) FROM profiles f WHERE f.pattern_id = p.id)",
+		scan: func(scan func(...any) error) (row view.Pattern, err error) {
+			err = scanRecord(scan, &row.Pattern, &row.Stamp, &row.Profiles)
+			return row, err
+		},
+		search: []string{"p.name"}, first: "name",
+		sorts:   map[string]string{"name": "p.name ASC, p.id ASC", "changed": "p.changed ASC, p.id ASC"},
+		filters: map[string]string{"name": "p.name = ?"},
+	},
+}
+
+// class is the condition for the devices that a pattern is for.
+func class(p vpn.Pattern) (condition string, args []any) {
+	condition = "1 = 1"
+	if len(p.Platforms) > 0 {
+		condition += " AND platform IN (" + strings.TrimSuffix(strings.Repeat("?, ", len(p.Platforms)), ", ") + ")"
+		for _, v := range p.Platforms {
+			args = append(args, v)
+		}
+	}
+	if len(p.Groups) > 0 {
+		condition += " AND person_id IN (SELECT people.id FROM people, json_each(people.body, '$.groups') WHERE json_each.value IN (" + strings.TrimSuffix(strings.Repeat("?, ", len(p.Groups)), ", ") + "))"
+		for _, v := range p.Groups {
+			args = append(args, v)
+		}
+	}
+	return condition, args
+}
+
+// CountClass counts the devices that a pattern is for.
+func (tx *Tx) CountClass(ctx context.Context, p vpn.Pattern) (n int, err error) {
+	condition, args := class(p)
+	err = tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM devices WHERE "+condition, args...).Scan(&n)
+	return n, err
+}
+
+// Class lists identifiers of devices that a pattern is for: the ones after a cursor, by
+// identifier.
+func (tx *Tx) Class(ctx context.Context, p vpn.Pattern, after string, limit int) ([]string, error) {
+	condition, args := class(p)
+	return tx.names(ctx, "SELECT id FROM devices WHERE "+condition+" AND id > ? ORDER BY id LIMIT ?", append(args, after, limit)...)
+}
+
+// ClassPage lists identifiers of devices that a pattern is for, a page by name.
+func (tx *Tx) ClassPage(ctx context.Context, p vpn.Pattern, limit, offset int) ([]string, error) {
+	condition, args := class(p)
+	return tx.names(ctx, "SELECT id FROM devices WHERE "+condition+" ORDER BY name, id LIMIT ? OFFSET ?", append(args, limit, offset)...)
+}
+
+func (tx *Tx) names(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := tx.q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	list := []string{}
+	for rows.Next() {
+		var v string
+		if err := rows.Scan(&v); err != nil {
+			return nil, fmt.Errorf("database: %w", err)
+		}
+		list = append(list, v)
+	}
+	return list, rows.Err()
+}
