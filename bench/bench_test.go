@@ -104,7 +104,7 @@ func profiles() error {
 	}{{vpn.IOS, "17"}, {vpn.Windows, "11"}, {vpn.LinuxDesktop, "1.42"}} {
 		in := input(of.platform, of.release)
 		p := plan.Make(in)
-		codec, _ := all.ByName(p.Ability.Format)
+		codec, _ := all.ByName(p.Format)
 		took := measure(func() {
 			p := plan.Make(in)
 			s := check.Planned(in, p, nil)
@@ -163,7 +163,7 @@ func files() error {
 		}},
 	} {
 		p := plan.Make(input(of.platform, of.release))
-		codec, _ := all.ByName(p.Ability.Format)
+		codec, _ := all.ByName(p.Format)
 		made, err := codec.Write(p.Connection)
 		if err != nil {
 			return err

@@ -15,6 +15,8 @@ import (
 	"testing"
 
 	"wardicon/client"
+	"wardicon/core/format"
+	"wardicon/core/format/all"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -321,14 +323,17 @@ func TestParcels(t *testing.T) {
 			continue
 		}
 		device := simulate.NewDevice(p.Platform, p.Release)
-		data, err := f.client.Fetch(ctx, parcel.ID, parcel.Files[0].Name)
-		if err != nil {
-			t.Fatal(err)
+		for i := range parcel.Files {
+			if parcel.Files[i].Content, err = f.client.Fetch(ctx, parcel.ID, parcel.Files[i].Name); err != nil {
+				t.Fatal(err)
+			}
 		}
+		codec, _ := all.ByName(planned.Format)
+		want := codec.Carried(planned.Connection)
 		for range 2 {
-			c, err := device.Install(parcel.Files[0].Name, data)
-			if err != nil || c.Server != planned.Connection.Server || c.Login != planned.Connection.Login || c.Name != planned.Connection.Name {
-				t.Errorf("%s: installed %s %s, %v", planned.Title, c.Server, c.Login, err)
+			c, err := device.Install(parcel.Files[0].Name, parcel.Files[0].Content, format.Files(parcel.Files))
+			if err != nil || c.Server != want.Server || c.Login != want.Login && want.Login != "" || c.Name != want.Name || c.Protocol != want.Protocol {
+				t.Errorf("%s: installed %s %s %s, %v", planned.Title, c.Server, c.Login, c.Protocol, err)
 			}
 		}
 		if len(device.Installed) != 1 {

@@ -115,7 +115,7 @@ func schemaName(t reflect.Type, hint string) string {
 	switch {
 	case t == reflect.TypeFor[vpn.Problem]():
 		return "FieldProblem"
-	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile"}, t.Name()):
+	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern"}, t.Name()):
 		return name + "Row"
 	}
 	return name

@@ -6,6 +6,7 @@ import IconGateway from '~icons/bi/hdd-network'
 import IconPeople from '~icons/bi/people'
 import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
+import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconRules from '~icons/bi/list-check'
 import IconLog from '~icons/bi/journal-text'
@@ -26,6 +27,7 @@ const links = [
   { to: '/people', text: 'People', icon: IconPeople },
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
+  { to: '/patterns', text: 'Patterns', icon: IconPatterns },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/log', text: 'Audit log', icon: IconLog },

@@ -21,14 +21,21 @@ const gateways = ref<{ value: string; text: string }[]>([])
 const gateway = ref('')
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
-  ...{ encrypted: false, cannot_ask: false },
+  ...{ encrypted: false, cannot_ask: false, certificate: '', key: '' },
 })
 const adding = useForm({})
 
 function show(d: Schemas['DeviceRow']) {
   row.value = d
   const { name, person_id, platform, release, encrypted, cannot_ask } = d
-  fill({ name, person_id, platform, release, encrypted, cannot_ask })
+  const certificate = d.identity?.certificate ?? ''
+  fill({ name, person_id, platform, release, encrypted, cannot_ask, certificate, key: '' })
+}
+// The record as it is sent: a key only where one was typed, no certificate removes both.
+function body() {
+  const { certificate, key, ...rest } = draft
+  const identity = certificate.trim() ? { certificate, ...(key ? { key } : {}) } : null
+  return { ...rest, identity } as unknown as Schemas['DeviceInput']
 }
 const left = computed(() => gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)))
 onMounted(() =>
@@ -48,9 +55,9 @@ onMounted(() =>
 async function save() {
   await run(async () => {
     if (fresh.value) {
-      const d = await ask(api.POST('/api/v1/devices', { body: draft }))
+      const d = await ask(api.POST('/api/v1/devices', { body: body() }))
       await router.replace(`/devices/${d.id}`)
-    } else show(await ask(api.PATCH('/api/v1/devices/{id}', { ...patch(props.id, row.value!.version), body: draft })))
+    } else show(await ask(api.PATCH('/api/v1/devices/{id}', { ...patch(props.id, row.value!.version), body: body() })))
   })
 }
 async function addProfile() {
@@ -89,6 +96,31 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
     </div>
     <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
     <Field v-model="draft.cannot_ask" kind="check" label="It cannot ask a person for a password" />
+    <details class="mb-3" :open="!!draft.certificate || !!errors['/identity/key']">
+      <summary>Certificate of the device</summary>
+      <div class="columns mt-2">
+        <Field
+          v-model="draft.certificate"
+          kind="pem"
+          label="Certificate, its own first"
+          pointer="/identity/certificate"
+          :errors="errors"
+          help="PEM. Without one, gateways that ask for certificates cannot be used."
+        />
+        <Field
+          v-model="draft.key"
+          kind="pem"
+          label="Private key"
+          pointer="/identity/key"
+          :errors="errors"
+          :help="
+            row?.identity?.key_set
+              ? 'A key is stored. Leave this empty to keep it.'
+              : 'PEM without a passphrase. It is sealed as soon as it arrives.'
+          "
+        />
+      </div>
+    </details>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div class="d-flex flex-wrap gap-2 mt-2">
       <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the device' : 'Save' }}</BButton>

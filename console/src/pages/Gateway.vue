@@ -4,6 +4,8 @@ import { useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
+import OfferForm from '../parts/OfferForm.vue'
+import { blank as blankOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useForm } from '../parts/useForm'
@@ -32,19 +34,21 @@ const blank = {
   egress: [] as string[],
   hosts: [] as string[],
   note: '',
-  l2tp: true,
-  psk: '',
-  ppp: ['mschapv2'],
-  ike: ['aes256-sha256-modp2048'],
-  esp: ['aes256-sha256'],
+  load_share: 0 as number | null,
+  on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
+  offers: Object.fromEntries(offers.map((o) => [o.key, blankOffer(o.key)])) as Record<OfferKey, Draft>,
 }
 const { draft, errors, wrong, done, busy, fill, run } = useForm(blank)
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
-const methods = ['mschapv2', 'eap', 'mschap', 'chap', 'pap']
 
 function show(g: Schemas['GatewayRow']) {
   row.value = g
-  const offer = g.offers.l2tp
+  const made = { ...blank.offers }
+  const on = { ...blank.on }
+  for (const { key } of offers) {
+    on[key] = !!g.offers[key]
+    if (g.offers[key]) made[key] = shown(key, g.offers[key] as unknown as Draft)
+  }
   fill({
     ...blank,
     ...{ name: g.name, address: g.address, addresses: g.addresses, dynamic: g.dynamic, behind_nat: g.behind_nat },
@@ -52,8 +56,7 @@ function show(g: Schemas['GatewayRow']) {
     ...{ latitude: g.place.latitude ?? null, longitude: g.place.longitude ?? null },
     ...{ form: g.sign_in.form ?? 'login', realm: g.sign_in.realm ?? '' },
     ...{ domains: g.domains, dns: g.dns, routes: g.routes, pool: g.pool, egress: g.egress, hosts: g.hosts },
-    ...{ note: g.note ?? '', l2tp: !!offer, psk: '' },
-    ...(offer ? { ppp: offer.ppp ?? [], ike: offer.ike ?? [], esp: offer.esp ?? [] } : {}),
+    ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
   })
 }
 onMounted(async () => {
@@ -65,12 +68,12 @@ onMounted(async () => {
 function body() {
   const d = draft
   const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, egress, hosts, note } = d
-  const offer = { ppp: d.ppp, ike: d.ike, esp: d.esp, ...(d.psk ? { psk: d.psk } : {}) }
   return {
     ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, egress, hosts, note },
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
     sign_in: { form: d.form, realm: d.realm },
-    offers: { l2tp: d.l2tp ? offer : null },
+    load_share: Number(d.load_share ?? 0),
+    offers: Object.fromEntries(offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null])),
   } as unknown as Schemas['GatewayInput']
 }
 async function save() {
@@ -134,47 +137,17 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             :errors="errors"
           />
         </div>
+        <Field
+          v-model="draft.load_share"
+          kind="number"
+          label="Share of the load"
+          pointer="/load_share"
+          :errors="errors"
+          help="Among gateways that are equally near to a person; 0 counts as 1."
+        />
       </section>
-      <section class="panel" aria-labelledby="offer">
-        <h2 id="offer">L2TP/IPsec</h2>
-        <Field v-model="draft.l2tp" kind="check" label="The gateway offers L2TP/IPsec" />
-        <template v-if="draft.l2tp">
-          <Field
-            v-model="draft.psk"
-            kind="secret"
-            label="Pre-shared key"
-            :makes="100"
-            pointer="/offers/l2tp/psk"
-            :errors="errors"
-            :help="
-              row?.offers.l2tp?.psk_set
-                ? 'A key is stored. Leave this empty to keep it.'
-                : 'It is sealed as soon as it arrives, and not shown again.'
-            "
-          />
-          <fieldset class="mb-3">
-            <legend class="form-label fs-6">PPP authentication that the gateway takes</legend>
-            <BFormCheckboxGroup v-model="draft.ppp" :options="methods" name="ppp" />
-            <div v-if="errors['/offers/l2tp/ppp']" class="invalid-feedback">{{ errors['/offers/l2tp/ppp'] }}</div>
-          </fieldset>
-          <Field
-            v-model="draft.ike"
-            kind="list"
-            label="IKE proposals"
-            pointer="/offers/l2tp/ike"
-            :errors="errors"
-            help="One a line, such as aes256-sha256-modp2048"
-          />
-          <Field
-            v-model="draft.esp"
-            kind="list"
-            label="ESP proposals"
-            pointer="/offers/l2tp/esp"
-            :errors="errors"
-            help="One a line, such as aes256-sha256; with a group there is PFS"
-          />
-        </template>
-        <h2 class="mt-4">Signing in</h2>
+      <section class="panel" aria-labelledby="signing">
+        <h2 id="signing">Signing in</h2>
         <Field
           v-model="draft.form"
           kind="choice"
@@ -215,6 +188,17 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
         <Field v-model="draft.hosts" kind="list" label="Inside hosts worth trying" pointer="/hosts" :errors="errors" />
         <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
       </section>
+    </div>
+    <h2 class="mt-4">What it offers</h2>
+    <div class="columns">
+      <OfferForm
+        v-for="o in offers"
+        :key="o.key"
+        v-model="draft.offers[o.key]"
+        v-model:on="draft.on[o.key]"
+        :offer="o"
+        :errors="errors"
+      />
     </div>
     <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
     <div class="d-flex flex-wrap gap-2 mt-3">

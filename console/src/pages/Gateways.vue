@@ -2,6 +2,7 @@
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
+import { offers } from '../parts/offers'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
@@ -23,15 +24,17 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
         [row.place.city, row.place.country].filter(Boolean).join(', ')
       }}</template>
       <template v-else-if="column === 'offers'">
-        <span v-if="row.offers.l2tp" class="tag plain">L2TP/IPsec</span>
-        <span v-else class="soft">none</span>
+        <span v-for="o in offers.filter((one) => row.offers[one.key])" :key="o.key" class="tag plain me-1">{{
+          o.text
+        }}</span>
+        <span v-if="!offers.some((one) => row.offers[one.key])" class="soft">none</span>
         <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag blocker ms-1">no key</span>
         <span v-if="row.behind_nat" class="tag plain ms-1">behind NAT</span>
       </template>
       <template v-else>{{ row.profiles }}</template>
     </template>
     <template #empty>
-      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address, its pre-shared key and
+      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address, what it offers and
       what lies behind it.
     </template>
   </ListTable>

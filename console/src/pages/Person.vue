@@ -23,11 +23,12 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   mail: '',
   language: '',
   groups: [] as string[],
+  place: {} as Schemas['Place'],
 })
 
 function show(p: Schemas['PersonRow']) {
   row.value = p
-  fill({ name: p.name, mail: p.mail ?? '', language: p.language ?? '', groups: p.groups })
+  fill({ name: p.name, mail: p.mail ?? '', language: p.language ?? '', groups: p.groups, place: p.place })
 }
 async function belongings() {
   const query = { filter: [`person_id:${props.id}`], limit: 100 }
@@ -68,6 +69,23 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
         :errors="errors"
         help="Such as en, de or pt-BR"
       />
+      <div class="pairs">
+        <Field
+          v-model="draft.place.latitude"
+          kind="number"
+          label="Latitude"
+          pointer="/place/latitude"
+          :errors="errors"
+          help="The nearest gateway is measured from there"
+        />
+        <Field
+          v-model="draft.place.longitude"
+          kind="number"
+          label="Longitude"
+          pointer="/place/longitude"
+          :errors="errors"
+        />
+      </div>
       <Field v-model="draft.groups" kind="list" label="Groups" pointer="/groups" :errors="errors" help="One a line" />
     </div>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

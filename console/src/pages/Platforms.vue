@@ -17,6 +17,12 @@ const protocols = [
 ]
 const tags: Record<string, string> = { gone: 'blocker', never: 'plain', rarely: 'warning', 'built in': 'fine' }
 const row = computed(() => rows.value.find((r) => r.title === chosen.value))
+const proofs = (key: string) => {
+  const can = row.value?.can[key]
+  if (!can) return ''
+  const own = [...can.machine, ...can.ikev2, ...can.tls]
+  return (own.length ? own : can.ppp).join(', ')
+}
 onMounted(async () => {
   try {
     rows.value = (await ask(api.GET('/api/v1/platforms'))).items
@@ -68,8 +74,10 @@ onMounted(async () => {
         </dt>
         <dd class="soft small">
           {{ row.can[p.key]?.source }}<template v-if="row.can[p.key]?.unconfirmed">; could not be tried here</template>
-          <div v-if="p.key === 'l2tp' && row.can.l2tp?.ike.length" class="mono">
-            sends by itself: IKE {{ row.can.l2tp.ike.join(', ') }}; ESP {{ row.can.l2tp.esp.join(', ') }}
+          <div v-if="row.can[p.key]?.formats.length">takes: {{ row.can[p.key]?.formats.join(', ') }}</div>
+          <div v-if="proofs(p.key)">proves who connects by: {{ proofs(p.key) }}</div>
+          <div v-if="row.can[p.key]?.ike.length" class="mono">
+            sends by itself: IKE {{ row.can[p.key]?.ike.join(', ') }}; ESP {{ row.can[p.key]?.esp.join(', ') }}
           </div>
         </dd>
       </template>

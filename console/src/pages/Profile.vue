@@ -9,6 +9,7 @@ import PageHead from '../parts/PageHead.vue'
 import ParcelList from '../parts/ParcelList.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
+import { offers } from '../parts/offers'
 import { useForm } from '../parts/useForm'
 
 const props = defineProps<{ id: string }>()
@@ -20,7 +21,11 @@ const byHand = ref(false)
 const revealed = ref(false)
 const unfit = ref('')
 const accounts = ref<{ value: string; text: string }[]>([])
-const wishes = useForm({ name: '', account_id: '', tunnel: '', password: '', scope: '' })
+const patterns = ref<{ value: string; text: string }[]>([])
+const wishes = useForm({
+  ...{ name: '', account_id: '', tunnel: '', password: '', scope: '' },
+  ...{ protocol: '', format: '', pattern_id: '' },
+})
 const page = useForm({})
 const path = { path: { id: props.id } }
 
@@ -33,6 +38,9 @@ async function plan() {
     tunnel: w.tunnel ?? '',
     password: w.password ?? '',
     scope: w.scope ?? '',
+    protocol: w.protocol ?? '',
+    format: w.format ?? '',
+    pattern_id: planned.value.profile.pattern_id ?? '',
   })
 }
 async function preview() {
@@ -62,6 +70,8 @@ onMounted(() =>
       }),
     )
     accounts.value = own.items.map((a) => ({ value: a.id, text: a.login }))
+    const all = await ask(api.GET('/api/v1/patterns', { params: { query: { limit: 500 } } }))
+    patterns.value = all.items.map((p) => ({ value: p.id, text: p.name }))
   }, ''),
 )
 watch([byHand, revealed], () => void preview())
@@ -81,6 +91,21 @@ const belongs: Record<string, string[]> = {
   dns: ['tunnel'],
   domains: ['dns', 'tunnel'],
   behind_nat: ['server'],
+  auth: ['protocol'],
+  identity: ['auth', 'protocol'],
+  authority: ['auth', 'protocol'],
+  remote_id: ['server'],
+  local_id: ['auth'],
+  mppe: ['ppp'],
+  port: ['server'],
+  remotes: ['server'],
+  control_key: ['remotes'],
+  server_name: ['remotes', 'server'],
+  min_tls: ['ciphers'],
+  digest: ['ciphers'],
+  ipv6: ['tunnel'],
+  group: ['auth'],
+  psk: ['auth'],
 }
 const row = (f: Finding) => [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
 const beside = (field: string) => planned.value?.findings.filter((f) => row(f) === field) ?? []
@@ -93,7 +118,8 @@ const choice = (values: string[]) => [
 
 async function save() {
   await wishes.run(async () => {
-    const body = { wishes: { ...wishes.draft } } as unknown as Schemas['ProfileInput']
+    const { pattern_id, ...kept } = wishes.draft
+    const body = { wishes: kept, pattern_id } as unknown as Schemas['ProfileInput']
     await ask(api.PATCH('/api/v1/profiles/{id}', { ...patch(props.id, planned.value!.profile.version), body }))
     await plan()
     await preview()
@@ -112,6 +138,9 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
       {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
       <RouterLink :to="`/people/${planned.person_id}`">person</RouterLink> ·
       <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink>
+      <template v-if="planned.profile.pattern_id">
+        · pattern <RouterLink :to="`/patterns/${planned.profile.pattern_id}`">{{ planned.pattern }}</RouterLink>
+      </template>
     </p>
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
@@ -126,6 +155,14 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           </dd>
         </div>
       </dl>
+      <template v-if="planned.passed.length">
+        <h3 class="fs-6 mt-3">Passed over</h3>
+        <ul class="mb-0">
+          <li v-for="p in planned.passed" :key="p.protocol">
+            {{ offers.find((o) => o.key === p.protocol)?.text }}: <span class="soft">{{ p.reason }}</span>
+          </li>
+        </ul>
+      </template>
     </section>
 
     <section class="panel mb-4" aria-labelledby="files">
@@ -210,6 +247,30 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             pointer="/wishes/scope"
             :errors="wishes.errors.value"
             :choices="choice(['person', 'machine'])"
+          />
+          <Field
+            v-model="wishes.draft.protocol"
+            kind="choice"
+            label="Protocol"
+            pointer="/wishes/protocol"
+            :errors="wishes.errors.value"
+            :choices="choice(['ikev2', 'tls', 'sstp', 'l2tp', 'pptp'])"
+          />
+          <Field
+            v-model="wishes.draft.format"
+            kind="choice"
+            label="File"
+            pointer="/wishes/format"
+            :errors="wishes.errors.value"
+            :choices="choice(planned.formats)"
+          />
+          <Field
+            v-model="wishes.draft.pattern_id"
+            kind="choice"
+            label="Pattern"
+            pointer="/pattern_id"
+            :errors="wishes.errors.value"
+            :choices="[{ value: '', text: 'None' }, ...patterns]"
           />
         </div>
         <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />

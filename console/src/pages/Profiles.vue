@@ -17,7 +17,7 @@ const columns = [
   { key: 'tally', text: 'Findings', sort: 'worst' },
 ]
 const severity = ref(String(route.query.severity ?? ''))
-const fixed = ['rule', 'gateway_id'].flatMap((name) =>
+const fixed = ['rule', 'gateway_id', 'pattern_id'].flatMap((name) =>
   route.query[name] ? [`${name}:${String(route.query[name])}`] : [],
 )
 const filters = computed(() => [...fixed, ...(severity.value ? [`severity:${severity.value}`] : [])])

@@ -6,7 +6,7 @@ import { api, ask } from '../api/client'
 const props = withDefaults(
   defineProps<{
     label: string
-    kind?: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'note'
+    kind?: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'note' | 'pem'
     help?: string
     errors?: Record<string, string>
     pointer?: string
@@ -94,10 +94,13 @@ function tidy() {
         @blur="tidy"
       />
       <BFormTextarea
-        v-else-if="kind === 'note'"
+        v-else-if="kind === 'note' || kind === 'pem'"
         :id="id"
         v-model="text"
+        :class="{ 'mono small': kind === 'pem' }"
         rows="2"
+        :max-rows="kind === 'pem' ? 6 : 8"
+        :spellcheck="kind === 'note'"
         :state="error ? false : null"
         :aria-describedby="described"
       />

@@ -4,7 +4,12 @@ import { computed } from 'vue'
 import type { Finding } from '../api/client'
 
 const props = defineProps<{ finding: Finding; person?: string }>()
-const pages: Record<string, string> = { gateway: '/gateways/', person: '/people/', device: '/devices/' }
+const pages: Record<string, string> = {
+  gateway: '/gateways/',
+  person: '/people/',
+  device: '/devices/',
+  pattern: '/patterns/',
+}
 const link = computed(() => {
   const place = props.finding.place
   if (!place) return null

@@ -31,14 +31,14 @@ func parse(file string, data []byte) (*tree.Node, []tree.Entry, error) {
 	}
 	start, ok := tok.(xml.StartElement)
 	if !ok || start.Name.Local != "plist" {
-		return nil, nil, &tree.SyntaxError{at, "expected the element plist"}
+		return nil, nil, &tree.SyntaxError{At: at, What: "expected the element plist"}
 	}
 	tok, at, err = p.next()
 	if err != nil {
 		return nil, nil, err
 	}
 	if start, ok = tok.(xml.StartElement); !ok {
-		return nil, nil, &tree.SyntaxError{at, "expected a value inside plist"}
+		return nil, nil, &tree.SyntaxError{At: at, What: "expected a value inside plist"}
 	}
 	root, err := p.value(start, at, "", 0)
 	if err != nil {
@@ -48,10 +48,10 @@ func parse(file string, data []byte) (*tree.Node, []tree.Entry, error) {
 		return nil, nil, err
 	}
 	if _, ok := tok.(xml.EndElement); !ok {
-		return nil, nil, &tree.SyntaxError{at, "expected the end of plist"}
+		return nil, nil, &tree.SyntaxError{At: at, What: "expected the end of plist"}
 	}
 	if _, at, err = p.next(); !errors.Is(err, io.EOF) {
-		return nil, nil, &tree.SyntaxError{at, "expected nothing after plist"}
+		return nil, nil, &tree.SyntaxError{At: at, What: "expected nothing after plist"}
 	}
 	return root, p.twice, nil
 }
@@ -66,18 +66,18 @@ func (p *parser) next() (xml.Token, format.Position, error) {
 			if errors.Is(err, io.EOF) {
 				return nil, at, io.EOF
 			}
-			return nil, at, &tree.SyntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}
+			return nil, at, &tree.SyntaxError{At: at, What: strings.TrimPrefix(err.Error(), "XML syntax error on ")}
 		}
 		switch tok := tok.(type) {
 		case xml.StartElement, xml.EndElement:
 			return tok, at, nil
 		case xml.CharData:
 			if len(bytes.TrimSpace(tok)) > 0 {
-				return nil, at, &tree.SyntaxError{at, "text outside a value"}
+				return nil, at, &tree.SyntaxError{At: at, What: "text outside a value"}
 			}
 		case xml.Directive:
 			if bytes.ContainsAny(tok, "[") || bytes.Contains(bytes.ToUpper(tok), []byte("ENTITY")) {
-				return nil, at, &tree.SyntaxError{at, "the document type declares entities of its own; that is refused"}
+				return nil, at, &tree.SyntaxError{At: at, What: "the document type declares entities of its own; that is refused"}
 			}
 		}
 	}
@@ -86,10 +86,10 @@ func (p *parser) next() (xml.Token, format.Position, error) {
 func (p *parser) value(start xml.StartElement, at format.Position, path string, depth int) (*tree.Node, error) {
 	at.Path = path
 	if depth > tree.MaxDepth {
-		return nil, &tree.SyntaxError{at, fmt.Sprintf("nested deeper than %d levels", tree.MaxDepth)}
+		return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("nested deeper than %d levels", tree.MaxDepth)}
 	}
 	if p.nodes++; p.nodes > tree.MaxNodes {
-		return nil, &tree.SyntaxError{at, fmt.Sprintf("more than %d values", tree.MaxNodes)}
+		return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("more than %d values", tree.MaxNodes)}
 	}
 	n := &tree.Node{Kind: start.Name.Local, At: at}
 	switch n.Kind {
@@ -119,13 +119,13 @@ func (p *parser) value(start xml.StartElement, at format.Position, path string, 
 		n.Text = text
 		if n.Kind == "data" {
 			if n.Data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(text), "")); err != nil {
-				return nil, &tree.SyntaxError{at, "data that is not base64"}
+				return nil, &tree.SyntaxError{At: at, What: "data that is not base64"}
 			}
 			n.Text = ""
 		}
 		return n, nil
 	}
-	return nil, &tree.SyntaxError{at, fmt.Sprintf("the element %q is no part of a property list", n.Kind)}
+	return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("the element %q is no part of a property list", n.Kind)}
 }
 
 func (p *parser) dictionary(n *tree.Node, depth int) error {
@@ -140,7 +140,7 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 			return nil
 		}
 		if start.Name.Local != "key" {
-			return &tree.SyntaxError{at, fmt.Sprintf("expected a key, found %q", start.Name.Local)}
+			return &tree.SyntaxError{At: at, What: fmt.Sprintf("expected a key, found %q", start.Name.Local)}
 		}
 		key, err := p.text(at)
 		if err != nil {
@@ -152,13 +152,13 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 			return p.cut(err, at)
 		}
 		if start, ok = tok.(xml.StartElement); !ok {
-			return &tree.SyntaxError{at, fmt.Sprintf("the key %q has no value", key)}
+			return &tree.SyntaxError{At: at, What: fmt.Sprintf("the key %q has no value", key)}
 		}
 		v, err := p.value(start, at, keyAt.Path, depth+1)
 		if err != nil {
 			return err
 		}
-		e := tree.Entry{key, keyAt, v}
+		e := tree.Entry{Key: key, At: keyAt, Value: v}
 		if seen[key] {
 			p.twice = append(p.twice, e)
 		}
@@ -169,7 +169,7 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 
 func (p *parser) cut(err error, at format.Position) error {
 	if errors.Is(err, io.EOF) {
-		return &tree.SyntaxError{at, "the file ends in the middle"}
+		return &tree.SyntaxError{At: at, What: "the file ends in the middle"}
 	}
 	return err
 }
@@ -180,7 +180,7 @@ func (p *parser) text(at format.Position) (string, error) {
 	for {
 		tok, err := p.dec.Token()
 		if err != nil {
-			return "", p.cut(&tree.SyntaxError{at, strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
+			return "", p.cut(&tree.SyntaxError{At: at, What: strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
 		}
 		switch tok := tok.(type) {
 		case xml.CharData:
@@ -188,7 +188,7 @@ func (p *parser) text(at format.Position) (string, error) {
 		case xml.EndElement:
 			return b.String(), nil
 		case xml.StartElement:
-			return "", &tree.SyntaxError{at, fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
+			return "", &tree.SyntaxError{At: at, What: fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
 		}
 	}
 }

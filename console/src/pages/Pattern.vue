@@ -1,0 +1,315 @@
+<script setup lang="ts">
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, patch, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import { offers } from '../parts/offers'
+import OrderField from '../parts/OrderField.vue'
+import PageHead from '../parts/PageHead.vue'
+import { platforms } from '../parts/platforms'
+import ProspectTable from '../parts/ProspectTable.vue'
+import RemoveButton from '../parts/RemoveButton.vue'
+import { useForm } from '../parts/useForm'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const fresh = computed(() => props.id === 'new')
+const row = ref<Schemas['PatternRow']>()
+const gateways = ref<{ value: string; text: string }[]>([])
+const table = ref<{ look: () => Promise<void> }>()
+const job = ref<Schemas['Job']>()
+const rolling = useForm({})
+const { draft, errors, wrong, done, busy, fill, run } = useForm({
+  ...{ name: '', note: '', naming: '', gateways: 'listed', tunnel: '', ipv6: '', connect: 'by-hand' },
+  ...{ password: '', scope: '', reconnect: true, unmetered: false },
+  groups: [] as string[],
+  platforms: [] as string[],
+  protocols: [] as string[],
+  gateway_ids: [] as string[],
+  routes: [] as string[],
+  dns: [] as string[],
+  domains: [] as string[],
+  demand: { networks: [] as string[], suffixes: [] as string[], domains: [] as string[], probe: '', interface: '' },
+  proxy: { script: '', server: '', bypass: [] as string[] },
+})
+const protocols = offers.map((o) => ({ value: o.key as string, text: o.text }))
+const choice = (empty: string, ...values: [string, string][]) => [
+  ...(empty ? [{ value: '', text: empty }] : []),
+  ...values.map(([value, text]) => ({ value, text })),
+]
+
+function show(p: Schemas['PatternRow']) {
+  row.value = p
+  const { id, version, created, changed, profiles, ...rest } = p
+  void [id, version, created, changed, profiles]
+  fill({
+    ...draft,
+    ...rest,
+    ...{
+      gateways: p.gateways || 'listed',
+      connect: p.connect || 'by-hand',
+      note: p.note ?? '',
+      naming: p.naming ?? '',
+    },
+    ...{ tunnel: p.tunnel ?? '', ipv6: p.ipv6 ?? '', password: p.password ?? '', scope: p.scope ?? '' },
+    demand: { ...draft.demand, ...p.demand, probe: p.demand.probe ?? '', interface: p.demand.interface ?? '' },
+    proxy: { ...draft.proxy, ...p.proxy, script: p.proxy.script ?? '', server: p.proxy.server ?? '' },
+  } as typeof draft)
+}
+onMounted(() =>
+  run(async () => {
+    const all = await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))
+    gateways.value = all.items.map((g) => ({ value: g.id, text: g.name }))
+    if (!fresh.value) show(await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } })))
+  }, ''),
+)
+// The change as the preview sees it: a name is needed only for keeping.
+const change = computed(() => ({ ...draft, name: draft.name.trim() || 'new pattern' }))
+async function save() {
+  await run(async () => {
+    const body = { ...draft } as unknown as Schemas['PatternInput']
+    if (fresh.value) {
+      const p = await ask(api.POST('/api/v1/patterns', { body }))
+      await router.replace(`/patterns/${p.id}`)
+    } else show(await ask(api.PATCH('/api/v1/patterns/{id}', { ...patch(props.id, row.value!.version), body })))
+  })
+}
+const remove = () => ask(api.DELETE('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
+
+let timer = 0
+async function follow() {
+  job.value = await ask(api.GET('/api/v1/jobs/{id}', { params: { path: { id: job.value!.id } } }))
+  if (job.value.state === 'running') timer = window.setTimeout(() => void rolling.run(follow, ''), 300)
+  else {
+    await table.value?.look()
+    row.value = await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
+  }
+}
+async function rollOut() {
+  await rolling.run(async () => {
+    job.value = await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } }))
+    await follow()
+  }, '')
+}
+async function cancel() {
+  job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
+}
+onBeforeUnmount(() => clearTimeout(timer))
+const result = computed(() =>
+  Object.entries(job.value?.result ?? {})
+    .map(([k, n]) => `${n} ${k}`)
+    .join(', '),
+)
+</script>
+
+<template>
+  <PageHead :title="fresh ? 'New pattern' : (row?.name ?? 'Pattern')" back="/patterns" back-text="Patterns">
+    <BButton v-if="row" :to="`/profiles?pattern_id=${id}`" variant="outline-secondary" size="sm"
+      >{{ row.profiles }} profiles</BButton
+    >
+  </PageHead>
+  <Notice v-if="!fresh && !row" :text="wrong" />
+  <form v-if="fresh || row" novalidate @submit.prevent="save">
+    <div class="columns">
+      <section class="panel" aria-labelledby="class">
+        <h2 id="class">For whom</h2>
+        <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+        <Field
+          v-model="draft.groups"
+          kind="list"
+          label="Groups of people"
+          pointer="/groups"
+          :errors="errors"
+          help="One a line. None means all."
+        />
+        <fieldset class="mb-3">
+          <legend class="form-label fs-6">Platforms</legend>
+          <BFormCheckboxGroup v-model="draft.platforms" :options="platforms" name="platforms" />
+          <div class="form-text">None ticked means all.</div>
+        </fieldset>
+        <Field
+          v-model="draft.naming"
+          label="How connections are named"
+          pointer="/naming"
+          :errors="errors"
+          placeholder="{organisation} {gateway}"
+          help="With {organisation}, {gateway}, {city}, {protocol}, {person} and {device}"
+        />
+        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+      </section>
+      <section class="panel" aria-labelledby="how">
+        <h2 id="how">How and where to</h2>
+        <OrderField
+          v-model="draft.protocols"
+          label="Protocols, the preferred first"
+          :choices="protocols"
+          none="The soundest first, PPTP last."
+        />
+        <Field
+          v-model="draft.gateways"
+          kind="choice"
+          label="Gateways"
+          pointer="/gateways"
+          :errors="errors"
+          :choices="
+            choice(
+              '',
+              ['listed', 'The first of the list that the device can use'],
+              ['nearest', 'The nearest to the person'],
+              ['each', 'One profile for each'],
+            )
+          "
+        />
+        <OrderField v-model="draft.gateway_ids" label="Out of" :choices="gateways" none="All gateways." />
+        <Field
+          v-model="draft.tunnel"
+          kind="choice"
+          label="Tunnel"
+          pointer="/tunnel"
+          :errors="errors"
+          :choices="choice('By the gateway', ['full', 'full'], ['split', 'split'])"
+        />
+        <Field
+          v-if="draft.tunnel !== 'full'"
+          v-model="draft.routes"
+          kind="list"
+          label="Networks"
+          pointer="/routes"
+          :errors="errors"
+          help="CIDR, one a line. None takes the gateway's."
+        />
+        <div class="pairs">
+          <Field v-model="draft.dns" kind="list" label="DNS servers" pointer="/dns" :errors="errors" />
+          <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
+        </div>
+        <Field
+          v-model="draft.ipv6"
+          kind="choice"
+          label="IPv6"
+          pointer="/ipv6"
+          :errors="errors"
+          :choices="
+            choice(
+              'By the gateway',
+              ['carried', 'goes through the tunnel'],
+              ['refused', 'does not leave the device'],
+              ['left', 'stays outside'],
+            )
+          "
+        />
+      </section>
+      <section class="panel" aria-labelledby="when">
+        <h2 id="when">When</h2>
+        <Field
+          v-model="draft.connect"
+          kind="choice"
+          label="Connect"
+          pointer="/connect"
+          :errors="errors"
+          :choices="
+            choice(
+              '',
+              ['by-hand', 'by hand'],
+              ['at-sign-in', 'at sign-in'],
+              ['on-demand', 'on demand'],
+              ['always', 'always'],
+            )
+          "
+        />
+        <template v-if="draft.connect === 'on-demand'">
+          <Field
+            v-model="draft.demand.domains"
+            kind="list"
+            label="When names are looked up in"
+            pointer="/demand/domains"
+            :errors="errors"
+          />
+          <Field
+            v-model="draft.demand.networks"
+            kind="list"
+            label="Not in the wireless networks"
+            pointer="/demand/networks"
+            :errors="errors"
+          />
+          <Field
+            v-model="draft.demand.suffixes"
+            kind="list"
+            label="Not where the DNS suffix is"
+            pointer="/demand/suffixes"
+            :errors="errors"
+          />
+          <Field
+            v-model="draft.demand.probe"
+            label="Not while this page answers"
+            pointer="/demand/probe"
+            :errors="errors"
+          />
+          <Field
+            v-model="draft.demand.interface"
+            kind="choice"
+            label="Only over"
+            pointer="/demand/interface"
+            :errors="errors"
+            :choices="choice('anything', ['wifi', 'Wi-Fi'], ['cellular', 'mobile data'], ['ethernet', 'cable'])"
+          />
+        </template>
+        <Field v-model="draft.reconnect" kind="check" label="Connect again by itself after a break" />
+        <Field v-model="draft.unmetered" kind="check" label="By itself only where traffic is not metered" />
+        <Field
+          v-model="draft.password"
+          kind="choice"
+          label="Password"
+          pointer="/password"
+          :errors="errors"
+          :choices="choice('By the device', ['saved', 'saved'], ['asked', 'asked'])"
+        />
+        <Field
+          v-model="draft.scope"
+          kind="choice"
+          label="For"
+          pointer="/scope"
+          :errors="errors"
+          :choices="choice('By the device', ['person', 'the person'], ['machine', 'the whole machine'])"
+        />
+        <Field v-model="draft.proxy.script" label="Proxy script" pointer="/proxy/script" :errors="errors" />
+        <Field v-model="draft.proxy.server" label="Proxy, host:port" pointer="/proxy/server" :errors="errors" />
+        <Field
+          v-if="draft.proxy.script || draft.proxy.server"
+          v-model="draft.proxy.bypass"
+          kind="list"
+          label="Reached without the proxy"
+          pointer="/proxy/bypass"
+          :errors="errors"
+        />
+      </section>
+    </div>
+    <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+    <div class="d-flex flex-wrap gap-2 mt-3">
+      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the pattern' : 'Save' }}</BButton>
+      <RemoveButton v-if="row" noun="pattern" :name="row.name" :remove="remove" @removed="router.push('/patterns')" />
+    </div>
+  </form>
+  <section v-if="fresh || row" class="panel mt-4" aria-labelledby="prospects">
+    <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+      <h2 id="prospects" class="mb-0">What it would make</h2>
+      <BButton v-if="row" class="ms-auto" variant="primary" :disabled="job?.state === 'running'" @click="rollOut"
+        >Roll it out</BButton
+      >
+    </div>
+    <Notice :text="rolling.wrong.value" />
+    <div v-if="job" class="mb-3" role="status">
+      <BProgress :value="job.done" :max="Math.max(job.total, 1)" :aria-label="`Roll-out of ${row?.name}`" />
+      <span class="soft"
+        >{{ job.state }}: {{ job.done }} of {{ job.total }} devices<template v-if="result"
+          >; {{ result }}</template
+        ></span
+      >
+      <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="ms-2" @click="cancel"
+        >Cancel</BButton
+      >
+    </div>
+    <p class="soft">As the form stands now. Nothing is kept until the pattern is rolled out, by what is saved of it.</p>
+    <ProspectTable ref="table" :pattern="fresh ? '' : id" :change="change" />
+  </section>
+</template>

@@ -1,0 +1,44 @@
+<script setup lang="ts">
+// One protocol that a gateway offers, with all that a client must know.
+import Field from './Field.vue'
+import { type Draft, type Offer, pointer } from './offers'
+
+const props = defineProps<{ offer: Offer; errors: Record<string, string> }>()
+const draft = defineModel<Draft>({ required: true })
+const on = defineModel<boolean>('on', { required: true })
+const at = (field: string) => pointer(props.offer.key, field)
+const text = (value: string) => ({ value, text: value || 'none' })
+</script>
+
+<template>
+  <section class="panel" :aria-labelledby="`offer-${offer.key}`">
+    <h2 :id="`offer-${offer.key}`">{{ offer.text }}</h2>
+    <Field v-model="on" kind="check" :label="`The gateway offers ${offer.text}`" />
+    <template v-if="on">
+      <template v-for="f in offer.fields" :key="f.key">
+        <fieldset v-if="f.kind === 'several'" class="mb-3">
+          <legend class="form-label fs-6">{{ f.label }}</legend>
+          <BFormCheckboxGroup v-model="draft[f.key] as string[]" :options="f.choices" :name="`${offer.key}-${f.key}`" />
+          <div v-if="errors[at(f.key)]" class="invalid-feedback">{{ errors[at(f.key)] }}</div>
+        </fieldset>
+        <Field
+          v-else
+          v-model="draft[f.key] as string"
+          :kind="f.kind === 'remotes' ? 'list' : f.kind"
+          :label="f.label"
+          :pointer="at(f.key)"
+          :errors="errors"
+          :makes="f.makes"
+          :choices="f.choices?.map(text)"
+          :help="
+            f.stored && draft[f.stored]
+              ? 'A key is stored. Leave this empty to keep it.'
+              : f.kind === 'secret' || f.stored
+                ? 'It is sealed as soon as it arrives, and not shown again.'
+                : f.help
+          "
+        />
+      </template>
+    </template>
+  </section>
+</template>

@@ -1,0 +1,127 @@
+<script setup lang="ts">
+// What a pattern would make of its devices, before anything is kept.
+import { ref, watch } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from './Notice.vue'
+import { offers } from './offers'
+import TallyTags from './TallyTags.vue'
+
+const props = defineProps<{ pattern: string; change: Record<string, unknown> }>()
+const size = 25
+const number = ref(1)
+const rows = ref<Schemas['Prospect'][]>([])
+const total = ref(0)
+const busy = ref(true)
+const wrong = ref('')
+let asked = 0
+
+async function look() {
+  const mine = ++asked
+  busy.value = true
+  try {
+    const page = await ask(
+      api.POST('/api/v1/prospects', {
+        params: { query: { pattern: props.pattern || undefined, limit: size, offset: (number.value - 1) * size } },
+        headers: { 'Content-Type': 'application/merge-patch+json' },
+        body: props.change as unknown as Schemas['PatternInput'],
+      }),
+    )
+    if (mine !== asked) return
+    rows.value = page.items
+    total.value = page.total
+    wrong.value = ''
+  } catch (e) {
+    if (mine === asked) wrong.value = (e as Error).message
+  } finally {
+    if (mine === asked) busy.value = false
+  }
+}
+let timer = 0
+watch(
+  () => JSON.stringify(props.change),
+  () => {
+    clearTimeout(timer)
+    timer = window.setTimeout(() => {
+      number.value = 1
+      void look()
+    }, 400)
+  },
+)
+watch(number, () => void look())
+void look()
+defineExpose({ look })
+
+const protocol = (key: string) => offers.find((o) => o.key === key)?.text ?? key
+const states: Record<string, [string, string]> = {
+  new: ['advice', 'new'],
+  same: ['plain', 'as it is'],
+  changes: ['advice', 'taken over'],
+  moves: ['warning', 'moves'],
+}
+const reasons = (p: Schemas['Prospect']) => [
+  p.why,
+  ...p.passed.filter((o) => o.reason !== 'comes later in the order').map((o) => `${protocol(o.protocol)}: ${o.reason}`),
+  ...p.unmet.map((u) => `${u.field}: ${u.reason}`),
+]
+</script>
+
+<template>
+  <Notice :text="wrong" />
+  <p class="soft" role="status">
+    {{ busy ? 'Looking…' : `${total} devices in the class` }}
+  </p>
+  <p v-if="!busy && total === 0 && !wrong">No device is of this class: widen groups or platforms.</p>
+  <table v-if="rows.length" class="grid-table stack">
+    <caption class="visually-hidden">
+      What the pattern would make
+    </caption>
+    <thead>
+      <tr>
+        <th scope="col">Device</th>
+        <th scope="col">Gateway</th>
+        <th scope="col">Protocol</th>
+        <th scope="col">File</th>
+        <th scope="col">Profile</th>
+        <th scope="col">Findings</th>
+        <th scope="col">Why</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="p in rows" :key="p.device_id + p.gateway_id">
+        <td>
+          <RouterLink :to="p.profile_id ? `/profiles/${p.profile_id}` : `/devices/${p.device_id}`">{{
+            p.device
+          }}</RouterLink>
+          <div class="soft small">{{ p.release }}</div>
+        </td>
+        <td data-label="Gateway">{{ p.gateway }}</td>
+        <td data-label="Protocol">
+          {{ protocol(p.protocol) }}<span v-if="!p.works" class="tag blocker ms-1">blocked</span>
+        </td>
+        <td data-label="File">{{ p.format || 'typed by hand' }}</td>
+        <td data-label="Profile">
+          <span class="tag" :class="states[p.state]?.[0]">{{ states[p.state]?.[1] }}</span>
+        </td>
+        <td data-label="Findings"><TallyTags :tally="p.tally" /></td>
+        <td data-label="Why" class="why">
+          <div v-for="r in reasons(p)" :key="r" class="soft small">{{ r }}</div>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+  <BPagination
+    v-if="total > size"
+    v-model="number"
+    class="mt-3"
+    :total-rows="total"
+    :per-page="size"
+    aria-label="Pages of devices"
+  />
+</template>
+
+<style scoped>
+.why {
+  max-width: 26rem;
+  white-space: normal;
+}
+</style>

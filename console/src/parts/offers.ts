@@ -1,0 +1,217 @@
+// What a gateway's offers are made of: one table for all protocols, and the way between
+// the form and the record.
+
+export type OfferKey = 'ikev2' | 'tls' | 'sstp' | 'l2tp' | 'pptp'
+
+export interface OfferField {
+  key: string
+  label: string
+  kind: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'pem' | 'several' | 'remotes'
+  help?: string
+  choices?: string[]
+  makes?: number
+  stored?: string // the field that says whether a secret is stored
+}
+
+export interface Offer {
+  key: OfferKey
+  text: string
+  fields: OfferField[]
+}
+
+const ppp: OfferField = {
+  key: 'ppp',
+  label: 'PPP authentication that the gateway takes',
+  kind: 'several',
+  choices: ['mschapv2', 'eap', 'mschap', 'chap', 'pap'],
+}
+const authority: OfferField = {
+  key: 'authority',
+  label: "Authority of the gateway's certificate",
+  kind: 'pem',
+  help: 'Certificates in PEM form. Empty where every device knows the authority already.',
+}
+
+export const offers: Offer[] = [
+  {
+    key: 'ikev2',
+    text: 'IKEv2',
+    fields: [
+      {
+        key: 'auth',
+        label: 'How clients prove themselves',
+        kind: 'several',
+        choices: ['eap-tls', 'certificate', 'eap-mschapv2', 'psk'],
+      },
+      { key: 'psk', label: 'Pre-shared key', kind: 'secret', makes: 100, stored: 'psk_set' },
+      {
+        key: 'remote_id',
+        label: 'Remote identity',
+        kind: 'text',
+        help: 'What the gateway calls itself. Empty: its address.',
+      },
+      { key: 'local_id', label: 'Local identity', kind: 'text', help: 'For clients with a pre-shared key.' },
+      authority,
+      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One a line, such as aes256-sha256-ecp256' },
+      {
+        key: 'esp',
+        label: 'Child proposals',
+        kind: 'list',
+        help: 'One a line, such as aes256gcm16-ecp256; with a group there is PFS',
+      },
+      { key: 'ike_lifetime', label: 'Lifetime in minutes', kind: 'number' },
+      { key: 'child_lifetime', label: 'Lifetime of children in minutes', kind: 'number' },
+      { key: 'dpd', label: 'Seconds between signs of life', kind: 'number' },
+      { key: 'no_mobike', label: 'It cannot follow a client to another address (no MOBIKE)', kind: 'check' },
+      { key: 'no_fragmentation', label: 'It takes no fragments of IKE messages', kind: 'check' },
+    ],
+  },
+  {
+    key: 'tls',
+    text: 'TLS tunnel',
+    fields: [
+      {
+        key: 'remotes',
+        label: 'Ways to reach it',
+        kind: 'remotes',
+        help: 'One a line, in order: udp 1194, or tcp 443 other.example',
+      },
+      {
+        key: 'auth',
+        label: 'How clients prove themselves',
+        kind: 'several',
+        choices: ['certificate-password', 'certificate', 'password'],
+      },
+      authority,
+      {
+        key: 'control_kind',
+        label: 'Control-channel key',
+        kind: 'choice',
+        choices: ['', 'crypt-v2', 'crypt', 'auth'],
+      },
+      { key: 'control_direction', label: 'Its direction on clients', kind: 'choice', choices: ['', '0', '1'] },
+      { key: 'control_key', label: 'The key file', kind: 'pem', stored: 'control_key_set' },
+      { key: 'ciphers', label: 'Data ciphers', kind: 'list', help: 'One a line, in order, such as AES-256-GCM' },
+      { key: 'digest', label: 'Digest', kind: 'text', help: 'Such as SHA256' },
+      { key: 'min_tls', label: 'Lowest TLS version', kind: 'choice', choices: ['', '1.2', '1.3'] },
+      { key: 'server_name', label: 'Name that its certificate must have', kind: 'text' },
+      { key: 'keepalive', label: 'Seconds between signs of life', kind: 'number' },
+    ],
+  },
+  {
+    key: 'sstp',
+    text: 'SSTP',
+    fields: [
+      { key: 'port', label: 'Port', kind: 'number', help: '0 means 443' },
+      ppp,
+      authority,
+      { key: 'server_name', label: 'Name in its certificate', kind: 'text', help: 'Empty: its address.' },
+    ],
+  },
+  {
+    key: 'l2tp',
+    text: 'L2TP/IPsec',
+    fields: [
+      { key: 'auth', label: 'How the machines prove themselves', kind: 'several', choices: ['psk', 'certificate'] },
+      { key: 'psk', label: 'Pre-shared key', kind: 'secret', makes: 100, stored: 'psk_set' },
+      ppp,
+      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One a line, such as aes256-sha256-modp2048' },
+      {
+        key: 'esp',
+        label: 'ESP proposals',
+        kind: 'list',
+        help: 'One a line, such as aes256-sha256; with a group there is PFS',
+      },
+      authority,
+      { key: 'aggressive', label: 'IKEv1 aggressive mode', kind: 'check' },
+      { key: 'group', label: 'Group name', kind: 'text' },
+    ],
+  },
+  {
+    key: 'pptp',
+    text: 'PPTP',
+    fields: [
+      ppp,
+      { key: 'mppe', label: 'MPPE strengths in bits', kind: 'several', choices: ['128', '56', '40'] },
+      { key: 'stateful', label: 'MPPE keeps its state', kind: 'check' },
+    ],
+  },
+]
+
+export type Draft = Record<string, unknown>
+
+/** What a new offer begins with. */
+export function blank(key: OfferKey): Draft {
+  const draft: Draft = {}
+  for (const f of offers.find((o) => o.key === key)!.fields) {
+    draft[f.key] = { list: [], several: [], remotes: [], check: false, number: 0 }[f.kind as 'list'] ?? ''
+  }
+  const start: Record<OfferKey, Draft> = {
+    ikev2: {
+      auth: ['eap-mschapv2'],
+      ike: ['aes256-sha256-ecp256', 'aes256-sha256-modp2048'],
+      esp: ['aes256gcm16-ecp256', 'aes256-sha256-modp2048'],
+    },
+    tls: { remotes: ['udp 1194'], auth: ['certificate'], ciphers: ['AES-256-GCM'], digest: 'SHA256', min_tls: '1.2' },
+    sstp: { ppp: ['mschapv2'] },
+    l2tp: { auth: ['psk'], ppp: ['mschapv2'], ike: ['aes256-sha256-modp2048'], esp: ['aes256-sha256'] },
+    pptp: { ppp: ['mschapv2'], mppe: ['128'] },
+  }
+  return { ...draft, ...start[key] }
+}
+
+interface Remote {
+  address?: string
+  port: number
+  transport: string
+}
+
+/** Turns an offer of a record into what the form shows. */
+export function shown(key: OfferKey, offer: Draft): Draft {
+  const draft = { ...blank(key), ...offer, psk: '' }
+  if (key === 'tls') {
+    const control = (offer.control_key ?? {}) as Draft
+    Object.assign(draft, {
+      remotes: ((offer.remotes ?? []) as Remote[]).map((r) =>
+        [r.transport, r.port, r.address].filter(Boolean).join(' '),
+      ),
+      control_kind: control.kind ?? '',
+      control_direction: control.direction ?? '',
+      control_key: '',
+      control_key_set: control.key_set ?? false,
+    })
+  }
+  return draft
+}
+
+/** Turns what the form shows into a merge patch: secrets only where some were typed. */
+export function sent(key: OfferKey, draft: Draft): Draft {
+  const out: Draft = {}
+  for (const f of offers.find((o) => o.key === key)!.fields) {
+    if (f.kind === 'secret' && !draft[f.key]) continue
+    out[f.key] = f.kind === 'number' ? Number(draft[f.key] ?? 0) : draft[f.key]
+  }
+  if (key === 'tls') {
+    out.remotes = (draft.remotes as string[]).map((line) => {
+      const [transport, port, address] = line.trim().split(/\s+/)
+      return { transport, port: Number(port), ...(address ? { address } : {}) }
+    })
+    const { control_kind, control_direction, control_key } = draft
+    delete out.control_kind
+    delete out.control_direction
+    out.control_key = control_kind
+      ? { kind: control_kind, direction: control_direction, ...(control_key ? { key: control_key } : {}) }
+      : null
+  }
+  return out
+}
+
+/** Where an error of the service stands in the form. */
+export function pointer(key: OfferKey, field: string): string {
+  const at: Record<string, string> = {
+    control_kind: 'control_key/kind',
+    control_direction: 'control_key/direction',
+    control_key: 'control_key/key',
+  }
+  return `/offers/${key}/${key === 'tls' ? (at[field] ?? field) : field}`
+}
