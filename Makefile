@@ -8,7 +8,7 @@ SHELL := /bin/bash
 GO      := CGO_ENABLED=0 go
 VERSION := 0.1.0
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
-SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1') go.mod go.sum
+SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
 .PHONY: build demo test lint bench clean format shots
@@ -43,6 +43,11 @@ tools:
 	command -v xmllint > /dev/null || need="$$need libxml2-utils"
 	command -v plistutil > /dev/null || need="$$need libplist-utils"
 	command -v nmcli > /dev/null || need="$$need network-manager"
+	command -v openvpn > /dev/null || need="$$need openvpn"
+	command -v swanctl > /dev/null || need="$$need strongswan-swanctl"
+	[ -x /usr/sbin/charon-systemd ] || need="$$need charon-systemd libcharon-extauth-plugins"
+	command -v zbarimg > /dev/null || need="$$need zbar-tools"
+	command -v pdftotext > /dev/null || need="$$need poppler-utils"
 	if [ -n "$$need" ] && [ "$$(id -u)" = 0 ] && command -v apt-get > /dev/null; then
 		fresh=""
 		if [ ! -e /usr/sbin/policy-rc.d ]; then printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d; chmod +x /usr/sbin/policy-rc.d; fresh=1; fi

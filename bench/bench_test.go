@@ -169,7 +169,7 @@ func files() error {
 			return err
 		}
 		data := made[0].Content
-		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data) }), measure(func() { of.parse(data) }))
+		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data, nil) }), measure(func() { of.parse(data) }))
 	}
 	return nil
 }

@@ -49,7 +49,7 @@ func TestFleet(t *testing.T) {
 		"Ticket hall router → Norrvik":  "client-needed invisible-character pfs-missing saved-unencrypted",
 		"Hall desk phone → Brattvik":    "",
 		"Hall desk phone → Lyngholm":    "tls-over-tcp",
-		"Hall laptop → Brattvik":        "dns-lacking past-the-tunnel pattern-unmet",
+		"Hall laptop → Brattvik":        "dns-lacking format-unfit past-the-tunnel pattern-unmet",
 		"Hall laptop → Lyngholm":        "dns-lacking past-the-tunnel pattern-unmet tls-over-tcp",
 		"Hall Mac → Brattvik":           "pattern-unmet",
 		"Hall Mac → Lyngholm":           "pattern-unmet tls-over-tcp",

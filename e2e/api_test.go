@@ -409,7 +409,7 @@ func TestTogether(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	if o, err := f.client.Overview(t.Context()); err != nil || o.Counts.People != 12+40 || o.Counts.Parcels != 40 {
+	if o, err := f.client.Overview(t.Context()); err != nil || o.Counts.People != 15+40 || o.Counts.Parcels != 40 {
 		t.Errorf("%+v (%v)", o.Counts, err)
 	}
 }

@@ -122,7 +122,7 @@ func TestOutput(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, out, _ = f.run("", "device", "list")
-	if len(fromJSON.Items) != 20 || len(fromYAML.Items) != 20 || strings.Count(out, "de-") != 20 || fromJSON.Items[3] != fromYAML.Items[3] {
+	if len(fromJSON.Items) != 31 || len(fromYAML.Items) != 31 || strings.Count(out, "de-") != 31 || fromJSON.Items[3] != fromYAML.Items[3] {
 		t.Errorf("%d by JSON, %d by YAML, %d in the table", len(fromJSON.Items), len(fromYAML.Items), strings.Count(out, "de-"))
 	}
 	terminal := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f]|\x{200b}`)
@@ -234,7 +234,7 @@ func TestCompletion(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	for args, want := range map[string]string{
-		"gateway|show|":                 "Easthaven\nNorrvik\nTallholm\n",
+		"gateway|show|":                 "Brattvik\nEasthaven\nLyngholm\nNorrvik\nTallholm\n",
 		"person|change|le":              "Leif Sund\n",
 		"plan|Bridge tablet":            "Bridge tablet 1\nBridge tablet 2\nBridge tablet 3\n",
 		"plan|Bridge tablet 1|nor":      "Norrvik\n",

@@ -38,6 +38,14 @@ func TestPages(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	all, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Brattvik"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	patterns, err := f.client.Patterns.List(t.Context(), client.Query{})
+	if err != nil {
+		t.Fatal(err)
+	}
 	good, bad := f.profile("Engine laptop 1", "Norrvik"), f.profile("Deck phone 1", "Easthaven")
 	if _, err := f.client.Build(t.Context(), good, false); err != nil {
 		t.Fatal(err)
@@ -49,16 +57,21 @@ func TestPages(t *testing.T) {
 	b.signIn()
 	pages := []struct{ name, path, title, text string }{
 		{"overview", "/", "Skerry Line", "Most in need of you"},
-		{"gateways", "/gateways", "Gateways", "3 gateways"},
+		{"gateways", "/gateways", "Gateways", "5 gateways"},
 		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
+		{"gateway-all", "/gateways/" + all.Items[0].ID, "Brattvik", "The gateway offers PPTP"},
 		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
-		{"people", "/people", "People", "12 people"},
+		{"people", "/people", "People", "15 people"},
 		{"person", "/people/" + people.Items[0].ID, "Leif Sund", "l_sund_relief"},
-		{"devices", "/devices", "Devices", "20 devices"},
+		{"devices", "/devices", "Devices", "31 devices"},
 		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
-		{"profiles", "/profiles", "Profiles", "22 profiles"},
+		{"profiles", "/profiles", "Profiles", "37 profiles"},
 		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
 		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password is the login"},
+		{"patterns", "/patterns", "Patterns", "Ticket halls"},
+		{"pattern", "/patterns/" + patterns.Items[0].ID, "Masters", "Master tablet"},
+		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
+		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Passed over"},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"rules", "/rules", "Rules", "Blank before or after a value"},
 		{"log", "/log", "Audit log", "harbourmaster"},

@@ -110,7 +110,7 @@ func TestGatewayForm(t *testing.T) {
 	b.accessible("the question before removing")
 	b.press("Remove it")
 	b.until(`document.title === 'Gateways · Wardicon'`)
-	b.see("3 gateways")
+	b.see("5 gateways")
 }
 
 // TestRemoveRefused tries to remove what is in use: the reason stands in the question.
@@ -240,10 +240,10 @@ func TestLists(t *testing.T) {
 		b.until(fmt.Sprintf(`document.querySelector('tbody tr a')?.textContent === %q`, want))
 	}
 	b.goTo("/devices", "Devices")
-	b.see("80 devices")
+	b.see("91 devices")
 	first("Bridge tablet 1")
 	b.press("Name ↑")
-	first("Ticket laptop")
+	first("Yard server")
 	if got := eval[string](b, `document.querySelector('th').getAttribute('aria-sort')`); got != "descending" {
 		t.Errorf("the order is told as %s", got)
 	}
@@ -259,15 +259,15 @@ func TestLists(t *testing.T) {
 	b.fill("Search", "100%_")
 	b.see("Nothing fits the search")
 	b.press("Clear it")
-	b.see("80 devices")
+	b.see("91 devices")
 	b.fill("Platform", "ios")
 	b.see("2 devices")
 	b.goTo("/profiles?severity=blocker", "Profiles")
-	b.see("7 profiles")
+	b.see("8 profiles")
 	b.goTo("/profiles?rule=pfs-missing", "Profiles")
 	b.see("5 profiles")
 	b.press("Show all")
-	b.see("22 profiles")
+	b.see("37 profiles")
 }
 
 // TestManyPeople chooses the owner of a device among more people than a list shows.
@@ -285,7 +285,7 @@ func TestManyPeople(t *testing.T) {
 	id := devices.Items[0].ID
 	chosen := labelled("Person") + ".selectedOptions[0].textContent.trim()"
 	b.goTo("/devices/"+id, "Engine server")
-	b.see("72 people")
+	b.see("75 people")
 	b.until(chosen + " === 'Ines Moreau (ines@skerryline.example)'")
 	b.fill("Search a person", "relief 5")
 	b.until(labelled("Person") + ".options.length === 12") // ten, the one chosen, and the word
@@ -306,7 +306,7 @@ func TestManyPeople(t *testing.T) {
 func TestSessionEnds(t *testing.T) {
 	_, b := signedInTab(t)
 	b.goTo("/devices", "Devices")
-	b.see("20 devices")
+	b.see("31 devices")
 	eval[bool](b, `fetch('/api/v1/session', {method: 'DELETE'}).then(r => r.ok)`)
 	b.fill("Search", "deck")
 	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)

@@ -92,7 +92,10 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 			return err
 		}
 		title := w.in.Device.Name + " to " + w.in.Gateway.Name
-		if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool { return f.Severity != vpn.Blocker }); len(blockers) > 0 {
+		if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
+			// What a file cannot carry can still be typed.
+			return f.Severity != vpn.Blocker || byHand && f.Rule == check.CodeUnfit
+		}); len(blockers) > 0 {
 			return &BlockedError{title, blockers}
 		}
 		files, err := s.build(w, byHand)

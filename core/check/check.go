@@ -85,6 +85,7 @@ type Subject struct {
 	Offered    bool // the gateway has an offer; only with a Gateway
 	Unmet      []plan.Unmet
 	Passed     []plan.Passed
+	Unfit      *format.UnfitError // what the writer of the file refuses
 	Siblings   []Sibling
 	ProfileID  string
 	PatternID  string
@@ -99,7 +100,7 @@ type Subject struct {
 func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 	return &Subject{
 		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
-		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed,
+		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed, Unfit: p.Unfit,
 		Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
 	}
 }

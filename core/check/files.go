@@ -33,6 +33,28 @@ func fileRule(kind format.NoteKind, title string, severity vpn.Severity, why, me
 	return r
 }
 
+// unfitRule shows what a writer refuses.
+func unfitRule() Rule {
+	r := fileRule(CodeUnfit, "Value that the format cannot carry", vpn.Blocker,
+		"The value would arrive changed, or break the file.", "Choose a value that the device's file can carry, or another file or protocol.", "the format's own definition",
+		"a control-channel key for ChromeOS", "a connection that its file carries")
+	r.Bad.set = func(s *Subject) {
+		s.Unfit = &format.UnfitError{Format: "Open Network Configuration", Field: vpn.FieldControl, Found: "a key of the kind crypt", Expected: "one of the kind auth"}
+	}
+	r.Good.set = func(s *Subject) { s.Unfit = nil }
+	r.look = func(s *Subject) []Hit {
+		if s.Unfit == nil {
+			return nil
+		}
+		return []Hit{{Field: s.Unfit.Field, Found: unfitText(s.Unfit)}}
+	}
+	return r
+}
+
+func unfitText(e *format.UnfitError) string {
+	return e.Found + " in " + e.Format + ", expected " + e.Expected
+}
+
 var fileRules = []Rule{
 	fileRule(format.Unreadable, "File cannot be read", vpn.Blocker,
 		"The device refuses it too, or takes half of it.", "Make the file anew where it came from.", "practice",
@@ -52,9 +74,7 @@ var fileRules = []Rule{
 	fileRule(format.SecretClear, "Secret stands in the file in clear", vpn.Advice,
 		"Whoever gets hold of the file can sign in.", "Hand the file over only by a way that others cannot read, and delete it after installing.", "practice",
 		"a password in a keyfile", "a keyfile that lets the device ask"),
-	fileRule(CodeUnfit, "Value that the format cannot carry", vpn.Blocker,
-		"The value would arrive changed, or break the file.", "Choose a value that the device's file can carry.", "the format's own definition",
-		"a control character for an Apple profile", "printable text"),
+	unfitRule(),
 	fileRule(format.ScriptChanged, "Script was changed after it was made", vpn.Blocker,
 		"It may do something else than it says, with an administrator's rights.", "Do not run it; build the parcel anew.", "practice",
 		"a line added to an install script", "an install script as it was built"),
@@ -69,5 +89,5 @@ var fileRules = []Rule{
 // Unfit words a writer's refusal as a finding.
 func Unfit(s *Subject, e *format.UnfitError) Finding {
 	rule, _ := Lookup(CodeUnfit)
-	return rule.finding(s, Hit{Field: e.Field, Found: e.Found + " in " + e.Format + ", expected " + e.Expected})
+	return rule.finding(s, Hit{Field: e.Field, Found: unfitText(e)})
 }

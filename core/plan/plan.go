@@ -3,6 +3,7 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -10,6 +11,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"wardicon/core/format"
+	"wardicon/core/format/all"
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
 )
@@ -75,15 +78,34 @@ type Plan struct {
 	Release    platform.Found
 	Ability    platform.Ability
 	Format     platform.Format
+	Unfit      *format.UnfitError // what the file cannot carry
 }
 
 // Works tells whether a connection can be made by the plan.
-func (p Plan) Works() bool { return p.Offered && p.Ability.Support.Usable() && p.Lacking == "" }
+func (p Plan) Works() bool {
+	return p.Offered && p.Ability.Support.Usable() && p.Lacking == "" && p.Unfit == nil
+}
 
 // Make plans one connection. It always answers: what stands in the way is found by
-// the checks.
+// the checks. A protocol whose file cannot carry what the gateway asks for is passed
+// over as long as another works.
 func Make(in Input) Plan {
-	p := &planner{in: in}
+	barred := map[vpn.Protocol]string{}
+	first := once(in, barred)
+	for p := first; p.Unfit != nil && in.Profile.Wishes.Protocol == ""; {
+		barred[p.Connection.Protocol] = p.Unfit.Error()
+		if p = once(in, barred); p.Works() {
+			return p
+		}
+		if _, again := barred[p.Connection.Protocol]; again {
+			break
+		}
+	}
+	return first
+}
+
+func once(in Input, barred map[vpn.Protocol]string) Plan {
+	p := &planner{in: in, barred: barred, plan: Plan{Passed: []Passed{}, Unmet: []Unmet{}}}
 	p.protocol()
 	p.server()
 	p.names()
@@ -94,13 +116,30 @@ func Make(in Input) Plan {
 	p.wishes()
 	p.format()
 	p.scope()
+	p.fits()
 	return p.plan
 }
 
 type planner struct {
-	in   Input
-	plan Plan
-	auth method // how the client proves itself
+	in     Input
+	barred map[vpn.Protocol]string // protocols that no file carries as the gateway wants them
+	plan   Plan
+	auth   method // how the client proves itself
+}
+
+// fits lets the writer of the file say what it cannot carry. Secrets are masked: what is
+// wrong with one of them alone is found when the file is made.
+func (p *planner) fits() {
+	codec, ok := all.ByName(p.plan.Format)
+	c := p.plan.Connection
+	if !ok || !p.plan.Offered || !p.plan.Ability.Support.Usable() || !c.Settings() || c.NeedsIdentity() && c.Identity == nil {
+		return
+	}
+	_, err := codec.Write(c.Masked())
+	var unfit *format.UnfitError
+	if errors.As(err, &unfit) {
+		p.plan.Unfit = unfit
+	}
 }
 
 func (p *planner) choose(f vpn.Field, title, value string, by Origin, reason string, args ...any) {

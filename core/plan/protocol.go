@@ -95,6 +95,8 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 		c.passed = g.Name + " does not offer it"
 	case !ability.Support.Usable():
 		c.passed = without(release, protocol, ability)
+	case p.barred[protocol] != "":
+		c.passed = p.barred[protocol]
 	case len(methods) == 0:
 		c.passed = fmt.Sprintf("%s and %s share no way to prove who connects", g.Name, release)
 	}

@@ -3,7 +3,7 @@ package platform
 import "wardicon/core/vpn"
 
 // Table lists all releases, oldest first within a platform.
-var Table = []Row{
+var Table = complete([]Row{
 	{vpn.Windows, "Windows 7", []string{"7"}, windows7()},
 	{vpn.Windows, "Windows 8.1", []string{"8.1"}, windows().every(oldPacking)},
 	{vpn.Windows, "Windows 10 and 11", []string{"10", "11"}, windowsXML(windows())},
@@ -24,4 +24,28 @@ var Table = []Row{
 	{vpn.Linux, "Linux without desktop", []string{"5", "6"}, linux()},
 	{vpn.OpenWrt, "OpenWrt", []string{"19.07", "21.02", "22.03", "23.05", "24.10"}, openwrt()},
 	{vpn.DeskPhone, "Desk phone", []string{"1"}, deskPhone()},
+})
+
+// complete gives empty lists their one form.
+func complete(rows []Row) []Row {
+	for _, r := range rows {
+		for p, a := range r.Can {
+			fill(&a.Formats)
+			fill(&a.Machine)
+			fill(&a.IKEv2)
+			fill(&a.TLS)
+			fill(&a.PPP)
+			fill(&a.MPPE)
+			fill(&a.IKE)
+			fill(&a.ESP)
+			r.Can[p] = a
+		}
+	}
+	return rows
+}
+
+func fill[T any](list *[]T) {
+	if *list == nil {
+		*list = []T{}
+	}
 }

@@ -110,7 +110,10 @@ const belongs: Record<string, string[]> = {
 const row = (f: Finding) => [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
 const beside = (field: string) => planned.value?.findings.filter((f) => row(f) === field) ?? []
 const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !row(f)) ?? [])
-const blocked = computed(() => (planned.value?.tally.blockers ?? 0) > 0)
+// What a file cannot carry can still be typed.
+const blocked = computed(() =>
+  planned.value?.findings.some((f) => f.severity === 'blocker' && !(byHand.value && f.rule === 'format-unfit')),
+)
 const choice = (values: string[]) => [
   { value: '', text: 'Left to planning' },
   ...values.map((v) => ({ value: v, text: v })),
@@ -203,7 +206,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
       </template>
     </section>
 
-    <ParcelList :id="id" :blocked="blocked" :by-hand="byHand" :stamp="planned.profile.version" />
+    <ParcelList :id="id" :blocked="!!blocked" :by-hand="byHand" :stamp="planned.profile.version" />
 
     <section class="panel mb-4" aria-labelledby="wishes">
       <h2 id="wishes">Settled by hand</h2>
