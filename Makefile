@@ -63,8 +63,8 @@ FUZZTIME ?= 10s
 test: build tools
 	go test ./...
 	go test -race -run 'TestTogether|TestRecheck|TestVersions' ./e2e ./store
-	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) ./core/format/all
-	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) ./core/card
+	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
+	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
 
 lint: build
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }

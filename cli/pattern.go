@@ -145,7 +145,7 @@ func reasons(p view.Prospect) string {
 		}
 	}
 	for _, one := range p.Unmet {
-		parts = append(parts, string(one.Field)+": "+one.Reason)
+		parts = append(parts, one.Wanted+"; "+one.Reason)
 	}
 	return strings.Join(parts, "; ")
 }

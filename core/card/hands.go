@@ -94,7 +94,7 @@ var hands = []hand{
 	{vpn.IOS, "8", vpn.IKEv2, join("Open Settings, then General, then VPN, and add a configuration. As type choose IKEv2.", "As description type ‹Connection name›, as server ‹Server address›, as remote ID ‹Remote identity›.",
 		"{As local ID type ‹Local identity›.}", "{As user authentication choose the user name; type ‹Login›}{ and ‹Password›}.", "{As user authentication choose none; switch the certificate off and type ‹Pre-shared key› as secret.}")},
 
-	{vpn.Android, "4", vpn.L2TP, join(androidBegin, "As name type ‹Connection name›. As type choose L2TP/IPSec{ PSK, because there is ‹Pre-shared key›}.", "As server address type ‹Server address›.",
+	{vpn.Android, "4", vpn.L2TP, join(androidBegin, "As name type ‹Connection name›. As type choose L2TP/IPSec{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",
 		"{Leave L2TP secret empty. As IPSec identifier type ‹Group name›.}", "{As IPSec pre-shared key type ‹Pre-shared key›. Leave the L2TP secret empty.}", androidEnd)},
 	{vpn.Android, "4", vpn.PPTP, join(androidBegin, "As name type ‹Connection name›. As type choose PPTP.", "As server address type ‹Server address›. Let PPP encryption (MPPE) be on{: ‹Encryption›}.", androidEnd)},
 	{vpn.Android, "4", vpn.IKEv2, join(androidBegin, "As name type ‹Connection name›. As type choose IKEv2/IPSec{ MSCHAPv2, for ‹Login›}{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",

@@ -111,7 +111,7 @@ func drawable(v string) string {
 }
 
 func (s sheet) heading(title string) {
-	if s.GetY() > 255 {
+	if s.GetY() > 264 {
 		s.AddPage()
 	}
 	s.Ln(4)
@@ -175,15 +175,18 @@ func (s sheet) value(v Value) {
 		s.SetFont("mono", style, valueSize)
 		text := l.Text
 		if l.Class == secret.Blank {
-			text = "_" // the font has no open box; the frame tells it from an underscore
+			text = "n" // its place; the sign itself is drawn below
 		}
 		text = drawable(text)
 		w := s.GetStringWidth(text) + 0.5
+		if l.Class == secret.Blank {
+			text = ""
+		}
 		if x+w > right {
 			x, y = margin, y+7
 		}
 		s.SetXY(x, y)
-		s.CellFormat(w, 6, text, "", 0, "C", l.Class == secret.Blank, 0, "")
+		s.CellFormat(w, 6, text, "", 0, "C", false, 0, "")
 		switch l.Class {
 		case secret.Digit:
 			s.SetDashPattern([]float64{0.4, 0.4}, 0)
@@ -193,9 +196,9 @@ func (s sheet) value(v Value) {
 			s.Rect(x, y+0.4, w, 5.4, "D")
 		}
 		if l.Class == secret.Blank {
-			s.SetFont("text", "", 4)
-			s.SetXY(x, y+0.6)
-			s.CellFormat(w, 1.6, "blank", "", 0, "C", false, 0, "")
+			s.Line(x+0.6, y+3.8, x+0.6, y+5) // an open box
+			s.Line(x+0.6, y+5, x+w-0.6, y+5)
+			s.Line(x+w-0.6, y+5, x+w-0.6, y+3.8)
 		}
 		x += w
 	}
@@ -226,5 +229,5 @@ func (s sheet) code(v string, x, y float64) {
 
 func (s sheet) legend() {
 	s.SetFont("text", "", smallSize+0.5)
-	s.MultiCell(0, 4.2, "How to read it: digits are dotted below, capitals are bold, signs stand in a frame; a frame with the word blank in it is a blank: press the space bar.", "", "L", false)
+	s.MultiCell(0, 4.2, "How to read it: digits are dotted below, capitals are bold, signs stand in a frame; a frame with an open box in it is a blank: press the space bar.", "", "L", false)
 }

@@ -376,7 +376,7 @@ var wishRules = []Rule{
 		look: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, u := range s.Unmet {
-				hits = append(hits, Hit{Field: u.Field, Found: fmt.Sprintf("wanted is %s: %s", quote(u.Wanted), u.Reason)})
+				hits = append(hits, Hit{Field: u.Field, Found: fmt.Sprintf("%s; %s", u.Wanted, u.Reason)})
 			}
 			return hits
 		},

@@ -16,6 +16,7 @@ type method struct {
 	ikev2    vpn.IKEv2Auth
 	tls      vpn.TLSAuth
 	password bool
+	identity bool // needs a certificate
 	title    string
 	lacking  string // what is missing for it
 }
@@ -86,7 +87,8 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 	c := candidate{protocol: protocol, auth: method{password: true}}
 	methods := p.methods(protocol, ability)
 	for _, m := range methods {
-		if c.auth.title == "" || c.auth.lacking != "" && m.lacking == "" {
+		// What is missing for a way that needs no certificate tells more.
+		if c.auth.title == "" || c.auth.lacking != "" && (m.lacking == "" || !m.identity) {
 			c.auth = m
 		}
 	}
@@ -139,7 +141,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			if !slices.Contains(a.Machine, auth) || !slices.Contains(o.L2TP.Auth, auth) && (len(o.L2TP.Auth) > 0 || auth != vpn.MachinePSK) {
 				continue
 			}
-			m := method{machine: auth, password: true, title: "certificate of the machine, then login and password", lacking: or(identity, shared)}
+			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "certificate of the machine, then login and password", lacking: or(identity, shared)}
 			if auth == vpn.MachinePSK {
 				m.title, m.lacking = "pre-shared key, then login and password", or(key, shared)
 			}
@@ -157,7 +159,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			if !slices.Contains(a.IKEv2, auth) || !slices.Contains(o.IKEv2.Auth, auth) {
 				continue
 			}
-			m := method{ikev2: auth, password: auth.NeedsPassword(), title: titles[auth], lacking: shared}
+			m := method{ikev2: auth, password: auth.NeedsPassword(), identity: auth.NeedsIdentity(), title: titles[auth], lacking: shared}
 			if auth.NeedsIdentity() {
 				m.lacking = or(identity, shared)
 			} else if auth == vpn.IKEv2PSK {
@@ -171,7 +173,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			if !slices.Contains(a.TLS, auth) || !slices.Contains(o.TLS.Auth, auth) {
 				continue
 			}
-			m := method{tls: auth, password: auth.NeedsPassword(), title: titles[auth]}
+			m := method{tls: auth, password: auth.NeedsPassword(), identity: auth.NeedsIdentity(), title: titles[auth]}
 			if auth.NeedsIdentity() {
 				m.lacking = identity
 			}

@@ -47,8 +47,8 @@ var wishList = []wish{
 	{vpn.FieldConnect, "Connects", func(c vpn.Connection) string { return string(c.Connect) }, func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect }},
 	{vpn.FieldDemand, "On demand", func(c vpn.Connection) string { return demandText(c.Demand) }, func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand }},
 	{vpn.FieldIPv6, "IPv6", func(c vpn.Connection) string { return string(c.IPv6) }, func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 }},
-	{vpn.FieldReconnect, "Connects again", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
-	{vpn.FieldUnmetered, "Metered networks", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
+	{vpn.FieldReconnect, "Connects again by itself", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
+	{vpn.FieldUnmetered, "Only where not metered", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
 	{vpn.FieldProxy, "Proxy", func(c vpn.Connection) string { return proxyText(c.Proxy) }, func(to *vpn.Connection, from vpn.Connection) { to.Proxy = from.Proxy }},
 }
 
@@ -153,12 +153,15 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 		}
 		if wanted != got {
 			reason := fmt.Sprintf("%s cannot say it for %s", upper(format), c.Protocol.Title())
+			if p.plan.Format == platform.ByHand {
+				reason = fmt.Sprintf("on %s nobody can type it for %s", p.plan.Release.Title, c.Protocol.Title())
+			}
 			if got != "" && wanted != "" {
 				reason += "; it says " + got
 			}
 			// IPv6 goes through where the gateway hands it out, whether or not a file says so.
 			if wanted != "" && wanted != string(vpn.IPv6Carried) {
-				p.plan.Unmet = append(p.plan.Unmet, Unmet{w.field, wanted, reason})
+				p.plan.Unmet = append(p.plan.Unmet, Unmet{w.field, strings.ToLower(w.title) + ": " + wanted, reason})
 			}
 		}
 		w.take(c, kept)

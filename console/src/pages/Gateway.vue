@@ -146,48 +146,56 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           help="Among gateways that are equally near to a person; 0 counts as 1."
         />
       </section>
-      <section class="panel" aria-labelledby="signing">
-        <h2 id="signing">Signing in</h2>
-        <Field
-          v-model="draft.form"
-          kind="choice"
-          label="Form of the login"
-          pointer="/sign_in/form"
-          :errors="errors"
-          :choices="forms"
-        />
-        <Field
-          v-if="draft.form !== 'login'"
-          v-model="draft.realm"
-          label="Realm"
-          pointer="/sign_in/realm"
-          :errors="errors"
-          required
-        />
-      </section>
-      <section class="panel" aria-labelledby="behind">
-        <h2 id="behind">What lies behind it</h2>
-        <Field
-          v-model="draft.routes"
-          kind="list"
-          label="Networks"
-          pointer="/routes"
-          :errors="errors"
-          help="CIDR, one a line. Without any, everything goes through the tunnel."
-        />
-        <Field v-model="draft.dns" kind="list" label="Inside DNS servers" pointer="/dns" :errors="errors" />
-        <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
-        <Field v-model="draft.pool" kind="list" label="Addresses for clients" pointer="/pool" :errors="errors" />
-        <Field
-          v-model="draft.egress"
-          kind="list"
-          label="Addresses that the world sees"
-          pointer="/egress"
-          :errors="errors"
-        />
-        <Field v-model="draft.hosts" kind="list" label="Inside hosts worth trying" pointer="/hosts" :errors="errors" />
-        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
-      </section>
+      <div>
+        <section class="panel mb-3" aria-labelledby="signing">
+          <h2 id="signing">Signing in</h2>
+          <Field
+            v-model="draft.form"
+            kind="choice"
+            label="Form of the login"
+            pointer="/sign_in/form"
+            :errors="errors"
+            :choices="forms"
+          />
+          <Field
+            v-if="draft.form !== 'login'"
+            v-model="draft.realm"
+            label="Realm"
+            pointer="/sign_in/realm"
+            :errors="errors"
+            required
+          />
+        </section>
+        <section class="panel" aria-labelledby="behind">
+          <h2 id="behind">What lies behind it</h2>
+          <Field
+            v-model="draft.routes"
+            kind="list"
+            label="Networks"
+            pointer="/routes"
+            :errors="errors"
+            help="CIDR, one a line. Without any, everything goes through the tunnel."
+          />
+          <Field v-model="draft.dns" kind="list" label="Inside DNS servers" pointer="/dns" :errors="errors" />
+          <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
+          <Field v-model="draft.pool" kind="list" label="Addresses for clients" pointer="/pool" :errors="errors" />
+          <Field
+            v-model="draft.egress"
+            kind="list"
+            label="Addresses that the world sees"
+            pointer="/egress"
+            :errors="errors"
+          />
+          <Field
+            v-model="draft.hosts"
+            kind="list"
+            label="Inside hosts worth trying"
+            pointer="/hosts"
+            :errors="errors"
+          />
+          <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+        </section>
+      </div>
     </div>
     <h2 class="mt-4">What it offers</h2>
     <div class="columns">

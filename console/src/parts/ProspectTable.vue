@@ -61,7 +61,7 @@ const states: Record<string, [string, string]> = {
 const reasons = (p: Schemas['Prospect']) => [
   p.why,
   ...p.passed.filter((o) => o.reason !== 'comes later in the order').map((o) => `${protocol(o.protocol)}: ${o.reason}`),
-  ...p.unmet.map((u) => `${u.field}: ${u.reason}`),
+  ...p.unmet.map((u) => `${u.wanted}: ${u.reason}`),
 ]
 </script>
 
