@@ -133,7 +133,7 @@ func (b *tab) fill(label, value string) {
 // press clicks the button or link with a text.
 func (b *tab) press(text string) {
 	b.t.Helper()
-	find := fmt.Sprintf(`[...document.querySelectorAll('button, a')].find(e => e.textContent.trim() === %q && !e.disabled && e.getClientRects().length > 0)`, text)
+	find := fmt.Sprintf(`[...document.querySelectorAll('button, a, summary')].find(e => e.textContent.trim() === %q && !e.disabled && e.getClientRects().length > 0)`, text)
 	b.until(find)
 	eval[bool](b, "("+find+".click(), true)")
 }

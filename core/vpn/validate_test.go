@@ -22,6 +22,7 @@ func gateway() *vpn.Gateway {
 func TestRefused(t *testing.T) {
 	long := strings.Repeat("x", 3000)
 	number := 91.0
+	zero := 0.0
 	for _, test := range []struct {
 		name, pointer string
 		noun          interface{ Validate() error }
@@ -62,6 +63,59 @@ func TestRefused(t *testing.T) {
 		{"unknown algorithm", "/offers/l2tp/ike/0", with(gateway(), func(g *vpn.Gateway) { g.Offers.L2TP.IKE = []string{"aes999-sha256"} })},
 		{"two ciphers", "/offers/l2tp/esp/0", with(gateway(), func(g *vpn.Gateway) { g.Offers.L2TP.ESP = []string{"aes256-aes128-sha1"} })},
 
+		{"how machines prove themselves", "/offers/l2tp/auth/0", with(gateway(), func(g *vpn.Gateway) { g.Offers.L2TP.Auth = []vpn.MachineAuth{"x"} })},
+		{"authority", "/offers/l2tp/authority", with(gateway(), func(g *vpn.Gateway) { g.Offers.L2TP.Authority = "hello" })},
+		{"no way to prove oneself", "/offers/ikev2/auth", with(gateway(), func(g *vpn.Gateway) { g.Offers.IKEv2 = &vpn.IKEv2Offer{} })},
+		{"unknown way to prove oneself", "/offers/ikev2/auth/0", with(gateway(), func(g *vpn.Gateway) { g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{"x"}} })},
+		{"lifetime", "/offers/ikev2/ike_lifetime", with(gateway(), func(g *vpn.Gateway) {
+			g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2PSK}, IKELifetime: -1}
+		})},
+		{"child proposal", "/offers/ikev2/esp/0", with(gateway(), func(g *vpn.Gateway) {
+			g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2PSK}, ESP: []string{"rot13"}}
+		})},
+		{"MPPE strength", "/offers/pptp/mppe/0", with(gateway(), func(g *vpn.Gateway) {
+			g.Offers.PPTP = &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.PAP}, MPPE: []suite.MPPE{"64"}}
+		})},
+		{"SSTP port", "/offers/sstp/port", with(gateway(), func(g *vpn.Gateway) {
+			g.Offers.SSTP = &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.PAP}, Port: 70000}
+		})},
+		{"no remote", "/offers/tls/remotes", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.Remotes = nil })},
+		{"port of a remote", "/offers/tls/remotes/0/port", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.Remotes[0].Port = 0 })},
+		{"address of a remote", "/offers/tls/remotes/0/address", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.Remotes[0].Address = "a b" })},
+		{"data cipher", "/offers/tls/ciphers/0", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.Ciphers = []string{"AES"} })},
+		{"digest", "/offers/tls/digest", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.Digest = "SHA" })},
+		{"TLS version", "/offers/tls/min_tls", with(gateway(), func(g *vpn.Gateway) { g.Offers.TLS = tunnel(); g.Offers.TLS.MinTLS = "2" })},
+		{"control-channel key of another form", "/offers/tls/control_key/key", with(gateway(), func(g *vpn.Gateway) {
+			key := secret.New("kelp")
+			g.Offers.TLS = tunnel()
+			g.Offers.TLS.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt, Key: &key}
+		})},
+		{"kind of control-channel key", "/offers/tls/control_key/kind", with(gateway(), func(g *vpn.Gateway) {
+			key := secret.New(vpn.StaticKeyBegin + strings.Repeat("00", 256) + vpn.StaticKeyEnd)
+			g.Offers.TLS = tunnel()
+			g.Offers.TLS.ControlKey = &vpn.ControlKey{Kind: "x", Key: &key}
+		})},
+		{"no control-channel key", "/offers/tls/control_key/key", with(gateway(), func(g *vpn.Gateway) {
+			g.Offers.TLS = tunnel()
+			g.Offers.TLS.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt}
+		})},
+		{"load share", "/load_share", with(gateway(), func(g *vpn.Gateway) { g.LoadShare = -1 })},
+		{"no certificate", "/identity/certificate", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS, Release: "17", Identity: &vpn.DeviceIdentity{}}},
+		{"place of a person", "/place/latitude", &vpn.Person{Name: "Ada", Place: vpn.Place{Latitude: &number, Longitude: &zero}}},
+		{"protocol twice", "/protocols/1", &vpn.Pattern{Name: "p", Protocols: []vpn.Protocol{vpn.TLS, vpn.TLS}}},
+		{"protocol of a pattern", "/protocols/0", &vpn.Pattern{Name: "p", Protocols: []vpn.Protocol{"x"}}},
+		{"platform of a pattern", "/platforms/0", &vpn.Pattern{Name: "p", Platforms: []vpn.Platform{"x"}}},
+		{"choice of gateways", "/gateways", &vpn.Pattern{Name: "p", Gateways: "best"}},
+		{"routes for a full tunnel", "/routes", &vpn.Pattern{Name: "p", Tunnel: vpn.TunnelFull, Routes: []string{"10.0.0.0/8"}}},
+		{"IPv6", "/ipv6", &vpn.Pattern{Name: "p", IPv6: "no"}},
+		{"when to connect", "/connect", &vpn.Pattern{Name: "p", Connect: "never"}},
+		{"probe", "/demand/probe", &vpn.Pattern{Name: "p", Demand: vpn.Demand{Probe: "ftp://x.example/"}}},
+		{"probe with a password", "/demand/probe", &vpn.Pattern{Name: "p", Demand: vpn.Demand{Probe: "https://a:b@x.example/"}}},
+		{"interface", "/demand/interface", &vpn.Pattern{Name: "p", Demand: vpn.Demand{Interface: "wlan0"}}},
+		{"proxy", "/proxy/server", &vpn.Pattern{Name: "p", Proxy: vpn.Proxy{Server: "proxy.example"}}},
+		{"two proxies", "/proxy/script", &vpn.Pattern{Name: "p", Proxy: vpn.Proxy{Server: "proxy.example:1", Script: "http://proxy.example/"}}},
+		{"naming", "/naming", &vpn.Pattern{Name: "p", Naming: "{organization}"}},
+		{"wished protocol", "/wishes/protocol", &vpn.Profile{DeviceID: "d", GatewayID: "g", Wishes: vpn.Wishes{Protocol: "x"}}},
 		{"no name", "/name", &vpn.Person{}},
 		{"mail", "/mail", &vpn.Person{Name: "Ada", Mail: "Ada <ada@x.example>"}},
 		{"language", "/language", &vpn.Person{Name: "Ada", Language: "English please"}},
@@ -100,6 +154,10 @@ func TestRefused(t *testing.T) {
 			}
 		})
 	}
+}
+
+func tunnel() *vpn.TLSOffer {
+	return &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}}
 }
 
 func with(g *vpn.Gateway, change func(*vpn.Gateway)) *vpn.Gateway {

@@ -1,0 +1,253 @@
+package plan_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"wardicon/core/plan"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// everything is an input whose gateway offers every protocol, by login and password.
+func everything() plan.Input {
+	in := input()
+	in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2EAPTLS, vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256-modp2048"}}
+	in.Gateway.Offers.TLS = &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSCertificate, vpn.TLSPassword}, Ciphers: []string{"BF-CBC", "AES-256-GCM"}}
+	in.Gateway.Offers.SSTP = &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}
+	in.Gateway.Offers.PPTP = &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, MPPE: []suite.MPPE{"128", "40"}}
+	return in
+}
+
+// TestProtocols changes what stands in the way of one protocol and looks which is taken,
+// and why the others are not.
+func TestProtocols(t *testing.T) {
+	only := func(o *vpn.Offers, keep vpn.Protocol) {
+		whole := *o
+		*o = vpn.Offers{}
+		switch keep {
+		case vpn.IKEv2:
+			o.IKEv2 = whole.IKEv2
+		case vpn.L2TP:
+			o.L2TP = whole.L2TP
+		case vpn.TLS:
+			o.TLS = whole.TLS
+		}
+	}
+	on := func(p vpn.Platform, release string) func(*plan.Input) {
+		return func(in *plan.Input) { in.Device.Platform, in.Device.Release = p, release }
+	}
+	for _, test := range []struct {
+		name   string
+		change func(*plan.Input)
+		taken  vpn.Protocol
+		works  bool
+		passed string // one of the reasons
+	}{
+		{"soundest first", func(*plan.Input) {}, vpn.IKEv2, true, "TLS tunnel: comes later in the order"},
+		{"order of the pattern", func(in *plan.Input) { in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2} }, vpn.SSTP, true, "IKEv2: comes later"},
+		{"wish over pattern", func(in *plan.Input) {
+			in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP}
+			in.Profile.Wishes.Protocol = vpn.TLS
+		}, vpn.TLS, true, ""},
+		{"gone", func(in *plan.Input) {
+			on(vpn.Android, "14")(in)
+			in.Pattern.Protocols = []vpn.Protocol{vpn.L2TP, vpn.TLS}
+		}, vpn.TLS, true, "Android 14 has no L2TP/IPsec for new connections"},
+		{"never", func(in *plan.Input) {
+			on(vpn.MacOS, "14")(in)
+			in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2}
+		}, vpn.IKEv2, true, "macOS 14 never had SSTP"},
+		{"removed", func(in *plan.Input) {
+			on(vpn.IOS, "17")(in)
+			in.Pattern.Protocols = []vpn.Protocol{vpn.PPTP, vpn.TLS}
+		}, vpn.TLS, true, "iOS 17 no longer has PPTP: removed with iOS 10"},
+		{"not offered", func(in *plan.Input) { in.Gateway.Offers.IKEv2 = nil }, vpn.TLS, true, "Norrvik does not offer it"},
+		{"no key on record", func(in *plan.Input) {
+			in.Gateway.Offers.L2TP.PSK = nil
+			in.Pattern.Protocols = []vpn.Protocol{vpn.L2TP, vpn.SSTP}
+		}, vpn.SSTP, true, "no pre-shared key on record"},
+		{"no certificate", func(in *plan.Input) { in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2Certificate} }, vpn.TLS, true, "d has no certificate"},
+		{"nothing shared to prove by", func(in *plan.Input) {
+			on(vpn.Windows, "11")(in)
+			in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2PSK}
+		}, vpn.TLS, true, "share no way to prove"},
+		{"client's own proposals not taken", func(in *plan.Input) {
+			on(vpn.Android, "14")(in)
+			in.Gateway.Offers.IKEv2.IKE = []string{"3des-sha1-modp1024"}
+		}, vpn.TLS, true, "sends no IKE proposal that Norrvik takes"},
+		{"file cannot carry it", func(in *plan.Input) {
+			on(vpn.ChromeOS, "140")(in)
+			key := secret.New(vpn.StaticKeyBegin)
+			in.Gateway.Offers.TLS.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt, Key: &key}
+			in.Gateway.Offers.L2TP.ESP = []string{"aes128-sha1"}
+			in.Gateway.Offers.L2TP.IKE = []string{"aes128-sha1-modp2048"}
+			in.Pattern.Protocols = []vpn.Protocol{vpn.TLS, vpn.L2TP}
+		}, vpn.L2TP, true, "Open Network Configuration, field control_key"},
+		{"only one, and it lacks something", func(in *plan.Input) {
+			only(&in.Gateway.Offers, vpn.IKEv2)
+			in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2Certificate}
+		}, vpn.IKEv2, false, "Norrvik does not offer it"},
+		{"only one, and the device never had it", func(in *plan.Input) { on(vpn.DeskPhone, "1")(in); only(&in.Gateway.Offers, vpn.IKEv2) }, vpn.IKEv2, false, ""},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			in := everything()
+			test.change(&in)
+			p := plan.Make(in)
+			if p.Connection.Protocol != test.taken || p.Works() != test.works {
+				t.Errorf("taken is %s (works %t, lacking %q), expected %s", p.Connection.Protocol, p.Works(), p.Lacking, test.taken)
+			}
+			if told := plan.Sentence(p.Passed); !strings.Contains(told, test.passed) {
+				t.Errorf("passed over: %s, expected %q", told, test.passed)
+			}
+			if p.Works() && !p.Connection.Settings() {
+				t.Error("the settings of the protocol are missing")
+			}
+		})
+	}
+}
+
+// TestWishes holds what becomes of a pattern's wishes on devices that can do more or less,
+// and which file is taken for it.
+func TestWishes(t *testing.T) {
+	for _, test := range []struct {
+		name     string
+		platform vpn.Platform
+		release  string
+		pattern  vpn.Pattern
+		wish     vpn.Wishes
+		format   platform.Format
+		connect  vpn.Connect
+		unmet    string // fields
+	}{
+		{"nothing wanted", vpn.Windows, "11", vpn.Pattern{}, vpn.Wishes{}, platform.PowerShell, "", ""},
+		{"at sign-in", vpn.Windows, "11", vpn.Pattern{Connect: vpn.AtSignIn}, vpn.Wishes{}, platform.PowerShell, vpn.AtSignIn, ""},
+		{"always, which only device management knows", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Wishes{}, platform.WindowsXML, vpn.Always, ""},
+		{"another file by wish", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Wishes{Format: "powershell"}, platform.PowerShell, "", "connect"},
+		{"a file that is not for the device", vpn.Windows, "11", vpn.Pattern{}, vpn.Wishes{Format: "onc"}, platform.PowerShell, "", ""},
+		{"on demand without a condition", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand}, vpn.Wishes{}, platform.AppleProfile, vpn.Always, ""},
+		{"on demand by network", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Reconnect: true}, vpn.Wishes{}, platform.AppleProfile, vpn.OnDemand, ""},
+		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Wishes{}, platform.AppleProfile, "", "connect demand"},
+		{"typed by hand", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Wishes{}, platform.ByHand, "", "connect proxy"},
+		{"IPv6 refused", vpn.Linux, "6", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull, Protocols: []vpn.Protocol{vpn.TLS}}, vpn.Wishes{}, platform.OVPN, "", ""},
+		{"IPv6 refused where nothing says so", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull}, vpn.Wishes{}, platform.Keyfile, "", "ipv6"},
+		{"IPv6 carried", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Carried}, vpn.Wishes{}, platform.Keyfile, "", ""},
+		{"not metered", vpn.MacOS, "14", vpn.Pattern{Unmetered: true}, vpn.Wishes{}, platform.AppleProfile, "", "unmetered"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			in := everything()
+			in.Device.Platform, in.Device.Release, in.Pattern, in.Profile.Wishes = test.platform, test.release, test.pattern, test.wish
+			in.Pattern.Normalise()
+			p := plan.Make(in)
+			var unmet []string
+			for _, u := range p.Unmet {
+				unmet = append(unmet, string(u.Field))
+			}
+			if p.Format != test.format || p.Connection.Connect != test.connect || strings.Join(unmet, " ") != test.unmet {
+				t.Errorf("%q, connects %q, unmet %v; expected %q, %q, %q", p.Format, p.Connection.Connect, unmet, test.format, test.connect, test.unmet)
+			}
+		})
+	}
+}
+
+// TestPatternChoices holds that a pattern's values go before the gateway's, and a
+// profile's before both.
+func TestPatternChoices(t *testing.T) {
+	in := everything()
+	in.Gateway.Place.City = "Norrvik"
+	in.Pattern = vpn.Pattern{
+		Name: "crew", Routes: []string{"10.77.0.0/16"}, DNS: []string{"10.77.0.53"}, Domains: []string{"crew.example"}, Password: vpn.KeepAsked, Scope: vpn.ScopePerson,
+		Naming: "{organisation} {city} {protocol}{nothing}",
+	}
+	in.Pattern.Naming = "{organisation} {city} {protocol}"
+	c := plan.Make(in).Connection
+	if !slices.Equal(c.Routes, in.Pattern.Routes) || !slices.Equal(c.DNS, in.Pattern.DNS) || !slices.Equal(c.Domains, in.Pattern.Domains) || c.Keep != vpn.KeepAsked || c.Scope != vpn.ScopePerson || c.Name != "Skerry Line Norrvik IKEv2" {
+		t.Errorf("%+v", c)
+	}
+	in.Profile.Wishes = vpn.Wishes{Name: "Mine", Tunnel: vpn.TunnelFull, Password: vpn.KeepSaved, Scope: vpn.ScopeMachine}
+	c = plan.Make(in).Connection
+	if c.Name != "Mine" || c.Tunnel != vpn.TunnelFull || len(c.Routes) != 0 || c.Keep != vpn.KeepSaved || c.Scope != vpn.ScopeMachine {
+		t.Errorf("%+v", c)
+	}
+}
+
+func at(latitude, longitude float64) vpn.Place {
+	return vpn.Place{Latitude: &latitude, Longitude: &longitude}
+}
+
+// TestLeads chooses gateways: by the list, by distance, by share of the load, and all.
+func TestLeads(t *testing.T) {
+	bergen, oslo, poleNorth := at(60.39, 5.32), at(59.91, 10.75), at(90, 0)
+	if km, ok := plan.Distance(bergen, oslo); !ok || km < 300 || km > 312 {
+		t.Errorf("%.0f km between the two places, expected 305", km)
+	}
+	if km, _ := plan.Distance(at(0, 179.5), at(0, -179.5)); km < 110 || km > 112 {
+		t.Errorf("%.0f km across the date line, expected 111", km)
+	}
+	if km, _ := plan.Distance(poleNorth, at(-90, 120)); km < 20014 || km > 20016 {
+		t.Errorf("%.0f km from pole to pole", km)
+	}
+	gateway := func(name string, p vpn.Place, share int) vpn.Gateway {
+		g := everything().Gateway
+		g.ID, g.Name, g.Place, g.LoadShare = "gw-"+name, name, p, share
+		return g
+	}
+	bad := gateway("bad", bergen, 0)
+	bad.Offers = vpn.Offers{}
+	for _, test := range []struct {
+		name   string
+		choice vpn.Choice
+		person vpn.Place
+		list   []vpn.Gateway
+		want   string
+		reason string
+	}{
+		{"first of the list", vpn.ChooseListed, oslo, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "b", "the first of the list"},
+		{"first that works", vpn.ChooseListed, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "that the device can use"},
+		{"nearest", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "o", "the nearest to Ada that can be used, 0 km"},
+		{"nearest that works", vpn.ChooseNearest, bergen, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "305 km"},
+		{"nearest without a place", vpn.ChooseNearest, vpn.Place{}, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "b", "is not on record"},
+		{"a gateway without a place comes last", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("n", vpn.Place{}, 0), gateway("b", bergen, 0)}, "b", "nearest"},
+		{"each", vpn.ChooseEach, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "bad o", "one profile for each"},
+		{"none works", vpn.ChooseListed, oslo, []vpn.Gateway{bad}, "bad", "none of the gateways can be used"},
+		{"none at all", vpn.ChooseListed, oslo, nil, "", ""},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			in := everything()
+			in.Person.Place, in.Pattern.Gateways = test.person, test.choice
+			leads, why := plan.Leads(in, test.list)
+			var names []string
+			for _, l := range leads {
+				names = append(names, l.Gateway.Name)
+				if !strings.Contains(l.Reason, test.reason) {
+					t.Errorf("reason %q, expected %q", l.Reason, test.reason)
+				}
+			}
+			if strings.Join(names, " ") != test.want || (why == "") == (len(leads) == 0) {
+				t.Errorf("%v (%q), expected %s", names, why, test.want)
+			}
+		})
+	}
+
+	// Of those equally near each gets its share, and a device stays where it is when
+	// another gateway goes.
+	near := []vpn.Gateway{gateway("one", oslo, 3), gateway("two", at(59.92, 10.76), 1), gateway("three", at(59.90, 10.74), 0)}
+	count := map[string]int{}
+	for i := range 500 {
+		in := everything()
+		in.Person.Place, in.Pattern.Gateways, in.Device.ID = oslo, vpn.ChooseNearest, fmt.Sprintf("de-%d", i)
+		leads, _ := plan.Leads(in, near)
+		name := leads[0].Gateway.Name
+		count[name]++
+		if fewer, _ := plan.Leads(in, near[:2]); name != "three" && fewer[0].Gateway.Name != name {
+			t.Fatalf("de-%d moves from %s to %s although its gateway stays", i, name, fewer[0].Gateway.Name)
+		}
+	}
+	if count["one"] < 260 || count["one"] > 340 || count["two"] < 60 || count["three"] < 60 {
+		t.Errorf("shares are %v, expected about 300, 100 and 100", count)
+	}
+}
