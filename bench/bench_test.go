@@ -29,8 +29,10 @@ import (
 	"wardicon/console"
 	"wardicon/core/card"
 	"wardicon/core/check"
+	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/plan"
+	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
@@ -135,6 +137,9 @@ func profiles() error {
 		})
 		row(fmt.Sprintf("plan, check, build, seal: %s", codec.Name), took, baseline)
 	}
+	if err := mixed(seal); err != nil {
+		return err
+	}
 	in := input(vpn.LinuxDesktop, "1.42")
 	s := check.Planned(in, plan.Make(in), nil)
 	s.Judge = memo.Judge
@@ -171,6 +176,101 @@ func files() error {
 		data := made[0].Content
 		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data, nil) }), measure(func() { of.parse(data) }))
 	}
+	return nil
+}
+
+// mixed builds a parcel for each of 1,000 devices of all platforms and releases by all
+// protocols: plan, check, files, cards, the sheet for paper, and sealing. The baseline
+// only encodes and seals what came out.
+func mixed(seal func([]byte)) error {
+	memo := secret.NewMemo([]byte("key"), 1000)
+	var inputs []plan.Input
+	for i := range 1000 {
+		row := platform.Table[i%len(platform.Table)]
+		in := input(row.Platform, row.Releases[i%len(row.Releases)])
+		in.Profile.ID, in.Device.ID = fmt.Sprintf("pr-%d", i), fmt.Sprintf("de-%d", i)
+		in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256-modp2048"}}
+		in.Gateway.Offers.SSTP = &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}
+		in.Gateway.Offers.PPTP = &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, MPPE: []suite.MPPE{"128"}}
+		in.Gateway.Offers.TLS = &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"}, Digest: "SHA256"}
+		// Every device begins with another protocol; what it does not have is passed over.
+		in.Pattern.Protocols = slices.Concat(vpn.Protocols[i%5:], vpn.Protocols[:i%5])
+		inputs = append(inputs, in)
+	}
+	kinds := map[string]int{}
+	begin := time.Now()
+	for _, in := range inputs {
+		p := plan.Make(in)
+		s := check.Planned(in, p, nil)
+		s.Judge = memo.Judge
+		check.Run(s)
+		if err := parcel(in, p, seal, true); err != nil {
+			return err
+		}
+		kinds[string(p.Connection.Protocol)+" "+string(p.Format)]++
+	}
+	took := time.Since(begin) / 1000
+	plans := make([]plan.Plan, len(inputs))
+	for i, in := range inputs {
+		plans[i] = plan.Make(in)
+	}
+	begin = time.Now()
+	for i, in := range inputs {
+		if err := parcel(in, plans[i], seal, true); err != nil {
+			return err
+		}
+	}
+	encoding := time.Since(begin) / 1000
+	row(fmt.Sprintf("a device out of 1,000 (%d kinds), with sheet", len(kinds)), took, encoding)
+	begin = time.Now()
+	for _, in := range inputs {
+		p := plan.Make(in)
+		s := check.Planned(in, p, nil)
+		s.Judge = memo.Judge
+		check.Run(s)
+		if err := parcel(in, p, seal, false); err != nil {
+			return err
+		}
+	}
+	took = time.Since(begin) / 1000
+	begin = time.Now()
+	for i, in := range inputs {
+		if err := parcel(in, plans[i], seal, false); err != nil {
+			return err
+		}
+	}
+	row("the same without the sheet for paper", took, time.Since(begin)/1000)
+	return nil
+}
+
+// parcel encodes and seals all that a device gets.
+func parcel(in plan.Input, p plan.Plan, seal func([]byte), sheet bool) error {
+	var files []format.File
+	if codec, ok := all.ByName(p.Format); ok && p.Ability.Support.Usable() {
+		made, err := codec.Write(p.Connection)
+		if err != nil {
+			return err
+		}
+		files = made
+	}
+	c := card.Make(in, p, files, false)
+	page, err := c.HTML()
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		seal(f.Content)
+	}
+	seal(page)
+	seal(c.Text())
+	if !sheet {
+		return nil
+	}
+	paper, err := c.PDF()
+	if err != nil {
+		return err
+	}
+	seal(paper)
 	return nil
 }
 

@@ -147,7 +147,7 @@ func reasons(p view.Prospect) string {
 	for _, one := range p.Unmet {
 		parts = append(parts, one.Wanted+"; "+one.Reason)
 	}
-	return strings.Join(parts, "; ")
+	return strings.Join(parts, "\n")
 }
 
 func (a *app) rollOut() *cobra.Command {

@@ -230,8 +230,10 @@ func TestPatternForm(t *testing.T) {
 	b.shot("pattern-whole")
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.press("Roll it out")
+	eval[bool](b, `(document.querySelector('#prospects').scrollIntoView(), true)`)
 	b.see("done: 2 of 2 devices")
 	b.see("as it is")
+	b.shot("pattern-rolled-out")
 	b.accessible("a pattern that was rolled out")
 	page, err := f.client.Patterns.List(t.Context(), query("Planners"))
 	if err != nil || page.Total != 1 || page.Items[0].Profiles != 2 {
@@ -279,6 +281,8 @@ func TestOfferForm(t *testing.T) {
 		t.Errorf("stored is %+v (%v)", g.Offers.TLS, err)
 	}
 	b.goTo("/gateways/"+id, "Easthaven")
+	eval[bool](b, `(document.querySelector('#offer-ikev2').scrollIntoView(), true)`)
+	b.shot("offers")
 	if got := b.value("The key file"); got != "" {
 		t.Error("the key came back to the page")
 	}

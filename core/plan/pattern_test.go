@@ -131,7 +131,7 @@ func TestWishes(t *testing.T) {
 		{"a file that is not for the device", vpn.Windows, "11", vpn.Pattern{}, vpn.Wishes{Format: "onc"}, platform.PowerShell, "", ""},
 		{"on demand without a condition", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand}, vpn.Wishes{}, platform.AppleProfile, vpn.Always, ""},
 		{"on demand by network", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Reconnect: true}, vpn.Wishes{}, platform.AppleProfile, vpn.OnDemand, ""},
-		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Wishes{}, platform.AppleProfile, "", "connect demand"},
+		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Wishes{}, platform.AppleProfile, "", "connect"},
 		{"typed by hand", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Wishes{}, platform.ByHand, "", "connect proxy"},
 		{"IPv6 refused", vpn.Linux, "6", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull, Protocols: []vpn.Protocol{vpn.TLS}}, vpn.Wishes{}, platform.OVPN, "", ""},
 		{"IPv6 refused where nothing says so", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull}, vpn.Wishes{}, platform.Keyfile, "", "ipv6"},

@@ -160,7 +160,8 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 				reason += "; it says " + got
 			}
 			// IPv6 goes through where the gateway hands it out, whether or not a file says so.
-			if wanted != "" && wanted != string(vpn.IPv6Carried) {
+			told := w.field == vpn.FieldDemand && slices.ContainsFunc(p.plan.Unmet, func(u Unmet) bool { return u.Field == vpn.FieldConnect })
+			if wanted != "" && wanted != string(vpn.IPv6Carried) && !told {
 				p.plan.Unmet = append(p.plan.Unmet, Unmet{w.field, strings.ToLower(w.title) + ": " + wanted, reason})
 			}
 		}

@@ -198,7 +198,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       </div>
     </div>
     <h2 class="mt-4">What it offers</h2>
-    <div class="columns">
+    <div class="stacks">
       <OfferForm
         v-for="o in offers"
         :key="o.key"

@@ -105,13 +105,14 @@ const result = computed(() =>
 
 <template>
   <PageHead :title="fresh ? 'New pattern' : (row?.name ?? 'Pattern')" back="/patterns" back-text="Patterns">
+    <BButton href="#prospects" variant="outline-secondary" size="sm">What it would make</BButton>
     <BButton v-if="row" :to="`/profiles?pattern_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
   <form v-if="fresh || row" novalidate @submit.prevent="save">
-    <div class="columns">
+    <div class="stacks">
       <section class="panel" aria-labelledby="class">
         <h2 id="class">For whom</h2>
         <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
