@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"strings"
 	"time"
@@ -55,7 +56,7 @@ kept, then roll it out to make or change the profiles of all devices of its clas
 		ref:     func(p view.Pattern) string { return p.Name },
 		columns: []string{"name", "groups", "platforms", "protocols", "gateways", "connects", "profiles"}, filters: []string{"name"},
 		row: func(p view.Pattern) table.Row {
-			return table.Row{p.Name, or(strings.Join(p.Groups, ", "), "all"), or(words(p.Platforms), "all"), or(words(p.Protocols), "soundest first"), or(string(p.Gateways), "listed"), or(string(p.Connect), "by-hand"), p.Profiles}
+			return table.Row{p.Name, cmp.Or(strings.Join(p.Groups, ", "), "all"), cmp.Or(words(p.Platforms), "all"), cmp.Or(words(p.Protocols), "soundest first"), cmp.Or(string(p.Gateways), "listed"), cmp.Or(string(p.Connect), "by-hand"), p.Profiles}
 		},
 	}
 }
@@ -66,13 +67,6 @@ func words[T ~string](list []T) string {
 		parts[i] = string(v)
 	}
 	return strings.Join(parts, ", ")
-}
-
-func or(v, otherwise string) string {
-	if v == "" {
-		return otherwise
-	}
-	return v
 }
 
 // patternCommands are those of every noun, and trying and rolling out.
@@ -122,7 +116,7 @@ pattern for this one look.`,
 					if !one.Works {
 						protocol += ", blocked"
 					}
-					w.AppendRow(table.Row{one.Device, one.Release, one.Gateway, protocol, or(string(one.Format), "by hand"), one.State, tally(one.Tally), reasons(one)})
+					w.AppendRow(table.Row{one.Device, one.Release, one.Gateway, protocol, cmp.Or(string(one.Format), "by hand"), one.State, tally(one.Tally), reasons(one)})
 				}
 			}); err != nil {
 				return err

@@ -3,6 +3,7 @@ package format
 import (
 	"crypto/x509"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -317,4 +318,17 @@ func (r *Reading) Identified(certificate, key string, at Position) *vpn.Identity
 	}
 	r.Note(SecretClear, at, "a private key")
 	return &vpn.Identity{Certificate: pki.Bundle(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)...), Key: text}
+}
+
+// NotCarried words that a closed dialect has no names for a proposal.
+func NotCarried(title, who string, err error) error {
+	var carry *suite.CarryError
+	if !errors.As(err, &carry) {
+		return err
+	}
+	field := vpn.FieldIKE
+	if carry.Child {
+		field = vpn.FieldESP
+	}
+	return &UnfitError{title, field, carry.Proposal, "algorithms that " + who + " names"}
 }

@@ -194,10 +194,3 @@ func join[T ~string](list []T) string {
 	}
 	return strings.Join(parts, ", ")
 }
-
-func or(v, otherwise string) string {
-	if v == "" {
-		return otherwise
-	}
-	return v
-}

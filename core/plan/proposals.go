@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"slices"
 
 	"wardicon/core/suite"
@@ -36,8 +37,8 @@ func (p *planner) proposals(ike, esp []string) (setIKE, setESP []string) {
 			setIKE, setESP = []string{}, []string{}
 		}
 	}
-	p.choose(vpn.FieldIKE, "IKE proposals", or(join(setIKE), "the client's own"), ByGateway, reason)
-	p.choose(vpn.FieldESP, "ESP proposals", or(join(setESP), "the client's own"), ByGateway, reason)
+	p.choose(vpn.FieldIKE, "IKE proposals", cmp.Or(join(setIKE), "the client's own"), ByGateway, reason)
+	p.choose(vpn.FieldESP, "ESP proposals", cmp.Or(join(setESP), "the client's own"), ByGateway, reason)
 	return setIKE, setESP
 }
 

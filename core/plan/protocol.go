@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -57,7 +58,7 @@ func (p *planner) protocol() {
 	}
 	t := list[taken]
 	p.auth, p.plan.Offered, p.plan.Ability = t.auth, g.Offers.Has(t.protocol), p.plan.Release.Ability(t.protocol)
-	p.plan.Connection.Protocol, p.plan.Lacking = t.protocol, or(t.auth.lacking, t.passed)
+	p.plan.Connection.Protocol, p.plan.Lacking = t.protocol, cmp.Or(t.auth.lacking, t.passed)
 	for i, c := range list {
 		switch {
 		case i == taken:
@@ -141,9 +142,9 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			if !slices.Contains(a.Machine, auth) || !slices.Contains(o.L2TP.Auth, auth) && (len(o.L2TP.Auth) > 0 || auth != vpn.MachinePSK) {
 				continue
 			}
-			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "certificate of the machine, then login and password", lacking: or(identity, shared)}
+			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "certificate of the machine, then login and password", lacking: cmp.Or(identity, shared)}
 			if auth == vpn.MachinePSK {
-				m.title, m.lacking = "pre-shared key, then login and password", or(key, shared)
+				m.title, m.lacking = "pre-shared key, then login and password", cmp.Or(key, shared)
 			}
 			list = append(list, m)
 		}
@@ -161,9 +162,9 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			}
 			m := method{ikev2: auth, password: auth.NeedsPassword(), identity: auth.NeedsIdentity(), title: titles[auth], lacking: shared}
 			if auth.NeedsIdentity() {
-				m.lacking = or(identity, shared)
+				m.lacking = cmp.Or(identity, shared)
 			} else if auth == vpn.IKEv2PSK {
-				m.lacking = or(key, shared)
+				m.lacking = cmp.Or(key, shared)
 			}
 			list = append(list, m)
 		}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -56,7 +57,7 @@ func (p *planner) certificates() {
 	p.choose(vpn.FieldIdentity, "Certificate", list[0].Subject.CommonName, ByDevice, "the certificate of %s, %s", d.Name, pki.KeyKind(list[0]))
 	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
 		c.IKEv2.LocalID = pki.AltName(list[0])
-		p.choose(vpn.FieldLocalID, "Local identity", or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, which both sides check")
+		p.choose(vpn.FieldLocalID, "Local identity", cmp.Or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, which both sides check")
 	}
 }
 
@@ -67,7 +68,7 @@ func (p *planner) ppp(offer []suite.PPPMethod) []suite.PPPMethod {
 		list = list[:1]
 		p.choose(vpn.FieldPPP, "PPP authentication", join(list), ByRule, "the strongest that gateway and device share; weaker ones are left off")
 	} else {
-		p.choose(vpn.FieldPPP, "PPP authentication", or(join(list), "none"), ByGateway, "what gateway and device share")
+		p.choose(vpn.FieldPPP, "PPP authentication", cmp.Or(join(list), "none"), ByGateway, "what gateway and device share")
 	}
 	return list
 }
@@ -93,7 +94,7 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 		p.key(o.PSK != nil)
 	}
 	if o.Aggressive {
-		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+or(o.Group, "without a name"), ByGateway, "%s takes no main mode", p.in.Gateway.Name)
+		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+cmp.Or(o.Group, "without a name"), ByGateway, "%s takes no main mode", p.in.Gateway.Name)
 	}
 	l.PPP = p.ppp(o.PPP)
 	l.IKE, l.ESP = p.proposals(o.IKE, o.ESP)
@@ -105,7 +106,7 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 
 func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	s := &vpn.IKEv2Setting{
-		Auth: p.auth.ikev2, RemoteID: or(o.RemoteID, p.in.Gateway.Address), IKELifetime: o.IKELifetime, ChildLifetime: o.ChildLifetime, DPD: o.DPD,
+		Auth: p.auth.ikev2, RemoteID: cmp.Or(o.RemoteID, p.in.Gateway.Address), IKELifetime: o.IKELifetime, ChildLifetime: o.ChildLifetime, DPD: o.DPD,
 		NoMOBIKE: o.NoMOBIKE, NoFragmentation: o.NoFragmentation,
 	}
 	if s.Auth == "" && len(o.Auth) > 0 {
@@ -166,7 +167,7 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	p.plan.Connection.TLS = s
 	var ways []string
 	for _, r := range o.Remotes {
-		r.Address = or(r.Address, p.in.Gateway.Address)
+		r.Address = cmp.Or(r.Address, p.in.Gateway.Address)
 		s.Remotes = append(s.Remotes, r)
 		ways = append(ways, fmt.Sprintf("%s %s %d", r.Address, r.Transport, r.Port))
 	}
@@ -181,7 +182,7 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 			break // weaker ones are left off as long as a better one remains
 		}
 	}
-	p.choose(vpn.FieldCiphers, "Data ciphers", or(join(s.Ciphers), "the client's own"), ByGateway, "the gateway's, in its order; weaker ones are left off where a sound one remains")
+	p.choose(vpn.FieldCiphers, "Data ciphers", cmp.Or(join(s.Ciphers), "the client's own"), ByGateway, "the gateway's, in its order; weaker ones are left off where a sound one remains")
 	if k := o.ControlKey; k != nil {
 		s.Control = &vpn.ControlWrap{Kind: k.Kind, Direction: k.Direction}
 		if k.Key != nil {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -85,7 +86,7 @@ func proxyText(p *vpn.Proxy) string {
 	if p == nil {
 		return ""
 	}
-	text := or(p.Script, p.Server)
+	text := cmp.Or(p.Script, p.Server)
 	if len(p.Bypass) > 0 {
 		text += " but for " + strings.Join(p.Bypass, ", ")
 	}
@@ -209,6 +210,6 @@ func (p *planner) scope() {
 		p.choose(vpn.FieldScope, "For", "machine", ByDevice, "%s", machine)
 	default:
 		c.Scope = vpn.ScopePerson
-		p.choose(vpn.FieldScope, "For", "person", ByRule, "only %s uses it", or(p.in.Person.Name, "one person"))
+		p.choose(vpn.FieldScope, "For", "person", ByRule, "only %s uses it", cmp.Or(p.in.Person.Name, "one person"))
 	}
 }

@@ -3,6 +3,7 @@
 import { onMounted, ref, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
+import { usePage } from './usePage'
 
 export interface Column {
   key: string
@@ -27,53 +28,20 @@ defineSlots<{
 const size = 25
 const search = ref('')
 const sort = ref(props.first)
-const number = ref(1)
-const rows = ref<Row[]>([]) as { value: Row[] }
-const total = ref(0)
-const busy = ref(true)
-const wrong = ref('')
-let asked = 0
-
-async function fetchPage() {
-  const mine = ++asked
-  busy.value = true
-  try {
-    const page = await props.load({
-      search: search.value || undefined,
-      sort: sort.value,
-      limit: size,
-      offset: (number.value - 1) * size,
-      filter: props.filters,
-    })
-    if (mine !== asked) return
-    rows.value = page.items
-    total.value = page.total
-    wrong.value = ''
-  } catch (e) {
-    if (mine === asked) wrong.value = (e as Error).message
-  } finally {
-    if (mine === asked) busy.value = false
-  }
-}
-
-let timer = 0
-watch(search, () => {
-  clearTimeout(timer)
-  timer = window.setTimeout(() => {
-    number.value = 1
-    void fetchPage()
-  }, 200)
-})
-watch([sort, number], () => void fetchPage())
+const { number, rows, total, busy, wrong, look, soon } = usePage<Row>(size, (limit, offset) =>
+  props.load({ search: search.value || undefined, sort: sort.value, limit, offset, filter: props.filters }),
+)
+watch(search, () => soon(200))
+watch([sort, number], () => void look())
 watch(
   () => props.filters,
   () => {
     number.value = 1
-    void fetchPage()
+    void look()
   },
   { deep: true },
 )
-onMounted(fetchPage)
+onMounted(look)
 
 function turn(by: string) {
   sort.value = sort.value === by ? '-' + by : by

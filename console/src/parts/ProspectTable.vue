@@ -1,51 +1,26 @@
 <script setup lang="ts">
 // What a pattern would make of its devices, before anything is kept.
-import { ref, watch } from 'vue'
+import { watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { offers } from './offers'
 import TallyTags from './TallyTags.vue'
+import { usePage } from './usePage'
 
 const props = defineProps<{ pattern: string; change: Record<string, unknown> }>()
 const size = 25
-const number = ref(1)
-const rows = ref<Schemas['Prospect'][]>([])
-const total = ref(0)
-const busy = ref(true)
-const wrong = ref('')
-let asked = 0
-
-async function look() {
-  const mine = ++asked
-  busy.value = true
-  try {
-    const page = await ask(
-      api.POST('/api/v1/prospects', {
-        params: { query: { pattern: props.pattern || undefined, limit: size, offset: (number.value - 1) * size } },
-        headers: { 'Content-Type': 'application/merge-patch+json' },
-        body: props.change as unknown as Schemas['PatternInput'],
-      }),
-    )
-    if (mine !== asked) return
-    rows.value = page.items
-    total.value = page.total
-    wrong.value = ''
-  } catch (e) {
-    if (mine === asked) wrong.value = (e as Error).message
-  } finally {
-    if (mine === asked) busy.value = false
-  }
-}
-let timer = 0
+const { number, rows, total, busy, wrong, look, soon } = usePage<Schemas['Prospect']>(size, (limit, offset) =>
+  ask(
+    api.POST('/api/v1/prospects', {
+      params: { query: { pattern: props.pattern || undefined, limit, offset } },
+      headers: { 'Content-Type': 'application/merge-patch+json' },
+      body: props.change as unknown as Schemas['PatternInput'],
+    }),
+  ),
+)
 watch(
   () => JSON.stringify(props.change),
-  () => {
-    clearTimeout(timer)
-    timer = window.setTimeout(() => {
-      number.value = 1
-      void look()
-    }, 400)
-  },
+  () => soon(400),
 )
 watch(number, () => void look())
 void look()

@@ -1,14 +1,13 @@
 package daemons
 
 import (
-	"fmt"
+	"cmp"
 	"net/netip"
 	"slices"
 	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/secret"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -17,14 +16,12 @@ type link struct {
 	login    string
 	password secret.Text
 	saved    bool
-	ppp      []suite.PPPMethod
-	mppe     []suite.MPPE
-	stateful bool
-	tunnel   vpn.Tunnel
-	routes   []string
-	persist  bool
-	pty      string
-	at       map[string]format.Position
+	PPP
+	tunnel  vpn.Tunnel
+	routes  []string
+	persist bool
+	pty     string
+	at      map[string]format.Position
 }
 
 func (l *link) keep() vpn.Keep {
@@ -43,7 +40,7 @@ var harmless = []string{
 
 // options reads a file of options of pppd.
 func (r *reader) options(data []byte) *link {
-	l := &link{ppp: slices.Clone(suite.PPPMethods), mppe: []suite.MPPE{}, tunnel: vpn.TunnelSplit, routes: []string{}, at: map[string]format.Position{}}
+	l := &link{PPP: NewPPP(), tunnel: vpn.TunnelSplit, routes: []string{}, at: map[string]format.Position{}}
 	r.Lines(r.file, data, func(at format.Position, line string) bool {
 		switch {
 		case strings.HasPrefix(line, "# name = "):
@@ -53,7 +50,7 @@ func (r *reader) options(data []byte) *link {
 			r.uuid = line[len("# uuid = "):]
 			return true
 		}
-		words, err := split(line)
+		words, err := format.Words(line, "#", false)
 		if err != nil {
 			r.Note(format.Unreadable, at, "%s", err)
 			return false
@@ -95,65 +92,11 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 		l.tunnel = vpn.TunnelFull
 	case "persist":
 		l.persist = true
-	case "mppe-stateful":
-		l.stateful = true
-	case "require-mppe":
-		l.mppe = []suite.MPPE{"128", "40"}
-	case "require-mppe-128", "require-mppe-40":
-		l.mppe = append(l.mppe, suite.MPPE(name[len("require-mppe-"):]))
 	default:
-		for _, refusal := range refusals {
-			if refusal.option == name {
-				l.ppp = slices.DeleteFunc(l.ppp, func(m suite.PPPMethod) bool { return m == refusal.method })
-				return
-			}
-		}
-		if !slices.Contains(harmless, name) {
+		if !l.Take(name) && !slices.Contains(harmless, name) {
 			r.Note(format.KeyUnknown, at, "%s", name)
 		}
 	}
-}
-
-// split cuts a line of options into words as pppd does: quotes of both kinds, and a
-// backslash before a character that is meant.
-func split(line string) ([]string, error) {
-	var words []string
-	var word strings.Builder
-	in, quote := false, byte(0)
-	for i := 0; i < len(line); i++ {
-		c := line[i]
-		switch {
-		case c == '\\':
-			if i++; i == len(line) {
-				return nil, fmt.Errorf("a backslash at the end of the line")
-			}
-			word.WriteByte(line[i])
-			in = true
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote != 0:
-			word.WriteByte(c)
-		case c == '"' || c == '\'':
-			quote, in = c, true
-		case c == ' ' || c == '\t':
-			if in {
-				words, in = append(words, word.String()), false
-				word.Reset()
-			}
-		case c == '#' && !in:
-			return words, nil
-		default:
-			word.WriteByte(c)
-			in = true
-		}
-	}
-	if quote != 0 {
-		return nil, fmt.Errorf("a quote that does not end")
-	}
-	if in {
-		words = append(words, word.String())
-	}
-	return words, nil
 }
 
 // peer reads a peer of pppd: PPTP or SSTP.
@@ -161,16 +104,16 @@ func (r *reader) peer(data []byte) {
 	l := r.options(data)
 	start := format.Position{File: r.file, Line: 1, Column: 1}
 	c := vpn.Connection{
-		Name: or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
+		Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
 		DNS: []string{}, Domains: []string{}, Reconnect: l.persist,
 	}
 	words := strings.Fields(l.pty)
 	switch {
 	case len(words) >= 2 && words[0] == "pptp":
-		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: l.ppp, MPPE: l.mppe, Stateful: l.stateful}
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: l.Methods, MPPE: l.MPPE, Stateful: l.Stateful}
 		c.Server = words[1]
 	case len(words) >= 2 && words[0] == "sstpc":
-		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: l.ppp, Port: 443}
+		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: l.Methods, Port: 443}
 		c.Server = words[len(words)-1]
 		if host, port, ok := vpn.SplitPort(c.Server); ok {
 			c.Server, c.SSTP.Port = host, port

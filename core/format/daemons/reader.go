@@ -2,6 +2,7 @@ package daemons
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/base64"
 	"fmt"
 	"net/netip"
@@ -154,7 +155,7 @@ func (r *reader) connection(path string) {
 	name := strings.TrimPrefix(path, "connections.")
 	child := r.child(path)
 	c := vpn.Connection{
-		Name: or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
+		Name: cmp.Or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
 		Routes: []string{}, DNS: []string{}, Domains: []string{}, Reconnect: r.get(child+".dpd_action") == "restart",
 	}
 	if v := r.get(path + ".remote.cacerts"); v != "" {
@@ -278,7 +279,7 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	inner := &reader{file: r.stem + pppFile, stem: r.stem, beside: r.beside}
 	p := inner.options(data)
 	r.Notes = append(r.Notes, inner.Notes...)
-	c.Login, c.Password, c.Keep, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.ppp, p.tunnel, p.routes
+	c.Login, c.Password, c.Keep, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
 }
 
 // sealed reads a secret of one kind: the first that there is.

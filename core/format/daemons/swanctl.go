@@ -1,6 +1,7 @@
 package daemons
 
 import (
+	"cmp"
 	"crypto/x509"
 	"encoding/base64"
 	"fmt"
@@ -285,7 +286,7 @@ func secrets(s *section, c vpn.Connection, name string) {
 		s.open("ike-" + name)
 		switch {
 		case c.IKEv2 != nil:
-			s.text("id-remote", or(c.IKEv2.RemoteID, c.Server))
+			s.text("id-remote", cmp.Or(c.IKEv2.RemoteID, c.Server))
 		default:
 			s.text("id-remote", c.Server)
 		}
@@ -293,13 +294,6 @@ func secrets(s *section, c vpn.Connection, name string) {
 		s.close()
 	}
 	s.close()
-}
-
-func or(v, otherwise string) string {
-	if v == "" {
-		return otherwise
-	}
-	return v
 }
 
 // joined reads the files that a list names, as one PEM text.

@@ -6,13 +6,11 @@ package daemons
 import (
 	"fmt"
 	"net/netip"
-	"slices"
 	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/format/shell"
 	"wardicon/core/platform"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -28,14 +26,6 @@ var protocols = []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
 var Codec = format.Codec{Name: platform.Daemons, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
-
-// refusals are pppd's options that switch a method off.
-var refusals = []struct {
-	method suite.PPPMethod
-	option string
-}{
-	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschap-v2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
-}
 
 // Carried reduces a connection to what the files say. DNS servers and domains come from
 // the gateway.
@@ -180,21 +170,8 @@ func options(c vpn.Connection, name string) string {
 		line("password %s", quote(c.Password.Reveal()))
 	}
 	line("noauth")
-	for _, r := range refusals {
-		if !slices.Contains(c.PPP(), r.method) {
-			line("%s", r.option)
-		}
-	}
-	if c.PPTP != nil {
-		switch strengths := format.Strengths(c.PPTP.MPPE); {
-		case len(strengths) == 2:
-			line("require-mppe")
-		case len(strengths) == 1:
-			line("require-mppe-%s", strengths[0])
-		}
-		if c.PPTP.Stateful {
-			line("mppe-stateful")
-		}
+	for _, option := range PPPOptions(c) {
+		line("%s", option)
 	}
 	line("ipparam %s", name)
 	line("mtu 1400")

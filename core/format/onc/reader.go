@@ -46,20 +46,8 @@ type reader struct {
 // Read takes a file apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, _ format.Beside) format.Reading {
 	r := &reader{Walker: tree.Walker{File: name}, anchors: map[string]*x509.Certificate{}, identities: map[string]*vpn.Identity{}}
-	text, ok := r.Reading.Text(name, data)
-	if !ok {
-		return r.Reading
-	}
-	root, twice, err := tree.JSON(name, []byte(text))
-	if err != nil {
-		r.Fail(err)
-		return r.Reading
-	}
-	for _, e := range twice {
-		r.Note(format.KeyTwice, e.At, "%s", e.Key)
-	}
-	if root.Kind != "dict" {
-		r.Note(format.Unreadable, root.At, "%s at the top, expected an object", root.Kind)
+	root := r.Object(data)
+	if root == nil {
 		return r.Reading
 	}
 	if t := r.Text(root, "Type"); t != "UnencryptedConfiguration" && t != "" {

@@ -2,7 +2,6 @@ package ovpn
 
 import (
 	"bytes"
-	"fmt"
 	"net/netip"
 	"path/filepath"
 	"slices"
@@ -98,7 +97,7 @@ func (r *reader) line(at format.Position, line string) bool {
 		}
 		return true
 	}
-	words, err := Split(line)
+	words, err := format.Words(line, "#;", true)
 	if err != nil {
 		r.Note(format.Unreadable, at, "%s", err)
 		return false
@@ -108,51 +107,6 @@ func (r *reader) line(at format.Position, line string) bool {
 		r.option(at, words[0], words[1:])
 	}
 	return true
-}
-
-// Split cuts a line into words as the daemon does: double quotes with backslashes,
-// single quotes as they are, # and ; begin a remark.
-func Split(line string) ([]string, error) {
-	var words []string
-	var word strings.Builder
-	in, quote := false, rune(0)
-	runes := []rune(line)
-	for i := 0; i < len(runes); i++ {
-		c := runes[i]
-		switch {
-		case quote == '\'' && c != '\'':
-			word.WriteRune(c)
-		case c == '\\' && quote != '\'':
-			if i++; i == len(runes) {
-				return nil, fmt.Errorf("a backslash at the end of the line")
-			}
-			word.WriteRune(runes[i])
-			in = true
-		case quote != 0 && c == quote:
-			quote = 0
-		case quote != 0:
-			word.WriteRune(c)
-		case c == '"' || c == '\'':
-			quote, in = c, true
-		case c == ' ' || c == '\t':
-			if in {
-				words, in = append(words, word.String()), false
-				word.Reset()
-			}
-		case (c == '#' || c == ';') && !in:
-			return words, nil
-		default:
-			word.WriteRune(c)
-			in = true
-		}
-	}
-	if quote != 0 {
-		return nil, fmt.Errorf("a quote that does not end")
-	}
-	if in {
-		words = append(words, word.String())
-	}
-	return words, nil
 }
 
 func (r *reader) option(at format.Position, name string, words []string) {

@@ -143,26 +143,10 @@ func (s *settler) ikev2() *vpn.IKEv2Setting {
 		s.Note(format.KeyMalformed, s.at("Algorithms"), "%d constants, expected six", len(list))
 		return i
 	}
-	names := suite.Closed[suite.WindowsDialect]
-	own := func(d suite.Dialect, kind suite.Kind, v string) string {
-		if v == "None" || kind == suite.Integrity && len(v) > 3 && v[:3] == "GCM" {
-			return ""
-		}
-		name, ok := d.Own(kind, v)
-		if !ok {
-			s.Note(format.KeyMalformed, s.at("Algorithms"), "%q is none that Windows names", v)
-		}
-		return name
-	}
-	esp := suite.Proposal{Encryption: own(names.ESP, suite.Encryption, list[0]), Integrity: own(names.ESP, suite.Integrity, list[1]), Group: own(names.ESP, suite.Group, list[5])}
-	ike := suite.Proposal{Encryption: own(names.IKE, suite.Encryption, list[2]), Integrity: own(names.IKE, suite.Integrity, list[3]), Group: own(names.IKE, suite.Group, list[4])}
-	for _, q := range []*suite.Proposal{&ike, &esp} {
-		if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
-			q.Integrity = "" // named for the pseudo-random function
-		}
-	}
-	if ike.Encryption != "" && esp.Encryption != "" {
-		i.IKE, i.ESP = []string{ike.String()}, []string{esp.String()}
+	var unknown []string
+	i.IKE, i.ESP, unknown = suite.FromWindows(suite.WindowsSuite{Cipher: list[0], Transform: list[1], Encryption: list[2], Integrity: list[3], Group: list[4], PFS: list[5]})
+	for _, v := range unknown {
+		s.Note(format.KeyMalformed, s.at("Algorithms"), "%q is none that Windows names", v)
 	}
 	return i
 }

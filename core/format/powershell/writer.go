@@ -146,28 +146,11 @@ func algorithms(s *vpn.IKEv2Setting) ([]string, error) {
 	if s == nil || len(s.IKE) == 0 || len(s.ESP) == 0 {
 		return nil, nil
 	}
-	names := suite.Closed[suite.WindowsDialect]
-	ike, _ := suite.Parse(s.IKE[0])
-	esp, _ := suite.Parse(s.ESP[0]) // both looked at before
-	for _, q := range []struct {
-		field vpn.Field
-		p     suite.Proposal
-		names suite.Dialect
-	}{{vpn.FieldIKE, ike, names.IKE}, {vpn.FieldESP, esp, names.ESP}} {
-		if !q.names.Carries(q.p) {
-			return nil, &format.UnfitError{Format: title, Field: q.field, Found: q.p.String(), Expected: "algorithms that Windows names"}
-		}
+	w, err := suite.ToWindows(s.IKE[0], s.ESP[0])
+	if err != nil {
+		return nil, format.NotCarried(title, "Windows", err)
 	}
-	or := func(v, otherwise string) string {
-		if v == "" {
-			return otherwise
-		}
-		return v
-	}
-	return []string{
-		names.ESP[esp.Encryption], or(names.ESP[esp.Integrity], names.ESP[esp.Encryption]), names.IKE[ike.Encryption],
-		or(names.IKE[ike.Integrity], "SHA384"), or(names.IKE[ike.Group], "None"), or(names.ESP[esp.Group], "None"),
-	}, nil
+	return []string{w.Cipher, w.Transform, w.Encryption, w.Integrity, w.Group, w.PFS}, nil
 }
 
 // Write makes the install script and the removal script.

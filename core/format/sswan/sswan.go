@@ -160,20 +160,8 @@ var (
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
 	r := &tree.Walker{File: name}
-	text, ok := r.Reading.Text(name, data)
-	if !ok {
-		return r.Reading
-	}
-	root, twice, err := tree.JSON(name, []byte(text))
-	if err != nil {
-		r.Fail(err)
-		return r.Reading
-	}
-	for _, e := range twice {
-		r.Note(format.KeyTwice, e.At, "%s", e.Key)
-	}
-	if root.Kind != "dict" {
-		r.Note(format.Unreadable, root.At, "%s at the top, expected an object", root.Kind)
+	root := r.Object(data)
+	if root == nil {
 		return r.Reading
 	}
 	settle(r, root, beside, strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)))

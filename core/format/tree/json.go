@@ -130,3 +130,24 @@ func (p *jsonParser) dict(n *Node, path string, depth int) error {
 	_, err := p.token(p.at(path))
 	return err
 }
+
+// Object reads a file that is one JSON object; nil, with a note, where it is none.
+func (w *Walker) Object(data []byte) *Node {
+	text, ok := w.Reading.Text(w.File, data)
+	if !ok {
+		return nil
+	}
+	root, twice, err := JSON(w.File, []byte(text))
+	if err != nil {
+		w.Fail(err)
+		return nil
+	}
+	for _, e := range twice {
+		w.Note(format.KeyTwice, e.At, "%s", e.Key)
+	}
+	if root.Kind != "dict" {
+		w.Note(format.Unreadable, root.At, "%s at the top, expected an object", root.Kind)
+		return nil
+	}
+	return root
+}

@@ -1,17 +1,16 @@
 package uci
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/format/daemons"
 	"wardicon/core/format/ovpn"
 	"wardicon/core/secret"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -175,7 +174,7 @@ func (r *reader) tls(path string) {
 
 func (r *reader) network(path string) {
 	c := vpn.Connection{
-		Name: or(r.get(path+".title"), strings.TrimPrefix(path, "network.")), UUID: strings.ToUpper(r.get(path + ".uuid")), Server: r.get(path + ".server"), Login: r.get(path + ".username"),
+		Name: cmp.Or(r.get(path+".title"), strings.TrimPrefix(path, "network.")), UUID: strings.ToUpper(r.get(path + ".uuid")), Server: r.get(path + ".server"), Login: r.get(path + ".username"),
 		Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: r.list(path + ".dns"), Domains: r.list(path + ".dns_search"),
 	}
 	if _, ok := r.set[path+".password"]; ok {
@@ -201,18 +200,18 @@ func (r *reader) network(path string) {
 			c.Routes = append(c.Routes, o.values[0])
 		}
 	}
-	ppp, mppe, stateful := r.options(path + ".pppd_options")
+	ppp := r.options(path + ".pppd_options")
 	switch proto := r.get(path + ".proto"); proto {
 	case "l2tp":
 		c.Protocol = vpn.L2TP
 		if !r.ipsec(&c, path) {
 			return
 		}
-		c.L2TP.PPP = ppp
+		c.L2TP.PPP = ppp.Methods
 	case "pptp":
-		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: ppp, MPPE: mppe, Stateful: stateful}
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: ppp.Methods, MPPE: ppp.MPPE, Stateful: ppp.Stateful}
 	case "sstp":
-		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: ppp, Port: 443}
+		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: ppp.Methods, Port: 443}
 		if host, port, ok := vpn.SplitPort(c.Server); ok {
 			c.Server, c.SSTP.Port = host, port
 		}
@@ -230,28 +229,14 @@ func (r *reader) network(path string) {
 	})})
 }
 
-func (r *reader) options(path string) ([]suite.PPPMethod, []suite.MPPE, bool) {
-	ppp, mppe, stateful := slices.Clone(suite.PPPMethods), []suite.MPPE{}, false
+func (r *reader) options(path string) daemons.PPP {
+	p := daemons.NewPPP()
 	for _, word := range strings.Fields(r.get(path)) {
-		known := false
-		for _, refusal := range refusals {
-			if refusal.option == word {
-				known = true
-				ppp = slices.DeleteFunc(ppp, func(m suite.PPPMethod) bool { return m == refusal.method })
-			}
-		}
-		switch {
-		case word == "require-mppe":
-			mppe = []suite.MPPE{"128", "40"}
-		case word == "require-mppe-128" || word == "require-mppe-40":
-			mppe = append(mppe, suite.MPPE(word[len("require-mppe-"):]))
-		case word == "mppe-stateful":
-			stateful = true
-		case !known:
+		if !p.Take(word) {
 			r.Note(format.KeyUnknown, r.at(path), "the option %s", word)
 		}
 	}
-	return ppp, mppe, stateful
+	return p
 }
 
 // ipsec reads the half below L2TP, which stands beside.
@@ -273,11 +258,4 @@ func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 	}
 	c.L2TP, c.Authority, c.Identity = inner.Connections[0].Connection.L2TP, inner.Connections[0].Connection.Authority, inner.Connections[0].Connection.Identity
 	return true
-}
-
-func or(v, otherwise string) string {
-	if v == "" {
-		return otherwise
-	}
-	return v
 }

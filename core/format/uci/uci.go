@@ -14,7 +14,6 @@ import (
 	"wardicon/core/format/ovpn"
 	"wardicon/core/format/shell"
 	"wardicon/core/platform"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -27,14 +26,6 @@ var protocols = []vpn.Protocol{vpn.TLS, vpn.SSTP, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
 var Codec = format.Codec{Name: platform.UCI, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
-
-// refusals are the options of pppd that switch a method off.
-var refusals = []struct {
-	method suite.PPPMethod
-	option string
-}{
-	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschap-v2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
-}
 
 // Carried reduces a connection to what the batch says.
 func Carried(c vpn.Connection) vpn.Connection {
@@ -196,24 +187,7 @@ func (b *batch) network(c vpn.Connection, at string) []string {
 	b.set(at+".peerdns", flag(len(c.DNS) == 0))
 	b.list(at+".dns", format.FourFirst(c.DNS))
 	b.list(at+".dns_search", c.Domains)
-	var options []string
-	for _, r := range refusals {
-		if !slices.Contains(c.PPP(), r.method) {
-			options = append(options, r.option)
-		}
-	}
-	if c.PPTP != nil {
-		switch strengths := format.Strengths(c.PPTP.MPPE); {
-		case len(strengths) == 2:
-			options = append(options, "require-mppe")
-		case len(strengths) == 1:
-			options = append(options, "require-mppe-"+string(strengths[0]))
-		}
-		if c.PPTP.Stateful {
-			options = append(options, "mppe-stateful")
-		}
-	}
-	if len(options) > 0 {
+	if options := daemons.PPPOptions(c); len(options) > 0 {
 		b.set(at+".pppd_options", strings.Join(options, " "))
 	}
 	if c.SSTP != nil && c.Authority != "" {

@@ -191,27 +191,13 @@ func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	if x == nil {
 		return s
 	}
-	names := suite.Closed[suite.WindowsDialect]
-	own := func(d suite.Dialect, kind suite.Kind, key string) string {
-		v := strings.TrimSpace(r.Text(x, key))
-		if v == "" || v == "None" || kind == suite.Integrity && strings.HasPrefix(v, "GCM") {
-			return ""
-		}
-		name, ok := d.Own(kind, v)
-		if !ok {
-			r.Note(format.KeyMalformed, r.At(n, x, key), "%s %q is none that Windows names", key, v)
-		}
-		return name
-	}
-	ike := suite.Proposal{Encryption: own(names.IKE, suite.Encryption, "EncryptionMethod"), Integrity: own(names.IKE, suite.Integrity, "IntegrityCheckMethod"), Group: own(names.IKE, suite.Group, "DHGroup")}
-	esp := suite.Proposal{Encryption: own(names.ESP, suite.Encryption, "CipherTransformConstants"), Integrity: own(names.ESP, suite.Integrity, "AuthenticationTransformConstants"), Group: own(names.ESP, suite.Group, "PfsGroup")}
-	for _, q := range []*suite.Proposal{&ike, &esp} {
-		if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
-			q.Integrity = "" // named for the pseudo-random function
-		}
-	}
-	if ike.Encryption != "" && esp.Encryption != "" {
-		s.IKE, s.ESP = []string{ike.String()}, []string{esp.String()}
+	var unknown []string
+	s.IKE, s.ESP, unknown = suite.FromWindows(suite.WindowsSuite{
+		Cipher: r.Text(x, "CipherTransformConstants"), Transform: r.Text(x, "AuthenticationTransformConstants"), Encryption: r.Text(x, "EncryptionMethod"),
+		Integrity: r.Text(x, "IntegrityCheckMethod"), Group: r.Text(x, "DHGroup"), PFS: r.Text(x, "PfsGroup"),
+	})
+	for _, v := range unknown {
+		r.Note(format.KeyMalformed, x.At, "%q is none that Windows names", v)
 	}
 	return s
 }

@@ -251,30 +251,12 @@ func protocol(c vpn.Connection, p *profile) error {
 	if len(s.IKE) == 0 || len(s.ESP) == 0 {
 		return nil
 	}
-	names := suite.Closed[suite.WindowsDialect]
-	ike, _ := suite.Parse(s.IKE[0])
-	esp, _ := suite.Parse(s.ESP[0]) // both looked at before
-	for _, q := range []struct {
-		field vpn.Field
-		p     suite.Proposal
-		names suite.Dialect
-	}{{vpn.FieldIKE, ike, names.IKE}, {vpn.FieldESP, esp, names.ESP}} {
-		if !q.names.Carries(q.p) {
-			return &format.UnfitError{Format: title, Field: q.field, Found: q.p.String(), Expected: "algorithms that Windows names"}
-		}
+	w, err := suite.ToWindows(s.IKE[0], s.ESP[0])
+	if err != nil {
+		return format.NotCarried(title, "Windows", err)
 	}
-	n.Suite = &algorithms{
-		Authentication: or(names.ESP[esp.Integrity], names.ESP[esp.Encryption]), Cipher: names.ESP[esp.Encryption], Encryption: names.IKE[ike.Encryption],
-		Integrity: or(names.IKE[ike.Integrity], "SHA384"), Group: or(names.IKE[ike.Group], "None"), PFS: or(names.ESP[esp.Group], "None"),
-	}
+	n.Suite = &algorithms{Authentication: w.Transform, Cipher: w.Cipher, Encryption: w.Encryption, Integrity: w.Integrity, Group: w.Group, PFS: w.PFS}
 	return nil
-}
-
-func or(v, otherwise string) string {
-	if v == "" {
-		return otherwise
-	}
-	return v
 }
 
 const eapMSCHAPv2 = `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod><Type xmlns="http://www.microsoft.com/provisioning/EapCommon">26</Type>` +
