@@ -106,6 +106,13 @@ func (a *app) tour(dir, address string) error {
 		{"", []string{"build", "Engine laptop 3/Norrvik", "--to", filepath.Join(parcels, "engine-3")}, "", exitFine},
 		{"The bridge tablet takes an Apple profile; secrets are hidden in the preview.", []string{"preview", "Bridge tablet 2/Norrvik"}, "", exitFine},
 		{"", []string{"build", "Bridge tablet 2/Norrvik", "--to", filepath.Join(parcels, "tablet")}, "", exitFine},
+		{"A pattern says once how a class of devices connects; it is tried before anything is kept.", []string{"pattern", "try", "Ticket halls"}, "", exitFine},
+		{"The same class over IKEv2 to the nearest gateway, for one look.", []string{"pattern", "try", "Ticket halls", "--protocol", "ikev2,tls", "--gateways", "nearest"}, "", exitFine},
+		{"Rolled out as a job: what is there already stays.", []string{"pattern", "roll-out", "Ticket halls"}, "", exitFine},
+		{"Files for other kinds of devices: a router, a desk phone, a laptop with its own certificate.", []string{"build", "Hall router/Brattvik", "--to", filepath.Join(parcels, "router")}, "", exitFine},
+		{"", []string{"build", "Hall desk phone/Brattvik", "--to", filepath.Join(parcels, "phone")}, "", exitFine},
+		{"", []string{"build", "Yard laptop/Brattvik", "--to", filepath.Join(parcels, "yard")}, "", exitFine},
+		{"A file becomes one of another format, with a list of what did not come along.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--to", "keyfile", "--into", filepath.Join(parcels, "converted")}, "", exitFine},
 		{"A value that cannot be accepted is named, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
 		{"Who did and saw what.", []string{"audit", "--limit", "8"}, "", exitFine},
 	}
@@ -125,6 +132,9 @@ func (a *app) tour(dir, address string) error {
 		{simulate.NewDevice(vpn.Windows, "11"), "laptop-1/*-install.ps1"},
 		{simulate.NewDevice(vpn.LinuxDesktop, "1.42"), "engine-3/*.nmconnection"},
 		{simulate.NewDevice(vpn.IPadOS, "18"), "tablet/*.mobileconfig"},
+		{simulate.NewDevice(vpn.OpenWrt, "23.05"), "router/*.uci"},
+		{simulate.NewDevice(vpn.DeskPhone, "1"), "phone/*.ovpn"},
+		{simulate.NewDevice(vpn.LinuxDesktop, "1.46"), "yard/*.nmconnection"},
 	} {
 		if err := a.install(made.device, filepath.Join(parcels, made.pattern)); err != nil {
 			return err
@@ -168,6 +178,6 @@ func (a *app) install(d *simulate.Device, pattern string) error {
 	if err != nil {
 		return err
 	}
-	a.say("\n── A stand-in for %s %s installs %s: %q to %s as %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Login, c.Tunnel)
+	a.say("\n── A stand-in for %s %s installs %s: %q to %s by %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Protocol.Title(), c.Tunnel)
 	return nil
 }

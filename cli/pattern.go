@@ -141,7 +141,7 @@ func reasons(p view.Prospect) string {
 	for _, one := range p.Unmet {
 		parts = append(parts, one.Wanted+"; "+one.Reason)
 	}
-	return strings.Join(parts, "\n")
+	return strings.Join(parts, "; ")
 }
 
 func (a *app) rollOut() *cobra.Command {

@@ -7,8 +7,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
@@ -112,7 +114,10 @@ func (a *app) findings(list []check.Finding) {
 		if f.Position != nil {
 			where = f.Position.String()
 		}
-		a.say("%-8s %s\n         %s: %s\n         %s\n         mend: %s  [%s]", f.Severity, f.Title, where, f.Found, f.Why, f.Mend, f.Rule)
+		a.say("%-8s %s", f.Severity, f.Title)
+		for _, line := range []string{where + ": " + f.Found, f.Why, "mend: " + f.Mend + "  [" + f.Rule + "]"} {
+			a.say("         %s", strings.ReplaceAll(text.WrapSoft(line, 110), "\n", "\n         "))
+		}
 	}
 	a.say("findings: %s", tally(check.Count(list)))
 }

@@ -283,12 +283,12 @@ func TestChangedScript(t *testing.T) {
 
 func FuzzRead(f *testing.F) {
 	for _, codec := range all.Codecs {
-		files, err := codec.Write(sample(codec.Protocols[0]))
-		if err != nil {
-			f.Fatal(err)
-		}
-		for _, file := range files {
-			f.Add(file.Content)
+		for _, p := range codec.Protocols {
+			files, err := codec.Write(sample(p))
+			if err != nil {
+				f.Fatal(err)
+			}
+			f.Add(files[0].Content)
 		}
 	}
 	f.Add([]byte(`<plist><dict><key>PayloadContent</key><array><dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict></array></dict></plist>`))

@@ -108,7 +108,7 @@ func links(c vpn.Connection) ([]format.File, []shell.Placement, error) {
 	if c.L2TP != nil {
 		add(shell.Placement{File: ppp, Path: "/etc/ppp/options." + name, Mode: "0600"}, "Options of pppd", true, options(c, name))
 		l2tp := format.FileName(c.Name, l2tpFile)
-		add(shell.Placement{File: l2tp, Path: "/etc/xl2tpd/xl2tpd.conf", Mode: "0644", Merge: name}, "Section for the L2TP daemon", false, section1(c, name))
+		add(shell.Placement{File: l2tp, Path: "/etc/xl2tpd/xl2tpd.conf", Mode: "0644", Merge: name}, "Section for the L2TP daemon", false, lacSection(c, name))
 	} else {
 		add(shell.Placement{File: ppp, Path: "/etc/ppp/peers/" + name, Mode: "0600"}, "Peer of pppd: connect with pppd call "+name, true, options(c, name))
 		for _, f := range format.PEMFiles(c) {
@@ -122,8 +122,8 @@ func links(c vpn.Connection) ([]format.File, []shell.Placement, error) {
 	return files, places, nil
 }
 
-// section1 is the section of xl2tpd.conf.
-func section1(c vpn.Connection, name string) string {
+// lacSection is the section of xl2tpd.conf.
+func lacSection(c vpn.Connection, name string) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("; begin %s", name)
