@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"encoding/base64"
 	"fmt"
+	"maps"
 	"net/netip"
 	"path/filepath"
 	"slices"
@@ -243,11 +244,11 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 		}
 	}
 	if s.Auth == vpn.IKEv2PSK {
-		s.PSK = r.sealed("ike-", "the pre-shared key")
+		s.PSK = r.sealed("ike-", "the pre-shared key", s.RemoteID, s.LocalID, c.Server)
 	}
 	if s.Auth.NeedsPassword() {
 		c.Login = r.get(path + ".local.eap_id")
-		if c.Password = r.sealed("eap-", "the password"); !c.Password.IsZero() {
+		if c.Password = r.sealed("eap-", "the password", c.Login, s.LocalID); !c.Password.IsZero() {
 			c.Keep = vpn.KeepSaved
 		}
 	}
@@ -262,7 +263,7 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	if r.get(path+".local.auth") == "pubkey" {
 		l.Auth = vpn.MachineCertificate
 	}
-	l.PSK = r.sealed("ike-", "the pre-shared key")
+	l.PSK = r.sealed("ike-", "the pre-shared key", r.get(path+".remote.id"), r.get(path+".local.id"), c.Server)
 	if data, ok := r.beside.Get(r.stem + l2tpFile); ok {
 		text := string(data)
 		c.Reconnect = strings.Contains(text, "\nredial = yes")
@@ -282,24 +283,43 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	c.Login, c.Password, c.Keep, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
 }
 
-// sealed reads a secret of one kind: the first that there is.
-func (r *reader) sealed(kind, what string) secret.Text {
-	for path, s := range r.set {
-		if !strings.HasPrefix(path, "secrets."+kind) || !strings.HasSuffix(path, ".secret") {
+// sealed reads the secret of one kind that belongs to an identity: the first that names
+// it, else the first that names none.
+func (r *reader) sealed(kind, what string, identities ...string) secret.Text {
+	var mine, anyone []string
+	for _, path := range slices.Sorted(maps.Keys(r.set)) {
+		section, ok := strings.CutSuffix(path, ".secret")
+		if !ok || !strings.HasPrefix(path, "secrets."+kind) {
 			continue
 		}
-		r.Note(format.SecretClear, s.at, "%s", what)
-		text := s.text
-		if encoded, ok := strings.CutPrefix(text, "0s"); ok {
-			data, err := base64.StdEncoding.DecodeString(encoded)
-			if err != nil || !utf8.Valid(data) {
-				r.Note(format.KeyMalformed, s.at, "what follows 0s is not base64 of a text")
+		named := false
+		for key, s := range r.set {
+			if rest, ok := strings.CutPrefix(key, section+".id"); ok && !strings.Contains(rest, ".") {
+				named = true
+				if slices.Contains(identities, s.text) {
+					mine = append(mine, path)
+				}
 			}
-			text = string(data)
 		}
-		return secret.New(text)
+		if !named {
+			anyone = append(anyone, path)
+		}
 	}
-	return secret.Text{}
+	list := append(mine, anyone...)
+	if len(list) == 0 {
+		return secret.Text{}
+	}
+	s := r.set[list[0]]
+	r.Note(format.SecretClear, s.at, "%s", what)
+	text := s.text
+	if encoded, ok := strings.CutPrefix(text, "0s"); ok {
+		data, err := base64.StdEncoding.DecodeString(encoded)
+		if err != nil || !utf8.Valid(data) {
+			r.Note(format.KeyMalformed, s.at, "what follows 0s is not base64 of a text")
+		}
+		text = string(data)
+	}
+	return secret.New(text)
 }
 
 func (r *reader) proposals(path string) []string {

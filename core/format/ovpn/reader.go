@@ -351,7 +351,7 @@ func (r *reader) signIn() {
 		}
 		return
 	}
-	lines := strings.Split(p.text, "\n")
+	lines := strings.Split(strings.ReplaceAll(p.text, "\r\n", "\n"), "\n")
 	r.user = true
 	r.c.Login = lines[0]
 	r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldKeep] = p.at, p.at, p.at

@@ -168,6 +168,14 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 	return r.Reading
 }
 
+// networks reads the networks of a split tunnel: an array, or one text with blanks between.
+func networks(r *tree.Walker, split *tree.Node) []string {
+	if v := split.Get("subnets"); v != nil && v.Kind == "string" {
+		return append([]string{}, strings.Fields(v.Text)...)
+	}
+	return r.List(split, "subnets")
+}
+
 func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) {
 	remote, local, split := root.Get("remote"), root.Get("local"), root.Get("split-tunneling")
 	r.Known(root, topKeys)
@@ -177,7 +185,7 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 	s := &vpn.IKEv2Setting{RemoteID: r.Text(remote, "id"), LocalID: r.Text(local, "id"), IKE: proposal(r, root, "ike-proposal"), ESP: proposal(r, root, "esp-proposal")}
 	c := vpn.Connection{
 		Protocol: vpn.IKEv2, Name: r.Text(root, "name"), UUID: strings.ToUpper(r.Text(root, "uuid")), Server: r.Text(remote, "addr"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson,
-		Tunnel: vpn.TunnelFull, Routes: r.List(split, "subnets"), DNS: append([]string{}, strings.Fields(r.Text(root, "dns-servers"))...), Domains: []string{}, IKEv2: s,
+		Tunnel: vpn.TunnelFull, Routes: networks(r, split), DNS: append([]string{}, strings.Fields(r.Text(root, "dns-servers"))...), Domains: []string{}, IKEv2: s,
 	}
 	kind := r.Text(root, "type")
 	for auth, name := range kinds {

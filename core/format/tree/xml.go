@@ -28,7 +28,8 @@ func XML(file string, data []byte) (*Node, error) {
 		var text strings.Builder
 		for {
 			tok, err := dec.Token()
-			if errors.Is(err, io.EOF) {
+			var fault *xml.SyntaxError
+			if errors.Is(err, io.EOF) || errors.As(err, &fault) && fault.Msg == "unexpected EOF" {
 				return nil, &SyntaxError{n.At, "the file ends in the middle"}
 			}
 			if err != nil {
