@@ -93,3 +93,57 @@ func TestInstead(t *testing.T) {
 		}
 	}
 }
+
+// TestFacts holds what each block of the table says of each protocol, and in which file it
+// is brought to the device: a change there is meant, never a slip.
+func TestFacts(t *testing.T) {
+	for first, want := range map[string][5]string{ // ikev2, tls, sstp, l2tp, pptp
+		"windows 7":          {"built in: phone-book", "with a client: ovpn ovpn-folder", "built in: phone-book", "built in: phone-book", "built in: phone-book"},
+		"windows 8.1":        {"built in: powershell phone-book", "with a client: ovpn ovpn-folder", "built in: powershell phone-book", "built in: powershell phone-book", "built in: powershell phone-book"},
+		"windows 10":         {"built in: powershell windows-xml phone-book", "with a client: ovpn ovpn-folder", "built in: powershell phone-book", "built in: powershell windows-xml phone-book", "built in: powershell windows-xml phone-book"},
+		"macos 10.11":        {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "built in: apple"},
+		"macos 11":           {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
+		"ios 8":              {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "built in: apple"},
+		"ios 15":             {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
+		"ipados 15":          {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
+		"android 4":          {"with a client: sswan", "with a client: ovpn ovpn-folder", "never:", "built in:", "built in:"},
+		"android 11":         {"built in:", "with a client: ovpn ovpn-folder", "never:", "built in:", "built in:"},
+		"android 12":         {"built in:", "with a client: ovpn ovpn-folder", "never:", "gone:", "gone:"},
+		"chromeos 100":       {"built in: onc", "built in: onc", "never:", "built in: onc", "never:"},
+		"linux-desktop 1.10": {"with the plugin: keyfile", "with the plugin: keyfile ovpn ovpn-folder", "with the plugin: keyfile", "with the plugin: keyfile", "with the plugin: keyfile"},
+		"linux 5":            {"with packages: daemons", "with packages: ovpn ovpn-folder", "with packages: daemons", "with packages: daemons", "with packages: daemons"},
+		"openwrt 19.07":      {"with packages: daemons", "with packages: uci ovpn ovpn-folder", "with packages: uci", "with packages: uci", "with packages: uci"},
+		"desk-phone 1":       {"never:", "often: ovpn-phone", "never:", "rarely:", "never:"},
+	} {
+		name, release, _ := strings.Cut(first, " ")
+		found, ok := platform.Find(vpn.Platform(name), release)
+		if !ok || !found.Exact {
+			t.Errorf("%s is not in the table", first)
+		}
+		for i, p := range []vpn.Protocol{vpn.IKEv2, vpn.TLS, vpn.SSTP, vpn.L2TP, vpn.PPTP} {
+			a := found.Ability(p)
+			got := string(a.Support) + ":"
+			for _, f := range a.Formats {
+				got += " " + string(f)
+			}
+			if got != want[i] {
+				t.Errorf("%s, %s: %q, expected %q", first, p, got, want[i])
+			}
+		}
+	}
+}
+
+// TestWays holds which proofs a platform has for IKEv2, and what that asks of an offer.
+func TestWays(t *testing.T) {
+	for release, want := range map[string][]vpn.IKEv2Auth{
+		"windows 11": {vpn.IKEv2EAPTLS, vpn.IKEv2Certificate, vpn.IKEv2MSCHAPv2}, "android 14": {vpn.IKEv2MSCHAPv2, vpn.IKEv2Certificate, vpn.IKEv2PSK},
+		"android 9": {vpn.IKEv2MSCHAPv2, vpn.IKEv2EAPTLS, vpn.IKEv2Certificate}, "desk-phone 1": nil,
+	} {
+		p, r, _ := strings.Cut(release, " ")
+		found, _ := platform.Find(vpn.Platform(p), r)
+		got := slices.Sorted(slices.Values(found.Ability(vpn.IKEv2).IKEv2))
+		if slices.Sort(want); !slices.Equal(got, want) {
+			t.Errorf("%s: %v, expected %v", release, got, want)
+		}
+	}
+}
