@@ -25,11 +25,16 @@ var addressRules = []Rule{
 	{
 		Code: "address-malformed", Title: "Not a host name and not an address", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The device looks up exactly what stands there and finds nothing.", Mend: "Write only the host name or the IP address.", Source: "RFC 1123 §2.1",
-		Bad:  Example{"a web address", func(s *Subject) { s.Connection.Server = "https://norrvik.skerryline.example/vpn" }},
+		Bad:  Example{"a name with a blank inside", func(s *Subject) { s.Connection.Server = "norrvik skerryline.example" }},
 		Good: Example{"the host name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
 		look: func(s *Subject) []Hit {
 			v := s.Connection.Server
 			expected, mend := vpn.HostProblem(v)
+			if host, what := pasted(v); what != "" { // told by a rule of its own
+				if inner, _ := vpn.HostProblem(host); inner == "" || international(host) {
+					return nil
+				}
+			}
 			if expected == "" || international(v) {
 				return nil
 			}
@@ -43,7 +48,7 @@ var addressRules = []Rule{
 		Good: Example{"its xn-- form", func(s *Subject) { s.Connection.Server = "xn--tllholm-5wa.skerryline.example" }},
 		look: func(s *Subject) []Hit {
 			if international(s.Connection.Server) {
-				return serverHit("%s", quote(s.Connection.Server))
+				return []Hit{{Field: vpn.FieldServer, Found: quote(s.Connection.Server), From: s.Connection.Server, To: ascii(s.Connection.Server)}}
 			}
 			return nil
 		},

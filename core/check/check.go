@@ -4,9 +4,12 @@ package check
 
 import (
 	"cmp"
+	"crypto"
+	"crypto/x509"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"wardicon/core/format"
 	"wardicon/core/plan"
@@ -38,12 +41,23 @@ type Example struct {
 }
 
 // Hit is what a rule reports: the field, what was found there (never a secret) and,
-// where the rule's own mend is too general, a better one.
+// where the rule's own mend is too general, a better one. From and To are a change of one
+// value that is sure to be meant, Line one of a line of a file.
 type Hit struct {
-	Field vpn.Field
-	Found string
-	Mend  string
-	At    *format.Position
+	Field    vpn.Field
+	Found    string
+	Mend     string
+	At       *format.Position
+	From, To string
+	Line     *format.LineMend
+}
+
+// Repair is a mechanical mend: of a value, or of a line in a file. It may hold a secret and
+// is never shown as it is.
+type Repair struct {
+	Field    vpn.Field
+	From, To string
+	Line     *format.LineMend
 }
 
 // Spot is the field of a record that a finding concerns.
@@ -64,12 +78,35 @@ type Finding struct {
 	Mend     string           `json:"mend"`
 	Place    *Spot            `json:"place,omitempty"`
 	Position *format.Position `json:"position,omitempty"`
+	Mendable bool             `json:"mendable" doc:"Wardicon can mend it by itself"`
+	Override *Override        `json:"override,omitempty" doc:"Why this blocker does not block"`
+	Repair   *Repair          `json:"-"`
+}
+
+// Override lets a blocker on one profile pass as a warning, for a reason and a time.
+type Override struct {
+	Rule     string    `json:"rule"`
+	Reason   string    `json:"reason"`
+	Until    time.Time `json:"until"`
+	Operator string    `json:"operator"`
+}
+
+// Off is the severity of a rule that its owner has switched off.
+const Off vpn.Severity = "off"
+
+// Policy is how the owner of the service wants rules to be taken: their severities, and
+// for one profile the blockers that may pass.
+type Policy struct {
+	Severities map[string]vpn.Severity
+	Overrides  []Override
 }
 
 // Sibling is another profile on the same device.
 type Sibling struct {
-	Name   string
-	Routes []string
+	Name       string
+	Routes     []string
+	Connect    vpn.Connect
+	Identifier string
 }
 
 // Subject is what is checked: a connection and, as far as they are known, the
@@ -91,6 +128,21 @@ type Subject struct {
 	PatternID  string
 	Positions  map[vpn.Field]format.Position
 	Notes      []format.Note
+	Now        time.Time // the zero time keeps rules about dates silent
+	Policy     Policy
+
+	Beside   []Held                 // certificates that came along
+	Keys     []crypto.Signer        // and keys
+	Revoked  []*x509.RevocationList // and lists of what was revoked
+	Bags     []Packed
+	Size     int      // bytes of the file
+	Pieces   []string // files that the file needs beside it
+	Reused   []Reuse
+	Alike    []string // logins that differ from the account's in capitals only
+	Live     *Live
+	Outdated bool // the last parcel was built from other data
+
+	certificates *[]Held
 
 	// Judge estimates a secret; nil takes secret.Judge. A service hands in a memo.
 	Judge func(t secret.Text, words ...string) secret.Estimate
@@ -113,6 +165,9 @@ func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
 	for i := range rules {
 		rule := &rules[i]
+		if s.Policy.Severities[rule.Code] == Off {
+			continue
+		}
 		for _, hit := range rule.look(s) {
 			findings = append(findings, rule.finding(s, hit))
 		}
@@ -130,6 +185,17 @@ func (r *Rule) finding(s *Subject, hit Hit) Finding {
 	f := Finding{Rule: r.Code, Severity: r.Severity, Title: r.Title, Field: hit.Field, Found: hit.Found, Why: r.Why, Mend: r.Mend}
 	if hit.Mend != "" {
 		f.Mend = hit.Mend
+	}
+	if severity, ok := s.Policy.Severities[r.Code]; ok {
+		f.Severity = severity
+	}
+	if hit.To != "" || hit.Line != nil {
+		f.Mendable, f.Repair = true, &Repair{hit.Field, hit.From, hit.To, hit.Line}
+	}
+	for _, o := range s.Policy.Overrides {
+		if o.Rule == r.Code && f.Severity == vpn.Blocker && s.Now.Before(o.Until) {
+			f.Severity, f.Override = vpn.Warning, &o
+		}
 	}
 	f.Place = s.place(hit.Field)
 	if hit.At != nil {

@@ -19,7 +19,7 @@ func TestSound(t *testing.T) {
 // TestExamples runs every rule on its own examples, and holds that a bad example is
 // told in full and without a secret.
 func TestExamples(t *testing.T) {
-	code := regexp.MustCompile(`^[a-z]+(-[a-z]+)+$`)
+	code := regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)+$`)
 	seen := map[string]bool{}
 	if len(check.Register) < 60 {
 		t.Errorf("%d rules, expected at least 60", len(check.Register))

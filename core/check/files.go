@@ -14,7 +14,7 @@ func noted(kind format.NoteKind) func(*Subject) []Hit {
 		var hits []Hit
 		for _, n := range s.Notes {
 			if n.Kind == kind {
-				hits = append(hits, Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At})
+				hits = append(hits, Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Line: n.Mend})
 			}
 		}
 		return hits
@@ -74,6 +74,30 @@ var fileRules = []Rule{
 	fileRule(format.SecretClear, "Secret stands in the file in clear", vpn.Advice,
 		"Whoever gets hold of the file can sign in.", "Hand the file over only by a way that others cannot read, and delete it after installing.", "practice",
 		"a password in a keyfile", "a keyfile that lets the device ask"),
+	fileRule(format.NameSaysOther, "File is not what its name says", vpn.Warning,
+		"Devices go by the ending and hand the file to a program that cannot read it.", "Give the file the ending of what it is.", "practice",
+		"a keyfile named norrvik.ovpn", "a keyfile named norrvik.nmconnection"),
+	fileRule(format.OtherEncoding, "File is in another encoding", vpn.Warning,
+		"Most devices read UTF-8 only and take the rest for rubbish.", "Save it as UTF-8.", "RFC 3629",
+		"a profile in UTF-16", "a profile in UTF-8"),
+	fileRule(format.CutShort, "File is cut short", vpn.Blocker,
+		"The rest was lost on the way; the device refuses it or takes half of it.", "Fetch or make the file anew.", "practice",
+		"a profile that ends in the middle", "a whole profile"),
+	fileRule(format.EmptyFile, "File is empty", vpn.Blocker,
+		"There is nothing in it that a device could take.", "Fetch or make the file anew.", "practice",
+		"a file of no bytes", "a file with a connection"),
+	fileRule(format.ArchiveRefused, "Archive was not unpacked", vpn.Warning,
+		"It would write outside its folder, or grow to many times its size; such archives are made to do harm.", "Ask whoever made it for the files themselves.", "practice",
+		"an archive with ../ in a name", "an archive of plain files"),
+	fileRule(format.Unprotected, "L2TP without IPsec", vpn.Blocker,
+		"Nothing is encrypted: whoever is on the way reads everything, the sign-in too.", "Switch IPsec on.", "RFC 3193 §1",
+		"ipsec-enabled=no in a keyfile", "ipsec-enabled=yes"),
+	fileRule(format.EncryptionOptional, "Encryption is optional", vpn.Warning,
+		"Whoever stands between can talk both sides into doing without.", "Require encryption.", "RFC 3078 §4",
+		"DataEncryption=8 in a phone book", "DataEncryption=256"),
+	fileRule(format.PRFMissing, "AEAD proposal without a pseudo-random function", vpn.Warning,
+		"An AEAD cipher brings no integrity algorithm that it could be taken from; the gateway finds nothing in common.", "Name one, such as prfsha384.", "RFC 7296 §3.3.2; RFC 5282 §8",
+		"aes256gcm16-ecp384 for IKE", "aes256gcm16-prfsha384-ecp384"),
 	unfitRule(),
 	fileRule(format.ScriptChanged, "Script was changed after it was made", vpn.Blocker,
 		"It may do something else than it says, with an administrator's rights.", "Do not run it; build the parcel anew.", "practice",

@@ -41,7 +41,7 @@ var routeRules = []Rule{
 			look := func(field vpn.Field, list []string) {
 				for _, v := range list {
 					if p, err := netip.ParsePrefix(v); err == nil && p != p.Masked() {
-						hits = append(hits, Hit{Field: field, Found: v, Mend: "Write " + p.Masked().String() + "."})
+						hits = append(hits, Hit{Field: field, Found: v, Mend: "Write " + p.Masked().String() + ".", From: v, To: p.Masked().String()})
 					}
 				}
 			}
@@ -202,8 +202,12 @@ var routeRules = []Rule{
 	{
 		Code: "routes-shared", Title: "Two connections of one device lead to the same network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
 		Why: "With both connected, it is chance which one the traffic takes.", Mend: "Tell the person to use one at a time, or separate the networks.", Source: "practice",
-		Bad:  Example{"another profile with 10.20.8.0/24", func(s *Subject) { s.Siblings = []Sibling{{"Skerry Line Tallholm", []string{"10.20.8.0/24"}}} }},
-		Good: Example{"another profile with 10.30.0.0/16", func(s *Subject) { s.Siblings = []Sibling{{"Skerry Line Tallholm", []string{"10.30.0.0/16"}}} }},
+		Bad: Example{"another profile with 10.20.8.0/24", func(s *Subject) {
+			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Routes: []string{"10.20.8.0/24"}}}
+		}},
+		Good: Example{"another profile with 10.30.0.0/16", func(s *Subject) {
+			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Routes: []string{"10.30.0.0/16"}}}
+		}},
 		look: func(s *Subject) []Hit {
 			for _, other := range s.Siblings {
 				for _, a := range prefixes(s.Connection.Routes) {

@@ -3,6 +3,7 @@ package check
 import (
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -83,6 +84,33 @@ var secretRules = []Rule{
 			}
 			return s.guessable(vpn.FieldPassword, s.password(), passwordBits)
 		},
+	},
+	{
+		Code: "password-common", Title: "Password is on every list", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
+		Why: "It is among the first that are tried anywhere.", Mend: "Choose another one: several unrelated words, or random characters.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Bad:  Example{"a password from such a list", func(s *Subject) { s.setPassword("sunshine") }},
+		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
+		look: func(s *Subject) []Hit {
+			var hits []Hit
+			for field, v := range map[vpn.Field]string{vpn.FieldPassword: s.password(), vpn.FieldPSK: s.psk()} {
+				if v != "" && s.judge(field, v).Common {
+					hits = append(hits, Hit{Field: field, Found: "on the list of common passwords"})
+				}
+			}
+			return hits
+		},
+	},
+	{
+		Code: "password-short", Title: "Password under 8 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
+		Why: "All passwords of that length can be tried.", Mend: "Choose one of at least 15 characters; 8 are the least.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Bad: Example{"seven characters", func(s *Subject) { s.setPassword("q7#Zk2v") }}, Good: Example{"thirty characters", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
+		look: func(s *Subject) []Hit { return short(vpn.FieldPassword, s.password(), 8) },
+	},
+	{
+		Code: "psk-short", Title: "Pre-shared key under 16 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
+		Why: "What is overheard at the beginning of a connection lets all keys of that length be tried off line.", Mend: "Make a new key of at least 20 random characters.", Source: "RFC 7296 §2.15",
+		Bad: Example{"twelve characters", func(s *Subject) { s.setPSK("q7#Zk2v!m9Tx") }}, Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
+		look: func(s *Subject) []Hit { return short(vpn.FieldPSK, s.psk(), 16) },
 	},
 	{
 		Code: "password-is-login", Title: "Password is the login", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPassword},
@@ -192,16 +220,27 @@ func (s *Subject) passwordIsLogin() bool {
 	return strings.EqualFold(p, s.Connection.Login) || s.Account != nil && strings.EqualFold(p, s.Account.Login)
 }
 
-func (s *Subject) guessable(field vpn.Field, value string, bits float64) []Hit {
-	if value == "" {
-		return nil
-	}
+func (s *Subject) judge(field vpn.Field, value string) secret.Estimate {
 	judge := s.Judge
 	if judge == nil {
 		judge = secret.Judge
 	}
-	if e := judge(secret.New(value), s.words(field)...); e.Bits < bits {
+	return judge(secret.New(value), s.words(field)...)
+}
+
+func (s *Subject) guessable(field vpn.Field, value string, bits float64) []Hit {
+	if value == "" {
+		return nil
+	}
+	if e := s.judge(field, value); e.Bits < bits {
 		return []Hit{{Field: field, Found: fmt.Sprintf("%s find it; wanted are %s", e.Guesses(), secret.Estimate{Bits: bits}.Guesses())}}
+	}
+	return nil
+}
+
+func short(field vpn.Field, v string, least int) []Hit {
+	if n := utf8.RuneCountInString(v); n > 0 && n < least {
+		return []Hit{{Field: field, Found: fmt.Sprintf("%d characters, expected at least %d", n, least)}}
 	}
 	return nil
 }

@@ -1,8 +1,6 @@
 package check
 
 import (
-	_ "embed"
-
 	"wardicon/core/format"
 	"wardicon/core/plan"
 	"wardicon/core/secret"
@@ -17,9 +15,6 @@ func Sound() *Subject {
 }
 
 func soundOn(p vpn.Platform, release string) *Subject { return soundBy(vpn.L2TP, p, release) }
-
-//go:embed sample_ca.pem
-var sampleAuthority string
 
 func soundBy(protocol vpn.Protocol, p vpn.Platform, release string) *Subject {
 	psk, password := secret.New("kelp-4497-Harbor-mizzen-93-osprey"), secret.New("tern-88-Gannet-orbit-luff-3497")
@@ -53,7 +48,7 @@ func soundBy(protocol vpn.Protocol, p vpn.Platform, release string) *Subject {
 	}
 	in.Gateway.Normalise()
 	s := Planned(in, plan.Make(in), nil)
-	s.Positions = map[vpn.Field]format.Position{}
+	s.Positions, s.Now = map[vpn.Field]format.Position{}, sampleNow
 	return s
 }
 

@@ -240,3 +240,60 @@ func (s *Subject) pppMethods(is func(suite.PPPFact) bool, what string) []Hit {
 	}
 	return hits
 }
+
+// lifetimeMost and lifetimeLeast bound, in minutes, what clients and gateways commonly take.
+const (
+	lifetimeLeast = 10
+	lifetimeMost  = 1440
+)
+
+// timeRules look at lifetimes and at how PPTP keeps its keys.
+var timeRules = []Rule{
+	{
+		Code: "lifetimes-upside-down", Title: "Child keys live longer than what they hang on", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
+		Why: "The child is cut off when its parent ends, and connections break in between.", Mend: "Let child keys live shorter than the IKE keys, for example 60 and 480 minutes.", Source: "RFC 7296 §2.8",
+		Bad:  Example{"60 minutes for IKE, 480 for children", lifetimes(60, 480)},
+		Good: Example{"480 minutes for IKE, 60 for children", lifetimes(480, 60)},
+		look: func(s *Subject) []Hit {
+			if i := s.Connection.IKEv2; i != nil && i.IKELifetime > 0 && i.ChildLifetime > i.IKELifetime {
+				return []Hit{{Field: vpn.FieldLifetime, Found: fmt.Sprintf("%d minutes for IKE, %d for children", i.IKELifetime, i.ChildLifetime)}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "lifetime-outside", Title: "Lifetime outside what devices take", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
+		Why: "Devices refuse the profile, or take a lifetime of their own.", Mend: "Choose between 10 and 1440 minutes.", Source: "Apple: IKEv2 dictionary, LifeTimeInMinutes",
+		Bad: Example{"keys for a week", lifetimes(10080, 60)}, Good: Example{"keys for eight hours", lifetimes(480, 60)},
+		look: func(s *Subject) []Hit {
+			i := s.Connection.IKEv2
+			if i == nil {
+				return nil
+			}
+			for _, n := range []int{i.IKELifetime, i.ChildLifetime} {
+				if n != 0 && (n < lifetimeLeast || n > lifetimeMost) {
+					return []Hit{{Field: vpn.FieldLifetime, Found: fmt.Sprintf("%d minutes", n)}}
+				}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "mppe-stateful", Title: "MPPE in stateful mode", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMPPE},
+		Why: "One lost packet makes the next 255 unreadable, and on a poor line the link stands still.", Mend: "Let both sides use stateless mode.", Source: "RFC 3078 §8.1",
+		Bad: Example{"stateful mode", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.Stateful = true }}, Good: Example{"stateless mode", func(s *Subject) { s.by(vpn.PPTP) }},
+		look: func(s *Subject) []Hit {
+			if p := s.Connection.PPTP; p != nil && p.Stateful {
+				return []Hit{{Field: vpn.FieldMPPE, Found: "stateful mode"}}
+			}
+			return nil
+		},
+	},
+}
+
+func lifetimes(ike, child int) func(*Subject) {
+	return func(s *Subject) {
+		s.by(vpn.IKEv2)
+		s.Connection.IKEv2.IKELifetime, s.Connection.IKEv2.ChildLifetime = ike, child
+	}
+}

@@ -51,12 +51,25 @@ func (t typed) found(what string) string {
 
 // eachTyped runs a look over the typed values.
 func eachTyped(look func(t typed) (what string, bad bool)) func(*Subject) []Hit {
+	return eachMended(look, nil)
+}
+
+// eachMended also says what the value was surely meant to be.
+func eachMended(look func(t typed) (what string, bad bool), mend func(string) string) func(*Subject) []Hit {
 	return func(s *Subject) []Hit {
 		var hits []Hit
 		for _, t := range s.typed() {
-			if what, bad := look(t); bad {
-				hits = append(hits, Hit{Field: t.field, Found: t.found(what)})
+			what, bad := look(t)
+			if !bad {
+				continue
 			}
+			hit := Hit{Field: t.field, Found: t.found(what)}
+			if mend != nil {
+				if to := mend(t.value); to != t.value {
+					hit.From, hit.To = t.value, to
+				}
+			}
+			hits = append(hits, hit)
 		}
 		return hits
 	}
@@ -118,7 +131,7 @@ var typedRules = []Rule{
 		Mend:   "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
 		Bad:  Example{"a login that ends with a blank", func(s *Subject) { s.Account.Login = "a_fjell " }},
 		Good: Example{"the same login without it", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: eachTyped(func(t typed) (string, bool) {
+		look: eachMended(func(t typed) (string, bool) {
 			trimmed := strings.TrimSpace(t.value)
 			if trimmed == t.value || trimmed == "" {
 				return "", false
@@ -127,7 +140,7 @@ var typedRules = []Rule{
 				return "a blank at the end", true
 			}
 			return "a blank at the beginning", true
-		}),
+		}, strings.TrimSpace),
 	},
 	{
 		Code: "login-blank", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
@@ -153,7 +166,7 @@ var typedRules = []Rule{
 		Mend:   "Type the value anew instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
 		Bad:  Example{"a login with a zero-width space", func(s *Subject) { s.Account.Login = "a_\u200bfjell" }},
 		Good: Example{"a login with an accented letter", func(s *Subject) { s.Account.Login = "a_fjäll" }},
-		look: eachTyped(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }),
+		look: eachMended(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }, visible),
 	},
 	{
 		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Blocker,
@@ -171,12 +184,12 @@ var typedRules = []Rule{
 		Mend:   "Replace it by the plain character.", Source: "practice",
 		Bad:  Example{"a login with an en dash", func(s *Subject) { s.Account.Login = "a–fjell" }},
 		Good: Example{"a login with a hyphen", func(s *Subject) { s.Account.Login = "a-fjell" }},
-		look: eachTyped(func(t typed) (string, bool) {
+		look: eachMended(func(t typed) (string, bool) {
 			if t.field == vpn.FieldName || t.field == vpn.FieldServer {
 				return "", false
 			}
 			return firstRune(t.value, lookalike)
-		}),
+		}, onKeyboard),
 	},
 	{
 		Code: "mixed-script", Title: "Letters of two scripts in one value", Severity: vpn.Warning,
@@ -239,9 +252,25 @@ var typedRules = []Rule{
 			}
 			login, realm := strings.ToLower(s.Account.Login), strings.ToLower(s.realm())
 			if realm != "" && (strings.HasSuffix(login, "@"+realm) || strings.HasPrefix(login, realm+`\`)) {
-				return []Hit{{Field: vpn.FieldLogin, Found: quote(s.Account.Login)}}
+				alone := strings.TrimPrefix(s.Account.Login[:len(s.Account.Login)-len(realm)-1], "@")
+				if strings.HasPrefix(login, realm+`\`) {
+					alone = s.Account.Login[len(realm)+1:]
+				}
+				return []Hit{{Field: vpn.FieldLogin, Found: quote(s.Account.Login), From: s.Account.Login, To: alone}}
 			}
 			return nil
+		},
+	},
+	{
+		Code: "realm-missing", Title: "Gateway wants a realm and has none on record", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldRealm},
+		Why: "The login goes out without the part that the gateway looks for, and is refused.", Mend: "Enter the realm at the gateway, or set its form of login to the login alone.", Source: "RFC 7542 §2",
+		Bad:  Example{"login@realm without a realm", func(s *Subject) { s.Gateway.SignIn.Realm = "" }},
+		Good: Example{"login@realm with one", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
+		look: func(s *Subject) []Hit {
+			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || s.Gateway.SignIn.Form == "" || s.realm() != "" {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldRealm, Found: fmt.Sprintf("none, while %s wants %s", s.Gateway.Name, s.Gateway.SignIn.Form)}}
 		},
 	},
 	{

@@ -277,8 +277,9 @@ func (r *Reading) Fetch(beside Beside, name string, at Position) string {
 		return ""
 	}
 	data, ok := beside.Get(name)
+	r.Pieces = append(r.Pieces, path.Base(strings.ReplaceAll(name, `\`, "/")))
 	if !ok {
-		r.Note(FileMissing, at, "%s", path.Base(name))
+		r.Note(FileMissing, at, "%s", r.Pieces[len(r.Pieces)-1])
 		return ""
 	}
 	if len(data) > pki.MaxPEM {
@@ -308,7 +309,11 @@ func (r *Reading) Identified(certificate, key string, at Position) *vpn.Identity
 	}
 	pair, err := pki.Pair(certificate, secret.New(key))
 	if err != nil {
-		r.Note(KeyMalformed, at, "%s", err)
+		kind := KeyMalformed
+		if errors.Is(err, pki.ErrPair) {
+			kind = PairBroken
+		}
+		r.Note(kind, at, "%s", err)
 		return nil
 	}
 	text, err := pki.KeyPEM(pair.Key)
@@ -316,7 +321,7 @@ func (r *Reading) Identified(certificate, key string, at Position) *vpn.Identity
 		r.Note(KeyMalformed, at, "%s", err)
 		return nil
 	}
-	r.Note(SecretClear, at, "a private key")
+	r.Note(PrivateKeyClear, at, "a private key")
 	return &vpn.Identity{Certificate: pki.Bundle(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)...), Key: text}
 }
 

@@ -64,14 +64,57 @@ const (
 	ScriptChanged NoteKind = "script-changed"
 	NotYetRead    NoteKind = "part-not-checked"
 	FileMissing   NoteKind = "file-missing"
+
+	NameSaysOther  NoteKind = "name-says-other"
+	OtherEncoding  NoteKind = "other-encoding"
+	CutShort       NoteKind = "cut-short"
+	EmptyFile      NoteKind = "file-empty"
+	ArchiveRefused NoteKind = "archive-refused"
+	OpenToOthers   NoteKind = "open-to-others"
+
+	PairBroken            NoteKind = "pair-broken"
+	PassphraseWrong       NoteKind = "passphrase-wrong"
+	BagWithoutKey         NoteKind = "bag-without-key"
+	BagWithoutCertificate NoteKind = "bag-without-certificate"
+	BagSeveralKeys        NoteKind = "bag-several-keys"
+	BagWeak               NoteKind = "bag-weak"
+	KeyKindDiffers        NoteKind = "key-kind-differs"
+	PrivateKeyClear       NoteKind = "key-in-clear"
+	KeyClosed             NoteKind = "key-closed"
+
+	RoleUnchecked     NoteKind = "role-unchecked"
+	CheckSwitchedOff  NoteKind = "check-switched-off"
+	ControlMalformed  NoteKind = "control-malformed"
+	ControlTwice      NoteKind = "control-twice"
+	BlockOpen         NoteKind = "block-open"
+	BlockEmpty        NoteKind = "block-empty"
+	DirectiveOutdated NoteKind = "directive-outdated"
+	RunsProgram       NoteKind = "runs-program"
+	DeviceTap         NoteKind = "device-tap"
+	TunnelCompressed  NoteKind = "tunnel-compressed"
+	RoutesConflict    NoteKind = "routes-conflict"
+	DNSIgnored        NoteKind = "dns-option-ignored"
+
+	Unprotected        NoteKind = "l2tp-unprotected"
+	EncryptionOptional NoteKind = "encryption-optional"
+	PRFMissing         NoteKind = "prf-missing"
+	DemandLacking      NoteKind = "demand-lacking"
+	PasswordAtSignIn   NoteKind = "password-in-script"
+	IdentifierTwice    NoteKind = "identifier-twice"
+	Unsigned           NoteKind = "profile-unsigned"
 )
 
-// Note is what a reader remarks beside a connection. Found never holds a secret.
+// Note is what a reader remarks beside a connection. Found never holds a secret. Mend is a
+// change of the line at fault that is sure to be meant, where there is one.
 type Note struct {
 	Kind  NoteKind
 	Found string
 	At    Position
+	Mend  *LineMend
 }
+
+// LineMend replaces a line of a file; an empty text takes it out.
+type LineMend struct{ Text string }
 
 // Located is a connection with the places of its values.
 type Located struct {
@@ -79,10 +122,12 @@ type Located struct {
 	Positions  map[vpn.Field]Position
 }
 
-// Reading is what a reader found in a file.
+// Reading is what a reader found in a file. Pieces are the files beside it that were
+// needed.
 type Reading struct {
 	Connections []Located
 	Notes       []Note
+	Pieces      []string
 }
 
 // Note adds a remark.
@@ -90,7 +135,13 @@ func (r *Reading) Note(kind NoteKind, at Position, found string, args ...any) {
 	if len(args) > 0 {
 		found = fmt.Sprintf(found, args...)
 	}
-	r.Notes = append(r.Notes, Note{kind, found, at})
+	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at})
+}
+
+// Mendable adds a remark on a line with what it should be.
+func (r *Reading) Mendable(kind NoteKind, at Position, line, found string, args ...any) {
+	r.Note(kind, at, found, args...)
+	r.Notes[len(r.Notes)-1].Mend = &LineMend{line}
 }
 
 // Beside looks up another file that came with the one that is read, by its base name;

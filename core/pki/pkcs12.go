@@ -85,7 +85,7 @@ func Unpack(data []byte, passphrase secret.Text) (Identity, error) {
 	if !ok {
 		return Identity{}, fmt.Errorf("PKCS#12 with a key that cannot sign")
 	}
-	if public, ok := leaf.PublicKey.(interface{ Equal(crypto.PublicKey) bool }); !ok || !public.Equal(signer.Public()) {
+	if !Belongs(leaf, signer) {
 		return Identity{}, fmt.Errorf("PKCS#12 whose key does not belong to its certificate")
 	}
 	return Identity{leaf, chain, signer}, nil

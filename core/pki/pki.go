@@ -10,6 +10,7 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -114,6 +115,9 @@ type Identity struct {
 	Key   crypto.Signer
 }
 
+// ErrPair is the error for a key and a certificate that do not belong together.
+var ErrPair = errors.New("the key does not belong to the certificate")
+
 // Pair joins certificate and key, and refuses ones that do not belong together.
 func Pair(certificates string, key secret.Text) (Identity, error) {
 	list, err := Certificates(certificates)
@@ -124,8 +128,8 @@ func Pair(certificates string, key secret.Text) (Identity, error) {
 	if err != nil {
 		return Identity{}, err
 	}
-	if public, ok := list[0].PublicKey.(interface{ Equal(crypto.PublicKey) bool }); !ok || !public.Equal(signer.Public()) {
-		return Identity{}, fmt.Errorf("the key does not belong to the certificate of %s", list[0].Subject.CommonName)
+	if !Belongs(list[0], signer) {
+		return Identity{}, fmt.Errorf("%w of %s", ErrPair, list[0].Subject.CommonName)
 	}
 	return Identity{list[0], list[1:], signer}, nil
 }

@@ -42,6 +42,16 @@ var (
 	linkPPP = []suite.PPPMethod{suite.MSCHAPv2, suite.MSCHAP, suite.CHAP, suite.PAP}
 )
 
+// Kinds of certificate keys, as the systems' references list them for IPsec.
+var (
+	windowsKeys = []string{"RSA", "ECDSA256", "ECDSA384"}
+	appleKeys   = []string{"RSA", "ECDSA256", "ECDSA384", "ECDSA521"}
+	androidKeys = []string{"RSA"}
+)
+
+// windowsGoing is what was announced in 2024 of the two oldest protocols.
+const windowsGoing = "deprecated since October 2024: coming releases of Windows Server no longer answer it"
+
 // five are the abilities of one release, one for each protocol.
 type five map[vpn.Protocol]Ability
 
@@ -95,6 +105,7 @@ func windows() five {
 	ikev2.IKE, ikev2.ESP, ikev2.SetProposals, ikev2.OneProposal, ikev2.Dialect = windowsIKE2, windowsESP2, true, true, suite.WindowsDialect
 	ikev2.Note = "the built-in proposals reach only group 2; better ones are set explicitly"
 	pptp.MPPE = suite.MPPEs
+	l2tp.KeyKinds, ikev2.KeyKinds = windowsKeys, windowsKeys
 	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: base, vpn.TLS: client(OVPN, OVPNFolder)}
 }
 
@@ -127,6 +138,7 @@ func apple() five {
 	ikev2.IKEv2, ikev2.IKE, ikev2.ESP = vpn.IKEv2Auths, appleIKE2, appleESP
 	ikev2.SetProposals, ikev2.OneProposal, ikev2.Dialect = true, true, suite.AppleDialect
 	pptp.PPP, pptp.MPPE = linkPPP, []suite.MPPE{"128", "40"}
+	l2tp.KeyKinds, ikev2.KeyKinds = appleKeys, appleKeys
 	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: never(appleSource), vpn.TLS: client(OVPN, OVPNFolder)}
 }
 
@@ -151,7 +163,7 @@ func android11() five {
 	return android().with(vpn.IKEv2, func(a *Ability) {
 		*a = Ability{
 			Support: BuiltIn, Note: "by MS-CHAPv2, pre-shared key or RSA certificate", IKEv2: []vpn.IKEv2Auth{vpn.IKEv2Certificate, vpn.IKEv2MSCHAPv2, vpn.IKEv2PSK},
-			IKE: androidIKE2, ESP: androidESP2, SavePassword: true, Source: androidSource, Unconfirmed: true,
+			IKE: androidIKE2, ESP: androidESP2, SavePassword: true, KeyKinds: androidKeys, Source: androidSource, Unconfirmed: true,
 		}
 	})
 }

@@ -66,12 +66,14 @@ type Ability struct {
 	SetProposals bool              `json:"set_proposals"` // IKE and ESP can be set by the file
 	OneProposal  bool              `json:"one_proposal"`  // only one of each can be set
 	Dialect      suite.DialectName `json:"dialect,omitempty"`
-	SplitRoutes  bool              `json:"split_routes"`  // single networks can be sent through the tunnel
-	SetDNS       bool              `json:"set_dns"`       // inside DNS servers can be set by the file
-	OldPacking   bool              `json:"old_packing"`   // opens only the old encryption of PKCS#12
-	NATSetting   bool              `json:"nat_setting"`   // a gateway behind NAT needs a setting on the device
-	SavePassword bool              `json:"save_password"` // the password can be stored by the file
-	MachineWide  bool              `json:"machine_wide"`  // a connection can be made for all who use the device
+	SplitRoutes  bool              `json:"split_routes"`    // single networks can be sent through the tunnel
+	SetDNS       bool              `json:"set_dns"`         // inside DNS servers can be set by the file
+	OldPacking   bool              `json:"old_packing"`     // opens only the old encryption of PKCS#12
+	NATSetting   bool              `json:"nat_setting"`     // a gateway behind NAT needs a setting on the device
+	SavePassword bool              `json:"save_password"`   // the password can be stored by the file
+	KeyKinds     []string          `json:"key_kinds"`       // kinds of certificate keys that it can use; empty where they are not limited
+	Going        string            `json:"going,omitempty"` // what was announced of its end
+	MachineWide  bool              `json:"machine_wide"`    // a connection can be made for all who use the device
 	Source       string            `json:"source"`
 	Unconfirmed  bool              `json:"unconfirmed"`
 }

@@ -6,7 +6,7 @@ import "wardicon/core/vpn"
 var Table = complete([]Row{
 	{vpn.Windows, "Windows 7", []string{"7"}, windows7()},
 	{vpn.Windows, "Windows 8.1", []string{"8.1"}, windows().every(oldPacking)},
-	{vpn.Windows, "Windows 10 and 11", []string{"10", "11"}, windowsXML(windows())},
+	{vpn.Windows, "Windows 10 and 11", []string{"10", "11"}, windowsXML(windows()).with(vpn.PPTP, going(windowsGoing)).with(vpn.L2TP, going(windowsGoing))},
 	{vpn.MacOS, "macOS 10.11", []string{"10.11"}, apple().every(machineWide).every(oldPacking)},
 	{vpn.MacOS, "macOS 10.12 to 10.15", []string{"10.12", "10.13", "10.14", "10.15"}, apple().every(machineWide).every(oldPacking).gone(vpn.PPTP, "removed with macOS 10.12")},
 	{vpn.MacOS, "macOS 11 and later", []string{"11", "12", "13", "14", "15", "26"}, apple().every(machineWide).gone(vpn.PPTP, "removed with macOS 10.12")},
@@ -26,6 +26,9 @@ var Table = complete([]Row{
 	{vpn.DeskPhone, "Desk phone", []string{"1"}, deskPhone()},
 })
 
+// going notes what was announced of a protocol's end.
+func going(what string) func(*Ability) { return func(a *Ability) { a.Going = what } }
+
 // complete gives empty lists their one form.
 func complete(rows []Row) []Row {
 	for _, r := range rows {
@@ -38,6 +41,7 @@ func complete(rows []Row) []Row {
 			fill(&a.MPPE)
 			fill(&a.IKE)
 			fill(&a.ESP)
+			fill(&a.KeyKinds)
 			r.Can[p] = a
 		}
 	}

@@ -14,7 +14,8 @@ const judged = 48
 
 // Estimate is how hard a secret is to guess.
 type Estimate struct {
-	Bits float64 // binary logarithm of the guesses an informed attacker needs
+	Bits   float64 // binary logarithm of the guesses an informed attacker needs
+	Common bool    // it is on a list of the passwords that are tried first
 }
 
 // Judge estimates the guesses that a secret withstands, knowing the words (names,
@@ -35,7 +36,9 @@ func Judge(t Text, words ...string) Estimate {
 			}
 		}
 	}
-	return Estimate{Bits: zxcvbn.PasswordStrength(value, known).Entropy}
+	found := zxcvbn.PasswordStrength(value, known)
+	common := len(found.MatchSequence) == 1 && found.MatchSequence[0].DictionaryName == "Passwords" && found.MatchSequence[0].Token == value
+	return Estimate{Bits: found.Entropy, Common: common}
 }
 
 // Guesses words the estimate for a reader, as a power of ten.

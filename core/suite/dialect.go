@@ -34,6 +34,13 @@ func (p Proposal) WithPRF() string {
 	return strings.TrimSuffix(p.Encryption+"-"+prf+"-"+p.Group, "-")
 }
 
+// LacksPRF tells whether a text of this IKE proposal names an AEAD cipher and nothing that
+// the pseudo-random function could be taken from (RFC 5282 §8).
+func (p Proposal) LacksPRF(text string) bool {
+	a, ok := Find(p.Encryption)
+	return ok && a.AEAD && p.Integrity == "" && !strings.Contains(strings.ToLower(text), "prf")
+}
+
 // DialectName names a closed set of algorithms that a device can be told.
 type DialectName string
 

@@ -66,7 +66,7 @@ func (p *parser) next() (xml.Token, format.Position, error) {
 			if errors.Is(err, io.EOF) {
 				return nil, at, io.EOF
 			}
-			return nil, at, &tree.SyntaxError{At: at, What: strings.TrimPrefix(err.Error(), "XML syntax error on ")}
+			return nil, at, fault(err, at)
 		}
 		switch tok := tok.(type) {
 		case xml.StartElement, xml.EndElement:
@@ -167,9 +167,18 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 	}
 }
 
+// fault words what the XML parser says; a file that was cut short is told as such.
+func fault(err error, at format.Position) error {
+	what := strings.TrimPrefix(err.Error(), "XML syntax error on ")
+	if strings.HasSuffix(what, "unexpected EOF") {
+		what = tree.EndsEarly
+	}
+	return &tree.SyntaxError{At: at, What: what}
+}
+
 func (p *parser) cut(err error, at format.Position) error {
 	if errors.Is(err, io.EOF) {
-		return &tree.SyntaxError{At: at, What: "the file ends in the middle"}
+		return &tree.SyntaxError{At: at, What: tree.EndsEarly}
 	}
 	return err
 }
@@ -180,7 +189,7 @@ func (p *parser) text(at format.Position) (string, error) {
 	for {
 		tok, err := p.dec.Token()
 		if err != nil {
-			return "", p.cut(&tree.SyntaxError{At: at, What: strings.TrimPrefix(err.Error(), "XML syntax error on ")}, at)
+			return "", p.cut(fault(err, at), at)
 		}
 		switch tok := tok.(type) {
 		case xml.CharData:

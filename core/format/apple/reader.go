@@ -44,6 +44,7 @@ var (
 // reader gathers what one profile says.
 type reader struct {
 	tree.Walker
+	signed     bool
 	anchors    []*x509.Certificate
 	identities map[string]*vpn.Identity // by the UUID of their payload
 }
@@ -57,7 +58,13 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	case bytes.HasPrefix(data, []byte("bplist")):
 		r.Note(format.Unreadable, r.Start(), "a binary property list; convert it to XML first (plutil -convert xml1)")
 	case len(data) > 0 && data[0] == 0x30:
-		r.Note(format.Unreadable, r.Start(), "a signed profile (CMS); take the property list out of its signature first")
+		content, err := pki.Signed(data)
+		if err != nil {
+			r.Note(format.Unreadable, r.Start(), "%s", err)
+			break
+		}
+		r.signed = true
+		r.read(bytes.TrimPrefix(content, []byte("\uFEFF")))
 	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || !utf8.Valid(data):
 		r.Note(format.Unreadable, r.Start(), "not in UTF-8; save it in that encoding")
 	default:
@@ -83,13 +90,23 @@ func (r *reader) read(data []byte) {
 		r.Note(format.KeyMalformed, root.At, "PayloadType is %q, expected Configuration", t)
 	}
 	r.Known(root, topKeys)
+	if !r.signed {
+		r.Note(format.Unsigned, r.Start(), "no signature")
+	}
 	content := root.Get("PayloadContent")
 	if content == nil || content.Kind != "array" {
 		r.Note(format.KeyMalformed, root.At, "no array PayloadContent")
 		return
 	}
 	var connections []*tree.Node
+	identifiers := map[string]bool{r.Text(root, "PayloadIdentifier"): true}
 	for _, item := range content.Items {
+		if id := r.Text(item, "PayloadIdentifier"); id != "" {
+			if identifiers[id] {
+				r.Note(format.IdentifierTwice, r.At(item, item, "PayloadIdentifier"), "%q", id)
+			}
+			identifiers[id] = true
+		}
 		switch kind := r.Text(item, "PayloadType"); kind {
 		case "com.apple.vpn.managed":
 			connections = append(connections, item)
@@ -160,6 +177,11 @@ func (r *reader) vpn(root, p *tree.Node) {
 	r.Known(ipsec, ipsecKeys)
 	r.Known(dns, dnsKeys)
 	r.Known(ike, ikeKeys)
+	for _, n := range []*tree.Node{p, ppp, ipsec} {
+		if n.Get("OnDemandEnabled") != nil && r.Flag(n, "OnDemandEnabled") {
+			r.Note(format.DemandLacking, n.Get("OnDemandEnabled").At, "OnDemandEnabled beside %s", r.Text(p, "VPNType"))
+		}
+	}
 	where := map[vpn.Field]struct {
 		in  *tree.Node
 		key string
@@ -218,6 +240,8 @@ func (r *reader) vpn(root, p *tree.Node) {
 		}
 		if c.Identity = r.identities[strings.ToUpper(r.Text(from, "PayloadCertificateUUID"))]; c.Identity == nil {
 			r.Note(format.FileMissing, r.At(p, from, "PayloadCertificateUUID"), "no payload with the identity")
+		} else if chain, err := pki.Certificates(c.Identity.Certificate); err == nil && ike != nil && !sameKind(r.Text(ike, "CertificateType"), chain[0]) {
+			r.Note(format.KeyKindDiffers, r.At(p, ike, "CertificateType"), "CertificateType %q, and the key is %s", r.Text(ike, "CertificateType"), pki.KeyKind(chain[0]))
 		}
 	}
 	if r.Text(root, "PayloadScope") == "System" {
@@ -234,6 +258,13 @@ func (r *reader) vpn(root, p *tree.Node) {
 		positions[field] = r.At(p, w.in, w.key)
 	}
 	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+}
+
+// sameKind tells whether a declared kind is that of a certificate's key; RSA where nothing
+// is declared.
+func sameKind(declared string, c *x509.Certificate) bool {
+	kind := pki.KeyKind(c)
+	return declared == kind || declared == "RSA-PSS" && kind == "RSA" || declared == "" && kind == "RSA"
 }
 
 func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
@@ -325,10 +356,13 @@ func (r *reader) association(n *tree.Node, group bool) ([]string, int) {
 
 func (r *reader) demand(n *tree.Node) (when vpn.Connect, d *vpn.Demand, unmetered bool) {
 	rules := n.Get("OnDemandRules")
-	if !r.Flag(n, "OnDemandEnabled") || rules == nil {
+	if !r.Flag(n, "OnDemandEnabled") {
 		return "", nil, false
 	}
 	d = &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
+	if rules == nil || len(rules.Items) == 0 {
+		return vpn.OnDemand, d, false
+	}
 	for _, rule := range rules.Items {
 		switch action := r.Text(rule, "Action"); action {
 		case "Disconnect":

@@ -55,7 +55,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 	}
 	if r.Lines(name, data, r.line) {
 		if len(r.path) > 0 {
-			r.Note(format.Unreadable, format.Position{File: name, Line: bytes.Count(data, []byte("\n")) + 1}, "the section %s does not end", r.path[len(r.path)-1])
+			r.Note(format.CutShort, format.Position{File: name, Line: bytes.Count(data, []byte("\n")) + 1}, "the section %s does not end", r.path[len(r.path)-1])
 			return r.Reading
 		}
 		for _, one := range r.order {
@@ -332,6 +332,9 @@ func (r *reader) proposals(path string) []string {
 		if err != nil {
 			r.Note(format.KeyMalformed, r.at(path), "%s", err)
 			continue
+		}
+		if strings.HasSuffix(path, ".proposals") && p.LacksPRF(text) {
+			r.Note(format.PRFMissing, r.at(path), "%s", text)
 		}
 		list = append(list, p.String())
 	}

@@ -134,7 +134,7 @@ func (r *reader) ppp() []suite.PPPMethod {
 
 func (r *reader) l2tp(c *vpn.Connection) {
 	if !r.yes("vpn", "ipsec-enabled") {
-		r.Note(format.KeyMalformed, r.where("vpn", "ipsec-enabled"), "L2TP without IPsec: nothing is encrypted; expected ipsec-enabled=yes")
+		r.Note(format.Unprotected, r.where("vpn", "ipsec-enabled"), "L2TP without IPsec; expected ipsec-enabled=yes")
 		return
 	}
 	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: r.ppp(), IKE: r.proposals("ipsec-ike", ","), ESP: r.proposals("ipsec-esp", ","), Group: r.text("vpn", "ipsec-group-name")}
@@ -199,7 +199,7 @@ func (r *reader) sstp(c *vpn.Connection) {
 	}
 	r.pem(c, "ca-cert", "tls-user-cert", "tls-user-key")
 	if r.yes("vpn", "ignore-cert-warn") {
-		r.Note(format.KeyMalformed, r.where("vpn", "ignore-cert-warn"), "the gateway's certificate is not checked; expected ignore-cert-warn=no")
+		r.Mendable(format.CheckSwitchedOff, r.where("vpn", "ignore-cert-warn"), "ignore-cert-warn=no", "ignore-cert-warn=yes")
 	}
 }
 

@@ -90,7 +90,7 @@ func (r *reader) certificate(item *tree.Node) {
 			r.Note(format.KeyMalformed, r.At(item, item, "PKCS12"), "%s", err)
 			return
 		}
-		r.Note(format.SecretClear, r.At(item, item, "PKCS12"), "a private key")
+		r.Note(format.PrivateKeyClear, r.At(item, item, "PKCS12"), "a private key")
 		r.identities[guid] = id
 	}
 }

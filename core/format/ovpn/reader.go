@@ -22,15 +22,18 @@ func Detect(name string, data []byte) bool {
 
 // harmless are options that change nothing that is read here.
 var harmless = []string{
-	"client", "tls-client", "pull", "dev", "dev-type", "nobind", "persist-tun", "persist-key", "resolv-retry", "ignore-unknown-option", "verb", "mute", "auth-nocache", "remote-random", "float",
+	"client", "tls-client", "pull", "nobind", "persist-tun", "persist-key", "resolv-retry", "ignore-unknown-option", "verb", "mute", "auth-nocache", "remote-random", "float",
 	"tun-mtu", "mssfix", "fragment", "reneg-sec", "explicit-exit-notify", "user", "group", "status", "log", "log-append", "connect-retry", "connect-timeout", "server-poll-timeout", "sndbuf", "rcvbuf",
 	"tls-cipher", "tls-ciphersuites", "remote-cert-ku", "remote-cert-eku", "hand-window", "push-peer-info", "topology", "route-delay", "route-method", "register-dns", "block-outside-dns",
-	"data-ciphers-fallback", "ncp-disable", "auth-retry", "mute-replay-warnings", "route-metric", "tls-version-max", "tls-groups", "ecdh-curve", "allow-pull-fqdn",
-	"remap-usr1", "comp-noadapt", "max-routes", "ping-timer-rem", "nice", "chroot", "writepid", "daemon", "syslog", "http-proxy", "socks-proxy", "route-nopull",
+	"data-ciphers-fallback", "auth-retry", "mute-replay-warnings", "route-metric", "tls-version-max", "tls-groups", "ecdh-curve", "allow-pull-fqdn",
+	"remap-usr1", "ping-timer-rem", "nice", "chroot", "writepid", "daemon", "syslog", "http-proxy", "socks-proxy",
 }
 
 // commands are options that run programs on the device.
 var commands = []string{"up", "down", "route-up", "route-pre-down", "ipchange", "tls-verify", "plugin", "script-security", "iproute", "auth-user-pass-verify", "client-connect"}
+
+// outdated are options that current clients no longer know, and that nothing replaces.
+var outdated = []string{"comp-noadapt", "max-routes", "keysize", "no-iv", "no-replay", "key-method", "tls-auth-legacy", "ncp-disable", "link-mtu", "ifconfig-pool-linear", "client-cert-not-required", "dhcp-release", "prng", "engine"}
 
 type inline struct {
 	text string
@@ -50,6 +53,9 @@ type reader struct {
 	direction string
 	blockIPv6 bool
 	six       bool
+	role      bool // the gateway's certificate has to be a server's
+	nopull    format.Position
+	redirect  format.Position
 	user      bool
 	userAt    format.Position
 	endless   bool
@@ -66,7 +72,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 	r.c = vpn.Connection{Protocol: vpn.TLS, Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: []string{}, Domains: []string{}, TLS: r.s}
 	if r.Lines(name, data, r.line) {
 		if r.tag != "" {
-			r.Note(format.Unreadable, r.tagAt, "<%s> does not end", r.tag)
+			r.Note(format.BlockOpen, r.tagAt, "<%s> does not end", r.tag)
 		} else {
 			r.settle()
 		}
@@ -80,6 +86,9 @@ func (r *reader) line(at format.Position, line string) bool {
 		if strings.HasPrefix(trimmed, "</"+r.tag+">") {
 			if _, twice := r.parts[r.tag]; twice {
 				r.Note(format.KeyTwice, r.tagAt, "<%s>", r.tag)
+			}
+			if strings.TrimSpace(r.body.String()) == "" {
+				r.Note(format.BlockEmpty, r.tagAt, "<%s> is empty", r.tag)
 			}
 			r.parts[r.tag] = inline{r.body.String(), r.tagAt}
 			r.tag = ""
@@ -156,8 +165,25 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		r.s.Keepalive = r.number(at, word(0), 3600)
 		place(vpn.FieldKeepalive)
 	case "ping-restart", "ping-exit":
-	case "remote-cert-tls", "ns-cert-type":
+	case "remote-cert-tls":
+		r.role = true
 		place(vpn.FieldProtocol)
+	case "ns-cert-type":
+		r.role = true
+		r.Mendable(format.DirectiveOutdated, at, "remote-cert-tls "+word(0), "ns-cert-type; remote-cert-tls came after it")
+		place(vpn.FieldProtocol)
+	case "tls-remote":
+		r.Note(format.DirectiveOutdated, at, "tls-remote; verify-x509-name came after it")
+		r.s.ServerName = word(0)
+		place(vpn.FieldServerName)
+	case "dev", "dev-type":
+		if strings.HasPrefix(word(0), "tap") {
+			r.Note(format.DeviceTap, at, "%s %s", name, word(0))
+		}
+	case "route-nopull":
+		r.nopull = at
+	case "secret":
+		r.Note(format.DirectiveOutdated, at, "secret: one static key for everything; current clients want certificates")
 	case "verify-x509-name":
 		r.s.ServerName = word(0)
 		place(vpn.FieldServerName)
@@ -165,6 +191,9 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		r.s.MinTLS = word(0)
 		place(vpn.FieldMinTLS)
 	case "data-ciphers", "ncp-ciphers":
+		if name == "ncp-ciphers" {
+			r.Mendable(format.DirectiveOutdated, at, "data-ciphers "+word(0), "ncp-ciphers; data-ciphers came after it")
+		}
 		r.s.Ciphers = strings.Split(word(0), ":")
 		place(vpn.FieldCiphers)
 	case "cipher":
@@ -178,8 +207,12 @@ func (r *reader) option(at format.Position, name string, words []string) {
 	case "redirect-gateway":
 		r.c.Tunnel = vpn.TunnelFull
 		r.six = slices.Contains(words, "ipv6")
+		r.redirect = at
 		place(vpn.FieldTunnel)
 	case "pull-filter":
+		if word(0) == "ignore" && strings.HasPrefix(word(1), "redirect-gateway") {
+			r.nopull = at
+		}
 		place(vpn.FieldTunnel)
 	case "block-ipv6":
 		r.blockIPv6 = true
@@ -201,6 +234,9 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		case "DOMAIN", "DOMAIN-SEARCH", "ADAPTER_DOMAIN_SUFFIX":
 			r.c.Domains = append(r.c.Domains, word(1))
 			place(vpn.FieldDomains)
+		case "WINS", "NBT", "DISABLE-NBT", "PROXY_HTTP", "PROXY_HTTPS", "PROXY_BYPASS", "PROXY_AUTO_CONFIG_URL":
+		default:
+			r.Note(format.DNSIgnored, at, "dhcp-option %s", word(0))
 		}
 	case "key-direction":
 		r.direction = word(0)
@@ -213,11 +249,16 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		}
 		r.named(at, name, word(0))
 	case "comp-lzo", "compress":
-		r.Note(format.KeyMalformed, at, "%s: compression gives away what is inside (VORACLE); it is left out", name)
+		if word(0) == "no" || word(0) == "stub-v2" || word(0) == "migrate" {
+			break // framing alone
+		}
+		r.Mendable(format.TunnelCompressed, at, "", "%s", strings.TrimSpace(name+" "+word(0)))
 	default:
 		switch {
 		case slices.Contains(commands, name):
-			r.Note(format.KeyMalformed, at, "%s runs a program on the device; it is not taken over", name)
+			r.Note(format.RunsProgram, at, "%s; it is not taken over", name)
+		case slices.Contains(outdated, name):
+			r.Mendable(format.DirectiveOutdated, at, "", "%s", name)
 		case !isOption(name):
 			r.Note(format.KeyUnknown, at, "%s", name)
 		}
@@ -304,6 +345,12 @@ func (r *reader) settle() {
 		r.c.Identity = r.Identified(p.text, r.parts["key"].text, p.at)
 		r.positions[vpn.FieldIdentity] = p.at
 	}
+	if !r.role {
+		r.Note(format.RoleUnchecked, start, "no remote-cert-tls")
+	}
+	if r.redirect.Line > 0 && r.nopull.Line > 0 {
+		r.Note(format.RoutesConflict, r.nopull, "%s against redirect-gateway in line %d", r.nopull.Path, r.redirect.Line)
+	}
 	r.control()
 	r.signIn()
 	switch {
@@ -325,14 +372,19 @@ func (r *reader) settle() {
 }
 
 func (r *reader) control() {
-	for kind, option := range controls {
+	for _, kind := range []vpn.ControlKind{vpn.ControlCryptV2, vpn.ControlCrypt, vpn.ControlAuth} {
+		option := controls[kind]
 		p, ok := r.parts[option]
 		if !ok {
 			continue
 		}
 		tidy, sound := vpn.TidyControlKey(kind, p.text)
-		if !sound {
-			r.Note(format.KeyMalformed, p.at, "the key of the control channel has another form")
+		if !sound && strings.TrimSpace(p.text) != "" {
+			r.Note(format.ControlMalformed, p.at, "the key of the control channel has another form")
+		}
+		if r.s.Control != nil {
+			r.Note(format.ControlTwice, p.at, "%s beside another kind", option)
+			continue
 		}
 		r.s.Control = &vpn.ControlWrap{Kind: kind, Key: secret.New(tidy)}
 		if kind == vpn.ControlAuth {

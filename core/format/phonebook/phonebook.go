@@ -299,6 +299,9 @@ func (e *entry) settle(r *format.Reading) {
 		}
 	case vpn.PPTP:
 		c.PPTP = &vpn.PPTPSetting{PPP: ppp, MPPE: strengths(e.number(r, "DataEncryption"))}
+		if n := e.number(r, "DataEncryption"); n == optional {
+			r.Note(format.EncryptionOptional, e.places["DataEncryption"], "DataEncryption=%d", n)
+		}
 	case vpn.SSTP:
 		c.SSTP = &vpn.SSTPSetting{PPP: ppp, Port: 443}
 		if host, port, ok := vpn.SplitPort(c.Server); ok {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -13,7 +14,29 @@ import (
 
 // Detect tells a script by its name or by its block of data.
 func Detect(name string, data []byte) bool {
-	return strings.EqualFold(filepath.Ext(name), ".ps1") || bytes.Contains(data[:min(len(data), 1024)], []byte("$Connection = @{"))
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".ps1", ".cmd", ".bat":
+		return true
+	}
+	return bytes.Contains(data[:min(len(data), 1024)], []byte("$Connection = @{"))
+}
+
+// dial is the command that starts a connection with login and password behind its name.
+var dial = regexp.MustCompile(`(?i)(?:^|[\s&;|"\\])rasdial(?:\.exe)?["]?\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/*]\S*)`)
+
+// dialled finds passwords in a script of others.
+func dialled(r *format.Reading, name, text string) {
+	number := 0
+	for line := range strings.SplitSeq(text, "\n") {
+		number++
+		trimmed := strings.ToLower(strings.TrimSpace(line))
+		if strings.HasPrefix(trimmed, "#") || strings.HasPrefix(trimmed, "rem ") || strings.HasPrefix(trimmed, "::") || len(line) > 1<<16 {
+			continue
+		}
+		if at := dial.FindStringIndex(line); at != nil {
+			r.Note(format.PasswordAtSignIn, format.Position{File: name, Line: number, Column: at[0] + 1}, "rasdial with login and password")
+		}
+	}
 }
 
 // value is one literal of the data block.
@@ -44,13 +67,14 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	case !utf8.Valid(data):
 		r.Note(format.Unreadable, start, "not in UTF-8; save it in that encoding")
 		return r
-	case !bytes.HasPrefix(data, []byte(bom)):
+	case !bytes.HasPrefix(data, []byte(bom)) && bytes.Contains(data, []byte(blockStart[:len(blockStart)-1])):
 		r.Note(format.KeyMalformed, start, "no byte order mark; Windows PowerShell 5 would read the file in the local code page")
 	}
 	text := strings.ReplaceAll(strings.TrimPrefix(string(data), bom), "\r\n", "\n")
 	head, rest, ok := strings.Cut(text, blockStart)
 	if !ok {
-		r.Note(format.NotYetRead, start, "a script that was not made by Wardicon; such scripts are not read")
+		r.Note(format.NotYetRead, start, "a script that was not made by Wardicon; it was looked through for passwords only")
+		dialled(&r, name, text)
 		return r
 	}
 	if lines := strings.SplitN(head, "\n", 2); len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") || lines[1] != requires+"\n" {

@@ -187,6 +187,11 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 		Protocol: vpn.IKEv2, Name: r.Text(root, "name"), UUID: strings.ToUpper(r.Text(root, "uuid")), Server: r.Text(remote, "addr"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson,
 		Tunnel: vpn.TunnelFull, Routes: networks(r, split), DNS: append([]string{}, strings.Fields(r.Text(root, "dns-servers"))...), Domains: []string{}, IKEv2: s,
 	}
+	if text := r.Text(root, "ike-proposal"); len(s.IKE) == 1 {
+		if p, err := suite.Parse(text); err == nil && p.LacksPRF(text) {
+			r.Note(format.PRFMissing, r.At(root, root, "ike-proposal"), "%s", text)
+		}
+	}
 	kind := r.Text(root, "type")
 	for auth, name := range kinds {
 		if name == kind {

@@ -76,8 +76,15 @@ func (w *Walker) Fail(err error) {
 	if fault, ok := err.(*SyntaxError); ok {
 		at, what = fault.At, fault.What
 	}
-	w.Note(format.Unreadable, at, "%s", what)
+	kind := format.Unreadable
+	if what == EndsEarly {
+		kind = format.CutShort
+	}
+	w.Note(kind, at, "%s", what)
 }
+
+// EndsEarly says that a file was cut short.
+const EndsEarly = "the file ends in the middle"
 
 // Known remarks keys outside a list.
 func (w *Walker) Known(n *Node, keys []string) {

@@ -1,0 +1,151 @@
+package check
+
+import (
+	"fmt"
+	"net/url"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/vpn"
+)
+
+var reverseDNS = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
+
+// behaviourRules look at when a connection is made, and how its file travels.
+var behaviourRules = []Rule{
+	{
+		Code: "demand-empty", Title: "On demand without a condition", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
+		Why: "The device never connects by itself, or tries everywhere, depending on the system.", Mend: "Say for which domains or networks it connects, or let people connect by hand.", Source: "practice",
+		Bad:  Example{"on demand and nothing else", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand }},
+		Good: Example{"on demand for an inside domain", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
+		look: func(s *Subject) []Hit {
+			if s.Connection.Connect == vpn.OnDemand && s.Connection.Demand.Empty() {
+				return []Hit{{Field: vpn.FieldDemand, Found: "no condition"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "demand-contradicts", Title: "Conditions that contradict", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
+		Why: "The device connects in a circle or not at all.", Mend: "Leave the gateway's own name out of what triggers a connection, and give conditions only where it connects on demand.", Source: "practice",
+		Bad:  Example{"the gateway's own name triggers the connection", onDemand(vpn.Demand{Domains: []string{"skerryline.example"}})},
+		Good: Example{"an inside domain triggers it", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
+		look: func(s *Subject) []Hit {
+			d := s.Connection.Demand
+			if d.Empty() {
+				return nil
+			}
+			for _, domain := range d.Domains {
+				if under(s.Connection.Server, domain) {
+					return []Hit{{Field: vpn.FieldDemand, Found: fmt.Sprintf("%s is looked up in %s, which triggers the connection", quote(s.Connection.Server), quote(domain))}}
+				}
+			}
+			if u, err := url.Parse(d.Probe); err == nil && d.Probe != "" && strings.EqualFold(u.Hostname(), s.Connection.Server) {
+				return []Hit{{Field: vpn.FieldDemand, Found: "the probe asks the gateway itself, which answers outside too"}}
+			}
+			if c := s.Connection.Connect; c == vpn.ByHand || c == vpn.AtSignIn {
+				return []Hit{{Field: vpn.FieldDemand, Found: "conditions, while it connects " + strings.ReplaceAll(string(c), "-", " ")}}
+			}
+			return nil
+		},
+	},
+	fileRule(format.DemandLacking, "On demand on a protocol that cannot", vpn.Warning,
+		"The device ignores the rules; people wait for a connection that never comes.", "Use IKEv2, which connects on demand, or let people connect by hand.", "Apple: Device Management, VPN payload reference",
+		"OnDemandRules beside L2TP", "OnDemandRules with IKEv2"),
+	{
+		Code: "always-twice", Title: "Two connections of one device that are always on", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
+		Why: "They take each other's routes away, and the device changes between them without end.", Mend: "Let one of them connect by hand or on demand.", Source: "practice",
+		Bad: Example{"two that are always on", func(s *Subject) {
+			s.Connection.Connect = vpn.Always
+			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Connect: vpn.Always}}
+		}},
+		Good: Example{"one always, one by hand", func(s *Subject) {
+			s.Connection.Connect = vpn.Always
+			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Connect: vpn.ByHand}}
+		}},
+		look: func(s *Subject) []Hit {
+			alone := []vpn.Connect{vpn.Always, vpn.AtSignIn}
+			if !slices.Contains(alone, s.Connection.Connect) {
+				return nil
+			}
+			for _, other := range s.Siblings {
+				if slices.Contains(alone, other.Connect) {
+					return []Hit{{Field: vpn.FieldConnect, Found: "as is " + quote(other.Name)}}
+				}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "save-lacking", Title: "Device does not keep the password", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldKeep},
+		Why: "People are asked for it although it was meant to be saved.", Mend: "Tell people the password, or choose a file that carries it.", Source: "see the platform table",
+		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepSaved }}, Good: Example{"one that is asked for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepAsked }},
+		look: func(s *Subject) []Hit {
+			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword && s.Connection.Keep == vpn.KeepSaved && s.Connection.NeedsPassword() {
+				return []Hit{{Field: vpn.FieldKeep, Found: "saved, which " + s.Release.Title + " does not do by a file"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "protocol-going", Title: "Protocol is about to go", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldProtocol},
+		Why: "A coming release of the system will no longer have it, and the connection will be gone with the update.", Mend: "Plan the change to another protocol now.", Source: "see the platform table",
+		Bad: Example{"L2TP on Windows 11", func(s *Subject) { s.onto(vpn.Windows, "11") }}, Good: Example{"IKEv2 on Windows 11", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
+		look: func(s *Subject) []Hit {
+			if s.Ability == nil || s.Ability.Going == "" || !s.Ability.Support.Usable() {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldProtocol, Found: s.Ability.Going}}
+		},
+	},
+	fileRule(format.PasswordAtSignIn, "Password stands in a script", vpn.Blocker,
+		"Everybody who can read the script has the password, and so has every list of running programs.", "Let the system keep the password, and the script only start the connection.", "practice",
+		"rasdial with a password in a script that runs at sign-in", "rasdial with the name of the connection alone"),
+	{
+		Code: "identifier-form", Title: "Identifier of the profile is not in reverse-DNS form", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentifier},
+		Why: "Systems tell profiles apart by it; another one of the same name would be replaced.", Mend: "Begin it with your domain, turned round.", Source: "Apple: Configuration Profile reference, PayloadIdentifier",
+		Bad:  Example{"an identifier without a domain", func(s *Subject) { s.Connection.Identifier = "my profile" }},
+		Good: Example{"one that begins with the domain", func(s *Subject) { s.Connection.Identifier = "example.skerryline.vpn.norrvik" }},
+		look: func(s *Subject) []Hit {
+			if id := s.Connection.Identifier; id != "" && !reverseDNS.MatchString(id) {
+				return []Hit{{Field: vpn.FieldIdentifier, Found: quote(id)}}
+			}
+			return nil
+		},
+	},
+	fileRule(format.IdentifierTwice, "Identifier used twice", vpn.Warning,
+		"The second part replaces the first one on the device.", "Give each part an identifier of its own.", "Apple: Configuration Profile reference, PayloadIdentifier",
+		"two payloads with one PayloadIdentifier", "a PayloadIdentifier for each"),
+	fileRule(format.Unsigned, "Profile is not signed", vpn.Advice,
+		"The device shows it as unsigned, and nobody can tell whether it was changed on the way.", "Sign it, or hand it over by a way that cannot be tampered with.", "Apple: Configuration Profile reference, Sign and encrypt profiles",
+		"an Apple profile without a signature", "a signed one"),
+	fileRule(format.OpenToOthers, "File with a secret that others can read", vpn.Warning,
+		"Everybody who has an account on this computer can take the secret.", "Let its owner alone read it: chmod 600.", "practice",
+		"a keyfile with a password and mode 0644", "one of mode 0600"),
+	{
+		Code: "parcel-outdated", Title: "Parcel is older than the data it came from", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldFile},
+		Why: "What the device has is no longer what is on record, and may have stopped working.", Mend: "Build the parcel anew and hand it over.", Source: "practice",
+		Bad: Example{"a parcel from before a change of the key", func(s *Subject) { s.Outdated = true }}, Good: Example{"one that was built since", func(s *Subject) { s.Outdated = false }},
+		look: func(s *Subject) []Hit {
+			if s.Outdated {
+				return []Hit{{Field: vpn.FieldFile, Found: "building now would give another parcel than the last one"}}
+			}
+			return nil
+		},
+	},
+}
+
+func onDemand(d vpn.Demand) func(*Subject) {
+	return func(s *Subject) {
+		s.by(vpn.IKEv2)
+		s.Connection.Connect, s.Connection.Demand = vpn.OnDemand, &d
+	}
+}
+
+// under tells whether a name lies in a domain.
+func under(name, domain string) bool {
+	name, domain = strings.ToLower(strings.TrimSuffix(name, ".")), strings.ToLower(strings.Trim(domain, ".*"))
+	return domain != "" && (name == domain || strings.HasSuffix(name, "."+domain))
+}

@@ -1,0 +1,155 @@
+package pki
+
+import (
+	"bytes"
+	"crypto/x509"
+	"errors"
+	"slices"
+	"time"
+
+	"github.com/smallstep/pkcs7"
+)
+
+// Break says why a path of certificates ends before an authority that is believed.
+type Break string
+
+// The breaks.
+const (
+	Whole          Break = ""
+	IssuerMissing  Break = "issuer-missing"  // nobody of the issuer's name is there
+	IssuerWrong    Break = "issuer-wrong"    // one of that name is there and did not sign
+	NotAuthority   Break = "not-authority"   // the issuer may not vouch for others
+	PathTooLong    Break = "path-too-long"   // more steps than the issuer allows
+	NameConstraint Break = "name-constraint" // a name that the issuer may not vouch for
+)
+
+// maxPath bounds the steps of a path.
+const maxPath = 8
+
+// Path walks from a leaf to an authority that is believed (RFC 5280 §6), whatever the
+// dates say. Links are the certificates walked over, the leaf first; where the walk
+// breaks, the last link is the one whose issuer is at fault.
+func Path(leaf *x509.Certificate, between, anchors []*x509.Certificate) (links []*x509.Certificate, broken Break) {
+	links = []*x509.Certificate{leaf}
+	for at := leaf; len(links) <= maxPath; {
+		if slices.ContainsFunc(anchors, at.Equal) {
+			return links, allowed(leaf, links)
+		}
+		next, named := issuer(at, anchors)
+		if next == nil {
+			var other bool
+			next, other = issuer(at, between)
+			named = named || other
+		}
+		switch {
+		case next == nil && named:
+			return links, IssuerWrong
+		case next == nil || next.Equal(at):
+			return links, IssuerMissing
+		}
+		links, at = append(links, next), next
+		if !next.IsCA || next.KeyUsage != 0 && next.KeyUsage&x509.KeyUsageCertSign == 0 {
+			return links, NotAuthority
+		}
+	}
+	return links, IssuerMissing
+}
+
+// issuer finds who signed a certificate; named tells that one of the name is there.
+func issuer(c *x509.Certificate, list []*x509.Certificate) (found *x509.Certificate, named bool) {
+	for _, i := range list {
+		if bytes.Equal(i.RawSubject, c.RawIssuer) {
+			named = true
+			if i.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil {
+				return i, true
+			}
+		}
+	}
+	return nil, named
+}
+
+// allowed asks the standard package what the dates aside is wrong with a path.
+func allowed(leaf *x509.Certificate, links []*x509.Certificate) Break {
+	if len(links) == 1 {
+		return Whole
+	}
+	roots, between := x509.NewCertPool(), x509.NewCertPool()
+	roots.AddCert(links[len(links)-1])
+	from := leaf.NotBefore
+	for _, c := range links[1:] {
+		if c.NotBefore.After(from) {
+			from = c.NotBefore
+		}
+	}
+	for _, c := range links[1 : len(links)-1] {
+		between.AddCert(c)
+	}
+	_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: from.Add(time.Second), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	var invalid x509.CertificateInvalidError
+	if errors.As(err, &invalid) {
+		switch invalid.Reason {
+		case x509.TooManyIntermediates:
+			return PathTooLong
+		case x509.CANotAuthorizedForThisName, x509.UnconstrainedName, x509.TooManyConstraints:
+			return NameConstraint
+		case x509.NotAuthorizedToSign:
+			return NotAuthority
+		}
+	}
+	return Whole
+}
+
+// Usage is what a certificate is for.
+type Usage string
+
+// The usages.
+const (
+	ForAuthority Usage = "authority"
+	ForServer    Usage = "server"
+	ForClient    Usage = "client"
+	ForAny       Usage = "any"
+)
+
+// UsageOf tells what a certificate is for, by its extensions (RFC 5280 §4.2.1.12).
+func UsageOf(c *x509.Certificate) Usage {
+	server := slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageServerAuth)
+	client := slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth)
+	switch {
+	case c.IsCA:
+		return ForAuthority
+	case server && !client:
+		return ForServer
+	case client && !server:
+		return ForClient
+	}
+	return ForAny
+}
+
+// Covers tells whether the certificate is good for a host name or an address: by its
+// alternative names alone (RFC 9525 §6.3).
+func Covers(c *x509.Certificate, host string) bool { return c.VerifyHostname(host) == nil }
+
+// Names lists the alternative names of a certificate, as text.
+func Names(c *x509.Certificate) []string {
+	list := slices.Concat(c.DNSNames, c.EmailAddresses)
+	for _, ip := range c.IPAddresses {
+		list = append(list, ip.String())
+	}
+	for _, u := range c.URIs {
+		list = append(list, u.String())
+	}
+	return list
+}
+
+// Signed takes the content out of a signed message (CMS SignedData, RFC 5652 §5) after its
+// signature was checked. Whether the signer is one to be believed is for others to say.
+func Signed(data []byte) ([]byte, error) {
+	p, err := pkcs7.Parse(data)
+	switch {
+	case err != nil:
+		return nil, errors.New("a signed message that cannot be read")
+	case p.Verify() != nil:
+		return nil, errors.New("a signature that does not fit: the content was changed after it was signed")
+	}
+	return p.Content, nil
+}
