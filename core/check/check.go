@@ -113,7 +113,8 @@ type Sibling struct {
 // records behind it or the places in the file that it was read from.
 type Subject struct {
 	Connection vpn.Connection
-	Gateway    *vpn.Gateway
+	Gateway    *vpn.Gateway // of a plan
+	Against    *vpn.Gateway // the record that a file is compared with
 	Account    *vpn.Account
 	Person     *vpn.Person
 	Device     *vpn.Device
@@ -146,6 +147,14 @@ type Subject struct {
 
 	// Judge estimates a secret; nil takes secret.Judge. A service hands in a memo.
 	Judge func(t secret.Text, words ...string) secret.Estimate
+}
+
+// record is the gateway's record, wherever it came from; nil where none is known.
+func (s *Subject) record() *vpn.Gateway {
+	if s.Gateway != nil {
+		return s.Gateway
+	}
+	return s.Against
 }
 
 // Planned makes a subject of a plan and what it was made from.

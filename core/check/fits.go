@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,10 +19,11 @@ var fitRules = []Rule{
 		Bad:  Example{"EAP-TLS at a gateway that takes login and password", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2EAPTLS }},
 		Good: Example{"login and password there", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
-			if s.Gateway == nil {
+			g := s.record()
+			if g == nil {
 				return nil
 			}
-			c, o := s.Connection, s.Gateway.Offers
+			c, o := s.Connection, g.Offers
 			switch {
 			case c.IKEv2 != nil && o.IKEv2 != nil:
 				return miss(vpn.FieldAuth, c.IKEv2.Auth, o.IKEv2.Auth)
@@ -39,10 +41,11 @@ var fitRules = []Rule{
 		Bad:  Example{"PPTP to a gateway that no longer has it", func(s *Subject) { s.by(vpn.PPTP); s.Gateway.Offers.PPTP = nil }},
 		Good: Example{"a protocol that it offers", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
-			if s.Gateway == nil || s.Connection.Protocol == "" || s.Gateway.Offers.Has(s.Connection.Protocol) || len(offered(s.Gateway)) == 0 {
+			g := s.record()
+			if g == nil || s.Connection.Protocol == "" || g.Offers.Has(s.Connection.Protocol) || offered(g) == "" {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldProtocol, Found: fmt.Sprintf("%s, and %s offers %s", s.Connection.Protocol.Title(), s.Gateway.Name, offered(s.Gateway))}}
+			return []Hit{{Field: vpn.FieldProtocol, Found: fmt.Sprintf("%s, and %s offers %s", s.Connection.Protocol.Title(), g.Name, offered(g))}}
 		},
 	},
 	{
@@ -51,14 +54,11 @@ var fitRules = []Rule{
 		Bad:  Example{"an identity of another gateway", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example" }},
 		Good: Example{"the gateway's", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
-			i := s.Connection.IKEv2
-			if i == nil || i.RemoteID == "" || s.Gateway == nil || s.Gateway.Offers.IKEv2 == nil {
+			i, g := s.Connection.IKEv2, s.record()
+			if i == nil || i.RemoteID == "" || g == nil || g.Offers.IKEv2 == nil {
 				return nil
 			}
-			want := s.Gateway.Offers.IKEv2.RemoteID
-			if want == "" {
-				want = s.Gateway.Address
-			}
+			want := cmp.Or(g.Offers.IKEv2.RemoteID, g.Address)
 			if strings.EqualFold(want, i.RemoteID) {
 				return nil
 			}
@@ -71,10 +71,11 @@ var fitRules = []Rule{
 		Bad:  Example{"TCP at a gateway that has UDP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"the gateway's transport", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
-			if s.Gateway == nil {
+			g := s.record()
+			if g == nil {
 				return nil
 			}
-			c, o := s.Connection, s.Gateway.Offers
+			c, o := s.Connection, g.Offers
 			if c.SSTP != nil && o.SSTP != nil && c.SSTP.Port != port(o.SSTP.Port) {
 				return []Hit{{Field: vpn.FieldPort, Found: fmt.Sprintf("port %d, and the gateway has %d", c.SSTP.Port, port(o.SSTP.Port))}}
 			}
@@ -96,8 +97,8 @@ var fitRules = []Rule{
 		Bad:  Example{"tls-auth at a gateway with tls-crypt", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control.Kind = vpn.ControlAuth }},
 		Good: Example{"the gateway's kind", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
-			t := s.Connection.TLS
-			if t == nil || s.Gateway == nil || s.Gateway.Offers.TLS == nil {
+			t, g := s.Connection.TLS, s.record()
+			if t == nil || g == nil || g.Offers.TLS == nil {
 				return nil
 			}
 			name := func(kind vpn.ControlKind, direction string) string {
@@ -110,7 +111,7 @@ var fitRules = []Rule{
 			if w := t.Control; w != nil {
 				mine = name(w.Kind, w.Direction)
 			}
-			if k := s.Gateway.Offers.TLS.ControlKey; k != nil {
+			if k := g.Offers.TLS.ControlKey; k != nil {
 				its = name(k.Kind, k.Direction)
 			}
 			if mine == its {
@@ -142,6 +143,22 @@ var fitRules = []Rule{
 			}
 			return nil
 		},
+	},
+}
+
+// cipherRule finds tunnels whose two sides share no data cipher.
+var cipherRule = Rule{
+	Code: "cipher-nothing-shared", Title: "No data cipher in common", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldCiphers},
+	Why: "The tunnel comes up to its sign-in and is then broken off.", Mend: "Let both sides take AES-256-GCM.", Source: "openvpn(8), option data-ciphers",
+	Bad:  Example{"AES-128-CBC at a gateway with AES-256-GCM", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-128-CBC"} }},
+	Good: Example{"AES-256-GCM there", func(s *Subject) { s.by(vpn.TLS) }},
+	look: func(s *Subject) []Hit {
+		for _, a := range s.Agreements() {
+			if a.Field == vpn.FieldCiphers && a.Chosen == "" {
+				return []Hit{{Field: vpn.FieldCiphers, Found: "the device has " + a.Device + ", the gateway " + a.Gateway, Mend: a.Change}}
+			}
+		}
+		return nil
 	},
 }
 

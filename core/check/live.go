@@ -40,12 +40,13 @@ var liveRules = []Rule{
 		Why: "Devices reach another machine than the one that is meant, or the record is out of date.", Mend: "Correct the record or the name server.", Source: "practice",
 		Bad: Example{"another address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.9")}})}, Good: Example{"the address on record", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
-			if s.Live == nil || s.Gateway == nil || s.Gateway.Dynamic || len(s.Gateway.Addresses) == 0 {
+			g := s.record()
+			if s.Live == nil || g == nil || g.Dynamic || len(g.Addresses) == 0 {
 				return nil
 			}
 			for _, a := range s.Live.Addresses {
-				if !slices.Contains(s.Gateway.Addresses, a.Unmap().String()) {
-					return serverHit("%s leads to %s, the record has %s", quote(s.Live.Name), a.Unmap(), strings.Join(s.Gateway.Addresses, ", "))
+				if !slices.Contains(g.Addresses, a.Unmap().String()) {
+					return serverHit("%s leads to %s, the record has %s", quote(s.Live.Name), a.Unmap(), strings.Join(g.Addresses, ", "))
 				}
 			}
 			return nil

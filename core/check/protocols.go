@@ -76,7 +76,7 @@ var protocolRules = []Rule{
 		Good: Example{"IKEv2 with one", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
 			c := s.Connection
-			if c.Authority == "" && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
+			if len(s.anchors()) == 0 && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none in the connection"}}
 			}
 			return nil

@@ -1,24 +1,18 @@
 package check
 
-import "wardicon/core/format"
+// fileKinds are the rules that need no connection.
+var fileKinds = [][]Rule{fileRules, bagRules, tunnelRules, behaviourRules, certificateRules}
 
-// File checks what a reader found in a file: every connection in it, and the file
-// itself.
-func File(r format.Reading) []Finding {
-	if len(r.Connections) == 0 {
-		return run(&Subject{Notes: r.Notes}, fileRules)
-	}
+// Files runs the rules that look at files and certificates alone, where no connection
+// could be read.
+func Files(s *Subject) []Finding {
 	var findings []Finding
-	for i, c := range r.Connections {
-		s := &Subject{Connection: c.Connection, Positions: c.Positions}
-		if i == 0 {
-			s.Notes = r.Notes // remarks on the file are told once
-		}
-		for _, other := range r.Connections[i+1:] {
-			s.Siblings = append(s.Siblings, Sibling{Name: other.Connection.Name, Routes: other.Connection.Routes})
-		}
-		findings = append(findings, Run(s)...)
+	for _, family := range fileKinds {
+		findings = append(findings, run(s, family)...)
 	}
 	bySeverity(findings)
 	return findings
 }
+
+// Sort puts the most severe findings first and leaves their order otherwise.
+func Sort(findings []Finding) { bySeverity(findings) }

@@ -3,4 +3,4 @@ package check
 import "slices"
 
 // Register holds every rule, family by family.
-var Register = slices.Concat(typedRules, secretRules, reuseRules, nameRules, pastedRules, addressRules, liveRules, deviceRules, strengthRules, timeRules, protocolRules, fitRules, certificateRules, bagRules, tunnelRules, wishRules, behaviourRules, routeRules, fileRules)
+var Register = slices.Concat(typedRules, secretRules, reuseRules, nameRules, pastedRules, addressRules, liveRules, deviceRules, strengthRules, timeRules, protocolRules, fitRules, []Rule{cipherRule}, certificateRules, bagRules, tunnelRules, wishRules, behaviourRules, routeRules, fileRules)

@@ -37,8 +37,8 @@ func (s *Subject) parts() []part {
 			}
 		}
 	}
-	if s.Gateway != nil {
-		switch o := s.Gateway.Offers; {
+	if g := s.record(); g != nil {
+		switch o := g.Offers; {
 		case s.Connection.L2TP != nil && o.L2TP != nil:
 			ike, esp = o.L2TP.IKE, o.L2TP.ESP
 		case s.Connection.IKEv2 != nil && o.IKEv2 != nil:
@@ -94,19 +94,18 @@ func (s *Subject) nothingShared(field vpn.Field) []Hit {
 		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil {
 			continue
 		}
-		found := fmt.Sprintf("the device sends %s, the gateway takes %s", list(p.client), list(p.server))
-		mine, theirs, _ := suite.Nearest(p.client, p.server)
-		return []Hit{{Field: field, Found: found, Mend: fmt.Sprintf("Nearest are %s (device) and %s (gateway): let the gateway take %s.", mine, theirs, mine)}}
+		found := fmt.Sprintf("the device sends %s, the gateway takes %s", names(p.client), names(p.server))
+		return []Hit{{Field: field, Found: found, Mend: s.change(p)}}
 	}
 	return nil
 }
 
-func list(ps []suite.Proposal) string {
-	names := make([]string, len(ps))
+func names(ps []suite.Proposal) string {
+	texts := make([]string, len(ps))
 	for i, p := range ps {
-		names[i] = p.String()
+		texts[i] = p.String()
 	}
-	return strings.Join(names, ", ")
+	return strings.Join(texts, ", ")
 }
 
 var strengthRules = []Rule{
@@ -218,7 +217,7 @@ var strengthRules = []Rule{
 		look: func(s *Subject) []Hit {
 			for _, p := range s.parts() {
 				if p.field == vpn.FieldESP && len(p.set) > 0 && !slices.ContainsFunc(p.set, func(q suite.Proposal) bool { return q.Group != "" }) {
-					return []Hit{{Field: vpn.FieldESP, Found: list(p.set)}}
+					return []Hit{{Field: vpn.FieldESP, Found: names(p.set)}}
 				}
 			}
 			return nil

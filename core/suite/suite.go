@@ -208,24 +208,30 @@ func (p Proposal) fits(r Proposal, pfsOptional bool) bool {
 	return p.Group == r.Group || pfsOptional && (p.Group == "" || r.Group == "")
 }
 
-// Nearest finds the pair that differs in the fewest parts, for an error that says
-// what would have to change. ok is false when one of the lists is empty.
+// Nearest finds the pair that differs in the fewest parts, and of those the one of most
+// worth, for an error that says what would have to change. ok is false when one of the
+// lists is empty.
 func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
-	best := 4
+	best := -1
 	for _, p := range initiator {
 		for _, r := range responder {
-			d := 0
-			for _, differs := range []bool{p.Encryption != r.Encryption, p.Integrity != r.Integrity, p.Group != r.Group} {
-				if differs {
-					d++
-				}
-			}
-			if d < best {
-				best, mine, theirs = d, p, r
+			if score := 10*(3-len(p.Differs(r))) + int(p.Worst().Worth) + int(r.Worst().Worth); score > best {
+				best, mine, theirs = score, p, r
 			}
 		}
 	}
-	return mine, theirs, best < 4
+	return mine, theirs, best >= 0
+}
+
+// Differs names the parts in which two proposals differ.
+func (p Proposal) Differs(q Proposal) []string {
+	var parts []string
+	for i, differs := range []bool{p.Encryption != q.Encryption, p.Integrity != q.Integrity, p.Group != q.Group} {
+		if differs {
+			parts = append(parts, "the "+Kind(i).String())
+		}
+	}
+	return parts
 }
 
 // Worst returns the algorithm of least worth in a proposal.

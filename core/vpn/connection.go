@@ -205,8 +205,8 @@ func (c Connection) Clone() Connection {
 	return c
 }
 
-// secrets lists where the connection's secrets are.
-func (c *Connection) secrets() []*secret.Text {
+// Secrets lists where the connection's secrets are.
+func (c *Connection) Secrets() []*secret.Text {
 	list := []*secret.Text{&c.Password}
 	if c.L2TP != nil {
 		list = append(list, &c.L2TP.PSK)
@@ -227,7 +227,7 @@ func (c *Connection) secrets() []*secret.Text {
 // so that a file can be shown without one.
 func (c Connection) Masked() Connection {
 	c = c.Clone()
-	for _, s := range c.secrets() {
+	for _, s := range c.Secrets() {
 		if !s.IsZero() {
 			*s = secret.New(secret.Hidden)
 		}
