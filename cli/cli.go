@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"syscall"
 	"unicode"
@@ -150,9 +151,13 @@ platforms, new-secret, serve, set-up, backup, demo.`,
   wardicon plan "Planner Mac 1" Norrvik
   wardicon check norrvik.mobileconfig`,
 		Version: Version, SilenceErrors: true, SilenceUsage: true,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if a.output != "table" && a.output != "json" && a.output != "yaml" {
-				return usage("--output: found %q, expected table, json or yaml", a.output)
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			forms := []string{"table", "json", "yaml"}
+			if extra := cmd.Annotations["output"]; extra != "" {
+				forms = append(forms, extra)
+			}
+			if !slices.Contains(forms, a.output) {
+				return usage("--output: found %q, expected %s", a.output, strings.Join(forms, ", "))
 			}
 			return nil
 		},

@@ -10,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
-	"wardicon/core/check"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -42,31 +41,6 @@ func (a *app) overview() *cobra.Command {
 						w.AppendRow(table.Row{r.Severity, r.Rule, r.Title, r.Profiles})
 					}
 				})
-			})
-		},
-	}
-}
-
-func (a *app) rules() *cobra.Command {
-	return &cobra.Command{
-		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
-		Long:    "Lists the rules, or tells all about one: why it matters, how to mend it, an example that it finds and one that it leaves alone.",
-		Example: "  wardicon rules\n  wardicon rules edge-blank",
-		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 1 {
-				r, ok := check.Lookup(args[0])
-				if !ok {
-					return usage("there is no rule %q; wardicon rules lists them", args[0])
-				}
-				return a.print(r, func(table.Writer) {
-					a.say("%s: %s (%s)\n\n  why     %s\n  mend    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Mend, r.Bad.Text, r.Good.Text, r.Source)
-				})
-			}
-			return a.print(view.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {
-				w.AppendHeader(heads("rule", "severity", "what it finds"))
-				for _, r := range check.Register {
-					w.AppendRow(table.Row{r.Code, r.Severity, r.Title})
-				}
 			})
 		},
 	}

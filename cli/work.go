@@ -16,13 +16,12 @@ import (
 	"wardicon/client"
 	"wardicon/core/check"
 	"wardicon/core/format"
-	"wardicon/core/format/all"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
 func (a *app) work() []*cobra.Command {
-	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.check(), a.convert(), a.jobs()}
+	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
 	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return deviceNoun().complete(a)(cmd, args, typed)
@@ -214,51 +213,6 @@ func (a *app) save(ctx context.Context, c *client.Client, parcel view.Parcel, to
 		}
 	}
 	return keep(to, files)
-}
-
-// Checked is what the check of files found.
-type Checked struct {
-	Files    int             `json:"files"`
-	Findings []check.Finding `json:"findings"`
-	Tally    vpn.Tally       `json:"tally"`
-}
-
-func (a *app) check() *cobra.Command {
-	var least string
-	cmd := &cobra.Command{
-		Use: "check FILE…", Short: "Find errors in files from anywhere, without a service",
-		Args: func(_ *cobra.Command, args []string) error {
-			if len(args) == 0 {
-				return usage("found no file, expected at least one, or - for standard input")
-			}
-			return nil
-		},
-		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), with
-those beside them that they name, and prints what is wrong with the place in the
-file. Nothing is sent anywhere. Exits 1 when there is a blocker or a warning; --fail-on moves that.`,
-		Example: `  wardicon check norrvik.mobileconfig
-  wardicon check *.nmconnection --output json --fail-on blocker`,
-		RunE: func(_ *cobra.Command, args []string) error {
-			if !slices.Contains([]string{"blocker", "warning", "advice"}, least) {
-				return usage("--fail-on: found %q, expected blocker, warning or advice", least)
-			}
-			result := Checked{Files: len(args), Findings: []check.Finding{}}
-			for _, name := range args {
-				data, err := a.read(name)
-				if err != nil {
-					return err
-				}
-				result.Findings = append(result.Findings, check.File(all.Read(filepath.Base(name), data, besideFile(name)))...)
-			}
-			result.Tally = check.Count(result.Findings)
-			if err := a.print(result, func(table.Writer) { a.findings(result.Findings) }); err != nil {
-				return err
-			}
-			return failed(result.Findings, vpn.Severity(least))
-		},
-	}
-	cmd.Flags().StringVar(&least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
-	return cmd
 }
 
 // besideFile looks up files in the folder of another one.

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"wardicon/core/check"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -65,7 +64,9 @@ func (e *UnreachableError) Unwrap() error { return e.Err }
 // call sends a request and reads the answer into out; out may be nil or *[]byte.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
 	var sent io.Reader
-	if in != nil {
+	if raw, ok := in.(io.Reader); ok {
+		sent = raw
+	} else if in != nil {
 		data, err := json.Marshal(in)
 		if err != nil {
 			return err
@@ -240,12 +241,6 @@ func (c *Client) SetOrganisation(ctx context.Context, name, domain string) (o vp
 func (c *Client) Overview(ctx context.Context) (o view.Overview, err error) {
 	err = c.call(ctx, http.MethodGet, "/overview", nil, nil, nil, &o)
 	return o, err
-}
-
-// Rules lists the rules of the checks.
-func (c *Client) Rules(ctx context.Context) (list view.Items[check.Rule], err error) {
-	err = c.call(ctx, http.MethodGet, "/rules", nil, nil, nil, &list)
-	return list, err
 }
 
 // Platforms lists what each release can do.

@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"net/http"
 
-	"wardicon/core/check"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -34,9 +33,6 @@ func (a *api) facts() {
 	handle(a, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts"), func(_ context.Context, in *newSecretInput) (*body[view.NewSecret], error) {
 		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
 		return &body[view.NewSecret]{view.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
-	})
-	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(context.Context, *none) (*body[view.Items[check.Rule]], error) {
-		return &body[view.Items[check.Rule]]{view.Items[check.Rule]{Items: check.Register}}, nil
 	})
 	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release can do", "facts"), func(context.Context, *none) (*body[view.Items[platform.Row]], error) {
 		return &body[view.Items[platform.Row]]{view.Items[platform.Row]{Items: platform.Table}}, nil

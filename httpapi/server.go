@@ -85,6 +85,7 @@ func Describe(version string) *huma.OpenAPI {
 
 func (a *api) describe(r chi.Router) {
 	huma.DefaultArrayNullable = false
+	humachi.MultipartMaxMemory = maxDropped // what is dropped for a check never touches the disk
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		return frameworkProblem(context.Background(), status, message, errs...)
 	}
@@ -105,6 +106,7 @@ func (a *api) describe(r chi.Router) {
 	nouns(a)
 	a.profiles()
 	a.patterns()
+	a.findings()
 	a.facts()
 }
 

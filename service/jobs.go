@@ -48,6 +48,11 @@ func (s *Service) WorkAll(ctx context.Context) error {
 	}
 }
 
+// kinds are the kinds of jobs: each does one part, and tells whether it was the last.
+func (s *Service) kinds() map[string]func(context.Context, *store.Tx, *view.Job) (bool, error) {
+	return map[string]func(context.Context, *store.Tx, *view.Job) (bool, error){"roll-out": s.rollOut, "mend": s.mendPart}
+}
+
 // workOnJob does one job, part by part, until it is done, cancelled or failed.
 func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 	ctx = As(ctx, j.Operator)
@@ -58,7 +63,7 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 			next.Result[k] = v
 		}
 		err := s.store.Write(ctx, func(tx *store.Tx) error {
-			finished, err := s.rollOut(ctx, tx, &next)
+			finished, err := s.kinds()[j.Kind](ctx, tx, &next)
 			if err != nil {
 				return err
 			}

@@ -110,6 +110,9 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		if err := tx.AddParcel(ctx, &p); err != nil {
 			return err
 		}
+		if err := tx.TouchProfiles(ctx, "id = ?", profileID); err != nil { // its last parcel is no longer outdated
+			return err
+		}
 		return deed(ctx, tx, "build", "parcel", p.ID, title)
 	})
 	return p, err
@@ -126,17 +129,24 @@ func (s *Service) Parcels(ctx context.Context, profileID string) ([]view.Parcel,
 	if err != nil {
 		return nil, err
 	}
-	now := map[bool]string{}
 	for i := range list {
-		byHand := list[i].ByHand
-		if _, known := now[byHand]; !known {
-			if files, err := s.build(w, byHand); err == nil {
-				now[byHand] = s.digest(files)
-			}
-		}
-		list[i].Outdated = now[byHand] != list[i].Digest
+		list[i].Outdated = s.outdated(w, list[i])
 	}
 	return list, nil
+}
+
+// outdated tells whether building now would give another parcel.
+func (s *Service) outdated(w *worked, p view.Parcel) bool {
+	if w.built == nil {
+		w.built = map[bool]string{}
+	}
+	if _, known := w.built[p.ByHand]; !known {
+		w.built[p.ByHand] = ""
+		if files, err := s.build(w, p.ByHand); err == nil {
+			w.built[p.ByHand] = s.digest(files)
+		}
+	}
+	return w.built[p.ByHand] != p.Digest
 }
 
 // ParcelFile opens one file of a parcel. That is logged: secrets are in it.

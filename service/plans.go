@@ -16,6 +16,7 @@ type worked struct {
 	plan     plan.Plan
 	subject  *check.Subject
 	findings []check.Finding
+	built    map[bool]string // digests of what would be built now, by hand or not
 }
 
 func (w *worked) shown() view.Planned {
@@ -57,7 +58,18 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 	if err != nil {
 		return nil, err
 	}
-	return s.workOn(ctx, tx, *p)
+	w, err := s.workOn(ctx, tx, *p)
+	if err != nil {
+		return nil, err
+	}
+	last, err := tx.LastParcel(ctx, profileID)
+	if err != nil || last == nil {
+		return w, err
+	}
+	if w.subject.Outdated = s.outdated(w, *last); w.subject.Outdated {
+		w.findings = check.Run(w.subject)
+	}
+	return w, nil
 }
 
 func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*worked, error) {
@@ -108,9 +120,58 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 	}
 	w := &worked{in: in, plan: plan.Make(in)}
 	w.subject = check.Planned(in, w.plan, siblings)
-	w.subject.Judge = s.memo.Judge
+	w.subject.Judge, w.subject.Now = s.memo.Judge, s.now()
+	if err := s.known(ctx, tx, w); err != nil {
+		return nil, err
+	}
 	w.findings = check.Run(w.subject)
 	return w, nil
+}
+
+// known fills in what is known beside the plan: how the owner wants rules to be taken, and
+// which secrets and logins are elsewhere too.
+func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error) {
+	in, subject := w.in, w.subject
+	if subject.Policy.Severities, err = tx.Severities(ctx); err != nil {
+		return err
+	}
+	if subject.Policy.Overrides, err = tx.Overrides(ctx, in.Profile.ID); err != nil {
+		return err
+	}
+	if a := w.plan.Account; a != nil {
+		if err := s.sharers(ctx, tx, w, "account", a.ID, "password", vpn.FieldPassword); err != nil {
+			return err
+		}
+		if subject.Alike, err = tx.AlikeLogins(ctx, a.Login, in.Gateway.ID); err != nil {
+			return err
+		}
+	}
+	if !w.plan.Connection.PSK().IsZero() {
+		if err := s.sharers(ctx, tx, w, "gateway", in.Gateway.ID, "offers/"+string(w.plan.Connection.Protocol)+"/psk", vpn.FieldPSK); err != nil {
+			return err
+		}
+	}
+	if w.plan.Connection.NeedsIdentity() {
+		return s.sharers(ctx, tx, w, "device", in.Device.ID, "identity/key", vpn.FieldIdentity)
+	}
+	return nil
+}
+
+// sharers finds records that have the same secret. A password of another account of the
+// same person is that person's own affair.
+func (s *Service) sharers(ctx context.Context, tx *store.Tx, w *worked, noun, id, secret string, field vpn.Field) error {
+	list, err := tx.Sharers(ctx, noun, id, secret, 20)
+	if err != nil {
+		return err
+	}
+	for _, other := range list {
+		name, person, err := tx.Title(ctx, other.Noun, other.ID)
+		if err != nil {
+			return err
+		}
+		w.subject.Reused = append(w.subject.Reused, check.Reuse{Field: field, Noun: other.Noun, Name: name, Same: other.Noun == "account" && person == w.in.Person.ID})
+	}
+	return nil
 }
 
 // siblings plans the other profiles of the device, as far as the checks look at them.
@@ -130,7 +191,7 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 		}
 		in.Profile, in.Gateway = other, *g
 		c := plan.Make(in).Connection
-		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes})
+		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes, Connect: c.Connect, Identifier: c.Identifier})
 	}
 	return list, nil
 }

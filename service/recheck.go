@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"time"
 
 	"wardicon/core/check"
 	"wardicon/store"
@@ -16,18 +17,27 @@ func (s *Service) checkSoon() {
 	}
 }
 
-// batch is how many profiles are checked between two looks at the clock.
-const batch = 100
+// checkBatch is how many profiles are checked between two looks at the clock.
+const checkBatch = 100
+
+// tick is how often the service looks for what time alone has changed.
+const tick = 5 * time.Minute
 
 // Run checks profiles whose data changed, until the context ends. What is not checked
 // by then stays due and is taken up at the next start.
 func (s *Service) Run(ctx context.Context) {
 	s.checkSoon()
+	clock := time.NewTicker(tick)
+	defer clock.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.wake:
+		case <-clock.C:
+		}
+		if err := s.Pass(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("looking at the calendar", "error", err)
 		}
 		for {
 			n, err := s.checkDue(ctx)
@@ -39,6 +49,27 @@ func (s *Service) Run(ctx context.Context) {
 			}
 		}
 	}
+}
+
+// Pass marks what time alone has changed: profiles whose overrides have ended, and once a
+// day all of them, because certificates end.
+func (s *Service) Pass(ctx context.Context) error {
+	today := s.now().UTC().Format(time.DateOnly)
+	last, err := s.store.Read().Remembered(ctx, "day")
+	if err != nil {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.TouchEnded(ctx); err != nil || last == today {
+			return err
+		}
+		if last != "" {
+			if err := tx.TouchProfiles(ctx, "1"); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.ForgetPast(ctx), tx.Remember(ctx, "day", today))
+	})
 }
 
 // CheckAll checks every profile that is due, and returns how many there were.
@@ -56,7 +87,7 @@ func (s *Service) CheckAll(ctx context.Context) (int, error) {
 // transaction unless they were touched meanwhile.
 func (s *Service) checkDue(ctx context.Context) (int, error) {
 	tx := s.store.Read()
-	due, err := tx.DueProfiles(ctx, batch)
+	due, err := tx.DueProfiles(ctx, checkBatch)
 	if err != nil || len(due) == 0 {
 		return 0, err
 	}

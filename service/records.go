@@ -68,39 +68,45 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 // version guards against changes by others; 0 takes any.
 func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
 	err = u.s.store.Write(ctx, func(tx *store.Tx) error {
-		old, err := u.table.Get(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		P(old).Normalise()
-		stamp := *u.stamp(old)
-		if version != 0 && version != stamp.Version {
-			return &store.ConflictError{Noun: u.table.Noun, ID: id, Found: stamp.Version, Want: version}
-		}
-		shown := *old
-		u.hide(&shown)
-		changed, err := edit(&shown)
-		if err != nil {
-			return err
-		}
-		*u.stamp(changed) = stamp
-		u.table.CarrySecrets(old, changed, keep)
-		if err := u.fit(ctx, tx, changed); err != nil {
-			return err
-		}
-		if err := u.touch(ctx, tx, old); err != nil {
-			return err
-		}
-		if err := u.table.Update(ctx, tx, changed, stamp.Version); err != nil {
-			return u.taken(err)
-		}
-		if row, err = u.table.Row(ctx, tx, id); err != nil {
-			return err
-		}
-		return errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(row)))
+		row, err = u.change(ctx, tx, id, version, edit, keep)
+		return err
 	})
 	u.s.checkSoon()
 	return row, err
+}
+
+// change replaces a record within a transaction.
+func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
+	old, err := u.table.Get(ctx, tx, id)
+	if err != nil {
+		return row, err
+	}
+	P(old).Normalise()
+	stamp := *u.stamp(old)
+	if version != 0 && version != stamp.Version {
+		return row, &store.ConflictError{Noun: u.table.Noun, ID: id, Found: stamp.Version, Want: version}
+	}
+	shown := *old
+	u.hide(&shown)
+	changed, err := edit(&shown)
+	if err != nil {
+		return row, err
+	}
+	*u.stamp(changed) = stamp
+	u.table.CarrySecrets(old, changed, keep)
+	if err := u.fit(ctx, tx, changed); err != nil {
+		return row, err
+	}
+	if err := u.touch(ctx, tx, old); err != nil {
+		return row, err
+	}
+	if err := u.table.Update(ctx, tx, changed, stamp.Version); err != nil {
+		return row, u.taken(err)
+	}
+	if row, err = u.table.Row(ctx, tx, id); err != nil {
+		return row, err
+	}
+	return row, errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(row)))
 }
 
 // Remove removes a record that nothing refers to any more.

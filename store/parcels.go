@@ -84,3 +84,13 @@ func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
 	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'parcel:' || id FROM parcels WHERE profile_id = ?)`, profileID)
 	return err
 }
+
+// LastParcel is the newest parcel of a profile, without its files; nil where there is none.
+func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*view.Parcel, error) {
+	var p view.Parcel
+	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest FROM parcels WHERE profile_id = ? ORDER BY built DESC, id DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &p, err
+}

@@ -4,9 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
-	"wardicon/core/check"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
@@ -75,32 +73,6 @@ func (tx *Tx) DueProfiles(ctx context.Context, limit int) ([]Due, error) {
 		list = append(list, d)
 	}
 	return list, errors.Join(rows.Err(), rows.Close())
-}
-
-// PutFindings keeps the result of a check, unless the profile was touched since.
-func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) error {
-	t := check.Count(findings)
-	res, err := tx.q.ExecContext(ctx, `UPDATE profiles SET seen = touched, blockers = ?, warnings = ?, advice = ? WHERE id = ? AND touched = ?`,
-		t.Blockers, t.Warnings, t.Advice, d.ID, d.Touched)
-	if err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return err
-	}
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE profile_id = ?`, d.ID); err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	if len(findings) == 0 {
-		return nil
-	}
-	var args []any
-	for _, f := range findings {
-		args = append(args, d.ID, f.Rule, f.Severity, f.Field)
-	}
-	marks := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?), ", len(findings)), ", ")
-	_, err = tx.q.ExecContext(ctx, `INSERT INTO findings VALUES `+marks, args...)
-	return err
 }
 
 // Count sums up what is there.

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/chacha20poly1305"
@@ -31,6 +32,7 @@ type Key struct {
 type sealer struct {
 	aead   cipher.AEAD
 	digest []byte
+	marks  []byte
 }
 
 const (
@@ -50,8 +52,12 @@ func newSealer(master []byte) (*sealer, error) {
 	if err != nil {
 		return nil, err
 	}
+	marks, err := hkdf.Key(sha256.New, master, nil, "wardicon marks v1", sha256.Size)
+	if err != nil {
+		return nil, err
+	}
 	aead, err := chacha20poly1305.NewX(records)
-	return &sealer{aead, digest}, err
+	return &sealer{aead, digest, marks}, err
 }
 
 // seal binds the identity (owner and field) in as additional data, so that a sealed
@@ -79,6 +85,18 @@ func (s *sealer) mac(data []byte) string {
 	m := hmac.New(sha256.New, s.digest)
 	m.Write(data)
 	return hex.EncodeToString(m.Sum(nil))
+}
+
+// mark is a keyed digest by which equal secrets of records are found; nil for what is no
+// secret of a record, such as a parcel's file.
+func (s *sealer) mark(owner string, plain []byte) []byte {
+	switch noun, _, _ := strings.Cut(owner, ":"); noun {
+	case "account", "gateway", "device":
+		m := hmac.New(sha256.New, s.marks)
+		m.Write(plain)
+		return m.Sum(nil)
+	}
+	return nil
 }
 
 // unlock finds the master key and proves that it is the one the data was sealed with.

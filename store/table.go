@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -146,8 +147,11 @@ func (t *Table[T, Row]) Known(ctx context.Context, tx *Tx, id string) error {
 // finish seals the secrets of a record and keeps further tables in step.
 func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets map[string]*secret.Text) error {
 	owner := t.owner(t.stamp(record).ID)
+	before, err := tx.marks(ctx, owner)
+	if err != nil {
+		return err
+	}
 	for field, value := range secrets {
-		var err error
 		if value == nil || value.IsZero() {
 			_, err = tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field = ?`, owner, field)
 		} else {
@@ -167,6 +171,15 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 			return fmt.Errorf("database: %w", err)
 		}
 	}
+	after, err := tx.marks(ctx, owner)
+	if err != nil {
+		return err
+	}
+	if !slices.Equal(before, after) {
+		if err := tx.touchSharers(ctx, owner, slices.Concat(before, after)); err != nil {
+			return err
+		}
+	}
 	if t.after != nil {
 		return t.after(ctx, tx, record)
 	}
@@ -174,7 +187,8 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 }
 
 func (tx *Tx) putSecret(ctx context.Context, owner, field string, plain []byte) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed`, owner, field, tx.s.seal.seal(owner, field, plain))
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets (owner, field, sealed, mark) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed, mark = excluded.mark`,
+		owner, field, tx.s.seal.seal(owner, field, plain), tx.s.seal.mark(owner, plain))
 	return err
 }
 
@@ -187,10 +201,14 @@ func (t *Table[T, Row]) Delete(ctx context.Context, tx *Tx, id string) error {
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(err, &NotFoundError{t.Noun, id})
 	}
+	marks, err := tx.marks(ctx, t.owner(id))
+	if err != nil {
+		return err
+	}
 	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, t.owner(id)); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	return nil
+	return tx.touchSharers(ctx, t.owner(id), marks)
 }
 
 // Get reads one record, with its secrets open.

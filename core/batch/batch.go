@@ -39,6 +39,7 @@ type Options struct {
 	Passphrases []secret.Text   // for PKCS #12
 	Policy      check.Policy
 	Live        func(host string) *check.Live
+	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
 	Judge       func(t secret.Text, words ...string) secret.Estimate
 }
 
@@ -88,7 +89,7 @@ func Check(files []File, o Options) []Item {
 		}
 	}
 	for _, w := range list {
-		w.read(list, passphrases)
+		w.read(list, passphrases, o.Fetch)
 	}
 	all := gathered(list)
 	items := []Item{}
@@ -184,7 +185,7 @@ func fromUTF16(data []byte) ([]byte, bool) {
 }
 
 // read reads a file; those that it names are looked for in its own folder first.
-func (w *work) read(list []*work, passphrases []secret.Text) {
+func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, name string) ([]byte, bool)) {
 	beside := func(name string) ([]byte, bool) {
 		var found *work
 		for _, other := range list {
@@ -198,6 +199,9 @@ func (w *work) read(list []*work, passphrases []secret.Text) {
 			if found == nil {
 				found = other
 			}
+		}
+		if found == nil && fetch != nil {
+			return fetch(path.Dir(w.file.Name), name)
 		}
 		if found == nil {
 			return nil, false

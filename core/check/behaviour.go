@@ -11,6 +11,10 @@ import (
 	"wardicon/core/vpn"
 )
 
+// severalAtOnce are the platforms that hold several tunnels side by side; there only
+// overlapping routes do harm, which another rule finds.
+var severalAtOnce = []vpn.Platform{vpn.Linux, vpn.LinuxDesktop, vpn.OpenWrt}
+
 var reverseDNS = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
 
 // behaviourRules look at when a connection is made, and how its file travels.
@@ -57,17 +61,19 @@ var behaviourRules = []Rule{
 	{
 		Code: "always-twice", Title: "Two connections of one device that are always on", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
 		Why: "They take each other's routes away, and the device changes between them without end.", Mend: "Let one of them connect by hand or on demand.", Source: "practice",
-		Bad: Example{"two that are always on", func(s *Subject) {
+		Bad: Example{"two that are always on, on a phone", func(s *Subject) {
+			*s = *soundBy(vpn.IKEv2, vpn.IOS, "18")
 			s.Connection.Connect = vpn.Always
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Connect: vpn.Always}}
 		}},
 		Good: Example{"one always, one by hand", func(s *Subject) {
+			*s = *soundBy(vpn.IKEv2, vpn.IOS, "18")
 			s.Connection.Connect = vpn.Always
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Connect: vpn.ByHand}}
 		}},
 		look: func(s *Subject) []Hit {
 			alone := []vpn.Connect{vpn.Always, vpn.AtSignIn}
-			if !slices.Contains(alone, s.Connection.Connect) {
+			if !slices.Contains(alone, s.Connection.Connect) || s.Release != nil && slices.Contains(severalAtOnce, s.Release.Row.Platform) {
 				return nil
 			}
 			for _, other := range s.Siblings {

@@ -371,8 +371,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Blocker, Fields: both,
-		Why: "The device cannot check such a signature, or make one.", Mend: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
+		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "The device cannot make a signature with it.", Mend: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
 		Bad: Example{"an Ed25519 key on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.holds(authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = sampleEd25519 })))
@@ -381,13 +381,13 @@ var certificateRules = []Rule{
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.holds(authority(sampleRoot()), client(sampleClient()))
 		}},
-		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
-			kind := pki.KeyKind(c)
+		look: leaves(func(s *Subject, h Held) []Hit {
+			kind := pki.KeyKind(h.leaf())
 			if s.Ability == nil || len(s.Ability.KeyKinds) == 0 || slices.Contains(s.Ability.KeyKinds, kind) {
 				return nil
 			}
-			return []Hit{h.hit(c, "has a key of the kind %s, and %s knows %s", kind, s.Release.Title, strings.Join(s.Ability.KeyKinds, ", "))}
-		}),
+			return []Hit{h.hit(h.leaf(), "has a key of the kind %s, and %s knows %s", kind, s.Release.Title, strings.Join(s.Ability.KeyKinds, ", "))}
+		}, pki.ForClient),
 	},
 	{
 		Code: "valid-too-long", Title: "Gateway's certificate is valid longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},

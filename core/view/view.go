@@ -5,6 +5,7 @@ package view
 import (
 	"time"
 
+	"wardicon/core/batch"
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/plan"
@@ -123,6 +124,118 @@ type RuleSum struct {
 	Title    string       `json:"title"`
 	Severity vpn.Severity `json:"severity" enum:"blocker,warning,advice"`
 	Profiles int          `json:"profiles"`
+}
+
+// Checked is what a check of files found. Nothing of it holds a secret.
+type Checked struct {
+	Files    []CheckedFile   `json:"files"`
+	Findings []check.Finding `json:"findings"`
+	Tally    vpn.Tally       `json:"tally"`
+	Ignored  []batch.Ignored `json:"ignored" doc:"Findings that an ignore file keeps quiet"`
+	Ended    []batch.Ignore  `json:"ended" doc:"Entries of the ignore file whose day has passed"`
+}
+
+// CheckedFile is one file that was looked at.
+type CheckedFile struct {
+	Name        string              `json:"name"`
+	Kind        string              `json:"kind" doc:"What it is; empty where it is nothing that is read"`
+	Connections []CheckedConnection `json:"connections"`
+	Tally       vpn.Tally           `json:"tally"`
+}
+
+// CheckedConnection is a connection that was read, with what both sides will settle on.
+type CheckedConnection struct {
+	Name       string            `json:"name"`
+	Protocol   vpn.Protocol      `json:"protocol"`
+	Server     string            `json:"server"`
+	Gateway    string            `json:"gateway,omitempty" doc:"The gateway on record that it leads to"`
+	Agreements []check.Agreement `json:"agreements"`
+}
+
+// CheckedItems shows what became of files.
+func CheckedItems(items []batch.Item) Checked {
+	c := Checked{Files: []CheckedFile{}, Ignored: []batch.Ignored{}, Ended: []batch.Ignore{}}
+	for _, i := range items {
+		f := CheckedFile{Name: i.Name, Kind: i.Kind, Connections: []CheckedConnection{}, Tally: check.Count(i.Findings)}
+		for _, one := range i.Connections {
+			v := one.Connection
+			f.Connections = append(f.Connections, CheckedConnection{v.Name, v.Protocol, v.Server, one.Gateway, one.Agreements})
+		}
+		c.Files = append(c.Files, f)
+	}
+	c.Findings = batch.Findings(items)
+	c.Tally = check.Count(c.Findings)
+	return c
+}
+
+// FleetFinding is a finding on one profile, as the work list over the fleet shows it.
+type FleetFinding struct {
+	Rule      string       `json:"rule"`
+	Severity  vpn.Severity `json:"severity" enum:"blocker,warning,advice"`
+	Title     string       `json:"title"`
+	Field     vpn.Field    `json:"field"`
+	Found     string       `json:"found"`
+	Mend      string       `json:"mend"`
+	Noun      string       `json:"noun" doc:"Kind of the record to mend"`
+	Object    string       `json:"object" doc:"Identifier of the record to mend"`
+	Pointer   string       `json:"pointer"`
+	Mendable  bool         `json:"mendable" doc:"Wardicon can mend it by itself"`
+	Passed    bool         `json:"passed" doc:"A blocker that may pass on this profile"`
+	Since     time.Time    `json:"since" doc:"When it was found first"`
+	ProfileID string       `json:"profile_id"`
+	DeviceID  string       `json:"device_id"`
+	Device    string       `json:"device"`
+	GatewayID string       `json:"gateway_id"`
+	Gateway   string       `json:"gateway"`
+	PersonID  string       `json:"person_id"`
+	Person    string       `json:"person"`
+}
+
+// FindingSum counts findings of one rule, at one gateway or for one person.
+type FindingSum struct {
+	Key      string    `json:"key" doc:"Code of the rule, or identifier of the gateway or person"`
+	Title    string    `json:"title"`
+	Tally    vpn.Tally `json:"tally"`
+	Profiles int       `json:"profiles"`
+	New      int       `json:"new" doc:"Found first within the days that were asked for"`
+	Ended    int       `json:"ended" doc:"No longer there since then"`
+	Mendable int       `json:"mendable" doc:"Wardicon can mend them by itself"`
+}
+
+// Rule is a rule as the owner wants it to be taken.
+type Rule struct {
+	check.Rule
+	Set vpn.Severity `json:"set,omitempty" doc:"Severity that the owner has set; empty for the rule's own"`
+}
+
+// Mend is a mechanical change of one record that would mend findings. A secret shows as
+// its mask.
+type Mend struct {
+	Noun    string `json:"noun"`
+	Object  string `json:"object"`
+	Name    string `json:"name" doc:"Name of the record"`
+	Pointer string `json:"pointer"`
+	From    string `json:"from"`
+	To      string `json:"to"`
+}
+
+// Taken is what files say that the records lack.
+type Taken struct {
+	Items []TakenFact `json:"items"`
+	Kept  bool        `json:"kept" doc:"It was added; otherwise it is only shown"`
+}
+
+// TakenFact is one record that was taken out of a file, or would be.
+type TakenFact struct {
+	Noun   string `json:"noun" enum:"gateway,account"`
+	State  string `json:"state" enum:"new,changed,same"`
+	Name   string `json:"name"`
+	Detail string `json:"detail"`
+}
+
+// Add adds a fact.
+func (t *Taken) Add(noun, state, name, detail string) {
+	t.Items = append(t.Items, TakenFact{noun, state, name, detail})
 }
 
 // Overview is what an operator sees first.

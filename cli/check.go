@@ -1,0 +1,366 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/batch"
+	"wardicon/core/check"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Bounds on what is taken out of folders.
+const (
+	maxFiles = 20_000
+	maxTotal = 256 << 20
+)
+
+// ignoreName is the ignore file that is looked for beside what is checked.
+const ignoreName = "wardicon-ignore.yaml"
+
+// checkOptions are the flags of the command.
+type checkOptions struct {
+	least, release, ignore, passphrases string
+	against, live, fix                  bool
+}
+
+func (a *app) checkFiles() *cobra.Command {
+	var o checkOptions
+	cmd := &cobra.Command{
+		Use: "check FILE|FOLDER|-…", Short: "Find errors in files from anywhere, without a service", Annotations: map[string]string{"output": "sarif"},
+		Args: func(_ *cobra.Command, args []string) error {
+			if len(args) == 0 {
+				return usage("found no file, expected at least one file or folder, or - for standard input")
+			}
+			return nil
+		},
+		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), and PEM,
+DER, PKCS #7, PKCS #12, whole folders, zip and tar archives of them. Files that belong
+together are judged together. Prints what is wrong with its place in the file. Nothing is
+sent anywhere, unless --live asks the name server or --against the service.
+
+Exits 1 when there is a blocker or a warning; --fail-on moves that. --fix mends what is
+mechanical after showing the difference, and keeps the file as it was beside it.
+An ignore file (` + ignoreName + `, or --ignore) lists what may stay, each with a reason
+and a last day:
+
+  ignore:
+    - rule: profile-unsigned
+      files: ["*.mobileconfig"]
+      reason: handed over in person
+      until: 2027-01-31`,
+		Example: `  wardicon check norrvik.mobileconfig
+  wardicon check parcels/ --output sarif --fail-on blocker
+  wardicon check tallholm.ovpn --for "desk-phone 1" --against
+  wardicon check *.nmconnection --fix`,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.runCheck(cmd, args, o) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&o.least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
+	f.StringVar(&o.release, "for", "", "platform and release that the files are for, such as \"android 14\"")
+	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" beside the first file)")
+	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one a line")
+	f.BoolVar(&o.against, "against", false, "compare with the gateways on record; asks the service")
+	f.BoolVar(&o.live, "live", false, "ask the name server for the gateways' names")
+	f.BoolVar(&o.fix, "fix", false, "mend what is mechanical, after showing it; files stay as they were under NAME.before-mend")
+	return cmd
+}
+
+func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error {
+	if !slices.Contains([]string{"blocker", "warning", "advice"}, o.least) {
+		return usage("--fail-on: found %q, expected blocker, warning or advice", o.least)
+	}
+	options, err := a.batchOptions(cmd.Context(), cmd, o)
+	if err != nil {
+		return err
+	}
+	ignore, err := a.ignoreFile(o.ignore, args[0])
+	if err != nil {
+		return err
+	}
+	files, err := a.gather(args)
+	if err != nil {
+		return err
+	}
+	items := batch.Check(files, options)
+	if o.fix {
+		if items, err = a.fix(files, items, options); err != nil {
+			return err
+		}
+	}
+	result := view.CheckedItems(items)
+	result.Findings, result.Ignored, result.Ended = batch.Apply(result.Findings, ignore, options.Now)
+	result.Tally = check.Count(result.Findings)
+	if a.output == "sarif" {
+		err = a.sarif(result.Findings)
+	} else {
+		err = a.print(result, func(table.Writer) { a.checked(result) })
+	}
+	if err != nil {
+		return err
+	}
+	return failed(result.Findings, vpn.Severity(o.least))
+}
+
+// checked prints the answer for a reader.
+func (a *app) checked(c view.Checked) {
+	for _, f := range c.Files {
+		for _, one := range f.Connections {
+			line := fmt.Sprintf("%s: %s, %s to %s", f.Name, one.Name, one.Protocol.Title(), one.Server)
+			if one.Gateway != "" {
+				line += " (on record as " + one.Gateway + ")"
+			}
+			a.say("%s", line)
+			for _, g := range one.Agreements {
+				if g.Chosen != "" {
+					a.say("         %s: %s", g.Title, g.Chosen)
+				} else {
+					a.say("         %s: nothing in common. %s", g.Title, g.Change)
+				}
+			}
+		}
+	}
+	a.findings(c.Findings)
+	if n := len(c.Ignored); n > 0 {
+		a.say("ignored: %d", n)
+	}
+	for _, e := range c.Ended {
+		a.say("the ignore entry for %s ended on %s", e.Rule, e.Until)
+	}
+}
+
+func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptions) (batch.Options, error) {
+	options := batch.Options{Now: time.Now(), Fetch: fetch}
+	if o.release != "" {
+		name, release, _ := strings.Cut(o.release, " ")
+		found, ok := platform.Find(vpn.Platform(name), strings.TrimSpace(release))
+		if !ok || release == "" {
+			return options, usage("--for: found %q, expected a platform and a release, such as \"android 14\"; wardicon platforms lists them", o.release)
+		}
+		options.Release = &found
+	}
+	if o.passphrases != "" {
+		data, err := a.read(o.passphrases)
+		if err != nil {
+			return options, err
+		}
+		for line := range strings.SplitSeq(strings.TrimRight(string(data), "\r\n"), "\n") {
+			options.Passphrases = append(options.Passphrases, secret.New(strings.TrimSuffix(line, "\r")))
+		}
+	}
+	if o.live {
+		options.Live = func(host string) *check.Live { return askNames(ctx, host) }
+	}
+	if !o.against {
+		return options, nil
+	}
+	return options, a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		for offset := 0; ; offset += 200 {
+			page, err := c.Gateways.List(ctx, client.Query{Limit: 200, Offset: offset})
+			if err != nil {
+				return err
+			}
+			for _, g := range page.Items {
+				options.Gateways = append(options.Gateways, g.Gateway)
+			}
+			if len(page.Items) < 200 {
+				return nil
+			}
+		}
+	})
+}
+
+// askNames asks the name server of this computer.
+func askNames(ctx context.Context, host string) *check.Live {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	l := &check.Live{Name: host}
+	var err error
+	l.Addresses, err = net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	var fault *net.DNSError
+	switch {
+	case errors.As(err, &fault) && fault.IsNotFound:
+		l.Missing = true
+	case err != nil:
+		l.Fault = "the name server does not answer"
+	}
+	return l
+}
+
+// ignoreFile reads the entries of an ignore file; the one that is looked for by itself may
+// be absent.
+func (a *app) ignoreFile(name, first string) ([]batch.Ignore, error) {
+	asked := name != ""
+	if !asked {
+		name = filepath.Join(filepath.Dir(first), ignoreName)
+		if info, err := os.Stat(first); err == nil && info.IsDir() {
+			name = filepath.Join(first, ignoreName)
+		}
+	}
+	data, err := os.ReadFile(name)
+	if errors.Is(err, fs.ErrNotExist) && !asked {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	list, err := batch.ParseIgnore(data)
+	if err != nil {
+		return nil, usage("%s: %v", name, err)
+	}
+	return list, nil
+}
+
+// gather reads files and folders.
+func (a *app) gather(args []string) ([]batch.File, error) {
+	var files []batch.File
+	total := 0
+	take := func(name string, data []byte, asked, exposed bool) error {
+		if total += len(data); total > maxTotal || len(files) >= maxFiles {
+			return fmt.Errorf("found more than %d files or %d MB; check them in parts", maxFiles, maxTotal>>20)
+		}
+		files = append(files, batch.File{Name: filepath.ToSlash(name), Data: data, Asked: asked, Exposed: exposed})
+		return nil
+	}
+	for _, arg := range args {
+		if arg == "-" {
+			data, err := a.read("-")
+			if err != nil {
+				return nil, err
+			}
+			if err := take("-", data, true, false); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		err := filepath.WalkDir(arg, func(name string, d fs.DirEntry, err error) error {
+			switch {
+			case err != nil:
+				return err
+			case d.IsDir() && name != arg && strings.HasPrefix(d.Name(), "."):
+				return fs.SkipDir
+			case d.IsDir() || d.Name() == ignoreName || name != arg && !d.Type().IsRegular():
+				return nil
+			}
+			data, exposed, err := readFile(name)
+			if err != nil {
+				return err
+			}
+			return take(name, data, name == arg, exposed)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+// readFile reads a file within the bounds of all readers, and tells whether others can
+// read it too.
+func readFile(name string) (data []byte, exposed bool, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, false, err
+	}
+	info, err := f.Stat()
+	if err == nil {
+		exposed = info.Mode().IsRegular() && info.Mode().Perm()&0o044 != 0
+		data, err = io.ReadAll(io.LimitReader(f, maxRead))
+	}
+	return data, exposed, errors.Join(err, f.Close())
+}
+
+// fetch reads a file beside another one.
+func fetch(folder, name string) ([]byte, bool) {
+	data, _, err := readFile(filepath.Join(filepath.FromSlash(folder), filepath.Base(name)))
+	return data, err == nil
+}
+
+// fix mends what is mechanical, shows it, and looks at everything again.
+func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options) ([]batch.Item, error) {
+	changed := false
+	for _, item := range items {
+		i := slices.IndexFunc(files, func(f batch.File) bool { return f.Name == item.Name })
+		if i < 0 || item.Name == "-" || !slices.ContainsFunc(item.Findings, func(f check.Finding) bool { return f.Mendable }) {
+			continue // in an archive, or nothing to do
+		}
+		m := batch.Mend(files[i], files, item)
+		if len(m.Done) == 0 {
+			continue
+		}
+		for _, f := range m.Done {
+			_, _ = fmt.Fprintln(a.Err, visible(fmt.Sprintf("mended  %s: %s [%s]", f.Position, f.Title, f.Rule)))
+		}
+		_, _ = fmt.Fprint(a.Err, visible(difference(item, m)))
+		if err := replace(item.Name, m); err != nil {
+			return nil, err
+		}
+		files[i].Data, changed = m.New, true
+	}
+	if !changed {
+		return items, nil
+	}
+	return batch.Check(files, options), nil
+}
+
+// difference compares a file before and after, without its secrets.
+func difference(item batch.Item, m batch.Mended) string {
+	var pairs []string
+	for _, s := range item.Secrets() {
+		pairs = append(pairs, s, secret.Hidden)
+	}
+	hide := strings.NewReplacer(pairs...)
+	before, after := hide.Replace(string(m.Old)), hide.Replace(string(m.New))
+	if before == after {
+		return "        (a secret was changed; it is not shown)\n"
+	}
+	return udiff.Unified(item.Name, item.Name+" (mended)", before, after)
+}
+
+// replace keeps the file as it was beside it and puts the mended one into its place, whole.
+func replace(name string, m batch.Mended) error {
+	name = filepath.FromSlash(name)
+	info, err := os.Stat(name)
+	if err != nil {
+		return err
+	}
+	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, m.Old) {
+		return fmt.Errorf("%s changed meanwhile; nothing was mended in it", name)
+	}
+	write := func(to string, data []byte, flag int) error {
+		f, err := os.OpenFile(to, flag, info.Mode().Perm())
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(data)
+		return errors.Join(err, f.Sync(), f.Close())
+	}
+	backup := name + ".before-mend"
+	if err := write(backup, m.Old, os.O_WRONLY|os.O_CREATE|os.O_EXCL); err != nil {
+		return fmt.Errorf("%w; an earlier state is there, move it away first", err)
+	}
+	fresh := path.Join(filepath.Dir(name), "."+filepath.Base(name)+".mending")
+	if err := write(fresh, m.New, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {
+		return err
+	}
+	return os.Rename(fresh, name)
+}

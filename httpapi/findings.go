@@ -1,0 +1,148 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wardicon/core/batch"
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+type sumsInput struct {
+	By   string `query:"by" default:"rule" enum:"rule,gateway,person"`
+	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"How far new and ended look back"`
+}
+
+type ruleInput struct {
+	Rule  string `path:"rule" maxLength:"64"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+}
+
+type severityInput struct {
+	Rule string `path:"rule" maxLength:"64"`
+	Body struct {
+		Severity vpn.Severity `json:"severity" doc:"blocker, warning, advice, off, or empty for the rule's own"`
+	}
+}
+
+type overrideInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Rule string `path:"rule" maxLength:"64"`
+	Body struct {
+		Reason string    `json:"reason" doc:"Why the blocker may pass"`
+		Until  time.Time `json:"until" doc:"When it blocks again; within a year"`
+	}
+}
+
+type endInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Rule string `path:"rule" maxLength:"64"`
+}
+
+// filesInput are files that were dropped.
+type filesInput struct {
+	For     string `query:"for" maxLength:"60" doc:"Platform and release that the files are for"`
+	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are taken over; empty takes none"`
+	Keep    bool   `query:"keep" doc:"Add to the records; otherwise it is only shown"`
+	RawBody multipart.Form
+}
+
+// maxDropped bounds what can be dropped at once, in bytes and files.
+const (
+	maxDropped = 32 << 20
+	maxParts   = 200
+)
+
+func (a *api) findings() {
+	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings over the whole fleet", "findings"), func(ctx context.Context, in *listInput) (*body[view.Page[view.FleetFinding]], error) {
+		page, err := a.svc.Findings(ctx, in.query())
+		return &body[view.Page[view.FleetFinding]]{page}, err
+	})
+	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with what is new and what has ended", "findings"), func(ctx context.Context, in *sumsInput) (*body[view.Items[view.FindingSum]], error) {
+		list, err := a.svc.FindingSums(ctx, in.By, in.Days)
+		return &body[view.Items[view.FindingSum]]{view.Items[view.FindingSum]{Items: list}}, err
+	})
+	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(ctx context.Context, _ *none) (*body[view.Items[view.Rule]], error) {
+		list, err := a.svc.Rules(ctx)
+		return &body[view.Items[view.Rule]]{view.Items[view.Rule]{Items: list}}, err
+	})
+	handle(a, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts"), func(ctx context.Context, in *severityInput) (*body[view.Rule], error) {
+		r, err := a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
+		return &body[view.Rule]{r}, err
+	})
+	handle(a, operation(http.MethodGet, "/rules/{rule}/mends", "show-mends", "Show the changes of records that would mend a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[view.Page[view.Mend]], error) {
+		page, err := a.svc.Mends(ctx, in.Rule, in.Limit)
+		return &body[view.Page[view.Mend]]{page}, err
+	})
+	mend := operation(http.MethodPost, "/rules/{rule}/mend", "mend-all", "Mend all findings of a rule that are mechanical, as a job", "findings")
+	mend.DefaultStatus = http.StatusAccepted
+	handle(a, mend, func(ctx context.Context, in *ruleInput) (*body[view.Job], error) {
+		j, err := a.svc.MendAll(ctx, in.Rule)
+		return &body[view.Job]{j}, err
+	})
+	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-blocker", "Let a blocker pass on one profile, for a reason and a time", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
+		o, err := a.svc.Override(ctx, in.ID, in.Rule, in.Body.Reason, in.Body.Until)
+		return &body[check.Override]{o}, err
+	})
+	handle(a, operation(http.MethodDelete, "/profiles/{id}/overrides/{rule}", "end-override", "Take an override back", "profiles"), func(ctx context.Context, in *endInput) (*none, error) {
+		return nil, a.svc.EndOverride(ctx, in.ID, in.Rule)
+	})
+
+	drop := operation(http.MethodPost, "/check", "check-files", "Find errors in files from anywhere; nothing of them is kept", "findings")
+	drop.MaxBodyBytes = maxDropped
+	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[view.Checked], error) {
+		files, err := dropped(in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		c, err := a.svc.CheckFiles(ctx, files, in.For)
+		return &body[view.Checked]{c}, err
+	})
+	take := operation(http.MethodPost, "/take", "take-facts", "Show what files say that the records lack, and add it on request", "findings")
+	take.MaxBodyBytes = maxDropped
+	handle(a, take, func(ctx context.Context, in *filesInput) (*body[view.Taken], error) {
+		files, err := dropped(in.RawBody)
+		if err != nil {
+			return nil, err
+		}
+		t, err := a.svc.Take(ctx, files, in.Person, in.Keep)
+		return &body[view.Taken]{t}, err
+	})
+}
+
+// dropped reads the files of a form, within bounds.
+func dropped(form multipart.Form) ([]batch.File, error) {
+	var files []batch.File
+	for _, list := range form.File {
+		for _, h := range list {
+			if len(files) >= maxParts {
+				return nil, &view.Problem{Type: "about:blank", Title: "Too many files", Status: http.StatusRequestEntityTooLarge, Detail: "found more than 200 files, expected at most 200; put them into an archive"}
+			}
+			f, err := h.Open()
+			if err != nil {
+				return nil, err
+			}
+			data, err := io.ReadAll(io.LimitReader(f, format.MaxFile+1))
+			_ = f.Close()
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, batch.File{Name: h.Filename, Data: data, Asked: true})
+		}
+	}
+	slices.SortFunc(files, func(a, b batch.File) int { return strings.Compare(a.Name, b.Name) })
+	if len(files) == 0 {
+		return nil, huma.Error422UnprocessableEntity("found no file, expected at least one as a part of multipart/form-data")
+	}
+	return files, nil
+}

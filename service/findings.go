@@ -1,0 +1,193 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"wardicon/core/check"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Findings lists what is wrong all over the fleet, a page.
+func (s *Service) Findings(ctx context.Context, q store.Query) (view.Page[view.FleetFinding], error) {
+	page, err := store.Findings.List(ctx, s.store.Read(), q)
+	for i := range page.Items {
+		rule, _ := check.Lookup(page.Items[i].Rule)
+		page.Items[i].Title = rule.Title
+	}
+	return page, err
+}
+
+// FindingSums counts findings by rule, gateway or person, with what is new and what has
+// ended within some days.
+func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]view.FindingSum, error) {
+	list, err := s.store.Read().SumFindings(ctx, by, days, 500)
+	if by == "rule" {
+		for i := range list {
+			rule, _ := check.Lookup(list[i].Key)
+			list[i].Title = rule.Title
+		}
+	}
+	return list, err
+}
+
+// Mends shows the mechanical changes of records that would mend a rule's findings, of the
+// first profiles that have any.
+func (s *Service) Mends(ctx context.Context, rule string, limit int) (view.Page[view.Mend], error) {
+	page := view.Page[view.Mend]{Items: []view.Mend{}}
+	tx := s.store.Read()
+	ids, err := tx.ProfilesWith(ctx, rule, "", limit)
+	if err != nil {
+		return page, err
+	}
+	if page.Total, err = tx.CountWith(ctx, rule); err != nil {
+		return page, err
+	}
+	seen := map[view.Mend]bool{}
+	for _, id := range ids {
+		w, err := s.work(ctx, tx, id)
+		if err != nil {
+			return page, err
+		}
+		for _, f := range mendable(w, rule) {
+			m := view.Mend{Noun: f.Place.Noun, Object: f.Place.ID, Pointer: f.Place.Pointer, From: f.Repair.From, To: f.Repair.To}
+			if f.Field == vpn.FieldPassword || f.Field == vpn.FieldPSK {
+				m.From, m.To = secret.Hidden, secret.Hidden
+			}
+			if m.Name, _, err = tx.Title(ctx, m.Noun, m.Object); err != nil {
+				return page, err
+			}
+			if m.Noun == "profile" {
+				m.Name = w.in.Device.Name + " to " + w.in.Gateway.Name
+			}
+			if !seen[m] {
+				seen[m] = true
+				page.Items = append(page.Items, m)
+			}
+		}
+	}
+	return page, nil
+}
+
+// mendable are the findings of a rule on a profile that can be mended on the records.
+func mendable(w *worked, rule string) []check.Finding {
+	var list []check.Finding
+	for _, f := range w.findings {
+		if f.Rule == rule && f.Repair != nil && f.Repair.To != "" && f.Place != nil && f.Place.Pointer != "" {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// MendAll mends all findings of a rule that are mechanical, as a job.
+func (s *Service) MendAll(ctx context.Context, rule string) (view.Job, error) {
+	j := view.Job{Kind: "mend", Subject: rule, Operator: actor(ctx), Result: map[string]int{}}
+	known, ok := check.Lookup(rule)
+	if !ok {
+		return j, &store.NotFoundError{Noun: "rule", ID: rule}
+	}
+	err := s.store.Write(ctx, func(tx *store.Tx) (err error) {
+		if j.Total, err = tx.CountWith(ctx, rule); err != nil {
+			return err
+		}
+		j.Title = fmt.Sprintf("%s, on %d profiles", known.Title, j.Total)
+		if err := tx.AddJob(ctx, &j); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "mend", "rule", rule, j.Title)
+	})
+	s.workSoon()
+	return j, err
+}
+
+// mendPart mends some profiles. Each is planned anew before it is mended: what an earlier
+// change of the same record has mended already is not found again.
+func (s *Service) mendPart(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+	ids, err := tx.ProfilesWith(ctx, j.Subject, j.Cursor, jobBatch)
+	if err != nil {
+		return false, err
+	}
+	for _, id := range ids {
+		w, err := s.work(ctx, tx, id)
+		if err != nil {
+			return false, err
+		}
+		for _, f := range mendable(w, j.Subject) {
+			var refused *vpn.Problems
+			var conflict *store.ConflictError
+			switch err := s.carryMend(ctx, tx, f); {
+			case errors.As(err, &refused) || errors.As(err, &conflict):
+				j.Result["refused"]++
+			case err != nil:
+				return false, err
+			default:
+				j.Result["mended"]++
+			}
+		}
+		j.Done++
+		j.Cursor = id
+	}
+	return len(ids) < jobBatch, nil
+}
+
+// carryMend carries one mend out on its record, as a change that is logged.
+func (s *Service) carryMend(ctx context.Context, tx *store.Tx, f check.Finding) error {
+	at, r := f.Place, f.Repair
+	text := func(v *string) {
+		if *v == r.From {
+			*v = r.To
+		}
+	}
+	fresh := secret.New(r.To)
+	keep := func(field string) bool { return "/"+field != at.Pointer }
+	var err error
+	switch at.Noun {
+	case "account":
+		_, err = s.Accounts.change(ctx, tx, at.ID, 0, func(a *vpn.Account) (*vpn.Account, error) {
+			switch at.Pointer {
+			case "/login":
+				text(&a.Login)
+			case "/realm":
+				text(&a.Realm)
+			case "/password":
+				a.Password = &fresh
+			}
+			return a, nil
+		}, keep)
+	case "gateway":
+		_, err = s.Gateways.change(ctx, tx, at.ID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+			switch at.Pointer {
+			case "/address":
+				text(&g.Address)
+			case "/routes":
+				for i := range g.Routes {
+					text(&g.Routes[i])
+				}
+			case "/pool":
+				for i := range g.Pool {
+					text(&g.Pool[i])
+				}
+			default:
+				for field, v := range g.Offers.Secrets() {
+					if "/"+field == at.Pointer {
+						*v = &fresh
+					}
+				}
+			}
+			return g, nil
+		}, keep)
+	case "profile":
+		_, err = s.Profiles.change(ctx, tx, at.ID, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+			if at.Pointer == "/wishes/name" {
+				p.Wishes.Name = r.To
+			}
+			return p, nil
+		}, keep)
+	}
+	return err
+}

@@ -1,0 +1,129 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Rules lists the rules with the severities that the owner has set.
+func (s *Service) Rules(ctx context.Context) ([]view.Rule, error) {
+	set, err := s.store.Read().Severities(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]view.Rule, len(check.Register))
+	for i, r := range check.Register {
+		list[i] = view.Rule{Rule: r, Set: set[r.Code]}
+	}
+	return list, nil
+}
+
+// settable are the severities that a rule can be set to; the empty one takes its own back.
+var settable = []vpn.Severity{"", vpn.Blocker, vpn.Warning, vpn.Advice, check.Off}
+
+// SetSeverity sets the severity of a rule for the whole fleet, and has every profile
+// checked anew.
+func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Severity) (r view.Rule, err error) {
+	rule, ok := check.Lookup(code)
+	if !ok {
+		return r, &store.NotFoundError{Noun: "rule", ID: code}
+	}
+	if !slices.Contains(settable, severity) {
+		return r, problem("rule", "/severity", fmt.Sprintf("%q", severity), "blocker, warning, advice, off or nothing", "choose one of them")
+	}
+	if severity == rule.Severity {
+		severity = ""
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.SetSeverity(ctx, code, severity, actor(ctx)); err != nil {
+			return err
+		}
+		if err := tx.TouchProfiles(ctx, "1"); err != nil {
+			return err
+		}
+		said := string(severity)
+		if said == "" {
+			said = string(rule.Severity) + ", its own"
+		}
+		return deed(ctx, tx, "set severity", "rule", code, said)
+	})
+	s.checkSoon()
+	return view.Rule{Rule: rule, Set: severity}, err
+}
+
+func problem(object, pointer, found, expected, mend string) error {
+	return &vpn.Problems{Object: object, List: []vpn.Problem{{Pointer: pointer, Found: found, Expected: expected, Mend: mend}}}
+}
+
+// longestOverride bounds how long a blocker may pass.
+const longestOverride = 366 * 24 * time.Hour
+
+// Override lets a blocker pass on one profile, for a reason and a time.
+func (s *Service) Override(ctx context.Context, profileID, code, reason string, until time.Time) (o check.Override, err error) {
+	if _, ok := check.Lookup(code); !ok {
+		return o, &store.NotFoundError{Noun: "rule", ID: code}
+	}
+	now := s.now()
+	var problems []vpn.Problem
+	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > 500 || strings.ContainsAny(reason, "\x00\n\r") {
+		problems = append(problems, vpn.Problem{Pointer: "/reason", Found: "none, or more than 500 characters", Expected: "why the blocker may pass, on one line", Mend: "give the reason"})
+	}
+	if !until.After(now) || until.After(now.Add(longestOverride)) {
+		problems = append(problems, vpn.Problem{Pointer: "/until", Found: until.Format(time.DateOnly), Expected: "a day to come, within a year", Mend: "choose a day on which somebody will look at it again"})
+	}
+	if len(problems) > 0 {
+		return o, &vpn.Problems{Object: "override", List: problems}
+	}
+	o = check.Override{Rule: code, Reason: reason, Until: until.UTC(), Operator: actor(ctx)}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		w, err := s.work(ctx, tx, profileID)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(w.findings, func(f check.Finding) bool {
+			return f.Rule == code && (f.Severity == vpn.Blocker || f.Override != nil)
+		}) {
+			return problem("override", "/rule", code, "a blocker that is found on this profile", "look at the profile's findings")
+		}
+		if code == check.CodeUnfit {
+			return problem("override", "/rule", code, "a blocker that is about sense, not about what a file can hold", "choose another file, or a card")
+		}
+		if err := tx.PutOverride(ctx, profileID, o); err != nil {
+			return err
+		}
+		return s.overridden(ctx, tx, w, "override", code+" until "+o.Until.Format(time.DateOnly)+": "+reason)
+	})
+	s.checkSoon()
+	return o, err
+}
+
+// EndOverride takes an override back before its time.
+func (s *Service) EndOverride(ctx context.Context, profileID, code string) error {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		w, err := s.work(ctx, tx, profileID)
+		if err != nil {
+			return err
+		}
+		if err := tx.EndOverride(ctx, profileID, code); err != nil {
+			return err
+		}
+		return s.overridden(ctx, tx, w, "end override", code)
+	})
+	s.checkSoon()
+	return err
+}
+
+func (s *Service) overridden(ctx context.Context, tx *store.Tx, w *worked, action, detail string) error {
+	if err := tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID); err != nil {
+		return err
+	}
+	return deed(ctx, tx, action, "profile", w.in.Profile.ID, w.in.Device.Name+" to "+w.in.Gateway.Name+", "+detail)
+}

@@ -1,0 +1,122 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Sharer is a record that has a secret of the same value as another one.
+type Sharer struct {
+	Noun, ID, Field string
+}
+
+// Sharers lists the other records that have the same secret as a field of one record. The
+// secrets stay sealed: keyed digests are compared.
+func (tx *Tx) Sharers(ctx context.Context, noun, id, field string, limit int) ([]Sharer, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT b.owner, b.field FROM secrets a JOIN secrets b ON b.mark = a.mark AND b.owner <> a.owner WHERE a.owner = ? AND a.field = ? AND a.mark IS NOT NULL ORDER BY b.owner LIMIT ?`, noun+":"+id, field, limit)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	var list []Sharer
+	for rows.Next() {
+		var owner string
+		var s Sharer
+		if err := rows.Scan(&owner, &s.Field); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		s.Noun, s.ID, _ = strings.Cut(owner, ":")
+		list = append(list, s)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// marks are those of one record's secrets.
+func (tx *Tx) marks(ctx context.Context, owner string) ([]string, error) {
+	return tx.names(ctx, `SELECT hex(mark) FROM secrets WHERE owner = ? AND mark IS NOT NULL`, owner)
+}
+
+// touchSharers marks the profiles that depend on records with secrets of the given marks
+// as due for a check.
+func (tx *Tx) touchSharers(ctx context.Context, owner string, marks []string) error {
+	for _, mark := range marks {
+		owners, err := tx.names(ctx, `SELECT owner FROM secrets WHERE mark = unhex(?) AND owner <> ? LIMIT 1000`, mark, owner)
+		if err != nil {
+			return err
+		}
+		for _, other := range owners {
+			noun, id, _ := strings.Cut(other, ":")
+			condition := map[string]string{
+				"gateway": "gateway_id = ?", "device": "device_id = ?",
+				"account": "device_id IN (SELECT d.id FROM devices d JOIN accounts a ON a.person_id = d.person_id WHERE a.id = ?)",
+			}[noun]
+			if condition == "" {
+				continue
+			}
+			if err := tx.TouchProfiles(ctx, condition, id); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// markAll marks secrets that were sealed before there were marks.
+func (s *Store) markAll(ctx context.Context) error {
+	return s.Write(ctx, func(tx *Tx) error {
+		rows, err := tx.q.QueryContext(ctx, `SELECT owner, field, sealed FROM secrets WHERE mark IS NULL`)
+		if err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+		type one struct {
+			owner, field string
+			mark         []byte
+		}
+		var list []one
+		for rows.Next() {
+			var o one
+			var sealed []byte
+			if err := rows.Scan(&o.owner, &o.field, &sealed); err != nil {
+				return errors.Join(err, rows.Close())
+			}
+			plain, err := s.seal.open(o.owner, o.field, sealed)
+			if err != nil {
+				return errors.Join(err, rows.Close())
+			}
+			o.mark = s.seal.mark(o.owner, plain)
+			list = append(list, o)
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return err
+		}
+		for _, o := range list {
+			if o.mark == nil {
+				continue
+			}
+			if _, err := tx.q.ExecContext(ctx, `UPDATE secrets SET mark = ? WHERE owner = ? AND field = ?`, o.mark, o.owner, o.field); err != nil {
+				return fmt.Errorf("database: %w", err)
+			}
+		}
+		return nil
+	})
+}
+
+// AlikeLogins lists logins at a gateway that differ from one in capitals only.
+func (tx *Tx) AlikeLogins(ctx context.Context, login, gatewayID string) ([]string, error) {
+	return tx.names(ctx, `SELECT DISTINCT a.login FROM accounts a WHERE lower(a.login) = lower(?) AND a.login <> ? AND
+		(NOT EXISTS (SELECT 1 FROM account_gateways x WHERE x.account_id = a.id) OR EXISTS (SELECT 1 FROM account_gateways x WHERE x.account_id = a.id AND x.gateway_id = ?)) LIMIT 5`, login, login, gatewayID)
+}
+
+// Title is the name of a record for a reader: of an account its login and person.
+func (tx *Tx) Title(ctx context.Context, noun, id string) (title, personID string, err error) {
+	switch noun {
+	case "gateway":
+		err = tx.q.QueryRowContext(ctx, `SELECT name, '' FROM gateways WHERE id = ?`, id).Scan(&title, &personID)
+	case "device":
+		err = tx.q.QueryRowContext(ctx, `SELECT name, person_id FROM devices WHERE id = ?`, id).Scan(&title, &personID)
+	case "account":
+		err = tx.q.QueryRowContext(ctx, `SELECT p.name || ' (' || a.login || ')', a.person_id FROM accounts a JOIN people p ON p.id = a.person_id WHERE a.id = ?`, id).Scan(&title, &personID)
+	}
+	return title, personID, err
+}
