@@ -310,7 +310,7 @@ func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options)
 		for _, f := range m.Done {
 			_, _ = fmt.Fprintln(a.Err, visible(fmt.Sprintf("mended  %s: %s [%s]", f.Position, f.Title, f.Rule)))
 		}
-		_, _ = fmt.Fprint(a.Err, visible(difference(item, m)))
+		_, _ = fmt.Fprint(a.Err, visible(difference(m)))
 		if err := replace(item.Name, m); err != nil {
 			return nil, err
 		}
@@ -323,9 +323,9 @@ func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options)
 }
 
 // difference compares a file before and after, without its secrets.
-func difference(item batch.Item, m batch.Mended) string {
+func difference(m batch.Mended) string {
 	var pairs []string
-	for _, s := range item.Secrets() {
+	for _, s := range m.Secrets {
 		pairs = append(pairs, s, secret.Hidden)
 	}
 	hide := strings.NewReplacer(pairs...)
@@ -333,7 +333,7 @@ func difference(item batch.Item, m batch.Mended) string {
 	if before == after {
 		return "        (a secret was changed; it is not shown)\n"
 	}
-	return udiff.Unified(item.Name, item.Name+" (mended)", before, after)
+	return udiff.Unified(m.Name, m.Name+" (mended)", before, after)
 }
 
 // replace keeps the file as it was beside it and puts the mended one into its place, whole.

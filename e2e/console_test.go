@@ -73,6 +73,8 @@ func TestPages(t *testing.T) {
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
 		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Passed over"},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
+		{"findings", "/findings", "Findings", "In the last 7 days"},
+		{"check", "/check", "Check files", "Drop files here"},
 		{"rules", "/rules", "Rules", "Blank before or after a value"},
 		{"log", "/log", "Audit log", "harbourmaster"},
 		{"organisation", "/organisation", "Organisation", "Domain"},

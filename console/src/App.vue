@@ -8,6 +8,8 @@ import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
 import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
+import IconFindings from '~icons/bi/clipboard-pulse'
+import IconCheck from '~icons/bi/file-earmark-check'
 import IconRules from '~icons/bi/list-check'
 import IconLog from '~icons/bi/journal-text'
 import IconOrganisation from '~icons/bi/building'
@@ -28,6 +30,8 @@ const links = [
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
   { to: '/patterns', text: 'Patterns', icon: IconPatterns },
+  { to: '/findings', text: 'Findings', icon: IconFindings },
+  { to: '/check', text: 'Check files', icon: IconCheck },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/log', text: 'Audit log', icon: IconLog },

@@ -16,11 +16,13 @@ import (
 )
 
 // Mended is a file with its mechanical mends carried out. Done are the findings that are
-// gone by it, Left those that could be mended by hand only.
+// gone by it, Left those that could be mended by hand only. Secrets are those of both
+// states as the file writes them, so that the two can be compared without them.
 type Mended struct {
 	Name       string
 	Old, New   []byte
 	Done, Left []check.Finding
+	Secrets    []string
 }
 
 // Mend carries out the mechanical mends of a file's findings, one after the other. Each is
@@ -63,6 +65,7 @@ func Mend(f File, beside []File, item Item) Mended {
 		}
 	}
 	slices.Reverse(m.Done)
+	m.Secrets = secrets(append(codec.Read(path.Base(f.Name), m.Old, look).Connections, codec.Read(path.Base(f.Name), m.New, look).Connections...))
 	return m
 }
 
@@ -189,19 +192,18 @@ func put(c *vpn.Connection, r check.Repair) {
 	}
 }
 
-// Secrets are the secrets in a file, in every way in which a format may write them, so that
-// a comparison of two texts can be shown without them.
-func (i Item) Secrets() []string {
-	var list []string
-	for _, c := range i.Connections {
+// secrets are those of connections, in every way in which a format may write them.
+func secrets(list []format.Located) []string {
+	var out []string
+	for _, c := range list {
 		for _, s := range c.Connection.Secrets() {
 			for _, encode := range encodings {
-				if v := encode(s.Reveal()); len(v) > 3 && !slices.Contains(list, v) {
-					list = append(list, v)
+				if v := encode(s.Reveal()); len(v) > 3 && !slices.Contains(out, v) {
+					out = append(out, v)
 				}
 			}
 		}
 	}
-	slices.SortFunc(list, func(a, b string) int { return len(b) - len(a) })
-	return list
+	slices.SortFunc(out, func(a, b string) int { return len(b) - len(a) })
+	return out
 }

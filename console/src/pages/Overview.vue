@@ -101,7 +101,7 @@ onMounted(look)
               <tr v-for="r in o.rules.slice(0, 14)" :key="r.rule">
                 <td>
                   <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>
-                  <RouterLink :to="`/profiles?rule=${r.rule}`">{{ r.title }}</RouterLink>
+                  <RouterLink :to="`/findings?rule=${r.rule}`">{{ r.title }}</RouterLink>
                 </td>
                 <td class="number">{{ r.profiles }}</td>
               </tr>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
@@ -11,6 +11,7 @@ import { platforms } from '../parts/platforms'
 import ProspectTable from '../parts/ProspectTable.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useForm } from '../parts/useForm'
+import { useJob } from '../parts/useJob'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -18,7 +19,6 @@ const fresh = computed(() => props.id === 'new')
 const row = ref<Schemas['PatternRow']>()
 const gateways = ref<{ value: string; text: string }[]>([])
 const table = ref<{ look: () => Promise<void> }>()
-const job = ref<Schemas['Job']>()
 const rolling = useForm({})
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', note: '', naming: '', gateways: 'listed', tunnel: '', ipv6: '', connect: 'by-hand' },
@@ -77,25 +77,18 @@ async function save() {
 }
 const remove = () => ask(api.DELETE('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
 
-let timer = 0
-async function follow() {
-  job.value = await ask(api.GET('/api/v1/jobs/{id}', { params: { path: { id: job.value!.id } } }))
-  if (job.value.state === 'running') timer = window.setTimeout(() => void rolling.run(follow, ''), 300)
-  else {
-    await table.value?.look()
-    row.value = await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
-  }
-}
+const { job, follow } = useJob(async () => {
+  await table.value?.look()
+  row.value = await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
+})
 async function rollOut() {
   await rolling.run(async () => {
-    job.value = await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } }))
-    await follow()
+    follow(await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } })))
   }, '')
 }
 async function cancel() {
   job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
 }
-onBeforeUnmount(() => clearTimeout(timer))
 const result = computed(() =>
   Object.entries(job.value?.result ?? {})
     .map(([k, n]) => `${n} ${k}`)

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, type Finding, patch, type Schemas, ServiceError } from '../api/client'
 import Field from '../parts/Field.vue'
 import FindingBox from '../parts/FindingBox.vue'
+import OverridePanel from '../parts/OverridePanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import ParcelList from '../parts/ParcelList.vue'
@@ -147,14 +148,18 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
     </p>
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
-      <FindingBox v-for="(f, i) in apart" :key="i" :finding="f" :person="planned.person_id" />
+      <FindingBox v-for="f in apart" :key="f.rule + f.found" :finding="f" :person="planned.person_id"
+        ><OverridePanel :id="id" :finding="f" @changed="plan"
+      /></FindingBox>
       <dl class="plan mb-0">
         <div v-for="c in planned.choices" :key="c.field">
           <dt>{{ c.title }}</dt>
           <dd>
             <span class="mono value">{{ c.value }}</span>
             <div class="soft small">{{ c.reason }}</div>
-            <FindingBox v-for="(f, i) in beside(c.field)" :key="i" :finding="f" :person="planned.person_id" />
+            <FindingBox v-for="f in beside(c.field)" :key="f.rule + f.found" :finding="f" :person="planned.person_id"
+              ><OverridePanel :id="id" :finding="f" @changed="plan"
+            /></FindingBox>
           </dd>
         </div>
       </dl>

@@ -7,6 +7,22 @@ import PageHead from '../parts/PageHead.vue'
 const rules = ref<Schemas['Rule'][]>([])
 const search = ref('')
 const wrong = ref('')
+const done = ref('')
+const severities = [
+  { value: '', text: 'As by itself' },
+  ...['blocker', 'warning', 'advice', 'off'].map((v) => ({ value: v, text: v })),
+]
+async function set(r: Schemas['Rule'], severity: string) {
+  try {
+    const params = { path: { rule: r.code } }
+    const body = { severity }
+    r.set = (await ask(api.PUT('/api/v1/rules/{rule}/severity', { params, body }))).set
+    wrong.value = ''
+    done.value = `${r.code} is ${r.set || r.severity} now; every profile is checked anew.`
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
   return rules.value.filter((r) => [r.code, r.title, r.why, r.mend].join(' ').toLowerCase().includes(text))
@@ -27,14 +43,26 @@ onMounted(async () => {
     <label class="form-label" for="search">Search</label>
     <BFormInput id="search" v-model="search" type="search" />
   </div>
-  <Notice :text="wrong" />
+  <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <p role="status" class="soft">{{ fitting.length }} {{ fitting.length === 1 ? 'rule' : 'rules' }}</p>
   <article v-for="r in fitting" :key="r.code" class="panel mb-2">
     <h2 class="mb-1">
-      <span class="tag me-2" :class="r.severity">{{ r.severity }}</span>{{ r.title }}
+      <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{ r.set || r.severity }}</span>{{
+        r.title
+      }}
       <span class="mono soft fw-normal small">{{ r.code }}</span>
     </h2>
     <p class="mb-1">{{ r.why }} <strong>Mend:</strong> {{ r.mend }}</p>
+    <div class="float-end ms-3">
+      <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
+      <BFormSelect
+        :id="`set-${r.code}`"
+        :model-value="r.set ?? ''"
+        size="sm"
+        :options="severities"
+        @update:model-value="set(r, String($event))"
+      />
+    </div>
     <p class="soft small mb-0">Finds {{ r.bad.text }}; leaves {{ r.good.text }} alone. Source: {{ r.source }}.</p>
   </article>
 </template>

@@ -27,7 +27,7 @@ const link = computed(() => {
     <p>{{ finding.why }}</p>
     <p>
       <strong>Mend:</strong> {{ finding.mend }} <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
-      <slot />
     </p>
+    <slot />
   </div>
 </template>

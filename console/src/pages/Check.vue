@@ -1,0 +1,190 @@
+<script setup lang="ts">
+// Files from anywhere: dropped, looked at, and forgotten unless their facts are taken.
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import FindingBox from '../parts/FindingBox.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import TallyTags from '../parts/TallyTags.vue'
+import { offers } from '../parts/offers'
+import { platformText } from '../parts/platforms'
+
+const files = ref<File[]>([])
+const result = ref<Schemas['Checked']>()
+const taken = ref<Schemas['Taken']>()
+const wrong = ref('')
+const busy = ref(false)
+const over = ref(false)
+const release = ref('')
+const person = ref('')
+const people = ref<{ value: string; text: string }[]>([])
+const releases = ref<{ value: string; text: string }[]>([])
+
+onMounted(async () => {
+  const rows = (await ask(api.GET('/api/v1/platforms'))).items
+  releases.value = rows.map((r) => ({
+    value: `${r.platform} ${r.releases[r.releases.length - 1]}`,
+    text: `${platformText(r.platform)} ${r.releases[r.releases.length - 1]}`,
+  }))
+  const page = await ask(api.GET('/api/v1/people', { params: { query: { limit: 200 } } }))
+  people.value = page.items.map((p) => ({ value: p.id, text: p.name }))
+})
+
+function form() {
+  const data = new FormData()
+  for (const f of files.value) data.append('file', f, f.name)
+  return data as unknown as never
+}
+async function run(work: () => Promise<void>) {
+  busy.value = true
+  wrong.value = ''
+  try {
+    await work()
+  } catch (e) {
+    wrong.value = (e as Error).message
+  } finally {
+    busy.value = false
+  }
+}
+function look() {
+  if (files.value.length === 0) return
+  taken.value = undefined
+  void run(async () => {
+    const query = { for: release.value || undefined }
+    result.value = await ask(api.POST('/api/v1/check', { params: { query }, body: form(), bodySerializer: (b) => b }))
+  })
+}
+function take(keep: boolean) {
+  void run(async () => {
+    const query = { person: person.value || undefined, keep }
+    taken.value = await ask(api.POST('/api/v1/take', { params: { query }, body: form(), bodySerializer: (b) => b }))
+  })
+}
+function add(list: FileList | null | undefined) {
+  over.value = false
+  if (!list?.length) return
+  files.value = [...list]
+  look()
+}
+const connections = computed(() => result.value?.files.flatMap((f) => f.connections) ?? [])
+const lacking = computed(() => taken.value?.items.some((i) => i.state !== 'same'))
+function at(f: Schemas['Finding']) {
+  const p = f.position
+  if (!p) return ''
+  return [p.file, p.line ? `line ${p.line}` : '', p.path ?? ''].filter(Boolean).join(', ')
+}
+</script>
+
+<template>
+  <PageHead title="Check files" />
+  <p class="soft">
+    Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, wherever they are from. Nothing of them
+    is kept.
+  </p>
+  <div
+    class="drop panel mb-3"
+    :class="{ over }"
+    @dragover.prevent="over = true"
+    @dragleave="over = false"
+    @drop.prevent="add($event.dataTransfer?.files)"
+  >
+    <input
+      id="files"
+      class="visually-hidden"
+      type="file"
+      multiple
+      @change="add(($event.target as HTMLInputElement).files)"
+    />
+    <label for="files" class="mb-0"
+      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Put those that belong together in at
+      once.</label
+    >
+  </div>
+  <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
+    <div>
+      <label class="form-label" for="release">For which device</label>
+      <BFormSelect
+        id="release"
+        v-model="release"
+        :options="[{ value: '', text: 'Any' }, ...releases]"
+        @update:model-value="look"
+      />
+    </div>
+    <span v-if="files.length" class="soft">{{ files.map((f) => f.name).join(', ') }}</span>
+  </div>
+  <Notice :text="wrong" />
+  <p v-if="busy" role="status" class="soft">Looking…</p>
+
+  <template v-if="result">
+    <section class="panel mb-4" aria-labelledby="said">
+      <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+        <h2 id="said" class="mb-0">What the files say</h2>
+        <TallyTags :tally="result.tally" />
+      </div>
+      <ul class="mb-0">
+        <li v-for="f in result.files" :key="f.name">
+          <span class="mono">{{ f.name }}</span>
+          <span class="soft"> {{ f.kind || 'nothing that is read' }}</span>
+          <ul>
+            <li v-for="(c, i) in f.connections" :key="i">
+              {{ c.name }}: {{ offers.find((o) => o.key === c.protocol)?.text }} to
+              <span class="mono">{{ c.server }}</span>
+              <span v-if="c.gateway" class="tag plain ms-2">on record as {{ c.gateway }}</span>
+              <div v-for="a in c.agreements" :key="a.title" class="small soft">
+                {{ a.title }}: <span v-if="a.chosen" class="mono">{{ a.chosen }}</span><template v-else
+                  >nothing in common. {{ a.change }}</template
+                >
+              </div>
+            </li>
+          </ul>
+        </li>
+      </ul>
+    </section>
+    <section class="panel mb-4" aria-labelledby="found">
+      <h2 id="found">Findings</h2>
+      <p v-if="result.findings.length === 0" class="mb-0">Nothing is wrong with them.</p>
+      <FindingBox v-for="(f, i) in result.findings" :key="i" :finding="f">
+        <span class="soft d-block">{{ at(f) }}</span>
+      </FindingBox>
+    </section>
+    <section v-if="connections.length" class="panel mb-4" aria-labelledby="take">
+      <h2 id="take">Take them into the records</h2>
+      <p class="soft">
+        Adds gateways and offers that are not on record, and for a person the account. First it is only shown.
+      </p>
+      <div class="d-flex flex-wrap gap-3 align-items-end">
+        <div>
+          <label class="form-label" for="person">Accounts are those of</label>
+          <BFormSelect id="person" v-model="person" :options="[{ value: '', text: 'Nobody' }, ...people]" />
+        </div>
+        <BButton variant="outline-secondary" :disabled="busy" @click="take(false)">Show what would be added</BButton>
+        <BButton v-if="lacking && !taken?.kept" variant="primary" :disabled="busy" @click="take(true)">Add it</BButton>
+      </div>
+      <ul v-if="taken" class="mt-3 mb-0" role="status">
+        <li v-for="(t, i) in taken.items" :key="i">
+          <span class="tag plain me-2">{{ taken.kept && t.state === 'new' ? 'added' : t.state }}</span>{{ t.noun }}
+          {{ t.name }}: {{ t.detail }}
+        </li>
+      </ul>
+    </section>
+  </template>
+</template>
+
+<style scoped>
+.drop {
+  border-style: dashed;
+  text-align: center;
+  padding: 2rem;
+}
+.drop.over,
+.drop:focus-within {
+  outline: 3px solid var(--bs-link-color);
+}
+.drop label {
+  cursor: pointer;
+}
+.pick {
+  color: var(--bs-link-color);
+  text-decoration: underline;
+}
+</style>

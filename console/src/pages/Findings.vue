@@ -1,0 +1,191 @@
+<script setup lang="ts">
+// The work list over the whole fleet: what is wrong, counted and one by one.
+import { computed, onMounted, ref, watch } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, ask, type ListQuery, type Schemas } from '../api/client'
+import ListTable from '../parts/ListTable.vue'
+import MendPanel from '../parts/MendPanel.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+
+type By = 'rule' | 'gateway' | 'person'
+type Sum = Schemas['FindingSum']
+
+const route = useRoute()
+const by = ref<By>('rule')
+const sums = ref<Sum[]>([])
+const wrong = ref('')
+const picked = ref<Sum>()
+const severity = ref('')
+const fresh = ref(false)
+const stamp = ref(0)
+const done = ref('')
+const days = 7
+
+async function count() {
+  try {
+    const query = { by: by.value, days }
+    sums.value = (await ask(api.GET('/api/v1/finding-sums', { params: { query } }))).items
+    wrong.value = ''
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+onMounted(async () => {
+  await count()
+  picked.value = sums.value.find((s) => s.key === route.query.rule)
+})
+watch(by, () => {
+  picked.value = undefined
+  void count()
+})
+
+const keys: Record<By, string> = { rule: 'rule', gateway: 'gateway_id', person: 'person_id' }
+const filters = computed(() => [
+  ...(picked.value ? [`${keys[by.value]}:${picked.value.key}`] : []),
+  ...(severity.value ? [`severity:${severity.value}`] : []),
+  ...(fresh.value ? [`days:${days}`] : []),
+])
+async function load(query: ListQuery) {
+  const page = await ask(api.GET('/api/v1/findings', { params: { query } }))
+  return { total: page.total, items: page.items.map((f, i) => ({ ...f, id: `${f.profile_id}${f.rule}${i}` })) }
+}
+const columns = [
+  { key: 'severity', text: 'Finding', sort: 'severity' },
+  { key: 'device', text: 'Device', sort: 'device' },
+  { key: 'gateway', text: 'Gateway', sort: 'gateway' },
+  { key: 'person', text: 'Person', sort: 'person' },
+  { key: 'since', text: 'Since', sort: 'since' },
+]
+const severities = [
+  { value: '', text: 'All' },
+  { value: 'blocker', text: 'Blockers' },
+  { value: 'warning', text: 'Warnings' },
+  { value: 'advice', text: 'Advice' },
+]
+const modes = [
+  { value: 'rule', text: 'Rule' },
+  { value: 'gateway', text: 'Gateway' },
+  { value: 'person', text: 'Person' },
+]
+const pages: Record<string, string> = { gateway: '/gateways/', device: '/devices/', pattern: '/patterns/' }
+function place(f: Schemas['FleetFinding']) {
+  if (f.noun === 'account' || f.noun === 'person') return `/people/${f.person_id}`
+  return pages[f.noun] ? pages[f.noun] + f.object : `/profiles/${f.profile_id}`
+}
+async function again(said: string) {
+  done.value = said
+  await count()
+  stamp.value++
+  picked.value = sums.value.find((s) => s.key === picked.value?.key)
+}
+const total = (s: Sum) => s.tally.blockers + s.tally.warnings + s.tally.advice
+const open = computed(() => sums.value.filter((s) => total(s) > 0))
+const ended = computed(() => sums.value.reduce((n, s) => n + s.ended, 0))
+const news = computed(() => sums.value.reduce((n, s) => n + s.new, 0))
+</script>
+
+<template>
+  <PageHead title="Findings" />
+  <p class="soft" role="status">
+    In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended, over all profiles.
+  </p>
+  <Notice :text="wrong" /><Notice :text="done" kind="done" />
+  <section class="panel mb-4" aria-labelledby="sums">
+    <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
+      <h2 id="sums" class="mb-0 me-auto">Counted</h2>
+      <div>
+        <label class="form-label" for="by">By</label>
+        <BFormSelect id="by" v-model="by" :options="modes" />
+      </div>
+    </div>
+    <p v-if="open.length === 0" class="mb-0">Nothing is found in any profile.</p>
+    <div v-else class="counted" tabindex="0" role="region" aria-label="Table of counts">
+      <table class="grid-table">
+        <thead>
+          <tr>
+            <th scope="col">{{ modes.find((m) => m.value === by)?.text }}</th>
+            <th scope="col" class="number">Blockers</th>
+            <th scope="col" class="number">Warnings</th>
+            <th scope="col" class="number">Advice</th>
+            <th scope="col" class="number">New</th>
+            <th scope="col" class="number">Ended</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="s in open" :key="s.key" :class="{ picked: picked?.key === s.key }">
+            <td>
+              <button
+                type="button"
+                class="link"
+                :aria-pressed="picked?.key === s.key"
+                @click="picked = picked?.key === s.key ? undefined : s"
+              >
+                {{ s.title }}
+              </button>
+              <span v-if="s.mendable" class="tag plain ms-2">mendable</span>
+            </td>
+            <td class="number">{{ s.tally.blockers || '' }}</td>
+            <td class="number">{{ s.tally.warnings || '' }}</td>
+            <td class="number">{{ s.tally.advice || '' }}</td>
+            <td class="number">{{ s.new || '' }}</td>
+            <td class="number">{{ s.ended || '' }}</td>
+          </tr>
+        </tbody>
+      </table>
+    </div>
+  </section>
+
+  <MendPanel
+    v-if="picked && by === 'rule' && picked.mendable"
+    :key="picked.key"
+    :rule="picked.key"
+    :title="picked.title"
+    @mended="again"
+  />
+
+  <ListTable :key="stamp" noun="findings" :columns="columns" :load="load" :filters="filters" first="severity">
+    <template #filter>
+      <div>
+        <label class="form-label" for="severity">Severity</label>
+        <BFormSelect id="severity" v-model="severity" :options="severities" />
+      </div>
+      <BFormCheckbox v-model="fresh" switch class="mb-2">New in {{ days }} days</BFormCheckbox>
+      <BButton v-if="picked" size="sm" variant="outline-secondary" class="mb-1" @click="picked = undefined"
+        >Only {{ picked.title }}: show all</BButton
+      >
+    </template>
+    <template #cell="{ row, column }">
+      <template v-if="column === 'severity'">
+        <span class="tag me-2" :class="row.severity">{{ row.severity }}</span>
+        <strong>{{ row.title }}</strong><span v-if="row.passed" class="tag plain ms-2">passed</span>
+        <div class="mono small">{{ row.found }}</div>
+        <div class="small">{{ row.mend }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
+      </template>
+      <RouterLink v-else-if="column === 'device'" :to="`/profiles/${row.profile_id}`">{{ row.device }}</RouterLink>
+      <template v-else-if="column === 'gateway'">{{ row.gateway }}</template>
+      <template v-else-if="column === 'person'">{{ row.person }}</template>
+      <span v-else class="text-nowrap">{{ new Date(row.since).toLocaleDateString() }}</span>
+    </template>
+    <template #empty>Nothing is found in any profile.</template>
+  </ListTable>
+</template>
+
+<style scoped>
+.counted {
+  max-height: 24rem;
+  overflow: auto;
+}
+.link {
+  border: 0;
+  background: none;
+  padding: 0;
+  color: inherit;
+  text-align: left;
+  text-decoration: underline;
+}
+.picked td:first-child {
+  box-shadow: inset 4px 0 0 currentcolor;
+  padding-left: 0.75rem;
+}
+</style>

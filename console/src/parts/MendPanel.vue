@@ -1,0 +1,74 @@
+<script setup lang="ts">
+// Mends all findings of a rule at once, after showing what would be changed.
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from './Notice.vue'
+import { useJob } from './useJob'
+
+const props = defineProps<{ rule: string; title: string }>()
+const emit = defineEmits<{ mended: [said: string] }>()
+const mends = ref<Schemas['Mend'][]>([])
+const total = ref(0)
+const wrong = ref('')
+const path = { path: { rule: props.rule } }
+const { job, follow } = useJob(() => {
+  void show()
+  const r = job.value?.result ?? {}
+  emit('mended', `Mended: ${r.mended ?? 0}${r.refused ? `, refused: ${r.refused}` : ''}.`)
+})
+
+async function show() {
+  try {
+    const page = await ask(api.GET('/api/v1/rules/{rule}/mends', { params: { ...path, query: { limit: 50 } } }))
+    mends.value = page.items
+    total.value = page.total
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+onMounted(show)
+async function mend() {
+  try {
+    follow(await ask(api.POST('/api/v1/rules/{rule}/mend', { params: path })))
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length))
+</script>
+
+<template>
+  <section class="panel mb-4" aria-labelledby="mends">
+    <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+      <h2 id="mends" class="mb-0 me-auto">Mend all: {{ title }}</h2>
+      <BButton variant="primary" :disabled="job?.state === 'running' || mends.length === 0" @click="mend"
+        >Mend {{ mends.length }} {{ mends.length === 1 ? 'record' : 'records' }}</BButton
+      >
+    </div>
+    <Notice :text="wrong" />
+    <p v-if="job" role="status">
+      {{
+        job.state === 'running' ? `Mending, ${job.done} of ${job.total} profiles` : `Mended: ${job.result.mended ?? 0}`
+      }}{{ job.result.refused ? `, refused: ${job.result.refused}` : '' }}
+    </p>
+    <table v-if="mends.length" class="grid-table stack">
+      <thead>
+        <tr>
+          <th scope="col">Record</th>
+          <th scope="col">Field</th>
+          <th scope="col">From</th>
+          <th scope="col">To</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="(m, i) in mends" :key="i">
+          <td>{{ m.noun }} {{ m.name }}</td>
+          <td data-label="Field">{{ m.pointer.slice(1) }}</td>
+          <td data-label="From" class="mono">{{ drawn(m.from) }}</td>
+          <td data-label="To" class="mono">{{ drawn(m.to) }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p class="soft small mb-0 mt-2">Each change is written to the audit log; the profiles are checked anew.</p>
+  </section>
+</template>

@@ -1,0 +1,253 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/client"
+	"wardicon/core/view"
+	"wardicon/demo"
+)
+
+const foreignKeyfile = `[connection]
+id=Skerry Line Norrvik
+uuid=6f1f6d3a-25a5-5b0c-9d65-0c6a2e1b7a11
+type=vpn
+
+[vpn]
+service-type=org.freedesktop.NetworkManager.l2tp
+gateway=norrvik.skerryline.example
+user=a_fjell 
+ipsec-enabled=yes
+refuse-pap=yes
+ipsec-ike=aes256-sha256-modp2048
+
+[vpn-secrets]
+ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey 
+`
+
+// TestCheckCommand tries the command on files, folders, archives and standard input, with
+// every flag.
+func TestCheckCommand(t *testing.T) {
+	f := start(t, true)
+	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	dir := t.TempDir()
+	put := func(name, text string) string {
+		t.Helper()
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	broken, sound := put("broken/a.nmconnection", foreignKeyfile), put("sound/a.nmconnection", strings.NewReplacer("a_fjell ", "a_fjell", "osprey ", "osprey").Replace(foreignKeyfile))
+	tunnel := put("tunnel/b.ovpn", "client\nremote brattvik.skerryline.example\nca gone.pem\n")
+	for _, test := range []struct {
+		name  string
+		stdin string
+		args  []string
+		code  int
+		want  string
+	}{
+		{"a sound file", "", []string{sound}, 0, "0 blockers"},
+		{"a broken one", "", []string{broken}, 1, "[edge-blank]"},
+		{"only blockers count", "", []string{tunnel, "--fail-on", "blocker"}, 1, "[file-missing]"},
+		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-blank"`},
+		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
+		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-blank"`},
+		{"for a device that cannot", "", []string{sound, "--for", "android 14"}, 1, "[protocol-gone]"},
+		{"against the record", "", []string{sound, "--against"}, 1, "on record as Norrvik"},
+		{"nothing there", "", []string{filepath.Join(dir, "none")}, 1, "no such file"},
+		{"no device", "", []string{sound, "--for", "toaster 1"}, 2, "expected a platform"},
+		{"no severity", "", []string{sound, "--fail-on", "much"}, 2, "expected blocker"},
+		{"SARIF of something else", "", nil, 2, "expected table, json, yaml"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			args := append([]string{"check"}, test.args...)
+			if test.args == nil {
+				args = []string{"overview", "-o", "sarif"}
+			}
+			code, out, errs := f.run(test.stdin, args...)
+			if code != test.code || !strings.Contains(out+errs, test.want) {
+				t.Errorf("%v ended with %d, expected %d and %q\n%s%s", args, code, test.code, test.want, out, errs)
+			}
+			if strings.Contains(out+errs, "kelp-4497") {
+				t.Error("a secret is shown")
+			}
+		})
+	}
+
+	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-blank, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
+	code, out, _ := f.run("", "check", broken)
+	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear ended on 2020-01-31") {
+		t.Errorf("with an ignore file it ended with %d: %s", code, out)
+	}
+	for _, bad := range []string{"ignore:\n  - {rule: edge-blank, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-blank, reason: x, until: soon}", "ignored: []"} {
+		put("broken/wardicon-ignore.yaml", bad)
+		if code, _, errs := f.run("", "check", broken); code != 2 || !strings.Contains(errs, "wardicon-ignore.yaml") {
+			t.Errorf("%q: ended with %d: %s", bad, code, errs)
+		}
+	}
+	if err := os.Remove(ignore); err != nil {
+		t.Fatal(err)
+	}
+
+	code, out, errs := f.run("", "check", broken, "--fix")
+	if code != 0 || !strings.Contains(errs, "-user=a_fjell \n+user=a_fjell\n") || strings.Contains(out+errs, "kelp-4497") {
+		t.Errorf("the mend ended with %d: %s%s", code, out, errs)
+	}
+	mended, err := os.ReadFile(broken)
+	if err != nil || strings.Contains(string(mended), "fjell ") || strings.Contains(string(mended), "osprey ") {
+		t.Errorf("the file was not mended: %v", err)
+	}
+	if kept, err := os.ReadFile(broken + ".before-mend"); err != nil || string(kept) != foreignKeyfile {
+		t.Errorf("the file as it was is not there: %v", err)
+	}
+}
+
+// TestWorkList lists, counts and mends findings, sets severities, lets a blocker pass, and
+// takes facts out of a file, all by command.
+func TestWorkList(t *testing.T) {
+	f := start(t, true)
+	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	must := func(want string, args ...string) string {
+		t.Helper()
+		code, out, errs := f.run("", args...)
+		if code != 0 || !strings.Contains(out, want) {
+			t.Fatalf("%v ended with %d, expected %q\n%s%s", args, code, want, out, errs)
+		}
+		return out
+	}
+	f.checked()
+	must("edge-blank", "finding", "sums")
+	must("Easthaven", "finding", "sums", "--by", "gateway")
+	must(`"b_ravn "  "b_ravn"`, "finding", "mend", "edge-blank")
+	must("1 mended", "finding", "mend", "edge-blank", "--yes")
+	f.checked()
+	if out := must("", "finding", "list", "--filter", "rule=edge-blank"); !strings.Contains(out, "no findings") {
+		t.Errorf("still there: %s", out)
+	}
+	var sums view.Items[view.FindingSum]
+	if err := json.Unmarshal([]byte(must("", "finding", "sums", "-o", "json")), &sums); err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range sums.Items {
+		if s.Key == "edge-blank" && (s.Ended != 1 || s.Tally.Blockers != 0) {
+			t.Errorf("a mended finding counts as %+v", s)
+		}
+	}
+	must("nothing of password-is-login", "finding", "mend", "password-is-login")
+
+	must("set to off", "rules", "set", "pattern-unmet", "off")
+	f.checked()
+	if out := must("", "finding", "list", "--filter", "rule=pattern-unmet"); !strings.Contains(out, "no findings") {
+		t.Errorf("a rule that is off still finds: %s", out)
+	}
+	must("as by itself", "rules", "set", "pattern-unmet", "own")
+
+	const profile = "Deck phone 1/Easthaven"
+	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
+		t.Fatal("a profile with a blocker was built")
+	}
+	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
+	must("passes until "+until, "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
+	must("test bench", "audit", "--search", "override")
+	must("card", "build", profile, "--to", t.TempDir())
+	f.checked()
+	must("(passed)", "finding", "list", "--filter", "passed=true")
+	must("", "override", profile, "password-is-login", "--end")
+	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
+		t.Error("a blocker passes after its override was taken back")
+	}
+	for _, bad := range [][]string{
+		{"override", profile, "password-is-login", "--reason", "", "--until", until}, {"override", profile, "password-is-login", "--reason", "x", "--until", "2020-01-01"},
+		{"override", profile, "protocol-gone", "--reason", "x", "--until", until}, {"override", profile, "none", "--reason", "x", "--until", until}, {"rules", "set", "psk-short", "loud"}, {"rules", "set", "none", "off"},
+	} {
+		if code, out, errs := f.run("", bad...); code != 1 || errs == "" {
+			t.Errorf("%v ended with %d: %s%s", bad, code, out, errs)
+		}
+	}
+
+	file := write(t, "new.nmconnection", strings.ReplaceAll(strings.ReplaceAll(foreignKeyfile, "a_fjell ", "n_ost"), "norrvik.skerryline", "vestholm.skerryline"))
+	must("Nothing is kept yet", "take", file, "--person", "Ada Fjell")
+	if page, err := f.client.Gateways.List(t.Context(), client.Query{Search: "vestholm"}); err != nil || page.Total != 0 {
+		t.Errorf("what was only shown is kept: %v %v", page.Total, err)
+	}
+	must("n_ost", "take", file, "--person", "Ada Fjell", "--keep")
+	must("is on record", "take", file, "--person", "Ada Fjell", "--keep")
+}
+
+// checked waits until every profile is checked.
+func (f *fleet) checked() {
+	f.t.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if o, err := f.client.Overview(f.t.Context()); err == nil && o.Counts.Due == 0 {
+			return
+		}
+	}
+	f.t.Fatal("profiles are still to be checked")
+}
+
+// TestFindingsPages works through the console: mending all of a rule, letting a blocker
+// pass, setting a severity, and dropping a file.
+func TestFindingsPages(t *testing.T) {
+	f := start(t, true)
+	f.checked()
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+
+	b.goTo("/findings", "Findings")
+	b.see("Blank before or after a value")
+	b.shot("findings")
+	b.press("Blank before or after a value")
+	b.see("Mend all: Blank before or after a value")
+	b.see("b_ravn␣")
+	b.accessible("findings with a mend")
+	b.press("Mend 1 record")
+	b.see("Mended: 1")
+
+	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven"), "Deck phone 1 → Easthaven")
+	b.press("Let it pass for a time…")
+	b.press("Let it pass")
+	b.see("expected why the blocker may pass")
+	b.fill("Reason", "on the test bench")
+	b.press("Let it pass")
+	b.see("on the test bench")
+	b.accessible("profile with an override")
+	b.press("Let it block again")
+	b.see("Let it pass for a time…")
+
+	b.goTo("/rules", "Rules")
+	b.see("psk-short")
+	eval[bool](b, `(() => { const s = document.getElementById('set-psk-short'); s.value = 'advice'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	b.see("psk-short is advice now")
+
+	b.goTo("/check", "Check files")
+	b.see("Drop files here")
+	eval[bool](b, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'a.nmconnection')); document.querySelector('.drop').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, foreignKeyfile))
+	b.see("on record as Norrvik")
+	b.see("a.nmconnection, line 9")
+	b.see("IKE proposal")
+	b.shot("check")
+	b.accessible("checked files")
+	b.press("Show what would be added")
+	b.see("is on record with L2TP/IPsec")
+	if text := eval[string](b, "document.body.innerText"); strings.Contains(text, "kelp-4497") {
+		t.Error("a secret is on the page")
+	}
+	page, err := f.client.Audit(t.Context(), client.Query{Search: "take"})
+	if err != nil || page.Total != 0 {
+		t.Errorf("looking at a file was kept as %d deeds, %v", page.Total, err)
+	}
+}
