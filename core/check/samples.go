@@ -9,8 +9,6 @@ import (
 	"time"
 
 	"wardicon/core/pki"
-	"wardicon/core/secret"
-	"wardicon/core/vpn"
 )
 
 // Made-up certificates for the examples of rules, all valid at sampleNow.
@@ -21,8 +19,6 @@ var (
 	sampleOtherPEM string
 	//go:embed sample/client.pem
 	sampleClientPEM string
-	//go:embed sample/client.key
-	sampleClientKey string
 	//go:embed sample/server.pem
 	sampleServerPEM string
 	//go:embed sample/deep.pem
@@ -59,9 +55,4 @@ func parsed(text *string) func() []*x509.Certificate {
 func first(text *string) func() *x509.Certificate {
 	all := parsed(text)
 	return func() *x509.Certificate { return all()[0] }
-}
-
-// sampleIdentity is the client's certificate with its key.
-func sampleIdentity() *vpn.Identity {
-	return &vpn.Identity{Certificate: sampleClientPEM, Key: secret.New(sampleClientKey)}
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"github.com/smallstep/pkcs7"
 	"software.sslmate.com/src/go-pkcs12"
@@ -204,45 +205,42 @@ func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
 	if b.Old {
 		b.trouble(BagWeak, 1, "encrypted by RC2 or 3DES under SHA-1")
 	}
-	var blocks []*pem.Block
+	var key any
+	var leaf *x509.Certificate
+	var chain []*x509.Certificate
 	var err error
+	passphrase := secret.Text{}
 	for i, p := range append([]secret.Text{{}}, passphrases...) {
 		if i > 8 {
 			break
 		}
-		if blocks, err = pkcs12.ToPEM(data, p.Reveal()); !errors.Is(err, pkcs12.ErrIncorrectPassword) { //nolint:staticcheck // the one call that gives every part, several keys too
+		if key, leaf, chain, err = pkcs12.DecodeChain(data, p.Reveal()); !errors.Is(err, pkcs12.ErrIncorrectPassword) {
+			passphrase = p
 			break
 		}
 	}
-	switch {
+	switch signer, ok := key.(crypto.Signer); {
 	case errors.Is(err, pkcs12.ErrIncorrectPassword):
 		b.trouble(BagPassphrase, 1, "closed by another passphrase than those that are known")
-		return
 	case err != nil:
-		b.trouble(BagUnreadable, 1, "PKCS #12 that cannot be read")
-		return
-	}
-	for _, block := range blocks {
-		block.Headers = nil
-		if block.Type == "PRIVATE KEY" { // the package marks PKCS #1 and SEC 1 so too
-			n := len(b.Keys)
-			inner := Bag{}
-			inner.der(block.Bytes)
-			if b.Keys = append(b.Keys, inner.Keys...); len(b.Keys) == n {
-				b.trouble(BagUnreadable, 1, "a private key that cannot be read")
+		// The package tells these apart by their words alone.
+		switch text := err.Error(); {
+		case strings.HasSuffix(text, "private key missing"):
+			b.trouble(BagNoKey, 1, "certificates only")
+			if list, err := pkcs12.DecodeTrustStore(data, passphrase.Reveal()); err == nil {
+				b.Certificates = list
 			}
-			continue
+		case strings.HasSuffix(text, "certificate missing"):
+			b.trouble(BagNoCertificate, 1, "a private key only")
+		case strings.HasSuffix(text, "one key bag"):
+			b.trouble(BagKeys, 1, "more than one")
+		default:
+			b.trouble(BagUnreadable, 1, "PKCS #12 that cannot be read")
 		}
-		b.block(block, 1)
-	}
-	switch {
-	case len(b.Keys) == 0:
-		b.trouble(BagNoKey, 1, "certificates only")
-	case len(b.Keys) > 1:
-		b.trouble(BagKeys, 1, "%d private keys", len(b.Keys))
-	}
-	if len(b.Certificates) == 0 {
-		b.trouble(BagNoCertificate, 1, "a private key only")
+	case !ok:
+		b.trouble(BagUnreadable, 1, "a private key that cannot sign")
+	default:
+		b.Keys, b.Certificates = []crypto.Signer{signer}, append([]*x509.Certificate{leaf}, chain...)
 	}
 }
 
