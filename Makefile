@@ -11,7 +11,7 @@ LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
 SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
-.PHONY: build demo test lint bench clean format shots
+.PHONY: build demo test lint check-corpus bench clean format shots
 
 build: bin/wardicon
 
@@ -64,6 +64,8 @@ test: build tools
 	go test ./...
 	go test -race -run 'TestTogether|TestRecheck|TestVersions' ./e2e ./store
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
+	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
+	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
 
 lint: build
@@ -76,6 +78,10 @@ lint: build
 format: console/node_modules/.package-lock.json
 	gofmt -w $$(git ls-files '*.go')
 	cd console && npm run --silent format
+
+# What the rules find in a collection of faults, miss in it, and find in sound files.
+check-corpus:
+	go test -count=1 -v -run 'TestFaults|TestClean' ./core/corpus | sed -n 's/^ *[a-z]*_test.go:[0-9]*: //p; /^FAIL/p; /^ok/p'
 
 bench: build
 	WARDICON_BENCH=1 go test -v -count=1 ./bench

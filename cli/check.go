@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -31,7 +33,10 @@ import (
 // Bounds on what is taken out of folders.
 const (
 	maxFiles = 20_000
-	maxTotal = 256 << 20
+	maxTotal = 64 << 20
+
+	// memory is what a check keeps within where files do not need more by themselves, in bytes.
+	memory = 80 << 20
 )
 
 // ignoreName is the ignore file that is looked for beside what is checked.
@@ -101,6 +106,7 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 	if err != nil {
 		return err
 	}
+	debug.SetMemoryLimit(memory)
 	items := batch.Check(files, options)
 	if o.fix {
 		if items, err = a.fix(files, items, options); err != nil {
@@ -149,7 +155,9 @@ func (a *app) checked(c view.Checked) {
 }
 
 func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptions) (batch.Options, error) {
-	options := batch.Options{Now: time.Now(), Fetch: fetch}
+	key := make([]byte, 32)
+	_, _ = rand.Read(key)
+	options := batch.Options{Now: time.Now(), Fetch: fetch, Judge: secret.NewMemo(key, 10_000).Judge}
 	if o.release != "" {
 		name, release, _ := strings.Cut(o.release, " ")
 		found, ok := platform.Find(vpn.Platform(name), strings.TrimSpace(release))
@@ -284,7 +292,10 @@ func readFile(name string) (data []byte, exposed bool, err error) {
 	info, err := f.Stat()
 	if err == nil {
 		exposed = info.Mode().IsRegular() && info.Mode().Perm()&0o044 != 0
-		data, err = io.ReadAll(io.LimitReader(f, maxRead))
+		var b bytes.Buffer
+		b.Grow(int(min(max(info.Size(), 0), maxRead)) + bytes.MinRead)
+		_, err = b.ReadFrom(io.LimitReader(f, maxRead))
+		data = b.Bytes()
 	}
 	return data, exposed, errors.Join(err, f.Close())
 }

@@ -39,5 +39,11 @@ func (s *Service) looked(ctx context.Context, files []batch.File, release string
 	if o.Gateways, err = store.Gateways.Where(ctx, tx, "1"); err != nil {
 		return nil, err
 	}
+	select { // each may take as much memory as all its files
+	case s.reading <- struct{}{}:
+		defer func() { <-s.reading }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
 	return batch.Check(files, o), nil
 }

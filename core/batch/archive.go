@@ -99,6 +99,9 @@ func (u *unpacker) zip(f File, depth int) error {
 		if e.Flags&1 != 0 {
 			return fmt.Errorf("%q is closed by a passphrase", e.Name)
 		}
+		if e.UncompressedSize64 > format.MaxFile && e.UncompressedSize64/max(e.CompressedSize64, 1) > maxRatio {
+			return fmt.Errorf("%q grows to more than %d times its size", e.Name, maxRatio)
+		}
 		r, err := e.Open()
 		if err != nil {
 			return errors.New("packed in a way that is not read")

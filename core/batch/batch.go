@@ -6,11 +6,16 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/x509"
+	"encoding/binary"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 	"unicode/utf16"
+	"unicode/utf8"
 
 	"wardicon/core/check"
 	"wardicon/core/format"
@@ -88,17 +93,40 @@ func Check(files []File, o Options) []Item {
 			passphrases = append(passphrases, secret.New(strings.TrimRight(string(w.file.Data), "\r\n")))
 		}
 	}
+	budget := int64(leastRounds)
 	for _, w := range list {
-		w.read(list, passphrases, o.Fetch)
+		budget += int64(len(w.file.Data)) * roundsPerByte
+	}
+	for _, w := range list {
+		budget -= w.read(list, passphrases, o.Fetch, budget)
+	}
+	for _, w := range list {
+		if w.needed && w.codec != nil { // whatever needs it has read it, and knows the rest
+			w.reading = format.Reading{}
+		}
 	}
 	all := gathered(list)
 	items := []Item{}
-	for _, w := range list {
-		items = append(items, w.judged(all, o))
-	}
+	items = append(items, judgedAll(list, all, o)...)
 	for _, n := range u.notes {
 		items = append(items, Item{Name: n.At.File, Kind: "archive", Findings: check.Files(&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy})})
 	}
+	return items
+}
+
+// judgedAll judges the files side by side, and answers in their order.
+func judgedAll(list []*work, l loose, o Options) []Item {
+	items := make([]Item, len(list))
+	var group sync.WaitGroup
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(list)) {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+				items[i] = list[i].judged(l, o)
+			}
+		})
+	}
+	group.Wait()
 	return items
 }
 
@@ -173,19 +201,33 @@ func fromUTF16(data []byte) ([]byte, bool) {
 	if !little && !(data[0] == 0xFE && data[1] == 0xFF) {
 		return nil, false
 	}
-	units := make([]uint16, 0, len(data)/2)
-	for i := 2; i < len(data); i += 2 {
-		a, b := uint16(data[i]), uint16(data[i+1])
-		if little {
-			a, b = b, a
-		}
-		units = append(units, a<<8|b)
+	order := binary.ByteOrder(binary.BigEndian)
+	if little {
+		order = binary.LittleEndian
 	}
-	return []byte(string(utf16.Decode(units))), true
+	text := make([]byte, 0, len(data)/2)
+	for rest := data[2:]; len(rest) > 0; rest = rest[2:] {
+		r := rune(order.Uint16(rest))
+		if utf16.IsSurrogate(r) && len(rest) >= 4 {
+			if joined := utf16.DecodeRune(r, rune(order.Uint16(rest[2:]))); joined != utf8.RuneError {
+				r, rest = joined, rest[2:]
+			}
+		}
+		text = utf8.AppendRune(text, r)
+	}
+	return text, true
 }
 
-// read reads a file; those that it names are looked for in its own folder first.
-func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, name string) ([]byte, bool)) {
+// Rounds of key derivation that the files of a batch may ask for together: a few seconds of
+// work, and more where there is more to read.
+const (
+	leastRounds   = 4_000_000
+	roundsPerByte = 1
+)
+
+// read reads a file; those that it names are looked for in its own folder first. It answers
+// with the rounds of key derivation that were done.
+func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, name string) ([]byte, bool), budget int64) (rounds int64) {
 	beside := func(name string) ([]byte, bool) {
 		var found *work
 		for _, other := range list {
@@ -209,15 +251,27 @@ func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, 
 		found.needed = true
 		return found.file.Data, true
 	}
+	tooMuch := func() int64 {
+		w.codec, w.bag = nil, nil
+		w.notes = append(w.notes, format.Note{Kind: format.NotYetRead, Found: "the files ask for more rounds of key derivation than are done for one lot", At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
+		return 0
+	}
 	switch {
+	case budget <= 0 && (w.codec != nil || w.bag != nil):
+		return tooMuch()
 	case w.codec != nil:
 		w.reading = w.codec.Read(path.Base(w.file.Name), w.text, beside)
 		placed(&w.reading, w.file.Name)
+		return w.reading.Rounds
 	case w.bag != nil:
+		if rounds = min(pki.Rounds(w.file.Data), pki.MaxRounds) * int64(3+len(passphrases)) / 3; rounds > budget {
+			return tooMuch()
+		}
 		b := pki.Open(w.file.Data, passphrases...)
 		w.bag = &b
 		w.notes = append(w.notes, check.BagNotes(w.file.Name, b)...)
 	}
+	return rounds
 }
 
 // placed puts the whole name of a file into the places that a reader gave, which know it
@@ -242,14 +296,17 @@ func placed(r *format.Reading, name string) {
 // loose are the certificates of a batch that stand in files of their own.
 type loose struct {
 	authorities, servers []check.Held
+	others               []check.Held // that do not say whether they are a gateway's
 	revoked              []*x509.RevocationList
 	bags                 []check.Packed
 	hosts                []string
+	known                bool // some file is of a kind that is read here
 }
 
 func gathered(list []*work) loose {
 	var l loose
 	for _, w := range list {
+		l.known = l.known || w.codec != nil || w.bag != nil
 		for _, c := range w.reading.Connections {
 			if host := strings.ToLower(c.Connection.Server); !slices.Contains(l.hosts, host) {
 				l.hosts = append(l.hosts, host)
@@ -268,6 +325,8 @@ func gathered(list []*work) loose {
 				l.authorities = append(l.authorities, h)
 			case pki.ForServer:
 				l.servers = append(l.servers, h)
+			default:
+				l.others = append(l.others, h)
 			}
 		}
 		w.partner(list)
@@ -336,7 +395,7 @@ func (w *work) judged(l loose, o Options) Item {
 		return item
 	case len(notes) == 0 && !w.needed:
 		kind, found := format.NotYetRead, "none of the formats that are read here"
-		if w.file.Asked {
+		if w.file.Asked && !l.known {
 			kind, found = format.Unreadable, found+" ("+all.Titles()+", PEM, DER, PKCS #7, PKCS #12)"
 		}
 		base.Notes = []format.Note{{Kind: kind, Found: found, At: format.Position{File: w.file.Name, Line: 1, Column: 1}}}
@@ -344,6 +403,10 @@ func (w *work) judged(l loose, o Options) Item {
 	for i, c := range w.reading.Connections {
 		s := base
 		s.Connection, s.Positions = c.Connection, c.Positions
+		s.Apart = c.Apart
+		if slices.ContainsFunc(w.reading.Notes, func(n format.Note) bool { return n.Kind == format.FileMissing || n.Kind == format.BlockEmpty }) {
+			s.Apart = append(slices.Clone(c.Apart), vpn.FieldIdentity, vpn.FieldAuthority) // told of as such
+		}
 		if i > 0 {
 			s.Notes = nil // remarks on the file are told once
 		}
@@ -373,19 +436,25 @@ func (w *work) judged(l loose, o Options) Item {
 	if len(w.reading.Connections) == 0 {
 		item.Findings = check.Files(&base)
 	}
+	for i := range item.Findings {
+		if item.Findings[i].Position == nil { // what is missing has no place of its own
+			item.Findings[i].Position = &format.Position{File: w.file.Name, Line: 1, Column: 1}
+		}
+	}
 	check.Sort(item.Findings)
 	return item
 }
 
 // serving are the gateways' certificates that a connection meets: that of the only gateway
-// in the batch, or those that have its name.
+// in the batch, or those that have its name, whatever they say that they are for.
 func (l loose) serving(host string) []check.Held {
 	if len(l.hosts) == 1 && len(l.servers) == 1 {
 		return l.servers
 	}
 	var list []check.Held
-	for _, h := range l.servers {
+	for _, h := range slices.Concat(l.servers, l.others) {
 		if pki.Covers(h.Chain[0], host) {
+			h.Usage, h.Field = pki.ForServer, vpn.FieldServer
 			list = append(list, h)
 		}
 	}

@@ -6,6 +6,8 @@ import (
 	"bytes"
 	"compress/gzip"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -73,7 +75,7 @@ func zipped(t *testing.T, files map[string]string) []byte {
 	return b.Bytes()
 }
 
-func tarred(t *testing.T, compressed bool, files map[string]string) []byte {
+func tarred(t testing.TB, compressed bool, files map[string]string) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
@@ -236,4 +238,30 @@ func TestMend(t *testing.T) {
 	if m := batch.Mend(f, nil, batch.Check([]batch.File{f}, batch.Options{})[0]); !bytes.Equal(m.New, m.Old) || len(m.Done) > 0 {
 		t.Errorf("a blank inside a login was mended, which only a person can: %v", m.Done)
 	}
+}
+
+// FuzzCheck checks whatever comes as a file of any name: it answers for it, and each finding
+// has its place.
+func FuzzCheck(f *testing.F) {
+	files, _ := filepath.Glob("../corpus/testdata/*/*/*/*")
+	for _, name := range files {
+		if data, err := os.ReadFile(name); err == nil && len(data) < 20_000 {
+			f.Add(filepath.Base(name), data)
+		}
+	}
+	f.Add("a.tgz", tarred(f, true, map[string]string{"../b.nmconnection": keyfile}))
+	f.Fuzz(func(t *testing.T, name string, data []byte) {
+		items := batch.Check([]batch.File{{Name: name, Data: data, Asked: true}}, batch.Options{Now: now})
+		if len(items) == 0 {
+			t.Fatal("no answer")
+		}
+		for _, i := range items {
+			for _, found := range i.Findings {
+				if found.Rule == "" || found.Position == nil {
+					t.Fatalf("%+v has no place", found)
+				}
+			}
+			batch.Mend(batch.File{Name: name, Data: data}, nil, i)
+		}
+	})
 }

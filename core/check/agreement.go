@@ -36,6 +36,10 @@ func (s *Subject) Agreements() []Agreement {
 			a.Chosen = used[0].String()
 		} else {
 			a.Change = s.change(p)
+			if mine, _, _ := suite.Nearest(p.client, p.server); p.later() {
+				mine.Group = ""
+				a.Chosen = mine.String() + " until the keys are renewed"
+			}
 		}
 		list = append(list, a)
 	}
@@ -53,10 +57,18 @@ func (s *Subject) Agreements() []Agreement {
 	case c.SSTP != nil && o.SSTP != nil:
 		list = common(list, vpn.FieldPPP, "PPP method", s.methods(c.SSTP.PPP), o.SSTP.PPP, false)
 	case c.TLS != nil && o.TLS != nil:
-		list = common(list, vpn.FieldCiphers, "data cipher", c.TLS.Ciphers, o.TLS.Ciphers, true)
+		ciphers := c.TLS.Ciphers
+		if len(ciphers) == 0 {
+			ciphers = clientCiphers
+		}
+		list = common(list, vpn.FieldCiphers, "data cipher", ciphers, o.TLS.Ciphers, true)
 	}
 	return list
 }
+
+// clientCiphers are what a client of the TLS tunnel offers by itself (openvpn(8), option
+// data-ciphers).
+var clientCiphers = []string{"AES-256-GCM", "AES-128-GCM", "CHACHA20-POLY1305"}
 
 // methods are the PPP methods that the file names, else those of the release.
 func (s *Subject) methods(named []suite.PPPMethod) []suite.PPPMethod {

@@ -2,12 +2,12 @@ package check
 
 import (
 	"fmt"
-	"net/url"
 	"regexp"
 	"slices"
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/plan"
 	"wardicon/core/vpn"
 )
 
@@ -45,9 +45,6 @@ var behaviourRules = []Rule{
 				if under(s.Connection.Server, domain) {
 					return []Hit{{Field: vpn.FieldDemand, Found: fmt.Sprintf("%s is looked up in %s, which triggers the connection", quote(s.Connection.Server), quote(domain))}}
 				}
-			}
-			if u, err := url.Parse(d.Probe); err == nil && d.Probe != "" && strings.EqualFold(u.Hostname(), s.Connection.Server) {
-				return []Hit{{Field: vpn.FieldDemand, Found: "the probe asks the gateway itself, which answers outside too"}}
 			}
 			if c := s.Connection.Connect; c == vpn.ByHand || c == vpn.AtSignIn {
 				return []Hit{{Field: vpn.FieldDemand, Found: "conditions, while it connects " + strings.ReplaceAll(string(c), "-", " ")}}
@@ -89,6 +86,9 @@ var behaviourRules = []Rule{
 		Why: "People are asked for it although it was meant to be saved.", Mend: "Tell people the password, or choose a file that carries it.", Source: "see the platform table",
 		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepSaved }}, Good: Example{"one that is asked for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepAsked }},
 		look: func(s *Subject) []Hit {
+			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldKeep }); i >= 0 {
+				return []Hit{{Field: vpn.FieldKeep, Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason}}
+			}
 			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword && s.Connection.Keep == vpn.KeepSaved && s.Connection.NeedsPassword() {
 				return []Hit{{Field: vpn.FieldKeep, Found: "saved, which " + s.Release.Title + " does not do by a file"}}
 			}

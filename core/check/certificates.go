@@ -63,15 +63,35 @@ func (s *Subject) held() []Held {
 	return list
 }
 
-// anchors are the authorities that the device is told to believe.
-func (s *Subject) anchors() []*x509.Certificate {
-	var list []*x509.Certificate
+// anchors are the authorities that the device is told to believe: those that nobody else
+// among them vouches for. The others stand in between.
+func (s *Subject) anchors() (anchors, between []*x509.Certificate) {
+	var all []*x509.Certificate
 	for _, h := range s.held() {
 		if h.Usage == pki.ForAuthority {
-			list = append(list, h.leaf())
+			all = append(all, h.leaf())
 		}
 	}
-	return list
+	for _, c := range all {
+		vouched := slices.ContainsFunc(all, func(by *x509.Certificate) bool {
+			return !by.Equal(c) && string(by.RawSubject) == string(c.RawIssuer) && string(c.RawSubject) != string(c.RawIssuer)
+		})
+		if vouched {
+			between = append(between, c)
+		} else {
+			anchors = append(anchors, c)
+		}
+	}
+	if len(anchors) == 0 { // they vouch for each other in a ring
+		return all, nil
+	}
+	return anchors, between
+}
+
+// path walks from a certificate to the authorities that are here.
+func (s *Subject) path(h Held) (links []*x509.Certificate, broken pki.Break) {
+	anchors, between := s.anchors()
+	return pki.Path(h.leaf(), slices.Concat(h.Chain[1:], between), append(anchors, last(h.Chain)...))
 }
 
 // certificates puts others into the place of those of the connection, for examples.
@@ -187,7 +207,7 @@ var certificateRules = []Rule{
 		}),
 		Good: certificateExample("an authority that outlives it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: leaves(func(s *Subject, h Held) []Hit {
-			links, _ := pki.Path(h.leaf(), h.Chain[1:], s.anchors())
+			links, _ := s.path(h)
 			for i := 1; i < len(links); i++ {
 				if links[i].NotAfter.Before(links[i-1].NotAfter) {
 					return []Hit{h.hit(links[i], "ends on %s, %s on %s", day(links[i].NotAfter), called(links[i-1]), day(links[i-1].NotAfter))}
@@ -277,7 +297,10 @@ var certificateRules = []Rule{
 			if h.Usage == pki.ForClient && len(h.Chain) == 1 {
 				return nil // the gateway knows its own authorities; the device's may be another
 			}
-			if links, broken := pki.Path(h.leaf(), h.Chain[1:], append(s.anchors(), last(h.Chain)...)); broken == pki.IssuerMissing && len(s.anchors()) > 0 {
+			if anchors, _ := s.anchors(); len(anchors) == 0 {
+				return nil
+			}
+			if links, broken := s.path(h); broken == pki.IssuerMissing {
 				end := links[len(links)-1]
 				return []Hit{h.hit(end, "is by %s, which is not there", quote(end.Issuer.CommonName))}
 			}
@@ -526,7 +549,7 @@ func usage(h Held, want x509.ExtKeyUsage, name string) []Hit {
 // broken finds paths that break in one way. The issuer at fault is named.
 func broken(kind pki.Break, words string) func(*Subject) []Hit {
 	return leaves(func(s *Subject, h Held) []Hit {
-		links, broken := pki.Path(h.leaf(), h.Chain[1:], append(s.anchors(), last(h.Chain)...))
+		links, broken := s.path(h)
 		if broken != kind {
 			return nil
 		}

@@ -141,7 +141,8 @@ type Subject struct {
 	Reused   []Reuse
 	Alike    []string // logins that differ from the account's in capitals only
 	Live     *Live
-	Outdated bool // the last parcel was built from other data
+	Outdated bool        // the last parcel was built from other data
+	Apart    []vpn.Field // what is not in the file, and need not be
 
 	certificates *[]Held
 

@@ -130,14 +130,10 @@ var fitRules = []Rule{
 		Good: Example{"the gateway's group", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
 			for _, p := range s.parts() {
-				if p.field != vpn.FieldESP || len(p.server) == 0 || len(p.client) == 0 {
+				if !p.later() {
 					continue
 				}
-				if _, ok := suite.Match(p.client, p.server, false); ok {
-					continue
-				}
-				mine, its, ok := suite.Nearest(p.client, p.server)
-				if ok && mine.Encryption == its.Encryption && mine.Integrity == its.Integrity && mine.Group != "" && its.Group != "" {
+				if mine, its, ok := suite.Nearest(p.client, p.server); ok {
 					return []Hit{{Field: vpn.FieldESP, Found: fmt.Sprintf("%s, and the gateway has %s", mine.Group, its.Group), Mend: fmt.Sprintf("Set %s on the device, or add %s at the gateway.", its.Group, mine.Group)}}
 				}
 			}

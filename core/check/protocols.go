@@ -49,7 +49,7 @@ var protocolRules = []Rule{
 		Bad:  Example{"IKEv2 by certificate, without one", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2Certificate }},
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
-			if s.Connection.NeedsIdentity() && s.Connection.Identity == nil {
+			if s.Connection.NeedsIdentity() && s.Connection.Identity == nil && !slices.Contains(s.Apart, vpn.FieldIdentity) {
 				return []Hit{{Field: vpn.FieldIdentity, Found: "none"}}
 			}
 			return nil
@@ -62,7 +62,7 @@ var protocolRules = []Rule{
 		Bad:  Example{"a TLS tunnel without an authority", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "" }},
 		Good: Example{"a TLS tunnel with one", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
-			if s.Connection.TLS != nil && s.Connection.Authority == "" {
+			if s.Connection.TLS != nil && s.Connection.Authority == "" && !slices.Contains(s.Apart, vpn.FieldAuthority) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none"}}
 			}
 			return nil
@@ -76,29 +76,23 @@ var protocolRules = []Rule{
 		Good: Example{"IKEv2 with one", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
 			c := s.Connection
-			if len(s.anchors()) == 0 && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
+			if anchors, _ := s.anchors(); len(anchors) == 0 && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none in the connection"}}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "authority-unread", Title: "Authority that is none", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "Devices do not believe a certificate that is not allowed to vouch for others.", Mend: "Take the authority's own certificate, not the gateway's.", Source: "RFC 5280 §4.2.1.9",
+		Code: "authority-unread", Title: "Authority that cannot be read", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "The device has nobody to believe, and refuses the gateway.", Mend: "Take the authority's certificate anew, in PEM form.", Source: "RFC 7468 §5",
 		Bad:  Example{"text that is no certificate", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "-----BEGIN NOTHING-----" }},
 		Good: Example{"an authority's certificate", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
 			if s.Connection.Authority == "" {
 				return nil
 			}
-			list, err := pki.Certificates(s.Connection.Authority)
-			if err != nil {
+			if _, err := pki.Certificates(s.Connection.Authority); err != nil {
 				return []Hit{{Field: vpn.FieldAuthority, Found: err.Error()}}
-			}
-			for _, c := range list {
-				if !c.IsCA {
-					return []Hit{{Field: vpn.FieldAuthority, Found: quote(c.Subject.CommonName) + " is no authority"}}
-				}
 			}
 			return nil
 		},
@@ -376,7 +370,9 @@ var wishRules = []Rule{
 		look: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, u := range s.Unmet {
-				hits = append(hits, Hit{Field: u.Field, Found: fmt.Sprintf("%s; %s", u.Wanted, u.Reason)})
+				if u.Field != vpn.FieldKeep { // save-lacking says so
+					hits = append(hits, Hit{Field: u.Field, Found: fmt.Sprintf("%s; %s", u.Wanted, u.Reason)})
+				}
 			}
 			return hits
 		},

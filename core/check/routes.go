@@ -118,7 +118,7 @@ var routeRules = []Rule{
 		Bad:  Example{"split and no route", func(s *Subject) { s.Connection.Routes = nil; s.Connection.DNS = nil; s.Connection.Domains = nil }},
 		Good: Example{"full and no route", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
 		look: func(s *Subject) []Hit {
-			if s.Connection.Tunnel == vpn.TunnelSplit && len(s.Connection.Routes) == 0 && (s.Ability == nil || s.Ability.SplitRoutes) {
+			if s.Connection.Tunnel == vpn.TunnelSplit && len(s.Connection.Routes) == 0 && (s.Gateway != nil || s.Connection.TLS == nil) && !slices.Contains(s.Apart, vpn.FieldRoutes) && (s.Ability == nil || s.Ability.SplitRoutes) {
 				return []Hit{{Field: vpn.FieldRoutes, Found: "split tunnel, no network named"}}
 			}
 			return nil
@@ -138,7 +138,7 @@ var routeRules = []Rule{
 		}},
 		Good: Example{"full with DNS", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
 		look: func(s *Subject) []Hit {
-			if s.Connection.Tunnel == vpn.TunnelFull && len(s.dns()) == 0 && len(s.domains()) == 0 {
+			if s.Gateway != nil && s.Connection.Tunnel == vpn.TunnelFull && len(s.dns()) == 0 && len(s.domains()) == 0 {
 				return []Hit{{Field: vpn.FieldDNS, Found: "none"}}
 			}
 			return nil

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -58,7 +59,7 @@ var secretRules = []Rule{
 		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
 		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit {
-			if s.byPSK() && s.psk() == "" {
+			if s.byPSK() && s.psk() == "" && !slices.Contains(s.Apart, vpn.FieldPSK) {
 				return []Hit{{Field: vpn.FieldPSK, Found: "no key"}}
 			}
 			return nil

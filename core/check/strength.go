@@ -16,6 +16,7 @@ type part struct {
 	client, server []suite.Proposal
 	set            []suite.Proposal // what the file itself says
 	pfsOptional    bool
+	groupLater     bool // the group counts only when keys are renewed (RFC 7296 §1.3.1)
 }
 
 // parts lists IKE and ESP. The client's side is what the file sets, else what the
@@ -26,6 +27,7 @@ func (s *Subject) parts() []part {
 		return nil
 	}
 	list := []part{{field: vpn.FieldIKE, title: "IKE"}, {field: vpn.FieldESP, title: "ESP", pfsOptional: true}}
+	list[1].groupLater = s.Connection.IKEv2 != nil
 	for i, set := range [][]string{ike, esp} {
 		list[i].set, _ = suite.ParseAll(set)
 		list[i].client = list[i].set
@@ -64,6 +66,23 @@ func (p part) used() []suite.Proposal {
 	return nil
 }
 
+// later tells that the two sides share a suite but for its group, which shows only when
+// the keys of a child are renewed.
+func (p part) later() bool {
+	if !p.groupLater || p.used() != nil {
+		return false
+	}
+	bare := func(list []suite.Proposal) []suite.Proposal {
+		out := slices.Clone(list)
+		for i := range out {
+			out[i].Group = ""
+		}
+		return out
+	}
+	_, ok := suite.Match(bare(p.client), bare(p.server), false)
+	return ok
+}
+
 func (s *Subject) setIKE(v ...string) { s.Connection.L2TP.IKE = v; s.Gateway.Offers.L2TP.IKE = v }
 func (s *Subject) setESP(v ...string) { s.Connection.L2TP.ESP = v; s.Gateway.Offers.L2TP.ESP = v }
 
@@ -91,7 +110,7 @@ func ofWorth(w suite.Worth) func(part, suite.Proposal) (string, bool) {
 
 func (s *Subject) nothingShared(field vpn.Field) []Hit {
 	for _, p := range s.parts() {
-		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil {
+		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil || p.later() {
 			continue
 		}
 		found := fmt.Sprintf("the device sends %s, the gateway takes %s", names(p.client), names(p.server))

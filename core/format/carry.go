@@ -196,7 +196,10 @@ func Packed(title string, c vpn.Connection, bare bool) ([]byte, secret.Text, err
 }
 
 // Unpacked opens a PKCS#12 identity that stands in a file.
-func Unpacked(data []byte, passphrase secret.Text) (*vpn.Identity, error) {
+func (r *Reading) Unpacked(data []byte, passphrase secret.Text) (*vpn.Identity, error) {
+	if r.Rounds += pki.Rounds(data); r.Rounds > pki.MaxRounds {
+		return nil, fmt.Errorf("%d rounds of key derivation in one file, expected at most %d", r.Rounds, pki.MaxRounds)
+	}
 	id, err := pki.Unpack(data, passphrase)
 	if err != nil {
 		return nil, err

@@ -20,6 +20,9 @@ import (
 // MaxFile is the largest file that a reader takes, in bytes.
 const MaxFile = 8 << 20
 
+// MaxConnections is the most that is read out of one file.
+const MaxConnections = 200
+
 // File is one file of a parcel. Private marks one with secrets inside, which belongs
 // on the device readable by its owner alone.
 type File struct {
@@ -120,28 +123,60 @@ type LineMend struct{ Text string }
 type Located struct {
 	Connection vpn.Connection
 	Positions  map[vpn.Field]Position
+	Apart      []vpn.Field // what the device has from elsewhere, such as a certificate in its own store
 }
 
 // Reading is what a reader found in a file. Pieces are the files beside it that were
-// needed.
+// needed, Rounds the work that identities in it asked for.
 type Reading struct {
 	Connections []Located
 	Notes       []Note
 	Pieces      []string
+	Rounds      int64
+	told        map[NoteKind]int
+	full        bool
 }
 
-// Note adds a remark.
+// Add takes in a connection; of very many only the first are kept, which is remarked.
+func (r *Reading) Add(c Located) {
+	switch len(r.Connections) {
+	case MaxConnections:
+		if !r.full {
+			r.full = true
+			r.Note(NotYetRead, c.Positions[vpn.FieldProtocol], "more than %d connections; the first were read", MaxConnections)
+		}
+	default:
+		r.Connections = append(r.Connections, c)
+	}
+}
+
+// maxTold bounds the remarks of one kind in one file.
+const maxTold = 100
+
+// Note adds a remark. Of very many of one kind only the first are kept.
 func (r *Reading) Note(kind NoteKind, at Position, found string, args ...any) {
+	r.note(kind, at, nil, found, args)
+}
+
+func (r *Reading) note(kind NoteKind, at Position, mend *LineMend, found string, args []any) {
+	if r.told == nil {
+		r.told = map[NoteKind]int{}
+	}
+	switch r.told[kind]++; {
+	case r.told[kind] > maxTold:
+		return
+	case r.told[kind] == maxTold:
+		found, args, mend = "the same from here on, more often than is listed", nil, nil
+	}
 	if len(args) > 0 {
 		found = fmt.Sprintf(found, args...)
 	}
-	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at})
+	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at, Mend: mend})
 }
 
 // Mendable adds a remark on a line with what it should be.
 func (r *Reading) Mendable(kind NoteKind, at Position, line, found string, args ...any) {
-	r.Note(kind, at, found, args...)
-	r.Notes[len(r.Notes)-1].Mend = &LineMend{line}
+	r.note(kind, at, &LineMend{line}, found, args)
 }
 
 // Beside looks up another file that came with the one that is read, by its base name;

@@ -197,8 +197,8 @@ var oldEncryption = [][]byte{
 }
 
 func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
-	if n := rounds(data, 0); n > maxRounds {
-		b.trouble(BagUnreadable, 1, "%d rounds of key derivation, more than %d", n, maxRounds)
+	if n := Rounds(data); n > MaxRounds {
+		b.trouble(BagUnreadable, 1, "%d rounds of key derivation, more than %d", n, MaxRounds)
 		return
 	}
 	b.Old = slices.ContainsFunc(oldEncryption, func(oid []byte) bool { return bytes.Contains(data, oid) })

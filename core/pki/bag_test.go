@@ -1,6 +1,9 @@
 package pki_test
 
 import (
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -29,6 +32,12 @@ func FuzzOpen(f *testing.F) {
 	f.Add([]byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"))
 	f.Add([]byte("0\x14\x02\x01\x030\x0f\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x01"))
 	f.Add([]byte("0\x80\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x02\xa0\x80"))
+	files, _ := filepath.Glob("../corpus/testdata/*/*/*/*")
+	for _, name := range files {
+		if data, err := os.ReadFile(name); err == nil && slices.Contains([]string{".pem", ".p12", ".p7b", ".cer", ".crt", ".crl"}, filepath.Ext(name)) {
+			f.Add(data)
+		}
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, trouble := range pki.Open(data).Troubles {
 			if trouble.Line < 1 {

@@ -15,8 +15,9 @@ import (
 	"wardicon/core/secret"
 )
 
-// maxRounds bounds the work that a PKCS#12 file may ask for before it is opened.
-const maxRounds = 1_000_000
+// MaxRounds bounds the work that a PKCS#12 file may ask for before it is opened. A file has
+// three derivations; 600,000 rounds each are the most that anybody recommends.
+const MaxRounds = 2_000_000
 
 // stream yields bytes that follow from a key: nobody without it can foretell them.
 type stream struct {
@@ -74,8 +75,8 @@ func Unpack(data []byte, passphrase secret.Text) (Identity, error) {
 	if len(data) > MaxPEM {
 		return Identity{}, fmt.Errorf("found %d bytes, expected at most %d", len(data), MaxPEM)
 	}
-	if n := rounds(data, 0); n > maxRounds {
-		return Identity{}, fmt.Errorf("found %d rounds of key derivation, expected at most %d", n, maxRounds)
+	if n := Rounds(data); n > MaxRounds {
+		return Identity{}, fmt.Errorf("found %d rounds of key derivation, expected at most %d", n, MaxRounds)
 	}
 	key, leaf, chain, err := pkcs12.DecodeChain(data, passphrase.Reveal())
 	if err != nil {
@@ -91,30 +92,34 @@ func Unpack(data []byte, passphrase secret.Text) (Identity, error) {
 	return Identity{leaf, chain, signer}, nil
 }
 
-// rounds finds the largest count of rounds in a DER structure: an INTEGER that follows
-// an OCTET STRING, as in the parameters of RFC 7292 §4 and RFC 8018 §A. It looks into
-// octet strings that hold DER themselves.
+// Rounds adds up the rounds of key derivation that a PKCS#12 file asks for: each INTEGER
+// that follows an OCTET STRING, as in the parameters of RFC 7292 §4 and RFC 8018 §A.
+func Rounds(data []byte) int64 { return min(rounds(data, 0), endless) }
+
+const endless = 1 << 40
+
+// rounds looks into octet strings too, where they hold DER themselves.
 func rounds(der []byte, depth int) int64 {
-	var most int64
+	var sum int64
 	salted := false
-	for len(der) > 0 && depth < 24 {
+	for len(der) > 0 && depth < 24 && sum < endless {
 		var v asn1.RawValue
 		rest, err := asn1.Unmarshal(der, &v)
 		if err != nil {
-			return most
+			return sum
 		}
 		if v.Tag == asn1.TagInteger && v.Class == asn1.ClassUniversal && salted {
-			if n := new(big.Int).SetBytes(v.Bytes); !n.IsInt64() {
-				return 1 << 62
-			} else if n.Int64() > most && len(v.Bytes) <= 8 {
-				most = n.Int64()
+			n := new(big.Int).SetBytes(v.Bytes)
+			if !n.IsInt64() || n.Int64() > endless {
+				return endless
 			}
+			sum += n.Int64()
 		}
 		salted = v.Tag == asn1.TagOctetString && v.Class == asn1.ClassUniversal
 		if v.IsCompound || salted && len(v.Bytes) > 0 && v.Bytes[0] == 0x30 {
-			most = max(most, rounds(v.Bytes, depth+1))
+			sum += rounds(v.Bytes, depth+1)
 		}
 		der = rest
 	}
-	return most
+	return sum
 }

@@ -57,6 +57,26 @@ func (p *planner) builtIn(field vpn.Field, title string, client, server []string
 	}
 }
 
+// kept takes back proposals that the chosen file does not carry: the client then sends its
+// own.
+func (p *planner) kept(file vpn.Connection) {
+	c, o := &p.plan.Connection, p.in.Gateway.Offers
+	ike, esp := file.Proposals()
+	setIKE, setESP := c.Proposals()
+	if len(ike)+len(esp) > 0 || len(setIKE)+len(setESP) == 0 {
+		return
+	}
+	p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldIKE || c.Field == vpn.FieldESP })
+	switch {
+	case c.IKEv2 != nil && o.IKEv2 != nil:
+		c.IKEv2.IKE, c.IKEv2.ESP, ike, esp = []string{}, []string{}, o.IKEv2.IKE, o.IKEv2.ESP
+	case c.L2TP != nil && o.L2TP != nil:
+		c.L2TP.IKE, c.L2TP.ESP, ike, esp = []string{}, []string{}, o.L2TP.IKE, o.L2TP.ESP
+	}
+	p.builtIn(vpn.FieldIKE, "IKE proposal", p.plan.Ability.IKE, ike, false)
+	p.builtIn(vpn.FieldESP, "ESP proposal", p.plan.Ability.ESP, esp, true)
+}
+
 // carried keeps the proposals that a dialect has names for.
 func carried(list []string, names suite.Dialect) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(v string) bool {

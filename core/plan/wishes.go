@@ -135,6 +135,7 @@ func (p *planner) format() {
 	if !p.plan.Offered || !ability.Support.Usable() {
 		kept = *c // a blocker stands in the way of everything
 	}
+	p.kept(kept)
 	p.unmet(kept, title)
 }
 
@@ -173,7 +174,11 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 	}
 	if c.Keep == vpn.KeepSaved && kept.Keep == vpn.KeepAsked && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
 		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
-		p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, upper(format) + " takes no password"})
+		reason := upper(format) + " takes no password"
+		p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, reason})
+		if p.in.Profile.Wishes.Password == vpn.KeepSaved || p.in.Pattern.Password == vpn.KeepSaved {
+			p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldKeep, "password: saved", reason})
+		}
 	}
 }
 

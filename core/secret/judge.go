@@ -8,9 +8,14 @@ import (
 	"github.com/ccojocar/zxcvbn-go"
 )
 
-// judged bounds the work of the estimator: what comes after so many characters can
-// only make a secret stronger.
-const judged = 48
+// Bounds on the work of the estimator, which grows with the square of the length: what comes
+// after so many characters can only make a secret stronger. The first are judged by
+// themselves; where they withstand as many guesses as anybody asks for, no more are.
+const (
+	judged      = 48
+	judgedFirst = 20
+	enough      = 72 // bits
+)
 
 // Estimate is how hard a secret is to guess.
 type Estimate struct {
@@ -21,11 +26,8 @@ type Estimate struct {
 // Judge estimates the guesses that a secret withstands, knowing the words (names,
 // logins, places) that an attacker would try first.
 func Judge(t Text, words ...string) Estimate {
-	value := t.value
-	if runes := []rune(value); len(runes) > judged {
-		value = string(runes[:judged])
-	}
-	if value == "" {
+	runes := []rune(t.value)
+	if len(runes) == 0 {
 		return Estimate{}
 	}
 	var known []string
@@ -36,6 +38,15 @@ func Judge(t Text, words ...string) Estimate {
 			}
 		}
 	}
+	if len(runes) > judgedFirst {
+		if e := judge(string(runes[:judgedFirst]), known); e.Bits >= enough {
+			return e
+		}
+	}
+	return judge(string(runes[:min(len(runes), judged)]), known)
+}
+
+func judge(value string, known []string) Estimate {
 	found := zxcvbn.PasswordStrength(value, known)
 	common := len(found.MatchSequence) == 1 && found.MatchSequence[0].DictionaryName == "Passwords" && found.MatchSequence[0].Token == value
 	return Estimate{Bits: found.Entropy, Common: common}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -223,6 +224,12 @@ func TestCarried(t *testing.T) {
 	}
 }
 
+// trailer ends a binary property list of a few objects.
+func trailer(objects, table string) string {
+	zeros := strings.Repeat("\x00", 7)
+	return zeros[:6] + "\x01\x01" + zeros + objects + zeros + "\x00" + zeros + table
+}
+
 // TestBrokenFiles shows that a reader says what is wrong and where.
 func TestBrokenFiles(t *testing.T) {
 	head := `<?xml version="1.0"?><plist version="1.0"><dict><key>PayloadType</key><string>Configuration</string>`
@@ -236,7 +243,10 @@ func TestBrokenFiles(t *testing.T) {
 		{"own entities", "a.mobileconfig", `<!DOCTYPE plist [<!ENTITY a "aaaa">]><plist><string>&a;</string></plist>`, format.Unreadable, 1},
 		{"nested too deep", "a.mobileconfig", "<plist>" + strings.Repeat("<array>", 100), format.Unreadable, 1},
 		{"UTF-16", "a.mobileconfig", "\xff\xfe<\x00", format.Unreadable, 1},
-		{"binary", "a.mobileconfig", "bplist00", format.Unreadable, 1},
+		{"binary, cut short", "a.mobileconfig", "bplist00", format.CutShort, 1},
+		{"binary, in a ring", "a.mobileconfig", "bplist00\xA1\x00\x08" + trailer("\x01", "\x0A"), format.Unreadable, 1},
+		{"binary, growing", "a.mobileconfig", "bplist00\xA4\x01\x01\x01\x01\xA4\x00\x00\x00\x00\x08\x0D" + trailer("\x02", "\x12"), format.Unreadable, 1},
+		{"binary, offset outside", "a.mobileconfig", "bplist00\xA1\x00\xFF" + trailer("\x01", "\x0A"), format.Unreadable, 1},
 		{"key twice", "a.mobileconfig", head + "\n<key>PayloadType</key><string>Configuration</string><key>PayloadContent</key><array/></dict></plist>", format.KeyTwice, 2},
 		{"broken base64", "a.mobileconfig", head + "\n<key>X</key>\n<data>*</data></dict></plist>", format.Unreadable, 3},
 		{"unrelated payload", "a.mobileconfig", head + "<key>PayloadContent</key><array>\n<dict><key>PayloadType</key><string>com.apple.mobiledevice.passwordpolicy</string></dict></array></dict></plist>", format.Unrelated, 2},
@@ -289,6 +299,12 @@ func FuzzRead(f *testing.F) {
 				f.Fatal(err)
 			}
 			f.Add(files[0].Content)
+		}
+	}
+	elsewhere, _ := filepath.Glob("../../corpus/testdata/*/*/*/*")
+	for _, name := range elsewhere {
+		if data, err := os.ReadFile(name); err == nil && filepath.Base(name) != "case.json" {
+			f.Add(data)
 		}
 	}
 	f.Add([]byte(`<plist><dict><key>PayloadContent</key><array><dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict></array></dict></plist>`))

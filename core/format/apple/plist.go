@@ -23,6 +23,9 @@ type parser struct {
 // parse reads an XML property list. Document type declarations with a subset of
 // their own, and so all entities but XML's five, are refused.
 func parse(file string, data []byte) (*tree.Node, []tree.Entry, error) {
+	if err := tree.Tags(file, data); err != nil {
+		return nil, nil, err
+	}
 	p := &parser{dec: xml.NewDecoder(bytes.NewReader(data)), file: file}
 	p.dec.Strict = true
 	tok, at, err := p.next()

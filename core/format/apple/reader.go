@@ -29,8 +29,8 @@ func Detect(name string, data []byte) bool {
 var (
 	commonKeys = []string{"PayloadContent", "PayloadDescription", "PayloadDisplayName", "PayloadIdentifier", "PayloadOrganization", "PayloadType", "PayloadUUID", "PayloadVersion", "PayloadEnabled"}
 	topKeys    = append([]string{"PayloadScope", "PayloadRemovalDisallowed", "PayloadExpirationDate", "RemovalDate", "DurationUntilRemoval", "ConsentText", "HasRemovalPasscode", "EncryptedPayloadContent", "IsEncrypted", "TargetDeviceType"}, commonKeys...)
-	vpnKeys    = append([]string{"UserDefinedName", "VPNType", "VPNSubType", "PPP", "IPSec", "IPv4", "DNS", "Proxies", "EAP", "IKEv2", "VPN", "VendorConfig", "OverridePrimary", "TransparentProxy", "AlwaysOn"}, commonKeys...)
-	pppKeys    = []string{"AuthName", "AuthPassword", "AuthenticationMethod", "AuthEAPPlugins", "AuthProtocol", "CommRemoteAddress", "TokenCard", "CCPEnabled", "CCPMPPE40Enabled", "CCPMPPE128Enabled", "DisconnectOnIdle", "DisconnectOnIdleTimer"}
+	vpnKeys    = append([]string{"UserDefinedName", "VPNType", "VPNSubType", "PPP", "IPSec", "IPv4", "DNS", "Proxies", "EAP", "IKEv2", "VPN", "VendorConfig", "OverridePrimary", "TransparentProxy", "AlwaysOn", "OnDemandEnabled", "OnDemandRules"}, commonKeys...)
+	pppKeys    = []string{"AuthName", "AuthPassword", "AuthenticationMethod", "AuthEAPPlugins", "AuthProtocol", "CommRemoteAddress", "TokenCard", "CCPEnabled", "CCPMPPE40Enabled", "CCPMPPE128Enabled", "DisconnectOnIdle", "DisconnectOnIdleTimer", "OnDemandEnabled", "OnDemandRules"}
 	ipsecKeys  = []string{"AuthenticationMethod", "SharedSecret", "LocalIdentifier", "LocalIdentifierType", "RemoteAddress", "XAuthEnabled", "XAuthName", "XAuthPassword", "XAuthPasswordEncryption", "PayloadCertificateUUID", "PromptForVPNPIN", "OnDemandEnabled", "OnDemandRules"}
 	dnsKeys    = []string{"ServerAddresses", "SearchDomains", "DomainName", "SupplementalMatchDomains", "SupplementalMatchDomainsNoSearch", "DNSProtocol", "ServerURL", "ServerName"}
 	ikeKeys    = []string{
@@ -47,16 +47,15 @@ type reader struct {
 	signed     bool
 	anchors    []*x509.Certificate
 	identities map[string]*vpn.Identity // by the UUID of their payload
+	closed     map[string]bool          // identities whose passphrase is asked for
 }
 
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, _ format.Beside) format.Reading {
-	r := &reader{Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}}
+	r := &reader{Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}, closed: map[string]bool{}}
 	switch {
 	case len(data) > format.MaxFile:
 		r.Note(format.Unreadable, r.Start(), "%d bytes, more than %d", len(data), format.MaxFile)
-	case bytes.HasPrefix(data, []byte("bplist")):
-		r.Note(format.Unreadable, r.Start(), "a binary property list; convert it to XML first (plutil -convert xml1)")
 	case len(data) > 0 && data[0] == 0x30:
 		content, err := pki.Signed(data)
 		if err != nil {
@@ -64,17 +63,27 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 			break
 		}
 		r.signed = true
-		r.read(bytes.TrimPrefix(content, []byte("\uFEFF")))
-	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || !utf8.Valid(data):
-		r.Note(format.Unreadable, r.Start(), "not in UTF-8; save it in that encoding")
+		r.read(content)
 	default:
-		r.read(bytes.TrimPrefix(data, []byte("\uFEFF")))
+		r.read(data)
 	}
 	return r.Reading
 }
 
+// read takes a property list of either form.
 func (r *reader) read(data []byte) {
-	root, twice, err := parse(r.File, data)
+	var root *tree.Node
+	var twice []tree.Entry
+	var err error
+	switch {
+	case bytes.HasPrefix(data, []byte(binaryMark)):
+		root, err = parseBinary(r.File, data)
+	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || !utf8.Valid(data):
+		r.Note(format.Unreadable, r.Start(), "not in UTF-8; save it in that encoding")
+		return
+	default:
+		root, twice, err = parse(r.File, bytes.TrimPrefix(data, []byte("\uFEFF")))
+	}
 	if err != nil {
 		r.Fail(err)
 		return
@@ -153,9 +162,10 @@ func (r *reader) identity(item *tree.Node) {
 	}
 	if item.Get("Password") == nil {
 		r.Note(format.NotYetRead, n.At, "a PKCS#12 identity whose passphrase is asked for")
+		r.closed[strings.ToUpper(r.Text(item, "PayloadUUID"))] = true
 		return
 	}
-	id, err := format.Unpacked(n.Data, secret.New(r.Text(item, "Password")))
+	id, err := r.Unpacked(n.Data, secret.New(r.Text(item, "Password")))
 	if err != nil {
 		r.Note(format.KeyMalformed, n.At, "%s", err)
 		return
@@ -233,15 +243,23 @@ func (r *reader) vpn(root, p *tree.Node) {
 			r.Note(format.SecretClear, v.At, "the password")
 		}
 	}
+	apart := []vpn.Field{vpn.FieldRoutes} // the gateway hands them out
 	if c.NeedsIdentity() {
 		from := ipsec
 		if ike != nil {
 			from = ike
 		}
-		if c.Identity = r.identities[strings.ToUpper(r.Text(from, "PayloadCertificateUUID"))]; c.Identity == nil {
+		id := strings.ToUpper(r.Text(from, "PayloadCertificateUUID"))
+		c.Identity = r.identities[id]
+		switch {
+		case r.closed[id]:
+			apart = append(apart, vpn.FieldIdentity)
+		case c.Identity != nil && ike != nil:
+			if chain, err := pki.Certificates(c.Identity.Certificate); err == nil && !sameKind(r.Text(ike, "CertificateType"), chain[0]) {
+				r.Note(format.KeyKindDiffers, r.At(p, ike, "CertificateType"), "CertificateType %q, and the key is %s", r.Text(ike, "CertificateType"), pki.KeyKind(chain[0]))
+			}
+		case c.Identity == nil:
 			r.Note(format.FileMissing, r.At(p, from, "PayloadCertificateUUID"), "no payload with the identity")
-		} else if chain, err := pki.Certificates(c.Identity.Certificate); err == nil && ike != nil && !sameKind(r.Text(ike, "CertificateType"), chain[0]) {
-			r.Note(format.KeyKindDiffers, r.At(p, ike, "CertificateType"), "CertificateType %q, and the key is %s", r.Text(ike, "CertificateType"), pki.KeyKind(chain[0]))
 		}
 	}
 	if r.Text(root, "PayloadScope") == "System" {
@@ -257,7 +275,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 	for field, w := range where {
 		positions[field] = r.At(p, w.in, w.key)
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
 // sameKind tells whether a declared kind is that of a certificate's key; RSA where nothing

@@ -141,5 +141,5 @@ func (r *reader) peer(data []byte) {
 			positions[field] = at
 		}
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions})
 }

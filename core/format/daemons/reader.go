@@ -34,14 +34,15 @@ type setting struct {
 
 type reader struct {
 	format.Reading
-	file   string
-	stem   string
-	beside format.Beside
-	name   string
-	uuid   string
-	set    map[string]setting // by path, such as connections.x.local.auth
-	order  []string           // names of the connections
-	path   []string
+	file    string
+	stem    string
+	beside  format.Beside
+	name    string
+	uuid    string
+	set     map[string]setting // by path, such as connections.x.local.auth
+	order   []string           // names of the connections
+	path    []string
+	secrets bool // there are some
 }
 
 // Read takes a configuration apart, with the files that belong to it. It always answers;
@@ -58,7 +59,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 			r.Note(format.CutShort, format.Position{File: name, Line: bytes.Count(data, []byte("\n")) + 1}, "the section %s does not end", r.path[len(r.path)-1])
 			return r.Reading
 		}
-		for _, one := range r.order {
+		for _, one := range r.order[:min(len(r.order), format.MaxConnections+1)] {
 			r.connection("connections." + one)
 		}
 		if len(r.order) == 0 {
@@ -103,6 +104,7 @@ func (r *reader) line(at format.Position, line string) bool {
 			r.Note(format.KeyMalformed, at, "%s: %s", strings.TrimSpace(key), err)
 		}
 		at.Path = strings.Join(append(slices.Clone(r.path), strings.TrimSpace(key)), ".")
+		r.secrets = r.secrets || strings.HasPrefix(at.Path, "secrets.")
 		if _, twice := r.set[at.Path]; twice {
 			r.Note(format.KeyTwice, at, "%s", strings.TrimSpace(key))
 		}
@@ -174,10 +176,20 @@ func (r *reader) connection(path string) {
 		c.Protocol = vpn.IKEv2
 		r.ikev2(&c, path, child)
 	}
+	var apart []vpn.Field
 	if v := r.get(path + ".local.certs"); v != "" {
 		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
-			c.Identity = r.Identified(cert, r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")), r.at(path+".local.certs"))
+			// The daemon looks for keys in a folder of its own; only in our own files is its name known.
+			if _, here := r.beside.Get(r.stem + format.KeyFile); here || r.name != "" {
+				c.Identity = r.Identified(cert, r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")), r.at(path+".local.certs"))
+			}
+			if c.Identity == nil {
+				apart = []vpn.Field{vpn.FieldIdentity}
+			}
 		}
+	}
+	if !r.secrets {
+		apart = append(apart, vpn.FieldPSK) // in a file of its own
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{
@@ -188,7 +200,7 @@ func (r *reader) connection(path string) {
 	} {
 		positions[field] = r.at(key)
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
 // child finds the one child of a connection.

@@ -108,7 +108,7 @@ func (r *reader) settle() {
 			positions[field] = r.where(key[0], key[1])
 		}
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions})
 }
 
 // pem reads the files that three keys name.

@@ -85,7 +85,7 @@ func (r *reader) certificate(item *tree.Node) {
 		}
 		r.anchors[guid] = c
 	case item.Get("PKCS12") != nil:
-		id, err := format.Unpacked(r.binary(item, "PKCS12"), secret.Text{})
+		id, err := r.Unpacked(r.binary(item, "PKCS12"), secret.Text{})
 		if err != nil {
 			r.Note(format.KeyMalformed, r.At(item, item, "PKCS12"), "%s", err)
 			return
@@ -160,8 +160,14 @@ func (r *reader) network(n *tree.Node) {
 		}
 	}
 	c.Authority = pki.Bundle(anchors...)
+	var apart []vpn.Field
 	if c.NeedsIdentity() {
-		if c.Identity = r.identities[strings.ToLower(r.Text(refs, "ClientCertRef"))]; c.Identity == nil {
+		c.Identity = r.identities[strings.ToLower(r.Text(refs, "ClientCertRef"))]
+		switch {
+		case c.Identity != nil:
+		case r.Text(refs, "ClientCertType") == "Pattern": // looked for in the device's own store
+			apart = []vpn.Field{vpn.FieldIdentity}
+		default:
 			r.Note(format.FileMissing, r.At(n, refs, "ClientCertRef"), "no certificate with the identity")
 		}
 	}
@@ -177,7 +183,7 @@ func (r *reader) network(n *tree.Node) {
 	} {
 		positions[field] = r.At(n, w.in, w.key)
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
 func (r *reader) secret(n *tree.Node, key, what string) secret.Text {
@@ -215,7 +221,7 @@ func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
 	if v := r.Text(n, "Cipher"); v != "" {
 		s.Ciphers = []string{v}
 	}
-	certificate, password := r.Text(n, "ClientCertType") == "Ref", strings.HasPrefix(r.Text(n, "UserAuthenticationType"), "Password")
+	certificate, password := slices.Contains([]string{"Ref", "Pattern"}, r.Text(n, "ClientCertType")), strings.HasPrefix(r.Text(n, "UserAuthenticationType"), "Password")
 	switch {
 	case certificate && password:
 		s.Auth = vpn.TLSCertificatePassword

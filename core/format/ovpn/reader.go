@@ -351,6 +351,9 @@ func (r *reader) settle() {
 	if r.redirect.Line > 0 && r.nopull.Line > 0 {
 		r.Note(format.RoutesConflict, r.nopull, "%s against redirect-gateway in line %d", r.nopull.Path, r.redirect.Line)
 	}
+	if r.c.Name == "" { // clients go by the name of the file then
+		r.c.Name = strings.TrimSuffix(filepath.Base(r.file), filepath.Ext(r.file))
+	}
 	r.control()
 	r.signIn()
 	switch {
@@ -368,7 +371,7 @@ func (r *reader) settle() {
 			r.positions[f] = start
 		}
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: r.c, Positions: r.positions})
+	r.Add(format.Located{Connection: r.c, Positions: r.positions})
 }
 
 func (r *reader) control() {

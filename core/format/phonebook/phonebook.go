@@ -333,5 +333,5 @@ func (e *entry) settle(r *format.Reading) {
 			positions[field] = at
 		}
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: []vpn.Field{vpn.FieldIdentity, vpn.FieldPSK, vpn.FieldRoutes}})
 }

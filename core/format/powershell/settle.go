@@ -173,7 +173,7 @@ func (s *settler) certificates(c *vpn.Connection) {
 			s.Note(format.KeyMalformed, s.at("Identity"), "an identity that is not base64")
 			return
 		}
-		id, err := format.Unpacked(der, secret.New(s.text("Passphrase")))
+		id, err := s.Unpacked(der, secret.New(s.text("Passphrase")))
 		if err != nil {
 			s.Note(format.KeyMalformed, s.at("Identity"), "%s", err)
 			return

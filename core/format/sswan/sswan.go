@@ -231,12 +231,16 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 		case !told:
 			r.Note(format.NotYetRead, at, "a PKCS#12 identity whose passphrase is asked for")
 		default:
-			if c.Identity, err = format.Unpacked(der, secret.New(strings.TrimSpace(string(pass)))); err != nil {
+			if c.Identity, err = r.Unpacked(der, secret.New(strings.TrimSpace(string(pass)))); err != nil {
 				r.Note(format.KeyMalformed, at, "%s", err)
 			} else {
 				r.Note(format.SecretClear, at, "a private key under a passphrase")
 			}
 		}
+	}
+	var apart []vpn.Field
+	if c.Identity == nil { // chosen in the app, or taken in apart
+		apart = []vpn.Field{vpn.FieldIdentity}
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, w := range map[vpn.Field]struct {
@@ -249,7 +253,7 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 	} {
 		positions[field] = r.At(root, w.in, w.key)
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
 func proposal(r *tree.Walker, root *tree.Node, key string) []string {

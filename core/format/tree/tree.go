@@ -13,7 +13,8 @@ import (
 // Bounds on what a hostile file may ask for.
 const (
 	MaxDepth = 32
-	MaxNodes = 100_000
+	MaxNodes = 40_000
+	maxTag   = 64 << 10 // bytes between < and >
 )
 
 // Node is one value of a structured file with its place in it.

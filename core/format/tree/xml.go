@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/xml"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 
@@ -13,6 +14,9 @@ import (
 // XML reads an XML document without document type declaration: an element with elements
 // inside is a dict, any other a string. Attributes and namespaces are left out.
 func XML(file string, data []byte) (*Node, error) {
+	if err := Tags(file, data); err != nil {
+		return nil, err
+	}
 	dec := xml.NewDecoder(bytes.NewReader(data))
 	nodes := 0
 	at := func(path string) format.Position {
@@ -71,6 +75,28 @@ func XML(file string, data []byte) (*Node, error) {
 			return &Node{Kind: "dict", At: root.At, Dict: []Entry{{t.Name.Local, root.At, root}}}, nil
 		case xml.Directive:
 			return nil, &SyntaxError{at(""), "a document type declaration"}
+		}
+	}
+}
+
+// Tags refuses a document with a tag, a remark or a section of plain text that is longer
+// than any in a profile: a decoder takes such a piece in whole.
+func Tags(file string, data []byte) error {
+	for rest := data; ; {
+		i := bytes.IndexByte(rest, '<')
+		if i < 0 {
+			return nil
+		}
+		rest = rest[i:]
+		end := bytes.IndexByte(rest[:min(len(rest), maxTag)], '>')
+		switch {
+		case end >= 0:
+			rest = rest[end+1:]
+		case len(rest) > maxTag:
+			line := 1 + bytes.Count(data[:len(data)-len(rest)], []byte("\n"))
+			return &SyntaxError{format.Position{File: file, Line: line, Column: 1}, fmt.Sprintf("a tag of more than %d bytes", maxTag)}
+		default:
+			return nil
 		}
 	}
 }

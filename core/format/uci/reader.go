@@ -168,7 +168,7 @@ func (r *reader) tls(path string) {
 		if r.get(path+".enabled") == "1" {
 			one.Connection.Connect = vpn.Always
 		}
-		r.Connections = append(r.Connections, one)
+		r.Add(one)
 	}
 }
 
@@ -222,7 +222,7 @@ func (r *reader) network(path string) {
 		r.Note(format.Unrelated, r.at(path+".proto"), "an interface of the protocol %q", proto)
 		return
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: r.positions(map[vpn.Field]string{
+	r.Add(format.Located{Connection: c, Positions: r.positions(map[vpn.Field]string{
 		vpn.FieldName: path + ".title", vpn.FieldUUID: path + ".uuid", vpn.FieldServer: path + ".server", vpn.FieldPort: path + ".server", vpn.FieldLogin: path + ".username", vpn.FieldPassword: path + ".password",
 		vpn.FieldProtocol: path + ".proto", vpn.FieldPPP: path + ".pppd_options", vpn.FieldMPPE: path + ".pppd_options", vpn.FieldTunnel: path + ".defaultroute", vpn.FieldDNS: path + ".dns",
 		vpn.FieldDomains: path + ".dns_search", vpn.FieldRoutes: path + "_r1.target", vpn.FieldPSK: path + ".proto", vpn.FieldConnect: path + ".auto", vpn.FieldIPv6: path + ".ipv6", vpn.FieldAuthority: path + ".sstp_options",

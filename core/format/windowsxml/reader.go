@@ -126,7 +126,7 @@ func (r *reader) settle(p *tree.Node) {
 	} {
 		positions[field] = r.At(p, w.in, w.key)
 	}
-	r.Connections = append(r.Connections, format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: []vpn.Field{vpn.FieldIdentity}})
 }
 
 // names reads domains, their servers, and what connects by itself.

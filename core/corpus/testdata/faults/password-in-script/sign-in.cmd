@@ -1,0 +1,2 @@
+@echo off
+rasdial "Skerry Line Norrvik" a_fjell tern-88-Gannet-orbit
