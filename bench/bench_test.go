@@ -8,7 +8,6 @@ import (
 	"compress/gzip"
 	"context"
 	"crypto/rand"
-	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -53,7 +52,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), rechecks(), lists(), starts()); err != nil {
+	if err := errors.Join(profiles(), files(), hostile(), rechecks(), lists(), starts()); err != nil {
 		return err
 	}
 	return sizes()
@@ -144,38 +143,6 @@ func profiles() error {
 	s := check.Planned(in, plan.Make(in), nil)
 	s.Judge = memo.Judge
 	row("check with secrets judged for the first time", measure(func() { s := *s; s.Judge = nil; check.Run(&s) }), measure(func() { check.Run(s) }))
-	return nil
-}
-
-// files reads and checks a file; the baseline only tokenizes it.
-func files() error {
-	for _, of := range []struct {
-		platform vpn.Platform
-		release  string
-		parse    func([]byte)
-	}{
-		{vpn.IOS, "17", func(data []byte) {
-			for d := xml.NewDecoder(bytes.NewReader(data)); ; {
-				if _, err := d.Token(); err != nil {
-					return
-				}
-			}
-		}},
-		{vpn.LinuxDesktop, "1.42", func(data []byte) {
-			for line := range strings.SplitSeq(string(data), "\n") {
-				_, _, _ = strings.Cut(line, "=")
-			}
-		}},
-	} {
-		p := plan.Make(input(of.platform, of.release))
-		codec, _ := all.ByName(p.Format)
-		made, err := codec.Write(p.Connection)
-		if err != nil {
-			return err
-		}
-		data := made[0].Content
-		row(fmt.Sprintf("read a file: %s (%d bytes)", codec.Name, len(data)), measure(func() { all.Read(made[0].Name, data, nil) }), measure(func() { of.parse(data) }))
-	}
 	return nil
 }
 

@@ -150,6 +150,9 @@ func (r *Reading) Add(c Located) {
 	}
 }
 
+// Full tells that no further connection will be taken in.
+func (r *Reading) Full() bool { return r.full }
+
 // maxTold bounds the remarks of one kind in one file.
 const maxTold = 100
 

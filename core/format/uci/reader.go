@@ -40,6 +40,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 	for _, path := range r.order {
 		o := r.set[path]
 		switch {
+		case r.Full():
 		case strings.Count(path, ".") != 1 || o.list:
 		case strings.HasPrefix(path, "network.") && o.values[0] == "interface":
 			found = true
