@@ -91,6 +91,7 @@ func Check(files []File, o Options) []Item {
 	for _, w := range list {
 		if strings.Contains(strings.ToLower(path.Base(w.file.Name)), "passphrase") && len(w.file.Data) < 1024 {
 			passphrases = append(passphrases, secret.New(strings.TrimRight(string(w.file.Data), "\r\n")))
+			w.needed = w.codec == nil && w.bag == nil
 		}
 	}
 	budget := int64(leastRounds)
