@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"wardicon/client"
 	"wardicon/core/format"
@@ -124,6 +125,16 @@ func TestBadInput(t *testing.T) {
 		{"roll-out of a pattern that is not there", "POST", "/patterns/pa-x/roll-out", ``, 404, ""},
 		{"job that is not there", "GET", "/jobs/jo-x", ``, 404, ""},
 		{"cancelling a job that is not there", "POST", "/jobs/jo-x/cancel", ``, 404, ""},
+		{"severity of a rule that is not there", "PUT", "/rules/no-rule/severity", `{"severity":"off"}`, 404, ""},
+		{"severity that is none", "PUT", "/rules/edge-blank/severity", `{"severity":"loud"}`, 422, "/severity"},
+		{"mending a rule that is not there", "POST", "/rules/no-rule/mend", ``, 404, ""},
+		{"override without a reason", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"until":"TOMORROW"}`, 422, "/reason"},
+		{"override of nothing", "PUT", "/profiles/PROFILE/overrides/psk-short", `{"reason":"x","until":"TOMORROW"}`, 422, "/rule"},
+		{"override without an end", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"reason":"x"}`, 422, "/until"},
+		{"taking back what was not passed", "DELETE", "/profiles/PROFILE/overrides/edge-blank", ``, 404, ""},
+		{"findings counted by colour", "GET", "/finding-sums?by=colour", ``, 422, "/by"},
+		{"findings of a severity that is none", "GET", "/findings?filter=severity:loud", ``, 200, ""},
+		{"check of nothing", "POST", "/check", ``, 422, ""},
 		{"offer without a way", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"ikev2":{"auth":["hope"]}}}`, 422, "/offers/ikev2/auth/0"},
 		{"offer with a proposal that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"ikev2":{"auth":["certificate"],"ike":["aes256-rot13"]}}}`, 422, "/offers/ikev2/ike/0"},
 		{"offer with a port that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"sstp":{"port":70000,"ppp":["mschapv2"]}}}`, 422, "/offers/sstp/port"},
@@ -149,7 +160,7 @@ func TestBadInput(t *testing.T) {
 				t.Fatal(err)
 			}
 			p := profiles.Items[0]
-			fill := strings.NewReplacer("ACCOUNT", accounts.Items[0].ID, "PROFILE", p.ID, "DEVICE", p.DeviceID, `"NORRVIK"}`, `"`+p.GatewayID+`"}`)
+			fill := strings.NewReplacer("ACCOUNT", accounts.Items[0].ID, "PROFILE", p.ID, "DEVICE", p.DeviceID, `"NORRVIK"}`, `"`+p.GatewayID+`"}`, "TOMORROW", time.Now().AddDate(0, 0, 1).Format(time.RFC3339))
 			media := "application/json"
 			if test.method == "PATCH" {
 				media = "application/merge-patch+json"

@@ -71,7 +71,10 @@ func (s *Service) accounts() *Accounts {
 			return err
 		},
 		used: nothing[*vpn.Account], before: nothing[*vpn.Account],
-		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error { return touchPerson(ctx, tx, a.PersonID) },
+		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
+			alike := tx.TouchProfiles(ctx, `device_id IN (SELECT d.id FROM accounts a JOIN devices d ON d.person_id = a.person_id WHERE lower(a.login) = lower(?) AND a.id <> ?)`, a.Login, a.ID)
+			return errors.Join(touchPerson(ctx, tx, a.PersonID), alike)
+		},
 	}
 }
 

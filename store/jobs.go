@@ -54,7 +54,7 @@ func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
 // Jobs lists a page of jobs, newest first; running has only those that run, oldest first.
 func (tx *Tx) Jobs(ctx context.Context, running bool, limit, offset int) (view.Page[view.Job], error) {
 	page := view.Page[view.Job]{Items: []view.Job{}}
-	where := "1 = 1 ORDER BY created DESC, id"
+	where := "1 = 1 ORDER BY created DESC, rowid DESC"
 	if running {
 		where = "state = 'running' ORDER BY created, id"
 	}

@@ -54,7 +54,7 @@ func (tx *Tx) Parcel(ctx context.Context, id string) (view.Parcel, error) {
 
 // Parcels lists the parcels of a profile, newest first.
 func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]view.Parcel, error) {
-	rows, err := tx.q.QueryContext(ctx, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, id LIMIT 100`, profileID)
+	rows, err := tx.q.QueryContext(ctx, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`, profileID)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -88,7 +88,7 @@ func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
 // LastParcel is the newest parcel of a profile, without its files; nil where there is none.
 func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*view.Parcel, error) {
 	var p view.Parcel
-	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest FROM parcels WHERE profile_id = ? ORDER BY built DESC, id DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest)
+	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest FROM parcels WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

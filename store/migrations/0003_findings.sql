@@ -3,6 +3,7 @@
 -- master key can try guesses against it.
 ALTER TABLE secrets ADD COLUMN mark BLOB;
 CREATE INDEX secrets_mark ON secrets (mark) WHERE mark IS NOT NULL;
+CREATE INDEX accounts_alike ON accounts (lower(login));
 
 DROP TABLE findings;
 CREATE TABLE findings (
@@ -66,6 +67,7 @@ DROP TABLE remembered;
 DROP TABLE overrides;
 DROP TABLE severities;
 DROP TABLE past_findings;
+DROP INDEX accounts_alike;
 DROP INDEX secrets_mark;
 ALTER TABLE secrets DROP COLUMN mark;
 DROP TABLE findings;
