@@ -11,7 +11,7 @@ LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
 SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
-.PHONY: build demo test lint check-corpus bench clean format shots
+.PHONY: build demo test lint check-corpus docs bench clean format shots
 
 build: bin/wardicon
 
@@ -83,13 +83,17 @@ format: console/node_modules/.package-lock.json
 check-corpus:
 	go test -count=1 -v -run 'TestFaults|TestClean' ./core/corpus | sed -n 's/^ *[a-z]*_test.go:[0-9]*: //p; /^FAIL/p; /^ok/p'
 
+# Documents that are made from the code.
+docs:
+	WARDICON_WRITE=1 go test -count=1 -run TestDocument ./core/check
+
 bench: build
 	WARDICON_BENCH=1 go test -v -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
 shots: build tools
 	mkdir -p "$${DIR:?name a folder: make shots DIR=...}"
-	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile' ./e2e
+	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages' ./e2e
 
 clean:
 	rm -rf bin console/node_modules console/src/api/schema.d.ts console/components.d.ts

@@ -136,13 +136,7 @@ func (a *app) checked(c view.Checked) {
 				line += " (on record as " + one.Gateway + ")"
 			}
 			a.say("%s", line)
-			for _, g := range one.Agreements {
-				if g.Chosen != "" {
-					a.say("         %s: %s", g.Title, g.Chosen)
-				} else {
-					a.say("         %s: nothing in common. %s", g.Title, g.Change)
-				}
-			}
+			a.agreements("         ", one.Agreements)
 		}
 	}
 	a.findings(c.Findings)
@@ -262,6 +256,8 @@ func (a *app) gather(args []string) ([]batch.File, error) {
 		}
 		err := filepath.WalkDir(arg, func(name string, d fs.DirEntry, err error) error {
 			switch {
+			case errors.Is(err, fs.ErrNotExist):
+				return usage("%w", err)
 			case err != nil:
 				return err
 			case d.IsDir() && name != arg && strings.HasPrefix(d.Name(), "."):
@@ -344,7 +340,14 @@ func difference(m batch.Mended) string {
 	if before == after {
 		return "        (a secret was changed; it is not shown)\n"
 	}
-	return udiff.Unified(m.Name, m.Name+" (mended)", before, after)
+	lines := strings.SplitAfter(udiff.Unified(m.Name, m.Name+" (mended)", before, after), "\n")
+	for i, line := range lines { // a blank at an end, which most mends are about, is drawn
+		if text := strings.TrimRight(line, "\r\n"); strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+") {
+			bare := strings.TrimRight(text, " ")
+			lines[i] = bare + strings.Repeat(string(secret.BlankSign), len(text)-len(bare)) + line[len(text):]
+		}
+	}
+	return strings.Join(lines, "")
 }
 
 // replace keeps the file as it was beside it and puts the mended one into its place, whole.

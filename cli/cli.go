@@ -157,7 +157,7 @@ platforms, new-secret, serve, set-up, backup, demo.`,
 				forms = append(forms, extra)
 			}
 			if !slices.Contains(forms, a.output) {
-				return usage("--output: found %q, expected %s", a.output, strings.Join(forms, ", "))
+				return usage("--output: found %q, expected %s", a.output, strings.Join(forms[:len(forms)-1], ", ")+" or "+forms[len(forms)-1])
 			}
 			return nil
 		},

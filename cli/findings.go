@@ -26,7 +26,7 @@ func (a *app) rules() *cobra.Command {
 					return usage("there is no rule %q; wardicon rules lists them", args[0])
 				}
 				return a.print(r, func(table.Writer) {
-					a.say("%s: %s (%s)\n\n  why     %s\n  mend    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Mend, r.Bad.Text, r.Good.Text, r.Source)
+					a.say("%s: %s (%s)\n\n  why     %s\n  people  %s\n  mend    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Mend, r.Bad.Text, r.Good.Text, r.Source)
 				})
 			}
 			return a.print(view.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {

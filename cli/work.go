@@ -79,6 +79,10 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 				return err
 			}
 			if a.output == "table" {
+				if len(planned.Agreements) > 0 {
+					a.say("\nboth sides settle on")
+					a.agreements("  ", planned.Agreements)
+				}
 				if len(planned.Passed) > 0 {
 					a.say("\npassed over")
 				}
@@ -104,6 +108,18 @@ func (a *app) try(ctx context.Context, c *client.Client, device, gateway string,
 		return view.Planned{}, err
 	}
 	return c.Try(ctx, d.ID, g.ID, wishes)
+}
+
+// agreements prints what both sides settle on, or what would bring them together.
+func (a *app) agreements(indent string, list []check.Agreement) {
+	for _, g := range list {
+		switch {
+		case g.Chosen == "":
+			a.say("%s%s: nothing in common. %s", indent, g.Title, g.Change)
+		default:
+			a.say("%s%s: %s", indent, g.Title, strings.TrimSuffix(g.Chosen+". "+g.Change, ". "))
+		}
+	}
 }
 
 // findings prints findings for a reader, most severe first.

@@ -149,15 +149,15 @@ func TestCheckFiles(t *testing.T) {
 		{"Engine laptop 1", "a.nmconnection", "", "", "", ""},
 		{"Bridge tablet 2", "a.mobileconfig", "", "", "", ""},
 		{"Engine laptop 1", "a.nmconnection", "user=i_moreau@", `user=\si_moreau@`, "edge-blank", "a.nmconnection:10:1 vpn.user"},
-		{"Engine laptop 1", "a.nmconnection", "gateway=norrvik", "gateway=https://norrvik", "address-malformed", "a.nmconnection:9:1 vpn.gateway"},
+		{"Engine laptop 1", "a.nmconnection", "gateway=norrvik", "gateway=https://norrvik", "address-with-scheme", "a.nmconnection:9:1 vpn.gateway"},
 		{"Engine laptop 1", "a.nmconnection", "ipsec-ike=aes256-sha2_256-modp2048,aes256-sha1-ecp384,aes256-sha1-modp2048", "ipsec-ike=des-md5-modp768", "algorithm-broken", "vpn.ipsec-ike"},
 		{"Engine laptop 1", "a.nmconnection", "route1=10.20.0.0/16", "route1=10.20.5.0/16", "route-host-bits", "ipv4.route1"},
 		{"Engine laptop 1", "a.nmconnection", "refuse-pap=yes", "refuse-pap=no", "ppp-clear", ""},
-		{"Engine laptop 1", "a.nmconnection", "ipsec-enabled=yes", "ipsec-enabled=no", "key-malformed", "vpn.ipsec-enabled"},
+		{"Engine laptop 1", "a.nmconnection", "ipsec-enabled=yes", "ipsec-enabled=no", "l2tp-unprotected", "vpn.ipsec-enabled"},
 		{"Engine laptop 1", "a.nmconnection", "[ipv4]", "[ipv4]\nmethd=auto", "key-unknown", "ipv4.methd"},
 		{"Bridge tablet 2", "a.mobileconfig", "<string>norrvik.skerryline.example</string>", "<string>192.168.1.5</string>", "address-private", "PayloadContent[0].PPP.CommRemoteAddress"},
 		{"Bridge tablet 2", "a.mobileconfig", "<key>IPSec</key>", "<key>IPSek</key>", "psk-missing", "a.mobileconfig:7"},
-		{"Bridge tablet 2", "a.mobileconfig", "</plist>", "", "file-unreadable", "a.mobileconfig"},
+		{"Bridge tablet 2", "a.mobileconfig", "</plist>", "", "cut-short", "a.mobileconfig"},
 		{"Bridge tablet 2", "a.mobileconfig", "<string>10.21.0.53</string>", "<string>203.0.113.53</string>", "dns-outside-world", "DNS.ServerAddresses"},
 	} {
 		t.Run(test.device+" "+test.rule, func(t *testing.T) {

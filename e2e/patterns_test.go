@@ -24,23 +24,33 @@ import (
 	"wardicon/demo"
 )
 
-// identity makes a certificate and its key in PEM form.
-func identity(t *testing.T) (certificate, key string) {
+// identity makes an authority, and a device's certificate by it with its key, in PEM form.
+func identity(t *testing.T) (authority, certificate, key string) {
 	t.Helper()
-	signer, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
+	until := time.Now().AddDate(1, 0, 0)
+	root := &x509.Certificate{SerialNumber: big.NewInt(9), Subject: pkix.Name{CommonName: "Cliff Authority"}, NotAfter: until, IsCA: true, BasicConstraintsValid: true}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(10), Subject: pkix.Name{CommonName: "Cliff laptop"}, NotAfter: until, DNSNames: []string{"laptop.cliff.example"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+	var signer *ecdsa.PrivateKey
+	var made []string
+	for _, c := range []*x509.Certificate{root, leaf} {
+		own, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if signer == nil {
+			signer = own
+		}
+		der, err := x509.CreateCertificate(rand.Reader, c, root, own.Public(), signer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := pki.KeyPEM(own)
+		if err != nil {
+			t.Fatal(err)
+		}
+		made, key = append(made, string(pki.Encode(der))), text.Reveal()
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(9), Subject: pkix.Name{CommonName: "Cliff Authority"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true, DNSNames: []string{"cliff.example"}}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, signer.Public(), signer)
-	if err != nil {
-		t.Fatal(err)
-	}
-	text, err := pki.KeyPEM(signer)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(pki.Encode(der)), text.Reveal()
+	return made[0], made[1], key
 }
 
 var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat("6acef03f62675b4b1bbd03e53b187727\n", 16) + vpn.StaticKeyEnd + "\n"
@@ -50,8 +60,8 @@ var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat("6acef03f62675b4b1bb
 func TestOffersByCommand(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
-	certificate, key := identity(t)
-	ca, keyFile, psk, control := write(t, "ca.pem", certificate), write(t, "key.pem", key), write(t, "psk", "spindle-73-Basalt-clover\n"), write(t, "control.key", controlKey)
+	authority, certificate, key := identity(t)
+	ca, own, keyFile, psk, control := write(t, "ca.pem", authority), write(t, "own.pem", certificate), write(t, "key.pem", key), write(t, "psk", "spindle-73-Basalt-clover\n"), write(t, "control.key", controlKey)
 	must := func(args ...string) string {
 		t.Helper()
 		code, out, errs := f.run("", args...)
@@ -78,7 +88,7 @@ func TestOffersByCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	o := g.Offers
-	got := fmt.Sprintln(g.LoadShare, o.L2TP.Auth, o.L2TP.PSKSet, o.L2TP.Aggressive, o.L2TP.Group, o.L2TP.Authority == certificate, *o.PPTP, o.SSTP.Port, o.SSTP.ServerName,
+	got := fmt.Sprintln(g.LoadShare, o.L2TP.Auth, o.L2TP.PSKSet, o.L2TP.Aggressive, o.L2TP.Group, o.L2TP.Authority == authority, *o.PPTP, o.SSTP.Port, o.SSTP.ServerName,
 		o.IKEv2.Auth, o.IKEv2.PSKSet, o.IKEv2.RemoteID, o.IKEv2.LocalID, o.IKEv2.IKE, o.IKEv2.ESP, o.IKEv2.IKELifetime, o.IKEv2.ChildLifetime, o.IKEv2.DPD, o.IKEv2.NoMOBIKE, o.IKEv2.NoFragmentation,
 		o.TLS.Remotes, o.TLS.Auth, o.TLS.ControlKey.Kind, o.TLS.ControlKey.Direction, o.TLS.ControlKey.KeySet, o.TLS.Ciphers, o.TLS.Digest, o.TLS.MinTLS, o.TLS.ServerName, o.TLS.Keepalive)
 	if want := "4 [psk certificate] true true crew true {[mschapv2] [128 40] false} 8443 sstp.cliff.example [eap-tls psk] true ike.cliff.example crew [aes256-sha256-ecp256] [aes256gcm16-ecp256] 480 60 30 true true " +
@@ -93,7 +103,7 @@ func TestOffersByCommand(t *testing.T) {
 	if out := must("gateway", "list", "--search", "Cliff"); !strings.Contains(out, "IKEv2, TLS tunnel, SSTP") || strings.Contains(out, "PPTP") {
 		t.Errorf("the list says\n%s", out)
 	}
-	must("device", "add", "Cliff laptop", "--person", "Ines Moreau", "--platform", "linux-desktop", "--release", "1.46", "--encrypted", "--certificate", ca, "--key-file", keyFile)
+	must("device", "add", "Cliff laptop", "--person", "Ines Moreau", "--platform", "linux-desktop", "--release", "1.46", "--encrypted", "--certificate", own, "--key-file", keyFile)
 	if out := must("device", "show", "Cliff laptop"); !strings.Contains(out, "key_set: true") {
 		t.Error("the device has no key")
 	}
@@ -258,7 +268,7 @@ func TestPatternForm(t *testing.T) {
 // certificate; secrets do not come back.
 func TestOfferForm(t *testing.T) {
 	f, b := signedInTab(t)
-	certificate, key := identity(t)
+	authority, certificate, key := identity(t)
 	gateways, err := f.client.Gateways.List(t.Context(), query("Easthaven"))
 	if err != nil {
 		t.Fatal(err)
@@ -267,7 +277,7 @@ func TestOfferForm(t *testing.T) {
 	b.goTo("/gateways/"+id, "Easthaven")
 	b.tick("The gateway offers TLS tunnel")
 	b.fill("Ways to reach it", "udp 1194\ntcp 443 other.example")
-	b.fill("Authority of the gateway's certificate", certificate)
+	b.fill("Authority of the gateway's certificate", authority)
 	b.fill("Control-channel key", "crypt")
 	b.fill("The key file", "not a key")
 	b.press("Save")
@@ -277,7 +287,7 @@ func TestOfferForm(t *testing.T) {
 	b.press("Save")
 	b.see("Saved.")
 	g, err := f.client.Gateways.Show(t.Context(), id)
-	if err != nil || g.Offers.TLS == nil || !g.Offers.TLS.ControlKey.KeySet || len(g.Offers.TLS.Remotes) != 2 || g.Offers.TLS.Remotes[1].Address != "other.example" || g.Offers.TLS.Authority != certificate || !g.Offers.L2TP.PSKSet {
+	if err != nil || g.Offers.TLS == nil || !g.Offers.TLS.ControlKey.KeySet || len(g.Offers.TLS.Remotes) != 2 || g.Offers.TLS.Remotes[1].Address != "other.example" || g.Offers.TLS.Authority != authority || !g.Offers.L2TP.PSKSet {
 		t.Errorf("stored is %+v (%v)", g.Offers.TLS, err)
 	}
 	b.goTo("/gateways/"+id, "Easthaven")

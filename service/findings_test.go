@@ -24,7 +24,7 @@ type crew struct {
 	clock                   *clock
 	north, south            string // gateways
 	ada, bo                 string // people
-	adas, bos, spare        string // accounts
+	adas, bos               string // accounts
 	laptop, phone           string // devices of Ada and of Bo
 	profile, second, others string // Ada to North, Ada to South, Bo to North
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/platform"
@@ -38,7 +39,7 @@ func (d *Device) Install(name string, content []byte, beside format.Beside) (vpn
 	}
 	reading := codec.Read(name, content, beside)
 	for _, n := range reading.Notes {
-		if n.Kind != format.SecretClear {
+		if rule, _ := check.Lookup(string(n.Kind)); rule.Severity != vpn.Advice {
 			return vpn.Connection{}, fmt.Errorf("%s: %s (%s)", n.At, n.Found, n.Kind)
 		}
 	}

@@ -18,14 +18,15 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Rule is one check. Why speaks to the administrator about the person who will use
-// the device; Source is an RFC section, a vendor reference, or "practice".
+// Rule is one check. Why speaks to the administrator, Plain to the person who will use the
+// device and has never heard of a VPN; Source is an RFC section, a vendor reference, or "practice".
 type Rule struct {
 	Code     string       `json:"code"`
 	Title    string       `json:"title"`
 	Severity vpn.Severity `json:"severity"`
 	Fields   []vpn.Field  `json:"fields"`
-	Why      string       `json:"why"`
+	Why      string       `json:"why" doc:"What it leads to, for the administrator"`
+	Plain    string       `json:"plain" doc:"What it means for the person who uses the device"`
 	Mend     string       `json:"mend"`
 	Source   string       `json:"source"`
 	Bad      Example      `json:"bad"`

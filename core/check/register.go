@@ -3,4 +3,12 @@ package check
 import "slices"
 
 // Register holds every rule, family by family.
-var Register = slices.Concat(typedRules, secretRules, reuseRules, nameRules, pastedRules, addressRules, liveRules, deviceRules, strengthRules, timeRules, protocolRules, fitRules, []Rule{cipherRule}, certificateRules, bagRules, tunnelRules, wishRules, behaviourRules, routeRules, fileRules)
+var Register = told(slices.Concat(typedRules, secretRules, reuseRules, nameRules, pastedRules, addressRules, liveRules, deviceRules, strengthRules, timeRules, protocolRules, fitRules, []Rule{cipherRule}, certificateRules, bagRules, tunnelRules, wishRules, behaviourRules, routeRules, fileRules))
+
+// told gives each rule its words for the person who uses the device.
+func told(rules []Rule) []Rule {
+	for i := range rules {
+		rules[i].Plain = plain[rules[i].Code]
+	}
+	return rules
+}

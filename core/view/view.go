@@ -79,6 +79,7 @@ type Planned struct {
 	Release    string            `json:"release" doc:"Platform and release"`
 	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were passed over, with the reason"`
 	Unmet      []plan.Unmet      `json:"unmet" doc:"Wishes of the pattern that cannot be carried out"`
+	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will settle on"`
 	Pattern    string            `json:"pattern" doc:"Name of the pattern; empty without one"`
 	Format     platform.Format   `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
 	Formats    []platform.Format `json:"formats" doc:"Formats that could be chosen"`

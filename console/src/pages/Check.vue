@@ -2,6 +2,7 @@
 // Files from anywhere: dropped, looked at, and forgotten unless their facts are taken.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import AgreementList from '../parts/AgreementList.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -97,7 +98,7 @@ function at(f: Schemas['Finding']) {
     />
     <label for="files" class="mb-0"
       ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Put those that belong together in at
-      once.</label
+      once; a passphrase may lie beside them in passphrase.txt.</label
     >
   </div>
   <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
@@ -123,18 +124,14 @@ function at(f: Schemas['Finding']) {
       </div>
       <ul class="mb-0">
         <li v-for="f in result.files" :key="f.name">
-          <span class="mono">{{ f.name }}</span>
-          <span class="soft"> {{ f.kind || 'nothing that is read' }}</span>
+          <span class="mono me-2">{{ f.name }}</span
+          ><span class="soft">{{ f.kind || 'nothing that is read' }}</span>
           <ul>
             <li v-for="(c, i) in f.connections" :key="i">
               {{ c.name }}: {{ offers.find((o) => o.key === c.protocol)?.text }} to
               <span class="mono">{{ c.server }}</span>
               <span v-if="c.gateway" class="tag plain ms-2">on record as {{ c.gateway }}</span>
-              <div v-for="a in c.agreements" :key="a.title" class="small soft">
-                {{ a.title }}: <span v-if="a.chosen" class="mono">{{ a.chosen }}</span><template v-else
-                  >nothing in common. {{ a.change }}</template
-                >
-              </div>
+              <AgreementList class="small" :agreements="c.agreements" />
             </li>
           </ul>
         </li>
@@ -184,7 +181,7 @@ function at(f: Schemas['Finding']) {
   cursor: pointer;
 }
 .pick {
-  color: var(--bs-link-color);
+  color: var(--wi-deep);
   text-decoration: underline;
 }
 </style>

@@ -2,6 +2,7 @@
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, type Finding, patch, type Schemas, ServiceError } from '../api/client'
+import AgreementList from '../parts/AgreementList.vue'
 import Field from '../parts/Field.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import OverridePanel from '../parts/OverridePanel.vue'
@@ -163,6 +164,10 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           </dd>
         </div>
       </dl>
+      <template v-if="planned.agreements.length">
+        <h3 class="fs-6 mt-3">Both sides settle on</h3>
+        <AgreementList :agreements="planned.agreements" />
+      </template>
       <template v-if="planned.passed.length">
         <h3 class="fs-6 mt-3">Passed over</h3>
         <ul class="mb-0">

@@ -25,7 +25,7 @@ async function set(r: Schemas['Rule'], severity: string) {
 }
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
-  return rules.value.filter((r) => [r.code, r.title, r.why, r.mend].join(' ').toLowerCase().includes(text))
+  return rules.value.filter((r) => [r.code, r.title, r.why, r.plain, r.mend].join(' ').toLowerCase().includes(text))
 })
 onMounted(async () => {
   try {
@@ -53,6 +53,7 @@ onMounted(async () => {
       <span class="mono soft fw-normal small">{{ r.code }}</span>
     </h2>
     <p class="mb-1">{{ r.why }} <strong>Mend:</strong> {{ r.mend }}</p>
+    <p class="mb-1"><strong>For the person:</strong> {{ r.plain }}</p>
     <div class="float-end ms-3">
       <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
       <BFormSelect
