@@ -124,8 +124,7 @@ function at(f: Schemas['Finding']) {
       </div>
       <ul class="mb-0">
         <li v-for="f in result.files" :key="f.name">
-          <span class="mono me-2">{{ f.name }}</span
-          ><span class="soft">{{ f.kind || 'nothing that is read' }}</span>
+          <span class="mono me-2">{{ f.name }}</span><span class="soft">{{ f.kind || 'nothing that is read' }}</span>
           <ul>
             <li v-for="(c, i) in f.connections" :key="i">
               {{ c.name }}: {{ offers.find((o) => o.key === c.protocol)?.text }} to

@@ -7,8 +7,9 @@ defineProps<{ agreements: Schemas['Agreement'][] }>()
 <template>
   <ul class="list-unstyled mb-0">
     <li v-for="a in agreements" :key="a.title">
-      {{ a.title }}: <span v-if="a.chosen" class="mono">{{ a.chosen }}</span
-      ><template v-else>nothing in common.</template><span v-if="a.change" class="soft"> {{ a.change }}</span>
+      {{ a.title }}: <span v-if="a.chosen" class="mono">{{ a.chosen }}</span><template v-else
+        >nothing in common.</template
+      ><span v-if="a.change" class="soft"> {{ a.change }}</span>
     </li>
   </ul>
 </template>
