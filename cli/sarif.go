@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"net/url"
 	"slices"
 
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
@@ -30,7 +31,7 @@ func (a *app) sarif(findings []check.Finding) error {
 		result := sarif.NewRuleResult(f.Rule).WithLevel(levels[f.Severity]).WithRuleIndex(slices.Index(known, f.Rule)).WithMessage(sarif.NewTextMessage(f.Title + ": " + f.Found + ". " + f.Mend))
 		if p := f.Position; p != nil {
 			region := sarif.NewRegion().WithStartLine(max(p.Line, 1)).WithStartColumn(max(p.Column, 1))
-			location := sarif.NewLocation().WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(p.File)).WithRegion(region))
+			location := sarif.NewLocation().WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())).WithRegion(region))
 			if p.Path != "" {
 				location.WithLogicalLocations([]*sarif.LogicalLocation{sarif.NewLogicalLocation().WithFullyQualifiedName(p.Path)})
 			}

@@ -87,6 +87,42 @@ func TestCheckCommand(t *testing.T) {
 		})
 	}
 
+	twin := put("with blanks/a b#1.nmconnection", foreignKeyfile)
+	_, out, _ := f.run("", "check", twin, "-o", "sarif")
+	var log struct {
+		Version string
+		Runs    []struct {
+			Tool struct {
+				Driver struct{ Rules []struct{ ID string } }
+			}
+			Results []struct {
+				RuleID, Level string
+				RuleIndex     int
+				Locations     []struct {
+					PhysicalLocation struct {
+						ArtifactLocation struct{ URI string }
+						Region           struct{ StartLine, StartColumn int }
+					}
+				}
+			}
+		}
+	}
+	if err := json.Unmarshal([]byte(out), &log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) < 3 {
+		t.Fatalf("no SARIF log: %v\n%s", err, out)
+	}
+	for _, r := range log.Runs[0].Results {
+		place := r.Locations[0].PhysicalLocation
+		if log.Runs[0].Tool.Driver.Rules[r.RuleIndex].ID != r.RuleID || !strings.HasSuffix(place.ArtifactLocation.URI, "/with%20blanks/a%20b%231.nmconnection") || place.Region.StartLine < 1 || place.Region.StartColumn < 1 {
+			t.Errorf("%+v leads nowhere", r)
+		}
+		if want := map[string]string{"edge-blank": "error", "ppp-clear": "warning", "secret-in-clear": "note"}[r.RuleID]; want != "" && r.Level != want {
+			t.Errorf("%s has the level %q", r.RuleID, r.Level)
+		}
+	}
+	if err := os.Remove(twin); err != nil {
+		t.Fatal(err)
+	}
+
 	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-blank, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
 	code, out, _ := f.run("", "check", broken)
 	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear ended on 2020-01-31") {

@@ -14,6 +14,7 @@ import (
 
 	"wardicon/core/batch"
 	"wardicon/core/check"
+	"wardicon/core/format/all"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -37,7 +38,16 @@ type fault struct {
 	Release     string          `json:"release"`
 	Passphrases []secret.Text   `json:"passphrases"`
 	Exposed     bool            `json:"exposed"`
+	Written     *written        `json:"written"`
 	Also        []string        `json:"also"`
+}
+
+// written stands for the files that a format makes of the records, with a line more.
+type written struct {
+	Format   platform.Format `json:"format"`
+	Platform vpn.Platform    `json:"platform"`
+	Release  string          `json:"release"`
+	Line     string          `json:"line"`
 }
 
 type live struct {
@@ -111,6 +121,16 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 		} else if err := json.Unmarshal(data, &f); err != nil {
 			t.Fatalf("%s: %s", folder, err)
 		}
+	}
+	if w := f.Written; w != nil {
+		in := records(t, json.RawMessage("{}"))
+		in.Device.Platform, in.Device.Release, in.Profile.Wishes.Format = w.Platform, w.Release, string(w.Format)
+		codec, _ := all.ByName(w.Format)
+		made, err := codec.Write(plan.Make(in).Connection)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = []batch.File{{Name: made[0].Name, Data: append(made[0].Content, w.Line...), Asked: true}}
 	}
 	for i := range files {
 		files[i].Exposed = f.Exposed

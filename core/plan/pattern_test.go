@@ -175,6 +175,41 @@ func TestPatternChoices(t *testing.T) {
 	}
 }
 
+// TestFileWithoutProposals plans a file that leaves Windows to its own proposals: what is
+// planned is what Windows sends, whatever could be set by another file.
+func TestFileWithoutProposals(t *testing.T) {
+	in := everything()
+	in.Device.Platform, in.Device.Release = vpn.Windows, "11"
+	for _, test := range []struct {
+		format platform.Format
+		ike    string // offered
+		set    string
+		chosen string
+	}{
+		{platform.PowerShell, "aes256-sha256-modp2048", "aes256-sha256-modp2048", "aes256-sha256-modp2048"},
+		{platform.PhoneBook, "aes256-sha256-modp2048", "", "none"},
+		{platform.PhoneBook, "aes256-sha256-modp1024", "", "aes256-sha256-modp1024"},
+	} {
+		in.Profile.Wishes = vpn.Wishes{Protocol: vpn.IKEv2, Format: string(test.format)}
+		in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{test.ike}, ESP: []string{"aes256-sha1"}}
+		p := plan.Make(in)
+		said := ""
+		for _, c := range p.Choices {
+			if c.Field == vpn.FieldIKE {
+				said += c.Value
+			}
+		}
+		if got := strings.Join(p.Connection.IKEv2.IKE, " "); p.Format != test.format || got != test.set || said != test.chosen {
+			t.Errorf("%s with %s: sets %q and says %q, expected %q and %q", test.format, test.ike, got, said, test.set, test.chosen)
+		}
+	}
+	in.Profile.Wishes = vpn.Wishes{Protocol: vpn.IKEv2, Format: string(platform.PhoneBook), Password: vpn.KeepSaved}
+	p := plan.Make(in)
+	if p.Connection.Keep != vpn.KeepAsked || !slices.ContainsFunc(p.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldKeep }) {
+		t.Errorf("a password that was to be saved: %s, unmet %v", p.Connection.Keep, p.Unmet)
+	}
+}
+
 func at(latitude, longitude float64) vpn.Place {
 	return vpn.Place{Latitude: &latitude, Longitude: &longitude}
 }

@@ -45,6 +45,11 @@ func TestJudge(t *testing.T) {
 		{"ada.fjell", []string{"Ada Fjell"}, 0, 25},
 		{"kelp-4497-Harbor-mizzen-93-osprey", nil, 60, 500},
 		{strings.Repeat("x9#Q", 2000), nil, 20, 500},
+		// What comes after a strong beginning makes no difference, what comes after a weak one does.
+		{"q7#Vn4kXw2Lp9sTz0bRd" + strings.Repeat("a", 40), nil, 72, 500},
+		{"passwordpassword2026" + "q7#Vn4kXw2Lp9sTz0bRd", nil, 72, 500},
+		{"norrvikskerrylineada" + "norrvikskerrylineada", []string{"Norrvik", "Skerry Line", "Ada"}, 0, 45},
+		{"ÄÖÜ–„tällhölm“–ÄÖÜ–ÄÖÜ–ÄÖÜ", nil, 60, 500},
 	} {
 		if got := secret.Judge(secret.New(test.value), test.words...).Bits; got < test.low || got > test.top {
 			t.Errorf("%.30q: %.1f bits, expected %.0f to %.0f", test.value, got, test.low, test.top)

@@ -1,0 +1,364 @@
+package check
+
+import (
+	"crypto"
+	"crypto/rsa"
+	"crypto/x509"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"wardicon/core/pki"
+	"wardicon/core/vpn"
+)
+
+var both = []vpn.Field{vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldServer}
+
+var certificateRules = []Rule{
+	{
+		Code: "certificate-expired", Title: "Certificate has ended", Severity: vpn.Blocker, Fields: both,
+		Why: "Whoever is shown it refuses the connection.", Mend: "Renew it, and build the parcel anew.", Source: "RFC 5280 §4.1.2.5",
+		Bad: certificateExample("a client certificate of last year", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, -1, 0) }))}
+		}),
+		Good: certificateExample("one that is valid for months", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+			if !s.Now.IsZero() && s.Now.After(c.NotAfter) {
+				return []Hit{h.hit(c, "ended on %s", day(c.NotAfter))}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "certificate-not-yet", Title: "Certificate is not valid yet", Severity: vpn.Blocker, Fields: both,
+		Why: "It is refused until its first day; often a clock is wrong somewhere.", Mend: "Wait for that day, or set the clock of whoever made it and make it anew.", Source: "RFC 5280 §4.1.2.5",
+		Bad: certificateExample("a certificate that begins next month", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotBefore = sampleNow.AddDate(0, 1, 0) }))}
+		}),
+		Good: certificateExample("one that has begun", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+			if !s.Now.IsZero() && s.Now.Before(c.NotBefore) {
+				return []Hit{h.hit(c, "begins on %s", day(c.NotBefore))}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "certificate-ending", Title: "Certificate ends within 30 days", Severity: vpn.Warning, Fields: both,
+		Why: "On that day the connection stops working, without a word.", Mend: "Renew it now and hand out the parcel anew.", Source: "practice",
+		Bad: certificateExample("a certificate with ten days left", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
+		}),
+		Good: certificateExample("one with months left", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+			if left := c.NotAfter.Sub(s.Now); !s.Now.IsZero() && left >= 0 && left < endingSoon {
+				return []Hit{h.hit(c, "ends on %s, in %d days", day(c.NotAfter), int(left.Hours()/24))}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "issuer-ends-first", Title: "Issuer ends before the certificate that it vouches for", Severity: vpn.Warning, Fields: both,
+		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Mend: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
+		Bad: certificateExample("a certificate that outlives its authority", func() []Held {
+			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}
+		}),
+		Good: certificateExample("an authority that outlives it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: leaves(func(s *Subject, h Held) []Hit {
+			links, _ := s.path(h)
+			for i := 1; i < len(links); i++ {
+				if links[i].NotAfter.Before(links[i-1].NotAfter) {
+					return []Hit{h.hit(links[i], "ends on %s, %s on %s", day(links[i].NotAfter), called(links[i-1]), day(links[i-1].NotAfter))}
+				}
+			}
+			return nil
+		}, pki.ForClient, pki.ForServer, pki.ForAny),
+	},
+	{
+		Code: "name-not-certified", Title: "Gateway's certificate lacks the name that devices connect to", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices compare the two and refuse the gateway, or people learn to switch the check off.", Mend: "Have the certificate made with this name among its alternative names, or connect to a name that it has.", Source: "RFC 9525 §6.3",
+		Bad: certificateExample("a certificate for another name", func() []Held {
+			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} }))}
+		}),
+		Good: certificateExample("one with the gateway's name", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
+		look: leaves(func(s *Subject, h Held) []Hit {
+			c := h.leaf()
+			if len(pki.Names(c)) == 0 {
+				return nil // common-name-only says so
+			}
+			for _, name := range s.servers() {
+				if !pki.Covers(c, name) {
+					return []Hit{h.hit(c, "is good for %s, not for %s", strings.Join(pki.Names(c), ", "), quote(name))}
+				}
+			}
+			return nil
+		}, pki.ForServer),
+	},
+	{
+		Code: "common-name-only", Title: "Certificate without alternative names", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
+		Why: "Current systems no longer look at the common name; for them the certificate has no name at all.", Mend: "Have it made with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
+		Bad: certificateExample("a gateway's certificate with a common name alone", func() []Held {
+			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, nil }))}
+		}),
+		Good: certificateExample("one with alternative names", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
+		look: leaves(func(_ *Subject, h Held) []Hit {
+			if len(pki.Names(h.leaf())) == 0 {
+				return []Hit{h.hit(h.leaf(), "has no alternative name")}
+			}
+			return nil
+		}, pki.ForServer),
+	},
+	{
+		Code: "server-usage-missing", Title: "Certificate is not for a server", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices ask for the usage serverAuth and refuse the gateway.", Mend: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
+		Bad: certificateExample("a client's certificate at the gateway", func() []Held {
+			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }))}
+		}),
+		Good: certificateExample("one for servers", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
+		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageServerAuth, "serverAuth") }, pki.ForServer),
+	},
+	{
+		Code: "client-usage-missing", Title: "Certificate is not for a client", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "Gateways that ask for the usage clientAuth refuse the device.", Mend: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
+		Bad: certificateExample("a server's certificate on a device", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }))}
+		}),
+		Good: certificateExample("one for clients", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageClientAuth, "clientAuth") }, pki.ForClient),
+	},
+	{
+		Code: "key-usage-missing", Title: "Certificate may not do what it is for", Severity: vpn.Warning, Fields: both,
+		Why: "Strict peers look at the key usage and refuse it.", Mend: "Have it made with digitalSignature, an authority's with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
+		Bad: certificateExample("a client certificate for encipherment alone", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }))}
+		}),
+		Good: certificateExample("one for signatures", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+			want, name := x509.KeyUsageDigitalSignature, "digitalSignature"
+			if c.IsCA {
+				want, name = x509.KeyUsageCertSign, "keyCertSign"
+			}
+			if c.KeyUsage != 0 && c.KeyUsage&want == 0 {
+				return []Hit{h.hit(c, "has a key usage without %s", name)}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "chain-incomplete", Title: "Chain of certificates has a gap", Severity: vpn.Blocker, Fields: both,
+		Why: "The other side cannot follow the certificate up to an authority that it believes.", Mend: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
+		Bad: certificateExample("a server's certificate without its authority", func() []Held {
+			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.RawSubject = []byte("another") })), server(sampleServer())}
+		}),
+		Good: certificateExample("one with its authority", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
+		look: leaves(func(s *Subject, h Held) []Hit {
+			if h.Usage == pki.ForClient && len(h.Chain) == 1 {
+				return nil // the gateway knows its own authorities; the device's may be another
+			}
+			if anchors, _ := s.anchors(); len(anchors) == 0 {
+				return nil
+			}
+			if links, broken := s.path(h); broken == pki.IssuerMissing {
+				end := links[len(links)-1]
+				return []Hit{h.hit(end, "is by %s, which is not there", quote(end.Issuer.CommonName))}
+			}
+			return nil
+		}, pki.ForClient, pki.ForServer),
+	},
+	{
+		Code: "authority-wrong", Title: "Authority of that name did not make the certificate", Severity: vpn.Blocker, Fields: both,
+		Why: "Two authorities have the same name; the signature fits neither of those that are here, and the connection is refused.", Mend: "Take the authority that really made it; after a renewal of the authority that is often the older one.", Source: "RFC 5280 §6.1.3",
+		Bad:  certificateExample("an authority that was made anew under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
+		Good: certificateExample("the authority that made it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
+	},
+	{
+		Code: "leaf-as-authority", Title: "Certificate of a gateway or a client given as authority", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "It may not vouch for others; devices refuse it in that place, or ask people to trust it by hand.", Mend: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
+		Bad:  certificateExample("the gateway's own certificate as authority", func() []Held { return []Held{authority(sampleServer())} }),
+		Good: certificateExample("its authority", func() []Held { return []Held{authority(sampleRoot())} }),
+		look: leaves(func(_ *Subject, h Held) []Hit {
+			if c := h.leaf(); !c.IsCA && (len(c.ExtKeyUsage) > 0 || c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageCertSign == 0) {
+				return []Hit{h.hit(c, "is for %s", pki.UsageOf(c))}
+			}
+			return nil
+		}, pki.ForAuthority),
+	},
+	{
+		Code: "authority-without-flag", Title: "Authority without the mark of one", Severity: vpn.Blocker, Fields: both,
+		Why: "A certificate without the basic constraint CA may not vouch for others; current systems refuse what it signed.", Mend: "Make the authority's certificate anew with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
+		Bad: certificateExample("an authority without basic constraints", func() []Held {
+			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.IsCA, c.BasicConstraintsValid, c.KeyUsage = false, false, 0 }))}
+		}),
+		Good: certificateExample("an authority with them", func() []Held { return []Held{authority(sampleRoot())} }),
+		look: func(s *Subject) []Hit {
+			var hits []Hit
+			for _, h := range s.held() {
+				if c := h.leaf(); h.Usage == pki.ForAuthority && !c.IsCA && len(c.ExtKeyUsage) == 0 && (c.KeyUsage == 0 || c.KeyUsage&x509.KeyUsageCertSign != 0) {
+					hits = append(hits, h.hit(c, "has no basic constraint CA"))
+				}
+			}
+			return append(hits, broken(pki.NotAuthority, "is by %s, which may not vouch for others")(s)...)
+		},
+	},
+	{
+		Code: "path-too-long", Title: "More authorities in a row than allowed", Severity: vpn.Blocker, Fields: both,
+		Why: "An authority above says how many others may stand below it; there are more.", Mend: "Issue from an authority nearer to the top, or make the upper one anew with a greater path length.", Source: "RFC 5280 §4.2.1.9",
+		Bad: certificateExample("two authorities below one that allows none", func() []Held {
+			return []Held{{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{sampleDeep()[2]}}, client(sampleDeep()[0], sampleDeep()[1])}
+		}),
+		Good: certificateExample("a certificate right below its authority", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: broken(pki.PathTooLong, "is by %s, too far below its authority"),
+	},
+	{
+		Code: "constraint-broken", Title: "Name that the authority may not vouch for", Severity: vpn.Blocker, Fields: both,
+		Why: "The authority is bound to certain names by its own certificate, and this is none of them.", Mend: "Have the certificate made by an authority for that name.", Source: "RFC 5280 §4.2.1.10",
+		Bad: certificateExample("a certificate outside its authority's domain", func() []Held {
+			return []Held{authority(sampleBound()[1]), client(sampleBound()[0])}
+		}),
+		Good: certificateExample("one inside it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: broken(pki.NameConstraint, "has a name that %s may not vouch for"),
+	},
+	{
+		Code: "rsa-short", Title: "RSA key under 2048 bits", Severity: vpn.Blocker, Fields: both,
+		Why: "Current systems refuse such keys, and they can be broken.", Mend: "Make a new key of 3072 bits, or one on P-256.", Source: "NIST SP 800-57-1 §5.6.1",
+		Bad: certificateExample("a key of 1024 bits", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = &rsa.PublicKey{N: shortModulus, E: 65537} }))}
+		}),
+		Good: certificateExample("a key on P-256", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+			if k, ok := c.PublicKey.(*rsa.PublicKey); ok && k.N.BitLen() < 2048 {
+				return []Hit{h.hit(c, "has a key of %d bits", k.N.BitLen())}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "signature-outdated", Title: "Certificate signed with SHA-1 or MD5", Severity: vpn.Blocker, Fields: both,
+		Why: "Others can be made that fit the same signature; current systems refuse it.", Mend: "Have it signed anew with SHA-256.", Source: "RFC 9155; RFC 6194",
+		Bad: certificateExample("a signature with SHA-1", func() []Held {
+			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.SignatureAlgorithm = x509.ECDSAWithSHA1 }))}
+		}),
+		Good: certificateExample("one with SHA-256", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+			self := c.IsCA && string(c.RawSubject) == string(c.RawIssuer) // nobody looks at a root's own signature
+			switch c.SignatureAlgorithm {
+			case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.MD5WithRSA, x509.DSAWithSHA1, x509.MD2WithRSA:
+				if !self {
+					return []Hit{h.hit(c, "is signed with %s", c.SignatureAlgorithm)}
+				}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "The device cannot make a signature with it.", Mend: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
+		Bad: Example{"an Ed25519 key on Windows", func(s *Subject) {
+			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
+			s.holds(authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = sampleEd25519 })))
+		}},
+		Good: Example{"a key on P-256 there", func(s *Subject) {
+			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
+			s.holds(authority(sampleRoot()), client(sampleClient()))
+		}},
+		look: leaves(func(s *Subject, h Held) []Hit {
+			kind := pki.KeyKind(h.leaf())
+			if s.Ability == nil || len(s.Ability.KeyKinds) == 0 || slices.Contains(s.Ability.KeyKinds, kind) {
+				return nil
+			}
+			return []Hit{h.hit(h.leaf(), "has a key of the kind %s, and %s knows %s", kind, s.Release.Title, strings.Join(s.Ability.KeyKinds, ", "))}
+		}, pki.ForClient),
+	},
+	{
+		Code: "valid-too-long", Title: "Gateway's certificate is valid longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Mend: "Have it made for two years at the most.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
+		Bad: certificateExample("a certificate for ten years", func() []Held {
+			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(10, 0, 0) }))}
+		}),
+		Good: certificateExample("one for a year", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
+		look: leaves(func(_ *Subject, h Held) []Hit {
+			if c := h.leaf(); c.NotAfter.Sub(c.NotBefore) > longestSeen {
+				return []Hit{h.hit(c, "is valid for %d days", int(c.NotAfter.Sub(c.NotBefore).Hours()/24))}
+			}
+			return nil
+		}, pki.ForServer),
+	},
+	{
+		Code: "certificate-revoked", Title: "Certificate was revoked", Severity: vpn.Blocker, Fields: both,
+		Why: "The gateway that looks at the authority's list refuses it.", Mend: "Have a new one made.", Source: "RFC 5280 §5",
+		Bad: Example{"a certificate on its authority's list", func(s *Subject) {
+			s.by(vpn.IKEv2)
+			s.holds(authority(sampleRoot()), client(sampleClient()))
+			s.Revoked = []*x509.RevocationList{{RawIssuer: sampleClient().RawIssuer, RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: sampleClient().SerialNumber, RevocationTime: sampleNow}}}}
+		}},
+		Good: Example{"one that is not on it", func(s *Subject) {
+			s.by(vpn.IKEv2)
+			s.holds(authority(sampleRoot()), client(sampleClient()))
+			s.Revoked = []*x509.RevocationList{{RawIssuer: sampleClient().RawIssuer}}
+		}},
+		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+			for _, list := range s.Revoked {
+				if string(list.RawIssuer) != string(c.RawIssuer) {
+					continue
+				}
+				for _, e := range list.RevokedCertificateEntries {
+					if e.SerialNumber.Cmp(c.SerialNumber) == 0 {
+						return []Hit{h.hit(c, "was revoked on %s", day(e.RevocationTime))}
+					}
+				}
+			}
+			return nil
+		}),
+	},
+	{
+		Code: "local-id-not-certified", Title: "Local identity is not in the device's certificate", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldLocalID},
+		Why: "The gateway compares the identity that the device claims with the names in its certificate, and refuses it.", Mend: "Take a name out of the certificate as local identity, or have it made with this one.", Source: "RFC 7296 §3.5, §4",
+		Bad: certificateIdentity("another identity than the certificate's", "bridge.skerryline.example"), Good: certificateIdentity("the certificate's name", "ada-laptop.skerryline.example"),
+		look: leaves(func(s *Subject, h Held) []Hit {
+			i := s.Connection.IKEv2
+			if i == nil || i.LocalID == "" || !i.Auth.NeedsIdentity() {
+				return nil
+			}
+			c := h.leaf()
+			if slices.ContainsFunc(pki.Names(c), func(n string) bool { return strings.EqualFold(n, i.LocalID) }) || strings.EqualFold(c.Subject.String(), i.LocalID) {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldLocalID, Found: fmt.Sprintf("%s, while the certificate has %s", quote(i.LocalID), strings.Join(pki.Names(c), ", "))}}
+		}, pki.ForClient),
+	},
+	{
+		Code: "number-without-authority", Title: "Gateway by its number, and no authority to know it by", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldAuthority},
+		Why: "No public authority vouches for a number; devices refuse the gateway or ask people to look away.", Mend: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
+		Bad:  Example{"SSTP to a number without an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server, s.Connection.Authority = "198.51.100.7", "" }},
+		Good: Example{"the same with an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }},
+		look: func(s *Subject) []Hit {
+			c := s.Connection
+			if _, err := netip.ParseAddr(c.Server); err == nil && c.Authority == "" && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
+				return []Hit{{Field: vpn.FieldServer, Found: c.Server + " and no authority"}}
+			}
+			return nil
+		},
+	},
+	{
+		Code: "authority-key-inside", Title: "Authority's private key lies in the file", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
+		Why: "Whoever has this file can make certificates for anybody.", Mend: "Take the key out at once; if the file has left the house, make a new authority.", Source: "practice",
+		Bad: Example{"an identity that is the authority", func(s *Subject) {
+			s.by(vpn.IKEv2)
+			s.Connection.IKEv2.Auth = vpn.IKEv2Certificate
+			s.holds(Held{Usage: pki.ForClient, Field: vpn.FieldIdentity, Chain: []*x509.Certificate{sampleRoot()}})
+		}},
+		Good: certificateExample("an identity that a device shows", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
+		look: func(s *Subject) []Hit {
+			var hits []Hit
+			for _, h := range s.held() {
+				c := h.leaf()
+				if c.IsCA && (h.Usage == pki.ForClient || slices.ContainsFunc(s.Keys, func(k crypto.Signer) bool { return pki.Belongs(c, k) })) {
+					hits = append(hits, h.hit(c, "is an authority, and its private key is here"))
+				}
+			}
+			return hits
+		},
+	},
+}
