@@ -3,11 +3,13 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
@@ -130,7 +132,11 @@ func (a *app) findings(list []check.Finding) {
 			where = f.Position.String()
 		}
 		a.say("%-8s %s", f.Severity, f.Title)
-		for _, line := range []string{where + ": " + f.Found, f.Why, "mend: " + f.Mend + "  [" + f.Rule + "]"} {
+		lines := []string{where + ": " + f.Found, f.Why, "mend: " + f.Mend + "  [" + f.Rule + "]"}
+		if o := f.Override; o != nil {
+			lines = append(lines, fmt.Sprintf("a blocker that may pass until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
+		}
+		for _, line := range lines {
 			a.say("         %s", strings.ReplaceAll(text.WrapSoft(line, 110), "\n", "\n         "))
 		}
 	}

@@ -198,6 +198,9 @@ func TestWorkList(t *testing.T) {
 	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
 	must("passes until "+until, "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
 	must("test bench", "audit", "--search", "override")
+	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "a blocker that may pass until "+until+": test bench (") {
+		t.Errorf("the plan does not say why the blocker passes:\n%s", out)
+	}
 	must("card", "build", profile, "--to", t.TempDir())
 	f.checked()
 	must("(passed)", "finding", "list", "--filter", "passed=true")
