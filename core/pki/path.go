@@ -107,6 +107,7 @@ const (
 	ForAuthority Usage = "authority"
 	ForServer    Usage = "server"
 	ForClient    Usage = "client"
+	ForSigning   Usage = "signing"
 	ForAny       Usage = "any"
 )
 
