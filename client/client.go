@@ -32,6 +32,8 @@ type Client struct {
 	Profiles Noun[view.Profile]
 	Patterns Noun[view.Pattern]
 
+	Authorities Noun[view.Authority]
+
 	base  string
 	token string
 	http  *http.Client
@@ -46,6 +48,7 @@ func New(address, token string) *Client {
 	c.Devices = Noun[view.Device]{c, "device", "/devices"}
 	c.Profiles = Noun[view.Profile]{c, "profile", "/profiles"}
 	c.Patterns = Noun[view.Pattern]{c, "pattern", "/patterns"}
+	c.Authorities = Noun[view.Authority]{c, "authority", "/authorities"}
 	return c
 }
 

@@ -59,6 +59,7 @@ func nouns(a *api) {
 	records(a, a.svc.Devices, "/devices", "devices")
 	records(a, a.svc.Profiles, "/profiles", "profiles")
 	records(a, a.svc.Patterns, "/patterns", "patterns")
+	records(a, a.svc.Authorities, "/authorities", "authorities")
 }
 
 // records registers the operations that every noun has.

@@ -63,6 +63,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		}
 		_, _ = w.Write([]byte("ready\n"))
 	})
+	r.Get("/lists/{name}", a.revocationList)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
 	}
@@ -107,6 +108,7 @@ func (a *api) describe(r chi.Router) {
 	a.profiles()
 	a.patterns()
 	a.findings()
+	a.certificates()
 	a.facts()
 }
 
@@ -117,7 +119,7 @@ func schemaName(t reflect.Type, hint string) string {
 	switch {
 	case t == reflect.TypeFor[vpn.Problem]():
 		return "FieldProblem"
-	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern"}, t.Name()):
+	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern", "Authority", "Certificate"}, t.Name()):
 		return name + "Row"
 	}
 	return name

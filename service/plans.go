@@ -2,8 +2,10 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 
 	"wardicon/core/check"
+	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -151,10 +153,28 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 			return err
 		}
 	}
+	if id := w.plan.Connection.Identity; id != nil {
+		if err := s.revoked(ctx, tx, subject, id.Certificate); err != nil {
+			return err
+		}
+	}
 	if w.plan.Connection.NeedsIdentity() {
 		return s.sharers(ctx, tx, w, "device", in.Device.ID, "identity/key", vpn.FieldIdentity)
 	}
 	return nil
+}
+
+// revoked tells the checks whether the device's certificate was taken back here.
+func (s *Service) revoked(ctx context.Context, tx *store.Tx, subject *check.Subject, certificate string) error {
+	list, err := pki.Certificates(certificate)
+	if err != nil {
+		return nil // another rule says so
+	}
+	at, found, err := tx.RevokedSerial(ctx, list[0].SerialNumber.Text(16))
+	if found {
+		subject.Revoked = append(subject.Revoked, &x509.RevocationList{RawIssuer: list[0].RawIssuer, RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: list[0].SerialNumber, RevocationTime: at}}})
+	}
+	return err
 }
 
 // sharers finds records that have the same secret. A password of another account of the

@@ -27,6 +27,8 @@ type Service struct {
 	Profiles *Profiles
 	Patterns *Patterns
 
+	Authorities *Authorities
+
 	store *store.Store
 	log   *slog.Logger
 	now   func() time.Time
@@ -35,6 +37,7 @@ type Service struct {
 
 	jobsWake chan struct{} // there are jobs to do
 	reading  chan struct{} // how many lots of files are looked at side by side
+	lists    lists         // revocation lists that were signed
 
 	setup  setup
 	signIn struct {
@@ -50,7 +53,8 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), reading: make(chan struct{}, 2)}
 	svc.signIn.limits = map[string]*rate.Limiter{}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
-	svc.Patterns = svc.patterns()
+	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
+	svc.lists.known = map[string]listed{}
 	return svc
 }
 

@@ -1,0 +1,77 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"wardicon/core/pki"
+	"wardicon/core/view"
+)
+
+type makeInput struct{ Body view.NewAuthority }
+
+type issueInput struct {
+	Body struct {
+		DeviceID    string   `json:"device_id" required:"true"`
+		AuthorityID string   `json:"authority_id" required:"true"`
+		Names       []string `json:"names" required:"false" doc:"Alternative names; empty makes one under the organisation's domain"`
+		Days        int      `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+	}
+}
+
+type reasonInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		Reason pki.Reason `json:"reason" required:"true" enum:"unspecified,key-compromise,superseded,ceased"`
+	}
+}
+
+func (a *api) certificates() {
+	handle(a, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", "authorities"), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
+		list, err := a.svc.MakeAuthority(ctx, in.Body)
+		return &body[view.Items[view.Authority]]{view.Items[view.Authority]{Items: list}}, err
+	})
+	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List what was issued here", "certificates"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Certificate]], error) {
+		page, err := a.svc.Certificates(ctx, in.query())
+		return &body[view.Page[view.Certificate]]{page}, err
+	})
+	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show one certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[view.Certificate], error) {
+		row, err := a.svc.Certificate(ctx, in.ID)
+		return &body[view.Certificate]{row}, err
+	})
+	issue := operation(http.MethodPost, "/certificates", "issue-certificate", "Make a key and a certificate for a device, in the place of what it has", "certificates")
+	issue.DefaultStatus = http.StatusCreated
+	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[view.Certificate], error) {
+		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
+		return &body[view.Certificate]{row}, err
+	})
+	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[view.Withdrawn], error) {
+		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
+		return &body[view.Withdrawn]{w}, err
+	})
+	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[view.Withdrawn], error) {
+		if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		w, err := a.svc.Revoke(ctx, "", in.ID, in.Body.Reason)
+		return &body[view.Withdrawn]{w}, err
+	})
+}
+
+// revocationList serves an authority's list to whoever asks: that is what it is for.
+func (a *api) revocationList(w http.ResponseWriter, r *http.Request) {
+	id, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".crl")
+	der, until, err := a.svc.RevocationList(r.Context(), id)
+	if !ok || err != nil {
+		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no revocation list at "+r.URL.Path))
+		return
+	}
+	w.Header().Set("Content-Type", "application/pkix-crl") // RFC 2585 §4.2
+	w.Header().Set("Cache-Control", fmt.Sprintf("public, max-age=%d", max(0, int(time.Until(until).Seconds()))))
+	_, _ = w.Write(der)
+}

@@ -1,0 +1,202 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"math/big"
+	"strings"
+	"sync"
+	"time"
+
+	"wardicon/core/pki"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Authorities are the use cases of authorities.
+type Authorities = Records[vpn.Authority, view.Authority, *vpn.Authority]
+
+func (s *Service) authorities() *Authorities {
+	return &Authorities{
+		s: s, table: store.Authorities, unique: "/name",
+		stamp:  func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
+		name:   func(a view.Authority) string { return a.Name },
+		hide:   func(a *vpn.Authority) { a.Key = nil },
+		refers: nothing[*vpn.Authority], touch: nothing[*vpn.Authority], before: nothing[*vpn.Authority],
+		used: func(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {
+			return unused(ctx, tx, "authority", a.Name, a.ID, [3]string{"certificates", "authority_id", "certificates"})
+		},
+	}
+}
+
+const (
+	authorityYears = 10
+	mostYears      = 30
+)
+
+// MakeAuthority makes an authority: one that signs by itself, or a root and below it the one
+// that issues. The last one is what issues; the root's key is stored beside it, sealed.
+func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list []view.Authority, err error) {
+	if n.Years < 0 || n.Years > mostYears {
+		return nil, problem("authority", "/years", fmt.Sprint(n.Years), fmt.Sprintf("1 to %d years, or 0", mostYears), "choose fewer")
+	}
+	organisation, err := s.Organisation(ctx)
+	if err != nil {
+		return nil, err
+	}
+	from := s.now().UTC().Truncate(time.Second)
+	w := pki.Wanted{
+		Name: n.Name, Organisation: organisation.Name, Usage: pki.ForAuthority, From: from.Add(-time.Hour), To: from.AddDate(cmp.Or(n.Years, authorityYears), 0, 0), MaxPath: 0,
+		Permitted: n.Permitted, Excluded: n.Excluded,
+	}
+	rows := []pki.Wanted{w}
+	if n.Issuing {
+		rows = []pki.Wanted{w, w}
+		rows[0].Name, rows[0].MaxPath = n.Name+" Root", 1
+		rows[1].To = w.To.AddDate(0, 0, -1)
+	}
+	var by pki.Issuer
+	var above string
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		for i, w := range rows {
+			key, err := pki.NewKey(rand.Reader, n.Kind)
+			if err != nil {
+				return problem("authority", "/kind", fmt.Sprintf("%q", n.Kind), "p256, p384 or rsa3072", "choose one of them")
+			}
+			issuer := by
+			if i == 0 {
+				issuer = pki.Issuer{Key: key}
+			}
+			c, err := pki.Issue(rand.Reader, issuer, key.Public(), w)
+			if err != nil {
+				return refused("authority", err)
+			}
+			text, err := pki.KeyPEM(key)
+			if err != nil {
+				return err
+			}
+			a := &vpn.Authority{Name: w.Name, Certificate: pki.Bundle(c) + above, Key: &text, Lists: n.Lists}
+			if err := s.Authorities.fit(ctx, tx, a); err != nil {
+				return err
+			}
+			if err := store.Authorities.Insert(ctx, tx, a); err != nil {
+				return s.Authorities.taken(err)
+			}
+			row, err := store.Authorities.Row(ctx, tx, a.ID)
+			if err != nil {
+				return err
+			}
+			if err := deed(ctx, tx, "make", "authority", a.ID, a.Name); err != nil {
+				return err
+			}
+			list, by, above = append(list, row), pki.Issuer{Certificate: c, Key: key}, pki.Bundle(c)
+		}
+		return nil
+	})
+	return list, err
+}
+
+// refused words what cannot be issued as a problem with its field.
+func refused(object string, err error) error {
+	var e *pki.IssueError
+	if errors.As(err, &e) {
+		return problem(object, "/"+e.Field, e.Found, e.Expected, "correct it")
+	}
+	return err
+}
+
+// issuer opens an authority for signing.
+func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.Authority, by pki.Issuer, above string, err error) {
+	a, err = store.Authorities.Get(ctx, tx, id)
+	var none *store.NotFoundError
+	switch {
+	case errors.As(err, &none):
+		return nil, by, "", missing("certificate", "/authority_id", "authority", id)
+	case err != nil:
+		return nil, by, "", err
+	case a.Retired:
+		return nil, by, "", problem("certificate", "/authority_id", a.Name+", which is retired", "an authority that still issues", "choose another one")
+	case a.Key == nil:
+		return nil, by, "", problem("certificate", "/authority_id", a.Name+", whose key is not here", "an authority with its key", "have it issued where the key is, and bring the certificate in")
+	}
+	pair, err := pki.Pair(a.Certificate, *a.Key)
+	if err != nil {
+		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
+	}
+	return a, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, between(pair), nil
+}
+
+// between are the certificates that a leaf brings along: from its issuer up, without what
+// vouches for itself.
+func between(issuer pki.Identity) string {
+	var b strings.Builder
+	for _, c := range append([]*x509.Certificate{issuer.Leaf}, issuer.Chain...) {
+		if string(c.RawSubject) != string(c.RawIssuer) {
+			b.WriteString(pki.Bundle(c))
+		}
+	}
+	return b.String()
+}
+
+// listed is a revocation list that was signed.
+type listed struct {
+	count int
+	last  int64
+	until time.Time
+	der   []byte
+}
+
+// lists keeps signed revocation lists as long as they are fresh.
+type lists struct {
+	mu    sync.Mutex
+	known map[string]listed
+}
+
+// How long a revocation list counts, and after which time a new one is signed.
+const (
+	listCounts = 7 * 24 * time.Hour
+	listFresh  = time.Hour
+)
+
+// RevocationList is an authority's list in DER form (RFC 5280 §5), and when it is signed
+// anew at the latest. It is signed when something was revoked since, and every hour.
+func (s *Service) RevocationList(ctx context.Context, authorityID string) ([]byte, time.Time, error) {
+	tx, now := s.store.Read(), s.now()
+	a, err := store.Authorities.Get(ctx, tx, authorityID)
+	if err != nil {
+		return nil, now, err
+	}
+	if a.Key == nil {
+		return nil, now, &store.NotFoundError{Noun: "revocation list", ID: authorityID}
+	}
+	count, last, err := tx.CountRevoked(ctx, authorityID)
+	if err != nil {
+		return nil, now, err
+	}
+	s.lists.mu.Lock()
+	defer s.lists.mu.Unlock()
+	if l, ok := s.lists.known[authorityID]; ok && l.count == count && l.last == last && now.Before(l.until) {
+		return l.der, l.until, nil
+	}
+	entries, err := tx.RevokedBy(ctx, authorityID, now.Add(-listCounts))
+	if err != nil {
+		return nil, now, err
+	}
+	pair, err := pki.Pair(a.Certificate, *a.Key)
+	if err != nil {
+		return nil, now, fmt.Errorf("authority %s: %w", a.Name, err)
+	}
+	der, err := pki.RevocationList(rand.Reader, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, pki.List{
+		Number: big.NewInt(now.UnixMilli()), From: now.Add(-time.Minute), Next: now.Add(listCounts), Entries: entries,
+	})
+	if err != nil {
+		return nil, now, err
+	}
+	s.lists.known[authorityID] = listed{count, last, now.Add(listFresh), der}
+	return der, now.Add(listFresh), nil
+}

@@ -1,0 +1,192 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/core/format"
+	"wardicon/core/pki"
+	"wardicon/core/platform"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Certificates lists what was issued, a page.
+func (s *Service) Certificates(ctx context.Context, q store.Query) (view.Page[view.Certificate], error) {
+	return store.Certificates.List(ctx, s.store.Read(), q)
+}
+
+// Certificate reads one.
+func (s *Service) Certificate(ctx context.Context, id string) (view.Certificate, error) {
+	return store.Certificates.Row(ctx, s.store.Read(), id)
+}
+
+// IssueToDevice makes a key and a certificate for a device, and gives both to it in the place
+// of what it had. Without names it gets one of its own under the organisation's domain.
+func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
+	organisation, err := s.Organisation(ctx)
+	if err != nil {
+		return row, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		d, err := store.Devices.Get(ctx, tx, deviceID)
+		var none *store.NotFoundError
+		if errors.As(err, &none) {
+			return missing("certificate", "/device_id", "device", deviceID)
+		}
+		if err != nil {
+			return err
+		}
+		if len(names) == 0 {
+			names = []string{format.FileName(d.Name, "") + ".devices." + cmp.Or(organisation.Domain, "invalid")}
+		}
+		if days < 0 || days > 3650 {
+			return problem("certificate", "/days", fmt.Sprint(days), "1 to 3650 days, or 0 for the authority's own rule", "choose fewer")
+		}
+		a, by, above, err := s.issuer(ctx, tx, authorityID)
+		if err != nil {
+			return err
+		}
+		key, err := pki.NewKey(rand.Reader, keyFor(d))
+		if err != nil {
+			return err
+		}
+		now := s.now().UTC().Truncate(time.Second)
+		to := now.AddDate(0, 0, cmp.Or(days, a.Days(pki.ForClient)))
+		if end := by.Certificate.NotAfter; to.After(end) {
+			to = end
+		}
+		from := now.Add(-time.Hour)
+		if from.Before(by.Certificate.NotBefore) {
+			from = by.Certificate.NotBefore
+		}
+		c, err := pki.Issue(rand.Reader, by, key.Public(), pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names, From: from, To: to, Lists: a.Lists})
+		if err != nil {
+			return refused("certificate", err)
+		}
+		text, err := pki.KeyPEM(key)
+		if err != nil {
+			return err
+		}
+		kept := vpn.Certificate{
+			AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: pki.Names(c), Usage: pki.ForClient, DeviceID: d.ID, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: actor(ctx),
+		}
+		if err := tx.AddCertificate(ctx, &kept); err != nil {
+			return err
+		}
+		if _, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) {
+			d.Identity = &vpn.DeviceIdentity{Certificate: pki.Bundle(c) + above, Key: &text}
+			return d, nil
+		}, func(string) bool { return false }); err != nil {
+			return err
+		}
+		if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "issue", "certificate", kept.ID, d.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	})
+	s.checkSoon()
+	return row, err
+}
+
+// keyFor is a kind of key that a device's release can use by every protocol.
+func keyFor(d *vpn.Device) pki.KeyChoice {
+	if found, ok := platform.Find(d.Platform, d.Release); ok {
+		for _, can := range found.Row.Can {
+			if len(can.KeyKinds) > 0 && !slices.Contains(can.KeyKinds, "ECDSA256") {
+				return pki.RSA3072
+			}
+		}
+	}
+	return pki.P256
+}
+
+func cut(v string, most int) string {
+	if runes := []rune(v); len(runes) > most {
+		return strings.TrimSpace(string(runes[:most]))
+	}
+	return v
+}
+
+// Revoke takes certificates back for good: one by its identifier, or all of a device, whose
+// own one is then taken out of its record. It answers with what that touches.
+func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
+	w = view.Withdrawn{Certificates: []view.Certificate{}, Profiles: []string{}}
+	if !slices.Contains(pki.Reasons, reason) {
+		return w, problem("certificate", "/reason", fmt.Sprintf("%q", reason), "unspecified, key-compromise, superseded or ceased", "choose one of them")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		q := store.Query{Limit: 500, Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}}
+		if deviceID == "" {
+			one, err := store.Certificates.Row(ctx, tx, id)
+			if err != nil {
+				return err
+			}
+			if one.Revoked != nil {
+				return problem("certificate", "/id", "one that was revoked on "+one.Revoked.Format(time.DateOnly), "one that is valid", "nothing is to be done")
+			}
+			w.Certificates = append(w.Certificates, one)
+		} else {
+			page, err := store.Certificates.List(ctx, tx, q)
+			if err != nil {
+				return err
+			}
+			w.Certificates = page.Items
+		}
+		for i, c := range w.Certificates {
+			if err := tx.Revoke(ctx, c.ID, reason); err != nil {
+				return err
+			}
+			if err := deed(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
+				return err
+			}
+			if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
+				return err
+			}
+			if err := s.withdraw(ctx, tx, &w, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	s.checkSoon()
+	return w, err
+}
+
+// withdraw takes a revoked certificate out of its device's record, and lists the profiles
+// that stood on it.
+func (s *Service) withdraw(ctx context.Context, tx *store.Tx, w *view.Withdrawn, c view.Certificate) error {
+	if c.DeviceID == "" {
+		return nil
+	}
+	d, err := store.Devices.Get(ctx, tx, c.DeviceID)
+	if err != nil || d.Identity == nil {
+		return err
+	}
+	list, err := pki.Certificates(d.Identity.Certificate)
+	if err != nil || list[0].SerialNumber.Text(16) != c.Serial {
+		return nil // it has another one by now
+	}
+	profiles, err := store.Profiles.Where(ctx, tx, "device_id = ?", d.ID)
+	if err != nil {
+		return err
+	}
+	for _, p := range profiles {
+		worked, err := s.work(ctx, tx, p.ID)
+		if err != nil {
+			return err
+		}
+		if worked.plan.Connection.NeedsIdentity() {
+			w.Profiles = append(w.Profiles, worked.in.Device.Name+" to "+worked.in.Gateway.Name)
+		}
+	}
+	_, err = s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false })
+	return err
+}

@@ -1,0 +1,147 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/big"
+	"time"
+
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+// Authorities is the table of authorities.
+var Authorities = &Table[vpn.Authority, view.Authority]{
+	Noun: "authority", name: "authorities", prefix: "au",
+	stamp: func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
+	columns: []column[vpn.Authority]{
+		{"name", func(a *vpn.Authority) any { return a.Name }},
+		{"ends", func(a *vpn.Authority) any {
+			list, err := pki.Certificates(a.Certificate)
+			if err != nil {
+				return 0 // refused before it comes here
+			}
+			return millis(list[0].NotAfter)
+		}},
+	},
+	secrets: func(a *vpn.Authority) map[string]**secret.Text { return map[string]**secret.Text{"key": &a.Key} },
+	list: listing[view.Authority]{
+		id: "a.id", from: "authorities a",
+		cols: `a.id, a.version, a.created, a.changed, a.body, a.ends, (SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id),
+			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT NULL)`,
+		scan: func(scan func(...any) error) (row view.Authority, err error) {
+			var ends int64
+			err = scanRecord(scan, &row.Authority, &row.Stamp, &ends, &row.Certificates, &row.Revoked)
+			row.Ends = fromMillis(ends)
+			return row, err
+		},
+		search: []string{"a.name"}, first: "name",
+		sorts:   map[string]string{"name": "a.name ASC, a.id ASC", "ends": "a.ends ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
+		filters: map[string]string{"name": "a.name = ?"},
+	},
+}
+
+// Certificates lists what was issued.
+var Certificates = &Table[vpn.Certificate, view.Certificate]{
+	Noun: "certificate", name: "certificates", prefix: "ce",
+	list: listing[view.Certificate]{
+		id: "c.id", from: "certificates c", joins: "JOIN authorities a ON a.id = c.authority_id LEFT JOIN devices d ON d.id = c.device_id LEFT JOIN gateways g ON g.id = c.gateway_id",
+		cols: `c.id, c.authority_id, c.serial, c.subject, c.names, c.usage, COALESCE(c.device_id, ''), COALESCE(c.gateway_id, ''), c.starts, c.ends, c.revoked, c.reason, c.pem, c.operator, c.created,
+			a.name, COALESCE(d.name, ''), COALESCE(g.name, '')`,
+		scan:   scanCertificate,
+		search: []string{"c.subject", "c.names", "c.serial", "d.name"}, first: "ends",
+		sorts: map[string]string{
+			"ends": "c.ends ASC, c.id ASC", "subject": "c.subject ASC, c.id ASC", "device": "d.name ASC, c.id ASC", "created": "c.created ASC, c.id ASC",
+		},
+		filters: map[string]string{
+			"authority_id": "c.authority_id = ?", "device_id": "c.device_id = ?", "gateway_id": "c.gateway_id = ?", "usage": "c.usage = ?", "serial": "c.serial = ?", "revoked": "(c.revoked IS NOT NULL) = (? = 'true')",
+			"days": "c.ends < (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000",
+		},
+	},
+}
+
+func scanCertificate(scan func(...any) error) (row view.Certificate, err error) {
+	var starts, ends, created int64
+	var revoked sql.NullInt64
+	var names []byte
+	c := &row.Certificate
+	if err := scan(&c.ID, &c.AuthorityID, &c.Serial, &c.Subject, &names, &c.Usage, &c.DeviceID, &c.GatewayID, &starts, &ends, &revoked, &c.Reason, &c.PEM, &c.Operator, &created, &row.Authority, &row.Device, &row.Gateway); err != nil {
+		return row, err
+	}
+	c.From, c.To, c.Created = fromMillis(starts), fromMillis(ends), fromMillis(created)
+	if revoked.Valid {
+		at := fromMillis(revoked.Int64)
+		c.Revoked = &at
+	}
+	return row, json.Unmarshal(names, &c.Names)
+}
+
+// AddCertificate keeps what was issued, and gives it its identity.
+func (tx *Tx) AddCertificate(ctx context.Context, c *vpn.Certificate) error {
+	names, err := json.Marshal(c.Names)
+	if err != nil {
+		return err
+	}
+	c.ID, c.Created = newID(Certificates.prefix), tx.s.now().UTC().Truncate(time.Millisecond)
+	_, err = tx.q.ExecContext(ctx, `INSERT INTO certificates (id, authority_id, serial, subject, names, usage, device_id, gateway_id, starts, ends, pem, operator, created) VALUES (?, ?, ?, ?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?, ?)`,
+		c.ID, c.AuthorityID, c.Serial, c.Subject, string(names), c.Usage, c.DeviceID, c.GatewayID, millis(c.From), millis(c.To), c.PEM, c.Operator, millis(c.Created))
+	return constraint(Certificates.Noun, err)
+}
+
+// Revoke marks a certificate as revoked; once is for good.
+func (tx *Tx) Revoke(ctx context.Context, id string, reason pki.Reason) error {
+	res, err := tx.q.ExecContext(ctx, `UPDATE certificates SET revoked = ?, reason = ? WHERE id = ? AND revoked IS NULL`, millis(tx.s.now()), reason, id)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, &NotFoundError{"certificate that is not revoked", id})
+	}
+	return nil
+}
+
+// RevokedBy lists what an authority has revoked and what has not ended by itself, by serial
+// number (RFC 5280 §5: an entry may go once the certificate has ended and was on a list).
+func (tx *Tx) RevokedBy(ctx context.Context, authorityID string, since time.Time) ([]pki.Revoked, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT serial, revoked, reason FROM certificates WHERE authority_id = ? AND revoked IS NOT NULL AND ends > ? ORDER BY revoked, serial`, authorityID, millis(since))
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	list := []pki.Revoked{}
+	for rows.Next() {
+		var serial string
+		var at int64
+		var r pki.Revoked
+		if err := rows.Scan(&serial, &at, &r.Reason); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		var ok bool
+		if r.Serial, ok = new(big.Int).SetString(serial, 16); !ok {
+			return nil, errors.Join(fmt.Errorf("the serial number %q cannot be read", serial), rows.Close())
+		}
+		r.At = fromMillis(at)
+		list = append(list, r)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// CountRevoked counts them, and tells when the last one was added.
+func (tx *Tx) CountRevoked(ctx context.Context, authorityID string) (n int, last int64, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE(MAX(revoked), 0) FROM certificates WHERE authority_id = ? AND revoked IS NOT NULL`, authorityID).Scan(&n, &last)
+	return n, last, err
+}
+
+// RevokedSerial tells whether and when the certificate of a serial number was revoked.
+func (tx *Tx) RevokedSerial(ctx context.Context, serial string) (at time.Time, found bool, err error) {
+	var ms int64
+	err = tx.q.QueryRowContext(ctx, `SELECT revoked FROM certificates WHERE serial = ? AND revoked IS NOT NULL`, serial).Scan(&ms)
+	if errors.Is(err, sql.ErrNoRows) {
+		return at, false, nil
+	}
+	return fromMillis(ms), err == nil, err
+}
