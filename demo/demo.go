@@ -6,10 +6,9 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"time"
 
-	"wardicon/core/pki"
 	"wardicon/core/secret"
+	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -29,12 +28,12 @@ func Load(ctx context.Context, svc *service.Service) error {
 	if _, err := svc.SetOrganisation(ctx, organisation); err != nil {
 		return err
 	}
-	ca, err := newAuthority(time.Now())
+	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Skerry Line Authority"})
 	if err != nil {
 		return err
 	}
-	l := &loader{svc: svc, ca: ca, gateways: map[string]string{}, people: map[string]string{}}
-	for _, g := range slices.Concat(gateways, modern(pki.Bundle(ca.certificate))) {
+	l := &loader{svc: svc, authority: made[0].ID, gateways: map[string]string{}, people: map[string]string{}}
+	for _, g := range slices.Concat(gateways, modern(made[0].Certificate)) {
 		if err := l.gateway(ctx, g); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
 		}
@@ -61,7 +60,7 @@ func Load(ctx context.Context, svc *service.Service) error {
 // loader puts records in and remembers their identifiers by name.
 type loader struct {
 	svc              *service.Service
-	ca               *authority
+	authority        string // that vouches for gateways and devices
 	gateways, people map[string]string
 }
 
@@ -113,15 +112,14 @@ func (l *loader) device(ctx context.Context, sample device) error {
 	d := vpn.Device{
 		Name: sample.name, PersonID: l.people[sample.owner], Platform: sample.platform, Release: sample.release, Encrypted: sample.encrypted, CannotAsk: sample.cannotAsk,
 	}
-	if slices.Contains(certified, d.Name) {
-		var err error
-		if d.Identity, err = l.ca.identity(d.Name); err != nil {
-			return err
-		}
-	}
 	row, err := l.svc.Devices.Add(ctx, &d)
 	if err != nil {
 		return err
+	}
+	if slices.Contains(certified, d.Name) {
+		if _, err := l.svc.IssueToDevice(ctx, row.ID, l.authority, nil, 0); err != nil {
+			return err
+		}
 	}
 	for _, p := range sample.profiles {
 		if _, err := l.svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: l.gateways[p.gateway], Wishes: p.wishes}); err != nil {

@@ -72,6 +72,7 @@ func TestPages(t *testing.T) {
 		{"pattern", "/patterns/" + patterns.Items[0].ID, "Masters", "Master tablet"},
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
 		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Passed over"},
+		{"certificates", "/certificates", "Certificates", "yard-server.devices.skerryline.example"},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
 		{"check", "/check", "Check files", "Drop files here"},

@@ -8,6 +8,7 @@ import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
 import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
+import IconCertificates from '~icons/bi/patch-check'
 import IconFindings from '~icons/bi/clipboard-pulse'
 import IconCheck from '~icons/bi/file-earmark-check'
 import IconRules from '~icons/bi/list-check'
@@ -30,6 +31,7 @@ const links = [
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
   { to: '/patterns', text: 'Patterns', icon: IconPatterns },
+  { to: '/certificates', text: 'Certificates', icon: IconCertificates },
   { to: '/findings', text: 'Findings', icon: IconFindings },
   { to: '/check', text: 'Check files', icon: IconCheck },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },

@@ -17,6 +17,7 @@ export const router = createRouter({
     { path: '/profiles/:id', component: () => import('./pages/Profile.vue'), props: true },
     { path: '/patterns', component: () => import('./pages/Patterns.vue') },
     { path: '/patterns/:id', component: () => import('./pages/Pattern.vue'), props: true },
+    { path: '/certificates', component: () => import('./pages/Certificates.vue') },
     { path: '/platforms', component: () => import('./pages/Platforms.vue') },
     { path: '/findings', component: () => import('./pages/Findings.vue') },
     { path: '/check', component: () => import('./pages/Check.vue') },

@@ -3,6 +3,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
+import IssuePanel from '../parts/IssuePanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import PersonField from '../parts/PersonField.vue'
@@ -52,6 +53,9 @@ onMounted(() =>
     gateway.value = left.value[0]?.value ?? ''
   }, ''),
 )
+async function reload() {
+  show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
+}
 async function save() {
   await run(async () => {
     if (fresh.value) {
@@ -127,6 +131,14 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       <RemoveButton v-if="row" noun="device" :name="row.name" :remove="remove" @removed="router.push('/devices')" />
     </div>
   </form>
+  <section v-if="row" class="panel mb-4" aria-labelledby="certificate">
+    <h2 id="certificate">Certificate</h2>
+    <p class="soft mb-0">
+      {{ row.identity?.key_set ? 'It has one with its key.' : 'It has none.' }} One that is issued here takes the place
+      of what it has.
+    </p>
+    <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="reload" />
+  </section>
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>
     <p v-if="profiles.length === 0">No profile yet: choose a gateway, and see at once how the device would connect.</p>

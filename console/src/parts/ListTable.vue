@@ -43,6 +43,8 @@ watch(
 )
 onMounted(look)
 
+const one = props.noun === 'people' ? 'person' : props.noun.replace(/s$/, '')
+
 function turn(by: string) {
   sort.value = sort.value === by ? '-' + by : by
 }
@@ -59,7 +61,7 @@ function direction(c: Column) {
       <BFormInput :id="`search-${noun}`" v-model="search" type="search" autocomplete="off" />
     </div>
     <slot name="filter" />
-    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : `${total} ${noun}` }}</span>
+    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : `${total} ${total === 1 ? one : noun}` }}</span>
   </div>
   <Notice :text="wrong" />
   <div class="panel p-0">

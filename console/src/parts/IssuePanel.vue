@@ -1,0 +1,59 @@
+<script setup lang="ts">
+// Has an authority on record issue a certificate to a device.
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from './Field.vue'
+import Notice from './Notice.vue'
+import { useForm } from './useForm'
+
+const props = defineProps<{ device: string; has: boolean }>()
+const emit = defineEmits<{ issued: [Schemas['CertificateRow']] }>()
+const authorities = ref<Schemas['AuthorityRow'][]>([])
+const able = computed(() => authorities.value.filter((a) => a.key_set && !a.retired))
+const { draft, errors, wrong, done, busy, run } = useForm({ authority_id: '', names: [] as string[] })
+
+onMounted(() =>
+  run(async () => {
+    authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 100 } } }))).items
+    draft.authority_id = able.value[0]?.id ?? ''
+  }, ''),
+)
+async function issue() {
+  await run(async () => {
+    const body = { ...draft, device_id: props.device, days: 0 } as unknown as Schemas['IssueInputBody']
+    emit('issued', await ask(api.POST('/api/v1/certificates', { body })))
+  }, 'Issued. The old one stays valid until it is revoked.')
+}
+</script>
+
+<template>
+  <form class="mt-2" novalidate @submit.prevent="issue">
+    <p v-if="able.length === 0" class="soft">
+      To issue one here, <RouterLink to="/certificates">make an authority</RouterLink> first.
+    </p>
+    <template v-else>
+      <div class="columns">
+        <Field
+          v-model="draft.authority_id"
+          kind="choice"
+          label="Authority"
+          pointer="/authority_id"
+          :errors="errors"
+          :choices="able.map((a) => ({ value: a.id, text: a.name }))"
+        />
+        <Field
+          v-model="draft.names"
+          kind="list"
+          label="Names"
+          pointer="/names"
+          :errors="errors"
+          help="Host names or mail addresses that both sides check, one a line. Empty makes one under your domain."
+        />
+      </div>
+      <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
+        has ? 'Issue a new certificate' : 'Issue a certificate'
+      }}</BButton>
+    </template>
+    <Notice :text="wrong" /><Notice :text="done" kind="done" />
+  </form>
+</template>

@@ -1,0 +1,65 @@
+<script setup lang="ts">
+// Asks for the reason before a certificate is taken back, and says what that touched.
+import { ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from './Field.vue'
+import Notice from './Notice.vue'
+import { useForm } from './useForm'
+
+const props = defineProps<{ id: string; name: string }>()
+const emit = defineEmits<{ revoked: [] }>()
+const asking = ref(false)
+const touched = ref<Schemas['Withdrawn']>()
+const { draft, errors, wrong, busy, run } = useForm({ reason: 'superseded' })
+const reasons = [
+  { value: 'superseded', text: 'it has a new one' },
+  { value: 'key-compromise', text: 'somebody else may have the key' },
+  { value: 'ceased', text: 'device or person is gone' },
+  { value: 'unspecified', text: 'another reason' },
+]
+
+async function go() {
+  await run(async () => {
+    const params = { path: { id: props.id } }
+    const body = { reason: draft.reason } as Schemas['ReasonInputBody']
+    touched.value = await ask(api.POST('/api/v1/certificates/{id}/revoke', { params, body }))
+  }, '')
+}
+function close() {
+  asking.value = false
+  if (touched.value) emit('revoked')
+}
+</script>
+
+<template>
+  <BButton size="sm" variant="outline-danger" @click="asking = true">Revoke…</BButton>
+  <BModal
+    v-model="asking"
+    :title="`Revoke the certificate of ${name}?`"
+    title-tag="h2"
+    no-footer
+    lazy
+    teleport-to="body"
+    @hidden="close"
+  >
+    <template v-if="!touched">
+      <p>Gateways that look at the authority's list refuse it from then on. It cannot be undone.</p>
+      <Field v-model="draft.reason" kind="choice" label="Why" pointer="/reason" :errors="errors" :choices="reasons" />
+      <Notice :text="wrong" />
+      <div class="d-flex gap-2 justify-content-end mt-3">
+        <BButton variant="outline-secondary" @click="close">Keep it</BButton>
+        <BButton variant="outline-danger" :disabled="busy" @click="go">Revoke it</BButton>
+      </div>
+    </template>
+    <template v-else>
+      <p v-if="touched.profiles.length === 0" class="mb-0">It is revoked. No profile stood on it.</p>
+      <template v-else>
+        <p>It is revoked. These need a new one:</p>
+        <ul>
+          <li v-for="p in touched.profiles" :key="p">{{ p }}</li>
+        </ul>
+      </template>
+      <div class="d-flex justify-content-end mt-3"><BButton variant="primary" @click="close">Done</BButton></div>
+    </template>
+  </BModal>
+</template>
