@@ -52,7 +52,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), hostile(), rechecks(), lists(), starts()); err != nil {
+	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), starts()); err != nil {
 		return err
 	}
 	return sizes()

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,7 +96,7 @@ func (a *app) certificateCommands() *cobra.Command {
 		Long:    "Certificates that the authorities on record have issued. Each authority's revocation list is\nserved at /lists/ID.crl of the service, to whoever asks.",
 		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  wardicon certificate list --filter days=60\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 	}
-	root.AddCommand(a.certificateList(), a.certificateShow(), a.certificateIssue(), a.certificateRevoke())
+	root.AddCommand(a.certificateList(), a.certificateShow(), a.certificateIssue(), a.certificateRevoke(), a.endings())
 	return root
 }
 
@@ -129,6 +130,41 @@ func (a *app) certificateList() *cobra.Command {
 	}
 	pageFlags(cmd, &q)
 	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as days=60")
+	return cmd
+}
+
+// endings is the calendar of what ends.
+func (a *app) endings() *cobra.Command {
+	days := 60
+	cmd := &cobra.Command{
+		Use: "calendar", Short: "List what ends soon: authorities and certificates", Args: exactly(),
+		Long:    "Lists what ends within some days, and what has ended in the last 30. The service writes a\nwarning into its log 60, 30 and 7 days ahead. Exits 1 where something has ended.",
+		Example: "  wardicon certificate calendar\n  wardicon certificate calendar --days 365 --output json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				list, err := c.Endings(ctx, days)
+				if err != nil {
+					return err
+				}
+				if err := a.print(list, func(w table.Writer) {
+					w.AppendHeader(heads("ends", "days", "what", "of"))
+					for _, e := range list.Items {
+						w.AppendRow(table.Row{e.Ends.Local().Format(time.DateOnly), e.Days, e.What, e.Noun + " " + e.Name})
+					}
+				}); err != nil {
+					return err
+				}
+				if a.output == "table" && len(list.Items) == 0 {
+					a.say("nothing ends within %d days", days)
+				}
+				if slices.ContainsFunc(list.Items, func(e view.Ending) bool { return e.Days < 0 }) {
+					return errFindings
+				}
+				return nil
+			})
+		},
+	}
+	cmd.Flags().IntVar(&days, "days", 60, "how many days to look ahead")
 	return cmd
 }
 

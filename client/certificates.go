@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"net/url"
+	"strconv"
 
 	"wardicon/core/pki"
 	"wardicon/core/view"
@@ -31,6 +32,12 @@ func (c *Client) Certificate(ctx context.Context, id string) (row view.Certifica
 func (c *Client) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
 	err = c.call(ctx, http.MethodPost, "/certificates", nil, nil, map[string]any{"device_id": deviceID, "authority_id": authorityID, "names": append([]string{}, names...), "days": days}, &row)
 	return row, err
+}
+
+// Endings lists what ends within some days.
+func (c *Client) Endings(ctx context.Context, days int) (list view.Items[view.Ending], err error) {
+	err = c.call(ctx, http.MethodGet, "/endings", url.Values{"days": {strconv.Itoa(days)}}, nil, nil, &list)
+	return list, err
 }
 
 // Revoke takes a certificate back for good.

@@ -69,6 +69,8 @@ func TestCertificatesByCommand(t *testing.T) {
 	}
 	must("needs a new certificate  Yard server to Brattvik", "certificate", "revoke", "--device", "Yard server", "--reason", "ceased")
 	must("revoked on", "certificate", "list", "--filter", "revoked=true")
+	must("the authority Skerry Line Authority of its offers", "certificate", "calendar", "--days", "3660")
+	must("nothing ends within 7 days", "certificate", "calendar", "--days", "7")
 	_, der := list()
 	if openssl, err := exec.LookPath("openssl"); err == nil {
 		dir := t.TempDir()

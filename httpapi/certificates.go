@@ -24,6 +24,10 @@ type issueInput struct {
 	}
 }
 
+type daysInput struct {
+	Days int `query:"days" default:"60" minimum:"1" maximum:"3660"`
+}
+
 type reasonInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
@@ -49,6 +53,10 @@ func (a *api) certificates() {
 	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[view.Certificate], error) {
 		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
 		return &body[view.Certificate]{row}, err
+	})
+	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[view.Items[view.Ending]], error) {
+		list, err := a.svc.Endings(ctx, in.Days)
+		return &body[view.Items[view.Ending]]{view.Items[view.Ending]{Items: list}}, err
 	})
 	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[view.Withdrawn], error) {
 		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)

@@ -5,6 +5,8 @@ import (
 	"crypto/rsa"
 	"crypto/x509"
 	"errors"
+	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"testing"
@@ -324,5 +326,79 @@ func TestNotIssued(t *testing.T) {
 	}
 	if _, err := svc.Revoke(ctx, leaf.ID, "", "bored"); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestEndings looks at the calendar on several days, and reads what the log says on them.
+func TestEndings(t *testing.T) {
+	var log strings.Builder
+	svc, s, c, authority, laptop, phone := certified(t)
+	svc = service.New(s, slog.New(slog.NewTextHandler(&log, nil)), c.now)
+	ctx := t.Context()
+	short, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Short", Years: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for device, days := range map[string]int{laptop: 90, phone: 40} {
+		if _, err := svc.IssueToDevice(ctx, device, authority.ID, nil, days); err != nil {
+			t.Fatal(err)
+		}
+	}
+	gone, err := svc.IssueToDevice(ctx, laptop, short[0].ID, nil, 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Revoke(ctx, gone.ID, "", pki.Superseded); err != nil {
+		t.Fatal(err)
+	}
+	said := 0
+	for _, test := range []struct {
+		turn, ahead int // days
+		listed      string
+		logged      string // what is new in the log
+	}{
+		{0, 60, "Ada's phone 40", ""},
+		{0, 100, "Ada's phone 40, Ada's laptop 90", ""},
+		{0, 400, "Ada's phone 40, Ada's laptop 90, Short 365", ""},
+		{5, 60, "Ada's phone 35", ""},
+		{6, 60, "Ada's phone 29", "Ada's phone"},
+		{2, 60, "Ada's phone 27", ""},
+		{21, 60, "Ada's phone 6, Ada's laptop 56", "Ada's phone Ada's laptop"},
+		{8, 60, "Ada's phone -2, Ada's laptop 48", ""},
+		{40, 60, "Ada's laptop 8", "Ada's laptop"},
+		{250, 60, "Short 33", "Short"},
+	} {
+		c.turn(time.Duration(test.turn) * 24 * time.Hour)
+		if err := svc.Pass(ctx); err != nil {
+			t.Fatal(err)
+		}
+		list, err := svc.Endings(ctx, test.ahead)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, e := range list {
+			got = append(got, fmt.Sprint(e.Name, " ", e.Days))
+		}
+		if strings.Join(got, ", ") != test.listed {
+			t.Errorf("after %d more days: %q, expected %q", test.turn, strings.Join(got, ", "), test.listed)
+		}
+		var names []string
+		for line := range strings.SplitSeq(log.String()[said:], "\n") {
+			if _, rest, ok := strings.Cut(line, `name="`); ok && strings.Contains(line, "ends soon") {
+				name, _, _ := strings.Cut(rest, `"`)
+				names = append(names, name)
+			} else if _, rest, ok := strings.Cut(line, "name="); ok && strings.Contains(line, "ends soon") {
+				name, _, _ := strings.Cut(rest, " ")
+				names = append(names, name)
+			}
+		}
+		said = log.Len()
+		if strings.Join(names, " ") != test.logged {
+			t.Errorf("after %d more days the log speaks of %q, expected %q", test.turn, names, test.logged)
+		}
+	}
+	if strings.Contains(log.String(), "PRIVATE") {
+		t.Error("a key in the log")
 	}
 }

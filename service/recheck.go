@@ -59,6 +59,11 @@ func (s *Service) Pass(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if since, err := time.Parse(time.DateOnly, last); err == nil && last != today {
+		if err := s.remind(ctx, since); err != nil {
+			return err
+		}
+	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.TouchEnded(ctx); err != nil || last == today {
 			return err

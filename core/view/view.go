@@ -96,6 +96,16 @@ type Certificate struct {
 	Gateway   string `json:"gateway"`
 }
 
+// Ending is something that ends on a day.
+type Ending struct {
+	Noun string    `json:"noun" enum:"authority,gateway,device,certificate" doc:"The record to look after"`
+	ID   string    `json:"id"`
+	Name string    `json:"name"`
+	What string    `json:"what" doc:"What of it ends"`
+	Ends time.Time `json:"ends"`
+	Days int       `json:"days" doc:"Whole days that are left; negative where it has ended"`
+}
+
 // Withdrawn says what a revocation touched.
 type Withdrawn struct {
 	Certificates []Certificate `json:"certificates"`

@@ -26,11 +26,14 @@ const choices = [
 const load = (query: ListQuery) => ask(api.GET('/api/v1/certificates', { params: { query } }))
 const changes = ref(0)
 
+const endings = ref<Schemas['Ending'][]>([])
+const pages: Record<string, string> = { gateway: '/gateways/', device: '/devices/' }
 const authorities = ref<Schemas['AuthorityRow'][]>([])
 const making = ref(false)
 const { draft, errors, wrong, done, busy, run } = useForm({ name: '', kind: 'p256', issuing: true, years: 10 })
 async function look() {
   authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 100 } } }))).items
+  endings.value = (await ask(api.GET('/api/v1/endings', { params: { query: { days: 90 } } }))).items
 }
 onMounted(() => run(look, ''))
 async function make() {
@@ -111,6 +114,19 @@ function state(c: Schemas['CertificateRow']) {
         </tr>
       </tbody>
     </table>
+  </section>
+  <section class="panel mb-4" aria-labelledby="endings">
+    <h2 id="endings">What ends within 90 days</h2>
+    <p v-if="endings.length === 0" class="soft mb-0">Nothing. The log says so 60, 30 and 7 days ahead.</p>
+    <ul v-else class="mb-0">
+      <li v-for="e in endings" :key="e.noun + e.id + e.what">
+        <span class="tag me-2" :class="e.days < 0 ? 'blocker' : e.days < 30 ? 'warning' : 'plain'">{{
+          e.days < 0 ? 'ended' : e.days === 1 ? '1 day' : `${e.days} days`
+        }}</span>
+        <RouterLink v-if="pages[e.noun]" :to="pages[e.noun] + e.id">{{ e.name }}</RouterLink>
+        <template v-else>{{ e.name }}</template>: {{ e.what }}, {{ day(e.ends) }}
+      </li>
+    </ul>
   </section>
   <ListTable :key="changes" noun="certificates" :columns="columns" :load="load" first="ends" :filters="filters">
     <template #filter>
