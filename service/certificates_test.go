@@ -332,8 +332,8 @@ func TestNotIssued(t *testing.T) {
 // TestEndings looks at the calendar on several days, and reads what the log says on them.
 func TestEndings(t *testing.T) {
 	var log strings.Builder
-	svc, s, c, authority, laptop, phone := certified(t)
-	svc = service.New(s, slog.New(slog.NewTextHandler(&log, nil)), c.now)
+	_, s, c, authority, laptop, phone := certified(t)
+	svc := service.New(s, slog.New(slog.NewTextHandler(&log, nil)), c.now)
 	ctx := t.Context()
 	short, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Short", Years: 1})
 	if err != nil {
