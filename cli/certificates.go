@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -96,7 +97,7 @@ func (a *app) certificateCommands() *cobra.Command {
 		Long:    "Certificates that the authorities on record have issued. Each authority's revocation list is\nserved at /lists/ID.crl of the service, to whoever asks.",
 		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  wardicon certificate list --filter days=60\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 	}
-	root.AddCommand(a.certificateList(), a.certificateShow(), a.certificateIssue(), a.certificateRevoke(), a.endings())
+	root.AddCommand(a.certificateList(), a.certificateShow(), a.certificateIssue(), a.certificateSign(), a.certificateRevoke(), a.endings())
 	return root
 }
 
@@ -234,6 +235,60 @@ gets a name of its own under the organisation's domain.`,
 	cmd.Flags().StringVar(&authority, "authority", "", "authority that signs")
 	cmd.Flags().StringSliceVar(&names, "name", nil, "host name or mail address that both sides check")
 	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (as the authority says)")
+	return cmd
+}
+
+func (a *app) certificateSign() *cobra.Command {
+	var authority, request, to string
+	var days int
+	cmd := &cobra.Command{
+		Use: "sign GATEWAY", Short: "Sign what a gateway asks for", Args: exactly("GATEWAY"),
+		Long: `Signs a gateway's request (PKCS #10): its key never leaves the gateway. Names in the request must
+be names of the gateway's record; without any it gets those of the record. The certificate comes
+with those between it and its root, as the gateway sends them.`,
+		Example: "  openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout norrvik.key -subj /CN=norrvik -out norrvik.csr\n  wardicon certificate sign Norrvik --authority \"Skerry Line\" --request norrvik.csr --to norrvik.pem",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if authority == "" || request == "" {
+					return usage("found %q and %q, expected --authority and --request", authority, request)
+				}
+				data, err := a.read(request)
+				if err != nil {
+					return err
+				}
+				g, err := findGateway(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				by, err := findAuthority(ctx, c, authority)
+				if err != nil {
+					return err
+				}
+				out, err := c.IssueToGateway(ctx, g.ID, by.ID, string(data), days)
+				if err != nil {
+					return err
+				}
+				if to != "" {
+					if err := os.WriteFile(to, []byte(out.Chain), 0o644); err != nil {
+						return err
+					}
+				}
+				return a.print(out, func(table.Writer) {
+					if to == "" {
+						a.say("%s", strings.TrimSpace(out.Chain))
+						return
+					}
+					r := out.Certificate
+					a.say("%s has a certificate for %s, valid until %s (%s), in %s", g.Name, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID, to)
+				})
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&authority, "authority", "", "authority that signs")
+	f.StringVar(&request, "request", "", "file with the signing request; - reads standard input")
+	f.StringVar(&to, "to", "", "file to write the certificate to (standard output)")
+	f.IntVar(&days, "days", 0, "days that it is valid (as the authority says)")
 	return cmd
 }
 

@@ -34,6 +34,12 @@ func (c *Client) IssueToDevice(ctx context.Context, deviceID, authorityID string
 	return row, err
 }
 
+// IssueToGateway signs what a gateway asks for.
+func (c *Client) IssueToGateway(ctx context.Context, gatewayID, authorityID, request string, days int) (out view.Issued, err error) {
+	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/certificate", nil, nil, map[string]any{"authority_id": authorityID, "request": request, "days": days}, &out)
+	return out, err
+}
+
 // Endings lists what ends within some days.
 func (c *Client) Endings(ctx context.Context, days int) (list view.Items[view.Ending], err error) {
 	err = c.call(ctx, http.MethodGet, "/endings", url.Values{"days": {strconv.Itoa(days)}}, nil, nil, &list)

@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"crypto/rand"
 	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"io"
 	"net/http"
 	"os"
@@ -88,6 +90,32 @@ func TestCertificatesByCommand(t *testing.T) {
 			t.Errorf("openssl says %s", said)
 		}
 	}
+	dir := t.TempDir()
+	key, err := pki.NewKey(rand.Reader, pki.P256)
+	if err != nil {
+		t.Fatal(err)
+	}
+	request := func(name, host string) string {
+		t.Helper()
+		der, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "norrvik", Names: []string{host}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	own, foreign := request("own.csr", "norrvik.skerryline.example"), request("foreign.csr", "tallholm.skerryline.example")
+	must("Norrvik has a certificate for norrvik.skerryline.example", "certificate", "sign", "Norrvik", "--authority", "Deck", "--request", own, "--to", filepath.Join(dir, "norrvik.pem"))
+	text, err := os.ReadFile(filepath.Join(dir, "norrvik.pem"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if chain, err := pki.Certificates(string(text)); err != nil || len(chain) != 2 || !pki.Belongs(chain[0], key) || chain[0].CheckSignatureFrom(chain[1]) != nil {
+		t.Errorf("the gateway got %s (%v)", text, err)
+	}
 	for _, test := range []struct {
 		args []string
 		code int
@@ -96,6 +124,8 @@ func TestCertificatesByCommand(t *testing.T) {
 		{[]string{"certificate", "issue", "Engine laptop 1"}, 2, "--authority: found nothing"},
 		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Nobody"}, 1, "Nobody"},
 		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Deck", "--name", "x.harbour.example"}, 1, "names"},
+		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck", "--request", foreign}, 1, `the name "tallholm.skerryline.example"`},
+		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck"}, 2, "expected --authority and --request"},
 		{[]string{"certificate", "revoke"}, 2, "expected either"},
 		{[]string{"certificate", "revoke", one.ID, "--reason", "superseded"}, 1, "revoked on"},
 		{[]string{"certificate", "show", "ce-x"}, 1, "ce-x"},

@@ -24,6 +24,15 @@ type issueInput struct {
 	}
 }
 
+type signInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		AuthorityID string `json:"authority_id" required:"true"`
+		Request     string `json:"request" required:"true" doc:"Signing request (PKCS #10) in PEM form" maxLength:"262144"`
+		Days        int    `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+	}
+}
+
 type daysInput struct {
 	Days int `query:"days" default:"60" minimum:"1" maximum:"3660"`
 }
@@ -53,6 +62,12 @@ func (a *api) certificates() {
 	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[view.Certificate], error) {
 		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
 		return &body[view.Certificate]{row}, err
+	})
+	sign := operation(http.MethodPost, "/gateways/{id}/certificate", "sign-for-gateway", "Sign what a gateway asks for, with the names that its record has", "certificates")
+	sign.DefaultStatus = http.StatusCreated
+	handle(a, sign, func(ctx context.Context, in *signInput) (*body[view.Issued], error) {
+		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
+		return &body[view.Issued]{out}, err
 	})
 	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[view.Items[view.Ending]], error) {
 		list, err := a.svc.Endings(ctx, in.Days)

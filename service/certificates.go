@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"slices"
@@ -47,9 +48,6 @@ func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID strin
 		if len(names) == 0 {
 			names = []string{format.FileName(d.Name, "") + ".devices." + cmp.Or(organisation.Domain, "invalid")}
 		}
-		if days < 0 || days > 3650 {
-			return problem("certificate", "/days", fmt.Sprint(days), "1 to 3650 days, or 0 for the authority's own rule", "choose fewer")
-		}
 		a, by, above, err := s.issuer(ctx, tx, authorityID)
 		if err != nil {
 			return err
@@ -58,14 +56,9 @@ func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID strin
 		if err != nil {
 			return err
 		}
-		now := s.now().UTC().Truncate(time.Second)
-		to := now.AddDate(0, 0, cmp.Or(days, a.Days(pki.ForClient)))
-		if end := by.Certificate.NotAfter; to.After(end) {
-			to = end
-		}
-		from := now.Add(-time.Hour)
-		if from.Before(by.Certificate.NotBefore) {
-			from = by.Certificate.NotBefore
+		from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForClient)))
+		if err != nil {
+			return err
 		}
 		c, err := pki.Issue(rand.Reader, by, key.Public(), pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names, From: from, To: to, Lists: a.Lists})
 		if err != nil {
@@ -75,9 +68,8 @@ func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID strin
 		if err != nil {
 			return err
 		}
-		kept := vpn.Certificate{
-			AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: pki.Names(c), Usage: pki.ForClient, DeviceID: d.ID, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: actor(ctx),
-		}
+		kept := issued(a, c, pki.ForClient, actor(ctx))
+		kept.DeviceID = d.ID
 		if err := tx.AddCertificate(ctx, &kept); err != nil {
 			return err
 		}
@@ -94,6 +86,108 @@ func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID strin
 	})
 	s.checkSoon()
 	return row, err
+}
+
+// IssueToGateway signs what a gateway asks for (RFC 2986): names that its record has, and no
+// others. Without names in the request it gets those of the record.
+func (s *Service) IssueToGateway(ctx context.Context, gatewayID, authorityID, request string, days int) (out view.Issued, err error) {
+	organisation, err := s.Organisation(ctx)
+	if err != nil {
+		return out, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		g, err := store.Gateways.Get(ctx, tx, gatewayID)
+		var none *store.NotFoundError
+		if errors.As(err, &none) {
+			return missing("certificate", "/gateway_id", "gateway", gatewayID)
+		}
+		if err != nil {
+			return err
+		}
+		r, err := pki.Request([]byte(request))
+		if err != nil {
+			return problem("certificate", "/request", err.Error(), "a signing request in PEM form", "have the gateway make one anew")
+		}
+		own, names := gatewayNames(g), pki.Asked(r)
+		for _, n := range names {
+			if !slices.ContainsFunc(own, func(v string) bool { return strings.EqualFold(v, n) }) {
+				return problem("certificate", "/request", fmt.Sprintf("the name %q", n), "names that the gateway's record has: "+strings.Join(own, ", "), "add the name to the record, or have the request made without it")
+			}
+		}
+		if len(names) == 0 {
+			names = own
+		}
+		a, by, above, err := s.issuer(ctx, tx, authorityID)
+		if err != nil {
+			return err
+		}
+		from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForServer)))
+		if err != nil {
+			return err
+		}
+		c, err := pki.Issue(rand.Reader, by, r.PublicKey, pki.Wanted{Name: cut(g.Address, 64), Organisation: organisation.Name, Usage: pki.ForServer, Names: names, From: from, To: to, Lists: a.Lists})
+		if err != nil {
+			return refused("certificate", err)
+		}
+		kept := issued(a, c, pki.ForServer, actor(ctx))
+		kept.GatewayID = g.ID
+		if err := tx.AddCertificate(ctx, &kept); err != nil {
+			return err
+		}
+		out.Chain = pki.Bundle(c) + above
+		if out.Certificate, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	})
+	return out, err
+}
+
+// gatewayNames are all names and addresses by which devices may know a gateway.
+func gatewayNames(g *vpn.Gateway) []string {
+	list := append([]string{g.Address}, g.Addresses...)
+	if i := g.Offers.IKEv2; i != nil {
+		list = append(list, i.RemoteID)
+	}
+	if o := g.Offers.SSTP; o != nil {
+		list = append(list, o.ServerName)
+	}
+	if t := g.Offers.TLS; t != nil {
+		list = append(list, t.ServerName)
+		for _, r := range t.Remotes {
+			list = append(list, r.Address)
+		}
+	}
+	var names []string
+	for _, n := range list {
+		if n != "" && !slices.ContainsFunc(names, func(v string) bool { return strings.EqualFold(v, n) }) {
+			names = append(names, n)
+		}
+	}
+	return names
+}
+
+// span is how long a certificate is valid: some days, but within its issuer's time.
+func (s *Service) span(by pki.Issuer, days int) (from, to time.Time, err error) {
+	if days < 0 || days > mostDays {
+		return from, to, problem("certificate", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days, or 0 for the authority's own rule", mostDays), "choose fewer")
+	}
+	now := s.now().UTC().Truncate(time.Second)
+	from, to = now.Add(-time.Hour), now.AddDate(0, 0, days)
+	if from.Before(by.Certificate.NotBefore) {
+		from = by.Certificate.NotBefore
+	}
+	if end := by.Certificate.NotAfter; to.After(end) {
+		to = end
+	}
+	return from, to, nil
+}
+
+const mostDays = 3650
+
+// issued is the row of a certificate that was just signed.
+func issued(a *vpn.Authority, c *x509.Certificate, usage pki.Usage, operator string) vpn.Certificate {
+	return vpn.Certificate{AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: pki.Names(c), Usage: usage, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: operator}
 }
 
 // keyFor is a kind of key that a device's release can use by every protocol.

@@ -1,9 +1,12 @@
 package service_test
 
 import (
+	"cmp"
 	"crypto/ecdsa"
+	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -326,6 +329,70 @@ func TestNotIssued(t *testing.T) {
 	}
 	if _, err := svc.Revoke(ctx, leaf.ID, "", "bored"); !errors.As(err, &refused) {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestSign signs what a gateway asks for, and refuses names that it must not have.
+func TestSign(t *testing.T) {
+	svc, _, c, authority, _, _ := certified(t)
+	ctx := t.Context()
+	g, err := svc.Gateways.Add(ctx, &vpn.Gateway{Name: "South", Address: "south.example", Addresses: []string{"198.51.100.9"}, Offers: vpn.Offers{
+		IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, RemoteID: "ike.south.example"},
+		TLS:   &vpn.TLSOffer{Remotes: []vpn.Remote{{Address: "tls.south.example", Port: 443, Transport: vpn.TCP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := pki.NewKey(rand.Reader, pki.P384)
+	if err != nil {
+		t.Fatal(err)
+	}
+	request := func(names ...string) string {
+		t.Helper()
+		der, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "whoever", Organisation: "Somebody Else", Names: names})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))
+	}
+	for _, test := range []struct {
+		name, request, gateway string
+		days                   int
+		names                  string // empty: refused at pointer
+		pointer                string
+	}{
+		{"no names", request(), g.ID, 0, "south.example ike.south.example tls.south.example 198.51.100.9", ""},
+		{"some of its names", request("ike.south.example", "SOUTH.example"), g.ID, 30, "ike.south.example SOUTH.example", ""},
+		{"its address", request("198.51.100.9"), g.ID, 0, "198.51.100.9", ""},
+		{"a name of another", request("south.example", "north.example"), g.ID, 0, "", "/request"},
+		{"a mail address", request("ada@south.example"), g.ID, 0, "", "/request"},
+		{"no request", "hello", g.ID, 0, "", "/request"},
+		{"nothing", "", g.ID, 0, "", "/request"},
+		{"no such gateway", request(), "gw-x", 0, "", "/gateway_id"},
+		{"ten years and a day", request(), g.ID, 3651, "", "/days"},
+	} {
+		out, err := svc.IssueToGateway(ctx, test.gateway, authority.ID, test.request, test.days)
+		if test.names == "" {
+			var refused *vpn.Problems
+			if !errors.As(err, &refused) || refused.List[0].Pointer != test.pointer || out.Chain != "" {
+				t.Errorf("%s: %v, expected it refused at %s", test.name, err, test.pointer)
+			}
+			continue
+		}
+		if err != nil {
+			t.Fatalf("%s: %v", test.name, err)
+		}
+		list, err := pki.Certificates(out.Chain)
+		days := cmp.Or(test.days, 397)
+		if err != nil || len(list) != 2 || strings.Join(pki.Names(list[0]), " ") != test.names || pki.UsageOf(list[0]) != pki.ForServer || !pki.Belongs(list[0], key) || list[0].NotAfter.Sub(c.now()) != time.Duration(days)*24*time.Hour {
+			t.Errorf("%s: for %v until %s (%v)", test.name, pki.Names(list[0]), list[0].NotAfter, err)
+		}
+		if s := list[0].Subject; s.CommonName != "south.example" || s.Organization[0] != "Skerry Line" || out.Certificate.Gateway != "South" {
+			t.Errorf("%s: the subject %s came from the request", test.name, s)
+		}
+	}
+	if page, err := svc.Certificates(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}}); err != nil || page.Total != 3 {
+		t.Errorf("%d were kept (%v)", page.Total, err)
 	}
 }
 

@@ -96,6 +96,12 @@ type Certificate struct {
 	Gateway   string `json:"gateway"`
 }
 
+// Issued is a gateway's certificate with what it brings along.
+type Issued struct {
+	Certificate Certificate `json:"certificate"`
+	Chain       string      `json:"chain" doc:"The certificate and those between it and its root, PEM, as a gateway sends them"`
+}
+
 // Ending is something that ends on a day.
 type Ending struct {
 	Noun string    `json:"noun" enum:"authority,gateway,device,certificate" doc:"The record to look after"`
