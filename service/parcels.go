@@ -115,6 +115,7 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		}
 		return deed(ctx, tx, "build", "parcel", p.ID, title)
 	})
+	s.checkSoon()
 	return p, err
 }
 

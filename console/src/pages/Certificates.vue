@@ -117,7 +117,7 @@ function state(c: Schemas['CertificateRow']) {
   </section>
   <section class="panel mb-4" aria-labelledby="endings">
     <h2 id="endings">What ends within 90 days</h2>
-    <p v-if="endings.length === 0" class="soft mb-0">Nothing. The log says so 60, 30 and 7 days ahead.</p>
+    <p v-if="endings.length === 0" class="soft mb-0">Nothing. The log warns 60, 30 and 7 days ahead.</p>
     <ul v-else class="mb-0">
       <li v-for="e in endings" :key="e.noun + e.id + e.what">
         <span class="tag me-2" :class="e.days < 0 ? 'blocker' : e.days < 30 ? 'warning' : 'plain'">{{

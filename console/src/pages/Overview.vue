@@ -60,8 +60,8 @@ onMounted(look)
         <h2 id="state">State of the profiles</h2>
         <p class="mb-0">
           <RouterLink to="/profiles?severity=blocker">{{ o.counts.blocked }} cannot be built</RouterLink> because of a
-          blocker, {{ o.counts.warned }} have a warning, {{ o.counts.clean }} are clean<template v-if="o.counts.due"
-            >, {{ o.counts.due }} are still being checked</template
+          blocker, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
+            >, {{ o.counts.due }} still being checked</template
           >.
         </p>
       </section>
