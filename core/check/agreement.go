@@ -34,12 +34,12 @@ func (s *Subject) Agreements() []Agreement {
 		a := Agreement{Field: p.field, Title: map[vpn.Field]string{vpn.FieldIKE: "IKE proposal", vpn.FieldESP: "child proposal"}[p.field], Device: names(p.client), Gateway: names(p.server)}
 		if used := p.used(); len(used) > 0 {
 			a.Chosen = used[0].String()
+		} else if mine, its, ok := p.later(); ok {
+			a.Change = fmt.Sprintf("Set %s on the device, or let the gateway take %s.", its, mine)
+			mine.Group = ""
+			a.Chosen = mine.String() + " until the keys are renewed"
 		} else {
 			a.Change = s.change(p)
-			if mine, _, _ := suite.Nearest(p.client, p.server); p.later() {
-				mine.Group = ""
-				a.Chosen = mine.String() + " until the keys are renewed"
-			}
 		}
 		list = append(list, a)
 	}

@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -130,10 +129,7 @@ var fitRules = []Rule{
 		Good: Example{"the gateway's group", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
 			for _, p := range s.parts() {
-				if !p.later() {
-					continue
-				}
-				if mine, its, ok := suite.Nearest(p.client, p.server); ok {
+				if mine, its, ok := p.later(); ok {
 					return []Hit{{Field: vpn.FieldESP, Found: fmt.Sprintf("%s, and the gateway has %s", mine.Group, its.Group), Mend: fmt.Sprintf("Set %s on the device, or add %s at the gateway.", its.Group, mine.Group)}}
 				}
 			}

@@ -66,21 +66,20 @@ func (p part) used() []suite.Proposal {
 	return nil
 }
 
-// later tells that the two sides share a suite but for its group, which shows only when
-// the keys of a child are renewed.
-func (p part) later() bool {
+// later finds a suite that the two sides share but for its group, which shows only when the
+// keys of a child are renewed. ok is false where they share a whole one, or none.
+func (p part) later() (mine, its suite.Proposal, ok bool) {
 	if !p.groupLater || p.used() != nil {
-		return false
+		return mine, its, false
 	}
-	bare := func(list []suite.Proposal) []suite.Proposal {
-		out := slices.Clone(list)
-		for i := range out {
-			out[i].Group = ""
+	for _, mine := range p.client {
+		for _, its := range p.server {
+			if mine.Encryption == its.Encryption && mine.Integrity == its.Integrity {
+				return mine, its, true
+			}
 		}
-		return out
 	}
-	_, ok := suite.Match(bare(p.client), bare(p.server), false)
-	return ok
+	return mine, its, false
 }
 
 func (s *Subject) setIKE(v ...string) { s.Connection.L2TP.IKE = v; s.Gateway.Offers.L2TP.IKE = v }
@@ -110,8 +109,11 @@ func ofWorth(w suite.Worth) func(part, suite.Proposal) (string, bool) {
 
 func (s *Subject) nothingShared(field vpn.Field) []Hit {
 	for _, p := range s.parts() {
-		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil || p.later() {
+		if p.field != field || len(p.client) == 0 || len(p.server) == 0 || p.used() != nil {
 			continue
+		}
+		if _, _, ok := p.later(); ok {
+			continue // pfs-not-offered says so
 		}
 		found := fmt.Sprintf("the device sends %s, the gateway takes %s", names(p.client), names(p.server))
 		return []Hit{{Field: field, Found: found, Mend: s.change(p)}}
