@@ -62,12 +62,6 @@ func (c *Client) EndOverride(ctx context.Context, profileID, rule string) error 
 	return c.call(ctx, http.MethodDelete, "/profiles/"+url.PathEscape(profileID)+"/overrides/"+url.PathEscape(rule), nil, nil, nil, nil)
 }
 
-// CheckFiles has the service look at files, beside its gateways on record.
-func (c *Client) CheckFiles(ctx context.Context, files []batch.File, release string) (checked view.Checked, err error) {
-	err = c.upload(ctx, "/check", url.Values{"for": {release}}, files, &checked)
-	return checked, err
-}
-
 // Take shows what files say that the records lack, and adds it with keep.
 func (c *Client) Take(ctx context.Context, files []batch.File, personID string, keep bool) (t view.Taken, err error) {
 	err = c.upload(ctx, "/take", url.Values{"person": {personID}, "keep": {strconv.FormatBool(keep)}}, files, &t)

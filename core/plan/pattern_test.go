@@ -101,7 +101,7 @@ func TestProtocols(t *testing.T) {
 			if p.Connection.Protocol != test.taken || p.Works() != test.works {
 				t.Errorf("taken is %s (works %t, lacking %q), expected %s", p.Connection.Protocol, p.Works(), p.Lacking, test.taken)
 			}
-			if told := plan.Sentence(p.Passed); !strings.Contains(told, test.passed) {
+			if told := sentence(p.Passed); !strings.Contains(told, test.passed) {
 				t.Errorf("passed over: %s, expected %q", told, test.passed)
 			}
 			if p.Works() && !p.Connection.Settings() {
@@ -285,4 +285,13 @@ func TestLeads(t *testing.T) {
 	if count["one"] < 260 || count["one"] > 340 || count["two"] < 60 || count["three"] < 60 {
 		t.Errorf("shares are %v, expected about 300, 100 and 100", count)
 	}
+}
+
+// sentence joins the reasons of protocols that were passed over.
+func sentence(list []plan.Passed) string {
+	var parts []string
+	for _, p := range list {
+		parts = append(parts, p.Protocol.Title()+": "+p.Reason)
+	}
+	return strings.Join(parts, "; ")
 }

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 
 	"wardicon/core/platform"
 	"wardicon/core/suite"
@@ -228,13 +227,4 @@ func shared(offer, ability []suite.PPPMethod) []suite.PPPMethod {
 		}
 	}
 	return list
-}
-
-// Sentence joins the reasons of protocols that were passed over.
-func Sentence(list []Passed) string {
-	var parts []string
-	for _, p := range list {
-		parts = append(parts, p.Protocol.Title()+": "+p.Reason)
-	}
-	return strings.Join(parts, "; ")
 }
