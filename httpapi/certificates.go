@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"wardicon/core/pki"
 	"wardicon/core/view"
+	"wardicon/store"
 )
 
 type makeInput struct{ Body view.NewAuthority }
@@ -90,6 +92,12 @@ func (a *api) certificates() {
 func (a *api) revocationList(w http.ResponseWriter, r *http.Request) {
 	id, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".crl")
 	der, until, err := a.svc.RevocationList(r.Context(), id)
+	var none *store.NotFoundError
+	if err != nil && !errors.As(err, &none) {
+		a.log.ErrorContext(r.Context(), "a revocation list cannot be served", "authority", id, "error", err)
+		writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the list cannot be served now"))
+		return
+	}
 	if !ok || err != nil {
 		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no revocation list at "+r.URL.Path))
 		return

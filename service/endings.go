@@ -61,7 +61,7 @@ func (s *Service) Endings(ctx context.Context, days int) ([]view.Ending, error) 
 		}
 	}
 	for offset := 0; offset < mostEndings; offset += 500 {
-		page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 500, Offset: offset, Sort: "ends", Conditions: map[string]string{"revoked": "false"}})
+		page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 500, Offset: offset, Sort: "ends", Conditions: map[string]string{"revoked": "false", "ends_after": first.UTC().Format(time.DateTime)}})
 		if err != nil {
 			return nil, err
 		}

@@ -60,7 +60,7 @@ var Certificates = &Table[vpn.Certificate, view.Certificate]{
 		},
 		filters: map[string]string{
 			"authority_id": "c.authority_id = ?", "device_id": "c.device_id = ?", "gateway_id": "c.gateway_id = ?", "usage": "c.usage = ?", "serial": "c.serial = ?", "revoked": "(c.revoked IS NOT NULL) = (? = 'true')",
-			"days": "c.ends < (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000",
+			"days": "c.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000", "ends_after": "c.ends >= unixepoch(?) * 1000",
 		},
 	},
 }

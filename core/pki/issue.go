@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // KeyChoice is a kind of key that is made here.
@@ -141,7 +142,7 @@ func newSerial(random io.Reader) (*big.Int, error) {
 
 // check refuses what makes no sound certificate, before anything is signed.
 func (w Wanted) check(by Issuer) error {
-	if strings.TrimSpace(w.Name) == "" || len(w.Name) > 64 {
+	if strings.TrimSpace(w.Name) == "" || utf8.RuneCountInString(w.Name) > 64 {
 		return &IssueError{"name", fmt.Sprintf("%q", w.Name), "1 to 64 characters (RFC 5280 appendix A.1)"}
 	}
 	if !w.To.After(w.From) {

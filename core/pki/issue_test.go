@@ -71,6 +71,7 @@ func TestIssue(t *testing.T) {
 			{"gateway", leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norrvik.skerryline.example", "198.51.100.7", "2001:db8::7"} }), []string{"TLS Web Server Authentication, ipsec Internet Key Exchange", "DNS:norrvik.skerryline.example, IP Address:198.51.100.7, IP Address:2001:DB8:0:0:0:0:0:7"}, "Client"},
 			{"person", leaf(pki.ForClient, func(w *pki.Wanted) { w.Names = []string{"ada@skerryline.example"} }), []string{"email:ada@skerryline.example"}, "DNS:"},
 			{"any host", leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"*.skerryline.example"} }), []string{"DNS:*.skerryline.example"}, ""},
+			{"long name", leaf(pki.ForClient, func(w *pki.Wanted) { w.Name = strings.Repeat("Å", 64) }), []string{"DNS:laptop.skerryline.example"}, ""},
 			{"signer", leaf(pki.ForSigning, nil), []string{"Code Signing, E-mail Protection"}, "Client"},
 			{"issuing", leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Name, w.Names, w.MaxPath = "Skerry Line Issuing", nil, 0 }), []string{"CA:TRUE, pathlen:0", "Certificate Sign, CRL Sign"}, "Alternative"},
 			{"bound", leaf(pki.ForAuthority, func(w *pki.Wanted) {
