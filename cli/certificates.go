@@ -105,7 +105,7 @@ func (a *app) certificateList() *cobra.Command {
 	var q client.Query
 	cmd := &cobra.Command{
 		Use: "list", Short: "List certificates, those that end first before the others", Args: exactly(),
-		Long:    "Lists what was issued. A search looks into subjects, names, serial numbers and devices.\nFilters: authority_id, device_id, gateway_id, usage, serial, revoked, days (ends within so many).",
+		Long:    "Lists what was issued. A search looks into subjects, names, serial numbers and devices.\nFilters: authority_id, device_id, gateway_id, usage, serial, revoked, days (ends within so many),\nends_after (a day such as 2027-01-31).",
 		Example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon certificate list --search engine --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"time"
@@ -15,11 +16,15 @@ import (
 )
 
 func (a *app) rules() *cobra.Command {
+	here := false
 	cmd := &cobra.Command{
 		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
-		Long:    "Lists the rules, or tells all about one: why it matters, how to mend it, an example that it finds and one that it leaves alone.",
+		Long:    "Lists the rules, or tells all about one: why it matters, how to mend it, an example that it finds and one that it leaves alone.\n--here asks the service for the severities that were set there.",
 		Example: "  wardicon rules\n  wardicon rules edge-blank\n  wardicon rules set psk-short blocker",
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if here && len(args) == 0 {
+				return a.rulesHere(cmd)
+			}
 			if len(args) == 1 {
 				r, ok := check.Lookup(args[0])
 				if !ok {
@@ -37,6 +42,7 @@ func (a *app) rules() *cobra.Command {
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&here, "here", false, "with the severities that were set; asks the service")
 	cmd.AddCommand(&cobra.Command{
 		Use: "set CODE SEVERITY", Short: "Set how severe a rule is for the whole fleet", Args: exactly("CODE", "SEVERITY"),
 		Long:    "Sets the severity of a rule: blocker, warning, advice, off, or own for what the rule has\nby itself. Every profile is checked anew; the change is written to the audit log.",
@@ -62,6 +68,22 @@ func (a *app) rules() *cobra.Command {
 		},
 	})
 	return cmd
+}
+
+// rulesHere lists the rules as the service takes them.
+func (a *app) rulesHere(cmd *cobra.Command) error {
+	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		list, err := c.Rules(ctx)
+		if err != nil {
+			return err
+		}
+		return a.print(list, func(w table.Writer) {
+			w.AppendHeader(heads("rule", "severity", "here", "what it finds"))
+			for _, r := range list.Items {
+				w.AppendRow(table.Row{r.Code, r.Severity, cmp.Or(r.Set, r.Severity), r.Title})
+			}
+		})
+	})
 }
 
 func (a *app) findingList() *cobra.Command {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -188,6 +189,10 @@ func TestWorkList(t *testing.T) {
 	f.checked()
 	if out := must("", "finding", "list", "--filter", "rule=pattern-unmet"); !strings.Contains(out, "no findings") {
 		t.Errorf("a rule that is off still finds: %s", out)
+	}
+	var here view.Items[view.Rule]
+	if err := json.Unmarshal([]byte(must("", "rules", "--here", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r view.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
+		t.Errorf("the rules do not say what was set (%v)", err)
 	}
 	must("as by itself", "rules", "set", "pattern-unmet", "own")
 
