@@ -83,6 +83,13 @@ const total = (s: Sum) => s.tally.blockers + s.tally.warnings + s.tally.advice
 const open = computed(() => sums.value.filter((s) => total(s) > 0))
 const ended = computed(() => sums.value.reduce((n, s) => n + s.ended, 0))
 const news = computed(() => sums.value.reduce((n, s) => n + s.new, 0))
+const counts = (s: Sum) => [
+  { text: 'Blockers', count: s.tally.blockers },
+  { text: 'Warnings', count: s.tally.warnings },
+  { text: 'Advice', count: s.tally.advice },
+  { text: 'New', count: s.new },
+  { text: 'Ended', count: s.ended },
+]
 </script>
 
 <template>
@@ -101,7 +108,7 @@ const news = computed(() => sums.value.reduce((n, s) => n + s.new, 0))
     </div>
     <p v-if="open.length === 0" class="mb-0">Nothing is found in any profile.</p>
     <div v-else class="counted" tabindex="0" role="region" aria-label="Table of counts">
-      <table class="grid-table">
+      <table class="grid-table stack">
         <thead>
           <tr>
             <th scope="col">{{ modes.find((m) => m.value === by)?.text }}</th>
@@ -125,11 +132,9 @@ const news = computed(() => sums.value.reduce((n, s) => n + s.new, 0))
               </button>
               <span v-if="s.mendable" class="tag plain ms-2">mendable</span>
             </td>
-            <td class="number">{{ s.tally.blockers || '' }}</td>
-            <td class="number">{{ s.tally.warnings || '' }}</td>
-            <td class="number">{{ s.tally.advice || '' }}</td>
-            <td class="number">{{ s.new || '' }}</td>
-            <td class="number">{{ s.ended || '' }}</td>
+            <td v-for="n in counts(s)" :key="n.text" class="number" :data-label="n.count ? n.text : undefined">
+              {{ n.count || '' }}
+            </td>
           </tr>
         </tbody>
       </table>
