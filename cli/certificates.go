@@ -14,91 +14,23 @@ import (
 	"wardicon/client"
 	"wardicon/core/pki"
 	"wardicon/core/view"
-	"wardicon/core/vpn"
 )
-
-func findAuthority(ctx context.Context, c *client.Client, ref string) (view.Authority, error) {
-	return byRef(ctx, c.Authorities, "authority", "au", "name", ref)
-}
-
-func authorityNoun() noun[view.Authority] {
-	return noun[view.Authority]{
-		name: "authority", plural: "authorities", title: "name",
-		about: `An authority vouches for certificates. Make one here, or bring one in: with its key
-to issue here, without it where signing is done elsewhere. Keys are sealed and never
-come back.`,
-		example: `"Harbour authority" --certificate harbour.pem --key-file harbour.key`,
-		fields: []field{
-			{flag: "name", path: "name", help: "another name"},
-			{flag: "certificate", path: "certificate", kind: fileField, help: "file with its certificate and those above it, PEM"},
-			{flag: "key-file", path: "key", kind: secretField, help: "file with its private key, PEM; - reads standard input"},
-			{flag: "device-days", path: "device_days", kind: numberField, help: "days that a device's certificate is valid (365)"},
-			{flag: "gateway-days", path: "gateway_days", kind: numberField, help: "days that a gateway's certificate is valid (397)"},
-			{flag: "list", path: "lists", kind: listField, help: "web address of its revocation list, as certificates shall name it"},
-			{flag: "retired", path: "retired", kind: boolField, help: "it is still believed, and issues no more"},
-			{flag: "note", path: "note", help: "note for operators"},
-		},
-		records: func(c *client.Client) client.Noun[view.Authority] { return c.Authorities }, find: findAuthority,
-		stamp:   func(a view.Authority) vpn.Stamp { return a.Stamp },
-		ref:     func(a view.Authority) string { return a.Name },
-		columns: []string{"name", "ends", "key", "certificates", "revoked"}, filters: []string{"name"},
-		row: func(a view.Authority) table.Row {
-			key := "not here"
-			switch {
-			case a.Retired:
-				key = "retired"
-			case a.KeySet:
-				key = "stored"
-			}
-			return table.Row{a.Name, a.Ends.Local().Format(time.DateOnly), key, a.Certificates, a.Revoked}
-		},
-	}
-}
-
-func (a *app) authorityCommands() *cobra.Command {
-	root := command(a, authorityNoun())
-	var n view.NewAuthority
-	kind := "p256"
-	cmd := &cobra.Command{
-		Use: "make NAME", Short: "Make an authority with its key", Args: exactly("NAME"),
-		Long: `Makes a key and an authority that vouches for itself. With --issuing a root is made, and
-below it the authority of that name, which issues: the root can then be retired. Both
-keys are sealed in the service.`,
-		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make \"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list http://lists.skerryline.example/devices.crl",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				n.Name, n.Kind = args[0], pki.KeyChoice(kind)
-				list, err := c.MakeAuthority(ctx, n)
-				if err != nil {
-					return err
-				}
-				return a.print(list, func(table.Writer) {
-					for _, made := range list.Items {
-						a.say("made the authority %s, valid until %s", made.Name, made.Ends.Local().Format(time.DateOnly))
-					}
-				})
-			})
-		},
-	}
-	f := cmd.Flags()
-	f.StringVar(&kind, "kind", "p256", "kind of key: p256, p384 or rsa3072")
-	f.BoolVar(&n.Issuing, "issuing", false, "make a root, and below it the authority that issues")
-	f.IntVar(&n.Years, "years", 10, "years that it is valid")
-	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is bound to")
-	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it may not vouch for")
-	f.StringSliceVar(&n.Lists, "list", nil, "web address of its revocation list")
-	root.AddCommand(cmd)
-	return root
-}
 
 func (a *app) certificateCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "certificate", Short: "Issue certificates to devices, find them and take them back",
-		Long:    "Certificates that the authorities on record have issued. Each authority's revocation list is\nserved at /lists/ID.crl of the service, to whoever asks.",
-		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  wardicon certificate list --filter days=60\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
+		Use: "certificate", Short: "Issue certificates to devices and gateways, find them and take them back", GroupID: "records",
+		Long: `Certificates that the authorities on record have issued. Each authority's revocation list is
+served at /lists/ID.crl of the service, to whoever asks, and what was revoked lately at
+/lists/ID.delta.crl. Where an authority's key is kept elsewhere, "request" makes what is to be
+signed there, and "answer" takes in what comes back.`,
+		Example: `  wardicon certificate issue "Engine laptop 1" --authority "Skerry Line"
+  wardicon certificate outfit Norrvik --authority "Skerry Line" --to norrvik
+  wardicon certificate list --filter days=60
+  wardicon certificate chain --gateway Norrvik
+  wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
 	}
-	root.AddCommand(a.certificateList(), a.certificateShow(), a.certificateIssue(), a.certificateSign(), a.certificateRevoke(), a.endings())
-	return root
+	return group(root, a.certificateList(), a.certificateShow(), a.certificateChain(), a.certificateIssue(), a.certificateSign(), a.certificateOutfit(), a.certificateBring(), a.certificateRequest(), a.certificateRequests(), a.certificateAnswer(), a.certificateForget(),
+		a.certificateRevoke(), a.endings())
 }
 
 func (a *app) certificateList() *cobra.Command {

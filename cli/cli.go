@@ -143,8 +143,8 @@ func (a *app) root() *cobra.Command {
 connection that each device needs, finds errors in it before anyone meets them,
 and builds the file that the device takes, or the card for typing by hand.
 
-Most commands talk to a running service. These need none: check, rules,
-platforms, new-secret, serve, set-up, backup, demo.`,
+Most commands talk to a running service. These need none: check, verify,
+rules, platforms, new-secret, serve, set-up, backup, demo.`,
 		Example: `  wardicon demo                                  # a service with sample data
   wardicon sign-in --service http://127.0.0.1:7480 --name harbourmaster
   wardicon gateway list

@@ -55,7 +55,7 @@ type noun[Row any] struct {
 
 func (a *app) nouns() []*cobra.Command {
 	return []*cobra.Command{
-		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.patternCommands(), a.authorityCommands(), a.certificateCommands(), a.organisation(),
+		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.patternCommands(), a.authorityCommands(), a.certificateCommands(), a.signerCommands(), a.organisation(),
 	}
 }
 

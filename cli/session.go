@@ -112,6 +112,25 @@ func (a *app) ask(prompt string) (secret.Text, error) {
 	return secret.New(strings.TrimRight(line, "\r\n")), nil
 }
 
+// askTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
+func (a *app) askTwice(prompt string) (said [2]secret.Text, err error) {
+	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if said[0], err = a.ask(prompt); err == nil {
+			said[1], err = a.ask("The same again")
+		}
+		return said, err
+	}
+	lines := bufio.NewReader(io.LimitReader(a.In, 8192))
+	for i := range said {
+		line, err := lines.ReadString('\n')
+		if err != nil && !errors.Is(err, io.EOF) {
+			return said, err
+		}
+		said[i] = secret.New(strings.TrimRight(line, "\r\n"))
+	}
+	return said, nil
+}
+
 func (a *app) session() []*cobra.Command {
 	list := []*cobra.Command{a.signIn(), a.signOut(), a.whoAmI()}
 	for _, c := range list {

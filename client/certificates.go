@@ -10,12 +10,6 @@ import (
 	"wardicon/core/view"
 )
 
-// MakeAuthority makes an authority with its key: one, or a root and the one that issues.
-func (c *Client) MakeAuthority(ctx context.Context, n view.NewAuthority) (list view.Items[view.Authority], err error) {
-	err = c.call(ctx, http.MethodPost, "/make-authority", nil, nil, n, &list)
-	return list, err
-}
-
 // Certificates lists what was issued.
 func (c *Client) Certificates(ctx context.Context, q Query) (page view.Page[view.Certificate], err error) {
 	err = c.call(ctx, http.MethodGet, "/certificates", q.values(), nil, nil, &page)
@@ -56,4 +50,28 @@ func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (w vi
 func (c *Client) RevokeDevice(ctx context.Context, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
 	err = c.call(ctx, http.MethodPost, "/devices/"+url.PathEscape(deviceID)+"/revoke", nil, nil, map[string]any{"reason": reason}, &w)
 	return w, err
+}
+
+// OutfitGateway makes a key and a certificate for a gateway and hands its files out.
+func (c *Client) OutfitGateway(ctx context.Context, gatewayID, authorityID string, kind pki.KeyChoice, days int) (out view.Outfit, err error) {
+	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/outfit", nil, nil, map[string]any{"authority_id": authorityID, "kind": kind, "days": days}, &out)
+	return out, err
+}
+
+// TakeGatewayCertificate notes the certificate that a gateway shows, out of a file.
+func (c *Client) TakeGatewayCertificate(ctx context.Context, gatewayID string, m view.Material) (row view.Gateway, err error) {
+	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/take-certificate", nil, nil, material(m), &row)
+	return row, err
+}
+
+// TakeDeviceCertificate gives a device a certificate with its key out of a file.
+func (c *Client) TakeDeviceCertificate(ctx context.Context, deviceID string, m view.Material) (row view.Device, err error) {
+	err = c.call(ctx, http.MethodPost, "/devices/"+url.PathEscape(deviceID)+"/take-certificate", nil, nil, material(m), &row)
+	return row, err
+}
+
+// Chain shows the chain of a record's certificate.
+func (c *Client) Chain(ctx context.Context, noun, id string) (drawn view.Chain, err error) {
+	err = c.call(ctx, http.MethodGet, "/chains/"+url.PathEscape(noun)+"/"+url.PathEscape(id), nil, nil, nil, &drawn)
+	return drawn, err
 }

@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/json"
-	"encoding/pem"
 	"io"
 	"net/http"
 	"os"
@@ -97,12 +96,12 @@ func TestCertificatesByCommand(t *testing.T) {
 	}
 	request := func(name, host string) string {
 		t.Helper()
-		der, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "norrvik", Names: []string{host}})
+		text, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "norrvik", Names: []string{host}, Usage: pki.ForServer})
 		if err != nil {
 			t.Fatal(err)
 		}
 		path := filepath.Join(dir, name)
-		if err := os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}), 0o600); err != nil {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 		return path

@@ -15,8 +15,6 @@ import (
 	"wardicon/store"
 )
 
-type makeInput struct{ Body view.NewAuthority }
-
 type issueInput struct {
 	Body struct {
 		DeviceID    string   `json:"device_id" required:"true"`
@@ -35,6 +33,25 @@ type signInput struct {
 	}
 }
 
+type outfitInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		AuthorityID string        `json:"authority_id" required:"true"`
+		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Kind of the key: p256, p384 or rsa3072; empty means p256"`
+		Days        int           `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+	}
+}
+
+type materialForInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body view.Material
+}
+
+type chainInput struct {
+	Noun string `path:"noun" enum:"certificate,authority,device,gateway"`
+	ID   string `path:"id" maxLength:"64"`
+}
+
 type daysInput struct {
 	Days int `query:"days" default:"60" minimum:"1" maximum:"3660"`
 }
@@ -47,10 +64,6 @@ type reasonInput struct {
 }
 
 func (a *api) certificates() {
-	handle(a, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", "authorities"), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
-		list, err := a.svc.MakeAuthority(ctx, in.Body)
-		return &body[view.Items[view.Authority]]{view.Items[view.Authority]{Items: list}}, err
-	})
 	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List what was issued here", "certificates"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Certificate]], error) {
 		page, err := a.svc.Certificates(ctx, in.query())
 		return &body[view.Page[view.Certificate]]{page}, err
@@ -71,6 +84,24 @@ func (a *api) certificates() {
 		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
 		return &body[view.Issued]{out}, err
 	})
+	fit := operation(http.MethodPost, "/gateways/{id}/outfit", "outfit-gateway", "Make a key and a certificate for a gateway and hand its files out; the key is not kept", "certificates")
+	fit.DefaultStatus = http.StatusCreated
+	handle(a, fit, func(ctx context.Context, in *outfitInput) (*body[view.Outfit], error) {
+		out, err := a.svc.OutfitGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
+		return &body[view.Outfit]{out}, err
+	})
+	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Note the certificate that a gateway shows, out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[view.Gateway], error) {
+		row, err := a.svc.TakeGatewayCertificate(ctx, in.ID, in.Body)
+		return &body[view.Gateway]{row}, err
+	})
+	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Give a device a certificate with its key out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[view.Device], error) {
+		row, err := a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
+		return &body[view.Device]{row}, err
+	})
+	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and which link is at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[view.Chain], error) {
+		c, err := a.svc.Chain(ctx, in.Noun, in.ID)
+		return &body[view.Chain]{c}, err
+	})
 	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[view.Items[view.Ending]], error) {
 		list, err := a.svc.Endings(ctx, in.Days)
 		return &body[view.Items[view.Ending]]{view.Items[view.Ending]{Items: list}}, err
@@ -88,10 +119,11 @@ func (a *api) certificates() {
 	})
 }
 
-// revocationList serves an authority's list to whoever asks: that is what it is for.
+// revocationList serves an authority's list, ID.crl, or what was revoked lately, ID.delta.crl, to whoever asks: that is what it is for.
 func (a *api) revocationList(w http.ResponseWriter, r *http.Request) {
 	id, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".crl")
-	der, until, err := a.svc.RevocationList(r.Context(), id)
+	id, delta := strings.CutSuffix(id, ".delta")
+	der, until, err := a.svc.RevocationList(r.Context(), id, delta)
 	var none *store.NotFoundError
 	if err != nil && !errors.As(err, &none) {
 		a.log.ErrorContext(r.Context(), "a revocation list cannot be served", "authority", id, "error", err)

@@ -116,7 +116,7 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
 		return
 	}
-	ctx = huma.WithContext(ctx, service.As(ctx.Context(), session.Operator.Name))
+	ctx = huma.WithContext(ctx, service.AsRole(ctx.Context(), session.Operator.Name, session.Operator.Role))
 	next(huma.WithValue(ctx, bearerKey{}, token))
 }
 

@@ -61,6 +61,8 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):
 		p = problem(http.StatusUnauthorized, "sign-in", err.Error())
+	case errors.Is(err, service.ErrRole):
+		p = problem(http.StatusForbidden, "role", err.Error())
 	case errors.Is(err, service.ErrSetUpDone):
 		p = problem(http.StatusConflict, "set-up-done", err.Error())
 	case errors.Is(err, context.Canceled):
@@ -101,7 +103,7 @@ func frameworkProblem(ctx context.Context, status int, message string, errs ...e
 
 // secretField tells the fields whose value must not come back in an error: secrets, and
 // what stands in the place of a part that holds one.
-var secretField = regexp.MustCompile(`(psk|password|code|secret)$|^/offers`)
+var secretField = regexp.MustCompile(`(psk|password|passphrase|again|code|secret|key|file)$|^/offers`)
 
 func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	pointer := pointerOf(d.Location)

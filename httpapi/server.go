@@ -108,7 +108,9 @@ func (a *api) describe(r chi.Router) {
 	a.profiles()
 	a.patterns()
 	a.findings()
+	a.authorities()
 	a.certificates()
+	a.signer()
 	a.facts()
 }
 

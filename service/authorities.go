@@ -7,12 +7,12 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"math/big"
 	"strings"
-	"sync"
 	"time"
+	"unicode/utf8"
 
 	"wardicon/core/pki"
+	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -101,6 +101,62 @@ func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list 
 	return list, err
 }
 
+// TakeAuthority brings an authority in from a file: with its key to issue here, without it where
+// signing is done elsewhere.
+func (s *Service) TakeAuthority(ctx context.Context, name string, m view.Material) (row view.Authority, err error) {
+	b, err := bring("authority", m, "the certificate of an authority", func(c *x509.Certificate) bool { return c.IsCA })
+	if err != nil {
+		return row, err
+	}
+	if err := s.inTime("authority", b.leaf); err != nil {
+		return row, err
+	}
+	key, err := b.keyText()
+	if err != nil {
+		return row, err
+	}
+	return s.Authorities.Add(ctx, &vpn.Authority{Name: cmp.Or(name, b.leaf.Subject.CommonName), Certificate: b.bundle(), Key: key})
+}
+
+// passphraseBits is the least strength of a passphrase that closes an authority's key.
+const passphraseBits = 60
+
+// ExportAuthority packs an authority with its key as PKCS #12 under a passphrase that is said
+// twice. It is for owners alone, and logged.
+func (s *Service) ExportAuthority(ctx context.Context, id string, passphrase, again secret.Text) (data []byte, name string, err error) {
+	if err := ownerOnly(ctx); err != nil {
+		return nil, "", err
+	}
+	if !passphrase.Equal(again) {
+		return nil, "", problem("authority", "/again", "another passphrase", "the same one a second time", "type both again")
+	}
+	if n := utf8.RuneCountInString(passphrase.Reveal()); n < 15 || n > 256 {
+		return nil, "", problem("authority", "/passphrase", fmt.Sprintf("%d characters", n), "15 to 256 characters", "take five or six unrelated words")
+	}
+	if e := s.memo.Judge(passphrase); e.Bits < passphraseBits {
+		return nil, "", problem("authority", "/passphrase", "one that "+e.Guesses()+" find", secret.Estimate{Bits: passphraseBits}.Guesses()+" or more", "take five or six unrelated words")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		a, err := store.Authorities.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		if a.Key == nil {
+			return problem("authority", "/id", a.Name+", whose key is not here", "an authority with its key", "export it where the key is")
+		}
+		pair, err := pki.Pair(a.Certificate, *a.Key)
+		if err != nil {
+			return err
+		}
+		name = a.Name
+		if data, err = pki.Close(rand.Reader, pair, passphrase); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "export key", "authority", id, name)
+	})
+	return data, name, err
+}
+
 // refused words what cannot be issued as a problem with its field.
 func refused(object string, err error) error {
 	var e *pki.IssueError
@@ -124,6 +180,13 @@ func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.A
 	case a.Key == nil:
 		return nil, by, "", problem("certificate", "/authority_id", a.Name+", whose key is not here", "an authority with its key", "have it issued where the key is, and bring the certificate in")
 	}
+	_, most := a.Limits()
+	switch n, err := tx.IssuedSince(ctx, a.ID, s.now().Add(-24*time.Hour)); {
+	case err != nil:
+		return nil, by, "", err
+	case n >= most:
+		return nil, by, "", problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who asks for so many; raise the limit if they are meant")
+	}
 	pair, err := pki.Pair(a.Certificate, *a.Key)
 	if err != nil {
 		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
@@ -141,62 +204,4 @@ func between(issuer pki.Identity) string {
 		}
 	}
 	return b.String()
-}
-
-// listed is a revocation list that was signed.
-type listed struct {
-	count int
-	last  int64
-	until time.Time
-	der   []byte
-}
-
-// lists keeps signed revocation lists as long as they are fresh.
-type lists struct {
-	mu    sync.Mutex
-	known map[string]listed
-}
-
-// How long a revocation list counts, and after which time a new one is signed.
-const (
-	listCounts = 7 * 24 * time.Hour
-	listFresh  = time.Hour
-)
-
-// RevocationList is an authority's list in DER form (RFC 5280 §5), and when it is signed
-// anew at the latest. It is signed when something was revoked since, and every hour.
-func (s *Service) RevocationList(ctx context.Context, authorityID string) ([]byte, time.Time, error) {
-	tx, now := s.store.Read(), s.now()
-	a, err := store.Authorities.Get(ctx, tx, authorityID)
-	if err != nil {
-		return nil, now, err
-	}
-	if a.Key == nil {
-		return nil, now, &store.NotFoundError{Noun: "revocation list", ID: authorityID}
-	}
-	count, last, err := tx.CountRevoked(ctx, authorityID)
-	if err != nil {
-		return nil, now, err
-	}
-	s.lists.mu.Lock()
-	defer s.lists.mu.Unlock()
-	if l, ok := s.lists.known[authorityID]; ok && l.count == count && l.last == last && now.Before(l.until) {
-		return l.der, l.until, nil
-	}
-	entries, err := tx.RevokedBy(ctx, authorityID, now.Add(-listCounts))
-	if err != nil {
-		return nil, now, err
-	}
-	pair, err := pki.Pair(a.Certificate, *a.Key)
-	if err != nil {
-		return nil, now, fmt.Errorf("authority %s: %w", a.Name, err)
-	}
-	der, err := pki.RevocationList(rand.Reader, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, pki.List{
-		Number: big.NewInt(now.UnixMilli()), From: now.Add(-time.Minute), Next: now.Add(listCounts), Entries: entries,
-	})
-	if err != nil {
-		return nil, now, err
-	}
-	s.lists.known[authorityID] = listed{count, last, now.Add(listFresh), der}
-	return der, now.Add(listFresh), nil
 }

@@ -14,6 +14,7 @@ import (
 	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/platform"
+	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -32,139 +33,83 @@ func (s *Service) Certificate(ctx context.Context, id string) (view.Certificate,
 // IssueToDevice makes a key and a certificate for a device, and gives both to it in the place
 // of what it had. Without names it gets one of its own under the organisation's domain.
 func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
-	organisation, err := s.Organisation(ctx)
-	if err != nil {
-		return row, err
-	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		d, err := store.Devices.Get(ctx, tx, deviceID)
-		var none *store.NotFoundError
-		if errors.As(err, &none) {
-			return missing("certificate", "/device_id", "device", deviceID)
-		}
-		if err != nil {
-			return err
-		}
-		if len(names) == 0 {
-			names = []string{format.FileName(d.Name, "") + ".devices." + cmp.Or(organisation.Domain, "invalid")}
-		}
-		a, by, above, err := s.issuer(ctx, tx, authorityID)
-		if err != nil {
-			return err
-		}
-		key, err := pki.NewKey(rand.Reader, keyFor(d))
-		if err != nil {
-			return err
-		}
-		from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForClient)))
-		if err != nil {
-			return err
-		}
-		c, err := pki.Issue(rand.Reader, by, key.Public(), pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names, From: from, To: to, Lists: a.Lists})
-		if err != nil {
-			return refused("certificate", err)
-		}
-		text, err := pki.KeyPEM(key)
-		if err != nil {
-			return err
-		}
-		kept := issued(a, c, pki.ForClient, actor(ctx))
-		kept.DeviceID = d.ID
-		if err := tx.AddCertificate(ctx, &kept); err != nil {
-			return err
-		}
-		if _, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) {
-			d.Identity = &vpn.DeviceIdentity{Certificate: pki.Bundle(c) + above, Key: &text}
-			return d, nil
-		}, func(string) bool { return false }); err != nil {
-			return err
-		}
-		if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
-			return err
-		}
-		return deed(ctx, tx, "issue", "certificate", kept.ID, d.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+		row, err = s.issueToDevice(ctx, tx, deviceID, authorityID, names, days)
+		return err
 	})
 	s.checkSoon()
 	return row, err
 }
 
-// IssueToGateway signs what a gateway asks for (RFC 2986): names that its record has, and no
-// others. Without names in the request it gets those of the record.
-func (s *Service) IssueToGateway(ctx context.Context, gatewayID, authorityID, request string, days int) (out view.Issued, err error) {
-	organisation, err := s.Organisation(ctx)
+func (s *Service) issueToDevice(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
+	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
-		return out, err
+		return row, err
 	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		g, err := store.Gateways.Get(ctx, tx, gatewayID)
-		var none *store.NotFoundError
-		if errors.As(err, &none) {
-			return missing("certificate", "/gateway_id", "gateway", gatewayID)
-		}
-		if err != nil {
-			return err
-		}
-		r, err := pki.Request([]byte(request))
-		if err != nil {
-			return problem("certificate", "/request", err.Error(), "a signing request in PEM form", "have the gateway make one anew")
-		}
-		own, names := gatewayNames(g), pki.Asked(r)
-		for _, n := range names {
-			if !slices.ContainsFunc(own, func(v string) bool { return strings.EqualFold(v, n) }) {
-				return problem("certificate", "/request", fmt.Sprintf("the name %q", n), "names that the gateway's record has: "+strings.Join(own, ", "), "add the name to the record, or have the request made without it")
-			}
-		}
-		if len(names) == 0 {
-			names = own
-		}
-		a, by, above, err := s.issuer(ctx, tx, authorityID)
-		if err != nil {
-			return err
-		}
-		from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForServer)))
-		if err != nil {
-			return err
-		}
-		c, err := pki.Issue(rand.Reader, by, r.PublicKey, pki.Wanted{Name: cut(g.Address, 64), Organisation: organisation.Name, Usage: pki.ForServer, Names: names, From: from, To: to, Lists: a.Lists})
-		if err != nil {
-			return refused("certificate", err)
-		}
-		kept := issued(a, c, pki.ForServer, actor(ctx))
-		kept.GatewayID = g.ID
-		if err := tx.AddCertificate(ctx, &kept); err != nil {
-			return err
-		}
-		out.Chain = pki.Bundle(c) + above
-		if out.Certificate, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
-			return err
-		}
-		return deed(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
-	})
-	return out, err
+	a, by, above, err := s.issuer(ctx, tx, authorityID)
+	if err != nil {
+		return row, err
+	}
+	most, _ := a.Limits()
+	switch n, err := tx.ValidOf(ctx, d.ID); {
+	case err != nil:
+		return row, err
+	case n >= most:
+		return row, problem("certificate", "/device_id", fmt.Sprintf("%s, which has %d valid certificates", d.Name, n), fmt.Sprintf("fewer than %d, the limit of %s", most, a.Name), "revoke those that it no longer uses, or raise the limit")
+	}
+	key, err := pki.NewKey(rand.Reader, keyFor(d))
+	if err != nil {
+		return row, err
+	}
+	if w.From, w.To, err = s.span(by, cmp.Or(days, a.Days(pki.ForClient))); err != nil {
+		return row, err
+	}
+	w.Lists = a.Lists
+	c, err := pki.Issue(rand.Reader, by, key.Public(), w)
+	if err != nil {
+		return row, refused("certificate", err)
+	}
+	text, err := pki.KeyPEM(key)
+	if err != nil {
+		return row, err
+	}
+	return s.give(ctx, tx, d.ID, a, c, above, text)
 }
 
-// gatewayNames are all names and addresses by which devices may know a gateway.
-func gatewayNames(g *vpn.Gateway) []string {
-	list := append([]string{g.Address}, g.Addresses...)
-	if i := g.Offers.IKEv2; i != nil {
-		list = append(list, i.RemoteID)
+// wantedOf is what a certificate of a device shall say, but for its time.
+func (s *Service) wantedOf(ctx context.Context, tx *store.Tx, deviceID string, names []string) (d *vpn.Device, w pki.Wanted, err error) {
+	d, err = store.Devices.Get(ctx, tx, deviceID)
+	var none *store.NotFoundError
+	if errors.As(err, &none) {
+		return nil, w, missing("certificate", "/device_id", "device", deviceID)
 	}
-	if o := g.Offers.SSTP; o != nil {
-		list = append(list, o.ServerName)
+	if err != nil {
+		return nil, w, err
 	}
-	if t := g.Offers.TLS; t != nil {
-		list = append(list, t.ServerName)
-		for _, r := range t.Remotes {
-			list = append(list, r.Address)
-		}
+	organisation, err := tx.Organisation(ctx)
+	if len(names) == 0 {
+		names = []string{format.FileName(d.Name, "") + ".devices." + cmp.Or(organisation.Domain, "invalid")}
 	}
-	var names []string
-	for _, n := range list {
-		if n != "" && !slices.ContainsFunc(names, func(v string) bool { return strings.EqualFold(v, n) }) {
-			names = append(names, n)
-		}
+	return d, pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names}, err
+}
+
+// give keeps an issued certificate and puts it with its key into its device's record.
+func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vpn.Authority, c *x509.Certificate, above string, key secret.Text) (row view.Certificate, err error) {
+	kept := issued(a, c, pki.ForClient, actor(ctx))
+	kept.DeviceID = deviceID
+	if err := tx.AddCertificate(ctx, &kept); err != nil {
+		return row, err
 	}
-	return names
+	if _, err := s.Devices.change(ctx, tx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
+		d.Identity = &vpn.DeviceIdentity{Certificate: pki.Bundle(c) + above, Key: &key}
+		return d, nil
+	}, func(string) bool { return false }); err != nil {
+		return row, err
+	}
+	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
+		return row, err
+	}
+	return row, deed(ctx, tx, "issue", "certificate", kept.ID, row.Device+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
 }
 
 // span is how long a certificate is valid: some days, but within its issuer's time.

@@ -6,7 +6,6 @@ import (
 	"crypto/rand"
 	"crypto/rsa"
 	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -116,7 +115,7 @@ func TestIssueAndRevoke(t *testing.T) {
 
 	list := func() *x509.RevocationList {
 		t.Helper()
-		der, until, err := svc.RevocationList(ctx, authority.ID)
+		der, until, err := svc.RevocationList(ctx, authority.ID, false)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -321,7 +320,7 @@ func TestNotIssued(t *testing.T) {
 		t.Error(err)
 	}
 	var none *store.NotFoundError
-	if _, _, err := svc.RevocationList(ctx, abroad); !errors.As(err, &none) {
+	if _, _, err := svc.RevocationList(ctx, abroad, false); !errors.As(err, &none) {
 		t.Errorf("a list of nobody: %v", err)
 	}
 	if _, err := svc.Revoke(ctx, "ce-x", "", pki.Ceased); !errors.As(err, &none) {
@@ -349,11 +348,11 @@ func TestSign(t *testing.T) {
 	}
 	request := func(names ...string) string {
 		t.Helper()
-		der, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "whoever", Organisation: "Somebody Else", Names: names})
+		text, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "whoever", Organisation: "Somebody Else", Names: names, Usage: pki.ForServer})
 		if err != nil {
 			t.Fatal(err)
 		}
-		return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE REQUEST", Bytes: der}))
+		return text
 	}
 	for _, test := range []struct {
 		name, request, gateway string

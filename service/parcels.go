@@ -71,9 +71,10 @@ func (s *Service) build(w *worked, byHand bool) ([]format.File, error) {
 	return files, err
 }
 
-// digest stands for everything that went into the files: writers are functions of it.
-func (s *Service) digest(files []format.File) string {
-	var all []byte
+// digest stands for everything that went into the files: writers are functions of it. Signatures are not,
+// and so the signer stands for them.
+func (s *Service) digest(files []format.File, signer string) string {
+	all := []byte(signer)
 	for _, f := range files {
 		for _, part := range [][]byte{[]byte(f.Name), f.Content} {
 			all = binary.BigEndian.AppendUint64(all, uint64(len(part)))
@@ -106,7 +107,10 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		if err != nil {
 			return err
 		}
-		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files), Files: append(files, sheet)}
+		if p, err = s.parcel(ctx, tx, w, byHand, files); err != nil {
+			return err
+		}
+		p.Files = append(p.Files, sheet)
 		if err := tx.AddParcel(ctx, &p); err != nil {
 			return err
 		}
@@ -116,6 +120,20 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		return deed(ctx, tx, "build", "parcel", p.ID, title)
 	})
 	s.checkSoon()
+	return p, err
+}
+
+// parcel signs the files of a parcel; one for typing by hand has none that a device would look at.
+func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool, files []format.File) (p view.Parcel, err error) {
+	p = view.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Files: files, Digest: s.digest(files, w.signer)}
+	if byHand {
+		return p, nil
+	}
+	k, err := s.signet(ctx, tx)
+	if err != nil {
+		return p, err
+	}
+	p.Files, err = k.signed(w.plan.Connection.Name, files)
 	return p, err
 }
 
@@ -144,7 +162,7 @@ func (s *Service) outdated(w *worked, p view.Parcel) bool {
 	if _, known := w.built[p.ByHand]; !known {
 		w.built[p.ByHand] = ""
 		if files, err := s.build(w, p.ByHand); err == nil {
-			w.built[p.ByHand] = s.digest(files)
+			w.built[p.ByHand] = s.digest(files, w.signer)
 		}
 	}
 	return w.built[p.ByHand] != p.Digest

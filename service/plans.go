@@ -19,6 +19,7 @@ type worked struct {
 	subject  *check.Subject
 	findings []check.Finding
 	built    map[bool]string // digests of what would be built now, by hand or not
+	signer   string          // stands for what parcels are signed with
 }
 
 func (w *worked) shown() view.Planned {
@@ -62,6 +63,9 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 	}
 	w, err := s.workOn(ctx, tx, *p)
 	if err != nil {
+		return nil, err
+	}
+	if w.signer, err = tx.SignerMark(ctx); err != nil {
 		return nil, err
 	}
 	last, err := tx.LastParcel(ctx, profileID)

@@ -60,7 +60,7 @@ func (s *Service) Pass(ctx context.Context) error {
 		return err
 	}
 	if since, err := time.Parse(time.DateOnly, last); err == nil && last != today {
-		if err := s.remind(ctx, since); err != nil {
+		if err := errors.Join(s.renewDue(ctx), s.remind(ctx, since)); err != nil {
 			return err
 		}
 	}
@@ -73,7 +73,7 @@ func (s *Service) Pass(ctx context.Context) error {
 				return err
 			}
 		}
-		return errors.Join(tx.ForgetPast(ctx), tx.Remember(ctx, "day", today))
+		return errors.Join(tx.ForgetPast(ctx), tx.ForgetRequests(ctx), tx.Remember(ctx, "day", today))
 	})
 }
 

@@ -5,6 +5,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -63,16 +64,35 @@ func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }
 
 type actorKey struct{}
 
-// As says who acts in a context. Every change is logged under this name.
+// acting is who does something: an operator with a role, or the service itself.
+type acting struct{ name, role string }
+
+// As says who acts in a context, with the role of an owner. Every change is logged under this name.
 func As(ctx context.Context, operator string) context.Context {
-	return context.WithValue(ctx, actorKey{}, operator)
+	return AsRole(ctx, operator, RoleOwner)
+}
+
+// AsRole says who acts in a context, and in which role.
+func AsRole(ctx context.Context, operator, role string) context.Context {
+	return context.WithValue(ctx, actorKey{}, acting{operator, role})
 }
 
 func actor(ctx context.Context) string {
-	if name, ok := ctx.Value(actorKey{}).(string); ok {
-		return name
+	if who, ok := ctx.Value(actorKey{}).(acting); ok {
+		return who.name
 	}
 	return "system"
+}
+
+// ErrRole is the error for what an operator's role does not allow.
+var ErrRole = errors.New("this is for the owner alone; ask them to do it")
+
+// ownerOnly refuses everybody but owners.
+func ownerOnly(ctx context.Context) error {
+	if who, ok := ctx.Value(actorKey{}).(acting); !ok || who.role != RoleOwner {
+		return ErrRole
+	}
+	return nil
 }
 
 // deed logs what was done, in the transaction that does it.

@@ -31,18 +31,18 @@ var Authorities = &Table[vpn.Authority, view.Authority]{
 	},
 	secrets: func(a *vpn.Authority) map[string]**secret.Text { return map[string]**secret.Text{"key": &a.Key} },
 	list: listing[view.Authority]{
-		id: "a.id", from: "authorities a",
+		id: "a.id", from: "authorities a", joins: "LEFT JOIN authorities n ON n.id = a.successor_id",
 		cols: `a.id, a.version, a.created, a.changed, a.body, a.ends, (SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id),
-			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT NULL)`,
+			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT NULL), COALESCE(n.id, ''), COALESCE(n.name, '')`,
 		scan: func(scan func(...any) error) (row view.Authority, err error) {
 			var ends int64
-			err = scanRecord(scan, &row.Authority, &row.Stamp, &ends, &row.Certificates, &row.Revoked)
+			err = scanRecord(scan, &row.Authority, &row.Stamp, &ends, &row.Certificates, &row.Revoked, &row.SuccessorID, &row.Successor)
 			row.Ends = fromMillis(ends)
 			return row, err
 		},
 		search: []string{"a.name"}, first: "name",
 		sorts:   map[string]string{"name": "a.name ASC, a.id ASC", "ends": "a.ends ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
-		filters: map[string]string{"name": "a.name = ?"},
+		filters: map[string]string{"name": "a.name = ?", "days": "a.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000"},
 	},
 }
 
@@ -93,6 +93,18 @@ func (tx *Tx) AddCertificate(ctx context.Context, c *vpn.Certificate) error {
 	return constraint(Certificates.Noun, err)
 }
 
+// IssuedSince counts what an authority has issued since a moment.
+func (tx *Tx) IssuedSince(ctx context.Context, authorityID string, since time.Time) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM certificates WHERE authority_id = ? AND created > ?`, authorityID, millis(since)).Scan(&n)
+	return n, err
+}
+
+// ValidOf counts the certificates of a device that are valid.
+func (tx *Tx) ValidOf(ctx context.Context, deviceID string) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM certificates WHERE device_id = ? AND revoked IS NULL AND ends > ?`, deviceID, millis(tx.s.now())).Scan(&n)
+	return n, err
+}
+
 // Revoke marks a certificate as revoked; once is for good.
 func (tx *Tx) Revoke(ctx context.Context, id string, reason pki.Reason) error {
 	res, err := tx.q.ExecContext(ctx, `UPDATE certificates SET revoked = ?, reason = ? WHERE id = ? AND revoked IS NULL`, millis(tx.s.now()), reason, id)
@@ -107,8 +119,9 @@ func (tx *Tx) Revoke(ctx context.Context, id string, reason pki.Reason) error {
 
 // RevokedBy lists what an authority has revoked and what has not ended by itself, by serial
 // number (RFC 5280 §5: an entry may go once the certificate has ended and was on a list).
-func (tx *Tx) RevokedBy(ctx context.Context, authorityID string, since time.Time) ([]pki.Revoked, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT serial, revoked, reason FROM certificates WHERE authority_id = ? AND revoked IS NOT NULL AND ends > ? ORDER BY revoked, serial`, authorityID, millis(since))
+// Lately leaves out what was revoked before a moment; the zero one nothing.
+func (tx *Tx) RevokedBy(ctx context.Context, authorityID string, since, lately time.Time) ([]pki.Revoked, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT serial, revoked, reason FROM certificates WHERE authority_id = ? AND revoked > ? AND ends > ? ORDER BY revoked, serial`, authorityID, millis(lately), millis(since))
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}

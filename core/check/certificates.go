@@ -55,8 +55,26 @@ func (s *Subject) held() []Held {
 		}
 	}
 	list = append(list, s.Beside...)
+	if h, ok := s.shown(); ok {
+		list = append(list, h)
+	}
 	s.certificates = &list
 	return list
+}
+
+// shown is the certificate that the gateway shows by its record, where the connection looks at it and
+// none was found beside it.
+func (s *Subject) shown() (h Held, ok bool) {
+	g, c := s.record(), s.Connection
+	looked := c.SSTP != nil || c.TLS != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK || c.L2TP != nil && c.L2TP.Auth == vpn.MachineCertificate
+	if g == nil || g.Certificate == "" || !looked || slices.ContainsFunc(s.Beside, func(h Held) bool { return h.Usage == pki.ForServer }) {
+		return h, false
+	}
+	chain, err := pki.Certificates(g.Certificate)
+	if err != nil {
+		return h, false
+	}
+	return Held{Usage: pki.ForServer, Field: vpn.FieldServer, Chain: chain}, true
 }
 
 // anchors are the authorities that the device is told to believe: those that nobody else

@@ -14,7 +14,6 @@ import (
 	"net"
 	"net/mail"
 	"net/netip"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -252,50 +251,4 @@ func (w Wanted) usage(t *x509.Certificate, public crypto.PublicKey) {
 	case ForSigning:
 		t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning, x509.ExtKeyUsageEmailProtection}
 	}
-}
-
-// Request reads a certificate signing request (RFC 2986) in PEM or DER form, and checks that
-// whoever made it has the key.
-func Request(data []byte) (*x509.CertificateRequest, error) {
-	if len(data) > MaxPEM {
-		return nil, fmt.Errorf("found %d bytes, expected at most %d", len(data), MaxPEM)
-	}
-	der := data
-	if block := firstBlock(data, "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"); block != nil {
-		der = block
-	}
-	r, err := x509.ParseCertificateRequest(der)
-	if err != nil {
-		return nil, fmt.Errorf("found no signing request, expected lines from BEGIN CERTIFICATE REQUEST to END CERTIFICATE REQUEST")
-	}
-	if r.CheckSignature() != nil {
-		return nil, fmt.Errorf("the request is not signed by the key in it")
-	}
-	if k, ok := r.PublicKey.(*rsa.PublicKey); ok && k.N.BitLen() < 2048 {
-		return nil, fmt.Errorf("found a key of %d bits, expected at least 2048", k.N.BitLen())
-	}
-	return r, nil
-}
-
-// Asked lists the names that a request asks for.
-func Asked(r *x509.CertificateRequest) []string {
-	list := slices.Concat(r.DNSNames, r.EmailAddresses)
-	for _, ip := range r.IPAddresses {
-		list = append(list, ip.String())
-	}
-	for _, u := range r.URIs {
-		list = append(list, u.String())
-	}
-	return list
-}
-
-// NewRequest makes a signing request, for an authority whose key is kept elsewhere.
-func NewRequest(random io.Reader, key crypto.Signer, w Wanted) ([]byte, error) {
-	var c x509.Certificate
-	w.names(&c)
-	t := &x509.CertificateRequest{Subject: pkix.Name{CommonName: w.Name}, DNSNames: c.DNSNames, IPAddresses: c.IPAddresses, EmailAddresses: c.EmailAddresses}
-	if w.Organisation != "" {
-		t.Subject.Organization = []string{w.Organisation}
-	}
-	return x509.CreateCertificateRequest(random, t, key)
 }

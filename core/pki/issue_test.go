@@ -166,13 +166,13 @@ func TestRequest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	der, err := pki.NewRequest(rand.Reader, key, leaf(pki.ForServer, func(w *pki.Wanted) {
+	text, err := pki.NewRequest(rand.Reader, key, leaf(pki.ForServer, func(w *pki.Wanted) {
 		w.Names, w.Organisation = []string{"norrvik.skerryline.example", "198.51.100.7", "ada@skerryline.example"}, "Skerry Line"
 	}))
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := pki.Request(der)
+	r, err := pki.Request([]byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -182,7 +182,7 @@ func TestRequest(t *testing.T) {
 	if public, ok := r.PublicKey.(interface{ Equal(crypto.PublicKey) bool }); !ok || !public.Equal(key.Public()) {
 		t.Error("it has another key")
 	}
-	broken := slices.Clone(der)
+	broken := slices.Clone(r.Raw)
 	broken[len(broken)-3] ^= 1
 	for name, data := range map[string][]byte{"nothing": nil, "text": []byte("hello"), "another signature": broken, "a certificate": authority(t, pki.P256, nil).Certificate.Raw, "large": make([]byte, 300<<10)} {
 		if _, err := pki.Request(data); err == nil {

@@ -6,8 +6,6 @@ import (
 	"errors"
 	"slices"
 	"time"
-
-	"github.com/smallstep/pkcs7"
 )
 
 // Break says why a path of certificates ends before an authority that is believed.
@@ -122,6 +120,10 @@ func UsageOf(c *x509.Certificate) Usage {
 		return ForServer
 	case client && !server:
 		return ForClient
+	case !client && !server && slices.ContainsFunc(c.ExtKeyUsage, func(u x509.ExtKeyUsage) bool {
+		return u == x509.ExtKeyUsageCodeSigning || u == x509.ExtKeyUsageEmailProtection
+	}):
+		return ForSigning
 	}
 	return ForAny
 }
@@ -140,17 +142,4 @@ func Names(c *x509.Certificate) []string {
 		list = append(list, u.String())
 	}
 	return list
-}
-
-// Signed takes the content out of a signed message (CMS SignedData, RFC 5652 §5) after its
-// signature was checked. Whether the signer is one to be believed is for others to say.
-func Signed(data []byte) ([]byte, error) {
-	p, err := pkcs7.Parse(data)
-	switch {
-	case err != nil:
-		return nil, errors.New("a signed message that cannot be read")
-	case p.Verify() != nil:
-		return nil, errors.New("a signature that does not fit: the content was changed after it was signed")
-	}
-	return p.Content, nil
 }

@@ -10,6 +10,7 @@ import (
 	"io"
 	"math/big"
 
+	"github.com/smallstep/pkcs7"
 	"software.sslmate.com/src/go-pkcs12"
 
 	"wardicon/core/secret"
@@ -68,6 +69,24 @@ func Pack(id Identity, old, bare bool) ([]byte, secret.Text, error) {
 		return nil, secret.Text{}, fmt.Errorf("packing as PKCS#12: %w", err)
 	}
 	return data, passphrase, nil
+}
+
+// Close packs an identity as PKCS#12 under a passphrase of somebody's own, with PBES2 and SHA-256.
+func Close(random io.Reader, id Identity, passphrase secret.Text) ([]byte, error) {
+	data, err := pkcs12.Modern2023.WithRand(random).Encode(id.Key, id.Leaf, id.Chain, passphrase.Reveal())
+	if err != nil {
+		return nil, fmt.Errorf("packing as PKCS#12: %w", err)
+	}
+	return data, nil
+}
+
+// Collection packs certificates alone as PKCS #7 (RFC 2315 §9), in DER form.
+func Collection(list ...*x509.Certificate) ([]byte, error) {
+	var der []byte
+	for _, c := range list {
+		der = append(der, c.Raw...)
+	}
+	return pkcs7.DegenerateCertificate(der)
 }
 
 // Unpack opens a PKCS#12 file, within bounds.

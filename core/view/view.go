@@ -8,7 +8,6 @@ import (
 	"wardicon/core/batch"
 	"wardicon/core/check"
 	"wardicon/core/format"
-	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
@@ -67,55 +66,6 @@ type Profile struct {
 type Pattern struct {
 	vpn.Pattern
 	Profiles int `json:"profiles" doc:"Number of profiles that are planned by it"`
-}
-
-// Authority is an authority in a list.
-type Authority struct {
-	vpn.Authority
-	Ends         time.Time `json:"ends" doc:"Its last day"`
-	Certificates int       `json:"certificates" doc:"Number of certificates that it has issued here"`
-	Revoked      int       `json:"revoked" doc:"Number of them that were revoked"`
-}
-
-// NewAuthority says what an authority that is made here shall be.
-type NewAuthority struct {
-	Name      string        `json:"name" required:"true" doc:"Unique name"`
-	Kind      pki.KeyChoice `json:"kind,omitempty" enum:"p256,p384,rsa3072" doc:"Kind of its key; empty means p256"`
-	Issuing   bool          `json:"issuing" required:"false" doc:"Make a root, and below it the authority that issues"`
-	Years     int           `json:"years" required:"false" doc:"Years that it is valid; 0 means ten"`
-	Permitted []string      `json:"permitted" required:"false" doc:"Domains and networks that it is bound to; empty binds it to none"`
-	Excluded  []string      `json:"excluded" required:"false" doc:"Domains and networks that it may not vouch for"`
-	Lists     []string      `json:"lists" required:"false" doc:"Web addresses of its revocation list"`
-}
-
-// Certificate is an issued certificate in a list.
-type Certificate struct {
-	vpn.Certificate
-	Authority string `json:"authority"`
-	Device    string `json:"device"`
-	Gateway   string `json:"gateway"`
-}
-
-// Issued is a gateway's certificate with what it brings along.
-type Issued struct {
-	Certificate Certificate `json:"certificate"`
-	Chain       string      `json:"chain" doc:"The certificate and those between it and its root, PEM, as a gateway sends them"`
-}
-
-// Ending is something that ends on a day.
-type Ending struct {
-	Noun string    `json:"noun" enum:"authority,gateway,device,certificate" doc:"The record to look after"`
-	ID   string    `json:"id"`
-	Name string    `json:"name"`
-	What string    `json:"what" doc:"What of it ends"`
-	Ends time.Time `json:"ends"`
-	Days int       `json:"days" doc:"Whole days that are left; negative where it has ended"`
-}
-
-// Withdrawn says what a revocation touched.
-type Withdrawn struct {
-	Certificates []Certificate `json:"certificates"`
-	Profiles     []string      `json:"profiles" doc:"Profiles that need a new certificate: device and gateway"`
 }
 
 // Planned is a profile's settled connection with reasons and findings. The connection

@@ -1,6 +1,8 @@
 package vpn
 
 import (
+	"cmp"
+	"crypto/x509"
 	"fmt"
 	"time"
 
@@ -17,7 +19,11 @@ type Authority struct {
 	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored; without one nothing can be issued here"`
 	DeviceDays  int          `json:"device_days" required:"false" doc:"Days that a device's certificate is valid; 0 means 365"`
 	GatewayDays int          `json:"gateway_days" required:"false" doc:"Days that a gateway's certificate is valid; 0 means 397"`
+	RenewDays   int          `json:"renew_days" required:"false" doc:"Days ahead of its end when a device's certificate is renewed by itself; 0 means 30, -1 never"`
+	DeviceLimit int          `json:"device_limit" required:"false" doc:"Most certificates of one device that are valid at a time; 0 means 4"`
+	DayLimit    int          `json:"day_limit" required:"false" doc:"Most certificates that it issues within a day; 0 means 10000"`
 	Lists       []string     `json:"lists" required:"false" doc:"Web addresses of its revocation list, as certificates shall name them"`
+	Deltas      []string     `json:"deltas" required:"false" doc:"Web addresses of the list of what was revoked lately, as the whole list shall name them"`
 	Retired     bool         `json:"retired" required:"false" doc:"It is still believed, and issues no more"`
 	Note        string       `json:"note,omitempty"`
 }
@@ -28,7 +34,22 @@ const (
 	deviceDays  = 365
 	gatewayDays = 397
 	mostDays    = 3650
+
+	renewDays   = 30
+	deviceLimit = 4
+	dayLimit    = 10_000
 )
+
+// Renews is how many days ahead of its end a certificate is renewed; none where it is not.
+func (a *Authority) Renews() (days int, ok bool) {
+	return cmp.Or(a.RenewDays, renewDays), a.RenewDays >= 0
+}
+
+// Limits are how many certificates of one device may be valid at a time, and how many are
+// issued within a day.
+func (a *Authority) Limits() (device, day int) {
+	return cmp.Or(a.DeviceLimit, deviceLimit), cmp.Or(a.DayLimit, dayLimit)
+}
 
 // Days is how long a certificate of a usage is valid by the authority's own rule.
 func (a *Authority) Days(usage pki.Usage) int {
@@ -53,6 +74,8 @@ func (a *Authority) Validate() error {
 		in.add("/certificate", err.Error(), "the authority's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
 	case !list[0].IsCA:
 		in.add("/certificate", fmt.Sprintf("a certificate for %s", pki.UsageOf(list[0])), "one with the basic constraint CA", "take the authority's own certificate")
+	case !rooted(list):
+		in.add("/certificate", fmt.Sprintf("%q without %q, which vouches for it", list[0].Subject.CommonName, above(list).Issuer.CommonName), "the chain up to one that vouches for itself", "add the missing certificate behind the others")
 	case a.Key != nil && a.Key.Reveal() == secret.Hidden:
 		in.secret("/key", a.Key)
 	case a.Key != nil:
@@ -60,13 +83,35 @@ func (a *Authority) Validate() error {
 			in.add("/key", err.Error(), "the private key of the authority, PEM without a passphrase", "paste the key that belongs to the certificate, or leave it out")
 		}
 	}
-	for pointer, days := range map[string]int{"/device_days": a.DeviceDays, "/gateway_days": a.GatewayDays} {
-		if days < 0 || days > mostDays {
-			in.add(pointer, fmt.Sprint(days), fmt.Sprintf("1 to %d days, or 0", mostDays), "choose fewer")
+	for _, n := range []struct {
+		pointer     string
+		value       int
+		least, most int
+		unit        string
+	}{
+		{"/device_days", a.DeviceDays, 0, mostDays, "days, or 0"}, {"/gateway_days", a.GatewayDays, 0, mostDays, "days, or 0"},
+		{"/renew_days", a.RenewDays, -1, mostDays, "days, 0 for 30, or -1 for never"},
+		{"/device_limit", a.DeviceLimit, 0, 100, "certificates, or 0 for 4"}, {"/day_limit", a.DayLimit, 0, 1_000_000, "certificates, or 0 for 10000"},
+	} {
+		if n.value < n.least || n.value > n.most {
+			in.add(n.pointer, fmt.Sprint(n.value), fmt.Sprintf("1 to %d %s", n.most, n.unit), "choose a number within")
 		}
 	}
 	each(in, "/lists", a.Lists, in.web)
+	each(in, "/deltas", a.Deltas, in.web)
 	return in.err()
+}
+
+// rooted tells whether a chain leads to an authority that vouches for itself: devices ask for that one.
+func rooted(list []*x509.Certificate) bool {
+	_, broken := pki.Path(list[0], list[1:], []*x509.Certificate{above(list)})
+	return broken == pki.Whole && string(above(list).RawSubject) == string(above(list).RawIssuer)
+}
+
+// above is the last one that a chain leads to.
+func above(list []*x509.Certificate) *x509.Certificate {
+	links, _ := pki.Path(list[0], list[1:], nil)
+	return links[len(links)-1]
 }
 
 // Normalise gives lists and certificates their one form.
@@ -74,6 +119,15 @@ func (a *Authority) Normalise() {
 	a.Certificate = tidy(a.Certificate)
 	a.KeySet = present(a.Key)
 	fill(&a.Lists)
+	fill(&a.Deltas)
+}
+
+// Signer signs what is handed over: a certificate with its key.
+type Signer struct {
+	Certificate string       `json:"certificate" doc:"Its certificate and those between it and its root, PEM"`
+	Key         *secret.Text `json:"key,omitempty" writeOnly:"true"`
+	Authority   string       `json:"authority,omitempty" doc:"The authority here that issued it; empty where it was brought in"`
+	Since       time.Time    `json:"since"`
 }
 
 // Certificate is one that an authority on record has issued. It never changes, but that it

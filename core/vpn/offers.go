@@ -22,17 +22,28 @@ func (o Offers) Has(p Protocol) bool {
 // Authority is the PEM text of the authorities that vouch for a gateway's certificate by
 // one protocol; empty where devices know the authority already.
 func (o Offers) Authority(p Protocol) string {
-	switch {
-	case p == L2TP && o.L2TP != nil:
-		return o.L2TP.Authority
-	case p == IKEv2 && o.IKEv2 != nil:
-		return o.IKEv2.Authority
-	case p == SSTP && o.SSTP != nil:
-		return o.SSTP.Authority
-	case p == TLS && o.TLS != nil:
-		return o.TLS.Authority
+	if at := o.Authorities()[p]; at != nil {
+		return *at
 	}
 	return ""
+}
+
+// Authorities are the places of those texts, by protocol.
+func (o *Offers) Authorities() map[Protocol]*string {
+	places := map[Protocol]*string{}
+	if o.L2TP != nil {
+		places[L2TP] = &o.L2TP.Authority
+	}
+	if o.IKEv2 != nil {
+		places[IKEv2] = &o.IKEv2.Authority
+	}
+	if o.SSTP != nil {
+		places[SSTP] = &o.SSTP.Authority
+	}
+	if o.TLS != nil {
+		places[TLS] = &o.TLS.Authority
+	}
+	return places
 }
 
 // MachineAuth is how the two ends of L2TP/IPsec prove themselves in IKEv1.

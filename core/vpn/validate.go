@@ -11,6 +11,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 )
@@ -262,6 +263,13 @@ func (g *Gateway) Validate() error {
 		in.add("/load_share", fmt.Sprint(g.LoadShare), "a number from 0 to 1000", "correct the number")
 	}
 	in.offers(g.Offers)
+	if g.Certificate != "" {
+		if list, err := pki.Certificates(g.Certificate); err != nil {
+			in.add("/certificate", err.Error(), "the gateway's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		} else if list[0].IsCA {
+			in.add("/certificate", "the certificate of an authority", "the gateway's own", "put the authority beside the offers")
+		}
+	}
 	return in.err()
 }
 
@@ -335,6 +343,9 @@ func (g *Gateway) Normalise() {
 		g.SignIn.Form = LoginPlain
 	}
 	g.Offers.normalise()
+	if g.Certificate != "" {
+		g.Certificate = tidy(g.Certificate)
+	}
 }
 
 // Normalise gives empty lists their one form.

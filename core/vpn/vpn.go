@@ -89,7 +89,9 @@ type Gateway struct {
 	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
 	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
-	Note      string   `json:"note,omitempty"`
+
+	Certificate string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
+	Note        string `json:"note,omitempty"`
 }
 
 // Person receives profiles.

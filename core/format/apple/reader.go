@@ -57,13 +57,13 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	case len(data) > format.MaxFile:
 		r.Note(format.Unreadable, r.Start(), "%d bytes, more than %d", len(data), format.MaxFile)
 	case len(data) > 0 && data[0] == 0x30:
-		content, err := pki.Signed(data)
+		signed, err := pki.Signed(data, nil)
 		if err != nil {
 			r.Note(format.Unreadable, r.Start(), "%s", err)
 			break
 		}
 		r.signed = true
-		r.read(content)
+		r.read(signed.Content)
 	default:
 		r.read(data)
 	}

@@ -89,7 +89,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if c.L2TP != nil {
 		job.Apply = append(job.Apply, "systemctl try-restart xl2tpd > /dev/null 2>&1 || true")
 	}
-	return append(files, shell.Scripts(job)...), nil
+	return append(files, shell.Scripts(job, files)...), nil
 }
 
 // links makes the files of pppd and of what stands below it.

@@ -150,7 +150,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		},
 		Revoke: []string{"nmcli connection delete uuid " + id + " > /dev/null 2>&1 || true"},
 		Done:   "The connection is set up. It stands in the list of connections.",
-	})...), nil
+	}, files)...), nil
 }
 
 // writer is a keyfile in the making.

@@ -10,6 +10,15 @@ $natKey  = 'HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent'
 $natName = 'AssumeUDPEncapsulationContextOnSendRule'
 $restart = $false
 
+# Where the list of digests lies beside, what was changed on the way is not run.
+$list = $PSCommandPath -replace '-install\.ps1$', '-digests.txt'
+if ($list -ne $PSCommandPath -and (Test-Path -LiteralPath $list)) {
+    $line = (Get-FileHash -LiteralPath $PSCommandPath -Algorithm SHA256).Hash.ToLowerInvariant() + '  ' + (Split-Path -Leaf -Path $PSCommandPath)
+    if (@(Get-Content -LiteralPath $list -Encoding UTF8 | Where-Object { $_ -ceq $line }).Count -eq 0) {
+        throw 'This script is not the one that was built: it was changed on the way. Nothing was set up; get it anew.'
+    }
+}
+
 Write-Host ('Setting up the connection "{0}" ...' -f $Connection.Name)
 if (-not (Test-Path -Path $memory)) { New-Item -Path $memory -Force | Out-Null }
 

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/format/digests"
 )
 
 // Placement is where a file of a parcel belongs.
@@ -39,6 +40,12 @@ here=$(CDPATH= cd -- "$(dirname -- "$0")" && pwd)
 root=${ROOT:-}
 if [ -z "$root" ] && [ "$(id -u)" != 0 ]; then echo "Run this script as root." >&2; exit 1; fi
 
+# sound FILE DIGEST: holds that a file is the one that was built (SHA-256).
+sound() {
+	is=$(sha256sum < "$here/$1" | cut -d " " -f 1) || is=missing
+	[ "$is" = "$2" ] || { echo "$1 is not the file that was built: it is missing, or it was changed on the way. Nothing was set up; get the files anew." >&2; exit 1; }
+}
+
 # place FILE PATH MODE: puts a file into its place whole, and reads it back.
 place() {
 	mkdir -p -- "$(dirname -- "$root$2")"
@@ -70,10 +77,14 @@ if [ -z "$root" ] && [ "$(id -u)" != 0 ]; then echo "Run this script as root." >
 
 `
 
-// Scripts makes the install and the removal script.
-func Scripts(job Job) []format.File {
+// Scripts makes the install and the removal script. The first one has the digests of the files that
+// stand beside it, and sets nothing up where one differs.
+func Scripts(job Job, files []format.File) []format.File {
 	var in, out strings.Builder
 	in.WriteString(installHead)
+	for _, f := range files {
+		fmt.Fprintf(&in, "sound %s %s\n", Quote(f.Name), digests.Of(f.Content))
+	}
 	for _, p := range job.Placements {
 		if p.Merge != "" {
 			fmt.Fprintf(&in, "merge %s %s %s %s\n", Quote(p.File), Quote(p.Path), p.Mode, Quote(p.Merge))

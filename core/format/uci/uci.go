@@ -142,7 +142,8 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	reload := []string{"/etc/init.d/network reload", "/etc/init.d/firewall reload"}
 	job.Apply = slices.Concat(job.Apply, []string{`uci batch < "$here/` + main.Name + `"`}, reload)
 	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit"}, reload)
-	return slices.Concat([]format.File{main}, files, shell.Scripts(job)), nil
+	files = append([]format.File{main}, files...)
+	return append(files, shell.Scripts(job, files)...), nil
 }
 
 // beside makes the files that the batch names.

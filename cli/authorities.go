@@ -1,0 +1,297 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/format"
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+func findAuthority(ctx context.Context, c *client.Client, ref string) (view.Authority, error) {
+	return byRef(ctx, c.Authorities, "authority", "au", "name", ref)
+}
+
+func authorityNoun() noun[view.Authority] {
+	return noun[view.Authority]{
+		name: "authority", plural: "authorities", title: "name",
+		about: `An authority vouches for certificates. Make one here, or bring one in: with its key
+to issue here, without it where signing is done elsewhere. Keys are sealed and never
+come back.`,
+		example: `"Harbour authority" --certificate harbour.pem --key-file harbour.key`,
+		fields: []field{
+			{flag: "name", path: "name", help: "another name"},
+			{flag: "certificate", path: "certificate", kind: fileField, help: "file with its certificate and those above it, PEM"},
+			{flag: "key-file", path: "key", kind: secretField, help: "file with its private key, PEM; - reads standard input"},
+			{flag: "device-days", path: "device_days", kind: numberField, help: "days that a device's certificate is valid (365)"},
+			{flag: "gateway-days", path: "gateway_days", kind: numberField, help: "days that a gateway's certificate is valid (397)"},
+			{flag: "renew-days", path: "renew_days", kind: numberField, help: "days ahead of its end when a device's certificate is renewed by itself (30; -1 never)"},
+			{flag: "device-limit", path: "device_limit", kind: numberField, help: "most certificates of one device that are valid at a time (4)"},
+			{flag: "day-limit", path: "day_limit", kind: numberField, help: "most certificates that it issues within a day (10000)"},
+			{flag: "list", path: "lists", kind: listField, help: "web address of its revocation list, as certificates shall name it"},
+			{flag: "delta", path: "deltas", kind: listField, help: "web address of the list of what was revoked lately, as the whole list shall name it"},
+			{flag: "retired", path: "retired", kind: boolField, help: "it is still believed, and issues no more"},
+			{flag: "note", path: "note", help: "note for operators"},
+		},
+		records: func(c *client.Client) client.Noun[view.Authority] { return c.Authorities }, find: findAuthority,
+		stamp:   func(a view.Authority) vpn.Stamp { return a.Stamp },
+		ref:     func(a view.Authority) string { return a.Name },
+		columns: []string{"name", "ends", "key", "certificates", "revoked"}, filters: []string{"name"},
+		row: func(a view.Authority) table.Row {
+			key := "not here"
+			switch {
+			case a.Successor != "":
+				key = "retired, crossing over to " + a.Successor
+			case a.Retired:
+				key = "retired"
+			case a.KeySet:
+				key = "stored"
+			}
+			return table.Row{a.Name, a.Ends.Local().Format(time.DateOnly), key, a.Certificates, a.Revoked}
+		},
+	}
+}
+
+func (a *app) authorityCommands() *cobra.Command {
+	root := command(a, authorityNoun())
+	var n view.NewAuthority
+	kind := "p256"
+	cmd := &cobra.Command{
+		Use: "make NAME", Short: "Make an authority with its key", Args: exactly("NAME"),
+		Long: `Makes a key and an authority that vouches for itself. With --issuing a root is made, and
+below it the authority of that name, which issues: the root can then be retired. Both
+keys are sealed in the service.`,
+		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make \"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list http://lists.skerryline.example/devices.crl",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				n.Name, n.Kind = args[0], pki.KeyChoice(kind)
+				list, err := c.MakeAuthority(ctx, n)
+				if err != nil {
+					return err
+				}
+				return a.print(list, func(table.Writer) {
+					for _, made := range list.Items {
+						a.say("made the authority %s, valid until %s", made.Name, made.Ends.Local().Format(time.DateOnly))
+					}
+				})
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&kind, "kind", "p256", "kind of key: p256, p384 or rsa3072")
+	f.BoolVar(&n.Issuing, "issuing", false, "make a root, and below it the authority that issues")
+	f.IntVar(&n.Years, "years", 10, "years that it is valid")
+	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is bound to")
+	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it may not vouch for")
+	f.StringSliceVar(&n.Lists, "list", nil, "web address of its revocation list")
+	root.AddCommand(cmd, a.authorityTake(), a.authorityExport(), a.authorityCross(), a.authorityRenew())
+	return root
+}
+
+// materialFlags are those of a file of certificates.
+type materialFlags struct{ key, passphrase string }
+
+func (m *materialFlags) on(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&m.key, "key-file", "", "file with the private key, where it stands apart")
+	cmd.Flags().StringVar(&m.passphrase, "passphrase-file", "", "file with the passphrase of a PKCS #12 file; - reads standard input")
+}
+
+// material reads a file of certificates from anywhere.
+func (a *app) material(name string, flags materialFlags) (m view.Material, err error) {
+	m.Name = filepath.Base(name)
+	if m.File, err = a.read(name); err != nil {
+		return m, err
+	}
+	if flags.key != "" {
+		if m.Key, err = a.read(flags.key); err != nil {
+			return m, err
+		}
+	}
+	if flags.passphrase != "" {
+		text, err := a.readSecret(flags.passphrase)
+		m.Passphrase = secret.New(text)
+		return m, err
+	}
+	return m, nil
+}
+
+func (a *app) authorityTake() *cobra.Command {
+	var name string
+	var flags materialFlags
+	cmd := &cobra.Command{
+		Use: "bring FILE", Short: "Bring an authority in from a file of any shape", Args: exactly("FILE"),
+		Long: `Brings an authority in from PEM, DER, PKCS #7 or PKCS #12: with its key to issue here, without
+it where signing is done elsewhere. The file must have the chain up to the root.`,
+		Example: "  wardicon authority bring harbour.p12 --passphrase-file secret.txt\n  wardicon authority bring chain.pem --key-file harbour.key --name \"Harbour authority\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				m, err := a.material(args[0], flags)
+				if err != nil {
+					return err
+				}
+				row, err := c.TakeAuthority(ctx, name, m)
+				if err != nil {
+					return err
+				}
+				return a.print(row, func(table.Writer) {
+					with := "without its key: signing is done elsewhere"
+					if row.KeySet {
+						with = "with its key"
+					}
+					a.say("%s is on record, valid until %s, %s", row.Name, row.Ends.Local().Format(time.DateOnly), with)
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "unique name (that of the certificate)")
+	flags.on(cmd)
+	return cmd
+}
+
+func (a *app) authorityExport() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use: "export AUTHORITY", Short: "Pack an authority with its key under a passphrase (owners only)", Args: exactly("AUTHORITY"),
+		Long: `Writes an authority with its key as PKCS #12, closed by a passphrase that is asked for twice. Without a
+terminal the two are read from two lines of standard input. It is written to the audit log.`,
+		Example: "  wardicon authority export \"Skerry Line\" --to skerry-line.p12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if to == "" {
+					return usage("--to: found nothing, expected the file to write")
+				}
+				if _, err := os.Lstat(to); err == nil {
+					return usage("--to: %s is there already; remove it or choose another name", to)
+				}
+				row, err := findAuthority(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				said, err := a.askTwice("Passphrase that closes the file")
+				if err != nil {
+					return err
+				}
+				out, err := c.ExportAuthority(ctx, row.ID, said[0], said[1])
+				if err != nil {
+					return err
+				}
+				if err := keep(filepath.Dir(to), []format.File{{Name: filepath.Base(to), Content: out.Content}}); err != nil {
+					return err
+				}
+				a.say("%s with its key is in %s", row.Name, to)
+				return nil
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "file to write; one that is there is not overwritten")
+	return cmd
+}
+
+func (a *app) authorityCross() *cobra.Command {
+	var to string
+	var finish, undo, anyway bool
+	cmd := &cobra.Command{
+		Use: "cross AUTHORITY", Short: "Cross over from an authority to its successor", Args: exactly("AUTHORITY"),
+		Long: `With --to it begins: gateways' offers that name the old authority name the new one too, so that
+parcels carry both, and the old one issues no more. Renew the certificates, hand out the parcels, give
+the gateways theirs; without a flag it shows what still stands on the old one. With --finish the
+old one is taken out of the offers; with --undo the new one. The old one stays on record and its
+revocation list is served.`,
+		Example: "  wardicon authority cross \"Skerry Line\" --to \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority cross \"Skerry Line\"\n  wardicon authority cross \"Skerry Line\" --finish",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				old, err := findAuthority(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				var at view.Crossing
+				switch {
+				case to != "":
+					next, found := findAuthority(ctx, c, to)
+					if found != nil {
+						return found
+					}
+					at, err = c.Cross(ctx, old.ID, "begin", next.ID, false)
+				case finish:
+					at, err = c.Cross(ctx, old.ID, "finish", "", anyway)
+				case undo:
+					at, err = c.Cross(ctx, old.ID, "undo", "", false)
+				default:
+					at, err = c.Crossing(ctx, old.ID)
+				}
+				if err != nil {
+					return err
+				}
+				return a.print(at, func(w table.Writer) { a.crossing(w, at) })
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&to, "to", "", "the authority that takes its place: begin")
+	f.BoolVar(&finish, "finish", false, "believe only the new one")
+	f.BoolVar(&undo, "undo", false, "as before")
+	f.BoolVar(&anyway, "anyway", false, "finish although some still stand on the old one")
+	cmd.MarkFlagsMutuallyExclusive("to", "finish", "undo")
+	return cmd
+}
+
+func (a *app) crossing(w table.Writer, at view.Crossing) {
+	if at.To.ID == "" {
+		a.say("%s issues again, and nothing names a successor", at.From.Name)
+		return
+	}
+	a.say("from %s to %s", at.From.Name, at.To.Name)
+	if at.Finished {
+		a.say("nothing stands on %s any more", at.From.Name)
+		return
+	}
+	a.say("  %-5d devices whose certificate is still of the old one\n  %-5d gateways that show one of the old one\n  %-5d profiles without a parcel that has both\n", at.Devices, at.Servers, at.Parcels)
+	w.AppendHeader(heads("gateway", "offers name", "shows"))
+	for _, g := range at.Gateways {
+		w.AppendRow(table.Row{g.Name, map[bool]string{true: "both", false: "the old one"}[g.Both], map[bool]string{true: "one of the old", false: "none of the old"}[g.Old]})
+	}
+}
+
+func (a *app) authorityRenew() *cobra.Command {
+	var days int
+	var all bool
+	cmd := &cobra.Command{
+		Use: "renew AUTHORITY", Short: "Renew the certificates of devices that end soon", Args: exactly("AUTHORITY"),
+		Long: `Begins a job that gives devices new certificates ahead of the end, by this authority or by its
+successor; where its key is elsewhere, signing requests are made. The old ones stay valid. The service
+does it by itself every day, by the days that the authority says.`,
+		Example: "  wardicon authority renew \"Skerry Line\" --days 60\n  wardicon authority renew \"Skerry Line\" --all",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				row, err := findAuthority(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				if all {
+					days = -1
+				}
+				j, err := c.Renew(ctx, row.ID, days)
+				if err != nil {
+					return err
+				}
+				if j, err = a.wait(ctx, c, j); err != nil {
+					return err
+				}
+				return a.print(j, func(w table.Writer) { jobTable(w, j) })
+			})
+		},
+	}
+	cmd.Flags().IntVar(&days, "days", 0, "renew what ends within so many days (as the authority says)")
+	cmd.Flags().BoolVar(&all, "all", false, "renew all, whatever their end is")
+	cmd.MarkFlagsMutuallyExclusive("days", "all")
+	return cmd
+}

@@ -1,0 +1,93 @@
+package pki
+
+import (
+	"crypto/x509"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Link is one certificate of a chain as a person looks at it: what it says, and what is
+// wrong with it there.
+type Link struct {
+	Subject string    `json:"subject"`
+	Issuer  string    `json:"issuer"`
+	Serial  string    `json:"serial" doc:"Serial number, hexadecimal"`
+	Names   []string  `json:"names" doc:"Alternative names"`
+	Usage   Usage     `json:"usage" enum:"authority,server,client,signing,any"`
+	Key     string    `json:"key" doc:"Kind of its key"`
+	From    time.Time `json:"from"`
+	To      time.Time `json:"to"`
+	Root    bool      `json:"root" doc:"It vouches for itself"`
+	Missing bool      `json:"missing" doc:"It is not there: the one before it names it as its issuer"`
+	Fault   string    `json:"fault,omitempty" doc:"What is wrong with it; empty where nothing is"`
+}
+
+// breaks words what is at fault with the link that a walk stops at.
+var breaks = map[Break]string{
+	IssuerWrong:    "has the issuer's name, and did not sign the one before it",
+	NotAuthority:   "may not vouch for others",
+	PathTooLong:    "allows fewer authorities below it than there are",
+	NameConstraint: "may not vouch for the names of the first one",
+}
+
+// Chain walks from a leaf to an authority that is believed and looks at each link on a day. Where
+// the walk breaks, the link at fault is the last one: a missing one has nothing but its name.
+func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now time.Time) []Link {
+	ends := ownEnds(append(slices.Clone(between), leaf))
+	walked, broken := Path(leaf, between, slices.Concat(anchors, ends))
+	var links []Link
+	for _, c := range walked {
+		links = append(links, link(c, now))
+	}
+	end := walked[len(walked)-1]
+	switch broken {
+	case Whole:
+		if !slices.ContainsFunc(anchors, end.Equal) && len(anchors) > 0 {
+			links[len(links)-1].Fault = "is none of the authorities that are believed"
+		}
+	case IssuerMissing:
+		links = append(links, Link{Subject: end.Issuer.CommonName, Names: []string{}, Usage: ForAuthority, Missing: true, Fault: "is not there"})
+	case IssuerWrong:
+		other, _ := namesake(end, slices.Concat(anchors, between))
+		l := link(other, now)
+		l.Fault = breaks[broken]
+		links = append(links, l)
+	case NotAuthority:
+		links[len(links)-1].Fault = breaks[broken]
+	default:
+		links[max(1, len(links)-1)].Fault = breaks[broken]
+	}
+	return links
+}
+
+// ownEnds are those that vouch for themselves: a chain may bring its root along.
+func ownEnds(list []*x509.Certificate) []*x509.Certificate {
+	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return !c.IsCA || string(c.RawSubject) != string(c.RawIssuer) })
+}
+
+func namesake(c *x509.Certificate, list []*x509.Certificate) (*x509.Certificate, bool) {
+	i := slices.IndexFunc(list, func(o *x509.Certificate) bool { return string(o.RawSubject) == string(c.RawIssuer) })
+	if i < 0 {
+		return c, false
+	}
+	return list[i], true
+}
+
+func link(c *x509.Certificate, now time.Time) Link {
+	l := Link{
+		Subject: c.Subject.CommonName, Issuer: c.Issuer.CommonName, Serial: c.SerialNumber.Text(16), Names: append([]string{}, Names(c)...), Usage: UsageOf(c), Key: KeyKind(c),
+		From: c.NotBefore, To: c.NotAfter, Root: string(c.RawSubject) == string(c.RawIssuer),
+	}
+	if l.Subject == "" {
+		l.Subject = strings.Join(l.Names, ", ")
+	}
+	switch {
+	case now.After(c.NotAfter):
+		l.Fault = fmt.Sprintf("ended on %s", c.NotAfter.UTC().Format(time.DateOnly))
+	case now.Before(c.NotBefore):
+		l.Fault = fmt.Sprintf("is valid only from %s on", c.NotBefore.UTC().Format(time.DateOnly))
+	}
+	return l
+}

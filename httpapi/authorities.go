@@ -1,0 +1,116 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+)
+
+type makeInput struct{ Body view.NewAuthority }
+
+type takeAuthorityInput struct {
+	Body struct {
+		Authority string `json:"authority" required:"false" doc:"Unique name; empty takes the certificate's" maxLength:"100"`
+		view.Material
+	}
+}
+
+type exportInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		Passphrase secret.Text `json:"passphrase" required:"true" writeOnly:"true" doc:"Closes the file: 15 characters or more"`
+		Again      secret.Text `json:"again" required:"true" writeOnly:"true" doc:"The same a second time"`
+	}
+}
+
+type crossInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		Step        string `json:"step" required:"true" enum:"begin,finish,undo"`
+		SuccessorID string `json:"successor_id" required:"false" doc:"The authority that takes its place, to begin"`
+		Anyway      bool   `json:"anyway" required:"false" doc:"Finish although some still stand on the old one"`
+	}
+}
+
+type renewInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		Days int `json:"days" required:"false" doc:"Renew what ends within so many days; 0 goes by the authority, -1 renews all"`
+	}
+}
+
+type requestInput struct {
+	Body struct {
+		AuthorityID string        `json:"authority_id" required:"false" doc:"The authority that is asked for a device's certificate"`
+		DeviceID    string        `json:"device_id" required:"false"`
+		Names       []string      `json:"names" required:"false" doc:"Alternative names; empty makes one under the organisation's domain"`
+		Name        string        `json:"name" required:"false" doc:"Name of a new authority, whose certificate is to be signed elsewhere"`
+		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Kind of the new authority's key: p256, p384 or rsa3072"`
+	}
+}
+
+type materialInput struct{ Body view.Material }
+
+func (a *api) authorities() {
+	const tag = "authorities"
+	handle(a, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
+		list, err := a.svc.MakeAuthority(ctx, in.Body)
+		return &body[view.Items[view.Authority]]{view.Items[view.Authority]{Items: list}}, err
+	})
+	take := operation(http.MethodPost, "/take-authority", "take-authority", "Bring an authority in from a file", tag)
+	take.DefaultStatus = http.StatusCreated
+	handle(a, take, func(ctx context.Context, in *takeAuthorityInput) (*body[view.Authority], error) {
+		row, err := a.svc.TakeAuthority(ctx, in.Body.Authority, in.Body.Material)
+		return &body[view.Authority]{row}, err
+	})
+	handle(a, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
+		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
+		return &body[view.Handed]{view.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
+	})
+	handle(a, operation(http.MethodGet, "/authorities/{id}/crossing", "show-crossing", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[view.Crossing], error) {
+		c, err := a.svc.Crossing(ctx, in.ID)
+		return &body[view.Crossing]{c}, err
+	})
+	handle(a, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag), func(ctx context.Context, in *crossInput) (*body[view.Crossing], error) {
+		c, err := a.svc.Cross(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
+		return &body[view.Crossing]{c}, err
+	})
+	renew := operation(http.MethodPost, "/authorities/{id}/renew", "renew-certificates", "Renew the certificates of devices that end soon", tag)
+	renew.DefaultStatus = http.StatusAccepted
+	handle(a, renew, func(ctx context.Context, in *renewInput) (*body[view.Job], error) {
+		j, err := a.svc.Renew(ctx, in.ID, in.Body.Days)
+		return &body[view.Job]{j}, err
+	})
+	a.requests()
+}
+
+// requests are the operations on what waits for a certificate from elsewhere.
+func (a *api) requests() {
+	const tag = "requests"
+	handle(a, operation(http.MethodGet, "/requests", "list-requests", "List signing requests that wait for their certificate", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Request]], error) {
+		page, err := a.svc.Requests(ctx, in.query())
+		return &body[view.Page[view.Request]]{page}, err
+	})
+	add := operation(http.MethodPost, "/requests", "add-request", "Make a key and a signing request for an authority whose key is kept elsewhere", tag)
+	add.DefaultStatus = http.StatusCreated
+	handle(a, add, func(ctx context.Context, in *requestInput) (*body[view.Request], error) {
+		var r view.Request
+		var err error
+		if in.Body.DeviceID == "" {
+			r, err = a.svc.RequestForAuthority(ctx, in.Body.Name, in.Body.Kind)
+		} else {
+			r, err = a.svc.RequestForDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names)
+		}
+		return &body[view.Request]{r}, err
+	})
+	forget := operation(http.MethodDelete, "/requests/{id}", "forget-request", "Drop a signing request with its key", tag)
+	forget.DefaultStatus = http.StatusNoContent
+	handle(a, forget, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.ForgetRequest(ctx, in.ID) })
+	handle(a, operation(http.MethodPost, "/answer-request", "answer-request", "Take in a certificate that was signed elsewhere", tag), func(ctx context.Context, in *materialInput) (*body[view.Answered], error) {
+		out, err := a.svc.Answer(ctx, in.Body)
+		return &body[view.Answered]{out}, err
+	})
+}

@@ -1,0 +1,196 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Requests lists signing requests that wait for their certificate, a page.
+func (s *Service) Requests(ctx context.Context, q store.Query) (view.Page[view.Request], error) {
+	return store.Requests.List(ctx, s.store.Read(), q)
+}
+
+// RequestForDevice makes a key for a device and asks an authority whose key is kept elsewhere to sign
+// its certificate. The key stays here, sealed, until the certificate comes.
+func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r view.Request, err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) error { return s.requestForDevice(ctx, tx, &r, deviceID, authorityID, names) })
+	return r, err
+}
+
+func (s *Service) requestForDevice(ctx context.Context, tx *store.Tx, r *view.Request, deviceID, authorityID string, names []string) error {
+	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
+	if err != nil {
+		return err
+	}
+	if err := reference(ctx, tx, store.Authorities, "request", "/authority_id", authorityID); err != nil {
+		return err
+	}
+	key, err := pki.NewKey(rand.Reader, keyFor(d))
+	if err != nil {
+		return err
+	}
+	*r, err = s.request(ctx, tx, key, w, view.Request{AuthorityID: authorityID, DeviceID: deviceID})
+	return err
+}
+
+// RequestForAuthority makes the key of an authority that one kept elsewhere shall vouch for.
+func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r view.Request, err error) {
+	key, err := pki.NewKey(rand.Reader, kind)
+	if err != nil {
+		return r, problem("request", "/kind", fmt.Sprintf("%q", kind), "p256, p384 or rsa3072", "choose one of them")
+	}
+	if name = strings.TrimSpace(name); name == "" {
+		return r, problem("request", "/name", "nothing", "a name", "fill it in")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		organisation, err := tx.Organisation(ctx)
+		if err != nil {
+			return err
+		}
+		r, err = s.request(ctx, tx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, view.Request{})
+		return err
+	})
+	return r, err
+}
+
+// request keeps a request with its key.
+func (s *Service) request(ctx context.Context, tx *store.Tx, key crypto.Signer, w pki.Wanted, r view.Request) (view.Request, error) {
+	text, err := pki.NewRequest(rand.Reader, key, w)
+	if err != nil {
+		return r, refused("request", err)
+	}
+	public, err := publicDigest(key.Public())
+	if err != nil {
+		return r, err
+	}
+	private, err := pki.KeyPEM(key)
+	if err != nil {
+		return r, err
+	}
+	r.Usage, r.Subject, r.Names, r.PEM, r.Operator = w.Usage, w.Name, append([]string{}, w.Names...), text, actor(ctx)
+	if err := tx.AddRequest(ctx, &r, public, private); err != nil {
+		return r, err
+	}
+	if r, err = store.Requests.Row(ctx, tx, r.ID); err != nil {
+		return r, err
+	}
+	return r, deed(ctx, tx, "request", "certificate", r.ID, r.Subject)
+}
+
+func publicDigest(public crypto.PublicKey) ([]byte, error) {
+	der, err := x509.MarshalPKIXPublicKey(public)
+	sum := sha256.Sum256(der)
+	return sum[:], err
+}
+
+// ForgetRequest drops a request with its key.
+func (s *Service) ForgetRequest(ctx context.Context, id string) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		r, err := store.Requests.Row(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		return errors.Join(store.Requests.Delete(ctx, tx, id), deed(ctx, tx, "forget request", "certificate", id, r.Subject))
+	})
+}
+
+// Answer takes in a certificate that was signed elsewhere: it is known by its key, and must be by the
+// authority that was asked, for what was asked. The request is then done.
+func (s *Service) Answer(ctx context.Context, m view.Material) (out view.Answered, err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		b, r, key, err := s.answered(ctx, tx, m)
+		if err != nil {
+			return err
+		}
+		if err := s.inTime("certificate", b.leaf); err != nil {
+			return err
+		}
+		if r.Usage == pki.ForAuthority {
+			out.Authority, err = s.answerAuthority(ctx, tx, b, r, key)
+		} else {
+			out.Certificate, err = s.answerDevice(ctx, tx, b, r, key)
+		}
+		return errors.Join(err, store.Requests.Delete(ctx, tx, r.ID))
+	})
+	s.checkSoon()
+	return out, err
+}
+
+// answered finds the request that a certificate answers.
+func (s *Service) answered(ctx context.Context, tx *store.Tx, m view.Material) (b brought, r view.Request, key secret.Text, err error) {
+	known := func(c *x509.Certificate) bool {
+		public, err := publicDigest(c.PublicKey)
+		if err == nil {
+			_, _, err = tx.RequestOf(ctx, public)
+		}
+		return err == nil
+	}
+	if b, err = bring("certificate", m, "the answer to a request that waits here", known); err != nil {
+		return b, r, key, err
+	}
+	public, err := publicDigest(b.leaf.PublicKey)
+	if err != nil {
+		return b, r, key, err
+	}
+	r, key, err = tx.RequestOf(ctx, public)
+	return b, r, key, err
+}
+
+func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, r view.Request, key secret.Text) (*view.Authority, error) {
+	if !b.leaf.IsCA {
+		return nil, problem("certificate", "/file", "a certificate for "+string(pki.UsageOf(b.leaf)), "one with the basic constraint CA, as it was asked for", "have it signed as an authority")
+	}
+	a := &vpn.Authority{Name: r.Subject, Certificate: b.bundle(), Key: &key}
+	if err := s.Authorities.fit(ctx, tx, a); err != nil {
+		return nil, err
+	}
+	if err := store.Authorities.Insert(ctx, tx, a); err != nil {
+		return nil, s.Authorities.taken(err)
+	}
+	row, err := store.Authorities.Row(ctx, tx, a.ID)
+	return &row, errors.Join(err, deed(ctx, tx, "add", "authority", a.ID, a.Name))
+}
+
+func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r view.Request, key secret.Text) (*view.Certificate, error) {
+	a, err := store.Authorities.Get(ctx, tx, r.AuthorityID)
+	if err != nil {
+		return nil, err
+	}
+	list, err := pki.Certificates(a.Certificate)
+	if err != nil {
+		return nil, err
+	}
+	if _, broken := pki.Path(b.leaf, slices.Concat(b.others, list[1:]), list[:1]); broken != pki.Whole {
+		return nil, problem("certificate", "/file", fmt.Sprintf("a certificate by %q (%s)", b.leaf.Issuer.CommonName, broken), "one by "+a.Name+", which was asked", "have it signed there")
+	}
+	if usage := pki.UsageOf(b.leaf); usage != pki.ForClient && usage != pki.ForAny {
+		return nil, problem("certificate", "/file", "a certificate for "+string(usage), "one for a client, as it was asked for", "have it signed with clientAuth")
+	}
+	got := pki.Names(b.leaf)
+	for _, n := range r.Names {
+		if !slices.ContainsFunc(got, func(v string) bool { return strings.EqualFold(v, n) }) {
+			return nil, problem("certificate", "/file", "the names "+cmp.Or(strings.Join(got, ", "), "(none)"), "the name "+n+" among them, as it was asked for", "have it signed with the names of the request")
+		}
+	}
+	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, above(list), key)
+	return &row, err
+}
+
+// above are those that a leaf of an authority brings along.
+func above(list []*x509.Certificate) string {
+	return between(pki.Identity{Leaf: list[0], Chain: list[1:]})
+}

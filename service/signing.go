@@ -1,0 +1,168 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/core/format"
+	"wardicon/core/format/digests"
+	"wardicon/core/pki"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Signer shows what signs parcels, without its key.
+func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
+	shown := view.Signer{Links: []pki.Link{}}
+	signer, err := s.store.Read().Signer(ctx)
+	if err != nil || signer == nil {
+		return shown, err
+	}
+	list, err := pki.Certificates(signer.Certificate)
+	if err != nil {
+		return shown, err
+	}
+	return view.Signer{Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
+}
+
+// MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
+// what signed them.
+func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days int) (view.Signer, error) {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		organisation, err := tx.Organisation(ctx)
+		if err != nil {
+			return err
+		}
+		a, by, _, err := s.issuer(ctx, tx, authorityID)
+		if err != nil {
+			return err
+		}
+		key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
+		if err != nil {
+			return err
+		}
+		from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForServer)))
+		if err != nil {
+			return err
+		}
+		c, err := pki.Issue(rand.Reader, by, key.Public(), pki.Wanted{Name: cut(cmp.Or(strings.TrimSpace(name), organisation.Name+" profiles"), 64), Organisation: organisation.Name, Usage: pki.ForSigning, From: from, To: to, Lists: a.Lists})
+		if err != nil {
+			return refused("signer", err)
+		}
+		text, err := pki.KeyPEM(key)
+		if err != nil {
+			return err
+		}
+		kept := issued(a, c, pki.ForSigning, actor(ctx))
+		if err := tx.AddCertificate(ctx, &kept); err != nil {
+			return err
+		}
+		// The root goes along: whoever holds the parcel against it has it, whoever does not sees whose it is.
+		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: pki.Bundle(c) + a.Certificate, Key: &text, Authority: a.Name, Since: s.now()}, c.Subject.CommonName)
+	})
+	if err != nil {
+		return view.Signer{}, err
+	}
+	return s.Signer(ctx)
+}
+
+// TakeSigner brings a signing certificate with its key in.
+func (s *Service) TakeSigner(ctx context.Context, m view.Material) (view.Signer, error) {
+	b, err := bring("signer", m, "a signing certificate", func(c *x509.Certificate) bool {
+		return !c.IsCA && slices.Contains([]pki.Usage{pki.ForSigning, pki.ForAny}, pki.UsageOf(c))
+	})
+	if err != nil {
+		return view.Signer{}, err
+	}
+	if err := s.inTime("signer", b.leaf); err != nil {
+		return view.Signer{}, err
+	}
+	key, err := b.keyText()
+	if err != nil {
+		return view.Signer{}, err
+	}
+	if key == nil {
+		return view.Signer{}, problem("signer", "/file", "no private key", "the signing certificate with its key", "export both, such as PKCS #12")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()}, b.leaf.Subject.CommonName)
+	})
+	if err != nil {
+		return view.Signer{}, err
+	}
+	return s.Signer(ctx)
+}
+
+// RemoveSigner ends the signing of parcels.
+func (s *Service) RemoveSigner(ctx context.Context) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "remove", "signer", "", ""))
+	})
+}
+
+func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signer, name string) error {
+	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "set", "signer", "", name))
+}
+
+// signet signs what is built: Apple profiles themselves, and a list of digests beside all others. Without
+// a signer scripts still have their list.
+type signet struct {
+	identity *pki.Identity
+}
+
+func (s *Service) signet(ctx context.Context, tx *store.Tx) (*signet, error) {
+	signer, err := tx.Signer(ctx)
+	if err != nil || signer == nil {
+		return &signet{}, err
+	}
+	pair, err := pki.Pair(signer.Certificate, *signer.Key)
+	if err != nil {
+		return nil, fmt.Errorf("signer: %w", err)
+	}
+	if s.now().After(pair.Leaf.NotAfter) {
+		return nil, problem("signer", "/certificate", fmt.Sprintf("%q, which ended on %s", pair.Leaf.Subject.CommonName, pair.Leaf.NotAfter.UTC().Format(time.DateOnly)), "one that is valid", "make a new one, or bring one in")
+	}
+	return &signet{&pair}, nil
+}
+
+const appleMedia = "application/x-apple-aspen-config"
+
+// signed is files as they are handed over.
+func (k *signet) signed(connection string, files []format.File) ([]format.File, error) {
+	files = slices.Clone(files)
+	if k.identity != nil {
+		for i, f := range files {
+			if f.MediaType != appleMedia {
+				continue
+			}
+			data, err := pki.Sign(*k.identity, f.Content, false)
+			if err != nil {
+				return nil, err
+			}
+			files[i].Content = data
+			return files, nil
+		}
+	}
+	listed := slices.DeleteFunc(slices.Clone(files), func(f format.File) bool { return strings.Contains(f.Name, "-card.") })
+	scripted := slices.ContainsFunc(listed, func(f format.File) bool { return strings.HasSuffix(f.Name, ".sh") || strings.HasSuffix(f.Name, ".ps1") })
+	if len(listed) == 0 || k.identity == nil && !scripted {
+		return files, nil
+	}
+	list := digests.List(connection, listed)
+	files = append(files, list)
+	if k.identity == nil {
+		return files, nil
+	}
+	data, err := pki.Sign(*k.identity, list.Content, true)
+	return append(files, format.File{
+		Name: format.FileName(connection, digests.SignedEnding), MediaType: "application/pkcs7-signature", Purpose: "Signature of the list of digests", Content: data,
+	}), err
+}
