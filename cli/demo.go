@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"os"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/demo"
 	"wardicon/simulate"
@@ -51,6 +53,15 @@ and ends.`,
 			}
 			defer func() { err = errors.Join(err, s.Close()) }()
 			if err := demo.Load(cmd.Context(), svc); err != nil {
+				return err
+			}
+			letters, err := simulate.NewMailServer("wardicon", rand.Text())
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, letters.Close()) }()
+			password := secret.New(letters.Password)
+			if err := demo.Post(cmd.Context(), svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority, Login: letters.Login, Password: &password}); err != nil {
 				return err
 			}
 			ctx, stop := context.WithCancel(cmd.Context())
@@ -112,6 +123,10 @@ func (a *app) tour(dir, address string) error {
 		{"Files for other kinds of devices: a router, a desk phone, a laptop with its own certificate.", []string{"build", "Hall router/Brattvik", "--to", filepath.Join(parcels, "router")}, "", exitFine},
 		{"", []string{"build", "Hall desk phone/Brattvik", "--to", filepath.Join(parcels, "phone")}, "", exitFine},
 		{"", []string{"build", "Yard laptop/Brattvik", "--to", filepath.Join(parcels, "yard")}, "", exitFine},
+		{"Who signed a file and when; a list of digests stands for all that was built.", []string{"verify", filepath.Join(parcels, "tablet", "skerry-line-norrvik.mobileconfig"), filepath.Join(parcels, "yard", "skerry-line-brattvik-ikev2-install.sh")}, "", exitFine},
+		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
+		{"", []string{"certificate", "calendar"}, "", exitFine},
+		{"Letters go through a stand-in for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
 		{"A file becomes one of another format, with a list of what did not come along.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--to", "keyfile", "--into", filepath.Join(parcels, "converted")}, "", exitFine},
 		{"A value that cannot be accepted is named, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
 		{"Who did and saw what.", []string{"audit", "--limit", "8"}, "", exitFine},

@@ -21,6 +21,7 @@ import (
 	"wardicon/console"
 	"wardicon/core/secret"
 	"wardicon/httpapi"
+	"wardicon/metrics"
 	"wardicon/service"
 	"wardicon/store"
 )
@@ -29,7 +30,7 @@ import (
 const stopTime = 10 * time.Second
 
 func (a *app) server() []*cobra.Command {
-	list := []*cobra.Command{a.serve(), a.setUp(), a.backup(), a.openAPI(), a.demo()}
+	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.openAPI(), a.demo()}
 	for _, c := range list {
 		c.GroupID = "run"
 	}
@@ -38,7 +39,7 @@ func (a *app) server() []*cobra.Command {
 
 // host are the options of a service.
 type host struct {
-	data, listen            string
+	data, listen, metrics   string
 	keyFile, passphraseFile string
 	cert, certKey           string
 	logForm                 string
@@ -96,6 +97,11 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	var background sync.WaitGroup
 	background.Go(func() { svc.Run(work) })
 	background.Go(func() { svc.Work(work) })
+	background.Go(func() { svc.Post(work) })
+	if err := h.measure(work, &background, svc, log); err != nil {
+		stop()
+		return errors.Join(err, listener.Close())
+	}
 	failed := make(chan error, 1)
 	go func() {
 		if secure {
@@ -120,6 +126,35 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		return nil
 	}
 	return err
+}
+
+// measure serves metrics on an address of its own, if one is given.
+func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *service.Service, log *slog.Logger) error {
+	if h.metrics == "" {
+		return nil
+	}
+	listener, err := net.Listen("tcp", h.metrics)
+	if err != nil {
+		return fmt.Errorf("--metrics: %w", err)
+	}
+	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && h.cert == "" && !tcp.IP.IsLoopback() {
+		return errors.Join(usage("--metrics %s: without TLS metrics are served on loopback only; give --tls-cert and --tls-key", h.metrics), listener.Close())
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
+	server := httpapi.Server(mux, log)
+	background.Go(func() { // ends with Close
+		if h.cert != "" {
+			_ = server.ServeTLS(listener, h.cert, h.certKey)
+		} else {
+			_ = server.Serve(listener)
+		}
+	})
+	background.Go(func() {
+		<-ctx.Done()
+		_ = server.Close()
+	})
+	return nil
 }
 
 func (a *app) serve() *cobra.Command {
@@ -155,6 +190,7 @@ master key, and keep the two copies apart.`,
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
+	cmd.Flags().StringVar(&h.metrics, "metrics", "", "address and port to serve metrics on, such as 127.0.0.1:9480 (none)")
 	cmd.Flags().StringVar(&h.cert, "tls-cert", "", "certificate chain, PEM")
 	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "its private key, PEM")
 	cmd.Flags().StringVar(&h.logForm, "log", "text", "form of the log: text or json")
@@ -196,15 +232,11 @@ func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file str
 		}
 		password = secret.New(text)
 	} else {
-		var again secret.Text
-		var err error
-		if password, err = a.ask("Password for " + name + " (at least 15 characters)"); err != nil {
+		said, err := a.askTwice("Password for " + name + " (at least 15 characters)")
+		if err != nil {
 			return err
 		}
-		if again, err = a.ask("Once more"); err != nil {
-			return err
-		}
-		if !password.Equal(again) {
+		if password = said[0]; !password.Equal(said[1]) {
 			return usage("the two passwords differ")
 		}
 	}

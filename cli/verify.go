@@ -50,8 +50,10 @@ Exits 1 where something speaks against a file.`,
 				proofs.Items, sound = append(proofs.Items, p), sound && p.Sound()
 			}
 			if err := a.print(proofs, func(table.Writer) {
+				said := ""
 				for _, p := range proofs.Items {
-					a.proof(p)
+					a.proof(p, p.List != "" && p.List == said && p.Sound())
+					said = p.List
 				}
 				a.say("%s", from)
 			}); err != nil {
@@ -121,12 +123,16 @@ func neighbours(name string) (names []string) {
 	return names
 }
 
-func (a *app) proof(p proof.Proof) {
+// proof prints what can be said of a file; brief where the list was told of already.
+func (a *app) proof(p proof.Proof, brief bool) {
 	mark := "✓"
 	if !p.Sound() {
 		mark = "✗"
 	}
 	a.say("%s %s", mark, p.Name)
+	if brief {
+		return
+	}
 	if p.List != "" {
 		a.say("    listed in %s, with %d files", p.List, len(p.Files))
 	}

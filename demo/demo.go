@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -53,7 +54,28 @@ func Load(ctx context.Context, svc *service.Service) error {
 			return fmt.Errorf("%s: %w", p.Name, err)
 		}
 	}
+	if err := l.certify(ctx); err != nil {
+		return err
+	}
 	_, err = svc.CheckAll(ctx)
+	return err
+}
+
+// certify gives gateways their certificates, one of which ends soon, and signs parcels from now on.
+func (l *loader) certify(ctx context.Context) error {
+	for name, days := range map[string]int{"Brattvik": 0, "Lyngholm": 21} {
+		if _, err := l.svc.OutfitGateway(ctx, l.gateways[name], l.authority, pki.P256, days); err != nil {
+			return fmt.Errorf("certificate of %s: %w", name, err)
+		}
+	}
+	_, err := l.svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0)
+	return err
+}
+
+// Post has letters sent through a mail server.
+func Post(ctx context.Context, svc *service.Service, server vpn.Mail) error {
+	server.Security, server.From, server.Reminders = vpn.MailStartTLS, "wardicon@skerryline.example", []string{"network@skerryline.example"}
+	_, err := svc.SetMail(service.As(ctx, "demo"), server, false)
 	return err
 }
 

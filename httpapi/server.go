@@ -111,6 +111,7 @@ func (a *api) describe(r chi.Router) {
 	a.authorities()
 	a.certificates()
 	a.signer()
+	a.mail()
 	a.facts()
 }
 

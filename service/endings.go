@@ -1,10 +1,15 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	_ "embed"
+	"fmt"
+	"html/template"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"wardicon/core/pki"
@@ -19,9 +24,9 @@ var reminders = []int{60, 30, 7}
 // mostEndings bounds the calendar.
 const mostEndings = 5_000
 
-// Endings lists what ends within some days, the first end first: authorities on record, those
-// that gateways' offers name, and issued certificates that were not revoked. What has ended
-// within the last 30 days is listed too.
+// Endings lists what ends within some days, the first end first: authorities on record, those that
+// gateways' offers name, the certificates that gateways show and that devices prove themselves with,
+// and what signs parcels. What has ended within the last 30 days is listed too; what was replaced is not.
 func (s *Service) Endings(ctx context.Context, days int) ([]view.Ending, error) {
 	tx, now := s.store.Read(), s.now()
 	first, last := now.AddDate(0, 0, -30), now.AddDate(0, 0, days)
@@ -46,54 +51,111 @@ func (s *Service) Endings(ctx context.Context, days int) ([]view.Ending, error) 
 		return nil, err
 	}
 	for _, g := range gateways {
-		seen := map[string]bool{}
-		for _, p := range vpn.Protocols {
-			chain, err := pki.Certificates(g.Offers.Authority(p))
-			if err != nil {
-				continue
-			}
-			for _, c := range chain {
-				if key := string(c.Raw); !seen[key] {
-					seen[key] = true
-					add(view.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the authority " + c.Subject.CommonName + " of its offers", Ends: c.NotAfter})
-				}
-			}
-		}
+		gatewayEndings(g, add)
 	}
-	for offset := 0; offset < mostEndings; offset += 500 {
-		page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 500, Offset: offset, Sort: "ends", Conditions: map[string]string{"revoked": "false", "ends_after": first.UTC().Format(time.DateTime)}})
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range page.Items {
-			noun, id, name := "certificate", c.ID, c.Subject
-			if c.DeviceID != "" {
-				noun, id, name = "device", c.DeviceID, c.Device
-			}
-			add(view.Ending{Noun: noun, ID: id, Name: name, What: "its certificate by " + c.Authority, Ends: c.To})
-		}
-		if len(page.Items) < 500 || page.Items[len(page.Items)-1].To.After(last) {
-			break
-		}
+	signer, err := s.Signer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if signer.Set {
+		add(view.Ending{Noun: "signer", Name: signer.Subject, What: "the certificate that signs parcels", Ends: signer.Ends})
+	}
+	devices, err := tx.IdentityEndings(ctx, first, last, mostEndings)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range devices {
+		add(d)
 	}
 	slices.SortStableFunc(list, func(a, b view.Ending) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.Name, b.Name)) })
 	return list, nil
 }
 
-// remind logs what has come within 60, 30 or 7 days of its end since a day.
+// gatewayEndings are the ends of what a gateway shows and of the authorities that its offers name.
+func gatewayEndings(g vpn.Gateway, add func(view.Ending)) {
+	if chain, err := pki.Certificates(g.Certificate); err == nil {
+		add(view.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the certificate that it shows", Ends: chain[0].NotAfter})
+	}
+	seen := map[string]bool{}
+	for _, p := range vpn.Protocols {
+		chain, err := pki.Certificates(g.Offers.Authority(p))
+		if err != nil {
+			continue
+		}
+		for _, c := range chain {
+			if key := string(c.Raw); !seen[key] {
+				seen[key] = true
+				add(view.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the authority " + c.Subject.CommonName + " of its offers", Ends: c.NotAfter})
+			}
+		}
+	}
+}
+
+// remind tells what has come within 60, 30 or 7 days of its end since a day: in the log, and by mail to
+// those who are to be told.
 func (s *Service) remind(ctx context.Context, since time.Time) error {
 	list, err := s.Endings(ctx, slices.Max(reminders))
 	if err != nil {
 		return err
 	}
 	now := s.now()
+	var due []view.Ending
 	for _, e := range list {
-		for _, days := range reminders {
-			if at := e.Ends.AddDate(0, 0, -days); at.After(since) && !at.After(now) {
-				s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "ends", e.Ends.Format(time.DateOnly), "days", e.Days)
-				break
-			}
+		if slices.ContainsFunc(reminders, func(days int) bool {
+			at := e.Ends.AddDate(0, 0, -days)
+			return at.After(since) && !at.After(now)
+		}) {
+			due = append(due, e)
+			s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "ends", e.Ends.Format(time.DateOnly), "days", e.Days)
 		}
 	}
+	if len(due) == 0 {
+		return nil
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error { return s.remindByMail(ctx, tx, due) })
+}
+
+//go:embed reminder.html
+var reminderPage string
+
+var reminderTemplate = template.Must(template.New("reminder").Parse(reminderPage))
+
+// mostInLetter bounds a letter; the calendar has the rest.
+const mostInLetter = 100
+
+func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []view.Ending) error {
+	m, err := tx.Mail(ctx)
+	if err != nil || m.Server == "" {
+		return err
+	}
+	organisation, err := tx.Organisation(ctx)
+	if err != nil {
+		return err
+	}
+	subject := fmt.Sprintf("%d certificates end soon", len(due))
+	if len(due) == 1 {
+		subject = due[0].Name + ": " + due[0].What + " ends on " + due[0].Ends.UTC().Format(time.DateOnly)
+	}
+	more := max(0, len(due)-mostInLetter)
+	due = due[:min(len(due), mostInLetter)]
+	var text strings.Builder
+	fmt.Fprintf(&text, "These end soon at %s:\n\n", organisation.Name)
+	for _, e := range due {
+		fmt.Fprintf(&text, "%s  in %d days  %s %s: %s\n", e.Ends.UTC().Format(time.DateOnly), e.Days, e.Noun, e.Name, e.What)
+	}
+	if more > 0 {
+		fmt.Fprintf(&text, "\nand %d more.\n", more)
+	}
+	text.WriteString("\nThe calendar on the page Certificates of the console has them all.\n")
+	var page bytes.Buffer
+	if err := reminderTemplate.Execute(&page, map[string]any{"Organisation": organisation.Name, "Due": due, "More": more}); err != nil {
+		return err
+	}
+	for _, to := range m.Reminders {
+		if err := s.write(ctx, tx, "reminder", to, cut(subject, 150), vpn.Letter{Text: text.String(), Page: page.String()}); err != nil {
+			return err
+		}
+	}
+	s.mailSoon()
 	return nil
 }

@@ -48,16 +48,30 @@ func (s *Service) OutfitGateway(ctx context.Context, gatewayID, authorityID stri
 		if err != nil {
 			return err
 		}
-		a, err := store.Authorities.Get(ctx, tx, authorityID)
+		believed, err := s.clientAuthorities(ctx, tx, authorityID)
 		if err != nil {
 			return err
 		}
-		out, err = outfit(row.Gateway, pki.Identity{Leaf: c[0], Key: key}, above, a.Certificate)
+		out, err = outfit(row.Gateway, pki.Identity{Leaf: c[0], Key: key}, above, believed)
 		out.Certificate = row
 		return err
 	})
 	s.checkSoon()
 	return out, err
+}
+
+// clientAuthorities are the authorities that a gateway checks devices' certificates against: one, and those
+// whose place it takes, whose certificates devices still have.
+func (s *Service) clientAuthorities(ctx context.Context, tx *store.Tx, id string) (string, error) {
+	list, err := store.Authorities.Where(ctx, tx, "id = ? OR successor_id = ?", id, id)
+	slices.SortStableFunc(list, func(x, y vpn.Authority) int {
+		return cmp.Compare(strings.Compare(x.ID, id)&1, strings.Compare(y.ID, id)&1)
+	})
+	var b strings.Builder
+	for _, a := range list {
+		b.WriteString(a.Certificate)
+	}
+	return b.String(), err
 }
 
 // outfit packs a gateway's certificate in every form that a daemon may ask for.

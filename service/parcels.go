@@ -107,10 +107,14 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		if err != nil {
 			return err
 		}
-		if p, err = s.parcel(ctx, tx, w, byHand, files); err != nil {
+		k, err := s.signet(ctx, tx)
+		if err != nil {
 			return err
 		}
-		p.Files = append(p.Files, sheet)
+		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files, w.signer)}
+		if p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet)); err != nil {
+			return err
+		}
 		if err := tx.AddParcel(ctx, &p); err != nil {
 			return err
 		}
@@ -120,20 +124,6 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		return deed(ctx, tx, "build", "parcel", p.ID, title)
 	})
 	s.checkSoon()
-	return p, err
-}
-
-// parcel signs the files of a parcel; one for typing by hand has none that a device would look at.
-func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool, files []format.File) (p view.Parcel, err error) {
-	p = view.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Files: files, Digest: s.digest(files, w.signer)}
-	if byHand {
-		return p, nil
-	}
-	k, err := s.signet(ctx, tx)
-	if err != nil {
-		return p, err
-	}
-	p.Files, err = k.signed(w.plan.Connection.Name, files)
 	return p, err
 }
 

@@ -112,8 +112,8 @@ func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signe
 	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "set", "signer", "", name))
 }
 
-// signet signs what is built: Apple profiles themselves, and a list of digests beside all others. Without
-// a signer scripts still have their list.
+// signet signs what is built: Apple profiles themselves, and beside them and all others a list of the
+// digests of what is handed over. Without a signer scripts still have their list.
 type signet struct {
 	identity *pki.Identity
 }
@@ -137,26 +137,22 @@ const appleMedia = "application/x-apple-aspen-config"
 
 // signed is files as they are handed over.
 func (k *signet) signed(connection string, files []format.File) ([]format.File, error) {
-	files = slices.Clone(files)
-	if k.identity != nil {
-		for i, f := range files {
-			if f.MediaType != appleMedia {
-				continue
-			}
-			data, err := pki.Sign(*k.identity, f.Content, false)
-			if err != nil {
-				return nil, err
-			}
-			files[i].Content = data
-			return files, nil
-		}
-	}
-	listed := slices.DeleteFunc(slices.Clone(files), func(f format.File) bool { return strings.Contains(f.Name, "-card.") })
-	scripted := slices.ContainsFunc(listed, func(f format.File) bool { return strings.HasSuffix(f.Name, ".sh") || strings.HasSuffix(f.Name, ".ps1") })
-	if len(listed) == 0 || k.identity == nil && !scripted {
+	scripted := slices.ContainsFunc(files, func(f format.File) bool { return strings.HasSuffix(f.Name, ".sh") || strings.HasSuffix(f.Name, ".ps1") })
+	if k.identity == nil && !scripted {
 		return files, nil
 	}
-	list := digests.List(connection, listed)
+	files = slices.Clone(files)
+	for i, f := range files {
+		if k.identity == nil || f.MediaType != appleMedia {
+			continue
+		}
+		data, err := pki.Sign(*k.identity, f.Content, false)
+		if err != nil {
+			return nil, err
+		}
+		files[i].Content = data
+	}
+	list := digests.List(connection, files)
 	files = append(files, list)
 	if k.identity == nil {
 		return files, nil

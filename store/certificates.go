@@ -158,3 +158,22 @@ func (tx *Tx) RevokedSerial(ctx context.Context, serial string) (at time.Time, f
 	}
 	return fromMillis(ms), err == nil, err
 }
+
+// IdentityEndings lists the certificates of devices that end within a time, the first end first.
+func (tx *Tx) IdentityEndings(ctx context.Context, from, to time.Time, limit int) (list []view.Ending, err error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT id, name, identity_ends FROM devices WHERE identity_ends BETWEEN ? AND ? ORDER BY identity_ends, id LIMIT ?`, millis(from), millis(to), limit)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		e := view.Ending{Noun: "device", What: "its certificate"}
+		var ends int64
+		if err := rows.Scan(&e.ID, &e.Name, &ends); err != nil {
+			return nil, err
+		}
+		e.Ends = fromMillis(ends)
+		list = append(list, e)
+	}
+	return list, rows.Err()
+}

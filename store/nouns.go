@@ -1,10 +1,12 @@
 package store
 
 import (
+	"context"
 	"encoding/json"
 	"maps"
 	"slices"
 
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -80,6 +82,7 @@ var Devices = &Table[vpn.Device, view.Device]{
 		{"person_id", func(d *vpn.Device) any { return d.PersonID }},
 		{"platform", func(d *vpn.Device) any { return d.Platform }},
 		{"release", func(d *vpn.Device) any { return d.Release }},
+		{"identity_ends", identityEnds},
 	},
 	secrets: func(d *vpn.Device) map[string]**secret.Text {
 		if d.Identity == nil {
@@ -102,4 +105,29 @@ var Devices = &Table[vpn.Device, view.Device]{
 		},
 		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?", "group": "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)"},
 	},
+}
+
+// identityEnds is when the certificate of a device ends.
+func identityEnds(d *vpn.Device) any {
+	if d.Identity == nil {
+		return nil
+	}
+	list, err := pki.Certificates(d.Identity.Certificate)
+	if err != nil {
+		return nil // refused before it comes here
+	}
+	return millis(list[0].NotAfter)
+}
+
+// fillEnds fills in what was not told apart before.
+func (s *Store) fillEnds(ctx context.Context) error {
+	return s.Write(ctx, func(tx *Tx) error {
+		list, err := Devices.Where(ctx, tx, `identity_ends IS NULL AND json_extract(body, '$.identity') IS NOT NULL`)
+		for _, d := range list {
+			if _, err := tx.q.ExecContext(ctx, `UPDATE devices SET identity_ends = ? WHERE id = ?`, identityEnds(&d), d.ID); err != nil {
+				return err
+			}
+		}
+		return err
+	})
 }

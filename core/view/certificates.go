@@ -45,7 +45,7 @@ type Issued struct {
 
 // Ending is something that ends on a day.
 type Ending struct {
-	Noun string    `json:"noun" enum:"authority,gateway,device,certificate" doc:"The record to look after"`
+	Noun string    `json:"noun" enum:"authority,gateway,device,signer" doc:"The record to look after"`
 	ID   string    `json:"id"`
 	Name string    `json:"name"`
 	What string    `json:"what" doc:"What of it ends"`

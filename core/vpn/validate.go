@@ -2,7 +2,6 @@ package vpn
 
 import (
 	"fmt"
-	"net/mail"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -277,10 +276,8 @@ func (g *Gateway) Validate() error {
 func (p *Person) Validate() error {
 	in := inspect("person")
 	in.required("/name", p.Name, maxName)
-	if p.Mail != "" && in.text("/mail", p.Mail, maxMail, false) {
-		if a, err := mail.ParseAddress(p.Mail); err != nil || a.Address != p.Mail {
-			in.add("/mail", shown(p.Mail), "a mail address such as ada@skerryline.example", "correct it or leave it empty")
-		}
+	if p.Mail != "" {
+		in.address("/mail", p.Mail)
 	}
 	if p.Language != "" && !language.MatchString(p.Language) {
 		in.add("/language", shown(p.Language), "a language tag such as en or pt-BR (BCP 47)", "correct it or leave it empty")

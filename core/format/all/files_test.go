@@ -97,6 +97,7 @@ func TestScriptText(t *testing.T) {
     Authorities      = @()
     Identity         = ''
     Passphrase       = ''
+    Thumbprints      = @()
     MachineIdentity  = $true
     Authentication   = @('MSChapv2')
     Eap              = ''

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -272,7 +273,7 @@ func TestBrokenFiles(t *testing.T) {
 	}
 }
 
-// TestChangedScript adds one line to a script's body.
+// TestChangedScript adds one line to a script's body, and changes a thumbprint.
 func TestChangedScript(t *testing.T) {
 	codec, _ := all.ByName("powershell")
 	files, err := codec.Write(sample(codec.Protocols[0]))
@@ -280,10 +281,11 @@ func TestChangedScript(t *testing.T) {
 		t.Fatal(err)
 	}
 	changed := append(slices.Clone(files[0].Content), "Remove-Item C:\\ -Recurse\r\n"...)
+	other := regexp.MustCompile(`(Thumbprints +=) @\('[0-9A-F]+`).ReplaceAll(files[0].Content, []byte("$1 @('00"))
 	for _, test := range []struct {
 		content []byte
 		want    bool
-	}{{files[0].Content, false}, {changed, true}} {
+	}{{files[0].Content, false}, {changed, true}, {other, true}} {
 		reading := codec.Read("x.ps1", test.content, nil)
 		if got := slices.ContainsFunc(reading.Notes, func(n format.Note) bool { return n.Kind == format.ScriptChanged }); got != test.want {
 			t.Errorf("changed = %t, expected %t", got, test.want)

@@ -3,6 +3,7 @@ package powershell
 import (
 	"crypto/x509"
 	"encoding/base64"
+	"slices"
 
 	"wardicon/core/format"
 	"wardicon/core/pki"
@@ -13,7 +14,7 @@ import (
 
 // keys of the data, with the kind of each.
 var keys = map[string]byte{
-	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "MachineIdentity": 'f',
+	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "Thumbprints": 'l', "MachineIdentity": 'f',
 	"Authentication": 'l', "Eap": 't', "Encryption": 't', "Algorithms": 'l', "Login": 't', "Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l',
 	"Domains": 'l', "GatewayBehindNat": 'f', "AtSignIn": 'f', "DemandDomains": 'l', "TrustedSuffixes": 'l', "ProxyScript": 't', "ProxyServer": 't', "ProxyBypass": 'l',
 }
@@ -167,6 +168,7 @@ func (s *settler) certificates(c *vpn.Connection) {
 		anchors = append(anchors, a)
 	}
 	c.Authority = pki.Bundle(anchors...)
+	defer func() { s.thumbprints(anchors, c.Identity) }()
 	if text := s.text("Identity"); text != "" {
 		der, err := base64.StdEncoding.DecodeString(text)
 		if err != nil {
@@ -180,5 +182,20 @@ func (s *settler) certificates(c *vpn.Connection) {
 		}
 		s.Note(format.SecretClear, s.at("Identity"), "a private key with its passphrase")
 		c.Identity = id
+	}
+}
+
+// thumbprints holds that the certificates are those that the script was built with.
+func (s *settler) thumbprints(anchors []*x509.Certificate, id *vpn.Identity) {
+	if id != nil {
+		if list, err := pki.Certificates(id.Certificate); err == nil {
+			anchors = append(anchors, list[0])
+		}
+	}
+	listed := s.list("Thumbprints")
+	for _, c := range anchors {
+		if !slices.Contains(listed, thumbprint(c)) {
+			s.Note(format.ScriptChanged, s.at("Thumbprints"), "the certificate of %q is not among the thumbprints", c.Subject.CommonName)
+		}
 	}
 }

@@ -5,6 +5,8 @@
 package powershell
 
 import (
+	"crypto/sha1"
+	"crypto/x509"
 	_ "embed"
 	"encoding/base64"
 	"fmt"
@@ -12,6 +14,7 @@ import (
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
@@ -153,6 +156,9 @@ func algorithms(s *vpn.IKEv2Setting) ([]string, error) {
 	return []string{w.Cipher, w.Transform, w.Encryption, w.Integrity, w.Group, w.PFS}, nil
 }
 
+// thumbprint is what Windows finds a certificate by: SHA-1 of its DER form.
+func thumbprint(c *x509.Certificate) string { return fmt.Sprintf("%X", sha1.Sum(c.Raw)) }
+
 // Write makes the install script and the removal script.
 func Write(c vpn.Connection) ([]format.File, error) {
 	if err := format.Sound(title, c, protocols); err != nil {
@@ -197,9 +203,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	var authorities []string
+	var authorities, prints []string
 	for _, a := range anchors {
-		authorities = append(authorities, base64.StdEncoding.EncodeToString(a.Raw))
+		authorities, prints = append(authorities, base64.StdEncoding.EncodeToString(a.Raw)), append(prints, thumbprint(a))
 	}
 	identity, passphrase := "", secret.Text{}
 	if c.NeedsIdentity() {
@@ -208,6 +214,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			return nil, err
 		}
 		identity, passphrase = base64.StdEncoding.EncodeToString(data), pass
+		if list, err := pki.Certificates(c.Identity.Certificate); err == nil {
+			prints = append(prints, thumbprint(list[0]))
+		}
 	}
 	var proxy vpn.Proxy
 	if p := Carried(c).Proxy; p != nil {
@@ -224,6 +233,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	b.list("Authorities", authorities)
 	b.text("Identity", identity)
 	b.text("Passphrase", passphrase.Reveal())
+	b.list("Thumbprints", prints)
 	b.flag("MachineIdentity", c.L2TP != nil || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2Certificate)
 	b.list("Authentication", methods)
 	b.text("Eap", eap)

@@ -1,0 +1,42 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+)
+
+type mailInput struct {
+	Body struct {
+		vpn.Mail
+		RemovePassword bool `json:"remove_password" required:"false" doc:"Forget the password that is stored"`
+	}
+}
+
+type tryMailInput struct {
+	Body struct {
+		To string `json:"to" required:"true" doc:"Mail address" maxLength:"254"`
+	}
+}
+
+// mail are the operations on how letters are sent, and on those that were.
+func (a *api) mail() {
+	const tag = "mail"
+	handle(a, operation(http.MethodGet, "/mail", "show-mail", "Show how letters are sent", tag), func(ctx context.Context, _ *none) (*body[vpn.Mail], error) {
+		m, err := a.svc.Mail(ctx)
+		return &body[vpn.Mail]{m}, err
+	})
+	handle(a, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
+		m, err := a.svc.SetMail(ctx, in.Body.Mail, in.Body.Password == nil && !in.Body.RemovePassword)
+		return &body[vpn.Mail]{m}, err
+	})
+	try := operation(http.MethodPost, "/mail/try", "try-mail", "Send a letter at once, to see that it can be done (owners only)", tag)
+	try.DefaultStatus = http.StatusNoContent
+	handle(a, try, func(ctx context.Context, in *tryMailInput) (*none, error) { return nil, a.svc.TryMail(ctx, in.Body.To) })
+	handle(a, operation(http.MethodGet, "/letters", "list-letters", "List letters that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Letter]], error) {
+		page, err := a.svc.Letters(ctx, in.query())
+		return &body[view.Page[view.Letter]]{page}, err
+	})
+}

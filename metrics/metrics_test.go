@@ -1,0 +1,72 @@
+package metrics_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http/httptest"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"wardicon/core/view"
+	"wardicon/metrics"
+)
+
+// source tells fixed numbers, and counts how often it is asked.
+type source struct {
+	asked int
+	fault error
+}
+
+func (s *source) Overview(context.Context) (o view.Overview, err error) {
+	s.asked++
+	o.Counts.Gateways, o.Counts.Blocked, o.Counts.Tally.Warnings = 7, 2, 5
+	return o, s.fault
+}
+
+func (s *source) Endings(context.Context, int) (list []view.Ending, err error) {
+	for _, days := range []int{-3, 0, 6, 7, 29, 40, 300} {
+		list = append(list, view.Ending{Days: days, Ends: time.Unix(int64(1000+days), 0)})
+	}
+	return list, nil
+}
+
+func (s *source) WaitingLetters(context.Context) (int, error) { return 4, nil }
+
+// TestMetrics reads what a collector reads.
+func TestMetrics(t *testing.T) {
+	now := time.Unix(1.7e9, 0)
+	s := &source{}
+	handler := metrics.Handler(s, slog.New(slog.DiscardHandler), func() time.Time { return now })
+	read := func() string {
+		t.Helper()
+		answer := httptest.NewRecorder()
+		handler.ServeHTTP(answer, httptest.NewRequest("GET", "/metrics", nil))
+		text, err := io.ReadAll(answer.Body)
+		if err != nil || answer.Code != 200 {
+			t.Fatalf("%d, %v", answer.Code, err)
+		}
+		return string(text)
+	}
+	text := read()
+	for _, line := range []string{
+		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`, `wardicon_findings{severity="warning"} 5`, `wardicon_endings{within="ended"} 1`, `wardicon_endings{within="7d"} 2`,
+		`wardicon_endings{within="30d"} 4`, `wardicon_endings{within="60d"} 5`, `wardicon_next_ending_timestamp_seconds 1000`, `wardicon_letters_waiting 4`,
+	} {
+		if !strings.Contains(text, line+"\n") {
+			t.Errorf("%s is not among\n%s", line, regexp.MustCompile(`(?m)^wardicon.*$`).FindAllString(text, -1))
+		}
+	}
+	read()
+	if s.asked != 1 {
+		t.Errorf("counted %d times within 15 seconds", s.asked)
+	}
+	now = now.Add(time.Minute)
+	s.fault = errors.New("the database is gone")
+	if text := read(); strings.Contains(text, "wardicon_records") || strings.Contains(text, "database") {
+		t.Error("numbers without a source")
+	}
+}

@@ -1,0 +1,166 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/post"
+	"wardicon/store"
+)
+
+// Mail shows how letters are sent, without the password.
+func (s *Service) Mail(ctx context.Context) (vpn.Mail, error) {
+	m, err := s.store.Read().Mail(ctx)
+	m.Password = nil
+	return m, err
+}
+
+// SetMail replaces how letters are sent; keep leaves the password that is stored. It is for owners alone:
+// whoever reads the mail server's traffic reads handovers.
+func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail, error) {
+	if err := ownerOnly(ctx); err != nil {
+		return m, err
+	}
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		if keep {
+			old, err := tx.Mail(ctx)
+			if err != nil {
+				return err
+			}
+			if m.Password = old.Password; m.Password != nil && (m.Server != old.Server || m.Login != old.Login) {
+				return problem("mail", "/password", "another server or login than the stored password is for", "the password of the new one", "type the password again")
+			}
+		}
+		m.Normalise()
+		if err := m.Validate(); err != nil {
+			return err
+		}
+		return errors.Join(tx.PutMail(ctx, &m), deed(ctx, tx, "change", "mail", "", m.Server))
+	})
+	m.Password = nil
+	return m, err
+}
+
+// TryMail sends a letter at once, to see that it can be done.
+func (s *Service) TryMail(ctx context.Context, to string) error {
+	if err := ownerOnly(ctx); err != nil {
+		return err
+	}
+	m, err := s.store.Read().Mail(ctx)
+	if err != nil {
+		return err
+	}
+	if m.Server == "" {
+		return problem("mail", "/server", "nothing", "a mail server", "set one first")
+	}
+	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
+		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
+	}
+	if err := post.Send(ctx, m, to, "A letter from Wardicon", vpn.Letter{Text: "This letter was sent to see that the service can send letters. It can.\n"}); err != nil {
+		return problem("mail", "/server", failure(err, m.Password), "a server that takes the letter", "correct the settings, or ask who runs the server")
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "try", "mail", "", to) })
+}
+
+func quoted(v string) string {
+	if v == "" {
+		return "nothing"
+	}
+	return `"` + v + `"`
+}
+
+// failure words why a letter was not sent, without the password, whatever the server repeats.
+func failure(err error, password *secret.Text) string {
+	text := strings.Join(strings.Fields(err.Error()), " ")
+	if password != nil && !password.IsZero() {
+		text = strings.ReplaceAll(text, password.Reveal(), secret.Hidden)
+	}
+	return cut(text, 300)
+}
+
+// Letters lists what was sent or is to be, a page.
+func (s *Service) Letters(ctx context.Context, q store.Query) (view.Page[view.Letter], error) {
+	return store.Letters.List(ctx, s.store.Read(), q)
+}
+
+// WaitingLetters counts the letters that wait to be sent.
+func (s *Service) WaitingLetters(ctx context.Context) (int, error) {
+	page, err := s.Letters(ctx, store.Query{Limit: 1, Conditions: map[string]string{"state": view.Waiting}})
+	return page.Total, err
+}
+
+// write keeps a letter to be sent, in the transaction of what it is about.
+func (s *Service) write(ctx context.Context, tx *store.Tx, kind, to, subject string, body vpn.Letter) error {
+	l := view.Letter{Kind: kind, To: to, Subject: subject}
+	return tx.AddLetter(ctx, &l, body)
+}
+
+// mailSoon wakes what sends letters.
+func (s *Service) mailSoon() {
+	select {
+	case s.mailWake <- struct{}{}:
+	default:
+	}
+}
+
+// again is how long a letter waits after a try that failed; after the last it is given up.
+var again = []time.Duration{time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+
+// Post sends letters until the context ends. What is not sent by then is sent after the next start.
+func (s *Service) Post(ctx context.Context) {
+	s.mailSoon()
+	clock := time.NewTicker(30 * time.Second)
+	defer clock.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.mailWake:
+		case <-clock.C:
+		}
+		if err := s.PostDue(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("sending letters", "error", err)
+		}
+	}
+}
+
+// PostDue sends the letters that are due.
+func (s *Service) PostDue(ctx context.Context) error {
+	for ctx.Err() == nil {
+		tx := s.store.Read()
+		m, err := tx.Mail(ctx)
+		if err != nil || m.Server == "" {
+			return err
+		}
+		l, body, err := tx.DueLetter(ctx)
+		if err != nil || l == nil {
+			return err
+		}
+		sent := post.Send(ctx, m, l.To, l.Subject, body)
+		if ctx.Err() != nil {
+			return ctx.Err() // it may have gone out; better twice than not at all
+		}
+		now := s.now().UTC()
+		l.Tries++
+		switch {
+		case sent == nil:
+			l.State, l.Sent, l.Problem = view.Sent, &now, ""
+		case l.Tries > len(again):
+			l.State, l.Problem = view.GivenUp, failure(sent, m.Password)
+		default:
+			l.Due, l.Problem = now.Add(again[l.Tries-1]), failure(sent, m.Password)
+		}
+		if l.State != view.Sent {
+			s.log.WarnContext(ctx, "a letter was not sent", "letter", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
+		}
+		if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutLetter(ctx, *l) }); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}

@@ -1,0 +1,151 @@
+package service_test
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/simulate"
+	"wardicon/store"
+)
+
+// postbox is a stand-in for a mail server, and the settings that lead to it.
+func postbox(t *testing.T) (*simulate.MailServer, vpn.Mail) {
+	t.Helper()
+	server, err := simulate.NewMailServer("wardicon", "oar-lock-71-Spindrift")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = server.Close() })
+	password := secret.New(server.Password)
+	return server, vpn.Mail{
+		Server: server.Host, Port: server.Port, Authority: server.Authority, Login: server.Login, Password: &password, From: "wardicon@skerryline.example", Reminders: []string{"ada@skerryline.example", "ben@skerryline.example"},
+	}
+}
+
+// TestMail sends letters through a server that takes them, refuses them, or is not the one that is meant.
+func TestMail(t *testing.T) {
+	svc, s, c, authority, laptop, _ := certified(t)
+	ctx := service.As(t.Context(), "owner")
+	server, settings := postbox(t)
+	for _, test := range []struct {
+		name, pointer string
+		change        func(*vpn.Mail)
+	}{
+		{"a server that is none", "/server", func(m *vpn.Mail) { m.Server = "https://mail" }},
+		{"nobody as sender", "/from", func(m *vpn.Mail) { m.From = "" }},
+		{"a way without TLS", "/security", func(m *vpn.Mail) { m.Security = "none" }},
+		{"a port that is none", "/port", func(m *vpn.Mail) { m.Port = 70000 }},
+		{"a receiver that is none", "/reminders/0", func(m *vpn.Mail) { m.Reminders = []string{"ada"} }},
+		{"a header in an address", "/from", func(m *vpn.Mail) { m.From = "a@skerryline.example\r\nBcc: b@skerryline.example" }},
+		{"an authority that is none", "/authority", func(m *vpn.Mail) { m.Authority = "hello" }},
+	} {
+		m := settings
+		test.change(&m)
+		_, err := svc.SetMail(ctx, m, false)
+		refusedAt(t, test.name, err, test.pointer, "")
+	}
+	if _, err := svc.SetMail(service.AsRole(ctx, "somebody", "issuer"), settings, false); !errors.Is(err, service.ErrRole) {
+		t.Errorf("set by an issuer: %v", err)
+	}
+	shown, err := svc.SetMail(ctx, settings, false)
+	if err != nil || shown.Password != nil || !shown.PasswordSet {
+		t.Fatalf("%+v (%v)", shown, err)
+	}
+	if err := svc.TryMail(ctx, "ada@skerryline.example"); err != nil {
+		t.Fatal(err)
+	}
+	elsewhere := settings
+	elsewhere.Server, elsewhere.Password = "localhost", nil
+	_, err = svc.SetMail(ctx, elsewhere, true)
+	refusedAt(t, "another server with the stored password", err, "/password", "another server")
+	for name, change := range map[string]func(*vpn.Mail){
+		"another authority": func(m *vpn.Mail) { m.Authority = authority.Certificate },
+		"a wrong password":  func(m *vpn.Mail) { wrong := secret.New("oar-lock-72"); m.Password = &wrong },
+		"another name":      func(m *vpn.Mail) { m.Server = "localhost" },
+		"nobody there":      func(m *vpn.Mail) { m.Port = 1 },
+	} {
+		m := settings
+		change(&m)
+		if _, err := svc.SetMail(ctx, m, false); err != nil {
+			t.Fatal(err)
+		}
+		err := svc.TryMail(ctx, "ada@skerryline.example")
+		refusedAt(t, name, err, "/server", "")
+		if strings.Contains(err.Error(), "oar-lock") {
+			t.Errorf("%s: the error tells the password", name)
+		}
+	}
+	if _, err := svc.SetMail(ctx, settings, false); err != nil {
+		t.Fatal(err)
+	}
+	letters := func(state string) view.Page[view.Letter] {
+		t.Helper()
+		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": state}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return page
+	}
+	pass := func() {
+		t.Helper()
+		if err := errors.Join(svc.Pass(ctx), svc.PostDue(ctx)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	pass()
+	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, nil, 61); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Devices.Change(ctx, laptop, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Name = "<b>Ada</b>"; return d, nil }, func(string) bool { return true }); err != nil {
+		t.Fatal(err)
+	}
+	before := len(server.Letters())
+	server.Refuse(false)
+	c.turn(26 * time.Hour)
+	pass()
+	if w := letters(view.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
+		t.Fatalf("%d letters wait: %+v", w.Total, w.Items)
+	}
+	kept, err := s.Read().References(ctx, "secrets", "field", "body")
+	if err != nil || kept != 2 {
+		t.Errorf("%d letters are kept sealed (%v)", kept, err)
+	}
+	server.Accept()
+	pass()
+	if len(server.Letters()) != before {
+		t.Error("tried again before its time")
+	}
+	c.turn(time.Hour)
+	pass()
+	got := server.Letters()[before:]
+	if len(got) != 2 || letters(view.Sent).Total != 2 || letters(view.Waiting).Total != 0 {
+		t.Fatalf("%d letters came", len(got))
+	}
+	for _, l := range got {
+		_, page, _ := bytes.Cut(l.Raw, []byte("text/html"))
+		if l.From != "wardicon@skerryline.example" || !strings.HasSuffix(l.To, "@skerryline.example") || !strings.Contains(l.Subject, "its certificate ends on") || bytes.Contains(page, []byte("<b>Ada")) || !bytes.Contains(page, []byte("&lt;b&gt;Ada")) || bytes.Contains(l.Raw, []byte("PRIVATE")) {
+			t.Errorf("%+v\n%s", l, l.Raw)
+		}
+	}
+	if kept, err := s.Read().References(ctx, "secrets", "field", "body"); err != nil || kept != 0 {
+		t.Errorf("%d letters that were sent are kept (%v)", kept, err)
+	}
+
+	// A server that never takes them: given up in the end.
+	server.Refuse(true)
+	c.turn(30 * 24 * time.Hour)
+	for range 12 {
+		pass()
+		c.turn(25 * time.Hour)
+	}
+	if f := letters(view.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
+		t.Errorf("%d letters were given up: %+v", f.Total, f.Items)
+	}
+}
