@@ -57,6 +57,7 @@ the gateway and remove it here. Where the key can stay on the gateway, sign its 
 					return err
 				}
 				out.Passphrase = "in " + filepath.Join(to, files[0].Name)
+				out.Archive = nil
 				for i := range out.Files {
 					out.Files[i].Content = nil // keys do not go to the terminal
 				}

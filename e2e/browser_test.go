@@ -130,6 +130,14 @@ func (b *tab) fill(label, value string) {
 	eval[bool](b, fmt.Sprintf(`(() => { const f = %s; f.value = %q; f.dispatchEvent(new Event(f.tagName === 'SELECT' ? 'change' : 'input', {bubbles: true})); return true })()`, labelled(label), value))
 }
 
+// upload chooses a file in the field with a label.
+func (b *tab) upload(label, path string) {
+	b.t.Helper()
+	b.until(labelled(label))
+	id := eval[string](b, labelled(label)+".id")
+	b.do(chromedp.SetUploadFiles(`[id="`+id+`"]`, []string{path}))
+}
+
 // press clicks the button or link with a text.
 func (b *tab) press(text string) {
 	b.t.Helper()

@@ -50,11 +50,18 @@ func TestPages(t *testing.T) {
 	if _, err := f.client.Build(t.Context(), good, false); err != nil {
 		t.Fatal(err)
 	}
+	authorities, err := f.client.Authorities.List(t.Context(), client.Query{Search: "Skerry"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	certificates, err := f.client.Certificates(t.Context(), client.Query{Search: "Yard laptop"})
+	if err != nil {
+		t.Fatal(err)
+	}
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.goTo("/", "Sign in to Wardicon")
 	b.accessible("sign-in")
 	b.shot("sign-in")
-	b.signIn()
 	pages := []struct{ name, path, title, text string }{
 		{"overview", "/", "Skerry Line", "Most in need of you"},
 		{"gateways", "/gateways", "Gateways", "5 gateways"},
@@ -73,6 +80,10 @@ func TestPages(t *testing.T) {
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
 		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Passed over"},
 		{"certificates", "/certificates", "Certificates", "yard-server.devices.skerryline.example"},
+		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "vouches for itself"},
+		{"authorities", "/authorities", "Authorities", "Skerry Line network office"},
+		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "those of the last seven days"},
+		{"mail", "/mail", "Mail", "No letter was sent yet"},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
 		{"check", "/check", "Check files", "Drop files here"},
@@ -86,32 +97,38 @@ func TestPages(t *testing.T) {
 		width, height int64
 		theme         string
 	}{{"light", 1280, 800, "light"}, {"dark", 1280, 800, "dark"}, {"phone", 360, 740, "light"}} {
-		b.do(chromedp.EmulateViewport(look.width, look.height))
-		eval[bool](b, `(localStorage.setItem('theme', '`+look.theme+`'), true)`)
-		for _, p := range pages {
-			t.Run(look.name+"/"+p.name, func(t *testing.T) {
-				b.t = t
-				b.goTo(p.path, p.title)
-				b.see(p.text)
-				b.accessible(p.name)
-				if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
-					t.Errorf("the page is %d pixels wider than the window", over)
-				}
-				b.shot(look.name + "-" + p.name)
-				if p.name == "profile" {
-					eval[bool](b, `(document.getElementById('files').scrollIntoView(), true)`)
-					b.shot(look.name + "-profile-files")
-				}
-				if p.name == "profile-findings" {
-					b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password is the login'))`)
-				}
-				if p.name == "person" {
-					b.until(labelled("Login") + "?.value === 'l_sund'")
-				}
-			})
-		}
+		t.Run(look.name, func(t *testing.T) {
+			t.Parallel() // each in a browser of its own
+			b := open(t, f.url)
+			b.do(chromedp.EmulateViewport(look.width, look.height))
+			b.goTo("/", "Sign in to Wardicon")
+			eval[bool](b, `(localStorage.setItem('theme', '`+look.theme+`'), true)`)
+			b.signIn()
+			for _, p := range pages {
+				t.Run(p.name, func(t *testing.T) {
+					b.t = t
+					b.goTo(p.path, p.title)
+					b.see(p.text)
+					b.accessible(p.name)
+					if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+						t.Errorf("the page is %d pixels wider than the window", over)
+					}
+					b.shot(look.name + "-" + p.name)
+					if p.name == "profile" {
+						eval[bool](b, `(document.getElementById('files').scrollIntoView(), true)`)
+						b.shot(look.name + "-profile-files")
+					}
+					if p.name == "profile-findings" {
+						b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password is the login'))`)
+					}
+					if p.name == "person" {
+						b.until(labelled("Login") + "?.value === 'l_sund'")
+					}
+				})
+			}
+			b.t = t
+		})
 	}
-	b.t = t
 }
 
 // TestFirstProfile goes the way of a new administrator in the console: from an empty

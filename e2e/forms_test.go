@@ -26,6 +26,7 @@ func (b *tab) tick(label string) {
 
 // console opens a signed-in console over the sample data.
 func signedInTab(t *testing.T) (*fleet, *tab) {
+	t.Parallel() // each has a service and a browser of its own
 	t.Helper()
 	f := start(t, true)
 	b := open(t, f.url)
@@ -215,7 +216,7 @@ func TestProfileForm(t *testing.T) {
 	b.press("Build the card")
 	b.see("current")
 	parcels, err := f.client.Parcels(t.Context(), id)
-	if err != nil || len(parcels.Items) != 1 || !parcels.Items[0].ByHand || len(parcels.Items[0].Files) != 3 {
+	if err != nil || len(parcels.Items) != 1 || !parcels.Items[0].ByHand || len(parcels.Items[0].Files) != 5 {
 		t.Fatalf("%+v (%v)", parcels, err)
 	}
 	if got := eval[string](b, fmt.Sprintf(`fetch('/api/v1/parcels/%s/files/%s').then(r => r.headers.get('Content-Disposition') + r.headers.get('Content-Security-Policy'))`, parcels.Items[0].ID, parcels.Items[0].Files[0].Name)); !strings.Contains(got, "attachment") || !strings.Contains(got, "sandbox") {

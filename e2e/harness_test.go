@@ -5,8 +5,10 @@ package e2e
 import (
 	"bytes"
 	"context"
+	"errors"
 	"log/slog"
 	"net/http/httptest"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -51,22 +53,45 @@ func (b *buffer) String() string {
 	return b.b.String()
 }
 
+// sampled is a data folder with the sample data, which is loaded once and copied for each test.
+var sampled = sync.OnceValues(func() (dir string, err error) {
+	forgetSample = func() { _ = os.RemoveAll(dir) }
+	if dir, err = os.MkdirTemp("", "wardicon-sample-"); err != nil {
+		return "", err
+	}
+	ctx := context.Background()
+	s, err := store.Open(ctx, dir, store.Key{}, time.Now)
+	if err != nil {
+		return "", err
+	}
+	return dir, errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close())
+})
+
+var forgetSample = func() {}
+
 // start runs a service; with sample data it is signed in too.
 func start(t *testing.T, sample bool) *fleet {
 	t.Helper()
 	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
 	log := slog.New(slog.NewJSONHandler(f.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	if sample {
+		from, err := sampled()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.CopyFS(f.dir, os.DirFS(from)); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(filepath.Join(f.dir, "master.key"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
 	ctx, stop := context.WithCancel(t.Context())
 	s, err := store.Open(ctx, f.dir, store.Key{}, time.Now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	f.svc = service.New(s, log, time.Now)
-	if sample {
-		if err := demo.Load(ctx, f.svc); err != nil {
-			t.Fatal(err)
-		}
-	}
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })
 	background.Go(func() { f.svc.Work(ctx) })

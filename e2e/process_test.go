@@ -35,7 +35,9 @@ func TestMain(m *testing.M) {
 	if os.Getenv("WARDICON_PROCESS") != "" {
 		os.Exit(cli.Run(os.Args[1:], cli.Standard()))
 	}
-	os.Exit(m.Run())
+	code := m.Run()
+	forgetSample()
+	os.Exit(code)
 }
 
 const ownerPassword = "anchor-velvet-52-pepper-rudder"

@@ -132,7 +132,7 @@ const mostDays = 3650
 
 // issued is the row of a certificate that was just signed.
 func issued(a *vpn.Authority, c *x509.Certificate, usage pki.Usage, operator string) vpn.Certificate {
-	return vpn.Certificate{AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: pki.Names(c), Usage: usage, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: operator}
+	return vpn.Certificate{AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: append([]string{}, pki.Names(c)...), Usage: usage, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: operator}
 }
 
 // keyFor is a kind of key that a device's release can use by every protocol.

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"archive/zip"
+	"bytes"
 	"cmp"
 	"context"
 	"crypto"
@@ -110,7 +112,24 @@ func outfit(gateway string, id pki.Identity, above, believed string) (out view.O
 	add("-chain.p7b", "The chain as PKCS #7", false, pem.EncodeToMemory(&pem.Block{Type: "PKCS7", Bytes: collection}))
 	add(".p12", "Key and chain as PKCS #12, closed by the passphrase", true, packed)
 	out.Passphrase = passphrase.Reveal()
-	return out, nil
+	out.Archive, err = archived(out.Files)
+	return out, err
+}
+
+func archived(files []view.Handed) ([]byte, error) {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, f := range files {
+		part, err := w.Create(f.Name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := part.Write(f.Content); err != nil {
+			return nil, err
+		}
+	}
+	err := w.Close()
+	return b.Bytes(), err
 }
 
 // issueToGateway signs a public key for the names on a gateway's record, and notes on the record that

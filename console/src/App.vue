@@ -9,6 +9,8 @@ import IconProfile from '~icons/bi/file-earmark-lock'
 import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconCertificates from '~icons/bi/patch-check'
+import IconAuthorities from '~icons/bi/shield-lock'
+import IconMail from '~icons/bi/envelope'
 import IconFindings from '~icons/bi/clipboard-pulse'
 import IconCheck from '~icons/bi/file-earmark-check'
 import IconRules from '~icons/bi/list-check'
@@ -32,11 +34,13 @@ const links = [
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
   { to: '/patterns', text: 'Patterns', icon: IconPatterns },
   { to: '/certificates', text: 'Certificates', icon: IconCertificates },
+  { to: '/authorities', text: 'Authorities', icon: IconAuthorities },
   { to: '/findings', text: 'Findings', icon: IconFindings },
   { to: '/check', text: 'Check files', icon: IconCheck },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/log', text: 'Audit log', icon: IconLog },
+  { to: '/mail', text: 'Mail', icon: IconMail },
   { to: '/organisation', text: 'Organisation', icon: IconOrganisation },
 ]
 const here = computed(() => '/' + (route.path.split('/')[1] ?? ''))

@@ -106,6 +106,7 @@ type Crossed struct {
 type Outfit struct {
 	Certificate Certificate `json:"certificate"`
 	Files       []Handed    `json:"files"`
+	Archive     []byte      `json:"archive" doc:"All of them as a zip archive"`
 	Passphrase  string      `json:"passphrase" doc:"Opens the PKCS #12 file; shown once"`
 }
 

@@ -2,13 +2,16 @@
 import { computed, onMounted, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
+import ChainView from '../parts/ChainView.vue'
 import Field from '../parts/Field.vue'
 import IssuePanel from '../parts/IssuePanel.vue'
+import MaterialForm from '../parts/MaterialForm.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import PersonField from '../parts/PersonField.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
+import type { Material } from '../parts/files'
 import { platforms } from '../parts/platforms'
 import { useForm } from '../parts/useForm'
 
@@ -51,10 +54,21 @@ onMounted(() =>
       text: g.name,
     }))
     gateway.value = left.value[0]?.value ?? ''
+    await draw()
   }, ''),
 )
+const chain = ref<Schemas['Chain']>()
+async function draw() {
+  const path = { noun: 'device' as const, id: props.id }
+  chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
+}
 async function reload() {
   show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
+  await draw()
+}
+async function bring(m: Material) {
+  await ask(api.POST('/api/v1/devices/{id}/take-certificate', { params: { path: { id: props.id } }, body: m }))
+  await reload()
 }
 async function save() {
   await run(async () => {
@@ -133,11 +147,13 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
   </form>
   <section v-if="row" class="panel mb-4" aria-labelledby="certificate">
     <h2 id="certificate">Certificate</h2>
-    <p class="soft mb-0">
-      {{ row.identity?.key_set ? 'It has one with its key.' : 'It has none.' }} One that is issued here takes the place
-      of what it has.
-    </p>
+    <ChainView v-if="chain" :links="chain.links" :against="chain.against" empty="It has none." />
+    <p class="soft mt-2 mb-0">One that is issued here takes the place of what it has.</p>
     <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="reload" />
+    <details class="mt-3">
+      <summary>Bring in one that others issued</summary>
+      <MaterialForm class="mt-2" button="Give it to the device" keyed :send="bring" />
+    </details>
   </section>
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>

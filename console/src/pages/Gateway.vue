@@ -3,6 +3,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
+import GatewayCertificate from '../parts/GatewayCertificate.vue'
 import Notice from '../parts/Notice.vue'
 import OfferForm from '../parts/OfferForm.vue'
 import { blank as blankOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
@@ -63,6 +64,11 @@ onMounted(async () => {
   if (fresh.value) return
   await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
 })
+
+// What is typed stays; only the version is a new one.
+async function reload() {
+  row.value = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
+}
 
 // The record as it is sent: a null in a merge patch removes.
 function body() {
@@ -214,4 +220,5 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       <RemoveButton v-if="row" noun="gateway" :name="row.name" :remove="remove" @removed="router.push('/gateways')" />
     </div>
   </form>
+  <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
 </template>

@@ -1,15 +1,17 @@
 <script setup lang="ts">
-// Has an authority on record issue a certificate to a device.
+// Has an authority on record issue a certificate to a device, or asks one whose key is elsewhere.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
+import { save } from './files'
 import { useForm } from './useForm'
 
 const props = defineProps<{ device: string; has: boolean }>()
 const emit = defineEmits<{ issued: [Schemas['CertificateRow']] }>()
 const authorities = ref<Schemas['AuthorityRow'][]>([])
-const able = computed(() => authorities.value.filter((a) => a.key_set && !a.retired))
+const able = computed(() => authorities.value.filter((a) => !a.retired))
+const elsewhere = computed(() => able.value.find((a) => a.id === draft.authority_id)?.key_set === false)
 const { draft, errors, wrong, done, busy, run } = useForm({ authority_id: '', names: [] as string[] })
 
 onMounted(() =>
@@ -19,6 +21,14 @@ onMounted(() =>
   }, ''),
 )
 async function issue() {
+  if (elsewhere.value) {
+    await run(async () => {
+      const body = { device_id: props.device, authority_id: draft.authority_id, names: draft.names }
+      const r = await ask(api.POST('/api/v1/requests', { body }))
+      save(r.subject + '.csr', r.pem, true)
+    }, 'The request is saved. Carry it to where it is signed; what comes back is taken in on the page Authorities.')
+    return
+  }
   await run(async () => {
     const body = { ...draft, device_id: props.device, days: 0 } as unknown as Schemas['IssueInputBody']
     emit('issued', await ask(api.POST('/api/v1/certificates', { body })))
@@ -29,7 +39,7 @@ async function issue() {
 <template>
   <form class="mt-2" novalidate @submit.prevent="issue">
     <p v-if="able.length === 0" class="soft">
-      To issue one here, <RouterLink to="/certificates">make an authority</RouterLink> first.
+      To issue one here, <RouterLink to="/authorities">make an authority</RouterLink> first.
     </p>
     <template v-else>
       <div class="columns">
@@ -51,7 +61,7 @@ async function issue() {
         />
       </div>
       <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
-        has ? 'Issue a new certificate' : 'Issue a certificate'
+        elsewhere ? 'Make a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
       }}</BButton>
     </template>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

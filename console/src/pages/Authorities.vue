@@ -1,0 +1,130 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import MaterialForm from '../parts/MaterialForm.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import RequestList from '../parts/RequestList.vue'
+import SignerPanel from '../parts/SignerPanel.vue'
+import type { Material } from '../parts/files'
+import { useForm } from '../parts/useForm'
+
+const authorities = ref<Schemas['AuthorityRow'][]>()
+const doing = ref<'' | 'make' | 'bring'>('')
+const { draft, errors, wrong, done, busy, run } = useForm({
+  ...{ name: '', kind: 'p256', issuing: true, years: 10 },
+  ...{ permitted: [] as string[], excluded: [] as string[], lists: [] as string[] },
+})
+async function look() {
+  authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))).items
+}
+onMounted(() => run(look, ''))
+async function make() {
+  await run(async () => {
+    await ask(api.POST('/api/v1/make-authority', { body: draft as unknown as Schemas['NewAuthority'] }))
+    doing.value = ''
+    await look()
+  }, 'Made.')
+}
+async function bring(m: Material, name: string) {
+  await ask(api.POST('/api/v1/take-authority', { body: { ...m, authority: name } }))
+  await look()
+}
+const day = (v: string) => new Date(v).toLocaleDateString()
+function key(a: Schemas['AuthorityRow']) {
+  if (a.successor) return `retired, ${a.successor} takes its place`
+  return a.retired ? 'retired' : a.key_set ? 'sealed here' : 'elsewhere'
+}
+</script>
+
+<template>
+  <PageHead title="Authorities" back="/certificates" back-text="Certificates">
+    <BButton v-if="doing !== 'make'" variant="primary" size="sm" @click="doing = 'make'">Make an authority</BButton>
+    <BButton v-if="doing !== 'bring'" variant="outline-secondary" size="sm" @click="doing = 'bring'"
+      >Bring one in</BButton
+    >
+  </PageHead>
+  <p class="soft">Authorities vouch for gateways and devices. Their keys are sealed here.</p>
+  <form v-if="doing === 'make'" class="panel mb-4" novalidate @submit.prevent="make">
+    <div class="columns">
+      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+      <Field
+        v-model="draft.kind"
+        kind="choice"
+        label="Kind of key"
+        pointer="/kind"
+        :errors="errors"
+        :choices="[
+          { value: 'p256', text: 'P-256' },
+          { value: 'p384', text: 'P-384' },
+          { value: 'rsa3072', text: 'RSA, 3072 bits' },
+        ]"
+      />
+      <Field v-model="draft.years" kind="number" label="Years that it is valid" pointer="/years" :errors="errors" />
+    </div>
+    <Field v-model="draft.issuing" kind="check" label="A root, and below it the authority that issues" />
+    <details class="mb-3">
+      <summary>Bounds and lists</summary>
+      <div class="columns mt-2">
+        <Field
+          v-model="draft.permitted"
+          kind="list"
+          label="Bound to"
+          pointer="/permitted"
+          :errors="errors"
+          help="Domains and networks, one a line. It cannot vouch for anything else."
+        />
+        <Field v-model="draft.excluded" kind="list" label="Kept from" pointer="/excluded" :errors="errors" />
+        <Field
+          v-model="draft.lists"
+          kind="list"
+          label="Web addresses of its revocation list"
+          pointer="/lists"
+          :errors="errors"
+          help="As gateways reach this service, or a copy."
+        />
+      </div>
+    </details>
+    <Notice :text="wrong" />
+    <BButton type="submit" variant="primary" :disabled="busy">Make it</BButton>
+    <BButton type="button" variant="link" @click="doing = ''">Cancel</BButton>
+  </form>
+  <section v-else-if="doing === 'bring'" class="panel mb-4" aria-labelledby="bring">
+    <h2 id="bring">Bring an authority in</h2>
+    <p class="soft">
+      With its key to issue here, without it where signing is done elsewhere. The file must have the chain up to the
+      root.
+    </p>
+    <MaterialForm button="Bring it in" keyed named="Name, if not the certificate's" :send="bring" />
+  </section>
+  <div v-else-if="wrong || done" class="mb-4"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+  <section v-if="authorities" class="panel mb-4" aria-labelledby="list">
+    <h2 id="list" class="visually-hidden">Authorities on record</h2>
+    <p v-if="authorities.length === 0" class="mb-0">No authority yet. Make one here, or bring yours in.</p>
+    <table v-else class="grid-table stack">
+      <thead>
+        <tr>
+          <th scope="col">Name</th>
+          <th scope="col">Ends</th>
+          <th scope="col">Key</th>
+          <th scope="col" class="number">Issued</th>
+          <th scope="col" class="number">Revoked</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="a in authorities" :key="a.id">
+          <td>
+            <RouterLink :to="`/authorities/${a.id}`">{{ a.name }}</RouterLink>
+          </td>
+          <td data-label="Ends">{{ day(a.ends) }}</td>
+          <td data-label="Key">{{ key(a) }}</td>
+          <td data-label="Issued" class="number">{{ a.certificates }}</td>
+          <td data-label="Revoked" class="number">{{ a.revoked }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+  <RequestList v-if="authorities" @answered="look" />
+  <SignerPanel v-if="authorities" :authorities="authorities" />
+</template>

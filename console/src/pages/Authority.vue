@@ -1,0 +1,155 @@
+<script setup lang="ts">
+import { computed, onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, patch, type Schemas } from '../api/client'
+import ChainView from '../parts/ChainView.vue'
+import CrossingPanel from '../parts/CrossingPanel.vue'
+import ExportPanel from '../parts/ExportPanel.vue'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import RemoveButton from '../parts/RemoveButton.vue'
+import { save as saveFile } from '../parts/files'
+import { useForm } from '../parts/useForm'
+
+const props = defineProps<{ id: string }>()
+const router = useRouter()
+const row = ref<Schemas['AuthorityRow']>()
+const chain = ref<Schemas['Chain']>()
+const { draft, errors, wrong, done, busy, fill, run } = useForm({
+  ...{ name: '', device_days: 0, gateway_days: 0, renew_days: 0, device_limit: 0, day_limit: 0 },
+  ...{ lists: [] as string[], deltas: [] as string[], retired: false, note: '' },
+})
+const params = computed(() => ({ path: { id: props.id } }))
+
+function show(a: Schemas['AuthorityRow']) {
+  row.value = a
+  const days = { device_days: a.device_days ?? 0, gateway_days: a.gateway_days ?? 0, renew_days: a.renew_days ?? 0 }
+  const limits = { device_limit: a.device_limit ?? 0, day_limit: a.day_limit ?? 0 }
+  const lists = { lists: a.lists ?? [], deltas: a.deltas ?? [] }
+  fill({ name: a.name, ...days, ...limits, ...lists, retired: !!a.retired, note: a.note ?? '' })
+}
+async function look() {
+  show(await ask(api.GET('/api/v1/authorities/{id}', { params: params.value })))
+  const path = { noun: 'authority' as const, id: props.id }
+  chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
+}
+onMounted(() => run(look, ''))
+async function save() {
+  await run(async () => {
+    const body = draft as unknown as Schemas['AuthorityInput']
+    show(await ask(api.PATCH('/api/v1/authorities/{id}', { ...patch(props.id, row.value!.version), body })))
+  })
+}
+const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params.value }))
+</script>
+
+<template>
+  <PageHead :title="row?.name ?? 'Authority'" back="/authorities" back-text="Authorities">
+    <BButton
+      v-if="row"
+      size="sm"
+      variant="outline-secondary"
+      @click="saveFile(row.name + '.pem', row.certificate, true)"
+      >Save its certificate</BButton
+    >
+    <BButton v-if="row" size="sm" variant="outline-secondary" :to="`/certificates?authority_id=${id}`"
+      >{{ row.certificates }} certificates</BButton
+    >
+  </PageHead>
+  <Notice v-if="!row" :text="wrong" />
+  <template v-else>
+    <div class="columns">
+      <section class="panel mb-4" aria-labelledby="chain">
+        <h2 id="chain">Its chain</h2>
+        <ChainView v-if="chain" :links="chain.links" />
+        <template v-if="row.key_set">
+          <h3 class="h6 mt-3">Lists of the revoked</h3>
+          <p class="soft small mb-1">Served to whoever asks, signed anew every hour.</p>
+          <ul class="mb-0">
+            <li>
+              <a :href="`/lists/${row.id}.crl`" download>all of them</a>
+            </li>
+            <li>
+              <a :href="`/lists/${row.id}.delta.crl`" download>those of the last seven days</a>
+            </li>
+          </ul>
+        </template>
+        <p v-else class="soft mb-0">
+          Its key is kept elsewhere: devices' pages make the requests that are signed there.
+        </p>
+      </section>
+      <CrossingPanel :authority="row" @changed="look" />
+    </div>
+    <form class="panel mb-4" novalidate @submit.prevent="save">
+      <h2>Its rules</h2>
+      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+      <div class="columns">
+        <Field
+          v-model="draft.device_days"
+          kind="number"
+          label="Days of a device's certificate"
+          pointer="/device_days"
+          :errors="errors"
+          help="0 means 365."
+        />
+        <Field
+          v-model="draft.gateway_days"
+          kind="number"
+          label="Days of a gateway's certificate"
+          pointer="/gateway_days"
+          :errors="errors"
+          help="0 means 397."
+        />
+        <Field
+          v-model="draft.renew_days"
+          kind="number"
+          label="Days ahead of the end when devices get a new one"
+          pointer="/renew_days"
+          :errors="errors"
+          help="0 means 30; -1 renews nothing by itself."
+        />
+        <Field
+          v-model="draft.device_limit"
+          kind="number"
+          label="Most valid certificates of one device"
+          pointer="/device_limit"
+          :errors="errors"
+          help="0 means 4."
+        />
+        <Field
+          v-model="draft.day_limit"
+          kind="number"
+          label="Most certificates within a day"
+          pointer="/day_limit"
+          :errors="errors"
+          help="0 means 10000."
+        />
+        <Field
+          v-model="draft.lists"
+          kind="list"
+          label="Web addresses of its revocation list"
+          pointer="/lists"
+          :errors="errors"
+          help="Certificates name them; one a line."
+        />
+        <Field
+          v-model="draft.deltas"
+          kind="list"
+          label="Web addresses of the list of what was revoked lately"
+          pointer="/deltas"
+          :errors="errors"
+          help="The whole list names them."
+        />
+        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+      </div>
+      <Field v-model="draft.retired" kind="check" label="It issues no more; it is still believed" />
+      <Notice :text="wrong" /><Notice :text="done" kind="done" />
+      <div class="d-flex flex-wrap gap-2 mt-2">
+        <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+        <RemoveButton noun="authority" :name="row.name" :remove="remove" @removed="router.push('/authorities')" />
+      </div>
+    </form>
+    <ExportPanel v-if="row.key_set" :authority="row" />
+  </template>
+</template>

@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { api, ask, type ListQuery, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import ListTable from '../parts/ListTable.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import { useForm } from '../parts/useForm'
+
+const { draft, errors, wrong, done, busy, fill, run } = useForm({
+  ...{ server: '', port: 0, security: 'starttls', login: '', password: '', from: '', authority: '' },
+  ...{ reminders: [] as string[], remove_password: false },
+})
+const set = ref(false)
+const loaded = ref(false)
+const to = ref('')
+const trying = useForm({})
+const changes = ref(0)
+
+function show(m: Schemas['Mail']) {
+  const way = { server: m.server, port: m.port ?? 0, security: m.security ?? 'starttls', authority: m.authority ?? '' }
+  const ends = { from: m.from ?? '', reminders: m.reminders ?? [], login: m.login ?? '' }
+  fill({ ...way, ...ends, password: '', remove_password: false })
+  set.value = m.password_set
+  loaded.value = true
+}
+onMounted(() => run(async () => show(await ask(api.GET('/api/v1/mail'))), ''))
+async function save() {
+  await run(async () => {
+    const { password, ...rest } = draft
+    const body = { ...rest, port: Number(rest.port ?? 0), ...(password ? { password } : {}) }
+    show(await ask(api.PUT('/api/v1/mail', { body: body as unknown as Schemas['MailInputBody'] })))
+  })
+}
+async function tryIt() {
+  await trying.run(async () => {
+    await ask(api.POST('/api/v1/mail/try', { body: { to: to.value } }))
+  }, `The server took a letter to ${to.value}.`)
+}
+const columns = [
+  { key: 'created', text: 'Made', sort: 'created' },
+  { key: 'to', text: 'To' },
+  { key: 'subject', text: 'Subject' },
+  { key: 'state', text: 'State' },
+]
+const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'blocker' }
+const load = (query: ListQuery) => ask(api.GET('/api/v1/letters', { params: { query } }))
+const time = (v: string) => new Date(v).toLocaleString()
+</script>
+
+<template>
+  <PageHead title="Mail" />
+  <p class="soft">
+    Letters go through your mail server: by TLS or not at all. What they say is sealed until they are sent, and
+    forgotten then.
+  </p>
+  <Notice v-if="!loaded" :text="wrong" />
+  <form v-if="loaded" class="panel mb-4" novalidate @submit.prevent="save">
+    <div class="columns">
+      <Field
+        v-model="draft.server"
+        label="Mail server"
+        pointer="/server"
+        :errors="errors"
+        help="Host name. Empty sends no letters."
+      />
+      <Field
+        v-model="draft.security"
+        kind="choice"
+        label="How TLS begins"
+        pointer="/security"
+        :errors="errors"
+        :choices="[
+          { value: 'starttls', text: 'STARTTLS' },
+          { value: 'tls', text: 'TLS from the first byte' },
+        ]"
+      />
+      <Field
+        v-model="draft.port"
+        kind="number"
+        label="Port"
+        pointer="/port"
+        :errors="errors"
+        help="0 means 587, or 465 for TLS from the first byte."
+      />
+      <Field v-model="draft.from" label="Sender" pointer="/from" :errors="errors" help="Mail address." />
+      <Field v-model="draft.login" label="Login" pointer="/login" :errors="errors" />
+      <Field
+        v-model="draft.password"
+        kind="secret"
+        label="Password"
+        pointer="/password"
+        :errors="errors"
+        :help="set ? 'A password is stored. Leave this empty to keep it.' : ''"
+      />
+      <Field
+        v-model="draft.reminders"
+        kind="list"
+        label="Who is told what ends soon"
+        pointer="/reminders"
+        :errors="errors"
+        help="Mail addresses, one a line; 60, 30 and 7 days ahead."
+      />
+      <Field
+        v-model="draft.authority"
+        kind="pem"
+        label="Authorities of the server's certificate"
+        pointer="/authority"
+        :errors="errors"
+        help="PEM. Empty believes those of the system."
+      />
+    </div>
+    <Field v-if="set" v-model="draft.remove_password" kind="check" label="Forget the password" />
+    <Notice :text="wrong" /><Notice :text="done" kind="done" />
+    <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+  </form>
+  <form v-if="loaded && draft.server" class="panel mb-4" novalidate @submit.prevent="tryIt">
+    <div class="d-flex flex-wrap gap-2 align-items-end">
+      <div>
+        <label class="form-label" for="to">Send a letter to see that it can be done</label>
+        <BFormInput id="to" v-model="to" type="email" placeholder="ada@skerryline.example" />
+      </div>
+      <BButton type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
+    </div>
+    <div class="mt-2">
+      <Notice :text="trying.errors.value['/server'] ?? trying.errors.value['/to'] ?? trying.wrong.value" />
+      <Notice :text="trying.done.value" kind="done" />
+    </div>
+  </form>
+  <h2>Letters</h2>
+  <ListTable :key="changes" noun="letters" :columns="columns" :load="load" first="created">
+    <template #cell="{ row, column }">
+      <span v-if="column === 'created'" class="text-nowrap">{{ time(row.created) }}</span>
+      <template v-else-if="column === 'to'">{{ row.to }}</template>
+      <template v-else-if="column === 'subject'">{{ row.subject }}</template>
+      <template v-else>
+        <span class="tag" :class="looks[row.state]">{{ row.state }}</span>
+        <span v-if="row.problem" class="soft small ms-2">{{ row.problem }}</span>
+      </template>
+    </template>
+    <template #empty>No letter was sent yet.</template>
+  </ListTable>
+</template>

@@ -1,0 +1,103 @@
+<script setup lang="ts">
+// Signing requests that wait for what an authority elsewhere signs.
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from './Field.vue'
+import MaterialForm from './MaterialForm.vue'
+import Notice from './Notice.vue'
+import { save, type Material } from './files'
+import { useForm } from './useForm'
+
+const emit = defineEmits<{ answered: [] }>()
+const requests = ref<Schemas['Request'][]>([])
+const total = ref(0)
+const { draft, errors, wrong, done, busy, run } = useForm({ name: '', kind: 'p256' })
+
+async function look() {
+  const page = await ask(api.GET('/api/v1/requests', { params: { query: { limit: 50 } } }))
+  requests.value = page.items
+  total.value = page.total
+}
+onMounted(() => run(look, ''))
+async function ownRequest() {
+  await run(async () => {
+    const r = await ask(api.POST('/api/v1/requests', { body: draft as unknown as Schemas['RequestInputBody'] }))
+    save(r.subject + '.csr', r.pem, true)
+    draft.name = ''
+    await look()
+  }, 'The request is saved; carry it to where it is signed.')
+}
+async function answer(m: Material) {
+  await ask(api.POST('/api/v1/answer-request', { body: m }))
+  await look()
+  emit('answered')
+}
+async function forget(id: string) {
+  await run(async () => {
+    await ask(api.DELETE('/api/v1/requests/{id}', { params: { path: { id } } }))
+    await look()
+  }, 'Dropped.')
+}
+</script>
+
+<template>
+  <section class="panel mb-4" aria-labelledby="requests">
+    <h2 id="requests">To be signed elsewhere</h2>
+    <p v-if="requests.length === 0" class="soft">
+      Nothing waits. Where an authority's key is kept elsewhere, a device's page makes the request that is signed there.
+    </p>
+    <template v-else>
+      <table class="grid-table stack mb-3">
+        <thead>
+          <tr>
+            <th scope="col">For</th>
+            <th scope="col">Names</th>
+            <th scope="col">Authority</th>
+            <th scope="col"><span class="visually-hidden">What to do</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="r in requests" :key="r.id">
+            <td>
+              <RouterLink v-if="r.device_id" :to="`/devices/${r.device_id}`">{{ r.subject }}</RouterLink>
+              <template v-else>{{ r.subject }}</template>
+            </td>
+            <td data-label="Names" class="mono small">{{ r.names.join(', ') }}</td>
+            <td data-label="Authority">{{ r.authority || 'any, for a new authority' }}</td>
+            <td class="text-nowrap">
+              <BButton size="sm" variant="outline-secondary" class="me-2" @click="save(r.subject + '.csr', r.pem, true)"
+                >Save the request</BButton
+              >
+              <BButton size="sm" variant="outline-danger" :disabled="busy" @click="forget(r.id)">Drop</BButton>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-if="total > requests.length" class="soft small">The first {{ requests.length }} of {{ total }}.</p>
+      <h3 class="h6">What came back</h3>
+      <MaterialForm button="Take it in" :send="answer" help="The certificate that was signed, of any shape." />
+    </template>
+    <details class="mt-3">
+      <summary>Ask for an authority of your own below a root kept elsewhere</summary>
+      <form class="mt-2" novalidate @submit.prevent="ownRequest">
+        <div class="columns">
+          <Field v-model="draft.name" label="Name of the new authority" pointer="/name" :errors="errors" required />
+          <Field
+            v-model="draft.kind"
+            kind="choice"
+            label="Kind of key"
+            pointer="/kind"
+            :errors="errors"
+            :choices="[
+              { value: 'p256', text: 'P-256' },
+              { value: 'p384', text: 'P-384' },
+              { value: 'rsa3072', text: 'RSA, 3072 bits' },
+            ]"
+          />
+        </div>
+        <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Make the request</BButton>
+      </form>
+    </details>
+    <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+  </section>
+</template>
