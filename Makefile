@@ -65,6 +65,7 @@ test: build tools
 	go test -race -run 'TestTogether|TestRecheck|TestVersions' ./e2e ./store
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
+	go test -run '^$$' -fuzz FuzzOf -fuzztime 5s -fuzzminimizetime 1s ./core/proof
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
 

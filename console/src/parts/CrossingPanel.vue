@@ -85,9 +85,7 @@ const outcome = computed(() =>
       Finished: nothing names {{ authority.name }} any more. Its list of the revoked is still served.
     </p>
     <template v-else>
-      <p class="soft">
-        Gateways' offers then name both, parcels carry both, and this one issues no more. Nothing breaks on the way.
-      </p>
+      <p class="soft">Gateways' offers then name both, parcels carry both, and this one issues no more.</p>
       <p v-if="others.length === 0" class="soft">Make or bring in its successor first.</p>
       <form v-else novalidate @submit.prevent="step('begin', 'Begun.')">
         <Field
