@@ -24,6 +24,7 @@ import (
 	"wardicon/client"
 	"wardicon/core/batch"
 	"wardicon/core/check"
+	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -138,6 +139,7 @@ func (a *app) checked(c view.Checked) {
 			a.say("%s", line)
 			a.agreements("         ", one.Agreements)
 		}
+		a.brokenChains(f.Name, f.Chains)
 	}
 	a.findings(c.Findings)
 	if n := len(c.Ignored); n > 0 {
@@ -377,4 +379,15 @@ func replace(name string, m batch.Mended) error {
 		return err
 	}
 	return os.Rename(fresh, name)
+}
+
+// brokenChains draws the chains with a link at fault.
+func (a *app) brokenChains(of string, chains [][]pki.Link) {
+	for _, links := range chains {
+		if slices.ContainsFunc(links, func(l pki.Link) bool { return l.Fault != "" }) {
+			a.say("%s", strings.TrimSpace(of+" chain of certificates"))
+			a.links(links)
+			a.say("")
+		}
+	}
 }

@@ -92,6 +92,7 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 					a.say("  %-11s %s", p.Protocol.Title(), p.Reason)
 				}
 				a.say("")
+				a.brokenChains("", planned.Chains)
 				a.findings(planned.Findings)
 			}
 			return failed(planned.Findings, vpn.Warning)

@@ -25,7 +25,7 @@ type worked struct {
 func (w *worked) shown() view.Planned {
 	return view.Planned{
 		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
-		Passed: w.plan.Passed, Unmet: w.plan.Unmet, Agreements: w.subject.Agreements(), Pattern: w.in.Pattern.Name, Formats: w.plan.Ability.Formats,
+		Passed: w.plan.Passed, Unmet: w.plan.Unmet, Chains: w.subject.Chains(), Agreements: w.subject.Agreements(), Pattern: w.in.Pattern.Name, Formats: w.plan.Ability.Formats,
 		Release: w.plan.Release.Title, Format: w.plan.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
 	}
 }

@@ -48,7 +48,8 @@ type Item struct {
 	Kind        string // title of its format, or the shape of its certificates; empty where it is neither
 	Connections []Connected
 	Findings    []check.Finding
-	Needed      bool // another file needs it
+	Chains      [][]pki.Link // of its certificates, drawn
+	Needed      bool         // another file needs it
 }
 
 // Connected is a connection that was read, with what both sides will settle on.

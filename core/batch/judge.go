@@ -29,7 +29,7 @@ func (w *work) judged(l loose, o Options) Item {
 				base.Beside = append(base.Beside, h)
 			}
 		}
-		item.Findings = check.Files(&base)
+		item.Findings, item.Chains = check.Files(&base), base.Chains()
 		item.Findings = slices.DeleteFunc(item.Findings, func(f check.Finding) bool { // an authority of another file is told there
 			return f.Position != nil && f.Position.File != w.file.Name
 		})
@@ -70,7 +70,7 @@ func (w *work) judged(l loose, o Options) Item {
 		if o.Live != nil && c.Connection.Server != "" {
 			s.Live = o.Live(c.Connection.Server)
 		}
-		item.Findings = append(item.Findings, check.Run(&s)...)
+		item.Findings, item.Chains = append(item.Findings, check.Run(&s)...), append(item.Chains, s.Chains()...)
 		connected.Agreements = s.Agreements()
 		item.Connections = append(item.Connections, connected)
 	}

@@ -108,6 +108,28 @@ func (s *Subject) path(h Held) (links []*x509.Certificate, broken pki.Break) {
 	return pki.Path(h.leaf(), slices.Concat(h.Chain[1:], between), append(anchors, last(h.Chain)...))
 }
 
+// Chains draws the chains of the certificates that the connection looks at, so that the link at fault is
+// seen: the gateway's and the device's own. Whom a gateway believes is not known here: a device's chain ends
+// with what came along.
+func (s *Subject) Chains() [][]pki.Link {
+	list := [][]pki.Link{}
+	for _, h := range s.held() {
+		if h.Usage == pki.ForAuthority {
+			continue
+		}
+		anchors, between := s.anchors()
+		links := pki.Chain(h.leaf(), slices.Concat(h.Chain[1:], between), anchors, s.Now)
+		if h.Usage == pki.ForClient {
+			links = slices.DeleteFunc(links, func(l pki.Link) bool { return l.Missing })
+			if end := &links[len(links)-1]; end.Root && end.To.After(s.Now) && !end.From.After(s.Now) {
+				end.Fault = ""
+			}
+		}
+		list = append(list, links)
+	}
+	return list
+}
+
 // certificates puts others into the place of those of the connection, for examples.
 func (s *Subject) holds(list ...Held) { s.certificates = &list }
 

@@ -8,6 +8,7 @@ import (
 	"wardicon/core/batch"
 	"wardicon/core/check"
 	"wardicon/core/format"
+	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
@@ -79,6 +80,7 @@ type Planned struct {
 	Release    string            `json:"release" doc:"Platform and release"`
 	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were passed over, with the reason"`
 	Unmet      []plan.Unmet      `json:"unmet" doc:"Wishes of the pattern that cannot be carried out"`
+	Chains     [][]pki.Link      `json:"chains" doc:"Chains of the certificates that the connection looks at, each from the leaf up"`
 	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will settle on"`
 	Pattern    string            `json:"pattern" doc:"Name of the pattern; empty without one"`
 	Format     platform.Format   `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
@@ -141,6 +143,7 @@ type CheckedFile struct {
 	Name        string              `json:"name"`
 	Kind        string              `json:"kind" doc:"What it is; empty where it is nothing that is read"`
 	Connections []CheckedConnection `json:"connections"`
+	Chains      [][]pki.Link        `json:"chains" doc:"Chains of its certificates, each from the leaf up"`
 	Tally       vpn.Tally           `json:"tally"`
 }
 
@@ -157,7 +160,7 @@ type CheckedConnection struct {
 func CheckedItems(items []batch.Item) Checked {
 	c := Checked{Files: []CheckedFile{}, Ignored: []batch.Ignored{}, Ended: []batch.Ignore{}}
 	for _, i := range items {
-		f := CheckedFile{Name: i.Name, Kind: i.Kind, Connections: []CheckedConnection{}, Tally: check.Count(i.Findings)}
+		f := CheckedFile{Name: i.Name, Kind: i.Kind, Connections: []CheckedConnection{}, Chains: append([][]pki.Link{}, i.Chains...), Tally: check.Count(i.Findings)}
 		for _, one := range i.Connections {
 			v := one.Connection
 			f.Connections = append(f.Connections, CheckedConnection{v.Name, v.Protocol, v.Server, one.Gateway, one.Agreements})

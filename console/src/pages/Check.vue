@@ -3,6 +3,7 @@
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import AgreementList from '../parts/AgreementList.vue'
+import ChainView from '../parts/ChainView.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -133,6 +134,10 @@ function at(f: Schemas['Finding']) {
               <AgreementList class="small" :agreements="c.agreements" />
             </li>
           </ul>
+          <details v-for="(links, i) in f.chains" :key="`chain ${i}`" class="mb-2" :open="links.some((l) => l.fault)">
+            <summary>Chain of {{ links[0]?.subject }}</summary>
+            <ChainView class="mt-2" :links="links" />
+          </details>
         </li>
       </ul>
     </section>

@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { api, ask, type Finding, patch, type Schemas, ServiceError } from '../api/client'
 import AgreementList from '../parts/AgreementList.vue'
 import Field from '../parts/Field.vue'
+import ChainView from '../parts/ChainView.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import OverridePanel from '../parts/OverridePanel.vue'
 import Notice from '../parts/Notice.vue'
@@ -176,6 +177,14 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           </li>
         </ul>
       </template>
+    </section>
+
+    <section v-if="planned.chains.length" class="panel mb-4" aria-labelledby="chains">
+      <h2 id="chains">Certificates</h2>
+      <details v-for="(links, i) in planned.chains" :key="i" :open="links.some((l) => l.fault)">
+        <summary>Chain of {{ links[0]?.subject }}</summary>
+        <ChainView class="mt-2" :links="links" />
+      </details>
     </section>
 
     <section class="panel mb-4" aria-labelledby="files">
