@@ -109,8 +109,8 @@ func (s *Subject) path(h Held) (links []*x509.Certificate, broken pki.Break) {
 }
 
 // Chains draws the chains of the certificates that the connection looks at, so that the link at fault is
-// seen: the gateway's and the device's own. Whom a gateway believes is not known here: a device's chain ends
-// with what came along.
+// seen: the gateway's and the device's own. Whom a gateway believes is not known here, nor whom a device does
+// that was told of nobody: those chains end with what came along.
 func (s *Subject) Chains() [][]pki.Link {
 	list := [][]pki.Link{}
 	for _, h := range s.held() {
@@ -119,7 +119,7 @@ func (s *Subject) Chains() [][]pki.Link {
 		}
 		anchors, between := s.anchors()
 		links := pki.Chain(h.leaf(), slices.Concat(h.Chain[1:], between), anchors, s.Now)
-		if h.Usage == pki.ForClient {
+		if h.Usage == pki.ForClient || len(anchors) == 0 {
 			links = slices.DeleteFunc(links, func(l pki.Link) bool { return l.Missing })
 			if end := &links[len(links)-1]; end.Root && end.To.After(s.Now) && !end.From.After(s.Now) {
 				end.Fault = ""

@@ -20,6 +20,7 @@ func TestChains(t *testing.T) {
 		{"sound", []Held{authority(sampleRoot()), server(sampleServer()), client(sampleClient())}, "norrvik.skerryline.example, Skerry Line Root; ada-laptop, Skerry Line Root | "},
 		{"a gap", []Held{authority(sampleOther()), server(deep[0])}, "ada-laptop.skerryline.example, Skerry Line Issuing | is not there"},
 		{"a device by another authority", []Held{authority(sampleOther()), client(deep[0], deep[1])}, "ada-laptop.skerryline.example, Skerry Line Issuing | "},
+		{"a gateway alone", []Held{server(sampleServer())}, "norrvik.skerryline.example | "},
 		{"nothing", []Held{authority(sampleRoot())}, " | "},
 	} {
 		s := Sound()
