@@ -174,6 +174,7 @@ func profileNoun() noun[view.Profile] {
 			{flag: "account", path: "wishes.account_id", resolve: accountID, help: "account, by login or id"},
 			{flag: "tunnel", path: "wishes.tunnel", help: "full or split"},
 			{flag: "password", path: "wishes.password", help: "saved or asked"},
+			{flag: "opening", path: "wishes.opening", help: "passphrase of the device's certificate in an Apple profile: saved or asked"},
 			{flag: "scope", path: "wishes.scope", help: "person or machine"},
 			{flag: "protocol", path: "wishes.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
 			{flag: "format", path: "wishes.format", help: "format of the file, where the device takes several"},

@@ -98,7 +98,7 @@ func Bare(c vpn.Connection) vpn.Connection {
 	if c.Routes == nil || c.Tunnel == vpn.TunnelFull {
 		c.Routes = []string{}
 	}
-	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking = "", "", nil, false, false, nil, false
+	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskOpening = "", "", nil, false, false, nil, false, false
 	return c
 }
 

@@ -34,7 +34,7 @@ func (p *planner) settings() {
 // certificates puts in the authorities that vouch for the gateway, and the device's own.
 func (p *planner) certificates() {
 	c, d, g := &p.plan.Connection, p.in.Device, p.in.Gateway
-	c.OldPacking = p.plan.Ability.OldPacking
+	c.OldPacking, c.AskOpening = p.plan.Ability.OldPacking, p.in.Profile.Wishes.Opening == vpn.KeepAsked
 	byKey := c.L2TP != nil && c.L2TP.Auth == vpn.MachinePSK || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK || c.PPTP != nil
 	if text := g.Offers.Authority(c.Protocol); text != "" && !byKey {
 		c.Authority = text

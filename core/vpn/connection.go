@@ -34,6 +34,7 @@ type Connection struct {
 	Authority    string        `json:"authority,omitempty"` // PEM
 	Identity     *Identity     `json:"identity,omitempty"`
 	OldPacking   bool          `json:"old_packing,omitempty"` // PKCS#12 as releases before PBES2 open it
+	AskOpening   bool          `json:"ask_opening,omitempty"` // the passphrase of PKCS#12 is left out of the file and asked for
 	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
 	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
 	PPTP         *PPTPSetting  `json:"pptp,omitempty"`

@@ -323,6 +323,7 @@ func (p *Profile) Validate() error {
 	in.text("/wishes/account_id", p.Wishes.AccountID, maxName, false)
 	oneOf(in, "/wishes/tunnel", p.Wishes.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
 	oneOf(in, "/wishes/password", p.Wishes.Password, []Keep{"", KeepSaved, KeepAsked})
+	oneOf(in, "/wishes/opening", p.Wishes.Opening, []Keep{"", KeepSaved, KeepAsked})
 	oneOf(in, "/wishes/scope", p.Wishes.Scope, []Scope{"", ScopePerson, ScopeMachine})
 	oneOf(in, "/wishes/protocol", p.Wishes.Protocol, append(slices.Clone(Protocols), ""))
 	in.text("/wishes/format", p.Wishes.Format, maxName, false)

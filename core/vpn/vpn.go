@@ -182,6 +182,7 @@ type Wishes struct {
 	AccountID string   `json:"account_id,omitempty"`
 	Tunnel    Tunnel   `json:"tunnel,omitempty" doc:"full or split"`
 	Password  Keep     `json:"password,omitempty" doc:"saved or asked"`
+	Opening   Keep     `json:"opening,omitempty" doc:"Whether the passphrase of the device's certificate is inside its file (saved) or asked for at install (asked); Apple profiles only"`
 	Scope     Scope    `json:"scope,omitempty" doc:"person or machine"`
 	Protocol  Protocol `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
 	Format    string   `json:"format,omitempty" doc:"Format of the file, where the device takes several"`

@@ -263,6 +263,15 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             :choices="choice(['saved', 'asked'])"
           />
           <Field
+            v-model="wishes.draft.opening"
+            kind="choice"
+            label="Passphrase of the device's certificate"
+            pointer="/wishes/opening"
+            :errors="wishes.errors.value"
+            :choices="choice(['saved', 'asked'])"
+            help="In Apple profiles: inside the file, or asked for when it is installed."
+          />
+          <Field
             v-model="wishes.draft.scope"
             kind="choice"
             label="For"

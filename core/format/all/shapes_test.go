@@ -154,3 +154,28 @@ func TestShapes(t *testing.T) {
 		}
 	}
 }
+
+// TestOpening leaves the passphrase of an identity out of an Apple profile: it stands in a file of its own, and
+// the profile is read with it and without.
+func TestOpening(t *testing.T) {
+	codec, _ := all.ByName(platform.AppleProfile)
+	c := sample(vpn.IKEv2)
+	c.IKEv2.Auth, c.AskOpening = vpn.IKEv2Certificate, true
+	files, err := codec.Write(c)
+	if err != nil || len(files) != 2 || !files[1].Private || !strings.HasSuffix(files[1].Name, "-passphrase.txt") {
+		t.Fatalf("%d files (%v)", len(files), err)
+	}
+	passphrase := strings.TrimSpace(string(files[1].Content))
+	if len(passphrase) < 20 || bytes.Contains(files[0].Content, []byte(passphrase)) || bytes.Contains(files[0].Content, []byte("<key>Password</key>")) {
+		t.Errorf("the passphrase is %q, and in the profile", passphrase)
+	}
+	for _, test := range []struct {
+		beside format.Beside
+		want   bool
+	}{{format.Files(files), true}, {nil, false}, {format.Files([]format.File{{Name: files[1].Name, Content: []byte("another")}}), false}} {
+		r := codec.Read(files[0].Name, files[0].Content, test.beside)
+		if len(r.Connections) != 1 || (r.Connections[0].Connection.Identity != nil) != test.want || len(r.Notes) == 0 {
+			t.Errorf("read with an identity: %t, expected %t (%+v)", !test.want, test.want, r.Notes)
+		}
+	}
+}

@@ -48,11 +48,12 @@ type reader struct {
 	anchors    []*x509.Certificate
 	identities map[string]*vpn.Identity // by the UUID of their payload
 	closed     map[string]bool          // identities whose passphrase is asked for
+	beside     format.Beside
 }
 
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
-func Read(name string, data []byte, _ format.Beside) format.Reading {
-	r := &reader{Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}, closed: map[string]bool{}}
+func Read(name string, data []byte, beside format.Beside) format.Reading {
+	r := &reader{beside: beside, Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}, closed: map[string]bool{}}
 	switch {
 	case len(data) > format.MaxFile:
 		r.Note(format.Unreadable, r.Start(), "%d bytes, more than %d", len(data), format.MaxFile)
@@ -160,12 +161,18 @@ func (r *reader) identity(item *tree.Node) {
 		r.Note(format.KeyMalformed, item.At, "a PKCS#12 identity without data")
 		return
 	}
-	if item.Get("Password") == nil {
+	passphrase := r.Text(item, "Password")
+	told, there := r.beside.Get(strings.TrimSuffix(r.File, filepath.Ext(r.File)) + openingFile)
+	switch {
+	case item.Get("Password") != nil:
+	case there:
+		passphrase = strings.TrimSpace(string(told))
+	default:
 		r.Note(format.NotYetRead, n.At, "a PKCS#12 identity whose passphrase is asked for")
 		r.closed[strings.ToUpper(r.Text(item, "PayloadUUID"))] = true
 		return
 	}
-	id, err := r.Unpacked(n.Data, secret.New(r.Text(item, "Password")))
+	id, err := r.Unpacked(n.Data, secret.New(passphrase))
 	if err != nil {
 		r.Note(format.KeyMalformed, n.At, "%s", err)
 		return

@@ -256,7 +256,14 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		if w.keyKind != "RSA" && !strings.HasPrefix(w.keyKind, "ECDSA") {
 			return nil, &format.UnfitError{Format: title, Field: vpn.FieldIdentity, Found: "a key of the kind " + w.keyKind, Expected: "RSA or ECDSA"}
 		}
-		w.content = append(w.content, certificate{header: h, Content: data, Password: passphrase.Reveal()})
+		payload := certificate{header: h, Content: data, Password: passphrase.Reveal()}
+		if c.AskOpening {
+			payload.Password = ""
+			w.beside = append(w.beside, format.File{
+				Name: format.FileName(c.Name, openingFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device asks for: tell it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
+			})
+		}
+		w.content = append(w.content, payload)
 	}
 	if l := c.L2TP; l != nil && (l.Group != "") != l.Aggressive {
 		return nil, &format.UnfitError{Format: title, Field: vpn.FieldGroup, Found: "a group name without aggressive mode, or the other way round", Expected: "both or none"}
@@ -281,16 +288,20 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}); err != nil {
 		return nil, fmt.Errorf("%s: %w", title, err)
 	}
-	return []format.File{{
+	return append([]format.File{{
 		Name: format.FileName(c.Name, ".mobileconfig"), MediaType: "application/x-apple-aspen-config",
 		Purpose: "Configuration profile: open it on the device and confirm", Private: true, Content: out.Bytes(),
-	}}, nil
+	}}, w.beside...), nil
 }
+
+// openingFile ends the name of the file with a passphrase that is asked for.
+const openingFile = "-passphrase.txt"
 
 type writer struct {
 	c        vpn.Connection
 	whole    uuid.UUID
 	content  []any
+	beside   []format.File
 	identity string // UUID of the identity's payload
 	issuer   string
 	keyKind  string
