@@ -26,7 +26,7 @@ const unfit = ref('')
 const accounts = ref<{ value: string; text: string }[]>([])
 const patterns = ref<{ value: string; text: string }[]>([])
 const wishes = useForm({
-  ...{ name: '', account_id: '', tunnel: '', password: '', scope: '' },
+  ...{ name: '', account_id: '', tunnel: '', password: '', opening: '', scope: '' },
   ...{ protocol: '', format: '', pattern_id: '' },
 })
 const page = useForm({})
