@@ -40,6 +40,7 @@ async function plan() {
     account_id: w.account_id ?? '',
     tunnel: w.tunnel ?? '',
     password: w.password ?? '',
+    opening: w.opening ?? '',
     scope: w.scope ?? '',
     protocol: w.protocol ?? '',
     format: w.format ?? '',
