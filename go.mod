@@ -20,6 +20,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/micromdm/plist v0.2.2
 	github.com/owenrumney/go-sarif/v3 v3.3.1
+	github.com/pquerna/otp v1.5.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/schollz/progressbar/v3 v3.19.1

@@ -132,6 +132,7 @@ func (a *app) audit() *cobra.Command {
 		},
 	}
 	pageFlags(cmd, &q)
+	cmd.AddCommand(a.auditVerify(), a.auditExport())
 	return cmd
 }
 

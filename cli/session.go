@@ -114,19 +114,32 @@ func (a *app) ask(prompt string) (secret.Text, error) {
 
 // askTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
 func (a *app) askTwice(prompt string) (said [2]secret.Text, err error) {
-	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		if said[0], err = a.ask(prompt); err == nil {
-			said[1], err = a.ask("The same again")
-		}
-		return said, err
+	list, err := a.askAll(prompt, "The same again")
+	if err == nil {
+		said = [2]secret.Text(list)
 	}
+	return said, err
+}
+
+// askAll reads several secrets: from the terminal, or from as many lines of standard input.
+func (a *app) askAll(prompts ...string) (said []secret.Text, err error) {
+	f, ok := a.In.(*os.File)
+	terminal := ok && term.IsTerminal(int(f.Fd()))
 	lines := bufio.NewReader(io.LimitReader(a.In, 8192))
-	for i := range said {
+	for _, prompt := range prompts {
+		if terminal {
+			one, err := a.ask(prompt)
+			if err != nil {
+				return nil, err
+			}
+			said = append(said, one)
+			continue
+		}
 		line, err := lines.ReadString('\n')
 		if err != nil && !errors.Is(err, io.EOF) {
-			return said, err
+			return nil, err
 		}
-		said[i] = secret.New(strings.TrimRight(line, "\r\n"))
+		said = append(said, secret.New(strings.TrimRight(line, "\r\n")))
 	}
 	return said, nil
 }
@@ -136,11 +149,11 @@ func (a *app) session() []*cobra.Command {
 	for _, c := range list {
 		c.GroupID = "run"
 	}
-	return list
+	return append(append(list, a.operatorCommands()), a.ownCommands()...)
 }
 
 func (a *app) signIn() *cobra.Command {
-	var name, file string
+	var name, file, code string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in to a service", Args: exactly(),
 		Long: `Signs in and remembers the session for later commands, readable by you alone
@@ -165,7 +178,15 @@ for, or read from a file; it never stands on the command line.`,
 				if err != nil {
 					return err
 				}
-				s, err := c.SignIn(ctx, name, password)
+				s, err := c.SignInWith(ctx, name, password, code)
+				var wanted *view.Problem
+				if errors.As(err, &wanted) && wanted.Type == "urn:wardicon:problem:code-wanted" && code == "" && file == "" {
+					one, asked := a.ask("Code of the second factor")
+					if asked != nil {
+						return asked
+					}
+					s, err = c.SignInWith(ctx, name, password, strings.TrimSpace(one.Reveal()))
+				}
 				if err != nil {
 					return err
 				}
@@ -179,6 +200,7 @@ for, or read from a file; it never stands on the command line.`,
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name to sign in with")
 	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	cmd.Flags().StringVar(&code, "code", "", "code of the second factor (asked for where it is wanted)")
 	return cmd
 }
 

@@ -7,6 +7,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/view"
+	"wardicon/service"
 )
 
 type makeInput struct{ Body view.NewAuthority }
@@ -56,17 +57,17 @@ type materialInput struct{ Body view.Material }
 
 func (a *api) authorities() {
 	const tag = "authorities"
-	handle(a, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag)), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
 		list, err := a.svc.MakeAuthority(ctx, in.Body)
 		return &body[view.Items[view.Authority]]{view.Items[view.Authority]{Items: list}}, err
 	})
-	take := operation(http.MethodPost, "/take-authority", "take-authority", "Bring an authority in from a file", tag)
+	take := by(service.RoleOwner, operation(http.MethodPost, "/take-authority", "take-authority", "Bring an authority in from a file", tag))
 	take.DefaultStatus = http.StatusCreated
 	handle(a, take, func(ctx context.Context, in *takeAuthorityInput) (*body[view.Authority], error) {
 		row, err := a.svc.TakeAuthority(ctx, in.Body.Authority, in.Body.Material)
 		return &body[view.Authority]{row}, err
 	})
-	handle(a, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag)), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
 		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
 		return &body[view.Handed]{view.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
 	})
@@ -74,7 +75,7 @@ func (a *api) authorities() {
 		c, err := a.svc.Crossing(ctx, in.ID)
 		return &body[view.Crossing]{c}, err
 	})
-	handle(a, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag), func(ctx context.Context, in *crossInput) (*body[view.Crossing], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *crossInput) (*body[view.Crossing], error) {
 		c, err := a.svc.Cross(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
 		return &body[view.Crossing]{c}, err
 	})

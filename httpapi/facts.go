@@ -9,6 +9,7 @@ import (
 	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/service"
 )
 
 type newSecretInput struct {
@@ -26,11 +27,11 @@ func (a *api) facts() {
 		o, err := a.svc.Organisation(ctx)
 		return &body[vpn.Organisation]{o}, err
 	})
-	handle(a, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation"), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation")), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
 		o, err := a.svc.SetOrganisation(ctx, in.Body)
 		return &body[vpn.Organisation]{o}, err
 	})
-	handle(a, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts"), func(_ context.Context, in *newSecretInput) (*body[view.NewSecret], error) {
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts")), func(_ context.Context, in *newSecretInput) (*body[view.NewSecret], error) {
 		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
 		return &body[view.NewSecret]{view.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
 	})

@@ -16,6 +16,7 @@ import (
 	"wardicon/core/format"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/service"
 )
 
 type sumsInput struct {
@@ -76,7 +77,7 @@ func (a *api) findings() {
 		list, err := a.svc.Rules(ctx)
 		return &body[view.Items[view.Rule]]{view.Items[view.Rule]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts"), func(ctx context.Context, in *severityInput) (*body[view.Rule], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts")), func(ctx context.Context, in *severityInput) (*body[view.Rule], error) {
 		r, err := a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
 		return &body[view.Rule]{r}, err
 	})
@@ -98,7 +99,7 @@ func (a *api) findings() {
 		return nil, a.svc.EndOverride(ctx, in.ID, in.Rule)
 	})
 
-	drop := operation(http.MethodPost, "/check", "check-files", "Find errors in files from anywhere; nothing of them is kept", "findings")
+	drop := by(service.RoleAuditor, operation(http.MethodPost, "/check", "check-files", "Find errors in files from anywhere; nothing of them is kept", "findings"))
 	drop.MaxBodyBytes = maxDropped
 	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[view.Checked], error) {
 		files, err := dropped(in.RawBody)

@@ -6,6 +6,7 @@ import (
 
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/service"
 )
 
 type mailInput struct {
@@ -28,11 +29,11 @@ func (a *api) mail() {
 		m, err := a.svc.Mail(ctx)
 		return &body[vpn.Mail]{m}, err
 	})
-	handle(a, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag)), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
 		m, err := a.svc.SetMail(ctx, in.Body.Mail, in.Body.Password == nil && !in.Body.RemovePassword)
 		return &body[vpn.Mail]{m}, err
 	})
-	try := operation(http.MethodPost, "/mail/try", "try-mail", "Send a letter at once, to see that it can be done (owners only)", tag)
+	try := by(service.RoleOwner, operation(http.MethodPost, "/mail/try", "try-mail", "Send a letter at once, to see that it can be done (owners only)", tag))
 	try.DefaultStatus = http.StatusNoContent
 	handle(a, try, func(ctx context.Context, in *tryMailInput) (*none, error) { return nil, a.svc.TryMail(ctx, in.Body.To) })
 	handle(a, operation(http.MethodGet, "/letters", "list-letters", "List letters that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Letter]], error) {

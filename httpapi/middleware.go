@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -100,6 +101,14 @@ func bearer(authorization, cookie string) string {
 
 type bearerKey struct{}
 
+// What an operation says of who may call it.
+const (
+	roleNeeded = "role"
+	ownAffair  = "own" // open to whoever must change the password first
+)
+
+var errRole = errors.New("not allowed")
+
 // signedIn lets only operators pass where an operation asks for one.
 func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if len(ctx.Operation().Security) == 0 {
@@ -108,16 +117,26 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 	}
 	token := bearer(ctx.Header("Authorization"), ctx.Header("Cookie"))
 	session, err := a.svc.Session(ctx.Context(), token)
+	op := ctx.Operation()
+	switch needed, _ := op.Metadata[roleNeeded].(string); {
+	case err != nil:
+	case session.Operator.MustChange && op.Metadata[ownAffair] == nil:
+		err = service.ErrMustChange
+	case !service.Allows(session.Role, needed):
+		err = fmt.Errorf("%w: this wants the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
+	}
 	if err != nil {
 		p, _ := a.answer(ctx.Context(), err).(*view.Problem)
-		ctx.SetHeader("WWW-Authenticate", "Bearer")
+		if p.Status == http.StatusUnauthorized {
+			ctx.SetHeader("WWW-Authenticate", "Bearer")
+		}
 		ctx.SetHeader("Content-Type", "application/problem+json")
 		ctx.SetStatus(p.Status)
 		_ = json.NewEncoder(ctx.BodyWriter()).Encode(p)
 		return
 	}
-	ctx = huma.WithContext(ctx, service.AsRole(ctx.Context(), session.Operator.Name, session.Operator.Role))
-	next(huma.WithValue(ctx, bearerKey{}, token))
+	ctx = huma.WithContext(ctx, service.AsRole(ctx.Context(), session.Operator.Name, session.Role))
+	next(huma.WithValue(ctx, bearerKey{}, session))
 }
 
 func writeProblem(w http.ResponseWriter, r *http.Request, p *view.Problem) {

@@ -65,6 +65,10 @@ func nouns(a *api) {
 // records registers the operations that every noun has.
 func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row, P], path, tag string) {
 	noun := u.Noun()
+	role := service.RoleIssuer
+	if noun == "authority" { // it vouches for everything
+		role = service.RoleOwner
+	}
 	registry := a.huma.OpenAPI().Components.Schemas
 	full := registry.Schema(reflect.TypeFor[R](), false, noun)
 	input := inputSchema(registry, reflect.TypeFor[R]())
@@ -81,7 +85,7 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 		return &body[Row]{row}, err
 	})
 
-	add := operation(http.MethodPost, path, "add-"+noun, "Add a "+noun, tag)
+	add := by(role, operation(http.MethodPost, path, "add-"+noun, "Add a "+noun, tag))
 	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept("application/json"), http.StatusCreated, true
 	handle(a, add, func(ctx context.Context, in *addInput) (*body[Row], error) {
 		var blank R
@@ -95,7 +99,7 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 	})
 	add.RequestBody.Content["application/json"].Schema = input // the framework saw only bytes
 
-	change := operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag)
+	change := by(role, operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag))
 	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
 	handle(a, change, func(ctx context.Context, in *writeInput) (*body[Row], error) {
 		version := 0
@@ -113,7 +117,7 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 	})
 	change.RequestBody.Content["application/merge-patch+json"].Schema = input
 
-	remove := operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag)
+	remove := by(role, operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag))
 	remove.DefaultStatus = http.StatusNoContent
 	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, u.Remove(ctx, in.ID) })
 }

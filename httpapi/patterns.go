@@ -9,6 +9,7 @@ import (
 
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/service"
 )
 
 type prospectsInput struct {
@@ -29,7 +30,7 @@ func (a *api) patterns() {
 	input := &huma.Schema{Ref: "#/components/schemas/PatternInput"} // as for adding one
 	const media = "application/merge-patch+json"
 
-	look := operation(http.MethodPost, "/prospects", "show-prospects", "Show what a pattern would make of its devices, before anything is kept", "patterns")
+	look := by(service.RoleAuditor, operation(http.MethodPost, "/prospects", "show-prospects", "Show what a pattern would make of its devices, before anything is kept", "patterns"))
 	look.RequestBody, look.SkipValidateBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}, true
 	handle(a, look, func(ctx context.Context, in *prospectsInput) (*body[view.Page[view.Prospect]], error) {
 		var base vpn.Pattern

@@ -61,8 +61,12 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):
 		p = problem(http.StatusUnauthorized, "sign-in", err.Error())
-	case errors.Is(err, service.ErrRole):
+	case errors.Is(err, service.ErrRole), errors.Is(err, service.ErrOwn), errors.Is(err, errRole):
 		p = problem(http.StatusForbidden, "role", err.Error())
+	case errors.Is(err, service.ErrCodeWanted):
+		p = problem(http.StatusUnauthorized, "code-wanted", err.Error())
+	case errors.Is(err, service.ErrMustChange):
+		p = problem(http.StatusForbidden, "must-change", err.Error())
 	case errors.Is(err, service.ErrSetUpDone):
 		p = problem(http.StatusConflict, "set-up-done", err.Error())
 	case errors.Is(err, context.Canceled):
@@ -103,7 +107,7 @@ func frameworkProblem(ctx context.Context, status int, message string, errs ...e
 
 // secretField tells the fields whose value must not come back in an error: secrets, and
 // what stands in the place of a part that holds one.
-var secretField = regexp.MustCompile(`(psk|password|passphrase|again|code|secret|key|file)$|^/offers`)
+var secretField = regexp.MustCompile(`(psk|password|old|passphrase|again|code|secret|key|file)$|^/offers`)
 
 func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	pointer := pointerOf(d.Location)

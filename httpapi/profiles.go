@@ -7,6 +7,7 @@ import (
 
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/service"
 )
 
 type tryInput struct {
@@ -47,7 +48,7 @@ func (a *api) profiles() {
 			p, err := a.svc.Plan(ctx, in.ID)
 			return &body[view.Planned]{p}, err
 		})
-	handle(a, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles"),
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles")),
 		func(ctx context.Context, in *tryInput) (*body[view.Planned], error) {
 			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Wishes: in.Body.Wishes})
 			return &body[view.Planned]{p}, err
@@ -73,7 +74,7 @@ func (a *api) profiles() {
 		p, err := a.svc.Build(ctx, in.ID, in.Body.ByHand)
 		return &body[view.Parcel]{p}, err
 	})
-	handle(a, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels"),
+	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels")),
 		func(ctx context.Context, in *fileInput) (*fileOutput, error) {
 			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name)
 			if err != nil {

@@ -112,6 +112,7 @@ func (a *api) describe(r chi.Router) {
 	a.certificates()
 	a.signer()
 	a.mail()
+	a.operators()
 	a.facts()
 }
 
@@ -138,10 +139,22 @@ func Server(handler http.Handler, log *slog.Logger) *http.Server {
 
 // operation fills in what all operations share.
 func operation(method, path, id, summary, tag string) huma.Operation {
+	role := service.RoleIssuer
+	if method == http.MethodGet {
+		role = service.RoleAuditor
+	}
 	return huma.Operation{
-		Method: method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag},
+		Metadata: map[string]any{roleNeeded: role},
+		Method:   method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag},
 		Security: []map[string][]string{{"token": {}}, {"cookie": {}}}, MaxBodyBytes: 1 << 20,
 	}
+}
+
+// by says which role an operation wants, where it is not the usual one: an auditor's for what is read, an
+// issuer's for what is changed.
+func by(role string, op huma.Operation) huma.Operation {
+	op.Metadata = map[string]any{roleNeeded: role}
+	return op
 }
 
 // handle registers an operation whose handler speaks the service's errors.

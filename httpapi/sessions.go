@@ -4,12 +4,15 @@ import (
 	"context"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"wardicon/core/secret"
 	"wardicon/core/view"
+	"wardicon/service"
+	"wardicon/store"
 )
 
 type signInInput struct {
@@ -17,6 +20,7 @@ type signInInput struct {
 	Body struct {
 		Name     string      `json:"name" maxLength:"64"`
 		Password secret.Text `json:"password" writeOnly:"true"`
+		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
 		Kind     string      `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for programs"`
 	}
 }
@@ -57,11 +61,11 @@ func (a *api) sessions() {
 	})
 	handle(a, open(operation(http.MethodPost, "/session", "sign-in", "Sign in", "session")), func(ctx context.Context, in *signInInput) (*signInOutput, error) {
 		token := in.Body.Kind == "token"
-		bearer, session, err := a.svc.SignIn(ctx, in.Body.Name, in.Body.Password, in.from, token)
+		bearer, session, err := a.svc.SignIn(ctx, service.Entry{Name: in.Body.Name, Password: in.Body.Password, Code: strings.TrimSpace(in.Body.Code), From: in.from, Token: token})
 		if err != nil {
 			return nil, err
 		}
-		out := &signInOutput{Body: view.SignedIn{Operator: view.Operator{Name: session.Operator.Name, Role: session.Operator.Role}, Expires: session.Expires}}
+		out := &signInOutput{Body: view.SignedIn{Operator: session.Operator, Expires: session.Expires}}
 		if token {
 			out.Body.Token = bearer
 		} else {
@@ -69,24 +73,35 @@ func (a *api) sessions() {
 		}
 		return out, nil
 	})
-	handle(a, operation(http.MethodGet, "/session", "show-session", "Show who is signed in", "session"), func(ctx context.Context, _ *none) (*body[view.SignedIn], error) {
-		session, err := a.svc.Session(ctx, token(ctx))
-		return &body[view.SignedIn]{view.SignedIn{Operator: view.Operator{Name: session.Operator.Name, Role: session.Operator.Role}, Expires: session.Expires}}, err
+	handle(a, ownOperation(http.MethodGet, "/session", "show-session", "Show who is signed in", "session"), func(ctx context.Context, _ *none) (*body[view.SignedIn], error) {
+		session := here(ctx)
+		operator := session.Operator
+		operator.Role = session.Role
+		return &body[view.SignedIn]{view.SignedIn{Operator: operator, Expires: session.Expires}}, nil
 	})
-	out := operation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")
+	out := ownOperation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")
 	out.DefaultStatus = http.StatusNoContent
 	handle(a, out, func(ctx context.Context, _ *none) (*struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}, error) {
 		return &struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
-		}{a.cookie("", time.Unix(1, 0))}, a.svc.SignOut(ctx, token(ctx))
+		}{a.cookie("", time.Unix(1, 0))}, a.svc.SignOut(ctx, here(ctx))
 	})
 }
 
-func token(ctx context.Context) string {
-	t, _ := ctx.Value(bearerKey{}).(string)
-	return t
+// here is the session of whoever asks.
+func here(ctx context.Context) store.Session {
+	session, _ := ctx.Value(bearerKey{}).(store.Session)
+	return session
+}
+
+// ownOperation is one that whoever is signed in may call for themselves, whatever their role, and also those
+// who must change their password first.
+func ownOperation(method, path, id, summary, tag string) huma.Operation {
+	op := by(service.RoleAuditor, operation(method, path, id, summary, tag))
+	op.Metadata[ownAffair] = true
+	return op
 }
 
 func (a *api) cookie(value string, expires time.Time) http.Cookie {

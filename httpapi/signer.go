@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"wardicon/core/view"
+	"wardicon/service"
 )
 
 type makeSignerInput struct {
@@ -22,15 +23,15 @@ func (a *api) signer() {
 		s, err := a.svc.Signer(ctx)
 		return &body[view.Signer]{s}, err
 	})
-	handle(a, operation(http.MethodPost, "/signer", "make-signer", "Have an authority issue the certificate that signs parcels", tag), func(ctx context.Context, in *makeSignerInput) (*body[view.Signer], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/signer", "make-signer", "Have an authority issue the certificate that signs parcels", tag)), func(ctx context.Context, in *makeSignerInput) (*body[view.Signer], error) {
 		s, err := a.svc.MakeSigner(ctx, in.Body.AuthorityID, in.Body.Name, in.Body.Days)
 		return &body[view.Signer]{s}, err
 	})
-	handle(a, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag), func(ctx context.Context, in *materialInput) (*body[view.Signer], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag)), func(ctx context.Context, in *materialInput) (*body[view.Signer], error) {
 		s, err := a.svc.TakeSigner(ctx, in.Body)
 		return &body[view.Signer]{s}, err
 	})
-	remove := operation(http.MethodDelete, "/signer", "remove-signer", "Sign parcels no more", tag)
+	remove := by(service.RoleOwner, operation(http.MethodDelete, "/signer", "remove-signer", "Sign parcels no more", tag))
 	remove.DefaultStatus = http.StatusNoContent
 	handle(a, remove, func(ctx context.Context, _ *none) (*none, error) { return nil, a.svc.RemoveSigner(ctx) })
 }

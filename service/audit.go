@@ -11,3 +11,8 @@ import (
 func (s *Service) Audit(ctx context.Context, q store.Query) (view.Page[view.Deed], error) {
 	return s.store.Read().Audit(ctx, q)
 }
+
+// VerifyAudit holds that the audit log is as it was written. head is one that was noted before, or empty.
+func (s *Service) VerifyAudit(ctx context.Context, head string) (view.AuditProof, error) {
+	return s.store.Read().VerifyAudit(ctx, head)
+}

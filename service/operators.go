@@ -4,30 +4,42 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/subtle"
-	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
-	"time"
 	"unicode/utf8"
 
-	"golang.org/x/crypto/argon2"
-	"golang.org/x/time/rate"
-
 	"wardicon/core/secret"
+	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
-// How long sessions live.
+// The roles of operators: an auditor looks and sees no secrets; an issuer does the daily work; an owner
+// decides who the others are, and on what vouches for everything.
 const (
-	cookieLife = 12 * time.Hour
-	tokenLife  = 90 * 24 * time.Hour
+	RoleAuditor = "auditor"
+	RoleIssuer  = "issuer"
+	RoleOwner   = "owner"
 )
 
-// Roles of operators. More than the owner comes with more operators.
-const RoleOwner = "owner"
+// Roles lists them, the least first.
+var Roles = []string{RoleAuditor, RoleIssuer, RoleOwner}
+
+// Allows tells whether a role may do what another one is needed for.
+func Allows(role, needed string) bool {
+	return slices.Index(Roles, role) >= slices.Index(Roles, needed) && slices.Contains(Roles, role)
+}
+
+// lesser is the one of two roles that allows less; an empty one is the other.
+func lesser(a, b string) string {
+	if a == "" || Allows(a, b) {
+		return b
+	}
+	return a
+}
 
 // setup is the first start: a code proves that whoever chooses the owner's password
 // can also read the service's own files.
@@ -36,20 +48,11 @@ type setup struct {
 	code string
 }
 
-// Errors of signing in.
+// Errors of the first start.
 var (
-	ErrSignIn    = errors.New("name or password is wrong")
 	ErrSetUpDone = errors.New("the service is set up already; sign in")
 	ErrSetUpCode = errors.New("this is not the set-up code")
-	ErrNoSession = errors.New("not signed in, or the session has ended; sign in first")
 )
-
-// BusyError says that too many tries were made.
-type BusyError struct{ Wait time.Duration }
-
-func (e *BusyError) Error() string {
-	return fmt.Sprintf("too many tries; wait %d seconds", int(e.Wait.Seconds())+1)
-}
 
 // NeedsSetUp tells whether no owner was made yet.
 func (s *Service) NeedsSetUp(ctx context.Context) (bool, error) {
@@ -85,18 +88,9 @@ func (s *Service) SetUp(ctx context.Context, code, name string, password secret.
 	return nil
 }
 
-// AddOwner makes the one owner. It is refused once there is one.
+// AddOwner makes the first owner. It is refused once there is an operator.
 func (s *Service) AddOwner(ctx context.Context, name string, password secret.Text) error {
-	var problems []vpn.Problem
-	if n := utf8.RuneCountInString(strings.TrimSpace(name)); n < 1 || n > 64 || name != strings.TrimSpace(name) {
-		problems = append(problems, vpn.Problem{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no blank at the ends", Mend: "choose a name to sign in with"})
-	}
-	// NIST SP 800-63B-4 §3.1.1.2: fifteen characters where the password stands alone.
-	if n := utf8.RuneCountInString(password.Reveal()); n < 15 || n > 256 {
-		problems = append(problems, vpn.Problem{Pointer: "/password", Found: fmt.Sprintf("%d characters", n), Expected: "15 to 256 characters", Mend: "four or five unrelated words are easy to remember"})
-	} else if e := secret.Judge(password, name, "wardicon"); e.Bits < 40 {
-		problems = append(problems, vpn.Problem{Pointer: "/password", Found: "a password that " + e.Guesses() + " find", Expected: secret.Estimate{Bits: 40}.Guesses() + " or more", Mend: "avoid names, repetitions and rows of keys"})
-	}
+	problems := append(nameProblems(name), passwordProblems("/password", name, password)...)
 	if len(problems) > 0 {
 		return &vpn.Problems{Object: "owner", List: problems}
 	}
@@ -109,100 +103,157 @@ func (s *Service) AddOwner(ctx context.Context, name string, password secret.Tex
 		if has {
 			return ErrSetUpDone
 		}
-		o := store.Operator{Name: name, Role: RoleOwner, Password: hash}
+		o := store.Operator{Operator: view.Operator{Name: name, Role: RoleOwner}, Password: hash}
 		return errors.Join(tx.AddOperator(ctx, &o), deed(As(ctx, name), tx, "set up", "operator", o.ID, name))
 	})
 }
 
-// SignIn checks name and password and opens a session. from is the caller's address;
-// tries are counted for it and for the name.
-func (s *Service) SignIn(ctx context.Context, name string, password secret.Text, from string, token bool) (bearer string, session store.Session, err error) {
-	for _, key := range []string{"from " + from, "name " + strings.ToLower(name)} {
-		if err := s.throttle(key); err != nil {
-			return "", session, err
-		}
-	}
-	o, err := s.store.Read().OperatorByName(ctx, name)
-	var none *store.NotFoundError
-	if err != nil && !errors.As(err, &none) {
-		return "", session, err
-	}
-	// An unknown name costs as much time as a wrong password.
-	if !passwordFits(o.Password, password) {
-		return "", session, errors.Join(ErrSignIn, s.store.Write(ctx, func(tx *store.Tx) error {
-			return deed(ctx, tx, "sign-in refused", "operator", o.ID, "from "+from)
-		}))
-	}
-	session = store.Session{Operator: o, Kind: "cookie", Expires: s.now().Add(cookieLife)}
-	if token {
-		session.Kind, session.Expires = "token", s.now().Add(tokenLife)
-	}
-	bearer = "wi_" + rand.Text() + rand.Text()
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.AddSession(ctx, bearer, session); err != nil {
-			return err
-		}
-		return deed(As(ctx, o.Name), tx, "sign in", "operator", o.ID, session.Kind+" from "+from)
-	})
-	return bearer, session, err
-}
-
-// Session finds who a bearer belongs to.
-func (s *Service) Session(ctx context.Context, bearer string) (store.Session, error) {
-	session, err := s.store.Read().Session(ctx, bearer)
-	var none *store.NotFoundError
-	if errors.As(err, &none) {
-		return session, ErrNoSession
-	}
-	return session, err
-}
-
-// SignOut ends a session.
-func (s *Service) SignOut(ctx context.Context, bearer string) error {
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.EndSession(ctx, bearer), deed(ctx, tx, "sign out", "operator", "", ""))
-	})
-}
-
-// throttle lets ten tries through at once and one more every five seconds.
-func (s *Service) throttle(key string) error {
-	s.signIn.Lock()
-	defer s.signIn.Unlock()
-	limit, ok := s.signIn.limits[key]
-	if !ok {
-		if len(s.signIn.limits) > 10_000 {
-			clear(s.signIn.limits)
-		}
-		limit = rate.NewLimiter(rate.Every(5*time.Second), 10)
-		s.signIn.limits[key] = limit
-	}
-	if r := limit.ReserveN(s.now(), 1); r.DelayFrom(s.now()) > 0 {
-		wait := r.DelayFrom(s.now())
-		r.CancelAt(s.now())
-		return &BusyError{wait}
+func nameProblems(name string) []vpn.Problem {
+	if n := utf8.RuneCountInString(strings.TrimSpace(name)); n < 1 || n > 64 || name != strings.TrimSpace(name) {
+		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no blank at the ends", Mend: "choose a name to sign in with"}}
 	}
 	return nil
 }
 
-// Cost of hashing a password (RFC 9106 §4, second choice).
-const (
-	hashTime, hashMemory, hashLanes = 3, 64 << 10, 2
-	hashSalt, hashLength            = 16, 32
-)
-
-func hashPassword(password secret.Text) string {
-	salt := make([]byte, hashSalt)
-	_, _ = rand.Read(salt)
-	sum := argon2.IDKey([]byte(password.Reveal()), salt, hashTime, hashMemory, hashLanes, hashLength)
-	return base64.RawStdEncoding.EncodeToString(append(salt, sum...))
+// passwordProblems judges a password of an operator's choice.
+func passwordProblems(pointer, name string, password secret.Text) []vpn.Problem {
+	// NIST SP 800-63B-4 §3.1.1.2: fifteen characters where the password stands alone.
+	if n := utf8.RuneCountInString(password.Reveal()); n < 15 || n > 256 {
+		return []vpn.Problem{{Pointer: pointer, Found: fmt.Sprintf("%d characters", n), Expected: "15 to 256 characters", Mend: "four or five unrelated words are easy to remember"}}
+	}
+	if e := secret.Judge(password, name, "wardicon"); e.Bits < 40 {
+		return []vpn.Problem{{Pointer: pointer, Found: "a password that " + e.Guesses() + " find", Expected: secret.Estimate{Bits: 40}.Guesses() + " or more", Mend: "avoid names, repetitions and rows of keys"}}
+	}
+	return nil
 }
 
-func passwordFits(encoded string, password secret.Text) bool {
-	data, err := base64.RawStdEncoding.DecodeString(encoded)
-	known := err == nil && len(data) == hashSalt+hashLength
-	if !known {
-		data = make([]byte, hashSalt+hashLength)
+// Operators lists who can sign in, a page.
+func (s *Service) Operators(ctx context.Context, q store.Query) (view.Page[view.Operator], error) {
+	return store.Operators.List(ctx, s.store.Read(), q)
+}
+
+// firstPassword makes a password for the first sign-in of somebody.
+func firstPassword() (secret.Text, error) {
+	password, _, err := secret.Make(rand.Reader, 100)
+	return password, err
+}
+
+// AddOperator makes an operator with a password for the first sign-in, which must then be changed.
+func (s *Service) AddOperator(ctx context.Context, name, role string) (made view.NewOperator, err error) {
+	if err := ownerOnly(ctx); err != nil {
+		return made, err
 	}
-	sum := argon2.IDKey([]byte(password.Reveal()), data[:hashSalt], hashTime, hashMemory, hashLanes, hashLength)
-	return subtle.ConstantTimeCompare(sum, data[hashSalt:]) == 1 && known
+	problems := nameProblems(name)
+	if !slices.Contains(Roles, role) {
+		problems = append(problems, vpn.Problem{Pointer: "/role", Found: quoted(role), Expected: "owner, issuer or auditor", Mend: "choose one of them"})
+	}
+	if len(problems) > 0 {
+		return made, &vpn.Problems{Object: "operator", List: problems}
+	}
+	password, err := firstPassword()
+	if err != nil {
+		return made, err
+	}
+	o := store.Operator{Operator: view.Operator{Name: name, Role: role, MustChange: true}, Password: hashPassword(password)}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		err := tx.AddOperator(ctx, &o)
+		var taken *store.TakenError
+		if errors.As(err, &taken) {
+			return problem("operator", "/name", "a name that another operator has", "one that is not in use", "choose another one")
+		}
+		if err != nil {
+			return err
+		}
+		made.Operator, err = store.Operators.Row(ctx, tx, o.ID)
+		return errors.Join(err, deed(ctx, tx, "add", "operator", o.ID, name+", "+role))
+	})
+	made.Password = password.Reveal()
+	return made, err
+}
+
+// ChangeOperator gives an operator another role, or keeps it from signing in; its sessions end. There is
+// always an owner left.
+func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled bool) (row view.Operator, err error) {
+	err = s.editOperator(ctx, id, "change", func(_ *store.Tx, o *store.Operator) error {
+		if !slices.Contains(Roles, role) {
+			return problem("operator", "/role", quoted(role), "owner, issuer or auditor", "choose one of them")
+		}
+		o.Role, o.Disabled = role, disabled
+		return nil
+	})
+	if err != nil {
+		return row, err
+	}
+	return store.Operators.Row(ctx, s.store.Read(), id)
+}
+
+// ResetOperator gives an operator a new password for the next sign-in, and takes the second factor away.
+func (s *Service) ResetOperator(ctx context.Context, id string) (made view.NewOperator, err error) {
+	password, err := firstPassword()
+	if err != nil {
+		return made, err
+	}
+	hash := hashPassword(password)
+	err = s.editOperator(ctx, id, "reset", func(tx *store.Tx, o *store.Operator) error {
+		o.Password, o.MustChange, o.Disabled = hash, true, false
+		return tx.PutFactor(ctx, o.ID, secret.Text{})
+	})
+	if err != nil {
+		return made, err
+	}
+	made.Password = password.Reveal()
+	made.Operator, err = store.Operators.Row(ctx, s.store.Read(), id)
+	return made, err
+}
+
+// RecoverOperator is ResetOperator by name, for whoever has the data folder.
+func (s *Service) RecoverOperator(ctx context.Context, name string) (view.NewOperator, error) {
+	o, err := s.store.Read().OperatorByName(ctx, name)
+	if err != nil {
+		return view.NewOperator{}, err
+	}
+	return s.ResetOperator(As(ctx, "server"), o.ID)
+}
+
+// editOperator changes an operator and ends its sessions.
+func (s *Service) editOperator(ctx context.Context, id, action string, edit func(*store.Tx, *store.Operator) error) error {
+	if err := ownerOnly(ctx); err != nil {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		o, err := tx.Operator(ctx, id)
+		if err != nil {
+			return err
+		}
+		if err := edit(tx, &o); err != nil {
+			return err
+		}
+		if err := errors.Join(tx.PutOperator(ctx, o), tx.EndSessions(ctx, id, "")); err != nil {
+			return err
+		}
+		return errors.Join(ownerLeft(ctx, tx), deed(ctx, tx, action, "operator", id, fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled)))
+	})
+}
+
+// ownerLeft refuses what would leave nobody who can decide.
+func ownerLeft(ctx context.Context, tx *store.Tx) error {
+	n, err := tx.CountOwners(ctx)
+	if err == nil && n == 0 {
+		return problem("operator", "/role", "the last owner", "an owner that can sign in", "make another operator an owner first")
+	}
+	return err
+}
+
+// RemoveOperator removes an operator with its sessions. What it did stays in the audit log.
+func (s *Service) RemoveOperator(ctx context.Context, id string) error {
+	if err := ownerOnly(ctx); err != nil {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		o, err := tx.Operator(ctx, id)
+		if err != nil {
+			return err
+		}
+		return errors.Join(store.Operators.Delete(ctx, tx, id), ownerLeft(ctx, tx), deed(ctx, tx, "remove", "operator", id, o.Name))
+	})
 }

@@ -58,7 +58,7 @@ func TestSessionsEnd(t *testing.T) {
 	}
 	bearers := map[string]string{}
 	for _, kind := range []string{"cookie", "token", "left"} {
-		bearer, session, err := svc.SignIn(ctx, "Owner", right, "192.0.2.1", kind == "token")
+		bearer, session, err := svc.SignIn(ctx, service.Entry{Name: "Owner", Password: right, From: "192.0.2.1", Token: kind == "token"})
 		if err != nil || session.Operator.Name != "owner" || session.Operator.Role != service.RoleOwner {
 			t.Fatal(session, err)
 		}
@@ -67,7 +67,11 @@ func TestSessionsEnd(t *testing.T) {
 		}
 		bearers[kind] = bearer
 	}
-	if err := svc.SignOut(ctx, bearers["left"]); err != nil {
+	left, err := svc.Session(ctx, bearers["left"])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := svc.SignOut(ctx, left); err != nil {
 		t.Fatal(err)
 	}
 	for _, test := range []struct {
@@ -92,7 +96,7 @@ func TestThrottle(t *testing.T) {
 		t.Fatal(err)
 	}
 	try := func(name, from string, password secret.Text) error {
-		_, _, err := svc.SignIn(ctx, name, password, from, false)
+		_, _, err := svc.SignIn(ctx, service.Entry{Name: name, Password: password, From: from})
 		return err
 	}
 	var busy *service.BusyError

@@ -2,26 +2,47 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"errors"
 	"fmt"
 	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
 )
 
-// Operator signs in to the console or the API. Password is the encoded hash.
+// Operator is an operator with the encoded hash of the password.
 type Operator struct {
-	ID       string
-	Name     string
-	Role     string
+	view.Operator
 	Password string
+	Step     int64 // the last step of the second factor whose code was taken
 }
 
-// Session is a signed-in console or command line.
-type Session struct {
-	Operator Operator
-	Kind     string // cookie or token
-	Expires  time.Time
+// Operators lists who can sign in.
+var Operators = &Table[view.Operator, view.Operator]{
+	Noun: "operator", name: "operators", prefix: "op",
+	list: listing[view.Operator]{
+		id: "o.id", from: "operators o",
+		cols:   "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, o.created, (SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND s.expires > unixepoch() * 1000)",
+		scan:   scanOperator,
+		search: []string{"o.name"}, first: "name",
+		sorts:   map[string]string{"name": "o.name ASC, o.id ASC", "role": "o.role ASC, o.name ASC", "signed_in": "o.signed_in ASC, o.id ASC"},
+		filters: map[string]string{"name": "o.name = ?", "role": "o.role = ?", "disabled": "(o.disabled = 1) = (? = 'true')"},
+	},
+}
+
+func scanOperator(scan func(...any) error) (o view.Operator, err error) {
+	var signedIn sql.NullInt64
+	var created int64
+	if err := scan(&o.ID, &o.Name, &o.Role, &o.Disabled, &o.MustChange, &o.SecondFactor, &signedIn, &created, &o.Sessions); err != nil {
+		return o, err
+	}
+	o.Created = fromMillis(created)
+	if signedIn.Valid {
+		at := fromMillis(signedIn.Int64)
+		o.SignedIn = &at
+	}
+	return o, nil
 }
 
 // HasOperators tells whether the first start is over.
@@ -33,49 +54,88 @@ func (tx *Tx) HasOperators(ctx context.Context) (bool, error) {
 
 // AddOperator keeps an operator.
 func (tx *Tx) AddOperator(ctx context.Context, o *Operator) error {
-	o.ID = newID("op")
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO operators VALUES (?, ?, ?, ?, ?)`, o.ID, o.Name, o.Role, o.Password, millis(tx.s.now()))
-	return constraint("operator", err)
+	o.ID = newID(Operators.prefix)
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO operators (id, name, role, password, created, must_change) VALUES (?, ?, ?, ?, ?, ?)`, o.ID, o.Name, o.Role, o.Password, millis(tx.s.now()), o.MustChange)
+	return constraint(Operators.Noun, err)
+}
+
+// PutOperator keeps role, state and password of an operator.
+func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE operators SET role = ?, disabled = ?, must_change = ?, password = ? WHERE id = ?`, o.Role, o.Disabled, o.MustChange, o.Password, o.ID)
+	return err
+}
+
+// CountOwners counts the owners that can sign in.
+func (tx *Tx) CountOwners(ctx context.Context) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM operators WHERE role = 'owner' AND disabled = 0`).Scan(&n)
+	return n, err
 }
 
 // OperatorByName finds an operator; capitals do not matter.
 func (tx *Tx) OperatorByName(ctx context.Context, name string) (o Operator, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT id, name, role, password FROM operators WHERE name = ?`, name).Scan(&o.ID, &o.Name, &o.Role, &o.Password)
+	return tx.operator(ctx, "name = ?", name)
+}
+
+// Operator reads one with the hash of its password.
+func (tx *Tx) Operator(ctx context.Context, id string) (o Operator, err error) {
+	return tx.operator(ctx, "id = ?", id)
+}
+
+func (tx *Tx) operator(ctx context.Context, where, value string) (o Operator, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT id, password, factor_step FROM operators WHERE `+where, value).Scan(&o.ID, &o.Password, &o.Step)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = &NotFoundError{"operator", name}
+		return o, &NotFoundError{Operators.Noun, value}
 	}
+	if err != nil {
+		return o, fmt.Errorf("database: %w", err)
+	}
+	o.Operator, err = Operators.Row(ctx, tx, o.ID)
 	return o, err
 }
 
-func bearerHash(bearer string) []byte {
-	h := sha256.Sum256([]byte(bearer)) // the bearer has 256 random bits: no salt is needed
-	return h[:]
+// Factor is the key of an operator's second factor; pending tells that no code of it was given yet.
+func (tx *Tx) Factor(ctx context.Context, operatorID string, pending bool) (key secret.Text, err error) {
+	plain, err := tx.secret(ctx, Operators.owner(operatorID), factorField(pending))
+	return secret.New(string(plain)), err
 }
 
-// AddSession keeps a session under the hash of its bearer, and drops those that ended.
-func (tx *Tx) AddSession(ctx context.Context, bearer string, s Session) error {
-	now := millis(tx.s.now())
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM sessions WHERE expires < ?`, now); err != nil {
-		return fmt.Errorf("database: %w", err)
+func factorField(pending bool) string {
+	if pending {
+		return "factor pending"
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO sessions VALUES (?, ?, ?, ?, ?)`, bearerHash(bearer), s.Operator.ID, s.Kind, now, millis(s.Expires))
+	return "factor"
+}
+
+// OfferFactor keeps a key that does not count yet.
+func (tx *Tx) OfferFactor(ctx context.Context, operatorID string, key secret.Text) error {
+	return tx.putSecret(ctx, Operators.owner(operatorID), factorField(true), []byte(key.Reveal()))
+}
+
+// PutFactor has a key count from now on; an empty one takes the second factor away.
+func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text) error {
+	owner := Operators.owner(operatorID)
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, owner)
+	if err == nil && !key.IsZero() {
+		err = tx.putSecret(ctx, owner, factorField(false), []byte(key.Reveal()))
+	}
+	if err == nil {
+		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ? WHERE id = ?`, !key.IsZero(), operatorID)
+	}
 	return err
 }
 
-// Session finds the session of a bearer that has not ended.
-func (tx *Tx) Session(ctx context.Context, bearer string) (s Session, err error) {
-	var expires int64
-	err = tx.q.QueryRowContext(ctx, `SELECT o.id, o.name, o.role, s.kind, s.expires FROM sessions s JOIN operators o ON o.id = s.operator_id WHERE s.hash = ? AND s.expires > ?`,
-		bearerHash(bearer), millis(tx.s.now())).Scan(&s.Operator.ID, &s.Operator.Name, &s.Operator.Role, &s.Kind, &expires)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = &NotFoundError{"session", ""}
+// TakeStep notes that the code of a step was taken; false where it was before.
+func (tx *Tx) TakeStep(ctx context.Context, operatorID string, step int64) (bool, error) {
+	res, err := tx.q.ExecContext(ctx, `UPDATE operators SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, operatorID, step)
+	if err != nil {
+		return false, fmt.Errorf("database: %w", err)
 	}
-	s.Expires = fromMillis(expires)
-	return s, err
+	n, err := res.RowsAffected()
+	return n > 0, err
 }
 
-// EndSession ends the session of a bearer.
-func (tx *Tx) EndSession(ctx context.Context, bearer string) error {
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM sessions WHERE hash = ?`, bearerHash(bearer))
+// NoteSignIn notes when an operator has signed in.
+func (tx *Tx) NoteSignIn(ctx context.Context, operatorID string) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE operators SET signed_in = ? WHERE id = ?`, millis(tx.s.now().Truncate(time.Second)), operatorID)
 	return err
 }

@@ -261,19 +261,6 @@ type Deed struct {
 	Detail   string    `json:"detail"`
 }
 
-// Operator is who signs in.
-type Operator struct {
-	Name string `json:"name"`
-	Role string `json:"role" enum:"owner"`
-}
-
-// SignedIn is who is signed in, and until when. Token is there for programs only.
-type SignedIn struct {
-	Operator Operator  `json:"operator"`
-	Expires  time.Time `json:"expires"`
-	Token    string    `json:"token,omitempty"`
-}
-
 // Start says what a console has to do first.
 type Start struct {
 	SetUp   bool   `json:"set_up" doc:"No owner has been made yet"`

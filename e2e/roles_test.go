@@ -1,0 +1,175 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+
+	"wardicon/client"
+	"wardicon/core/secret"
+	"wardicon/httpapi"
+)
+
+// ownersAlone are the operations for owners; auditorsToo those that change nothing although they are no GET, or
+// are one's own affair.
+var (
+	ownersAlone = []string{
+		"make-authority", "take-authority", "export-authority", "cross-authority", "add-authority", "change-authority", "remove-authority", "make-signer", "take-signer", "remove-signer", "change-mail", "try-mail",
+		"change-organisation", "set-severity", "list-operators", "add-operator", "change-operator", "reset-operator", "remove-operator",
+	}
+	auditorsToo = []string{
+		"make-secret", "check-files", "show-prospects", "try-plan", "sign-out", "change-password", "offer-factor", "confirm-factor", "drop-factor", "end-session", "add-token",
+	}
+	issuersToo = []string{"fetch-file"} // a GET that has secrets
+	openToAll  = []string{"start", "set-up", "sign-in"}
+)
+
+// TestRoles calls every operation of the API in every role, and holds that no role does more than it may.
+func TestRoles(t *testing.T) {
+	f := start(t, true)
+	ctx := t.Context()
+	tokens := map[string]string{}
+	for _, role := range []string{"auditor", "issuer", "owner"} {
+		made, err := f.client.AddToken(ctx, role, role, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tokens[role] = made.Bearer
+	}
+	data, err := json.Marshal(httpapi.Describe("test"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var api struct {
+		Paths map[string]map[string]struct {
+			ID string `json:"operationId"`
+		} `json:"paths"`
+	}
+	if err := json.Unmarshal(data, &api); err != nil {
+		t.Fatal(err)
+	}
+	call := func(method, path, token string) (int, string) {
+		t.Helper()
+		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-blank", "{name}", "none", "{noun}", "device").Replace(path)
+		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(method), f.url+path, strings.NewReader("{}"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", map[string]string{"patch": "application/merge-patch+json"}[method])
+		if req.Header.Get("Content-Type") == "" {
+			req.Header.Set("Content-Type", "application/json")
+		}
+		if token != "" {
+			req.Header.Set("Authorization", "Bearer "+token)
+		}
+		answer, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = answer.Body.Close() }()
+		text, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode, string(text)
+	}
+	seen := 0
+	for path, methods := range api.Paths {
+		for method, op := range methods {
+			if slices.Contains(openToAll, op.ID) || op.ID == "sign-out" {
+				continue
+			}
+			seen++
+			if status, _ := call(method, path, ""); status != http.StatusUnauthorized {
+				t.Errorf("%s: nobody gets %d, expected 401", op.ID, status)
+			}
+			allowed := map[string]bool{"owner": true, "issuer": !slices.Contains(ownersAlone, op.ID)}
+			allowed["auditor"] = slices.Contains(auditorsToo, op.ID) || method == "get" && !slices.Contains(ownersAlone, op.ID) && !slices.Contains(issuersToo, op.ID)
+			for role, may := range allowed {
+				status, text := call(method, path, tokens[role])
+				// A program's token may not change how its operator signs in, whatever its role.
+				refused := status == http.StatusForbidden && !strings.Contains(text, "a program's token")
+				if refused == may {
+					t.Errorf("%s by %s: %d, allowed should be %t: %.200s", op.ID, role, status, may, text)
+				}
+			}
+		}
+	}
+	if seen < 70 {
+		t.Errorf("%d operations were called: the walk misses some", seen)
+	}
+	for _, list := range [][]string{ownersAlone, auditorsToo, issuersToo, openToAll} {
+		for _, id := range list {
+			if !strings.Contains(string(data), `"operationId":"`+id+`"`) {
+				t.Errorf("there is no operation %s", id)
+			}
+		}
+	}
+}
+
+// TestOperatorCommands goes the ways of operators on the command line, up to a recovery on the data folder.
+func TestOperatorCommands(t *testing.T) {
+	f := start(t, true)
+	run := func(code int, want, stdin string, args ...string) string {
+		t.Helper()
+		got, out, errs := f.run(stdin, args...)
+		if got != code || !strings.Contains(out+errs, want) {
+			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+		}
+		return out
+	}
+	signIn := func(code int, want, name, password string) {
+		t.Helper()
+		run(code, want, password+"\n", "sign-in", "--name", name, "--password-file", "-")
+	}
+	first := func(out string) string {
+		t.Helper()
+		words := strings.Fields(out)
+		i := slices.Index(words, "with")
+		if i < 0 || i+1 >= len(words) {
+			t.Fatalf("no password in %q", out)
+		}
+		return words[i+1]
+	}
+	const owner, chosen = "ferry-lantern-osprey-47-quarterdeck", "anchor-velvet-52-pepper-rudder"
+	signIn(0, "signed in", "harbourmaster", owner)
+	password := first(run(0, "signs in for the first time", "", "operator", "add", "pilot", "--role", "auditor"))
+	run(0, "must change the password", "", "operator", "list")
+	head := strings.Fields(run(0, "are as they were written", "", "audit", "verify"))
+	run(0, "are as they were written", "", "audit", "verify", "--head", head[len(head)-1])
+	run(1, "lines are gone", "", "audit", "verify", "--head", strings.Repeat("0", 64))
+	if out := run(0, `"action":"sign in"`, "", "audit", "export", "--search", "sign in"); strings.Count(out, "\n") < 2 {
+		t.Errorf("exported is %q", out)
+	}
+	run(0, "(this one)", "", "session", "list", "--all")
+	token := strings.TrimSpace(run(0, "wi_", "", "token", "inventory", "--days", "3"))
+	if _, err := client.New(f.url, token).Overview(context.Background()); err != nil {
+		t.Errorf("the token does not open: %v", err)
+	}
+	run(1, "last owner", "", "operator", "change", "harbourmaster", "--role", "issuer")
+	run(1, "found nobody called", "", "operator", "change", "nobody", "--role", "issuer")
+
+	signIn(0, "signed in", "pilot", password)
+	run(1, "change it first", "", "gateway", "list")
+	run(2, "two new passwords differ", password+"\n"+chosen+"\n"+chosen+"s\n", "password")
+	run(0, "password is changed", password+"\n"+chosen+"\n"+chosen+"\n", "password")
+	run(0, "Norrvik", "", "gateway", "list")
+	run(1, "this wants the role issuer", "", "gateway", "change", "Norrvik", "--note", "x")
+	run(1, "this wants the role owner", "", "operator", "list")
+	run(1, "another code", "000000\n", "second-factor", "on")
+
+	signIn(0, "signed in", "harbourmaster", owner)
+	run(0, "shut out", "", "operator", "change", "pilot", "--disabled")
+	signIn(1, "name, password or code is wrong", "pilot", chosen)
+	made, err := f.svc.RecoverOperator(context.Background(), "harbourmaster")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := client.New(f.url, "").SignIn(context.Background(), "harbourmaster", secret.New(made.Password)); err != nil {
+		t.Errorf("after the recovery: %v", err)
+	}
+}

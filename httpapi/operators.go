@@ -1,0 +1,135 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/service"
+)
+
+type newOperatorInput struct {
+	Body struct {
+		Name string `json:"name" required:"true" maxLength:"200"`
+		Role string `json:"role" required:"true" doc:"owner, issuer or auditor" maxLength:"20"`
+	}
+}
+
+type operatorInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body struct {
+		Role     string `json:"role" required:"true" doc:"owner, issuer or auditor" maxLength:"20"`
+		Disabled bool   `json:"disabled" required:"false" doc:"It cannot sign in"`
+	}
+}
+
+type passwordInput struct {
+	Body struct {
+		Old      secret.Text `json:"old" required:"true" writeOnly:"true"`
+		Password secret.Text `json:"password" required:"true" writeOnly:"true" doc:"The new one"`
+	}
+}
+
+type codeInput struct {
+	Body struct {
+		Code string `json:"code" required:"true" maxLength:"10"`
+	}
+}
+
+type dropFactorInput struct {
+	Body struct {
+		Password secret.Text `json:"password" required:"true" writeOnly:"true"`
+	}
+}
+
+type sessionsInput struct {
+	All bool `query:"all" doc:"Those of all operators (owners only)"`
+}
+
+type tokenInput struct {
+	Body struct {
+		Name string `json:"name" required:"true" doc:"What the token is for" maxLength:"200"`
+		Role string `json:"role" required:"true" doc:"What it may do at the most" maxLength:"20"`
+		Days int    `json:"days" required:"true" doc:"Days until it ends"`
+	}
+}
+
+type headInput struct {
+	Head string `query:"head" doc:"A head that was noted before" maxLength:"64"`
+}
+
+// operators are the operations on who can sign in, and on one's own way of doing it.
+func (a *api) operators() {
+	const tag = "operators"
+	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List who can sign in (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[view.Page[view.Operator]], error) {
+		page, err := a.svc.Operators(ctx, in.query())
+		return &body[view.Page[view.Operator]]{page}, err
+	})
+	add := by(service.RoleOwner, operation(http.MethodPost, "/operators", "add-operator", "Add an operator, with a password for the first sign-in (owners only)", tag))
+	add.DefaultStatus = http.StatusCreated
+	handle(a, add, func(ctx context.Context, in *newOperatorInput) (*body[view.NewOperator], error) {
+		made, err := a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
+		return &body[view.NewOperator]{made}, err
+	})
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag)), func(ctx context.Context, in *operatorInput) (*body[view.Operator], error) {
+		row, err := a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
+		return &body[view.Operator]{row}, err
+	})
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag)), func(ctx context.Context, in *idInput) (*body[view.NewOperator], error) {
+		made, err := a.svc.ResetOperator(ctx, in.ID)
+		return &body[view.NewOperator]{made}, err
+	})
+	remove := by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag))
+	remove.DefaultStatus = http.StatusNoContent
+	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.RemoveOperator(ctx, in.ID) })
+	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Hold that the audit log is as it was written", "audit"), func(ctx context.Context, in *headInput) (*body[view.AuditProof], error) {
+		p, err := a.svc.VerifyAudit(ctx, in.Head)
+		return &body[view.AuditProof]{p}, err
+	})
+	a.own()
+}
+
+// own are the operations on one's own sign-in.
+func (a *api) own() {
+	const tag = "session"
+	password := ownOperation(http.MethodPut, "/password", "change-password", "Change your password; your other sessions end", tag)
+	password.DefaultStatus = http.StatusNoContent
+	handle(a, password, func(ctx context.Context, in *passwordInput) (*none, error) {
+		return nil, a.svc.ChangePassword(ctx, here(ctx), in.Body.Old, in.Body.Password)
+	})
+	anybody := func(method, path, id, summary string) huma.Operation {
+		return by(service.RoleAuditor, operation(method, path, id, summary, tag))
+	}
+	handle(a, anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"), func(ctx context.Context, _ *none) (*body[view.Factor], error) {
+		f, err := a.svc.OfferFactor(ctx, here(ctx))
+		return &body[view.Factor]{f}, err
+	})
+	confirm := anybody(http.MethodPut, "/second-factor", "confirm-factor", "Have the second factor that was offered count")
+	confirm.DefaultStatus = http.StatusNoContent
+	handle(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
+		return nil, a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
+	})
+	drop := anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Take your second factor away")
+	drop.DefaultStatus = http.StatusNoContent
+	handle(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
+		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
+	})
+	handle(a, anybody(http.MethodGet, "/sessions", "list-sessions", "List your open sessions and tokens"), func(ctx context.Context, in *sessionsInput) (*body[view.Items[view.Session]], error) {
+		list, err := a.svc.Sessions(ctx, here(ctx), in.All)
+		return &body[view.Items[view.Session]]{view.Items[view.Session]{Items: list}}, err
+	})
+	end := anybody(http.MethodDelete, "/sessions/{id}", "end-session", "End a session or token")
+	end.DefaultStatus = http.StatusNoContent
+	handle(a, end, func(ctx context.Context, in *idInput) (*none, error) {
+		return nil, a.svc.EndSession(ctx, here(ctx), in.ID)
+	})
+	add := anybody(http.MethodPost, "/tokens", "add-token", "Make a token for a program; it is shown once")
+	add.DefaultStatus = http.StatusCreated
+	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[view.NewToken], error) {
+		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days)
+		return &body[view.NewToken]{made}, err
+	})
+}
