@@ -83,6 +83,8 @@ func TestPages(t *testing.T) {
 		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "vouches for itself"},
 		{"authorities", "/authorities", "Authorities", "Skerry Line network office"},
 		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "those of the last seven days"},
+		{"operators", "/operators", "Operators", "harbourmaster"},
+		{"me", "/me", "Your sign-in", "this one"},
 		{"mail", "/mail", "Mail", "No letter was sent yet"},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},

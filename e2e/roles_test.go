@@ -8,6 +8,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/pquerna/otp/totp"
 
 	"wardicon/client"
 	"wardicon/core/secret"
@@ -172,4 +175,69 @@ func TestOperatorCommands(t *testing.T) {
 	if _, err := client.New(f.url, "").SignIn(context.Background(), "harbourmaster", secret.New(made.Password)); err != nil {
 		t.Errorf("after the recovery: %v", err)
 	}
+}
+
+// TestOperatorPages adds an operator on its page, who then signs in, must choose a password, sees less, and sets
+// a second factor up.
+func TestOperatorPages(t *testing.T) {
+	_, b := signedInTab(t)
+	const chosen = "anchor-velvet-52-pepper-rudder"
+	b.goTo("/operators", "Operators")
+	b.press("Add an operator")
+	b.press("Add")
+	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('1 to 64 characters'))`)
+	b.fill("Name", "pilot")
+	b.press("Add")
+	b.see("signs in for the first time")
+	first := eval[string](b, `document.querySelector('.finding .mono').textContent`)
+	b.accessible("an operator that was added")
+	b.press("Change…")
+	b.see("New first password")
+	b.accessible("changing an operator")
+	b.goTo("/log", "Audit log")
+	b.press("Hold it against its chain")
+	b.see("are as they were written")
+	b.press("Sign out")
+	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
+	signIn := func(password string) {
+		t.Helper()
+		b.fill("Name", "pilot")
+		b.fill("Password", password)
+		b.press("Sign in")
+	}
+	signIn(first)
+	b.see("Somebody else chose your password.")
+	b.accessible("a password to be changed")
+	b.fill("Password until now", first)
+	for _, label := range []string{"New password", "The same again"} {
+		b.fill(label, chosen)
+	}
+	b.press("Change it")
+	b.see("Most in need of you")
+	if eval[bool](b, `[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`) {
+		t.Error("an issuer is led to the operators")
+	}
+	b.goTo("/me", "Your sign-in")
+	b.press("Set it up")
+	b.see("Scan this with your app")
+	key := eval[string](b, `document.querySelector('section .mono.mt-2').textContent`)
+	b.accessible("a second factor on its way")
+	b.shot("second-factor")
+	code := func(off time.Duration) string {
+		t.Helper()
+		v, err := totp.GenerateCode(key, time.Now().Add(off))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	b.fill("Code that the app shows now", code(0))
+	b.press("Switch it on")
+	b.see("A code is asked for from now on.")
+	b.press("Sign out")
+	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
+	signIn(chosen)
+	b.fill("Code of the second factor", code(30*time.Second))
+	b.press("Sign in")
+	b.see("Most in need of you")
 }

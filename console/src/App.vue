@@ -11,6 +11,7 @@ import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconCertificates from '~icons/bi/patch-check'
 import IconAuthorities from '~icons/bi/shield-lock'
 import IconMail from '~icons/bi/envelope'
+import IconOperators from '~icons/bi/person-badge'
 import IconFindings from '~icons/bi/clipboard-pulse'
 import IconCheck from '~icons/bi/file-earmark-check'
 import IconRules from '~icons/bi/list-check'
@@ -26,7 +27,7 @@ const route = useRoute()
 const router = useRouter()
 const open = ref(false)
 
-const links = [
+const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner' }[] = [
   { to: '/', text: 'Overview', icon: IconOverview },
   { to: '/gateways', text: 'Gateways', icon: IconGateway },
   { to: '/people', text: 'People', icon: IconPeople },
@@ -40,9 +41,11 @@ const links = [
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/log', text: 'Audit log', icon: IconLog },
+  { to: '/operators', text: 'Operators', icon: IconOperators, role: 'owner' as const },
   { to: '/mail', text: 'Mail', icon: IconMail },
   { to: '/organisation', text: 'Organisation', icon: IconOrganisation },
 ]
+const shown = computed(() => links.filter((l) => !l.role || session.may(l.role)))
 const here = computed(() => '/' + (route.path.split('/')[1] ?? ''))
 
 const dark = ref(
@@ -72,7 +75,7 @@ async function leave() {
       <div class="brand"><img src="/favicon.svg" alt="" /> Wardicon</div>
       <button class="menu-button" type="button" :aria-expanded="open" @click="open = !open"><IconMenu /> Menu</button>
       <RouterLink
-        v-for="l in links"
+        v-for="l in shown"
         :key="l.to"
         :to="l.to"
         :class="{ here: here === l.to }"
@@ -80,7 +83,9 @@ async function leave() {
         ><component :is="l.icon" aria-hidden="true" /> {{ l.text }}</RouterLink
       >
       <div class="foot">
-        <div class="who">{{ session.operator.name }}, {{ session.operator.role }}</div>
+        <RouterLink class="who" to="/me" :aria-current="here === '/me' ? 'page' : undefined"
+          >{{ session.operator.name }}, {{ session.operator.role }}</RouterLink
+        >
         <button type="button" @click="turn">
           <IconTheme aria-hidden="true" /> {{ dark ? 'Light' : 'Dark' }} colours
         </button>

@@ -26,6 +26,8 @@ export const router = createRouter({
     { path: '/findings', component: () => import('./pages/Findings.vue') },
     { path: '/check', component: () => import('./pages/Check.vue') },
     { path: '/rules', component: () => import('./pages/Rules.vue') },
+    { path: '/operators', component: () => import('./pages/Operators.vue') },
+    { path: '/me', component: () => import('./pages/Me.vue') },
     { path: '/log', component: () => import('./pages/Log.vue') },
     { path: '/organisation', component: () => import('./pages/Organisation.vue') },
     { path: '/:rest(.*)', component: () => import('./pages/Missing.vue') },
@@ -37,6 +39,8 @@ router.beforeEach(async (to) => {
   const session = useSession()
   if (!session.known) await session.find()
   if (!session.operator && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
+  // Somebody else has chosen the password: nothing but changing it is allowed.
+  if (session.operator?.must_change && to.path !== '/me') return '/me'
   return true
 })
 

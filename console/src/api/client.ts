@@ -12,12 +12,20 @@ export const api = createClient<paths>({ baseUrl: '/' })
 /** An error of the service, with the fields at fault by JSON pointer. */
 export class ServiceError extends Error {
   readonly status: number
+  readonly kind: string // of the problem, such as code-wanted
   readonly fields: Record<string, string>
   readonly findings: Finding[]
 
-  constructor(status: number, detail: string, errors: Schemas['FieldProblem'][] = [], findings: Finding[] = []) {
+  constructor(
+    status: number,
+    detail: string,
+    errors: Schemas['FieldProblem'][] = [],
+    findings: Finding[] = [],
+    kind = '',
+  ) {
     super(detail)
     this.status = status
+    this.kind = kind
     this.findings = findings
     this.fields = {}
     for (const e of errors) {
@@ -45,12 +53,14 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.response.ok) return answer.data as T
   const p = (answer.error ?? {}) as Partial<Schemas['Problem']>
-  if (answer.response.status === 401) onSignedOut()
+  const kind = p.type?.split(':').pop() ?? ''
+  if (answer.response.status === 401 && kind !== 'code-wanted') onSignedOut()
   throw new ServiceError(
     answer.response.status,
     p.detail ?? `The service answered ${answer.response.status}.`,
     p.errors ?? [],
     p.findings ?? [],
+    kind,
   )
 }
 

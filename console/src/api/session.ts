@@ -4,6 +4,9 @@ import { api, ask, type Schemas, ServiceError } from './client'
 /** Who is signed in, and what the console has to do first. */
 export const useSession = defineStore('session', {
   state: () => ({ operator: null as Schemas['Operator'] | null, setUp: false, version: '', known: false }),
+  getters: {
+    may: (s) => (role: 'issuer' | 'owner') => s.operator?.role === 'owner' || s.operator?.role === role,
+  },
   actions: {
     async find() {
       const start = await ask(api.GET('/api/v1/start'))
@@ -17,8 +20,9 @@ export const useSession = defineStore('session', {
       }
       this.known = true
     },
-    async signIn(name: string, password: string) {
-      this.operator = (await ask(api.POST('/api/v1/session', { body: { name, password, kind: 'cookie' } }))).operator
+    async signIn(name: string, password: string, code = '') {
+      const body = { name, password, code, kind: 'cookie' as const }
+      this.operator = (await ask(api.POST('/api/v1/session', { body }))).operator
     },
     async signOut() {
       await ask(api.DELETE('/api/v1/session'))

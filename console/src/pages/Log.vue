@@ -1,6 +1,8 @@
 <script setup lang="ts">
-import { api, ask, type ListQuery } from '../api/client'
+import { ref } from 'vue'
+import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
+import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 
 const columns = [
@@ -14,11 +16,30 @@ async function load(query: ListQuery) {
   const page = await ask(api.GET('/api/v1/audit', { params: { query: { ...query, sort: undefined } } }))
   return { total: page.total, items: page.items.map((d) => ({ ...d, id: String(d.seq) })) }
 }
+const proof = ref<Schemas['AuditProof']>()
+const broken = ref('')
+async function verify() {
+  try {
+    proof.value = await ask(api.GET('/api/v1/audit-proof'))
+  } catch (e) {
+    broken.value = (e as Error).message
+  }
+}
 </script>
 
 <template>
-  <PageHead title="Audit log" />
+  <PageHead title="Audit log">
+    <BButton size="sm" variant="outline-secondary" @click="verify">Hold it against its chain</BButton>
+  </PageHead>
   <p class="soft">Who did and saw what, newest first. Its lines can be neither changed nor removed.</p>
+  <Notice :text="broken" />
+  <p v-if="proof" class="finding" :class="proof.sound ? 'advice' : 'blocker'" role="status">
+    <template v-if="proof.sound"
+      >{{ proof.lines }} lines are as they were written. Note this head elsewhere, to notice lines that are cut off at
+      the end: <span class="mono">{{ proof.head }}</span></template
+    >
+    <template v-else>Line {{ proof.first }} is not as it was written, or lacks the one before it.</template>
+  </p>
   <ListTable noun="lines" :columns="columns" :load="load" first="at">
     <template #cell="{ row, column }">
       <span v-if="column === 'at'" class="text-nowrap">{{ new Date(row.at).toLocaleString() }}</span>

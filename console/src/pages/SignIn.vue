@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
+import { ServiceError } from '../api/client'
 import { useSession } from '../api/session'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
@@ -10,8 +11,9 @@ import { useForm } from '../parts/useForm'
 const session = useSession()
 const route = useRoute()
 const router = useRouter()
-const { draft, errors, wrong, busy, run } = useForm({ code: '', name: '', password: '' })
+const { draft, errors, wrong, busy, run } = useForm({ code: '', name: '', password: '', factor: '' })
 const again = ref('')
+const wanted = ref(false) // a code of the second factor
 
 async function go() {
   const ok = await run(async () => {
@@ -19,9 +21,19 @@ async function go() {
       if (draft.password !== again.value) throw new Error('The two passwords differ.')
       await session.makeOwner(draft.code, draft.name, draft.password)
     }
-    await session.signIn(draft.name, draft.password)
+    try {
+      await session.signIn(draft.name, draft.password, draft.factor)
+    } catch (e) {
+      if (e instanceof ServiceError && e.kind === 'code-wanted' && !wanted.value) {
+        wanted.value = true
+        return
+      }
+      throw e
+    }
   })
-  if (ok) await router.push(typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/')
+  if (!ok || !session.operator) return
+  if (session.operator.must_change) await router.push('/me')
+  else await router.push(typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/')
 }
 </script>
 
@@ -50,6 +62,15 @@ async function go() {
           pointer="/password"
           :errors="errors"
           :help="session.setUp ? 'At least 15 characters. Four or five unrelated words are easy to remember.' : ''"
+          required
+        />
+        <Field
+          v-if="wanted"
+          v-model="draft.factor"
+          label="Code of the second factor"
+          pointer="/code"
+          :errors="errors"
+          help="The six digits that your app shows now."
           required
         />
         <Field v-if="session.setUp" v-model="again" kind="secret" label="Password once more" required />

@@ -1,0 +1,205 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { useRouter } from 'vue-router'
+import { api, ask, type Schemas } from '../api/client'
+import { useSession } from '../api/session'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import { roles } from '../parts/roles'
+import { useForm } from '../parts/useForm'
+
+const session = useSession()
+const router = useRouter()
+const must = ref(session.operator?.must_change ?? false)
+const password = useForm({ old: '', password: '', again: '' })
+const factor = useForm({ code: '', password: '' })
+const token = useForm({ name: '', role: 'auditor', days: 90 })
+const offered = ref<Schemas['Factor']>()
+const made = ref<Schemas['NewToken']>()
+const sessions = ref<Schemas['Session'][]>([])
+const ending = useForm({})
+
+async function look() {
+  if (must.value) return
+  sessions.value = (await ask(api.GET('/api/v1/sessions'))).items
+}
+onMounted(() => ending.run(look, ''))
+async function change() {
+  const ok = await password.run(async () => {
+    if (password.draft.password !== password.draft.again) throw new Error('The two new passwords differ.')
+    const body = { old: password.draft.old, password: password.draft.password }
+    await ask(api.PUT('/api/v1/password', { body: body as unknown as Schemas['PasswordInputBody'] }))
+    password.fill({ old: '', password: '', again: '' })
+    await session.find()
+  }, 'Changed. Your other sessions have ended.')
+  if (ok && must.value) {
+    must.value = false
+    await router.push('/')
+  }
+}
+async function offer() {
+  await factor.run(async () => {
+    offered.value = await ask(api.POST('/api/v1/second-factor'))
+  }, '')
+}
+async function confirm() {
+  await factor.run(async () => {
+    await ask(api.PUT('/api/v1/second-factor', { body: { code: factor.draft.code.trim() } }))
+    offered.value = undefined
+    factor.draft.code = ''
+    await session.find()
+    await look()
+  }, 'A code is asked for from now on.')
+}
+async function drop() {
+  await factor.run(async () => {
+    const body = { password: factor.draft.password } as unknown as Schemas['DropFactorInputBody']
+    await ask(api.POST('/api/v1/second-factor/drop', { body }))
+    factor.draft.password = ''
+    await session.find()
+  }, 'Only the password is asked for from now on.')
+}
+async function addToken() {
+  await token.run(async () => {
+    const { name, role, days } = token.draft
+    made.value = await ask(api.POST('/api/v1/tokens', { body: { name, role, days: Number(days) } }))
+    token.draft.name = ''
+    await look()
+  }, '')
+}
+async function end(id: string) {
+  await ending.run(async () => {
+    await ask(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } }))
+    await look()
+  }, 'Ended.')
+}
+const what = (s: Schemas['Session']) => (s.name ? `token ${s.name}` : s.kind === 'cookie' ? 'console' : 'command line')
+const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
+</script>
+
+<template>
+  <PageHead title="Your sign-in" />
+  <p v-if="must" class="finding warning">Somebody else chose your password. Choose your own, and everything opens.</p>
+  <div class="columns">
+    <form class="panel mb-4" novalidate @submit.prevent="change">
+      <h2>Password</h2>
+      <Field
+        v-model="password.draft.old"
+        kind="secret"
+        label="Password until now"
+        pointer="/old"
+        :errors="password.errors.value"
+      />
+      <Field
+        v-model="password.draft.password"
+        kind="secret"
+        label="New password"
+        pointer="/password"
+        :errors="password.errors.value"
+        help="At least 15 characters. Four or five unrelated words are easy to remember."
+      />
+      <Field v-model="password.draft.again" kind="secret" label="The same again" />
+      <Notice :text="password.wrong.value" /><Notice :text="password.done.value" kind="done" />
+      <BButton type="submit" variant="primary" :disabled="password.busy.value">Change it</BButton>
+    </form>
+    <section v-if="!must" class="panel mb-4" aria-labelledby="factor">
+      <h2 id="factor">Second factor</h2>
+      <template v-if="session.operator?.second_factor">
+        <p>A code of your app is asked for beside the password.</p>
+        <form novalidate @submit.prevent="drop">
+          <Field
+            v-model="factor.draft.password"
+            kind="secret"
+            label="Password, to take it away"
+            pointer="/password"
+            :errors="factor.errors.value"
+          />
+          <BButton type="submit" size="sm" variant="outline-danger" :disabled="factor.busy.value">Take it away</BButton>
+        </form>
+      </template>
+      <form v-else-if="offered" novalidate @submit.prevent="confirm">
+        <p>Scan this with your app, or type the key.</p>
+        <img :src="`data:image/png;base64,${offered.picture}`" alt="QR code of the key" width="200" height="200" />
+        <p class="mono mt-2">{{ offered.key }}</p>
+        <Field
+          v-model="factor.draft.code"
+          label="Code that the app shows now"
+          pointer="/code"
+          :errors="factor.errors.value"
+        />
+        <BButton type="submit" variant="primary" :disabled="factor.busy.value">Switch it on</BButton>
+      </form>
+      <template v-else>
+        <p class="soft">A code that changes every thirty seconds, from an app on your phone.</p>
+        <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer">Set it up</BButton>
+      </template>
+      <div class="mt-2"><Notice :text="factor.wrong.value" /><Notice :text="factor.done.value" kind="done" /></div>
+    </section>
+  </div>
+  <template v-if="!must">
+    <section class="panel mb-4" aria-labelledby="sessions">
+      <h2 id="sessions">What is signed in as you</h2>
+      <table class="grid-table stack">
+        <thead>
+          <tr>
+            <th scope="col">What</th>
+            <th scope="col">Role</th>
+            <th scope="col">From</th>
+            <th scope="col">Opened</th>
+            <th scope="col">Used</th>
+            <th scope="col">Ends</th>
+            <th scope="col"><span class="visually-hidden">What to do</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="s in sessions" :key="s.id">
+            <td>{{ what(s) }}</td>
+            <td data-label="Role">{{ s.role }}</td>
+            <td data-label="From" class="mono">{{ s.origin }}</td>
+            <td data-label="Opened">{{ time(s.created) }}</td>
+            <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
+            <td data-label="Ends">{{ time(s.expires) }}</td>
+            <td>
+              <span v-if="s.current" class="tag fine">this one</span>
+              <BButton v-else size="sm" variant="outline-danger" @click="end(s.id)">End</BButton>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <div class="mt-2"><Notice :text="ending.wrong.value" /><Notice :text="ending.done.value" kind="done" /></div>
+    </section>
+    <form class="panel" novalidate @submit.prevent="addToken">
+      <h2>A token for a program</h2>
+      <div class="columns">
+        <Field
+          v-model="token.draft.name"
+          label="What it is for"
+          pointer="/name"
+          :errors="token.errors.value"
+          required
+        />
+        <Field
+          v-model="token.draft.role"
+          kind="choice"
+          label="What it may do at the most"
+          pointer="/role"
+          :errors="token.errors.value"
+          :choices="roles"
+        />
+        <Field
+          v-model="token.draft.days"
+          kind="number"
+          label="Days until it ends"
+          pointer="/days"
+          :errors="token.errors.value"
+        />
+      </div>
+      <Notice :text="token.wrong.value" />
+      <p v-if="made" class="finding advice" role="status">
+        <span class="mono">{{ made.bearer }}</span> is shown this once. Send it as “Authorization: Bearer …”.
+      </p>
+      <BButton type="submit" variant="outline-secondary" :disabled="token.busy.value">Make it</BButton>
+    </form>
+  </template>
+</template>

@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import OperatorRow from '../parts/OperatorRow.vue'
+import PageHead from '../parts/PageHead.vue'
+import { roles } from '../parts/roles'
+import { useForm } from '../parts/useForm'
+
+const operators = ref<Schemas['Operator'][]>([])
+const made = ref<Schemas['NewOperator']>()
+const adding = ref(false)
+const { draft, errors, wrong, busy, run } = useForm({ name: '', role: 'issuer' })
+
+async function look() {
+  operators.value = (await ask(api.GET('/api/v1/operators', { params: { query: { limit: 200 } } }))).items
+}
+onMounted(() => run(look, ''))
+async function add() {
+  await run(async () => {
+    made.value = await ask(api.POST('/api/v1/operators', { body: draft }))
+    adding.value = false
+    draft.name = ''
+    await look()
+  }, '')
+}
+</script>
+
+<template>
+  <PageHead title="Operators">
+    <BButton v-if="!adding" variant="primary" size="sm" @click="adding = true">Add an operator</BButton>
+  </PageHead>
+  <p class="soft">
+    An auditor looks, and sees no secrets. An issuer does the daily work. An owner decides who the others are, on
+    authorities, on signing, on mail and on how severe rules are.
+  </p>
+  <form v-if="adding" class="panel mb-4" novalidate @submit.prevent="add">
+    <div class="columns">
+      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+      <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
+    </div>
+    <BButton type="submit" variant="primary" :disabled="busy">Add</BButton>
+    <BButton type="button" variant="link" @click="adding = false">Cancel</BButton>
+  </form>
+  <Notice :text="wrong" />
+  <div v-if="made" class="finding advice mb-4" role="status">
+    <strong>{{ made.operator.name }}</strong> signs in for the first time with
+    <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown again.
+    <button type="button" class="linklike" @click="made = undefined">Hide it</button>
+  </div>
+  <section class="panel" aria-labelledby="who">
+    <h2 id="who" class="visually-hidden">Who can sign in</h2>
+    <table class="grid-table stack">
+      <thead>
+        <tr>
+          <th scope="col">Name</th>
+          <th scope="col">Role</th>
+          <th scope="col">State</th>
+          <th scope="col">Second factor</th>
+          <th scope="col">Last here</th>
+          <th scope="col"><span class="visually-hidden">What to do</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <OperatorRow
+          v-for="o in operators"
+          :key="o.id"
+          :operator="o"
+          @changed="look"
+          @reset="(n) => ((made = n), look())"
+        />
+      </tbody>
+    </table>
+  </section>
+</template>

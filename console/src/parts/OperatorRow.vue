@@ -1,0 +1,69 @@
+<script setup lang="ts">
+// One operator in the list: another role, shut out or let in, a new first password, gone.
+import { ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from './Field.vue'
+import Notice from './Notice.vue'
+import RemoveButton from './RemoveButton.vue'
+import { roles } from './roles'
+import { useForm } from './useForm'
+
+const props = defineProps<{ operator: Schemas['Operator'] }>()
+const emit = defineEmits<{ changed: []; reset: [Schemas['NewOperator']] }>()
+const changing = ref(false)
+const { draft, errors, wrong, busy, run } = useForm({ role: props.operator.role as string, disabled: false })
+const params = { path: { id: props.operator.id } }
+
+function begin() {
+  draft.role = props.operator.role
+  draft.disabled = props.operator.disabled
+  changing.value = true
+}
+async function save() {
+  await run(async () => {
+    await ask(api.PUT('/api/v1/operators/{id}', { params, body: draft }))
+    changing.value = false
+    emit('changed')
+  }, '')
+}
+async function reset() {
+  await run(async () => {
+    emit('reset', await ask(api.POST('/api/v1/operators/{id}/reset', { params })))
+    changing.value = false
+  }, '')
+}
+const remove = () => ask(api.DELETE('/api/v1/operators/{id}', { params }))
+const state = (o: Schemas['Operator']) =>
+  o.disabled ? 'shut out' : o.must_change ? 'must change the password' : 'can sign in'
+const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
+</script>
+
+<template>
+  <tr>
+    <td>{{ operator.name }}</td>
+    <td data-label="Role">{{ operator.role }}</td>
+    <td data-label="State">{{ state(operator) }}</td>
+    <td data-label="Second factor">{{ operator.second_factor ? 'on' : 'off' }}</td>
+    <td data-label="Last here">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
+    <td>
+      <BButton size="sm" variant="outline-secondary" :aria-label="`Change ${operator.name}`" @click="begin"
+        >Change…</BButton
+      >
+      <BModal v-model="changing" :title="`Change ${operator.name}`" title-tag="h2" no-footer lazy teleport-to="body">
+        <form novalidate @submit.prevent="save">
+          <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
+          <Field v-model="draft.disabled" kind="check" label="Shut out: cannot sign in" />
+          <p class="soft small">Sessions and tokens of {{ operator.name }} end.</p>
+          <Notice :text="wrong" />
+          <div class="d-flex flex-wrap gap-2 mt-3">
+            <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+            <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset"
+              >New first password</BButton
+            >
+            <RemoveButton noun="operator" :name="operator.name" :remove="remove" @removed="emit('changed')" />
+          </div>
+        </form>
+      </BModal>
+    </td>
+  </tr>
+</template>
