@@ -42,6 +42,7 @@ type host struct {
 	data, listen, metrics   string
 	keyFile, passphraseFile string
 	cert, certKey           string
+	selfNames               []string
 	logForm                 string
 }
 
@@ -165,10 +166,13 @@ func (a *app) serve() *cobra.Command {
 it makes the master key and asks for the owner's password; without a terminal it
 writes a set-up code into the data folder, which the console asks for.
 
-Without TLS it listens on loopback only. Back the data folder up together with the
+Without TLS it listens on loopback only. Bring a certificate, or have one made for a first start
+with --tls-self: its fingerprint stands in the log, and "wardicon sign-in --authority" takes the
+file tls-certificate.pem of the data folder. Back the data folder up together with the
 master key, and keep the two copies apart.`,
 		Example: `  wardicon serve --data /var/lib/wardicon
-  wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem`,
+  wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem
+  wardicon serve --data /var/lib/wardicon --listen :443 --tls-self vpn.skerryline.example,192.0.2.10`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			log, err := h.logger(a.Err)
 			if err != nil {
@@ -180,6 +184,9 @@ master key, and keep the two copies apart.`,
 				return err
 			}
 			err = a.firstStart(ctx, svc, h.data)
+			if err == nil && len(h.selfNames) > 0 {
+				err = h.selfMade(log)
+			}
 			if err == nil {
 				err = h.run(ctx, svc, log, func(address string) {
 					log.Info("listening", "address", address, "data", h.data, "version", Version)
@@ -194,7 +201,9 @@ master key, and keep the two copies apart.`,
 	cmd.Flags().StringVar(&h.cert, "tls-cert", "", "certificate chain, PEM")
 	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "its private key, PEM")
 	cmd.Flags().StringVar(&h.logForm, "log", "text", "form of the log: text or json")
+	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
+	cmd.MarkFlagsMutuallyExclusive("tls-cert", "tls-self")
 	return cmd
 }
 

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/term"
 
 	"wardicon/client"
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/view"
 )
@@ -27,6 +28,8 @@ const defaultService = "http://127.0.0.1:7480"
 type remembered struct {
 	Service string `json:"service"`
 	Token   string `json:"token"`
+
+	Authority string `json:"authority,omitempty"` // that vouches for the service, PEM; empty believes those of the system
 }
 
 func (a *app) rememberedFile() (string, error) {
@@ -68,6 +71,9 @@ func (a *app) connection() remembered {
 // with runs a command that needs the service.
 func (a *app) with(cmd *cobra.Command, do func(context.Context, *client.Client) error) error {
 	r := a.connection()
+	if r.Authority != "" {
+		return do(cmd.Context(), client.Trusting(r.Service, r.Token, r.Authority))
+	}
 	return do(cmd.Context(), client.New(r.Service, r.Token))
 }
 
@@ -153,7 +159,7 @@ func (a *app) session() []*cobra.Command {
 }
 
 func (a *app) signIn() *cobra.Command {
-	var name, file, code string
+	var name, file, code, authority string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in to a service", Args: exactly(),
 		Long: `Signs in and remembers the session for later commands, readable by you alone
@@ -165,6 +171,18 @@ for, or read from a file; it never stands on the command line.`,
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if name == "" {
 					return usage("--name: found nothing, expected the name to sign in with")
+				}
+				at := a.connection()
+				if authority != "" {
+					text, err := a.read(authority)
+					if err != nil {
+						return err
+					}
+					if _, err := pki.Certificates(string(text)); err != nil {
+						return usage("--authority: %v", err)
+					}
+					at.Authority = string(text)
+					c = client.Trusting(at.Service, "", at.Authority)
 				}
 				var password secret.Text
 				var err error
@@ -190,7 +208,7 @@ for, or read from a file; it never stands on the command line.`,
 				if err != nil {
 					return err
 				}
-				if err := a.remember(remembered{a.connection().Service, s.Token}); err != nil {
+				if err := a.remember(remembered{at.Service, s.Token, at.Authority}); err != nil {
 					return err
 				}
 				a.say("signed in to %s as %s until %s", a.connection().Service, s.Operator.Name, s.Expires.Local().Format("2006-01-02 15:04"))
@@ -200,6 +218,7 @@ for, or read from a file; it never stands on the command line.`,
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name to sign in with")
 	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	cmd.Flags().StringVar(&authority, "authority", "", "file with the authority of the service's certificate, PEM; it is remembered (those of the system)")
 	cmd.Flags().StringVar(&code, "code", "", "code of the second factor (asked for where it is wanted)")
 	return cmd
 }

@@ -85,6 +85,27 @@ var forIKE = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}
 // serialBits makes serial numbers of at most 20 octets (RFC 5280 §4.1.2.2).
 const serialBits = 159
 
+// SelfMade makes a certificate that vouches for itself and is no authority, for a service that has no other yet.
+func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate, error) {
+	for _, n := range w.Names {
+		if !validName(n) {
+			return nil, &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
+		}
+	}
+	serial, err := newSerial(random)
+	if err != nil {
+		return nil, err
+	}
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: w.Name}, NotBefore: w.From.UTC(), NotAfter: w.To.UTC(), BasicConstraintsValid: true}
+	w.names(t)
+	w.usage(t, key.Public())
+	der, err := x509.CreateCertificate(random, t, t, key.Public(), key)
+	if err != nil {
+		return nil, fmt.Errorf("the certificate cannot be signed: %w", err)
+	}
+	return x509.ParseCertificate(der)
+}
+
 // Issue makes a certificate for a public key. It refuses what the issuer may not vouch for.
 func Issue(random io.Reader, by Issuer, public crypto.PublicKey, w Wanted) (*x509.Certificate, error) {
 	if err := w.check(by); err != nil {

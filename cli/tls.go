@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+)
+
+// Files of a certificate that the service made for itself.
+const (
+	ownCertificate = "tls-certificate.pem"
+	ownKey         = "tls-key.pem"
+)
+
+// ownRenewal is how long ahead of its end a certificate of one's own is made anew.
+const ownRenewal = 30 * 24 * time.Hour
+
+// selfMade gives the service a certificate that it makes itself, for a first start: whoever connects holds its
+// fingerprint against the one in the log, or takes the certificate from the data folder as authority.
+func (h *host) selfMade(log *slog.Logger) error {
+	certificate, key := filepath.Join(h.data, ownCertificate), filepath.Join(h.data, ownKey)
+	c, err := ownStill(certificate, key, h.selfNames)
+	if err == nil && c == nil {
+		c, err = makeOwn(certificate, key, h.selfNames)
+	}
+	if err != nil {
+		return fmt.Errorf("--tls-self: %w", err)
+	}
+	h.cert, h.certKey = certificate, key
+	log.Info("self-made certificate", "file", certificate, "names", h.selfNames, "ends", c.NotAfter.Format(time.DateOnly), "sha256", fmt.Sprintf("%x", sha256.Sum256(c.Raw)))
+	return nil
+}
+
+// ownStill is the certificate that was made before, where it still does.
+func ownStill(certificate, key string, names []string) (*x509.Certificate, error) {
+	text, err := os.ReadFile(certificate)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	private, err := os.ReadFile(key)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := pki.Pair(string(text), secret.New(string(private)))
+	if err != nil {
+		return nil, err
+	}
+	if time.Until(pair.Leaf.NotAfter) < ownRenewal || slices.ContainsFunc(names, func(n string) bool { return !pki.Covers(pair.Leaf, n) }) {
+		return nil, nil
+	}
+	return pair.Leaf, nil
+}
+
+// makeOwn makes a certificate that vouches for itself, and names what it is reached by.
+func makeOwn(certificate, key string, names []string) (*x509.Certificate, error) {
+	private, err := pki.NewKey(rand.Reader, pki.P256)
+	if err != nil {
+		return nil, err
+	}
+	from := time.Now().Truncate(time.Second)
+	c, err := pki.SelfMade(rand.Reader, private, pki.Wanted{Name: names[0], Usage: pki.ForServer, Names: names, From: from.Add(-time.Hour), To: from.AddDate(1, 0, 0)})
+	if err != nil {
+		return nil, err
+	}
+	text, err := pki.KeyPEM(private)
+	if err != nil {
+		return nil, err
+	}
+	// The key first: a certificate without its key would not start again.
+	for _, f := range []struct{ name, content string }{{key, text.Reveal()}, {certificate, pki.Bundle(c)}} {
+		if err := os.WriteFile(f.name+".new", []byte(f.content), 0o600); err != nil {
+			return nil, err
+		}
+		if err := os.Rename(f.name+".new", f.name); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
+}
