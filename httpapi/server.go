@@ -64,6 +64,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		_, _ = w.Write([]byte("ready\n"))
 	})
 	r.Get("/lists/{name}", a.revocationList)
+	r.Route("/h/{token}", a.recipient)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
 	}
@@ -113,6 +114,7 @@ func (a *api) describe(r chi.Router) {
 	a.signer()
 	a.mail()
 	a.operators()
+	a.handovers()
 	a.facts()
 }
 

@@ -1,0 +1,126 @@
+package e2e
+
+import (
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// TestHandoverPages gives a parcel to a person: link and passcode on the command line, the page without scripts,
+// the files; nothing secret in the log.
+func TestHandoverPages(t *testing.T) {
+	f := start(t, true)
+	run := func(code int, want string, args ...string) string {
+		t.Helper()
+		got, out, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", args...)
+		if got != code || !strings.Contains(out+errs, want) {
+			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+		}
+		return out
+	}
+	run(0, "signed in", "sign-in", "--name", "harbourmaster", "--password-file", "-")
+	run(1, "build it first", "handover", "make", "Planner Mac 1/Norrvik")
+	run(0, ".mobileconfig", "build", "Planner Mac 1/Norrvik", "--to", t.TempDir()+"/mac")
+	words := strings.Fields(run(0, "Tell the passcode another way", "handover", "make", "Planner Mac 1/Norrvik", "--openings", "2"))
+	link, passcode, id := words[1], words[3], strings.Trim(words[len(words)-9], "().")
+	run(0, "made", "handover", "list", "--filter", "state=made")
+
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	browser := &http.Client{Jar: jar}
+	ask := func(method, address, body, agent string) (int, string, http.Header) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), method, address, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("User-Agent", agent)
+		if body != "" {
+			req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
+		}
+		answer, err := browser.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = answer.Body.Close() }()
+		text, err := io.ReadAll(answer.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return answer.StatusCode, string(text), answer.Header
+	}
+	const mac, windows = "Mozilla/5.0 (Macintosh; Intel Mac OS X 10_15_7)", "Mozilla/5.0 (Windows NT 10.0; Win64; x64)"
+	status, page, header := ask("GET", link, "", mac)
+	if status != 200 || !strings.Contains(page, "Passcode") || len(page) > 60<<10 || strings.Contains(page, "<script") || strings.Contains(page, "Planner") {
+		t.Errorf("%d: %s", status, page)
+	}
+	for name, want := range map[string]string{"Cache-Control": "no-store", "Referrer-Policy": "no-referrer", "X-Robots-Tag": "noindex, nofollow", "Content-Security-Policy": "default-src 'none'"} {
+		if got := header.Get(name); !strings.HasPrefix(got, want) {
+			t.Errorf("%s is %q", name, got)
+		}
+	}
+	if status, page, _ := ask("POST", link, "passcode=abcde-fghij-kmnpq", mac); status != 403 || !strings.Contains(page, "That is not the passcode") {
+		t.Errorf("%d: %s", status, page)
+	}
+	status, page, _ = ask("POST", link, url.Values{"passcode": {" " + strings.ToUpper(passcode)}}.Encode(), windows)
+	if status != 200 || !strings.Contains(page, "Planner Mac 1") || !strings.Contains(page, "You seem to be on <strong>Windows</strong>") {
+		t.Errorf("%d: %s", status, page)
+	}
+	if _, page, _ = ask("GET", link, "", mac); strings.Contains(page, "You seem to be") || !strings.Contains(page, ".mobileconfig") {
+		t.Errorf("on the device itself: %s", page)
+	}
+	at := strings.Index(page, `class="main" href="`) + len(`class="main" href="`)
+	file := page[at : at+strings.Index(page[at:], `"`)]
+	status, content, header := ask("GET", f.url+file, "", mac)
+	if status != 200 || header.Get("Content-Type") != "application/x-apple-aspen-config" || !strings.HasPrefix(header.Get("Content-Disposition"), "inline") || content[0] != 0x30 {
+		t.Errorf("%d, %v", status, header)
+	}
+	if status, page, _ := ask("GET", f.url+strings.Replace(file, "/files/", "/files/x", 1), "", mac); status != 404 || !strings.Contains(page, "This link has ended") {
+		t.Errorf("%d: %s", status, page)
+	}
+	run(0, "fetched", "handover", "list")
+	run(0, "is closed", "handover", "recall", id)
+	for _, address := range []string{link, f.url + file, f.url + "/h/nobody"} {
+		if status, page, _ := ask("GET", address, "", mac); status != 404 && status != 410 || !strings.Contains(page, "Ask the person who gave it to you") {
+			t.Errorf("%s: %d: %s", address, status, page)
+		}
+	}
+	log := f.log.String()
+	for _, hidden := range []string{passcode, strings.TrimPrefix(link, f.url+"/h/"), strings.ToUpper(passcode)} {
+		if strings.Contains(log, hidden) {
+			t.Errorf("the log has %q", hidden)
+		}
+	}
+
+	// In a browser of a phone's width.
+	b := open(t, f.url)
+	words = strings.Fields(run(0, "Tell the passcode", "handover", "make", "Planner Mac 1/Norrvik"))
+	b.do(chromedp.EmulateViewport(360, 740), chromedp.Navigate(words[1]))
+	b.see("You were told the passcode another way")
+	b.accessible("the question for the passcode")
+	b.shot("phone-handover-ask")
+	b.fill("Passcode", "wrong")
+	b.press("Open")
+	b.see("That is not the passcode")
+	b.accessible("a wrong passcode")
+	b.fill("Passcode", words[3])
+	b.press("Open")
+	b.see("What to do")
+	b.accessible("the files")
+	if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+		t.Errorf("the page is %d pixels wider than the window", over)
+	}
+	b.shot("phone-handover")
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.shot("handover")
+	if title := eval[string](b, `document.title`); title != "Your connection to Skerry Line" {
+		t.Errorf("the page is called %q", title)
+	}
+}

@@ -1,0 +1,248 @@
+package service_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"wardicon/core/secret"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+// built is a service with a profile whose parcel is up to date.
+func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profile string) {
+	t.Helper()
+	svc, s, c, authority, laptop, _ := certified(t)
+	c.turn(time.Since(c.now())) // the database tells the state of a handover by its own clock
+	ctx := t.Context()
+	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, nil, 0); err != nil {
+		t.Fatal(err)
+	}
+	page, err := svc.Profiles.List(ctx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	profile = page.Items[0].ID
+	_, err = svc.MakeHandover(ctx, profile, 0, 0)
+	refusedAt(t, "without a parcel", err, "/profile_id", "without a parcel")
+	if _, err := svc.Build(ctx, profile, false); err != nil {
+		t.Fatal(err)
+	}
+	return svc, s, c, profile
+}
+
+// TestHandover goes the ways of a link: looked at, opened, fetched, ended, used up, recalled, locked.
+func TestHandover(t *testing.T) {
+	svc, _, c, profile := built(t)
+	ctx := service.As(t.Context(), "issuer")
+	for _, test := range []struct {
+		days, openings int
+		pointer        string
+	}{{-1, 0, "/days"}, {61, 0, "/days"}, {0, 21, "/openings"}} {
+		_, err := svc.MakeHandover(ctx, profile, test.days, test.openings)
+		refusedAt(t, "out of bounds", err, test.pointer, "")
+	}
+	hand := func(days, openings int) (made view.NewHandover, token string) {
+		t.Helper()
+		made, err := svc.MakeHandover(ctx, profile, days, openings)
+		if err != nil {
+			t.Fatal(err)
+		}
+		token = strings.TrimPrefix(made.Path, "/h/")
+		if len(token) < 32 || len(made.Passcode) < 15 || made.Handover.State != view.HandoverMade {
+			t.Fatalf("%+v", made.Handover)
+		}
+		return made, token
+	}
+	state := func(id, want string) {
+		t.Helper()
+		page, err := svc.Handovers(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": want}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, h := range page.Items {
+			if h.ID == id && h.State == want {
+				return
+			}
+		}
+		t.Errorf("%s is not %s", id, want)
+	}
+	open := func(token, passcode string) (string, error) {
+		bearer, _, err := svc.OpenLink(t.Context(), token, secret.New(passcode))
+		return bearer, err
+	}
+	made, token := hand(2, 2)
+	for range 20 { // programs that preview links
+		if _, err := svc.Link(ctx, token); err != nil {
+			t.Fatal(err)
+		}
+	}
+	state(made.Handover.ID, view.HandoverMade)
+	if _, _, err := svc.Visited(ctx, token, "wi_x"); !errors.Is(err, service.ErrVisit) {
+		t.Errorf("without a passcode: %v", err)
+	}
+	if _, err := open(token, "abcde-fghij-kmnpq"); !errors.Is(err, service.ErrPasscode) {
+		t.Errorf("a wrong passcode: %v", err)
+	}
+	bearer, err := open(token, " "+strings.ToUpper(strings.ReplaceAll(made.Passcode, "-", " "))+" ")
+	if err != nil {
+		t.Fatalf("the passcode in capitals and with blanks: %v", err)
+	}
+	state(made.Handover.ID, view.HandoverOpened)
+	h, parcel, err := svc.Visited(ctx, token, bearer)
+	if err != nil || h.Openings != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
+		t.Fatalf("%+v (%v)", h, err)
+	}
+	if _, err := svc.VisitedFile(ctx, token, bearer, "other.txt"); !errors.Is(err, service.ErrLink) {
+		t.Errorf("a file of another parcel: %v", err)
+	}
+	if f, err := svc.VisitedFile(ctx, token, bearer, parcel.Files[0].Name); err != nil || len(f.Content) == 0 {
+		t.Errorf("%v", err)
+	}
+	state(made.Handover.ID, view.HandoverFetched)
+	second, token2 := hand(2, 1)
+	if _, _, err := svc.Visited(ctx, token2, bearer); !errors.Is(err, service.ErrVisit) {
+		t.Errorf("opened by what opened another one: %v", err)
+	}
+	if _, err := open(token2, made.Passcode); !errors.Is(err, service.ErrPasscode) {
+		t.Errorf("opened by the passcode of another one: %v", err)
+	}
+	c.turn(31 * time.Minute)
+	if _, _, err := svc.Visited(ctx, token, bearer); !errors.Is(err, service.ErrVisit) {
+		t.Errorf("still open after half an hour: %v", err)
+	}
+	if _, err := open(token2, second.Passcode); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := open(token2, second.Passcode); !errors.Is(err, service.ErrLink) {
+		t.Errorf("opened once too often: %v", err)
+	}
+	state(second.Handover.ID, view.HandoverUsedUp)
+
+	third, token3 := hand(2, 5)
+	bearer, err = open(token3, third.Passcode)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.RecallHandover(ctx, third.Handover.ID); err != nil {
+		t.Fatal(err)
+	}
+	state(third.Handover.ID, view.HandoverRecalled)
+	if _, _, err := svc.Visited(ctx, token3, bearer); err == nil {
+		t.Error("a browser that had opened it goes on after it was recalled")
+	}
+	if _, err := open(token3, third.Passcode); !errors.Is(err, service.ErrLink) {
+		t.Errorf("opened after it was recalled: %v", err)
+	}
+	fourth, token4 := hand(1, 5)
+	c.turn(25 * time.Hour)
+	for _, token := range []string{token4, "nobody's"} {
+		if _, err := open(token, fourth.Passcode); !errors.Is(err, service.ErrLink) {
+			t.Errorf("opened after its end, or nobody's: %v", err)
+		}
+		if _, err := svc.Link(ctx, token); !errors.Is(err, service.ErrLink) {
+			t.Errorf("%v", err)
+		}
+	}
+	d, err := svc.DeviceOf(ctx, profile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Devices.Change(ctx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
+		t.Fatal(err)
+	}
+	_, err = svc.MakeHandover(ctx, profile, 0, 0)
+	refusedAt(t, "a parcel that is out of date", err, "/profile_id", "older than")
+}
+
+// TestPasscodeGuessed tries a thousand wrong passcodes side by side: ten are looked at, and the right one opens
+// nothing after that.
+func TestPasscodeGuessed(t *testing.T) {
+	svc, s, _, profile := built(t)
+	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, 1, 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	token := strings.TrimPrefix(made.Path, "/h/")
+	var looked, closed atomic.Int32
+	var guessers sync.WaitGroup
+	for n := range 20 {
+		guessers.Go(func() {
+			for i := range 50 {
+				_, _, err := svc.OpenLink(t.Context(), token, secret.New(fmt.Sprintf("guess-%d-%d", n, i)))
+				switch {
+				case errors.Is(err, service.ErrPasscode):
+					looked.Add(1)
+				case errors.Is(err, service.ErrLink):
+					closed.Add(1)
+				default:
+					t.Errorf("%v", err)
+				}
+			}
+		})
+	}
+	guessers.Wait()
+	if looked.Load() != store.MostWrong || closed.Load() != 1000-store.MostWrong {
+		t.Errorf("%d passcodes were looked at and %d not, expected %d", looked.Load(), closed.Load(), store.MostWrong)
+	}
+	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode)); !errors.Is(err, service.ErrLink) {
+		t.Errorf("the right one after that: %v", err)
+	}
+	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != view.HandoverLocked || h.Openings != 0 {
+		t.Errorf("%+v (%v)", h, err)
+	}
+}
+
+// TestTogether makes and opens many handovers at the same time: none is opened more often than it allows.
+func TestTogether(t *testing.T) {
+	svc, s, _, profile := built(t)
+	ctx := service.As(t.Context(), "issuer")
+	const many = 500
+	var opened, refused atomic.Int32
+	var all sync.WaitGroup
+	for range 25 {
+		all.Go(func() {
+			for range many / 25 {
+				made, err := svc.MakeHandover(ctx, profile, 1, 1)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				var tries sync.WaitGroup
+				for range 3 {
+					tries.Go(func() {
+						switch _, _, err := svc.OpenLink(ctx, strings.TrimPrefix(made.Path, "/h/"), secret.New(made.Passcode)); {
+						case err == nil:
+							opened.Add(1)
+						case errors.Is(err, service.ErrLink):
+							refused.Add(1)
+						default:
+							t.Error(err)
+						}
+					})
+				}
+				tries.Wait()
+			}
+		})
+	}
+	all.Wait()
+	if opened.Load() != many || refused.Load() != 2*many {
+		t.Errorf("%d were opened and %d refused, expected %d and %d", opened.Load(), refused.Load(), many, 2*many)
+	}
+	page, err := store.Handovers.List(ctx, s.Read(), store.Query{Limit: 500})
+	if err != nil || page.Total != many {
+		t.Fatalf("%d handovers (%v)", page.Total, err)
+	}
+	for _, h := range page.Items {
+		if h.Openings != 1 || h.Wrong != 0 {
+			t.Errorf("%+v", h)
+		}
+	}
+}

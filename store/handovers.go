@@ -1,0 +1,134 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/core/view"
+)
+
+// MostWrong is how many wrong passcodes lock a link for good.
+const MostWrong = 10
+
+// Handovers lists parcels on their way.
+var Handovers = &Table[view.Handover, view.Handover]{
+	Noun: "handover", name: "handovers", prefix: "ho",
+	list: listing[view.Handover]{
+		id: "h.id", from: "handovers h",
+		joins: "JOIN parcels p ON p.id = h.parcel_id JOIN profiles f ON f.id = p.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people o ON o.id = d.person_id",
+		cols:  "h.id, h.parcel_id, p.profile_id, d.name, g.name, o.name, h.expires, h.most, h.openings, h.wrong, h.recalled, h.opened, h.fetched, h.operator, h.created, " + handoverState,
+		scan:  scanHandover, search: []string{"d.name", "g.name", "o.name"}, first: "created",
+		sorts:   map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "d.name ASC, h.id ASC"},
+		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "d.person_id = ?"},
+	},
+}
+
+var handoverState = fmt.Sprintf(`CASE WHEN h.recalled IS NOT NULL THEN 'recalled' WHEN h.wrong >= %d THEN 'locked' WHEN h.fetched IS NOT NULL THEN 'fetched' WHEN h.expires <= unixepoch() * 1000 THEN 'expired'
+	WHEN h.openings >= h.most THEN 'used-up' WHEN h.opened IS NOT NULL THEN 'opened' ELSE 'made' END`, MostWrong)
+
+func scanHandover(scan func(...any) error) (h view.Handover, err error) {
+	var expires, created int64
+	var recalled, opened, fetched sql.NullInt64
+	if err := scan(&h.ID, &h.ParcelID, &h.ProfileID, &h.Device, &h.Gateway, &h.Person, &expires, &h.Most, &h.Openings, &h.Wrong, &recalled, &opened, &fetched, &h.Operator, &created, &h.State); err != nil {
+		return h, err
+	}
+	h.Expires, h.Created = fromMillis(expires), fromMillis(created)
+	for _, at := range []struct {
+		from sql.NullInt64
+		to   **time.Time
+	}{{recalled, &h.Recalled}, {opened, &h.Opened}, {fetched, &h.Fetched}} {
+		if at.from.Valid {
+			when := fromMillis(at.from.Int64)
+			*at.to = &when
+		}
+	}
+	return h, nil
+}
+
+// linkHash is how a link is kept: it has 160 random bits or more, no salt is needed.
+func linkHash(token string) []byte {
+	h := sha256.Sum256([]byte("handover link " + token))
+	return h[:]
+}
+
+// AddHandover keeps a handover under the hash of its link.
+func (tx *Tx) AddHandover(ctx context.Context, h *view.Handover, token, passcode string) error {
+	h.ID = newID(Handovers.prefix)
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO handovers (id, parcel_id, link, passcode, expires, most, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		h.ID, h.ParcelID, linkHash(token), passcode, millis(h.Expires), h.Most, h.Operator, millis(tx.s.now()))
+	return constraint(Handovers.Noun, err)
+}
+
+// HandoverByLink finds a handover, with the hash of its passcode.
+func (tx *Tx) HandoverByLink(ctx context.Context, token string) (h view.Handover, passcode string, err error) {
+	var id string
+	err = tx.q.QueryRowContext(ctx, `SELECT id, passcode FROM handovers WHERE link = ?`, linkHash(token)).Scan(&id, &passcode)
+	if errors.Is(err, sql.ErrNoRows) {
+		return h, "", &NotFoundError{Handovers.Noun, "of that link"}
+	}
+	if err != nil {
+		return h, "", fmt.Errorf("database: %w", err)
+	}
+	h, err = Handovers.Row(ctx, tx, id)
+	return h, passcode, err
+}
+
+// CountTry counts a try at a passcode before it is looked at; false where no more is allowed.
+func (tx *Tx) CountTry(ctx context.Context, id string) (bool, error) {
+	return tx.one(ctx, `UPDATE handovers SET wrong = wrong + 1 WHERE id = ? AND wrong < ? AND openings < most AND recalled IS NULL AND expires > ?`, id, MostWrong, millis(tx.s.now()))
+}
+
+// TakeTryBack takes a try back whose passcode was right.
+func (tx *Tx) TakeTryBack(ctx context.Context, id string) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE handovers SET wrong = MAX(0, wrong - 1) WHERE id = ?`, id)
+	return err
+}
+
+// CountOpening counts an opening; false where no more is allowed.
+func (tx *Tx) CountOpening(ctx context.Context, id string) (bool, error) {
+	return tx.one(ctx, `UPDATE handovers SET openings = openings + 1, opened = COALESCE(opened, ?) WHERE id = ? AND openings < most AND recalled IS NULL AND expires > ?`, millis(tx.s.now()), id, millis(tx.s.now()))
+}
+
+// NoteFetched notes when a file was fetched first.
+func (tx *Tx) NoteFetched(ctx context.Context, id string) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE handovers SET fetched = COALESCE(fetched, ?) WHERE id = ?`, millis(tx.s.now()), id)
+	return err
+}
+
+// Recall closes a handover and what was opened by it; false where it was closed already.
+func (tx *Tx) Recall(ctx context.Context, id string) (bool, error) {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE handover_id = ?`, id); err != nil {
+		return false, fmt.Errorf("database: %w", err)
+	}
+	return tx.one(ctx, `UPDATE handovers SET recalled = ? WHERE id = ? AND recalled IS NULL`, millis(tx.s.now()), id)
+}
+
+// AddVisit keeps what was opened open for a browser, and drops visits that ended.
+func (tx *Tx) AddVisit(ctx context.Context, handoverID, bearer string, until time.Time) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE expires < ?`, millis(tx.s.now())); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO visits VALUES (?, ?, ?)`, bearerHash(bearer), handoverID, millis(until))
+	return err
+}
+
+// Visit tells whether a browser has opened a handover.
+func (tx *Tx) Visit(ctx context.Context, handoverID, bearer string) (bool, error) {
+	var n int
+	err := tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM visits v JOIN handovers h ON h.id = v.handover_id WHERE v.hash = ? AND v.handover_id = ? AND v.expires > ? AND h.recalled IS NULL`, bearerHash(bearer), handoverID, millis(tx.s.now())).Scan(&n)
+	return n > 0, err
+}
+
+// one runs a statement and tells whether it changed a row.
+func (tx *Tx) one(ctx context.Context, statement string, args ...any) (bool, error) {
+	res, err := tx.q.ExecContext(ctx, statement, args...)
+	if err != nil {
+		return false, fmt.Errorf("database: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
