@@ -196,14 +196,14 @@ for, or read from a file; it never stands on the command line.`,
 				if err != nil {
 					return err
 				}
-				s, err := c.SignInWith(ctx, name, password, code)
+				s, err := c.SignIn(ctx, name, password, code)
 				var wanted *view.Problem
 				if errors.As(err, &wanted) && wanted.Type == "urn:wardicon:problem:code-wanted" && code == "" && file == "" {
 					one, asked := a.ask("Code of the second factor")
 					if asked != nil {
 						return asked
 					}
-					s, err = c.SignInWith(ctx, name, password, strings.TrimSpace(one.Reveal()))
+					s, err = c.SignIn(ctx, name, password, strings.TrimSpace(one.Reveal()))
 				}
 				if err != nil {
 					return err

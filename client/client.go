@@ -219,9 +219,13 @@ func (c *Client) SetUp(ctx context.Context, code, name string, password secret.T
 	return c.call(ctx, http.MethodPost, "/start", nil, nil, map[string]string{"code": code, "name": name, "password": password.Reveal()}, nil)
 }
 
-// SignIn opens a session with a token, which the client then uses.
-func (c *Client) SignIn(ctx context.Context, name string, password secret.Text) (s view.SignedIn, err error) {
-	err = c.call(ctx, http.MethodPost, "/session", nil, nil, map[string]string{"name": name, "password": password.Reveal(), "kind": "token"}, &s)
+// SignIn signs in and keeps the token. A second factor wants its code.
+func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, code ...string) (s view.SignedIn, err error) {
+	body := map[string]string{"name": name, "password": password.Reveal(), "kind": "token"}
+	if len(code) > 0 {
+		body["code"] = code[0]
+	}
+	err = c.call(ctx, http.MethodPost, "/session", nil, nil, body, &s)
 	if err == nil {
 		c.token = s.Token
 	}

@@ -10,15 +10,6 @@ import (
 	"wardicon/core/view"
 )
 
-// SignInWith signs in with a code of the second factor, and keeps the token.
-func (c *Client) SignInWith(ctx context.Context, name string, password secret.Text, code string) (s view.SignedIn, err error) {
-	err = c.call(ctx, http.MethodPost, "/session", nil, nil, map[string]string{"name": name, "password": password.Reveal(), "code": code, "kind": "token"}, &s)
-	if err == nil {
-		c.token = s.Token
-	}
-	return s, err
-}
-
 // Operators lists who can sign in.
 func (c *Client) Operators(ctx context.Context, q Query) (page view.Page[view.Operator], err error) {
 	err = c.call(ctx, http.MethodGet, "/operators", q.values(), nil, nil, &page)

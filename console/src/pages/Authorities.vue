@@ -8,6 +8,7 @@ import PageHead from '../parts/PageHead.vue'
 import RequestList from '../parts/RequestList.vue'
 import SignerPanel from '../parts/SignerPanel.vue'
 import type { Material } from '../parts/files'
+import { keyKinds } from '../parts/keyKinds'
 import { useForm } from '../parts/useForm'
 
 const authorities = ref<Schemas['AuthorityRow'][]>()
@@ -55,11 +56,7 @@ function key(a: Schemas['AuthorityRow']) {
         label="Kind of key"
         pointer="/kind"
         :errors="errors"
-        :choices="[
-          { value: 'p256', text: 'P-256' },
-          { value: 'p384', text: 'P-384' },
-          { value: 'rsa3072', text: 'RSA, 3072 bits' },
-        ]"
+        :choices="keyKinds"
       />
       <Field v-model="draft.years" kind="number" label="Years that it is valid" pointer="/years" :errors="errors" />
     </div>

@@ -7,6 +7,7 @@ import Field from './Field.vue'
 import MaterialForm from './MaterialForm.vue'
 import Notice from './Notice.vue'
 import { save, type Material } from './files'
+import { keyKinds } from './keyKinds'
 import { useForm } from './useForm'
 
 const props = defineProps<{ id: string; version: number }>()
@@ -93,11 +94,7 @@ async function bring(m: Material) {
             label="Kind of key"
             pointer="/kind"
             :errors="errors"
-            :choices="[
-              { value: 'p256', text: 'P-256' },
-              { value: 'p384', text: 'P-384' },
-              { value: 'rsa3072', text: 'RSA, 3072 bits' },
-            ]"
+            :choices="keyKinds"
           />
           <Field
             v-model="draft.days"

@@ -6,6 +6,7 @@ import Field from './Field.vue'
 import MaterialForm from './MaterialForm.vue'
 import Notice from './Notice.vue'
 import { save, type Material } from './files'
+import { keyKinds } from './keyKinds'
 import { useForm } from './useForm'
 
 const emit = defineEmits<{ answered: [] }>()
@@ -88,11 +89,7 @@ async function forget(id: string) {
             label="Kind of key"
             pointer="/kind"
             :errors="errors"
-            :choices="[
-              { value: 'p256', text: 'P-256' },
-              { value: 'p384', text: 'P-384' },
-              { value: 'rsa3072', text: 'RSA, 3072 bits' },
-            ]"
+            :choices="keyKinds"
           />
         </div>
         <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Make the request</BButton>
