@@ -62,7 +62,7 @@ FUZZTIME ?= 10s
 
 test: build tools
 	go test ./...
-	go test -race -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
+	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
 	go test -run '^$$' -fuzz FuzzOf -fuzztime 5s -fuzzminimizetime 1s ./core/proof

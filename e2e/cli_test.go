@@ -82,7 +82,7 @@ func TestExitCodes(t *testing.T) {
 		{"rules|no-such", "", 2, "there is no rule"},
 		{"gateway|list|--service|http://127.0.0.1:1", "", 3, "no service answers at http://127.0.0.1:1"},
 		{"backup|--data|/nowhere|--to|/tmp/x", "", 1, "no such file"},
-		{"sign-in|--name|harbourmaster|--password-file|-", "wrong", 1, "name or password is wrong"},
+		{"sign-in|--name|harbourmaster|--password-file|-", "wrong", 1, "name, password or code is wrong"},
 		{"sign-out", "", 0, "signed out"},
 		{"gateway|list", "", 1, "wardicon sign-in"},
 	} {

@@ -314,7 +314,7 @@ func TestSessionEnds(t *testing.T) {
 	b.fill("Name", demo.OwnerName)
 	b.fill("Password", "wrong")
 	b.press("Sign in")
-	b.see("name or password is wrong")
+	b.see("name, password or code is wrong")
 	b.fill("Password", demo.OwnerPassword)
 	b.press("Sign in")
 	b.until(`document.title === 'Devices · Wardicon'`)

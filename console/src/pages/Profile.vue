@@ -7,6 +7,7 @@ import Field from '../parts/Field.vue'
 import ChainView from '../parts/ChainView.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import OverridePanel from '../parts/OverridePanel.vue'
+import HandoverPanel from '../parts/HandoverPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import ParcelList from '../parts/ParcelList.vue'
@@ -227,6 +228,8 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
     </section>
 
     <ParcelList :id="id" :blocked="!!blocked" :by-hand="byHand" :stamp="planned.profile.version" />
+
+    <HandoverPanel :profile="id" />
 
     <section class="panel mb-4" aria-labelledby="wishes">
       <h2 id="wishes">Settled by hand</h2>
