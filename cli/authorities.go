@@ -107,7 +107,6 @@ func (m *materialFlags) on(cmd *cobra.Command) {
 
 // material reads a file of certificates from anywhere.
 func (a *app) material(name string, flags materialFlags) (m view.Material, err error) {
-	m.Name = filepath.Base(name)
 	if m.File, err = a.read(name); err != nil {
 		return m, err
 	}

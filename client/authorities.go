@@ -13,9 +13,6 @@ import (
 // material is a file of certificates as it is sent: the passphrase is in it.
 func material(m view.Material) map[string]any {
 	body := map[string]any{"file": m.File}
-	if m.Name != "" {
-		body["name"] = m.Name
-	}
 	if len(m.Key) > 0 {
 		body["key"] = m.Key
 	}

@@ -7,7 +7,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 	"unicode/utf8"
 
@@ -191,17 +191,11 @@ func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.A
 	if err != nil {
 		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
 	}
-	return a, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, between(pair), nil
+	return a, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, between(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)), nil
 }
 
-// between are the certificates that a leaf brings along: from its issuer up, without what
+// between are the certificates that a leaf brings along, PEM: its issuer and those above it, without what
 // vouches for itself.
-func between(issuer pki.Identity) string {
-	var b strings.Builder
-	for _, c := range append([]*x509.Certificate{issuer.Leaf}, issuer.Chain...) {
-		if string(c.RawSubject) != string(c.RawIssuer) {
-			b.WriteString(pki.Bundle(c))
-		}
-	}
-	return b.String()
+func between(issuer []*x509.Certificate) string {
+	return pki.Bundle(slices.DeleteFunc(slices.Clone(issuer), pki.Root)...)
 }

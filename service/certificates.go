@@ -97,13 +97,14 @@ func (s *Service) wantedOf(ctx context.Context, tx *store.Tx, deviceID string, n
 func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vpn.Authority, c *x509.Certificate, above string, key secret.Text) (row view.Certificate, err error) {
 	kept := issued(a, c, pki.ForClient, actor(ctx))
 	kept.DeviceID = deviceID
-	if err := tx.AddCertificate(ctx, &kept); err != nil {
-		return row, err
-	}
+	// The record first: what it refuses leaves no certificate behind, in a job too, which goes on.
 	if _, err := s.Devices.change(ctx, tx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
 		d.Identity = &vpn.DeviceIdentity{Certificate: pki.Bundle(c) + above, Key: &key}
 		return d, nil
 	}, func(string) bool { return false }); err != nil {
+		return row, err
+	}
+	if err := tx.AddCertificate(ctx, &kept); err != nil {
 		return row, err
 	}
 	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {

@@ -89,7 +89,7 @@ func (s *Service) believed(ctx context.Context, tx *store.Tx) (roots []*x509.Cer
 			continue
 		}
 		for _, c := range list {
-			if string(c.RawSubject) == string(c.RawIssuer) && !slices.ContainsFunc(roots, c.Equal) {
+			if pki.Root(c) && !slices.ContainsFunc(roots, c.Equal) {
 				roots = append(roots, c)
 			}
 		}

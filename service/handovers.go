@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/rand"
@@ -42,12 +43,7 @@ func (s *Service) MakeHandover(ctx context.Context, profileID string, days, open
 	if openings < 0 || openings > mostOpenings {
 		return made, problem("handover", "/openings", fmt.Sprint(openings), fmt.Sprintf("1 to %d openings, or 0 for %d", mostOpenings, handoverTimes), "choose fewer")
 	}
-	if days == 0 {
-		days = handoverDays
-	}
-	if openings == 0 {
-		openings = handoverTimes
-	}
+	days, openings = cmp.Or(days, handoverDays), cmp.Or(openings, handoverTimes)
 	passcode, _, err := secret.Make(rand.Reader, passcodeBits)
 	if err != nil {
 		return made, err

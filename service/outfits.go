@@ -31,8 +31,11 @@ func (s *Service) IssueToGateway(ctx context.Context, gatewayID, authorityID, re
 			return problem("certificate", "/request", err.Error(), "a signing request in PEM form", "have the gateway make one anew")
 		}
 		c, row, above, err := s.issueToGateway(ctx, tx, gatewayID, authorityID, pki.Asked(r), r.PublicKey, days)
-		out = view.Issued{Certificate: row, Chain: pki.Bundle(c...) + above}
-		return err
+		if err != nil {
+			return err
+		}
+		out = view.Issued{Certificate: row, Chain: pki.Bundle(c) + above}
+		return nil
 	})
 	s.checkSoon()
 	return out, err
@@ -54,7 +57,7 @@ func (s *Service) OutfitGateway(ctx context.Context, gatewayID, authorityID stri
 		if err != nil {
 			return err
 		}
-		out, err = outfit(row.Gateway, pki.Identity{Leaf: c[0], Key: key}, above, believed)
+		out, err = outfit(row.Gateway, pki.Identity{Leaf: c, Key: key}, above, believed)
 		out.Certificate = row
 		return err
 	})
@@ -65,15 +68,16 @@ func (s *Service) OutfitGateway(ctx context.Context, gatewayID, authorityID stri
 // clientAuthorities are the authorities that a gateway checks devices' certificates against: one, and those
 // whose place it takes, whose certificates devices still have.
 func (s *Service) clientAuthorities(ctx context.Context, tx *store.Tx, id string) (string, error) {
-	list, err := store.Authorities.Where(ctx, tx, "id = ? OR successor_id = ?", id, id)
-	slices.SortStableFunc(list, func(x, y vpn.Authority) int {
-		return cmp.Compare(strings.Compare(x.ID, id)&1, strings.Compare(y.ID, id)&1)
-	})
-	var b strings.Builder
-	for _, a := range list {
-		b.WriteString(a.Certificate)
+	a, err := store.Authorities.Get(ctx, tx, id)
+	if err != nil {
+		return "", err
 	}
-	return b.String(), err
+	before, err := store.Authorities.Where(ctx, tx, "successor_id = ?", id)
+	text := a.Certificate
+	for _, old := range before {
+		text += old.Certificate
+	}
+	return text, err
 }
 
 // outfit packs a gateway's certificate in every form that a daemon may ask for.
@@ -99,7 +103,7 @@ func outfit(gateway string, id pki.Identity, above, believed string) (out view.O
 	if err != nil {
 		return out, err
 	}
-	roots := slices.DeleteFunc(slices.Clone(trusted), func(c *x509.Certificate) bool { return string(c.RawSubject) != string(c.RawIssuer) })
+	roots := slices.DeleteFunc(slices.Clone(trusted), func(c *x509.Certificate) bool { return !pki.Root(c) })
 	add := func(ending, purpose string, private bool, content []byte) {
 		out.Files = append(out.Files, view.Handed{Name: format.FileName(gateway, ending), Purpose: purpose, Private: private, Content: content})
 	}
@@ -134,7 +138,7 @@ func archived(files []view.Handed) ([]byte, error) {
 
 // issueToGateway signs a public key for the names on a gateway's record, and notes on the record that
 // the gateway shows the certificate. Above are those between it and its root.
-func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, authorityID string, asked []string, public crypto.PublicKey, days int) (list []*x509.Certificate, row view.Certificate, above string, err error) {
+func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, authorityID string, asked []string, public crypto.PublicKey, days int) (c *x509.Certificate, row view.Certificate, above string, err error) {
 	g, err := store.Gateways.Get(ctx, tx, gatewayID)
 	var none *store.NotFoundError
 	if errors.As(err, &none) {
@@ -164,7 +168,7 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	if err != nil {
 		return nil, row, "", err
 	}
-	c, err := pki.Issue(rand.Reader, by, public, pki.Wanted{Name: cut(g.Address, 64), Organisation: organisation.Name, Usage: pki.ForServer, Names: asked, From: from, To: to, Lists: a.Lists})
+	c, err = pki.Issue(rand.Reader, by, public, pki.Wanted{Name: cut(g.Address, 64), Organisation: organisation.Name, Usage: pki.ForServer, Names: asked, From: from, To: to, Lists: a.Lists})
 	if err != nil {
 		return nil, row, "", refused("certificate", err)
 	}
@@ -179,7 +183,7 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
 		return nil, row, "", err
 	}
-	return []*x509.Certificate{c}, row, above, deed(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	return c, row, above, deed(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
 }
 
 // show notes on a gateway's record which certificate it shows.

@@ -155,7 +155,7 @@ func (s *Service) EndSession(ctx context.Context, session store.Session, id stri
 		of = ""
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.EndSessionByID(ctx, id, of), deed(ctx, tx, "end", "session", id, ""))
+		return errors.Join(tx.EndSession(ctx, id, of), deed(ctx, tx, "end", "session", id, ""))
 	})
 }
 

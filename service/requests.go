@@ -132,21 +132,18 @@ func (s *Service) Answer(ctx context.Context, m view.Material) (out view.Answere
 
 // answered finds the request that a certificate answers.
 func (s *Service) answered(ctx context.Context, tx *store.Tx, m view.Material) (b brought, r view.Request, key secret.Text, err error) {
-	known := func(c *x509.Certificate) bool {
-		public, err := publicDigest(c.PublicKey)
-		if err == nil {
-			_, _, err = tx.RequestOf(ctx, public)
+	var failed error
+	b, err = bring("certificate", m, "the answer to a request that waits here", func(c *x509.Certificate) bool {
+		var public []byte
+		if public, failed = publicDigest(c.PublicKey); failed == nil {
+			r, key, failed = tx.RequestOf(ctx, public)
 		}
-		return err == nil
+		return failed == nil
+	})
+	var none *store.NotFoundError
+	if failed != nil && !errors.As(failed, &none) {
+		err = failed // the database, not the file
 	}
-	if b, err = bring("certificate", m, "the answer to a request that waits here", known); err != nil {
-		return b, r, key, err
-	}
-	public, err := publicDigest(b.leaf.PublicKey)
-	if err != nil {
-		return b, r, key, err
-	}
-	r, key, err = tx.RequestOf(ctx, public)
 	return b, r, key, err
 }
 
@@ -186,11 +183,6 @@ func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r v
 			return nil, problem("certificate", "/file", "the names "+cmp.Or(strings.Join(got, ", "), "(none)"), "the name "+n+" among them, as it was asked for", "have it signed with the names of the request")
 		}
 	}
-	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, above(list), key)
+	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, between(list), key)
 	return &row, err
-}
-
-// above are those that a leaf of an authority brings along.
-func above(list []*x509.Certificate) string {
-	return between(pki.Identity{Leaf: list[0], Chain: list[1:]})
 }

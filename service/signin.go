@@ -143,7 +143,7 @@ func (s *Service) Session(ctx context.Context, bearer string) (store.Session, er
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session store.Session) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.EndSessionByID(ctx, session.ID, session.Operator.ID), deed(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
+		return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), deed(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
 	})
 }
 

@@ -88,8 +88,8 @@ func (tx *Tx) UseSession(ctx context.Context, id string) error {
 	return err
 }
 
-// EndSessionByID ends a session, of one operator where one is named.
-func (tx *Tx) EndSessionByID(ctx context.Context, id, operatorID string) error {
+// EndSession ends a session, of one operator where one is named.
+func (tx *Tx) EndSession(ctx context.Context, id, operatorID string) error {
 	res, err := tx.q.ExecContext(ctx, `DELETE FROM sessions WHERE id = ? AND (? = '' OR operator_id = ?)`, id, operatorID, operatorID)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)

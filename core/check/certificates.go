@@ -88,7 +88,7 @@ func (s *Subject) anchors() (anchors, between []*x509.Certificate) {
 	}
 	for _, c := range all {
 		vouched := slices.ContainsFunc(all, func(by *x509.Certificate) bool {
-			return !by.Equal(c) && string(by.RawSubject) == string(c.RawIssuer) && string(c.RawSubject) != string(c.RawIssuer)
+			return !by.Equal(c) && string(by.RawSubject) == string(c.RawIssuer) && !pki.Root(c)
 		})
 		if vouched {
 			between = append(between, c)
@@ -200,7 +200,7 @@ func certificateIdentity(text, id string) Example {
 
 // last is the end of a chain where it is an authority that vouches for itself.
 func last(chain []*x509.Certificate) []*x509.Certificate {
-	if end := chain[len(chain)-1]; len(chain) > 1 && end.IsCA && string(end.RawSubject) == string(end.RawIssuer) {
+	if end := chain[len(chain)-1]; len(chain) > 1 && end.IsCA && pki.Root(end) {
 		return []*x509.Certificate{end}
 	}
 	return nil

@@ -87,10 +87,8 @@ const serialBits = 159
 
 // SelfMade makes a certificate that vouches for itself and is no authority, for a service that has no other yet.
 func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate, error) {
-	for _, n := range w.Names {
-		if !validName(n) {
-			return nil, &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
-		}
+	if err := w.sound(); err != nil {
+		return nil, err
 	}
 	serial, err := newSerial(random)
 	if err != nil {
@@ -184,16 +182,24 @@ func (w Wanted) check(by Issuer) error {
 	if (w.Usage == ForClient || w.Usage == ForServer) && len(w.Names) == 0 {
 		return &IssueError{"names", "none", "at least one, which the other side checks (RFC 9525 §6.3, RFC 7296 §3.5)"}
 	}
-	for _, n := range w.Names {
-		if !validName(n) {
-			return &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
-		}
+	if err := w.sound(); err != nil {
+		return err
 	}
 	for field, list := range map[string][]string{"permitted": w.Permitted, "excluded": w.Excluded} {
 		for _, v := range list {
 			if _, err := netip.ParsePrefix(v); err != nil && !validName(v) || strings.Contains(v, "@") {
 				return &IssueError{field, fmt.Sprintf("%q", v), "a domain or a network"}
 			}
+		}
+	}
+	return nil
+}
+
+// sound refuses names that are none.
+func (w Wanted) sound() error {
+	for _, n := range w.Names {
+		if !validName(n) {
+			return &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
 		}
 	}
 	return nil

@@ -64,7 +64,7 @@ func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now tim
 
 // ownEnds are those that vouch for themselves: a chain may bring its root along.
 func ownEnds(list []*x509.Certificate) []*x509.Certificate {
-	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return !c.IsCA || string(c.RawSubject) != string(c.RawIssuer) })
+	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return !c.IsCA || !Root(c) })
 }
 
 func namesake(c *x509.Certificate, list []*x509.Certificate) (*x509.Certificate, bool) {
@@ -78,7 +78,7 @@ func namesake(c *x509.Certificate, list []*x509.Certificate) (*x509.Certificate,
 func link(c *x509.Certificate, now time.Time) Link {
 	l := Link{
 		Subject: c.Subject.CommonName, Issuer: c.Issuer.CommonName, Serial: c.SerialNumber.Text(16), Names: append([]string{}, Names(c)...), Usage: UsageOf(c), Key: KeyKind(c),
-		From: c.NotBefore, To: c.NotAfter, Root: string(c.RawSubject) == string(c.RawIssuer),
+		From: c.NotBefore, To: c.NotAfter, Root: Root(c),
 	}
 	if l.Subject == "" {
 		l.Subject = strings.Join(l.Names, ", ")

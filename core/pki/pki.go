@@ -134,6 +134,9 @@ func Pair(certificates string, key secret.Text) (Identity, error) {
 	return Identity{list[0], list[1:], signer}, nil
 }
 
+// Root tells whether a certificate vouches for itself.
+func Root(c *x509.Certificate) bool { return bytes.Equal(c.RawSubject, c.RawIssuer) }
+
 // KeyKind names the kind of a certificate's key as device profiles declare it.
 func KeyKind(c *x509.Certificate) string {
 	switch k := c.PublicKey.(type) {

@@ -62,10 +62,8 @@ var (
 // asks for the names and the usage that the certificate shall have.
 func NewRequest(random io.Reader, key crypto.Signer, w Wanted) (string, error) {
 	var c x509.Certificate
-	for _, n := range w.Names {
-		if !validName(n) {
-			return "", &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
-		}
+	if err := w.sound(); err != nil {
+		return "", err
 	}
 	w.names(&c)
 	t := &x509.CertificateRequest{Subject: pkix.Name{CommonName: w.Name}, DNSNames: c.DNSNames, IPAddresses: c.IPAddresses, EmailAddresses: c.EmailAddresses}

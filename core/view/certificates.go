@@ -76,7 +76,6 @@ type Request struct {
 
 // Material is a file of certificates or keys that somebody brings.
 type Material struct {
-	Name       string      `json:"name,omitempty" doc:"Name of the file"`
 	File       []byte      `json:"file" required:"true" doc:"The file: PEM, DER, PKCS #7 or PKCS #12" maxLength:"400000"`
 	Key        []byte      `json:"key,omitempty" doc:"File with the key, where it stands apart" maxLength:"100000"`
 	Passphrase secret.Text `json:"passphrase,omitempty" writeOnly:"true" doc:"Passphrase of a PKCS #12 file"`

@@ -105,7 +105,7 @@ func (a *Authority) Validate() error {
 // rooted tells whether a chain leads to an authority that vouches for itself: devices ask for that one.
 func rooted(list []*x509.Certificate) bool {
 	_, broken := pki.Path(list[0], list[1:], []*x509.Certificate{above(list)})
-	return broken == pki.Whole && string(above(list).RawSubject) == string(above(list).RawIssuer)
+	return broken == pki.Whole && pki.Root(above(list))
 }
 
 // above is the last one that a chain leads to.

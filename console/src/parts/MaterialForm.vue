@@ -28,7 +28,7 @@ async function go() {
     return
   }
   await run(async () => {
-    const m: Material = { name: file.value!.name, file: await encoded(file.value!) }
+    const m: Material = { file: await encoded(file.value!) }
     if (key.value) m.key = await encoded(key.value)
     if (draft.passphrase) m.passphrase = draft.passphrase
     await props.send(m, draft.name)

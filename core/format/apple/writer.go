@@ -237,7 +237,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	for i, a := range anchors {
 		kind := "com.apple.security.pkcs1"
-		if bytes.Equal(a.RawIssuer, a.RawSubject) {
+		if pki.Root(a) {
 			kind = "com.apple.security.root"
 		}
 		w.content = append(w.content, certificate{header: w.header(fmt.Sprintf("authority%d", i), a.Subject.CommonName, kind), Content: a.Raw})
