@@ -15,6 +15,7 @@ import (
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
+	"wardicon/core/words"
 )
 
 // Value is one thing to type. Spelled names each of its characters, for values that are
@@ -27,8 +28,9 @@ type Value struct {
 	Long    bool
 }
 
-// Card is the page. Files are named where the parcel has some.
+// Card is the page, in a language. Files are named where the parcel has some.
 type Card struct {
+	Language     words.Language
 	Title        string
 	Organisation string
 	Person       string
@@ -44,13 +46,13 @@ type Card struct {
 	Remove       []string
 }
 
-// Make makes a card. files are those that the device takes; with byHand set the steps
+// Make makes a card in the person's language. files are those that the device takes; with byHand set the steps
 // are those for typing even where the platform takes a file.
 func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	connection := p.Connection
 	use := find(in.Device.Platform, in.Device.Release)
 	c := Card{
-		Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
+		Language: words.Choose(in.Person.Language), Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
 		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: use.connect, Remove: use.remove,
 	}
 	if client, ok := clients[p.Format]; ok && p.Ability.Support == platform.Client {
@@ -66,26 +68,33 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	}
 	if steps := fileSteps(p.Format, in.Device.Platform, p.Ability); len(steps) > 0 && ok && !byHand && len(files) > 0 {
 		list := left(p.Format, connection, carried)
-		c.Steps = settle(steps, connection.Tunnel, list)
+		c.Steps = settle(c.Language, steps, connection.Tunnel, list)
 		c.Values = list
 	} else {
 		list := values(connection)
-		c.Steps = settle(handSteps(in.Device.Platform, in.Device.Release, connection), connection.Tunnel, list)
+		c.Steps = settle(c.Language, handSteps(in.Device.Platform, in.Device.Release, connection), connection.Tunnel, list)
 		c.Values = slices.DeleteFunc(list, func(v Value) bool {
 			return !slices.ContainsFunc(c.Steps, func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") })
 		})
 	}
 	for _, host := range in.Gateway.Hosts {
-		c.Try = append(c.Try, "Open "+host+" in the browser: it answers only through the connection.")
+		c.Try = append(c.Try, c.Language.Say(tryHost, host))
 	}
 	if len(in.Gateway.Egress) > 0 && connection.Tunnel == vpn.TunnelFull {
-		c.Try = append(c.Try, "Look at the address that the world sees of you: it is "+strings.Join(in.Gateway.Egress, " or ")+" while you are connected.")
+		c.Try = append(c.Try, c.Language.Say(tryEgress, strings.Join(in.Gateway.Egress, ", ")))
 	}
 	if len(c.Try) == 0 {
-		c.Try = []string{"The device says that it is connected, and pages inside open."}
+		c.Try = []string{c.Language.Say(tryElse)}
 	}
-	return c
+	return c.said()
 }
+
+// How to see that a connection works.
+const (
+	tryHost   = "Open %s in the browser: it answers only through the connection."
+	tryEgress = "Look at the address that the world sees of you: while you are connected it is one of %s."
+	tryElse   = "The device says that it is connected, and pages inside open."
+)
 
 // left lists what a person still types beside a file: what the file does not carry and
 // the device asks for.
@@ -145,7 +154,7 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 }
 
 // settle keeps the steps for a tunnel, and of each step what the card has values for.
-func settle(steps []string, tunnel vpn.Tunnel, have []Value) []string {
+func settle(in words.Language, steps []string, tunnel vpn.Tunnel, have []Value) []string {
 	var kept []string
 	for _, step := range steps {
 		if only, rest, ok := strings.Cut(step, ":"); ok && (only == string(vpn.TunnelFull) || only == string(vpn.TunnelSplit)) {
@@ -154,7 +163,7 @@ func settle(steps []string, tunnel vpn.Tunnel, have []Value) []string {
 			}
 			step = rest
 		}
-		if step = optional(step, have); strings.Trim(step, ". ") != "" {
+		if step = optional(sentence(in, step), have); strings.Trim(step, ". ") != "" {
 			kept = append(kept, step)
 		}
 	}

@@ -129,7 +129,7 @@ func TestCodes(t *testing.T) {
 		if len(v) > 40 {
 			continue
 		}
-		page := string(picture(Value{Text: v, Long: true}))
+		page := string(picture(Value{Text: v, Long: true}, ""))
 		if strings.Count(page, "v1h-1z") != len(dark) || strings.Contains(page, v) {
 			t.Error("the page's code has other modules, or holds the value as text")
 		}

@@ -8,12 +8,18 @@ import (
 	"strings"
 
 	"wardicon/core/secret"
+	"wardicon/core/words"
 )
 
 //go:embed page.tmpl
 var pageSource string
 
 var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels, "plain": plain, "picture": picture}).Parse(pageSource))
+
+// Head is the line below the title: for whom it is, and where it leads.
+func (c Card) Head() string {
+	return c.say(headLine, c.Organisation, c.Person, c.Device, c.Release, c.Gateway, c.Protocol)
+}
 
 // letter is one character of a value with its class.
 type letter struct {
@@ -24,10 +30,10 @@ type letter struct {
 
 // letters splits a value for drawing: blanks become visible, invisible characters are
 // written by their code point.
-func letters(v string) []letter {
+func letters(in words.Language, v string) []letter {
 	list := make([]letter, 0, len(v))
 	for _, r := range v {
-		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: secret.Spell(string(r))[0]}
+		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}
 		if r == ' ' {
 			l.Text = string(secret.BlankSign)
 		} else if secret.Unseen(r) {
@@ -62,7 +68,10 @@ func labels(step string) []part {
 // HTML draws the card as one page that needs nothing from elsewhere.
 func (c Card) HTML() ([]byte, error) {
 	var out bytes.Buffer
-	err := page.Execute(&out, c)
+	err := page.Execute(&out, struct {
+		Card
+		Say func(string, ...any) string
+	}{c, c.say})
 	return out.Bytes(), err
 }
 
@@ -73,23 +82,23 @@ func (c Card) Text() []byte {
 	line := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	line("%s", plain(c.Title))
 	line("%s", strings.Repeat("=", len([]rune(plain(c.Title)))))
-	line("%s · for %s · %s (%s) · gateway %s · %s\n", plain(c.Organisation), plain(c.Person), plain(c.Device), plain(c.Release), plain(c.Gateway), plain(c.Protocol))
+	line("%s\n", plain(c.Head()))
 	section := func(title string, steps []string) {
 		if len(steps) == 0 {
 			return
 		}
-		line("%s", title)
+		line("%s", c.say(title))
 		for i, s := range steps {
 			line("%3d. %s", i+1, plain(strings.NewReplacer("‹", "", "›", "").Replace(s)))
 		}
 		line("")
 	}
 	if len(c.Files) > 0 {
-		line("Files: %s\n", plain(strings.Join(c.Files, ", ")))
+		line("%s\n", c.say(fileList, plain(strings.Join(c.Files, ", "))))
 	}
-	section("What to do", c.Steps)
+	section(headSteps, c.Steps)
 	if len(c.Values) > 0 {
-		line("What to type, without the bars |")
+		line("%s", c.say(headText))
 		for _, v := range c.Values {
 			line("  %-16s |%s|", v.Label, typed(v.Text))
 			if len(v.Spelled) > 0 {
@@ -100,9 +109,9 @@ func (c Card) Text() []byte {
 		}
 		line("")
 	}
-	section("Connect", c.Connect)
-	section("See that it works", c.Try)
-	section("Remove it again", c.Remove)
+	section(headUse, c.Connect)
+	section(headTry, c.Try)
+	section(headRemove, c.Remove)
 	return []byte(b.String())
 }
 

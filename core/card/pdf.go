@@ -3,6 +3,7 @@ package card
 import (
 	"bytes"
 	"fmt"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"golang.org/x/image/font/sfnt"
 
 	"wardicon/core/secret"
+	"wardicon/core/words"
 )
 
 // Measures of the sheet in mm and of its type in points: A4, which also fits the width
@@ -62,34 +64,35 @@ func (c Card) PDF() ([]byte, error) {
 	s.SetModificationDate(fixed)
 	s.SetProducer("Wardicon", false)
 	s.SetTitle(drawable(c.Title), true)
-	s.SetLang("en")
+	s.SetLang(c.Language.Tag())
 	s.SetMargins(margin, margin, margin)
 	s.SetAutoPageBreak(true, margin)
 	s.SetFooterFunc(func() {
 		s.SetY(-margin + 4)
 		s.SetFont("text", "", smallSize)
-		s.CellFormat(0, 4, fmt.Sprintf("%s · page %d", drawable(c.Title), s.PageNo()), "", 0, "C", false, 0, "")
+		s.CellFormat(0, 4, drawable(c.say(pageNumber, c.Title, strconv.Itoa(s.PageNo()))), "", 0, "C", false, 0, "")
 	})
 	s.AddPage()
 	s.SetFont("text", "B", 17)
 	s.MultiCell(0, 8, drawable(c.Title), "", "L", false)
 	s.SetFont("text", "", textSize)
-	s.MultiCell(0, 5.2, drawable(fmt.Sprintf("%s · for %s · %s (%s) · gateway %s · %s", c.Organisation, c.Person, c.Device, c.Release, c.Gateway, c.Protocol)), "", "L", false)
+	s.MultiCell(0, 5.2, drawable(c.Head()), "", "L", false)
 	if len(c.Files) > 0 {
 		s.Ln(2)
-		s.MultiCell(0, 5.2, drawable("Files: "+strings.Join(c.Files, ", ")), "L", "L", false)
+		s.MultiCell(0, 5.2, drawable(c.say(fileList, strings.Join(c.Files, ", "))), "L", "L", false)
 	}
-	s.steps("What to do", c.Steps)
+	s.steps(c.say(headSteps), c.Steps)
 	if len(c.Values) > 0 {
-		s.heading("What to type")
+		s.heading(c.say(headValues))
 		for _, v := range c.Values {
-			s.value(v)
+			s.value(v, c.Language)
 		}
-		s.legend()
+		s.SetFont("text", "", smallSize+0.5)
+		s.MultiCell(0, 4.2, drawable(c.say(legend)), "", "L", false)
 	}
-	s.steps("Connect", c.Connect)
-	s.steps("See that it works", c.Try)
-	s.steps("Remove it again", c.Remove)
+	s.steps(c.say(headUse), c.Connect)
+	s.steps(c.say(headTry), c.Try)
+	s.steps(c.say(headRemove), c.Remove)
 	var out bytes.Buffer
 	if err := s.Output(&out); err != nil {
 		return nil, fmt.Errorf("drawing the card: %w", err)
@@ -116,7 +119,7 @@ func (s sheet) heading(title string) {
 	}
 	s.Ln(4)
 	s.SetFont("text", "B", 12)
-	s.CellFormat(0, 7, title, "", 1, "L", false, 0, "")
+	s.CellFormat(0, 7, drawable(title), "", 1, "L", false, 0, "")
 	s.SetFont("text", "", textSize)
 }
 
@@ -147,7 +150,7 @@ func (s sheet) steps(title string, steps []string) {
 
 // value draws one value character by character: capitals bold, digits dotted below,
 // signs and blanks framed; beside it the QR code, below it the spelling.
-func (s sheet) value(v Value) {
+func (s sheet) value(v Value, in words.Language) {
 	code := v.Long && !v.Hidden
 	if s.GetY() > 250 || code && s.GetY() > 230 {
 		s.AddPage()
@@ -160,14 +163,14 @@ func (s sheet) value(v Value) {
 		right -= qrSide + 4
 	}
 	s.SetFont("text", "", smallSize+1)
-	s.CellFormat(0, 4.5, v.Label, "", 1, "L", false, 0, "")
+	s.CellFormat(0, 4.5, drawable(v.Label), "", 1, "L", false, 0, "")
 	if v.Hidden {
 		s.SetFont("text", "", textSize)
-		s.CellFormat(0, 6, "hidden", "", 1, "L", false, 0, "")
+		s.CellFormat(0, 6, in.Say(hidden), "", 1, "L", false, 0, "")
 		return
 	}
 	x, y := margin, s.GetY()
-	for _, l := range letters(v.Text) {
+	for _, l := range letters(in, v.Text) {
 		style := ""
 		if l.Class == secret.Large {
 			style = "B"
@@ -205,7 +208,7 @@ func (s sheet) value(v Value) {
 	s.SetXY(margin, y+7)
 	if len(v.Spelled) > 0 {
 		s.SetFont("text", "", smallSize)
-		s.MultiCell(right-margin, 3.6, strings.Join(v.Spelled, ", "), "", "L", false)
+		s.MultiCell(right-margin, 3.6, drawable(strings.Join(v.Spelled, ", ")), "", "L", false)
 	}
 	if code && s.GetY() < top+qrSide {
 		s.SetY(top + qrSide)
@@ -225,9 +228,4 @@ func (s sheet) code(v string, x, y float64) {
 		s.Rect(x+float64(d[0]+quiet)*m, y+float64(d[1]+quiet)*m, m, m, "F")
 	}
 	s.SetFillColor(255, 255, 255)
-}
-
-func (s sheet) legend() {
-	s.SetFont("text", "", smallSize+0.5)
-	s.MultiCell(0, 4.2, "How to read it: digits are dotted below, capitals are bold, signs stand in a frame; a frame with an open box in it is a blank: press the space bar.", "", "L", false)
 }

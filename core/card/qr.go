@@ -36,11 +36,16 @@ func modules(v string) (dark [][2]int, width int) {
 }
 
 // picture draws the QR code of a value as part of a page.
-func picture(v Value) template.HTML {
+func picture(v Value, title string) template.HTML {
 	if !v.Long || v.Hidden {
 		return ""
 	}
-	dark, width := modules(v.Text)
+	return QR(v.Text, title)
+}
+
+// QR draws a QR code as part of a page; nothing where the value is too long for one.
+func QR(v, title string) template.HTML {
+	dark, width := modules(v)
 	if width == 0 {
 		return ""
 	}
@@ -50,5 +55,6 @@ func picture(v Value) template.HTML {
 	}
 	side := width + 2*quiet
 	// Nothing in it comes from the value but the places of the modules.
-	return template.HTML(fmt.Sprintf(`<svg class="qr" role="img" aria-label="QR code with this value" viewBox="0 0 %d %d" shape-rendering="crispEdges"><path fill="#fff" d="M0 0h%dv%dh-%dz"/><path fill="#000" d="%s"/></svg>`, side, side, side, side, side, path.String()))
+	return template.HTML(fmt.Sprintf(`<svg class="qr" role="img" aria-label="%s" viewBox="0 0 %d %d" shape-rendering="crispEdges"><path fill="#fff" d="M0 0h%dv%dh-%dz"/><path fill="#000" d="%s"/></svg>`,
+		template.HTMLEscapeString(title), side, side, side, side, side, path.String()))
 }

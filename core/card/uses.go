@@ -95,14 +95,14 @@ func fileSteps(f platform.Format, p vpn.Platform, a platform.Ability) []string {
 		return []string{"Give the file to the management of devices as ProfileXML; the connection then appears by itself.", "{When Windows asks for the sign-in, type ‹Login› and the password.}"}
 	case platform.Keyfile:
 		return []string{
-			pluginStep(a),
+			plugin(a),
 			"In a terminal, in the folder of the files, run the install script: sudo sh, and the script's name.",
 			"Delete your copies of the files: secrets stand in them. Keep the removal script.",
 			"{When you are asked for the sign-in, type ‹Login› and the password.}",
 		}
 	case platform.Daemons, platform.UCI:
 		step := "Put the files into one folder on the machine and run the install script there as root: sh, and the script's name."
-		return []string{"See to it that the machine has what the connection needs: it " + a.Note + ".", step, "Delete the copies of the files: secrets stand in them. Keep the removal script.", "{Sign in as ‹Login›.}"}
+		return []string{needs(a, "See to it that the machine has what the connection needs: it %s."), step, "Delete the copies of the files: secrets stand in them. Keep the removal script.", "{Sign in as ‹Login›.}"}
 	case platform.OVPN, platform.OVPNFolder:
 		steps := []string{"Open the file on the device, and let the client program take it in. Delete the file afterwards: keys stand in it.", "{When you are asked for the sign-in, type ‹Login› and the password.}"}
 		if f == platform.OVPNFolder {
@@ -135,12 +135,19 @@ func fileSteps(f platform.Format, p vpn.Platform, a platform.Ability) []string {
 	return nil
 }
 
-func pluginStep(a platform.Ability) string {
+// plugin is the step that gets what a desktop lacks.
+func plugin(a platform.Ability) string {
 	if a.Note == "" {
 		return "See to it that NetworkManager is there."
 	}
-	return "From your distribution, install what is missing: the connection " + a.Note + "."
+	return needs(a, "From your distribution, install what is missing: the connection %s.")
 }
+
+// noted separates a step from the note of the platform table that stands for its %s.
+const noted = "\x00"
+
+// needs is a step about what a platform lacks.
+func needs(a platform.Ability, step string) string { return step + noted + a.Note }
 
 // trust is how a person lets a device believe an authority.
 func trust(p vpn.Platform) []string {

@@ -144,6 +144,7 @@ type Subject struct {
 	Live     *Live
 	Outdated bool        // the last parcel was built from other data
 	Apart    []vpn.Field // what is not in the file, and need not be
+	Handing  *Handing    // how a parcel is to be given to its person
 
 	certificates *[]Held
 
@@ -292,6 +293,8 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return &Spot{"device", s.Device.ID, "/platform"}
 	case vpn.FieldRelease:
 		return &Spot{"device", s.Device.ID, "/release"}
+	case vpn.FieldWithdrawn:
+		return &Spot{"device", s.Device.ID, "/withdrawn"}
 	}
 	return profile("")
 }

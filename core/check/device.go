@@ -10,6 +10,20 @@ import (
 
 var deviceRules = []Rule{
 	{
+		Code: "device-withdrawn", Title: "Device is withdrawn", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldWithdrawn},
+		Why: "It is lost, or its person has left: what is built for it gets into wrong hands.", Mend: "Use another device; or, where this one is back, say on its record that it is in use.", Source: "practice",
+		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Withdrawn = vpn.Lost }},
+		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Withdrawn = "" }},
+		look: func(s *Subject) []Hit {
+			if s.Device == nil || s.Device.Withdrawn == "" {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldWithdrawn, Found: map[vpn.Withdrawal]string{
+				vpn.Lost: s.Device.Name + " is lost", vpn.Left: "the person of " + s.Device.Name + " has left", vpn.Retired: s.Device.Name + " is retired",
+			}[s.Device.Withdrawn]}}
+		},
+	},
+	{
 		Code: "offer-missing", Title: "Gateway offers no protocol", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldProtocol},
 		Why: "There is nothing that the device could connect with.", Mend: "Add an offer to the gateway.", Source: "practice",
 		Bad:  Example{"a gateway without an offer", func(s *Subject) { s.Offered = false }},

@@ -59,6 +59,12 @@ var plain = map[string]string{
 	"offer-missing":       "The server does not offer this kind of connection yet.",
 	"account-missing":     "You have no login for this server yet.",
 
+	// Handing over.
+	"device-withdrawn":  "Your device was reported as lost or given back. Nothing is made for it any more.",
+	"link-endless":      "Whoever finds your link years from now could still open it.",
+	"passcode-same-way": "Whoever reads the mail with your link would have the passcode for it too.",
+	"secret-in-mail":    "Something that only you should know would stand in a mail that others can read.",
+
 	// Devices.
 	"protocol-gone":   "Your device no longer has this kind of connection since its last update.",
 	"protocol-never":  "Your device does not have this kind of connection.",

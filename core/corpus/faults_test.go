@@ -39,6 +39,7 @@ type fault struct {
 	Passphrases []secret.Text   `json:"passphrases"`
 	Exposed     bool            `json:"exposed"`
 	Written     *written        `json:"written"`
+	Handing     *check.Handing  `json:"handing"`
 	Also        []string        `json:"also"`
 }
 
@@ -161,6 +162,7 @@ func planned(in plan.Input, f fault) []check.Finding {
 	if f.Live != nil {
 		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses}
 	}
+	s.Handing = f.Handing
 	return check.Run(s)
 }
 

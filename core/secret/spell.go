@@ -2,6 +2,8 @@ package secret
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"unicode"
 )
 
@@ -13,6 +15,9 @@ var signs = map[rune]string{
 	'{': "curly bracket open", '}': "curly bracket close", '<': "less-than sign", '>': "greater-than sign", '\'': "apostrophe", '"': "double quote", '`': "backtick",
 	'~': "tilde", '^': "caret", '§': "section sign", '€': "euro sign", '°': "degree sign",
 }
+
+// SignNames lists the names of the signs.
+func SignNames() []string { return slices.Sorted(maps.Values(signs)) }
 
 // BlankSign is drawn in the place of a blank.
 const BlankSign = '␣'

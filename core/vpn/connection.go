@@ -291,6 +291,8 @@ const (
 	FieldUnmetered  Field = "unmetered"
 	FieldProxy      Field = "proxy"
 	FieldFormat     Field = "format"
+	FieldWithdrawn  Field = "withdrawn"
+	FieldHandover   Field = "handover"
 	FieldPattern    Field = "pattern"
 )
 

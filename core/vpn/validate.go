@@ -3,6 +3,7 @@ package vpn
 import (
 	"fmt"
 	"net/netip"
+	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -308,6 +309,9 @@ func (d *Device) Validate() error {
 	if !release.MatchString(d.Release) {
 		in.add("/release", shown(d.Release), "a release such as 11, 10.15 or 23.05", "write the number that the device shows")
 	}
+	if d.Withdrawn != "" {
+		oneOf(in, "/withdrawn", d.Withdrawn, Withdrawals)
+	}
 	if id := d.Identity; id != nil {
 		in.identity(id)
 	}
@@ -388,5 +392,26 @@ func (o *Organisation) Validate() error {
 	in := inspect("organisation")
 	in.required("/name", o.Name, maxName)
 	in.host("/domain", o.Domain)
+	in.origin("/links", o.Links)
+	in.origin("/links_v4", o.LinksV4)
+	in.origin("/links_v6", o.LinksV6)
 	return in.err()
+}
+
+// origin refuses what is neither empty nor the scheme, host and port of a service that is reached by TLS, or on
+// this machine itself.
+func (in *inspector) origin(pointer, v string) {
+	if v == "" || !in.text(pointer, v, maxHost+20, false) {
+		return
+	}
+	u, err := url.Parse(v)
+	if err != nil || u.Host == "" || u.String() != u.Scheme+"://"+u.Host || strings.ContainsAny(v, "'\"<> ;,") {
+		in.add(pointer, shown(v), "scheme and host alone, such as https://connect.skerryline.example", "leave out everything behind the host")
+		return
+	}
+	addr, err := netip.ParseAddr(u.Hostname())
+	here := u.Hostname() == "localhost" || err == nil && addr.IsLoopback()
+	if u.Scheme != "https" && (u.Scheme != "http" || !here) {
+		in.add(pointer, shown(v), "an address that begins with https://", "serve it by TLS: secrets are fetched there")
+	}
 }

@@ -145,7 +145,22 @@ type Device struct {
 	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
 	Encrypted bool            `json:"encrypted" doc:"The disk is encrypted"`
 	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
+
+	Withdrawn Withdrawal `json:"withdrawn,omitempty" doc:"Why nothing more is built for the device: lost, left or retired; empty where it is in use"`
 }
+
+// Withdrawal says why a device is in nobody's right hands any more.
+type Withdrawal string
+
+// The reasons; the empty one stands for a device in use.
+const (
+	Lost    Withdrawal = "lost"    // or stolen: whoever has it may use what is on it
+	Left    Withdrawal = "left"    // its person has
+	Retired Withdrawal = "retired" // and wiped
+)
+
+// Withdrawals lists the reasons.
+var Withdrawals = []Withdrawal{Lost, Left, Retired}
 
 // DeviceIdentity is the certificate that a device proves itself with.
 type DeviceIdentity struct {
@@ -233,4 +248,7 @@ type Organisation struct {
 	Version int    `json:"version" readOnly:"true"`
 	Name    string `json:"name" required:"true" doc:"Shown in profiles and on cards"`
 	Domain  string `json:"domain" required:"true" doc:"A domain of the organisation; reversed, it begins the identifiers in Apple profiles"`
+	Links   string `json:"links" required:"false" doc:"Address under which people reach this service, such as https://connect.skerryline.example; links in mails begin with it"`
+	LinksV4 string `json:"links_v4" required:"false" doc:"The same by IPv4 alone; with links_v6 it shows traffic that goes past a tunnel"`
+	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
 }
