@@ -1,20 +1,24 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/demo"
+	"wardicon/service"
 	"wardicon/simulate"
 )
 
@@ -60,26 +64,44 @@ and ends.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, letters.Close()) }()
+			box, err := letters.Letterbox()
+			if err != nil {
+				return err
+			}
 			password := secret.New(letters.Password)
 			if err := demo.Post(cmd.Context(), svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority, Login: letters.Login, Password: &password}); err != nil {
 				return err
 			}
 			ctx, stop := context.WithCancel(cmd.Context())
 			defer stop()
+			h.proxies = []string{"127.0.0.1"} // the stand-in for a tunnel speaks for who comes through it
 			var tour sync.WaitGroup
 			var toured error
+			var tunnel *simulate.Tunnel
 			err = h.run(ctx, svc, log, func(address string) {
+				if err := demo.Reach(ctx, svc, address); err != nil {
+					toured = err
+					stop()
+					return
+				}
+				if tunnel, toured = simulate.NewTunnel(address, demo.Egress); toured != nil {
+					stop()
+					return
+				}
 				if !once {
-					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
-						address, demo.OwnerName, demo.OwnerPassword, logFile.Name())
+					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n  letters   %s, where mail goes\n  tunnel    %s, the same as seen through Norrvik\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
+						address, demo.OwnerName, demo.OwnerPassword, box, tunnel.Address, logFile.Name())
 					return
 				}
 				tour.Go(func() {
-					toured = a.tour(dir, address)
+					toured = a.tour(dir, address, tunnel.Address, letters)
 					stop()
 				})
 			})
 			tour.Wait()
+			if tunnel != nil {
+				err = errors.Join(err, tunnel.Close())
+			}
 			return errors.Join(err, toured)
 		},
 	}
@@ -98,7 +120,7 @@ type step struct {
 
 // tour goes the whole way on the command line: records, plan, findings, mend, parcel,
 // device.
-func (a *app) tour(dir, address string) error {
+func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) error {
 	parcels := filepath.Join(dir, "parcels")
 	steps := []step{
 		{"Sign in. The password comes from standard input.", []string{"sign-in", "--service", address, "--name", demo.OwnerName, "--password-file", "-"}, demo.OwnerPassword, exitFine},
@@ -128,6 +150,12 @@ func (a *app) tour(dir, address string) error {
 		{"", []string{"certificate", "calendar"}, "", exitFine},
 		{"Letters go through a stand-in for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
 		{"A parcel on its way to its person: a link, and a passcode that is told another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
+		{"Both by mail is refused: whoever reads the one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
+		{"A whole group: what is not up to date is built, the links go out by mail; a blocker holds one back.", []string{"handover", "group", "bridge"}, "", exitFindings},
+		{"Which address does the service see? Not connected, and through a stand-in for a tunnel.", []string{"whereami", "--service", address}, "", exitFindings},
+		{"", []string{"whereami", "--service", tunnel}, "", exitFine},
+		{"A laptop is lost: what it holds, and one step that takes it back.", []string{"withdraw", "device", "Purser laptop 1", "--look"}, "", exitFine},
+		{"", []string{"withdraw", "device", "Purser laptop 1"}, "", exitFine},
 		{"Another operator, who looks and sees no secrets; and the audit log held against its chain.", []string{"operator", "add", "pilot", "--role", "auditor"}, "", exitFine},
 		{"", []string{"audit", "verify"}, "", exitFine},
 		{"A file becomes one of another format, with a list of what did not come along.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--to", "keyfile", "--into", filepath.Join(parcels, "converted")}, "", exitFine},
@@ -142,6 +170,9 @@ func (a *app) tour(dir, address string) error {
 		if err := a.step(s, quiet, dir); err != nil {
 			return err
 		}
+	}
+	if err := a.handTour(dir, tunnel, letters, quiet); err != nil {
+		return err
 	}
 	for _, made := range []struct {
 		device  *simulate.Device
@@ -159,6 +190,39 @@ func (a *app) tour(dir, address string) error {
 		}
 	}
 	a.say("\nThat was the whole way.")
+	return nil
+}
+
+// handTour sends a link by mail and lets the device fetch its parcel by it, through a stand-in for a tunnel.
+func (a *app) handTour(dir, tunnel string, letters *simulate.MailServer, streams Streams) error {
+	var said bytes.Buffer
+	streams.Out = io.MultiWriter(a.Out, &said)
+	if err := a.step(step{"A link by mail, and the device that fetches by itself what it leads to.", []string{"handover", "make", "Engine laptop 3/Norrvik", "--by-mail"}, "", exitFine}, streams, dir); err != nil {
+		return err
+	}
+	_, rest, _ := strings.Cut(said.String(), "passcode  ")
+	passcode, _, _ := strings.Cut(rest, "\n")
+	link := ""
+	for range 200 {
+		if list := letters.Letters(); len(list) > 0 && list[len(list)-1].To == "mira@skerryline.example" {
+			link = list[len(list)-1].Link()
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	at := strings.Index(link, service.LinkPath)
+	if at < 0 {
+		return errors.New("the letter with the link did not come")
+	}
+	streams.Out = a.Out
+	for _, s := range []step{
+		{"", []string{"fetch", "-", "--to", filepath.Join(dir, "parcels", "fetched")}, tunnel + link[at:] + "\n" + passcode + "\n", exitFine},
+		{"It was seen through the gateway.", []string{"handover", "list", "--limit", "3"}, "", exitFine},
+	} {
+		if err := a.step(s, streams, dir); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

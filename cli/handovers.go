@@ -2,52 +2,169 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
+	"wardicon/core/check"
+	"wardicon/core/view"
+	"wardicon/store"
 )
 
 // handoverCommands are those of parcels on their way.
 func (a *app) handoverCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "handover", Short: "Give a parcel to its person by a link and a passcode", GroupID: "work",
+		Use: "handover", Short: "Give parcels to their people by links and passcodes", GroupID: "work",
 		Long: `A link leads to the newest parcel of a profile. It ends after some days and some openings, asks for a passcode that you
 tell another way, and is closed for good after ten wrong ones. Neither link nor passcode can be read back.`,
-		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\"\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
+		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon handover group engineers\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 	}
-	var days, openings int
-	made := &cobra.Command{
+	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder())
+}
+
+// wishFlags are how a handover is wished for. Days and openings are said only where they were given.
+type wishFlags struct {
+	days, openings int
+	mail, attach   bool
+	passcodeMail   bool
+}
+
+func (f *wishFlags) add(cmd *cobra.Command) {
+	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link ends")
+	cmd.Flags().IntVar(&f.openings, "openings", 3, "openings that it allows")
+	cmd.Flags().BoolVar(&f.attach, "attach", false, "send the files along with the mail (a blocker says why not)")
+	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by mail too (a blocker says why not)")
+}
+
+func (f *wishFlags) wish(link, passcode check.Way) view.HandoverWish {
+	if f.passcodeMail {
+		passcode = check.ByMail
+	}
+	return view.HandoverWish{Days: &f.days, Openings: &f.openings, Link: link, Passcode: passcode, Attach: f.attach}
+}
+
+// made prints a link and its passcode, which nobody can ask for again.
+func (a *app) made(n view.NewHandover) error {
+	return a.print(n, func(table.Writer) {
+		if n.Mailed == "" {
+			a.say("link      %s", n.Link)
+		} else {
+			a.say("link      is sent to %s", n.Mailed)
+		}
+		a.say("passcode  %s\n\nfor %s, %s, until %s or %d openings (%s). Tell the passcode another way than the link.", n.Passcode,
+			n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.Most, n.Handover.ID)
+	})
+}
+
+func (a *app) handoverMake() *cobra.Command {
+	var flags wishFlags
+	cmd := &cobra.Command{
 		Use: "make PROFILE", Short: "Make a link to the newest parcel of a profile", Args: exactly("PROFILE"),
-		Long:    "Prints the link and the passcode, once. The parcel must be built, and as it would be built now.",
-		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --openings 1",
+		Long:    "Prints the link and the passcode, once. The parcel must be built, and as it would be built now. By mail, the link is sent to its person, and never anything else.",
+		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --openings 1\n  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
 				if err != nil {
 					return err
 				}
-				n, err := c.MakeHandover(ctx, p.ID, days, openings)
+				link := check.ByOperator
+				if flags.mail {
+					link = check.ByMail
+				}
+				n, err := c.MakeHandover(ctx, p.ID, flags.wish(link, check.ByOperator))
 				if err != nil {
 					return err
 				}
-				return a.print(n, func(table.Writer) {
-					a.say("link      %s%s\npasscode  %s\n\nfor %s, %s, until %s or %d openings (%s). Tell the passcode another way than the link.", c.Address(), n.Path, n.Passcode,
-						n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.Most, n.Handover.ID)
+				return a.made(n)
+			})
+		},
+	}
+	cmd.ValidArgsFunction = profileNoun().complete(a)
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&flags.mail, "by-mail", false, "send the link to the person by mail")
+	return cmd
+}
+
+func (a *app) handoverGroup() *cobra.Command {
+	var flags wishFlags
+	var sheets, background bool
+	cmd := &cobra.Command{
+		Use: "group GROUP", Short: "Hand over to all people of a group", Args: exactly("GROUP"),
+		Long: `Builds what is not up to date for the devices of a group's people, and makes a link to each parcel. Links go out by
+mail; with --sheets they are kept for a day instead, to be read with "wardicon handover slips". Passcodes are read
+there too, apart from the links. It is a job of the service: it goes on after a restart.`,
+		Example: "  wardicon handover group engineers --days 3\n  wardicon handover group deck --sheets",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				link, passcode := check.ByMail, check.BySheet
+				if sheets {
+					link = check.ByOperator
+				}
+				j, err := c.HandOverGroup(ctx, args[0], flags.wish(link, passcode))
+				if err == nil && !background {
+					j, err = a.wait(ctx, c, j)
+				}
+				if err != nil {
+					return err
+				}
+				if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
+					return err
+				}
+				if j.State == view.Failed || j.Result["blocked"] > 0 {
+					return errFindings
+				}
+				return nil
+			})
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().BoolVar(&sheets, "sheets", false, "keep the links to be read, in the place of sending them")
+	cmd.Flags().BoolVar(&background, "background", false, "do not wait for the end")
+	return cmd
+}
+
+func (a *app) handoverSlips() *cobra.Command {
+	var links bool
+	cmd := &cobra.Command{
+		Use: "slips JOB", Short: "Read the passcodes, or the links, of a group's handovers", Args: exactly("JOB"),
+		Long:    "Prints what the people of a group are to be told: passcodes, or with --links the links that were not sent by mail. Both are kept for a day; reading them is logged. Do not let the two travel together.",
+		Example: "  wardicon handover slips jo-4xk7q2m9h3vw8tzp\n  wardicon handover slips jo-4xk7q2m9h3vw8tzp --links --output json",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				half := store.SlipPasscode
+				if links {
+					half = store.SlipLink
+				}
+				list, err := c.Slips(ctx, args[0], half)
+				if err != nil {
+					return err
+				}
+				return a.print(list, func(w table.Writer) {
+					w.AppendHeader(heads("person", "device", "gateway", half))
+					for _, s := range list.Items {
+						w.AppendRow(table.Row{s.Person, s.Device, s.Gateway, s.Link + s.Passcode})
+					}
 				})
 			})
 		},
 	}
-	made.ValidArgsFunction = profileNoun().complete(a)
-	made.Flags().IntVar(&days, "days", 0, "days until the link ends (7)")
-	made.Flags().IntVar(&openings, "openings", 0, "openings that it allows (3)")
+	cmd.Flags().BoolVar(&links, "links", false, "the links in the place of the passcodes")
+	return cmd
+}
+
+func (a *app) handoverList() *cobra.Command {
 	var q client.Query
 	list := &cobra.Command{
 		Use: "list", Short: "List parcels on their way, newest first", Args: exactly(),
-		Long:    "Lists handovers with their state: made, opened, fetched, expired, used-up, locked, recalled.\nFilters: state, profile_id, device_id, person_id.",
-		Example: "  wardicon handover list --filter state=made\n  wardicon handover list --output json",
+		Long:    "Lists handovers with their state: made, sent, opened, fetched, connected, expired, used-up, locked, recalled.\nFilters: state, open, group, batch, profile_id, device_id, person_id, gateway_id.",
+		Example: "  wardicon handover list --filter state=made\n  wardicon handover list --filter group=engineers --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				page, err := c.Handovers(ctx, q)
@@ -71,7 +188,54 @@ tell another way, and is closed for good after ten wrong ones. Neither link nor 
 	}
 	pageFlags(list, &q)
 	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as state=made")
-	return group(root, made, list, &cobra.Command{
+	return list
+}
+
+func (a *app) handoverStates() *cobra.Command {
+	return &cobra.Command{
+		Use: "states", Short: "Count parcels on their way by state", Args: exactly(), Long: "Counts handovers by state, in the order in which they go through them.", Example: "  wardicon handover states",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				list, err := c.SumHandovers(ctx)
+				if err != nil {
+					return err
+				}
+				return a.print(list, func(w table.Writer) {
+					w.AppendHeader(heads("state", "handovers"))
+					for _, s := range list.Items {
+						w.AppendRow(table.Row{s.State, s.Count})
+					}
+				})
+			})
+		},
+	}
+}
+
+func (a *app) handoverReissue() *cobra.Command {
+	var mail bool
+	cmd := &cobra.Command{
+		Use: "reissue ID", Short: "Close a link and make another one to the same profile", Args: exactly("ID"),
+		Long: "Closes a link and makes another one to the newest parcel of its profile, with a new passcode, for as many days and openings.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				link := check.ByOperator
+				if mail {
+					link = check.ByMail
+				}
+				n, err := c.Reissue(ctx, args[0], link)
+				if err != nil {
+					return err
+				}
+				return a.made(n)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&mail, "by-mail", false, "send the link to the person by mail")
+	return cmd
+}
+
+func (a *app) handoverRecall() *cobra.Command {
+	return &cobra.Command{
 		Use: "recall ID", Short: "Close a link at once", Args: exactly("ID"), Long: "Closes a link, and shuts out whoever has it open. What was fetched is fetched.", Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -82,5 +246,123 @@ tell another way, and is closed for good after ten wrong ones. Neither link nor 
 				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was opened %d times", h.Device, h.Openings) })
 			})
 		},
-	})
+	}
+}
+
+func (a *app) handoverArchive() *cobra.Command {
+	var people, to string
+	cmd := &cobra.Command{
+		Use: "archive [PROFILE]", Short: "Save parcels in an archive that is encrypted", Args: cobra.MaximumNArgs(1),
+		Long: `Saves the newest parcel of a profile, or those of a group's people, in a ZIP archive that is encrypted with AES-256
+under a passphrase of its own, for a stick that travels. The passphrase is printed once; common archive programs
+ask for it. Names of people, devices and files can be read without it.`,
+		Example: "  wardicon handover archive \"Planner Mac 1/Norrvik\" --to planner.zip\n  wardicon handover archive --group engineers",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				profile := ""
+				if len(args) == 1 {
+					p, err := findProfile(ctx, c, args[0])
+					if err != nil {
+						return err
+					}
+					profile = p.ID
+				}
+				if (profile == "") == (people == "") {
+					return usage("found %d profiles and the group %q, expected either a profile or --group", len(args), people)
+				}
+				archive, err := c.Archive(ctx, profile, people)
+				if err != nil {
+					return err
+				}
+				if to == "" {
+					to = archive.Name
+				}
+				if err := create(to, archive.Content); err != nil {
+					return err
+				}
+				archive.Content = nil
+				return a.print(archive, func(table.Writer) {
+					a.say("archive     %s, %d parcels\npassphrase  %s\n\nTell the passphrase another way than the archive travels; it cannot be read back.", to, archive.Profiles, archive.Passphrase)
+					for _, left := range archive.Left {
+						a.say("left out: %s, which has no parcel that is up to date", left)
+					}
+				})
+			})
+		},
+	}
+	cmd.ValidArgsFunction = profileNoun().complete(a)
+	cmd.Flags().StringVar(&people, "group", "", "the parcels of this group's people")
+	cmd.Flags().StringVar(&to, "to", "", "file to save to; it must not be there (default: named after what is in it)")
+	return cmd
+}
+
+// create writes a file that must not be there.
+func create(name string, data []byte) error {
+	out, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return fmt.Errorf("%w; remove it or choose another name with --to", err)
+	}
+	_, err = out.Write(data)
+	return errors.Join(err, out.Close())
+}
+
+func (a *app) handoverFolder() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use: "folder GROUP", Short: "Save the parcels of a group's people in folders", Args: exactly("GROUP"),
+		Long: `Saves the newest parcels of a group's people, a folder for each person and in it one for each device and gateway,
+readable by you alone. They are not encrypted: this is for whoever manages devices from here. Profiles without a
+parcel that is up to date are named (exit 1).`,
+		Example: "  wardicon handover folder engineers --to engineers",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if to == "" {
+					to = args[0]
+				}
+				out := view.Exported{Folder: to, Left: []string{}}
+				q := client.Query{Limit: 500, Filter: map[string]string{"group": args[0]}}
+				for {
+					page, err := c.Profiles.List(ctx, q)
+					if err != nil {
+						return err
+					}
+					for _, p := range page.Items {
+						if err := a.export(ctx, c, p, &out); err != nil {
+							return err
+						}
+					}
+					if q.Offset += len(page.Items); len(page.Items) == 0 || q.Offset >= page.Total {
+						break
+					}
+				}
+				if err := a.print(out, func(table.Writer) {
+					a.say("%d parcels in %s", out.Profiles, out.Folder)
+					for _, left := range out.Left {
+						a.say("left out: %s, which has no parcel that is up to date", left)
+					}
+				}); err != nil {
+					return err
+				}
+				if len(out.Left) > 0 || out.Profiles == 0 {
+					return errFindings
+				}
+				return nil
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "to", "", "folder to save to (default: the group's name)")
+	return cmd
+}
+
+func (a *app) export(ctx context.Context, c *client.Client, p view.Profile, out *view.Exported) error {
+	parcels, err := c.Parcels(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if i := slices.IndexFunc(parcels.Items, func(one view.Parcel) bool { return !one.Outdated }); i == 0 {
+		out.Profiles++
+		return a.save(ctx, c, parcels.Items[0], filepath.Join(out.Folder, filepath.FromSlash(p.Folder())))
+	}
+	out.Left = append(out.Left, p.Device+" to "+p.Gateway)
+	return nil
 }

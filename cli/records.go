@@ -216,18 +216,20 @@ func tally(t vpn.Tally) string {
 func (a *app) organisation() *cobra.Command {
 	root := &cobra.Command{
 		Use: "organisation", Short: "Show and change whom the service works for", GroupID: "records",
-		Long:    "The organisation's name goes into profiles and onto cards; its domain begins the identifiers in Apple profiles.",
+		Long: `The organisation's name goes into profiles and onto cards; its domain begins the identifiers in Apple profiles. Links
+that are sent by mail begin with the address under which people reach this service. With addresses that are reached
+by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the tunnel.`,
 		Example: `  wardicon organisation change --name "Skerry Line" --domain skerryline.example`,
 	}
 	printed := func(o vpn.Organisation) error {
 		return a.print(o, func(w table.Writer) {
-			w.AppendHeader(heads("name", "domain"))
-			w.AppendRow(table.Row{o.Name, o.Domain})
+			w.AppendHeader(heads("name", "domain", "reached at", "by IPv4", "by IPv6"))
+			w.AppendRow(table.Row{o.Name, o.Domain, o.Links, o.LinksV4, o.LinksV6})
 		})
 	}
-	var name, domain string
+	var given vpn.Organisation
 	change := &cobra.Command{
-		Use: "change", Short: "Change name or domain", Args: exactly(), Long: "Changes the fields that are given. Every profile is checked anew.",
+		Use: "change", Short: "Change name, domain or how people reach the service", Args: exactly(), Long: "Changes the fields that are given. Where name or domain differ, every profile is checked anew.",
 		Example: `  wardicon organisation change --name "Skerry Line"`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -235,21 +237,23 @@ func (a *app) organisation() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if cmd.Flags().Changed("name") {
-					o.Name = name
+				for flag, to := range map[string][2]*string{"name": {&o.Name, &given.Name}, "domain": {&o.Domain, &given.Domain}, "links": {&o.Links, &given.Links}, "links-v4": {&o.LinksV4, &given.LinksV4}, "links-v6": {&o.LinksV6, &given.LinksV6}} {
+					if cmd.Flags().Changed(flag) {
+						*to[0] = *to[1]
+					}
 				}
-				if cmd.Flags().Changed("domain") {
-					o.Domain = domain
-				}
-				if o, err = c.SetOrganisation(ctx, o.Name, o.Domain); err != nil {
+				if o, err = c.SetOrganisation(ctx, o); err != nil {
 					return err
 				}
 				return printed(o)
 			})
 		},
 	}
-	change.Flags().StringVar(&name, "name", "", "name")
-	change.Flags().StringVar(&domain, "domain", "", "domain")
+	change.Flags().StringVar(&given.Name, "name", "", "name")
+	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
+	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
+	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
+	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")
 	return group(root, change, &cobra.Command{
 		Use: "show", Short: "Show name and domain", Args: exactly(), Long: "Shows the organisation.", Example: "  wardicon organisation show",
 		RunE: func(cmd *cobra.Command, _ []string) error {

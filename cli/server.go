@@ -10,8 +10,10 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,6 +24,7 @@ import (
 	"wardicon/core/secret"
 	"wardicon/httpapi"
 	"wardicon/metrics"
+	"wardicon/nameserver"
 	"wardicon/service"
 	"wardicon/store"
 )
@@ -43,6 +46,9 @@ type host struct {
 	keyFile, passphraseFile string
 	cert, certKey           string
 	selfNames               []string
+	proxies                 []string
+	proxyHeader             string
+	zone, zoneListen        string
 	logForm                 string
 }
 
@@ -93,9 +99,25 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && !secure && !tcp.IP.IsLoopback() {
 		return errors.Join(usage("--listen %s: without TLS the service listens on loopback only; give --tls-cert and --tls-key, or put a proxy in front of 127.0.0.1", h.listen), listener.Close())
 	}
-	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure}), log)
+	forwarding, err := h.forwarding()
+	if err != nil {
+		return errors.Join(err, listener.Close())
+	}
+	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone, Forwarding: forwarding}), log)
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
+	if h.zone != "" {
+		names, err := nameserver.New(h.zone, h.zoneListen, func(ctx context.Context, probe, from string) error {
+			_, err := svc.SeenBy(ctx, probe, store.SeenResolver, from)
+			return err
+		}, log)
+		if err != nil {
+			stop()
+			return errors.Join(fmt.Errorf("--look-listen: %w", err), listener.Close())
+		}
+		log.Info("answering names", "zone", h.zone, "address", names.Address())
+		background.Go(func() { names.Run(work) })
+	}
 	background.Go(func() { svc.Run(work) })
 	background.Go(func() { svc.Work(work) })
 	background.Go(func() { svc.Post(work) })
@@ -127,6 +149,28 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		return nil
 	}
 	return err
+}
+
+// forwarding reads whose words on a request's origin are believed.
+func (h *host) forwarding() (f httpapi.Forwarding, err error) {
+	switch strings.ToLower(h.proxyHeader) {
+	case "", "x-forwarded-for":
+	case "forwarded":
+		f.Header = "Forwarded"
+	default:
+		return f, usage("--proxy-header: found %q, expected x-forwarded-for or forwarded", h.proxyHeader)
+	}
+	for _, text := range h.proxies {
+		p, err := netip.ParsePrefix(text)
+		if a, plain := netip.ParseAddr(text); plain == nil {
+			p, err = netip.PrefixFrom(a, a.BitLen()), nil
+		}
+		if err != nil {
+			return f, usage("--proxy: found %q, expected an IP address or a network such as 10.0.0.0/8", text)
+		}
+		f.Proxies = append(f.Proxies, p)
+	}
+	return f, nil
 }
 
 // measure serves metrics on an address of its own, if one is given.
@@ -202,6 +246,10 @@ master key, and keep the two copies apart.`,
 	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "its private key, PEM")
 	cmd.Flags().StringVar(&h.logForm, "log", "text", "form of the log: text or json")
 	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
+	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of proxies in front, whose word on where a request comes from is believed")
+	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "the one header in which they say it: x-forwarded-for or forwarded")
+	cmd.Flags().StringVar(&h.zone, "look-zone", "", "zone of one-time names that show which resolver a device uses; it must be delegated to this service")
+	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is answered")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
 	cmd.MarkFlagsMutuallyExclusive("tls-cert", "tls-self")
 	return cmd

@@ -250,9 +250,9 @@ func (c *Client) Organisation(ctx context.Context) (o vpn.Organisation, err erro
 }
 
 // SetOrganisation replaces it.
-func (c *Client) SetOrganisation(ctx context.Context, name, domain string) (o vpn.Organisation, err error) {
-	err = c.call(ctx, http.MethodPut, "/organisation", nil, nil, map[string]string{"name": name, "domain": domain}, &o)
-	return o, err
+func (c *Client) SetOrganisation(ctx context.Context, o vpn.Organisation) (out vpn.Organisation, err error) {
+	err = c.call(ctx, http.MethodPut, "/organisation", nil, nil, o, &out)
+	return out, err
 }
 
 // Overview sums up the fleet.

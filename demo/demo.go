@@ -79,6 +79,17 @@ func Post(ctx context.Context, svc *service.Service, server vpn.Mail) error {
 	return err
 }
 
+// Egress is what the world sees of who comes through Norrvik.
+const Egress = "198.51.100.7"
+
+// Reach notes under which address people reach the service.
+func Reach(ctx context.Context, svc *service.Service, address string) error {
+	o := organisation
+	o.Links = address
+	_, err := svc.SetOrganisation(service.As(ctx, "demo"), o)
+	return err
+}
+
 // loader puts records in and remembers their identifiers by name.
 type loader struct {
 	svc              *service.Service

@@ -32,8 +32,11 @@ const (
 // Options of the handler.
 type Options struct {
 	Version string
-	Console fs.FS // the built console; nil leaves it out
-	Secure  bool  // reached by TLS: cookies are marked so
+	Console fs.FS  // the built console; nil leaves it out
+	Secure  bool   // reached by TLS: cookies are marked so
+	Zone    string // of the one-time names that the service answers; empty where it answers none
+
+	Forwarding Forwarding
 }
 
 // api is what the handlers share.
@@ -48,7 +51,7 @@ type api struct {
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
 	a := &api{svc: svc, log: log, opts: opts}
-	r.Use(identified, a.logged, a.recovered, headers(opts.Secure), middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
+	r.Use(identified, a.logged, a.recovered, opts.Forwarding.called(opts.Secure), headers, middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
 	origins := http.NewCrossOriginProtection() // refuses changes that another site's page sends with our cookie
 	origins.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, problem(http.StatusForbidden, "cross-origin", "the request comes from another site's page"))
@@ -64,7 +67,9 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		_, _ = w.Write([]byte("ready\n"))
 	})
 	r.Get("/lists/{name}", a.revocationList)
-	r.Route("/h/{token}", a.recipient)
+	r.Route(service.LinkPath+"{token}", a.recipient)
+	r.With(a.forRecipients).Get("/whereami", a.whereami)
+	r.Get("/seen/{probe}", a.seen)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
 	}
@@ -115,6 +120,7 @@ func (a *api) describe(r chi.Router) {
 	a.mail()
 	a.operators()
 	a.handovers()
+	a.withdrawals()
 	a.facts()
 }
 

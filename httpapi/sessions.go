@@ -69,7 +69,7 @@ func (a *api) sessions() {
 		if token {
 			out.Body.Token = bearer
 		} else {
-			out.SetCookie = a.cookie(bearer, session.Expires)
+			out.SetCookie = cookie(ctx, bearer, session.Expires)
 		}
 		return out, nil
 	})
@@ -86,7 +86,7 @@ func (a *api) sessions() {
 	}, error) {
 		return &struct {
 			SetCookie http.Cookie `header:"Set-Cookie"`
-		}{a.cookie("", time.Unix(1, 0))}, a.svc.SignOut(ctx, here(ctx))
+		}{cookie(ctx, "", time.Unix(1, 0))}, a.svc.SignOut(ctx, here(ctx))
 	})
 }
 
@@ -104,6 +104,6 @@ func ownOperation(method, path, id, summary, tag string) huma.Operation {
 	return op
 }
 
-func (a *api) cookie(value string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, Secure: a.opts.Secure, SameSite: http.SameSiteStrictMode}
+func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
+	return http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, Secure: callerOf(ctx).secure, SameSite: http.SameSiteStrictMode}
 }

@@ -158,46 +158,50 @@ func cut(v string, most int) string {
 // Revoke takes certificates back for good: one by its identifier, or all of a device, whose
 // own one is then taken out of its record. It answers with what that touches.
 func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
-	w = view.Withdrawn{Certificates: []view.Certificate{}, Profiles: []string{}}
 	if !slices.Contains(pki.Reasons, reason) {
 		return w, problem("certificate", "/reason", fmt.Sprintf("%q", reason), "unspecified, key-compromise, superseded or ceased", "choose one of them")
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		q := store.Query{Limit: 500, Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}}
-		if deviceID == "" {
-			one, err := store.Certificates.Row(ctx, tx, id)
-			if err != nil {
-				return err
-			}
-			if one.Revoked != nil {
-				return problem("certificate", "/id", "one that was revoked on "+one.Revoked.Format(time.DateOnly), "one that is valid", "nothing is to be done")
-			}
-			w.Certificates = append(w.Certificates, one)
-		} else {
-			page, err := store.Certificates.List(ctx, tx, q)
-			if err != nil {
-				return err
-			}
-			w.Certificates = page.Items
-		}
-		for i, c := range w.Certificates {
-			if err := tx.Revoke(ctx, c.ID, reason); err != nil {
-				return err
-			}
-			if err := deed(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
-				return err
-			}
-			if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
-				return err
-			}
-			if err := s.withdraw(ctx, tx, &w, c); err != nil {
-				return err
-			}
-		}
-		return nil
+		w, err = s.revoke(ctx, tx, id, deviceID, reason)
+		return err
 	})
 	s.checkSoon()
 	return w, err
+}
+
+func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
+	w = view.Withdrawn{Certificates: []view.Certificate{}, Profiles: []string{}}
+	if deviceID == "" {
+		one, err := store.Certificates.Row(ctx, tx, id)
+		if err != nil {
+			return w, err
+		}
+		if one.Revoked != nil {
+			return w, problem("certificate", "/id", "one that was revoked on "+one.Revoked.Format(time.DateOnly), "one that is valid", "nothing is to be done")
+		}
+		w.Certificates = append(w.Certificates, one)
+	} else {
+		page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 500, Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}})
+		if err != nil {
+			return w, err
+		}
+		w.Certificates = page.Items
+	}
+	for i, c := range w.Certificates {
+		if err := tx.Revoke(ctx, c.ID, reason); err != nil {
+			return w, err
+		}
+		if err := deed(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
+			return w, err
+		}
+		if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
+			return w, err
+		}
+		if err := s.withdraw(ctx, tx, &w, c); err != nil {
+			return w, err
+		}
+	}
+	return w, nil
 }
 
 // withdraw takes a revoked certificate out of its device's record, and lists the profiles

@@ -152,7 +152,7 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []view.End
 		return err
 	}
 	for _, to := range m.Reminders {
-		if err := s.write(ctx, tx, "reminder", to, cut(subject, 150), vpn.Letter{Text: text.String(), Page: page.String()}); err != nil {
+		if err := s.write(ctx, tx, view.Letter{Kind: "reminder", To: to, Subject: cut(subject, 150)}, vpn.Letter{Text: text.String(), Page: page.String()}); err != nil {
 			return err
 		}
 	}

@@ -11,9 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/secret"
 	"wardicon/core/view"
+	"wardicon/core/words"
 	"wardicon/store"
 )
 
@@ -36,46 +38,110 @@ var (
 
 // MakeHandover makes a link to the newest parcel of a profile, which must be as it would be built now. Link and
 // passcode come back once; only their hashes are kept.
-func (s *Service) MakeHandover(ctx context.Context, profileID string, days, openings int) (made view.NewHandover, err error) {
-	if days < 0 || days > mostDaysOpen {
-		return made, problem("handover", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days, or 0 for %d", mostDaysOpen, handoverDays), "choose fewer")
+func (s *Service) MakeHandover(ctx context.Context, profileID string, wish view.HandoverWish) (made view.NewHandover, err error) {
+	if wish.Link == check.BySheet || wish.Passcode == check.BySheet {
+		return made, problem("handover", "/passcode", "sheet", "shown or mail", "sheets are printed for groups")
 	}
-	if openings < 0 || openings > mostOpenings {
-		return made, problem("handover", "/openings", fmt.Sprint(openings), fmt.Sprintf("1 to %d openings, or 0 for %d", mostOpenings, handoverTimes), "choose fewer")
-	}
-	days, openings = cmp.Or(days, handoverDays), cmp.Or(openings, handoverTimes)
-	passcode, _, err := secret.Make(rand.Reader, passcodeBits)
-	if err != nil {
-		return made, err
-	}
-	token := strings.ToLower(rand.Text() + rand.Text()[:8]) // 170 bits
-	hash := s.passcodeHash(token, passcode)
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		w, err := s.work(ctx, tx, profileID)
 		if err != nil {
 			return err
 		}
-		last, err := tx.LastParcel(ctx, profileID)
+		made, err = s.handOver(ctx, tx, w, wish, "")
+		return err
+	})
+	s.mailSoon()
+	return made, err
+}
+
+// Reissue closes a link and makes another one to the newest parcel of the same profile, for as many days and openings.
+func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made view.NewHandover, err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		old, err := store.Handovers.Row(ctx, tx, id)
 		if err != nil {
 			return err
 		}
-		switch {
-		case last == nil:
-			return problem("handover", "/profile_id", "a profile without a parcel", "one with a parcel", "build it first")
-		case w.subject.Outdated:
-			return problem("handover", "/profile_id", "a parcel that is older than what it was built from", "one that is up to date", "build it again first")
-		}
-		h := view.Handover{ParcelID: last.ID, Expires: s.now().AddDate(0, 0, days), Most: openings, Operator: actor(ctx)}
-		if err := tx.AddHandover(ctx, &h, token, hash); err != nil {
+		if err := s.recall(ctx, tx, old); err != nil {
 			return err
 		}
-		if made.Handover, err = store.Handovers.Row(ctx, tx, h.ID); err != nil {
+		w, err := s.work(ctx, tx, old.ProfileID)
+		if err != nil {
 			return err
 		}
-		return deed(ctx, tx, "make", "handover", h.ID, made.Handover.Device+" to "+made.Handover.Gateway)
+		made, err = s.handOver(ctx, tx, w, view.HandoverWish{Days: &old.Days, Openings: &old.Most, Link: link}, "")
+		return err
 	})
-	made.Path, made.Passcode = "/h/"+token, passcode.Reveal()
+	s.mailSoon()
 	return made, err
+}
+
+// handOver makes one link, alone or in a batch.
+func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish view.HandoverWish, batch string) (made view.NewHandover, err error) {
+	days, openings := whole(wish.Days, handoverDays), whole(wish.Openings, handoverTimes)
+	link, told := cmp.Or(wish.Link, check.ByOperator), cmp.Or(wish.Passcode, check.ByOperator)
+	last, err := tx.LastParcel(ctx, w.in.Profile.ID)
+	if err != nil {
+		return made, err
+	}
+	handing := check.Handing{Days: days, Openings: openings, Link: link, Passcode: told}
+	switch {
+	case last == nil:
+		return made, problem("handover", "/profile_id", "a profile without a parcel", "one with a parcel", "build it first")
+	case w.in.Device.Withdrawn != "":
+		return made, problem("handover", "/profile_id", "a device that is withdrawn ("+string(w.in.Device.Withdrawn)+")", "one in use", "use another device")
+	case w.subject.Outdated:
+		return made, problem("handover", "/profile_id", "a parcel that is older than what it was built from", "one that is up to date", "build it again first")
+	case days < 0 || days > mostDaysOpen:
+		return made, problem("handover", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days", mostDaysOpen), "choose fewer")
+	case openings < 0 || openings > mostOpenings:
+		return made, problem("handover", "/openings", fmt.Sprint(openings), fmt.Sprintf("1 to %d openings", mostOpenings), "choose fewer")
+	}
+	if wish.Attach {
+		p, err := tx.Parcel(ctx, last.ID)
+		if err != nil {
+			return made, err
+		}
+		handing.Attached = p.Files
+	}
+	title := w.in.Device.Name + " to " + w.in.Gateway.Name
+	if findings := check.Hand(*w.subject, handing); len(findings) > 0 {
+		return made, &BlockedError{title, findings}
+	}
+	if link == check.ByMail && w.in.Person.Mail == "" {
+		return made, problem("handover", "/link", w.in.Person.Name+" has no mail address", "a person with one", "note it on the person's record, or tell the link another way")
+	}
+	passcode, _, err := secret.Make(rand.Reader, passcodeBits)
+	if err != nil {
+		return made, err
+	}
+	token := strings.ToLower(rand.Text() + rand.Text()[:8]) // 170 bits
+	h := view.Handover{ParcelID: last.ID, Days: days, Expires: s.now().AddDate(0, 0, days), Most: openings, Batch: batch, Operator: actor(ctx)}
+	if err := tx.AddHandover(ctx, &h, token, s.passcodeHash(token, passcode)); err != nil {
+		return made, err
+	}
+	if made.Handover, err = store.Handovers.Row(ctx, tx, h.ID); err != nil {
+		return made, err
+	}
+	made.Path, made.Passcode = LinkPath+token, passcode.Reveal()
+	made.Link = w.in.Organisation.Links + made.Path
+	if link == check.ByMail {
+		made.Mailed = w.in.Person.Mail
+		if err := s.invite(ctx, tx, w, made); err != nil {
+			return made, err
+		}
+	}
+	return made, deed(ctx, tx, "make", "handover", h.ID, title+", link "+string(link))
+}
+
+// LinkPath is what the path of a link begins with.
+const LinkPath = "/h/"
+
+// whole is a number, or what stands for none.
+func whole(v *int, none int) int {
+	if v == nil {
+		return none
+	}
+	return *v
 }
 
 // passcodeHash is how a passcode is kept and compared: without blanks and hyphens, in small letters, bound to its
@@ -90,19 +156,33 @@ func (s *Service) Handovers(ctx context.Context, q store.Query) (view.Page[view.
 	return store.Handovers.List(ctx, s.store.Read(), q)
 }
 
+// SumHandovers counts handovers by state.
+func (s *Service) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
+	return s.store.Read().SumHandovers(ctx)
+}
+
 // RecallHandover closes a link at once.
 func (s *Service) RecallHandover(ctx context.Context, id string) (h view.Handover, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		closed, err := tx.Recall(ctx, id)
-		if err != nil {
+		if h, err = store.Handovers.Row(ctx, tx, id); err != nil {
 			return err
 		}
-		if h, err = store.Handovers.Row(ctx, tx, id); err != nil || !closed {
+		if err := s.recall(ctx, tx, h); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "recall", "handover", id, h.Device+" to "+h.Gateway)
+		h, err = store.Handovers.Row(ctx, tx, id)
+		return err
 	})
 	return h, err
+}
+
+// recall closes a link, and stops the letter that would carry it; nothing is done where it is closed.
+func (s *Service) recall(ctx context.Context, tx *store.Tx, h view.Handover) error {
+	closed, err := tx.Recall(ctx, h.ID)
+	if err != nil || !closed {
+		return err
+	}
+	return errors.Join(tx.StopLetters(ctx, h.ID, "the link was recalled"), deed(ctx, tx, "recall", "handover", h.ID, h.Device+" to "+h.Gateway))
 }
 
 // Link finds the handover of a link that can still be opened; looking at it, as programs that preview links do, uses nothing up.
@@ -117,8 +197,8 @@ func (s *Service) Link(ctx context.Context, token string) (view.Handover, error)
 }
 
 // OpenLink opens a link by its passcode: each try is counted before it is looked at, so that no number of tries
-// side by side gets more of them. The bearer is for the browser that has opened it.
-func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Text) (bearer string, until time.Time, err error) {
+// side by side gets more of them. The bearer is for the browser that has opened it, from is the address that it comes from.
+func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Text, from string) (bearer string, until time.Time, err error) {
 	var h view.Handover
 	var hash string
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
@@ -147,7 +227,7 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 		if counted, err = tx.CountOpening(ctx, h.ID); err != nil || !counted {
 			return errors.Join(err, tx.TakeTryBack(ctx, h.ID)) // somebody else was first; the passcode was right
 		}
-		return errors.Join(tx.TakeTryBack(ctx, h.ID), tx.AddVisit(ctx, h.ID, bearer, until), deed(ctx, tx, "open", "handover", h.ID, h.Device+" to "+h.Gateway))
+		return errors.Join(tx.TakeTryBack(ctx, h.ID), tx.AddVisit(ctx, store.Visit{HandoverID: h.ID, Before: from, Probe: strings.ToLower(rand.Text())}, bearer, until), deed(ctx, tx, "open", "handover", h.ID, h.Device+" to "+h.Gateway))
 	})
 	if err == nil && !counted {
 		err = ErrLink
@@ -155,26 +235,52 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 	return bearer, until, err
 }
 
-// Visited shows a parcel to the browser that has opened its link: the files without their content.
-func (s *Service) Visited(ctx context.Context, token, bearer string) (h view.Handover, p view.Parcel, err error) {
-	tx := s.store.Read()
+// visited finds what a browser has opened.
+func (s *Service) visited(ctx context.Context, tx *store.Tx, token, bearer string) (h view.Handover, v *store.Visit, err error) {
 	if h, _, err = tx.HandoverByLink(ctx, token); err != nil {
-		return h, p, ErrLink
+		return h, nil, ErrLink
 	}
-	open, err := tx.Visit(ctx, h.ID, bearer)
+	if v, err = tx.Visit(ctx, h.ID, bearer); err == nil && v == nil {
+		err = ErrVisit
+	}
+	return h, v, err
+}
+
+// Visited shows a parcel to the browser that has opened its link: the files without their content, and the card in
+// the language that was chosen, or else the person's, or else the browser's.
+func (s *Service) Visited(ctx context.Context, token, bearer, from, chosen, browsers string) (o view.Opened, err error) {
+	tx := s.store.Read()
+	h, v, err := s.visited(ctx, tx, token, bearer)
 	if err != nil {
-		return h, p, err
+		return o, err
 	}
-	if !open {
-		return h, p, ErrVisit
+	o.Handover = h
+	if o.Parcel, err = tx.Parcel(ctx, h.ParcelID); err != nil {
+		return o, err
 	}
-	p, err = tx.Parcel(ctx, h.ParcelID)
-	return h, p, err
+	w, err := s.work(ctx, tx, h.ProfileID)
+	if err != nil {
+		return o, err
+	}
+	o.Platform = w.in.Device.Platform
+	o.Language = words.Choose(chosen, w.in.Person.Language, browsers)
+	if !s.outdated(w, o.Parcel) {
+		w.in.Person.Language = o.Language.Tag()
+		c := w.card(o.Parcel.Files, o.Parcel.ByHand)
+		o.Card = &c
+	}
+	o.Proof, err = s.proof(ctx, tx, h, v, w.in.Gateway.ID, from)
+	return o, err
 }
 
 // VisitedFile hands a file out to the browser that has opened its link.
 func (s *Service) VisitedFile(ctx context.Context, token, bearer, name string) (f format.File, err error) {
-	h, p, err := s.Visited(ctx, token, bearer)
+	tx := s.store.Read()
+	h, _, err := s.visited(ctx, tx, token, bearer)
+	if err != nil {
+		return f, err
+	}
+	p, err := tx.Parcel(ctx, h.ParcelID)
 	if err != nil {
 		return f, err
 	}
@@ -190,14 +296,4 @@ func (s *Service) VisitedFile(ctx context.Context, token, bearer, name string) (
 		return errors.Join(tx.NoteFetched(ctx, h.ID), deed(ctx, tx, "fetch", "handover", h.ID, name))
 	})
 	return f, err
-}
-
-// DeviceOf is the device of a profile.
-func (s *Service) DeviceOf(ctx context.Context, profileID string) (view.Device, error) {
-	tx := s.store.Read()
-	p, err := store.Profiles.Row(ctx, tx, profileID)
-	if err != nil {
-		return view.Device{}, err
-	}
-	return store.Devices.Row(ctx, tx, p.DeviceID)
 }

@@ -30,7 +30,7 @@ func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profil
 		t.Fatal(err)
 	}
 	profile = page.Items[0].ID
-	_, err = svc.MakeHandover(ctx, profile, 0, 0)
+	_, err = svc.MakeHandover(ctx, profile, view.HandoverWish{})
 	refusedAt(t, "without a parcel", err, "/profile_id", "without a parcel")
 	if _, err := svc.Build(ctx, profile, false); err != nil {
 		t.Fatal(err)
@@ -45,13 +45,13 @@ func TestHandover(t *testing.T) {
 	for _, test := range []struct {
 		days, openings int
 		pointer        string
-	}{{-1, 0, "/days"}, {61, 0, "/days"}, {0, 21, "/openings"}} {
-		_, err := svc.MakeHandover(ctx, profile, test.days, test.openings)
+	}{{-1, 3, "/days"}, {61, 3, "/days"}, {7, 21, "/openings"}} {
+		_, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &test.days, Openings: &test.openings})
 		refusedAt(t, "out of bounds", err, test.pointer, "")
 	}
 	hand := func(days, openings int) (made view.NewHandover, token string) {
 		t.Helper()
-		made, err := svc.MakeHandover(ctx, profile, days, openings)
+		made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &days, Openings: &openings})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -75,8 +75,12 @@ func TestHandover(t *testing.T) {
 		t.Errorf("%s is not %s", id, want)
 	}
 	open := func(token, passcode string) (string, error) {
-		bearer, _, err := svc.OpenLink(t.Context(), token, secret.New(passcode))
+		bearer, _, err := svc.OpenLink(t.Context(), token, secret.New(passcode), "192.0.2.9")
 		return bearer, err
+	}
+	visited := func(token, bearer string) (view.Handover, view.Parcel, error) {
+		o, err := svc.Visited(t.Context(), token, bearer, "192.0.2.9", "", "")
+		return o.Handover, o.Parcel, err
 	}
 	made, token := hand(2, 2)
 	for range 20 { // programs that preview links
@@ -85,7 +89,7 @@ func TestHandover(t *testing.T) {
 		}
 	}
 	state(made.Handover.ID, view.HandoverMade)
-	if _, _, err := svc.Visited(ctx, token, "wi_x"); !errors.Is(err, service.ErrVisit) {
+	if _, _, err := visited(token, "wi_x"); !errors.Is(err, service.ErrVisit) {
 		t.Errorf("without a passcode: %v", err)
 	}
 	if _, err := open(token, "abcde-fghij-kmnpq"); !errors.Is(err, service.ErrPasscode) {
@@ -96,7 +100,7 @@ func TestHandover(t *testing.T) {
 		t.Fatalf("the passcode in capitals and with blanks: %v", err)
 	}
 	state(made.Handover.ID, view.HandoverOpened)
-	h, parcel, err := svc.Visited(ctx, token, bearer)
+	h, parcel, err := visited(token, bearer)
 	if err != nil || h.Openings != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
 		t.Fatalf("%+v (%v)", h, err)
 	}
@@ -108,14 +112,14 @@ func TestHandover(t *testing.T) {
 	}
 	state(made.Handover.ID, view.HandoverFetched)
 	second, token2 := hand(2, 1)
-	if _, _, err := svc.Visited(ctx, token2, bearer); !errors.Is(err, service.ErrVisit) {
+	if _, _, err := visited(token2, bearer); !errors.Is(err, service.ErrVisit) {
 		t.Errorf("opened by what opened another one: %v", err)
 	}
 	if _, err := open(token2, made.Passcode); !errors.Is(err, service.ErrPasscode) {
 		t.Errorf("opened by the passcode of another one: %v", err)
 	}
 	c.turn(31 * time.Minute)
-	if _, _, err := svc.Visited(ctx, token, bearer); !errors.Is(err, service.ErrVisit) {
+	if _, _, err := visited(token, bearer); !errors.Is(err, service.ErrVisit) {
 		t.Errorf("still open after half an hour: %v", err)
 	}
 	if _, err := open(token2, second.Passcode); err != nil {
@@ -135,7 +139,7 @@ func TestHandover(t *testing.T) {
 		t.Fatal(err)
 	}
 	state(third.Handover.ID, view.HandoverRecalled)
-	if _, _, err := svc.Visited(ctx, token3, bearer); err == nil {
+	if _, _, err := visited(token3, bearer); err == nil {
 		t.Error("a browser that had opened it goes on after it was recalled")
 	}
 	if _, err := open(token3, third.Passcode); !errors.Is(err, service.ErrLink) {
@@ -151,14 +155,14 @@ func TestHandover(t *testing.T) {
 			t.Errorf("%v", err)
 		}
 	}
-	d, err := svc.DeviceOf(ctx, profile)
+	row, err := svc.Profiles.Get(ctx, profile)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Devices.Change(ctx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
+	if _, err := svc.Devices.Change(ctx, row.DeviceID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.MakeHandover(ctx, profile, 0, 0)
+	_, err = svc.MakeHandover(ctx, profile, view.HandoverWish{})
 	refusedAt(t, "a parcel that is out of date", err, "/profile_id", "older than")
 }
 
@@ -166,7 +170,7 @@ func TestHandover(t *testing.T) {
 // nothing after that.
 func TestPasscodeGuessed(t *testing.T) {
 	svc, s, _, profile := built(t)
-	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, 1, 5)
+	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, view.HandoverWish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -176,7 +180,7 @@ func TestPasscodeGuessed(t *testing.T) {
 	for n := range 20 {
 		guessers.Go(func() {
 			for i := range 50 {
-				_, _, err := svc.OpenLink(t.Context(), token, secret.New(fmt.Sprintf("guess-%d-%d", n, i)))
+				_, _, err := svc.OpenLink(t.Context(), token, secret.New(fmt.Sprintf("guess-%d-%d", n, i)), "192.0.2.9")
 				switch {
 				case errors.Is(err, service.ErrPasscode):
 					looked.Add(1)
@@ -192,7 +196,7 @@ func TestPasscodeGuessed(t *testing.T) {
 	if looked.Load() != store.MostWrong || closed.Load() != 1000-store.MostWrong {
 		t.Errorf("%d passcodes were looked at and %d not, expected %d", looked.Load(), closed.Load(), store.MostWrong)
 	}
-	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode)); !errors.Is(err, service.ErrLink) {
+	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode), "192.0.2.9"); !errors.Is(err, service.ErrLink) {
 		t.Errorf("the right one after that: %v", err)
 	}
 	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != view.HandoverLocked || h.Openings != 0 {
@@ -204,7 +208,7 @@ func TestPasscodeGuessed(t *testing.T) {
 func TestTogether(t *testing.T) {
 	svc, s, _, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
-	many := 500
+	many, once := 500, 1
 	if testing.Short() { // under the race detector, in every run
 		many = 150
 	}
@@ -213,7 +217,7 @@ func TestTogether(t *testing.T) {
 	for range 25 {
 		all.Go(func() {
 			for range many / 25 {
-				made, err := svc.MakeHandover(ctx, profile, 1, 1)
+				made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &once, Openings: &once})
 				if err != nil {
 					t.Error(err)
 					return
@@ -221,7 +225,7 @@ func TestTogether(t *testing.T) {
 				var tries sync.WaitGroup
 				for range 3 {
 					tries.Go(func() {
-						switch _, _, err := svc.OpenLink(ctx, strings.TrimPrefix(made.Path, "/h/"), secret.New(made.Passcode)); {
+						switch _, _, err := svc.OpenLink(ctx, strings.TrimPrefix(made.Path, "/h/"), secret.New(made.Passcode), "192.0.2.9"); {
 						case err == nil:
 							opened.Add(1)
 						case errors.Is(err, service.ErrLink):

@@ -50,7 +50,7 @@ func (s *Service) WorkAll(ctx context.Context) error {
 
 // kinds are the kinds of jobs: each does one part, and tells whether it was the last.
 func (s *Service) kinds() map[string]func(context.Context, *store.Tx, *view.Job) (bool, error) {
-	return map[string]func(context.Context, *store.Tx, *view.Job) (bool, error){"roll-out": s.rollOut, "mend": s.mendPart, "renew": s.renewPart}
+	return map[string]func(context.Context, *store.Tx, *view.Job) (bool, error){"roll-out": s.rollOut, "mend": s.mendPart, "renew": s.renewPart, "hand-over": s.handOverPart}
 }
 
 // workOnJob does one job, part by part, until it is done, cancelled or failed.

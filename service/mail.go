@@ -95,8 +95,7 @@ func (s *Service) WaitingLetters(ctx context.Context) (int, error) {
 }
 
 // write keeps a letter to be sent, in the transaction of what it is about.
-func (s *Service) write(ctx context.Context, tx *store.Tx, kind, to, subject string, body vpn.Letter) error {
-	l := view.Letter{Kind: kind, To: to, Subject: subject}
+func (s *Service) write(ctx context.Context, tx *store.Tx, l view.Letter, body vpn.Letter) error {
 	return tx.AddLetter(ctx, &l, body)
 }
 

@@ -13,13 +13,22 @@ func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
 	return s.store.Read().Organisation(ctx)
 }
 
-// SetOrganisation replaces it; every profile is checked anew.
+// SetOrganisation replaces it; where what goes into profiles differs, each is checked anew.
 func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.Organisation, error) {
 	if err := o.Validate(); err != nil {
 		return o, err
 	}
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.PutOrganisation(ctx, &o), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "change", "organisation", "", o.Name))
+		before, err := tx.Organisation(ctx)
+		if err != nil {
+			return err
+		}
+		if before.Name != o.Name || before.Domain != o.Domain {
+			if err := tx.TouchProfiles(ctx, "1"); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.PutOrganisation(ctx, &o), deed(ctx, tx, "change", "organisation", "", o.Name))
 	})
 	s.checkSoon()
 	return o, err

@@ -32,7 +32,7 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := card.Make(w.in, w.plan, files, byHand)
+	c := w.card(files, byHand)
 	page, err := c.HTML()
 	if err != nil {
 		return nil, err
@@ -45,16 +45,21 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	), nil
 }
 
-// sheet draws the card for paper. It is left out of digests: nothing is on it that is not
-// on the page.
-func (w *worked) sheet(files []format.File, byHand bool) (format.File, error) {
+// card makes the card that goes with files; those that are cards themselves, and lists of digests, are not named on it.
+func (w *worked) card(files []format.File, byHand bool) card.Card {
 	var taken []format.File
 	for _, f := range files {
-		if !strings.Contains(f.Name, "-card.") {
+		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") {
 			taken = append(taken, f)
 		}
 	}
-	c := card.Make(w.in, w.plan, taken, byHand)
+	return card.Make(w.in, w.plan, taken, byHand)
+}
+
+// sheet draws the card for paper. It is left out of digests: nothing is on it that is not
+// on the page.
+func (w *worked) sheet(files []format.File, byHand bool) (format.File, error) {
+	c := w.card(files, byHand)
 	data, err := c.PDF()
 	return format.File{
 		Name: format.FileName(w.plan.Connection.Name, "-card.pdf"), MediaType: "application/pdf", Purpose: "Card for paper", Private: len(c.Values) > 1, Content: data,
@@ -92,39 +97,44 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 		if err != nil {
 			return err
 		}
-		title := w.in.Device.Name + " to " + w.in.Gateway.Name
-		if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
-			// What a file cannot carry can still be typed.
-			return f.Severity != vpn.Blocker || byHand && f.Rule == check.CodeUnfit
-		}); len(blockers) > 0 {
-			return &BlockedError{title, blockers}
-		}
-		files, err := s.build(w, byHand)
-		if err != nil {
-			return err
-		}
-		sheet, err := w.sheet(files, byHand)
-		if err != nil {
-			return err
-		}
-		k, err := s.signet(ctx, tx)
-		if err != nil {
-			return err
-		}
-		p = view.Parcel{ProfileID: profileID, ByHand: byHand, Digest: s.digest(files, w.signer)}
-		if p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet)); err != nil {
-			return err
-		}
-		if err := tx.AddParcel(ctx, &p); err != nil {
-			return err
-		}
-		if err := tx.TouchProfiles(ctx, "id = ?", profileID); err != nil { // its last parcel is no longer outdated
-			return err
-		}
-		return deed(ctx, tx, "build", "parcel", p.ID, title)
+		p, err = s.parcel(ctx, tx, w, byHand)
+		return err
 	})
 	s.checkSoon()
 	return p, err
+}
+
+// parcel builds and keeps a parcel.
+func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (p view.Parcel, err error) {
+	title := w.in.Device.Name + " to " + w.in.Gateway.Name
+	if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
+		// What a file cannot carry can still be typed.
+		return f.Severity != vpn.Blocker || byHand && f.Rule == check.CodeUnfit
+	}); len(blockers) > 0 {
+		return p, &BlockedError{title, blockers}
+	}
+	files, err := s.build(w, byHand)
+	if err != nil {
+		return p, err
+	}
+	sheet, err := w.sheet(files, byHand)
+	if err != nil {
+		return p, err
+	}
+	k, err := s.signet(ctx, tx)
+	if err != nil {
+		return p, err
+	}
+	p = view.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Digest: s.digest(files, w.signer)}
+	if p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet)); err != nil {
+		return p, err
+	}
+	if err := tx.AddParcel(ctx, &p); err != nil {
+		return p, err
+	}
+	w.subject.Outdated = false
+	// Its last parcel is no longer outdated.
+	return p, errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), deed(ctx, tx, "build", "parcel", p.ID, title))
 }
 
 // Parcels lists the parcels of a profile, newest first, and says which are outdated.

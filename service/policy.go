@@ -39,6 +39,9 @@ func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Sev
 	if !slices.Contains(settable, severity) {
 		return r, problem("rule", "/severity", fmt.Sprintf("%q", severity), "blocker, warning, advice, off or nothing", "choose one of them")
 	}
+	if slices.Contains(rule.Fields, vpn.FieldHandover) {
+		return r, problem("rule", "/severity", rule.Code, "a rule that looks at profiles", "this one holds whenever a parcel is handed over; it cannot be set")
+	}
 	if severity == rule.Severity {
 		severity = ""
 	}

@@ -73,7 +73,7 @@ func (s *Service) Pass(ctx context.Context) error {
 				return err
 			}
 		}
-		return errors.Join(tx.ForgetPast(ctx), tx.ForgetRequests(ctx), tx.Remember(ctx, "day", today))
+		return errors.Join(tx.ForgetPast(ctx), tx.ForgetRequests(ctx), tx.ForgetSlips(ctx, s.now().Add(-slipLife)), tx.Remember(ctx, "day", today))
 	})
 }
 

@@ -16,6 +16,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/secret"
 	"wardicon/core/view"
+	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
@@ -111,15 +112,19 @@ func (e *InUseError) Error() string {
 	return fmt.Sprintf("%s %s is still used by %d %s; remove or change those first", e.Noun, e.Name, e.Count, e.By)
 }
 
-// BlockedError says which blockers keep a parcel from being built.
+// BlockedError says which blockers keep a parcel from being built, or from being handed over.
 type BlockedError struct {
 	Object   string
 	Findings []check.Finding
 }
 
 func (e *BlockedError) Error() string {
-	if len(e.Findings) == 1 {
-		return e.Object + ": a blocker keeps the parcel from being built; mend it first"
+	from := "the parcel from being built"
+	if len(e.Findings) > 0 && e.Findings[0].Field == vpn.FieldHandover {
+		from = "it from being handed over like this"
 	}
-	return fmt.Sprintf("%s: %d blockers keep the parcel from being built; mend them first", e.Object, len(e.Findings))
+	if len(e.Findings) == 1 {
+		return e.Object + ": a blocker keeps " + from + "; mend it first"
+	}
+	return fmt.Sprintf("%s: %d blockers keep %s; mend them first", e.Object, len(e.Findings), from)
 }

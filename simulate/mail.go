@@ -37,6 +37,7 @@ type MailServer struct {
 	mu      sync.Mutex
 	letters []Received
 	refuse  error
+	closers []func() error
 }
 
 // mostLetters bounds what a stand-in remembers.
@@ -84,7 +85,13 @@ func (m *MailServer) certify() (tls.Certificate, error) {
 }
 
 // Close ends the stand-in.
-func (m *MailServer) Close() error { return m.server.Close() }
+func (m *MailServer) Close() error {
+	err := m.server.Close()
+	for _, c := range m.closers {
+		err = errors.Join(err, c())
+	}
+	return err
+}
 
 // Letters are those that came, the oldest first.
 func (m *MailServer) Letters() []Received {

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"wardicon/core/view"
@@ -20,27 +21,29 @@ var Handovers = &Table[view.Handover, view.Handover]{
 	list: listing[view.Handover]{
 		id: "h.id", from: "handovers h",
 		joins: "JOIN parcels p ON p.id = h.parcel_id JOIN profiles f ON f.id = p.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people o ON o.id = d.person_id",
-		cols:  "h.id, h.parcel_id, p.profile_id, d.name, g.name, o.name, h.expires, h.most, h.openings, h.wrong, h.recalled, h.opened, h.fetched, h.operator, h.created, " + handoverState,
+		cols:  "h.id, h.parcel_id, p.profile_id, d.name, g.name, o.name, h.days, h.expires, h.most, h.openings, h.wrong, h.batch, h.recalled, h.sent, h.opened, h.fetched, h.connected, h.operator, h.created, " + handoverState,
 		scan:  scanHandover, search: []string{"d.name", "g.name", "o.name"}, first: "created",
-		sorts:   map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "d.name ASC, h.id ASC"},
-		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "d.person_id = ?"},
+		sorts: map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "d.name ASC, h.id ASC", "person": "o.name ASC, h.id ASC"},
+		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "d.person_id = ?", "gateway_id": "f.gateway_id = ?", "batch": "h.batch = ?",
+			"open":  "(h.recalled IS NULL AND h.wrong < " + strconv.Itoa(MostWrong) + " AND h.openings < h.most AND h.expires > unixepoch() * 1000) = (? = 'true')",
+			"group": "EXISTS (SELECT 1 FROM json_each(o.body, '$.groups') WHERE value = ?)"},
 	},
 }
 
-var handoverState = fmt.Sprintf(`CASE WHEN h.recalled IS NOT NULL THEN 'recalled' WHEN h.wrong >= %d THEN 'locked' WHEN h.fetched IS NOT NULL THEN 'fetched' WHEN h.expires <= unixepoch() * 1000 THEN 'expired'
-	WHEN h.openings >= h.most THEN 'used-up' WHEN h.opened IS NOT NULL THEN 'opened' ELSE 'made' END`, MostWrong)
+var handoverState = fmt.Sprintf(`CASE WHEN h.recalled IS NOT NULL THEN 'recalled' WHEN h.wrong >= %d THEN 'locked' WHEN h.connected IS NOT NULL THEN 'connected' WHEN h.fetched IS NOT NULL THEN 'fetched'
+	WHEN h.expires <= unixepoch() * 1000 THEN 'expired' WHEN h.openings >= h.most THEN 'used-up' WHEN h.opened IS NOT NULL THEN 'opened' WHEN h.sent IS NOT NULL THEN 'sent' ELSE 'made' END`, MostWrong)
 
 func scanHandover(scan func(...any) error) (h view.Handover, err error) {
 	var expires, created int64
-	var recalled, opened, fetched sql.NullInt64
-	if err := scan(&h.ID, &h.ParcelID, &h.ProfileID, &h.Device, &h.Gateway, &h.Person, &expires, &h.Most, &h.Openings, &h.Wrong, &recalled, &opened, &fetched, &h.Operator, &created, &h.State); err != nil {
+	var recalled, sent, opened, fetched, connected sql.NullInt64
+	if err := scan(&h.ID, &h.ParcelID, &h.ProfileID, &h.Device, &h.Gateway, &h.Person, &h.Days, &expires, &h.Most, &h.Openings, &h.Wrong, &h.Batch, &recalled, &sent, &opened, &fetched, &connected, &h.Operator, &created, &h.State); err != nil {
 		return h, err
 	}
 	h.Expires, h.Created = fromMillis(expires), fromMillis(created)
 	for _, at := range []struct {
 		from sql.NullInt64
 		to   **time.Time
-	}{{recalled, &h.Recalled}, {opened, &h.Opened}, {fetched, &h.Fetched}} {
+	}{{recalled, &h.Recalled}, {sent, &h.Sent}, {opened, &h.Opened}, {fetched, &h.Fetched}, {connected, &h.Connected}} {
 		if at.from.Valid {
 			when := fromMillis(at.from.Int64)
 			*at.to = &when
@@ -58,8 +61,8 @@ func linkHash(token string) []byte {
 // AddHandover keeps a handover under the hash of its link.
 func (tx *Tx) AddHandover(ctx context.Context, h *view.Handover, token, passcode string) error {
 	h.ID = newID(Handovers.prefix)
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO handovers (id, parcel_id, link, passcode, expires, most, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		h.ID, h.ParcelID, linkHash(token), passcode, millis(h.Expires), h.Most, h.Operator, millis(tx.s.now()))
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO handovers (id, parcel_id, link, passcode, days, expires, most, batch, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		h.ID, h.ParcelID, linkHash(token), passcode, h.Days, millis(h.Expires), h.Most, h.Batch, h.Operator, millis(tx.s.now()))
 	return constraint(Handovers.Noun, err)
 }
 
@@ -104,23 +107,10 @@ func (tx *Tx) Recall(ctx context.Context, id string) (bool, error) {
 	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE handover_id = ?`, id); err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}
-	return tx.one(ctx, `UPDATE handovers SET recalled = ? WHERE id = ? AND recalled IS NULL`, millis(tx.s.now()), id)
-}
-
-// AddVisit keeps what was opened open for a browser, and drops visits that ended.
-func (tx *Tx) AddVisit(ctx context.Context, handoverID, bearer string, until time.Time) error {
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE expires < ?`, millis(tx.s.now())); err != nil {
-		return fmt.Errorf("database: %w", err)
+	if err := tx.forgetSlips(ctx, `id = ?`, id); err != nil {
+		return false, err
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO visits VALUES (?, ?, ?)`, bearerHash(bearer), handoverID, millis(until))
-	return err
-}
-
-// Visit tells whether a browser has opened a handover.
-func (tx *Tx) Visit(ctx context.Context, handoverID, bearer string) (bool, error) {
-	var n int
-	err := tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM visits v JOIN handovers h ON h.id = v.handover_id WHERE v.hash = ? AND v.handover_id = ? AND v.expires > ? AND h.recalled IS NULL`, bearerHash(bearer), handoverID, millis(tx.s.now())).Scan(&n)
-	return n > 0, err
+	return tx.one(ctx, `UPDATE handovers SET recalled = ? WHERE id = ? AND recalled IS NULL`, millis(tx.s.now()), id)
 }
 
 // one runs a statement and tells whether it changed a row.
@@ -131,4 +121,53 @@ func (tx *Tx) one(ctx context.Context, statement string, args ...any) (bool, err
 	}
 	n, err := res.RowsAffected()
 	return n > 0, err
+}
+
+// SumHandovers counts handovers by state.
+func (tx *Tx) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT `+handoverState+` AS state, COUNT(*) FROM handovers h GROUP BY state`)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	counts := map[string]int{}
+	for rows.Next() {
+		var state string
+		var n int
+		if err := rows.Scan(&state, &n); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		counts[state] = n
+	}
+	list := []view.HandoverSum{}
+	for _, state := range view.HandoverStates {
+		list = append(list, view.HandoverSum{State: state, Count: counts[state]})
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// The halves of a slip.
+const (
+	SlipLink     = "link"
+	SlipPasscode = "passcode"
+)
+
+// AddSlip keeps one half of what a person is to be told, sealed, until it was.
+func (tx *Tx) AddSlip(ctx context.Context, id, half, value string) error {
+	return tx.putSecret(ctx, Handovers.owner(id), half, []byte(value))
+}
+
+// Slip opens one half; empty where it is not kept, or no longer.
+func (tx *Tx) Slip(ctx context.Context, id, half string) (string, error) {
+	value, err := tx.secret(ctx, Handovers.owner(id), half)
+	return string(value), err
+}
+
+// ForgetSlips removes what was kept for handovers that were made before a moment.
+func (tx *Tx) ForgetSlips(ctx context.Context, before time.Time) error {
+	return tx.forgetSlips(ctx, `batch <> '' AND created < ?`, millis(before))
+}
+
+func (tx *Tx) forgetSlips(ctx context.Context, condition string, arg any) error {
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'handover:' || id FROM handovers WHERE `+condition+`)`, arg)
+	return err
 }

@@ -58,7 +58,7 @@ func (tx *Tx) PutMail(ctx context.Context, m *vpn.Mail) error {
 var Letters = &Table[view.Letter, view.Letter]{
 	Noun: "letter", name: "letters", prefix: "le",
 	list: listing[view.Letter]{
-		id: "l.id", from: "letters l", cols: "l.id, l.kind, l.to_, l.subject, l.state, l.tries, l.due, l.problem, l.created, l.sent",
+		id: "l.id", from: "letters l", cols: "l.id, l.kind, l.to_, l.subject, l.state, l.tries, l.due, l.problem, l.about, l.created, l.sent",
 		scan: scanLetter, search: []string{"l.to_", "l.subject"}, first: "created",
 		sorts:   map[string]string{"created": "l.created DESC, l.id DESC"},
 		filters: map[string]string{"state": "l.state = ?", "kind": "l.kind = ?", "to": "l.to_ = ?"},
@@ -68,7 +68,7 @@ var Letters = &Table[view.Letter, view.Letter]{
 func scanLetter(scan func(...any) error) (l view.Letter, err error) {
 	var due, created int64
 	var sent sql.NullInt64
-	if err := scan(&l.ID, &l.Kind, &l.To, &l.Subject, &l.State, &l.Tries, &due, &l.Problem, &created, &sent); err != nil {
+	if err := scan(&l.ID, &l.Kind, &l.To, &l.Subject, &l.State, &l.Tries, &due, &l.Problem, &l.About, &created, &sent); err != nil {
 		return l, err
 	}
 	l.Due, l.Created = fromMillis(due), fromMillis(created)
@@ -83,7 +83,7 @@ func scanLetter(scan func(...any) error) (l view.Letter, err error) {
 func (tx *Tx) AddLetter(ctx context.Context, l *view.Letter, body vpn.Letter) error {
 	l.ID, l.State, l.Created = newID(Letters.prefix), view.Waiting, tx.s.now().UTC().Truncate(time.Millisecond)
 	l.Due = l.Created
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO letters (id, kind, to_, subject, state, due, created) VALUES (?, ?, ?, ?, ?, ?, ?)`, l.ID, l.Kind, l.To, l.Subject, l.State, millis(l.Due), millis(l.Created)); err != nil {
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO letters (id, kind, to_, subject, state, due, about, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, l.ID, l.Kind, l.To, l.Subject, l.State, millis(l.Due), l.About, millis(l.Created)); err != nil {
 		return constraint(Letters.Noun, err)
 	}
 	data, err := json.Marshal(body)
@@ -124,6 +124,20 @@ func (tx *Tx) PutLetter(ctx context.Context, l view.Letter) error {
 	if l.State == view.Waiting {
 		return nil
 	}
+	if l.State == view.Sent {
+		if _, err := tx.q.ExecContext(ctx, `UPDATE handovers SET sent = COALESCE(sent, ?) WHERE id = ?`, sent, l.About); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
 	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, Letters.owner(l.ID))
+	return err
+}
+
+// StopLetters gives up what waits to be sent about something.
+func (tx *Tx) StopLetters(ctx context.Context, about, why string) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'letter:' || id FROM letters WHERE about = ? AND state = 'waiting')`, about); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `UPDATE letters SET state = 'failed', problem = ? WHERE about = ? AND state = 'waiting'`, why, about)
 	return err
 }

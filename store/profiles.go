@@ -40,6 +40,7 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 		},
 		filters: map[string]string{
 			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "pattern_id": "f.pattern_id = ?", "platform": "d.platform = ?",
+			"group":    "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)",
 			"severity": "f.id IN (SELECT profile_id FROM findings WHERE severity = ?)", "rule": "f.id IN (SELECT profile_id FROM findings WHERE rule = ?)",
 		},
 	},
@@ -50,6 +51,12 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 func (tx *Tx) TouchProfiles(ctx context.Context, condition string, args ...any) error {
 	_, err := tx.q.ExecContext(ctx, "UPDATE profiles SET touched = touched + 1 WHERE "+condition, args...)
 	return err
+}
+
+// ProfilesOfGroup lists profiles of the devices of a group's people, after an identifier.
+func (tx *Tx) ProfilesOfGroup(ctx context.Context, group, after string, limit int) ([]string, error) {
+	return tx.names(ctx, `SELECT f.id FROM profiles f JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = d.person_id
+		WHERE f.id > ? AND EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?) ORDER BY f.id LIMIT ?`, after, group, limit)
 }
 
 // Due is a profile that waits for a check. Touched goes back with the result.

@@ -14,26 +14,26 @@ import (
 //go:embed page.tmpl
 var pageSource string
 
-var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": letters, "labels": labels, "plain": plain, "picture": picture}).Parse(pageSource))
+var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": Letters, "labels": Parts, "plain": plain, "picture": picture}).Parse(pageSource))
 
 // Head is the line below the title: for whom it is, and where it leads.
 func (c Card) Head() string {
 	return c.say(headLine, c.Organisation, c.Person, c.Device, c.Release, c.Gateway, c.Protocol)
 }
 
-// letter is one character of a value with its class.
-type letter struct {
+// Letter is one character of a value with its class.
+type Letter struct {
 	Class secret.Class
 	Text  string
 	Title string
 }
 
-// letters splits a value for drawing: blanks become visible, invisible characters are
+// Letters splits a value for drawing: blanks become visible, invisible characters are
 // written by their code point.
-func letters(in words.Language, v string) []letter {
-	list := make([]letter, 0, len(v))
+func Letters(in words.Language, v string) []Letter {
+	list := make([]Letter, 0, len(v))
 	for _, r := range v {
-		l := letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}
+		l := Letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}
 		if r == ' ' {
 			l.Text = string(secret.BlankSign)
 		} else if secret.Unseen(r) {
@@ -44,23 +44,23 @@ func letters(in words.Language, v string) []letter {
 	return list
 }
 
-// part is a piece of a step; Label is set for the name of a value.
-type part struct {
+// Part is a piece of a step; Label is set for the name of a value.
+type Part struct {
 	Text  string
 	Label bool
 }
 
-// labels splits a step at ‹ and ›.
-func labels(step string) []part {
-	var parts []part
+// Parts splits a step at ‹ and ›.
+func Parts(step string) []Part {
+	var parts []Part
 	for {
 		before, rest, ok := strings.Cut(step, "‹")
-		parts = append(parts, part{Text: before})
+		parts = append(parts, Part{Text: before})
 		if !ok {
 			return parts
 		}
 		name, after, _ := strings.Cut(rest, "›")
-		parts = append(parts, part{Text: name, Label: true})
+		parts = append(parts, Part{Text: name, Label: true})
 		step = after
 	}
 }

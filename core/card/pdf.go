@@ -134,7 +134,7 @@ func (s sheet) steps(title string, steps []string) {
 		left := margin + 9
 		s.SetLeftMargin(left)
 		s.SetX(left)
-		for _, p := range labels(step) {
+		for _, p := range Parts(step) {
 			if p.Label {
 				s.SetFont("text", "B", textSize)
 			} else {
@@ -170,7 +170,7 @@ func (s sheet) value(v Value, in words.Language) {
 		return
 	}
 	x, y := margin, s.GetY()
-	for _, l := range letters(in, v.Text) {
+	for _, l := range Letters(in, v.Text) {
 		style := ""
 		if l.Class == secret.Large {
 			style = "B"

@@ -32,7 +32,7 @@ func (c Card) said() Card {
 	c.Connect, c.Remove = all(c.Connect), all(c.Remove)
 	for i, step := range c.Steps {
 		var b strings.Builder
-		for _, p := range labels(step) {
+		for _, p := range Parts(step) {
 			if p.Label {
 				b.WriteString("‹" + c.Language.Say(p.Text) + "›")
 			} else {

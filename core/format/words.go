@@ -3,6 +3,7 @@ package format
 import (
 	"fmt"
 	"strings"
+	"unicode"
 )
 
 // Words cuts a line of a configuration into words: double quotes with backslashes, single
@@ -48,4 +49,18 @@ func Words(line, remarks string, verbatim bool) ([]string, error) {
 		words = append(words, word.String())
 	}
 	return words, nil
+}
+
+// FolderName makes a name of a folder that every system takes, and that people still read.
+func FolderName(v string) string {
+	clean := strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) || !unicode.IsGraphic(r) {
+			return '-'
+		}
+		return r
+	}, v)
+	if clean = strings.TrimRight(strings.TrimSpace(clean), ". "); clean == "" {
+		return "-"
+	}
+	return clean
 }

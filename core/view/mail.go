@@ -19,6 +19,7 @@ type Letter struct {
 	Tries   int        `json:"tries"`
 	Due     time.Time  `json:"due" doc:"When it is tried next"`
 	Problem string     `json:"problem,omitempty" doc:"What went wrong at the last try"`
+	About   string     `json:"about,omitempty" doc:"The handover whose link it carries"`
 	Created time.Time  `json:"created"`
 	Sent    *time.Time `json:"sent,omitempty"`
 }

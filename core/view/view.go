@@ -3,6 +3,7 @@
 package view
 
 import (
+	"path"
 	"time"
 
 	"wardicon/core/batch"
@@ -61,6 +62,11 @@ type Profile struct {
 	Platform vpn.Platform `json:"platform"`
 	Release  string       `json:"release"`
 	Pattern  string       `json:"pattern" doc:"Name of the pattern; empty without one"`
+}
+
+// Folder is where the files of a profile go in archives and folders: person, then device and gateway.
+func (p Profile) Folder() string {
+	return path.Join(format.FolderName(p.Person), format.FolderName(p.Device+" "+p.Gateway))
 }
 
 // Pattern is a pattern in a list.

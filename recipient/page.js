@@ -1,0 +1,91 @@
+'use strict'
+// What makes the page handier: copying, trying what was typed, looking again by itself. It works without.
+const words = JSON.parse(document.getElementById('words').textContent)
+const say = (key, ...args) => args.reduce((text, arg) => text.replace('%s', () => arg), words.say[key])
+const counts = new Intl.PluralRules(words.language, { type: 'ordinal' })
+const nth = (n) => (words.ordinals[counts.select(n)] ?? words.ordinals.other).replace('%s', n)
+
+function named(c) {
+  const code = 'U+' + c.codePointAt(0).toString(16).toUpperCase().padStart(4, '0')
+  if (words.signs[c]) return words.signs[c]
+  if (/[\p{C}\p{Z}]/u.test(c)) return say('unseen', code)
+  if (/\d/.test(c)) return say('digit', c)
+  if (c !== c.toLowerCase()) return say('capital', c)
+  if (c !== c.toUpperCase()) return say('small', c)
+  return say('sign', c)
+}
+
+// difference names the first difference between what is right and what was typed; empty where there is none.
+function difference(right, typed) {
+  if (right === typed) return ''
+  const r = [...right]
+  const t = [...typed]
+  const trimmed = typed.trim()
+  if (trimmed === right) return typed.startsWith(trimmed) ? say('blankEnd') : say('blankStart')
+  let i = 0
+  while (i < r.length && i < t.length && r[i] === t[i]) i++
+  if (i === r.length) return say('tooMuch', nth(i + 1), named(t[i]))
+  if (i === t.length) return say('tooShort', nth(i + 1), named(r[i]))
+  const same = (a, b) => a.join('') === b.join('')
+  if (same(t.slice(i + 1), r.slice(i))) return say('tooMuch', nth(i + 1), named(t[i]))
+  if (same(t.slice(i), r.slice(i + 1))) return say('missing', nth(i + 1), named(r[i]))
+  return say('differs', nth(i + 1), named(t[i]), named(r[i]))
+}
+
+for (const one of document.querySelectorAll('[hidden].tools, [hidden].try, [hidden].scripted')) one.hidden = false
+for (const box of document.querySelectorAll('.value')) {
+  const right = box.dataset.value
+  const said = box.querySelector('.said')
+  box.querySelector('.copy').addEventListener('click', async () => {
+    const status = box.querySelector('.tools [role=status]')
+    try {
+      await navigator.clipboard.writeText(right)
+      status.textContent = say('copied')
+    } catch {
+      box.querySelector('details').open = true
+      status.textContent = say('notCopied')
+    }
+  })
+  box.querySelector('input').addEventListener('input', (e) => {
+    const typed = e.target.value
+    const wrong = difference(right, typed)
+    said.textContent = typed === '' ? '' : wrong || say('right')
+    said.className = 'said ' + (wrong ? 'bad' : 'good')
+  })
+}
+document.querySelector('.print').addEventListener('click', () => window.print())
+
+// Others than this page's own address are asked for what they see; they note it, and answer nothing.
+function ask() {
+  for (const url of words.ask) fetch(url, { mode: 'no-cors', cache: 'no-store', credentials: 'omit' }).catch(() => {})
+}
+async function look() {
+  try {
+    const answer = await fetch(location.pathname + '/proof?lang=' + words.language, { cache: 'no-store' })
+    if (!answer.ok) return
+    const text = await answer.text()
+    const proof = document.getElementById('proof')
+    if (proof && proof.dataset.last !== text) {
+      proof.dataset.last = text
+      proof.innerHTML = text
+    }
+  } catch {
+    // While the tunnel comes up, nothing answers for a moment.
+  }
+}
+document.querySelector('.again')?.addEventListener('click', (e) => {
+  e.preventDefault()
+  ask()
+  setTimeout(look, 700)
+})
+if (document.getElementById('proof')) {
+  ask()
+  let times = 0
+  const clock = setInterval(() => {
+    if (document.hidden) return
+    if (++times > 200) clearInterval(clock)
+    if (times % 4 === 0) ask()
+    look()
+  }, 5000)
+  setTimeout(look, 1200)
+}

@@ -1,0 +1,215 @@
+// Package recipient draws the pages of people who were given a link and have never heard of a VPN. The pages work
+// without scripts; what is handier with one says so by itself.
+package recipient
+
+import (
+	"bytes"
+	"crypto/sha256"
+	_ "embed"
+	"encoding/base64"
+	"encoding/json"
+	"html/template"
+	"io"
+	"net/url"
+	"strings"
+	"sync"
+
+	"wardicon/core/card"
+	"wardicon/core/format"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/core/words"
+)
+
+var (
+	//go:embed page.html
+	source string
+	//go:embed page.css
+	style string
+	//go:embed page.js
+	script string
+)
+
+// ScriptSource is what a content security policy says of the script of the pages: its digest (CSP3 §2.3.1).
+var ScriptSource = func() string {
+	sum := sha256.Sum256([]byte(script))
+	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+}()
+
+// Page is what all pages show.
+type Page struct {
+	Language     words.Language
+	Organisation string
+	Title        string
+	Languages    []choice
+
+	Wrong bool // the passcode was not the right one
+
+	Whereabouts view.Whereabouts
+
+	Handover  view.Handover
+	Other     bool // it is for another kind of device than this one
+	Here, For string
+	Card      *card.Card
+	Authority []File // to be trusted before anything else
+	First     *File  // what the device takes
+	Beside    []File // what has to lie beside it
+	Rest      []File
+	Steps     string // link of the card
+	Paper     string // and of the one for paper
+	Proof     view.Proof
+	Words     template.JS // for the script
+}
+
+// choice is a language that the page can be read in.
+type choice struct {
+	Tag, Name string
+	Here      bool
+}
+
+// File is a file as the page offers it.
+type File struct {
+	Name, Link string
+	Shown      bool // in the browser, in the place of saved
+}
+
+// New begins a page in a language.
+func New(in words.Language, organisation string) Page {
+	p := Page{Language: in, Organisation: organisation}
+	for _, l := range words.Languages() {
+		p.Languages = append(p.Languages, choice{l.Tag(), l.Name(), l == in})
+	}
+	return p
+}
+
+// Ended says that a link opens nothing any more.
+func (p Page) Ended(w io.Writer) error {
+	return p.draw(w, "ended", p.Language.Say("This link has ended"))
+}
+
+// Ask asks for the passcode.
+func (p Page) Ask(w io.Writer) error {
+	return p.draw(w, "ask", p.Language.Say("Your connection to %s", p.Organisation))
+}
+
+// Whereami says where the caller comes from.
+func (p Page) Whereami(w io.Writer) error {
+	return p.draw(w, "whereami", p.Language.Say("Are you connected?"))
+}
+
+// Look is what the script needs besides the page: who is asked what they see of the browser.
+type Look struct {
+	Probe    string
+	Families []string // addresses by IPv4 and by IPv6 alone
+	Zone     string   // of one-time names
+	Scheme   string   // of the page
+}
+
+// Fill fills the page with what was opened. base is the path of the link, agent how the browser calls itself.
+func (p Page) Fill(o view.Opened, base, agent string, look Look) (Page, error) {
+	p.Handover, p.Card, p.Proof = o.Handover, o.Card, o.Proof
+	for _, f := range o.Parcel.Files {
+		p.sort(f, base+"/files/"+url.PathEscape(f.Name), o.Parcel.ByHand)
+	}
+	if p.First == nil && p.Steps != "" {
+		p.First = &File{Link: p.Steps, Shown: true}
+	}
+	if here := platformOf(agent); here != "" && !akin(here, o.Platform) {
+		p.Other, p.Here, p.For = true, p.Language.Say(titles[here]), p.Language.Say(titles[o.Platform])
+	}
+	ask := []string{}
+	if look.Probe != "" {
+		for _, f := range look.Families {
+			if f != "" {
+				ask = append(ask, f+"/seen/"+look.Probe)
+			}
+		}
+		if look.Zone != "" {
+			ask = append(ask, look.Scheme+"://"+look.Probe+"."+look.Zone+"/")
+		}
+	}
+	data, err := json.Marshal(scriptWords(p.Language, ask))
+	p.Words = template.JS(data) // JSON of our own, whose < are escaped
+	return p, err
+}
+
+// sort puts a file where it belongs: the first that the device takes, what lies beside it, the card, the rest.
+func (p *Page) sort(f format.File, link string, byHand bool) {
+	one := File{f.Name, link, strings.HasPrefix(f.MediaType, "text/html") || f.MediaType == "application/pdf"}
+	switch {
+	case strings.HasSuffix(f.Name, "-card.html"):
+		p.Steps = link
+	case strings.HasSuffix(f.Name, "-card.pdf"):
+		p.Paper = link
+	case strings.Contains(f.Name, "-card.") || strings.Contains(f.Name, "-digests."):
+		p.Rest = append(p.Rest, one)
+	case byHand && strings.HasSuffix(f.Name, format.AuthorityFile):
+		p.Authority = append(p.Authority, one)
+	case p.First == nil:
+		p.First = &one
+	default:
+		p.Beside = append(p.Beside, one)
+	}
+}
+
+// Opened shows what was opened.
+func (p Page) Opened(w io.Writer) error {
+	return p.draw(w, "opened", p.Language.Say("Your connection to %s", p.Organisation))
+}
+
+// ProofPart draws the part of the page that says what is seen of the browser.
+func (p Page) ProofPart(w io.Writer) error { return p.draw(w, "proof", "") }
+
+func (p Page) draw(w io.Writer, name, title string) error {
+	p.Title = title
+	var b bytes.Buffer
+	if err := drawn()[p.Language].ExecuteTemplate(&b, name, p); err != nil {
+		return err
+	}
+	_, err := b.WriteTo(w)
+	return err
+}
+
+// drawn are the templates by language.
+var drawn = sync.OnceValue(func() map[words.Language]*template.Template {
+	list := map[words.Language]*template.Template{}
+	for _, l := range words.Languages() {
+		list[l] = template.Must(template.New("").Funcs(template.FuncMap{
+			"say": l.Say, "letters": card.Letters, "labels": card.Parts,
+			"style":  func() template.CSS { return template.CSS(style) },
+			"script": func() template.JS { return template.JS(script) },
+		}).Parse(source))
+	}
+	return list
+})
+
+// titles are what people call their devices.
+var titles = map[vpn.Platform]string{
+	vpn.Windows: "a Windows computer", vpn.MacOS: "a Mac", vpn.IOS: "an iPhone", vpn.IPadOS: "an iPad", vpn.Android: "an Android device", vpn.ChromeOS: "a Chromebook",
+	vpn.LinuxDesktop: "a Linux computer", vpn.Linux: "a Linux computer", vpn.OpenWrt: "a router", vpn.DeskPhone: "a desk phone",
+}
+
+// platformOf guesses the platform of a browser; empty where it does not say.
+func platformOf(agent string) vpn.Platform {
+	for _, sign := range []struct {
+		text     string
+		platform vpn.Platform
+	}{{"iPhone", vpn.IOS}, {"iPad", vpn.IPadOS}, {"Android", vpn.Android}, {"CrOS", vpn.ChromeOS}, {"Windows NT", vpn.Windows}, {"Macintosh", vpn.MacOS}, {"Linux", vpn.LinuxDesktop}} {
+		if strings.Contains(agent, sign.text) {
+			return sign.platform
+		}
+	}
+	return ""
+}
+
+// akin tells whether a browser may be that of a device: tablets call themselves Macs, and what has no browser
+// is set up from anywhere.
+func akin(browser, device vpn.Platform) bool {
+	switch device {
+	case vpn.OpenWrt, vpn.DeskPhone, vpn.Linux:
+		return true
+	case vpn.IPadOS:
+		return browser == vpn.IPadOS || browser == vpn.MacOS
+	}
+	return browser == device
+}

@@ -1,0 +1,170 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"strings"
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// slipLife is how long links and passcodes of a batch can be read.
+const slipLife = 24 * time.Hour
+
+// groupWork is what a job of handing over is to do.
+type groupWork struct {
+	Group string            `json:"group"`
+	Wish  view.HandoverWish `json:"wish"`
+}
+
+// HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
+// as it would be built now, is built first. Links and passcodes that are not sent by mail can be read for a day.
+func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.HandoverWish) (j view.Job, err error) {
+	wish.Link, wish.Passcode = cmp.Or(wish.Link, check.ByMail), cmp.Or(wish.Passcode, check.BySheet)
+	if strings.TrimSpace(group) == "" {
+		return j, problem("handover", "/group", "nothing", "the name of a group", "say whose parcels are to be handed over")
+	}
+	// What speaks against it is said before the job begins.
+	days, openings := whole(wish.Days, handoverDays), whole(wish.Openings, handoverTimes)
+	handing := check.Handing{Days: days, Openings: openings, Link: wish.Link, Passcode: wish.Passcode}
+	if wish.Attach {
+		handing.Attached = []format.File{{Name: "the files of the parcels", Private: true}}
+	}
+	if findings := check.Hand(check.Subject{}, handing); len(findings) > 0 {
+		return j, &BlockedError{"group " + group, findings}
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if wish.Link == check.ByMail {
+			if err := s.canInvite(ctx, tx); err != nil {
+				return err
+			}
+		}
+		subject, err := json.Marshal(groupWork{group, wish})
+		if err != nil {
+			return err
+		}
+		j = view.Job{Kind: "hand-over", Subject: string(subject), Title: "Hand over to the group " + group, Operator: actor(ctx), Result: map[string]int{}}
+		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"group": group}})
+		if err != nil {
+			return err
+		}
+		if j.Total = page.Total; j.Total == 0 {
+			return problem("handover", "/group", `"`+group+`"`, "a group of people who have devices with profiles", "correct the name")
+		}
+		return errors.Join(tx.AddJob(ctx, &j), deed(ctx, tx, "hand over", "group", group, j.ID))
+	})
+	s.workSoon()
+	return j, err
+}
+
+// handOverPart hands over to some devices after the cursor.
+func (s *Service) handOverPart(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+	var b groupWork
+	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
+		return false, err
+	}
+	profiles, err := tx.ProfilesOfGroup(ctx, b.Group, j.Cursor, jobBatch)
+	if err != nil {
+		return false, err
+	}
+	for _, id := range profiles {
+		outcome, err := s.handOverOne(ctx, tx, id, b.Wish, j.ID)
+		if err != nil {
+			return false, err
+		}
+		j.Result[outcome]++
+		j.Done++
+		j.Cursor = id
+	}
+	s.mailSoon()
+	return len(profiles) < jobBatch, nil
+}
+
+func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, profileID string, wish view.HandoverWish, batch string) (outcome string, err error) {
+	w, err := s.work(ctx, tx, profileID)
+	if err != nil {
+		return "", err
+	}
+	if wish.Link == check.ByMail && w.in.Person.Mail == "" {
+		return "without a mail address", nil
+	}
+	last, err := tx.LastParcel(ctx, profileID)
+	if err != nil {
+		return "", err
+	}
+	var blocked *BlockedError
+	if last == nil || w.subject.Outdated {
+		if _, err := s.parcel(ctx, tx, w, false); errors.As(err, &blocked) {
+			return "blocked", nil
+		} else if err != nil {
+			return "", err
+		}
+	}
+	made, err := s.handOver(ctx, tx, w, wish, batch)
+	var refused *vpn.Problems
+	if errors.As(err, &blocked) || errors.As(err, &refused) {
+		return "blocked", nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if wish.Link != check.ByMail {
+		err = tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path)
+	}
+	return "made", errors.Join(err, tx.AddSlip(ctx, made.Handover.ID, store.SlipPasscode, made.Passcode))
+}
+
+// Slips reads one half of what the people of a batch are to be told: links, or passcodes. They are read apart, so
+// that they do not travel together, and for a day alone.
+func (s *Service) Slips(ctx context.Context, jobID, half string) (list []view.Slip, err error) {
+	list = []view.Slip{}
+	if half != store.SlipLink && half != store.SlipPasscode {
+		return nil, problem("slips", "/half", quoted(half), "link or passcode", "choose one of them")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if _, err := tx.Job(ctx, jobID); err != nil {
+			return err
+		}
+		if err := tx.ForgetSlips(ctx, s.now().Add(-slipLife)); err != nil {
+			return err
+		}
+		organisation, err := tx.Organisation(ctx)
+		if err != nil {
+			return err
+		}
+		for offset := 0; ; offset += 500 {
+			page, err := store.Handovers.List(ctx, tx, store.Query{Limit: 500, Offset: offset, Sort: "person", Conditions: map[string]string{"batch": jobID, "open": "true"}})
+			if err != nil {
+				return err
+			}
+			for _, h := range page.Items {
+				value, err := tx.Slip(ctx, h.ID, half)
+				if err != nil {
+					return err
+				}
+				if value == "" {
+					continue
+				}
+				slip := view.Slip{HandoverID: h.ID, Person: h.Person, Device: h.Device, Gateway: h.Gateway}
+				if half == store.SlipLink {
+					slip.Link = organisation.Links + value
+				} else {
+					slip.Passcode = value
+				}
+				list = append(list, slip)
+			}
+			if len(page.Items) < 500 {
+				break
+			}
+		}
+		return deed(ctx, tx, "read "+half+"s", "job", jobID, "")
+	})
+	return list, err
+}

@@ -1,0 +1,110 @@
+package service
+
+import (
+	"context"
+	"net/netip"
+
+	"wardicon/core/sight"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Whereabouts says through which gateway an address comes.
+func (s *Service) Whereabouts(ctx context.Context, from string) (view.Whereabouts, error) {
+	gateways, err := store.Gateways.Where(ctx, s.store.Read(), "1")
+	return whereabouts(gateways, from, "", sight.Find), err
+}
+
+func whereabouts(gateways []vpn.Gateway, from, prefer string, look func([]vpn.Gateway, netip.Addr, string) *sight.Match) view.Whereabouts {
+	w := view.Whereabouts{Address: from}
+	if a, err := netip.ParseAddr(from); err == nil {
+		w.Address, w.Match = a.Unmap().WithZone("").String(), look(gateways, a, prefer)
+	}
+	return w
+}
+
+// proof says what was seen of a browser that has opened a handover: before, now, by each family alone, and its resolver.
+func (s *Service) proof(ctx context.Context, tx *store.Tx, h view.Handover, v *store.Visit, gatewayID, from string) (p view.Proof, err error) {
+	gateways, err := store.Gateways.Where(ctx, tx, "1")
+	if err != nil {
+		return p, err
+	}
+	p = view.Proof{Before: v.Before, Now: whereabouts(gateways, from, gatewayID, sight.Find)}
+	p.Right = p.Now.Match != nil && p.Now.Match.GatewayID == gatewayID
+	for _, one := range []struct {
+		from string
+		to   **view.Whereabouts
+		look func([]vpn.Gateway, netip.Addr, string) *sight.Match
+	}{{v.V4, &p.V4, sight.Find}, {v.V6, &p.V6, sight.Find}, {v.Resolver, &p.Resolver, sight.Resolver}} {
+		if one.from != "" {
+			w := whereabouts(gateways, one.from, gatewayID, one.look)
+			*one.to = &w
+		}
+	}
+	// What one family shows and the other does not goes past the tunnel.
+	through := p.Now.Match != nil || p.V4 != nil && p.V4.Match != nil || p.V6 != nil && p.V6.Match != nil
+	for _, w := range []*view.Whereabouts{&p.Now, p.V4, p.V6} {
+		p.Past = p.Past || through && w != nil && w.Match == nil
+	}
+	return p, nil
+}
+
+// See looks at where a browser that has opened a handover comes from now. Where that is a gateway, it is noted on
+// the profile; where it is the handover's own, the handover is done.
+func (s *Service) See(ctx context.Context, token, bearer, from string) (p view.Proof, probe string, err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		h, v, err := s.visited(ctx, tx, token, bearer)
+		if err != nil {
+			return err
+		}
+		profile, err := store.Profiles.Row(ctx, tx, h.ProfileID)
+		if err != nil {
+			return err
+		}
+		probe = v.Probe
+		if p, err = s.proof(ctx, tx, h, v, profile.GatewayID, from); err != nil || p.Now.Match == nil {
+			return err
+		}
+		first, err := tx.NoteSighting(ctx, view.Sighting{ProfileID: h.ProfileID, GatewayID: p.Now.Match.GatewayID, Address: p.Now.Address, By: p.Now.Match.By})
+		if err != nil {
+			return err
+		}
+		if p.Right {
+			if err := tx.NoteConnected(ctx, h.ID); err != nil {
+				return err
+			}
+		}
+		if !first {
+			return nil
+		}
+		return deed(ctx, tx, "seen connected", "profile", h.ProfileID, h.Device+" through "+p.Now.Match.Gateway)
+	})
+	return p, probe, err
+}
+
+// Sightings lists the gateways that a profile's device was seen through.
+func (s *Service) Sightings(ctx context.Context, profileID string) ([]view.Sighting, error) {
+	tx := s.store.Read()
+	if err := store.Profiles.Known(ctx, tx, profileID); err != nil {
+		return nil, err
+	}
+	return tx.Sightings(ctx, profileID)
+}
+
+// SeenBy notes where a one-time name was asked for from: by one family alone, or by a resolver. Names that were
+// given to nobody are nothing.
+func (s *Service) SeenBy(ctx context.Context, probe, what, from string) (known bool, err error) {
+	if len(probe) < 20 || len(probe) > 40 {
+		return false, nil
+	}
+	a, err := netip.ParseAddr(from)
+	if err != nil {
+		return false, nil
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		known, err = tx.NoteSeen(ctx, probe, what, a.Unmap().WithZone("").String())
+		return err
+	})
+	return known, err
+}

@@ -1,0 +1,88 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/core/view"
+)
+
+// Visit is a browser that has opened a handover, with what was seen of it.
+type Visit struct {
+	HandoverID string
+	Before     string // the address that it was opened from
+	Probe      string // a one-time name
+	V4, V6     string // addresses, by each family alone
+	Resolver   string // that asked for the one-time name
+}
+
+// AddVisit keeps what was opened open for a browser, and drops visits that ended.
+func (tx *Tx) AddVisit(ctx context.Context, v Visit, bearer string, until time.Time) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE expires < ?`, millis(tx.s.now())); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO visits (hash, handover_id, expires, before_, probe) VALUES (?, ?, ?, ?, ?)`, bearerHash(bearer), v.HandoverID, millis(until), v.Before, v.Probe)
+	return err
+}
+
+// Visit finds what a browser has opened; nil where it has not, or no longer.
+func (tx *Tx) Visit(ctx context.Context, handoverID, bearer string) (*Visit, error) {
+	v := Visit{HandoverID: handoverID}
+	err := tx.q.QueryRowContext(ctx, `SELECT v.before_, v.probe, v.v4, v.v6, v.resolver FROM visits v JOIN handovers h ON h.id = v.handover_id WHERE v.hash = ? AND v.handover_id = ? AND v.expires > ? AND h.recalled IS NULL`,
+		bearerHash(bearer), handoverID, millis(tx.s.now())).Scan(&v.Before, &v.Probe, &v.V4, &v.V6, &v.Resolver)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &v, err
+}
+
+// What is noted of a visit under its one-time name.
+const (
+	SeenV4       = "v4"
+	SeenV6       = "v6"
+	SeenResolver = "resolver"
+)
+
+// NoteSeen notes the address of whoever came for a one-time name; false where nobody was given it.
+func (tx *Tx) NoteSeen(ctx context.Context, probe, what, address string) (bool, error) {
+	column := map[string]string{SeenV4: "v4", SeenV6: "v6", SeenResolver: "resolver"}[what]
+	return tx.one(ctx, `UPDATE visits SET `+column+` = ? WHERE probe = ? AND probe <> '' AND expires > ?`, address, probe, millis(tx.s.now()))
+}
+
+// NoteSighting notes that a profile's device was seen through a gateway.
+func (tx *Tx) NoteSighting(ctx context.Context, s view.Sighting) (first bool, err error) {
+	now := millis(tx.s.now())
+	if err := tx.q.QueryRowContext(ctx, `INSERT INTO sightings VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address = excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
+		s.ProfileID, s.GatewayID, s.Address, s.By, now, now).Scan(&first); err != nil {
+		return false, fmt.Errorf("database: %w", err)
+	}
+	return first, nil
+}
+
+// NoteConnected notes when the device of a handover was first seen through its gateway.
+func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE handovers SET connected = COALESCE(connected, ?) WHERE id = ?`, millis(tx.s.now()), handoverID)
+	return err
+}
+
+// Sightings lists the gateways that a profile's device was seen through, the latest first.
+func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]view.Sighting, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM sightings s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER BY s.last DESC`, profileID)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	list := []view.Sighting{}
+	for rows.Next() {
+		var s view.Sighting
+		var first, last int64
+		if err := rows.Scan(&s.ProfileID, &s.GatewayID, &s.Gateway, &s.Address, &s.By, &first, &last); err != nil {
+			return nil, errors.Join(err, rows.Close())
+		}
+		s.First, s.Last = fromMillis(first), fromMillis(last)
+		list = append(list, s)
+	}
+	return list, errors.Join(rows.Err(), rows.Close())
+}
