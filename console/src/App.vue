@@ -6,6 +6,8 @@ import IconGateway from '~icons/bi/hdd-network'
 import IconPeople from '~icons/bi/people'
 import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
+import IconHandovers from '~icons/bi/send-check'
+import IconWithdrawals from '~icons/bi/person-dash'
 import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconCertificates from '~icons/bi/patch-check'
@@ -33,6 +35,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/people', text: 'People', icon: IconPeople },
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
+  { to: '/handovers', text: 'Handovers', icon: IconHandovers },
   { to: '/patterns', text: 'Patterns', icon: IconPatterns },
   { to: '/certificates', text: 'Certificates', icon: IconCertificates },
   { to: '/authorities', text: 'Authorities', icon: IconAuthorities },
@@ -40,6 +43,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/check', text: 'Check files', icon: IconCheck },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
+  { to: '/withdrawals', text: 'Withdrawals', icon: IconWithdrawals },
   { to: '/log', text: 'Audit log', icon: IconLog },
   { to: '/operators', text: 'Operators', icon: IconOperators, role: 'owner' as const },
   { to: '/mail', text: 'Mail', icon: IconMail },
@@ -58,6 +62,12 @@ function turn() {
   dark.value = !dark.value
   localStorage.setItem('theme', dark.value ? 'dark' : 'light')
 }
+// What only changes something is not shown to who may not change it; the service refuses it in any case.
+watch(
+  () => session.operator?.role,
+  (role) => (document.body.dataset.role = role ?? ''),
+  { immediate: true },
+)
 watch(
   () => route.path,
   () => (open.value = false),

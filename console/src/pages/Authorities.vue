@@ -41,8 +41,10 @@ function key(a: Schemas['AuthorityRow']) {
 
 <template>
   <PageHead title="Authorities" back="/certificates" back-text="Certificates">
-    <BButton v-if="doing !== 'make'" variant="primary" size="sm" @click="doing = 'make'">Make an authority</BButton>
-    <BButton v-if="doing !== 'bring'" variant="outline-secondary" size="sm" @click="doing = 'bring'"
+    <BButton v-if="doing !== 'make'" class="alters" variant="primary" size="sm" @click="doing = 'make'"
+      >Make an authority</BButton
+    >
+    <BButton v-if="doing !== 'bring'" class="alters" variant="outline-secondary" size="sm" @click="doing = 'bring'"
       >Bring one in</BButton
     >
   </PageHead>
@@ -84,7 +86,7 @@ function key(a: Schemas['AuthorityRow']) {
       </div>
     </details>
     <Notice :text="wrong" />
-    <BButton type="submit" variant="primary" :disabled="busy">Make it</BButton>
+    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Make it</BButton>
     <BButton type="button" variant="link" @click="doing = ''">Cancel</BButton>
   </form>
   <section v-else-if="doing === 'bring'" class="panel mb-4" aria-labelledby="bring">

@@ -146,7 +146,7 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
       <Field v-model="draft.retired" kind="check" label="It issues no more; it is still believed" />
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
       <div class="d-flex flex-wrap gap-2 mt-2">
-        <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+        <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
         <RemoveButton noun="authority" :name="row.name" :remove="remove" @removed="router.push('/authorities')" />
       </div>
     </form>

@@ -158,8 +158,12 @@ function at(f: Schemas['Finding']) {
           <label class="form-label" for="person">Accounts are those of</label>
           <BFormSelect id="person" v-model="person" :options="[{ value: '', text: 'Nobody' }, ...people]" />
         </div>
-        <BButton variant="outline-secondary" :disabled="busy" @click="take(false)">Show what would be added</BButton>
-        <BButton v-if="lacking && !taken?.kept" variant="primary" :disabled="busy" @click="take(true)">Add it</BButton>
+        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)"
+          >Show what would be added</BButton
+        >
+        <BButton v-if="lacking && !taken?.kept" class="alters" variant="primary" :disabled="busy" @click="take(true)"
+          >Add it</BButton
+        >
       </div>
       <ul v-if="taken" class="mt-3 mb-0" role="status">
         <li v-for="(t, i) in taken.items" :key="i">

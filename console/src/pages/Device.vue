@@ -10,6 +10,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import PersonField from '../parts/PersonField.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
+import WithdrawPanel from '../parts/WithdrawPanel.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import type { Material } from '../parts/files'
 import { platforms } from '../parts/platforms'
@@ -25,15 +26,31 @@ const gateways = ref<{ value: string; text: string }[]>([])
 const gateway = ref('')
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
-  ...{ encrypted: false, cannot_ask: false, certificate: '', key: '' },
+  ...{ encrypted: false, cannot_ask: false, withdrawn: '', certificate: '', key: '' },
 })
 const adding = useForm({})
+const withdrawals = [
+  { value: '', text: 'no, it is in use' },
+  { value: 'lost', text: 'it is lost' },
+  { value: 'left', text: 'its person has left' },
+  { value: 'retired', text: 'it is no longer used' },
+]
 
 function show(d: Schemas['DeviceRow']) {
   row.value = d
   const { name, person_id, platform, release, encrypted, cannot_ask } = d
   const certificate = d.identity?.certificate ?? ''
-  fill({ name, person_id, platform, release, encrypted, cannot_ask, certificate, key: '' })
+  fill({
+    name,
+    person_id,
+    platform,
+    release,
+    encrypted,
+    cannot_ask,
+    withdrawn: d.withdrawn ?? '',
+    certificate,
+    key: '',
+  })
 }
 // The record as it is sent: a key only where one was typed, no certificate removes both.
 function body() {
@@ -112,6 +129,16 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         help="Such as 11, 10.15 or 23.05; for a Linux desktop that of NetworkManager"
       />
     </div>
+    <Field
+      v-if="row?.withdrawn"
+      v-model="draft.withdrawn"
+      kind="choice"
+      label="Withdrawn"
+      pointer="/withdrawn"
+      :errors="errors"
+      :choices="withdrawals"
+      help="Nothing is built for it. Where it is back, say that it is in use."
+    />
     <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
     <Field v-model="draft.cannot_ask" kind="check" label="It cannot ask a person for a password" />
     <details class="mb-3" :open="!!draft.certificate || !!errors['/identity/key']">
@@ -141,7 +168,9 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
     </details>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div class="d-flex flex-wrap gap-2 mt-2">
-      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the device' : 'Save' }}</BButton>
+      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
+        fresh ? 'Add the device' : 'Save'
+      }}</BButton>
       <RemoveButton v-if="row" noun="device" :name="row.name" :remove="remove" @removed="router.push('/devices')" />
     </div>
   </form>
@@ -155,6 +184,7 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       <MaterialForm class="mt-2" button="Give it to the device" keyed :send="bring" />
     </details>
   </section>
+  <WithdrawPanel v-if="row" :id="row.id" noun="device" :name="row.name" @withdrawn="reload" />
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>
     <p v-if="profiles.length === 0">No profile yet: choose a gateway, and see at once how the device would connect.</p>
@@ -179,7 +209,9 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         <label class="form-label" for="gateway">Gateway</label>
         <BFormSelect id="gateway" v-model="gateway" :options="left" />
       </div>
-      <BButton type="submit" variant="outline-secondary" :disabled="adding.busy.value">Add a profile</BButton>
+      <BButton class="alters" type="submit" variant="outline-secondary" :disabled="adding.busy.value"
+        >Add a profile</BButton
+      >
     </form>
     <Notice :text="adding.wrong.value" />
   </section>

@@ -19,7 +19,9 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/devices', { params: { qu
 </script>
 
 <template>
-  <PageHead title="Devices"><BButton to="/devices/new" variant="primary" size="sm">Add a device</BButton></PageHead>
+  <PageHead title="Devices"
+    ><BButton class="alters" to="/devices/new" variant="primary" size="sm">Add a device</BButton></PageHead
+  >
   <ListTable noun="devices" :columns="columns" :load="load" :filters="filters" first="name">
     <template #filter>
       <div>

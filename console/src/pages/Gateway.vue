@@ -216,7 +216,9 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
     </div>
     <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
     <div class="d-flex flex-wrap gap-2 mt-3">
-      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the gateway' : 'Save' }}</BButton>
+      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
+        fresh ? 'Add the gateway' : 'Save'
+      }}</BButton>
       <RemoveButton v-if="row" noun="gateway" :name="row.name" :remove="remove" @removed="router.push('/gateways')" />
     </div>
   </form>

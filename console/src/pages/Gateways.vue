@@ -15,7 +15,9 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
 </script>
 
 <template>
-  <PageHead title="Gateways"><BButton to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead>
+  <PageHead title="Gateways"
+    ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
+  >
   <ListTable noun="gateways" :columns="columns" :load="load" first="name">
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/gateways/${row.id}`">{{ row.name }}</RouterLink>

@@ -112,7 +112,7 @@ const time = (v: string) => new Date(v).toLocaleString()
     </div>
     <Field v-if="set" v-model="draft.remove_password" kind="check" label="Forget the password" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
   </form>
   <form v-if="loaded && draft.server" class="panel mb-4" novalidate @submit.prevent="tryIt">
     <div class="d-flex flex-wrap gap-2 align-items-end">
@@ -120,7 +120,7 @@ const time = (v: string) => new Date(v).toLocaleString()
         <label class="form-label" for="to">Send a letter to see that it can be done</label>
         <BFormInput id="to" v-model="to" type="email" placeholder="ada@skerryline.example" />
       </div>
-      <BButton type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
+      <BButton class="alters" type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
     </div>
     <div class="mt-2">
       <Notice :text="trying.errors.value['/server'] ?? trying.errors.value['/to'] ?? trying.wrong.value" />

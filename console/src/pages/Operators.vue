@@ -40,7 +40,7 @@ async function add() {
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
       <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
     </div>
-    <BButton type="submit" variant="primary" :disabled="busy">Add</BButton>
+    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Add</BButton>
     <BButton type="button" variant="link" @click="adding = false">Cancel</BButton>
   </form>
   <Notice :text="wrong" />

@@ -1,25 +1,33 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { api, ask } from '../api/client'
+import { api, ask, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useForm } from '../parts/useForm'
 
-const { draft, errors, wrong, done, busy, fill, run } = useForm({ name: '', domain: '' })
+const { draft, errors, wrong, done, busy, fill, run } = useForm({
+  name: '',
+  domain: '',
+  links: '',
+  links_v4: '',
+  links_v6: '',
+})
 const loaded = ref(false)
+function show(o: Schemas['Organisation']) {
+  const { name, domain, links = '', links_v4 = '', links_v6 = '' } = o
+  fill({ name, domain, links, links_v4, links_v6 })
+}
 
 onMounted(() =>
   run(async () => {
-    const { name, domain } = await ask(api.GET('/api/v1/organisation'))
-    fill({ name, domain })
+    show(await ask(api.GET('/api/v1/organisation')))
     loaded.value = true
   }, ''),
 )
 async function save() {
   await run(async () => {
-    const { name, domain } = await ask(api.PUT('/api/v1/organisation', { body: { ...draft, version: 0 } }))
-    fill({ name, domain })
+    show(await ask(api.PUT('/api/v1/organisation', { body: { ...draft, version: 0 } })))
   })
 }
 </script>
@@ -44,7 +52,21 @@ async function save() {
       required
       help="Reversed, it begins the identifiers in Apple profiles. A change makes devices take rebuilt profiles for new ones."
     />
+    <Field
+      v-model="draft.links"
+      label="Address under which people reach this service"
+      pointer="/links"
+      :errors="errors"
+      placeholder="https://connect.skerryline.example"
+      help="Links that are sent by mail begin with it. Without one, none are sent."
+    />
+    <details class="mb-3" :open="!!(draft.links_v4 || draft.links_v6)">
+      <summary>Addresses that are reached by IPv4 and by IPv6 alone</summary>
+      <p class="soft mt-2">With both, a person's page also shows traffic that goes past the tunnel.</p>
+      <Field v-model="draft.links_v4" label="By IPv4 alone" pointer="/links_v4" :errors="errors" />
+      <Field v-model="draft.links_v6" label="By IPv6 alone" pointer="/links_v6" :errors="errors" />
+    </details>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <BButton type="submit" variant="primary" class="mt-2" :disabled="busy">Save</BButton>
+    <BButton type="submit" variant="primary" class="alters mt-2" :disabled="busy">Save</BButton>
   </form>
 </template>

@@ -280,14 +280,16 @@ const result = computed(() =>
     </div>
     <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
     <div class="d-flex flex-wrap gap-2 mt-3">
-      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the pattern' : 'Save' }}</BButton>
+      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
+        fresh ? 'Add the pattern' : 'Save'
+      }}</BButton>
       <RemoveButton v-if="row" noun="pattern" :name="row.name" :remove="remove" @removed="router.push('/patterns')" />
     </div>
   </form>
   <section v-if="fresh || row" class="panel mt-4" aria-labelledby="prospects">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="prospects" class="mb-0">What it would make</h2>
-      <BButton v-if="row" class="ms-auto" variant="primary" :disabled="job?.state === 'running'" @click="rollOut"
+      <BButton v-if="row" class="alters ms-auto" variant="primary" :disabled="job?.state === 'running'" @click="rollOut"
         >Roll it out</BButton
       >
     </div>
@@ -299,7 +301,7 @@ const result = computed(() =>
           >; {{ result }}</template
         ></span
       >
-      <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="ms-2" @click="cancel"
+      <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="alters ms-2" @click="cancel"
         >Cancel</BButton
       >
     </div>

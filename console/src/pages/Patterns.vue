@@ -18,7 +18,9 @@ const ways: Record<string, string> = { listed: 'first of the list', nearest: 'ne
 </script>
 
 <template>
-  <PageHead title="Patterns"><BButton to="/patterns/new" variant="primary" size="sm">Add a pattern</BButton></PageHead>
+  <PageHead title="Patterns"
+    ><BButton class="alters" to="/patterns/new" variant="primary" size="sm">Add a pattern</BButton></PageHead
+  >
   <p class="soft">A pattern says once how a class of devices connects, and gives each device what it can do best.</p>
   <ListTable noun="patterns" :columns="columns" :load="load" first="name">
     <template #cell="{ row, column }">

@@ -14,7 +14,9 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/people', { params: { que
 </script>
 
 <template>
-  <PageHead title="People"><BButton to="/people/new" variant="primary" size="sm">Add a person</BButton></PageHead>
+  <PageHead title="People"
+    ><BButton class="alters" to="/people/new" variant="primary" size="sm">Add a person</BButton></PageHead
+  >
   <ListTable noun="people" :columns="columns" :load="load" first="name">
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/people/${row.id}`">{{ row.name }}</RouterLink>

@@ -7,6 +7,7 @@ import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
+import WithdrawPanel from '../parts/WithdrawPanel.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import { platformText } from '../parts/platforms'
 import { useForm } from '../parts/useForm'
@@ -90,7 +91,9 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
     </div>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div class="d-flex flex-wrap gap-2 mt-2">
-      <BButton type="submit" variant="primary" :disabled="busy">{{ fresh ? 'Add the person' : 'Save' }}</BButton>
+      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
+        fresh ? 'Add the person' : 'Save'
+      }}</BButton>
       <RemoveButton v-if="row" noun="person" :name="row.name" :remove="remove" @removed="router.push('/people')" />
     </div>
   </form>
@@ -120,6 +123,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
         </tbody>
       </table>
     </section>
+    <WithdrawPanel :id="row.id" noun="person" :name="row.name" @withdrawn="belongings" />
     <section v-for="a in accounts" :key="a.id + a.version" class="panel mb-4" :aria-label="`Account ${a.login}`">
       <h2>
         Account <span class="mono">{{ a.login }}</span>

@@ -194,7 +194,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         <h2 id="files" class="mb-0">Files</h2>
         <BFormCheckbox v-model="byHand" switch>Card for typing by hand</BFormCheckbox>
         <BButton
-          class="ms-auto"
+          class="alters ms-auto"
           size="sm"
           variant="outline-secondary"
           :aria-pressed="revealed"
@@ -310,7 +310,9 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         </div>
         <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />
         <div class="d-flex flex-wrap gap-2 mt-2">
-          <BButton type="submit" variant="primary" :disabled="wishes.busy.value">Save and plan anew</BButton>
+          <BButton class="alters" type="submit" variant="primary" :disabled="wishes.busy.value"
+            >Save and plan anew</BButton
+          >
           <RemoveButton noun="profile" :name="planned.title" :remove="remove" @removed="router.push('/profiles')" />
         </div>
       </form>

@@ -71,7 +71,7 @@ const remove = () => ask(api.DELETE('/api/v1/accounts/{id}', { params: { path: {
     </fieldset>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div class="d-flex flex-wrap gap-2 mt-2">
-      <BButton type="submit" :variant="account ? 'outline-secondary' : 'primary'" :disabled="busy">{{
+      <BButton class="alters" type="submit" :variant="account ? 'outline-secondary' : 'primary'" :disabled="busy">{{
         account ? 'Save the account' : 'Add the account'
       }}</BButton>
       <RemoveButton v-if="account" noun="account" :name="account.login" :remove="remove" @removed="emit('changed')" />

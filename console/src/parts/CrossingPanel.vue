@@ -69,13 +69,23 @@ const outcome = computed(() =>
         </li>
       </ul>
       <div class="d-flex flex-wrap gap-2 mb-2">
-        <BButton v-if="at.devices" size="sm" variant="primary" :disabled="busy" @click="renew(-1)"
+        <BButton v-if="at.devices" class="alters" size="sm" variant="primary" :disabled="busy" @click="renew(-1)"
           >Renew the devices' certificates</BButton
         >
-        <BButton size="sm" variant="outline-secondary" :disabled="busy" @click="step('finish', 'Finished.')"
+        <BButton
+          class="alters"
+          size="sm"
+          variant="outline-secondary"
+          :disabled="busy"
+          @click="step('finish', 'Finished.')"
           >Finish</BButton
         >
-        <BButton size="sm" variant="outline-secondary" :disabled="busy" @click="step('undo', 'As before.')"
+        <BButton
+          class="alters"
+          size="sm"
+          variant="outline-secondary"
+          :disabled="busy"
+          @click="step('undo', 'As before.')"
           >Undo</BButton
         >
       </div>
@@ -96,12 +106,12 @@ const outcome = computed(() =>
           :errors="errors"
           :choices="others"
         />
-        <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Begin</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Begin</BButton>
       </form>
       <template v-if="authority.certificates">
         <h3 class="h6 mt-3">Renewing</h3>
         <p class="soft">Done by itself every day, by the rules below.</p>
-        <BButton size="sm" variant="outline-secondary" :disabled="busy" @click="renew(60)"
+        <BButton class="alters" size="sm" variant="outline-secondary" :disabled="busy" @click="renew(60)"
           >Renew what ends within 60 days</BButton
         >
       </template>

@@ -38,7 +38,9 @@ async function go() {
         <Field v-model="draft.again" kind="secret" label="The same again" pointer="/again" :errors="errors" />
       </div>
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
-      <BButton type="submit" size="sm" variant="outline-danger" :disabled="busy">Save as PKCS #12</BButton>
+      <BButton class="alters" type="submit" size="sm" variant="outline-danger" :disabled="busy"
+        >Save as PKCS #12</BButton
+      >
     </form>
   </details>
 </template>

@@ -105,7 +105,9 @@ async function bring(m: Material) {
             help="0 goes by the authority."
           />
         </div>
-        <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Make key and certificate</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
+          >Make key and certificate</BButton
+        >
       </form>
       <h3 class="h6 mt-3">Or note what others issued</h3>
       <MaterialForm

@@ -1,26 +1,50 @@
 <script setup lang="ts">
-// Gives the newest parcel of a profile to its person: a link and a passcode, shown once; the links that are out.
+// Gives the newest parcel of a profile to its person: a link and a passcode, shown once; the links that are out, and
+// the gateways that the device was seen through.
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
+import HandoverMade from './HandoverMade.vue'
 import Notice from './Notice.vue'
+import { isClosed, shortTime, stateLooks } from './handovers'
+import { save } from './files'
 import { useForm } from './useForm'
 
 const props = defineProps<{ profile: string }>()
 const list = ref<Schemas['Handover'][]>([])
+const seen = ref<Schemas['Sighting'][]>([])
 const made = ref<Schemas['NewHandover']>()
-const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, openings: 3 })
-const looks: Record<string, string> = { made: 'advice', opened: 'advice', fetched: 'fine', locked: 'blocker' }
+const archive = ref<Schemas['Archive']>()
+const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, openings: 3, link: 'shown' as 'shown' | 'mail' })
+const ways = [
+  { value: 'shown', text: 'Shown to me' },
+  { value: 'mail', text: 'Sent to the person by mail' },
+]
 
 async function look() {
   const query = { filter: [`profile_id:${props.profile}`], limit: 20 }
   list.value = (await ask(api.GET('/api/v1/handovers', { params: { query } }))).items
+  const params = { path: { id: props.profile } }
+  seen.value = (await ask(api.GET('/api/v1/profiles/{id}/sightings', { params }))).items
 }
 onMounted(() => run(look, ''))
 async function make() {
   await run(async () => {
-    const body = { profile_id: props.profile, days: Number(draft.days), openings: Number(draft.openings) }
+    const body = {
+      profile_id: props.profile,
+      days: Number(draft.days),
+      openings: Number(draft.openings),
+      link: draft.link,
+    }
     made.value = await ask(api.POST('/api/v1/handovers', { body }))
+    await look()
+  }, '')
+}
+async function reissue(id: string) {
+  await run(async () => {
+    made.value = await ask(
+      api.POST('/api/v1/handovers/{id}/reissue', { params: { path: { id } }, body: { link: draft.link } }),
+    )
     await look()
   }, '')
 }
@@ -31,10 +55,12 @@ async function recall(id: string) {
     await look()
   }, 'The link is closed.')
 }
-const closed = (h: Schemas['Handover']) =>
-  h.state === 'recalled' || h.state === 'locked' || new Date(h.expires) < new Date()
-const link = (path: string) => window.location.origin + path
-const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
+async function pack() {
+  await run(async () => {
+    archive.value = await ask(api.POST('/api/v1/archives', { body: { profile_id: props.profile } }))
+    save(archive.value.name, archive.value.content)
+  }, '')
+}
 </script>
 
 <template>
@@ -43,7 +69,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
     <p class="soft">
       A link to the newest parcel, with a passcode that you tell another way. Neither can be shown again.
     </p>
-    <form novalidate @submit.prevent="make">
+    <form class="alters" novalidate @submit.prevent="make">
       <div class="columns">
         <Field v-model="draft.days" kind="number" label="Days until it ends" pointer="/days" :errors="errors" />
         <Field
@@ -53,18 +79,26 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           pointer="/openings"
           :errors="errors"
         />
+        <Field
+          v-model="draft.link"
+          kind="choice"
+          label="The link is"
+          pointer="/link"
+          :errors="errors"
+          :choices="ways"
+        />
       </div>
-      <Notice :text="errors['/profile_id'] ?? wrong" /><Notice :text="done" kind="done" />
-      <BButton type="submit" variant="outline-secondary" :disabled="busy">Make a link</BButton>
+      <div class="d-flex flex-wrap gap-2">
+        <BButton class="alters" type="submit" variant="outline-secondary" :disabled="busy">Make a link</BButton>
+        <BButton variant="outline-secondary" :disabled="busy" @click="pack">Save as an encrypted archive</BButton>
+      </div>
     </form>
-    <div v-if="made" class="finding advice mt-3" role="status">
-      <div>
-        Link: <span class="mono">{{ link(made.path) }}</span>
-      </div>
-      <div>
-        Passcode, told another way: <span class="mono">{{ made.passcode }}</span>
-      </div>
-      <button type="button" class="linklike mt-1" @click="made = undefined">Hide both</button>
+    <Notice :text="errors['/profile_id'] ?? wrong" /><Notice :text="done" kind="done" />
+    <HandoverMade v-if="made" :key="made.handover.id" :made="made" @hide="made = undefined" />
+    <div v-if="archive" class="finding advice mt-3" role="status">
+      {{ archive.name }} is saved. Its passphrase: <span class="mono">{{ archive.passphrase }}</span>
+      <div class="soft">Tell it another way than the archive travels. It cannot be shown again.</div>
+      <button type="button" class="linklike mt-1" @click="archive = undefined">Hide</button>
     </div>
     <table v-if="list.length" class="grid-table stack mt-3">
       <thead>
@@ -78,19 +112,32 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
       </thead>
       <tbody>
         <tr v-for="h in list" :key="h.id">
-          <td>{{ time(h.created) }} by {{ h.operator }}</td>
+          <td>{{ shortTime(h.created) }} by {{ h.operator }}</td>
           <td data-label="State">
-            <span class="tag" :class="looks[h.state] ?? 'plain'">{{ h.state }}</span>
+            <span class="tag" :class="stateLooks[h.state] ?? 'plain'">{{ h.state }}</span>
           </td>
           <td data-label="Openings">{{ h.openings }} of {{ h.most }}</td>
-          <td data-label="Ends">{{ time(h.expires) }}</td>
-          <td>
-            <BButton v-if="!closed(h)" size="sm" variant="outline-danger" :disabled="busy" @click="recall(h.id)"
+          <td data-label="Ends">{{ shortTime(h.expires) }}</td>
+          <td class="text-nowrap">
+            <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"
+              >Make anew</BButton
+            >
+            <BButton
+              v-if="!isClosed(h)"
+              size="sm"
+              class="alters"
+              variant="outline-danger"
+              :disabled="busy"
+              @click="recall(h.id)"
               >Recall</BButton
             >
           </td>
         </tr>
       </tbody>
     </table>
+    <p v-for="s in seen" :key="s.gateway_id" class="mt-3 mb-0">
+      <span class="tag fine">connected</span> Seen through {{ s.gateway }} as <span class="mono">{{ s.address }}</span>,
+      last on {{ shortTime(s.last) }}, first on {{ shortTime(s.first) }}.
+    </p>
   </section>
 </template>

@@ -60,7 +60,7 @@ async function issue() {
           help="Host names or mail addresses that both sides check, one a line. Empty makes one under your domain."
         />
       </div>
-      <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
+      <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
         elsewhere ? 'Make a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
       }}</BButton>
     </template>

@@ -72,6 +72,6 @@ async function go() {
       <Field v-if="named" v-model="draft.name" :label="named" pointer="/name" :errors="errors" />
     </div>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{ button }}</BButton>
+    <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{ button }}</BButton>
   </form>
 </template>

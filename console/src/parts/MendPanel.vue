@@ -41,7 +41,7 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
   <section class="panel mb-4" aria-labelledby="mends">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="mends" class="mb-0 me-auto">Mend all: {{ title }}</h2>
-      <BButton variant="primary" :disabled="job?.state === 'running' || mends.length === 0" @click="mend"
+      <BButton class="alters" variant="primary" :disabled="job?.state === 'running' || mends.length === 0" @click="mend"
         >Mend {{ mends.length }} {{ mends.length === 1 ? 'record' : 'records' }}</BButton
       >
     </div>

@@ -56,7 +56,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           <p class="soft small">Sessions and tokens of {{ operator.name }} end.</p>
           <Notice :text="wrong" />
           <div class="d-flex flex-wrap gap-2 mt-3">
-            <BButton type="submit" variant="primary" :disabled="busy">Save</BButton>
+            <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
             <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset"
               >New first password</BButton
             >

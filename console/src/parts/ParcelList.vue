@@ -35,7 +35,7 @@ const when = (at: string) => new Date(at).toLocaleString()
   <section class="panel mb-4" aria-labelledby="parcels">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="parcels" class="mb-0">Parcels</h2>
-      <BButton size="sm" variant="primary" :disabled="busy || blocked" @click="build">{{
+      <BButton class="alters" size="sm" variant="primary" :disabled="busy || blocked" @click="build">{{
         byHand ? 'Build the card' : 'Build a parcel'
       }}</BButton>
       <span v-if="blocked" class="soft">A blocker stands in the way; mend it first.</span>

@@ -20,7 +20,7 @@ async function go() {
 </script>
 
 <template>
-  <BButton variant="outline-danger" type="button" @click="((asking = true), (wrong = ''))"
+  <BButton class="alters" variant="outline-danger" type="button" @click="((asking = true), (wrong = ''))"
     >Remove the {{ noun }}</BButton
   >
   <BModal v-model="asking" :title="`Remove ${name}?`" title-tag="h2" no-footer lazy>
@@ -28,7 +28,7 @@ async function go() {
     <Notice :text="wrong" />
     <div class="d-flex gap-2 justify-content-end mt-3">
       <BButton variant="outline-secondary" @click="asking = false">Keep it</BButton>
-      <BButton variant="outline-danger" @click="go">Remove it</BButton>
+      <BButton class="alters" variant="outline-danger" @click="go">Remove it</BButton>
     </div>
   </BModal>
 </template>

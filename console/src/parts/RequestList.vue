@@ -69,7 +69,9 @@ async function forget(id: string) {
               <BButton size="sm" variant="outline-secondary" class="me-2" @click="save(r.subject + '.csr', r.pem, true)"
                 >Save the request</BButton
               >
-              <BButton size="sm" variant="outline-danger" :disabled="busy" @click="forget(r.id)">Drop</BButton>
+              <BButton class="alters" size="sm" variant="outline-danger" :disabled="busy" @click="forget(r.id)"
+                >Drop</BButton
+              >
             </td>
           </tr>
         </tbody>
@@ -92,7 +94,9 @@ async function forget(id: string) {
             :choices="keyKinds"
           />
         </div>
-        <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Make the request</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
+          >Make the request</BButton
+        >
       </form>
     </details>
     <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>

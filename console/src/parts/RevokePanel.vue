@@ -32,7 +32,7 @@ function close() {
 </script>
 
 <template>
-  <BButton size="sm" variant="outline-danger" @click="asking = true">Revoke…</BButton>
+  <BButton class="alters" size="sm" variant="outline-danger" @click="asking = true">Revoke…</BButton>
   <BModal
     v-model="asking"
     :title="`Revoke the certificate of ${name}?`"
@@ -48,7 +48,7 @@ function close() {
       <Notice :text="wrong" />
       <div class="d-flex gap-2 justify-content-end mt-3">
         <BButton variant="outline-secondary" @click="close">Keep it</BButton>
-        <BButton variant="outline-danger" :disabled="busy" @click="go">Revoke it</BButton>
+        <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Revoke it</BButton>
       </div>
     </template>
     <template v-else>

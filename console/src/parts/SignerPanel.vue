@@ -67,7 +67,7 @@ async function removed() {
             help="Empty takes your organisation's."
           />
         </div>
-        <BButton type="submit" size="sm" variant="outline-secondary" :disabled="busy">Issue one</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Issue one</BButton>
       </form>
       <h3 class="h6 mt-3">Or bring one in</h3>
       <MaterialForm button="Bring it in" keyed :send="bring" said="Parcels are signed by it from now on." />

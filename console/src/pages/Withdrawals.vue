@@ -1,0 +1,48 @@
+<script setup lang="ts">
+import { computed, ref } from 'vue'
+import { api, ask, type ListQuery } from '../api/client'
+import ListTable from '../parts/ListTable.vue'
+import PageHead from '../parts/PageHead.vue'
+import ToDoList from '../parts/ToDoList.vue'
+
+const columns = [
+  { key: 'name', text: 'Who or what', sort: 'created' },
+  { key: 'why', text: 'Why' },
+  { key: 'items', text: 'To be done' },
+]
+const which = ref('open:true')
+const filters = computed(() => (which.value ? [which.value] : []))
+const choices = [
+  { value: 'open:true', text: 'With something to be done' },
+  { value: 'open:false', text: 'Done' },
+  { value: '', text: 'All' },
+]
+const changes = ref(0)
+const pages: Record<string, string> = { person: '/people/', device: '/devices/' }
+const load = (query: ListQuery) => ask(api.GET('/api/v1/withdrawals', { params: { query } }))
+</script>
+
+<template>
+  <PageHead title="Withdrawals" />
+  <p class="soft">
+    People who left and devices that were lost, with what is still to be done. It begins on the page of the person or
+    the device.
+  </p>
+  <ListTable :key="changes" noun="withdrawals" :columns="columns" :load="load" first="created" :filters="filters">
+    <template #filter>
+      <div>
+        <label class="form-label" for="which">Which</label>
+        <BFormSelect id="which" v-model="which" :options="choices" />
+      </div>
+    </template>
+    <template #cell="{ row, column }">
+      <template v-if="column === 'name'">
+        <RouterLink :to="(pages[row.noun] ?? '/') + row.object">{{ row.name }}</RouterLink>
+        <div class="soft small">{{ new Date(row.created).toLocaleDateString() }} by {{ row.operator }}</div>
+      </template>
+      <span v-else-if="column === 'why'" class="tag plain">{{ row.why }}</span>
+      <ToDoList v-else :withdrawal="row" @changed="changes++" />
+    </template>
+    <template #empty>Nobody left and nothing was lost.</template>
+  </ListTable>
+</template>

@@ -1,0 +1,41 @@
+<script setup lang="ts">
+// What people have to do after somebody left or something was lost, to be ticked off.
+import { ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from './Notice.vue'
+import { useSession } from '../api/session'
+
+const props = defineProps<{ withdrawal: Schemas['Withdrawal'] }>()
+const emit = defineEmits<{ changed: [] }>()
+const session = useSession()
+const wrong = ref('')
+async function tick(item: number, done: boolean) {
+  wrong.value = ''
+  try {
+    const path = { id: props.withdrawal.id, item }
+    await ask(api.POST('/api/v1/withdrawals/{id}/items/{item}', { params: { path }, body: { done } }))
+    emit('changed')
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+</script>
+
+<template>
+  <Notice :text="wrong" />
+  <p v-if="withdrawal.items.length === 0" class="soft mb-0">Nothing was left to be done.</p>
+  <ul class="plain-list">
+    <li v-for="(item, i) in withdrawal.items" :key="i" class="mb-1">
+      <BFormCheckbox
+        :model-value="!!item.done"
+        :disabled="!session.may('issuer')"
+        @update:model-value="tick(i, !item.done)"
+      >
+        {{ item.what }}
+        <span class="soft">{{
+          item.done ? `Done on ${new Date(item.done).toLocaleDateString()} by ${item.by}.` : item.why
+        }}</span>
+      </BFormCheckbox>
+    </li>
+  </ul>
+</template>

@@ -1,0 +1,108 @@
+<script setup lang="ts">
+// Somebody leaves, or a device is lost: what it holds, one step that takes it back, and what people have to do.
+import { computed, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Field from './Field.vue'
+import Notice from './Notice.vue'
+import ToDoList from './ToDoList.vue'
+import { useForm } from './useForm'
+
+const props = defineProps<{ noun: 'person' | 'device'; id: string; name: string }>()
+const emit = defineEmits<{ withdrawn: [] }>()
+const held = ref<Schemas['Holdings']>()
+const list = ref<Schemas['Withdrawal'][]>([])
+const { draft, errors, wrong, busy, run } = useForm({ why: (props.noun === 'person' ? 'left' : 'lost') as Why })
+type Why = 'lost' | 'left' | 'retired'
+const reasons = [
+  { value: 'lost', text: 'it is lost or stolen' },
+  { value: 'left', text: 'its person has left' },
+  { value: 'retired', text: 'it is no longer used' },
+]
+const holds = computed(() => {
+  const h = held.value
+  if (!h) return []
+  const of = (n: number, one: string, many: string) => (n === 1 ? `1 ${one}` : `${n} ${many}`)
+  return [
+    ['Devices', h.devices.map((d) => d.name)],
+    ['Profiles', h.profiles.map((p) => `${p.device} to ${p.gateway}`)],
+    ['Open links', h.links.map((l) => `${l.device} to ${l.gateway}, ${l.state}`)],
+    ['Certificates', h.certificates.map((c) => `${c.subject}, until ${new Date(c.to).toLocaleDateString()}`)],
+    ['Accounts', h.accounts.map((a) => a.login)],
+    [
+      'Keys that others use too',
+      h.shared.map((k) => `${k.what} of ${k.gateway}, with ${of(k.others, 'profile of others', 'profiles of others')}`),
+    ],
+  ].filter(([, what]) => (what as string[]).length > 0) as [string, string[]][]
+})
+
+async function look() {
+  const query = { filter: [`object:${props.id}`], limit: 10 }
+  list.value = (await ask(api.GET('/api/v1/withdrawals', { params: { query } }))).items
+}
+onMounted(() => run(look, ''))
+async function show() {
+  await run(async () => {
+    const params = { path: { id: props.id }, query: { why: draft.why } }
+    held.value =
+      props.noun === 'person'
+        ? await ask(api.GET('/api/v1/people/{id}/holdings', { params }))
+        : await ask(api.GET('/api/v1/devices/{id}/holdings', { params }))
+  }, '')
+}
+async function go() {
+  await run(async () => {
+    const sent = { params: { path: { id: props.id } }, body: { why: draft.why } }
+    if (props.noun === 'person') await ask(api.POST('/api/v1/people/{id}/withdrawal', sent))
+    else await ask(api.POST('/api/v1/devices/{id}/withdrawal', sent))
+    held.value = undefined
+    await look()
+    emit('withdrawn')
+  }, '')
+}
+</script>
+
+<template>
+  <section class="panel mb-4" aria-labelledby="withdraw">
+    <h2 id="withdraw">{{ noun === 'person' ? 'When the person leaves' : 'When the device is lost' }}</h2>
+    <div v-for="w in list" :key="w.id" class="mb-3">
+      <p class="mb-1">
+        <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
+        Withdrawn on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}: {{ w.recalled }} links closed,
+        {{ w.revoked }} certificates taken back.
+      </p>
+      <ToDoList :withdrawal="w" @changed="run(look, '')" />
+    </div>
+    <p class="soft">
+      One step closes open links, takes certificates back and has nothing more built; what people have to do is listed.
+    </p>
+    <div class="d-flex flex-wrap gap-3 align-items-end">
+      <Field
+        v-if="noun === 'device'"
+        v-model="draft.why"
+        kind="choice"
+        label="Why"
+        pointer="/why"
+        :errors="errors"
+        :choices="reasons"
+      />
+      <BButton variant="outline-secondary" class="mb-3" :disabled="busy" @click="show">Show what it holds</BButton>
+    </div>
+    <Notice :text="wrong" />
+    <div v-if="held" role="status">
+      <dl class="facts">
+        <template v-for="[title, what] in holds" :key="title">
+          <dt>{{ title }}</dt>
+          <dd>{{ what.join('; ') }}</dd>
+        </template>
+      </dl>
+      <h3>To be done by people, once it is withdrawn</h3>
+      <ol>
+        <li v-for="i in held.items" :key="i.what">
+          {{ i.what }} <span class="soft">{{ i.why }}</span>
+        </li>
+      </ol>
+      <p v-if="held.items.length === 0">Nothing.</p>
+      <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Withdraw {{ name }}</BButton>
+    </div>
+  </section>
+</template>

@@ -1,0 +1,14 @@
+// How the states of handovers look, and what can still be done with one.
+import type { Schemas } from '../api/client'
+
+export const stateLooks: Record<string, string> = {
+  made: 'advice',
+  sent: 'advice',
+  opened: 'advice',
+  fetched: 'fine',
+  connected: 'fine',
+  locked: 'blocker',
+}
+export const isClosed = (h: Schemas['Handover']) =>
+  ['recalled', 'locked', 'expired', 'used-up'].includes(h.state) || new Date(h.expires) < new Date()
+export const shortTime = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
