@@ -8,7 +8,7 @@ SHELL := /bin/bash
 GO      := CGO_ENABLED=0 go
 VERSION := 0.1.0
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
-SOURCES := $(shell find cmd cli client core demo httpapi service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem') go.mod go.sum
+SOURCES := $(shell find cmd cli client core demo httpapi metrics nameserver post recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
@@ -48,6 +48,7 @@ tools:
 	[ -x /usr/sbin/charon-systemd ] || need="$$need charon-systemd libcharon-extauth-plugins"
 	command -v zbarimg > /dev/null || need="$$need zbar-tools"
 	command -v pdftotext > /dev/null || need="$$need poppler-utils"
+	command -v 7z > /dev/null || need="$$need p7zip-full"
 	if [ -n "$$need" ] && [ "$$(id -u)" = 0 ] && command -v apt-get > /dev/null; then
 		fresh=""
 		if [ ! -e /usr/sbin/policy-rc.d ]; then printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d; chmod +x /usr/sbin/policy-rc.d; fresh=1; fi

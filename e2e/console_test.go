@@ -14,9 +14,15 @@ import (
 )
 
 func (b *tab) signIn() {
+	b.t.Helper()
+	b.signInAs(demo.OwnerName, demo.OwnerPassword)
+}
+
+func (b *tab) signInAs(name, password string) {
+	b.t.Helper()
 	b.goTo("/", "Sign in to Wardicon")
-	b.fill("Name", demo.OwnerName)
-	b.fill("Password", demo.OwnerPassword)
+	b.fill("Name", name)
+	b.fill("Password", password)
 	b.press("Sign in")
 	b.until(`document.querySelector('nav[aria-label=Main]')`)
 }
@@ -86,6 +92,8 @@ func TestPages(t *testing.T) {
 		{"operators", "/operators", "Operators", "harbourmaster"},
 		{"me", "/me", "Your sign-in", "this one"},
 		{"mail", "/mail", "Mail", "No letter was sent yet"},
+		{"handovers", "/handovers", "Handovers", "Nothing is on its way."},
+		{"withdrawals", "/withdrawals", "Withdrawals", "Nobody left and nothing was lost."},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
 		{"check", "/check", "Check files", "Drop files here"},

@@ -70,7 +70,7 @@ var sampled = sync.OnceValues(func() (dir string, err error) {
 var forgetSample = func() {}
 
 // start runs a service; with sample data it is signed in too.
-func start(t *testing.T, sample bool) *fleet {
+func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	t.Helper()
 	f := &fleet{t: t, dir: filepath.Join(t.TempDir(), "data"), log: &buffer{}}
 	log := slog.New(slog.NewJSONHandler(f.log, &slog.HandlerOptions{Level: slog.LevelDebug}))
@@ -95,7 +95,12 @@ func start(t *testing.T, sample bool) *fleet {
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })
 	background.Go(func() { f.svc.Work(ctx) })
-	server := httptest.NewServer(httpapi.New(f.svc, log, httpapi.Options{Version: "test", Console: console.Dist()}))
+	background.Go(func() { f.svc.Post(ctx) })
+	options := httpapi.Options{Version: "test", Console: console.Dist()}
+	for _, c := range change {
+		c(&options)
+	}
+	server := httptest.NewServer(httpapi.New(f.svc, log, options))
 	t.Cleanup(func() {
 		server.Close()
 		stop()

@@ -42,7 +42,8 @@ for (const box of document.querySelectorAll('.value')) {
       await navigator.clipboard.writeText(right)
       status.textContent = say('copied')
     } catch {
-      box.querySelector('details').open = true
+      const shut = box.querySelector('details:not(.try)')
+      if (shut) shut.open = true
       status.textContent = say('notCopied')
     }
   })

@@ -50,7 +50,7 @@ type Page struct {
 	Handover  view.Handover
 	Other     bool // it is for another kind of device than this one
 	Here, For string
-	Card      *card.Card
+	Card      *card.Card // the steps; nil where they are no longer what the parcel is
 	Authority []File // to be trusted before anything else
 	First     *File  // what the device takes
 	Beside    []File // what has to lie beside it
@@ -111,7 +111,7 @@ func (p Page) Fill(o view.Opened, base, agent string, look Look) (Page, error) {
 	for _, f := range o.Parcel.Files {
 		p.sort(f, base+"/files/"+url.PathEscape(f.Name), o.Parcel.ByHand)
 	}
-	if p.First == nil && p.Steps != "" {
+	if p.First == nil && p.Steps != "" && p.Card == nil {
 		p.First = &File{Link: p.Steps, Shown: true}
 	}
 	if here := platformOf(agent); here != "" && !akin(here, o.Platform) {

@@ -58,7 +58,7 @@ const columns = [
   { key: 'state', text: 'State' },
   { key: 'openings', text: 'Openings' },
   { key: 'expires', text: 'Ends', sort: 'expires' },
-  { key: 'do', text: '' },
+  { key: 'do', text: 'What to do' },
 ]
 const load = (query: ListQuery) => ask(api.GET('/api/v1/handovers', { params: { query } }))
 function showAll(state: string) {
@@ -121,7 +121,7 @@ const reissue = (id: string) =>
         <BFormSelect id="state" v-model="which" :options="choices" />
       </div>
       <div>
-        <label class="form-label" for="in-group">Group</label>
+        <label class="form-label" for="in-group">Of the group</label>
         <BFormInput id="in-group" v-model="group" autocomplete="off" />
       </div>
     </template>

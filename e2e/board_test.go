@@ -1,0 +1,100 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/client"
+	"wardicon/core/secret"
+)
+
+// TestBoard hands over to a group in the console, reads the passcodes, makes one anew and recalls it; an auditor sees
+// it all and nothing that changes something.
+func TestBoard(t *testing.T) {
+	f := start(t, true)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	b.goTo("/handovers", "Handovers")
+	b.see("Nothing is on its way.")
+	b.fill("Group", "nobody")
+	b.press("Hand over")
+	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a mail server to send it through'))`)
+	b.fill("Links are", "shown")
+	b.press("Hand over")
+	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a group of people who have devices'))`)
+	b.fill("Group", "bridge")
+	b.press("Hand over")
+	b.see("3 made")
+	b.until(`document.querySelectorAll('.board li').length === 3`)
+	b.accessible("the board")
+	b.shot("handovers")
+	b.press("Show passcodes")
+	b.until(`document.querySelectorAll('.slips tbody tr').length === 3`)
+	b.accessible("passcodes of a group")
+	b.shot("slips")
+	b.press("Show links")
+	b.until(`[...document.querySelectorAll('.slips td.mono')].every(e => e.textContent.includes('/h/'))`)
+	b.press("Hide")
+	b.press("Make anew for Bridge tablet 2")
+	b.see("Passcode, told another way")
+	b.see("recalled")
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.accessible("the board on a phone")
+	if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+		t.Errorf("the page is %d pixels wider than the window", over)
+	}
+	b.shot("phone-handovers")
+	b.do(chromedp.EmulateViewport(1280, 800))
+
+	// A device is lost.
+	d, err := f.client.Devices.List(t.Context(), query("Bridge tablet 2"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.goTo("/devices/"+d.Items[0].ID, "Bridge tablet 2")
+	b.press("Show what it holds")
+	b.see("Change the pre-shared key of Norrvik")
+	eval[bool](b, `(document.getElementById('withdraw').scrollIntoView({behavior: 'instant'}), true)`)
+	b.accessible("what a device holds")
+	b.shot("withdraw")
+	b.press("Withdraw Bridge tablet 2")
+	b.see("1 links closed")
+	b.until(labelled("Withdrawn"))
+	b.goTo("/withdrawals", "Withdrawals")
+	b.see("Change the pre-shared key of Norrvik")
+	b.accessible("what is to be done")
+	b.shot("withdrawals")
+	b.until(`document.querySelector('input[type=checkbox]')`)
+	eval[bool](b, `(document.querySelector('input[type=checkbox]').click(), true)`)
+	b.see("Done on")
+	if _, err := f.client.Build(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), false); err == nil {
+		t.Error("something was built for a lost device")
+	}
+
+	made, err := f.client.AddOperator(t.Context(), "pilot", "auditor")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pilot := client.New(f.url, "")
+	if _, err := pilot.SignIn(t.Context(), "pilot", secret.New(made.Password)); err != nil {
+		t.Fatal(err)
+	}
+	if err := pilot.ChangePassword(t.Context(), secret.New(made.Password), secret.New("kelp-72-Driftwood-lantern-oar")); err != nil {
+		t.Fatal(err)
+	}
+	other := open(t, f.url)
+	other.do(chromedp.EmulateViewport(1280, 800))
+	other.signInAs("pilot", "kelp-72-Driftwood-lantern-oar")
+	for _, page := range []struct{ path, title string }{{"/handovers", "Handovers"}, {"/profiles/" + f.profile("Planner Mac 1", "Norrvik"), "Planner Mac 1 → Norrvik"}, {"/devices/" + d.Items[0].ID, "Bridge tablet 2"}, {"/gateways", "Gateways"}} {
+		other.goTo(page.path, page.title)
+		other.until(`!document.body.innerText.includes('Looking…')`)
+		if shown := eval[[]string](other, `[...document.querySelectorAll('.alters')].filter(e => e.getClientRects().length > 0).map(e => e.textContent)`); len(shown) > 0 {
+			t.Errorf("%s shows an auditor %q", page.path, shown)
+		}
+	}
+	if hidden := eval[int](other, `document.querySelectorAll('.alters').length`); hidden == 0 {
+		t.Error("nothing is marked as changing something")
+	}
+}
