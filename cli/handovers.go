@@ -25,7 +25,7 @@ func (a *app) handoverCommands() *cobra.Command {
 tell another way, and is closed for good after ten wrong ones. Neither link nor passcode can be read back.`,
 		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon handover group engineers\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 	}
-	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder())
+	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverSeen(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder())
 }
 
 // wishFlags are how a handover is wished for. Days and openings are said only where they were given.
@@ -209,6 +209,33 @@ func (a *app) handoverStates() *cobra.Command {
 			})
 		},
 	}
+}
+
+func (a *app) handoverSeen() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "seen PROFILE", Short: "Show through which gateways a profile's device was seen", Args: exactly("PROFILE"),
+		Long: "Shows through which gateways, when and from which address a device was seen connected, by those who had the page of their link open.", Example: "  wardicon handover seen \"Planner Mac 1/Norrvik\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				p, err := findProfile(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				list, err := c.Sightings(ctx, p.ID)
+				if err != nil {
+					return err
+				}
+				return a.print(list, func(w table.Writer) {
+					w.AppendHeader(heads("gateway", "address", "by", "first", "last"))
+					for _, s := range list.Items {
+						w.AppendRow(table.Row{s.Gateway, s.Address, s.By, s.First.Local().Format(moment), s.Last.Local().Format(moment)})
+					}
+				})
+			})
+		},
+	}
+	cmd.ValidArgsFunction = profileNoun().complete(a)
+	return cmd
 }
 
 func (a *app) handoverReissue() *cobra.Command {

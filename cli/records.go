@@ -242,6 +242,9 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 						*to[0] = *to[1]
 					}
 				}
+				if cmd.Flags().Changed("second-factors") {
+					o.Factors = given.Factors
+				}
 				if o, err = c.SetOrganisation(ctx, o); err != nil {
 					return err
 				}
@@ -253,6 +256,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
 	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
+	change.Flags().BoolVar(&given.Factors, "second-factors", false, "every operator must have a second factor")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")
 	return group(root, change, &cobra.Command{
 		Use: "show", Short: "Show name and domain", Args: exactly(), Long: "Shows the organisation.", Example: "  wardicon organisation show",

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -205,7 +206,7 @@ func TestDoors(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = res.Body.Close()
-	open := []string{"get /api/v1/start", "post /api/v1/start", "post /api/v1/session"}
+	open := []string{"get /api/v1/whereami", "get /api/v1/start", "post /api/v1/start", "post /api/v1/session"}
 	closed := 0
 	for path, methods := range api.Paths {
 		for method := range methods {
@@ -257,6 +258,17 @@ func TestDoors(t *testing.T) {
 	if guesses[401] > 10 || guesses[429] < 5 || guesses[401]+guesses[429] != 15 {
 		t.Errorf("answers to 15 guesses: %v", guesses)
 	}
+	for _, path := range []string{"/", "/api/v1/start", "/h/x", "/whereami"} {
+		res, _ := f.send("GET", path, "", "Origin", "https://elsewhere.example")
+		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Resource-Policy": "same-origin", "Access-Control-Allow-Origin": ""} {
+			if got := res.Header.Get(name); got != want {
+				t.Errorf("%s: %s is %q", path, name, got)
+			}
+		}
+		if path != "/" && res.Header.Get("Cache-Control") != "no-store" || !strings.Contains(res.Header.Get("Content-Security-Policy"), "frame-ancestors 'none'") {
+			t.Errorf("%s: %v", path, res.Header)
+		}
+	}
 	for path, want := range map[string]string{"/": "text/html", "/health": "text/plain", "/ready": "text/plain", "/devices/de-x": "text/html"} {
 		res, err := http.Get(f.url + path)
 		if err != nil {
@@ -288,7 +300,7 @@ func TestSecretsInPatches(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		_, rest, _ := strings.Cut(files.Items[1].Text, "Pre-shared key   |")
+		_, rest, _ := strings.Cut(files.Items[1].Text, "Gemeinsamer Schlüssel (PSK) |") // its person reads German
 		key, _, _ := strings.Cut(rest, "|")
 		return key
 	}
@@ -497,5 +509,50 @@ func TestSecretsAtRest(t *testing.T) {
 	}
 	if len(demo.Secrets()) < 12 {
 		t.Error("too few secrets to look for")
+	}
+}
+
+// TestSecurityDocument holds that each test that docs/security.md names exists.
+func TestSecurityDocument(t *testing.T) {
+	text, err := os.ReadFile("../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	there := map[string]bool{}
+	err = filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && d.Name() == "node_modules" {
+			return fs.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		source, err := os.ReadFile(path)
+		for _, found := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllStringSubmatch(string(source), -1) {
+			there[found[1]] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	points := 0
+	for line := range strings.Lines(string(text)) {
+		cells := strings.Split(line, "|")
+		if len(cells) != 5 || !regexp.MustCompile(`^ \d`).MatchString(cells[1]) {
+			continue
+		}
+		points++
+		tests := regexp.MustCompile(`Test\w+`).FindAllString(cells[3], -1)
+		if len(tests) == 0 {
+			t.Errorf("no test for %s", cells[1])
+		}
+		for _, name := range tests {
+			if !there[name] {
+				t.Errorf("%s: there is no %s", cells[1], name)
+			}
+		}
+	}
+	if points < 50 {
+		t.Errorf("%d lines of points", points)
 	}
 }

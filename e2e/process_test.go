@@ -366,7 +366,7 @@ func TestTLS(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = res.Body.Close()
-	if len(res.Cookies()) != 1 || !res.Cookies()[0].Secure || res.Header.Get("Strict-Transport-Security") == "" || res.Header.Get("Cache-Control") != "no-store" {
+	if len(res.Cookies()) != 1 || !res.Cookies()[0].Secure || !strings.HasPrefix(res.Cookies()[0].Name, "__Host-") || res.Header.Get("Strict-Transport-Security") == "" || res.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("cookies %v, header %v", res.Cookies(), res.Header)
 	}
 	exit, log := p.stop(syscall.SIGTERM)

@@ -150,7 +150,7 @@ func TestRecipientTypes(t *testing.T) {
 	if _, err := chromedp.Call(b.ctx, emulation.SetScriptExecutionDisabled, emulation.SetScriptExecutionDisabledParams{Value: true}); err != nil {
 		t.Fatal(err)
 	}
-	b.do(chromedp.Navigate(tunnel.Address+made.Path+"?lang=en"))
+	b.do(chromedp.Navigate(tunnel.Address + made.Path + "?lang=en"))
 	b.see("It works.")
 	if shown := eval[bool](b, `[...document.querySelectorAll('.tools, .try, .scripted')].some(e => e.getClientRects().length > 0)`); shown {
 		t.Error("what needs scripts is shown without them")

@@ -77,8 +77,13 @@ func headers(next http.Handler) http.Handler {
 	})
 }
 
-// cookieName is the cookie of the console's session.
-const cookieName = "wardicon_session"
+// cookieName is the cookie of the console's session. By TLS it has a prefix that browsers hold to this host alone,
+// and that of a visit one that they hold to TLS (RFC 6265bis §4.1.3).
+const (
+	cookieName   = "wardicon_session"
+	hostPrefix   = "__Host-"
+	securePrefix = "__Secure-"
+)
 
 // bearer finds the token or the cookie of a request.
 func bearer(authorization, cookie string) string {
@@ -90,7 +95,7 @@ func bearer(authorization, cookie string) string {
 		return ""
 	}
 	for _, one := range c {
-		if one.Name == cookieName {
+		if one.Name == cookieName || one.Name == hostPrefix+cookieName {
 			return one.Value
 		}
 	}
@@ -120,6 +125,8 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 	case err != nil:
 	case session.Operator.MustChange && op.Metadata[ownAffair] == nil:
 		err = service.ErrMustChange
+	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil:
+		err = service.ErrMustEnrol
 	case !service.Allows(session.Role, needed):
 		err = fmt.Errorf("%w: this wants the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
 	}

@@ -65,7 +65,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p = problem(http.StatusForbidden, "role", err.Error())
 	case errors.Is(err, service.ErrCodeWanted):
 		p = problem(http.StatusUnauthorized, "code-wanted", err.Error())
-	case errors.Is(err, service.ErrMustChange):
+	case errors.Is(err, service.ErrMustChange), errors.Is(err, service.ErrMustEnrol):
 		p = problem(http.StatusForbidden, "must-change", err.Error())
 	case errors.Is(err, service.ErrSetUpDone):
 		p = problem(http.StatusConflict, "set-up-done", err.Error())

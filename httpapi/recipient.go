@@ -94,8 +94,16 @@ func (a *api) ended(w http.ResponseWriter, r *http.Request, status int) {
 	}
 }
 
+// visitCookieOf is the name of the cookie of what was opened.
+func visitCookieOf(r *http.Request) string {
+	if callerOf(r.Context()).secure {
+		return securePrefix + visitCookie
+	}
+	return visitCookie
+}
+
 func visitOf(r *http.Request) string {
-	c, err := r.Cookie(visitCookie)
+	c, err := r.Cookie(visitCookieOf(r))
 	if err != nil {
 		return ""
 	}
@@ -137,7 +145,7 @@ func (a *api) openLink(w http.ResponseWriter, r *http.Request) {
 	bearer, until, err := a.svc.OpenLink(r.Context(), token, secret.New(r.PostFormValue("passcode")), callerOf(r.Context()).address)
 	switch {
 	case err == nil:
-		http.SetCookie(w, &http.Cookie{Name: visitCookie, Value: bearer, Path: linkPath(token), Expires: until, HttpOnly: true, Secure: callerOf(r.Context()).secure, SameSite: http.SameSiteLaxMode})
+		http.SetCookie(w, &http.Cookie{Name: visitCookieOf(r), Value: bearer, Path: linkPath(token), Expires: until, HttpOnly: true, Secure: callerOf(r.Context()).secure, SameSite: http.SameSiteLaxMode})
 		back := linkPath(token)
 		if chosen, _ := languageOf(r); chosen != "" {
 			back += "?lang=" + url.QueryEscape(chosen)

@@ -105,5 +105,9 @@ func ownOperation(method, path, id, summary, tag string) huma.Operation {
 }
 
 func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: value, Path: "/", Expires: expires, HttpOnly: true, Secure: callerOf(ctx).secure, SameSite: http.SameSiteStrictMode}
+	secure, name := callerOf(ctx).secure, cookieName
+	if secure {
+		name = hostPrefix + name
+	}
+	return http.Cookie{Name: name, Value: value, Path: "/", Expires: expires, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
 }

@@ -51,9 +51,9 @@ type Page struct {
 	Other     bool // it is for another kind of device than this one
 	Here, For string
 	Card      *card.Card // the steps; nil where they are no longer what the parcel is
-	Authority []File // to be trusted before anything else
-	First     *File  // what the device takes
-	Beside    []File // what has to lie beside it
+	Authority []File     // to be trusted before anything else
+	First     *File      // what the device takes
+	Beside    []File     // what has to lie beside it
 	Rest      []File
 	Steps     string // link of the card
 	Paper     string // and of the one for paper

@@ -28,7 +28,10 @@ func laptopCrew(t *testing.T, svc *service.Service, laptops int) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.People.Change(ctx, people.Items[0].ID, 0, func(p *vpn.Person) (*vpn.Person, error) { p.Mail, p.Language = "crew@skerryline.example", "de"; return p, nil }, nil)
+	_, err = svc.People.Change(ctx, people.Items[0].ID, 0, func(p *vpn.Person) (*vpn.Person, error) {
+		p.Mail, p.Language = "crew@skerryline.example", "de"
+		return p, nil
+	}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -240,3 +240,87 @@ func TestTokens(t *testing.T) {
 		t.Errorf("a token goes on after its end: %v", err)
 	}
 }
+
+// TestIdle ends a console that nobody uses, and leaves one that is used, and programs.
+func TestIdle(t *testing.T) {
+	svc, _, c, _ := staffed(t)
+	enter := func(token bool) string {
+		t.Helper()
+		c.turn(10 * time.Minute)
+		bearer, _, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, From: "192.0.2.1", Token: token})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return bearer
+	}
+	program, idle, used := enter(true), enter(false), enter(false)
+	for range 4 {
+		c.turn(20 * time.Minute)
+		if _, err := svc.Session(t.Context(), used); err != nil {
+			t.Fatalf("one that is used: %v", err)
+		}
+	}
+	if _, err := svc.Session(t.Context(), idle); !errors.Is(err, service.ErrNoSession) {
+		t.Errorf("one that nobody uses: %v", err)
+	}
+	if _, err := svc.Session(t.Context(), program); err != nil {
+		t.Errorf("a program's: %v", err)
+	}
+}
+
+// TestDemanded holds operators without a second factor back where one is demanded.
+func TestDemanded(t *testing.T) {
+	svc, _, c, owner := staffed(t)
+	ctx := service.AsRole(t.Context(), "owner", service.RoleOwner)
+	enter := func(code string) store.Session {
+		t.Helper()
+		c.turn(10 * time.Minute)
+		bearer, _, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, Code: code, From: "192.0.2.1"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		session, err := svc.Session(t.Context(), bearer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return session
+	}
+	if session := enter(""); session.Operator.MustEnrol {
+		t.Errorf("before it is demanded: %+v", session.Operator)
+	}
+	o, err := svc.Organisation(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o.Name, o.Domain, o.Factors = "Skerry Line", "skerryline.example", true
+	if _, err := svc.SetOrganisation(ctx, o); err != nil {
+		t.Fatal(err)
+	}
+	if session := enter(""); !session.Operator.MustEnrol {
+		t.Errorf("once it is demanded: %+v", session.Operator)
+	}
+	f, err := svc.OfferFactor(ctx, owner)
+	if err != nil {
+		t.Fatal(err)
+	}
+	code := func() string {
+		t.Helper()
+		v, err := totp.GenerateCode(f.Key, c.now())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	if err := svc.ConfirmFactor(ctx, owner, code()); err != nil {
+		t.Fatal(err)
+	}
+	c.turn(10 * time.Minute)
+	at := c.now().Add(10 * time.Minute)
+	next, err := totp.GenerateCode(f.Key, at)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if session := enter(next); session.Operator.MustEnrol || !session.Operator.SecondFactor {
+		t.Errorf("with one: %+v", session.Operator)
+	}
+}

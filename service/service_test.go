@@ -78,7 +78,10 @@ func TestSessionsEnd(t *testing.T) {
 		after               time.Duration
 		cookie, token, left bool
 	}{{0, true, true, false}, {11 * time.Hour, true, true, false}, {2 * time.Hour, false, true, false}, {88 * 24 * time.Hour, false, true, false}, {3 * 24 * time.Hour, false, false, false}} {
-		c.turn(test.after)
+		for gone := time.Duration(0); gone < test.after; gone += 30 * time.Minute { // somebody works at the console
+			c.turn(30 * time.Minute)
+			_, _ = svc.Session(ctx, bearers["cookie"])
+		}
 		for kind, want := range map[string]bool{"cookie": test.cookie, "token": test.token, "left": test.left} {
 			if _, err := svc.Session(ctx, bearers[kind]); (err == nil) != want || err != nil && !errors.Is(err, service.ErrNoSession) {
 				t.Errorf("%s at %s: %v, expected open %t", kind, c.now(), err, want)
@@ -129,6 +132,7 @@ func TestOwnerPasswords(t *testing.T) {
 	for password, want := range map[string]string{
 		"": "15 to 256", "fourteen chars": "15 to 256", strings.Repeat("x", 257): "15 to 256", strings.Repeat("a", 20): "or more",
 		"qwertyuiopasdfgh": "or more", "wardiconwardiconwardicon": "or more", demo.OwnerPassword: "",
+		"velvet anchor pepper rudder quay moss": "", demo.OwnerPassword + strings.Repeat("é%7 Kj", 36): "", // no rules of composition, and long ones whole
 	} {
 		svc, _, _ := start(t)
 		err := svc.AddOwner(t.Context(), "owner", secret.New(password))

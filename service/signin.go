@@ -21,6 +21,7 @@ import (
 // How long sessions live.
 const (
 	cookieLife = 12 * time.Hour
+	idleLife   = time.Hour // of a console that nobody uses (NIST SP 800-63B-4 §2.2.3)
 	tokenLife  = 90 * 24 * time.Hour
 )
 
@@ -30,6 +31,7 @@ var (
 	ErrCodeWanted = errors.New("a code of the second factor is wanted; send it with name and password")
 	ErrNoSession  = errors.New("not signed in, or the session has ended; sign in first")
 	ErrMustChange = errors.New("the password is somebody else's choice: change it first")
+	ErrMustEnrol  = errors.New("a second factor is demanded here: set it up first (wardicon second-factor on, or the page Your sign-in)")
 )
 
 // BusyError says that too many tries were made.
@@ -85,7 +87,11 @@ func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session s
 	if errors.Is(err, ErrSignIn) {
 		return "", session, s.refuseEntry(ctx, o.ID, e.From, ErrSignIn)
 	}
+	if err != nil {
+		return "", session, err
+	}
 	session.Role = o.Role
+	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.SecondFactor)
 	return bearer, session, err
 }
 
@@ -134,10 +140,26 @@ func (s *Service) Session(ctx context.Context, bearer string) (store.Session, er
 	if err != nil {
 		return session, err
 	}
+	last := session.Created
+	if session.Used != nil {
+		last = *session.Used
+	}
+	if session.Kind == "cookie" && s.now().Sub(last) > idleLife {
+		return session, errors.Join(ErrNoSession, s.store.Write(ctx, func(tx *store.Tx) error { return tx.EndSession(ctx, session.ID, session.Operator.ID) }))
+	}
+	if session.Operator.MustEnrol, err = s.mustEnrol(ctx, session.Operator.SecondFactor); err != nil {
+		return session, err
+	}
 	if session.Role = lesser(session.Role, session.Operator.Role); session.Used == nil || s.now().Sub(*session.Used) > time.Minute {
 		err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.UseSession(ctx, session.ID) })
 	}
 	return session, err
+}
+
+// mustEnrol tells whether an operator has to set a second factor up before anything else.
+func (s *Service) mustEnrol(ctx context.Context, has bool) (bool, error) {
+	o, err := s.store.Read().Organisation(ctx)
+	return o.Factors && !has, err
 }
 
 // SignOut ends a session.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"strings"
+	"unicode/utf8"
 
 	"wardicon/core/secret"
 	"wardicon/core/words"
@@ -99,11 +100,15 @@ func (c Card) Text() []byte {
 	section(headSteps, c.Steps)
 	if len(c.Values) > 0 {
 		line("%s", c.say(headText))
+		width := 16
 		for _, v := range c.Values {
-			line("  %-16s |%s|", v.Label, typed(v.Text))
+			width = max(width, utf8.RuneCountInString(v.Label))
+		}
+		for _, v := range c.Values {
+			line("  %-*s |%s|", width, v.Label, typed(v.Text))
 			if len(v.Spelled) > 0 {
 				for _, row := range wrap(strings.Join(v.Spelled, ", "), 76) {
-					line("                     %s", row)
+					line("%*s%s", width+5, "", row)
 				}
 			}
 		}

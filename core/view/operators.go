@@ -8,6 +8,7 @@ type Operator struct {
 	Name         string     `json:"name"`
 	Role         string     `json:"role" enum:"owner,issuer,auditor"`
 	Disabled     bool       `json:"disabled" doc:"It cannot sign in"`
+	MustEnrol    bool       `json:"must_enrol" doc:"A second factor is demanded and not set up: nothing but that is allowed"`
 	MustChange   bool       `json:"must_change" doc:"Its password is somebody else's choice: nothing but changing it is allowed"`
 	SecondFactor bool       `json:"second_factor" doc:"A code is asked for beside the password"`
 	SignedIn     *time.Time `json:"signed_in,omitempty" doc:"When last"`

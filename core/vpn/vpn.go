@@ -251,4 +251,5 @@ type Organisation struct {
 	Links   string `json:"links" required:"false" doc:"Address under which people reach this service, such as https://connect.skerryline.example; links in mails begin with it"`
 	LinksV4 string `json:"links_v4" required:"false" doc:"The same by IPv4 alone; with links_v6 it shows traffic that goes past a tunnel"`
 	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
+	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
 }

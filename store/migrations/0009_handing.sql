@@ -3,6 +3,7 @@
 ALTER TABLE organisation ADD COLUMN links TEXT NOT NULL DEFAULT '';
 ALTER TABLE organisation ADD COLUMN links_v4 TEXT NOT NULL DEFAULT '';
 ALTER TABLE organisation ADD COLUMN links_v6 TEXT NOT NULL DEFAULT '';
+ALTER TABLE organisation ADD COLUMN factors INTEGER NOT NULL DEFAULT 0; -- every operator must have a second factor
 
 ALTER TABLE handovers ADD COLUMN days INTEGER NOT NULL DEFAULT 7; -- that it was made for
 ALTER TABLE handovers ADD COLUMN batch TEXT NOT NULL DEFAULT ''; -- the job that made it
@@ -61,6 +62,7 @@ ALTER TABLE handovers DROP COLUMN connected;
 ALTER TABLE handovers DROP COLUMN sent;
 ALTER TABLE handovers DROP COLUMN batch;
 ALTER TABLE handovers DROP COLUMN days;
+ALTER TABLE organisation DROP COLUMN factors;
 ALTER TABLE organisation DROP COLUMN links_v6;
 ALTER TABLE organisation DROP COLUMN links_v4;
 ALTER TABLE organisation DROP COLUMN links;

@@ -131,6 +131,9 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         <BButton type="submit" variant="primary" :disabled="factor.busy.value">Switch it on</BButton>
       </form>
       <template v-else>
+        <p v-if="session.operator?.must_enrol" class="finding warning">
+          It is demanded here: nothing else is allowed until it is set up.
+        </p>
         <p class="soft">A code that changes every thirty seconds, from an app on your phone.</p>
         <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer">Set it up</BButton>
       </template>

@@ -12,11 +12,12 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   links: '',
   links_v4: '',
   links_v6: '',
+  factors: false,
 })
 const loaded = ref(false)
 function show(o: Schemas['Organisation']) {
-  const { name, domain, links = '', links_v4 = '', links_v6 = '' } = o
-  fill({ name, domain, links, links_v4, links_v6 })
+  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false } = o
+  fill({ name, domain, links, links_v4, links_v6, factors })
 }
 
 onMounted(() =>
@@ -66,6 +67,7 @@ async function save() {
       <Field v-model="draft.links_v4" label="By IPv4 alone" pointer="/links_v4" :errors="errors" />
       <Field v-model="draft.links_v6" label="By IPv6 alone" pointer="/links_v6" :errors="errors" />
     </details>
+    <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <BButton type="submit" variant="primary" class="alters mt-2" :disabled="busy">Save</BButton>
   </form>

@@ -32,7 +32,7 @@ async function go() {
     }
   })
   if (!ok || !session.operator) return
-  if (session.operator.must_change) await router.push('/me')
+  if (session.operator.must_change || session.operator.must_enrol) await router.push('/me')
   else await router.push(typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/')
 }
 </script>

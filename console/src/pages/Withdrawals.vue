@@ -10,7 +10,7 @@ const columns = [
   { key: 'why', text: 'Why' },
   { key: 'items', text: 'To be done' },
 ]
-const which = ref('open:true')
+const which = ref('')
 const filters = computed(() => (which.value ? [which.value] : []))
 const choices = [
   { value: 'open:true', text: 'With something to be done' },
