@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) facts() []*cobra.Command {
-	list := []*cobra.Command{a.overview(), a.rules(), a.platforms(), a.audit(), a.newSecret(), a.whereami()}
+	list := []*cobra.Command{a.overview(), a.rules(), a.platforms(), a.audit(), a.newSecret(), a.whereami(), a.catalogue()}
 	for _, c := range list {
 		c.GroupID = "facts"
 	}

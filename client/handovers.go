@@ -11,9 +11,6 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Address is the address of the service.
-func (c *Client) Address() string { return c.base }
-
 // Handovers lists parcels on their way.
 func (c *Client) Handovers(ctx context.Context, q Query) (page view.Page[view.Handover], err error) {
 	err = c.call(ctx, http.MethodGet, "/handovers", q.values(), nil, nil, &page)

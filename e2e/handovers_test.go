@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -122,4 +124,49 @@ func TestHandoverPages(t *testing.T) {
 	if title := eval[string](b, `document.title`); title != "Your connection to Skerry Line" {
 		t.Errorf("the page is called %q", title)
 	}
+}
+
+// TestHandingCommands goes the other ways out on the command line: archive, folder, a group on slips, who was seen,
+// who leaves, what translators get.
+func TestHandingCommands(t *testing.T) {
+	f := start(t, true)
+	run := func(code int, want string, args ...string) string {
+		t.Helper()
+		got, out, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", args...)
+		if got != code || !strings.Contains(out+errs, want) {
+			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+		}
+		return out
+	}
+	dir := t.TempDir()
+	run(0, "signed in", "sign-in", "--name", "harbourmaster", "--password-file", "-")
+	run(2, "either a profile or --group", "handover", "archive")
+	run(1, "no parcel that is up to date", "handover", "archive", "--group", "engineers", "--to", dir+"/e.zip")
+	run(1, "left out: Engine laptop 1 to Norrvik", "handover", "folder", "engineers", "--to", dir+"/empty")
+	out := run(0, "4 made", "handover", "group", "engineers", "--sheets")
+	words := strings.Fields(out)
+	job := words[len(words)-1]
+	for _, half := range [][]string{{"passcode"}, {"/h/", "--links"}} {
+		if out := run(0, half[0], append([]string{"handover", "slips", job}, half[1:]...)...); strings.Count(out, "Engine") != 4 {
+			t.Errorf("%s", out)
+		}
+	}
+	run(0, "4 parcels", "handover", "archive", "--group", "engineers", "--to", dir+"/e.zip")
+	run(1, "remove it or choose another name", "handover", "archive", "--group", "engineers", "--to", dir+"/e.zip")
+	run(0, "4 parcels", "handover", "folder", "engineers", "--to", dir+"/e")
+	if files, err := filepath.Glob(dir + "/e/Hal Brenner/Engine laptop 2 Norrvik/*-card.pdf"); err != nil || len(files) != 1 {
+		t.Errorf("%q (%v)", files, err)
+	}
+	run(0, `"count": 4`, "handover", "states", "--output", "json")
+	run(0, "", "handover", "seen", "Engine laptop 2/Norrvik")
+	run(1, "not connected", "whereami")
+	run(0, "link         Engine laptop 2 to Norrvik", "withdraw", "person", "Hal Brenner", "--look")
+	run(1, "left for a person", "withdraw", "person", "Hal Brenner", "--why", "lost")
+	id := regexp.MustCompile(`wd-\w+`).FindString(run(0, "1 links closed", "withdraw", "person", "Hal Brenner"))
+	run(2, "expected its number, from 1", "withdraw", "done", id, "0")
+	run(0, "by harbourmaster", "withdraw", "done", id, "1")
+	run(0, "Hal Brenner", "withdraw", "list", "--filter", "open=true")
+	run(1, "withdrawn", "build", "Engine laptop 2/Norrvik", "--to", dir+"/x")
+	run(0, `"Sie sind nicht verbunden."`, "catalogue", "de")
+	run(0, `"You are not connected.": ""`, "catalogue", "pt")
 }

@@ -133,6 +133,10 @@ func TestRecipientTypes(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(tunnel.Address+made.Path+"?lang=en"))
 	b.see("You come through Norrvik, over the tunnel. It works.")
 	b.see("Before: the world saw you as 127.0.0.1.")
+	eval[bool](b, `(() => { const v = [...document.querySelectorAll('.value')].find(v => v.querySelector('h3').textContent === 'Login'); v.querySelectorAll('details').forEach(d => { d.open = true }); v.scrollIntoView({behavior: 'instant'}); return true })()`)
+	if got := try("Login", "e "+rest); !strings.HasPrefix(got, "The 2nd character is a blank") {
+		t.Error(got)
+	}
 	b.shot("handover")
 	dark := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}}
 	if _, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, dark); err != nil {

@@ -100,10 +100,7 @@ const reissue = (id: string) =>
       <ul>
         <li v-for="h in board[s.state]" :key="h.id">
           <RouterLink :to="`/profiles/${h.profile_id}`">{{ h.device }}</RouterLink>
-          <div class="small soft">
-            {{ h.gateway }}, {{ h.person }}
-            <template v-if="s.state === 'ended'">, {{ h.state }}</template>
-          </div>
+          <div class="small soft">{{ h.gateway }}, {{ h.person }}{{ s.state === 'ended' ? `, ${h.state}` : '' }}</div>
         </li>
       </ul>
       <button v-if="count(s.state) > most" type="button" class="linklike" @click="showAll(s.state)">

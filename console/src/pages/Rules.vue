@@ -54,7 +54,8 @@ onMounted(async () => {
     </h2>
     <p class="mb-1">{{ r.why }} <strong>Mend:</strong> {{ r.mend }}</p>
     <p class="mb-1"><strong>For the person:</strong> {{ r.plain }}</p>
-    <div class="float-end ms-3">
+    <!-- What looks at handing over holds always. -->
+    <div v-if="!r.fields.includes('handover')" class="float-end ms-3">
       <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
       <BFormSelect
         :id="`set-${r.code}`"
