@@ -8,7 +8,7 @@ SHELL := /bin/bash
 GO      := CGO_ENABLED=0 go
 VERSION := 0.1.0
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
-SOURCES := $(shell find cmd cli client core demo httpapi metrics nameserver post recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
+SOURCES := $(shell find cmd cli client core demo httpapi metrics nameserver post probe recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
@@ -59,14 +59,15 @@ tools:
 		echo "tests that need$$need are skipped: install them as root"
 	fi
 
-FUZZTIME ?= 10s
+FUZZTIME ?= 6s
 
 test: build tools
 	go test ./...
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
-	go test -run '^$$' -fuzz FuzzOf -fuzztime 5s -fuzzminimizetime 1s ./core/proof
+	go test -run '^$$' -fuzz FuzzDecode -fuzztime 3s -fuzzminimizetime 1s ./core/wire/ikev2
+	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/proof
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
 

@@ -12,6 +12,7 @@ import (
 // TestBoard hands over to a group in the console, reads the passcodes, makes one anew and recalls it; an auditor sees
 // it all and nothing that changes something.
 func TestBoard(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))

@@ -16,6 +16,7 @@ import (
 // TestHandoverPages gives a parcel to a person: link and passcode on the command line, the page without scripts,
 // the files; nothing secret in the log.
 func TestHandoverPages(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
 	run := func(code int, want string, args ...string) string {
 		t.Helper()
@@ -129,6 +130,7 @@ func TestHandoverPages(t *testing.T) {
 // TestHandingCommands goes the other ways out on the command line: archive, folder, a group on slips, who was seen,
 // who leaves, what translators get.
 func TestHandingCommands(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
 	run := func(code int, want string, args ...string) string {
 		t.Helper()

@@ -60,6 +60,7 @@ func (b *tab) openLink(link, passcode, label, button string) {
 // TestRecipientTypes is a person who types: the page in their language, what they typed compared with what is right,
 // copying, and the proof that they are connected; from 360 pixels, in light and dark.
 func TestRecipientTypes(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true, trusting)
 	made := f.handed("Bridge tablet 2", true) // of Edda Voss, who reads German
 	b := open(t, f.url)
@@ -166,6 +167,7 @@ func TestRecipientTypes(t *testing.T) {
 
 // TestWhereami asks where a caller comes from: past proxies that are trusted, and past those that are not.
 func TestWhereami(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	header := func(name string) func(*httpapi.Options) {
 		return func(o *httpapi.Options) {
 			trusting(o)
@@ -230,6 +232,7 @@ func body(t *testing.T, req *http.Request) string {
 
 // TestPastTheTunnel has a browser seen by each family and by its resolver: what goes past the tunnel is said.
 func TestPastTheTunnel(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	const zone = "look.skerryline.example"
 	f := start(t, true, trusting, func(o *httpapi.Options) { o.Zone = zone })
 	names, err := nameserver.New(zone, "127.0.0.1:0", func(ctx context.Context, probe, from string) error {
@@ -288,6 +291,7 @@ func TestPastTheTunnel(t *testing.T) {
 // TestNothingLeaks sends a link by mail and opens it: neither secrets of the parcel nor the passcode get into the
 // letter, the log, metrics, the browser's history or what other sites learn; the link is in the letter alone.
 func TestNothingLeaks(t *testing.T) {
+	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
 	letters, err := simulate.NewMailServer("", "")
 	if err != nil {

@@ -121,6 +121,7 @@ func (a *api) describe(r chi.Router) {
 	a.operators()
 	a.handovers()
 	a.withdrawals()
+	a.probes()
 	a.facts()
 }
 
