@@ -258,6 +258,9 @@ func TestDoors(t *testing.T) {
 	if guesses[401] > 10 || guesses[429] < 5 || guesses[401]+guesses[429] != 15 {
 		t.Errorf("answers to 15 guesses: %v", guesses)
 	}
+	if res, _ := f.send("POST", "/h/x", "passcode=abcde", "Origin", "null", "Content-Type", "application/x-www-form-urlencoded"); res.StatusCode != 410 {
+		t.Errorf("a passcode from an old phone's browser: %d", res.StatusCode)
+	}
 	for _, path := range []string{"/", "/api/v1/start", "/h/x", "/whereami"} {
 		res, _ := f.send("GET", path, "", "Origin", "https://elsewhere.example")
 		for name, want := range map[string]string{"X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Resource-Policy": "same-origin", "Access-Control-Allow-Origin": ""} {

@@ -56,6 +56,8 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	origins.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, r, problem(http.StatusForbidden, "cross-origin", "the request comes from another site's page"))
 	}))
+	// Old browsers of phones call a page without referrers "null". Who has link and passcode needs no other site's page.
+	origins.AddInsecureBypassPattern("POST " + service.LinkPath + "{token}")
 	r.Use(origins.Handler)
 	a.describe(r)
 	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
