@@ -18,15 +18,7 @@ import (
 func TestHandoverPages(t *testing.T) {
 	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
-	run := func(code int, want string, args ...string) string {
-		t.Helper()
-		got, out, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", args...)
-		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
-		}
-		return out
-	}
-	run(0, "signed in", "sign-in", "--name", "harbourmaster", "--password-file", "-")
+	run := f.commands()
 	run(1, "build it first", "handover", "make", "Planner Mac 1/Norrvik")
 	run(0, ".mobileconfig", "build", "Planner Mac 1/Norrvik", "--to", t.TempDir()+"/mac")
 	words := strings.Fields(run(0, "Tell the passcode another way", "handover", "make", "Planner Mac 1/Norrvik", "--openings", "2"))
@@ -132,16 +124,8 @@ func TestHandoverPages(t *testing.T) {
 func TestHandingCommands(t *testing.T) {
 	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
-	run := func(code int, want string, args ...string) string {
-		t.Helper()
-		got, out, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", args...)
-		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
-		}
-		return out
-	}
+	run := f.commands()
 	dir := t.TempDir()
-	run(0, "signed in", "sign-in", "--name", "harbourmaster", "--password-file", "-")
 	run(2, "either a profile or --group", "handover", "archive")
 	run(1, "no parcel that is up to date", "handover", "archive", "--group", "engineers", "--to", dir+"/e.zip")
 	run(1, "left out: Engine laptop 1 to Norrvik", "handover", "folder", "engineers", "--to", dir+"/empty")

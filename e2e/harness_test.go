@@ -145,6 +145,21 @@ func (f *fleet) run(stdin string, args ...string) (code int, out, errs string) {
 	return code, stdout.String(), stderr.String()
 }
 
+// commands runs command lines as the demo's owner, and holds how each ends and what it says.
+func (f *fleet) commands() func(code int, want string, args ...string) string {
+	f.t.Helper()
+	run := func(code int, want string, args ...string) string {
+		f.t.Helper()
+		got, out, errs := f.run(demo.OwnerPassword+"\n", args...)
+		if got != code || !strings.Contains(out+errs, want) {
+			f.t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+		}
+		return out
+	}
+	run(0, "signed in", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	return run
+}
+
 // svcGateways counts the gateways past the API.
 func (f *fleet) svcGateways() (int, error) {
 	page, err := f.svc.Gateways.List(f.t.Context(), store.Query{Limit: 1})

@@ -14,15 +14,7 @@ import (
 func TestProbeCommand(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
-	run := func(code int, want string, args ...string) string {
-		t.Helper()
-		got, out, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", args...)
-		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
-		}
-		return out
-	}
-	run(0, "signed in", "sign-in", "--name", "harbourmaster", "--password-file", "-")
+	run := f.commands()
 	run(1, "has no offer of IKEv2", "probe", "Norrvik")
 	run(0, "", "gateway", "change", "Brattvik", "--address", "127.0.0.1")
 	g, err := f.client.Gateways.List(t.Context(), query("Brattvik"))

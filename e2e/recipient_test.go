@@ -304,15 +304,7 @@ func TestNothingLeaks(t *testing.T) {
 	if err := demo.Reach(t.Context(), f.svc, f.url); err != nil {
 		t.Fatal(err)
 	}
-	run := func(code int, want string, args ...string) string {
-		t.Helper()
-		got, out, errs := f.run(demo.OwnerPassword+"\n", args...)
-		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
-		}
-		return out
-	}
-	run(0, "signed in", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	run := f.commands()
 	run(0, "", "build", "Bridge tablet 2/Norrvik", "--by-hand", "--to", t.TempDir()+"/x")
 	run(1, "Passcode by the same way as the link", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail")
 	run(1, "Secret in a mail", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--attach")

@@ -117,9 +117,9 @@ func wantsJSON(r *http.Request) bool {
 
 // linkPage shows the files to a browser that has opened the link, and asks any other for the passcode.
 func (a *api) linkPage(w http.ResponseWriter, r *http.Request) {
-	token, from := chi.URLParam(r, "token"), callerOf(r.Context()).address
+	token := chi.URLParam(r, "token")
 	chosen, browsers := languageOf(r)
-	o, err := a.svc.Visited(r.Context(), token, visitOf(r), from, chosen, browsers)
+	o, err := a.svc.Visited(r.Context(), token, visitOf(r), chosen, browsers)
 	switch {
 	case err == nil:
 		a.opened(w, r, token, o)
@@ -170,7 +170,7 @@ func linkPath(token string) string { return service.LinkPath + url.PathEscape(to
 // opened shows what was opened: as a page, or as a list for a program.
 func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o view.Opened) {
 	// Looking at it is being seen, too.
-	_, probe, err := a.svc.See(r.Context(), token, visitOf(r), callerOf(r.Context()).address)
+	seen, err := a.svc.See(r.Context(), token, visitOf(r), callerOf(r.Context()).address)
 	if err != nil {
 		a.broken(w, r, err)
 		return
@@ -191,8 +191,8 @@ func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o vie
 	if !ok {
 		return
 	}
-	look := recipient.Look{Probe: probe, Families: []string{organisation.LinksV4, organisation.LinksV6}, Zone: a.opts.Zone, Scheme: map[bool]string{true: "https", false: "http"}[callerOf(r.Context()).secure]}
-	if p, err = p.Fill(o, linkPath(token), r.UserAgent(), look); err != nil {
+	look := recipient.Look{Families: []string{organisation.LinksV4, organisation.LinksV6}, Zone: a.opts.Zone, Scheme: map[bool]string{true: "https", false: "http"}[callerOf(r.Context()).secure]}
+	if p, err = p.Fill(o, seen, linkPath(token), r.UserAgent(), look); err != nil {
 		a.broken(w, r, err)
 		return
 	}
@@ -210,21 +210,16 @@ func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o vie
 	a.draw(w, r, http.StatusOK, p.Opened)
 }
 
-// linkProof draws the part of the page that says what is seen of the browser, and notes it.
+// linkProof draws the part of the page that says what is seen of the browser, and notes it. The page says in which
+// language it is.
 func (a *api) linkProof(w http.ResponseWriter, r *http.Request) {
-	token, from := chi.URLParam(r, "token"), callerOf(r.Context()).address
-	chosen, browsers := languageOf(r)
-	if _, _, err := a.svc.See(r.Context(), token, visitOf(r), from); err != nil {
-		w.WriteHeader(http.StatusForbidden)
-		return
-	}
-	o, err := a.svc.Visited(r.Context(), token, visitOf(r), from, chosen, browsers)
+	seen, err := a.svc.See(r.Context(), chi.URLParam(r, "token"), visitOf(r), callerOf(r.Context()).address)
 	if err != nil {
 		w.WriteHeader(http.StatusForbidden)
 		return
 	}
-	if p, _, ok := a.sheet(w, r, o.Language.Tag()); ok {
-		p.Handover, p.Proof = o.Handover, o.Proof
+	if p, _, ok := a.sheet(w, r); ok {
+		p.Handover, p.Proof = seen.Handover, seen.Proof
 		a.draw(w, r, http.StatusOK, p.ProofPart)
 	}
 }

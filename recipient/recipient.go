@@ -70,7 +70,7 @@ type choice struct {
 // File is a file as the page offers it.
 type File struct {
 	Name, Link string
-	Shown      bool // in the browser, in the place of saved
+	Shown      bool // it is the card, in the place of a file to be taken
 }
 
 // New begins a page in a language.
@@ -99,17 +99,16 @@ func (p Page) Whereami(w io.Writer) error {
 
 // Look is what the script needs besides the page: who is asked what they see of the browser.
 type Look struct {
-	Probe    string
 	Families []string // addresses by IPv4 and by IPv6 alone
 	Zone     string   // of one-time names
 	Scheme   string   // of the page
 }
 
 // Fill fills the page with what was opened. base is the path of the link, agent how the browser calls itself.
-func (p Page) Fill(o view.Opened, base, agent string, look Look) (Page, error) {
-	p.Handover, p.Card, p.Proof = o.Handover, o.Card, o.Proof
+func (p Page) Fill(o view.Opened, seen view.Seen, base, agent string, look Look) (Page, error) {
+	p.Handover, p.Card, p.Proof = o.Handover, o.Card, seen.Proof
 	for _, f := range o.Parcel.Files {
-		p.sort(f, base+"/files/"+url.PathEscape(f.Name), o.Parcel.ByHand)
+		p.sort(f.Name, base+"/files/"+url.PathEscape(f.Name))
 	}
 	if p.First == nil && p.Steps != "" && p.Card == nil {
 		p.First = &File{Link: p.Steps, Shown: true}
@@ -118,14 +117,14 @@ func (p Page) Fill(o view.Opened, base, agent string, look Look) (Page, error) {
 		p.Other, p.Here, p.For = true, p.Language.Say(titles[here]), p.Language.Say(titles[o.Platform])
 	}
 	ask := []string{}
-	if look.Probe != "" {
+	if seen.Probe != "" {
 		for _, f := range look.Families {
 			if f != "" {
-				ask = append(ask, f+"/seen/"+look.Probe)
+				ask = append(ask, f+"/seen/"+seen.Probe)
 			}
 		}
 		if look.Zone != "" {
-			ask = append(ask, look.Scheme+"://"+look.Probe+"."+look.Zone+"/")
+			ask = append(ask, look.Scheme+"://"+seen.Probe+"."+look.Zone+"/")
 		}
 	}
 	data, err := json.Marshal(scriptWords(p.Language, ask))
@@ -133,17 +132,18 @@ func (p Page) Fill(o view.Opened, base, agent string, look Look) (Page, error) {
 	return p, err
 }
 
-// sort puts a file where it belongs: the first that the device takes, what lies beside it, the card, the rest.
-func (p *Page) sort(f format.File, link string, byHand bool) {
-	one := File{f.Name, link, strings.HasPrefix(f.MediaType, "text/html") || f.MediaType == "application/pdf"}
+// sort puts a file where it belongs: an authority that comes before what the device takes, that itself, what lies
+// beside it, the card, the rest.
+func (p *Page) sort(name, link string) {
+	one := File{Name: name, Link: link}
 	switch {
-	case strings.HasSuffix(f.Name, "-card.html"):
+	case strings.HasSuffix(name, "-card.html"):
 		p.Steps = link
-	case strings.HasSuffix(f.Name, "-card.pdf"):
+	case strings.HasSuffix(name, "-card.pdf"):
 		p.Paper = link
-	case strings.Contains(f.Name, "-card.") || strings.Contains(f.Name, "-digests."):
+	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
 		p.Rest = append(p.Rest, one)
-	case byHand && strings.HasSuffix(f.Name, format.AuthorityFile):
+	case p.First == nil && strings.HasSuffix(name, format.AuthorityFile):
 		p.Authority = append(p.Authority, one)
 	case p.First == nil:
 		p.First = &one

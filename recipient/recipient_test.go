@@ -2,9 +2,13 @@ package recipient_test
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"wardicon/core/card"
+	"wardicon/core/format"
+	"wardicon/core/view"
+	"wardicon/core/vpn"
 	"wardicon/core/words"
 	"wardicon/recipient"
 	"wardicon/service"
@@ -28,5 +32,44 @@ func TestSentences(t *testing.T) {
 	}
 	if len(all) < 300 {
 		t.Errorf("%d sentences: some are missed", len(all))
+	}
+}
+
+// TestPlaces puts the files of parcels where they belong: what comes first, the one button, what lies beside it.
+func TestPlaces(t *testing.T) {
+	for _, test := range []struct {
+		files                    []string
+		first, authority, beside string
+	}{
+		{[]string{"n.mobileconfig", "n-card.html", "n-card.txt", "n-card.pdf", "n-digests.txt"}, "n.mobileconfig", "", ""},
+		{[]string{"n.nmconnection", "n" + format.AuthorityFile, "n-install.sh", "n-card.html"}, "n.nmconnection", "", "n" + format.AuthorityFile + " n-install.sh"},
+		{[]string{"n" + format.AuthorityFile, "n-card.html"}, "", "n" + format.AuthorityFile, ""},
+		{[]string{"n" + format.AuthorityFile, "n-identity.p12", "n-card.html"}, "n-identity.p12", "n" + format.AuthorityFile, ""},
+	} {
+		o := view.Opened{Card: &card.Card{}, Platform: vpn.Windows}
+		for _, name := range test.files {
+			o.Parcel.Files = append(o.Parcel.Files, format.File{Name: name})
+		}
+		p, err := recipient.New(words.English, "Skerry Line").Fill(o, view.Seen{Probe: "p"}, "/h/x", "", recipient.Look{Families: []string{"https://v4.example", ""}, Zone: "look.example", Scheme: "https"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		names := func(list []recipient.File) string {
+			var all []string
+			for _, f := range list {
+				all = append(all, f.Name)
+			}
+			return strings.Join(all, " ")
+		}
+		first := ""
+		if p.First != nil {
+			first = p.First.Name
+		}
+		if first != test.first || names(p.Authority) != test.authority || names(p.Beside) != test.beside || p.Steps != "/h/x/files/n-card.html" {
+			t.Errorf("%q: first %q, authority %q, beside %q", test.files, first, names(p.Authority), names(p.Beside))
+		}
+		if !strings.Contains(string(p.Words), `"ask":["https://v4.example/seen/p","https://p.look.example/"]`) {
+			t.Errorf("%s", p.Words)
+		}
 	}
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -27,13 +26,15 @@ type groupWork struct {
 // HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
 // as it would be built now, is built first. Links and passcodes that are not sent by mail can be read for a day.
 func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.HandoverWish) (j view.Job, err error) {
-	wish.Link, wish.Passcode = cmp.Or(wish.Link, check.ByMail), cmp.Or(wish.Passcode, check.BySheet)
+	handing := handingOf(wish, check.ByMail, check.BySheet)
+	wish.Link, wish.Passcode = handing.Link, handing.Passcode
 	if strings.TrimSpace(group) == "" {
 		return j, problem("handover", "/group", "nothing", "the name of a group", "say whose parcels are to be handed over")
 	}
 	// What speaks against it is said before the job begins.
-	days, openings := whole(wish.Days, handoverDays), whole(wish.Openings, handoverTimes)
-	handing := check.Handing{Days: days, Openings: openings, Link: wish.Link, Passcode: wish.Passcode}
+	if err := measured(handing); err != nil {
+		return j, err
+	}
 	if wish.Attach {
 		handing.Attached = []format.File{{Name: "the files of the parcels", Private: true}}
 	}

@@ -72,6 +72,11 @@ func TestGroup(t *testing.T) {
 	}
 	_, err = svc.HandOverGroup(ctx, "nobody", wish)
 	refusedAt(t, "nobody", err, "/group", "nobody")
+	many := 61
+	_, err = svc.HandOverGroup(ctx, "crew", view.HandoverWish{Days: &many})
+	refusedAt(t, "too many days", err, "/days", "61")
+	_, err = svc.HandOverGroup(ctx, "crew", view.HandoverWish{Openings: &many})
+	refusedAt(t, "too many openings", err, "/openings", "61")
 	for name, w := range map[string]view.HandoverWish{"link-endless": {Openings: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
 		var blocked *service.BlockedError
 		if _, err := svc.HandOverGroup(ctx, "crew", w); !errors.As(err, &blocked) || blocked.Findings[0].Rule != name {

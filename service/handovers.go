@@ -77,13 +77,11 @@ func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made 
 
 // handOver makes one link, alone or in a batch.
 func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish view.HandoverWish, batch string) (made view.NewHandover, err error) {
-	days, openings := whole(wish.Days, handoverDays), whole(wish.Openings, handoverTimes)
-	link, told := cmp.Or(wish.Link, check.ByOperator), cmp.Or(wish.Passcode, check.ByOperator)
+	handing := handingOf(wish, check.ByOperator, check.ByOperator)
 	last, err := tx.LastParcel(ctx, w.in.Profile.ID)
 	if err != nil {
 		return made, err
 	}
-	handing := check.Handing{Days: days, Openings: openings, Link: link, Passcode: told}
 	switch {
 	case last == nil:
 		return made, problem("handover", "/profile_id", "a profile without a parcel", "one with a parcel", "build it first")
@@ -91,10 +89,9 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 		return made, problem("handover", "/profile_id", "a device that is withdrawn ("+string(w.in.Device.Withdrawn)+")", "one in use", "use another device")
 	case w.subject.Outdated:
 		return made, problem("handover", "/profile_id", "a parcel that is older than what it was built from", "one that is up to date", "build it again first")
-	case days < 0 || days > mostDaysOpen:
-		return made, problem("handover", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days", mostDaysOpen), "choose fewer")
-	case openings < 0 || openings > mostOpenings:
-		return made, problem("handover", "/openings", fmt.Sprint(openings), fmt.Sprintf("1 to %d openings", mostOpenings), "choose fewer")
+	}
+	if err := measured(handing); err != nil {
+		return made, err
 	}
 	if wish.Attach {
 		p, err := tx.Parcel(ctx, last.ID)
@@ -107,7 +104,7 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 	if findings := check.Hand(*w.subject, handing); len(findings) > 0 {
 		return made, &BlockedError{title, findings}
 	}
-	if link == check.ByMail && w.in.Person.Mail == "" {
+	if handing.Link == check.ByMail && w.in.Person.Mail == "" {
 		return made, problem("handover", "/link", w.in.Person.Name+" has no mail address", "a person with one", "note it on the person's record, or tell the link another way")
 	}
 	passcode, _, err := secret.Make(rand.Reader, passcodeBits)
@@ -115,7 +112,7 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 		return made, err
 	}
 	token := strings.ToLower(rand.Text() + rand.Text()[:8]) // 170 bits
-	h := view.Handover{ParcelID: last.ID, Days: days, Expires: s.now().AddDate(0, 0, days), Most: openings, Batch: batch, Operator: actor(ctx)}
+	h := view.Handover{ParcelID: last.ID, Days: handing.Days, Expires: s.now().AddDate(0, 0, handing.Days), Most: handing.Openings, Batch: batch, Operator: actor(ctx)}
 	if err := tx.AddHandover(ctx, &h, token, s.passcodeHash(token, passcode)); err != nil {
 		return made, err
 	}
@@ -124,24 +121,39 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 	}
 	made.Path, made.Passcode = LinkPath+token, passcode.Reveal()
 	made.Link = w.in.Organisation.Links + made.Path
-	if link == check.ByMail {
+	if handing.Link == check.ByMail {
 		made.Mailed = w.in.Person.Mail
 		if err := s.invite(ctx, tx, w, made); err != nil {
 			return made, err
 		}
 	}
-	return made, deed(ctx, tx, "make", "handover", h.ID, title+", link "+string(link))
+	return made, deed(ctx, tx, "make", "handover", h.ID, title+", link "+string(handing.Link))
 }
 
 // LinkPath is what the path of a link begins with.
 const LinkPath = "/h/"
 
-// whole is a number, or what stands for none.
-func whole(v *int, none int) int {
-	if v == nil {
-		return none
+// handingOf is what is wished for, with what stands for what was left out.
+func handingOf(wish view.HandoverWish, link, passcode check.Way) check.Handing {
+	h := check.Handing{Days: handoverDays, Openings: handoverTimes, Link: cmp.Or(wish.Link, link), Passcode: cmp.Or(wish.Passcode, passcode)}
+	if wish.Days != nil {
+		h.Days = *wish.Days
 	}
-	return *v
+	if wish.Openings != nil {
+		h.Openings = *wish.Openings
+	}
+	return h
+}
+
+// measured refuses days and openings out of bounds; none of either is for a rule to say.
+func measured(h check.Handing) error {
+	switch {
+	case h.Days < 0 || h.Days > mostDaysOpen:
+		return problem("handover", "/days", fmt.Sprint(h.Days), fmt.Sprintf("1 to %d days", mostDaysOpen), "choose fewer")
+	case h.Openings < 0 || h.Openings > mostOpenings:
+		return problem("handover", "/openings", fmt.Sprint(h.Openings), fmt.Sprintf("1 to %d openings", mostOpenings), "choose fewer")
+	}
+	return nil
 }
 
 // passcodeHash is how a passcode is kept and compared: without blanks and hyphens, in small letters, bound to its
@@ -248,9 +260,9 @@ func (s *Service) visited(ctx context.Context, tx *store.Tx, token, bearer strin
 
 // Visited shows a parcel to the browser that has opened its link: the files without their content, and the card in
 // the language that was chosen, or else the person's, or else the browser's.
-func (s *Service) Visited(ctx context.Context, token, bearer, from, chosen, browsers string) (o view.Opened, err error) {
+func (s *Service) Visited(ctx context.Context, token, bearer, chosen, browsers string) (o view.Opened, err error) {
 	tx := s.store.Read()
-	h, v, err := s.visited(ctx, tx, token, bearer)
+	h, _, err := s.visited(ctx, tx, token, bearer)
 	if err != nil {
 		return o, err
 	}
@@ -269,8 +281,7 @@ func (s *Service) Visited(ctx context.Context, token, bearer, from, chosen, brow
 		c := w.card(o.Parcel.Files, o.Parcel.ByHand)
 		o.Card = &c
 	}
-	o.Proof, err = s.proof(ctx, tx, h, v, w.in.Gateway.ID, from)
-	return o, err
+	return o, nil
 }
 
 // VisitedFile hands a file out to the browser that has opened its link.

@@ -79,7 +79,7 @@ func TestHandover(t *testing.T) {
 		return bearer, err
 	}
 	visited := func(token, bearer string) (view.Handover, view.Parcel, error) {
-		o, err := svc.Visited(t.Context(), token, bearer, "192.0.2.9", "", "")
+		o, err := svc.Visited(t.Context(), token, bearer, "", "")
 		return o.Handover, o.Parcel, err
 	}
 	made, token := hand(2, 2)
@@ -251,5 +251,52 @@ func TestTogether(t *testing.T) {
 		if h.Openings != 1 || h.Wrong != 0 {
 			t.Errorf("%+v", h)
 		}
+	}
+}
+
+// TestSee follows a browser through the gateway: what is new is noted, and what is not is not written again.
+func TestSee(t *testing.T) {
+	svc, s, c, profile := built(t)
+	ctx := service.As(t.Context(), "issuer")
+	made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	row, err := svc.Profiles.Get(ctx, profile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.Gateways.Change(ctx, row.GatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Egress = []string{"198.51.100.7"}; return g, nil }, func(string) bool { return true }); err != nil {
+		t.Fatal(err)
+	}
+	token := strings.TrimPrefix(made.Path, service.LinkPath)
+	bearer, _, err := svc.OpenLink(ctx, token, secret.New(made.Passcode), "192.0.2.9")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var last time.Time
+	for _, test := range []struct {
+		after            time.Duration
+		from             string
+		right, seen, new bool
+	}{{0, "192.0.2.9", false, false, false}, {0, "198.51.100.7", true, true, true}, {5 * time.Second, "198.51.100.7", true, true, false}, {2 * time.Minute, "198.51.100.7", true, true, true}, {0, "192.0.2.9", false, true, false}} {
+		c.turn(test.after)
+		seen, err := svc.See(ctx, token, bearer, test.from)
+		if err != nil || seen.Proof.Right != test.right || seen.Proof.Before != "192.0.2.9" || seen.Probe == "" {
+			t.Errorf("%+v: %+v (%v)", test, seen, err)
+		}
+		list, err := svc.Sightings(ctx, profile)
+		if err != nil || (len(list) == 1) != test.seen || test.seen && list[0].Last.After(last) != test.new {
+			t.Errorf("%+v: %+v (%v)", test, list, err)
+		}
+		if len(list) == 1 {
+			last = list[0].Last
+		}
+	}
+	if h, err := store.Handovers.Row(ctx, s.Read(), made.Handover.ID); err != nil || h.State != view.HandoverConnected {
+		t.Errorf("%+v (%v)", h, err)
+	}
+	if _, err := svc.See(ctx, token, "wi_x", "198.51.100.7"); !errors.Is(err, service.ErrVisit) {
+		t.Errorf("somebody else: %v", err)
 	}
 }

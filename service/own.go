@@ -27,20 +27,28 @@ func own(session store.Session) error {
 	return nil
 }
 
-// ChangePassword changes the password of whoever a session belongs to, and ends the other sessions.
-func (s *Service) ChangePassword(ctx context.Context, session store.Session, old, fresh secret.Text) error {
+// proven finds the operator of a session for whoever says its password; tries are counted.
+func (s *Service) proven(ctx context.Context, session store.Session, pointer string, password secret.Text) (o store.Operator, err error) {
 	if err := own(session); err != nil {
-		return err
+		return o, err
 	}
 	if err := s.throttle("name " + strings.ToLower(session.Operator.Name)); err != nil {
-		return err
+		return o, err
 	}
-	o, err := s.store.Read().Operator(ctx, session.Operator.ID)
+	if o, err = s.store.Read().Operator(ctx, session.Operator.ID); err != nil {
+		return o, err
+	}
+	if !passwordFits(o.Password, password) {
+		return o, problem("operator", pointer, "another password", "the one that you sign in with", "type it again")
+	}
+	return o, nil
+}
+
+// ChangePassword changes the password of whoever a session belongs to, and ends the other sessions.
+func (s *Service) ChangePassword(ctx context.Context, session store.Session, old, fresh secret.Text) error {
+	o, err := s.proven(ctx, session, "/old", old)
 	if err != nil {
 		return err
-	}
-	if !passwordFits(o.Password, old) {
-		return problem("operator", "/old", "another password", "the one that you sign in with", "type it again")
 	}
 	problems := passwordProblems("/password", o.Name, fresh)
 	if len(problems) == 0 && fresh.Equal(old) {
@@ -111,18 +119,9 @@ func (s *Service) ConfirmFactor(ctx context.Context, session store.Session, code
 
 // DropFactor takes the second factor away, for whoever knows the password.
 func (s *Service) DropFactor(ctx context.Context, session store.Session, password secret.Text) error {
-	if err := own(session); err != nil {
-		return err
-	}
-	if err := s.throttle("name " + strings.ToLower(session.Operator.Name)); err != nil {
-		return err
-	}
-	o, err := s.store.Read().Operator(ctx, session.Operator.ID)
+	o, err := s.proven(ctx, session, "/password", password)
 	if err != nil {
 		return err
-	}
-	if !passwordFits(o.Password, password) {
-		return problem("operator", "/password", "another password", "the one that you sign in with", "type it again")
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.PutFactor(ctx, o.ID, secret.Text{}), deed(ctx, tx, "second factor off", "operator", o.ID, o.Name))

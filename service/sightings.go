@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"net/netip"
+	"slices"
+	"time"
 
 	"wardicon/core/sight"
 	"wardicon/core/view"
@@ -25,7 +27,7 @@ func whereabouts(gateways []vpn.Gateway, from, prefer string, look func([]vpn.Ga
 }
 
 // proof says what was seen of a browser that has opened a handover: before, now, by each family alone, and its resolver.
-func (s *Service) proof(ctx context.Context, tx *store.Tx, h view.Handover, v *store.Visit, gatewayID, from string) (p view.Proof, err error) {
+func (s *Service) proof(ctx context.Context, tx *store.Tx, v *store.Visit, gatewayID, from string) (p view.Proof, err error) {
 	gateways, err := store.Gateways.Where(ctx, tx, "1")
 	if err != nil {
 		return p, err
@@ -50,27 +52,43 @@ func (s *Service) proof(ctx context.Context, tx *store.Tx, h view.Handover, v *s
 	return p, nil
 }
 
+// seenAgain is how long a sighting is as good as a new one.
+const seenAgain = time.Minute
+
 // See looks at where a browser that has opened a handover comes from now. Where that is a gateway, it is noted on
-// the profile; where it is the handover's own, the handover is done.
-func (s *Service) See(ctx context.Context, token, bearer, from string) (p view.Proof, probe string, err error) {
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		h, v, err := s.visited(ctx, tx, token, bearer)
+// the profile; where it is the handover's own, the handover is done. Pages look every few seconds: nothing is written
+// where there is nothing new.
+func (s *Service) See(ctx context.Context, token, bearer, from string) (seen view.Seen, err error) {
+	tx := s.store.Read()
+	h, v, err := s.visited(ctx, tx, token, bearer)
+	if err != nil {
+		return seen, err
+	}
+	profile, err := store.Profiles.Row(ctx, tx, h.ProfileID)
+	if err != nil {
+		return seen, err
+	}
+	seen = view.Seen{Handover: h, Probe: v.Probe}
+	if seen.Proof, err = s.proof(ctx, tx, v, profile.GatewayID, from); err != nil || seen.Proof.Now.Match == nil {
+		return seen, err
+	}
+	now := seen.Proof.Now
+	before, err := tx.Sightings(ctx, h.ProfileID)
+	if err != nil {
+		return seen, err
+	}
+	known := slices.ContainsFunc(before, func(one view.Sighting) bool {
+		return one.GatewayID == now.Match.GatewayID && one.Address == now.Address && s.now().Sub(one.Last) < seenAgain
+	})
+	if known && (h.Connected != nil || !seen.Proof.Right) {
+		return seen, nil
+	}
+	return seen, s.store.Write(ctx, func(tx *store.Tx) error {
+		first, err := tx.NoteSighting(ctx, view.Sighting{ProfileID: h.ProfileID, GatewayID: now.Match.GatewayID, Address: now.Address, By: now.Match.By})
 		if err != nil {
 			return err
 		}
-		profile, err := store.Profiles.Row(ctx, tx, h.ProfileID)
-		if err != nil {
-			return err
-		}
-		probe = v.Probe
-		if p, err = s.proof(ctx, tx, h, v, profile.GatewayID, from); err != nil || p.Now.Match == nil {
-			return err
-		}
-		first, err := tx.NoteSighting(ctx, view.Sighting{ProfileID: h.ProfileID, GatewayID: p.Now.Match.GatewayID, Address: p.Now.Address, By: p.Now.Match.By})
-		if err != nil {
-			return err
-		}
-		if p.Right {
+		if seen.Proof.Right {
 			if err := tx.NoteConnected(ctx, h.ID); err != nil {
 				return err
 			}
@@ -78,9 +96,8 @@ func (s *Service) See(ctx context.Context, token, bearer, from string) (p view.P
 		if !first {
 			return nil
 		}
-		return deed(ctx, tx, "seen connected", "profile", h.ProfileID, h.Device+" through "+p.Now.Match.Gateway)
+		return deed(ctx, tx, "seen connected", "profile", h.ProfileID, h.Device+" through "+now.Match.Gateway)
 	})
-	return p, probe, err
 }
 
 // Sightings lists the gateways that a profile's device was seen through.

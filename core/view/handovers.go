@@ -110,7 +110,13 @@ type Opened struct {
 	Card     *card.Card // as it is now; nil where the parcel is older than that
 	Platform vpn.Platform
 	Language words.Language
+}
+
+// Seen is what a look at a browser that has opened a link tells. Probe is the one-time name that it was given.
+type Seen struct {
+	Handover Handover
 	Proof    Proof
+	Probe    string
 }
 
 // Proof is what was seen of a device since it opened its link.
