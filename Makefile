@@ -45,7 +45,11 @@ tools:
 	command -v nmcli > /dev/null || need="$$need network-manager"
 	command -v openvpn > /dev/null || need="$$need openvpn"
 	command -v swanctl > /dev/null || need="$$need strongswan-swanctl"
-	[ -x /usr/sbin/charon-systemd ] || need="$$need charon-systemd libcharon-extauth-plugins"
+	[ -x /usr/sbin/charon-systemd ] && [ -e /usr/lib/ipsec/plugins/libstrongswan-openssl.so ] || need="$$need charon-systemd libcharon-extauth-plugins libstrongswan-standard-plugins"
+	[ -x /usr/sbin/xl2tpd ] || need="$$need xl2tpd"
+	[ -x /usr/sbin/pptpd ] || need="$$need pptpd"
+	[ -x /usr/sbin/nginx ] || need="$$need nginx-light"
+	command -v ip > /dev/null || need="$$need iproute2"
 	command -v zbarimg > /dev/null || need="$$need zbar-tools"
 	command -v pdftotext > /dev/null || need="$$need poppler-utils"
 	command -v 7z > /dev/null || need="$$need p7zip-full"
@@ -61,12 +65,17 @@ tools:
 
 FUZZTIME ?= 6s
 
+# Gateways are asked that are the real daemons of Debian, in a network of their own; without root it says what it skipped.
+.PHONY: test-peers
+test-peers: tools
+	go test -count=1 -v -run TestPeers ./probe | grep -v '^=== '
+
 test: build tools
 	go test ./...
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
-	go test -run '^$$' -fuzz FuzzDecode -fuzztime 3s -fuzzminimizetime 1s ./core/wire/ikev2
+	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
 	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/proof
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card

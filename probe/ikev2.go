@@ -1,5 +1,3 @@
-// Package probe asks gateways on the network what they take, politely: few packets, slowly, and never more than the
-// beginning of a handshake.
 package probe
 
 import (
@@ -14,119 +12,127 @@ import (
 	"math/big"
 	"net"
 	"net/netip"
-	"time"
+	"slices"
+	"strings"
 
-	"golang.org/x/time/rate"
-
+	"wardicon/core/observed"
 	"wardicon/core/suite"
-	"wardicon/core/view"
+	"wardicon/core/vpn"
 	"wardicon/core/wire/ikev2"
+	"wardicon/core/wire/isakmp"
 )
 
-// Limits of asking one gateway.
-const (
-	packetsSecond = 4
-	mostPackets   = 60
-	mostReply     = 8 << 10
-	mostCookies   = 3
-)
-
-// waits are how long an answer is waited for, and the question then sent again (RFC 7296 §2.4 leaves the times open).
-var waits = []time.Duration{500 * time.Millisecond, time.Second, 2 * time.Second}
-
-// asker sends packets to one gateway and waits for answers.
-type asker struct {
-	conn net.Conn
-	pace *rate.Limiter
-	left int
-}
-
-// errSilent says that nothing came back.
-var errSilent = errors.New("no answer")
+// marker stands before IKE on the port for encapsulated packets (RFC 3948 §2.2).
+var marker = make([]byte, 4)
 
 // IKEv2 asks a gateway at an address for one association after another, each with one suite, and tells which it
-// takes. It stops at the first suite that is not answered at all.
-func IKEv2(ctx context.Context, at netip.AddrPort, suites []suite.Proposal) (r view.ProbedIKE) {
-	r = view.ProbedIKE{Address: at.String(), Taken: []string{}, Refused: []string{}, Notes: []string{}}
-	var dialer net.Dialer
-	conn, err := dialer.DialContext(ctx, "udp", at.String())
-	if err != nil {
-		r.Fault = err.Error()
-		return r
-	}
-	defer func() { _ = conn.Close() }()
-	a := &asker{conn: conn, pace: rate.NewLimiter(packetsSecond, 1), left: mostPackets}
-	for _, s := range suites {
-		taken, err := a.begin(ctx, at, s, &r)
+// takes. It stops at the first suite that is not answered at all. Marked is how IKE is spoken on port 4500.
+func (p *Prober) IKEv2(ctx context.Context, at netip.AddrPort, marked bool, suites []suite.Proposal) observed.Answer {
+	return p.ask(ctx, vpn.IKEv2, observed.MethodIKEv2, vpn.UDP, at, func(ctx context.Context, a *asker) error {
+		conn, err := a.dial(ctx)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = conn.Close() }()
+		a.answer.IKE = newIKE()
+		return a.each(suites, func(s suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) })
+	})
+}
+
+// each asks for one suite after another, as long as the gateway can be expected to answer more.
+func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, error)) error {
+	r := a.answer.IKE
+	for i, s := range suites {
+		if !a.pace.mayOpen() {
+			for _, rest := range suites[i:] {
+				r.Unasked = append(r.Unasked, rest.String())
+			}
+			return nil
+		}
+		taken, err := begin(s)
 		switch {
-		case errors.Is(err, errSilent) && !r.Answered:
-			r.Fault = fmt.Sprintf("no answer by UDP to port %d within %s", at.Port(), total(waits))
-			return r
+		case errors.Is(err, errNotHere):
+			r.Unasked = append(r.Unasked, s.String())
+		case err != nil && a.answer.State == observed.Answered:
+			return fmt.Errorf("%s: %w", s, err)
 		case err != nil:
-			r.Fault = fmt.Sprintf("%s: %v", s, err)
-			return r
+			return err
 		case taken:
+			a.pace.opened()
 			r.Taken = append(r.Taken, s.String())
 		default:
 			r.Refused = append(r.Refused, s.String())
 		}
 	}
-	return r
+	return nil
 }
 
-func total(list []time.Duration) (sum time.Duration) {
-	for _, d := range list {
-		sum += d
-	}
-	return sum
+// newSPI draws a security parameter index (or, of version 1, a cookie) that cannot be taken for a marker.
+func newSPI() (uint64, error) {
+	b := make([]byte, 8)
+	_, err := rand.Read(b)
+	return binary.BigEndian.Uint64(b) | 1<<63, err
 }
 
-// begin asks for an association with one suite.
-func (a *asker) begin(ctx context.Context, at netip.AddrPort, s suite.Proposal, r *view.ProbedIKE) (taken bool, err error) {
+// beginIKEv2 asks for an association with one suite.
+func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s suite.Proposal) (taken bool, err error) {
 	offer, ok := ikev2.Offer(1, s)
 	if !ok {
-		return false, errors.New("this suite cannot be asked for")
+		return false, errNotHere
 	}
 	group, _ := suite.Find(s.Group)
 	public, err := share(group)
 	if err != nil {
 		return false, err
 	}
-	nonce := make([]byte, 34) // the first eight bytes are the SPI
+	nonce := make([]byte, 32)
 	if _, err := rand.Read(nonce); err != nil {
 		return false, err
 	}
-	spi := binary.BigEndian.Uint64(nonce) | 1 // never 0
-	local, _ := netip.ParseAddrPort(a.conn.LocalAddr().String())
-	question := ikev2.Message{InitiatorSPI: spi, Exchange: ikev2.SAInit, Initiator: true, Payloads: []ikev2.Payload{
-		ikev2.SA(offer), ikev2.KE(uint16(group.Number), public), {Kind: ikev2.KindNonce, Body: nonce[2:]},
-		ikev2.Notify(ikev2.NATSource, ikev2.NATHash(spi, 0, local)), ikev2.Notify(ikev2.NATDestination, ikev2.NATHash(spi, 0, at)),
+	spi, err := newSPI()
+	if err != nil {
+		return false, err
+	}
+	local, _ := netip.ParseAddrPort(conn.LocalAddr().String())
+	question := ikev2.Message{InitiatorSPI: spi, Exchange: ikev2.SAInit, Initiator: true, Payloads: []isakmp.Payload{
+		ikev2.SA(offer), ikev2.KE(uint16(group.Number), public), {Kind: ikev2.KindNonce, Body: nonce},
+		ikev2.Notify(ikev2.NATSource, ikev2.NATHash(spi, 0, local)), ikev2.Notify(ikev2.NATDestination, ikev2.NATHash(spi, 0, a.at)),
 		ikev2.Notify(ikev2.FragmentationSupported, nil), ikev2.Notify(ikev2.RedirectSupported, nil),
 	}}
 	for range mostCookies {
-		answer, took, err := a.exchange(ctx, question)
+		packet, err := question.Encode()
 		if err != nil {
 			return false, err
 		}
-		if !r.Answered {
-			r.Answered, r.Milliseconds = true, float64(took.Microseconds())/1000
+		if marked {
+			packet = append(slices.Clone(marker), packet...)
+		}
+		var answer ikev2.Message
+		if err := a.exchange(ctx, conn, packet, func(b []byte) bool {
+			answer, err = ikev2.Decode(unmarked(b))
+			return err == nil && answer.InitiatorSPI == spi && answer.Response && answer.Exchange == ikev2.SAInit
+		}); err != nil {
+			return false, err
 		}
 		notes, err := answer.Notifications()
 		if err != nil {
 			return false, err
 		}
 		if cookie := find(notes, ikev2.Cookie); cookie != nil {
-			r.Cookie = true
-			question.Payloads = append([]ikev2.Payload{ikev2.Notify(ikev2.Cookie, cookie.Data)}, without(question.Payloads)...)
+			a.answer.IKE.Cookie = true
+			question.Payloads = append([]isakmp.Payload{ikev2.Notify(ikev2.Cookie, cookie.Data)}, withoutCookie(question.Payloads)...)
 			continue
 		}
-		return read(answer, notes, group, local, at, r)
+		return a.readIKEv2(answer, notes, group, local)
 	}
 	return false, errors.New("it wants one cookie after another")
 }
 
-// without leaves a cookie of before out.
-func without(list []ikev2.Payload) []ikev2.Payload {
+// unmarked leaves the marker out where there is one.
+func unmarked(b []byte) []byte { return bytes.TrimPrefix(b, marker) }
+
+// withoutCookie leaves a cookie of before out.
+func withoutCookie(list []isakmp.Payload) []isakmp.Payload {
 	if len(list) > 0 && list[0].Kind == ikev2.KindNotify {
 		return list[1:]
 	}
@@ -142,22 +148,31 @@ func find(notes []ikev2.Notification, kind uint16) *ikev2.Notification {
 	return nil
 }
 
-// read reads what an answer says.
-func read(m ikev2.Message, notes []ikev2.Notification, group suite.Algorithm, local, at netip.AddrPort, r *view.ProbedIKE) (taken bool, err error) {
+// readIKEv2 reads what an answer says.
+func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, group suite.Algorithm, local netip.AddrPort) (taken bool, err error) {
+	r := a.answer.IKE
+	for _, p := range m.Payloads {
+		if name := vendors[string(p.Body)]; p.Kind == ikev2.KindVendor && name != "" && !slices.Contains(r.Vendors, name) {
+			r.Vendors = append(r.Vendors, name)
+		}
+	}
 	if n := find(notes, ikev2.Redirect); n != nil {
-		r.Note(fmt.Sprintf("sends clients to another gateway: %q", n.Data))
-		return false, nil
+		r.Redirect, err = ikev2.RedirectedTo(n.Data)
+		return false, err
 	}
 	if n := find(notes, ikev2.InvalidKE); n != nil {
 		if len(n.Data) == 2 {
-			r.Note(fmt.Sprintf("wants group %d in the place of %d", binary.BigEndian.Uint16(n.Data), group.Number))
+			wanted := fmt.Sprintf("group %d in the place of %d", binary.BigEndian.Uint16(n.Data), group.Number)
+			if !slices.Contains(r.Wanted, wanted) {
+				r.Wanted = append(r.Wanted, wanted)
+			}
 		}
 		return false, nil
 	}
 	for _, n := range notes {
 		if n.Type < 16384 { // an error (RFC 7296 §3.10.1)
 			if n.Type != ikev2.NoProposalChosen {
-				r.Note(fmt.Sprintf("answers with error %d", n.Type))
+				a.answer.Note(fmt.Sprintf("answers with error %d", n.Type))
 			}
 			return false, nil
 		}
@@ -170,12 +185,15 @@ func read(m ikev2.Message, notes []ikev2.Notification, group suite.Algorithm, lo
 	if err != nil {
 		return false, err
 	}
-	if len(chosen) != 1 || !bytes.Equal(groupOf(chosen[0]), binary.BigEndian.AppendUint16(nil, uint16(group.Number))) {
+	if len(chosen) != 1 || groupOf(chosen[0]) != group.Number {
 		return false, errors.New("it chose what was not offered")
 	}
 	r.Fragmentation = r.Fragmentation || find(notes, ikev2.FragmentationSupported) != nil
 	if n := find(notes, ikev2.NATSource); n != nil {
-		r.GatewayBehindNAT = !bytes.Equal(n.Data, ikev2.NATHash(m.InitiatorSPI, m.ResponderSPI, at))
+		r.NATKnown = true
+		r.GatewayBehindNAT = !slices.ContainsFunc(notes, func(n ikev2.Notification) bool {
+			return n.Type == ikev2.NATSource && bytes.Equal(n.Data, ikev2.NATHash(m.InitiatorSPI, m.ResponderSPI, a.at))
+		})
 	}
 	if n := find(notes, ikev2.NATDestination); n != nil {
 		r.HereBehindNAT = !bytes.Equal(n.Data, ikev2.NATHash(m.InitiatorSPI, m.ResponderSPI, local))
@@ -183,54 +201,19 @@ func read(m ikev2.Message, notes []ikev2.Notification, group suite.Algorithm, lo
 	return true, nil
 }
 
-func groupOf(p ikev2.Proposal) []byte {
-	for _, t := range p.Transforms {
-		if t.Type == ikev2.Group {
-			return binary.BigEndian.AppendUint16(nil, t.ID)
-		}
-	}
-	return nil
+// vendors are the identifiers of open projects and standards that say something useful.
+var vendors = map[string]string{
+	"\x88\x2f\xe5\x6d\x6f\xd2\x0d\xbc\x22\x51\x61\x3b\x2e\xbe\x5b\xeb": "strongSwan",
+	"\x1e\x2b\x51\x69\x05\x99\x1c\x7d\x7c\x96\xfc\xbf\xb5\x87\xe4\x61": "Windows",
 }
 
-// exchange sends a question until its answer comes.
-func (a *asker) exchange(ctx context.Context, question ikev2.Message) (m ikev2.Message, took time.Duration, err error) {
-	packet, err := question.Encode()
-	if err != nil {
-		return m, 0, err
-	}
-	buffer := make([]byte, mostReply)
-	for _, wait := range waits {
-		if a.left == 0 {
-			return m, 0, fmt.Errorf("%d packets were sent, which is enough", mostPackets)
-		}
-		if err := a.pace.Wait(ctx); err != nil {
-			return m, 0, err
-		}
-		a.left--
-		start := time.Now()
-		if err := a.conn.SetDeadline(start.Add(wait)); err != nil {
-			return m, 0, err
-		}
-		if _, err := a.conn.Write(packet); err != nil {
-			return m, 0, err
-		}
-		for {
-			n, err := a.conn.Read(buffer)
-			var late net.Error
-			if errors.As(err, &late) && late.Timeout() {
-				break
-			}
-			if err != nil {
-				return m, 0, err
-			}
-			m, err := ikev2.Decode(append([]byte{}, buffer[:n]...))
-			if err != nil || m.InitiatorSPI != question.InitiatorSPI || !m.Response || m.Exchange != ikev2.SAInit {
-				continue // not an answer to this question: somebody else's, or noise
-			}
-			return m, time.Since(start), nil
+func groupOf(p ikev2.Proposal) int {
+	for _, t := range p.Transforms {
+		if t.Type == ikev2.Group {
+			return int(t.ID)
 		}
 	}
-	return m, 0, errSilent
+	return 0
 }
 
 // share makes the public half of a key exchange, whose private half is thrown away: nothing is ever agreed on.
@@ -241,21 +224,29 @@ func share(g suite.Algorithm) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
-		if public := key.PublicKey().Bytes(); g.Name == "curve25519" {
-			return public, nil
-		} else {
-			return public[1:], nil // without the sign of an uncompressed point (RFC 5903 §7)
+		public := key.PublicKey().Bytes()
+		if g.Name != "curve25519" {
+			public = public[1:] // without the sign of an uncompressed point (RFC 5903 §7)
 		}
+		return public, nil
 	}
 	if g.Name == "curve448" {
 		b := make([]byte, 56)
 		_, err := io.ReadFull(rand.Reader, b)
 		return b, err
 	}
-	// Any number below the prime, whose highest bits are ones, will do (RFC 3526).
-	n, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), uint(g.Bits)-1))
+	if strings.Contains(g.Name, "s") { // a small subgroup (RFC 5114), of which no element can be made without its numbers
+		return nil, errNotHere
+	}
+	// A square of an integer below the prime is in the right subgroup, whatever the prime is: those of RFC 2409 §6 and
+	// RFC 3526 are safe primes.
+	root, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), uint(g.Bits)/2-2))
 	if err != nil {
 		return nil, err
 	}
-	return n.SetBit(n, g.Bits-2, 1).FillBytes(make([]byte, g.Bits/8)), nil
+	root.SetBit(root, g.Bits/2-3, 1)
+	return root.Mul(root, root).FillBytes(make([]byte, g.Bits/8)), nil
 }
+
+// errNotHere says that a suite cannot be asked for.
+var errNotHere = errors.New("this suite cannot be asked for")

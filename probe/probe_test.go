@@ -2,20 +2,20 @@ package probe_test
 
 import (
 	"fmt"
-	"net/netip"
-	"os"
-	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
+	"wardicon/core/observed"
 	"wardicon/core/suite"
-	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/core/wire/tlstunnel"
 	"wardicon/probe"
 	"wardicon/simulate"
 )
 
-func suites(t *testing.T, texts ...string) []suite.Proposal {
+func suites(t testing.TB, texts ...string) []suite.Proposal {
 	t.Helper()
 	list, err := suite.ParseAll(texts)
 	if err != nil {
@@ -24,39 +24,170 @@ func suites(t *testing.T, texts ...string) []suite.Proposal {
 	return list
 }
 
-// TestFaultsOfIKEv2 asks stand-ins, sound ones and faulty ones: what they take, and what is said of each fault.
-func TestFaultsOfIKEv2(t *testing.T) {
-	ask := []string{"aes256-sha256-ecp256", "aes128gcm16-sha256-curve25519", "aes256-sha1-modp1024"}
-	for _, test := range []struct {
-		name            string
-		gateway         *simulate.IKEGateway
-		taken, refused  int
-		fault, note     string
-		cookie, nat, ok bool
+// standIn starts a stand-in that is ended with the test.
+func standIn(t *testing.T, g *simulate.Gateway, faults ...simulate.Fault) *simulate.Gateway {
+	t.Helper()
+	if err := g.Start(faults...); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = g.Close() })
+	return g
+}
+
+var asked = []string{"aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-sha1-modp1024"}
+
+// answer is what a verdict comes to, in words that a table can hold.
+func told(a observed.Answer) string {
+	parts := []string{string(a.State)}
+	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	if i := a.IKE; i != nil {
+		add("takes %d", len(i.Taken))
+		add("refuses %d", len(i.Refused))
+		for name, set := range map[string]bool{"cookie": i.Cookie, "gateway behind NAT": i.GatewayBehindNAT, "here behind NAT": i.HereBehindNAT, "hash shown": i.HashShown} {
+			if set {
+				add("%s", name)
+			}
+		}
+		if i.Redirect != "" {
+			add("to %s", i.Redirect)
+		}
+		if i.Identity != "" {
+			add("as %s", i.Identity)
+		}
+	}
+	if s := a.TLS; s != nil {
+		add("TLS %s", s.Version)
+		if s.Old != "" {
+			add("takes %s", s.Old)
+		}
+		add("%s", s.Subject)
+	}
+	if a.Peer != nil {
+		add("host %s", a.Peer.Host)
+	}
+	slices.Sort(parts[1:])
+	return strings.Join(append(append(parts, a.Notes...), a.Fault), ", ")
+}
+
+// TestFaults asks stand-ins, sound and faulty, in each protocol: what is said of each.
+func TestFaults(t *testing.T) {
+	static := make([]byte, tlstunnel.KeySize)
+	for i := range static {
+		static[i] = byte(i * 7)
+	}
+	ours, err := tlstunnel.Crypt(static, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	theirs, err := tlstunnel.Crypt(static, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	q := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "aes256-sha1-modp1024"), Group: "crew"}
+	methods := map[string]func(*testing.T, *simulate.Gateway) observed.Answer{
+		"ikev2": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...))
+		},
+		"4500": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().IKEv2(t.Context(), g.At(4500), true, suites(t, asked[0]))
+		},
+		"main": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().Main(t.Context(), g.At(500), q)
+		},
+		"aggressive": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().Aggressive(t.Context(), g.At(500), q)
+		},
+		"l2tp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().L2TP(t.Context(), g.At(1701))
+		},
+		"pptp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().PPTP(t.Context(), g.At(1723))
+		},
+		"sstp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().SSTP(t.Context(), g.At(443), "norrvik.example")
+		},
+		"tunnel": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().Tunnel(t.Context(), g.At(1194), vpn.UDP, ours, "norrvik.example")
+		},
+		"tunnel by TCP": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+			return probe.New().Tunnel(t.Context(), g.At(443), vpn.TCP, ours, "norrvik.example")
+		},
+	}
+	tests := []struct {
+		method string
+		fault  simulate.Fault
+		want   string
 	}{
-		{name: "sound", gateway: &simulate.IKEGateway{Takes: suites(t, ask[:2]...)}, taken: 2, refused: 1, ok: true},
-		{name: "old", gateway: &simulate.IKEGateway{Takes: suites(t, ask[2])}, taken: 1, refused: 2, ok: true},
-		{name: "nothing in common", gateway: &simulate.IKEGateway{Takes: suites(t, "aes256-sha512-ecp521")}, refused: 3, ok: true},
-		{name: "under load", gateway: &simulate.IKEGateway{Takes: suites(t, ask...), Cookies: true}, taken: 3, cookie: true, ok: true},
-		{name: "behind NAT", gateway: &simulate.IKEGateway{Takes: suites(t, ask...), NAT: true}, taken: 3, nat: true, ok: true},
-		{name: "noisy", gateway: &simulate.IKEGateway{Takes: suites(t, ask...), Garbage: true}, taken: 3, ok: true},
-		{name: "losing packets", gateway: &simulate.IKEGateway{Takes: suites(t, ask...), Lose: 2}, taken: 3, ok: true},
-		{name: "choosing what was not offered", gateway: &simulate.IKEGateway{Takes: suites(t, ask...), Wrong: true}, fault: "it chose what was not offered", ok: true},
-		{name: "silent", gateway: &simulate.IKEGateway{Silent: true}, fault: "no answer by UDP to port"},
-	} {
-		t.Run(test.name, func(t *testing.T) {
-			t.Parallel()
-			g, err := simulate.NewIKEGateway(test.gateway)
-			if err != nil {
-				t.Fatal(err)
+		{"ikev2", "", "answers, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"ikev2", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came that are no answers by this protocol"},
+		{"ikev2", simulate.FaultNoise, "answers, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultLossy, "answers, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultSlow, "answers, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultSuite, "answers, refuses 3, takes 0, "},
+		{"ikev2", simulate.FaultCookies, "answers, cookie, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 1, "},
+		{"ikev2", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-ecp256: it chose what was not offered"},
+		{"ikev2", simulate.FaultRedirect, "answers, refuses 3, takes 0, to harbour.example, "},
+		{"4500", "", "answers, refuses 0, takes 1, "},
+		{"4500", simulate.FaultPort4500, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"main", "", "answers, refuses 1, takes 1, "},
+		{"main", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"main", simulate.FaultLossy, "answers, refuses 1, takes 1, "},
+		{"main", simulate.FaultSlow, "answers, refuses 1, takes 1, "},
+		{"main", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came"},
+		{"main", simulate.FaultSuite, "answers, refuses 2, takes 0, "},
+		{"main", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
+		{"main", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-modp2048: it chose what was not offered"},
+		{"aggressive", "", "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"aggressive", simulate.FaultAggressive, "answers, as norrvik.example, hash shown, refuses 0, takes 1, "},
+		{"l2tp", "", "silent, no answer by UDP to port"},
+		{"l2tp", simulate.FaultBare, "answers, host norrvik.example, "},
+		{"l2tp", simulate.FaultGarbage, "faulty, 3 packets came"},
+		{"pptp", "", "answers, host norrvik.example, "},
+		{"pptp", simulate.FaultSilent, "silent, no answer by TCP to port"},
+		{"pptp", simulate.FaultClosed, "closed, nothing listens there, or the connection was closed at once"},
+		{"pptp", simulate.FaultGarbage, "faulty, malformed PPTP message"},
+		{"pptp", simulate.FaultSlow, "answers, host norrvik.example, "},
+		{"pptp", simulate.FaultRealm, "answers, host pilots.other.example, "},
+		{"sstp", "", "answers, CN=norrvik.example, TLS 1.3, "},
+		{"sstp", simulate.FaultSilent, "silent, no answer by TCP to port"},
+		{"sstp", simulate.FaultClosed, "closed, nothing listens there"},
+		{"sstp", simulate.FaultGarbage, "faulty, what answers there is not TLS"},
+		{"sstp", simulate.FaultSlow, "answers, CN=norrvik.example, TLS 1.3, "},
+		{"sstp", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
+		{"sstp", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, takes 1.0, "},
+		{"sstp", simulate.FaultRealm, `faulty, CN=norrvik.example, TLS 1.3, the web server there answers 401 in the place of SSTP and wants a sign-in: "Basic realm=\"pilots.other.example\""`},
+		{"tunnel", "", "answers, CN=norrvik.example, TLS 1.3, "},
+		{"tunnel", simulate.FaultSilent, "silent, no answer by UDP to port"},
+		{"tunnel", simulate.FaultKey, "silent, no answer by UDP to port"},
+		{"tunnel", simulate.FaultGarbage, "faulty, 3 packets came that are not of this protocol, or not wrapped with this key"},
+		{"tunnel", simulate.FaultNoise, "answers, CN=norrvik.example, TLS 1.3, "},
+		{"tunnel", simulate.FaultLossy, "answers, CN=norrvik.example, TLS 1.3, "},
+		{"tunnel", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
+		{"tunnel", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, "},
+		{"tunnel by TCP", "", "answers, CN=norrvik.example, TLS 1.3, "},
+		{"tunnel by TCP", simulate.FaultKey, "closed, nothing listens there, or the connection was closed at once"},
+		{"tunnel by TCP", simulate.FaultClosed, "closed, nothing listens there"},
+		{"tunnel by TCP", simulate.FaultSilent, "silent, no answer by TCP to port"},
+	}
+	var all sync.WaitGroup // most of the time they wait
+	answers := make([]observed.Answer, len(tests))
+	for i, test := range tests {
+		g := standIn(t, &simulate.Gateway{
+			Name: "norrvik.example", Suites: suites(t, asked[0], "aes256-sha256-modp2048"), Wrapping: theirs, Tunnel: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}},
+		}, test.fault)
+		all.Go(func() { answers[i] = methods[test.method](t, g) })
+	}
+	all.Wait()
+	for i, test := range tests {
+		t.Run(strings.TrimSuffix(test.method+" "+string(test.fault), " "), func(t *testing.T) {
+			a := answers[i]
+			if got := told(a); !strings.HasPrefix(got, test.want) || test.fault == "" && a.State == observed.Answered && got != test.want {
+				t.Errorf("%s\nexpected %s", got, test.want)
 			}
-			t.Cleanup(func() { _ = g.Close() })
-			r := probe.IKEv2(t.Context(), g.At, suites(t, ask...))
-			if len(r.Taken) != test.taken || len(r.Refused) != test.refused || r.Cookie != test.cookie || r.GatewayBehindNAT != test.nat || r.HereBehindNAT != test.nat || r.Answered != test.ok {
-				t.Errorf("%+v", r)
-			}
-			if (r.Fault == "") != (test.fault == "") || !strings.Contains(r.Fault, test.fault) || r.Answered && r.Milliseconds <= 0 || r.Fragmentation != (test.taken > 0) {
-				t.Errorf("%+v", r)
+			if a.State == observed.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 1000 || a.Packets == 0 || a.Packets > 60 {
+				t.Errorf("%.1f ms, %d packets", a.Milliseconds, a.Packets)
 			}
 		})
 	}
@@ -64,68 +195,19 @@ func TestFaultsOfIKEv2(t *testing.T) {
 
 // TestNobody asks where nobody listens: the system itself says so.
 func TestNobody(t *testing.T) {
-	g, err := simulate.NewIKEGateway(&simulate.IKEGateway{})
-	if err != nil {
+	g := &simulate.Gateway{}
+	if err := g.Start(); err != nil {
 		t.Fatal(err)
 	}
 	if err := g.Close(); err != nil {
 		t.Fatal(err)
 	}
-	if r := probe.IKEv2(t.Context(), g.At, suites(t, "aes256-sha256-ecp256")); r.Answered || r.Fault == "" {
-		t.Errorf("%+v", r)
-	}
-	var all view.ProbedIKE
-	all.Note("once")
-	all.Note("once")
-	if len(all.Notes) != 1 {
-		t.Error(fmt.Sprint(all.Notes))
-	}
-}
-
-// TestRealDaemon asks the IKE daemon that Debian has, in a network of its own.
-func TestRealDaemon(t *testing.T) {
-	const inside = "WARDICON_PROBE_INSIDE"
-	takes := []string{"aes256-sha256-ecp256", "aes256gcm16-sha384-ecp384", "aes128-sha1-modp2048"}
-	refuses := []string{"aes256-sha256-modp3072", "aes256-sha1-modp1024"}
-	if os.Getenv(inside) != "" {
-		r := probe.IKEv2(t.Context(), netip.MustParseAddrPort("127.0.0.1:500"), suites(t, slices.Concat(takes, refuses)...))
-		if !r.Answered || r.Fault != "" || !slices.Equal(r.Taken, takes) || !slices.Equal(r.Refused, refuses) || !r.Fragmentation || r.GatewayBehindNAT || r.HereBehindNAT {
-			t.Errorf("%+v", r)
+	for _, a := range []observed.Answer{
+		probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...)), probe.New().PPTP(t.Context(), g.At(1723)), probe.New().SSTP(t.Context(), g.At(443), ""),
+		probe.New().Tunnel(t.Context(), g.At(1194), vpn.UDP, tlstunnel.Wrapping{}, ""),
+	} {
+		if a.State != observed.Closed || a.Fault == "" {
+			t.Errorf("%s: %+v", a.Method, a)
 		}
-		return
-	}
-	for _, tool := range []string{"swanctl", "unshare", "ip", "/usr/sbin/charon-systemd"} {
-		if _, err := exec.LookPath(tool); err != nil {
-			t.Skipf("%s is not installed", tool)
-		}
-	}
-	if os.Getuid() != 0 || exec.Command("unshare", "-n", "-m", "true").Run() != nil {
-		t.Skip("no namespaces can be made here")
-	}
-	script := `set -e
-mount -t tmpfs tmpfs /run
-ip link set lo up
-cat > ROOT/swanctl.conf <<'END'
-connections { sample { version = 2
-  proposals = aes256-sha256-ecp256,aes256gcm16-prfsha384-ecp384,aes128-sha1-modp2048
-  local { auth = psk
-    id = norrvik.skerryline.example }
-  remote { auth = psk
-    id = %any } } }
-secrets { ike-sample { secret = "sample-only" } }
-END
-printf 'charon-systemd { plugins { kernel-libipsec { load = no } vici { socket = unix:///run/charon.vici } } }\n' > ROOT/strongswan.conf
-export STRONGSWAN_CONF=ROOT/strongswan.conf SWANCTL_DIR=ROOT
-/usr/sbin/charon-systemd > ROOT/log 2>&1 & daemon=$!
-for i in $(seq 100); do [ -S /run/charon.vici ] && break; sleep 0.1; done
-timeout 20 swanctl --load-all --noprompt > ROOT/load 2>&1
-status=0
-` + inside + `=1 timeout 40 ` + os.Args[0] + ` -test.run '^TestRealDaemon$' || status=$?
-kill $daemon; wait $daemon || true
-[ $status = 0 ] || cat ROOT/load ROOT/log
-exit $status`
-	out, err := exec.CommandContext(t.Context(), "unshare", "-n", "-m", "sh", "-c", strings.ReplaceAll(script, "ROOT", t.TempDir())).CombinedOutput()
-	if err != nil {
-		t.Fatalf("%v\n%s", err, out)
 	}
 }

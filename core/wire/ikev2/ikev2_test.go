@@ -10,7 +10,9 @@ import (
 	"testing"
 
 	"wardicon/core/suite"
+	"wardicon/core/wire"
 	"wardicon/core/wire/ikev2"
+	"wardicon/core/wire/isakmp"
 )
 
 // sample is a message with each kind of payload.
@@ -28,7 +30,7 @@ func sample(t testing.TB) ikev2.Message {
 		}
 		proposals = append(proposals, p)
 	}
-	return ikev2.Message{InitiatorSPI: 0x0102030405060708, ResponderSPI: 9, Exchange: ikev2.SAInit, Initiator: true, ID: 7, Payloads: []ikev2.Payload{
+	return ikev2.Message{InitiatorSPI: 0x0102030405060708, ResponderSPI: 9, Exchange: ikev2.SAInit, Initiator: true, ID: 7, Payloads: []isakmp.Payload{
 		ikev2.SA(proposals...), ikev2.KE(14, bytes.Repeat([]byte{5}, 256)), {Kind: ikev2.KindNonce, Body: make([]byte, 32)},
 		ikev2.Notify(ikev2.Cookie, []byte("biscuit")), {Kind: ikev2.KindVendor, Critical: true, Body: []byte("anybody")},
 	}}
@@ -86,7 +88,7 @@ func TestBroken(t *testing.T) {
 		t.Fatal(err)
 	}
 	for n := range b {
-		if _, err := ikev2.Decode(b[:n]); !errors.Is(err, ikev2.ErrMalformed) {
+		if _, err := ikev2.Decode(b[:n]); !errors.Is(err, wire.ErrMalformed) {
 			t.Fatalf("%d of %d bytes: %v", n, len(b), err)
 		}
 	}
@@ -96,7 +98,7 @@ func TestBroken(t *testing.T) {
 	} {
 		broken := slices.Clone(b)
 		change(broken)
-		if _, err := ikev2.Decode(broken); !errors.Is(err, ikev2.ErrMalformed) {
+		if _, err := ikev2.Decode(broken); !errors.Is(err, wire.ErrMalformed) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -106,7 +108,7 @@ func TestBroken(t *testing.T) {
 			t.Fatalf("%d of %d bytes of proposals: %d", n, len(body), len(list))
 		}
 	}
-	if _, err := (ikev2.Message{Payloads: []ikev2.Payload{{Kind: 43, Body: make([]byte, 1<<16)}}}).Encode(); err == nil {
+	if _, err := (ikev2.Message{Payloads: []isakmp.Payload{{Kind: 43, Body: make([]byte, 1<<16)}}}).Encode(); err == nil {
 		t.Error("a payload of 64 KB was written")
 	}
 }

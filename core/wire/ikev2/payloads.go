@@ -6,6 +6,7 @@ import (
 	"net/netip"
 
 	"wardicon/core/suite"
+	"wardicon/core/wire/isakmp"
 )
 
 // Types of transforms (RFC 7296 §3.3.2).
@@ -73,7 +74,7 @@ func Offer(number uint8, s suite.Proposal) (Proposal, bool) {
 }
 
 // SA writes proposals as a payload.
-func SA(proposals ...Proposal) Payload {
+func SA(proposals ...Proposal) isakmp.Payload {
 	var b []byte
 	for i, p := range proposals {
 		last := byte(2)
@@ -101,7 +102,7 @@ func SA(proposals ...Proposal) Payload {
 		b = append(b, p.Number, p.Protocol, 0, byte(len(p.Transforms)))
 		b = append(b, list...)
 	}
-	return Payload{Kind: KindSA, Body: b}
+	return isakmp.Payload{Kind: KindSA, Body: b}
 }
 
 // DecodeSA reads the proposals of a payload.
@@ -164,8 +165,8 @@ func decodeTransform(b []byte) (t Transform, used int, err error) {
 }
 
 // KE writes a key exchange of a group (RFC 7296 §3.4).
-func KE(group uint16, public []byte) Payload {
-	return Payload{Kind: KindKE, Body: append(binary.BigEndian.AppendUint16(nil, group), append([]byte{0, 0}, public...)...)}
+func KE(group uint16, public []byte) isakmp.Payload {
+	return isakmp.Payload{Kind: KindKE, Body: append(binary.BigEndian.AppendUint16(nil, group), append([]byte{0, 0}, public...)...)}
 }
 
 // DecodeKE reads a key exchange.
@@ -196,8 +197,8 @@ type Notification struct {
 }
 
 // Notify writes a notification about IKE itself.
-func Notify(kind uint16, data []byte) Payload {
-	return Payload{Kind: KindNotify, Body: append(binary.BigEndian.AppendUint16([]byte{0, 0}, kind), data...)}
+func Notify(kind uint16, data []byte) isakmp.Payload {
+	return isakmp.Payload{Kind: KindNotify, Body: append(binary.BigEndian.AppendUint16([]byte{0, 0}, kind), data...)}
 }
 
 // Notifications reads the notifications of a message.
@@ -223,4 +224,21 @@ func NATHash(initiator, responder uint64, at netip.AddrPort) []byte {
 	b = binary.BigEndian.AppendUint16(b, at.Port())
 	sum := sha1.Sum(b)
 	return sum[:]
+}
+
+// RedirectedTo reads where a redirect sends clients: an address or a name (RFC 5685 §4.1).
+func RedirectedTo(data []byte) (string, error) {
+	if len(data) < 2 || len(data) < 2+int(data[1]) {
+		return "", malformed("a redirect of %d bytes", len(data))
+	}
+	switch to := data[2 : 2+int(data[1])]; data[0] {
+	case 1, 2:
+		a, ok := netip.AddrFromSlice(to)
+		if !ok {
+			return "", malformed("a redirect to an address of %d bytes", len(to))
+		}
+		return a.String(), nil
+	default:
+		return string(to), nil
+	}
 }

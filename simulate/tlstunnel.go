@@ -1,0 +1,115 @@
+package simulate
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"encoding/binary"
+	"io"
+	"net"
+	"net/netip"
+	"sync"
+	"time"
+
+	"wardicon/core/wire/tlstunnel"
+	"wardicon/probe/reliable"
+)
+
+// wrapping is how the stand-in wraps the control channel.
+func (g *Gateway) wrapping() tlstunnel.Wrapping {
+	if g.has(FaultKey) {
+		key := make([]byte, tlstunnel.KeySize)
+		_, _ = rand.Read(key)
+		other, err := tlstunnel.Crypt(key, true)
+		if err == nil {
+			return other
+		}
+	}
+	return g.Wrapping
+}
+
+// session is one client of the TLS tunnel. It begins when a packet can be opened.
+type session struct {
+	stream *reliable.Stream
+	stop   context.CancelFunc
+}
+
+// newSession begins with a client's first packet; it is nil where that cannot be opened: a gateway keeps silent then.
+func (g *Gateway) newSession(first []byte, send func([]byte) error) *session {
+	w := g.wrapping()
+	if p, err := w.Open(append([]byte{}, first...)); err != nil || p.Opcode != tlstunnel.ClientReset && p.Opcode != tlstunnel.ClientResetV3 {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(g.ctx, 20*time.Second)
+	s := &session{stop: stop, stream: reliable.New(ctx, reliable.Options{
+		Wrapping: g.wrapping(), Session: newSPI(), Server: true, Send: send, Waits: []time.Duration{time.Second, 2 * time.Second, 4 * time.Second},
+	})}
+	s.stream.Feed(append([]byte{}, first...))
+	g.done.Go(func() {
+		defer stop()
+		if s.stream.Begin() != nil {
+			return
+		}
+		server := tls.Server(s.stream, g.config)
+		if server.HandshakeContext(ctx) == nil {
+			_, _ = server.Read(make([]byte, 1)) // acknowledges the end of the handshake
+		}
+	})
+	return s
+}
+
+// tunnelUDP tells the clients of a port apart.
+type tunnelUDP struct {
+	g        *Gateway
+	mu       sync.Mutex
+	sessions map[netip.AddrPort]*session
+}
+
+// mostSessions bounds how many clients are remembered.
+const mostSessions = 256
+
+func (t *tunnelUDP) packet(b []byte, from netip.AddrPort, answer reply) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	s := t.sessions[from]
+	if s == nil {
+		if s = t.g.newSession(b, func(b []byte) error { answer(b); return nil }); s == nil {
+			return
+		}
+		if len(t.sessions) >= mostSessions {
+			clear(t.sessions)
+		}
+		t.sessions[from] = s
+		return
+	}
+	s.stream.Feed(b)
+}
+
+// tunnelTCP answers one client by TCP.
+func (g *Gateway) tunnelTCP(conn net.Conn) {
+	var s *session
+	for {
+		var size [2]byte
+		if _, err := io.ReadFull(conn, size[:]); err != nil {
+			break
+		}
+		b := make([]byte, binary.BigEndian.Uint16(size[:]))
+		if _, err := io.ReadFull(conn, b); err != nil {
+			break
+		}
+		if s != nil {
+			s.stream.Feed(b)
+			continue
+		}
+		if s = g.newSession(b, func(b []byte) error {
+			_, err := conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(b))), b...))
+			return err
+		}); s == nil {
+			return // a key that is not known: it hangs up
+		}
+	}
+	if s != nil {
+		s.stream.Fail(io.EOF)
+		s.stop()
+	}
+}
