@@ -2,64 +2,269 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/http"
+	"slices"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
+	"wardicon/core/observed"
+	"wardicon/core/view"
 )
 
+// probeFlags are what the command is told.
+type probeFlags struct {
+	offRecord, last, history, all bool
+	take                          []string
+	limit                         int
+}
+
 func (a *app) probe() *cobra.Command {
-	var port int
+	var f probeFlags
 	cmd := &cobra.Command{
-		Use: "probe GATEWAY", Short: "Ask a gateway on the network what it takes by IKEv2", Args: exactly("GATEWAY"),
-		Long: `Lets the service ask a gateway on record for the beginning of IKEv2, suite by suite: those of the record, and usual ones.
-It sends at most four packets a second and never goes on to a sign-in. What differs from the record is listed (exit 1).
-Other protocols are not asked.`,
-		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --output json",
+		Use: "probe [GATEWAY|ADDRESS]", Short: "Ask a gateway on the network what it answers, and compare that with its record", Args: cobra.MaximumNArgs(1),
+		Long: `Lets the service ask a gateway by every protocol on its record: where its names lead, which ports answer and how
+fast, which IKE suites it takes, what its certificate says, and what it should not answer. It sends at most four packets
+a second to one address and never goes on to a sign-in. What is not as the record says is listed (exit 1).
+
+An address that is on no record is asked only where an owner says so with --off-record, and what it answers is not kept.`,
+		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --take suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if (len(args) == 0) != (f.all || f.history && len(args) == 0) {
+				return usage("probe: found %d names, expected a gateway or an address, or --all", len(args))
+			}
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				g, err := findGateway(ctx, c, args[0])
-				if err != nil {
-					return err
+				switch {
+				case f.history:
+					return a.probeHistory(ctx, c, args, f.limit)
+				case f.all:
+					return a.probeAll(ctx, c)
 				}
-				p, err := c.Probe(ctx, g.ID, port)
-				if err != nil {
-					return err
-				}
-				if err := a.print(p, func(w table.Writer) {
-					w.AppendHeader(heads("address", "answers in", "takes", "refuses"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 60), wrapped(4, 60)})
-					for _, r := range p.IKEv2 {
-						answers := "no answer"
-						if r.Answered {
-							answers = fmt.Sprintf("%.1f ms", r.Milliseconds)
-						}
-						w.AppendRow(table.Row{r.Address, answers, strings.Join(r.Taken, ", "), strings.Join(r.Refused, ", ")})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					for _, r := range p.IKEv2 {
-						for _, n := range r.Notes {
-							a.say("note: %s: %s", r.Address, n)
-						}
-					}
-					for _, d := range p.Differences {
-						a.say("differs: %s", d)
-					}
-				}
-				if len(p.Differences) > 0 {
-					return errFindings
-				}
-				return nil
+				return a.probeOne(ctx, c, args[0], f)
 			})
 		},
 	}
 	cmd.ValidArgsFunction = gatewayNoun().complete(a)
-	cmd.Flags().IntVar(&port, "port", 0, "port that answers IKE (500)")
+	cmd.Flags().BoolVar(&f.offRecord, "off-record", false, "ask an address although it is on no record (owners only)")
+	cmd.Flags().BoolVar(&f.last, "last", false, "show what was answered last, without asking")
+	cmd.Flags().BoolVar(&f.history, "history", false, "list what was answered before")
+	cmd.Flags().BoolVar(&f.all, "all", false, "ask every gateway")
+	cmd.Flags().StringSliceVar(&f.take, "take", nil, "codes of differences that the record takes over, or all")
+	cmd.Flags().IntVar(&f.limit, "limit", 20, "lines of the history")
+	cmd.MarkFlagsMutuallyExclusive("last", "history", "all", "off-record")
 	return cmd
+}
+
+func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f probeFlags) error {
+	g, err := findGateway(ctx, c, name)
+	var p observed.Probe
+	switch {
+	case err != nil && !unknown(err):
+		return err
+	case err != nil && !strings.ContainsAny(name, ".:"):
+		return err // a name, not an address
+	case err != nil:
+		p, err = c.ProbeAddress(ctx, name, f.offRecord)
+	case f.last:
+		p, err = c.ProbeOf(ctx, g.ID, "latest")
+	default:
+		p, err = c.Probe(ctx, g.ID)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.print(p, func(w table.Writer) { probeTable(w, p) }); err != nil {
+		return err
+	}
+	if a.output == "table" {
+		a.tellProbe(p)
+	}
+	if len(f.take) > 0 {
+		return a.takeOver(ctx, c, p, f.take)
+	}
+	if slices.ContainsFunc(p.Differences, func(d observed.Difference) bool { return d.Severity != "advice" }) {
+		return errFindings
+	}
+	return nil
+}
+
+// unknown tells whether an error says that there is no such record.
+func unknown(err error) bool {
+	var p *view.Problem
+	return errors.As(err, &p) && p.Status == http.StatusNotFound
+}
+
+// probeTable is what was answered.
+func probeTable(w table.Writer, p observed.Probe) {
+	w.AppendHeader(heads("asked for", "at", "state", "answers in", "shows"))
+	w.SetColumnConfigs([]table.ColumnConfig{wrapped(5, 70)})
+	for _, r := range p.Answers {
+		w.AppendRow(table.Row{r.Method, r.Address + " " + string(r.Transport), string(r.State), milliseconds(r), shows(r)})
+	}
+}
+
+func milliseconds(r observed.Answer) string {
+	if r.Milliseconds == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%.1f ms", r.Milliseconds)
+}
+
+// shows is what an answer shows, in a line.
+func shows(r observed.Answer) string {
+	var parts []string
+	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	if i := r.IKE; i != nil {
+		for _, list := range []struct {
+			word  string
+			names []string
+		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not asked for", i.Unasked}} {
+			if len(list.names) > 0 {
+				add("%s %s", list.word, strings.Join(list.names, ", "))
+			}
+		}
+		if i.Cookie {
+			add("wants a cookie first")
+		}
+		if i.GatewayBehindNAT {
+			add("behind address translation")
+		}
+		if i.Identity != "" {
+			add("introduces itself as %s", i.Identity)
+		}
+		if len(i.Vendors) > 0 {
+			add("is %s", strings.Join(i.Vendors, ", "))
+		}
+	}
+	if t := r.TLS; t != nil {
+		add("TLS %s, certificate of %s by %s until %s", t.Version, t.Subject, t.Issuer, t.Ends)
+	}
+	if r.Peer != nil && r.Peer.Host+r.Peer.Vendor != "" {
+		add("host %s %s", r.Peer.Host, r.Peer.Vendor)
+	}
+	if r.Fault != "" {
+		add("%s", r.Fault)
+	}
+	return strings.Join(append(parts, r.Notes...), "; ")
+}
+
+func (a *app) tellProbe(p observed.Probe) {
+	for _, n := range p.Names {
+		switch {
+		case n.Missing:
+			a.say("name: %s leads nowhere", n.Name)
+		case n.Fault != "":
+			a.say("name: %s: %s", n.Name, n.Fault)
+		default:
+			a.say("name: %s leads to %s (%.1f ms)", n.Name, strings.Join(n.Addresses, ", "), n.Milliseconds)
+		}
+	}
+	for _, d := range p.Differences {
+		a.say("%s: %s [%s]\n  %s", d.Severity, d.Text, d.Code, d.Mend)
+	}
+}
+
+// takeOver lets the record take over differences by their codes.
+func (a *app) takeOver(ctx context.Context, c *client.Client, p observed.Probe, codes []string) error {
+	var which []int
+	for i, d := range p.Differences {
+		if slices.Contains(codes, d.Code) || d.Take && slices.Contains(codes, "all") {
+			which = append(which, i)
+		}
+	}
+	if len(which) == 0 {
+		return errors.New("--take: there is nothing of that kind to take over")
+	}
+	if _, err := c.TakeOver(ctx, p.GatewayID, p.ID, which); err != nil {
+		return err
+	}
+	a.say("The record of %s has taken over %d of %d differences.", p.Gateway, len(which), len(p.Differences))
+	return nil
+}
+
+func (a *app) probeHistory(ctx context.Context, c *client.Client, args []string, limit int) error {
+	q := client.Query{Limit: limit}
+	if len(args) == 1 {
+		g, err := findGateway(ctx, c, args[0])
+		if err != nil {
+			return err
+		}
+		q.Filter = map[string]string{"gateway": g.ID}
+	}
+	page, err := c.Probes(ctx, q)
+	if err != nil {
+		return err
+	}
+	return a.print(page, func(w table.Writer) {
+		w.AppendHeader(heads("at", "gateway", "by", "state", "differences", "answers"))
+		w.SetColumnConfigs([]table.ColumnConfig{wrapped(6, 70)})
+		for _, r := range page.Items {
+			w.AppendRow(table.Row{r.At.Local().Format(time.DateTime), r.Gateway, r.By, string(r.State), r.Differences, times(r)})
+		}
+	})
+}
+
+// times are how fast each protocol answered, in a line.
+func times(r observed.Row) string {
+	var parts []string
+	for _, t := range r.Times {
+		if t.State == observed.Answered {
+			parts = append(parts, fmt.Sprintf("%s %.0f ms", t.Method, t.Milliseconds))
+		} else {
+			parts = append(parts, fmt.Sprintf("%s %s", t.Method, t.State))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// askedAtOnce bounds how many gateways are asked side by side from here.
+const askedAtOnce = 16
+
+// probeAll asks every gateway.
+func (a *app) probeAll(ctx context.Context, c *client.Client) error {
+	var list []view.Gateway
+	for {
+		page, err := c.Gateways.List(ctx, client.Query{Limit: 500, Offset: len(list), Sort: "name"})
+		if err != nil {
+			return err
+		}
+		if list = append(list, page.Items...); len(page.Items) == 0 || len(list) >= page.Total {
+			break
+		}
+	}
+	rows := make([]observed.Row, len(list))
+	faults := make([]error, len(list))
+	free := make(chan struct{}, askedAtOnce)
+	var all sync.WaitGroup
+	for i, g := range list {
+		free <- struct{}{}
+		all.Go(func() {
+			defer func() { <-free }()
+			p, err := c.Probe(ctx, g.ID)
+			rows[i], faults[i] = p.Row(), err
+		})
+	}
+	all.Wait()
+	if err := errors.Join(faults...); err != nil {
+		return err
+	}
+	if err := a.print(rows, func(w table.Writer) {
+		w.AppendHeader(heads("gateway", "state", "differences", "answers"))
+		w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 90)})
+		for _, r := range rows {
+			w.AppendRow(table.Row{r.Gateway, string(r.State), r.Differences, times(r)})
+		}
+	}); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(rows, func(r observed.Row) bool { return r.State != observed.Sound }) {
+		return errFindings
+	}
+	return nil
 }

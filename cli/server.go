@@ -49,6 +49,7 @@ type host struct {
 	proxies                 []string
 	proxyHeader             string
 	zone, zoneListen        string
+	resolver                string
 	logForm                 string
 }
 
@@ -104,6 +105,12 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		return errors.Join(err, listener.Close())
 	}
 	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone, Forwarding: forwarding}), log)
+	if h.resolver != "" {
+		if _, err := netip.ParseAddrPort(h.resolver); err != nil {
+			return errors.Join(usage("--name-server: found %q, expected an IP address and a port such as 192.0.2.53:53", h.resolver), listener.Close())
+		}
+		svc.Resolver(h.resolver)
+	}
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
 	if h.zone != "" {
@@ -121,6 +128,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	background.Go(func() { svc.Run(work) })
 	background.Go(func() { svc.Work(work) })
 	background.Go(func() { svc.Post(work) })
+	background.Go(func() { svc.Ask(work) })
 	if err := h.measure(work, &background, svc, log); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())
@@ -248,6 +256,7 @@ master key, and keep the two copies apart.`,
 	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
 	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of proxies in front, whose word on where a request comes from is believed")
 	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "the one header in which they say it: x-forwarded-for or forwarded")
+	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server that is asked where gateways' names lead, such as 192.0.2.53:53; a public one shows what devices outside see (the system's)")
 	cmd.Flags().StringVar(&h.zone, "look-zone", "", "zone of one-time names that show which resolver a device uses; it must be delegated to this service")
 	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is answered")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")

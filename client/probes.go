@@ -5,11 +5,36 @@ import (
 	"net/http"
 	"net/url"
 
+	"wardicon/core/observed"
 	"wardicon/core/view"
 )
 
-// Probe asks a gateway on record what it takes by IKEv2; port 0 is the usual one.
-func (c *Client) Probe(ctx context.Context, gatewayID string, port int) (p view.Probe, err error) {
-	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/probe", nil, nil, map[string]any{"port": port}, &p)
+// Probe asks a gateway on record what it answers.
+func (c *Client) Probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
+	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/probe", nil, nil, struct{}{}, &p)
 	return p, err
+}
+
+// ProbeAddress asks an address; off record only owners may.
+func (c *Client) ProbeAddress(ctx context.Context, address string, offRecord bool) (p observed.Probe, err error) {
+	err = c.call(ctx, http.MethodPost, "/probes", nil, nil, map[string]any{"address": address, "off_record": offRecord}, &p)
+	return p, err
+}
+
+// Probes lists what gateways answered.
+func (c *Client) Probes(ctx context.Context, q Query) (page view.Page[observed.Row], err error) {
+	err = c.call(ctx, http.MethodGet, "/probes", q.values(), nil, nil, &page)
+	return page, err
+}
+
+// ProbeOf reads one probe of a gateway; latest is the newest.
+func (c *Client) ProbeOf(ctx context.Context, gatewayID, id string) (p observed.Probe, err error) {
+	err = c.call(ctx, http.MethodGet, "/gateways/"+url.PathEscape(gatewayID)+"/probes/"+url.PathEscape(id), nil, nil, nil, &p)
+	return p, err
+}
+
+// TakeOver lets a gateway's record take over what a probe saw in some of its differences.
+func (c *Client) TakeOver(ctx context.Context, gatewayID, id string, which []int) (g view.Gateway, err error) {
+	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/probes/"+url.PathEscape(id)+"/take", nil, nil, map[string]any{"which": which}, &g)
+	return g, err
 }

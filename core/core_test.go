@@ -18,7 +18,7 @@ import (
 var forbidden = []string{"net/http", "database/sql", "os", "os/exec", "crypto/rand", "math/rand", "math/rand/v2", "golang.org/x/term", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"}
 
 // levels orders the packages of core: one imports only what stands before it.
-var levels = []string{"core/secret", "core/suite", "core/pki", "core/vpn", "core/platform", "core/format", "core/format/digests", "core/format/tree", "core/format/shell", "core/format/ovpn", "core/format/apple", "core/format/keyfile", "core/format/powershell", "core/format/windowsxml", "core/format/phonebook", "core/format/daemons", "core/format/sswan", "core/format/onc", "core/format/uci", "core/format/all", "core/wire/ikev2", "core/aezip", "core/sight", "core/words", "core/plan", "core/check", "core/proof", "core/batch", "core/card", "core/view"}
+var levels = []string{"core/secret", "core/suite", "core/pki", "core/vpn", "core/wire", "core/wire/isakmp", "core/wire/ikev1", "core/wire/ikev2", "core/wire/l2tp", "core/wire/pptp", "core/wire/sstp", "core/wire/tlstunnel", "core/observed", "core/platform", "core/format", "core/format/digests", "core/format/tree", "core/format/shell", "core/format/ovpn", "core/format/apple", "core/format/keyfile", "core/format/powershell", "core/format/windowsxml", "core/format/phonebook", "core/format/daemons", "core/format/sswan", "core/format/onc", "core/format/uci", "core/format/all", "core/aezip", "core/sight", "core/words", "core/plan", "core/check", "core/proof", "core/batch", "core/card", "core/view"}
 
 func TestImports(t *testing.T) {
 	seen := 0

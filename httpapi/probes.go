@@ -4,20 +4,51 @@ import (
 	"context"
 	"net/http"
 
+	"wardicon/core/observed"
 	"wardicon/core/view"
 )
 
-type probeInput struct {
-	ID   string `path:"id" maxLength:"64"`
+type addressInput struct {
 	Body struct {
-		Port int `json:"port,omitempty" doc:"Port that answers IKE; left out means 500"`
+		Address   string `json:"address" required:"true" maxLength:"253" doc:"Host name or IP address"`
+		OffRecord bool   `json:"off_record,omitempty" doc:"Ask it although it is on no record (owners only)"`
+	}
+}
+
+type probeInput struct {
+	ID    string `path:"id" maxLength:"64"`
+	Probe string `path:"probe" maxLength:"64" doc:"Identifier, or latest"`
+}
+
+type takeInput struct {
+	ID    string `path:"id" maxLength:"64"`
+	Probe string `path:"probe" maxLength:"64"`
+	Body  struct {
+		Which []int `json:"which" required:"true" minItems:"1" maxItems:"100" doc:"Numbers of differences, from 0"`
 	}
 }
 
 // probes are the operations that ask gateways on the network.
 func (a *api) probes() {
-	handle(a, operation(http.MethodPost, "/gateways/{id}/probe", "probe-gateway", "Ask a gateway what it takes by IKEv2, and say where that differs from its record", "gateways"), func(ctx context.Context, in *probeInput) (*body[view.Probe], error) {
-		p, err := a.svc.Probe(ctx, in.ID, in.Body.Port)
-		return &body[view.Probe]{p}, err
+	const tag = "gateways"
+	handle(a, operation(http.MethodPost, "/gateways/{id}/probe", "probe-gateway", "Ask a gateway what it answers by each protocol that it offers, and say where that is not as its record says", tag), func(ctx context.Context, in *idInput) (*body[observed.Probe], error) {
+		p, err := a.svc.Probe(ctx, in.ID)
+		return &body[observed.Probe]{p}, err
+	})
+	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address: the gateway on record that has it, or a stranger where an owner says so; what a stranger answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[observed.Probe], error) {
+		p, err := a.svc.ProbeAddress(ctx, in.Body.Address, in.Body.OffRecord)
+		return &body[observed.Probe]{p}, err
+	})
+	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[view.Page[observed.Row]], error) {
+		page, err := a.svc.Probes(ctx, in.query())
+		return &body[view.Page[observed.Row]]{page}, err
+	})
+	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show what a gateway answered once", tag), func(ctx context.Context, in *probeInput) (*body[observed.Probe], error) {
+		p, err := a.svc.ProbeOf(ctx, in.ID, in.Probe)
+		return &body[observed.Probe]{p}, err
+	})
+	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Let a gateway's record take over what was seen", tag), func(ctx context.Context, in *takeInput) (*body[view.Gateway], error) {
+		g, err := a.svc.TakeOver(ctx, in.ID, in.Probe, in.Body.Which)
+		return &body[view.Gateway]{g}, err
 	})
 }

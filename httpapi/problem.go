@@ -36,6 +36,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 		used     *service.InUseError
 		blocked  *service.BlockedError
 		busy     *service.BusyError
+		stranger *service.StrangerError
 		p        *view.Problem
 	)
 	switch {
@@ -57,6 +58,8 @@ func (a *api) answer(ctx context.Context, err error) error {
 	case errors.As(err, &blocked):
 		p = problem(http.StatusConflict, "blocked", blocked.Error())
 		p.Findings = blocked.Findings
+	case errors.As(err, &stranger):
+		p = problem(http.StatusForbidden, "not-on-record", stranger.Error())
 	case errors.As(err, &busy):
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):

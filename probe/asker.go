@@ -57,9 +57,9 @@ type pace struct {
 }
 
 // A gateway keeps an association that was begun for about half a minute, and takes whoever has several of them for an
-// attacker: usual daemons want a cookie from the third on, and keep silent from the fifth on.
+// attacker: usual daemons want a cookie from the fourth on, and keep silent from the sixth on.
 const (
-	mostOpen = 4
+	mostOpen = 5
 	openTime = 31 * time.Second
 	paceTime = time.Minute
 	manyPace = 1024

@@ -138,6 +138,9 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 // which secrets and logins are elsewhere too.
 func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error) {
 	in, subject := w.in, w.subject
+	if subject.Live, err = s.seen(ctx, tx, in.Gateway); err != nil {
+		return err
+	}
 	if subject.Policy.Severities, err = tx.Severities(ctx); err != nil {
 		return err
 	}

@@ -2,126 +2,343 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
 	"slices"
-	"strings"
+	"sync"
+	"time"
 
-	"wardicon/core/suite"
+	"wardicon/core/check"
+	"wardicon/core/observed"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/probe"
 	"wardicon/store"
 )
 
-// ikePort is where IKE is answered (RFC 7296 §2).
-const ikePort = 500
-
-// Limits of asking a gateway.
+// Limits of asking gateways.
 const (
-	mostAddresses = 4
-	mostSuites    = 12
+	askTick    = time.Minute        // how often the schedule is looked at
+	askBatch   = 200                // gateways of one look
+	askAtOnce  = 32                 // that are asked side by side
+	askTime    = 45 * time.Second   // of one gateway
+	nameTime   = 5 * time.Second    // that a name server may take
+	probeFresh = 7 * 24 * time.Hour // how long what was seen counts
 )
 
-// usualSuites are asked for beside those on record: what many gateways take, the soundest first, and the weak ones
-// that old devices still send.
-var usualSuites = []string{
-	"aes256gcm16-sha384-ecp384", "aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes128-sha256-modp2048", "aes256-sha1-modp1024", "3des-sha1-modp1024",
+// Schedule is who asks when nobody does.
+const Schedule = "schedule"
+
+// asking is what asks gateways: one at a time each.
+type asking struct {
+	prober   *probe.Prober
+	resolver *net.Resolver
+
+	mu      sync.Mutex
+	running map[string]*askedNow
 }
 
-// Probe asks a gateway on record what it takes by IKEv2, and says where that differs from its record. Port 0 is the
-// usual one.
-func (s *Service) Probe(ctx context.Context, gatewayID string, port int) (p view.Probe, err error) {
+// askedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same answer.
+type askedNow struct {
+	done  chan struct{}
+	probe observed.Probe
+	err   error
+}
+
+func newAsking() *asking {
+	return &asking{prober: probe.New(), resolver: net.DefaultResolver, running: map[string]*askedNow{}}
+}
+
+// Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
+func (s *Service) Resolver(server string) {
+	s.asking.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, network, server)
+	}}
+}
+
+// Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
+// is being asked already is not asked twice.
+func (s *Service) Probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
+	s.asking.mu.Lock()
+	if now, ok := s.asking.running[gatewayID]; ok {
+		s.asking.mu.Unlock()
+		select {
+		case <-now.done:
+			return now.probe, now.err
+		case <-ctx.Done():
+			return p, ctx.Err()
+		}
+	}
+	now := &askedNow{done: make(chan struct{})}
+	s.asking.running[gatewayID] = now
+	s.asking.mu.Unlock()
+	defer func() {
+		s.asking.mu.Lock()
+		delete(s.asking.running, gatewayID)
+		s.asking.mu.Unlock()
+		now.probe, now.err = p, err
+		close(now.done)
+	}()
+	return s.probe(ctx, gatewayID)
+}
+
+func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
 	g, err := store.Gateways.Get(ctx, s.store.Read(), gatewayID)
 	if err != nil {
 		return p, err
 	}
-	switch {
-	case g.Offers.IKEv2 == nil:
-		return p, problem("probe", "/gateway_id", g.Name+" has no offer of IKEv2", "a gateway with one", "add the offer; other protocols cannot be asked yet")
-	case port < 0 || port > 65535:
-		return p, problem("probe", "/port", fmt.Sprint(port), "1 to 65535, or 0", "correct the number")
-	case port == 0:
-		port = ikePort
+	ctx, stop := context.WithTimeout(ctx, askTime)
+	defer stop()
+	p = s.asked(ctx, g)
+	if err := context.Cause(ctx); err != nil {
+		return p, err
 	}
-	p = view.Probe{GatewayID: g.ID, Gateway: g.Name, At: s.now().UTC(), IKEv2: []view.ProbedIKE{}, Differences: []string{}}
-	addresses, err := s.reached(ctx, g, &p)
+	before, err := s.store.Read().LatestProbe(ctx, g.ID, s.now().Add(-probeFresh))
 	if err != nil {
 		return p, err
 	}
-	suites := asked(g.Offers.IKEv2.IKE)
-	for _, a := range addresses {
-		r := probe.IKEv2(ctx, netip.AddrPortFrom(a, uint16(port)), suites)
-		p.IKEv2 = append(p.IKEv2, r)
-		compare(g.Offers.IKEv2.IKE, g.BehindNAT, r, &p)
-	}
-	return p, s.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
-		return deed(ctx, tx, "probe", "gateway", g.ID, fmt.Sprintf("%s, %d addresses, %d differences", g.Name, len(p.IKEv2), len(p.Differences)))
+	err = s.store.Write(context.WithoutCancel(ctx), func(tx *store.Tx) error {
+		if err := tx.AddProbe(ctx, &p); err != nil {
+			return err
+		}
+		if !sameFindings(before, &p) {
+			if err := tx.TouchProfiles(ctx, "gateway_id = ?", g.ID); err != nil {
+				return err
+			}
+		}
+		if p.By == Schedule {
+			return nil // the history tells
+		}
+		return deed(ctx, tx, "probe", "gateway", g.ID, fmt.Sprintf("%s, %d answers, %d differences", g.Name, len(p.Answers), len(p.Differences)))
 	})
+	s.checkSoon()
+	return p, err
 }
 
-// reached are the addresses of a gateway: what its name leads to now, held against those on record.
-func (s *Service) reached(ctx context.Context, g *vpn.Gateway, p *view.Probe) (list []netip.Addr, err error) {
-	if a, err := netip.ParseAddr(g.Address); err == nil {
-		return []netip.Addr{a}, nil
-	}
-	found, err := net.DefaultResolver.LookupNetIP(ctx, "ip", g.Address)
-	if err != nil {
-		p.Differences = append(p.Differences, fmt.Sprintf("the name %s leads nowhere: %v", g.Address, err))
-	}
-	for _, a := range found {
-		if a = a.Unmap(); !g.Dynamic && len(g.Addresses) > 0 && !slices.Contains(g.Addresses, a.String()) {
-			p.Differences = append(p.Differences, fmt.Sprintf("the name %s leads to %s, the record has %s", g.Address, a, strings.Join(g.Addresses, ", ")))
+// sameFindings tells whether two probes lead to the same findings.
+func sameFindings(a, b *observed.Probe) bool {
+	key := func(p *observed.Probe) (list []string) {
+		for _, n := range p.Names {
+			list = append(list, fmt.Sprint(n.Name, n.Missing, n.Addresses, n.Fault))
 		}
-		list = append(list, a)
-	}
-	for _, text := range g.Addresses {
-		if a, err := netip.ParseAddr(text); err == nil && !slices.Contains(list, a) {
-			list = append(list, a)
+		for _, d := range p.Differences {
+			list = append(list, d.Code+" "+string(d.Protocol)+" "+d.Seen)
 		}
+		return list
 	}
-	return list[:min(len(list), mostAddresses)], nil
+	return a != nil && slices.Equal(key(a), key(b))
 }
 
-// asked are the suites that a gateway is asked for: its record's first.
-func asked(record []string) []suite.Proposal {
-	var list []suite.Proposal
-	for _, text := range slices.Concat(record, usualSuites) {
-		if s, err := suite.Parse(text); err == nil && s.Group != "" && !slices.Contains(list, s) && len(list) < mostSuites {
-			list = append(list, s)
+// asked asks a gateway everything that its record leads to.
+func (s *Service) asked(ctx context.Context, g *vpn.Gateway) observed.Probe {
+	p := observed.Probe{GatewayID: g.ID, Gateway: g.Name, At: s.now().UTC(), By: actor(ctx), Names: []observed.Resolved{}, Answers: []observed.Answer{}}
+	names := map[string][]netip.Addr{}
+	for _, name := range namesOf(g) {
+		seen, r := s.resolve(ctx, name)
+		names[name] = seen
+		p.Names = append(p.Names, r)
+	}
+	p.Answers = s.asking.prober.All(ctx, observed.Questions(g, observed.Addresses(g, names[g.Address]), names))
+	p.Differences = observed.Compare(g, p, s.now())
+	return p
+}
+
+// namesOf are the host names that lead to a gateway.
+func namesOf(g *vpn.Gateway) (list []string) {
+	add := func(host string) {
+		if _, err := netip.ParseAddr(host); err != nil && host != "" && !slices.Contains(list, host) {
+			list = append(list, host)
+		}
+	}
+	add(g.Address)
+	if g.Offers.TLS != nil {
+		for _, r := range g.Offers.TLS.Remotes {
+			add(r.Address)
 		}
 	}
 	return list
 }
 
-// compare says where an answer is not as the record says.
-func compare(record []string, nat bool, r view.ProbedIKE, p *view.Probe) {
-	say := func(format string, args ...any) {
-		p.Differences = append(p.Differences, r.Address+": "+fmt.Sprintf(format, args...))
+// resolve asks for a name.
+func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, observed.Resolved) {
+	ctx, stop := context.WithTimeout(ctx, nameTime)
+	defer stop()
+	r := observed.Resolved{Name: name, Addresses: []string{}}
+	start := time.Now()
+	list, err := s.asking.resolver.LookupNetIP(ctx, "ip", name+".")
+	r.Milliseconds = float64(time.Since(start).Microseconds()) / 1000
+	var fault *net.DNSError
+	switch {
+	case errors.As(err, &fault) && fault.IsNotFound:
+		r.Missing = true
+	case err != nil:
+		r.Fault = "the name server did not answer"
 	}
-	if !r.Answered {
-		say("%s", r.Fault)
-		return
+	for i := range list {
+		list[i] = list[i].Unmap()
+		r.Addresses = append(r.Addresses, list[i].String())
 	}
-	var known []string
-	for _, text := range record {
-		if s, err := suite.Parse(text); err == nil {
-			known = append(known, s.String())
-			if slices.Contains(r.Refused, s.String()) {
-				say("the record says %s, the gateway refuses it", s)
+	slices.Sort(r.Addresses)
+	return list, r
+}
+
+// StrangerError is the error for an address that is on no record.
+type StrangerError struct{ Address string }
+
+func (e *StrangerError) Error() string {
+	return fmt.Sprintf("%s is the address of no gateway on record, and strangers are not asked; put it on record, or have an owner ask for it with off_record", e.Address)
+}
+
+// ProbeAddress asks an address: the gateway on record that has it or, where an owner says so, a stranger by every protocol
+// at its usual port. What a stranger answers is not kept.
+func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p observed.Probe, err error) {
+	g := &vpn.Gateway{Name: host, Address: host, Offers: vpn.Offers{
+		L2TP: &vpn.L2TPOffer{}, IKEv2: &vpn.IKEv2Offer{}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
+		TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}},
+	}}
+	if err := g.Validate(); err != nil {
+		return p, problem("probe", "/address", fmt.Sprintf("%q", host), "a host name or an IP address", "correct it")
+	}
+	known, err := store.Gateways.Where(ctx, s.store.Read(), "1")
+	if err != nil {
+		return p, err
+	}
+	for _, k := range known {
+		if k.Address == host || slices.Contains(k.Addresses, host) {
+			return s.Probe(ctx, k.ID)
+		}
+	}
+	if !offRecord {
+		return p, &StrangerError{host}
+	}
+	if err := ownerOnly(ctx); err != nil {
+		return p, err
+	}
+	// The deed is on record before the first packet.
+	if err := s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "probe", "address", host, "on no record") }); err != nil {
+		return p, err
+	}
+	ctx, stop := context.WithTimeout(ctx, askTime)
+	defer stop()
+	p = s.asked(ctx, g)
+	p.Differences = slices.DeleteFunc(p.Differences, func(d observed.Difference) bool {
+		return d.Take || slices.Contains([]string{observed.NoAnswer, observed.SuiteNone, observed.NotTheProtocol, observed.CertificateName}, d.Code)
+	})
+	return p, nil
+}
+
+// seen is what the newest probe of a gateway says, for the rules that look at what was asked on the network; nil where none
+// is fresh.
+func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check.Live, error) {
+	p, err := tx.LatestProbe(ctx, g.ID, s.now().Add(-probeFresh))
+	if err != nil || p == nil {
+		return nil, err
+	}
+	live := &check.Live{Name: g.Address, Differences: p.Differences}
+	for _, n := range p.Names {
+		if n.Name != g.Address {
+			continue
+		}
+		live.Missing = n.Missing // that a name server did not answer passes: it is no finding
+		for _, text := range n.Addresses {
+			if a, err := netip.ParseAddr(text); err == nil {
+				live.Addresses = append(live.Addresses, a)
 			}
 		}
 	}
-	for _, taken := range r.Taken {
-		if !slices.Contains(known, taken) {
-			say("the gateway takes %s, which the record lacks", taken)
+	return live, nil
+}
+
+// Probes lists what gateways answered.
+func (s *Service) Probes(ctx context.Context, q store.Query) (view.Page[observed.Row], error) {
+	return store.Probes.List(ctx, s.store.Read(), q)
+}
+
+// ProbeOf reads one probe of a gateway; latest is the newest.
+func (s *Service) ProbeOf(ctx context.Context, gatewayID, id string) (p observed.Probe, err error) {
+	if id != "latest" {
+		return s.store.Read().Probe(ctx, gatewayID, id)
+	}
+	newest, err := s.store.Read().LatestProbe(ctx, gatewayID, time.Time{})
+	if err == nil && newest == nil {
+		err = &store.NotFoundError{Noun: "probe", ID: "latest"}
+	}
+	if err != nil {
+		return p, err
+	}
+	return *newest, nil
+}
+
+// TakeOver lets a gateway's record take over what a probe saw in some of its differences.
+func (s *Service) TakeOver(ctx context.Context, gatewayID, probeID string, which []int) (view.Gateway, error) {
+	p, err := s.store.Read().Probe(ctx, gatewayID, probeID)
+	if err != nil {
+		return view.Gateway{}, err
+	}
+	return s.Gateways.Change(ctx, gatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+		if err := observed.Take(g, p, which); err != nil {
+			return nil, problem("probe", "/which", err.Error(), "numbers of differences with take", "choose among those")
+		}
+		return g, nil
+	}, func(string) bool { return true })
+}
+
+// Ask asks the gateways again that the schedule has, until the context ends.
+func (s *Service) Ask(ctx context.Context) {
+	clock := time.NewTicker(askTick)
+	defer clock.Stop()
+	for {
+		if _, err := s.AskDue(ctx); err != nil && ctx.Err() == nil {
+			s.log.Error("asking gateways", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-clock.C:
 		}
 	}
-	if len(r.Taken) > 0 && r.GatewayBehindNAT != nat {
-		say("the record says behind NAT: %t, the gateway shows %t", nat, r.GatewayBehindNAT)
+}
+
+// AskDue asks the gateways that are due by the schedule, many side by side, and says how many there were.
+func (s *Service) AskDue(ctx context.Context) (int, error) {
+	org, err := s.store.Read().Organisation(ctx)
+	if err != nil || org.AskEvery == 0 {
+		return 0, err
 	}
-	if r.Fault != "" {
-		say("%s", r.Fault)
+	due, err := s.store.Read().UnaskedGateways(ctx, s.now().Add(-time.Duration(org.AskEvery)*time.Hour), askBatch)
+	if err != nil {
+		return 0, err
 	}
+	return len(due), s.askAll(As(ctx, Schedule), due)
+}
+
+// askAll asks many gateways, a bounded number side by side.
+func (s *Service) askAll(ctx context.Context, ids []string) error {
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	var faults error
+	free := make(chan struct{}, askAtOnce)
+	for _, id := range ids {
+		select {
+		case free <- struct{}{}:
+		case <-ctx.Done():
+			all.Wait()
+			return ctx.Err()
+		}
+		all.Go(func() {
+			defer func() { <-free }()
+			_, err := s.Probe(ctx, id)
+			var gone *store.NotFoundError
+			if err != nil && !errors.As(err, &gone) {
+				mu.Lock()
+				faults = errors.Join(faults, err)
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	return faults
 }

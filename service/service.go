@@ -41,6 +41,7 @@ type Service struct {
 	mailWake chan struct{} // there are letters to send
 	reading  chan struct{} // how many lots of files are looked at side by side
 	lists    lists         // revocation lists that were signed
+	asking   *asking
 
 	setup  setup
 	signIn struct {
@@ -53,7 +54,7 @@ type Service struct {
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2)}
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newAsking()}
 	svc.signIn.limits = map[string]*rate.Limiter{}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
 	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()

@@ -6,16 +6,19 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/core/observed"
 	"wardicon/core/vpn"
 )
 
-// Live is what the name server said of the gateway's name when it was asked. Core asks
+// Live is what the name server said of the gateway's name when it was asked, and what the gateway answered. Core asks
 // nobody: whoever has sockets hands it in.
 type Live struct {
 	Name      string
 	Addresses []netip.Addr
 	Missing   bool   // there is no such name
 	Fault     string // why there was no answer at all
+
+	Differences []observed.Difference // what the gateway answered when it was asked last, where that is not as on record
 }
 
 // liveRules look at what was asked on the network.
@@ -63,6 +66,59 @@ var liveRules = []Rule{
 			return serverHit("%s has %s", quote(s.Live.Name), fmt.Sprint(s.Live.Addresses))
 		},
 	},
+	seen(observed.NoAnswer, Rule{
+		Code: "gateway-silent", Title: "Gateway does not answer by this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "When it was asked last, nothing came back: devices would try in vain.", Mend: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
+	}),
+	seen(observed.NotTheProtocol, Rule{
+		Code: "port-answers-else", Title: "Something else answers on the gateway's port (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "A web server, a proxy or another daemon stands where devices expect the gateway.", Mend: "Look at what listens on that port, and at what stands before it.", Source: "practice",
+	}),
+	seen(observed.SuiteNone, Rule{
+		Code: "suites-refused", Title: "Gateway takes none of the suites on record (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE},
+		Why: "The first exchange fails: no device can connect.", Mend: "Let the record take over what the gateway takes, or correct the gateway.", Source: "RFC 7296 §2.7",
+	}),
+	seen(observed.ChainBroken, Rule{
+		Code: "shown-authority-other", Title: "Gateway shows a certificate that the device cannot believe (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The authority in the parcel did not vouch for the certificate that the gateway really shows.", Mend: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
+	}),
+	seen(observed.CertificateName, Rule{
+		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The device looks for the name in the certificate and refuses another one.", Mend: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
+	}),
+	seen(observed.CertificateEnded, Rule{
+		Code: "shown-certificate-ended", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices refuse it.", Mend: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
+	}),
+	seen(observed.BareL2TP, Rule{
+		Code: "l2tp-without-ipsec", Title: "Gateway answers L2TP without IPsec (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "A device that does not insist on IPsec signs in unprotected, and nobody notices.", Mend: "Let the gateway's packet filter pass UDP 1701 only out of IPsec.", Source: "RFC 3193 §4",
+	}),
+	seen(observed.NATDiffers, Rule{
+		Code: "nat-unrecorded", Title: "Gateway is not where the record says as to address translation (live)", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Mend: "Let the record take over what was seen, and build again.", Source: "RFC 3947 §3.2",
+	}),
+}
+
+// seen makes a rule of a difference that a probe saw in the protocol of the connection.
+func seen(code string, r Rule) Rule {
+	difference := func(protocol vpn.Protocol) []observed.Difference {
+		return []observed.Difference{{Code: code, Protocol: protocol, Severity: r.Severity, Text: "198.51.100.7: not as on record"}}
+	}
+	r.Bad = Example{"what was seen in this protocol", func(s *Subject) { asked(Live{Differences: difference(s.Connection.Protocol)})(s) }}
+	r.Good = Example{"the same in another protocol", func(s *Subject) { asked(Live{Differences: difference("another")})(s) }}
+	r.look = func(s *Subject) (hits []Hit) {
+		if s.Live == nil || s.Against != nil {
+			return nil
+		}
+		for _, d := range s.Live.Differences {
+			if d.Code == code && d.Protocol == s.Connection.Protocol {
+				hits = append(hits, Hit{Field: r.Fields[0], Found: d.Text})
+			}
+		}
+		return hits
+	}
+	return r
 }
 
 func asked(l Live) func(*Subject) {

@@ -15,6 +15,7 @@ import (
 	"wardicon/core/batch"
 	"wardicon/core/check"
 	"wardicon/core/format/all"
+	"wardicon/core/observed"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -54,6 +55,8 @@ type written struct {
 type live struct {
 	Missing   bool         `json:"missing"`
 	Addresses []netip.Addr `json:"addresses"`
+
+	Differences []observed.Difference `json:"differences"`
 }
 
 // TestFaults holds that each fault is found under its rule, and nothing else with it.
@@ -160,7 +163,7 @@ func planned(in plan.Input, f fault) []check.Finding {
 	s := check.Planned(in, p, f.Siblings)
 	s.Now, s.Reused, s.Alike, s.Outdated = now, f.Reused, f.Alike, f.Outdated
 	if f.Live != nil {
-		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses}
+		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences}
 	}
 	s.Handing = f.Handing
 	return check.Run(s)

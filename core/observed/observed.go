@@ -184,3 +184,23 @@ func (a *Answer) Note(text string) {
 		a.Notes = append(a.Notes, text)
 	}
 }
+
+// Add adds what the same gateway answered when it was asked for more suites. One that had answered and then did not
+// stays as it was.
+func (a *Answer) Add(more Answer) {
+	a.Packets += more.Packets
+	for _, n := range more.Notes {
+		a.Note(n)
+	}
+	if more.State != Answered || a.IKE == nil || more.IKE == nil {
+		return
+	}
+	a.IKE.Taken = append(a.IKE.Taken, more.IKE.Taken...)
+	a.IKE.Refused = append(a.IKE.Refused, more.IKE.Refused...)
+	a.IKE.Unasked = append(a.IKE.Unasked, more.IKE.Unasked...)
+	for _, w := range more.IKE.Wanted {
+		if !slices.Contains(a.IKE.Wanted, w) {
+			a.IKE.Wanted = append(a.IKE.Wanted, w)
+		}
+	}
+}

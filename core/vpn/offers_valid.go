@@ -3,6 +3,7 @@ package vpn
 import (
 	"encoding/base64"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -145,27 +146,52 @@ const (
 	ClientKeyEnd   = "-----END OpenVPN tls-crypt-v2 client key-----"
 )
 
-// TidyControlKey writes a control-channel key in its one form: its block alone, without
-// remarks before it. ok is false where it is none of that kind.
-func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
-	begin, end := StaticKeyBegin, StaticKeyEnd
+// Errors of control-channel keys.
+var (
+	ErrNoKey  = errors.New("there is no key")
+	errBadKey = errors.New("a key of another form")
+)
+
+// keyBlock finds the lines between the marks of a control-channel key file.
+func keyBlock(kind ControlKind, text string) (begin, end string, lines []string, ok bool) {
+	begin, end = StaticKeyBegin, StaticKeyEnd
 	if kind == ControlCryptV2 {
 		begin, end = ClientKeyBegin, ClientKeyEnd
 	}
 	_, rest, found := strings.Cut(strings.ReplaceAll(text, "\r", ""), begin)
 	body, _, closed := strings.Cut(rest, end)
-	if !found || !closed || len(text) > 16<<10 {
-		return text, false
+	return begin, end, strings.Fields(body), found && closed && len(text) <= 16<<10
+}
+
+// ControlKeyBytes are the bytes of a control-channel key: 256 of a static key, more of a client's.
+func ControlKeyBytes(kind ControlKind, text string) ([]byte, error) {
+	_, _, lines, ok := keyBlock(kind, text)
+	if !ok {
+		return nil, errBadKey
 	}
-	lines := strings.Fields(body)
 	if kind == ControlCryptV2 {
 		data, err := base64.StdEncoding.DecodeString(strings.Join(lines, ""))
-		ok = err == nil && len(data) >= 256
-	} else {
-		data, err := hex.DecodeString(strings.Join(lines, ""))
-		ok = err == nil && len(data) == 256 // 2048 bits
+		if err != nil || len(data) < 256 {
+			return nil, errBadKey
+		}
+		return data, nil
 	}
-	return begin + "\n" + strings.Join(lines, "\n") + "\n" + end + "\n", ok
+	data, err := hex.DecodeString(strings.Join(lines, ""))
+	if err != nil || len(data) != 256 { // 2048 bits
+		return nil, errBadKey
+	}
+	return data, nil
+}
+
+// TidyControlKey writes a control-channel key in its one form: its block alone, without
+// remarks before it. ok is false where it is none of that kind.
+func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
+	begin, end, lines, framed := keyBlock(kind, text)
+	if !framed {
+		return text, false
+	}
+	_, err := ControlKeyBytes(kind, text)
+	return begin + "\n" + strings.Join(lines, "\n") + "\n" + end + "\n", err == nil
 }
 
 func (in *inspector) controlKey(pointer string, kind ControlKind, key *secret.Text) {

@@ -263,6 +263,7 @@ func (g *Gateway) Validate() error {
 		in.add("/load_share", fmt.Sprint(g.LoadShare), "a number from 0 to 1000", "correct the number")
 	}
 	in.offers(g.Offers)
+	in.askAt(g.AskAt)
 	if g.Certificate != "" {
 		if list, err := pki.Certificates(g.Certificate); err != nil {
 			in.add("/certificate", err.Error(), "the gateway's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
@@ -272,6 +273,22 @@ func (g *Gateway) Validate() error {
 	}
 	return in.err()
 }
+
+func (in *inspector) askAt(a *AskAt) {
+	if a == nil {
+		return
+	}
+	if a.Address != "" {
+		in.ip("/ask_at/address", a.Address)
+	}
+	for from, to := range a.Ports {
+		if n, err := strconv.Atoi(from); err != nil || !validPort(n) || !validPort(to) {
+			in.add("/ask_at/ports", shown(fmt.Sprintf("%s: %d", from, to)), "two port numbers from 1 to 65535", "write for example \"500\": 20500")
+		}
+	}
+}
+
+func validPort(n int) bool { return n >= 1 && n <= 65535 }
 
 // Validate reports every field of a person that cannot be accepted.
 func (p *Person) Validate() error {
@@ -395,6 +412,9 @@ func (o *Organisation) Validate() error {
 	in.origin("/links", o.Links)
 	in.origin("/links_v4", o.LinksV4)
 	in.origin("/links_v6", o.LinksV6)
+	if o.AskEvery < 0 || o.AskEvery > 720 {
+		in.add("/ask_every", fmt.Sprint(o.AskEvery), "hours from 1 to 720, or 0 for never", "correct the number")
+	}
 	return in.err()
 }
 

@@ -3,6 +3,7 @@
 package vpn
 
 import (
+	"strconv"
 	"time"
 
 	"wardicon/core/secret"
@@ -91,7 +92,22 @@ type Gateway struct {
 	Offers    Offers   `json:"offers"`
 
 	Certificate string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
+	AskAt       *AskAt `json:"ask_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
 	Note        string `json:"note,omitempty"`
+}
+
+// AskAt is where the service asks a gateway: an inside address, or ports that are forwarded.
+type AskAt struct {
+	Address string         `json:"address,omitempty" doc:"IP address that is asked in the place of those on record"`
+	Ports   map[string]int `json:"ports,omitempty" doc:"Ports that are asked in the place of others, such as {\"500\": 20500}"`
+}
+
+// Moved is the port that is asked in the place of another one.
+func (a *AskAt) Moved(port int) int {
+	if to, ok := a.Ports[strconv.Itoa(port)]; ok {
+		return to
+	}
+	return port
 }
 
 // Person receives profiles.
@@ -252,4 +268,6 @@ type Organisation struct {
 	LinksV4 string `json:"links_v4" required:"false" doc:"The same by IPv4 alone; with links_v6 it shows traffic that goes past a tunnel"`
 	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
 	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
+
+	AskEvery int `json:"ask_every" required:"false" doc:"Hours after which the service asks each gateway again what it answers; 0 asks only when somebody wants it"`
 }

@@ -1,0 +1,61 @@
+package probe
+
+import (
+	"context"
+	"sync"
+
+	"wardicon/core/observed"
+)
+
+// Ask asks one question.
+func (p *Prober) Ask(ctx context.Context, q observed.Question) observed.Answer {
+	a := p.answer(ctx, q)
+	a.Port = q.Port
+	return a
+}
+
+func (p *Prober) answer(ctx context.Context, q observed.Question) observed.Answer {
+	one := IKEv1Question{Marked: q.Port == observed.PortNATT, Certificate: q.Certificate, Suites: q.Suites, Group: q.Group}
+	switch {
+	case q.Untold != "":
+		return observed.Answer{Protocol: q.Protocol(), Method: q.Method, Transport: q.Transport, Address: q.At.String(), State: observed.Unasked, Fault: q.Untold, Notes: []string{}}
+	case q.Method == observed.MethodIKEv2:
+		return p.IKEv2(ctx, q.At, one.Marked, q.Suites)
+	case q.Method == observed.MethodMain:
+		return p.Main(ctx, q.At, one)
+	case q.Method == observed.MethodAggressive:
+		return p.Aggressive(ctx, q.At, one)
+	case q.Method == observed.MethodBareL2TP:
+		return p.L2TP(ctx, q.At)
+	case q.Method == observed.MethodPPTP:
+		return p.PPTP(ctx, q.At)
+	case q.Method == observed.MethodSSTP:
+		return p.SSTP(ctx, q.At, q.Name)
+	default:
+		return p.Tunnel(ctx, q.At, q.Transport, q.Wrapping, q.Name)
+	}
+}
+
+// All asks all questions, side by side: one address gets few packets a second nonetheless. What is asked for beside the
+// record is asked last, where the gateway answered.
+func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.Answer {
+	answers := make([]observed.Answer, len(list))
+	p.each(list, func(i int) { answers[i] = p.Ask(ctx, list[i]) })
+	p.each(list, func(i int) {
+		q := list[i]
+		if q.Suites = q.More; len(q.Suites) == 0 || answers[i].State != observed.Answered {
+			return
+		}
+		answers[i].Add(p.Ask(ctx, q))
+	})
+	return answers
+}
+
+// each does something for every question, side by side.
+func (p *Prober) each(list []observed.Question, do func(int)) {
+	var all sync.WaitGroup
+	for i := range list {
+		all.Go(func() { do(i) })
+	}
+	all.Wait()
+}

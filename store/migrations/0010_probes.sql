@@ -1,0 +1,20 @@
+-- +goose Up
+-- What gateways answered when they were asked, and after how many hours they are asked again.
+ALTER TABLE organisation ADD COLUMN ask_every INTEGER NOT NULL DEFAULT 0;
+
+CREATE TABLE probes (
+    id          TEXT PRIMARY KEY,
+    gateway_id  TEXT NOT NULL REFERENCES gateways ON DELETE CASCADE,
+    at          INTEGER NOT NULL,
+    by_         TEXT NOT NULL,
+    state       TEXT NOT NULL,
+    differences INTEGER NOT NULL,
+    times       TEXT NOT NULL, -- how fast each protocol answered
+    body        TEXT NOT NULL
+);
+CREATE INDEX probes_gateway ON probes (gateway_id, at DESC);
+CREATE INDEX probes_at ON probes (at DESC);
+
+-- +goose Down
+DROP TABLE probes;
+ALTER TABLE organisation DROP COLUMN ask_every;

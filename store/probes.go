@@ -1,0 +1,92 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/core/observed"
+)
+
+// How long what gateways answered is kept.
+const (
+	probeLife  = 90 * 24 * time.Hour
+	mostProbes = 1000 // of one gateway
+)
+
+// Probes lists what gateways answered when they were asked.
+var Probes = &Table[observed.Row, observed.Row]{
+	Noun: "probe", name: "probes", prefix: "pb",
+	list: listing[observed.Row]{
+		id: "b.id", from: "probes b", joins: "JOIN gateways g ON g.id = b.gateway_id", cols: "b.id, b.gateway_id, g.name, b.at, b.by_, b.state, b.differences, b.times",
+		scan: func(scan func(...any) error) (r observed.Row, err error) {
+			var at int64
+			var times string
+			if err := scan(&r.ID, &r.GatewayID, &r.Gateway, &at, &r.By, &r.State, &r.Differences, &times); err != nil {
+				return r, err
+			}
+			r.At = fromMillis(at)
+			return r, json.Unmarshal([]byte(times), &r.Times)
+		},
+		search: []string{"g.name"}, first: "at",
+		sorts: map[string]string{"at": "b.at DESC, b.id DESC", "gateway": "g.name, b.at DESC"},
+		filters: map[string]string{
+			"gateway": "b.gateway_id = ?", "state": "b.state = ?",
+			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, id DESC LIMIT 1)) = (? = 'yes')",
+		},
+	},
+}
+
+// AddProbe keeps a probe, and forgets old ones of the same gateway.
+func (tx *Tx) AddProbe(ctx context.Context, p *observed.Probe) error {
+	p.ID = newID("pb")
+	row := p.Row()
+	body, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	times, err := json.Marshal(row.Times)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO probes VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, p.ID, p.GatewayID, millis(p.At), p.By, row.State, row.Differences, string(times), string(body)); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err = tx.q.ExecContext(ctx, `DELETE FROM probes WHERE gateway_id = ?1 AND (at < ?2 OR at < (SELECT at FROM probes WHERE gateway_id = ?1 ORDER BY at DESC LIMIT 1 OFFSET ?3))`, p.GatewayID, millis(p.At.Add(-probeLife)), mostProbes)
+	return err
+}
+
+// Probe reads one.
+func (tx *Tx) Probe(ctx context.Context, gatewayID, id string) (p observed.Probe, err error) {
+	return tx.probe(ctx, id, `SELECT body FROM probes WHERE gateway_id = ? AND id = ?`, gatewayID, id)
+}
+
+// LatestProbe reads the newest one of a gateway since some time; nil where there is none.
+func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time) (*observed.Probe, error) {
+	p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, id DESC LIMIT 1`, gatewayID, millis(since))
+	var none *NotFoundError
+	if errors.As(err, &none) {
+		return nil, nil
+	}
+	return &p, err
+}
+
+func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p observed.Probe, err error) {
+	var body string
+	switch err := tx.q.QueryRowContext(ctx, query, args...).Scan(&body); {
+	case errors.Is(err, sql.ErrNoRows):
+		return p, &NotFoundError{Noun: "probe", ID: id}
+	case err != nil:
+		return p, fmt.Errorf("database: %w", err)
+	}
+	return p, json.Unmarshal([]byte(body), &p)
+}
+
+// UnaskedGateways lists gateways that were not asked since some time, those that waited longest first.
+func (tx *Tx) UnaskedGateways(ctx context.Context, since time.Time, limit int) ([]string, error) {
+	return tx.names(ctx, `SELECT g.id FROM gateways g LEFT JOIN (SELECT gateway_id, max(at) AS at FROM probes GROUP BY gateway_id) b ON b.gateway_id = g.id
+		WHERE COALESCE(b.at, 0) < ? ORDER BY COALESCE(b.at, 0), g.id LIMIT ?`, millis(since), limit)
+}
