@@ -56,9 +56,15 @@ and ends.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, s.Close()) }()
-			if err := demo.Load(cmd.Context(), svc); err != nil {
+			identities, err := demo.Furnish(cmd.Context(), svc)
+			if err != nil {
 				return err
 			}
+			around, err := demo.Surround(cmd.Context(), svc, s, identities)
+			if err != nil {
+				return err
+			}
+			defer func() { err = errors.Join(err, around.Close()) }()
 			letters, err := simulate.NewMailServer("wardicon", rand.Text())
 			if err != nil {
 				return err
@@ -146,6 +152,10 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"", []string{"build", "Hall desk phone/Brattvik", "--to", filepath.Join(parcels, "phone")}, "", exitFine},
 		{"", []string{"build", "Yard laptop/Brattvik", "--to", filepath.Join(parcels, "yard")}, "", exitFine},
 		{"Who signed a file and when; a list of digests stands for all that was built.", []string{"verify", filepath.Join(parcels, "tablet", "skerry-line-norrvik.mobileconfig"), filepath.Join(parcels, "yard", "skerry-line-brattvik-ikev2-install.sh")}, "", exitFine},
+		{"Stand-ins for the gateways are asked what they really answer. One is as its record says, another is not.", []string{"probe", "Norrvik"}, "", exitFine},
+		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
+		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
+		{"A stranger is not asked.", []string{"probe", "192.0.2.99"}, "", exitFindings},
 		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
 		{"Letters go through a stand-in for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},

@@ -37,6 +37,8 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
 			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
 			{flag: "load-share", path: "load_share", kind: numberField, help: "share of the devices that are equally near to several gateways"},
+			{flag: "ask-at", path: "ask_at.address", help: "IP address that the service asks in the place of those on record, such as an inside one"},
+			{flag: "ask-port", path: "ask_at.ports", kind: portsField, help: "port that the service asks in the place of another one, such as 500=20500"},
 			{flag: "note", path: "note", help: "note for operators"},
 			{flag: "withdraw", path: "offers", kind: withdrawField, help: "protocol that it no longer offers: ikev2, tls, sstp, l2tp, pptp"},
 

@@ -36,6 +36,7 @@ const (
 	fileField     // the flag names a file of several lines
 	remotesField  // ways to reach a gateway, such as udp:1194
 	withdrawField // parts of the record that are removed
+	portsField    // ports in the place of others, such as 500=20500
 )
 
 // noun is one kind of record on the command line.
@@ -77,7 +78,7 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 	for _, f := range n.fields {
 		switch f.kind {
-		case listField, remotesField, withdrawField:
+		case listField, remotesField, withdrawField, portsField:
 			c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
 		case boolField:
 			c.Flags().Bool(f.flag, false, f.help)
@@ -313,6 +314,17 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 				return nil, err
 			}
 			value = remotes
+		case portsField:
+			list, _ := cmd.Flags().GetStringSlice(f.flag)
+			for _, v := range list {
+				from, to, found := strings.Cut(v, "=")
+				n, err := strconv.Atoi(to)
+				if !found || err != nil {
+					return nil, usage("--%s: found %q, expected two ports such as 500=20500", f.flag, v)
+				}
+				put(patch, f.path+"."+from, n)
+			}
+			continue
 		case fileField:
 			path, _ := cmd.Flags().GetString(f.flag)
 			value = nil
@@ -347,8 +359,8 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 }
 
 // remotes reads ways to reach a gateway: transport:port or transport:address:port.
-func remotes(flag string, list []string) ([]map[string]any, error) {
-	ways := []map[string]any{}
+func remotes(flag string, list []string) ([]vpn.Remote, error) {
+	ways := []vpn.Remote{}
 	for _, v := range list {
 		transport, rest, _ := strings.Cut(v, ":")
 		address, digits := "", rest
@@ -359,7 +371,7 @@ func remotes(flag string, list []string) ([]map[string]any, error) {
 		if err != nil {
 			return nil, usage("--%s: found %q, expected for example udp:1194 or tcp:other.example:443", flag, v)
 		}
-		ways = append(ways, map[string]any{"transport": transport, "address": address, "port": port})
+		ways = append(ways, vpn.Remote{Transport: vpn.Transport(transport), Address: address, Port: port})
 	}
 	return ways, nil
 }

@@ -105,8 +105,17 @@ func probeTable(w table.Writer, p observed.Probe) {
 	w.AppendHeader(heads("asked for", "at", "state", "answers in", "shows"))
 	w.SetColumnConfigs([]table.ColumnConfig{wrapped(5, 70)})
 	for _, r := range p.Answers {
-		w.AppendRow(table.Row{r.Method, r.Address + " " + string(r.Transport), string(r.State), milliseconds(r), shows(r)})
+		w.AppendRow(table.Row{r.Method, where(r), string(r.State), milliseconds(r), shows(r)})
 	}
+}
+
+// where is what was asked, with the port on record where another one stands for it.
+func where(r observed.Answer) string {
+	at := r.Address + " " + string(r.Transport)
+	if !strings.HasSuffix(r.Address, fmt.Sprintf(":%d", r.Port)) {
+		at += fmt.Sprintf(" for %d", r.Port)
+	}
+	return at
 }
 
 func milliseconds(r observed.Answer) string {
@@ -211,7 +220,7 @@ func (a *app) probeHistory(ctx context.Context, c *client.Client, args []string,
 }
 
 // times are how fast each protocol answered, in a line.
-func times(r observed.Row) string {
+func times(r observed.ProbeRow) string {
 	var parts []string
 	for _, t := range r.Times {
 		if t.State == observed.Answered {
@@ -238,7 +247,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 			break
 		}
 	}
-	rows := make([]observed.Row, len(list))
+	rows := make([]observed.ProbeRow, len(list))
 	faults := make([]error, len(list))
 	free := make(chan struct{}, askedAtOnce)
 	var all sync.WaitGroup
@@ -263,7 +272,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(rows, func(r observed.Row) bool { return r.State != observed.Sound }) {
+	if slices.ContainsFunc(rows, func(r observed.ProbeRow) bool { return r.State != observed.Sound }) {
 		return errFindings
 	}
 	return nil

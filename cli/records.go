@@ -223,8 +223,12 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	}
 	printed := func(o vpn.Organisation) error {
 		return a.print(o, func(w table.Writer) {
-			w.AppendHeader(heads("name", "domain", "reached at", "by IPv4", "by IPv6"))
-			w.AppendRow(table.Row{o.Name, o.Domain, o.Links, o.LinksV4, o.LinksV6})
+			w.AppendHeader(heads("name", "domain", "reached at", "by IPv4", "by IPv6", "gateways asked"))
+			every := "by hand"
+			if o.AskEvery > 0 {
+				every = fmt.Sprintf("every %d h", o.AskEvery)
+			}
+			w.AppendRow(table.Row{o.Name, o.Domain, o.Links, o.LinksV4, o.LinksV6, every})
 		})
 	}
 	var given vpn.Organisation
@@ -245,6 +249,9 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 				if cmd.Flags().Changed("second-factors") {
 					o.Factors = given.Factors
 				}
+				if cmd.Flags().Changed("ask-every") {
+					o.AskEvery = given.AskEvery
+				}
 				if o, err = c.SetOrganisation(ctx, o); err != nil {
 					return err
 				}
@@ -256,6 +263,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
 	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
+	change.Flags().IntVar(&given.AskEvery, "ask-every", 0, "hours after which each gateway is asked again what it answers; 0 asks only when somebody wants it")
 	change.Flags().BoolVar(&given.Factors, "second-factors", false, "every operator must have a second factor")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")
 	return group(root, change, &cobra.Command{

@@ -33,7 +33,7 @@ import (
 const stopTime = 10 * time.Second
 
 func (a *app) server() []*cobra.Command {
-	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.openAPI(), a.demo()}
+	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.openAPI(), a.demo(), a.simulate()}
 	for _, c := range list {
 		c.GroupID = "run"
 	}

@@ -22,7 +22,7 @@ func (c *Client) ProbeAddress(ctx context.Context, address string, offRecord boo
 }
 
 // Probes lists what gateways answered.
-func (c *Client) Probes(ctx context.Context, q Query) (page view.Page[observed.Row], err error) {
+func (c *Client) Probes(ctx context.Context, q Query) (page view.Page[observed.ProbeRow], err error) {
 	err = c.call(ctx, http.MethodGet, "/probes", q.values(), nil, nil, &page)
 	return page, err
 }

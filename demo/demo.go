@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wardicon/core/pki"
 	"wardicon/core/secret"
@@ -22,7 +23,18 @@ const (
 
 // Load puts the sample data into a service without any.
 func Load(ctx context.Context, svc *service.Service) error {
-	ctx = service.As(ctx, "demo")
+	_, err := Furnish(ctx, svc)
+	return err
+}
+
+// Furnish does the same, and gives what the gateways themselves would have: their certificates with the keys, by name.
+func Furnish(ctx context.Context, svc *service.Service) (map[string]pki.Identity, error) {
+	l := &loader{svc: svc, gateways: map[string]string{}, people: map[string]string{}, identities: map[string]pki.Identity{}}
+	return l.identities, l.load(service.As(ctx, "demo"))
+}
+
+func (l *loader) load(ctx context.Context) error {
+	svc := l.svc
 	if err := svc.AddOwner(ctx, OwnerName, secret.New(OwnerPassword)); err != nil {
 		return fmt.Errorf("owner: %w", err)
 	}
@@ -33,7 +45,7 @@ func Load(ctx context.Context, svc *service.Service) error {
 	if err != nil {
 		return err
 	}
-	l := &loader{svc: svc, authority: made[0].ID, gateways: map[string]string{}, people: map[string]string{}}
+	l.authority = made[0].ID
 	for _, g := range slices.Concat(gateways, modern(made[0].Certificate)) {
 		if err := l.gateway(ctx, g); err != nil {
 			return fmt.Errorf("%s: %w", g.Name, err)
@@ -64,12 +76,30 @@ func Load(ctx context.Context, svc *service.Service) error {
 // certify gives gateways their certificates, one of which ends soon, and signs parcels from now on.
 func (l *loader) certify(ctx context.Context) error {
 	for name, days := range map[string]int{"Brattvik": 0, "Lyngholm": 21} {
-		if _, err := l.svc.OutfitGateway(ctx, l.gateways[name], l.authority, pki.P256, days); err != nil {
+		out, err := l.svc.OutfitGateway(ctx, l.gateways[name], l.authority, pki.P256, days)
+		if err == nil {
+			l.identities[name], err = identity(out)
+		}
+		if err != nil {
 			return fmt.Errorf("certificate of %s: %w", name, err)
 		}
 	}
 	_, err := l.svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0)
 	return err
+}
+
+// identity finds the certificate and its key among the files of a gateway.
+func identity(out view.Outfit) (pki.Identity, error) {
+	var chain, key string
+	for _, f := range out.Files {
+		switch {
+		case strings.HasSuffix(f.Name, "-key.pem"):
+			key = string(f.Content)
+		case strings.HasSuffix(f.Name, "-chain.pem"):
+			chain = string(f.Content)
+		}
+	}
+	return pki.Pair(chain, secret.New(key))
 }
 
 // Post has letters sent through a mail server.
@@ -85,7 +115,7 @@ const Egress = "198.51.100.7"
 // Reach notes under which address people reach the service.
 func Reach(ctx context.Context, svc *service.Service, address string) error {
 	o := organisation
-	o.Links = address
+	o.Links, o.AskEvery = address, 1
 	_, err := svc.SetOrganisation(service.As(ctx, "demo"), o)
 	return err
 }
@@ -95,6 +125,7 @@ type loader struct {
 	svc              *service.Service
 	authority        string // that vouches for gateways and devices
 	gateways, people map[string]string
+	identities       map[string]pki.Identity // of gateways
 }
 
 func (l *loader) gateway(ctx context.Context, sample gateway) error {

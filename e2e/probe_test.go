@@ -1,51 +1,87 @@
 package e2e
 
 import (
-	"strconv"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
+	"wardicon/core/observed"
 	"wardicon/core/suite"
+	"wardicon/core/vpn"
 	"wardicon/simulate"
 )
 
-// TestProbeCommand asks a stand-in for a gateway on the command line: one that is as its record says, one that is
-// not, and one that is silent; a gateway without the offer is not asked.
+// TestProbeCommand asks stand-ins for a gateway on the command line: one that is as its record says, and faulty ones; has
+// the record take over what was seen; lists the history.
 func TestProbeCommand(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
 	run := f.commands()
-	run(1, "has no offer of IKEv2", "probe", "Norrvik")
-	run(0, "", "gateway", "change", "Brattvik", "--address", "127.0.0.1")
-	g, err := f.client.Gateways.List(t.Context(), query("Brattvik"))
+	g, err := f.client.Gateways.List(t.Context(), query("Norrvik"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	takes, err := suite.ParseAll(g.Items[0].Offers.IKEv2.IKE)
+	takes, err := suite.ParseAll(g.Items[0].Offers.L2TP.IKE)
 	if err != nil || len(takes) == 0 {
 		t.Fatalf("%d suites (%v)", len(takes), err)
 	}
-	for _, test := range []struct {
-		gateway *simulate.IKEGateway
-		code    int
-		want    string
-	}{
-		{&simulate.IKEGateway{Takes: takes}, 0, takes[0].String()},
-		{&simulate.IKEGateway{Takes: []suite.Proposal{{Encryption: "aes256", Integrity: "sha1", Group: "modp1024"}}}, 1, "the gateway takes aes256-sha1-modp1024, which the record lacks"},
-		{&simulate.IKEGateway{Takes: takes[:1], NAT: true}, 1, "behind NAT: false, the gateway shows true"},
-		{&simulate.IKEGateway{Silent: true}, 1, "no answer by UDP"},
-	} {
-		stand, err := simulate.NewIKEGateway(test.gateway)
-		if err != nil {
-			t.Fatal(err)
-		}
-		out := run(test.code, test.want, "probe", "Brattvik", "--port", strconv.Itoa(int(stand.At.Port())))
-		if err := stand.Close(); err != nil {
-			t.Error(err)
-		}
-		if strings.Contains(out, "differs:") != (test.code != 0) {
-			t.Errorf("%s", out)
-		}
+	stand := &simulate.Gateway{Name: "127.0.0.1", Protocols: []vpn.Protocol{vpn.L2TP}, Suites: takes}
+	if err := stand.Start(); err != nil {
+		t.Fatal(err)
 	}
-	run(1, "1 to 65535", "probe", "Brattvik", "--port", "70000")
+	t.Cleanup(func() { _ = stand.Close() })
+	run(2, "expected two ports", "gateway", "change", "Norrvik", "--ask-port", "500:600")
+	run(1, "from 1 to 65535", "gateway", "change", "Norrvik", "--ask-port", "500=70000")
+	run(0, "", "gateway", "change", "Norrvik", "--address", "127.0.0.1", "--known-address", "127.0.0.1", "--ask-at", "127.0.0.1", "--ask-port", forwarded(stand))
+	run(2, "expected a gateway or an address", "probe")
+	run(1, "there is no probe latest", "probe", "Norrvik", "--last")
+	if out := run(0, "takes "+takes[0].String(), "probe", "Norrvik"); strings.Contains(out, "warning:") {
+		t.Error(out)
+	}
+	for _, test := range []struct {
+		faults []simulate.Fault
+		want   string
+	}{
+		{[]simulate.Fault{simulate.FaultAggressive, simulate.FaultRealm}, `introduces itself as "pilots.other.example"`},
+		{[]simulate.Fault{simulate.FaultBare}, "answers L2TP without IPsec"},
+		{[]simulate.Fault{simulate.FaultSilent}, "no answer by UDP"},
+	} {
+		stand.Break(test.faults...)
+		run(1, test.want, "probe", "Norrvik")
+	}
+	var p observed.Probe
+	if err := json.Unmarshal([]byte(run(1, "", "probe", "Norrvik", "--last", "--output", "json")), &p); err != nil || len(p.Answers) == 0 || p.Answers[0].State != observed.Silent {
+		t.Errorf("%+v (%v)", p, err)
+	}
+	if out := run(0, "IKEv1 main mode silent", "probe", "Norrvik", "--history"); strings.Count(out, "harbourmaster") != 4 {
+		t.Error(out)
+	}
+	run(1, "192.0.2.99 is the address of no gateway on record", "probe", "192.0.2.99")
+	run(1, "there is no gateway", "probe", "Nowhere")
+	// Suites that differ: the record takes over what the gateway takes.
+	run(0, "", "gateway", "change", "Norrvik", "--ike", "aes256-sha512-modp4096")
+	other := &simulate.Gateway{Bind: netip.MustParseAddr("127.0.0.2"), Protocols: []vpn.Protocol{vpn.L2TP}, Suites: takes} // one address is not asked without end
+	if err := other.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = other.Close() })
+	run(0, "", "gateway", "change", "Norrvik", "--ask-at", "127.0.0.2", "--ask-port", forwarded(other))
+	run(0, "has taken over", "probe", "Norrvik", "--take", "suite-none")
+	if g, err = f.client.Gateways.List(t.Context(), query("Norrvik")); err != nil || slices.Contains(g.Items[0].Offers.L2TP.IKE, "aes256-sha512-modp4096") || len(g.Items[0].Offers.L2TP.IKE) == 0 {
+		t.Errorf("%v (%v)", g.Items[0].Offers.L2TP.IKE, err)
+	}
+	run(1, "nothing of that kind", "probe", "Norrvik", "--take", "suite-none")
+}
+
+// forwarded are the ports of a stand-in as flags want them.
+func forwarded(g *simulate.Gateway) string {
+	var ports []string
+	for _, from := range slices.Sorted(maps.Keys(g.Ports())) {
+		ports = append(ports, fmt.Sprintf("%d=%d", from, g.Ports()[from]))
+	}
+	return strings.Join(ports, ",")
 }

@@ -39,9 +39,9 @@ func (a *api) probes() {
 		p, err := a.svc.ProbeAddress(ctx, in.Body.Address, in.Body.OffRecord)
 		return &body[observed.Probe]{p}, err
 	})
-	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[view.Page[observed.Row]], error) {
+	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[view.Page[observed.ProbeRow]], error) {
 		page, err := a.svc.Probes(ctx, in.query())
-		return &body[view.Page[observed.Row]]{page}, err
+		return &body[view.Page[observed.ProbeRow]]{page}, err
 	})
 	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show what a gateway answered once", tag), func(ctx context.Context, in *probeInput) (*body[observed.Probe], error) {
 		p, err := a.svc.ProbeOf(ctx, in.ID, in.Probe)

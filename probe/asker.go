@@ -109,6 +109,7 @@ type asker struct {
 	left   int
 	answer observed.Answer
 	began  time.Time
+	held   time.Duration // how long packets were held back for politeness
 }
 
 // ask runs a question against an address, and notes what kept it from being asked to the end.
@@ -156,9 +157,14 @@ func plain(err error) string {
 
 // answered notes the first answer.
 func (a *asker) answered() {
-	if a.answer.State != observed.Answered {
-		a.answer.State = observed.Answered
-		a.answer.Milliseconds = float64(time.Since(a.began).Microseconds()) / 1000
+	a.heard()
+	a.answer.State = observed.Answered
+}
+
+// heard notes how fast the first answer came.
+func (a *asker) heard() {
+	if a.answer.Milliseconds == 0 {
+		a.answer.Milliseconds = max(float64((time.Since(a.began)-a.held).Microseconds())/1000, 0.001)
 	}
 }
 
@@ -167,6 +173,7 @@ func (a *asker) turn(ctx context.Context) error {
 	if a.left == 0 {
 		return fmt.Errorf("%d packets were sent, which is enough", mostPackets)
 	}
+	start := time.Now()
 	if err := a.pace.Wait(ctx); err != nil {
 		return err
 	}
@@ -174,6 +181,8 @@ func (a *asker) turn(ctx context.Context) error {
 	a.answer.Packets++
 	if a.began.IsZero() {
 		a.began = time.Now()
+	} else {
+		a.held += time.Since(start)
 	}
 	return nil
 }

@@ -47,6 +47,9 @@ func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, 
 			for _, rest := range suites[i:] {
 				r.Unasked = append(r.Unasked, rest.String())
 			}
+			if i == 0 {
+				a.answer.State, a.answer.Fault = observed.Unasked, "it was asked so much just now that it could take more for an attack; ask again in half a minute"
+			}
 			return nil
 		}
 		taken, err := begin(s)

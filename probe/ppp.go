@@ -89,7 +89,6 @@ func printable(b []byte) string {
 // PPTP opens the control channel, asks whether the other end lives, and closes it again.
 func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) observed.Answer {
 	return p.ask(ctx, vpn.PPTP, observed.MethodPPTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
-		a.began = time.Now()
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err

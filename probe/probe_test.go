@@ -186,7 +186,7 @@ func TestFaults(t *testing.T) {
 			if got := told(a); !strings.HasPrefix(got, test.want) || test.fault == "" && a.State == observed.Answered && got != test.want {
 				t.Errorf("%s\nexpected %s", got, test.want)
 			}
-			if a.State == observed.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 1000 || a.Packets == 0 || a.Packets > 60 {
+			if a.State == observed.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 900 || a.Packets == 0 || a.Packets > 60 {
 				t.Errorf("%.1f ms, %d packets", a.Milliseconds, a.Packets)
 			}
 		})

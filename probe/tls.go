@@ -85,7 +85,6 @@ func (p *Prober) SSTP(ctx context.Context, at netip.AddrPort, name string) obser
 
 // stream opens one connection as far as the answer to a call.
 func (a *asker) stream(ctx context.Context, name string) error {
-	a.began = time.Now()
 	conn, err := a.dial(ctx)
 	if err != nil {
 		return err
@@ -101,6 +100,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 	if err != nil {
 		return tlsFault(err)
 	}
+	a.heard()
 	if err := a.turn(ctx); err != nil {
 		return err
 	}

@@ -10,7 +10,6 @@ import (
 	"io"
 	"net"
 	"net/netip"
-	"time"
 
 	"wardicon/core/observed"
 	"wardicon/core/vpn"
@@ -25,7 +24,6 @@ func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Tr
 	return p.ask(ctx, vpn.TLS, observed.MethodTunnel, transport, at, func(ctx context.Context, a *asker) error {
 		ctx, stop := context.WithTimeout(ctx, 4*answerWait)
 		defer stop()
-		a.began = time.Now()
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err

@@ -35,6 +35,7 @@ const Schedule = "schedule"
 type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
+	wake     chan struct{} // the schedule has changed
 
 	mu      sync.Mutex
 	running map[string]*askedNow
@@ -48,7 +49,7 @@ type askedNow struct {
 }
 
 func newAsking() *asking {
-	return &asking{prober: probe.New(), resolver: net.DefaultResolver, running: map[string]*askedNow{}}
+	return &asking{prober: probe.New(), resolver: net.DefaultResolver, wake: make(chan struct{}, 1), running: map[string]*askedNow{}}
 }
 
 // Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
@@ -195,12 +196,13 @@ func (e *StrangerError) Error() string {
 // ProbeAddress asks an address: the gateway on record that has it or, where an owner says so, a stranger by every protocol
 // at its usual port. What a stranger answers is not kept.
 func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p observed.Probe, err error) {
-	g := &vpn.Gateway{Name: host, Address: host, Offers: vpn.Offers{
-		L2TP: &vpn.L2TPOffer{}, IKEv2: &vpn.IKEv2Offer{}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
-		TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}},
-	}}
+	g := &vpn.Gateway{Name: host, Address: host, SignIn: vpn.SignIn{Form: vpn.LoginPlain}}
 	if err := g.Validate(); err != nil {
 		return p, problem("probe", "/address", fmt.Sprintf("%q", host), "a host name or an IP address", "correct it")
+	}
+	g.Offers = vpn.Offers{
+		L2TP: &vpn.L2TPOffer{}, IKEv2: &vpn.IKEv2Offer{}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
+		TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}},
 	}
 	known, err := store.Gateways.Where(ctx, s.store.Read(), "1")
 	if err != nil {
@@ -253,7 +255,7 @@ func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check
 }
 
 // Probes lists what gateways answered.
-func (s *Service) Probes(ctx context.Context, q store.Query) (view.Page[observed.Row], error) {
+func (s *Service) Probes(ctx context.Context, q store.Query) (view.Page[observed.ProbeRow], error) {
 	return store.Probes.List(ctx, s.store.Read(), q)
 }
 
@@ -298,6 +300,7 @@ func (s *Service) Ask(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-clock.C:
+		case <-s.asking.wake:
 		}
 	}
 }

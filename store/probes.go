@@ -18,11 +18,11 @@ const (
 )
 
 // Probes lists what gateways answered when they were asked.
-var Probes = &Table[observed.Row, observed.Row]{
+var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 	Noun: "probe", name: "probes", prefix: "pb",
-	list: listing[observed.Row]{
+	list: listing[observed.ProbeRow]{
 		id: "b.id", from: "probes b", joins: "JOIN gateways g ON g.id = b.gateway_id", cols: "b.id, b.gateway_id, g.name, b.at, b.by_, b.state, b.differences, b.times",
-		scan: func(scan func(...any) error) (r observed.Row, err error) {
+		scan: func(scan func(...any) error) (r observed.ProbeRow, err error) {
 			var at int64
 			var times string
 			if err := scan(&r.ID, &r.GatewayID, &r.Gateway, &at, &r.By, &r.State, &r.Differences, &times); err != nil {

@@ -183,7 +183,9 @@ func (c *comparison) ike(a Answer) {
 		c.say(d)
 		return
 	}
-	c.suites(a)
+	if a.Port != PortNATT { // where only the port is of interest
+		c.suites(a)
+	}
 	if r.NATKnown && r.GatewayBehindNAT != c.g.BehindNAT {
 		d := about(a, NATDiffers, vpn.Warning, "the record says %s, the gateway shows %s", natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT))
 		if c.g.AskAt != nil {

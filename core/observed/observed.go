@@ -148,8 +148,8 @@ type Difference struct {
 	Take     bool         `json:"take" doc:"The record can take over what was seen"`
 }
 
-// Row is a probe in a list: what it came to, and how fast each protocol answered.
-type Row struct {
+// ProbeRow is a probe in a list: what it came to, and how fast each protocol answered.
+type ProbeRow struct {
 	ID          string       `json:"id"`
 	GatewayID   string       `json:"gateway_id"`
 	Gateway     string       `json:"gateway"`
@@ -170,8 +170,8 @@ type AnswerTime struct {
 }
 
 // Row is the probe in a list.
-func (p Probe) Row() Row {
-	row := Row{ID: p.ID, GatewayID: p.GatewayID, Gateway: p.Gateway, At: p.At, By: p.By, State: p.State(), Differences: len(p.Differences), Times: []AnswerTime{}}
+func (p Probe) Row() ProbeRow {
+	row := ProbeRow{ID: p.ID, GatewayID: p.GatewayID, Gateway: p.Gateway, At: p.At, By: p.By, State: p.State(), Differences: len(p.Differences), Times: []AnswerTime{}}
 	for _, a := range p.Answers {
 		row.Times = append(row.Times, AnswerTime{a.Protocol, a.Method, a.Address, a.State, a.Milliseconds})
 	}
@@ -198,6 +198,10 @@ func (a *Answer) Add(more Answer) {
 	a.IKE.Taken = append(a.IKE.Taken, more.IKE.Taken...)
 	a.IKE.Refused = append(a.IKE.Refused, more.IKE.Refused...)
 	a.IKE.Unasked = append(a.IKE.Unasked, more.IKE.Unasked...)
+	a.IKE.Fragmentation = a.IKE.Fragmentation || more.IKE.Fragmentation
+	if more.IKE.NATKnown {
+		a.IKE.NATKnown, a.IKE.GatewayBehindNAT, a.IKE.HereBehindNAT = true, more.IKE.GatewayBehindNAT, more.IKE.HereBehindNAT
+	}
 	for _, w := range more.IKE.Wanted {
 		if !slices.Contains(a.IKE.Wanted, w) {
 			a.IKE.Wanted = append(a.IKE.Wanted, w)

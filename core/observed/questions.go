@@ -3,6 +3,7 @@ package observed
 import (
 	"net/netip"
 	"slices"
+	"strings"
 
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
@@ -94,6 +95,7 @@ func plainQuestions(g *vpn.Gateway, a netip.Addr) (list []Question) {
 	}
 	if o := g.Offers.L2TP; o != nil {
 		own, more := suites(o.IKE)
+		more = slices.DeleteFunc(more, func(s suite.Proposal) bool { return s.Integrity == "" || strings.Contains(s.Encryption, "gcm") }) // which IKEv1 cannot say
 		q := Question{Method: MethodMain, Transport: vpn.UDP, At: at(PortIKE), Suites: own, More: more, Certificate: len(o.Auth) > 0 && o.Auth[0] == vpn.MachineCertificate, Group: o.Group}
 		list = append(list, q)
 		q.More = nil

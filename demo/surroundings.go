@@ -1,0 +1,141 @@
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+
+	"wardicon/core/pki"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+	"wardicon/core/wire/tlstunnel"
+	"wardicon/service"
+	"wardicon/simulate"
+	"wardicon/store"
+)
+
+// faults are what is wrong with the stand-ins for the sample gateways; the others are as their records say.
+var faults = map[string][]simulate.Fault{
+	"Tallholm":  {simulate.FaultNAT, simulate.FaultAggressive, simulate.FaultBare},
+	"Easthaven": {simulate.FaultSilent},
+	"Lyngholm":  {simulate.FaultOldTLS},
+}
+
+// other suites than those on record.
+var otherSuites = map[string][]string{"Lyngholm": {"aes256-sha256-ecp256"}}
+
+// Surroundings are stand-ins for what lies around the service: every sample gateway, some of them faulty, and a name
+// server that knows them.
+type Surroundings struct {
+	Gateways map[string]*simulate.Gateway
+	Names    *simulate.NameServer
+}
+
+// Surround starts them, and has the service ask there. Nothing of it leaves this machine.
+func Surround(ctx context.Context, svc *service.Service, st *store.Store, identities map[string]pki.Identity) (s *Surroundings, err error) {
+	ctx = service.As(ctx, "demo")
+	s = &Surroundings{Gateways: map[string]*simulate.Gateway{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, s.Close())
+		}
+	}()
+	list, err := store.Gateways.Where(ctx, st.Read(), "1")
+	if err != nil {
+		return s, err
+	}
+	names := map[string][]string{}
+	for _, g := range list {
+		g, err := store.Gateways.Get(ctx, st.Read(), g.ID) // with its keys
+		if err != nil {
+			return s, err
+		}
+		names[g.Address] = g.Addresses
+		if err := s.stand(ctx, svc, g, identities); err != nil {
+			return s, fmt.Errorf("%s: %w", g.Name, err)
+		}
+	}
+	names["tallholm.skerryline.example"] = []string{"198.51.100.91"} // not as on record
+	if s.Names, err = simulate.NewNameServer(names); err != nil {
+		return s, err
+	}
+	svc.Resolver(s.Names.Address)
+	return s, nil
+}
+
+// stand starts the stand-in for one gateway.
+func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity) error {
+	stand := &simulate.Gateway{Name: g.Address}
+	for _, p := range vpn.Protocols {
+		if g.Offers.Has(p) {
+			stand.Protocols = append(stand.Protocols, p)
+		}
+	}
+	if id, ok := identities[g.Name]; ok {
+		stand.Identity = &id
+	}
+	var texts []string
+	if o := g.Offers.IKEv2; o != nil {
+		texts = append(texts, o.IKE...)
+	}
+	if o := g.Offers.L2TP; o != nil {
+		texts = append(texts, o.IKE...)
+	}
+	if other := otherSuites[g.Name]; other != nil {
+		texts = other
+	}
+	var err error
+	if stand.Suites, err = suite.ParseAll(texts); err != nil {
+		return err
+	}
+	if o := g.Offers.TLS; o != nil {
+		stand.Tunnel = o.Remotes
+		if stand.Wrapping, err = wrapping(o); err != nil {
+			return err
+		}
+	}
+	if err := stand.Start(faults[g.Name]...); err != nil {
+		return err
+	}
+	s.Gateways[g.Name] = stand
+	at := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	for from, to := range stand.Ports() {
+		at.Ports[strconv.Itoa(from)] = to
+	}
+	_, err = svc.Gateways.Change(ctx, g.ID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+		g.AskAt = at
+		return g, nil
+	}, func(string) bool { return true })
+	return err
+}
+
+// wrapping is how the gateway's end wraps the control channel.
+func wrapping(o *vpn.TLSOffer) (w tlstunnel.Wrapping, err error) {
+	if o.ControlKey == nil || o.ControlKey.Key == nil {
+		return w, nil
+	}
+	key, err := vpn.ControlKeyBytes(o.ControlKey.Kind, o.ControlKey.Key.Reveal())
+	switch {
+	case err != nil:
+		return w, err
+	case o.ControlKey.Kind == vpn.ControlAuth:
+		return tlstunnel.Auth(key, map[string]string{"0": "1", "1": "0"}[o.ControlKey.Direction], o.Digest)
+	default:
+		return tlstunnel.Crypt(key, true)
+	}
+}
+
+// Close ends them.
+func (s *Surroundings) Close() error {
+	var err error
+	for _, name := range slices.Sorted(maps.Keys(s.Gateways)) {
+		err = errors.Join(err, s.Gateways[name].Close())
+	}
+	if s.Names != nil {
+		err = errors.Join(err, s.Names.Close())
+	}
+	return err
+}

@@ -1,0 +1,222 @@
+package service_test
+
+import (
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/observed"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/simulate"
+	"wardicon/store"
+)
+
+// lead has a gateway's record lead to a stand-in.
+func lead(t *testing.T, s *service.Service, id string, stand *simulate.Gateway) {
+	t.Helper()
+	at := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	for from, to := range stand.Ports() {
+		at.Ports[strconv.Itoa(from)] = to
+	}
+	if _, err := s.Gateways.Change(t.Context(), id, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.AskAt = at; return g, nil }, func(string) bool { return true }); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// named runs a stand-in for a name server.
+func named(t *testing.T, s *service.Service, names map[string][]string) {
+	t.Helper()
+	n, err := simulate.NewNameServer(names)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = n.Close() })
+	s.Resolver(n.Address)
+}
+
+// TestProbe asks a stand-in, takes over what it saw, and finds the rules that look at it; a second question meanwhile waits
+// for the same answer.
+func TestProbe(t *testing.T) {
+	t.Parallel()
+	s, st, c := start(t)
+	ctx := service.As(t.Context(), "harbourmaster")
+	g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: "Norrvik", Address: "norrvik.skerryline.example", Addresses: []string{"198.51.100.7"}, Offers: vpn.Offers{
+		IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256"}},
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ecp, err := suite.ParseAll([]string{"aes256-sha256-ecp256"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	stand := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.IKEv2}, Suites: ecp}
+	if err := stand.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = stand.Close() })
+	lead(t, s, g.ID, stand)
+	named(t, s, map[string][]string{"norrvik.skerryline.example": {"198.51.100.8"}})
+
+	var both sync.WaitGroup
+	probes := make([]observed.Probe, 2)
+	for i := range probes {
+		both.Go(func() { probes[i], err = s.Probe(ctx, g.ID) })
+	}
+	both.Wait()
+	if err != nil || probes[0].ID == "" || probes[0].ID != probes[1].ID {
+		t.Fatalf("%q and %q (%v), expected the same probe twice", probes[0].ID, probes[1].ID, err)
+	}
+	p := probes[0]
+	codes := func(p observed.Probe) (list []string) {
+		for _, d := range p.Differences {
+			list = append(list, d.Code)
+		}
+		return list
+	}
+	if got := codes(p); !slices.Equal(got, []string{observed.NameElsewhere, observed.SuiteNone}) || p.State() != observed.Differs {
+		t.Errorf("%v, %s", got, p.State())
+	}
+	if err := takeAll(s, t, g.ID, p); err != nil {
+		t.Fatal(err)
+	}
+	after, err := s.Gateways.Get(ctx, g.ID)
+	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.AskAt == nil {
+		t.Errorf("%+v (%v)", after.Gateway, err)
+	}
+	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != observed.Sound {
+		t.Errorf("after taking over: %v (%v)", codes(p), err)
+	}
+	stand.Break(simulate.FaultSilent)
+	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != observed.AllSilent || p.Differences[0].Code != observed.NoAnswer {
+		t.Errorf("silent: %v, %s (%v)", codes(p), p.State(), err)
+	}
+	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway": g.ID}})
+	if err != nil || page.Total != 3 || page.Items[0].ID != p.ID {
+		t.Errorf("%+v (%v)", page, err)
+	}
+	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != observed.AllSilent {
+		t.Errorf("%+v (%v)", last, err)
+	}
+	// The rules that look at it have found that, until it is too long ago.
+	person, err := s.People.Add(ctx, &vpn.Person{Name: "Ada Fjell"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	device, err := s.Devices.Add(ctx, &vpn.Device{Name: "Planner Mac", PersonID: person.ID, Platform: vpn.MacOS, Release: "15"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	profile, err := s.Profiles.Add(ctx, &vpn.Profile{DeviceID: device.ID, GatewayID: g.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []bool{true, false} {
+		plan, err := s.Plan(ctx, profile.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := slices.ContainsFunc(plan.Findings, func(f check.Finding) bool { return f.Rule == "gateway-silent" }); got != want {
+			t.Errorf("found that the gateway is silent: %t, expected %t", got, want)
+		}
+		c.turn(8 * 24 * time.Hour)
+	}
+	if _, err := st.Read().LatestProbe(ctx, g.ID, c.now()); err != nil {
+		t.Error(err)
+	}
+}
+
+func takeAll(s *service.Service, t *testing.T, gatewayID string, p observed.Probe) error {
+	var which []int
+	for i, d := range p.Differences {
+		if d.Take {
+			which = append(which, i)
+		}
+	}
+	_, err := s.TakeOver(service.As(t.Context(), "harbourmaster"), gatewayID, p.ID, which)
+	return err
+}
+
+// TestStrangers refuses addresses that are on no record, unless an owner says otherwise; names the gateway that has it.
+func TestStrangers(t *testing.T) {
+	t.Parallel()
+	s, _, _ := start(t)
+	owner, issuer := service.As(t.Context(), "harbourmaster"), service.AsRole(t.Context(), "mate", service.RoleIssuer)
+	named(t, s, nil)
+	var stranger *service.StrangerError
+	if _, err := s.ProbeAddress(owner, "127.0.0.9", false); !errors.As(err, &stranger) {
+		t.Errorf("%v, expected that a stranger is not asked", err)
+	}
+	if _, err := s.ProbeAddress(issuer, "127.0.0.9", true); !errors.Is(err, service.ErrRole) {
+		t.Errorf("%v, expected that only an owner may", err)
+	}
+	if _, err := s.ProbeAddress(owner, "http://127.0.0.9/", true); err == nil {
+		t.Error("a web address was asked")
+	}
+	p, err := s.ProbeAddress(owner, "127.0.0.9", true)
+	if err != nil || p.ID != "" || len(p.Answers) < 8 || len(p.Differences) != 0 {
+		t.Errorf("%+v (%v)", p, err)
+	}
+	for _, a := range p.Answers {
+		if a.State != observed.Closed {
+			t.Errorf("%s: %s, expected that nobody is there", a.Method, a.State)
+		}
+	}
+}
+
+// TestManyGateways asks 200 gateways by the schedule, in bounded memory, each once.
+func TestManyGateways(t *testing.T) {
+	t.Parallel()
+	s, st, c := start(t)
+	const many = 200
+	stand := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.PPTP}}
+	if err := stand.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = stand.Close() })
+	ctx := service.As(t.Context(), "harbourmaster")
+	for i := range many {
+		// Each at an address of its own: one address gets few packets a second.
+		at := fmt.Sprintf("127.8.%d.%d", i/200, i%200+1)
+		if _, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %03d", i), Address: at, Offers: vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
+		t.Fatalf("%d gateways without a schedule (%v)", n, err)
+	}
+	if _, err := s.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", AskEvery: 2}); err != nil {
+		t.Fatal(err)
+	}
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	n, err := s.AskDue(t.Context())
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	if n != many || err != nil {
+		t.Fatalf("%d gateways (%v), expected %d", n, err, many)
+	}
+	if grown := int64(after.HeapAlloc) - int64(before.HeapAlloc); grown > 32<<20 {
+		t.Errorf("%d bytes more are held, expected no more than 32 MB", grown)
+	}
+	page, err := s.Probes(t.Context(), store.Query{Limit: 1})
+	if err != nil || page.Total != many || page.Items[0].By != service.Schedule || page.Items[0].State != observed.AllSilent {
+		t.Errorf("%+v (%v)", page, err)
+	}
+	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
+		t.Errorf("%d gateways at once again (%v)", n, err)
+	}
+	c.turn(3 * time.Hour)
+	if due, err := st.Read().UnaskedGateways(t.Context(), c.now().Add(-2*time.Hour), 500); err != nil || len(due) != many {
+		t.Errorf("%d gateways are due after three hours (%v)", len(due), err)
+	}
+}
