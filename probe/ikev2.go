@@ -47,10 +47,12 @@ func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, 
 			for _, rest := range suites[i:] {
 				r.Unasked = append(r.Unasked, rest.String())
 			}
-			if i == 0 {
-				a.answer.State, a.answer.Fault = observed.Unasked, "it was asked so much just now that it could take more for an attack; ask again in half a minute"
+			if i > 0 {
+				return nil
 			}
-			return nil
+			a.answer.Note("asked so much just now that it could take more for an attack: ask for suites again in half a minute")
+			_, err := begin(nobodys) // whether it answers at all
+			return err
 		}
 		taken, err := begin(s)
 		switch {
@@ -69,6 +71,9 @@ func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, 
 	}
 	return nil
 }
+
+// nobodys is a suite that no gateway takes, so that asking for it begins nothing.
+var nobodys = suite.Proposal{Encryption: "des", Integrity: "md5", Group: "modp768"}
 
 // newSPI draws a security parameter index (or, of version 1, a cookie) that cannot be taken for a marker.
 func newSPI() (uint64, error) {
