@@ -75,6 +75,7 @@ test: build tools
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 3s -fuzzminimizetime 1s ./core/explain
 	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
 	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/proof
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch

@@ -1,0 +1,276 @@
+package explain
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/core/observed"
+	"wardicon/core/vpn"
+)
+
+// Evidence is what the records say of the case. The zero value knows nothing.
+type Evidence struct {
+	Now      time.Time
+	Platform vpn.Platform
+	Release  string
+	Protocol vpn.Protocol
+	Name     string // of the connection on the device
+	Address  string // of the gateway
+	Gateway  string
+
+	Built           time.Time // the newest parcel
+	Delivered       time.Time // when it was fetched
+	Outdated        bool      // building now would give something else
+	KeyChanged      time.Time // the pre-shared or control-channel key
+	PasswordChanged time.Time
+	BehindNAT       bool
+	AuthorityNeeded bool      // the gateway's certificate comes from an authority that devices do not know by themselves
+	CertificateEnds time.Time // of the device
+	GatewayEnds     time.Time // of the certificate that the gateway shows
+	Realm           bool      // the gateway wants a realm
+	PasswordAsked   bool      // the parcel has no password
+	CannotAsk       bool      // nobody can be asked on the device
+	Findings        []string  // rules that found something in the profile
+	Probe           *observed.Probe
+	Others          int // other devices seen through the same gateway within a day
+	Seen            time.Time
+}
+
+// Ranked is a cause with what speaks for it in this case.
+type Ranked struct {
+	Cause
+	Score   int      `json:"score" doc:"The greater the likelier"`
+	Reasons []string `json:"reasons" doc:"What in the records speaks for it"`
+	Against []string `json:"against" doc:"What speaks against it"`
+}
+
+// weights of evidence beside the order in a code's list, whose steps are 10.
+const (
+	step   = 10
+	proof  = 60 // the records show it
+	strong = 30
+	some   = 15
+)
+
+// Rank orders causes by what the records say of the case, the likeliest first. The mends are those for the platform.
+func Rank(causes []string, e Evidence) []Ranked {
+	list := []Ranked{}
+	for i, id := range causes {
+		cause, ok := Causes[id]
+		if !ok || slices.ContainsFunc(list, func(r Ranked) bool { return r.ID == id }) {
+			continue
+		}
+		r := Ranked{Cause: cause, Score: max(step*(len(causes)-i), 0), Reasons: []string{}, Against: []string{}}
+		if mend, ok := cause.On[FamilyOf(e.Platform)]; ok && e.Platform != "" {
+			r.Mend = mend
+		}
+		r.Mend = filled(r.Mend, e)
+		r.Confirm = filled(r.Confirm, e)
+		weigh(&r, e)
+		list = append(list, r)
+	}
+	slices.SortStableFunc(list, func(a, b Ranked) int { return cmp.Compare(b.Score, a.Score) })
+	return list
+}
+
+// filled puts names of the case into a text.
+func filled(text string, e Evidence) string {
+	if e.Name != "" {
+		text = strings.ReplaceAll(text, "NAME", strings.NewReplacer(`"`, "'", "`", "'", "$", "").Replace(e.Name))
+	}
+	if e.Gateway != "" && strings.Contains(text, "wardicon") {
+		text = strings.ReplaceAll(text, "GATEWAY", fmt.Sprintf("%q", e.Gateway))
+	}
+	if e.Address != "" {
+		text = strings.ReplaceAll(text, "GATEWAY", e.Address)
+	}
+	return text
+}
+
+func (r *Ranked) speaks(weight int, format string, args ...any) {
+	r.Score += weight
+	text := fmt.Sprintf(format, args...)
+	if weight < 0 {
+		r.Against = append(r.Against, text)
+	} else {
+		r.Reasons = append(r.Reasons, text)
+	}
+}
+
+// signs are rules whose findings speak for a cause.
+var signs = map[string][]string{
+	"suites-differ":              {"suites-refused", "ike-nothing-shared", "proposals-unset"},
+	"child-suites-differ":        {"esp-nothing-shared", "pfs-not-offered", "pfs-missing"},
+	"methods-differ":             {"ppp-nothing-shared", "auth-nothing-shared"},
+	"encryption-differs":         {"mppe-without-keys", "mppe-missing", "ppp-clear"},
+	"eap-missing":                {"auth-nothing-shared"},
+	"authority-missing":          {"authority-missing", "authority-wrong", "authority-assumed", "chain-incomplete", "shown-authority-other"},
+	"authority-store":            {"scope-lacking"},
+	"gateway-certificate-ended":  {"shown-certificate-ended"},
+	"certificate-name":           {"shown-name-other", "name-not-certified"},
+	"certificate-usage":          {"server-usage-missing"},
+	"client-refused":             {"client-usage-missing", "certificate-revoked"},
+	"device-certificate-missing": {"identity-missing"},
+	"gateway-silent":             {"gateway-silent"},
+	"proxy-between":              {"port-answers-else"},
+	"name-unresolved":            {"name-unanswered"},
+	"release-lacks":              {"protocol-gone", "protocol-never"},
+	"password-wrong":             {"edge-blank", "login-blank", "login-capitals", "login-is-mail", "lookalike-character", "invisible-character"},
+	"realm-wrong":                {"realm-missing", "realm-is-host", "realm-differs", "realm-doubled"},
+	"identity-differs":           {"remote-id-differs", "remote-id-not-gateways"},
+	"control-key":                {"control-direction", "control-not-gateways"},
+	"ciphers-differ":             {"cipher-nothing-shared"},
+	"tls-versions":               {"tls-version-old"},
+	"secret-missing":             {"cannot-ask", "password-missing", "psk-missing"},
+	"inside-names":               {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
+	"routes-missing":             {"split-without-routes"},
+	"other-way":                  {"past-the-tunnel"},
+	"nat-registry":               {"nat-restart", "nat-unrecorded"},
+}
+
+// Signs are rules whose findings speak for a cause.
+func Signs() map[string][]string { return signs }
+
+// weigh adds what the records say.
+func weigh(r *Ranked, e Evidence) {
+	for _, rule := range signs[r.ID] {
+		if slices.Contains(e.Findings, rule) {
+			r.speaks(strong, "the profile has the finding %s", rule)
+		}
+	}
+	if r.Rebuild && e.Outdated {
+		r.speaks(some, "the parcel was built from other data than those on record now")
+	}
+	day := func(t time.Time) string { return t.Format("2006-01-02 15:04") }
+	later := func(t time.Time) bool { return !e.Built.IsZero() && t.After(e.Built) }
+	switch r.ID {
+	case "key-wrong", "control-key":
+		if later(e.KeyChanged) {
+			r.speaks(proof, "the key was changed on %s, after this parcel was built on %s", day(e.KeyChanged), day(e.Built))
+		} else if !e.Built.IsZero() && !e.Seen.IsZero() && e.Seen.After(e.Built) {
+			r.speaks(-strong, "this device has connected with this parcel, last on %s", day(e.Seen))
+		}
+	case "password-wrong":
+		if later(e.PasswordChanged) {
+			r.speaks(proof, "the password was changed on %s, after this parcel was built on %s", day(e.PasswordChanged), day(e.Built))
+		}
+	case "realm-wrong":
+		if e.Realm {
+			r.speaks(some, "the gateway wants a realm")
+		}
+	case "nat-registry":
+		switch {
+		case e.Platform != "" && e.Platform != vpn.Windows:
+			r.speaks(-proof, "only Windows has this")
+		case e.Protocol == vpn.L2TP && e.BehindNAT:
+			r.speaks(proof, "the gateway stands behind address translation and the parcel sets the value, which counts after a restart")
+		case e.Protocol == vpn.L2TP && e.Gateway != "":
+			r.speaks(-some, "the record says that the gateway does not stand behind address translation")
+		}
+	case "authority-store", "authority-missing":
+		if e.AuthorityNeeded {
+			r.speaks(some, "the gateway's certificate comes from an authority of your own")
+		} else if e.Gateway != "" {
+			r.speaks(-some, "no authority of your own is on record for this protocol")
+		}
+		if r.ID == "authority-store" && e.Platform != "" && e.Platform != vpn.Windows {
+			r.speaks(-proof, "only Windows tells the two stores apart")
+		}
+	case "gateway-certificate-ended":
+		weighEnd(r, e.GatewayEnds, e.Now, "the gateway's certificate")
+	case "device-certificate-ended":
+		weighEnd(r, e.CertificateEnds, e.Now, "the device's certificate")
+	case "device-certificate-missing":
+		if e.Gateway != "" && e.CertificateEnds.IsZero() {
+			r.speaks(some, "the device has no certificate on record")
+		}
+	case "secret-missing":
+		if e.PasswordAsked && e.CannotAsk {
+			r.speaks(proof, "the parcel has no password, and nobody can be asked on this device")
+		}
+	case "gateway-silent", "port-blocked", "proxy-between", "suites-differ", "group-differs", "certificate-name", "tls-versions", "name-unresolved":
+		weighProbe(r, e)
+	}
+}
+
+func weighEnd(r *Ranked, end, now time.Time, what string) {
+	switch {
+	case end.IsZero():
+	case end.Before(now):
+		r.speaks(proof, "%s ended on %s", what, end.Format(time.DateOnly))
+	default:
+		r.speaks(-strong, "%s is good until %s", what, end.Format(time.DateOnly))
+	}
+}
+
+// weighProbe looks at what the gateway answered last, and at who else connects.
+func weighProbe(r *Ranked, e Evidence) {
+	answered, silent := "", ""
+	var differences []observed.Difference
+	if e.Probe != nil {
+		for _, a := range e.Probe.Answers {
+			if a.Protocol != e.Protocol || a.Method == observed.MethodBareL2TP || a.Method == observed.MethodAggressive {
+				continue
+			}
+			place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
+			switch a.State {
+			case observed.Answered:
+				answered = place
+			case observed.Silent, observed.Closed:
+				silent = place
+			}
+		}
+		for _, d := range e.Probe.Differences {
+			if d.Protocol == e.Protocol || d.Protocol == "" {
+				differences = append(differences, d)
+			}
+		}
+	}
+	found := func(code string) bool {
+		return slices.ContainsFunc(differences, func(d observed.Difference) bool { return d.Code == code })
+	}
+	switch r.ID {
+	case "gateway-silent":
+		if silent != "" {
+			r.speaks(proof, "the last probe found no answer on %s", silent)
+		}
+		if answered != "" && silent == "" {
+			r.speaks(-strong, "the gateway answered the last probe on %s", answered)
+		}
+		if e.Others > 0 {
+			r.speaks(-strong, "%d other devices were seen through this gateway within a day", e.Others)
+		}
+	case "port-blocked":
+		if answered != "" {
+			r.speaks(some, "the gateway answered the last probe on %s", answered)
+		}
+		if e.Others > 0 {
+			r.speaks(strong, "%d other devices were seen through this gateway within a day, so it is this device's network", e.Others)
+		}
+	case "suites-differ", "group-differs":
+		if found(observed.SuiteNone) {
+			r.speaks(proof, "the last probe: the gateway takes none of the suites on record")
+		} else if answered != "" && e.Gateway != "" {
+			r.speaks(-some, "the last probe: the gateway takes a suite of the record")
+		}
+	case "certificate-name":
+		if found(observed.CertificateName) {
+			r.speaks(proof, "the last probe: the certificate is for another name")
+		}
+	case "tls-versions":
+		if found(observed.TLSOld) {
+			r.speaks(proof, "the last probe: the gateway has an old TLS")
+		}
+	case "proxy-between":
+		if found(observed.NotTheProtocol) {
+			r.speaks(proof, "the last probe: something else answers on that port")
+		}
+	case "name-unresolved":
+		if found(observed.NameMissing) {
+			r.speaks(proof, "the last probe: the name leads nowhere")
+		}
+	}
+}
