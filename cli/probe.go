@@ -204,7 +204,7 @@ func (a *app) probeHistory(ctx context.Context, c *client.Client, args []string,
 		if err != nil {
 			return err
 		}
-		q.Filter = map[string]string{"gateway": g.ID}
+		q.Filter = map[string]string{"gateway_id": g.ID}
 	}
 	page, err := c.Probes(ctx, q)
 	if err != nil {

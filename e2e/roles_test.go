@@ -25,6 +25,7 @@ var (
 		"change-organisation", "set-severity", "list-operators", "add-operator", "change-operator", "reset-operator", "remove-operator",
 	}
 	auditorsToo = []string{
+		"explain-failure",
 		"make-secret", "check-files", "show-prospects", "try-plan", "sign-out", "change-password", "offer-factor", "confirm-factor", "drop-factor", "end-session", "add-token",
 	}
 	issuersToo = []string{"fetch-file"} // a GET that has secrets

@@ -124,6 +124,7 @@ func (a *api) describe(r chi.Router) {
 	a.handovers()
 	a.withdrawals()
 	a.probes()
+	a.explain()
 	a.facts()
 }
 

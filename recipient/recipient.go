@@ -141,7 +141,7 @@ func (p *Page) sort(name, link string) {
 		p.Steps = link
 	case strings.HasSuffix(name, "-card.pdf"):
 		p.Paper = link
-	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
+	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests.") || strings.Contains(name, "-examine."):
 		p.Rest = append(p.Rest, one)
 	case p.First == nil && strings.HasSuffix(name, format.AuthorityFile):
 		p.Authority = append(p.Authority, one)

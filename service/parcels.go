@@ -14,6 +14,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
+	"wardicon/core/format/examination"
 	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -39,17 +40,32 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	}
 	private := len(c.Values) > 1
 	name := w.plan.Connection.Name
-	return append(files,
+	files = append(files,
 		format.File{Name: format.FileName(name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
 		format.File{Name: format.FileName(name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
-	), nil
+	)
+	if script, ok := w.examination(); ok && !byHand {
+		files = append(files, script)
+	}
+	return files, nil
 }
+
+// examination is the script that looks why the connection does not work, for platforms that run one.
+func (w *worked) examination() (format.File, bool) {
+	s := examination.Subject{Connection: w.plan.Connection, BehindNAT: w.in.Gateway.BehindNAT, Hosts: w.in.Gateway.Hosts}
+	if o := w.in.Organisation; o.Links != "" {
+		s.WhereAmI = o.Links + whereamiPath
+	}
+	return examination.Script(w.in.Device.Platform, s)
+}
+
+const whereamiPath = "/api/v1/whereami"
 
 // card makes the card that goes with files; those that are cards themselves, and lists of digests, are not named on it.
 func (w *worked) card(files []format.File, byHand bool) card.Card {
 	var taken []format.File
 	for _, f := range files {
-		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") {
+		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") && f.Purpose != examination.Purpose {
 			taken = append(taken, f)
 		}
 	}
@@ -81,6 +97,9 @@ func (s *Service) build(w *worked, byHand bool) ([]format.File, error) {
 func (s *Service) digest(files []format.File, signer string) string {
 	all := []byte(signer)
 	for _, f := range files {
+		if f.Purpose == examination.Purpose {
+			continue // it sets nothing up
+		}
 		for _, part := range [][]byte{[]byte(f.Name), f.Content} {
 			all = binary.BigEndian.AppendUint64(all, uint64(len(part)))
 			all = append(all, part...)

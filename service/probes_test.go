@@ -99,7 +99,7 @@ func TestProbe(t *testing.T) {
 	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != observed.AllSilent || p.Differences[0].Code != observed.NoAnswer {
 		t.Errorf("silent: %v, %s (%v)", codes(p), p.State(), err)
 	}
-	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway": g.ID}})
+	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}})
 	if err != nil || page.Total != 3 || page.Items[0].ID != p.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}

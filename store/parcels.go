@@ -88,7 +88,9 @@ func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
 // LastParcel is the newest parcel of a profile, without its files; nil where there is none.
 func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*view.Parcel, error) {
 	var p view.Parcel
-	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest FROM parcels WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest)
+	var built int64
+	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest, built FROM parcels WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built)
+	p.Built = fromMillis(built)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

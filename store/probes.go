@@ -32,10 +32,10 @@ var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 			return r, json.Unmarshal([]byte(times), &r.Times)
 		},
 		search: []string{"g.name"}, first: "at",
-		sorts: map[string]string{"at": "b.at DESC, b.id DESC", "gateway": "g.name, b.at DESC"},
+		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name, b.at DESC, b.rowid DESC"},
 		filters: map[string]string{
-			"gateway": "b.gateway_id = ?", "state": "b.state = ?",
-			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, id DESC LIMIT 1)) = (? = 'yes')",
+			"gateway_id": "b.gateway_id = ?", "state": "b.state = ?",
+			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = (? = 'yes')",
 		},
 	},
 }
@@ -66,7 +66,7 @@ func (tx *Tx) Probe(ctx context.Context, gatewayID, id string) (p observed.Probe
 
 // LatestProbe reads the newest one of a gateway since some time; nil where there is none.
 func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time) (*observed.Probe, error) {
-	p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, id DESC LIMIT 1`, gatewayID, millis(since))
+	p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since))
 	var none *NotFoundError
 	if errors.As(err, &none) {
 		return nil, nil

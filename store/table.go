@@ -187,9 +187,29 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 }
 
 func (tx *Tx) putSecret(ctx context.Context, owner, field string, plain []byte) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets (owner, field, sealed, mark) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET sealed = excluded.sealed, mark = excluded.mark`,
-		owner, field, tx.s.seal.seal(owner, field, plain), tx.s.seal.mark(owner, plain))
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets (owner, field, sealed, mark, changed) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET sealed = excluded.sealed, mark = excluded.mark, changed = iif(mark = excluded.mark, changed, excluded.changed)`,
+		owner, field, tx.s.seal.seal(owner, field, plain), tx.s.seal.mark(owner, plain), millis(tx.s.now()))
 	return err
+}
+
+// SecretsChanged is when each secret of a record was last changed, by field.
+func (t *Table[T, Row]) SecretsChanged(ctx context.Context, tx *Tx, id string) (map[string]time.Time, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT field, changed FROM secrets WHERE owner = ? AND changed > 0`, t.owner(id))
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	times := map[string]time.Time{}
+	for rows.Next() {
+		var field string
+		var changed int64
+		if err := rows.Scan(&field, &changed); err != nil {
+			return nil, err
+		}
+		times[field] = fromMillis(changed)
+	}
+	return times, rows.Err()
 }
 
 // Delete removes a record with its secrets.

@@ -86,3 +86,9 @@ func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]view.Sighting,
 	}
 	return list, errors.Join(rows.Err(), rows.Close())
 }
+
+// OthersSeen counts the profiles beside one whose devices were seen through a gateway since some time.
+func (tx *Tx) OthersSeen(ctx context.Context, gatewayID, profileID string, since time.Time) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM sightings WHERE gateway_id = ? AND profile_id <> ? AND last >= ?`, gatewayID, profileID, millis(since)).Scan(&n)
+	return n, err
+}

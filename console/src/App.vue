@@ -16,6 +16,7 @@ import IconMail from '~icons/bi/envelope'
 import IconOperators from '~icons/bi/person-badge'
 import IconFindings from '~icons/bi/clipboard-pulse'
 import IconCheck from '~icons/bi/file-earmark-check'
+import IconExplain from '~icons/bi/life-preserver'
 import IconRules from '~icons/bi/list-check'
 import IconLog from '~icons/bi/journal-text'
 import IconOrganisation from '~icons/bi/building'
@@ -41,6 +42,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/authorities', text: 'Authorities', icon: IconAuthorities },
   { to: '/findings', text: 'Findings', icon: IconFindings },
   { to: '/check', text: 'Check files', icon: IconCheck },
+  { to: '/explain', text: 'Explain', icon: IconExplain },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
   { to: '/withdrawals', text: 'Withdrawals', icon: IconWithdrawals },

@@ -27,6 +27,7 @@ export const router = createRouter({
     { path: '/platforms', component: () => import('./pages/Platforms.vue') },
     { path: '/findings', component: () => import('./pages/Findings.vue') },
     { path: '/check', component: () => import('./pages/Check.vue') },
+    { path: '/explain', component: () => import('./pages/Explain.vue') },
     { path: '/rules', component: () => import('./pages/Rules.vue') },
     { path: '/operators', component: () => import('./pages/Operators.vue') },
     { path: '/me', component: () => import('./pages/Me.vue') },

@@ -15,6 +15,10 @@ CREATE TABLE probes (
 CREATE INDEX probes_gateway ON probes (gateway_id, at DESC);
 CREATE INDEX probes_at ON probes (at DESC);
 
+-- When a secret was last changed.
+ALTER TABLE secrets ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
+
 -- +goose Down
+ALTER TABLE secrets DROP COLUMN changed;
 DROP TABLE probes;
 ALTER TABLE organisation DROP COLUMN ask_every;

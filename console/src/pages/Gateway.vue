@@ -7,6 +7,7 @@ import GatewayCertificate from '../parts/GatewayCertificate.vue'
 import Notice from '../parts/Notice.vue'
 import OfferForm from '../parts/OfferForm.vue'
 import { blank as blankOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
+import ProbePanel from '../parts/ProbePanel.vue'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useForm } from '../parts/useForm'
@@ -35,6 +36,8 @@ const blank = {
   egress: [] as string[],
   hosts: [] as string[],
   note: '',
+  ask_address: '',
+  ask_ports: [] as string[],
   load_share: 0 as number | null,
   on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
   offers: Object.fromEntries(offers.map((o) => [o.key, blankOffer(o.key)])) as Record<OfferKey, Draft>,
@@ -57,6 +60,8 @@ function show(g: Schemas['GatewayRow']) {
     ...{ latitude: g.place.latitude ?? null, longitude: g.place.longitude ?? null },
     ...{ form: g.sign_in.form ?? 'login', realm: g.sign_in.realm ?? '' },
     ...{ domains: g.domains, dns: g.dns, routes: g.routes, pool: g.pool, egress: g.egress, hosts: g.hosts },
+    ask_address: g.ask_at?.address ?? '',
+    ask_ports: Object.entries(g.ask_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
   })
 }
@@ -65,9 +70,26 @@ onMounted(async () => {
   await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
 })
 
+// The record has taken over what was seen.
+async function again() {
+  await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
+}
+
 // What is typed stays; only the version is a new one.
 async function reload() {
   row.value = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
+}
+
+// Where the service asks it; a port that is left out is removed by a null.
+function askAt() {
+  const ports: Record<string, number | null> = {}
+  for (const from of Object.keys(row.value?.ask_at?.ports ?? {})) ports[from] = null
+  for (const line of draft.ask_ports) {
+    const [from, to] = line.split('=')
+    if (from?.trim()) ports[from.trim()] = Number(to)
+  }
+  if (!draft.ask_address && !draft.ask_ports.length) return null
+  return { address: draft.ask_address, ports }
 }
 
 // The record as it is sent: a null in a merge patch removes.
@@ -78,6 +100,7 @@ function body() {
     ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, egress, hosts, note },
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
     sign_in: { form: d.form, realm: d.realm },
+    ask_at: askAt(),
     load_share: Number(d.load_share ?? 0),
     offers: Object.fromEntries(offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null])),
   } as unknown as Schemas['GatewayInput']
@@ -199,6 +222,19 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             pointer="/hosts"
             :errors="errors"
           />
+          <details class="mb-3" :open="!!(draft.ask_address || draft.ask_ports.length)">
+            <summary>Where the service asks it</summary>
+            <p class="soft mt-2">Only where that is not where devices reach it: an inside address, forwarded ports.</p>
+            <Field v-model="draft.ask_address" label="IP address" pointer="/ask_at/address" :errors="errors" />
+            <Field
+              v-model="draft.ask_ports"
+              kind="list"
+              label="Ports"
+              pointer="/ask_at/ports"
+              :errors="errors"
+              help="One a line, such as 500=20500."
+            />
+          </details>
           <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
         </section>
       </div>
@@ -222,5 +258,6 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       <RemoveButton v-if="row" noun="gateway" :name="row.name" :remove="remove" @removed="router.push('/gateways')" />
     </div>
   </form>
+  <ProbePanel v-if="row" :id="row.id" @changed="again" />
   <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
 </template>

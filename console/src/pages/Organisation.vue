@@ -13,11 +13,12 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   links_v4: '',
   links_v6: '',
   factors: false,
+  ask_every: 0 as number | null,
 })
 const loaded = ref(false)
 function show(o: Schemas['Organisation']) {
-  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false } = o
-  fill({ name, domain, links, links_v4, links_v6, factors })
+  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false, ask_every = 0 } = o
+  fill({ name, domain, links, links_v4, links_v6, factors, ask_every })
 }
 
 onMounted(() =>
@@ -28,7 +29,11 @@ onMounted(() =>
 )
 async function save() {
   await run(async () => {
-    show(await ask(api.PUT('/api/v1/organisation', { body: { ...draft, version: 0 } })))
+    show(
+      await ask(
+        api.PUT('/api/v1/organisation', { body: { ...draft, ask_every: Number(draft.ask_every ?? 0), version: 0 } }),
+      ),
+    )
   })
 }
 </script>
@@ -67,6 +72,14 @@ async function save() {
       <Field v-model="draft.links_v4" label="By IPv4 alone" pointer="/links_v4" :errors="errors" />
       <Field v-model="draft.links_v6" label="By IPv6 alone" pointer="/links_v6" :errors="errors" />
     </details>
+    <Field
+      v-model="draft.ask_every"
+      kind="number"
+      label="Hours after which each gateway is asked what it answers"
+      pointer="/ask_every"
+      :errors="errors"
+      help="0 asks only when somebody wants it."
+    />
     <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <BButton type="submit" variant="primary" class="alters mt-2" :disabled="busy">Save</BButton>

@@ -3,14 +3,18 @@ import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import { stateTag, stateText } from '../parts/probes'
 import TallyTags from '../parts/TallyTags.vue'
 
 const o = ref<Schemas['Overview']>()
+const probes = ref<Schemas['ProbeRow'][]>([])
 const wrong = ref('')
 
 async function look() {
   try {
     o.value = await ask(api.GET('/api/v1/overview'))
+    const query = { limit: 100, filter: ['latest:yes'], sort: 'gateway' }
+    probes.value = (await ask(api.GET('/api/v1/probes', { params: { query } }))).items
     if (o.value.counts.due > 0) setTimeout(look, 1000)
   } catch (e) {
     wrong.value = (e as Error).message
@@ -65,6 +69,15 @@ onMounted(look)
           >.
         </p>
       </section>
+      <section v-if="probes.length" class="panel mb-4" aria-labelledby="gateways">
+        <h2 id="gateways">What the gateways answer</h2>
+        <ul class="gateways mb-0">
+          <li v-for="p in probes" :key="p.id">
+            <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
+            <span class="tag ms-2" :class="stateTag[p.state]">{{ stateText[p.state] }}</span>
+          </li>
+        </ul>
+      </section>
       <div class="columns">
         <section class="panel" aria-labelledby="worst">
           <h2 id="worst">Most in need of you</h2>
@@ -112,3 +125,13 @@ onMounted(look)
     </template>
   </template>
 </template>
+
+<style scoped>
+.gateways {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0.5rem 2rem;
+  padding: 0;
+  list-style: none;
+}
+</style>

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/explain"
+)
+
+func (a *app) explain() *cobra.Command {
+	var profile, device string
+	var most int
+	cmd := &cobra.Command{
+		Use: "explain CODE|LINE|FILE", Short: "Tell what lies behind an error code or a log, and how to mend it", Args: cobra.MinimumNArgs(1),
+		Long: `Takes an error code, a line of a log, a file with a log (or - for standard input), or what an examination on the device
+printed. Logs are read here as a stream, however long; secrets in them are masked. Without a case it tells the usual
+causes, and needs no service. With --profile or --device the causes are ranked by what the records say: when the key was
+changed, what the gateway answered last, who else connects.`,
+		Example: "  wardicon explain 809\n  wardicon explain 0x800B0109 --profile \"Purser laptop 1/Norrvik\"\n  wardicon explain /var/log/syslog --device \"Engine laptop 1\"",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			question, err := a.failure(strings.Join(args, " "))
+			if err != nil {
+				return err
+			}
+			if profile == "" && device == "" {
+				x := explain.Explanation{Reading: question.Reading}
+				x.Code, _ = explain.Find(question.Text)
+				if x.Code != nil {
+					x.Asked = x.Code.Name
+				}
+				x.Causes = explain.Rank(explain.Gather(x.Code, x.Reading), explain.Evidence{})
+				return a.explained(x, most)
+			}
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if profile != "" {
+					p, err := findProfile(ctx, c, profile)
+					if err != nil {
+						return err
+					}
+					question.ProfileID = p.ID
+				} else if question.DeviceID, err = deviceID(ctx, c, device); err != nil {
+					return err
+				}
+				x, err := c.Explain(ctx, question)
+				if err != nil {
+					return err
+				}
+				return a.explained(x, most)
+			})
+		},
+	}
+	cmd.Flags().StringVar(&profile, "profile", "", "whose case it is: DEVICE/GATEWAY")
+	cmd.Flags().StringVar(&device, "device", "", "the same by the device, where it has one profile")
+	cmd.Flags().IntVar(&most, "causes", 5, "causes at the most")
+	cmd.MarkFlagsMutuallyExclusive("profile", "device")
+	return cmd
+}
+
+// failure tells a code, a file and a line apart, and reads logs as they come.
+func (a *app) failure(what string) (f client.Failure, err error) {
+	if explain.IsCode(what) {
+		f.Text = what
+		return f, nil
+	}
+	var in io.Reader = strings.NewReader(what + "\n")
+	if what == "-" {
+		in = a.In
+	} else if file, err := os.Open(what); err == nil {
+		defer func() { _ = file.Close() }()
+		in = file
+	} else if !errors.Is(err, fs.ErrNotExist) && !strings.Contains(what, " ") {
+		return f, err
+	}
+	r, err := explain.Read(in, time.Now())
+	f.Reading = &r
+	return f, err
+}
+
+// explained prints an explanation.
+func (a *app) explained(x explain.Explanation, most int) error {
+	x.Causes = x.Causes[:min(most, len(x.Causes))]
+	if a.output != "table" {
+		if err := a.print(x, nil); err != nil {
+			return err
+		}
+	} else {
+		a.tellExplanation(x)
+	}
+	if len(x.Causes) == 0 {
+		return errFindings
+	}
+	return nil
+}
+
+func (a *app) tellExplanation(x explain.Explanation) {
+	if x.Code != nil {
+		a.say("%s: %s (%s)", x.Code.Name, x.Code.Title, x.Code.Source)
+	}
+	if r := x.Reading; r != nil {
+		a.say("%d lines read, %s; %d secrets masked", r.Lines, tries(r), r.Masked)
+		if r.First != nil {
+			a.say("line %d by the %s tells the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
+		}
+		if !r.Since.IsZero() {
+			a.say("It has connected since, on %s.", r.Since.Format(time.DateTime))
+		}
+	}
+	if len(x.Causes) == 0 {
+		a.say("Nothing is known of this. A longer part of the log may tell more.")
+	}
+	for i, c := range x.Causes {
+		a.say("\n%d. %s", i+1, c.Title)
+		for _, r := range c.Reasons {
+			a.say("   for it:      %s", r)
+		}
+		for _, r := range c.Against {
+			a.say("   against it:  %s", r)
+		}
+		a.say("   confirm:     %s\n   mend:        %s\n   changes:     %s%s", c.Confirm, c.Mend, c.Changes, map[bool]string{true: " A rebuilt parcel does it."}[c.Rebuild])
+	}
+}
+
+func tries(r *explain.Reading) string {
+	if r.Tries == 1 {
+		return "1 try"
+	}
+	return fmt.Sprintf("%d tries", r.Tries)
+}

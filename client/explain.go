@@ -1,0 +1,22 @@
+package client
+
+import (
+	"context"
+	"net/http"
+
+	"wardicon/core/explain"
+)
+
+// Failure is what is to be explained: a code or lines, or what was read of a log here; and whose case it is.
+type Failure struct {
+	Text      string           `json:"text,omitempty"`
+	Reading   *explain.Reading `json:"reading,omitempty"`
+	ProfileID string           `json:"profile_id,omitempty"`
+	DeviceID  string           `json:"device_id,omitempty"`
+}
+
+// Explain tells what lies behind a failure.
+func (c *Client) Explain(ctx context.Context, f Failure) (x explain.Explanation, err error) {
+	err = c.call(ctx, http.MethodPost, "/explain", nil, nil, f, &x)
+	return x, err
+}

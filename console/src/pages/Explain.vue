@@ -1,0 +1,131 @@
+<script setup lang="ts">
+// A code or a log is pasted, a case is chosen, and the causes come ranked.
+import { ref } from 'vue'
+import { useRoute } from 'vue-router'
+import { api, ask, type Schemas } from '../api/client'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import ProfileField from '../parts/ProfileField.vue'
+import { useForm } from '../parts/useForm'
+
+const route = useRoute()
+const { draft, errors, wrong, busy, run } = useForm({ text: '', profile_id: String(route.query.profile ?? '') })
+const result = ref<Schemas['Explanation']>()
+const most = 6
+
+const tell = () =>
+  run(async () => {
+    const body = { text: draft.text, profile_id: draft.profile_id || undefined }
+    result.value = await ask(api.POST('/api/v1/explain', { body }))
+  }, '')
+async function read(list: FileList | null) {
+  const file = list?.[0]
+  if (!file) return
+  // The end of a log tells of the last try.
+  draft.text = await file.slice(-900_000).text()
+}
+</script>
+
+<template>
+  <PageHead title="Explain a failure" />
+  <p class="soft">
+    What the device says, a code or lines of its log, and what lies behind it. Secrets are masked, and nothing of it is
+    kept.
+  </p>
+  <form class="columns" novalidate @submit.prevent="tell">
+    <section class="panel" aria-labelledby="what">
+      <h2 id="what">What the device says</h2>
+      <Field
+        v-model="draft.text"
+        kind="note"
+        label="Code, or lines of a log"
+        pointer="/text"
+        :errors="errors"
+        placeholder="809"
+        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; what an examination printed."
+      />
+      <label class="form-label" for="log">Or a file with a log</label>
+      <input id="log" class="form-control mb-2" type="file" @change="read(($event.target as HTMLInputElement).files)" />
+    </section>
+    <section class="panel" aria-labelledby="whose">
+      <h2 id="whose">Whose case it is</h2>
+      <ProfileField v-model="draft.profile_id" label="Profile" none="Nobody's: the usual causes" />
+      <p class="soft small">
+        With a profile the causes are ranked by what the records say: keys that were changed, what the gateway answered
+        last, who else connects.
+      </p>
+      <BButton type="submit" variant="primary" :disabled="busy">Explain it</BButton>
+      <div class="mt-2"><Notice :text="wrong" /></div>
+    </section>
+  </form>
+  <section v-if="result" class="mt-4" aria-labelledby="causes" aria-live="polite">
+    <h2 id="causes">{{ result.code ? `${result.code.name}: ${result.code.title}` : 'What lies behind it' }}</h2>
+    <div v-if="result.reading" class="panel mb-3">
+      <p class="mb-1">
+        {{ result.reading.lines }} lines read, {{ result.reading.masked }} secrets masked.
+        <template v-if="result.reading.since"
+          >It has connected since, on {{ new Date(result.reading.since).toLocaleString() }}.</template
+        >
+      </p>
+      <template v-if="result.reading.first">
+        <p class="mb-1">
+          Line {{ result.reading.first.line }}, by the {{ result.reading.first.source }}, tells the cause:
+        </p>
+        <p class="mono small mb-1 said">{{ result.reading.first.text }}</p>
+        <details v-if="(result.reading.events ?? []).length > 1">
+          <summary>The whole try</summary>
+          <ol class="small mono mb-0">
+            <li v-for="(e, i) in result.reading.events ?? []" :key="i" class="said" :class="{ soft: !e.tells }">
+              {{ e.text }}
+            </li>
+          </ol>
+        </details>
+      </template>
+    </div>
+    <p v-if="!result.causes?.length">Nothing is known of this. A longer part of the log may tell more.</p>
+    <ol class="causes">
+      <li v-for="(c, i) in (result.causes ?? []).slice(0, most)" :key="c.id" class="panel mb-3">
+        <h3 class="h5">
+          {{ c.title }}
+          <span v-if="i === 0" class="tag warning ms-2">likeliest</span>
+          <span v-if="c.rebuild" class="tag plain ms-2">a rebuilt parcel does it</span>
+        </h3>
+        <ul v-if="c.reasons?.length || c.against?.length">
+          <li v-for="r in c.reasons ?? []" :key="r">{{ r }}</li>
+          <li v-for="r in c.against ?? []" :key="r" class="soft">against it: {{ r }}</li>
+        </ul>
+        <dl class="mb-0">
+          <dt>Confirm</dt>
+          <dd>{{ c.confirm }}</dd>
+          <dt>Mend</dt>
+          <dd class="said">{{ c.mend }}</dd>
+          <dt>Changes</dt>
+          <dd class="mb-0">{{ c.changes }}</dd>
+        </dl>
+      </li>
+    </ol>
+    <RouterLink v-if="draft.profile_id" :to="`/profiles/${draft.profile_id}`">To the profile</RouterLink>
+  </section>
+</template>
+
+<style scoped>
+.causes {
+  padding: 0;
+  list-style: none;
+}
+.said {
+  overflow-wrap: anywhere;
+}
+dl {
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 0.25rem 1rem;
+}
+dt {
+  font-weight: 600;
+}
+dd {
+  margin: 0;
+}
+</style>

@@ -1,0 +1,157 @@
+<script setup lang="ts">
+// What a gateway really answers: the state of each offer, what differs from the record, and the history.
+import { computed, defineAsyncComponent, onMounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from './Notice.vue'
+import { answerTag, rightlySilent, shows, stateTag, stateText } from './probes'
+import { useForm } from './useForm'
+
+const TimesPlot = defineAsyncComponent(() => import('./TimesPlot.vue'))
+const props = defineProps<{ id: string }>()
+const emit = defineEmits<{ changed: [] }>()
+const probe = ref<Schemas['Probe']>()
+const history = ref<Schemas['ProbeRow'][]>([])
+const { wrong, done, busy, run } = useForm({})
+const path = computed(() => ({ id: props.id }))
+const takeable = computed(() => (probe.value?.differences ?? []).some((d) => d.take))
+
+async function look() {
+  const query = { limit: 60, filter: [`gateway_id:${props.id}`] }
+  history.value = (await ask(api.GET('/api/v1/probes', { params: { query } }))).items
+  if (history.value.length) {
+    const params = { path: { ...path.value, probe: 'latest' } }
+    probe.value = await ask(api.GET('/api/v1/gateways/{id}/probes/{probe}', { params }))
+  }
+}
+onMounted(() => run(look, ''))
+const askNow = () =>
+  run(async () => {
+    await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))
+    await look()
+  }, '')
+function take(which: number[]) {
+  const params = { path: { ...path.value, probe: probe.value!.id! } }
+  return run(async () => {
+    await ask(api.POST('/api/v1/gateways/{id}/probes/{probe}/take', { params, body: { which } }))
+    emit('changed')
+  }, 'The record has taken it over. Ask again to see that it fits; parcels that it changes are outdated.')
+}
+const all = () => take((probe.value?.differences ?? []).flatMap((d, i) => (d.take ? [i] : [])))
+const when = (at: string) => new Date(at).toLocaleString()
+</script>
+
+<template>
+  <section class="panel mt-4" aria-labelledby="answers">
+    <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+      <h2 id="answers" class="mb-0">What it answers</h2>
+      <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
+      <BButton class="alters ms-auto" size="sm" variant="outline-primary" :disabled="busy" @click="askNow">{{
+        busy ? 'Asking…' : 'Ask it now'
+      }}</BButton>
+    </div>
+    <p v-if="!probe" class="soft mb-0">
+      It was not asked yet. The service asks for the beginning of each protocol on record, at most four packets a
+      second, and never goes on to a sign-in. How often it asks by itself stands on the page of the organisation.
+    </p>
+    <template v-else>
+      <p class="soft">
+        Asked {{ when(probe.at) }} by {{ probe.by }}.
+        <template v-for="n in probe.names ?? []" :key="n.name"
+          ><span class="mono">{{ n.name }}</span> leads to {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.
+        </template>
+      </p>
+      <table class="grid-table stack">
+        <thead>
+          <tr>
+            <th scope="col">Asked for</th>
+            <th scope="col">Port</th>
+            <th scope="col">State</th>
+            <th scope="col">Answers in</th>
+            <th scope="col">Shows</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="(a, i) in probe.answers ?? []" :key="i">
+            <th scope="row">{{ a.method }}</th>
+            <td data-label="Port">
+              {{ a.port }} {{ a.transport.toUpperCase() }}
+              <div class="soft small mono">{{ a.address }}</div>
+            </td>
+            <td data-label="State">
+              <span class="tag" :class="rightlySilent(a) ? 'fine' : answerTag[a.state]">{{
+                rightlySilent(a) ? 'does not, rightly' : a.state
+              }}</span>
+            </td>
+            <td data-label="Answers in" class="number">
+              {{ a.milliseconds ? `${a.milliseconds.toFixed(1)} ms` : '' }}
+            </td>
+            <td data-label="Shows">
+              <div v-for="line in shows(a)" :key="line" class="small">{{ line }}</div>
+            </td>
+          </tr>
+        </tbody>
+      </table>
+      <h3 class="h6 mt-3">What is not as the record says</h3>
+      <p v-if="!probe.differences?.length" class="mb-0">Nothing: it answers as the record says.</p>
+      <div v-for="(d, i) in probe.differences ?? []" :key="i" class="finding" :class="d.severity">
+        <p class="mb-1">
+          <strong>{{ d.text }}</strong>
+        </p>
+        <p class="mb-1">{{ d.mend }}</p>
+        <BButton
+          v-if="d.take"
+          class="alters"
+          size="sm"
+          variant="outline-secondary"
+          :disabled="busy"
+          :aria-label="`Let the record take over: ${d.text}`"
+          @click="take([i])"
+          >Let the record take it over</BButton
+        >
+      </div>
+      <BButton v-if="takeable" class="alters mt-2" size="sm" variant="outline-secondary" :disabled="busy" @click="all"
+        >Let the record take over all of it</BButton
+      >
+      <template v-if="history.length > 1">
+        <h3 class="h6 mt-4">How fast it answered</h3>
+        <TimesPlot :rows="history" />
+        <details class="mt-3">
+          <summary>History</summary>
+          <table class="grid-table stack mt-2">
+            <thead>
+              <tr>
+                <th scope="col">When</th>
+                <th scope="col">By</th>
+                <th scope="col">State</th>
+                <th scope="col">Differences</th>
+                <th scope="col">Answers</th>
+              </tr>
+            </thead>
+            <tbody>
+              <tr v-for="h in history" :key="h.id">
+                <th scope="row">{{ when(h.at) }}</th>
+                <td data-label="By">{{ h.by }}</td>
+                <td data-label="State">
+                  <span class="tag" :class="stateTag[h.state]">{{ stateText[h.state] }}</span>
+                </td>
+                <td data-label="Differences" class="number">{{ h.differences }}</td>
+                <td data-label="Answers" class="small">
+                  {{
+                    (h.times ?? [])
+                      .map((t) =>
+                        t.state === 'answers'
+                          ? `${t.method} ${t.milliseconds.toFixed(1)} ms`
+                          : `${t.method}: ${rightlySilent(t) ? 'rightly silent' : t.state}`,
+                      )
+                      .join(', ')
+                  }}
+                </td>
+              </tr>
+            </tbody>
+          </table>
+        </details>
+      </template>
+    </template>
+    <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+  </section>
+</template>

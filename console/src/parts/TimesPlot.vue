@@ -1,0 +1,82 @@
+<script setup lang="ts">
+// How fast a gateway answered over time, a line for each protocol and port. The same is in the table below it.
+import { Chart, LineController, LineElement, LinearScale, PointElement, Legend, Tooltip } from 'chart.js'
+import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
+import type { Schemas } from '../api/client'
+
+Chart.register(LineController, LineElement, LinearScale, PointElement, Legend, Tooltip)
+const props = defineProps<{ rows: Schemas['ProbeRow'][] }>()
+const canvas = ref<HTMLCanvasElement>()
+const colours = ['#0b7285', '#c2410c', '#5f3dc4', '#2b8a3e', '#a61e4d', '#1864ab', '#7c5c00', '#495057']
+let chart: Chart | undefined
+
+function series() {
+  const named = new Map<string, { x: number; y: number | null }[]>()
+  for (const row of [...props.rows].reverse()) {
+    for (const t of row.times ?? []) {
+      const name = `${t.method} (${t.address.split(':').pop()})`
+      const points = named.get(name) ?? []
+      points.push({ x: Date.parse(row.at), y: t.state === 'answers' ? t.milliseconds : null })
+      named.set(name, points)
+    }
+  }
+  return [...named]
+    .filter(([, points]) => points.some((p) => p.y !== null))
+    .map(([label, data], i) => ({
+      label,
+      data,
+      borderColor: colours[i % colours.length],
+      backgroundColor: colours[i % colours.length],
+      pointRadius: 3,
+      borderWidth: 2,
+      spanGaps: false,
+    }))
+}
+function draw() {
+  chart?.destroy()
+  if (!canvas.value) return
+  const ink = getComputedStyle(canvas.value).color
+  const clock = (v: number | string) =>
+    new Date(Number(v)).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
+  const long = Math.abs(Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at)) > 864e5
+  const axis = (v: number | string) => (long ? new Date(Number(v)).toLocaleDateString() : clock(v))
+  chart = new Chart(canvas.value, {
+    type: 'line',
+    data: { datasets: series() as never },
+    options: {
+      animation: false,
+      maintainAspectRatio: false,
+      interaction: { mode: 'nearest', intersect: false },
+      plugins: {
+        legend: { position: 'bottom', labels: { color: ink, boxWidth: 14 } },
+        tooltip: { callbacks: { title: (items) => new Date(items[0]!.parsed.x!).toLocaleString() } },
+      },
+      scales: {
+        x: { type: 'linear', ticks: { color: ink, callback: axis, maxTicksLimit: 7 }, grid: { display: false } },
+        y: {
+          beginAtZero: true,
+          title: { display: true, text: 'milliseconds', color: ink },
+          ticks: { color: ink },
+          grid: { color: '#88888833' },
+        },
+      },
+    },
+  })
+}
+onMounted(draw)
+watch(() => props.rows, draw)
+onBeforeUnmount(() => chart?.destroy())
+</script>
+
+<template>
+  <div class="plot">
+    <canvas ref="canvas" role="img" aria-label="Answer times by protocol over time; the table below has the same" />
+  </div>
+</template>
+
+<style scoped>
+.plot {
+  height: 15rem;
+  color: var(--bs-body-color);
+}
+</style>

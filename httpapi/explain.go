@@ -1,0 +1,26 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+
+	"wardicon/core/explain"
+	"wardicon/service"
+)
+
+type explainInput struct {
+	Body struct {
+		Text      string           `json:"text,omitempty" maxLength:"1000000" doc:"A code such as 809, or lines of a log"`
+		Reading   *explain.Reading `json:"reading,omitempty" doc:"What was read of a log elsewhere, in the place of text"`
+		ProfileID string           `json:"profile_id,omitempty" maxLength:"64" doc:"Whose case it is: causes are ranked by what the records say"`
+		DeviceID  string           `json:"device_id,omitempty" maxLength:"64" doc:"The same by the device, where it has one profile"`
+	}
+}
+
+// explain is the operation that tells what lies behind a failure.
+func (a *api) explain() {
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/explain", "explain-failure", "Tell what lies behind an error code or a log; nothing of it is kept", "findings")), func(ctx context.Context, in *explainInput) (*body[explain.Explanation], error) {
+		x, err := a.svc.Explain(ctx, service.Question{Text: in.Body.Text, Reading: in.Body.Reading, ProfileID: in.Body.ProfileID, DeviceID: in.Body.DeviceID})
+		return &body[explain.Explanation]{x}, err
+	})
+}

@@ -1,0 +1,181 @@
+package service
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"wardicon/core/explain"
+	"wardicon/core/observed"
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Question is what somebody brought: a code, or lines of a log, or what was read of one elsewhere.
+type Question struct {
+	Text      string
+	Reading   *explain.Reading
+	ProfileID string
+	DeviceID  string
+}
+
+// othersTime is how long ago other devices may have been seen to count.
+const othersTime = 24 * time.Hour
+
+// Explain tells what lies behind it, ranked by what the records say where a profile or a device is given. Nothing of what was
+// brought is kept.
+func (s *Service) Explain(ctx context.Context, q Question) (x explain.Explanation, err error) {
+	tx := s.store.Read()
+	var e explain.Evidence
+	var known []secret.Text
+	profileID := q.ProfileID
+	if profileID == "" && q.DeviceID != "" {
+		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 2, Conditions: map[string]string{"device_id": q.DeviceID}})
+		if err != nil {
+			return x, err
+		}
+		if page.Total != 1 {
+			return x, problem("question", "/device_id", "a device with several profiles or none", "one profile", "name the profile")
+		}
+		profileID = page.Items[0].ID
+	}
+	if profileID != "" {
+		if e, known, err = s.evidence(ctx, tx, profileID); err != nil {
+			return x, err
+		}
+	}
+	return explained(q, e, s.now(), known)
+}
+
+// explained works an explanation out.
+func explained(q Question, e explain.Evidence, now time.Time, known []secret.Text) (x explain.Explanation, err error) {
+	text := strings.TrimSpace(q.Text)
+	switch code, ok := explain.Find(text); {
+	case q.Reading != nil:
+		if !q.Reading.Known() {
+			return x, problem("question", "/reading", "causes that nobody knows", "what was read by this version", "read the log again")
+		}
+		x.Reading = q.Reading
+	case ok:
+		x.Code, x.Asked = code, code.Name
+	case text == "":
+		return x, problem("question", "/text", "nothing", "a code or lines of a log", "paste what the device or the log says")
+	default:
+		r, err := explain.Read(strings.NewReader(q.Text+"\n"), now, known...)
+		if err != nil {
+			return x, err
+		}
+		x.Reading = &r
+	}
+	x.Causes = explain.Rank(explain.Gather(x.Code, x.Reading), e)
+	return x, nil
+}
+
+// evidence is what the records say of a profile, and the secrets that lines about it may carry.
+func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) (e explain.Evidence, known []secret.Text, err error) {
+	w, err := s.work(ctx, tx, profileID)
+	if err != nil {
+		return e, nil, err
+	}
+	g, d, c := w.in.Gateway, w.in.Device, w.plan.Connection
+	e = explain.Evidence{
+		Now: s.now(), Platform: d.Platform, Release: d.Release, Protocol: c.Protocol, Name: c.Name, Address: c.Server, Gateway: g.Name, Outdated: w.subject.Outdated,
+		BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.Keep == vpn.KeepAsked, CannotAsk: d.CannotAsk,
+	}
+	for _, f := range w.findings {
+		e.Findings = append(e.Findings, f.Rule)
+	}
+	if err := s.datesOf(ctx, tx, w, &e); err != nil {
+		return e, nil, err
+	}
+	if e.Probe, err = tx.LatestProbe(ctx, g.ID, s.now().Add(-probeFresh)); err != nil {
+		return e, nil, err
+	}
+	e.GatewayEnds = shownEnd(e.Probe, c.Protocol, g.Certificate)
+	if e.Others, err = tx.OthersSeen(ctx, g.ID, profileID, s.now().Add(-othersTime)); err != nil {
+		return e, nil, err
+	}
+	seen, err := tx.Sightings(ctx, profileID)
+	if err != nil {
+		return e, nil, err
+	}
+	for _, one := range seen {
+		if one.GatewayID == g.ID {
+			e.Seen = one.Last
+		}
+	}
+	return e, secretsOf(c, g), nil
+}
+
+// datesOf fills in when the parcel was built and fetched, and when secrets were changed.
+func (s *Service) datesOf(ctx context.Context, tx *store.Tx, w *worked, e *explain.Evidence) error {
+	last, err := tx.LastParcel(ctx, w.in.Profile.ID)
+	if err != nil {
+		return err
+	}
+	if last != nil {
+		e.Built = last.Built
+	}
+	page, err := store.Handovers.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"profile_id": w.in.Profile.ID}})
+	if err != nil {
+		return err
+	}
+	if len(page.Items) > 0 && page.Items[0].Fetched != nil {
+		e.Delivered = *page.Items[0].Fetched
+	}
+	changed, err := store.Gateways.SecretsChanged(ctx, tx, w.in.Gateway.ID)
+	if err != nil {
+		return err
+	}
+	for field, at := range changed {
+		if strings.Contains(field, string(e.Protocol)) && at.After(e.KeyChanged) {
+			e.KeyChanged = at
+		}
+	}
+	if a := w.plan.Account; a != nil {
+		if changed, err = store.Accounts.SecretsChanged(ctx, tx, a.ID); err != nil {
+			return err
+		}
+		for _, at := range changed {
+			e.PasswordChanged = at
+		}
+	}
+	if id := w.in.Device.Identity; id != nil {
+		if list, err := pki.Certificates(id.Certificate); err == nil && len(list) > 0 {
+			e.CertificateEnds = list[0].NotAfter
+		}
+	}
+	return nil
+}
+
+// shownEnd is when the certificate ends that a gateway shows: by the last probe, or by its record.
+func shownEnd(p *observed.Probe, protocol vpn.Protocol, record string) time.Time {
+	if p != nil {
+		for _, a := range p.Answers {
+			if a.Protocol != protocol || a.TLS == nil {
+				continue
+			}
+			if end, err := time.Parse(time.RFC3339, a.TLS.Ends); err == nil {
+				return end
+			}
+		}
+	}
+	if list, err := pki.Certificates(record); err == nil && len(list) > 0 {
+		return list[0].NotAfter
+	}
+	return time.Time{}
+}
+
+// secretsOf are the secrets that lines about a connection may carry.
+func secretsOf(c vpn.Connection, g vpn.Gateway) (list []secret.Text) {
+	list = append(list, c.Password)
+	if o := g.Offers.L2TP; o != nil && o.PSK != nil {
+		list = append(list, *o.PSK)
+	}
+	if o := g.Offers.IKEv2; o != nil && o.PSK != nil {
+		list = append(list, *o.PSK)
+	}
+	return list
+}
