@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) work() []*cobra.Command {
-	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.verify(), a.handoverCommands(), a.fetch(), a.withdrawCommands(), a.probe(), a.explain(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
+	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.verify(), a.handoverCommands(), a.fetch(), a.withdrawCommands(), a.probe(), a.explain(), a.reportCommands(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
 	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return deviceNoun().complete(a)(cmd, args, typed)

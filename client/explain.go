@@ -3,8 +3,10 @@ package client
 import (
 	"context"
 	"net/http"
+	"net/url"
 
 	"wardicon/core/explain"
+	"wardicon/core/view"
 )
 
 // Failure is what is to be explained: a code or lines, or what was read of a log here; and whose case it is.
@@ -19,4 +21,15 @@ type Failure struct {
 func (c *Client) Explain(ctx context.Context, f Failure) (x explain.Explanation, err error) {
 	err = c.call(ctx, http.MethodPost, "/explain", nil, nil, f, &x)
 	return x, err
+}
+
+// Reports lists what people said does not work.
+func (c *Client) Reports(ctx context.Context, q Query) (page view.Page[view.Report], err error) {
+	err = c.call(ctx, http.MethodGet, "/reports", q.values(), nil, nil, &page)
+	return page, err
+}
+
+// CloseReport notes that a report was dealt with.
+func (c *Client) CloseReport(ctx context.Context, id string) error {
+	return c.call(ctx, http.MethodPost, "/reports/"+url.PathEscape(id)+"/close", nil, nil, struct{}{}, nil)
 }

@@ -97,6 +97,7 @@ func TestPages(t *testing.T) {
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
 		{"check", "/check", "Check files", "Drop files here"},
+		{"explain", "/explain", "Explain a failure", "Whose case it is"},
 		{"rules", "/rules", "Rules", "Blank before or after a value"},
 		{"log", "/log", "Audit log", "harbourmaster"},
 		{"organisation", "/organisation", "Organisation", "Domain"},

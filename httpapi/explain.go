@@ -5,6 +5,7 @@ import (
 	"net/http"
 
 	"wardicon/core/explain"
+	"wardicon/core/view"
 	"wardicon/service"
 )
 
@@ -23,4 +24,11 @@ func (a *api) explain() {
 		x, err := a.svc.Explain(ctx, service.Question{Text: in.Body.Text, Reading: in.Body.Reading, ProfileID: in.Body.ProfileID, DeviceID: in.Body.DeviceID})
 		return &body[explain.Explanation]{x}, err
 	})
+	handle(a, operation(http.MethodGet, "/reports", "list-reports", "List what people said does not work, newest first; open=yes is what nobody dealt with", "findings"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Report]], error) {
+		page, err := a.svc.Reports(ctx, in.query())
+		return &body[view.Page[view.Report]]{page}, err
+	})
+	done := operation(http.MethodPost, "/reports/{id}/close", "close-report", "Note that a report was dealt with", "findings")
+	done.DefaultStatus = http.StatusNoContent
+	handle(a, done, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.CloseReport(ctx, in.ID) })
 }

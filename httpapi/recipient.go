@@ -32,6 +32,7 @@ func (a *api) recipient(r chi.Router) {
 	r.Get("/", a.linkPage)
 	r.Post("/", a.openLink)
 	r.Get("/proof", a.linkProof)
+	r.Post("/help", a.linkHelp)
 	r.Get("/files/{name}", a.linkFile)
 }
 
@@ -160,6 +161,26 @@ func (a *api) openLink(w http.ResponseWriter, r *http.Request) {
 		}
 	case errors.Is(err, service.ErrLink):
 		a.ended(w, r, http.StatusGone)
+	default:
+		a.broken(w, r, err)
+	}
+}
+
+// linkHelp takes in what does not work, and says what the person can do.
+func (a *api) linkHelp(w http.ResponseWriter, r *http.Request) {
+	token := chi.URLParam(r, "token")
+	r.Body = http.MaxBytesReader(w, r.Body, 128<<10)
+	advice, err := a.svc.ReportFailure(r.Context(), token, visitOf(r), r.PostFormValue("said"))
+	var nothing *vpn.Problems
+	switch {
+	case err == nil:
+		if p, _, ok := a.sheet(w, r); ok {
+			a.draw(w, r, http.StatusOK, p.Advise(advice, linkPath(token)))
+		}
+	case errors.As(err, &nothing):
+		http.Redirect(w, r, linkPath(token)+"#help", http.StatusSeeOther)
+	case errors.Is(err, service.ErrVisit), errors.Is(err, service.ErrLink):
+		http.Redirect(w, r, linkPath(token), http.StatusSeeOther)
 	default:
 		a.broken(w, r, err)
 	}

@@ -67,6 +67,9 @@ func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) observed.Answer {
 		if err := a.turn(ctx); err != nil {
 			return err
 		}
+		if err := conn.SetDeadline(time.Now().Add(answerWait)); err != nil {
+			return err
+		}
 		_, err = conn.Write(stop)
 		return err
 	})

@@ -15,6 +15,7 @@ import (
 	"sync"
 
 	"wardicon/core/card"
+	"wardicon/core/explain"
 	"wardicon/core/format"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -59,6 +60,10 @@ type Page struct {
 	Paper     string // and of the one for paper
 	Proof     view.Proof
 	Words     template.JS // for the script
+
+	Help   string           // where "it does not work" is sent to
+	Advice []explain.Person // what the person can do, the likeliest first
+	Back   string
 }
 
 // choice is a language that the page can be read in.
@@ -92,6 +97,12 @@ func (p Page) Ask(w io.Writer) error {
 	return p.draw(w, "ask", p.Language.Say("Your connection to %s", p.Organisation))
 }
 
+// Advise says what the person can do where it does not work; back leads to the page.
+func (p Page) Advise(advice []explain.Person, back string) func(io.Writer) error {
+	p.Advice, p.Back, p.Languages = advice, back, nil
+	return func(w io.Writer) error { return p.draw(w, "help", p.Language.Say("It does not work")) }
+}
+
 // Whereami says where the caller comes from.
 func (p Page) Whereami(w io.Writer) error {
 	return p.draw(w, "whereami", p.Language.Say("Are you connected?"))
@@ -106,7 +117,7 @@ type Look struct {
 
 // Fill fills the page with what was opened. base is the path of the link, agent how the browser calls itself.
 func (p Page) Fill(o view.Opened, seen view.Seen, base, agent string, look Look) (Page, error) {
-	p.Handover, p.Card, p.Proof = o.Handover, o.Card, seen.Proof
+	p.Handover, p.Card, p.Proof, p.Help = o.Handover, o.Card, seen.Proof, base+"/help"
 	for _, f := range o.Parcel.Files {
 		p.sort(f.Name, base+"/files/"+url.PathEscape(f.Name))
 	}

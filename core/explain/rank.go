@@ -103,7 +103,7 @@ func (r *Ranked) speaks(weight int, format string, args ...any) {
 // signs are rules whose findings speak for a cause.
 var signs = map[string][]string{
 	"suites-differ":              {"suites-refused", "ike-nothing-shared", "proposals-unset"},
-	"child-suites-differ":        {"esp-nothing-shared", "pfs-not-offered", "pfs-missing"},
+	"child-suites-differ":        {"esp-nothing-shared", "pfs-not-offered"},
 	"methods-differ":             {"ppp-nothing-shared", "auth-nothing-shared"},
 	"encryption-differs":         {"mppe-without-keys", "mppe-missing", "ppp-clear"},
 	"eap-missing":                {"auth-nothing-shared"},

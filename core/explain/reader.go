@@ -160,6 +160,9 @@ func (l *reader) line(text []byte) {
 		if code, ok := Find(e.Code); ok && len(e.Causes) == 0 {
 			e.Causes = code.Causes
 		}
+		if e.Causes == nil {
+			e.Causes = []string{}
+		}
 		if at, ok := timeOf(plain, l.now); ok {
 			l.last = at
 		}

@@ -165,6 +165,7 @@ type AnswerTime struct {
 	Protocol     vpn.Protocol `json:"protocol"`
 	Method       string       `json:"method"`
 	Address      string       `json:"address"`
+	Port         int          `json:"port" doc:"On record"`
 	State        AnswerState  `json:"state"`
 	Milliseconds float64      `json:"milliseconds"`
 }
@@ -173,7 +174,7 @@ type AnswerTime struct {
 func (p Probe) Row() ProbeRow {
 	row := ProbeRow{ID: p.ID, GatewayID: p.GatewayID, Gateway: p.Gateway, At: p.At, By: p.By, State: p.State(), Differences: len(p.Differences), Times: []AnswerTime{}}
 	for _, a := range p.Answers {
-		row.Times = append(row.Times, AnswerTime{a.Protocol, a.Method, a.Address, a.State, a.Milliseconds})
+		row.Times = append(row.Times, AnswerTime{a.Protocol, a.Method, a.Address, a.Port, a.State, a.Milliseconds})
 	}
 	return row
 }

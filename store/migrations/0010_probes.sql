@@ -18,7 +18,19 @@ CREATE INDEX probes_at ON probes (at DESC);
 -- When a secret was last changed.
 ALTER TABLE secrets ADD COLUMN changed INTEGER NOT NULL DEFAULT 0;
 
+-- What people said does not work, with secrets masked.
+CREATE TABLE reports (
+    id         TEXT PRIMARY KEY,
+    profile_id TEXT NOT NULL REFERENCES profiles ON DELETE CASCADE,
+    said       TEXT NOT NULL,
+    cause      TEXT NOT NULL, -- the likeliest then
+    created    INTEGER NOT NULL,
+    done       INTEGER
+);
+CREATE INDEX reports_profile ON reports (profile_id, created DESC);
+
 -- +goose Down
+DROP TABLE reports;
 ALTER TABLE secrets DROP COLUMN changed;
 DROP TABLE probes;
 ALTER TABLE organisation DROP COLUMN ask_every;

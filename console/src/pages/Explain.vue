@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A code or a log is pasted, a case is chosen, and the causes come ranked.
-import { ref } from 'vue'
+import { onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
@@ -12,7 +12,24 @@ import { useForm } from '../parts/useForm'
 const route = useRoute()
 const { draft, errors, wrong, busy, run } = useForm({ text: '', profile_id: String(route.query.profile ?? '') })
 const result = ref<Schemas['Explanation']>()
+const reports = ref<Schemas['Report'][]>([])
 const most = 6
+
+async function lookForReports() {
+  const query = { limit: 20, filter: ['open:yes'] }
+  reports.value = (await ask(api.GET('/api/v1/reports', { params: { query } }))).items
+}
+onMounted(() => run(lookForReports, ''))
+function lookInto(r: Schemas['Report']) {
+  draft.text = r.said
+  draft.profile_id = r.profile_id
+  void tell()
+}
+const close = (id: string) =>
+  run(async () => {
+    await ask(api.POST('/api/v1/reports/{id}/close', { params: { path: { id } } }))
+    await lookForReports()
+  }, '')
 
 const tell = () =>
   run(async () => {
@@ -33,6 +50,46 @@ async function read(list: FileList | null) {
     What the device says, a code or lines of its log, and what lies behind it. Secrets are masked, and nothing of it is
     kept.
   </p>
+  <section v-if="reports.length" class="panel mb-4" aria-labelledby="reports">
+    <h2 id="reports">What people reported</h2>
+    <table class="grid-table stack">
+      <thead>
+        <tr>
+          <th scope="col">Person</th>
+          <th scope="col">Said</th>
+          <th scope="col">Likeliest then</th>
+          <th scope="col"><span class="visually-hidden">What to do with it</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in reports" :key="r.id">
+          <th scope="row">
+            {{ r.person }}
+            <div class="soft small">{{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}</div>
+          </th>
+          <td data-label="Said" class="said small">{{ r.said }}</td>
+          <td data-label="Likeliest then">{{ r.cause || 'nothing known' }}</td>
+          <td class="text-nowrap">
+            <BButton
+              size="sm"
+              variant="outline-primary"
+              class="me-2"
+              :aria-label="`Look into it: the report of ${r.person}`"
+              @click="lookInto(r)"
+              >Look into it</BButton
+            ><BButton
+              class="alters"
+              size="sm"
+              variant="outline-secondary"
+              :aria-label="`Close the report of ${r.person}`"
+              @click="close(r.id)"
+              >Close</BButton
+            >
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
   <form class="columns" novalidate @submit.prevent="tell">
     <section class="panel" aria-labelledby="what">
       <h2 id="what">What the device says</h2>

@@ -125,6 +125,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
     >
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
+  <ProbePanel v-if="row" :id="row.id" @changed="again" />
   <form v-if="fresh || row" novalidate @submit.prevent="save">
     <div class="columns">
       <section class="panel" aria-labelledby="where">
@@ -258,6 +259,5 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       <RemoveButton v-if="row" noun="gateway" :name="row.name" :remove="remove" @removed="router.push('/gateways')" />
     </div>
   </form>
-  <ProbePanel v-if="row" :id="row.id" @changed="again" />
   <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
 </template>

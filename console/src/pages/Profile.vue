@@ -145,7 +145,8 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
     <p class="soft">
       {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
       <RouterLink :to="`/people/${planned.person_id}`">person</RouterLink> ·
-      <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink>
+      <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink> ·
+      <RouterLink :to="`/explain?profile=${planned.profile.id}`">it does not work</RouterLink>
       <template v-if="planned.profile.pattern_id">
         · pattern <RouterLink :to="`/patterns/${planned.profile.pattern_id}`">{{ planned.pattern }}</RouterLink>
       </template>

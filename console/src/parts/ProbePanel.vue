@@ -41,7 +41,7 @@ const when = (at: string) => new Date(at).toLocaleString()
 </script>
 
 <template>
-  <section class="panel mt-4" aria-labelledby="answers">
+  <section class="panel mb-4" aria-labelledby="answers">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="answers" class="mb-0">What it answers</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
@@ -104,7 +104,7 @@ const when = (at: string) => new Date(at).toLocaleString()
           size="sm"
           variant="outline-secondary"
           :disabled="busy"
-          :aria-label="`Let the record take over: ${d.text}`"
+          :aria-label="`Let the record take it over: ${d.text}`"
           @click="take([i])"
           >Let the record take it over</BButton
         >

@@ -14,7 +14,7 @@ function series() {
   const named = new Map<string, { x: number; y: number | null }[]>()
   for (const row of [...props.rows].reverse()) {
     for (const t of row.times ?? []) {
-      const name = `${t.method} (${t.address.split(':').pop()})`
+      const name = `${t.method}, port ${t.port}`
       const points = named.get(name) ?? []
       points.push({ x: Date.parse(row.at), y: t.state === 'answers' ? t.milliseconds : null })
       named.set(name, points)
