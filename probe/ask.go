@@ -46,6 +46,14 @@ func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.A
 		if q.Suites = q.More; len(q.Suites) == 0 || answers[i].State != observed.Answered {
 			return
 		}
+		own, back := p.at(q.At.Addr().Unmap())
+		defer back()
+		if !own.mayOpen() { // it would take more for an attack
+			for _, s := range q.More {
+				answers[i].IKE.Unasked = append(answers[i].IKE.Unasked, s.String())
+			}
+			return
+		}
 		answers[i].Add(p.Ask(ctx, q))
 	})
 	return answers

@@ -28,7 +28,7 @@ func newMasker(known []secret.Text) masker {
 
 // The places where secrets stand in logs: behind a name, in an address, as a block of key material.
 var (
-	named   = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)("[^"]*"|'[^']*'|[^\s,;\]>]+)`)
+	named   = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)(\[hidden\]|"[^"]*"|'[^']*'|[^\s,;\]>]+)`)
 	inURL   = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
 	keyText = regexp.MustCompile(`[0-9A-Fa-f]{64,}|[A-Za-z0-9+/]{86,}={0,2}|-----BEGIN [A-Z ]*(?:KEY|key V1)-----.*`)
 )

@@ -72,7 +72,7 @@ async function read(list: FileList | null) {
           <td class="text-nowrap">
             <BButton
               size="sm"
-              variant="outline-primary"
+              variant="outline-secondary"
               class="me-2"
               :aria-label="`Look into it: the report of ${r.person}`"
               @click="lookInto(r)"
@@ -120,7 +120,8 @@ async function read(list: FileList | null) {
     <h2 id="causes">{{ result.code ? `${result.code.name}: ${result.code.title}` : 'What lies behind it' }}</h2>
     <div v-if="result.reading" class="panel mb-3">
       <p class="mb-1">
-        {{ result.reading.lines }} lines read, {{ result.reading.masked }} secrets masked.
+        {{ result.reading.lines === 1 ? '1 line' : `${result.reading.lines} lines` }} read,
+        {{ result.reading.masked === 1 ? '1 secret' : `${result.reading.masked} secrets` }} masked.
         <template v-if="result.reading.since"
           >It has connected since, on {{ new Date(result.reading.since).toLocaleString() }}.</template
         >

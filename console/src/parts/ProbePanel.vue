@@ -45,7 +45,7 @@ const when = (at: string) => new Date(at).toLocaleString()
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="answers" class="mb-0">What it answers</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
-      <BButton class="alters ms-auto" size="sm" variant="outline-primary" :disabled="busy" @click="askNow">{{
+      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="busy" @click="askNow">{{
         busy ? 'Asking…' : 'Ask it now'
       }}</BButton>
     </div>
