@@ -4,6 +4,7 @@
 package bench
 
 import (
+	"bufio"
 	"bytes"
 	"compress/gzip"
 	"context"
@@ -28,6 +29,7 @@ import (
 	"wardicon/console"
 	"wardicon/core/card"
 	"wardicon/core/check"
+	"wardicon/core/explain"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/plan"
@@ -52,7 +54,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), starts()); err != nil {
+	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), starts(), logs()); err != nil {
 		return err
 	}
 	return sizes()
@@ -419,4 +421,26 @@ func sizes() error {
 	}
 	fmt.Printf("\nconsole's first load: %d files, %.1f KB compressed\nprogram: %.1f MB\n", len(names), float64(total)/1000, float64(info.Size())/1e6)
 	return nil
+}
+
+// logs reads a log of 64 MB in which one line of 200 says something; the baseline is reading its lines.
+func logs() error {
+	quiet := strings.Repeat("Nov 21 12:00:00 halyard kernel: [ 1234.567890] eth0: link is up, 1000 Mbps, full duplex\n", 199)
+	text := []byte(strings.Repeat(quiet+"Nov 21 12:00:01 halyard charon: 05[IKE] received NO_PROPOSAL_CHOSEN notify error\n", 64<<20/len(quiet)))
+	var fault error
+	baseline := measure(func() {
+		lines, n := bufio.NewScanner(bytes.NewReader(text)), 0
+		for lines.Scan() {
+			n += len(lines.Bytes())
+		}
+		fault = errors.Join(fault, lines.Err())
+	})
+	took := measure(func() {
+		r, err := explain.Read(bytes.NewReader(text), time.Now())
+		if fault = errors.Join(fault, err); r.First == nil {
+			fault = errors.Join(fault, errors.New("nothing was found in the log"))
+		}
+	})
+	row(fmt.Sprintf("read a log (%.0f MB/s) / plain lines", float64(len(text))/1e6/took.Seconds()), took, baseline)
+	return fault
 }

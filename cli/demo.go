@@ -155,6 +155,7 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"Stand-ins for the gateways are asked what they really answer. One is as its record says, another is not.", []string{"probe", "Norrvik"}, "", exitFine},
 		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
 		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
+		{"What somebody's device said, and what lies behind it in this case.", []string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"}, "", exitFine},
 		{"A stranger is not asked.", []string{"probe", "192.0.2.99"}, "", exitFindings},
 		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
