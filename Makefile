@@ -106,7 +106,7 @@ bench: build
 # Pictures of every page, into a folder outside the project.
 shots: build tools
 	mkdir -p "$${DIR:?name a folder: make shots DIR=...}"
-	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages|TestBoard|TestRecipientTypes' ./e2e
+	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages|TestBoard|TestRecipientTypes|TestReports|TestGatewayAnswers' ./e2e
 
 clean:
 	rm -rf bin console/node_modules console/src/api/schema.d.ts console/components.d.ts
