@@ -6,8 +6,10 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
@@ -72,4 +74,23 @@ func (a *app) jobs() *cobra.Command {
 	return group(root, list,
 		one("show", "Show how far a job has come", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (view.Job, error) { return c.Job(ctx, id) }),
 		one("cancel", "End a job that runs", "Ends a job that runs. What it has done stays done.", func(ctx context.Context, c *client.Client, id string) (view.Job, error) { return c.Cancel(ctx, id) }))
+}
+
+// wait shows how a job goes on until it ends.
+func (a *app) wait(ctx context.Context, c *client.Client, j view.Job) (view.Job, error) {
+	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
+	for j.State == view.Running {
+		select {
+		case <-ctx.Done():
+			return j, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+		var err error
+		if j, err = c.Job(ctx, j.ID); err != nil {
+			return j, err
+		}
+		_ = bar.Set(min(j.Done, max(j.Total, 1)))
+	}
+	_ = bar.Finish()
+	return j, nil
 }

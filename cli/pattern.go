@@ -4,10 +4,8 @@ import (
 	"cmp"
 	"context"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
@@ -177,23 +175,4 @@ it goes on after a restart, and wardicon job cancel ends it.`,
 	}
 	cmd.Flags().BoolVar(&background, "background", false, "do not wait for the end")
 	return cmd
-}
-
-// wait shows how a job goes on until it ends.
-func (a *app) wait(ctx context.Context, c *client.Client, j view.Job) (view.Job, error) {
-	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
-	for j.State == view.Running {
-		select {
-		case <-ctx.Done():
-			return j, ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-		var err error
-		if j, err = c.Job(ctx, j.ID); err != nil {
-			return j, err
-		}
-		_ = bar.Set(min(j.Done, max(j.Total, 1)))
-	}
-	_ = bar.Finish()
-	return j, nil
 }

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -16,6 +15,7 @@ import (
 	"wardicon/client"
 	"wardicon/core/observed"
 	"wardicon/core/view"
+	"wardicon/core/vpn"
 )
 
 // probeFlags are what the command is told.
@@ -32,6 +32,8 @@ func (a *app) probe() *cobra.Command {
 		Long: `Lets the service ask a gateway by every protocol on its record: where its names lead, which ports answer and how
 fast, which IKE suites it takes, what its certificate says, and what it should not answer. It sends at most four packets
 a second to one address and never goes on to a sign-in. What is not as the record says is listed (exit 1).
+
+The service asks as a job: it goes on after a restart, and wardicon job cancel ends it.
 
 An address that is on no record is asked only where an owner says so with --off-record, and what it answers is not kept.`,
 		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --take suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all",
@@ -62,19 +64,19 @@ An address that is on no record is asked only where an owner says so with --off-
 }
 
 func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f probeFlags) error {
-	g, err := findGateway(ctx, c, name)
+	g, err := gatewayAt(ctx, c, name)
 	var p observed.Probe
 	switch {
-	case err != nil && !unknown(err):
+	case err != nil && (!unknown(err) || !strings.ContainsAny(name, ".:")): // a name, not an address
 		return err
-	case err != nil && !strings.ContainsAny(name, ".:"):
-		return err // a name, not an address
 	case err != nil:
 		p, err = c.ProbeAddress(ctx, name, f.offRecord)
 	case f.last:
 		p, err = c.ProbeOf(ctx, g.ID, "latest")
 	default:
-		p, err = c.Probe(ctx, g.ID)
+		if _, err = a.askGateways(ctx, c, g.ID); err == nil {
+			p, err = c.ProbeOf(ctx, g.ID, "latest")
+		}
 	}
 	if err != nil {
 		return err
@@ -88,10 +90,35 @@ func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f pro
 	if len(f.take) > 0 {
 		return a.takeOver(ctx, c, p, f.take)
 	}
-	if slices.ContainsFunc(p.Differences, func(d observed.Difference) bool { return d.Severity != "advice" }) {
+	if slices.ContainsFunc(p.Differences, func(d observed.Difference) bool { return d.Severity != vpn.Advice }) {
 		return errFindings
 	}
 	return nil
+}
+
+// gatewayAt finds a gateway by its name or identifier, or by one of its addresses.
+func gatewayAt(ctx context.Context, c *client.Client, ref string) (view.Gateway, error) {
+	g, err := findGateway(ctx, c, ref)
+	if !unknown(err) {
+		return g, err
+	}
+	page, there := c.Gateways.List(ctx, client.Query{Limit: 1, Filter: map[string]string{"at": ref}})
+	if there != nil || len(page.Items) == 0 {
+		return g, errors.Join(err, there)
+	}
+	return page.Items[0], nil
+}
+
+// askGateways has one gateway asked, or every one without an identifier, and waits until that is done.
+func (a *app) askGateways(ctx context.Context, c *client.Client, gatewayID string) (view.Job, error) {
+	j, err := c.Probe(ctx, gatewayID)
+	if err == nil {
+		j, err = a.wait(ctx, c, j)
+	}
+	if err == nil && j.State != view.Done {
+		err = fmt.Errorf("%s: %s %s", j.Title, j.State, j.Problem)
+	}
+	return j, err
 }
 
 // unknown tells whether an error says that there is no such record.
@@ -137,6 +164,9 @@ func shows(r observed.Answer) string {
 			if len(list.names) > 0 {
 				add("%s %s", list.word, strings.Join(list.names, ", "))
 			}
+		}
+		for _, w := range i.Wanted {
+			add("asks for %s", w)
 		}
 		if i.Cookie {
 			add("wants a cookie first")
@@ -224,44 +254,28 @@ func times(r observed.ProbeRow) string {
 	var parts []string
 	for _, t := range r.Times {
 		if t.State == observed.Answered {
-			parts = append(parts, fmt.Sprintf("%s %.0f ms", t.Method, t.Milliseconds))
+			parts = append(parts, fmt.Sprintf("%s %d %.1f ms", t.Method, t.Port, t.Milliseconds))
 		} else {
-			parts = append(parts, fmt.Sprintf("%s %s", t.Method, t.State))
+			parts = append(parts, fmt.Sprintf("%s %d %s", t.Method, t.Port, t.State))
 		}
 	}
 	return strings.Join(parts, ", ")
 }
 
-// askedAtOnce bounds how many gateways are asked side by side from here.
-const askedAtOnce = 16
-
-// probeAll asks every gateway.
+// probeAll has every gateway asked, and lists what each answered.
 func (a *app) probeAll(ctx context.Context, c *client.Client) error {
-	var list []view.Gateway
+	if _, err := a.askGateways(ctx, c, ""); err != nil {
+		return err
+	}
+	var rows []observed.ProbeRow
 	for {
-		page, err := c.Gateways.List(ctx, client.Query{Limit: 500, Offset: len(list), Sort: "name"})
+		page, err := c.Probes(ctx, client.Query{Limit: 500, Offset: len(rows), Sort: "gateway", Filter: map[string]string{"latest": "yes"}})
 		if err != nil {
 			return err
 		}
-		if list = append(list, page.Items...); len(page.Items) == 0 || len(list) >= page.Total {
+		if rows = append(rows, page.Items...); len(page.Items) == 0 || len(rows) >= page.Total {
 			break
 		}
-	}
-	rows := make([]observed.ProbeRow, len(list))
-	faults := make([]error, len(list))
-	free := make(chan struct{}, askedAtOnce)
-	var all sync.WaitGroup
-	for i, g := range list {
-		free <- struct{}{}
-		all.Go(func() {
-			defer func() { <-free }()
-			p, err := c.Probe(ctx, g.ID)
-			rows[i], faults[i] = p.Row(), err
-		})
-	}
-	all.Wait()
-	if err := errors.Join(faults...); err != nil {
-		return err
 	}
 	if err := a.print(rows, func(w table.Writer) {
 		w.AppendHeader(heads("gateway", "state", "differences", "answers"))

@@ -9,13 +9,17 @@ import (
 	"wardicon/core/view"
 )
 
-// Probe asks a gateway on record what it answers.
-func (c *Client) Probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
-	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/probe", nil, nil, struct{}{}, &p)
-	return p, err
+// Probe begins a job that asks a gateway on record what it answers; without an identifier, every gateway.
+func (c *Client) Probe(ctx context.Context, gatewayID string) (j view.Job, err error) {
+	path := "/gateways/probe"
+	if gatewayID != "" {
+		path = "/gateways/" + url.PathEscape(gatewayID) + "/probe"
+	}
+	err = c.call(ctx, http.MethodPost, path, nil, nil, struct{}{}, &j)
+	return j, err
 }
 
-// ProbeAddress asks an address; off record only owners may.
+// ProbeAddress asks an address that is on no record, which only owners may.
 func (c *Client) ProbeAddress(ctx context.Context, address string, offRecord bool) (p observed.Probe, err error) {
 	err = c.call(ctx, http.MethodPost, "/probes", nil, nil, map[string]any{"address": address, "off_record": offRecord}, &p)
 	return p, err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 
@@ -48,13 +49,13 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 		return s, err
 	}
 	names := map[string][]string{}
-	for _, g := range list {
+	for i, g := range list {
 		g, err := store.Gateways.Get(ctx, st.Read(), g.ID) // with its keys
 		if err != nil {
 			return s, err
 		}
 		names[g.Address] = g.Addresses
-		if err := s.stand(ctx, svc, g, identities); err != nil {
+		if err := s.stand(ctx, svc, g, identities, netip.AddrFrom4([4]byte{127, 7, 0, byte(i + 1)})); err != nil {
 			return s, fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
@@ -66,9 +67,9 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 	return s, nil
 }
 
-// stand starts the stand-in for one gateway.
-func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity) error {
-	stand := &simulate.Gateway{Name: g.Address}
+// stand starts the stand-in for one gateway, at an address of its own.
+func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity, at netip.Addr) error {
+	stand := &simulate.Gateway{Name: g.Address, Bind: at}
 	for _, p := range vpn.Protocols {
 		if g.Offers.Has(p) {
 			stand.Protocols = append(stand.Protocols, p)
@@ -101,12 +102,12 @@ func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.G
 		return err
 	}
 	s.Gateways[g.Name] = stand
-	at := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	led := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
 	for from, to := range stand.Ports() {
-		at.Ports[strconv.Itoa(from)] = to
+		led.Ports[strconv.Itoa(from)] = to
 	}
 	_, err = svc.Gateways.Change(ctx, g.ID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
-		g.AskAt = at
+		g.AskAt = led
 		return g, nil
 	}, func(string) bool { return true })
 	return err

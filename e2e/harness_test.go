@@ -96,6 +96,7 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	background.Go(func() { f.svc.Run(ctx) })
 	background.Go(func() { f.svc.Work(ctx) })
 	background.Go(func() { f.svc.Post(ctx) })
+	background.Go(func() { f.svc.Ask(ctx) })
 	options := httpapi.Options{Version: "test", Console: console.Dist()}
 	for _, c := range change {
 		c(&options)

@@ -57,7 +57,7 @@ func TestProbeCommand(t *testing.T) {
 	if err := json.Unmarshal([]byte(run(1, "", "probe", "Norrvik", "--last", "--output", "json")), &p); err != nil || len(p.Answers) == 0 || p.Answers[0].State != observed.Silent {
 		t.Errorf("%+v (%v)", p, err)
 	}
-	if out := run(0, "IKEv1 main mode silent", "probe", "Norrvik", "--history"); strings.Count(out, "harbourmaster") != 4 {
+	if out := run(0, "main mode 500 silent", "probe", "Norrvik", "--history"); strings.Count(out, "harbourmaster") != 4 {
 		t.Error(out)
 	}
 	run(1, "192.0.2.99 is the address of no gateway on record", "probe", "192.0.2.99")

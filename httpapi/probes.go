@@ -31,11 +31,15 @@ type takeInput struct {
 // probes are the operations that ask gateways on the network.
 func (a *api) probes() {
 	const tag = "gateways"
-	handle(a, operation(http.MethodPost, "/gateways/{id}/probe", "probe-gateway", "Ask a gateway what it answers by each protocol that it offers, and say where that is not as its record says", tag), func(ctx context.Context, in *idInput) (*body[observed.Probe], error) {
-		p, err := a.svc.Probe(ctx, in.ID)
-		return &body[observed.Probe]{p}, err
+	handle(a, operation(http.MethodPost, "/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says", tag), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+		j, err := a.svc.AskGateways(ctx, in.ID)
+		return &body[view.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address: the gateway on record that has it, or a stranger where an owner says so; what a stranger answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[observed.Probe], error) {
+	handle(a, operation(http.MethodPost, "/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record", tag), func(ctx context.Context, _ *none) (*body[view.Job], error) {
+		j, err := a.svc.AskGateways(ctx, "")
+		return &body[view.Job]{j}, err
+	})
+	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address that is on no record, where an owner says so; what it answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[observed.Probe], error) {
 		p, err := a.svc.ProbeAddress(ctx, in.Body.Address, in.Body.OffRecord)
 		return &body[observed.Probe]{p}, err
 	})

@@ -37,6 +37,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 		blocked  *service.BlockedError
 		busy     *service.BusyError
 		stranger *service.StrangerError
+		onRecord *service.OnRecordError
 		p        *view.Problem
 	)
 	switch {
@@ -60,6 +61,8 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p.Findings = blocked.Findings
 	case errors.As(err, &stranger):
 		p = problem(http.StatusForbidden, "not-on-record", stranger.Error())
+	case errors.As(err, &onRecord):
+		p = problem(http.StatusConflict, "on-record", onRecord.Error())
 	case errors.As(err, &busy):
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):

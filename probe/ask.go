@@ -2,6 +2,8 @@ package probe
 
 import (
 	"context"
+	"net/netip"
+	"slices"
 	"sync"
 
 	"wardicon/core/observed"
@@ -36,18 +38,18 @@ func (p *Prober) answer(ctx context.Context, q observed.Question) observed.Answe
 	}
 }
 
-// All asks all questions, side by side: one address gets few packets a second nonetheless. What is asked for beside the
-// record is asked last, where the gateway answered.
+// All asks one gateway all questions, some side by side: its addresses together get few packets a second nonetheless. What is
+// asked for beside the record is asked last, where the gateway answered. What there is no time for is unasked.
 func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.Answer {
 	answers := make([]observed.Answer, len(list))
+	own, back := p.at(addresses(list)...)
+	defer back()
 	p.each(list, func(i int) { answers[i] = p.Ask(ctx, list[i]) })
 	p.each(list, func(i int) {
 		q := list[i]
 		if q.Suites = q.More; len(q.Suites) == 0 || answers[i].State != observed.Answered {
 			return
 		}
-		own, back := p.at(q.At.Addr().Unmap())
-		defer back()
 		if !own.mayOpen() { // it would take more for an attack
 			for _, s := range q.More {
 				answers[i].IKE.Unasked = append(answers[i].IKE.Unasked, s.String())
@@ -59,11 +61,26 @@ func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.A
 	return answers
 }
 
-// each does something for every question, side by side.
+// addresses are those of questions.
+func addresses(list []observed.Question) (all []netip.Addr) {
+	for _, q := range list {
+		if a := q.At.Addr().Unmap(); !slices.Contains(all, a) {
+			all = append(all, a)
+		}
+	}
+	return all
+}
+
+// each does something for every question, some side by side.
 func (p *Prober) each(list []observed.Question, do func(int)) {
 	var all sync.WaitGroup
+	free := make(chan struct{}, sideBySide)
 	for i := range list {
-		all.Go(func() { do(i) })
+		free <- struct{}{}
+		all.Go(func() {
+			defer func() { <-free }()
+			do(i)
+		})
 	}
 	all.Wait()
 }

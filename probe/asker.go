@@ -31,22 +31,27 @@ const (
 	mostCookies   = 3
 	connectWait   = 4 * time.Second
 	answerWait    = 5 * time.Second
+	tunnelWait    = 30 * time.Second // for the handshake of a tunnel, of many packets
+	sideBySide    = 4                // questions to one gateway
 )
 
 // waits are how long an answer by UDP is waited for, and the question then sent again (RFC 7296 §2.4 leaves the times
 // open; RFC 2661 §5.8 begins with one second and doubles it).
 var waits = []time.Duration{500 * time.Millisecond, time.Second, 2 * time.Second}
 
-// errSilent says that nothing came back.
-var errSilent = errors.New("no answer")
+// errSilent says that nothing came back; errNoTime that no time was left to ask.
+var (
+	errSilent = errors.New("no answer")
+	errNoTime = errors.New("there was no time left to ask")
+)
 
-// Prober asks gateways. However many questions are asked side by side, one address gets few packets a second.
+// Prober asks gateways. However many questions are asked side by side, one gateway gets few packets a second.
 type Prober struct {
 	mu    sync.Mutex
 	paces map[netip.Addr]*pace
 }
 
-// pace is the rhythm of one address, and the associations that were begun there.
+// pace is the rhythm of one gateway, at whichever of its addresses, and the associations that were begun there.
 type pace struct {
 	*rate.Limiter
 	users int
@@ -79,15 +84,22 @@ func (p *pace) opened() {
 	p.begun = append(p.begun, time.Now())
 }
 
-// at is the rhythm of an address, until it is given back.
-func (p *Prober) at(a netip.Addr) (own *pace, back func()) {
+// at is the rhythm of addresses that belong together, until it is given back.
+func (p *Prober) at(addresses ...netip.Addr) (own *pace, back func()) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(p.paces) > manyPace {
 		maps.DeleteFunc(p.paces, func(_ netip.Addr, old *pace) bool { return old.users == 0 && time.Since(old.last) > paceTime })
 	}
-	if own = p.paces[a]; own == nil {
+	for _, a := range addresses {
+		if own == nil {
+			own = p.paces[a]
+		}
+	}
+	if own == nil {
 		own = &pace{Limiter: rate.NewLimiter(packetsSecond, 1)}
+	}
+	for _, a := range addresses {
 		p.paces[a] = own
 	}
 	own.users++
@@ -104,6 +116,7 @@ func New() *Prober { return &Prober{paces: map[netip.Addr]*pace{}} }
 
 // asker asks at one address and port, and keeps what comes of it.
 type asker struct {
+	ctx    context.Context // of all questions to the gateway
 	at     netip.AddrPort
 	pace   *pace
 	left   int
@@ -117,7 +130,7 @@ func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, 
 	at = netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
 	own, back := p.at(at.Addr())
 	defer back()
-	a := &asker{at: at, pace: own, left: mostPackets, answer: observed.Answer{
+	a := &asker{ctx: ctx, at: at, pace: own, left: mostPackets, answer: observed.Answer{
 		Protocol: protocol, Method: method, Transport: transport, Address: at.String(), Port: int(at.Port()), State: observed.Silent, Notes: []string{},
 	}}
 	a.fail(question(ctx, a))
@@ -128,18 +141,26 @@ func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, 
 func (a *asker) fail(err error) {
 	var late net.Error
 	silent := errors.Is(err, errSilent) || errors.As(err, &late) && late.Timeout() || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded)
+	ended := errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 	answer := &a.answer
 	switch {
 	case err == nil:
+	case errors.Is(err, errNoTime) || a.ctx.Err() != nil:
+		answer.Fault = errNoTime.Error()
+		if answer.State != observed.Answered {
+			answer.State = observed.Unasked
+		}
 	case answer.State == observed.Answered && silent:
 		answer.Fault = "it stopped answering"
+	case (answer.State == observed.Answered || answer.State == observed.Faulty) && ended:
+		answer.State, answer.Fault = observed.Faulty, "it ends the connection mid-way"
 	case answer.State == observed.Answered, answer.State == observed.Faulty:
 		answer.State, answer.Fault = observed.Faulty, err.Error()
 	case silent:
-		answer.Fault = fmt.Sprintf("no answer by %s to port %d", strings.ToUpper(string(answer.Transport)), a.at.Port())
-	case errors.Is(err, syscall.ECONNREFUSED), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		answer.Fault = "no answer by " + strings.ToUpper(string(answer.Transport))
+	case ended, errors.Is(err, syscall.ECONNREFUSED):
 		answer.State, answer.Fault = observed.Closed, "nothing listens there, or the connection was closed at once"
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL), errors.Is(err, syscall.EAFNOSUPPORT), errors.Is(err, context.Canceled):
+	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL), errors.Is(err, syscall.EAFNOSUPPORT):
 		answer.State, answer.Fault = observed.Unasked, "no way from the service to that address: "+plain(err)
 	default:
 		answer.State, answer.Fault = observed.Faulty, plain(err)
@@ -175,7 +196,7 @@ func (a *asker) turn(ctx context.Context) error {
 	}
 	start := time.Now()
 	if err := a.pace.Wait(ctx); err != nil {
-		return err
+		return errNoTime
 	}
 	a.left--
 	a.answer.Packets++
@@ -185,6 +206,14 @@ func (a *asker) turn(ctx context.Context) error {
 		a.held += time.Since(start)
 	}
 	return nil
+}
+
+// say waits for a turn, and gives the message that goes out then, and its answer, time.
+func (a *asker) say(ctx context.Context, conn net.Conn) error {
+	if err := a.turn(ctx); err != nil {
+		return err
+	}
+	return conn.SetDeadline(time.Now().Add(answerWait))
 }
 
 // dial opens a socket to the address; by TCP that is a packet of its own.

@@ -9,7 +9,6 @@ import (
 	"io"
 	"net"
 	"net/netip"
-	"time"
 
 	"wardicon/core/observed"
 	"wardicon/core/vpn"
@@ -64,10 +63,7 @@ func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) observed.Answer {
 		if err != nil {
 			return err
 		}
-		if err := a.turn(ctx); err != nil {
-			return err
-		}
-		if err := conn.SetDeadline(time.Now().Add(answerWait)); err != nil {
+		if err := a.say(ctx, conn); err != nil {
 			return err
 		}
 		_, err = conn.Write(stop)
@@ -126,10 +122,7 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) observed.Answer {
 
 // askPPTP sends a message and reads the next one.
 func (a *asker) askPPTP(ctx context.Context, conn net.Conn, m pptp.Message) (pptp.Message, error) {
-	if err := a.turn(ctx); err != nil {
-		return nil, err
-	}
-	if err := conn.SetDeadline(time.Now().Add(answerWait)); err != nil {
+	if err := a.say(ctx, conn); err != nil {
 		return nil, err
 	}
 	if _, err := conn.Write(pptp.Encode(m)); err != nil {

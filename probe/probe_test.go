@@ -1,11 +1,15 @@
 package probe_test
 
 import (
+	"context"
 	"fmt"
+	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"wardicon/core/observed"
 	"wardicon/core/suite"
@@ -48,6 +52,9 @@ func told(a observed.Answer) string {
 				add("%s", name)
 			}
 		}
+		for _, w := range i.Wanted {
+			add("wants %s", w)
+		}
 		if i.Redirect != "" {
 			add("to %s", i.Redirect)
 		}
@@ -71,6 +78,7 @@ func told(a observed.Answer) string {
 
 // TestFaults asks stand-ins, sound and faulty, in each protocol: what is said of each.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	static := make([]byte, tlstunnel.KeySize)
 	for i := range static {
 		static[i] = byte(i * 7)
@@ -119,40 +127,44 @@ func TestFaults(t *testing.T) {
 		want   string
 	}{
 		{"ikev2", "", "answers, refuses 2, takes 1, "},
-		{"ikev2", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"ikev2", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP"},
 		{"ikev2", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came that are no answers by this protocol"},
 		{"ikev2", simulate.FaultNoise, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultLossy, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultSlow, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultSuite, "answers, refuses 3, takes 0, "},
+		{"ikev2", simulate.FaultGroup, "answers, refuses 2, takes 1, wants group 19 in the place of 14, wants group 19 in the place of 2, "},
 		{"ikev2", simulate.FaultCookies, "answers, cookie, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-ecp256: it chose what was not offered"},
 		{"ikev2", simulate.FaultRedirect, "answers, refuses 3, takes 0, to harbour.example, "},
 		{"4500", "", "answers, refuses 0, takes 1, "},
-		{"4500", simulate.FaultPort4500, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"4500", simulate.FaultPort4500, "silent, refuses 0, takes 0, no answer by UDP"},
 		{"main", "", "answers, refuses 1, takes 1, "},
-		{"main", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"main", simulate.FaultSilent, "silent, refuses 0, takes 0, no answer by UDP"},
 		{"main", simulate.FaultLossy, "answers, refuses 1, takes 1, "},
 		{"main", simulate.FaultSlow, "answers, refuses 1, takes 1, "},
 		{"main", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came"},
 		{"main", simulate.FaultSuite, "answers, refuses 2, takes 0, "},
 		{"main", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
 		{"main", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-modp2048: it chose what was not offered"},
-		{"aggressive", "", "silent, refuses 0, takes 0, no answer by UDP to port"},
+		{"main", simulate.FaultMidway, "answers, refuses 1, takes 1, it took a suite and then went silent, "},
+		{"aggressive", "", "silent, refuses 0, takes 0, no answer by UDP"},
 		{"aggressive", simulate.FaultAggressive, "answers, as norrvik.example, hash shown, refuses 0, takes 1, "},
-		{"l2tp", "", "silent, no answer by UDP to port"},
+		{"l2tp", "", "silent, no answer by UDP"},
 		{"l2tp", simulate.FaultBare, "answers, host norrvik.example, "},
 		{"l2tp", simulate.FaultGarbage, "faulty, 3 packets came"},
 		{"pptp", "", "answers, host norrvik.example, "},
-		{"pptp", simulate.FaultSilent, "silent, no answer by TCP to port"},
+		{"pptp", simulate.FaultSilent, "silent, no answer by TCP"},
 		{"pptp", simulate.FaultClosed, "closed, nothing listens there, or the connection was closed at once"},
+		{"pptp", simulate.FaultMidway, "faulty, host norrvik.example, it ends the connection mid-way"},
 		{"pptp", simulate.FaultGarbage, "faulty, malformed PPTP message"},
 		{"pptp", simulate.FaultSlow, "answers, host norrvik.example, "},
 		{"pptp", simulate.FaultRealm, "answers, host pilots.other.example, "},
 		{"sstp", "", "answers, CN=norrvik.example, TLS 1.3, "},
-		{"sstp", simulate.FaultSilent, "silent, no answer by TCP to port"},
+		{"sstp", simulate.FaultSilent, "silent, no answer by TCP"},
 		{"sstp", simulate.FaultClosed, "closed, nothing listens there"},
+		{"sstp", simulate.FaultMidway, "faulty, CN=norrvik.example, TLS 1.3, it ends the connection mid-way"},
 		{"sstp", simulate.FaultGarbage, "faulty, what answers there is not TLS"},
 		{"sstp", simulate.FaultSlow, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
@@ -160,8 +172,9 @@ func TestFaults(t *testing.T) {
 		{"sstp", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, takes 1.0, "},
 		{"sstp", simulate.FaultRealm, `faulty, CN=norrvik.example, TLS 1.3, the web server there answers 401 in the place of SSTP and wants a sign-in: "Basic realm=\"pilots.other.example\""`},
 		{"tunnel", "", "answers, CN=norrvik.example, TLS 1.3, "},
-		{"tunnel", simulate.FaultSilent, "silent, no answer by UDP to port"},
-		{"tunnel", simulate.FaultKey, "silent, no answer by UDP to port"},
+		{"tunnel", simulate.FaultSilent, "silent, no answer by UDP"},
+		{"tunnel", simulate.FaultKey, "silent, no answer by UDP"},
+		{"tunnel", simulate.FaultMidway, "faulty, after the reset: no answer"},
 		{"tunnel", simulate.FaultGarbage, "faulty, 3 packets came that are not of this protocol, or not wrapped with this key"},
 		{"tunnel", simulate.FaultNoise, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultLossy, "answers, CN=norrvik.example, TLS 1.3, "},
@@ -170,8 +183,9 @@ func TestFaults(t *testing.T) {
 		{"tunnel", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, "},
 		{"tunnel by TCP", "", "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel by TCP", simulate.FaultKey, "closed, nothing listens there, or the connection was closed at once"},
+		{"tunnel by TCP", simulate.FaultMidway, "faulty, it ends the connection mid-way"},
 		{"tunnel by TCP", simulate.FaultClosed, "closed, nothing listens there"},
-		{"tunnel by TCP", simulate.FaultSilent, "silent, no answer by TCP to port"},
+		{"tunnel by TCP", simulate.FaultSilent, "silent, no answer by TCP"},
 	}
 	var all sync.WaitGroup // most of the time they wait
 	answers := make([]observed.Answer, len(tests))
@@ -195,8 +209,50 @@ func TestFaults(t *testing.T) {
 	}
 }
 
+// TestAll asks a gateway of all protocols everything at once, by IPv6 and IPv4: its addresses together get four packets a second,
+// and what there is no time for is unasked, not silent.
+func TestAll(t *testing.T) {
+	t.Parallel()
+	var list []observed.Question
+	for _, bind := range []string{"::1", "127.0.0.6"} {
+		at := netip.MustParseAddr(bind)
+		stand := standIn(t, &simulate.Gateway{Name: "norrvik.example", Bind: at})
+		ports := map[string]int{}
+		for from, to := range stand.Ports() {
+			ports[strconv.Itoa(from)] = to
+		}
+		list = append(list, observed.Questions(&vpn.Gateway{Address: "norrvik.example", AskAt: &vpn.AskAt{Ports: ports}, Offers: vpn.Offers{
+			IKEv2: &vpn.IKEv2Offer{IKE: asked[:1]}, L2TP: &vpn.L2TPOffer{IKE: []string{"aes256-sha256-modp2048"}}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
+			TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}},
+		}}, []netip.Addr{at}, nil)...)
+	}
+	begin, packets := time.Now(), 0
+	for _, a := range probe.New().All(t.Context(), list) {
+		packets += a.Packets
+		unwanted := a.Method == observed.MethodAggressive || a.Method == observed.MethodBareL2TP
+		if a.State != observed.Answered && !unwanted || a.State != observed.Silent && unwanted {
+			t.Errorf("%s at %s: %s", a.Method, a.Address, told(a))
+		}
+	}
+	if took, least := time.Since(begin), time.Duration(packets-1)*time.Second/4; packets < 30 || took < least {
+		t.Errorf("%d packets in %v, expected no more than four a second", packets, took)
+	}
+	ctx, stop := context.WithTimeout(t.Context(), 600*time.Millisecond)
+	defer stop()
+	answers := probe.New().All(ctx, list)
+	for _, a := range answers {
+		if a.State == observed.Silent {
+			t.Errorf("%s at %s: %s, although there was no time to ask", a.Method, a.Address, told(a))
+		}
+	}
+	if last := answers[len(answers)-1]; last.State != observed.Unasked || last.Fault == "" {
+		t.Errorf("%s", told(last))
+	}
+}
+
 // TestNobody asks where nobody listens: the system itself says so.
 func TestNobody(t *testing.T) {
+	t.Parallel()
 	g := &simulate.Gateway{}
 	if err := g.Start(); err != nil {
 		t.Fatal(err)

@@ -75,7 +75,9 @@ func (p *Prober) SSTP(ctx context.Context, at netip.AddrPort, name string) obser
 			return nil // what it shows has been seen
 		}
 		defer func() { _ = conn.Close() }()
-		_ = conn.SetDeadline(time.Now().Add(answerWait))
+		if a.say(ctx, conn) != nil {
+			return nil
+		}
 		if old, err := a.handshake(ctx, conn, name, tls.VersionTLS10, tls.VersionTLS11); err == nil {
 			kept.Old = strings.TrimPrefix(tls.VersionName(old.ConnectionState().Version), "TLS ")
 		}
@@ -90,10 +92,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 		return err
 	}
 	defer func() { _ = conn.Close() }()
-	if err := conn.SetDeadline(time.Now().Add(2 * answerWait)); err != nil {
-		return err
-	}
-	if err := a.turn(ctx); err != nil {
+	if err := a.say(ctx, conn); err != nil {
 		return err
 	}
 	client, err := a.handshake(ctx, conn, name, tls.VersionTLS10, tls.VersionTLS13)
@@ -101,7 +100,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 		return tlsFault(err)
 	}
 	a.heard()
-	if err := a.turn(ctx); err != nil {
+	if err := a.say(ctx, conn); err != nil {
 		return err
 	}
 	id := uuid.New()
@@ -120,7 +119,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := a.turn(ctx); err != nil {
+	if err := a.say(ctx, conn); err != nil {
 		return err
 	}
 	if _, err := client.Write(packet); err != nil {

@@ -22,7 +22,7 @@ import (
 // should have.
 func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Transport, w tlstunnel.Wrapping, name string) observed.Answer {
 	return p.ask(ctx, vpn.TLS, observed.MethodTunnel, transport, at, func(ctx context.Context, a *asker) error {
-		ctx, stop := context.WithTimeout(ctx, 4*answerWait)
+		ctx, stop := context.WithTimeout(ctx, tunnelWait)
 		defer stop()
 		conn, err := a.dial(ctx)
 		if err != nil {

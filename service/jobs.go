@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 
 	"wardicon/core/view"
 	"wardicon/store"
@@ -38,17 +40,18 @@ func (s *Service) Work(ctx context.Context) {
 // WorkAll does all jobs that are there.
 func (s *Service) WorkAll(ctx context.Context) error {
 	for {
-		page, err := s.store.Read().Jobs(ctx, true, 1, 0)
-		if err != nil || len(page.Items) == 0 {
+		list, err := s.store.Read().RunningJobs(ctx, slices.Collect(maps.Keys(s.kinds()))...)
+		if err != nil || len(list) == 0 {
 			return err
 		}
-		if err := s.workOnJob(ctx, page.Items[0]); err != nil {
+		if err := s.workOnJob(ctx, list[0]); err != nil {
 			return err
 		}
 	}
 }
 
-// kinds are the kinds of jobs: each does one part, and tells whether it was the last.
+// kinds are the kinds of jobs that change records: each does one part, and tells whether it was the last. Those that ask
+// gateways go on beside them.
 func (s *Service) kinds() map[string]func(context.Context, *store.Tx, *view.Job) (bool, error) {
 	return map[string]func(context.Context, *store.Tx, *view.Job) (bool, error){"roll-out": s.rollOut, "mend": s.mendPart, "renew": s.renewPart, "hand-over": s.handOverPart}
 }
@@ -99,7 +102,7 @@ var errCancelled = errors.New("the job was cancelled")
 
 // Jobs lists jobs, newest first.
 func (s *Service) Jobs(ctx context.Context, limit, offset int) (view.Page[view.Job], error) {
-	return s.store.Read().Jobs(ctx, false, limit, offset)
+	return s.store.Read().Jobs(ctx, limit, offset)
 }
 
 // Job reads one job.
@@ -121,5 +124,8 @@ func (s *Service) Cancel(ctx context.Context, id string) (view.Job, error) {
 		}
 		return deed(ctx, tx, "cancel", "job", id, j.Title)
 	})
+	if err == nil {
+		s.asking.cancel(id)
+	}
 	return j, err
 }

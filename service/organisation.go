@@ -31,9 +31,6 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 		return errors.Join(tx.PutOrganisation(ctx, &o), deed(ctx, tx, "change", "organisation", "", o.Name))
 	})
 	s.checkSoon()
-	select {
-	case s.asking.wake <- struct{}{}:
-	default:
-	}
+	poke(s.asking.schedule)
 	return o, err
 }

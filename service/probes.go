@@ -18,12 +18,10 @@ import (
 	"wardicon/store"
 )
 
-// Limits of asking gateways.
+// Limits of asking a gateway.
 const (
-	askTick    = time.Minute        // how often the schedule is looked at
-	askBatch   = 200                // gateways of one look
-	askAtOnce  = 32                 // that are asked side by side
-	askTime    = 45 * time.Second   // of one gateway
+	askTime    = 75 * time.Second   // what was not asked for by then is unasked
+	strangers  = 25 * time.Second   // the same for an address on no record
 	nameTime   = 5 * time.Second    // that a name server may take
 	probeFresh = 7 * 24 * time.Hour // how long what was seen counts
 )
@@ -35,7 +33,9 @@ const Schedule = "schedule"
 type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
-	wake     chan struct{} // the schedule has changed
+	schedule chan struct{} // it has changed
+	jobs     chan struct{} // there are new ones
+	ends     sync.Map      // by job that is being done, what ends it
 
 	mu      sync.Mutex
 	running map[string]*askedNow
@@ -49,7 +49,7 @@ type askedNow struct {
 }
 
 func newAsking() *asking {
-	return &asking{prober: probe.New(), resolver: net.DefaultResolver, wake: make(chan struct{}, 1), running: map[string]*askedNow{}}
+	return &asking{prober: probe.New(), resolver: net.DefaultResolver, schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
 }
 
 // Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
@@ -68,6 +68,9 @@ func (s *Service) Probe(ctx context.Context, gatewayID string) (p observed.Probe
 		s.asking.mu.Unlock()
 		select {
 		case <-now.done:
+			if errors.Is(now.err, context.Canceled) && ctx.Err() == nil {
+				return s.Probe(ctx, gatewayID) // who asked first went away
+			}
 			return now.probe, now.err
 		case <-ctx.Done():
 			return p, ctx.Err()
@@ -91,10 +94,10 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe
 	if err != nil {
 		return p, err
 	}
-	ctx, stop := context.WithTimeout(ctx, askTime)
+	limited, stop := context.WithTimeout(ctx, askTime)
 	defer stop()
-	p = s.asked(ctx, g)
-	if err := context.Cause(ctx); err != nil {
+	p = s.asked(limited, g)
+	if err := ctx.Err(); err != nil {
 		return p, err
 	}
 	before, err := s.store.Read().LatestProbe(ctx, g.ID, s.now().Add(-probeFresh))
@@ -193,8 +196,15 @@ func (e *StrangerError) Error() string {
 	return fmt.Sprintf("%s is the address of no gateway on record, and strangers are not asked; put it on record, or have an owner ask for it with off_record", e.Address)
 }
 
-// ProbeAddress asks an address: the gateway on record that has it or, where an owner says so, a stranger by every protocol
-// at its usual port. What a stranger answers is not kept.
+// OnRecordError is the error for an address that a gateway on record has.
+type OnRecordError struct{ Address, Gateway string }
+
+func (e *OnRecordError) Error() string {
+	return fmt.Sprintf("%s is an address of the gateway %s: ask that gateway", e.Address, e.Gateway)
+}
+
+// ProbeAddress asks an address that is on no record, where an owner says so, by every protocol at its usual port. What it
+// answers is not kept.
 func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p observed.Probe, err error) {
 	g := &vpn.Gateway{Name: host, Address: host, SignIn: vpn.SignIn{Form: vpn.LoginPlain}}
 	if err := g.Validate(); err != nil {
@@ -204,14 +214,12 @@ func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool)
 		L2TP: &vpn.L2TPOffer{}, IKEv2: &vpn.IKEv2Offer{}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
 		TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}},
 	}
-	known, err := store.Gateways.Where(ctx, s.store.Read(), "1")
+	known, err := store.Gateways.List(ctx, s.store.Read(), store.Query{Limit: 1, Conditions: map[string]string{"at": host}})
 	if err != nil {
 		return p, err
 	}
-	for _, k := range known {
-		if k.Address == host || slices.Contains(k.Addresses, host) {
-			return s.Probe(ctx, k.ID)
-		}
+	if known.Total > 0 {
+		return p, &OnRecordError{host, known.Items[0].Name}
 	}
 	if !offRecord {
 		return p, &StrangerError{host}
@@ -223,7 +231,7 @@ func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool)
 	if err := s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "probe", "address", host, "on no record") }); err != nil {
 		return p, err
 	}
-	ctx, stop := context.WithTimeout(ctx, askTime)
+	ctx, stop := context.WithTimeout(ctx, strangers)
 	defer stop()
 	p = s.asked(ctx, g)
 	p.Differences = slices.DeleteFunc(p.Differences, func(d observed.Difference) bool {
@@ -286,62 +294,4 @@ func (s *Service) TakeOver(ctx context.Context, gatewayID, probeID string, which
 		}
 		return g, nil
 	}, func(string) bool { return true })
-}
-
-// Ask asks the gateways again that the schedule has, until the context ends.
-func (s *Service) Ask(ctx context.Context) {
-	clock := time.NewTicker(askTick)
-	defer clock.Stop()
-	for {
-		if _, err := s.AskDue(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("asking gateways", "error", err)
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-clock.C:
-		case <-s.asking.wake:
-		}
-	}
-}
-
-// AskDue asks the gateways that are due by the schedule, many side by side, and says how many there were.
-func (s *Service) AskDue(ctx context.Context) (int, error) {
-	org, err := s.store.Read().Organisation(ctx)
-	if err != nil || org.AskEvery == 0 {
-		return 0, err
-	}
-	due, err := s.store.Read().UnaskedGateways(ctx, s.now().Add(-time.Duration(org.AskEvery)*time.Hour), askBatch)
-	if err != nil {
-		return 0, err
-	}
-	return len(due), s.askAll(As(ctx, Schedule), due)
-}
-
-// askAll asks many gateways, a bounded number side by side.
-func (s *Service) askAll(ctx context.Context, ids []string) error {
-	var all sync.WaitGroup
-	var mu sync.Mutex
-	var faults error
-	free := make(chan struct{}, askAtOnce)
-	for _, id := range ids {
-		select {
-		case free <- struct{}{}:
-		case <-ctx.Done():
-			all.Wait()
-			return ctx.Err()
-		}
-		all.Go(func() {
-			defer func() { <-free }()
-			_, err := s.Probe(ctx, id)
-			var gone *store.NotFoundError
-			if err != nil && !errors.As(err, &gone) {
-				mu.Lock()
-				faults = errors.Join(faults, err)
-				mu.Unlock()
-			}
-		})
-	}
-	all.Wait()
-	return faults
 }

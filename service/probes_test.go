@@ -1,8 +1,10 @@
 package service_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"runtime"
 	"slices"
 	"strconv"
@@ -13,6 +15,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/observed"
 	"wardicon/core/suite"
+	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/simulate"
@@ -172,23 +175,25 @@ func TestStrangers(t *testing.T) {
 	}
 }
 
-// TestManyGateways asks 200 gateways by the schedule, in bounded memory, each once.
+// TestManyGateways asks 200 gateways that answer, all at once, by the schedule, in bounded memory, each once.
 func TestManyGateways(t *testing.T) {
-	t.Parallel()
 	s, st, c := start(t)
 	const many = 200
-	stand := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.PPTP}}
-	if err := stand.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = stand.Close() })
 	ctx := service.As(t.Context(), "harbourmaster")
 	for i := range many {
-		// Each at an address of its own: one address gets few packets a second.
-		at := fmt.Sprintf("127.8.%d.%d", i/200, i%200+1)
-		if _, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %03d", i), Address: at, Offers: vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}}); err != nil {
+		// Each at an address of its own, as one address gets few packets a second.
+		stand := &simulate.Gateway{Bind: netip.AddrFrom4([4]byte{127, 8, byte(i / 200), byte(i%200 + 1)}), Protocols: []vpn.Protocol{vpn.IKEv2, vpn.PPTP, vpn.SSTP}}
+		if err := stand.Start(); err != nil {
 			t.Fatal(err)
 		}
+		t.Cleanup(func() { _ = stand.Close() })
+		g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %03d", i), Address: stand.Bind.String(), Offers: vpn.Offers{
+			PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}, SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}, IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-ecp256"}},
+		}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		lead(t, s, g.ID, stand)
 	}
 	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
 		t.Fatalf("%d gateways without a schedule (%v)", n, err)
@@ -196,21 +201,33 @@ func TestManyGateways(t *testing.T) {
 	if _, err := s.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", AskEvery: 2}); err != nil {
 		t.Fatal(err)
 	}
-	var before, after runtime.MemStats
-	runtime.GC()
-	runtime.ReadMemStats(&before)
+	before, most := heap(), uint64(0)
+	watching, stop := context.WithCancel(t.Context())
+	var watch sync.WaitGroup
+	watch.Go(func() {
+		for watching.Err() == nil {
+			most = max(most, heap())
+			time.Sleep(50 * time.Millisecond)
+		}
+	})
 	n, err := s.AskDue(t.Context())
-	runtime.GC()
-	runtime.ReadMemStats(&after)
+	stop()
+	watch.Wait()
 	if n != many || err != nil {
 		t.Fatalf("%d gateways (%v), expected %d", n, err, many)
 	}
-	if grown := int64(after.HeapAlloc) - int64(before.HeapAlloc); grown > 32<<20 {
-		t.Errorf("%d bytes more are held, expected no more than 32 MB", grown)
+	t.Logf("%d MB at the most, %d before", most>>20, before>>20)
+	if most > before+128<<20 {
+		t.Errorf("%d bytes more are held while 200 gateways and their stand-ins answer, expected no more than 128 MB", most-before)
 	}
-	page, err := s.Probes(t.Context(), store.Query{Limit: 1})
-	if err != nil || page.Total != many || page.Items[0].By != service.Schedule || page.Items[0].State != observed.AllSilent {
-		t.Errorf("%+v (%v)", page, err)
+	page, err := s.Probes(t.Context(), store.Query{Limit: 500})
+	if err != nil || page.Total != many {
+		t.Fatalf("%d probes (%v)", page.Total, err)
+	}
+	for _, r := range page.Items {
+		if r.By != service.Schedule || slices.ContainsFunc(r.Times, func(a observed.AnswerTime) bool { return a.State != observed.Answered }) {
+			t.Errorf("%+v", r)
+		}
 	}
 	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
 		t.Errorf("%d gateways at once again (%v)", n, err)
@@ -218,5 +235,104 @@ func TestManyGateways(t *testing.T) {
 	c.turn(3 * time.Hour)
 	if due, err := st.Read().UnaskedGateways(t.Context(), c.now().Add(-2*time.Hour), 500); err != nil || len(due) != many {
 		t.Errorf("%d gateways are due after three hours (%v)", len(due), err)
+	}
+}
+
+// heap is what is held of it, in bytes.
+func heap() uint64 {
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}
+
+// TestAskJobs asks every gateway as a job that is stopped and goes on, and is cancelled; a single gateway does not wait for it.
+func TestAskJobs(t *testing.T) {
+	t.Parallel()
+	s, st, c := start(t)
+	ctx := service.As(t.Context(), "harbourmaster")
+	if _, err := s.AskGateways(ctx, ""); err == nil {
+		t.Error("a job with nobody to ask was begun")
+	}
+	var ids []string
+	stands := make([]*simulate.Gateway, 3)
+	for i := range stands {
+		stands[i] = &simulate.Gateway{Bind: netip.AddrFrom4([4]byte{127, 9, 0, byte(i + 1)}), Protocols: []vpn.Protocol{vpn.PPTP}}
+		if err := stands[i].Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = stands[i].Close() })
+		g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %d", i), Address: stands[i].Bind.String(), Offers: vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		lead(t, s, g.ID, stands[i])
+		ids = append(ids, g.ID)
+	}
+	run := func(until func() bool) { // the service runs, until something is so
+		running, stop := context.WithCancel(t.Context())
+		var all sync.WaitGroup
+		all.Go(func() { s.Ask(running) })
+		for end := time.Now().Add(time.Minute); !until() && time.Now().Before(end); {
+			time.Sleep(10 * time.Millisecond)
+		}
+		stop()
+		all.Wait()
+	}
+	state := func(id string) view.Job {
+		j, err := s.Job(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return j
+	}
+	stands[2].Break(simulate.FaultSilent)
+	every, err := s.AskGateways(ctx, "")
+	if err != nil || every.Total != 3 {
+		t.Fatalf("%+v (%v)", every, err)
+	}
+	run(func() bool { return state(every.ID).Done == 2 }) // the third one keeps it waiting
+	if j := state(every.ID); j.State != view.Running || j.Result[string(observed.Sound)] != 2 {
+		t.Errorf("stopped: %+v", j)
+	}
+	run(func() bool { return state(every.ID).State != view.Running })
+	if j := state(every.ID); j.State != view.Done || j.Done != 3 || j.Result[string(observed.Sound)] != 2 || j.Result[string(observed.AllSilent)] != 1 {
+		t.Errorf("gone on: %+v", j)
+	}
+	page, err := s.Probes(ctx, store.Query{Limit: 10})
+	if err != nil || page.Total != 3 {
+		t.Errorf("%d probes (%v), expected one of each", page.Total, err)
+	}
+	for _, r := range page.Items {
+		if r.By != "harbourmaster" {
+			t.Errorf("asked by %s", r.By)
+		}
+	}
+	c.turn(time.Second)
+	silent, err := s.AskGateways(ctx, ids[2])
+	if err != nil {
+		t.Fatal(err)
+	}
+	var one view.Job
+	run(func() bool {
+		if one.ID == "" {
+			if one, err = s.AskGateways(ctx, ids[0]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if state(one.ID).State != view.Done {
+			return false
+		}
+		if state(silent.ID).State == view.Running {
+			if _, err := s.Cancel(ctx, silent.ID); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return true
+	})
+	if j := state(silent.ID); j.State != view.Cancelled {
+		t.Errorf("%+v, expected that it was cancelled while it waited", j)
+	}
+	if left, err := st.Read().RunningJobs(ctx, "ask"); err != nil || len(left) != 0 {
+		t.Errorf("%+v (%v)", left, err)
 	}
 }

@@ -26,13 +26,15 @@ type Fault string
 // The faults.
 const (
 	FaultSilent      Fault = "silent"      // it answers nothing
-	FaultClosed      Fault = "closed"      // it ends each connection mid-way
+	FaultClosed      Fault = "closed"      // it ends each connection at once
+	FaultMidway      Fault = "midway"      // it answers the first message of a protocol and no other
 	FaultSlow        Fault = "slow"        // each answer takes 1.2 seconds
 	FaultLossy       Fault = "lossy"       // the first two packets of each port are lost
 	FaultGarbage     Fault = "garbage"     // it answers with noise alone
 	FaultNoise       Fault = "noise"       // noise comes before each answer
 	FaultNAT         Fault = "nat"         // it sees other addresses than its own and the client's
 	FaultSuite       Fault = "suite"       // it takes only what nobody should offer: 3des-sha1-modp1024
+	FaultGroup       Fault = "group"       // it asks for group 19 in the place of any other
 	FaultChoice      Fault = "choice"      // it chooses what was not offered
 	FaultCookies     Fault = "cookies"     // it is under load and wants a cookie first
 	FaultRedirect    Fault = "redirect"    // it sends clients to another gateway
@@ -48,7 +50,7 @@ const (
 
 // Faults lists them all.
 var Faults = []Fault{
-	FaultSilent, FaultClosed, FaultSlow, FaultLossy, FaultGarbage, FaultNoise, FaultNAT, FaultSuite, FaultChoice, FaultCookies, FaultRedirect, FaultAggressive, FaultBare, FaultCertificate, FaultEnded,
+	FaultSilent, FaultClosed, FaultMidway, FaultSlow, FaultLossy, FaultGarbage, FaultNoise, FaultNAT, FaultSuite, FaultGroup, FaultChoice, FaultCookies, FaultRedirect, FaultAggressive, FaultBare, FaultCertificate, FaultEnded,
 	FaultOldTLS, FaultRealm, FaultKey, FaultPort4500,
 }
 

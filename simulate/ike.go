@@ -20,6 +20,9 @@ var (
 	ownElsewhere  = netip.MustParseAddrPort("10.1.2.3:500")
 )
 
+// wantedGroup is what a stand-in insists on that wants one group: 256-bit random ECP (RFC 5903).
+const wantedGroup = 19
+
 // taken are the suites that the stand-in takes.
 func (g *Gateway) taken() []suite.Proposal {
 	if g.has(FaultSuite) {
@@ -106,6 +109,9 @@ func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isa
 	if err != nil {
 		return []isakmp.Payload{ikev2.Notify(ikev2.InvalidSyntax, nil)}
 	}
+	if g.has(FaultGroup) && group != wantedGroup {
+		return []isakmp.Payload{ikev2.Notify(ikev2.InvalidKE, binary.BigEndian.AppendUint16(nil, wantedGroup))}
+	}
 	for _, s := range g.taken() {
 		own, ok := ikev2.Offer(1, s)
 		if !ok {
@@ -159,7 +165,7 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 			answer.Payloads = append(answer.Payloads, g.natd(answer, hash, from)...)
 		}
 	default:
-		if _, exchanged := question.Find(ikev1.KindKE); !exchanged {
+		if _, exchanged := question.Find(ikev1.KindKE); !exchanged || g.has(FaultMidway) {
 			return
 		}
 		hash := "sha256"

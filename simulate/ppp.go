@@ -60,7 +60,7 @@ func (g *Gateway) pptp(conn net.Conn) {
 		if _, err := conn.Write(pptp.Encode(answer)); err != nil {
 			return
 		}
-		if m.Kind() == pptp.KindStopRequest {
+		if m.Kind() == pptp.KindStopRequest || g.has(FaultMidway) {
 			return
 		}
 	}
@@ -86,7 +86,7 @@ func (g *Gateway) sstp(conn net.Conn) {
 		return
 	}
 	var header [4]byte
-	if _, err := io.ReadFull(in, header[:]); err != nil {
+	if _, err := io.ReadFull(in, header[:]); err != nil || g.has(FaultMidway) {
 		return
 	}
 	size, _, err := sstp.Frame(header)

@@ -47,7 +47,7 @@ func (g *Gateway) newSession(first []byte, send func([]byte) error) *session {
 	s.stream.Feed(append([]byte{}, first...))
 	g.done.Go(func() {
 		defer stop()
-		if s.stream.Begin() != nil {
+		if s.stream.Begin() != nil || g.has(FaultMidway) {
 			return
 		}
 		server := tls.Server(s.stream, g.config)
@@ -95,6 +95,9 @@ func (g *Gateway) tunnelTCP(conn net.Conn) {
 		}
 		b := make([]byte, binary.BigEndian.Uint16(size[:]))
 		if _, err := io.ReadFull(conn, b); err != nil {
+			break
+		}
+		if s != nil && g.has(FaultMidway) {
 			break
 		}
 		if s != nil {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"wardicon/core/view"
 )
@@ -51,29 +52,41 @@ func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
 	return j, err
 }
 
-// Jobs lists a page of jobs, newest first; running has only those that run, oldest first.
-func (tx *Tx) Jobs(ctx context.Context, running bool, limit, offset int) (view.Page[view.Job], error) {
-	page := view.Page[view.Job]{Items: []view.Job{}}
-	where := "1 = 1 ORDER BY created DESC, rowid DESC"
-	if running {
-		where = "state = 'running' ORDER BY created, id"
-	}
+// Jobs lists a page of jobs, newest first.
+func (tx *Tx) Jobs(ctx context.Context, limit, offset int) (view.Page[view.Job], error) {
+	page := view.Page[view.Job]{}
 	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs").Scan(&page.Total); err != nil {
 		return page, fmt.Errorf("database: %w", err)
 	}
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE "+where+" LIMIT ? OFFSET ?", limit, offset)
+	var err error
+	page.Items, err = tx.jobs(ctx, "1 = 1 ORDER BY created DESC, rowid DESC LIMIT ? OFFSET ?", limit, offset)
+	return page, err
+}
+
+// RunningJobs lists jobs of some kinds that run, the oldest first.
+func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]view.Job, error) {
+	args := make([]any, len(kinds))
+	for i, k := range kinds {
+		args[i] = k
+	}
+	return tx.jobs(ctx, "state = 'running' AND kind IN (?"+strings.Repeat(", ?", len(kinds)-1)+") ORDER BY created, id", args...)
+}
+
+func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]view.Job, error) {
+	list := []view.Job{}
+	rows, err := tx.q.QueryContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE "+where, args...)
 	if err != nil {
-		return page, fmt.Errorf("database: %w", err)
+		return list, fmt.Errorf("database: %w", err)
 	}
 	defer func() { _ = rows.Close() }()
 	for rows.Next() {
 		j, err := scanJob(rows.Scan)
 		if err != nil {
-			return page, err
+			return list, err
 		}
-		page.Items = append(page.Items, j)
+		list = append(list, j)
 	}
-	return page, rows.Err()
+	return list, rows.Err()
 }
 
 func scanJob(scan func(...any) error) (j view.Job, err error) {

@@ -30,6 +30,9 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...a
 	return nil
 }
 
+// newestState is what the newest probe of a gateway came to.
+const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1), '')"
+
 // Gateways is the table of gateways.
 var Gateways = &Table[vpn.Gateway, view.Gateway]{
 	Noun: "gateway", name: "gateways", prefix: "gw",
@@ -41,14 +44,14 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 	},
 	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
 	list: listing[view.Gateway]{
-		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id)",
+		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id), " + newestState,
 		scan: func(scan func(...any) error) (row view.Gateway, err error) {
-			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles)
+			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers)
 			return row, err
 		},
 		search: []string{"g.name", "g.address", "g.city"}, first: "name",
 		sorts:   map[string]string{"name": "g.name ASC, g.id ASC", "address": "g.address ASC, g.id ASC", "city": "g.city ASC, g.id ASC", "changed": "g.changed ASC, g.id ASC"},
-		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?"},
+		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?", "answers": newestState + " = ?", "at": "? IN (SELECT g.address UNION SELECT value FROM json_each(g.body, '$.addresses'))"},
 	},
 }
 

@@ -29,7 +29,8 @@ type Items[Row any] struct {
 // Gateway is a gateway in a list.
 type Gateway struct {
 	vpn.Gateway
-	Profiles int `json:"profiles" doc:"Number of profiles that lead here"`
+	Profiles int    `json:"profiles" doc:"Number of profiles that lead here"`
+	Answers  string `json:"answers,omitempty" enum:"sound,differs,silent" doc:"What its newest probe came to; empty where it was not asked"`
 }
 
 // Person is a person in a list.

@@ -1,24 +1,62 @@
 <script setup lang="ts">
+import { computed, ref } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
+import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { offers } from '../parts/offers'
+import { stateTag, stateText } from '../parts/probes'
+import { useForm } from '../parts/useForm'
+import { useJob } from '../parts/useJob'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
   { key: 'address', text: 'Address', sort: 'address' },
   { key: 'city', text: 'Place', sort: 'city' },
   { key: 'offers', text: 'Offers' },
+  { key: 'answers', text: 'Answers' },
   { key: 'profiles', text: 'Profiles', number: true },
 ]
+const table = ref<{ look: () => Promise<void> }>()
+const answers = ref('')
+const filters = computed(() => (answers.value ? [`answers:${answers.value}`] : undefined))
+const states = [{ value: '', text: 'any' }, ...Object.entries(stateText).map(([value, text]) => ({ value, text }))]
+const { wrong, run } = useForm({})
+const { job, follow } = useJob(() => table.value?.look())
+const askAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
+const stop = () =>
+  run(async () => {
+    job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
+  }, '')
 const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { query } }))
 </script>
 
 <template>
   <PageHead title="Gateways"
+    ><BButton
+      class="alters me-2"
+      variant="outline-secondary"
+      size="sm"
+      :disabled="job?.state === 'running'"
+      @click="askAll"
+      >Ask all what they answer</BButton
     ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
   >
-  <ListTable noun="gateways" :columns="columns" :load="load" first="name">
+  <Notice :text="wrong" />
+  <div v-if="job" class="mb-3" role="status">
+    <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Asking gateways" />
+    {{ job.state === 'running' ? 'Asking' : job.state }}: {{ job.done }} of {{ job.total }} gateways. {{ job.problem }}
+    <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="alters ms-2" @click="stop"
+      >Stop asking</BButton
+    >
+  </div>
+  <ListTable ref="table" noun="gateways" :columns="columns" :load="load" first="name" :filters="filters">
+    <template #filter>
+      <div>
+        <label class="form-label" for="answers-filter">Answers</label>
+        <BFormSelect id="answers-filter" v-model="answers" :options="states" />
+      </div>
+    </template>
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/gateways/${row.id}`">{{ row.name }}</RouterLink>
       <span v-else-if="column === 'address'" class="mono">{{ row.address }}</span>
@@ -32,6 +70,10 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
         <span v-if="!offers.some((one) => row.offers[one.key])" class="soft">none</span>
         <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag blocker ms-1">no key</span>
         <span v-if="row.behind_nat" class="tag plain ms-1">behind NAT</span>
+      </template>
+      <template v-else-if="column === 'answers'">
+        <span v-if="row.answers" class="tag" :class="stateTag[row.answers]">{{ stateText[row.answers] }}</span>
+        <span v-else class="soft">not asked</span>
       </template>
       <template v-else>{{ row.profiles }}</template>
     </template>

@@ -8,13 +8,16 @@ import TallyTags from '../parts/TallyTags.vue'
 
 const o = ref<Schemas['Overview']>()
 const probes = ref<Schemas['ProbeRow'][]>([])
+const more = ref(0)
 const wrong = ref('')
 
 async function look() {
   try {
     o.value = await ask(api.GET('/api/v1/overview'))
-    const query = { limit: 100, filter: ['latest:yes'], sort: 'gateway' }
-    probes.value = (await ask(api.GET('/api/v1/probes', { params: { query } }))).items
+    const query = { limit: 30, filter: ['latest:yes'], sort: 'state' }
+    const found = await ask(api.GET('/api/v1/probes', { params: { query } }))
+    probes.value = found.items
+    more.value = found.total - found.items.length
     if (o.value.counts.due > 0) setTimeout(look, 1000)
   } catch (e) {
     wrong.value = (e as Error).message
@@ -75,6 +78,9 @@ onMounted(look)
           <li v-for="p in probes" :key="p.id">
             <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
             <span class="tag ms-2" :class="stateTag[p.state]">{{ stateText[p.state] }}</span>
+          </li>
+          <li v-if="more">
+            <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
         </ul>
       </section>

@@ -42,6 +42,7 @@ watch(
   { deep: true },
 )
 onMounted(look)
+defineExpose({ look })
 
 const one = props.noun === 'people' ? 'person' : props.noun.replace(/s$/, '')
 

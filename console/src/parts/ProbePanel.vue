@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { answerTag, rightlySilent, shows, stateTag, stateText } from './probes'
 import { useForm } from './useForm'
+import { useJob } from './useJob'
 
 const TimesPlot = defineAsyncComponent(() => import('./TimesPlot.vue'))
 const props = defineProps<{ id: string }>()
@@ -24,11 +25,10 @@ async function look() {
   }
 }
 onMounted(() => run(look, ''))
+const { job, follow } = useJob(() => run(look, ''))
+const asking = computed(() => job.value?.state === 'running')
 const askNow = () =>
-  run(async () => {
-    await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))
-    await look()
-  }, '')
+  run(async () => follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))), '')
 function take(which: number[]) {
   const params = { path: { ...path.value, probe: probe.value!.id! } }
   return run(async () => {
@@ -45,10 +45,11 @@ const when = (at: string) => new Date(at).toLocaleString()
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="answers" class="mb-0">What it answers</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
-      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="busy" @click="askNow">{{
-        busy ? 'Asking…' : 'Ask it now'
+      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="askNow">{{
+        asking ? 'Asking…' : 'Ask it now'
       }}</BButton>
     </div>
+    <Notice :text="job?.problem ?? ''" />
     <p v-if="!probe" class="soft mb-0">
       It was not asked yet. The service asks for the beginning of each protocol on record, at most four packets a
       second, and never goes on to a sign-in. How often it asks by itself stands on the page of the organisation.

@@ -33,6 +33,7 @@ export function shows(a: Answer): string[] {
     list('takes', a.ike.taken)
     list('refuses', a.ike.refused)
     list('not asked for', a.ike.unasked)
+    list('asks for', a.ike.wanted)
     if (a.ike.cookie) lines.push('wants a cookie first')
     if (a.ike.gateway_behind_nat) lines.push('behind address translation')
     if (a.ike.identity) lines.push(`introduces itself as ${a.ike.identity}`)
