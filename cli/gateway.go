@@ -91,10 +91,8 @@ func gatewayNoun() noun[view.Gateway] {
 		columns: []string{"name", "address", "place", "offers", "answers", "profiles"}, filters: []string{"name", "city", "answers", "at"},
 		row: func(g view.Gateway) table.Row {
 			var offers []string
-			for _, p := range vpn.Protocols {
-				if g.Offers.Has(p) {
-					offers = append(offers, p.Title())
-				}
+			for _, p := range g.Offers.Protocols() {
+				offers = append(offers, p.Title())
 			}
 			if len(offers) == 0 {
 				offers = []string{"none"}

@@ -69,12 +69,7 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 
 // stand starts the stand-in for one gateway, at an address of its own.
 func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity, at netip.Addr) error {
-	stand := &simulate.Gateway{Name: g.Address, Bind: at}
-	for _, p := range vpn.Protocols {
-		if g.Offers.Has(p) {
-			stand.Protocols = append(stand.Protocols, p)
-		}
-	}
+	stand := &simulate.Gateway{Name: g.Address, Bind: at, Protocols: g.Offers.Protocols()}
 	if id, ok := identities[g.Name]; ok {
 		stand.Identity = &id
 	}

@@ -69,6 +69,9 @@ func explained(q Question, e explain.Evidence, now time.Time, known []secret.Tex
 		}
 		x.Reading = &r
 	}
+	if x.Reading != nil {
+		e.RunningSince = x.Reading.Running
+	}
 	x.Causes = explain.Rank(explain.Gather(x.Code, x.Reading), e)
 	return x, nil
 }
@@ -82,7 +85,7 @@ func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) 
 	g, d, c := w.in.Gateway, w.in.Device, w.plan.Connection
 	e = explain.Evidence{
 		Now: s.now(), Platform: d.Platform, Release: d.Release, Protocol: c.Protocol, Name: c.Name, Address: c.Server, Gateway: g.Name, Outdated: w.subject.Outdated,
-		BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.Keep == vpn.KeepAsked, CannotAsk: d.CannotAsk,
+		Offers: g.Offers.Protocols(), Routes: c.Routes, MachineWide: c.Scope == vpn.ScopeMachine, BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.Keep == vpn.KeepAsked, CannotAsk: d.CannotAsk,
 	}
 	for _, f := range w.findings {
 		e.Findings = append(e.Findings, f.Rule)
@@ -93,7 +96,9 @@ func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) 
 	if e.Probe, err = tx.LatestProbe(ctx, g.ID, s.now().Add(-probeFresh)); err != nil {
 		return e, nil, err
 	}
-	e.GatewayEnds = shownEnd(e.Probe, c.Protocol, g.Certificate)
+	if c.Authority != "" || c.Protocol == vpn.SSTP || c.Protocol == vpn.TLS {
+		e.GatewayEnds = shownEnd(e.Probe, c.Protocol, g.Certificate)
+	}
 	if e.Others, err = tx.OthersSeen(ctx, g.ID, profileID, s.now().Add(-othersTime)); err != nil {
 		return e, nil, err
 	}
@@ -106,7 +111,7 @@ func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) 
 			e.Seen = one.Last
 		}
 	}
-	return e, secretsOf(c, g), nil
+	return e, w.secrets(), nil
 }
 
 // datesOf fills in when the parcel was built and fetched, and when secrets were changed.
@@ -142,7 +147,7 @@ func (s *Service) datesOf(ctx context.Context, tx *store.Tx, w *worked, e *expla
 			e.PasswordChanged = at
 		}
 	}
-	if id := w.in.Device.Identity; id != nil {
+	if id := w.plan.Connection.Identity; id != nil {
 		if list, err := pki.Certificates(id.Certificate); err == nil && len(list) > 0 {
 			e.CertificateEnds = list[0].NotAfter
 		}
@@ -168,14 +173,18 @@ func shownEnd(p *observed.Probe, protocol vpn.Protocol, record string) time.Time
 	return time.Time{}
 }
 
-// secretsOf are the secrets that lines about a connection may carry.
-func secretsOf(c vpn.Connection, g vpn.Gateway) (list []secret.Text) {
-	list = append(list, c.Password)
-	if o := g.Offers.L2TP; o != nil && o.PSK != nil {
-		list = append(list, *o.PSK)
+// secrets are those that lines about the connection may carry.
+func (w *worked) secrets() (list []secret.Text) {
+	for _, s := range w.plan.Connection.Secrets() {
+		list = append(list, *s)
 	}
-	if o := g.Offers.IKEv2; o != nil && o.PSK != nil {
-		list = append(list, *o.PSK)
+	for _, s := range w.in.Gateway.Offers.Secrets() {
+		if *s != nil {
+			list = append(list, **s)
+		}
+	}
+	if a := w.plan.Account; a != nil && a.Password != nil {
+		list = append(list, *a.Password)
 	}
 	return list
 }

@@ -2,40 +2,6 @@
 // the records say of the case it ranks them.
 package explain
 
-import (
-	"wardicon/core/vpn"
-)
-
-// Family of platforms that a mend is made for.
-type Family string
-
-// The families.
-const (
-	Windows  Family = "windows"
-	Apple    Family = "apple"
-	Android  Family = "android"
-	Linux    Family = "linux"
-	ChromeOS Family = "chromeos"
-	Router   Family = "router"
-)
-
-// FamilyOf is the family of a platform.
-func FamilyOf(p vpn.Platform) Family {
-	switch p {
-	case vpn.Windows:
-		return Windows
-	case vpn.MacOS, vpn.IOS, vpn.IPadOS:
-		return Apple
-	case vpn.Android:
-		return Android
-	case vpn.ChromeOS:
-		return ChromeOS
-	case vpn.OpenWrt, vpn.DeskPhone:
-		return Router
-	}
-	return Linux
-}
-
 // Person says what the person at the device can do, in a word that their page puts into a sentence.
 type Person string
 
@@ -53,14 +19,13 @@ const (
 
 // Cause is why a connection fails.
 type Cause struct {
-	ID      string            `json:"id"`
-	Title   string            `json:"title"`
-	Confirm string            `json:"confirm" doc:"How to see whether it is this"`
-	Mend    string            `json:"mend" doc:"One command or one setting, for the release where that is known"`
-	Changes string            `json:"changes" doc:"What the mend changes"`
-	Rebuild bool              `json:"rebuild" doc:"A rebuilt parcel does it"`
-	Person  Person            `json:"person" doc:"What the person at the device can do"`
-	On      map[Family]string `json:"-"` // mends for families of platforms
+	ID      string `json:"id"`
+	Title   string `json:"title"`
+	Confirm string `json:"confirm" doc:"How to see whether it is this"`
+	Mend    string `json:"mend" doc:"One command or one setting, for the release where that is known"`
+	Changes string `json:"changes" doc:"What the mend changes"`
+	Rebuild bool   `json:"rebuild" doc:"A rebuilt parcel does it"`
+	Person  Person `json:"person" doc:"What the person at the device can do"`
 }
 
 // Causes are all that are known, by identifier.
@@ -74,26 +39,20 @@ var Causes = func() map[string]Cause {
 
 var causes = []Cause{
 	// The way to the gateway.
-	{ID: "gateway-silent", Title: "The gateway does not answer", Confirm: "Ask it from here: wardicon probe GATEWAY.", Mend: "Start the gateway's daemon, or open its ports in the firewall before it.", Changes: "Nothing on devices.", Person: TryLater},
+	{ID: "gateway-silent", Title: "The gateway does not answer", Confirm: "Ask it from here: wardicon probe {gateway}.", Mend: "Start the gateway's daemon, or open its ports in the firewall before it.", Changes: "Nothing on devices.", Person: TryLater},
 	{ID: "port-blocked", Title: "The device's network does not let the protocol through", Confirm: "Try from another network, such as a phone's; others of the same gateway connect.", Mend: "Use a protocol over TCP 443 (SSTP or the TLS tunnel) on this device, or have the network open the ports.", Changes: "A second profile for the device.", Rebuild: true, Person: ChangeNetwork},
 	{ID: "gre-blocked", Title: "GRE (protocol 47) does not pass a router on the way", Confirm: "TCP 1723 answers, and the connection stops at verifying the sign-in.", Mend: "Switch PPTP pass-through on at the router, or move to another protocol.", Changes: "The router, or the device's profile.", Person: ChangeNetwork},
-	{ID: "name-unresolved", Title: "The gateway's name leads nowhere on the device", Confirm: "Look the name up on the device.", Mend: "Correct the name, or the device's name server.", Changes: "Where the device asks for names.", Person: ChangeNetwork,
-		On: map[Family]string{Windows: "Run: Resolve-DnsName GATEWAY; then: Clear-DnsClientCache", Linux: "Run: resolvectl query GATEWAY", Apple: "Run: dscacheutil -q host -a name GATEWAY"}},
+	{ID: "name-unresolved", Title: "The gateway's name leads nowhere on the device", Confirm: "Look the name up on the device.", Mend: "Correct the name, or the device's name server.", Changes: "Where the device asks for names.", Person: ChangeNetwork},
 	{ID: "network-down", Title: "The device has no network", Confirm: "Open any page on the device.", Mend: "Connect the device to a network first.", Changes: "Nothing.", Person: ChangeNetwork},
 	{ID: "proxy-between", Title: "A proxy or another web server stands between device and gateway", Confirm: "The probe shows which certificate and which server answer on the port.", Mend: "Leave the gateway's name out of the proxy, or out of its inspection of TLS.", Changes: "The proxy's rules.", Person: ChangeNetwork},
 	{ID: "link-dropped", Title: "The link broke off under way", Confirm: "Look whether it always happens after the same time, or when the device changes its network.", Mend: "Set a shorter keep-alive (25 seconds pass most routers) and let the connection come back by itself.", Changes: "Keep-alive in the parcel.", Rebuild: true, Person: TryLater},
-	{ID: "packet-size", Title: "Packets are too large for the way", Confirm: "Small answers come, large ones do not: ping with 1,400 bytes and no fragmentation fails.", Mend: "Set the tunnel's MTU to 1,350, or switch IKE fragmentation on at both ends.", Changes: "MTU of the tunnel.", Person: WaitFor,
-		On: map[Family]string{Windows: "Run as administrator: netsh interface ipv4 set subinterface \"NAME\" mtu=1350 store=persistent", Linux: "Set mtu 1350 in the connection's PPP options, or run: nmcli connection modify NAME 802-3-ethernet.mtu 1350"}},
+	{ID: "packet-size", Title: "Packets are too large for the way", Confirm: "Small answers come, large ones do not: ping with 1,400 bytes and no fragmentation fails.", Mend: "Set the tunnel's MTU to 1,350, or switch IKE fragmentation on at both ends.", Changes: "MTU of the tunnel.", Person: WaitFor},
 
 	// The first exchange of IKE.
-	{ID: "nat-registry", Title: "Windows refuses a gateway behind address translation until it is told and restarted", Confirm: "The value AssumeUDPEncapsulationContextOnSendRule is missing, or the device was not restarted since it was set.", Mend: "Install the parcel again, which sets the value, and restart the device.", Changes: "One registry value for all IPsec on the device.", Rebuild: true, Person: Restart,
-		On: map[Family]string{Windows: `Run as administrator: Set-ItemProperty HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent AssumeUDPEncapsulationContextOnSendRule 2 -Type DWord; then restart`}},
-	{ID: "ipsec-service", Title: "The services that do IPsec do not run on the device", Confirm: "Look at the services IKEEXT and PolicyAgent, or at the IKE daemon.", Mend: "Start them and have them start by themselves.", Changes: "How two services start.", Rebuild: true, Person: Restart,
-		On: map[Family]string{Windows: "Run as administrator: Set-Service IKEEXT -StartupType Automatic; Set-Service PolicyAgent -StartupType Automatic; Start-Service IKEEXT, PolicyAgent", Linux: "Run as root: systemctl enable --now strongswan", Router: "Run: /etc/init.d/ipsec enable; /etc/init.d/ipsec start"}},
-	{ID: "key-wrong", Title: "The pre-shared key on the device is not the gateway's", Confirm: "Look when the key was changed at the gateway, and whether the device has an older one.", Mend: "Build and install the parcel again: it carries the key on record.", Changes: "The key of this connection.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run as administrator: Set-VpnConnection -Name "NAME" -L2tpPsk (Read-Host "Key") -Force`, Linux: "Put the key into the connection's secrets, then run: swanctl --load-creds"}},
-	{ID: "suites-differ", Title: "Device and gateway have no IKE suite in common", Confirm: "wardicon probe GATEWAY lists what it takes; the plan of the profile lists what the device sends.", Mend: "Let the record take over what the gateway takes and build again; for an old device switch its suite on at the gateway.", Changes: "Suites in the parcel.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run: Set-VpnConnectionIPsecConfiguration -ConnectionName "NAME" -EncryptionMethod AES256 -IntegrityCheckMethod SHA256 -DHGroup Group14 -CipherTransformConstants AES256 -AuthenticationTransformConstants SHA256128 -PfsGroup None -Force`}},
+	{ID: "nat-registry", Title: "Windows refuses a gateway behind address translation until it is told and restarted", Confirm: "The value AssumeUDPEncapsulationContextOnSendRule is missing, or the device was not restarted since it was set.", Mend: "Install the parcel again, which sets the value, and restart the device.", Changes: "One registry value for all IPsec on the device.", Rebuild: true, Person: Restart},
+	{ID: "ipsec-service", Title: "The services that do IPsec do not run on the device", Confirm: "Look at the services IKEEXT and PolicyAgent, or at the IKE daemon.", Mend: "Start them and have them start by themselves.", Changes: "How two services start.", Rebuild: true, Person: Restart},
+	{ID: "key-wrong", Title: "The pre-shared key on the device is not the gateway's", Confirm: "Look when the key was changed at the gateway, and whether the device has an older one.", Mend: "Build and install the parcel again: it carries the key on record.", Changes: "The key of this connection.", Rebuild: true, Person: FetchAgain},
+	{ID: "suites-differ", Title: "Device and gateway have no IKE suite in common", Confirm: "wardicon probe {gateway} lists what it takes; the plan of the profile lists what the device sends.", Mend: "Let the record take over what the gateway takes and build again; for an old device switch its suite on at the gateway.", Changes: "Suites in the parcel.", Rebuild: true, Person: FetchAgain},
 	{ID: "group-differs", Title: "The Diffie-Hellman group that the device sends is not the gateway's", Confirm: "The answer names the group that it wants; the probe lists suites by group.", Mend: "Put that group into the record and build again.", Changes: "Group in the parcel.", Rebuild: true, Person: FetchAgain},
 	{ID: "child-suites-differ", Title: "IKE is agreed on, and the ESP suites or PFS are not", Confirm: "The log shows an IKE association that is established and then an error for the child.", Mend: "Make ESP suites and PFS the same at both ends: a group in the child proposal is PFS.", Changes: "Child suites in the parcel.", Rebuild: true, Person: FetchAgain},
 	{ID: "identity-differs", Title: "The gateway introduces itself under another identity than the device expects", Confirm: "Compare the remote identity of the profile with what the gateway sends (probe, or its log).", Mend: "Put the gateway's identity on record (--ikev2-remote-id) and build again.", Changes: "Remote identity in the parcel.", Rebuild: true, Person: FetchAgain},
@@ -104,19 +63,16 @@ var causes = []Cause{
 	{ID: "peer-confused", Title: "The ends remember different states of one connection", Confirm: "It works after both ends have forgotten it, and only once.", Mend: "Disconnect, wait a minute and connect again; at the gateway let dead peers be detected.", Changes: "Nothing that stays.", Person: TryLater},
 
 	// Certificates.
-	{ID: "authority-missing", Title: "The device does not know the authority of the gateway's certificate", Confirm: "The certificate is in the parcel and not in the device's store.", Mend: "Install the parcel again: it brings the authority.", Changes: "One authority in the store.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run as administrator: Import-Certificate -FilePath authority.cer -CertStoreLocation Cert:\LocalMachine\Root`, Linux: "Copy the authority beside the connection and name it as its CA certificate", Apple: "Install the profile again and trust its authority", Android: "Settings, security, install a CA certificate"}},
-	{ID: "authority-store", Title: "The authority is in the person's store and not in the machine's", Confirm: "Look for it with certlm.msc, not certmgr.msc.", Mend: "Move it into the machine's trusted roots.", Changes: "One authority in the machine's store.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run as administrator: Import-Certificate -FilePath authority.cer -CertStoreLocation Cert:\LocalMachine\Root`}},
-	{ID: "gateway-certificate-ended", Title: "The gateway's certificate has ended", Confirm: "wardicon probe GATEWAY shows until when it is.", Mend: "Give the gateway a new certificate: wardicon certificate gateway GATEWAY.", Changes: "The gateway's certificate.", Person: WaitFor},
+	{ID: "authority-missing", Title: "The device does not know the authority of the gateway's certificate", Confirm: "The certificate is in the parcel and not in the device's store.", Mend: "Install the parcel again: it brings the authority.", Changes: "One authority in the store.", Rebuild: true, Person: FetchAgain},
+	{ID: "authority-store", Title: "The authority is in the person's store and not in the machine's", Confirm: "Look for it with certlm.msc, not certmgr.msc.", Mend: "Move it into the machine's trusted roots.", Changes: "One authority in the machine's store.", Rebuild: true, Person: FetchAgain},
+	{ID: "gateway-certificate-ended", Title: "The gateway's certificate has ended", Confirm: "wardicon probe {gateway} shows until when it is.", Mend: "Give the gateway a new certificate: wardicon certificate gateway {gateway}.", Changes: "The gateway's certificate.", Person: WaitFor},
 	{ID: "device-certificate-ended", Title: "The device's own certificate has ended", Confirm: "wardicon certificate calendar.", Mend: "Issue a new one, build and hand the parcel over again.", Changes: "The device's certificate.", Rebuild: true, Person: FetchAgain},
 	{ID: "device-certificate-missing", Title: "The device has no certificate that fits", Confirm: "Look into the machine's store: a certificate with its key, for client authentication.", Mend: "Install the parcel again: it brings the certificate with its key.", Changes: "One certificate in the store.", Rebuild: true, Person: FetchAgain},
 	{ID: "device-certificate-revoked", Title: "The device's certificate was revoked", Confirm: "wardicon certificate list --search DEVICE.", Mend: "Issue a new one if the device may still connect.", Changes: "The device's certificate.", Rebuild: true, Person: WaitFor},
 	{ID: "certificate-name", Title: "The gateway's certificate is for another name", Confirm: "Compare the names that the probe shows with the address in the profile.", Mend: "Connect by a name that is in the certificate, or issue one with the name on record.", Changes: "The gateway's certificate, or the address.", Person: WaitFor},
 	{ID: "certificate-usage", Title: "The gateway's certificate is not one for servers", Confirm: "Look for serverAuth in its extended key usage.", Mend: "Issue one for a gateway.", Changes: "The gateway's certificate.", Person: WaitFor},
 	{ID: "revocation-unreachable", Title: "The device cannot reach the list of revoked certificates", Confirm: "Open the address of the list from the device, before it is connected.", Mend: "Put the list where it can be reached without the tunnel, or leave the address out of the certificate.", Changes: "Where the list is.", Person: WaitFor},
-	{ID: "clock-wrong", Title: "The device's clock is wrong", Confirm: "Compare date, time and time zone.", Mend: "Let the device take its time from the network.", Changes: "The clock.", Person: SetClock,
-		On: map[Family]string{Windows: "Run as administrator: w32tm /resync", Linux: "Run as root: timedatectl set-ntp true"}},
+	{ID: "clock-wrong", Title: "The device's clock is wrong", Confirm: "Compare date, time and time zone.", Mend: "Let the device take its time from the network.", Changes: "The clock.", Person: SetClock},
 
 	// Signing in.
 	{ID: "password-wrong", Title: "Login or password are not right", Confirm: "Type them again by hand; look for a blank, an underscore that was lost, or capitals.", Mend: "Enter them as the card shows them; where the password on record is another one, build again.", Changes: "Sign-in on the device.", Rebuild: true, Person: TypeAgain},
@@ -124,10 +80,8 @@ var causes = []Cause{
 	{ID: "password-expired", Title: "The password has expired and must be changed", Confirm: "Look into the directory.", Mend: "Let the person change it, and put the new one on record.", Changes: "The password.", Rebuild: true, Person: WaitFor},
 	{ID: "account-locked", Title: "The account is disabled, locked or may not dial in", Confirm: "Look into the directory: disabled, locked, hours, dial-in.", Mend: "Unlock it there and allow it to dial in.", Changes: "The account in the directory.", Person: WaitFor},
 	{ID: "session-limit", Title: "The account is connected as often as it may be", Confirm: "Look who is connected at the gateway.", Mend: "End the other session, or raise the limit.", Changes: "The gateway.", Person: TryLater},
-	{ID: "methods-differ", Title: "Device and gateway have no way of signing in in common", Confirm: "Compare the PPP methods on record with what the device allows.", Mend: "Allow MS-CHAPv2 on the device; the parcel sets it.", Changes: "Methods of the connection.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run: Set-VpnConnection -Name "NAME" -AuthenticationMethod MSChapv2 -Force`, Linux: "Put refuse-pap, refuse-chap and refuse-mschap into the PPP options, and require nothing"}},
-	{ID: "encryption-differs", Title: "One end demands encryption of the link that the other does not offer", Confirm: "PAP and CHAP cannot carry MPPE: look which method is agreed on.", Mend: "Use MS-CHAPv2 with 128 bits at both ends; for L2TP let the gateway not demand MPPE, as IPsec encrypts.", Changes: "Encryption of the connection.", Rebuild: true, Person: FetchAgain,
-		On: map[Family]string{Windows: `Run: Set-VpnConnection -Name "NAME" -EncryptionLevel Required -AuthenticationMethod MSChapv2 -Force`}},
+	{ID: "methods-differ", Title: "Device and gateway have no way of signing in in common", Confirm: "Compare the PPP methods on record with what the device allows.", Mend: "Allow MS-CHAPv2 on the device; the parcel sets it.", Changes: "Methods of the connection.", Rebuild: true, Person: FetchAgain},
+	{ID: "encryption-differs", Title: "One end demands encryption of the link that the other does not offer", Confirm: "PAP and CHAP cannot carry MPPE: look which method is agreed on.", Mend: "Use MS-CHAPv2 with 128 bits at both ends; for L2TP let the gateway not demand MPPE, as IPsec encrypts.", Changes: "Encryption of the connection.", Rebuild: true, Person: FetchAgain},
 	{ID: "eap-missing", Title: "The gateway wants another EAP method than the device has set up", Confirm: "Compare the sign-in of the offer with the connection's.", Mend: "Build and install the parcel again: it sets the method.", Changes: "EAP settings of the connection.", Rebuild: true, Person: FetchAgain},
 	{ID: "mutual-failed", Title: "The gateway could not prove that it knows the password", Confirm: "The password on the device is right and the gateway's store is another one.", Mend: "Compare the password in the gateway's store.", Changes: "The gateway's store.", Person: WaitFor},
 	{ID: "sign-in-server", Title: "The server that checks sign-ins does not answer the gateway", Confirm: "The gateway's log shows time-outs of RADIUS or of the directory.", Mend: "Start it, or correct its address and secret at the gateway.", Changes: "The gateway.", Person: TryLater},
@@ -141,19 +95,15 @@ var causes = []Cause{
 
 	// The device.
 	{ID: "connection-missing", Title: "There is no such connection on the device, or it is damaged", Confirm: "Look for its name in the list of connections.", Mend: "Install the parcel again.", Changes: "The connection.", Rebuild: true, Person: FetchAgain},
-	{ID: "adapter-broken", Title: "The network adapters for tunnels are missing or hang", Confirm: "Look for the WAN Miniport entries, without an exclamation mark.", Mend: "Remove them and let the system find them again.", Changes: "Virtual adapters.", Person: Restart,
-		On: map[Family]string{Windows: "Run as administrator: Get-PnpDevice -FriendlyName \"WAN Miniport*\" | ForEach-Object { pnputil /remove-device $_.InstanceId }; pnputil /scan-devices"}},
+	{ID: "adapter-broken", Title: "The network adapters for tunnels are missing or hang", Confirm: "Look for the WAN Miniport entries, without an exclamation mark.", Mend: "Remove them and let the system find them again.", Changes: "Virtual adapters.", Person: Restart},
 	{ID: "already-connected", Title: "The connection is already up, or another one holds what it needs", Confirm: "Look which connections are up.", Mend: "Disconnect them and connect again; restart where nothing is shown.", Changes: "Nothing.", Person: Restart},
-	{ID: "ras-service", Title: "The service that dials does not run", Confirm: "Look at the services RasMan and SstpSvc.", Mend: "Start them.", Changes: "How a service starts.", Person: Restart,
-		On: map[Family]string{Windows: "Run as administrator: Set-Service RasMan -StartupType Manual; Start-Service RasMan"}},
+	{ID: "ras-service", Title: "The service that dials does not run", Confirm: "Look at the services RasMan and SstpSvc.", Mend: "Start them.", Changes: "How a service starts.", Person: Restart},
 	{ID: "not-allowed", Title: "The device does not let this person change or dial it", Confirm: "Try with an administrator's rights.", Mend: "Run it as administrator, or install the connection for all users.", Changes: "Rights.", Person: WaitFor},
 	{ID: "cancelled", Title: "Somebody at the device ended it", Confirm: "Ask.", Mend: "Connect again.", Changes: "Nothing.", Person: TryLater},
 	{ID: "restart-needed", Title: "The device must be restarted before it works", Confirm: "Look since when it runs.", Mend: "Restart it.", Changes: "Nothing.", Person: Restart},
-	{ID: "release-lacks", Title: "This release does not have the protocol or the way of signing in any more", Confirm: "wardicon platforms shows what each release can do.", Mend: "Choose another protocol for the device.", Changes: "The protocol of the profile.", Rebuild: true, Person: FetchAgain},
-	{ID: "plugin-missing", Title: "The program that speaks the protocol is not installed", Confirm: "Look for the plugin of that protocol.", Mend: "Install it.", Changes: "Programs on the device.", Person: WaitFor,
-		On: map[Family]string{Linux: "Run as root: apt-get install network-manager-l2tp-gnome network-manager-strongswan network-manager-openvpn-gnome (what the protocol needs)"}},
-	{ID: "tunnel-device", Title: "The system gives no tunnel interface", Confirm: "Look whether /dev/net/tun or /dev/ppp is there.", Mend: "Load the module and run with the rights for it.", Changes: "A kernel module.", Person: WaitFor,
-		On: map[Family]string{Linux: "Run as root: modprobe tun ppp_generic"}},
+	{ID: "release-lacks", Title: "This release does not have the protocol or the way of signing in any more", Confirm: "wardicon platforms shows what each release can do.", Mend: "Choose another protocol for the device: {instead}.", Changes: "The protocol of the profile.", Rebuild: true, Person: FetchAgain},
+	{ID: "plugin-missing", Title: "The program that speaks the protocol is not installed", Confirm: "Look for the plugin of that protocol.", Mend: "Install it.", Changes: "Programs on the device.", Person: WaitFor},
+	{ID: "tunnel-device", Title: "The system gives no tunnel interface", Confirm: "Look whether /dev/net/tun or /dev/ppp is there.", Mend: "Load the module and run with the rights for it.", Changes: "A kernel module.", Person: WaitFor},
 	{ID: "file-broken", Title: "The configuration on the device cannot be read", Confirm: "The line names the option or the file.", Mend: "Install the parcel again; do not change its file by hand.", Changes: "The connection's file.", Rebuild: true, Person: FetchAgain},
 	{ID: "secret-missing", Title: "The device has no password or key for the connection, and cannot ask", Confirm: "Look whether it is saved, or whether somebody is signed in who can be asked.", Mend: "Build the parcel with the password saved, or connect with somebody at the device.", Changes: "What is saved.", Rebuild: true, Person: FetchAgain},
 

@@ -43,6 +43,9 @@ type Pattern struct {
 	Then   []string // it means this
 }
 
+// runningSince stands before the time since when a device runs.
+const runningSince = "running since: "
+
 // p writes a line of the table.
 func p(source Source, role Role, part, code string, causes ...string) Pattern {
 	return Pattern{Source: source, Part: part, Role: role, Code: code, Causes: causes}
@@ -292,7 +295,9 @@ var Patterns = []Pattern{
 	p(Examination, Begins, "wardicon examination", ""),
 	coded(Examination, Tells, "service ", "", `(?i)^service \S+: (?:stopped|inactive|failed|missing|disabled)`, "ipsec-service"),
 	coded(Examination, Tells, "registry natrule: ", "", `(?i)natrule: (?:missing|0|1)\b`, "nat-registry"),
-	coded(Examination, Tells, "restarted since natrule: ", "", `(?i): no`, "nat-registry", "restart-needed"),
+	coded(Examination, Notes, runningSince, "", `^running since: \S+Z$`),
+	coded(Examination, Tells, "certificate machine: ", "", `(?i)^certificate machine: missing`, "device-certificate-missing"),
+	coded(Examination, Tells, "certificate machine: ", "", `(?i)^certificate machine: ended`, "device-certificate-ended"),
 	coded(Examination, Tells, "authority machine: ", "", `(?i)^authority machine: missing`, "authority-store", "authority-missing"),
 	coded(Examination, Tells, "connection: ", "", `(?i)^connection: missing`, "connection-missing"),
 	coded(Examination, Tells, "name ", "", `(?i)^name \S+: (?:unresolved|nothing)`, "name-unresolved"),

@@ -26,11 +26,19 @@ func newMasker(known []secret.Text) masker {
 	return m
 }
 
-// The places where secrets stand in logs: behind a name, in an address, as a block of key material.
+// The places where secrets stand in logs and in files: behind a name, as an option of its own, in an address, as key material.
 var (
-	named   = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)(\[hidden\]|"[^"]*"|'[^']*'|[^\s,;\]>]+)`)
-	inURL   = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
-	keyText = regexp.MustCompile(`[0-9A-Fa-f]{64,}|[A-Za-z0-9+/]{86,}={0,2}|-----BEGIN [A-Z ]*(?:KEY|key V1)-----.*`)
+	named    = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?(?:\s*(?:=|:|\bis\b)\s*|\s+))(\[hidden\]|"[^"]*"|'[^']*')`)
+	assigned = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)([^\s,;\]>"'\[][^\s,;\]>]*)`)
+	option   = regexp.MustCompile(`(?i)^(\s*(?:password|psk|secret|-L2tpPsk)\s+)([^\s"']\S*)`)
+	inURL    = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
+	keyText  = regexp.MustCompile(`[0-9A-Fa-f]{32,}|[A-Za-z0-9+/]{60,}={0,2}`)
+)
+
+// Key material in several lines: where it begins and ends.
+var (
+	blockBegin = regexp.MustCompile(`-----BEGIN [^-]*(?i:key)[^-]*-----|<(?:tls-auth|tls-crypt|tls-crypt-v2|secret|key|pkcs12|auth-user-pass)>`)
+	blockEnd   = regexp.MustCompile(`-----END [^-]*-----|</[a-z0-9-]+>`)
 )
 
 func (m *masker) mask(line string) string {
@@ -40,7 +48,13 @@ func (m *masker) mask(line string) string {
 			line = strings.ReplaceAll(line, k, secret.Hidden)
 		}
 	}
+	if at := blockBegin.FindStringIndex(line); at != nil && !blockEnd.MatchString(line[at[1]:]) && at[1] < len(line) {
+		m.count++
+		line = line[:at[1]] + secret.Hidden
+	}
 	line = m.replace(named, line, "${1}"+secret.Hidden)
+	line = m.replace(assigned, line, "${1}"+secret.Hidden)
+	line = m.replace(option, line, "${1}"+secret.Hidden)
 	line = m.replace(inURL, line, "${1}"+secret.Hidden+"${3}")
 	return m.replace(keyText, line, secret.Hidden)
 }
@@ -54,12 +68,23 @@ func (m *masker) replace(what *regexp.Regexp, line, by string) string {
 	return what.ReplaceAllString(line, by)
 }
 
-// Mask takes what looks like a secret, and known ones, out of a text that somebody pasted.
+// Mask takes what looks like a secret, and known ones, out of a text that somebody pasted. Blocks of key material are left out
+// as a whole; one without an end goes to the end of the text.
 func Mask(text string, known ...secret.Text) string {
 	m := newMasker(known)
-	lines := strings.Split(text, "\n")
-	for i, line := range lines {
-		lines[i] = m.mask(line)
+	var lines []string
+	inside := false
+	for line := range strings.SplitSeq(text, "\n") {
+		if inside {
+			if end := blockEnd.FindStringIndex(line); end != nil {
+				inside = false
+				lines = append(lines, secret.Hidden, m.mask(line[end[0]:]))
+			}
+			continue
+		}
+		begin := blockBegin.FindStringIndex(line)
+		inside = begin != nil && !blockEnd.MatchString(line[begin[1]:])
+		lines = append(lines, m.mask(line))
 	}
 	return strings.Join(lines, "\n")
 }

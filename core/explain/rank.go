@@ -20,7 +20,10 @@ type Evidence struct {
 	Name     string // of the connection on the device
 	Address  string // of the gateway
 	Gateway  string
+	Offers   []vpn.Protocol // of the gateway
+	Routes   []string       // through the tunnel
 
+	MachineWide     bool      // the connection is for all who use the device
 	Built           time.Time // the newest parcel
 	Delivered       time.Time // when it was fetched
 	Outdated        bool      // building now would give something else
@@ -37,6 +40,7 @@ type Evidence struct {
 	Probe           *observed.Probe
 	Others          int // other devices seen through the same gateway within a day
 	Seen            time.Time
+	RunningSince    time.Time // of the device, where an examination says so
 }
 
 // Ranked is a cause with what speaks for it in this case.
@@ -63,31 +67,35 @@ func Rank(causes []string, e Evidence) []Ranked {
 		if !ok || slices.ContainsFunc(list, func(r Ranked) bool { return r.ID == id }) {
 			continue
 		}
-		r := Ranked{Cause: cause, Score: max(step*(len(causes)-i), 0), Reasons: []string{}, Against: []string{}}
-		if mend, ok := cause.On[FamilyOf(e.Platform)]; ok && e.Platform != "" {
-			r.Mend = mend
-		}
-		r.Mend = filled(r.Mend, e)
-		r.Confirm = filled(r.Confirm, e)
-		weigh(&r, e)
+		r := e.judged(cause, max(step*(len(causes)-i), 0))
 		list = append(list, r)
 	}
 	slices.SortStableFunc(list, func(a, b Ranked) int { return cmp.Compare(b.Score, a.Score) })
-	return list
+	return append(list, besides(list, e)...)
 }
 
-// filled puts names of the case into a text.
-func filled(text string, e Evidence) string {
-	if e.Name != "" {
-		text = strings.ReplaceAll(text, "NAME", strings.NewReplacer(`"`, "'", "`", "'", "$", "").Replace(e.Name))
+// anyway are causes that stop a connection whatever the device says of it.
+var anyway = []string{"release-lacks", "device-certificate-ended", "device-certificate-revoked"}
+
+// besides are those among them that the records show, behind what the device says.
+func besides(list []Ranked, e Evidence) (more []Ranked) {
+	for _, id := range anyway {
+		if slices.ContainsFunc(list, func(r Ranked) bool { return r.ID == id }) {
+			continue
+		}
+		if r := e.judged(Causes[id], 0); r.Score >= strong {
+			more = append(more, r)
+		}
 	}
-	if e.Gateway != "" && strings.Contains(text, "wardicon") {
-		text = strings.ReplaceAll(text, "GATEWAY", fmt.Sprintf("%q", e.Gateway))
-	}
-	if e.Address != "" {
-		text = strings.ReplaceAll(text, "GATEWAY", e.Address)
-	}
-	return text
+	return more
+}
+
+// judged is a cause with its mend and with what speaks for it, from a score on.
+func (e Evidence) judged(c Cause, score int) Ranked {
+	r := Ranked{Cause: c, Score: score, Reasons: []string{}, Against: []string{}}
+	r.Mend, r.Confirm = mendFor(c, e), e.fill(c.Confirm)
+	weigh(&r, e)
+	return r
 }
 
 func (r *Ranked) speaks(weight int, format string, args ...any) {
@@ -117,7 +125,8 @@ var signs = map[string][]string{
 	"gateway-silent":             {"gateway-silent"},
 	"proxy-between":              {"port-answers-else"},
 	"name-unresolved":            {"name-unanswered"},
-	"release-lacks":              {"protocol-gone", "protocol-never"},
+	"release-lacks":              {"protocol-gone", "protocol-never", "auth-nothing-shared"},
+	"device-certificate-revoked": {"certificate-revoked"},
 	"password-wrong":             {"edge-blank", "login-blank", "login-capitals", "login-is-mail", "lookalike-character", "invisible-character"},
 	"realm-wrong":                {"realm-missing", "realm-is-host", "realm-differs", "realm-doubled"},
 	"identity-differs":           {"remote-id-differs", "remote-id-not-gateways"},
@@ -144,7 +153,7 @@ func weigh(r *Ranked, e Evidence) {
 	if r.Rebuild && e.Outdated {
 		r.speaks(some, "the parcel was built from other data than those on record now")
 	}
-	day := func(t time.Time) string { return t.Format("2006-01-02 15:04") }
+	day := func(t time.Time) string { return t.Format(minutes) }
 	later := func(t time.Time) bool { return !e.Built.IsZero() && t.After(e.Built) }
 	switch r.ID {
 	case "key-wrong", "control-key":
@@ -166,7 +175,7 @@ func weigh(r *Ranked, e Evidence) {
 		case e.Platform != "" && e.Platform != vpn.Windows:
 			r.speaks(-proof, "only Windows has this")
 		case e.Protocol == vpn.L2TP && e.BehindNAT:
-			r.speaks(proof, "the gateway stands behind address translation and the parcel sets the value, which counts after a restart")
+			weighRestart(r, e)
 		case e.Protocol == vpn.L2TP && e.Gateway != "":
 			r.speaks(-some, "the record says that the gateway does not stand behind address translation")
 		}
@@ -195,6 +204,26 @@ func weigh(r *Ranked, e Evidence) {
 		weighProbe(r, e)
 	}
 }
+
+// weighRestart looks whether the device was restarted since it has the parcel, which sets the value: an examination says since
+// when it runs.
+func weighRestart(r *Ranked, e Evidence) {
+	had := e.Delivered
+	if had.IsZero() {
+		had = e.Built
+	}
+	known := !e.RunningSince.IsZero() && !had.IsZero()
+	if known && e.RunningSince.After(had) {
+		r.speaks(-some, "the gateway stands behind address translation, and the device was restarted on %s, after it had the parcel", e.RunningSince.Format(minutes))
+		return
+	}
+	r.speaks(proof, "the gateway stands behind address translation and the parcel sets the value, which counts after a restart")
+	if known {
+		r.speaks(strong, "it has not been restarted since: it runs since %s, the parcel is of %s", e.RunningSince.Format(minutes), had.Format(minutes))
+	}
+}
+
+const minutes = "2006-01-02 15:04"
 
 func weighEnd(r *Ranked, end, now time.Time, what string) {
 	switch {

@@ -49,6 +49,7 @@ type Reading struct {
 	First   *Event         `json:"first,omitempty" doc:"The line that tells the cause; what comes behind it follows"`
 	Since   time.Time      `json:"since,omitzero" doc:"When it connected after that"`
 	Masked  int            `json:"masked" doc:"Secrets that were masked"`
+	Running time.Time      `json:"running,omitzero" doc:"Since when the device runs, where an examination says so"`
 }
 
 var lineFinder = func() *finder {
@@ -163,7 +164,12 @@ func (l *reader) line(text []byte) {
 		if e.Causes == nil {
 			e.Causes = []string{}
 		}
-		if at, ok := timeOf(plain, l.now); ok {
+		at, timed := timeOf(plain, l.now)
+		if pattern.Part == runningSince {
+			l.r.Running = at
+			return
+		}
+		if timed {
 			l.last = at
 		}
 		e.At = l.last

@@ -19,6 +19,16 @@ func (o Offers) Has(p Protocol) bool {
 	return map[Protocol]bool{L2TP: o.L2TP != nil, IKEv2: o.IKEv2 != nil, PPTP: o.PPTP != nil, SSTP: o.SSTP != nil, TLS: o.TLS != nil}[p]
 }
 
+// Protocols are those that are offered, in the order of Protocols.
+func (o Offers) Protocols() (list []Protocol) {
+	for _, p := range Protocols {
+		if o.Has(p) {
+			list = append(list, p)
+		}
+	}
+	return list
+}
+
 // Authority is the PEM text of the authorities that vouch for a gateway's certificate by
 // one protocol; empty where devices know the authority already.
 func (o Offers) Authority(p Protocol) string {

@@ -83,19 +83,30 @@ func windows(s Subject) string {
 	line("Server", powershell.Quote(c.Server))
 	list("Services", windowsServices[c.Protocol])
 	line("BehindNat", truth(s.BehindNAT && c.Protocol == vpn.L2TP))
-	var prints []string
-	if authorities, err := pki.Certificates(c.Authority); err == nil {
-		for _, a := range authorities {
-			prints = append(prints, fmt.Sprintf("%X", sha1.Sum(a.Raw))) // as the stores name them
-		}
+	list("Authorities", thumbprints(c.Authority))
+	var own []string
+	if c.Identity != nil {
+		own = thumbprints(c.Identity.Certificate)
 	}
-	list("Authorities", prints)
+	list("Identities", own[:min(len(own), 1)])
 	list("Routes", words(c.Routes))
 	line("Split", truth(c.Tunnel == vpn.TunnelSplit))
 	list("Hosts", words(s.Hosts))
 	line("WhereAmI", powershell.Quote(s.WhereAmI))
 	b.WriteString("}\n")
 	return b.String() + windowsBody
+}
+
+// thumbprints name certificates as the stores of Windows do.
+func thumbprints(text string) (list []string) {
+	certificates, err := pki.Certificates(text)
+	if err != nil {
+		return nil
+	}
+	for _, c := range certificates {
+		list = append(list, fmt.Sprintf("%X", sha1.Sum(c.Raw)))
+	}
+	return list
 }
 
 func truth(v bool) string {
