@@ -32,12 +32,8 @@ changed, what the gateway answered last, who else connects.`,
 				return err
 			}
 			if profile == "" && device == "" {
-				x := explain.Explanation{Reading: question.Reading}
-				x.Code, _ = explain.Find(question.Text)
-				if x.Code != nil {
-					x.Asked = x.Code.Name
-				}
-				x.Causes = explain.Rank(explain.Gather(x.Code, x.Reading), explain.Evidence{})
+				code, _ := explain.Find(question.Text)
+				x := explain.Explain(code, question.Reading, explain.Evidence{})
 				return a.explained(x, most)
 			}
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -113,6 +109,9 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		if !r.Since.IsZero() {
 			a.say("It has connected since, on %s.", r.Since.Format(time.DateTime))
 		}
+	}
+	for _, n := range x.Notes {
+		a.say("%s", n)
 	}
 	if len(x.Causes) == 0 {
 		a.say("Nothing is known of this. A longer part of the log may tell more.")

@@ -187,10 +187,14 @@ func (s *Service) doAskJob(ctx context.Context, j view.Job) error {
 			if ctx.Err() != nil {
 				return
 			}
-			if err == nil {
+			switch {
+			case err == nil && p.At.Before(j.Created): // it was being asked already: once more, as things are now
+				asked = true
+				return
+			case err == nil:
 				asked = true
 				j.Result[string(p.State())]++
-			} else {
+			default:
 				j.Result[failedToAsk]++
 				faults = errors.Join(faults, err)
 			}

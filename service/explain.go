@@ -52,28 +52,23 @@ func (s *Service) Explain(ctx context.Context, q Question) (x explain.Explanatio
 // explained works an explanation out.
 func explained(q Question, e explain.Evidence, now time.Time, known []secret.Text) (x explain.Explanation, err error) {
 	text := strings.TrimSpace(q.Text)
-	switch code, ok := explain.Find(text); {
+	code, ok := explain.Find(text)
+	switch {
 	case q.Reading != nil:
 		if !q.Reading.Known() {
 			return x, problem("question", "/reading", "causes that nobody knows", "what was read by this version", "read the log again")
 		}
-		x.Reading = q.Reading
+		return explain.Explain(nil, q.Reading, e), nil
 	case ok:
-		x.Code, x.Asked = code, code.Name
+		return explain.Explain(code, nil, e), nil
 	case text == "":
 		return x, problem("question", "/text", "nothing", "a code or lines of a log", "paste what the device or the log says")
-	default:
-		r, err := explain.Read(strings.NewReader(q.Text+"\n"), now, known...)
-		if err != nil {
-			return x, err
-		}
-		x.Reading = &r
 	}
-	if x.Reading != nil {
-		e.RunningSince = x.Reading.Running
+	r, err := explain.Read(strings.NewReader(q.Text+"\n"), now, known...)
+	if err != nil {
+		return x, err
 	}
-	x.Causes = explain.Rank(explain.Gather(x.Code, x.Reading), e)
-	return x, nil
+	return explain.Explain(nil, &r, e), nil
 }
 
 // evidence is what the records say of a profile, and the secrets that lines about it may carry.

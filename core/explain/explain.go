@@ -10,7 +10,18 @@ type Explanation struct {
 	Asked   string   `json:"asked" doc:"What was asked about, with secrets masked"`
 	Code    *Code    `json:"code,omitempty"`
 	Reading *Reading `json:"reading,omitempty" doc:"What the log came to, where one was brought"`
+	Notes   []string `json:"notes" doc:"What the records say of the case as a whole"`
 	Causes  []Ranked `json:"causes" doc:"The likeliest first"`
+}
+
+// Explain tells what lies behind a code, or a reading, in a case.
+func Explain(code *Code, r *Reading, e Evidence) Explanation {
+	e.Take(r)
+	x := Explanation{Code: code, Reading: r, Notes: e.Notes(), Causes: Rank(Gather(code, r), e)}
+	if code != nil {
+		x.Asked = code.Name
+	}
+	return x
 }
 
 // Gather joins the causes of a code and of a reading, the first cause first. What only follows from it comes last.

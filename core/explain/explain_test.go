@@ -155,7 +155,17 @@ func TestRank(t *testing.T) {
 			t.Errorf("%s: %s (%v), expected %s (%s)", name, list[0].ID, list[0].Reasons, test.want, test.reason)
 		}
 	}
+	examined, err := explain.Read(strings.NewReader("Wardicon examination 1\nrunning since: 2026-11-01T08:00:00Z\nservice IKEEXT: stopped, by hand\nThe error code returned on failure is 789.\n"), now)
+	if err != nil {
+		t.Fatal(err)
+	}
 	e := base
+	e.Outdated = true
+	x := explain.Explain(nil, &examined, e)
+	if x.Causes[0].ID != "ipsec-service" || !strings.Contains(x.Causes[0].Reasons[0], "service IKEEXT: stopped") || len(x.Notes) != 2 || !examined.Running.Equal(time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)) {
+		t.Errorf("%+v", x)
+	}
+	e = base
 	e.Findings = []string{"protocol-gone"}
 	if list := explain.Rank([]string{"key-wrong"}, e); len(list) != 2 || list[1].ID != "release-lacks" {
 		t.Errorf("%+v, expected what the records show besides", list)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/core/format/shell"
 	"wardicon/core/observed"
 	"wardicon/core/vpn"
 )
@@ -40,7 +41,40 @@ type Evidence struct {
 	Probe           *observed.Probe
 	Others          int // other devices seen through the same gateway within a day
 	Seen            time.Time
-	RunningSince    time.Time // of the device, where an examination says so
+
+	RunningSince time.Time           // of the device, where an examination says so
+	Shown        map[string][]string // lines of an examination that show a cause, by cause
+}
+
+// Take takes in what an examination of the device showed.
+func (e *Evidence) Take(r *Reading) {
+	if r == nil {
+		return
+	}
+	e.RunningSince, e.Shown = r.Running, map[string][]string{}
+	for _, event := range r.Events {
+		if event.Source == Examination && event.Tells && len(event.Causes) > 0 {
+			e.Shown[event.Causes[0]] = append(e.Shown[event.Causes[0]], event.Text)
+		}
+	}
+}
+
+// Notes are what the records say of the case as a whole.
+func (e Evidence) Notes() []string {
+	notes := []string{}
+	if e.Outdated {
+		notes = append(notes, "The parcel was built from other data than those on record now: build it again and hand it over before anything else is tried.")
+	}
+	if e.Gateway != "" && e.Built.IsZero() {
+		notes = append(notes, "No parcel was built for this profile yet.")
+	}
+	if !e.Seen.IsZero() {
+		notes = append(notes, fmt.Sprintf("This device was last seen connected on %s.", e.Seen.Format(minutes)))
+	}
+	if e.Gateway != "" && e.Probe == nil {
+		notes = append(notes, fmt.Sprintf("What the gateway answers is not known: wardicon probe %s", shell.Quote(e.Gateway)))
+	}
+	return notes
 }
 
 // Ranked is a cause with what speaks for it in this case.
@@ -150,8 +184,8 @@ func weigh(r *Ranked, e Evidence) {
 			r.speaks(strong, "the profile has the finding %s", rule)
 		}
 	}
-	if r.Rebuild && e.Outdated {
-		r.speaks(some, "the parcel was built from other data than those on record now")
+	for _, line := range e.Shown[r.ID] {
+		r.speaks(proof, "the examination of the device shows it: %s", line)
 	}
 	day := func(t time.Time) string { return t.Format(minutes) }
 	later := func(t time.Time) bool { return !e.Built.IsZero() && t.After(e.Built) }

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // A code or a log is pasted, a case is chosen, and the causes come ranked.
-import { onMounted, ref } from 'vue'
+import { nextTick, onMounted, ref } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
@@ -11,6 +11,7 @@ import { useForm } from '../parts/useForm'
 
 const route = useRoute()
 const { draft, errors, wrong, busy, run } = useForm({ text: '', profile_id: String(route.query.profile ?? '') })
+const heading = ref<HTMLElement>()
 const result = ref<Schemas['Explanation']>()
 const reports = ref<Schemas['Report'][]>([])
 const most = 6
@@ -35,6 +36,8 @@ const tell = () =>
   run(async () => {
     const body = { text: draft.text, profile_id: draft.profile_id || undefined }
     result.value = await ask(api.POST('/api/v1/explain', { body }))
+    await nextTick()
+    heading.value?.focus()
   }, '')
 async function read(list: FileList | null) {
   const file = list?.[0]
@@ -65,7 +68,9 @@ async function read(list: FileList | null) {
         <tr v-for="r in reports" :key="r.id">
           <th scope="row">
             {{ r.person }}
-            <div class="soft small">{{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}</div>
+            <div class="soft small fw-normal">
+              {{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}
+            </div>
           </th>
           <td data-label="Said" class="said small">{{ r.said }}</td>
           <td data-label="Likeliest then">{{ r.cause || 'nothing known' }}</td>
@@ -117,7 +122,9 @@ async function read(list: FileList | null) {
     </section>
   </form>
   <section v-if="result" class="mt-4" aria-labelledby="causes" aria-live="polite">
-    <h2 id="causes">{{ result.code ? `${result.code.name}: ${result.code.title}` : 'What lies behind it' }}</h2>
+    <h2 id="causes" ref="heading" tabindex="-1">
+      {{ result.code ? `${result.code.name}: ${result.code.title}` : 'What lies behind it' }}
+    </h2>
     <div v-if="result.reading" class="panel mb-3">
       <p class="mb-1">
         {{ result.reading.lines === 1 ? '1 line' : `${result.reading.lines} lines` }} read,
@@ -141,6 +148,9 @@ async function read(list: FileList | null) {
         </details>
       </template>
     </div>
+    <ul v-if="result.notes?.length" class="panel notes mb-3">
+      <li v-for="n in result.notes" :key="n">{{ n }}</li>
+    </ul>
     <p v-if="!result.causes?.length">Nothing is known of this. A longer part of the log may tell more.</p>
     <ol class="causes">
       <li v-for="(c, i) in (result.causes ?? []).slice(0, most)" :key="c.id" class="panel mb-3">
@@ -149,7 +159,7 @@ async function read(list: FileList | null) {
           <span v-if="i === 0" class="tag warning ms-2">likeliest</span>
           <span v-if="c.rebuild" class="tag plain ms-2">a rebuilt parcel does it</span>
         </h3>
-        <ul v-if="c.reasons?.length || c.against?.length">
+        <ul v-if="c.reasons?.length || c.against?.length" class="mb-2">
           <li v-for="r in c.reasons ?? []" :key="r">{{ r }}</li>
           <li v-for="r in c.against ?? []" :key="r" class="soft">against it: {{ r }}</li>
         </ul>
@@ -171,6 +181,9 @@ async function read(list: FileList | null) {
 .causes {
   padding: 0;
   list-style: none;
+}
+.notes {
+  padding-left: 2.5rem;
 }
 .said {
   overflow-wrap: anywhere;

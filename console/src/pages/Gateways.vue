@@ -59,7 +59,11 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
     </template>
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/gateways/${row.id}`">{{ row.name }}</RouterLink>
-      <span v-else-if="column === 'address'" class="mono">{{ row.address }}</span>
+      <span v-else-if="column === 'address'" class="mono"
+        ><template v-for="(part, i) in row.address.split('.')" :key="i"
+          ><wbr v-if="i" />{{ (i ? '.' : '') + part }}</template
+        ></span
+      >
       <template v-else-if="column === 'city'">{{
         [row.place.city, row.place.country].filter(Boolean).join(', ')
       }}</template>

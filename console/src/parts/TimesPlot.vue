@@ -10,11 +10,13 @@ const canvas = ref<HTMLCanvasElement>()
 const colours = ['#0b7285', '#c2410c', '#5f3dc4', '#2b8a3e', '#a61e4d', '#1864ab', '#7c5c00', '#495057']
 let chart: Chart | undefined
 
+const host = (address: string) => address.replace(/:\d+$/, '')
 function series() {
+  const several = new Set(props.rows.flatMap((r) => (r.times ?? []).map((t) => host(t.address)))).size > 1
   const named = new Map<string, { x: number; y: number | null }[]>()
   for (const row of [...props.rows].reverse()) {
     for (const t of row.times ?? []) {
-      const name = `${t.method}, port ${t.port}`
+      const name = `${t.method}, port ${t.port}` + (several ? ` at ${host(t.address)}` : '')
       const points = named.get(name) ?? []
       points.push({ x: Date.parse(row.at), y: t.state === 'answers' ? t.milliseconds : null })
       named.set(name, points)
@@ -36,10 +38,11 @@ function draw() {
   chart?.destroy()
   if (!canvas.value) return
   const ink = getComputedStyle(canvas.value).color
-  const clock = (v: number | string) =>
-    new Date(Number(v)).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })
-  const long = Math.abs(Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at)) > 864e5
-  const axis = (v: number | string) => (long ? new Date(Number(v)).toLocaleDateString() : clock(v))
+  const span = Math.abs(Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at))
+  const second = span < 6e5 ? ('2-digit' as const) : undefined
+  const clock = (at: Date) => at.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second })
+  const axis = (v: number | string) =>
+    span > 864e5 ? new Date(Number(v)).toLocaleDateString() : clock(new Date(Number(v)))
   chart = new Chart(canvas.value, {
     type: 'line',
     data: { datasets: series() as never },
