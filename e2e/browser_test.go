@@ -162,6 +162,14 @@ func (b *tab) shot(name string) {
 	}
 }
 
+// fits holds that nothing of the page is beyond the window's edge.
+func (b *tab) fits() {
+	b.t.Helper()
+	if over := eval[int](b, `document.documentElement.scrollWidth - innerWidth`); over > 0 {
+		b.t.Errorf("the page is %d pixels wider than the window", over)
+	}
+}
+
 // violation is what the accessibility check found.
 type violation struct {
 	ID    string   `json:"id"`

@@ -190,7 +190,7 @@ async function read(list: FileList | null) {
 }
 dl {
   display: grid;
-  grid-template-columns: max-content 1fr;
+  grid-template-columns: max-content minmax(0, 1fr);
   gap: 0.25rem 1rem;
 }
 dt {
@@ -198,5 +198,11 @@ dt {
 }
 dd {
   margin: 0;
+  overflow-wrap: anywhere;
+}
+@media (max-width: 576px) {
+  dl {
+    display: block;
+  }
 }
 </style>
