@@ -73,6 +73,7 @@ func TestPages(t *testing.T) {
 		{"gateways", "/gateways", "Gateways", "5 gateways"},
 		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
 		{"gateway-all", "/gateways/" + all.Items[0].ID, "Brattvik", "The gateway offers PPTP"},
+		{"gateway-ask", "/gateways/ask", "Ask an address", "its owner agrees"},
 		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
 		{"people", "/people", "People", "15 people"},
 		{"person", "/people/" + people.Items[0].ID, "Leif Sund", "l_sund_relief"},

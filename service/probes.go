@@ -193,7 +193,7 @@ func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, obser
 type StrangerError struct{ Address string }
 
 func (e *StrangerError) Error() string {
-	return fmt.Sprintf("%s is the address of no gateway on record, and strangers are not asked; put it on record, or have an owner ask for it with off_record", e.Address)
+	return fmt.Sprintf("%s is the address of no gateway on record, and strangers are not asked; put it on record, or have an owner ask for it off the record (off_record, --off-record)", e.Address)
 }
 
 // OnRecordError is the error for an address that a gateway on record has.

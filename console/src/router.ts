@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/', component: () => import('./pages/Overview.vue') },
     { path: '/sign-in', component: () => import('./pages/SignIn.vue'), meta: { open: true } },
     { path: '/gateways', component: () => import('./pages/Gateways.vue') },
+    { path: '/gateways/ask', component: () => import('./pages/Stranger.vue') },
     { path: '/gateways/:id', component: () => import('./pages/Gateway.vue'), props: true },
     { path: '/people', component: () => import('./pages/People.vue') },
     { path: '/people/:id', component: () => import('./pages/Person.vue'), props: true },

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
+import { useSession } from '../api/session'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -9,6 +10,7 @@ import { stateTag, stateText } from '../parts/probes'
 import { useForm } from '../parts/useForm'
 import { useJob } from '../parts/useJob'
 
+const session = useSession()
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
   { key: 'address', text: 'Address', sort: 'address' },
@@ -40,6 +42,8 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
       :disabled="job?.state === 'running'"
       @click="askAll"
       >Ask all what they answer</BButton
+    ><BButton v-if="session.may('owner')" class="me-2" to="/gateways/ask" variant="outline-secondary" size="sm"
+      >Ask an address</BButton
     ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
   >
   <Notice :text="wrong" />

@@ -2,8 +2,9 @@
 // What a gateway really answers: the state of each offer, what differs from the record, and the history.
 import { computed, defineAsyncComponent, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import AnswerTable from './AnswerTable.vue'
 import Notice from './Notice.vue'
-import { answerTag, rightlySilent, shows, stateTag, stateText } from './probes'
+import { rightlySilent, stateTag, stateText } from './probes'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
 
@@ -61,37 +62,7 @@ const when = (at: string) => new Date(at).toLocaleString()
           ><span class="mono">{{ n.name }}</span> leads to {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.
         </template>
       </p>
-      <table class="grid-table stack">
-        <thead>
-          <tr>
-            <th scope="col">Asked for</th>
-            <th scope="col">Port</th>
-            <th scope="col">State</th>
-            <th scope="col">Answers in</th>
-            <th scope="col">Shows</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="(a, i) in probe.answers ?? []" :key="i">
-            <th scope="row">{{ a.method }}</th>
-            <td data-label="Port">
-              {{ a.port }} {{ a.transport.toUpperCase() }}
-              <div class="soft small mono">{{ a.address }}</div>
-            </td>
-            <td data-label="State">
-              <span class="tag" :class="rightlySilent(a) ? 'fine' : answerTag[a.state]">{{
-                rightlySilent(a) ? 'does not, rightly' : a.state
-              }}</span>
-            </td>
-            <td data-label="Answers in" class="number">
-              {{ a.milliseconds ? `${a.milliseconds.toFixed(1)} ms` : '' }}
-            </td>
-            <td data-label="Shows">
-              <div v-for="line in shows(a)" :key="line" class="small">{{ line }}</div>
-            </td>
-          </tr>
-        </tbody>
-      </table>
+      <AnswerTable :answers="probe.answers ?? []" />
       <h3 class="h6 mt-3">What is not as the record says</h3>
       <p v-if="!probe.differences?.length" class="mb-0">Nothing: it answers as the record says.</p>
       <div v-for="(d, i) in probe.differences ?? []" :key="i" class="finding" :class="d.severity">

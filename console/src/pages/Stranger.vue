@@ -1,0 +1,59 @@
+<script setup lang="ts">
+// Asks an address that is on no record, which only owners may; what it answers is not kept.
+import { ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import AnswerTable from '../parts/AnswerTable.vue'
+import Field from '../parts/Field.vue'
+import Notice from '../parts/Notice.vue'
+import PageHead from '../parts/PageHead.vue'
+import { useForm } from '../parts/useForm'
+
+const { draft, errors, wrong, busy, run } = useForm({ address: '', off_record: false })
+const probe = ref<Schemas['Probe']>()
+const askIt = () =>
+  run(async () => {
+    probe.value = undefined
+    probe.value = await ask(api.POST('/api/v1/probes', { body: { ...draft } }))
+  }, '')
+</script>
+
+<template>
+  <PageHead title="Ask an address" back="/gateways" back-text="Gateways" />
+  <p class="soft">
+    For a gateway that is not on record yet: it is asked by every protocol at its usual port. What it answers is not
+    kept, who asked is.
+  </p>
+  <form class="panel mb-4" novalidate @submit.prevent="askIt">
+    <Field
+      v-model="draft.address"
+      label="Address"
+      pointer="/address"
+      :errors="errors"
+      help="A host name or an IP address."
+    />
+    <Field
+      v-model="draft.off_record"
+      kind="check"
+      label="It is ours, or its owner agrees that it is asked"
+      pointer="/off_record"
+      :errors="errors"
+    />
+    <Notice :text="wrong" />
+    <BButton type="submit" variant="primary" class="mt-2" :disabled="busy || !draft.off_record">{{
+      busy ? 'Asking…' : 'Ask it'
+    }}</BButton>
+  </form>
+  <section v-if="probe" class="panel" aria-labelledby="answers" aria-live="polite">
+    <h2 id="answers">What {{ probe.gateway }} answers</h2>
+    <p v-for="n in probe.names ?? []" :key="n.name" class="soft">
+      <span class="mono">{{ n.name }}</span> leads to {{ (n.addresses ?? []).join(', ') || n.fault || 'nothing' }}.
+    </p>
+    <AnswerTable :answers="probe.answers ?? []" />
+    <div v-for="d in probe.differences ?? []" :key="d.text" class="finding mt-2" :class="d.severity">
+      <p class="mb-1">
+        <strong>{{ d.text }}</strong>
+      </p>
+      <p class="mb-0">{{ d.mend }}</p>
+    </div>
+  </section>
+</template>
