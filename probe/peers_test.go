@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/pem"
 	"net"
@@ -194,6 +195,9 @@ func askPeers(t *testing.T, dir string) {
 		return a
 	}, "answers, refuses 2, takes 3, ")
 	ask(4500, "ikev2-4500", func(at netip.AddrPort) observed.Answer { return probe.New().IKEv2(ctx, at, true, suites(t, takes[0])) }, "answers, refuses 0, takes 1, ")
+	ask(500, "ikev2-by-ipv6", func(netip.AddrPort) observed.Answer {
+		return probe.New().IKEv2(ctx, netip.MustParseAddrPort("[::1]:500"), false, suites(t, takes[0]))
+	}, "answers, refuses 0, takes 1, ")
 	ask(500, "ikev1-main", func(at netip.AddrPort) observed.Answer {
 		a := probe.New().Main(ctx, at, old)
 		if a.IKE == nil || !a.IKE.NATKnown {
@@ -228,10 +232,17 @@ func askPeers(t *testing.T, dir string) {
 func recorded(t *testing.T, port int, name string) netip.AddrPort {
 	at := netip.AddrPortFrom(netip.MustParseAddr("127.0.0.1"), uint16(port))
 	dir := os.Getenv(recordInto)
-	if dir == "" || !slices.Contains(replayed, name) {
+	if dir == "" || !slices.Contains(replayed, name) && recordedKeys[name] == "" {
 		return at
 	}
 	var log strings.Builder
+	if file := recordedKeys[name]; file != "none" && file != "" {
+		key, err := os.ReadFile(filepath.Join(os.Getenv(insidePeers), file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		log.WriteString("k " + hex.EncodeToString(key) + "\n")
+	}
 	note := func(way string, b []byte) { log.WriteString(way + " " + hex.EncodeToString(b) + "\n") }
 	t.Cleanup(func() {
 		if err := os.WriteFile(filepath.Join(dir, name+".hex"), []byte(log.String()), 0o644); err != nil {
@@ -305,6 +316,94 @@ func recorded(t *testing.T, port int, name string) netip.AddrPort {
 
 // replayed are the exchanges with real daemons that are kept in testdata.
 var replayed = []string{"ikev2", "ikev1-main", "ikev1-aggressive", "l2tp", "pptp"}
+
+// recordedKeys are the exchanges with the daemon of the TLS tunnel that are kept, each with the file that its key is in. Their
+// answers depend on what the question chose at random: they are not played again, but opened.
+var recordedKeys = map[string]string{"tunnel": "none", "tunnel-auth": "static.raw", "tunnel-crypt": "static.raw", "tunnel-crypt-v2": "v2.client"}
+
+// TestRecordedTunnels opens what the real daemon answered: its reset to ours, and TLS behind it. With another key nothing opens.
+func TestRecordedTunnels(t *testing.T) {
+	wrap := func(name string, key []byte) (w tlstunnel.Wrapping, err error) {
+		switch name {
+		case "tunnel":
+			return w, nil
+		case "tunnel-auth":
+			return tlstunnel.Auth(key, "1", "SHA256")
+		case "tunnel-crypt":
+			return tlstunnel.Crypt(key, false)
+		}
+		client, err := base64.StdEncoding.DecodeString(string(key))
+		if err != nil {
+			return w, err
+		}
+		return tlstunnel.CryptV2(client)
+	}
+	for name := range recordedKeys {
+		text, err := os.ReadFile(filepath.Join("testdata", name+".hex"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var key, question []byte
+		var answers [][]byte
+		for line := range strings.Lines(string(text)) {
+			way, digits, _ := strings.Cut(strings.TrimSpace(line), " ")
+			b, err := hex.DecodeString(digits)
+			if err != nil {
+				t.Fatal(err)
+			}
+			switch {
+			case way == "k":
+				key = b
+			case way == ">" && question == nil:
+				question = b
+			case way == "<":
+				answers = append(answers, b)
+			}
+		}
+		w, err := wrap(name, key)
+		if err != nil || len(answers) < 2 {
+			t.Fatalf("%s: %d answers (%v)", name, len(answers), err)
+		}
+		tls := 0
+		for i, b := range answers {
+			p, err := w.Open(slices.Clone(b))
+			if err != nil || p.Remote != 0 && p.Remote != binary.BigEndian.Uint64(question[1:9]) {
+				t.Errorf("%s: answer %d: %+v (%v)", name, i, p, err)
+			}
+			if i == 0 && (p.Opcode != tlstunnel.ServerReset || !slices.Contains(p.Acks, 0)) {
+				t.Errorf("%s: %+v, expected a reset that acknowledges ours", name, p)
+			}
+			if p.Opcode == tlstunnel.Control && len(p.Payload) > 0 && p.Payload[0] == 22 {
+				tls++
+			}
+		}
+		if tls == 0 {
+			t.Errorf("%s: no handshake of TLS", name)
+		}
+		if key == nil {
+			continue
+		}
+		spoiled := slices.Clone(key)
+		if name == "tunnel-crypt-v2" {
+			raw, _ := base64.StdEncoding.DecodeString(string(key))
+			for i := range tlstunnel.KeySize {
+				raw[i] ^= 1
+			}
+			spoiled = []byte(base64.StdEncoding.EncodeToString(raw))
+		} else {
+			for i := range spoiled {
+				spoiled[i] ^= 1
+			}
+		}
+		other, err := wrap(name, spoiled)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, err := other.Open(slices.Clone(answers[0])); err == nil {
+			t.Errorf("%s: another key opens %+v", name, p)
+		}
+	}
+}
 
 // TestReplayed asks for the same again, and gets what the real daemons answered when it was recorded: only what a
 // question chooses at random is put in its place.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/netip"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -266,6 +267,19 @@ func TestNobody(t *testing.T) {
 	} {
 		if a.State != observed.Closed || a.Fault == "" {
 			t.Errorf("%s: %+v", a.Method, a)
+		}
+	}
+}
+
+// TestDocument holds that the document's table of verdicts has a row for each fault of a stand-in.
+func TestDocument(t *testing.T) {
+	text, err := os.ReadFile("../docs/probing.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range simulate.Faults {
+		if !strings.Contains(string(text), "\n| `"+string(f)+"` |") {
+			t.Errorf("docs/probing.md has no verdict for the fault %s", f)
 		}
 	}
 }
