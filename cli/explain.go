@@ -102,9 +102,9 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		a.say("%s: %s (%s)", x.Code.Name, x.Code.Title, x.Code.Source)
 	}
 	if r := x.Reading; r != nil {
-		a.say("%d lines read, %s; %d secrets masked", r.Lines, tries(r), r.Masked)
+		a.say("%s read, %s; %s masked", plural(int(r.Lines), "line"), plural(r.Tries, "try"), plural(r.Masked, "secret"))
 		if r.First != nil {
-			a.say("line %d by the %s tells the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
+			a.say("line %d (%s) tells the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
 		}
 		if !r.Since.IsZero() {
 			a.say("It has connected since, on %s.", r.Since.Format(time.DateTime))
@@ -128,9 +128,14 @@ func (a *app) tellExplanation(x explain.Explanation) {
 	}
 }
 
-func tries(r *explain.Reading) string {
-	if r.Tries == 1 {
-		return "1 try"
+// plural counts things.
+func plural(n int, noun string) string {
+	switch {
+	case n == 1:
+	case strings.HasSuffix(noun, "y"):
+		noun = strings.TrimSuffix(noun, "y") + "ies"
+	default:
+		noun += "s"
 	}
-	return fmt.Sprintf("%d tries", r.Tries)
+	return fmt.Sprintf("%d %s", n, noun)
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wardicon/client"
+	"wardicon/core/observed"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/view"
@@ -35,7 +36,14 @@ func (a *app) overview() *cobra.Command {
 				}
 				return a.print(o, func(w table.Writer) {
 					a.say("%s: %d gateways, %d people, %d devices, %d profiles, %d parcels", o.Organisation.Name, o.Counts.Gateways, o.Counts.People, o.Counts.Devices, o.Counts.Profiles, o.Counts.Parcels)
-					a.say("profiles: %d with a blocker, %d with a warning, %d clean, %d still to be checked\n", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
+					a.say("profiles: %d with a blocker, %d with a warning, %d clean, %d still to be checked", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
+					a.say("gateways: %d as on record, %d differ, %d silent, %d not asked", o.Answers["sound"], o.Answers["differs"], o.Answers["silent"], o.Answers["unasked"])
+					for _, p := range o.Probes {
+						if p.State != observed.Sound {
+							a.say("  %s: %s", p.Gateway, p.State)
+						}
+					}
+					a.say("")
 					w.AppendHeader(heads("severity", "rule", "what it finds", "profiles"))
 					for _, r := range o.Rules {
 						w.AppendRow(table.Row{r.Severity, r.Rule, r.Title, r.Profiles})

@@ -42,6 +42,7 @@ var (
 	records  = prometheus.NewDesc("wardicon_records", "Records by noun.", []string{"noun"}, nil)
 	profiles = prometheus.NewDesc("wardicon_profiles", "Profiles by how they stand: blocked, warned, clean, or due for a check.", []string{"state"}, nil)
 	findings = prometheus.NewDesc("wardicon_findings", "Findings by severity.", []string{"severity"}, nil)
+	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by what they answered when they were asked last: sound, differs, silent, or unasked.", []string{"answers"}, nil)
 	endings  = prometheus.NewDesc("wardicon_endings", "Certificates and authorities that end within some days, or have ended.", []string{"within"}, nil)
 	next     = prometheus.NewDesc("wardicon_next_ending_timestamp_seconds", "When the next one ends, within a year.", nil, nil)
 	letters  = prometheus.NewDesc("wardicon_letters_waiting", "Letters that wait to be sent.", nil, nil)
@@ -56,7 +57,7 @@ func Handler(source Source, log *slog.Logger, now func() time.Time) http.Handler
 
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{records, profiles, findings, endings, next, letters} {
+	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, endings, next, letters} {
 		ch <- d
 	}
 }
@@ -94,6 +95,9 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 	}
 	for severity, n := range map[string]int{"blocker": o.Counts.Tally.Blockers, "warning": o.Counts.Tally.Warnings, "advice": o.Counts.Tally.Advice} {
 		gauge(findings, n, severity)
+	}
+	for state, n := range o.Answers {
+		gauge(answers, n, state)
 	}
 	ends, err := c.source.Endings(ctx, 366)
 	if err != nil {

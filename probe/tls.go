@@ -2,6 +2,7 @@ package probe
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"encoding/hex"
@@ -145,7 +146,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 		return nil
 	case sstp.ConnectNak, sstp.Abort:
 		_, status, _ := m.Status()
-		return fmt.Errorf("it refuses the call: %s", sstp.Statuses[status])
+		return fmt.Errorf("it refuses the call: %s", cmp.Or(sstp.Statuses[status], fmt.Sprintf("status %d", status)))
 	default:
 		return fmt.Errorf("it answers a request for a call with a message of kind %d", m.Kind)
 	}

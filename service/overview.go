@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"wardicon/core/check"
+	"wardicon/core/observed"
 	"wardicon/core/view"
 	"wardicon/store"
 )
@@ -18,6 +19,14 @@ func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
 	if o.Counts, err = tx.Count(ctx); err != nil {
 		return o, err
 	}
+	if o.Answers, err = s.answers(ctx, tx); err != nil {
+		return o, err
+	}
+	probes, err := store.Probes.List(ctx, tx, store.Query{Sort: "state", Limit: mostShown, Conditions: map[string]string{"latest": "yes"}})
+	if err != nil {
+		return o, err
+	}
+	o.Probes = probes.Items
 	if o.Rules, err = tx.CountRules(ctx); err != nil {
 		return o, err
 	}
@@ -28,4 +37,22 @@ func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
 	page, err := store.Profiles.List(ctx, tx, store.Query{Sort: "worst", Limit: 8})
 	o.Worst = slices.DeleteFunc(page.Items, func(p view.Profile) bool { return p.Tally.Blockers+p.Tally.Warnings == 0 })
 	return o, err
+}
+
+// mostShown bounds how many gateways the overview names.
+const mostShown = 30
+
+// unasked are gateways without a probe, beside the states of those with one.
+const unasked = "unasked"
+
+func (s *Service) answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
+	counts, err := tx.CountAnswers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]int{unasked: counts[""]}
+	for _, state := range []observed.State{observed.Sound, observed.Differs, observed.AllSilent} {
+		all[string(state)] = counts[string(state)]
+	}
+	return all, nil
 }

@@ -36,6 +36,13 @@ const (
 	fromSystem  = "Windows, system error codes"
 	fromIKE     = "RFC 7296 §3.10.1"
 	fromEAP     = "RFC 2759 §6"
+	fromTLS     = "RFC 8446 §6"
+	fromL2TP    = "RFC 2661 §4.4.2"
+	fromSSTP    = "MS-SSTP §2.2.7"
+
+	fromPPTPStart = "RFC 2637 §2.2"
+	fromPPTPCall  = "RFC 2637 §2.8"
+	fromPPTPEnd   = "RFC 2637 §2.13"
 )
 
 // c writes a line of the table.
@@ -50,8 +57,13 @@ var Codes = []Code{
 	c(KindWindows, "629", "the remote end ended the connection", fromWindows, "peer-ended", "idle-ended", "session-limit"),
 	c(KindWindows, "631", "somebody at the device ended the connection", fromWindows, "cancelled"),
 	c(KindWindows, "633", "the adapter is in use or not set up for dialling", fromWindows, "already-connected", "adapter-broken", "restart-needed"),
+	c(KindWindows, "646", "the account may not sign in at this hour", fromWindows, "account-locked"),
+	c(KindWindows, "647", "the account is disabled", fromWindows, "account-locked"),
+	c(KindWindows, "648", "the password has expired", fromWindows, "password-expired"),
+	c(KindWindows, "649", "the account may not dial in", fromWindows, "account-locked"),
 	c(KindWindows, "651", "the adapter reports an error", fromWindows, "adapter-broken", "restart-needed", "network-down"),
 	c(KindWindows, "691", "login or password were refused, or the way of signing in is not allowed", fromWindows, "password-wrong", "realm-wrong", "methods-differ", "account-locked"),
+	c(KindWindows, "709", "the password could not be changed", fromWindows, "password-expired"),
 	c(KindWindows, "711", "the service that dials could not be started", fromWindows, "ras-service", "not-allowed"),
 	c(KindWindows, "718", "PPP timed out: no answer to the sign-in", fromWindows, "sign-in-server", "ppp-silent", "gre-blocked"),
 	c(KindWindows, "720", "PPP could not agree on a network protocol", fromWindows, "adapter-broken", "address-refused", "pool-empty"),
@@ -134,42 +146,99 @@ var Codes = []Code{
 	c(KindPPP, "MPPE required", "encryption is demanded and was not agreed on", "RFC 3078", "encryption-differs", "methods-differ"),
 	c(KindPPP, "authentication refused", "no common way of signing in", "RFC 1661 §6.2", "methods-differ"),
 
-	c(KindPPTP, "start result 2", "PPTP: the control channel was refused with a general error", "RFC 2637 §2.2", "peer-ended", "session-limit"),
-	c(KindPPTP, "start result 4", "PPTP: this device may not open a control channel", "RFC 2637 §2.2", "account-locked", "peer-ended"),
-	c(KindPPTP, "start result 5", "PPTP: the versions differ", "RFC 2637 §2.2", "release-lacks"),
-	c(KindPPTP, "call result 4", "PPTP: the gateway is busy", "RFC 2637 §2.8", "session-limit"),
-	c(KindPPTP, "disconnect result 1", "PPTP: the line was lost", "RFC 2637 §2.13", "link-dropped"),
-	c(KindPPTP, "disconnect result 3", "PPTP: the gateway ended the call", "RFC 2637 §2.13", "peer-ended", "idle-ended"),
+	c(KindPPTP, "start result 2", "PPTP: the control channel was refused with a general error", fromPPTPStart, "peer-ended", "session-limit"),
+	c(KindPPTP, "start result 3", "PPTP: there is such a control channel already", fromPPTPStart, "already-connected"),
+	c(KindPPTP, "start result 4", "PPTP: this device may not open a control channel", fromPPTPStart, "account-locked", "peer-ended"),
+	c(KindPPTP, "start result 5", "PPTP: the versions differ", fromPPTPStart, "release-lacks"),
+	c(KindPPTP, "call result 2", "PPTP: the call was refused with a general error", fromPPTPCall, "peer-ended", "session-limit"),
+	c(KindPPTP, "call result 3", "PPTP: the gateway has no line for the call", fromPPTPCall, "peer-ended", "session-limit"),
+	c(KindPPTP, "call result 4", "PPTP: the gateway is busy", fromPPTPCall, "session-limit"),
+	c(KindPPTP, "call result 5", "PPTP: the gateway has no line for the call", fromPPTPCall, "peer-ended", "session-limit"),
+	c(KindPPTP, "call result 6", "PPTP: the call was not made in time", fromPPTPCall, "sign-in-server", "session-limit"),
+	c(KindPPTP, "call result 7", "PPTP: the gateway takes no calls", fromPPTPCall, "account-locked", "session-limit"),
+	c(KindPPTP, "disconnect result 1", "PPTP: the line was lost", fromPPTPEnd, "link-dropped"),
+	c(KindPPTP, "disconnect result 2", "PPTP: the call ended with a general error", fromPPTPEnd, "peer-ended", "link-dropped"),
+	c(KindPPTP, "disconnect result 3", "PPTP: the gateway ended the call", fromPPTPEnd, "peer-ended", "idle-ended"),
+	c(KindPPTP, "disconnect result 4", "PPTP: the call ended because this end asked for it", fromPPTPEnd, "cancelled", "password-wrong"),
 
-	c(KindL2TP, "StopCCN 2", "L2TP: the tunnel was refused with a general error", "RFC 2661 §4.4.2", "peer-ended"),
-	c(KindL2TP, "StopCCN 3", "L2TP: there is such a tunnel already", "RFC 2661 §4.4.2", "already-connected"),
-	c(KindL2TP, "StopCCN 4", "L2TP: this device may not open a tunnel", "RFC 2661 §4.4.2", "secret-missing", "account-locked"),
-	c(KindL2TP, "StopCCN 5", "L2TP: the versions differ", "RFC 2661 §4.4.2", "release-lacks"),
-	c(KindL2TP, "StopCCN 6", "L2TP: the gateway is being shut down", "RFC 2661 §4.4.2", "peer-ended"),
-	c(KindL2TP, "CDN 1", "L2TP: the line was lost", "RFC 2661 §4.4.2", "link-dropped"),
-	c(KindL2TP, "CDN 2", "L2TP: the session ended with a general error", "RFC 2661 §4.4.2", "peer-ended", "password-wrong"),
-	c(KindL2TP, "CDN 3", "L2TP: the gateway ended the session", "RFC 2661 §4.4.2", "peer-ended", "password-wrong"),
-	c(KindL2TP, "CDN 4", "L2TP: there is no room for the session now", "RFC 2661 §4.4.2", "session-limit"),
-	c(KindL2TP, "CDN 5", "L2TP: there is no room for such a session at all", "RFC 2661 §4.4.2", "session-limit", "peer-ended"),
+	c(KindL2TP, "StopCCN 1", "L2TP: the tunnel was ended on request", fromL2TP, "peer-ended", "cancelled"),
+	c(KindL2TP, "StopCCN 2", "L2TP: the tunnel was refused with a general error", fromL2TP, "peer-ended"),
+	c(KindL2TP, "StopCCN 3", "L2TP: there is such a tunnel already", fromL2TP, "already-connected"),
+	c(KindL2TP, "StopCCN 4", "L2TP: this device may not open a tunnel", fromL2TP, "secret-missing", "account-locked"),
+	c(KindL2TP, "StopCCN 5", "L2TP: the versions differ", fromL2TP, "release-lacks"),
+	c(KindL2TP, "StopCCN 6", "L2TP: the gateway is being shut down", fromL2TP, "peer-ended"),
+	c(KindL2TP, "StopCCN 7", "L2TP: the ends remember different states of the tunnel", fromL2TP, "peer-confused"),
+	c(KindL2TP, "CDN 1", "L2TP: the line was lost", fromL2TP, "link-dropped"),
+	c(KindL2TP, "CDN 2", "L2TP: the session ended with a general error", fromL2TP, "peer-ended", "password-wrong"),
+	c(KindL2TP, "CDN 3", "L2TP: the gateway ended the session", fromL2TP, "peer-ended", "password-wrong"),
+	c(KindL2TP, "CDN 4", "L2TP: there is no room for the session now", fromL2TP, "session-limit"),
+	c(KindL2TP, "CDN 5", "L2TP: there is no room for such a session at all", fromL2TP, "session-limit", "peer-ended"),
+	c(KindL2TP, "CDN 6", "L2TP: the gateway does not know where the session is to lead", fromL2TP, "options-differ", "realm-wrong"),
+	c(KindL2TP, "CDN 7", "L2TP: the gateway has no line for the session", fromL2TP, "session-limit", "peer-ended"),
+	c(KindL2TP, "CDN 8", "L2TP: the gateway is busy", fromL2TP, "session-limit"),
+	c(KindL2TP, "CDN 9", "L2TP: the gateway has no line for the session", fromL2TP, "session-limit", "peer-ended"),
+	c(KindL2TP, "CDN 10", "L2TP: the session was not made in time", fromL2TP, "sign-in-server", "session-limit"),
+	c(KindL2TP, "CDN 11", "L2TP: the ends do not agree on framing", fromL2TP, "options-differ"),
 
-	c(KindSSTP, "status 4", "SSTP: a value is not supported", "MS-SSTP §2.2.7", "release-lacks", "options-differ"),
-	c(KindSSTP, "status 6", "SSTP: too many tries", "MS-SSTP §2.2.7", "peer-ended"),
-	c(KindSSTP, "status 8", "SSTP: the crypto binding is refused", "MS-SSTP §2.2.7", "binding-refused", "proxy-between"),
-	c(KindSSTP, "Call Connect Nak", "SSTP: the gateway refused the call", "MS-SSTP §2.2.11", "binding-refused", "peer-ended"),
+	c(KindSSTP, "status 1", "SSTP: an attribute comes twice", fromSSTP, "proxy-between", "release-lacks"),
+	c(KindSSTP, "status 2", "SSTP: an attribute is not known", fromSSTP, "release-lacks", "proxy-between"),
+	c(KindSSTP, "status 3", "SSTP: an attribute has the wrong length", fromSSTP, "release-lacks", "proxy-between"),
+	c(KindSSTP, "status 4", "SSTP: a value is not supported", fromSSTP, "release-lacks", "binding-refused", "options-differ"),
+	c(KindSSTP, "status 5", "SSTP: a message came that is not taken now", fromSSTP, "binding-refused", "peer-confused"),
+	c(KindSSTP, "status 6", "SSTP: too many tries", fromSSTP, "password-wrong", "peer-ended"),
+	c(KindSSTP, "status 7", "SSTP: a message came that is not valid: mostly its crypto binding", fromSSTP, "binding-refused", "proxy-between"),
+	c(KindSSTP, "status 8", "SSTP: the negotiation took too long", fromSSTP, "sign-in-server", "ppp-silent"),
+	c(KindSSTP, "status 9", "SSTP: an attribute does not belong into its message", fromSSTP, "release-lacks", "proxy-between"),
+	c(KindSSTP, "status 10", "SSTP: an attribute is missing", fromSSTP, "release-lacks", "proxy-between"),
+	c(KindSSTP, "status 11", "SSTP: a status does not belong there", fromSSTP, "release-lacks", "proxy-between"),
+	c(KindSSTP, "Call Connect Nak", "SSTP: the gateway refused the call", "MS-SSTP §2.2.11", "options-differ", "peer-ended"),
 
-	c(KindTLS, "handshake_failure", "no TLS cipher or key that both ends have", "RFC 8446 §6.2", "tls-versions", "client-refused"),
-	c(KindTLS, "bad_certificate", "a certificate cannot be used", "RFC 8446 §6.2", "client-refused", "authority-missing"),
-	c(KindTLS, "unsupported_certificate", "a certificate is of a kind that the other end does not take", "RFC 8446 §6.2", "certificate-usage", "client-refused"),
-	c(KindTLS, "certificate_revoked", "a certificate was revoked", "RFC 8446 §6.2", "device-certificate-revoked"),
-	c(KindTLS, "certificate_expired", "a certificate has ended, or a clock is wrong", "RFC 8446 §6.2", "device-certificate-ended", "clock-wrong"),
-	c(KindTLS, "certificate_unknown", "a certificate was refused for another reason", "RFC 8446 §6.2", "client-refused", "authority-missing"),
-	c(KindTLS, "unknown_ca", "the authority of a certificate is not known at the other end", "RFC 8446 §6.2", "authority-missing", "client-refused"),
-	c(KindTLS, "access_denied", "the certificate is good, and its owner may not come in", "RFC 8446 §6.2", "account-locked", "client-refused"),
-	c(KindTLS, "decrypt_error", "a signature does not fit", "RFC 8446 §6.2", "client-refused", "device-certificate-missing"),
-	c(KindTLS, "protocol_version", "no TLS version that both ends have", "RFC 8446 §6.2", "tls-versions"),
+	c(KindTLS, "close_notify", "the other end ended TLS in order", fromTLS, "peer-ended"),
+	c(KindTLS, "unexpected_message", "a message came out of order", fromTLS, "proxy-between", "tls-versions"),
+	c(KindTLS, "bad_record_mac", "a record was changed on its way, or the keys differ", fromTLS, "proxy-between", "control-key"),
+	c(KindTLS, "record_overflow", "a record is too long", fromTLS, "proxy-between"),
+	c(KindTLS, "illegal_parameter", "a value in the handshake makes no sense", fromTLS, "tls-versions", "proxy-between"),
+	c(KindTLS, "decode_error", "a message cannot be read", fromTLS, "proxy-between", "tls-versions"),
+	c(KindTLS, "insufficient_security", "the other end wants stronger ciphers", fromTLS, "tls-versions"),
+	c(KindTLS, "internal_error", "the other end has a fault of its own", fromTLS, "peer-ended"),
+	c(KindTLS, "inappropriate_fallback", "an older TLS was tried although both ends have a newer one", fromTLS, "proxy-between", "tls-versions"),
+	c(KindTLS, "user_canceled", "the other end gave up", fromTLS, "cancelled"),
+	c(KindTLS, "missing_extension", "the other end misses an extension", fromTLS, "tls-versions"),
+	c(KindTLS, "unsupported_extension", "the other end did not ask for an extension", fromTLS, "tls-versions", "proxy-between"),
+	c(KindTLS, "bad_certificate_status_response", "the answer about revocation that came along cannot be used", fromTLS, "revocation-unreachable"),
+	c(KindTLS, "unknown_psk_identity", "no key is known for that name", fromTLS, "secret-missing"),
+	c(KindTLS, "no_application_protocol", "the ends have no protocol above TLS in common: mostly it is a web server", fromTLS, "proxy-between"),
+	c(KindTLS, "handshake_failure", "no TLS cipher or key that both ends have", fromTLS, "tls-versions", "client-refused"),
+	c(KindTLS, "bad_certificate", "a certificate cannot be used", fromTLS, "client-refused", "authority-missing"),
+	c(KindTLS, "unsupported_certificate", "a certificate is of a kind that the other end does not take", fromTLS, "certificate-usage", "client-refused"),
+	c(KindTLS, "certificate_revoked", "a certificate was revoked", fromTLS, "device-certificate-revoked"),
+	c(KindTLS, "certificate_expired", "a certificate has ended, or a clock is wrong", fromTLS, "device-certificate-ended", "clock-wrong"),
+	c(KindTLS, "certificate_unknown", "a certificate was refused for another reason", fromTLS, "client-refused", "authority-missing"),
+	c(KindTLS, "unknown_ca", "the authority of a certificate is not known at the other end", fromTLS, "authority-missing", "client-refused"),
+	c(KindTLS, "access_denied", "the certificate is good, and its owner may not come in", fromTLS, "account-locked", "client-refused"),
+	c(KindTLS, "decrypt_error", "a signature does not fit", fromTLS, "client-refused", "device-certificate-missing"),
+	c(KindTLS, "protocol_version", "no TLS version that both ends have", fromTLS, "tls-versions"),
 	c(KindTLS, "unrecognized_name", "the gateway knows no such name", "RFC 6066 §3", "certificate-name", "proxy-between"),
-	c(KindTLS, "certificate_required", "the gateway wants a certificate of the device", "RFC 8446 §6.2", "device-certificate-missing"),
+	c(KindTLS, "certificate_required", "the gateway wants a certificate of the device", fromTLS, "device-certificate-missing"),
 }
+
+// numbers are those of codes that logs show by number alone: alerts of TLS, and notifications of IKEv2.
+var numbers = map[Kind]map[int]string{
+	KindTLS: {
+		0: "close_notify", 10: "unexpected_message", 20: "bad_record_mac", 22: "record_overflow", 40: "handshake_failure", 42: "bad_certificate", 43: "unsupported_certificate", 44: "certificate_revoked", 45: "certificate_expired",
+		46: "certificate_unknown", 47: "illegal_parameter", 48: "unknown_ca", 49: "access_denied", 50: "decode_error", 51: "decrypt_error", 70: "protocol_version", 71: "insufficient_security", 80: "internal_error",
+		86: "inappropriate_fallback", 90: "user_canceled", 109: "missing_extension", 110: "unsupported_extension", 112: "unrecognized_name", 113: "bad_certificate_status_response", 115: "unknown_psk_identity",
+		116: "certificate_required", 120: "no_application_protocol",
+	},
+	KindNotify: {
+		1: "UNSUPPORTED_CRITICAL_PAYLOAD", 4: "INVALID_IKE_SPI", 5: "INVALID_MAJOR_VERSION", 7: "INVALID_SYNTAX", 11: "INVALID_SPI", 14: "NO_PROPOSAL_CHOSEN", 16: "PAYLOAD_MALFORMED", 17: "INVALID_KE_PAYLOAD",
+		18: "INVALID_ID_INFORMATION", 23: "INVALID_HASH_INFORMATION", 24: "AUTHENTICATION_FAILED", 34: "SINGLE_PAIR_REQUIRED", 35: "NO_ADDITIONAL_SAS", 36: "INTERNAL_ADDRESS_FAILURE", 37: "FAILED_CP_REQUIRED",
+		38: "TS_UNACCEPTABLE", 43: "TEMPORARY_FAILURE",
+	},
+}
+
+// words stand before such a number.
+var words = map[Kind][]string{KindTLS: {"alert", "tls alert", "ssl alert number", "alert number", "fatal alert"}, KindNotify: {"notify", "ike notify", "notification", "error notify"}}
 
 // bySpelling finds codes by their names in one spelling.
 var bySpelling = func() map[string]*Code {
@@ -178,6 +247,13 @@ var bySpelling = func() map[string]*Code {
 		code := &Codes[i]
 		all[spelled(code.Name)] = code
 		all[spelled(string(code.Kind)+" "+code.Name)] = code
+	}
+	for kind, list := range numbers {
+		for n, name := range list {
+			for _, word := range words[kind] {
+				all[spelled(fmt.Sprint(word, n))] = all[spelled(name)]
+			}
+		}
 	}
 	return all
 }()

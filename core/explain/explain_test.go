@@ -58,6 +58,11 @@ func TestTables(t *testing.T) {
 	if len(explain.Codes) < 80 {
 		t.Errorf("%d codes, expected at least 80", len(explain.Codes))
 	}
+	for _, text := range []string{"notify 38", "alert 0", "alert 120"} {
+		if code, ok := explain.Find(text); !ok || code == nil {
+			t.Errorf("%q leads nowhere", text)
+		}
+	}
 	used := map[string]bool{}
 	known := func(where string, causes []string) {
 		for _, id := range causes {
@@ -103,12 +108,35 @@ func TestTables(t *testing.T) {
 func TestFind(t *testing.T) {
 	for text, want := range map[string]string{
 		"809": "809", "Error 809": "809", "error code: 809.": "809", " Fehler 691 ": "691", "0x800b0109": "0x800B0109", "-2146762487": "0x800B0109", "no proposal chosen": "NO_PROPOSAL_CHOSEN",
-		"NoProposalChosen": "NO_PROPOSAL_CHOSEN", "e=691": "E=691", "unknown ca": "unknown_ca", "cdn 4": "CDN 4", "12": "", "hello": "", "999": "", "-99999999999": "",
+		"NoProposalChosen": "NO_PROPOSAL_CHOSEN", "e=691": "E=691", "unknown ca": "unknown_ca", "cdn 4": "CDN 4", "TLS alert 48": "unknown_ca", "SSL alert number 70": "protocol_version", "notify 14": "NO_PROPOSAL_CHOSEN", "648": "648", "alert 99": "", "12": "", "hello": "", "999": "", "-99999999999": "",
 	} {
 		code, ok := explain.Find(text)
 		if ok != (want != "") || ok && code.Name != want {
 			t.Errorf("%q: %+v, expected %q", text, code, want)
 		}
+	}
+}
+
+// TestMessages finds the code, or the cause, in what devices show to people and people send on.
+func TestMessages(t *testing.T) {
+	for text, want := range map[string]string{
+		"Can't connect to Skerry Line Norrvik\nThe L2TP connection attempt failed because the security layer encountered a processing error during initial negotiations with the remote computer.":                  "nat-registry",
+		"The network connection between your computer and the VPN server could not be established because the remote server is not responding. This could be because one of the network devices is not configured.": "port-blocked",
+		"The remote connection was denied because the user name and password combination you provided is not recognized, or the selected authentication protocol is not permitted on the remote access server.":     "password-wrong",
+		"A certificate chain processed, but terminated in a root certificate which is not trusted by the trust provider.":                                                                                           "authority-store",
+		"it says Error 868 when I try from the quay":                             "name-unresolved",
+		"Fehler: error: 812":                                                     "methods-differ",
+		"VPN Connection. The L2TP-VPN server did not respond. Try reconnecting.": "gateway-silent",
+		"The VPN shared secret is incorrect.":                                    "key-wrong",
+		"User Authentication failed.":                                            "password-wrong",
+	} {
+		r, err := explain.Read(strings.NewReader(text+"\n"), now)
+		if err != nil || r.First == nil || explain.Gather(nil, &r)[0] != want || r.Tries != 1 {
+			t.Errorf("%q: %+v (%v), expected %s", text, r.First, err, want)
+		}
+	}
+	if r, _ := explain.Read(strings.NewReader("HTTP error 500, error 12\n"), now); r.First != nil {
+		t.Errorf("%+v, expected that nothing is known", r.First)
 	}
 }
 

@@ -13,8 +13,8 @@ const (
 	PPTPClient  Source = "PPTP client"
 	Network     Source = "NetworkManager"
 	TunnelLog   Source = ".ovpn client"
-	WindowsLog  Source = "Windows event log"
-	AppleLog    Source = "Apple device log"
+	WindowsLog  Source = "Windows"
+	AppleLog    Source = "Apple device"
 	Examination Source = "examination"
 )
 
@@ -274,7 +274,41 @@ var Patterns = []Pattern{
 	coded(WindowsLog, Tells, "error code: 0x8", KindWindows, `(0x8[0-9A-Fa-f]{7})`),
 	coded(WindowsLog, Tells, "remote access error ", KindWindows, `(?i)remote access error (\d{3,5})`),
 
-	// Apple devices.
+	// What Windows shows to people, in English.
+	p(WindowsLog, Tells, "could not be established because the remote server is not responding", "809"),
+	p(WindowsLog, Tells, "security layer encountered a processing error", "789"),
+	p(WindowsLog, Tells, "was denied because the user name and password combination", "691"),
+	p(WindowsLog, Tells, "attempted vpn tunnels failed", "800"),
+	p(WindowsLog, Tells, "name of the remote access server did not resolve", "868"),
+	p(WindowsLog, Tells, "because of a policy configured on your ras/vpn server", "812"),
+	p(WindowsLog, Tells, "generic routing encapsulation (gre)", "806"),
+	p(WindowsLog, Tells, "between your computer and the vpn server was interrupted", "807"),
+	p(WindowsLog, Tells, "the port was disconnected", "619"),
+	p(WindowsLog, Tells, "terminated by the remote computer before it could be completed", "628"),
+	p(WindowsLog, Tells, "connecting device) is already in use", "633"),
+	p(WindowsLog, Tells, "connecting device) has reported an error", "651"),
+	p(WindowsLog, Tells, "remote computer did not respond in a timely manner", "718"),
+	p(WindowsLog, Tells, "the remote computer did not respond.", "721"),
+	p(WindowsLog, Tells, "ppp link control protocol was terminated", "734"),
+	p(WindowsLog, Tells, "local computer does not support the required data encryption type", "741"),
+	p(WindowsLog, Tells, "remote computer does not support the required data encryption type", "742"),
+	p(WindowsLog, Tells, "already dialing this connection", "756"),
+	p(WindowsLog, Tells, "l2tp protocol over ipsec is installed on your computer", "766"),
+	p(WindowsLog, Tells, "not possible to verify the identity of the server", "778"),
+	p(WindowsLog, Tells, "no valid certificate was found", "781"),
+	p(WindowsLog, Tells, "no valid machine certificate on your computer", "786"),
+	p(WindowsLog, Tells, "security layer could not authenticate the remote computer", "787"),
+	p(WindowsLog, Tells, "could not negotiate compatible parameters with the remote computer", "788"),
+	p(WindowsLog, Tells, "security negotiation timed out", "792"),
+	p(WindowsLog, Tells, "type required for authentication of the remote access connection is not installed", "850"),
+	p(WindowsLog, Tells, "terminated in a root certificate which is not trusted", "0x800B0109"),
+	p(WindowsLog, Tells, "certificate's cn name does not match the passed value", "0x800B010F"),
+	p(WindowsLog, Tells, "because the revocation server was offline", "0x80092013"),
+	p(WindowsLog, Tells, "forcibly closed by the remote host", "0x80072746"),
+	p(WindowsLog, Tells, "the remote computer refused the network connection", "0x800704C9"),
+	p(WindowsLog, Tells, "specified network name is no longer available", "0x80070040"),
+
+	// Apple devices, and what they show to people.
 	p(AppleLog, Begins, "ipsec connection started", ""),
 	p(AppleLog, Begins, "neikev2provider: starting", ""),
 	p(AppleLog, Succeeds, "l2tp connection established", ""),
@@ -287,6 +321,11 @@ var Patterns = []Pattern{
 	p(AppleLog, Tells, "ipsec phase 1 client timed out", "", "port-blocked", "gateway-silent", "key-wrong"),
 	p(AppleLog, Tells, "peer is not responding", "", "gateway-silent", "port-blocked"),
 	p(AppleLog, Tells, "l2tp cannot connect to the server", "", "key-wrong", "gateway-silent"),
+	p(AppleLog, Tells, "vpn server did not respond", "", "gateway-silent", "port-blocked", "key-wrong"),
+	p(AppleLog, Tells, "vpn shared secret is incorrect", "", "key-wrong"),
+	p(AppleLog, Tells, "user authentication failed", "", "password-wrong", "realm-wrong", "account-locked"),
+	p(AppleLog, Tells, "could not validate the server certificate", "", "authority-missing", "certificate-name"),
+	p(AppleLog, Tells, "negotiation with the vpn server failed", "", "suites-differ", "key-wrong", "identity-differs"),
 	p(AppleLog, Tells, "could not resolve host", "", "name-unresolved"),
 	p(AppleLog, Follows, "ipsec connection failed", "", "gateway-silent", "key-wrong"),
 	p(AppleLog, Follows, "session disconnected: error", "", "peer-ended"),
@@ -309,4 +348,8 @@ var Patterns = []Pattern{
 	coded(Examination, Tells, "inside host ", "", `(?i)^inside host \S+: silent`, "host-silent", "routes-missing"),
 	coded(Examination, Tells, "inside route ", "", `(?i)^inside route \S+: missing`, "routes-missing"),
 	coded(Examination, Tells, "outside address: ", "", `(?i)^outside address: \S+ not the gateway`, "other-way"),
+
+	// A code in a sentence.
+	coded(WindowsLog, Tells, "error ", KindWindows, `(?i)\berror (?:code )?(\d{3,5}|0x8[0-9a-f]{7})\b`),
+	coded(WindowsLog, Tells, "error: ", KindWindows, `(?i)\berror: (\d{3,5}|0x8[0-9a-f]{7})\b`),
 }

@@ -243,6 +243,9 @@ func (l *reader) settle() {
 			l.r.First = &first
 		}
 	}
+	if len(failed) > 0 {
+		l.r.Tries = max(l.r.Tries, 1) // the beginning is not in the log
+	}
 	l.r.Events = append(l.r.Events, failed[:min(len(failed), mostKept)]...)
 }
 

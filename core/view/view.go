@@ -9,6 +9,7 @@ import (
 	"wardicon/core/batch"
 	"wardicon/core/check"
 	"wardicon/core/format"
+	"wardicon/core/observed"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
@@ -251,10 +252,12 @@ func (t *Taken) Add(noun, state, name, detail string) {
 
 // Overview is what an operator sees first.
 type Overview struct {
-	Organisation vpn.Organisation `json:"organisation"`
-	Counts       Counts           `json:"counts"`
-	Rules        []RuleSum        `json:"rules" doc:"The rules that find something, most severe first"`
-	Worst        []Profile        `json:"worst" doc:"Profiles with blockers or warnings, worst first"`
+	Organisation vpn.Organisation    `json:"organisation"`
+	Counts       Counts              `json:"counts"`
+	Answers      map[string]int      `json:"answers" doc:"Gateways by what their newest probes came to; unasked are those without one"`
+	Probes       []observed.ProbeRow `json:"probes" doc:"The newest probes, those first that do not answer"`
+	Rules        []RuleSum           `json:"rules" doc:"The rules that find something, most severe first"`
+	Worst        []Profile           `json:"worst" doc:"Profiles with blockers or warnings, worst first"`
 }
 
 // Deed is one line of the audit log: who did or saw what. It never holds a secret.

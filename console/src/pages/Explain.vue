@@ -134,9 +134,7 @@ async function read(list: FileList | null) {
         >
       </p>
       <template v-if="result.reading.first">
-        <p class="mb-1">
-          Line {{ result.reading.first.line }}, by the {{ result.reading.first.source }}, tells the cause:
-        </p>
+        <p class="mb-1">Line {{ result.reading.first.line }} ({{ result.reading.first.source }}) tells the cause:</p>
         <p class="mono small mb-1 said">{{ result.reading.first.text }}</p>
         <details v-if="(result.reading.events ?? []).length > 1">
           <summary>The whole try</summary>

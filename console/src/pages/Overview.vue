@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { onMounted, ref } from 'vue'
+import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -7,17 +7,16 @@ import { stateTag, stateText } from '../parts/probes'
 import TallyTags from '../parts/TallyTags.vue'
 
 const o = ref<Schemas['Overview']>()
-const probes = ref<Schemas['ProbeRow'][]>([])
-const more = ref(0)
+const probes = computed(() => o.value?.probes ?? [])
+const more = computed(() =>
+  o.value ? o.value.counts.gateways - (o.value.answers.unasked ?? 0) - probes.value.length : 0,
+)
+const unasked = computed(() => o.value?.answers.unasked ?? 0)
 const wrong = ref('')
 
 async function look() {
   try {
     o.value = await ask(api.GET('/api/v1/overview'))
-    const query = { limit: 30, filter: ['latest:yes'], sort: 'state' }
-    const found = await ask(api.GET('/api/v1/probes', { params: { query } }))
-    probes.value = found.items
-    more.value = found.total - found.items.length
     if (o.value.counts.due > 0) setTimeout(look, 1000)
   } catch (e) {
     wrong.value = (e as Error).message
@@ -79,9 +78,10 @@ onMounted(look)
             <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
             <span class="tag ms-2" :class="stateTag[p.state]">{{ stateText[p.state] }}</span>
           </li>
-          <li v-if="more">
+          <li v-if="more > 0">
             <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
+          <li v-if="unasked" class="soft">{{ unasked }} not asked yet</li>
         </ul>
       </section>
       <div class="columns">

@@ -112,8 +112,8 @@ func (m Message) Status() (attribute uint8, status uint32, ok bool) {
 
 // Statuses are what the status of a refusal means (MS-SSTP §2.2.7).
 var Statuses = map[uint32]string{
-	0: "no error", 1: "an attribute comes twice", 2: "an attribute is not known", 3: "an attribute has the wrong length", 4: "a value is not supported", 5: "no frame was accepted",
-	6: "tries were too many", 7: "a message came where none of its kind belongs", 8: "the crypto binding is wrong", 9: "an attribute is missing", 10: "the status is not supported",
+	0: "no error", 1: "an attribute comes twice", 2: "an attribute is not known", 3: "an attribute has the wrong length", 4: "a value is not supported", 5: "a message came that is not taken now",
+	6: "tries were too many", 7: "a message came that is not valid", 8: "the negotiation took too long", 9: "an attribute does not belong into its message", 10: "an attribute is missing", 11: "a status does not belong there",
 }
 
 func malformed(format string, args ...any) error { return wire.Malformed("SSTP", format, args...) }
