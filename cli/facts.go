@@ -43,6 +43,9 @@ func (a *app) overview() *cobra.Command {
 							a.say("  %s: %s", p.Gateway, p.State)
 						}
 					}
+					if o.Reports > 0 {
+						a.say("reports: %d that nobody dealt with (wardicon report list --filter open=yes)", o.Reports)
+					}
 					a.say("")
 					w.AppendHeader(heads("severity", "rule", "what it finds", "profiles"))
 					for _, r := range o.Rules {

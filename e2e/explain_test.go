@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -16,6 +17,7 @@ import (
 	"wardicon/core/explain"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
+	"wardicon/demo"
 	"wardicon/simulate"
 )
 
@@ -76,6 +78,14 @@ func TestExplainCommand(t *testing.T) {
 func TestReports(t *testing.T) {
 	t.Parallel()
 	f := start(t, true, trusting)
+	letters, err := simulate.NewMailServer("", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = letters.Close() })
+	if err := demo.Post(t.Context(), f.svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority}); err != nil {
+		t.Fatal(err)
+	}
 	made := f.handed("Bridge tablet 2", false)
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(360, 740))
@@ -90,9 +100,17 @@ func TestReports(t *testing.T) {
 	b.accessible("what to do")
 	b.shot("phone-help")
 
+	for end := time.Now().Add(20 * time.Second); len(letters.Letters()) == 0 && time.Now().Before(end); {
+		time.Sleep(50 * time.Millisecond)
+	}
+	if got := letters.Letters(); len(got) != 1 || got[0].Subject != "Edda Voss: Bridge tablet 2 does not get through to Norrvik" || !strings.Contains(string(got[0].Raw), "Likeliest cause") || strings.Contains(string(got[0].Raw), "phase 1") {
+		t.Errorf("%+v, expected one letter without what was said", got)
+	}
+
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.goTo("/", "Sign in to Wardicon")
 	b.signIn()
+	b.see("One person reports")
 	b.goTo("/explain", "Explain a failure")
 	b.see("What people reported")
 	if text := eval[string](b, "document.body.innerText"); strings.Contains(text, "reef-57") || !strings.Contains(text, "Edda Voss") {

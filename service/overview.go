@@ -27,6 +27,11 @@ func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
 		return o, err
 	}
 	o.Probes = probes.Items
+	reports, err := store.Reports.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"open": "yes"}})
+	if err != nil {
+		return o, err
+	}
+	o.Reports = reports.Total
 	if o.Rules, err = tx.CountRules(ctx); err != nil {
 		return o, err
 	}

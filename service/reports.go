@@ -1,12 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"wardicon/core/explain"
 	"wardicon/core/view"
+	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
@@ -41,7 +45,49 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 			advice = append(advice, c.Person)
 		}
 	}
-	return advice, s.store.Write(ctx, func(tx *store.Tx) error { return tx.AddReport(ctx, r) })
+	return advice, s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := s.tellOf(ctx, tx, r); err != nil {
+			return err
+		}
+		return tx.AddReport(ctx, r)
+	})
+}
+
+// quiet is how long no other letter is written about the same profile.
+const quiet = time.Hour
+
+// tellOf writes to those who are reminded by mail. What the person said is not in the letter: it may have more in it than can
+// be masked.
+func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r view.Report) error {
+	m, err := tx.Mail(ctx)
+	if err != nil || m.Server == "" || len(m.Reminders) == 0 {
+		return err
+	}
+	before, err := store.Reports.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"profile_id": r.ProfileID}})
+	if err != nil || len(before.Items) > 0 && s.now().Sub(before.Items[0].Created) < quiet {
+		return err
+	}
+	page, err := store.Profiles.Row(ctx, tx, r.ProfileID)
+	if err != nil {
+		return err
+	}
+	organisation, err := tx.Organisation(ctx)
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("%s says that %s does not get through to %s.\n\nLikeliest cause: %s\n\nWhat they said is on the page Explain of the console", page.Person, page.Device, page.Gateway, cmp.Or(r.Cause, "nothing is known of it"))
+	if organisation.Links != "" {
+		text += ": " + organisation.Links + "/explain"
+	}
+	letter := view.Letter{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
+	for _, to := range m.Reminders {
+		letter.To = to
+		if err := s.write(ctx, tx, letter, vpn.Letter{Text: text + ".\n"}); err != nil {
+			return err
+		}
+	}
+	s.mailSoon()
+	return nil
 }
 
 // Reports lists what people said does not work.

@@ -256,6 +256,7 @@ type Overview struct {
 	Counts       Counts              `json:"counts"`
 	Answers      map[string]int      `json:"answers" doc:"Gateways by what their newest probes came to; unasked are those without one"`
 	Probes       []observed.ProbeRow `json:"probes" doc:"The newest probes, those first that do not answer"`
+	Reports      int                 `json:"reports" doc:"What people said does not work and nobody dealt with"`
 	Rules        []RuleSum           `json:"rules" doc:"The rules that find something, most severe first"`
 	Worst        []Profile           `json:"worst" doc:"Profiles with blockers or warnings, worst first"`
 }

@@ -71,6 +71,12 @@ onMounted(look)
           >.
         </p>
       </section>
+      <p v-if="o.reports" class="panel mb-4">
+        <RouterLink to="/explain"
+          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} that something does not
+          work</RouterLink
+        >.
+      </p>
       <section v-if="probes.length" class="panel mb-4" aria-labelledby="gateways">
         <h2 id="gateways">What the gateways answer</h2>
         <ul class="gateways mb-0">
