@@ -84,7 +84,6 @@ func (s *Service) handOverPart(ctx context.Context, tx *store.Tx, j *view.Job) (
 		j.Done++
 		j.Cursor = id
 	}
-	s.mailSoon()
 	return len(profiles) < jobBatch, nil
 }
 

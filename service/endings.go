@@ -112,6 +112,7 @@ func (s *Service) remind(ctx context.Context, since time.Time) error {
 	if len(due) == 0 {
 		return nil
 	}
+	defer s.mailSoon() // once they are kept
 	return s.store.Write(ctx, func(tx *store.Tx) error { return s.remindByMail(ctx, tx, due) })
 }
 
@@ -156,6 +157,5 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []view.End
 			return err
 		}
 	}
-	s.mailSoon()
 	return nil
 }

@@ -81,6 +81,7 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 			return err
 		})
 		s.checkSoon()
+		s.mailSoon()
 		switch {
 		case errors.Is(err, errCancelled):
 			return nil

@@ -45,12 +45,14 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 			advice = append(advice, c.Person)
 		}
 	}
-	return advice, s.store.Write(ctx, func(tx *store.Tx) error {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := s.tellOf(ctx, tx, r); err != nil {
 			return err
 		}
 		return tx.AddReport(ctx, r)
 	})
+	s.mailSoon()
+	return advice, err
 }
 
 // quiet is how long no other letter is written about the same profile.
@@ -86,7 +88,6 @@ func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r view.Report) error
 			return err
 		}
 	}
-	s.mailSoon()
 	return nil
 }
 
