@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -33,6 +34,7 @@ const Schedule = "schedule"
 type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
+	public   *x509.CertPool // authorities that devices know by themselves; nil where this machine has none
 	schedule chan struct{} // it has changed
 	jobs     chan struct{} // there are new ones
 	ends     sync.Map      // by job that is being done, what ends it
@@ -49,7 +51,11 @@ type askedNow struct {
 }
 
 func newAsking() *asking {
-	return &asking{prober: probe.New(), resolver: net.DefaultResolver, schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
+	public, err := x509.SystemCertPool()
+	if err != nil || public.Equal(x509.NewCertPool()) {
+		public = nil
+	}
+	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
 }
 
 // Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
@@ -146,7 +152,7 @@ func (s *Service) asked(ctx context.Context, g *vpn.Gateway) observed.Probe {
 		p.Names = append(p.Names, r)
 	}
 	p.Answers = s.asking.prober.All(ctx, observed.Questions(g, observed.Addresses(g, names[g.Address]), names))
-	p.Differences = observed.Compare(g, p, s.now())
+	p.Differences = observed.Compare(g, p, s.now(), s.asking.public)
 	return p
 }
 

@@ -82,6 +82,14 @@ var liveRules = []Rule{
 		Code: "shown-authority-other", Title: "Gateway shows a certificate that the device cannot believe (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The authority in the parcel did not vouch for the certificate that the gateway really shows.", Mend: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
 	}),
+	seen(observed.ChainPrivate, Rule{
+		Code: "shown-authority-private", Title: "Gateway shows a certificate of no public authority, and the parcel brings none (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The device knows public authorities alone and would refuse the certificate.", Mend: "Put the authority beside the offer, so that the parcel brings it.", Source: "RFC 5280 §6",
+	}),
+	seen(observed.TLSOld, Rule{
+		Code: "shown-tls-old", Title: "Gateway has only a TLS that the device refuses (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices want a newer version and end the handshake.", Mend: "Bring the gateway up to date.", Source: "RFC 8996",
+	}),
 	seen(observed.CertificateName, Rule{
 		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The device looks for the name in the certificate and refuses another one.", Mend: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",

@@ -60,6 +60,8 @@ var plain = map[string]string{
 	"port-answers-else":       "Something else answers in the server's place. You would not get through.",
 	"suites-refused":          "The server and your device would not agree on how to encrypt.",
 	"shown-authority-other":   "Your device could not tell that the server is the right one, and would refuse it.",
+	"shown-authority-private": "Your device could not tell that the server is the right one, and would refuse it.",
+	"shown-tls-old":           "The server is too old for your device to trust it.",
 	"shown-name-other":        "The server proves itself under another name, and your device would refuse it.",
 	"shown-certificate-ended": "The server's proof of who it is has run out, and your device would refuse it.",
 	"l2tp-without-ipsec":      "The server would let you in without encryption, and you would not notice.",

@@ -337,3 +337,20 @@ func FuzzRead(f *testing.F) {
 		explain.Rank(explain.Gather(nil, &r), explain.Evidence{})
 	})
 }
+
+// TestDocument holds that the document counts what there is.
+func TestDocument(t *testing.T) {
+	text, err := os.ReadFile("../../docs/explaining.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	logs, err := filepath.Glob("testdata/logs/*.log")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{fmt.Sprintf("**Codes** (%d)", len(explain.Codes)), fmt.Sprintf("**Causes** (%d)", len(explain.Causes)), fmt.Sprintf("%d excerpts of logs", len(logs))} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("docs/explaining.md does not say %s", want)
+		}
+	}
+}

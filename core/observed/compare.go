@@ -31,11 +31,13 @@ const (
 	IdentityOther      = "identity-other"
 	BareL2TP           = "l2tp-bare"
 	ChainBroken        = "chain-broken"
+	ChainPrivate       = "chain-private"
 	CertificateName    = "certificate-name"
 	CertificateEnded   = "certificate-ended"
 	CertificateEnds    = "certificate-ends"
 	CertificateOther   = "certificate-other"
 	TLSOld             = "tls-old"
+	TLSOldToo          = "tls-old-too"
 )
 
 const (
@@ -45,14 +47,16 @@ const (
 
 // comparison collects differences.
 type comparison struct {
-	g   *vpn.Gateway
-	now time.Time
-	out []Difference
+	g      *vpn.Gateway
+	now    time.Time
+	public *x509.CertPool
+	out    []Difference
 }
 
-// Compare says where a probe is not as the gateway's record says, and what should not be.
-func Compare(g *vpn.Gateway, p Probe, now time.Time) []Difference {
-	c := &comparison{g: g, now: now, out: []Difference{}}
+// Compare says where a probe is not as the gateway's record says, and what should not be. Public are the authorities that
+// devices know by themselves; nil where that is not known.
+func Compare(g *vpn.Gateway, p Probe, now time.Time, public *x509.CertPool) []Difference {
+	c := &comparison{g: g, now: now, public: public, out: []Difference{}}
 	for _, n := range p.Names {
 		c.name(n)
 	}
@@ -257,7 +261,14 @@ func (c *comparison) tls(a Answer) {
 	}
 	leaf := list[0]
 	whole := true
-	if anchors := c.anchors(a.Protocol); len(anchors) > 0 {
+	anchors := c.anchors(a.Protocol)
+	if len(anchors) == 0 && c.public != nil && !c.vouched(list) {
+		whole = false
+		d := about(a, ChainPrivate, vpn.Warning, "shows a certificate by %q, which no public authority vouches for, and the parcels bring none along", leaf.Issuer.CommonName)
+		d.Record, d.Seen, d.Mend = "no authority of your own", leaf.Issuer.CommonName, "Put the authority beside the offer, so that the parcels bring it."
+		c.say(d)
+	}
+	if len(anchors) > 0 {
 		if links, broken := pki.Path(leaf, list[1:], anchors); broken != pki.Whole {
 			whole = false
 			last := links[len(links)-1]
@@ -289,6 +300,20 @@ func (c *comparison) tls(a Answer) {
 	c.version(a)
 }
 
+// vouched tells whether a public authority stands above a chain, while its certificate is good: its end is a matter of its own.
+func (c *comparison) vouched(list []*x509.Certificate) bool {
+	between := x509.NewCertPool()
+	for _, one := range list[1:] {
+		between.AddCert(one)
+	}
+	at := c.now
+	if end := list[0].NotAfter; at.After(end) {
+		at = end.Add(-time.Minute)
+	}
+	_, err := list[0].Verify(x509.VerifyOptions{Roots: c.public, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	return err == nil
+}
+
 func (c *comparison) version(a Answer) {
 	t, least := a.TLS, "1.2"
 	if o := c.g.Offers.TLS; a.Protocol == vpn.TLS && o != nil && o.MinTLS != "" {
@@ -300,7 +325,7 @@ func (c *comparison) version(a Answer) {
 		d.Record, d.Seen, d.Mend = least, t.Version, "Bring the gateway up to date."
 		c.say(d)
 	case t.Old != "":
-		d := about(a, TLSOld, vpn.Warning, "still takes TLS %s", t.Old)
+		d := about(a, TLSOldToo, vpn.Warning, "still takes TLS %s", t.Old)
 		d.Record, d.Seen, d.Mend = least, t.Old, "Switch versions before 1.2 off at the gateway (RFC 8996)."
 		c.say(d)
 	}

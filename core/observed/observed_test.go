@@ -58,6 +58,16 @@ func ike(method string, taken, refused []string) observed.Answer {
 	return observed.Answer{Protocol: p, Method: method, Transport: vpn.UDP, Address: "198.51.100.7:500", Port: 500, State: observed.Answered, Milliseconds: 3, IKE: &observed.IKE{Taken: taken, Refused: refused, Fragmentation: true}}
 }
 
+// pool has the certificates of a text.
+func pool(t *testing.T, text string) *x509.CertPool {
+	t.Helper()
+	p := x509.NewCertPool()
+	if !p.AppendCertsFromPEM([]byte(text)) {
+		t.Fatal("no certificate")
+	}
+	return p
+}
+
 // TestCompare holds each difference to what leads to it, and what the record becomes when it takes it over.
 func TestCompare(t *testing.T) {
 	leaf, authority := shown(t, "norrvik.example", now.AddDate(1, 0, 0))
@@ -84,6 +94,7 @@ func TestCompare(t *testing.T) {
 		authority string
 		change    func(*vpn.Gateway)
 		names     []observed.Resolved
+		public    *x509.CertPool
 		answer    observed.Answer
 		want      string // codes
 		taken     func(*vpn.Gateway) bool
@@ -107,13 +118,16 @@ func TestCompare(t *testing.T) {
 		"something else":      {answer: state(observed.MethodPPTP, vpn.PPTP, observed.Faulty, 2), want: "not-the-protocol"},
 		"no way there":        {answer: state(observed.MethodPPTP, vpn.PPTP, observed.Unasked, 0)},
 		"slow":                {answer: state(observed.MethodPPTP, vpn.PPTP, observed.Answered, 1500), want: "slow"},
+		"by a private one":    {public: pool(t, other), answer: sstp(leaf, "1.3", ""), want: "chain-private"},
+		"by a public one":     {public: pool(t, authority), answer: sstp(leaf, "1.3", "")},
+		"ended, public":       {public: pool(t, endedBy), answer: sstp(ended, "1.3", ""), want: "certificate-ended"},
 		"certificate":         {authority: authority, answer: sstp(leaf, "1.3", "")},
 		"another authority":   {authority: other, answer: sstp(leaf, "1.3", ""), want: "chain-broken"},
 		"another name":        {authority: namedBy, answer: sstp(named, "1.3", ""), want: "certificate-name"},
 		"ended":               {authority: endedBy, answer: sstp(ended, "1.3", ""), want: "certificate-ended"},
 		"ends soon":           {authority: endsBy, answer: sstp(ends, "1.2", ""), want: "certificate-ends"},
 		"old TLS":             {authority: authority, answer: sstp(leaf, "1.0", "1.0"), want: "tls-old"},
-		"takes old TLS":       {authority: authority, answer: sstp(leaf, "1.3", "1.1"), want: "tls-old"},
+		"takes old TLS":       {authority: authority, answer: sstp(leaf, "1.3", "1.1"), want: "tls-old-too"},
 		"another certificate": {authority: authority, change: func(g *vpn.Gateway) { g.Certificate = ends }, answer: sstp(leaf, "1.3", ""), want: "certificate-other", taken: func(g *vpn.Gateway) bool { return g.Certificate == leaf }},
 		"another, of nobody":  {authority: other, change: func(g *vpn.Gateway) { g.Certificate = ends }, answer: sstp(leaf, "1.3", ""), want: "chain-broken certificate-other"},
 		"name missing":        {names: []observed.Resolved{{Name: "norrvik.example", Missing: true}}, want: "name-missing"},
@@ -129,7 +143,7 @@ func TestCompare(t *testing.T) {
 		if test.answer.Method != "" {
 			p.Answers = []observed.Answer{test.answer}
 		}
-		p.Differences = observed.Compare(g, p, now)
+		p.Differences = observed.Compare(g, p, now, test.public)
 		var codes []string
 		var which []int
 		for i, d := range p.Differences {
