@@ -3,7 +3,6 @@ package probe
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
@@ -135,12 +134,8 @@ func (a *asker) readIKEv1(m ikev1.Message, offer ikev1.Transform) (taken, transl
 // seeNAT goes on to the second exchange of main mode, in which both ends say which addresses they see.
 func (a *asker) seeNAT(ctx context.Context, conn net.Conn, q IKEv1Question, s suite.Proposal, first ikev1.Message) error {
 	group, _ := suite.Find(s.Group)
-	public, err := share(group)
+	public, nonce, err := exchanged(group)
 	if err != nil {
-		return err
-	}
-	nonce := make([]byte, 32)
-	if _, err := rand.Read(nonce); err != nil {
 		return err
 	}
 	local, _ := netip.ParseAddrPort(conn.LocalAddr().String())
@@ -197,12 +192,8 @@ func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Quest
 			return errNotHere
 		}
 		group, _ := suite.Find(s.Group)
-		public, err := share(group)
+		public, nonce, err := exchanged(group)
 		if err != nil {
-			return err
-		}
-		nonce := make([]byte, 32)
-		if _, err := rand.Read(nonce); err != nil {
 			return err
 		}
 		cookie, err := newSPI()

@@ -89,12 +89,8 @@ func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s su
 		return false, errNotHere
 	}
 	group, _ := suite.Find(s.Group)
-	public, err := share(group)
+	public, nonce, err := exchanged(group)
 	if err != nil {
-		return false, err
-	}
-	nonce := make([]byte, 32)
-	if _, err := rand.Read(nonce); err != nil {
 		return false, err
 	}
 	spi, err := newSPI()
@@ -222,6 +218,16 @@ func groupOf(p ikev2.Proposal) int {
 		}
 	}
 	return 0
+}
+
+// exchanged makes what a key exchange begins with: a public half, and a nonce.
+func exchanged(group suite.Algorithm) (public, nonce []byte, err error) {
+	if public, err = share(group); err != nil {
+		return nil, nil, err
+	}
+	nonce = make([]byte, 32)
+	_, err = rand.Read(nonce)
+	return public, nonce, err
 }
 
 // share makes the public half of a key exchange, whose private half is thrown away: nothing is ever agreed on.

@@ -339,18 +339,9 @@ func TestRecordedTunnels(t *testing.T) {
 		return tlstunnel.CryptV2(client)
 	}
 	for name := range recordedKeys {
-		text, err := os.ReadFile(filepath.Join("testdata", name+".hex"))
-		if err != nil {
-			t.Fatal(err)
-		}
 		var key, question []byte
 		var answers [][]byte
-		for line := range strings.Lines(string(text)) {
-			way, digits, _ := strings.Cut(strings.TrimSpace(line), " ")
-			b, err := hex.DecodeString(digits)
-			if err != nil {
-				t.Fatal(err)
-			}
+		readRecord(t, name, func(way string, b []byte) {
 			switch {
 			case way == "k":
 				key = b
@@ -359,7 +350,7 @@ func TestRecordedTunnels(t *testing.T) {
 			case way == "<":
 				answers = append(answers, b)
 			}
-		}
+		})
 		w, err := wrap(name, key)
 		if err != nil || len(answers) < 2 {
 			t.Fatalf("%s: %d answers (%v)", name, len(answers), err)
@@ -431,30 +422,38 @@ func TestReplayed(t *testing.T) {
 	}
 }
 
-// cookie puts the one of a question into an answer.
-func cookie(question, answer []byte) { copy(answer[:8], question[:8]) }
-
-// player answers each question with what was recorded behind it.
-func player(t *testing.T, name string, swap func(question, answer []byte)) netip.AddrPort {
+// readRecord reads an exchange that is kept: what was said to the daemon, what it said, and a key.
+func readRecord(t *testing.T, name string, each func(way string, b []byte)) {
 	t.Helper()
 	text, err := os.ReadFile(filepath.Join("testdata", name+".hex"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var turns [][][]byte // answers by question
 	for line := range strings.Lines(string(text)) {
 		way, digits, _ := strings.Cut(strings.TrimSpace(line), " ")
 		b, err := hex.DecodeString(digits)
 		if err != nil {
 			t.Fatal(err)
 		}
+		each(way, b)
+	}
+}
+
+// cookie puts the one of a question into an answer.
+func cookie(question, answer []byte) { copy(answer[:8], question[:8]) }
+
+// player answers each question with what was recorded behind it.
+func player(t *testing.T, name string, swap func(question, answer []byte)) netip.AddrPort {
+	t.Helper()
+	var turns [][][]byte // answers by question
+	readRecord(t, name, func(way string, b []byte) {
 		switch {
 		case way == ">":
 			turns = append(turns, nil)
 		case len(turns) > 0:
 			turns[len(turns)-1] = append(turns[len(turns)-1], b)
 		}
-	}
+	})
 	if swap == nil {
 		listener, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {

@@ -126,24 +126,15 @@ func (tx *Tx) one(ctx context.Context, statement string, args ...any) (bool, err
 
 // SumHandovers counts handovers by state.
 func (tx *Tx) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT `+handoverState+` AS state, COUNT(*) FROM handovers h GROUP BY state`)
+	counts, err := tx.counts(ctx, `SELECT `+handoverState+` AS state, COUNT(*) FROM handovers h GROUP BY state`)
 	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	counts := map[string]int{}
-	for rows.Next() {
-		var state string
-		var n int
-		if err := rows.Scan(&state, &n); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		counts[state] = n
+		return nil, err
 	}
 	list := []view.HandoverSum{}
 	for _, state := range view.HandoverStates {
 		list = append(list, view.HandoverSum{State: state, Count: counts[state]})
 	}
-	return list, errors.Join(rows.Err(), rows.Close())
+	return list, nil
 }
 
 // The halves of a slip.

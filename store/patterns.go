@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"strings"
 
 	"wardicon/core/view"
@@ -62,21 +61,4 @@ func (tx *Tx) Class(ctx context.Context, p vpn.Pattern, after string, limit int)
 func (tx *Tx) ClassPage(ctx context.Context, p vpn.Pattern, limit, offset int) ([]string, error) {
 	condition, args := class(p)
 	return tx.names(ctx, "SELECT id FROM devices WHERE "+condition+" ORDER BY name, id LIMIT ? OFFSET ?", append(args, limit, offset)...)
-}
-
-func (tx *Tx) names(ctx context.Context, query string, args ...any) ([]string, error) {
-	rows, err := tx.q.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	list := []string{}
-	for rows.Next() {
-		var v string
-		if err := rows.Scan(&v); err != nil {
-			return nil, fmt.Errorf("database: %w", err)
-		}
-		list = append(list, v)
-	}
-	return list, rows.Err()
 }

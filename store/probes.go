@@ -93,18 +93,5 @@ func (tx *Tx) UnaskedGateways(ctx context.Context, since time.Time, limit int) (
 
 // CountAnswers counts gateways by what their newest probes came to; empty are those that were not asked.
 func (tx *Tx) CountAnswers(ctx context.Context) (map[string]int, error) {
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+newestState+" AS newest, COUNT(*) FROM gateways g GROUP BY newest")
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	counts := map[string]int{}
-	for rows.Next() {
-		var state string
-		var n int
-		if err := rows.Scan(&state, &n); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		counts[state] = n
-	}
-	return counts, errors.Join(rows.Err(), rows.Close())
+	return tx.counts(ctx, "SELECT "+newestState+" AS newest, COUNT(*) FROM gateways g GROUP BY newest")
 }

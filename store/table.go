@@ -414,3 +414,40 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 		}
 	}
 }
+
+// names reads rows of one text.
+func (tx *Tx) names(ctx context.Context, query string, args ...any) ([]string, error) {
+	rows, err := tx.q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	list := []string{}
+	for rows.Next() {
+		var v string
+		if err := rows.Scan(&v); err != nil {
+			return nil, fmt.Errorf("database: %w", err)
+		}
+		list = append(list, v)
+	}
+	return list, rows.Err()
+}
+
+// counts reads rows of a text and a number.
+func (tx *Tx) counts(ctx context.Context, query string, args ...any) (map[string]int, error) {
+	rows, err := tx.q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	all := map[string]int{}
+	for rows.Next() {
+		var v string
+		var n int
+		if err := rows.Scan(&v, &n); err != nil {
+			return nil, fmt.Errorf("database: %w", err)
+		}
+		all[v] = n
+	}
+	return all, rows.Err()
+}

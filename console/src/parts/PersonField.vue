@@ -1,44 +1,31 @@
 <script setup lang="ts">
 // Chooses a person. Where there are more than a list can show, a search narrows it; the
 // person who is chosen stays in it.
-import { onMounted, ref, watch } from 'vue'
+import { computed } from 'vue'
 import { api, ask } from '../api/client'
 import Field from './Field.vue'
 import Notice from './Notice.vue'
+import { useChoices } from './useChoices'
 
 const props = defineProps<{ errors: Record<string, string>; pointer: string }>()
 const model = defineModel<string>({ required: true })
 const most = 50
-const search = ref('')
-const total = ref(0)
-const wrong = ref('')
-const choices = ref<{ value: string; text: string }[]>([])
-let asked = 0
-
-async function look() {
-  const mine = ++asked
-  try {
-    const found = await ask(api.GET('/api/v1/people', { params: { query: { search: search.value, limit: most } } }))
+const { search, total, wrong, choices } = useChoices(
+  model,
+  async (text) => {
+    const found = await ask(api.GET('/api/v1/people', { params: { query: { search: text, limit: most } } }))
     const list = found.items.map((p) => ({ value: p.id, text: p.mail ? `${p.name} (${p.mail})` : p.name }))
-    if (model.value && !list.some((p) => p.value === model.value)) {
-      const kept = await ask(api.GET('/api/v1/people/{id}', { params: { path: { id: model.value } } }))
-      list.unshift({ value: kept.id, text: kept.name })
-    }
-    if (mine !== asked) return
-    choices.value = [{ value: '', text: list.length ? 'Choose…' : 'Nobody fits the search' }, ...list]
-    if (!search.value) total.value = found.total
-    wrong.value = ''
-  } catch (e) {
-    wrong.value = (e as Error).message
-  }
-}
-onMounted(look)
-
-let timer = 0
-watch(search, () => {
-  clearTimeout(timer)
-  timer = window.setTimeout(look, 200)
-})
+    return { list, total: found.total }
+  },
+  async (id) => {
+    const kept = await ask(api.GET('/api/v1/people/{id}', { params: { path: { id } } }))
+    return { value: kept.id, text: kept.name }
+  },
+)
+const shown = computed(() => [
+  { value: '', text: choices.value.length ? 'Choose…' : 'Nobody fits the search' },
+  ...choices.value,
+])
 </script>
 
 <template>
@@ -55,7 +42,7 @@ watch(search, () => {
       label="Person"
       :pointer="props.pointer"
       :errors="props.errors"
-      :choices="choices"
+      :choices="shown"
       required
     />
     <Notice :text="wrong" />
