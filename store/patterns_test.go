@@ -116,10 +116,13 @@ func TestJobRecords(t *testing.T) {
 	if kept, _ := s.Read().Job(ctx, first.ID); kept.State != view.Cancelled || kept.Done != 5 {
 		t.Errorf("a cancelled job changed: %+v", kept)
 	}
-	for running, want := range map[bool]int{true: 2, false: 3} {
-		page, err := s.Read().Jobs(ctx, running, 10, 0)
-		if err != nil || len(page.Items) != want || page.Total != 3 {
-			t.Errorf("running %t: %d of %d, %v", running, len(page.Items), page.Total, err)
+	page, err := s.Read().Jobs(ctx, 10, 0)
+	if err != nil || len(page.Items) != 3 || page.Total != 3 {
+		t.Errorf("%d of %d, %v", len(page.Items), page.Total, err)
+	}
+	for kind, want := range map[string]int{"roll-out": 2, "ask": 0} {
+		if list, err := s.Read().RunningJobs(ctx, "mend", kind); err != nil || len(list) != want {
+			t.Errorf("%d jobs of the kind %s run, expected %d (%v)", len(list), kind, want, err)
 		}
 	}
 	var missing *store.NotFoundError
