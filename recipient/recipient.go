@@ -61,9 +61,10 @@ type Page struct {
 	Proof     view.Proof
 	Words     template.JS // for the script
 
-	Help   string           // where "it does not work" is sent to
-	Advice []explain.Person // what the person can do, the likeliest first
-	Back   string
+	Help    string           // where "it does not work" is sent to
+	Examine string           // the script that looks why, where there is one
+	Advice  []explain.Person // what the person can do, the likeliest first
+	Back    string
 }
 
 // choice is a language that the page can be read in.
@@ -152,7 +153,9 @@ func (p *Page) sort(name, link string) {
 		p.Steps = link
 	case strings.HasSuffix(name, "-card.pdf"):
 		p.Paper = link
-	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests.") || strings.Contains(name, "-examine."):
+	case strings.Contains(name, "-examine."):
+		p.Examine = link
+	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
 		p.Rest = append(p.Rest, one)
 	case p.First == nil && strings.HasSuffix(name, format.AuthorityFile):
 		p.Authority = append(p.Authority, one)

@@ -42,7 +42,7 @@ func TestPlaces(t *testing.T) {
 		first, authority, beside string
 	}{
 		{[]string{"n.mobileconfig", "n-card.html", "n-card.txt", "n-card.pdf", "n-digests.txt"}, "n.mobileconfig", "", ""},
-		{[]string{"n.nmconnection", "n" + format.AuthorityFile, "n-install.sh", "n-card.html"}, "n.nmconnection", "", "n" + format.AuthorityFile + " n-install.sh"},
+		{[]string{"n.nmconnection", "n" + format.AuthorityFile, "n-install.sh", "n-examine.sh", "n-card.html"}, "n.nmconnection", "", "n" + format.AuthorityFile + " n-install.sh"},
 		{[]string{"n" + format.AuthorityFile, "n-card.html"}, "", "n" + format.AuthorityFile, ""},
 		{[]string{"n" + format.AuthorityFile, "n-identity.p12", "n-card.html"}, "n-identity.p12", "n" + format.AuthorityFile, ""},
 	} {
@@ -60,6 +60,9 @@ func TestPlaces(t *testing.T) {
 				all = append(all, f.Name)
 			}
 			return strings.Join(all, " ")
+		}
+		if want := map[bool]string{true: "/h/x/files/n-examine.sh"}[slices.Contains(test.files, "n-examine.sh")]; p.Examine != want {
+			t.Errorf("%q: examination %q", test.files, p.Examine)
 		}
 		first := ""
 		if p.First != nil {
