@@ -145,6 +145,7 @@ func TestRank(t *testing.T) {
 	built, seen := now.AddDate(0, 0, -10), now.AddDate(0, 0, -1)
 	silent := &observed.Probe{Answers: []observed.Answer{{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 4500, State: observed.Silent}}}
 	fine := &observed.Probe{Answers: []observed.Answer{{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 500, State: observed.Answered}}}
+	half := &observed.Probe{Answers: append(slices.Clone(fine.Answers), observed.Answer{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 500, State: observed.Silent})} // by IPv6
 	base := explain.Evidence{Now: now, Platform: vpn.Windows, Release: "11", Protocol: vpn.L2TP, Gateway: "Norrvik", Address: "norrvik.skerryline.example", Name: "Skerry Line Norrvik", Built: built}
 	for name, test := range map[string]struct {
 		code   string
@@ -157,6 +158,7 @@ func TestRank(t *testing.T) {
 		"behind NAT":                 {"809", func(e *explain.Evidence) { e.BehindNAT = true }, "nat-registry", "counts after a restart"},
 		"no Windows":                 {"809", func(e *explain.Evidence) { e.Platform = vpn.MacOS; e.BehindNAT = true }, "port-blocked", ""},
 		"no answer":                  {"809", func(e *explain.Evidence) { e.Probe = silent }, "gateway-silent", "no answer on UDP 4500"},
+		"one address silent":         {"809", func(e *explain.Evidence) { e.Probe = half }, "port-blocked", "answered the last probe on UDP 500"},
 		"others connect":             {"800", func(e *explain.Evidence) { e.Probe = fine; e.Others = 7 }, "port-blocked", "7 other devices"},
 		"password changed":           {"718", func(e *explain.Evidence) { e.PasswordChanged = seen }, "sign-in-server", ""},
 		"password changed, refused":  {"691", func(e *explain.Evidence) { e.PasswordChanged = seen; e.Realm = true }, "password-wrong", "the password was changed"},

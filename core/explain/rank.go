@@ -3,6 +3,7 @@ package explain
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -269,23 +270,39 @@ func weighEnd(r *Ranked, end, now time.Time, what string) {
 	}
 }
 
+// places are where the gateway answered the last probe in the protocol of the case, and where not at any of its addresses.
+func (e Evidence) places() (answered, silent string) {
+	if e.Probe == nil {
+		return "", ""
+	}
+	answers := map[string]bool{}
+	for _, a := range e.Probe.Answers {
+		if a.Protocol != e.Protocol || a.Method == observed.MethodBareL2TP || a.Method == observed.MethodAggressive {
+			continue
+		}
+		place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
+		switch a.State {
+		case observed.Answered:
+			answers[place] = true
+		case observed.Silent, observed.Closed:
+			answers[place] = answers[place]
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(answers)) {
+		if answers[place] {
+			answered = place
+		} else {
+			silent = place
+		}
+	}
+	return answered, silent
+}
+
 // weighProbe looks at what the gateway answered last, and at who else connects.
 func weighProbe(r *Ranked, e Evidence) {
-	answered, silent := "", ""
+	answered, silent := e.places()
 	var differences []observed.Difference
 	if e.Probe != nil {
-		for _, a := range e.Probe.Answers {
-			if a.Protocol != e.Protocol || a.Method == observed.MethodBareL2TP || a.Method == observed.MethodAggressive {
-				continue
-			}
-			place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
-			switch a.State {
-			case observed.Answered:
-				answered = place
-			case observed.Silent, observed.Closed:
-				silent = place
-			}
-		}
 		for _, d := range e.Probe.Differences {
 			if d.Protocol == e.Protocol || d.Protocol == "" {
 				differences = append(differences, d)
