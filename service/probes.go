@@ -35,9 +35,9 @@ type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
 	public   *x509.CertPool // authorities that devices know by themselves; nil where this machine has none
-	schedule chan struct{} // it has changed
-	jobs     chan struct{} // there are new ones
-	ends     sync.Map      // by job that is being done, what ends it
+	schedule chan struct{}  // it has changed
+	jobs     chan struct{}  // there are new ones
+	ends     sync.Map       // by job that is being done, what ends it
 
 	mu      sync.Mutex
 	running map[string]*askedNow

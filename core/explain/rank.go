@@ -281,11 +281,8 @@ func (e Evidence) places() (answered, silent string) {
 			continue
 		}
 		place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
-		switch a.State {
-		case observed.Answered:
-			answers[place] = true
-		case observed.Silent, observed.Closed:
-			answers[place] = answers[place]
+		if a.State == observed.Answered || a.State == observed.Silent || a.State == observed.Closed {
+			answers[place] = answers[place] || a.State == observed.Answered
 		}
 	}
 	for _, place := range slices.Sorted(maps.Keys(answers)) {
