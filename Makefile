@@ -71,7 +71,7 @@ test-peers: tools
 	go test -count=1 -v -run TestPeers ./probe | grep -v '^=== '
 
 test: build tools
-	go test ./...
+	go test -parallel 4 ./... # most of the time tests wait for pages and for silence
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki

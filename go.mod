@@ -2,6 +2,8 @@ module wardicon
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	codeberg.org/go-pdf/fpdf v0.12.0
 	github.com/aymanbagabas/go-udiff v0.4.1

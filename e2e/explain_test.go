@@ -28,7 +28,7 @@ func TestExplainCommand(t *testing.T) {
 	run := f.commands()
 	profile := "Purser laptop 3/Norrvik"
 	log := filepath.Join(t.TempDir(), "log")
-	if err := os.WriteFile(log, []byte("Nov 21 10:00:00 h charon: 05[IKE] initiating Main Mode IKE_SA a[1] to 198.51.100.7\nNov 21 10:00:01 h charon: 09[ENC] invalid HASH_V1 payload length, decryption failed? psk=halyard-58-Cormorant-shingle-27-thrift\n"), 0o600); err != nil {
+	if err := os.WriteFile(log, []byte("Nov 21 10:00:00 h charon: 05[IKE] initiating Main Mode IKE_SA a[1] to 198.51.100.7\nNov 21 10:00:01 h charon: 09[ENC] invalid HASH_V1 payload length, decryption failed? psk=halyard-58-Cormorant-shingle-27-thrift\nNov 21 10:00:02 h charon: 09[IKE] peer not responding, halyard-58-Cormorant-shingle-27-thrift\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, test := range []struct {
@@ -41,6 +41,7 @@ func TestExplainCommand(t *testing.T) {
 		{0, "1. The pre-shared key on the device is not the gateway's", []string{log}},
 		{0, "Norrvik", []string{"809", "--profile", profile}},
 		{0, "1. The pre-shared key", []string{log, "--profile", profile}},
+		{0, "peer not responding, [hidden]", []string{log, "--profile", profile, "--output", "json"}},
 		{0, "login or password", []string{"E=691", "--device", "Purser laptop 3"}},
 		{1, "Nothing is known of this", []string{"the dog ate the router"}},
 		{1, "", []string{"809", "--device", "No such device"}},
@@ -195,6 +196,8 @@ func TestGatewayAnswers(t *testing.T) {
 	b.see("nothing listens there")
 	b.accessible("what a stranger answers")
 	b.goTo("/gateways/"+id, "Tallholm")
+	b.see("How fast it answered")
+	b.until(`document.querySelector('.plot canvas')?.height > 100`)
 	b.shot("answers")
 	eval[bool](b, `(document.querySelector('.plot').scrollIntoView(), true)`)
 	b.shot("answers-plot")

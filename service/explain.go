@@ -58,6 +58,7 @@ func explained(q Question, e explain.Evidence, now time.Time, known []secret.Tex
 		if !q.Reading.Known() {
 			return x, problem("question", "/reading", "causes that nobody knows", "what was read by this version", "read the log again")
 		}
+		q.Reading.Hide(known...) // on the command line nothing is known of the records
 		return explain.Explain(nil, q.Reading, e), nil
 	case ok:
 		return explain.Explain(code, nil, e), nil

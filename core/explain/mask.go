@@ -41,13 +41,19 @@ var (
 	blockEnd   = regexp.MustCompile(`-----END [^-]*-----|</[a-z0-9-]+>`)
 )
 
-func (m *masker) mask(line string) string {
+// hide masks known secrets alone.
+func (m *masker) hide(line string) string {
 	for _, k := range m.known {
 		if n := strings.Count(line, k); n > 0 {
 			m.count += n
 			line = strings.ReplaceAll(line, k, secret.Hidden)
 		}
 	}
+	return line
+}
+
+func (m *masker) mask(line string) string {
+	line = m.hide(line)
 	if at := blockBegin.FindStringIndex(line); at != nil && !blockEnd.MatchString(line[at[1]:]) && at[1] < len(line) {
 		m.count++
 		line = line[:at[1]] + secret.Hidden
@@ -87,4 +93,16 @@ func Mask(text string, known ...secret.Text) string {
 		lines = append(lines, m.mask(line))
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Hide masks known secrets in what was read where they were not known.
+func (r *Reading) Hide(known ...secret.Text) {
+	m := newMasker(known)
+	for i := range r.Events {
+		r.Events[i].Text = m.hide(r.Events[i].Text)
+	}
+	if r.First != nil {
+		r.First.Text = m.hide(r.First.Text)
+	}
+	r.Masked += m.count
 }
