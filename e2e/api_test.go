@@ -72,6 +72,7 @@ func (f *fleet) token() string {
 // TestBadInput sends wrong values of every kind: each gives one problem at its field,
 // nothing is stored, and no secret comes back.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	auth := f.token()
 	before, err := f.client.Overview(t.Context())
@@ -337,6 +338,7 @@ func TestSecretsInPatches(t *testing.T) {
 // TestParcels builds every profile of the sample data. What has a blocker is refused
 // with it; what is built installs on a stand-in of the device, twice.
 func TestParcels(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	ctx := t.Context()
 	page, err := f.client.Profiles.List(ctx, client.Query{Limit: 100})
@@ -436,6 +438,7 @@ func TestRecheck(t *testing.T) {
 
 // TestTogether lets many clients change and read at once.
 func TestTogether(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	id := f.profile("Engine laptop 1", "Norrvik")
 	var wg sync.WaitGroup

@@ -126,6 +126,7 @@ func read(t *testing.T, name string) string {
 
 // TestCrossingAndProof crosses over and proves parcels on the command line.
 func TestCrossingAndProof(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
 		t.Fatal(errs)

@@ -251,6 +251,7 @@ func TestCompletion(t *testing.T) {
 
 // TestDemoOnce runs the tour as make demo ONCE=1 does.
 func TestDemoOnce(t *testing.T) {
+	t.Parallel()
 	f := start(t, false)
 	code, out, errs := f.run("", "demo", "--once")
 	if code != 0 || !strings.Contains(out, "That was the whole way.") {

@@ -30,6 +30,7 @@ func (b *tab) signInAs(name, password string) {
 // TestPages opens every page in light and dark colours and on a narrow phone: each has
 // a title, nothing runs out of the page sideways, and axe finds nothing.
 func TestPages(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	b := open(t, f.url)
 	gateways, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Tallholm"})
@@ -119,7 +120,11 @@ func TestPages(t *testing.T) {
 			for _, p := range pages {
 				t.Run(p.name, func(t *testing.T) {
 					b.t = t
-					b.goTo(p.path, p.title)
+					if look.name == "light" {
+						b.goTo(p.path, p.title) // by its address
+					} else {
+						b.turnTo(p.path, p.title)
+					}
 					b.see(p.text)
 					b.accessible(p.name)
 					b.fits()
@@ -144,6 +149,7 @@ func TestPages(t *testing.T) {
 // TestFirstProfile goes the way of a new administrator in the console: from an empty
 // service to a parcel, with an error beside its field on the way.
 func TestFirstProfile(t *testing.T) {
+	t.Parallel()
 	f := start(t, false)
 	code := f.svc.SetUpCode()
 	b := open(t, f.url)
@@ -217,6 +223,7 @@ func TestFirstProfile(t *testing.T) {
 
 // TestKeyboard signs in and reaches a list with the keyboard alone.
 func TestKeyboard(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))
@@ -244,6 +251,7 @@ func TestKeyboard(t *testing.T) {
 // TestCard looks at the card as its person does: no violation, nothing runs out of the
 // page, and no script in it.
 func TestCard(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	b := open(t, f.url)
 	files, err := f.client.Preview(t.Context(), f.profile("Deck phone 3", "Easthaven"), false, true)

@@ -245,6 +245,7 @@ func (f *fleet) checked() {
 // TestFindingsPages works through the console: mending all of a rule, letting a blocker
 // pass, setting a severity, and dropping a file.
 func TestFindingsPages(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	f.checked()
 	b := open(t, f.url)

@@ -235,6 +235,7 @@ func TestKilled(t *testing.T) {
 
 // TestBackup copies the data of a running service, and starts another from the copy.
 func TestBackup(t *testing.T) {
+	t.Parallel()
 	dir := setUp(t)
 	p := serve(t, dir)
 	c := signedIn(t, p.url)

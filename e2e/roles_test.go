@@ -34,6 +34,7 @@ var (
 
 // TestRoles calls every operation of the API in every role, and holds that no role does more than it may.
 func TestRoles(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	ctx := t.Context()
 	tokens := map[string]string{}
@@ -117,6 +118,7 @@ func TestRoles(t *testing.T) {
 
 // TestOperatorCommands goes the ways of operators on the command line, up to a recovery on the data folder.
 func TestOperatorCommands(t *testing.T) {
+	t.Parallel()
 	f := start(t, true)
 	run := func(code int, want, stdin string, args ...string) string {
 		t.Helper()

@@ -15,6 +15,7 @@ import (
 // the same after a restart, another one where another name is wanted. An owner who is lost is recovered on the
 // data folder.
 func TestSelfMadeTLS(t *testing.T) {
+	t.Parallel()
 	dir := setUp(t)
 	config := t.TempDir()
 	run := func(code int, want, stdin, service string, args ...string) string {
