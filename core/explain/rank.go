@@ -172,7 +172,7 @@ var signs = map[string][]string{
 	"inside-names":               {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
 	"routes-missing":             {"split-without-routes"},
 	"other-way":                  {"past-the-tunnel"},
-	"nat-registry":               {"nat-restart", "nat-unrecorded"},
+	"nat-registry":               {"nat-unrecorded"},
 }
 
 // Signs are rules whose findings speak for a cause.

@@ -230,8 +230,10 @@ func (s *Stream) Write(b []byte) (int, error) {
 	return done, nil
 }
 
-// Read reads the next part of the stream, and acknowledges what it is made of.
+// Read reads the next part of the stream, and acknowledges what it is made of. While it waits it acknowledges what comes again:
+// an acknowledgement was lost then.
 func (s *Stream) Read(b []byte) (int, error) {
+	end := time.Now().Add(readWait)
 	for {
 		s.mu.Lock()
 		if payload, ok := s.received[s.next]; len(s.rest) == 0 && ok {
@@ -251,7 +253,7 @@ func (s *Stream) Read(b []byte) (int, error) {
 				return 0, err
 			}
 		}
-		if err := s.until(readWait, func() bool { _, ok := s.received[s.next]; return ok }); err != nil {
+		if err := s.until(time.Until(end), func() bool { _, ok := s.received[s.next]; return ok || len(s.owed) > 0 }); err != nil {
 			return 0, err
 		}
 	}
