@@ -37,11 +37,12 @@ func (a *app) jobs() *cobra.Command {
 		Example: "  wardicon job list\n  wardicon job cancel JOB",
 	}
 	var limit, offset int
+	var kind string
 	list := &cobra.Command{
 		Use: "list", Short: "List jobs, newest first", Long: "Lists jobs, newest first, a page at a time.", Example: "  wardicon job list --output json", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Jobs(ctx, limit, offset)
+				page, err := c.Jobs(ctx, kind, limit, offset)
 				if err != nil {
 					return err
 				}
@@ -55,6 +56,7 @@ func (a *app) jobs() *cobra.Command {
 			})
 		},
 	}
+	list.Flags().StringVar(&kind, "kind", "", "those of one kind alone, such as roll-out, hand-over or ask")
 	list.Flags().IntVar(&limit, "limit", 50, "rows at the most")
 	list.Flags().IntVar(&offset, "offset", 0, "rows to pass over")
 	one := func(use, short, long string, do func(ctx context.Context, c *client.Client, id string) (view.Job, error)) *cobra.Command {

@@ -333,8 +333,12 @@ func (c *Client) RollOut(ctx context.Context, patternID string) (j view.Job, err
 }
 
 // Jobs lists jobs, newest first.
-func (c *Client) Jobs(ctx context.Context, limit, offset int) (page view.Page[view.Job], err error) {
-	err = c.call(ctx, http.MethodGet, "/jobs", Query{Limit: limit, Offset: offset}.values(), nil, nil, &page)
+func (c *Client) Jobs(ctx context.Context, kind string, limit, offset int) (page view.Page[view.Job], err error) {
+	query := Query{Limit: limit, Offset: offset}.values()
+	if kind != "" {
+		query.Set("kind", kind)
+	}
+	err = c.call(ctx, http.MethodGet, "/jobs", query, nil, nil, &page)
 	return page, err
 }
 

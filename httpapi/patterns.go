@@ -24,6 +24,11 @@ type pageInput struct {
 	Offset int `query:"offset" default:"0" minimum:"0"`
 }
 
+type jobsInput struct {
+	pageInput
+	Kind string `query:"kind" maxLength:"32" doc:"Those of one kind alone, such as roll-out, hand-over or ask"`
+}
+
 func (a *api) patterns() {
 	registry := a.huma.OpenAPI().Components.Schemas
 	full := registry.Schema(reflect.TypeFor[vpn.Pattern](), false, "pattern")
@@ -60,8 +65,8 @@ func (a *api) patterns() {
 		j, err := a.svc.RollOut(ctx, in.ID)
 		return &body[view.Job]{j}, err
 	})
-	handle(a, operation(http.MethodGet, "/jobs", "list-jobs", "List jobs, newest first", "jobs"), func(ctx context.Context, in *pageInput) (*body[view.Page[view.Job]], error) {
-		page, err := a.svc.Jobs(ctx, in.Limit, in.Offset)
+	handle(a, operation(http.MethodGet, "/jobs", "list-jobs", "List jobs, newest first", "jobs"), func(ctx context.Context, in *jobsInput) (*body[view.Page[view.Job]], error) {
+		page, err := a.svc.Jobs(ctx, in.Kind, in.Limit, in.Offset)
 		return &body[view.Page[view.Job]]{page}, err
 	})
 	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show how far a job has come", "jobs"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {

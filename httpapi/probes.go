@@ -4,6 +4,8 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"wardicon/core/observed"
 	"wardicon/core/view"
 )
@@ -31,11 +33,16 @@ type takeInput struct {
 // probes are the operations that ask gateways on the network.
 func (a *api) probes() {
 	const tag = "gateways"
-	handle(a, operation(http.MethodPost, "/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says", tag), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+	begun := func(path, id, summary string) huma.Operation {
+		o := operation(http.MethodPost, path, id, summary, tag)
+		o.DefaultStatus = http.StatusAccepted
+		return o
+	}
+	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
 		j, err := a.svc.AskGateways(ctx, in.ID)
 		return &body[view.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record", tag), func(ctx context.Context, _ *none) (*body[view.Job], error) {
+	handle(a, begun("/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record"), func(ctx context.Context, _ *none) (*body[view.Job], error) {
 		j, err := a.svc.AskGateways(ctx, "")
 		return &body[view.Job]{j}, err
 	})

@@ -101,9 +101,9 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 
 var errCancelled = errors.New("the job was cancelled")
 
-// Jobs lists jobs, newest first.
-func (s *Service) Jobs(ctx context.Context, limit, offset int) (view.Page[view.Job], error) {
-	return s.store.Read().Jobs(ctx, limit, offset)
+// Jobs lists jobs, newest first; without a kind, those of every kind.
+func (s *Service) Jobs(ctx context.Context, kind string, limit, offset int) (view.Page[view.Job], error) {
+	return s.store.Read().Jobs(ctx, kind, limit, offset)
 }
 
 // Job reads one job.

@@ -160,7 +160,7 @@ func TestJobs(t *testing.T) {
 	if j, err := again.Job(t.Context(), second.ID); err != nil || j.State != view.Cancelled || j.Done != 0 {
 		t.Errorf("%+v (%v)", j, err)
 	}
-	if page, err := again.Jobs(t.Context(), 10, 0); err != nil || page.Total != 2 {
+	if page, err := again.Jobs(t.Context(), "", 10, 0); err != nil || page.Total != 2 {
 		t.Errorf("%d jobs (%v)", page.Total, err)
 	}
 	var none *store.NotFoundError

@@ -52,14 +52,14 @@ func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
 	return j, err
 }
 
-// Jobs lists a page of jobs, newest first.
-func (tx *Tx) Jobs(ctx context.Context, limit, offset int) (view.Page[view.Job], error) {
+// Jobs lists a page of jobs, newest first; without a kind, those of every kind.
+func (tx *Tx) Jobs(ctx context.Context, kind string, limit, offset int) (view.Page[view.Job], error) {
 	page := view.Page[view.Job]{}
-	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs").Scan(&page.Total); err != nil {
+	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs WHERE ? IN ('', kind)", kind).Scan(&page.Total); err != nil {
 		return page, fmt.Errorf("database: %w", err)
 	}
 	var err error
-	page.Items, err = tx.jobs(ctx, "1 = 1 ORDER BY created DESC, rowid DESC LIMIT ? OFFSET ?", limit, offset)
+	page.Items, err = tx.jobs(ctx, "? IN ('', kind) ORDER BY created DESC, rowid DESC LIMIT ? OFFSET ?", kind, limit, offset)
 	return page, err
 }
 

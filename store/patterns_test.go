@@ -116,9 +116,12 @@ func TestJobRecords(t *testing.T) {
 	if kept, _ := s.Read().Job(ctx, first.ID); kept.State != view.Cancelled || kept.Done != 5 {
 		t.Errorf("a cancelled job changed: %+v", kept)
 	}
-	page, err := s.Read().Jobs(ctx, 10, 0)
+	page, err := s.Read().Jobs(ctx, "", 10, 0)
 	if err != nil || len(page.Items) != 3 || page.Total != 3 {
 		t.Errorf("%d of %d, %v", len(page.Items), page.Total, err)
+	}
+	if page, err = s.Read().Jobs(ctx, "mend", 10, 0); err != nil || len(page.Items) != 0 || page.Total != 0 {
+		t.Errorf("%d of %d of a kind that there is none of, %v", len(page.Items), page.Total, err)
 	}
 	for kind, want := range map[string]int{"roll-out": 2, "ask": 0} {
 		if list, err := s.Read().RunningJobs(ctx, "mend", kind); err != nil || len(list) != want {

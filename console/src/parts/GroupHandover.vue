@@ -28,9 +28,10 @@ const { job, follow } = useJob(() => {
   void run(look, '')
 })
 async function look() {
-  const all = (await ask(api.GET('/api/v1/jobs', { params: { query: { limit: 100 } } }))).items
+  const query = { kind: 'hand-over', limit: 100 }
+  const all = (await ask(api.GET('/api/v1/jobs', { params: { query } }))).items
   const day = Date.now() - 86_400_000
-  past.value = all.filter((j) => j.kind === 'hand-over' && j.state !== 'running' && new Date(j.created).getTime() > day)
+  past.value = all.filter((j) => j.state !== 'running' && new Date(j.created).getTime() > day)
 }
 onMounted(() => run(look, ''))
 async function begin() {
