@@ -60,6 +60,9 @@ func TestProbeCommand(t *testing.T) {
 	if out := run(0, "main mode 500 silent", "probe", "Norrvik", "--history"); strings.Count(out, "harbourmaster") != 4 {
 		t.Error(out)
 	}
+	if out := run(0, "Ask Norrvik", "job", "list", "--kind", "ask"); strings.Contains(out, "roll-out") || strings.Count(out, "Ask Norrvik") != 4 {
+		t.Error(out)
+	}
 	run(1, "192.0.2.99 is the address of no gateway on record", "probe", "192.0.2.99")
 	run(1, "there is no gateway", "probe", "Nowhere")
 	// Suites that differ: the record takes over what the gateway takes.

@@ -19,14 +19,10 @@ type prospectsInput struct {
 	RawBody []byte `contentType:"application/merge-patch+json"`
 }
 
-type pageInput struct {
-	Limit  int `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	Offset int `query:"offset" default:"0" minimum:"0"`
-}
-
 type jobsInput struct {
-	pageInput
-	Kind string `query:"kind" maxLength:"32" doc:"Those of one kind alone, such as roll-out, hand-over or ask"`
+	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	Offset int    `query:"offset" default:"0" minimum:"0"`
+	Kind   string `query:"kind" maxLength:"32" doc:"Those of one kind alone, such as roll-out, hand-over or ask"`
 }
 
 func (a *api) patterns() {
