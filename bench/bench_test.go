@@ -256,9 +256,10 @@ func rechecks() error {
 	if err := demo.Load(ctx, svc); err != nil {
 		return err
 	}
-	n := 0
+	n, turn := 0, 0
 	took := measure(func() {
-		_, err1 := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"})
+		turn++
+		_, err1 := svc.SetOrganisation(ctx, vpn.Organisation{Name: fmt.Sprintf("Skerry Line %d", turn), Domain: "skerryline.example"})
 		checked, err2 := svc.CheckAll(ctx)
 		if err = errors.Join(err1, err2); err == nil {
 			n = checked

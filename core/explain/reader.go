@@ -19,6 +19,7 @@ import (
 const (
 	readBuffer = 256 << 10
 	mostLine   = 8 << 10 // of a line that is looked at, in bytes
+	mostRaw    = 2 << 10 // of a line that is kept, in bytes
 	mostShown  = 400     // of a line that is shown, in characters
 	mostEvents = 4096    // that are kept while reading
 	mostKept   = 60      // that are kept of one try
@@ -173,7 +174,10 @@ func (l *reader) line(text []byte) {
 			l.last = at
 		}
 		e.At = l.last
-		e.Text = clip(l.masker.mask(plain))
+		e.Text = plain // what is shown in the end is masked then
+		if len(plain) > mostRaw {
+			e.Text = strings.Clone(plain[:mostRaw])
+		}
 		l.r.Sources[e.Source]++
 		if l.kept = append(l.kept, e); len(l.kept) == 2*mostEvents {
 			l.kept = slices.Delete(l.kept, 0, mostEvents)
@@ -231,22 +235,25 @@ func (l *reader) settle() {
 	ended(false, before)
 	l.r.Since = since
 	failed = meant(failed)
-	for _, e := range failed {
-		if e.Tells && l.r.First == nil {
-			first := e
-			l.r.First = &first
-		}
-	}
-	if l.r.First == nil && len(failed) > 0 {
-		if i := slices.IndexFunc(failed, func(e Event) bool { return e.role == Follows }); i >= 0 {
-			first := failed[i]
-			l.r.First = &first
-		}
+	first := slices.IndexFunc(failed, func(e Event) bool { return e.Tells })
+	if first < 0 {
+		first = slices.IndexFunc(failed, func(e Event) bool { return e.role == Follows })
 	}
 	if len(failed) > 0 {
 		l.r.Tries = max(l.r.Tries, 1) // the beginning is not in the log
 	}
-	l.r.Events = append(l.r.Events, failed[:min(len(failed), mostKept)]...)
+	for i, e := range failed {
+		if i >= mostKept && i != first {
+			continue
+		}
+		e.Text = clip(l.masker.mask(e.Text))
+		if i == first {
+			l.r.First = &e
+		}
+		if i < mostKept {
+			l.r.Events = append(l.r.Events, e)
+		}
+	}
 }
 
 // meant settles what lines mean behind others of the same try.

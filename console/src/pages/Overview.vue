@@ -77,7 +77,7 @@ onMounted(look)
           work</RouterLink
         >.
       </p>
-      <section v-if="probes.length" class="panel mb-4" aria-labelledby="gateways">
+      <section v-if="o.counts.gateways" class="panel mb-4" aria-labelledby="gateways">
         <h2 id="gateways">What the gateways answer</h2>
         <ul class="gateways mb-0">
           <li v-for="p in probes" :key="p.id">
@@ -87,7 +87,10 @@ onMounted(look)
           <li v-if="more > 0">
             <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
-          <li v-if="unasked" class="soft">{{ unasked }} not asked yet</li>
+          <li v-if="unasked">
+            <span class="soft">{{ unasked }} not asked yet: </span
+            ><RouterLink to="/gateways">ask what they answer</RouterLink>
+          </li>
         </ul>
       </section>
       <div class="columns">
