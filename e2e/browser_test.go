@@ -111,16 +111,21 @@ func (b *tab) see(text string) {
 	b.until(fmt.Sprintf("document.body.innerText.includes(%q)", text))
 }
 
-// goTo opens a page of the console and waits for its title.
-func (b *tab) goTo(path, title string) {
+// load opens a page of the console by its address and waits for its title.
+func (b *tab) load(path, title string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(b.url + path))
 	b.titled(title)
 }
 
-// turnTo goes to another page within the console, as its links do, and waits for its title.
-func (b *tab) turnTo(path, title string) {
+// goTo goes to a page as a person does: within the console where it is open and shows another one, by its address elsewhere.
+func (b *tab) goTo(path, title string) {
 	b.t.Helper()
+	inside := eval[bool](b, fmt.Sprintf("!!document.getElementById('app')?.__vue_app__ && !!document.querySelector('nav') && location.pathname !== new URL(%q, location.href).pathname", path))
+	if !inside {
+		b.load(path, title)
+		return
+	}
 	eval[bool](b, fmt.Sprintf("(history.pushState({}, '', %q), dispatchEvent(new PopStateEvent('popstate')), true)", path))
 	b.titled(title)
 }

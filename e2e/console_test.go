@@ -121,9 +121,9 @@ func TestPages(t *testing.T) {
 				t.Run(p.name, func(t *testing.T) {
 					b.t = t
 					if look.name == "light" {
-						b.goTo(p.path, p.title) // by its address
+						b.load(p.path, p.title)
 					} else {
-						b.turnTo(p.path, p.title)
+						b.goTo(p.path, p.title)
 					}
 					b.see(p.text)
 					b.accessible(p.name)

@@ -26,7 +26,7 @@ function place(a: Answer) {
     <tbody>
       <tr v-for="(a, i) in answers" :key="i">
         <th scope="row">{{ a.method }}</th>
-        <td data-label="Port">
+        <td data-label="Port" class="place">
           {{ a.port }} {{ a.transport.toUpperCase() }}
           <div class="soft small mono">{{ place(a).host }}<wbr />{{ place(a).port }}</div>
         </td>
@@ -45,3 +45,9 @@ function place(a: Answer) {
     </tbody>
   </table>
 </template>
+
+<style scoped>
+.place {
+  min-width: 9.5rem;
+}
+</style>
