@@ -151,7 +151,7 @@ func (s *Service) askByJobs(ctx context.Context) {
 			all.Go(func() {
 				defer s.asking.ends.Delete(j.ID)
 				defer end()
-				if err := s.doAskJob(limited, j); err != nil && limited.Err() == nil {
+				if err := s.doAskJob(limited, j); err != nil && !errors.Is(err, context.Canceled) {
 					s.log.Error("asking gateways", "job", j.ID, "error", err)
 				}
 			})
@@ -166,9 +166,14 @@ func (s *Service) askByJobs(ctx context.Context) {
 
 // doAskJob asks whoever was not asked since the job began, until nobody is left: where it was stopped, it goes on so.
 func (s *Service) doAskJob(ctx context.Context, j view.Job) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	keep := func() error {
 		return s.store.Write(ctx, func(tx *store.Tx) error {
-			_, err := tx.PutJob(ctx, &j)
+			going, err := tx.PutJob(ctx, &j)
+			if err == nil && !going { // cancelled before anybody could be told
+				stop()
+			}
 			return err
 		})
 	}

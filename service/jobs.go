@@ -15,10 +15,7 @@ const jobBatch = 25
 
 // workSoon wakes the worker.
 func (s *Service) workSoon() {
-	select {
-	case s.jobsWake <- struct{}{}:
-	default:
-	}
+	poke(s.jobsWake)
 }
 
 // Work does jobs, the oldest first, until the context ends. What is not done by then

@@ -101,10 +101,7 @@ func (s *Service) write(ctx context.Context, tx *store.Tx, l view.Letter, body v
 
 // mailSoon wakes what sends letters.
 func (s *Service) mailSoon() {
-	select {
-	case s.mailWake <- struct{}{}:
-	default:
-	}
+	poke(s.mailWake)
 }
 
 // again is how long a letter waits after a try that failed; after the last it is given up.

@@ -19,7 +19,7 @@ func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
 	if o.Counts, err = tx.Count(ctx); err != nil {
 		return o, err
 	}
-	if o.Answers, err = s.answers(ctx, tx); err != nil {
+	if o.Answers, err = answers(ctx, tx); err != nil {
 		return o, err
 	}
 	probes, err := store.Probes.List(ctx, tx, store.Query{Sort: "state", Limit: mostShown, Conditions: map[string]string{"latest": "yes"}})
@@ -50,7 +50,8 @@ const mostShown = 30
 // unasked are gateways without a probe, beside the states of those with one.
 const unasked = "unasked"
 
-func (s *Service) answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
+// answers counts gateways by how they stand.
+func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 	counts, err := tx.CountAnswers(ctx)
 	if err != nil {
 		return nil, err

@@ -11,10 +11,7 @@ import (
 
 // checkSoon wakes the background check.
 func (s *Service) checkSoon() {
-	select {
-	case s.wake <- struct{}{}:
-	default:
-	}
+	poke(s.wake)
 }
 
 // checkBatch is how many profiles are checked between two looks at the clock.

@@ -14,7 +14,7 @@ import (
 	"wardicon/store"
 )
 
-// mostSaid bounds what is kept of what a person says, in bytes; mostAdvice what they are told to do.
+// mostSaid bounds what is kept of what a person says, in characters; mostAdvice what they are told to do.
 const (
 	mostSaid   = 4 << 10
 	mostAdvice = 2
@@ -36,7 +36,7 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 	if err != nil {
 		return nil, err
 	}
-	r := view.Report{ProfileID: o.Handover.ProfileID, Said: explain.Mask(strings.ToValidUTF8(said[:min(len(said), mostSaid)], "\uFFFD"), known...)}
+	r := view.Report{ProfileID: o.Handover.ProfileID, Said: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
 	for _, c := range x.Causes {
 		if r.Cause == "" {
 			r.Cause = c.Title
