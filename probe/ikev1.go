@@ -45,7 +45,7 @@ func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) o
 		}
 		defer func() { _ = conn.Close() }()
 		a.answer.IKE = newIKE()
-		return a.each(q.Suites, func(s suite.Proposal) (bool, error) { return a.beginMain(ctx, conn, q, s) })
+		return a.each(q.Suites, func(s *suite.Proposal) (bool, error) { return a.beginMain(ctx, conn, q, *s) })
 	})
 }
 

@@ -35,12 +35,13 @@ func (p *Prober) IKEv2(ctx context.Context, at netip.AddrPort, marked bool, suit
 		}
 		defer func() { _ = conn.Close() }()
 		a.answer.IKE = newIKE()
-		return a.each(suites, func(s suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) })
+		return a.each(suites, func(s *suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) })
 	})
 }
 
-// each asks for one suite after another, as long as the gateway can be expected to answer more.
-func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, error)) error {
+// each asks for one suite after another, as long as the gateway can be expected to answer more. What the gateway chose
+// of several pseudo-random functions, begin notes in the suite.
+func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool, error)) error {
 	r := a.answer.IKE
 	for i, s := range suites {
 		if !a.pace.mayOpen() {
@@ -51,10 +52,11 @@ func (a *asker) each(suites []suite.Proposal, begin func(suite.Proposal) (bool, 
 				return nil
 			}
 			a.answer.Note("asked so much just now that it could take more for an attack: ask for suites again in half a minute")
-			_, err := begin(nobodys) // whether it answers at all
+			none := nobodys
+			_, err := begin(&none) // whether it answers at all
 			return err
 		}
-		taken, err := begin(s)
+		taken, err := begin(&s)
 		switch {
 		case errors.Is(err, errNotHere):
 			r.Unasked = append(r.Unasked, s.String())
@@ -83,8 +85,8 @@ func newSPI() (uint64, error) {
 }
 
 // beginIKEv2 asks for an association with one suite.
-func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s suite.Proposal) (taken bool, err error) {
-	offer, ok := ikev2.Offer(1, s)
+func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s *suite.Proposal) (taken bool, err error) {
+	offer, ok := ikev2.Offer(1, *s)
 	if !ok {
 		return false, errNotHere
 	}
@@ -127,7 +129,7 @@ func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s su
 			question.Payloads = append([]isakmp.Payload{ikev2.Notify(ikev2.Cookie, cookie.Data)}, withoutCookie(question.Payloads)...)
 			continue
 		}
-		return a.readIKEv2(answer, notes, group, local)
+		return a.readIKEv2(answer, notes, s, local)
 	}
 	return false, errors.New("it wants one cookie after another")
 }
@@ -153,8 +155,9 @@ func find(notes []ikev2.Notification, kind uint16) *ikev2.Notification {
 }
 
 // readIKEv2 reads what an answer says.
-func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, group suite.Algorithm, local netip.AddrPort) (taken bool, err error) {
+func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, s *suite.Proposal, local netip.AddrPort) (taken bool, err error) {
 	r := a.answer.IKE
+	group, _ := suite.Find(s.Group)
 	for _, p := range m.Payloads {
 		if name := vendors[string(p.Body)]; p.Kind == ikev2.KindVendor && name != "" && !slices.Contains(r.Vendors, name) {
 			r.Vendors = append(r.Vendors, name)
@@ -189,8 +192,11 @@ func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, group sui
 	if err != nil {
 		return false, err
 	}
-	if len(chosen) != 1 || groupOf(chosen[0]) != group.Number {
+	if len(chosen) != 1 || chosen[0].ID(ikev2.Group) != group.Number {
 		return false, errors.New("it chose what was not offered")
+	}
+	if s.LacksPRF() {
+		s.PRF = suite.Numbered(suite.PRF, chosen[0].ID(ikev2.PRF))
 	}
 	r.Fragmentation = r.Fragmentation || find(notes, ikev2.FragmentationSupported) != nil
 	if n := find(notes, ikev2.NATSource); n != nil {
@@ -209,15 +215,6 @@ func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, group sui
 var vendors = map[string]string{
 	"\x88\x2f\xe5\x6d\x6f\xd2\x0d\xbc\x22\x51\x61\x3b\x2e\xbe\x5b\xeb": "strongSwan",
 	"\x1e\x2b\x51\x69\x05\x99\x1c\x7d\x7c\x96\xfc\xbf\xb5\x87\xe4\x61": "Windows",
-}
-
-func groupOf(p ikev2.Proposal) int {
-	for _, t := range p.Transforms {
-		if t.Type == ikev2.Group {
-			return int(t.ID)
-		}
-	}
-	return 0
 }
 
 // exchanged makes what a key exchange begins with: a public half, and a nonce.

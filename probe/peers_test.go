@@ -173,7 +173,7 @@ func askPeers(t *testing.T, dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	takes, refuses := []string{"aes256-sha256-ecp256", "aes256gcm16-sha384-ecp384", "aes128-sha1-modp2048"}, []string{"aes256-sha256-modp3072", "aes256-sha1-modp1024"}
+	takes, refuses := []string{"aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048"}, []string{"aes256-sha256-modp3072", "aes256-sha1-modp1024"}
 	old := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"), Group: "crew"}
 	ask := func(port int, name string, question func(netip.AddrPort) observed.Answer, want string) {
 		t.Run(name, func(t *testing.T) {

@@ -109,7 +109,7 @@ func TestReplayed(t *testing.T) {
 		want string
 	}{
 		"ikev2": {cookie, func(at netip.AddrPort) observed.Answer {
-			return probe.New().IKEv2(t.Context(), at, false, suites(t, "aes256-sha256-ecp256", "aes256gcm16-sha384-ecp384", "aes128-sha1-modp2048", "aes256-sha256-modp3072", "aes256-sha1-modp1024"))
+			return probe.New().IKEv2(t.Context(), at, false, suites(t, "aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048", "aes256-sha256-modp3072", "aes256-sha1-modp1024"))
 		}, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 3, "},
 		"ikev1-main":       {cookie, func(at netip.AddrPort) observed.Answer { return probe.New().Main(t.Context(), at, old) }, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
 		"ikev1-aggressive": {cookie, func(at netip.AddrPort) observed.Answer { return probe.New().Aggressive(t.Context(), at, old) }, "answers, as norrvik.skerryline.example, gateway behind NAT, hash shown, here behind NAT, refuses 0, takes 1, "},

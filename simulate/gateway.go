@@ -92,7 +92,7 @@ func (g *Gateway) Start(faults ...Fault) (err error) {
 		g.Protocols = vpn.Protocols
 	}
 	if len(g.Suites) == 0 {
-		if g.Suites, err = suite.ParseAll([]string{"aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes256gcm16-sha384-ecp384"}); err != nil {
+		if g.Suites, err = suite.ParseAll([]string{"aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}); err != nil {
 			return err
 		}
 	}

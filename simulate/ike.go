@@ -113,7 +113,7 @@ func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isa
 		return []isakmp.Payload{ikev2.Notify(ikev2.InvalidKE, binary.BigEndian.AppendUint16(nil, wantedGroup))}
 	}
 	for _, s := range g.taken() {
-		own, ok := ikev2.Offer(1, s)
+		own, ok := ikev2.Offer(1, s.ForIKE())
 		if !ok {
 			continue
 		}
@@ -134,7 +134,7 @@ func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isa
 // covers tells whether an offer has what a suite needs.
 func covers(offer, own ikev2.Proposal) bool {
 	for _, t := range own.Transforms {
-		if t.Type != ikev2.PRF && !slices.Contains(offer.Transforms, t) {
+		if !slices.Contains(offer.Transforms, t) {
 			return false
 		}
 	}

@@ -92,6 +92,13 @@ func Bare(c vpn.Connection) vpn.Connection {
 	if !c.NeedsIdentity() {
 		c.Identity = nil
 	}
+	if c.IKEv2 != nil {
+		for i, v := range c.IKEv2.IKE {
+			if p, err := suite.Parse(v); err == nil {
+				c.IKEv2.IKE[i] = p.ForIKE().String()
+			}
+		}
+	}
 	if c.TLS != nil && len(c.TLS.Remotes) > 0 {
 		c.Server = c.TLS.Remotes[0].Address
 	}

@@ -212,11 +212,20 @@ func natWords(behind bool) string {
 	return "not behind address translation"
 }
 
+// listed tells whether a list has a suite, as both sides of IKE compare them.
+func listed(list []string, s string) bool {
+	p, err := suite.Parse(s)
+	return slices.ContainsFunc(list, func(v string) bool {
+		q, wrong := suite.Parse(v)
+		return v == s || err == nil && wrong == nil && p.Same(q)
+	})
+}
+
 func (c *comparison) suites(a Answer) {
 	r, known := a.IKE, recorded(c.g, a.Protocol)
-	kept := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return slices.Contains(r.Refused, s) })
-	refused := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return !slices.Contains(r.Refused, s) })
-	extra := slices.DeleteFunc(slices.Clone(r.Taken), func(s string) bool { return slices.Contains(known, s) })
+	kept := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return listed(r.Refused, s) })
+	refused := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return !listed(r.Refused, s) })
+	extra := slices.DeleteFunc(slices.Clone(r.Taken), func(s string) bool { return listed(known, s) })
 	bad := slices.DeleteFunc(slices.Clone(extra), func(s string) bool { return !weak(s) })
 	good := slices.DeleteFunc(slices.Clone(extra), weak)
 	if len(refused) > 0 && len(kept) == 0 {

@@ -43,7 +43,7 @@ func (q Question) Protocol() vpn.Protocol {
 
 // usual suites are asked for beside those on record: the weak ones that old devices still send first, then what many
 // gateways take.
-var usual = []string{"3des-sha1-modp1024", "aes256-sha1-modp1024", "aes256-sha256-modp2048", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256gcm16-sha384-ecp384"}
+var usual = []string{"3des-sha1-modp1024", "aes256-sha1-modp1024", "aes256-sha256-modp2048", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}
 
 // plainSuites are what a gateway without suites on record is asked for.
 var plainSuites = []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}
@@ -56,12 +56,12 @@ func suites(record []string) (own, more []suite.Proposal) {
 		record = plainSuites
 	}
 	for _, text := range record {
-		if s, err := suite.Parse(text); err == nil && s.Group != "" && !slices.Contains(own, s) && len(own) < mostSuites {
+		if s, err := suite.Parse(text); err == nil && s.Group != "" && !slices.ContainsFunc(own, s.Same) && len(own) < mostSuites {
 			own = append(own, s)
 		}
 	}
 	for _, text := range usual {
-		if s, err := suite.Parse(text); err == nil && !slices.Contains(own, s) {
+		if s, err := suite.Parse(text); err == nil && !slices.ContainsFunc(own, s.Same) {
 			more = append(more, s)
 		}
 	}

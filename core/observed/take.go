@@ -53,9 +53,9 @@ func take(g *vpn.Gateway, p Probe, d Difference) {
 // nothing else.
 func takeSuites(g *vpn.Gateway, a Answer, code string) {
 	known := recorded(g, a.Protocol)
-	kept := slices.DeleteFunc(known, func(s string) bool { return code != SuiteUnlisted && slices.Contains(a.IKE.Refused, s) })
+	kept := slices.DeleteFunc(known, func(s string) bool { return code != SuiteUnlisted && listed(a.IKE.Refused, s) })
 	for _, s := range a.IKE.Taken {
-		if !slices.Contains(kept, s) && (code == SuiteNone || code == SuiteUnlisted && !weak(s)) {
+		if !listed(kept, s) && (code == SuiteNone || code == SuiteUnlisted && !weak(s)) {
 			kept = append(kept, s)
 		}
 	}

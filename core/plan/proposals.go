@@ -22,6 +22,13 @@ func (p *planner) proposals(ike, esp []string) (setIKE, setESP []string) {
 	}
 	names := suite.Closed[ability.Dialect]
 	setIKE, setESP = sound(ike), sound(esp)
+	if p.plan.Connection.IKEv2 != nil {
+		for i, text := range setIKE {
+			if q, err := suite.Parse(text); err == nil {
+				setIKE[i] = q.ForIKE().String()
+			}
+		}
+	}
 	reason := "the gateway's proposals, in its order"
 	if len(setIKE)+len(setESP) < len(ike)+len(esp) {
 		reason += "; weak ones are left off"

@@ -1,7 +1,5 @@
 package suite
 
-import "strings"
-
 // Dialect gives the names under which a program knows algorithms, where they are not
 // Wardicon's own.
 type Dialect map[string]string
@@ -12,33 +10,12 @@ var IPsecConf = Dialect{"sha256": "sha2_256", "sha384": "sha2_384", "sha512": "s
 
 // In writes the proposal in a dialect.
 func (p Proposal) In(d Dialect) string {
-	for _, part := range []*string{&p.Encryption, &p.Integrity, &p.Group} {
+	for _, part := range []*string{&p.Encryption, &p.Integrity, &p.PRF, &p.Group} {
 		if name, ok := d[*part]; ok {
 			*part = name
 		}
 	}
 	return p.String()
-}
-
-// WithPRF writes an IKE proposal for daemons that want a pseudo-random function named
-// beside an AEAD cipher (RFC 5282 §8).
-func (p Proposal) WithPRF() string {
-	a, ok := Find(p.Encryption)
-	if !ok || !a.AEAD || p.Integrity != "" {
-		return p.String()
-	}
-	prf := "prfsha256"
-	if a.Bits == 256 {
-		prf = "prfsha384"
-	}
-	return strings.TrimSuffix(p.Encryption+"-"+prf+"-"+p.Group, "-")
-}
-
-// LacksPRF tells whether a text of this IKE proposal names an AEAD cipher and nothing that
-// the pseudo-random function could be taken from (RFC 5282 §8).
-func (p Proposal) LacksPRF(text string) bool {
-	a, ok := Find(p.Encryption)
-	return ok && a.AEAD && p.Integrity == "" && !strings.Contains(strings.ToLower(text), "prf")
 }
 
 // DialectName names a closed set of algorithms that a device can be told.
@@ -61,6 +38,7 @@ var Closed = map[DialectName]Vocabulary{
 		IKE: Dialect{
 			"des": "DES", "3des": "DES3", "aes128": "AES128", "aes192": "AES192", "aes256": "AES256", "aes128gcm16": "GCMAES128", "aes256gcm16": "GCMAES256",
 			"md5": "MD5", "sha1": "SHA1", "sha256": "SHA256", "sha384": "SHA384",
+			"prfmd5": "MD5", "prfsha1": "SHA1", "prfsha256": "SHA256", "prfsha384": "SHA384",
 			"modp768": "Group1", "modp1024": "Group2", "modp2048": "Group14", "ecp256": "ECP256", "ecp384": "ECP384",
 		},
 		ESP: Dialect{
@@ -75,13 +53,18 @@ var Closed = map[DialectName]Vocabulary{
 var apple = Dialect{
 	"des": "DES", "3des": "3DES", "aes128": "AES-128", "aes256": "AES-256", "aes128gcm16": "AES-128-GCM", "aes256gcm16": "AES-256-GCM", "chacha20poly1305": "ChaCha20Poly1305",
 	"sha1": "SHA1-96", "sha256": "SHA2-256", "sha384": "SHA2-384", "sha512": "SHA2-512",
+	"prfsha1": "SHA1-96", "prfsha256": "SHA2-256", "prfsha384": "SHA2-384", "prfsha512": "SHA2-512",
 	"modp768": "1", "modp1024": "2", "modp1536": "5", "modp2048": "14", "modp3072": "15", "modp4096": "16", "modp6144": "17", "modp8192": "18",
 	"ecp256": "19", "ecp384": "20", "ecp521": "21", "curve25519": "31", "curve448": "32",
 }
 
-// Carries tells whether the dialect has a name for each part of a proposal.
+// Carries tells whether the dialect has a name for each part of a proposal. These dialects
+// name one digest, for integrity or, with an AEAD cipher, for the pseudo-random function.
 func (d Dialect) Carries(p Proposal) bool {
-	for _, part := range []string{p.Encryption, p.Integrity, p.Group} {
+	if p.PRF != "" && p.Integrity != "" {
+		return false
+	}
+	for _, part := range p.parts() {
 		if _, ok := d[part]; part != "" && !ok {
 			return false
 		}

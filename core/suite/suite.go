@@ -4,6 +4,7 @@
 package suite
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,11 +17,12 @@ type Kind int
 const (
 	Encryption Kind = iota
 	Integrity
+	PRF
 	Group
 )
 
 func (k Kind) String() string {
-	return [...]string{"encryption", "integrity", "Diffie-Hellman group"}[k]
+	return [...]string{"encryption", "integrity", "pseudo-random function", "Diffie-Hellman group"}[k]
 }
 
 // Worth says whether an algorithm may still be used.
@@ -69,6 +71,14 @@ var Table = []Algorithm{
 	{"sha1", Integrity, 160, false, LastResort, 2, []string{"sha", "sha-1"}, "RFC 8247 §2.3 (MUST-)"},
 	{"md5", Integrity, 128, false, Broken, 1, nil, "RFC 8247 §2.3 (MUST NOT)"},
 
+	{"prfsha512", PRF, 512, false, Sound, 7, []string{"prfsha2_512"}, "RFC 8247 §2.2"},
+	{"prfsha384", PRF, 384, false, Sound, 6, []string{"prfsha2_384"}, "RFC 8247 §2.2"},
+	{"prfsha256", PRF, 256, false, Sound, 5, []string{"prfsha2_256"}, "RFC 8247 §2.2"},
+	{"prfaescmac", PRF, 128, false, LastResort, 8, nil, "RFC 4615; not in RFC 8247 §2.2"},
+	{"prfaesxcbc", PRF, 128, false, LastResort, 4, nil, "RFC 8247 §2.2 (SHOULD for constrained devices)"},
+	{"prfsha1", PRF, 160, false, LastResort, 2, nil, "RFC 8247 §2.2 (MUST-)"},
+	{"prfmd5", PRF, 128, false, Broken, 1, nil, "RFC 8247 §2.2 (MUST NOT)"},
+
 	{"curve448", Group, 448, false, Sound, 32, []string{"x448"}, "RFC 8031"},
 	{"curve25519", Group, 255, false, Sound, 31, []string{"x25519"}, "RFC 8031, RFC 8247 §2.4"},
 	{"ecp521", Group, 521, false, Sound, 21, []string{"dh21", "p521"}, "RFC 5903"},
@@ -102,6 +112,16 @@ func Find(name string) (Algorithm, bool) {
 	return a, ok
 }
 
+// Numbered finds the name of an algorithm of one kind by its IANA number, where no key
+// length tells several apart; empty where there is none.
+func Numbered(kind Kind, number int) string {
+	i := slices.IndexFunc(Table, func(a Algorithm) bool { return a.Kind == kind && a.Number == number })
+	if i < 0 {
+		return ""
+	}
+	return Table[i].Name
+}
+
 // Names lists the names of one kind, for error texts and menus.
 func Names(kind Kind) []string {
 	var names []string
@@ -113,16 +133,18 @@ func Names(kind Kind) []string {
 	return names
 }
 
-// Proposal is one suite: encryption, integrity (absent with an AEAD cipher) and a
-// Diffie-Hellman group (absent in a child proposal without PFS).
+// Proposal is one suite: encryption, integrity (absent with an AEAD cipher), a
+// pseudo-random function (of an IKEv2 proposal; absent where it is made of the digest of
+// the integrity algorithm) and a Diffie-Hellman group (absent in a child proposal without
+// PFS).
 type Proposal struct {
-	Encryption, Integrity, Group string
+	Encryption, Integrity, PRF, Group string
 }
 
 // String writes the proposal in Wardicon's own spelling, parts joined by hyphens.
 func (p Proposal) String() string {
-	parts := make([]string, 0, 3)
-	for _, part := range []string{p.Encryption, p.Integrity, p.Group} {
+	parts := make([]string, 0, 4)
+	for _, part := range p.parts() {
 		if part != "" {
 			parts = append(parts, part)
 		}
@@ -130,10 +152,14 @@ func (p Proposal) String() string {
 	return strings.Join(parts, "-")
 }
 
+func (p Proposal) parts() [4]string {
+	return [4]string{p.Encryption, p.Integrity, p.PRF, p.Group}
+}
+
 // Algorithms lists the rows of the table that the proposal is made of.
 func (p Proposal) Algorithms() []Algorithm {
 	var list []Algorithm
-	for _, name := range []string{p.Encryption, p.Integrity, p.Group} {
+	for _, name := range p.parts() {
 		if a, ok := Find(name); ok {
 			list = append(list, a)
 		}
@@ -150,21 +176,18 @@ func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("proposal %q: found %q, expected %s", e.Proposal, e.Part, e.Expected)
 }
 
-// Parse reads one proposal. A pseudo-random function ("prfsha256") is read and
-// left out: IKEv1 has none of its own (RFC 2409 §4). A trailing "!" (strict, in
-// the dialect of one IKE daemon) is accepted.
+// Parse reads one proposal. A pseudo-random function that is made of the digest of the
+// integrity algorithm goes without saying (RFC 7296 §2.13) and is left out. A trailing
+// "!" (strict, in the dialect of one IKE daemon) is accepted.
 func Parse(text string) (Proposal, error) {
 	var p Proposal
 	clean := strings.ToLower(strings.TrimSuffix(strings.TrimSpace(text), "!"))
 	for part := range strings.SplitSeq(clean, "-") {
-		if strings.HasPrefix(part, "prf") {
-			continue
-		}
 		a, ok := Find(part)
 		if !ok {
 			return Proposal{}, &SyntaxError{text, part, "algorithms joined by hyphens, for example aes256-sha256-modp2048"}
 		}
-		slot := []*string{&p.Encryption, &p.Integrity, &p.Group}[a.Kind]
+		slot := [...]*string{&p.Encryption, &p.Integrity, &p.PRF, &p.Group}[a.Kind]
 		if *slot != "" {
 			return Proposal{}, &SyntaxError{text, part, "one " + a.Kind.String() + " algorithm only"}
 		}
@@ -173,8 +196,48 @@ func Parse(text string) (Proposal, error) {
 	if p.Encryption == "" {
 		return Proposal{}, &SyntaxError{text, clean, "an encryption algorithm, one of " + strings.Join(Names(Encryption), ", ")}
 	}
+	if p.PRF == prf(p.Integrity) && !p.aead() {
+		p.PRF = ""
+	}
 	return p, nil
 }
+
+// prf names the pseudo-random function that is made of an integrity algorithm's digest.
+func prf(integrity string) string {
+	if integrity == "" {
+		return ""
+	}
+	return "prf" + integrity
+}
+
+func (p Proposal) aead() bool {
+	a, ok := Find(p.Encryption)
+	return ok && a.AEAD
+}
+
+// ForIKE is the proposal as IKEv2 says it. An integrity algorithm beside an AEAD cipher
+// names the pseudo-random function there; where none is named at all, the one that goes
+// with the length of the key is taken (RFC 5282 §8 wants one to be negotiated).
+func (p Proposal) ForIKE() Proposal {
+	if !p.aead() {
+		return p
+	}
+	if p.PRF == "" {
+		p.PRF = prf(p.Integrity)
+	}
+	p.Integrity = ""
+	if p.PRF == "" {
+		p.PRF = "prfsha256"
+		if a, _ := Find(p.Encryption); a.Bits == 256 {
+			p.PRF = "prfsha384"
+		}
+	}
+	return p
+}
+
+// LacksPRF tells whether this IKE proposal names an AEAD cipher and nothing that the
+// pseudo-random function could be taken from (RFC 5282 §8).
+func (p Proposal) LacksPRF() bool { return p.aead() && p.Integrity == "" && p.PRF == "" }
 
 // ParseAll reads a list; the first error stops it.
 func ParseAll(texts []string) ([]Proposal, error) {
@@ -194,15 +257,31 @@ func ParseAll(texts []string) ([]Proposal, error) {
 // on one side matches one with any group on the other only where pfsOptional is set.
 func Match(initiator, responder []Proposal, pfsOptional bool) (Proposal, bool) {
 	for _, p := range initiator {
-		if slices.ContainsFunc(responder, func(r Proposal) bool { return p.fits(r, pfsOptional) }) {
+		if i := slices.IndexFunc(responder, func(r Proposal) bool { return p.fits(r, pfsOptional) }); i >= 0 {
+			if p.LacksPRF() {
+				p.PRF = responder[i].named().PRF
+			}
 			return p, true
 		}
 	}
 	return Proposal{}, false
 }
 
+// named moves what names the pseudo-random function of an AEAD cipher to its place.
+func (p Proposal) named() Proposal {
+	if p.aead() && p.Integrity != "" {
+		p.PRF, p.Integrity = cmp.Or(p.PRF, prf(p.Integrity)), ""
+	}
+	return p
+}
+
+// Same tells whether two proposals are one. A side that names no pseudo-random function
+// beside an AEAD cipher leaves it to the other.
+func (p Proposal) Same(r Proposal) bool { return p.fits(r, false) }
+
 func (p Proposal) fits(r Proposal, pfsOptional bool) bool {
-	if p.Encryption != r.Encryption || p.Integrity != r.Integrity {
+	p, r = p.named(), r.named()
+	if p.Encryption != r.Encryption || p.Integrity != r.Integrity || p.PRF != r.PRF && !p.LacksPRF() && !r.LacksPRF() {
 		return false
 	}
 	return p.Group == r.Group || pfsOptional && (p.Group == "" || r.Group == "")
@@ -215,7 +294,7 @@ func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
 	best := -1
 	for _, p := range initiator {
 		for _, r := range responder {
-			if score := 10*(3-len(p.Differs(r))) + int(p.Worst().Worth) + int(r.Worst().Worth); score > best {
+			if score := 10*(4-len(p.Differs(r))) + int(p.Worst().Worth) + int(r.Worst().Worth); score > best {
 				best, mine, theirs = score, p, r
 			}
 		}
@@ -225,8 +304,9 @@ func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
 
 // Differs names the parts in which two proposals differ.
 func (p Proposal) Differs(q Proposal) []string {
+	p, q = p.named(), q.named()
 	var parts []string
-	for i, differs := range []bool{p.Encryption != q.Encryption, p.Integrity != q.Integrity, p.Group != q.Group} {
+	for i, differs := range []bool{p.Encryption != q.Encryption, p.Integrity != q.Integrity, p.PRF != q.PRF && !p.LacksPRF() && !q.LacksPRF(), p.Group != q.Group} {
 		if differs {
 			parts = append(parts, "the "+Kind(i).String())
 		}

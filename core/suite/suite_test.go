@@ -10,7 +10,9 @@ func TestParse(t *testing.T) {
 	for _, test := range []struct{ text, want, part string }{
 		{"aes256-sha256-modp2048", "aes256-sha256-modp2048", ""},
 		{"AES256-SHA2_256-DH14!", "aes256-sha256-modp2048", ""},
-		{"aes256gcm128-prfsha384-ecp384", "aes256gcm16-ecp384", ""},
+		{"aes256gcm128-prfsha384-ecp384", "aes256gcm16-prfsha384-ecp384", ""},
+		{"aes256-sha256-prfsha256-ecp256", "aes256-sha256-ecp256", ""},
+		{"aes256gcm16-prfsha256-prfsha384-ecp256", "", "prfsha384"},
 		{"modp2048-sha1-aes", "aes128-sha1-modp2048", ""},
 		{"aes128-sha1", "aes128-sha1", ""},
 		{"aes999-sha1", "", "aes999"},
@@ -64,6 +66,8 @@ func TestDialect(t *testing.T) {
 			p.Encryption = a.Name
 		case suite.Integrity:
 			p.Integrity = a.Name
+		case suite.PRF:
+			p.PRF = a.Name
 		case suite.Group:
 			p.Group = a.Name
 		}
@@ -84,6 +88,9 @@ func TestMatch(t *testing.T) {
 		{[]string{"aes256-sha1"}, []string{"aes256-sha1-modp2048"}, true, "aes256-sha1"},
 		{[]string{"aes256-sha1"}, []string{"aes256-sha1-modp2048"}, false, ""},
 		{nil, []string{"aes256-sha1"}, true, ""},
+		{[]string{"aes256gcm16-prfsha384-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false, ""},
+		{[]string{"aes256gcm16-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false, "aes256gcm16-prfsha256-ecp256"},
+		{[]string{"aes256gcm16-prfsha384-ecp384"}, []string{"aes256gcm16-sha384-ecp384"}, false, "aes256gcm16-prfsha384-ecp384"},
 	} {
 		client, err := suite.ParseAll(test.client)
 		if err != nil {

@@ -26,6 +26,7 @@ func (e *CarryError) Error() string { return fmt.Sprintf("%s has no names there"
 func ToWindows(ike, esp string) (WindowsSuite, error) {
 	names := Closed[WindowsDialect]
 	i, _ := Parse(ike)
+	i = i.ForIKE()
 	e, _ := Parse(esp)
 	switch {
 	case !names.IKE.Carries(i):
@@ -35,7 +36,7 @@ func ToWindows(ike, esp string) (WindowsSuite, error) {
 	}
 	return WindowsSuite{
 		Cipher: names.ESP[e.Encryption], Transform: cmp.Or(names.ESP[e.Integrity], names.ESP[e.Encryption]), Encryption: names.IKE[i.Encryption],
-		Integrity: cmp.Or(names.IKE[i.Integrity], "SHA384"), Group: cmp.Or(names.IKE[i.Group], "None"), PFS: cmp.Or(names.ESP[e.Group], "None"),
+		Integrity: cmp.Or(names.IKE[i.Integrity], names.IKE[i.PRF]), Group: cmp.Or(names.IKE[i.Group], "None"), PFS: cmp.Or(names.ESP[e.Group], "None"),
 	}, nil
 }
 
@@ -53,12 +54,15 @@ func FromWindows(w WindowsSuite) (ike, esp []string, unknown []string) {
 		}
 		return name
 	}
-	i := Proposal{own(names.IKE, Encryption, w.Encryption), own(names.IKE, Integrity, w.Integrity), own(names.IKE, Group, w.Group)}
-	e := Proposal{own(names.ESP, Encryption, w.Cipher), own(names.ESP, Integrity, w.Transform), own(names.ESP, Group, w.PFS)}
-	for _, p := range []*Proposal{&i, &e} {
-		if a, ok := Find(p.Encryption); ok && a.AEAD {
-			p.Integrity = ""
-		}
+	i := Proposal{Encryption: own(names.IKE, Encryption, w.Encryption), Group: own(names.IKE, Group, w.Group)}
+	if i.aead() {
+		i.PRF = own(names.IKE, PRF, w.Integrity)
+	} else {
+		i.Integrity = own(names.IKE, Integrity, w.Integrity)
+	}
+	e := Proposal{Encryption: own(names.ESP, Encryption, w.Cipher), Integrity: own(names.ESP, Integrity, w.Transform), Group: own(names.ESP, Group, w.PFS)}
+	if e.aead() {
+		e.Integrity = ""
 	}
 	if i.Encryption == "" || e.Encryption == "" {
 		return []string{}, []string{}, unknown

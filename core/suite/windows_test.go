@@ -15,7 +15,8 @@ func TestWindows(t *testing.T) {
 		want     suite.WindowsSuite
 	}{
 		{"aes256-sha256-modp2048", "aes256-sha256", suite.WindowsSuite{Cipher: "AES256", Transform: "SHA256128", Encryption: "AES256", Integrity: "SHA256", Group: "Group14", PFS: "None"}},
-		{"aes256gcm16-ecp384", "aes256gcm16-ecp384", suite.WindowsSuite{Cipher: "GCMAES256", Transform: "GCMAES256", Encryption: "GCMAES256", Integrity: "SHA384", Group: "ECP384", PFS: "ECP384"}},
+		{"aes256gcm16-prfsha256-ecp256", "aes128gcm16", suite.WindowsSuite{Cipher: "GCMAES128", Transform: "GCMAES128", Encryption: "GCMAES256", Integrity: "SHA256", Group: "ECP256", PFS: "None"}},
+		{"aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", suite.WindowsSuite{Cipher: "GCMAES256", Transform: "GCMAES256", Encryption: "GCMAES256", Integrity: "SHA384", Group: "ECP384", PFS: "ECP384"}},
 		{"3des-sha1-modp1024", "3des-sha1-modp1024", suite.WindowsSuite{Cipher: "DES3", Transform: "SHA196", Encryption: "DES3", Integrity: "SHA1", Group: "Group2", PFS: "PFS2"}},
 	} {
 		got, err := suite.ToWindows(test.ike, test.esp)
@@ -31,7 +32,7 @@ func TestWindows(t *testing.T) {
 	for _, test := range []struct {
 		ike, esp string
 		child    bool
-	}{{"chacha20poly1305-ecp256", "aes256-sha256", false}, {"aes256-sha256-curve25519", "aes256-sha256", false}, {"aes256-sha256-modp2048", "camellia256-sha256", true}} {
+	}{{"chacha20poly1305-ecp256", "aes256-sha256", false}, {"aes256gcm16-prfsha512-ecp256", "aes256-sha256", false}, {"aes256-sha256-prfsha384-ecp256", "aes256-sha256", false}, {"aes256-sha256-curve25519", "aes256-sha256", false}, {"aes256-sha256-modp2048", "camellia256-sha256", true}} {
 		_, err := suite.ToWindows(test.ike, test.esp)
 		var carry *suite.CarryError
 		if !errors.As(err, &carry) || carry.Child != test.child {
@@ -64,16 +65,18 @@ func TestClosed(t *testing.T) {
 	}
 }
 
-func TestWithPRF(t *testing.T) {
+func TestForIKE(t *testing.T) {
 	for text, want := range map[string]string{
 		"aes256-sha256-modp2048": "aes256-sha256-modp2048", "aes256gcm16-ecp384": "aes256gcm16-prfsha384-ecp384", "aes128gcm16-ecp256": "aes128gcm16-prfsha256-ecp256", "chacha20poly1305": "chacha20poly1305-prfsha384",
+		"aes256gcm16-prfsha256-ecp256": "aes256gcm16-prfsha256-ecp256", "aes256gcm16-sha256-ecp256": "aes256gcm16-prfsha256-ecp256", "aes256-sha256-prfsha384-ecp256": "aes256-sha256-prfsha384-ecp256",
 	} {
 		p, err := suite.Parse(text)
-		if err != nil || p.WithPRF() != want {
-			t.Errorf("%s: %s, expected %s (%v)", text, p.WithPRF(), want, err)
+		got := p.ForIKE()
+		if err != nil || got.String() != want {
+			t.Errorf("%s: %s, expected %s (%v)", text, got, want, err)
 		}
-		if back, err := suite.Parse(p.WithPRF()); err != nil || back != p {
-			t.Errorf("%s is read back as %s (%v)", p.WithPRF(), back, err)
+		if back, err := suite.Parse(want); err != nil || back != got || !p.Same(back) {
+			t.Errorf("%s is read back as %s (%v)", want, back, err)
 		}
 	}
 }

@@ -55,7 +55,7 @@ func TestElsewhere(t *testing.T) {
 		{"quotes of both kinds", "a.uci", "set network.v=interface\nset network.v.proto=\"pptp\"\nset network.v.password='it'\\''s'\" $x\"\n", nil, func(c vpn.Connection) any { return c.Password.Reveal() }, "it's $x"},
 		{"another port of SSTP", "a.uci", "set network.v=interface\nset network.v.proto=sstp\nset network.v.server=n.example:8443\n", nil, func(c vpn.Connection) any { return fmt.Sprint(c.Server, " ", c.SSTP.Port) }, "n.example 8443"},
 
-		{"one proposal", "a.sswan", `{"uuid":"6f1f6d3a-25a5-5b0c-9d65-0c6a2e1b7a11","name":"N","type":"ikev2-eap","remote":{"addr":"n.example"},"ike-proposal":"aes256gcm16-prfsha384-ecp384"}`, nil, func(c vpn.Connection) any { return c.IKEv2.IKE }, "[aes256gcm16-ecp384]"},
+		{"one proposal", "a.sswan", `{"uuid":"6f1f6d3a-25a5-5b0c-9d65-0c6a2e1b7a11","name":"N","type":"ikev2-eap","remote":{"addr":"n.example"},"ike-proposal":"aes256gcm16-prfsha384-ecp384"}`, nil, func(c vpn.Connection) any { return c.IKEv2.IKE }, "[aes256gcm16-prfsha384-ecp384]"},
 		{"networks in one text", "a.sswan", `{"uuid":"6f1f6d3a-25a5-5b0c-9d65-0c6a2e1b7a11","name":"N","type":"ikev2-eap","remote":{"addr":"n.example"},"split-tunneling":{"subnets":"10.1.0.0/16 10.2.0.0/16"}}`, nil, func(c vpn.Connection) any { return c.Routes }, "[10.1.0.0/16 10.2.0.0/16]"},
 
 		{"L2TP with its key", "a.onc", onc(`"Type":"L2TP-IPsec","L2TP":{"Username":"ada"},"IPsec":{"AuthenticationType":"PSK","IKEVersion":1,"PSK":"key"}`), nil, func(c vpn.Connection) any { return c.Login + c.L2TP.PSK.Reveal() }, "adakey"},

@@ -342,12 +342,12 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 			s.DPD = rates[i].seconds
 		}
 	}
-	s.IKE, s.IKELifetime = r.association(n.Get("IKESecurityAssociationParameters"), true)
-	s.ESP, s.ChildLifetime = r.association(n.Get("ChildSecurityAssociationParameters"), r.Flag(n, "EnablePFS"))
+	s.IKE, s.IKELifetime = r.association(n.Get("IKESecurityAssociationParameters"), true, true)
+	s.ESP, s.ChildLifetime = r.association(n.Get("ChildSecurityAssociationParameters"), false, r.Flag(n, "EnablePFS"))
 	return s
 }
 
-func (r *reader) association(n *tree.Node, group bool) ([]string, int) {
+func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	if n == nil {
 		return []string{}, 0
 	}
@@ -366,12 +366,15 @@ func (r *reader) association(n *tree.Node, group bool) ([]string, int) {
 	if integrity == "SHA1-160" {
 		integrity = "SHA1-96"
 	}
-	q := suite.Proposal{Encryption: own(suite.Encryption, "EncryptionAlgorithm", r.Text(n, "EncryptionAlgorithm")), Integrity: own(suite.Integrity, "IntegrityAlgorithm", integrity)}
+	q := suite.Proposal{Encryption: own(suite.Encryption, "EncryptionAlgorithm", r.Text(n, "EncryptionAlgorithm"))}
+	switch a, _ := suite.Find(q.Encryption); {
+	case !a.AEAD:
+		q.Integrity = own(suite.Integrity, "IntegrityAlgorithm", integrity)
+	case ike:
+		q.PRF = own(suite.PRF, "IntegrityAlgorithm", integrity)
+	}
 	if g := r.Integer(n, "DiffieHellmanGroup"); g != 0 && group {
 		q.Group = own(suite.Group, "DiffieHellmanGroup", strconv.Itoa(g))
-	}
-	if a, ok := suite.Find(q.Encryption); ok && a.AEAD {
-		q.Integrity = "" // named for the pseudo-random function
 	}
 	if q.Encryption == "" {
 		return []string{}, 0

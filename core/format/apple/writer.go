@@ -5,6 +5,7 @@ package apple
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -430,17 +431,14 @@ func rules(d *vpn.Demand) []demandRule {
 
 func (w *writer) association(field vpn.Field, proposals []string, minutes int, ike bool) (*association, error) {
 	p, _ := suite.Parse(proposals[0]) // looked at before
+	if ike {
+		p = p.ForIKE()
+	}
 	names := suite.Closed[suite.AppleDialect].IKE
 	if !names.Carries(p) {
 		return nil, &format.UnfitError{Format: title, Field: field, Found: p.String(), Expected: "algorithms that Apple's profiles name"}
 	}
-	a := &association{Encryption: names[p.Encryption], Integrity: names[p.Integrity], Lifetime: lifetime(minutes, proposals)}
+	a := &association{Encryption: names[p.Encryption], Integrity: cmp.Or(names[p.Integrity], names[p.PRF]), Lifetime: lifetime(minutes, proposals)}
 	a.Group, _ = strconv.Atoi(names[p.Group])
-	if ike && a.Integrity == "" { // it names the pseudo-random function there
-		a.Integrity = "SHA2-256"
-		if strings.Contains(a.Encryption, "256") {
-			a.Integrity = "SHA2-384"
-		}
-	}
 	return a, nil
 }

@@ -345,7 +345,7 @@ func (r *reader) proposals(path string) []string {
 			r.Note(format.KeyMalformed, r.at(path), "%s", err)
 			continue
 		}
-		if strings.HasSuffix(path, ".proposals") && p.LacksPRF(text) {
+		if strings.HasSuffix(path, ".proposals") && p.LacksPRF() {
 			r.Note(format.PRFMissing, r.at(path), "%s", text)
 		}
 		list = append(list, p.String())

@@ -183,7 +183,7 @@ func ikev2(s *section, c vpn.Connection, m *material) error {
 		list := make([]string, len(i.IKE))
 		for n, v := range i.IKE {
 			p, _ := suite.Parse(v) // looked at before
-			list[n] = p.WithPRF()
+			list[n] = p.ForIKE().String()
 		}
 		s.set("proposals", strings.Join(list, ", "))
 	}

@@ -249,7 +249,7 @@ func (w *writer) ikev2() {
 		ike := make([]string, len(s.IKE))
 		for i, v := range s.IKE {
 			p, _ := suite.Parse(v) // looked at before
-			ike[i] = p.WithPRF()
+			ike[i] = p.ForIKE().String()
 		}
 		w.set("ike", strings.Join(ike, ";"))
 		w.set("esp", strings.Join(s.ESP, ";"))

@@ -113,7 +113,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	if len(s.IKE) > 0 {
 		q, _ := suite.Parse(s.IKE[0]) // looked at before
-		p.IKE = q.WithPRF()
+		p.IKE = q.ForIKE().String()
 	}
 	if len(s.ESP) > 0 {
 		p.ESP = s.ESP[0]
@@ -188,7 +188,7 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 		Tunnel: vpn.TunnelFull, Routes: networks(r, split), DNS: append([]string{}, strings.Fields(r.Text(root, "dns-servers"))...), Domains: []string{}, IKEv2: s,
 	}
 	if text := r.Text(root, "ike-proposal"); len(s.IKE) == 1 {
-		if p, err := suite.Parse(text); err == nil && p.LacksPRF(text) {
+		if p, err := suite.Parse(text); err == nil && p.LacksPRF() {
 			r.Note(format.PRFMissing, r.At(root, root, "ike-proposal"), "%s", text)
 		}
 	}

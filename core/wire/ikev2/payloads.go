@@ -1,6 +1,7 @@
 package ikev2
 
 import (
+	"cmp"
 	"crypto/sha1"
 	"encoding/binary"
 	"net/netip"
@@ -36,8 +37,18 @@ type Proposal struct {
 	Transforms       []Transform
 }
 
-// prfs are pseudo-random functions by the digest that they are made of (RFC 7296 §3.3.2, RFC 4868).
-var prfs = map[string]uint16{"md5": 1, "sha1": 2, "sha256": 5, "sha384": 6, "sha512": 7}
+// ID is the number of the first transform of a type; 0 where there is none.
+func (p Proposal) ID(kind uint8) int {
+	for _, t := range p.Transforms {
+		if t.Type == kind {
+			return int(t.ID)
+		}
+	}
+	return 0
+}
+
+// anyPRF are the pseudo-random functions that are offered where a suite names none.
+var anyPRF = []string{"prfsha256", "prfsha384", "prfsha512", "prfsha1"}
 
 // fixed are ciphers without a choice of key length (RFC 7296 §3.3.5, RFC 7634 §3).
 var fixed = map[string]bool{"3des": true, "des": true, "chacha20poly1305": true, "null": true}
@@ -56,18 +67,23 @@ func Offer(number uint8, s suite.Proposal) (Proposal, bool) {
 		t.KeyBits = uint16(cipher.Bits)
 	}
 	p.Transforms = append(p.Transforms, t)
-	switch digest, named := suite.Find(s.Integrity); {
-	case cipher.AEAD && !named:
-		for _, name := range []string{"sha256", "sha384", "sha512", "sha1"} {
-			p.Transforms = append(p.Transforms, Transform{Type: PRF, ID: prfs[name]})
-		}
-	case !named:
+	digest, named := suite.Find(s.Integrity)
+	if !cipher.AEAD && !named {
 		return p, false
-	default:
-		p.Transforms = append(p.Transforms, Transform{Type: PRF, ID: prfs[digest.Name]})
-		if !cipher.AEAD {
-			p.Transforms = append(p.Transforms, Transform{Type: Integrity, ID: uint16(digest.Number)})
+	}
+	functions := []string{cmp.Or(s.PRF, "prf"+s.Integrity)}
+	if s.LacksPRF() {
+		functions = anyPRF
+	}
+	for _, name := range functions {
+		f, known := suite.Find(name)
+		if !known {
+			return p, false
 		}
+		p.Transforms = append(p.Transforms, Transform{Type: PRF, ID: uint16(f.Number)})
+	}
+	if !cipher.AEAD {
+		p.Transforms = append(p.Transforms, Transform{Type: Integrity, ID: uint16(digest.Number)})
 	}
 	p.Transforms = append(p.Transforms, Transform{Type: Group, ID: uint16(group.Number)})
 	return p, true
