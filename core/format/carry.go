@@ -106,6 +106,13 @@ func Bare(c vpn.Connection) vpn.Connection {
 		c.Routes = []string{}
 	}
 	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskOpening = "", "", nil, false, false, nil, false, false
+	c.Addresses, c.LoginBeside = nil, false
+	if c.L2TP != nil {
+		c.L2TP.RemoteID = ""
+	}
+	if c.IKEv2 != nil {
+		c.IKEv2.Issuer = ""
+	}
 	return c
 }
 
@@ -137,7 +144,7 @@ func FourFirst(list []string) []string {
 // Names that only tools read are not counted.
 func Lost(c vpn.Connection, codec Codec) []string {
 	whole, kept := leaves(Ask(c)), leaves(codec.Carried(c))
-	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing"} {
+	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing", "login_beside", "ikev2.issuer", "addresses"} {
 		delete(whole, quiet)
 	}
 	lost := []string{}

@@ -17,6 +17,7 @@ type Connection struct {
 	Organisation string        `json:"organisation,omitempty"`
 	Protocol     Protocol      `json:"protocol"`
 	Server       string        `json:"server"`
+	Addresses    []string      `json:"addresses,omitempty"` // IP addresses behind the server's name, where they are known
 	Login        string        `json:"login"`
 	Password     secret.Text   `json:"password,omitzero"`
 	Keep         Keep          `json:"keep"`
@@ -33,8 +34,9 @@ type Connection struct {
 	Proxy        *Proxy        `json:"proxy,omitempty"`
 	Authority    string        `json:"authority,omitempty"` // PEM
 	Identity     *Identity     `json:"identity,omitempty"`
-	OldPacking   bool          `json:"old_packing,omitempty"` // PKCS#12 as releases before PBES2 open it
-	AskOpening   bool          `json:"ask_opening,omitempty"` // the passphrase of PKCS#12 is left out of the file and asked for
+	OldPacking   bool          `json:"old_packing,omitempty"`  // PKCS#12 as releases before PBES2 open it
+	LoginBeside  bool          `json:"login_beside,omitempty"` // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
+	AskOpening   bool          `json:"ask_opening,omitempty"`  // the passphrase of PKCS#12 is left out of the file and asked for
 	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
 	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
 	PPTP         *PPTPSetting  `json:"pptp,omitempty"`
@@ -59,6 +61,7 @@ type L2TPSetting struct {
 	IKE        []string          `json:"ike"`
 	ESP        []string          `json:"esp"`
 	BehindNAT  bool              `json:"behind_nat"`
+	RemoteID   string            `json:"remote_id,omitempty"` // by certificate: what the gateway says it is
 }
 
 // IKEv2Setting is the part that only IKEv2 has. Lifetimes are in minutes, DPD in
@@ -68,6 +71,7 @@ type IKEv2Setting struct {
 	PSK             secret.Text `json:"psk,omitzero"`
 	LocalID         string      `json:"local_id,omitempty"`
 	RemoteID        string      `json:"remote_id"`
+	Issuer          string      `json:"issuer,omitempty"` // common name of the CA that issued the gateway's certificate
 	IKE             []string    `json:"ike"`
 	ESP             []string    `json:"esp"`
 	IKELifetime     int         `json:"ike_lifetime,omitempty"`
@@ -188,6 +192,7 @@ func part[T any](p *T, inside func(*T)) *T {
 
 // Clone copies the connection deeply.
 func (c Connection) Clone() Connection {
+	c.Addresses = slices.Clone(c.Addresses)
 	c.Routes, c.DNS, c.Domains = slices.Clone(c.Routes), slices.Clone(c.DNS), slices.Clone(c.Domains)
 	c.Demand = part(c.Demand, func(d *Demand) {
 		d.Networks, d.Suffixes, d.Domains = slices.Clone(d.Networks), slices.Clone(d.Suffixes), slices.Clone(d.Domains)

@@ -55,7 +55,9 @@ func TestConvertMatrix(t *testing.T) {
 				if !b.Password.IsZero() && !b.Password.Equal(c.Password) || !b.PSK().IsZero() && !b.PSK().Equal(c.PSK()) {
 					t.Errorf("%s, %s to %s: a secret changed on the way", way, from.Name, to.Name)
 				}
-				if from.Name == to.Name && len(got[0].Lost) > 0 {
+				// The file of a TLS tunnel does not say that it stands in the machine's own folder.
+				lost := slices.DeleteFunc(got[0].Lost, func(v string) bool { return c.TLS != nil && v == "scope" })
+				if from.Name == to.Name && len(lost) > 0 {
 					t.Errorf("%s: %s loses %v to itself", way, from.Name, got[0].Lost)
 				}
 			}

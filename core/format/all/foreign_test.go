@@ -1,6 +1,7 @@
 package all_test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -151,7 +152,7 @@ func TestIKEDaemon(t *testing.T) {
 		if c.IKEv2 == nil && c.L2TP == nil {
 			continue
 		}
-		c.Name, c.UUID, c.Login = name+` "=#{`, strings.Replace(c.UUID, "6F1F", "0000", 1), `a"fjell\x#{`
+		c.Name, c.UUID, c.Login = name+` "=#{`, strings.Replace(c.UUID, "6F1F", fmt.Sprintf("%04X", len(names)), 1), `a"fjell\x#{`
 		_, files, _ := laid(t, platform.Daemons, c)
 		names = append(names, strings.TrimSuffix(files[0].Name, ".conf"))
 		install(t, files, root)

@@ -27,6 +27,7 @@ remote 198.51.100.8 443 tcp
 nobind
 persist-tun
 resolv-retry infinite
+verb 3
 keepalive 20 80
 remote-cert-tls server
 verify-x509-name norrvik.skerryline.example name
@@ -106,6 +107,7 @@ connections {
 		remote_addrs = norrvik.skerryline.example
 		version = 1
 		proposals = aes256-sha256-modp2048
+		dpd_delay = 30s
 		local {
 			auth = psk
 		}
@@ -127,7 +129,6 @@ connections {
 }
 secrets {
 	ike-skerry-line-norrvik {
-		id-remote = "norrvik.skerryline.example"
 		secret = 0sa2VscC00NDk3LUhhcmJvci1taXp6ZW4=
 	}
 }
@@ -155,6 +156,9 @@ mtu 1400
 usepeerdns
 nodefaultroute
 persist
+maxfail 0
+lcp-echo-interval 30
+lcp-echo-failure 4
 `},
 	{"pptp password", "uci", "skerry-line-norrvik.uci", `set network.w6f1f6d3a=interface
 set network.w6f1f6d3a.proto='pptp'

@@ -32,6 +32,7 @@ uci pptp: connect demand.domains demand.interface demand.networks demand.probe d
 daemons ikev2: demand.domains demand.interface demand.networks demand.probe demand.suffixes dns domains proxy.bypass proxy.script unmetered
 daemons sstp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes dns domains ipv6 proxy.bypass proxy.script sstp.server_name unmetered
 daemons l2tp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes dns domains ipv6 l2tp.behind_nat proxy.bypass proxy.script unmetered
+daemons tls: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 proxy.bypass proxy.script unmetered
 daemons pptp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes dns domains ipv6 proxy.bypass proxy.script unmetered
 ovpn tls: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 proxy.bypass proxy.script scope unmetered
 ovpn-folder tls: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 proxy.bypass proxy.script scope unmetered

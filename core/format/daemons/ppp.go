@@ -103,8 +103,12 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 func (r *reader) peer(data []byte) {
 	l := r.options(data)
 	start := format.Position{File: r.file, Line: 1, Column: 1}
+	connect := vpn.Connect("")
+	if _, always := r.beside.Get(r.stem + unitFile); always {
+		connect = vpn.Always
+	}
 	c := vpn.Connection{
-		Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
+		Connect: connect, Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
 		DNS: []string{}, Domains: []string{}, Reconnect: l.persist,
 	}
 	words := strings.Fields(l.pty)

@@ -14,6 +14,7 @@ import (
 	"unicode/utf8"
 
 	"wardicon/core/format"
+	"wardicon/core/format/ovpn"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
@@ -41,6 +42,7 @@ type reader struct {
 	uuid    string
 	set     map[string]setting // by path, such as connections.x.local.auth
 	order   []string           // names of the connections
+	ordered []string           // values in the order of the file
 	path    []string
 	secrets bool // there are some
 }
@@ -48,6 +50,15 @@ type reader struct {
 // Read takes a configuration apart, with the files that belong to it. It always answers;
 // what is wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
+	if ovpn.Detect(name, data) {
+		r := ovpn.Read(name, data, beside)
+		for i := range r.Connections {
+			c := &r.Connections[i].Connection
+			c.Scope = vpn.ScopeMachine
+			tunnelSays(c, beside, strings.TrimSuffix(name, filepath.Ext(name)))
+		}
+		return r
+	}
 	r := &reader{file: name, stem: strings.TrimSuffix(name, filepath.Ext(name)), beside: beside, set: map[string]setting{}}
 	if !bytes.Contains(data, []byte("connections {")) {
 		r.stem = strings.TrimSuffix(r.stem, strings.TrimSuffix(pppFile, ".conf"))
@@ -109,6 +120,7 @@ func (r *reader) line(at format.Position, line string) bool {
 			r.Note(format.KeyTwice, at, "%s", strings.TrimSpace(key))
 		}
 		r.set[at.Path] = setting{text, at}
+		r.ordered = append(r.ordered, text)
 	}
 	return true
 }
@@ -165,7 +177,7 @@ func (r *reader) connection(path string) {
 		c.Authority = joined(&r.Reading, r.beside, v, r.at(path+".remote.cacerts"))
 	}
 	for connect, action := range starts {
-		if r.get(child+".start_action") == action {
+		if r.get(child+".start_action") == action && r.get(path+".version") != "1" {
 			c.Connect = connect
 		}
 	}
@@ -275,11 +287,20 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	if r.get(path+".local.auth") == "pubkey" {
 		l.Auth = vpn.MachineCertificate
 	}
-	l.PSK = r.sealed("ike-", "the pre-shared key", r.get(path+".remote.id"), r.get(path+".local.id"), c.Server)
+	if l.Auth == vpn.MachineCertificate {
+		l.RemoteID = r.get(path + ".remote.id")
+	}
+	own := "secrets.ike-" + strings.TrimPrefix(path, "connections.") + ".id"
+	for key, v := range r.set {
+		if _, err := netip.ParseAddr(v.text); err == nil && strings.HasPrefix(key, own) && v.text != c.Server {
+			c.Addresses = append(c.Addresses, v.text)
+		}
+	}
+	slices.SortFunc(c.Addresses, func(a, b string) int { return slices.Index(r.ordered, a) - slices.Index(r.ordered, b) })
+	l.PSK = r.sealed("ike-", "the pre-shared key", append([]string{r.get(path + ".remote.id"), r.get(path + ".local.id"), c.Server}, c.Addresses...)...)
 	if data, ok := r.beside.Get(r.stem + l2tpFile); ok {
 		text := string(data)
 		c.Reconnect = strings.Contains(text, "\nredial = yes")
-		c.Connect = ""
 		if strings.Contains(text, "\nautodial = yes") {
 			c.Connect = vpn.Always
 		}

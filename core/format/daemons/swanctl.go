@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -149,7 +150,11 @@ func l2tp(s *section, c vpn.Connection, m *material) error {
 	auth := "psk"
 	if l.Auth == vpn.MachineCertificate {
 		auth = "pubkey"
+		if err := identity(vpn.FieldRemoteID, l.RemoteID); err != nil {
+			return err
+		}
 	}
+	persistent(s, c)
 	s.open("local")
 	s.set("auth", auth)
 	if l.Group != "" {
@@ -164,11 +169,31 @@ func l2tp(s *section, c vpn.Connection, m *material) error {
 	s.close()
 	s.open("remote")
 	s.set("auth", auth)
+	if l.RemoteID != "" && auth == "pubkey" {
+		s.text("id", l.RemoteID)
+	}
 	if len(m.anchors) > 0 {
 		s.set("cacerts", strings.Join(m.anchors, ", "))
 	}
 	s.close()
 	return nil
+}
+
+// keepalive is how often a connection that must always be there looks whether the other
+// end is, where nothing else is said, in seconds.
+const keepalive = 30
+
+// persistent lets the daemon never give up what must always be there.
+func persistent(s *section, c vpn.Connection) {
+	if c.Connect == vpn.Always {
+		s.set("keyingtries", "0")
+	}
+	switch {
+	case c.IKEv2 != nil && c.IKEv2.DPD > 0:
+		s.set("dpd_delay", fmt.Sprintf("%ds", c.IKEv2.DPD))
+	case c.Connect == vpn.Always || c.Reconnect:
+		s.set("dpd_delay", fmt.Sprintf("%ds", keepalive))
+	}
 }
 
 func ikev2(s *section, c vpn.Connection, m *material) error {
@@ -193,9 +218,7 @@ func ikev2(s *section, c vpn.Connection, m *material) error {
 	if i.NoFragmentation {
 		s.set("fragmentation", "no")
 	}
-	if i.DPD > 0 {
-		s.set("dpd_delay", fmt.Sprintf("%ds", i.DPD))
-	}
+	persistent(s, c)
 	if i.IKELifetime > 0 {
 		s.set("rekey_time", fmt.Sprintf("%dm", i.IKELifetime))
 	}
@@ -257,10 +280,13 @@ func child(s *section, c vpn.Connection) {
 	if len(esp) > 0 {
 		s.set("esp_proposals", strings.Join(esp, ", "))
 	}
-	if action := starts[c.Connect]; action != "" {
+	switch action := starts[c.Connect]; {
+	case c.L2TP != nil:
+		s.set("start_action", "trap") // what L2TP sends asks for the association
+	case action != "":
 		s.set("start_action", action)
 	}
-	if c.Reconnect {
+	if c.Reconnect || c.Connect == vpn.Always {
 		s.set("dpd_action", "restart")
 		s.set("close_action", "start")
 	}
@@ -287,13 +313,28 @@ func secrets(s *section, c vpn.Connection, name string) {
 		switch {
 		case c.IKEv2 != nil:
 			s.text("id-remote", cmp.Or(c.IKEv2.RemoteID, c.Server))
-		default:
+		case c.L2TP.Aggressive:
 			s.text("id-remote", c.Server)
+		default:
+			owners(s, c)
 		}
 		s.sealed(psk.Reveal())
 		s.close()
 	}
 	s.close()
+}
+
+// owners names whose key it is. In main mode the daemon looks a key up by the addresses of
+// both ends before any name is said (RFC 2409 §5.4); where none is known, the key is
+// anybody's.
+func owners(s *section, c vpn.Connection) {
+	addresses := slices.Clone(c.Addresses)
+	if _, err := netip.ParseAddr(c.Server); err == nil && !slices.Contains(addresses, c.Server) {
+		addresses = append(addresses, c.Server)
+	}
+	for i, a := range addresses {
+		s.set(fmt.Sprintf("id-%d", i+1), a)
+	}
 }
 
 // joined reads the files that a list names, as one PEM text.

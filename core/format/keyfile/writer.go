@@ -143,7 +143,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	id := shell.Quote(strings.ToLower(c.UUID))
 	return append(files, shell.Scripts(shell.Job{
-		Connection: c.Name, Placements: places,
+		Connection: c.Name, ID: c.UUID, Placements: places,
 		Apply: []string{
 			"chown root " + shell.Quote(path), "nmcli connection load " + shell.Quote(path),
 			`[ "$(nmcli -g connection.uuid connection show uuid ` + id + `)" = ` + id + ` ] || { echo "NetworkManager does not have the connection." >&2; exit 1; }`,
@@ -202,6 +202,9 @@ func (w *writer) l2tp() {
 	if l.Auth == vpn.MachineCertificate {
 		w.set("machine-auth-type", "tls")
 		w.files("machine-ca", "machine-cert", "machine-key")
+		if l.RemoteID != "" {
+			w.set("ipsec-remote-id", l.RemoteID)
+		}
 	} else {
 		w.set("machine-auth-type", "psk")
 		w.files("machine-ca", "machine-cert", "machine-key")
@@ -276,6 +279,7 @@ func (w *writer) sstp() error {
 	if err := format.Host(title, vpn.FieldServer, w.c.Server); err != nil {
 		return err
 	}
+	w.set("connection-type", "password")
 	w.set("gateway", vpn.JoinPort(w.c.Server, w.c.SSTP.Port))
 	w.set("user", w.c.Login)
 	w.password()

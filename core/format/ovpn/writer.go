@@ -21,7 +21,7 @@ const (
 	phoneTitle = title + " for a desk phone"
 	maxOption  = 250       // bytes; the daemon cuts a parameter at 256
 	phoneLimit = 16 << 10  // bytes that desk phones take
-	loginFile  = "-in.txt" // login and password, beside the file
+	LoginFile  = "-in.txt" // login and password, beside the file
 )
 
 var protocols = []vpn.Protocol{vpn.TLS}
@@ -29,13 +29,13 @@ var protocols = []vpn.Protocol{vpn.TLS}
 // Codec is the file in one piece.
 var Codec = format.Codec{
 	Name: platform.OVPN, Title: title, Protocols: protocols, Carried: Carried, Detect: Detect, Read: Read,
-	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, true, false) },
+	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, true) },
 }
 
 // Folder is the file with keys and certificates beside it.
 var Folder = format.Codec{
 	Name: platform.OVPNFolder, Title: title + " with files beside", Protocols: protocols, Carried: Carried, Detect: func(string, []byte) bool { return false }, Read: Read,
-	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, false, false) },
+	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, false) },
 }
 
 // Phone is the file for desk phones: in one piece, nothing asked, not large.
@@ -61,6 +61,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 }
 
 func carriedPhone(c vpn.Connection) vpn.Connection {
+	c.Reconnect = true // a phone never gives up
 	c = Carried(c)
 	c.Connect = vpn.Always
 	if c.TLS != nil && c.TLS.Keepalive == 0 {
@@ -84,13 +85,14 @@ const phoneKeepalive = 15
 
 func writePhone(c vpn.Connection) ([]format.File, error) {
 	c = c.Clone()
+	c.Connect, c.LoginBeside = vpn.Always, false
 	if c.TLS != nil && c.TLS.Keepalive == 0 {
 		c.TLS.Keepalive = phoneKeepalive
 	}
 	if c.NeedsPassword() && format.Ask(c).Keep == vpn.KeepAsked {
 		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldKeep, Found: "a password that is asked for", Expected: "a saved one, because nobody is asked"}
 	}
-	files, err := write(c, true, true)
+	files, err := write(c, true)
 	if err == nil && len(files[0].Content) > phoneLimit {
 		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldFile, Found: fmt.Sprintf("%d bytes", len(files[0].Content)), Expected: fmt.Sprintf("at most %d; shorter chains and keys make it smaller", phoneLimit)}
 	}
@@ -108,7 +110,7 @@ type writer struct {
 	err    error
 }
 
-func write(c vpn.Connection, inline, phone bool) ([]format.File, error) {
+func write(c vpn.Connection, inline bool) ([]format.File, error) {
 	if err := format.Sound(title, c, protocols); err != nil {
 		return nil, err
 	}
@@ -138,13 +140,14 @@ func write(c vpn.Connection, inline, phone bool) ([]format.File, error) {
 	w.line("nobind")
 	w.line("persist-tun")
 	w.line("resolv-retry infinite")
-	if !c.Reconnect {
+	if !c.Reconnect && c.Connect != vpn.Always {
 		w.line("connect-retry-max 3")
 	}
+	w.line("verb 3")
 	if s.Keepalive > 0 {
 		w.line(fmt.Sprintf("keepalive %d %d", s.Keepalive, 4*s.Keepalive))
 	}
-	w.tls(s, phone)
+	w.tls(s)
 	w.traffic(c)
 	w.material(c)
 	if w.err != nil {
@@ -187,7 +190,7 @@ func Quote(v string) string {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`
 }
 
-func (w *writer) tls(s *vpn.TLSSetting, phone bool) {
+func (w *writer) tls(s *vpn.TLSSetting) {
 	w.line("remote-cert-tls server")
 	if s.ServerName != "" {
 		w.option(vpn.FieldServerName, "verify-x509-name", s.ServerName, "name")
@@ -196,14 +199,9 @@ func (w *writer) tls(s *vpn.TLSSetting, phone bool) {
 		w.option(vpn.FieldMinTLS, "tls-version-min", s.MinTLS)
 	}
 	if len(s.Ciphers) > 0 {
-		if !phone { // releases before 2.5 know only the next line
-			w.line("ignore-unknown-option data-ciphers")
-			w.option(vpn.FieldCiphers, "data-ciphers", strings.Join(s.Ciphers, ":"))
-		}
+		w.line("ignore-unknown-option data-ciphers") // releases before 2.5 know only the last line
+		w.option(vpn.FieldCiphers, "data-ciphers", strings.Join(s.Ciphers, ":"))
 		w.option(vpn.FieldCiphers, "cipher", s.Ciphers[0])
-		if phone && len(s.Ciphers) > 1 {
-			w.option(vpn.FieldCiphers, "data-ciphers", strings.Join(s.Ciphers, ":"))
-		}
 	}
 	if s.Digest != "" {
 		w.option(vpn.FieldDigest, "auth", s.Digest)
@@ -261,7 +259,7 @@ func (w *writer) material(c vpn.Connection) {
 	for _, f := range format.PEMFiles(c) {
 		for ending, option := range options {
 			if strings.HasSuffix(f.Name, ending) {
-				w.part(option, f)
+				w.part(option, f, !w.inline)
 			}
 		}
 	}
@@ -272,7 +270,7 @@ func (w *writer) material(c vpn.Connection) {
 		} else if k.Key.Reveal() != secret.Hidden {
 			w.err = &format.UnfitError{Format: title, Field: vpn.FieldControl, Found: "a key of another form", Expected: "a key file for " + controls[k.Kind]}
 		}
-		w.part(controls[k.Kind], key)
+		w.part(controls[k.Kind], key, !w.inline)
 		if k.Kind == vpn.ControlAuth && k.Direction != "" {
 			w.option(vpn.FieldControl, "key-direction", k.Direction)
 		}
@@ -291,13 +289,13 @@ func (w *writer) material(c vpn.Connection) {
 		}
 	}
 	w.part("auth-user-pass", format.File{
-		Name: format.FileName(w.base, loginFile), MediaType: "text/plain; charset=utf-8", Purpose: "Login and password", Private: true, Content: []byte(c.Login + "\n" + c.Password.Reveal() + "\n"),
-	})
+		Name: format.FileName(w.base, LoginFile), MediaType: "text/plain; charset=utf-8", Purpose: "Login and password", Private: true, Content: []byte(c.Login + "\n" + c.Password.Reveal() + "\n"),
+	}, !w.inline || c.LoginBeside)
 }
 
 // part writes a file inside, between tags, or names it.
-func (w *writer) part(option string, f format.File) {
-	if !w.inline {
+func (w *writer) part(option string, f format.File, beside bool) {
+	if beside {
 		w.beside = append(w.beside, f)
 		w.line(option + " " + f.Name)
 		return

@@ -23,12 +23,12 @@ func TestQuote(t *testing.T) {
 // a root of its own.
 func TestScripts(t *testing.T) {
 	files := shell.Scripts(shell.Job{
-		Connection: "Skerry Line's", Done: "It's done.", Apply: []string{"apply"}, Revoke: []string{"revoke"},
+		Connection: "Skerry Line's", ID: "AB", Done: "It's done.", Apply: []string{"apply"}, Revoke: []string{"revoke"},
 		Placements: []shell.Placement{{File: "a", Path: "/etc/a b", Mode: "0600"}, {File: "c", Path: "/etc/c", Mode: "0644", Merge: "skerry"}},
 	}, []format.File{{Name: "a", Content: []byte("abc")}})
 	for i, want := range [][]string{
-		{"set -eu", "umask 077", "sound 'a' ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "place 'a' '/etc/a b' 0600", "merge 'c' '/etc/c' 0644 'skerry'", "if [ -z \"$root\" ]; then\n\tapply\nfi", `echo 'It'\''s done.'`},
-		{"set -eu", "if [ -z \"$root\" ]; then\n\trevoke\nfi", `rm -f -- "$root"'/etc/a b'`, `sed -i '/^; begin skerry$/,/^; end skerry$/d' "$root"'/etc/c'`},
+		{"set -eu", "umask 077", "sound 'a' ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "place 'a' '/etc/a b' 0600", "merge 'c' '/etc/c' 0644 ';' 'skerry'", "if [ -z \"$root\" ]; then\n\tapply\nfi", `echo 'It'\''s done.'`},
+		{"set -eu", "if [ -z \"$root\" ]; then\n\trevoke\nfi", `forget "$list"`},
 	} {
 		text := string(files[i].Content)
 		for _, part := range want {

@@ -158,11 +158,17 @@ func (r *reader) positions(keys map[vpn.Field]string) map[vpn.Field]format.Posit
 
 func (r *reader) tls(path string) {
 	name := filepath.Base(r.get(path + ".config"))
+	read := ovpn.Read
+	if own := strings.TrimSuffix(name, filepath.Ext(name)) + ".ovpn"; own != name {
+		if _, ok := r.beside.Get(own); ok {
+			name, read = own, daemons.Read
+		}
+	}
 	text := r.Fetch(r.beside, name, r.at(path+".config"))
 	if text == "" {
 		return
 	}
-	inner := ovpn.Read(name, []byte(text), r.beside)
+	inner := read(name, []byte(text), r.beside)
 	r.Notes = append(r.Notes, inner.Notes...)
 	for _, one := range inner.Connections {
 		one.Connection.Scope = vpn.ScopeMachine

@@ -11,7 +11,6 @@ import (
 
 	"wardicon/core/format"
 	"wardicon/core/format/daemons"
-	"wardicon/core/format/ovpn"
 	"wardicon/core/format/shell"
 	"wardicon/core/platform"
 	"wardicon/core/vpn"
@@ -20,6 +19,8 @@ import (
 const (
 	title     = "OpenWrt UCI batch"
 	pppFolder = "/etc/ppp/certs/"
+
+	tunnelFolder = "/etc/openvpn/"
 )
 
 var protocols = []vpn.Protocol{vpn.TLS, vpn.SSTP, vpn.L2TP, vpn.PPTP}
@@ -31,8 +32,8 @@ var Codec = format.Codec{Name: platform.UCI, Title: title, Protocols: protocols,
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	if c.TLS != nil {
-		c = ovpn.Carried(c)
-		c.Scope = vpn.ScopeMachine
+		c = daemons.Carried(c)
+		c.Reconnect = whole.Reconnect
 	} else {
 		c = format.Bare(c)
 		c.Organisation, c.Identifier, c.Scope, c.DNS, c.Routes = "", "", vpn.ScopeMachine, format.FourFirst(c.DNS), format.FourFirst(c.Routes)
@@ -45,6 +46,8 @@ func Carried(c vpn.Connection) vpn.Connection {
 	}
 	if l := c.L2TP; l != nil {
 		l.PPP, l.BehindNAT = format.Methods(l.PPP), false
+		half := daemons.Carried(whole)
+		l.RemoteID, c.Addresses = half.L2TP.RemoteID, half.Addresses
 	}
 	if s := c.PPTP; s != nil {
 		s.PPP, s.MPPE = format.Methods(s.PPP), format.Strengths(s.MPPE)
@@ -98,7 +101,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	c = format.Ask(c)
 	x := "w" + id[:8] // names of interfaces and zones are short
 	var b batch
-	files, places, err := beside(c)
+	files, places, ask, err := beside(c)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +110,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		sections = append(sections, "openvpn."+x)
 		b.section("openvpn."+x, "openvpn")
 		b.set("openvpn."+x+".enabled", flag(c.Connect == vpn.Always))
-		b.set("openvpn."+x+".config", places[0].Path)
+		b.set("openvpn."+x+".config", tunnelFolder+format.FileName(c.Name, ".conf"))
 	} else {
 		sections = append(sections, "network."+x)
 		sections = append(sections, b.network(c, "network."+x)...)
@@ -134,37 +137,66 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		Name: format.FileName(c.Name, ".uci"), MediaType: "text/plain; charset=utf-8", Private: true,
 		Purpose: "Batch for uci: the install script runs it", Content: []byte(b.String()),
 	}
-	job := shell.Job{Connection: c.Name, Placements: places, Done: "The connection is set up."}
+	job := shell.Job{Connection: c.Name, ID: c.UUID, Placements: places, Ask: ask, Done: "The connection is set up."}
 	for _, s := range sections {
 		job.Apply = append(job.Apply, "uci -q delete "+s+" || true")
 	}
 	job.Revoke = slices.Clone(job.Apply)
 	reload := []string{"/etc/init.d/network reload", "/etc/init.d/firewall reload"}
-	job.Apply = slices.Concat(job.Apply, []string{`uci batch < "$here/` + main.Name + `"`}, reload)
-	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit"}, reload)
+	job.Apply = append(job.Apply, `uci batch < "$here/`+main.Name+`"`)
+	if ask != nil && ask.Path == "" {
+		job.Apply = append(job.Apply, `printf "set network.`+x+`.password='%s'\ncommit network\n" "$password" | uci batch`)
+	}
+	if c.TLS != nil && len(c.DNS) > 0 && len(c.Domains) > 0 {
+		set, unset := resolvers(c)
+		job.Apply, job.Revoke = slices.Concat(job.Apply, unset, set), append(job.Revoke, unset...)
+		reload = append(reload, "/etc/init.d/dnsmasq reload")
+	}
+	if c.L2TP != nil {
+		job.Programs = []shell.Program{
+			{Name: "swanctl", Packages: "strongswan-default strongswan-swanctl strongswan-mod-eap-mschapv2"}, {Name: "xl2tpd", Packages: "xl2tpd"},
+		}
+		reload = slices.Concat([]string{"/etc/init.d/firewall reload"}, daemons.LoadIKE, reload[:1])
+		job.Revoke = append(job.Revoke, "swanctl --terminate --ike "+format.FileName(c.Name, "")+" > /dev/null 2>&1 || true")
+	}
+	job.Apply = slices.Concat(job.Apply, reload)
+	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit", "/etc/init.d/network reload", "/etc/init.d/firewall reload"})
 	files = append([]format.File{main}, files...)
 	return append(files, shell.Scripts(job, files)...), nil
 }
 
 // beside makes the files that the batch names.
-func beside(c vpn.Connection) ([]format.File, []shell.Placement, error) {
+func beside(c vpn.Connection) ([]format.File, []shell.Placement, *shell.Ask, error) {
 	switch {
 	case c.TLS != nil:
-		files, err := ovpn.Codec.Write(c)
-		if err != nil {
-			return nil, nil, err
-		}
-		return files, []shell.Placement{{File: files[0].Name, Path: "/etc/openvpn/" + files[0].Name, Mode: "0600"}}, nil
+		return daemons.Tunnel(c, tunnelFolder, false)
 	case c.L2TP != nil:
 		main, more, places, err := daemons.IPsec(c)
-		return append([]format.File{main}, more...), places, err
+		gate, gates := daemons.Gate(c)
+		return slices.Concat([]format.File{main}, more, gate), append(places, gates...), daemons.Asks(c), err
 	}
 	var places []shell.Placement
 	files := format.PEMFiles(c)
 	for _, f := range files {
 		places = append(places, shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"})
 	}
-	return files, places, nil
+	return files, places, daemons.Asks(c), nil
+}
+
+// resolvers are the commands that let the router's own resolver ask the inside ones for
+// names inside, and those that take that back.
+func resolvers(c vpn.Connection) (set, unset []string) {
+	change := func(option, v string) {
+		set = append(set, "uci add_list dhcp.@dnsmasq[0]."+option+"="+shell.Quote(v))
+		unset = append(unset, "uci -q del_list dhcp.@dnsmasq[0]."+option+"="+shell.Quote(v)+" || true")
+	}
+	for _, d := range c.Domains {
+		for _, s := range c.DNS {
+			change("server", "/"+d+"/"+s)
+		}
+		change("rebind_domain", "/"+d+"/")
+	}
+	return append(set, "uci commit dhcp"), append(unset, "uci commit dhcp")
 }
 
 // network writes the interface with its routes, and returns the sections of those.
