@@ -40,6 +40,7 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "load-share", path: "load_share", kind: numberField, help: "share of the devices that are equally near to several gateways"},
 			{flag: "ask-at", path: "ask_at.address", help: "IP address that the service asks in the place of those on record, such as an inside one"},
 			{flag: "ask-port", path: "ask_at.ports", kind: portsField, help: "port that the service asks in the place of another one, such as 500=20500"},
+			{flag: "client-authority", path: "client_authority", kind: fileField, help: "file with the authorities that it checks devices' certificates against, PEM; noted by itself when Wardicon makes its certificate"},
 			{flag: "note", path: "note", help: "note for operators"},
 			{flag: "withdraw", path: "offers", kind: withdrawField, help: "protocol that it no longer offers: ikev2, tls, sstp, l2tp, pptp"},
 
@@ -49,6 +50,7 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "esp", path: "offers.l2tp.esp", kind: listField, help: "L2TP/IPsec: ESP proposal such as aes256-sha256"},
 			{flag: "l2tp-auth", path: "offers.l2tp.auth", kind: listField, help: "L2TP/IPsec: how the machines prove themselves, psk or certificate"},
 			{flag: "l2tp-authority", path: "offers.l2tp.authority", kind: fileField, help: "L2TP/IPsec: file with the authorities of its certificate, PEM"},
+			{flag: "l2tp-remote-id", path: "offers.l2tp.remote_id", help: "L2TP/IPsec by certificate: identity that it sends; empty means the subject of its certificate"},
 			{flag: "aggressive", path: "offers.l2tp.aggressive", kind: boolField, help: "L2TP/IPsec: IKEv1 aggressive mode"},
 			{flag: "group-name", path: "offers.l2tp.group", help: "L2TP/IPsec: group name that clients send"},
 

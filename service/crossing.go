@@ -5,6 +5,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 
@@ -152,7 +153,7 @@ func (s *Service) beginCrossing(ctx context.Context, tx *store.Tx, id, successor
 	if err != nil {
 		return err
 	}
-	if err := s.eachOffer(ctx, tx, func(list []*x509.Certificate) []*x509.Certificate {
+	if err := s.eachOffer(ctx, tx, false, func(list []*x509.Certificate) []*x509.Certificate {
 		if !among(list, old) {
 			return list
 		}
@@ -176,7 +177,7 @@ func (s *Service) finishCrossing(ctx context.Context, tx *store.Tx, id string, a
 	if err != nil {
 		return err
 	}
-	return s.eachOffer(ctx, tx, func(list []*x509.Certificate) []*x509.Certificate {
+	return s.eachOffer(ctx, tx, true, func(list []*x509.Certificate) []*x509.Certificate {
 		if rest := without(list, old); len(rest) > 0 {
 			return rest
 		}
@@ -193,7 +194,7 @@ func (s *Service) undoCrossing(ctx context.Context, tx *store.Tx, id string) err
 	if err != nil {
 		return err
 	}
-	if err := s.eachOffer(ctx, tx, func(list []*x509.Certificate) []*x509.Certificate {
+	if err := s.eachOffer(ctx, tx, false, func(list []*x509.Certificate) []*x509.Certificate {
 		if !among(list, old) {
 			return list
 		}
@@ -212,15 +213,20 @@ func (s *Service) retire(ctx context.Context, tx *store.Tx, id string, retired b
 	return err
 }
 
-// eachOffer changes the authorities that gateways' offers name.
-func (s *Service) eachOffer(ctx context.Context, tx *store.Tx, change func([]*x509.Certificate) []*x509.Certificate) error {
+// eachOffer changes the authorities that gateways' offers name and, with clients set, those
+// that gateways check devices' certificates against.
+func (s *Service) eachOffer(ctx context.Context, tx *store.Tx, clients bool, change func([]*x509.Certificate) []*x509.Certificate) error {
 	gateways, err := store.Gateways.Where(ctx, tx, "1")
 	if err != nil {
 		return err
 	}
 	for _, g := range gateways {
 		turned := false
-		for _, text := range g.Offers.Authorities() {
+		places := slices.Collect(maps.Values(g.Offers.Authorities()))
+		if clients {
+			places = append(places, &g.ClientAuthority)
+		}
+		for _, text := range places {
 			list, err := pki.Certificates(*text)
 			if err != nil {
 				continue // there is none
@@ -236,6 +242,7 @@ func (s *Service) eachOffer(ctx context.Context, tx *store.Tx, change func([]*x5
 			for p, text := range shown.Offers.Authorities() {
 				*text = g.Offers.Authority(p)
 			}
+			shown.ClientAuthority = g.ClientAuthority
 			return shown, nil
 		}, func(string) bool { return true }); err != nil {
 			return err

@@ -57,6 +57,9 @@ func (s *Service) OutfitGateway(ctx context.Context, gatewayID, authorityID stri
 		if err != nil {
 			return err
 		}
+		if err := s.believes(ctx, tx, gatewayID, believed); err != nil {
+			return err
+		}
 		out, err = outfit(row.Gateway, pki.Identity{Leaf: c, Key: key}, above, believed)
 		out.Certificate = row
 		return err
@@ -111,6 +114,9 @@ func outfit(gateway string, id pki.Identity, above, believed string) (out view.O
 	add("-certificate.pem", "The gateway's certificate", false, []byte(pki.Bundle(id.Leaf)))
 	add("-chain.pem", "The certificate and those between it and its root, as TLS servers send them", false, []byte(pki.Bundle(id.Leaf)+above))
 	add("-authority.pem", "Authorities that devices' certificates are checked against, the root last", false, []byte(pki.Bundle(trusted...)))
+	for i, c := range trusted { // the IKE daemon reads one certificate of a file
+		add(fmt.Sprintf("-ca%d.pem", i+1), "One of those authorities, for daemons that read one certificate of a file", false, []byte(pki.Bundle(c)))
+	}
 	add("-root.pem", "The root alone", false, []byte(pki.Bundle(roots...)))
 	add("-certificate.der", "The gateway's certificate in DER form", false, id.Leaf.Raw)
 	add("-chain.p7b", "The chain as PKCS #7", false, pem.EncodeToMemory(&pem.Block{Type: "PKCS7", Bytes: collection}))
@@ -184,6 +190,26 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 		return nil, row, "", err
 	}
 	return c, row, above, deed(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+}
+
+// believes notes on a gateway's record which authorities it checks devices' certificates
+// against. What an operator noted beside them stays.
+func (s *Service) believes(ctx context.Context, tx *store.Tx, gatewayID, authorities string) error {
+	more, err := pki.Certificates(authorities)
+	if err != nil {
+		return err
+	}
+	_, err = s.Gateways.change(ctx, tx, gatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+		known, _ := pki.Certificates(g.ClientAuthority)
+		for _, c := range more {
+			if !slices.ContainsFunc(known, c.Equal) {
+				known = append(known, c)
+			}
+		}
+		g.ClientAuthority = pki.Bundle(known...)
+		return g, nil
+	}, func(string) bool { return true })
+	return err
 }
 
 // show notes on a gateway's record which certificate it shows.

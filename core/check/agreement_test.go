@@ -68,7 +68,7 @@ func TestAgreements(t *testing.T) {
 		{"children of another group", ikev2("", "aes256gcm16-ecp384", "", "aes256gcm16-ecp256"), vpn.FieldESP, "aes256gcm16 until the keys are renewed", "Set aes256gcm16-ecp256 on the device, or let the gateway take aes256gcm16-ecp384."},
 		{"the pair that differs in its group alone", ikev2("", "aes128gcm16-ecp256 aes256gcm16-ecp384", "", "aes256gcm16-ecp256"), vpn.FieldESP, "aes256gcm16 until the keys are renewed", "Set aes256gcm16-ecp256 on the device, or let the gateway take aes256gcm16-ecp384."},
 		{"built in", on(ikev2("", "", "aes256-sha256-modp2048", ""), vpn.IOS, "17"), vpn.FieldIKE, "aes256-sha256-modp2048", ""},
-		{"built in, and cannot be set", on(l2tp("", "aes256-sha512-modp4096", suite.MSCHAPv2), vpn.Windows, "11"), vpn.FieldIKE, "", "Let the gateway take aes256-sha1-ecp384."},
+		{"built in, and cannot be set", on(l2tp("", "aes256-sha512-modp4096", suite.MSCHAPv2), vpn.Windows, "7"), vpn.FieldIKE, "", "Let the gateway take aes256-sha1-modp2048."},
 		{"PPP", l2tp("", "", suite.CHAP, suite.MSCHAPv2), vpn.FieldPPP, "mschapv2", ""},
 		{"no PPP method", l2tp("", "", suite.PAP), vpn.FieldPPP, "", "Let the device take pap, or the gateway mschapv2."},
 		{"the gateway chooses the cipher", tls("AES-128-GCM AES-256-GCM", "AES-256-GCM AES-128-GCM"), vpn.FieldCiphers, "AES-256-GCM", ""},

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"crypto/x509"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -142,4 +144,43 @@ func Names(c *x509.Certificate) []string {
 		list = append(list, u.String())
 	}
 	return list
+}
+
+// RootsFirst orders authorities as clients want them that read only the first of a file: the
+// root that a shown certificate leads to, further roots, and then those between.
+func RootsFirst(authorities, shown []*x509.Certificate) []*x509.Certificate {
+	var reached *x509.Certificate
+	if len(shown) > 0 {
+		roots := slices.DeleteFunc(slices.Clone(authorities), func(c *x509.Certificate) bool { return !Root(c) })
+		between := slices.Concat(shown[1:], authorities)
+		if links, broken := Path(shown[0], between, roots); broken == Whole {
+			reached = links[len(links)-1]
+		}
+	}
+	rank := func(c *x509.Certificate) int {
+		switch {
+		case reached != nil && c.Equal(reached):
+			return 0
+		case Root(c):
+			return 1
+		}
+		return 2
+	}
+	list := slices.Clone(authorities)
+	slices.SortStableFunc(list, func(a, b *x509.Certificate) int { return rank(a) - rank(b) })
+	return list
+}
+
+// Subject writes the subject of a certificate as daemons compare it: its parts in the order
+// of the certificate (RFC 4514 writes them backwards), joined by a comma and a space.
+func Subject(c *x509.Certificate) string {
+	var parts []string
+	for _, n := range c.Subject.Names {
+		name := map[string]string{"2.5.4.3": "CN", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O", "2.5.4.11": "OU", "2.5.4.5": "serialNumber", "1.2.840.113549.1.9.1": "E"}[n.Type.String()]
+		if name == "" {
+			name = n.Type.String()
+		}
+		parts = append(parts, fmt.Sprintf("%s=%v", name, n.Value))
+	}
+	return strings.Join(parts, ", ")
 }

@@ -70,6 +70,9 @@ func (p *planner) secrets() {
 	case d.CannotAsk:
 		c.Keep = vpn.KeepSaved
 		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "%s cannot ask a person", d.Name)
+	case p.plan.Ability.CannotAsk:
+		c.Keep = vpn.KeepSaved
+		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "nothing on %s asks for it when it connects", p.plan.Release.Title)
 	case !p.plan.Ability.SavePassword:
 		c.Keep = vpn.KeepAsked
 		p.choose(vpn.FieldKeep, title, "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
@@ -82,6 +85,12 @@ func (p *planner) secrets() {
 	}
 	if a := p.plan.Account; c.Keep == vpn.KeepSaved && a != nil && a.Password != nil {
 		c.Password = *a.Password
+	}
+	if c.Keep == vpn.KeepSaved && c.Password.IsZero() && p.plan.Ability.InstallAsks() {
+		p.replace(Choice{vpn.FieldKeep, title, "asked at install", ByDevice, "it is not on record; the install script asks for it and stores it"})
+	}
+	if c.Keep == vpn.KeepAsked && p.plan.Ability.InstallAsks() {
+		p.replace(Choice{vpn.FieldKeep, title, "asked at install", ByOperator, "the install script asks for it and stores it, because nothing can ask later"})
 	}
 }
 

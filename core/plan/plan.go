@@ -156,6 +156,7 @@ func (p *planner) server() {
 	if _, err := netip.ParseAddr(g.Address); err != nil && g.Dynamic {
 		reason += "; a name, because the number behind it changes"
 	}
+	c.Addresses = slices.Clone(g.Addresses)
 	p.choose(vpn.FieldServer, "Server address", c.Server, ByGateway, reason)
 }
 

@@ -39,6 +39,9 @@ func (p *planner) certificates() {
 	if text := g.Offers.Authority(c.Protocol); text != "" && !byKey {
 		c.Authority = text
 		if list, err := pki.Certificates(text); err == nil {
+			shown, _ := pki.Certificates(g.Certificate)
+			list = pki.RootsFirst(list, shown)
+			c.Authority = pki.Bundle(list...)
 			p.choose(vpn.FieldAuthority, "Authority", list[0].Subject.CommonName, ByGateway, "it vouches for the certificate of %s", g.Name)
 		}
 	}
@@ -92,6 +95,15 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 			l.PSK = *o.PSK
 		}
 		p.key(o.PSK != nil)
+	} else {
+		l.RemoteID = o.RemoteID
+		reason := "the identity on the gateway's record: no other certificate of the same authority may stand in its place"
+		if list, err := pki.Certificates(p.in.Gateway.Certificate); l.RemoteID == "" && err == nil && len(list) > 0 {
+			l.RemoteID, reason = pki.Subject(list[0]), "the subject of the gateway's certificate, which IKEv1 daemons send: no other certificate of the same authority may stand in its place"
+		} else if l.RemoteID == "" {
+			l.RemoteID, reason = p.in.Gateway.Address, "the gateway's address, because its record names no other identity"
+		}
+		p.choose(vpn.FieldRemoteID, "Remote identity", l.RemoteID, ByGateway, "%s", reason)
 	}
 	if o.Aggressive {
 		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+cmp.Or(o.Group, "without a name"), ByGateway, "%s takes no main mode", p.in.Gateway.Name)
@@ -125,6 +137,9 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	}
 	p.choose(vpn.FieldRemoteID, "Remote identity", s.RemoteID, ByGateway, reason)
 	s.IKE, s.ESP = p.proposals(o.IKE, o.ESP)
+	if list, err := pki.Certificates(p.in.Gateway.Certificate); err == nil && len(list) > 0 && s.Auth != vpn.IKEv2PSK {
+		s.Issuer = list[0].Issuer.CommonName
+	}
 }
 
 func (p *planner) pptp(o *vpn.PPTPOffer) {

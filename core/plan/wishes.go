@@ -2,11 +2,13 @@ package plan
 
 import (
 	"cmp"
+	"crypto/x509"
 	"fmt"
 	"slices"
 	"strings"
 
 	"wardicon/core/format/all"
+	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -20,7 +22,8 @@ func (p *planner) wishes() {
 	case w.Connect == vpn.ByHand:
 		c.Connect = ""
 	case w.Connect == vpn.OnDemand && w.Demand.Empty():
-		c.Connect = vpn.Always // on demand without a condition
+		c.Connect = vpn.Always
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "the pattern names no condition, so it connects always"})
 	case w.Connect == vpn.OnDemand:
 		d := w.Demand
 		c.Demand = &d
@@ -137,6 +140,48 @@ func (p *planner) format() {
 	}
 	p.kept(kept)
 	p.unmet(kept, title)
+	p.login()
+	p.root()
+}
+
+// root adds the root of the device's certificate where the IKE daemon of Linux would not send
+// those in between without knowing it.
+func (p *planner) root() {
+	c, g := &p.plan.Connection, p.in.Gateway
+	if p.plan.Format != platform.Daemons || c.Identity == nil || c.TLS != nil {
+		return
+	}
+	chain, err := pki.Certificates(c.Identity.Certificate)
+	if err != nil || len(chain) < 2 {
+		return
+	}
+	known, _ := pki.Certificates(g.ClientAuthority + c.Authority)
+	roots := slices.DeleteFunc(slices.Clone(known), func(k *x509.Certificate) bool { return !pki.Root(k) })
+	links, broken := pki.Path(chain[0], slices.Concat(chain[1:], known), roots)
+	if root := links[len(links)-1]; broken == pki.Whole && !slices.ContainsFunc(chain, root.Equal) && !strings.Contains(c.Authority, strings.TrimSpace(pki.Bundle(root))) {
+		identity := *c.Identity
+		identity.Certificate += pki.Bundle(root)
+		c.Identity = &identity
+	}
+}
+
+// login settles where the sign-in of the TLS tunnel stands: inside the file where every
+// client of the release reads it there (2.6 and later), else beside it, else nowhere.
+func (p *planner) login() {
+	c, a := &p.plan.Connection, p.plan.Ability
+	if c.TLS == nil || !c.NeedsPassword() || c.Keep != vpn.KeepSaved || p.plan.Format != platform.OVPN || a.LoginInside {
+		return
+	}
+	if a.LoginBeside {
+		c.LoginBeside = true
+		return
+	}
+	c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	reason := "older client programs refuse a file with the sign-in inside, and take no other beside it"
+	p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, reason})
+	if p.in.Profile.Wishes.Password == vpn.KeepSaved || p.in.Pattern.Password == vpn.KeepSaved {
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldKeep, "password: saved", reason})
+	}
 }
 
 // bare is what a person who types can be told of when to connect: nothing.

@@ -101,12 +101,13 @@ func windows() five {
 	}
 	l2tp, ikev2, pptp := base, base, base
 	l2tp.Machine, l2tp.IKE, l2tp.ESP, l2tp.NATSetting = vpn.MachineAuths, windowsIKE, windowsESP, true
+	l2tp.SetProposals, l2tp.OneProposal, l2tp.Dialect = true, true, suite.WindowsDialect // by the same cmdlet as IKEv2
 	ikev2.PPP, ikev2.IKEv2 = nil, []vpn.IKEv2Auth{vpn.IKEv2EAPTLS, vpn.IKEv2Certificate, vpn.IKEv2MSCHAPv2}
 	ikev2.IKE, ikev2.ESP, ikev2.SetProposals, ikev2.OneProposal, ikev2.Dialect = windowsIKE2, windowsESP2, true, true, suite.WindowsDialect
 	ikev2.Note = "the built-in proposals reach only group 2; better ones are set explicitly"
 	pptp.MPPE = suite.MPPEs
 	l2tp.KeyKinds, ikev2.KeyKinds = windowsKeys, windowsKeys
-	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: base, vpn.TLS: client(OVPN, OVPNFolder)}
+	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: base, vpn.TLS: client(OVPN, OVPNFolder)}.with(vpn.TLS, loginBeside)
 }
 
 // windowsXML adds the file of device management, which Windows 10 brought. It does not
@@ -128,6 +129,7 @@ func windows7() five {
 	})
 	return f.with(vpn.L2TP, func(a *Ability) {
 		a.IKE = []string{"aes256-sha1-modp2048", "3des-sha1-modp2048", "3des-sha1-modp1024"}
+		a.SetProposals, a.OneProposal, a.Dialect = false, false, ""
 	}).with(vpn.IKEv2, func(a *Ability) { a.SetProposals, a.OneProposal, a.Dialect = false, false, "" })
 }
 
@@ -141,6 +143,8 @@ func apple() five {
 	l2tp.KeyKinds, ikev2.KeyKinds = appleKeys, appleKeys
 	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: never(appleSource), vpn.TLS: client(OVPN, OVPNFolder)}
 }
+
+func loginBeside(a *Ability) { a.LoginBeside = true }
 
 func oldPacking(a *Ability) { a.OldPacking = true }
 
@@ -192,14 +196,14 @@ func desktop() five {
 
 func linux() five {
 	base := Ability{
-		Support: Packages, Formats: []Format{Daemons}, SplitRoutes: true, SetDNS: true, SavePassword: true, MachineWide: true, Source: linuxSource, Unconfirmed: true,
+		Support: Packages, Formats: []Format{Daemons}, CannotAsk: true, SplitRoutes: true, SetDNS: true, SavePassword: true, MachineWide: true, Source: linuxSource, Unconfirmed: true,
 	}
 	l2tp, ikev2, pptp, sstp, tls := base, base, base, base, base
 	l2tp.Note, l2tp.PPP, l2tp.Machine, l2tp.SetProposals = "needs an IKE daemon, an L2TP daemon and pppd", allPPP, vpn.MachineAuths, true
 	ikev2.Note, ikev2.IKEv2, ikev2.SetProposals = "needs an IKE daemon", vpn.IKEv2Auths, true
 	pptp.Note, pptp.PPP, pptp.MPPE = "needs pppd with a PPTP client", allPPP, []suite.MPPE{"128", "40"}
 	sstp.Note, sstp.PPP = "needs pppd with an SSTP client", allPPP
-	tls.Note, tls.TLS, tls.Formats = "needs the client of the TLS tunnel", vpn.TLSAuths, []Format{OVPN, OVPNFolder}
+	tls.Note, tls.TLS, tls.Formats, tls.LoginBeside = "needs the client of the TLS tunnel", vpn.TLSAuths, []Format{Daemons, OVPN, OVPNFolder}, true
 	return five{vpn.L2TP: l2tp, vpn.IKEv2: ikev2, vpn.PPTP: pptp, vpn.SSTP: sstp, vpn.TLS: tls}
 }
 
@@ -216,7 +220,7 @@ func deskPhone() five {
 		vpn.IKEv2: never("practice"), vpn.PPTP: never("practice"), vpn.SSTP: never("practice"),
 		vpn.TLS: {
 			Support: Often, Note: "one file, no questions asked, a limit of size", Formats: []Format{PhoneOVPN}, TLS: vpn.TLSAuths,
-			SplitRoutes: true, SetDNS: true, SavePassword: true, Source: "practice", Unconfirmed: true,
+			CannotAsk: true, LoginInside: true, SplitRoutes: true, SetDNS: true, SavePassword: true, Source: "practice", Unconfirmed: true,
 		},
 	}
 }

@@ -70,6 +70,9 @@ type Ability struct {
 	SetDNS       bool              `json:"set_dns"`         // inside DNS servers can be set by the file
 	OldPacking   bool              `json:"old_packing"`     // opens only the old encryption of PKCS#12
 	NATSetting   bool              `json:"nat_setting"`     // a gateway behind NAT needs a setting on the device
+	CannotAsk    bool              `json:"cannot_ask"`      // nothing asks for a password when it connects
+	LoginInside  bool              `json:"login_inside"`    // .ovpn: the sign-in may stand inside the file (2.6 and later)
+	LoginBeside  bool              `json:"login_beside"`    // .ovpn: the sign-in may stand in a file beside
 	SavePassword bool              `json:"save_password"`   // the password can be stored by the file
 	KeyKinds     []string          `json:"key_kinds"`       // kinds of certificate keys that it can use; empty where they are not limited
 	Going        string            `json:"going,omitempty"` // what was announced of its end
@@ -109,6 +112,11 @@ func (f Found) Ability(p vpn.Protocol) Ability {
 		return a
 	}
 	return Ability{Support: Never, Source: "practice"}
+}
+
+// InstallAsks tells whether the install script asks for a password that is not in the files.
+func (a Ability) InstallAsks() bool {
+	return a.CannotAsk && len(a.Formats) > 0 && (a.Formats[0] == Daemons || a.Formats[0] == UCI)
 }
 
 // Find looks a release up. A release that is not in the table is judged by the

@@ -111,7 +111,7 @@ func TestFacts(t *testing.T) {
 		"android 12":         {"built in:", "with a client: ovpn ovpn-folder", "never:", "gone:", "gone:"},
 		"chromeos 100":       {"built in: onc", "built in: onc", "never:", "built in: onc", "never:"},
 		"linux-desktop 1.10": {"with the plugin: keyfile", "with the plugin: keyfile ovpn ovpn-folder", "with the plugin: keyfile", "with the plugin: keyfile", "with the plugin: keyfile"},
-		"linux 5":            {"with packages: daemons", "with packages: ovpn ovpn-folder", "with packages: daemons", "with packages: daemons", "with packages: daemons"},
+		"linux 5":            {"with packages: daemons", "with packages: daemons ovpn ovpn-folder", "with packages: daemons", "with packages: daemons", "with packages: daemons"},
 		"openwrt 19.07":      {"with packages: daemons", "with packages: uci ovpn ovpn-folder", "with packages: uci", "with packages: uci", "with packages: uci"},
 		"desk-phone 1":       {"never:", "often: ovpn-phone", "never:", "rarely:", "never:"},
 	} {

@@ -122,6 +122,7 @@ type L2TPOffer struct {
 	PSKSet     bool              `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
 	Aggressive bool              `json:"aggressive" required:"false" doc:"IKEv1 aggressive mode in the place of main mode"`
 	Group      string            `json:"group,omitempty" doc:"Group name: the identity that clients send with the key"`
+	RemoteID   string            `json:"remote_id,omitempty" doc:"By certificate: identity that the gateway sends; empty means the subject of its certificate, or else its address"`
 	Authority  string            `json:"authority,omitempty" doc:"Authorities of the gateway's certificate, PEM"`
 	PPP        []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
 	IKE        []string          `json:"ike" required:"false" doc:"IKE proposals that the gateway takes"`

@@ -1,6 +1,7 @@
 package vpn
 
 import (
+	"crypto/x509"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -271,6 +272,13 @@ func (g *Gateway) Validate() error {
 			in.add("/certificate", "the certificate of an authority", "the gateway's own", "put the authority beside the offers")
 		}
 	}
+	if g.ClientAuthority != "" {
+		if list, err := pki.Certificates(g.ClientAuthority); err != nil {
+			in.add("/client_authority", err.Error(), "certificates of authorities in PEM form", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		} else if i := slices.IndexFunc(list, func(c *x509.Certificate) bool { return !c.IsCA }); i >= 0 {
+			in.add("/client_authority", "the certificate of "+shown(list[i].Subject.CommonName)+", which is no authority", "authorities that devices' certificates are checked against", "leave it out")
+		}
+	}
 	return in.err()
 }
 
@@ -364,6 +372,9 @@ func (g *Gateway) Normalise() {
 	g.Offers.normalise()
 	if g.Certificate != "" {
 		g.Certificate = tidy(g.Certificate)
+	}
+	if g.ClientAuthority != "" {
+		g.ClientAuthority = tidy(g.ClientAuthority)
 	}
 }
 

@@ -91,9 +91,11 @@ type Gateway struct {
 	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
 
-	Certificate string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
-	AskAt       *AskAt `json:"ask_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
-	Note        string `json:"note,omitempty"`
+	Certificate     string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
+	ClientAuthority string `json:"client_authority,omitempty" doc:"Authorities that the gateway checks devices' certificates against, PEM; noted when Wardicon makes its certificate. Empty means those of its offers"`
+
+	AskAt *AskAt `json:"ask_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
+	Note  string `json:"note,omitempty"`
 }
 
 // AskAt is where the service asks a gateway: an inside address, or ports that are forwarded.

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"wardicon/core/pki"
 )
 
 // userSpace lets the IKE daemon of a box do ESP in user space, because the kernel of a test
@@ -121,35 +122,159 @@ func inside(t testing.TB, b *box) {
 	}
 }
 
-// TestIKEv2 installs the parcels of headless Linux with their own scripts, connects, and
-// removes them with their own scripts.
-func TestIKEv2(t *testing.T) {
+// trusting is the daemon's list of the authorities of a bundle that clients are held against.
+func (g ikeGateway) trusting(t testing.TB) string {
+	t.Helper()
+	files, err := os.ReadDir(g.bundle)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, f := range files {
+		if authorityFile.MatchString(f.Name()) {
+			names = append(names, f.Name())
+		}
+	}
+	return "cacerts = " + strings.Join(names, ", ")
+}
+
+const (
+	login    = "a_fjell"
+	password = `Wonder-Land 1 \"quoted\"`
+	psk      = `kelp9 "harbour"\lantern4`
+)
+
+// ikeWorld is the records, the gateway's daemon and the ways in which gateways and devices
+// come to their certificates.
+type ikeWorld struct {
+	r       *records
+	gw, cli *box
+	last    int // part of the last gateway's address
+}
+
+func newIKEWorld(t *testing.T) *ikeWorld {
 	need(t, "swanctl", "/usr/sbin/charon-systemd", "ip", "nsenter", "ping")
-	r := newRecords(t)
-	gw, cli := newBox(t, "gateway"), newBox(t, "client")
-	join(gw, cli)
-	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
-	gw.prepareIKE()
-	cli.prepareIKE()
-	for _, b := range []*box{gw, cli} {
+	w := &ikeWorld{r: newRecords(t), gw: newBox(t, "gateway"), cli: newBox(t, "client"), last: 10}
+	join(w.gw, w.cli)
+	w.gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
+	for _, b := range []*box{w.gw, w.cli} {
+		b.prepareIKE()
 		b.startIKE()
 	}
-	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
-	r.do("account", "add", "a_fjell", "--person", "Ada Fjell", "--password-file", r.file("ada", "Wonder-Land 1"))
-	r.do("authority", "make", "Root")
-	r.do("device", "add", "Laptop", "--person", "Ada Fjell", "--platform", "linux", "--release", "debian 12", "--encrypted")
-	r.do("gateway", "add", "Eap", "--address", "eap.skerryline.example", "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example", "--pool", "10.77.11.0/24",
-		"--ikev2-auth", "eap-mschapv2", "--ikev2-ike", "aes256gcm16-prfsha384-ecp384", "--ikev2-esp", "aes256gcm16", "--ikev2-authority", r.authority("Root"))
-	bundle := filepath.Join(r.dir, "bundle")
-	r.do("certificate", "outfit", "Eap", "--authority", "Root", "--to", bundle)
-	gw.run("ip", "addr", "add", "10.211.0.11/16", "dev", "br0")
-	cli.shell("echo 10.211.0.11 eap.skerryline.example >> /etc/hosts")
-	g := ikeGateway{name: "Eap", address: "10.211.0.11", bundle: bundle, remote: "auth = eap-mschapv2\n eap_id = %any", secrets: "secrets { eap-ada { id = a_fjell\n secret = \"Wonder-Land 1\" } }"}
-	g.configure(t, gw)
-	gw.run("swanctl", "--load-all", "--noprompt")
-	r.do("profile", "add", "Laptop", "--gateway", "Eap")
-	parcel := r.build("Laptop/Eap")
-	cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-	comesUp(t, cli, "swanctl", "--initiate", "--child", "skerry-line-eap", "--timeout", "20")
-	cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
+	w.r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
+	w.r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", w.r.file("ada", password))
+	return w
+}
+
+// gateway notes a gateway that offers IKEv2 and gives it an address of its own.
+func (w *ikeWorld) gateway(name string, flags ...string) ikeGateway {
+	w.last++
+	g := ikeGateway{name: name, address: fmt.Sprintf("10.211.0.%d", w.last), secrets: `secrets { eap-` + name + ` { id = ` + login + `
+ secret = "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(password) + `" } }`}
+	host := strings.ToLower(name) + ".skerryline.example"
+	w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", g.address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}, flags...)...)
+	w.gw.run("ip", "addr", "add", g.address+"/16", "dev", "br0")
+	w.cli.shell(`echo "$1 $2" >> /etc/hosts`, g.address, host)
+	return g
+}
+
+// goes installs the parcel of a profile with its own script, connects, and removes it; what
+// was there before is there again.
+func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
+	t.Helper()
+	w.r.do("profile", "add", device, "--gateway", gateway)
+	parcel := w.r.build(device + "/" + gateway)
+	before := w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort")
+	w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+	comesUp(t, w.cli, "swanctl", "--initiate", "--child", "skerry-line-"+strings.ToLower(gateway), "--timeout", "20")
+	w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
+	if after := w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
+		t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
+	}
+	if out := w.cli.run("swanctl", "--list-sas"); out != "" {
+		t.Errorf("after removal there is an association: %s", out)
+	}
+}
+
+// bundle has Wardicon make a gateway's certificate, and lets its daemon have it.
+func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags ...string) {
+	t.Helper()
+	g.bundle = filepath.Join(w.r.dir, "bundles", g.name+authority)
+	w.r.do(append([]string{"certificate", "outfit", g.name, "--authority", authority, "--to", g.bundle}, flags...)...)
+}
+
+// TestIKEv2 connects headless Linux by IKEv2 in each way to authenticate, with each way in
+// which the gateway's certificate comes to be trusted.
+func TestIKEv2(t *testing.T) {
+	w := newIKEWorld(t)
+	for _, a := range [][]string{{"Alone"}, {"Chain", "--issuing"}, {"Old"}, {"New"}} {
+		w.r.do(append([]string{"authority", "make"}, a...)...)
+	}
+	public, crew := newChain(t, "Public", pki.P256), newChain(t, "RSA crew", pki.RSA3072)
+	ways := []struct{ name, auth, remote, proposal string }{
+		{"eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256gcm16-prfsha256-ecp256"},
+		{"eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256gcm16-prfsha384-ecp384"},
+		{"p256", "certificate", "auth = pubkey", "aes256-sha256-modp2048"},
+		{"rsa", "certificate", "auth = pubkey", "aes128gcm16-prfsha512-curve25519"},
+	}
+	issuers := map[string]string{"Alone": "Alone", "Chain": "Chain", "Rolling": "Old", "Public": "Alone"}
+	gateways := map[string]*ikeGateway{}
+	for trust, issuer := range issuers {
+		for _, m := range ways {
+			device, name := trust+" "+m.name, trust+m.name
+			w.r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+			switch {
+			case m.name == "rsa":
+				certificate, key := crew.leaf(pki.ForClient, strings.ToLower(name)+".devices.skerryline.example")
+				w.r.do("device", "change", device, "--certificate", w.r.file("d.pem", certificate+pki.Bundle(crew.issuing)), "--key-file", w.r.file("d.key", key))
+			case m.auth != "eap-mschapv2":
+				w.r.do("certificate", "issue", device, "--authority", issuer)
+			}
+			file := w.r.authority(issuer)
+			var more []string
+			if m.name == "rsa" { // devices bring what another authority issued; the record says that the gateway trusts it
+				more = []string{"--client-authority", w.r.file("crew.pem", pki.Bundle(crew.root))}
+			}
+			if trust == "Public" {
+				file = w.r.file("public.pem", pki.Bundle(public.root))
+			}
+			g := w.gateway(name, append([]string{"--ikev2-auth", m.auth, "--ikev2-ike", m.proposal, "--ikev2-esp", "aes256gcm16,aes256-sha256", "--ikev2-authority", file}, more...)...)
+			g.proposals, g.remote = m.proposal, m.remote
+			w.bundle(t, &g, issuer)
+			gateways[name] = &g
+		}
+	}
+	w.r.do("authority", "cross", "Old", "--to", "New")
+	w.r.do("certificate", "issue", "Rolling eaptls", "--authority", "New")
+	for _, m := range ways[:3] { // the last one still shows what the old authority issued
+		w.bundle(t, gateways["Rolling"+m.name], "New")
+	}
+	for trust := range issuers {
+		for _, m := range ways {
+			g := gateways[trust+m.name]
+			if trust == "Public" {
+				public.show(g.bundle, strings.ToLower(g.name), strings.ToLower(g.name)+".skerryline.example")
+				w.r.do("certificate", "bring", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
+			}
+			if m.name == "rsa" {
+				w.r.file("bundles/"+filepath.Base(g.bundle)+"/"+g.file("-ca9.pem"), pki.Bundle(crew.root))
+			}
+			if m.auth != "eap-mschapv2" {
+				g.remote += "\n " + g.trusting(t)
+			}
+			g.configure(t, w.gw)
+		}
+	}
+	p := w.gateway("Psk", "--ikev2-auth", "psk", "--ikev2-psk-file", w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", "aes256-sha384-ecp384")
+	w.r.do("device", "add", "Plain", "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+	p.proposals, p.remote = "aes256-sha384-ecp384", "auth = psk\n id = crew@skerryline.example"
+	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
+	p.configure(t, w.gw)
+	w.gw.run("swanctl", "--load-all", "--noprompt")
+	t.Run("psk", func(t *testing.T) { w.goes(t, "Plain", "Psk") })
+	for trust := range issuers {
+		for _, m := range ways {
+			t.Run(trust+"/"+m.name, func(t *testing.T) { w.goes(t, trust+" "+m.name, trust+m.name) })
+		}
+	}
 }

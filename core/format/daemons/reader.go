@@ -193,6 +193,13 @@ func (r *reader) connection(path string) {
 		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
 			// The daemon looks for keys in a folder of its own; only in our own files is its name known.
 			if _, here := r.beside.Get(r.stem + format.KeyFile); here || r.name != "" {
+				for i := strings.Count(v, ",") + 2; ; i++ { // a root stands elsewhere
+					name := r.stem + fmt.Sprintf(ownFile, i)
+					if _, more := r.beside.Get(name); !more {
+						break
+					}
+					cert += joined(&r.Reading, r.beside, name, r.at(path+".local.certs"))
+				}
 				c.Identity = r.Identified(cert, r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")), r.at(path+".local.certs"))
 			}
 			if c.Identity == nil {

@@ -83,11 +83,22 @@ func gather(c vpn.Connection) (*material, error) {
 		return nil, &format.UnfitError{Format: title, Field: vpn.FieldIdentity, Found: err.Error(), Expected: "the device's certificate"}
 	}
 	for i, one := range list {
-		m.own = append(m.own, m.add(format.FileName(c.Name, fmt.Sprintf("-cert%d.pem", i+1)), "x509", "Certificate of the device", pki.Bundle(one), false))
+		// The daemon sends those between along only where it knows the root, as an authority.
+		folder := "x509"
+		if i > 0 && pki.Root(one) {
+			folder = "x509ca"
+		}
+		name := m.add(format.FileName(c.Name, fmt.Sprintf(ownFile, i+1)), folder, "Certificate of the device", pki.Bundle(one), false)
+		if folder == "x509" {
+			m.own = append(m.own, name)
+		}
 	}
 	m.add(format.FileName(c.Name, format.KeyFile), "private", "Private key of the device", c.Identity.Key.Reveal(), true)
 	return m, nil
 }
+
+// ownFile names the certificates of the device, the leaf first.
+const ownFile = "-cert%d.pem"
 
 // identity refuses what the daemon would take for a pattern.
 func identity(field vpn.Field, v string) error {
