@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
@@ -65,11 +66,18 @@ type Gateway struct {
 	Wrapping  tlstunnel.Wrapping // of the control channel, as the server
 	Tunnel    []vpn.Remote       // ports of the TLS tunnel on record; none means 1194 by UDP
 
+	Fixed map[int]int // ports to listen on, by the port that they stand for; free ones where none is named
+
+	// Accounts are the passwords by login; with them SSTP goes on with PPP, by Methods.
+	Accounts map[string]string
+	Methods  []suite.PPPMethod
+
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string
 
 	mu     sync.Mutex
 	faults []Fault
+	links  []LinkSeen
 	lost   map[int]int
 	ports  map[int]int
 	config *tls.Config
@@ -100,6 +108,7 @@ func (g *Gateway) Start(faults ...Fault) (err error) {
 		g.Tunnel = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}
 	}
 	g.faults, g.lost, g.ports = faults, map[int]int{}, map[int]int{}
+	maps.Copy(g.ports, g.Fixed)
 	g.ctx, g.stop = context.WithCancel(context.Background())
 	if err := g.certify(); err != nil {
 		return err

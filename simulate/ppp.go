@@ -108,5 +108,9 @@ func (g *Gateway) sstp(conn net.Conn) {
 	if b, err := answer.Encode(); err == nil {
 		_, _ = server.Write(b)
 	}
+	if m.Kind == sstp.ConnectRequest && g.Accounts != nil {
+		g.carry(server, in)
+		return
+	}
 	_, _ = io.ReadFull(in, header[:]) // until it is given back
 }

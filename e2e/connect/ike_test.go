@@ -17,6 +17,8 @@ const userSpace = `charon-systemd {
   retransmit_timeout = 1.0
   retransmit_tries = 3
   journal { default = -1 }
+  plugins { socket-default { fwmark = 0x42 }
+    kernel-netlink { fwmark = !0x42 } }
   filelog { stdout { default = 1
       ike = 2
       cfg = 2
@@ -56,12 +58,10 @@ type ikeGateway struct {
 
 func (g ikeGateway) file(ending string) string { return strings.ToLower(g.name) + ending }
 
-// configure installs bundle and configuration on the gateway's daemon.
-func (g ikeGateway) configure(t testing.TB, b *box) {
+// install puts the files of the bundle where the daemon looks for them.
+func (g ikeGateway) install(t testing.TB, b *box) {
 	t.Helper()
-	local := "auth = psk"
 	if g.bundle != "" {
-		local = "auth = pubkey\n certs = " + g.file("-certificate.pem")
 		files, err := os.ReadDir(g.bundle)
 		if err != nil {
 			t.Fatal(err)
@@ -77,6 +77,16 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
 			}
 			b.write("/etc/swanctl/"+folder+"/"+f.Name(), 0o600, string(content))
 		}
+	}
+}
+
+// configure installs bundle and configuration on the gateway's daemon.
+func (g ikeGateway) configure(t testing.TB, b *box) {
+	t.Helper()
+	g.install(t, b)
+	local := "auth = psk"
+	if g.bundle != "" {
+		local = "auth = pubkey\n certs = " + g.file("-certificate.pem")
 	}
 	proposals := g.proposals
 	if proposals == "" {

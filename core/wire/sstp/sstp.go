@@ -138,6 +138,11 @@ func (m Message) Encode() ([]byte, error) {
 	return b, nil
 }
 
+// Data puts a PPP frame of at most 4091 bytes into a data packet (MS-SSTP §2.2.1).
+func Data(frame []byte) []byte {
+	return append(binary.BigEndian.AppendUint16([]byte{version, 0}, uint16(headerSize+len(frame))), frame...)
+}
+
 // Frame is how long the packet is that begins like this, in bytes, and whether it is a control message.
 func Frame(header [headerSize]byte) (size int, control bool, err error) {
 	size = int(binary.BigEndian.Uint16(header[2:]) & lengthMask)

@@ -1,0 +1,149 @@
+package ppp_test
+
+import (
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+
+	session "wardicon/core/session/ppp"
+	"wardicon/core/suite"
+)
+
+type noise struct{ *rand.Rand }
+
+func (n noise) Read(b []byte) (int, error) {
+	for i := range b {
+		b[i] = byte(n.Uint32())
+	}
+	return len(b), nil
+}
+
+// pair joins a client and a gateway by a line that may lose frames, until both are done.
+func pair(t *testing.T, client, gateway session.Config, lose float64) (c, g *session.Link) {
+	t.Helper()
+	random := noise{rand.New(rand.NewPCG(1, 2))}
+	client.Random, gateway.Random, gateway.Gateway = random, random, true
+	gateway.Address, gateway.Peer, gateway.DNS = netip.MustParseAddr("10.20.0.1"), netip.MustParseAddr("10.20.0.9"), []netip.Addr{netip.MustParseAddr("10.20.0.53")}
+	c, err := session.New(client)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if g, err = session.New(gateway); err != nil {
+		t.Fatal(err)
+	}
+	for range 400 {
+		for _, way := range [][2]*session.Link{{c, g}, {g, c}} {
+			for _, frame := range way[0].Take() {
+				if random.Float64() >= lose {
+					way[1].Receive(frame)
+				}
+			}
+		}
+		if c.Phase == session.Open && g.Phase == session.Open || c.Phase == session.Ended || g.Phase == session.Ended && lose == 0 {
+			break
+		}
+		if lose > 0 {
+			c.Again()
+			g.Again()
+		}
+	}
+	return c, g
+}
+
+// TestLink joins the two ends by every method, with right and wrong passwords.
+func TestLink(t *testing.T) {
+	lookup := func(login string) (string, bool) {
+		return map[string]string{"a_fjell": "Wonder-Land 1"}[login], login == "a_fjell"
+	}
+	all := []suite.PPPMethod{suite.MSCHAPv2, suite.CHAP, suite.PAP}
+	for _, test := range []struct {
+		name            string
+		client, gateway []suite.PPPMethod
+		password        string
+		lose            float64
+		method          suite.PPPMethod
+		reason          string
+	}{
+		{"the strongest", all, all, "Wonder-Land 1", 0, suite.MSCHAPv2, ""},
+		{"CHAP alone here", []suite.PPPMethod{suite.CHAP}, all, "Wonder-Land 1", 0, suite.CHAP, ""},
+		{"PAP alone there", all, []suite.PPPMethod{suite.PAP}, "Wonder-Land 1", 0, suite.PAP, ""},
+		{"a line that loses", all, all, "Wonder-Land 1", 0.2, suite.MSCHAPv2, ""},
+		{"wrong password", all, all, "Wonderland 1", 0, "", "E=691"},
+		{"wrong password by CHAP", all, []suite.PPPMethod{suite.CHAP}, "x", 0, "", "refuses"},
+		{"wrong password by PAP", all, []suite.PPPMethod{suite.PAP}, "x", 0, "", "by PAP"},
+		{"nothing in common", []suite.PPPMethod{suite.CHAP}, []suite.PPPMethod{suite.PAP}, "Wonder-Land 1", 0, "", "hung up"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			c, g := pair(t, session.Config{Login: "a_fjell", Password: test.password, Methods: test.client}, session.Config{Lookup: lookup, Methods: test.gateway}, test.lose)
+			if test.reason != "" {
+				if c.Phase != session.Ended || !strings.Contains(c.Reason, test.reason) {
+					t.Errorf("client is %s: %q, expected the end: %q", c.Phase, c.Reason, test.reason)
+				}
+				return
+			}
+			if c.Phase != session.Open || g.Phase != session.Open || c.Method != test.method || g.Method != test.method {
+				t.Fatalf("client %s by %s (%s), gateway %s by %s (%s)", c.Phase, c.Method, c.Reason, g.Phase, g.Method, g.Reason)
+			}
+			if c.Local != g.Peer || c.Remote != g.Address || len(c.Servers) != 1 || c.Servers[0] != g.DNS[0] || g.Login != "a_fjell" {
+				t.Errorf("client %+v, gateway %+v", c, g)
+			}
+			if got := g.Receive(session.Packet([]byte{0x45, 1, 2})); len(got) != 3 {
+				t.Errorf("a packet arrives as %x", got)
+			}
+		})
+	}
+}
+
+// TestImpostor is a gateway that knows no password and says success all the same.
+func TestImpostor(t *testing.T) {
+	lookup := func(string) (string, bool) { return "anything", true }
+	c, _ := pair(t, session.Config{Login: "a_fjell", Password: "Wonder-Land 1", Methods: []suite.PPPMethod{suite.MSCHAPv2}}, session.Config{Lookup: lookup, Methods: []suite.PPPMethod{suite.MSCHAPv2}}, 0)
+	if c.Phase != session.Ended {
+		t.Errorf("client is %s", c.Phase)
+	}
+	random := noise{rand.New(rand.NewPCG(1, 2))}
+	c, err := session.New(session.Config{Login: "a_fjell", Password: "Wonder-Land 1", Methods: []suite.PPPMethod{suite.MSCHAPv2}, Random: random})
+	if err != nil {
+		t.Fatal(err)
+	}
+	g, err := session.New(session.Config{Gateway: true, Lookup: lookup, Methods: []suite.PPPMethod{suite.MSCHAPv2}, Random: random, Address: netip.MustParseAddr("10.20.0.1"), Peer: netip.MustParseAddr("10.20.0.9")})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 10 {
+		for _, f := range g.Take() {
+			c.Receive(f)
+		}
+		for _, f := range c.Take() {
+			g.Receive(f)
+		}
+		if c.Phase == session.Authenticate {
+			c.Receive(append([]byte{0xFF, 0x03, 0xC2, 0x23, 3, 1, 0, 46}, "S=0000000000000000000000000000000000000000"...))
+		}
+	}
+	if c.Phase != session.Ended || !strings.Contains(c.Reason, "proof is wrong") {
+		t.Errorf("client is %s: %s", c.Phase, c.Reason)
+	}
+}
+
+func FuzzReceive(f *testing.F) {
+	f.Add([]byte{0xFF, 0x03, 0xC0, 0x21, 1, 1, 0, 9, 3, 5, 0xC2, 0x23, 0x81}, true)
+	f.Fuzz(func(t *testing.T, b []byte, gateway bool) {
+		l, err := session.New(session.Config{
+			Gateway: gateway, Login: "a", Password: "b", Methods: []suite.PPPMethod{suite.MSCHAPv2, suite.PAP}, Random: noise{rand.New(rand.NewPCG(1, 2))},
+			Lookup: func(string) (string, bool) { return "b", true }, Address: netip.MustParseAddr("10.0.0.1"), Peer: netip.MustParseAddr("10.0.0.2"),
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for len(b) > 4 {
+			n := min(len(b), 4+int(b[0])%64)
+			l.Receive(b[:n])
+			b = b[n:]
+		}
+		if len(l.Take()) > 600 {
+			t.Fatal("it says more than it was told")
+		}
+	})
+}

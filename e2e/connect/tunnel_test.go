@@ -1,0 +1,139 @@
+package connect
+
+import (
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// tunnelGateway is the configuration of a TLS tunnel's daemon, as an administrator writes it
+// from the record and from the bundle.
+const tunnelGateway = `dev %[1]s
+dev-type tun
+mode server
+tls-server
+topology subnet
+proto %[2]s
+local %[3]s
+port 1194
+ca %[4]s-authority.pem
+cert %[4]s-chain.pem
+key %[4]s-key.pem
+dh none
+server 10.78.%[5]d.0 255.255.255.0
+push "route 10.20.0.0 255.255.0.0"
+keepalive 10 60
+data-ciphers AES-256-GCM
+verify-client-cert %[6]s
+script-security 2
+%[7]s
+`
+
+// checker is what the daemon lets look at login and password.
+const checker = "#!/bin/sh\nread -r login < \"$1\"\npassword=$(sed -n 2p \"$1\")\n[ \"$login\" = %s ] && [ \"$password\" = '%s' ]\n"
+
+// TestTunnel connects headless Linux by the TLS tunnel in each way to authenticate, with
+// each kind of control-channel key, by UDP and TCP.
+func TestTunnel(t *testing.T) {
+	need(t, "openvpn", "ip", "nsenter", "ping")
+	r := newRecords(t)
+	gw, cli := newBox(t, "gateway"), newBox(t, "client")
+	join(gw, cli)
+	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo && printf 'net.ipv4.ip_forward=1' > /dev/null")
+	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
+	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", r.file("ada", password))
+	r.do("authority", "make", "Harbour", "--issuing")
+	for _, device := range []string{"Laptop", "Guest"} {
+		r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+	}
+	r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
+	gw.write("/etc/openvpn/checker", 0o755, fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)))
+	n := 0
+	for _, auth := range []string{"certificate", "certificate-password", "password"} {
+		for _, control := range []string{"none", "auth", "crypt", "crypt-v2"} {
+			for _, proto := range []string{"udp", "tcp"} {
+				n++
+				name, address := fmt.Sprintf("Tunnel%d", n), fmt.Sprintf("10.211.0.%d", 100+n)
+				t.Run(auth+"/"+control+"/"+proto, func(t *testing.T) {
+					host := strings.ToLower(name) + ".skerryline.example"
+					gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
+					cli.shell(`echo "$1 $2" >> /etc/hosts`, address, host)
+					flags := []string{"gateway", "add", name, "--address", host, "--tls-remote", proto + ":1194", "--tls-auth", auth, "--tls-cipher", "AES-256-GCM", "--tls-name", host,
+						"--tls-authority", r.authority("Harbour"), "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}
+					side := controlKey(t, r, name, control)
+					if control != "none" {
+						flags = append(flags, "--tls-control-kind", control, "--tls-control-key", side.client)
+					}
+					if control == "auth" {
+						flags = append(flags, "--tls-control-direction", "1")
+					}
+					r.do(flags...)
+					bundle := filepath.Join(r.dir, "bundles", name)
+					r.do("certificate", "outfit", name, "--authority", "Harbour", "--to", bundle)
+					device, client := "Laptop", "require"
+					var more []string
+					if auth != "certificate" {
+						more = append(more, "auth-user-pass-verify /etc/openvpn/checker via-file")
+					}
+					if auth == "password" {
+						device, client, more = "Guest", "none", append(more, "username-as-common-name")
+					}
+					if side.option != "" {
+						more = append(more, side.option)
+					}
+					kind := map[string]string{"udp": "udp", "tcp": "tcp-server"}[proto]
+					gw.write("/etc/openvpn/"+name+".conf", 0o600, fmt.Sprintf(tunnelGateway, fmt.Sprintf("tun%d", n), kind, address, filepath.Join(bundle, strings.ToLower(name)), n, client, strings.Join(more, "\n")))
+					daemon := gw.start(name, "openvpn", "--config", "/etc/openvpn/"+name+".conf")
+					defer daemon.stop()
+					if !until(10, func() bool { return strings.Contains(daemon.said(), "Initialization Sequence Completed") }) {
+						t.Fatal(daemon.said())
+					}
+					r.do("profile", "add", device, "--gateway", name)
+					parcel := r.build(device + "/" + name)
+					before := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort")
+					cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+					connected := cli.start("tunnel"+name, "openvpn", "--config", "/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf")
+					if !until(15, func() bool { return strings.Contains(connected.said(), "Initialization Sequence Completed") }) {
+						t.Errorf("%s\nthe gateway says\n%s", connected.said(), daemon.said())
+					} else {
+						inside(t, cli)
+					}
+					connected.stop()
+					cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
+					if after := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
+						t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
+					}
+				})
+			}
+		}
+	}
+}
+
+// control is both sides of a control-channel key: the client's file, the gateway's option.
+type control struct{ client, option string }
+
+// controlKey lets the real daemon make a key of a kind.
+func controlKey(t *testing.T, r *records, name, kind string) control {
+	t.Helper()
+	server, client := r.file("keys/"+name+".key", ""), filepath.Join(r.dir, "keys", name+".client")
+	run := func(args ...string) {
+		if out, err := exec.Command("openvpn", args...).CombinedOutput(); err != nil {
+			t.Fatalf("%v %s", err, out)
+		}
+	}
+	switch kind {
+	case "auth":
+		run("--genkey", "secret", server)
+		return control{server, "tls-auth " + server + " 0"}
+	case "crypt":
+		run("--genkey", "secret", server)
+		return control{server, "tls-crypt " + server}
+	case "crypt-v2":
+		run("--genkey", "tls-crypt-v2-server", server)
+		run("--tls-crypt-v2", server, "--genkey", "tls-crypt-v2-client", client)
+		return control{client, "tls-crypt-v2 " + server}
+	}
+	return control{}
+}

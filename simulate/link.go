@@ -1,0 +1,126 @@
+package simulate
+
+import (
+	"bufio"
+	"crypto/rand"
+	"encoding/binary"
+	"io"
+	"net"
+	"net/netip"
+	"time"
+
+	pppsession "wardicon/core/session/ppp"
+	"wardicon/core/suite"
+	"wardicon/core/wire/sstp"
+)
+
+// Addresses within a stand-in's network.
+var (
+	insideHost   = netip.MustParseAddr("10.20.0.1")
+	insideClient = netip.MustParseAddr("10.20.0.199")
+	insideNames  = netip.MustParseAddr("10.20.0.53")
+)
+
+// newLink is a gateway's end of PPP, for the accounts that the stand-in knows.
+func (g *Gateway) newLink() (*pppsession.Link, error) {
+	methods := g.Methods
+	if len(methods) == 0 {
+		methods = []suite.PPPMethod{suite.MSCHAPv2}
+	}
+	return pppsession.New(pppsession.Config{
+		Gateway: true, Methods: methods, Address: insideHost, Peer: insideClient, DNS: []netip.Addr{insideNames}, Random: rand.Reader,
+		Lookup: func(login string) (string, bool) { password, known := g.Accounts[login]; return password, known },
+	})
+}
+
+// note keeps how far a client came.
+func (g *Gateway) note(l *pppsession.Link) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.links = append(g.links, LinkSeen{Login: l.Login, Method: l.Method, Phase: l.Phase, Reason: l.Reason})
+}
+
+// LinkSeen is how far the PPP of one client came.
+type LinkSeen struct {
+	Login  string
+	Method suite.PPPMethod
+	Phase  pppsession.Phase
+	Reason string
+}
+
+// Links lists the clients that came as far as PPP, and have gone.
+func (g *Gateway) Links() []LinkSeen {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return append([]LinkSeen{}, g.links...)
+}
+
+// carry speaks PPP within SSTP until one side ends it.
+func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
+	link, err := g.newLink()
+	if err != nil {
+		return
+	}
+	defer func() { g.note(link) }()
+	data := func(frame []byte) bool {
+		_, err := conn.Write(sstp.Data(frame))
+		return err == nil
+	}
+	var header [4]byte
+	for {
+		for _, frame := range link.Take() {
+			if !data(frame) {
+				return
+			}
+		}
+		if link.Phase == pppsession.Ended {
+			return
+		}
+		_ = conn.SetReadDeadline(time.Now().Add(10 * time.Second))
+		if _, err := io.ReadFull(in, header[:]); err != nil {
+			return
+		}
+		size, control, err := sstp.Frame(header)
+		if err != nil {
+			return
+		}
+		b := append(header[:], make([]byte, size-4)...)
+		if _, err := io.ReadFull(in, b[4:]); err != nil {
+			return
+		}
+		if control {
+			if m, err := sstp.Decode(b); err != nil || m.Kind == sstp.Abort || m.Kind == sstp.Disconnect {
+				return
+			}
+			continue
+		}
+		if packet := link.Receive(b[4:]); packet != nil {
+			if answer := echoed(packet); answer != nil && !data(pppsession.Packet(answer)) {
+				return
+			}
+		}
+	}
+}
+
+// echoed answers an ICMP echo request to the inside host (RFC 792); nil for all else.
+func echoed(p []byte) []byte {
+	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 || netip.AddrFrom4([4]byte(p[16:20])) != insideHost {
+		return nil
+	}
+	answer := append([]byte{}, p...)
+	copy(answer[12:16], p[16:20])
+	copy(answer[16:20], p[12:16])
+	answer[20], answer[22], answer[23] = 0, 0, 0
+	sum := uint32(0)
+	for i := 20; i < len(answer); i += 2 {
+		sum += uint32(answer[i]) << 8
+		if i+1 < len(answer) {
+			sum += uint32(answer[i+1])
+		}
+	}
+	for sum > 0xFFFF {
+		sum = sum>>16 + sum&0xFFFF
+	}
+	binary.BigEndian.PutUint16(answer[22:], ^uint16(sum))
+	return answer
+}
