@@ -430,6 +430,10 @@ func (l *Link) ipcp(m ppp.Message) {
 		l.requestedIP(m, options)
 	case ppp.ConfigureAck:
 		l.ipMine = true
+	case ppp.TerminateRequest:
+		l.send(ppp.IPCP, ppp.TerminateAck, m.ID, nil)
+		l.end("the other end takes IPv4 back")
+		return
 	case ppp.ConfigureNak:
 		for _, o := range options {
 			a, ok := netip.AddrFromSlice(o.Data)
@@ -457,6 +461,9 @@ func (l *Link) ipcp(m ppp.Message) {
 	}
 }
 
+// nobodys is the address that a gateway without one of its own gets, as pppd names it.
+var nobodys = netip.AddrFrom4([4]byte{10, 64, 64, 64})
+
 // requestedIP judges the address that the other end wants; a gateway gives the client its.
 func (l *Link) requestedIP(m ppp.Message, options []ppp.Option) {
 	var refused, wrong []ppp.Option
@@ -465,6 +472,8 @@ func (l *Link) requestedIP(m ppp.Message, options []ppp.Option) {
 		switch {
 		case o.Kind == ppp.OptionAddress && ok && l.Gateway && a != l.Peer:
 			wrong = append(wrong, ppp.Option{Kind: o.Kind, Data: l.Peer.AsSlice()})
+		case o.Kind == ppp.OptionAddress && ok && !l.Gateway && a.IsUnspecified():
+			wrong = append(wrong, ppp.Option{Kind: o.Kind, Data: nobodys.AsSlice()})
 		case o.Kind == ppp.OptionAddress && ok:
 			if !l.Gateway {
 				l.Remote = a
