@@ -32,6 +32,7 @@ mount -t overlay overlay -o "lowerdir=/etc,upperdir=$b/etc.u,workdir=$b/etc.w" /
 mount -t overlay overlay -o "lowerdir=/var,upperdir=$b/var.u,workdir=$b/var.w" /var
 mount --bind "$b/run" /run
 mkdir -p /run/lock /run/dbus /run/NetworkManager /run/sstpc
+mount -t sysfs -o ro sysfs /sys
 ip link set lo up
 : > "$b/ready"
 echo ready

@@ -24,8 +24,16 @@ const userSpace = `charon-systemd {
       cfg = 2
       flush_line = yes } } }
 charon-nm { threads = 16
+  load = random nonce aes sha2 sha1 md5 mgf1 x509 revocation constraints pubkey pkcs1 pkcs7 pkcs8 sshkey pem openssl fips-prf gmp curve25519 chapoly xcbc cmac hmac kdf ctr ccm gcm drbg kernel-libipsec kernel-netlink socket-default eap-identity eap-mschapv2 eap-tls
   retransmit_timeout = 1.0
-  retransmit_tries = 3 }
+  retransmit_tries = 3
+  plugins { socket-default { fwmark = 0x42 }
+    kernel-netlink { fwmark = !0x42 } }
+  filelog { nm { path = /run/charon-nm.log
+      default = 1
+      ike = 2
+      cfg = 2
+      flush_line = yes } } }
 `
 
 // prepareIKE sets the IKE daemon's own settings in a box.
@@ -163,14 +171,21 @@ type ikeWorld struct {
 }
 
 func newIKEWorld(t *testing.T) *ikeWorld {
-	need(t, "swanctl", "/usr/sbin/charon-systemd", "ip", "nsenter", "ping")
+	w := newIKEWorldOf(t)
+	w.cli.startIKE()
+	return w
+}
+
+// newIKEWorldOf leaves out the client's own daemon.
+func newIKEWorldOf(t *testing.T, programs ...string) *ikeWorld {
+	t.Helper()
+	need(t, append([]string{"swanctl", "/usr/sbin/charon-systemd", "ip", "nsenter", "ping"}, programs...)...)
 	w := &ikeWorld{r: newRecords(t), gw: newBox(t, "gateway"), cli: newBox(t, "client"), last: 10}
 	join(w.gw, w.cli)
 	w.gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
-	for _, b := range []*box{w.gw, w.cli} {
-		b.prepareIKE()
-		b.startIKE()
-	}
+	w.gw.prepareIKE()
+	w.cli.prepareIKE()
+	w.gw.startIKE()
 	w.r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
 	w.r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", w.r.file("ada", password))
 	return w

@@ -179,6 +179,9 @@ func serveSSTP(bundle string) error {
 	return g.Close()
 }
 
+// l2tpGateway is the IPsec half of a gateway for L2TP.
+const l2tpGateway = "connections { %[1]s { version = 1\n local_addrs = %[2]s\n proposals = aes256-sha256-modp2048\n local { %[3]s }\n remote { %[4]s }\n children { l2tp { mode = transport\n local_ts = dynamic[udp/1701]\n remote_ts = dynamic[udp]\n esp_proposals = aes256-sha256 } } } }\n%[5]s"
+
 // TestL2TP goes as far by L2TP/IPsec as a kernel without ESP does: main mode is up and quick
 // mode chosen, by pre-shared key and by certificate, by name and by address; nothing leaves
 // in clear; and another device's certificate is not taken for the gateway's.
@@ -191,7 +194,7 @@ func TestL2TP(t *testing.T) {
 	common := []string{"--route", "10.20.0.0/16", "--ppp", "chap", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256"}
 	side := func(name, address, local, remote, secrets string) {
 		gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
-		gw.write("/etc/swanctl/conf.d/"+name+".conf", 0o600, fmt.Sprintf("connections { %[1]s { version = 1\n local_addrs = %[2]s\n proposals = aes256-sha256-modp2048\n local { %[3]s }\n remote { %[4]s }\n children { l2tp { mode = transport\n local_ts = dynamic[udp/1701]\n remote_ts = dynamic[udp]\n esp_proposals = aes256-sha256 } } } }\n%[5]s", name, address, local, remote, secrets))
+		gw.write("/etc/swanctl/conf.d/"+name+".conf", 0o600, fmt.Sprintf(l2tpGateway, name, address, local, remote, secrets))
 	}
 	key := "secrets { ike-%s { id-1 = %s\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
 	side("named", "10.211.0.60", "auth = psk", "auth = psk", fmt.Sprintf(key, "named", "10.211.0.60"))

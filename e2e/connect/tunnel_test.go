@@ -34,6 +34,41 @@ script-security 2
 // checker is what the daemon lets look at login and password.
 const checker = "#!/bin/sh\nread -r login < \"$1\"\npassword=$(sed -n 2p \"$1\")\n[ \"$login\" = %s ] && [ \"$password\" = '%s' ]\n"
 
+// newTunnelGateway notes a gateway that offers the TLS tunnel, and starts its daemon.
+func newTunnelGateway(t *testing.T, r *records, gw, cli *box, name string, n int, auth, kind, proto, authority string) *daemon {
+	t.Helper()
+	host, address := strings.ToLower(name)+".skerryline.example", fmt.Sprintf("10.211.0.%d", n)
+	gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
+	cli.shell(`echo "$1 $2" >> /etc/hosts`, address, host)
+	flags := []string{"gateway", "add", name, "--address", host, "--tls-remote", proto + ":1194", "--tls-auth", auth, "--tls-cipher", "AES-256-GCM", "--tls-name", host,
+		"--tls-authority", r.authority(authority), "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}
+	side := controlKey(t, r, name, kind)
+	if kind != "none" {
+		flags = append(flags, "--tls-control-kind", kind, "--tls-control-key", side.client)
+	}
+	if kind == "auth" {
+		flags = append(flags, "--tls-control-direction", "1")
+	}
+	r.do(flags...)
+	bundle := filepath.Join(r.dir, "bundles", name)
+	r.do("certificate", "outfit", name, "--authority", authority, "--to", bundle)
+	client, more := "require", []string{side.option}
+	if auth != "certificate" {
+		more = append(more, "auth-user-pass-verify /etc/openvpn/checker via-file")
+	}
+	if auth == "password" {
+		client, more = "none", append(more, "username-as-common-name")
+	}
+	gw.write("/etc/openvpn/checker", 0o755, fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)))
+	server := map[string]string{"udp": "udp", "tcp": "tcp-server"}[proto]
+	gw.write("/etc/openvpn/"+name+".conf", 0o600, fmt.Sprintf(tunnelGateway, fmt.Sprintf("tun%d", n), server, address, filepath.Join(bundle, strings.ToLower(name)), n, client, strings.Join(more, "\n")))
+	d := gw.start(name, "openvpn", "--config", "/etc/openvpn/"+name+".conf")
+	if !until(10, func() bool { return strings.Contains(d.said(), "Initialization Sequence Completed") }) {
+		t.Fatal(d.said())
+	}
+	return d
+}
+
 // TestTunnel connects headless Linux by the TLS tunnel in each way to authenticate, with
 // each kind of control-channel key, by UDP and TCP.
 func TestTunnel(t *testing.T) {
@@ -41,7 +76,7 @@ func TestTunnel(t *testing.T) {
 	r := newRecords(t)
 	gw, cli := newBox(t, "gateway"), newBox(t, "client")
 	join(gw, cli)
-	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo && printf 'net.ipv4.ip_forward=1' > /dev/null")
+	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
 	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
 	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", r.file("ada", password))
 	r.do("authority", "make", "Harbour", "--issuing")
@@ -49,58 +84,27 @@ func TestTunnel(t *testing.T) {
 		r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
 	}
 	r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
-	gw.write("/etc/openvpn/checker", 0o755, fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)))
-	n := 0
+	n := 100
 	for _, auth := range []string{"certificate", "certificate-password", "password"} {
-		for _, control := range []string{"none", "auth", "crypt", "crypt-v2"} {
+		for _, kind := range []string{"none", "auth", "crypt", "crypt-v2"} {
 			for _, proto := range []string{"udp", "tcp"} {
 				n++
-				name, address := fmt.Sprintf("Tunnel%d", n), fmt.Sprintf("10.211.0.%d", 100+n)
-				t.Run(auth+"/"+control+"/"+proto, func(t *testing.T) {
-					host := strings.ToLower(name) + ".skerryline.example"
-					gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
-					cli.shell(`echo "$1 $2" >> /etc/hosts`, address, host)
-					flags := []string{"gateway", "add", name, "--address", host, "--tls-remote", proto + ":1194", "--tls-auth", auth, "--tls-cipher", "AES-256-GCM", "--tls-name", host,
-						"--tls-authority", r.authority("Harbour"), "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}
-					side := controlKey(t, r, name, control)
-					if control != "none" {
-						flags = append(flags, "--tls-control-kind", control, "--tls-control-key", side.client)
-					}
-					if control == "auth" {
-						flags = append(flags, "--tls-control-direction", "1")
-					}
-					r.do(flags...)
-					bundle := filepath.Join(r.dir, "bundles", name)
-					r.do("certificate", "outfit", name, "--authority", "Harbour", "--to", bundle)
-					device, client := "Laptop", "require"
-					var more []string
-					if auth != "certificate" {
-						more = append(more, "auth-user-pass-verify /etc/openvpn/checker via-file")
-					}
-					if auth == "password" {
-						device, client, more = "Guest", "none", append(more, "username-as-common-name")
-					}
-					if side.option != "" {
-						more = append(more, side.option)
-					}
-					kind := map[string]string{"udp": "udp", "tcp": "tcp-server"}[proto]
-					gw.write("/etc/openvpn/"+name+".conf", 0o600, fmt.Sprintf(tunnelGateway, fmt.Sprintf("tun%d", n), kind, address, filepath.Join(bundle, strings.ToLower(name)), n, client, strings.Join(more, "\n")))
-					daemon := gw.start(name, "openvpn", "--config", "/etc/openvpn/"+name+".conf")
-					defer daemon.stop()
-					if !until(10, func() bool { return strings.Contains(daemon.said(), "Initialization Sequence Completed") }) {
-						t.Fatal(daemon.said())
-					}
+				name := fmt.Sprintf("Tunnel%d", n)
+				t.Run(auth+"/"+kind+"/"+proto, func(t *testing.T) {
+					server := newTunnelGateway(t, r, gw, cli, name, n, auth, kind, proto, "Harbour")
+					defer server.stop()
+					device := map[bool]string{true: "Guest", false: "Laptop"}[auth == "password"]
 					r.do("profile", "add", device, "--gateway", name)
 					parcel := r.build(device + "/" + name)
 					before := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort")
 					cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-					connected := cli.start("tunnel"+name, "openvpn", "--config", "/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf")
-					if !until(15, func() bool { return strings.Contains(connected.said(), "Initialization Sequence Completed") }) {
-						t.Errorf("%s\nthe gateway says\n%s", connected.said(), daemon.said())
+					client := cli.start("tunnel"+name, "openvpn", "--config", "/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf")
+					if !until(15, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
+						t.Errorf("%s\nthe gateway says\n%s", client.said(), server.said())
 					} else {
 						inside(t, cli)
 					}
-					connected.stop()
+					client.stop()
 					cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 					if after := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
 						t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)

@@ -55,6 +55,9 @@ func (r *reader) settle() {
 		DNS: append(r.list("ipv4", "dns"), r.list("ipv6", "dns")...), Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
 		Routes: append(r.routes("ipv4"), r.routes("ipv6")...),
 	}
+	if _, always := r.beside.Get(strings.TrimSuffix(r.file, ".nmconnection") + alwaysFile); always {
+		c.Connect = vpn.Always
+	}
 	login := "user"
 	switch s := r.text("vpn", "service-type"); s {
 	case services[vpn.L2TP]:
@@ -140,7 +143,7 @@ func (r *reader) l2tp(c *vpn.Connection) {
 	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: r.ppp(), IKE: r.proposals("ipsec-ike", ","), ESP: r.proposals("ipsec-esp", ","), Group: r.text("vpn", "ipsec-group-name")}
 	c.L2TP = l
 	if r.text("vpn", "machine-auth-type") == "tls" {
-		l.Auth = vpn.MachineCertificate
+		l.Auth, l.RemoteID = vpn.MachineCertificate, strings.Trim(r.text("vpn", "ipsec-remote-id"), `"`)
 	}
 	r.pem(c, "machine-ca", "machine-cert", "machine-key")
 	group := "vpn-secrets"

@@ -12,6 +12,7 @@ import (
 	"wardicon/core/format"
 	"wardicon/core/format/shell"
 	"wardicon/core/platform"
+	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
@@ -59,11 +60,17 @@ func Carried(c vpn.Connection) vpn.Connection {
 	if whole.IPv6 == vpn.IPv6Carried || len(six) > 0 {
 		c.IPv6 = vpn.IPv6Carried
 	}
+	if whole.Connect == vpn.Always {
+		c.Connect, c.Reconnect = vpn.Always, true
+	}
 	if whole.Proxy != nil && whole.Proxy.Script != "" {
 		c.Proxy = &vpn.Proxy{Script: whole.Proxy.Script, Bypass: []string{}}
 	}
 	if l := c.L2TP; l != nil {
 		l.PPP, l.BehindNAT = format.Methods(l.PPP), false
+		if l.Auth == vpn.MachineCertificate {
+			l.RemoteID = whole.L2TP.RemoteID
+		}
 	}
 	if s := c.IKEv2; s != nil {
 		s.IKELifetime, s.ChildLifetime, s.DPD, s.NoMOBIKE, s.NoFragmentation = 0, 0, 0, false, false
@@ -98,15 +105,18 @@ func Write(c vpn.Connection) ([]format.File, error) {
 
 	w.group("vpn")
 	w.set("service-type", services[c.Protocol])
-	if c.Reconnect {
+	if c.Reconnect || c.Connect == vpn.Always {
 		w.set("persistent", "true")
 	}
 	var err error
 	switch c.Protocol {
 	case vpn.L2TP:
+		if strings.ContainsAny(c.L2TP.RemoteID, `"\`) || strings.HasPrefix(c.L2TP.RemoteID, "%") {
+			return nil, &format.UnfitError{Format: title, Field: vpn.FieldRemoteID, Found: fmt.Sprintf("%q", c.L2TP.RemoteID), Expected: "an identity without quotes and backslashes that does not begin with %"}
+		}
 		w.l2tp()
 	case vpn.IKEv2:
-		w.ikev2()
+		err = w.ikev2()
 	case vpn.PPTP:
 		w.pptp()
 	case vpn.SSTP:
@@ -141,6 +151,13 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		}
 		places = append(places, shell.Placement{File: f.Name, Path: folder + f.Name, Mode: mode})
 	}
+	if c.Connect == vpn.Always {
+		f := format.File{
+			Name: format.FileName(c.Name, alwaysFile), MediaType: "text/x-shellscript; charset=utf-8", Purpose: "Brings the connection up whenever the machine comes into a network, from the start on",
+			Content: []byte(strings.NewReplacer("NAME", format.FileName(c.Name, ""), "UUID", strings.ToLower(c.UUID)).Replace(always)),
+		}
+		files, places = append(files, f), append(places, shell.Placement{File: f.Name, Path: "/etc/NetworkManager/dispatcher.d/90-" + f.Name, Mode: "0755"})
+	}
 	id := shell.Quote(strings.ToLower(c.UUID))
 	return append(files, shell.Scripts(shell.Job{
 		Connection: c.Name, ID: c.UUID, Placements: places,
@@ -152,6 +169,20 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		Done:   "The connection is set up. It stands in the list of connections.",
 	}, files)...), nil
 }
+
+const alwaysFile = "-always.sh"
+
+// always is what NetworkManager's dispatcher runs (NetworkManager-dispatcher(8)): a
+// connection of the kind VPN is never brought up by itself.
+const always = `#!/bin/sh
+# Brings the connection NAME up whenever the machine has come into a network.
+[ "$2" = up ] || exit 0
+case $1 in lo | tun* | ppp* | ipsec* | nm-xfrm*) exit 0 ;; esac
+[ "${CONNECTION_UUID:-}" != UUID ] || exit 0
+case $(nmcli -g GENERAL.STATE connection show uuid UUID) in activat*) exit 0 ;; esac
+nmcli --wait 0 connection up uuid UUID > /dev/null 2>&1 &
+exit 0
+`
 
 // writer is a keyfile in the making.
 type writer struct {
@@ -203,7 +234,7 @@ func (w *writer) l2tp() {
 		w.set("machine-auth-type", "tls")
 		w.files("machine-ca", "machine-cert", "machine-key")
 		if l.RemoteID != "" {
-			w.set("ipsec-remote-id", l.RemoteID)
+			w.set("ipsec-remote-id", `"`+l.RemoteID+`"`) // the plugin writes it to ipsec.conf as it is
 		}
 	} else {
 		w.set("machine-auth-type", "psk")
@@ -225,7 +256,10 @@ func (w *writer) l2tp() {
 	}
 }
 
-func (w *writer) ikev2() {
+// minPSK is the shortest pre-shared key that the plugin for IKEv2 takes, in bytes.
+const minPSK = 20
+
+func (w *writer) ikev2() error {
 	s := w.c.IKEv2
 	w.set("address", w.c.Server)
 	w.set("method", methods[s.Auth])
@@ -234,6 +268,9 @@ func (w *writer) ikev2() {
 		w.set("user", w.c.Login)
 		w.password()
 	case s.Auth == vpn.IKEv2PSK:
+		if key := s.PSK.Reveal(); len(key) < minPSK && key != secret.Hidden {
+			return &format.UnfitError{Format: title, Field: vpn.FieldPSK, Found: fmt.Sprintf("a key of %d bytes", len(key)), Expected: fmt.Sprintf("at least %d: the plugin for IKEv2 refuses shorter ones", minPSK)}
+		}
 		w.set("password-flags", "0")
 		w.secrets = append(w.secrets, [2]string{"password", s.PSK.Reveal()})
 	default:
@@ -257,6 +294,7 @@ func (w *writer) ikev2() {
 		w.set("ike", strings.Join(ike, ";"))
 		w.set("esp", strings.Join(s.ESP, ";"))
 	}
+	return nil
 }
 
 func (w *writer) pptp() {
