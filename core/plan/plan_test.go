@@ -63,7 +63,7 @@ func TestChoices(t *testing.T) {
 		{"strongest PPP method only, no EAP", func(*plan.Input) {}, vpn.FieldPPP, "mschapv2", plan.ByRule},
 		{"weak proposals left off", func(*plan.Input) {}, vpn.FieldIKE, "aes256-sha1-modp2048", plan.ByGateway},
 		{"only weak proposals kept", func(in *plan.Input) { in.Gateway.Offers.L2TP.IKE = []string{"3des-sha1-modp1024"} }, vpn.FieldIKE, "3des-sha1-modp1024", plan.ByGateway},
-		{"built-in proposal matched", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Windows, "11" }, vpn.FieldIKE, "aes256-sha1-modp2048", plan.ByDevice},
+		{"built-in proposal matched", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Windows, "7" }, vpn.FieldIKE, "aes256-sha1-modp2048", plan.ByDevice},
 		{"nothing matched", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.ChromeOS, "120" }, vpn.FieldESP, "none", plan.ByDevice},
 		{"split by routes", func(*plan.Input) {}, vpn.FieldTunnel, "split", plan.ByGateway},
 		{"full without routes", func(in *plan.Input) { in.Gateway.Routes = nil }, vpn.FieldTunnel, "full", plan.ByGateway},

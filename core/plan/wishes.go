@@ -255,6 +255,9 @@ func (p *planner) scope() {
 		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "settled on the profile")
 	case p.in.Pattern.Scope != "":
 		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+	case p.plan.Format == platform.PowerShell && c.Connect == vpn.OnDemand:
+		c.Scope = vpn.ScopePerson
+		p.choose(vpn.FieldScope, "For", "person", ByDevice, "Windows connects on demand only by a person's own connection; the script is run from that person's account")
 	case machine != "":
 		c.Scope = vpn.ScopeMachine
 		p.choose(vpn.FieldScope, "For", "machine", ByDevice, "%s", machine)

@@ -98,11 +98,11 @@ func TestScriptText(t *testing.T) {
     Identity         = ''
     Passphrase       = ''
     Thumbprints      = @()
-    MachineIdentity  = $true
+    PersonIdentity   = $false
     Authentication   = @('MSChapv2')
     Eap              = ''
     Encryption       = 'Required'
-    Algorithms       = @()
+    Algorithms       = @('AES256', 'SHA256128', 'AES256', 'SHA256', 'Group14', 'None')
     Login            = 'a_fjell@crew'
     Remember         = $true
     Password         = 'pw'

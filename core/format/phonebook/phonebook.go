@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 
 	"wardicon/core/format"
+	"wardicon/core/format/powershell"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
@@ -173,10 +174,14 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	set("Device", fmt.Sprintf("WAN Miniport (%s)", ports[c.Protocol]))
 	b.WriteString("\r\nDEVICE=vpn\r\n")
 	set("PhoneNumber", server)
-	return []format.File{{
+	more, err := powershell.BesidePhoneBook(title, c, b.String())
+	if err != nil {
+		return nil, err
+	}
+	return append([]format.File{{
 		Name: format.FileName(c.Name, ".pbk"), MediaType: "text/plain; charset=utf-8",
-		Purpose: "Phone book: open it on the computer and connect", Content: []byte(b.String()),
-	}}, nil
+		Purpose: "Phone book: what the install script enters into that of the computer", Content: []byte(b.String()),
+	}}, more...), nil
 }
 
 // turn turns a UUID into the byte order of Windows, and back.

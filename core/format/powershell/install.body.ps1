@@ -10,6 +10,14 @@ $natKey  = 'HKLM:\SYSTEM\CurrentControlSet\Services\PolicyAgent'
 $natName = 'AssumeUDPEncapsulationContextOnSendRule'
 $restart = $false
 
+# What belongs to a person must not end up with the administrator who runs this.
+$runs   = [Security.Principal.WindowsIdentity]::GetCurrent().Name
+$person = (Get-CimInstance -ClassName Win32_ComputerSystem).UserName
+if (-not $all -and $person -ne $runs) {
+    throw ('This connection belongs to the person who is signed in ({0}), but the script runs as {1}. Run it from that person''s own account. Nothing was set up.' -f $person, $runs)
+}
+if ($Connection.PersonIdentity -and -not $person) { throw 'The certificate belongs to a person, and nobody is signed in. Sign in as that person first. Nothing was set up.' }
+
 # Where the list of digests lies beside, what was changed on the way is not run.
 $list = $PSCommandPath -replace '-install\.ps1$', '-digests.txt'
 if ($list -ne $PSCommandPath -and (Test-Path -LiteralPath $list)) {
@@ -21,6 +29,13 @@ if ($list -ne $PSCommandPath -and (Test-Path -LiteralPath $list)) {
 
 Write-Host ('Setting up the connection "{0}" ...' -f $Connection.Name)
 if (-not (Test-Path -Path $memory)) { New-Item -Path $memory -Force | Out-Null }
+
+# Under another name it was made from an earlier parcel: that one goes.
+$earlier = (Get-Item -Path $memory).GetValue('Name')
+if ($earlier -ne $null -and $earlier -ne $Connection.Name) {
+    if (Get-VpnConnection -Name $earlier -AllUserConnection:$all -ErrorAction SilentlyContinue) { Remove-VpnConnection -Name $earlier -AllUserConnection:$all -Force }
+}
+New-ItemProperty -Path $memory -Name 'Name' -Value $Connection.Name -PropertyType String -Force | Out-Null
 
 # Services that IPsec needs; how they started before is kept for the removal script.
 if ($Connection.Tunnel -eq 'L2tp' -or $Connection.Tunnel -eq 'Ikev2') {
@@ -65,10 +80,33 @@ foreach ($text in $Connection.Authorities) {
     if ($certificate.Subject -eq $certificate.Issuer) { $store = 'Root' }
     Add-ToStore $certificate $store 'LocalMachine'
 }
-if ($Connection.Identity -ne '') {
+if ($Connection.PersonIdentity -and $person -ne $runs) {
+    # The person's own store is reached by a task that runs once as that person. The file can
+    # be read by nobody else, and is gone afterwards.
+    $folder = Join-Path -Path $env:ProgramData -ChildPath ('Wardicon-' + $Connection.Id)
+    New-Item -Path $folder -ItemType Directory -Force | Out-Null
+    try {
+        icacls.exe $folder /inheritance:r /grant '*S-1-5-18:(OI)(CI)F' /grant '*S-1-5-32-544:(OI)(CI)F' /grant ($person + ':(OI)(CI)RX') | Out-Null
+        if ($LASTEXITCODE -ne 0) { throw 'The folder for the certificate could not be closed to others. Nothing more was set up.' }
+        $file = Join-Path -Path $folder -ChildPath 'identity.p12'
+        [IO.File]::WriteAllBytes($file, [Convert]::FromBase64String($Connection.Identity))
+        [IO.File]::WriteAllText($file + '.txt', $Connection.Passphrase)
+        $steps = '$f = ''' + $file.Replace("'", "''") + '''; $c = New-Object Security.Cryptography.X509Certificates.X509Certificate2 -ArgumentList $f, ([IO.File]::ReadAllText($f + ''.txt'')), ''PersistKeySet, UserKeySet''; $s = New-Object Security.Cryptography.X509Certificates.X509Store -ArgumentList ''My'', ''CurrentUser''; $s.Open(''ReadWrite''); $s.Add($c); $s.Close()'
+        $action = New-ScheduledTaskAction -Execute 'powershell.exe' -Argument ('-NoProfile -NonInteractive -WindowStyle Hidden -EncodedCommand ' + [Convert]::ToBase64String([Text.Encoding]::Unicode.GetBytes($steps)))
+        $principal = New-ScheduledTaskPrincipal -UserId $person -LogonType Interactive -RunLevel Limited
+        $settings = New-ScheduledTaskSettingsSet -AllowStartIfOnBatteries -DontStopIfGoingOnBatteries
+        Register-ScheduledTask -TaskName ($marker + ' certificate') -Action $action -Principal $principal -Settings $settings -Force | Out-Null
+        Start-ScheduledTask -TaskName ($marker + ' certificate')
+        $tries = 0
+        while ([string](Get-ScheduledTask -TaskName ($marker + ' certificate')).State -eq 'Running' -and $tries -lt 60) { Start-Sleep -Seconds 1; $tries += 1 }
+        $code = (Get-ScheduledTaskInfo -TaskName ($marker + ' certificate')).LastTaskResult
+        Unregister-ScheduledTask -TaskName ($marker + ' certificate') -Confirm:$false
+        if ($code -ne 0) { throw ('The certificate could not be put into the store of {0} (code {1}).' -f $person, $code) }
+    } finally { Remove-Item -Path $folder -Recurse -Force }
+} elseif ($Connection.Identity -ne '') {
     $location = 'CurrentUser'
     $flags = 'PersistKeySet, UserKeySet'
-    if ($Connection.MachineIdentity) { $location = 'LocalMachine'; $flags = 'PersistKeySet, MachineKeySet' }
+    if (-not $Connection.PersonIdentity) { $location = 'LocalMachine'; $flags = 'PersistKeySet, MachineKeySet' }
     $certificate = New-Object -TypeName Security.Cryptography.X509Certificates.X509Certificate2 -ArgumentList ([Convert]::FromBase64String($Connection.Identity)), $Connection.Passphrase, ([Security.Cryptography.X509Certificates.X509KeyStorageFlags]$flags)
     Add-ToStore $certificate 'My' $location
 }
@@ -125,22 +163,37 @@ Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object
 if ($Connection.DnsServers.Count -gt 0) {
     foreach ($domain in $Connection.Domains) {
         Add-DnsClientNrptRule -Namespace ('.' + $domain) -NameServers $Connection.DnsServers -Comment $marker
+        # The gateway's own name is asked outside, or nothing could ever be connected.
+        if ($Connection.ServerAddress -like ('*.' + $domain)) { Add-DnsClientNrptRule -Namespace $Connection.ServerAddress -Comment $marker }
     }
 }
 
 # Connecting on demand: when a name in these domains is looked up, outside of these networks.
-foreach ($domain in $Connection.DemandDomains) {
-    Add-VpnConnectionTriggerDnsConfiguration -ConnectionName $Connection.Name -DnsSuffix $domain -PassThru:$false -Force -ErrorAction SilentlyContinue
-}
-foreach ($suffix in $Connection.TrustedSuffixes) {
-    Add-VpnConnectionTriggerTrustedNetwork -ConnectionName $Connection.Name -DnsSuffix $suffix -PassThru:$false -Force -ErrorAction SilentlyContinue
+# Only a person's own connection has that.
+if (-not $all) {
+    $trigger = Get-VpnConnectionTrigger -ConnectionName $Connection.Name -ErrorAction SilentlyContinue
+    if ($trigger) {
+        foreach ($entry in @($trigger.DnsConfig)) { Remove-VpnConnectionTriggerDnsConfiguration -ConnectionName $Connection.Name -DnsSuffix $entry.DnsSuffix -Force }
+        if (@($trigger.TrustedNetwork).Count -gt 0) { Remove-VpnConnectionTriggerTrustedNetwork -ConnectionName $Connection.Name -DnsSuffix @($trigger.TrustedNetwork) -Force }
+    }
+    foreach ($domain in $Connection.DemandDomains) { Add-VpnConnectionTriggerDnsConfiguration -ConnectionName $Connection.Name -DnsSuffix $domain -DnsIPAddress $Connection.DnsServers -Force }
+    if ($Connection.TrustedSuffixes.Count -gt 0) { Add-VpnConnectionTriggerTrustedNetwork -ConnectionName $Connection.Name -DnsSuffix $Connection.TrustedSuffixes -Force }
 }
 
 # Connecting at sign-in: a task that holds no secret.
 Get-ScheduledTask -TaskName $marker -ErrorAction SilentlyContinue | Unregister-ScheduledTask -Confirm:$false
 if ($Connection.AtSignIn) {
+    # It runs as whoever signs in, on battery too, and again where the network is not there yet.
     $action = New-ScheduledTaskAction -Execute 'rasdial.exe' -Argument ('"' + $Connection.Name + '"')
-    Register-ScheduledTask -TaskName $marker -Action $action -Trigger (New-ScheduledTaskTrigger -AtLogOn) | Out-Null
+    $settings = New-ScheduledTaskSettingsSet -AllowStartIfOnBatteries -DontStopIfGoingOnBatteries -StartWhenAvailable -RestartCount 5 -RestartInterval (New-TimeSpan -Minutes 1)
+    if ($all) {
+        $principal = New-ScheduledTaskPrincipal -GroupId 'S-1-5-32-545' -RunLevel Limited
+        $when = New-ScheduledTaskTrigger -AtLogOn
+    } else {
+        $principal = New-ScheduledTaskPrincipal -UserId $person -LogonType Interactive -RunLevel Limited
+        $when = New-ScheduledTaskTrigger -AtLogOn -User $person
+    }
+    Register-ScheduledTask -TaskName $marker -Action $action -Trigger $when -Principal $principal -Settings $settings | Out-Null
 }
 
 # The web proxy while connected.
@@ -188,6 +241,13 @@ if ([string]$made.TunnelType -ne $Connection.Tunnel) { $wrong += 'tunnel type' }
 if ([bool]$made.SplitTunneling -ne [bool]$Connection.SplitTunnel) { $wrong += 'split tunnel' }
 if (Compare-Object -ReferenceObject @($Connection.Authentication) -DifferenceObject @($made.AuthenticationMethod | ForEach-Object { [string]$_ })) { $wrong += 'authentication' }
 if ($Connection.Algorithms.Count -eq 6 -and [string]$made.IPSecCustomPolicy.DHGroup -ne $Connection.Algorithms[4]) { $wrong += 'algorithms' }
+if (Compare-Object -ReferenceObject @($Connection.Routes + '') -DifferenceObject @(@($made.Routes | ForEach-Object { $_.DestinationPrefix }) + '')) { $wrong += 'routes' }
+if ($Connection.DemandDomains.Count -gt 0) {
+    $trigger = Get-VpnConnectionTrigger -ConnectionName $Connection.Name
+    if (Compare-Object -ReferenceObject $Connection.DemandDomains -DifferenceObject @(@($trigger.DnsConfig | ForEach-Object { $_.DnsSuffix }) + @())) { $wrong += 'domains on demand' }
+    if (Compare-Object -ReferenceObject @($Connection.TrustedSuffixes + '') -DifferenceObject @(@($trigger.TrustedNetwork) + '')) { $wrong += 'trusted networks' }
+}
+if ($Connection.AtSignIn -and -not (Get-ScheduledTask -TaskName $marker -ErrorAction SilentlyContinue)) { $wrong += 'task at sign-in' }
 if ($wrong.Count -gt 0) { throw ('The connection is not as it should be: ' + ($wrong -join ', ')) }
 Write-Host 'The connection is set up and was compared with what was meant.'
 if ($restart) { Write-Warning 'Restart the computer once before you connect: the gateway stands behind NAT.' }

@@ -77,7 +77,9 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		dialled(&r, name, text)
 		return r
 	}
-	if lines := strings.SplitN(head, "\n", 2); len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") || lines[1] != requires+"\n" {
+	lines := strings.SplitN(head, "\n", 2)
+	beside := len(lines) == 2 && lines[1] == old+"\n" // a script beside a phone book
+	if len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") || lines[1] != requires+"\n" && !beside {
 		r.Note(format.ScriptChanged, start, "the lines before the data are not as they were made")
 	}
 	s := &scanner{file: name, src: []rune(rest), line: strings.Count(head, "\n") + 2, column: 1}
@@ -89,8 +91,8 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	}
 	bodyAt := s.at()
 	body := string(s.src[s.pos:])
-	if body == removeBody {
-		return r // a removal script describes no connection
+	if body == removeBody || beside && (body == oldInstall || body == oldRemove) {
+		return r // it describes no connection
 	}
 	if body != installBody {
 		r.Note(format.ScriptChanged, bodyAt, "the commands after the data are not as they were made")

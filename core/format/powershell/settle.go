@@ -14,7 +14,7 @@ import (
 
 // keys of the data, with the kind of each.
 var keys = map[string]byte{
-	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "Thumbprints": 'l', "MachineIdentity": 'f',
+	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "Thumbprints": 'l', "PersonIdentity": 'f',
 	"Authentication": 'l', "Eap": 't', "Encryption": 't', "Algorithms": 'l', "Login": 't', "Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l',
 	"Domains": 'l', "GatewayBehindNat": 'f', "AtSignIn": 'f', "DemandDomains": 'l', "TrustedSuffixes": 'l', "ProxyScript": 't', "ProxyServer": 't', "ProxyBypass": 'l',
 }
@@ -116,8 +116,9 @@ func (s *settler) protocol(c *vpn.Connection) {
 			s.Note(format.KeyMalformed, s.at("Tunnel"), "%q is no tunnel type of these cmdlets", tunnel)
 		}
 		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
-			Auth: vpn.MachinePSK, PSK: secret.New(s.text("PreSharedKey")), PPP: s.ppp(), IKE: []string{}, ESP: []string{}, BehindNAT: s.values["GatewayBehindNat"].flag,
+			Auth: vpn.MachinePSK, PSK: secret.New(s.text("PreSharedKey")), PPP: s.ppp(), BehindNAT: s.values["GatewayBehindNat"].flag,
 		}
+		c.L2TP.IKE, c.L2TP.ESP = s.algorithms()
 		if s.text("Identity") != "" {
 			c.L2TP.Auth = vpn.MachineCertificate
 		}
@@ -125,7 +126,8 @@ func (s *settler) protocol(c *vpn.Connection) {
 }
 
 func (s *settler) ikev2() *vpn.IKEv2Setting {
-	i := &vpn.IKEv2Setting{IKE: []string{}, ESP: []string{}}
+	i := &vpn.IKEv2Setting{}
+	i.IKE, i.ESP = s.algorithms()
 	switch eap := s.text("Eap"); {
 	case len(s.list("Authentication")) == 1 && s.list("Authentication")[0] == "MachineCertificate":
 		i.Auth = vpn.IKEv2Certificate
@@ -136,20 +138,24 @@ func (s *settler) ikev2() *vpn.IKEv2Setting {
 	default:
 		s.Note(format.KeyMalformed, s.at("Eap"), "neither MachineCertificate nor EAP by Tls or MSChapv2")
 	}
+	return i
+}
+
+// algorithms reads the six constants of one IKE and one child proposal.
+func (s *settler) algorithms() (ike, esp []string) {
 	list := s.list("Algorithms")
 	if len(list) == 0 {
-		return i
+		return []string{}, []string{}
 	}
 	if len(list) != 6 {
 		s.Note(format.KeyMalformed, s.at("Algorithms"), "%d constants, expected six", len(list))
-		return i
+		return []string{}, []string{}
 	}
-	var unknown []string
-	i.IKE, i.ESP, unknown = suite.FromWindows(suite.WindowsSuite{Cipher: list[0], Transform: list[1], Encryption: list[2], Integrity: list[3], Group: list[4], PFS: list[5]})
+	ike, esp, unknown := suite.FromWindows(suite.WindowsSuite{Cipher: list[0], Transform: list[1], Encryption: list[2], Integrity: list[3], Group: list[4], PFS: list[5]})
 	for _, v := range unknown {
 		s.Note(format.KeyMalformed, s.at("Algorithms"), "%q is none that Windows names", v)
 	}
-	return i
+	return ike, esp
 }
 
 func (s *settler) certificates(c *vpn.Connection) {

@@ -47,9 +47,9 @@ var methods = map[suite.PPPMethod]string{suite.EAP: "Eap", suite.MSCHAPv2: "MSCh
 // tunnels are the cmdlets' names of the protocols.
 var tunnels = map[vpn.Protocol]string{vpn.L2TP: "L2tp", vpn.IKEv2: "Ikev2", vpn.PPTP: "Pptp", vpn.SSTP: "Sstp"}
 
-// Carried reduces a connection to what the scripts say: Windows has its own proposals
-// for L2TP/IPsec, one of each kind can be set for IKEv2, and it connects on demand by
-// domains and by the suffixes of trusted networks.
+// Carried reduces a connection to what the scripts say: one proposal of each kind, and
+// connecting on demand by domains and by the suffixes of trusted networks, which only a
+// person's own connection does.
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
@@ -61,7 +61,12 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.Proxy = &vpn.Proxy{Server: p.Server, Bypass: append([]string{}, p.Bypass...)}
 	}
 	if l := c.L2TP; l != nil {
-		l.IKE, l.ESP, l.Group, l.Aggressive = []string{}, []string{}, "", false
+		l.Group, l.Aggressive = "", false
+		if len(l.IKE) == 0 || len(l.ESP) == 0 {
+			l.IKE, l.ESP = []string{}, []string{}
+		} else {
+			l.IKE, l.ESP = l.IKE[:1], l.ESP[:1]
+		}
 	}
 	if s := c.PPTP; s != nil {
 		s.MPPE, s.Stateful = strengths(encryption(whole)), false
@@ -83,7 +88,7 @@ func demand(c vpn.Connection) (vpn.Connect, *vpn.Demand) {
 	switch {
 	case c.Connect == vpn.AtSignIn:
 		return vpn.AtSignIn, nil
-	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0:
+	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0 && c.Scope != vpn.ScopeMachine:
 		return vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: append([]string{}, c.Demand.Suffixes...), Domains: slices.Clone(c.Demand.Domains)}
 	}
 	return "", nil
@@ -144,12 +149,14 @@ func authentication(c vpn.Connection) (list []string, eap string, err error) {
 	return list, eap, nil
 }
 
-// algorithms are the six constants of one IKE and one child proposal.
-func algorithms(s *vpn.IKEv2Setting) ([]string, error) {
-	if s == nil || len(s.IKE) == 0 || len(s.ESP) == 0 {
+// algorithms are the six constants of one IKE and one child proposal, of IKEv2 and of
+// L2TP/IPsec alike.
+func algorithms(c vpn.Connection) ([]string, error) {
+	ike, esp := c.Proposals()
+	if len(ike) == 0 || len(esp) == 0 {
 		return nil, nil
 	}
-	w, err := suite.ToWindows(s.IKE[0], s.ESP[0])
+	w, err := suite.ToWindows(ike[0], esp[0])
 	if err != nil {
 		return nil, format.NotCarried(title, "Windows", err)
 	}
@@ -158,6 +165,48 @@ func algorithms(s *vpn.IKEv2Setting) ([]string, error) {
 
 // thumbprint is what Windows finds a certificate by: SHA-1 of its DER form.
 func thumbprint(c *x509.Certificate) string { return fmt.Sprintf("%X", sha1.Sum(c.Raw)) }
+
+// material is the certificates and keys of a connection as the scripts hold them, in base64.
+// A certificate for EAP-TLS is a person's, all others are the machine's.
+type material struct {
+	authorities, thumbprints []string
+	identity                 string
+	passphrase               secret.Text
+	person                   bool
+}
+
+// materialOf packs what a connection brings along.
+func materialOf(title string, c vpn.Connection) (m material, err error) {
+	anchors, err := format.Anchors(title, c)
+	if err != nil {
+		return m, err
+	}
+	for _, a := range anchors {
+		m.authorities, m.thumbprints = append(m.authorities, base64.StdEncoding.EncodeToString(a.Raw)), append(m.thumbprints, thumbprint(a))
+	}
+	m.person = c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2EAPTLS
+	if !c.NeedsIdentity() {
+		return m, nil
+	}
+	data, passphrase, err := format.Packed(title, c, false)
+	if err != nil {
+		return m, err
+	}
+	m.identity, m.passphrase = base64.StdEncoding.EncodeToString(data), passphrase
+	if list, err := pki.Certificates(c.Identity.Certificate); err == nil {
+		m.thumbprints = append(m.thumbprints, thumbprint(list[0]))
+	}
+	return m, nil
+}
+
+// into writes it.
+func (m material) into(b *block) {
+	b.list("Authorities", m.authorities)
+	b.text("Identity", m.identity)
+	b.text("Passphrase", m.passphrase.Reveal())
+	b.list("Thumbprints", m.thumbprints)
+	b.flag("PersonIdentity", m.person)
+}
 
 // Write makes the install script and the removal script.
 func Write(c vpn.Connection) ([]format.File, error) {
@@ -172,7 +221,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	suite, err := algorithms(c.IKEv2)
+	suite, err := algorithms(c)
 	if err != nil {
 		return nil, err
 	}
@@ -199,24 +248,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		}
 		server = vpn.JoinPort(c.Server, c.SSTP.Port)
 	}
-	anchors, err := format.Anchors(title, c)
+	m, err := materialOf(title, c)
 	if err != nil {
 		return nil, err
-	}
-	var authorities, prints []string
-	for _, a := range anchors {
-		authorities, prints = append(authorities, base64.StdEncoding.EncodeToString(a.Raw)), append(prints, thumbprint(a))
-	}
-	identity, passphrase := "", secret.Text{}
-	if c.NeedsIdentity() {
-		data, pass, err := format.Packed(title, c, false)
-		if err != nil {
-			return nil, err
-		}
-		identity, passphrase = base64.StdEncoding.EncodeToString(data), pass
-		if list, err := pki.Certificates(c.Identity.Certificate); err == nil {
-			prints = append(prints, thumbprint(list[0]))
-		}
 	}
 	var proxy vpn.Proxy
 	if p := Carried(c).Proxy; p != nil {
@@ -230,11 +264,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	b.text("Tunnel", tunnels[c.Protocol])
 	b.text("ServerAddress", server)
 	b.text("PreSharedKey", c.PSK().Reveal())
-	b.list("Authorities", authorities)
-	b.text("Identity", identity)
-	b.text("Passphrase", passphrase.Reveal())
-	b.list("Thumbprints", prints)
-	b.flag("MachineIdentity", c.L2TP != nil || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2Certificate)
+	m.into(&b)
 	b.list("Authentication", methods)
 	b.text("Eap", eap)
 	b.text("Encryption", encryption(c))
@@ -262,16 +292,17 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	return []format.File{
 		{
 			Name: format.FileName(c.Name, "-install.ps1"), MediaType: "text/plain; charset=utf-8", Private: true,
-			Purpose: "Install script: run it in PowerShell as administrator", Content: script("Sets up a VPN connection. Safe to run twice.", &b, installBody),
+			Purpose: "Install script: run it in PowerShell as administrator", Content: script("Sets up a VPN connection. Safe to run twice.", requires, &b, installBody),
 		},
 		{
 			Name: format.FileName(c.Name, "-remove.ps1"), MediaType: "text/plain; charset=utf-8",
-			Purpose: "Removal script: takes away all that the install script made", Content: script("Removes a VPN connection and all that its install script made.", &r, removeBody),
+			Purpose: "Removal script: takes away all that the install script made", Content: script("Removes a VPN connection and all that its install script made.", requires, &r, removeBody),
 		},
 	}, nil
 }
 
-func script(what string, b *block, body string) []byte {
+// script joins a remark, what the script requires, its data and its body.
+func script(what, requires string, b *block, body string) []byte {
 	text := "# " + what + "\n" + requires + "\n" + blockStart + b.String() + blockEnd + body
 	return []byte(bom + strings.ReplaceAll(text, "\n", "\r\n"))
 }
@@ -291,10 +322,13 @@ func units(v string) int {
 // block is the data of a script: one key a line.
 type block struct{ strings.Builder }
 
+// text writes a text as a verbatim string.
 func (b *block) text(key, v string) { fmt.Fprintf(b, "    %-16s = %s\n", key, Quote(v)) }
 
+// flag writes a truth value.
 func (b *block) flag(key string, v bool) { fmt.Fprintf(b, "    %-16s = $%t\n", key, v) }
 
+// list writes a list of texts.
 func (b *block) list(key string, values []string) {
 	quoted := make([]string, len(values))
 	for i, v := range values {

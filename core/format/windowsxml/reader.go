@@ -191,10 +191,19 @@ func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	if x == nil {
 		return s
 	}
+	constant := func(key string) string {
+		v := r.Text(x, key)
+		for own, theirs := range profileNames {
+			if v == theirs {
+				return own
+			}
+		}
+		return v
+	}
 	var unknown []string
 	s.IKE, s.ESP, unknown = suite.FromWindows(suite.WindowsSuite{
-		Cipher: r.Text(x, "CipherTransformConstants"), Transform: r.Text(x, "AuthenticationTransformConstants"), Encryption: r.Text(x, "EncryptionMethod"),
-		Integrity: r.Text(x, "IntegrityCheckMethod"), Group: r.Text(x, "DHGroup"), PFS: r.Text(x, "PfsGroup"),
+		Cipher: r.Text(x, "CipherTransformConstants"), Transform: r.Text(x, "AuthenticationTransformConstants"), Encryption: constant("EncryptionMethod"),
+		Integrity: constant("IntegrityCheckMethod"), Group: r.Text(x, "DHGroup"), PFS: r.Text(x, "PfsGroup"),
 	})
 	for _, v := range unknown {
 		r.Note(format.KeyMalformed, x.At, "%q is none that Windows names", v)

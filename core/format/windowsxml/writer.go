@@ -5,6 +5,7 @@ package windowsxml
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha1"
 	"encoding/xml"
 	"fmt"
@@ -255,9 +256,13 @@ func protocol(c vpn.Connection, p *profile) error {
 	if err != nil {
 		return format.NotCarried(title, "Windows", err)
 	}
-	n.Suite = &algorithms{Authentication: w.Transform, Cipher: w.Cipher, Encryption: w.Encryption, Integrity: w.Integrity, Group: w.Group, PFS: w.PFS}
+	n.Suite = &algorithms{Authentication: w.Transform, Cipher: w.Cipher, Encryption: cmp.Or(profileNames[w.Encryption], w.Encryption), Integrity: cmp.Or(profileNames[w.Integrity], w.Integrity), Group: w.Group, PFS: w.PFS}
 	return nil
 }
+
+// profileNames are constants of EncryptionMethod and IntegrityCheckMethod that have other
+// names there than in the cmdlets (reference of the VPNv2 configuration service provider).
+var profileNames = map[string]string{"GCMAES128": "AES_GCM_128", "GCMAES256": "AES_GCM_256", "SHA1": "SHA196"}
 
 const eapMSCHAPv2 = `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod><Type xmlns="http://www.microsoft.com/provisioning/EapCommon">26</Type>` +
 	`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId><VendorType xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +
