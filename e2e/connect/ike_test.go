@@ -1,6 +1,7 @@
 package connect
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -61,6 +62,7 @@ type ikeGateway struct {
 	bundle        string // folder; empty with a pre-shared key
 	remote        string // the daemon's words for how clients authenticate
 	proposals     string
+	esp           string
 	secrets       string
 }
 
@@ -109,10 +111,10 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
  id = %[1]s.skerryline.example }
  remote { %[5]s }
  children { net { local_ts = 10.20.0.0/16
-  esp_proposals = aes256gcm16,aes256-sha256 } } } }
+  esp_proposals = %[8]s } } } }
 pools { %[1]s { addrs = 10.77.%[6]s.0/24
  dns = 10.20.0.53 } }
-%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets))
+%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256")))
 }
 
 // authorityFile are the files of a bundle that hold one certificate authority each.

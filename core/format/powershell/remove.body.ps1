@@ -39,7 +39,7 @@ if (Test-Path -Path $memory) {
             $start = $kept.GetValue($service)
             if ($start -ne $null) { Set-ItemProperty -Path ('HKLM:\SYSTEM\CurrentControlSet\Services\' + $service) -Name 'Start' -Value $start }
         }
-        if ($kept.GetValue('Nat') -ne $null) { Set-ItemProperty -Path $natKey -Name $natName -Value $kept.GetValue('Nat') }
+        if ($kept.GetValue('Nat') -ne $null) { Set-ItemProperty -Path $natKey -Name $natName -Value ($kept.GetValue('Nat')) }
     }
     Remove-Item -Path $memory -Recurse -Force
 }

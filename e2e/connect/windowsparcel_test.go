@@ -1,0 +1,142 @@
+package connect
+
+import (
+	"crypto"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// run runs one of a parcel's scripts on a machine.
+func (w *windows) run(t *testing.T, parcel, ending string) error {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(parcel, "*"+ending))
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%v %v", list, err)
+	}
+	return (&powershell{m: w}).run(&parsed(t, list[0])[0])
+}
+
+// knows is what Windows has of a connection after its script ran.
+func (w *windows) knows(t *testing.T, name string) system {
+	t.Helper()
+	c := w.connections["true/"+strings.ToLower(name)]
+	if c == nil {
+		if c = w.connections["false/"+strings.ToLower(name)]; c == nil {
+			t.Fatalf("there is no connection %q: %v", name, w.connections)
+		}
+	}
+	s := system{protocol: strings.ToLower(c.tunnel), server: c.server, remoteID: c.server, psk: c.psk, routes: c.routes}
+	if len(c.ipsec) == 6 {
+		s.ike, s.esp = words(t, true, c.ipsec[2], c.ipsec[3], c.ipsec[4]), words(t, false, c.ipsec[0], c.ipsec[1], c.ipsec[5])
+	}
+	for _, ca := range w.stores["LocalMachine/Root"] { // no other store counts for IKEv2
+		s.cas = append(s.cas, ca.leaf)
+	}
+	mine := ""
+	switch {
+	case slices.Contains(c.auth, "MachineCertificate"), c.tunnel == "L2tp" && c.psk == "":
+		s.auth, mine = "certificate", "LocalMachine/My"
+	case c.tunnel == "L2tp":
+		s.auth = "psk"
+	case c.eap == "Tls":
+		s.auth, mine = "eap-tls", "CurrentUser/My/"+w.signedIn // of the person who connects
+	case c.eap == "MSChapv2":
+		s.auth = "eap-mschapv2"
+	}
+	in := w.credentials[strings.ToLower(name)]
+	s.login, s.password = in.user, in.password
+	if mine != "" {
+		if len(w.stores[mine]) == 0 {
+			t.Fatalf("there is no certificate in %s: %v", mine, w.stores)
+		}
+		own := w.stores[mine][0]
+		s.leaf, s.chain, s.key = own.leaf, own.chain, own.key.(crypto.Signer)
+		for _, between := range w.stores["LocalMachine/CA"] {
+			s.chain = append(s.chain, between.leaf)
+		}
+	}
+	return s
+}
+
+// TestWindowsParcels runs the scripts for Windows, and connects with what Windows then has.
+func TestWindowsParcels(t *testing.T) {
+	w := systemsWorld(t)
+	w.device("Windows 11", "windows", "11", "Harbour")
+	w.device("Windows 8.1", "windows", "8.1", "Harbour")
+	w.r.do("device", "add", "Windows guest", "--person", "Ada Fjell", "--platform", "windows", "--release", "10", "--encrypted")
+	for _, c := range []struct{ device, gateway, protocol string }{
+		{"Windows guest", "Eap", "ikev2"}, {"Windows 11", "Eaptls", "ikev2"}, {"Windows 11", "Cert", "ikev2"}, {"Windows 8.1", "Plain", "ikev2"}, {"Windows guest", "Named", "l2tp"}, {"Windows 8.1", "Certified", "l2tp"},
+	} {
+		t.Run(c.device+"/"+c.gateway, func(t *testing.T) {
+			w.r.do("profile", "add", c.device, "--gateway", c.gateway, "--protocol", c.protocol)
+			parcel := w.r.build(c.device + "/" + c.gateway)
+			name := "Skerry Line " + c.gateway
+			// An administrator installs what somebody else, who is signed in, connects with.
+			m := newWindows(`PC\admin`, `PC\ada`)
+			for range 2 {
+				if err := m.run(t, parcel, "-install.ps1"); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if c.protocol == "l2tp" && (m.services["IKEEXT"] != "Automatic" || m.services["PolicyAgent"] != "Automatic") {
+				t.Errorf("services start %v", m.services)
+			}
+			if nat := m.registry[`hklm:\system\currentcontrolset\services\policyagent`]["assumeudpencapsulationcontextonsendrule"]; c.gateway == "Named" && nat != 2 {
+				t.Errorf("the value for a gateway behind NAT is %v", nat)
+			}
+			if c.protocol == "l2tp" { // whose internal domain is the gateway's own
+				exempt := slices.ContainsFunc(m.nrpt, func(r *table) bool {
+					return r.values["namespace"] == strings.ToLower(c.gateway)+".skerryline.example" && r.values["nameservers"] == nil
+				})
+				if !exempt {
+					t.Errorf("the gateway's own name is asked of the inside servers: %v", m.nrpt)
+				}
+			}
+			w.signs(t, m.knows(t, name))
+			if err := m.run(t, parcel, "-remove.ps1"); err != nil {
+				t.Fatal(err)
+			}
+			if len(m.connections) > 0 || len(m.stores["LocalMachine/Root"])+len(m.stores["LocalMachine/My"]) > 0 || len(m.nrpt)+len(m.tasks)+len(m.files) > 0 {
+				t.Errorf("after removal there is %v %v %v %v", m.connections, m.stores, m.nrpt, m.tasks)
+			}
+		})
+	}
+	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
+		parcel := w.r.build("Windows guest/Eap", "--to", filepath.Join(w.r.dir, "first"))
+		parcel = filepath.Join(w.r.dir, "first")
+		m := newWindows(`PC\admin`, `PC\ada`)
+		if err := m.run(t, parcel, "-install.ps1"); err != nil {
+			t.Fatal(err)
+		}
+		w.r.do("profile", "change", "Windows guest/Eap", "--connection", "Harbour link")
+		second := filepath.Join(w.r.dir, "second")
+		w.r.do("build", "Windows guest/Eap", "--to", second)
+		if err := m.run(t, second, "-install.ps1"); err != nil {
+			t.Fatal(err)
+		}
+		if len(m.connections) != 1 || m.connections["true/harbour link"] == nil {
+			t.Errorf("there are %v", m.connections)
+		}
+	})
+	t.Run("what the cmdlets do not take", func(t *testing.T) {
+		for name, script := range map[string]string{
+			"triggers of an all-user connection": "Add-VpnConnectionTriggerDnsConfiguration -ConnectionName 'x' -DnsSuffix 'y' -AllUserConnection",
+			"a key with IKEv2":                   "$s = @{ Name = 'x'; ServerAddress = 'y'; TunnelType = 'Ikev2'; AuthenticationMethod = 'Eap'; EapConfigXmlStream = 'e'; L2tpPsk = 'z' }\nAdd-VpnConnection @s",
+			"EAP stream with PAP":                "Add-VpnConnection -Name 'x' -ServerAddress 'y' -TunnelType L2tp -AuthenticationMethod Pap -EapConfigXmlStream 'z' -Force",
+			"a task without principal":           "Register-ScheduledTask -TaskName 'x' -Action (New-ScheduledTaskAction -Execute 'a')",
+			"no such cipher":                     "Set-VpnConnectionIPsecConfiguration -ConnectionName 'x' -CipherTransformConstants AES -AuthenticationTransformConstants SHA196 -EncryptionMethod AES256 -IntegrityCheckMethod SHA256 -DHGroup Group14 -PfsGroup None",
+			"a variable that is not set":         "Write-Host $nothing",
+		} {
+			path := filepath.Join(t.TempDir(), "x.ps1")
+			if err := os.WriteFile(path, []byte(script+"\n"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			if err := (&powershell{m: newWindows("a", "a")}).run(&parsed(t, path)[0]); err == nil {
+				t.Errorf("%s was taken", name)
+			}
+		}
+	})
+}
