@@ -180,7 +180,7 @@ func serveSSTP(bundle string) error {
 }
 
 // l2tpGateway is the IPsec half of a gateway for L2TP.
-const l2tpGateway = "connections { %[1]s { version = 1\n local_addrs = %[2]s\n proposals = aes256-sha256-modp2048\n local { %[3]s }\n remote { %[4]s }\n children { l2tp { mode = transport\n local_ts = dynamic[udp/1701]\n remote_ts = dynamic[udp]\n esp_proposals = aes256-sha256 } } } }\n%[5]s"
+const l2tpGateway = "connections { %[1]s { version = 1\n local_addrs = %[2]s\n proposals = aes256-sha256-modp2048,aes128-sha1-modp2048\n local { %[3]s }\n remote { %[4]s }\n children { l2tp { mode = transport\n local_ts = dynamic[udp/1701]\n remote_ts = dynamic[udp]\n esp_proposals = aes256-sha256,aes128-sha1 } } } }\n%[5]s"
 
 // TestL2TP goes as far by L2TP/IPsec as a kernel without ESP does: main mode is up and quick
 // mode chosen, by pre-shared key and by certificate, by name and by address; nothing leaves

@@ -158,6 +158,7 @@ func systemsWorld(t *testing.T) *ikeWorld {
 		{"Eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256-sha384-ecp384", "aes256-sha256", "Harbour"},
 		{"Cert", "certificate", "auth = pubkey", "aes256gcm16-prfsha384-ecp384", "aes256gcm16", "Harbour"},
 		{"Plain", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048", "aes256-sha256", "Phones"},
+		{"Open", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048", "aes128-sha256", "Harbour"},
 	} {
 		g := w.gateway(m.name, "--ikev2-auth", m.auth, "--ikev2-ike", m.ike, "--ikev2-esp", m.esp, "--ikev2-authority", w.r.authority(m.authority))
 		g.proposals, g.esp, g.remote = m.ike, m.esp, m.remote
@@ -167,10 +168,12 @@ func systemsWorld(t *testing.T) *ikeWorld {
 		}
 		g.configure(t, w.gw)
 	}
-	p := w.gateway("Psk", "--ikev2-auth", "psk", "--ikev2-psk-file", w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", "aes256-sha384-ecp384", "--ikev2-esp", "aes256-sha256")
-	p.proposals, p.remote = "aes256-sha384-ecp384", "auth = psk\n id = crew@skerryline.example"
-	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" + escaped(psk) + "\" } }"
-	p.configure(t, w.gw)
+	for name, proposals := range map[string][2]string{"Psk": {"aes256-sha384-ecp384", "aes256-sha256"}, "Openkey": {"aes256-sha256-modp2048", "aes128-sha256"}} {
+		p := w.gateway(name, "--ikev2-auth", "psk", "--ikev2-psk-file", w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", proposals[0], "--ikev2-esp", proposals[1])
+		p.proposals, p.esp, p.remote = proposals[0], proposals[1], "auth = psk\n id = crew@skerryline.example"
+		p.secrets = "secrets { ike-" + name + " { id-1 = " + strings.ToLower(name) + ".skerryline.example\n secret = \"" + escaped(psk) + "\" } }"
+		p.configure(t, w.gw)
+	}
 	for name, address := range map[string]string{"Named": "10.211.0.60", "Certified": "10.211.0.61"} {
 		flags := []string{"--psk-file", w.r.file("psk", psk), "--behind-nat"}
 		local, remote, secrets := "auth = psk", "auth = psk", "secrets { ike-"+name+" { id-1 = "+address+"\n secret = \""+escaped(psk)+"\" } }"
@@ -178,7 +181,7 @@ func systemsWorld(t *testing.T) *ikeWorld {
 			flags = []string{"--l2tp-auth", "certificate", "--l2tp-authority", w.r.authority("Harbour")}
 		}
 		host := strings.ToLower(name) + ".skerryline.example"
-		w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "skerryline.example", "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256"}, flags...)...)
+		w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "skerryline.example", "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048,aes128-sha1-modp2048", "--esp", "aes256-sha256,aes128-sha1"}, flags...)...)
 		if name == "Certified" {
 			g := ikeGateway{name: name, bundle: filepath.Join(w.r.dir, "bundles", name)}
 			w.r.do("certificate", "outfit", name, "--authority", "Harbour", "--to", g.bundle)

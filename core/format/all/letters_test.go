@@ -362,6 +362,14 @@ PhoneNumber=norrvik.skerryline.example:8443
     <Authentication>
       <UserMethod>MSChapv2</UserMethod>
     </Authentication>
+    <CryptographySuite>
+      <AuthenticationTransformConstants>SHA256128</AuthenticationTransformConstants>
+      <CipherTransformConstants>AES256</CipherTransformConstants>
+      <EncryptionMethod>AES256</EncryptionMethod>
+      <IntegrityCheckMethod>SHA256</IntegrityCheckMethod>
+      <DHGroup>Group14</DHGroup>
+      <PfsGroup>None</PfsGroup>
+    </CryptographySuite>
     <DisableClassBasedDefaultRoute>true</DisableClassBasedDefaultRoute>
   </NativeProfile>
   <Route>

@@ -15,7 +15,7 @@ powershell sstp: connect demand.domains demand.interface demand.networks demand.
 powershell l2tp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 proxy.bypass reconnect unmetered
 powershell pptp: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 pptp.stateful proxy.bypass reconnect unmetered
 windows-xml ikev2: authority demand.interface demand.networks demand.probe ikev2.child_lifetime ikev2.dpd ikev2.ike ikev2.ike_lifetime ikev2.local_id ikev2.no_fragmentation ikev2.no_mobike ikev2.remote_id ipv6 keep login password proxy.bypass reconnect scope unmetered
-windows-xml l2tp: demand.interface demand.networks demand.probe ipv6 keep l2tp.behind_nat l2tp.esp l2tp.ike login password proxy.bypass reconnect scope unmetered
+windows-xml l2tp: demand.interface demand.networks demand.probe ipv6 keep l2tp.behind_nat login password proxy.bypass reconnect scope unmetered
 windows-xml pptp: demand.interface demand.networks demand.probe ipv6 keep login password pptp.mppe pptp.stateful proxy.bypass reconnect scope unmetered
 onc ikev2: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ikev2.child_lifetime ikev2.dpd ikev2.esp ikev2.ike ikev2.ike_lifetime ikev2.no_fragmentation ikev2.no_mobike ipv6 reconnect routes scope tunnel unmetered
 onc tls: connect demand.domains demand.interface demand.networks demand.probe demand.suffixes ipv6 reconnect routes scope tls.ciphers tls.keepalive tls.min_tls tls.remotes tunnel unmetered

@@ -102,6 +102,7 @@ func (r *reader) settle(p *tree.Node) {
 	switch kind := r.Text(n, "NativeProtocolType"); strings.ToLower(kind) {
 	case "l2tp":
 		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{Auth: vpn.MachineCertificate, PSK: secret.New(r.Text(n, "L2tpPsk")), PPP: r.ppp(auth)}
+		c.L2TP.IKE, c.L2TP.ESP = r.algorithms(n)
 		if !c.L2TP.PSK.IsZero() {
 			c.L2TP.Auth = vpn.MachinePSK
 			r.Note(format.SecretClear, n.Get("L2tpPsk").At, "the pre-shared key")
@@ -187,9 +188,15 @@ func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	default:
 		r.Note(format.KeyMalformed, r.At(n, n, "Authentication"), "neither a machine certificate nor EAP of the type 13 or 26")
 	}
+	s.IKE, s.ESP = r.algorithms(n)
+	return s
+}
+
+// algorithms reads one IKE and one child proposal.
+func (r *reader) algorithms(n *tree.Node) (ike, esp []string) {
 	x := n.Get("CryptographySuite")
 	if x == nil {
-		return s
+		return []string{}, []string{}
 	}
 	constant := func(key string) string {
 		v := r.Text(x, key)
@@ -200,13 +207,12 @@ func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 		}
 		return v
 	}
-	var unknown []string
-	s.IKE, s.ESP, unknown = suite.FromWindows(suite.WindowsSuite{
+	ike, esp, unknown := suite.FromWindows(suite.WindowsSuite{
 		Cipher: r.Text(x, "CipherTransformConstants"), Transform: r.Text(x, "AuthenticationTransformConstants"), Encryption: constant("EncryptionMethod"),
 		Integrity: constant("IntegrityCheckMethod"), Group: r.Text(x, "DHGroup"), PFS: r.Text(x, "PfsGroup"),
 	})
 	for _, v := range unknown {
 		r.Note(format.KeyMalformed, x.At, "%q is none that Windows names", v)
 	}
-	return s
+	return ike, esp
 }

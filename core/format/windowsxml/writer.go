@@ -108,7 +108,10 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.Proxy = &vpn.Proxy{Script: p.Script, Server: p.Server, Bypass: []string{}}
 	}
 	if l := c.L2TP; l != nil {
-		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, PPP: method(l.PPP)}
+		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, PPP: method(l.PPP), IKE: []string{}, ESP: []string{}}
+		if len(l.IKE) > 0 && len(l.ESP) > 0 {
+			c.L2TP.IKE, c.L2TP.ESP = l.IKE[:1], l.ESP[:1]
+		}
 		if l.Auth == vpn.MachineCertificate {
 			c.L2TP.PSK = secret.Text{}
 		}
@@ -227,6 +230,9 @@ func protocol(c vpn.Connection, p *profile) error {
 				return &format.UnfitError{Format: title, Field: vpn.FieldPSK, Found: "no key", Expected: "a pre-shared key"}
 			}
 		}
+		if err := n.algorithms(c); err != nil {
+			return err
+		}
 		return user(c.L2TP.PPP)
 	case c.PPTP != nil:
 		n.Type = "PPTP"
@@ -249,10 +255,16 @@ func protocol(c vpn.Connection, p *profile) error {
 	default:
 		return &format.UnfitError{Format: title, Field: vpn.FieldAuth, Found: string(s.Auth), Expected: "eap-mschapv2, eap-tls or certificate"}
 	}
-	if len(s.IKE) == 0 || len(s.ESP) == 0 {
+	return n.algorithms(c)
+}
+
+// algorithms writes one IKE and one child proposal, of IKEv2 and of L2TP/IPsec alike.
+func (n *native) algorithms(c vpn.Connection) error {
+	ike, esp := c.Proposals()
+	if len(ike) == 0 || len(esp) == 0 {
 		return nil
 	}
-	w, err := suite.ToWindows(s.IKE[0], s.ESP[0])
+	w, err := suite.ToWindows(ike[0], esp[0])
 	if err != nil {
 		return format.NotCarried(title, "Windows", err)
 	}
