@@ -79,7 +79,11 @@ var deviceRules = []Rule{
 		Good: Example{"Linux desktop 1.42.4", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42.4") }},
 		look: func(s *Subject) []Hit {
 			if s.Release != nil && s.Release.Title != "" && !s.Release.Exact {
-				return []Hit{{Field: vpn.FieldRelease, Found: fmt.Sprintf("%s, judged by %s", s.Release.Title, s.Release.By)}}
+				hit := Hit{Field: vpn.FieldRelease, Found: fmt.Sprintf("%s, judged by %s", s.Release.Title, s.Release.By)}
+				if s.Release.Row.Platform == vpn.LinuxDesktop || s.Release.Row.Platform == vpn.Linux {
+					hit.Mend = "Write the distribution with its release, such as debian 12 or ubuntu 24.04, or the version of what connects."
+				}
+				return []Hit{hit}
 			}
 			return nil
 		},

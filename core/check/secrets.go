@@ -158,7 +158,9 @@ var secretRules = []Rule{
 		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.Keep = vpn.KeepAsked }},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
 		look: func(s *Subject) []Hit {
-			if s.Device != nil && s.Device.CannotAsk && s.Connection.NeedsPassword() && s.Connection.Keep == vpn.KeepAsked {
+			none := s.Ability != nil && s.Ability.CannotAsk || s.Device != nil && s.Device.CannotAsk
+			asksAtInstall := s.Ability != nil && s.Ability.InstallAsks()
+			if s.Device != nil && none && !asksAtInstall && s.Connection.NeedsPassword() && s.Connection.Keep == vpn.KeepAsked {
 				return []Hit{{Field: vpn.FieldKeep, Found: "asked, on a device that cannot ask"}}
 			}
 			return nil

@@ -100,6 +100,25 @@ func eachUsed(look func(p part, q suite.Proposal) (found string, bad bool)) func
 	}
 }
 
+// better words what would end the use of a weak suite where the gateway takes a better one
+// already; empty where the rule's own words fit.
+func (s *Subject) better(field vpn.Field) string {
+	for _, p := range s.parts() {
+		if p.field != field {
+			continue
+		}
+		i := slices.IndexFunc(p.server, func(q suite.Proposal) bool { return q.Worst().Worth == suite.Sound })
+		switch {
+		case i < 0:
+		case s.Ability != nil && !s.Ability.SetProposals:
+			return fmt.Sprintf("The gateway takes %s already; %s sends nothing better. Another protocol or a newer release would.", p.server[i], s.Release.Title)
+		default:
+			return fmt.Sprintf("The gateway takes %s already: put it first on the record, so that devices are told it.", p.server[i])
+		}
+	}
+	return ""
+}
+
 func ofWorth(w suite.Worth) func(part, suite.Proposal) (string, bool) {
 	return func(_ part, q suite.Proposal) (string, bool) {
 		a := q.Worst()
@@ -198,7 +217,13 @@ var strengthRules = []Rule{
 		Why: "SHA-1 still holds here, but releases to come will refuse it.", Mend: "Let the gateway also take SHA-256.", Source: "RFC 8247 §2.3",
 		Bad:  Example{"SHA-1", func(s *Subject) { s.setESP("aes256-sha1-modp2048") }},
 		Good: Example{"SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
-		look: eachUsed(ofWorth(suite.LastResort)),
+		look: func(s *Subject) []Hit {
+			hits := eachUsed(ofWorth(suite.LastResort))(s)
+			for i := range hits {
+				hits[i].Mend = s.better(hits[i].Field)
+			}
+			return hits
+		},
 	},
 	{
 		Code: "aead-with-integrity", Title: "Integrity algorithm beside a cipher that needs none", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},

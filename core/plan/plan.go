@@ -184,8 +184,14 @@ func (p *planner) names() {
 func (p *planner) named(naming string) string {
 	g := p.in.Gateway
 	return vpn.Fill(naming, map[string]string{
-		"organisation": p.in.Organisation.Name, "gateway": g.Name, "city": g.Place.City, "protocol": p.plan.Connection.Protocol.Title(), "person": p.in.Person.Name, "device": p.in.Device.Name,
+		"organisation": p.in.Organisation.Name, "gateway": g.Name, "city": g.Place.City, "protocol": nameable(p.plan.Connection.Protocol), "person": p.in.Person.Name, "device": p.in.Device.Name,
 	})
+}
+
+// nameable is a protocol's title as a connection's name can have it: systems refuse a slash.
+func nameable(p vpn.Protocol) string {
+	title, _, _ := strings.Cut(p.Title(), "/")
+	return title
 }
 
 func join[T ~string](list []T) string {

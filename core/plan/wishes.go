@@ -214,7 +214,11 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 		}
 		w.take(c, kept)
 		if got != "" && (w.field != vpn.FieldIPv6 || p.in.Pattern.IPv6 != "") {
-			p.choose(w.field, w.title, got, ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+			if p.in.Pattern.Name == "" || wanted != got {
+				p.choose(w.field, w.title, got, ByDevice, "%s has no other way", lower(format))
+			} else {
+				p.choose(w.field, w.title, got, ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+			}
 		}
 	}
 	if c.Keep == vpn.KeepSaved && kept.Keep == vpn.KeepAsked && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
@@ -234,6 +238,13 @@ func (p *planner) replace(c Choice) {
 			p.plan.Choices[i] = c
 		}
 	}
+}
+
+func lower(v string) string {
+	if strings.HasPrefix(v, "Apple") || strings.HasPrefix(v, "Windows") || v == "" {
+		return v
+	}
+	return "the " + v
 }
 
 func upper(v string) string {

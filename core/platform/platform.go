@@ -123,6 +123,11 @@ func (a Ability) InstallAsks() bool {
 // nearest older one; one older than all, by the oldest. ok is false for a platform
 // that is unknown.
 func Find(p vpn.Platform, release string) (found Found, ok bool) {
+	if own, known := translated(p, release); known {
+		found, ok = Find(p, own)
+		found.Title = Title(p) + ", " + strings.TrimSpace(release)
+		return found, ok
+	}
 	for _, row := range Table {
 		if row.Platform != p {
 			continue
