@@ -62,7 +62,7 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 			kept, err := profileOf(ctx, c, args[0], args[1])
 			var none *view.Problem
 			switch {
-			case err == nil && wishes == vpn.Wishes{}:
+			case err == nil && wishes.IsZero():
 				planned, err = c.Plan(ctx, kept.ID)
 			case err == nil || errors.As(err, &none) && none.Status == 404:
 				planned, err = a.try(ctx, c, args[0], args[1], wishes)

@@ -295,3 +295,45 @@ func sentence(list []plan.Passed) string {
 	}
 	return strings.Join(parts, "; ")
 }
+
+// TestSettled holds what an operator settles for one profile against pattern and records.
+func TestSettled(t *testing.T) {
+	for _, test := range []struct {
+		name   string
+		wishes vpn.Wishes
+		field  vpn.Field
+		want   string // of the choice
+		unmet  string
+	}{
+		{"a password although there is a certificate", vpn.Wishes{Protocol: vpn.IKEv2, Auth: "eap-mschapv2"}, vpn.FieldAuth, "login and password, by EAP-MSCHAPv2", ""},
+		{"the certificate", vpn.Wishes{Protocol: vpn.IKEv2, Auth: "certificate"}, vpn.FieldAuth, "certificate of the device", ""},
+		{"TCP alone", vpn.Wishes{Protocol: vpn.TLS, Transport: vpn.TCP}, vpn.FieldRemotes, " tcp ", ""},
+		{"networks of its own", vpn.Wishes{Routes: []string{"10.99.0.0/16"}}, vpn.FieldRoutes, "10.99.0.0/16", ""},
+		{"name servers of its own", vpn.Wishes{DNS: []string{"10.99.0.53"}}, vpn.FieldDNS, "10.99.0.53", ""},
+		{"always, without a pattern", vpn.Wishes{Protocol: vpn.IKEv2, Connect: vpn.Always}, vpn.FieldConnect, "always", ""},
+		{"on demand without a condition", vpn.Wishes{Protocol: vpn.IKEv2, Connect: vpn.OnDemand}, vpn.FieldConnect, "always", "demand"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			in := everything()
+			in.Device.Platform, in.Device.Release = vpn.Linux, "debian 12"
+			in.Gateway.Offers.TLS.Remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}
+			in.Gateway.Offers.IKEv2.Auth = vpn.IKEv2Auths
+			in.Profile.Wishes = test.wishes
+			p := plan.Make(in)
+			i := slices.IndexFunc(p.Choices, func(c plan.Choice) bool { return c.Field == test.field })
+			if i < 0 || !strings.Contains(p.Choices[i].Value, test.want) || p.Choices[i].Origin != plan.ByOperator {
+				t.Errorf("%+v, expected %q by the operator", p.Choices, test.want)
+			}
+			var unmet []string
+			for _, u := range p.Unmet {
+				unmet = append(unmet, string(u.Field))
+			}
+			if strings.Join(unmet, " ") != test.unmet {
+				t.Errorf("unmet %v, expected %q", p.Unmet, test.unmet)
+			}
+			if test.wishes.Transport == vpn.TCP && (len(p.Connection.TLS.Remotes) != 1 || p.Connection.TLS.Remotes[0].Transport != vpn.TCP) {
+				t.Errorf("remotes %v", p.Connection.TLS.Remotes)
+			}
+		})
+	}
+}

@@ -27,6 +27,8 @@ type Input struct {
 	Device       vpn.Device
 	Person       vpn.Person
 	Accounts     []vpn.Account // of the person
+
+	own map[vpn.Field]bool // what is settled on the profile, in the place of the pattern's
 }
 
 // Origin says who made a choice.
@@ -90,6 +92,9 @@ func (p Plan) Works() bool {
 // the checks. A protocol whose file cannot carry what the gateway asks for is passed
 // over as long as another works.
 func Make(in Input) Plan {
+	var own map[vpn.Field]bool
+	in.Pattern, own = in.Profile.Wishes.Over(in.Pattern)
+	in.own = own
 	barred := map[vpn.Protocol]string{}
 	first := once(in, barred)
 	for p := first; p.Unfit != nil && in.Profile.Wishes.Protocol == ""; {
@@ -145,6 +150,9 @@ func (p *planner) fits() {
 func (p *planner) choose(f vpn.Field, title, value string, by Origin, reason string, args ...any) {
 	if len(args) > 0 {
 		reason = fmt.Sprintf(reason, args...)
+	}
+	if by == ByPattern && p.in.own[f] {
+		by, reason = ByOperator, "settled on the profile"
 	}
 	p.plan.Choices = append(p.plan.Choices, Choice{f, title, value, by, reason})
 }

@@ -21,6 +21,11 @@ type method struct {
 	lacking  string // what is missing for it
 }
 
+// name is what the way is called on a profile; empty for a protocol that has only one.
+func (m method) name() string {
+	return cmp.Or(string(m.machine), string(m.ikev2), string(m.tls))
+}
+
 // candidate is one protocol with what speaks against it; passed is empty where it can
 // be taken.
 type candidate struct {
@@ -73,7 +78,11 @@ func (p *planner) protocol() {
 	switch {
 	case t.passed == "":
 		p.choose(vpn.FieldProtocol, "Protocol", t.protocol.Title(), by, "%s offers it, and %s has it %s; %s", g.Name, title, p.plan.Ability.Support, reason)
-		p.choose(vpn.FieldAuth, "Proof", t.auth.title, ByGateway, "the soundest way that %s and %s share", g.Name, title)
+		if p.in.Profile.Wishes.Auth != "" {
+			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByOperator, "settled on the profile")
+		} else {
+			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByGateway, "the strongest way that %s and %s share", g.Name, title)
+		}
 	case p.plan.Offered:
 		p.choose(vpn.FieldProtocol, "Protocol", "none", ByDevice, "%s offers %s, but %s", g.Name, t.protocol.Title(), t.passed)
 	default:
@@ -86,6 +95,9 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 	g, ability, release := p.in.Gateway, p.plan.Release.Ability(protocol), p.plan.Release.Title
 	c := candidate{protocol: protocol, auth: method{password: true}}
 	methods := p.methods(protocol, ability)
+	if wish := p.in.Profile.Wishes.Auth; wish != "" {
+		methods = slices.DeleteFunc(methods, func(m method) bool { return m.name() != wish })
+	}
 	for _, m := range methods {
 		// What is missing for a way that needs no certificate tells more.
 		if c.auth.title == "" || c.auth.lacking != "" && (m.lacking == "" || !m.identity) {
@@ -99,6 +111,8 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 		c.passed = without(release, protocol, ability)
 	case p.barred[protocol] != "":
 		c.passed = p.barred[protocol]
+	case len(methods) == 0 && p.in.Profile.Wishes.Auth != "":
+		c.passed = fmt.Sprintf("%s and %s do not share the way that is settled on the profile, %s", g.Name, release, p.in.Profile.Wishes.Auth)
 	case len(methods) == 0:
 		c.passed = fmt.Sprintf("%s and %s share no way to prove who connects", g.Name, release)
 	}

@@ -181,12 +181,24 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	}
 	p.plan.Connection.TLS = s
 	var ways []string
+	wish := p.in.Profile.Wishes.Transport
 	for _, r := range o.Remotes {
+		if wish != "" && r.Transport != wish {
+			continue
+		}
 		r.Address = cmp.Or(r.Address, p.in.Gateway.Address)
 		s.Remotes = append(s.Remotes, r)
 		ways = append(ways, fmt.Sprintf("%s %s %d", r.Address, r.Transport, r.Port))
 	}
-	p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
+	switch {
+	case wish != "" && len(ways) == 0:
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(wish), p.in.Gateway.Name + " has no remote by it, so none is left"})
+		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none by %s, which is settled on the profile", p.in.Gateway.Name, wish)
+	case wish != "":
+		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "by %s alone, as settled on the profile; tried in this order", wish)
+	default:
+		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
+	}
 	for _, worth := range []suite.Worth{suite.Sound, suite.LastResort, suite.Weak} {
 		for _, name := range o.Ciphers {
 			if c, ok := suite.FindCipher(suite.DataCiphers, name); ok && c.Worth >= worth && len(s.Ciphers) < len(o.Ciphers) && !slices.Contains(s.Ciphers, name) {

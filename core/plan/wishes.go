@@ -23,7 +23,7 @@ func (p *planner) wishes() {
 		c.Connect = ""
 	case w.Connect == vpn.OnDemand && w.Demand.Empty():
 		c.Connect = vpn.Always
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "the pattern names no condition, so it connects always"})
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "no condition is named, so it connects always"})
 	case w.Connect == vpn.OnDemand:
 		d := w.Demand
 		c.Demand = &d
@@ -214,7 +214,7 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 		}
 		w.take(c, kept)
 		if got != "" && (w.field != vpn.FieldIPv6 || p.in.Pattern.IPv6 != "") {
-			if p.in.Pattern.Name == "" || wanted != got {
+			if p.in.Pattern.Name == "" && !p.in.own[w.field] || wanted != got {
 				p.choose(w.field, w.title, got, ByDevice, "%s has no other way", lower(format))
 			} else {
 				p.choose(w.field, w.title, got, ByPattern, "the pattern %s says so", p.in.Pattern.Name)

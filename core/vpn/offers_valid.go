@@ -298,11 +298,7 @@ func (p *Pattern) Validate() error {
 	each(in, "/domains", p.Domains, in.host)
 	oneOf(in, "/ipv6", p.IPv6, IPv6Choices)
 	oneOf(in, "/connect", p.Connect, Connects)
-	each(in, "/demand/networks", p.Demand.Networks, func(at, v string) { in.required(at, v, maxName) })
-	each(in, "/demand/suffixes", p.Demand.Suffixes, in.host)
-	each(in, "/demand/domains", p.Demand.Domains, in.host)
-	in.web("/demand/probe", p.Demand.Probe)
-	oneOf(in, "/demand/interface", p.Demand.Interface, Interfaces)
+	in.demand("/demand", p.Demand)
 	in.web("/proxy/script", p.Proxy.Script)
 	if p.Proxy.Server != "" {
 		if _, _, ok := SplitPort(p.Proxy.Server); !ok {
@@ -325,4 +321,13 @@ func (p *Pattern) Validate() error {
 	}
 	in.text("/note", p.Note, maxNote, false)
 	return in.err()
+}
+
+// demand accepts the conditions for connecting on demand.
+func (in *inspector) demand(at string, d Demand) {
+	each(in, at+"/networks", d.Networks, func(at, v string) { in.required(at, v, maxName) })
+	each(in, at+"/suffixes", d.Suffixes, in.host)
+	each(in, at+"/domains", d.Domains, in.host)
+	in.web(at+"/probe", d.Probe)
+	oneOf(in, at+"/interface", d.Interface, Interfaces)
 }

@@ -356,6 +356,17 @@ func (p *Profile) Validate() error {
 	oneOf(in, "/wishes/scope", p.Wishes.Scope, []Scope{"", ScopePerson, ScopeMachine})
 	oneOf(in, "/wishes/protocol", p.Wishes.Protocol, append(slices.Clone(Protocols), ""))
 	in.text("/wishes/format", p.Wishes.Format, maxName, false)
+	w := p.Wishes
+	oneOf(in, "/wishes/auth", w.Auth, []string{"", string(IKEv2EAPTLS), string(IKEv2Certificate), string(IKEv2MSCHAPv2), string(IKEv2PSK), string(TLSCertificatePassword), string(TLSPassword)})
+	oneOf(in, "/wishes/transport", w.Transport, append(slices.Clone(Transports), ""))
+	each(in, "/wishes/routes", w.Routes, in.cidr)
+	each(in, "/wishes/dns", w.DNS, in.ip)
+	each(in, "/wishes/domains", w.Domains, in.host)
+	oneOf(in, "/wishes/ipv6", w.IPv6, IPv6Choices)
+	oneOf(in, "/wishes/connect", w.Connect, Connects)
+	if w.Demand != nil {
+		in.demand("/wishes/demand", *w.Demand)
+	}
 	in.text("/pattern_id", p.PatternID, maxName, false)
 	return in.err()
 }
@@ -388,7 +399,17 @@ func (a *Account) Normalise() {
 }
 
 // Normalise leaves out what the service works out itself.
-func (p *Profile) Normalise() { p.Tally, p.Checked = Tally{}, false }
+func (p *Profile) Normalise() {
+	p.Tally, p.Checked = Tally{}, false
+	if d := p.Wishes.Demand; d != nil {
+		for _, list := range []*[]string{&d.Networks, &d.Suffixes, &d.Domains} {
+			fill(list)
+		}
+		if d.Empty() {
+			p.Wishes.Demand = nil
+		}
+	}
+}
 
 // Normalise says whether a key is there, and writes certificates in their one form.
 func (d *Device) Normalise() {

@@ -3,6 +3,7 @@
 package vpn
 
 import (
+	"reflect"
 	"strconv"
 	"time"
 
@@ -219,6 +220,46 @@ type Wishes struct {
 	Scope     Scope    `json:"scope,omitempty" doc:"person or machine"`
 	Protocol  Protocol `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
 	Format    string   `json:"format,omitempty" doc:"Format of the file, where the device takes several"`
+
+	Auth      string    `json:"auth,omitempty" doc:"How the client authenticates: eap-tls, certificate, eap-mschapv2 or psk by IKEv2, certificate-password, certificate or password by the TLS tunnel, certificate or psk by L2TP/IPsec"`
+	Transport Transport `json:"transport,omitempty" doc:"TLS tunnel: udp or tcp alone; empty tries the gateway's in their order"`
+	Routes    []string  `json:"routes,omitempty" doc:"Networks for a split tunnel; empty takes the pattern's or the gateway's"`
+	DNS       []string  `json:"dns,omitempty" doc:"DNS servers; empty takes the pattern's or the gateway's"`
+	Domains   []string  `json:"domains,omitempty" doc:"Inside domains; empty takes the pattern's or the gateway's"`
+	IPv6      IPv6      `json:"ipv6,omitempty" doc:"carried, refused or left"`
+	Connect   Connect   `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
+	Demand    *Demand   `json:"demand,omitempty" doc:"When to connect on demand"`
+	Reconnect bool      `json:"reconnect,omitempty" doc:"Connect again by itself after a break"`
+}
+
+// IsZero tells whether nothing is settled.
+func (w Wishes) IsZero() bool { return reflect.ValueOf(w).IsZero() }
+
+// Over is a pattern with what is settled for one profile in the place of its own, and the
+// fields for which that is so.
+func (w Wishes) Over(p Pattern) (Pattern, map[Field]bool) {
+	own := map[Field]bool{}
+	for field, list := range map[Field]struct {
+		from []string
+		to   *[]string
+	}{FieldRoutes: {w.Routes, &p.Routes}, FieldDNS: {w.DNS, &p.DNS}, FieldDomains: {w.Domains, &p.Domains}} {
+		if len(list.from) > 0 {
+			*list.to, own[field] = list.from, true
+		}
+	}
+	if w.IPv6 != "" {
+		p.IPv6, own[FieldIPv6] = w.IPv6, true
+	}
+	if w.Connect != "" {
+		p.Connect, own[FieldConnect], p.Demand = w.Connect, true, Demand{}
+	}
+	if w.Demand != nil {
+		p.Demand, own[FieldDemand] = *w.Demand, true
+	}
+	if w.Reconnect {
+		p.Reconnect, own[FieldReconnect] = true, true
+	}
+	return p, own
 }
 
 // Profile is the connection of one device to one gateway.

@@ -28,7 +28,9 @@ const accounts = ref<{ value: string; text: string }[]>([])
 const patterns = ref<{ value: string; text: string }[]>([])
 const wishes = useForm({
   ...{ name: '', account_id: '', tunnel: '', password: '', opening: '', scope: '' },
-  ...{ protocol: '', format: '', pattern_id: '' },
+  ...{ protocol: '', format: '', pattern_id: '', auth: '', transport: '', ipv6: '', connect: '' },
+  ...{ routes: [] as string[], dns: [] as string[], domains: [] as string[], reconnect: false },
+  demand: { domains: [] as string[], networks: [] as string[], suffixes: [] as string[] },
 })
 const page = useForm({})
 const path = { path: { id: props.id } }
@@ -46,6 +48,19 @@ async function plan() {
     protocol: w.protocol ?? '',
     format: w.format ?? '',
     pattern_id: planned.value.profile.pattern_id ?? '',
+    auth: w.auth ?? '',
+    transport: w.transport ?? '',
+    ipv6: w.ipv6 ?? '',
+    connect: w.connect ?? '',
+    routes: w.routes ?? [],
+    dns: w.dns ?? [],
+    domains: w.domains ?? [],
+    reconnect: w.reconnect ?? false,
+    demand: {
+      domains: w.demand?.domains ?? [],
+      networks: w.demand?.networks ?? [],
+      suffixes: w.demand?.suffixes ?? [],
+    },
   })
 }
 async function preview() {
@@ -123,6 +138,18 @@ const choice = (values: string[]) => [
   { value: '', text: 'Left to planning' },
   ...values.map((v) => ({ value: v, text: v })),
 ]
+
+const ways = ['eap-tls', 'certificate', 'eap-mschapv2', 'psk', 'certificate-password', 'password']
+const lists = [
+  { key: 'routes', label: 'Networks' },
+  { key: 'dns', label: 'DNS servers' },
+  { key: 'domains', label: 'Inside domains' },
+] as const
+const conditions = [
+  { key: 'domains', label: 'When names are looked up in' },
+  { key: 'networks', label: 'Not in the wireless networks' },
+  { key: 'suffixes', label: 'Not where the DNS suffix is' },
+] as const
 
 async function save() {
   await wishes.run(async () => {
@@ -293,6 +320,23 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             :choices="choice(['ikev2', 'tls', 'sstp', 'l2tp', 'pptp'])"
           />
           <Field
+            v-model="wishes.draft.auth"
+            kind="choice"
+            label="Authentication"
+            pointer="/wishes/auth"
+            :errors="wishes.errors.value"
+            :choices="choice(ways)"
+            help="Such as a password although the device has a certificate."
+          />
+          <Field
+            v-model="wishes.draft.transport"
+            kind="choice"
+            label="Transport of the TLS tunnel"
+            pointer="/wishes/transport"
+            :errors="wishes.errors.value"
+            :choices="choice(['udp', 'tcp'])"
+          />
+          <Field
             v-model="wishes.draft.format"
             kind="choice"
             label="File"
@@ -308,6 +352,43 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             :errors="wishes.errors.value"
             :choices="[{ value: '', text: 'None' }, ...patterns]"
           />
+          <Field
+            v-model="wishes.draft.ipv6"
+            kind="choice"
+            label="IPv6"
+            pointer="/wishes/ipv6"
+            :errors="wishes.errors.value"
+            :choices="choice(['carried', 'refused', 'left'])"
+          />
+          <Field
+            v-model="wishes.draft.connect"
+            kind="choice"
+            label="Connect"
+            pointer="/wishes/connect"
+            :errors="wishes.errors.value"
+            :choices="choice(['by-hand', 'at-sign-in', 'on-demand', 'always'])"
+          />
+          <Field
+            v-for="l in lists"
+            :key="l.key"
+            v-model="wishes.draft[l.key]"
+            kind="list"
+            :label="l.label"
+            :pointer="`/wishes/${l.key}`"
+            :errors="wishes.errors.value"
+          />
+          <template v-if="wishes.draft.connect === 'on-demand'">
+            <Field
+              v-for="l in conditions"
+              :key="l.key"
+              v-model="wishes.draft.demand[l.key]"
+              kind="list"
+              :label="l.label"
+              :pointer="`/wishes/demand/${l.key}`"
+              :errors="wishes.errors.value"
+            />
+          </template>
+          <Field v-model="wishes.draft.reconnect" kind="check" label="Connect again by itself after a break" />
         </div>
         <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />
         <div class="d-flex flex-wrap gap-2 mt-2">
