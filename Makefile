@@ -35,32 +35,57 @@ bin/wardicon: $(SOURCES) console/dist/index.html
 demo: build
 	bin/wardicon demo $(if $(ONCE),--once)
 
-# Tools that tests use where they can be had: a browser, and other projects' parsers.
+# Tools that tests use where they can be had: a browser, other projects' parsers, and the
+# daemons and clients that parcels are proven with. As root they are installed; no service
+# is started by that.
 .PHONY: tools
 tools:
 	@need=""
-	command -v chromium > /dev/null || need="$$need chromium"
-	command -v xmllint > /dev/null || need="$$need libxml2-utils"
-	command -v plistutil > /dev/null || need="$$need libplist-utils"
-	command -v nmcli > /dev/null || need="$$need network-manager"
-	command -v openvpn > /dev/null || need="$$need openvpn"
-	command -v swanctl > /dev/null || need="$$need strongswan-swanctl"
-	[ -x /usr/sbin/charon-systemd ] && [ -e /usr/lib/ipsec/plugins/libstrongswan-openssl.so ] || need="$$need charon-systemd libcharon-extauth-plugins libstrongswan-standard-plugins"
-	[ -x /usr/sbin/xl2tpd ] || need="$$need xl2tpd"
-	[ -x /usr/sbin/pptpd ] || need="$$need pptpd"
-	[ -x /usr/sbin/nginx ] || need="$$need nginx-light"
+	want() { [ -e "$$1" ] || need="$$need $$2"; }
+	want /usr/bin/chromium chromium
+	want /usr/bin/xmllint libxml2-utils
+	want /usr/bin/plistutil libplist-utils
+	want /usr/bin/nmcli network-manager
+	want /usr/bin/dbus-daemon dbus
+	want /usr/sbin/openvpn openvpn
+	want /usr/sbin/swanctl strongswan-swanctl
+	want /usr/sbin/charon-systemd charon-systemd
+	want /usr/lib/ipsec/charon strongswan-charon
+	want /usr/sbin/ipsec strongswan-starter
+	want /usr/lib/ipsec/charon-nm strongswan-nm
+	want /usr/lib/ipsec/plugins/libstrongswan-openssl.so libstrongswan-standard-plugins
+	want /usr/lib/ipsec/plugins/libstrongswan-eap-mschapv2.so libcharon-extauth-plugins
+	want /usr/lib/ipsec/plugins/libstrongswan-kernel-libipsec.so libcharon-extra-plugins
+	want /usr/lib/ipsec/plugins/libstrongswan-curve25519.so libstrongswan-extra-plugins
+	want /usr/lib/NetworkManager/nm-openvpn-service network-manager-openvpn
+	want /usr/lib/NetworkManager/VPN/nm-strongswan-service.name network-manager-strongswan
+	want /usr/lib/NetworkManager/nm-l2tp-service network-manager-l2tp
+	want /usr/lib/NetworkManager/nm-pptp-service network-manager-pptp
+	want /usr/lib/NetworkManager/nm-sstp-service network-manager-sstp
+	want /usr/sbin/pppd ppp
+	want /usr/sbin/xl2tpd xl2tpd
+	want /usr/sbin/pptpd pptpd
+	want /usr/sbin/pptp pptp-linux
+	want /usr/sbin/sstpc sstp-client
+	want /usr/bin/slirp-fullbolt slirp
+	want /usr/sbin/nft nftables
+	want /usr/sbin/nginx nginx-light
+	want /usr/bin/ping iputils-ping
 	command -v ip > /dev/null || need="$$need iproute2"
-	command -v zbarimg > /dev/null || need="$$need zbar-tools"
-	command -v pdftotext > /dev/null || need="$$need poppler-utils"
-	command -v 7z > /dev/null || need="$$need p7zip-full"
+	want /usr/bin/zbarimg zbar-tools
+	want /usr/bin/pdftotext poppler-utils
+	want /usr/bin/7z p7zip-full
 	if [ -n "$$need" ] && [ "$$(id -u)" = 0 ] && command -v apt-get > /dev/null; then
-		fresh=""
-		if [ ! -e /usr/sbin/policy-rc.d ]; then printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d; chmod +x /usr/sbin/policy-rc.d; fresh=1; fi
+		echo "Installing what the tests use:$$need"
+		if [ ! -e /usr/sbin/policy-rc.d ]; then
+			trap 'rm -f /usr/sbin/policy-rc.d' EXIT
+			printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d
+			chmod +x /usr/sbin/policy-rc.d
+		fi
 		apt-get update -qq
 		DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need > /dev/null
-		if [ -n "$$fresh" ]; then rm -f /usr/sbin/policy-rc.d; fi
 	elif [ -n "$$need" ]; then
-		echo "tests that need$$need are skipped: install them as root"
+		echo "Tests that need$$need are skipped: install them as root."
 	fi
 
 FUZZTIME ?= 6s
@@ -70,13 +95,20 @@ FUZZTIME ?= 6s
 test-peers: tools
 	go test -count=1 -v -run TestPeers ./probe | grep -v '^=== '
 
+# Parcels are connected with by real clients, against real daemons, in networks of their
+# own; without root it says what it skipped, and why.
+.PHONY: test-connect
+test-connect: build tools
+	go test -count=1 -v ./e2e/connect | sed -n '/^=== /d; /^ *--- /p; /skipped/p; /^FAIL/p; /^ok/p; /_test.go:/p'
+
 test: build tools
 	go test -parallel 4 ./... # most of the time tests wait for pages and for silence
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 3s -fuzzminimizetime 1s ./core/explain
-	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
+	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode ppp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
+	go test -run '^$$' -fuzz FuzzReceive -fuzztime 3s -fuzzminimizetime 1s ./core/session/ppp
 	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/proof
 	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card

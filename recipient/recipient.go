@@ -157,7 +157,7 @@ func (p *Page) sort(name, link string) {
 		p.Examine = link
 	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
 		p.Rest = append(p.Rest, one)
-	case p.First == nil && strings.HasSuffix(name, format.AuthorityFile):
+	case p.First == nil && (strings.HasSuffix(name, format.AuthorityFile) || strings.HasSuffix(name, "-ca1.cer")):
 		p.Authority = append(p.Authority, one)
 	case p.First == nil:
 		p.First = &one

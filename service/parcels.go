@@ -28,7 +28,7 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	if codec, ok := all.ByName(w.plan.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
 		files, err = codec.Write(w.plan.Connection)
 	} else {
-		files, err = card.Material(w.plan.Connection)
+		files, err = card.Material(w.in.Device.Platform, w.plan.Connection)
 	}
 	if err != nil {
 		return nil, err

@@ -3,6 +3,7 @@
 package card
 
 import (
+	"crypto/x509"
 	"fmt"
 	"slices"
 	"strconv"
@@ -10,6 +11,7 @@ import (
 
 	"wardicon/core/format"
 	"wardicon/core/format/all"
+	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -72,10 +74,27 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 		c.Values = list
 	} else {
 		list := values(connection)
+		for i := range list {
+			if list[i].Label == "Authority file" && in.Device.Platform == vpn.Windows {
+				list[i].Text = strings.Join(authorityNames(connection), ", ")
+			}
+		}
 		c.Steps = settle(c.Language, handSteps(in.Device.Platform, in.Device.Release, connection), connection.Tunnel, list)
 		c.Values = slices.DeleteFunc(list, func(v Value) bool {
 			return !slices.ContainsFunc(c.Steps, func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") })
 		})
+	}
+	if t, ok := commands(p.Format, in.Device.Platform, connection); ok && !byHand {
+		install := asRootInstall
+		if in.Device.Platform == vpn.OpenWrt {
+			install = onRouter
+		}
+		c.Steps = append([]string{c.Language.Say(install, t.install)}, c.Steps...)
+		c.Connect = []string{c.Language.Say(asRootConnect, t.connect), c.Language.Say(asRootHangUp, t.hangUp)}
+	}
+	c.Try = append(c.Try, c.Language.Say(tryBefore))
+	if len(connection.DNS) > 0 {
+		c.Try = append(c.Try, c.Language.Say(tryResolver, strings.Join(connection.DNS, ", ")))
 	}
 	for _, host := range in.Gateway.Hosts {
 		c.Try = append(c.Try, c.Language.Say(tryHost, host))
@@ -83,17 +102,19 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	if len(in.Gateway.Egress) > 0 && connection.Tunnel == vpn.TunnelFull {
 		c.Try = append(c.Try, c.Language.Say(tryEgress, strings.Join(in.Gateway.Egress, ", ")))
 	}
-	if len(c.Try) == 0 {
-		c.Try = []string{c.Language.Say(tryElse)}
+	if len(c.Try) == 1 {
+		c.Try = append(c.Try, c.Language.Say(tryElse))
 	}
 	return c.said()
 }
 
 // How to see that a connection works.
 const (
-	tryHost   = "Open %s in the browser: it answers only through the connection."
-	tryEgress = "Look at the address that the world sees of you: while you are connected it is one of %s."
-	tryElse   = "The device says that it is connected, and pages inside open."
+	tryBefore   = "Look at the address that the world sees of you and at the name server of your device before you connect and after, and compare."
+	tryResolver = "While you are connected, the device asks the name server %s."
+	tryHost     = "Open %s in the browser: it answers only through the connection."
+	tryEgress   = "Look at the address that the world sees of you: while you are connected it is one of %s."
+	tryElse     = "The device says that it is connected, and pages inside open."
 )
 
 // left lists what a person still types beside a file: what the file does not carry and
@@ -106,7 +127,7 @@ func left(p platform.Format, c, carried vpn.Connection) []Value {
 	if c.NeedsPassword() && (c.Keep == vpn.KeepAsked || carried.Keep == vpn.KeepAsked) {
 		labels = append(labels, "Login")
 	}
-	if !c.PSK().IsZero() && carried.PSK().IsZero() {
+	if !c.PSK().IsZero() && carried.PSK().IsZero() && p != platform.PhoneBook { // whose script stores it
 		labels = append(labels, "Pre-shared key")
 	}
 	if len(labels) == 0 {
@@ -157,6 +178,12 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 func settle(in words.Language, steps []string, tunnel vpn.Tunnel, have []Value) []string {
 	var kept []string
 	for _, step := range steps {
+		if label, rest, ok := strings.Cut(strings.TrimPrefix(step, without), ":"); ok && strings.HasPrefix(step, without) {
+			if slices.ContainsFunc(have, func(v Value) bool { return v.Label == label }) {
+				continue
+			}
+			step = rest
+		}
 		if only, rest, ok := strings.Cut(step, ":"); ok && (only == string(vpn.TunnelFull) || only == string(vpn.TunnelSplit)) {
 			if only != string(tunnel) {
 				continue
@@ -169,6 +196,9 @@ func settle(in words.Language, steps []string, tunnel vpn.Tunnel, have []Value) 
 	}
 	return kept
 }
+
+// without begins a step that is for cards without a value: "without LABEL:".
+const without = "without "
 
 // optional resolves the braces in a step.
 func optional(step string, have []Value) string {
@@ -229,6 +259,10 @@ func values(c vpn.Connection, only ...string) []Value {
 	add("Sign-in method", strings.Join(titles, ", "), false)
 	if l := c.L2TP; l != nil {
 		add("Group name", l.Group, true)
+		add("Command for the services", servicesCommand, false)
+		if l.BehindNAT {
+			add("Command for the gateway behind NAT", natCommand, false)
+		}
 	}
 	if s := c.IKEv2; s != nil {
 		add("Remote identity", s.RemoteID, true)
@@ -272,11 +306,36 @@ func values(c vpn.Connection, only ...string) []Value {
 // identityFile is the ending of the PKCS#12 file that a person takes in by hand.
 const identityFile = "-identity.p12"
 
+// rootsOf are the authorities that a person lets Windows trust: what stands between them and
+// the gateway's certificate the gateway sends.
+func rootsOf(c vpn.Connection) ([]*x509.Certificate, error) {
+	list, err := format.Anchors("card", c)
+	return slices.DeleteFunc(list, func(a *x509.Certificate) bool { return !pki.Root(a) }), err
+}
+
+// authorityNames are the names of their files.
+func authorityNames(c vpn.Connection) []string {
+	roots, _ := rootsOf(c)
+	names := make([]string, len(roots))
+	for i := range roots {
+		names[i] = format.FileName(c.Name, fmt.Sprintf("-ca%d.cer", i+1))
+	}
+	return names
+}
+
 // Material makes the files that go with a card for typing by hand: the authority and
 // the device's certificate with its key.
-func Material(c vpn.Connection) ([]format.File, error) {
+func Material(p vpn.Platform, c vpn.Connection) ([]format.File, error) {
 	var files []format.File
-	if c.Authority != "" {
+	if p == vpn.Windows { // which opens one certificate of a file, in DER form
+		roots, err := rootsOf(c)
+		if err != nil {
+			return nil, err
+		}
+		for i, name := range authorityNames(c) {
+			files = append(files, format.File{Name: name, MediaType: "application/pkix-cert", Purpose: "Authority of the gateway's certificate", Content: roots[i].Raw})
+		}
+	} else if c.Authority != "" {
 		files = append(files, format.File{Name: format.FileName(c.Name, format.AuthorityFile), MediaType: "application/x-pem-file", Purpose: "Authority of the gateway's certificate", Content: []byte(c.Authority)})
 	}
 	if c.NeedsIdentity() && c.Identity != nil {

@@ -21,7 +21,11 @@ var (
 		"Type ‹Server address›{ and, after a colon, ‹Port›}, and ‹Connection name›. Tick “Don't connect now”.",
 		"{Type ‹Login›}{ and ‹Password›}{. Leave the domain empty; the login is ‹Login› whole}.",
 	}
-	windows7End   = "split:On the tab Networking open the properties of IPv4, press Advanced and untick the default gateway on the remote network. Then, in a command window of an administrator, type for each network of {‹Routes›}: route -p add, the network, mask, its mask, and the gateway's inside address."
+	windows7End  = "split:On the tab Networking open the properties of IPv4, press Advanced and untick the default gateway on the remote network. Then, in a command window of an administrator, type for each network of {‹Routes›}: route -p add, the network, mask, its mask, and the gateway's inside address."
+	windowsIPsec = []string{
+		"{Open a command window as administrator and type ‹Command for the services›.}",
+		"{In the same window type ‹Command for the gateway behind NAT›, and restart the computer once before you connect.}",
+	}
 	windowsBegin  = "Open Settings, then Network & Internet, then VPN, then “Add VPN”."
 	windowsSignIn = "{As type of sign-in choose “User name and password”; type ‹Login›}{ and ‹Password›}{. Save; then open the adapter's properties, tab Security, and allow only ‹Sign-in method›}."
 	windowsEnd    = "split:In PowerShell type: Set-VpnConnection -SplitTunneling $true, with -Name and ‹Connection name›{; then for each network of ‹Routes›: Add-VpnConnectionRoute, with -ConnectionName and -DestinationPrefix}."
@@ -44,6 +48,7 @@ var (
 		"full:In the options, tick the entry that sends all traffic over the connection.",
 		"split:In the options, leave the entry that sends all traffic over the connection off.",
 		"{On the page DNS, add ‹DNS servers›}{ and, as search domains, ‹Inside domains›}.",
+		"Press Apply before you connect: what was typed counts only then.",
 	}
 	iosEnd = []string{"full:Switch “Send All Traffic” on. Save.", "split:Switch “Send All Traffic” off. Save."}
 )
@@ -65,14 +70,14 @@ func join(parts ...any) []string {
 var hands = []hand{
 	{vpn.Windows, "7", vpn.L2TP, join(windows7Begin,
 		"Open the properties of the new connection, tab Security. As type choose “Layer 2 Tunneling Protocol with IPsec (L2TP/IPsec)”.",
-		"{Press “Advanced settings”, choose the preshared key and type ‹Pre-shared key›.}", "{Allow only the protocol ‹Sign-in method›.}", windows7End)},
+		"{Press “Advanced settings”, choose the preshared key and type ‹Pre-shared key›.}", "{Allow only the protocol ‹Sign-in method›.}", windowsIPsec, windows7End)},
 	{vpn.Windows, "7", vpn.PPTP, join(windows7Begin, "Open the properties of the new connection, tab Security. As type choose “Point to Point Tunneling Protocol (PPTP)”.",
 		"As data encryption choose the strongest that gives {‹Encryption›}.", "{Allow only the protocol ‹Sign-in method›.}", windows7End)},
 	{vpn.Windows, "7", vpn.SSTP, join(windows7Begin, "Open the properties of the new connection, tab Security. As type choose “Secure Socket Tunneling Protocol (SSTP)”.", "{Allow only the protocol ‹Sign-in method›.}", windows7End)},
 	{vpn.Windows, "7", vpn.IKEv2, join(windows7Begin, "Open the properties of the new connection, tab Security. As type choose “IKEv2”.",
 		"{Choose EAP, and as its kind the secured password (EAP-MSCHAP v2), for ‹Login›.}", windows7End)},
 	{vpn.Windows, "8.1", vpn.L2TP, join(windowsBegin, "As provider choose “Windows (built-in)”, as type “L2TP/IPsec with pre-shared key”, or with certificate.",
-		"Type ‹Connection name›, ‹Server address›{ and ‹Pre-shared key›}.", windowsSignIn, windowsEnd)},
+		"Type ‹Connection name›, ‹Server address›{ and ‹Pre-shared key›}.", windowsSignIn, windowsIPsec, windowsEnd)},
 	{vpn.Windows, "8.1", vpn.PPTP, join(windowsBegin, "As provider choose “Windows (built-in)”, as type “Point to Point Tunneling Protocol (PPTP)”.", "Type ‹Connection name› and ‹Server address›.", windowsSignIn,
 		"{On the same tab Security let it need encryption of ‹Encryption›.}", windowsEnd)},
 	{vpn.Windows, "8.1", vpn.SSTP, join(windowsBegin, "As provider choose “Windows (built-in)”, as type “Secure Socket Tunneling Protocol (SSTP)”.", "Type ‹Connection name› and ‹Server address›{, a colon and ‹Port›}.", windowsSignIn, windowsEnd)},
@@ -85,14 +90,14 @@ var hands = []hand{
 	{vpn.MacOS, "10.11", vpn.PPTP, join("Open the system's settings, then Network, and add a VPN configuration of type PPTP.", "Type ‹Connection name›, ‹Server address› and ‹Login› (account name).",
 		"{As encryption choose ‹Encryption› at most.}", "{Under authentication type ‹Password›.}", macEnd)},
 	{vpn.MacOS, "10.11", vpn.IKEv2, join("Open the system's settings, then Network, and add a VPN configuration of type IKEv2.", "Type ‹Connection name› and ‹Server address›.",
-		"As remote ID type ‹Remote identity›.{ As local ID type ‹Local identity›.}", "{Under authentication choose the user name and type ‹Login›}{ and ‹Password›}.",
-		"{Under authentication choose none, then the shared secret, and type ‹Pre-shared key›.}", macEnd[2])},
+		"As remote ID type ‹Remote identity›.{ As local ID type ‹Local identity›.}", "without Local identity:Leave the local ID empty.", "{Under authentication choose the user name and type ‹Login›}{ and ‹Password›}.",
+		"{Under authentication choose none, then the shared secret, and type ‹Pre-shared key›.}", macEnd[2:])},
 	{vpn.IOS, "8", vpn.L2TP, join("Open Settings, then General, then VPN, and add a configuration. As type choose L2TP.", "As description type ‹Connection name›, as server ‹Server address›, as account ‹Login›.",
 		"Leave RSA SecurID off.{ Type ‹Password› as password.}{ As secret type ‹Pre-shared key›.}{ As group name type ‹Group name›.}", iosEnd)},
 	{vpn.IOS, "8", vpn.PPTP, join("Open Settings, then General, then VPN, and add a configuration. As type choose PPTP.", "As description type ‹Connection name›, as server ‹Server address›, as account ‹Login›.",
 		"Leave RSA SecurID off.{ Type ‹Password› as password.}{ As encryption level choose the one for ‹Encryption›.}", iosEnd)},
 	{vpn.IOS, "8", vpn.IKEv2, join("Open Settings, then General, then VPN, and add a configuration. As type choose IKEv2.", "As description type ‹Connection name›, as server ‹Server address›, as remote ID ‹Remote identity›.",
-		"{As local ID type ‹Local identity›.}", "{As user authentication choose the user name; type ‹Login›}{ and ‹Password›}.", "{As user authentication choose none; switch the certificate off and type ‹Pre-shared key› as secret.}")},
+		"{As local ID type ‹Local identity›.}", "without Local identity:Leave the local ID empty.", "{As user authentication choose the user name; type ‹Login›}{ and ‹Password›}.", "{As user authentication choose none; switch the certificate off and type ‹Pre-shared key› as secret.}")},
 
 	{vpn.Android, "4", vpn.L2TP, join(androidBegin, "As name type ‹Connection name›. As type choose L2TP/IPSec{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",
 		"{Leave L2TP secret empty. As IPSec identifier type ‹Group name›.}", "{As IPSec pre-shared key type ‹Pre-shared key›. Leave the L2TP secret empty.}", androidEnd)},

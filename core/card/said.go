@@ -85,13 +85,16 @@ const (
 // Sentences lists all that a card may say, for catalogues of other languages.
 func Sentences() []string {
 	list := []string{
-		tryHost, tryEgress, tryElse, headLine, headSteps, headValues, headText, headUse, headTry, headRemove, fileList, hidden, pageNumber, legend, spelledOut, asQR, qrTitle,
+		asRootInstall, onRouter, asRootConnect, asRootHangUp, tryBefore, tryResolver, tryHost, tryEgress, tryElse, headLine, headSteps, headValues, headText, headUse, headTry, headRemove, fileList, hidden, pageNumber, legend, spelledOut, asQR, qrTitle,
 	}
 	add := func(steps []string) {
 		for _, s := range steps {
 			s, note, ok := strings.Cut(s, noted)
 			if ok {
 				list = append(list, note)
+			}
+			if strings.HasPrefix(s, without) {
+				_, s, _ = strings.Cut(s, ":")
 			}
 			for _, tunnel := range []vpn.Tunnel{vpn.TunnelFull, vpn.TunnelSplit} {
 				s = strings.TrimPrefix(s, string(tunnel)+":")
@@ -133,5 +136,5 @@ func Sentences() []string {
 // Labels are the names of values.
 var Labels = []string{
 	"Connection name", "Server address", "Port", "Login", "Password", "Pre-shared key", "Sign-in method", "Group name", "Remote identity", "Local identity", "Encryption", "Remotes", "Data ciphers", "Digest",
-	"Name in the certificate", "IKE proposals", "ESP proposals", "Routes", "DNS servers", "Inside domains", "Authority file", "Certificate file", "Passphrase of the file",
+	"Name in the certificate", "IKE proposals", "ESP proposals", "Routes", "DNS servers", "Inside domains", "Authority file", "Command for the services", "Command for the gateway behind NAT", "Certificate file", "Passphrase of the file",
 }

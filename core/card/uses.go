@@ -86,9 +86,10 @@ func fileSteps(f platform.Format, p vpn.Platform, a platform.Ability) []string {
 		}
 	case platform.PhoneBook:
 		return []string{
-			"Save the phone book on the computer, for example in the folder Documents.",
-			"Double-click it: a window with the connection opens. Make a shortcut to it on the desktop.",
-			"{Press Properties, then the tab Security, then “Advanced settings”, choose the preshared key and type ‹Pre-shared key›.}",
+			"Save the phone book and both scripts on the computer, for example in the folder Downloads.",
+			"Allow this one window to run the script: Set-ExecutionPolicy -Scope Process -ExecutionPolicy Bypass",
+			"Open PowerShell as administrator, change to the folder (cd) and run the install script by typing .\\ and its name. If it asks for a restart, restart once.",
+			"Delete the install script: secrets stand in it. Keep the removal script.",
 			"{Press Connect, type ‹Login› and the password.}",
 		}
 	case platform.WindowsXML:
