@@ -13,10 +13,12 @@ import (
 func need(t testing.TB, programs ...string) {
 	t.Helper()
 	if os.Getuid() != 0 || exec.Command("unshare", "-n", "-m", "true").Run() != nil {
+		partly = true
 		t.Skip("skipped: gateways and clients need networks of their own, which only root can make")
 	}
 	for _, p := range programs {
 		if _, err := exec.LookPath(p); err != nil {
+			partly = true
 			t.Skipf("skipped: %s is not installed", p)
 		}
 	}

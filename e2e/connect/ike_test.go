@@ -233,6 +233,7 @@ func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags .
 // TestIKEv2 connects headless Linux by IKEv2 in each way to authenticate, with each way in
 // which the gateway's certificate comes to be trusted.
 func TestIKEv2(t *testing.T) {
+	t.Parallel()
 	w := newIKEWorld(t)
 	for _, a := range [][]string{{"Alone"}, {"Chain", "--issuing"}, {"Old"}, {"New"}} {
 		w.r.do(append([]string{"authority", "make"}, a...)...)
@@ -298,10 +299,16 @@ func TestIKEv2(t *testing.T) {
 	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
 	p.configure(t, w.gw)
 	w.gw.run("swanctl", "--load-all", "--noprompt")
-	t.Run("psk", func(t *testing.T) { w.goes(t, "Plain", "Psk") })
+	t.Run("psk", func(t *testing.T) {
+		w.goes(t, "Plain", "Psk")
+		proves(t, "connects", "daemons", "ikev2 psk")
+	})
 	for trust := range issuers {
 		for _, m := range ways {
-			t.Run(trust+"/"+m.name, func(t *testing.T) { w.goes(t, trust+" "+m.name, trust+m.name) })
+			t.Run(trust+"/"+m.name, func(t *testing.T) {
+				w.goes(t, trust+" "+m.name, trust+m.name)
+				proves(t, "connects", "daemons", "ikev2 "+m.auth)
+			})
 		}
 	}
 }

@@ -93,6 +93,7 @@ func serveInside(at string) {
 
 // TestPPTP connects headless Linux by PPTP: Debian's client and daemon.
 func TestPPTP(t *testing.T) {
+	t.Parallel()
 	r, gw, cli := linkWorld(t, "pptp", "/usr/sbin/pptpd", "/usr/bin/slirp-fullbolt")
 	gw.run("ip", "addr", "add", "10.211.0.70/16", "dev", "br0")
 	cli.shell("echo 10.211.0.70 pptp.skerryline.example >> /etc/hosts")
@@ -118,6 +119,7 @@ func TestPPTP(t *testing.T) {
 			if left := cli.shell("find /etc/ppp -name '*skerry*'; ls /etc/vpn-parcels"); left != "" {
 				t.Errorf("after removal there is %s", left)
 			}
+			proves(t, "signs in", "daemons", "pptp password")
 		})
 	}
 }
@@ -125,6 +127,7 @@ func TestPPTP(t *testing.T) {
 // TestSSTP connects headless Linux by SSTP: Debian's client to the simulator, up to
 // MS-CHAPv2 and an address.
 func TestSSTP(t *testing.T) {
+	t.Parallel()
 	r, gw, cli := linkWorld(t, "sstpc")
 	cli.shell("echo 10.211.0.1 sstp.skerryline.example >> /etc/hosts; mkdir -p /run/sstpc; ip addr add 127.0.0.1/8 dev lo 2> /dev/null || true")
 	r.do("gateway", "add", "Sstp", "--address", "sstp.skerryline.example", "--route", "10.20.0.0/16", "--sstp-ppp", "mschapv2", "--sstp-authority", r.authority("Harbour"))
@@ -143,6 +146,7 @@ func TestSSTP(t *testing.T) {
 	if !until(5, func() bool { return strings.Contains(server.said(), "a_fjell mschapv2") }) {
 		t.Errorf("the gateway says %s", server.said())
 	}
+	proves(t, "signs in", "daemons", "sstp password")
 	cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 }
 
@@ -186,6 +190,7 @@ const l2tpGateway = "connections { %[1]s { version = 1\n local_addrs = %[2]s\n p
 // mode chosen, by pre-shared key and by certificate, by name and by address; nothing leaves
 // in clear; and another device's certificate is not taken for the gateway's.
 func TestL2TP(t *testing.T) {
+	t.Parallel()
 	r, gw, cli := linkWorld(t, "swanctl", "/usr/sbin/charon-systemd", "/usr/sbin/xl2tpd", "/usr/bin/slirp-fullbolt", "nft")
 	for _, b := range []*box{gw, cli} {
 		b.prepareIKE()
@@ -238,6 +243,7 @@ func TestL2TP(t *testing.T) {
 			case !up || !strings.Contains(out, "selected proposal: ESP:AES_CBC_256/HMAC_SHA2_256_128"):
 				t.Errorf("expected main mode up and quick mode chosen:\n%s", out)
 			}
+			proves(t, "signs in", "daemons", "l2tp "+map[bool]string{true: "certificate", false: "psk"}[name == "Certified" || name == "Posing"])
 		})
 	}
 	t.Run("nothing in clear", func(t *testing.T) {

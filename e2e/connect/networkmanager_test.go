@@ -33,6 +33,7 @@ func (b *box) startNetworkManager() *daemon {
 
 // TestNetworkManager loads keyfiles into a running NetworkManager and brings them up.
 func TestNetworkManager(t *testing.T) {
+	t.Parallel()
 	w := newIKEWorldOf(t, "NetworkManager", "dbus-daemon", "openvpn", "/usr/lib/ipsec/charon-nm", "/usr/lib/NetworkManager/nm-openvpn-service", "/usr/lib/NetworkManager/nm-l2tp-service", "/usr/lib/NetworkManager/nm-pptp-service", "/usr/lib/NetworkManager/nm-sstp-service")
 	r, gw, cli := w.r, w.gw, w.cli
 	cli.write("/run/pppd", 0o755, "#!/bin/sh\necho \"$@\" >> /run/pppd.args\nexit 1\n")
@@ -111,9 +112,15 @@ func TestNetworkManager(t *testing.T) {
 	p.configure(t, gw)
 	gw.run("swanctl", "--load-all", "--noprompt")
 	for i, c := range cases {
-		t.Run("ikev2/"+c.auth+"/"+c.trust, func(t *testing.T) { up(t, c.device, gateways[i].name) })
+		t.Run("ikev2/"+c.auth+"/"+c.trust, func(t *testing.T) {
+			up(t, c.device, gateways[i].name)
+			proves(t, "connects", "keyfile", "ikev2 "+c.auth)
+		})
 	}
-	t.Run("ikev2/psk", func(t *testing.T) { up(t, "Guest", "Deskpsk") })
+	t.Run("ikev2/psk", func(t *testing.T) {
+		up(t, "Guest", "Deskpsk")
+		proves(t, "connects", "keyfile", "ikev2 psk")
+	})
 
 	tunnels := 0
 	for _, auth := range []string{"certificate", "certificate-password", "password"} {
@@ -125,6 +132,7 @@ func TestNetworkManager(t *testing.T) {
 				g := newTunnelGateway(t, r, gw, cli, name, 150+tunnels, auth, kind, proto, "Chain")
 				defer g.stop()
 				up(t, map[string]string{"password": "Guest"}[auth]+map[bool]string{true: "Desk chain"}[auth != "password"], name)
+				proves(t, "connects", "keyfile", tunnelWays(auth, kind)...)
 			})
 		}
 	}
@@ -153,6 +161,7 @@ func TestNetworkManager(t *testing.T) {
 			}
 			cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 			r.do("profile", "remove", "Guest/Deskppp")
+			proves(t, "accepted", "keyfile", c.protocol+" password")
 		})
 	}
 	t.Run("l2tp", func(t *testing.T) {
@@ -184,6 +193,7 @@ func TestNetworkManager(t *testing.T) {
 			if !strings.Contains(said, "established between") || !strings.Contains(said, "selected proposal: ESP:AES_CBC_256/HMAC_SHA2_256_128") {
 				t.Errorf("%s: expected main mode up and quick mode chosen: %s\n%s", name, out, said)
 			}
+			proves(t, "signs in", "keyfile", "l2tp "+map[string]string{"Deskcert": "certificate", "Deskpsk2": "psk"}[name])
 			cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 		}
 	})

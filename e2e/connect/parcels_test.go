@@ -361,6 +361,7 @@ func knowsProfile(t *testing.T, data []byte) (s system) {
 // TestParcelsElsewhere reads parcels as the systems would that do not run here, and signs in
 // to the real daemon with what they then know.
 func TestParcelsElsewhere(t *testing.T) {
+	t.Parallel()
 	w := systemsWorld(t)
 	w.device("Mac", "macos", "14", "Harbour")
 	w.device("Old phone", "ios", "12", "Harbour")
@@ -390,11 +391,17 @@ func TestParcelsElsewhere(t *testing.T) {
 			parcel := w.r.build(c.device + "/" + c.gateway)
 			switch {
 			case strings.HasPrefix(c.device, "Mac"), c.device == "Old phone":
-				w.signs(t, knowsApple(t, only(t, parcel, ".mobileconfig")))
+				s := knowsApple(t, only(t, parcel, ".mobileconfig"))
+				w.signs(t, s)
+				proves(t, "signs in", "apple", c.protocol+" "+s.auth)
 			case c.device == "Android 10":
-				w.signs(t, crew(knowsSSwan(t, only(t, parcel, ".sswan"))))
+				s := crew(knowsSSwan(t, only(t, parcel, ".sswan")))
+				w.signs(t, s)
+				proves(t, "signs in", "sswan", c.protocol+" "+s.auth)
 			case c.device == "Chromebook":
-				w.signs(t, knowsONC(t, only(t, parcel, ".onc")))
+				s := knowsONC(t, only(t, parcel, ".onc"))
+				w.signs(t, s)
+				proves(t, "signs in", "onc", c.protocol+" "+s.auth)
 			default:
 				s := crew(knowsProfile(t, only(t, parcel, ".xml")))
 				// What device management brings beside it is what the script for Windows brings.
@@ -408,6 +415,7 @@ func TestParcelsElsewhere(t *testing.T) {
 				from := m.knows(t, "Skerry Line "+c.gateway)
 				s.cas, s.leaf, s.chain, s.key = from.cas, from.leaf, from.chain, from.key
 				w.signs(t, s)
+				proves(t, "signs in", "windows-xml", c.protocol+" "+s.auth)
 			}
 		})
 	}

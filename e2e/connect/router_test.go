@@ -36,6 +36,7 @@ func configured(text string) map[string]string {
 // TestOpenWrt installs parcels of routers with their own scripts, and connects with what
 // those have set.
 func TestOpenWrt(t *testing.T) {
+	t.Parallel()
 	w := systemsWorld(t)
 	w.cli.write("/run/uci", 0o755, uci)
 	w.cli.shell(`mkdir -p /etc/init.d; for s in network firewall dnsmasq swanctl; do printf '#!/bin/sh\n' > /etc/init.d/$s.new; chmod +x /etc/init.d/$s.new; mv /etc/init.d/$s.new /etc/init.d/$s; done; mkdir -p /run/bin; mv /run/uci /run/bin/uci; printf '#!/bin/sh\n' > /run/bin/xl2tpd; chmod +x /run/bin/xl2tpd`)
@@ -79,14 +80,15 @@ func TestOpenWrt(t *testing.T) {
 			if !strings.Contains(out, "established between") || !strings.Contains(out, "selected proposal: ESP:") {
 				t.Errorf("expected main mode up and quick mode chosen:\n%s", out)
 			}
+			proves(t, "signs in", "uci", "l2tp "+map[string]string{"Named": "psk", "Certified": "certificate"}[gateway])
 			remove(t, parcel)
 		})
 	}
-	for i, auth := range []string{"certificate-password", "password"} {
+	for i, auth := range []string{"certificate-password", "password", "certificate"} {
 		for _, keep := range []string{"saved", "asked"} {
 			t.Run("tls/"+auth+"/"+keep, func(t *testing.T) {
 				name := "Routed" + map[string]string{"saved": "1", "asked": "2"}[keep] + string(rune('a'+i))
-				server := newTunnelGateway(t, w.r, w.gw, w.cli, name, 190+2*i+map[string]int{"asked": 1}[keep], auth, "crypt", "udp", "Harbour")
+				server := newTunnelGateway(t, w.r, w.gw, w.cli, name, 190+3*i+map[string]int{"asked": 1}[keep], auth, map[bool]string{true: "crypt-v2", false: "crypt"}[auth == "certificate"], "udp", "Harbour")
 				defer server.stop()
 				w.r.do("profile", "add", "Router", "--gateway", name, "--password", keep)
 				parcel := w.r.build("Router/" + name)
@@ -101,6 +103,7 @@ func TestOpenWrt(t *testing.T) {
 				}
 				client.stop()
 				remove(t, parcel)
+				proves(t, "connects", "uci", tunnelWays(auth, map[bool]string{true: "crypt-v2", false: "crypt"}[auth == "certificate"])...)
 			})
 		}
 	}
@@ -109,16 +112,18 @@ func TestOpenWrt(t *testing.T) {
 // TestTunnelFiles connects with the files of client programs as they are: in one piece, with
 // the sign-in beside or asked for, as a folder, and as a desk phone takes it.
 func TestTunnelFiles(t *testing.T) {
+	t.Parallel()
 	w := systemsWorld(t)
 	w.device("Laptop", "windows", "11", "Harbour")
 	w.device("Desk phone", "desk-phone", "1", "Harbour")
 	w.device("Tablet", "ipados", "17", "Harbour")
-	for i, c := range []struct{ device, form, auth string }{
-		{"Laptop", "ovpn", "certificate-password"}, {"Laptop", "ovpn-folder", "password"}, {"Desk phone", "ovpn-phone", "certificate-password"}, {"Tablet", "ovpn", "password"}, {"Tablet", "ovpn-folder", "certificate"},
+	for i, c := range []struct{ device, form, auth, kind string }{
+		{"Laptop", "ovpn", "certificate-password", "crypt-v2"}, {"Laptop", "ovpn-folder", "password", "crypt"}, {"Laptop", "ovpn", "certificate", "crypt"}, {"Desk phone", "ovpn-phone", "certificate-password", "crypt-v2"},
+		{"Desk phone", "ovpn-phone", "certificate", "crypt"}, {"Desk phone", "ovpn-phone", "password", "auth"}, {"Tablet", "ovpn", "password", "auth"}, {"Tablet", "ovpn-folder", "certificate", "crypt-v2"}, {"Tablet", "ovpn-folder", "certificate-password", "none"},
 	} {
 		t.Run(c.device+"/"+c.form, func(t *testing.T) {
 			name := "Files" + string(rune('a'+i))
-			server := newTunnelGateway(t, w.r, w.gw, w.cli, name, 220+i, c.auth, "crypt-v2", "udp", "Harbour")
+			server := newTunnelGateway(t, w.r, w.gw, w.cli, name, 220+i, c.auth, c.kind, "udp", "Harbour")
 			defer server.stop()
 			w.r.do("profile", "add", c.device, "--gateway", name, "--format", c.form, "--protocol", "tls")
 			parcel := w.r.build(c.device + "/" + name)
@@ -138,6 +143,7 @@ func TestTunnelFiles(t *testing.T) {
 				t.Error("the inside host does not answer")
 			}
 			client.stop()
+			proves(t, "connects", c.form, tunnelWays(c.auth, c.kind)...)
 		})
 	}
 }

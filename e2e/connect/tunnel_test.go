@@ -69,9 +69,19 @@ func newTunnelGateway(t *testing.T, r *records, gw, cli *box, name string, n int
 	return d
 }
 
+// tunnelWays are the rows of the matrix that a tunnel proves.
+func tunnelWays(auth, kind string) []string {
+	ways := []string{"tls " + auth}
+	if kind == "crypt" || kind == "crypt-v2" {
+		ways = append(ways, "tls, control "+kind)
+	}
+	return ways
+}
+
 // TestTunnel connects headless Linux by the TLS tunnel in each way to authenticate, with
 // each kind of control-channel key, by UDP and TCP.
 func TestTunnel(t *testing.T) {
+	t.Parallel()
 	need(t, "openvpn", "ip", "nsenter", "ping")
 	r := newRecords(t)
 	gw, cli := newBox(t, "gateway"), newBox(t, "client")
@@ -106,6 +116,7 @@ func TestTunnel(t *testing.T) {
 					}
 					client.stop()
 					cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
+					proves(t, "connects", "daemons", tunnelWays(auth, kind)...)
 					if after := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
 						t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
 					}

@@ -63,6 +63,7 @@ func (w *windows) knows(t *testing.T, name string) system {
 
 // TestWindowsParcels runs the scripts for Windows, and connects with what Windows then has.
 func TestWindowsParcels(t *testing.T) {
+	t.Parallel()
 	w := systemsWorld(t)
 	w.device("Windows 11", "windows", "11", "Harbour")
 	w.device("Windows 8.1", "windows", "8.1", "Harbour")
@@ -95,13 +96,35 @@ func TestWindowsParcels(t *testing.T) {
 					t.Errorf("the gateway's own name is asked of the inside servers: %v", m.nrpt)
 				}
 			}
-			w.signs(t, m.knows(t, name))
+			s := m.knows(t, name)
+			w.signs(t, s)
+			proves(t, "signs in", "powershell", c.protocol+" "+s.auth)
 			if err := m.run(t, parcel, "-remove.ps1"); err != nil {
 				t.Fatal(err)
 			}
 			if len(m.connections) > 0 || len(m.stores["LocalMachine/Root"])+len(m.stores["LocalMachine/My"]) > 0 || len(m.nrpt)+len(m.tasks)+len(m.files) > 0 {
 				t.Errorf("after removal there is %v %v %v %v", m.connections, m.stores, m.nrpt, m.tasks)
 			}
+		})
+	}
+	w.r.do("gateway", "add", "Linked", "--address", "linked.skerryline.example", "--route", "10.20.0.0/16", "--pptp-ppp", "mschapv2", "--pptp-mppe", "128", "--sstp-ppp", "mschapv2", "--sstp-authority", w.r.authority("Harbour"))
+	for protocol, encryption := range map[string]string{"pptp": "Maximum", "sstp": "Required"} {
+		t.Run(protocol, func(t *testing.T) {
+			w.r.do("profile", "add", "Windows guest", "--gateway", "Linked", "--protocol", protocol)
+			parcel := w.r.despite("Windows guest/Linked", protocol)
+			w.r.do("profile", "remove", "Windows guest/Linked")
+			m := newWindows(`PC\admin`, `PC\ada`)
+			if err := m.run(t, parcel, "-install.ps1"); err != nil {
+				t.Fatal(err)
+			}
+			c, in := m.connections["true/skerry line linked"], m.credentials["skerry line linked"]
+			if c == nil || strings.ToLower(c.tunnel) != protocol || c.encryption != encryption || !slices.Equal(c.auth, []string{"MSChapv2"}) || in.user != login || in.password != password || !in.everybody {
+				t.Errorf("%+v %+v", c, in)
+			}
+			if trusted := len(m.stores["LocalMachine/Root"]) == 1; trusted != (protocol == "sstp") {
+				t.Errorf("authorities %v", m.stores)
+			}
+			proves(t, "accepted", "powershell", protocol+" password")
 		})
 	}
 	t.Run("a renamed connection leaves nothing", func(t *testing.T) {

@@ -123,6 +123,9 @@ func documented(t *testing.T) map[string]map[string]string {
 		case len(columns) > 0 && len(cells) == len(columns) && !strings.HasPrefix(cells[0], "-"):
 			table[cells[0]] = map[string]string{}
 			for i, c := range cells[1:] {
+				if slices.Contains([]string{"connects", "signs in", "accepted", "read back"}, c) {
+					c = "yes" // how far it was proven, make test-connect holds
+				}
 				table[cells[0]][columns[i+1]] = c
 			}
 		case len(columns) > 0 && !strings.HasPrefix(line, "|"):
