@@ -103,16 +103,6 @@ func (r *records) build(profile string, more ...string) string {
 	return dir
 }
 
-// read reads a file that stands beside the command lines.
-func (r *records) read(path ...string) string {
-	r.t.Helper()
-	text, err := os.ReadFile(filepath.Join(path...))
-	if err != nil {
-		r.t.Fatal(err)
-	}
-	return string(text)
-}
-
 // authority writes the certificates of an authority on record to a file, and gives its path.
 func (r *records) authority(name string) string {
 	r.t.Helper()

@@ -128,8 +128,8 @@ func TestWindowsParcels(t *testing.T) {
 		})
 	}
 	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
-		parcel := w.r.build("Windows guest/Eap", "--to", filepath.Join(w.r.dir, "first"))
-		parcel = filepath.Join(w.r.dir, "first")
+		parcel := filepath.Join(w.r.dir, "first")
+		w.r.do("build", "Windows guest/Eap", "--to", parcel)
 		m := newWindows(`PC\admin`, `PC\ada`)
 		if err := m.run(t, parcel, "-install.ps1"); err != nil {
 			t.Fatal(err)

@@ -2,7 +2,7 @@ package ppp
 
 import (
 	"bytes"
-	"crypto/des" //nolint:staticcheck // what the protocol is made of
+	"crypto/des"
 	"crypto/md5"
 	"crypto/sha1"
 	"encoding/binary"
@@ -10,7 +10,8 @@ import (
 	"strings"
 	"unicode/utf16"
 
-	"golang.org/x/crypto/md4" //nolint:staticcheck // what the protocol is made of
+	//lint:ignore SA1019 RFC 2759 is made of it
+	"golang.org/x/crypto/md4"
 )
 
 // CHAPResponse answers a challenge of CHAP with MD5 (RFC 1994 §4.1).
