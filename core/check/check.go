@@ -162,6 +162,7 @@ func (s *Subject) record() *vpn.Gateway {
 
 // Planned makes a subject of a plan and what it was made from.
 func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
+	in.Gateway.SignIn = in.Gateway.SignInBy(p.Connection.Protocol)
 	return &Subject{
 		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
 		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed, Unfit: p.Unfit,

@@ -337,3 +337,19 @@ func TestSettled(t *testing.T) {
 		})
 	}
 }
+
+// TestSignInByOffer holds that each offer's own form of login goes before the gateway's.
+func TestSignInByOffer(t *testing.T) {
+	for protocol, want := range map[vpn.Protocol]string{vpn.IKEv2: "a_fjell@crew.skerryline.example", vpn.SSTP: `CREW\a_fjell`, vpn.L2TP: "a_fjell"} {
+		in := everything()
+		in.Device.Platform, in.Device.Release = vpn.Windows, "11"
+		in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}
+		in.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"}
+		in.Gateway.SignIns = map[vpn.Protocol]vpn.SignIn{vpn.SSTP: {Form: vpn.RealmSlashLogin, Realm: "CREW"}, vpn.L2TP: {}}
+		in.Profile.Wishes = vpn.Wishes{Protocol: protocol}
+		in.Accounts = []vpn.Account{{Login: "a_fjell"}}
+		if p := plan.Make(in); p.Connection.Login != want {
+			t.Errorf("%s: %s, expected %s", protocol, p.Connection.Login, want)
+		}
+	}
+}

@@ -112,6 +112,7 @@ func Make(in Input) Plan {
 func once(in Input, barred map[vpn.Protocol]string) Plan {
 	p := &planner{in: in, barred: barred, plan: Plan{Passed: []Passed{}, Unmet: []Unmet{}}}
 	p.protocol()
+	p.in.Gateway.SignIn = p.in.Gateway.SignInBy(p.plan.Connection.Protocol)
 	p.server()
 	p.names()
 	p.account()

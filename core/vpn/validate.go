@@ -242,10 +242,14 @@ func (g *Gateway) Validate() error {
 	in.host("/address", g.Address)
 	each(in, "/addresses", g.Addresses, in.ip)
 	in.place(g.Place)
-	oneOf(in, "/sign_in/form", g.SignIn.Form, LoginForms)
-	in.text("/sign_in/realm", g.SignIn.Realm, maxLogin, false)
-	if g.SignIn.Form != LoginPlain && strings.TrimSpace(g.SignIn.Realm) == "" {
-		in.add("/sign_in/realm", "nothing", "a realm, because the form is "+string(g.SignIn.Form), "fill it in or choose the form login")
+	in.signIn("/sign_in", g.SignIn)
+	for p := range g.SignIns {
+		at := "/sign_ins/" + string(p)
+		if !slices.Contains(Protocols, p) {
+			in.add(at, shown(string(p)), "ikev2, tls, sstp, l2tp or pptp", "correct the protocol")
+			continue
+		}
+		in.signIn(at, g.SignInBy(p))
 	}
 	each(in, "/domains", g.Domains, in.host)
 	each(in, "/dns", g.DNS, in.ip)
@@ -280,6 +284,15 @@ func (g *Gateway) Validate() error {
 		}
 	}
 	return in.err()
+}
+
+// signIn accepts how people sign in.
+func (in *inspector) signIn(at string, s SignIn) {
+	oneOf(in, at+"/form", s.Form, LoginForms)
+	in.text(at+"/realm", s.Realm, maxLogin, false)
+	if s.Form != LoginPlain && strings.TrimSpace(s.Realm) == "" {
+		in.add(at+"/realm", "nothing", "a realm, because the form is "+string(s.Form), "fill it in or choose the form login")
+	}
 }
 
 func (in *inspector) askAt(a *AskAt) {

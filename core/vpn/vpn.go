@@ -83,6 +83,9 @@ type Gateway struct {
 	Place     Place    `json:"place"`
 	BehindNAT bool     `json:"behind_nat" doc:"The gateway stands behind network address translation"`
 	SignIn    SignIn   `json:"sign_in"`
+
+	SignIns map[Protocol]SignIn `json:"sign_ins,omitempty" doc:"Offers at which people sign in otherwise, by protocol, such as {\"sstp\": {\"form\": \"realm\\\\login\", \"realm\": \"CREW\"}}"`
+
 	Domains   []string `json:"domains" doc:"Inside domains"`
 	DNS       []string `json:"dns" doc:"Inside DNS servers, IP addresses"`
 	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
@@ -97,6 +100,17 @@ type Gateway struct {
 
 	AskAt *AskAt `json:"ask_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
 	Note  string `json:"note,omitempty"`
+}
+
+// SignInBy is how people sign in by one protocol.
+func (g Gateway) SignInBy(p Protocol) SignIn {
+	if own, ok := g.SignIns[p]; ok {
+		if own.Form == "" {
+			own.Form = LoginPlain
+		}
+		return own
+	}
+	return g.SignIn
 }
 
 // AskAt is where the service asks a gateway: an inside address, or ports that are forwarded.
