@@ -311,4 +311,53 @@ func TestIKEv2(t *testing.T) {
 			})
 		}
 	}
+	files := func() string {
+		return w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f | sort")
+	}
+	before := files()
+	t.Run("a password that is asked for at install", func(t *testing.T) {
+		w.r.do("profile", "change", "Alone eap/Aloneeap", "--password", "asked")
+		parcel := filepath.Join(w.r.dir, "asked")
+		w.r.do("build", "Alone eap/Aloneeap", "--to", parcel)
+		if out, err := w.cli.try(10, "sh", "-c", `cd "$0" && sh ./*-install.sh < /dev/null`, parcel); err == nil || !strings.Contains(out, "A password is needed") || files() != before {
+			t.Errorf("a silent install without a password: %v %s", err, out)
+		}
+		w.cli.shell(`cd "$1" && PASSWORD_FILE="$2" sh ./*-install.sh`, parcel, w.r.file("typed", password+"\n"))
+		comesUp(t, w.cli, "swanctl", "--initiate", "--child", "skerry-line-aloneeap", "--timeout", "20")
+	})
+	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
+		w.r.do("profile", "change", "Alone eap/Aloneeap", "--connection", "Harbour link", "--password", "saved")
+		parcel := filepath.Join(w.r.dir, "renamed")
+		w.r.do("build", "Alone eap/Aloneeap", "--to", parcel)
+		w.cli.shell(`cd "$1" && sh ./*-install.sh; swanctl --terminate --ike skerry-line-aloneeap > /dev/null 2>&1 || true`, parcel)
+		if left := w.cli.shell("grep -rl 'skerry-line-aloneeap' /etc/swanctl || true"); left != "" {
+			t.Errorf("of the old name there is %s", left)
+		}
+		comesUp(t, w.cli, "swanctl", "--initiate", "--child", "harbour-link", "--timeout", "20")
+		w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
+		if after := files(); after != before {
+			t.Errorf("after removal there is %s", after)
+		}
+	})
+	t.Run("always is always", func(t *testing.T) {
+		w.r.do("profile", "change", "Alone p256/Alonep256", "--connect", "always")
+		parcel := filepath.Join(w.r.dir, "always")
+		w.r.do("build", "Alone p256/Alonep256", "--to", parcel)
+		w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+		up := func() bool { _, err := w.cli.try(3, "ping", "-c", "1", "-W", "1", "10.20.0.1"); return err == nil }
+		if !until(15, up) {
+			t.Error("it does not come up by itself")
+		}
+		w.gw.run("swanctl", "--terminate", "--ike", "alonep256")
+		if !until(20, up) {
+			t.Error("it does not come back after the gateway ended it")
+		}
+		text := w.cli.shell("cat /etc/swanctl/conf.d/skerry-line-alonep256.conf /etc/strongswan.d/skerry-line-alonep256-retry.conf")
+		for _, want := range []string{"keyingtries = 0", "dpd_delay = 30s", "dpd_action = restart", "close_action = start", "retry_initiate_interval"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("%q is missing in\n%s", want, text)
+			}
+		}
+		w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
+	})
 }
