@@ -266,7 +266,7 @@ func TestLists(t *testing.T) {
 	b.goTo("/profiles?severity=blocker", "Profiles")
 	b.see("8 profiles")
 	b.goTo("/profiles?rule=pfs-missing", "Profiles")
-	b.see("5 profiles")
+	b.see("8 profiles")
 	b.press("Show all")
 	b.see("37 profiles")
 }

@@ -392,6 +392,12 @@ func TestParcelsElsewhere(t *testing.T) {
 			switch {
 			case strings.HasPrefix(c.device, "Mac"), c.device == "Old phone":
 				s := knowsApple(t, only(t, parcel, ".mobileconfig"))
+				if s.protocol == "ikev2" && s.auth != "psk" {
+					file := "/etc/swanctl/x509/" + strings.ToLower(c.gateway) + "-certificate.pem"
+					if by := w.gw.run("openssl", "x509", "-in", file, "-noout", "-issuer", "-nameopt", "sep_multiline,utf8"); !strings.Contains(by+"\n", " CN="+s.issuer+"\n") {
+						t.Errorf("the file says that %q issued the gateway's certificate: %s", s.issuer, by)
+					}
+				}
 				w.signs(t, s)
 				proves(t, "signs in", "apple", c.protocol+" "+s.auth)
 			case c.device == "Android 10":

@@ -110,9 +110,6 @@ func (w *ikeWorld) signs(t *testing.T, s system) {
 	if ping, err := w.cli.try(8, "ping", "-c", "1", "-W", "2", "10.20.0.1"); err != nil {
 		t.Errorf("the inside host does not answer: %s\n%s", ping, b.String())
 	}
-	if s.issuer != "" && !strings.Contains(out, "CN="+s.issuer) {
-		t.Errorf("the gateway's certificate is not issued by %q, as the file says:\n%s", s.issuer, out)
-	}
 }
 
 // daemonsWords are the constants of systems in the IKE daemon's words.

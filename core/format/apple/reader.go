@@ -312,7 +312,7 @@ func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
 }
 
 func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
-	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentifier"), RemoteID: r.Text(n, "RemoteIdentifier"), NoMOBIKE: r.Flag(n, "DisableMOBIKE"), IKE: []string{}, ESP: []string{}}
+	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentifier"), RemoteID: r.Text(n, "RemoteIdentifier"), Issuer: r.Text(n, "ServerCertificateIssuerCommonName"), NoMOBIKE: r.Flag(n, "DisableMOBIKE"), IKE: []string{}, ESP: []string{}}
 	extended := r.Flag(n, "ExtendedAuthEnabled")
 	switch method := r.Text(n, "AuthenticationMethod"); {
 	case method == "Certificate" && extended:

@@ -96,25 +96,25 @@ type ppp struct {
 }
 
 type ikev2 struct {
-	Method        string       `plist:"AuthenticationMethod"`
-	Login         string       `plist:"AuthName,omitempty"`
-	Password      string       `plist:"AuthPassword,omitempty"`
-	KeyKind       string       `plist:"CertificateType,omitempty"`
-	Child         *association `plist:"ChildSecurityAssociationParameters,omitempty"`
-	DPD           string       `plist:"DeadPeerDetectionRate,omitempty"`
-	NoMOBIKE      int          `plist:"DisableMOBIKE,omitempty"`
-	PFS           int          `plist:"EnablePFS"`
-	EAP           int          `plist:"ExtendedAuthEnabled"`
-	IKE           *association `plist:"IKESecurityAssociationParameters,omitempty"`
-	Everything    int          `plist:"IncludeAllNetworks,omitempty"`
-	LocalID       string       `plist:"LocalIdentifier"`
-	Demand        int          `plist:"OnDemandEnabled,omitempty"`
-	Rules         []demandRule `plist:"OnDemandRules,omitempty"`
-	Certificate   string       `plist:"PayloadCertificateUUID,omitempty"`
-	Server        string       `plist:"RemoteAddress"`
-	RemoteID      string       `plist:"RemoteIdentifier"`
-	Secret        string       `plist:"SharedSecret,omitempty"`
-	ServerAnchors string       `plist:"ServerCertificateIssuerCommonName,omitempty"`
+	Method      string       `plist:"AuthenticationMethod"`
+	Login       string       `plist:"AuthName,omitempty"`
+	Password    string       `plist:"AuthPassword,omitempty"`
+	KeyKind     string       `plist:"CertificateType,omitempty"`
+	Child       *association `plist:"ChildSecurityAssociationParameters,omitempty"`
+	DPD         string       `plist:"DeadPeerDetectionRate,omitempty"`
+	NoMOBIKE    int          `plist:"DisableMOBIKE,omitempty"`
+	PFS         int          `plist:"EnablePFS"`
+	EAP         int          `plist:"ExtendedAuthEnabled"`
+	IKE         *association `plist:"IKESecurityAssociationParameters,omitempty"`
+	Everything  int          `plist:"IncludeAllNetworks,omitempty"`
+	LocalID     string       `plist:"LocalIdentifier"`
+	Demand      int          `plist:"OnDemandEnabled,omitempty"`
+	Rules       []demandRule `plist:"OnDemandRules,omitempty"`
+	Certificate string       `plist:"PayloadCertificateUUID,omitempty"`
+	Server      string       `plist:"RemoteAddress"`
+	RemoteID    string       `plist:"RemoteIdentifier"`
+	Secret      string       `plist:"SharedSecret,omitempty"`
+	Issuer      string       `plist:"ServerCertificateIssuerCommonName,omitempty"`
 }
 
 type association struct {
@@ -158,6 +158,20 @@ var rates = []struct {
 
 var interfaces = map[string]string{"wifi": "WiFi", "cellular": "Cellular", "ethernet": "Ethernet"}
 
+// issuer gives the common name of who issued the gateway's certificate: what is known of
+// it, or else the authority that stands closest to it.
+func issuer(c vpn.Connection) string {
+	name := c.IKEv2.Issuer
+	if list, err := pki.Certificates(c.Authority); err == nil && name == "" {
+		for _, a := range list {
+			if name == "" || !pki.Root(a) {
+				name = a.Subject.CommonName
+			}
+		}
+	}
+	return name
+}
+
 // Carried reduces a connection to what the profile says. PPP methods, the proposals of
 // L2TP/IPsec and single routes are Apple's own affair; with IKEv2 one proposal of each
 // kind is said, and connecting on demand.
@@ -177,7 +191,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 	case c.IKEv2 != nil:
 		s := c.IKEv2
 		s.IKE, s.ESP = s.IKE[:min(1, len(s.IKE))], s.ESP[:min(1, len(s.ESP))]
-		s.NoFragmentation, s.DPD = false, rate(s.DPD).seconds
+		s.NoFragmentation, s.DPD, s.Issuer = false, rate(s.DPD).seconds, issuer(whole)
 		s.IKELifetime, s.ChildLifetime = lifetime(s.IKELifetime, s.IKE), lifetime(s.ChildLifetime, s.ESP)
 		if whole.IPv6 == vpn.IPv6Refused && c.Tunnel == vpn.TunnelFull {
 			c.IPv6 = vpn.IPv6Refused
@@ -242,7 +256,6 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			kind = "com.apple.security.root"
 		}
 		w.content = append(w.content, certificate{header: w.header(fmt.Sprintf("authority%d", i), a.Subject.CommonName, kind), Content: a.Raw})
-		w.issuer = a.Subject.CommonName
 	}
 	if c.NeedsIdentity() {
 		data, passphrase, err := format.Packed(title, c, false)
@@ -304,7 +317,6 @@ type writer struct {
 	content  []any
 	beside   []format.File
 	identity string // UUID of the identity's payload
-	issuer   string
 	keyKind  string
 }
 
@@ -366,7 +378,7 @@ func (w *writer) connection() (payload, error) {
 
 func (w *writer) ikev2() (*ikev2, error) {
 	c, s := w.c, w.c.IKEv2
-	k := &ikev2{Server: c.Server, RemoteID: s.RemoteID, LocalID: s.LocalID, Method: "None", DPD: rate(s.DPD).name, ServerAnchors: w.issuer, KeyKind: w.keyKind}
+	k := &ikev2{Server: c.Server, RemoteID: s.RemoteID, LocalID: s.LocalID, Method: "None", DPD: rate(s.DPD).name, Issuer: issuer(c), KeyKind: w.keyKind}
 	switch s.Auth {
 	case vpn.IKEv2MSCHAPv2:
 		k.EAP, k.Login, k.Password = 1, c.Login, c.Password.Reveal()
