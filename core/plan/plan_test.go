@@ -72,6 +72,10 @@ func TestChoices(t *testing.T) {
 		{"machine on Windows", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Windows, "10" }, vpn.FieldScope, "machine", plan.ByDevice},
 		{"person on iOS", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.IOS, "17" }, vpn.FieldScope, "person", plan.ByRule},
 		{"protocol gone", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Android, "14" }, vpn.FieldProtocol, "none", plan.ByDevice},
+		{"what the certificate of a bare address contains", func(in *plan.Input) {
+			in.Gateway.Address, in.Gateway.Offers = "203.0.113.9", vpn.Offers{SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}
+			in.Device.Platform, in.Device.Release = vpn.Windows, "11"
+		}, vpn.FieldServerName, "203.0.113.9", plan.ByGateway},
 		{"no offer", func(in *plan.Input) { in.Gateway.Offers.L2TP = nil }, vpn.FieldProtocol, "none", plan.ByGateway},
 	} {
 		t.Run(test.name, func(t *testing.T) {

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 
 	"wardicon/core/pki"
@@ -135,7 +136,10 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	if o.RemoteID == "" {
 		reason = "the gateway's address, because its record names no other identity"
 	}
-	p.choose(vpn.FieldRemoteID, "Remote identity", s.RemoteID, ByGateway, reason)
+	if entry := alternative(s.RemoteID); entry != "" && s.Auth != vpn.IKEv2PSK {
+		reason += "; " + entry
+	}
+	p.choose(vpn.FieldRemoteID, "Remote identity", s.RemoteID, ByGateway, "%s", reason)
 	s.IKE, s.ESP = p.proposals(o.IKE, o.ESP)
 	if list, err := pki.Certificates(p.in.Gateway.Certificate); err == nil && len(list) > 0 && s.Auth != vpn.IKEv2PSK {
 		s.Issuer = list[0].Issuer.CommonName
@@ -172,6 +176,19 @@ func (p *planner) sstp(o *vpn.SSTPOffer) {
 	}
 	p.plan.Connection.SSTP = s
 	p.choose(vpn.FieldPort, "Port", fmt.Sprint(s.Port), ByGateway, "the port on the gateway's record")
+	if entry := alternative(p.in.Gateway.Address); entry != "" && s.ServerName == "" {
+		p.choose(vpn.FieldServerName, "Name of the gateway", p.in.Gateway.Address, ByGateway, "%s", entry)
+	}
+}
+
+// alternative says what the certificate of a gateway must contain that is known by an IP
+// address alone (RFC 5280, section 4.2.1.6; RFC 9525, section 6.4); nothing for a name.
+func alternative(address string) string {
+	ip, err := netip.ParseAddr(address)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprintf("its certificate must have the alternative name IP:%s; as a DNS name, devices do not accept it", ip)
 }
 
 func (p *planner) tls(o *vpn.TLSOffer) {

@@ -59,6 +59,7 @@ func (b *box) startIKE() *daemon {
 // and from the bundle that Wardicon made.
 type ikeGateway struct {
 	name, address string
+	identity      string // empty means its name
 	bundle        string // folder; empty with a pre-shared key
 	remote        string // the daemon's words for how clients authenticate
 	proposals     string
@@ -108,13 +109,13 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
  proposals = %[3]s
  send_cert = always
  local { %[4]s
- id = %[1]s.skerryline.example }
+ id = %[9]s }
  remote { %[5]s }
  children { net { local_ts = 10.20.0.0/16
   esp_proposals = %[8]s } } } }
 pools { %[1]s { addrs = 10.77.%[6]s.0/24
  dns = 10.20.0.53 } }
-%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256")))
+%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256"), cmp.Or(g.identity, strings.ToLower(g.name)+".skerryline.example")))
 }
 
 // authorityFile are the files of a bundle that hold one certificate authority each.
@@ -298,7 +299,20 @@ func TestIKEv2(t *testing.T) {
 	p.proposals, p.remote = "aes256-sha384-ecp384", "auth = psk\n id = crew@skerryline.example"
 	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
 	p.configure(t, w.gw)
+	// Known by a number alone: its certificate has it as an address, as the plan says.
+	number := w.gateway("Number", "--ikev2-auth", "eap-mschapv2", "--ikev2-ike", "aes256gcm16-prfsha256-ecp256", "--ikev2-esp", "aes256gcm16", "--ikev2-authority", w.r.authority("Alone"))
+	w.r.do("gateway", "change", "Number", "--address", number.address)
+	w.bundle(t, &number, "Alone")
+	number.identity, number.proposals, number.remote = number.address, "aes256gcm16-prfsha256-ecp256", ways[0].remote
+	number.configure(t, w.gw)
+	w.device("By number", "linux", "6", "")
 	w.gw.run("swanctl", "--load-all", "--noprompt")
+	t.Run("a gateway known by its address alone", func(t *testing.T) {
+		w.goes(t, "By number", "Number")
+		if _, plan := w.r.try("", "plan", "By number", "Number"); !strings.Contains(plan, "IP:"+number.address) {
+			t.Errorf("the plan does not say what the certificate must contain:\n%s", plan)
+		}
+	})
 	t.Run("psk", func(t *testing.T) {
 		w.goes(t, "Plain", "Psk")
 		proves(t, "connects", "daemons", "ikev2 psk")

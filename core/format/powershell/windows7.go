@@ -1,18 +1,13 @@
 package powershell
 
 import (
-	_ "embed"
 	"strings"
 
 	"wardicon/core/format"
 	"wardicon/core/vpn"
 )
 
-//go:embed windows7-install.body.ps1
-var oldInstall string
-
-//go:embed windows7-remove.body.ps1
-var oldRemove string
+var oldInstall, oldRemove = body("windows7-install"), body("windows7-remove")
 
 // old is the first release of PowerShell that the scripts run on: that of Windows 7, which
 // has no cmdlets for connections.

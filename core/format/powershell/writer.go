@@ -7,7 +7,7 @@ package powershell
 import (
 	"crypto/sha1"
 	"crypto/x509"
-	_ "embed"
+	"embed"
 	"encoding/base64"
 	"fmt"
 	"slices"
@@ -28,11 +28,24 @@ var protocols = []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP, vpn.PPTP}
 // Codec is the format.
 var Codec = format.Codec{Name: platform.PowerShell, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
 
-//go:embed install.body.ps1
-var installBody string
+//go:embed *.ps1
+var scripts embed.FS
 
-//go:embed remove.body.ps1
-var removeBody string
+// The commands after the data of each script.
+var installBody, removeBody = body("install"), body("remove")
+
+// body reads the commands of a script, with what every Windows has, whether its cmdlets know
+// connections or not: services, certificates and the value for a gateway behind NAT.
+func body(name string) string {
+	text := func(file string) string {
+		b, err := scripts.ReadFile(file + ".ps1")
+		if err != nil {
+			panic(err) // it is in the program
+		}
+		return string(b)
+	}
+	return strings.Replace(text(name+".body"), "# <what every Windows has>\n", text(strings.TrimPrefix(name, "windows7-")+".part"), 1)
+}
 
 const (
 	bom        = "\uFEFF" // without it Windows PowerShell 5 reads the file in the local code page
