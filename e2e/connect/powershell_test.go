@@ -383,7 +383,7 @@ func (p *powershell) value(n *node) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		return cast(n, strings.ToLower(strings.Trim(n.Kids[0].Text, "[]")), v)
+		return cast(n, strings.ToLower(strings.TrimSuffix(strings.TrimPrefix(n.Kids[0].Text, "["), "]")), v)
 	case "comparison_expression", "logical_expression", "additive_expression", "format_expression":
 		return p.binary(n)
 	case "pipeline_chain":

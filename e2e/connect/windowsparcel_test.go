@@ -144,6 +144,34 @@ func TestWindowsParcels(t *testing.T) {
 			t.Errorf("there are %v", m.connections)
 		}
 	})
+	t.Run("Windows without cmdlets for connections", func(t *testing.T) {
+		w.device("Windows 7", "windows", "7", "Harbour")
+		w.r.do("gateway", "add", "Aged", "--address", "aged.skerryline.example", "--route", "10.20.0.0/16", "--psk-file", w.r.file("psk", psk), "--behind-nat", "--ppp", "mschapv2", "--ike", "aes256-sha1-modp2048", "--esp", "aes256-sha1")
+		w.r.do("profile", "add", "Windows 7", "--gateway", "Aged", "--protocol", "l2tp", "--format", "phone-book")
+		parcel := w.r.build("Windows 7/Aged")
+		const book = `c:\programdata\microsoft\network\connections\pbk\rasphone.pbk`
+		const other = "[Somebody else's]\r\nEncoding=1\r\n"
+		const policy, nat = `hklm:\system\currentcontrolset\services\policyagent`, "assumeudpencapsulationcontextonsendrule"
+		m := newWindows(`PC\admin`, `PC\ada`)
+		m.files[book] = []byte(other)
+		for range 2 {
+			if err := m.run(t, parcel, "-install.ps1"); err != nil {
+				t.Fatalf("%v, with the phone book\n%q", err, m.files[book])
+			}
+		}
+		if text := string(m.files[book]); !strings.HasPrefix(text, other) || strings.Count(text, "[Skerry Line Aged]") != 1 || strings.Contains(text, psk) {
+			t.Errorf("the phone book says\n%s", text)
+		}
+		if in := m.credentials["skerry line aged"]; in.psk != psk || m.services["IKEEXT"] != "Automatic" || m.registry[policy][nat] != 2 {
+			t.Errorf("the key of the entry is kept: %t; services %v; behind NAT %v", in.psk == psk, m.services, m.registry[policy][nat])
+		}
+		if err := m.run(t, parcel, "-remove.ps1"); err != nil {
+			t.Fatal(err)
+		}
+		if text := string(m.files[book]); strings.TrimSpace(text) != strings.TrimSpace(other) || m.registry[policy][nat] == 2 || len(m.registry[`hklm:\software\wardicon\connections`]) > 0 {
+			t.Errorf("after removal %v is left of\n%s", m.registry, text)
+		}
+	})
 	t.Run("what the cmdlets do not take", func(t *testing.T) {
 		for name, script := range map[string]string{
 			"triggers of an all-user connection": "Add-VpnConnectionTriggerDnsConfiguration -ConnectionName 'x' -DnsSuffix 'y' -AllUserConnection",
