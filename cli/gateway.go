@@ -11,6 +11,18 @@ import (
 	"wardicon/core/vpn"
 )
 
+// signIns are the fields of offers at which people sign in otherwise.
+func signIns() (fields []field) {
+	for _, p := range vpn.Protocols {
+		at := "sign_ins." + string(p)
+		fields = append(fields,
+			field{flag: string(p) + "-login-form", path: at + ".form", help: p.Title() + `: how login and realm are joined there, where not as elsewhere: login, login@realm or realm\login`},
+			field{flag: string(p) + "-realm", path: at + ".realm", help: p.Title() + ": realm that is wanted there"},
+		)
+	}
+	return append(fields, field{flag: "sign-in-as-elsewhere", path: "sign_ins", kind: withdrawField, help: "protocol at which people sign in as at the others again"})
+}
+
 func gatewayNoun() noun[view.Gateway] {
 	return noun[view.Gateway]{
 		name: "gateway", plural: "gateways", title: "name",
@@ -19,7 +31,7 @@ func gatewayNoun() noun[view.Gateway] {
       --login-form login@realm --realm crew.skerryline.example \
       --psk-file norrvik.psk --ppp mschapv2 --ike aes256-sha256-modp2048 --esp aes256-sha256 \
       --route 10.20.0.0/16 --dns 10.20.0.53 --domain inside.skerryline.example`,
-		fields: []field{
+		fields: append([]field{
 			{flag: "address", path: "address", help: "host name or IP address that clients connect to"},
 			{flag: "name", path: "name", help: "another name"},
 			{flag: "known-address", path: "addresses", kind: listField, help: "IP address on record behind the name"},
@@ -86,7 +98,7 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "tls-min", path: "offers.tls.min_tls", help: "TLS tunnel: lowest TLS version, 1.2 or 1.3"},
 			{flag: "tls-name", path: "offers.tls.server_name", help: "TLS tunnel: name that its certificate must have"},
 			{flag: "tls-keepalive", path: "offers.tls.keepalive", kind: numberField, help: "TLS tunnel: seconds between signs of life"},
-		},
+		}, signIns()...),
 		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
 		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
 		ref:     func(g view.Gateway) string { return g.Name },

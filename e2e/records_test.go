@@ -24,18 +24,18 @@ func TestRecordsByCommand(t *testing.T) {
 	}{
 		{"gateway with every flag", []string{
 			"gateway", "add", "Westcliff", "--address", "westcliff.example", "--known-address", "203.0.113.9,2001:db8::9", "--dynamic", "--behind-nat",
-			"--city", "Westcliff", "--country", "IE", "--latitude", "53.5", "--longitude", "-10.1", "--login-form", `realm\login`, "--realm", "WEST",
+			"--city", "Westcliff", "--country", "IE", "--latitude", "53.5", "--longitude", "-10.1", "--login-form", `realm\login`, "--realm", "WEST", "--sstp-login-form", "login@realm", "--sstp-realm", "deck.example", "--sstp-ppp", "mschapv2",
 			"--domain", "inside.west.example", "--dns", "10.50.0.53", "--route", "10.50.0.0/16", "--route", "10.51.0.0/16", "--pool", "10.99.50.0/24",
 			"--egress", "203.0.113.9", "--host", "stores.west.example", "--psk-file", secretFile, "--ppp", "mschapv2,chap", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256", "--note", "cliff",
 		}, []string{"gateway", "show", "westcliff"}, map[string]any{
 			"name": "Westcliff", "address": "westcliff.example", "addresses": []any{"203.0.113.9", "2001:db8::9"}, "dynamic": true, "behind_nat": true,
-			"place.city": "Westcliff", "place.country": "IE", "place.latitude": 53.5, "place.longitude": -10.1, "sign_in.form": `realm\login`, "sign_in.realm": "WEST",
+			"place.city": "Westcliff", "place.country": "IE", "place.latitude": 53.5, "place.longitude": -10.1, "sign_in.form": `realm\login`, "sign_in.realm": "WEST", "sign_ins.sstp.form": "login@realm", "sign_ins.sstp.realm": "deck.example", "sign_ins.l2tp": nil,
 			"domains": []any{"inside.west.example"}, "dns": []any{"10.50.0.53"}, "routes": []any{"10.50.0.0/16", "10.51.0.0/16"}, "pool": []any{"10.99.50.0/24"},
 			"egress": []any{"203.0.113.9"}, "hosts": []any{"stores.west.example"}, "offers.l2tp.psk_set": true, "offers.l2tp.psk": nil, "offers.l2tp.ppp": []any{"mschapv2", "chap"},
 			"offers.l2tp.ike": []any{"aes256-sha256-modp2048"}, "offers.l2tp.esp": []any{"aes256-sha256"}, "note": "cliff", "version": 1.0, "profiles": 0.0,
 		}},
-		{"gateway changed", []string{"gateway", "change", "Westcliff", "--route", "", "--dynamic=false", "--esp", "aes128-sha256"}, []string{"gateway", "show", "Westcliff"}, map[string]any{
-			"routes": []any{}, "dynamic": false, "behind_nat": true, "offers.l2tp.esp": []any{"aes128-sha256"}, "offers.l2tp.psk_set": true, "version": 2.0,
+		{"gateway changed", []string{"gateway", "change", "Westcliff", "--route", "", "--dynamic=false", "--esp", "aes128-sha256", "--sign-in-as-elsewhere", "sstp", "--l2tp-login-form", "login"}, []string{"gateway", "show", "Westcliff"}, map[string]any{
+			"routes": []any{}, "dynamic": false, "sign_ins.sstp": nil, "sign_ins.l2tp.form": "login", "behind_nat": true, "offers.l2tp.esp": []any{"aes128-sha256"}, "offers.l2tp.psk_set": true, "version": 2.0,
 		}},
 		{"gateway from a file, flags winning", []string{"gateway", "add", "Southpier", "--from", from, "--note", "from the flag"}, []string{"gateway", "show", "Southpier"}, map[string]any{
 			"address": "from-file.example", "routes": []any{"10.55.0.0/16"}, "note": "from the flag", "offers.l2tp": nil, "sign_in.form": "login",
