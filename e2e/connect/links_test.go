@@ -53,7 +53,7 @@ func linkWorld(t *testing.T, programs ...string) (r *records, gw, cli *box) {
 // reaches opens a connection by TCP to the inside host, through the interface of PPP.
 func reaches(t *testing.T, gw, cli *box, log func() string) {
 	t.Helper()
-	if !until(15, func() bool {
+	if !until(30, func() bool {
 		out, _ := cli.try(5, "ip", "-o", "addr", "show", "dev", "ppp0")
 		return strings.Contains(out, "inet ")
 	}) {
@@ -136,6 +136,9 @@ func TestSSTP(t *testing.T) {
 	r.do("profile", "add", "Laptop", "--gateway", "Sstp", "--protocol", "sstp")
 	server := gw.start("sstp-gateway", "env", insideSSTP+"="+bundle, os.Args[0])
 	parcel := r.build("Laptop/Sstp")
+	if !until(20, func() bool { return strings.Contains(server.said(), listening) }) {
+		t.Fatalf("the gateway does not listen: %s", server.said())
+	}
 	cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
 	link := cli.start("pppd", "/usr/sbin/pppd", "call", "skerry-line-sstp", "nodetach")
 	reaches(t, gw, cli, func() string { return link.said() + server.said() + "simulated" })
@@ -150,7 +153,10 @@ func TestSSTP(t *testing.T) {
 	cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 }
 
-const insideSSTP = "WARDICON_SSTP"
+const (
+	insideSSTP = "WARDICON_SSTP"
+	listening  = "the gateway listens"
+)
 
 // serveSSTP is the simulated gateway, in the gateway's box.
 func serveSSTP(bundle string) error {
@@ -173,6 +179,7 @@ func serveSSTP(bundle string) error {
 	if err := g.Start(); err != nil {
 		return err
 	}
+	fmt.Println(listening)
 	told := 0
 	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		for _, l := range g.Links()[told:] {
