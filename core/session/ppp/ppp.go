@@ -264,15 +264,24 @@ func (l *Link) requested(m ppp.Message) {
 			refused = append(refused, o)
 		}
 	}
+	if l.answer(ppp.LCP, m, refused, wrong) {
+		l.theirs = true
+	}
+}
+
+// answer refuses options, corrects them, or else takes them all and says so (RFC 1661,
+// sections 5.2 to 5.4).
+func (l *Link) answer(protocol uint16, m ppp.Message, refused, wrong []ppp.Option) bool {
 	switch {
 	case len(refused) > 0:
-		l.send(ppp.LCP, ppp.ConfigureReject, m.ID, ppp.Options(refused...))
+		l.send(protocol, ppp.ConfigureReject, m.ID, ppp.Options(refused...))
 	case len(wrong) > 0:
-		l.send(ppp.LCP, ppp.ConfigureNak, m.ID, ppp.Options(wrong...))
+		l.send(protocol, ppp.ConfigureNak, m.ID, ppp.Options(wrong...))
 	default:
-		l.theirs = true
-		l.send(ppp.LCP, ppp.ConfigureAck, m.ID, m.Data)
+		l.send(protocol, ppp.ConfigureAck, m.ID, m.Data)
+		return true
 	}
+	return false
 }
 
 func (l *Link) established() {
@@ -486,13 +495,7 @@ func (l *Link) requestedIP(m ppp.Message, options []ppp.Option) {
 			refused = append(refused, o)
 		}
 	}
-	switch {
-	case len(refused) > 0:
-		l.send(ppp.IPCP, ppp.ConfigureReject, m.ID, ppp.Options(refused...))
-	case len(wrong) > 0:
-		l.send(ppp.IPCP, ppp.ConfigureNak, m.ID, ppp.Options(wrong...))
-	default:
+	if l.answer(ppp.IPCP, m, refused, wrong) {
 		l.ipTheirs = true
-		l.send(ppp.IPCP, ppp.ConfigureAck, m.ID, m.Data)
 	}
 }
