@@ -47,6 +47,7 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "dns", path: "dns", kind: listField, help: "inside DNS server"},
 			{flag: "route", path: "routes", kind: listField, help: "network behind the gateway, CIDR"},
 			{flag: "pool", path: "pool", kind: listField, help: "addresses given to clients, CIDR"},
+			{flag: "announced", path: "announced", kind: listField, help: "network of a site behind a router, CIDR; other devices are told a route to it"},
 			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
 			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
 			{flag: "load-share", path: "load_share", kind: numberField, help: "share of the devices that are equally near to several gateways"},

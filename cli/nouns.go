@@ -22,6 +22,7 @@ type field struct {
 	flag, path string
 	kind       kind
 	help       string
+	whole      string                                                                   // part of the record that an empty list removes
 	resolve    func(ctx context.Context, c *client.Client, name string) (string, error) // a name into an identifier
 }
 
@@ -295,6 +296,10 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 					}
 					list[i] = id
 				}
+			}
+			if f.whole != "" && len(list) == 0 {
+				put(patch, f.whole, nil)
+				continue
 			}
 			value = list
 		case boolField:

@@ -150,6 +150,8 @@ func deviceNoun() noun[view.Device] {
 			{flag: "release", path: "release", help: "release of the platform"},
 			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot ask a person for a password"},
 			{flag: "encrypted", path: "encrypted", kind: boolField, help: "its disk is encrypted"},
+			{flag: "site", path: "site.networks", kind: listField, whole: "site", help: "network behind a router (linux or openwrt), CIDR"},
+			{flag: "masquerade", path: "site.masquerade", kind: boolField, help: "the site's hosts leave by the router's one address"},
 			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and those up to the authority, PEM"},
 			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
 		},

@@ -175,6 +175,7 @@ func (l *loader) person(ctx context.Context, sample person) error {
 func (l *loader) device(ctx context.Context, sample device) error {
 	d := vpn.Device{
 		Name: sample.name, PersonID: l.people[sample.owner], Platform: sample.platform, Release: sample.release, Encrypted: sample.encrypted, CannotAsk: sample.cannotAsk,
+		Site: sites[sample.name],
 	}
 	row, err := l.svc.Devices.Add(ctx, &d)
 	if err != nil {

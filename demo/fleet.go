@@ -108,6 +108,9 @@ func to(gateways ...string) []profile {
 	return list
 }
 
+// sites stand behind routers.
+var sites = map[string]*vpn.Site{"Ticket hall router": {Networks: []string{"10.71.4.0/24"}, Masquerade: true}}
+
 var devices = []device{
 	{"Planner Mac 1", "Ada Fjell", vpn.MacOS, "14", true, false, to("Norrvik", "Easthaven")},
 	{"Planner Mac 2", "Leif Sund", vpn.MacOS, "10.15", true, false, []profile{{"Norrvik", vpn.Wishes{Name: "VPN"}}}}, // a name that says nothing

@@ -25,12 +25,12 @@ func TestRecordsByCommand(t *testing.T) {
 		{"gateway with every flag", []string{
 			"gateway", "add", "Westcliff", "--address", "westcliff.example", "--known-address", "203.0.113.9,2001:db8::9", "--dynamic", "--behind-nat",
 			"--city", "Westcliff", "--country", "IE", "--latitude", "53.5", "--longitude", "-10.1", "--login-form", `realm\login`, "--realm", "WEST", "--sstp-login-form", "login@realm", "--sstp-realm", "deck.example", "--sstp-ppp", "mschapv2",
-			"--domain", "inside.west.example", "--dns", "10.50.0.53", "--route", "10.50.0.0/16", "--route", "10.51.0.0/16", "--pool", "10.99.50.0/24",
+			"--domain", "inside.west.example", "--dns", "10.50.0.53", "--route", "10.50.0.0/16", "--route", "10.51.0.0/16", "--pool", "10.99.50.0/24", "--announced", "10.60.0.0/16",
 			"--egress", "203.0.113.9", "--host", "stores.west.example", "--psk-file", secretFile, "--ppp", "mschapv2,chap", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256", "--note", "cliff",
 		}, []string{"gateway", "show", "westcliff"}, map[string]any{
 			"name": "Westcliff", "address": "westcliff.example", "addresses": []any{"203.0.113.9", "2001:db8::9"}, "dynamic": true, "behind_nat": true,
 			"place.city": "Westcliff", "place.country": "IE", "place.latitude": 53.5, "place.longitude": -10.1, "sign_in.form": `realm\login`, "sign_in.realm": "WEST", "sign_ins.sstp.form": "login@realm", "sign_ins.sstp.realm": "deck.example", "sign_ins.l2tp": nil,
-			"domains": []any{"inside.west.example"}, "dns": []any{"10.50.0.53"}, "routes": []any{"10.50.0.0/16", "10.51.0.0/16"}, "pool": []any{"10.99.50.0/24"},
+			"domains": []any{"inside.west.example"}, "dns": []any{"10.50.0.53"}, "routes": []any{"10.50.0.0/16", "10.51.0.0/16"}, "pool": []any{"10.99.50.0/24"}, "announced": []any{"10.60.0.0/16"},
 			"egress": []any{"203.0.113.9"}, "hosts": []any{"stores.west.example"}, "offers.l2tp.psk_set": true, "offers.l2tp.psk": nil, "offers.l2tp.ppp": []any{"mschapv2", "chap"},
 			"offers.l2tp.ike": []any{"aes256-sha256-modp2048"}, "offers.l2tp.esp": []any{"aes256-sha256"}, "note": "cliff", "version": 1.0, "profiles": 0.0,
 		}},
@@ -47,9 +47,10 @@ func TestRecordsByCommand(t *testing.T) {
 		{"account", []string{"account", "add", "n_berg", "--person", "Nils Berg-Lie", "--realm", "deck.example", "--password-file", secretFile, "--gateway", "Westcliff"}, []string{"account", "show", "n_berg"}, map[string]any{
 			"login": "n_berg", "realm": "deck.example", "password_set": true, "password": nil, "person": "Nils Berg-Lie",
 		}},
-		{"device", []string{"device", "add", "Relief router", "--person", "Nils Berg-Lie", "--platform", "openwrt", "--release", "23.05", "--cannot-ask", "--encrypted"}, []string{"device", "show", "Relief router"}, map[string]any{
-			"platform": "openwrt", "release": "23.05", "cannot_ask": true, "encrypted": true, "person": "Nils Berg-Lie", "profiles": 0.0,
+		{"device", []string{"device", "add", "Relief router", "--person", "Nils Berg-Lie", "--platform", "openwrt", "--release", "23.05", "--cannot-ask", "--encrypted", "--site", "10.60.1.0/24", "--masquerade"}, []string{"device", "show", "Relief router"}, map[string]any{
+			"site.networks": []any{"10.60.1.0/24"}, "site.masquerade": true, "platform": "openwrt", "release": "23.05", "cannot_ask": true, "encrypted": true, "person": "Nils Berg-Lie", "profiles": 0.0,
 		}},
+		{"device without its site", []string{"device", "change", "Relief router", "--site", ""}, []string{"device", "show", "Relief router"}, map[string]any{"site": nil, "platform": "openwrt"}},
 		{"profile", []string{"profile", "add", "Relief router", "--gateway", "Westcliff", "--connection", "Cliff", "--account", "n_berg", "--tunnel", "full", "--password", "saved", "--scope", "machine"}, []string{"profile", "show", "Relief router/Westcliff"}, map[string]any{
 			"device": "Relief router", "gateway": "Westcliff", "wishes.name": "Cliff", "wishes.tunnel": "full", "wishes.password": "saved", "wishes.scope": "machine",
 		}},

@@ -78,6 +78,13 @@ func (s *Service) accounts() *Accounts {
 	}
 }
 
+// touchDevice touches the profiles of a device, and those of routers whose sites are behind
+// the same gateways: they look at each other's networks.
+func touchDevice(ctx context.Context, tx *store.Tx, deviceID string) error {
+	return tx.TouchProfiles(ctx, `device_id = ?1 OR device_id IN (SELECT id FROM devices WHERE `+store.Sited+`)
+		AND gateway_id IN (SELECT gateway_id FROM profiles WHERE device_id = ?1)`, deviceID)
+}
+
 func (s *Service) devices() *Devices {
 	return &Devices{
 		s: s, table: store.Devices, unique: "/name",
@@ -98,7 +105,7 @@ func (s *Service) devices() *Devices {
 			return unused(ctx, tx, "device", d.Name, d.ID, [3]string{"profiles", "device_id", "profiles"})
 		},
 		touch: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
-			return tx.TouchProfiles(ctx, "device_id = ?", d.ID)
+			return touchDevice(ctx, tx, d.ID)
 		},
 	}
 }
@@ -119,7 +126,7 @@ func (s *Service) profiles() *Profiles {
 		used:   nothing[*vpn.Profile],
 		before: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error { return tx.ForgetParcels(ctx, p.ID) },
 		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
-			return tx.TouchProfiles(ctx, "device_id = ?", p.DeviceID)
+			return touchDevice(ctx, tx, p.DeviceID)
 		},
 	}
 }

@@ -127,6 +127,11 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 	w := &worked{in: in, plan: plan.Make(in)}
 	w.subject = check.Planned(in, w.plan, siblings)
 	w.subject.Judge, w.subject.Now = s.memo.Judge, s.now()
+	if w.plan.Connection.Site != nil {
+		if w.subject.Neighbours, err = neighbours(ctx, tx, in); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.known(ctx, tx, w); err != nil {
 		return nil, err
 	}
@@ -219,6 +224,19 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 		in.Profile, in.Gateway = other, *g
 		c := plan.Make(in).Connection
 		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes, Connect: c.Connect, Identifier: c.Identifier})
+	}
+	return list, nil
+}
+
+// neighbours are the other routers whose sites are behind the same gateway.
+func neighbours(ctx context.Context, tx *store.Tx, in plan.Input) ([]check.Neighbour, error) {
+	devices, err := store.Devices.Where(ctx, tx, store.Sited+" AND id <> ? AND id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)", in.Device.ID, in.Gateway.ID)
+	if err != nil {
+		return nil, err
+	}
+	list := make([]check.Neighbour, len(devices))
+	for i, d := range devices {
+		list[i] = check.Neighbour{Device: d.Name, Site: *d.Site}
 	}
 	return list, nil
 }

@@ -110,6 +110,9 @@ var Devices = &Table[vpn.Device, view.Device]{
 	},
 }
 
+// Sited holds for devices with a site behind them.
+const Sited = "json_extract(body, '$.site') IS NOT NULL"
+
 // identityEnds is when the certificate of a device ends.
 func identityEnds(d *vpn.Device) any {
 	if d.Identity == nil {

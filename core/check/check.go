@@ -126,6 +126,7 @@ type Subject struct {
 	Passed     []plan.Passed
 	Unfit      *format.UnfitError // what the writer of the file refuses
 	Siblings   []Sibling
+	Neighbours []Neighbour // other routers with sites behind the same gateway
 	ProfileID  string
 	PatternID  string
 	Positions  map[vpn.Field]format.Position
@@ -294,6 +295,8 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return &Spot{"device", s.Device.ID, "/platform"}
 	case vpn.FieldRelease:
 		return &Spot{"device", s.Device.ID, "/release"}
+	case vpn.FieldSite:
+		return &Spot{"device", s.Device.ID, "/site"}
 	case vpn.FieldWithdrawn:
 		return &Spot{"device", s.Device.ID, "/withdrawn"}
 	}

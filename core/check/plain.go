@@ -73,6 +73,13 @@ var plain = map[string]string{
 	"offer-missing":           "The server does not offer this kind of connection yet.",
 	"account-missing":         "You have no login for this server yet.",
 
+	// Sites behind routers.
+	"site-overlap":       "Machines on your side have the same addresses as machines on the other side, so some cannot be reached.",
+	"site-inside-route":  "Machines at your place may be taken for machines on the other side.",
+	"site-twice":         "Another place uses the same addresses as yours, so answers may go there.",
+	"site-not-announced": "The machines at your place may not be found from the other side.",
+	"site-by-password":   "Somebody else with a login could pretend to be your place.",
+
 	// Handing over.
 	"device-withdrawn":  "Your device was reported as lost or given back. Nothing is made for it any more.",
 	"link-endless":      "Whoever finds your link years from now could still open it.",

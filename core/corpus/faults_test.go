@@ -29,19 +29,20 @@ var now = time.Date(2026, time.November, 20, 12, 0, 0, 0, time.UTC)
 // without them the other files of the folder are checked, against the patched gateway where
 // Against is there. Also lists the findings that cannot be had without this fault's own.
 type fault struct {
-	Records     json.RawMessage `json:"records"`
-	Siblings    []check.Sibling `json:"siblings"`
-	Reused      []check.Reuse   `json:"reused"`
-	Alike       []string        `json:"alike"`
-	Outdated    bool            `json:"outdated"`
-	Live        *live           `json:"live"`
-	Against     json.RawMessage `json:"against"`
-	Release     string          `json:"release"`
-	Passphrases []secret.Text   `json:"passphrases"`
-	Exposed     bool            `json:"exposed"`
-	Written     *written        `json:"written"`
-	Handing     *check.Handing  `json:"handing"`
-	Also        []string        `json:"also"`
+	Records     json.RawMessage   `json:"records"`
+	Siblings    []check.Sibling   `json:"siblings"`
+	Reused      []check.Reuse     `json:"reused"`
+	Neighbours  []check.Neighbour `json:"neighbours"`
+	Alike       []string          `json:"alike"`
+	Outdated    bool              `json:"outdated"`
+	Live        *live             `json:"live"`
+	Against     json.RawMessage   `json:"against"`
+	Release     string            `json:"release"`
+	Passphrases []secret.Text     `json:"passphrases"`
+	Exposed     bool              `json:"exposed"`
+	Written     *written          `json:"written"`
+	Handing     *check.Handing    `json:"handing"`
+	Also        []string          `json:"also"`
 }
 
 // written stands for the files that a format makes of the records, with a line more.
@@ -161,7 +162,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 func planned(in plan.Input, f fault) []check.Finding {
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
-	s.Now, s.Reused, s.Alike, s.Outdated = now, f.Reused, f.Alike, f.Outdated
+	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours = now, f.Reused, f.Alike, f.Outdated, f.Neighbours
 	if f.Live != nil {
 		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences}
 	}

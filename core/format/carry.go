@@ -40,6 +40,7 @@ func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
 	}{
 		{vpn.FieldDNS, c.DNS, func(v string) bool { _, err := netip.ParseAddr(v); return err == nil }, "an IP address"},
 		{vpn.FieldRoutes, c.Routes, func(v string) bool { _, err := netip.ParsePrefix(v); return err == nil }, "a network in CIDR form"},
+		{vpn.FieldSite, c.Behind(), func(v string) bool { _, err := netip.ParsePrefix(v); return err == nil }, "a network in CIDR form"},
 		{vpn.FieldIKE, ike, proposal, "a proposal such as aes256-sha256-modp2048"},
 		{vpn.FieldESP, esp, proposal, "a proposal such as aes256-sha256-modp2048"},
 	} {
@@ -106,7 +107,7 @@ func Bare(c vpn.Connection) vpn.Connection {
 		c.Routes = []string{}
 	}
 	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskOpening = "", "", nil, false, false, nil, false, false
-	c.Addresses, c.LoginBeside = nil, false
+	c.Addresses, c.LoginBeside, c.Site, c.RouterFilter = nil, false, nil, false
 	if c.L2TP != nil {
 		c.L2TP.RemoteID = ""
 	}
@@ -144,7 +145,7 @@ func FourFirst(list []string) []string {
 // Names that only tools read are not counted.
 func Lost(c vpn.Connection, codec Codec) []string {
 	whole, kept := leaves(Ask(c)), leaves(codec.Carried(c))
-	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing", "login_beside", "ikev2.issuer", "addresses"} {
+	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing", "login_beside", "router_filter", "ikev2.issuer", "addresses"} {
 		delete(whole, quiet)
 	}
 	lost := []string{}

@@ -27,6 +27,14 @@ func input() plan.Input {
 	}
 }
 
+// sited makes the device a router with a site behind it, beside another one.
+func sited(masquerade bool) func(*plan.Input) {
+	return func(in *plan.Input) {
+		in.Device.Platform, in.Device.Release, in.Device.Site = vpn.Linux, "6", &vpn.Site{Networks: []string{"10.50.1.0/24"}, Masquerade: masquerade}
+		in.Gateway.Announced = []string{"10.50.0.0/22", "10.51.0.0/24"}
+	}
+}
+
 // TestChoices changes one thing at a time and looks at what is settled, by whom.
 func TestChoices(t *testing.T) {
 	without := func(list []vpn.Account) []vpn.Account { list[0].Password = nil; return list }
@@ -76,6 +84,9 @@ func TestChoices(t *testing.T) {
 			in.Gateway.Address, in.Gateway.Offers = "203.0.113.9", vpn.Offers{SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}
 			in.Device.Platform, in.Device.Release = vpn.Windows, "11"
 		}, vpn.FieldServerName, "203.0.113.9", plan.ByGateway},
+		{"site as it is", sited(false), vpn.FieldSite, "10.50.1.0/24", plan.ByDevice},
+		{"site masqueraded", sited(true), vpn.FieldSite, "10.50.1.0/24, masqueraded", plan.ByDevice},
+		{"other sites are made known, its own is not", sited(false), vpn.FieldRoutes, "10.20.0.0/16, 10.50.0.0/24, 10.50.2.0/23, 10.51.0.0/24", plan.ByGateway},
 		{"no offer", func(in *plan.Input) { in.Gateway.Offers.L2TP = nil }, vpn.FieldProtocol, "none", plan.ByGateway},
 	} {
 		t.Run(test.name, func(t *testing.T) {

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -11,7 +12,11 @@ import (
 func (p *planner) traffic() {
 	c, g, ability, pattern := &p.plan.Connection, p.in.Gateway, p.plan.Ability, p.in.Pattern
 	c.Routes, c.DNS, c.Domains = []string{}, []string{}, []string{}
-	routes, origin, whose := g.Routes, ByGateway, "the networks behind "+g.Name
+	p.site()
+	routes, origin, whose := slices.Concat(g.Routes, p.announced()), ByGateway, "the networks behind "+g.Name
+	if len(routes) > len(g.Routes) {
+		whose += ", with those of other sites that it makes known"
+	}
 	if len(pattern.Routes) > 0 {
 		routes, origin, whose = pattern.Routes, ByPattern, "the networks of the pattern "+pattern.Name
 	}
@@ -63,4 +68,65 @@ func (p *planner) traffic() {
 	if c.IPv6 == vpn.IPv6Left {
 		c.IPv6 = ""
 	}
+}
+
+// site settles what stands behind a router.
+func (p *planner) site() {
+	c, d, g := &p.plan.Connection, p.in.Device, p.in.Gateway
+	c.RouterFilter = d.Platform == vpn.OpenWrt && c.Protocol == vpn.IKEv2
+	if d.Site == nil || !slices.Contains(vpn.Routers, d.Platform) {
+		return
+	}
+	c.Site = d.Site.Clone()
+	value, reason := join(c.Site.Networks), "reached from behind "+g.Name+" by their own addresses: "+p.routed()
+	if c.Site.Masquerade {
+		value, reason = value+", masqueraded", "hosts of the site leave by the one address that "+g.Name+" gives "+d.Name+"; nothing behind "+g.Name+" can begin a connection to them"
+	}
+	p.choose(vpn.FieldSite, "Site behind the router", value, ByDevice, "%s", reason)
+}
+
+// routed is what the gateway must do for a site that is not masqueraded.
+func (p *planner) routed() string {
+	if p.plan.Connection.Protocol == vpn.IKEv2 {
+		return "the gateway's traffic selectors for " + p.in.Device.Name + " must hold them"
+	}
+	return "the gateway must route them to " + p.in.Device.Name
+}
+
+// announced are the networks of other sites that the gateway makes known: without what is
+// at this site, whose own hosts would be sought elsewhere.
+func (p *planner) announced() []string {
+	var own []netip.Prefix
+	for _, v := range p.plan.Connection.Behind() {
+		if n, err := netip.ParsePrefix(v); err == nil {
+			own = append(own, n.Masked())
+		}
+	}
+	var list []string
+	for _, v := range p.in.Gateway.Announced {
+		n, err := netip.ParsePrefix(v)
+		if err != nil {
+			continue
+		}
+		for _, part := range apart(n.Masked(), own) {
+			list = append(list, part.String())
+		}
+	}
+	return list
+}
+
+// apart splits a network into parts that hold nothing of others.
+func apart(n netip.Prefix, others []netip.Prefix) []netip.Prefix {
+	i := slices.IndexFunc(others, n.Overlaps)
+	switch {
+	case i < 0:
+		return []netip.Prefix{n}
+	case others[i].Bits() <= n.Bits():
+		return nil
+	}
+	low := netip.PrefixFrom(n.Addr(), n.Bits()+1)
+	upper := n.Addr().AsSlice()
+	upper[n.Bits()/8] |= 0x80 >> (n.Bits() % 8)
+	high, _ := netip.AddrFromSlice(upper)
+	return append(apart(low, others), apart(netip.PrefixFrom(high, n.Bits()+1), others)...)
 }

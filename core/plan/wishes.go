@@ -120,6 +120,9 @@ func (p *planner) format() {
 					n++
 				}
 			}
+			if (c.Site == nil) == (carried.Site == nil) {
+				n++
+			}
 			if n > best {
 				if best >= 0 && by == ByDevice {
 					reason = "it carries more of what the pattern wants than " + string(p.plan.Format)
@@ -140,6 +143,11 @@ func (p *planner) format() {
 	}
 	p.kept(kept)
 	p.unmet(kept, title)
+	if c.Site != nil && kept.Site == nil {
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldSite, "site: " + join(c.Site.Networks), upper(title) + " cannot say it, so only " + p.in.Device.Name + " itself is connected"})
+		p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldSite })
+		c.Site = nil
+	}
 	p.login()
 	p.root()
 }
@@ -186,7 +194,7 @@ func (p *planner) login() {
 
 // bare is what a person who types can be told of when to connect: nothing.
 func bare(c vpn.Connection) vpn.Connection {
-	c.Connect, c.Demand, c.IPv6, c.Reconnect, c.Unmetered, c.Proxy = "", nil, "", false, false, nil
+	c.Connect, c.Demand, c.IPv6, c.Reconnect, c.Unmetered, c.Proxy, c.Site = "", nil, "", false, false, nil, nil
 	return c
 }
 

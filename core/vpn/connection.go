@@ -34,9 +34,11 @@ type Connection struct {
 	Proxy        *Proxy        `json:"proxy,omitempty"`
 	Authority    string        `json:"authority,omitempty"` // PEM
 	Identity     *Identity     `json:"identity,omitempty"`
-	OldPacking   bool          `json:"old_packing,omitempty"`  // PKCS#12 as releases before PBES2 open it
-	LoginBeside  bool          `json:"login_beside,omitempty"` // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
-	AskOpening   bool          `json:"ask_opening,omitempty"`  // the passphrase of PKCS#12 is left out of the file and asked for
+	OldPacking   bool          `json:"old_packing,omitempty"`   // PKCS#12 as releases before PBES2 open it
+	LoginBeside  bool          `json:"login_beside,omitempty"`  // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
+	AskOpening   bool          `json:"ask_opening,omitempty"`   // the passphrase of PKCS#12 is left out of the file and asked for
+	Site         *Site         `json:"site,omitempty"`          // networks behind a router
+	RouterFilter bool          `json:"router_filter,omitempty"` // rules go to where OpenWrt's own packet filter takes them up
 	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
 	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
 	PPTP         *PPTPSetting  `json:"pptp,omitempty"`
@@ -198,7 +200,7 @@ func (c Connection) Clone() Connection {
 		d.Networks, d.Suffixes, d.Domains = slices.Clone(d.Networks), slices.Clone(d.Suffixes), slices.Clone(d.Domains)
 	})
 	c.Proxy = part(c.Proxy, func(p *Proxy) { p.Bypass = slices.Clone(p.Bypass) })
-	c.Identity = part(c.Identity, nil)
+	c.Identity, c.Site = part(c.Identity, nil), c.Site.Clone()
 	c.L2TP = part(c.L2TP, func(l *L2TPSetting) {
 		l.PPP, l.IKE, l.ESP = slices.Clone(l.PPP), slices.Clone(l.IKE), slices.Clone(l.ESP)
 	})
@@ -299,6 +301,7 @@ const (
 	FieldWithdrawn  Field = "withdrawn"
 	FieldHandover   Field = "handover"
 	FieldPattern    Field = "pattern"
+	FieldSite       Field = "site"
 )
 
 // JoinLogin joins login and realm in the form that a gateway wants.

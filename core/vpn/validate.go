@@ -255,6 +255,7 @@ func (g *Gateway) Validate() error {
 	each(in, "/dns", g.DNS, in.ip)
 	each(in, "/routes", g.Routes, in.cidr)
 	each(in, "/pool", g.Pool, in.cidr)
+	each(in, "/announced", g.Announced, in.cidr)
 	each(in, "/egress", g.Egress, func(p, v string) {
 		if strings.Contains(v, "/") {
 			in.cidr(p, v)
@@ -350,6 +351,9 @@ func (d *Device) Validate() error {
 	if d.Withdrawn != "" {
 		oneOf(in, "/withdrawn", d.Withdrawn, Withdrawals)
 	}
+	if d.Site != nil {
+		in.site(d)
+	}
 	if id := d.Identity; id != nil {
 		in.identity(id)
 	}
@@ -387,7 +391,7 @@ func (p *Profile) Validate() error {
 // Normalise gives empty lists and defaults their one form, so that a record reads
 // the same wherever it is shown, and says whether a secret is there.
 func (g *Gateway) Normalise() {
-	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Hosts} {
+	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Announced, &g.Hosts} {
 		fill(list)
 	}
 	if g.SignIn.Form == "" {

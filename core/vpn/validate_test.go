@@ -99,6 +99,7 @@ func TestRefused(t *testing.T) {
 			g.Offers.TLS = tunnel()
 			g.Offers.TLS.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt}
 		})},
+		{"announced", "/announced/0", with(gateway(), func(g *vpn.Gateway) { g.Announced = []string{"10.50.0.0"} })},
 		{"load share", "/load_share", with(gateway(), func(g *vpn.Gateway) { g.LoadShare = -1 })},
 		{"no certificate", "/identity/certificate", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS, Release: "17", Identity: &vpn.DeviceIdentity{}}},
 		{"place of a person", "/place/latitude", &vpn.Person{Name: "Ada", Place: vpn.Place{Latitude: &number, Longitude: &zero}}},
@@ -127,6 +128,9 @@ func TestRefused(t *testing.T) {
 		{"realm too long", "/realm", &vpn.Account{PersonID: "x", Login: "a", Realm: long}},
 
 		{"platform", "/platform", &vpn.Device{Name: "d", PersonID: "x", Platform: "toaster", Release: "1"}},
+		{"a site behind a phone", "/site", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS, Release: "17", Site: &vpn.Site{Networks: []string{"10.50.1.0/24"}}}},
+		{"a site twice", "/site/networks/1", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.Linux, Release: "6", Site: &vpn.Site{Networks: []string{"10.50.1.0/24", "10.50.0.0/16"}}}},
+		{"a site of everything", "/site/networks/0", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.Linux, Release: "6", Site: &vpn.Site{Networks: []string{"0.0.0.0/0"}}}},
 		{"no release", "/release", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS}},
 		{"release", "/release", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS, Release: "17;x"}},
 

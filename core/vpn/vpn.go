@@ -91,6 +91,7 @@ type Gateway struct {
 	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
 	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
 	Egress    []string `json:"egress" doc:"What the world sees of a client that goes through the gateway, IP addresses or networks"`
+	Announced []string `json:"announced" doc:"Networks of sites behind routers that the gateway routes to those and makes known to all other devices, in CIDR form"`
 	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
 	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
@@ -178,6 +179,7 @@ type Device struct {
 	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
 	Encrypted bool            `json:"encrypted" doc:"The disk is encrypted"`
 	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
+	Site      *Site           `json:"site,omitempty" doc:"Networks behind a router; null where the device connects itself alone"`
 
 	Withdrawn Withdrawal `json:"withdrawn,omitempty" doc:"Why nothing more is built for the device: lost, left or retired; empty where it is in use"`
 }

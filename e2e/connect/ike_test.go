@@ -65,6 +65,7 @@ type ikeGateway struct {
 	proposals     string
 	esp           string
 	secrets       string
+	behind        string // networks behind a router that it lets have them
 }
 
 func (g ikeGateway) file(ending string) string { return strings.ToLower(g.name) + ending }
@@ -103,6 +104,10 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
 	if proposals == "" {
 		proposals = "aes256gcm16-prfsha384-ecp384,aes256-sha256-modp2048"
 	}
+	behind := ""
+	if g.behind != "" {
+		behind = "remote_ts = dynamic," + g.behind + "\n  "
+	}
 	b.write("/etc/swanctl/conf.d/"+g.file(".conf"), 0o600, fmt.Sprintf(`connections { %[1]s { version = 2
  local_addrs = %[2]s
  pools = %[1]s
@@ -112,10 +117,10 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
  id = %[9]s }
  remote { %[5]s }
  children { net { local_ts = 10.20.0.0/16
-  esp_proposals = %[8]s } } } }
+  %[10]sesp_proposals = %[8]s } } } }
 pools { %[1]s { addrs = 10.77.%[6]s.0/24
  dns = 10.20.0.53 } }
-%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256"), cmp.Or(g.identity, strings.ToLower(g.name)+".skerryline.example")))
+%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256"), cmp.Or(g.identity, strings.ToLower(g.name)+".skerryline.example"), behind))
 }
 
 // authorityFile are the files of a bundle that hold one certificate authority each.

@@ -90,7 +90,8 @@ func serveInside(at string) {
 		if err != nil {
 			return
 		}
-		_, _ = conn.Write([]byte("timetable\n"))
+		from, _, _ := net.SplitHostPort(conn.RemoteAddr().String())
+		_, _ = conn.Write([]byte("timetable\n" + from + "\n"))
 		_ = conn.Close()
 	}
 }

@@ -27,6 +27,7 @@ const gateway = ref('')
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
   ...{ encrypted: false, cannot_ask: false, withdrawn: '', certificate: '', key: '' },
+  ...{ site: [] as string[], masquerade: false },
 })
 const adding = useForm({})
 const withdrawals = [
@@ -50,13 +51,16 @@ function show(d: Schemas['DeviceRow']) {
     withdrawn: d.withdrawn ?? '',
     certificate,
     key: '',
+    site: d.site?.networks ?? [],
+    masquerade: d.site?.masquerade ?? false,
   })
 }
 // The record as it is sent: a key only where one was typed, no certificate removes both.
 function body() {
-  const { certificate, key, ...rest } = draft
+  const { certificate, key, site, masquerade, ...rest } = draft
   const identity = certificate.trim() ? { certificate, ...(key ? { key } : {}) } : null
-  return { ...rest, identity } as unknown as Schemas['DeviceInput']
+  const behind = site.length && routes.value ? { networks: site, masquerade } : null
+  return { ...rest, identity, site: behind } as unknown as Schemas['DeviceInput']
 }
 const left = computed(() => gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)))
 onMounted(() =>
@@ -74,6 +78,7 @@ onMounted(() =>
     await draw()
   }, ''),
 )
+const routes = computed(() => ['linux', 'openwrt'].includes(draft.platform))
 const chain = ref<Schemas['Chain']>()
 async function draw() {
   const path = { noun: 'device' as const, id: props.id }
@@ -141,6 +146,27 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
     />
     <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
     <Field v-model="draft.cannot_ask" kind="check" label="It cannot ask a person for a password" />
+    <details v-if="routes" class="mb-3" :open="draft.site.length > 0">
+      <summary>Site behind the router</summary>
+      <div class="columns mt-2">
+        <Field
+          v-model="draft.site"
+          kind="list"
+          label="Networks of the site"
+          pointer="/site/networks"
+          :errors="errors"
+          help="CIDR, one a line. Their hosts reach what is behind the gateway through this router."
+        />
+        <Field
+          v-model="draft.masquerade"
+          kind="check"
+          label="Masquerade: the hosts leave by the router's one address"
+          pointer="/site/masquerade"
+          :errors="errors"
+          help="The gateway needs no route to the site, and nothing behind it can begin a connection to the site."
+        />
+      </div>
+    </details>
     <details class="mb-3" :open="!!draft.certificate || !!errors['/identity/key']">
       <summary>Certificate of the device</summary>
       <div class="columns mt-2">

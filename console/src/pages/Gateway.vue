@@ -17,6 +17,11 @@ const router = useRouter()
 const fresh = computed(() => props.id === 'new')
 const row = ref<Schemas['GatewayRow']>()
 
+// How people sign in by one protocol; an empty form means as by the others.
+interface OwnSignIn {
+  form: string
+  realm: string
+}
 const blank = {
   name: '',
   address: '',
@@ -29,10 +34,12 @@ const blank = {
   longitude: null as number | null,
   form: 'login',
   realm: '',
+  sign_ins: Object.fromEntries(offers.map((o) => [o.key, { form: '', realm: '' }])) as Record<OfferKey, OwnSignIn>,
   domains: [] as string[],
   dns: [] as string[],
   routes: [] as string[],
   pool: [] as string[],
+  announced: [] as string[],
   egress: [] as string[],
   hosts: [] as string[],
   note: '',
@@ -44,6 +51,8 @@ const blank = {
 }
 const { draft, errors, wrong, done, busy, fill, run } = useForm(blank)
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
+const ownForms = [{ value: '', text: 'as above' }, ...forms]
+const otherwise = computed(() => offers.filter(({ key }) => draft.on[key]))
 
 function show(g: Schemas['GatewayRow']) {
   row.value = g
@@ -59,7 +68,11 @@ function show(g: Schemas['GatewayRow']) {
     ...{ city: g.place.city ?? '', country: g.place.country ?? '' },
     ...{ latitude: g.place.latitude ?? null, longitude: g.place.longitude ?? null },
     ...{ form: g.sign_in.form ?? 'login', realm: g.sign_in.realm ?? '' },
+    sign_ins: Object.fromEntries(
+      offers.map(({ key }) => [key, { form: '', realm: '', ...(g.sign_ins?.[key] ?? {}) }]),
+    ) as Record<OfferKey, OwnSignIn>,
     ...{ domains: g.domains, dns: g.dns, routes: g.routes, pool: g.pool, egress: g.egress, hosts: g.hosts },
+    announced: g.announced,
     ask_address: g.ask_at?.address ?? '',
     ask_ports: Object.entries(g.ask_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
@@ -95,11 +108,12 @@ function askAt() {
 // The record as it is sent: a null in a merge patch removes.
 function body() {
   const d = draft
-  const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, egress, hosts, note } = d
+  const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note } = d
   return {
-    ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, egress, hosts, note },
+    ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note },
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
     sign_in: { form: d.form, realm: d.realm },
+    sign_ins: Object.fromEntries(offers.map(({ key }) => [key, d.sign_ins[key].form ? d.sign_ins[key] : null])),
     ask_at: askAt(),
     load_share: Number(d.load_share ?? 0),
     offers: Object.fromEntries(offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null])),
@@ -195,6 +209,27 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             :errors="errors"
             required
           />
+          <details v-if="otherwise.length > 1" :open="otherwise.some(({ key }) => draft.sign_ins[key].form)">
+            <summary>Protocols at which the form differs</summary>
+            <div v-for="o in otherwise" :key="o.key" class="columns mt-2">
+              <Field
+                v-model="draft.sign_ins[o.key].form"
+                kind="choice"
+                :label="`${o.text}: form of the login`"
+                :pointer="`/sign_ins/${o.key}/form`"
+                :errors="errors"
+                :choices="ownForms"
+              />
+              <Field
+                v-if="draft.sign_ins[o.key].form && draft.sign_ins[o.key].form !== 'login'"
+                v-model="draft.sign_ins[o.key].realm"
+                :label="`${o.text}: realm`"
+                :pointer="`/sign_ins/${o.key}/realm`"
+                :errors="errors"
+                required
+              />
+            </div>
+          </details>
         </section>
         <section class="panel" aria-labelledby="behind">
           <h2 id="behind">What lies behind it</h2>
@@ -209,6 +244,14 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           <Field v-model="draft.dns" kind="list" label="Inside DNS servers" pointer="/dns" :errors="errors" />
           <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
           <Field v-model="draft.pool" kind="list" label="Addresses for clients" pointer="/pool" :errors="errors" />
+          <Field
+            v-model="draft.announced"
+            kind="list"
+            label="Announced networks"
+            pointer="/announced"
+            :errors="errors"
+            help="Networks of sites behind routers that the gateway routes to them; other devices are told a route."
+          />
           <Field
             v-model="draft.egress"
             kind="list"

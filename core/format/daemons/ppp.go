@@ -111,6 +111,7 @@ func (r *reader) peer(data []byte) {
 		Connect: connect, Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
 		DNS: []string{}, Domains: []string{}, Reconnect: l.persist,
 	}
+	c.Site = r.site(format.Position{File: r.stem + siteFile, Line: 1}, false)
 	words := strings.Fields(l.pty)
 	switch {
 	case len(words) >= 2 && words[0] == "pptp":

@@ -55,7 +55,11 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		for i := range r.Connections {
 			c := &r.Connections[i].Connection
 			c.Scope = vpn.ScopeMachine
-			tunnelSays(c, beside, strings.TrimSuffix(name, filepath.Ext(name)))
+			stem := strings.TrimSuffix(name, filepath.Ext(name))
+			tunnelSays(c, beside, stem)
+			site := reader{file: name, stem: stem, beside: beside}
+			c.Site = site.site(format.Position{File: stem + siteFile, Line: 1}, false)
+			r.Notes = append(r.Notes, site.Notes...)
 		}
 		return r
 	}
@@ -188,6 +192,8 @@ func (r *reader) connection(path string) {
 		c.Protocol = vpn.IKEv2
 		r.ikev2(&c, path, child)
 	}
+	_, filter := r.beside.Get(r.stem + "-nat.nft")
+	c.Site, c.RouterFilter = r.site(format.Position{File: r.stem + siteFile, Line: 1}, r.get(child+".updown") != ""), filter && c.IKEv2 != nil
 	var apart []vpn.Field
 	if v := r.get(path + ".local.certs"); v != "" {
 		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {

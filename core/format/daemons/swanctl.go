@@ -284,6 +284,11 @@ func child(s *section, c vpn.Connection) {
 			ts = c.Routes
 		}
 		s.set("remote_ts", strings.Join(ts, ", "))
+		if c.Site != nil && c.Site.Masquerade {
+			s.set("updown", changesOf(format.FileName(c.Name, "")))
+		} else if c.Site != nil {
+			s.set("local_ts", strings.Join(append([]string{"dynamic"}, c.Site.Networks...), ", "))
+		}
 		if m := c.IKEv2.ChildLifetime; m > 0 {
 			s.set("rekey_time", fmt.Sprintf("%dm", m))
 		}

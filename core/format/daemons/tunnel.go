@@ -33,6 +33,7 @@ func tunnel(c vpn.Connection) ([]format.File, error) {
 	if c.Connect == vpn.Always {
 		job.Units = []string{unit}
 	}
+	files = append(files, withSite(c, &job)...)
 	return append(files, shell.Scripts(job, files)...), nil
 }
 

@@ -51,6 +51,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.Connect = whole.Connect
 	}
 	c.Reconnect = whole.Reconnect || whole.Connect == vpn.Always
+	c.Site, c.RouterFilter = whole.Site.Clone(), whole.RouterFilter && c.IKEv2 != nil
 	switch {
 	case c.IKEv2 != nil:
 		if c.Reconnect {
@@ -86,6 +87,9 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if err := format.NoMPPE56(title, c); err != nil {
 		return nil, err
 	}
+	if err := translatable(c); err != nil {
+		return nil, err
+	}
 	c = format.Ask(c)
 	if c.TLS != nil {
 		return tunnel(c)
@@ -111,6 +115,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		files, job.Placements = append(files, more...), append(job.Placements, places...)
 		job.Programs = append(job.Programs, programs[c.Protocol]...)
 	}
+	files = append(files, withSite(c, &job)...)
 	switch {
 	case c.L2TP != nil:
 		job.Programs = append(job.Programs, shell.Program{Name: "nft", Packages: "nftables"})

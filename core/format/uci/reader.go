@@ -171,7 +171,7 @@ func (r *reader) tls(path string) {
 	inner := read(name, []byte(text), r.beside)
 	r.Notes = append(r.Notes, inner.Notes...)
 	for _, one := range inner.Connections {
-		one.Connection.Scope = vpn.ScopeMachine
+		one.Connection.Scope, one.Connection.Site = vpn.ScopeMachine, r.site(path)
 		if r.get(path+".enabled") == "1" {
 			one.Connection.Connect = vpn.Always
 		}
@@ -207,6 +207,7 @@ func (r *reader) network(path string) {
 			c.Routes = append(c.Routes, o.values[0])
 		}
 	}
+	c.Site = r.site(path)
 	ppp := r.options(path + ".pppd_options")
 	switch proto := r.get(path + ".proto"); proto {
 	case "l2tp":
@@ -234,6 +235,30 @@ func (r *reader) network(path string) {
 		vpn.FieldProtocol: path + ".proto", vpn.FieldPPP: path + ".pppd_options", vpn.FieldMPPE: path + ".pppd_options", vpn.FieldTunnel: path + ".defaultroute", vpn.FieldDNS: path + ".dns",
 		vpn.FieldDomains: path + ".dns_search", vpn.FieldRoutes: path + "_r1.target", vpn.FieldPSK: path + ".proto", vpn.FieldConnect: path + ".auto", vpn.FieldIPv6: path + ".ipv6", vpn.FieldAuthority: path + ".sstp_options",
 	})})
+}
+
+// site reads the networks behind the router that the firewall's zone of a section is for.
+func (r *reader) site(path string) *vpn.Site {
+	_, section, _ := strings.Cut(path, ".")
+	zone := "firewall." + section
+	s := &vpn.Site{Networks: []string{}}
+	for _, part := range []struct {
+		list       []string
+		masquerade bool
+	}{{r.list(zone + "_in.dest_ip"), false}, {r.list(zone + ".masq_src"), true}} {
+		for _, v := range part.list {
+			p, err := netip.ParsePrefix(v)
+			if err != nil {
+				r.Note(format.KeyMalformed, r.at(zone), "the site's network %q, expected a network in CIDR form", v)
+				continue
+			}
+			s.Networks, s.Masquerade = append(s.Networks, p.String()), part.masquerade
+		}
+	}
+	if len(s.Networks) == 0 {
+		return nil
+	}
+	return s
 }
 
 func (r *reader) options(path string) daemons.PPP {

@@ -44,6 +44,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 	if whole.Connect == vpn.Always {
 		c.Connect = vpn.Always
 	}
+	c.Site, c.RouterFilter = whole.Site.Clone(), false
 	if l := c.L2TP; l != nil {
 		l.PPP, l.BehindNAT = format.Methods(l.PPP), false
 		half := daemons.Carried(whole)
@@ -122,12 +123,19 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	} else {
 		b.list("firewall."+x+".network", []string{x})
 	}
-	for _, o := range [][2]string{{"input", "REJECT"}, {"output", "ACCEPT"}, {"forward", "REJECT"}, {"masq", "1"}, {"mtu_fix", "1"}} {
+	for _, o := range [][2]string{{"input", "REJECT"}, {"output", "ACCEPT"}, {"forward", "REJECT"}, {"masq", flag(c.Site == nil || c.Site.Masquerade)}, {"mtu_fix", "1"}} {
 		b.set("firewall."+x+"."+o[0], o[1])
+	}
+	if c.Site != nil && c.Site.Masquerade {
+		b.list("firewall."+x+".masq_src", c.Site.Networks)
 	}
 	b.section("firewall."+x+"_lan", "forwarding")
 	b.set("firewall."+x+"_lan.src", "lan")
 	b.set("firewall."+x+"_lan.dest", x)
+	if c.Site != nil && !c.Site.Masquerade {
+		sections = append(sections, "firewall."+x+"_in")
+		b.inward("firewall."+x+"_in", x, c.Site.Networks)
+	}
 	for _, config := range []string{"network", "openvpn", "firewall"} {
 		if strings.Contains(b.String(), "set "+config+".") {
 			b.WriteString("commit " + config + "\n")
@@ -163,6 +171,15 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit", "/etc/init.d/network reload", "/etc/init.d/firewall reload"})
 	files = append([]format.File{main}, files...)
 	return append(files, shell.Scripts(job, files)...), nil
+}
+
+// inward lets what is behind the gateway begin connections to the site, and to nothing else.
+func (b *batch) inward(at, zone string, networks []string) {
+	b.section(at, "rule")
+	for _, o := range [][2]string{{"name", zone + " to the site"}, {"src", zone}, {"dest", "lan"}, {"proto", "all"}, {"target", "ACCEPT"}} {
+		b.set(at+"."+o[0], o[1])
+	}
+	b.list(at+".dest_ip", networks)
 }
 
 // beside makes the files that the batch names.
