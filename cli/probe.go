@@ -23,6 +23,11 @@ type probeFlags struct {
 	offRecord, last, history, all bool
 	take                          []string
 	limit                         int
+
+	times               bool
+	from                string
+	latitude, longitude float64
+	took                float64
 }
 
 func (a *app) probe() *cobra.Command {
@@ -35,8 +40,11 @@ a second to one address and never goes on to a sign-in. What is not as the recor
 
 The service asks as a job: it goes on after a restart, and wardicon job cancel ends it.
 
+With --from the gateway is asked from here instead, by this command, and the service notes how fast it answered from that
+place: patterns that choose the fastest gateway go by such times. --times sums up what was measured.
+
 An address that is on no record is asked only where an owner says so with --off-record, and what it answers is not kept.`,
-		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --take suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all",
+		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --take suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all\n  wardicon probe Brattvik --from Oslo --latitude 59.91 --longitude 10.75\n  wardicon probe Brattvik --times",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) != (f.all || f.history && len(args) == 0) {
 				return usage("probe: found %d names, expected a gateway or an address, or --all", len(args))
@@ -47,6 +55,13 @@ An address that is on no record is asked only where an owner says so with --off-
 					return a.probeHistory(ctx, c, args, f.limit)
 				case f.all:
 					return a.probeAll(ctx, c)
+				case f.times:
+					return a.answerTimes(ctx, c, args[0])
+				case f.from != "":
+					if !cmd.Flags().Changed("latitude") || !cmd.Flags().Changed("longitude") {
+						return usage("probe: --from needs --latitude and --longitude, in degrees")
+					}
+					return a.probeFrom(ctx, c, args[0], f)
 				}
 				return a.probeOne(ctx, c, args[0], f)
 			})
@@ -59,7 +74,12 @@ An address that is on no record is asked only where an owner says so with --off-
 	cmd.Flags().BoolVar(&f.all, "all", false, "ask every gateway")
 	cmd.Flags().StringSliceVar(&f.take, "take", nil, "codes of differences that the record takes over, or all")
 	cmd.Flags().IntVar(&f.limit, "limit", 20, "lines of the history")
-	cmd.MarkFlagsMutuallyExclusive("last", "history", "all", "off-record")
+	cmd.Flags().StringVar(&f.from, "from", "", "ask from here, and note how fast the gateway answers at this place, a city")
+	cmd.Flags().Float64Var(&f.latitude, "latitude", 0, "degrees north of the place")
+	cmd.Flags().Float64Var(&f.longitude, "longitude", 0, "degrees east of the place")
+	cmd.Flags().Float64Var(&f.took, "took", 0, "milliseconds that were measured there by other means: nothing is asked")
+	cmd.Flags().BoolVar(&f.times, "times", false, "sum up how fast the gateway answered, by place")
+	cmd.MarkFlagsMutuallyExclusive("last", "history", "all", "off-record", "from", "times")
 	return cmd
 }
 

@@ -190,6 +190,8 @@ func profileNoun() noun[view.Profile] {
 			{flag: "demand-domain", path: "wishes.demand.domains", kind: listField, help: "on demand: connect when a name in this domain is looked up"},
 			{flag: "trusted-network", path: "wishes.demand.networks", kind: listField, help: "on demand: wireless network in which no connection is wanted"},
 			{flag: "trusted-suffix", path: "wishes.demand.suffixes", kind: listField, help: "on demand: DNS suffix of networks in which no connection is wanted"},
+			{flag: "fallback", path: "wishes.fallback_id", resolve: gatewayID, help: "second gateway where the profile's own does not answer, by name or id"},
+			{flag: "second-to", path: "wishes.second_to", resolve: gatewayID, help: "gateway to which the profile's own is the second choice"},
 			{flag: "reconnect", path: "wishes.reconnect", kind: boolField, help: "connect again by itself after a break"},
 			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that it is planned by, by name or id"},
 		},

@@ -42,3 +42,14 @@ func (c *Client) TakeOver(ctx context.Context, gatewayID, id string, which []int
 	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/probes/"+url.PathEscape(id)+"/take", nil, nil, map[string]any{"which": which}, &g)
 	return g, err
 }
+
+// AnswerTimes sums up how fast a gateway answered, by place.
+func (c *Client) AnswerTimes(ctx context.Context, gatewayID string) (list []view.MeasuredTimes, err error) {
+	err = c.call(ctx, http.MethodGet, "/gateways/"+url.PathEscape(gatewayID)+"/answer-times", nil, nil, nil, &list)
+	return list, err
+}
+
+// AddAnswerTime notes how fast a gateway answered from a place.
+func (c *Client) AddAnswerTime(ctx context.Context, t view.MeasuredTime) error {
+	return c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(t.GatewayID)+"/answer-times", nil, nil, map[string]any{"source": t.Source, "place": t.Place, "milliseconds": t.Milliseconds}, nil)
+}

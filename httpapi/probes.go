@@ -30,6 +30,11 @@ type takeInput struct {
 	}
 }
 
+type answerTimeInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body view.MeasuredTime
+}
+
 // probes are the operations that ask gateways on the network.
 func (a *api) probes() {
 	const tag = "gateways"
@@ -61,5 +66,13 @@ func (a *api) probes() {
 	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Let a gateway's record take over what was seen", tag), func(ctx context.Context, in *takeInput) (*body[view.Gateway], error) {
 		g, err := a.svc.TakeOver(ctx, in.ID, in.Probe, in.Body.Which)
 		return &body[view.Gateway]{g}, err
+	})
+	handle(a, operation(http.MethodGet, "/gateways/{id}/answer-times", "list-answer-times", "Sum up how fast a gateway answered in the last 30 days, by place", tag), func(ctx context.Context, in *idInput) (*body[[]view.MeasuredTimes], error) {
+		list, err := a.svc.AnswerTimesOf(ctx, in.ID)
+		return &body[[]view.MeasuredTimes]{list}, err
+	})
+	handle(a, operation(http.MethodPost, "/gateways/{id}/answer-times", "add-answer-time", "Note how fast a gateway answered from a place; patterns that choose the fastest gateway go by it", tag), func(ctx context.Context, in *answerTimeInput) (*none, error) {
+		in.Body.GatewayID = in.ID
+		return nil, a.svc.AddAnswerTime(ctx, in.Body)
 	})
 }

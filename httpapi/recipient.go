@@ -33,6 +33,7 @@ func (a *api) recipient(r chi.Router) {
 	r.Post("/", a.openLink)
 	r.Get("/proof", a.linkProof)
 	r.Post("/help", a.linkHelp)
+	r.Post("/times", a.linkTimes)
 	r.Get("/files/{name}", a.linkFile)
 }
 
@@ -226,6 +227,9 @@ func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o vie
 	if look.Zone != "" {
 		policy += " " + look.Scheme + "://*." + look.Zone
 	}
+	for _, d := range seen.Doors {
+		policy += " " + strings.TrimSuffix(d.URL, "/")
+	}
 	h := w.Header()
 	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "connect-src 'self'", policy, 1))
 	a.draw(w, r, http.StatusOK, p.Opened)
@@ -243,6 +247,21 @@ func (a *api) linkProof(w http.ResponseWriter, r *http.Request) {
 		p.Handover, p.Proof = seen.Handover, seen.Proof
 		a.draw(w, r, http.StatusOK, p.ProofPart)
 	}
+}
+
+// linkTimes takes in how fast gateways answered the browser.
+func (a *api) linkTimes(w http.ResponseWriter, r *http.Request) {
+	r.Body = http.MaxBytesReader(w, r.Body, 4096)
+	times := map[string]float64{}
+	if err := json.NewDecoder(r.Body).Decode(&times); err != nil {
+		w.WriteHeader(http.StatusBadRequest)
+		return
+	}
+	if err := a.svc.Timed(r.Context(), chi.URLParam(r, "token"), visitOf(r), times); err != nil {
+		w.WriteHeader(http.StatusForbidden)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
 }
 
 func shownInline(f format.File) bool {

@@ -90,3 +90,24 @@ if (document.getElementById('proof')) {
   }, 5000)
   setTimeout(look, 1200)
 }
+
+// How fast gateways answer from here: each is knocked at twice, and the second time counts, when the name is known.
+async function knock(url) {
+  const begun = performance.now()
+  try {
+    await fetch(url, { mode: 'no-cors', cache: 'no-store', credentials: 'omit', signal: AbortSignal.timeout(4000) })
+  } catch {
+    // A gateway is no web server; that it refuses says as much as an answer.
+  }
+  return performance.now() - begun
+}
+async function time() {
+  const times = {}
+  for (const door of words.doors) {
+    await knock(door.url)
+    const took = await knock(door.url)
+    if (took < 3900) times[door.gateway] = took
+  }
+  await fetch(location.pathname + '/times', { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(times) })
+}
+if (words.doors.length) setTimeout(() => time().catch(() => {}), 2500)

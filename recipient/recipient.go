@@ -139,9 +139,17 @@ func (p Page) Fill(o view.Opened, seen view.Seen, base, agent string, look Look)
 			ask = append(ask, look.Scheme+"://"+seen.Probe+"."+look.Zone+"/")
 		}
 	}
-	data, err := json.Marshal(scriptWords(p.Language, ask))
+	data, err := json.Marshal(scriptWords(p.Language, ask, doors(seen)))
 	p.Words = template.JS(data) // JSON of our own, whose < are escaped
 	return p, err
+}
+
+// doors are the gateways whose answer time the page measures: not through a tunnel.
+func doors(seen view.Seen) []view.Door {
+	if seen.Proof.Now.Match != nil || seen.Doors == nil {
+		return []view.Door{}
+	}
+	return seen.Doors
 }
 
 // sort puts a file where it belongs: an authority that comes before what the device takes, that itself, what lies

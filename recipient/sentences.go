@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"wardicon/core/view"
 	"wardicon/core/words"
 )
 
@@ -40,9 +41,10 @@ type scriptText struct {
 	Say      map[string]string `json:"say"`
 	Signs    map[string]string `json:"signs"`
 	Ask      []string          `json:"ask"`
+	Doors    []view.Door       `json:"doors"`
 }
 
-func scriptWords(in words.Language, ask []string) scriptText {
+func scriptWords(in words.Language, ask []string, doors []view.Door) scriptText {
 	own := func(list map[string]string) map[string]string {
 		out := map[string]string{}
 		for key, sentence := range list {
@@ -50,7 +52,7 @@ func scriptWords(in words.Language, ask []string) scriptText {
 		}
 		return out
 	}
-	return scriptText{in.Tag(), in.Ordinals(), own(said), own(signs), ask}
+	return scriptText{in.Tag(), in.Ordinals(), own(said), own(signs), ask, doors}
 }
 
 var inTemplate = regexp.MustCompile(`say ("(?:[^"\\]|\\.)*")`)

@@ -28,12 +28,12 @@ func (s *Service) gateways() *Gateways {
 		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
-			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"},
+			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"}, [3]string{"profiles", store.FallbackOf, "profiles as their second gateway"}, [3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
 				[3]string{"patterns, json_each(patterns.body, '$.gateway_ids')", "json_each.value", "patterns"})
 		},
 		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			// Profiles of the same devices look at each other's names and routes.
-			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)", g.ID)
+			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?1 OR "+store.FallbackOf+" = ?1 OR "+store.SecondTo+" = ?1)", g.ID)
 		},
 	}
 }
@@ -120,7 +120,7 @@ func (s *Service) profiles() *Profiles {
 			return errors.Join(
 				reference(ctx, tx, store.Devices, "profile", "/device_id", p.DeviceID),
 				reference(ctx, tx, store.Gateways, "profile", "/gateway_id", p.GatewayID),
-				wishedAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID),
+				wishedAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID), wishedGateway(ctx, tx, "/wishes/fallback_id", p.Wishes.FallbackID), wishedGateway(ctx, tx, "/wishes/second_to", p.Wishes.SecondTo),
 			)
 		},
 		used:   nothing[*vpn.Profile],
@@ -129,6 +129,14 @@ func (s *Service) profiles() *Profiles {
 			return touchDevice(ctx, tx, p.DeviceID)
 		},
 	}
+}
+
+// wishedGateway refuses a gateway that is not there.
+func wishedGateway(ctx context.Context, tx *store.Tx, pointer, id string) error {
+	if id == "" {
+		return nil
+	}
+	return reference(ctx, tx, store.Gateways, "profile", pointer, id)
 }
 
 // wishedAccount refuses an account that is not the device owner's.

@@ -103,7 +103,30 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
 		return nil, err
 	}
+	if err := beside(ctx, tx, &in); err != nil {
+		return nil, err
+	}
 	return s.settled(ctx, tx, in)
+}
+
+// beside reads the gateways that a profile's own is tried before, or after.
+func beside(ctx context.Context, tx *store.Tx, in *plan.Input) error {
+	in.Fallback, in.Second = nil, ""
+	if id := in.Profile.Wishes.FallbackID; id != "" {
+		g, err := store.Gateways.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		in.Fallback = g
+	}
+	if id := in.Profile.Wishes.SecondTo; id != "" {
+		g, err := store.Gateways.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		in.Second = g.Name
+	}
+	return nil
 }
 
 // pattern reads a pattern; the zero one where none is named.
@@ -222,8 +245,11 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 			return nil, err
 		}
 		in.Profile, in.Gateway = other, *g
+		if err := beside(ctx, tx, &in); err != nil {
+			return nil, err
+		}
 		c := plan.Make(in).Connection
-		list = append(list, check.Sibling{Name: c.Name, Routes: c.Routes, Connect: c.Connect, Identifier: c.Identifier})
+		list = append(list, check.Sibling{Name: c.Name, GatewayID: other.GatewayID, Routes: c.Routes, Connect: c.Connect, Identifier: c.Identifier})
 	}
 	return list, nil
 }

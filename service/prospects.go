@@ -114,29 +114,57 @@ func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, 
 		return nil, err
 	}
 	in := plan.Input{Organisation: org, Pattern: p, Device: *device, Person: *person, Accounts: accounts, Profile: vpn.Profile{DeviceID: deviceID, PatternID: p.ID}}
+	if p.Gateways == vpn.ChooseFastest {
+		if in.Times, err = tx.AnswerTimes(ctx, *person); err != nil {
+			return nil, err
+		}
+	}
 	leads, _ := plan.Leads(in, gateways)
 	var list []prospect
-	for _, lead := range leads {
+	for n, lead := range leads {
 		one := prospect{why: lead.Reason, state: stateNew}
 		in := in
 		in.Gateway, in.Profile.GatewayID, in.Profile.ID = lead.Gateway, lead.Gateway.ID, "pr-preview"
+		second := p.Fallback && n > 0
 		if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool { return f.GatewayID == lead.Gateway.ID }); i >= 0 {
 			one.old, one.state = &profiles[i], stateChanges
 			if p.ID != "" && profiles[i].PatternID == p.ID {
 				one.state = stateSame
 			}
-		} else if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool { return p.ID != "" && f.PatternID == p.ID }); i >= 0 && p.Gateways != vpn.ChooseEach {
+		} else if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool {
+			return p.ID != "" && f.PatternID == p.ID && (f.Wishes.SecondTo != "") == second && !slices.ContainsFunc(leads, func(l plan.Lead) bool { return l.Gateway.ID == f.GatewayID })
+		}); i >= 0 && p.Gateways != vpn.ChooseEach {
 			one.old, one.state = &profiles[i], stateMoves
 		}
 		if one.old != nil {
 			in.Profile.ID, in.Profile.Wishes = one.old.ID, one.old.Wishes
 		}
+		one.fallback(&in, p, leads, n)
 		if one.w, err = s.settled(ctx, tx, in); err != nil {
 			return nil, err
 		}
 		list = append(list, one)
+		if p.Fallback && n == 0 && len(leads) > 1 && one.w.plan.Apart == "" {
+			break // the second gateway stands in the same file
+		}
 	}
 	return list, nil
+}
+
+// fallback settles which of two gateways a profile is for.
+func (p *prospect) fallback(in *plan.Input, by vpn.Pattern, leads []plan.Lead, n int) {
+	w := &in.Profile.Wishes
+	before := *w
+	if w.FallbackID, w.SecondTo = "", ""; by.Fallback && len(leads) > 1 {
+		if n == 0 {
+			w.FallbackID, in.Fallback = leads[1].Gateway.ID, &leads[1].Gateway
+		} else {
+			w.SecondTo, in.Second = leads[0].Gateway.ID, leads[0].Gateway.Name
+		}
+	}
+	if p.state == stateSame && (before.FallbackID != w.FallbackID || before.SecondTo != w.SecondTo) {
+		p.state = stateChanges
+	}
 }
 
 // RollOut makes or changes the profiles of all devices that a pattern is for, as a job.
@@ -200,13 +228,13 @@ func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one
 	if one.state == stateSame {
 		return nil
 	}
-	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID}
+	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID, Wishes: one.w.in.Profile.Wishes}
 	if one.old == nil {
 		if err := store.Profiles.Insert(ctx, tx, &profile); err != nil {
 			return err
 		}
 	} else {
-		profile.Stamp, profile.Wishes = one.old.Stamp, one.old.Wishes
+		profile.Stamp = one.old.Stamp
 		if err := store.Profiles.Update(ctx, tx, &profile, one.old.Version); err != nil {
 			return err
 		}

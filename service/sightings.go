@@ -69,6 +69,9 @@ func (s *Service) See(ctx context.Context, token, bearer, from string) (seen vie
 		return seen, err
 	}
 	seen = view.Seen{Handover: h, Probe: v.Probe}
+	if seen.Doors, _, err = s.doors(ctx, tx, h.ProfileID); err != nil {
+		return seen, err
+	}
 	if seen.Proof, err = s.proof(ctx, tx, v, profile.GatewayID, from); err != nil || seen.Proof.Now.Match == nil {
 		return seen, err
 	}

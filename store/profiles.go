@@ -9,6 +9,12 @@ import (
 	"wardicon/core/vpn"
 )
 
+// Where a profile names gateways beside its own; both have an index.
+const (
+	FallbackOf = "json_extract(body, '$.wishes.fallback_id')"
+	SecondTo   = "json_extract(body, '$.wishes.second_to')"
+)
+
 // Profiles is the table of profiles.
 var Profiles = &Table[vpn.Profile, view.Profile]{
 	Noun: "profile", name: "profiles", prefix: "pr",

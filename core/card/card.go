@@ -92,6 +92,9 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 		c.Steps = append([]string{c.Language.Say(install, t.install)}, c.Steps...)
 		c.Connect = []string{c.Language.Say(asRootConnect, t.connect), c.Language.Say(asRootHangUp, t.hangUp)}
 	}
+	if in.Second != "" {
+		c.Connect = append([]string{c.Language.Say(secondChoice, in.Second)}, c.Connect...)
+	}
 	c.Try = append(c.Try, c.Language.Say(tryBefore))
 	if len(connection.DNS) > 0 {
 		c.Try = append(c.Try, c.Language.Say(tryResolver, strings.Join(connection.DNS, ", ")))
@@ -110,11 +113,12 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 
 // How to see that a connection works.
 const (
-	tryBefore   = "Look at the address that the world sees of you and at the name server of your device before you connect and after, and compare."
-	tryResolver = "While you are connected, the device asks the name server %s."
-	tryHost     = "Open %s in the browser: it answers only through the connection."
-	tryEgress   = "Look at the address that the world sees of you: while you are connected it is one of %s."
-	tryElse     = "The device says that it is connected, and pages inside open."
+	tryBefore    = "Look at the address that the world sees of you and at the name server of your device before you connect and after, and compare."
+	tryResolver  = "While you are connected, the device asks the name server %s."
+	tryHost      = "Open %s in the browser: it answers only through the connection."
+	tryEgress    = "Look at the address that the world sees of you: while you are connected it is one of %s."
+	secondChoice = "Use this connection only where the one to %s does not come up."
+	tryElse      = "The device says that it is connected, and pages inside open."
 )
 
 // left lists what a person still types beside a file: what the file does not carry and

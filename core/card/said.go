@@ -85,7 +85,7 @@ const (
 // Sentences lists all that a card may say, for catalogues of other languages.
 func Sentences() []string {
 	list := []string{
-		asRootInstall, onRouter, asRootConnect, asRootHangUp, tryBefore, tryResolver, tryHost, tryEgress, tryElse, headLine, headSteps, headValues, headText, headUse, headTry, headRemove, fileList, hidden, pageNumber, legend, spelledOut, asQR, qrTitle,
+		asRootInstall, onRouter, asRootConnect, asRootHangUp, tryBefore, tryResolver, tryHost, tryEgress, tryElse, secondChoice, headLine, headSteps, headValues, headText, headUse, headTry, headRemove, fileList, hidden, pageNumber, legend, spelledOut, asQR, qrTitle,
 	}
 	add := func(steps []string) {
 		for _, s := range steps {

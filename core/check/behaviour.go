@@ -20,6 +20,24 @@ var reverseDNS = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
 // behaviourRules look at when a connection is made, and how its file travels.
 var behaviourRules = []Rule{
 	{
+		Code: "fallback-missing", Title: "Second gateway has no connection on the device", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldFallback},
+		Why:  "Where the first gateway does not answer, the device has nothing else to connect by.",
+		Mend: "Add a profile of the device to the second gateway, and say there that it is the second choice; or roll the pattern out anew.", Source: "practice",
+		Bad: Example{"Tallholm as the second, and no profile to it", func(s *Subject) {
+			s.Fallback, s.OwnFile = &vpn.Gateway{Stamp: vpn.Stamp{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+		}},
+		Good: Example{"the same, with a profile to it", func(s *Subject) {
+			s.Fallback, s.OwnFile = &vpn.Gateway{Stamp: vpn.Stamp{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm (2)", GatewayID: "g-2"}}
+		}},
+		look: func(s *Subject) []Hit {
+			if s.Fallback == nil || s.OwnFile == "" || slices.ContainsFunc(s.Siblings, func(o Sibling) bool { return o.GatewayID == s.Fallback.ID }) {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldFallback, Found: s.Fallback.Name + ": " + s.OwnFile}}
+		},
+	},
+	{
 		Code: "demand-empty", Title: "On demand without a condition", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
 		Why: "The device never connects by itself, or tries everywhere, depending on the system.", Mend: "Say for which domains or networks it connects, or let people connect by hand.", Source: "practice",
 		Bad:  Example{"on demand and nothing else", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand }},

@@ -105,6 +105,7 @@ type Policy struct {
 // Sibling is another profile on the same device.
 type Sibling struct {
 	Name       string
+	GatewayID  string
 	Routes     []string
 	Connect    vpn.Connect
 	Identifier string
@@ -126,7 +127,10 @@ type Subject struct {
 	Passed     []plan.Passed
 	Unfit      *format.UnfitError // what the writer of the file refuses
 	Siblings   []Sibling
-	Neighbours []Neighbour // other routers with sites behind the same gateway
+	Fallback   *vpn.Gateway // the second gateway of the profile
+	OwnFile    string       // why that one needs a connection of its own
+	SecondTo   string       // the gateway to which this profile's is the second choice
+	Neighbours []Neighbour  // other routers with sites behind the same gateway
 	ProfileID  string
 	PatternID  string
 	Positions  map[vpn.Field]format.Position
@@ -167,7 +171,7 @@ func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 	return &Subject{
 		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
 		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed, Unfit: p.Unfit,
-		Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
+		Fallback: in.Fallback, OwnFile: p.Apart, SecondTo: in.Profile.Wishes.SecondTo, Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
 	}
 }
 
@@ -295,6 +299,8 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return &Spot{"device", s.Device.ID, "/platform"}
 	case vpn.FieldRelease:
 		return &Spot{"device", s.Device.ID, "/release"}
+	case vpn.FieldFallback:
+		return profile("/wishes/fallback_id")
 	case vpn.FieldSite:
 		return &Spot{"device", s.Device.ID, "/site"}
 	case vpn.FieldWithdrawn:

@@ -82,8 +82,12 @@ var fitRules = []Rule{
 				return nil
 			}
 			var hits []Hit
+			there := o.TLS.Remotes
+			if f := s.Fallback; f != nil && f.Offers.TLS != nil && s.OwnFile == "" {
+				there = append(slices.Clone(there), f.Offers.TLS.Remotes...)
+			}
 			for _, r := range c.TLS.Remotes {
-				if !slices.ContainsFunc(o.TLS.Remotes, func(g vpn.Remote) bool { return g.Port == r.Port && g.Transport == r.Transport }) {
+				if !slices.ContainsFunc(there, func(g vpn.Remote) bool { return g.Port == r.Port && g.Transport == r.Transport }) {
 					hits = append(hits, Hit{Field: vpn.FieldRemotes, Found: fmt.Sprintf("%s port %d, which the gateway does not have", r.Transport, r.Port)})
 				}
 			}

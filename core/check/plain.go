@@ -73,6 +73,8 @@ var plain = map[string]string{
 	"offer-missing":           "The server does not offer this kind of connection yet.",
 	"account-missing":         "You have no login for this server yet.",
 
+	"fallback-missing": "There is no second way in for when the server does not answer.",
+
 	// Sites behind routers.
 	"site-overlap":       "Machines on your side have the same addresses as machines on the other side, so some cannot be reached.",
 	"site-inside-route":  "Machines at your place may be taken for machines on the other side.",

@@ -210,6 +210,9 @@ var routeRules = []Rule{
 		}},
 		look: func(s *Subject) []Hit {
 			for _, other := range s.Siblings {
+				if s.pairs(other) {
+					continue // one is for where the other does not answer
+				}
 				for _, a := range prefixes(s.Connection.Routes) {
 					for _, b := range prefixes(other.Routes) {
 						if a.Overlaps(b) {
@@ -244,4 +247,9 @@ func (s *Subject) domains() []string {
 		return s.Gateway.Domains
 	}
 	return s.Connection.Domains
+}
+
+// pairs tells whether of two connections one is the second choice to the other.
+func (s *Subject) pairs(other Sibling) bool {
+	return other.GatewayID != "" && (s.SecondTo == other.GatewayID || s.Fallback != nil && s.Fallback.ID == other.GatewayID)
 }

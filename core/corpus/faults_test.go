@@ -31,6 +31,7 @@ var now = time.Date(2026, time.November, 20, 12, 0, 0, 0, time.UTC)
 type fault struct {
 	Records     json.RawMessage   `json:"records"`
 	Siblings    []check.Sibling   `json:"siblings"`
+	Fallback    *vpn.Gateway      `json:"fallback"`
 	Reused      []check.Reuse     `json:"reused"`
 	Neighbours  []check.Neighbour `json:"neighbours"`
 	Alike       []string          `json:"alike"`
@@ -160,6 +161,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 
 // planned checks records as the service does.
 func planned(in plan.Input, f fault) []check.Finding {
+	in.Fallback = f.Fallback
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
 	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours = now, f.Reused, f.Alike, f.Outdated, f.Neighbours

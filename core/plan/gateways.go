@@ -37,29 +37,75 @@ func Leads(in Input, candidates []vpn.Gateway) (leads []Lead, why string) {
 		}
 		return leads, ""
 	}
-	list, reason := slices.Clone(candidates), func(i int, _ vpn.Gateway) string {
+	list, reason := ordered(in, candidates)
+	for i, g := range list {
+		switch {
+		case !works(g):
+		case len(leads) > 0:
+			return append(leads, Lead{g, "the second choice, where " + leads[0].Gateway.Name + " does not answer"}), ""
+		default:
+			leads = append(leads, Lead{g, reason(i, g)})
+			if !in.Pattern.Fallback {
+				return leads, ""
+			}
+		}
+	}
+	if len(leads) > 0 {
+		return leads, ""
+	}
+	return []Lead{{list[0], "none of the gateways can be used; the first shows why"}}, ""
+}
+
+// ordered puts gateways into the order in which a pattern wants them, and says why one is
+// where it is.
+func ordered(in Input, candidates []vpn.Gateway) (list []vpn.Gateway, reason func(int, vpn.Gateway) string) {
+	list = slices.Clone(candidates)
+	here, placed := point(in.Person.Place)
+	switch {
+	case in.Pattern.Gateways == vpn.ChooseFastest && len(in.Times) > 0:
+		list = bySpan(list, in.Device.ID, func(g vpn.Gateway) float64 {
+			if t, ok := in.Times[g.ID]; ok {
+				return t.Milliseconds
+			}
+			return math.Inf(1)
+		}, alike)
+		return list, func(_ int, g vpn.Gateway) string { return in.Times[g.ID].text(in.Person.Name) }
+	case in.Pattern.Gateways == vpn.ChooseNearest && placed, in.Pattern.Gateways == vpn.ChooseFastest && placed:
+		list = byDistance(list, here, in.Device.ID)
+		before := ""
+		if in.Pattern.Gateways == vpn.ChooseFastest {
+			before = "no answer times were measured near " + in.Person.Name + ": "
+		}
+		return list, func(_ int, g vpn.Gateway) string { return before + distanceText(g, here, in.Person.Name, list) }
+	case in.Pattern.Gateways == vpn.ChooseNearest || in.Pattern.Gateways == vpn.ChooseFastest:
+		return list, func(int, vpn.Gateway) string {
+			return fmt.Sprintf("the first of the list, because the place of %s is not on record", in.Person.Name)
+		}
+	}
+	return list, func(i int, _ vpn.Gateway) string {
 		if i == 0 {
 			return "the first of the list"
 		}
 		return "the first of the list that the device can use"
 	}
-	if in.Pattern.Gateways == vpn.ChooseNearest {
-		if here, ok := point(in.Person.Place); ok {
-			list = byDistance(list, here, in.Device.ID)
-			reason = func(_ int, g vpn.Gateway) string { return distanceText(g, here, in.Person.Name, list) }
-		} else {
-			reason = func(int, vpn.Gateway) string {
-				return fmt.Sprintf("the first of the list, because the place of %s is not on record", in.Person.Name)
-			}
-		}
+}
+
+// AnswerTime is how fast a gateway answers where a person is: the median of what was
+// measured.
+type AnswerTime struct {
+	Milliseconds float64
+	From         string // where it was measured, such as "the pages of Ada Fjell" or "Norrvik"
+	Count        int
+}
+
+// alike is how much slower a gateway may be and still count as equally fast, in ms.
+const alike = 10
+
+func (t AnswerTime) text(person string) string {
+	if t.Count == 0 {
+		return "the first whose answer time was never measured near " + person
 	}
-	for i, g := range list {
-		if works(g) {
-			return []Lead{{g, reason(i, g)}}, ""
-		}
-	}
-	in.Gateway = list[0]
-	return []Lead{{list[0], "none of the gateways can be used; the first shows why"}}, ""
+	return fmt.Sprintf("answers soonest where %s is: %.0f ms, the median of %d measured from %s", person, t.Milliseconds, t.Count, t.From)
 }
 
 // degree is a place on the globe in radians.
@@ -100,11 +146,16 @@ func byDistance(list []vpn.Gateway, here degree, deviceID string) []vpn.Gateway 
 		}
 		return math.Inf(1)
 	}
+	return bySpan(list, deviceID, distance, near)
+}
+
+// bySpan sorts by a measure; those within a span count as equal.
+func bySpan(list []vpn.Gateway, deviceID string, measure func(vpn.Gateway) float64, span float64) []vpn.Gateway {
 	sorted := slices.Clone(list)
-	slices.SortStableFunc(sorted, func(a, b vpn.Gateway) int { return cmp.Compare(distance(a), distance(b)) })
+	slices.SortStableFunc(sorted, func(a, b vpn.Gateway) int { return cmp.Compare(measure(a), measure(b)) })
 	for start := 0; start < len(sorted); {
 		end := start + 1
-		for end < len(sorted) && !math.IsInf(distance(sorted[start]), 1) && distance(sorted[end])-distance(sorted[start]) <= near {
+		for end < len(sorted) && !math.IsInf(measure(sorted[start]), 1) && measure(sorted[end])-measure(sorted[start]) <= span {
 			end++
 		}
 		slices.SortStableFunc(sorted[start:end], func(a, b vpn.Gateway) int { return cmp.Compare(score(b, deviceID), score(a, deviceID)) })

@@ -247,6 +247,9 @@ func TestLeads(t *testing.T) {
 		{"nearest that works", vpn.ChooseNearest, bergen, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "305 km"},
 		{"nearest without a place", vpn.ChooseNearest, vpn.Place{}, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "b", "is not on record"},
 		{"a gateway without a place comes last", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("n", vpn.Place{}, 0), gateway("b", bergen, 0)}, "b", "nearest"},
+		{"fastest", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("o", oslo, 0), gateway("b", bergen, 0)}, "b", "answers soonest where Ada is: 12 ms, the median of 7 measured from Oslo"},
+		{"fastest that works", vpn.ChooseFastest, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "never measured near Ada"},
+		{"fastest, none measured", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("x", bergen, 0), gateway("o", oslo, 0)}, "o", "no answer times were measured near Ada: the nearest"},
 		{"each", vpn.ChooseEach, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "bad o", "one profile for each"},
 		{"none works", vpn.ChooseListed, oslo, []vpn.Gateway{bad}, "bad", "none of the gateways can be used"},
 		{"none at all", vpn.ChooseListed, oslo, nil, "", ""},
@@ -254,6 +257,9 @@ func TestLeads(t *testing.T) {
 		t.Run(test.name, func(t *testing.T) {
 			in := everything()
 			in.Person.Place, in.Pattern.Gateways = test.person, test.choice
+			if !strings.Contains(test.name, "none measured") {
+				in.Times = map[string]plan.AnswerTime{"gw-b": {Milliseconds: 12, From: "Oslo", Count: 7}}
+			}
 			leads, why := plan.Leads(in, test.list)
 			var names []string
 			for _, l := range leads {
@@ -266,6 +272,12 @@ func TestLeads(t *testing.T) {
 				t.Errorf("%v (%q), expected %s", names, why, test.want)
 			}
 		})
+	}
+
+	in := everything()
+	in.Pattern.Gateways, in.Pattern.Fallback = vpn.ChooseListed, true
+	if leads, _ := plan.Leads(in, []vpn.Gateway{bad, gateway("o", oslo, 0), gateway("b", bergen, 0)}); len(leads) != 2 || leads[1].Gateway.Name != "b" || !strings.Contains(leads[1].Reason, "where o does not answer") {
+		t.Errorf("with a second gateway it leads to %v", leads)
 	}
 
 	// Of those equally near each gets its share, and a device stays where it is when
@@ -351,5 +363,60 @@ func TestSignInByOffer(t *testing.T) {
 		if p := plan.Make(in); p.Connection.Login != want {
 			t.Errorf("%s: %s, expected %s", protocol, p.Connection.Login, want)
 		}
+	}
+}
+
+// TestFallback holds when a second gateway stands in the same file, and when it needs a
+// connection of its own.
+func TestFallback(t *testing.T) {
+	with := func(change func(*vpn.TLSOffer)) func(*plan.Input) {
+		return func(in *plan.Input) {
+			o := *in.Fallback.Offers.TLS
+			change(&o)
+			in.Fallback.Offers.TLS = &o
+		}
+	}
+	other := secret.New("another key")
+	for _, test := range []struct {
+		name   string
+		change func(*plan.Input)
+		apart  string
+	}{
+		{"the same", func(*plan.Input) {}, ""},
+		{"another protocol", func(in *plan.Input) { in.Profile.Wishes.Protocol = vpn.L2TP }, "a file for L2TP/IPsec holds one gateway"},
+		{"no tunnel there", func(in *plan.Input) { in.Fallback.Offers.TLS = nil }, "Tallholm offers no TLS tunnel"},
+		{"another authority", with(func(o *vpn.TLSOffer) { o.Authority = "other" }), "authority"},
+		{"another name", with(func(o *vpn.TLSOffer) { o.ServerName = "tallholm.example" }), "name in the gateway's certificate"},
+		{"another key", with(func(o *vpn.TLSOffer) { o.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt, Key: &other} }), "control-channel key"},
+		{"other networks", func(in *plan.Input) { in.Fallback.Routes = []string{"10.30.0.0/16"} }, "networks behind it"},
+		{"an account for the first alone", func(in *plan.Input) { in.Accounts[0].GatewayIDs = []string{in.Gateway.ID} }, "account"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			in := everything()
+			in.Profile.Wishes.Protocol, in.Profile.Wishes.Auth = vpn.TLS, string(vpn.TLSPassword)
+			in.Gateway.Offers.TLS.ServerName, in.Gateway.Offers.TLS.Auth = "gateways.example", []vpn.TLSAuth{vpn.TLSPassword}
+			second := in.Gateway
+			second.ID, second.Name, second.Address = "gw-2", "Tallholm", "tallholm.example"
+			in.Fallback = &second
+			if test.change(&in); in.Profile.Wishes.Protocol == vpn.L2TP {
+				in.Profile.Wishes.Auth = ""
+			}
+			p := plan.Make(in)
+			i := slices.IndexFunc(p.Choices, func(c plan.Choice) bool { return c.Field == vpn.FieldFallback })
+			if i < 0 || !strings.Contains(p.Apart, test.apart) || (p.Apart == "") != (test.apart == "") {
+				t.Fatalf("apart: %q, expected %q; %v", p.Apart, test.apart, p.Choices)
+			}
+			if test.apart == "" {
+				last := p.Connection.TLS.Remotes[len(p.Connection.TLS.Remotes)-1]
+				if last.Address != "tallholm.example" || p.Connection.TLS.Remotes[0].Address != in.Gateway.Address {
+					t.Errorf("the remotes are %v", p.Connection.TLS.Remotes)
+				}
+			}
+		})
+	}
+	in := everything()
+	in.Second = "Norrvik"
+	if p := plan.Make(in); !strings.HasSuffix(p.Connection.Name, " (2)") {
+		t.Errorf("the second connection is called %s", p.Connection.Name)
 	}
 }

@@ -28,6 +28,10 @@ type Input struct {
 	Person       vpn.Person
 	Accounts     []vpn.Account // of the person
 
+	Times    map[string]AnswerTime // how fast gateways answer where the person is, by their identifiers
+	Fallback *vpn.Gateway          // the second gateway of the profile, where it has one
+	Second   string                // the name of the gateway to which this one is the second choice
+
 	own map[vpn.Field]bool // what is settled on the profile, in the place of the pattern's
 }
 
@@ -77,6 +81,7 @@ type Plan struct {
 	Account    *vpn.Account
 	Offered    bool
 	Lacking    string
+	Apart      string // why the second gateway needs a connection of its own; empty where it stands in the same file, or where there is none
 	Release    platform.Found
 	Ability    platform.Ability
 	Format     platform.Format
@@ -119,6 +124,7 @@ func once(in Input, barred map[vpn.Protocol]string) Plan {
 	p.secrets()
 	p.settings()
 	p.traffic()
+	p.fallback()
 	p.wishes()
 	p.format()
 	p.scope()

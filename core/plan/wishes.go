@@ -21,6 +21,9 @@ func (p *planner) wishes() {
 	switch {
 	case w.Connect == vpn.ByHand:
 		c.Connect = ""
+	case p.in.Second != "" && w.Connect != "":
+		c.Connect = ""
+		p.choose(vpn.FieldConnect, "Connects", string(vpn.ByHand), ByRule, "the second choice, for where %s does not answer", p.in.Second)
 	case w.Connect == vpn.OnDemand && w.Demand.Empty():
 		c.Connect = vpn.Always
 		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "no condition is named, so it connects always"})

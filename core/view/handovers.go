@@ -86,6 +86,37 @@ type Slip struct {
 	Passcode   string `json:"passcode,omitempty"`
 }
 
+// Where answer times come from.
+const (
+	TimedByProbe     = "probe"
+	TimedByPage      = "page"
+	TimedByRehearsal = "rehearsal"
+)
+
+// MeasuredTime is how fast a gateway answered once, and where that was measured.
+type MeasuredTime struct {
+	GatewayID    string    `json:"gateway_id" readOnly:"true"`
+	PersonID     string    `json:"person_id,omitempty" readOnly:"true" doc:"Whose page measured it"`
+	Source       string    `json:"source,omitempty" doc:"probe or rehearsal"`
+	Place        vpn.Place `json:"place" doc:"Where it was measured: latitude and longitude"`
+	Milliseconds float64   `json:"milliseconds"`
+}
+
+// MeasuredTimes is how fast a gateway answers from one place.
+type MeasuredTimes struct {
+	Source       string    `json:"source" enum:"probe,page,rehearsal"`
+	Place        string    `json:"place" doc:"City; empty for recipients' pages"`
+	Milliseconds float64   `json:"milliseconds" doc:"The median"`
+	Count        int       `json:"count"`
+	Last         time.Time `json:"last"`
+}
+
+// Door is where a browser can knock at a gateway.
+type Door struct {
+	GatewayID string `json:"gateway"`
+	URL       string `json:"url"`
+}
+
 // Sighting is a device that was seen through a gateway.
 type Sighting struct {
 	ProfileID string    `json:"profile_id"`
@@ -117,6 +148,7 @@ type Seen struct {
 	Handover Handover
 	Proof    Proof
 	Probe    string
+	Doors    []Door // gateways whose answer time the page may measure
 }
 
 // Proof is what was seen of a device since it opened its link.

@@ -302,6 +302,7 @@ const (
 	FieldHandover   Field = "handover"
 	FieldPattern    Field = "pattern"
 	FieldSite       Field = "site"
+	FieldFallback   Field = "fallback"
 )
 
 // JoinLogin joins login and realm in the form that a gateway wants.

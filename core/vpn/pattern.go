@@ -20,6 +20,7 @@ type Connect string
 const (
 	ChooseListed  Choice = "listed"  // the first of the list that the device can use
 	ChooseNearest Choice = "nearest" // the one nearest to the person
+	ChooseFastest Choice = "fastest" // the one that answers soonest where the person is
 	ChooseEach    Choice = "each"    // one profile for each
 
 	IPv6Carried IPv6 = "carried" // goes through the tunnel
@@ -34,7 +35,7 @@ const (
 
 // The lists of values.
 var (
-	Choices     = []Choice{ChooseListed, ChooseNearest, ChooseEach}
+	Choices     = []Choice{ChooseListed, ChooseNearest, ChooseFastest, ChooseEach}
 	IPv6Choices = []IPv6{"", IPv6Carried, IPv6Refused, IPv6Left}
 	Connects    = []Connect{"", ByHand, AtSignIn, OnDemand, Always}
 	Interfaces  = []string{"", "wifi", "cellular", "ethernet"}
@@ -70,7 +71,8 @@ type Pattern struct {
 	Groups     []string   `json:"groups" doc:"The class: devices of people in one of these groups; empty means of all"`
 	Platforms  []Platform `json:"platforms" doc:"The class: devices of these platforms; empty means all"`
 	Protocols  []Protocol `json:"protocols" doc:"Protocols in the order of preference; those left out are not used. Empty takes the soundest first"`
-	Gateways   Choice     `json:"gateways,omitempty" doc:"listed (the first that the device can use), nearest, or each"`
+	Gateways   Choice     `json:"gateways,omitempty" doc:"listed (the first that the device can use), nearest, fastest (by the answer times that were measured), or each"`
+	Fallback   bool       `json:"fallback" doc:"A second gateway where the first one does not answer: in the same file where its format can, else by a connection of its own"`
 	GatewayIDs []string   `json:"gateway_ids" doc:"The gateways to choose from, in order; empty means all"`
 	Tunnel     Tunnel     `json:"tunnel,omitempty" doc:"full or split; empty goes by the gateway"`
 	Routes     []string   `json:"routes" doc:"Networks for a split tunnel; empty takes the gateway's"`

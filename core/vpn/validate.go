@@ -384,6 +384,11 @@ func (p *Profile) Validate() error {
 	if w.Demand != nil {
 		in.demand("/wishes/demand", *w.Demand)
 	}
+	for at, v := range map[string]string{"/wishes/fallback_id": w.FallbackID, "/wishes/second_to": w.SecondTo} {
+		if in.text(at, v, maxName, false) && v != "" && v == p.GatewayID {
+			in.add(at, "the profile's own gateway", "another gateway", "choose another one, or leave it out")
+		}
+	}
 	in.text("/pattern_id", p.PatternID, maxName, false)
 	return in.err()
 }

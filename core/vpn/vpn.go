@@ -246,6 +246,9 @@ type Wishes struct {
 	Connect   Connect   `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
 	Demand    *Demand   `json:"demand,omitempty" doc:"When to connect on demand"`
 	Reconnect bool      `json:"reconnect,omitempty" doc:"Connect again by itself after a break"`
+
+	FallbackID string `json:"fallback_id,omitempty" doc:"A second gateway where the profile's own does not answer: its remotes go into the same file where both take the same keys, else it needs a profile of its own"`
+	SecondTo   string `json:"second_to,omitempty" doc:"The gateway to which the profile's own is the second choice"`
 }
 
 // IsZero tells whether nothing is settled.

@@ -126,6 +126,50 @@ func TestTunnel(t *testing.T) {
 	}
 }
 
+// TestSecondGateway lets a pattern lead to the gateway that answers soonest with another one
+// behind it, and ends the first: the same file connects to the second.
+func TestSecondGateway(t *testing.T) {
+	t.Parallel()
+	need(t, "openvpn", "ip", "nsenter", "ping")
+	r := newRecords(t)
+	gw, cli := newBox(t, "gateway"), newBox(t, "client")
+	join(gw, cli)
+	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
+	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example", "--group", "crew", "--latitude", "59.9", "--longitude", "10.7")
+	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", r.file("ada", password))
+	r.do("authority", "make", "Harbour")
+	r.do("device", "add", "Laptop", "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+	slow := newTunnelGateway(t, r, gw, cli, "Slow", 170, "password", "none", "udp", "Harbour")
+	fast := newTunnelGateway(t, r, gw, cli, "Fast", 171, "password", "none", "tcp", "Harbour")
+	for name, ms := range map[string]string{"Slow": "80", "Fast": "9"} {
+		r.do("gateway", "change", name, "--tls-name", "")
+		r.do("probe", name, "--from", "Oslo", "--latitude", "59.91", "--longitude", "10.75", "--took", ms)
+	}
+	r.do("pattern", "add", "Crew", "--group", "crew", "--gateways", "fastest", "--fallback")
+	if out := r.do("pattern", "roll-out", "Crew"); !strings.Contains(out, "1") {
+		t.Error(out)
+	}
+	if out := r.do("profile", "list", "--output", "json"); strings.Count(out, `"gateway": "Fast"`) != 1 || strings.Contains(out, `"gateway": "Slow"`) {
+		t.Fatalf("expected one profile, to the gateway that answers soonest: %s", out)
+	}
+	parcel := r.build("Laptop/Fast")
+	cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+	for _, end := range []*daemon{nil, fast} {
+		if end != nil {
+			end.stop()
+		}
+		client := cli.start("second", "openvpn", "--config", "/etc/openvpn/client/skerry-line-fast.conf")
+		if !until(25, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
+			t.Fatalf("%s\n%s\n%s", client.said(), fast.said(), slow.said())
+		}
+		inside(t, cli)
+		if over := strings.Contains(client.said(), "10.211.0.170:1194"); over != (end != nil) {
+			t.Errorf("with the first gateway ended: %v, and it connects to the second: %v", end != nil, over)
+		}
+		client.stop()
+	}
+}
+
 // control is both sides of a control-channel key: the client's file, the gateway's option.
 type control struct{ client, option string }
 

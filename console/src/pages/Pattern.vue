@@ -22,7 +22,7 @@ const table = ref<{ look: () => Promise<void> }>()
 const rolling = useForm({})
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', note: '', naming: '', gateways: 'listed', tunnel: '', ipv6: '', connect: 'by-hand' },
-  ...{ password: '', scope: '', reconnect: true, unmetered: false },
+  ...{ password: '', scope: '', reconnect: true, unmetered: false, fallback: false },
   groups: [] as string[],
   platforms: [] as string[],
   protocols: [] as string[],
@@ -151,9 +151,17 @@ const result = computed(() =>
               '',
               ['listed', 'The first of the list that the device can use'],
               ['nearest', 'The nearest to the person'],
+              ['fastest', 'The one that answers soonest where the person is'],
               ['each', 'One profile for each'],
             )
           "
+        />
+        <Field
+          v-if="draft.gateways !== 'each'"
+          v-model="draft.fallback"
+          kind="check"
+          label="A second gateway where the first does not answer"
+          help="In the same file where its format can hold both, else by a connection of its own."
         />
         <OrderField v-model="draft.gateway_ids" label="Out of" :choices="gateways" none="All gateways." />
         <Field

@@ -25,9 +25,10 @@ const byHand = ref(false)
 const revealed = ref(false)
 const unfit = ref('')
 const accounts = ref<{ value: string; text: string }[]>([])
+const gateways = ref<{ value: string; text: string }[]>([])
 const patterns = ref<{ value: string; text: string }[]>([])
 const wishes = useForm({
-  ...{ name: '', account_id: '', tunnel: '', password: '', opening: '', scope: '' },
+  ...{ name: '', account_id: '', tunnel: '', password: '', opening: '', scope: '', fallback_id: '', second_to: '' },
   ...{ protocol: '', format: '', pattern_id: '', auth: '', transport: '', ipv6: '', connect: '' },
   ...{ routes: [] as string[], dns: [] as string[], domains: [] as string[], reconnect: false },
   demand: { domains: [] as string[], networks: [] as string[], suffixes: [] as string[] },
@@ -45,6 +46,8 @@ async function plan() {
     password: w.password ?? '',
     opening: w.opening ?? '',
     scope: w.scope ?? '',
+    fallback_id: w.fallback_id ?? '',
+    second_to: w.second_to ?? '',
     protocol: w.protocol ?? '',
     format: w.format ?? '',
     pattern_id: planned.value.profile.pattern_id ?? '',
@@ -92,6 +95,10 @@ onMounted(() =>
     accounts.value = own.items.map((a) => ({ value: a.id, text: a.login }))
     const all = await ask(api.GET('/api/v1/patterns', { params: { query: { limit: 500 } } }))
     patterns.value = all.items.map((p) => ({ value: p.id, text: p.name }))
+    const others = await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))
+    gateways.value = others.items
+      .filter((g) => g.id !== planned.value!.profile.gateway_id)
+      .map((g) => ({ value: g.id, text: g.name }))
   }, ''),
 )
 watch([byHand, revealed], () => void preview())
@@ -134,9 +141,17 @@ const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !r
 const blocked = computed(() =>
   planned.value?.findings.some((f) => f.severity === 'blocker' && !(byHand.value && f.rule === 'format-unfit')),
 )
+const titles: Record<string, string> = {
+  ...{ 'eap-tls': 'certificate, by EAP-TLS', certificate: 'certificate', psk: 'pre-shared key' },
+  ...{ 'eap-mschapv2': 'login and password, by EAP-MSCHAPv2', password: 'login and password' },
+  'certificate-password': 'certificate, then login and password',
+  ...{ 'by-hand': 'by hand', 'at-sign-in': 'at sign-in', 'on-demand': 'on demand' },
+  ...{ udp: 'UDP', tcp: 'TCP', ikev2: 'IKEv2', tls: 'TLS tunnel', sstp: 'SSTP', l2tp: 'L2TP/IPsec', pptp: 'PPTP' },
+  ...{ carried: 'through the tunnel', refused: 'blocked', left: 'outside the tunnel' },
+}
 const choice = (values: string[]) => [
   { value: '', text: 'Left to planning' },
-  ...values.map((v) => ({ value: v, text: v })),
+  ...values.map((v) => ({ value: v, text: titles[v] ?? v })),
 ]
 
 const ways = ['eap-tls', 'certificate', 'eap-mschapv2', 'psk', 'certificate-password', 'password']
@@ -388,6 +403,23 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
               :errors="wishes.errors.value"
             />
           </template>
+          <Field
+            v-model="wishes.draft.fallback_id"
+            kind="choice"
+            label="Second gateway"
+            pointer="/wishes/fallback_id"
+            :errors="wishes.errors.value"
+            :choices="[{ value: '', text: 'none' }, ...gateways]"
+            help="Tried where this one does not answer: from the same file where it can hold both, else by a profile of its own."
+          />
+          <Field
+            v-model="wishes.draft.second_to"
+            kind="choice"
+            label="Second choice to"
+            pointer="/wishes/second_to"
+            :errors="wishes.errors.value"
+            :choices="[{ value: '', text: 'none' }, ...gateways]"
+          />
           <Field v-model="wishes.draft.reconnect" kind="check" label="Connect again by itself after a break" />
         </div>
         <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />

@@ -24,6 +24,7 @@ client
 dev tun
 remote norrvik.skerryline.example 1194 udp
 remote 198.51.100.8 443 tcp
+connect-timeout 10
 nobind
 persist-tun
 resolv-retry infinite

@@ -102,6 +102,10 @@ func writePhone(c vpn.Connection) ([]format.File, error) {
 // controls are the options and tags for the ways of wrapping the control channel.
 var controls = map[vpn.ControlKind]string{vpn.ControlAuth: "tls-auth", vpn.ControlCrypt: "tls-crypt", vpn.ControlCryptV2: "tls-crypt-v2"}
 
+// nextRemote is how long one remote is waited for before the next is tried, in seconds;
+// the client's own 120 are longer than people wait.
+const nextRemote = 10
+
 type writer struct {
 	strings.Builder
 	base   string // name of the files beside, without an ending
@@ -136,6 +140,9 @@ func write(c vpn.Connection, inline bool) ([]format.File, error) {
 			proto = "tcp"
 		}
 		w.line(fmt.Sprintf("remote %s %d %s", r.Address, r.Port, proto))
+	}
+	if len(s.Remotes) > 1 {
+		w.line(fmt.Sprintf("connect-timeout %d", nextRemote))
 	}
 	w.line("nobind")
 	w.line("persist-tun")
