@@ -5,7 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"log"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -377,4 +379,78 @@ func TestNothingLeaks(t *testing.T) {
 		t.Fatal(err)
 	}
 	fetch(1, "this link does not open", again.Link+"\n"+again.Passcode+"\n")
+}
+
+// TestAnswerTimes lets the page of a recipient measure how fast gateways answer, and holds
+// that the page asks nobody else.
+func TestAnswerTimes(t *testing.T) {
+	t.Parallel()
+	f := start(t, true, trusting)
+	ctx := t.Context()
+	var gateways []string
+	for name, delay := range map[string]time.Duration{"Quick": 0, "Far": 300 * time.Millisecond} {
+		server := httptest.NewUnstartedServer(http.NotFoundHandler())
+		server.Config.ErrorLog = log.New(io.Discard, "", 0)
+		server.Listener = slowly{server.Listener, delay}
+		server.StartTLS()
+		t.Cleanup(server.Close)
+		g, err := f.client.Gateways.Add(ctx, map[string]any{"name": name, "address": "127.0.0.1", "offers": map[string]any{"sstp": map[string]any{"port": server.Listener.Addr().(*net.TCPAddr).Port, "ppp": []string{"mschapv2"}}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		gateways = append(gateways, g.ID)
+	}
+	p, err := f.client.Patterns.Add(ctx, map[string]any{"name": "Soonest", "groups": []string{"nobody"}, "gateways": vpn.ChooseFastest, "gateway_ids": gateways})
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := f.profile("Bridge tablet 2", "Norrvik")
+	if _, err := f.client.Profiles.Change(ctx, id, 0, map[string]any{"pattern_id": p.ID}); err != nil {
+		t.Fatal(err)
+	}
+	made := f.handed("Bridge tablet 2", true)
+	b := open(t, f.url)
+	b.do(chromedp.Navigate(made.Link))
+	b.openLink(made.Link, made.Passcode, "Passcode", "Open")
+	median := func(i int) float64 {
+		list, err := f.client.AnswerTimes(ctx, gateways[i])
+		if err != nil || len(list) != 1 || list[0].Source != view.TimedByPage || list[0].Place != "" {
+			return 0
+		}
+		return list[0].Milliseconds
+	}
+	names := map[string]float64{}
+	for end := time.Now().Add(15 * time.Second); (names["Quick"] == 0 || names["Far"] == 0) && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		for i, id := range gateways {
+			g, err := f.client.Gateways.Show(ctx, id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			names[g.Name] = median(i)
+		}
+	}
+	if names["Quick"] == 0 || names["Far"] < names["Quick"]+200 {
+		t.Errorf("the page measured %v", names)
+	}
+	// Who has not opened the link brings no times.
+	answer, err := http.Post(made.Link+"/times", "application/json", strings.NewReader(`{"`+gateways[0]+`": 1}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = answer.Body.Close()
+	if answer.StatusCode != http.StatusForbidden {
+		t.Errorf("without a visit times are answered with %d", answer.StatusCode)
+	}
+}
+
+// slowly is a listener whose connections come late.
+type slowly struct {
+	net.Listener
+	delay time.Duration
+}
+
+func (l slowly) Accept() (net.Conn, error) {
+	c, err := l.Listener.Accept()
+	time.Sleep(l.delay)
+	return c, err
 }
