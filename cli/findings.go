@@ -110,7 +110,7 @@ func (a *app) findingList() *cobra.Command {
 						if f.Passed {
 							severity += " (passed)"
 						}
-						w.AppendRow(table.Row{severity, f.Rule, string(f.Field) + ": " + f.Found, f.Device, f.Gateway, f.Since.Local().Format(time.DateOnly)})
+						w.AppendRow(table.Row{severity, f.Rule, string(f.Field) + ": " + f.Found, cmp.Or(f.Device, "all"), f.Gateway, f.Since.Local().Format(time.DateOnly)})
 					}
 				}); err != nil {
 					return err

@@ -103,7 +103,7 @@ func gatewayNoun() noun[view.Gateway] {
 		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
 		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
 		ref:     func(g view.Gateway) string { return g.Name },
-		columns: []string{"name", "address", "place", "offers", "answers", "profiles"}, filters: []string{"name", "city", "answers", "at"},
+		columns: []string{"name", "address", "place", "offers", "answers", "profiles", "findings"}, filters: []string{"name", "city", "answers", "at"},
 		row: func(g view.Gateway) table.Row {
 			var offers []string
 			for _, p := range g.Offers.Protocols() {
@@ -112,7 +112,7 @@ func gatewayNoun() noun[view.Gateway] {
 			if len(offers) == 0 {
 				offers = []string{"none"}
 			}
-			return table.Row{g.Name, g.Address, strings.Trim(g.Place.City+", "+g.Place.Country, ", "), strings.Join(offers, ", "), cmp.Or(g.Answers, "not asked"), g.Profiles}
+			return table.Row{g.Name, g.Address, strings.Trim(g.Place.City+", "+g.Place.Country, ", "), strings.Join(offers, ", "), cmp.Or(g.Answers, "not asked"), g.Profiles, tally(g.Tally)}
 		},
 	}
 }

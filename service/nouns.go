@@ -33,6 +33,9 @@ func (s *Service) gateways() *Gateways {
 		},
 		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			// Profiles of the same devices look at each other's names and routes.
+			if err := tx.TouchGateways(ctx, g.ID); err != nil {
+				return err
+			}
 			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?1 OR "+store.FallbackOf+" = ?1 OR "+store.SecondTo+" = ?1)", g.ID)
 		},
 	}

@@ -73,7 +73,7 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 		return w, err
 	}
 	if w.subject.Outdated = s.outdated(w, *last); w.subject.Outdated {
-		w.findings = check.Run(w.subject)
+		w.findings = check.RunProfile(w.subject)
 	}
 	return w, nil
 }
@@ -158,7 +158,7 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 	if err := s.known(ctx, tx, w); err != nil {
 		return nil, err
 	}
-	w.findings = check.Run(w.subject)
+	w.findings = check.RunProfile(w.subject)
 	return w, nil
 }
 

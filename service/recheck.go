@@ -66,7 +66,7 @@ func (s *Service) Pass(ctx context.Context) error {
 			return err
 		}
 		if last != "" {
-			if err := tx.TouchProfiles(ctx, "1"); err != nil {
+			if err := errors.Join(tx.TouchProfiles(ctx, "1"), tx.TouchGateways(ctx, "")); err != nil {
 				return err
 			}
 		}
@@ -88,6 +88,9 @@ func (s *Service) CheckAll(ctx context.Context) (int, error) {
 // checkDue checks some profiles that are due: worked out while reading, kept in one
 // transaction unless they were touched meanwhile.
 func (s *Service) checkDue(ctx context.Context) (int, error) {
+	if n, err := s.checkGateways(ctx); err != nil || n > 0 {
+		return n, err
+	}
 	tx := s.store.Read()
 	due, err := tx.DueProfiles(ctx, checkBatch)
 	if err != nil || len(due) == 0 {
@@ -114,4 +117,37 @@ func (s *Service) checkDue(ctx context.Context) (int, error) {
 		return nil
 	})
 	return len(due), err
+}
+
+// checkGateways checks some gateways' records that are due.
+func (s *Service) checkGateways(ctx context.Context) (int, error) {
+	tx := s.store.Read()
+	due, err := tx.DueGateways(ctx, checkBatch)
+	if err != nil || len(due) == 0 {
+		return 0, err
+	}
+	var policy check.Policy
+	if policy.Severities, err = tx.Severities(ctx); err != nil {
+		return 0, err
+	}
+	results := make([][]check.Finding, len(due))
+	for i, d := range due {
+		g, err := store.Gateways.Get(ctx, tx, d.ID)
+		var gone *store.NotFoundError
+		if errors.As(err, &gone) {
+			continue
+		}
+		if err != nil {
+			return 0, err
+		}
+		results[i] = check.RunGateway(*g, s.now(), policy)
+	}
+	return len(due), s.store.Write(ctx, func(tx *store.Tx) error {
+		for i, d := range due {
+			if err := tx.PutGatewayFindings(ctx, d, results[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

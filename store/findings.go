@@ -17,8 +17,8 @@ var Findings = &Table[struct{}, view.FleetFinding]{
 	Noun: "finding", name: "findings",
 	list: listing[view.FleetFinding]{
 		id: "i.rowid", from: "findings i",
-		joins: "LEFT JOIN profiles f ON f.id = i.profile_id LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = f.gateway_id LEFT JOIN people p ON p.id = d.person_id",
-		cols:  "i.rule, i.severity, i.field, i.found, i.mend, i.noun, i.object, i.pointer, i.mendable, i.passed, i.since, i.profile_id, d.id, d.name, g.id, g.name, p.id, p.name",
+		joins: "LEFT JOIN profiles f ON f.id = i.profile_id LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = COALESCE(i.gateway_id, f.gateway_id) LEFT JOIN people p ON p.id = d.person_id",
+		cols:  "i.rule, i.severity, i.field, i.found, i.mend, i.noun, i.object, i.pointer, i.mendable, i.passed, i.since, COALESCE(i.profile_id, ''), COALESCE(d.id, ''), COALESCE(d.name, ''), g.id, g.name, COALESCE(p.id, ''), COALESCE(p.name, '')",
 		scan: func(scan func(...any) error) (r view.FleetFinding, err error) {
 			var since int64
 			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Mend, &r.Noun, &r.Object, &r.Pointer, &r.Mendable, &r.Passed, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
@@ -31,8 +31,9 @@ var Findings = &Table[struct{}, view.FleetFinding]{
 			"device": "d.name ASC, i.rowid ASC", "gateway": "g.name ASC, i.rowid ASC", "person": "p.name ASC, i.rowid ASC", "rule": "i.rule ASC, i.rowid ASC",
 		},
 		filters: map[string]string{
-			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "device_id": "f.device_id = ?", "profile_id": "i.profile_id = ?",
+			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "? IN (i.gateway_id, f.gateway_id)", "person_id": "d.person_id = ?", "device_id": "f.device_id = ?", "profile_id": "i.profile_id = ?",
 			"days": "i.since >= (unixepoch() - 86400 * CAST(? AS INTEGER)) * 1000", "mendable": "i.mendable = (? = 'true')", "passed": "i.passed = (? = 'true')",
+			"record": "(i.gateway_id IS NOT NULL) = (? = 'true')",
 		},
 	},
 }
@@ -40,7 +41,7 @@ var Findings = &Table[struct{}, view.FleetFinding]{
 // sums are what findings, named i, can be counted by.
 var sums = map[string]string{
 	"rule":    "SELECT i.rule AS key, i.rule AS title, i.* FROM %s i",
-	"gateway": "SELECT g.id AS key, g.name AS title, i.* FROM %s i JOIN profiles f ON f.id = i.profile_id JOIN gateways g ON g.id = f.gateway_id",
+	"gateway": "SELECT g.id AS key, g.name AS title, i.* FROM %s i LEFT JOIN profiles f ON f.id = i.profile_id JOIN gateways g ON g.id = COALESCE(i.gateway_id, f.gateway_id)",
 	"person":  "SELECT p.id AS key, p.name AS title, i.* FROM %s i JOIN profiles f ON f.id = i.profile_id JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = d.person_id",
 }
 
@@ -75,11 +76,28 @@ func (tx *Tx) SumFindings(ctx context.Context, by string, days, limit int) ([]vi
 // keepPast is how long findings that are gone are remembered.
 const keepPast = 90 * 24 * time.Hour
 
+// holder is what findings are kept of: a profile, or a gateway for its record alone.
+type holder struct{ table, column string }
+
+var (
+	ofProfile = holder{"profiles", "profile_id"}
+	ofGateway = holder{"gateways", "gateway_id"}
+)
+
 // PutFindings keeps the result of a check, unless the profile was touched since. What was
 // there before keeps its first day; what is gone is remembered for a while.
 func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) error {
+	return tx.putFindings(ctx, ofProfile, d, findings)
+}
+
+// PutGatewayFindings does the same for what is found on a gateway's record alone.
+func (tx *Tx) PutGatewayFindings(ctx context.Context, d Due, findings []check.Finding) error {
+	return tx.putFindings(ctx, ofGateway, d, findings)
+}
+
+func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []check.Finding) error {
 	t := check.Count(findings)
-	res, err := tx.q.ExecContext(ctx, `UPDATE profiles SET seen = touched, blockers = ?, warnings = ?, advice = ? WHERE id = ? AND touched = ?`,
+	res, err := tx.q.ExecContext(ctx, `UPDATE `+of.table+` SET seen = touched, blockers = ?, warnings = ?, advice = ? WHERE id = ? AND touched = ?`,
 		t.Blockers, t.Warnings, t.Advice, d.ID, d.Touched)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
@@ -87,12 +105,12 @@ func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) 
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	old, err := tx.foundBefore(ctx, d.ID)
+	old, err := tx.foundBefore(ctx, of, d.ID)
 	if err != nil {
 		return err
 	}
 	now := tx.s.now().UnixMilli()
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE profile_id = ?`, d.ID); err != nil {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE `+of.column+` = ?`, d.ID); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	var args []any
@@ -110,7 +128,7 @@ func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) 
 	}
 	if len(findings) > 0 {
 		marks := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), ", len(findings)), ", ")
-		if _, err = tx.q.ExecContext(ctx, `INSERT INTO findings VALUES `+marks, args...); err != nil {
+		if _, err = tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, mend, noun, object, pointer, mendable, passed, since) VALUES `+marks, args...); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
@@ -119,7 +137,7 @@ func (tx *Tx) PutFindings(ctx context.Context, d Due, findings []check.Finding) 
 			continue
 		}
 		rule, field, _ := strings.Cut(key, " ")
-		if _, err := tx.q.ExecContext(ctx, `INSERT INTO past_findings VALUES (?, ?, ?, ?, ?, ?)`, d.ID, rule, before.severity, field, before.since, now); err != nil {
+		if _, err := tx.q.ExecContext(ctx, `INSERT INTO past_findings (`+of.column+`, rule, severity, field, since, ended) VALUES (?, ?, ?, ?, ?, ?)`, d.ID, rule, before.severity, field, before.since, now); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
@@ -132,8 +150,8 @@ type foundBefore struct {
 	still    bool
 }
 
-func (tx *Tx) foundBefore(ctx context.Context, profileID string) (map[string]*foundBefore, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, field, severity, MIN(since) FROM findings WHERE profile_id = ? GROUP BY rule, field`, profileID)
+func (tx *Tx) foundBefore(ctx context.Context, of holder, id string) (map[string]*foundBefore, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT rule, field, severity, MIN(since) FROM findings WHERE `+of.column+` = ? GROUP BY rule, field`, id)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}

@@ -44,9 +44,9 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 	},
 	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
 	list: listing[view.Gateway]{
-		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id), " + newestState,
+		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id), " + newestState + ", g.blockers, g.warnings, g.advice",
 		scan: func(scan func(...any) error) (row view.Gateway, err error) {
-			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers)
+			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
 			return row, err
 		},
 		search: []string{"g.name", "g.address", "g.city"}, first: "name",

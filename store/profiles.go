@@ -59,6 +59,12 @@ func (tx *Tx) TouchProfiles(ctx context.Context, condition string, args ...any) 
 	return err
 }
 
+// TouchGateways marks the records of gateways as due for a check: of one, or of all where none is named.
+func (tx *Tx) TouchGateways(ctx context.Context, id string) error {
+	_, err := tx.q.ExecContext(ctx, "UPDATE gateways SET touched = touched + 1 WHERE ?1 IN (id, '')", id)
+	return err
+}
+
 // ProfilesOfGroup lists profiles of the devices of a group's people, after an identifier.
 func (tx *Tx) ProfilesOfGroup(ctx context.Context, group, after string, limit int) ([]string, error) {
 	return tx.names(ctx, `SELECT f.id FROM profiles f JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = d.person_id
@@ -73,7 +79,16 @@ type Due struct {
 
 // DueProfiles lists profiles that wait for a check.
 func (tx *Tx) DueProfiles(ctx context.Context, limit int) ([]Due, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT id, touched FROM profiles WHERE touched <> seen ORDER BY id LIMIT ?`, limit)
+	return tx.due(ctx, ofProfile, limit)
+}
+
+// DueGateways lists gateways whose record waits for one.
+func (tx *Tx) DueGateways(ctx context.Context, limit int) ([]Due, error) {
+	return tx.due(ctx, ofGateway, limit)
+}
+
+func (tx *Tx) due(ctx context.Context, of holder, limit int) ([]Due, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT id, touched FROM `+of.table+` WHERE touched <> seen ORDER BY id LIMIT ?`, limit)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}

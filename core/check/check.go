@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"wardicon/core/format"
@@ -29,6 +30,7 @@ type Rule struct {
 	Plain    string       `json:"plain" doc:"What it means for the person who uses the device"`
 	Mend     string       `json:"mend"`
 	Source   string       `json:"source"`
+	Record   bool         `json:"record" doc:"It looks at a gateway's record alone: found once at the gateway, not on every profile"`
 	Bad      Example      `json:"bad"`
 	Good     Example      `json:"good"`
 	look     func(*Subject) []Hit
@@ -179,6 +181,23 @@ func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 // the register within one severity.
 func Run(s *Subject) []Finding { return run(s, Register) }
 
+// RunProfile leaves out the rules that look at the gateway's record alone.
+func RunProfile(s *Subject) []Finding { return run(s, profileRules()) }
+
+// RunGateway applies those to a record.
+func RunGateway(g vpn.Gateway, now time.Time, p Policy) []Finding {
+	return run(&Subject{Gateway: &g, Person: &vpn.Person{}, Device: &vpn.Device{}, Now: now, Policy: p}, recordRules())
+}
+
+var (
+	profileRules = sync.OnceValue(func() []Rule {
+		return slices.DeleteFunc(slices.Clone(Register), func(r Rule) bool { return r.Record })
+	})
+	recordRules = sync.OnceValue(func() []Rule {
+		return slices.DeleteFunc(slices.Clone(Register), func(r Rule) bool { return !r.Record })
+	})
+)
+
 func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
 	for i := range rules {
@@ -291,6 +310,8 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return gateway("/dns")
 	case vpn.FieldDomains:
 		return gateway("/domains")
+	case vpn.FieldAnnounced:
+		return gateway("/announced")
 	case vpn.FieldPool:
 		return gateway("/pool")
 	case vpn.FieldNAT:

@@ -80,6 +80,7 @@ var plain = map[string]string{
 	"site-inside-route":  "Machines at your place may be taken for machines on the other side.",
 	"site-twice":         "Another place uses the same addresses as yours, so answers may go there.",
 	"site-not-announced": "The machines at your place may not be found from the other side.",
+	"announced-overlap":  "Some machines may not be found from your device.",
 	"site-by-password":   "Somebody else with a login could pretend to be your place.",
 
 	// Handing over.

@@ -95,7 +95,7 @@ var routeRules = []Rule{
 	{
 		Code: "pool-in-route", Title: "Client addresses lie inside a route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPool},
 		Why:  "The device has its own address behind the gateway too; answers go astray unless the gateway answers for it (proxy ARP).",
-		Mend: "Give clients addresses from a network of their own.", Source: "practice",
+		Mend: "Give clients addresses from a network of their own.", Source: "practice", Record: true,
 		Bad:  Example{"a pool inside 10.20.0.0/16", func(s *Subject) { s.Gateway.Pool = []string{"10.20.99.0/24"} }},
 		Good: Example{"a pool of its own", func(s *Subject) { s.Gateway.Pool = []string{"10.99.20.0/24"} }},
 		look: func(s *Subject) []Hit {
@@ -103,7 +103,7 @@ var routeRules = []Rule{
 				return nil
 			}
 			for _, p := range prefixes(s.Gateway.Pool) {
-				for _, r := range prefixes(s.routes()) {
+				for _, r := range prefixes(s.Gateway.Routes) {
 					if r.Overlaps(p) {
 						return []Hit{{Field: vpn.FieldPool, Found: fmt.Sprintf("%s lies in %s", p, r)}}
 					}

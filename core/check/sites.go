@@ -108,6 +108,27 @@ var siteRules = []Rule{
 		},
 	},
 	{
+		Code: "announced-overlap", Title: "Announced network overlaps another one of the gateway", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAnnounced},
+		Why:  "The gateway cannot tell whether such an address is at a site, behind itself, or a client's.",
+		Mend: "Announce only what is at sites, or correct the networks behind the gateway.", Source: "RFC 4632 §3.1", Record: true,
+		Bad:  Example{"10.20.8.0/24 announced, 10.20.0.0/16 behind it", func(s *Subject) { s.Gateway.Announced = []string{"10.20.8.0/24"} }},
+		Good: Example{"10.50.0.0/16 announced", func(s *Subject) { s.Gateway.Announced = []string{"10.50.0.0/16"} }},
+		look: func(s *Subject) []Hit {
+			if s.Gateway == nil {
+				return nil
+			}
+			var hits []Hit
+			for _, a := range prefixes(s.Gateway.Announced) {
+				for _, other := range prefixes(slices.Concat(s.Gateway.Routes, s.Gateway.Pool)) {
+					if a.Overlaps(other) {
+						hits = append(hits, Hit{Field: vpn.FieldAnnounced, Found: fmt.Sprintf("%s and %s", a, other)})
+					}
+				}
+			}
+			return hits
+		},
+	},
+	{
 		Code: "site-by-password", Title: "Gateway cannot tell whose site it is", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAuth},
 		Why:  "By EAP-MSCHAPv2 the identity in IKE is what the client says: a gateway that lets it choose the site's networks lets every login have them.",
 		Mend: "Give the router a certificate, or let it masquerade.", Source: "RFC 7296 §3.5",

@@ -30,8 +30,9 @@ type Items[Row any] struct {
 // Gateway is a gateway in a list.
 type Gateway struct {
 	vpn.Gateway
-	Profiles int    `json:"profiles" doc:"Number of profiles that lead here"`
-	Answers  string `json:"answers,omitempty" enum:"sound,differs,silent" doc:"What its newest probe came to; empty where it was not asked"`
+	Profiles int       `json:"profiles" doc:"Number of profiles that lead here"`
+	Tally    vpn.Tally `json:"tally" doc:"What is found on its record alone"`
+	Answers  string    `json:"answers,omitempty" enum:"sound,differs,silent" doc:"What its newest probe came to; empty where it was not asked"`
 }
 
 // Person is a person in a list.

@@ -302,6 +302,7 @@ const (
 	FieldHandover   Field = "handover"
 	FieldPattern    Field = "pattern"
 	FieldSite       Field = "site"
+	FieldAnnounced  Field = "announced"
 	FieldFallback   Field = "fallback"
 )
 

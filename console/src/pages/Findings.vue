@@ -95,7 +95,7 @@ const counts = (s: Sum) => [
 <template>
   <PageHead title="Findings" />
   <p class="soft" role="status">
-    In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended, over all profiles.
+    In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended.
   </p>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <section class="panel mb-4" aria-labelledby="sums">
@@ -106,7 +106,7 @@ const counts = (s: Sum) => [
         <BFormSelect id="by" v-model="by" :options="modes" />
       </div>
     </div>
-    <p v-if="open.length === 0" class="mb-0">Nothing is found in any profile.</p>
+    <p v-if="open.length === 0" class="mb-0">Nothing is found.</p>
     <div v-else class="counted" tabindex="0" role="region" aria-label="Table of counts">
       <table class="grid-table stack">
         <thead>
@@ -167,12 +167,15 @@ const counts = (s: Sum) => [
         <div class="mono small">{{ row.found }}</div>
         <div class="small">{{ row.mend }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
       </template>
-      <RouterLink v-else-if="column === 'device'" :to="`/profiles/${row.profile_id}`">{{ row.device }}</RouterLink>
+      <RouterLink v-else-if="column === 'device' && row.profile_id" :to="`/profiles/${row.profile_id}`">{{
+        row.device
+      }}</RouterLink>
+      <span v-else-if="column === 'device'" class="soft">all</span>
       <template v-else-if="column === 'gateway'">{{ row.gateway }}</template>
       <template v-else-if="column === 'person'">{{ row.person }}</template>
       <span v-else class="text-nowrap">{{ new Date(row.since).toLocaleDateString() }}</span>
     </template>
-    <template #empty>Nothing is found in any profile.</template>
+    <template #empty>Nothing is found.</template>
   </ListTable>
 </template>
 

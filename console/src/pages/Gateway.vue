@@ -80,10 +80,18 @@ function show(g: Schemas['GatewayRow']) {
 }
 onMounted(async () => {
   if (fresh.value) return
-  await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
+  await run(async () => {
+    show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } })))
+    await look()
+  }, '')
 })
 
 // The record has taken over what was seen.
+const found = ref<Schemas['FleetFinding'][]>([])
+async function look() {
+  const query = { filter: [`gateway_id:${props.id}`, 'record:true'], limit: 50 }
+  found.value = (await ask(api.GET('/api/v1/findings', { params: { query } }))).items
+}
 async function again() {
   await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
 }
@@ -139,6 +147,15 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
     >
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
+  <section v-if="found.length" class="panel mb-3" aria-labelledby="found">
+    <h2 id="found">On its record</h2>
+    <div v-for="f in found" :key="f.rule + f.found" class="finding" :class="f.severity">
+      <span class="tag" :class="f.severity">{{ f.severity }}</span>
+      <strong class="ms-2">{{ f.title }}</strong>
+      <p class="mono">{{ f.found }}</p>
+      <p class="mb-0"><strong>Mend:</strong> {{ f.mend }}</p>
+    </div>
+  </section>
   <ProbePanel v-if="row" :id="row.id" @changed="again" />
   <form v-if="fresh || row" novalidate @submit.prevent="save">
     <div class="columns">
