@@ -102,7 +102,9 @@ var hands = []hand{
 	{vpn.Android, "4", vpn.L2TP, join(androidBegin, "As name type ‹Connection name›. As type choose L2TP/IPSec{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",
 		"{Leave L2TP secret empty. As IPSec identifier type ‹Group name›.}", "{As IPSec pre-shared key type ‹Pre-shared key›. Leave the L2TP secret empty.}", androidEnd)},
 	{vpn.Android, "4", vpn.PPTP, join(androidBegin, "As name type ‹Connection name›. As type choose PPTP.", "As server address type ‹Server address›. Let PPP encryption (MPPE) be on{: ‹Encryption›}.", androidEnd)},
-	{vpn.Android, "4", vpn.IKEv2, join(androidBegin, "As name type ‹Connection name›. As type choose IKEv2/IPSec{ MSCHAPv2, for ‹Login›}{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",
+	{vpn.Android, "4", vpn.IKEv2, []string{"In the client program add a VPN profile. As server type ‹Server address›.", "{As type choose the one with a user name; as user name type ‹Login›}{, as password ‹Password›}{. As user certificate choose the one from ‹Certificate file›}.",
+		"{Choose the CA certificate from ‹Authority file› yourself, in the place of the automatic choice.}", "Open the advanced settings: as server identity type ‹Remote identity›{, as client identity ‹Local identity›}. As profile name type ‹Connection name›. Save."}},
+	{vpn.Android, "11", vpn.IKEv2, join(androidBegin, "As name type ‹Connection name›. As type choose IKEv2/IPSec{ MSCHAPv2, for ‹Login›}{ PSK, for ‹Pre-shared key›}.", "As server address type ‹Server address›.",
 		"{As IPSec identifier type ‹Local identity›.}", "{As IPSec pre-shared key type ‹Pre-shared key›.}", "{As IPSec CA certificate choose the one from ‹Authority file›.}",
 		"{As IPSec user certificate choose the one from ‹Certificate file›.}", "{As user name type ‹Login›}{, as password ‹Password›}. Save.")},
 

@@ -215,6 +215,8 @@ func (s *Subject) servers() []string {
 		return []string{c.TLS.ServerName}
 	case c.TLS != nil: // the client does not compare names unless it is told to
 		return nil
+	case c.IKEv2 != nil && s.Release != nil && s.Release.Row.Platform == vpn.Windows: // whatever identity the gateway sends
+		return []string{c.Server}
 	case c.IKEv2 != nil && c.IKEv2.RemoteID != "":
 		return []string{c.IKEv2.RemoteID}
 	case c.Server == "":

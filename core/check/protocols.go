@@ -360,7 +360,7 @@ func eachCipher(worth suite.Worth) func(*Subject) []Hit {
 var wishRules = []Rule{
 	{
 		Code: "pattern-unmet", Title: "Device cannot do what the pattern wants", Severity: vpn.Warning,
-		Fields: []vpn.Field{vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy, vpn.FieldSite},
+		Fields: []vpn.Field{vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy, vpn.FieldSite, vpn.FieldRoutes, vpn.FieldDomains, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT},
 		Why:    "The connection is made without it, and behaves otherwise than on other devices.",
 		Mend:   "Make a pattern of its own for such devices, or choose another protocol or file for this one.", Source: "see the table of formats",
 		Bad: Example{"on demand, for a keyfile", func(s *Subject) {

@@ -146,6 +146,7 @@ func (p *planner) format() {
 	}
 	p.kept(kept)
 	p.unmet(kept, title)
+	p.told(kept, title)
 	if c.Site != nil && kept.Site == nil {
 		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldSite, "site: " + join(c.Site.Networks), upper(title) + " cannot say it, so only " + p.in.Device.Name + " itself is connected"})
 		p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldSite })
