@@ -94,9 +94,7 @@ const counts = (s: Sum) => [
 
 <template>
   <PageHead title="Findings" />
-  <p class="soft" role="status">
-    In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended.
-  </p>
+  <p class="soft" role="status">In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended.</p>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <section class="panel mb-4" aria-labelledby="sums">
     <div class="d-flex flex-wrap gap-3 align-items-end mb-3">

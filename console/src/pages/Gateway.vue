@@ -116,7 +116,8 @@ function askAt() {
 // The record as it is sent: a null in a merge patch removes.
 function body() {
   const d = draft
-  const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note } = d
+  const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note } =
+    d
   return {
     ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note },
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
