@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"syscall"
-	"unicode"
 
 	"github.com/goccy/go-yaml"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -61,6 +60,9 @@ type app struct {
 	Streams
 	service string
 	output  string
+
+	confirmFile, code string // what proves once more who it is
+	raw               io.Writer
 }
 
 // Run runs a command line and returns the exit code.
@@ -68,12 +70,13 @@ func Run(args []string, s Streams) int {
 	debug.SetGCPercent(200)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{Streams: s}
+	a := &app{Streams: s, raw: s.Err}
+	a.Out, a.Err = &clean{to: s.Out, escape: func() bool { return a.output == "json" }}, &clean{to: s.Err}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(s.In)
-	root.SetOut(s.Out)
-	root.SetErr(s.Err)
+	root.SetOut(a.Out)
+	root.SetErr(a.Err)
 	return a.exit(root.ExecuteContext(ctx))
 }
 
@@ -118,21 +121,11 @@ func (a *app) exit(err error) int {
 }
 
 func (a *app) complain(format string, args ...any) {
-	_, _ = fmt.Fprintln(a.Err, "wardicon:", visible(fmt.Sprintf(format, args...)))
+	_, _ = fmt.Fprintln(a.Err, "wardicon:", fmt.Sprintf(format, args...))
 }
 
 func (a *app) say(format string, args ...any) {
-	_, _ = fmt.Fprintln(a.Out, visible(fmt.Sprintf(format, args...)))
-}
-
-// visible keeps a terminal from being steered by a value.
-func visible(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r == '\n' || r == '\t' || unicode.IsGraphic(r) {
-			return r
-		}
-		return '\uFFFD'
-	}, s)
+	_, _ = fmt.Fprintln(a.Out, fmt.Sprintf(format, args...))
 }
 
 func (a *app) root() *cobra.Command {
@@ -164,6 +157,7 @@ rules, platforms, new-secret, serve, set-up, backup, demo.`,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
 	root.PersistentFlags().StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else the one signed in to)")
+	root.PersistentFlags().StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for what the service wants it once more for (else WARDICON_CONFIRM_FILE, else asked for on a terminal)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "form of the output: table, json or yaml")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
 	root.AddGroup(&cobra.Group{ID: "records", Title: "Records:"}, &cobra.Group{ID: "work", Title: "Plan, check, build:"}, &cobra.Group{ID: "facts", Title: "Look up:"}, &cobra.Group{ID: "run", Title: "Service and session:"})
@@ -225,7 +219,7 @@ func (a *app) print(v any, rows func(table.Writer)) error {
 	rows(w)
 	if w.Length() > 0 {
 		w.SuppressTrailingSpaces()
-		_, err := fmt.Fprintln(a.Out, visible(w.Render()))
+		_, err := fmt.Fprintln(a.Out, w.Render())
 		return err
 	}
 	return nil

@@ -174,8 +174,12 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"Who did and saw what.", []string{"audit", "--limit", "8"}, "", exitFine},
 	}
 	// The session of the tour is remembered in its own folder.
+	confirm := filepath.Join(dir, "confirm")
+	if err := os.WriteFile(confirm, []byte(demo.OwnerPassword), 0o600); err != nil {
+		return err
+	}
 	quiet := Streams{Out: a.Out, Err: a.Out, Env: func(name string) string {
-		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(dir, "config")}[name]
+		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(dir, "config"), "WARDICON_CONFIRM_FILE": confirm}[name]
 	}}
 	for _, s := range steps {
 		if err := a.step(s, quiet, dir); err != nil {

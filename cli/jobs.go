@@ -80,7 +80,7 @@ func (a *app) jobs() *cobra.Command {
 
 // wait shows how a job goes on until it ends.
 func (a *app) wait(ctx context.Context, c *client.Client, j view.Job) (view.Job, error) {
-	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.Err), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
+	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.raw), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
 	for j.State == view.Running {
 		select {
 		case <-ctx.Done():

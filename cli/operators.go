@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -233,6 +234,7 @@ func (a *app) factorCommands() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				c.Prove = a.having(password)
 				if err := c.DropFactor(ctx, password); err != nil {
 					return err
 				}
@@ -254,7 +256,7 @@ func (a *app) sessionCommands() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads("operator", "what", "role", "from", "opened", "used", "ends", "id"))
+					w.AppendHeader(heads("operator", "what", "role", "from", "program", "opened", "used", "ends", "id"))
 					for _, s := range list.Items {
 						what := map[string]string{"cookie": "console", "token": "command line"}[s.Kind]
 						if s.Name != "" {
@@ -267,7 +269,7 @@ func (a *app) sessionCommands() *cobra.Command {
 						if s.Used != nil {
 							used = s.Used.Local().Format(moment)
 						}
-						w.AppendRow(table.Row{s.Operator, what, s.Role, s.Origin, s.Created.Local().Format(moment), used, s.Expires.Local().Format(time.DateOnly), s.ID})
+						w.AppendRow(table.Row{s.Operator, what, s.Role, cmp.Or(strings.Join(s.Addresses, " "), s.Origin), s.Client, s.Created.Local().Format(moment), used, s.Expires.Local().Format(time.DateOnly), s.ID})
 					}
 				})
 			})
@@ -292,6 +294,7 @@ func (a *app) sessionCommands() *cobra.Command {
 
 func (a *app) tokenCommands() *cobra.Command {
 	role, days := service.RoleAuditor, 90
+	var networks []string
 	cmd := &cobra.Command{
 		Use: "token NAME", Short: "Make a token for a program", Args: exactly("NAME"), GroupID: "run",
 		Long: `Makes a token that a program sends as "Authorization: Bearer TOKEN", and prints it once. It has a role of its
@@ -299,7 +302,7 @@ own, no more than yours, and an end. "wardicon session list" shows when it was u
 		Example: "  wardicon token inventory --role auditor --days 365",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				made, err := c.AddToken(ctx, args[0], role, days)
+				made, err := c.AddToken(ctx, args[0], role, days, networks...)
 				if err != nil {
 					return err
 				}
@@ -308,7 +311,8 @@ own, no more than yours, and an end. "wardicon session list" shows when it was u
 		},
 	}
 	cmd.Flags().StringVar(&role, "role", role, "what it may do at the most: auditor, issuer or owner")
-	cmd.Flags().IntVar(&days, "days", days, "days until it ends")
+	cmd.Flags().IntVar(&days, "days", days, "days until it ends, 365 at the most")
+	cmd.Flags().StringSliceVar(&networks, "network", nil, "network that it may come from, CIDR (several: repeat); without one any")
 	return cmd
 }
 
@@ -329,6 +333,8 @@ end are noticed then. Exits 1 where a line is not as it was written.`,
 				}
 				if err := a.print(p, func(table.Writer) {
 					switch {
+					case p.Cut:
+						a.say("lines were cut off at the end of the log, or its head was changed")
 					case !p.Sound:
 						a.say("line %d is not as it was written, or lacks the one before it", p.First)
 					case !p.Held:

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -28,6 +29,8 @@ const defaultService = "http://127.0.0.1:7480"
 type remembered struct {
 	Service string `json:"service"`
 	Token   string `json:"token"`
+
+	Device string `json:"device,omitempty"` // by which the service knows this device again
 
 	Authority string `json:"authority,omitempty"` // that vouches for the service, PEM; empty believes those of the system
 }
@@ -71,10 +74,41 @@ func (a *app) connection() remembered {
 // with runs a command that needs the service.
 func (a *app) with(cmd *cobra.Command, do func(context.Context, *client.Client) error) error {
 	r := a.connection()
+	c := client.New(r.Service, r.Token)
 	if r.Authority != "" {
-		return do(cmd.Context(), client.Trusting(r.Service, r.Token, r.Authority))
+		c = client.Trusting(r.Service, r.Token, r.Authority)
 	}
-	return do(cmd.Context(), client.New(r.Service, r.Token))
+	c.Prove, c.Device = a.prove, r.Device
+	return do(cmd.Context(), c)
+}
+
+// having is prove where the password was asked for already.
+func (a *app) having(password secret.Text) func(bool) (secret.Text, error) {
+	return func(code bool) (secret.Text, error) {
+		if code {
+			return a.prove(true)
+		}
+		return password, nil
+	}
+}
+
+// prove gives the operator's password once more, or a code of the second factor: from the file that was named, else
+// from the terminal.
+func (a *app) prove(code bool) (secret.Text, error) {
+	switch {
+	case code && a.code != "":
+		return secret.New(a.code), nil
+	case code:
+		return a.ask("Code of your second factor")
+	case cmp.Or(a.confirmFile, a.Env("WARDICON_CONFIRM_FILE")) != "":
+		text, err := a.readSecret(cmp.Or(a.confirmFile, a.Env("WARDICON_CONFIRM_FILE")))
+		return secret.New(text), err
+	}
+	f, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return secret.Text{}, usage("the service wants your password once more for this: run it on a terminal, or name a file with it by --confirm-file")
+	}
+	return a.ask("Your password once more, to confirm that it is you")
 }
 
 // read reads a file, or standard input for -.
@@ -183,6 +217,7 @@ for, or read from a file; it never stands on the command line.`,
 					}
 					at.Authority = string(text)
 					c = client.Trusting(at.Service, "", at.Authority)
+					c.Device = at.Device
 				}
 				var password secret.Text
 				var err error
@@ -208,7 +243,7 @@ for, or read from a file; it never stands on the command line.`,
 				if err != nil {
 					return err
 				}
-				if err := a.remember(remembered{at.Service, s.Token, at.Authority}); err != nil {
+				if err := a.remember(remembered{Service: at.Service, Token: s.Token, Device: s.Device, Authority: at.Authority}); err != nil {
 					return err
 				}
 				a.say("signed in to %s as %s until %s", a.connection().Service, s.Operator.Name, s.Expires.Local().Format("2006-01-02 15:04"))

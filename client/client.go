@@ -36,6 +36,12 @@ type Client struct {
 
 	Authorities Noun[view.Authority]
 
+	// Prove gives the operator's password, or a code of the second factor, where the service asks once more who it is;
+	// nil has what needs that refused.
+	Prove func(code bool) (secret.Text, error)
+
+	Device string // the mark by which the service knows this device when it signs in again
+
 	base  string
 	token string
 	http  *http.Client
@@ -75,8 +81,47 @@ func (e *UnreachableError) Error() string {
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
-// call sends a request and reads the answer into out; out may be nil or *[]byte.
+// call sends a request and reads the answer into out; out may be nil or *[]byte. Where the service wants to know
+// once more who it is, Prove is asked.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
+	err := c.send(ctx, method, path, query, header, in, out)
+	var p *view.Problem
+	if _, stream := in.(io.Reader); stream || c.Prove == nil || !errors.As(err, &p) || p.Type != typeConfirm {
+		return err
+	}
+	if err := c.Confirm(ctx); err != nil {
+		return err
+	}
+	return c.send(ctx, method, path, query, header, in, out)
+}
+
+// Types of problems that are answered by asking for more.
+const (
+	typeConfirm    = "urn:wardicon:problem:confirm"
+	typeCodeWanted = "urn:wardicon:problem:code-wanted"
+)
+
+// Confirm proves to the service once more who it is: for some minutes the session may then do what a stolen one must not.
+func (c *Client) Confirm(ctx context.Context) error {
+	password, err := c.Prove(false)
+	if err != nil {
+		return err
+	}
+	body := map[string]string{"password": password.Reveal()}
+	err = c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
+	var p *view.Problem
+	if !errors.As(err, &p) || p.Type != typeCodeWanted {
+		return err
+	}
+	code, err := c.Prove(true)
+	if err != nil {
+		return err
+	}
+	body["code"] = strings.TrimSpace(code.Reveal())
+	return c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
+}
+
+func (c *Client) send(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
 	var sent io.Reader
 	if raw, ok := in.(io.Reader); ok {
 		sent = raw
@@ -221,13 +266,13 @@ func (c *Client) SetUp(ctx context.Context, code, name string, password secret.T
 
 // SignIn signs in and keeps the token. A second factor wants its code.
 func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, code ...string) (s view.SignedIn, err error) {
-	body := map[string]string{"name": name, "password": password.Reveal(), "kind": "token"}
+	body := map[string]string{"name": name, "password": password.Reveal(), "kind": "token", "device": c.Device}
 	if len(code) > 0 {
 		body["code"] = code[0]
 	}
 	err = c.call(ctx, http.MethodPost, "/session", nil, nil, body, &s)
 	if err == nil {
-		c.token = s.Token
+		c.token, c.Device = s.Token, s.Device
 	}
 	return s, err
 }

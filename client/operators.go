@@ -72,8 +72,8 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 }
 
 // AddToken makes a token for a program.
-func (c *Client) AddToken(ctx context.Context, name, role string, days int) (made view.NewToken, err error) {
-	err = c.call(ctx, http.MethodPost, "/tokens", nil, nil, map[string]any{"name": name, "role": role, "days": days}, &made)
+func (c *Client) AddToken(ctx context.Context, name, role string, days int, networks ...string) (made view.NewToken, err error) {
+	err = c.call(ctx, http.MethodPost, "/tokens", nil, nil, map[string]any{"name": name, "role": role, "days": days, "addresses": append([]string{}, networks...)}, &made)
 	return made, err
 }
 

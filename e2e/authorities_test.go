@@ -11,6 +11,7 @@ import (
 	"wardicon/client"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
+	"wardicon/demo"
 )
 
 // vault is an authority whose key is not in the service.
@@ -260,6 +261,7 @@ func TestAuthorityPages(t *testing.T) {
 	b.fill("Passphrase", "short")
 	b.fill("The same again", "short")
 	b.press("Save as PKCS #12")
+	b.confirm(demo.OwnerPassword)
 	b.see("15 to 256 characters")
 	for _, label := range []string{"Passphrase", "The same again"} {
 		b.fill(label, "kelp Harbor mizzen 4497 lantern")

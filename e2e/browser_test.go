@@ -164,6 +164,17 @@ func (b *tab) press(text string) {
 	eval[bool](b, "("+find+".click(), true)")
 }
 
+// confirm proves once more who it is, where the console asks.
+func (b *tab) confirm(password string) {
+	b.t.Helper()
+	b.see("A session alone is not enough for this.")
+	b.accessible("confirming who it is")
+	b.shot("confirm")
+	b.fill("Your password", password)
+	b.press("Confirm")
+	b.until(`!document.querySelector('dialog.confirm')`)
+}
+
 // shot keeps a picture, where pictures are wanted.
 func (b *tab) shot(name string) {
 	b.t.Helper()

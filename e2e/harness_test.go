@@ -112,6 +112,7 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	})
 	f.url = server.URL
 	f.client = client.New(f.url, "")
+	f.client.Prove = func(bool) (secret.Text, error) { return secret.New(demo.OwnerPassword), nil }
 	if sample {
 		if _, err := f.client.SignIn(ctx, demo.OwnerName, secret.New(demo.OwnerPassword)); err != nil {
 			t.Fatal(err)
@@ -136,12 +137,21 @@ func (f *fleet) profile(device, gateway string) string {
 	return ""
 }
 
+// confirmFile is where command lines find the owner's password, for what wants it once more.
+func (f *fleet) confirmFile() string {
+	path := filepath.Join(f.dir, "..", "confirm")
+	if err := os.WriteFile(path, []byte(demo.OwnerPassword), 0o600); err != nil {
+		f.t.Fatal(err)
+	}
+	return path
+}
+
 // run runs a command line against the service.
 func (f *fleet) run(stdin string, args ...string) (code int, out, errs string) {
 	f.t.Helper()
 	var stdout, stderr bytes.Buffer
 	code = cli.Run(args, cli.Streams{In: strings.NewReader(stdin), Out: &stdout, Err: &stderr, Env: func(name string) string {
-		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(f.dir, "..", "config"), "WARDICON_SERVICE": f.url}[name]
+		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(f.dir, "..", "config"), "WARDICON_SERVICE": f.url, "WARDICON_CONFIRM_FILE": f.confirmFile()}[name]
 	}})
 	return code, stdout.String(), stderr.String()
 }

@@ -125,7 +125,7 @@ func TestPatternsByCommand(t *testing.T) {
 	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	code, out, errs := f.run("", "pattern", "add", "Deck", "--group", "deck", "--platform", "android", "--protocol", "ikev2,l2tp", "--gateways", "listed", "--gateway", "Easthaven,Brattvik", "--tunnel", "split",
 		"--route", "10.50.0.0/16", "--dns", "10.50.0.53", "--domain", "inside.skerryline.example", "--ipv6", "left", "--connect", "on-demand", "--trusted-network", "deck", "--trusted-suffix", "office.skerryline.example",
-		"--demand-domain", "inside.skerryline.example", "--probe", "https://inside.skerryline.example/", "--interface", "wifi", "--reconnect", "--unmetered", "--proxy", "proxy.skerryline.example:3128",
+		"--demand-domain", "inside.skerryline.example", "--probe", "https://inside.skerryline.example/", "--interface", "wifi", "--reconnect", "--unmetered", "--fallback", "--proxy", "proxy.skerryline.example:3128",
 		"--proxy-bypass", "*.local", "--password", "saved", "--scope", "person", "--naming", "{gateway} {protocol}", "--note", "for phones", "--output", "json")
 	if code != 0 {
 		t.Fatal(errs)
@@ -135,7 +135,7 @@ func TestPatternsByCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Stamp, p.GatewayIDs = vpn.Stamp{}, nil
-	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC} Deck [deck] [android] [ikev2 l2tp] listed [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
+	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC} Deck [deck] [android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
 		"{[deck] [office.skerryline.example] [inside.skerryline.example] https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 [*.local]} saved person {gateway} {protocol} for phones}"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}
@@ -153,7 +153,7 @@ func TestPatternsByCommand(t *testing.T) {
 		{"job|show|jo-nothing", 1, []string{"jo-nothing"}},
 		{"plan|Deck phone 2|Brattvik", 1, []string{"passed over", "connects: on-demand"}},
 		{"pattern|change|Deck|--naming|{boat}", 1, []string{"/naming", "naming"}},
-		{"pattern|remove|Deck", 1, []string{"still used by 3 profiles"}},
+		{"pattern|remove|Deck", 1, []string{"still used by 5 profiles"}},
 	} {
 		code, out, errs := f.run("", strings.Split(test.args, "|")...)
 		if code != test.code {

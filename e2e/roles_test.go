@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +16,7 @@ import (
 
 	"wardicon/client"
 	"wardicon/core/secret"
+	"wardicon/demo"
 	"wardicon/httpapi"
 )
 
@@ -26,7 +29,7 @@ var (
 	}
 	auditorsToo = []string{
 		"explain-failure",
-		"make-secret", "check-files", "show-prospects", "try-plan", "sign-out", "change-password", "offer-factor", "confirm-factor", "drop-factor", "end-session", "add-token",
+		"make-secret", "check-files", "show-prospects", "try-plan", "sign-out", "change-password", "confirm-session", "offer-factor", "confirm-factor", "drop-factor", "end-session", "add-token",
 	}
 	issuersToo = []string{"fetch-file"} // a GET that has secrets
 	openToAll  = []string{"start", "set-up", "sign-in", "whereami"}
@@ -166,7 +169,11 @@ func TestOperatorCommands(t *testing.T) {
 	run(0, "Norrvik", "", "gateway", "list")
 	run(1, "this wants the role issuer", "", "gateway", "change", "Norrvik", "--note", "x")
 	run(1, "this wants the role owner", "", "operator", "list")
-	run(1, "another code", "000000\n", "second-factor", "on")
+	mine := filepath.Join(t.TempDir(), "mine")
+	if err := os.WriteFile(mine, []byte(chosen), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run(1, "another code", "000000\n", "second-factor", "on", "--confirm-file", mine)
 
 	signIn(0, "signed in", "harbourmaster", owner)
 	run(0, "shut out", "", "operator", "change", "pilot", "--disabled")
@@ -188,6 +195,7 @@ func TestOperatorPages(t *testing.T) {
 	b.goTo("/operators", "Operators")
 	b.press("Add an operator")
 	b.press("Add")
+	b.confirm(demo.OwnerPassword)
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('1 to 64 characters'))`)
 	b.fill("Name", "pilot")
 	b.press("Add")
@@ -222,6 +230,7 @@ func TestOperatorPages(t *testing.T) {
 	}
 	b.goTo("/me", "Your sign-in")
 	b.press("Set it up")
+	b.confirm(chosen)
 	b.see("Scan this with your app")
 	key := eval[string](b, `document.querySelector('section .mono.mt-2').textContent`)
 	b.accessible("a second factor on its way")

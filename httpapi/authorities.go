@@ -67,7 +67,7 @@ func (a *api) authorities() {
 		row, err := a.svc.TakeAuthority(ctx, in.Body.Authority, in.Body.Material)
 		return &body[view.Authority]{row}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag)), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag))), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
 		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
 		return &body[view.Handed]{view.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
 	})

@@ -79,7 +79,7 @@ func (a *api) handovers() {
 		made, err := a.svc.Reissue(ctx, in.ID, in.Body.Link)
 		return &body[view.NewHandover]{linked(ctx, made)}, err
 	})
-	handle(a, operation(http.MethodPost, "/archives", "make-archive", "Put parcels into an archive that is encrypted under a passphrase, which is shown once", tag), func(ctx context.Context, in *archiveInput) (*body[view.Archive], error) {
+	handle(a, confirming(operation(http.MethodPost, "/archives", "make-archive", "Put parcels into an archive that is encrypted under a passphrase, which is shown once", tag)), func(ctx context.Context, in *archiveInput) (*body[view.Archive], error) {
 		archive, err := a.svc.Archive(ctx, in.Body.ProfileID, in.Body.Group)
 		return &body[view.Archive]{archive}, err
 	})

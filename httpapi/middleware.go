@@ -83,6 +83,8 @@ const (
 	cookieName   = "wardicon_session"
 	hostPrefix   = "__Host-"
 	securePrefix = "__Secure-"
+
+	deviceCookie = "wardicon_device"
 )
 
 // bearer finds the token or the cookie of a request.
@@ -107,8 +109,16 @@ type bearerKey struct{}
 // What an operation says of who may call it.
 const (
 	roleNeeded = "role"
-	ownAffair  = "own" // open to whoever must change the password first
+	ownAffair  = "own"     // open to whoever must change the password first
+	enrolling  = "enrol"   // open to whoever must set up a second factor first
+	confirmed  = "confirm" // a session alone is not enough
 )
+
+// confirming is an operation that a stolen session alone must not do.
+func confirming(op huma.Operation) huma.Operation {
+	op.Metadata[confirmed] = true
+	return op
+}
 
 var errRole = errors.New("not allowed")
 
@@ -119,16 +129,18 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	token := bearer(ctx.Header("Authorization"), ctx.Header("Cookie"))
-	session, err := a.svc.Session(ctx.Context(), token)
+	session, err := a.svc.Session(ctx.Context(), token, service.Caller{Address: callerOf(ctx.Context()).address, Client: ctx.Header("User-Agent")})
 	op := ctx.Operation()
 	switch needed, _ := op.Metadata[roleNeeded].(string); {
 	case err != nil:
 	case session.Operator.MustChange && op.Metadata[ownAffair] == nil:
 		err = service.ErrMustChange
-	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil:
+	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil && op.Metadata[enrolling] == nil:
 		err = service.ErrMustEnrol
 	case !service.Allows(session.Role, needed):
 		err = fmt.Errorf("%w: this wants the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
+	case op.Metadata[confirmed] != nil:
+		err = a.svc.Confirmed(session)
 	}
 	if err != nil {
 		p, _ := a.answer(ctx.Context(), err).(*view.Problem)

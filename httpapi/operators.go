@@ -53,7 +53,9 @@ type tokenInput struct {
 	Body struct {
 		Name string `json:"name" required:"true" doc:"What the token is for" maxLength:"200"`
 		Role string `json:"role" required:"true" doc:"What it may do at the most" maxLength:"20"`
-		Days int    `json:"days" required:"true" doc:"Days until it ends"`
+		Days int    `json:"days" required:"true" doc:"Days until it ends, 365 at the most"`
+
+		Addresses []string `json:"addresses" required:"false" doc:"Networks that it may come from, in CIDR form; empty means any"`
 	}
 }
 
@@ -68,21 +70,21 @@ func (a *api) operators() {
 		page, err := a.svc.Operators(ctx, in.query())
 		return &body[view.Page[view.Operator]]{page}, err
 	})
-	add := by(service.RoleOwner, operation(http.MethodPost, "/operators", "add-operator", "Add an operator, with a password for the first sign-in (owners only)", tag))
+	add := confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators", "add-operator", "Add an operator, with a password for the first sign-in (owners only)", tag)))
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *newOperatorInput) (*body[view.NewOperator], error) {
 		made, err := a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
 		return &body[view.NewOperator]{made}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag)), func(ctx context.Context, in *operatorInput) (*body[view.Operator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[view.Operator], error) {
 		row, err := a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
 		return &body[view.Operator]{row}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag)), func(ctx context.Context, in *idInput) (*body[view.NewOperator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[view.NewOperator], error) {
 		made, err := a.svc.ResetOperator(ctx, in.ID)
 		return &body[view.NewOperator]{made}, err
 	})
-	remove := by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag))
+	remove := confirming(by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag)))
 	remove.DefaultStatus = http.StatusNoContent
 	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.RemoveOperator(ctx, in.ID) })
 	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Hold that the audit log is as it was written", "audit"), func(ctx context.Context, in *headInput) (*body[view.AuditProof], error) {
@@ -103,16 +105,20 @@ func (a *api) own() {
 	anybody := func(method, path, id, summary string) huma.Operation {
 		return by(service.RoleAuditor, operation(method, path, id, summary, tag))
 	}
-	handle(a, anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"), func(ctx context.Context, _ *none) (*body[view.Factor], error) {
+	enrol := func(op huma.Operation) huma.Operation {
+		op.Metadata[enrolling] = true // who must set one up, must be let
+		return op
+	}
+	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"))), func(ctx context.Context, _ *none) (*body[view.Factor], error) {
 		f, err := a.svc.OfferFactor(ctx, here(ctx))
 		return &body[view.Factor]{f}, err
 	})
-	confirm := anybody(http.MethodPut, "/second-factor", "confirm-factor", "Have the second factor that was offered count")
+	confirm := enrol(confirming(anybody(http.MethodPut, "/second-factor", "confirm-factor", "Have the second factor that was offered count")))
 	confirm.DefaultStatus = http.StatusNoContent
 	handle(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
 		return nil, a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
 	})
-	drop := anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Take your second factor away")
+	drop := confirming(anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Take your second factor away"))
 	drop.DefaultStatus = http.StatusNoContent
 	handle(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
 		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
@@ -126,10 +132,10 @@ func (a *api) own() {
 	handle(a, end, func(ctx context.Context, in *idInput) (*none, error) {
 		return nil, a.svc.EndSession(ctx, here(ctx), in.ID)
 	})
-	add := anybody(http.MethodPost, "/tokens", "add-token", "Make a token for a program; it is shown once")
+	add := confirming(anybody(http.MethodPost, "/tokens", "add-token", "Make a token for a program; it is shown once"))
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[view.NewToken], error) {
-		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days)
+		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days, in.Body.Addresses...)
 		return &body[view.NewToken]{made}, err
 	})
 }

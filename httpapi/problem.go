@@ -67,10 +67,12 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):
 		p = problem(http.StatusUnauthorized, "sign-in", err.Error())
-	case errors.Is(err, service.ErrRole), errors.Is(err, service.ErrOwn), errors.Is(err, errRole):
+	case errors.Is(err, service.ErrRole), errors.Is(err, service.ErrOwn), errors.Is(err, errRole), errors.Is(err, service.ErrElsewhere), errors.Is(err, service.ErrProgram):
 		p = problem(http.StatusForbidden, "role", err.Error())
 	case errors.Is(err, service.ErrCodeWanted):
 		p = problem(http.StatusUnauthorized, "code-wanted", err.Error())
+	case errors.Is(err, service.ErrConfirm):
+		p = problem(http.StatusForbidden, "confirm", err.Error())
 	case errors.Is(err, service.ErrMustChange), errors.Is(err, service.ErrMustEnrol):
 		p = problem(http.StatusForbidden, "must-change", err.Error())
 	case errors.Is(err, service.ErrSetUpDone):

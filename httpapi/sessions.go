@@ -16,11 +16,12 @@ import (
 )
 
 type signInInput struct {
-	from string
-	Body struct {
+	from, client, device string
+	Body                 struct {
 		Name     string      `json:"name" maxLength:"64"`
 		Password secret.Text `json:"password" writeOnly:"true"`
 		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
+		Device   string      `json:"device" required:"false" doc:"The mark that this device got when it signed in before; consoles send a cookie" maxLength:"200"`
 		Kind     string      `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for programs"`
 	}
 }
@@ -31,12 +32,27 @@ func (in *signInInput) Resolve(ctx huma.Context) []error {
 	if err == nil {
 		in.from = host
 	}
+	in.client, in.device = ctx.Header("User-Agent"), in.Body.Device
+	if cookies, err := http.ParseCookie(ctx.Header("Cookie")); err == nil && in.device == "" {
+		for _, c := range cookies {
+			if c.Name == deviceCookie || c.Name == hostPrefix+deviceCookie {
+				in.device = c.Value
+			}
+		}
+	}
 	return nil
 }
 
 type signInOutput struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      view.SignedIn
+}
+
+type confirmInput struct {
+	Body struct {
+		Password secret.Text `json:"password" writeOnly:"true"`
+		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
+	}
 }
 
 type setUpInput struct {
@@ -61,15 +77,17 @@ func (a *api) sessions() {
 	})
 	handle(a, open(operation(http.MethodPost, "/session", "sign-in", "Sign in", "session")), func(ctx context.Context, in *signInInput) (*signInOutput, error) {
 		token := in.Body.Kind == "token"
-		bearer, session, err := a.svc.SignIn(ctx, service.Entry{Name: in.Body.Name, Password: in.Body.Password, Code: strings.TrimSpace(in.Body.Code), From: in.from, Token: token})
+		bearer, session, err := a.svc.SignIn(ctx, service.Entry{Name: in.Body.Name, Password: in.Body.Password, Code: strings.TrimSpace(in.Body.Code), From: in.from, Client: in.client, Device: in.device, Token: token})
 		if err != nil {
 			return nil, err
 		}
 		out := &signInOutput{Body: view.SignedIn{Operator: session.Operator, Expires: session.Expires}}
 		if token {
-			out.Body.Token = bearer
+			out.Body.Token, out.Body.Device = bearer, session.Device
 		} else {
-			out.SetCookie = cookie(ctx, bearer, session.Expires)
+			known := cookie(ctx, session.Device, time.Now().AddDate(1, 0, 0))
+			known.Name = strings.Replace(known.Name, cookieName, deviceCookie, 1)
+			out.SetCookie = []http.Cookie{cookie(ctx, bearer, session.Expires), known}
 		}
 		return out, nil
 	})
@@ -78,6 +96,11 @@ func (a *api) sessions() {
 		operator := session.Operator
 		operator.Role = session.Role
 		return &body[view.SignedIn]{view.SignedIn{Operator: operator, Expires: session.Expires}}, nil
+	})
+	confirm := ownOperation(http.MethodPost, "/session/confirm", "confirm-session", "Prove once more that it is you, by password and a code of the second factor; for five minutes the session may then do what a stolen one must not", "session")
+	confirm.DefaultStatus = http.StatusNoContent
+	handle(a, confirm, func(ctx context.Context, in *confirmInput) (*none, error) {
+		return nil, a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))
 	})
 	out := ownOperation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")
 	out.DefaultStatus = http.StatusNoContent

@@ -74,10 +74,10 @@ func TestOperators(t *testing.T) {
 	if err := svc.ChangePassword(ctx, pilot, secret.New(made.Password), secret.New(chosen)); err != nil {
 		t.Fatal(err)
 	}
-	if now, err := svc.Session(ctx, bearer); err != nil || now.Operator.MustChange {
+	if now, err := svc.Session(ctx, bearer, service.Caller{}); err != nil || now.Operator.MustChange {
 		t.Errorf("%+v (%v)", now.Operator, err)
 	}
-	if _, err := svc.Session(ctx, other); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(ctx, other, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
 		t.Errorf("another session goes on after the password was changed: %v", err)
 	}
 	if _, _, err := enter(made.Password, ""); !errors.Is(err, service.ErrSignIn) {
@@ -92,7 +92,7 @@ func TestOperators(t *testing.T) {
 	if _, err := svc.ChangeOperator(ctx, pilot.Operator.ID, service.RoleAuditor, true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Session(ctx, bearer); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(ctx, bearer, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
 		t.Errorf("a session of somebody who was shut out goes on: %v", err)
 	}
 	if _, _, err := enter(chosen, ""); !errors.Is(err, service.ErrSignIn) {
@@ -198,7 +198,7 @@ func TestTokens(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	token, err := svc.Session(ctx, made.Bearer)
+	token, err := svc.Session(ctx, made.Bearer, service.Caller{})
 	if err != nil || token.Role != service.RoleAuditor || token.Operator.Role != service.RoleOwner {
 		t.Fatalf("%+v (%v)", token, err)
 	}
@@ -232,11 +232,11 @@ func TestTokens(t *testing.T) {
 		t.Errorf("somebody else ended it: %v", err)
 	}
 	c.turn(9 * 24 * time.Hour)
-	if _, err := svc.Session(ctx, made.Bearer); err != nil {
+	if _, err := svc.Session(ctx, made.Bearer, service.Caller{}); err != nil {
 		t.Error(err)
 	}
 	c.turn(2 * 24 * time.Hour)
-	if _, err := svc.Session(ctx, made.Bearer); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(ctx, made.Bearer, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
 		t.Errorf("a token goes on after its end: %v", err)
 	}
 }
@@ -256,14 +256,14 @@ func TestIdle(t *testing.T) {
 	program, idle, used := enter(true), enter(false), enter(false)
 	for range 4 {
 		c.turn(20 * time.Minute)
-		if _, err := svc.Session(t.Context(), used); err != nil {
+		if _, err := svc.Session(t.Context(), used, service.Caller{}); err != nil {
 			t.Fatalf("one that is used: %v", err)
 		}
 	}
-	if _, err := svc.Session(t.Context(), idle); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(t.Context(), idle, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
 		t.Errorf("one that nobody uses: %v", err)
 	}
-	if _, err := svc.Session(t.Context(), program); err != nil {
+	if _, err := svc.Session(t.Context(), program, service.Caller{}); err != nil {
 		t.Errorf("a program's: %v", err)
 	}
 }
@@ -279,7 +279,7 @@ func TestDemanded(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		session, err := svc.Session(t.Context(), bearer)
+		session, err := svc.Session(t.Context(), bearer, service.Caller{})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"image/png"
+	"net/netip"
 	"strings"
 
 	"github.com/pquerna/otp/totp"
@@ -32,13 +33,19 @@ func (s *Service) proven(ctx context.Context, session store.Session, pointer str
 	if err := own(session); err != nil {
 		return o, err
 	}
-	if err := s.throttle("name " + strings.ToLower(session.Operator.Name)); err != nil {
+	if err := s.throttle("session " + session.ID); err != nil { // not by name: others cannot use it up
 		return o, err
 	}
 	if o, err = s.store.Read().Operator(ctx, session.Operator.ID); err != nil {
 		return o, err
 	}
-	if !passwordFits(o.Password, password) {
+	leave, err := s.hashing.enter(ctx, session.ID, true)
+	if err != nil {
+		return o, err
+	}
+	fits := passwordFits(o.Password, password)
+	leave()
+	if !fits {
 		return o, problem("operator", pointer, "another password", "the one that you sign in with", "type it again")
 	}
 	return o, nil
@@ -49,6 +56,11 @@ func (s *Service) ChangePassword(ctx context.Context, session store.Session, old
 	o, err := s.proven(ctx, session, "/old", old)
 	if err != nil {
 		return err
+	}
+	if o.SecondFactor {
+		if err := s.Confirmed(session); err != nil {
+			return err
+		}
 	}
 	problems := passwordProblems("/password", o.Name, fresh)
 	if len(problems) == 0 && fresh.Equal(old) {
@@ -95,7 +107,7 @@ func (s *Service) ConfirmFactor(ctx context.Context, session store.Session, code
 	if err := own(session); err != nil {
 		return err
 	}
-	if err := s.throttle("name " + strings.ToLower(session.Operator.Name)); err != nil {
+	if err := s.throttle("session " + session.ID); err != nil {
 		return err
 	}
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
@@ -158,12 +170,15 @@ func (s *Service) EndSession(ctx context.Context, session store.Session, id stri
 	})
 }
 
+// mostNetworks bounds the networks that a token is bound to.
+const mostNetworks = 16
+
 // mostTokenDays bounds how long a program's token lives.
-const mostTokenDays = 730
+const mostTokenDays = 365
 
 // AddToken makes a token for a program: with a role of its own that is no more than the operator's, and an
 // end.
-func (s *Service) AddToken(ctx context.Context, session store.Session, name, role string, days int) (made view.NewToken, err error) {
+func (s *Service) AddToken(ctx context.Context, session store.Session, name, role string, days int, networks ...string) (made view.NewToken, err error) {
 	if err := own(session); err != nil {
 		return made, err
 	}
@@ -177,11 +192,20 @@ func (s *Service) AddToken(ctx context.Context, session store.Session, name, rol
 	if days < 1 || days > mostTokenDays {
 		problems = append(problems, vpn.Problem{Pointer: "/days", Found: fmt.Sprint(days), Expected: fmt.Sprintf("1 to %d days", mostTokenDays), Mend: "choose a number within"})
 	}
+	if len(networks) > mostNetworks {
+		problems = append(problems, vpn.Problem{Pointer: "/addresses", Found: fmt.Sprintf("%d networks", len(networks)), Expected: fmt.Sprintf("at most %d", mostNetworks), Mend: "join some"})
+	}
+	for i, v := range networks {
+		if _, err := netip.ParsePrefix(v); err != nil {
+			problems = append(problems, vpn.Problem{Pointer: fmt.Sprintf("/addresses/%d", i), Found: quoted(v), Expected: "a network in CIDR form such as 10.20.0.0/16", Mend: "write address, slash and prefix length"})
+		}
+	}
 	if len(problems) > 0 {
 		return made, &vpn.Problems{Object: "token", List: problems}
 	}
 	t := store.Session{Operator: session.Operator}
 	t.Kind, t.Name, t.Role, t.Origin, t.Expires = "token", strings.TrimSpace(name), role, session.Origin, s.now().AddDate(0, 0, days)
+	t.Addresses, t.Client = networks, session.Client
 	made.Bearer = newBearer()
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.AddSession(ctx, made.Bearer, &t), deed(ctx, tx, "add", "token", t.ID, t.Name+", "+role))

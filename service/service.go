@@ -8,10 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"sync"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"wardicon/core/check"
 	"wardicon/core/secret"
@@ -43,19 +40,16 @@ type Service struct {
 	lists    lists         // revocation lists that were signed
 	asking   *asking
 
-	setup  setup
-	signIn struct {
-		sync.Mutex
-		limits map[string]*rate.Limiter
-	}
+	setup   setup
+	tries   counting
+	hashing *hashing
 }
 
 // New makes the service. Run must be started for checks to be made in the background.
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newAsking()}
-	svc.signIn.limits = map[string]*rate.Limiter{}
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newAsking(), hashing: newHashing()}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
 	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
 	svc.lists.known = map[string]listed{}

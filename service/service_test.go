@@ -67,7 +67,7 @@ func TestSessionsEnd(t *testing.T) {
 		}
 		bearers[kind] = bearer
 	}
-	left, err := svc.Session(ctx, bearers["left"])
+	left, err := svc.Session(ctx, bearers["left"], service.Caller{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,10 +80,10 @@ func TestSessionsEnd(t *testing.T) {
 	}{{0, true, true, false}, {11 * time.Hour, true, true, false}, {2 * time.Hour, false, true, false}, {88 * 24 * time.Hour, false, true, false}, {3 * 24 * time.Hour, false, false, false}} {
 		for gone := time.Duration(0); gone < test.after; gone += 30 * time.Minute { // somebody works at the console
 			c.turn(30 * time.Minute)
-			_, _ = svc.Session(ctx, bearers["cookie"])
+			_, _ = svc.Session(ctx, bearers["cookie"], service.Caller{})
 		}
 		for kind, want := range map[string]bool{"cookie": test.cookie, "token": test.token, "left": test.left} {
-			if _, err := svc.Session(ctx, bearers[kind]); (err == nil) != want || err != nil && !errors.Is(err, service.ErrNoSession) {
+			if _, err := svc.Session(ctx, bearers[kind], service.Caller{}); (err == nil) != want || err != nil && !errors.Is(err, service.ErrNoSession) {
 				t.Errorf("%s at %s: %v, expected open %t", kind, c.now(), err, want)
 			}
 		}

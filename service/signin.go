@@ -2,17 +2,21 @@ package service
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/pquerna/otp/hotp"
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/time/rate"
 
 	"wardicon/core/secret"
 	"wardicon/store"
@@ -31,6 +35,9 @@ var (
 	ErrCodeWanted = errors.New("a code of the second factor is wanted; send it with name and password")
 	ErrNoSession  = errors.New("not signed in, or the session has ended; sign in first")
 	ErrMustChange = errors.New("the password is somebody else's choice: change it first")
+	ErrConfirm    = errors.New("this wants your password once more, and a code of your second factor where you have one: confirm that it is you")
+	ErrProgram    = errors.New("a program's token is not enough for this: sign in yourself")
+	ErrElsewhere  = errors.New("this token is bound to other networks than the one that you come from")
 	ErrMustEnrol  = errors.New("a second factor is demanded here: set it up first (wardicon second-factor on, or the page Your sign-in)")
 )
 
@@ -48,30 +55,42 @@ type Entry struct {
 	Password secret.Text
 	Code     string // of the second factor
 	From     string
-	Token    bool // for a program, in the place of a cookie
+	Client   string // how the program calls itself
+	Device   string // the mark of a device that has signed in before
+	Token    bool   // for a program, in the place of a cookie
 }
 
-// SignIn checks what somebody signs in with and opens a session.
+// SignIn checks what somebody signs in with and opens a session. A device that has signed in before by the
+// same name has an allowance of its own, so that nobody keeps its operator out by trying elsewhere.
 func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session store.Session, err error) {
-	for _, key := range []string{"from " + e.From, "name " + strings.ToLower(e.Name)} {
-		if err := s.throttle(key); err != nil {
-			return "", session, err
-		}
-	}
 	o, err := s.store.Read().OperatorByName(ctx, e.Name)
 	var none *store.NotFoundError
-	if err != nil && !errors.As(err, &none) {
+	var tampered *store.TamperedError
+	if errors.As(err, &tampered) {
+		s.log.ErrorContext(ctx, "an operator is kept out", "error", err)
+		o = store.Operator{}
+	} else if err != nil && !errors.As(err, &none) {
+		return "", session, err
+	}
+	known := s.knownDevice(e.Device, o)
+	if err := s.admitted(e, known); err != nil {
+		return "", session, err
+	}
+	leave, err := s.hashing.enter(ctx, source(e.From), known != "")
+	if err != nil {
 		return "", session, err
 	}
 	// An unknown name costs as much time as a wrong password.
-	if !passwordFits(o.Password, e.Password) || o.Disabled {
-		return "", session, s.refuseEntry(ctx, o.ID, e.From, ErrSignIn)
+	fits := passwordFits(o.Password, e.Password)
+	leave()
+	if !fits || o.Disabled {
+		return "", session, s.refuseEntry(ctx, o.ID, e, "wrong name or password", ErrSignIn)
 	}
 	if o.SecondFactor && e.Code == "" {
-		return "", session, ErrCodeWanted
+		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, no code", ErrCodeWanted)
 	}
 	session = store.Session{Operator: o.Operator}
-	session.Kind, session.Expires, session.Origin = "cookie", s.now().Add(cookieLife), e.From
+	session.Kind, session.Expires, session.Origin, session.Client = "cookie", s.now().Add(cookieLife), e.From, cut(e.Client, mostClient)
 	if e.Token {
 		session.Kind, session.Expires = "token", s.now().Add(tokenLife)
 	}
@@ -85,22 +104,60 @@ func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session s
 		return errors.Join(tx.AddSession(ctx, bearer, &session), tx.NoteSignIn(ctx, o.ID), deed(AsRole(ctx, o.Name, o.Role), tx, "sign in", "operator", o.ID, session.Kind+" from "+e.From))
 	})
 	if errors.Is(err, ErrSignIn) {
-		return "", session, s.refuseEntry(ctx, o.ID, e.From, ErrSignIn)
+		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
 	}
 	if err != nil {
 		return "", session, err
 	}
-	session.Role = o.Role
+	session.Role, session.Device = o.Role, s.markDevice(o)
 	session.Operator.MustEnrol, err = s.mustEnrol(ctx, o.SecondFactor)
 	return bearer, session, err
+}
+
+// admitted counts a try: for a known device by itself, else for name and address.
+func (s *Service) admitted(e Entry, known string) error {
+	if known != "" {
+		return s.throttle("device " + known)
+	}
+	if err := s.throttleFrom(e.From); err != nil {
+		return err
+	}
+	return s.throttle("name " + strings.ToLower(e.Name))
+}
+
+// Marks of known devices: how long they count, and how long names of clients may be.
+const (
+	deviceLife = 365 * 24 * time.Hour
+	mostClient = 200
+)
+
+// markDevice makes the mark that lets a device be known again: an identifier, when it ends, and a digest of
+// both that the operator's password goes into. Another password ends it.
+func (s *Service) markDevice(o store.Operator) string {
+	id, end := rand.Text()[:16], strconv.FormatInt(s.now().Add(deviceLife).Unix(), 10)
+	return id + "." + end + "." + hex.EncodeToString(s.store.Prove("known device", id, end, o.ID, o.Password))
+}
+
+// knownDevice finds the identifier of a mark that counts for an operator; empty where it does not.
+func (s *Service) knownDevice(mark string, o store.Operator) string {
+	parts := strings.Split(mark, ".")
+	if len(parts) != 3 || o.ID == "" {
+		return ""
+	}
+	digest, err := hex.DecodeString(parts[2])
+	end, wrong := strconv.ParseInt(parts[1], 10, 64)
+	if err != nil || wrong != nil || s.now().Unix() > end || !hmac.Equal(digest, s.store.Prove("known device", parts[0], parts[1], o.ID, o.Password)) {
+		return ""
+	}
+	return parts[0]
 }
 
 func newBearer() string { return "wi_" + rand.Text() + rand.Text() }
 
 // refuseEntry logs a try that was refused.
-func (s *Service) refuseEntry(ctx context.Context, operatorID, from string, why error) error {
+func (s *Service) refuseEntry(ctx context.Context, operatorID string, e Entry, what string, why error) error {
 	return errors.Join(why, s.store.Write(ctx, func(tx *store.Tx) error {
-		return deed(ctx, tx, "sign-in refused", "operator", operatorID, "from "+from)
+		return deed(ctx, tx, "sign-in refused", "operator", operatorID, what+", from "+e.From)
 	}))
 }
 
@@ -130,15 +187,31 @@ func (s *Service) takeCode(ctx context.Context, tx *store.Tx, operatorID, code s
 	return ErrSignIn
 }
 
-// Session finds who a bearer belongs to. What a token may do is no more than what its operator may.
-func (s *Service) Session(ctx context.Context, bearer string) (store.Session, error) {
+// Caller is who uses a session: its address, and how the program calls itself.
+type Caller struct{ Address, Client string }
+
+// Session finds who a bearer belongs to. What a token may do is no more than what its operator may. A console's
+// session is bound to the program that opened it, a token to its networks where it has some.
+func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.Session, error) {
 	session, err := s.store.Read().Session(ctx, bearer)
 	var none *store.NotFoundError
-	if errors.As(err, &none) || err == nil && session.Operator.Disabled {
-		return session, ErrNoSession
+	var tampered *store.TamperedError
+	if errors.As(err, &tampered) {
+		s.log.ErrorContext(ctx, "a session does not count", "error", err)
+	}
+	if errors.As(err, &none) || errors.As(err, &tampered) || err == nil && session.Operator.Disabled {
+		return store.Session{}, ErrNoSession
 	}
 	if err != nil {
 		return session, err
+	}
+	if len(session.Addresses) > 0 && !within(session.Addresses, by.Address) {
+		return session, ErrElsewhere
+	}
+	if session.Kind == "cookie" && session.Client != cut(by.Client, mostClient) {
+		return session, errors.Join(ErrNoSession, s.store.Write(ctx, func(tx *store.Tx) error {
+			return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), deed(As(ctx, session.Operator.Name), tx, "end", "session", session.ID, "another program used it, from "+by.Address))
+		}))
 	}
 	last := session.Created
 	if session.Used != nil {
@@ -156,6 +229,53 @@ func (s *Service) Session(ctx context.Context, bearer string) (store.Session, er
 	return session, err
 }
 
+// within tells whether an address is in one of some networks.
+func within(networks []string, address string) bool {
+	a, err := netip.ParseAddr(address)
+	return err == nil && slices.ContainsFunc(networks, func(v string) bool {
+		p, err := netip.ParsePrefix(v)
+		return err == nil && p.Contains(a.Unmap().WithZone(""))
+	})
+}
+
+// confirmLife is how long it counts that somebody has proven who they are.
+const confirmLife = 5 * time.Minute
+
+// Confirmed tells whether whoever uses a session has proven just now who they are. A program's token cannot.
+func (s *Service) Confirmed(session store.Session) error {
+	if session.Name != "" {
+		return ErrProgram
+	}
+	if s.now().Sub(session.Confirmed) > confirmLife {
+		return ErrConfirm
+	}
+	return nil
+}
+
+// Confirm has whoever uses a session prove who they are, by password and, where there is one, a code of the second
+// factor: what a stolen session alone must not do is allowed for a few minutes.
+func (s *Service) Confirm(ctx context.Context, session store.Session, password secret.Text, code string) error {
+	o, err := s.proven(ctx, session, "/password", password)
+	if err != nil {
+		return err
+	}
+	if o.SecondFactor && code == "" {
+		return ErrCodeWanted
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if o.SecondFactor {
+			if err := s.takeCode(ctx, tx, o.ID, code, false); err != nil {
+				return err
+			}
+		}
+		return errors.Join(tx.ConfirmSession(ctx, session.ID), deed(ctx, tx, "confirm", "session", session.ID, ""))
+	})
+	if errors.Is(err, ErrSignIn) {
+		return problem("operator", "/code", "another code", "the six digits that the device shows now, each once", "type the next one")
+	}
+	return err
+}
+
 // mustEnrol tells whether an operator has to set a second factor up before anything else.
 func (s *Service) mustEnrol(ctx context.Context, has bool) (bool, error) {
 	o, err := s.store.Read().Organisation(ctx)
@@ -167,39 +287,6 @@ func (s *Service) SignOut(ctx context.Context, session store.Session) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), deed(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
 	})
-}
-
-// Pace of tries: how many at once, and how long until one more.
-var (
-	doorPace = pace{10, 5 * time.Second}
-	codePace = pace{5, time.Minute} // a code has only six digits
-)
-
-type pace struct {
-	burst int
-	every time.Duration
-}
-
-// throttle counts a try at the door.
-func (s *Service) throttle(key string) error { return s.throttled(key, doorPace) }
-
-func (s *Service) throttled(key string, p pace) error {
-	s.signIn.Lock()
-	defer s.signIn.Unlock()
-	limit, ok := s.signIn.limits[key]
-	if !ok {
-		if len(s.signIn.limits) > 10_000 {
-			clear(s.signIn.limits)
-		}
-		limit = rate.NewLimiter(rate.Every(p.every), p.burst)
-		s.signIn.limits[key] = limit
-	}
-	if r := limit.ReserveN(s.now(), 1); r.DelayFrom(s.now()) > 0 {
-		wait := r.DelayFrom(s.now())
-		r.CancelAt(s.now())
-		return &BusyError{wait}
-	}
-	return nil
 }
 
 // Cost of hashing a password (RFC 9106 §4, second choice).

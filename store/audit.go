@@ -13,16 +13,23 @@ import (
 )
 
 // Log adds a line to the audit log, in the same transaction as the deed itself, chained to the line
-// before it.
+// before it. A log that was cut or changed at its end is gone on with where the service left it, so that
+// it stays broken.
 func (tx *Tx) Log(ctx context.Context, d view.Deed) error {
-	var before []byte
-	if err := tx.q.QueryRowContext(ctx, `SELECT chain FROM audit ORDER BY seq DESC LIMIT 1`).Scan(&before); err != nil && !errors.Is(err, sql.ErrNoRows) {
+	lines, before, _, err := tx.head(ctx)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("database: %w", err)
 	}
+	if len(before) == 0 {
+		before = nil
+	}
 	d.At = fromMillis(millis(tx.s.now()))
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO audit (at, operator, action, noun, object, detail, chain) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		millis(d.At), d.Operator, d.Action, d.Noun, d.Object, d.Detail, tx.s.link(before, d))
-	return err
+	chain := tx.s.link(before, d)
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO audit (at, operator, action, noun, object, detail, chain) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		millis(d.At), d.Operator, d.Action, d.Noun, d.Object, d.Detail, chain); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.putHead(ctx, lines+1, chain)
 }
 
 // link is the keyed digest of a line and of the one before it: nobody without the master key can write
@@ -73,20 +80,37 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, 
 		p.Head = hex.EncodeToString(chain)
 		p.Held = p.Held || p.Head == head
 	}
-	return p, rows.Err()
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return p, err
+	}
+	lines, last, sound, err := tx.head(ctx)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return p, fmt.Errorf("database: %w", err)
+	}
+	// The head is written with each line: a tail that was cut off, or a chain that was made anew, does not fit it.
+	if len(last) == 0 {
+		last = nil
+	}
+	if err != nil || !sound || lines != int64(p.Lines) || !hmac.Equal(last, before) {
+		p.Sound, p.Cut = false, p.First == 0
+	}
+	return p, nil
 }
 
-// chainAudit chains the lines of a log that has no chain at all yet, and has the words of the log kept
-// from then on. A log with a chain is left as it is, whatever became of it: VerifyAudit tells.
-func (s *Store) chainAudit(ctx context.Context) error {
-	const keep = `CREATE TRIGGER IF NOT EXISTS audit_keeps_words BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit log only grows'); END`
+// keepAudit has the words of the log kept from changes by mistake.
+func (s *Store) keepAudit(ctx context.Context) error {
+	return s.Write(ctx, func(tx *Tx) error {
+		_, err := tx.q.ExecContext(ctx, `CREATE TRIGGER IF NOT EXISTS audit_keeps_words BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit log only grows'); END`)
+		return err
+	})
+}
+
+// chainOld chains the lines of a log of the first release, which has no chain at all. It is called for the
+// data of an older release alone.
+func (s *Store) chainOld(ctx context.Context) error {
 	return s.Write(ctx, func(tx *Tx) error {
 		var chained int
-		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(chain) FROM audit`).Scan(&chained); err != nil {
-			return err
-		}
-		if chained > 0 {
-			_, err := tx.q.ExecContext(ctx, keep)
+		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(chain) FROM audit`).Scan(&chained); err != nil || chained > 0 {
 			return err
 		}
 		rows, err := tx.q.QueryContext(ctx, deedColumns+`ORDER BY seq`)
@@ -111,8 +135,7 @@ func (s *Store) chainAudit(ctx context.Context) error {
 				return fmt.Errorf("database: %w", err)
 			}
 		}
-		_, err = tx.q.ExecContext(ctx, keep)
-		return err
+		return nil
 	})
 }
 

@@ -27,6 +27,10 @@ func TestAuditChain(t *testing.T) {
 		{"a word moved to the next field", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET noun = noun || 'd', detail = '' WHERE seq = 2"}, 2, true},
 		{"a line taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq = 4"}, 5, true},
 		{"the last line taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq = 6"}, 0, false},
+		{"the chain emptied, to be made anew", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = NULL"}, 1, false},
+		{"the chain and the head emptied", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = NULL", "DELETE FROM audit_head"}, 1, false},
+		{"everything taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit", "DELETE FROM audit_head"}, 0, false},
+		{"the head of an earlier day", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq > 4", "UPDATE audit_head SET lines = 4, chain = (SELECT chain FROM audit WHERE seq = 4)"}, 0, false},
 		{"a line put in", []string{"INSERT INTO audit (at, operator, action, noun, object, detail, chain) SELECT at, operator, action, noun, object, detail, chain FROM audit WHERE seq = 6"}, 7, true},
 		{"a link put in its place", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = randomblob(32) WHERE seq = 6"}, 6, false},
 	} {
@@ -65,7 +69,7 @@ func TestAuditChain(t *testing.T) {
 			t.Fatal(err)
 		}
 		p, err := s.Read().VerifyAudit(ctx, before.Head)
-		if err != nil || p.Sound != (test.first == 0) || p.First != test.first || p.Held != test.held {
+		if err != nil || p.Sound != (test.name == "as it was") || p.First != test.first || p.Held != test.held {
 			t.Errorf("%s: %+v (%v), expected line %d, head there %t", test.name, p, err, test.first, test.held)
 		}
 		if err := s.Write(ctx, func(tx *store.Tx) error {

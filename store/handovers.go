@@ -64,7 +64,10 @@ func (tx *Tx) AddHandover(ctx context.Context, h *view.Handover, token, passcode
 	h.ID = newID(Handovers.prefix)
 	_, err := tx.q.ExecContext(ctx, `INSERT INTO handovers (id, parcel_id, link, passcode, days, expires, most, batch, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		h.ID, h.ParcelID, linkHash(token), passcode, h.Days, millis(h.Expires), h.Most, h.Batch, h.Operator, millis(tx.s.now()))
-	return constraint(Handovers.Noun, err)
+	if err != nil {
+		return constraint(Handovers.Noun, err)
+	}
+	return tx.prove(ctx, provenHandover, h.ID)
 }
 
 // HandoverByLink finds a handover, with the hash of its passcode.
@@ -76,6 +79,9 @@ func (tx *Tx) HandoverByLink(ctx context.Context, token string) (h view.Handover
 	}
 	if err != nil {
 		return h, "", fmt.Errorf("database: %w", err)
+	}
+	if err := tx.untouched(ctx, provenHandover, id, id); err != nil {
+		return h, "", err
 	}
 	h, err = Handovers.Row(ctx, tx, id)
 	return h, passcode, err

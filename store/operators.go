@@ -56,13 +56,19 @@ func (tx *Tx) HasOperators(ctx context.Context) (bool, error) {
 func (tx *Tx) AddOperator(ctx context.Context, o *Operator) error {
 	o.ID = newID(Operators.prefix)
 	_, err := tx.q.ExecContext(ctx, `INSERT INTO operators (id, name, role, password, created, must_change) VALUES (?, ?, ?, ?, ?, ?)`, o.ID, o.Name, o.Role, o.Password, millis(tx.s.now()), o.MustChange)
-	return constraint(Operators.Noun, err)
+	if err != nil {
+		return constraint(Operators.Noun, err)
+	}
+	return tx.prove(ctx, provenOperator, o.ID)
 }
 
 // PutOperator keeps role, state and password of an operator.
 func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
 	_, err := tx.q.ExecContext(ctx, `UPDATE operators SET role = ?, disabled = ?, must_change = ?, password = ? WHERE id = ?`, o.Role, o.Disabled, o.MustChange, o.Password, o.ID)
-	return err
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.prove(ctx, provenOperator, o.ID)
 }
 
 // CountOwners counts the owners that can sign in.
@@ -88,6 +94,9 @@ func (tx *Tx) operator(ctx context.Context, where, value string) (o Operator, er
 	}
 	if err != nil {
 		return o, fmt.Errorf("database: %w", err)
+	}
+	if err := tx.untouched(ctx, provenOperator, o.ID, o.ID); err != nil {
+		return o, err
 	}
 	o.Operator, err = Operators.Row(ctx, tx, o.ID)
 	return o, err
@@ -120,6 +129,9 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 	}
 	if err == nil {
 		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ? WHERE id = ?`, !key.IsZero(), operatorID)
+	}
+	if err == nil {
+		err = tx.prove(ctx, provenOperator, operatorID)
 	}
 	return err
 }

@@ -33,12 +33,16 @@ type sealer struct {
 	aead   cipher.AEAD
 	digest []byte
 	marks  []byte
+	proofs []byte
+	fresh  bool // there was no data before
+	old    bool // the data was sealed by a release that wrote no digests of rows
 }
 
 const (
 	kindFile       = "file"
 	kindPassphrase = "passphrase"
-	proofText      = "wardicon master key"
+	proofText      = "wardicon master key, rows are proven"
+	oldProofText   = "wardicon master key"
 )
 
 var errKey = errors.New("this is not the key that the data was sealed with")
@@ -56,8 +60,12 @@ func newSealer(master []byte) (*sealer, error) {
 	if err != nil {
 		return nil, err
 	}
+	proofs, err := hkdf.Key(sha256.New, master, nil, "wardicon proofs v1", sha256.Size)
+	if err != nil {
+		return nil, err
+	}
 	aead, err := chacha20poly1305.NewX(records)
-	return &sealer{aead, digest, marks}, err
+	return &sealer{aead: aead, digest: digest, marks: marks, proofs: proofs}, err
 }
 
 // seal binds the identity (owner and field) in as additional data, so that a sealed
@@ -130,9 +138,12 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 	}
 	if first {
 		_, err = db.ExecContext(ctx, `INSERT INTO seal VALUES (1, ?, ?, ?)`, kind, salt, s.seal("seal", "proof", []byte(proofText)))
+		s.fresh = true
 		return s, err
 	}
-	if plain, err := s.open("seal", "proof", proof); err != nil || !bytes.Equal(plain, []byte(proofText)) {
+	plain, err := s.open("seal", "proof", proof)
+	s.old = err == nil && bytes.Equal(plain, []byte(oldProofText))
+	if err != nil || !s.old && !bytes.Equal(plain, []byte(proofText)) {
 		return nil, errKey
 	}
 	return s, nil

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"wardicon/core/view"
@@ -14,7 +15,9 @@ import (
 // Session is an open session with the operator that it belongs to.
 type Session struct {
 	view.Session
-	Operator view.Operator
+	Operator  view.Operator
+	Device    string    // the mark by which the device is known again; only where it was just made
+	Confirmed time.Time // when whoever uses it has last proven who they are
 }
 
 func bearerHash(bearer string) []byte {
@@ -29,21 +32,33 @@ func (tx *Tx) AddSession(ctx context.Context, bearer string, s *Session) error {
 		return fmt.Errorf("database: %w", err)
 	}
 	s.ID, s.Created = newID("se"), fromMillis(now)
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO sessions (hash, operator_id, kind, created, expires, id, name, role, origin) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		bearerHash(bearer), s.Operator.ID, s.Kind, now, millis(s.Expires), s.ID, s.Name, s.Role, s.Origin)
-	return err
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO sessions (hash, operator_id, kind, created, expires, id, name, role, origin, client, addresses) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		bearerHash(bearer), s.Operator.ID, s.Kind, now, millis(s.Expires), s.ID, s.Name, s.Role, s.Origin, s.Client, strings.Join(s.Addresses, " "))
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.prove(ctx, provenSession, s.ID)
 }
 
-const sessionColumns = `SELECT s.id, o.name, s.kind, s.name, s.role, s.origin, s.created, s.used, s.expires, s.operator_id FROM sessions s JOIN operators o ON o.id = s.operator_id `
+// ConfirmSession notes that whoever uses a session has just proven who they are.
+func (tx *Tx) ConfirmSession(ctx context.Context, id string) error {
+	if _, err := tx.q.ExecContext(ctx, `UPDATE sessions SET confirmed = ? WHERE id = ?`, millis(tx.s.now()), id); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.prove(ctx, provenSession, id)
+}
+
+const sessionColumns = `SELECT s.id, o.name, s.kind, s.name, s.role, s.origin, s.client, s.addresses, s.confirmed, s.created, s.used, s.expires, s.operator_id FROM sessions s JOIN operators o ON o.id = s.operator_id `
 
 func scanSession(scan func(...any) error) (s Session, operatorID string, err error) {
-	var created, expires int64
+	var created, expires, confirmed int64
 	var used sql.NullInt64
+	var addresses string
 	v := &s.Session
-	if err := scan(&v.ID, &v.Operator, &v.Kind, &v.Name, &v.Role, &v.Origin, &created, &used, &expires, &operatorID); err != nil {
+	if err := scan(&v.ID, &v.Operator, &v.Kind, &v.Name, &v.Role, &v.Origin, &v.Client, &addresses, &confirmed, &created, &used, &expires, &operatorID); err != nil {
 		return s, "", err
 	}
-	v.Created, v.Expires = fromMillis(created), fromMillis(expires)
+	v.Created, v.Expires, s.Confirmed, v.Addresses = fromMillis(created), fromMillis(expires), fromMillis(confirmed), strings.Fields(addresses)
 	if used.Valid {
 		at := fromMillis(used.Int64)
 		v.Used = &at
@@ -59,6 +74,9 @@ func (tx *Tx) Session(ctx context.Context, bearer string) (Session, error) {
 	}
 	if err != nil {
 		return s, fmt.Errorf("database: %w", err)
+	}
+	if err := errors.Join(tx.untouched(ctx, provenSession, s.ID, s.ID), tx.untouched(ctx, provenOperator, operatorID, operatorID)); err != nil {
+		return s, err
 	}
 	s.Operator, err = Operators.Row(ctx, tx, operatorID)
 	return s, err

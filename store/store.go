@@ -64,7 +64,7 @@ func Open(ctx context.Context, dir string, key Key, now func() time.Time) (*Stor
 	if s.seal, err = unlock(ctx, write, key); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	if err := errors.Join(s.markAll(ctx), s.fillEnds(ctx), s.chainAudit(ctx)); err != nil {
+	if err := errors.Join(s.markAll(ctx), s.fillEnds(ctx), s.adopt(ctx), s.keepAudit(ctx)); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil

@@ -25,7 +25,10 @@ func (tx *Tx) AddVisit(ctx context.Context, v Visit, bearer string, until time.T
 		return fmt.Errorf("database: %w", err)
 	}
 	_, err := tx.q.ExecContext(ctx, `INSERT INTO visits (hash, handover_id, expires, before_, probe) VALUES (?, ?, ?, ?, ?)`, bearerHash(bearer), v.HandoverID, millis(until), v.Before, v.Probe)
-	return err
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return tx.prove(ctx, provenVisit, bearerHash(bearer))
 }
 
 // Visit finds what a browser has opened; nil where it has not, or no longer.
@@ -35,6 +38,9 @@ func (tx *Tx) Visit(ctx context.Context, handoverID, bearer string) (*Visit, err
 		bearerHash(bearer), handoverID, millis(tx.s.now())).Scan(&v.Before, &v.Probe, &v.V4, &v.V6, &v.Resolver)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
+	}
+	if err == nil {
+		err = tx.untouched(ctx, provenVisit, bearerHash(bearer), handoverID)
 	}
 	return &v, err
 }

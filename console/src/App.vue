@@ -24,6 +24,7 @@ import IconTheme from '~icons/bi/circle-half'
 import IconOut from '~icons/bi/box-arrow-right'
 import IconMenu from '~icons/bi/list'
 import { useSession } from './api/session'
+import ConfirmDialog from './parts/ConfirmDialog.vue'
 
 const session = useSession()
 const route = useRoute()
@@ -107,4 +108,5 @@ async function leave() {
     <main id="main" class="page"><RouterView :key="route.path" /></main>
   </div>
   <main v-else id="main"><RouterView /></main>
+  <ConfirmDialog />
 </template>

@@ -1,10 +1,12 @@
 import { createBootstrap } from 'bootstrap-vue-next'
 import { createPinia } from 'pinia'
 import { createApp } from 'vue'
+import { confirming } from './api/confirm'
 import App from './App.vue'
 import { router } from './router'
 import 'bootstrap/dist/css/bootstrap.min.css'
 import 'bootstrap-vue-next/dist/bootstrap-vue-next.css'
 import './look.css'
 
+confirming()
 createApp(App).use(createPinia()).use(router).use(createBootstrap()).mount('#app')

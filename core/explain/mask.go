@@ -9,8 +9,9 @@ import (
 
 // masker takes secrets out of lines before anything is shown or kept.
 type masker struct {
-	known []string
-	count int
+	known  []string
+	learnt int // of them out of the text itself
+	count  int
 }
 
 // shortest is how long a known secret must be to be looked for everywhere.
@@ -58,11 +59,27 @@ func (m *masker) mask(line string) string {
 		m.count++
 		line = line[:at[1]] + secret.Hidden
 	}
+	m.learn(line)
 	line = m.replace(named, line, "${1}"+secret.Hidden)
 	line = m.replace(assigned, line, "${1}"+secret.Hidden)
 	line = m.replace(option, line, "${1}"+secret.Hidden)
 	line = m.replace(inURL, line, "${1}"+secret.Hidden+"${3}")
 	return m.replace(keyText, line, secret.Hidden)
+}
+
+// mostLearnt bounds what is learnt from a text.
+const mostLearnt = 20
+
+// learn notes values that a line names as secrets: they are masked from then on wherever they stand.
+func (m *masker) learn(line string) {
+	for _, what := range []*regexp.Regexp{named, assigned, option} {
+		for _, found := range what.FindAllStringSubmatch(line, -1) {
+			v := strings.Trim(found[2], `"'`)
+			if len(v) >= shortest && v != secret.Hidden && m.learnt < mostLearnt {
+				m.known, m.learnt = append(m.known, v), m.learnt+1
+			}
+		}
+	}
 }
 
 func (m *masker) replace(what *regexp.Regexp, line, by string) string {

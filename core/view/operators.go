@@ -21,6 +21,7 @@ type SignedIn struct {
 	Operator Operator  `json:"operator"`
 	Expires  time.Time `json:"expires"`
 	Token    string    `json:"token,omitempty"`
+	Device   string    `json:"device,omitempty" doc:"A mark by which this device is known when it signs in again: send it along then"`
 }
 
 // Session is a session of the console or the command line, or a token of a program.
@@ -31,6 +32,9 @@ type Session struct {
 	Name     string     `json:"name,omitempty" doc:"Name of a program's token"`
 	Role     string     `json:"role" enum:"owner,issuer,auditor" doc:"What it may do at the most"`
 	Origin   string     `json:"origin" doc:"The address that it was opened from"`
+	Client   string     `json:"client" doc:"How the program that opened it calls itself; a console's session ends where another one uses it"`
+
+	Addresses []string `json:"addresses" doc:"Networks that it is bound to, in CIDR form; empty means any"`
 	Created  time.Time  `json:"created"`
 	Used     *time.Time `json:"used,omitempty" doc:"When last, to the minute"`
 	Expires  time.Time  `json:"expires"`
@@ -61,6 +65,7 @@ type AuditProof struct {
 	Sound bool   `json:"sound"`
 	Lines int    `json:"lines"`
 	First int64  `json:"first,omitempty" doc:"The first line that is not as it was written, or that lacks the one before it"`
+	Cut   bool   `json:"cut,omitempty" doc:"Lines were cut off at its end, or its head was changed"`
 	Head  string `json:"head" doc:"Digest of the last line: note it elsewhere to notice lines that are cut off at the end"`
 	Held  bool   `json:"held" doc:"The head that was asked for is in the log"`
 }

@@ -1,0 +1,72 @@
+<script setup lang="ts">
+// Asks for the password once more, and for a code where the person has a second factor.
+import { nextTick, ref, watch } from 'vue'
+import { api, ask } from '../api/client'
+import { asked } from '../api/confirm'
+import { useSession } from '../api/session'
+import Field from './Field.vue'
+import Notice from './Notice.vue'
+import { useForm } from './useForm'
+
+const session = useSession()
+const dialog = ref<HTMLDialogElement>()
+const { draft, errors, wrong, busy, fill, run } = useForm({ password: '', code: '' })
+watch(asked, async (question) => {
+  if (!question) return
+  fill({ password: '', code: '' })
+  errors.value = {}
+  wrong.value = ''
+  await nextTick()
+  dialog.value?.showModal()
+})
+function end(proven: boolean) {
+  dialog.value?.close()
+  asked.value?.done(proven)
+}
+async function prove() {
+  const well = await run(() => ask(api.POST('/api/v1/session/confirm', { body: { ...draft } })).then(() => {}), '')
+  if (well) end(true)
+}
+</script>
+
+<template>
+  <dialog v-if="asked" ref="dialog" class="panel confirm" aria-labelledby="confirm" @cancel.prevent="end(false)">
+    <form novalidate @submit.prevent="prove">
+      <h2 id="confirm">Confirm that it is you</h2>
+      <p class="soft">A session alone is not enough for this. It then counts for five minutes.</p>
+      <Field
+        v-model="draft.password"
+        kind="secret"
+        label="Your password"
+        pointer="/password"
+        :errors="errors"
+        required
+      />
+      <Field
+        v-if="session.operator?.second_factor"
+        v-model="draft.code"
+        label="Code of your second factor"
+        pointer="/code"
+        :errors="errors"
+        required
+      />
+      <Notice :text="wrong" />
+      <div class="d-flex flex-wrap gap-2 mt-3">
+        <BButton type="submit" variant="primary" :disabled="busy">Confirm</BButton>
+        <BButton variant="outline-secondary" @click="end(false)">Cancel</BButton>
+      </div>
+    </form>
+  </dialog>
+</template>
+
+<style scoped>
+.confirm {
+  color: inherit;
+  max-width: 28rem;
+  width: calc(100% - 2rem);
+  margin: auto;
+}
+.confirm::backdrop {
+  background: rgb(0 0 0 / 50%);
+}
+</style>
