@@ -66,7 +66,7 @@ sent anywhere, unless --live asks the name server or --against the service.
 
 Exits 1 when there is a blocker or a warning; --fail-on moves that. --fix mends what is
 mechanical after showing the difference, and keeps the file as it was beside it.
-An ignore file (` + ignoreName + `, or --ignore) lists what may stay, each with a reason
+An ignore file (` + ignoreName + ` in the working folder, or --ignore) lists what may stay, each with a reason
 and a last day:
 
   ignore:
@@ -83,7 +83,7 @@ and a last day:
 	f := cmd.Flags()
 	f.StringVar(&o.least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
 	f.StringVar(&o.release, "for", "", "platform and release that the files are for, such as \"android 14\"")
-	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" beside the first file)")
+	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" in the working folder)")
 	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one a line")
 	f.BoolVar(&o.against, "against", false, "compare with the gateways on record; asks the service")
 	f.BoolVar(&o.live, "live", false, "ask the name server for the gateways' names")
@@ -99,7 +99,7 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 	if err != nil {
 		return err
 	}
-	ignore, err := a.ignoreFile(o.ignore, args[0])
+	ignore, err := a.ignoreFile(o.ignore)
 	if err != nil {
 		return err
 	}
@@ -107,6 +107,7 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 	if err != nil {
 		return err
 	}
+	options.Context = cmd.Context()
 	debug.SetMemoryLimit(memory)
 	items := batch.Check(files, options)
 	if o.fix {
@@ -212,13 +213,10 @@ func askNames(ctx context.Context, host string) *check.Live {
 
 // ignoreFile reads the entries of an ignore file; the one that is looked for by itself may
 // be absent.
-func (a *app) ignoreFile(name, first string) ([]batch.Ignore, error) {
+func (a *app) ignoreFile(name string) ([]batch.Ignore, error) {
 	asked := name != ""
-	if !asked {
-		name = filepath.Join(filepath.Dir(first), ignoreName)
-		if info, err := os.Stat(first); err == nil && info.IsDir() {
-			name = filepath.Join(first, ignoreName)
-		}
+	if !asked { // never one that lies in what is judged: it would silence its own findings
+		name = ignoreName
 	}
 	data, err := os.ReadFile(name)
 	if errors.Is(err, fs.ErrNotExist) && !asked {
@@ -231,6 +229,7 @@ func (a *app) ignoreFile(name, first string) ([]batch.Ignore, error) {
 	if err != nil {
 		return nil, usage("%s: %v", name, err)
 	}
+	_, _ = fmt.Fprintf(a.Err, "%d entries of the ignore file %s apply\n", len(list), name)
 	return list, nil
 }
 

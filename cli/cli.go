@@ -61,6 +61,7 @@ type app struct {
 	service string
 	output  string
 
+	withoutTLS        bool
 	confirmFile, code string // what proves once more who it is
 	raw               io.Writer
 }
@@ -157,6 +158,7 @@ rules, platforms, new-secret, serve, set-up, backup, demo.`,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
 	root.PersistentFlags().StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else the one signed in to)")
+	root.PersistentFlags().BoolVar(&a.withoutTLS, "without-tls", false, "speak to a service on another machine although it is not reached by TLS")
 	root.PersistentFlags().StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for what the service wants it once more for (else WARDICON_CONFIRM_FILE, else asked for on a terminal)")
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "form of the output: table, json or yaml")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))

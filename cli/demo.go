@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) demo() *cobra.Command {
-	h := host{logForm: "text"}
+	h := host{logForm: "text", askInner: true}
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run a service with sample data", Args: exactly(),

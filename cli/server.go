@@ -50,6 +50,7 @@ type host struct {
 	proxyHeader             string
 	zone, zoneListen        string
 	resolver                string
+	askInner                bool
 	logForm                 string
 }
 
@@ -63,12 +64,9 @@ func (h *host) dataFlags(cmd *cobra.Command) {
 func (a *app) open(ctx context.Context, h host, log *slog.Logger) (*service.Service, *store.Store, error) {
 	key := store.Key{File: h.keyFile}
 	if h.passphraseFile != "" {
-		text, err := a.readSecret(h.passphraseFile)
+		text, err := a.passphrase(h)
 		if err != nil {
 			return nil, nil, err
-		}
-		if len(text) < 12 {
-			return nil, nil, usage("--passphrase-file: found %d bytes, expected at least 12", len(text))
 		}
 		key.Passphrase = []byte(text)
 	}
@@ -78,6 +76,31 @@ func (a *app) open(ctx context.Context, h host, log *slog.Logger) (*service.Serv
 	}
 	return service.New(s, log, time.Now), s, nil
 }
+
+// passphrase reads the passphrase in the place of a master key. A file that others can read is refused; at the first
+// start, so is a passphrase that is easy to guess.
+func (a *app) passphrase(h host) (string, error) {
+	if info, err := os.Stat(h.passphraseFile); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		return "", usage("--passphrase-file %s: found mode %04o, expected 0600; run chmod 600 on it", h.passphraseFile, info.Mode().Perm())
+	}
+	text, err := a.readSecret(h.passphraseFile)
+	if err != nil {
+		return "", err
+	}
+	if len(text) < 12 {
+		return "", usage("--passphrase-file: found %d bytes, expected at least 12", len(text))
+	}
+	if _, err := os.Stat(filepath.Join(h.data, store.File)); err == nil {
+		return text, nil
+	}
+	if e := secret.Judge(secret.New(text), "wardicon"); e.Bits < passphraseBits {
+		return "", usage("--passphrase-file: found a passphrase that %s find, expected %s or more; five or six unrelated words do, or wardicon new-secret", e.Guesses(), secret.Estimate{Bits: passphraseBits}.Guesses())
+	}
+	return text, nil
+}
+
+// passphraseBits is how hard to guess a passphrase must be that everything is sealed with.
+const passphraseBits = 60
 
 func (h *host) logger(w io.Writer) (*slog.Logger, error) {
 	switch h.logForm {
@@ -92,6 +115,9 @@ func (h *host) logger(w io.Writer) (*slog.Logger, error) {
 // run serves until the context ends, then lets open requests finish. ready is called
 // with the address once the service answers.
 func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, ready func(address string)) error {
+	if err := closed(); err != nil {
+		log.Warn("core dumps cannot be switched off", "error", err)
+	}
 	secure := h.cert != ""
 	listener, err := net.Listen("tcp", h.listen)
 	if err != nil {
@@ -110,6 +136,9 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 			return errors.Join(usage("--name-server: found %q, expected an IP address and a port such as 192.0.2.53:53", h.resolver), listener.Close())
 		}
 		svc.Resolver(h.resolver)
+	}
+	if h.askInner {
+		svc.AskInner()
 	}
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
@@ -256,6 +285,7 @@ master key, and keep the two copies apart.`,
 	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
 	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of proxies in front, whose word on where a request comes from is believed")
 	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "the one header in which they say it: x-forwarded-for or forwarded")
+	cmd.Flags().BoolVar(&h.askInner, "ask-inner", false, "ask gateways at loopback, at link-local addresses and at the machine's own, too: whoever may change records can then look at what listens there")
 	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server that is asked where gateways' names lead, such as 192.0.2.53:53; a public one shows what devices outside see (the system's)")
 	cmd.Flags().StringVar(&h.zone, "look-zone", "", "zone of one-time names that show which resolver a device uses; it must be delegated to this service")
 	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is answered")

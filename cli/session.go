@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -74,12 +76,27 @@ func (a *app) connection() remembered {
 // with runs a command that needs the service.
 func (a *app) with(cmd *cobra.Command, do func(context.Context, *client.Client) error) error {
 	r := a.connection()
+	if err := a.private(r.Service); err != nil {
+		return err
+	}
 	c := client.New(r.Service, r.Token)
 	if r.Authority != "" {
 		c = client.Trusting(r.Service, r.Token, r.Authority)
 	}
 	c.Prove, c.Device = a.prove, r.Device
 	return do(cmd.Context(), c)
+}
+
+// private refuses to carry passwords and tokens over a network in clear, unless that is wanted.
+func (a *app) private(service string) error {
+	u, err := url.Parse(service)
+	if err != nil || u.Scheme != "http" || a.withoutTLS {
+		return nil
+	}
+	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() == "localhost" || err == nil && ip.IsLoopback() {
+		return nil
+	}
+	return usage("%s is not reached by TLS: password and token would go over the network in clear. Use https://, or say --without-tls", service)
 }
 
 // having is prove where the password was asked for already.

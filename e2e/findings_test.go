@@ -125,13 +125,16 @@ func TestCheckCommand(t *testing.T) {
 	}
 
 	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-blank, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
-	code, out, _ := f.run("", "check", broken)
+	if code, _, _ := f.run("", "check", broken); code != 1 {
+		t.Errorf("a file that silences its own findings is obeyed: ended with %d", code)
+	}
+	code, out, _ := f.run("", "check", broken, "--ignore", ignore)
 	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear ended on 2020-01-31") {
 		t.Errorf("with an ignore file it ended with %d: %s", code, out)
 	}
 	for _, bad := range []string{"ignore:\n  - {rule: edge-blank, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-blank, reason: x, until: soon}", "ignored: []"} {
 		put("broken/wardicon-ignore.yaml", bad)
-		if code, _, errs := f.run("", "check", broken); code != 2 || !strings.Contains(errs, "wardicon-ignore.yaml") {
+		if code, _, errs := f.run("", "check", broken, "--ignore", ignore); code != 2 || !strings.Contains(errs, "wardicon-ignore.yaml") {
 			t.Errorf("%q: ended with %d: %s", bad, code, errs)
 		}
 	}

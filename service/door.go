@@ -11,11 +11,11 @@ import (
 
 // Pace of tries: how many at once, and how long until one more.
 var (
-	doorPace = pace{10, 5 * time.Second}
-	widePace = pace{40, time.Second} // of a network that is given to one customer, not to one host
-	codePace = pace{5, time.Minute}  // a code has only six digits
-	fullPace = pace{50, time.Second} // of all keys that no more place is for, together
-	nosePace = pace{30, time.Second} // of one operator's questions that could tell a secret
+	doorPace   = pace{10, 5 * time.Second}
+	widePace   = pace{40, time.Second}     // of a network that is given to one customer, not to one host
+	codePace   = pace{5, time.Minute}      // a code has only six digits
+	fullPace   = pace{50, time.Second}     // of all keys that no more place is for, together
+	reportPace = pace{5, 30 * time.Minute} // of what people say about one profile
 )
 
 type pace struct {

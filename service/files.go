@@ -39,11 +39,16 @@ func (s *Service) looked(ctx context.Context, files []batch.File, release string
 	if o.Gateways, err = store.Gateways.Where(ctx, tx, "1"); err != nil {
 		return nil, err
 	}
-	select { // each may take as much memory as all its files
-	case s.reading <- struct{}{}:
-		defer func() { <-s.reading }()
-	case <-ctx.Done():
-		return nil, ctx.Err()
+	// Each lot may take as much memory as all its files. One operator has one place, so that the other is for others.
+	own, _ := s.readingOf.LoadOrStore(actor(ctx), make(chan struct{}, 1))
+	for _, place := range []chan struct{}{own.(chan struct{}), s.reading} {
+		select {
+		case place <- struct{}{}:
+			defer func() { <-place }()
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
 	}
+	o.Context = ctx
 	return batch.Check(files, o), nil
 }

@@ -39,6 +39,8 @@ type asking struct {
 	jobs     chan struct{}  // there are new ones
 	ends     sync.Map       // by job that is being done, what ends it
 
+	inner bool // loopback, link-local and the machine's own addresses are asked too
+
 	mu      sync.Mutex
 	running map[string]*askedNow
 }
@@ -64,6 +66,38 @@ func (s *Service) Resolver(server string) {
 		var d net.Dialer
 		return d.DialContext(ctx, network, server)
 	}}
+}
+
+// AskInner lets gateways be asked at loopback, at link-local addresses and at the machine's own: whoever may change
+// records could look through them at what listens there, so that only who starts the service decides.
+func (s *Service) AskInner() { s.asking.inner = true }
+
+// metadata are where clouds tell a machine about itself, with secrets.
+var metadata = []netip.Addr{netip.MustParseAddr("169.254.169.254"), netip.MustParseAddr("fd00:ec2::254"), netip.MustParseAddr("100.100.100.200"), netip.MustParseAddr("168.63.129.16")}
+
+// unasked says why an address is not asked; empty where it is.
+func (a *asking) unasked(at netip.Addr) string {
+	at = at.Unmap().WithZone("")
+	what := ""
+	switch own, _ := net.InterfaceAddrs(); {
+	case a.inner:
+		return ""
+	case at.IsLoopback() || at.IsUnspecified():
+		what = "an address of the service's own machine"
+	case at.IsLinkLocalUnicast() || at.IsMulticast():
+		what = "an address of the service's own link"
+	case slices.Contains(metadata, at):
+		what = "an address where clouds tell machines about themselves"
+	case slices.ContainsFunc(own, func(n net.Addr) bool {
+		p, err := netip.ParsePrefix(n.String())
+		return err == nil && p.Addr().Unmap() == at
+	}):
+		what = "an address of the service's own machine"
+	}
+	if what == "" {
+		return ""
+	}
+	return at.String() + " is " + what + ": it is asked only where the service was started with --ask-inner"
 }
 
 // Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
@@ -151,7 +185,14 @@ func (s *Service) asked(ctx context.Context, g *vpn.Gateway) observed.Probe {
 		names[name] = seen
 		p.Names = append(p.Names, r)
 	}
-	p.Answers = s.asking.prober.All(ctx, observed.Questions(g, observed.Addresses(g, names[g.Address]), names))
+	// Names are judged by the addresses that they lead to, and those are asked: what a name says a moment later does not count.
+	questions := observed.Questions(g, observed.Addresses(g, names[g.Address]), names)
+	for i := range questions {
+		if why := s.asking.unasked(questions[i].At.Addr()); why != "" {
+			questions[i].Untold = why
+		}
+	}
+	p.Answers = s.asking.prober.All(ctx, questions)
 	p.Differences = observed.Compare(g, p, s.now(), s.asking.public)
 	return p
 }

@@ -45,6 +45,10 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 			advice = append(advice, c.Person)
 		}
 	}
+	// Advice is free; what is kept is bounded, so that a flood does not push out what others said.
+	if s.throttled("report "+r.ProfileID, reportPace) != nil {
+		return advice, nil
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := s.tellOf(ctx, tx, r); err != nil {
 			return err

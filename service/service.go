@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"wardicon/core/check"
@@ -37,8 +38,10 @@ type Service struct {
 	jobsWake chan struct{} // there are jobs to do
 	mailWake chan struct{} // there are letters to send
 	reading  chan struct{} // how many lots of files are looked at side by side
-	lists    lists         // revocation lists that were signed
-	asking   *asking
+
+	readingOf sync.Map // by operator, a place for one
+	lists     lists    // revocation lists that were signed
+	asking    *asking
 
 	setup   setup
 	tries   counting

@@ -42,7 +42,7 @@ func (tx *Tx) AddReport(ctx context.Context, r view.Report) error {
 	if _, err := tx.q.ExecContext(ctx, `INSERT INTO reports (id, profile_id, said, cause, created) VALUES (?, ?, ?, ?, ?)`, newID("rp"), r.ProfileID, r.Said, r.Cause, millis(tx.s.now())); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM reports WHERE profile_id = ?1 AND id NOT IN (SELECT id FROM reports WHERE profile_id = ?1 ORDER BY created DESC, rowid DESC LIMIT ?2)`, r.ProfileID, mostReports)
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM reports WHERE profile_id = ?1 AND id NOT IN (SELECT id FROM reports WHERE profile_id = ?1 ORDER BY done IS NULL DESC, created DESC, rowid DESC LIMIT ?2)`, r.ProfileID, mostReports)
 	return err
 }
 

@@ -38,6 +38,9 @@ func Open(ctx context.Context, dir string, key Key, now func() time.Time) (*Stor
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("data folder: %w", err)
 	}
+	if err := private(dir); err != nil {
+		return nil, err
+	}
 	path := filepath.Join(dir, File)
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600) // its WAL takes this mode over
 	if err != nil {
@@ -205,4 +208,28 @@ func constraint(noun string, err error) error {
 		return &TakenError{noun, column}
 	}
 	return fmt.Errorf("database: %s: %w", noun, err)
+}
+
+// private holds that nobody else can look into the data folder. One with nothing in it but data is closed.
+func private(dir string) error {
+	info, err := os.Stat(dir)
+	if err != nil {
+		return fmt.Errorf("data folder: %w", err)
+	}
+	if info.Mode().Perm()&0o077 == 0 {
+		return nil
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return fmt.Errorf("data folder: %w", err)
+	}
+	for _, e := range entries {
+		if !strings.HasPrefix(e.Name(), File) && !strings.HasPrefix(e.Name(), "master.key") {
+			return fmt.Errorf("data folder %s: found mode %04o, expected 0700, and other files in it (%s); run chmod 700 on it, or choose a folder of its own", dir, info.Mode().Perm(), e.Name())
+		}
+	}
+	if err := os.Chmod(dir, 0o700); err != nil {
+		return fmt.Errorf("data folder %s: found mode %04o, expected 0700: %w", dir, info.Mode().Perm(), err)
+	}
+	return nil
 }

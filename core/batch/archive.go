@@ -28,6 +28,7 @@ type unpacker struct {
 	notes   []format.Note
 	entries int
 	bytes   int
+	over    func() bool // there is no more time
 }
 
 var errTooMuch = errors.New("more than an archive of connections ever holds")
@@ -69,7 +70,7 @@ func (u *unpacker) entry(archive, name string, r io.Reader, packed, depth int) e
 	if strings.HasPrefix(clean, "/") || clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsRune(clean, 0) || len(clean) > 1 && clean[1] == ':' {
 		return fmt.Errorf("the name %q leads out of its folder", name)
 	}
-	if u.entries++; u.entries > maxEntries {
+	if u.entries++; u.entries > maxEntries || u.over() {
 		return errTooMuch
 	}
 	limit := min(format.MaxFile+1, maxUnpacked-u.bytes)

@@ -4,6 +4,7 @@ package batch
 
 import (
 	"cmp"
+	"context"
 	"path"
 	"runtime"
 	"slices"
@@ -40,6 +41,21 @@ type Options struct {
 	Live        func(host string) *check.Live
 	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
 	Judge       func(t secret.Text, words ...string) secret.Estimate
+	Context     context.Context // ends the work between two files; nil goes on for as long as Longest
+}
+
+// Longest is how long one lot is looked at. What was not looked at by then is told as such.
+const Longest = 10 * time.Second
+
+// over tells whether there is no more time for a lot.
+func (o Options) over(end time.Time) bool {
+	return o.Context != nil && o.Context.Err() != nil || time.Now().After(end)
+}
+
+// unread says of a file that there was no time for it.
+func (w *work) unread() {
+	w.codec, w.bag, w.reading = nil, nil, format.Reading{}
+	w.notes = []format.Note{{Kind: format.NotYetRead, Found: "nothing yet: the files together took too long, or whoever asked went away", At: format.Position{File: w.file.Name, Line: 1, Column: 1}}}
 }
 
 // Item is what became of one file.
@@ -73,7 +89,8 @@ type work struct {
 // Check looks at files together. It answers for every file, in the order in which they
 // came.
 func Check(files []File, o Options) []Item {
-	u := unpacker{}
+	end := time.Now().Add(Longest)
+	u := unpacker{over: func() bool { return o.over(end) }}
 	for _, f := range files {
 		u.add(f, 0)
 	}
@@ -94,6 +111,10 @@ func Check(files []File, o Options) []Item {
 		budget += int64(len(w.file.Data)) * roundsPerByte
 	}
 	for _, w := range list {
+		if o.over(end) {
+			w.unread()
+			continue
+		}
 		budget -= w.read(list, passphrases, o.Fetch, budget)
 	}
 	for _, w := range list {
@@ -103,7 +124,7 @@ func Check(files []File, o Options) []Item {
 	}
 	all := gathered(list)
 	items := []Item{}
-	items = append(items, judgedAll(list, all, o)...)
+	items = append(items, judgedAll(list, all, o, end)...)
 	for _, n := range u.notes {
 		items = append(items, Item{Name: n.At.File, Kind: "archive", Findings: check.Files(&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy})})
 	}
@@ -111,13 +132,16 @@ func Check(files []File, o Options) []Item {
 }
 
 // judgedAll judges the files side by side, and answers in their order.
-func judgedAll(list []*work, l loose, o Options) []Item {
+func judgedAll(list []*work, l loose, o Options, end time.Time) []Item {
 	items := make([]Item, len(list))
 	var group sync.WaitGroup
 	var next atomic.Int64
 	for range min(runtime.GOMAXPROCS(0), len(list)) {
 		group.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+				if o.over(end) {
+					list[i].unread()
+				}
 				items[i] = list[i].judged(l, o)
 			}
 		})

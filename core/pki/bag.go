@@ -93,6 +93,12 @@ func Open(data []byte, passphrases ...secret.Text) Bag {
 		b.trouble(BagUnreadable, 1, "%d bytes, more than %d", len(data), MaxPEM)
 		return b
 	}
+	if b.Shape != PEM && b.Shape != "" {
+		if err := sound(data); err != nil {
+			b.trouble(BagUnreadable, 1, "%s", err)
+			return b
+		}
+	}
 	switch b.Shape {
 	case PEM:
 		b.pem(data)
@@ -140,6 +146,10 @@ func (b *Bag) pem(data []byte) {
 }
 
 func (b *Bag) block(block *pem.Block, line int) {
+	if err := sound(block.Bytes); err != nil && !slices.Contains([]string{"ENCRYPTED PRIVATE KEY"}, block.Type) && block.Headers["DEK-Info"] == "" {
+		b.trouble(BagUnreadable, line, "%s", err)
+		return
+	}
 	switch block.Type {
 	case "CERTIFICATE", "TRUSTED CERTIFICATE", "X509 CERTIFICATE":
 		c, err := x509.ParseCertificate(block.Bytes)
@@ -197,8 +207,9 @@ var oldEncryption = [][]byte{
 }
 
 func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
-	if n := Rounds(data); n > MaxRounds {
-		b.trouble(BagUnreadable, 1, "%d rounds of key derivation, more than %d", n, MaxRounds)
+	outer := Rounds(data)
+	if outer > MaxRounds {
+		b.trouble(BagUnreadable, 1, "%d rounds of key derivation, more than %d", outer, MaxRounds)
 		return
 	}
 	b.Old = slices.ContainsFunc(oldEncryption, func(oid []byte) bool { return bytes.Contains(data, oid) })
@@ -211,8 +222,12 @@ func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
 	var err error
 	passphrase := secret.Text{}
 	for i, p := range append([]secret.Text{{}}, passphrases...) {
-		if i > 8 {
+		if i > 0 && int64(i)*outer > MaxRounds || i > 8 {
 			break
+		}
+		if n := innerRounds(data, p); n > MaxRounds {
+			b.trouble(BagUnreadable, 1, "%d rounds of key derivation inside, more than %d", n, MaxRounds)
+			return
 		}
 		if key, leaf, chain, err = pkcs12.DecodeChain(data, p.Reveal()); !errors.Is(err, pkcs12.ErrIncorrectPassword) {
 			passphrase = p

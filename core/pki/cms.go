@@ -47,6 +47,9 @@ func Sign(id Identity, content []byte, apart bool) ([]byte, error) {
 // Signed opens a signed message and holds that nothing was changed since. A content that is kept
 // apart is handed in. Whether the signer is one to be believed is for others to say.
 func Signed(data, apart []byte) (Signature, error) {
+	if sound(data) != nil {
+		return Signature{}, ErrNotSigned
+	}
 	p, err := pkcs7.Parse(data)
 	if err != nil || len(p.Signers) != 1 || len(p.Certificates) > maxCertificates {
 		return Signature{}, ErrNotSigned

@@ -97,6 +97,12 @@ func Unpack(data []byte, passphrase secret.Text) (Identity, error) {
 	if n := Rounds(data); n > MaxRounds {
 		return Identity{}, fmt.Errorf("found %d rounds of key derivation, expected at most %d", n, MaxRounds)
 	}
+	if err := sound(data); err != nil {
+		return Identity{}, err
+	}
+	if n := innerRounds(data, passphrase); n > MaxRounds {
+		return Identity{}, fmt.Errorf("found %d rounds of key derivation inside, expected at most %d", n, MaxRounds)
+	}
 	key, leaf, chain, err := pkcs12.DecodeChain(data, passphrase.Reveal())
 	if err != nil {
 		return Identity{}, fmt.Errorf("PKCS#12: %w", err)

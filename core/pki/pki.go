@@ -38,6 +38,9 @@ func Certificates(text string) ([]*x509.Certificate, error) {
 		if block.Type != "CERTIFICATE" {
 			return nil, fmt.Errorf("found a block %q, expected certificates only", block.Type)
 		}
+		if err := sound(block.Bytes); err != nil {
+			return nil, fmt.Errorf("certificate %d: %w", len(list)+1, err)
+		}
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {
 			return nil, fmt.Errorf("certificate %d cannot be read: %w", len(list)+1, err)
@@ -65,6 +68,14 @@ func Bundle(list ...*x509.Certificate) string {
 	return b.String()
 }
 
+// Certificate reads one certificate in DER form, within bounds.
+func Certificate(der []byte) (*x509.Certificate, error) {
+	if err := sound(der); err != nil {
+		return nil, err
+	}
+	return x509.ParseCertificate(der)
+}
+
 // Key reads a private key in PEM form: PKCS#8 (RFC 5958), PKCS#1 or SEC 1, not encrypted.
 func Key(text secret.Text) (crypto.Signer, error) {
 	if len(text.Reveal()) > MaxPEM {
@@ -75,8 +86,11 @@ func Key(text secret.Text) (crypto.Signer, error) {
 		return nil, fmt.Errorf("found no key, expected lines from BEGIN PRIVATE KEY to END PRIVATE KEY")
 	}
 	var key any
-	var err error
+	err := sound(block.Bytes)
+	var large *LargeKeyError
 	switch {
+	case errors.As(err, &large):
+		return nil, large
 	case block.Type == "ENCRYPTED PRIVATE KEY" || block.Headers["DEK-Info"] != "":
 		return nil, fmt.Errorf("found an encrypted key, expected one without a passphrase")
 	case block.Type == "PRIVATE KEY":

@@ -7,6 +7,7 @@ import (
 	"crypto/x509/pkix"
 	"encoding/asn1"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -21,6 +22,10 @@ func Request(data []byte) (*x509.CertificateRequest, error) {
 	der := data
 	if block := firstBlock(data, "CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST"); block != nil {
 		der = block
+	}
+	var large *LargeKeyError
+	if err := sound(der); errors.As(err, &large) {
+		return nil, large
 	}
 	r, err := x509.ParseCertificateRequest(der)
 	if err != nil {

@@ -26,19 +26,19 @@ type SignedIn struct {
 
 // Session is a session of the console or the command line, or a token of a program.
 type Session struct {
-	ID       string     `json:"id"`
-	Operator string     `json:"operator"`
-	Kind     string     `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for the command line and programs"`
-	Name     string     `json:"name,omitempty" doc:"Name of a program's token"`
-	Role     string     `json:"role" enum:"owner,issuer,auditor" doc:"What it may do at the most"`
-	Origin   string     `json:"origin" doc:"The address that it was opened from"`
-	Client   string     `json:"client" doc:"How the program that opened it calls itself; a console's session ends where another one uses it"`
+	ID       string `json:"id"`
+	Operator string `json:"operator"`
+	Kind     string `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for the command line and programs"`
+	Name     string `json:"name,omitempty" doc:"Name of a program's token"`
+	Role     string `json:"role" enum:"owner,issuer,auditor" doc:"What it may do at the most"`
+	Origin   string `json:"origin" doc:"The address that it was opened from"`
+	Client   string `json:"client" doc:"How the program that opened it calls itself; a console's session ends where another one uses it"`
 
-	Addresses []string `json:"addresses" doc:"Networks that it is bound to, in CIDR form; empty means any"`
-	Created  time.Time  `json:"created"`
-	Used     *time.Time `json:"used,omitempty" doc:"When last, to the minute"`
-	Expires  time.Time  `json:"expires"`
-	Current  bool       `json:"current" doc:"The one that asks"`
+	Addresses []string   `json:"addresses" doc:"Networks that it is bound to, in CIDR form; empty means any"`
+	Created   time.Time  `json:"created"`
+	Used      *time.Time `json:"used,omitempty" doc:"When last, to the minute"`
+	Expires   time.Time  `json:"expires"`
+	Current   bool       `json:"current" doc:"The one that asks"`
 }
 
 // NewOperator is an operator that was made or reset, with a password for the first time.

@@ -147,7 +147,7 @@ func (r *reader) anchor(item *tree.Node) {
 		r.anchors = append(r.anchors, list...)
 		return
 	}
-	c, err := x509.ParseCertificate(n.Data)
+	c, err := pki.Certificate(n.Data)
 	if err != nil {
 		r.Note(format.KeyMalformed, n.At, "a certificate that cannot be read")
 		return

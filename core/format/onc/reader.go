@@ -78,7 +78,7 @@ func (r *reader) certificate(item *tree.Node) {
 	guid := strings.ToLower(r.Text(item, "GUID"))
 	switch {
 	case item.Get("X509") != nil:
-		c, err := x509.ParseCertificate(r.binary(item, "X509"))
+		c, err := pki.Certificate(r.binary(item, "X509"))
 		if err != nil {
 			r.Note(format.KeyMalformed, r.At(item, item, "X509"), "a certificate that cannot be read")
 			return

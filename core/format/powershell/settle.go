@@ -166,7 +166,7 @@ func (s *settler) certificates(c *vpn.Connection) {
 			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that is not base64")
 			continue
 		}
-		a, err := x509.ParseCertificate(der)
+		a, err := pki.Certificate(der)
 		if err != nil {
 			s.Note(format.KeyMalformed, s.at("Authorities"), "an authority that cannot be read")
 			continue
