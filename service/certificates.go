@@ -61,6 +61,9 @@ func (s *Service) issueToDevice(ctx context.Context, tx *store.Tx, deviceID, aut
 	if err != nil {
 		return row, err
 	}
+	if err := lasting(ctx, a, pki.ForClient, days); err != nil {
+		return row, err
+	}
 	if w.From, w.To, err = s.span(by, cmp.Or(days, a.Days(pki.ForClient))); err != nil {
 		return row, err
 	}
@@ -87,10 +90,52 @@ func (s *Service) wantedOf(ctx context.Context, tx *store.Tx, deviceID string, n
 		return nil, w, err
 	}
 	organisation, err := tx.Organisation(ctx)
-	if len(names) == 0 {
-		names = []string{format.FileName(d.Name, "") + ".devices." + cmp.Or(organisation.Domain, "invalid")}
+	if err != nil {
+		return nil, w, err
 	}
-	return d, pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names}, err
+	below := ".devices." + cmp.Or(organisation.Domain, "invalid")
+	if len(names) == 0 {
+		names = []string{format.FileName(d.Name, "") + below}
+	} else if err := s.namable(ctx, tx, d, below, names); err != nil {
+		return nil, w, err
+	}
+	w = pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names}
+	return d, w, posing(ctx, tx, w)
+}
+
+// namable bounds the names that an issuer may choose for a device: below the domain of devices, or the mail address of its
+// person. An owner may choose others.
+func (s *Service) namable(ctx context.Context, tx *store.Tx, d *vpn.Device, below string, names []string) error {
+	if ownerOnly(ctx) == nil {
+		return nil
+	}
+	person, err := store.People.Get(ctx, tx, d.PersonID)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if !strings.HasSuffix(strings.ToLower(n), strings.ToLower(below)) && (person.Mail == "" || !strings.EqualFold(n, person.Mail)) {
+			return problem("certificate", "/names", quoted(n), "a name below "+strings.TrimPrefix(below, ".")+", or the mail address of "+person.Name, "leave the names out, or have an owner issue it")
+		}
+	}
+	return nil
+}
+
+// posing refuses a device's certificate with a name that a gateway has: clients that look at names alone would take the
+// device for it.
+func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
+	gateways, err := store.Gateways.Where(ctx, tx, "1")
+	if err != nil {
+		return err
+	}
+	for _, g := range gateways {
+		for _, own := range gatewayNames(&g) {
+			if slices.ContainsFunc(append(slices.Clone(w.Names), w.Name), func(n string) bool { return strings.EqualFold(n, own) }) {
+				return problem("certificate", "/names", quoted(own)+", which the gateway "+g.Name+" has", "names that no gateway has", "rename the device, or choose another name")
+			}
+		}
+	}
+	return nil
 }
 
 // give keeps an issued certificate and puts it with its key into its device's record.
@@ -130,6 +175,15 @@ func (s *Service) span(by pki.Issuer, days int) (from, to time.Time, err error) 
 }
 
 const mostDays = 3650
+
+// lasting bounds how long an issuer may have a certificate be valid: as long as the authority's rule says. An owner may
+// choose longer.
+func lasting(ctx context.Context, a *vpn.Authority, usage pki.Usage, days int) error {
+	if rule := a.Days(usage); days > rule && ownerOnly(ctx) != nil {
+		return problem("certificate", "/days", fmt.Sprint(days), fmt.Sprintf("at most %d days, the rule of %s", rule, a.Name), "choose fewer, or have an owner issue it")
+	}
+	return nil
+}
 
 // issued is the row of a certificate that was just signed.
 func issued(a *vpn.Authority, c *x509.Certificate, usage pki.Usage, operator string) vpn.Certificate {

@@ -170,6 +170,9 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	if err != nil {
 		return nil, row, "", err
 	}
+	if err := lasting(ctx, a, pki.ForServer, days); err != nil {
+		return nil, row, "", err
+	}
 	from, to, err := s.span(by, cmp.Or(days, a.Days(pki.ForServer)))
 	if err != nil {
 		return nil, row, "", err

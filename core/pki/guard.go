@@ -13,7 +13,10 @@ const (
 	endOfBER    = 0       // two of these octets end a form without a length (X.690 §8.1.5)
 )
 
-var errDER = errors.New("DER that cannot be read")
+var (
+	errDER     = errors.New("DER that cannot be read")
+	errTooMuch = errors.New("more than certificates and keys are made of")
+)
 
 // LargeKeyError is the error for numbers larger than any key in use.
 type LargeKeyError struct{ Bits int }
@@ -35,11 +38,11 @@ type scan struct{ left int }
 // elements walks over elements until the data ends, or until the end of a form without a length.
 func (s *scan) elements(data []byte, depth int, open bool) (rest []byte, err error) {
 	if depth > maxDepth {
-		return nil, fmt.Errorf("%w: more than %d deep", errDER, maxDepth)
+		return nil, fmt.Errorf("%w: more than %d elements deep", errTooMuch, maxDepth)
 	}
 	for len(data) > 0 {
 		if s.left--; s.left < 0 {
-			return nil, fmt.Errorf("%w: more than %d parts", errDER, maxElements)
+			return nil, fmt.Errorf("%w: more than %d elements", errTooMuch, maxElements)
 		}
 		if open && len(data) >= 2 && data[0] == endOfBER && data[1] == endOfBER {
 			return data[2:], nil

@@ -256,7 +256,28 @@ func (w Wanted) names(t *x509.Certificate) {
 		}
 	}
 	t.PermittedDNSDomainsCritical = len(w.Permitted)+len(w.Excluded) > 0
+	if len(w.Permitted) == 0 {
+		return
+	}
+	// A kind of name that no constraint names is free (RFC 5280 §4.2.1.10): mail addresses are bound to the domains, and
+	// what is not permitted at all is excluded whole.
+	for _, d := range t.PermittedDNSDomains {
+		t.PermittedEmailAddresses = append(t.PermittedEmailAddresses, d, "."+d)
+	}
+	if len(t.PermittedIPRanges) == 0 {
+		for _, v := range []string{"0.0.0.0/0", "::/0"} {
+			_, n, _ := net.ParseCIDR(v)
+			t.ExcludedIPRanges = append(t.ExcludedIPRanges, n)
+		}
+	}
+	if len(t.PermittedDNSDomains) == 0 {
+		t.PermittedDNSDomains, t.PermittedEmailAddresses = []string{noDomain}, []string{noDomain}
+	}
+	t.PermittedURIDomains = t.PermittedDNSDomains
 }
+
+// noDomain is a domain that nobody has (RFC 6761 §6.4).
+const noDomain = "invalid"
 
 func (w Wanted) usage(t *x509.Certificate, public crypto.PublicKey) {
 	t.KeyUsage = x509.KeyUsageDigitalSignature
