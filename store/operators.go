@@ -128,7 +128,7 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 		err = tx.putSecret(ctx, owner, factorField(false), []byte(key.Reveal()))
 	}
 	if err == nil {
-		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ? WHERE id = ?`, !key.IsZero(), operatorID)
+		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0 END WHERE id = ?2`, !key.IsZero(), operatorID) // codes of another key are used up anew
 	}
 	if err == nil {
 		err = tx.prove(ctx, provenOperator, operatorID)
