@@ -14,7 +14,7 @@ const router = useRouter()
 const must = ref(session.operator?.must_change ?? false)
 const password = useForm({ old: '', password: '', again: '' })
 const factor = useForm({ code: '', password: '' })
-const token = useForm({ name: '', role: 'auditor', days: 90 })
+const token = useForm({ name: '', role: 'auditor', days: 90, addresses: [] as string[] })
 const offered = ref<Schemas['Factor']>()
 const made = ref<Schemas['NewToken']>()
 const sessions = ref<Schemas['Session'][]>([])
@@ -62,8 +62,8 @@ async function drop() {
 }
 async function addToken() {
   await token.run(async () => {
-    const { name, role, days } = token.draft
-    made.value = await ask(api.POST('/api/v1/tokens', { body: { name, role, days: Number(days) } }))
+    const { name, role, days, addresses } = token.draft
+    made.value = await ask(api.POST('/api/v1/tokens', { body: { name, role, days: Number(days), addresses } }))
     token.draft.name = ''
     await look()
   }, '')
@@ -149,6 +149,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
             <th scope="col">What</th>
             <th scope="col">Role</th>
             <th scope="col">From</th>
+            <th scope="col">Program</th>
             <th scope="col">Opened</th>
             <th scope="col">Used</th>
             <th scope="col">Ends</th>
@@ -159,7 +160,8 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           <tr v-for="s in sessions" :key="s.id">
             <td>{{ what(s) }}</td>
             <td data-label="Role">{{ s.role }}</td>
-            <td data-label="From" class="mono">{{ s.origin }}</td>
+            <td data-label="From" class="mono">{{ s.addresses.length ? s.addresses.join(' ') : s.origin }}</td>
+            <td data-label="Program" class="program" :title="s.client">{{ s.client }}</td>
             <td data-label="Opened">{{ time(s.created) }}</td>
             <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
             <td data-label="Ends">{{ time(s.expires) }}</td>
@@ -196,6 +198,15 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           label="Days until it ends"
           pointer="/days"
           :errors="token.errors.value"
+          help="At most 365."
+        />
+        <Field
+          v-model="token.draft.addresses"
+          kind="list"
+          label="Networks that it may come from"
+          pointer="/addresses"
+          :errors="token.errors.value"
+          help="CIDR, one a line. Without any, from anywhere."
         />
       </div>
       <Notice :text="token.wrong.value" />
@@ -206,3 +217,12 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
     </form>
   </template>
 </template>
+
+<style scoped>
+.program {
+  max-width: 12rem;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+}
+</style>
