@@ -316,7 +316,7 @@ func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options)
 			continue
 		}
 		for _, f := range m.Done {
-			_, _ = fmt.Fprintln(a.Err, fmt.Sprintf("mended  %s: %s [%s]", f.Position, f.Title, f.Rule))
+			_, _ = fmt.Fprintf(a.Err, "mended  %s: %s [%s]\n", f.Position, f.Title, f.Rule)
 		}
 		_, _ = fmt.Fprint(a.Err, difference(m))
 		if err := replace(item.Name, m); err != nil {
