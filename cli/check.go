@@ -107,7 +107,8 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 	if err != nil {
 		return err
 	}
-	options.Context = cmd.Context()
+	begun := time.Now()
+	options.Over = func() bool { return cmd.Context().Err() != nil || time.Since(begun) > batch.Longest }
 	debug.SetMemoryLimit(memory)
 	items := batch.Check(files, options)
 	if o.fix {

@@ -100,7 +100,7 @@ func (a *app) passphrase(h host) (string, error) {
 }
 
 // passphraseBits is how hard to guess a passphrase must be that everything is sealed with.
-const passphraseBits = 60
+const passphraseBits = 50
 
 func (h *host) logger(w io.Writer) (*slog.Logger, error) {
 	switch h.logForm {

@@ -274,6 +274,16 @@ func TestAttackStolenSession(t *testing.T) {
 			t.Errorf("%s: %d %s", attack.name, code, answer)
 		}
 	}
+	// Secrets one by one, until it is many.
+	profile, last := f.profile("Engine laptop 1", "Norrvik"), 0
+	for range 110 {
+		if last, answer, _ = f.raw(http.MethodPost, "/profiles/"+profile+"/reveal", "", stolen...); last != http.StatusOK {
+			break
+		}
+	}
+	if last != http.StatusForbidden || !strings.Contains(answer, "problem:confirm") {
+		t.Errorf("all secrets are revealed one by one: %d %s", last, answer)
+	}
 	if code, answer, _ := f.raw(http.MethodPost, "/session/confirm", `{"password":"guessed guessed guessed"}`, stolen...); code != http.StatusUnprocessableEntity {
 		t.Errorf("a guessed password confirms: %d %s", code, answer)
 	}

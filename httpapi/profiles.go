@@ -60,6 +60,9 @@ func (a *api) profiles() {
 		})
 	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; this is logged", "profiles"),
 		func(ctx context.Context, in *previewInput) (*body[view.Items[view.ShownFile]], error) {
+			if err := a.svc.Sparing(here(ctx)); err != nil {
+				return nil, err
+			}
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, true)
 			return &body[view.Items[view.ShownFile]]{view.Items[view.ShownFile]{Items: shown}}, err
 		})
@@ -76,7 +79,7 @@ func (a *api) profiles() {
 	})
 	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels")),
 		func(ctx context.Context, in *fileInput) (*fileOutput, error) {
-			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name)
+			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name, func() error { return a.svc.Sparing(here(ctx)) })
 			if err != nil {
 				return nil, err
 			}

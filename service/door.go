@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"net/netip"
+	"runtime"
 	"sync"
 	"time"
 
@@ -15,6 +16,7 @@ var (
 	widePace   = pace{40, time.Second}     // of a network that is given to one customer, not to one host
 	codePace   = pace{5, time.Minute}      // a code has only six digits
 	fullPace   = pace{50, time.Second}     // of all keys that no more place is for, together
+	shownPace  = pace{100, time.Minute}    // of files with secrets that a session is shown
 	reportPace = pace{5, 30 * time.Minute} // of what people say about one profile
 )
 
@@ -153,12 +155,18 @@ func (h *hashing) enter(ctx context.Context, source string, known bool) (leave f
 	defer end.Stop()
 	select {
 	case lane <- struct{}{}:
-		return func() { <-lane }, nil
+		return func() { spent(lane) }, nil
 	case h.open <- struct{}{}:
-		return func() { <-h.open }, nil
+		return func() { spent(h.open) }, nil
 	case <-end.C:
 		return nil, busy
 	case <-ctx.Done():
 		return nil, ctx.Err()
 	}
+}
+
+// spent gives a place back, and the memory that the hash took before the next one takes as much.
+func spent(lane chan struct{}) {
+	runtime.GC()
+	<-lane
 }

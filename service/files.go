@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"wardicon/core/batch"
 	"wardicon/core/platform"
@@ -49,6 +50,7 @@ func (s *Service) looked(ctx context.Context, files []batch.File, release string
 			return nil, ctx.Err()
 		}
 	}
-	o.Context = ctx
+	begun := time.Now()
+	o.Over = func() bool { return ctx.Err() != nil || time.Since(begun) > batch.Longest }
 	return batch.Check(files, o), nil
 }

@@ -187,8 +187,8 @@ func (s *Service) outdated(w *worked, p view.Parcel) bool {
 	return w.built[p.ByHand] != p.Digest
 }
 
-// ParcelFile opens one file of a parcel. That is logged: secrets are in it.
-func (s *Service) ParcelFile(ctx context.Context, id, name string) (format.File, error) {
+// ParcelFile opens one file of a parcel. That is logged: secrets are in it. private is asked before one with secrets is opened.
+func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...func() error) (format.File, error) {
 	var found format.File
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		p, err := tx.Parcel(ctx, id)
@@ -200,6 +200,13 @@ func (s *Service) ParcelFile(ctx context.Context, id, name string) (format.File,
 			return &store.NotFoundError{Noun: "file", ID: name}
 		}
 		found = p.Files[i]
+		for _, may := range private {
+			if found.Private {
+				if err := may(); err != nil {
+					return err
+				}
+			}
+		}
 		if found.Content, err = tx.ParcelFile(ctx, id, name); err != nil {
 			return err
 		}

@@ -4,7 +4,6 @@ package batch
 
 import (
 	"cmp"
-	"context"
 	"path"
 	"runtime"
 	"slices"
@@ -41,16 +40,13 @@ type Options struct {
 	Live        func(host string) *check.Live
 	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
 	Judge       func(t secret.Text, words ...string) secret.Estimate
-	Context     context.Context // ends the work between two files; nil goes on for as long as Longest
+	Over        func() bool // there is no more time: asked between two files; nil never ends
 }
 
-// Longest is how long one lot is looked at. What was not looked at by then is told as such.
+// Longest is how long callers let one lot be looked at. What was not looked at by then is told as such.
 const Longest = 10 * time.Second
 
-// over tells whether there is no more time for a lot.
-func (o Options) over(end time.Time) bool {
-	return o.Context != nil && o.Context.Err() != nil || time.Now().After(end)
-}
+func (o Options) over() bool { return o.Over != nil && o.Over() }
 
 // unread says of a file that there was no time for it.
 func (w *work) unread() {
@@ -89,8 +85,7 @@ type work struct {
 // Check looks at files together. It answers for every file, in the order in which they
 // came.
 func Check(files []File, o Options) []Item {
-	end := time.Now().Add(Longest)
-	u := unpacker{over: func() bool { return o.over(end) }}
+	u := unpacker{over: o.over}
 	for _, f := range files {
 		u.add(f, 0)
 	}
@@ -111,7 +106,7 @@ func Check(files []File, o Options) []Item {
 		budget += int64(len(w.file.Data)) * roundsPerByte
 	}
 	for _, w := range list {
-		if o.over(end) {
+		if o.over() {
 			w.unread()
 			continue
 		}
@@ -124,7 +119,7 @@ func Check(files []File, o Options) []Item {
 	}
 	all := gathered(list)
 	items := []Item{}
-	items = append(items, judgedAll(list, all, o, end)...)
+	items = append(items, judgedAll(list, all, o)...)
 	for _, n := range u.notes {
 		items = append(items, Item{Name: n.At.File, Kind: "archive", Findings: check.Files(&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy})})
 	}
@@ -132,14 +127,14 @@ func Check(files []File, o Options) []Item {
 }
 
 // judgedAll judges the files side by side, and answers in their order.
-func judgedAll(list []*work, l loose, o Options, end time.Time) []Item {
+func judgedAll(list []*work, l loose, o Options) []Item {
 	items := make([]Item, len(list))
 	var group sync.WaitGroup
 	var next atomic.Int64
 	for range min(runtime.GOMAXPROCS(0), len(list)) {
 		group.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
-				if o.over(end) {
+				if o.over() {
 					list[i].unread()
 				}
 				items[i] = list[i].judged(l, o)

@@ -146,7 +146,7 @@ func (b *Bag) pem(data []byte) {
 }
 
 func (b *Bag) block(block *pem.Block, line int) {
-	if err := sound(block.Bytes); err != nil && !slices.Contains([]string{"ENCRYPTED PRIVATE KEY"}, block.Type) && block.Headers["DEK-Info"] == "" {
+	if err := sound(block.Bytes); err != nil && !errors.Is(err, errDER) { // what is no DER says so itself, or is something else
 		b.trouble(BagUnreadable, line, "%s", err)
 		return
 	}

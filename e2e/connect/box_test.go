@@ -14,7 +14,7 @@ import (
 )
 
 // box is a machine of its own as far as a connection can tell: a network namespace, and a
-// mount namespace with overlays over /etc and /var and an own /run, so that install scripts
+// mount namespace with overlays over /etc, /var and /usr/share and an own /run, so that install scripts
 // and daemons run in it as they would on a device, and the machine below stays as it is.
 type box struct {
 	t    testing.TB
@@ -27,9 +27,10 @@ type box struct {
 const layers = `set -e
 b=$1
 mount -t tmpfs none "$b"
-mkdir -p "$b/etc.u" "$b/etc.w" "$b/var.u" "$b/var.w" "$b/run"
+mkdir -p "$b/etc.u" "$b/etc.w" "$b/var.u" "$b/var.w" "$b/share.u" "$b/share.w" "$b/run"
 mount -t overlay overlay -o "lowerdir=/etc,upperdir=$b/etc.u,workdir=$b/etc.w" /etc
 mount -t overlay overlay -o "lowerdir=/var,upperdir=$b/var.u,workdir=$b/var.w" /var
+mount -t overlay overlay -o "lowerdir=/usr/share,upperdir=$b/share.u,workdir=$b/share.w" /usr/share
 mount --bind "$b/run" /run
 mkdir -p /run/lock /run/dbus /run/NetworkManager /run/sstpc
 mount -t sysfs -o ro sysfs /sys

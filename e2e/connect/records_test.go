@@ -33,6 +33,7 @@ func newRecords(t testing.TB) *records {
 	t.Helper()
 	r := &records{t: t, dir: t.TempDir()}
 	data := filepath.Join(r.dir, "data")
+	r.file("confirm", ownerPassword)
 	if code, out := r.try(ownerPassword+"\n", "set-up", "--data", data, "--owner", "me", "--password-file", "-"); code != 0 {
 		t.Fatal(out)
 	}
@@ -67,7 +68,7 @@ func newRecords(t testing.TB) *records {
 func (r *records) try(stdin string, args ...string) (int, string) {
 	var out bytes.Buffer
 	code := cli.Run(args, cli.Streams{In: strings.NewReader(stdin), Out: &out, Err: &out, Env: func(name string) string {
-		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(r.dir, "config"), "WARDICON_SERVICE": r.url}[name]
+		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(r.dir, "config"), "WARDICON_SERVICE": r.url, "WARDICON_CONFIRM_FILE": filepath.Join(r.dir, "confirm")}[name]
 	}})
 	return code, out.String()
 }

@@ -12,7 +12,7 @@ const copies = new Map<string, Request>()
 export function confirming() {
   api.use({
     onRequest({ request, id }) {
-      if (request.method !== 'GET') copies.set(id, request.clone())
+      copies.set(id, request.clone())
       return undefined
     },
     async onResponse({ response, id }) {
