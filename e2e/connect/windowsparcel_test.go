@@ -2,6 +2,7 @@ package connect
 
 import (
 	"crypto"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -165,6 +166,18 @@ func TestWindowsParcels(t *testing.T) {
 		if in := m.credentials["skerry line aged"]; in.psk != psk || m.services["IKEEXT"] != "Automatic" || m.registry[policy][nat] != 2 {
 			t.Errorf("the key of the entry is kept: %t; services %v; behind NAT %v", in.psk == psk, m.services, m.registry[policy][nat])
 		}
+		// What the system would dial by the entry and by the key that it keeps: a reader of the test's own.
+		s := dialled(t, string(m.files[book]), "Skerry Line Aged")
+		if s.psk = m.credentials["skerry line aged"].psk; s.auth != "psk" || s.server != "aged.skerryline.example" {
+			t.Errorf("the entry dials %+v", s)
+		}
+		w.gw.run("ip", "addr", "add", "10.211.0.65/16", "dev", "br0")
+		w.cli.shell("echo 10.211.0.65 aged.skerryline.example >> /etc/hosts")
+		side := fmt.Sprintf(l2tpGateway, "aged", "10.211.0.65", "auth = psk", "auth = psk", "secrets { ike-aged { id-1 = 10.211.0.65\n secret = \""+escaped(psk)+"\" } }")
+		w.gw.write("/etc/swanctl/conf.d/aged.conf", 0o600, strings.NewReplacer("aes256-sha256-modp2048,aes128-sha1-modp2048", "aes256-sha1-modp2048", "aes256-sha256,aes128-sha1", "aes256-sha1").Replace(side))
+		w.gw.run("swanctl", "--load-all", "--noprompt")
+		w.signs(t, s)
+		proves(t, "signs in", "phone-book", "l2tp psk")
 		if err := m.run(t, parcel, "-remove.ps1"); err != nil {
 			t.Fatal(err)
 		}
@@ -190,4 +203,39 @@ func TestWindowsParcels(t *testing.T) {
 			}
 		}
 	})
+}
+
+// dialled reads an entry of a phone book as the system's reference describes its keys (RASENTRY, and the files that it is
+// kept in): a section by name, one key a line, the device's part behind MEDIA and DEVICE. What the entry leaves to the
+// system is the system's own: its proposals for L2TP/IPsec.
+func dialled(t *testing.T, text, name string) (s system) {
+	t.Helper()
+	_, rest, ok := strings.Cut(text, "["+name+"]\r\n")
+	if !ok {
+		t.Fatalf("there is no entry %s", name)
+	}
+	if i := strings.Index(rest, "\r\n["); i >= 0 {
+		rest = rest[:i]
+	}
+	keys := map[string]string{}
+	for line := range strings.SplitSeq(rest, "\r\n") {
+		if key, value, ok := strings.Cut(line, "="); ok {
+			keys[key] = value
+		}
+	}
+	if keys["MEDIA"] != "rastapi" || keys["DEVICE"] != "vpn" || keys["Type"] != "2" { // RASET_Vpn
+		t.Errorf("it is no entry of a VPN: %v", keys)
+	}
+	s.server = keys["PhoneNumber"]
+	switch keys["VpnStrategy"] {
+	case "3": // VS_L2tpOnly
+		s.protocol, s.ike, s.esp = "l2tp", "aes256-sha1-modp2048,3des-sha1-modp2048", "aes256-sha1,aes128-sha1"
+		s.auth = map[string]string{"1": "psk", "0": "certificate"}[keys["IpSecFlags"]]
+	case "7": // VS_Ikev2Only
+		s.protocol = "ikev2"
+		s.auth = map[string]string{"26": "eap-mschapv2", "13": "eap-tls"}[keys["CustomAuthKey"]]
+	default:
+		t.Errorf("the strategy %s is none of those that are dialled here", keys["VpnStrategy"])
+	}
+	return s
 }
