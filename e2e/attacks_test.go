@@ -435,12 +435,7 @@ func TestAttackProbe(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
 	ctx := t.Context()
-	data, err := store.Open(ctx, f.dir, store.Key{}, time.Now)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = data.Close() })
-	svc := service.New(data, slog.New(slog.DiscardHandler), time.Now) // started without --ask-inner
+	svc := service.New(f.store, slog.New(slog.DiscardHandler), time.Now) // started without --ask-inner
 	for i, at := range []string{"127.0.0.1", "::1", "169.254.169.254", "fe80::1", "0.0.0.0"} {
 		g, err := f.client.Gateways.Add(ctx, map[string]any{"name": fmt.Sprintf("Inner %d", i), "address": at, "offers": map[string]any{"sstp": map[string]any{"port": 22, "ppp": []string{"mschapv2"}}}})
 		if err != nil {

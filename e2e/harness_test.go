@@ -31,6 +31,7 @@ type fleet struct {
 	dir    string // data folder
 	url    string
 	svc    *service.Service
+	store  *store.Store   // what svc works on
 	client *client.Client // signed in
 	log    *buffer
 }
@@ -91,7 +92,7 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f.svc = service.New(s, log, time.Now)
+	f.store, f.svc = s, service.New(s, log, time.Now)
 	f.svc.AskInner() // stand-ins for gateways are on this machine
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })

@@ -5,26 +5,21 @@ package store
 import (
 	"context"
 	"database/sql"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
-	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Store is the opened database. Reads run side by side; writes go one at a time.
 type Store struct {
 	read, write *sql.DB
+	held        *sql.DB // keeps others out of the folder
 	seal        *sealer
 	now         func() time.Time
 }
@@ -41,36 +36,42 @@ func Open(ctx context.Context, dir string, key Key, now func() time.Time) (*Stor
 	if err := private(dir); err != nil {
 		return nil, err
 	}
-	path := filepath.Join(dir, File)
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600) // its WAL takes this mode over
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	if err := f.Close(); err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	write, err := open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)")
+	held, err := hold(ctx, dir)
 	if err != nil {
 		return nil, err
 	}
-	read, err := open(path, 8, "busy_timeout(10000)", "query_only(1)")
-	if err != nil {
-		return nil, errors.Join(err, write.Close())
-	}
-	s := &Store{read: read, write: write, now: now}
-	if err := s.migrate(ctx); err != nil {
+	s := &Store{held: held, now: now}
+	if err := s.open(ctx, dir, key); err != nil {
 		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Store) open(ctx context.Context, dir string, key Key) error {
+	path := filepath.Join(dir, File)
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600) // its WAL takes this mode over
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if err := f.Close(); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if s.write, err = open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)"); err != nil {
+		return err
+	}
+	if s.read, err = open(path, 8, "busy_timeout(10000)", "query_only(1)"); err != nil {
+		return err
+	}
+	if err := s.migrate(ctx, dir); err != nil {
+		return err
 	}
 	if key.File == "" {
 		key.File = filepath.Join(dir, "master.key")
 	}
-	if s.seal, err = unlock(ctx, write, key); err != nil {
-		return nil, errors.Join(err, s.Close())
+	if s.seal, err = unlock(ctx, s.write, key); err != nil {
+		return err
 	}
-	if err := errors.Join(s.markAll(ctx), s.fillEnds(ctx), s.adopt(ctx), s.keepAudit(ctx)); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	return s, nil
+	return errors.Join(s.markAll(ctx), s.fillEnds(ctx), s.adopt(ctx), s.keepAudit(ctx))
 }
 
 func open(path string, connections int, pragmas ...string) (*sql.DB, error) {
@@ -83,23 +84,16 @@ func open(path string, connections int, pragmas ...string) (*sql.DB, error) {
 	return db, nil
 }
 
-func (s *Store) migrate(ctx context.Context) error {
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, dir)
-	if err != nil {
-		return fmt.Errorf("migrations: %w", err)
-	}
-	if _, err := provider.Up(ctx); err != nil {
-		return fmt.Errorf("migrations: %w", err)
-	}
-	return nil
-}
-
 // Close closes the database.
-func (s *Store) Close() error { return errors.Join(s.read.Close(), s.write.Close()) }
+func (s *Store) Close() error {
+	var errs []error
+	for _, db := range []*sql.DB{s.read, s.write, s.held} { // others may come in only once it is closed
+		if db != nil {
+			errs = append(errs, db.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
 
 // Ready tells whether the database answers.
 func (s *Store) Ready(ctx context.Context) error {
@@ -110,30 +104,6 @@ func (s *Store) Ready(ctx context.Context) error {
 // Digest is a keyed digest: equal for equal data, and nobody without the master key
 // can try guesses against it.
 func (s *Store) Digest(data []byte) string { return s.seal.mac(data) }
-
-// Backup writes a copy of the database to a new file, while others read and write.
-// Secrets stay sealed in it.
-func Backup(ctx context.Context, dir, to string) (err error) {
-	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	f, err := os.OpenFile(to, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-	if err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	if err := f.Close(); err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	db, err := open(filepath.Join(dir, File), 1, "busy_timeout(10000)")
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, db.Close()) }()
-	if _, err = db.ExecContext(ctx, `VACUUM INTO ?`, to); err != nil {
-		return fmt.Errorf("backup: %w", err)
-	}
-	return nil
-}
 
 // querier is a database or a transaction.
 type querier interface {

@@ -1,0 +1,59 @@
+package store
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// NewerError says that a data folder was worked on by a later release.
+type NewerError struct {
+	Dir          string
+	Found, Known int64 // forms of the tables
+}
+
+func (e *NewerError) Error() string {
+	return fmt.Sprintf("data folder %s: found tables of form %d, expected %d at the most: a later release of Wardicon wrote it; start that one, or put back the copy %s.before-%04d that it made",
+		e.Dir, e.Found, e.Known, File, e.Found)
+}
+
+// migrate brings the tables up to date. What a later release wrote is refused; what an earlier one wrote
+// is copied first, so that there is a way back.
+func (s *Store) migrate(ctx context.Context, dir string) error {
+	steps, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, steps)
+	if err != nil {
+		return fmt.Errorf("migrations: %w", err)
+	}
+	found, known, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("migrations: %w", err)
+	}
+	switch {
+	case found > known:
+		return &NewerError{dir, found, known}
+	case found == known:
+		return nil
+	case found > 0:
+		// A copy that is there already is of a start that did not come through: it is the older one, and whole.
+		if err := Backup(ctx, dir, filepath.Join(dir, fmt.Sprintf("%s.before-%04d", File, known))); err != nil && !errors.Is(err, os.ErrExist) {
+			return fmt.Errorf("copy before the tables are changed: %w", err)
+		}
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrations: %w", err)
+	}
+	return nil
+}
