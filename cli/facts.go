@@ -126,7 +126,7 @@ func (a *app) audit() *cobra.Command {
 	var q client.Query
 	cmd := &cobra.Command{
 		Use: "audit", Short: "List who did and saw what, newest first", Args: exactly(),
-		Long: "Lists the audit log. It never holds a secret, and its lines can be neither changed nor removed.", Example: "  wardicon audit --search reveal",
+		Long: "Lists the audit log. It never holds a secret, and its lines can be neither changed nor removed.\nFilters: operator, action, noun, object, days, since and before (a day or an instant).", Example: "  wardicon audit --search reveal\n  wardicon audit --filter operator=pilot,days=7",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				page, err := c.Audit(ctx, q)
@@ -143,8 +143,13 @@ func (a *app) audit() *cobra.Command {
 		},
 	}
 	pageFlags(cmd, &q)
+	auditFilter(cmd, &q)
 	cmd.AddCommand(a.auditVerify(), a.auditExport())
 	return cmd
+}
+
+func auditFilter(cmd *cobra.Command, q *client.Query) {
+	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as noun=gateway,since=2026-11-01")
 }
 
 func (a *app) newSecret() *cobra.Command {

@@ -358,16 +358,16 @@ end are noticed then. Exits 1 where a line is not as it was written.`,
 
 // auditExport writes the log as JSON lines.
 func (a *app) auditExport() *cobra.Command {
-	var search string
+	q := client.Query{Limit: 500}
 	cmd := &cobra.Command{
-		Use: "export", Short: "Write the audit log as JSON lines, newest first", Args: exactly(), Long: "Writes one JSON object a line, for other programs.", Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --search reveal",
+		Use: "export", Short: "Write the audit log as JSON lines, newest first", Args: exactly(), Long: "Writes one JSON object a line, for other programs.", Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --filter since=2026-11-01,before=2026-12-01",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				enc := json.NewEncoder(a.Out)
 				enc.SetEscapeHTML(false)
 				below := int64(0)
-				for offset := 0; ; offset += 500 {
-					page, err := c.Audit(ctx, client.Query{Search: search, Limit: 500, Offset: offset})
+				for ; ; q.Offset += q.Limit {
+					page, err := c.Audit(ctx, q)
 					if err != nil {
 						return err
 					}
@@ -380,13 +380,14 @@ func (a *app) auditExport() *cobra.Command {
 						}
 						below = d.Seq
 					}
-					if len(page.Items) < 500 {
+					if len(page.Items) < q.Limit {
 						return nil
 					}
 				}
 			})
 		},
 	}
-	cmd.Flags().StringVar(&search, "search", "", "text to look for")
+	cmd.Flags().StringVar(&q.Search, "search", "", "text to look for")
+	auditFilter(cmd, &q)
 	return cmd
 }

@@ -9,7 +9,7 @@ import (
 
 // Audit lists what was done, newest first.
 func (s *Service) Audit(ctx context.Context, q store.Query) (view.Page[view.Deed], error) {
-	return s.store.Read().Audit(ctx, q)
+	return store.Deeds.List(ctx, s.store.Read(), q)
 }
 
 // VerifyAudit holds that the audit log is as it was written. head is one that was noted before, or empty.

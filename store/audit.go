@@ -139,24 +139,20 @@ func (s *Store) chainOld(ctx context.Context) error {
 	})
 }
 
-// Audit lists the audit log, newest first.
-func (tx *Tx) Audit(ctx context.Context, q Query) (page view.Page[view.Deed], err error) {
-	page.Items = []view.Deed{}
-	pattern := holds(q.Search)
-	const where = `WHERE operator || char(10) || action || char(10) || noun || char(10) || object || char(10) || detail LIKE ?1 ESCAPE '\'`
-	if err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM audit `+where, pattern).Scan(&page.Total); err != nil {
-		return page, err
-	}
-	rows, err := tx.q.QueryContext(ctx, deedColumns+where+` ORDER BY seq DESC LIMIT ?2 OFFSET ?3`, pattern, q.Limit, q.Offset)
-	if err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	for rows.Next() {
-		d, _, err := scanDeed(rows.Scan)
-		if err != nil {
-			return page, errors.Join(err, rows.Close())
-		}
-		page.Items = append(page.Items, d)
-	}
-	return page, errors.Join(rows.Err(), rows.Close())
+// Deeds lists the audit log.
+var Deeds = &Table[view.Deed, view.Deed]{
+	Noun: "line", name: "audit",
+	list: listing[view.Deed]{
+		id: "a.seq", from: "audit a", cols: "a.seq, a.at, a.operator, a.action, a.noun, a.object, a.detail, a.chain",
+		scan: func(scan func(...any) error) (view.Deed, error) {
+			d, _, err := scanDeed(scan)
+			return d, err
+		},
+		search: []string{"a.operator", "a.action", "a.noun", "a.object", "a.detail"}, first: "at",
+		sorts: map[string]string{"at": "a.seq DESC"}, // newest first
+		filters: map[string]string{
+			"operator": "a.operator = ?", "action": "a.action = ?", "noun": "a.noun = ?", "object": "a.object = ?",
+			"since": "a.at >= ?time", "before": "a.at < ?time", "days": "a.at >= (unixepoch() - 86400 * ?days) * 1000",
+		},
+	},
 }

@@ -42,7 +42,7 @@ var Authorities = &Table[vpn.Authority, view.Authority]{
 		},
 		search: []string{"a.name"}, first: "name",
 		sorts:   map[string]string{"name": "a.name ASC, a.id ASC", "ends": "a.ends ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
-		filters: map[string]string{"name": "a.name = ?", "days": "a.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000"},
+		filters: map[string]string{"name": "a.name = ?", "days": "a.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000"},
 	},
 }
 
@@ -59,8 +59,8 @@ var Certificates = &Table[vpn.Certificate, view.Certificate]{
 			"ends": "c.ends ASC, c.id ASC", "subject": "c.subject ASC, c.id ASC", "device": "d.name ASC, c.id ASC", "created": "c.created ASC, c.id ASC",
 		},
 		filters: map[string]string{
-			"authority_id": "c.authority_id = ?", "device_id": "c.device_id = ?", "gateway_id": "c.gateway_id = ?", "usage": "c.usage = ?", "serial": "c.serial = ?", "revoked": "(c.revoked IS NOT NULL) = (? = 'true')",
-			"days": "c.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * CAST(? AS INTEGER)) * 1000", "ends_after": "c.ends >= unixepoch(?) * 1000",
+			"authority_id": "c.authority_id = ?", "device_id": "c.device_id = ?", "gateway_id": "c.gateway_id = ?", "usage": "c.usage = ?", "serial": "c.serial = ?", "revoked": "(c.revoked IS NOT NULL) = ?flag",
+			"days": "c.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000", "ends_after": "c.ends >= ?time",
 		},
 	},
 }

@@ -32,8 +32,8 @@ var Findings = &Table[struct{}, view.FleetFinding]{
 		},
 		filters: map[string]string{
 			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "? IN (i.gateway_id, f.gateway_id)", "person_id": "d.person_id = ?", "device_id": "f.device_id = ?", "profile_id": "i.profile_id = ?",
-			"days": "i.since >= (unixepoch() - 86400 * CAST(? AS INTEGER)) * 1000", "mendable": "i.mendable = (? = 'true')", "passed": "i.passed = (? = 'true')",
-			"record": "(i.gateway_id IS NOT NULL) = (? = 'true')",
+			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "mendable": "i.mendable = ?flag", "passed": "i.passed = ?flag",
+			"record": "(i.gateway_id IS NOT NULL) = ?flag",
 		},
 	},
 }

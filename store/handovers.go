@@ -25,8 +25,8 @@ var Handovers = &Table[view.Handover, view.Handover]{
 		scan:  scanHandover, search: []string{"d.name", "g.name", "o.name"}, first: "created",
 		sorts: map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "d.name ASC, h.id ASC", "person": "o.name ASC, h.id ASC"},
 		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "d.person_id = ?", "gateway_id": "f.gateway_id = ?", "batch": "h.batch = ?",
-			"ended": "(" + handoverState + " IN ('expired', 'used-up', 'locked', 'recalled')) = (? = 'true')",
-			"open":  "(h.recalled IS NULL AND h.wrong < " + strconv.Itoa(MostWrong) + " AND h.openings < h.most AND h.expires > unixepoch() * 1000) = (? = 'true')",
+			"ended": "(" + handoverState + " IN ('expired', 'used-up', 'locked', 'recalled')) = ?flag",
+			"open":  "(h.recalled IS NULL AND h.wrong < " + strconv.Itoa(MostWrong) + " AND h.openings < h.most AND h.expires > unixepoch() * 1000) = ?flag",
 			"group": "EXISTS (SELECT 1 FROM json_each(o.body, '$.groups') WHERE value = ?)"},
 	},
 }

@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/pressly/goose/v3"
 
@@ -143,6 +144,57 @@ func TestLists(t *testing.T) {
 	}
 	if _, err := devices(store.Query{Limit: 1, Conditions: by("1=1 OR platform", "x")}); !errors.As(err, &wrong) {
 		t.Errorf("a filter that is not there: %v", err)
+	}
+}
+
+// TestFilterValues filters by values of each kind, and by some that are none: those are refused, not turned round.
+func TestFilterValues(t *testing.T) {
+	s := open(t, t.TempDir(), store.Key{})
+	by := func(name, value string) map[string]string { return map[string]string{name: value} }
+	if err := s.Write(t.Context(), func(tx *store.Tx) error {
+		a := vpn.Authority{Name: "Skerry Line"}
+		err := store.Authorities.Insert(t.Context(), tx, &a)
+		return errors.Join(err, tx.AddCertificate(t.Context(), &vpn.Certificate{AuthorityID: a.ID, Serial: "1", Names: []string{}, Usage: "client", From: time.Now(), To: time.Now().Add(10 * 24 * time.Hour)}))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	var wrong *store.QueryError
+	for _, test := range []struct {
+		name, value string
+		rows        int // or refused
+	}{
+		{"revoked", "true", 0}, {"revoked", "false", 1}, {"revoked", "yes", 0}, {"revoked", "no", 1},
+		{"revoked", "1", -1}, {"revoked", "", -1}, {"revoked", "TRUE ", -1},
+		{"days", "30", 1}, {"days", "5", 0}, {"days", "soon", -1}, {"days", "-1", -1}, {"days", "99999999999", -1},
+		{"ends_after", "2020-01-01", 1}, {"ends_after", "2020-01-01T00:00:00+02:00", 1}, {"ends_after", "2999-01-01", 0}, {"ends_after", "yesterday", -1},
+	} {
+		page, err := store.Certificates.List(t.Context(), s.Read(), store.Query{Limit: 9, Conditions: by(test.name, test.value)})
+		if refused := errors.As(err, &wrong); refused != (test.rows < 0) || !refused && (err != nil || page.Total != test.rows) {
+			t.Errorf("certificates with %s %q: %d (%v), expected %d", test.name, test.value, page.Total, err, test.rows)
+		}
+	}
+	for i, d := range []view.Deed{{Operator: "ada", Action: "add", Noun: "gateway"}, {Operator: "bosse", Action: "add", Noun: "device"}, {Operator: "ada", Action: "change", Noun: "device", Object: "de-1"}} {
+		if err := s.Write(t.Context(), func(tx *store.Tx) error { return tx.Log(t.Context(), d) }); err != nil {
+			t.Fatal(i, err)
+		}
+	}
+	for _, test := range []struct{ filter, want string }{
+		{"operator:ada", "2 change"}, {"operator:ad", "0 "}, {"action:add", "2 add"}, {"noun:device", "2 change"}, {"object:de-1", "1 change"},
+		{"operator:ada noun:gateway", "1 add"}, {"days:1", "3 change"}, {"before:2020-01-01", "0 "}, {"since:2020-01-01", "3 change"},
+	} {
+		conditions := map[string]string{}
+		for _, f := range strings.Fields(test.filter) {
+			name, value, _ := strings.Cut(f, ":")
+			conditions[name] = value
+		}
+		page, err := store.Deeds.List(t.Context(), s.Read(), store.Query{Limit: 1, Conditions: conditions})
+		first := ""
+		if len(page.Items) > 0 {
+			first = page.Items[0].Action
+		}
+		if got := fmt.Sprintf("%d %s", page.Total, first); err != nil || got != test.want {
+			t.Errorf("the log with %s: %s (%v), expected %s", test.filter, got, err, test.want)
+		}
 	}
 }
 

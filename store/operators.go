@@ -27,7 +27,7 @@ var Operators = &Table[view.Operator, view.Operator]{
 		scan:   scanOperator,
 		search: []string{"o.name"}, first: "name",
 		sorts:   map[string]string{"name": "o.name ASC, o.id ASC", "role": "o.role ASC, o.name ASC", "signed_in": "o.signed_in ASC, o.id ASC"},
-		filters: map[string]string{"name": "o.name = ?", "role": "o.role = ?", "disabled": "(o.disabled = 1) = (? = 'true')"},
+		filters: map[string]string{"name": "o.name = ?", "role": "o.role = ?", "disabled": "(o.disabled = 1) = ?flag"},
 	},
 }
 

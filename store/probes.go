@@ -35,7 +35,7 @@ var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 ELSE 2 END, g.name, b.at DESC, b.rowid DESC"},
 		filters: map[string]string{
 			"gateway_id": "b.gateway_id = ?", "state": "b.state = ?",
-			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = (? = 'yes')",
+			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = ?flag",
 		},
 	},
 }

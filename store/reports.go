@@ -33,7 +33,7 @@ var Reports = &Table[view.Report, view.Report]{
 		},
 		search: []string{"d.name", "g.name", "p.name", "r.said"}, first: "created",
 		sorts:   map[string]string{"created": "r.created DESC, r.rowid DESC"},
-		filters: map[string]string{"profile_id": "r.profile_id = ?", "open": "(r.done IS NULL) = (? = 'yes')"},
+		filters: map[string]string{"profile_id": "r.profile_id = ?", "open": "(r.done IS NULL) = ?flag"},
 	},
 }
 

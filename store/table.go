@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -45,7 +46,7 @@ type listing[Row any] struct {
 	search            []string          // columns that a search looks into
 	sorts             map[string]string // name of an order -> its SQL
 	first             string            // the order where none is asked for
-	filters           map[string]string // name of a filter -> its SQL condition with one ?
+	filters           map[string]string // name of a filter -> its SQL condition with one ?, ?flag, ?days or ?time
 }
 
 // Query selects a page of a list.
@@ -341,8 +342,52 @@ type QueryError struct {
 }
 
 func (e *QueryError) Error() string {
+	if len(e.Expected) <= 2 {
+		return fmt.Sprintf("%s: found %q, expected %s", e.Part, e.Found, strings.Join(e.Expected, " or "))
+	}
 	return fmt.Sprintf("%s: found %q, expected one of %s", e.Part, e.Found, strings.Join(e.Expected, ", "))
 }
+
+// settled reads the value of a filter as its condition wants it: ?flag is true or false, ?days a
+// number of days, ?time a day or an instant (RFC 3339, section 5.6). A plain ? takes any text.
+func settled(name, condition, value string) (text string, arg any, err error) {
+	kind := typed.FindString(condition)
+	refused := func(expected ...string) error { return &QueryError{"filter " + name, value, expected} }
+	switch kind {
+	case "":
+		return condition, value, nil
+	case "?flag":
+		switch value {
+		case "true", "yes":
+			arg = 1
+		case "false", "no":
+			arg = 0
+		default:
+			return "", nil, refused("true", "false")
+		}
+	case "?days":
+		n, err := strconv.Atoi(value)
+		if err != nil || n < 0 || n > mostDays {
+			return "", nil, refused(fmt.Sprintf("a number of days from 0 to %d", mostDays))
+		}
+		arg = n
+	case "?time":
+		at, err := time.Parse(time.RFC3339, value)
+		if err != nil {
+			at, err = time.Parse(time.DateOnly, value)
+		}
+		if err != nil {
+			return "", nil, refused("a day such as 2026-11-28", "an instant such as 2026-11-28T09:30:00Z")
+		}
+		arg = millis(at)
+	}
+	return strings.Replace(condition, kind, "?", 1), arg, nil
+}
+
+var typed = regexp.MustCompile(`\?[a-z]+`)
+
+// mostDays bounds a filter that counts days: a hundred years.
+const mostDays = 36525
 
 // List reads a page.
 func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Page[Row], error) {
@@ -353,7 +398,11 @@ func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Pag
 		if !ok {
 			return page, &QueryError{"filter", name, keys(t.list.filters)}
 		}
-		where, args = where+" AND ("+condition+")", append(args, value)
+		condition, arg, err := settled(name, condition, value)
+		if err != nil {
+			return page, err
+		}
+		where, args = where+" AND ("+condition+")", append(args, arg)
 	}
 	if query.Search != "" {
 		pattern := holds(query.Search)

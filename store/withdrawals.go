@@ -17,7 +17,7 @@ var Withdrawals = &Table[view.Withdrawal, view.Withdrawal]{
 		id: "w.id", from: "withdrawals w", cols: "w.id, w.noun, w.object, w.name, w.why, w.open, w.operator, w.created, w.body",
 		scan: scanWithdrawal, search: []string{"w.name"}, first: "created",
 		sorts:   map[string]string{"created": "w.created DESC, w.id DESC"},
-		filters: map[string]string{"object": "w.object = ?", "open": "(w.open > 0) = (? = 'true')"},
+		filters: map[string]string{"object": "w.object = ?", "open": "(w.open > 0) = ?flag"},
 	},
 }
 

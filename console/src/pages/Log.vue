@@ -1,21 +1,32 @@
 <script setup lang="ts">
-import { ref } from 'vue'
+import { computed, ref } from 'vue'
 import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 
 const columns = [
-  { key: 'at', text: 'When' },
+  { key: 'at', text: 'When', sort: 'at' },
   { key: 'operator', text: 'Operator' },
   { key: 'action', text: 'Did' },
   { key: 'noun', text: 'With' },
   { key: 'detail', text: 'Detail' },
 ]
 async function load(query: ListQuery) {
-  const page = await ask(api.GET('/api/v1/audit', { params: { query: { ...query, sort: undefined } } }))
+  const page = await ask(api.GET('/api/v1/audit', { params: { query } }))
   return { total: page.total, items: page.items.map((d) => ({ ...d, id: String(d.seq) })) }
 }
+const operator = ref('')
+const days = ref('')
+const filters = computed(() =>
+  [operator.value && 'operator:' + operator.value, days.value && 'days:' + days.value].filter(Boolean),
+)
+const spans = [
+  { value: '', text: 'Ever' },
+  { value: '1', text: 'In the last 24 hours' },
+  { value: '7', text: 'In the last 7 days' },
+  { value: '30', text: 'In the last 30 days' },
+]
 const proof = ref<Schemas['AuditProof']>()
 const broken = ref('')
 async function verify() {
@@ -40,7 +51,17 @@ async function verify() {
     >
     <template v-else>Line {{ proof.first }} is not as it was written, or lacks the one before it.</template>
   </p>
-  <ListTable noun="lines" :columns="columns" :load="load" first="at">
+  <ListTable noun="lines" :columns="columns" :load="load" first="at" :filters="filters">
+    <template #filter>
+      <div>
+        <label class="form-label" for="operator">Operator</label>
+        <BFormInput id="operator" v-model.trim.lazy="operator" autocomplete="off" />
+      </div>
+      <div>
+        <label class="form-label" for="days">When</label>
+        <BFormSelect id="days" v-model="days" :options="spans" />
+      </div>
+    </template>
     <template #cell="{ row, column }">
       <span v-if="column === 'at'" class="text-nowrap">{{ new Date(row.at).toLocaleString() }}</span>
       <template v-else-if="column === 'operator'">{{ row.operator }}</template>
