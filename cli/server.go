@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -119,6 +120,14 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		log.Warn("core dumps cannot be switched off", "error", err)
 	}
 	secure := h.cert != ""
+	var shown *tls.Config
+	if secure {
+		p, err := newPair(h.cert, h.certKey, log)
+		if err != nil {
+			return err
+		}
+		shown = &tls.Config{GetCertificate: p.get, MinVersion: tls.VersionTLS12}
+	}
 	listener, err := net.Listen("tcp", h.listen)
 	if err != nil {
 		return fmt.Errorf("--listen: %w", err)
@@ -131,6 +140,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		return errors.Join(err, listener.Close())
 	}
 	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone, Forwarding: forwarding}), log)
+	server.TLSConfig = shown
 	if h.resolver != "" {
 		if _, err := netip.ParseAddrPort(h.resolver); err != nil {
 			return errors.Join(usage("--name-server: found %q, expected an IP address and a port such as 192.0.2.53:53", h.resolver), listener.Close())
@@ -158,14 +168,14 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	background.Go(func() { svc.Work(work) })
 	background.Go(func() { svc.Post(work) })
 	background.Go(func() { svc.Ask(work) })
-	if err := h.measure(work, &background, svc, log); err != nil {
+	if err := h.measure(work, &background, svc, shown, log); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())
 	}
 	failed := make(chan error, 1)
 	go func() {
 		if secure {
-			failed <- server.ServeTLS(listener, h.cert, h.certKey)
+			failed <- server.ServeTLS(listener, "", "")
 		} else {
 			failed <- server.Serve(listener)
 		}
@@ -211,7 +221,7 @@ func (h *host) forwarding() (f httpapi.Forwarding, err error) {
 }
 
 // measure serves metrics on an address of its own, if one is given.
-func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *service.Service, log *slog.Logger) error {
+func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *service.Service, shown *tls.Config, log *slog.Logger) error {
 	if h.metrics == "" {
 		return nil
 	}
@@ -219,15 +229,16 @@ func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *ser
 	if err != nil {
 		return fmt.Errorf("--metrics: %w", err)
 	}
-	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && h.cert == "" && !tcp.IP.IsLoopback() {
+	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && shown == nil && !tcp.IP.IsLoopback() {
 		return errors.Join(usage("--metrics %s: without TLS metrics are served on loopback only; give --tls-cert and --tls-key", h.metrics), listener.Close())
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
 	server := httpapi.Server(mux, log)
+	server.TLSConfig = shown.Clone()
 	background.Go(func() { // ends with Close
-		if h.cert != "" {
-			_ = server.ServeTLS(listener, h.cert, h.certKey)
+		if shown != nil {
+			_ = server.ServeTLS(listener, "", "")
 		} else {
 			_ = server.Serve(listener)
 		}

@@ -259,6 +259,10 @@ func TestBackup(t *testing.T) {
 			t.Errorf("backup ended with %d, expected %d and %q: %s", code, want.code, want.says, out)
 		}
 	}
+	second := command("serve", "--data", dir, "--listen", "127.0.0.1:0")
+	if out, _ := second.CombinedOutput(); second.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "another process works on it") {
+		t.Errorf("a second service on the folder: %s", out)
+	}
 	p.stop(os.Interrupt)
 	refused, err := command("serve", "--data", restored, "--listen", "127.0.0.1:0").CombinedOutput()
 	if err == nil || !strings.Contains(string(refused), "without it the secrets cannot be opened") {
@@ -277,6 +281,21 @@ func TestBackup(t *testing.T) {
 		t.Errorf("from the copy: %+v (%v)", accounts, err)
 	}
 	p.stop(os.Interrupt)
+}
+
+// TestBackupFull copies to a disk that has too little room: it says so, and leaves nothing behind.
+func TestBackupFull(t *testing.T) {
+	t.Parallel()
+	if os.Getuid() != 0 {
+		t.Skip("a small disk is made as root")
+	}
+	dir, small := setUp(t), t.TempDir()
+	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" backup --data "$2" --to "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
+	cmd := exec.Command("unshare", "-m", "sh", "-c", inside, os.Args[0], small, dir)
+	cmd.Env = append(os.Environ(), "WARDICON_PROCESS=1")
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "full") || !strings.HasSuffix(string(out), "ended with 1, left: \n") {
+		t.Errorf("%v: %s", err, out)
+	}
 }
 
 // TestStartsRefused starts services that must not start, or not like that.
@@ -371,8 +390,35 @@ func TestTLS(t *testing.T) {
 	if len(res.Cookies()) != 2 || slices.ContainsFunc(res.Cookies(), func(c *http.Cookie) bool { return !c.Secure || !c.HttpOnly || !strings.HasPrefix(c.Name, "__Host-") }) || res.Header.Get("Strict-Transport-Security") == "" || res.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("%d cookies, status %s", len(res.Cookies()), res.Status)
 	}
+	// The certificate is renewed while the service runs: first one file of the two, then the other.
+	newCert, newKey, newPool := certificate(t)
+	reached := func(pool *x509.CertPool) bool {
+		conn, err := tls.Dial("tcp", strings.TrimPrefix(p.url, "https://"), &tls.Config{RootCAs: pool})
+		if err == nil {
+			_ = conn.Close()
+		}
+		return err == nil
+	}
+	renew := func(from, to string) {
+		if err := os.Rename(from, to); err != nil {
+			t.Fatal(err)
+		}
+	}
+	renew(newCert, cert)
+	for range 3 {
+		time.Sleep(time.Second)
+		if !reached(pool) {
+			t.Error("half a renewal takes the certificate in use away")
+		}
+	}
+	renew(newKey, key)
+	for begun := time.Now(); !reached(newPool); time.Sleep(200 * time.Millisecond) {
+		if time.Since(begun) > 20*time.Second {
+			t.Fatal("the renewed certificate is not shown")
+		}
+	}
 	exit, log := p.stop(syscall.SIGTERM)
-	if exit != 0 {
+	if exit != 0 || strings.Count(log, "the one in use stays") == 0 || strings.Count(log, "certificate read anew") != 1 {
 		t.Errorf("ended with %d: %s", exit, log)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "master.key")); !os.IsNotExist(err) {
