@@ -26,6 +26,10 @@ func (a *app) answerTimes(ctx context.Context, c *client.Client, name string) er
 	if err != nil {
 		return err
 	}
+	if len(list) == 0 && a.output == "table" {
+		a.say("%s was not timed in the last 30 days; wardicon probe %s --from CITY does it from a place", g.Name, name)
+		return nil
+	}
 	return a.print(list, func(w table.Writer) {
 		w.AppendHeader(heads("place", "measured by", "median", "times", "last"))
 		for _, t := range list {
@@ -51,7 +55,7 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		if err := c.AddAnswerTime(ctx, t); err != nil {
 			return err
 		}
-		a.say("%s answers from %s in %.0f ms; noted\n", g.Name, f.from, f.took)
+		a.say("%s answers from %s in %.0f ms; noted", g.Name, f.from, f.took)
 		return nil
 	}
 	names := map[string][]netip.Addr{}
@@ -72,13 +76,13 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		}
 	}
 	if best == nil {
-		a.say("%s did not answer here by any protocol; nothing was noted\n", g.Name)
+		a.say("%s did not answer here by any protocol; nothing was noted", g.Name)
 		return errFindings
 	}
 	t.Milliseconds = best.Milliseconds
 	if err := c.AddAnswerTime(ctx, t); err != nil {
 		return err
 	}
-	a.say("%s answers from %s in %.0f ms by %s; noted\n", g.Name, f.from, best.Milliseconds, best.Protocol.Title())
+	a.say("%s answers from %s in %.0f ms by %s; noted", g.Name, f.from, best.Milliseconds, best.Protocol.Title())
 	return nil
 }

@@ -133,12 +133,18 @@ func (a *app) audit() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(page, func(w table.Writer) {
+				if err := a.print(page, func(w table.Writer) {
 					w.AppendHeader(heads("when", "operator", "action", "noun", "object", "detail"))
 					for _, d := range page.Items {
 						w.AppendRow(table.Row{d.At.Local().Format("2006-01-02 15:04:05"), d.Operator, d.Action, d.Noun, d.Object, d.Detail})
 					}
-				})
+				}); err != nil {
+					return err
+				}
+				if a.output == "table" {
+					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "lines"))
+				}
+				return nil
 			})
 		},
 	}
