@@ -293,7 +293,7 @@ func TestBackupFull(t *testing.T) {
 	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" backup --data "$2" --to "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
 	cmd := exec.Command("unshare", "-m", "sh", "-c", inside, os.Args[0], small, dir)
 	cmd.Env = append(os.Environ(), "WARDICON_PROCESS=1")
-	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "full") || !strings.HasSuffix(string(out), "ended with 1, left: \n") {
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), small) || !strings.Contains(string(out), "full") || !strings.HasSuffix(string(out), "ended with 1, left: \n") {
 		t.Errorf("%v: %s", err, out)
 	}
 }
@@ -418,7 +418,7 @@ func TestTLS(t *testing.T) {
 		}
 	}
 	exit, log := p.stop(syscall.SIGTERM)
-	if exit != 0 || strings.Count(log, "the one in use stays") == 0 || strings.Count(log, "certificate read anew") != 1 {
+	if exit != 0 || strings.Count(log, "the one in use stays") != 1 || strings.Count(log, "certificate reloaded") != 1 {
 		t.Errorf("ended with %d: %s", exit, log)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "master.key")); !os.IsNotExist(err) {

@@ -39,7 +39,7 @@ func copyTo(ctx context.Context, dir, to string) (err error) {
 		}
 	}()
 	if err := vacuum(ctx, filepath.Join(dir, File), part); err != nil {
-		return err
+		return fmt.Errorf("%s: %w", to, err)
 	}
 	if err := f.Sync(); err != nil {
 		return err

@@ -18,11 +18,11 @@ var migrations embed.FS
 // NewerError says that a data folder was worked on by a later release.
 type NewerError struct {
 	Dir          string
-	Found, Known int64 // forms of the tables
+	Found, Known int64 // schema versions
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("data folder %s: found tables of form %d, expected %d at the most: a later release of Wardicon wrote it; start that one, or put back the copy %s.before-%04d that it made",
+	return fmt.Sprintf("data folder %s: found schema version %d, expected %d at most: a later release of Wardicon upgraded it; start that release, or restore the copy %s.before-%04d that it made",
 		e.Dir, e.Found, e.Known, File, e.Found)
 }
 

@@ -22,7 +22,7 @@ const filters = computed(() =>
   [operator.value && 'operator:' + operator.value, days.value && 'days:' + days.value].filter(Boolean),
 )
 const spans = [
-  { value: '', text: 'Ever' },
+  { value: '', text: 'Any time' },
   { value: '1', text: 'In the last 24 hours' },
   { value: '7', text: 'In the last 7 days' },
   { value: '30', text: 'In the last 30 days' },
@@ -58,7 +58,7 @@ async function verify() {
         <BFormInput id="operator" v-model.trim.lazy="operator" autocomplete="off" />
       </div>
       <div>
-        <label class="form-label" for="days">When</label>
+        <label class="form-label" for="days">Period</label>
         <BFormSelect id="days" v-model="days" :options="spans" />
       </div>
     </template>
