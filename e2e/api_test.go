@@ -145,6 +145,8 @@ func TestBadInput(t *testing.T) {
 		{"record that is not there", "GET", "/devices/de-x", ``, 404, ""},
 		{"filter that is not there", "GET", "/devices?filter=colour:red", ``, 400, ""},
 		{"order that is not there", "GET", "/devices?sort=colour", ``, 400, ""},
+		{"answer time from north of the pole", "POST", "/gateways/" + one.ID + "/answer-times", `{"place":{"latitude":95,"longitude":10},"milliseconds":20}`, 422, "/place/latitude"},
+		{"answer time from nowhere", "POST", "/gateways/" + one.ID + "/answer-times", `{"place":{},"milliseconds":5}`, 422, "/place/latitude"},
 		{"too few bits", "POST", "/new-secret", `{"bits":10}`, 422, "/bits"},
 		{"too many rows", "GET", "/devices?limit=100000", ``, 422, "/limit"},
 		{"still in use", "DELETE", "/gateways/" + one.ID, ``, 409, ""},

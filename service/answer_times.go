@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"slices"
@@ -25,13 +26,14 @@ func (s *Service) AddAnswerTime(ctx context.Context, t view.MeasuredTime) error 
 		t.Source = view.TimedByProbe
 	}
 	var list []vpn.Problem
+	var place *vpn.Problems
 	if t.Milliseconds <= 0 || t.Milliseconds > maxAnswerTime {
 		list = append(list, vpn.Problem{Pointer: "/milliseconds", Found: fmt.Sprint(t.Milliseconds), Expected: fmt.Sprintf("more than 0, at most %d", maxAnswerTime), Mend: "measure again"})
 	}
 	if t.Place.Latitude == nil || t.Place.Longitude == nil {
 		list = append(list, vpn.Problem{Pointer: "/place/latitude", Found: "nothing", Expected: "latitude and longitude of where it was measured", Mend: "fill them in"})
-	} else if place := (&vpn.Person{Name: "place", Place: t.Place}).Validate(); place != nil {
-		return place
+	} else if errors.As(t.Place.Validate(), &place) {
+		list = append(list, place.List...)
 	}
 	if t.Source != view.TimedByProbe && t.Source != view.TimedByRehearsal {
 		list = append(list, vpn.Problem{Pointer: "/source", Found: fmt.Sprintf("%q", t.Source), Expected: "probe or rehearsal", Mend: "choose one of them"})

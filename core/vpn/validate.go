@@ -223,6 +223,13 @@ func degrees(in *inspector, pointer string, v *float64, limit float64) {
 	}
 }
 
+// Validate finds what is wrong with a place.
+func (p Place) Validate() error {
+	in := inspect("place")
+	in.place(p)
+	return in.err()
+}
+
 func (in *inspector) place(p Place) {
 	in.text("/place/city", p.City, maxName, false)
 	if p.Country != "" && !country.MatchString(p.Country) {
