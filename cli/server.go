@@ -168,6 +168,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	background.Go(func() { svc.Work(work) })
 	background.Go(func() { svc.Post(work) })
 	background.Go(func() { svc.Ask(work) })
+	background.Go(func() { svc.KeepUses(work) })
 	if err := h.measure(work, &background, svc, shown, log); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())

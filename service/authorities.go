@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"crypto"
 	"crypto/rand"
 	"crypto/x509"
 	"errors"
@@ -60,15 +61,17 @@ func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list 
 		rows[0].Name, rows[0].MaxPath = n.Name+" Root", 1
 		rows[1].To = w.To.AddDate(0, 0, -1)
 	}
+	keys := make([]crypto.Signer, len(rows))
+	for i := range keys {
+		if keys[i], err = pki.NewKey(rand.Reader, n.Kind); err != nil {
+			return nil, problem("authority", "/kind", fmt.Sprintf("%q", n.Kind), "p256, p384 or rsa3072", "choose one of them")
+		}
+	}
 	var by pki.Issuer
 	var above string
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		for i, w := range rows {
-			key, err := pki.NewKey(rand.Reader, n.Kind)
-			if err != nil {
-				return problem("authority", "/kind", fmt.Sprintf("%q", n.Kind), "p256, p384 or rsa3072", "choose one of them")
-			}
-			issuer := by
+			key, issuer := keys[i], by
 			if i == 0 {
 				issuer = pki.Issuer{Key: key}
 			}
@@ -180,18 +183,24 @@ func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.A
 	case a.Key == nil:
 		return nil, by, "", problem("certificate", "/authority_id", a.Name+", whose key is not here", "an authority with its key", "have it issued where the key is, and bring the certificate in")
 	}
-	_, most := a.Limits()
-	switch n, err := tx.IssuedSince(ctx, a.ID, s.now().Add(-24*time.Hour)); {
-	case err != nil:
+	if err := s.issuesStill(ctx, tx, a); err != nil {
 		return nil, by, "", err
-	case n >= most:
-		return nil, by, "", problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who asks for so many; raise the limit if they are meant")
 	}
 	pair, err := pki.Pair(a.Certificate, *a.Key)
 	if err != nil {
 		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
 	}
 	return a, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, between(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)), nil
+}
+
+// issuesStill bounds how many certificates an authority issues within a day.
+func (s *Service) issuesStill(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {
+	_, most := a.Limits()
+	n, err := tx.IssuedSince(ctx, a.ID, s.now().Add(-24*time.Hour))
+	if err == nil && n >= most {
+		err = problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who asks for so many; raise the limit if they are meant")
+	}
+	return err
 }
 
 // between are the certificates that a leaf brings along, PEM: its issuer and those above it, without what

@@ -65,60 +65,75 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.Han
 	return j, err
 }
 
-// handOverPart hands over to some devices after the cursor.
-func (s *Service) handOverPart(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+// nextHandOver lists profiles of the group.
+func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
 	var b groupWork
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
-		return false, err
+		return nil, err
 	}
-	profiles, err := tx.ProfilesOfGroup(ctx, b.Group, j.Cursor, jobBatch)
-	if err != nil {
-		return false, err
-	}
-	for _, id := range profiles {
-		outcome, err := s.handOverOne(ctx, tx, id, b.Wish, j.ID)
-		if err != nil {
-			return false, err
-		}
-		j.Result[outcome]++
-		j.Done++
-		j.Cursor = id
-	}
-	return len(profiles) < jobBatch, nil
+	return tx.ProfilesOfGroup(ctx, b.Group, j.Cursor, limit)
 }
 
-func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, profileID string, wish view.HandoverWish, batch string) (outcome string, err error) {
+// handOverOne makes the link of one profile, and builds its parcel before where that is not up to date. Who holds
+// an open link to that parcel already gets no second one.
+func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j view.Job, profileID string) (kept, error) {
+	var b groupWork
+	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
+		return nil, err
+	}
 	w, err := s.work(ctx, tx, profileID)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
-	if wish.Link == check.ByMail && w.in.Person.Mail == "" {
-		return "without a mail address", nil
+	if b.Wish.Link == check.ByMail && w.in.Person.Mail == "" {
+		return tallied("without a mail address"), nil
 	}
 	last, err := tx.LastParcel(ctx, profileID)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	var blocked *BlockedError
+	var fresh *view.Parcel
 	if last == nil || w.subject.Outdated {
-		if _, err := s.parcel(ctx, tx, w, false); errors.As(err, &blocked) {
-			return "blocked", nil
-		} else if err != nil {
-			return "", err
+		p, err := s.parcel(ctx, tx, w, false)
+		if errors.As(err, &blocked) {
+			return tallied("blocked"), nil
 		}
+		if err != nil {
+			return nil, err
+		}
+		fresh = &p
 	}
-	made, err := s.handOver(ctx, tx, w, wish, batch)
-	var refused *vpn.Problems
-	if errors.As(err, &blocked) || errors.As(err, &refused) {
-		return "blocked", nil
-	}
-	if err != nil {
-		return "", err
-	}
-	if wish.Link != check.ByMail {
-		err = tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path)
-	}
-	return "made", errors.Join(err, tx.AddSlip(ctx, made.Handover.ID, store.SlipPasscode, made.Passcode))
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		if err := w.current(ctx, tx); err != nil {
+			return err
+		}
+		if fresh != nil {
+			p := *fresh
+			if err := s.keepParcel(ctx, tx, w, &p); err != nil {
+				return err
+			}
+		} else if told, err := tx.Told(ctx, last.ID); err != nil || told {
+			count("has a link already")
+			return err
+		}
+		made, err := s.handOver(ctx, tx, w, b.Wish, j.ID)
+		var refused *vpn.Problems
+		if errors.As(err, &blocked) || errors.As(err, &refused) {
+			count("blocked")
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		count("made")
+		if b.Wish.Link != check.ByMail {
+			if err := tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path); err != nil {
+				return err
+			}
+		}
+		return tx.AddSlip(ctx, made.Handover.ID, store.SlipPasscode, made.Passcode)
+	}, nil
 }
 
 // Slips reads one half of what the people of a batch are to be told: links, or passcodes. They are read apart, so

@@ -131,6 +131,16 @@ func TestGroup(t *testing.T) {
 		t.Errorf("%+v (%v)", sums, err)
 	}
 
+	// Doing it twice changes nothing: who has a link gets no second one.
+	if twice := begin(wish); twice.Result["has a link already"] != 30 || twice.Result["made"] != 0 {
+		t.Errorf("a second time: %+v", twice.Result)
+	}
+	for _, slip := range passcodes {
+		if _, err := svc.RecallHandover(ctx, slip.HandoverID); err != nil {
+			t.Fatal(err)
+		}
+	}
+
 	// A recalled link's letter is not sent any more.
 	letters.Refuse(false)
 	again := begin(wish)

@@ -33,50 +33,79 @@ func (s *Service) Certificate(ctx context.Context, id string) (view.Certificate,
 // IssueToDevice makes a key and a certificate for a device, and gives both to it in the place
 // of what it had. Without names it gets one of its own under the organisation's domain.
 func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		row, err = s.issueToDevice(ctx, tx, deviceID, authorityID, names, days)
+	err = settle(ctx, s, func(tx *store.Tx) (*issue, error) { return s.prepareIssue(ctx, tx, deviceID, authorityID, names, days) }, func(tx *store.Tx, i *issue) error {
+		row, err = s.keepIssue(ctx, tx, i)
 		return err
 	})
 	s.checkSoon()
 	return row, err
 }
 
-func (s *Service) issueToDevice(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
+// issue is a key and a certificate for a device that are made but not kept.
+type issue struct {
+	device *vpn.Device
+	by     *vpn.Authority
+	c      *x509.Certificate
+	above  string
+	key    secret.Text
+}
+
+// prepareIssue makes key and certificate: that takes a second where the key is an RSA one.
+func (s *Service) prepareIssue(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string, days int) (*issue, error) {
 	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
-		return row, err
+		return nil, err
 	}
 	a, by, above, err := s.issuer(ctx, tx, authorityID)
 	if err != nil {
-		return row, err
+		return nil, err
 	}
-	most, _ := a.Limits()
-	switch n, err := tx.ValidOf(ctx, d.ID); {
-	case err != nil:
-		return row, err
-	case n >= most:
-		return row, problem("certificate", "/device_id", fmt.Sprintf("%s, which has %d valid certificates", d.Name, n), fmt.Sprintf("fewer than %d, the limit of %s", most, a.Name), "revoke those that it no longer uses, or raise the limit")
-	}
-	key, err := pki.NewKey(rand.Reader, keyFor(d))
-	if err != nil {
-		return row, err
-	}
-	if err := lasting(ctx, a, pki.ForClient, days); err != nil {
-		return row, err
+	if err := errors.Join(s.mayIssue(ctx, tx, d, a), lasting(ctx, a, pki.ForClient, days)); err != nil {
+		return nil, err
 	}
 	if w.From, w.To, err = s.span(by, cmp.Or(days, a.Days(pki.ForClient))); err != nil {
-		return row, err
+		return nil, err
 	}
 	w.Lists = a.Lists
+	key, err := pki.NewKey(rand.Reader, keyFor(d))
+	if err != nil {
+		return nil, err
+	}
 	c, err := pki.Issue(rand.Reader, by, key.Public(), w)
 	if err != nil {
-		return row, refused("certificate", err)
+		return nil, refused("certificate", err)
 	}
 	text, err := pki.KeyPEM(key)
+	return &issue{d, a, c, above, text}, err
+}
+
+// keepIssue gives a device what was made for it, as long as device and authority are as they were.
+func (s *Service) keepIssue(ctx context.Context, tx *store.Tx, i *issue) (row view.Certificate, err error) {
+	device, err := store.Devices.Version(ctx, tx, i.device.ID)
 	if err != nil {
 		return row, err
 	}
-	return s.give(ctx, tx, d.ID, a, c, above, text)
+	authority, err := store.Authorities.Version(ctx, tx, i.by.ID)
+	if err != nil {
+		return row, err
+	}
+	if device != i.device.Version || authority != i.by.Version {
+		return row, errStale
+	}
+	if err := errors.Join(s.mayIssue(ctx, tx, i.device, i.by), s.issuesStill(ctx, tx, i.by)); err != nil {
+		return row, err
+	}
+	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, i.key)
+}
+
+// mayIssue bounds how many valid certificates a device has.
+func (s *Service) mayIssue(ctx context.Context, tx *store.Tx, d *vpn.Device, a *vpn.Authority) error {
+	most, _ := a.Limits()
+	n, err := tx.ValidOf(ctx, d.ID)
+	if err == nil && n >= most {
+		err = problem("certificate", "/device_id", fmt.Sprintf("%s, which has %d valid certificates", d.Name, n), fmt.Sprintf("fewer than %d, the limit of %s", most, a.Name), "revoke those that it no longer uses, or raise the limit")
+	}
+	return err
 }
 
 // wantedOf is what a certificate of a device shall say, but for its time.

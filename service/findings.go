@@ -105,34 +105,36 @@ func (s *Service) MendAll(ctx context.Context, rule string) (view.Job, error) {
 	return j, err
 }
 
-// mendPart mends some profiles. Each is planned anew before it is mended: what an earlier
-// change of the same record has mended already is not found again.
-func (s *Service) mendPart(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
-	ids, err := tx.ProfilesWith(ctx, j.Subject, j.Cursor, jobBatch)
+// nextMend lists profiles with findings of the rule that can be mended.
+func (s *Service) nextMend(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+	return tx.ProfilesWith(ctx, j.Subject, j.Cursor, limit)
+}
+
+// mendOne mends one profile. It is planned anew before: what an earlier change of the same record has mended
+// already is not found again.
+func (s *Service) mendOne(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error) {
+	w, err := s.work(ctx, tx, id)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	for _, id := range ids {
-		w, err := s.work(ctx, tx, id)
-		if err != nil {
-			return false, err
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		if err := w.current(ctx, tx); err != nil {
+			return err
 		}
 		for _, f := range mendable(w, j.Subject) {
 			var refused *vpn.Problems
 			var conflict *store.ConflictError
 			switch err := s.carryMend(ctx, tx, f); {
 			case errors.As(err, &refused) || errors.As(err, &conflict):
-				j.Result["refused"]++
+				count("refused")
 			case err != nil:
-				return false, err
+				return err
 			default:
-				j.Result["mended"]++
+				count("mended")
 			}
 		}
-		j.Done++
-		j.Cursor = id
-	}
-	return len(ids) < jobBatch, nil
+		return nil
+	}, nil
 }
 
 // carryMend carries one mend out on its record, as a change that is logged.

@@ -42,9 +42,8 @@ func (s *Service) MakeHandover(ctx context.Context, profileID string, wish view.
 	if wish.Link == check.BySheet || wish.Passcode == check.BySheet {
 		return made, problem("handover", "/passcode", "sheet", "shown or mail", "sheets are printed for groups")
 	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		w, err := s.work(ctx, tx, profileID)
-		if err != nil {
+	err = settle(ctx, s, func(tx *store.Tx) (*worked, error) { return s.work(ctx, tx, profileID) }, func(tx *store.Tx, w *worked) error {
+		if err := w.current(ctx, tx); err != nil {
 			return err
 		}
 		made, err = s.handOver(ctx, tx, w, wish, "")
@@ -56,16 +55,21 @@ func (s *Service) MakeHandover(ctx context.Context, profileID string, wish view.
 
 // Reissue closes a link and makes another one to the newest parcel of the same profile, for as many days and openings.
 func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made view.NewHandover, err error) {
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
+	err = settle(ctx, s, func(tx *store.Tx) (*worked, error) {
+		old, err := store.Handovers.Row(ctx, tx, id)
+		if err != nil {
+			return nil, err
+		}
+		return s.work(ctx, tx, old.ProfileID)
+	}, func(tx *store.Tx, w *worked) error {
+		if err := w.current(ctx, tx); err != nil {
+			return err
+		}
 		old, err := store.Handovers.Row(ctx, tx, id)
 		if err != nil {
 			return err
 		}
 		if err := s.recall(ctx, tx, old); err != nil {
-			return err
-		}
-		w, err := s.work(ctx, tx, old.ProfileID)
-		if err != nil {
 			return err
 		}
 		made, err = s.handOver(ctx, tx, w, view.HandoverWish{Days: &old.Days, Openings: &old.Most, Link: link}, "")

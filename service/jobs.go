@@ -5,36 +5,89 @@ import (
 	"errors"
 	"maps"
 	"slices"
+	"time"
 
 	"wardicon/core/view"
 	"wardicon/store"
 )
 
-// jobBatch is how many devices one part of a job takes; others can write between parts.
+// jobBatch is how many devices or profiles are listed at once.
 const jobBatch = 25
+
+// How long a job waits after a fault that may pass: twice as long each time.
+const (
+	leastPause = time.Second
+	mostPause  = time.Minute
+)
+
+// kind is what a job that changes records does: one device or profile after the other.
+type kind struct {
+	next func(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) // those after its cursor
+	one  func(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error)     // computed while reading
+}
+
+// kept keeps what was computed for one device or profile, and counts what became of it.
+type kept func(ctx context.Context, tx *store.Tx, count func(outcome string)) error
+
+// tallied is what is computed where nothing is to be kept.
+func tallied(outcome string) kept {
+	return func(_ context.Context, _ *store.Tx, count func(string)) error {
+		count(outcome)
+		return nil
+	}
+}
+
+// Outcomes beside those of a kind.
+const (
+	outcomeGone    = "gone"    // removed before its turn came
+	outcomeDamaged = "damaged" // a value of it cannot be read
+	outcomeFailed  = "failed"
+)
+
+// kinds are the kinds of jobs that change records. Those that ask gateways go on beside them.
+func (s *Service) kinds() map[string]kind {
+	return map[string]kind{
+		"roll-out":  {s.nextRollOut, s.rollOutOne},
+		"mend":      {s.nextMend, s.mendOne},
+		"renew":     {s.nextRenewal, s.renewOne},
+		"hand-over": {s.nextHandOver, s.handOverOne},
+	}
+}
 
 // workSoon wakes the worker.
 func (s *Service) workSoon() {
 	poke(s.jobsWake)
 }
 
-// Work does jobs, the oldest first, until the context ends. What is not done by then
-// goes on at the next start.
+// Work does jobs, the oldest first, until the context ends. What is not done by then goes on at the next
+// start; what a passing fault has stopped, such as a full disk, goes on by itself.
 func (s *Service) Work(ctx context.Context) {
-	s.workSoon()
+	pause := leastPause
+	again := time.NewTimer(0)
+	defer again.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-s.jobsWake:
+		case <-again.C:
 		}
-		if err := s.WorkAll(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("doing jobs", "error", err)
+		err := s.WorkAll(ctx)
+		if err == nil {
+			pause = leastPause
+			again.Reset(mostPause)
+			continue
 		}
+		if ctx.Err() == nil {
+			s.log.ErrorContext(ctx, "a job waits", "error", err, "pause", pause)
+		}
+		again.Reset(pause)
+		pause = min(2*pause, mostPause)
 	}
 }
 
-// WorkAll does all jobs that are there.
+// WorkAll does all jobs that are there. An error is one that may pass: nothing is lost, and it goes on with
+// the next call.
 func (s *Service) WorkAll(ctx context.Context) error {
 	for {
 		list, err := s.store.Read().RunningJobs(ctx, slices.Collect(maps.Keys(s.kinds()))...)
@@ -47,53 +100,97 @@ func (s *Service) WorkAll(ctx context.Context) error {
 	}
 }
 
-// kinds are the kinds of jobs that change records: each does one part, and tells whether it was the last. Those that ask
-// gateways go on beside them.
-func (s *Service) kinds() map[string]func(context.Context, *store.Tx, *view.Job) (bool, error) {
-	return map[string]func(context.Context, *store.Tx, *view.Job) (bool, error){"roll-out": s.rollOut, "mend": s.mendPart, "renew": s.renewPart, "hand-over": s.handOverPart}
-}
-
-// workOnJob does one job, part by part, until it is done, cancelled or failed.
+// workOnJob does one job, part by part, until it is done or cancelled.
 func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 	ctx = As(ctx, j.Operator)
-	for going := true; going; {
-		next := j
-		next.Result = map[string]int{}
-		for k, v := range j.Result {
-			next.Result[k] = v
+	k := s.kinds()[j.Kind]
+	defer s.checkSoon()
+	defer s.mailSoon()
+	for {
+		var ids []string
+		if err := s.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
+			ids, err = k.next(ctx, tx, j, jobBatch)
+			return err
+		}); err != nil {
+			return err
 		}
-		err := s.store.Write(ctx, func(tx *store.Tx) error {
-			finished, err := s.kinds()[j.Kind](ctx, tx, &next)
-			if err != nil {
+		if len(ids) == 0 {
+			return s.endJob(ctx, j)
+		}
+		for _, id := range ids {
+			switch err := s.doOne(ctx, k, &j, id); {
+			case errors.Is(err, errCancelled):
+				return nil
+			case err != nil:
 				return err
 			}
-			if finished {
-				next.State = view.Done
-			}
-			going, err = tx.PutJob(ctx, &next)
-			if err == nil && !going {
-				return errCancelled // what this part did is given up with it
-			}
-			going = going && !finished
-			return err
-		})
+		}
 		s.checkSoon()
 		s.mailSoon()
-		switch {
-		case errors.Is(err, errCancelled):
-			return nil
-		case ctx.Err() != nil:
-			return ctx.Err()
-		case err != nil:
-			j.State, j.Problem = view.Failed, err.Error()
-			return s.store.Write(ctx, func(tx *store.Tx) error {
-				_, err := tx.PutJob(ctx, &j)
-				return err
-			})
-		}
-		j = next
 	}
-	return nil
+}
+
+func (s *Service) endJob(ctx context.Context, j view.Job) error {
+	j.State, j.Total = view.Done, j.Done // some may have gone, or come, since they were counted
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.PutJob(ctx, &j)
+		return err
+	})
+}
+
+// doOne does a job's work on one device or profile, and keeps it together with how far the job has come, so
+// that it is done once whatever happens. What fails for a reason of its own is counted and passed over.
+func (s *Service) doOne(ctx context.Context, k kind, j *view.Job, id string) error {
+	var next view.Job
+	keep := func(tx *store.Tx, do kept) error {
+		next = *j
+		next.Result = maps.Clone(j.Result)
+		if next.Result == nil {
+			next.Result = map[string]int{}
+		}
+		if err := do(ctx, tx, func(outcome string) { next.Result[outcome]++ }); err != nil {
+			return err
+		}
+		next.Done, next.Cursor = j.Done+1, id
+		next.Total = max(j.Total, next.Done)
+		going, err := tx.PutJob(ctx, &next)
+		if err == nil && !going {
+			err = errCancelled // what was done for this one is given up with it
+		}
+		return err
+	}
+	err := settle(ctx, s, func(tx *store.Tx) (kept, error) {
+		leave, err := s.background(ctx)
+		if err != nil {
+			return nil, err
+		}
+		defer leave()
+		return k.one(ctx, tx, *j, id)
+	}, keep)
+	if outcome := passedOver(err); outcome != "" && ctx.Err() == nil {
+		s.log.ErrorContext(ctx, "a job passes one over", "job", j.ID, "kind", j.Kind, "record", id, "error", err)
+		if outcome != outcomeGone && j.Problem == "" {
+			j.Problem = cut(err.Error(), 300)
+		}
+		err = s.store.Write(ctx, func(tx *store.Tx) error { return keep(tx, tallied(outcome)) })
+	}
+	if err == nil {
+		*j = next
+	}
+	return err
+}
+
+// passedOver says what an error makes of the one that it came from; empty where the whole job has to wait.
+func passedOver(err error) string {
+	var gone *store.NotFoundError
+	var fault *store.FaultError
+	switch {
+	case err == nil, errors.Is(err, errCancelled), errors.As(err, &fault), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return ""
+	case errors.As(err, &gone):
+		return outcomeGone
+	}
+	return outcomeFailed
 }
 
 var errCancelled = errors.New("the job was cancelled")

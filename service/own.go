@@ -151,6 +151,9 @@ func (s *Service) Sessions(ctx context.Context, session store.Session, all bool)
 	}
 	list, err := s.store.Read().Sessions(ctx, of)
 	for i := range list {
+		list[i].Used = s.used.last(list[i].ID, list[i].Used)
+	}
+	for i := range list {
 		list[i].Current = list[i].ID == session.ID
 		if list[i].Role == "" && list[i].Operator == session.Operator.Name {
 			list[i].Role = session.Operator.Role

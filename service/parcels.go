@@ -111,19 +111,27 @@ func (s *Service) digest(files []format.File, signer string) string {
 // Build makes a parcel of a profile and keeps it. Blockers keep it from being made.
 func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (view.Parcel, error) {
 	var p view.Parcel
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
-		w, err := s.work(ctx, tx, profileID)
-		if err != nil {
+	type made struct {
+		w *worked
+		p view.Parcel
+	}
+	err := settle(ctx, s, func(tx *store.Tx) (m made, err error) {
+		if m.w, err = s.work(ctx, tx, profileID); err == nil {
+			m.p, err = s.parcel(ctx, tx, m.w, byHand)
+		}
+		return m, err
+	}, func(tx *store.Tx, m made) error {
+		if err := m.w.current(ctx, tx); err != nil {
 			return err
 		}
-		p, err = s.parcel(ctx, tx, w, byHand)
-		return err
+		p = m.p
+		return s.keepParcel(ctx, tx, m.w, &p)
 	})
 	s.checkSoon()
 	return p, err
 }
 
-// parcel builds and keeps a parcel.
+// parcel builds a parcel.
 func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (p view.Parcel, err error) {
 	title := w.in.Device.Name + " to " + w.in.Gateway.Name
 	if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
@@ -145,15 +153,18 @@ func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bo
 		return p, err
 	}
 	p = view.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Digest: s.digest(files, w.signer)}
-	if p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet)); err != nil {
-		return p, err
-	}
-	if err := tx.AddParcel(ctx, &p); err != nil {
-		return p, err
+	p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet))
+	return p, err
+}
+
+// keepParcel keeps what was built.
+func (s *Service) keepParcel(ctx context.Context, tx *store.Tx, w *worked, p *view.Parcel) error {
+	if err := tx.AddParcel(ctx, p); err != nil {
+		return err
 	}
 	w.subject.Outdated = false
 	// Its last parcel is no longer outdated.
-	return p, errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), deed(ctx, tx, "build", "parcel", p.ID, title))
+	return errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), deed(ctx, tx, "build", "parcel", p.ID, w.in.Device.Name+" to "+w.in.Gateway.Name))
 }
 
 // Parcels lists the parcels of a profile, newest first, and says which are outdated.
@@ -241,16 +252,16 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 			}
 			shown = append(shown, view.ShownFile{File: f, Text: text})
 		}
-		if reveal {
-			return deed(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(files)))
-		}
 		return nil
 	}
-	var err error
-	if reveal {
-		err = s.store.Write(ctx, look)
-	} else {
-		err = look(s.store.Read())
+	err := s.store.Snapshot(ctx, look)
+	if err == nil && reveal {
+		err = s.store.Write(ctx, func(tx *store.Tx) error {
+			return deed(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(shown)))
+		})
 	}
-	return shown, err
+	if err != nil {
+		return nil, err // nothing is shown that is not on record
+	}
+	return shown, nil
 }

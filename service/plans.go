@@ -20,6 +20,7 @@ type worked struct {
 	findings []check.Finding
 	built    map[bool]string // digests of what would be built now, by hand or not
 	signer   string          // stands for what parcels are signed with
+	touched  int             // the profile's count of changes then
 }
 
 func (w *worked) shown() view.Planned {
@@ -66,6 +67,9 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 		return nil, err
 	}
 	if w.signer, err = tx.SignerMark(ctx); err != nil {
+		return nil, err
+	}
+	if w.touched, err = tx.Touched(ctx, profileID); err != nil {
 		return nil, err
 	}
 	last, err := tx.LastParcel(ctx, profileID)

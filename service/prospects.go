@@ -188,39 +188,50 @@ func (s *Service) RollOut(ctx context.Context, patternID string) (view.Job, erro
 	return j, err
 }
 
-// rollOut does one part of a roll-out: some devices after the cursor, kept together with
-// the cursor, so that it goes on after a restart where it was.
-func (s *Service) rollOut(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+// nextRollOut lists devices that the pattern is for.
+func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
 	p, err := store.Patterns.Get(ctx, tx, j.Subject)
 	if err != nil {
-		return false, err
+		return nil, err
+	}
+	return tx.Class(ctx, *p, j.Cursor, limit)
+}
+
+// rollOutOne makes or changes the profiles of one device.
+func (s *Service) rollOutOne(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error) {
+	p, err := store.Patterns.Get(ctx, tx, j.Subject)
+	if err != nil {
+		return nil, err
 	}
 	gateways, err := s.choice(ctx, tx, *p)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	ids, err := tx.Class(ctx, *p, j.Cursor, jobBatch)
+	list, err := s.prospectsOf(ctx, tx, *p, id, gateways)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	for _, id := range ids {
-		list, err := s.prospectsOf(ctx, tx, *p, id, gateways)
-		if err != nil {
-			return false, err
+	from, err := tx.DeviceState(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		if now, err := tx.DeviceState(ctx, id); err != nil {
+			return err
+		} else if now != from {
+			return errStale
 		}
 		for _, one := range list {
 			if err := s.carryOut(ctx, tx, *p, one); err != nil {
-				return false, err
+				return err
 			}
-			j.Result[one.state]++
+			count(one.state)
 			if !one.w.plan.Works() {
-				j.Result["blocked"]++
+				count("blocked")
 			}
 		}
-		j.Done++
-		j.Cursor = id
-	}
-	return len(ids) < jobBatch, nil
+		return nil
+	}, nil
 }
 
 // carryOut keeps the profile of a prospect. Wishes that were settled by hand stay.

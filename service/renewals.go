@@ -54,65 +54,89 @@ func (s *Service) before(days int) int64 {
 	return s.now().AddDate(0, 0, days).UnixMilli()
 }
 
-// renewPart renews the certificates of some devices after the cursor.
-func (s *Service) renewPart(ctx context.Context, tx *store.Tx, j *view.Job) (finished bool, err error) {
+// renewal is what a job that renews is to do.
+func (s *Service) renewal(ctx context.Context, tx *store.Tx, j view.Job) (days int, from, to view.Authority, err error) {
 	id, text, _ := strings.Cut(j.Subject, " within ")
-	days, err := strconv.Atoi(text)
+	if days, err = strconv.Atoi(text); err != nil {
+		return days, from, to, err
+	}
+	if from, err = store.Authorities.Row(ctx, tx, id); err != nil {
+		return days, from, to, err
+	}
+	to, err = store.Authorities.Row(ctx, tx, cmp.Or(from.SuccessorID, id))
+	return days, from, to, err
+}
+
+// nextRenewal lists devices whose certificates are to be renewed.
+func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+	days, from, _, err := s.renewal(ctx, tx, j)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	from, err := store.Authorities.Row(ctx, tx, id)
-	if err != nil {
-		return false, err
-	}
-	to, err := store.Authorities.Row(ctx, tx, cmp.Or(from.SuccessorID, id))
-	if err != nil {
-		return false, err
-	}
-	devices, err := tx.NewestOf(ctx, id, s.before(days), j.Cursor, jobBatch)
-	if err != nil {
-		return false, err
-	}
-	for _, device := range devices {
-		outcome, err := s.renewOne(ctx, tx, device, to)
-		if err != nil {
-			return false, err
-		}
-		j.Result[outcome]++
-		j.Done++
-		j.Cursor = device
-	}
-	return len(devices) < jobBatch, nil
+	return tx.NewestOf(ctx, from.ID, s.before(days), j.Cursor, limit)
 }
 
 // renewOne renews one device's certificate, or asks for it where the key is elsewhere.
-func (s *Service) renewOne(ctx context.Context, tx *store.Tx, deviceID string, to view.Authority) (outcome string, err error) {
+func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j view.Job, deviceID string) (kept, error) {
+	_, _, to, err := s.renewal(ctx, tx, j)
+	if err != nil {
+		return nil, err
+	}
 	page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 1, Sort: "-created", Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}})
-	if err != nil || len(page.Items) == 0 {
-		return "gone", err
+	if err != nil {
+		return nil, err
+	}
+	if len(page.Items) == 0 {
+		return tallied(outcomeGone), nil
 	}
 	names := page.Items[0].Names
 	var refused *vpn.Problems
-	if to.KeySet {
-		switch _, err := s.issueToDevice(ctx, tx, deviceID, to.ID, names, 0); {
-		case errors.As(err, &refused):
-			return "refused", nil
-		case err != nil:
-			return "", err
+	if !to.KeySet {
+		return s.askAnew(ctx, tx, deviceID, to.ID, names)
+	}
+	i, err := s.prepareIssue(ctx, tx, deviceID, to.ID, names, 0)
+	if errors.As(err, &refused) {
+		return tallied("refused"), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		if _, err := s.keepIssue(ctx, tx, i); errors.As(err, &refused) {
+			count("refused")
+			return nil
+		} else if err != nil {
+			return err
 		}
-		return "renewed", nil
+		count("renewed")
+		return nil
+	}, nil
+}
+
+// askAnew makes a request for a device, unless one waits already.
+func (s *Service) askAnew(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
+	waiting, err := store.Requests.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": deviceID, "authority_id": authorityID}})
+	if err != nil {
+		return nil, err
 	}
-	waiting, err := store.Requests.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": deviceID, "authority_id": to.ID}})
-	if err != nil || waiting.Total > 0 {
-		return "waiting", err
+	if waiting.Total > 0 {
+		return tallied("waiting"), nil
 	}
-	switch err := s.requestForDevice(ctx, tx, new(view.Request), deviceID, to.ID, names); {
-	case errors.As(err, &refused):
-		return "refused", nil
-	case err != nil:
-		return "", err
+	var refused *vpn.Problems
+	asked, err := s.prepareRequest(ctx, tx, deviceID, authorityID, names)
+	if errors.As(err, &refused) {
+		return tallied("refused"), nil
 	}
-	return "requested", nil
+	if err != nil {
+		return nil, err
+	}
+	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+		if _, err := s.keepRequest(ctx, tx, asked); err != nil {
+			return err
+		}
+		count("requested")
+		return nil
+	}, nil
 }
 
 // renewDue begins renewals that are due, for the daily look at the calendar.

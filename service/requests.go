@@ -27,24 +27,38 @@ func (s *Service) Requests(ctx context.Context, q store.Query) (view.Page[view.R
 // RequestForDevice makes a key for a device and asks an authority whose key is kept elsewhere to sign
 // its certificate. The key stays here, sealed, until the certificate comes.
 func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r view.Request, err error) {
-	err = s.store.Write(ctx, func(tx *store.Tx) error { return s.requestForDevice(ctx, tx, &r, deviceID, authorityID, names) })
+	err = settle(ctx, s, func(tx *store.Tx) (*asked, error) { return s.prepareRequest(ctx, tx, deviceID, authorityID, names) }, func(tx *store.Tx, a *asked) error {
+		r, err = s.keepRequest(ctx, tx, a)
+		return err
+	})
 	return r, err
 }
 
-func (s *Service) requestForDevice(ctx context.Context, tx *store.Tx, r *view.Request, deviceID, authorityID string, names []string) error {
+// asked is a request that is made but not kept.
+type asked struct {
+	r       view.Request
+	public  []byte
+	key     secret.Text
+	version int // of the device that it is for
+}
+
+func (s *Service) prepareRequest(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (*asked, error) {
 	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := reference(ctx, tx, store.Authorities, "request", "/authority_id", authorityID); err != nil {
-		return err
+		return nil, err
 	}
 	key, err := pki.NewKey(rand.Reader, keyFor(d))
 	if err != nil {
-		return err
+		return nil, err
 	}
-	*r, err = s.request(ctx, tx, key, w, view.Request{AuthorityID: authorityID, DeviceID: deviceID})
-	return err
+	a, err := request(ctx, key, w, view.Request{AuthorityID: authorityID, DeviceID: deviceID})
+	if err == nil {
+		a.version = d.Version
+	}
+	return a, err
 }
 
 // RequestForAuthority makes the key of an authority that one kept elsewhere shall vouch for.
@@ -61,28 +75,42 @@ func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki
 		if err != nil {
 			return err
 		}
-		r, err = s.request(ctx, tx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, view.Request{})
+		a, err := request(ctx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, view.Request{})
+		if err != nil {
+			return err
+		}
+		r, err = s.keepRequest(ctx, tx, a)
 		return err
 	})
 	return r, err
 }
 
-// request keeps a request with its key.
-func (s *Service) request(ctx context.Context, tx *store.Tx, key crypto.Signer, w pki.Wanted, r view.Request) (view.Request, error) {
+// request makes a request for a key.
+func request(ctx context.Context, key crypto.Signer, w pki.Wanted, r view.Request) (*asked, error) {
 	text, err := pki.NewRequest(rand.Reader, key, w)
 	if err != nil {
-		return r, refused("request", err)
+		return nil, refused("request", err)
 	}
 	public, err := publicDigest(key.Public())
 	if err != nil {
-		return r, err
+		return nil, err
 	}
 	private, err := pki.KeyPEM(key)
-	if err != nil {
-		return r, err
-	}
 	r.Usage, r.Subject, r.Names, r.PEM, r.Operator = w.Usage, w.Name, append([]string{}, w.Names...), text, actor(ctx)
-	if err := tx.AddRequest(ctx, &r, public, private); err != nil {
+	return &asked{r: r, public: public, key: private}, err
+}
+
+// keepRequest keeps a request with its key.
+func (s *Service) keepRequest(ctx context.Context, tx *store.Tx, a *asked) (r view.Request, err error) {
+	if a.r.DeviceID != "" {
+		if version, err := store.Devices.Version(ctx, tx, a.r.DeviceID); err != nil {
+			return r, err
+		} else if version != a.version {
+			return r, errStale
+		}
+	}
+	r = a.r
+	if err := tx.AddRequest(ctx, &r, a.public, a.key); err != nil {
 		return r, err
 	}
 	if r, err = store.Requests.Row(ctx, tx, r.ID); err != nil {

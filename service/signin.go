@@ -214,7 +214,7 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 		}))
 	}
 	last := session.Created
-	if session.Used != nil {
+	if session.Used = s.used.last(session.ID, session.Used); session.Used != nil {
 		last = *session.Used
 	}
 	if session.Kind == "cookie" && s.now().Sub(last) > idleLife {
@@ -223,10 +223,9 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 	if session.Operator.MustEnrol, err = s.mustEnrol(ctx, session.Operator.SecondFactor); err != nil {
 		return session, err
 	}
-	if session.Role = lesser(session.Role, session.Operator.Role); session.Used == nil || s.now().Sub(*session.Used) > time.Minute {
-		err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.UseSession(ctx, session.ID) })
-	}
-	return session, err
+	session.Role = lesser(session.Role, session.Operator.Role)
+	s.used.note(session.ID, s.now())
+	return session, nil
 }
 
 // within tells whether an address is in one of some networks.

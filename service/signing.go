@@ -36,16 +36,16 @@ func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
 // MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
 // what signed them.
 func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days int) (view.Signer, error) {
-	err := s.store.Write(ctx, func(tx *store.Tx) error {
+	key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
+	if err != nil {
+		return view.Signer{}, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		organisation, err := tx.Organisation(ctx)
 		if err != nil {
 			return err
 		}
 		a, by, _, err := s.issuer(ctx, tx, authorityID)
-		if err != nil {
-			return err
-		}
-		key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
 		if err != nil {
 			return err
 		}

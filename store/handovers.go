@@ -160,6 +160,14 @@ func (tx *Tx) Slip(ctx context.Context, id, half string) (string, error) {
 	return string(value), err
 }
 
+// Told tells whether a link to a parcel is open that its person has opened, or will be told of: link and
+// passcode can still be read.
+func (tx *Tx) Told(ctx context.Context, parcelID string) (told bool, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = ? AND h.recalled IS NULL AND h.wrong < ? AND h.openings < h.most AND h.expires > ?
+		AND (h.opened IS NOT NULL OR EXISTS (SELECT 1 FROM secrets s WHERE s.owner = 'handover:' || h.id)))`, parcelID, MostWrong, millis(tx.s.now())).Scan(&told)
+	return told, err
+}
+
 // ForgetSlips removes what was kept for handovers that were made before a moment.
 func (tx *Tx) ForgetSlips(ctx context.Context, before time.Time) error {
 	return tx.forgetSlips(ctx, `batch <> '' AND created < ?`, millis(before))

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"strings"
 
 	"wardicon/core/view"
@@ -55,6 +57,21 @@ func (tx *Tx) CountClass(ctx context.Context, p vpn.Pattern) (n int, err error) 
 func (tx *Tx) Class(ctx context.Context, p vpn.Pattern, after string, limit int) ([]string, error) {
 	condition, args := class(p)
 	return tx.names(ctx, "SELECT id FROM devices WHERE "+condition+" AND id > ? ORDER BY id LIMIT ?", append(args, after, limit)...)
+}
+
+// DeviceState stands for all that the profiles of a device are planned from: it differs once one of those
+// records was changed.
+func (tx *Tx) DeviceState(ctx context.Context, deviceID string) (state string, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT concat_ws(' ', o.version, d.version, p.version,
+			(SELECT COUNT(*) || ' ' || COALESCE(SUM(version), 0) FROM accounts WHERE person_id = p.id),
+			(SELECT COUNT(*) || ' ' || COALESCE(SUM(version), 0) FROM profiles WHERE device_id = d.id),
+			(SELECT COUNT(*) || ' ' || COALESCE(SUM(version), 0) FROM patterns),
+			(SELECT COUNT(*) || ' ' || COALESCE(SUM(version), 0) FROM gateways))
+		FROM devices d JOIN people p ON p.id = d.person_id, organisation o WHERE d.id = ?`, deviceID).Scan(&state)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = &NotFoundError{"device", deviceID}
+	}
+	return state, err
 }
 
 // ClassPage lists identifiers of devices that a pattern is for, a page by name.

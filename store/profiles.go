@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 
@@ -57,6 +58,15 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 func (tx *Tx) TouchProfiles(ctx context.Context, condition string, args ...any) error {
 	_, err := tx.q.ExecContext(ctx, "UPDATE profiles SET touched = touched + 1 WHERE "+condition, args...)
 	return err
+}
+
+// Touched counts the changes of a profile, and of anything that it depends on.
+func (tx *Tx) Touched(ctx context.Context, profileID string) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT touched FROM profiles WHERE id = ?`, profileID).Scan(&n)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = &NotFoundError{"profile", profileID}
+	}
+	return n, err
 }
 
 // TouchGateways marks the records of gateways as due for a check: of one, or of all where none is named.

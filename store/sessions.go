@@ -100,9 +100,9 @@ func (tx *Tx) Sessions(ctx context.Context, operatorID string) ([]view.Session, 
 	return list, rows.Err()
 }
 
-// UseSession notes that a session was used, to the minute.
-func (tx *Tx) UseSession(ctx context.Context, id string) error {
-	_, err := tx.q.ExecContext(ctx, `UPDATE sessions SET used = ? WHERE id = ?`, millis(tx.s.now().Truncate(time.Minute)), id)
+// UseSession notes when a session was used, to the minute.
+func (tx *Tx) UseSession(ctx context.Context, id string, at time.Time) error {
+	_, err := tx.q.ExecContext(ctx, `UPDATE sessions SET used = ? WHERE id = ?`, millis(at.Truncate(time.Minute)), id)
 	return err
 }
 

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -18,11 +19,21 @@ import (
 
 // Store is the opened database. Reads run side by side; writes go one at a time.
 type Store struct {
-	read, write *sql.DB
-	held        *sql.DB // keeps others out of the folder
-	seal        *sealer
-	now         func() time.Time
+	dir   string
+	held  *sql.DB // keeps others out of the folder
+	read  *pool
+	ready *sql.DB    // for nothing but Ready
+	write *sql.DB    // one connection: the writer's, once the store is open
+	lanes chan *lane // for snapshots
+	seal  *sealer
+	now   func() time.Time
+
+	writer writer
+	closed atomic.Bool
 }
+
+// lanes is how many snapshots are read side by side.
+const lanes = 4
 
 // File is the name of the database in the data folder.
 const File = "wardicon.db"
@@ -40,7 +51,7 @@ func Open(ctx context.Context, dir string, key Key, now func() time.Time) (*Stor
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{held: held, now: now}
+	s := &Store{dir: dir, held: held, now: now, lanes: make(chan *lane, lanes), writer: writer{turn: make(chan struct{}, 1)}}
 	if err := s.open(ctx, dir, key); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -59,9 +70,6 @@ func (s *Store) open(ctx context.Context, dir string, key Key) error {
 	if s.write, err = open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)"); err != nil {
 		return err
 	}
-	if s.read, err = open(path, 8, "busy_timeout(10000)", "query_only(1)"); err != nil {
-		return err
-	}
 	if err := s.migrate(ctx, dir); err != nil {
 		return err
 	}
@@ -71,34 +79,69 @@ func (s *Store) open(ctx context.Context, dir string, key Key) error {
 	if s.seal, err = unlock(ctx, s.write, key); err != nil {
 		return err
 	}
+	if err := s.connect(ctx, path); err != nil {
+		return err
+	}
 	return errors.Join(s.markAll(ctx), s.fillEnds(ctx), s.adopt(ctx), s.keepAudit(ctx))
 }
 
+// connect opens what is worked on once the tables are as this release knows them.
+func (s *Store) connect(ctx context.Context, path string) (err error) {
+	if s.writer.lane, err = newLane(ctx, s.write); err != nil {
+		return err
+	}
+	reading := []string{"busy_timeout(10000)", "query_only(1)"}
+	db, err := open(path, 8+lanes, reading...)
+	if err != nil {
+		return err
+	}
+	s.read = newPool(db)
+	if s.ready, err = open(path, 1, reading...); err != nil {
+		return err
+	}
+	for range lanes {
+		l, err := newLane(ctx, s.read.DB)
+		if err != nil {
+			return err
+		}
+		s.lanes <- l
+	}
+	return nil
+}
+
 func open(path string, connections int, pragmas ...string) (*sql.DB, error) {
-	q := url.Values{"_txlock": {"immediate"}, "_pragma": pragmas}
+	q := url.Values{"_pragma": pragmas}
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+"?"+q.Encode())
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	db.SetMaxOpenConns(connections)
+	db.SetMaxIdleConns(connections)
 	return db, nil
 }
 
-// Close closes the database.
+// Close closes the database; once is enough.
 func (s *Store) Close() error {
+	if s.closed.Swap(true) {
+		return nil
+	}
 	var errs []error
-	for _, db := range []*sql.DB{s.read, s.write, s.held} { // others may come in only once it is closed
+	if s.writer.lane != nil {
+		s.writer.turn <- struct{}{} // what is being written comes to its end; nothing comes after it
+		errs = append(errs, s.writer.lane.close())
+	}
+	for len(s.lanes) > 0 {
+		errs = append(errs, (<-s.lanes).close())
+	}
+	if s.read != nil {
+		errs = append(errs, s.read.Close())
+	}
+	for _, db := range []*sql.DB{s.ready, s.write, s.held} { // others may come in only once it is closed
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
 	}
 	return errors.Join(errs...)
-}
-
-// Ready tells whether the database answers.
-func (s *Store) Ready(ctx context.Context) error {
-	var one int
-	return s.read.QueryRowContext(ctx, `SELECT only FROM seal`).Scan(&one)
 }
 
 // Digest is a keyed digest: equal for equal data, and nobody without the master key
@@ -116,28 +159,6 @@ type querier interface {
 type Tx struct {
 	s *Store
 	q querier
-}
-
-// Write runs a function in one transaction: all of it happens, or nothing.
-func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
-	tx, err := s.write.BeginTx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	if err := do(&Tx{s, tx}); err != nil {
-		return errors.Join(err, ignoreDone(tx.Rollback()))
-	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("database: %w", err)
-	}
-	return nil
-}
-
-func ignoreDone(err error) error {
-	if errors.Is(err, sql.ErrTxDone) {
-		return nil
-	}
-	return err
 }
 
 // Read is the store for reading, outside any transaction.

@@ -108,7 +108,7 @@ func (t *Table[T, Row]) Insert(ctx context.Context, tx *Tx, record *T) error {
 // Update replaces a record whose version is still the one given.
 func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version int) error {
 	stamp := t.stamp(record)
-	current, err := t.version(ctx, tx, stamp.ID)
+	current, err := t.Version(ctx, tx, stamp.ID)
 	if err != nil {
 		return err
 	}
@@ -130,7 +130,8 @@ func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version i
 	return t.finish(ctx, tx, record, secrets)
 }
 
-func (t *Table[T, Row]) version(ctx context.Context, tx *Tx, id string) (int, error) {
+// Version reads which version a record has.
+func (t *Table[T, Row]) Version(ctx context.Context, tx *Tx, id string) (int, error) {
 	var version int
 	err := tx.q.QueryRowContext(ctx, "SELECT version FROM "+t.name+" WHERE id = ?", id).Scan(&version)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -141,7 +142,7 @@ func (t *Table[T, Row]) version(ctx context.Context, tx *Tx, id string) (int, er
 
 // Known refuses an identifier that no record has.
 func (t *Table[T, Row]) Known(ctx context.Context, tx *Tx, id string) error {
-	_, err := t.version(ctx, tx, id)
+	_, err := t.Version(ctx, tx, id)
 	return err
 }
 
