@@ -54,7 +54,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), starts(), logs()); err != nil {
+	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), growth(), starts(), logs()); err != nil {
 		return err
 	}
 	return sizes()

@@ -34,7 +34,7 @@ import (
 const stopTime = 10 * time.Second
 
 func (a *app) server() []*cobra.Command {
-	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.openAPI(), a.demo(), a.simulate()}
+	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.inspect(), a.openAPI(), a.demo(), a.simulate()}
 	for _, c := range list {
 		c.GroupID = "run"
 	}
@@ -63,19 +63,28 @@ func (h *host) dataFlags(cmd *cobra.Command) {
 
 // open opens the store and makes the service.
 func (a *app) open(ctx context.Context, h host, log *slog.Logger) (*service.Service, *store.Store, error) {
-	key := store.Key{File: h.keyFile}
-	if h.passphraseFile != "" {
-		text, err := a.passphrase(h)
-		if err != nil {
-			return nil, nil, err
-		}
-		key.Passphrase = []byte(text)
+	key, err := a.masterKey(h)
+	if err != nil {
+		return nil, nil, err
 	}
 	s, err := store.Open(ctx, h.data, key, time.Now)
 	if err != nil {
 		return nil, nil, err
 	}
 	return service.New(s, log, time.Now), s, nil
+}
+
+// masterKey is where the master key comes from.
+func (a *app) masterKey(h host) (key store.Key, err error) {
+	key.File = h.keyFile
+	if h.passphraseFile != "" {
+		text, err := a.passphrase(h)
+		if err != nil {
+			return key, err
+		}
+		key.Passphrase = []byte(text)
+	}
+	return key, nil
 }
 
 // passphrase reads the passphrase in the place of a master key. A file that others can read is refused; at the first

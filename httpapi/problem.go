@@ -38,6 +38,8 @@ func (a *api) answer(ctx context.Context, err error) error {
 		busy     *service.BusyError
 		stranger *service.StrangerError
 		onRecord *service.OnRecordError
+		damaged  *store.DamagedError
+		fault    *store.FaultError
 		p        *view.Problem
 	)
 	switch {
@@ -63,6 +65,14 @@ func (a *api) answer(ctx context.Context, err error) error {
 		p = problem(http.StatusForbidden, "not-on-record", stranger.Error())
 	case errors.As(err, &onRecord):
 		p = problem(http.StatusConflict, "on-record", onRecord.Error())
+	case errors.As(err, &damaged):
+		a.log.ErrorContext(ctx, "stored data is damaged", "request", middleware.GetReqID(ctx), slog.Any("error", err))
+		p = problem(http.StatusInternalServerError, "damaged", damaged.Error())
+	case errors.As(err, &fault):
+		a.log.ErrorContext(ctx, "the database cannot be worked on", "request", middleware.GetReqID(ctx), slog.Any("error", err))
+		p = problem(faultStatus[fault.Why], "storage-"+fault.Why, fault.Error())
+	case errors.Is(err, context.DeadlineExceeded):
+		p = problem(http.StatusServiceUnavailable, "too-slow", "this took longer than a request may; ask for less, or try again later")
 	case errors.As(err, &busy):
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):
@@ -85,6 +95,9 @@ func (a *api) answer(ctx context.Context, err error) error {
 	}
 	return identify(ctx, p)
 }
+
+// faultStatus is what a fault of the storage answers with.
+var faultStatus = map[string]int{store.FaultFull: http.StatusInsufficientStorage, store.FaultLocked: http.StatusServiceUnavailable, store.FaultDevice: http.StatusServiceUnavailable}
 
 // identify names the request in a problem, as the log does.
 func identify(ctx context.Context, p *view.Problem) *view.Problem {

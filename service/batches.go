@@ -52,11 +52,10 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.Han
 			return err
 		}
 		j = view.Job{Kind: "hand-over", Subject: string(subject), Title: "Hand over to the group " + group, Operator: actor(ctx), Result: map[string]int{}}
-		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"group": group}})
-		if err != nil {
+		if j.Total, err = tx.CountGroup(ctx, group); err != nil {
 			return err
 		}
-		if j.Total = page.Total; j.Total == 0 {
+		if j.Total == 0 {
 			return problem("handover", "/group", `"`+group+`"`, "a group of people who have devices with profiles", "correct the name")
 		}
 		return errors.Join(tx.AddJob(ctx, &j), deed(ctx, tx, "hand over", "group", group, j.ID))

@@ -32,6 +32,9 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 			if err != nil {
 				return err
 			}
+			if old.Damaged {
+				return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "type it again")
+			}
 			if m.Password = old.Password; m.Password != nil && (m.Server != old.Server || m.Login != old.Login) {
 				return problem("mail", "/password", "another server or login than the stored password is for", "the password of the new one", "type the password again")
 			}
@@ -57,6 +60,9 @@ func (s *Service) TryMail(ctx context.Context, to string) error {
 	}
 	if m.Server == "" {
 		return problem("mail", "/server", "nothing", "a mail server", "set one first")
+	}
+	if m.Damaged {
+		return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "set it anew")
 	}
 	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
 		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
@@ -125,6 +131,8 @@ func (s *Service) Post(ctx context.Context) {
 	}
 }
 
+var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it anew (wardicon mail set)")
+
 // PostDue sends the letters that are due.
 func (s *Service) PostDue(ctx context.Context) error {
 	for ctx.Err() == nil {
@@ -134,10 +142,21 @@ func (s *Service) PostDue(ctx context.Context) error {
 			return err
 		}
 		l, body, err := tx.DueLetter(ctx)
+		var damaged *store.DamagedError
+		if errors.As(err, &damaged) { // it is lost; those after it are not
+			l.State, l.Problem = view.GivenUp, err.Error()
+			if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutLetter(ctx, *l) }); err != nil {
+				return err
+			}
+			continue
+		}
 		if err != nil || l == nil {
 			return err
 		}
-		sent := post.Send(ctx, m, l.To, l.Subject, body)
+		sent := errDamagedMail
+		if !m.Damaged {
+			sent = post.Send(ctx, m, l.To, l.Subject, body)
+		}
 		if ctx.Err() != nil {
 			return ctx.Err() // it may have gone out; better twice than not at all
 		}

@@ -29,7 +29,7 @@ func (s *Service) gateways() *Gateways {
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"}, [3]string{"profiles", store.FallbackOf, "profiles as their second gateway"}, [3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
-				[3]string{"patterns, json_each(patterns.body, '$.gateway_ids')", "json_each.value", "patterns"})
+				[3]string{"patterns, json_each(iif(json_valid(patterns.body), patterns.body, '{}'), '$.gateway_ids')", "json_each.value", "patterns"})
 		},
 		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			// Profiles of the same devices look at each other's names and routes.

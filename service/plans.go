@@ -76,7 +76,7 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 	if err != nil || last == nil {
 		return w, err
 	}
-	if w.subject.Outdated = s.outdated(w, *last); w.subject.Outdated {
+	if w.subject.Outdated = s.isOutdated(w, *last); w.subject.Outdated {
 		w.findings = check.RunProfile(w.subject)
 	}
 	return w, nil
@@ -162,8 +162,24 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 	if err := s.known(ctx, tx, w); err != nil {
 		return nil, err
 	}
+	w.subject.Damaged = damaged(in)
 	w.findings = check.RunProfile(w.subject)
 	return w, nil
+}
+
+// damaged is what of the records that a plan is made from cannot be read.
+func damaged(in plan.Input) (list []check.Damage) {
+	add := func(noun, name string, stamp vpn.Stamp) {
+		for _, field := range stamp.Damaged {
+			list = append(list, check.Damage{Noun: noun, ID: stamp.ID, Name: name, Pointer: "/" + field})
+		}
+	}
+	add("gateway", in.Gateway.Name, in.Gateway.Stamp)
+	add("device", in.Device.Name, in.Device.Stamp)
+	for _, a := range in.Accounts {
+		add("account", a.Login, a.Stamp)
+	}
+	return list
 }
 
 // known fills in what is known beside the plan: how the owner wants rules to be taken, and

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"errors"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"wardicon/core/check"
@@ -85,38 +87,79 @@ func (s *Service) CheckAll(ctx context.Context) (int, error) {
 	}
 }
 
-// checkDue checks some profiles that are due: worked out while reading, kept in one
-// transaction unless they were touched meanwhile.
+// checkDue checks some profiles that are due: worked out while reading, as many at once as there are
+// processors to spare, and kept in short writes unless they were touched meanwhile.
 func (s *Service) checkDue(ctx context.Context) (int, error) {
 	if n, err := s.checkGateways(ctx); err != nil || n > 0 {
 		return n, err
 	}
-	tx := s.store.Read()
-	due, err := tx.DueProfiles(ctx, checkBatch)
+	due, err := s.store.Read().DueProfiles(ctx, checkBatch)
 	if err != nil || len(due) == 0 {
 		return 0, err
 	}
 	results := make([][]check.Finding, len(due))
-	for i, d := range due {
-		w, err := s.work(ctx, tx, d.ID)
-		var gone *store.NotFoundError
-		if errors.As(err, &gone) {
-			continue // removed since the list was read; there is nothing to keep
-		}
+	errs := make([]error, len(due))
+	var next atomic.Int64
+	var all sync.WaitGroup
+	for range min(behind(), len(due)) {
+		all.Go(func() {
+			err := s.store.Snapshot(ctx, func(tx *store.Tx) error {
+				tx = tx.Shelved()
+				for i := int(next.Add(1)) - 1; i < len(due); i = int(next.Add(1)) - 1 {
+					results[i], errs[i] = s.checkOne(ctx, tx, due[i].ID)
+				}
+				return nil
+			})
+			if err != nil {
+				errs[0] = errors.Join(errs[0], err)
+			}
+		})
+	}
+	all.Wait()
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	for i := 0; i < len(due); {
+		err := s.store.Write(ctx, func(tx *store.Tx) error {
+			for end := time.Now().Add(shortWrite); i < len(due) && time.Now().Before(end); i++ {
+				if passedOver(errs[i]) == "" && errs[i] != nil {
+					return errs[i]
+				}
+				if err := tx.PutFindings(ctx, due[i], results[i]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
 		if err != nil {
 			return 0, err
 		}
-		results[i] = w.findings
 	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		for i, d := range due {
-			if err := tx.PutFindings(ctx, d, results[i]); err != nil {
-				return err
-			}
+	return len(due), nil
+}
+
+// shortWrite is how long work in the background holds the writer at once.
+const shortWrite = 3 * time.Millisecond
+
+// checkOne works a profile out. One that cannot be read is no reason to stop: it is a finding of its own.
+func (s *Service) checkOne(ctx context.Context, tx *store.Tx, id string) ([]check.Finding, error) {
+	leave, err := s.background(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer leave()
+	w, err := s.work(ctx, tx, id)
+	if outcome := passedOver(err); outcome != "" {
+		if outcome != outcomeGone {
+			s.log.ErrorContext(ctx, "a profile cannot be checked", "profile", id, "error", err)
+			return []check.Finding{check.Unreadable(id, err)}, err
 		}
-		return nil
-	})
-	return len(due), err
+		return nil, err // removed since the list was read; there is nothing to keep
+	}
+	if err != nil {
+		return nil, err
+	}
+	return w.findings, nil
 }
 
 // checkGateways checks some gateways' records that are due.
@@ -133,8 +176,7 @@ func (s *Service) checkGateways(ctx context.Context) (int, error) {
 	results := make([][]check.Finding, len(due))
 	for i, d := range due {
 		g, err := store.Gateways.Get(ctx, tx, d.ID)
-		var gone *store.NotFoundError
-		if errors.As(err, &gone) {
+		if passedOver(err) != "" {
 			continue
 		}
 		if err != nil {

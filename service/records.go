@@ -77,7 +77,7 @@ func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int,
 
 // change replaces a record within a transaction.
 func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
-	old, err := u.table.Get(ctx, tx, id)
+	old, err := u.get(ctx, tx, id)
 	if err != nil {
 		return row, err
 	}
@@ -109,10 +109,24 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 	return row, errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(row)))
 }
 
+// get reads a record to be changed or removed. One that cannot be read any more comes empty, so that another can
+// take its place.
+func (u *Records[R, Row, P]) get(ctx context.Context, tx *store.Tx, id string) (*R, error) {
+	r, err := u.table.Get(ctx, tx, id)
+	var damaged *store.DamagedError
+	if !errors.As(err, &damaged) {
+		return r, err
+	}
+	version, err := u.table.Version(ctx, tx, id)
+	r = new(R)
+	*u.stamp(r) = vpn.Stamp{ID: id, Version: version}
+	return r, err
+}
+
 // Remove removes a record that nothing refers to any more.
 func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 	err := u.s.store.Write(ctx, func(tx *store.Tx) error {
-		r, err := u.table.Get(ctx, tx, id)
+		r, err := u.get(ctx, tx, id)
 		if err != nil {
 			return err
 		}

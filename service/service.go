@@ -44,10 +44,11 @@ type Service struct {
 	asking    *asking
 	atBack    chan struct{} // places for work that nobody waits for
 
-	used    uses
-	setup   setup
-	tries   counting
-	hashing *hashing
+	used     uses
+	compared compared
+	setup    setup
+	tries    counting
+	hashing  *hashing
 }
 
 // New makes the service. Run must be started for checks to be made in the background.

@@ -23,13 +23,13 @@ var Accounts = &Table[vpn.Account, view.Account]{
 	},
 	after: linkGateways,
 	list: listing[view.Account]{
-		id: "a.id", from: "accounts a", joins: "LEFT JOIN people p ON p.id = a.person_id", cols: "a.id, a.version, a.created, a.changed, a.body, p.name",
+		id: "a.id", from: "accounts a", cols: "a.id, a.version, a.created, a.changed, a.body, a.person_name",
 		scan: func(scan func(...any) error) (row view.Account, err error) {
 			err = scanRecord(scan, &row.Account, &row.Stamp, &row.Person)
 			return row, err
 		},
-		search: []string{"a.login", "a.realm", "p.name"}, first: "login",
-		sorts:   map[string]string{"login": "a.login ASC, a.id ASC", "person": "p.name ASC, a.login ASC", "changed": "a.changed ASC, a.id ASC"},
+		search: []string{"a.login", "a.realm", "a.person_name"}, hits: map[string]string{"account": "a.id", "person": "a.person_id"}, first: "login", size: "accounts",
+		sorts:   map[string]string{"login": "a.login ASC, a.id ASC", "person": "a.person_name ASC, a.login ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
 		filters: map[string]string{"person_id": "a.person_id = ?", "login": "a.login = ?"},
 	},
 }

@@ -54,7 +54,8 @@ var Certificates = &Table[vpn.Certificate, view.Certificate]{
 		cols: `c.id, c.authority_id, c.serial, c.subject, c.names, c.usage, COALESCE(c.device_id, ''), COALESCE(c.gateway_id, ''), c.starts, c.ends, c.revoked, c.reason, c.pem, c.operator, c.created,
 			a.name, COALESCE(d.name, ''), COALESCE(g.name, '')`,
 		scan:   scanCertificate,
-		search: []string{"c.subject", "c.names", "c.serial", "d.name", "g.name"}, first: "ends",
+		search: []string{"c.subject", "c.names", "c.serial", "d.name", "g.name"}, first: "ends", size: "certificates",
+		hits: map[string]string{"certificate": "c.id", "device": "c.device_id", "gateway": "c.gateway_id"},
 		sorts: map[string]string{
 			"ends": "c.ends ASC, c.id ASC", "subject": "c.subject ASC, c.id ASC", "device": "d.name ASC, c.id ASC", "created": "c.created ASC, c.id ASC",
 		},

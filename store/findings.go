@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"wardicon/core/check"
@@ -16,22 +16,22 @@ import (
 var Findings = &Table[struct{}, view.FleetFinding]{
 	Noun: "finding", name: "findings",
 	list: listing[view.FleetFinding]{
-		id: "i.rowid", from: "findings i",
-		joins: "LEFT JOIN profiles f ON f.id = i.profile_id LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = COALESCE(i.gateway_id, f.gateway_id) LEFT JOIN people p ON p.id = d.person_id",
-		cols:  "i.rule, i.severity, i.field, i.found, i.mend, i.noun, i.object, i.pointer, i.mendable, i.passed, i.since, COALESCE(i.profile_id, ''), COALESCE(d.id, ''), COALESCE(d.name, ''), g.id, g.name, COALESCE(p.id, ''), COALESCE(p.name, '')",
+		id: "i.n", from: "findings i", size: "findings",
+		cols: "i.rule, i.severity, i.field, i.found, i.mend, i.noun, i.object, i.pointer, i.mendable, i.passed, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
 		scan: func(scan func(...any) error) (r view.FleetFinding, err error) {
 			var since int64
 			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Mend, &r.Noun, &r.Object, &r.Pointer, &r.Mendable, &r.Passed, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
 			r.Since = fromMillis(since)
 			return r, err
 		},
-		search: []string{"d.name", "g.name", "p.name", "i.found"}, first: "severity",
+		search: []string{"i.device_name", "i.gateway_name", "i.person_name", "i.found"}, first: "severity",
+		hits: map[string]string{"device": "i.device_id", "gateway": "i.at_gateway", "person": "i.person_id", "found": "i.found"},
 		sorts: map[string]string{
-			"severity": "i.severity = 'blocker' DESC, i.severity = 'warning' DESC, i.rule ASC, i.rowid ASC", "since": "i.since ASC, i.rowid ASC",
-			"device": "d.name ASC, i.rowid ASC", "gateway": "g.name ASC, i.rowid ASC", "person": "p.name ASC, i.rowid ASC", "rule": "i.rule ASC, i.rowid ASC",
+			"severity": "i.rank ASC, i.rule ASC, i.n ASC", "since": "i.since ASC, i.n ASC",
+			"device": "i.device_name ASC, i.n ASC", "gateway": "i.gateway_name ASC, i.n ASC", "person": "i.person_name ASC, i.n ASC", "rule": "i.rule ASC, i.n ASC",
 		},
 		filters: map[string]string{
-			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "? IN (i.gateway_id, f.gateway_id)", "person_id": "d.person_id = ?", "device_id": "f.device_id = ?", "profile_id": "i.profile_id = ?",
+			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "i.at_gateway = ?", "person_id": "i.person_id = ?", "device_id": "i.device_id = ?", "profile_id": "i.profile_id = ?",
 			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "mendable": "i.mendable = ?flag", "passed": "i.passed = ?flag",
 			"record": "(i.gateway_id IS NOT NULL) = ?flag",
 		},
@@ -105,71 +105,109 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return err
 	}
-	old, err := tx.foundBefore(ctx, of, d.ID)
+	old, err := tx.kept(ctx, of, d.ID)
 	if err != nil {
 		return err
 	}
 	now := tx.s.now().UnixMilli()
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE `+of.column+` = ?`, d.ID); err != nil {
-		return fmt.Errorf("database: %w", err)
+	since := map[string]int64{} // by rule and field, of what is there already
+	for _, k := range old {
+		if first, ok := since[k.key()]; !ok || k.since < first {
+			since[k.key()] = k.since
+		}
 	}
-	var args []any
+	still := map[string]bool{}
 	for _, f := range findings {
-		spot := check.Spot{}
-		if f.Place != nil {
-			spot = *f.Place
-		}
-		since := now
-		key := f.Rule + " " + string(f.Field)
-		if before, ok := old[key]; ok {
-			since, before.still = before.since, true
-		}
-		args = append(args, d.ID, f.Rule, f.Severity, f.Field, f.Found, f.Mend, spot.Noun, spot.ID, spot.Pointer, f.Mendable, f.Override != nil, since)
-	}
-	if len(findings) > 0 {
-		marks := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?), ", len(findings)), ", ")
-		if _, err = tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, mend, noun, object, pointer, mendable, passed, since) VALUES `+marks, args...); err != nil {
-			return fmt.Errorf("database: %w", err)
-		}
-	}
-	for key, before := range old {
-		if before.still {
+		k := keptOf(f)
+		still[k.key()] = true
+		// What is there already, word for word, is left alone: most checks find what they found before.
+		if i := slices.IndexFunc(old, func(o keptFinding) bool { return o.same(k) }); i >= 0 {
+			old = slices.Delete(old, i, i+1)
 			continue
 		}
-		rule, field, _ := strings.Cut(key, " ")
-		if _, err := tx.q.ExecContext(ctx, `INSERT INTO past_findings (`+of.column+`, rule, severity, field, since, ended) VALUES (?, ?, ?, ?, ?, ?)`, d.ID, rule, before.severity, field, before.since, now); err != nil {
+		if first, ok := since[k.key()]; ok {
+			k.since = first
+		} else {
+			k.since = now
+		}
+		if err := tx.addFinding(ctx, of, d.ID, k); err != nil {
+			return err
+		}
+	}
+	for _, k := range old {
+		if _, err := tx.q.ExecContext(ctx, `DELETE FROM findings WHERE n = ?`, k.n); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+		if still[k.key()] {
+			continue
+		}
+		still[k.key()] = true // one line for all of the same rule and field
+		if _, err := tx.q.ExecContext(ctx, `INSERT INTO past_findings (`+of.column+`, rule, severity, field, since, ended) VALUES (?, ?, ?, ?, ?, ?)`, d.ID, k.rule, k.severity, k.field, since[k.key()], now); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
 	return nil
 }
 
-type foundBefore struct {
-	since    int64
-	severity string
-	still    bool
+// keptFinding is a finding as its row has it.
+type keptFinding struct {
+	n, since                                                  int64
+	rule, severity, field, found, mend, noun, object, pointer string
+	mendable, passed                                          bool
 }
 
-func (tx *Tx) foundBefore(ctx context.Context, of holder, id string) (map[string]*foundBefore, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, field, severity, MIN(since) FROM findings WHERE `+of.column+` = ? GROUP BY rule, field`, id)
+func (k keptFinding) key() string { return k.rule + " " + k.field }
+
+func (k keptFinding) same(other keptFinding) bool {
+	other.n, other.since = k.n, k.since
+	return k == other
+}
+
+func keptOf(f check.Finding) keptFinding {
+	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, mend: f.Mend, mendable: f.Mendable, passed: f.Override != nil}
+	if f.Place != nil {
+		k.noun, k.object, k.pointer = f.Place.Noun, f.Place.ID, f.Place.Pointer
+	}
+	return k
+}
+
+// kept reads what was found before.
+func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, mend, noun, object, pointer, mendable, passed FROM findings WHERE `+of.column+` = ?`, id)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := map[string]*foundBefore{}
+	var list []keptFinding
 	for rows.Next() {
-		var rule, field string
-		var b foundBefore
-		if err := rows.Scan(&rule, &field, &b.severity, &b.since); err != nil {
+		var k keptFinding
+		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.mend, &k.noun, &k.object, &k.pointer, &k.mendable, &k.passed); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
-		list[rule+" "+field] = &b
+		list = append(list, k)
 	}
 	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// addFinding keeps a finding with the names of those whom it concerns.
+func (tx *Tx) addFinding(ctx context.Context, of holder, id string, k keptFinding) error {
+	whom := `SELECT f.gateway_id, f.gateway_name, f.device_id, f.device_name, f.person_id, f.person_name FROM profiles f WHERE f.id = ?`
+	if of == ofGateway {
+		whom = `SELECT g.id, g.name, '', '', '', '' FROM gateways g WHERE g.id = ?`
+	}
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, mend, noun, object, pointer, mendable, passed, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
+		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.mend, k.noun, k.object, k.pointer, k.mendable, k.passed, k.since, id)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
 }
 
 // ForgetPast removes what is gone for long.
 func (tx *Tx) ForgetPast(ctx context.Context) error {
 	_, err := tx.q.ExecContext(ctx, `DELETE FROM past_findings WHERE ended < ?`, tx.s.now().Add(-keepPast).UnixMilli())
+	if err == nil {
+		_, err = tx.q.ExecContext(ctx, `DELETE FROM texts WHERE noun = 'found' AND record NOT IN (SELECT found FROM findings)`)
+	}
 	return err
 }
 

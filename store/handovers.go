@@ -20,14 +20,15 @@ var Handovers = &Table[view.Handover, view.Handover]{
 	Noun: "handover", name: "handovers", prefix: "ho",
 	list: listing[view.Handover]{
 		id: "h.id", from: "handovers h",
-		joins: "JOIN parcels p ON p.id = h.parcel_id JOIN profiles f ON f.id = p.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people o ON o.id = d.person_id",
-		cols:  "h.id, h.parcel_id, p.profile_id, d.name, g.name, o.name, h.days, h.expires, h.most, h.openings, h.wrong, h.batch, h.recalled, h.sent, h.opened, h.fetched, h.connected, h.operator, h.created, " + handoverState,
-		scan:  scanHandover, search: []string{"d.name", "g.name", "o.name"}, first: "created",
-		sorts: map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "d.name ASC, h.id ASC", "person": "o.name ASC, h.id ASC"},
-		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "d.person_id = ?", "gateway_id": "f.gateway_id = ?", "batch": "h.batch = ?",
+		joins: "JOIN parcels p ON p.id = h.parcel_id JOIN profiles f ON f.id = p.profile_id",
+		cols:  "h.id, h.parcel_id, p.profile_id, f.device_name, f.gateway_name, f.person_name, h.days, h.expires, h.most, h.openings, h.wrong, h.batch, h.recalled, h.sent, h.opened, h.fetched, h.connected, h.operator, h.created, " + handoverState,
+		scan:  scanHandover, search: []string{"f.device_name", "f.gateway_name", "f.person_name"}, first: "created", size: "handovers",
+		hits:  map[string]string{"device": "f.device_id", "gateway": "f.gateway_id", "person": "f.person_id"},
+		sorts: map[string]string{"created": "h.created DESC, h.id DESC", "expires": "h.expires ASC, h.id ASC", "device": "f.device_name ASC, h.id ASC", "person": "f.person_name ASC, h.id ASC"},
+		filters: map[string]string{"state": handoverState + " = ?", "profile_id": "p.profile_id = ?", "device_id": "f.device_id = ?", "person_id": "f.person_id = ?", "gateway_id": "f.gateway_id = ?", "batch": "h.batch = ?",
 			"ended": "(" + handoverState + " IN ('expired', 'used-up', 'locked', 'recalled')) = ?flag",
 			"open":  "(h.recalled IS NULL AND h.wrong < " + strconv.Itoa(MostWrong) + " AND h.openings < h.most AND h.expires > unixepoch() * 1000) = ?flag",
-			"group": "EXISTS (SELECT 1 FROM json_each(o.body, '$.groups') WHERE value = ?)"},
+			"group": "f.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)"},
 	},
 }
 

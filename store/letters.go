@@ -27,6 +27,10 @@ func (tx *Tx) Mail(ctx context.Context) (m vpn.Mail, err error) {
 	}
 	m.Version = version
 	plain, err := tx.secret(ctx, mailOwner, "password")
+	var damaged *DamagedError
+	if errors.As(err, &damaged) {
+		m.Damaged, err = true, nil
+	}
 	if plain != nil {
 		text := secret.New(string(plain))
 		m.Password = &text
@@ -59,7 +63,7 @@ var Letters = &Table[view.Letter, view.Letter]{
 	Noun: "letter", name: "letters", prefix: "le",
 	list: listing[view.Letter]{
 		id: "l.id", from: "letters l", cols: "l.id, l.kind, l.to_, l.subject, l.state, l.tries, l.due, l.problem, l.about, l.created, l.sent",
-		scan: scanLetter, search: []string{"l.to_", "l.subject"}, first: "created",
+		scan: scanLetter, search: []string{"l.to_", "l.subject"}, first: "created", size: "letters",
 		sorts:   map[string]string{"created": "l.created DESC, l.id DESC"},
 		filters: map[string]string{"state": "l.state = ?", "kind": "l.kind = ?", "to": "l.to_ = ?"},
 	},
@@ -103,6 +107,10 @@ func (tx *Tx) DueLetter(ctx context.Context) (l *view.Letter, body vpn.Letter, e
 		return nil, body, fmt.Errorf("database: %w", err)
 	}
 	data, err := tx.secret(ctx, Letters.owner(row.ID), "body")
+	var damaged *DamagedError
+	if errors.As(err, &damaged) {
+		return &row, body, err
+	}
 	if err == nil && data == nil {
 		err = &NotFoundError{"text of letter", row.ID}
 	}

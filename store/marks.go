@@ -62,10 +62,23 @@ func (tx *Tx) touchSharers(ctx context.Context, owner string, marks []string) er
 	return nil
 }
 
-// markAll marks secrets that were sealed before there were marks.
-func (s *Store) markAll(ctx context.Context) error {
+// once does what data of an older release lacks, a single time.
+func (s *Store) once(ctx context.Context, name string, do func(tx *Tx) error) error {
+	if done, err := s.Read().Remembered(ctx, name); err != nil || done != "" {
+		return err
+	}
 	return s.Write(ctx, func(tx *Tx) error {
-		rows, err := tx.q.QueryContext(ctx, `SELECT owner, field, sealed FROM secrets WHERE mark IS NULL`)
+		if err := do(tx); err != nil {
+			return err
+		}
+		return tx.Remember(ctx, name, "done")
+	})
+}
+
+// markAll marks secrets that were sealed before there were marks. One that does not open gets none.
+func (s *Store) markAll(ctx context.Context) error {
+	return s.once(ctx, "marks", func(tx *Tx) error {
+		rows, err := tx.q.QueryContext(ctx, `SELECT owner, field, sealed FROM secrets WHERE mark IS NULL AND (owner GLOB 'account:*' OR owner GLOB 'gateway:*' OR owner GLOB 'device:*')`)
 		if err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
@@ -82,7 +95,7 @@ func (s *Store) markAll(ctx context.Context) error {
 			}
 			plain, err := s.seal.open(o.owner, o.field, sealed)
 			if err != nil {
-				return errors.Join(err, rows.Close())
+				continue
 			}
 			o.mark = s.seal.mark(o.owner, plain)
 			list = append(list, o)

@@ -22,10 +22,10 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...a
 	if err := scan(append([]any{&s.ID, &s.Version, &created, &changed, &body}, more...)...); err != nil {
 		return err
 	}
-	if err := json.Unmarshal(body, record); err != nil {
-		return err
-	}
 	s.Created, s.Changed = fromMillis(created), fromMillis(changed)
+	if json.Unmarshal(body, record) != nil {
+		s.Damaged = []string{"record"} // a list goes on with the others
+	}
 	*stamp = s
 	return nil
 }
@@ -35,7 +35,7 @@ const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id =
 
 // Gateways is the table of gateways.
 var Gateways = &Table[vpn.Gateway, view.Gateway]{
-	Noun: "gateway", name: "gateways", prefix: "gw",
+	Noun: "gateway", name: "gateways", prefix: "gw", shared: true,
 	stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
 	columns: []column[vpn.Gateway]{
 		{"name", func(g *vpn.Gateway) any { return g.Name }},
@@ -44,14 +44,14 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 	},
 	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
 	list: listing[view.Gateway]{
-		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, (SELECT COUNT(*) FROM profiles p WHERE p.gateway_id = g.id), " + newestState + ", g.blockers, g.warnings, g.advice",
+		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.blockers, g.warnings, g.advice",
 		scan: func(scan func(...any) error) (row view.Gateway, err error) {
 			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
 			return row, err
 		},
-		search: []string{"g.name", "g.address", "g.city"}, first: "name",
+		search: []string{"g.name", "g.address", "g.city"}, hits: map[string]string{"gateway": "g.id"}, first: "name",
 		sorts:   map[string]string{"name": "g.name ASC, g.id ASC", "address": "g.address ASC, g.id ASC", "city": "g.city ASC, g.id ASC", "changed": "g.changed ASC, g.id ASC"},
-		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?", "answers": newestState + " = ?", "at": "? IN (SELECT g.address UNION SELECT value FROM json_each(g.body, '$.addresses'))"},
+		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?", "answers": newestState + " = ?", "at": "? IN (SELECT g.address UNION SELECT value FROM json_each(iif(json_valid(g.body), g.body, '{}'), '$.addresses'))"},
 	},
 }
 
@@ -70,9 +70,9 @@ var People = &Table[vpn.Person, view.Person]{
 			err = scanRecord(scan, &row.Person, &row.Stamp, &row.Accounts, &row.Devices)
 			return row, err
 		},
-		search: []string{"p.name", "p.mail"}, first: "name",
+		search: []string{"p.name", "p.mail"}, hits: map[string]string{"person": "p.id"}, first: "name", size: "people",
 		sorts:   map[string]string{"name": "p.name ASC, p.id ASC", "mail": "p.mail ASC, p.id ASC", "changed": "p.changed ASC, p.id ASC"},
-		filters: map[string]string{"name": "p.name = ?", "mail": "p.mail = ?", "group": "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)"},
+		filters: map[string]string{"name": "p.name = ?", "mail": "p.mail = ?", "group": "p.id IN (SELECT person_id FROM person_groups WHERE name = ?)"},
 	},
 }
 
@@ -94,24 +94,24 @@ var Devices = &Table[vpn.Device, view.Device]{
 		return map[string]**secret.Text{"identity/key": &d.Identity.Key}
 	},
 	list: listing[view.Device]{
-		id: "d.id", from: "devices d", joins: "LEFT JOIN people p ON p.id = d.person_id",
-		cols: `d.id, d.version, d.created, d.changed, d.body, p.name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
+		id: "d.id", from: "devices d",
+		cols: `d.id, d.version, d.created, d.changed, d.body, d.person_name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(blockers), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(advice), 0) FROM profiles f WHERE f.device_id = d.id)`,
 		scan: func(scan func(...any) error) (row view.Device, err error) {
 			err = scanRecord(scan, &row.Device, &row.Stamp, &row.Person, &row.Profiles, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
 			return row, err
 		},
-		search: []string{"d.name", "p.name"}, first: "name",
+		search: []string{"d.name", "d.person_name"}, hits: map[string]string{"device": "d.id", "person": "d.person_id"}, first: "name", size: "devices",
 		sorts: map[string]string{
-			"name": "d.name ASC, d.id ASC", "person": "p.name ASC, d.name ASC", "platform": "d.platform ASC, d.name ASC", "changed": "d.changed ASC, d.id ASC",
+			"name": "d.name ASC, d.id ASC", "person": "d.person_name ASC, d.name ASC, d.id ASC", "platform": "d.platform ASC, d.name ASC, d.id ASC", "changed": "d.changed ASC, d.id ASC",
 		},
-		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?", "group": "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)"},
+		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?", "group": "d.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)"},
 	},
 }
 
 // Sited holds for devices with a site behind them.
-const Sited = "json_extract(body, '$.site') IS NOT NULL"
+const Sited = "json_extract(iif(json_valid(body), body, '{}'), '$.site') IS NOT NULL"
 
 // identityEnds is when the certificate of a device ends.
 func identityEnds(d *vpn.Device) any {
@@ -127,8 +127,8 @@ func identityEnds(d *vpn.Device) any {
 
 // fillEnds fills in what was not told apart before.
 func (s *Store) fillEnds(ctx context.Context) error {
-	return s.Write(ctx, func(tx *Tx) error {
-		list, err := Devices.Where(ctx, tx, `identity_ends IS NULL AND json_extract(body, '$.identity') IS NOT NULL`)
+	return s.once(ctx, "identity ends", func(tx *Tx) error {
+		list, err := Devices.Where(ctx, tx, `identity_ends IS NULL AND json_valid(body) AND json_extract(body, '$.identity') IS NOT NULL`)
 		for _, d := range list {
 			if _, err := tx.q.ExecContext(ctx, `UPDATE devices SET identity_ends = ? WHERE id = ?`, identityEnds(&d), d.ID); err != nil {
 				return err

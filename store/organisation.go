@@ -8,8 +8,10 @@ import (
 
 // Organisation reads who the service works for.
 func (tx *Tx) Organisation(ctx context.Context) (o vpn.Organisation, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT version, name, domain, links, links_v4, links_v6, factors, ask_every FROM organisation`).Scan(&o.Version, &o.Name, &o.Domain, &o.Links, &o.LinksV4, &o.LinksV6, &o.Factors, &o.AskEvery)
-	return o, err
+	return shelved(tx, "organisation", func() (o vpn.Organisation, err error) {
+		err = tx.q.QueryRowContext(ctx, `SELECT version, name, domain, links, links_v4, links_v6, factors, ask_every FROM organisation`).Scan(&o.Version, &o.Name, &o.Domain, &o.Links, &o.LinksV4, &o.LinksV6, &o.Factors, &o.AskEvery)
+		return o, err
+	})
 }
 
 // PutOrganisation replaces it.

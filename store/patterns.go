@@ -12,7 +12,7 @@ import (
 
 // Patterns is the table of patterns.
 var Patterns = &Table[vpn.Pattern, view.Pattern]{
-	Noun: "pattern", name: "patterns", prefix: "pa",
+	Noun: "pattern", name: "patterns", prefix: "pa", shared: true,
 	stamp:   func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
 	columns: []column[vpn.Pattern]{{"name", func(p *vpn.Pattern) any { return p.Name }}},
 	list: listing[view.Pattern]{
@@ -37,7 +37,7 @@ func class(p vpn.Pattern) (condition string, args []any) {
 		}
 	}
 	if len(p.Groups) > 0 {
-		condition += " AND person_id IN (SELECT people.id FROM people, json_each(people.body, '$.groups') WHERE json_each.value IN (" + strings.TrimSuffix(strings.Repeat("?, ", len(p.Groups)), ", ") + "))"
+		condition += " AND person_id IN (SELECT person_id FROM person_groups WHERE name IN (" + strings.TrimSuffix(strings.Repeat("?, ", len(p.Groups)), ", ") + "))"
 		for _, v := range p.Groups {
 			args = append(args, v)
 		}

@@ -12,6 +12,10 @@ import (
 
 // Severities are the severities that the owner has set, by rule.
 func (tx *Tx) Severities(ctx context.Context) (map[string]vpn.Severity, error) {
+	return shelved(tx, "severities", func() (map[string]vpn.Severity, error) { return tx.severities(ctx) })
+}
+
+func (tx *Tx) severities(ctx context.Context) (map[string]vpn.Severity, error) {
 	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity FROM severities`)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

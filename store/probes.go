@@ -32,7 +32,7 @@ var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 			return r, json.Unmarshal([]byte(times), &r.Times)
 		},
 		search: []string{"g.name"}, first: "at",
-		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 ELSE 2 END, g.name, b.at DESC, b.rowid DESC"},
+		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name ASC, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 ELSE 2 END ASC, g.name ASC, b.at DESC, b.rowid DESC"},
 		filters: map[string]string{
 			"gateway_id": "b.gateway_id = ?", "state": "b.state = ?",
 			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = ?flag",
@@ -66,12 +66,14 @@ func (tx *Tx) Probe(ctx context.Context, gatewayID, id string) (p observed.Probe
 
 // LatestProbe reads the newest one of a gateway since some time; nil where there is none.
 func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time) (*observed.Probe, error) {
-	p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since))
-	var none *NotFoundError
-	if errors.As(err, &none) {
-		return nil, nil
-	}
-	return &p, err
+	return shelved(tx, "probe "+gatewayID+" "+since.String(), func() (*observed.Probe, error) {
+		p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since))
+		var none *NotFoundError
+		if errors.As(err, &none) {
+			return nil, nil
+		}
+		return &p, err
+	})
 }
 
 func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p observed.Probe, err error) {

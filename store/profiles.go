@@ -12,8 +12,8 @@ import (
 
 // Where a profile names gateways beside its own; both have an index.
 const (
-	FallbackOf = "json_extract(body, '$.wishes.fallback_id')"
-	SecondTo   = "json_extract(body, '$.wishes.second_to')"
+	FallbackOf = "json_extract(iif(json_valid(body), body, '{}'), '$.wishes.fallback_id')"
+	SecondTo   = "json_extract(iif(json_valid(body), body, '{}'), '$.wishes.second_to')"
 )
 
 // Profiles is the table of profiles.
@@ -31,8 +31,8 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 		}},
 	},
 	list: listing[view.Profile]{
-		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN gateways g ON g.id = f.gateway_id LEFT JOIN people p ON p.id = d.person_id LEFT JOIN patterns pa ON pa.id = f.pattern_id",
-		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, d.name, g.name, p.name, d.platform, d.release, COALESCE(pa.name, '')`,
+		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN patterns k ON k.id = f.pattern_id",
+		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, f.device_name, f.gateway_name, f.person_name, f.platform, d.release, COALESCE(k.name, '')`,
 		scan: func(scan func(...any) error) (row view.Profile, err error) {
 			var t vpn.Tally
 			var checked bool
@@ -40,14 +40,14 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 			row.Tally, row.Checked = t, checked
 			return row, err
 		},
-		search: []string{"d.name", "g.name", "p.name"}, first: "device",
+		search: []string{"f.device_name", "f.gateway_name", "f.person_name"}, hits: map[string]string{"device": "f.device_id", "gateway": "f.gateway_id", "person": "f.person_id"}, first: "device", size: "profiles",
 		sorts: map[string]string{
-			"device": "d.name ASC, g.name ASC", "gateway": "g.name ASC, d.name ASC", "person": "p.name ASC, d.name ASC",
-			"worst": "f.blockers DESC, f.warnings DESC, f.id ASC", "changed": "f.changed ASC, f.id ASC",
+			"device": "f.device_name ASC, f.gateway_name ASC, f.id ASC", "gateway": "f.gateway_name ASC, f.device_name ASC, f.id ASC", "person": "f.person_name ASC, f.device_name ASC, f.id ASC",
+			"worst": "f.blockers DESC, f.warnings DESC, f.id DESC", "changed": "f.changed ASC, f.id ASC",
 		},
 		filters: map[string]string{
-			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "d.person_id = ?", "pattern_id": "f.pattern_id = ?", "platform": "d.platform = ?",
-			"group":    "EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?)",
+			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "f.person_id = ?", "pattern_id": "f.pattern_id = ?", "platform": "f.platform = ?",
+			"group":    "f.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)",
 			"severity": "f.id IN (SELECT profile_id FROM findings WHERE severity = ?)", "rule": "f.id IN (SELECT profile_id FROM findings WHERE rule = ?)",
 		},
 	},
@@ -77,8 +77,7 @@ func (tx *Tx) TouchGateways(ctx context.Context, id string) error {
 
 // ProfilesOfGroup lists profiles of the devices of a group's people, after an identifier.
 func (tx *Tx) ProfilesOfGroup(ctx context.Context, group, after string, limit int) ([]string, error) {
-	return tx.names(ctx, `SELECT f.id FROM profiles f JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = d.person_id
-		WHERE f.id > ? AND EXISTS (SELECT 1 FROM json_each(p.body, '$.groups') WHERE value = ?) ORDER BY f.id LIMIT ?`, after, group, limit)
+	return tx.names(ctx, `SELECT f.id FROM profiles f WHERE f.id > ? AND f.person_id IN (SELECT person_id FROM person_groups WHERE name = ?) ORDER BY f.id LIMIT ?`, after, group, limit)
 }
 
 // Due is a profile that waits for a check. Touched goes back with the result.
@@ -113,19 +112,21 @@ func (tx *Tx) due(ctx context.Context, of holder, limit int) ([]Due, error) {
 	return list, errors.Join(rows.Err(), rows.Close())
 }
 
-// Count sums up what is there.
+// Count sums up what is there, by counts that are kept.
 func (tx *Tx) Count(ctx context.Context) (c view.Counts, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT (SELECT COUNT(*) FROM gateways), (SELECT COUNT(*) FROM people), (SELECT COUNT(*) FROM devices), COUNT(*), (SELECT COUNT(*) FROM parcels),
-		COALESCE(SUM(touched <> seen), 0), COALESCE(SUM(blockers > 0), 0), COALESCE(SUM(blockers = 0 AND warnings > 0), 0), COALESCE(SUM(blockers = 0 AND warnings = 0 AND touched = seen), 0),
-		COALESCE(SUM(blockers), 0), COALESCE(SUM(warnings), 0), COALESCE(SUM(advice), 0) FROM profiles`).
-		Scan(&c.Gateways, &c.People, &c.Devices, &c.Profiles, &c.Parcels, &c.Due, &c.Blocked, &c.Warned, &c.Clean, &c.Tally.Blockers, &c.Tally.Warnings, &c.Tally.Advice)
-	return c, err
+	kept, err := tx.counts(ctx, `SELECT name, n FROM sizes UNION ALL SELECT 'gateways', COUNT(*) FROM gateways`)
+	if err != nil {
+		return c, err
+	}
+	c.Gateways, c.People, c.Devices, c.Profiles, c.Parcels = kept["gateways"], kept["people"], kept["devices"], kept["profiles"], kept["parcels"]
+	c.Due, c.Blocked, c.Warned, c.Clean = kept["due"], kept["blocked"], kept["warned"], kept["clean"]
+	c.Tally.Blockers, c.Tally.Warnings, c.Tally.Advice = kept["blockers"], kept["warnings"], kept["advice"]
+	return c, nil
 }
 
 // CountRules lists the rules that find something, most severe and most frequent first.
 func (tx *Tx) CountRules(ctx context.Context) ([]view.RuleSum, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity, COUNT(DISTINCT profile_id) n FROM findings GROUP BY severity, rule
-		ORDER BY CASE severity WHEN 'blocker' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, n DESC, rule`)
+	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity, profiles FROM rule_sums ORDER BY CASE severity WHEN 'blocker' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, profiles DESC, rule`)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -138,6 +139,12 @@ func (tx *Tx) CountRules(ctx context.Context) ([]view.RuleSum, error) {
 		list = append(list, r)
 	}
 	return list, errors.Join(rows.Err(), rows.Close())
+}
+
+// CountGroup counts the profiles of the devices of a group's people.
+func (tx *Tx) CountGroup(ctx context.Context, group string) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM profiles WHERE person_id IN (SELECT person_id FROM person_groups WHERE name = ?)`, group).Scan(&n)
+	return n, err
 }
 
 // References counts the rows of a table that point to a record.

@@ -78,14 +78,26 @@ func (s *sealer) seal(owner, field string, plain []byte) []byte {
 
 func (s *sealer) open(owner, field string, sealed []byte) ([]byte, error) {
 	if len(sealed) < s.aead.NonceSize() {
-		return nil, fmt.Errorf("sealed secret %s of %s is cut short", field, owner)
+		return nil, &DamagedError{owner, field}
 	}
 	n := s.aead.NonceSize()
 	plain, err := s.aead.Open(nil, sealed[:n], sealed[n:], []byte(owner+"\x00"+field))
 	if err != nil {
-		return nil, fmt.Errorf("sealed secret %s of %s does not open: it was changed or moved", field, owner)
+		return nil, &DamagedError{owner, field}
 	}
 	return plain, nil
+}
+
+// DamagedError is the error for a stored value that does not open: the disk, or another program, has changed
+// it or moved it to another record.
+type DamagedError struct {
+	Owner string // noun and identifier, such as account:ac-…
+	Field string
+}
+
+func (e *DamagedError) Error() string {
+	noun, id, _ := strings.Cut(e.Owner, ":")
+	return fmt.Sprintf("the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it anew, or restore it from a copy", e.Field, noun, id)
 }
 
 // mac is a digest that nobody without the master key can make.

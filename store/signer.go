@@ -34,11 +34,13 @@ func (tx *Tx) Signer(ctx context.Context) (*vpn.Signer, error) {
 
 // SignerMark stands for what signs parcels; it is empty where nothing does.
 func (tx *Tx) SignerMark(ctx context.Context) (mark string, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT certificate FROM signer`).Scan(&mark)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil
-	}
-	return mark, err
+	return shelved(tx, "signer", func() (mark string, err error) {
+		err = tx.q.QueryRowContext(ctx, `SELECT certificate FROM signer`).Scan(&mark)
+		if errors.Is(err, sql.ErrNoRows) {
+			return "", nil
+		}
+		return mark, err
+	})
 }
 
 // PutSigner keeps what signs parcels in the place of what did; nil takes it away.

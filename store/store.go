@@ -157,12 +157,13 @@ type querier interface {
 
 // Tx is a write transaction, or the store seen for reading.
 type Tx struct {
-	s *Store
-	q querier
+	s     *Store
+	q     querier
+	shelf *shelf // nil where nothing is kept between reads
 }
 
 // Read is the store for reading, outside any transaction.
-func (s *Store) Read() *Tx { return &Tx{s, s.read} }
+func (s *Store) Read() *Tx { return &Tx{s: s, q: s.read} }
 
 // NotFoundError says that there is no such record.
 type NotFoundError struct{ Noun, ID string }

@@ -8,14 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -30,32 +26,12 @@ type Table[T, Row any] struct {
 	secrets func(*T) map[string]**secret.Text
 	after   func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
 	list    listing[Row]
+	shared  bool // many plans are made from one: a shelf keeps it
 }
 
 type column[T any] struct {
 	name string
 	get  func(*T) any
-}
-
-// listing says how a list is selected: from is the table, joins what its rows are shown
-// with (always to the left, on a key), cols what is selected, scan reads one row.
-type listing[Row any] struct {
-	from, joins, cols string
-	id                string // the column of the identifier
-	scan              func(scan func(...any) error) (Row, error)
-	search            []string          // columns that a search looks into
-	sorts             map[string]string // name of an order -> its SQL
-	first             string            // the order where none is asked for
-	filters           map[string]string // name of a filter -> its SQL condition with one ?, ?flag, ?days or ?time
-}
-
-// Query selects a page of a list.
-type Query struct {
-	Search     string
-	Sort       string // name of an order; a minus in front turns it round
-	Limit      int
-	Offset     int
-	Conditions map[string]string // filters by name
 }
 
 var encoding = base32.NewEncoding(secret.Alphabet).WithPadding(base32.NoPadding)
@@ -153,7 +129,11 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 	if err != nil {
 		return err
 	}
+	left := t.stamp(record).Damaged
 	for field, value := range secrets {
+		if value == nil && slices.Contains(left, field) {
+			continue // nobody has said what takes its place
+		}
 		if value == nil || value.IsZero() {
 			_, err = tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field = ?`, owner, field)
 		} else {
@@ -235,6 +215,18 @@ func (t *Table[T, Row]) Delete(ctx context.Context, tx *Tx, id string) error {
 
 // Get reads one record, with its secrets open.
 func (t *Table[T, Row]) Get(ctx context.Context, tx *Tx, id string) (*T, error) {
+	if !t.shared {
+		return t.get(ctx, tx, id)
+	}
+	record, err := shelved(tx, t.owner(id), func() (*T, error) { return t.get(ctx, tx, id) })
+	if err != nil {
+		return nil, err
+	}
+	own := *record
+	return &own, nil
+}
+
+func (t *Table[T, Row]) get(ctx context.Context, tx *Tx, id string) (*T, error) {
 	list, err := t.Where(ctx, tx, "id = ?", id)
 	if err != nil {
 		return nil, err
@@ -253,6 +245,7 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	var list []T
+	var broken []string // records that cannot be read at all; the others go on without them
 	for rows.Next() {
 		var record T
 		var id, body string
@@ -261,8 +254,9 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		if err := rows.Scan(&id, &version, &created, &changed, &body); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
-		if err := json.Unmarshal([]byte(body), &record); err != nil {
-			return nil, errors.Join(fmt.Errorf("database: %s %s: %w", t.Noun, id, err), rows.Close())
+		if json.Unmarshal([]byte(body), &record) != nil {
+			broken = append(broken, id)
+			continue
 		}
 		*t.stamp(&record) = vpn.Stamp{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
 		list = append(list, record)
@@ -275,6 +269,9 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 			return nil, err
 		}
 	}
+	if len(list) == 0 && len(broken) == 1 { // it was this one that was asked for
+		return nil, &DamagedError{t.owner(broken[0]), "record"}
+	}
 	return list, nil
 }
 
@@ -285,6 +282,13 @@ func (t *Table[T, Row]) unseal(ctx context.Context, tx *Tx, record *T) error {
 	owner := t.owner(t.stamp(record).ID)
 	for field, at := range t.secrets(record) {
 		plain, err := tx.secret(ctx, owner, field)
+		var damaged *DamagedError
+		if errors.As(err, &damaged) {
+			// It stays where it is, and the record can be read and changed without it.
+			stamp := t.stamp(record)
+			stamp.Damaged = append(stamp.Damaged, field)
+			continue
+		}
 		if err != nil {
 			return err
 		}
@@ -309,24 +313,6 @@ func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
 	return tx.s.seal.open(owner, field, sealed)
 }
 
-// holds is the LIKE pattern of a text that holds another, whose own signs mean nothing;
-// it goes with ESCAPE '\'.
-func holds(text string) string {
-	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
-}
-
-var alias = regexp.MustCompile(`\b([a-z])\.[a-z]`)
-
-// elsewhere tells whether a condition looks at another table than the list's own.
-func (l *listing[Row]) elsewhere(where string) bool {
-	for _, m := range alias.FindAllStringSubmatch(where, -1) {
-		if !strings.HasPrefix(l.id, m[1]+".") {
-			return true
-		}
-	}
-	return false
-}
-
 // Row reads one record as lists show it, without secrets.
 func (t *Table[T, Row]) Row(ctx context.Context, tx *Tx, id string) (Row, error) {
 	row, err := t.list.scan(tx.q.QueryRowContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" = ?", id).Scan)
@@ -334,121 +320,6 @@ func (t *Table[T, Row]) Row(ctx context.Context, tx *Tx, id string) (Row, error)
 		err = &NotFoundError{t.Noun, id}
 	}
 	return row, err
-}
-
-// QueryError says which part of a query is not known.
-type QueryError struct {
-	Part, Found string
-	Expected    []string
-}
-
-func (e *QueryError) Error() string {
-	if len(e.Expected) <= 2 {
-		return fmt.Sprintf("%s: found %q, expected %s", e.Part, e.Found, strings.Join(e.Expected, " or "))
-	}
-	return fmt.Sprintf("%s: found %q, expected one of %s", e.Part, e.Found, strings.Join(e.Expected, ", "))
-}
-
-// settled reads the value of a filter as its condition wants it: ?flag is true or false, ?days a
-// number of days, ?time a day or an instant (RFC 3339, section 5.6). A plain ? takes any text.
-func settled(name, condition, value string) (text string, arg any, err error) {
-	kind := typed.FindString(condition)
-	refused := func(expected ...string) error { return &QueryError{"filter " + name, value, expected} }
-	switch kind {
-	case "":
-		return condition, value, nil
-	case "?flag":
-		switch value {
-		case "true", "yes":
-			arg = 1
-		case "false", "no":
-			arg = 0
-		default:
-			return "", nil, refused("true", "false")
-		}
-	case "?days":
-		n, err := strconv.Atoi(value)
-		if err != nil || n < 0 || n > mostDays {
-			return "", nil, refused(fmt.Sprintf("a number of days from 0 to %d", mostDays))
-		}
-		arg = n
-	case "?time":
-		at, err := time.Parse(time.RFC3339, value)
-		if err != nil {
-			at, err = time.Parse(time.DateOnly, value)
-		}
-		if err != nil {
-			return "", nil, refused("a day such as 2026-11-28", "an instant such as 2026-11-28T09:30:00Z")
-		}
-		arg = millis(at)
-	}
-	return strings.Replace(condition, kind, "?", 1), arg, nil
-}
-
-var typed = regexp.MustCompile(`\?[a-z]+`)
-
-// mostDays bounds a filter that counts days: a hundred years.
-const mostDays = 36525
-
-// List reads a page.
-func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Page[Row], error) {
-	page := view.Page[Row]{Items: []Row{}}
-	where, args := "1", []any{}
-	for name, value := range query.Conditions {
-		condition, ok := t.list.filters[name]
-		if !ok {
-			return page, &QueryError{"filter", name, keys(t.list.filters)}
-		}
-		condition, arg, err := settled(name, condition, value)
-		if err != nil {
-			return page, err
-		}
-		where, args = where+" AND ("+condition+")", append(args, arg)
-	}
-	if query.Search != "" {
-		pattern := holds(query.Search)
-		var any []string
-		for _, c := range t.list.search {
-			any, args = append(any, c+` LIKE ? ESCAPE '\'`), append(args, pattern)
-		}
-		where += " AND (" + strings.Join(any, " OR ") + ")"
-	}
-	counted := t.list.from
-	if t.list.elsewhere(where) {
-		counted += " " + t.list.joins
-	}
-	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM "+counted+" WHERE "+where, args...).Scan(&page.Total); err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	name, down := strings.CutPrefix(query.Sort, "-")
-	if name == "" {
-		name = t.list.first
-	}
-	order, ok := t.list.sorts[name]
-	if !ok {
-		return page, &QueryError{"sort", query.Sort, keys(t.list.sorts)}
-	}
-	if down {
-		order = strings.NewReplacer(" DESC", " ASC", " ASC", " DESC").Replace(order)
-	}
-	// The rows that are passed over are only counted off; what is shown is read for the
-	// page alone. Joins to the left that are not asked for are left out by SQLite.
-	onPage := "SELECT " + t.list.id + " FROM " + t.list.from + " " + t.list.joins + " WHERE " + where + " ORDER BY " + order + " LIMIT ? OFFSET ?"
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" IN ("+onPage+") ORDER BY "+order, append(args, query.Limit, query.Offset)...)
-	if err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	for rows.Next() {
-		row, err := t.list.scan(rows.Scan)
-		if err != nil {
-			return page, errors.Join(fmt.Errorf("database: %w", err), rows.Close())
-		}
-		page.Items = append(page.Items, row)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	return page, nil
 }
 
 // CarrySecrets moves secrets that are to be kept from an old form of a record to a
@@ -463,6 +334,8 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 			*at = *before
 		}
 	}
+	stamp := t.stamp(to)
+	stamp.Damaged = slices.DeleteFunc(slices.Clone(stamp.Damaged), func(field string) bool { return !keep(field) })
 }
 
 // names reads rows of one text.

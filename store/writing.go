@@ -116,7 +116,7 @@ func (s *Store) transact(ctx context.Context, do func(*Tx) error) (err error) {
 			err = errors.Join(err, l.undo(ctx))
 		}
 	}()
-	if err := do(&Tx{s, l}); err != nil {
+	if err := do(&Tx{s: s, q: l}); err != nil {
 		return err
 	}
 	if err := ctx.Err(); err != nil {
@@ -152,7 +152,7 @@ func (s *Store) Snapshot(ctx context.Context, do func(*Tx) error) (err error) {
 		return s.faulty(fmt.Errorf("database: %w", err))
 	}
 	defer func() { err = s.faulty(errors.Join(err, l.undo(ctx))) }()
-	return do(&Tx{s, l})
+	return do(&Tx{s: s, q: l})
 }
 
 // Ready tells whether the database answers, on a connection that nothing else waits for, and whether what

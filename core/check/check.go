@@ -53,6 +53,7 @@ type Hit struct {
 	At       *format.Position
 	From, To string
 	Line     *format.LineMend
+	Place    *Spot // where the field does not tell
 }
 
 // Repair is a mechanical mend: of a value, or of a line in a file. It may hold a secret and
@@ -147,6 +148,7 @@ type Subject struct {
 	Size     int      // bytes of the file
 	Pieces   []string // files that the file needs beside it
 	Reused   []Reuse
+	Damaged  []Damage
 	Alike    []string // logins that differ from the account's in capitals only
 	Live     *Live
 	Outdated bool        // the last parcel was built from other data
@@ -234,7 +236,9 @@ func (r *Rule) finding(s *Subject, hit Hit) Finding {
 			f.Severity, f.Override = vpn.Warning, &o
 		}
 	}
-	f.Place = s.place(hit.Field)
+	if f.Place = hit.Place; f.Place == nil {
+		f.Place = s.place(hit.Field)
+	}
 	if hit.At != nil {
 		f.Position = hit.At
 	} else if at, ok := s.Positions[hit.Field]; ok {

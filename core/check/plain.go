@@ -211,6 +211,7 @@ var plain = map[string]string{
 	"identifier-twice":     "One part of the file would replace another one on your device.",
 	"profile-unsigned":     "Your device will say that the file is not signed. Install it only if you know where it came from.",
 	"open-to-others":       "Others who use this computer can read your file.",
+	"record-damaged":       "Something that your connection needs was lost where it is kept. You will get new files.",
 	"parcel-outdated":      "There is a newer file for you. Ask for it.",
 	"route-host-bits":      "Your device may send traffic to the wrong network.",
 	"route-overlap":        "You will notice nothing of it.",

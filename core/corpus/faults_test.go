@@ -36,6 +36,7 @@ type fault struct {
 	Neighbours  []check.Neighbour `json:"neighbours"`
 	Alike       []string          `json:"alike"`
 	Outdated    bool              `json:"outdated"`
+	Damaged     []check.Damage    `json:"damaged"`
 	Live        *live             `json:"live"`
 	Against     json.RawMessage   `json:"against"`
 	Release     string            `json:"release"`
@@ -164,7 +165,7 @@ func planned(in plan.Input, f fault) []check.Finding {
 	in.Fallback = f.Fallback
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
-	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours = now, f.Reused, f.Alike, f.Outdated, f.Neighbours
+	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged = now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
 	if f.Live != nil {
 		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences}
 	}

@@ -20,6 +20,7 @@ import (
 type Page[Row any] struct {
 	Items []Row `json:"items"`
 	Total int   `json:"total" doc:"Number of all that the search and the filters fit"`
+	More  bool  `json:"more,omitempty" doc:"There are more than total says: what a filter or a search fits is counted to a bound"`
 }
 
 // Items is a list that comes whole.
@@ -347,4 +348,25 @@ type Job struct {
 	Problem  string         `json:"problem,omitempty"`
 	Created  time.Time      `json:"created"`
 	Changed  time.Time      `json:"changed"`
+}
+
+// Inspection is what a look through a data folder finds.
+type Inspection struct {
+	Looked  int            `json:"looked" doc:"Values and records that were looked at"`
+	Pages   []string       `json:"pages" doc:"What is wrong with the pages of the database"`
+	Values  []DamagedValue `json:"values" doc:"Sealed values that do not open"`
+	Records []DamagedValue `json:"records" doc:"Records that cannot be read"`
+	Lost    []string       `json:"lost,omitempty" doc:"What a repair could not save"`
+	Kept    string         `json:"kept,omitempty" doc:"File with the database as it was before a repair"`
+}
+
+// Sound tells whether nothing is wrong.
+func (i *Inspection) Sound() bool { return len(i.Pages)+len(i.Values)+len(i.Records) == 0 }
+
+// DamagedValue is a stored value that cannot be read any more.
+type DamagedValue struct {
+	Noun  string `json:"noun"`
+	ID    string `json:"id"`
+	Field string `json:"field"`
+	Fix   string `json:"fix"`
 }

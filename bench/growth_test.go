@@ -1,0 +1,201 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"slices"
+	"time"
+
+	"wardicon/core/view"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/store"
+)
+
+// growth measures what must not grow with the fleet.
+func growth() (err error) {
+	ctx := context.Background()
+	s, dir, err := scratch(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close(), os.RemoveAll(dir)) }()
+	n := fleetSize()
+	begin := time.Now()
+	if err := loadFleet(ctx, s, n); err != nil {
+		return err
+	}
+	fmt.Printf("\n%d devices with profiles and parcels, put there in %s\n", n, time.Since(begin).Round(time.Second))
+	svc := service.New(s, slog.New(slog.DiscardHandler), time.Now)
+	begin = time.Now()
+	checked, err := svc.CheckAll(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-44s %12s\n", "check of every profile, for each", (time.Since(begin) / time.Duration(checked)).Round(100*time.Nanosecond))
+	if err := pages(ctx, s, svc, n); err != nil {
+		return err
+	}
+	return foreground(ctx, s, svc)
+}
+
+// pages times a page of lists at their worst; the baseline is a row by key.
+func pages(ctx context.Context, s *store.Store, svc *service.Service, n int) error {
+	one, err := svc.Devices.List(ctx, store.Query{Limit: 1, Search: "Device"})
+	if err != nil {
+		return err
+	}
+	gateways, err := svc.Gateways.List(ctx, store.Query{Limit: 1})
+	if err != nil {
+		return err
+	}
+	key := measure(func() { _, err = svc.Devices.Get(ctx, one.Items[0].ID) })
+	by := func(pairs ...string) map[string]string {
+		m := map[string]string{}
+		for i := 0; i < len(pairs); i += 2 {
+			m[pairs[i]] = pairs[i+1]
+		}
+		return m
+	}
+	gateway := gateways.Items[0].ID
+	var faults error
+	show := func(work string, do func() error) {
+		row(work, measure(func() { faults = errors.Join(faults, do()) }), key)
+	}
+	for _, q := range []struct {
+		work  string
+		query store.Query
+	}{
+		{"first page", store.Query{Limit: 50}},
+		{"last page", store.Query{Limit: 50, Offset: n - 50}},
+		{"middle page", store.Query{Limit: 50, Offset: n / 2}},
+		{"by person", store.Query{Limit: 50, Sort: "person"}},
+		{"of a platform", store.Query{Limit: 50, Conditions: by("platform", "ios")}},
+		{"of a group", store.Query{Limit: 50, Conditions: by("group", "crew")}},
+		{"search, one hit", store.Query{Limit: 50, Search: fmt.Sprintf("%06d", n/2)}},
+		{"search, a tenth", store.Query{Limit: 50, Search: "Moreau"}},
+		{"search, all", store.Query{Limit: 50, Search: "device"}},
+		{"search, none", store.Query{Limit: 50, Search: "nothing here"}},
+	} {
+		show("devices: "+q.work, func() error { _, err := svc.Devices.List(ctx, q.query); return err })
+	}
+	for _, q := range []struct {
+		work  string
+		query store.Query
+	}{
+		{"first page", store.Query{Limit: 50}},
+		{"last page by gateway", store.Query{Limit: 50, Offset: n - 50, Sort: "gateway"}},
+		{"of a gateway", store.Query{Limit: 50, Conditions: by("gateway_id", gateway)}},
+		{"of a group", store.Query{Limit: 50, Conditions: by("group", "pilots")}},
+		{"of a rule", store.Query{Limit: 50, Conditions: by("rule", "password-weak")}},
+		{"worst first", store.Query{Limit: 50, Sort: "worst"}},
+		{"search, a tenth", store.Query{Limit: 50, Search: "Lindqvist"}},
+		{"search, none", store.Query{Limit: 50, Search: "nothing here"}},
+	} {
+		show("profiles: "+q.work, func() error { _, err := svc.Profiles.List(ctx, q.query); return err })
+	}
+	for _, q := range []struct {
+		work  string
+		query store.Query
+	}{
+		{"first page", store.Query{Limit: 50}},
+		{"warnings", store.Query{Limit: 50, Conditions: by("severity", "warning")}},
+		{"of a gateway", store.Query{Limit: 50, Conditions: by("gateway_id", gateway)}},
+		{"by device, last page", store.Query{Limit: 50, Sort: "-device"}},
+		{"search, a tenth", store.Query{Limit: 50, Search: "Okafor"}},
+		{"search, none", store.Query{Limit: 50, Search: "nothing here"}},
+	} {
+		show("findings: "+q.work, func() error { _, err := svc.Findings(ctx, q.query); return err })
+	}
+	show("people of a group", func() error {
+		_, err := svc.People.List(ctx, store.Query{Limit: 50, Conditions: by("group", "crew")})
+		return err
+	})
+	show("overview", func() error { _, err := svc.Overview(ctx); return err })
+	return errors.Join(err, faults)
+}
+
+// foreground times what operators change while long work goes on; the baseline is the same on an idle service.
+func foreground(ctx context.Context, s *store.Store, svc *service.Service) error {
+	ctx = service.As(ctx, "harbourmaster")
+	people, err := svc.People.List(ctx, store.Query{Limit: 200})
+	if err != nil {
+		return err
+	}
+	turn := 0
+	change := func() (time.Duration, error) {
+		turn++
+		begin := time.Now()
+		_, err := svc.People.Change(ctx, people.Items[turn%len(people.Items)].ID, 0, func(p *vpn.Person) (*vpn.Person, error) {
+			p.Mail = fmt.Sprintf("m%06d@skerryline.example", turn)
+			return p, nil
+		}, func(string) bool { return true })
+		return time.Since(begin), err
+	}
+	look := func(of int, until <-chan struct{}) (list []time.Duration, err error) {
+		for range of {
+			took, err := change()
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, took)
+			select {
+			case <-until:
+				return list, nil
+			case <-time.After(5 * time.Millisecond):
+			}
+		}
+		return list, nil
+	}
+	idle, err := look(400, nil)
+	if err != nil {
+		return err
+	}
+	work, stop := context.WithCancel(ctx)
+	defer stop()
+	go svc.Run(work)
+	median, late := quantiles(idle)
+	row("change of a person, idle: median, p99 under it", late, median)
+	pattern, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Everybody", Gateways: vpn.ChooseNearest, Groups: []string{"office"}})
+	if err != nil {
+		return err
+	}
+	for _, of := range []struct {
+		work  string
+		begin func() (view.Job, error)
+	}{
+		{"roll-out", func() (view.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
+	} {
+		j, err := of.begin()
+		if err != nil {
+			return err
+		}
+		ended := make(chan struct{})
+		var fault error
+		go func() { defer close(ended); fault = svc.WorkAll(work) }()
+		busy, err := look(1000, ended)
+		if err != nil {
+			return err
+		}
+		if _, err := svc.Cancel(ctx, j.ID); err != nil {
+			return err
+		}
+		<-ended
+		if fault != nil {
+			return fault
+		}
+		m, l := quantiles(busy)
+		row("the same during a "+of.work+": median", m, median)
+		row("the same during a "+of.work+": p99", l, late)
+	}
+	return nil
+}
+
+// quantiles are the median and the 99th percentile.
+func quantiles(list []time.Duration) (median, late time.Duration) {
+	slices.Sort(list)
+	return list[len(list)/2], list[len(list)*99/100]
+}

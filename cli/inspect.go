@@ -1,0 +1,82 @@
+package cli
+
+import (
+	"context"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/core/view"
+	"wardicon/store"
+)
+
+func (a *app) inspect() *cobra.Command {
+	h := host{}
+	var repair bool
+	cmd := &cobra.Command{
+		Use: "inspect", Short: "Look through a data folder for damage, and repair what can be", Args: exactly(),
+		Long: `Looks at every page of the database, opens every sealed value and reads every record
+of a data folder. The service must be stopped. Nothing is changed without --repair.
+
+--repair makes indexes and counts anew. Where pages are damaged, every row that can still be
+read moves to a new database; the old one stays beside it. It says what is lost. A sealed
+value that does not open stays named on its record until it is set anew.`,
+		Example: "  wardicon inspect --data /var/lib/wardicon\n  wardicon inspect --data /var/lib/wardicon --repair",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			key, err := a.masterKey(h)
+			if err != nil {
+				return err
+			}
+			look := store.Inspect
+			if repair {
+				look = func(ctx context.Context, dir string, key store.Key) (view.Inspection, error) {
+					return store.Repair(ctx, dir, key, time.Now())
+				}
+			}
+			found, err := look(cmd.Context(), h.data, key)
+			if err != nil {
+				return err
+			}
+			if err := a.print(found, func(w table.Writer) { inspected(w, found) }); err != nil {
+				return err
+			}
+			if a.output == "table" || a.output == "" {
+				a.tellInspected(found)
+			}
+			if !found.Sound() || len(found.Lost) > 0 {
+				return errFindings
+			}
+			return nil
+		},
+	}
+	h.dataFlags(cmd)
+	cmd.Flags().BoolVar(&repair, "repair", false, "repair what can be repaired")
+	return cmd
+}
+
+func inspected(w table.Writer, found view.Inspection) {
+	w.AppendHeader(table.Row{"Noun", "ID", "Field", "What to do"})
+	for _, list := range [][]view.DamagedValue{found.Records, found.Values} {
+		for _, v := range list {
+			w.AppendRow(table.Row{v.Noun, v.ID, v.Field, v.Fix})
+		}
+	}
+}
+
+func (a *app) tellInspected(found view.Inspection) {
+	for _, text := range found.Pages {
+		a.say("damaged: %s", text)
+	}
+	for _, text := range found.Lost {
+		a.say("lost: %s", text)
+	}
+	if found.Kept != "" {
+		a.say("the database as it was: %s", found.Kept)
+	}
+	if found.Sound() {
+		a.say("%d values and records are sound", found.Looked)
+		return
+	}
+	a.say("%d values and records looked at; %d cannot be read, %d faults of pages", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
+}

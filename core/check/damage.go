@@ -1,0 +1,42 @@
+package check
+
+import "wardicon/core/vpn"
+
+// Damage says that a value of a record is stored but cannot be read any more.
+type Damage struct {
+	Noun    string // gateway, account, device or profile
+	ID      string
+	Name    string // of the record
+	Pointer string // such as /password
+	Found   string // where it is more than that it does not open
+}
+
+// CodeDamaged is the rule under which damage is shown.
+const CodeDamaged = "record-damaged"
+
+func damageRule() Rule {
+	return Rule{
+		Code: CodeDamaged, Title: "Stored value that cannot be read", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldFile},
+		Why:  "The disk or another program has changed what the service stored: what was there is lost, and a parcel would go out without it.",
+		Mend: "Set the value anew on the record, or restore the data folder from a copy; wardicon inspect says what else is damaged.", Source: "practice",
+		Bad:  Example{"a password that the disk has damaged", func(s *Subject) { s.Damaged = []Damage{{"account", "ac-1", "i_moreau", "/password", ""}} }},
+		Good: Example{"the password set anew", func(s *Subject) { s.Damaged = nil }},
+		look: func(s *Subject) (hits []Hit) {
+			for _, d := range s.Damaged {
+				found := d.Found
+				if found == "" {
+					found = d.Pointer + " of the " + d.Noun + " " + quote(d.Name) + " does not open"
+				}
+				hits = append(hits, Hit{Field: vpn.FieldFile, Found: found, Place: &Spot{d.Noun, d.ID, d.Pointer}})
+			}
+			return hits
+		},
+	}
+}
+
+// Unreadable is the finding on a profile that could not be worked out.
+func Unreadable(profileID string, err error) Finding {
+	rule, _ := Lookup(CodeDamaged)
+	s := &Subject{Damaged: []Damage{{Noun: "profile", ID: profileID, Found: err.Error()}}}
+	return rule.finding(s, rule.look(s)[0])
+}
