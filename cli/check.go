@@ -199,7 +199,7 @@ func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptio
 func askNames(ctx context.Context, host string) *check.Live {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	l := &check.Live{Name: host}
+	l := &check.Live{Name: host, At: time.Now(), From: "this computer"}
 	var err error
 	l.Addresses, err = net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 	var fault *net.DNSError

@@ -22,7 +22,7 @@ func (a *app) mailCommands() *cobra.Command {
 not at all. Letters wait where the server cannot be reached, and are tried again for two days.`,
 		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon mail try ada@skerryline.example\n  wardicon mail letters",
 	}
-	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailLetters())
+	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailSend(), a.mailLetters())
 }
 
 func (a *app) showMail(m vpn.Mail) error {
@@ -123,6 +123,23 @@ func (a *app) mailTry() *cobra.Command {
 				}
 				a.say("the server took a letter to %s", args[0])
 				return nil
+			})
+		},
+	}
+}
+
+func (a *app) mailSend() *cobra.Command {
+	return &cobra.Command{
+		Use: "send", Short: "Send every letter that waits now", Args: exactly(),
+		Long:    "Has the service try every letter that waits at once, such as after an outage of the mail server.",
+		Example: "  wardicon mail send",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				sending, err := c.SendLetters(ctx)
+				if err != nil {
+					return err
+				}
+				return a.print(sending, func(table.Writer) { a.say("%d letters are being sent", sending.Waiting) })
 			})
 		},
 	}

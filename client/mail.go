@@ -31,6 +31,12 @@ func (c *Client) TryMail(ctx context.Context, to string) error {
 	return c.call(ctx, http.MethodPost, "/mail/try", nil, nil, map[string]any{"to": to}, nil)
 }
 
+// SendLetters has every letter that waits tried now.
+func (c *Client) SendLetters(ctx context.Context) (s view.Sending, err error) {
+	err = c.call(ctx, http.MethodPost, "/letters/delivery", nil, nil, nil, &s)
+	return s, err
+}
+
 // Letters lists letters that were sent or are to be.
 func (c *Client) Letters(ctx context.Context, q Query) (page view.Page[view.Letter], err error) {
 	err = c.call(ctx, http.MethodGet, "/letters", q.values(), nil, nil, &page)

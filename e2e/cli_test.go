@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
@@ -122,7 +123,7 @@ func TestOutput(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, out, _ = f.run("", "device", "list")
-	if len(fromJSON.Items) != 31 || len(fromYAML.Items) != 31 || strings.Count(out, "de-") != 31 || fromJSON.Items[3] != fromYAML.Items[3] {
+	if len(fromJSON.Items) != 31 || len(fromYAML.Items) != 31 || strings.Count(out, "de-") != 31 || !reflect.DeepEqual(fromJSON.Items[3], fromYAML.Items[3]) {
 		t.Errorf("%d by JSON, %d by YAML, %d in the table", len(fromJSON.Items), len(fromYAML.Items), strings.Count(out, "de-"))
 	}
 	terminal := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f]|\x{200b}`)

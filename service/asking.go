@@ -16,6 +16,8 @@ const (
 	askTick   = time.Minute // how often the schedule is looked at
 	askBatch  = 500         // gateways of one look
 	askAtOnce = 200         // that are asked side by side
+
+	askAgain = 10 * time.Minute // after which a fault that is new is looked at again
 )
 
 // askJob is the kind of jobs that ask gateways.
@@ -97,7 +99,7 @@ func (s *Service) AskDue(ctx context.Context) (int, error) {
 	if err != nil || org.AskEvery == 0 {
 		return 0, err
 	}
-	due, err := s.store.Read().UnaskedGateways(ctx, s.now().Add(-time.Duration(org.AskEvery)*time.Hour), askBatch)
+	due, err := s.store.Read().UnaskedGateways(ctx, s.now().Add(-time.Duration(org.AskEvery)*time.Hour), s.now().Add(-askAgain), askBatch)
 	if err != nil {
 		return 0, err
 	}
@@ -222,7 +224,7 @@ func (s *Service) doAskJob(ctx context.Context, j view.Job) error {
 // stillToAsk are gateways of a job that were not asked since it began.
 func (s *Service) stillToAsk(ctx context.Context, j view.Job) ([]string, error) {
 	if j.Subject == "" {
-		return s.store.Read().UnaskedGateways(ctx, j.Created, askBatch)
+		return s.store.Read().UnaskedGateways(ctx, j.Created, time.Time{}, askBatch)
 	}
 	p, err := s.store.Read().LatestProbe(ctx, j.Subject, j.Created)
 	if err != nil || p != nil {

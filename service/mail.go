@@ -3,7 +3,9 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
+	"sync"
 	"time"
 
 	"wardicon/core/secret"
@@ -45,6 +47,10 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 		}
 		return errors.Join(tx.PutMail(ctx, &m), deed(ctx, tx, "change", "mail", "", m.Server))
 	})
+	if err == nil { // what waits for the old server tries the new one
+		s.outage.ended()
+		s.mailSoon()
+	}
 	m.Password = nil
 	return m, err
 }
@@ -116,7 +122,7 @@ var again = []time.Duration{time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * 
 // Post sends letters until the context ends. What is not sent by then is sent after the next start.
 func (s *Service) Post(ctx context.Context) {
 	s.mailSoon()
-	clock := time.NewTicker(30 * time.Second)
+	clock := time.NewTicker(leastOutage)
 	defer clock.Stop()
 	for {
 		select {
@@ -131,44 +137,99 @@ func (s *Service) Post(ctx context.Context) {
 	}
 }
 
+// outage is a mail server that cannot be reached or signed in to. Letters do not count their tries meanwhile: once
+// it is there again, all that wait leave at once.
+type outage struct {
+	mu    sync.Mutex
+	next  time.Time // when it is tried again
+	pause time.Duration
+}
+
+// How long an outage is waited for between two looks, and how old a letter becomes in one.
+const (
+	leastOutage = 15 * time.Second
+	mostOutage  = 5 * time.Minute
+	letterLife  = 5 * 24 * time.Hour // RFC 5321 §4.5.4.1
+)
+
+// open tells whether the server is to be tried now.
+func (o *outage) open(now time.Time) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return !now.Before(o.next)
+}
+
+func (o *outage) failed(now time.Time) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.pause = min(max(leastOutage, 2*o.pause), mostOutage)
+	o.next = now.Add(o.pause)
+}
+
+func (o *outage) ended() {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.next, o.pause = time.Time{}, 0
+}
+
+// SendNow has every letter that waits tried at once, whatever it waits for.
+func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if waiting, err = tx.HurryLetters(ctx); err != nil {
+			return err
+		}
+		return deed(ctx, tx, "send now", "letters", "", fmt.Sprintf("%d letters", waiting))
+	})
+	if err == nil {
+		s.outage.ended()
+		s.mailSoon()
+	}
+	return waiting, err
+}
+
 var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it anew (wardicon mail set)")
 
-// PostDue sends the letters that are due.
-func (s *Service) PostDue(ctx context.Context) error {
-	for ctx.Err() == nil {
-		tx := s.store.Read()
-		m, err := tx.Mail(ctx)
-		if err != nil || m.Server == "" {
-			return err
+// PostDue sends the letters that are due, by one connection. Where the server cannot be reached, all of them wait
+// for it together.
+func (s *Service) PostDue(ctx context.Context) (err error) {
+	tx := s.store.Read()
+	m, err := tx.Mail(ctx)
+	if err != nil || m.Server == "" || !s.outage.open(s.now()) {
+		return err
+	}
+	var line *post.Line
+	defer func() {
+		if line != nil {
+			_ = line.Close()
 		}
+	}()
+	for ctx.Err() == nil {
 		l, body, err := tx.DueLetter(ctx)
 		var damaged *store.DamagedError
-		if errors.As(err, &damaged) { // it is lost; those after it are not
-			l.State, l.Problem = view.GivenUp, err.Error()
-			if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutLetter(ctx, *l) }); err != nil {
-				return err
-			}
-			continue
-		}
-		if err != nil || l == nil {
-			return err
-		}
-		sent := errDamagedMail
-		if !m.Damaged {
-			sent = post.Send(ctx, m, l.To, l.Subject, body)
-		}
-		if ctx.Err() != nil {
-			return ctx.Err() // it may have gone out; better twice than not at all
-		}
-		now := s.now().UTC()
-		l.Tries++
 		switch {
-		case sent == nil:
-			l.State, l.Sent, l.Problem = view.Sent, &now, ""
-		case l.Tries > len(again):
-			l.State, l.Problem = view.GivenUp, failure(sent, m.Password)
+		case errors.As(err, &damaged): // it is lost; those after it are not
+			l.State, l.Problem = view.GivenUp, err.Error()
+		case err != nil || l == nil:
+			return err
 		default:
-			l.Due, l.Problem = now.Add(again[l.Tries-1]), failure(sent, m.Password)
+			if line == nil {
+				fault := errDamagedMail
+				if !m.Damaged {
+					line, fault = post.Open(ctx, m)
+				}
+				if fault != nil {
+					return s.mailOutage(ctx, m, *l, fault)
+				}
+			}
+			sent := line.Send(l.To, l.Subject, body)
+			if ctx.Err() != nil {
+				return ctx.Err() // it may have gone out; better twice than not at all
+			}
+			if post.Broken(sent) {
+				return s.mailOutage(ctx, m, *l, sent)
+			}
+			s.outage.ended()
+			s.tried(l, m, sent)
 		}
 		if l.State != view.Sent {
 			s.log.WarnContext(ctx, "a letter was not sent", "letter", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
@@ -178,4 +239,30 @@ func (s *Service) PostDue(ctx context.Context) error {
 		}
 	}
 	return ctx.Err()
+}
+
+// tried notes what came of a try.
+func (s *Service) tried(l *view.Letter, m vpn.Mail, sent error) {
+	now := s.now().UTC()
+	l.Tries++
+	switch {
+	case sent == nil:
+		l.State, l.Sent, l.Problem = view.Sent, &now, ""
+	case l.Tries > len(again):
+		l.State, l.Problem = view.GivenUp, failure(sent, m.Password)
+	default:
+		l.Due, l.Problem = now.Add(again[l.Tries-1]), failure(sent, m.Password)
+	}
+}
+
+// mailOutage notes with the letters that are due why they wait. One that has waited for days is given up.
+func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l view.Letter, fault error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	now := s.now()
+	s.outage.failed(now)
+	why := failure(fault, m.Password)
+	s.log.WarnContext(ctx, "the mail server does not take letters", "problem", why, "first", l.ID)
+	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.LettersWait(ctx, why, now.Add(-letterLife)) })
 }

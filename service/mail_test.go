@@ -3,10 +3,13 @@ package service_test
 import (
 	"bytes"
 	"errors"
+	"net"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"wardicon/core/check"
 	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
@@ -147,5 +150,85 @@ func TestMail(t *testing.T) {
 	}
 	if f := letters(view.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
 		t.Errorf("%d letters were given up: %+v", f.Total, f.Items)
+	}
+}
+
+// TestOutage has a mail server go silent for an hour: it costs one look at a time and no letter its turn, and all leave
+// as soon as it is back; at once where somebody says so.
+func TestOutage(t *testing.T) {
+	t.Parallel()
+	svc, _, c := start(t)
+	c.turn(time.Since(c.now()))
+	ctx := service.As(t.Context(), "owner")
+	server, settings := postbox(t)
+	silent, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = silent.Close() })
+	var calls atomic.Int64
+	go func() {
+		for {
+			conn, err := silent.Accept()
+			if err != nil {
+				return
+			}
+			calls.Add(1)
+			t.Cleanup(func() { _ = conn.Close() })
+		}
+	}()
+	away := settings
+	away.Port = silent.Addr().(*net.TCPAddr).Port
+	if _, err := svc.SetMail(ctx, away, false); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", Links: "https://connect.skerryline.example"}); err != nil {
+		t.Fatal(err)
+	}
+	laptopCrew(t, svc, 12)
+	if _, err := svc.HandOverGroup(ctx, "crew", view.HandoverWish{Link: check.ByMail}); err != nil {
+		t.Fatal(err)
+	}
+	if err := svc.WorkAll(ctx); err != nil {
+		t.Fatal(err)
+	}
+	begin := time.Now()
+	for range 3 { // within one pause
+		if err := svc.PostDue(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if took := time.Since(begin); took > 25*time.Second || calls.Load() != 1 {
+		t.Errorf("12 letters to a silent server took %s and %d calls", took, calls.Load())
+	}
+	waiting := func() view.Page[view.Letter] {
+		t.Helper()
+		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": view.Waiting}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return page
+	}
+	if w := waiting(); w.Total != 12 || w.Items[0].Tries != 0 || w.Items[0].Problem == "" {
+		t.Errorf("%d wait: %+v", w.Total, w.Items[0])
+	}
+	c.turn(time.Hour)
+	settings.Port = server.Port
+	if _, err := svc.SetMail(ctx, settings, false); err != nil {
+		t.Fatal(err)
+	}
+	server.Refuse(false) // each of them for now
+	if err := svc.PostDue(ctx); err != nil {
+		t.Fatal(err)
+	}
+	server.Accept()
+	if err := svc.PostDue(ctx); err != nil || waiting().Total != 12 {
+		t.Errorf("each was refused for a while, and %d wait (%v)", waiting().Total, err)
+	}
+	if n, err := svc.SendNow(ctx); err != nil || n != 12 {
+		t.Errorf("%d hurry (%v)", n, err)
+	}
+	if err := svc.PostDue(ctx); err != nil || waiting().Total != 0 || len(server.Letters()) != 12 {
+		t.Errorf("%d wait, %d came (%v)", waiting().Total, len(server.Letters()), err)
 	}
 }

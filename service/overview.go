@@ -57,7 +57,7 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 		return nil, err
 	}
 	all := map[string]int{unasked: counts[""]}
-	for _, state := range []observed.State{observed.Sound, observed.Differs, observed.AllSilent} {
+	for _, state := range []observed.State{observed.Sound, observed.Differs, observed.AllSilent, observed.Unresolved} {
 		all[string(state)] = counts[string(state)]
 	}
 	return all, nil

@@ -34,6 +34,7 @@ const Schedule = "schedule"
 type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
+	server   string         // the name server, as a reader is told
 	public   *x509.CertPool // authorities that devices know by themselves; nil where this machine has none
 	schedule chan struct{}  // it has changed
 	jobs     chan struct{}  // there are new ones
@@ -57,11 +58,12 @@ func newAsking() *asking {
 	if err != nil || public.Equal(x509.NewCertPool()) {
 		public = nil
 	}
-	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
+	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, server: "its own name server", schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
 }
 
 // Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
 func (s *Service) Resolver(server string) {
+	s.asking.server = "the name server " + server
 	s.asking.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
 		var d net.Dialer
 		return d.DialContext(ctx, network, server)
@@ -148,7 +150,7 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe
 		if err := tx.AddProbe(ctx, &p); err != nil {
 			return err
 		}
-		if !sameFindings(before, &p) {
+		if p.State() != observed.Sound || !sameFindings(before, &p) { // what is seen a second time weighs more
 			if err := tx.TouchProfiles(ctx, "gateway_id = ?", g.ID); err != nil {
 				return err
 			}
@@ -294,6 +296,19 @@ func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check
 	if err != nil || p == nil {
 		return nil, err
 	}
+	live := liveOf(g, p)
+	live.At, live.From = p.At, "this service by "+s.asking.server
+	before, err := tx.ProbeBefore(ctx, g.ID, s.now().Add(-probeFresh), p.At.Add(-probesApart))
+	if err == nil && before != nil {
+		live.Before = liveOf(g, before)
+	}
+	return live, err
+}
+
+// probesApart is how long two probes are apart at the least that count as two: what passes within that is no fault of the gateway.
+const probesApart = 5 * time.Minute
+
+func liveOf(g vpn.Gateway, p *observed.Probe) *check.Live {
 	live := &check.Live{Name: g.Address, Differences: p.Differences}
 	for _, n := range p.Names {
 		if n.Name != g.Address {
@@ -306,7 +321,7 @@ func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check
 			}
 		}
 	}
-	return live, nil
+	return live
 }
 
 // Probes lists what gateways answered.

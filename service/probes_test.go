@@ -8,6 +8,7 @@ import (
 	"runtime"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -43,6 +44,66 @@ func named(t *testing.T, s *service.Service, names map[string][]string) {
 	}
 	t.Cleanup(func() { _ = n.Close() })
 	s.Resolver(n.Address)
+}
+
+// TestFirm sees a name missing once, twice, and a day ago: only what was seen twice and lately holds a parcel up, and it
+// says who saw it. A name server that fails says nothing about gateways.
+func TestFirm(t *testing.T) {
+	t.Parallel()
+	s, st, c := start(t)
+	c.turn(time.Since(c.now()))
+	ctx := service.As(t.Context(), "harbourmaster")
+	named(t, s, map[string][]string{"other.skerryline.example": {"198.51.100.7"}})
+	laptopCrew(t, s, 1)
+	profile, err := s.Profiles.List(ctx, store.Query{Limit: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	gateway := profile.Items[0].GatewayID
+	probe := func(want observed.State) {
+		t.Helper()
+		if p, err := s.Probe(ctx, gateway); err != nil || p.State() != want {
+			t.Fatalf("%s, expected %s (%v)", p.State(), want, err)
+		}
+		if _, err := s.CheckAll(ctx); err != nil {
+			t.Fatal(err)
+		}
+	}
+	build := func(when string, severity vpn.Severity, held bool) {
+		t.Helper()
+		found, err := s.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered", "profile_id": profile.Items[0].ID}})
+		if err != nil || found.Total != 1 || found.Items[0].Severity != severity || !strings.Contains(found.Items[0].Found, "as seen by this service by the name server 127.0.0.1:") {
+			t.Errorf("%s: %+v (%v)", when, found.Items, err)
+		}
+		var blocked *service.BlockedError
+		if _, err := s.Build(ctx, profile.Items[0].ID, false); errors.As(err, &blocked) != held {
+			t.Errorf("%s: held up: %t (%v)", when, !held, err)
+		}
+	}
+	probe(observed.AllSilent)
+	build("once", vpn.Warning, false)
+	c.turn(time.Minute)
+	probe(observed.AllSilent)
+	build("twice within a minute", vpn.Warning, false)
+	if due, err := st.Read().UnaskedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
+		t.Errorf("asked a third time by itself: %v (%v)", due, err)
+	}
+	c.turn(6 * time.Minute)
+	probe(observed.AllSilent)
+	build("twice", vpn.Blocker, true)
+	c.turn(25 * time.Hour)
+	if err := st.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") }); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.CheckAll(ctx); err != nil {
+		t.Fatal(err)
+	}
+	build("a day ago", vpn.Warning, false)
+	s.Resolver("127.0.0.1:1") // nobody answers there
+	probe(observed.Unresolved)
+	if found, err := s.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered"}}); err != nil || found.Total != 0 {
+		t.Errorf("a name server that fails: %+v (%v)", found.Items, err)
+	}
 }
 
 // TestProbe asks a stand-in, takes over what it saw, and finds the rules that look at it; a second question meanwhile waits
@@ -233,7 +294,7 @@ func TestManyGateways(t *testing.T) {
 		t.Errorf("%d gateways at once again (%v)", n, err)
 	}
 	c.turn(3 * time.Hour)
-	if due, err := st.Read().UnaskedGateways(t.Context(), c.now().Add(-2*time.Hour), 500); err != nil || len(due) != many {
+	if due, err := st.Read().UnaskedGateways(t.Context(), c.now().Add(-2*time.Hour), time.Time{}, 500); err != nil || len(due) != many {
 		t.Errorf("%d gateways are due after three hours (%v)", len(due), err)
 	}
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -152,7 +153,12 @@ func (s *Service) checkOne(ctx context.Context, tx *store.Tx, id string) ([]chec
 	if outcome := passedOver(err); outcome != "" {
 		if outcome != outcomeGone {
 			s.log.ErrorContext(ctx, "a profile cannot be checked", "profile", id, "error", err)
-			return []check.Finding{check.Unreadable(id, err)}, err
+			noun, record := "profile", id
+			var damaged *store.DamagedError
+			if errors.As(err, &damaged) {
+				noun, record, _ = strings.Cut(damaged.Owner, ":")
+			}
+			return []check.Finding{check.Unreadable(noun, record, err.Error())}, err
 		}
 		return nil, err // removed since the list was read; there is nothing to keep
 	}

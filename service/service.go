@@ -44,6 +44,7 @@ type Service struct {
 	asking    *asking
 	atBack    chan struct{} // places for work that nobody waits for
 
+	outage   outage
 	used     uses
 	compared compared
 	setup    setup

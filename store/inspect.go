@@ -133,7 +133,7 @@ func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *
 		}
 		found.Looked++
 		if !json.Valid(body) && len(found.Records) < mostNamed {
-			found.Records = append(found.Records, view.DamagedValue{Noun: noun, ID: id, Field: "record", Fix: "change it with all its fields, remove it, or restore a copy"})
+			found.Records = append(found.Records, view.DamagedValue{Noun: noun, ID: id, Field: wholeRecord, Fix: "change it with all its fields, remove it, or restore a copy"})
 		}
 	}
 	return rows.Err()

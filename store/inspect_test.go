@@ -27,7 +27,9 @@ func TestInspect(t *testing.T) {
 		{"a sealed value", func(t *testing.T, file string) {
 			statement(t, file, `UPDATE secrets SET sealed = zeroblob(60) WHERE owner LIKE 'gateway:%'`)
 		}, "gateway offers/l2tp/psk set it anew", false, false},
-		{"a record", func(t *testing.T, file string) { statement(t, file, `UPDATE people SET body = '{"name":' WHERE name = 'Ada'`) }, "person record change it", false, false},
+		{"a record", func(t *testing.T, file string) {
+			statement(t, file, `UPDATE people SET body = '{"name":' WHERE name = 'Ada'`)
+		}, "person record change it", false, false},
 		{"a kept count", func(t *testing.T, file string) { statement(t, file, `UPDATE sizes SET n = 77`) }, "", false, true},
 		{"a page of an index", func(t *testing.T, file string) { overwrite(t, file, "devices_by_name") }, "", true, true},
 		{"a page of a table", func(t *testing.T, file string) { overwrite(t, file, "answer_times") }, "", true, true},

@@ -141,6 +141,26 @@ func (tx *Tx) PutLetter(ctx context.Context, l view.Letter) error {
 	return err
 }
 
+// HurryLetters makes every letter that waits due, and counts them.
+func (tx *Tx) HurryLetters(ctx context.Context) (int, error) {
+	res, err := tx.q.ExecContext(ctx, `UPDATE letters SET due = MIN(due, ?) WHERE state = 'waiting'`, millis(tx.s.now()))
+	if err != nil {
+		return 0, fmt.Errorf("database: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return int(n), err
+}
+
+// LettersWait notes why letters that are due were not sent, and gives up those that were written before a moment.
+func (tx *Tx) LettersWait(ctx context.Context, why string, before time.Time) error {
+	now := millis(tx.s.now())
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'letter:' || id FROM letters WHERE state = 'waiting' AND due <= ? AND created < ?)`, now, millis(before)); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `UPDATE letters SET problem = ?, state = iif(created < ?, 'failed', state) WHERE state = 'waiting' AND due <= ?`, why, millis(before), now)
+	return err
+}
+
 // StopLetters gives up what waits to be sent about something.
 func (tx *Tx) StopLetters(ctx context.Context, about, why string) error {
 	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'letter:' || id FROM letters WHERE about = ? AND state = 'waiting')`, about); err != nil {

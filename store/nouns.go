@@ -24,7 +24,7 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...a
 	}
 	s.Created, s.Changed = fromMillis(created), fromMillis(changed)
 	if json.Unmarshal(body, record) != nil {
-		s.Damaged = []string{"record"} // a list goes on with the others
+		s.Damaged = []string{wholeRecord} // a list goes on with the others
 	}
 	*stamp = s
 	return nil

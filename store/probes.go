@@ -32,7 +32,7 @@ var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 			return r, json.Unmarshal([]byte(times), &r.Times)
 		},
 		search: []string{"g.name"}, first: "at",
-		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name ASC, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 ELSE 2 END ASC, g.name ASC, b.at DESC, b.rowid DESC"},
+		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name ASC, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 WHEN 'unresolved' THEN 2 ELSE 3 END ASC, g.name ASC, b.at DESC, b.rowid DESC"},
 		filters: map[string]string{
 			"gateway_id": "b.gateway_id = ?", "state": "b.state = ?",
 			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = ?flag",
@@ -87,10 +87,24 @@ func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p obser
 	return p, json.Unmarshal([]byte(body), &p)
 }
 
-// UnaskedGateways lists gateways that were not asked since some time, those that waited longest first.
-func (tx *Tx) UnaskedGateways(ctx context.Context, since time.Time, limit int) ([]string, error) {
-	return tx.names(ctx, `SELECT g.id FROM gateways g LEFT JOIN (SELECT gateway_id, max(at) AS at FROM probes GROUP BY gateway_id) b ON b.gateway_id = g.id
-		WHERE COALESCE(b.at, 0) < ? ORDER BY COALESCE(b.at, 0), g.id LIMIT ?`, millis(since), limit)
+// ProbeBefore reads the newest one of a gateway between two moments; nil where there is none.
+func (tx *Tx) ProbeBefore(ctx context.Context, gatewayID string, since, before time.Time) (*observed.Probe, error) {
+	return shelved(tx, fmt.Sprint("probe ", gatewayID, " ", since, " ", before), func() (*observed.Probe, error) {
+		p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at BETWEEN ? AND ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since), millis(before))
+		var none *NotFoundError
+		if errors.As(err, &none) {
+			return nil, nil
+		}
+		return &p, err
+	})
+}
+
+// UnaskedGateways lists gateways that were not asked since some time, those that waited longest first. Where the newest
+// probe was not sound and the one before it was, or there was none, once more is asked soon: since another moment.
+func (tx *Tx) UnaskedGateways(ctx context.Context, since, soon time.Time, limit int) ([]string, error) {
+	const nth = `(SELECT %s FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1 OFFSET %d)`
+	return tx.names(ctx, `SELECT id FROM (SELECT g.id AS id, COALESCE(`+fmt.Sprintf(nth, "at", 0)+`, 0) AS at, `+fmt.Sprintf(nth, "state", 0)+` AS newest, COALESCE(`+fmt.Sprintf(nth, "state", 1)+`, 'sound') AS earlier FROM gateways g)
+		WHERE at < ? OR at < ? AND (newest <> 'sound' AND earlier = 'sound' OR newest = 'unresolved') ORDER BY at, id LIMIT ?`, millis(since), millis(soon), limit)
 }
 
 // CountAnswers counts gateways by what their newest probes came to; empty are those that were not asked.

@@ -95,8 +95,14 @@ type DamagedError struct {
 	Field string
 }
 
+// wholeRecord stands for a record that cannot be read at all.
+const wholeRecord = "record"
+
 func (e *DamagedError) Error() string {
 	noun, id, _ := strings.Cut(e.Owner, ":")
+	if e.Field == wholeRecord {
+		return fmt.Sprintf("the record of %s %s cannot be read: it was changed on the disk; change it with all its fields, remove it, or restore it from a copy", noun, id)
+	}
 	return fmt.Sprintf("the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it anew, or restore it from a copy", e.Field, noun, id)
 }
 

@@ -270,7 +270,7 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		}
 	}
 	if len(list) == 0 && len(broken) == 1 { // it was this one that was asked for
-		return nil, &DamagedError{t.owner(broken[0]), "record"}
+		return nil, &DamagedError{t.owner(broken[0]), wholeRecord}
 	}
 	return list, nil
 }

@@ -200,6 +200,15 @@ var (
 	})
 )
 
+// liveCodes are the rules that look at what was asked on the network.
+var liveCodes = sync.OnceValue(func() map[string]bool {
+	codes := map[string]bool{}
+	for _, r := range liveRules {
+		codes[r.Code] = true
+	}
+	return codes
+})
+
 func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
 	for i := range rules {
@@ -208,7 +217,11 @@ func run(s *Subject, rules []Rule) []Finding {
 			continue
 		}
 		for _, hit := range rule.look(s) {
-			findings = append(findings, rule.finding(s, hit))
+			f := rule.finding(s, hit)
+			if s.Live != nil && liveCodes()[rule.Code] {
+				f = s.weighed(rule, f)
+			}
+			findings = append(findings, f)
 		}
 	}
 	bySeverity(findings)

@@ -27,16 +27,16 @@ func damageRule() Rule {
 				if found == "" {
 					found = d.Pointer + " of the " + d.Noun + " " + quote(d.Name) + " does not open"
 				}
-				hits = append(hits, Hit{Field: vpn.FieldFile, Found: found, Place: &Spot{d.Noun, d.ID, d.Pointer}})
+				hits = append(hits, Hit{Field: vpn.FieldFile, Found: found, Place: &Spot{Noun: d.Noun, ID: d.ID, Pointer: d.Pointer}})
 			}
 			return hits
 		},
 	}
 }
 
-// Unreadable is the finding on a profile that could not be worked out.
-func Unreadable(profileID string, err error) Finding {
+// Unreadable is the finding on a profile that could not be worked out, because of a record or by itself.
+func Unreadable(noun, id, found string) Finding {
 	rule, _ := Lookup(CodeDamaged)
-	s := &Subject{Damaged: []Damage{{Noun: "profile", ID: profileID, Found: err.Error()}}}
+	s := &Subject{Damaged: []Damage{{Noun: noun, ID: id, Found: found}}}
 	return rule.finding(s, rule.look(s)[0])
 }

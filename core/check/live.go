@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"wardicon/core/observed"
 	"wardicon/core/vpn"
@@ -19,6 +20,35 @@ type Live struct {
 	Fault     string // why there was no answer at all
 
 	Differences []observed.Difference // what the gateway answered when it was asked last, where that is not as on record
+
+	At     time.Time // when it was asked
+	From   string    // who asked which name server, such as "this service by 192.0.2.53:53"
+	Before *Live     // what was seen some time before that; nil where nothing was
+}
+
+// liveFresh is how long what was seen on the network holds a parcel up: an outage passes.
+const liveFresh = 24 * time.Hour
+
+// firm tells whether what a rule sees on the network was seen twice, and lately: once may be a fault of the way there.
+func (s *Subject) firm(rule *Rule) bool {
+	if s.Live.Before == nil || s.Now.Sub(s.Live.At) > liveFresh {
+		return false
+	}
+	before := *s
+	before.Live = s.Live.Before
+	return len(rule.look(&before)) > 0
+}
+
+// weighed is a finding on what was seen on the network: it says from where, and holds a parcel up only where it is firm.
+func (s *Subject) weighed(rule *Rule, f Finding) Finding {
+	if s.Live.From != "" {
+		f.Found += ", as seen by " + s.Live.From + " on " + s.Live.At.UTC().Format("2006-01-02 15:04") + " UTC"
+	}
+	if f.Severity == vpn.Blocker && !s.firm(rule) {
+		f.Severity = vpn.Warning
+		f.Found += "; seen once, or not lately: it holds nothing up until it is seen again"
+	}
+	return f
 }
 
 // liveRules look at what was asked on the network.
@@ -131,7 +161,9 @@ func seen(code string, r Rule) Rule {
 
 func asked(l Live) func(*Subject) {
 	return func(s *Subject) {
-		l.Name = s.Connection.Server
+		l.Name, l.At = s.Connection.Server, s.Now
+		before := l
+		l.Before = &before
 		s.Live = &l
 	}
 }

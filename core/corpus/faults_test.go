@@ -167,7 +167,9 @@ func planned(in plan.Input, f fault) []check.Finding {
 	s := check.Planned(in, p, f.Siblings)
 	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged = now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
 	if f.Live != nil {
-		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences}
+		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences, At: now}
+		before := *s.Live
+		s.Live.Before = &before
 	}
 	s.Handing = f.Handing
 	return check.Run(s)

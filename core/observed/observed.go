@@ -30,6 +30,8 @@ func (p Probe) State() State {
 		}
 	}
 	switch {
+	case answered == 0 && slices.ContainsFunc(p.Names, func(r Resolved) bool { return r.Fault != "" && len(r.Addresses) == 0 }):
+		return Unresolved // nobody knows whether it answers
 	case len(p.Answers) == 0 || answered == 0:
 		return AllSilent
 	case slices.ContainsFunc(p.Differences, func(d Difference) bool { return d.Severity != vpn.Advice }):
@@ -47,6 +49,8 @@ const (
 	Sound     State = "sound"   // everything answers, and as the record says
 	Differs   State = "differs" // something is not as the record says
 	AllSilent State = "silent"  // nothing answers
+
+	Unresolved State = "unresolved" // the name server did not answer, so that it was not found out
 )
 
 // Resolved is what the name server said of a name.

@@ -370,3 +370,8 @@ type DamagedValue struct {
 	Field string `json:"field"`
 	Fix   string `json:"fix"`
 }
+
+// Sending says how many letters are being sent.
+type Sending struct {
+	Waiting int `json:"waiting" doc:"Letters that wait and are tried now"`
+}
