@@ -55,7 +55,7 @@ func (a *app) certificateList() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "certificates"))
+					a.say("%s", countedPage(page, q.Offset, "certificates"))
 				}
 				return nil
 			})

@@ -142,7 +142,7 @@ func (a *app) audit() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "lines"))
+					a.say("%s", countedPage(page, q.Offset, "lines"))
 				}
 				return nil
 			})

@@ -116,7 +116,7 @@ func (a *app) findingList() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "findings"))
+					a.say("%s", countedPage(page, q.Offset, "findings"))
 				}
 				return nil
 			})

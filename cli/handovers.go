@@ -180,7 +180,7 @@ func (a *app) handoverList() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "handovers"))
+					a.say("%s", countedPage(page, q.Offset, "handovers"))
 				}
 				return nil
 			})

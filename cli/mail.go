@@ -173,7 +173,7 @@ func (a *app) mailLetters() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "letters"))
+					a.say("%s", countedPage(page, q.Offset, "letters"))
 				}
 				return nil
 			})

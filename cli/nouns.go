@@ -239,7 +239,7 @@ func (n noun[Row]) list(a *app) *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, n.plural))
+					a.say("%s", countedPage(page, q.Offset, n.plural))
 				}
 				return nil
 			})
@@ -265,6 +265,14 @@ func counted(shown, offset, total int, plural string) string {
 		return fmt.Sprintf("%d %s", total, plural)
 	}
 	return fmt.Sprintf("%d to %d of %d %s", offset+1, offset+shown, total, plural)
+}
+
+// countedPage words how much of a list is shown; what a filter fits is counted to a bound.
+func countedPage[Row any](page view.Page[Row], offset int, plural string) string {
+	if page.More {
+		return fmt.Sprintf("%d to %d of more than %d %s", offset+1, offset+len(page.Items), page.Total, plural)
+	}
+	return counted(len(page.Items), offset, page.Total, plural)
 }
 
 // patch gathers what flags and file say.

@@ -94,7 +94,7 @@ func (a *app) certificateRequests() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), q.Offset, page.Total, "requests"))
+					a.say("%s", countedPage(page, q.Offset, "requests"))
 				}
 				return nil
 			})

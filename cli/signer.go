@@ -68,7 +68,11 @@ func (a *app) signerMake() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				s, err := c.MakeSigner(ctx, by.ID, name, days)
+				before, err := c.Signer(ctx)
+				if err != nil {
+					return err
+				}
+				s, err := c.MakeSigner(ctx, by.ID, name, days, before.Version)
 				if err != nil {
 					return err
 				}
@@ -94,7 +98,11 @@ func (a *app) signerBring() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				s, err := c.TakeSigner(ctx, m)
+				before, err := c.Signer(ctx)
+				if err != nil {
+					return err
+				}
+				s, err := c.TakeSigner(ctx, m, before.Version)
 				if err != nil {
 					return err
 				}
@@ -111,7 +119,11 @@ func (a *app) signerRemove() *cobra.Command {
 		Use: "remove", Short: "Sign parcels no more", Args: exactly(), Long: "Removes the signing certificate with its key. What was signed stays signed.", Example: "  wardicon signer remove",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if err := c.RemoveSigner(ctx); err != nil {
+				before, err := c.Signer(ctx)
+				if err != nil {
+					return err
+				}
+				if err := c.RemoveSigner(ctx, before.Version); err != nil {
 					return err
 				}
 				a.say("parcels are signed no more")

@@ -96,18 +96,18 @@ func (c *Client) Signer(ctx context.Context) (s view.Signer, err error) {
 }
 
 // MakeSigner has an authority issue the certificate that signs parcels.
-func (c *Client) MakeSigner(ctx context.Context, authorityID, name string, days int) (s view.Signer, err error) {
-	err = c.call(ctx, http.MethodPost, "/signer", nil, nil, map[string]any{"authority_id": authorityID, "name": name, "days": days}, &s)
+func (c *Client) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (s view.Signer, err error) {
+	err = c.call(ctx, http.MethodPost, "/signer", nil, seen(version), map[string]any{"authority_id": authorityID, "name": name, "days": days}, &s)
 	return s, err
 }
 
 // TakeSigner brings a signing certificate with its key in.
-func (c *Client) TakeSigner(ctx context.Context, m view.Material) (s view.Signer, err error) {
-	err = c.call(ctx, http.MethodPost, "/take-signer", nil, nil, material(m), &s)
+func (c *Client) TakeSigner(ctx context.Context, m view.Material, version int) (s view.Signer, err error) {
+	err = c.call(ctx, http.MethodPost, "/take-signer", nil, seen(version), material(m), &s)
 	return s, err
 }
 
 // RemoveSigner ends the signing of parcels.
-func (c *Client) RemoveSigner(ctx context.Context) error {
-	return c.call(ctx, http.MethodDelete, "/signer", nil, nil, nil, nil)
+func (c *Client) RemoveSigner(ctx context.Context, version int) error {
+	return c.call(ctx, http.MethodDelete, "/signer", nil, seen(version), nil, nil)
 }

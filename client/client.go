@@ -238,12 +238,18 @@ func (n Noun[Row]) Add(ctx context.Context, record any) (row Row, err error) {
 	return row, err
 }
 
+// seen is the header with the version that a change is made to; 0 stands for any.
+func seen(version int) http.Header {
+	if version == 0 {
+		return http.Header{"If-Match": {"*"}}
+	}
+	return http.Header{"If-Match": {strconv.Itoa(version)}}
+}
+
 // Change changes a record; version 0 changes whatever version is there.
 func (n Noun[Row]) Change(ctx context.Context, id string, version int, patch any) (row Row, err error) {
-	header := http.Header{"Content-Type": {"application/merge-patch+json"}}
-	if version > 0 {
-		header.Set("If-Match", strconv.Itoa(version))
-	}
+	header := seen(version)
+	header.Set("Content-Type", "application/merge-patch+json")
 	err = n.c.call(ctx, http.MethodPatch, n.path+"/"+url.PathEscape(id), nil, header, patch, &row)
 	return row, err
 }
@@ -294,9 +300,9 @@ func (c *Client) Organisation(ctx context.Context) (o vpn.Organisation, err erro
 	return o, err
 }
 
-// SetOrganisation replaces it.
+// SetOrganisation replaces it, in the version that it has.
 func (c *Client) SetOrganisation(ctx context.Context, o vpn.Organisation) (out vpn.Organisation, err error) {
-	err = c.call(ctx, http.MethodPut, "/organisation", nil, nil, o, &out)
+	err = c.call(ctx, http.MethodPut, "/organisation", nil, seen(o.Version), o, &out)
 	return out, err
 }
 

@@ -22,7 +22,7 @@ func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (out vpn.
 	if m.Password != nil {
 		body["password"] = m.Password.Reveal()
 	}
-	err = c.call(ctx, http.MethodPut, "/mail", nil, nil, body, &out)
+	err = c.call(ctx, http.MethodPut, "/mail", nil, seen(m.Version), body, &out)
 	return out, err
 }
 

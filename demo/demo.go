@@ -84,7 +84,7 @@ func (l *loader) certify(ctx context.Context) error {
 			return fmt.Errorf("certificate of %s: %w", name, err)
 		}
 	}
-	_, err := l.svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0)
+	_, err := l.svc.MakeSigner(ctx, l.authority, organisation.Name+" network office", 0, 0)
 	return err
 }
 

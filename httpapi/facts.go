@@ -18,6 +18,11 @@ type newSecretInput struct {
 	}
 }
 
+type organisationInput struct {
+	SeenInput
+	Body vpn.Organisation
+}
+
 func (a *api) facts() {
 	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[view.Overview], error) {
 		o, err := a.svc.Overview(ctx)
@@ -27,7 +32,12 @@ func (a *api) facts() {
 		o, err := a.svc.Organisation(ctx)
 		return &body[vpn.Organisation]{o}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation")), func(ctx context.Context, in *body[vpn.Organisation]) (*body[vpn.Organisation], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation")), func(ctx context.Context, in *organisationInput) (*body[vpn.Organisation], error) {
+		version, err := in.version("organisation", true)
+		if err != nil {
+			return nil, err
+		}
+		in.Body.Version = version
 		o, err := a.svc.SetOrganisation(ctx, in.Body)
 		return &body[vpn.Organisation]{o}, err
 	})

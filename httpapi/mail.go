@@ -10,6 +10,7 @@ import (
 )
 
 type mailInput struct {
+	SeenInput
 	Body struct {
 		vpn.Mail
 		RemovePassword bool `json:"remove_password" required:"false" doc:"Forget the password that is stored"`
@@ -30,6 +31,11 @@ func (a *api) mail() {
 		return &body[vpn.Mail]{m}, err
 	})
 	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag)), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
+		version, err := in.version("mail settings", true)
+		if err != nil {
+			return nil, err
+		}
+		in.Body.Version = version
 		m, err := a.svc.SetMail(ctx, in.Body.Mail, in.Body.Password == nil && !in.Body.RemovePassword)
 		return &body[vpn.Mail]{m}, err
 	})

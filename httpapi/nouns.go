@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"net/http"
 	"reflect"
-	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -23,14 +22,18 @@ type listInput struct {
 	Search string   `query:"search" doc:"Text to look for" maxLength:"200"`
 	Sort   string   `query:"sort" doc:"Name of an order; a minus in front turns it round"`
 	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	Offset int      `query:"offset" default:"0" minimum:"0"`
+	Offset int      `query:"offset" default:"0" minimum:"0" doc:"Rows to pass over"`
+	After  string   `query:"after" doc:"Identifier of the last row of the page before: the page begins after it, and offset does not count" maxLength:"64"`
 	Filter []string `query:"filter,explode" doc:"Conditions such as platform:windows" maxItems:"10"`
 }
 
 func (in listInput) query() store.Query {
-	q := store.Query{Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset, Conditions: map[string]string{}}
+	q := store.Query{Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset, After: in.After, Conditions: map[string]string{}}
 	for _, condition := range in.Filter {
 		name, value, _ := strings.Cut(condition, ":")
+		if _, there := q.Conditions[name]; there {
+			q.Twice = name
+		}
 		q.Conditions[name] = value
 	}
 	return q
@@ -43,8 +46,8 @@ type idInput struct {
 
 // writeInput is a record, or a part of it, to be stored.
 type writeInput struct {
+	SeenInput
 	ID      string `path:"id" maxLength:"64"`
-	IfMatch string `header:"If-Match" doc:"Version that the change is made to; without it any"`
 	RawBody []byte `contentType:"application/merge-patch+json"`
 }
 
@@ -102,13 +105,9 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 	change := by(role, operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag))
 	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
 	handle(a, change, func(ctx context.Context, in *writeInput) (*body[Row], error) {
-		version := 0
-		if in.IfMatch != "" {
-			n, err := strconv.Atoi(strings.Trim(in.IfMatch, `"`))
-			if err != nil {
-				return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Pointer: "/If-Match", Found: "no number", Expected: "the version that you saw"}}}
-			}
-			version = n
+		version, err := in.version(noun, replaces(in.RawBody))
+		if err != nil {
+			return nil, err
 		}
 		row, err := u.Change(ctx, in.ID, version,
 			func(old P) (P, error) { return merged[R, P](registry, full, noun, old, in.RawBody) },

@@ -9,11 +9,17 @@ import (
 )
 
 type makeSignerInput struct {
+	SeenInput
 	Body struct {
 		AuthorityID string `json:"authority_id" required:"true"`
 		Name        string `json:"name" required:"false" doc:"Name that people see as the signer; empty makes one of the organisation's" maxLength:"64"`
 		Days        int    `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
 	}
+}
+
+type takeSignerInput struct {
+	SeenInput
+	Body view.Material
 }
 
 // signer are the operations on what signs parcels.
@@ -24,14 +30,28 @@ func (a *api) signer() {
 		return &body[view.Signer]{s}, err
 	})
 	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/signer", "make-signer", "Have an authority issue the certificate that signs parcels", tag)), func(ctx context.Context, in *makeSignerInput) (*body[view.Signer], error) {
-		s, err := a.svc.MakeSigner(ctx, in.Body.AuthorityID, in.Body.Name, in.Body.Days)
+		version, err := in.version("signer", true)
+		if err != nil {
+			return nil, err
+		}
+		s, err := a.svc.MakeSigner(ctx, in.Body.AuthorityID, in.Body.Name, in.Body.Days, version)
 		return &body[view.Signer]{s}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag)), func(ctx context.Context, in *materialInput) (*body[view.Signer], error) {
-		s, err := a.svc.TakeSigner(ctx, in.Body)
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag)), func(ctx context.Context, in *takeSignerInput) (*body[view.Signer], error) {
+		version, err := in.version("signer", true)
+		if err != nil {
+			return nil, err
+		}
+		s, err := a.svc.TakeSigner(ctx, in.Body, version)
 		return &body[view.Signer]{s}, err
 	})
 	remove := by(service.RoleOwner, operation(http.MethodDelete, "/signer", "remove-signer", "Sign parcels no more", tag))
 	remove.DefaultStatus = http.StatusNoContent
-	handle(a, remove, func(ctx context.Context, _ *none) (*none, error) { return nil, a.svc.RemoveSigner(ctx) })
+	handle(a, remove, func(ctx context.Context, in *SeenInput) (*none, error) {
+		version, err := in.version("signer", true)
+		if err != nil {
+			return nil, err
+		}
+		return nil, a.svc.RemoveSigner(ctx, version)
+	})
 }

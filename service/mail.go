@@ -22,18 +22,21 @@ func (s *Service) Mail(ctx context.Context) (vpn.Mail, error) {
 	return m, err
 }
 
-// SetMail replaces how letters are sent; keep leaves the password that is stored. It is for owners alone:
+// SetMail replaces how letters are sent, in the version that was seen; version 0 replaces any. keep leaves the password that is stored. It is for owners alone:
 // whoever reads the mail server's traffic reads handovers.
 func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail, error) {
 	if err := ownerOnly(ctx); err != nil {
 		return m, err
 	}
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		old, err := tx.Mail(ctx)
+		if err != nil {
+			return err
+		}
+		if m.Version != 0 && m.Version != old.Version {
+			return &store.ConflictError{Noun: "mail settings", Found: old.Version, Want: m.Version}
+		}
 		if keep {
-			old, err := tx.Mail(ctx)
-			if err != nil {
-				return err
-			}
 			if old.Damaged {
 				return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "type it again")
 			}

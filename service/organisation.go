@@ -13,7 +13,7 @@ func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
 	return s.store.Read().Organisation(ctx)
 }
 
-// SetOrganisation replaces it; where what goes into profiles differs, each is checked anew.
+// SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what goes into profiles differs, each is checked anew.
 func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.Organisation, error) {
 	if err := o.Validate(); err != nil {
 		return o, err
@@ -23,7 +23,10 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 		if err != nil {
 			return err
 		}
-		if before.Name != o.Name || before.Domain != o.Domain {
+		if o.Version != 0 && o.Version != before.Version {
+			return &store.ConflictError{Noun: "organisation", Found: before.Version, Want: o.Version}
+		}
+		if before.Name != o.Name || before.Domain != o.Domain || before.Links != o.Links {
 			if err := tx.TouchProfiles(ctx, "1"); err != nil {
 				return err
 			}

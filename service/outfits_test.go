@@ -253,7 +253,7 @@ func TestSignedParcels(t *testing.T) {
 	if files := built(onMac.ID); len(files) != 4 {
 		t.Errorf("without a signer an Apple parcel has %d files", len(files))
 	}
-	shown, err := svc.MakeSigner(ctx, authority.ID, "Network office", 0)
+	shown, err := svc.MakeSigner(ctx, authority.ID, "Network office", 0, 0)
 	if err != nil || !shown.Set || shown.Subject != "Network office" || len(shown.Links) != 3 {
 		t.Fatalf("%+v (%v)", shown, err)
 	}
@@ -284,7 +284,7 @@ func TestSignedParcels(t *testing.T) {
 		t.Error("a changed profile passes")
 	}
 	_, _, office := chained(t, c.now(), pki.ForSigning)
-	shown, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(office.Leaf, office.Chain[0], office.Chain[1])), Key: []byte(keyPEM(t, office))})
+	shown, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(office.Leaf, office.Chain[0], office.Chain[1])), Key: []byte(keyPEM(t, office))}, 0)
 	if err != nil || shown.Subject != "leaf" || shown.Authority != "" || !outdated(onMac.ID) {
 		t.Errorf("%+v (%v)", shown, err)
 	}
@@ -292,11 +292,11 @@ func TestSignedParcels(t *testing.T) {
 		t.Errorf("by one that is not believed: %+v", p)
 	}
 	_, _, client := chained(t, c.now(), pki.ForClient, "x.example")
-	_, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(client.Leaf)), Key: []byte(keyPEM(t, client))})
+	_, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(client.Leaf)), Key: []byte(keyPEM(t, client))}, 0)
 	refusedAt(t, "a client's", err, "/file", "for client")
-	_, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(office.Leaf))})
+	_, err = svc.TakeSigner(ctx, view.Material{File: []byte(pki.Bundle(office.Leaf))}, 0)
 	refusedAt(t, "without its key", err, "/file", "no private key")
-	if err := svc.RemoveSigner(ctx); err != nil {
+	if err := svc.RemoveSigner(ctx, 0); err != nil {
 		t.Fatal(err)
 	}
 	if p := proven(built(onLaptop), "-install.sh"); p.Signed {

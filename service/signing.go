@@ -22,6 +22,11 @@ import (
 // Signer shows what signs parcels, without its key.
 func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
 	shown := view.Signer{Links: []pki.Link{}}
+	version, err := s.store.Read().SignerVersion(ctx)
+	if err != nil {
+		return shown, err
+	}
+	shown.Version = version
 	signer, err := s.store.Read().Signer(ctx)
 	if err != nil || signer == nil {
 		return shown, err
@@ -30,12 +35,12 @@ func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
 	if err != nil {
 		return shown, err
 	}
-	return view.Signer{Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
+	return view.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
 }
 
 // MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
 // what signed them.
-func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days int) (view.Signer, error) {
+func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (view.Signer, error) {
 	key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
 	if err != nil {
 		return view.Signer{}, err
@@ -66,7 +71,7 @@ func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days
 			return err
 		}
 		// The root goes along: whoever holds the parcel against it has it, whoever does not sees whose it is.
-		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: pki.Bundle(c) + a.Certificate, Key: &text, Authority: a.Name, Since: s.now()}, c.Subject.CommonName)
+		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: pki.Bundle(c) + a.Certificate, Key: &text, Authority: a.Name, Since: s.now()}, c.Subject.CommonName, version)
 	})
 	if err != nil {
 		return view.Signer{}, err
@@ -75,7 +80,7 @@ func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days
 }
 
 // TakeSigner brings a signing certificate with its key in.
-func (s *Service) TakeSigner(ctx context.Context, m view.Material) (view.Signer, error) {
+func (s *Service) TakeSigner(ctx context.Context, m view.Material, version int) (view.Signer, error) {
 	b, err := bring("signer", m, "a signing certificate", func(c *x509.Certificate) bool {
 		return !c.IsCA && slices.Contains([]pki.Usage{pki.ForSigning, pki.ForAny}, pki.UsageOf(c))
 	})
@@ -93,7 +98,7 @@ func (s *Service) TakeSigner(ctx context.Context, m view.Material) (view.Signer,
 		return view.Signer{}, problem("signer", "/file", "no private key", "the signing certificate with its key", "export both, such as PKCS #12")
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()}, b.leaf.Subject.CommonName)
+		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()}, b.leaf.Subject.CommonName, version)
 	})
 	if err != nil {
 		return view.Signer{}, err
@@ -102,13 +107,28 @@ func (s *Service) TakeSigner(ctx context.Context, m view.Material) (view.Signer,
 }
 
 // RemoveSigner ends the signing of parcels.
-func (s *Service) RemoveSigner(ctx context.Context) error {
+func (s *Service) RemoveSigner(ctx context.Context, version int) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := sameSigner(ctx, tx, version); err != nil {
+			return err
+		}
 		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "remove", "signer", "", ""))
 	})
 }
 
-func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signer, name string) error {
+// sameSigner holds that what signs parcels is still in the version that was seen; 0 takes any.
+func sameSigner(ctx context.Context, tx *store.Tx, version int) error {
+	now, err := tx.SignerVersion(ctx)
+	if err == nil && version != 0 && version != now {
+		err = &store.ConflictError{Noun: "signer", Found: now, Want: version}
+	}
+	return err
+}
+
+func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signer, name string, version int) error {
+	if err := sameSigner(ctx, tx, version); err != nil {
+		return err
+	}
 	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "set", "signer", "", name))
 }
 

@@ -38,6 +38,7 @@ type Query struct {
 	Offset     int
 	After      string            // the identifier of a row: the page begins with the one after it, and Offset does not count
 	Conditions map[string]string // filters by name
+	Twice      string            // a filter that was given two values: it is refused
 }
 
 // Bounds of what a page costs.
@@ -196,6 +197,9 @@ func (tx *Tx) Size(ctx context.Context, name string) (n int, err error) {
 // selection reads filters and search of a query.
 func (l *listing[Row]) selection(ctx context.Context, tx *Tx, query Query) (*selected, error) {
 	c := &selected{}
+	if query.Twice != "" {
+		return nil, &QueryError{"filter " + query.Twice, "two values", []string{"one value"}}
+	}
 	for _, name := range keys(query.Conditions) {
 		condition, ok := l.filters[name]
 		if !ok {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
 
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -43,9 +44,24 @@ func (tx *Tx) SignerMark(ctx context.Context) (mark string, err error) {
 	})
 }
 
+// SignerVersion counts how often what signs parcels was changed, from one on.
+func (tx *Tx) SignerVersion(ctx context.Context) (int, error) {
+	text, err := tx.Remembered(ctx, "signer version")
+	if err != nil || text == "" {
+		return 1, err
+	}
+	return strconv.Atoi(text)
+}
+
 // PutSigner keeps what signs parcels in the place of what did; nil takes it away.
 func (tx *Tx) PutSigner(ctx context.Context, s *vpn.Signer) error {
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM signer`)
+	version, err := tx.SignerVersion(ctx)
+	if err == nil {
+		err = tx.Remember(ctx, "signer version", strconv.Itoa(version+1))
+	}
+	if err == nil {
+		_, err = tx.q.ExecContext(ctx, `DELETE FROM signer`)
+	}
 	if err == nil {
 		_, err = tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, signerOwner)
 	}

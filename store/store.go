@@ -177,7 +177,8 @@ type ConflictError struct {
 }
 
 func (e *ConflictError) Error() string {
-	return fmt.Sprintf("%s %s was changed meanwhile: it has version %d, you saw %d; read it again", e.Noun, e.ID, e.Found, e.Want)
+	what := strings.TrimSpace(e.Noun + " " + e.ID)
+	return fmt.Sprintf("%s was changed meanwhile: found version %d, expected %d, which you saw; read it again", what, e.Found, e.Want)
 }
 
 // TakenError says that a unique value is in use already.

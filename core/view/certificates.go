@@ -119,6 +119,7 @@ type Handed struct {
 
 // Signer is what signs parcels, without its key.
 type Signer struct {
+	Version     int        `json:"version" doc:"Counts the changes; send it in If-Match"`
 	Set         bool       `json:"set" doc:"Parcels are signed"`
 	Subject     string     `json:"subject"`
 	Authority   string     `json:"authority" doc:"The authority here that issued it; empty where it was brought in"`

@@ -76,6 +76,12 @@ export interface ListQuery {
 export interface Page<Row> {
   items: Row[]
   total: number
+  more?: boolean
+}
+
+/** What is replaced as a whole is replaced in the version that was seen. */
+export function seen(version: number) {
+  return { params: { header: { 'If-Match': String(version) } } }
 }
 
 /** Changes are sent as JSON merge patches to the version that was seen. */

@@ -26,7 +26,8 @@ const choices = [
   { value: 'days:60', text: 'Ending within 60 days' },
   { value: 'revoked:true', text: 'Revoked' },
 ]
-const load = (query: ListQuery) => ask(api.GET('/api/v1/certificates', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/certificates', { params: { query }, signal }))
 const changes = ref(0)
 
 const endings = ref<Schemas['Ending'][]>([])

@@ -15,7 +15,7 @@ const columns = [
 ]
 const platform = ref('')
 const filters = computed(() => (platform.value ? [`platform:${platform.value}`] : []))
-const load = (query: ListQuery) => ask(api.GET('/api/v1/devices', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/devices', { params: { query }, signal }))
 </script>
 
 <template>

@@ -46,9 +46,9 @@ const filters = computed(() => [
   ...(severity.value ? [`severity:${severity.value}`] : []),
   ...(fresh.value ? [`days:${days}`] : []),
 ])
-async function load(query: ListQuery) {
-  const page = await ask(api.GET('/api/v1/findings', { params: { query } }))
-  return { total: page.total, items: page.items.map((f, i) => ({ ...f, id: `${f.profile_id}${f.rule}${i}` })) }
+async function load(query: ListQuery, signal: AbortSignal) {
+  const page = await ask(api.GET('/api/v1/findings', { params: { query }, signal }))
+  return { ...page, items: page.items.map((f, i) => ({ ...f, id: `${f.profile_id}${f.rule}${i}` })) }
 }
 const columns = [
   { key: 'severity', text: 'Finding', sort: 'severity' },

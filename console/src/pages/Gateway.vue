@@ -49,20 +49,19 @@ const blank = {
   on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
   offers: Object.fromEntries(offers.map((o) => [o.key, blankOffer(o.key)])) as Record<OfferKey, Draft>,
 }
-const { draft, errors, wrong, done, busy, fill, run } = useForm(blank)
+const { draft, errors, wrong, done, busy, fill, rebase, run } = useForm(blank)
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
 const ownForms = [{ value: '', text: 'as above' }, ...forms]
 const otherwise = computed(() => offers.filter(({ key }) => draft.on[key]))
 
-function show(g: Schemas['GatewayRow']) {
-  row.value = g
+function draftOf(g: Schemas['GatewayRow']): typeof blank {
   const made = { ...blank.offers }
   const on = { ...blank.on }
   for (const { key } of offers) {
     on[key] = !!g.offers[key]
     if (g.offers[key]) made[key] = shown(key, g.offers[key] as unknown as Draft)
   }
-  fill({
+  return {
     ...blank,
     ...{ name: g.name, address: g.address, addresses: g.addresses, dynamic: g.dynamic, behind_nat: g.behind_nat },
     ...{ city: g.place.city ?? '', country: g.place.country ?? '' },
@@ -76,7 +75,11 @@ function show(g: Schemas['GatewayRow']) {
     ask_address: g.ask_at?.address ?? '',
     ask_ports: Object.entries(g.ask_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
-  })
+  }
+}
+function show(g: Schemas['GatewayRow']) {
+  row.value = g
+  fill(draftOf(g))
 }
 onMounted(async () => {
   if (fresh.value) return
@@ -96,9 +99,12 @@ async function again() {
   await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
 }
 
-// What is typed stays; only the version is a new one.
+// What is typed stays on top of what somebody else has changed.
 async function reload() {
-  row.value = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
+  const now = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
+  const both = rebase(draftOf(now))
+  row.value = now
+  if (both.length) wrong.value = `Changed meanwhile as well: ${both.join(', ')}. Saving puts yours in their place.`
 }
 
 // Where the service asks it; a port that is left out is removed by a null.

@@ -24,13 +24,13 @@ const answers = ref('')
 const filters = computed(() => (answers.value ? [`answers:${answers.value}`] : undefined))
 const states = [{ value: '', text: 'any' }, ...Object.entries(stateText).map(([value, text]) => ({ value, text }))]
 const { wrong, run } = useForm({})
-const { job, follow } = useJob(() => table.value?.look())
+const { job, lost, follow } = useJob(() => table.value?.look())
 const askAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
 const stop = () =>
   run(async () => {
     job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
   }, '')
-const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gateways', { params: { query }, signal }))
 </script>
 
 <template>
@@ -46,7 +46,7 @@ const load = (query: ListQuery) => ask(api.GET('/api/v1/gateways', { params: { q
       >Ask an address</BButton
     ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
   >
-  <Notice :text="wrong" />
+  <Notice :text="wrong || lost" />
   <div v-if="job" class="mb-3" role="status">
     <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Asking gateways" />
     {{ job.state === 'running' ? 'Asking' : job.state }}: {{ job.done }} of {{ job.total }} gateways. {{ job.problem }}

@@ -60,7 +60,7 @@ const columns = [
   { key: 'expires', text: 'Ends', sort: 'expires' },
   { key: 'do', text: 'What to do' },
 ]
-const load = (query: ListQuery) => ask(api.GET('/api/v1/handovers', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/handovers', { params: { query }, signal }))
 function showAll(state: string) {
   which.value = state
   document.getElementById('all')?.scrollIntoView()

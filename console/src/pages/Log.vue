@@ -12,9 +12,9 @@ const columns = [
   { key: 'noun', text: 'With' },
   { key: 'detail', text: 'Detail' },
 ]
-async function load(query: ListQuery) {
-  const page = await ask(api.GET('/api/v1/audit', { params: { query } }))
-  return { total: page.total, items: page.items.map((d) => ({ ...d, id: String(d.seq) })) }
+async function load(query: ListQuery, signal: AbortSignal) {
+  const page = await ask(api.GET('/api/v1/audit', { params: { query }, signal }))
+  return { ...page, items: page.items.map((d) => ({ ...d, id: String(d.seq) })) }
 }
 const operator = ref('')
 const days = ref('')

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { api, ask, type ListQuery, type Schemas } from '../api/client'
+import { api, ask, seen, type ListQuery, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
@@ -12,6 +12,7 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ reminders: [] as string[], remove_password: false },
 })
 const set = ref(false)
+const version = ref(0)
 const loaded = ref(false)
 const to = ref('')
 const trying = useForm({})
@@ -22,6 +23,7 @@ function show(m: Schemas['Mail']) {
   const ends = { from: m.from ?? '', reminders: m.reminders ?? [], login: m.login ?? '' }
   fill({ ...way, ...ends, password: '', remove_password: false })
   set.value = m.password_set
+  version.value = m.version
   loaded.value = true
 }
 onMounted(() => run(async () => show(await ask(api.GET('/api/v1/mail'))), ''))
@@ -29,13 +31,23 @@ async function save() {
   await run(async () => {
     const { password, ...rest } = draft
     const body = { ...rest, port: Number(rest.port ?? 0), ...(password ? { password } : {}) }
-    show(await ask(api.PUT('/api/v1/mail', { body: body as unknown as Schemas['MailInputBody'] })))
+    const sent = body as unknown as Schemas['MailInputBody']
+    show(await ask(api.PUT('/api/v1/mail', { ...seen(version.value), body: sent })))
   })
 }
 async function tryIt() {
   await trying.run(async () => {
     await ask(api.POST('/api/v1/mail/try', { body: { to: to.value } }))
   }, `The server took a letter to ${to.value}.`)
+}
+const sending = useForm({})
+async function sendNow() {
+  let n = 0
+  const well = await sending.run(async () => {
+    n = (await ask(api.POST('/api/v1/letters/delivery'))).waiting
+  }, '')
+  if (well) sending.done.value = n ? `${n} ${n === 1 ? 'letter is' : 'letters are'} tried now.` : 'No letter waits.'
+  window.setTimeout(() => changes.value++, 1500)
 }
 const columns = [
   { key: 'created', text: 'Made', sort: 'created' },
@@ -44,7 +56,7 @@ const columns = [
   { key: 'state', text: 'State' },
 ]
 const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'blocker' }
-const load = (query: ListQuery) => ask(api.GET('/api/v1/letters', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/letters', { params: { query }, signal }))
 const time = (v: string) => new Date(v).toLocaleString()
 </script>
 
@@ -127,7 +139,13 @@ const time = (v: string) => new Date(v).toLocaleString()
       <Notice :text="trying.done.value" kind="done" />
     </div>
   </form>
-  <h2>Letters</h2>
+  <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
+    <h2 class="mb-0 me-auto">Letters</h2>
+    <BButton class="alters" variant="outline-secondary" :disabled="sending.busy.value" @click="sendNow"
+      >Send what waits now</BButton
+    >
+  </div>
+  <Notice :text="sending.wrong.value" /><Notice :text="sending.done.value" kind="done" />
   <ListTable :key="changes" noun="letters" :columns="columns" :load="load" first="created">
     <template #cell="{ row, column }">
       <span v-if="column === 'created'" class="text-nowrap">{{ time(row.created) }}</span>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { api, ask, type Schemas } from '../api/client'
+import { api, ask, seen, type Schemas } from '../api/client'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -16,9 +16,11 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ask_every: 0 as number | null,
 })
 const loaded = ref(false)
+const version = ref(0)
 function show(o: Schemas['Organisation']) {
   const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false, ask_every = 0 } = o
   fill({ name, domain, links, links_v4, links_v6, factors, ask_every })
+  version.value = o.version
 }
 
 onMounted(() =>
@@ -31,7 +33,10 @@ async function save() {
   await run(async () => {
     show(
       await ask(
-        api.PUT('/api/v1/organisation', { body: { ...draft, ask_every: Number(draft.ask_every ?? 0), version: 0 } }),
+        api.PUT('/api/v1/organisation', {
+          ...seen(version.value),
+          body: { ...draft, ask_every: Number(draft.ask_every ?? 0), version: version.value },
+        }),
       ),
     )
   })

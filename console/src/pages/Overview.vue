@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, onBeforeUnmount, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -14,13 +14,17 @@ const more = computed(() =>
 const unasked = computed(() => o.value?.answers.unasked ?? 0)
 const wrong = ref('')
 
+let timer = 0
+onBeforeUnmount(() => clearTimeout(timer))
 async function look() {
+  clearTimeout(timer)
   try {
     o.value = await ask(api.GET('/api/v1/overview'))
-    if (o.value.counts.due > 0) setTimeout(look, 1000)
+    wrong.value = ''
   } catch (e) {
     wrong.value = (e as Error).message
   }
+  if (wrong.value || (o.value && o.value.counts.due > 0)) timer = window.setTimeout(look, wrong.value ? 5000 : 1000)
 }
 onMounted(look)
 </script>

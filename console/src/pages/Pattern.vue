@@ -77,7 +77,7 @@ async function save() {
 }
 const remove = () => ask(api.DELETE('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
 
-const { job, follow } = useJob(async () => {
+const { job, lost, follow } = useJob(async () => {
   await table.value?.look()
   row.value = await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
 })
@@ -301,7 +301,7 @@ const result = computed(() =>
         >Roll it out</BButton
       >
     </div>
-    <Notice :text="rolling.wrong.value" />
+    <Notice :text="rolling.wrong.value || lost" />
     <div v-if="job" class="mb-3" role="status">
       <BProgress :value="job.done" :max="Math.max(job.total, 1)" :aria-label="`Roll-out of ${row?.name}`" />
       <span class="soft"

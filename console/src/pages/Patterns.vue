@@ -12,7 +12,7 @@ const columns = [
   { key: 'gateways', text: 'Gateways' },
   { key: 'profiles', text: 'Profiles', number: true },
 ]
-const load = (query: ListQuery) => ask(api.GET('/api/v1/patterns', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/patterns', { params: { query }, signal }))
 const protocol = (key: string) => offers.find((o) => o.key === key)?.text ?? key
 const ways: Record<string, string> = { listed: 'first of the list', nearest: 'nearest', each: 'each' }
 </script>

@@ -10,7 +10,7 @@ const columns = [
   { key: 'accounts', text: 'Accounts', number: true },
   { key: 'devices', text: 'Devices', number: true },
 ]
-const load = (query: ListQuery) => ask(api.GET('/api/v1/people', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/people', { params: { query }, signal }))
 </script>
 
 <template>

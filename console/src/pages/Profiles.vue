@@ -21,7 +21,7 @@ const fixed = ['rule', 'gateway_id', 'pattern_id'].flatMap((name) =>
   route.query[name] ? [`${name}:${String(route.query[name])}`] : [],
 )
 const filters = computed(() => [...fixed, ...(severity.value ? [`severity:${severity.value}`] : [])])
-const load = (query: ListQuery) => ask(api.GET('/api/v1/profiles', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/profiles', { params: { query }, signal }))
 const severities = [
   { value: '', text: 'All' },
   { value: 'blocker', text: 'Blockers' },

@@ -19,7 +19,8 @@ const choices = [
 ]
 const changes = ref(0)
 const pages: Record<string, string> = { person: '/people/', device: '/devices/' }
-const load = (query: ListQuery) => ask(api.GET('/api/v1/withdrawals', { params: { query } }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/withdrawals', { params: { query }, signal }))
 </script>
 
 <template>

@@ -13,7 +13,7 @@ const at = ref<Schemas['Crossing']>()
 const others = ref<{ value: string; text: string }[]>([])
 const { draft, errors, wrong, done, busy, run } = useForm({ successor_id: '', anyway: false })
 const params = computed(() => ({ path: { id: props.authority.id } }))
-const { job, follow } = useJob(async () => {
+const { job, lost, follow } = useJob(async () => {
   await look()
   emit('changed')
 })
@@ -119,6 +119,6 @@ const outcome = computed(() =>
     <p v-if="job" class="mt-2 mb-0" role="status">
       {{ job.state === 'running' ? `Renewing: ${job.done} of ${job.total}` : `Renewed: ${outcome || 'nothing'}` }}
     </p>
-    <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+    <div class="mt-2"><Notice :text="wrong || lost" /><Notice :text="done" kind="done" /></div>
   </section>
 </template>

@@ -23,7 +23,7 @@ const ways = [
 const past = ref<Schemas['Job'][]>([])
 const slips = ref<{ half: 'link' | 'passcode'; list: Schemas['Slip'][] }>()
 const archive = ref<Schemas['Archive']>()
-const { job, follow } = useJob(() => {
+const { job, lost, follow } = useJob(() => {
   emit('made')
   void run(look, '')
 })
@@ -85,7 +85,7 @@ const print = () => window.print()
         <BButton variant="outline-secondary" :disabled="busy" @click="pack">Save as an encrypted archive</BButton>
       </div>
     </form>
-    <Notice :text="wrong" />
+    <Notice :text="wrong || lost" />
     <p v-if="job" class="mt-3 mb-0" role="status">
       {{ job.title }}: {{ job.state }}, {{ job.done }} of {{ job.total }}. {{ results(job) }} {{ job.problem }}
     </p>

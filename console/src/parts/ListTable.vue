@@ -1,6 +1,6 @@
 <script setup lang="ts" generic="Row extends { id: string }">
 // A list that the service pages, filters and sorts.
-import { onMounted, ref, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
 import { usePage } from './usePage'
@@ -14,7 +14,7 @@ export interface Column {
 const props = defineProps<{
   noun: string
   columns: Column[]
-  load: (q: ListQuery) => Promise<Page<Row>>
+  load: (q: ListQuery, signal: AbortSignal) => Promise<Page<Row>>
   first: string
   filters?: string[]
   page?: string
@@ -25,12 +25,17 @@ defineSlots<{
   filter(): unknown
 }>()
 
+const one = props.noun === 'people' ? 'person' : props.noun.replace(/s$/, '')
 const size = 25
 const search = ref('')
 const sort = ref(props.first)
-const { number, rows, total, busy, wrong, look, soon } = usePage<Row>(size, (limit, offset) =>
-  props.load({ search: search.value || undefined, sort: sort.value, limit, offset, filter: props.filters }),
+const { number, rows, total, more, busy, wrong, look, soon } = usePage<Row>(size, (limit, offset, signal) =>
+  props.load({ search: search.value || undefined, sort: sort.value, limit, offset, filter: props.filters }, signal),
 )
+const found = computed(() => {
+  const many = total.value.toLocaleString()
+  return `${more.value ? 'more than ' : ''}${many} ${total.value === 1 ? one : props.noun}`
+})
 watch(search, () => soon(200))
 watch([sort, number], () => void look())
 watch(
@@ -43,8 +48,6 @@ watch(
 )
 onMounted(look)
 defineExpose({ look })
-
-const one = props.noun === 'people' ? 'person' : props.noun.replace(/s$/, '')
 
 function turn(by: string) {
   sort.value = sort.value === by ? '-' + by : by
@@ -62,7 +65,7 @@ function direction(c: Column) {
       <BFormInput :id="`search-${noun}`" v-model="search" type="search" autocomplete="off" />
     </div>
     <slot name="filter" />
-    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : `${total} ${total === 1 ? one : noun}` }}</span>
+    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : found }}</span>
   </div>
   <Notice :text="wrong" />
   <div class="panel p-0">

@@ -8,10 +8,11 @@ import { useJob } from './useJob'
 const props = defineProps<{ rule: string; title: string }>()
 const emit = defineEmits<{ mended: [said: string] }>()
 const mends = ref<Schemas['Mend'][]>([])
-const total = ref(0)
+const total = ref(0) // profiles, of which the first are shown
+const shown = 50
 const wrong = ref('')
 const path = { path: { rule: props.rule } }
-const { job, follow } = useJob(() => {
+const { job, lost, follow } = useJob(() => {
   void show()
   const r = job.value?.result ?? {}
   emit('mended', `Mended: ${r.mended ?? 0}${r.refused ? `, refused: ${r.refused}` : ''}.`)
@@ -19,7 +20,7 @@ const { job, follow } = useJob(() => {
 
 async function show() {
   try {
-    const page = await ask(api.GET('/api/v1/rules/{rule}/mends', { params: { ...path, query: { limit: 50 } } }))
+    const page = await ask(api.GET('/api/v1/rules/{rule}/mends', { params: { ...path, query: { limit: shown } } }))
     mends.value = page.items
     total.value = page.total
   } catch (e) {
@@ -42,10 +43,13 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="mends" class="mb-0 me-auto">Mend all: {{ title }}</h2>
       <BButton class="alters" variant="primary" :disabled="job?.state === 'running' || mends.length === 0" @click="mend"
-        >Mend {{ mends.length }} {{ mends.length === 1 ? 'record' : 'records' }}</BButton
+        >Mend all: {{ total }} {{ total === 1 ? 'profile' : 'profiles' }}</BButton
       >
     </div>
-    <Notice :text="wrong" />
+    <Notice :text="wrong || lost" />
+    <p v-if="total > shown && !job" class="soft">
+      These are the changes of the first {{ shown }} of {{ total }} profiles. The others are changed the same way.
+    </p>
     <p v-if="job" role="status">
       {{
         job.state === 'running' ? `Mending, ${job.done} of ${job.total} profiles` : `Mended: ${job.result.mended ?? 0}`

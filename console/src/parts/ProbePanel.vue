@@ -26,7 +26,7 @@ async function look() {
   }
 }
 onMounted(() => run(look, ''))
-const { job, follow } = useJob(() => run(look, ''))
+const { job, lost, follow } = useJob(() => run(look, ''))
 const asking = computed(() => job.value?.state === 'running')
 const askNow = () =>
   run(async () => follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))), '')
@@ -50,7 +50,7 @@ const when = (at: string) => new Date(at).toLocaleString()
         asking ? 'Asking…' : 'Ask it now'
       }}</BButton>
     </div>
-    <Notice :text="job?.problem ?? ''" />
+    <Notice :text="lost || (job?.problem ?? '')" />
     <p v-if="!probe" class="soft mb-0">
       It was not asked yet. The service asks for the beginning of each protocol on record, at most four packets a
       second, and never goes on to a sign-in. How often it asks by itself stands on the page of the organisation.

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 // What signs parcels: made by an authority here, or brought in.
 import { computed, onMounted, ref } from 'vue'
-import { api, ask, type Schemas } from '../api/client'
+import { api, ask, seen, type Schemas } from '../api/client'
 import ChainView from './ChainView.vue'
 import Field from './Field.vue'
 import MaterialForm from './MaterialForm.vue'
@@ -21,15 +21,18 @@ onMounted(() =>
     draft.authority_id = able.value[0]?.id ?? ''
   }, ''),
 )
+const now = () => seen(signer.value?.version ?? 0)
 async function make() {
   await run(async () => {
-    signer.value = await ask(api.POST('/api/v1/signer', { body: draft as unknown as Schemas['MakeSignerInputBody'] }))
+    signer.value = await ask(
+      api.POST('/api/v1/signer', { ...now(), body: draft as unknown as Schemas['MakeSignerInputBody'] }),
+    )
   }, 'Parcels are signed by it from now on.')
 }
 async function bring(m: Material) {
-  signer.value = await ask(api.POST('/api/v1/take-signer', { body: m }))
+  signer.value = await ask(api.POST('/api/v1/take-signer', { ...now(), body: m }))
 }
-const remove = () => ask(api.DELETE('/api/v1/signer'))
+const remove = () => ask(api.DELETE('/api/v1/signer', now()))
 async function removed() {
   signer.value = await ask(api.GET('/api/v1/signer'))
 }

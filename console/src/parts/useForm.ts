@@ -12,9 +12,22 @@ export function useForm<T extends object>(start: T) {
   const done = ref('')
   const busy = ref(false)
 
+  let loaded = copy(start)
   function fill(from: T) {
     for (const key of Object.keys(draft)) delete (draft as Record<string, unknown>)[key]
     Object.assign(draft, copy(from))
+    loaded = copy(from)
+  }
+
+  /** Takes a later state of the record under what is typed: a field that nobody typed into gets its new value. */
+  function rebase(from: T) {
+    const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b)
+    const typed = (Object.keys(loaded) as (keyof T)[]).filter((key) => !same(draft[key], loaded[key]))
+    const kept = typed.map((key) => [key, copy(draft[key] as object)] as const)
+    const both = typed.filter((key) => !same(loaded[key], from[key]) && !same(draft[key], from[key]))
+    fill(from)
+    for (const [key, value] of kept) (draft as Record<keyof T, unknown>)[key] = value
+    return both.map(String)
   }
 
   /** Runs a save; errors are put beside their fields. Returns whether it went well. */
@@ -36,5 +49,5 @@ export function useForm<T extends object>(start: T) {
     }
   }
 
-  return { draft, errors, wrong, done, busy, fill, run }
+  return { draft, errors, wrong, done, busy, fill, rebase, run }
 }
