@@ -196,7 +196,10 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	case err = <-failed:
 	case <-ctx.Done():
 		end, cancel := context.WithTimeout(context.Background(), stopTime)
-		err = server.Shutdown(end)
+		if err = server.Shutdown(end); errors.Is(err, context.DeadlineExceeded) {
+			log.Warn("requests that were still open were ended", "after", stopTime)
+			err = server.Close()
+		}
 		cancel()
 		log.Info("stopped")
 	}

@@ -169,7 +169,7 @@ func TestBadInput(t *testing.T) {
 			if test.method == "PATCH" {
 				media = "application/merge-patch+json"
 			}
-			res, problem := f.send(test.method, "/api/v1"+fill.Replace(test.path), fill.Replace(test.body), "Authorization", auth, "Content-Type", media)
+			res, problem := f.send(test.method, "/api/v1"+fill.Replace(test.path), fill.Replace(test.body), "Authorization", auth, "Content-Type", media, "If-Match", "*")
 			if res.StatusCode != test.status {
 				t.Fatalf("%d %s %v, expected %d", res.StatusCode, problem.Detail, problem.Errors, test.status)
 			}
@@ -332,7 +332,7 @@ func TestSecretsInPatches(t *testing.T) {
 		}
 	}
 	_, err = f.client.Gateways.Change(ctx, id, 1, client.Patch{"note": "y"})
-	if p, ok := err.(*view.Problem); !ok || p.Status != http.StatusPreconditionFailed || !strings.Contains(p.Detail, "you saw 1") {
+	if p, ok := err.(*view.Problem); !ok || p.Status != http.StatusPreconditionFailed || !strings.Contains(p.Detail, "expected 1") {
 		t.Errorf("a change to version 1: %v", err)
 	}
 }

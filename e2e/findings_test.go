@@ -262,7 +262,7 @@ func TestFindingsPages(t *testing.T) {
 	b.see("Mend all: Blank before or after a value")
 	b.see("b_ravn␣")
 	b.accessible("findings with a mend")
-	b.press("Mend 1 record")
+	b.press("Mend all: 1 profile")
 	b.see("Mended: 1")
 
 	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven"), "Deck phone 1 → Easthaven")

@@ -135,7 +135,7 @@ func TestPatternsByCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Stamp, p.GatewayIDs = vpn.Stamp{}, nil
-	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC} Deck [deck] [android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
+	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC []} Deck [deck] [android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
 		"{[deck] [office.skerryline.example] [inside.skerryline.example] https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 [*.local]} saved person {gateway} {protocol} for phones}"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}

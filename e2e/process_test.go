@@ -62,7 +62,13 @@ func command(args ...string) *exec.Cmd {
 // serve starts wardicon serve and waits until it listens.
 func serve(t *testing.T, dir string, more ...string) *process {
 	t.Helper()
-	p := &process{t: t, cmd: command(append([]string{"serve", "--data", dir, "--listen", "127.0.0.1:0", "--log", "json"}, more...)...), read: make(chan struct{})}
+	return begun(t, command(append([]string{"serve", "--data", dir, "--listen", "127.0.0.1:0", "--log", "json"}, more...)...))
+}
+
+// begun starts a command that becomes a service.
+func begun(t *testing.T, cmd *exec.Cmd) *process {
+	t.Helper()
+	p := &process{t: t, cmd: cmd, read: make(chan struct{})}
 	out, err := p.cmd.StderrPipe()
 	if err != nil {
 		t.Fatal(err)

@@ -105,12 +105,18 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 	change := by(role, operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag))
 	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
 	handle(a, change, func(ctx context.Context, in *writeInput) (*body[Row], error) {
-		version, err := in.version(noun, replaces(in.RawBody))
+		version, err := in.version(noun, false)
 		if err != nil {
 			return nil, err
 		}
 		row, err := u.Change(ctx, in.ID, version,
-			func(old P) (P, error) { return merged[R, P](registry, full, noun, old, in.RawBody) },
+			func(old P) (P, error) {
+				r, err := merged[R, P](registry, full, noun, old, in.RawBody)
+				if err == nil {
+					_, err = in.version(noun, replaces(in.RawBody)) // a request that is wrong anyway hears of that first
+				}
+				return r, err
+			},
 			func(field string) bool { return !mentions(in.RawBody, field) })
 		return &body[Row]{row}, err
 	})

@@ -3,6 +3,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"io/fs"
 	"log/slog"
 	"net/http"
@@ -18,6 +19,7 @@ import (
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
+	"wardicon/store"
 )
 
 // Limits of a request.
@@ -63,7 +65,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
 	r.Get("/ready", func(w http.ResponseWriter, r *http.Request) {
 		if err := svc.Ready(r.Context()); err != nil {
-			http.Error(w, "not ready", http.StatusServiceUnavailable)
+			http.Error(w, "not ready: "+unready(err), http.StatusServiceUnavailable)
 			return
 		}
 		_, _ = w.Write([]byte("ready\n"))
@@ -83,6 +85,19 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		r.NotFound(notFound)
 	}
 	return r
+}
+
+// unready says why the service cannot work, without names of folders: everybody may ask.
+func unready(err error) string {
+	var fault *store.FaultError
+	if !errors.As(err, &fault) {
+		return "the database does not answer"
+	}
+	return map[string]string{
+		store.FaultFull:   "the disk of the data folder is full",
+		store.FaultLocked: "another process holds the database",
+		store.FaultDevice: "the disk of the data folder does not answer as it should",
+	}[fault.Why]
 }
 
 // Describe returns the API without a service behind it, for its OpenAPI document.
