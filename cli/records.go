@@ -267,6 +267,9 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 				if cmd.Flags().Changed("ask-every") {
 					o.AskEvery = given.AskEvery
 				}
+				if cmd.Flags().Changed("keep-parcels") {
+					o.KeepParcels = given.KeepParcels
+				}
 				if o, err = c.SetOrganisation(ctx, o); err != nil {
 					return err
 				}
@@ -279,6 +282,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
 	change.Flags().IntVar(&given.AskEvery, "ask-every", 0, "hours after which each gateway is asked again what it answers; 0 asks only when somebody wants it")
+	change.Flags().IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of parcels that newer ones took the place of are removed; 0 keeps all")
 	change.Flags().BoolVar(&given.Factors, "second-factors", false, "every operator must have a second factor")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")
 	return group(root, change, &cobra.Command{

@@ -288,6 +288,9 @@ master key, and keep the two copies apart.`,
 			if err != nil {
 				return err
 			}
+			if last, err := svc.ClockBehind(ctx); err == nil && !last.IsZero() {
+				log.Warn("this machine's clock is behind: something was done later than now; certificates, links and sessions end at the wrong time until it is set", "now", time.Now().UTC().Format(time.RFC3339), "last", last.Format(time.RFC3339))
+			}
 			err = a.firstStart(ctx, svc, h.data)
 			if err == nil && len(h.selfNames) > 0 {
 				err = h.selfMade(log)

@@ -3,7 +3,6 @@ package e2e
 import (
 	"bufio"
 	"bytes"
-	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -200,44 +199,6 @@ func signedIn(t *testing.T, url string) *client.Client {
 		t.Fatal(err)
 	}
 	return c
-}
-
-// TestKilled kills the service in the middle of changes: what it answered is there
-// after the next start, and what was still to be checked is checked then.
-func TestKilled(t *testing.T) {
-	dir := setUp(t)
-	p := serve(t, dir)
-	c := signedIn(t, p.url)
-	ctx, cancel := context.WithCancel(t.Context())
-	told := make(chan string, 10_000)
-	go func() {
-		defer close(told)
-		for {
-			row, err := c.People.Add(ctx, client.Patch{"name": "Ada"})
-			if err != nil {
-				return
-			}
-			told <- row.ID
-		}
-	}()
-	for len(told) < 25 {
-		time.Sleep(5 * time.Millisecond)
-	}
-	p.stop(os.Kill)
-	cancel()
-	p = serve(t, dir)
-	c = signedIn(t, p.url)
-	n := 0
-	for id := range told {
-		n++
-		if _, err := c.People.Show(t.Context(), id); err != nil {
-			t.Fatalf("%s was answered as stored: %v", id, err)
-		}
-	}
-	if n < 25 {
-		t.Errorf("only %d people were stored before the kill", n)
-	}
-	p.stop(os.Interrupt)
 }
 
 // TestBackup copies the data of a running service, and starts another from the copy.

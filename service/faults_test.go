@@ -237,3 +237,22 @@ func TestQueue(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 }
+
+// TestClock starts with a clock that is a year behind what was written: it says so.
+func TestClock(t *testing.T) {
+	svc, _, c := start(t)
+	ctx := service.As(t.Context(), "owner")
+	if _, err := svc.People.Add(ctx, &vpn.Person{Name: "Ada"}); err != nil {
+		t.Fatal(err)
+	}
+	written := c.now()
+	for _, test := range []struct {
+		turned time.Duration
+		behind bool
+	}{{0, false}, {-time.Minute, false}, {-365 * 24 * time.Hour, true}, {366 * 24 * time.Hour, false}} {
+		c.turn(test.turned)
+		if last, err := svc.ClockBehind(ctx); err != nil || last.IsZero() == test.behind || test.behind && !last.Equal(written) {
+			t.Errorf("turned by %s: %s (%v)", test.turned, last, err)
+		}
+	}
+}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"wardicon/core/card"
@@ -217,6 +218,9 @@ func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...fu
 					return err
 				}
 			}
+		}
+		if p.Removed != nil {
+			return &store.NotFoundError{Noun: "file any more, since " + p.Removed.Format(time.DateOnly) + " when a newer parcel had taken its place: file", ID: name}
 		}
 		if found.Content, err = tx.ParcelFile(ctx, id, name); err != nil {
 			return err

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -64,6 +65,11 @@ func (s *Service) Pass(ctx context.Context) error {
 			return err
 		}
 	}
+	if last != today {
+		if err := s.removeSuperseded(ctx); err != nil {
+			return err
+		}
+	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.TouchEnded(ctx); err != nil || last == today {
 			return err
@@ -74,6 +80,41 @@ func (s *Service) Pass(ctx context.Context) error {
 			}
 		}
 		return errors.Join(tx.ForgetPast(ctx), tx.ForgetRequests(ctx), tx.ForgetSlips(ctx, s.now().Add(-slipLife)), tx.Remember(ctx, "day", today))
+	})
+}
+
+// removeSuperseded removes the files of parcels that newer ones took the place of long ago, a few at a time.
+func (s *Service) removeSuperseded(ctx context.Context) error {
+	o, err := s.store.Read().Organisation(ctx)
+	if err != nil || o.KeepParcels == 0 {
+		return err
+	}
+	before := s.now().AddDate(0, 0, -o.KeepParcels)
+	after, n := "", 0
+	for {
+		var ids []string
+		if err := s.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
+			ids, err = tx.SupersededParcels(ctx, before, after, checkBatch)
+			return err
+		}); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.RemoveFiles(ctx, id) }); err != nil {
+				return err
+			}
+			after = id
+			n++
+		}
+		if len(ids) < checkBatch {
+			break
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		return deed(ctx, tx, "remove files", "parcels", "", fmt.Sprintf("%d parcels that newer ones took the place of, built before %s", n, before.UTC().Format(time.DateOnly)))
 	})
 }
 

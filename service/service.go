@@ -66,6 +66,19 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 // Ready tells whether the service can work.
 func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }
 
+// clockSlack is how far a clock may go back without a word.
+const clockSlack = 10 * time.Minute
+
+// ClockBehind is when something was done last, where that is later than now by this machine's clock: then certificates,
+// links and sessions end at the wrong time. Otherwise it is the zero time.
+func (s *Service) ClockBehind(ctx context.Context) (time.Time, error) {
+	last, err := s.store.Read().LastDeed(ctx)
+	if err != nil || !last.After(s.now().Add(clockSlack)) {
+		return time.Time{}, err
+	}
+	return last, nil
+}
+
 type actorKey struct{}
 
 // acting is who does something: an operator with a role, or the service itself.

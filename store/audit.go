@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"time"
 
 	"wardicon/core/view"
 )
@@ -95,6 +96,16 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, 
 		p.Sound, p.Cut = false, p.First == 0
 	}
 	return p, nil
+}
+
+// LastDeed is when something was done last; the zero time where nothing was.
+func (tx *Tx) LastDeed(ctx context.Context) (time.Time, error) {
+	var at int64
+	err := tx.q.QueryRowContext(ctx, `SELECT at FROM audit ORDER BY seq DESC LIMIT 1`).Scan(&at)
+	if errors.Is(err, sql.ErrNoRows) {
+		return time.Time{}, nil
+	}
+	return fromMillis(at), err
 }
 
 // keepAudit has the words of the log kept from changes by mistake.

@@ -3,10 +3,12 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math/big"
+	"strings"
 	"time"
 
 	"wardicon/core/pki"
@@ -134,10 +136,11 @@ func (tx *Tx) RevokedBy(ctx context.Context, authorityID string, since, lately t
 		if err := rows.Scan(&serial, &at, &r.Reason); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
-		var ok bool
-		if r.Serial, ok = new(big.Int).SetString(serial, 16); !ok {
+		number, err := hex.DecodeString(strings.Repeat("0", len(serial)%2) + serial)
+		if err != nil {
 			return nil, errors.Join(fmt.Errorf("the serial number %q cannot be read", serial), rows.Close())
 		}
+		r.Serial = new(big.Int).SetBytes(number)
 		r.At = fromMillis(at)
 		list = append(list, r)
 	}

@@ -20,7 +20,7 @@ func (tx *Tx) AddParcel(ctx context.Context, p *view.Parcel) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO parcels VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.ProfileID, p.ByHand, p.Digest, millis(p.Built), string(files)); err != nil {
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO parcels (id, profile_id, by_hand, digest, built, files) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.ProfileID, p.ByHand, p.Digest, millis(p.Built), string(files)); err != nil {
 		return constraint("parcel", err)
 	}
 	for _, f := range p.Files {
@@ -31,13 +31,18 @@ func (tx *Tx) AddParcel(ctx context.Context, p *view.Parcel) error {
 	return nil
 }
 
-const parcelColumns = `SELECT id, profile_id, by_hand, digest, built, files FROM parcels `
+const parcelColumns = `SELECT id, profile_id, by_hand, digest, built, files, removed FROM parcels `
 
 func scanParcel(scan func(...any) error) (p view.Parcel, err error) {
 	var built int64
 	var files string
-	if err = scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built, &files); err != nil {
+	var removed sql.NullInt64
+	if err = scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built, &files, &removed); err != nil {
 		return p, err
+	}
+	if removed.Valid {
+		at := fromMillis(removed.Int64)
+		p.Removed = &at
 	}
 	p.Built = fromMillis(built)
 	return p, json.Unmarshal([]byte(files), &p.Files)
@@ -76,6 +81,23 @@ func (tx *Tx) ParcelFile(ctx context.Context, id, name string) ([]byte, error) {
 		return nil, &NotFoundError{"file", name}
 	}
 	return content, err
+}
+
+// SupersededParcels lists parcels that were built before a moment, whose profile has a newer one, and that no link
+// leads to any more.
+func (tx *Tx) SupersededParcels(ctx context.Context, before time.Time, after string, limit int) ([]string, error) {
+	return tx.names(ctx, `SELECT p.id FROM parcels p WHERE p.removed IS NULL AND p.built < ? AND p.id > ?
+		AND EXISTS (SELECT 1 FROM parcels n WHERE n.profile_id = p.profile_id AND n.built > p.built)
+		AND NOT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = p.id AND h.recalled IS NULL AND h.openings < h.most AND h.expires > ?) ORDER BY p.id LIMIT ?`, millis(before), after, millis(tx.s.now()), limit)
+}
+
+// RemoveFiles removes the sealed files of a parcel. Its row stays, with the digest, as proof of what was built.
+func (tx *Tx) RemoveFiles(ctx context.Context, id string) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, parcelOwner(id)); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `UPDATE parcels SET removed = ? WHERE id = ? AND removed IS NULL`, millis(tx.s.now()), id)
+	return err
 }
 
 // ForgetParcels removes the sealed files of all parcels of a profile; their rows go

@@ -20,6 +20,7 @@ import (
 // Store is the opened database. Reads run side by side; writes go one at a time.
 type Store struct {
 	dir   string
+	path  string  // of the database
 	held  *sql.DB // keeps others out of the folder
 	read  *pool
 	ready *sql.DB    // for nothing but Ready
@@ -28,6 +29,8 @@ type Store struct {
 	seal  *sealer
 	now   func() time.Time
 
+	behind *sql.DB // writes the log back
+	ended  func()  // ends what does that
 	writer writer
 	closed atomic.Bool
 }
@@ -67,7 +70,7 @@ func (s *Store) open(ctx context.Context, dir string, key Key) error {
 	if err := f.Close(); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	if s.write, err = open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)"); err != nil {
+	if s.write, err = open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "cache_size(-65536)", "wal_autocheckpoint(0)"); err != nil {
 		return err
 	}
 	if err := s.migrate(ctx, dir); err != nil {
@@ -90,7 +93,7 @@ func (s *Store) connect(ctx context.Context, path string) (err error) {
 	if s.writer.lane, err = newLane(ctx, s.write); err != nil {
 		return err
 	}
-	reading := []string{"busy_timeout(10000)", "query_only(1)"}
+	reading := []string{"busy_timeout(10000)", "query_only(1)", "cache_size(-8192)"}
 	db, err := open(path, 8+lanes, reading...)
 	if err != nil {
 		return err
@@ -99,6 +102,14 @@ func (s *Store) connect(ctx context.Context, path string) (err error) {
 	if s.ready, err = open(path, 1, reading...); err != nil {
 		return err
 	}
+	if s.behind, err = open(path, 1, "busy_timeout(10000)", "synchronous(FULL)"); err != nil {
+		return err
+	}
+	s.path = path
+	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+	done := make(chan struct{})
+	s.ended = func() { stop(); <-done }
+	go func() { defer close(done); s.checkpoints(ctx) }()
 	for range lanes {
 		l, err := newLane(ctx, s.read.DB)
 		if err != nil {
@@ -126,6 +137,9 @@ func (s *Store) Close() error {
 		return nil
 	}
 	var errs []error
+	if s.ended != nil {
+		s.ended()
+	}
 	if s.writer.lane != nil {
 		s.writer.turn <- struct{}{} // what is being written comes to its end; nothing comes after it
 		errs = append(errs, s.writer.lane.close())
@@ -136,7 +150,7 @@ func (s *Store) Close() error {
 	if s.read != nil {
 		errs = append(errs, s.read.Close())
 	}
-	for _, db := range []*sql.DB{s.ready, s.write, s.held} { // others may come in only once it is closed
+	for _, db := range []*sql.DB{s.ready, s.behind, s.write, s.held} { // others may come in only once it is closed
 		if db != nil {
 			errs = append(errs, db.Close())
 		}

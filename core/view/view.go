@@ -115,6 +115,7 @@ type Parcel struct {
 	Built     time.Time     `json:"built"`
 	Files     []format.File `json:"files"`
 	Outdated  bool          `json:"outdated" doc:"Building now would give something else"`
+	Removed   *time.Time    `json:"removed,omitempty" doc:"When its files were removed, because a newer parcel took its place; its digest stays"`
 }
 
 // Counts are the sums for an overview.

@@ -476,6 +476,9 @@ func (o *Organisation) Validate() error {
 	if o.AskEvery < 0 || o.AskEvery > 720 {
 		in.add("/ask_every", fmt.Sprint(o.AskEvery), "hours from 1 to 720, or 0 for never", "correct the number")
 	}
+	if o.KeepParcels < 0 || o.KeepParcels > 3650 {
+		in.add("/keep_parcels", fmt.Sprint(o.KeepParcels), "days from 1 to 3650, or 0 to keep all", "correct the number")
+	}
 	return in.err()
 }
 

@@ -333,4 +333,6 @@ type Organisation struct {
 	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
 
 	AskEvery int `json:"ask_every" required:"false" doc:"Hours after which the service asks each gateway again what it answers; 0 asks only when somebody wants it"`
+
+	KeepParcels int `json:"keep_parcels" required:"false" doc:"Days after which the files of a parcel that a newer one took the place of are removed; that it was built, with its digest, stays. 0 keeps all"`
 }

@@ -92,6 +92,15 @@ CREATE INDEX profiles_fallback ON profiles (json_extract(iif(json_valid(body), b
 DROP INDEX profiles_second;
 CREATE INDEX profiles_second ON profiles (json_extract(iif(json_valid(body), body, '{}'), '$.wishes.second_to')) WHERE json_extract(iif(json_valid(body), body, '{}'), '$.wishes.second_to') IS NOT NULL;
 
+-- Files of parcels that newer ones took the place of go after some days; that they were built stays.
+ALTER TABLE organisation ADD COLUMN keep_parcels INTEGER NOT NULL DEFAULT 90;
+ALTER TABLE parcels ADD COLUMN removed INTEGER; -- when its files were
+CREATE INDEX parcels_built ON parcels (built) WHERE removed IS NULL;
+
+-- A revocation list is read from its index alone.
+DROP INDEX certificates_revoked;
+CREATE INDEX certificates_revoked ON certificates (authority_id, revoked, serial, ends, reason) WHERE revoked IS NOT NULL;
+
 -- The groups that people are in.
 CREATE TABLE person_groups (
     name      TEXT NOT NULL,
@@ -500,6 +509,11 @@ DROP INDEX profiles_fallback;
 CREATE INDEX profiles_fallback ON profiles (json_extract(body, '$.wishes.fallback_id')) WHERE json_extract(body, '$.wishes.fallback_id') IS NOT NULL;
 DROP INDEX devices_site;
 CREATE INDEX devices_site ON devices (id) WHERE json_extract(body, '$.site') IS NOT NULL;
+DROP INDEX certificates_revoked;
+CREATE INDEX certificates_revoked ON certificates (authority_id, revoked) WHERE revoked IS NOT NULL;
+DROP INDEX parcels_built;
+ALTER TABLE parcels DROP COLUMN removed;
+ALTER TABLE organisation DROP COLUMN keep_parcels;
 DROP TABLE rule_sums;
 DROP TABLE sizes;
 DROP TABLE person_texts;

@@ -14,12 +14,14 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   links_v6: '',
   factors: false,
   ask_every: 0 as number | null,
+  keep_parcels: 0 as number | null,
 })
 const loaded = ref(false)
 const version = ref(0)
 function show(o: Schemas['Organisation']) {
-  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false, ask_every = 0 } = o
-  fill({ name, domain, links, links_v4, links_v6, factors, ask_every })
+  const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false } = o
+  const { ask_every = 0, keep_parcels = 0 } = o
+  fill({ name, domain, links, links_v4, links_v6, factors, ask_every, keep_parcels })
   version.value = o.version
 }
 
@@ -29,13 +31,17 @@ onMounted(() =>
     loaded.value = true
   }, ''),
 )
+const numbers = () => ({
+  ask_every: Number(draft.ask_every ?? 0),
+  keep_parcels: Number(draft.keep_parcels ?? 0),
+})
 async function save() {
   await run(async () => {
     show(
       await ask(
         api.PUT('/api/v1/organisation', {
           ...seen(version.value),
-          body: { ...draft, ask_every: Number(draft.ask_every ?? 0), version: version.value },
+          body: { ...draft, ...numbers(), version: version.value },
         }),
       ),
     )
@@ -84,6 +90,14 @@ async function save() {
       pointer="/ask_every"
       :errors="errors"
       help="0 asks only when somebody wants it."
+    />
+    <Field
+      v-model="draft.keep_parcels"
+      kind="number"
+      label="Days after which files of superseded parcels are removed"
+      pointer="/keep_parcels"
+      :errors="errors"
+      help="That a parcel was built stays on record with its digest. 0 keeps all files."
     />
     <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

@@ -57,7 +57,8 @@ const when = (at: string) => new Date(at).toLocaleString()
             <span v-if="p.outdated" class="tag warning">outdated</span><span v-else class="tag fine">current</span>
           </td>
           <td>
-            <div v-for="f in p.files" :key="f.name">
+            <span v-if="p.removed" class="soft">removed on {{ when(p.removed) }}; its digest stays</span>
+            <div v-for="f in p.removed ? [] : p.files" :key="f.name">
               <a :href="`/api/v1/parcels/${p.id}/files/${encodeURIComponent(f.name)}`" :download="f.name">{{
                 f.name
               }}</a>
