@@ -133,7 +133,7 @@ docs:
 	WARDICON_WRITE=1 go test -count=1 -run TestDocument ./core/check
 
 bench: build
-	WARDICON_BENCH=1 go test -v -count=1 ./bench
+	WARDICON_BENCH=1 WARDICON_BENCH_DEVICES=$(DEVICES) go test -timeout 60m -v -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
 shots: build tools

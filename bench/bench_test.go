@@ -54,7 +54,7 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), lists(), growth(), starts(), logs()); err != nil {
+	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), growth(), starts(), logs()); err != nil {
 		return err
 	}
 	return sizes()
@@ -289,47 +289,6 @@ func scratch(ctx context.Context) (*store.Store, string, error) {
 	return s, dir, err
 }
 
-// lists reads a page of 100,000 devices; the baseline reads as many rows by key.
-func lists() error {
-	ctx := context.Background()
-	s, dir, err := scratch(ctx)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	defer func() { _ = s.Close() }()
-	if err := s.Write(ctx, func(tx *store.Tx) error {
-		p := vpn.Person{Name: "Ada"}
-		if err := store.People.Insert(ctx, tx, &p); err != nil {
-			return err
-		}
-		for i := range 100_000 {
-			d := vpn.Device{Name: fmt.Sprintf("Device %06d", i), PersonID: p.ID, Platform: vpn.Platforms[i%len(vpn.Platforms)], Release: "10"}
-			if err := store.Devices.Insert(ctx, tx, &d); err != nil {
-				return err
-			}
-		}
-		return nil
-	}); err != nil {
-		return err
-	}
-	baseline := measure(func() {
-		_, _ = store.Devices.Where(ctx, s.Read(), "rowid <= 50")
-	})
-	for _, q := range []struct {
-		name  string
-		query store.Query
-	}{
-		{"first page", store.Query{Limit: 50}},
-		{"last page", store.Query{Limit: 50, Offset: 99_950}},
-		{"filtered", store.Query{Limit: 50, Conditions: map[string]string{"platform": "ios"}}},
-		{"searched", store.Query{Limit: 50, Search: "99"}},
-	} {
-		row("100,000 devices: "+q.name, measure(func() { _, _ = store.Devices.List(ctx, s.Read(), q.query) }), baseline)
-	}
-	return nil
-}
-
 // starts times the service from its start to its first answer, on the sample data; the
 // baseline starts the same program to print its version.
 func starts() error {
@@ -342,7 +301,6 @@ func starts() error {
 	if err := errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close()); err != nil {
 		return err
 	}
-	const program, address = "../bin/wardicon", "127.0.0.1:17481"
 	var took, baseline []time.Duration
 	for range 7 {
 		begin := time.Now()
@@ -350,33 +308,45 @@ func starts() error {
 			return fmt.Errorf("%s: %w; run make build first", program, err)
 		}
 		baseline = append(baseline, time.Since(begin))
-
-		cmd := exec.Command(program, "serve", "--data", dir, "--listen", address)
-		begin = time.Now()
-		if err := cmd.Start(); err != nil {
+		t, err := startTime(dir)
+		if err != nil {
 			return err
 		}
-		for {
-			res, err := http.Get("http://" + address + "/ready")
-			if err == nil {
-				_ = res.Body.Close()
-				break
-			}
-			if time.Since(begin) > 20*time.Second {
-				return err
-			}
-			time.Sleep(2 * time.Millisecond)
-		}
-		took = append(took, time.Since(begin))
-		_ = cmd.Process.Signal(os.Interrupt)
-		if err := cmd.Wait(); err != nil {
-			return fmt.Errorf("the service did not stop well: %w", err)
-		}
+		took = append(took, t)
 	}
 	slices.Sort(took)
 	slices.Sort(baseline)
 	row("start to first answer (median of 7)", took[3], baseline[3])
 	return nil
+}
+
+const program = "../bin/wardicon"
+
+// startTime is how long a service takes from its start to its first answer.
+func startTime(dir string) (took time.Duration, err error) {
+	const address = "127.0.0.1:17481"
+	cmd := exec.Command(program, "serve", "--data", dir, "--listen", address)
+	begin := time.Now()
+	if err := cmd.Start(); err != nil {
+		return 0, err
+	}
+	for {
+		res, err := http.Get("http://" + address + "/ready")
+		if err == nil {
+			_ = res.Body.Close()
+			break
+		}
+		if time.Since(begin) > 20*time.Second {
+			return 0, err
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	took = time.Since(begin)
+	_ = cmd.Process.Signal(os.Interrupt)
+	if err := cmd.Wait(); err != nil {
+		return 0, fmt.Errorf("the service did not stop well: %w", err)
+	}
+	return took, nil
 }
 
 var asset = regexp.MustCompile(`(?:src|href)="(/assets/[^"]+)"`)

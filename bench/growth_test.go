@@ -9,6 +9,9 @@ import (
 	"slices"
 	"time"
 
+	"wardicon/core/check"
+	"wardicon/core/plan"
+	"wardicon/core/secret"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
@@ -30,20 +33,68 @@ func growth() (err error) {
 	}
 	fmt.Printf("\n%d devices with profiles and parcels, put there in %s\n", n, time.Since(begin).Round(time.Second))
 	svc := service.New(s, slog.New(slog.DiscardHandler), time.Now)
+	if _, err := svc.CheckAll(ctx); err != nil {
+		return err
+	}
+	if err := s.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "rowid <= 5000") }); err != nil {
+		return err
+	}
 	begin = time.Now()
 	checked, err := svc.CheckAll(ctx)
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-44s %12s\n", "check of every profile, for each", (time.Since(begin) / time.Duration(checked)).Round(100*time.Nanosecond))
-	if err := pages(ctx, s, svc, n); err != nil {
+	in := input(vpn.LinuxDesktop, "1.42")
+	memo := secret.NewMemo([]byte("key"), 1000)
+	bare := measure(func() {
+		subject := check.Planned(in, plan.Make(in), nil)
+		subject.Judge = memo.Judge
+		check.Run(subject)
+	})
+	row("check a kept profile anew", time.Since(begin)/time.Duration(checked), bare)
+	if err := pages(ctx, svc, n); err != nil {
 		return err
 	}
-	return foreground(ctx, s, svc)
+	if err := foreground(ctx, svc); err != nil {
+		return err
+	}
+	if err := s.Close(); err != nil {
+		return err
+	}
+	return largeStart(ctx, dir)
 }
 
-// pages times a page of lists at their worst; the baseline is a row by key.
-func pages(ctx context.Context, s *store.Store, svc *service.Service, n int) error {
+// largeStart times the start on a large store; the baseline is the start on an empty one.
+func largeStart(ctx context.Context, dir string) error {
+	s, empty, err := scratch(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(empty) }()
+	if err := s.Close(); err != nil {
+		return err
+	}
+	var took, baseline []time.Duration
+	for range 5 {
+		for _, of := range []struct {
+			dir  string
+			list *[]time.Duration
+		}{{dir, &took}, {empty, &baseline}} {
+			t, err := startTime(of.dir)
+			if err != nil {
+				return err
+			}
+			*of.list = append(*of.list, t)
+		}
+	}
+	slices.Sort(took)
+	slices.Sort(baseline)
+	row("start on the large store", took[2], baseline[2])
+	return nil
+}
+
+// pages times a page of 50 rows of lists at their worst; the baseline reads as many rows by key.
+func pages(ctx context.Context, svc *service.Service, n int) error {
 	one, err := svc.Devices.List(ctx, store.Query{Limit: 1, Search: "Device"})
 	if err != nil {
 		return err
@@ -52,7 +103,7 @@ func pages(ctx context.Context, s *store.Store, svc *service.Service, n int) err
 	if err != nil {
 		return err
 	}
-	key := measure(func() { _, err = svc.Devices.Get(ctx, one.Items[0].ID) })
+	key := 50 * measure(func() { _, err = svc.Devices.Get(ctx, one.Items[0].ID) })
 	by := func(pairs ...string) map[string]string {
 		m := map[string]string{}
 		for i := 0; i < len(pairs); i += 2 {
@@ -115,11 +166,13 @@ func pages(ctx context.Context, s *store.Store, svc *service.Service, n int) err
 		return err
 	})
 	show("overview", func() error { _, err := svc.Overview(ctx); return err })
+	show("findings summed up by rule", func() error { _, err := svc.FindingSums(ctx, "rule", 7); return err })
+	show("handovers summed up", func() error { _, err := svc.SumHandovers(ctx); return err })
 	return errors.Join(err, faults)
 }
 
 // foreground times what operators change while long work goes on; the baseline is the same on an idle service.
-func foreground(ctx context.Context, s *store.Store, svc *service.Service) error {
+func foreground(ctx context.Context, svc *service.Service) error {
 	ctx = service.As(ctx, "harbourmaster")
 	people, err := svc.People.List(ctx, store.Query{Limit: 200})
 	if err != nil {
@@ -128,6 +181,7 @@ func foreground(ctx context.Context, s *store.Store, svc *service.Service) error
 	turn := 0
 	change := func() (time.Duration, error) {
 		turn++
+		svc.Called()
 		begin := time.Now()
 		_, err := svc.People.Change(ctx, people.Items[turn%len(people.Items)].ID, 0, func(p *vpn.Person) (*vpn.Person, error) {
 			p.Mail = fmt.Sprintf("m%06d@skerryline.example", turn)
@@ -158,8 +212,12 @@ func foreground(ctx context.Context, s *store.Store, svc *service.Service) error
 	defer stop()
 	go svc.Run(work)
 	median, late := quantiles(idle)
-	row("change of a person, idle: median, p99 under it", late, median)
+	row("change of a person, idle: p99 to the median", late, median)
 	pattern, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Everybody", Gateways: vpn.ChooseNearest, Groups: []string{"office"}})
+	if err != nil {
+		return err
+	}
+	authority, err := renewable(ctx, svc)
 	if err != nil {
 		return err
 	}
@@ -168,6 +226,10 @@ func foreground(ctx context.Context, s *store.Store, svc *service.Service) error
 		begin func() (view.Job, error)
 	}{
 		{"roll-out", func() (view.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
+		{"group handover", func() (view.Job, error) {
+			return svc.HandOverGroup(ctx, "pilots", view.HandoverWish{Link: check.ByOperator})
+		}},
+		{"renewal of certificates", func() (view.Job, error) { return svc.Renew(ctx, authority, -1) }},
 	} {
 		j, err := of.begin()
 		if err != nil {
@@ -176,7 +238,7 @@ func foreground(ctx context.Context, s *store.Store, svc *service.Service) error
 		ended := make(chan struct{})
 		var fault error
 		go func() { defer close(ended); fault = svc.WorkAll(work) }()
-		busy, err := look(1000, ended)
+		busy, err := look(600, ended)
 		if err != nil {
 			return err
 		}
@@ -188,10 +250,28 @@ func foreground(ctx context.Context, s *store.Store, svc *service.Service) error
 			return fault
 		}
 		m, l := quantiles(busy)
-		row("the same during a "+of.work+": median", m, median)
-		row("the same during a "+of.work+": p99", l, late)
+		row(fmt.Sprintf("  during a %s: median of %d", of.work, len(busy)), m, median)
+		row(fmt.Sprintf("  during a %s: p99", of.work), l, late)
 	}
 	return nil
+}
+
+// renewable issues certificates, of which phones have RSA keys.
+func renewable(ctx context.Context, svc *service.Service) (authority string, err error) {
+	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Bench"})
+	if err != nil {
+		return "", err
+	}
+	devices, err := svc.Devices.List(ctx, store.Query{Limit: 60})
+	if err != nil {
+		return "", err
+	}
+	for _, d := range devices.Items {
+		if _, err := svc.IssueToDevice(ctx, d.ID, made[0].ID, nil, 0); err != nil {
+			return "", err
+		}
+	}
+	return made[0].ID, nil
 }
 
 // quantiles are the median and the 99th percentile.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"wardicon/core/check"
 	"wardicon/core/secret"
@@ -25,7 +26,8 @@ func (s *Service) Findings(ctx context.Context, q store.Query) (view.Page[view.F
 // FindingSums counts findings by rule, gateway or person, with what is new and what has
 // ended within some days.
 func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]view.FindingSum, error) {
-	list, err := s.store.Read().SumFindings(ctx, by, days, 500)
+	list, err := summed(&s.sums, fmt.Sprint("findings ", by, " ", days), func() ([]view.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) })
+	list = slices.Clone(list)
 	if by == "rule" {
 		for i := range list {
 			rule, _ := check.Lookup(list[i].Key)

@@ -174,7 +174,7 @@ func (s *Service) Handovers(ctx context.Context, q store.Query) (view.Page[view.
 
 // SumHandovers counts handovers by state.
 func (s *Service) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
-	return s.store.Read().SumHandovers(ctx)
+	return summed(&s.sums, "handovers", func() ([]view.HandoverSum, error) { return s.store.Read().SumHandovers(ctx) })
 }
 
 // RecallHandover closes a link at once.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -143,22 +144,34 @@ func (s *Service) checkDue(ctx context.Context) (int, error) {
 	errs := make([]error, len(due))
 	var next atomic.Int64
 	var all sync.WaitGroup
-	for range min(behind(), len(due)) {
+	faults := make(chan error, runtime.GOMAXPROCS(0))
+	workers := behind()
+	if !s.busy() {
+		workers = runtime.GOMAXPROCS(0)
+	}
+	for worker := range min(workers, len(due)) {
 		all.Go(func() {
 			err := s.store.Snapshot(ctx, func(tx *store.Tx) error {
 				tx = tx.Shelved()
 				for i := int(next.Add(1)) - 1; i < len(due); i = int(next.Add(1)) - 1 {
 					results[i], errs[i] = s.checkOne(ctx, tx, due[i].ID)
+					if worker >= behind() && s.busy() { // somebody came: their processor is theirs
+						return nil
+					}
 				}
 				return nil
 			})
 			if err != nil {
-				errs[0] = errors.Join(errs[0], err)
+				faults <- err
 			}
 		})
 	}
 	all.Wait()
-	if err := ctx.Err(); err != nil {
+	close(faults)
+	for fault := range faults {
+		err = errors.Join(err, fault)
+	}
+	if err = errors.Join(err, ctx.Err()); err != nil {
 		return 0, err
 	}
 	for i := 0; i < len(due); {
@@ -185,11 +198,6 @@ const shortWrite = 3 * time.Millisecond
 
 // checkOne works a profile out. One that cannot be read is no reason to stop: it is a finding of its own.
 func (s *Service) checkOne(ctx context.Context, tx *store.Tx, id string) ([]check.Finding, error) {
-	leave, err := s.background(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer leave()
 	w, err := s.work(ctx, tx, id)
 	if outcome := passedOver(err); outcome != "" {
 		if outcome != outcomeGone {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"wardicon/core/check"
@@ -44,9 +45,11 @@ type Service struct {
 	asking    *asking
 	atBack    chan struct{} // places for work that nobody waits for
 
+	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
 	used     uses
 	compared compared
+	sums     sums
 	setup    setup
 	tries    counting
 	hashing  *hashing

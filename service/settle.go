@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"runtime"
+	"time"
 
 	"wardicon/store"
 )
@@ -49,6 +50,15 @@ func (w *worked) current(ctx context.Context, tx *store.Tx) error {
 
 // behind is how much work goes on at once behind what operators do: it leaves one processor to them.
 func behind() int { return max(1, runtime.GOMAXPROCS(0)-1) }
+
+// calm is how long nobody has asked for anything when work in the background takes every processor.
+const calm = 2 * time.Second
+
+// Called notes that somebody asks for something.
+func (s *Service) Called() { s.called.Store(time.Now().UnixNano()) }
+
+// busy tells whether somebody has asked for something just now.
+func (s *Service) busy() bool { return time.Since(time.Unix(0, s.called.Load())) < calm }
 
 // background waits until there is a place for work that nobody waits for.
 func (s *Service) background(ctx context.Context) (leave func(), err error) {

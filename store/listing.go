@@ -210,6 +210,12 @@ func (l *listing[Row]) selection(ctx context.Context, tx *Tx, query Query) (*sel
 			return nil, err
 		}
 		c.add(condition, arg)
+		if m := member.FindStringSubmatch("(" + condition + ")"); m != nil && !c.dense {
+			// Members without number are told one by one along the order sooner than gathered.
+			if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) > ? FROM (SELECT 1 FROM "+m[3]+" WHERE "+m[4]+" LIMIT ?)", mostHits, arg, mostHits+1).Scan(&c.dense); err != nil {
+				return nil, fmt.Errorf("database: %w", err)
+			}
+		}
 	}
 	if query.Search == "" {
 		return c, nil
@@ -219,7 +225,7 @@ func (l *listing[Row]) selection(ctx context.Context, tx *Tx, query Query) (*sel
 			return c, err
 		}
 	}
-	c.dense = len(l.hits) > 0
+	c.dense = c.dense || len(l.hits) > 0
 	var either []string
 	var args []any
 	for _, column := range l.search {

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 )
 
 // Kind is the part that an algorithm plays in a proposal (RFC 7296 §3.3.2).
@@ -180,6 +182,28 @@ func (e *SyntaxError) Error() string {
 // integrity algorithm goes without saying (RFC 7296 §2.13) and is left out. A trailing
 // "!" (strict, in the dialect of one IKE daemon) is accepted.
 func Parse(text string) (Proposal, error) {
+	if p, ok := read.Load(text); ok {
+		return p.(Proposal), nil
+	}
+	p, err := parse(text)
+	if err == nil && len(text) <= mostRead && readCount.Add(1) <= mostReadCount {
+		read.Store(text, p)
+	}
+	return p, err
+}
+
+// Proposals that were read: a fleet has few, and reads them for every plan and every rule.
+var (
+	read      sync.Map
+	readCount atomic.Int64
+)
+
+const (
+	mostRead      = 128 // bytes of one that is kept
+	mostReadCount = 4096
+)
+
+func parse(text string) (Proposal, error) {
 	var p Proposal
 	clean := strings.ToLower(strings.TrimSuffix(strings.TrimSpace(text), "!"))
 	for part := range strings.SplitSeq(clean, "-") {

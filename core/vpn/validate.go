@@ -122,7 +122,19 @@ func each[T any](in *inspector, pointer string, list []T, look func(pointer stri
 	}
 }
 
-var label = regexp.MustCompile(`^[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?$`)
+// isLabel tells whether a text is a label of a host name (RFC 1123 §2.1); underscores are met in practice.
+func isLabel(v string) bool {
+	if v == "" || len(v) > 63 || v[0] == '-' || v[len(v)-1] == '-' {
+		return false
+	}
+	for i := range len(v) {
+		c := v[i]
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' {
+			return false
+		}
+	}
+	return true
+}
 
 // HostProblem says why v is neither a host name (RFC 1123 §2.1, in its ASCII form)
 // nor an IP address; expected is empty when it is one.
@@ -156,7 +168,7 @@ func HostProblem(v string) (expected, mend string) {
 		if !utf8.ValidString(part) || strings.ContainsFunc(part, func(r rune) bool { return r > unicode.MaxASCII }) {
 			return "a host name in its ASCII form", "write the international name in its xn-- form"
 		}
-		if !label.MatchString(part) {
+		if !isLabel(part) {
 			return "a host name of labels with letters, digits and hyphens, joined by dots", "correct " + shown(part)
 		}
 		if _, err := strconv.Atoi(part); err != nil {
