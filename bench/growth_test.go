@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"slices"
+	"sync"
 	"time"
 
 	"wardicon/core/check"
@@ -161,6 +162,12 @@ func pages(ctx context.Context, svc *service.Service, n int) error {
 	} {
 		show("findings: "+q.work, func() error { _, err := svc.Findings(ctx, q.query); return err })
 	}
+	side, ready, err := sideBySide(ctx, svc)
+	if err != nil {
+		return err
+	}
+	row("8 searches side by side, the slowest", side, key)
+	row("  whether it is ready meanwhile, the slowest", ready, key)
 	show("people of a group", func() error {
 		_, err := svc.People.List(ctx, store.Query{Limit: 50, Conditions: by("group", "crew")})
 		return err
@@ -169,6 +176,33 @@ func pages(ctx context.Context, svc *service.Service, n int) error {
 	show("findings summed up by rule", func() error { _, err := svc.FindingSums(ctx, "rule", 7); return err })
 	show("handovers summed up", func() error { _, err := svc.SumHandovers(ctx); return err })
 	return errors.Join(err, faults)
+}
+
+// sideBySide has several search at once, again and again, and asks meanwhile whether the service is ready.
+func sideBySide(ctx context.Context, svc *service.Service) (search, ready time.Duration, err error) {
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			for range 5 {
+				begin := time.Now()
+				_, fault := svc.Findings(ctx, store.Query{Limit: 50, Search: "Okafor"})
+				mu.Lock()
+				search, err = max(search, time.Since(begin)), errors.Join(err, fault)
+				mu.Unlock()
+			}
+		})
+	}
+	for range 20 {
+		begin := time.Now()
+		fault := svc.Ready(ctx)
+		mu.Lock()
+		ready, err = max(ready, time.Since(begin)), errors.Join(err, fault)
+		mu.Unlock()
+		time.Sleep(time.Millisecond)
+	}
+	all.Wait()
+	return search, ready, err
 }
 
 // foreground times what operators change while long work goes on; the baseline is the same on an idle service.

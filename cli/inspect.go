@@ -21,7 +21,7 @@ of a data folder. The service must be stopped. Nothing is changed without --repa
 
 --repair makes indexes and counts anew. Where pages are damaged, every row that can still be
 read moves to a new database; the old one stays beside it. It says what is lost. A sealed
-value that does not open stays named on its record until it is set anew.`,
+value that does not open stays named on its record until it is set again.`,
 		Example: "  wardicon inspect --data /var/lib/wardicon\n  wardicon inspect --data /var/lib/wardicon --repair",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			key, err := a.masterKey(h)

@@ -130,8 +130,8 @@ func (a *app) mailTry() *cobra.Command {
 
 func (a *app) mailSend() *cobra.Command {
 	return &cobra.Command{
-		Use: "send", Short: "Send every letter that waits now", Args: exactly(),
-		Long:    "Has the service try every letter that waits at once, such as after an outage of the mail server.",
+		Use: "send", Short: "Send queued emails now", Args: exactly(),
+		Long:    "Sends every queued email at once, such as after an outage of the mail server.",
 		Example: "  wardicon mail send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -139,7 +139,7 @@ func (a *app) mailSend() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(sending, func(table.Writer) { a.say("%d letters are being sent", sending.Waiting) })
+				return a.print(sending, func(table.Writer) { a.say("%d queued emails are being sent", sending.Waiting) })
 			})
 		},
 	}

@@ -393,27 +393,52 @@ from a file. It is refused once there is an owner.`,
 }
 
 func (a *app) backup() *cobra.Command {
-	var dir, to string
+	var h host
+	var to string
 	cmd := &cobra.Command{
 		Use: "backup", Short: "Copy the database while the service runs", Args: exactly(),
 		Long: `Writes a whole, consistent copy of the database to a new file. Secrets stay sealed
 in it: without the master key they cannot be read, so keep a copy of that too, elsewhere.
-To restore, put the file into an empty data folder as wardicon.db beside the key.`,
+Where the key is at hand, every sealed value in the copy is opened once: one that does not open is
+as damaged in the data folder, and is told. To restore, put the file into an empty data folder as wardicon.db beside the key.`,
 		Example: "  wardicon backup --data /var/lib/wardicon --to wardicon-monday.db",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to == "" {
 				return usage("--to: found nothing, expected a file to write")
 			}
-			if err := store.Backup(cmd.Context(), dir, to); err != nil {
+			if err := store.Backup(cmd.Context(), h.data, to); err != nil {
 				return err
 			}
 			a.say("wrote %s", to)
-			return nil
+			return a.sealedWell(cmd.Context(), h, to)
 		},
 	}
-	cmd.Flags().StringVar(&dir, "data", "wardicon-data", "data folder")
+	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&to, "to", "", "file to write; it must not be there yet")
 	return cmd
+}
+
+// sealedWell opens every value in a copy, where the master key is at hand.
+func (a *app) sealedWell(ctx context.Context, h host, file string) error {
+	key, err := a.masterKey(h)
+	if err != nil {
+		return err
+	}
+	if key.File == "" && len(key.Passphrase) == 0 {
+		key.File = filepath.Join(h.data, "master.key")
+		if _, err := os.Stat(key.File); err != nil {
+			return nil
+		}
+	}
+	found, err := store.InspectCopy(ctx, file, key)
+	if err != nil {
+		return err
+	}
+	if n := len(found.Values) + len(found.Records); n > 0 {
+		a.complain("the copy is whole, but %d of %d values in it cannot be read, as in the data folder: stop the service and run wardicon inspect --data %s; an earlier copy may have them", n, found.Looked, h.data)
+		return errFindings
+	}
+	return nil
 }
 
 func (a *app) openAPI() *cobra.Command {

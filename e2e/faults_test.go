@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,8 +20,10 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/client"
 	"wardicon/core/view"
 	"wardicon/core/vpn"
+	"wardicon/store"
 )
 
 func ready(t *testing.T, url string) (int, string) {
@@ -293,5 +296,42 @@ func TestGivenUp(t *testing.T) {
 	all.Wait()
 	if page, err := f.client.Devices.List(t.Context(), query("laptop")); err != nil || page.Total == 0 {
 		t.Errorf("%d (%v)", page.Total, err)
+	}
+}
+
+// TestBackupDamaged copies a folder in which a value is damaged: the copy is made, and said to have it too.
+func TestBackupDamaged(t *testing.T) {
+	t.Parallel()
+	dir := setUp(t)
+	p := serve(t, dir)
+	c := signedIn(t, p.url)
+	person, err := c.People.Add(t.Context(), client.Patch{"name": "Ada"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Accounts.Add(t.Context(), client.Patch{"person_id": person.ID, "login": "ada", "password": "gale-74-Marzipan-hinge-otter"}); err != nil {
+		t.Fatal(err)
+	}
+	p.stop(os.Interrupt)
+	for _, test := range []struct {
+		statement string
+		code      int
+		says      string
+	}{{"", 0, "wrote"}, {`UPDATE secrets SET sealed = zeroblob(50) WHERE owner LIKE 'account:%'`, 1, "1 of "}} {
+		if test.statement != "" {
+			db, err := sql.Open("sqlite", filepath.Join(dir, store.File))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := db.Exec(test.statement); err != nil {
+				t.Fatal(err)
+			}
+			_ = db.Close()
+		}
+		cmd := command("backup", "--data", dir, "--to", filepath.Join(t.TempDir(), "copy.db"))
+		out, _ := cmd.CombinedOutput()
+		if cmd.ProcessState.ExitCode() != test.code || !strings.Contains(string(out), test.says) {
+			t.Errorf("ended with %d: %s", cmd.ProcessState.ExitCode(), out)
+		}
 	}
 }

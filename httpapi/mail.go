@@ -42,7 +42,7 @@ func (a *api) mail() {
 	try := by(service.RoleOwner, operation(http.MethodPost, "/mail/try", "try-mail", "Send a letter at once, to see that it can be done (owners only)", tag))
 	try.DefaultStatus = http.StatusNoContent
 	handle(a, try, func(ctx context.Context, in *tryMailInput) (*none, error) { return nil, a.svc.TryMail(ctx, in.Body.To) })
-	hurry := operation(http.MethodPost, "/letters/delivery", "send-letters", "Send every letter that waits now", tag)
+	hurry := operation(http.MethodPost, "/letters/delivery", "send-letters", "Send queued emails now", tag)
 	hurry.DefaultStatus = http.StatusAccepted
 	handle(a, hurry, func(ctx context.Context, _ *none) (*body[view.Sending], error) {
 		n, err := a.svc.SendNow(ctx)

@@ -71,7 +71,7 @@ func (s *Service) TryMail(ctx context.Context, to string) error {
 		return problem("mail", "/server", "nothing", "a mail server", "set one first")
 	}
 	if m.Damaged {
-		return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "set it anew")
+		return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "set it again")
 	}
 	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
 		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
@@ -190,7 +190,7 @@ func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 	return waiting, err
 }
 
-var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it anew (wardicon mail set)")
+var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it again (wardicon mail set)")
 
 // PostDue sends the letters that are due, by one connection. Where the server cannot be reached, all of them wait
 // for it together.

@@ -27,7 +27,7 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 			return &store.ConflictError{Noun: "organisation", Found: before.Version, Want: o.Version}
 		}
 		if before.Name != o.Name || before.Domain != o.Domain || before.Links != o.Links {
-			if err := tx.TouchProfiles(ctx, "1"); err != nil {
+			if err := tx.TouchAll(ctx); err != nil {
 				return err
 			}
 		}

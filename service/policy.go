@@ -50,7 +50,7 @@ func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Sev
 		if err := tx.SetSeverity(ctx, code, severity, actor(ctx)); err != nil {
 			return err
 		}
-		if err := errors.Join(tx.TouchProfiles(ctx, "1"), tx.TouchGateways(ctx, "")); err != nil {
+		if err := errors.Join(tx.TouchAll(ctx), tx.TouchGateways(ctx, "")); err != nil {
 			return err
 		}
 		said := string(severity)

@@ -76,7 +76,7 @@ func (s *Service) Pass(ctx context.Context) error {
 			return err
 		}
 		if last != "" {
-			if err := errors.Join(tx.TouchProfiles(ctx, "1"), tx.TouchGateways(ctx, "")); err != nil {
+			if err := errors.Join(tx.TouchAll(ctx), tx.TouchGateways(ctx, "")); err != nil {
 				return err
 			}
 		}
@@ -135,6 +135,15 @@ func (s *Service) CheckAll(ctx context.Context) (int, error) {
 func (s *Service) checkDue(ctx context.Context) (int, error) {
 	if n, err := s.checkGateways(ctx); err != nil || n > 0 {
 		return n, err
+	}
+	for more, err := s.store.Read().TouchingAll(ctx); more || err != nil; {
+		if err != nil {
+			return 0, err
+		}
+		err = s.store.Write(ctx, func(tx *store.Tx) error {
+			more, err = tx.TouchSome(ctx)
+			return err
+		})
 	}
 	due, err := s.store.Read().DueProfiles(ctx, checkBatch)
 	if err != nil || len(due) == 0 {

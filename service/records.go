@@ -120,7 +120,7 @@ func (u *Records[R, Row, P]) get(ctx context.Context, tx *store.Tx, id string) (
 	version, err := u.table.Version(ctx, tx, id)
 	r = new(R)
 	*u.stamp(r) = vpn.Stamp{ID: id, Version: version}
-	return r, errors.Join(err, tx.TouchProfiles(ctx, "1")) // whose it was is not known any more
+	return r, errors.Join(err, tx.TouchAll(ctx)) // whose it was is not known any more
 }
 
 // Remove removes a record that nothing refers to any more.

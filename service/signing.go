@@ -112,7 +112,7 @@ func (s *Service) RemoveSigner(ctx context.Context, version int) error {
 		if err := sameSigner(ctx, tx, version); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "remove", "signer", "", ""))
+		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchAll(ctx), deed(ctx, tx, "remove", "signer", "", ""))
 	})
 }
 
@@ -129,7 +129,7 @@ func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signe
 	if err := sameSigner(ctx, tx, version); err != nil {
 		return err
 	}
-	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchProfiles(ctx, "1"), deed(ctx, tx, "set", "signer", "", name))
+	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchAll(ctx), deed(ctx, tx, "set", "signer", "", name))
 }
 
 // signet signs what is built: Apple profiles themselves, and beside them and all others a list of the

@@ -29,13 +29,17 @@ func Inspect(ctx context.Context, dir string, key Key) (found view.Inspection, e
 		return found, err
 	}
 	defer func() { err = errors.Join(err, held.Close()) }()
-	return inspect(ctx, dir, key)
+	return inspect(ctx, filepath.Join(dir, File), key)
 }
 
-func inspect(ctx context.Context, dir string, key Key) (found view.Inspection, err error) {
-	path := filepath.Join(dir, File)
+// InspectCopy looks through the copy that a backup has made; key names the master key's file.
+func InspectCopy(ctx context.Context, file string, key Key) (view.Inspection, error) {
+	return inspect(ctx, file, key)
+}
+
+func inspect(ctx context.Context, path string, key Key) (found view.Inspection, err error) {
 	if _, err := os.Stat(path); err != nil {
-		return found, fmt.Errorf("data folder %s: %w", dir, err)
+		return found, fmt.Errorf("database: %w", err)
 	}
 	db, err := open(path, 1, "busy_timeout(10000)", "query_only(1)")
 	if err != nil {
@@ -60,7 +64,7 @@ func inspect(ctx context.Context, dir string, key Key) (found view.Inspection, e
 		found.Pages = append(found.Pages, err.Error())
 	}
 	if key.File == "" {
-		key.File = filepath.Join(dir, "master.key")
+		key.File = filepath.Join(filepath.Dir(path), "master.key")
 	}
 	seal, err := unlock(ctx, db, key)
 	if err != nil {
@@ -116,7 +120,7 @@ func fixOf(noun string) string {
 	case "request":
 		return "make the request again"
 	}
-	return "set it anew on the record"
+	return "set it again on the record"
 }
 
 func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *view.Inspection) (err error) {

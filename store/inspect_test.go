@@ -3,6 +3,7 @@ package store_test
 import (
 	"bytes"
 	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
@@ -26,7 +28,7 @@ func TestInspect(t *testing.T) {
 		{"nothing", func(*testing.T, string) {}, "", false, true},
 		{"a sealed value", func(t *testing.T, file string) {
 			statement(t, file, `UPDATE secrets SET sealed = zeroblob(60) WHERE owner LIKE 'gateway:%'`)
-		}, "gateway offers/l2tp/psk set it anew", false, false},
+		}, "gateway offers/l2tp/psk set it again", false, false},
 		{"a record", func(t *testing.T, file string) {
 			statement(t, file, `UPDATE people SET body = '{"name":' WHERE name = 'Ada'`)
 		}, "person record change it", false, false},
@@ -123,5 +125,68 @@ func overwrite(t *testing.T, file, name string) {
 	copy(data[(page-1)*size:], bytes.Repeat([]byte{0x5a}, 64))
 	if err := os.WriteFile(file, data, 0o600); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestOldRecords reads a gateway as an earlier release wrote it: lists that it did not know are not null.
+func TestOldRecords(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, store.Key{})
+	id, err := addGateway(t.Context(), s, "Lyngholm")
+	if err != nil {
+		t.Fatal(err)
+	}
+	raw(t, dir, `UPDATE gateways SET body = json_remove(body, '$.offers.l2tp.auth', '$.announced', '$.egress') WHERE id = ?1`, id)
+	row, err := store.Gateways.Row(t.Context(), s.Read(), id)
+	if err != nil || row.Offers.L2TP.Auth == nil || row.Announced == nil || row.Egress == nil {
+		t.Errorf("in a list: %+v (%v)", row.Gateway, err)
+	}
+	g, err := store.Gateways.Get(t.Context(), s.Read(), id)
+	if err != nil || len(g.Offers.L2TP.Auth) != 1 || g.Announced == nil || g.Offers.L2TP.PSK == nil {
+		t.Errorf("by itself: %+v (%v)", g, err)
+	}
+}
+
+// TestTouchAll marks many profiles bit by bit: each once, whatever comes between, and after an end in the middle.
+func TestTouchAll(t *testing.T) {
+	dir := t.TempDir()
+	s := open(t, dir, store.Key{})
+	known := small(t, s)
+	const many = 450
+	if err := s.Write(t.Context(), func(tx *store.Tx) error {
+		for i := range many {
+			d := vpn.Device{Name: fmt.Sprint("More ", i), PersonID: known["Ada"], Platform: vpn.IOS, Release: "17"}
+			if err := store.Devices.Insert(t.Context(), tx, &d); err != nil {
+				return err
+			}
+			if err := store.Profiles.Insert(t.Context(), tx, &vpn.Profile{DeviceID: d.ID, GatewayID: known["Norrvik"]}); err != nil {
+				return err
+			}
+		}
+		return tx.TouchAll(t.Context())
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for turn := 1; ; turn++ {
+		more := false
+		if err := s.Write(t.Context(), func(tx *store.Tx) (err error) { more, err = tx.TouchSome(t.Context()); return err }); err != nil {
+			t.Fatal(err)
+		}
+		if going, err := s.Read().TouchingAll(t.Context()); err != nil || going != more {
+			t.Fatalf("turn %d: %t, %t (%v)", turn, going, more, err)
+		}
+		if !more {
+			if turn != 3 {
+				t.Errorf("%d turns", turn)
+			}
+			break
+		}
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+		s = open(t, dir, store.Key{})
+	}
+	if n := scalar(t, filepath.Join(dir, store.File), `SELECT COUNT(*) || ' ' || SUM(touched = 2) FROM profiles`); n != "454 454" {
+		t.Errorf("profiles, and those that were marked once: %s", n)
 	}
 }

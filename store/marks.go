@@ -37,11 +37,11 @@ func (tx *Tx) marks(ctx context.Context, owner string) ([]string, error) {
 	return tx.names(ctx, `SELECT hex(mark) FROM secrets WHERE owner = ? AND mark IS NOT NULL`, owner)
 }
 
-// touchSharers marks the profiles that depend on records with secrets of the given marks
-// as due for a check.
+// touchSharers marks a few of the profiles that depend on records with secrets of the given marks
+// as due for a check: a finding names the first few, and where there are more it stays true for the others.
 func (tx *Tx) touchSharers(ctx context.Context, owner string, marks []string) error {
 	for _, mark := range marks {
-		owners, err := tx.names(ctx, `SELECT owner FROM secrets WHERE mark = unhex(?) AND owner <> ? LIMIT 1000`, mark, owner)
+		owners, err := tx.names(ctx, `SELECT owner FROM secrets WHERE mark = unhex(?) AND owner <> ? ORDER BY owner LIMIT 25`, mark, owner)
 		if err != nil {
 			return err
 		}

@@ -35,7 +35,7 @@ const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id =
 
 // Gateways is the table of gateways.
 var Gateways = &Table[vpn.Gateway, view.Gateway]{
-	Noun: "gateway", name: "gateways", prefix: "gw", shared: true,
+	Noun: "gateway", name: "gateways", prefix: "gw", shared: true, complete: (*vpn.Gateway).Complete,
 	stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
 	columns: []column[vpn.Gateway]{
 		{"name", func(g *vpn.Gateway) any { return g.Name }},
@@ -47,6 +47,7 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.blockers, g.warnings, g.advice",
 		scan: func(scan func(...any) error) (row view.Gateway, err error) {
 			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
+			row.Complete()
 			return row, err
 		},
 		search: []string{"g.name", "g.address", "g.city"}, hits: map[string]string{"gateway": "g.id"}, first: "name",

@@ -60,6 +60,50 @@ func (tx *Tx) TouchProfiles(ctx context.Context, condition string, args ...any) 
 	return err
 }
 
+// touchingAll is under which name it is remembered how far all profiles have been marked.
+const touchingAll = "profiles marked up to"
+
+// TouchAll marks every profile as due for a check: at once where they are few, else bit by bit by TouchSome, so that
+// nobody waits for it.
+func (tx *Tx) TouchAll(ctx context.Context) error {
+	n, err := tx.Size(ctx, "profiles")
+	if err != nil {
+		return err
+	}
+	if n <= mostTouched {
+		return tx.TouchProfiles(ctx, "1")
+	}
+	return tx.Remember(ctx, touchingAll, "-") // before every identifier
+}
+
+const mostTouched = 200
+
+// TouchSome goes on with what TouchAll began, and tells whether there is more.
+func (tx *Tx) TouchSome(ctx context.Context) (more bool, err error) {
+	after, err := tx.Remembered(ctx, touchingAll)
+	if err != nil || after == "" {
+		return false, err
+	}
+	ids, err := tx.names(ctx, `SELECT id FROM profiles WHERE id > ? ORDER BY id LIMIT ?`, after, mostTouched)
+	if err != nil {
+		return false, err
+	}
+	next := ""
+	if len(ids) == mostTouched {
+		next = ids[len(ids)-1]
+	}
+	if len(ids) > 0 {
+		err = tx.TouchProfiles(ctx, "id BETWEEN ? AND ?", ids[0], ids[len(ids)-1])
+	}
+	return next != "", errors.Join(err, tx.Remember(ctx, touchingAll, next))
+}
+
+// TouchingAll tells whether TouchAll is not through.
+func (tx *Tx) TouchingAll(ctx context.Context) (bool, error) {
+	after, err := tx.Remembered(ctx, touchingAll)
+	return after != "", err
+}
+
 // Touched counts the changes of a profile, and of anything that it depends on.
 func (tx *Tx) Touched(ctx context.Context, profileID string) (n int, err error) {
 	err = tx.q.QueryRowContext(ctx, `SELECT touched FROM profiles WHERE id = ?`, profileID).Scan(&n)

@@ -23,10 +23,10 @@ func Repair(ctx context.Context, dir string, key Key, now time.Time) (found view
 		return found, err
 	}
 	defer func() { err = errors.Join(err, held.Close()) }()
-	if found, err = inspect(ctx, dir, key); err != nil {
+	path := filepath.Join(dir, File)
+	if found, err = inspect(ctx, path, key); err != nil {
 		return found, err
 	}
-	path := filepath.Join(dir, File)
 	var lost []string
 	kept := ""
 	if len(found.Pages) > 0 {
@@ -53,7 +53,7 @@ func Repair(ctx context.Context, dir string, key Key, now time.Time) (found view
 	if err := recount(ctx, path); err != nil {
 		return found, err
 	}
-	found, err = inspect(ctx, dir, key)
+	found, err = inspect(ctx, path, key)
 	found.Lost, found.Kept = lost, kept
 	return found, err
 }

@@ -103,7 +103,7 @@ func (e *DamagedError) Error() string {
 	if e.Field == wholeRecord {
 		return fmt.Sprintf("the record of %s %s cannot be read: it was changed on the disk; change it with all its fields, remove it, or restore it from a copy", noun, id)
 	}
-	return fmt.Sprintf("the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it anew, or restore it from a copy", e.Field, noun, id)
+	return fmt.Sprintf("the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it again, or restore it from a copy", e.Field, noun, id)
 }
 
 // mac is a digest that nobody without the master key can make.

@@ -18,15 +18,16 @@ import (
 // Table keeps records of one noun. The record itself is a JSON document; columns
 // repeat what is searched, sorted or referred to. Row is a record as lists show it.
 type Table[T, Row any] struct {
-	Noun    string
-	name    string
-	prefix  string // of identifiers
-	stamp   func(*T) *vpn.Stamp
-	columns []column[T]
-	secrets func(*T) map[string]**secret.Text
-	after   func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
-	list    listing[Row]
-	shared  bool // many plans are made from one: a shelf keeps it
+	Noun     string
+	name     string
+	prefix   string // of identifiers
+	stamp    func(*T) *vpn.Stamp
+	columns  []column[T]
+	secrets  func(*T) map[string]**secret.Text
+	after    func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
+	list     listing[Row]
+	complete func(*T) // fills in what a record of an earlier release lacks; nil where it lacks nothing
+	shared   bool     // many plans are made from one: a shelf keeps it
 }
 
 type column[T any] struct {
@@ -257,6 +258,9 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		if json.Unmarshal([]byte(body), &record) != nil {
 			broken = append(broken, id)
 			continue
+		}
+		if t.complete != nil {
+			t.complete(&record)
 		}
 		*t.stamp(&record) = vpn.Stamp{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
 		list = append(list, record)

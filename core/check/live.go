@@ -46,7 +46,7 @@ func (s *Subject) weighed(rule *Rule, f Finding) Finding {
 	}
 	if f.Severity == vpn.Blocker && !s.firm(rule) {
 		f.Severity = vpn.Warning
-		f.Found += "; seen once, or not lately: it holds nothing up until it is seen again"
+		f.Found += "; seen once, or not within a day: it does not block parcels until a second probe sees it"
 	}
 	return f
 }

@@ -374,5 +374,5 @@ type DamagedValue struct {
 
 // Sending says how many letters are being sent.
 type Sending struct {
-	Waiting int `json:"waiting" doc:"Letters that wait and are tried now"`
+	Waiting int `json:"waiting" doc:"Queued emails that are being sent"`
 }

@@ -29,7 +29,7 @@ type Mail struct {
 	From        string       `json:"from" required:"false" doc:"Mail address of the sender"`
 	Authority   string       `json:"authority,omitempty" doc:"Authorities of the server's certificate, PEM; empty believes those of the system"`
 	Reminders   []string     `json:"reminders" required:"false" doc:"Mail addresses that are told what ends soon"`
-	Damaged     bool         `json:"damaged,omitempty" readOnly:"true" doc:"A password is stored but cannot be read any more: set it anew"`
+	Damaged     bool         `json:"damaged,omitempty" readOnly:"true" doc:"A password is stored but cannot be read any more: set it again"`
 }
 
 // Validate reports every field of the settings that cannot be accepted.

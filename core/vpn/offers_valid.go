@@ -220,33 +220,17 @@ func tidy(text string) string {
 }
 
 func (o *Offers) normalise() {
+	o.complete()
 	if l := o.L2TP; l != nil {
-		fill(&l.PPP)
-		fill(&l.IKE)
-		fill(&l.ESP)
-		if len(l.Auth) == 0 {
-			l.Auth = []MachineAuth{MachinePSK}
-		}
 		l.Authority, l.PSKSet = tidy(l.Authority), present(l.PSK)
 	}
 	if i := o.IKEv2; i != nil {
-		fill(&i.Auth)
-		fill(&i.IKE)
-		fill(&i.ESP)
 		i.Authority, i.PSKSet = tidy(i.Authority), present(i.PSK)
 	}
-	if p := o.PPTP; p != nil {
-		fill(&p.PPP)
-		fill(&p.MPPE)
-	}
 	if s := o.SSTP; s != nil {
-		fill(&s.PPP)
 		s.Authority = tidy(s.Authority)
 	}
 	if t := o.TLS; t != nil {
-		fill(&t.Remotes)
-		fill(&t.Auth)
-		fill(&t.Ciphers)
 		t.Authority = tidy(t.Authority)
 		if k := t.ControlKey; k != nil {
 			if present(k.Key) {
@@ -257,6 +241,35 @@ func (o *Offers) normalise() {
 			}
 			k.KeySet = present(k.Key)
 		}
+	}
+}
+
+// complete gives empty lists their one form.
+func (o *Offers) complete() {
+	if l := o.L2TP; l != nil {
+		fill(&l.PPP)
+		fill(&l.IKE)
+		fill(&l.ESP)
+		if len(l.Auth) == 0 {
+			l.Auth = []MachineAuth{MachinePSK}
+		}
+	}
+	if i := o.IKEv2; i != nil {
+		fill(&i.Auth)
+		fill(&i.IKE)
+		fill(&i.ESP)
+	}
+	if p := o.PPTP; p != nil {
+		fill(&p.PPP)
+		fill(&p.MPPE)
+	}
+	if s := o.SSTP; s != nil {
+		fill(&s.PPP)
+	}
+	if t := o.TLS; t != nil {
+		fill(&t.Remotes)
+		fill(&t.Auth)
+		fill(&t.Ciphers)
 	}
 }
 

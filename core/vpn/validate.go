@@ -415,12 +415,7 @@ func (p *Profile) Validate() error {
 // Normalise gives empty lists and defaults their one form, so that a record reads
 // the same wherever it is shown, and says whether a secret is there.
 func (g *Gateway) Normalise() {
-	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Announced, &g.Hosts} {
-		fill(list)
-	}
-	if g.SignIn.Form == "" {
-		g.SignIn.Form = LoginPlain
-	}
+	g.Complete()
 	g.Offers.normalise()
 	if g.Certificate != "" {
 		g.Certificate = tidy(g.Certificate)
@@ -428,6 +423,17 @@ func (g *Gateway) Normalise() {
 	if g.ClientAuthority != "" {
 		g.ClientAuthority = tidy(g.ClientAuthority)
 	}
+}
+
+// Complete fills in what a record of an earlier release lacks.
+func (g *Gateway) Complete() {
+	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Announced, &g.Hosts} {
+		fill(list)
+	}
+	if g.SignIn.Form == "" {
+		g.SignIn.Form = LoginPlain
+	}
+	g.Offers.complete()
 }
 
 // Normalise gives empty lists their one form.

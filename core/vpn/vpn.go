@@ -44,7 +44,7 @@ type Stamp struct {
 	Version int       `json:"version" readOnly:"true" doc:"Counts the changes; send it in If-Match to change only what you saw"`
 	Created time.Time `json:"created" readOnly:"true"`
 	Changed time.Time `json:"changed" readOnly:"true"`
-	Damaged []string  `json:"damaged,omitempty" readOnly:"true" doc:"What of the record is stored but cannot be read any more, such as password: set it anew"`
+	Damaged []string  `json:"damaged,omitempty" readOnly:"true" doc:"What of the record is stored but cannot be read any more, such as password: set it again"`
 }
 
 // Place is where a gateway stands or a person is.

@@ -46,7 +46,7 @@ async function sendNow() {
   const well = await sending.run(async () => {
     n = (await ask(api.POST('/api/v1/letters/delivery'))).waiting
   }, '')
-  if (well) sending.done.value = n ? `${n} ${n === 1 ? 'letter is' : 'letters are'} tried now.` : 'No letter waits.'
+  if (well) sending.done.value = n ? `${n} ${n === 1 ? 'email is' : 'emails are'} being sent.` : 'No email is queued.'
   window.setTimeout(() => changes.value++, 1500)
 }
 const columns = [
@@ -142,7 +142,7 @@ const time = (v: string) => new Date(v).toLocaleString()
   <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
     <h2 class="mb-0 me-auto">Letters</h2>
     <BButton class="alters" variant="outline-secondary" :disabled="sending.busy.value" @click="sendNow"
-      >Send what waits now</BButton
+      >Send queued emails now</BButton
     >
   </div>
   <Notice :text="sending.wrong.value" /><Notice :text="sending.done.value" kind="done" />
