@@ -102,7 +102,7 @@ test-connect: build tools
 	go test -count=1 -v ./e2e/connect | sed -n '/^=== /d; /^ *--- /p; /skipped/p; /^FAIL/p; /^ok/p; /_test.go:/p'
 
 test: build tools
-	go test -parallel 4 ./... # most of the time tests wait for pages and for silence
+	go test -timeout 20m -parallel 4 ./... # most of the time tests wait for pages and for silence
 	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
 	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki

@@ -111,11 +111,7 @@ func (s *Store) connect(ctx context.Context, path string) (err error) {
 	s.ended = func() { stop(); <-done }
 	go func() { defer close(done); s.checkpoints(ctx) }()
 	for range lanes {
-		l, err := newLane(ctx, s.read.DB)
-		if err != nil {
-			return err
-		}
-		s.lanes <- l
+		s.lanes <- nil // opened when it is used first
 	}
 	return nil
 }
@@ -145,7 +141,9 @@ func (s *Store) Close() error {
 		errs = append(errs, s.writer.lane.close())
 	}
 	for len(s.lanes) > 0 {
-		errs = append(errs, (<-s.lanes).close())
+		if l := <-s.lanes; l != nil {
+			errs = append(errs, l.close())
+		}
 	}
 	if s.read != nil {
 		errs = append(errs, s.read.Close())

@@ -148,6 +148,11 @@ func (s *Store) Snapshot(ctx context.Context, do func(*Tx) error) (err error) {
 		return ctx.Err()
 	}
 	defer func() { s.lanes <- l }()
+	if l == nil {
+		if l, err = newLane(context.WithoutCancel(ctx), s.read.DB); err != nil {
+			return s.faulty(fmt.Errorf("database: %w", err))
+		}
+	}
 	if _, err := l.ExecContext(ctx, "BEGIN"); err != nil {
 		return s.faulty(fmt.Errorf("database: %w", err))
 	}
