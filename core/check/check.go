@@ -141,14 +141,16 @@ type Subject struct {
 	Now        time.Time // the zero time keeps rules about dates silent
 	Policy     Policy
 
-	Beside   []Held                 // certificates that came along
-	Keys     []crypto.Signer        // and keys
-	Revoked  []*x509.RevocationList // and lists of what was revoked
-	Bags     []Packed
-	Size     int      // bytes of the file
-	Pieces   []string // files that the file needs beside it
-	Reused   []Reuse
-	Damaged  []Damage
+	Beside  []Held                 // certificates that came along
+	Keys    []crypto.Signer        // and keys
+	Revoked []*x509.RevocationList // and lists of what was revoked
+	Bags    []Packed
+	Size    int      // bytes of the file
+	Pieces  []string // files that the file needs beside it
+	Reused  []Reuse
+	Damaged []Damage
+
+	judged   map[vpn.Field]judged
 	Alike    []string // logins that differ from the account's in capitals only
 	Live     *Live
 	Outdated bool        // the last parcel was built from other data

@@ -223,12 +223,26 @@ func (s *Subject) passwordIsLogin() bool {
 	return strings.EqualFold(p, s.Connection.Login) || s.Account != nil && strings.EqualFold(p, s.Account.Login)
 }
 
+// judged is how hard to guess a secret of the subject is: several rules want to know.
+type judged struct {
+	value    string
+	estimate secret.Estimate
+}
+
 func (s *Subject) judge(field vpn.Field, value string) secret.Estimate {
 	judge := s.Judge
 	if judge == nil {
 		judge = secret.Judge
 	}
-	return judge(secret.New(value), s.words(field)...)
+	if known, ok := s.judged[field]; ok && known.value == value {
+		return known.estimate
+	}
+	e := judge(secret.New(value), s.words(field)...)
+	if s.judged == nil {
+		s.judged = map[vpn.Field]judged{}
+	}
+	s.judged[field] = judged{value, e}
+	return e
 }
 
 func (s *Subject) guessable(field vpn.Field, value string, bits float64) []Hit {

@@ -62,24 +62,32 @@ func Languages() []Language {
 	return list
 }
 
-// Choose finds the first language that there is among what is wanted: tags such as de-AT, or lists with
-// preferences as browsers send them (RFC 9110 §12.5.4). It is English where there is none.
-func Choose(wanted ...string) Language {
+// matcher finds the nearest of the languages that there are; it is made once.
+var matcher = sync.OnceValue(func() language.Matcher {
 	have := Languages()
 	tags := make([]language.Tag, len(have))
 	for i, l := range have {
 		tags[i] = language.Make(l.tag)
 	}
-	matcher := language.NewMatcher(tags)
+	return language.NewMatcher(tags)
+})
+
+// Choose finds the first language that there is among what is wanted: tags such as de-AT, or lists with
+// preferences as browsers send them (RFC 9110 §12.5.4). It is English where there is none.
+func Choose(wanted ...string) Language {
+	have := Languages()
 	for _, w := range wanted {
-		if len(w) > 500 {
+		if w == "" || len(w) > 500 {
 			continue
+		}
+		if i := slices.IndexFunc(have, func(l Language) bool { return l.tag == w }); i >= 0 {
+			return have[i]
 		}
 		list, _, err := language.ParseAcceptLanguage(w)
 		if err != nil || len(list) == 0 {
 			continue
 		}
-		if _, i, sure := matcher.Match(list...); sure >= language.High {
+		if _, i, sure := matcher().Match(list...); sure >= language.High {
 			return have[i]
 		}
 	}
