@@ -6,7 +6,7 @@ import (
 )
 
 // organisation is whom the sample data is about.
-var organisation = vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}
+var organisation = vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", KeepParcels: 90}
 
 // gateway is a sample gateway with its key apart from the record.
 type gateway struct {

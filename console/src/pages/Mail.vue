@@ -141,7 +141,12 @@ const time = (v: string) => new Date(v).toLocaleString()
   </form>
   <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
     <h2 class="mb-0 me-auto">Letters</h2>
-    <BButton class="alters" variant="outline-secondary" :disabled="sending.busy.value" @click="sendNow"
+    <BButton
+      v-if="draft.server"
+      class="alters"
+      variant="outline-secondary"
+      :disabled="sending.busy.value"
+      @click="sendNow"
       >Send queued emails now</BButton
     >
   </div>
