@@ -7,17 +7,7 @@ type finder struct {
 	next    []int32 // by state and class; when it is made, the place of a state's row
 	found   [][]int // parts that end in a state
 	ends    int32   // place of the first state in which a part ends: they come last
-
-	// For looking in leaps (Wu and Manber, 1994): by three classes in a row, how far the next part can begin at the
-	// soonest, and those whose first bytes end in them.
-	parts   []string
-	window  int // bytes that every part has at the least
-	leap    []uint8
-	windows [][]int32
 }
-
-// block is how many bytes a leap is looked up by.
-const block = 3
 
 func lower(b byte) byte {
 	if b >= 'A' && b <= 'Z' {
@@ -64,47 +54,7 @@ func newFinder(parts []string) *finder {
 	}
 	f.link()
 	f.order()
-	f.leaps(parts)
 	return f
-}
-
-// leaps fills in how far can be leapt.
-func (f *finder) leaps(parts []string) {
-	f.parts, f.window = parts, len(parts[0])
-	for _, part := range parts {
-		f.window = min(f.window, len(part))
-	}
-	f.leap, f.windows = make([]uint8, f.width*f.width*f.width), make([][]int32, f.width*f.width*f.width)
-	most := max(1, f.window-block+1)
-	for i := range f.leap {
-		f.leap[i] = uint8(most)
-	}
-	for id, part := range parts {
-		for at := 0; at+block <= f.window; at++ {
-			key := f.key(part[at], part[at+1], part[at+2])
-			f.leap[key] = min(f.leap[key], uint8(f.window-block-at))
-			if at+block == f.window {
-				f.windows[key] = append(f.windows[key], int32(id))
-			}
-		}
-	}
-}
-
-func (f *finder) key(a, b, c byte) int {
-	return (int(f.classes[a])*f.width+int(f.classes[b]))*f.width + int(f.classes[c])
-}
-
-// begins tells whether a text begins with a part, whatever the size of its letters.
-func begins(text []byte, part string) bool {
-	if len(text) < len(part) {
-		return false
-	}
-	for i := range len(part) {
-		if lower(text[i]) != part[i] {
-			return false
-		}
-	}
-	return true
 }
 
 // link fills in where each state goes on when a part ends short.
@@ -160,30 +110,8 @@ func (f *finder) order() {
 	f.next, f.found = next, found
 }
 
-// first is a place within the first part of a text, -1 where there is none.
+// first is where the first part of a text ends, -1 where there is none.
 func (f *finder) first(text []byte) int {
-	if f.window < block {
-		return f.step(text)
-	}
-	leap, classes, width := f.leap, &f.classes, f.width
-	for i := f.window - 1; i < len(text); {
-		key := (int(classes[text[i-2]])*width+int(classes[text[i-1]]))*width + int(classes[text[i]])
-		if far := int(leap[key]); far > 0 {
-			i += far
-			continue
-		}
-		for _, id := range f.windows[key] {
-			if begins(text[i-f.window+1:], f.parts[id]) {
-				return i
-			}
-		}
-		i++
-	}
-	return -1
-}
-
-// step looks at every byte, for parts that are too short to leap.
-func (f *finder) step(text []byte) int {
 	next, classes, ends, at := f.next, &f.classes, f.ends, int32(0)
 	for i, b := range text {
 		if at = next[at+int32(classes[b])]; at >= ends {
