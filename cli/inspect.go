@@ -19,7 +19,7 @@ func (a *app) inspect() *cobra.Command {
 		Long: `Looks at every page of the database, opens every sealed value and reads every record
 of a data folder. The service must be stopped. Nothing is changed without --repair.
 
---repair makes indexes and counts anew. Where pages are damaged, every row that can still be
+--repair rebuilds indexes and counts. Where pages are damaged, every row that can still be
 read moves to a new database; the old one stays beside it. It says what is lost. A sealed
 value that does not open stays named on its record until it is set again.`,
 		Example: "  wardicon inspect --data /var/lib/wardicon\n  wardicon inspect --data /var/lib/wardicon --repair",
@@ -75,8 +75,8 @@ func (a *app) tellInspected(found view.Inspection) {
 		a.say("the database as it was: %s", found.Kept)
 	}
 	if found.Sound() {
-		a.say("%d values and records are sound", found.Looked)
+		a.say("values and records looked at: %d; all are sound", found.Looked)
 		return
 	}
-	a.say("%d values and records looked at; %d cannot be read, %d faults of pages", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
+	a.say("values and records looked at: %d; not readable: %d; faults of pages: %d", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
 }

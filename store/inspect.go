@@ -24,12 +24,20 @@ var recordTables = []struct{ noun, table string }{
 // Inspect looks through a data folder that no service works on: the pages of the database, every sealed value
 // and every record. Nothing is changed. A database that cannot even be opened is an error.
 func Inspect(ctx context.Context, dir string, key Key) (found view.Inspection, err error) {
-	held, err := hold(ctx, dir)
+	held, err := holdThere(ctx, dir)
 	if err != nil {
 		return found, err
 	}
 	defer func() { err = errors.Join(err, held.Close()) }()
 	return inspect(ctx, filepath.Join(dir, File), key)
+}
+
+// holdThere holds a data folder that has a database.
+func holdThere(ctx context.Context, dir string) (*sql.DB, error) {
+	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
+		return nil, fmt.Errorf("data folder %s: found no %s in it; name the folder that the service works on (--data)", dir, File)
+	}
+	return hold(ctx, dir)
 }
 
 // InspectCopy looks through the copy that a backup has made; key names the master key's file.

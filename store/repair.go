@@ -18,7 +18,7 @@ import (
 // are made anew; where pages are damaged, every row that can still be read moves to a new database, and the old
 // one is kept beside it. Values that do not open stay named on their records until they are set anew.
 func Repair(ctx context.Context, dir string, key Key, now time.Time) (found view.Inspection, err error) {
-	held, err := hold(ctx, dir)
+	held, err := holdThere(ctx, dir)
 	if err != nil {
 		return found, err
 	}
