@@ -358,7 +358,7 @@ parcel that is up to date are named (exit 1).`,
 							return err
 						}
 					}
-					if q.Offset += len(page.Items); len(page.Items) == 0 || q.Offset >= page.Total {
+					if q.Offset += len(page.Items); len(page.Items) < q.Limit {
 						break
 					}
 				}

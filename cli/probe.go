@@ -293,7 +293,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 		if err != nil {
 			return err
 		}
-		if rows = append(rows, page.Items...); len(page.Items) == 0 || len(rows) >= page.Total {
+		if rows = append(rows, page.Items...); len(page.Items) < 500 {
 			break
 		}
 	}

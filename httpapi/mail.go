@@ -31,7 +31,7 @@ func (a *api) mail() {
 		return &body[vpn.Mail]{m}, err
 	})
 	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag)), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
-		version, err := in.version("mail settings", true)
+		version, err := in.version("mail configuration", true)
 		if err != nil {
 			return nil, err
 		}

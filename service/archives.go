@@ -92,18 +92,21 @@ func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group str
 		p, err := store.Profiles.Row(ctx, tx, profileID)
 		return []view.Profile{p}, p.Device + " " + p.Gateway, err
 	}
+	switch n, err := tx.CountGroup(ctx, group); { // a page counts to a bound
+	case err != nil:
+		return nil, "", err
+	case n == 0:
+		return nil, "", problem("archive", "/group", quoted(group), "a group of people who have devices with profiles", "correct the name")
+	case n > mostArchived:
+		return nil, "", problem("archive", "/group", fmt.Sprintf("%d profiles", n), fmt.Sprintf("at most %d", mostArchived), "export a folder on the command line instead")
+	}
 	var list []view.Profile
 	for {
 		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 500, Offset: len(list), Conditions: map[string]string{"group": group}})
 		if err != nil {
 			return nil, "", err
 		}
-		switch list = append(list, page.Items...); {
-		case page.Total == 0:
-			return nil, "", problem("archive", "/group", quoted(group), "a group of people who have devices with profiles", "correct the name")
-		case page.Total > mostArchived:
-			return nil, "", problem("archive", "/group", fmt.Sprintf("%d profiles", page.Total), fmt.Sprintf("at most %d", mostArchived), "export a folder on the command line instead")
-		case len(list) >= page.Total || len(page.Items) == 0:
+		if list = append(list, page.Items...); len(page.Items) < 500 {
 			return list, group, nil
 		}
 	}

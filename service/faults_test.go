@@ -256,3 +256,33 @@ func TestClock(t *testing.T) {
 		}
 	}
 }
+
+// TestLostSubject removes what a job works on before its turn: that job fails with the reason, and the next one is done.
+func TestLostSubject(t *testing.T) {
+	svc, _, _ := start(t)
+	ctx := service.As(t.Context(), "issuer")
+	pattern, gateways := fleet(t, svc, 2)
+	other, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Gone", Groups: []string{"crew"}, GatewayIDs: gateways[:1]})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var jobs []view.Job
+	for _, id := range []string{other.ID, pattern} {
+		j, err := svc.RollOut(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		jobs = append(jobs, j)
+	}
+	if err := svc.Patterns.Remove(ctx, other.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := svc.WorkAll(ctx); err != nil {
+		t.Fatal(err)
+	}
+	for i, want := range []string{view.Failed, view.Done} {
+		if j, err := svc.Job(ctx, jobs[i].ID); err != nil || j.State != want || (j.Problem == "") != (want == view.Done) {
+			t.Errorf("%+v (%v)", j, err)
+		}
+	}
+}

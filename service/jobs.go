@@ -111,7 +111,9 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 		if err := s.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
 			ids, err = k.next(ctx, tx, j, jobBatch)
 			return err
-		}); err != nil {
+		}); passedOver(err) != "" { // what it works on is gone: others are not to wait for it
+			return s.failJob(ctx, j, err)
+		} else if err != nil {
 			return err
 		}
 		if len(ids) == 0 {
@@ -128,6 +130,16 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 		s.checkSoon()
 		s.mailSoon()
 	}
+}
+
+// failJob ends a job that cannot go on at all.
+func (s *Service) failJob(ctx context.Context, j view.Job, why error) error {
+	s.log.ErrorContext(ctx, "a job failed", "job", j.ID, "kind", j.Kind, "error", why)
+	j.State, j.Problem = view.Failed, cut(why.Error(), 300)
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.PutJob(ctx, &j)
+		return err
+	})
 }
 
 func (s *Service) endJob(ctx context.Context, j view.Job) error {
@@ -159,14 +171,7 @@ func (s *Service) doOne(ctx context.Context, k kind, j *view.Job, id string) err
 		}
 		return err
 	}
-	err := settle(ctx, s, func(tx *store.Tx) (kept, error) {
-		leave, err := s.background(ctx)
-		if err != nil {
-			return nil, err
-		}
-		defer leave()
-		return k.one(ctx, tx, *j, id)
-	}, keep)
+	err := settle(ctx, s, func(tx *store.Tx) (kept, error) { return k.one(ctx, tx, *j, id) }, keep)
 	if outcome := passedOver(err); outcome != "" && ctx.Err() == nil {
 		s.log.ErrorContext(ctx, "a job passes one over", "job", j.ID, "kind", j.Kind, "record", id, "error", err)
 		if outcome != outcomeGone && j.Problem == "" {
@@ -184,11 +189,14 @@ func (s *Service) doOne(ctx context.Context, k kind, j *view.Job, id string) err
 func passedOver(err error) string {
 	var gone *store.NotFoundError
 	var fault *store.FaultError
+	var damaged *store.DamagedError
 	switch {
 	case err == nil, errors.Is(err, errCancelled), errors.As(err, &fault), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return ""
 	case errors.As(err, &gone):
 		return outcomeGone
+	case errors.As(err, &damaged):
+		return outcomeDamaged
 	}
 	return outcomeFailed
 }

@@ -34,7 +34,7 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 			return err
 		}
 		if m.Version != 0 && m.Version != old.Version {
-			return &store.ConflictError{Noun: "mail settings", Found: old.Version, Want: m.Version}
+			return &store.ConflictError{Noun: "mail configuration", Found: old.Version, Want: m.Version}
 		}
 		if keep {
 			if old.Damaged {
@@ -105,8 +105,7 @@ func (s *Service) Letters(ctx context.Context, q store.Query) (view.Page[view.Le
 
 // WaitingLetters counts the letters that wait to be sent.
 func (s *Service) WaitingLetters(ctx context.Context) (int, error) {
-	page, err := s.Letters(ctx, store.Query{Limit: 1, Conditions: map[string]string{"state": view.Waiting}})
-	return page.Total, err
+	return s.store.Read().References(ctx, "letters", "state", view.Waiting) // a page counts to a bound
 }
 
 // write keeps a letter to be sent, in the transaction of what it is about.

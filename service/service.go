@@ -43,7 +43,6 @@ type Service struct {
 	readingOf sync.Map // by operator, a place for one
 	lists     lists    // revocation lists that were signed
 	asking    *asking
-	atBack    chan struct{} // places for work that nobody waits for
 
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
@@ -59,7 +58,7 @@ type Service struct {
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), atBack: make(chan struct{}, behind()), asking: newAsking(), hashing: newHashing()}
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newAsking(), hashing: newHashing()}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
 	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
 	svc.lists.known = map[string]listed{}

@@ -59,13 +59,3 @@ func (s *Service) Called() { s.called.Store(time.Now().UnixNano()) }
 
 // busy tells whether somebody has asked for something just now.
 func (s *Service) busy() bool { return time.Since(time.Unix(0, s.called.Load())) < calm }
-
-// background waits until there is a place for work that nobody waits for.
-func (s *Service) background(ctx context.Context) (leave func(), err error) {
-	select {
-	case s.atBack <- struct{}{}:
-		return func() { <-s.atBack }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-}

@@ -374,3 +374,49 @@ func TestMigrations(t *testing.T) {
 		t.Errorf("after going up again: %v, before %v", after, before)
 	}
 }
+
+// TestBounded walks a filter that fits more rows than are counted: the page says that there are more, and every row comes
+// once.
+func TestBounded(t *testing.T) {
+	s := open(t, t.TempDir(), store.Key{})
+	known := small(t, s)
+	const many = 1300
+	if err := s.Write(t.Context(), func(tx *store.Tx) error {
+		for i := range many {
+			if err := store.Devices.Insert(t.Context(), tx, &vpn.Device{Name: fmt.Sprintf("Many %04d", i), PersonID: known["Ada"], Platform: vpn.ChromeOS, Release: "120"}); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []store.Query{
+		{Conditions: map[string]string{"platform": string(vpn.ChromeOS)}},
+		{Conditions: map[string]string{"platform": string(vpn.ChromeOS), "group": "deck"}, Sort: "-name"},
+		{Search: "many"}, {Search: "Ma"},
+	} {
+		seen := map[string]bool{}
+		for q.Limit = 500; ; q.Offset += q.Limit {
+			page, err := store.Devices.List(t.Context(), s.Read(), q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if q.Offset == 0 && (!page.More || page.Total > 1000) {
+				t.Errorf("%+v: %d of more: %t", q, page.Total, page.More)
+			}
+			for _, d := range page.Items {
+				seen[d.ID] = true
+			}
+			if len(page.Items) < q.Limit {
+				break
+			}
+		}
+		if len(seen) != many {
+			t.Errorf("%+v: %d rows", q, len(seen))
+		}
+	}
+	if page, err := store.Devices.List(t.Context(), s.Read(), store.Query{Limit: 1}); err != nil || page.Total != many+5 || page.More {
+		t.Errorf("all: %d, more: %t (%v)", page.Total, page.More, err)
+	}
+}

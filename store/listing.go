@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"slices"
 	"strconv"
@@ -173,6 +174,9 @@ func (t *Table[T, Row]) count(ctx context.Context, tx *Tx, c *selected, query Qu
 		return err
 	}
 	most, where := mostCounted, c.where()
+	if len(c.conditions) == 0 { // a whole list is counted whole
+		most = math.MaxInt32
+	}
 	if c.dense {
 		most, where = max(mostDense, query.Offset+query.Limit), c.along()
 	}

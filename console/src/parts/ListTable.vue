@@ -117,7 +117,7 @@ function direction(c: Column) {
     v-if="total > size"
     v-model="number"
     class="mt-3"
-    :total-rows="total"
+    :total-rows="more ? total + size : total"
     :per-page="size"
     :aria-label="`Pages of ${noun}`"
   />
