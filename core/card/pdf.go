@@ -56,7 +56,7 @@ func (c Card) PDF() ([]byte, error) {
 		family, style string
 		data          []byte
 	}{{"text", "", goregular.TTF}, {"text", "B", gobold.TTF}, {"mono", "", gomono.TTF}, {"mono", "B", gomonobold.TTF}} {
-		s.AddUTF8FontFromBytes(font.family, font.style, font.data)
+		s.AddUTF8FontFromBytes(font.family, font.style, bytes.Clone(font.data)) // it is written to while it is cut
 	}
 	s.SetCatalogSort(true)
 	fixed := time.Unix(0, 0).UTC()
