@@ -109,8 +109,8 @@ test: build tools
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 3s -fuzzminimizetime 1s ./core/explain
 	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode ppp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
 	go test -run '^$$' -fuzz FuzzReceive -fuzztime 3s -fuzzminimizetime 1s ./core/session/ppp
-	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/proof
-	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/batch
+	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/signature
+	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/filecheck
 	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
 
 lint: build

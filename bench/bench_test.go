@@ -243,7 +243,7 @@ func parcel(in plan.Input, p plan.Plan, seal func([]byte), sheet bool) error {
 	return nil
 }
 
-// rechecks checks every profile of the sample data anew, as after a change of the
+// rechecks checks every profile of the sample data again, as after a change of the
 // organisation's name; the baseline plans and checks one without the records being read.
 func rechecks() error {
 	ctx := context.Background()
@@ -275,7 +275,7 @@ func rechecks() error {
 		subject.Judge = memo.Judge
 		check.Run(subject)
 	})
-	row(fmt.Sprintf("check a kept profile anew (%d at once)", n), took/time.Duration(n), baseline)
+	row(fmt.Sprintf("check a kept profile again (%d at once)", n), took/time.Duration(n), baseline)
 	return s.Close()
 }
 

@@ -20,8 +20,8 @@ import (
 
 	"software.sslmate.com/src/go-pkcs12"
 
+	"wardicon/api"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/httpapi"
 	"wardicon/service"
@@ -89,7 +89,7 @@ func revocations(ctx context.Context) error {
 	}
 	defer func() { _, _ = s.Close(), os.RemoveAll(dir) }()
 	svc := service.New(s, slog.New(slog.DiscardHandler), time.Now)
-	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Bench"})
+	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Bench"})
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"time"
 	"unicode/utf16"
 
-	"wardicon/core/batch"
+	"wardicon/core/filecheck"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/plan"
@@ -34,13 +34,13 @@ func files() error {
 		if err != nil {
 			return err
 		}
-		var came []batch.File
+		var came []filecheck.File
 		bytes := 0
 		for _, f := range made {
-			came = append(came, batch.File{Name: f.Name, Data: f.Content})
+			came = append(came, filecheck.File{Name: f.Name, Data: f.Content})
 			bytes += len(f.Content)
 		}
-		took := measure(func() { batch.Check(came, batch.Options{Now: now, Judge: memo.Judge}) })
+		took := measure(func() { filecheck.Check(came, filecheck.Options{Now: now, Judge: memo.Judge}) })
 		row(fmt.Sprintf("check: %s (%d a second)", codec.Name, time.Second/took), took, measure(func() { codec.Read(made[0].Name, made[0].Content, format.Files(made)) }))
 	}
 	return nil

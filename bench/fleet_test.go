@@ -7,10 +7,10 @@ import (
 	"os"
 	"strconv"
 
+	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -95,5 +95,5 @@ func loadDevice(ctx context.Context, tx *store.Tx, i int, gateway string) error 
 	}
 	content := make([]byte, 3000)
 	_, _ = rand.Read(content)
-	return tx.AddParcel(ctx, &view.Parcel{ProfileID: f.ID, Digest: rand.Text(), Files: []format.File{{Name: "profile.bin", Content: content}}})
+	return tx.AddParcel(ctx, &api.Parcel{ProfileID: f.ID, Digest: rand.Text(), Files: []format.File{{Name: "profile.bin", Content: content}}})
 }

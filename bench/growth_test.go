@@ -10,10 +10,10 @@ import (
 	"sync"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/plan"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -52,7 +52,7 @@ func growth() (err error) {
 		subject.Judge = memo.Judge
 		check.Run(subject)
 	})
-	row("check a kept profile anew", time.Since(begin)/time.Duration(checked), bare)
+	row("check a kept profile again", time.Since(begin)/time.Duration(checked), bare)
 	if err := pages(ctx, svc, n); err != nil {
 		return err
 	}
@@ -257,13 +257,13 @@ func foreground(ctx context.Context, svc *service.Service) error {
 	}
 	for _, of := range []struct {
 		work  string
-		begin func() (view.Job, error)
+		begin func() (api.Job, error)
 	}{
-		{"roll-out", func() (view.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
-		{"group handover", func() (view.Job, error) {
-			return svc.HandOverGroup(ctx, "pilots", view.HandoverWish{Link: check.ByOperator})
+		{"roll-out", func() (api.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
+		{"group handover", func() (api.Job, error) {
+			return svc.HandOverGroup(ctx, "pilots", api.HandoverWish{Link: check.ByOperator})
 		}},
-		{"renewal of certificates", func() (view.Job, error) { return svc.Renew(ctx, authority, -1) }},
+		{"renewal of certificates", func() (api.Job, error) { return svc.Renew(ctx, authority, -1) }},
 	} {
 		j, err := of.begin()
 		if err != nil {
@@ -292,7 +292,7 @@ func foreground(ctx context.Context, svc *service.Service) error {
 
 // renewable issues certificates, of which phones have RSA keys.
 func renewable(ctx context.Context, svc *service.Service) (authority string, err error) {
-	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Bench"})
+	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Bench"})
 	if err != nil {
 		return "", err
 	}

@@ -9,9 +9,9 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/observed"
-	"wardicon/core/view"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 	"wardicon/probe"
 )
@@ -34,7 +34,7 @@ func (a *app) answerTimes(ctx context.Context, c *client.Client, name string) er
 		w.AppendHeader(heads("place", "measured by", "median", "times", "last"))
 		for _, t := range list {
 			place := t.Place
-			if t.Source == view.TimedByPage {
+			if t.Source == api.TimedByPage {
 				place = "where people are"
 			}
 			w.AppendRow(table.Row{place, t.Source, fmt.Sprintf("%.0f ms", t.Milliseconds), t.Count, t.Last.Local().Format(time.DateTime)})
@@ -50,7 +50,7 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		return err
 	}
 	g := &row.Gateway
-	t := view.MeasuredTime{GatewayID: g.ID, Source: view.TimedByProbe, Place: vpn.Place{City: f.from, Latitude: &f.latitude, Longitude: &f.longitude}, Milliseconds: f.took}
+	t := api.MeasuredTime{GatewayID: g.ID, Source: api.TimedByProbe, Place: vpn.Place{City: f.from, Latitude: &f.latitude, Longitude: &f.longitude}, Milliseconds: f.took}
 	if f.took != 0 {
 		if err := c.AddAnswerTime(ctx, t); err != nil {
 			return err
@@ -68,10 +68,10 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 			names[g.Address] = append(names[g.Address], one.Unmap())
 		}
 	}
-	var best *observed.Answer
-	answers := probe.New().All(ctx, observed.Questions(g, observed.Addresses(g, names[g.Address]), names))
+	var best *drift.Answer
+	answers := probe.New().All(ctx, drift.Questions(g, drift.Addresses(g, names[g.Address]), names))
 	for i := range answers {
-		if one := &answers[i]; one.State == observed.Answered && one.Milliseconds > 0 && (best == nil || one.Milliseconds < best.Milliseconds) {
+		if one := &answers[i]; one.State == drift.Answered && one.Milliseconds > 0 && (best == nil || one.Milliseconds < best.Milliseconds) {
 			best = one
 		}
 	}

@@ -9,20 +9,20 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
-func findAuthority(ctx context.Context, c *client.Client, ref string) (view.Authority, error) {
+func findAuthority(ctx context.Context, c *client.Client, ref string) (api.Authority, error) {
 	return byRef(ctx, c.Authorities, "authority", "au", "name", ref)
 }
 
-func authorityNoun() noun[view.Authority] {
-	return noun[view.Authority]{
+func authorityNoun() noun[api.Authority] {
+	return noun[api.Authority]{
 		name: "authority", plural: "authorities", title: "name",
 		about: `An authority vouches for certificates. Make one here, or bring one in: with its key
 to issue here, without it where signing is done elsewhere. Keys are sealed and never
@@ -42,11 +42,11 @@ come back.`,
 			{flag: "retired", path: "retired", kind: boolField, help: "it is still believed, and issues no more"},
 			{flag: "note", path: "note", help: "note for operators"},
 		},
-		records: func(c *client.Client) client.Noun[view.Authority] { return c.Authorities }, find: findAuthority,
-		stamp:   func(a view.Authority) vpn.Stamp { return a.Stamp },
-		ref:     func(a view.Authority) string { return a.Name },
+		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities }, find: findAuthority,
+		stamp:   func(a api.Authority) vpn.Stamp { return a.Stamp },
+		ref:     func(a api.Authority) string { return a.Name },
 		columns: []string{"name", "ends", "key", "certificates", "revoked"}, filters: []string{"name"},
-		row: func(a view.Authority) table.Row {
+		row: func(a api.Authority) table.Row {
 			key := "not here"
 			switch {
 			case a.Successor != "":
@@ -63,7 +63,7 @@ come back.`,
 
 func (a *app) authorityCommands() *cobra.Command {
 	root := command(a, authorityNoun())
-	var n view.NewAuthority
+	var n api.NewAuthority
 	kind := "p256"
 	cmd := &cobra.Command{
 		Use: "make NAME", Short: "Make an authority with its key", Args: exactly("NAME"),
@@ -106,7 +106,7 @@ func (m *materialFlags) on(cmd *cobra.Command) {
 }
 
 // material reads a file of certificates from anywhere.
-func (a *app) material(name string, flags materialFlags) (m view.Material, err error) {
+func (a *app) material(name string, flags materialFlags) (m api.Material, err error) {
 	if m.File, err = a.read(name); err != nil {
 		return m, err
 	}
@@ -212,7 +212,7 @@ revocation list is served.`,
 				if err != nil {
 					return err
 				}
-				var at view.Crossing
+				var at api.Crossing
 				switch {
 				case to != "":
 					next, found := findAuthority(ctx, c, to)
@@ -243,7 +243,7 @@ revocation list is served.`,
 	return cmd
 }
 
-func (a *app) crossing(w table.Writer, at view.Crossing) {
+func (a *app) crossing(w table.Writer, at api.Crossing) {
 	if at.To.ID == "" {
 		a.say("%s issues again, and nothing names a successor", at.From.Name)
 		return

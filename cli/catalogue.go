@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wardicon/core/card"
-	language "wardicon/core/words"
+	language "wardicon/core/i18n"
 	"wardicon/recipient"
 	"wardicon/service"
 )
@@ -18,7 +18,7 @@ func (a *app) catalogue() *cobra.Command {
 	return &cobra.Command{
 		Use: "catalogue LANGUAGE", Short: "Print what recipients read, for translators", Args: exactly("LANGUAGE"),
 		Long: `Prints all sentences of recipients' pages, cards and letters with what a language has for them, as the file that
-core/words/catalogue wants; what is still to be translated is empty. Places (%s), names in ‹› and braces must stay.`,
+core/i18n/catalogue wants; what is still to be translated is empty. Places (%s), names in ‹› and braces must stay.`,
 		Example: "  wardicon catalogue pt > pt.json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			in := language.Choose(args[0])

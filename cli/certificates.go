@@ -11,9 +11,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 )
 
 func (a *app) certificateCommands() *cobra.Command {
@@ -24,12 +24,12 @@ served at /lists/ID.crl of the service, to whoever asks, and what was revoked la
 /lists/ID.delta.crl. Where an authority's key is kept elsewhere, "request" makes what is to be
 signed there, and "answer" takes in what comes back.`,
 		Example: `  wardicon certificate issue "Engine laptop 1" --authority "Skerry Line"
-  wardicon certificate outfit Norrvik --authority "Skerry Line" --to norrvik
+  wardicon certificate bundle Norrvik --authority "Skerry Line" --to norrvik
   wardicon certificate list --filter days=60
   wardicon certificate chain --gateway Norrvik
   wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
 	}
-	return group(root, a.certificateList(), a.certificateShow(), a.certificateChain(), a.certificateIssue(), a.certificateSign(), a.certificateOutfit(), a.certificateBring(), a.certificateRequest(), a.certificateRequests(), a.certificateAnswer(), a.certificateForget(),
+	return group(root, a.certificateList(), a.certificateShow(), a.certificateChain(), a.certificateIssue(), a.certificateSign(), a.certificateBundle(), a.certificateBring(), a.certificateRequest(), a.certificateRequests(), a.certificateAnswer(), a.certificateForget(),
 		a.certificateRevoke(), a.endings())
 }
 
@@ -90,7 +90,7 @@ func (a *app) endings() *cobra.Command {
 				if a.output == "table" && len(list.Items) == 0 {
 					a.say("nothing ends within %d days", days)
 				}
-				if slices.ContainsFunc(list.Items, func(e view.Ending) bool { return e.Days < 0 }) {
+				if slices.ContainsFunc(list.Items, func(e api.Ending) bool { return e.Days < 0 }) {
 					return errFindings
 				}
 				return nil
@@ -102,7 +102,7 @@ func (a *app) endings() *cobra.Command {
 }
 
 // state words whether a certificate is good.
-func state(c view.Certificate) string {
+func state(c api.Certificate) string {
 	switch {
 	case c.Revoked != nil:
 		return fmt.Sprintf("revoked on %s, %s", c.Revoked.Local().Format(time.DateOnly), c.Reason)
@@ -239,7 +239,7 @@ the certificate in its record. What stood on it is listed. It cannot be undone.`
 		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				var w view.Withdrawn
+				var w api.Withdrawn
 				var err error
 				if device == "" {
 					w, err = c.Revoke(ctx, args[0], pki.Reason(reason))

@@ -21,13 +21,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/batch"
 	"wardicon/core/check"
+	"wardicon/core/filecheck"
 	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -64,7 +64,7 @@ DER, PKCS #7, PKCS #12, whole folders, zip and tar archives of them. Files that 
 together are judged together. Prints what is wrong with its place in the file. Nothing is
 sent anywhere, unless --live asks the name server or --against the service.
 
-Exits 1 when there is a blocker or a warning; --fail-on moves that. --fix mends what is
+Exits 1 when there is an error or a warning; --fail-on moves that. --fix fixes what is
 mechanical after showing the difference, and keeps the file as it was beside it.
 An ignore file (` + ignoreName + ` in the working folder, or --ignore) lists what may stay, each with a reason
 and a last day:
@@ -75,25 +75,25 @@ and a last day:
       reason: handed over in person
       until: 2027-01-31`,
 		Example: `  wardicon check norrvik.mobileconfig
-  wardicon check parcels/ --output sarif --fail-on blocker
+  wardicon check parcels/ --output sarif --fail-on error
   wardicon check tallholm.ovpn --for "desk-phone 1" --against
   wardicon check *.nmconnection --fix`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runCheck(cmd, args, o) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&o.least, "fail-on", "warning", "least severity that makes the command exit 1: blocker, warning or advice")
+	f.StringVar(&o.least, "fail-on", "warning", "least severity that makes the command exit 1: error, warning or note")
 	f.StringVar(&o.release, "for", "", "platform and release that the files are for, such as \"android 14\"")
 	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" in the working folder)")
 	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one a line")
 	f.BoolVar(&o.against, "against", false, "compare with the gateways on record; asks the service")
 	f.BoolVar(&o.live, "live", false, "ask the name server for the gateways' names")
-	f.BoolVar(&o.fix, "fix", false, "mend what is mechanical, after showing it; files stay as they were under NAME.before-mend")
+	f.BoolVar(&o.fix, "fix", false, "fix what is mechanical, after showing it; files stay as they were under NAME.before-fix")
 	return cmd
 }
 
 func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error {
-	if !slices.Contains([]string{"blocker", "warning", "advice"}, o.least) {
-		return usage("--fail-on: found %q, expected blocker, warning or advice", o.least)
+	if !slices.Contains([]string{"error", "warning", "note"}, o.least) {
+		return usage("--fail-on: found %q, expected error, warning or note", o.least)
 	}
 	options, err := a.batchOptions(cmd.Context(), cmd, o)
 	if err != nil {
@@ -108,16 +108,16 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 		return err
 	}
 	begun := time.Now()
-	options.Over = func() bool { return cmd.Context().Err() != nil || time.Since(begun) > batch.Longest }
+	options.Over = func() bool { return cmd.Context().Err() != nil || time.Since(begun) > filecheck.Longest }
 	debug.SetMemoryLimit(memory)
-	items := batch.Check(files, options)
+	items := filecheck.Check(files, options)
 	if o.fix {
 		if items, err = a.fix(files, items, options); err != nil {
 			return err
 		}
 	}
-	result := view.CheckedItems(items)
-	result.Findings, result.Ignored, result.Ended = batch.Apply(result.Findings, ignore, options.Now)
+	result := api.CheckedItems(items)
+	result.Findings, result.Ignored, result.Ended = filecheck.Apply(result.Findings, ignore, options.Now)
 	result.Tally = check.Count(result.Findings)
 	if a.output == "sarif" {
 		err = a.sarif(result.Findings)
@@ -131,7 +131,7 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 }
 
 // checked prints the answer for a reader.
-func (a *app) checked(c view.Checked) {
+func (a *app) checked(c api.Checked) {
 	for _, f := range c.Files {
 		for _, one := range f.Connections {
 			line := fmt.Sprintf("%s: %s, %s to %s", f.Name, one.Name, one.Protocol.Title(), one.Server)
@@ -152,10 +152,10 @@ func (a *app) checked(c view.Checked) {
 	}
 }
 
-func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptions) (batch.Options, error) {
+func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptions) (filecheck.Options, error) {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	options := batch.Options{Now: time.Now(), Fetch: fetch, Judge: secret.NewMemo(key, 10_000).Judge}
+	options := filecheck.Options{Now: time.Now(), Fetch: fetch, Judge: secret.NewMemo(key, 10_000).Judge}
 	if o.release != "" {
 		name, release, _ := strings.Cut(o.release, " ")
 		found, ok := platform.Find(vpn.Platform(name), strings.TrimSpace(release))
@@ -214,7 +214,7 @@ func askNames(ctx context.Context, host string) *check.Live {
 
 // ignoreFile reads the entries of an ignore file; the one that is looked for by itself may
 // be absent.
-func (a *app) ignoreFile(name string) ([]batch.Ignore, error) {
+func (a *app) ignoreFile(name string) ([]filecheck.Ignore, error) {
 	asked := name != ""
 	if !asked { // never one that lies in what is judged: it would silence its own findings
 		name = ignoreName
@@ -226,7 +226,7 @@ func (a *app) ignoreFile(name string) ([]batch.Ignore, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := batch.ParseIgnore(data)
+	list, err := filecheck.ParseIgnore(data)
 	if err != nil {
 		return nil, usage("%s: %v", name, err)
 	}
@@ -235,14 +235,14 @@ func (a *app) ignoreFile(name string) ([]batch.Ignore, error) {
 }
 
 // gather reads files and folders.
-func (a *app) gather(args []string) ([]batch.File, error) {
-	var files []batch.File
+func (a *app) gather(args []string) ([]filecheck.File, error) {
+	var files []filecheck.File
 	total := 0
 	take := func(name string, data []byte, asked, exposed bool) error {
 		if total += len(data); total > maxTotal || len(files) >= maxFiles {
 			return fmt.Errorf("found more than %d files or %d MB; check them in parts", maxFiles, maxTotal>>20)
 		}
-		files = append(files, batch.File{Name: filepath.ToSlash(name), Data: data, Asked: asked, Exposed: exposed})
+		files = append(files, filecheck.File{Name: filepath.ToSlash(name), Data: data, Asked: asked, Exposed: exposed})
 		return nil
 	}
 	for _, arg := range args {
@@ -304,20 +304,20 @@ func fetch(folder, name string) ([]byte, bool) {
 	return data, err == nil
 }
 
-// fix mends what is mechanical, shows it, and looks at everything again.
-func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options) ([]batch.Item, error) {
+// fix fixes what is mechanical, shows it, and looks at everything again.
+func (a *app) fix(files []filecheck.File, items []filecheck.Item, options filecheck.Options) ([]filecheck.Item, error) {
 	changed := false
 	for _, item := range items {
-		i := slices.IndexFunc(files, func(f batch.File) bool { return f.Name == item.Name })
-		if i < 0 || item.Name == "-" || !slices.ContainsFunc(item.Findings, func(f check.Finding) bool { return f.Mendable }) {
+		i := slices.IndexFunc(files, func(f filecheck.File) bool { return f.Name == item.Name })
+		if i < 0 || item.Name == "-" || !slices.ContainsFunc(item.Findings, func(f check.Finding) bool { return f.Fixable }) {
 			continue // in an archive, or nothing to do
 		}
-		m := batch.Mend(files[i], files, item)
+		m := filecheck.Fix(files[i], files, item)
 		if len(m.Done) == 0 {
 			continue
 		}
 		for _, f := range m.Done {
-			_, _ = fmt.Fprintf(a.Err, "mended  %s: %s [%s]\n", f.Position, f.Title, f.Rule)
+			_, _ = fmt.Fprintf(a.Err, "fixed  %s: %s [%s]\n", f.Position, f.Title, f.Rule)
 		}
 		_, _ = fmt.Fprint(a.Err, difference(m))
 		if err := replace(item.Name, m); err != nil {
@@ -328,11 +328,11 @@ func (a *app) fix(files []batch.File, items []batch.Item, options batch.Options)
 	if !changed {
 		return items, nil
 	}
-	return batch.Check(files, options), nil
+	return filecheck.Check(files, options), nil
 }
 
 // difference compares a file before and after, without its secrets.
-func difference(m batch.Mended) string {
+func difference(m filecheck.Fixed) string {
 	var pairs []string
 	for _, s := range m.Secrets {
 		pairs = append(pairs, s, secret.Hidden)
@@ -342,8 +342,8 @@ func difference(m batch.Mended) string {
 	if before == after {
 		return "        (a secret was changed; it is not shown)\n"
 	}
-	lines := strings.SplitAfter(udiff.Unified(m.Name, m.Name+" (mended)", before, after), "\n")
-	for i, line := range lines { // a blank at an end, which most mends are about, is drawn
+	lines := strings.SplitAfter(udiff.Unified(m.Name, m.Name+" (fixed)", before, after), "\n")
+	for i, line := range lines { // a blank at an end, which most fixes are about, is drawn
 		if text := strings.TrimRight(line, "\r\n"); strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+") {
 			bare := strings.TrimRight(text, " ")
 			lines[i] = bare + strings.Repeat(string(secret.BlankSign), len(text)-len(bare)) + line[len(text):]
@@ -352,15 +352,15 @@ func difference(m batch.Mended) string {
 	return strings.Join(lines, "")
 }
 
-// replace keeps the file as it was beside it and puts the mended one into its place, whole.
-func replace(name string, m batch.Mended) error {
+// replace keeps the file as it was beside it and puts the fixed one into its place, whole.
+func replace(name string, m filecheck.Fixed) error {
 	name = filepath.FromSlash(name)
 	info, err := os.Stat(name)
 	if err != nil {
 		return err
 	}
 	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, m.Old) {
-		return fmt.Errorf("%s changed meanwhile; nothing was mended in it", name)
+		return fmt.Errorf("%s changed meanwhile; nothing was fixed in it", name)
 	}
 	write := func(to string, data []byte, flag int) error {
 		f, err := os.OpenFile(to, flag, info.Mode().Perm())
@@ -370,11 +370,11 @@ func replace(name string, m batch.Mended) error {
 		_, err = f.Write(data)
 		return errors.Join(err, f.Sync(), f.Close())
 	}
-	backup := name + ".before-mend"
+	backup := name + ".before-fix"
 	if err := write(backup, m.Old, os.O_WRONLY|os.O_CREATE|os.O_EXCL); err != nil {
 		return fmt.Errorf("%w; an earlier state is there, move it away first", err)
 	}
-	fresh := path.Join(filepath.Dir(name), "."+filepath.Base(name)+".mending")
+	fresh := path.Join(filepath.Dir(name), "."+filepath.Base(name)+".fixing")
 	if err := write(fresh, m.New, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {
 		return err
 	}

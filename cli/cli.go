@@ -20,8 +20,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 )
 
 // Exit codes.
@@ -82,7 +82,7 @@ func Run(args []string, s Streams) int {
 }
 
 func (a *app) exit(err error) int {
-	var problem *view.Problem
+	var problem *api.Problem
 	var unreachable *client.UnreachableError
 	var wrong *usageError
 	switch {
@@ -99,7 +99,7 @@ func (a *app) exit(err error) int {
 			a.complain("  %s", e)
 		}
 		for _, f := range problem.Findings {
-			a.complain("  %s: %s: %s. %s", f.Severity, f.Title, f.Found, f.Mend)
+			a.complain("  %s: %s: %s. %s", f.Severity, f.Title, f.Found, f.Fix)
 		}
 		if problem.Status == 401 {
 			a.complain("  wardicon sign-in opens a session")

@@ -10,10 +10,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/platform"
-	"wardicon/core/view"
 )
 
 func (a *app) convert() *cobra.Command {
@@ -43,7 +43,7 @@ func (a *app) convert() *cobra.Command {
 			case errors.As(err, &refused):
 				return usage("%v", err)
 			case errors.As(err, &unfit):
-				return &view.Problem{Status: 422, Detail: err.Error()}
+				return &api.Problem{Status: 422, Detail: err.Error()}
 			case err != nil:
 				return err
 			}
@@ -55,7 +55,7 @@ func (a *app) convert() *cobra.Command {
 					return err
 				}
 			}
-			return a.print(view.Items[all.Converted]{Items: made}, func(w table.Writer) {
+			return a.print(api.Items[all.Converted]{Items: made}, func(w table.Writer) {
 				w.AppendHeader(heads("file", "purpose"))
 				for _, one := range made {
 					for _, f := range one.Files {

@@ -80,7 +80,7 @@ and ends.`,
 			}
 			ctx, stop := context.WithCancel(cmd.Context())
 			defer stop()
-			h.proxies = []string{"127.0.0.1"} // the stand-in for a tunnel speaks for who comes through it
+			h.proxies = []string{"127.0.0.1"} // the simulator for a tunnel speaks for who comes through it
 			var tour sync.WaitGroup
 			var toured error
 			var tunnel *simulate.Tunnel
@@ -124,7 +124,7 @@ type step struct {
 	want  int
 }
 
-// tour goes the whole way on the command line: records, plan, findings, mend, parcel,
+// tour goes the whole way on the command line: records, plan, findings, fix, parcel,
 // device.
 func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) error {
 	parcels := filepath.Join(dir, "parcels")
@@ -134,8 +134,8 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"The gateways.", []string{"gateway", "list"}, "", exitFine},
 		{"The devices, those of one platform.", []string{"device", "list", "--filter", "platform=windows"}, "", exitFine},
 		{"How a purser's laptop connects, with the reason for every choice. A blank behind the login blocks it.", []string{"plan", "Purser laptop 1", "Norrvik"}, "", exitFindings},
-		{"A blocker keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFindings},
-		{"Mend the login, and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
+		{"An error keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFindings},
+		{"Fix the login, and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
 		{"", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFine},
 		{"A new person with account, device and profile, from nothing to a file.", []string{"person", "add", "Mira Tveit", "--mail", "mira@skerryline.example", "--group", "engineers"}, "", exitFine},
 		{"", []string{"account", "add", "m_tveit", "--person", "Mira Tveit", "--password-file", "-"}, "lagoon-63-Thimble-walnut-spray", exitFine},
@@ -152,18 +152,18 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"", []string{"build", "Hall desk phone/Brattvik", "--to", filepath.Join(parcels, "phone")}, "", exitFine},
 		{"", []string{"build", "Yard laptop/Brattvik", "--to", filepath.Join(parcels, "yard")}, "", exitFine},
 		{"Who signed a file and when; a list of digests stands for all that was built.", []string{"verify", filepath.Join(parcels, "tablet", "skerry-line-norrvik.mobileconfig"), filepath.Join(parcels, "yard", "skerry-line-brattvik-ikev2-install.sh")}, "", exitFine},
-		{"Stand-ins for the gateways are asked what they really answer. One is as its record says, another is not.", []string{"probe", "Norrvik"}, "", exitFine},
+		{"Simulators for the gateways are asked what they really answer. One is as its record says, another is not.", []string{"probe", "Norrvik"}, "", exitFine},
 		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
 		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
 		{"What somebody's device said, and what lies behind it in this case.", []string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"}, "", exitFine},
 		{"A stranger is not asked.", []string{"probe", "192.0.2.99"}, "", exitFindings},
 		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
-		{"Letters go through a stand-in for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
+		{"Letters go through a simulator for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
 		{"A parcel on its way to its person: a link, and a passcode that is told another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
 		{"Both by mail is refused: whoever reads the one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
-		{"A whole group: what is not up to date is built, the links go out by mail; a blocker holds one back.", []string{"handover", "group", "bridge"}, "", exitFindings},
-		{"Which address does the service see? Not connected, and through a stand-in for a tunnel.", []string{"whereami", "--service", address}, "", exitFindings},
+		{"A whole group: what is not up to date is built, the links go out by mail; an error holds one back.", []string{"handover", "group", "bridge"}, "", exitFindings},
+		{"Which address does the service see? Not connected, and through a simulator for a tunnel.", []string{"whereami", "--service", address}, "", exitFindings},
 		{"", []string{"whereami", "--service", tunnel}, "", exitFine},
 		{"A laptop is lost: what it holds, and one step that takes it back.", []string{"withdraw", "device", "Purser laptop 1", "--look"}, "", exitFine},
 		{"", []string{"withdraw", "device", "Purser laptop 1"}, "", exitFine},
@@ -208,7 +208,7 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 	return nil
 }
 
-// handTour sends a link by mail and lets the device fetch its parcel by it, through a stand-in for a tunnel.
+// handTour sends a link by mail and lets the device fetch its parcel by it, through a simulator for a tunnel.
 func (a *app) handTour(dir, tunnel string, letters *simulate.MailServer, streams Streams) error {
 	var said bytes.Buffer
 	streams.Out = io.MultiWriter(a.Out, &said)
@@ -261,7 +261,7 @@ func (a *app) step(s step, streams Streams, dir string) error {
 	return nil
 }
 
-// install lets a stand-in of a device take a file that was built.
+// install lets a simulator of a device take a file that was built.
 func (a *app) install(d *simulate.Device, pattern string) error {
 	names, err := filepath.Glob(pattern)
 	if err != nil || len(names) != 1 {
@@ -275,6 +275,6 @@ func (a *app) install(d *simulate.Device, pattern string) error {
 	if err != nil {
 		return err
 	}
-	a.say("\n── A stand-in for %s %s installs %s: %q to %s by %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Protocol.Title(), c.Tunnel)
+	a.say("\n── A simulator for %s %s installs %s: %q to %s by %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Protocol.Title(), c.Tunnel)
 	return nil
 }

@@ -20,8 +20,8 @@ func (a *app) explain() *cobra.Command {
 	var profile, device string
 	var most int
 	cmd := &cobra.Command{
-		Use: "explain CODE|LINE|FILE", Short: "Tell what lies behind an error code or a log, and how to mend it", Args: cobra.MinimumNArgs(1),
-		Long: `Takes an error code, a line of a log, a file with a log (or - for standard input), or what an examination on the device
+		Use: "explain CODE|LINE|FILE", Short: "Tell what lies behind an error code or a log, and how to fix it", Args: cobra.MinimumNArgs(1),
+		Long: `Takes an error code, a line of a log, a file with a log (or - for standard input), or what the diagnostic script on the device
 printed. Logs are read here as a stream, however long; secrets in them are masked. Without a case it tells the usual
 causes, and needs no service. With --profile or --device the causes are ranked by what the records say: when the key was
 changed, what the gateway answered last, who else connects.`,
@@ -124,7 +124,7 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		for _, r := range c.Against {
 			a.say("   against it:  %s", r)
 		}
-		a.say("   confirm:     %s\n   mend:        %s\n   changes:     %s%s", c.Confirm, c.Mend, c.Changes, map[bool]string{true: " A rebuilt parcel does it."}[c.Rebuild])
+		a.say("   confirm:     %s\n   fix:        %s\n   changes:     %s%s", c.Confirm, c.Fix, c.Changes, map[bool]string{true: " A rebuilt parcel does it."}[c.Rebuild])
 	}
 }
 

@@ -9,11 +9,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -36,10 +36,10 @@ func (a *app) overview() *cobra.Command {
 				}
 				return a.print(o, func(w table.Writer) {
 					a.say("%s: %d gateways, %d people, %d devices, %d profiles, %d parcels", o.Organisation.Name, o.Counts.Gateways, o.Counts.People, o.Counts.Devices, o.Counts.Profiles, o.Counts.Parcels)
-					a.say("profiles: %d with a blocker, %d with a warning, %d clean, %d still to be checked", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
+					a.say("profiles: %d with an error, %d with a warning, %d clean, %d still to be checked", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
 					a.say("gateways: %d as on record, %d differ, %d silent, %d not resolved, %d not asked", o.Answers["sound"], o.Answers["differs"], o.Answers["silent"], o.Answers["unresolved"], o.Answers["unasked"])
 					for _, p := range o.Probes {
-						if p.State != observed.Sound {
+						if p.State != drift.Sound {
 							a.say("  %s: %s", p.Gateway, p.State)
 						}
 					}
@@ -71,7 +71,7 @@ where that is from. Facts that could not be tried where Wardicon is made are mar
 			case 2:
 				return a.release(vpn.Platform(args[0]), args[1])
 			}
-			return a.print(view.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
+			return a.print(api.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
 				head := heads("platform", "releases")
 				for _, p := range vpn.Protocols {
 					head = append(head, p.Title())
@@ -171,7 +171,7 @@ kept nowhere; with the default form only the secret goes to standard output.`,
 			if err != nil {
 				return usage("--bits: %v", err)
 			}
-			if err := a.print(view.NewSecret{Secret: made.Reveal(), Bits: n}, func(table.Writer) { a.say("%s", made.Reveal()) }); err != nil {
+			if err := a.print(api.NewSecret{Secret: made.Reveal(), Bits: n}, func(table.Writer) { a.say("%s", made.Reveal()) }); err != nil {
 				return err
 			}
 			if a.output == "table" {

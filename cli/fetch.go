@@ -9,10 +9,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/format"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // fetch is for the device itself: it needs no session, only a link and its passcode.
@@ -64,7 +64,7 @@ func (a *app) linkAndPasscode(link, file string) (string, secret.Text, error) {
 func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passcode secret.Text, to string) error {
 	visit, err := c.OpenLink(ctx, link, passcode)
 	if err != nil {
-		var refused *view.Problem
+		var refused *api.Problem
 		var unreachable *client.UnreachableError
 		if errors.As(err, &refused) || errors.As(err, &unreachable) {
 			return err

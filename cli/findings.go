@@ -9,9 +9,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/check"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -19,8 +19,8 @@ func (a *app) rules() *cobra.Command {
 	here := false
 	cmd := &cobra.Command{
 		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
-		Long:    "Lists the rules, or tells all about one: why it matters, how to mend it, an example that it finds and one that it leaves alone.\n--here asks the service for the severities that were set there.",
-		Example: "  wardicon rules\n  wardicon rules edge-blank\n  wardicon rules set psk-short blocker",
+		Long:    "Lists the rules, or tells all about one: why it matters, how to fix it, an example that it finds and one that it leaves alone.\n--here asks the service for the severities that were set there.",
+		Example: "  wardicon rules\n  wardicon rules edge-blank\n  wardicon rules set psk-short error",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if here && len(args) == 0 {
 				return a.rulesHere(cmd)
@@ -31,10 +31,10 @@ func (a *app) rules() *cobra.Command {
 					return usage("there is no rule %q; wardicon rules lists them", args[0])
 				}
 				return a.print(r, func(table.Writer) {
-					a.say("%s: %s (%s)\n\n  why     %s\n  people  %s\n  mend    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Mend, r.Bad.Text, r.Good.Text, r.Source)
+					a.say("%s: %s (%s)\n\n  why     %s\n  people  %s\n  fix    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Fix, r.Bad.Text, r.Good.Text, r.Source)
 				})
 			}
-			return a.print(view.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {
+			return a.print(api.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {
 				w.AppendHeader(heads("rule", "severity", "what it finds"))
 				for _, r := range check.Register {
 					w.AppendRow(table.Row{r.Code, r.Severity, r.Title})
@@ -45,8 +45,8 @@ func (a *app) rules() *cobra.Command {
 	cmd.Flags().BoolVar(&here, "here", false, "with the severities that were set; asks the service")
 	cmd.AddCommand(&cobra.Command{
 		Use: "set CODE SEVERITY", Short: "Set how severe a rule is for the whole fleet", Args: exactly("CODE", "SEVERITY"),
-		Long:    "Sets the severity of a rule: blocker, warning, advice, off, or own for what the rule has\nby itself. Every profile is checked anew; the change is written to the audit log.",
-		Example: "  wardicon rules set psk-short blocker\n  wardicon rules set name-lacks-gateway off\n  wardicon rules set psk-short own",
+		Long:    "Sets the severity of a rule: error, warning, note, off, or own for what the rule has\nby itself. Every profile is checked again; the change is written to the audit log.",
+		Example: "  wardicon rules set psk-short error\n  wardicon rules set name-lacks-gateway off\n  wardicon rules set psk-short own",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				severity := vpn.Severity(args[1])
@@ -88,14 +88,14 @@ func (a *app) rulesHere(cmd *cobra.Command) error {
 
 func (a *app) findingList() *cobra.Command {
 	root := &cobra.Command{
-		Use: "finding", Short: "Work through the findings of the whole fleet", Long: "Lists and counts what is wrong all over the fleet, and mends what is mechanical.",
-		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-blank\n  wardicon finding mend edge-blank",
+		Use: "finding", Short: "Work through the findings of the whole fleet", Long: "Lists and counts what is wrong all over the fleet, and fixes what is mechanical.",
+		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-blank\n  wardicon finding fix edge-blank",
 	}
 	var q client.Query
 	list := &cobra.Command{
 		Use: "list", Short: "List findings, the most severe first", Args: exactly(),
-		Long:    "Lists findings over all profiles. Filters: rule, severity, gateway_id, person_id, device_id,\nprofile_id, days (found first within so many), mendable, passed.",
-		Example: "  wardicon finding list --filter severity=blocker\n  wardicon finding list --filter days=7 --sort -since --output json",
+		Long:    "Lists findings over all profiles. Filters: rule, severity, gateway_id, person_id, device_id,\nprofile_id, days (found first within so many), fixable, passed.",
+		Example: "  wardicon finding list --filter severity=error\n  wardicon finding list --filter days=7 --sort -since --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				page, err := c.Findings(ctx, q)
@@ -134,13 +134,13 @@ func (a *app) findingList() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads(by, "blockers", "warnings", "advice", "profiles", "new", "ended", "mendable"))
+					w.AppendHeader(heads(by, "errors", "warnings", "notes", "profiles", "new", "ended", "fixable"))
 					for _, s := range list.Items {
 						title := s.Title
 						if by == "rule" {
 							title = s.Key
 						}
-						w.AppendRow(table.Row{title, s.Tally.Blockers, s.Tally.Warnings, s.Tally.Advice, s.Profiles, s.New, s.Ended, s.Mendable})
+						w.AppendRow(table.Row{title, s.Tally.Errors, s.Tally.Warnings, s.Tally.Notes, s.Profiles, s.New, s.Ended, s.Fixable})
 					}
 				})
 			})
@@ -149,14 +149,14 @@ func (a *app) findingList() *cobra.Command {
 	sums.Flags().StringVar(&by, "by", by, "rule, gateway or person")
 	sums.Flags().IntVar(&days, "days", days, "how far new and ended look back")
 	var yes bool
-	mend := &cobra.Command{
-		Use: "mend RULE", Short: "Show, and with --yes carry out, the mechanical mends of a rule", Args: exactly("RULE"),
-		Long:    "Shows what would be changed on which records to mend all findings of a rule, where the mend\nis mechanical. With --yes it is done, as a job; each change is written to the audit log.",
-		Example: "  wardicon finding mend edge-blank\n  wardicon finding mend edge-blank --yes",
+	fix := &cobra.Command{
+		Use: "fix RULE", Short: "Show, and with --yes carry out, the mechanical fixes of a rule", Args: exactly("RULE"),
+		Long:    "Shows what would be changed on which records to fix all findings of a rule, where the fix\nis mechanical. With --yes it is done, as a job; each change is written to the audit log.",
+		Example: "  wardicon finding fix edge-blank\n  wardicon finding fix edge-blank --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if !yes {
-					page, err := c.Mends(ctx, args[0])
+					page, err := c.Fixes(ctx, args[0])
 					if err != nil {
 						return err
 					}
@@ -166,11 +166,11 @@ func (a *app) findingList() *cobra.Command {
 							w.AppendRow(table.Row{m.Noun, m.Name, m.Pointer[1:], fmt.Sprintf("%q", m.From), fmt.Sprintf("%q", m.To)})
 						}
 						if len(page.Items) == 0 {
-							a.say("nothing of %s can be mended mechanically", args[0])
+							a.say("nothing of %s can be fixed mechanically", args[0])
 						}
 					})
 				}
-				j, err := c.MendAll(ctx, args[0])
+				j, err := c.FixAll(ctx, args[0])
 				if err == nil {
 					j, err = a.wait(ctx, c, j)
 				}
@@ -181,16 +181,16 @@ func (a *app) findingList() *cobra.Command {
 			})
 		},
 	}
-	mend.Flags().BoolVar(&yes, "yes", false, "carry it out")
-	return group(root, list, sums, mend)
+	fix.Flags().BoolVar(&yes, "yes", false, "carry it out")
+	return group(root, list, sums, fix)
 }
 
 func (a *app) override() *cobra.Command {
 	var reason, until string
 	var end bool
 	cmd := &cobra.Command{
-		Use: "override PROFILE RULE", Short: "Let a blocker pass on one profile, for a reason and a time", Args: exactly("PROFILE", "RULE"),
-		Long:    "Lets a blocker pass as a warning on one profile until a day, so that its parcel can be\nbuilt. Reason and day are shown wherever the profile is, and written to the audit log.\n--end takes it back.",
+		Use: "override PROFILE RULE", Short: "Let an error pass on one profile, for a reason and a time", Args: exactly("PROFILE", "RULE"),
+		Long:    "Lets an error pass as a warning on one profile until a day, so that its parcel can be\nbuilt. Reason and day are shown wherever the profile is, and written to the audit log.\n--end takes it back.",
 		Example: "  wardicon override \"Deck phone 1/Norrvik\" address-unusable --reason \"test bench\" --until 2027-01-31\n  wardicon override \"Deck phone 1/Norrvik\" address-unusable --end",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -215,7 +215,7 @@ func (a *app) override() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&reason, "reason", "", "why the blocker may pass")
+	cmd.Flags().StringVar(&reason, "reason", "", "why the error may pass")
 	cmd.Flags().StringVar(&until, "until", "", "day on which it blocks again, such as 2027-01-31")
 	cmd.Flags().BoolVar(&end, "end", false, "take an override back")
 	return cmd

@@ -6,8 +6,8 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -23,8 +23,8 @@ func signIns() (fields []field) {
 	return append(fields, field{flag: "sign-in-as-elsewhere", path: "sign_ins", kind: withdrawField, help: "protocol at which people sign in as at the others again"})
 }
 
-func gatewayNoun() noun[view.Gateway] {
-	return noun[view.Gateway]{
+func gatewayNoun() noun[api.Gateway] {
+	return noun[api.Gateway]{
 		name: "gateway", plural: "gateways", title: "name",
 		about: "A gateway is a VPN server: where it is, what it offers and what lies behind it.",
 		example: `Norrvik --address norrvik.skerryline.example --city Norrvik --country NO \
@@ -100,11 +100,11 @@ func gatewayNoun() noun[view.Gateway] {
 			{flag: "tls-name", path: "offers.tls.server_name", help: "TLS tunnel: name that its certificate must have"},
 			{flag: "tls-keepalive", path: "offers.tls.keepalive", kind: numberField, help: "TLS tunnel: seconds between signs of life"},
 		}, signIns()...),
-		records: func(c *client.Client) client.Noun[view.Gateway] { return c.Gateways }, find: findGateway,
-		stamp:   func(g view.Gateway) vpn.Stamp { return g.Stamp },
-		ref:     func(g view.Gateway) string { return g.Name },
+		records: func(c *client.Client) client.Noun[api.Gateway] { return c.Gateways }, find: findGateway,
+		stamp:   func(g api.Gateway) vpn.Stamp { return g.Stamp },
+		ref:     func(g api.Gateway) string { return g.Name },
 		columns: []string{"name", "address", "place", "offers", "answers", "profiles", "findings"}, filters: []string{"name", "city", "answers", "at"},
-		row: func(g view.Gateway) table.Row {
+		row: func(g api.Gateway) table.Row {
 			var offers []string
 			for _, p := range g.Offers.Protocols() {
 				offers = append(offers, p.Title())

@@ -11,9 +11,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/check"
-	"wardicon/core/view"
 	"wardicon/store"
 )
 
@@ -38,19 +38,19 @@ type wishFlags struct {
 func (f *wishFlags) add(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link ends")
 	cmd.Flags().IntVar(&f.openings, "openings", 3, "openings that it allows")
-	cmd.Flags().BoolVar(&f.attach, "attach", false, "send the files along with the mail (a blocker says why not)")
-	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by mail too (a blocker says why not)")
+	cmd.Flags().BoolVar(&f.attach, "attach", false, "send the files along with the mail (an error says why not)")
+	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by mail too (an error says why not)")
 }
 
-func (f *wishFlags) wish(link, passcode check.Way) view.HandoverWish {
+func (f *wishFlags) wish(link, passcode check.Way) api.HandoverWish {
 	if f.passcodeMail {
 		passcode = check.ByMail
 	}
-	return view.HandoverWish{Days: &f.days, Openings: &f.openings, Link: link, Passcode: passcode, Attach: f.attach}
+	return api.HandoverWish{Days: &f.days, Openings: &f.openings, Link: link, Passcode: passcode, Attach: f.attach}
 }
 
 // made prints a link and its passcode, which nobody can ask for again.
-func (a *app) made(n view.NewHandover) error {
+func (a *app) made(n api.NewHandover) error {
 	return a.print(n, func(table.Writer) {
 		if n.Mailed == "" {
 			a.say("link      %s", n.Link)
@@ -117,7 +117,7 @@ there too, apart from the links. It is a job of the service: it goes on after a 
 				if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
 					return err
 				}
-				if j.State == view.Failed || j.Result["blocked"] > 0 {
+				if j.State == api.Failed || j.Result["blocked"] > 0 {
 					return errFindings
 				}
 				return nil
@@ -346,7 +346,7 @@ parcel that is up to date are named (exit 1).`,
 				if to == "" {
 					to = args[0]
 				}
-				out := view.Exported{Folder: to, Left: []string{}}
+				out := api.Exported{Folder: to, Left: []string{}}
 				q := client.Query{Limit: 500, Filter: map[string]string{"group": args[0]}}
 				for {
 					page, err := c.Profiles.List(ctx, q)
@@ -381,12 +381,12 @@ parcel that is up to date are named (exit 1).`,
 	return cmd
 }
 
-func (a *app) export(ctx context.Context, c *client.Client, p view.Profile, out *view.Exported) error {
+func (a *app) export(ctx context.Context, c *client.Client, p api.Profile, out *api.Exported) error {
 	parcels, err := c.Parcels(ctx, p.ID)
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(parcels.Items, func(one view.Parcel) bool { return !one.Outdated }); i == 0 {
+	if i := slices.IndexFunc(parcels.Items, func(one api.Parcel) bool { return !one.Outdated }); i == 0 {
 		out.Profiles++
 		return a.save(ctx, c, parcels.Items[0], filepath.Join(out.Folder, filepath.FromSlash(p.Folder())))
 	}

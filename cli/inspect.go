@@ -7,7 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/store"
 )
 
@@ -30,7 +30,7 @@ value that does not open stays named on its record until it is set again.`,
 			}
 			look := store.Inspect
 			if repair {
-				look = func(ctx context.Context, dir string, key store.Key) (view.Inspection, error) {
+				look = func(ctx context.Context, dir string, key store.Key) (api.Inspection, error) {
 					return store.Repair(ctx, dir, key, time.Now())
 				}
 			}
@@ -55,16 +55,16 @@ value that does not open stays named on its record until it is set again.`,
 	return cmd
 }
 
-func inspected(w table.Writer, found view.Inspection) {
+func inspected(w table.Writer, found api.Inspection) {
 	w.AppendHeader(table.Row{"Noun", "ID", "Field", "What to do"})
-	for _, list := range [][]view.DamagedValue{found.Records, found.Values} {
+	for _, list := range [][]api.DamagedValue{found.Records, found.Values} {
 		for _, v := range list {
 			w.AppendRow(table.Row{v.Noun, v.ID, v.Field, v.Fix})
 		}
 	}
 }
 
-func (a *app) tellInspected(found view.Inspection) {
+func (a *app) tellInspected(found api.Inspection) {
 	for _, text := range found.Pages {
 		a.say("damaged: %s", text)
 	}

@@ -12,11 +12,11 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 )
 
-func jobTable(w table.Writer, jobs ...view.Job) {
+func jobTable(w table.Writer, jobs ...api.Job) {
 	w.AppendHeader(heads("job", "what", "state", "done", "result", "id"))
 	for _, j := range jobs {
 		var parts []string
@@ -59,7 +59,7 @@ func (a *app) jobs() *cobra.Command {
 	list.Flags().StringVar(&kind, "kind", "", "those of one kind alone, such as roll-out, hand-over or ask")
 	list.Flags().IntVar(&limit, "limit", 50, "rows at the most")
 	list.Flags().IntVar(&offset, "offset", 0, "rows to pass over")
-	one := func(use, short, long string, do func(ctx context.Context, c *client.Client, id string) (view.Job, error)) *cobra.Command {
+	one := func(use, short, long string, do func(ctx context.Context, c *client.Client, id string) (api.Job, error)) *cobra.Command {
 		return &cobra.Command{
 			Use: use + " JOB", Short: short, Long: long, Example: "  wardicon job " + use + " jo-…", Args: exactly("JOB"),
 			RunE: func(cmd *cobra.Command, args []string) error {
@@ -74,14 +74,14 @@ func (a *app) jobs() *cobra.Command {
 		}
 	}
 	return group(root, list,
-		one("show", "Show how far a job has come", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (view.Job, error) { return c.Job(ctx, id) }),
-		one("cancel", "End a job that runs", "Ends a job that runs. What it has done stays done.", func(ctx context.Context, c *client.Client, id string) (view.Job, error) { return c.Cancel(ctx, id) }))
+		one("show", "Show how far a job has come", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Job(ctx, id) }),
+		one("cancel", "End a job that runs", "Ends a job that runs. What it has done stays done.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Cancel(ctx, id) }))
 }
 
 // wait shows how a job goes on until it ends.
-func (a *app) wait(ctx context.Context, c *client.Client, j view.Job) (view.Job, error) {
+func (a *app) wait(ctx context.Context, c *client.Client, j api.Job) (api.Job, error) {
 	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.raw), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
-	for j.State == view.Running {
+	for j.State == api.Running {
 		select {
 		case <-ctx.Done():
 			return j, ctx.Err()

@@ -11,8 +11,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -268,7 +268,7 @@ func counted(shown, offset, total int, plural string) string {
 }
 
 // countedPage words how much of a list is shown; what a filter fits is counted to a bound.
-func countedPage[Row any](page view.Page[Row], offset int, plural string) string {
+func countedPage[Row any](page api.Page[Row], offset int, plural string) string {
 	if page.More {
 		return fmt.Sprintf("%d to %d of more than %d %s", offset+1, offset+len(page.Items), page.Total, plural)
 	}
@@ -411,11 +411,11 @@ func one[Row any](ctx context.Context, n client.Noun[Row], noun, filter, ref str
 	}
 	switch page.Total {
 	case 0:
-		return row, &view.Problem{Status: 404, Detail: fmt.Sprintf("there is no %s %q; wardicon %s list shows them", noun, ref, noun)}
+		return row, &api.Problem{Status: 404, Detail: fmt.Sprintf("there is no %s %q; wardicon %s list shows them", noun, ref, noun)}
 	case 1:
 		return page.Items[0], nil
 	}
-	return row, &view.Problem{Status: 409, Detail: fmt.Sprintf("%d %s records are called %q; name one by its id", page.Total, noun, ref)}
+	return row, &api.Problem{Status: 409, Detail: fmt.Sprintf("%d %s records are called %q; name one by its id", page.Total, noun, ref)}
 }
 
 // byRef finds a record by its identifier or by a name.

@@ -12,20 +12,20 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/service"
 )
 
 const moment = "2006-01-02 15:04"
 
-func findOperator(ctx context.Context, c *client.Client, name string) (view.Operator, error) {
+func findOperator(ctx context.Context, c *client.Client, name string) (api.Operator, error) {
 	page, err := c.Operators(ctx, client.Query{Filter: map[string]string{"name": name}, Limit: 2})
 	if err != nil {
-		return view.Operator{}, err
+		return api.Operator{}, err
 	}
 	if len(page.Items) != 1 {
-		return view.Operator{}, fmt.Errorf("operator: found nobody called %q; wardicon operator list shows them", name)
+		return api.Operator{}, fmt.Errorf("operator: found nobody called %q; wardicon operator list shows them", name)
 	}
 	return page.Items[0], nil
 }
@@ -91,7 +91,7 @@ severity of rules. A new one gets a password for the first sign-in, which must t
 	})
 }
 
-func operatorState(o view.Operator) string {
+func operatorState(o api.Operator) string {
 	switch {
 	case o.Disabled:
 		return "shut out"
@@ -101,7 +101,7 @@ func operatorState(o view.Operator) string {
 	return "can sign in"
 }
 
-func (a *app) firstPassword(made view.NewOperator, err error) error {
+func (a *app) firstPassword(made api.NewOperator, err error) error {
 	if err != nil {
 		return err
 	}

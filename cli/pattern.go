@@ -8,13 +8,13 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
-func patternNoun() noun[view.Pattern] {
-	return noun[view.Pattern]{
+func patternNoun() noun[api.Pattern] {
+	return noun[api.Pattern]{
 		name: "pattern", plural: "patterns", title: "name",
 		about: `A pattern says how a class of devices connects: which protocols in which order, to
 which gateways, with what inside the tunnel, and when. Try one before anything is
@@ -50,11 +50,11 @@ kept, then roll it out to make or change the profiles of all devices of its clas
 			{flag: "naming", path: "naming", help: "name of connections, with {organisation}, {gateway}, {city}, {protocol}, {person}, {device}"},
 			{flag: "note", path: "note", help: "note for operators"},
 		},
-		records: func(c *client.Client) client.Noun[view.Pattern] { return c.Patterns }, find: findPattern,
-		stamp:   func(p view.Pattern) vpn.Stamp { return p.Stamp },
-		ref:     func(p view.Pattern) string { return p.Name },
+		records: func(c *client.Client) client.Noun[api.Pattern] { return c.Patterns }, find: findPattern,
+		stamp:   func(p api.Pattern) vpn.Stamp { return p.Stamp },
+		ref:     func(p api.Pattern) string { return p.Name },
 		columns: []string{"name", "groups", "platforms", "protocols", "gateways", "connects", "profiles"}, filters: []string{"name"},
-		row: func(p view.Pattern) table.Row {
+		row: func(p api.Pattern) table.Row {
 			return table.Row{p.Name, cmp.Or(strings.Join(p.Groups, ", "), "all"), cmp.Or(words(p.Platforms), "all"), cmp.Or(words(p.Protocols), "soundest first"), cmp.Or(string(p.Gateways), "listed"), cmp.Or(string(p.Connect), "by-hand"), p.Profiles}
 		},
 	}
@@ -81,7 +81,7 @@ func (a *app) patternCommands() *cobra.Command {
 	return root
 }
 
-func (a *app) tryPattern(n noun[view.Pattern]) *cobra.Command {
+func (a *app) tryPattern(n noun[api.Pattern]) *cobra.Command {
 	var limit, offset int
 	cmd := &cobra.Command{
 		Use: "try PATTERN", Short: "Show what a pattern would make of its devices", Args: exactly("PATTERN"),
@@ -130,7 +130,7 @@ pattern for this one look.`,
 }
 
 // reasons words why this gateway, which protocols were passed over, and what is unmet.
-func reasons(p view.Prospect) string {
+func reasons(p api.Prospect) string {
 	parts := []string{p.Why}
 	for _, one := range p.Passed {
 		if one.Reason != "comes later in the order" {
@@ -168,7 +168,7 @@ it goes on after a restart, and wardicon job cancel ends it.`,
 			if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
 				return err
 			}
-			if j.State == view.Failed {
+			if j.State == api.Failed {
 				return errFindings
 			}
 			return nil

@@ -12,9 +12,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/observed"
-	"wardicon/core/view"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 )
 
@@ -85,7 +85,7 @@ An address that is on no record is asked only where an owner says so with --off-
 
 func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f probeFlags) error {
 	g, err := gatewayAt(ctx, c, name)
-	var p observed.Probe
+	var p drift.Probe
 	switch {
 	case err != nil && (!unknown(err) || !strings.ContainsAny(name, ".:")): // a name, not an address
 		return err
@@ -110,14 +110,14 @@ func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f pro
 	if len(f.take) > 0 {
 		return a.takeOver(ctx, c, p, f.take)
 	}
-	if slices.ContainsFunc(p.Differences, func(d observed.Difference) bool { return d.Severity != vpn.Advice }) {
+	if slices.ContainsFunc(p.Differences, func(d drift.Difference) bool { return d.Severity != vpn.Note }) {
 		return errFindings
 	}
 	return nil
 }
 
 // gatewayAt finds a gateway by its name or identifier, or by one of its addresses.
-func gatewayAt(ctx context.Context, c *client.Client, ref string) (view.Gateway, error) {
+func gatewayAt(ctx context.Context, c *client.Client, ref string) (api.Gateway, error) {
 	g, err := findGateway(ctx, c, ref)
 	if !unknown(err) {
 		return g, err
@@ -130,12 +130,12 @@ func gatewayAt(ctx context.Context, c *client.Client, ref string) (view.Gateway,
 }
 
 // askGateways has one gateway asked, or every one without an identifier, and waits until that is done.
-func (a *app) askGateways(ctx context.Context, c *client.Client, gatewayID string) (view.Job, error) {
+func (a *app) askGateways(ctx context.Context, c *client.Client, gatewayID string) (api.Job, error) {
 	j, err := c.Probe(ctx, gatewayID)
 	if err == nil {
 		j, err = a.wait(ctx, c, j)
 	}
-	if err == nil && j.State != view.Done {
+	if err == nil && j.State != api.Done {
 		err = fmt.Errorf("%s: %s %s", j.Title, j.State, j.Problem)
 	}
 	return j, err
@@ -143,12 +143,12 @@ func (a *app) askGateways(ctx context.Context, c *client.Client, gatewayID strin
 
 // unknown tells whether an error says that there is no such record.
 func unknown(err error) bool {
-	var p *view.Problem
+	var p *api.Problem
 	return errors.As(err, &p) && p.Status == http.StatusNotFound
 }
 
 // probeTable is what was answered.
-func probeTable(w table.Writer, p observed.Probe) {
+func probeTable(w table.Writer, p drift.Probe) {
 	w.AppendHeader(heads("asked for", "at", "state", "answers in", "shows"))
 	w.SetColumnConfigs([]table.ColumnConfig{wrapped(5, 70)})
 	for _, r := range p.Answers {
@@ -157,7 +157,7 @@ func probeTable(w table.Writer, p observed.Probe) {
 }
 
 // where is what was asked, with the port on record where another one stands for it.
-func where(r observed.Answer) string {
+func where(r drift.Answer) string {
 	at := r.Address + " " + string(r.Transport)
 	if !strings.HasSuffix(r.Address, fmt.Sprintf(":%d", r.Port)) {
 		at += fmt.Sprintf(" for %d", r.Port)
@@ -165,7 +165,7 @@ func where(r observed.Answer) string {
 	return at
 }
 
-func milliseconds(r observed.Answer) string {
+func milliseconds(r drift.Answer) string {
 	if r.Milliseconds == 0 {
 		return ""
 	}
@@ -173,7 +173,7 @@ func milliseconds(r observed.Answer) string {
 }
 
 // shows is what an answer shows, in a line.
-func shows(r observed.Answer) string {
+func shows(r drift.Answer) string {
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	if i := r.IKE; i != nil {
@@ -213,7 +213,7 @@ func shows(r observed.Answer) string {
 	return strings.Join(append(parts, r.Notes...), "; ")
 }
 
-func (a *app) tellProbe(p observed.Probe) {
+func (a *app) tellProbe(p drift.Probe) {
 	for _, n := range p.Names {
 		switch {
 		case n.Missing:
@@ -225,12 +225,12 @@ func (a *app) tellProbe(p observed.Probe) {
 		}
 	}
 	for _, d := range p.Differences {
-		a.say("%s: %s [%s]\n  %s", d.Severity, d.Text, d.Code, d.Mend)
+		a.say("%s: %s [%s]\n  %s", d.Severity, d.Text, d.Code, d.Fix)
 	}
 }
 
 // takeOver lets the record take over differences by their codes.
-func (a *app) takeOver(ctx context.Context, c *client.Client, p observed.Probe, codes []string) error {
+func (a *app) takeOver(ctx context.Context, c *client.Client, p drift.Probe, codes []string) error {
 	var which []int
 	for i, d := range p.Differences {
 		if slices.Contains(codes, d.Code) || d.Take && slices.Contains(codes, "all") {
@@ -270,10 +270,10 @@ func (a *app) probeHistory(ctx context.Context, c *client.Client, args []string,
 }
 
 // times are how fast each protocol answered, in a line.
-func times(r observed.ProbeRow) string {
+func times(r drift.ProbeRow) string {
 	var parts []string
 	for _, t := range r.Times {
-		if t.State == observed.Answered {
+		if t.State == drift.Answered {
 			parts = append(parts, fmt.Sprintf("%s %d %.1f ms", t.Method, t.Port, t.Milliseconds))
 		} else {
 			parts = append(parts, fmt.Sprintf("%s %d %s", t.Method, t.Port, t.State))
@@ -287,7 +287,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	if _, err := a.askGateways(ctx, c, ""); err != nil {
 		return err
 	}
-	var rows []observed.ProbeRow
+	var rows []drift.ProbeRow
 	for {
 		page, err := c.Probes(ctx, client.Query{Limit: 500, Offset: len(rows), Sort: "gateway", Filter: map[string]string{"latest": "yes"}})
 		if err != nil {
@@ -306,7 +306,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(rows, func(r observed.ProbeRow) bool { return r.State != observed.Sound }) {
+	if slices.ContainsFunc(rows, func(r drift.ProbeRow) bool { return r.State != drift.Sound }) {
 		return errFindings
 	}
 	return nil

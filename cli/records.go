@@ -8,59 +8,59 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
-func findGateway(ctx context.Context, c *client.Client, ref string) (view.Gateway, error) {
+func findGateway(ctx context.Context, c *client.Client, ref string) (api.Gateway, error) {
 	return byRef(ctx, c.Gateways, "gateway", "gw", "name", ref)
 }
 
-func findPerson(ctx context.Context, c *client.Client, ref string) (view.Person, error) {
+func findPerson(ctx context.Context, c *client.Client, ref string) (api.Person, error) {
 	return byRef(ctx, c.People, "person", "pe", "name", ref)
 }
 
-func findAccount(ctx context.Context, c *client.Client, ref string) (view.Account, error) {
+func findAccount(ctx context.Context, c *client.Client, ref string) (api.Account, error) {
 	return byRef(ctx, c.Accounts, "account", "ac", "login", ref)
 }
 
-func findPattern(ctx context.Context, c *client.Client, ref string) (view.Pattern, error) {
+func findPattern(ctx context.Context, c *client.Client, ref string) (api.Pattern, error) {
 	return byRef(ctx, c.Patterns, "pattern", "pa", "name", ref)
 }
 
-func findDevice(ctx context.Context, c *client.Client, ref string) (view.Device, error) {
+func findDevice(ctx context.Context, c *client.Client, ref string) (api.Device, error) {
 	return byRef(ctx, c.Devices, "device", "de", "name", ref)
 }
 
 // findProfile takes an identifier, or names of device and gateway joined by a slash.
-func findProfile(ctx context.Context, c *client.Client, ref string) (view.Profile, error) {
+func findProfile(ctx context.Context, c *client.Client, ref string) (api.Profile, error) {
 	if strings.HasPrefix(ref, "pr-") {
 		return c.Profiles.Show(ctx, ref)
 	}
 	i := strings.LastIndex(ref, "/")
 	if i < 0 {
-		return view.Profile{}, usage("profile: found %q, expected its id or DEVICE/GATEWAY", ref)
+		return api.Profile{}, usage("profile: found %q, expected its id or DEVICE/GATEWAY", ref)
 	}
 	return profileOf(ctx, c, ref[:i], ref[i+1:])
 }
 
 // profileOf finds the profile that joins a device and a gateway.
-func profileOf(ctx context.Context, c *client.Client, device, gateway string) (view.Profile, error) {
+func profileOf(ctx context.Context, c *client.Client, device, gateway string) (api.Profile, error) {
 	d, err := findDevice(ctx, c, device)
 	if err != nil {
-		return view.Profile{}, err
+		return api.Profile{}, err
 	}
 	g, err := findGateway(ctx, c, gateway)
 	if err != nil {
-		return view.Profile{}, err
+		return api.Profile{}, err
 	}
 	page, err := c.Profiles.List(ctx, client.Query{Limit: 1, Filter: map[string]string{"device_id": d.ID, "gateway_id": g.ID}})
 	if err != nil {
-		return view.Profile{}, err
+		return api.Profile{}, err
 	}
 	if page.Total == 0 {
-		return view.Profile{}, &view.Problem{Status: 404, Detail: fmt.Sprintf("there is no profile of %s for %s; wardicon profile add %q --gateway %q makes one", d.Name, g.Name, d.Name, g.Name)}
+		return api.Profile{}, &api.Problem{Status: 404, Detail: fmt.Sprintf("there is no profile of %s for %s; wardicon profile add %q --gateway %q makes one", d.Name, g.Name, d.Name, g.Name)}
 	}
 	return page.Items[0], nil
 }
@@ -90,8 +90,8 @@ func deviceID(ctx context.Context, c *client.Client, ref string) (string, error)
 	return d.ID, err
 }
 
-func personNoun() noun[view.Person] {
-	return noun[view.Person]{
+func personNoun() noun[api.Person] {
+	return noun[api.Person]{
 		name: "person", plural: "people", title: "name", about: "A person receives profiles.",
 		example: `"Ada Fjell" --mail ada@skerryline.example --language en --group planners`,
 		fields: []field{
@@ -104,18 +104,18 @@ func personNoun() noun[view.Person] {
 			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north; the nearest gateway is measured from there"},
 			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
 		},
-		records: func(c *client.Client) client.Noun[view.Person] { return c.People }, find: findPerson,
-		stamp:   func(p view.Person) vpn.Stamp { return p.Stamp },
-		ref:     func(p view.Person) string { return p.Name },
+		records: func(c *client.Client) client.Noun[api.Person] { return c.People }, find: findPerson,
+		stamp:   func(p api.Person) vpn.Stamp { return p.Stamp },
+		ref:     func(p api.Person) string { return p.Name },
 		columns: []string{"name", "mail", "groups", "accounts", "devices"}, filters: []string{"group", "mail", "name"},
-		row: func(p view.Person) table.Row {
+		row: func(p api.Person) table.Row {
 			return table.Row{p.Name, p.Mail, strings.Join(p.Groups, ", "), p.Accounts, p.Devices}
 		},
 	}
 }
 
-func accountNoun() noun[view.Account] {
-	return noun[view.Account]{
+func accountNoun() noun[api.Account] {
+	return noun[api.Account]{
 		name: "account", plural: "accounts", title: "login", about: "An account is what a person signs in with at a set of gateways.",
 		example: `a_fjell --person "Ada Fjell" --password-file ada.secret --gateway Norrvik`,
 		fields: []field{
@@ -125,11 +125,11 @@ func accountNoun() noun[view.Account] {
 			{flag: "password-file", path: "password", kind: secretField, help: "file with the password, - for standard input"},
 			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateway where the account is valid; none means all"},
 		},
-		records: func(c *client.Client) client.Noun[view.Account] { return c.Accounts }, find: findAccount,
-		stamp:   func(x view.Account) vpn.Stamp { return x.Stamp },
-		ref:     func(x view.Account) string { return x.Login },
+		records: func(c *client.Client) client.Noun[api.Account] { return c.Accounts }, find: findAccount,
+		stamp:   func(x api.Account) vpn.Stamp { return x.Stamp },
+		ref:     func(x api.Account) string { return x.Login },
 		columns: []string{"login", "realm", "person", "password"}, filters: []string{"login", "person_id"},
-		row: func(x view.Account) table.Row {
+		row: func(x api.Account) table.Row {
 			stored := "none"
 			if x.PasswordSet {
 				stored = "stored"
@@ -139,8 +139,8 @@ func accountNoun() noun[view.Account] {
 	}
 }
 
-func deviceNoun() noun[view.Device] {
-	return noun[view.Device]{
+func deviceNoun() noun[api.Device] {
+	return noun[api.Device]{
 		name: "device", plural: "devices", title: "name", about: "A device is a laptop, tablet, phone, desk phone or router that a profile is built for.",
 		example: `"Planner Mac 1" --person "Ada Fjell" --platform macos --release 14 --encrypted`,
 		fields: []field{
@@ -155,18 +155,18 @@ func deviceNoun() noun[view.Device] {
 			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and those up to the authority, PEM"},
 			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
 		},
-		records: func(c *client.Client) client.Noun[view.Device] { return c.Devices }, find: findDevice,
-		stamp:   func(d view.Device) vpn.Stamp { return d.Stamp },
-		ref:     func(d view.Device) string { return d.Name },
+		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices }, find: findDevice,
+		stamp:   func(d api.Device) vpn.Stamp { return d.Stamp },
+		ref:     func(d api.Device) string { return d.Name },
 		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "group", "person_id", "name"},
-		row: func(d view.Device) table.Row {
+		row: func(d api.Device) table.Row {
 			return table.Row{d.Name, d.Person, d.Platform, d.Release, d.Profiles, tally(d.Tally)}
 		},
 	}
 }
 
-func profileNoun() noun[view.Profile] {
-	return noun[view.Profile]{
+func profileNoun() noun[api.Profile] {
+	return noun[api.Profile]{
 		name: "profile", plural: "profiles", title: "device",
 		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you do not settle is chosen by planning, with a reason.",
 		example: `"Planner Mac 1" --gateway Norrvik --tunnel full`,
@@ -195,11 +195,11 @@ func profileNoun() noun[view.Profile] {
 			{flag: "reconnect", path: "wishes.reconnect", kind: boolField, help: "connect again by itself after a break"},
 			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that it is planned by, by name or id"},
 		},
-		records: func(c *client.Client) client.Noun[view.Profile] { return c.Profiles }, find: findProfile,
-		stamp:   func(p view.Profile) vpn.Stamp { return p.Stamp },
-		ref:     func(p view.Profile) string { return p.Device + "/" + p.Gateway },
+		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles }, find: findProfile,
+		stamp:   func(p api.Profile) vpn.Stamp { return p.Stamp },
+		ref:     func(p api.Profile) string { return p.Device + "/" + p.Gateway },
 		columns: []string{"device", "gateway", "person", "platform", "pattern", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id", "pattern_id"},
-		row: func(p view.Profile) table.Row {
+		row: func(p api.Profile) table.Row {
 			found := tally(p.Tally)
 			if !p.Checked {
 				found = "being checked"
@@ -215,7 +215,7 @@ func tally(t vpn.Tally) string {
 	for _, p := range []struct {
 		n        int
 		one, all string
-	}{{t.Blockers, "blocker", "blockers"}, {t.Warnings, "warning", "warnings"}, {t.Advice, "piece of advice", "pieces of advice"}} {
+	}{{t.Errors, "error", "errors"}, {t.Warnings, "warning", "warnings"}, {t.Notes, "note", "notes"}} {
 		if p.n == 1 {
 			parts = append(parts, "1 "+p.one)
 		} else if p.n > 1 {
@@ -248,7 +248,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	}
 	var given vpn.Organisation
 	change := &cobra.Command{
-		Use: "change", Short: "Change name, domain or how people reach the service", Args: exactly(), Long: "Changes the fields that are given. Where name or domain differ, every profile is checked anew.",
+		Use: "change", Short: "Change name, domain or how people reach the service", Args: exactly(), Long: "Changes the fields that are given. Where name or domain differ, every profile is checked again.",
 		Example: `  wardicon organisation change --name "Skerry Line"`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

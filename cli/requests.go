@@ -8,9 +8,9 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 )
 
 // certificateRequest makes what an authority elsewhere shall sign.
@@ -31,7 +31,7 @@ elsewhere. Bring what comes back in by "answer".`,
 		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				var r view.Request
+				var r api.Request
 				var err error
 				if made != "" {
 					r, err = c.RequestForAuthority(ctx, made, pki.KeyChoice(kind))

@@ -11,7 +11,7 @@ import (
 )
 
 // levels are the severities in the words of SARIF 2.1.0 §3.27.10.
-var levels = map[vpn.Severity]string{vpn.Blocker: "error", vpn.Warning: "warning", vpn.Advice: "note"}
+var levels = map[vpn.Severity]string{vpn.Error: "error", vpn.Warning: "warning", vpn.Note: "note"}
 
 // sarif prints findings as a SARIF log (OASIS SARIF 2.1.0) for tools that gather them.
 func (a *app) sarif(findings []check.Finding) error {
@@ -25,10 +25,10 @@ func (a *app) sarif(findings []check.Finding) error {
 			driver.AddRule(sarif.NewRule(f.Rule).WithName(f.Rule).
 				WithShortDescription(sarif.NewMultiformatMessageString().WithText(f.Title)).
 				WithFullDescription(sarif.NewMultiformatMessageString().WithText(f.Why)).
-				WithHelp(sarif.NewMultiformatMessageString().WithText(f.Mend)).
+				WithHelp(sarif.NewMultiformatMessageString().WithText(f.Fix)).
 				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity])))
 		}
-		result := sarif.NewRuleResult(f.Rule).WithLevel(levels[f.Severity]).WithRuleIndex(slices.Index(known, f.Rule)).WithMessage(sarif.NewTextMessage(f.Title + ": " + f.Found + ". " + f.Mend))
+		result := sarif.NewRuleResult(f.Rule).WithLevel(levels[f.Severity]).WithRuleIndex(slices.Index(known, f.Rule)).WithMessage(sarif.NewTextMessage(f.Title + ": " + f.Found + ". " + f.Fix))
 		if p := f.Position; p != nil {
 			region := sarif.NewRegion().WithStartLine(max(p.Line, 1)).WithStartColumn(max(p.Column, 1))
 			location := sarif.NewLocation().WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())).WithRegion(region))

@@ -19,10 +19,10 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 const defaultService = "http://127.0.0.1:7480"
@@ -249,7 +249,7 @@ for, or read from a file; it never stands on the command line.`,
 					return err
 				}
 				s, err := c.SignIn(ctx, name, password, code)
-				var wanted *view.Problem
+				var wanted *api.Problem
 				if errors.As(err, &wanted) && wanted.Type == "urn:wardicon:problem:code-wanted" && code == "" && file == "" {
 					one, asked := a.ask("Code of the second factor")
 					if asked != nil {
@@ -296,7 +296,7 @@ func (a *app) signOut() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				err := c.SignOut(ctx)
-				var ended *view.Problem
+				var ended *api.Problem
 				if err != nil && !(errors.As(err, &ended) && ended.Status == 401) {
 					return err
 				}

@@ -7,8 +7,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 )
 
 // signerCommands are those of what signs parcels.
@@ -22,7 +22,7 @@ for all others a list of the files' digests. "wardicon verify" tells who signed 
 	return group(root, a.signerShow(), a.signerMake(), a.signerBring(), a.signerRemove())
 }
 
-func (a *app) showSigner(s view.Signer) error {
+func (a *app) showSigner(s api.Signer) error {
 	return a.print(s, func(table.Writer) {
 		if !s.Set {
 			a.say("nothing signs parcels; wardicon signer make has an authority issue a certificate for it")

@@ -16,8 +16,8 @@ import (
 	"wardicon/simulate"
 )
 
-// standIn is what the command tells of the stand-in that runs.
-type standIn struct {
+// simulator is what the command tells of the simulator that runs.
+type simulator struct {
 	Name   string         `json:"name"`
 	AskAt  vpn.AskAt      `json:"ask_at"`
 	Faults []string       `json:"faults"`
@@ -28,8 +28,8 @@ func (a *app) simulate() *cobra.Command {
 	var faults, suites, tunnels []string
 	var name, bind, authorityTo, keyFile, keyKind string
 	cmd := &cobra.Command{
-		Use: "simulate [PROTOCOL...]", Short: "Run a stand-in for a gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
-		Long: `Runs a stand-in for a gateway until it is told to stop, to try what is said of its faults. It answers the beginning
+		Use: "simulate [PROTOCOL...]", Short: "Run a simulator for a gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
+		Long: `Runs a simulator for a gateway until it is told to stop, to try what is said of its faults. It answers the beginning
 of each protocol, on ports of its own: a gateway's record is led there with --ask-at and --ask-port.
 
 Faults: ` + strings.Join(faultNames(), ", ") + `.`,
@@ -75,7 +75,7 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 					return err
 				}
 			}
-			told := standIn{Name: g.Name, AskAt: vpn.AskAt{Address: bind, Ports: map[string]int{}}, Faults: faults, Ports: map[int]string{}}
+			told := simulator{Name: g.Name, AskAt: vpn.AskAt{Address: bind, Ports: map[string]int{}}, Faults: faults, Ports: map[int]string{}}
 			for from, to := range g.Ports() {
 				told.AskAt.Ports[fmt.Sprint(from)] = to
 				told.Ports[from] = netip.AddrPortFrom(g.Bind, uint16(to)).String()

@@ -22,7 +22,7 @@ const (
 	ownKey         = "tls-key.pem"
 )
 
-// ownRenewal is how long ahead of its end a certificate of one's own is made anew.
+// ownRenewal is how long ahead of its end a certificate of one's own is made again.
 const ownRenewal = 30 * 24 * time.Hour
 
 // selfMade gives the service a certificate that it makes itself, for a first start: whoever connects holds its

@@ -12,10 +12,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/pki"
-	"wardicon/core/proof"
-	"wardicon/core/view"
+	"wardicon/core/signature"
 )
 
 // verify tells who signed files and whether they were changed.
@@ -39,14 +39,14 @@ Exits 1 where something speaks against a file.`,
 			if err != nil {
 				return err
 			}
-			proofs := view.Items[proof.Proof]{}
+			proofs := api.Items[signature.Proof]{}
 			sound := true
 			for _, name := range args {
 				data, err := a.read(name)
 				if err != nil {
 					return err
 				}
-				p := proof.Of(filepath.Base(name), data, neighbours(name), besideFile(name), anchors, time.Now())
+				p := signature.Of(filepath.Base(name), data, neighbours(name), besideFile(name), anchors, time.Now())
 				proofs.Items, sound = append(proofs.Items, p), sound && p.Sound()
 			}
 			if err := a.print(proofs, func(table.Writer) {
@@ -104,7 +104,7 @@ func (a *app) believed(cmd *cobra.Command, file string) (anchors []*x509.Certifi
 		}
 	})
 	var away *client.UnreachableError
-	var problem *view.Problem
+	var problem *api.Problem
 	if errors.As(err, &away) || errors.As(err, &problem) {
 		return nil, "signers were held against nothing: the service does not say which authorities there are (" + err.Error() + ")", nil
 	}
@@ -124,7 +124,7 @@ func neighbours(name string) (names []string) {
 }
 
 // proof prints what can be said of a file; brief where the list was told of already.
-func (a *app) proof(p proof.Proof, brief bool) {
+func (a *app) proof(p signature.Proof, brief bool) {
 	mark := "✓"
 	if !p.Sound() {
 		mark = "✗"

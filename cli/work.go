@@ -15,10 +15,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/check"
 	"wardicon/core/format"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -44,7 +44,7 @@ func (a *app) plan() *cobra.Command {
 		Use: "plan DEVICE GATEWAY", Short: "Plan and check how a device connects to a gateway", Args: exactly("DEVICE", "GATEWAY"),
 		Long: `Settles how a device connects to a gateway and gives the reason for every choice,
 then looks for errors. Where a profile of the two is kept, that one is planned;
-else nothing is kept. Exits 1 when there is a blocker or a warning.`,
+else nothing is kept. Exits 1 when there is an error or a warning.`,
 		Example: `  wardicon plan "Planner Mac 1" Norrvik
   wardicon plan "Purser laptop 2" Tallholm --tunnel full --output json`,
 	}
@@ -58,9 +58,9 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 			wishes.Tunnel, wishes.Password, wishes.Scope = vpn.Tunnel(*tunnel), vpn.Keep(*password), vpn.Scope(*scope)
 			wishes.Protocol = vpn.Protocol(*protocol)
-			var planned view.Planned
+			var planned api.Planned
 			kept, err := profileOf(ctx, c, args[0], args[1])
-			var none *view.Problem
+			var none *api.Problem
 			switch {
 			case err == nil && wishes.IsZero():
 				planned, err = c.Plan(ctx, kept.ID)
@@ -101,14 +101,14 @@ else nothing is kept. Exits 1 when there is a blocker or a warning.`,
 	return cmd
 }
 
-func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, wishes vpn.Wishes) (view.Planned, error) {
+func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, wishes vpn.Wishes) (api.Planned, error) {
 	d, err := findDevice(ctx, c, device)
 	if err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	g, err := findGateway(ctx, c, gateway)
 	if err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	return c.Try(ctx, d.ID, g.ID, wishes)
 }
@@ -133,9 +133,9 @@ func (a *app) findings(list []check.Finding) {
 			where = f.Position.String()
 		}
 		a.say("%-8s %s", f.Severity, f.Title)
-		lines := []string{where + ": " + f.Found, f.Why, "mend: " + f.Mend + "  [" + f.Rule + "]"}
+		lines := []string{where + ": " + f.Found, f.Why, "fix: " + f.Fix + "  [" + f.Rule + "]"}
 		if o := f.Override; o != nil {
-			lines = append(lines, fmt.Sprintf("a blocker that may pass until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
+			lines = append(lines, fmt.Sprintf("an error that may pass until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
 		}
 		for _, line := range lines {
 			a.say("         %s", strings.ReplaceAll(text.WrapSoft(line, 110), "\n", "\n         "))
@@ -146,7 +146,7 @@ func (a *app) findings(list []check.Finding) {
 
 // failed makes a command exit 1 when there is a finding of a severity, or a worse one.
 func failed(list []check.Finding, least vpn.Severity) error {
-	order := []vpn.Severity{vpn.Blocker, vpn.Warning, vpn.Advice}
+	order := []vpn.Severity{vpn.Error, vpn.Warning, vpn.Note}
 	if slices.ContainsFunc(list, func(f check.Finding) bool { return slices.Index(order, f.Severity) <= slices.Index(order, least) }) {
 		return errFindings
 	}
@@ -192,7 +192,7 @@ func (a *app) build() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "build PROFILE", Short: "Build a parcel and save its files", Args: exactly("PROFILE"),
 		Long: `Builds the parcel of a profile: the file that the device takes, the script that
-removes it again, and the card. A blocker keeps it from being built (exit 1).
+removes it again, and the card. An error keeps it from being built (exit 1).
 Files are saved with mode 0600 in a folder named after the device, or where --to
 says; one that is there already is not overwritten.`,
 		Example: `  wardicon build "Purser laptop 1/Norrvik" --to parcels
@@ -227,7 +227,7 @@ says; one that is there already is not overwritten.`,
 	return cmd
 }
 
-func (a *app) save(ctx context.Context, c *client.Client, parcel view.Parcel, to string) error {
+func (a *app) save(ctx context.Context, c *client.Client, parcel api.Parcel, to string) error {
 	files := slices.Clone(parcel.Files)
 	for i := range files {
 		var err error

@@ -5,13 +5,13 @@ import (
 	"net/http"
 	"net/url"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // material is a file of certificates as it is sent: the passphrase is in it.
-func material(m view.Material) map[string]any {
+func material(m api.Material) map[string]any {
 	body := map[string]any{"file": m.File}
 	if len(m.Key) > 0 {
 		body["key"] = m.Key
@@ -23,13 +23,13 @@ func material(m view.Material) map[string]any {
 }
 
 // MakeAuthority makes an authority with its key: one, or a root and the one that issues.
-func (c *Client) MakeAuthority(ctx context.Context, n view.NewAuthority) (list view.Items[view.Authority], err error) {
+func (c *Client) MakeAuthority(ctx context.Context, n api.NewAuthority) (list api.Items[api.Authority], err error) {
 	err = c.call(ctx, http.MethodPost, "/make-authority", nil, nil, n, &list)
 	return list, err
 }
 
 // TakeAuthority brings an authority in from a file.
-func (c *Client) TakeAuthority(ctx context.Context, name string, m view.Material) (row view.Authority, err error) {
+func (c *Client) TakeAuthority(ctx context.Context, name string, m api.Material) (row api.Authority, err error) {
 	body := material(m)
 	body["authority"] = name
 	err = c.call(ctx, http.MethodPost, "/take-authority", nil, nil, body, &row)
@@ -37,43 +37,43 @@ func (c *Client) TakeAuthority(ctx context.Context, name string, m view.Material
 }
 
 // ExportAuthority packs an authority with its key under a passphrase.
-func (c *Client) ExportAuthority(ctx context.Context, id string, passphrase, again secret.Text) (f view.Handed, err error) {
+func (c *Client) ExportAuthority(ctx context.Context, id string, passphrase, again secret.Text) (f api.Handed, err error) {
 	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/export", nil, nil, map[string]any{"passphrase": passphrase.Reveal(), "again": again.Reveal()}, &f)
 	return f, err
 }
 
 // Crossing shows how far the way from an authority to its successor has come.
-func (c *Client) Crossing(ctx context.Context, id string) (at view.Crossing, err error) {
+func (c *Client) Crossing(ctx context.Context, id string) (at api.Crossing, err error) {
 	err = c.call(ctx, http.MethodGet, "/authorities/"+url.PathEscape(id)+"/crossing", nil, nil, nil, &at)
 	return at, err
 }
 
 // Cross goes a step: begin, finish or undo.
-func (c *Client) Cross(ctx context.Context, id, step, successorID string, anyway bool) (at view.Crossing, err error) {
+func (c *Client) Cross(ctx context.Context, id, step, successorID string, anyway bool) (at api.Crossing, err error) {
 	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/crossing", nil, nil, map[string]any{"step": step, "successor_id": successorID, "anyway": anyway}, &at)
 	return at, err
 }
 
 // Renew begins to renew the certificates of devices that end soon.
-func (c *Client) Renew(ctx context.Context, id string, days int) (j view.Job, err error) {
+func (c *Client) Renew(ctx context.Context, id string, days int) (j api.Job, err error) {
 	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/renew", nil, nil, map[string]any{"days": days}, &j)
 	return j, err
 }
 
 // Requests lists signing requests that wait for their certificate.
-func (c *Client) Requests(ctx context.Context, q Query) (page view.Page[view.Request], err error) {
+func (c *Client) Requests(ctx context.Context, q Query) (page api.Page[api.Request], err error) {
 	err = c.call(ctx, http.MethodGet, "/requests", q.values(), nil, nil, &page)
 	return page, err
 }
 
 // RequestForDevice makes a key and a signing request for a device.
-func (c *Client) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r view.Request, err error) {
+func (c *Client) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r api.Request, err error) {
 	err = c.call(ctx, http.MethodPost, "/requests", nil, nil, map[string]any{"device_id": deviceID, "authority_id": authorityID, "names": append([]string{}, names...)}, &r)
 	return r, err
 }
 
 // RequestForAuthority makes a key and a signing request for a new authority.
-func (c *Client) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r view.Request, err error) {
+func (c *Client) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r api.Request, err error) {
 	err = c.call(ctx, http.MethodPost, "/requests", nil, nil, map[string]any{"name": name, "kind": kind}, &r)
 	return r, err
 }
@@ -84,25 +84,25 @@ func (c *Client) ForgetRequest(ctx context.Context, id string) error {
 }
 
 // Answer takes in a certificate that was signed elsewhere.
-func (c *Client) Answer(ctx context.Context, m view.Material) (out view.Answered, err error) {
+func (c *Client) Answer(ctx context.Context, m api.Material) (out api.Answered, err error) {
 	err = c.call(ctx, http.MethodPost, "/answer-request", nil, nil, material(m), &out)
 	return out, err
 }
 
 // Signer shows what signs parcels.
-func (c *Client) Signer(ctx context.Context) (s view.Signer, err error) {
+func (c *Client) Signer(ctx context.Context) (s api.Signer, err error) {
 	err = c.call(ctx, http.MethodGet, "/signer", nil, nil, nil, &s)
 	return s, err
 }
 
 // MakeSigner has an authority issue the certificate that signs parcels.
-func (c *Client) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (s view.Signer, err error) {
+func (c *Client) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (s api.Signer, err error) {
 	err = c.call(ctx, http.MethodPost, "/signer", nil, seen(version), map[string]any{"authority_id": authorityID, "name": name, "days": days}, &s)
 	return s, err
 }
 
 // TakeSigner brings a signing certificate with its key in.
-func (c *Client) TakeSigner(ctx context.Context, m view.Material, version int) (s view.Signer, err error) {
+func (c *Client) TakeSigner(ctx context.Context, m api.Material, version int) (s api.Signer, err error) {
 	err = c.call(ctx, http.MethodPost, "/take-signer", nil, seen(version), material(m), &s)
 	return s, err
 }

@@ -16,9 +16,9 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -27,14 +27,14 @@ const maxAnswer = 64 << 20
 
 // Client speaks to one service.
 type Client struct {
-	Gateways Noun[view.Gateway]
-	People   Noun[view.Person]
-	Accounts Noun[view.Account]
-	Devices  Noun[view.Device]
-	Profiles Noun[view.Profile]
-	Patterns Noun[view.Pattern]
+	Gateways Noun[api.Gateway]
+	People   Noun[api.Person]
+	Accounts Noun[api.Account]
+	Devices  Noun[api.Device]
+	Profiles Noun[api.Profile]
+	Patterns Noun[api.Pattern]
 
-	Authorities Noun[view.Authority]
+	Authorities Noun[api.Authority]
 
 	// Prove gives the operator's password, or a code of the second factor, where the service asks once more who it is;
 	// nil has what needs that refused.
@@ -59,13 +59,13 @@ func Trusting(address, token, authority string) *Client {
 // New makes a client for the service at an address such as http://127.0.0.1:7480.
 func New(address, token string) *Client {
 	c := &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{Timeout: time.Minute}}
-	c.Gateways = Noun[view.Gateway]{c, "gateway", "/gateways"}
-	c.People = Noun[view.Person]{c, "person", "/people"}
-	c.Accounts = Noun[view.Account]{c, "account", "/accounts"}
-	c.Devices = Noun[view.Device]{c, "device", "/devices"}
-	c.Profiles = Noun[view.Profile]{c, "profile", "/profiles"}
-	c.Patterns = Noun[view.Pattern]{c, "pattern", "/patterns"}
-	c.Authorities = Noun[view.Authority]{c, "authority", "/authorities"}
+	c.Gateways = Noun[api.Gateway]{c, "gateway", "/gateways"}
+	c.People = Noun[api.Person]{c, "person", "/people"}
+	c.Accounts = Noun[api.Account]{c, "account", "/accounts"}
+	c.Devices = Noun[api.Device]{c, "device", "/devices"}
+	c.Profiles = Noun[api.Profile]{c, "profile", "/profiles"}
+	c.Patterns = Noun[api.Pattern]{c, "pattern", "/patterns"}
+	c.Authorities = Noun[api.Authority]{c, "authority", "/authorities"}
 	return c
 }
 
@@ -85,7 +85,7 @@ func (e *UnreachableError) Unwrap() error { return e.Err }
 // once more who it is, Prove is asked.
 func (c *Client) call(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
 	err := c.send(ctx, method, path, query, header, in, out)
-	var p *view.Problem
+	var p *api.Problem
 	if _, stream := in.(io.Reader); stream || c.Prove == nil || !errors.As(err, &p) || p.Type != typeConfirm {
 		return err
 	}
@@ -109,7 +109,7 @@ func (c *Client) Confirm(ctx context.Context) error {
 	}
 	body := map[string]string{"password": password.Reveal()}
 	err = c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
-	var p *view.Problem
+	var p *api.Problem
 	if !errors.As(err, &p) || p.Type != typeCodeWanted {
 		return err
 	}
@@ -163,7 +163,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return &UnreachableError{c.base, err}
 	}
 	if res.StatusCode >= 400 {
-		p := &view.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
+		p := &api.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
 		if strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
 			if err := json.Unmarshal(data, p); err != nil {
 				return fmt.Errorf("the service's error cannot be read: %w", err)
@@ -221,7 +221,7 @@ type Noun[Row any] struct {
 }
 
 // List reads a page.
-func (n Noun[Row]) List(ctx context.Context, q Query) (page view.Page[Row], err error) {
+func (n Noun[Row]) List(ctx context.Context, q Query) (page api.Page[Row], err error) {
 	err = n.c.call(ctx, http.MethodGet, n.path, q.values(), nil, nil, &page)
 	return page, err
 }
@@ -260,7 +260,7 @@ func (n Noun[Row]) Remove(ctx context.Context, id string) error {
 }
 
 // Start tells whether the service is set up.
-func (c *Client) Start(ctx context.Context) (s view.Start, err error) {
+func (c *Client) Start(ctx context.Context) (s api.Start, err error) {
 	err = c.call(ctx, http.MethodGet, "/start", nil, nil, nil, &s)
 	return s, err
 }
@@ -271,7 +271,7 @@ func (c *Client) SetUp(ctx context.Context, code, name string, password secret.T
 }
 
 // SignIn signs in and keeps the token. A second factor wants its code.
-func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, code ...string) (s view.SignedIn, err error) {
+func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, code ...string) (s api.SignedIn, err error) {
 	body := map[string]string{"name": name, "password": password.Reveal(), "kind": "token", "device": c.Device}
 	if len(code) > 0 {
 		body["code"] = code[0]
@@ -284,7 +284,7 @@ func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, 
 }
 
 // Session tells who is signed in.
-func (c *Client) Session(ctx context.Context) (s view.SignedIn, err error) {
+func (c *Client) Session(ctx context.Context) (s api.SignedIn, err error) {
 	err = c.call(ctx, http.MethodGet, "/session", nil, nil, nil, &s)
 	return s, err
 }
@@ -307,31 +307,31 @@ func (c *Client) SetOrganisation(ctx context.Context, o vpn.Organisation) (out v
 }
 
 // Overview sums up the fleet.
-func (c *Client) Overview(ctx context.Context) (o view.Overview, err error) {
+func (c *Client) Overview(ctx context.Context) (o api.Overview, err error) {
 	err = c.call(ctx, http.MethodGet, "/overview", nil, nil, nil, &o)
 	return o, err
 }
 
 // Platforms lists what each release can do.
-func (c *Client) Platforms(ctx context.Context) (list view.Items[platform.Row], err error) {
+func (c *Client) Platforms(ctx context.Context) (list api.Items[platform.Row], err error) {
 	err = c.call(ctx, http.MethodGet, "/platforms", nil, nil, nil, &list)
 	return list, err
 }
 
 // Audit lists what was done.
-func (c *Client) Audit(ctx context.Context, q Query) (page view.Page[view.Deed], err error) {
+func (c *Client) Audit(ctx context.Context, q Query) (page api.Page[api.AuditEntry], err error) {
 	err = c.call(ctx, http.MethodGet, "/audit", q.values(), nil, nil, &page)
 	return page, err
 }
 
 // Plan plans and checks a profile.
-func (c *Client) Plan(ctx context.Context, profileID string) (p view.Planned, err error) {
+func (c *Client) Plan(ctx context.Context, profileID string) (p api.Planned, err error) {
 	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/plan", nil, nil, nil, &p)
 	return p, err
 }
 
 // Try plans and checks without keeping anything.
-func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, wishes vpn.Wishes) (p view.Planned, err error) {
+func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, wishes vpn.Wishes) (p api.Planned, err error) {
 	err = c.call(ctx, http.MethodPost, "/plan", nil, nil, map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "wishes": wishes}, &p)
 	return p, err
 }
@@ -339,7 +339,7 @@ func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, wishes vpn
 func byHandQuery(byHand bool) url.Values { return url.Values{"by_hand": {strconv.FormatBool(byHand)}} }
 
 // Preview shows the files of a profile; with reveal their secrets too, which is logged.
-func (c *Client) Preview(ctx context.Context, profileID string, byHand, reveal bool) (list view.Items[view.ShownFile], err error) {
+func (c *Client) Preview(ctx context.Context, profileID string, byHand, reveal bool) (list api.Items[api.ShownFile], err error) {
 	method, path := http.MethodGet, "/preview"
 	if reveal {
 		method, path = http.MethodPost, "/reveal"
@@ -349,13 +349,13 @@ func (c *Client) Preview(ctx context.Context, profileID string, byHand, reveal b
 }
 
 // Parcels lists the parcels of a profile.
-func (c *Client) Parcels(ctx context.Context, profileID string) (list view.Items[view.Parcel], err error) {
+func (c *Client) Parcels(ctx context.Context, profileID string) (list api.Items[api.Parcel], err error) {
 	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, nil, &list)
 	return list, err
 }
 
 // Build makes a parcel.
-func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (p view.Parcel, err error) {
+func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (p api.Parcel, err error) {
 	err = c.call(ctx, http.MethodPost, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, map[string]bool{"by_hand": byHand}, &p)
 	return p, err
 }
@@ -368,7 +368,7 @@ func (c *Client) Fetch(ctx context.Context, parcelID, name string) (data []byte,
 
 // Prospects shows what a pattern would make of its devices, a page. With an identifier
 // the change is to a pattern that is kept, else it describes a new one.
-func (c *Client) Prospects(ctx context.Context, patternID string, change any, limit, offset int) (page view.Page[view.Prospect], err error) {
+func (c *Client) Prospects(ctx context.Context, patternID string, change any, limit, offset int) (page api.Page[api.Prospect], err error) {
 	q := Query{Limit: limit, Offset: offset}.values()
 	if patternID != "" {
 		q.Set("pattern", patternID)
@@ -378,13 +378,13 @@ func (c *Client) Prospects(ctx context.Context, patternID string, change any, li
 }
 
 // RollOut makes or changes the profiles of all devices that a pattern is for.
-func (c *Client) RollOut(ctx context.Context, patternID string) (j view.Job, err error) {
+func (c *Client) RollOut(ctx context.Context, patternID string) (j api.Job, err error) {
 	err = c.call(ctx, http.MethodPost, "/patterns/"+url.PathEscape(patternID)+"/roll-out", nil, nil, nil, &j)
 	return j, err
 }
 
 // Jobs lists jobs, newest first.
-func (c *Client) Jobs(ctx context.Context, kind string, limit, offset int) (page view.Page[view.Job], err error) {
+func (c *Client) Jobs(ctx context.Context, kind string, limit, offset int) (page api.Page[api.Job], err error) {
 	query := Query{Limit: limit, Offset: offset}.values()
 	if kind != "" {
 		query.Set("kind", kind)
@@ -394,13 +394,13 @@ func (c *Client) Jobs(ctx context.Context, kind string, limit, offset int) (page
 }
 
 // Job tells how far a job has come.
-func (c *Client) Job(ctx context.Context, id string) (j view.Job, err error) {
+func (c *Client) Job(ctx context.Context, id string) (j api.Job, err error) {
 	err = c.call(ctx, http.MethodGet, "/jobs/"+url.PathEscape(id), nil, nil, nil, &j)
 	return j, err
 }
 
 // Cancel ends a job.
-func (c *Client) Cancel(ctx context.Context, id string) (j view.Job, err error) {
+func (c *Client) Cancel(ctx context.Context, id string) (j api.Job, err error) {
 	err = c.call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(id)+"/cancel", nil, nil, nil, &j)
 	return j, err
 }

@@ -5,8 +5,8 @@ import (
 	"net/http"
 	"net/url"
 
+	"wardicon/api"
 	"wardicon/core/explain"
-	"wardicon/core/view"
 )
 
 // Failure is what is to be explained: a code or lines, or what was read of a log here; and whose case it is.
@@ -24,7 +24,7 @@ func (c *Client) Explain(ctx context.Context, f Failure) (x explain.Explanation,
 }
 
 // Reports lists what people said does not work.
-func (c *Client) Reports(ctx context.Context, q Query) (page view.Page[view.Report], err error) {
+func (c *Client) Reports(ctx context.Context, q Query) (page api.Page[api.Report], err error) {
 	err = c.call(ctx, http.MethodGet, "/reports", q.values(), nil, nil, &page)
 	return page, err
 }

@@ -11,15 +11,15 @@ import (
 	"net/url"
 	"strings"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // Visit is a link that was opened, for the device that fetches by itself.
 type Visit struct {
 	link string
 	http *http.Client
-	List view.FetchList
+	List api.FetchList
 }
 
 // OpenLink opens a link by its passcode. base is the client whose trust in certificates it takes over.
@@ -46,7 +46,7 @@ func (c *Client) OpenLink(ctx context.Context, link string, passcode secret.Text
 }
 
 // Fetch fetches one of the files.
-func (v *Visit) Fetch(ctx context.Context, f view.FetchFile) ([]byte, error) {
+func (v *Visit) Fetch(ctx context.Context, f api.FetchFile) ([]byte, error) {
 	u, err := url.Parse(v.link)
 	if err != nil {
 		return nil, err
@@ -81,7 +81,7 @@ func (v *Visit) ask(ctx context.Context, method, address string, in io.Reader) (
 		return nil, &UnreachableError{req.URL.Scheme + "://" + req.URL.Host, err}
 	}
 	if res.StatusCode >= 400 {
-		p := &view.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
+		p := &api.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
 		_ = json.Unmarshal(data, p)
 		return nil, p
 	}

@@ -6,13 +6,13 @@ import (
 	"net/url"
 	"strconv"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
 // Handovers lists parcels on their way.
-func (c *Client) Handovers(ctx context.Context, q Query) (page view.Page[view.Handover], err error) {
+func (c *Client) Handovers(ctx context.Context, q Query) (page api.Page[api.Handover], err error) {
 	err = c.call(ctx, http.MethodGet, "/handovers", q.values(), nil, nil, &page)
 	return page, err
 }
@@ -21,53 +21,53 @@ func (c *Client) Handovers(ctx context.Context, q Query) (page view.Page[view.Ha
 type handing struct {
 	ProfileID string `json:"profile_id,omitempty"`
 	Group     string `json:"group,omitempty"`
-	view.HandoverWish
+	api.HandoverWish
 }
 
 // MakeHandover makes a link to the newest parcel of a profile.
-func (c *Client) MakeHandover(ctx context.Context, profileID string, wish view.HandoverWish) (made view.NewHandover, err error) {
+func (c *Client) MakeHandover(ctx context.Context, profileID string, wish api.HandoverWish) (made api.NewHandover, err error) {
 	err = c.call(ctx, http.MethodPost, "/handovers", nil, nil, handing{profileID, "", wish}, &made)
 	return made, err
 }
 
 // HandOverGroup begins to hand over to a group.
-func (c *Client) HandOverGroup(ctx context.Context, group string, wish view.HandoverWish) (j view.Job, err error) {
+func (c *Client) HandOverGroup(ctx context.Context, group string, wish api.HandoverWish) (j api.Job, err error) {
 	err = c.call(ctx, http.MethodPost, "/handovers/batches", nil, nil, handing{"", group, wish}, &j)
 	return j, err
 }
 
 // Slips reads the links or the passcodes of a batch.
-func (c *Client) Slips(ctx context.Context, jobID, half string) (list view.Items[view.Slip], err error) {
+func (c *Client) Slips(ctx context.Context, jobID, half string) (list api.Items[api.Slip], err error) {
 	err = c.call(ctx, http.MethodPost, "/handovers/batches/"+url.PathEscape(jobID)+"/"+url.PathEscape(half), nil, nil, nil, &list)
 	return list, err
 }
 
 // RecallHandover closes a link at once.
-func (c *Client) RecallHandover(ctx context.Context, id string) (h view.Handover, err error) {
+func (c *Client) RecallHandover(ctx context.Context, id string) (h api.Handover, err error) {
 	err = c.call(ctx, http.MethodPost, "/handovers/"+url.PathEscape(id)+"/recall", nil, nil, nil, &h)
 	return h, err
 }
 
 // Reissue closes a link and makes another one to the same profile.
-func (c *Client) Reissue(ctx context.Context, id string, link check.Way) (made view.NewHandover, err error) {
+func (c *Client) Reissue(ctx context.Context, id string, link check.Way) (made api.NewHandover, err error) {
 	err = c.call(ctx, http.MethodPost, "/handovers/"+url.PathEscape(id)+"/reissue", nil, nil, map[string]any{"link": link}, &made)
 	return made, err
 }
 
 // Archive has parcels put into an archive that is encrypted: those of one profile, or of a group's people.
-func (c *Client) Archive(ctx context.Context, profileID, group string) (archive view.Archive, err error) {
+func (c *Client) Archive(ctx context.Context, profileID, group string) (archive api.Archive, err error) {
 	err = c.call(ctx, http.MethodPost, "/archives", nil, nil, map[string]any{"profile_id": profileID, "group": group}, &archive)
 	return archive, err
 }
 
 // Sightings lists the gateways that a profile's device was seen through.
-func (c *Client) Sightings(ctx context.Context, profileID string) (list view.Items[view.Sighting], err error) {
+func (c *Client) Sightings(ctx context.Context, profileID string) (list api.Items[api.Sighting], err error) {
 	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/sightings", nil, nil, nil, &list)
 	return list, err
 }
 
 // Whereami tells which address the service sees, and through which gateway.
-func (c *Client) Whereami(ctx context.Context) (w view.Whereabouts, err error) {
+func (c *Client) Whereami(ctx context.Context) (w api.Whereabouts, err error) {
 	err = c.call(ctx, http.MethodGet, "/whereami", nil, nil, nil, &w)
 	return w, err
 }
@@ -76,31 +76,31 @@ func (c *Client) Whereami(ctx context.Context) (w view.Whereabouts, err error) {
 var places = map[string]string{"person": "/people/", "device": "/devices/"}
 
 // Holdings tells what a person or a device holds.
-func (c *Client) Holdings(ctx context.Context, noun, id string, why vpn.Withdrawal) (h view.Holdings, err error) {
+func (c *Client) Holdings(ctx context.Context, noun, id string, why vpn.Withdrawal) (h api.Holdings, err error) {
 	err = c.call(ctx, http.MethodGet, places[noun]+url.PathEscape(id)+"/holdings", url.Values{"why": {string(why)}}, nil, nil, &h)
 	return h, err
 }
 
 // Withdraw closes links, takes certificates back and lists what people have to do.
-func (c *Client) Withdraw(ctx context.Context, noun, id string, why vpn.Withdrawal) (w view.Withdrawal, err error) {
+func (c *Client) Withdraw(ctx context.Context, noun, id string, why vpn.Withdrawal) (w api.Withdrawal, err error) {
 	err = c.call(ctx, http.MethodPost, places[noun]+url.PathEscape(id)+"/withdrawal", nil, nil, map[string]any{"why": why}, &w)
 	return w, err
 }
 
 // Withdrawals lists who left and what was lost.
-func (c *Client) Withdrawals(ctx context.Context, q Query) (page view.Page[view.Withdrawal], err error) {
+func (c *Client) Withdrawals(ctx context.Context, q Query) (page api.Page[api.Withdrawal], err error) {
 	err = c.call(ctx, http.MethodGet, "/withdrawals", q.values(), nil, nil, &page)
 	return page, err
 }
 
 // TickItem says that an item of a withdrawal is done, or is not after all. Items are counted from 0.
-func (c *Client) TickItem(ctx context.Context, id string, item int, done bool) (w view.Withdrawal, err error) {
+func (c *Client) TickItem(ctx context.Context, id string, item int, done bool) (w api.Withdrawal, err error) {
 	err = c.call(ctx, http.MethodPost, "/withdrawals/"+url.PathEscape(id)+"/items/"+strconv.Itoa(item), nil, nil, map[string]any{"done": done}, &w)
 	return w, err
 }
 
 // SumHandovers counts parcels on their way by state.
-func (c *Client) SumHandovers(ctx context.Context) (list view.Items[view.HandoverSum], err error) {
+func (c *Client) SumHandovers(ctx context.Context) (list api.Items[api.HandoverSum], err error) {
 	err = c.call(ctx, http.MethodGet, "/handovers/sums", nil, nil, nil, &list)
 	return list, err
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 )
 
@@ -32,13 +32,13 @@ func (c *Client) TryMail(ctx context.Context, to string) error {
 }
 
 // SendLetters has every letter that waits tried now.
-func (c *Client) SendLetters(ctx context.Context) (s view.Sending, err error) {
+func (c *Client) SendLetters(ctx context.Context) (s api.Sending, err error) {
 	err = c.call(ctx, http.MethodPost, "/letters/delivery", nil, nil, nil, &s)
 	return s, err
 }
 
 // Letters lists letters that were sent or are to be.
-func (c *Client) Letters(ctx context.Context, q Query) (page view.Page[view.Letter], err error) {
+func (c *Client) Letters(ctx context.Context, q Query) (page api.Page[api.Letter], err error) {
 	err = c.call(ctx, http.MethodGet, "/letters", q.values(), nil, nil, &page)
 	return page, err
 }

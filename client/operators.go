@@ -6,30 +6,30 @@ import (
 	"net/url"
 	"strconv"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // Operators lists who can sign in.
-func (c *Client) Operators(ctx context.Context, q Query) (page view.Page[view.Operator], err error) {
+func (c *Client) Operators(ctx context.Context, q Query) (page api.Page[api.Operator], err error) {
 	err = c.call(ctx, http.MethodGet, "/operators", q.values(), nil, nil, &page)
 	return page, err
 }
 
 // AddOperator adds an operator with a password for the first sign-in.
-func (c *Client) AddOperator(ctx context.Context, name, role string) (made view.NewOperator, err error) {
+func (c *Client) AddOperator(ctx context.Context, name, role string) (made api.NewOperator, err error) {
 	err = c.call(ctx, http.MethodPost, "/operators", nil, nil, map[string]any{"name": name, "role": role}, &made)
 	return made, err
 }
 
 // ChangeOperator changes role or state of an operator.
-func (c *Client) ChangeOperator(ctx context.Context, id, role string, disabled bool) (o view.Operator, err error) {
+func (c *Client) ChangeOperator(ctx context.Context, id, role string, disabled bool) (o api.Operator, err error) {
 	err = c.call(ctx, http.MethodPut, "/operators/"+url.PathEscape(id), nil, nil, map[string]any{"role": role, "disabled": disabled}, &o)
 	return o, err
 }
 
 // ResetOperator gives an operator a new first password.
-func (c *Client) ResetOperator(ctx context.Context, id string) (made view.NewOperator, err error) {
+func (c *Client) ResetOperator(ctx context.Context, id string) (made api.NewOperator, err error) {
 	err = c.call(ctx, http.MethodPost, "/operators/"+url.PathEscape(id)+"/reset", nil, nil, nil, &made)
 	return made, err
 }
@@ -45,7 +45,7 @@ func (c *Client) ChangePassword(ctx context.Context, old, fresh secret.Text) err
 }
 
 // OfferFactor makes a second factor.
-func (c *Client) OfferFactor(ctx context.Context) (f view.Factor, err error) {
+func (c *Client) OfferFactor(ctx context.Context) (f api.Factor, err error) {
 	err = c.call(ctx, http.MethodPost, "/second-factor", nil, nil, nil, &f)
 	return f, err
 }
@@ -61,7 +61,7 @@ func (c *Client) DropFactor(ctx context.Context, password secret.Text) error {
 }
 
 // Sessions lists open sessions and tokens.
-func (c *Client) Sessions(ctx context.Context, all bool) (list view.Items[view.Session], err error) {
+func (c *Client) Sessions(ctx context.Context, all bool) (list api.Items[api.Session], err error) {
 	err = c.call(ctx, http.MethodGet, "/sessions", url.Values{"all": {strconv.FormatBool(all)}}, nil, nil, &list)
 	return list, err
 }
@@ -72,13 +72,13 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 }
 
 // AddToken makes a token for a program.
-func (c *Client) AddToken(ctx context.Context, name, role string, days int, networks ...string) (made view.NewToken, err error) {
+func (c *Client) AddToken(ctx context.Context, name, role string, days int, networks ...string) (made api.NewToken, err error) {
 	err = c.call(ctx, http.MethodPost, "/tokens", nil, nil, map[string]any{"name": name, "role": role, "days": days, "addresses": append([]string{}, networks...)}, &made)
 	return made, err
 }
 
 // VerifyAudit holds that the audit log is as it was written.
-func (c *Client) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, err error) {
+func (c *Client) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, err error) {
 	err = c.call(ctx, http.MethodGet, "/audit-proof", url.Values{"head": {head}}, nil, nil, &p)
 	return p, err
 }

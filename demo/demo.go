@@ -8,9 +8,9 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -41,7 +41,7 @@ func (l *loader) load(ctx context.Context) error {
 	if _, err := svc.SetOrganisation(ctx, organisation); err != nil {
 		return err
 	}
-	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Skerry Line Authority"})
+	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Skerry Line Authority"})
 	if err != nil {
 		return err
 	}
@@ -76,7 +76,7 @@ func (l *loader) load(ctx context.Context) error {
 // certify gives gateways their certificates, one of which ends soon, and signs parcels from now on.
 func (l *loader) certify(ctx context.Context) error {
 	for name, days := range map[string]int{"Brattvik": 0, "Lyngholm": 21} {
-		out, err := l.svc.OutfitGateway(ctx, l.gateways[name], l.authority, pki.P256, days)
+		out, err := l.svc.IssueGatewayBundle(ctx, l.gateways[name], l.authority, pki.P256, days)
 		if err == nil {
 			l.identities[name], err = identity(out)
 		}
@@ -89,7 +89,7 @@ func (l *loader) certify(ctx context.Context) error {
 }
 
 // identity finds the certificate and its key among the files of a gateway.
-func identity(out view.Outfit) (pki.Identity, error) {
+func identity(out api.GatewayBundle) (pki.Identity, error) {
 	var chain, key string
 	for _, f := range out.Files {
 		switch {

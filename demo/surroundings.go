@@ -18,7 +18,7 @@ import (
 	"wardicon/store"
 )
 
-// faults are what is wrong with the stand-ins for the sample gateways; the others are as their records say.
+// faults are what is wrong with the simulators for the sample gateways; the others are as their records say.
 var faults = map[string][]simulate.Fault{
 	"Tallholm":  {simulate.FaultNAT, simulate.FaultAggressive, simulate.FaultBare},
 	"Easthaven": {simulate.FaultSilent},
@@ -28,7 +28,7 @@ var faults = map[string][]simulate.Fault{
 // other suites than those on record.
 var otherSuites = map[string][]string{"Lyngholm": {"aes256-sha256-ecp256"}}
 
-// Surroundings are stand-ins for what lies around the service: every sample gateway, some of them faulty, and a name
+// Surroundings are simulators for what lies around the service: every sample gateway, some of them faulty, and a name
 // server that knows them.
 type Surroundings struct {
 	Gateways map[string]*simulate.Gateway
@@ -67,7 +67,7 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 	return s, nil
 }
 
-// stand starts the stand-in for one gateway, at an address of its own.
+// stand starts the simulator for one gateway, at an address of its own.
 func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity, at netip.Addr) error {
 	stand := &simulate.Gateway{Name: g.Address, Bind: at, Protocols: g.Offers.Protocols()}
 	if id, ok := identities[g.Name]; ok {

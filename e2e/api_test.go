@@ -16,12 +16,12 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/demo"
 	"wardicon/simulate"
@@ -29,7 +29,7 @@ import (
 )
 
 // send makes a bare request; header holds pairs.
-func (f *fleet) send(method, path, body string, header ...string) (*http.Response, view.Problem) {
+func (f *fleet) send(method, path, body string, header ...string) (*http.Response, api.Problem) {
 	f.t.Helper()
 	req, err := http.NewRequestWithContext(f.t.Context(), method, f.url+path, strings.NewReader(body))
 	if err != nil {
@@ -47,7 +47,7 @@ func (f *fleet) send(method, path, body string, header ...string) (*http.Respons
 		f.t.Fatal(err)
 	}
 	_ = res.Body.Close()
-	var p view.Problem
+	var p api.Problem
 	if res.StatusCode >= 400 && strings.HasPrefix(path, "/api/") {
 		if got := res.Header.Get("Content-Type"); got != "application/problem+json" {
 			f.t.Errorf("%s %s: %d as %s: %s", method, path, res.StatusCode, got, data)
@@ -129,7 +129,7 @@ func TestBadInput(t *testing.T) {
 		{"cancelling a job that is not there", "POST", "/jobs/jo-x/cancel", ``, 404, ""},
 		{"severity of a rule that is not there", "PUT", "/rules/no-rule/severity", `{"severity":"off"}`, 404, ""},
 		{"severity that is none", "PUT", "/rules/edge-blank/severity", `{"severity":"loud"}`, 422, "/severity"},
-		{"mending a rule that is not there", "POST", "/rules/no-rule/mend", ``, 404, ""},
+		{"fixing a rule that is not there", "POST", "/rules/no-rule/fix", ``, 404, ""},
 		{"override without a reason", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"until":"TOMORROW"}`, 422, "/reason"},
 		{"override of nothing", "PUT", "/profiles/PROFILE/overrides/psk-short", `{"reason":"x","until":"TOMORROW"}`, 422, "/rule"},
 		{"override without an end", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"reason":"x"}`, 422, "/until"},
@@ -332,13 +332,13 @@ func TestSecretsInPatches(t *testing.T) {
 		}
 	}
 	_, err = f.client.Gateways.Change(ctx, id, 1, client.Patch{"note": "y"})
-	if p, ok := err.(*view.Problem); !ok || p.Status != http.StatusPreconditionFailed || !strings.Contains(p.Detail, "expected 1") {
+	if p, ok := err.(*api.Problem); !ok || p.Status != http.StatusPreconditionFailed || !strings.Contains(p.Detail, "expected 1") {
 		t.Errorf("a change to version 1: %v", err)
 	}
 }
 
-// TestParcels builds every profile of the sample data. What has a blocker is refused
-// with it; what is built installs on a stand-in of the device, twice.
+// TestParcels builds every profile of the sample data. What has an error is refused
+// with it; what is built installs on a simulator of the device, twice.
 func TestParcels(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
@@ -357,10 +357,10 @@ func TestParcels(t *testing.T) {
 			t.Errorf("%s: the list says %v, the plan %v", planned.Title, p.Tally, planned.Tally)
 		}
 		parcel, err := f.client.Build(ctx, p.ID, false)
-		if planned.Tally.Blockers > 0 {
-			problem, ok := err.(*view.Problem)
-			if !ok || problem.Status != http.StatusConflict || len(problem.Findings) != planned.Tally.Blockers {
-				t.Errorf("%s: %v, expected a refusal with %d findings", planned.Title, err, planned.Tally.Blockers)
+		if planned.Tally.Errors > 0 {
+			problem, ok := err.(*api.Problem)
+			if !ok || problem.Status != http.StatusConflict || len(problem.Findings) != planned.Tally.Errors {
+				t.Errorf("%s: %v, expected a refusal with %d findings", planned.Title, err, planned.Tally.Errors)
 			}
 			refused++
 			continue
@@ -412,13 +412,13 @@ func TestParcels(t *testing.T) {
 }
 
 // TestRecheck changes a gateway and waits until the profiles of its devices are checked
-// anew in the background.
+// again in the background.
 func TestRecheck(t *testing.T) {
 	f := start(t, true)
 	ctx := t.Context()
 	id := f.profile("Bridge tablet 2", "Norrvik")
 	before, err := f.client.Profiles.Show(ctx, id)
-	if err != nil || before.Tally.Blockers != 0 {
+	if err != nil || before.Tally.Errors != 0 {
 		t.Fatal(before.Tally, err)
 	}
 	if _, err := f.client.Gateways.Change(ctx, before.GatewayID, 0, client.Patch{"offers": client.Patch{"l2tp": client.Patch{"ike": []string{"chacha20poly1305-curve448"}}}}); err != nil {
@@ -430,7 +430,7 @@ func TestRecheck(t *testing.T) {
 			t.Fatal(err)
 		}
 		if now.Checked {
-			if now.Tally.Blockers != 1 {
+			if now.Tally.Errors != 1 {
 				t.Errorf("after the change: %+v", now.Tally)
 			}
 			return

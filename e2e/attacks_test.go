@@ -25,11 +25,11 @@ import (
 
 	"github.com/pquerna/otp/totp"
 
+	"wardicon/api"
 	"wardicon/cli"
 	"wardicon/client"
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/demo"
 	"wardicon/service"
 	"wardicon/store"
@@ -101,7 +101,7 @@ func TestAttackLockout(t *testing.T) {
 	if _, err := f.client.SetOrganisation(ctx, o); err != nil {
 		t.Fatal(err)
 	}
-	var refused *view.Problem
+	var refused *api.Problem
 	if _, err := f.client.Overview(ctx); !errors.As(err, &refused) || !strings.Contains(refused.Detail, "second factor") {
 		t.Fatalf("without a factor it goes on: %v", err)
 	}
@@ -298,14 +298,14 @@ func TestAttackStolenSession(t *testing.T) {
 		t.Errorf("a token of more than a year: %d %s", code, answer)
 	}
 	code, answer, _ = f.raw(http.MethodPost, "/tokens", `{"name":"x","role":"auditor","days":1,"addresses":["203.0.113.0/24"]}`, stolen...)
-	var made view.NewToken
+	var made api.NewToken
 	if err := json.Unmarshal([]byte(answer), &made); err != nil || code != http.StatusCreated {
 		t.Fatal(code, answer)
 	}
 	if code, _, _ := f.raw(http.MethodGet, "/overview", "", "Authorization", "Bearer "+made.Bearer); code != http.StatusForbidden {
 		t.Errorf("a token bound to other networks opens: %d", code)
 	}
-	if list, err := f.client.Sessions(t.Context(), true); err != nil || !slices.ContainsFunc(list.Items, func(s view.Session) bool { return s.Client == "console" && s.Origin == "127.0.0.1" }) {
+	if list, err := f.client.Sessions(t.Context(), true); err != nil || !slices.ContainsFunc(list.Items, func(s api.Session) bool { return s.Client == "console" && s.Origin == "127.0.0.1" }) {
 		t.Errorf("sessions are listed without place and client: %+v %v", list, err)
 	}
 	// Used by another program, it is over.
@@ -427,7 +427,7 @@ func TestAttackTerminal(t *testing.T) {
 	for i := range 300 {
 		post("/help", fmt.Sprintf("said=flood+%d+809", i))
 	}
-	if page, err := f.client.Reports(t.Context(), query("")); err != nil || page.Total > 10 || !slices.ContainsFunc(page.Items, func(r view.Report) bool { return !strings.Contains(r.Said, "flood") }) {
+	if page, err := f.client.Reports(t.Context(), query("")); err != nil || page.Total > 10 || !slices.ContainsFunc(page.Items, func(r api.Report) bool { return !strings.Contains(r.Said, "flood") }) {
 		t.Errorf("%d reports, and the first is pushed out (%v)", page.Total, err)
 	}
 }
@@ -448,7 +448,7 @@ func TestAttackProbe(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, a := range p.Answers {
-			if a.State != observed.Unasked || !strings.Contains(a.Fault, "--ask-inner") {
+			if a.State != drift.Unasked || !strings.Contains(a.Fault, "--ask-inner") {
 				t.Errorf("%s: %s %s was asked: %s %s", at, a.Method, a.Address, a.State, a.Fault)
 			}
 		}
@@ -461,7 +461,7 @@ func TestAttackProbe(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, err := svc.Probe(service.AsRole(ctx, "issuer", "issuer"), name.ID)
-	if err != nil || slices.ContainsFunc(p.Answers, func(a observed.Answer) bool { return a.State != observed.Unasked }) {
+	if err != nil || slices.ContainsFunc(p.Answers, func(a drift.Answer) bool { return a.State != drift.Unasked }) {
 		t.Errorf("a name that leads inside is asked: %+v %v", p.Answers, err)
 	}
 }

@@ -44,7 +44,7 @@ func signed(t *testing.T, by pki.Issuer, request string) string {
 }
 
 // TestAuthorityCommands goes the ways of authorities on the command line: brought in, exported, crossed
-// over; requests, outfits, chains, signing and proof.
+// over; requests, gateway bundles, chains, signing and proof.
 func TestAuthorityCommands(t *testing.T) {
 	f := start(t, true)
 	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
@@ -94,11 +94,11 @@ func TestAuthorityCommands(t *testing.T) {
 	run(0, "Copy is on record", passphrase+"\n", "authority", "bring", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
 
 	run(0, "North", "", "gateway", "add", "North", "--address", "north.skerryline.example", "--sstp-ppp", "mschapv2", "--sstp-authority", at("vault.pem"))
-	out := run(0, "north-passphrase.txt", "", "certificate", "outfit", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
+	out := run(0, "north-passphrase.txt", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
 	if strings.Contains(out, "PRIVATE") {
 		t.Error("a key on the terminal")
 	}
-	run(2, "is not empty", "", "certificate", "outfit", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
+	run(2, "is not empty", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
 	closed, err := os.ReadFile(at("north/north.p12"))
 	if err != nil {
 		t.Fatal(err)

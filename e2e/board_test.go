@@ -9,7 +9,7 @@ import (
 	"wardicon/core/secret"
 )
 
-// TestBoard hands over to a group in the console, reads the passcodes, makes one anew and recalls it; an auditor sees
+// TestBoard hands over to a group in the console, reads the passcodes, makes one again and recalls it; an auditor sees
 // it all and nothing that changes something.
 func TestBoard(t *testing.T) {
 	t.Parallel() // each has a service and a browser of its own
@@ -38,7 +38,7 @@ func TestBoard(t *testing.T) {
 	b.press("Show links")
 	b.until(`[...document.querySelectorAll('.slips td.mono')].every(e => e.textContent.includes('/h/'))`)
 	b.press("Hide")
-	b.press("Make anew for Bridge tablet 2")
+	b.press("Make again for Bridge tablet 2")
 	b.see("Passcode, told another way")
 	b.see("recalled")
 	b.do(chromedp.EmulateViewport(360, 740))

@@ -143,13 +143,13 @@ func TestRolesWithBodies(t *testing.T) {
 				}
 				may := role == "owner" || role == "issuer" && !slices.Contains(ownersAlone, op.ID) ||
 					slices.Contains(auditorsToo, op.ID) || method == "get" && !slices.Contains(ownersAlone, op.ID) && !slices.Contains(issuersToo, op.ID)
-				before := f.deeds()
+				before := f.auditEntries()
 				status, text := f.bodied(d, path, method, ids, session.Token, role)
 				refused := status == http.StatusForbidden && (strings.Contains(text, "this wants the role") || strings.Contains(text, "not allowed"))
 				if refused == may || status >= 500 {
 					t.Errorf("%s by %s: %d, allowed should be %t: %.300s", op.ID, role, status, may, text)
 				}
-				if !may && f.deeds() != before {
+				if !may && f.auditEntries() != before {
 					t.Errorf("%s by %s is refused, and something was done", op.ID, role)
 				}
 				if status < 300 {
@@ -164,8 +164,8 @@ func TestRolesWithBodies(t *testing.T) {
 	}
 }
 
-// deeds is how many lines the audit log has.
-func (f *fleet) deeds() int {
+// auditEntries is how many lines the audit log has.
+func (f *fleet) auditEntries() int {
 	f.t.Helper()
 	page, err := f.svc.Audit(f.t.Context(), store.Query{Limit: 1})
 	if err != nil {

@@ -12,9 +12,9 @@ import (
 	"strings"
 	"testing"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/demo"
 )
 
@@ -34,13 +34,13 @@ func TestCertificatesByCommand(t *testing.T) {
 	must("made the authority Deck, valid until", "authority", "make", "Deck", "--issuing", "--kind", "p384", "--years", "5", "--permit", "skerryline.example", "--list", "http://lists.skerryline.example/deck.crl")
 	must("Deck Root", "authority", "list")
 	must("engine-laptop-1.devices.skerryline.example", "certificate", "issue", "Engine laptop 1", "--authority", "Deck")
-	var page view.Page[view.Certificate]
+	var page api.Page[api.Certificate]
 	if err := json.Unmarshal([]byte(must("", "certificate", "list", "--search", "engine", "-o", "json")), &page); err != nil || page.Total != 1 {
 		t.Fatalf("%d certificates (%v)", page.Total, err)
 	}
 	one := page.Items[0]
 	must("-----BEGIN CERTIFICATE-----", "certificate", "show", one.ID)
-	var deck view.Authority
+	var deck api.Authority
 	if err := json.Unmarshal([]byte(must("", "authority", "show", "Deck", "-o", "json")), &deck); err != nil || !deck.KeySet || deck.Key != nil {
 		t.Fatalf("%+v (%v)", deck, err)
 	}

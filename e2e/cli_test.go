@@ -11,8 +11,8 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/view"
 	"wardicon/demo"
 )
 
@@ -63,7 +63,7 @@ func TestExitCodes(t *testing.T) {
 		{"new-secret|--bits|10", "", 2, "expected 60 to 300"},
 		{"who-am-i", "", 0, "harbourmaster"},
 		{"check|" + broken, "", 1, "key-malformed"},
-		{"check|" + broken + "|--fail-on|blocker", "", 1, "blocker"},
+		{"check|" + broken + "|--fail-on|error", "", 1, "error"},
 		{"check|-", "nonsense", 1, "none of the formats"},
 		{"gateway|change|Norrvik|--route|10.20.0.0", "", 1, "routes/0: found"},
 		{"gateway|add|Nowhere", "", 1, "address: found nothing"},
@@ -109,7 +109,7 @@ func TestExitCodes(t *testing.T) {
 func TestOutput(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
-	var fromJSON, fromYAML view.Page[view.Device]
+	var fromJSON, fromYAML api.Page[api.Device]
 	_, out, _ := f.run("", "device", "list", "--output", "json")
 	if err := json.Unmarshal([]byte(out), &fromJSON); err != nil {
 		t.Fatal(err)

@@ -134,7 +134,7 @@ func TestReports(t *testing.T) {
 	}
 }
 
-// TestGatewayAnswers asks a stand-in by the button of the gateway's page, has the record take over what was seen, and sees it
+// TestGatewayAnswers asks a simulator by the button of the gateway's page, has the record take over what was seen, and sees it
 // on the overview.
 func TestGatewayAnswers(t *testing.T) {
 	t.Parallel()

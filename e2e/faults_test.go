@@ -19,9 +19,9 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -72,7 +72,7 @@ func TestFullDisk(t *testing.T) {
 	if err := f.Close(); err != nil {
 		t.Fatal(err)
 	}
-	var problem *view.Problem
+	var problem *api.Problem
 	for i := 0; problem == nil && i < 200; i++ { // what is in the log already has room
 		if _, err := c.People.Add(ctx, vpn.Person{Name: fmt.Sprint("Ben ", i), Groups: []string{strings.Repeat("x", 90)}}); err != nil && !errors.As(err, &problem) {
 			t.Fatal(err)
@@ -161,7 +161,7 @@ func TestAfter(t *testing.T) {
 		seen, after := map[string]int{}, ""
 		for turn := 0; ; turn++ {
 			_, body, _ := f.raw(http.MethodGet, "/devices?limit=7&sort="+order+"&after="+after, "", "Authorization", auth)
-			page := view.Page[view.Device]{}
+			page := api.Page[api.Device]{}
 			if err := json.Unmarshal([]byte(body), &page); err != nil {
 				t.Fatal(err)
 			}
@@ -260,7 +260,14 @@ func TestEndWhileStuck(t *testing.T) {
 	if _, err := io.WriteString(conn, strings.Repeat("GET /api/v1/openapi.json HTTP/1.1\r\nHost: x\r\n\r\n", 100)); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(300 * time.Millisecond) // the service is stuck by now
+	// It is stuck once it has answered some and answers no more.
+	for before := ""; ; time.Sleep(time.Second) {
+		now := p.logged()
+		if now == before && strings.Contains(now, "openapi.json") {
+			break
+		}
+		before = now
+	}
 	begin := time.Now()
 	code, log := p.stop(syscall.SIGTERM)
 	if code != 0 || time.Since(begin) > 20*time.Second || !strings.Contains(log, "still open were ended") {

@@ -12,8 +12,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"wardicon/api"
 	"wardicon/client"
-	"wardicon/core/view"
 	"wardicon/demo"
 )
 
@@ -60,9 +60,9 @@ func TestCheckCommand(t *testing.T) {
 		code  int
 		want  string
 	}{
-		{"a sound file", "", []string{sound}, 0, "findings: 3 pieces of advice"},
+		{"a sound file", "", []string{sound}, 0, "findings: 3 notes"},
 		{"a broken one", "", []string{broken}, 1, "[edge-blank]"},
-		{"only blockers count", "", []string{tunnel, "--fail-on", "blocker"}, 1, "[file-missing]"},
+		{"only errors count", "", []string{tunnel, "--fail-on", "error"}, 1, "[file-missing]"},
 		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-blank"`},
 		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
 		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-blank"`},
@@ -70,7 +70,7 @@ func TestCheckCommand(t *testing.T) {
 		{"against the record", "", []string{sound, "--against"}, 0, "on record as Norrvik"},
 		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "no such file"},
 		{"no device", "", []string{sound, "--for", "toaster 1"}, 2, "expected a platform"},
-		{"no severity", "", []string{sound, "--fail-on", "much"}, 2, "expected blocker"},
+		{"no severity", "", []string{sound, "--fail-on", "much"}, 2, "expected error"},
 		{"SARIF of something else", "", nil, 2, "expected table, json or yaml"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -144,18 +144,18 @@ func TestCheckCommand(t *testing.T) {
 
 	code, out, errs := f.run("", "check", broken, "--fix")
 	if code != 0 || !strings.Contains(errs, "-user=a_fjell␣\n+user=a_fjell\n") || strings.Contains(out+errs, "kelp-4497") {
-		t.Errorf("the mend ended with %d: %s%s", code, out, errs)
+		t.Errorf("the fix ended with %d: %s%s", code, out, errs)
 	}
-	mended, err := os.ReadFile(broken)
-	if err != nil || strings.Contains(string(mended), "fjell ") || strings.Contains(string(mended), "osprey ") {
-		t.Errorf("the file was not mended: %v", err)
+	fixed, err := os.ReadFile(broken)
+	if err != nil || strings.Contains(string(fixed), "fjell ") || strings.Contains(string(fixed), "osprey ") {
+		t.Errorf("the file was not fixed: %v", err)
 	}
-	if kept, err := os.ReadFile(broken + ".before-mend"); err != nil || string(kept) != foreignKeyfile {
+	if kept, err := os.ReadFile(broken + ".before-fix"); err != nil || string(kept) != foreignKeyfile {
 		t.Errorf("the file as it was is not there: %v", err)
 	}
 }
 
-// TestWorkList lists, counts and mends findings, sets severities, lets a blocker pass, and
+// TestWorkList lists, counts and fixes findings, sets severities, lets an error pass, and
 // takes facts out of a file, all by command.
 func TestWorkList(t *testing.T) {
 	f := start(t, true)
@@ -171,50 +171,50 @@ func TestWorkList(t *testing.T) {
 	f.checked()
 	must("edge-blank", "finding", "sums")
 	must("Easthaven", "finding", "sums", "--by", "gateway")
-	must(`"b_ravn "  "b_ravn"`, "finding", "mend", "edge-blank")
-	must("1 mended", "finding", "mend", "edge-blank", "--yes")
+	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-blank")
+	must("1 fixed", "finding", "fix", "edge-blank", "--yes")
 	f.checked()
 	if out := must("", "finding", "list", "--filter", "rule=edge-blank"); !strings.Contains(out, "no findings") {
 		t.Errorf("still there: %s", out)
 	}
-	var sums view.Items[view.FindingSum]
+	var sums api.Items[api.FindingSum]
 	if err := json.Unmarshal([]byte(must("", "finding", "sums", "-o", "json")), &sums); err != nil {
 		t.Fatal(err)
 	}
 	for _, s := range sums.Items {
-		if s.Key == "edge-blank" && (s.Ended != 1 || s.Tally.Blockers != 0) {
-			t.Errorf("a mended finding counts as %+v", s)
+		if s.Key == "edge-blank" && (s.Ended != 1 || s.Tally.Errors != 0) {
+			t.Errorf("a fixed finding counts as %+v", s)
 		}
 	}
-	must("nothing of password-is-login", "finding", "mend", "password-is-login")
+	must("nothing of password-is-login", "finding", "fix", "password-is-login")
 
 	must("set to off", "rules", "set", "pattern-unmet", "off")
 	f.checked()
 	if out := must("", "finding", "list", "--filter", "rule=pattern-unmet"); !strings.Contains(out, "no findings") {
 		t.Errorf("a rule that is off still finds: %s", out)
 	}
-	var here view.Items[view.Rule]
-	if err := json.Unmarshal([]byte(must("", "rules", "--here", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r view.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
+	var here api.Items[api.Rule]
+	if err := json.Unmarshal([]byte(must("", "rules", "--here", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
 		t.Errorf("the rules do not say what was set (%v)", err)
 	}
 	must("as by itself", "rules", "set", "pattern-unmet", "own")
 
 	const profile = "Deck phone 1/Easthaven"
 	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
-		t.Fatal("a profile with a blocker was built")
+		t.Fatal("a profile with an error was built")
 	}
 	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
 	must("passes until "+until, "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
 	must("test bench", "audit", "--search", "override")
-	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "a blocker that may pass until "+until+": test bench (") {
-		t.Errorf("the plan does not say why the blocker passes:\n%s", out)
+	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "an error that may pass until "+until+": test bench (") {
+		t.Errorf("the plan does not say why the error passes:\n%s", out)
 	}
 	must("card", "build", profile, "--to", t.TempDir())
 	f.checked()
 	must("(passed)", "finding", "list", "--filter", "passed=true")
 	must("", "override", profile, "password-is-login", "--end")
 	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
-		t.Error("a blocker passes after its override was taken back")
+		t.Error("an error passes after its override was taken back")
 	}
 	for _, bad := range [][]string{
 		{"override", profile, "password-is-login", "--reason", "", "--until", until}, {"override", profile, "password-is-login", "--reason", "x", "--until", "2020-01-01"},
@@ -245,7 +245,7 @@ func (f *fleet) checked() {
 	f.t.Fatal("profiles are still to be checked")
 }
 
-// TestFindingsPages works through the console: mending all of a rule, letting a blocker
+// TestFindingsPages works through the console: fixing all of a rule, letting an error
 // pass, setting a severity, and dropping a file.
 func TestFindingsPages(t *testing.T) {
 	t.Parallel()
@@ -259,16 +259,16 @@ func TestFindingsPages(t *testing.T) {
 	b.see("Blank before or after a value")
 	b.shot("findings")
 	b.press("Blank before or after a value")
-	b.see("Mend all: Blank before or after a value")
+	b.see("Fix all: Blank before or after a value")
 	b.see("b_ravn␣")
-	b.accessible("findings with a mend")
-	b.press("Mend all: 1 profile")
-	b.see("Mended: 1")
+	b.accessible("findings with a fix")
+	b.press("Fix all: 1 profile")
+	b.see("Fixed: 1")
 
 	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven"), "Deck phone 1 → Easthaven")
 	b.press("Let it pass for a time…")
 	b.press("Let it pass")
-	b.see("expected why the blocker may pass")
+	b.see("expected why the error may pass")
 	b.fill("Reason", "on the test bench")
 	b.press("Let it pass")
 	b.see("on the test bench")
@@ -278,8 +278,8 @@ func TestFindingsPages(t *testing.T) {
 
 	b.goTo("/rules", "Rules")
 	b.see("psk-short")
-	eval[bool](b, `(() => { const s = document.getElementById('set-psk-short'); s.value = 'advice'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
-	b.see("psk-short is advice now")
+	eval[bool](b, `(() => { const s = document.getElementById('set-psk-short'); s.value = 'note'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	b.see("psk-short is a note now")
 
 	b.goTo("/check", "Check files")
 	b.see("Drop files here")
@@ -296,6 +296,6 @@ func TestFindingsPages(t *testing.T) {
 	}
 	page, err := f.client.Audit(t.Context(), client.Query{Search: "take"})
 	if err != nil || page.Total != 0 {
-		t.Errorf("looking at a file was kept as %d deeds, %v", page.Total, err)
+		t.Errorf("looking at a file was kept as %d entries, %v", page.Total, err)
 	}
 }

@@ -36,7 +36,7 @@ func signedInTab(t *testing.T) (*fleet, *tab) {
 }
 
 // TestGatewayForm fills every field of a gateway, saves, and reads all of it back from
-// the API and after opening the page anew.
+// the API and after opening the page again.
 func TestGatewayForm(t *testing.T) {
 	f, b := signedInTab(t)
 	fields := map[string]string{
@@ -196,15 +196,15 @@ func TestProfileForm(t *testing.T) {
 	reason("macOS 14 cannot be told single networks")
 	b.fill("Tunnel", "split")
 	b.fill("Connection name", "Skerry/Norrvik")
-	b.press("Save and plan anew")
+	b.press("Save and plan again")
 	reason("Device cannot be told single networks")
 	reason("Name has a character that systems refuse")
 	if !eval[bool](b, `[...document.querySelectorAll('button')].find(e => e.textContent.trim() === 'Build a parcel').disabled`) {
-		t.Error("a parcel can be built in spite of a blocker")
+		t.Error("a parcel can be built in spite of an error")
 	}
 	b.fill("Tunnel", "")
 	b.fill("Connection name", "")
-	b.press("Save and plan anew")
+	b.press("Save and plan again")
 	reason("organisation and gateway")
 	b.see("None has been built")
 
@@ -263,7 +263,7 @@ func TestLists(t *testing.T) {
 	b.see("91 devices")
 	b.fill("Platform", "ios")
 	b.see("2 devices")
-	b.goTo("/profiles?severity=blocker", "Profiles")
+	b.goTo("/profiles?severity=error", "Profiles")
 	b.see("8 profiles")
 	b.goTo("/profiles?rule=pfs-missing", "Profiles")
 	b.see("8 profiles")

@@ -109,7 +109,7 @@ func TestHandoverPages(t *testing.T) {
 	eval[bool](b, `(document.getElementById('handing').scrollIntoView({behavior: 'instant'}), true)`)
 	b.shot("handover-panel")
 	b.until(`document.querySelector('.made img').naturalWidth > 0`)
-	b.press("Make anew")
+	b.press("Make again")
 	b.press("Recall")
 	b.see("The link is closed.")
 	b.do(chromedp.Navigate(words[1]))

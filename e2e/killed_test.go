@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -165,8 +165,8 @@ func (d *confirmed) work(pattern string) func(context.Context, *client.Client, i
 		j, err := c.RollOut(ctx, pattern)
 		if err == nil && i%2 == 1 {
 			d.job(j)
-			j, err = c.HandOverGroup(ctx, "crew", view.HandoverWish{Link: check.ByOperator})
-			if p, ok := err.(*view.Problem); ok && p.Status == 422 { // no profile yet
+			j, err = c.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
+			if p, ok := err.(*api.Problem); ok && p.Status == 422 { // no profile yet
 				err = nil
 			}
 		}
@@ -178,7 +178,7 @@ func (d *confirmed) work(pattern string) func(context.Context, *client.Client, i
 	}
 }
 
-func (d *confirmed) job(j view.Job) {
+func (d *confirmed) job(j api.Job) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if j.ID != "" {
@@ -194,7 +194,7 @@ func (d *confirmed) look(t *testing.T, c *client.Client) {
 			continue
 		}
 		row, err := c.People.Show(t.Context(), id)
-		if p, ok := err.(*view.Problem); ok && p.Status == 404 && mail == "" {
+		if p, ok := err.(*api.Problem); ok && p.Status == 404 && mail == "" {
 			continue
 		}
 		if err != nil || mail != "none" && row.Mail != mail {
@@ -204,7 +204,7 @@ func (d *confirmed) look(t *testing.T, c *client.Client) {
 	for _, id := range d.parcels {
 		if data, err := c.Fetch(t.Context(), id, "nothing"); err == nil || len(data) > 0 {
 			t.Fatalf("a file of a name that is not there: %v", err)
-		} else if p, ok := err.(*view.Problem); !ok || !strings.Contains(p.Detail, "file") {
+		} else if p, ok := err.(*api.Problem); !ok || !strings.Contains(p.Detail, "file") {
 			t.Fatalf("parcel %s was answered: %v", id, err)
 		}
 	}
@@ -220,10 +220,10 @@ func (d *confirmed) finish(t *testing.T, c *client.Client) {
 			if err != nil {
 				t.Fatalf("job %s was answered: %v", id, err)
 			}
-			if j.State == view.Done {
+			if j.State == api.Done {
 				break
 			}
-			if j.State != view.Running || time.Now().After(end) {
+			if j.State != api.Running || time.Now().After(end) {
 				t.Fatalf("%+v", j)
 			}
 			time.Sleep(20 * time.Millisecond)

@@ -9,13 +9,13 @@ import (
 	"strings"
 	"testing"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/simulate"
 )
 
-// TestProbeCommand asks stand-ins for a gateway on the command line: one that is as its record says, and faulty ones; has
+// TestProbeCommand asks simulators for a gateway on the command line: one that is as its record says, and faulty ones; has
 // the record take over what was seen; lists the history.
 func TestProbeCommand(t *testing.T) {
 	t.Parallel()
@@ -53,8 +53,8 @@ func TestProbeCommand(t *testing.T) {
 		stand.Break(test.faults...)
 		run(1, test.want, "probe", "Norrvik")
 	}
-	var p observed.Probe
-	if err := json.Unmarshal([]byte(run(1, "", "probe", "Norrvik", "--last", "--output", "json")), &p); err != nil || len(p.Answers) == 0 || p.Answers[0].State != observed.Silent {
+	var p drift.Probe
+	if err := json.Unmarshal([]byte(run(1, "", "probe", "Norrvik", "--last", "--output", "json")), &p); err != nil || len(p.Answers) == 0 || p.Answers[0].State != drift.Silent {
 		t.Errorf("%+v (%v)", p, err)
 	}
 	if out := run(0, "main mode 500 silent", "probe", "Norrvik", "--history"); strings.Count(out, "harbourmaster") != 4 {
@@ -80,7 +80,7 @@ func TestProbeCommand(t *testing.T) {
 	run(1, "nothing of that kind", "probe", "Norrvik", "--take", "suite-none")
 }
 
-// forwarded are the ports of a stand-in as flags want them.
+// forwarded are the ports of a simulator as flags want them.
 func forwarded(g *simulate.Gateway) string {
 	var ports []string
 	for _, from := range slices.Sorted(maps.Keys(g.Ports())) {

@@ -19,14 +19,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/cli"
 	"wardicon/client"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/store"
 )
 
@@ -47,8 +48,16 @@ type process struct {
 	t    *testing.T
 	cmd  *exec.Cmd
 	url  string
+	mu   sync.Mutex // of log
 	log  bytes.Buffer
 	read chan struct{}
+}
+
+// logged is what the process has logged so far.
+func (p *process) logged() string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.log.String()
 }
 
 // command makes a command line of wardicon in a process of its own.
@@ -80,7 +89,9 @@ func begun(t *testing.T, cmd *exec.Cmd) *process {
 	go func() {
 		defer close(p.read)
 		for lines := bufio.NewScanner(out); lines.Scan(); {
+			p.mu.Lock()
 			p.log.Write(append(lines.Bytes(), '\n'))
+			p.mu.Unlock()
 			var line struct{ Msg, Address string }
 			if json.Unmarshal(lines.Bytes(), &line) == nil && line.Msg == "listening" {
 				listening <- line.Address
@@ -145,7 +156,7 @@ func TestFirstStart(t *testing.T) {
 		{"again", string(code), "other", ownerPassword, 409, ""},
 	} {
 		err := c.SetUp(ctx, test.code, test.owner, secret.New(test.password))
-		problem, _ := err.(*view.Problem)
+		problem, _ := err.(*api.Problem)
 		switch {
 		case test.status == 0:
 			if err != nil {

@@ -20,7 +20,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/miekg/dns"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/demo"
 	"wardicon/httpapi"
@@ -31,19 +31,19 @@ import (
 	"wardicon/store"
 )
 
-// trusting believes loopback as a proxy, for stand-ins of tunnels.
+// trusting believes loopback as a proxy, for simulators of tunnels.
 func trusting(o *httpapi.Options) {
 	o.Forwarding.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")}
 }
 
 // handed builds a parcel and hands it over.
-func (f *fleet) handed(device string, byHand bool) (made view.NewHandover) {
+func (f *fleet) handed(device string, byHand bool) (made api.NewHandover) {
 	f.t.Helper()
 	id := f.profile(device, "Norrvik")
 	if _, err := f.client.Build(f.t.Context(), id, byHand); err != nil {
 		f.t.Fatal(err)
 	}
-	made, err := f.client.MakeHandover(f.t.Context(), id, view.HandoverWish{})
+	made, err := f.client.MakeHandover(f.t.Context(), id, api.HandoverWish{})
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -144,7 +144,7 @@ func TestRecipientTypes(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.accessible("connected, in dark colours")
-	if page, err := f.client.Handovers(t.Context(), query("")); err != nil || page.Items[0].State != view.HandoverConnected || page.Items[0].Connected == nil {
+	if page, err := f.client.Handovers(t.Context(), query("")); err != nil || page.Items[0].State != api.HandoverConnected || page.Items[0].Connected == nil {
 		t.Errorf("%+v (%v)", page.Items, err)
 	}
 	if seen, err := f.client.Sightings(t.Context(), made.Handover.ProfileID); err != nil || len(seen.Items) != 1 || seen.Items[0].Gateway != "Norrvik" || seen.Items[0].Address != demo.Egress {
@@ -208,7 +208,7 @@ func TestWhereami(t *testing.T) {
 				}
 				continue
 			}
-			var w view.Whereabouts
+			var w api.Whereabouts
 			if err := json.Unmarshal([]byte(text), &w); err != nil || w.Address != test.want || (w.Match == nil) != (test.gateway == "") || w.Match != nil && w.Match.Gateway != test.gateway {
 				t.Errorf("%+v: %s", test, text)
 			}
@@ -323,7 +323,7 @@ func TestNothingLeaks(t *testing.T) {
 		t.Fatalf("%s, %s, %s", letter.To, letter.Subject, link)
 	}
 	for end := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if page, err := f.client.Handovers(t.Context(), query("")); err == nil && page.Items[0].State == view.HandoverSent {
+		if page, err := f.client.Handovers(t.Context(), query("")); err == nil && page.Items[0].State == api.HandoverSent {
 			break
 		} else if time.Now().After(end) {
 			t.Fatalf("it is not sent: %+v (%v)", page.Items, err)
@@ -358,7 +358,7 @@ func TestNothingLeaks(t *testing.T) {
 	}
 
 	// The device fetches by itself: link and passcode come from standard input, not from the command line.
-	again, err := f.client.MakeHandover(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), view.HandoverWish{})
+	again, err := f.client.MakeHandover(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), api.HandoverWish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -414,7 +414,7 @@ func TestAnswerTimes(t *testing.T) {
 	b.openLink(made.Link, made.Passcode, "Passcode", "Open")
 	median := func(i int) float64 {
 		list, err := f.client.AnswerTimes(ctx, gateways[i])
-		if err != nil || len(list) != 1 || list[0].Source != view.TimedByPage || list[0].Place != "" {
+		if err != nil || len(list) != 1 || list[0].Source != api.TimedByPage || list[0].Place != "" {
 			return 0
 		}
 		return list[0].Milliseconds

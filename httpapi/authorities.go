@@ -4,18 +4,18 @@ import (
 	"context"
 	"net/http"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/service"
 )
 
-type makeInput struct{ Body view.NewAuthority }
+type makeInput struct{ Body api.NewAuthority }
 
 type takeAuthorityInput struct {
 	Body struct {
 		Authority string `json:"authority" required:"false" doc:"Unique name; empty takes the certificate's" maxLength:"100"`
-		view.Material
+		api.Material
 	}
 }
 
@@ -53,65 +53,65 @@ type requestInput struct {
 	}
 }
 
-type materialInput struct{ Body view.Material }
+type materialInput struct{ Body api.Material }
 
-func (a *api) authorities() {
+func (a *handlers) authorities() {
 	const tag = "authorities"
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag)), func(ctx context.Context, in *makeInput) (*body[view.Items[view.Authority]], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag)), func(ctx context.Context, in *makeInput) (*body[api.Items[api.Authority]], error) {
 		list, err := a.svc.MakeAuthority(ctx, in.Body)
-		return &body[view.Items[view.Authority]]{view.Items[view.Authority]{Items: list}}, err
+		return &body[api.Items[api.Authority]]{api.Items[api.Authority]{Items: list}}, err
 	})
 	take := by(service.RoleOwner, operation(http.MethodPost, "/take-authority", "take-authority", "Bring an authority in from a file", tag))
 	take.DefaultStatus = http.StatusCreated
-	handle(a, take, func(ctx context.Context, in *takeAuthorityInput) (*body[view.Authority], error) {
+	handle(a, take, func(ctx context.Context, in *takeAuthorityInput) (*body[api.Authority], error) {
 		row, err := a.svc.TakeAuthority(ctx, in.Body.Authority, in.Body.Material)
-		return &body[view.Authority]{row}, err
+		return &body[api.Authority]{row}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag))), func(ctx context.Context, in *exportInput) (*body[view.Handed], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag))), func(ctx context.Context, in *exportInput) (*body[api.Handed], error) {
 		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
-		return &body[view.Handed]{view.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
+		return &body[api.Handed]{api.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
 	})
-	handle(a, operation(http.MethodGet, "/authorities/{id}/crossing", "show-crossing", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[view.Crossing], error) {
+	handle(a, operation(http.MethodGet, "/authorities/{id}/crossing", "show-crossing", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[api.Crossing], error) {
 		c, err := a.svc.Crossing(ctx, in.ID)
-		return &body[view.Crossing]{c}, err
+		return &body[api.Crossing]{c}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *crossInput) (*body[view.Crossing], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *crossInput) (*body[api.Crossing], error) {
 		c, err := a.svc.Cross(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
-		return &body[view.Crossing]{c}, err
+		return &body[api.Crossing]{c}, err
 	})
 	renew := operation(http.MethodPost, "/authorities/{id}/renew", "renew-certificates", "Renew the certificates of devices that end soon", tag)
 	renew.DefaultStatus = http.StatusAccepted
-	handle(a, renew, func(ctx context.Context, in *renewInput) (*body[view.Job], error) {
+	handle(a, renew, func(ctx context.Context, in *renewInput) (*body[api.Job], error) {
 		j, err := a.svc.Renew(ctx, in.ID, in.Body.Days)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
 	a.requests()
 }
 
 // requests are the operations on what waits for a certificate from elsewhere.
-func (a *api) requests() {
+func (a *handlers) requests() {
 	const tag = "requests"
-	handle(a, operation(http.MethodGet, "/requests", "list-requests", "List signing requests that wait for their certificate", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Request]], error) {
+	handle(a, operation(http.MethodGet, "/requests", "list-requests", "List signing requests that wait for their certificate", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Request]], error) {
 		page, err := a.svc.Requests(ctx, in.query())
-		return &body[view.Page[view.Request]]{page}, err
+		return &body[api.Page[api.Request]]{page}, err
 	})
 	add := operation(http.MethodPost, "/requests", "add-request", "Make a key and a signing request for an authority whose key is kept elsewhere", tag)
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *requestInput) (*body[view.Request], error) {
-		var r view.Request
+	handle(a, add, func(ctx context.Context, in *requestInput) (*body[api.Request], error) {
+		var r api.Request
 		var err error
 		if in.Body.DeviceID == "" {
 			r, err = a.svc.RequestForAuthority(ctx, in.Body.Name, in.Body.Kind)
 		} else {
 			r, err = a.svc.RequestForDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names)
 		}
-		return &body[view.Request]{r}, err
+		return &body[api.Request]{r}, err
 	})
 	forget := operation(http.MethodDelete, "/requests/{id}", "forget-request", "Drop a signing request with its key", tag)
 	forget.DefaultStatus = http.StatusNoContent
 	handle(a, forget, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.ForgetRequest(ctx, in.ID) })
-	handle(a, operation(http.MethodPost, "/answer-request", "answer-request", "Take in a certificate that was signed elsewhere", tag), func(ctx context.Context, in *materialInput) (*body[view.Answered], error) {
+	handle(a, operation(http.MethodPost, "/answer-request", "answer-request", "Take in a certificate that was signed elsewhere", tag), func(ctx context.Context, in *materialInput) (*body[api.Answered], error) {
 		out, err := a.svc.Answer(ctx, in.Body)
-		return &body[view.Answered]{out}, err
+		return &body[api.Answered]{out}, err
 	})
 }

@@ -10,8 +10,8 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"wardicon/api"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/store"
 )
 
@@ -33,7 +33,7 @@ type signInput struct {
 	}
 }
 
-type outfitInput struct {
+type bundleInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
 		AuthorityID string        `json:"authority_id" required:"true"`
@@ -44,7 +44,7 @@ type outfitInput struct {
 
 type materialForInput struct {
 	ID   string `path:"id" maxLength:"64"`
-	Body view.Material
+	Body api.Material
 }
 
 type chainInput struct {
@@ -63,64 +63,64 @@ type reasonInput struct {
 	}
 }
 
-func (a *api) certificates() {
-	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List what was issued here", "certificates"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Certificate]], error) {
+func (a *handlers) certificates() {
+	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List what was issued here", "certificates"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Certificate]], error) {
 		page, err := a.svc.Certificates(ctx, in.query())
-		return &body[view.Page[view.Certificate]]{page}, err
+		return &body[api.Page[api.Certificate]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show one certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[view.Certificate], error) {
+	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show one certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[api.Certificate], error) {
 		row, err := a.svc.Certificate(ctx, in.ID)
-		return &body[view.Certificate]{row}, err
+		return &body[api.Certificate]{row}, err
 	})
 	issue := operation(http.MethodPost, "/certificates", "issue-certificate", "Make a key and a certificate for a device, in the place of what it has", "certificates")
 	issue.DefaultStatus = http.StatusCreated
-	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[view.Certificate], error) {
+	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[api.Certificate], error) {
 		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
-		return &body[view.Certificate]{row}, err
+		return &body[api.Certificate]{row}, err
 	})
 	sign := operation(http.MethodPost, "/gateways/{id}/certificate", "sign-for-gateway", "Sign what a gateway asks for, with the names that its record has", "certificates")
 	sign.DefaultStatus = http.StatusCreated
-	handle(a, sign, func(ctx context.Context, in *signInput) (*body[view.Issued], error) {
+	handle(a, sign, func(ctx context.Context, in *signInput) (*body[api.Issued], error) {
 		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
-		return &body[view.Issued]{out}, err
+		return &body[api.Issued]{out}, err
 	})
-	fit := operation(http.MethodPost, "/gateways/{id}/outfit", "outfit-gateway", "Make a key and a certificate for a gateway and hand its files out; the key is not kept", "certificates")
+	fit := operation(http.MethodPost, "/gateways/{id}/certificate-bundle", "make-gateway-bundle", "Make a key and a certificate for a gateway and hand its files out; the key is not kept", "certificates")
 	fit.DefaultStatus = http.StatusCreated
-	handle(a, fit, func(ctx context.Context, in *outfitInput) (*body[view.Outfit], error) {
-		out, err := a.svc.OutfitGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
-		return &body[view.Outfit]{out}, err
+	handle(a, fit, func(ctx context.Context, in *bundleInput) (*body[api.GatewayBundle], error) {
+		out, err := a.svc.IssueGatewayBundle(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
+		return &body[api.GatewayBundle]{out}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Note the certificate that a gateway shows, out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[view.Gateway], error) {
+	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Note the certificate that a gateway shows, out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Gateway], error) {
 		row, err := a.svc.TakeGatewayCertificate(ctx, in.ID, in.Body)
-		return &body[view.Gateway]{row}, err
+		return &body[api.Gateway]{row}, err
 	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Give a device a certificate with its key out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[view.Device], error) {
+	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Give a device a certificate with its key out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Device], error) {
 		row, err := a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
-		return &body[view.Device]{row}, err
+		return &body[api.Device]{row}, err
 	})
-	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and which link is at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[view.Chain], error) {
+	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and which link is at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[api.Chain], error) {
 		c, err := a.svc.Chain(ctx, in.Noun, in.ID)
-		return &body[view.Chain]{c}, err
+		return &body[api.Chain]{c}, err
 	})
-	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[view.Items[view.Ending]], error) {
+	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Ending]], error) {
 		list, err := a.svc.Endings(ctx, in.Days)
-		return &body[view.Items[view.Ending]]{view.Items[view.Ending]{Items: list}}, err
+		return &body[api.Items[api.Ending]]{api.Items[api.Ending]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[view.Withdrawn], error) {
+	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Withdrawn], error) {
 		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
-		return &body[view.Withdrawn]{w}, err
+		return &body[api.Withdrawn]{w}, err
 	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[view.Withdrawn], error) {
+	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Withdrawn], error) {
 		if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		w, err := a.svc.Revoke(ctx, "", in.ID, in.Body.Reason)
-		return &body[view.Withdrawn]{w}, err
+		return &body[api.Withdrawn]{w}, err
 	})
 }
 
 // revocationList serves an authority's list, ID.crl, or what was revoked lately, ID.delta.crl, to whoever asks: that is what it is for.
-func (a *api) revocationList(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) revocationList(w http.ResponseWriter, r *http.Request) {
 	id, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".crl")
 	id, delta := strings.CutSuffix(id, ".delta")
 	der, until, err := a.svc.RevocationList(r.Context(), id, delta)

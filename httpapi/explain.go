@@ -4,8 +4,8 @@ import (
 	"context"
 	"net/http"
 
+	"wardicon/api"
 	"wardicon/core/explain"
-	"wardicon/core/view"
 	"wardicon/service"
 )
 
@@ -19,14 +19,14 @@ type explainInput struct {
 }
 
 // explain is the operation that tells what lies behind a failure.
-func (a *api) explain() {
+func (a *handlers) explain() {
 	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/explain", "explain-failure", "Tell what lies behind an error code or a log; nothing of it is kept", "findings")), func(ctx context.Context, in *explainInput) (*body[explain.Explanation], error) {
 		x, err := a.svc.Explain(ctx, service.Question{Text: in.Body.Text, Reading: in.Body.Reading, ProfileID: in.Body.ProfileID, DeviceID: in.Body.DeviceID})
 		return &body[explain.Explanation]{x}, err
 	})
-	handle(a, operation(http.MethodGet, "/reports", "list-reports", "List what people said does not work, newest first; open=yes is what nobody dealt with", "findings"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Report]], error) {
+	handle(a, operation(http.MethodGet, "/reports", "list-reports", "List what people said does not work, newest first; open=yes is what nobody dealt with", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Report]], error) {
 		page, err := a.svc.Reports(ctx, in.query())
-		return &body[view.Page[view.Report]]{page}, err
+		return &body[api.Page[api.Report]]{page}, err
 	})
 	done := operation(http.MethodPost, "/reports/{id}/close", "close-report", "Note that a report was dealt with", "findings")
 	done.DefaultStatus = http.StatusNoContent

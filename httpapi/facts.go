@@ -5,9 +5,9 @@ import (
 	"crypto/rand"
 	"net/http"
 
+	"wardicon/api"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -23,10 +23,10 @@ type organisationInput struct {
 	Body vpn.Organisation
 }
 
-func (a *api) facts() {
-	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[view.Overview], error) {
+func (a *handlers) facts() {
+	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[api.Overview], error) {
 		o, err := a.svc.Overview(ctx)
-		return &body[view.Overview]{o}, err
+		return &body[api.Overview]{o}, err
 	})
 	handle(a, operation(http.MethodGet, "/organisation", "show-organisation", "Show the organisation", "organisation"), func(ctx context.Context, _ *none) (*body[vpn.Organisation], error) {
 		o, err := a.svc.Organisation(ctx)
@@ -41,15 +41,15 @@ func (a *api) facts() {
 		o, err := a.svc.SetOrganisation(ctx, in.Body)
 		return &body[vpn.Organisation]{o}, err
 	})
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts")), func(_ context.Context, in *newSecretInput) (*body[view.NewSecret], error) {
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts")), func(_ context.Context, in *newSecretInput) (*body[api.NewSecret], error) {
 		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
-		return &body[view.NewSecret]{view.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
+		return &body[api.NewSecret]{api.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
 	})
-	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release can do", "facts"), func(context.Context, *none) (*body[view.Items[platform.Row]], error) {
-		return &body[view.Items[platform.Row]]{view.Items[platform.Row]{Items: platform.Table}}, nil
+	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release can do", "facts"), func(context.Context, *none) (*body[api.Items[platform.Row]], error) {
+		return &body[api.Items[platform.Row]]{api.Items[platform.Row]{Items: platform.Table}}, nil
 	})
-	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List what was done, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[view.Page[view.Deed]], error) {
+	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List what was done, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[api.Page[api.AuditEntry]], error) {
 		page, err := a.svc.Audit(ctx, in.query())
-		return &body[view.Page[view.Deed]]{page}, err
+		return &body[api.Page[api.AuditEntry]]{page}, err
 	})
 }

@@ -11,10 +11,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"wardicon/core/batch"
+	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/filecheck"
 	"wardicon/core/format"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -32,7 +32,7 @@ type ruleInput struct {
 type severityInput struct {
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Severity vpn.Severity `json:"severity" doc:"blocker, warning, advice, off, or empty for the rule's own"`
+		Severity vpn.Severity `json:"severity" doc:"error, warning, note, off, or empty for the rule's own"`
 	}
 }
 
@@ -40,7 +40,7 @@ type overrideInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Reason string    `json:"reason" doc:"Why the blocker may pass"`
+		Reason string    `json:"reason" doc:"Why the error may pass"`
 		Until  time.Time `json:"until" doc:"When it blocks again; within a year"`
 	}
 }
@@ -64,34 +64,34 @@ const (
 	maxParts   = 200
 )
 
-func (a *api) findings() {
-	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings over the whole fleet", "findings"), func(ctx context.Context, in *listInput) (*body[view.Page[view.FleetFinding]], error) {
+func (a *handlers) findings() {
+	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings over the whole fleet", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.FleetFinding]], error) {
 		page, err := a.svc.Findings(ctx, in.query())
-		return &body[view.Page[view.FleetFinding]]{page}, err
+		return &body[api.Page[api.FleetFinding]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with what is new and what has ended", "findings"), func(ctx context.Context, in *sumsInput) (*body[view.Items[view.FindingSum]], error) {
+	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with what is new and what has ended", "findings"), func(ctx context.Context, in *sumsInput) (*body[api.Items[api.FindingSum]], error) {
 		list, err := a.svc.FindingSums(ctx, in.By, in.Days)
-		return &body[view.Items[view.FindingSum]]{view.Items[view.FindingSum]{Items: list}}, err
+		return &body[api.Items[api.FindingSum]]{api.Items[api.FindingSum]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(ctx context.Context, _ *none) (*body[view.Items[view.Rule]], error) {
+	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(ctx context.Context, _ *none) (*body[api.Items[api.Rule]], error) {
 		list, err := a.svc.Rules(ctx)
-		return &body[view.Items[view.Rule]]{view.Items[view.Rule]{Items: list}}, err
+		return &body[api.Items[api.Rule]]{api.Items[api.Rule]{Items: list}}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts")), func(ctx context.Context, in *severityInput) (*body[view.Rule], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts")), func(ctx context.Context, in *severityInput) (*body[api.Rule], error) {
 		r, err := a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
-		return &body[view.Rule]{r}, err
+		return &body[api.Rule]{r}, err
 	})
-	handle(a, operation(http.MethodGet, "/rules/{rule}/mends", "show-mends", "Show the changes of records that would mend a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[view.Page[view.Mend]], error) {
-		page, err := a.svc.Mends(ctx, in.Rule, in.Limit)
-		return &body[view.Page[view.Mend]]{page}, err
+	handle(a, operation(http.MethodGet, "/rules/{rule}/fixes", "show-fixes", "Show the changes of records that would fix a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[api.Page[api.Fix]], error) {
+		page, err := a.svc.Fixes(ctx, in.Rule, in.Limit)
+		return &body[api.Page[api.Fix]]{page}, err
 	})
-	mend := operation(http.MethodPost, "/rules/{rule}/mend", "mend-all", "Mend all findings of a rule that are mechanical, as a job", "findings")
-	mend.DefaultStatus = http.StatusAccepted
-	handle(a, mend, func(ctx context.Context, in *ruleInput) (*body[view.Job], error) {
-		j, err := a.svc.MendAll(ctx, in.Rule)
-		return &body[view.Job]{j}, err
+	fix := operation(http.MethodPost, "/rules/{rule}/fix", "fix-all", "Fix all findings of a rule that are mechanical, as a job", "findings")
+	fix.DefaultStatus = http.StatusAccepted
+	handle(a, fix, func(ctx context.Context, in *ruleInput) (*body[api.Job], error) {
+		j, err := a.svc.FixAll(ctx, in.Rule)
+		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-blocker", "Let a blocker pass on one profile, for a reason and a time", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
+	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-error", "Let an error pass on one profile, for a reason and a time", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
 		o, err := a.svc.Override(ctx, in.ID, in.Rule, in.Body.Reason, in.Body.Until)
 		return &body[check.Override]{o}, err
 	})
@@ -101,33 +101,33 @@ func (a *api) findings() {
 
 	drop := by(service.RoleAuditor, operation(http.MethodPost, "/check", "check-files", "Find errors in files from anywhere; nothing of them is kept", "findings"))
 	drop.MaxBodyBytes = maxDropped
-	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[view.Checked], error) {
+	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[api.Checked], error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
 			return nil, err
 		}
 		c, err := a.svc.CheckFiles(ctx, files, in.For)
-		return &body[view.Checked]{c}, err
+		return &body[api.Checked]{c}, err
 	})
 	take := operation(http.MethodPost, "/take", "take-facts", "Show what files say that the records lack, and add it on request", "findings")
 	take.MaxBodyBytes = maxDropped
-	handle(a, take, func(ctx context.Context, in *filesInput) (*body[view.Taken], error) {
+	handle(a, take, func(ctx context.Context, in *filesInput) (*body[api.Taken], error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
 			return nil, err
 		}
 		t, err := a.svc.Take(ctx, files, in.Person, in.Keep)
-		return &body[view.Taken]{t}, err
+		return &body[api.Taken]{t}, err
 	})
 }
 
 // dropped reads the files of a form, within bounds.
-func dropped(form multipart.Form) ([]batch.File, error) {
-	var files []batch.File
+func dropped(form multipart.Form) ([]filecheck.File, error) {
+	var files []filecheck.File
 	for _, list := range form.File {
 		for _, h := range list {
 			if len(files) >= maxParts {
-				return nil, &view.Problem{Type: "about:blank", Title: "Too many files", Status: http.StatusRequestEntityTooLarge, Detail: "found more than 200 files, expected at most 200; put them into an archive"}
+				return nil, &api.Problem{Type: "about:blank", Title: "Too many files", Status: http.StatusRequestEntityTooLarge, Detail: "found more than 200 files, expected at most 200; put them into an archive"}
 			}
 			f, err := h.Open()
 			if err != nil {
@@ -138,10 +138,10 @@ func dropped(form multipart.Form) ([]batch.File, error) {
 			if err != nil {
 				return nil, err
 			}
-			files = append(files, batch.File{Name: h.Filename, Data: data, Asked: true})
+			files = append(files, filecheck.File{Name: h.Filename, Data: data, Asked: true})
 		}
 	}
-	slices.SortFunc(files, func(a, b batch.File) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(files, func(a, b filecheck.File) int { return strings.Compare(a.Name, b.Name) })
 	if len(files) == 0 {
 		return nil, huma.Error422UnprocessableEntity("found no file, expected at least one as a part of multipart/form-data")
 	}

@@ -4,22 +4,22 @@ import (
 	"context"
 	"net/http"
 
+	"wardicon/api"
 	"wardicon/core/card"
 	"wardicon/core/check"
-	"wardicon/core/view"
 )
 
 type handoverInput struct {
 	Body struct {
 		ProfileID string `json:"profile_id" required:"true"`
-		view.HandoverWish
+		api.HandoverWish
 	}
 }
 
 type batchInput struct {
 	Body struct {
 		Group string `json:"group" required:"true" doc:"Whose devices' parcels are handed over"`
-		view.HandoverWish
+		api.HandoverWish
 	}
 }
 
@@ -43,61 +43,61 @@ type archiveInput struct {
 }
 
 // handovers are the operations on parcels on their way.
-func (a *api) handovers() {
+func (a *handlers) handovers() {
 	const tag = "handovers"
-	handle(a, operation(http.MethodGet, "/handovers", "list-handovers", "List parcels on their way, newest first", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Handover]], error) {
+	handle(a, operation(http.MethodGet, "/handovers", "list-handovers", "List parcels on their way, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Handover]], error) {
 		page, err := a.svc.Handovers(ctx, in.query())
-		return &body[view.Page[view.Handover]]{page}, err
+		return &body[api.Page[api.Handover]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/handovers/sums", "sum-handovers", "Count parcels on their way by state", tag), func(ctx context.Context, _ *none) (*body[view.Items[view.HandoverSum]], error) {
+	handle(a, operation(http.MethodGet, "/handovers/sums", "sum-handovers", "Count parcels on their way by state", tag), func(ctx context.Context, _ *none) (*body[api.Items[api.HandoverSum]], error) {
 		list, err := a.svc.SumHandovers(ctx)
-		return &body[view.Items[view.HandoverSum]]{view.Items[view.HandoverSum]{Items: list}}, err
+		return &body[api.Items[api.HandoverSum]]{api.Items[api.HandoverSum]{Items: list}}, err
 	})
 	add := operation(http.MethodPost, "/handovers", "make-handover", "Make a link to the newest parcel of a profile; link and passcode are shown once", tag)
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *handoverInput) (*body[view.NewHandover], error) {
+	handle(a, add, func(ctx context.Context, in *handoverInput) (*body[api.NewHandover], error) {
 		made, err := a.svc.MakeHandover(ctx, in.Body.ProfileID, in.Body.HandoverWish)
-		return &body[view.NewHandover]{linked(ctx, made)}, err
+		return &body[api.NewHandover]{linked(ctx, made)}, err
 	})
 	group := operation(http.MethodPost, "/handovers/batches", "hand-over-group", "Hand over to a group: build what is not up to date, make links, send them by mail or keep them for a day", tag)
 	group.DefaultStatus = http.StatusAccepted
-	handle(a, group, func(ctx context.Context, in *batchInput) (*body[view.Job], error) {
+	handle(a, group, func(ctx context.Context, in *batchInput) (*body[api.Job], error) {
 		j, err := a.svc.HandOverGroup(ctx, in.Body.Group, in.Body.HandoverWish)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/handovers/batches/{id}/{half}", "read-slips", "Read the links or the passcodes of a batch; it is logged", tag), func(ctx context.Context, in *slipsInput) (*body[view.Items[view.Slip]], error) {
+	handle(a, operation(http.MethodPost, "/handovers/batches/{id}/{half}", "read-slips", "Read the links or the passcodes of a batch; it is logged", tag), func(ctx context.Context, in *slipsInput) (*body[api.Items[api.Slip]], error) {
 		list, err := a.svc.Slips(ctx, in.ID, in.Half)
-		return &body[view.Items[view.Slip]]{view.Items[view.Slip]{Items: list}}, err
+		return &body[api.Items[api.Slip]]{api.Items[api.Slip]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPost, "/handovers/{id}/recall", "recall-handover", "Close a link at once", tag), func(ctx context.Context, in *idInput) (*body[view.Handover], error) {
+	handle(a, operation(http.MethodPost, "/handovers/{id}/recall", "recall-handover", "Close a link at once", tag), func(ctx context.Context, in *idInput) (*body[api.Handover], error) {
 		h, err := a.svc.RecallHandover(ctx, in.ID)
-		return &body[view.Handover]{h}, err
+		return &body[api.Handover]{h}, err
 	})
 	again := operation(http.MethodPost, "/handovers/{id}/reissue", "reissue-handover", "Close a link and make another one to the same profile", tag)
 	again.DefaultStatus = http.StatusCreated
-	handle(a, again, func(ctx context.Context, in *reissueInput) (*body[view.NewHandover], error) {
+	handle(a, again, func(ctx context.Context, in *reissueInput) (*body[api.NewHandover], error) {
 		made, err := a.svc.Reissue(ctx, in.ID, in.Body.Link)
-		return &body[view.NewHandover]{linked(ctx, made)}, err
+		return &body[api.NewHandover]{linked(ctx, made)}, err
 	})
-	handle(a, confirming(operation(http.MethodPost, "/archives", "make-archive", "Put parcels into an archive that is encrypted under a passphrase, which is shown once", tag)), func(ctx context.Context, in *archiveInput) (*body[view.Archive], error) {
+	handle(a, confirming(operation(http.MethodPost, "/archives", "make-archive", "Put parcels into an archive that is encrypted under a passphrase, which is shown once", tag)), func(ctx context.Context, in *archiveInput) (*body[api.Archive], error) {
 		archive, err := a.svc.Archive(ctx, in.Body.ProfileID, in.Body.Group)
-		return &body[view.Archive]{archive}, err
+		return &body[api.Archive]{archive}, err
 	})
 	where := operation(http.MethodGet, "/whereami", "whereami", "Tell which address the caller comes from, and through which gateway", "handovers")
 	where.Security = nil
-	handle(a, where, func(ctx context.Context, _ *none) (*body[view.Whereabouts], error) {
+	handle(a, where, func(ctx context.Context, _ *none) (*body[api.Whereabouts], error) {
 		w, err := a.svc.Whereabouts(ctx, callerOf(ctx).address)
-		return &body[view.Whereabouts]{w}, err
+		return &body[api.Whereabouts]{w}, err
 	})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/sightings", "list-sightings", "List the gateways that a profile's device was seen through", "profiles"), func(ctx context.Context, in *idInput) (*body[view.Items[view.Sighting]], error) {
+	handle(a, operation(http.MethodGet, "/profiles/{id}/sightings", "list-sightings", "List the gateways that a profile's device was seen through", "profiles"), func(ctx context.Context, in *idInput) (*body[api.Items[api.Sighting]], error) {
 		list, err := a.svc.Sightings(ctx, in.ID)
-		return &body[view.Items[view.Sighting]]{view.Items[view.Sighting]{Items: list}}, err
+		return &body[api.Items[api.Sighting]]{api.Items[api.Sighting]{Items: list}}, err
 	})
 }
 
 // linked completes a link: where no address is set under which people reach the service, it is the one that was
 // just used. It is drawn as a code to be scanned.
-func linked(ctx context.Context, made view.NewHandover) view.NewHandover {
+func linked(ctx context.Context, made api.NewHandover) api.NewHandover {
 	if made.Path == "" {
 		return made
 	}

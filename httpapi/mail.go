@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -24,7 +24,7 @@ type tryMailInput struct {
 }
 
 // mail are the operations on how letters are sent, and on those that were.
-func (a *api) mail() {
+func (a *handlers) mail() {
 	const tag = "mail"
 	handle(a, operation(http.MethodGet, "/mail", "show-mail", "Show how letters are sent", tag), func(ctx context.Context, _ *none) (*body[vpn.Mail], error) {
 		m, err := a.svc.Mail(ctx)
@@ -44,12 +44,12 @@ func (a *api) mail() {
 	handle(a, try, func(ctx context.Context, in *tryMailInput) (*none, error) { return nil, a.svc.TryMail(ctx, in.Body.To) })
 	hurry := operation(http.MethodPost, "/letters/delivery", "send-letters", "Send queued emails now", tag)
 	hurry.DefaultStatus = http.StatusAccepted
-	handle(a, hurry, func(ctx context.Context, _ *none) (*body[view.Sending], error) {
+	handle(a, hurry, func(ctx context.Context, _ *none) (*body[api.Sending], error) {
 		n, err := a.svc.SendNow(ctx)
-		return &body[view.Sending]{view.Sending{Waiting: n}}, err
+		return &body[api.Sending]{api.Sending{Waiting: n}}, err
 	})
-	handle(a, operation(http.MethodGet, "/letters", "list-letters", "List letters that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[view.Page[view.Letter]], error) {
+	handle(a, operation(http.MethodGet, "/letters", "list-letters", "List letters that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Letter]], error) {
 		page, err := a.svc.Letters(ctx, in.query())
-		return &body[view.Page[view.Letter]]{page}, err
+		return &body[api.Page[api.Letter]]{page}, err
 	})
 }

@@ -17,7 +17,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/service"
 )
 
@@ -30,7 +30,7 @@ func identified(next http.Handler) http.Handler {
 }
 
 // logged writes one line for each request: never a query, a header or a body.
-func (a *api) logged(next http.Handler) http.Handler {
+func (a *handlers) logged(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if a.svc != nil {
 			a.svc.Called()
@@ -49,7 +49,7 @@ func (a *api) logged(next http.Handler) http.Handler {
 
 // recovered answers a handler that broke down. What it broke down with is not logged: it
 // could hold a secret; where is enough.
-func (a *api) recovered(next http.Handler) http.Handler {
+func (a *handlers) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
 			if broken := recover(); broken != nil {
@@ -126,7 +126,7 @@ func confirming(op huma.Operation) huma.Operation {
 var errRole = errors.New("not allowed")
 
 // signedIn lets only operators pass where an operation asks for one.
-func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
+func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if len(ctx.Operation().Security) == 0 {
 		next(ctx)
 		return
@@ -146,7 +146,7 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 		err = a.svc.Confirmed(session)
 	}
 	if err != nil {
-		p, _ := a.answer(ctx.Context(), err).(*view.Problem)
+		p, _ := a.answer(ctx.Context(), err).(*api.Problem)
 		if p.Status == http.StatusUnauthorized {
 			ctx.SetHeader("WWW-Authenticate", "Bearer")
 		}
@@ -159,7 +159,7 @@ func (a *api) signedIn(ctx huma.Context, next func(huma.Context)) {
 	next(huma.WithValue(ctx, bearerKey{}, session))
 }
 
-func writeProblem(w http.ResponseWriter, r *http.Request, p *view.Problem) {
+func writeProblem(w http.ResponseWriter, r *http.Request, p *api.Problem) {
 	identify(r.Context(), p)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(p.Status)

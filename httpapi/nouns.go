@@ -11,7 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	jsonpatch "github.com/evanphx/json-patch/v5"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -55,7 +55,7 @@ type addInput struct {
 	RawBody []byte `contentType:"application/json"`
 }
 
-func nouns(a *api) {
+func nouns(a *handlers) {
 	records(a, a.svc.Gateways, "/gateways", "gateways")
 	records(a, a.svc.People, "/people", "people")
 	records(a, a.svc.Accounts, "/accounts", "accounts")
@@ -66,7 +66,7 @@ func nouns(a *api) {
 }
 
 // records registers the operations that every noun has.
-func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row, P], path, tag string) {
+func records[R, Row any, P service.Record[R]](a *handlers, u *service.Records[R, Row, P], path, tag string) {
 	noun := u.Noun()
 	role := service.RoleIssuer
 	if noun == "authority" { // it vouches for everything
@@ -79,9 +79,9 @@ func records[R, Row any, P service.Record[R]](a *api, u *service.Records[R, Row,
 		return &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}
 	}
 
-	handle(a, operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag), func(ctx context.Context, in *listInput) (*body[view.Page[Row]], error) {
+	handle(a, operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag), func(ctx context.Context, in *listInput) (*body[api.Page[Row]], error) {
 		page, err := u.List(ctx, in.query())
-		return &body[view.Page[Row]]{page}, err
+		return &body[api.Page[Row]]{page}, err
 	})
 	handle(a, operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag), func(ctx context.Context, in *idInput) (*body[Row], error) {
 		row, err := u.Get(ctx, in.ID)
@@ -182,7 +182,7 @@ func merged[R any, P service.Record[R]](registry huma.Registry, schema *huma.Sch
 	}
 	r := P(new(R))
 	if err := json.Unmarshal(after, r); err != nil {
-		return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Found: "a value that cannot be read", Expected: "values as the API's description has them", Mend: err.Error()}}}
+		return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Found: "a value that cannot be read", Expected: "values as the API's description has them", Fix: err.Error()}}}
 	}
 	return r, nil
 }

@@ -6,8 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/service"
 )
 
@@ -64,38 +64,38 @@ type headInput struct {
 }
 
 // operators are the operations on who can sign in, and on one's own way of doing it.
-func (a *api) operators() {
+func (a *handlers) operators() {
 	const tag = "operators"
-	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List who can sign in (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[view.Page[view.Operator]], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List who can sign in (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[api.Page[api.Operator]], error) {
 		page, err := a.svc.Operators(ctx, in.query())
-		return &body[view.Page[view.Operator]]{page}, err
+		return &body[api.Page[api.Operator]]{page}, err
 	})
 	add := confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators", "add-operator", "Add an operator, with a password for the first sign-in (owners only)", tag)))
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *newOperatorInput) (*body[view.NewOperator], error) {
+	handle(a, add, func(ctx context.Context, in *newOperatorInput) (*body[api.NewOperator], error) {
 		made, err := a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
-		return &body[view.NewOperator]{made}, err
+		return &body[api.NewOperator]{made}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[view.Operator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[api.Operator], error) {
 		row, err := a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
-		return &body[view.Operator]{row}, err
+		return &body[api.Operator]{row}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[view.NewOperator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[api.NewOperator], error) {
 		made, err := a.svc.ResetOperator(ctx, in.ID)
-		return &body[view.NewOperator]{made}, err
+		return &body[api.NewOperator]{made}, err
 	})
 	remove := confirming(by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag)))
 	remove.DefaultStatus = http.StatusNoContent
 	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.RemoveOperator(ctx, in.ID) })
-	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Hold that the audit log is as it was written", "audit"), func(ctx context.Context, in *headInput) (*body[view.AuditProof], error) {
+	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Hold that the audit log is as it was written", "audit"), func(ctx context.Context, in *headInput) (*body[api.AuditProof], error) {
 		p, err := a.svc.VerifyAudit(ctx, in.Head)
-		return &body[view.AuditProof]{p}, err
+		return &body[api.AuditProof]{p}, err
 	})
 	a.own()
 }
 
 // own are the operations on one's own sign-in.
-func (a *api) own() {
+func (a *handlers) own() {
 	const tag = "session"
 	password := ownOperation(http.MethodPut, "/password", "change-password", "Change your password; your other sessions end", tag)
 	password.DefaultStatus = http.StatusNoContent
@@ -109,9 +109,9 @@ func (a *api) own() {
 		op.Metadata[enrolling] = true // who must set one up, must be let
 		return op
 	}
-	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"))), func(ctx context.Context, _ *none) (*body[view.Factor], error) {
+	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"))), func(ctx context.Context, _ *none) (*body[api.Factor], error) {
 		f, err := a.svc.OfferFactor(ctx, here(ctx))
-		return &body[view.Factor]{f}, err
+		return &body[api.Factor]{f}, err
 	})
 	confirm := enrol(confirming(anybody(http.MethodPut, "/second-factor", "confirm-factor", "Have the second factor that was offered count")))
 	confirm.DefaultStatus = http.StatusNoContent
@@ -123,9 +123,9 @@ func (a *api) own() {
 	handle(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
 		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
 	})
-	handle(a, anybody(http.MethodGet, "/sessions", "list-sessions", "List your open sessions and tokens"), func(ctx context.Context, in *sessionsInput) (*body[view.Items[view.Session]], error) {
+	handle(a, anybody(http.MethodGet, "/sessions", "list-sessions", "List your open sessions and tokens"), func(ctx context.Context, in *sessionsInput) (*body[api.Items[api.Session]], error) {
 		list, err := a.svc.Sessions(ctx, here(ctx), in.All)
-		return &body[view.Items[view.Session]]{view.Items[view.Session]{Items: list}}, err
+		return &body[api.Items[api.Session]]{api.Items[api.Session]{Items: list}}, err
 	})
 	end := anybody(http.MethodDelete, "/sessions/{id}", "end-session", "End a session or token")
 	end.DefaultStatus = http.StatusNoContent
@@ -134,8 +134,8 @@ func (a *api) own() {
 	})
 	add := confirming(anybody(http.MethodPost, "/tokens", "add-token", "Make a token for a program; it is shown once"))
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[view.NewToken], error) {
+	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[api.NewToken], error) {
 		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days, in.Body.Addresses...)
-		return &body[view.NewToken]{made}, err
+		return &body[api.NewToken]{made}, err
 	})
 }

@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -25,7 +25,7 @@ type jobsInput struct {
 	Kind   string `query:"kind" maxLength:"32" doc:"Those of one kind alone, such as roll-out, hand-over or ask"`
 }
 
-func (a *api) patterns() {
+func (a *handlers) patterns() {
 	registry := a.huma.OpenAPI().Components.Schemas
 	full := registry.Schema(reflect.TypeFor[vpn.Pattern](), false, "pattern")
 	input := &huma.Schema{Ref: "#/components/schemas/PatternInput"} // as for adding one
@@ -33,7 +33,7 @@ func (a *api) patterns() {
 
 	look := by(service.RoleAuditor, operation(http.MethodPost, "/prospects", "show-prospects", "Show what a pattern would make of its devices, before anything is kept", "patterns"))
 	look.RequestBody, look.SkipValidateBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}, true
-	handle(a, look, func(ctx context.Context, in *prospectsInput) (*body[view.Page[view.Prospect]], error) {
+	handle(a, look, func(ctx context.Context, in *prospectsInput) (*body[api.Page[api.Prospect]], error) {
 		var base vpn.Pattern
 		if in.Pattern != "" {
 			kept, err := a.svc.Patterns.Get(ctx, in.Pattern)
@@ -51,26 +51,26 @@ func (a *api) patterns() {
 		}
 		p.Stamp = base.Stamp
 		page, err := a.svc.Prospects(ctx, *p, in.Limit, in.Offset)
-		return &body[view.Page[view.Prospect]]{page}, err
+		return &body[api.Page[api.Prospect]]{page}, err
 	})
 	look.RequestBody.Content[media].Schema = input // the framework saw only bytes
 
 	roll := operation(http.MethodPost, "/patterns/{id}/roll-out", "roll-out-pattern", "Make or change the profiles of all devices that a pattern is for, as a job", "patterns")
 	roll.DefaultStatus = http.StatusAccepted
-	handle(a, roll, func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+	handle(a, roll, func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.RollOut(ctx, in.ID)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodGet, "/jobs", "list-jobs", "List jobs, newest first", "jobs"), func(ctx context.Context, in *jobsInput) (*body[view.Page[view.Job]], error) {
+	handle(a, operation(http.MethodGet, "/jobs", "list-jobs", "List jobs, newest first", "jobs"), func(ctx context.Context, in *jobsInput) (*body[api.Page[api.Job]], error) {
 		page, err := a.svc.Jobs(ctx, in.Kind, in.Limit, in.Offset)
-		return &body[view.Page[view.Job]]{page}, err
+		return &body[api.Page[api.Job]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show how far a job has come", "jobs"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show how far a job has come", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.Job(ctx, in.ID)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/jobs/{id}/cancel", "cancel-job", "End a job that runs; what it has done stays", "jobs"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+	handle(a, operation(http.MethodPost, "/jobs/{id}/cancel", "cancel-job", "End a job that runs; what it has done stays", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.Cancel(ctx, in.ID)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
 }

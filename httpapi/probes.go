@@ -6,8 +6,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"wardicon/core/observed"
-	"wardicon/core/view"
+	"wardicon/api"
+	"wardicon/core/drift"
 )
 
 type addressInput struct {
@@ -32,44 +32,44 @@ type takeInput struct {
 
 type answerTimeInput struct {
 	ID   string `path:"id" maxLength:"64"`
-	Body view.MeasuredTime
+	Body api.MeasuredTime
 }
 
 // probes are the operations that ask gateways on the network.
-func (a *api) probes() {
+func (a *handlers) probes() {
 	const tag = "gateways"
 	begun := func(path, id, summary string) huma.Operation {
 		o := operation(http.MethodPost, path, id, summary, tag)
 		o.DefaultStatus = http.StatusAccepted
 		return o
 	}
-	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says"), func(ctx context.Context, in *idInput) (*body[view.Job], error) {
+	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.AskGateways(ctx, in.ID)
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
-	handle(a, begun("/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record"), func(ctx context.Context, _ *none) (*body[view.Job], error) {
+	handle(a, begun("/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record"), func(ctx context.Context, _ *none) (*body[api.Job], error) {
 		j, err := a.svc.AskGateways(ctx, "")
-		return &body[view.Job]{j}, err
+		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address that is on no record, where an owner says so; what it answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[observed.Probe], error) {
+	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address that is on no record, where an owner says so; what it answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[drift.Probe], error) {
 		p, err := a.svc.ProbeAddress(ctx, in.Body.Address, in.Body.OffRecord)
-		return &body[observed.Probe]{p}, err
+		return &body[drift.Probe]{p}, err
 	})
-	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[view.Page[observed.ProbeRow]], error) {
+	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[api.Page[drift.ProbeRow]], error) {
 		page, err := a.svc.Probes(ctx, in.query())
-		return &body[view.Page[observed.ProbeRow]]{page}, err
+		return &body[api.Page[drift.ProbeRow]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show what a gateway answered once", tag), func(ctx context.Context, in *probeInput) (*body[observed.Probe], error) {
+	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show what a gateway answered once", tag), func(ctx context.Context, in *probeInput) (*body[drift.Probe], error) {
 		p, err := a.svc.ProbeOf(ctx, in.ID, in.Probe)
-		return &body[observed.Probe]{p}, err
+		return &body[drift.Probe]{p}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Let a gateway's record take over what was seen", tag), func(ctx context.Context, in *takeInput) (*body[view.Gateway], error) {
+	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Let a gateway's record take over what was seen", tag), func(ctx context.Context, in *takeInput) (*body[api.Gateway], error) {
 		g, err := a.svc.TakeOver(ctx, in.ID, in.Probe, in.Body.Which)
-		return &body[view.Gateway]{g}, err
+		return &body[api.Gateway]{g}, err
 	})
-	handle(a, operation(http.MethodGet, "/gateways/{id}/answer-times", "list-answer-times", "Sum up how fast a gateway answered in the last 30 days, by place", tag), func(ctx context.Context, in *idInput) (*body[[]view.MeasuredTimes], error) {
+	handle(a, operation(http.MethodGet, "/gateways/{id}/answer-times", "list-answer-times", "Sum up how fast a gateway answered in the last 30 days, by place", tag), func(ctx context.Context, in *idInput) (*body[[]api.MeasuredTimes], error) {
 		list, err := a.svc.AnswerTimesOf(ctx, in.ID)
-		return &body[[]view.MeasuredTimes]{list}, err
+		return &body[[]api.MeasuredTimes]{list}, err
 	})
 	handle(a, operation(http.MethodPost, "/gateways/{id}/answer-times", "add-answer-time", "Note how fast a gateway answered from a place; patterns that choose the fastest gateway go by it", tag), func(ctx context.Context, in *answerTimeInput) (*none, error) {
 		in.Body.GatewayID = in.ID

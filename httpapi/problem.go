@@ -14,22 +14,22 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
 )
 
-func problem(status int, kind, detail string) *view.Problem {
-	return &view.Problem{Type: "urn:wardicon:problem:" + kind, Title: http.StatusText(status), Status: status, Detail: detail}
+func problem(status int, kind, detail string) *api.Problem {
+	return &api.Problem{Type: "urn:wardicon:problem:" + kind, Title: http.StatusText(status), Status: status, Detail: detail}
 }
 
 // answer turns an error of the service into a problem. What is not known is logged and
 // told as little as possible.
-func (a *api) answer(ctx context.Context, err error) error {
+func (a *handlers) answer(ctx context.Context, err error) error {
 	var (
 		problems *vpn.Problems
-		known    *view.Problem
+		known    *api.Problem
 		none     *store.NotFoundError
 		conflict *store.ConflictError
 		query    *store.QueryError
@@ -40,7 +40,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 		onRecord *service.OnRecordError
 		damaged  *store.DamagedError
 		fault    *store.FaultError
-		p        *view.Problem
+		p        *api.Problem
 	)
 	switch {
 	case err == nil:
@@ -100,7 +100,7 @@ func (a *api) answer(ctx context.Context, err error) error {
 var faultStatus = map[string]int{store.FaultFull: http.StatusInsufficientStorage, store.FaultLocked: http.StatusServiceUnavailable, store.FaultDevice: http.StatusServiceUnavailable}
 
 // identify names the request in a problem, as the log does.
-func identify(ctx context.Context, p *view.Problem) *view.Problem {
+func identify(ctx context.Context, p *api.Problem) *api.Problem {
 	if id := middleware.GetReqID(ctx); id != "" {
 		p.Instance = "urn:wardicon:request:" + id
 	}
@@ -109,7 +109,7 @@ func identify(ctx context.Context, p *view.Problem) *view.Problem {
 
 // frameworkProblem words what the framework itself refuses. It never tells a value
 // from the body: that could be a secret.
-func frameworkProblem(ctx context.Context, status int, message string, errs ...error) *view.Problem {
+func frameworkProblem(ctx context.Context, status int, message string, errs ...error) *api.Problem {
 	kind := map[int]string{400: "malformed", 413: "too-large", 415: "media-type", 422: "invalid"}[status]
 	if kind == "" {
 		kind = strings.ReplaceAll(strings.ToLower(http.StatusText(status)), " ", "-")
@@ -141,10 +141,10 @@ func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	}
 	switch {
 	case d.Message == "unexpected property":
-		p.Found, p.Expected, p.Mend = "a field that is not known", "only fields of the record", "check the spelling or leave it out"
+		p.Found, p.Expected, p.Fix = "a field that is not known", "only fields of the record", "check the spelling or leave it out"
 	case strings.HasPrefix(d.Message, "expected required property"):
 		name := strings.TrimSuffix(strings.TrimPrefix(d.Message, "expected required property "), " to be present")
-		p.Pointer, p.Found, p.Expected, p.Mend = pointer+"/"+name, "nothing", "a value", "fill it in"
+		p.Pointer, p.Found, p.Expected, p.Fix = pointer+"/"+name, "nothing", "a value", "fill it in"
 	}
 	return p
 }

@@ -5,7 +5,7 @@ import (
 	"mime"
 	"net/http"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 )
@@ -42,40 +42,40 @@ type fileOutput struct {
 	Body        []byte
 }
 
-func (a *api) profiles() {
+func (a *handlers) profiles() {
 	handle(a, operation(http.MethodGet, "/profiles/{id}/plan", "plan-profile", "Plan and check a profile, with reasons and findings", "profiles"),
-		func(ctx context.Context, in *idInput) (*body[view.Planned], error) {
+		func(ctx context.Context, in *idInput) (*body[api.Planned], error) {
 			p, err := a.svc.Plan(ctx, in.ID)
-			return &body[view.Planned]{p}, err
+			return &body[api.Planned]{p}, err
 		})
 	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles")),
-		func(ctx context.Context, in *tryInput) (*body[view.Planned], error) {
+		func(ctx context.Context, in *tryInput) (*body[api.Planned], error) {
 			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Wishes: in.Body.Wishes})
-			return &body[view.Planned]{p}, err
+			return &body[api.Planned]{p}, err
 		})
 	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, secrets hidden", "profiles"),
-		func(ctx context.Context, in *previewInput) (*body[view.Items[view.ShownFile]], error) {
+		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, false)
-			return &body[view.Items[view.ShownFile]]{view.Items[view.ShownFile]{Items: shown}}, err
+			return &body[api.Items[api.ShownFile]]{api.Items[api.ShownFile]{Items: shown}}, err
 		})
 	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; this is logged", "profiles"),
-		func(ctx context.Context, in *previewInput) (*body[view.Items[view.ShownFile]], error) {
+		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			if err := a.svc.Sparing(here(ctx)); err != nil {
 				return nil, err
 			}
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, true)
-			return &body[view.Items[view.ShownFile]]{view.Items[view.ShownFile]{Items: shown}}, err
+			return &body[api.Items[api.ShownFile]]{api.Items[api.ShownFile]{Items: shown}}, err
 		})
 	handle(a, operation(http.MethodGet, "/profiles/{id}/parcels", "list-parcels", "List the parcels of a profile", "parcels"),
-		func(ctx context.Context, in *idInput) (*body[view.Items[view.Parcel]], error) {
+		func(ctx context.Context, in *idInput) (*body[api.Items[api.Parcel]], error) {
 			list, err := a.svc.Parcels(ctx, in.ID)
-			return &body[view.Items[view.Parcel]]{view.Items[view.Parcel]{Items: list}}, err
+			return &body[api.Items[api.Parcel]]{api.Items[api.Parcel]{Items: list}}, err
 		})
-	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; blockers keep it from being built", "parcels")
+	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; errors keep it from being built", "parcels")
 	build.DefaultStatus = http.StatusCreated
-	handle(a, build, func(ctx context.Context, in *buildInput) (*body[view.Parcel], error) {
+	handle(a, build, func(ctx context.Context, in *buildInput) (*body[api.Parcel], error) {
 		p, err := a.svc.Build(ctx, in.ID, in.Body.ByHand)
-		return &body[view.Parcel]{p}, err
+		return &body[api.Parcel]{p}, err
 	})
 	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels")),
 		func(ctx context.Context, in *fileInput) (*fileOutput, error) {

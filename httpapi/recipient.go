@@ -13,11 +13,11 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"wardicon/api"
 	"wardicon/core/format"
+	"wardicon/core/i18n"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
-	"wardicon/core/words"
 	"wardicon/recipient"
 	"wardicon/service"
 	"wardicon/store"
@@ -27,7 +27,7 @@ const visitCookie = "wardicon_handover"
 
 // recipient are the pages of whoever was given a link. They work without scripts, and looking at the first one
 // uses nothing up.
-func (a *api) recipient(r chi.Router) {
+func (a *handlers) recipient(r chi.Router) {
 	r.Use(a.forRecipients)
 	r.Get("/", a.linkPage)
 	r.Post("/", a.openLink)
@@ -38,7 +38,7 @@ func (a *api) recipient(r chi.Router) {
 }
 
 // forRecipients sets what the pages of recipients carry.
-func (a *api) forRecipients(next http.Handler) http.Handler {
+func (a *handlers) forRecipients(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
 		h.Set("Cache-Control", "no-store")
@@ -55,7 +55,7 @@ func languageOf(r *http.Request) (chosen, browsers string) {
 }
 
 // sheet begins a page. Where it cannot be begun, the answer is given.
-func (a *api) sheet(w http.ResponseWriter, r *http.Request, languages ...string) (p recipient.Page, o vpn.Organisation, ok bool) {
+func (a *handlers) sheet(w http.ResponseWriter, r *http.Request, languages ...string) (p recipient.Page, o vpn.Organisation, ok bool) {
 	o, err := a.svc.Organisation(r.Context())
 	if err != nil {
 		a.broken(w, r, err)
@@ -65,17 +65,17 @@ func (a *api) sheet(w http.ResponseWriter, r *http.Request, languages ...string)
 		chosen, browsers := languageOf(r)
 		languages = []string{chosen, browsers}
 	}
-	return recipient.New(words.Choose(languages...), o.Name), o, true
+	return recipient.New(i18n.Choose(languages...), o.Name), o, true
 }
 
 // broken answers where the service itself failed.
-func (a *api) broken(w http.ResponseWriter, r *http.Request, err error) {
+func (a *handlers) broken(w http.ResponseWriter, r *http.Request, err error) {
 	a.log.ErrorContext(r.Context(), "a recipient's page cannot be shown", "error", err)
 	http.Error(w, "This page cannot be shown now. Try again later.", http.StatusInternalServerError)
 }
 
 // draw sends a page.
-func (a *api) draw(w http.ResponseWriter, r *http.Request, status int, page func(io.Writer) error) {
+func (a *handlers) draw(w http.ResponseWriter, r *http.Request, status int, page func(io.Writer) error) {
 	var b bytes.Buffer
 	if err := page(&b); err != nil {
 		a.broken(w, r, err)
@@ -86,7 +86,7 @@ func (a *api) draw(w http.ResponseWriter, r *http.Request, status int, page func
 	_, _ = w.Write(b.Bytes())
 }
 
-func (a *api) ended(w http.ResponseWriter, r *http.Request, status int) {
+func (a *handlers) ended(w http.ResponseWriter, r *http.Request, status int) {
 	if wantsJSON(r) {
 		writeProblem(w, r, problem(status, "link-ended", service.ErrLink.Error()))
 		return
@@ -118,7 +118,7 @@ func wantsJSON(r *http.Request) bool {
 }
 
 // linkPage shows the files to a browser that has opened the link, and asks any other for the passcode.
-func (a *api) linkPage(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) linkPage(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	chosen, browsers := languageOf(r)
 	o, err := a.svc.Visited(r.Context(), token, visitOf(r), chosen, browsers)
@@ -141,7 +141,7 @@ func (a *api) linkPage(w http.ResponseWriter, r *http.Request) {
 }
 
 // openLink looks at the passcode.
-func (a *api) openLink(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) openLink(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	r.Body = http.MaxBytesReader(w, r.Body, 4096)
 	bearer, until, err := a.svc.OpenLink(r.Context(), token, secret.New(r.PostFormValue("passcode")), callerOf(r.Context()).address)
@@ -168,7 +168,7 @@ func (a *api) openLink(w http.ResponseWriter, r *http.Request) {
 }
 
 // linkHelp takes in what does not work, and says what the person can do.
-func (a *api) linkHelp(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) linkHelp(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	r.Body = http.MaxBytesReader(w, r.Body, 128<<10)
 	advice, err := a.svc.ReportFailure(r.Context(), token, visitOf(r), r.PostFormValue("said"))
@@ -190,7 +190,7 @@ func (a *api) linkHelp(w http.ResponseWriter, r *http.Request) {
 func linkPath(token string) string { return service.LinkPath + url.PathEscape(token) }
 
 // opened shows what was opened: as a page, or as a list for a program.
-func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o view.Opened) {
+func (a *handlers) opened(w http.ResponseWriter, r *http.Request, token string, o api.Opened) {
 	// Looking at it is being seen, too.
 	seen, err := a.svc.See(r.Context(), token, visitOf(r), callerOf(r.Context()).address)
 	if err != nil {
@@ -198,9 +198,9 @@ func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o vie
 		return
 	}
 	if wantsJSON(r) {
-		list := view.FetchList{Device: o.Handover.Device, Gateway: o.Handover.Gateway, Person: o.Handover.Person, Outdated: o.Card == nil, Files: []view.FetchFile{}}
+		list := api.FetchList{Device: o.Handover.Device, Gateway: o.Handover.Gateway, Person: o.Handover.Person, Outdated: o.Card == nil, Files: []api.FetchFile{}}
 		for _, f := range o.Parcel.Files {
-			list.Files = append(list.Files, view.FetchFile{File: f, Path: linkPath(token) + "/files/" + url.PathEscape(f.Name)})
+			list.Files = append(list.Files, api.FetchFile{File: f, Path: linkPath(token) + "/files/" + url.PathEscape(f.Name)})
 		}
 		if o.Card != nil {
 			list.Steps = append(list.Steps, o.Card.Steps...)
@@ -237,7 +237,7 @@ func (a *api) opened(w http.ResponseWriter, r *http.Request, token string, o vie
 
 // linkProof draws the part of the page that says what is seen of the browser, and notes it. The page says in which
 // language it is.
-func (a *api) linkProof(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) linkProof(w http.ResponseWriter, r *http.Request) {
 	seen, err := a.svc.See(r.Context(), chi.URLParam(r, "token"), visitOf(r), callerOf(r.Context()).address)
 	if err != nil {
 		w.WriteHeader(http.StatusForbidden)
@@ -250,7 +250,7 @@ func (a *api) linkProof(w http.ResponseWriter, r *http.Request) {
 }
 
 // linkTimes takes in how fast gateways answered the browser.
-func (a *api) linkTimes(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) linkTimes(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 4096)
 	times := map[string]float64{}
 	if err := json.NewDecoder(r.Body).Decode(&times); err != nil {
@@ -269,7 +269,7 @@ func shownInline(f format.File) bool {
 }
 
 // linkFile hands a file out. Apple's devices install a profile only where it is not saved as a file.
-func (a *api) linkFile(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) linkFile(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	f, err := a.svc.VisitedFile(r.Context(), token, visitOf(r), chi.URLParam(r, "name"))
 	switch {
@@ -293,7 +293,7 @@ func (a *api) linkFile(w http.ResponseWriter, r *http.Request) {
 }
 
 // whereami tells whoever asks where they come from.
-func (a *api) whereami(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) whereami(w http.ResponseWriter, r *http.Request) {
 	where, err := a.svc.Whereabouts(r.Context(), callerOf(r.Context()).address)
 	if err != nil {
 		a.broken(w, r, err)
@@ -306,7 +306,7 @@ func (a *api) whereami(w http.ResponseWriter, r *http.Request) {
 }
 
 // seen notes where a one-time name was asked for from, by the family of the address; it tells nothing.
-func (a *api) seen(w http.ResponseWriter, r *http.Request) {
+func (a *handlers) seen(w http.ResponseWriter, r *http.Request) {
 	from := callerOf(r.Context()).address
 	what := store.SeenV6
 	if at, err := netip.ParseAddr(from); err == nil && at.Is4() {

@@ -9,18 +9,18 @@ import (
 	"strings"
 	"testing"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // TestRecovered breaks a handler down: the caller gets a problem that names the request,
 // the log says where, and neither tells what it broke down with.
 func TestRecovered(t *testing.T) {
 	var log bytes.Buffer
-	a := &api{log: slog.New(slog.NewJSONHandler(&log, nil))}
+	a := &handlers{log: slog.New(slog.NewJSONHandler(&log, nil))}
 	broken := http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("kelp-4497 in a panic") })
 	answer := httptest.NewRecorder()
 	identified(a.logged(a.recovered(broken))).ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "/", nil))
-	var p view.Problem
+	var p api.Problem
 	if err := json.Unmarshal(answer.Body.Bytes(), &p); err != nil {
 		t.Fatal(err)
 	}

@@ -16,7 +16,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -41,8 +41,8 @@ type Options struct {
 	Forwarding Forwarding
 }
 
-// api is what the handlers share.
-type api struct {
+// handlers is what the handlers share.
+type handlers struct {
 	huma huma.API
 	svc  *service.Service
 	log  *slog.Logger
@@ -52,7 +52,7 @@ type api struct {
 // New makes the handler of the whole service.
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
-	a := &api{svc: svc, log: log, opts: opts}
+	a := &handlers{svc: svc, log: log, opts: opts}
 	r.Use(identified, a.logged, a.recovered, opts.Forwarding.called(opts.Secure), headers, middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
 	origins := http.NewCrossOriginProtection() // refuses changes that another site's page sends with our cookie
 	origins.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -102,12 +102,12 @@ func unready(err error) string {
 
 // Describe returns the API without a service behind it, for its OpenAPI document.
 func Describe(version string) *huma.OpenAPI {
-	a := &api{svc: service.New(nil, slog.New(slog.DiscardHandler), time.Now), opts: Options{Version: version}}
+	a := &handlers{svc: service.New(nil, slog.New(slog.DiscardHandler), time.Now), opts: Options{Version: version}}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
 }
 
-func (a *api) describe(r chi.Router) {
+func (a *handlers) describe(r chi.Router) {
 	huma.DefaultArrayNullable = false
 	humachi.MultipartMaxMemory = maxDropped // what is dropped for a check never touches the disk
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
@@ -150,7 +150,7 @@ func schemaName(t reflect.Type, hint string) string {
 	switch {
 	case t == reflect.TypeFor[vpn.Problem]():
 		return "FieldProblem"
-	case t.PkgPath() == reflect.TypeFor[view.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern", "Authority", "Certificate"}, t.Name()):
+	case t.PkgPath() == reflect.TypeFor[api.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern", "Authority", "Certificate"}, t.Name()):
 		return name + "Row"
 	}
 	return name
@@ -185,7 +185,7 @@ func by(role string, op huma.Operation) huma.Operation {
 }
 
 // handle registers an operation whose handler speaks the service's errors.
-func handle[In, Out any](a *api, op huma.Operation, do func(context.Context, *In) (*Out, error)) {
+func handle[In, Out any](a *handlers, op huma.Operation, do func(context.Context, *In) (*Out, error)) {
 	huma.Register(a.huma, op, func(ctx context.Context, in *In) (*Out, error) {
 		out, err := do(ctx, in)
 		if err != nil {

@@ -9,8 +9,8 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/service"
 	"wardicon/store"
 )
@@ -45,7 +45,7 @@ func (in *signInInput) Resolve(ctx huma.Context) []error {
 
 type signInOutput struct {
 	SetCookie []http.Cookie `header:"Set-Cookie"`
-	Body      view.SignedIn
+	Body      api.SignedIn
 }
 
 type confirmInput struct {
@@ -63,12 +63,12 @@ type setUpInput struct {
 	}
 }
 
-func (a *api) sessions() {
+func (a *handlers) sessions() {
 	open := func(op huma.Operation) huma.Operation { op.Security = nil; return op }
 
-	handle(a, open(operation(http.MethodGet, "/start", "start", "Tell whether the service is set up", "session")), func(ctx context.Context, _ *none) (*body[view.Start], error) {
+	handle(a, open(operation(http.MethodGet, "/start", "start", "Tell whether the service is set up", "session")), func(ctx context.Context, _ *none) (*body[api.Start], error) {
 		needs, err := a.svc.NeedsSetUp(ctx)
-		return &body[view.Start]{view.Start{SetUp: needs, Version: a.opts.Version}}, err
+		return &body[api.Start]{api.Start{SetUp: needs, Version: a.opts.Version}}, err
 	})
 	setUp := open(operation(http.MethodPost, "/start", "set-up", "Make the owner at the first start", "session"))
 	setUp.DefaultStatus = http.StatusNoContent
@@ -81,7 +81,7 @@ func (a *api) sessions() {
 		if err != nil {
 			return nil, err
 		}
-		out := &signInOutput{Body: view.SignedIn{Operator: session.Operator, Expires: session.Expires}}
+		out := &signInOutput{Body: api.SignedIn{Operator: session.Operator, Expires: session.Expires}}
 		if token {
 			out.Body.Token, out.Body.Device = bearer, session.Device
 		} else {
@@ -91,11 +91,11 @@ func (a *api) sessions() {
 		}
 		return out, nil
 	})
-	handle(a, ownOperation(http.MethodGet, "/session", "show-session", "Show who is signed in", "session"), func(ctx context.Context, _ *none) (*body[view.SignedIn], error) {
+	handle(a, ownOperation(http.MethodGet, "/session", "show-session", "Show who is signed in", "session"), func(ctx context.Context, _ *none) (*body[api.SignedIn], error) {
 		session := here(ctx)
 		operator := session.Operator
 		operator.Role = session.Role
-		return &body[view.SignedIn]{view.SignedIn{Operator: operator, Expires: session.Expires}}, nil
+		return &body[api.SignedIn]{api.SignedIn{Operator: operator, Expires: session.Expires}}, nil
 	})
 	confirm := ownOperation(http.MethodPost, "/session/confirm", "confirm-session", "Prove once more that it is you, by password and a code of the second factor; for five minutes the session may then do what a stolen one must not", "session")
 	confirm.DefaultStatus = http.StatusNoContent

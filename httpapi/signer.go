@@ -4,7 +4,7 @@ import (
 	"context"
 	"net/http"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/service"
 )
 
@@ -19,31 +19,31 @@ type makeSignerInput struct {
 
 type takeSignerInput struct {
 	SeenInput
-	Body view.Material
+	Body api.Material
 }
 
 // signer are the operations on what signs parcels.
-func (a *api) signer() {
+func (a *handlers) signer() {
 	const tag = "signer"
-	handle(a, operation(http.MethodGet, "/signer", "show-signer", "Show what signs parcels", tag), func(ctx context.Context, _ *none) (*body[view.Signer], error) {
+	handle(a, operation(http.MethodGet, "/signer", "show-signer", "Show what signs parcels", tag), func(ctx context.Context, _ *none) (*body[api.Signer], error) {
 		s, err := a.svc.Signer(ctx)
-		return &body[view.Signer]{s}, err
+		return &body[api.Signer]{s}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/signer", "make-signer", "Have an authority issue the certificate that signs parcels", tag)), func(ctx context.Context, in *makeSignerInput) (*body[view.Signer], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/signer", "make-signer", "Have an authority issue the certificate that signs parcels", tag)), func(ctx context.Context, in *makeSignerInput) (*body[api.Signer], error) {
 		version, err := in.version("signer", true)
 		if err != nil {
 			return nil, err
 		}
 		s, err := a.svc.MakeSigner(ctx, in.Body.AuthorityID, in.Body.Name, in.Body.Days, version)
-		return &body[view.Signer]{s}, err
+		return &body[api.Signer]{s}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag)), func(ctx context.Context, in *takeSignerInput) (*body[view.Signer], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/take-signer", "take-signer", "Bring a signing certificate with its key in", tag)), func(ctx context.Context, in *takeSignerInput) (*body[api.Signer], error) {
 		version, err := in.version("signer", true)
 		if err != nil {
 			return nil, err
 		}
 		s, err := a.svc.TakeSigner(ctx, in.Body, version)
-		return &body[view.Signer]{s}, err
+		return &body[api.Signer]{s}, err
 	})
 	remove := by(service.RoleOwner, operation(http.MethodDelete, "/signer", "remove-signer", "Sign parcels no more", tag))
 	remove.DefaultStatus = http.StatusNoContent

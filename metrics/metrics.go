@@ -12,17 +12,17 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // Source is where the numbers come from.
 type Source interface {
-	Overview(ctx context.Context) (view.Overview, error)
-	Endings(ctx context.Context, days int) ([]view.Ending, error)
+	Overview(ctx context.Context) (api.Overview, error)
+	Endings(ctx context.Context, days int) ([]api.Ending, error)
 	WaitingLetters(ctx context.Context) (int, error)
 }
 
-// fresh is how long numbers are told again before they are counted anew.
+// fresh is how long numbers are told again before they are counted again.
 const fresh = 15 * time.Second
 
 // horizons are the days within which ends are counted.
@@ -93,7 +93,7 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 	for state, n := range map[string]int{"blocked": o.Counts.Blocked, "warned": o.Counts.Warned, "clean": o.Counts.Clean, "due": o.Counts.Due} {
 		gauge(profiles, n, state)
 	}
-	for severity, n := range map[string]int{"blocker": o.Counts.Tally.Blockers, "warning": o.Counts.Tally.Warnings, "advice": o.Counts.Tally.Advice} {
+	for severity, n := range map[string]int{"error": o.Counts.Tally.Errors, "warning": o.Counts.Tally.Warnings, "note": o.Counts.Tally.Notes} {
 		gauge(findings, n, severity)
 	}
 	for state, n := range o.Answers {

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/metrics"
 )
 
@@ -21,16 +21,16 @@ type source struct {
 	fault error
 }
 
-func (s *source) Overview(context.Context) (o view.Overview, err error) {
+func (s *source) Overview(context.Context) (o api.Overview, err error) {
 	s.asked++
 	o.Counts.Gateways, o.Counts.Blocked, o.Counts.Tally.Warnings = 7, 2, 5
 	o.Answers = map[string]int{"silent": 3}
 	return o, s.fault
 }
 
-func (s *source) Endings(context.Context, int) (list []view.Ending, err error) {
+func (s *source) Endings(context.Context, int) (list []api.Ending, err error) {
 	for _, days := range []int{-3, 0, 6, 7, 29, 40, 300} {
-		list = append(list, view.Ending{Days: days, Ends: time.Unix(int64(1000+days), 0)})
+		list = append(list, api.Ending{Days: days, Ends: time.Unix(int64(1000+days), 0)})
 	}
 	return list, nil
 }

@@ -6,32 +6,32 @@ import (
 	"slices"
 	"sync"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 )
 
 // Ask asks one question.
-func (p *Prober) Ask(ctx context.Context, q observed.Question) observed.Answer {
+func (p *Prober) Ask(ctx context.Context, q drift.Question) drift.Answer {
 	a := p.answer(ctx, q)
 	a.Port = q.Port
 	return a
 }
 
-func (p *Prober) answer(ctx context.Context, q observed.Question) observed.Answer {
-	one := IKEv1Question{Marked: q.Port == observed.PortNATT, Certificate: q.Certificate, Suites: q.Suites, Group: q.Group}
+func (p *Prober) answer(ctx context.Context, q drift.Question) drift.Answer {
+	one := IKEv1Question{Marked: q.Port == drift.PortNATT, Certificate: q.Certificate, Suites: q.Suites, Group: q.Group}
 	switch {
 	case q.Untold != "":
-		return observed.Answer{Protocol: q.Protocol(), Method: q.Method, Transport: q.Transport, Address: q.At.String(), State: observed.Unasked, Fault: q.Untold, Notes: []string{}}
-	case q.Method == observed.MethodIKEv2:
+		return drift.Answer{Protocol: q.Protocol(), Method: q.Method, Transport: q.Transport, Address: q.At.String(), State: drift.Unasked, Fault: q.Untold, Notes: []string{}}
+	case q.Method == drift.MethodIKEv2:
 		return p.IKEv2(ctx, q.At, one.Marked, q.Suites)
-	case q.Method == observed.MethodMain:
+	case q.Method == drift.MethodMain:
 		return p.Main(ctx, q.At, one)
-	case q.Method == observed.MethodAggressive:
+	case q.Method == drift.MethodAggressive:
 		return p.Aggressive(ctx, q.At, one)
-	case q.Method == observed.MethodBareL2TP:
+	case q.Method == drift.MethodBareL2TP:
 		return p.L2TP(ctx, q.At)
-	case q.Method == observed.MethodPPTP:
+	case q.Method == drift.MethodPPTP:
 		return p.PPTP(ctx, q.At)
-	case q.Method == observed.MethodSSTP:
+	case q.Method == drift.MethodSSTP:
 		return p.SSTP(ctx, q.At, q.Name)
 	default:
 		return p.Tunnel(ctx, q.At, q.Transport, q.Wrapping, q.Name)
@@ -40,14 +40,14 @@ func (p *Prober) answer(ctx context.Context, q observed.Question) observed.Answe
 
 // All asks one gateway all questions, some side by side: its addresses together get few packets a second nonetheless. What is
 // asked for beside the record is asked last, where the gateway answered. What there is no time for is unasked.
-func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.Answer {
-	answers := make([]observed.Answer, len(list))
+func (p *Prober) All(ctx context.Context, list []drift.Question) []drift.Answer {
+	answers := make([]drift.Answer, len(list))
 	own, back := p.at(addresses(list)...)
 	defer back()
 	p.each(list, func(i int) { answers[i] = p.Ask(ctx, list[i]) })
 	p.each(list, func(i int) {
 		q := list[i]
-		if q.Suites = q.More; len(q.Suites) == 0 || answers[i].State != observed.Answered {
+		if q.Suites = q.More; len(q.Suites) == 0 || answers[i].State != drift.Answered {
 			return
 		}
 		if !own.mayOpen() { // it would take more for an attack
@@ -62,7 +62,7 @@ func (p *Prober) All(ctx context.Context, list []observed.Question) []observed.A
 }
 
 // addresses are those of questions.
-func addresses(list []observed.Question) (all []netip.Addr) {
+func addresses(list []drift.Question) (all []netip.Addr) {
 	for _, q := range list {
 		if a := q.At.Addr().Unmap(); !slices.Contains(all, a) {
 			all = append(all, a)
@@ -72,7 +72,7 @@ func addresses(list []observed.Question) (all []netip.Addr) {
 }
 
 // each does something for every question, some side by side.
-func (p *Prober) each(list []observed.Question, do func(int)) {
+func (p *Prober) each(list []drift.Question, do func(int)) {
 	var all sync.WaitGroup
 	free := make(chan struct{}, sideBySide)
 	for i := range list {

@@ -19,7 +19,7 @@ import (
 
 	"golang.org/x/time/rate"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 )
 
@@ -120,18 +120,18 @@ type asker struct {
 	at     netip.AddrPort
 	pace   *pace
 	left   int
-	answer observed.Answer
+	answer drift.Answer
 	began  time.Time
 	held   time.Duration // how long packets were held back for politeness
 }
 
 // ask runs a question against an address, and notes what kept it from being asked to the end.
-func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, transport vpn.Transport, at netip.AddrPort, question func(context.Context, *asker) error) observed.Answer {
+func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, transport vpn.Transport, at netip.AddrPort, question func(context.Context, *asker) error) drift.Answer {
 	at = netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
 	own, back := p.at(at.Addr())
 	defer back()
-	a := &asker{ctx: ctx, at: at, pace: own, left: mostPackets, answer: observed.Answer{
-		Protocol: protocol, Method: method, Transport: transport, Address: at.String(), Port: int(at.Port()), State: observed.Silent, Notes: []string{},
+	a := &asker{ctx: ctx, at: at, pace: own, left: mostPackets, answer: drift.Answer{
+		Protocol: protocol, Method: method, Transport: transport, Address: at.String(), Port: int(at.Port()), State: drift.Silent, Notes: []string{},
 	}}
 	a.fail(question(ctx, a))
 	return a.answer
@@ -147,23 +147,23 @@ func (a *asker) fail(err error) {
 	case err == nil:
 	case errors.Is(err, errNoTime) || a.ctx.Err() != nil:
 		answer.Fault = errNoTime.Error()
-		if answer.State != observed.Answered {
-			answer.State = observed.Unasked
+		if answer.State != drift.Answered {
+			answer.State = drift.Unasked
 		}
-	case answer.State == observed.Answered && silent:
+	case answer.State == drift.Answered && silent:
 		answer.Fault = "it stopped answering"
-	case (answer.State == observed.Answered || answer.State == observed.Faulty) && ended:
-		answer.State, answer.Fault = observed.Faulty, "it ends the connection mid-way"
-	case answer.State == observed.Answered, answer.State == observed.Faulty:
-		answer.State, answer.Fault = observed.Faulty, err.Error()
+	case (answer.State == drift.Answered || answer.State == drift.Faulty) && ended:
+		answer.State, answer.Fault = drift.Faulty, "it ends the connection mid-way"
+	case answer.State == drift.Answered, answer.State == drift.Faulty:
+		answer.State, answer.Fault = drift.Faulty, err.Error()
 	case silent:
 		answer.Fault = "no answer by " + strings.ToUpper(string(answer.Transport))
 	case ended, errors.Is(err, syscall.ECONNREFUSED):
-		answer.State, answer.Fault = observed.Closed, "nothing listens there, or the connection was closed at once"
+		answer.State, answer.Fault = drift.Closed, "nothing listens there, or the connection was closed at once"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL), errors.Is(err, syscall.EAFNOSUPPORT):
-		answer.State, answer.Fault = observed.Unasked, "no way from the service to that address: "+plain(err)
+		answer.State, answer.Fault = drift.Unasked, "no way from the service to that address: "+plain(err)
 	default:
-		answer.State, answer.Fault = observed.Faulty, plain(err)
+		answer.State, answer.Fault = drift.Faulty, plain(err)
 	}
 }
 
@@ -179,7 +179,7 @@ func plain(err error) string {
 // answered notes the first answer.
 func (a *asker) answered() {
 	a.heard()
-	a.answer.State = observed.Answered
+	a.answer.State = drift.Answered
 }
 
 // heard notes how fast the first answer came.
@@ -259,8 +259,8 @@ func (a *asker) exchange(ctx context.Context, conn net.Conn, packet []byte, take
 			noise++
 		}
 	}
-	if noise > 0 && a.answer.State != observed.Answered {
-		a.answer.State = observed.Faulty
+	if noise > 0 && a.answer.State != drift.Answered {
+		a.answer.State = drift.Faulty
 		return fmt.Errorf("%d packets came that are no answers by this protocol", noise)
 	}
 	return errSilent

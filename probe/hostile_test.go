@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/tlstunnel"
 	"wardicon/probe"
@@ -29,7 +29,7 @@ func TestHostile(t *testing.T) {
 	tests := []struct {
 		name  string
 		serve func(net.Conn)
-		ask   func(at netip.AddrPort) observed.Answer
+		ask   func(at netip.AddrPort) drift.Answer
 	}{
 		{"lengths that lie by PPTP", func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) }, pptp(t)},
 		{"PPTP drop by drop", func(c net.Conn) { _, _ = c.Write([]byte{0, 156}); drip(c, 0) }, pptp(t)},
@@ -48,7 +48,7 @@ func TestHostile(t *testing.T) {
 			_, _ = s.Write([]byte("HTTP/1.1 200 OK\r\nContent-Length: 18446744073709551615\r\n\r\n\x10\x01\x0f\xff"))
 			drip(s, 0)
 		}, sstp(t)},
-		{"a packet of the tunnel too long by TCP", func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) }, func(at netip.AddrPort) observed.Answer {
+		{"a packet of the tunnel too long by TCP", func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) }, func(at netip.AddrPort) drift.Answer {
 			return probe.New().Tunnel(t.Context(), at, vpn.TCP, tlstunnel.Wrapping{}, "")
 		}},
 	}
@@ -59,14 +59,14 @@ func TestHostile(t *testing.T) {
 	for _, test := range tests {
 		at := listen(t, test.serve)
 		all.Go(func() {
-			if a := test.ask(at); a.State == observed.Answered || a.Fault == "" {
+			if a := test.ask(at); a.State == drift.Answered || a.Fault == "" {
 				t.Errorf("%s: %s", test.name, told(a))
 			}
 		})
 	}
 	all.Go(func() {
 		a := probe.New().IKEv2(t.Context(), flood(t), false, suites(t, asked...))
-		if a.State != observed.Faulty {
+		if a.State != drift.Faulty {
 			t.Errorf("a flood: %s", told(a))
 		}
 	})
@@ -81,12 +81,12 @@ func TestHostile(t *testing.T) {
 	}
 }
 
-func pptp(t *testing.T) func(netip.AddrPort) observed.Answer {
-	return func(at netip.AddrPort) observed.Answer { return probe.New().PPTP(t.Context(), at) }
+func pptp(t *testing.T) func(netip.AddrPort) drift.Answer {
+	return func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(t.Context(), at) }
 }
 
-func sstp(t *testing.T) func(netip.AddrPort) observed.Answer {
-	return func(at netip.AddrPort) observed.Answer { return probe.New().SSTP(t.Context(), at, "norrvik.example") }
+func sstp(t *testing.T) func(netip.AddrPort) drift.Answer {
+	return func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(t.Context(), at, "norrvik.example") }
 }
 
 // drip writes a byte ten times a second until nobody reads.

@@ -9,7 +9,7 @@ import (
 	"net/netip"
 	"slices"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/ikev1"
@@ -31,14 +31,14 @@ func (q IKEv1Question) auth() uint16 {
 	return ikev1.AuthPSK
 }
 
-func newIKE() *observed.IKE {
-	return &observed.IKE{Taken: []string{}, Refused: []string{}, Wanted: []string{}, Vendors: []string{}, Unasked: []string{}}
+func newIKE() *drift.IKE {
+	return &drift.IKE{Taken: []string{}, Refused: []string{}, Wanted: []string{}, Vendors: []string{}, Unasked: []string{}}
 }
 
 // Main asks for one association after another in main mode, each with one suite. With the first that is taken it goes
 // one exchange further, to the addresses that the gateway sees (RFC 3947 §3.2).
-func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) observed.Answer {
-	return p.ask(ctx, vpn.L2TP, observed.MethodMain, vpn.UDP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) drift.Answer {
+	return p.ask(ctx, vpn.L2TP, drift.MethodMain, vpn.UDP, at, func(ctx context.Context, a *asker) error {
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err
@@ -175,8 +175,8 @@ func (a *asker) compareNAT(m ikev1.Message, gateway, here []byte) {
 
 // Aggressive asks for an association in aggressive mode with the first suite alone: a gateway that answers shows its
 // identity, and a hash from which a pre-shared key can be guessed off line.
-func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Question) observed.Answer {
-	return p.ask(ctx, vpn.L2TP, observed.MethodAggressive, vpn.UDP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Question) drift.Answer {
+	return p.ask(ctx, vpn.L2TP, drift.MethodAggressive, vpn.UDP, at, func(ctx context.Context, a *asker) error {
 		if len(q.Suites) == 0 {
 			return errors.New("no suite to ask for")
 		}

@@ -15,7 +15,7 @@ import (
 	"slices"
 	"strings"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/ikev2"
@@ -27,8 +27,8 @@ var marker = make([]byte, 4)
 
 // IKEv2 asks a gateway at an address for one association after another, each with one suite, and tells which it
 // takes. It stops at the first suite that is not answered at all. Marked is how IKE is spoken on port 4500.
-func (p *Prober) IKEv2(ctx context.Context, at netip.AddrPort, marked bool, suites []suite.Proposal) observed.Answer {
-	return p.ask(ctx, vpn.IKEv2, observed.MethodIKEv2, vpn.UDP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) IKEv2(ctx context.Context, at netip.AddrPort, marked bool, suites []suite.Proposal) drift.Answer {
+	return p.ask(ctx, vpn.IKEv2, drift.MethodIKEv2, vpn.UDP, at, func(ctx context.Context, a *asker) error {
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err
@@ -60,7 +60,7 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 		switch {
 		case errors.Is(err, errNotHere):
 			r.Unasked = append(r.Unasked, s.String())
-		case err != nil && a.answer.State == observed.Answered:
+		case err != nil && a.answer.State == drift.Answered:
 			return fmt.Errorf("%s: %w", s, err)
 		case err != nil:
 			return err

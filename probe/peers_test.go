@@ -16,7 +16,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/pki"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/tlstunnel"
@@ -175,7 +175,7 @@ func askPeers(t *testing.T, dir string) {
 	}
 	takes, refuses := []string{"aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048"}, []string{"aes256-sha256-modp3072", "aes256-sha1-modp1024"}
 	old := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"), Group: "crew"}
-	ask := func(port int, name string, question func(netip.AddrPort) observed.Answer, want string) {
+	ask := func(port int, name string, question func(netip.AddrPort) drift.Answer, want string) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			a := question(recorded(t, port, name))
@@ -186,27 +186,27 @@ func askPeers(t *testing.T, dir string) {
 		})
 	}
 	ctx := t.Context()
-	ask(500, "ikev2", func(at netip.AddrPort) observed.Answer {
+	ask(500, "ikev2", func(at netip.AddrPort) drift.Answer {
 		a := probe.New().IKEv2(ctx, at, false, suites(t, slices.Concat(takes, refuses)...))
 		if a.IKE == nil || !slices.Equal(a.IKE.Taken, takes) || !a.IKE.Fragmentation || !a.IKE.NATKnown {
 			t.Errorf("%+v", a.IKE)
 		}
 		return a
 	}, "answers, refuses 2, takes 3, ")
-	ask(4500, "ikev2-4500", func(at netip.AddrPort) observed.Answer { return probe.New().IKEv2(ctx, at, true, suites(t, takes[0])) }, "answers, refuses 0, takes 1, ")
-	ask(500, "ikev2-by-ipv6", func(netip.AddrPort) observed.Answer {
+	ask(4500, "ikev2-4500", func(at netip.AddrPort) drift.Answer { return probe.New().IKEv2(ctx, at, true, suites(t, takes[0])) }, "answers, refuses 0, takes 1, ")
+	ask(500, "ikev2-by-ipv6", func(netip.AddrPort) drift.Answer {
 		return probe.New().IKEv2(ctx, netip.MustParseAddrPort("[::1]:500"), false, suites(t, takes[0]))
 	}, "answers, refuses 0, takes 1, ")
-	ask(500, "ikev1-main", func(at netip.AddrPort) observed.Answer {
+	ask(500, "ikev1-main", func(at netip.AddrPort) drift.Answer {
 		a := probe.New().Main(ctx, at, old)
 		if a.IKE == nil || !a.IKE.NATKnown {
 			t.Errorf("%+v", a.IKE)
 		}
 		return a
 	}, "answers, refuses 1, takes 1, ")
-	ask(500, "ikev1-aggressive", func(at netip.AddrPort) observed.Answer { return probe.New().Aggressive(ctx, at, old) }, "answers, as norrvik.skerryline.example, hash shown, refuses 0, takes 1, ")
-	ask(1701, "l2tp", func(at netip.AddrPort) observed.Answer { return probe.New().L2TP(ctx, at) }, "answers, host ")
-	ask(1723, "pptp", func(at netip.AddrPort) observed.Answer { return probe.New().PPTP(ctx, at) }, "answers, host local, ")
+	ask(500, "ikev1-aggressive", func(at netip.AddrPort) drift.Answer { return probe.New().Aggressive(ctx, at, old) }, "answers, as norrvik.skerryline.example, hash shown, refuses 0, takes 1, ")
+	ask(1701, "l2tp", func(at netip.AddrPort) drift.Answer { return probe.New().L2TP(ctx, at) }, "answers, host ")
+	ask(1723, "pptp", func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(ctx, at) }, "answers, host local, ")
 	shown := "answers, CN=norrvik.example, TLS 1.3, "
 	for _, tunnel := range []struct {
 		port      int
@@ -219,12 +219,12 @@ func askPeers(t *testing.T, dir string) {
 		{1204, "tunnel-crypt-v2", vpn.UDP, w(tlstunnel.CryptV2(client)), shown}, {1205, "tunnel-tcp", vpn.TCP, w(tlstunnel.Crypt(static, false)), shown}, {1206, "tunnel-auth-both", vpn.UDP, w(tlstunnel.Auth(static, "", "")), shown},
 		{1203, "tunnel-no-key", vpn.UDP, tlstunnel.Wrapping{}, "silent, no answer by UDP"}, {1202, "tunnel-wrong-direction", vpn.UDP, w(tlstunnel.Auth(static, "0", "SHA256")), "silent, no answer by UDP"},
 	} {
-		ask(tunnel.port, tunnel.name, func(at netip.AddrPort) observed.Answer {
+		ask(tunnel.port, tunnel.name, func(at netip.AddrPort) drift.Answer {
 			return probe.New().Tunnel(ctx, at, tunnel.transport, tunnel.wrapping, "norrvik.example")
 		}, tunnel.want)
 	}
-	ask(443, "web-server", func(at netip.AddrPort) observed.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.2, the web server there answers 4")
-	ask(444, "old-tls", func(at netip.AddrPort) observed.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.0, ")
+	ask(443, "web-server", func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.2, the web server there answers 4")
+	ask(444, "old-tls", func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.0, ")
 }
 
 // recorded is where a daemon is asked: at its own port, or past a relay that keeps what is said.

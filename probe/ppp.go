@@ -10,7 +10,7 @@ import (
 	"net"
 	"net/netip"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/l2tp"
 	"wardicon/core/wire/pptp"
@@ -18,8 +18,8 @@ import (
 
 // L2TP asks for a tunnel without IPsec. A gateway should not answer: whoever does lets people sign in unprotected.
 // The tunnel is given back at once.
-func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) observed.Answer {
-	return p.ask(ctx, vpn.L2TP, observed.MethodBareL2TP, vpn.UDP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) drift.Answer {
+	return p.ask(ctx, vpn.L2TP, drift.MethodBareL2TP, vpn.UDP, at, func(ctx context.Context, a *asker) error {
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err
@@ -46,7 +46,7 @@ func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) observed.Answer {
 		case l2tp.StartReply:
 			host, _ := answer.Find(l2tp.AttrHostName)
 			vendor, _ := answer.Find(l2tp.AttrVendor)
-			a.answer.Peer = &observed.Peer{Host: printable(host), Vendor: printable(vendor)}
+			a.answer.Peer = &drift.Peer{Host: printable(host), Vendor: printable(vendor)}
 			if n, ok := answer.Uint(l2tp.AttrFirmware); ok {
 				a.answer.Peer.Firmware = fmt.Sprintf("%d.%d", n>>8, n&0xFF)
 			}
@@ -86,8 +86,8 @@ func printable(b []byte) string {
 }
 
 // PPTP opens the control channel, asks whether the other end lives, and closes it again.
-func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) observed.Answer {
-	return p.ask(ctx, vpn.PPTP, observed.MethodPPTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) drift.Answer {
+	return p.ask(ctx, vpn.PPTP, drift.MethodPPTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
 		conn, err := a.dial(ctx)
 		if err != nil {
 			return err
@@ -102,7 +102,7 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) observed.Answer {
 		if !ok {
 			return fmt.Errorf("it answers the start with a message of kind %d", answer.Kind())
 		}
-		a.answer.Peer = &observed.Peer{Host: printable([]byte(reply.HostName.String())), Vendor: printable([]byte(reply.Vendor.String())), Firmware: fmt.Sprint(reply.Firmware)}
+		a.answer.Peer = &drift.Peer{Host: printable([]byte(reply.HostName.String())), Vendor: printable([]byte(reply.Vendor.String())), Firmware: fmt.Sprint(reply.Firmware)}
 		if reply.Result != pptp.StartOK {
 			a.answer.Note(fmt.Sprintf("refuses the control channel: result %d, error %d", reply.Result, reply.Error))
 			return nil

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/tlstunnel"
@@ -29,8 +29,8 @@ func suites(t testing.TB, texts ...string) []suite.Proposal {
 	return list
 }
 
-// standIn starts a stand-in that is ended with the test.
-func standIn(t *testing.T, g *simulate.Gateway, faults ...simulate.Fault) *simulate.Gateway {
+// simulator starts a simulator that is ended with the test.
+func simulator(t *testing.T, g *simulate.Gateway, faults ...simulate.Fault) *simulate.Gateway {
 	t.Helper()
 	if err := g.Start(faults...); err != nil {
 		t.Fatal(err)
@@ -42,7 +42,7 @@ func standIn(t *testing.T, g *simulate.Gateway, faults ...simulate.Fault) *simul
 var asked = []string{"aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256-sha1-modp1024"}
 
 // answer is what a verdict comes to, in words that a table can hold.
-func told(a observed.Answer) string {
+func told(a drift.Answer) string {
 	parts := []string{string(a.State)}
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	if i := a.IKE; i != nil {
@@ -77,7 +77,7 @@ func told(a observed.Answer) string {
 	return strings.Join(append(append(parts, a.Notes...), a.Fault), ", ")
 }
 
-// TestFaults asks stand-ins, sound and faulty, in each protocol: what is said of each.
+// TestFaults asks simulators, sound and faulty, in each protocol: what is said of each.
 func TestFaults(t *testing.T) {
 	t.Parallel()
 	static := make([]byte, tlstunnel.KeySize)
@@ -93,32 +93,32 @@ func TestFaults(t *testing.T) {
 		t.Fatal(err)
 	}
 	q := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "aes256-sha1-modp1024"), Group: "crew"}
-	methods := map[string]func(*testing.T, *simulate.Gateway) observed.Answer{
-		"ikev2": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+	methods := map[string]func(*testing.T, *simulate.Gateway) drift.Answer{
+		"ikev2": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...))
 		},
-		"4500": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"4500": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().IKEv2(t.Context(), g.At(4500), true, suites(t, asked[0]))
 		},
-		"main": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"main": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().Main(t.Context(), g.At(500), q)
 		},
-		"aggressive": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"aggressive": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().Aggressive(t.Context(), g.At(500), q)
 		},
-		"l2tp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"l2tp": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().L2TP(t.Context(), g.At(1701))
 		},
-		"pptp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"pptp": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().PPTP(t.Context(), g.At(1723))
 		},
-		"sstp": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"sstp": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().SSTP(t.Context(), g.At(443), "norrvik.example")
 		},
-		"tunnel": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"tunnel": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().Tunnel(t.Context(), g.At(1194), vpn.UDP, ours, "norrvik.example")
 		},
-		"tunnel by TCP": func(t *testing.T, g *simulate.Gateway) observed.Answer {
+		"tunnel by TCP": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().Tunnel(t.Context(), g.At(443), vpn.TCP, ours, "norrvik.example")
 		},
 	}
@@ -189,9 +189,9 @@ func TestFaults(t *testing.T) {
 		{"tunnel by TCP", simulate.FaultSilent, "silent, no answer by TCP"},
 	}
 	var all sync.WaitGroup // most of the time they wait
-	answers := make([]observed.Answer, len(tests))
+	answers := make([]drift.Answer, len(tests))
 	for i, test := range tests {
-		g := standIn(t, &simulate.Gateway{
+		g := simulator(t, &simulate.Gateway{
 			Name: "norrvik.example", Suites: suites(t, asked[0], "aes256-sha256-modp2048"), Wrapping: theirs, Tunnel: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}},
 		}, test.fault)
 		all.Go(func() { answers[i] = methods[test.method](t, g) })
@@ -200,10 +200,10 @@ func TestFaults(t *testing.T) {
 	for i, test := range tests {
 		t.Run(strings.TrimSuffix(test.method+" "+string(test.fault), " "), func(t *testing.T) {
 			a := answers[i]
-			if got := told(a); !strings.HasPrefix(got, test.want) || test.fault == "" && a.State == observed.Answered && got != test.want {
+			if got := told(a); !strings.HasPrefix(got, test.want) || test.fault == "" && a.State == drift.Answered && got != test.want {
 				t.Errorf("%s\nexpected %s", got, test.want)
 			}
-			if a.State == observed.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 900 || a.Packets == 0 || a.Packets > 60 {
+			if a.State == drift.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 900 || a.Packets == 0 || a.Packets > 60 {
 				t.Errorf("%.1f ms, %d packets", a.Milliseconds, a.Packets)
 			}
 		})
@@ -214,15 +214,15 @@ func TestFaults(t *testing.T) {
 // and what there is no time for is unasked, not silent.
 func TestAll(t *testing.T) {
 	t.Parallel()
-	var list []observed.Question
+	var list []drift.Question
 	for _, bind := range []string{"::1", "127.0.0.6"} {
 		at := netip.MustParseAddr(bind)
-		stand := standIn(t, &simulate.Gateway{Name: "norrvik.example", Bind: at})
+		stand := simulator(t, &simulate.Gateway{Name: "norrvik.example", Bind: at})
 		ports := map[string]int{}
 		for from, to := range stand.Ports() {
 			ports[strconv.Itoa(from)] = to
 		}
-		list = append(list, observed.Questions(&vpn.Gateway{Address: "norrvik.example", AskAt: &vpn.AskAt{Ports: ports}, Offers: vpn.Offers{
+		list = append(list, drift.Questions(&vpn.Gateway{Address: "norrvik.example", AskAt: &vpn.AskAt{Ports: ports}, Offers: vpn.Offers{
 			IKEv2: &vpn.IKEv2Offer{IKE: asked[:1]}, L2TP: &vpn.L2TPOffer{IKE: []string{"aes256-sha256-modp2048"}}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
 			TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}},
 		}}, []netip.Addr{at}, nil)...)
@@ -230,8 +230,8 @@ func TestAll(t *testing.T) {
 	begin, packets := time.Now(), 0
 	for _, a := range probe.New().All(t.Context(), list) {
 		packets += a.Packets
-		unwanted := a.Method == observed.MethodAggressive || a.Method == observed.MethodBareL2TP
-		if a.State != observed.Answered && !unwanted || a.State != observed.Silent && unwanted {
+		unwanted := a.Method == drift.MethodAggressive || a.Method == drift.MethodBareL2TP
+		if a.State != drift.Answered && !unwanted || a.State != drift.Silent && unwanted {
 			t.Errorf("%s at %s: %s", a.Method, a.Address, told(a))
 		}
 	}
@@ -242,11 +242,11 @@ func TestAll(t *testing.T) {
 	defer stop()
 	answers := probe.New().All(ctx, list)
 	for _, a := range answers {
-		if a.State == observed.Silent {
+		if a.State == drift.Silent {
 			t.Errorf("%s at %s: %s, although there was no time to ask", a.Method, a.Address, told(a))
 		}
 	}
-	if last := answers[len(answers)-1]; last.State != observed.Unasked || last.Fault == "" {
+	if last := answers[len(answers)-1]; last.State != drift.Unasked || last.Fault == "" {
 		t.Errorf("%s", told(last))
 	}
 }
@@ -261,17 +261,17 @@ func TestNobody(t *testing.T) {
 	if err := g.Close(); err != nil {
 		t.Fatal(err)
 	}
-	for _, a := range []observed.Answer{
+	for _, a := range []drift.Answer{
 		probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...)), probe.New().PPTP(t.Context(), g.At(1723)), probe.New().SSTP(t.Context(), g.At(443), ""),
 		probe.New().Tunnel(t.Context(), g.At(1194), vpn.UDP, tlstunnel.Wrapping{}, ""),
 	} {
-		if a.State != observed.Closed || a.Fault == "" {
+		if a.State != drift.Closed || a.Fault == "" {
 			t.Errorf("%s: %+v", a.Method, a)
 		}
 	}
 }
 
-// TestDocument holds that the document's table of verdicts has a row for each fault of a stand-in.
+// TestDocument holds that the document's table of verdicts has a row for each fault of a simulator.
 func TestDocument(t *testing.T) {
 	text, err := os.ReadFile("../docs/probing.md")
 	if err != nil {

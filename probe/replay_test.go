@@ -12,7 +12,7 @@ import (
 	"strings"
 	"testing"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/wire/tlstunnel"
 	"wardicon/probe"
 )
@@ -105,16 +105,16 @@ func TestReplayed(t *testing.T) {
 	old := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"), Group: "crew"}
 	for name, test := range map[string]struct {
 		swap func(question, answer []byte) // what a question chose at random
-		ask  func(netip.AddrPort) observed.Answer
+		ask  func(netip.AddrPort) drift.Answer
 		want string
 	}{
-		"ikev2": {cookie, func(at netip.AddrPort) observed.Answer {
+		"ikev2": {cookie, func(at netip.AddrPort) drift.Answer {
 			return probe.New().IKEv2(t.Context(), at, false, suites(t, "aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048", "aes256-sha256-modp3072", "aes256-sha1-modp1024"))
 		}, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 3, "},
-		"ikev1-main":       {cookie, func(at netip.AddrPort) observed.Answer { return probe.New().Main(t.Context(), at, old) }, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
-		"ikev1-aggressive": {cookie, func(at netip.AddrPort) observed.Answer { return probe.New().Aggressive(t.Context(), at, old) }, "answers, as norrvik.skerryline.example, gateway behind NAT, hash shown, here behind NAT, refuses 0, takes 1, "},
-		"l2tp":             {func(q, a []byte) { copy(a[4:6], q[len(q)-10:]) }, func(at netip.AddrPort) observed.Answer { return probe.New().L2TP(t.Context(), at) }, "answers, host "},
-		"pptp":             {nil, func(at netip.AddrPort) observed.Answer { return probe.New().PPTP(t.Context(), at) }, "answers, host local, "},
+		"ikev1-main":       {cookie, func(at netip.AddrPort) drift.Answer { return probe.New().Main(t.Context(), at, old) }, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
+		"ikev1-aggressive": {cookie, func(at netip.AddrPort) drift.Answer { return probe.New().Aggressive(t.Context(), at, old) }, "answers, as norrvik.skerryline.example, gateway behind NAT, hash shown, here behind NAT, refuses 0, takes 1, "},
+		"l2tp":             {func(q, a []byte) { copy(a[4:6], q[len(q)-10:]) }, func(at netip.AddrPort) drift.Answer { return probe.New().L2TP(t.Context(), at) }, "answers, host "},
+		"pptp":             {nil, func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(t.Context(), at) }, "answers, host local, "},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

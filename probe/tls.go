@@ -17,7 +17,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/pki"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/sstp"
@@ -39,7 +39,7 @@ var ciphers = func() (list []uint16) {
 
 // handshake speaks TLS on a connection and notes what it shows. Whom the certificate is of is judged elsewhere.
 func (a *asker) handshake(ctx context.Context, conn net.Conn, name string, oldest, newest uint16) (*tls.Conn, error) {
-	shown := &observed.TLS{Names: []string{}}
+	shown := &drift.TLS{Names: []string{}}
 	client := tls.Client(conn, &tls.Config{
 		ServerName: name, InsecureSkipVerify: true, MinVersion: oldest, MaxVersion: newest, CipherSuites: ciphers,
 		VerifyConnection: func(state tls.ConnectionState) error {
@@ -60,8 +60,8 @@ func (a *asker) handshake(ctx context.Context, conn net.Conn, name string, oldes
 
 // SSTP opens TLS, then the stream of SSTP, asks for a call and gives it back. Name is what the certificate should
 // have. A second connection asks for old versions of TLS alone.
-func (p *Prober) SSTP(ctx context.Context, at netip.AddrPort, name string) observed.Answer {
-	return p.ask(ctx, vpn.SSTP, observed.MethodSSTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) SSTP(ctx context.Context, at netip.AddrPort, name string) drift.Answer {
+	return p.ask(ctx, vpn.SSTP, drift.MethodSSTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
 		if err := a.stream(ctx, name); err != nil || a.answer.TLS == nil {
 			return err
 		}
@@ -155,7 +155,7 @@ func (a *asker) stream(ctx context.Context, name string) error {
 // readHTTP reads the header of the answer. Its length is too great for what reads HTTP elsewhere.
 func (a *asker) readHTTP(in *bufio.Reader) error {
 	text := textproto.NewReader(in)
-	a.answer.State = observed.Faulty // until it says otherwise
+	a.answer.State = drift.Faulty // until it says otherwise
 	line, err := text.ReadLine()
 	if err != nil {
 		return errors.New("it speaks TLS and then ends the connection: what is there is not SSTP")

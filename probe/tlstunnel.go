@@ -11,7 +11,7 @@ import (
 	"net"
 	"net/netip"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 	"wardicon/core/wire/tlstunnel"
 	"wardicon/probe/reliable"
@@ -20,8 +20,8 @@ import (
 // Tunnel asks for a session of the TLS tunnel: the reset, wrapped as the control-channel key wants it, and the TLS
 // handshake in its control channel. Without the right key a gateway keeps silent. Name is what its certificate
 // should have.
-func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Transport, w tlstunnel.Wrapping, name string) observed.Answer {
-	return p.ask(ctx, vpn.TLS, observed.MethodTunnel, transport, at, func(ctx context.Context, a *asker) error {
+func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Transport, w tlstunnel.Wrapping, name string) drift.Answer {
+	return p.ask(ctx, vpn.TLS, drift.MethodTunnel, transport, at, func(ctx context.Context, a *asker) error {
 		ctx, stop := context.WithTimeout(ctx, tunnelWait)
 		defer stop()
 		conn, err := a.dial(ctx)
@@ -49,7 +49,7 @@ func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Tr
 		var noise *reliable.NoiseError
 		switch {
 		case errors.As(err, &noise):
-			a.answer.State = observed.Faulty
+			a.answer.State = drift.Faulty
 			return err
 		case errors.Is(err, reliable.ErrSilent):
 			return errSilent
@@ -60,7 +60,7 @@ func (p *Prober) Tunnel(ctx context.Context, at netip.AddrPort, transport vpn.Tr
 		// A certificate of the client's is not shown, so that a gateway that wants one ends the handshake when its own has
 		// been seen.
 		if _, err := a.handshake(ctx, stream, name, tls.VersionTLS10, tls.VersionTLS13); err != nil && a.answer.TLS == nil {
-			a.answer.State = observed.Faulty
+			a.answer.State = drift.Faulty
 			return fmt.Errorf("after the reset: %w", tlsFault(err))
 		}
 		return nil

@@ -14,12 +14,12 @@ import (
 	"strings"
 	"sync"
 
+	"wardicon/api"
 	"wardicon/core/card"
 	"wardicon/core/explain"
 	"wardicon/core/format"
-	"wardicon/core/view"
+	"wardicon/core/i18n"
 	"wardicon/core/vpn"
-	"wardicon/core/words"
 )
 
 var (
@@ -39,16 +39,16 @@ var ScriptSource = func() string {
 
 // Page is what all pages show.
 type Page struct {
-	Language     words.Language
+	Language     i18n.Language
 	Organisation string
 	Title        string
 	Languages    []choice
 
 	Wrong bool // the passcode was not the right one
 
-	Whereabouts view.Whereabouts
+	Whereabouts api.Whereabouts
 
-	Handover  view.Handover
+	Handover  api.Handover
 	Other     bool // it is for another kind of device than this one
 	Here, For string
 	Card      *card.Card // the steps; nil where they are no longer what the parcel is
@@ -58,13 +58,13 @@ type Page struct {
 	Rest      []File
 	Steps     string // link of the card
 	Paper     string // and of the one for paper
-	Proof     view.Proof
+	Proof     api.Proof
 	Words     template.JS // for the script
 
-	Help    string           // where "it does not work" is sent to
-	Examine string           // the script that looks why, where there is one
-	Advice  []explain.Person // what the person can do, the likeliest first
-	Back    string
+	Help     string           // where "it does not work" is sent to
+	Diagnose string           // the script that looks why, where there is one
+	Advice   []explain.Person // what the person can do, the likeliest first
+	Back     string
 }
 
 // choice is a language that the page can be read in.
@@ -80,9 +80,9 @@ type File struct {
 }
 
 // New begins a page in a language.
-func New(in words.Language, organisation string) Page {
+func New(in i18n.Language, organisation string) Page {
 	p := Page{Language: in, Organisation: organisation}
-	for _, l := range words.Languages() {
+	for _, l := range i18n.Languages() {
 		p.Languages = append(p.Languages, choice{l.Tag(), l.Name(), l == in})
 	}
 	return p
@@ -117,7 +117,7 @@ type Look struct {
 }
 
 // Fill fills the page with what was opened. base is the path of the link, agent how the browser calls itself.
-func (p Page) Fill(o view.Opened, seen view.Seen, base, agent string, look Look) (Page, error) {
+func (p Page) Fill(o api.Opened, seen api.Seen, base, agent string, look Look) (Page, error) {
 	p.Handover, p.Card, p.Proof, p.Help = o.Handover, o.Card, seen.Proof, base+"/help"
 	for _, f := range o.Parcel.Files {
 		p.sort(f.Name, base+"/files/"+url.PathEscape(f.Name))
@@ -145,9 +145,9 @@ func (p Page) Fill(o view.Opened, seen view.Seen, base, agent string, look Look)
 }
 
 // doors are the gateways whose answer time the page measures: not through a tunnel.
-func doors(seen view.Seen) []view.Door {
+func doors(seen api.Seen) []api.Door {
 	if seen.Proof.Now.Match != nil || seen.Doors == nil {
-		return []view.Door{}
+		return []api.Door{}
 	}
 	return seen.Doors
 }
@@ -161,8 +161,8 @@ func (p *Page) sort(name, link string) {
 		p.Steps = link
 	case strings.HasSuffix(name, "-card.pdf"):
 		p.Paper = link
-	case strings.Contains(name, "-examine."):
-		p.Examine = link
+	case strings.Contains(name, "-diagnose."):
+		p.Diagnose = link
 	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
 		p.Rest = append(p.Rest, one)
 	case p.First == nil && (strings.HasSuffix(name, format.AuthorityFile) || strings.HasSuffix(name, "-ca1.cer")):
@@ -193,9 +193,9 @@ func (p Page) draw(w io.Writer, name, title string) error {
 }
 
 // drawn are the templates by language.
-var drawn = sync.OnceValue(func() map[words.Language]*template.Template {
-	list := map[words.Language]*template.Template{}
-	for _, l := range words.Languages() {
+var drawn = sync.OnceValue(func() map[i18n.Language]*template.Template {
+	list := map[i18n.Language]*template.Template{}
+	for _, l := range i18n.Languages() {
 		list[l] = template.Must(template.New("").Funcs(template.FuncMap{
 			"say": l.Say, "letters": card.Letters, "labels": card.Parts,
 			"style":  func() template.CSS { return template.CSS(style) },

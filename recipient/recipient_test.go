@@ -5,11 +5,11 @@ import (
 	"strings"
 	"testing"
 
+	"wardicon/api"
 	"wardicon/core/card"
 	"wardicon/core/format"
-	"wardicon/core/view"
+	"wardicon/core/i18n"
 	"wardicon/core/vpn"
-	"wardicon/core/words"
 	"wardicon/recipient"
 	"wardicon/service"
 )
@@ -18,7 +18,7 @@ import (
 // that nobody says any more.
 func TestSentences(t *testing.T) {
 	all := slices.Concat(recipient.Sentences(), card.Sentences(), service.Invitation)
-	for _, l := range words.Languages() {
+	for _, l := range i18n.Languages() {
 		for _, sentence := range all {
 			if !l.Has(sentence) {
 				t.Errorf("%s lacks %q", l.Tag(), sentence)
@@ -42,15 +42,15 @@ func TestPlaces(t *testing.T) {
 		first, authority, beside string
 	}{
 		{[]string{"n.mobileconfig", "n-card.html", "n-card.txt", "n-card.pdf", "n-digests.txt"}, "n.mobileconfig", "", ""},
-		{[]string{"n.nmconnection", "n" + format.AuthorityFile, "n-install.sh", "n-examine.sh", "n-card.html"}, "n.nmconnection", "", "n" + format.AuthorityFile + " n-install.sh"},
+		{[]string{"n.nmconnection", "n" + format.AuthorityFile, "n-install.sh", "n-diagnose.sh", "n-card.html"}, "n.nmconnection", "", "n" + format.AuthorityFile + " n-install.sh"},
 		{[]string{"n" + format.AuthorityFile, "n-card.html"}, "", "n" + format.AuthorityFile, ""},
 		{[]string{"n" + format.AuthorityFile, "n-identity.p12", "n-card.html"}, "n-identity.p12", "n" + format.AuthorityFile, ""},
 	} {
-		o := view.Opened{Card: &card.Card{}, Platform: vpn.Windows}
+		o := api.Opened{Card: &card.Card{}, Platform: vpn.Windows}
 		for _, name := range test.files {
 			o.Parcel.Files = append(o.Parcel.Files, format.File{Name: name})
 		}
-		p, err := recipient.New(words.English, "Skerry Line").Fill(o, view.Seen{Probe: "p"}, "/h/x", "", recipient.Look{Families: []string{"https://v4.example", ""}, Zone: "look.example", Scheme: "https"})
+		p, err := recipient.New(i18n.English, "Skerry Line").Fill(o, api.Seen{Probe: "p"}, "/h/x", "", recipient.Look{Families: []string{"https://v4.example", ""}, Zone: "look.example", Scheme: "https"})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -61,8 +61,8 @@ func TestPlaces(t *testing.T) {
 			}
 			return strings.Join(all, " ")
 		}
-		if want := map[bool]string{true: "/h/x/files/n-examine.sh"}[slices.Contains(test.files, "n-examine.sh")]; p.Examine != want {
-			t.Errorf("%q: examination %q", test.files, p.Examine)
+		if want := map[bool]string{true: "/h/x/files/n-diagnose.sh"}[slices.Contains(test.files, "n-diagnose.sh")]; p.Diagnose != want {
+			t.Errorf("%q: diagnostics %q", test.files, p.Diagnose)
 		}
 		first := ""
 		if p.First != nil {

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strconv"
 
-	"wardicon/core/view"
-	"wardicon/core/words"
+	"wardicon/api"
+	"wardicon/core/i18n"
 )
 
 // said are the sentences of the script, by its names for them.
@@ -41,10 +41,10 @@ type scriptText struct {
 	Say      map[string]string `json:"say"`
 	Signs    map[string]string `json:"signs"`
 	Ask      []string          `json:"ask"`
-	Doors    []view.Door       `json:"doors"`
+	Doors    []api.Door        `json:"doors"`
 }
 
-func scriptWords(in words.Language, ask []string, doors []view.Door) scriptText {
+func scriptWords(in i18n.Language, ask []string, doors []api.Door) scriptText {
 	own := func(list map[string]string) map[string]string {
 		out := map[string]string{}
 		for key, sentence := range list {

@@ -7,10 +7,10 @@ import (
 	"fmt"
 	"path"
 
-	"wardicon/core/aezip"
+	"wardicon/api"
+	"wardicon/core/aeszip"
 	"wardicon/core/format"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/store"
 )
 
@@ -22,13 +22,13 @@ const (
 
 // Archive puts the newest parcels of a profile, or of a group's people, into an archive that is encrypted under a
 // passphrase of its own. Parcels that are missing or out of date are named and left out.
-func (s *Service) Archive(ctx context.Context, profileID, group string) (a view.Archive, err error) {
+func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.Archive, err error) {
 	a.Left = []string{}
-	passphrase, _, err := secret.Make(rand.Reader, aezip.LeastBits)
+	passphrase, _, err := secret.Make(rand.Reader, aeszip.LeastBits)
 	if err != nil {
 		return a, err
 	}
-	var files []aezip.File
+	var files []aeszip.File
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		profiles, name, err := s.chosen(ctx, tx, profileID, group)
 		if err != nil {
@@ -62,10 +62,10 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a view.
 				if size += len(content); size > mostBytes {
 					return problem("archive", "/group", fmt.Sprintf("more than %d MB of files", mostBytes>>20), "less", "export a folder on the command line instead")
 				}
-				files = append(files, aezip.File{Name: path.Join(p.Folder(), f.Name), Content: content})
+				files = append(files, aeszip.File{Name: path.Join(p.Folder(), f.Name), Content: content})
 			}
 			a.Profiles++
-			if err := deed(ctx, tx, "archive", "parcel", parcel.ID, title); err != nil {
+			if err := audit(ctx, tx, "archive", "parcel", parcel.ID, title); err != nil {
 				return err
 			}
 		}
@@ -78,19 +78,19 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a view.
 		return a, err
 	}
 	var b bytes.Buffer
-	err = aezip.Write(&b, rand.Reader, passphrase, s.now(), files)
+	err = aeszip.Write(&b, rand.Reader, passphrase, s.now(), files)
 	a.Passphrase, a.Content = passphrase.Reveal(), b.Bytes()
 	return a, err
 }
 
 // chosen are the profiles of an archive, and what it is called.
-func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group string) ([]view.Profile, string, error) {
+func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group string) ([]api.Profile, string, error) {
 	if (profileID == "") == (group == "") {
 		return nil, "", problem("archive", "/profile_id", "both or neither", "either a profile or a group", "choose one of them")
 	}
 	if profileID != "" {
 		p, err := store.Profiles.Row(ctx, tx, profileID)
-		return []view.Profile{p}, p.Device + " " + p.Gateway, err
+		return []api.Profile{p}, p.Device + " " + p.Gateway, err
 	}
 	switch n, err := tx.CountGroup(ctx, group); { // a page counts to a bound
 	case err != nil:
@@ -100,7 +100,7 @@ func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group str
 	case n > mostArchived:
 		return nil, "", problem("archive", "/group", fmt.Sprintf("%d profiles", n), fmt.Sprintf("at most %d", mostArchived), "export a folder on the command line instead")
 	}
-	var list []view.Profile
+	var list []api.Profile
 	for {
 		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 500, Offset: len(list), Conditions: map[string]string{"group": group}})
 		if err != nil {

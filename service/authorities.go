@@ -12,21 +12,21 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Authorities are the use cases of authorities.
-type Authorities = Records[vpn.Authority, view.Authority, *vpn.Authority]
+type Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
 
 func (s *Service) authorities() *Authorities {
 	return &Authorities{
 		s: s, table: store.Authorities, unique: "/name",
 		stamp:  func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
-		name:   func(a view.Authority) string { return a.Name },
+		name:   func(a api.Authority) string { return a.Name },
 		hide:   func(a *vpn.Authority) { a.Key = nil },
 		refers: nothing[*vpn.Authority], touch: nothing[*vpn.Authority], before: nothing[*vpn.Authority],
 		used: func(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {
@@ -42,7 +42,7 @@ const (
 
 // MakeAuthority makes an authority: one that signs by itself, or a root and below it the one
 // that issues. The last one is what issues; the root's key is stored beside it, sealed.
-func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list []view.Authority, err error) {
+func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list []api.Authority, err error) {
 	if n.Years < 0 || n.Years > mostYears {
 		return nil, problem("authority", "/years", fmt.Sprint(n.Years), fmt.Sprintf("1 to %d years, or 0", mostYears), "choose fewer")
 	}
@@ -94,7 +94,7 @@ func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list 
 			if err != nil {
 				return err
 			}
-			if err := deed(ctx, tx, "make", "authority", a.ID, a.Name); err != nil {
+			if err := audit(ctx, tx, "make", "authority", a.ID, a.Name); err != nil {
 				return err
 			}
 			list, by, above = append(list, row), pki.Issuer{Certificate: c, Key: key}, pki.Bundle(c)
@@ -106,7 +106,7 @@ func (s *Service) MakeAuthority(ctx context.Context, n view.NewAuthority) (list 
 
 // TakeAuthority brings an authority in from a file: with its key to issue here, without it where
 // signing is done elsewhere.
-func (s *Service) TakeAuthority(ctx context.Context, name string, m view.Material) (row view.Authority, err error) {
+func (s *Service) TakeAuthority(ctx context.Context, name string, m api.Material) (row api.Authority, err error) {
 	b, err := bring("authority", m, "the certificate of an authority", func(c *x509.Certificate) bool { return c.IsCA })
 	if err != nil {
 		return row, err
@@ -155,7 +155,7 @@ func (s *Service) ExportAuthority(ctx context.Context, id string, passphrase, ag
 		if data, err = pki.Close(rand.Reader, pair, passphrase); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "export key", "authority", id, name)
+		return audit(ctx, tx, "export key", "authority", id, name)
 	})
 	return data, name, err
 }

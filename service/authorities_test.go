@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -57,11 +57,11 @@ func keyPEM(t *testing.T, id pki.Identity) string {
 	return text.Reveal()
 }
 
-// refusedAt holds that something was refused at a field, with what is expected and how to mend it.
+// refusedAt holds that something was refused at a field, with what is expected and how to fix it.
 func refusedAt(t *testing.T, name string, err error, pointer, found string) {
 	t.Helper()
 	var refused *vpn.Problems
-	if !errors.As(err, &refused) || len(refused.List) != 1 || refused.List[0].Pointer != pointer || !strings.Contains(refused.List[0].Found, found) || refused.List[0].Expected == "" || refused.List[0].Mend == "" {
+	if !errors.As(err, &refused) || len(refused.List) != 1 || refused.List[0].Pointer != pointer || !strings.Contains(refused.List[0].Found, found) || refused.List[0].Expected == "" || refused.List[0].Fix == "" {
 		t.Errorf("%s: %v, expected it refused at %s with %q", name, err, pointer, found)
 	}
 }
@@ -86,30 +86,30 @@ func TestBring(t *testing.T) {
 	whole := pki.Bundle(issuing.Leaf, root.Leaf)
 	for _, test := range []struct {
 		name       string
-		m          view.Material
+		m          api.Material
 		pointer    string // empty: taken
 		found      string
 		keyed      bool
 		passphrase string
 	}{
-		{"PEM, its key beside", view.Material{File: []byte(whole), Key: []byte(keyPEM(t, issuing))}, "", "", true, ""},
-		{"PEM, all in one, the root first", view.Material{File: []byte(pki.Bundle(root.Leaf, issuing.Leaf) + keyPEM(t, issuing))}, "", "", true, ""},
-		{"PEM without a key", view.Material{File: []byte(whole)}, "", "", false, ""},
-		{"DER", view.Material{File: root.Leaf.Raw}, "", "", false, ""},
-		{"PKCS #7", view.Material{File: collection}, "", "", false, ""},
-		{"PKCS #12", view.Material{File: closed}, "", "", true, passphrase},
-		{"a wrong passphrase", view.Material{File: closed}, "/passphrase", "closed by another passphrase", false, "kelp"},
-		{"several keys", view.Material{File: []byte(whole + keyPEM(t, issuing) + keyPEM(t, root))}, "/file", "2 private keys", false, ""},
-		{"a missing chain", view.Material{File: []byte(pki.Bundle(issuing.Leaf))}, "/certificate", `"Vault" without "Vault Root"`, false, ""},
-		{"one that has ended", view.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf}, old.Chain...)...))}, "/file", "ended on", false, ""},
-		{"one of the future", view.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{early.Leaf}, early.Chain...)...))}, "/file", "valid only from", false, ""},
-		{"a key that is not the pair", view.Material{File: []byte(pki.Bundle(issuing.Leaf)), Key: []byte(keyPEM(t, leaf))}, "/key", "belongs to none", false, ""},
-		{"the key of a device", view.Material{File: []byte(pki.Bundle(leaf.Leaf, issuing.Leaf, root.Leaf) + keyPEM(t, leaf))}, "/file", `the key of "leaf"`, false, ""},
-		{"a device's certificate", view.Material{File: []byte(pki.Bundle(leaf.Leaf))}, "/file", `"leaf", a certificate for client`, false, ""},
-		{"a closed key", view.Material{File: []byte(whole), Key: []byte(encrypted)}, "/key", "closed by a passphrase", false, ""},
-		{"a key alone", view.Material{File: []byte(keyPEM(t, issuing))}, "/file", "no certificate", false, ""},
-		{"another file", view.Material{File: []byte("hello")}, "/file", "neither PEM nor DER", false, ""},
-		{"a broken one", view.Material{File: closed[:300]}, "/file", "cannot be read", false, passphrase},
+		{"PEM, its key beside", api.Material{File: []byte(whole), Key: []byte(keyPEM(t, issuing))}, "", "", true, ""},
+		{"PEM, all in one, the root first", api.Material{File: []byte(pki.Bundle(root.Leaf, issuing.Leaf) + keyPEM(t, issuing))}, "", "", true, ""},
+		{"PEM without a key", api.Material{File: []byte(whole)}, "", "", false, ""},
+		{"DER", api.Material{File: root.Leaf.Raw}, "", "", false, ""},
+		{"PKCS #7", api.Material{File: collection}, "", "", false, ""},
+		{"PKCS #12", api.Material{File: closed}, "", "", true, passphrase},
+		{"a wrong passphrase", api.Material{File: closed}, "/passphrase", "closed by another passphrase", false, "kelp"},
+		{"several keys", api.Material{File: []byte(whole + keyPEM(t, issuing) + keyPEM(t, root))}, "/file", "2 private keys", false, ""},
+		{"a missing chain", api.Material{File: []byte(pki.Bundle(issuing.Leaf))}, "/certificate", `"Vault" without "Vault Root"`, false, ""},
+		{"one that has ended", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf}, old.Chain...)...))}, "/file", "ended on", false, ""},
+		{"one of the future", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{early.Leaf}, early.Chain...)...))}, "/file", "valid only from", false, ""},
+		{"a key that is not the pair", api.Material{File: []byte(pki.Bundle(issuing.Leaf)), Key: []byte(keyPEM(t, leaf))}, "/key", "belongs to none", false, ""},
+		{"the key of a device", api.Material{File: []byte(pki.Bundle(leaf.Leaf, issuing.Leaf, root.Leaf) + keyPEM(t, leaf))}, "/file", `the key of "leaf"`, false, ""},
+		{"a device's certificate", api.Material{File: []byte(pki.Bundle(leaf.Leaf))}, "/file", `"leaf", a certificate for client`, false, ""},
+		{"a closed key", api.Material{File: []byte(whole), Key: []byte(encrypted)}, "/key", "closed by a passphrase", false, ""},
+		{"a key alone", api.Material{File: []byte(keyPEM(t, issuing))}, "/file", "no certificate", false, ""},
+		{"another file", api.Material{File: []byte("hello")}, "/file", "neither PEM nor DER", false, ""},
+		{"a broken one", api.Material{File: closed[:300]}, "/file", "cannot be read", false, passphrase},
 	} {
 		test.m.Passphrase = secret.New(test.passphrase)
 		before, err := svc.Authorities.List(ctx, store.Query{Limit: 1})
@@ -152,7 +152,7 @@ func TestExport(t *testing.T) {
 	if err != nil || name != "Crew" {
 		t.Fatal(err)
 	}
-	back, err := svc.TakeAuthority(owner, "Crew again", view.Material{File: data, Passphrase: secret.New(passphrase)})
+	back, err := svc.TakeAuthority(owner, "Crew again", api.Material{File: data, Passphrase: secret.New(passphrase)})
 	if err != nil || back.Certificate != authority.Certificate || !back.KeySet {
 		t.Errorf("brought in again: %+v (%v)", back, err)
 	}
@@ -160,7 +160,7 @@ func TestExport(t *testing.T) {
 	if err != nil || log.Items[1].Action != "export key" || log.Items[1].Operator != "owner" || log.Items[1].Object != authority.ID {
 		t.Errorf("not in the audit log: %+v (%v)", log.Items[:2], err)
 	}
-	abroad, err := svc.TakeAuthority(owner, "Abroad", view.Material{File: []byte(authority.Certificate)})
+	abroad, err := svc.TakeAuthority(owner, "Abroad", api.Material{File: []byte(authority.Certificate)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -188,12 +188,12 @@ func TestCrossing(t *testing.T) {
 	gateways, err := svc.Gateways.List(ctx, store.Query{Limit: 1})
 	must(err)
 	gateway := gateways.Items[0].ID
-	_, err = svc.OutfitGateway(ctx, gateway, authority.ID, pki.P256, 0)
+	_, err = svc.IssueGatewayBundle(ctx, gateway, authority.ID, pki.P256, 0)
 	must(err)
-	made, err := svc.MakeAuthority(ctx, view.NewAuthority{Name: "Crew 2", Kind: pki.P384})
+	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Crew 2", Kind: pki.P384})
 	must(err)
 	next := made[0]
-	cross := func(step string, anyway bool) (view.Crossing, error) {
+	cross := func(step string, anyway bool) (api.Crossing, error) {
 		return svc.Cross(ctx, authority.ID, next.ID, step, anyway)
 	}
 	at, err := svc.Crossing(ctx, authority.ID)
@@ -248,12 +248,12 @@ func TestCrossing(t *testing.T) {
 	j, err := svc.Renew(ctx, authority.ID, -1)
 	must(err)
 	must(svc.WorkAll(ctx))
-	if j, err = svc.Job(ctx, j.ID); err != nil || j.Result["renewed"] != 2 || j.State != view.Done {
+	if j, err = svc.Job(ctx, j.ID); err != nil || j.Result["renewed"] != 2 || j.State != api.Done {
 		t.Errorf("renewed: %+v (%v)", j, err)
 	}
-	outfit, err := svc.OutfitGateway(ctx, gateway, next.ID, pki.P256, 0)
+	bundle, err := svc.IssueGatewayBundle(ctx, gateway, next.ID, pki.P256, 0)
 	must(err)
-	for _, f := range outfit.Files {
+	for _, f := range bundle.Files {
 		if strings.HasSuffix(f.Name, "-authority.pem") {
 			if list, err := pki.Certificates(string(f.Content)); err != nil || len(list) != 3 {
 				t.Errorf("the gateway is told of %d authorities, expected the new one and the old one with its root (%v)", len(list), err)

@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/format"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -19,13 +19,13 @@ const slipLife = 24 * time.Hour
 
 // groupWork is what a job of handing over is to do.
 type groupWork struct {
-	Group string            `json:"group"`
-	Wish  view.HandoverWish `json:"wish"`
+	Group string           `json:"group"`
+	Wish  api.HandoverWish `json:"wish"`
 }
 
 // HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
 // as it would be built now, is built first. Links and passcodes that are not sent by mail can be read for a day.
-func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.HandoverWish) (j view.Job, err error) {
+func (s *Service) HandOverGroup(ctx context.Context, group string, wish api.HandoverWish) (j api.Job, err error) {
 	handing := handingOf(wish, check.ByMail, check.BySheet)
 	wish.Link, wish.Passcode = handing.Link, handing.Passcode
 	if strings.TrimSpace(group) == "" {
@@ -51,21 +51,21 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, wish view.Han
 		if err != nil {
 			return err
 		}
-		j = view.Job{Kind: "hand-over", Subject: string(subject), Title: "Hand over to the group " + group, Operator: actor(ctx), Result: map[string]int{}}
+		j = api.Job{Kind: "hand-over", Subject: string(subject), Title: "Hand over to the group " + group, Operator: actor(ctx), Result: map[string]int{}}
 		if j.Total, err = tx.CountGroup(ctx, group); err != nil {
 			return err
 		}
 		if j.Total == 0 {
 			return problem("handover", "/group", `"`+group+`"`, "a group of people who have devices with profiles", "correct the name")
 		}
-		return errors.Join(tx.AddJob(ctx, &j), deed(ctx, tx, "hand over", "group", group, j.ID))
+		return errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "hand over", "group", group, j.ID))
 	})
 	s.workSoon()
 	return j, err
 }
 
 // nextHandOver lists profiles of the group.
-func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
 	var b groupWork
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
 		return nil, err
@@ -75,7 +75,7 @@ func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j view.Job, li
 
 // handOverOne makes the link of one profile, and builds its parcel before where that is not up to date. Who holds
 // an open link to that parcel already gets no second one.
-func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j view.Job, profileID string) (kept, error) {
+func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, profileID string) (kept, error) {
 	var b groupWork
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j view.Job, pro
 		return nil, err
 	}
 	var blocked *BlockedError
-	var fresh *view.Parcel
+	var fresh *api.Parcel
 	if last == nil || w.subject.Outdated {
 		p, err := s.parcel(ctx, tx, w, false)
 		if errors.As(err, &blocked) {
@@ -137,8 +137,8 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j view.Job, pro
 
 // Slips reads one half of what the people of a batch are to be told: links, or passcodes. They are read apart, so
 // that they do not travel together, and for a day alone.
-func (s *Service) Slips(ctx context.Context, jobID, half string) (list []view.Slip, err error) {
-	list = []view.Slip{}
+func (s *Service) Slips(ctx context.Context, jobID, half string) (list []api.Slip, err error) {
+	list = []api.Slip{}
 	if half != store.SlipLink && half != store.SlipPasscode {
 		return nil, problem("slips", "/half", quoted(half), "link or passcode", "choose one of them")
 	}
@@ -166,7 +166,7 @@ func (s *Service) Slips(ctx context.Context, jobID, half string) (list []view.Sl
 				if value == "" {
 					continue
 				}
-				slip := view.Slip{HandoverID: h.ID, Person: h.Person, Device: h.Device, Gateway: h.Gateway}
+				slip := api.Slip{HandoverID: h.ID, Person: h.Person, Device: h.Device, Gateway: h.Gateway}
 				if half == store.SlipLink {
 					slip.Link = organisation.Links + value
 				} else {
@@ -178,7 +178,7 @@ func (s *Service) Slips(ctx context.Context, jobID, half string) (list []view.Sl
 				break
 			}
 		}
-		return deed(ctx, tx, "read "+half+"s", "job", jobID, "")
+		return audit(ctx, tx, "read "+half+"s", "job", jobID, "")
 	})
 	return list, err
 }

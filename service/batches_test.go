@@ -10,9 +10,9 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/simulate"
@@ -54,7 +54,7 @@ func TestGroup(t *testing.T) {
 	c.turn(time.Since(c.now())) // the database tells the state of a handover by its own clock
 	ctx := service.As(t.Context(), "issuer")
 	laptopCrew(t, svc, 30)
-	wish := view.HandoverWish{}
+	wish := api.HandoverWish{}
 	_, err := svc.HandOverGroup(ctx, "crew", wish)
 	refusedAt(t, "without a mail server", err, "/link", "mail")
 	letters, err := simulate.NewMailServer("", "")
@@ -73,17 +73,17 @@ func TestGroup(t *testing.T) {
 	_, err = svc.HandOverGroup(ctx, "nobody", wish)
 	refusedAt(t, "nobody", err, "/group", "nobody")
 	many := 61
-	_, err = svc.HandOverGroup(ctx, "crew", view.HandoverWish{Days: &many})
+	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverWish{Days: &many})
 	refusedAt(t, "too many days", err, "/days", "61")
-	_, err = svc.HandOverGroup(ctx, "crew", view.HandoverWish{Openings: &many})
+	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverWish{Openings: &many})
 	refusedAt(t, "too many openings", err, "/openings", "61")
-	for name, w := range map[string]view.HandoverWish{"link-endless": {Openings: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
+	for name, w := range map[string]api.HandoverWish{"link-endless": {Openings: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
 		var blocked *service.BlockedError
 		if _, err := svc.HandOverGroup(ctx, "crew", w); !errors.As(err, &blocked) || blocked.Findings[0].Rule != name {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	begin := func(w view.HandoverWish) view.Job {
+	begin := func(w api.HandoverWish) api.Job {
 		t.Helper()
 		j, err := svc.HandOverGroup(ctx, "crew", w)
 		if err != nil {
@@ -92,7 +92,7 @@ func TestGroup(t *testing.T) {
 		if err := svc.WorkAll(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if j, err = svc.Job(ctx, j.ID); err != nil || j.State != view.Done {
+		if j, err = svc.Job(ctx, j.ID); err != nil || j.State != api.Done {
 			t.Fatalf("%+v (%v)", j, err)
 		}
 		return j
@@ -101,7 +101,7 @@ func TestGroup(t *testing.T) {
 	if j.Result["made"] != 30 || j.Done != j.Total {
 		t.Fatalf("%+v", j)
 	}
-	read := func(j view.Job, half string) []view.Slip {
+	read := func(j api.Job, half string) []api.Slip {
 		t.Helper()
 		list, err := svc.Slips(ctx, j.ID, half)
 		if err != nil {
@@ -127,7 +127,7 @@ func TestGroup(t *testing.T) {
 			}
 		}
 	}
-	if sums, err := svc.SumHandovers(ctx); err != nil || !slices.Contains(sums, view.HandoverSum{State: view.HandoverSent, Count: 30}) {
+	if sums, err := svc.SumHandovers(ctx); err != nil || !slices.Contains(sums, api.HandoverSum{State: api.HandoverSent, Count: 30}) {
 		t.Errorf("%+v (%v)", sums, err)
 	}
 
@@ -164,7 +164,7 @@ func TestGroup(t *testing.T) {
 		t.Errorf("%d passcodes of recalled links are kept", len(left))
 	}
 
-	kept := begin(view.HandoverWish{Link: check.ByOperator})
+	kept := begin(api.HandoverWish{Link: check.ByOperator})
 	links, codes := read(kept, store.SlipLink), read(kept, store.SlipPasscode)
 	if len(links) != 30 || len(codes) != 30 || links[0].HandoverID != codes[0].HandoverID || links[0].Passcode != "" || codes[0].Link != "" {
 		t.Fatalf("%d links, %d passcodes", len(links), len(codes))
@@ -180,7 +180,7 @@ func TestGroup(t *testing.T) {
 		t.Errorf("%d slips are kept for more than a day", left)
 	}
 
-	// One anew: the old one is closed, the new one has the same measure.
+	// One again: the old one is closed, the new one has the same measure.
 	page, err := svc.Handovers(ctx, store.Query{Limit: 1, Conditions: map[string]string{"batch": kept.ID, "open": "true"}})
 	if err != nil || page.Total == 0 {
 		t.Fatal(err)
@@ -190,7 +190,7 @@ func TestGroup(t *testing.T) {
 	if err != nil || made.Handover.Most != old.Most || made.Handover.Days != old.Days || made.Mailed == "" {
 		t.Fatalf("%+v (%v)", made, err)
 	}
-	if h, err := store.Handovers.Row(ctx, s.Read(), old.ID); err != nil || h.State != view.HandoverRecalled {
+	if h, err := store.Handovers.Row(ctx, s.Read(), old.ID); err != nil || h.State != api.HandoverRecalled {
 		t.Errorf("%+v (%v)", h, err)
 	}
 }
@@ -238,7 +238,7 @@ func TestArchive(t *testing.T) {
 func TestWithdraw(t *testing.T) {
 	svc, _, _, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
-	made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -257,7 +257,7 @@ func TestWithdraw(t *testing.T) {
 		_, err := svc.Withdraw(ctx, test.noun, test.id, test.why)
 		refusedAt(t, fmt.Sprint(test), err, "/why", "")
 	}
-	look := func(noun, id string, why vpn.Withdrawal) view.Holdings {
+	look := func(noun, id string, why vpn.Withdrawal) api.Holdings {
 		t.Helper()
 		h, err := svc.Holdings(ctx, noun, id, why)
 		if err != nil {
@@ -269,8 +269,8 @@ func TestWithdraw(t *testing.T) {
 	if len(lost.Links) != 1 || len(lost.Certificates) == 0 || len(lost.Profiles) == 0 || len(left.Devices) < 1 || len(left.Certificates) < len(lost.Certificates) {
 		t.Errorf("lost: %+v\nleft: %+v", lost, left)
 	}
-	has := func(items []view.Item, text string) bool {
-		return slices.ContainsFunc(items, func(i view.Item) bool { return strings.Contains(i.What, text) })
+	has := func(items []api.Item, text string) bool {
+		return slices.ContainsFunc(items, func(i api.Item) bool { return strings.Contains(i.What, text) })
 	}
 	if !has(lost.Items, "wiped from afar") || !has(lost.Items, "takes the new revocation list") || has(left.Items, "wiped from afar") || !has(left.Items, "Collect") {
 		t.Errorf("lost: %+v\nleft: %+v", lost.Items, left.Items)
@@ -295,7 +295,7 @@ func TestWithdraw(t *testing.T) {
 	if _, err := svc.Build(ctx, profile, false); !errors.As(err, &blocked) || !slices.ContainsFunc(blocked.Findings, func(f check.Finding) bool { return f.Rule == "device-withdrawn" }) {
 		t.Errorf("a parcel for a lost device: %v", err)
 	}
-	_, err = svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
 	refusedAt(t, "a handover for a lost device", err, "/profile_id", "withdrawn")
 	for i := range w.Items {
 		if w, err = svc.TickItem(ctx, w.ID, i, true); err != nil {

@@ -11,28 +11,28 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Certificates lists what was issued, a page.
-func (s *Service) Certificates(ctx context.Context, q store.Query) (view.Page[view.Certificate], error) {
+func (s *Service) Certificates(ctx context.Context, q store.Query) (api.Page[api.Certificate], error) {
 	return store.Certificates.List(ctx, s.store.Read(), q)
 }
 
 // Certificate reads one.
-func (s *Service) Certificate(ctx context.Context, id string) (view.Certificate, error) {
+func (s *Service) Certificate(ctx context.Context, id string) (api.Certificate, error) {
 	return store.Certificates.Row(ctx, s.store.Read(), id)
 }
 
 // IssueToDevice makes a key and a certificate for a device, and gives both to it in the place
 // of what it had. Without names it gets one of its own under the organisation's domain.
-func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row view.Certificate, err error) {
+func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row api.Certificate, err error) {
 	err = settle(ctx, s, func(tx *store.Tx) (*issue, error) { return s.prepareIssue(ctx, tx, deviceID, authorityID, names, days) }, func(tx *store.Tx, i *issue) error {
 		row, err = s.keepIssue(ctx, tx, i)
 		return err
@@ -80,7 +80,7 @@ func (s *Service) prepareIssue(ctx context.Context, tx *store.Tx, deviceID, auth
 }
 
 // keepIssue gives a device what was made for it, as long as device and authority are as they were.
-func (s *Service) keepIssue(ctx context.Context, tx *store.Tx, i *issue) (row view.Certificate, err error) {
+func (s *Service) keepIssue(ctx context.Context, tx *store.Tx, i *issue) (row api.Certificate, err error) {
 	device, err := store.Devices.Version(ctx, tx, i.device.ID)
 	if err != nil {
 		return row, err
@@ -168,7 +168,7 @@ func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
 }
 
 // give keeps an issued certificate and puts it with its key into its device's record.
-func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vpn.Authority, c *x509.Certificate, above string, key secret.Text) (row view.Certificate, err error) {
+func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vpn.Authority, c *x509.Certificate, above string, key secret.Text) (row api.Certificate, err error) {
 	kept := issued(a, c, pki.ForClient, actor(ctx))
 	kept.DeviceID = deviceID
 	// The record first: what it refuses leaves no certificate behind, in a job too, which goes on.
@@ -184,7 +184,7 @@ func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vp
 	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
 		return row, err
 	}
-	return row, deed(ctx, tx, "issue", "certificate", kept.ID, row.Device+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	return row, audit(ctx, tx, "issue", "certificate", kept.ID, row.Device+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
 }
 
 // span is how long a certificate is valid: some days, but within its issuer's time.
@@ -240,7 +240,7 @@ func cut(v string, most int) string {
 
 // Revoke takes certificates back for good: one by its identifier, or all of a device, whose
 // own one is then taken out of its record. It answers with what that touches.
-func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
+func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w api.Withdrawn, err error) {
 	if !slices.Contains(pki.Reasons, reason) {
 		return w, problem("certificate", "/reason", fmt.Sprintf("%q", reason), "unspecified, key-compromise, superseded or ceased", "choose one of them")
 	}
@@ -252,8 +252,8 @@ func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Re
 	return w, err
 }
 
-func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w view.Withdrawn, err error) {
-	w = view.Withdrawn{Certificates: []view.Certificate{}, Profiles: []string{}}
+func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w api.Withdrawn, err error) {
+	w = api.Withdrawn{Certificates: []api.Certificate{}, Profiles: []string{}}
 	if deviceID == "" {
 		one, err := store.Certificates.Row(ctx, tx, id)
 		if err != nil {
@@ -274,7 +274,7 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 		if err := tx.Revoke(ctx, c.ID, reason); err != nil {
 			return w, err
 		}
-		if err := deed(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
+		if err := audit(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
 			return w, err
 		}
 		if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
@@ -289,7 +289,7 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 
 // withdraw takes a revoked certificate out of its device's record, and lists the profiles
 // that stood on it.
-func (s *Service) withdraw(ctx context.Context, tx *store.Tx, w *view.Withdrawn, c view.Certificate) error {
+func (s *Service) withdraw(ctx context.Context, tx *store.Tx, w *api.Withdrawn, c api.Certificate) error {
 	if c.DeviceID == "" {
 		return nil
 	}

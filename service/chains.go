@@ -5,8 +5,8 @@ import (
 	"crypto/x509"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -14,9 +14,9 @@ import (
 // Chain draws the chain of a record's certificate: of an issued certificate, a device, a gateway or an
 // authority. A gateway's is held against the authorities that its offers name, any other against those on
 // record.
-func (s *Service) Chain(ctx context.Context, noun, id string) (view.Chain, error) {
+func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error) {
 	tx := s.store.Read()
-	drawn := view.Chain{Noun: noun, ID: id, Links: []pki.Link{}, Against: []string{}}
+	drawn := api.Chain{Noun: noun, ID: id, Links: []pki.Link{}, Against: []string{}}
 	var text string
 	var anchors []*x509.Certificate
 	switch noun {
@@ -98,7 +98,7 @@ func (s *Service) believed(ctx context.Context, tx *store.Tx) (roots []*x509.Cer
 }
 
 // markRevoked says on the first link that it was taken back here.
-func (s *Service) markRevoked(ctx context.Context, tx *store.Tx, leaf *x509.Certificate, drawn *view.Chain) error {
+func (s *Service) markRevoked(ctx context.Context, tx *store.Tx, leaf *x509.Certificate, drawn *api.Chain) error {
 	at, found, err := tx.RevokedSerial(ctx, leaf.SerialNumber.Text(16))
 	if found && drawn.Links[0].Fault == "" {
 		drawn.Links[0].Fault = "was revoked on " + at.UTC().Format("2006-01-02")

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"sync"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // mostCompared bounds what is remembered of parcels.
@@ -55,7 +55,7 @@ func (w *worked) state() string {
 }
 
 // isOutdated tells whether building now would give another parcel than the last one.
-func (s *Service) isOutdated(w *worked, last view.Parcel) bool {
+func (s *Service) isOutdated(w *worked, last api.Parcel) bool {
 	state := w.state()
 	if outdated, ok := s.compared.find(w.in.Profile.ID, last.ID, state); ok {
 		return outdated

@@ -5,8 +5,8 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/core/drift"
 	"wardicon/core/explain"
-	"wardicon/core/observed"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -152,7 +152,7 @@ func (s *Service) datesOf(ctx context.Context, tx *store.Tx, w *worked, e *expla
 }
 
 // shownEnd is when the certificate ends that a gateway shows: by the last probe, or by its record.
-func shownEnd(p *observed.Probe, protocol vpn.Protocol, record string) time.Time {
+func shownEnd(p *drift.Probe, protocol vpn.Protocol, record string) time.Time {
 	if p != nil {
 		for _, a := range p.Answers {
 			if a.Protocol != protocol || a.TLS == nil {

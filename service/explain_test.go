@@ -6,11 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
+	"wardicon/core/drift"
 	"wardicon/core/explain"
-	"wardicon/core/observed"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -89,29 +89,29 @@ func TestEvidence(t *testing.T) {
 	alter(func(g *vpn.Gateway) { g.BehindNAT = false })
 
 	// What a probe saw, and who else connects.
-	seen := func(state observed.AnswerState, differences ...observed.Difference) {
+	seen := func(state drift.AnswerState, differences ...drift.Difference) {
 		t.Helper()
 		c.turn(time.Minute)
-		p := observed.Probe{GatewayID: g.ID, Gateway: g.Name, At: c.now(), By: "harbourmaster", Differences: differences, Answers: []observed.Answer{{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Address: "198.51.100.7:4500", Port: 4500, State: state}}}
+		p := drift.Probe{GatewayID: g.ID, Gateway: g.Name, At: c.now(), By: "harbourmaster", Differences: differences, Answers: []drift.Answer{{Protocol: vpn.L2TP, Method: drift.MethodMain, Transport: vpn.UDP, Address: "198.51.100.7:4500", Port: 4500, State: state}}}
 		must(st.Write(ctx, func(tx *store.Tx) error { return tx.AddProbe(ctx, &p) }))
 	}
-	seen(observed.Silent)
+	seen(drift.Silent)
 	first("809", "gateway-silent", "no answer on UDP 4500")
-	seen(observed.Answered)
+	seen(drift.Answered)
 	must(st.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.NoteSighting(ctx, view.Sighting{ProfileID: other, GatewayID: g.ID, Address: "198.51.100.7", By: "egress"})
+		_, err := tx.NoteSighting(ctx, api.Sighting{ProfileID: other, GatewayID: g.ID, Address: "198.51.100.7", By: "egress"})
 		return err
 	}))
 	first("809", "port-blocked", "1 other devices were seen")
-	seen(observed.Answered, observed.Difference{Code: observed.SuiteNone, Protocol: vpn.L2TP})
+	seen(drift.Answered, drift.Difference{Code: drift.SuiteNone, Protocol: vpn.L2TP})
 	first("13868", "suites-differ", "takes none of the suites on record")
-	seen(observed.Answered, observed.Difference{Code: observed.SuiteNone, Protocol: vpn.SSTP})
+	seen(drift.Answered, drift.Difference{Code: drift.SuiteNone, Protocol: vpn.SSTP})
 	if x := first("13868", "suites-differ", ""); slices.ContainsFunc(x.Causes[0].Reasons, func(r string) bool { return strings.Contains(r, "takes none") }) {
 		t.Error("what was seen by another protocol counts")
 	}
 
-	// A mend is made for the release; stored secrets are not looked for in the text of whoever asks.
-	if x, err := s.Explain(ctx, service.Question{Text: "691", ProfileID: other}); err != nil || strings.Contains(x.Causes[0].Mend, "Set-Vpn") {
+	// A fix is made for the release; stored secrets are not looked for in the text of whoever asks.
+	if x, err := s.Explain(ctx, service.Question{Text: "691", ProfileID: other}); err != nil || strings.Contains(x.Causes[0].Fix, "Set-Vpn") {
 		t.Errorf("%+v (%v)", x.Causes[0], err)
 	}
 	x, err = s.Explain(ctx, service.Question{Text: "pppd: CHAP authentication failed for reef-57-Lavender-cobalt-fern by tern-83-Quayside-marram-20-thrift\n", ProfileID: laptop})

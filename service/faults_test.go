@@ -11,16 +11,16 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
 )
 
 // TestDamage changes a byte in each kind of row on the disk: the service starts, goes on with everything else, names
-// what is damaged, and takes what is set anew in its place.
+// what is damaged, and takes what is set again in its place.
 func TestDamage(t *testing.T) {
 	fresh := secret.New("quay-81-Damson-lantern-grebe")
 	for _, test := range []struct {
@@ -98,14 +98,14 @@ func TestDamage(t *testing.T) {
 			if _, err := svc.ParcelFile(ctx, old.ID, old.Files[0].Name); test.name == "a file of a parcel" && (!errors.As(err, &damaged) || !strings.Contains(err.Error(), old.ID)) {
 				t.Errorf("a damaged file: %v", err)
 			}
-			j, err := svc.HandOverGroup(ctx, "crew", view.HandoverWish{Link: check.ByOperator})
+			j, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
 			if err != nil {
 				t.Fatal(err)
 			}
 			if err := svc.WorkAll(ctx); err != nil {
 				t.Fatal(err)
 			}
-			if j, err = svc.Job(ctx, j.ID); err != nil || j.State != view.Done || j.Done != 3 {
+			if j, err = svc.Job(ctx, j.ID); err != nil || j.State != api.Done || j.Done != 3 {
 				t.Errorf("a job beside it: %+v (%v)", j, err)
 			}
 			if test.replace == nil {
@@ -116,7 +116,7 @@ func TestDamage(t *testing.T) {
 				t.Fatal(err)
 			}
 			if err := test.replace(ctx, svc, accounts.Items[0].ID); err != nil {
-				t.Errorf("set anew: %v", err)
+				t.Errorf("set again: %v", err)
 			}
 			if _, err := svc.CheckAll(ctx); err != nil {
 				t.Error(err)
@@ -161,7 +161,7 @@ func TestLock(t *testing.T) {
 	}
 	defer func() { _ = other.Close() }()
 	other.SetMaxOpenConns(1)
-	j, err := svc.HandOverGroup(ctx, "crew", view.HandoverWish{Link: check.ByOperator})
+	j, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -175,7 +175,7 @@ func TestLock(t *testing.T) {
 	if !errors.As(err, &fault) || fault.Why != store.FaultLocked || !strings.Contains(err.Error(), dir) {
 		t.Errorf("with a lock: %v", err)
 	}
-	if now, err := svc.Job(ctx, j.ID); err != nil || now.State != view.Running {
+	if now, err := svc.Job(ctx, j.ID); err != nil || now.State != api.Running {
 		t.Errorf("while locked: %+v (%v)", now, err)
 	}
 	if err := svc.Ready(ctx); !errors.As(err, &fault) {
@@ -184,12 +184,12 @@ func TestLock(t *testing.T) {
 	if _, err := other.Exec(`ROLLBACK`); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(30 * time.Second); j.State != view.Done && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); j.State != api.Done && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if j, err = svc.Job(ctx, j.ID); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if j.State != view.Done || j.Result["made"] != 30 || j.Done != 30 {
+	if j.State != api.Done || j.Result["made"] != 30 || j.Done != 30 {
 		t.Errorf("after the lock: %+v", j)
 	}
 	if page, err := svc.Handovers(ctx, store.Query{Limit: 50}); err != nil || page.Total != 30 {
@@ -266,7 +266,7 @@ func TestLostSubject(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var jobs []view.Job
+	var jobs []api.Job
 	for _, id := range []string{other.ID, pattern} {
 		j, err := svc.RollOut(ctx, id)
 		if err != nil {
@@ -280,8 +280,8 @@ func TestLostSubject(t *testing.T) {
 	if err := svc.WorkAll(ctx); err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{view.Failed, view.Done} {
-		if j, err := svc.Job(ctx, jobs[i].ID); err != nil || j.State != want || (j.Problem == "") != (want == view.Done) {
+	for i, want := range []string{api.Failed, api.Done} {
+		if j, err := svc.Job(ctx, jobs[i].ID); err != nil || j.State != want || (j.Problem == "") != (want == api.Done) {
 			t.Errorf("%+v (%v)", j, err)
 		}
 	}

@@ -5,22 +5,22 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/batch"
+	"wardicon/api"
+	"wardicon/core/filecheck"
 	"wardicon/core/platform"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // CheckFiles looks at files from anywhere, beside the gateways on record. Nothing of them
 // is kept.
-func (s *Service) CheckFiles(ctx context.Context, files []batch.File, release string) (view.Checked, error) {
+func (s *Service) CheckFiles(ctx context.Context, files []filecheck.File, release string) (api.Checked, error) {
 	items, err := s.looked(ctx, files, release)
-	return view.CheckedItems(items), err
+	return api.CheckedItems(items), err
 }
 
-func (s *Service) looked(ctx context.Context, files []batch.File, release string) ([]batch.Item, error) {
-	o := batch.Options{Now: s.now(), Judge: s.memo.Judge}
+func (s *Service) looked(ctx context.Context, files []filecheck.File, release string) ([]filecheck.Item, error) {
+	o := filecheck.Options{Now: s.now(), Judge: s.memo.Judge}
 	if release != "" {
 		var name, number string
 		if _, err := fmt.Sscan(release, &name, &number); err != nil {
@@ -51,6 +51,6 @@ func (s *Service) looked(ctx context.Context, files []batch.File, release string
 		}
 	}
 	begun := time.Now()
-	o.Over = func() bool { return ctx.Err() != nil || time.Since(begun) > batch.Longest }
-	return batch.Check(files, o), nil
+	o.Over = func() bool { return ctx.Err() != nil || time.Since(begun) > filecheck.Longest }
+	return filecheck.Check(files, o), nil
 }

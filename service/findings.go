@@ -6,15 +6,15 @@ import (
 	"fmt"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Findings lists what is wrong all over the fleet, a page.
-func (s *Service) Findings(ctx context.Context, q store.Query) (view.Page[view.FleetFinding], error) {
+func (s *Service) Findings(ctx context.Context, q store.Query) (api.Page[api.FleetFinding], error) {
 	page, err := store.Findings.List(ctx, s.store.Read(), q)
 	for i := range page.Items {
 		rule, _ := check.Lookup(page.Items[i].Rule)
@@ -25,8 +25,8 @@ func (s *Service) Findings(ctx context.Context, q store.Query) (view.Page[view.F
 
 // FindingSums counts findings by rule, gateway or person, with what is new and what has
 // ended within some days.
-func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]view.FindingSum, error) {
-	list, err := summed(&s.sums, fmt.Sprint("findings ", by, " ", days), func() ([]view.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) })
+func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]api.FindingSum, error) {
+	list, err := summed(&s.sums, fmt.Sprint("findings ", by, " ", days), func() ([]api.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) })
 	list = slices.Clone(list)
 	if by == "rule" {
 		for i := range list {
@@ -37,10 +37,10 @@ func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]view.
 	return list, err
 }
 
-// Mends shows the mechanical changes of records that would mend a rule's findings, of the
+// Fixes shows the mechanical changes of records that would fix a rule's findings, of the
 // first profiles that have any.
-func (s *Service) Mends(ctx context.Context, rule string, limit int) (view.Page[view.Mend], error) {
-	page := view.Page[view.Mend]{Items: []view.Mend{}}
+func (s *Service) Fixes(ctx context.Context, rule string, limit int) (api.Page[api.Fix], error) {
+	page := api.Page[api.Fix]{Items: []api.Fix{}}
 	tx := s.store.Read()
 	ids, err := tx.ProfilesWith(ctx, rule, "", limit)
 	if err != nil {
@@ -49,14 +49,14 @@ func (s *Service) Mends(ctx context.Context, rule string, limit int) (view.Page[
 	if page.Total, err = tx.CountWith(ctx, rule); err != nil {
 		return page, err
 	}
-	seen := map[view.Mend]bool{}
+	seen := map[api.Fix]bool{}
 	for _, id := range ids {
 		w, err := s.work(ctx, tx, id)
 		if err != nil {
 			return page, err
 		}
-		for _, f := range mendable(w, rule) {
-			m := view.Mend{Noun: f.Place.Noun, Object: f.Place.ID, Pointer: f.Place.Pointer, From: f.Repair.From, To: f.Repair.To}
+		for _, f := range fixable(w, rule) {
+			m := api.Fix{Noun: f.Place.Noun, Object: f.Place.ID, Pointer: f.Place.Pointer, From: f.Repair.From, To: f.Repair.To}
 			if f.Field == vpn.FieldPassword || f.Field == vpn.FieldPSK {
 				m.From, m.To = secret.Hidden, secret.Hidden
 			}
@@ -75,8 +75,8 @@ func (s *Service) Mends(ctx context.Context, rule string, limit int) (view.Page[
 	return page, nil
 }
 
-// mendable are the findings of a rule on a profile that can be mended on the records.
-func mendable(w *worked, rule string) []check.Finding {
+// fixable are the findings of a rule on a profile that can be fixed on the records.
+func fixable(w *worked, rule string) []check.Finding {
 	var list []check.Finding
 	for _, f := range w.findings {
 		if f.Rule == rule && f.Repair != nil && f.Repair.To != "" && f.Place != nil && f.Place.Pointer != "" {
@@ -86,9 +86,9 @@ func mendable(w *worked, rule string) []check.Finding {
 	return list
 }
 
-// MendAll mends all findings of a rule that are mechanical, as a job.
-func (s *Service) MendAll(ctx context.Context, rule string) (view.Job, error) {
-	j := view.Job{Kind: "mend", Subject: rule, Operator: actor(ctx), Result: map[string]int{}}
+// FixAll fixes all findings of a rule that are mechanical, as a job.
+func (s *Service) FixAll(ctx context.Context, rule string) (api.Job, error) {
+	j := api.Job{Kind: "fix", Subject: rule, Operator: actor(ctx), Result: map[string]int{}}
 	known, ok := check.Lookup(rule)
 	if !ok {
 		return j, &store.NotFoundError{Noun: "rule", ID: rule}
@@ -101,20 +101,20 @@ func (s *Service) MendAll(ctx context.Context, rule string) (view.Job, error) {
 		if err := tx.AddJob(ctx, &j); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "mend", "rule", rule, j.Title)
+		return audit(ctx, tx, "fix", "rule", rule, j.Title)
 	})
 	s.workSoon()
 	return j, err
 }
 
-// nextMend lists profiles with findings of the rule that can be mended.
-func (s *Service) nextMend(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+// nextFix lists profiles with findings of the rule that can be fixed.
+func (s *Service) nextFix(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
 	return tx.ProfilesWith(ctx, j.Subject, j.Cursor, limit)
 }
 
-// mendOne mends one profile. It is planned anew before: what an earlier change of the same record has mended
+// fixOne fixes one profile. It is planned again before: what an earlier change of the same record has fixed
 // already is not found again.
-func (s *Service) mendOne(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error) {
+func (s *Service) fixOne(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error) {
 	w, err := s.work(ctx, tx, id)
 	if err != nil {
 		return nil, err
@@ -123,24 +123,24 @@ func (s *Service) mendOne(ctx context.Context, tx *store.Tx, j view.Job, id stri
 		if err := w.current(ctx, tx); err != nil {
 			return err
 		}
-		for _, f := range mendable(w, j.Subject) {
+		for _, f := range fixable(w, j.Subject) {
 			var refused *vpn.Problems
 			var conflict *store.ConflictError
-			switch err := s.carryMend(ctx, tx, f); {
+			switch err := s.carryFix(ctx, tx, f); {
 			case errors.As(err, &refused) || errors.As(err, &conflict):
 				count("refused")
 			case err != nil:
 				return err
 			default:
-				count("mended")
+				count("fixed")
 			}
 		}
 		return nil
 	}, nil
 }
 
-// carryMend carries one mend out on its record, as a change that is logged.
-func (s *Service) carryMend(ctx context.Context, tx *store.Tx, f check.Finding) error {
+// carryFix carries one fix out on its record, as a change that is logged.
+func (s *Service) carryFix(ctx context.Context, tx *store.Tx, f check.Finding) error {
 	at, r := f.Place, f.Repair
 	text := func(v *string) {
 		if *v == r.From {

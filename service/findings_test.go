@@ -7,11 +7,11 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/batch"
+	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/filecheck"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -146,7 +146,7 @@ func TestReuse(t *testing.T) {
 	}
 }
 
-// TestOverride lets a blocker pass for a time, over its end and back before it, and refuses
+// TestOverride lets an error pass for a time, over its end and back before it, and refuses
 // what is no good reason.
 func TestOverride(t *testing.T) {
 	c := crewed(t)
@@ -160,8 +160,8 @@ func TestOverride(t *testing.T) {
 		c.set("profile", err)
 		return p.Tally
 	}
-	if n := tally(c.profile); n.Blockers != 1 {
-		t.Fatalf("%+v, expected a blocker", n)
+	if n := tally(c.profile); n.Errors != 1 {
+		t.Fatalf("%+v, expected an error", n)
 	}
 	week := c.clock.now().AddDate(0, 0, 7)
 	var refused *vpn.Problems
@@ -189,10 +189,10 @@ func TestOverride(t *testing.T) {
 	}
 	_, err = c.Override(service.As(ctx, "owner"), c.profile, "edge-blank", "as at the gateway", week)
 	c.set("override", err)
-	if n := tally(c.profile); n.Blockers != 0 {
+	if n := tally(c.profile); n.Errors != 0 {
 		t.Errorf("%+v although it may pass", n)
 	}
-	if n := tally(c.second); n.Blockers != 1 {
+	if n := tally(c.second); n.Errors != 1 {
 		t.Errorf("%+v on another profile, where it may not", n)
 	}
 	planned, err := c.Plan(ctx, c.profile)
@@ -202,19 +202,19 @@ func TestOverride(t *testing.T) {
 		t.Errorf("the plan does not say why it passes: %+v", planned.Findings)
 	}
 	c.clock.turn(8 * 24 * time.Hour)
-	if n := tally(c.profile); n.Blockers != 1 {
+	if n := tally(c.profile); n.Errors != 1 {
 		t.Errorf("%+v after the end", n)
 	}
 	_, err = c.Override(ctx, c.profile, "edge-blank", "once more", c.clock.now().AddDate(0, 0, 7))
 	c.set("again", err)
 	c.set("back", c.EndOverride(ctx, c.profile, "edge-blank"))
-	if n := tally(c.profile); n.Blockers != 1 {
+	if n := tally(c.profile); n.Errors != 1 {
 		t.Errorf("%+v after it was taken back", n)
 	}
-	deeds, err := c.Audit(ctx, store.Query{Limit: 100})
+	entries, err := c.Audit(ctx, store.Query{Limit: 100})
 	c.set("audit", err)
 	var said []string
-	for _, d := range deeds.Items {
+	for _, d := range entries.Items {
 		if strings.Contains(d.Action, "override") {
 			said = append(said, d.Action)
 		}
@@ -224,7 +224,7 @@ func TestOverride(t *testing.T) {
 	}
 }
 
-// TestSeverity sets severities for the fleet and counts anew.
+// TestSeverity sets severities for the fleet and counts again.
 func TestSeverity(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
@@ -233,7 +233,7 @@ func TestSeverity(t *testing.T) {
 			c.found(p)
 			row, err := c.Profiles.Get(ctx, p)
 			c.set("profile", err)
-			t.Blockers, t.Warnings, t.Advice = t.Blockers+row.Tally.Blockers, t.Warnings+row.Tally.Warnings, t.Advice+row.Tally.Advice
+			t.Errors, t.Warnings, t.Notes = t.Errors+row.Tally.Errors, t.Warnings+row.Tally.Warnings, t.Notes+row.Tally.Notes
 		}
 		return t
 	}
@@ -243,7 +243,7 @@ func TestSeverity(t *testing.T) {
 	for _, test := range []struct {
 		severity vpn.Severity
 		want     vpn.Tally
-	}{{vpn.Blocker, vpn.Tally{Blockers: 2}}, {vpn.Advice, vpn.Tally{Advice: 2}}, {check.Off, vpn.Tally{}}, {"", vpn.Tally{Warnings: 2}}, {vpn.Warning, vpn.Tally{Warnings: 2}}} {
+	}{{vpn.Error, vpn.Tally{Errors: 2}}, {vpn.Note, vpn.Tally{Notes: 2}}, {check.Off, vpn.Tally{}}, {"", vpn.Tally{Warnings: 2}}, {vpn.Warning, vpn.Tally{Warnings: 2}}} {
 		rule, err := c.SetSeverity(ctx, "routes-shared", test.severity)
 		c.set("severity", err)
 		if n := total(); n != test.want || rule.Set != test.severity && test.severity != vpn.Warning {
@@ -256,11 +256,11 @@ func TestSeverity(t *testing.T) {
 	}
 }
 
-// TestWorkOverTime lets findings come and go over weeks, and mends them.
+// TestWorkOverTime lets findings come and go over weeks, and fixes them.
 func TestWorkOverTime(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
-	sum := func(by, key string, days int) view.FindingSum {
+	sum := func(by, key string, days int) api.FindingSum {
 		t.Helper()
 		c.found(c.profile)
 		list, err := c.FindingSums(ctx, by, days)
@@ -270,7 +270,7 @@ func TestWorkOverTime(t *testing.T) {
 				return s
 			}
 		}
-		return view.FindingSum{}
+		return api.FindingSum{}
 	}
 	c.found(c.profile)
 	c.clock.turn(10 * 24 * time.Hour)
@@ -280,7 +280,7 @@ func TestWorkOverTime(t *testing.T) {
 		c.set("routes", err)
 	}
 	route("10.20.3.4/16")
-	if s := sum("rule", "route-host-bits", 7); s.Profiles != 2 || s.New != 2 || s.Mendable != 2 || s.Ended != 0 || s.Title == "" {
+	if s := sum("rule", "route-host-bits", 7); s.Profiles != 2 || s.New != 2 || s.Fixable != 2 || s.Ended != 0 || s.Title == "" {
 		t.Errorf("at first: %+v", s)
 	}
 	if s := sum("rule", "routes-shared", 7); s.New != 0 || s.Profiles != 2 {
@@ -296,18 +296,18 @@ func TestWorkOverTime(t *testing.T) {
 	if s := sum("rule", "route-host-bits", 7); s.New != 0 || s.Tally.Warnings != 2 {
 		t.Errorf("a week later: %+v", s)
 	}
-	mends, err := c.Mends(ctx, "route-host-bits", 10)
-	if err != nil || mends.Total != 2 || len(mends.Items) != 1 || mends.Items[0] != (view.Mend{Noun: "gateway", Object: c.north, Name: "North", Pointer: "/routes", From: "10.20.3.4/16", To: "10.20.0.0/16"}) {
-		t.Errorf("mends: %+v (%v)", mends, err)
+	fixes, err := c.Fixes(ctx, "route-host-bits", 10)
+	if err != nil || fixes.Total != 2 || len(fixes.Items) != 1 || fixes.Items[0] != (api.Fix{Noun: "gateway", Object: c.north, Name: "North", Pointer: "/routes", From: "10.20.3.4/16", To: "10.20.0.0/16"}) {
+		t.Errorf("fixes: %+v (%v)", fixes, err)
 	}
-	j, err := c.MendAll(ctx, "route-host-bits")
-	c.set("mend", err)
+	j, err := c.FixAll(ctx, "route-host-bits")
+	c.set("fix", err)
 	c.set("work", c.WorkAll(ctx))
-	if j, err = c.Job(ctx, j.ID); err != nil || j.State != view.Done || j.Result["mended"] != 1 || j.Done != 2 {
+	if j, err = c.Job(ctx, j.ID); err != nil || j.State != api.Done || j.Result["fixed"] != 1 || j.Done != 2 {
 		t.Errorf("the job: %+v (%v)", j, err)
 	}
 	if s := sum("rule", "route-host-bits", 7); s.Ended != 2 || s.Tally != (vpn.Tally{}) {
-		t.Errorf("mended: %+v", s)
+		t.Errorf("fixed: %+v", s)
 	}
 	g, err := c.Gateways.Get(ctx, c.north)
 	if err != nil || strings.Join(g.Routes, " ") != "10.20.0.0/16" || !g.Offers.L2TP.PSKSet {
@@ -326,7 +326,7 @@ func TestWorkOverTime(t *testing.T) {
 	}
 
 	var none *store.NotFoundError
-	if _, err := c.MendAll(ctx, "no-rule"); !errors.As(err, &none) {
+	if _, err := c.FixAll(ctx, "no-rule"); !errors.As(err, &none) {
 		t.Errorf("%v", err)
 	}
 	if _, err := c.FindingSums(ctx, "colour", 7); err == nil {
@@ -368,10 +368,10 @@ func TestOutdated(t *testing.T) {
 func TestTake(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
-	file := func(gateway, login, more string) []batch.File {
-		return []batch.File{{Name: "east.ovpn", Asked: true, Data: []byte("client\nremote " + gateway + " 1194\nremote-cert-tls server\ndata-ciphers AES-256-GCM\nsetenv FRIENDLY_NAME \"East\"\n<auth-user-pass>\n" + login + "\ntern-11-Oakum-reef-fathom\n</auth-user-pass>\n" + more)}}
+	file := func(gateway, login, more string) []filecheck.File {
+		return []filecheck.File{{Name: "east.ovpn", Asked: true, Data: []byte("client\nremote " + gateway + " 1194\nremote-cert-tls server\ndata-ciphers AES-256-GCM\nsetenv FRIENDLY_NAME \"East\"\n<auth-user-pass>\n" + login + "\ntern-11-Oakum-reef-fathom\n</auth-user-pass>\n" + more)}}
 	}
-	take := func(files []batch.File, person string, keep bool) string {
+	take := func(files []filecheck.File, person string, keep bool) string {
 		t.Helper()
 		got, err := c.Take(ctx, files, person, keep)
 		c.set("take", err)

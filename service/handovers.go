@@ -11,11 +11,11 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/format"
+	"wardicon/core/i18n"
 	"wardicon/core/secret"
-	"wardicon/core/view"
-	"wardicon/core/words"
 	"wardicon/store"
 )
 
@@ -38,7 +38,7 @@ var (
 
 // MakeHandover makes a link to the newest parcel of a profile, which must be as it would be built now. Link and
 // passcode come back once; only their hashes are kept.
-func (s *Service) MakeHandover(ctx context.Context, profileID string, wish view.HandoverWish) (made view.NewHandover, err error) {
+func (s *Service) MakeHandover(ctx context.Context, profileID string, wish api.HandoverWish) (made api.NewHandover, err error) {
 	if wish.Link == check.BySheet || wish.Passcode == check.BySheet {
 		return made, problem("handover", "/passcode", "sheet", "shown or mail", "sheets are printed for groups")
 	}
@@ -54,7 +54,7 @@ func (s *Service) MakeHandover(ctx context.Context, profileID string, wish view.
 }
 
 // Reissue closes a link and makes another one to the newest parcel of the same profile, for as many days and openings.
-func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made view.NewHandover, err error) {
+func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made api.NewHandover, err error) {
 	err = settle(ctx, s, func(tx *store.Tx) (*worked, error) {
 		old, err := store.Handovers.Row(ctx, tx, id)
 		if err != nil {
@@ -72,7 +72,7 @@ func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made 
 		if err := s.recall(ctx, tx, old); err != nil {
 			return err
 		}
-		made, err = s.handOver(ctx, tx, w, view.HandoverWish{Days: &old.Days, Openings: &old.Most, Link: link}, "")
+		made, err = s.handOver(ctx, tx, w, api.HandoverWish{Days: &old.Days, Openings: &old.Most, Link: link}, "")
 		return err
 	})
 	s.mailSoon()
@@ -80,7 +80,7 @@ func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made 
 }
 
 // handOver makes one link, alone or in a batch.
-func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish view.HandoverWish, batch string) (made view.NewHandover, err error) {
+func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish api.HandoverWish, batch string) (made api.NewHandover, err error) {
 	handing := handingOf(wish, check.ByOperator, check.ByOperator)
 	last, err := tx.LastParcel(ctx, w.in.Profile.ID)
 	if err != nil {
@@ -116,7 +116,7 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 		return made, err
 	}
 	token := strings.ToLower(rand.Text() + rand.Text()[:8]) // 170 bits
-	h := view.Handover{ParcelID: last.ID, Days: handing.Days, Expires: s.now().AddDate(0, 0, handing.Days), Most: handing.Openings, Batch: batch, Operator: actor(ctx)}
+	h := api.Handover{ParcelID: last.ID, Days: handing.Days, Expires: s.now().AddDate(0, 0, handing.Days), Most: handing.Openings, Batch: batch, Operator: actor(ctx)}
 	if err := tx.AddHandover(ctx, &h, token, s.passcodeHash(token, passcode)); err != nil {
 		return made, err
 	}
@@ -131,14 +131,14 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish vi
 			return made, err
 		}
 	}
-	return made, deed(ctx, tx, "make", "handover", h.ID, title+", link "+string(handing.Link))
+	return made, audit(ctx, tx, "make", "handover", h.ID, title+", link "+string(handing.Link))
 }
 
 // LinkPath is what the path of a link begins with.
 const LinkPath = "/h/"
 
 // handingOf is what is wished for, with what stands for what was left out.
-func handingOf(wish view.HandoverWish, link, passcode check.Way) check.Handing {
+func handingOf(wish api.HandoverWish, link, passcode check.Way) check.Handing {
 	h := check.Handing{Days: handoverDays, Openings: handoverTimes, Link: cmp.Or(wish.Link, link), Passcode: cmp.Or(wish.Passcode, passcode)}
 	if wish.Days != nil {
 		h.Days = *wish.Days
@@ -168,17 +168,17 @@ func (s *Service) passcodeHash(token string, passcode secret.Text) string {
 }
 
 // Handovers lists parcels on their way, a page.
-func (s *Service) Handovers(ctx context.Context, q store.Query) (view.Page[view.Handover], error) {
+func (s *Service) Handovers(ctx context.Context, q store.Query) (api.Page[api.Handover], error) {
 	return store.Handovers.List(ctx, s.store.Read(), q)
 }
 
 // SumHandovers counts handovers by state.
-func (s *Service) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
-	return summed(&s.sums, "handovers", func() ([]view.HandoverSum, error) { return s.store.Read().SumHandovers(ctx) })
+func (s *Service) SumHandovers(ctx context.Context) ([]api.HandoverSum, error) {
+	return summed(&s.sums, "handovers", func() ([]api.HandoverSum, error) { return s.store.Read().SumHandovers(ctx) })
 }
 
 // RecallHandover closes a link at once.
-func (s *Service) RecallHandover(ctx context.Context, id string) (h view.Handover, err error) {
+func (s *Service) RecallHandover(ctx context.Context, id string) (h api.Handover, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if h, err = store.Handovers.Row(ctx, tx, id); err != nil {
 			return err
@@ -193,16 +193,16 @@ func (s *Service) RecallHandover(ctx context.Context, id string) (h view.Handove
 }
 
 // recall closes a link, and stops the letter that would carry it; nothing is done where it is closed.
-func (s *Service) recall(ctx context.Context, tx *store.Tx, h view.Handover) error {
+func (s *Service) recall(ctx context.Context, tx *store.Tx, h api.Handover) error {
 	closed, err := tx.Recall(ctx, h.ID)
 	if err != nil || !closed {
 		return err
 	}
-	return errors.Join(tx.StopLetters(ctx, h.ID, "the link was recalled"), deed(ctx, tx, "recall", "handover", h.ID, h.Device+" to "+h.Gateway))
+	return errors.Join(tx.StopLetters(ctx, h.ID, "the link was recalled"), audit(ctx, tx, "recall", "handover", h.ID, h.Device+" to "+h.Gateway))
 }
 
 // Link finds the handover of a link that can still be opened; looking at it, as programs that preview links do, uses nothing up.
-func (s *Service) Link(ctx context.Context, token string) (view.Handover, error) {
+func (s *Service) Link(ctx context.Context, token string) (api.Handover, error) {
 	tx := s.store.Read()
 	h, _, err := tx.HandoverByLink(ctx, token)
 	var none *store.NotFoundError
@@ -215,7 +215,7 @@ func (s *Service) Link(ctx context.Context, token string) (view.Handover, error)
 // OpenLink opens a link by its passcode: each try is counted before it is looked at, so that no number of tries
 // side by side gets more of them. The bearer is for the browser that has opened it, from is the address that it comes from.
 func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Text, from string) (bearer string, until time.Time, err error) {
-	var h view.Handover
+	var h api.Handover
 	var hash string
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if h, hash, err = tx.HandoverByLink(ctx, token); err != nil {
@@ -235,7 +235,7 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 		return "", until, err
 	}
 	if !hmac.Equal([]byte(hash), []byte(s.passcodeHash(token, passcode))) {
-		return "", until, errors.Join(ErrPasscode, s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "passcode refused", "handover", h.ID, h.Device) }))
+		return "", until, errors.Join(ErrPasscode, s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "passcode refused", "handover", h.ID, h.Device) }))
 	}
 	bearer, until = newBearer(), s.now().Add(visitLife)
 	counted := false
@@ -243,7 +243,7 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 		if counted, err = tx.CountOpening(ctx, h.ID); err != nil || !counted {
 			return errors.Join(err, tx.TakeTryBack(ctx, h.ID)) // somebody else was first; the passcode was right
 		}
-		return errors.Join(tx.TakeTryBack(ctx, h.ID), tx.AddVisit(ctx, store.Visit{HandoverID: h.ID, Before: from, Probe: strings.ToLower(rand.Text())}, bearer, until), deed(ctx, tx, "open", "handover", h.ID, h.Device+" to "+h.Gateway))
+		return errors.Join(tx.TakeTryBack(ctx, h.ID), tx.AddVisit(ctx, store.Visit{HandoverID: h.ID, Before: from, Probe: strings.ToLower(rand.Text())}, bearer, until), audit(ctx, tx, "open", "handover", h.ID, h.Device+" to "+h.Gateway))
 	})
 	if err == nil && !counted {
 		err = ErrLink
@@ -252,7 +252,7 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 }
 
 // visited finds what a browser has opened.
-func (s *Service) visited(ctx context.Context, tx *store.Tx, token, bearer string) (h view.Handover, v *store.Visit, err error) {
+func (s *Service) visited(ctx context.Context, tx *store.Tx, token, bearer string) (h api.Handover, v *store.Visit, err error) {
 	if h, _, err = tx.HandoverByLink(ctx, token); err != nil {
 		return h, nil, ErrLink
 	}
@@ -264,7 +264,7 @@ func (s *Service) visited(ctx context.Context, tx *store.Tx, token, bearer strin
 
 // Visited shows a parcel to the browser that has opened its link: the files without their content, and the card in
 // the language that was chosen, or else the person's, or else the browser's.
-func (s *Service) Visited(ctx context.Context, token, bearer, chosen, browsers string) (o view.Opened, err error) {
+func (s *Service) Visited(ctx context.Context, token, bearer, chosen, browsers string) (o api.Opened, err error) {
 	tx := s.store.Read()
 	h, _, err := s.visited(ctx, tx, token, bearer)
 	if err != nil {
@@ -279,7 +279,7 @@ func (s *Service) Visited(ctx context.Context, token, bearer, chosen, browsers s
 		return o, err
 	}
 	o.Platform = w.in.Device.Platform
-	o.Language = words.Choose(chosen, w.in.Person.Language, browsers)
+	o.Language = i18n.Choose(chosen, w.in.Person.Language, browsers)
 	if !s.outdated(w, o.Parcel) {
 		w.in.Person.Language = o.Language.Tag()
 		c := w.card(o.Parcel.Files, o.Parcel.ByHand)
@@ -308,7 +308,7 @@ func (s *Service) VisitedFile(ctx context.Context, token, bearer, name string) (
 		if f.Content, err = tx.ParcelFile(ctx, p.ID, name); err != nil {
 			return err
 		}
-		return errors.Join(tx.NoteFetched(ctx, h.ID), deed(ctx, tx, "fetch", "handover", h.ID, name))
+		return errors.Join(tx.NoteFetched(ctx, h.ID), audit(ctx, tx, "fetch", "handover", h.ID, name))
 	})
 	return f, err
 }

@@ -9,8 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -30,7 +30,7 @@ func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profil
 		t.Fatal(err)
 	}
 	profile = page.Items[0].ID
-	_, err = svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
 	refusedAt(t, "without a parcel", err, "/profile_id", "without a parcel")
 	if _, err := svc.Build(ctx, profile, false); err != nil {
 		t.Fatal(err)
@@ -46,17 +46,17 @@ func TestHandover(t *testing.T) {
 		days, openings int
 		pointer        string
 	}{{-1, 3, "/days"}, {61, 3, "/days"}, {7, 21, "/openings"}} {
-		_, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &test.days, Openings: &test.openings})
+		_, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &test.days, Openings: &test.openings})
 		refusedAt(t, "out of bounds", err, test.pointer, "")
 	}
-	hand := func(days, openings int) (made view.NewHandover, token string) {
+	hand := func(days, openings int) (made api.NewHandover, token string) {
 		t.Helper()
-		made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &days, Openings: &openings})
+		made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &days, Openings: &openings})
 		if err != nil {
 			t.Fatal(err)
 		}
 		token = strings.TrimPrefix(made.Path, "/h/")
-		if len(token) < 32 || len(made.Passcode) < 15 || made.Handover.State != view.HandoverMade {
+		if len(token) < 32 || len(made.Passcode) < 15 || made.Handover.State != api.HandoverMade {
 			t.Fatalf("%+v", made.Handover)
 		}
 		return made, token
@@ -78,7 +78,7 @@ func TestHandover(t *testing.T) {
 		bearer, _, err := svc.OpenLink(t.Context(), token, secret.New(passcode), "192.0.2.9")
 		return bearer, err
 	}
-	visited := func(token, bearer string) (view.Handover, view.Parcel, error) {
+	visited := func(token, bearer string) (api.Handover, api.Parcel, error) {
 		o, err := svc.Visited(t.Context(), token, bearer, "", "")
 		return o.Handover, o.Parcel, err
 	}
@@ -88,7 +88,7 @@ func TestHandover(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	state(made.Handover.ID, view.HandoverMade)
+	state(made.Handover.ID, api.HandoverMade)
 	if _, _, err := visited(token, "wi_x"); !errors.Is(err, service.ErrVisit) {
 		t.Errorf("without a passcode: %v", err)
 	}
@@ -99,7 +99,7 @@ func TestHandover(t *testing.T) {
 	if err != nil {
 		t.Fatalf("the passcode in capitals and with blanks: %v", err)
 	}
-	state(made.Handover.ID, view.HandoverOpened)
+	state(made.Handover.ID, api.HandoverOpened)
 	h, parcel, err := visited(token, bearer)
 	if err != nil || h.Openings != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
 		t.Fatalf("%+v (%v)", h, err)
@@ -110,7 +110,7 @@ func TestHandover(t *testing.T) {
 	if f, err := svc.VisitedFile(ctx, token, bearer, parcel.Files[0].Name); err != nil || len(f.Content) == 0 {
 		t.Errorf("%v", err)
 	}
-	state(made.Handover.ID, view.HandoverFetched)
+	state(made.Handover.ID, api.HandoverFetched)
 	second, token2 := hand(2, 1)
 	if _, _, err := visited(token2, bearer); !errors.Is(err, service.ErrVisit) {
 		t.Errorf("opened by what opened another one: %v", err)
@@ -128,7 +128,7 @@ func TestHandover(t *testing.T) {
 	if _, err := open(token2, second.Passcode); !errors.Is(err, service.ErrLink) {
 		t.Errorf("opened once too often: %v", err)
 	}
-	state(second.Handover.ID, view.HandoverUsedUp)
+	state(second.Handover.ID, api.HandoverUsedUp)
 
 	third, token3 := hand(2, 5)
 	bearer, err = open(token3, third.Passcode)
@@ -138,7 +138,7 @@ func TestHandover(t *testing.T) {
 	if _, err := svc.RecallHandover(ctx, third.Handover.ID); err != nil {
 		t.Fatal(err)
 	}
-	state(third.Handover.ID, view.HandoverRecalled)
+	state(third.Handover.ID, api.HandoverRecalled)
 	if _, _, err := visited(token3, bearer); err == nil {
 		t.Error("a browser that had opened it goes on after it was recalled")
 	}
@@ -162,7 +162,7 @@ func TestHandover(t *testing.T) {
 	if _, err := svc.Devices.Change(ctx, row.DeviceID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
 	refusedAt(t, "a parcel that is out of date", err, "/profile_id", "older than")
 }
 
@@ -170,7 +170,7 @@ func TestHandover(t *testing.T) {
 // nothing after that.
 func TestPasscodeGuessed(t *testing.T) {
 	svc, s, _, profile := built(t)
-	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, view.HandoverWish{})
+	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, api.HandoverWish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -199,7 +199,7 @@ func TestPasscodeGuessed(t *testing.T) {
 	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode), "192.0.2.9"); !errors.Is(err, service.ErrLink) {
 		t.Errorf("the right one after that: %v", err)
 	}
-	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != view.HandoverLocked || h.Openings != 0 {
+	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverLocked || h.Openings != 0 {
 		t.Errorf("%+v (%v)", h, err)
 	}
 }
@@ -217,7 +217,7 @@ func TestTogether(t *testing.T) {
 	for range 25 {
 		all.Go(func() {
 			for range many / 25 {
-				made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &once, Openings: &once})
+				made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &once, Openings: &once})
 				if err != nil {
 					t.Error(err)
 					return
@@ -258,7 +258,7 @@ func TestTogether(t *testing.T) {
 func TestSee(t *testing.T) {
 	svc, s, c, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
-	made, err := svc.MakeHandover(ctx, profile, view.HandoverWish{})
+	made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -293,7 +293,7 @@ func TestSee(t *testing.T) {
 			last = list[0].Last
 		}
 	}
-	if h, err := store.Handovers.Row(ctx, s.Read(), made.Handover.ID); err != nil || h.State != view.HandoverConnected {
+	if h, err := store.Handovers.Row(ctx, s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverConnected {
 		t.Errorf("%+v (%v)", h, err)
 	}
 	if _, err := svc.See(ctx, token, "wi_x", "198.51.100.7"); !errors.Is(err, service.ErrVisit) {

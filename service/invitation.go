@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
+	"wardicon/core/i18n"
 	"wardicon/core/vpn"
-	"wardicon/core/words"
 	"wardicon/store"
 )
 
@@ -31,11 +31,11 @@ var Invitation = []string{
 }
 
 // invite writes the letter that carries a link, in the person's language. Nothing in it is a secret but the link.
-func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made view.NewHandover) error {
+func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made api.NewHandover) error {
 	if err := s.canInvite(ctx, tx); err != nil {
 		return err
 	}
-	in := words.Choose(w.in.Person.Language)
+	in := i18n.Choose(w.in.Person.Language)
 	organisation := w.in.Organisation.Name
 	lines := []string{
 		in.Say(Invitation[1], w.in.Person.Name), in.Say(Invitation[2], organisation, w.in.Device.Name), made.Link,
@@ -46,7 +46,7 @@ func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made view
 	if err := invitationTemplate.Execute(&page, map[string]any{"Language": in.Tag(), "Subject": subject, "Lines": lines, "Link": made.Link}); err != nil {
 		return fmt.Errorf("writing a letter: %w", err)
 	}
-	return s.write(ctx, tx, view.Letter{Kind: "handover", To: made.Mailed, Subject: cut(subject, 150), About: made.Handover.ID},
+	return s.write(ctx, tx, api.Letter{Kind: "handover", To: made.Mailed, Subject: cut(subject, 150), About: made.Handover.ID},
 		vpn.Letter{Text: strings.Join(lines, "\n\n") + "\n", Page: page.String()})
 }
 

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/store"
 )
 
@@ -22,8 +22,8 @@ const (
 
 // kind is what a job that changes records does: one device or profile after the other.
 type kind struct {
-	next func(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) // those after its cursor
-	one  func(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error)     // computed while reading
+	next func(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) // those after its cursor
+	one  func(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error)     // computed while reading
 }
 
 // kept keeps what was computed for one device or profile, and counts what became of it.
@@ -48,7 +48,7 @@ const (
 func (s *Service) kinds() map[string]kind {
 	return map[string]kind{
 		"roll-out":  {s.nextRollOut, s.rollOutOne},
-		"mend":      {s.nextMend, s.mendOne},
+		"fix":       {s.nextFix, s.fixOne},
 		"renew":     {s.nextRenewal, s.renewOne},
 		"hand-over": {s.nextHandOver, s.handOverOne},
 	}
@@ -101,7 +101,7 @@ func (s *Service) WorkAll(ctx context.Context) error {
 }
 
 // workOnJob does one job, part by part, until it is done or cancelled.
-func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
+func (s *Service) workOnJob(ctx context.Context, j api.Job) error {
 	ctx = As(ctx, j.Operator)
 	k := s.kinds()[j.Kind]
 	defer s.checkSoon()
@@ -133,17 +133,17 @@ func (s *Service) workOnJob(ctx context.Context, j view.Job) error {
 }
 
 // failJob ends a job that cannot go on at all.
-func (s *Service) failJob(ctx context.Context, j view.Job, why error) error {
+func (s *Service) failJob(ctx context.Context, j api.Job, why error) error {
 	s.log.ErrorContext(ctx, "a job failed", "job", j.ID, "kind", j.Kind, "error", why)
-	j.State, j.Problem = view.Failed, cut(why.Error(), 300)
+	j.State, j.Problem = api.Failed, cut(why.Error(), 300)
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		_, err := tx.PutJob(ctx, &j)
 		return err
 	})
 }
 
-func (s *Service) endJob(ctx context.Context, j view.Job) error {
-	j.State, j.Total = view.Done, j.Done // some may have gone, or come, since they were counted
+func (s *Service) endJob(ctx context.Context, j api.Job) error {
+	j.State, j.Total = api.Done, j.Done // some may have gone, or come, since they were counted
 	return s.store.Write(ctx, func(tx *store.Tx) error {
 		_, err := tx.PutJob(ctx, &j)
 		return err
@@ -152,8 +152,8 @@ func (s *Service) endJob(ctx context.Context, j view.Job) error {
 
 // doOne does a job's work on one device or profile, and keeps it together with how far the job has come, so
 // that it is done once whatever happens. What fails for a reason of its own is counted and passed over.
-func (s *Service) doOne(ctx context.Context, k kind, j *view.Job, id string) error {
-	var next view.Job
+func (s *Service) doOne(ctx context.Context, k kind, j *api.Job, id string) error {
+	var next api.Job
 	keep := func(tx *store.Tx, do kept) error {
 		next = *j
 		next.Result = maps.Clone(j.Result)
@@ -204,28 +204,28 @@ func passedOver(err error) string {
 var errCancelled = errors.New("the job was cancelled")
 
 // Jobs lists jobs, newest first; without a kind, those of every kind.
-func (s *Service) Jobs(ctx context.Context, kind string, limit, offset int) (view.Page[view.Job], error) {
+func (s *Service) Jobs(ctx context.Context, kind string, limit, offset int) (api.Page[api.Job], error) {
 	return s.store.Read().Jobs(ctx, kind, limit, offset)
 }
 
 // Job reads one job.
-func (s *Service) Job(ctx context.Context, id string) (view.Job, error) {
+func (s *Service) Job(ctx context.Context, id string) (api.Job, error) {
 	return s.store.Read().Job(ctx, id)
 }
 
 // Cancel ends a job that runs; what it has done stays done.
-func (s *Service) Cancel(ctx context.Context, id string) (view.Job, error) {
-	var j view.Job
+func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
+	var j api.Job
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		var err error
-		if j, err = tx.Job(ctx, id); err != nil || j.State != view.Running {
+		if j, err = tx.Job(ctx, id); err != nil || j.State != api.Running {
 			return err
 		}
-		j.State = view.Cancelled
+		j.State = api.Cancelled
 		if _, err := tx.PutJob(ctx, &j); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "cancel", "job", id, j.Title)
+		return audit(ctx, tx, "cancel", "job", id, j.Title)
 	})
 	if err == nil {
 		s.asking.cancel(id)

@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
-	"wardicon/post"
+	"wardicon/mailer"
 	"wardicon/store"
 )
 
@@ -48,7 +48,7 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 		if err := m.Validate(); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutMail(ctx, &m), deed(ctx, tx, "change", "mail", "", m.Server))
+		return errors.Join(tx.PutMail(ctx, &m), audit(ctx, tx, "change", "mail", "", m.Server))
 	})
 	if err == nil { // what waits for the old server tries the new one
 		s.outage.ended()
@@ -76,10 +76,10 @@ func (s *Service) TryMail(ctx context.Context, to string) error {
 	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
 		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
 	}
-	if err := post.Send(ctx, m, to, "A letter from Wardicon", vpn.Letter{Text: "This letter was sent to see that the service can send letters. It can.\n"}); err != nil {
+	if err := mailer.Send(ctx, m, to, "A letter from Wardicon", vpn.Letter{Text: "This letter was sent to see that the service can send letters. It can.\n"}); err != nil {
 		return problem("mail", "/server", failure(err, m.Password), "a server that takes the letter", "correct the settings, or ask who runs the server")
 	}
-	return s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "try", "mail", "", to) })
+	return s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "try", "mail", "", to) })
 }
 
 func quoted(v string) string {
@@ -99,17 +99,17 @@ func failure(err error, password *secret.Text) string {
 }
 
 // Letters lists what was sent or is to be, a page.
-func (s *Service) Letters(ctx context.Context, q store.Query) (view.Page[view.Letter], error) {
+func (s *Service) Letters(ctx context.Context, q store.Query) (api.Page[api.Letter], error) {
 	return store.Letters.List(ctx, s.store.Read(), q)
 }
 
 // WaitingLetters counts the letters that wait to be sent.
 func (s *Service) WaitingLetters(ctx context.Context) (int, error) {
-	return s.store.Read().References(ctx, "letters", "state", view.Waiting) // a page counts to a bound
+	return s.store.Read().References(ctx, "letters", "state", api.Waiting) // a page counts to a bound
 }
 
 // write keeps a letter to be sent, in the transaction of what it is about.
-func (s *Service) write(ctx context.Context, tx *store.Tx, l view.Letter, body vpn.Letter) error {
+func (s *Service) write(ctx context.Context, tx *store.Tx, l api.Letter, body vpn.Letter) error {
 	return tx.AddLetter(ctx, &l, body)
 }
 
@@ -180,7 +180,7 @@ func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 		if waiting, err = tx.HurryLetters(ctx); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "send now", "letters", "", fmt.Sprintf("%d letters", waiting))
+		return audit(ctx, tx, "send now", "letters", "", fmt.Sprintf("%d letters", waiting))
 	})
 	if err == nil {
 		s.outage.ended()
@@ -199,7 +199,7 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 	if err != nil || m.Server == "" || !s.outage.open(s.now()) {
 		return err
 	}
-	var line *post.Line
+	var line *mailer.Line
 	defer func() {
 		if line != nil {
 			_ = line.Close()
@@ -210,14 +210,14 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 		var damaged *store.DamagedError
 		switch {
 		case errors.As(err, &damaged): // it is lost; those after it are not
-			l.State, l.Problem = view.GivenUp, err.Error()
+			l.State, l.Problem = api.GivenUp, err.Error()
 		case err != nil || l == nil:
 			return err
 		default:
 			if line == nil {
 				fault := errDamagedMail
 				if !m.Damaged {
-					line, fault = post.Open(ctx, m)
+					line, fault = mailer.Open(ctx, m)
 				}
 				if fault != nil {
 					return s.mailOutage(ctx, m, *l, fault)
@@ -227,13 +227,13 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 			if ctx.Err() != nil {
 				return ctx.Err() // it may have gone out; better twice than not at all
 			}
-			if post.Broken(sent) {
+			if mailer.Broken(sent) {
 				return s.mailOutage(ctx, m, *l, sent)
 			}
 			s.outage.ended()
 			s.tried(l, m, sent)
 		}
-		if l.State != view.Sent {
+		if l.State != api.Sent {
 			s.log.WarnContext(ctx, "a letter was not sent", "letter", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
 		}
 		if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutLetter(ctx, *l) }); err != nil {
@@ -244,21 +244,21 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 }
 
 // tried notes what came of a try.
-func (s *Service) tried(l *view.Letter, m vpn.Mail, sent error) {
+func (s *Service) tried(l *api.Letter, m vpn.Mail, sent error) {
 	now := s.now().UTC()
 	l.Tries++
 	switch {
 	case sent == nil:
-		l.State, l.Sent, l.Problem = view.Sent, &now, ""
+		l.State, l.Sent, l.Problem = api.Sent, &now, ""
 	case l.Tries > len(again):
-		l.State, l.Problem = view.GivenUp, failure(sent, m.Password)
+		l.State, l.Problem = api.GivenUp, failure(sent, m.Password)
 	default:
 		l.Due, l.Problem = now.Add(again[l.Tries-1]), failure(sent, m.Password)
 	}
 }
 
 // mailOutage notes with the letters that are due why they wait. One that has waited for days is given up.
-func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l view.Letter, fault error) error {
+func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l api.Letter, fault error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

@@ -9,16 +9,16 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/simulate"
 	"wardicon/store"
 )
 
-// postbox is a stand-in for a mail server, and the settings that lead to it.
+// postbox is a simulator for a mail server, and the settings that lead to it.
 func postbox(t *testing.T) (*simulate.MailServer, vpn.Mail) {
 	t.Helper()
 	server, err := simulate.NewMailServer("wardicon", "oar-lock-71-Spindrift")
@@ -88,7 +88,7 @@ func TestMail(t *testing.T) {
 	if _, err := svc.SetMail(ctx, settings, false); err != nil {
 		t.Fatal(err)
 	}
-	letters := func(state string) view.Page[view.Letter] {
+	letters := func(state string) api.Page[api.Letter] {
 		t.Helper()
 		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": state}})
 		if err != nil {
@@ -113,7 +113,7 @@ func TestMail(t *testing.T) {
 	server.Refuse(false)
 	c.turn(26 * time.Hour)
 	pass()
-	if w := letters(view.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
+	if w := letters(api.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
 		t.Fatalf("%d letters wait: %+v", w.Total, w.Items)
 	}
 	kept, err := s.Read().References(ctx, "secrets", "field", "body")
@@ -128,7 +128,7 @@ func TestMail(t *testing.T) {
 	c.turn(time.Hour)
 	pass()
 	got := server.Letters()[before:]
-	if len(got) != 2 || letters(view.Sent).Total != 2 || letters(view.Waiting).Total != 0 {
+	if len(got) != 2 || letters(api.Sent).Total != 2 || letters(api.Waiting).Total != 0 {
 		t.Fatalf("%d letters came", len(got))
 	}
 	for _, l := range got {
@@ -148,7 +148,7 @@ func TestMail(t *testing.T) {
 		pass()
 		c.turn(25 * time.Hour)
 	}
-	if f := letters(view.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
+	if f := letters(api.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
 		t.Errorf("%d letters were given up: %+v", f.Total, f.Items)
 	}
 }
@@ -186,7 +186,7 @@ func TestOutage(t *testing.T) {
 		t.Fatal(err)
 	}
 	laptopCrew(t, svc, 12)
-	if _, err := svc.HandOverGroup(ctx, "crew", view.HandoverWish{Link: check.ByMail}); err != nil {
+	if _, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByMail}); err != nil {
 		t.Fatal(err)
 	}
 	if err := svc.WorkAll(ctx); err != nil {
@@ -201,9 +201,9 @@ func TestOutage(t *testing.T) {
 	if took := time.Since(begin); took > 25*time.Second || calls.Load() != 1 {
 		t.Errorf("12 letters to a silent server took %s and %d calls", took, calls.Load())
 	}
-	waiting := func() view.Page[view.Letter] {
+	waiting := func() api.Page[api.Letter] {
 		t.Helper()
-		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": view.Waiting}})
+		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": api.Waiting}})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // brought is what a file of certificates and keys holds: the certificate that it is about, with those
@@ -29,9 +29,9 @@ func (b brought) keyText() (*secret.Text, error) {
 	return &text, err
 }
 
-// mends say what to do about a file that cannot be taken.
-var mends = map[pki.Fault][2]string{
-	pki.BagUnreadable:    {"certificates and keys as PEM, DER, PKCS #7 or PKCS #12", "export the file anew"},
+// fixes say what to do about a file that cannot be taken.
+var fixes = map[pki.Fault][2]string{
+	pki.BagUnreadable:    {"certificates and keys as PEM, DER, PKCS #7 or PKCS #12", "export the file again"},
 	pki.BagPassphrase:    {"the passphrase that the file was closed with", "type it again; capitals count"},
 	pki.BagKeys:          {"one private key", "take the others out"},
 	pki.BagPair:          {"the key of the certificate", "bring the key that belongs to it, or leave it out"},
@@ -40,11 +40,11 @@ var mends = map[pki.Fault][2]string{
 }
 
 // bring opens a file of material. fits says which of its certificates it is about; expected words that.
-func bring(object string, m view.Material, expected string, fits func(*x509.Certificate) bool) (b brought, err error) {
+func bring(object string, m api.Material, expected string, fits func(*x509.Certificate) bool) (b brought, err error) {
 	bag := pki.Open(m.File, m.Passphrase)
 	pointer := map[bool]string{true: "/passphrase", false: "/file"}
 	for _, t := range bag.Troubles {
-		if words, ok := mends[t.Fault]; ok {
+		if words, ok := fixes[t.Fault]; ok {
 			return b, problem(object, pointer[t.Fault == pki.BagPassphrase], t.Found, words[0], words[1])
 		}
 	}
@@ -52,14 +52,14 @@ func bring(object string, m view.Material, expected string, fits func(*x509.Cert
 	if len(m.Key) > 0 {
 		apart := pki.Open(m.Key, m.Passphrase)
 		for _, t := range apart.Troubles {
-			if words, ok := mends[t.Fault]; ok {
+			if words, ok := fixes[t.Fault]; ok {
 				return b, problem(object, "/key", t.Found, words[0], words[1])
 			}
 		}
 		keys = append(keys, apart.Keys...)
 	}
 	if len(keys) > 1 {
-		return b, problem(object, "/file", fmt.Sprintf("%d private keys", len(keys)), mends[pki.BagKeys][0], mends[pki.BagKeys][1])
+		return b, problem(object, "/file", fmt.Sprintf("%d private keys", len(keys)), fixes[pki.BagKeys][0], fixes[pki.BagKeys][1])
 	}
 	if len(bag.Certificates) == 0 {
 		return b, problem(object, "/file", "no certificate", expected, "export the file with its certificate")
@@ -68,7 +68,7 @@ func bring(object string, m view.Material, expected string, fits func(*x509.Cert
 	if len(keys) == 1 {
 		b.key = keys[0]
 		if i = slices.IndexFunc(bag.Certificates, func(c *x509.Certificate) bool { return pki.Belongs(c, b.key) }); i < 0 {
-			return b, problem(object, "/key", fmt.Sprintf("a private key that belongs to none of %d certificates", len(bag.Certificates)), mends[pki.BagPair][0], mends[pki.BagPair][1])
+			return b, problem(object, "/key", fmt.Sprintf("a private key that belongs to none of %d certificates", len(bag.Certificates)), fixes[pki.BagPair][0], fixes[pki.BagPair][1])
 		}
 		if !fits(bag.Certificates[i]) {
 			return b, problem(object, "/file", fmt.Sprintf("the key of %q, a certificate for %s", bag.Certificates[i].Subject.CommonName, pki.UsageOf(bag.Certificates[i])), expected, "bring the file that is meant")

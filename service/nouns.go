@@ -5,26 +5,26 @@ import (
 	"errors"
 	"fmt"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // The nouns with the use cases they share.
 type (
-	Gateways = Records[vpn.Gateway, view.Gateway, *vpn.Gateway]
-	People   = Records[vpn.Person, view.Person, *vpn.Person]
-	Accounts = Records[vpn.Account, view.Account, *vpn.Account]
-	Devices  = Records[vpn.Device, view.Device, *vpn.Device]
-	Profiles = Records[vpn.Profile, view.Profile, *vpn.Profile]
-	Patterns = Records[vpn.Pattern, view.Pattern, *vpn.Pattern]
+	Gateways = Records[vpn.Gateway, api.Gateway, *vpn.Gateway]
+	People   = Records[vpn.Person, api.Person, *vpn.Person]
+	Accounts = Records[vpn.Account, api.Account, *vpn.Account]
+	Devices  = Records[vpn.Device, api.Device, *vpn.Device]
+	Profiles = Records[vpn.Profile, api.Profile, *vpn.Profile]
+	Patterns = Records[vpn.Pattern, api.Pattern, *vpn.Pattern]
 )
 
 func (s *Service) gateways() *Gateways {
 	return &Gateways{
 		s: s, table: store.Gateways, unique: "/name",
 		stamp:  func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
-		name:   func(g view.Gateway) string { return g.Name },
+		name:   func(g api.Gateway) string { return g.Name },
 		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
@@ -49,7 +49,7 @@ func (s *Service) people() *People {
 	return &People{
 		s: s, table: store.People,
 		stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
-		name:  func(p view.Person) string { return p.Name },
+		name:  func(p api.Person) string { return p.Name },
 		hide:  func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
 		used: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
 			return unused(ctx, tx, "person", p.Name, p.ID, [3]string{"devices", "person_id", "devices"}, [3]string{"accounts", "person_id", "accounts"})
@@ -62,7 +62,7 @@ func (s *Service) accounts() *Accounts {
 	return &Accounts{
 		s: s, table: store.Accounts, unique: "/login",
 		stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
-		name:  func(a view.Account) string { return a.Login + " of " + a.Person },
+		name:  func(a api.Account) string { return a.Login + " of " + a.Person },
 		hide:  func(a *vpn.Account) { a.Password = nil },
 		refers: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
 			err := reference(ctx, tx, store.People, "account", "/person_id", a.PersonID)
@@ -92,7 +92,7 @@ func (s *Service) devices() *Devices {
 	return &Devices{
 		s: s, table: store.Devices, unique: "/name",
 		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
-		name:  func(d view.Device) string { return d.Name },
+		name:  func(d api.Device) string { return d.Name },
 		hide: func(d *vpn.Device) {
 			if d.Identity != nil {
 				identity := *d.Identity
@@ -117,7 +117,7 @@ func (s *Service) profiles() *Profiles {
 	return &Profiles{
 		s: s, table: store.Profiles, unique: "/device_id",
 		stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
-		name:  func(p view.Profile) string { return p.Device + " to " + p.Gateway },
+		name:  func(p api.Profile) string { return p.Device + " to " + p.Gateway },
 		hide:  func(*vpn.Profile) {},
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 			return errors.Join(
@@ -168,7 +168,7 @@ func (s *Service) patterns() *Patterns {
 	return &Patterns{
 		s: s, table: store.Patterns, unique: "/name",
 		stamp: func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
-		name:  func(p view.Pattern) string { return p.Name },
+		name:  func(p api.Pattern) string { return p.Name },
 		hide:  func(*vpn.Pattern) {}, before: nothing[*vpn.Pattern],
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
 			for i, id := range p.GatewayIDs {

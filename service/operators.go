@@ -11,8 +11,8 @@ import (
 	"sync"
 	"unicode/utf8"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -103,14 +103,14 @@ func (s *Service) AddOwner(ctx context.Context, name string, password secret.Tex
 		if has {
 			return ErrSetUpDone
 		}
-		o := store.Operator{Operator: view.Operator{Name: name, Role: RoleOwner}, Password: hash}
-		return errors.Join(tx.AddOperator(ctx, &o), deed(As(ctx, name), tx, "set up", "operator", o.ID, name))
+		o := store.Operator{Operator: api.Operator{Name: name, Role: RoleOwner}, Password: hash}
+		return errors.Join(tx.AddOperator(ctx, &o), audit(As(ctx, name), tx, "set up", "operator", o.ID, name))
 	})
 }
 
 func nameProblems(name string) []vpn.Problem {
 	if n := utf8.RuneCountInString(strings.TrimSpace(name)); n < 1 || n > 64 || name != strings.TrimSpace(name) {
-		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no blank at the ends", Mend: "choose a name to sign in with"}}
+		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no blank at the ends", Fix: "choose a name to sign in with"}}
 	}
 	return nil
 }
@@ -119,16 +119,16 @@ func nameProblems(name string) []vpn.Problem {
 func passwordProblems(pointer, name string, password secret.Text) []vpn.Problem {
 	// NIST SP 800-63B-4 §3.1.1.2: fifteen characters where the password stands alone.
 	if n := utf8.RuneCountInString(password.Reveal()); n < 15 || n > 256 {
-		return []vpn.Problem{{Pointer: pointer, Found: fmt.Sprintf("%d characters", n), Expected: "15 to 256 characters", Mend: "four or five unrelated words are easy to remember"}}
+		return []vpn.Problem{{Pointer: pointer, Found: fmt.Sprintf("%d characters", n), Expected: "15 to 256 characters", Fix: "four or five unrelated words are easy to remember"}}
 	}
 	if e := secret.Judge(password, name, "wardicon"); e.Bits < 40 {
-		return []vpn.Problem{{Pointer: pointer, Found: "a password that " + e.Guesses() + " find", Expected: secret.Estimate{Bits: 40}.Guesses() + " or more", Mend: "avoid names, repetitions and rows of keys"}}
+		return []vpn.Problem{{Pointer: pointer, Found: "a password that " + e.Guesses() + " find", Expected: secret.Estimate{Bits: 40}.Guesses() + " or more", Fix: "avoid names, repetitions and rows of keys"}}
 	}
 	return nil
 }
 
 // Operators lists who can sign in, a page.
-func (s *Service) Operators(ctx context.Context, q store.Query) (view.Page[view.Operator], error) {
+func (s *Service) Operators(ctx context.Context, q store.Query) (api.Page[api.Operator], error) {
 	return store.Operators.List(ctx, s.store.Read(), q)
 }
 
@@ -139,13 +139,13 @@ func firstPassword() (secret.Text, error) {
 }
 
 // AddOperator makes an operator with a password for the first sign-in, which must then be changed.
-func (s *Service) AddOperator(ctx context.Context, name, role string) (made view.NewOperator, err error) {
+func (s *Service) AddOperator(ctx context.Context, name, role string) (made api.NewOperator, err error) {
 	if err := ownerOnly(ctx); err != nil {
 		return made, err
 	}
 	problems := nameProblems(name)
 	if !slices.Contains(Roles, role) {
-		problems = append(problems, vpn.Problem{Pointer: "/role", Found: quoted(role), Expected: "owner, issuer or auditor", Mend: "choose one of them"})
+		problems = append(problems, vpn.Problem{Pointer: "/role", Found: quoted(role), Expected: "owner, issuer or auditor", Fix: "choose one of them"})
 	}
 	if len(problems) > 0 {
 		return made, &vpn.Problems{Object: "operator", List: problems}
@@ -154,7 +154,7 @@ func (s *Service) AddOperator(ctx context.Context, name, role string) (made view
 	if err != nil {
 		return made, err
 	}
-	o := store.Operator{Operator: view.Operator{Name: name, Role: role, MustChange: true}, Password: hashPassword(password)}
+	o := store.Operator{Operator: api.Operator{Name: name, Role: role, MustChange: true}, Password: hashPassword(password)}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		err := tx.AddOperator(ctx, &o)
 		var taken *store.TakenError
@@ -165,7 +165,7 @@ func (s *Service) AddOperator(ctx context.Context, name, role string) (made view
 			return err
 		}
 		made.Operator, err = store.Operators.Row(ctx, tx, o.ID)
-		return errors.Join(err, deed(ctx, tx, "add", "operator", o.ID, name+", "+role))
+		return errors.Join(err, audit(ctx, tx, "add", "operator", o.ID, name+", "+role))
 	})
 	made.Password = password.Reveal()
 	return made, err
@@ -173,7 +173,7 @@ func (s *Service) AddOperator(ctx context.Context, name, role string) (made view
 
 // ChangeOperator gives an operator another role, or keeps it from signing in; its sessions end. There is
 // always an owner left.
-func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled bool) (row view.Operator, err error) {
+func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled bool) (row api.Operator, err error) {
 	err = s.editOperator(ctx, id, "change", func(_ *store.Tx, o *store.Operator) error {
 		if !slices.Contains(Roles, role) {
 			return problem("operator", "/role", quoted(role), "owner, issuer or auditor", "choose one of them")
@@ -188,7 +188,7 @@ func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled 
 }
 
 // ResetOperator gives an operator a new password for the next sign-in, and takes the second factor away.
-func (s *Service) ResetOperator(ctx context.Context, id string) (made view.NewOperator, err error) {
+func (s *Service) ResetOperator(ctx context.Context, id string) (made api.NewOperator, err error) {
 	password, err := firstPassword()
 	if err != nil {
 		return made, err
@@ -207,10 +207,10 @@ func (s *Service) ResetOperator(ctx context.Context, id string) (made view.NewOp
 }
 
 // RecoverOperator is ResetOperator by name, for whoever has the data folder.
-func (s *Service) RecoverOperator(ctx context.Context, name string) (view.NewOperator, error) {
+func (s *Service) RecoverOperator(ctx context.Context, name string) (api.NewOperator, error) {
 	o, err := s.store.Read().OperatorByName(ctx, name)
 	if err != nil {
-		return view.NewOperator{}, err
+		return api.NewOperator{}, err
 	}
 	return s.ResetOperator(As(ctx, "server"), o.ID)
 }
@@ -231,7 +231,7 @@ func (s *Service) editOperator(ctx context.Context, id, action string, edit func
 		if err := errors.Join(tx.PutOperator(ctx, o), tx.EndSessions(ctx, id, "")); err != nil {
 			return err
 		}
-		return errors.Join(ownerLeft(ctx, tx), deed(ctx, tx, action, "operator", id, fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled)))
+		return errors.Join(ownerLeft(ctx, tx), audit(ctx, tx, action, "operator", id, fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled)))
 	})
 }
 
@@ -254,6 +254,6 @@ func (s *Service) RemoveOperator(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(store.Operators.Delete(ctx, tx, id), ownerLeft(ctx, tx), deed(ctx, tx, "remove", "operator", id, o.Name))
+		return errors.Join(store.Operators.Delete(ctx, tx, id), ownerLeft(ctx, tx), audit(ctx, tx, "remove", "operator", id, o.Name))
 	})
 }

@@ -8,8 +8,8 @@ import (
 
 	"github.com/pquerna/otp/totp"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/service"
 	"wardicon/store"
 )
@@ -214,7 +214,7 @@ func TestTokens(t *testing.T) {
 	if err != nil || len(list) != 2 {
 		t.Fatalf("%+v (%v)", list, err)
 	}
-	var shown view.Session
+	var shown api.Session
 	for _, one := range list {
 		if one.Name == "inventory" {
 			shown = one
@@ -226,7 +226,7 @@ func TestTokens(t *testing.T) {
 	if _, err := svc.Sessions(service.AsRole(ctx, "somebody", service.RoleIssuer), owner, true); !errors.Is(err, service.ErrRole) {
 		t.Errorf("an issuer sees the sessions of all: %v", err)
 	}
-	stranger := store.Session{Operator: view.Operator{ID: "op-x"}}
+	stranger := store.Session{Operator: api.Operator{ID: "op-x"}}
 	var none *store.NotFoundError
 	if err := svc.EndSession(service.AsRole(ctx, "somebody", service.RoleIssuer), stranger, shown.ID); !errors.As(err, &none) {
 		t.Errorf("somebody else ended it: %v", err)

@@ -13,7 +13,7 @@ func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
 	return s.store.Read().Organisation(ctx)
 }
 
-// SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what goes into profiles differs, each is checked anew.
+// SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what goes into profiles differs, each is checked again.
 func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.Organisation, error) {
 	if err := o.Validate(); err != nil {
 		return o, err
@@ -31,7 +31,7 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 				return err
 			}
 		}
-		return errors.Join(tx.PutOrganisation(ctx, &o), deed(ctx, tx, "change", "organisation", "", o.Name))
+		return errors.Join(tx.PutOrganisation(ctx, &o), audit(ctx, tx, "change", "organisation", "", o.Name))
 	})
 	s.checkSoon()
 	poke(s.asking.schedule)

@@ -4,14 +4,14 @@ import (
 	"context"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/observed"
-	"wardicon/core/view"
+	"wardicon/core/drift"
 	"wardicon/store"
 )
 
 // Overview sums up the fleet.
-func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
+func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 	tx := s.store.Read()
 	if o.Organisation, err = tx.Organisation(ctx); err != nil {
 		return o, err
@@ -40,7 +40,7 @@ func (s *Service) Overview(ctx context.Context) (o view.Overview, err error) {
 		o.Rules[i].Title = rule.Title
 	}
 	page, err := store.Profiles.List(ctx, tx, store.Query{Sort: "worst", Limit: 8})
-	o.Worst = slices.DeleteFunc(page.Items, func(p view.Profile) bool { return p.Tally.Blockers+p.Tally.Warnings == 0 })
+	o.Worst = slices.DeleteFunc(page.Items, func(p api.Profile) bool { return p.Tally.Errors+p.Tally.Warnings == 0 })
 	return o, err
 }
 
@@ -57,7 +57,7 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 		return nil, err
 	}
 	all := map[string]int{unasked: counts[""]}
-	for _, state := range []observed.State{observed.Sound, observed.Differs, observed.AllSilent, observed.Unresolved} {
+	for _, state := range []drift.State{drift.Sound, drift.Differs, drift.AllSilent, drift.Unresolved} {
 		all[string(state)] = counts[string(state)]
 	}
 	return all, nil

@@ -11,13 +11,13 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"wardicon/api"
 	"wardicon/core/card"
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
-	"wardicon/core/format/examination"
+	"wardicon/core/format/diagnostics"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -45,19 +45,19 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 		format.File{Name: format.FileName(name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
 		format.File{Name: format.FileName(name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
 	)
-	if script, ok := w.examination(); ok && !byHand {
+	if script, ok := w.diagnostics(); ok && !byHand {
 		files = append(files, script)
 	}
 	return files, nil
 }
 
-// examination is the script that looks why the connection does not work, for platforms that run one.
-func (w *worked) examination() (format.File, bool) {
-	s := examination.Subject{Connection: w.plan.Connection, BehindNAT: w.in.Gateway.BehindNAT, Hosts: w.in.Gateway.Hosts}
+// diagnostics is the script that looks why the connection does not work, for platforms that run one.
+func (w *worked) diagnostics() (format.File, bool) {
+	s := diagnostics.Subject{Connection: w.plan.Connection, BehindNAT: w.in.Gateway.BehindNAT, Hosts: w.in.Gateway.Hosts}
 	if o := w.in.Organisation; o.Links != "" {
 		s.WhereAmI = o.Links + whereamiPath
 	}
-	return examination.Script(w.in.Device.Platform, s)
+	return diagnostics.Script(w.in.Device.Platform, s)
 }
 
 const whereamiPath = "/api/v1/whereami"
@@ -66,7 +66,7 @@ const whereamiPath = "/api/v1/whereami"
 func (w *worked) card(files []format.File, byHand bool) card.Card {
 	var taken []format.File
 	for _, f := range files {
-		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") && f.Purpose != examination.Purpose {
+		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") && f.Purpose != diagnostics.Purpose {
 			taken = append(taken, f)
 		}
 	}
@@ -98,7 +98,7 @@ func (s *Service) build(w *worked, byHand bool) ([]format.File, error) {
 func (s *Service) digest(files []format.File, signer string) string {
 	all := []byte(signer)
 	for _, f := range files {
-		if f.Purpose == examination.Purpose {
+		if f.Purpose == diagnostics.Purpose {
 			continue // it sets nothing up
 		}
 		for _, part := range [][]byte{[]byte(f.Name), f.Content} {
@@ -109,12 +109,12 @@ func (s *Service) digest(files []format.File, signer string) string {
 	return s.store.Digest(all)
 }
 
-// Build makes a parcel of a profile and keeps it. Blockers keep it from being made.
-func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (view.Parcel, error) {
-	var p view.Parcel
+// Build makes a parcel of a profile and keeps it. Errors keep it from being made.
+func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (api.Parcel, error) {
+	var p api.Parcel
 	type made struct {
 		w *worked
-		p view.Parcel
+		p api.Parcel
 	}
 	err := settle(ctx, s, func(tx *store.Tx) (m made, err error) {
 		if m.w, err = s.work(ctx, tx, profileID); err == nil {
@@ -133,13 +133,13 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (vie
 }
 
 // parcel builds a parcel.
-func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (p view.Parcel, err error) {
+func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (p api.Parcel, err error) {
 	title := w.in.Device.Name + " to " + w.in.Gateway.Name
-	if blockers := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
+	if errs := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
 		// What a file cannot carry can still be typed.
-		return f.Severity != vpn.Blocker || byHand && f.Rule == check.CodeUnfit
-	}); len(blockers) > 0 {
-		return p, &BlockedError{title, blockers}
+		return f.Severity != vpn.Error || byHand && f.Rule == check.CodeUnfit
+	}); len(errs) > 0 {
+		return p, &BlockedError{title, errs}
 	}
 	files, err := s.build(w, byHand)
 	if err != nil {
@@ -153,23 +153,23 @@ func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bo
 	if err != nil {
 		return p, err
 	}
-	p = view.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Digest: s.digest(files, w.signer)}
+	p = api.Parcel{ProfileID: w.in.Profile.ID, ByHand: byHand, Digest: s.digest(files, w.signer)}
 	p.Files, err = k.signed(w.plan.Connection.Name, append(files, sheet))
 	return p, err
 }
 
 // keepParcel keeps what was built.
-func (s *Service) keepParcel(ctx context.Context, tx *store.Tx, w *worked, p *view.Parcel) error {
+func (s *Service) keepParcel(ctx context.Context, tx *store.Tx, w *worked, p *api.Parcel) error {
 	if err := tx.AddParcel(ctx, p); err != nil {
 		return err
 	}
 	w.subject.Outdated = false
 	// Its last parcel is no longer outdated.
-	return errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), deed(ctx, tx, "build", "parcel", p.ID, w.in.Device.Name+" to "+w.in.Gateway.Name))
+	return errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), audit(ctx, tx, "build", "parcel", p.ID, w.in.Device.Name+" to "+w.in.Gateway.Name))
 }
 
 // Parcels lists the parcels of a profile, newest first, and says which are outdated.
-func (s *Service) Parcels(ctx context.Context, profileID string) ([]view.Parcel, error) {
+func (s *Service) Parcels(ctx context.Context, profileID string) ([]api.Parcel, error) {
 	tx := s.store.Read()
 	w, err := s.work(ctx, tx, profileID)
 	if err != nil {
@@ -186,7 +186,7 @@ func (s *Service) Parcels(ctx context.Context, profileID string) ([]view.Parcel,
 }
 
 // outdated tells whether building now would give another parcel.
-func (s *Service) outdated(w *worked, p view.Parcel) bool {
+func (s *Service) outdated(w *worked, p api.Parcel) bool {
 	if w.built == nil {
 		w.built = map[bool]string{}
 	}
@@ -225,15 +225,15 @@ func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...fu
 		if found.Content, err = tx.ParcelFile(ctx, id, name); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "fetch", "parcel", id, name)
+		return audit(ctx, tx, "fetch", "parcel", id, name)
 	})
 	return found, err
 }
 
 // Preview makes the files of a profile without keeping them. Secrets are masked unless
 // they are to be revealed, which is logged.
-func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal bool) ([]view.ShownFile, error) {
-	var shown []view.ShownFile
+func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal bool) ([]api.ShownFile, error) {
+	var shown []api.ShownFile
 	look := func(tx *store.Tx) error {
 		w, err := s.work(ctx, tx, profileID)
 		if err != nil {
@@ -254,14 +254,14 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 			if !reveal { // some formats carry a secret, and so its mask, in base64
 				text = strings.ReplaceAll(text, base64.StdEncoding.EncodeToString([]byte(secret.Hidden)), secret.Hidden)
 			}
-			shown = append(shown, view.ShownFile{File: f, Text: text})
+			shown = append(shown, api.ShownFile{File: f, Text: text})
 		}
 		return nil
 	}
 	err := s.store.Snapshot(ctx, look)
 	if err == nil && reveal {
 		err = s.store.Write(ctx, func(tx *store.Tx) error {
-			return deed(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(shown)))
+			return audit(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(shown)))
 		})
 	}
 	if err != nil {

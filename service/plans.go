@@ -4,10 +4,10 @@ import (
 	"context"
 	"crypto/x509"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -23,8 +23,8 @@ type worked struct {
 	touched  int             // the profile's count of changes then
 }
 
-func (w *worked) shown() view.Planned {
-	return view.Planned{
+func (w *worked) shown() api.Planned {
+	return api.Planned{
 		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
 		Passed: w.plan.Passed, Unmet: w.plan.Unmet, Chains: w.subject.Chains(), Agreements: w.subject.Agreements(), Pattern: w.in.Pattern.Name, Formats: w.plan.Ability.Formats,
 		Release: w.plan.Release.Title, Format: w.plan.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
@@ -32,27 +32,27 @@ func (w *worked) shown() view.Planned {
 }
 
 // Plan plans and checks a profile that is kept.
-func (s *Service) Plan(ctx context.Context, profileID string) (view.Planned, error) {
+func (s *Service) Plan(ctx context.Context, profileID string) (api.Planned, error) {
 	w, err := s.work(ctx, s.store.Read(), profileID)
 	if err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	return w.shown(), nil
 }
 
 // Try plans and checks a profile without keeping it.
-func (s *Service) Try(ctx context.Context, p vpn.Profile) (view.Planned, error) {
+func (s *Service) Try(ctx context.Context, p vpn.Profile) (api.Planned, error) {
 	tx := s.store.Read()
 	if err := p.Validate(); err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	if err := s.Profiles.refers(ctx, tx, &p); err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	p.ID = "pr-preview"
 	w, err := s.workOn(ctx, tx, p)
 	if err != nil {
-		return view.Planned{}, err
+		return api.Planned{}, err
 	}
 	return w.shown(), nil
 }

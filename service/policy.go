@@ -8,37 +8,37 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Rules lists the rules with the severities that the owner has set.
-func (s *Service) Rules(ctx context.Context) ([]view.Rule, error) {
+func (s *Service) Rules(ctx context.Context) ([]api.Rule, error) {
 	set, err := s.store.Read().Severities(ctx)
 	if err != nil {
 		return nil, err
 	}
-	list := make([]view.Rule, len(check.Register))
+	list := make([]api.Rule, len(check.Register))
 	for i, r := range check.Register {
-		list[i] = view.Rule{Rule: r, Set: set[r.Code]}
+		list[i] = api.Rule{Rule: r, Set: set[r.Code]}
 	}
 	return list, nil
 }
 
 // settable are the severities that a rule can be set to; the empty one takes its own back.
-var settable = []vpn.Severity{"", vpn.Blocker, vpn.Warning, vpn.Advice, check.Off}
+var settable = []vpn.Severity{"", vpn.Error, vpn.Warning, vpn.Note, check.Off}
 
 // SetSeverity sets the severity of a rule for the whole fleet, and has every profile
-// checked anew.
-func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Severity) (r view.Rule, err error) {
+// checked again.
+func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Severity) (r api.Rule, err error) {
 	rule, ok := check.Lookup(code)
 	if !ok {
 		return r, &store.NotFoundError{Noun: "rule", ID: code}
 	}
 	if !slices.Contains(settable, severity) {
-		return r, problem("rule", "/severity", fmt.Sprintf("%q", severity), "blocker, warning, advice, off or nothing", "choose one of them")
+		return r, problem("rule", "/severity", fmt.Sprintf("%q", severity), "error, warning, note, off or nothing", "choose one of them")
 	}
 	if slices.Contains(rule.Fields, vpn.FieldHandover) {
 		return r, problem("rule", "/severity", rule.Code, "a rule that looks at profiles", "this one holds whenever a parcel is handed over; it cannot be set")
@@ -57,20 +57,20 @@ func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Sev
 		if said == "" {
 			said = string(rule.Severity) + ", its own"
 		}
-		return deed(ctx, tx, "set severity", "rule", code, said)
+		return audit(ctx, tx, "set severity", "rule", code, said)
 	})
 	s.checkSoon()
-	return view.Rule{Rule: rule, Set: severity}, err
+	return api.Rule{Rule: rule, Set: severity}, err
 }
 
-func problem(object, pointer, found, expected, mend string) error {
-	return &vpn.Problems{Object: object, List: []vpn.Problem{{Pointer: pointer, Found: found, Expected: expected, Mend: mend}}}
+func problem(object, pointer, found, expected, fix string) error {
+	return &vpn.Problems{Object: object, List: []vpn.Problem{{Pointer: pointer, Found: found, Expected: expected, Fix: fix}}}
 }
 
-// longestOverride bounds how long a blocker may pass.
+// longestOverride bounds how long an error may pass.
 const longestOverride = 366 * 24 * time.Hour
 
-// Override lets a blocker pass on one profile, for a reason and a time.
+// Override lets an error pass on one profile, for a reason and a time.
 func (s *Service) Override(ctx context.Context, profileID, code, reason string, until time.Time) (o check.Override, err error) {
 	if _, ok := check.Lookup(code); !ok {
 		return o, &store.NotFoundError{Noun: "rule", ID: code}
@@ -78,10 +78,10 @@ func (s *Service) Override(ctx context.Context, profileID, code, reason string, 
 	now := s.now()
 	var problems []vpn.Problem
 	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > 500 || strings.ContainsAny(reason, "\x00\n\r") {
-		problems = append(problems, vpn.Problem{Pointer: "/reason", Found: "none, or more than 500 characters", Expected: "why the blocker may pass, on one line", Mend: "give the reason"})
+		problems = append(problems, vpn.Problem{Pointer: "/reason", Found: "none, or more than 500 characters", Expected: "why the error may pass, on one line", Fix: "give the reason"})
 	}
 	if !until.After(now) || until.After(now.Add(longestOverride)) {
-		problems = append(problems, vpn.Problem{Pointer: "/until", Found: until.Format(time.DateOnly), Expected: "a day to come, within a year", Mend: "choose a day on which somebody will look at it again"})
+		problems = append(problems, vpn.Problem{Pointer: "/until", Found: until.Format(time.DateOnly), Expected: "a day to come, within a year", Fix: "choose a day on which somebody will look at it again"})
 	}
 	if len(problems) > 0 {
 		return o, &vpn.Problems{Object: "override", List: problems}
@@ -93,12 +93,12 @@ func (s *Service) Override(ctx context.Context, profileID, code, reason string, 
 			return err
 		}
 		if !slices.ContainsFunc(w.findings, func(f check.Finding) bool {
-			return f.Rule == code && (f.Severity == vpn.Blocker || f.Override != nil)
+			return f.Rule == code && (f.Severity == vpn.Error || f.Override != nil)
 		}) {
-			return problem("override", "/rule", code, "a blocker that is found on this profile", "look at the profile's findings")
+			return problem("override", "/rule", code, "an error that is found on this profile", "look at the profile's findings")
 		}
 		if code == check.CodeUnfit {
-			return problem("override", "/rule", code, "a blocker that is about sense, not about what a file can hold", "choose another file, or a card")
+			return problem("override", "/rule", code, "an error that is about sense, not about what a file can hold", "choose another file, or a card")
 		}
 		if err := tx.PutOverride(ctx, profileID, o); err != nil {
 			return err
@@ -129,5 +129,5 @@ func (s *Service) overridden(ctx context.Context, tx *store.Tx, w *worked, actio
 	if err := tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID); err != nil {
 		return err
 	}
-	return deed(ctx, tx, action, "profile", w.in.Profile.ID, w.in.Device.Name+" to "+w.in.Gateway.Name+", "+detail)
+	return audit(ctx, tx, action, "profile", w.in.Profile.ID, w.in.Device.Name+" to "+w.in.Gateway.Name+", "+detail)
 }

@@ -11,9 +11,9 @@ import (
 	"sync"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/observed"
-	"wardicon/core/view"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 	"wardicon/probe"
 	"wardicon/store"
@@ -49,7 +49,7 @@ type asking struct {
 // askedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same answer.
 type askedNow struct {
 	done  chan struct{}
-	probe observed.Probe
+	probe drift.Probe
 	err   error
 }
 
@@ -104,7 +104,7 @@ func (a *asking) unasked(at netip.Addr) string {
 
 // Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
 // is being asked already is not asked twice.
-func (s *Service) Probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
+func (s *Service) Probe(ctx context.Context, gatewayID string) (p drift.Probe, err error) {
 	s.asking.mu.Lock()
 	if now, ok := s.asking.running[gatewayID]; ok {
 		s.asking.mu.Unlock()
@@ -131,7 +131,7 @@ func (s *Service) Probe(ctx context.Context, gatewayID string) (p observed.Probe
 	return s.probe(ctx, gatewayID)
 }
 
-func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe, err error) {
+func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, err error) {
 	g, err := store.Gateways.Get(ctx, s.store.Read(), gatewayID)
 	if err != nil {
 		return p, err
@@ -150,7 +150,7 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe
 		if err := tx.AddProbe(ctx, &p); err != nil {
 			return err
 		}
-		if p.State() != observed.Sound || !sameFindings(before, &p) { // what is seen a second time weighs more
+		if p.State() != drift.Sound || !sameFindings(before, &p) { // what is seen a second time weighs more
 			if err := tx.TouchProfiles(ctx, "gateway_id = ?", g.ID); err != nil {
 				return err
 			}
@@ -158,15 +158,15 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p observed.Probe
 		if p.By == Schedule {
 			return nil // the history tells
 		}
-		return deed(ctx, tx, "probe", "gateway", g.ID, fmt.Sprintf("%s, %d answers, %d differences", g.Name, len(p.Answers), len(p.Differences)))
+		return audit(ctx, tx, "probe", "gateway", g.ID, fmt.Sprintf("%s, %d answers, %d differences", g.Name, len(p.Answers), len(p.Differences)))
 	})
 	s.checkSoon()
 	return p, err
 }
 
 // sameFindings tells whether two probes lead to the same findings.
-func sameFindings(a, b *observed.Probe) bool {
-	key := func(p *observed.Probe) (list []string) {
+func sameFindings(a, b *drift.Probe) bool {
+	key := func(p *drift.Probe) (list []string) {
 		for _, n := range p.Names {
 			list = append(list, fmt.Sprint(n.Name, n.Missing, n.Addresses, n.Fault))
 		}
@@ -179,8 +179,8 @@ func sameFindings(a, b *observed.Probe) bool {
 }
 
 // asked asks a gateway everything that its record leads to.
-func (s *Service) asked(ctx context.Context, g *vpn.Gateway) observed.Probe {
-	p := observed.Probe{GatewayID: g.ID, Gateway: g.Name, At: s.now().UTC(), By: actor(ctx), Names: []observed.Resolved{}, Answers: []observed.Answer{}}
+func (s *Service) asked(ctx context.Context, g *vpn.Gateway) drift.Probe {
+	p := drift.Probe{GatewayID: g.ID, Gateway: g.Name, At: s.now().UTC(), By: actor(ctx), Names: []drift.Resolved{}, Answers: []drift.Answer{}}
 	names := map[string][]netip.Addr{}
 	for _, name := range namesOf(g) {
 		seen, r := s.resolve(ctx, name)
@@ -188,14 +188,14 @@ func (s *Service) asked(ctx context.Context, g *vpn.Gateway) observed.Probe {
 		p.Names = append(p.Names, r)
 	}
 	// Names are judged by the addresses that they lead to, and those are asked: what a name says a moment later does not count.
-	questions := observed.Questions(g, observed.Addresses(g, names[g.Address]), names)
+	questions := drift.Questions(g, drift.Addresses(g, names[g.Address]), names)
 	for i := range questions {
 		if why := s.asking.unasked(questions[i].At.Addr()); why != "" {
 			questions[i].Untold = why
 		}
 	}
 	p.Answers = s.asking.prober.All(ctx, questions)
-	p.Differences = observed.Compare(g, p, s.now(), s.asking.public)
+	p.Differences = drift.Compare(g, p, s.now(), s.asking.public)
 	return p
 }
 
@@ -216,10 +216,10 @@ func namesOf(g *vpn.Gateway) (list []string) {
 }
 
 // resolve asks for a name.
-func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, observed.Resolved) {
+func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, drift.Resolved) {
 	ctx, stop := context.WithTimeout(ctx, nameTime)
 	defer stop()
-	r := observed.Resolved{Name: name, Addresses: []string{}}
+	r := drift.Resolved{Name: name, Addresses: []string{}}
 	start := time.Now()
 	list, err := s.asking.resolver.LookupNetIP(ctx, "ip", name+".")
 	r.Milliseconds = float64(time.Since(start).Microseconds()) / 1000
@@ -254,7 +254,7 @@ func (e *OnRecordError) Error() string {
 
 // ProbeAddress asks an address that is on no record, where an owner says so, by every protocol at its usual port. What it
 // answers is not kept.
-func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p observed.Probe, err error) {
+func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p drift.Probe, err error) {
 	g := &vpn.Gateway{Name: host, Address: host, SignIn: vpn.SignIn{Form: vpn.LoginPlain}}
 	if err := g.Validate(); err != nil {
 		return p, problem("probe", "/address", fmt.Sprintf("%q", host), "a host name or an IP address", "correct it")
@@ -276,15 +276,15 @@ func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool)
 	if err := ownerOnly(ctx); err != nil {
 		return p, err
 	}
-	// The deed is on record before the first packet.
-	if err := s.store.Write(ctx, func(tx *store.Tx) error { return deed(ctx, tx, "probe", "address", host, "on no record") }); err != nil {
+	// The entry is on record before the first packet.
+	if err := s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "probe", "address", host, "on no record") }); err != nil {
 		return p, err
 	}
 	ctx, stop := context.WithTimeout(ctx, strangers)
 	defer stop()
 	p = s.asked(ctx, g)
-	p.Differences = slices.DeleteFunc(p.Differences, func(d observed.Difference) bool {
-		return d.Take || slices.Contains([]string{observed.NoAnswer, observed.SuiteNone, observed.NotTheProtocol, observed.CertificateName}, d.Code)
+	p.Differences = slices.DeleteFunc(p.Differences, func(d drift.Difference) bool {
+		return d.Take || slices.Contains([]string{drift.NoAnswer, drift.SuiteNone, drift.NotTheProtocol, drift.CertificateName}, d.Code)
 	})
 	return p, nil
 }
@@ -308,7 +308,7 @@ func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check
 // probesApart is how long two probes are apart at the least that count as two: what passes within that is no fault of the gateway.
 const probesApart = 5 * time.Minute
 
-func liveOf(g vpn.Gateway, p *observed.Probe) *check.Live {
+func liveOf(g vpn.Gateway, p *drift.Probe) *check.Live {
 	live := &check.Live{Name: g.Address, Differences: p.Differences}
 	for _, n := range p.Names {
 		if n.Name != g.Address {
@@ -325,12 +325,12 @@ func liveOf(g vpn.Gateway, p *observed.Probe) *check.Live {
 }
 
 // Probes lists what gateways answered.
-func (s *Service) Probes(ctx context.Context, q store.Query) (view.Page[observed.ProbeRow], error) {
+func (s *Service) Probes(ctx context.Context, q store.Query) (api.Page[drift.ProbeRow], error) {
 	return store.Probes.List(ctx, s.store.Read(), q)
 }
 
 // ProbeOf reads one probe of a gateway; latest is the newest.
-func (s *Service) ProbeOf(ctx context.Context, gatewayID, id string) (p observed.Probe, err error) {
+func (s *Service) ProbeOf(ctx context.Context, gatewayID, id string) (p drift.Probe, err error) {
 	if id != "latest" {
 		return s.store.Read().Probe(ctx, gatewayID, id)
 	}
@@ -345,13 +345,13 @@ func (s *Service) ProbeOf(ctx context.Context, gatewayID, id string) (p observed
 }
 
 // TakeOver lets a gateway's record take over what a probe saw in some of its differences.
-func (s *Service) TakeOver(ctx context.Context, gatewayID, probeID string, which []int) (view.Gateway, error) {
+func (s *Service) TakeOver(ctx context.Context, gatewayID, probeID string, which []int) (api.Gateway, error) {
 	p, err := s.store.Read().Probe(ctx, gatewayID, probeID)
 	if err != nil {
-		return view.Gateway{}, err
+		return api.Gateway{}, err
 	}
 	return s.Gateways.Change(ctx, gatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
-		if err := observed.Take(g, p, which); err != nil {
+		if err := drift.Take(g, p, which); err != nil {
 			return nil, problem("probe", "/which", err.Error(), "numbers of differences with take", "choose among those")
 		}
 		return g, nil

@@ -13,17 +13,17 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/simulate"
 	"wardicon/store"
 )
 
-// lead has a gateway's record lead to a stand-in.
+// lead has a gateway's record lead to a simulator.
 func lead(t *testing.T, s *service.Service, id string, stand *simulate.Gateway) {
 	t.Helper()
 	at := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
@@ -35,7 +35,7 @@ func lead(t *testing.T, s *service.Service, id string, stand *simulate.Gateway) 
 	}
 }
 
-// named runs a stand-in for a name server.
+// named runs a simulator for a name server.
 func named(t *testing.T, s *service.Service, names map[string][]string) {
 	t.Helper()
 	n, err := simulate.NewNameServer(names)
@@ -60,7 +60,7 @@ func TestFirm(t *testing.T) {
 		t.Fatal(err)
 	}
 	gateway := profile.Items[0].GatewayID
-	probe := func(want observed.State) {
+	probe := func(want drift.State) {
 		t.Helper()
 		if p, err := s.Probe(ctx, gateway); err != nil || p.State() != want {
 			t.Fatalf("%s, expected %s (%v)", p.State(), want, err)
@@ -80,17 +80,17 @@ func TestFirm(t *testing.T) {
 			t.Errorf("%s: held up: %t (%v)", when, !held, err)
 		}
 	}
-	probe(observed.AllSilent)
+	probe(drift.AllSilent)
 	build("once", vpn.Warning, false)
 	c.turn(time.Minute)
-	probe(observed.AllSilent)
+	probe(drift.AllSilent)
 	build("twice within a minute", vpn.Warning, false)
 	if due, err := st.Read().UnaskedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
 		t.Errorf("asked a third time by itself: %v (%v)", due, err)
 	}
 	c.turn(6 * time.Minute)
-	probe(observed.AllSilent)
-	build("twice", vpn.Blocker, true)
+	probe(drift.AllSilent)
+	build("twice", vpn.Error, true)
 	c.turn(25 * time.Hour)
 	if err := st.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") }); err != nil {
 		t.Fatal(err)
@@ -100,13 +100,13 @@ func TestFirm(t *testing.T) {
 	}
 	build("a day ago", vpn.Warning, false)
 	s.Resolver("127.0.0.1:1") // nobody answers there
-	probe(observed.Unresolved)
+	probe(drift.Unresolved)
 	if found, err := s.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered"}}); err != nil || found.Total != 0 {
 		t.Errorf("a name server that fails: %+v (%v)", found.Items, err)
 	}
 }
 
-// TestProbe asks a stand-in, takes over what it saw, and finds the rules that look at it; a second question meanwhile waits
+// TestProbe asks a simulator, takes over what it saw, and finds the rules that look at it; a second question meanwhile waits
 // for the same answer.
 func TestProbe(t *testing.T) {
 	t.Parallel()
@@ -131,7 +131,7 @@ func TestProbe(t *testing.T) {
 	named(t, s, map[string][]string{"norrvik.skerryline.example": {"198.51.100.8"}})
 
 	var both sync.WaitGroup
-	probes := make([]observed.Probe, 2)
+	probes := make([]drift.Probe, 2)
 	for i := range probes {
 		both.Go(func() { probes[i], err = s.Probe(ctx, g.ID) })
 	}
@@ -140,13 +140,13 @@ func TestProbe(t *testing.T) {
 		t.Fatalf("%q and %q (%v), expected the same probe twice", probes[0].ID, probes[1].ID, err)
 	}
 	p := probes[0]
-	codes := func(p observed.Probe) (list []string) {
+	codes := func(p drift.Probe) (list []string) {
 		for _, d := range p.Differences {
 			list = append(list, d.Code)
 		}
 		return list
 	}
-	if got := codes(p); !slices.Equal(got, []string{observed.NameElsewhere, observed.SuiteNone}) || p.State() != observed.Differs {
+	if got := codes(p); !slices.Equal(got, []string{drift.NameElsewhere, drift.SuiteNone}) || p.State() != drift.Differs {
 		t.Errorf("%v, %s", got, p.State())
 	}
 	if err := takeAll(s, t, g.ID, p); err != nil {
@@ -156,18 +156,18 @@ func TestProbe(t *testing.T) {
 	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.AskAt == nil {
 		t.Errorf("%+v (%v)", after.Gateway, err)
 	}
-	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != observed.Sound {
+	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != drift.Sound {
 		t.Errorf("after taking over: %v (%v)", codes(p), err)
 	}
 	stand.Break(simulate.FaultSilent)
-	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != observed.AllSilent || p.Differences[0].Code != observed.NoAnswer {
+	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != drift.AllSilent || p.Differences[0].Code != drift.NoAnswer {
 		t.Errorf("silent: %v, %s (%v)", codes(p), p.State(), err)
 	}
 	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}})
 	if err != nil || page.Total != 3 || page.Items[0].ID != p.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}
-	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != observed.AllSilent {
+	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != drift.AllSilent {
 		t.Errorf("%+v (%v)", last, err)
 	}
 	// The rules that look at it have found that, until it is too long ago.
@@ -198,7 +198,7 @@ func TestProbe(t *testing.T) {
 	}
 }
 
-func takeAll(s *service.Service, t *testing.T, gatewayID string, p observed.Probe) error {
+func takeAll(s *service.Service, t *testing.T, gatewayID string, p drift.Probe) error {
 	var which []int
 	for i, d := range p.Differences {
 		if d.Take {
@@ -230,7 +230,7 @@ func TestStrangers(t *testing.T) {
 		t.Errorf("%+v (%v)", p, err)
 	}
 	for _, a := range p.Answers {
-		if a.State != observed.Closed {
+		if a.State != drift.Closed {
 			t.Errorf("%s: %s, expected that nobody is there", a.Method, a.State)
 		}
 	}
@@ -279,14 +279,14 @@ func TestManyGateways(t *testing.T) {
 	}
 	t.Logf("%d MB at the most, %d before", most>>20, before>>20)
 	if most > before+128<<20 {
-		t.Errorf("%d bytes more are held while 200 gateways and their stand-ins answer, expected no more than 128 MB", most-before)
+		t.Errorf("%d bytes more are held while 200 gateways and their simulators answer, expected no more than 128 MB", most-before)
 	}
 	page, err := s.Probes(t.Context(), store.Query{Limit: 500})
 	if err != nil || page.Total != many {
 		t.Fatalf("%d probes (%v)", page.Total, err)
 	}
 	for _, r := range page.Items {
-		if r.By != service.Schedule || slices.ContainsFunc(r.Times, func(a observed.AnswerTime) bool { return a.State != observed.Answered }) {
+		if r.By != service.Schedule || slices.ContainsFunc(r.Times, func(a drift.AnswerTime) bool { return a.State != drift.Answered }) {
 			t.Errorf("%+v", r)
 		}
 	}
@@ -339,7 +339,7 @@ func TestAskJobs(t *testing.T) {
 		stop()
 		all.Wait()
 	}
-	state := func(id string) view.Job {
+	state := func(id string) api.Job {
 		j, err := s.Job(ctx, id)
 		if err != nil {
 			t.Fatal(err)
@@ -352,11 +352,11 @@ func TestAskJobs(t *testing.T) {
 		t.Fatalf("%+v (%v)", every, err)
 	}
 	run(func() bool { return state(every.ID).Done == 2 }) // the third one keeps it waiting
-	if j := state(every.ID); j.State != view.Running || j.Result[string(observed.Sound)] != 2 {
+	if j := state(every.ID); j.State != api.Running || j.Result[string(drift.Sound)] != 2 {
 		t.Errorf("stopped: %+v", j)
 	}
-	run(func() bool { return state(every.ID).State != view.Running })
-	if j := state(every.ID); j.State != view.Done || j.Done != 3 || j.Result[string(observed.Sound)] != 2 || j.Result[string(observed.AllSilent)] != 1 {
+	run(func() bool { return state(every.ID).State != api.Running })
+	if j := state(every.ID); j.State != api.Done || j.Done != 3 || j.Result[string(drift.Sound)] != 2 || j.Result[string(drift.AllSilent)] != 1 {
 		t.Errorf("gone on: %+v", j)
 	}
 	page, err := s.Probes(ctx, store.Query{Limit: 10})
@@ -373,24 +373,24 @@ func TestAskJobs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var one view.Job
+	var one api.Job
 	run(func() bool {
 		if one.ID == "" {
 			if one, err = s.AskGateways(ctx, ids[0]); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if state(one.ID).State != view.Done {
+		if state(one.ID).State != api.Done {
 			return false
 		}
-		if state(silent.ID).State == view.Running {
+		if state(silent.ID).State == api.Running {
 			if _, err := s.Cancel(ctx, silent.ID); err != nil {
 				t.Fatal(err)
 			}
 		}
 		return true
 	})
-	if j := state(silent.ID); j.State != view.Cancelled {
+	if j := state(silent.ID); j.State != api.Cancelled {
 		t.Errorf("%+v, expected that it was cancelled while it waited", j)
 	}
 	if left, err := st.Read().RunningJobs(ctx, "ask"); err != nil || len(left) != 0 {

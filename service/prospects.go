@@ -6,16 +6,16 @@ import (
 	"fmt"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/plan"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Prospects shows what a pattern would make of the devices that it is for, a page by
 // name, before anything is kept. The pattern need not be kept either.
-func (s *Service) Prospects(ctx context.Context, p vpn.Pattern, limit, offset int) (view.Page[view.Prospect], error) {
-	page := view.Page[view.Prospect]{Items: []view.Prospect{}}
+func (s *Service) Prospects(ctx context.Context, p vpn.Pattern, limit, offset int) (api.Page[api.Prospect], error) {
+	page := api.Page[api.Prospect]{Items: []api.Prospect{}}
 	tx := s.store.Read()
 	if p.Name == "" {
 		p.Name = "new pattern"
@@ -71,9 +71,9 @@ type prospect struct {
 	state string
 }
 
-func (p *prospect) shown() view.Prospect {
+func (p *prospect) shown() api.Prospect {
 	t := p.w.shown()
-	v := view.Prospect{
+	v := api.Prospect{
 		DeviceID: p.w.in.Device.ID, Device: p.w.in.Device.Name, Person: p.w.in.Person.Name, Release: t.Release, GatewayID: p.w.in.Gateway.ID, Gateway: p.w.in.Gateway.Name, Why: p.why,
 		State: p.state, Name: t.Connection.Name, Protocol: t.Connection.Protocol, Works: p.w.plan.Works(), Format: t.Format, Passed: t.Passed, Unmet: t.Unmet, Tally: t.Tally,
 	}
@@ -168,8 +168,8 @@ func (p *prospect) fallback(in *plan.Input, by vpn.Pattern, leads []plan.Lead, n
 }
 
 // RollOut makes or changes the profiles of all devices that a pattern is for, as a job.
-func (s *Service) RollOut(ctx context.Context, patternID string) (view.Job, error) {
-	j := view.Job{Kind: "roll-out", Subject: patternID, Operator: actor(ctx), Result: map[string]int{}}
+func (s *Service) RollOut(ctx context.Context, patternID string) (api.Job, error) {
+	j := api.Job{Kind: "roll-out", Subject: patternID, Operator: actor(ctx), Result: map[string]int{}}
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		p, err := store.Patterns.Get(ctx, tx, patternID)
 		if err != nil {
@@ -182,14 +182,14 @@ func (s *Service) RollOut(ctx context.Context, patternID string) (view.Job, erro
 		if err := tx.AddJob(ctx, &j); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "roll-out", "pattern", patternID, j.Title)
+		return audit(ctx, tx, "roll-out", "pattern", patternID, j.Title)
 	})
 	s.workSoon()
 	return j, err
 }
 
 // nextRollOut lists devices that the pattern is for.
-func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
 	p, err := store.Patterns.Get(ctx, tx, j.Subject)
 	if err != nil {
 		return nil, err
@@ -198,7 +198,7 @@ func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j view.Job, lim
 }
 
 // rollOutOne makes or changes the profiles of one device.
-func (s *Service) rollOutOne(ctx context.Context, tx *store.Tx, j view.Job, id string) (kept, error) {
+func (s *Service) rollOutOne(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error) {
 	p, err := store.Patterns.Get(ctx, tx, j.Subject)
 	if err != nil {
 		return nil, err
@@ -251,5 +251,5 @@ func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one
 		}
 	}
 	return errors.Join(tx.TouchProfiles(ctx, "device_id = ?", profile.DeviceID),
-		deed(ctx, tx, "roll-out", "profile", profile.ID, one.w.in.Device.Name+" to "+one.w.in.Gateway.Name+" by "+p.Name))
+		audit(ctx, tx, "roll-out", "profile", profile.ID, one.w.in.Device.Name+" to "+one.w.in.Gateway.Name+" by "+p.Name))
 }

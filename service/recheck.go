@@ -115,7 +115,7 @@ func (s *Service) removeSuperseded(ctx context.Context) error {
 		return nil
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return deed(ctx, tx, "remove files", "parcels", "", fmt.Sprintf("%d parcels that newer ones took the place of, built before %s", n, before.UTC().Format(time.DateOnly)))
+		return audit(ctx, tx, "remove files", "parcels", "", fmt.Sprintf("%d parcels that newer ones took the place of, built before %s", n, before.UTC().Format(time.DateOnly)))
 	})
 }
 

@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -29,14 +29,14 @@ type Records[R, Row any, P Record[R]] struct {
 	used   func(ctx context.Context, tx *store.Tx, r P) error // references to the record
 	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
 	unique string                                             // the field that no two records may have alike
-	before func(ctx context.Context, tx *store.Tx, r P) error // last deeds before it is removed
+	before func(ctx context.Context, tx *store.Tx, r P) error // last entries before it is removed
 }
 
 // Noun is the name of the noun.
 func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
 
 // List reads a page.
-func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (view.Page[Row], error) {
+func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (api.Page[Row], error) {
 	return u.table.List(ctx, u.s.store.Read(), q)
 }
 
@@ -57,7 +57,7 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 		if row, err = u.table.Row(ctx, tx, u.stamp(r).ID); err != nil {
 			return err
 		}
-		return errors.Join(u.touch(ctx, tx, r), deed(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(row)))
+		return errors.Join(u.touch(ctx, tx, r), audit(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(row)))
 	})
 	u.s.checkSoon()
 	return row, err
@@ -106,7 +106,7 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 	if row, err = u.table.Row(ctx, tx, id); err != nil {
 		return row, err
 	}
-	return row, errors.Join(u.touch(ctx, tx, changed), deed(ctx, tx, "change", u.table.Noun, id, u.name(row)))
+	return row, errors.Join(u.touch(ctx, tx, changed), audit(ctx, tx, "change", u.table.Noun, id, u.name(row)))
 }
 
 // get reads a record to be changed or removed. One that cannot be read any more comes empty, so that another can
@@ -142,7 +142,7 @@ func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 		if err := u.table.Delete(ctx, tx, id); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "remove", u.table.Noun, id, u.name(row))
+		return audit(ctx, tx, "remove", u.table.Noun, id, u.name(row))
 	})
 	u.s.checkSoon()
 	return err
@@ -165,14 +165,14 @@ func (u *Records[R, Row, P]) taken(err error) error {
 	}
 	return &vpn.Problems{Object: u.table.Noun, List: []vpn.Problem{{
 		Pointer: u.unique, Found: "a value that another " + u.table.Noun + " has already", Expected: "one that is not in use",
-		Mend: "choose another, or change the " + u.table.Noun + " that is there",
+		Fix: "choose another, or change the " + u.table.Noun + " that is there",
 	}}}
 }
 
 // missing is the problem of a reference to what is not there.
 func missing(object, pointer, noun, id string) error {
 	return &vpn.Problems{Object: object, List: []vpn.Problem{{
-		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Mend: "look the identifier up in the list",
+		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Fix: "look the identifier up in the list",
 	}}}
 }
 

@@ -9,7 +9,7 @@ import (
 	"strconv"
 	"strings"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -20,7 +20,7 @@ const allDays = -1
 // Renew begins to renew the certificates of devices that an authority has issued and that end within
 // some days; allDays renews all, 0 goes by the authority's own rule. They come from its successor, where
 // there is one. Certificates that are renewed stay valid until they end or are revoked.
-func (s *Service) Renew(ctx context.Context, authorityID string, days int) (j view.Job, err error) {
+func (s *Service) Renew(ctx context.Context, authorityID string, days int) (j api.Job, err error) {
 	if days < allDays || days > mostDays {
 		return j, problem("authority", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days, 0 for the authority's own rule, or -1 for all", mostDays), "choose a number within")
 	}
@@ -36,15 +36,15 @@ func (s *Service) Renew(ctx context.Context, authorityID string, days int) (j vi
 	return j, err
 }
 
-func (s *Service) beginRenewal(ctx context.Context, tx *store.Tx, a *vpn.Authority, days int) (j view.Job, err error) {
+func (s *Service) beginRenewal(ctx context.Context, tx *store.Tx, a *vpn.Authority, days int) (j api.Job, err error) {
 	if days == 0 {
 		days, _ = a.Renews()
 	}
-	j = view.Job{Kind: "renew", Subject: fmt.Sprintf("%s within %d", a.ID, days), Title: "Renew certificates of " + a.Name, Operator: actor(ctx), Result: map[string]int{}}
+	j = api.Job{Kind: "renew", Subject: fmt.Sprintf("%s within %d", a.ID, days), Title: "Renew certificates of " + a.Name, Operator: actor(ctx), Result: map[string]int{}}
 	if j.Total, err = tx.CountNewest(ctx, a.ID, s.before(days)); err != nil {
 		return j, err
 	}
-	return j, errors.Join(tx.AddJob(ctx, &j), deed(ctx, tx, "renew", "authority", a.ID, a.Name))
+	return j, errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "renew", "authority", a.ID, a.Name))
 }
 
 func (s *Service) before(days int) int64 {
@@ -55,7 +55,7 @@ func (s *Service) before(days int) int64 {
 }
 
 // renewal is what a job that renews is to do.
-func (s *Service) renewal(ctx context.Context, tx *store.Tx, j view.Job) (days int, from, to view.Authority, err error) {
+func (s *Service) renewal(ctx context.Context, tx *store.Tx, j api.Job) (days int, from, to api.Authority, err error) {
 	id, text, _ := strings.Cut(j.Subject, " within ")
 	if days, err = strconv.Atoi(text); err != nil {
 		return days, from, to, err
@@ -68,7 +68,7 @@ func (s *Service) renewal(ctx context.Context, tx *store.Tx, j view.Job) (days i
 }
 
 // nextRenewal lists devices whose certificates are to be renewed.
-func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j view.Job, limit int) ([]string, error) {
+func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
 	days, from, _, err := s.renewal(ctx, tx, j)
 	if err != nil {
 		return nil, err
@@ -77,7 +77,7 @@ func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j view.Job, lim
 }
 
 // renewOne renews one device's certificate, or asks for it where the key is elsewhere.
-func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j view.Job, deviceID string) (kept, error) {
+func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j api.Job, deviceID string) (kept, error) {
 	_, _, to, err := s.renewal(ctx, tx, j)
 	if err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j view.Job, device
 	names := page.Items[0].Names
 	var refused *vpn.Problems
 	if !to.KeySet {
-		return s.askAnew(ctx, tx, deviceID, to.ID, names)
+		return s.askAgain2(ctx, tx, deviceID, to.ID, names)
 	}
 	i, err := s.prepareIssue(ctx, tx, deviceID, to.ID, names, 0)
 	if errors.As(err, &refused) {
@@ -113,8 +113,8 @@ func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j view.Job, device
 	}, nil
 }
 
-// askAnew makes a request for a device, unless one waits already.
-func (s *Service) askAnew(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
+// askAgain2 makes a request for a device, unless one waits already.
+func (s *Service) askAgain2(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
 	waiting, err := store.Requests.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": deviceID, "authority_id": authorityID}})
 	if err != nil {
 		return nil, err

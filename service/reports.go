@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/explain"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -36,7 +36,7 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 	if err != nil {
 		return nil, err
 	}
-	r := view.Report{ProfileID: o.Handover.ProfileID, Said: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
+	r := api.Report{ProfileID: o.Handover.ProfileID, Said: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
 	for _, c := range x.Causes {
 		if r.Cause == "" {
 			r.Cause = c.Title
@@ -64,7 +64,7 @@ const quiet = time.Hour
 
 // tellOf writes to those who are reminded by mail. What the person said is not in the letter: it may have more in it than can
 // be masked.
-func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r view.Report) error {
+func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r api.Report) error {
 	m, err := tx.Mail(ctx)
 	if err != nil || m.Server == "" || len(m.Reminders) == 0 {
 		return err
@@ -85,7 +85,7 @@ func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r view.Report) error
 	if organisation.Links != "" {
 		text += ": " + organisation.Links + "/explain"
 	}
-	letter := view.Letter{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
+	letter := api.Letter{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
 	for _, to := range m.Reminders {
 		letter.To = to
 		if err := s.write(ctx, tx, letter, vpn.Letter{Text: text + ".\n"}); err != nil {
@@ -96,7 +96,7 @@ func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r view.Report) error
 }
 
 // Reports lists what people said does not work.
-func (s *Service) Reports(ctx context.Context, q store.Query) (view.Page[view.Report], error) {
+func (s *Service) Reports(ctx context.Context, q store.Query) (api.Page[api.Report], error) {
 	return store.Reports.List(ctx, s.store.Read(), q)
 }
 
@@ -106,6 +106,6 @@ func (s *Service) CloseReport(ctx context.Context, id string) error {
 		if err := tx.CloseReport(ctx, id, s.now()); err != nil {
 			return err
 		}
-		return deed(ctx, tx, "close", "report", id, "")
+		return audit(ctx, tx, "close", "report", id, "")
 	})
 }

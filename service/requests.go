@@ -12,21 +12,21 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Requests lists signing requests that wait for their certificate, a page.
-func (s *Service) Requests(ctx context.Context, q store.Query) (view.Page[view.Request], error) {
+func (s *Service) Requests(ctx context.Context, q store.Query) (api.Page[api.Request], error) {
 	return store.Requests.List(ctx, s.store.Read(), q)
 }
 
 // RequestForDevice makes a key for a device and asks an authority whose key is kept elsewhere to sign
 // its certificate. The key stays here, sealed, until the certificate comes.
-func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r view.Request, err error) {
+func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r api.Request, err error) {
 	err = settle(ctx, s, func(tx *store.Tx) (*asked, error) { return s.prepareRequest(ctx, tx, deviceID, authorityID, names) }, func(tx *store.Tx, a *asked) error {
 		r, err = s.keepRequest(ctx, tx, a)
 		return err
@@ -36,7 +36,7 @@ func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID st
 
 // asked is a request that is made but not kept.
 type asked struct {
-	r       view.Request
+	r       api.Request
 	public  []byte
 	key     secret.Text
 	version int // of the device that it is for
@@ -54,7 +54,7 @@ func (s *Service) prepareRequest(ctx context.Context, tx *store.Tx, deviceID, au
 	if err != nil {
 		return nil, err
 	}
-	a, err := request(ctx, key, w, view.Request{AuthorityID: authorityID, DeviceID: deviceID})
+	a, err := request(ctx, key, w, api.Request{AuthorityID: authorityID, DeviceID: deviceID})
 	if err == nil {
 		a.version = d.Version
 	}
@@ -62,7 +62,7 @@ func (s *Service) prepareRequest(ctx context.Context, tx *store.Tx, deviceID, au
 }
 
 // RequestForAuthority makes the key of an authority that one kept elsewhere shall vouch for.
-func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r view.Request, err error) {
+func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r api.Request, err error) {
 	key, err := pki.NewKey(rand.Reader, kind)
 	if err != nil {
 		return r, problem("request", "/kind", fmt.Sprintf("%q", kind), "p256, p384 or rsa3072", "choose one of them")
@@ -75,7 +75,7 @@ func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki
 		if err != nil {
 			return err
 		}
-		a, err := request(ctx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, view.Request{})
+		a, err := request(ctx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, api.Request{})
 		if err != nil {
 			return err
 		}
@@ -86,7 +86,7 @@ func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki
 }
 
 // request makes a request for a key.
-func request(ctx context.Context, key crypto.Signer, w pki.Wanted, r view.Request) (*asked, error) {
+func request(ctx context.Context, key crypto.Signer, w pki.Wanted, r api.Request) (*asked, error) {
 	text, err := pki.NewRequest(rand.Reader, key, w)
 	if err != nil {
 		return nil, refused("request", err)
@@ -101,7 +101,7 @@ func request(ctx context.Context, key crypto.Signer, w pki.Wanted, r view.Reques
 }
 
 // keepRequest keeps a request with its key.
-func (s *Service) keepRequest(ctx context.Context, tx *store.Tx, a *asked) (r view.Request, err error) {
+func (s *Service) keepRequest(ctx context.Context, tx *store.Tx, a *asked) (r api.Request, err error) {
 	if a.r.DeviceID != "" {
 		if version, err := store.Devices.Version(ctx, tx, a.r.DeviceID); err != nil {
 			return r, err
@@ -116,7 +116,7 @@ func (s *Service) keepRequest(ctx context.Context, tx *store.Tx, a *asked) (r vi
 	if r, err = store.Requests.Row(ctx, tx, r.ID); err != nil {
 		return r, err
 	}
-	return r, deed(ctx, tx, "request", "certificate", r.ID, r.Subject)
+	return r, audit(ctx, tx, "request", "certificate", r.ID, r.Subject)
 }
 
 func publicDigest(public crypto.PublicKey) ([]byte, error) {
@@ -132,13 +132,13 @@ func (s *Service) ForgetRequest(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(store.Requests.Delete(ctx, tx, id), deed(ctx, tx, "forget request", "certificate", id, r.Subject))
+		return errors.Join(store.Requests.Delete(ctx, tx, id), audit(ctx, tx, "forget request", "certificate", id, r.Subject))
 	})
 }
 
 // Answer takes in a certificate that was signed elsewhere: it is known by its key, and must be by the
 // authority that was asked, for what was asked. The request is then done.
-func (s *Service) Answer(ctx context.Context, m view.Material) (out view.Answered, err error) {
+func (s *Service) Answer(ctx context.Context, m api.Material) (out api.Answered, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		b, r, key, err := s.answered(ctx, tx, m)
 		if err != nil {
@@ -159,7 +159,7 @@ func (s *Service) Answer(ctx context.Context, m view.Material) (out view.Answere
 }
 
 // answered finds the request that a certificate answers.
-func (s *Service) answered(ctx context.Context, tx *store.Tx, m view.Material) (b brought, r view.Request, key secret.Text, err error) {
+func (s *Service) answered(ctx context.Context, tx *store.Tx, m api.Material) (b brought, r api.Request, key secret.Text, err error) {
 	var failed error
 	b, err = bring("certificate", m, "the answer to a request that waits here", func(c *x509.Certificate) bool {
 		var public []byte
@@ -175,7 +175,7 @@ func (s *Service) answered(ctx context.Context, tx *store.Tx, m view.Material) (
 	return b, r, key, err
 }
 
-func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, r view.Request, key secret.Text) (*view.Authority, error) {
+func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, r api.Request, key secret.Text) (*api.Authority, error) {
 	if !b.leaf.IsCA {
 		return nil, problem("certificate", "/file", "a certificate for "+string(pki.UsageOf(b.leaf)), "one with the basic constraint CA, as it was asked for", "have it signed as an authority")
 	}
@@ -187,10 +187,10 @@ func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, 
 		return nil, s.Authorities.taken(err)
 	}
 	row, err := store.Authorities.Row(ctx, tx, a.ID)
-	return &row, errors.Join(err, deed(ctx, tx, "add", "authority", a.ID, a.Name))
+	return &row, errors.Join(err, audit(ctx, tx, "add", "authority", a.ID, a.Name))
 }
 
-func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r view.Request, key secret.Text) (*view.Certificate, error) {
+func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r api.Request, key secret.Text) (*api.Certificate, error) {
 	a, err := store.Authorities.Get(ctx, tx, r.AuthorityID)
 	if err != nil {
 		return nil, err

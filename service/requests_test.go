@@ -6,8 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -20,11 +20,11 @@ func TestElsewhere(t *testing.T) {
 	ctx := service.As(t.Context(), "issuer")
 	root, vault, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
 	_, stranger, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
-	a, err := svc.TakeAuthority(ctx, "Vault", view.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
+	a, err := svc.TakeAuthority(ctx, "Vault", api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
 	if err != nil || a.KeySet {
 		t.Fatalf("%+v (%v)", a, err)
 	}
-	ask := func(device string, names ...string) view.Request {
+	ask := func(device string, names ...string) api.Request {
 		t.Helper()
 		r, err := svc.RequestForDevice(ctx, device, a.ID, names)
 		if err != nil {
@@ -32,7 +32,7 @@ func TestElsewhere(t *testing.T) {
 		}
 		return r
 	}
-	signed := func(r view.Request, by pki.Identity, change func(*pki.Wanted)) []byte {
+	signed := func(r api.Request, by pki.Identity, change func(*pki.Wanted)) []byte {
 		t.Helper()
 		asked, err := pki.Request([]byte(r.PEM))
 		if err != nil {
@@ -65,13 +65,13 @@ func TestElsewhere(t *testing.T) {
 		{"for nobody's request", []byte(pki.Bundle(vault.Leaf)), `"Vault", a certificate for authority`},
 		{"nothing", []byte("hello"), "neither PEM nor DER"},
 	} {
-		_, err := svc.Answer(ctx, view.Material{File: test.file})
+		_, err := svc.Answer(ctx, api.Material{File: test.file})
 		refusedAt(t, test.name, err, "/file", test.found)
 	}
 	if page, err := svc.Requests(ctx, store.Query{Limit: 10}); err != nil || page.Total != 2 {
 		t.Errorf("%d requests wait (%v)", page.Total, err)
 	}
-	out, err := svc.Answer(ctx, view.Material{File: signed(r, vault, nil)})
+	out, err := svc.Answer(ctx, api.Material{File: signed(r, vault, nil)})
 	if err != nil || out.Certificate == nil || out.Certificate.Device != "Ada's laptop" || out.Certificate.Authority != "Vault" {
 		t.Fatalf("%+v (%v)", out, err)
 	}
@@ -82,21 +82,21 @@ func TestElsewhere(t *testing.T) {
 	if list, err := pki.Certificates(d.Identity.Certificate); err != nil || len(list) != 2 || !list[1].Equal(vault.Leaf) {
 		t.Errorf("the device brings %d certificates along (%v)", len(list), err)
 	}
-	_, err = svc.Answer(ctx, view.Material{File: signed(r, vault, nil)})
+	_, err = svc.Answer(ctx, api.Material{File: signed(r, vault, nil)})
 	refusedAt(t, "a second time", err, "/file", "Ada's laptop")
 	if err := svc.ForgetRequest(ctx, other.ID); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Answer(ctx, view.Material{File: signed(other, vault, nil)})
+	_, err = svc.Answer(ctx, api.Material{File: signed(other, vault, nil)})
 	refusedAt(t, "a forgotten one", err, "/file", "Ada's phone")
 
 	own, err := svc.RequestForAuthority(ctx, "Crew below the vault", pki.RSA3072)
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Answer(ctx, view.Material{File: append(signed(own, vault, func(w *pki.Wanted) { w.Names = []string{"x.example"} }), pki.Bundle(vault.Leaf, root.Leaf)...)})
+	_, err = svc.Answer(ctx, api.Material{File: append(signed(own, vault, func(w *pki.Wanted) { w.Names = []string{"x.example"} }), pki.Bundle(vault.Leaf, root.Leaf)...)})
 	refusedAt(t, "an authority without the flag", err, "/file", "for client")
-	out, err = svc.Answer(ctx, view.Material{File: append(signed(own, root, func(w *pki.Wanted) { w.Usage, w.Names = pki.ForAuthority, nil }), pki.Bundle(root.Leaf)...)})
+	out, err = svc.Answer(ctx, api.Material{File: append(signed(own, root, func(w *pki.Wanted) { w.Usage, w.Names = pki.ForAuthority, nil }), pki.Bundle(root.Leaf)...)})
 	if err != nil || out.Authority == nil || !out.Authority.KeySet {
 		t.Fatalf("%+v (%v)", out, err)
 	}
@@ -198,7 +198,7 @@ func TestRenew(t *testing.T) {
 	refusedAt(t, "a day's limit", err, "/authority_id", "1 certificates within a day")
 
 	root, vault, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
-	abroad, err := svc.TakeAuthority(ctx, "Vault", view.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
+	abroad, err := svc.TakeAuthority(ctx, "Vault", api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -27,7 +27,7 @@ func TestRetention(t *testing.T) {
 		t.Fatal(err)
 	}
 	profile := page.Items[0].ID
-	build := func() view.Parcel {
+	build := func() api.Parcel {
 		t.Helper()
 		c.turn(time.Minute)
 		p, err := svc.Build(ctx, profile, false)
@@ -36,9 +36,9 @@ func TestRetention(t *testing.T) {
 		}
 		return p
 	}
-	plain, handed, fresh := build(), build(), view.Parcel{}
+	plain, handed, fresh := build(), build(), api.Parcel{}
 	days := 40
-	link, err := svc.MakeHandover(ctx, profile, view.HandoverWish{Days: &days})
+	link, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &days})
 	if err != nil || link.Handover.ParcelID != handed.ID {
 		t.Fatal(link, err)
 	}
@@ -60,7 +60,7 @@ func TestRetention(t *testing.T) {
 		}
 		for _, of := range []struct {
 			name string
-			p    view.Parcel
+			p    api.Parcel
 			want bool
 		}{{"superseded", plain, test.plain}, {"with a link", handed, test.handed}, {"newest", fresh, test.fresh}} {
 			_, err := svc.ParcelFile(ctx, of.p.ID, of.p.Files[0].Name)
@@ -77,8 +77,8 @@ func TestRetention(t *testing.T) {
 	if n, err := s.Read().References(ctx, "secrets", "owner", "parcel:"+plain.ID); err != nil || n != 0 {
 		t.Errorf("%d sealed files are left (%v)", n, err)
 	}
-	deeds, err := svc.Audit(ctx, store.Query{Limit: 9, Conditions: map[string]string{"action": "remove files"}})
-	if err != nil || deeds.Total != 2 {
-		t.Errorf("%+v (%v)", deeds, err)
+	entries, err := svc.Audit(ctx, store.Query{Limit: 9, Conditions: map[string]string{"action": "remove files"}})
+	if err != nil || entries.Total != 2 {
+		t.Errorf("%+v (%v)", entries, err)
 	}
 }

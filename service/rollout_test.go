@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -60,7 +60,7 @@ func TestRollOut(t *testing.T) {
 	svc, _, _ := start(t)
 	ctx := t.Context()
 	id, gateways := fleet(t, svc, 60)
-	roll := func() view.Job {
+	roll := func() api.Job {
 		t.Helper()
 		j, err := svc.RollOut(ctx, id)
 		if err != nil {
@@ -69,7 +69,7 @@ func TestRollOut(t *testing.T) {
 		if err := svc.WorkAll(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if j, err = svc.Job(ctx, j.ID); err != nil || j.State != view.Done || j.Done != 60 || j.Total != 60 {
+		if j, err = svc.Job(ctx, j.ID); err != nil || j.State != api.Done || j.Done != 60 || j.Total != 60 {
 			t.Fatalf("%+v (%v)", j, err)
 		}
 		return j
@@ -144,20 +144,20 @@ func TestJobs(t *testing.T) {
 	if err := again.WorkAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if j, err = again.Job(t.Context(), first.ID); err != nil || j.State != view.Done || j.Result["new"] != 80 || profiles(t, again, nil) != 80 {
+	if j, err = again.Job(t.Context(), first.ID); err != nil || j.State != api.Done || j.Result["new"] != 80 || profiles(t, again, nil) != 80 {
 		t.Errorf("%+v (%v)", j, err)
 	}
 	second, err := again.RollOut(t.Context(), id)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if j, err := again.Cancel(t.Context(), second.ID); err != nil || j.State != view.Cancelled {
+	if j, err := again.Cancel(t.Context(), second.ID); err != nil || j.State != api.Cancelled {
 		t.Errorf("%+v (%v)", j, err)
 	}
 	if err := again.WorkAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if j, err := again.Job(t.Context(), second.ID); err != nil || j.State != view.Cancelled || j.Done != 0 {
+	if j, err := again.Job(t.Context(), second.ID); err != nil || j.State != api.Cancelled || j.Done != 0 {
 		t.Errorf("%+v (%v)", j, err)
 	}
 	if page, err := again.Jobs(t.Context(), "", 10, 0); err != nil || page.Total != 2 {

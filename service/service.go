@@ -12,9 +12,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -74,7 +74,7 @@ const clockSlack = 10 * time.Minute
 // ClockBehind is when something was done last, where that is later than now by this machine's clock: then certificates,
 // links and sessions end at the wrong time. Otherwise it is the zero time.
 func (s *Service) ClockBehind(ctx context.Context) (time.Time, error) {
-	last, err := s.store.Read().LastDeed(ctx)
+	last, err := s.store.Read().LastEntry(ctx)
 	if err != nil || !last.After(s.now().Add(clockSlack)) {
 		return time.Time{}, err
 	}
@@ -114,9 +114,9 @@ func ownerOnly(ctx context.Context) error {
 	return nil
 }
 
-// deed logs what was done, in the transaction that does it.
-func deed(ctx context.Context, tx *store.Tx, action, noun, object, detail string) error {
-	return tx.Log(ctx, view.Deed{Operator: actor(ctx), Action: action, Noun: noun, Object: object, Detail: detail})
+// audit logs what was done, in the transaction that does it.
+func audit(ctx context.Context, tx *store.Tx, action, noun, object, detail string) error {
+	return tx.Log(ctx, api.AuditEntry{Operator: actor(ctx), Action: action, Noun: noun, Object: object, Detail: detail})
 }
 
 // InUseError says what still refers to a record that is to be removed.
@@ -129,7 +129,7 @@ func (e *InUseError) Error() string {
 	return fmt.Sprintf("%s %s is still used by %d %s; remove or change those first", e.Noun, e.Name, e.Count, e.By)
 }
 
-// BlockedError says which blockers keep a parcel from being built, or from being handed over.
+// BlockedError says which errors keep a parcel from being built, or from being handed over.
 type BlockedError struct {
 	Object   string
 	Findings []check.Finding
@@ -141,7 +141,7 @@ func (e *BlockedError) Error() string {
 		from = "it from being handed over like this"
 	}
 	if len(e.Findings) == 1 {
-		return e.Object + ": a blocker keeps " + from + "; mend it first"
+		return e.Object + ": an error keeps " + from + "; fix it first"
 	}
-	return fmt.Sprintf("%s: %d blockers keep %s; mend them first", e.Object, len(e.Findings), from)
+	return fmt.Sprintf("%s: %d errors keep %s; fix them first", e.Object, len(e.Findings), from)
 }

@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/demo"
 	"wardicon/service"
@@ -45,7 +45,7 @@ func start(t *testing.T) (*service.Service, *store.Store, *clock) {
 	}
 	t.Cleanup(func() { _ = s.Close() })
 	svc := service.New(s, slog.New(slog.DiscardHandler), c.now)
-	svc.AskInner() // stand-ins for gateways are on this machine
+	svc.AskInner() // simulators for gateways are on this machine
 	return svc, s, c
 }
 
@@ -153,7 +153,7 @@ func TestOwnerPasswords(t *testing.T) {
 	}
 }
 
-// TestAudit does everything once and looks whether each deed stands in the log, with
+// TestAudit does everything once and looks whether each entry stands in the log, with
 // who did it.
 func TestAudit(t *testing.T) {
 	svc, _, _ := start(t)
@@ -197,15 +197,15 @@ func TestAudit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var deeds []string
+	var entries []string
 	for _, d := range slices.Backward(page.Items) {
-		deeds = append(deeds, d.Action+" "+d.Noun)
+		entries = append(entries, d.Action+" "+d.Noun)
 		if d.Operator != "harbourmaster" || d.At.IsZero() {
 			t.Errorf("%+v tells not who or when", d)
 		}
 	}
 	want := "add person, change person, remove person, build parcel, fetch parcel, reveal profile, change organisation"
-	if got := strings.Join(deeds, ", "); got != want {
+	if got := strings.Join(entries, ", "); got != want {
 		t.Errorf("the log says %s, expected %s", got, want)
 	}
 }
@@ -318,7 +318,7 @@ func TestUnfitParcel(t *testing.T) {
 	if err != nil || len(list) != 1 || list[0].Outdated {
 		t.Errorf("%+v (%v)", list, err)
 	}
-	var shown []view.ShownFile
+	var shown []api.ShownFile
 	if shown, err = svc.Preview(ctx, id, true, false); err != nil || len(shown) != 2 || strings.Contains(shown[1].Text, "halyard") {
 		t.Errorf("%d files shown (%v)", len(shown), err)
 	}

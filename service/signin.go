@@ -101,7 +101,7 @@ func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session s
 				return err
 			}
 		}
-		return errors.Join(tx.AddSession(ctx, bearer, &session), tx.NoteSignIn(ctx, o.ID), deed(AsRole(ctx, o.Name, o.Role), tx, "sign in", "operator", o.ID, session.Kind+" from "+e.From))
+		return errors.Join(tx.AddSession(ctx, bearer, &session), tx.NoteSignIn(ctx, o.ID), audit(AsRole(ctx, o.Name, o.Role), tx, "sign in", "operator", o.ID, session.Kind+" from "+e.From))
 	})
 	if errors.Is(err, ErrSignIn) {
 		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
@@ -157,7 +157,7 @@ func newBearer() string { return "wi_" + rand.Text() + rand.Text() }
 // refuseEntry logs a try that was refused.
 func (s *Service) refuseEntry(ctx context.Context, operatorID string, e Entry, what string, why error) error {
 	return errors.Join(why, s.store.Write(ctx, func(tx *store.Tx) error {
-		return deed(ctx, tx, "sign-in refused", "operator", operatorID, what+", from "+e.From)
+		return audit(ctx, tx, "sign-in refused", "operator", operatorID, what+", from "+e.From)
 	}))
 }
 
@@ -210,7 +210,7 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 	}
 	if session.Kind == "cookie" && session.Client != cut(by.Client, mostClient) {
 		return session, errors.Join(ErrNoSession, s.store.Write(ctx, func(tx *store.Tx) error {
-			return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), deed(As(ctx, session.Operator.Name), tx, "end", "session", session.ID, "another program used it, from "+by.Address))
+			return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), audit(As(ctx, session.Operator.Name), tx, "end", "session", session.ID, "another program used it, from "+by.Address))
 		}))
 	}
 	last := session.Created
@@ -276,7 +276,7 @@ func (s *Service) Confirm(ctx context.Context, session store.Session, password s
 				return err
 			}
 		}
-		return errors.Join(tx.ConfirmSession(ctx, session.ID), deed(ctx, tx, "confirm", "session", session.ID, ""))
+		return errors.Join(tx.ConfirmSession(ctx, session.ID), audit(ctx, tx, "confirm", "session", session.ID, ""))
 	})
 	if errors.Is(err, ErrSignIn) {
 		return problem("operator", "/code", "another code", "the six digits that the device shows now, each once", "type the next one")
@@ -293,7 +293,7 @@ func (s *Service) mustEnrol(ctx context.Context, has bool) (bool, error) {
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session store.Session) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), deed(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
+		return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), audit(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
 	})
 }
 

@@ -11,17 +11,17 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/format"
 	"wardicon/core/format/digests"
 	"wardicon/core/pki"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
 // Signer shows what signs parcels, without its key.
-func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
-	shown := view.Signer{Links: []pki.Link{}}
+func (s *Service) Signer(ctx context.Context) (api.Signer, error) {
+	shown := api.Signer{Links: []pki.Link{}}
 	version, err := s.store.Read().SignerVersion(ctx)
 	if err != nil {
 		return shown, err
@@ -35,15 +35,15 @@ func (s *Service) Signer(ctx context.Context) (view.Signer, error) {
 	if err != nil {
 		return shown, err
 	}
-	return view.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
+	return api.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
 }
 
 // MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
 // what signed them.
-func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (view.Signer, error) {
+func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (api.Signer, error) {
 	key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
 	if err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		organisation, err := tx.Organisation(ctx)
@@ -74,34 +74,34 @@ func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days
 		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: pki.Bundle(c) + a.Certificate, Key: &text, Authority: a.Name, Since: s.now()}, c.Subject.CommonName, version)
 	})
 	if err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	return s.Signer(ctx)
 }
 
 // TakeSigner brings a signing certificate with its key in.
-func (s *Service) TakeSigner(ctx context.Context, m view.Material, version int) (view.Signer, error) {
+func (s *Service) TakeSigner(ctx context.Context, m api.Material, version int) (api.Signer, error) {
 	b, err := bring("signer", m, "a signing certificate", func(c *x509.Certificate) bool {
 		return !c.IsCA && slices.Contains([]pki.Usage{pki.ForSigning, pki.ForAny}, pki.UsageOf(c))
 	})
 	if err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	if err := s.inTime("signer", b.leaf); err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	key, err := b.keyText()
 	if err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	if key == nil {
-		return view.Signer{}, problem("signer", "/file", "no private key", "the signing certificate with its key", "export both, such as PKCS #12")
+		return api.Signer{}, problem("signer", "/file", "no private key", "the signing certificate with its key", "export both, such as PKCS #12")
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()}, b.leaf.Subject.CommonName, version)
 	})
 	if err != nil {
-		return view.Signer{}, err
+		return api.Signer{}, err
 	}
 	return s.Signer(ctx)
 }
@@ -112,7 +112,7 @@ func (s *Service) RemoveSigner(ctx context.Context, version int) error {
 		if err := sameSigner(ctx, tx, version); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchAll(ctx), deed(ctx, tx, "remove", "signer", "", ""))
+		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchAll(ctx), audit(ctx, tx, "remove", "signer", "", ""))
 	})
 }
 
@@ -129,7 +129,7 @@ func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signe
 	if err := sameSigner(ctx, tx, version); err != nil {
 		return err
 	}
-	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchAll(ctx), deed(ctx, tx, "set", "signer", "", name))
+	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchAll(ctx), audit(ctx, tx, "set", "signer", "", name))
 }
 
 // signet signs what is built: Apple profiles themselves, and beside them and all others a list of the

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Sums over a whole fleet take long where it is large. They are made anew as often as that costs a twentieth of the
+// Sums over a whole fleet take long where it is large. They are made again as often as that costs a twentieth of the
 // time; small ones are made for each question.
 const (
 	cheapSum = 5 * time.Millisecond

@@ -9,7 +9,7 @@ import (
 	"wardicon/core/pki"
 )
 
-// certify makes what the stand-in shows by TLS.
+// certify makes what the simulator shows by TLS.
 func (g *Gateway) certify() error {
 	id := g.Identity
 	if id == nil {
@@ -61,7 +61,7 @@ func newIdentity(name string, end time.Time) (*pki.Identity, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
-	root, err := pki.Issue(rand.Reader, pki.Issuer{Key: rootKey}, rootKey.Public(), pki.Wanted{Name: "Authority of a stand-in", Usage: pki.ForAuthority, From: begin, To: end.AddDate(1, 0, 0), MaxPath: -1})
+	root, err := pki.Issue(rand.Reader, pki.Issuer{Key: rootKey}, rootKey.Public(), pki.Wanted{Name: "Authority of a simulator", Usage: pki.ForAuthority, From: begin, To: end.AddDate(1, 0, 0), MaxPath: -1})
 	if err != nil {
 		return nil, "", err
 	}

@@ -1,4 +1,4 @@
-// Package simulate holds stand-ins for what surrounds Wardicon.
+// Package simulate holds simulators for what surrounds Wardicon.
 package simulate
 
 import (
@@ -13,7 +13,7 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Device is a stand-in for a device that installs a parcel: it reads a file as the
+// Device is a simulator for a device that installs a parcel: it reads a file as the
 // real one would, and refuses what is not for it or not sound.
 type Device struct {
 	Platform  vpn.Platform
@@ -39,7 +39,7 @@ func (d *Device) Install(name string, content []byte, beside format.Beside) (vpn
 	}
 	reading := codec.Read(name, content, beside)
 	for _, n := range reading.Notes {
-		if rule, _ := check.Lookup(string(n.Kind)); rule.Severity != vpn.Advice {
+		if rule, _ := check.Lookup(string(n.Kind)); rule.Severity != vpn.Note {
 			return vpn.Connection{}, fmt.Errorf("%s: %s (%s)", n.At, n.Found, n.Kind)
 		}
 	}

@@ -21,7 +21,7 @@ import (
 	"wardicon/core/wire/tlstunnel"
 )
 
-// Fault is something that is wrong with a stand-in for a gateway.
+// Fault is something that is wrong with a simulator for a gateway.
 type Fault string
 
 // The faults.
@@ -55,7 +55,7 @@ var Faults = []Fault{
 	FaultOldTLS, FaultRealm, FaultKey, FaultPort4500,
 }
 
-// Gateway is a stand-in for a gateway with any of the five protocols, on loopback. Its fields may be set before it is
+// Gateway is a simulator for a gateway with any of the five protocols, on loopback. Its fields may be set before it is
 // started, and its faults while it runs.
 type Gateway struct {
 	Name      string // host name; empty means gateway.example
@@ -88,7 +88,7 @@ type Gateway struct {
 	done   sync.WaitGroup
 }
 
-// Start starts a stand-in with some faults.
+// Start starts a simulator with some faults.
 func (g *Gateway) Start(faults ...Fault) (err error) {
 	if g.Name == "" {
 		g.Name = "gateway.example"
@@ -145,7 +145,7 @@ func (g *Gateway) Start(faults ...Fault) (err error) {
 	return nil
 }
 
-// Close ends the stand-in.
+// Close ends the simulator.
 func (g *Gateway) Close() error {
 	g.stop()
 	var err error
@@ -164,7 +164,7 @@ func (g *Gateway) At(port int) netip.AddrPort {
 	return netip.AddrPortFrom(g.Bind, uint16(g.ports[port]))
 }
 
-// Break gives the stand-in other faults.
+// Break gives the simulator other faults.
 func (g *Gateway) Break(faults ...Fault) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -188,7 +188,7 @@ func (g *Gateway) lose(port int) bool {
 	return g.lost[port] <= 2
 }
 
-// pause lets a slow stand-in wait.
+// pause lets a slow simulator wait.
 func (g *Gateway) pause() {
 	if g.has(FaultSlow) {
 		select {
@@ -200,7 +200,7 @@ func (g *Gateway) pause() {
 
 const slowness = 1200 * time.Millisecond
 
-// introduced is the name that the stand-in gives itself.
+// introduced is the name that the simulator gives itself.
 func (g *Gateway) introduced() string {
 	if g.has(FaultRealm) {
 		return "pilots.other.example"

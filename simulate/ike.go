@@ -14,16 +14,16 @@ import (
 	"wardicon/core/wire/isakmp"
 )
 
-// Addresses that a stand-in with address translation sees in the place of the true ones.
+// Addresses that a simulator with address translation sees in the place of the true ones.
 var (
 	seenElsewhere = netip.MustParseAddrPort("203.0.113.9:40000")
 	ownElsewhere  = netip.MustParseAddrPort("10.1.2.3:500")
 )
 
-// wantedGroup is what a stand-in insists on that wants one group: 256-bit random ECP (RFC 5903).
+// wantedGroup is what a simulator insists on that wants one group: 256-bit random ECP (RFC 5903).
 const wantedGroup = 19
 
-// taken are the suites that the stand-in takes.
+// taken are the suites that the simulator takes.
 func (g *Gateway) taken() []suite.Proposal {
 	if g.has(FaultSuite) {
 		return []suite.Proposal{{Encryption: "3des", Integrity: "sha1", Group: "modp1024"}}
@@ -54,7 +54,7 @@ func newSPI() uint64 {
 	return binary.BigEndian.Uint64(b[:]) | 1<<63
 }
 
-// seen are the addresses of the client and of the gateway as the stand-in says them.
+// seen are the addresses of the client and of the gateway as the simulator says them.
 func (g *Gateway) seen(from netip.AddrPort, port int) (client, own netip.AddrPort) {
 	if g.has(FaultNAT) {
 		return seenElsewhere, ownElsewhere
@@ -180,7 +180,7 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 	}
 }
 
-// natd says which addresses the stand-in sees: the client's, then its own (RFC 3947 §3.2).
+// natd says which addresses the simulator sees: the client's, then its own (RFC 3947 §3.2).
 func (g *Gateway) natd(m ikev1.Message, hash string, from netip.AddrPort) (list []isakmp.Payload) {
 	client, own := g.seen(from, 500)
 	for _, at := range []netip.AddrPort{client, own, netip.AddrPortFrom(own.Addr(), uint16(g.ports[4500]))} {

@@ -14,14 +14,14 @@ import (
 	"wardicon/core/wire/sstp"
 )
 
-// Addresses within a stand-in's network.
+// Addresses within a simulator's network.
 var (
 	insideHost   = netip.MustParseAddr("10.20.0.1")
 	insideClient = netip.MustParseAddr("10.20.0.199")
 	insideNames  = netip.MustParseAddr("10.20.0.53")
 )
 
-// newLink is a gateway's end of PPP, for the accounts that the stand-in knows.
+// newLink is a gateway's end of PPP, for the accounts that the simulator knows.
 func (g *Gateway) newLink() (*pppsession.Link, error) {
 	methods := g.Methods
 	if len(methods) == 0 {

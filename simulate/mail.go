@@ -18,14 +18,14 @@ import (
 	"wardicon/core/pki"
 )
 
-// Received is a letter that came to a stand-in.
+// Received is a letter that came to a simulator.
 type Received struct {
 	From, To string
 	Subject  string
 	Raw      []byte
 }
 
-// MailServer is a stand-in for a mail server on loopback: it wants TLS, takes every letter and keeps the
+// MailServer is a simulator for a mail server on loopback: it wants TLS, takes every letter and keeps the
 // last ones. With a login it wants that too.
 type MailServer struct {
 	Host            string
@@ -40,10 +40,10 @@ type MailServer struct {
 	closers []func() error
 }
 
-// mostLetters bounds what a stand-in remembers.
+// mostLetters bounds what a simulator remembers.
 const mostLetters = 1000
 
-// NewMailServer starts a stand-in. Close ends it.
+// NewMailServer starts a simulator. Close ends it.
 func NewMailServer(login, password string) (*MailServer, error) {
 	m := &MailServer{Host: "127.0.0.1", Login: login, Password: password}
 	certificate, err := m.certify()
@@ -64,14 +64,14 @@ func NewMailServer(login, password string) (*MailServer, error) {
 	return m, nil
 }
 
-// certify makes the certificate of the stand-in and the authority that vouches for it.
+// certify makes the certificate of the simulator and the authority that vouches for it.
 func (m *MailServer) certify() (tls.Certificate, error) {
 	from := time.Now().Add(-time.Hour)
 	root, err := pki.NewKey(rand.Reader, pki.P256)
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	authority, err := pki.Issue(rand.Reader, pki.Issuer{Key: root}, root.Public(), pki.Wanted{Name: "Stand-in mail authority", Usage: pki.ForAuthority, From: from, To: from.AddDate(1, 0, 0)})
+	authority, err := pki.Issue(rand.Reader, pki.Issuer{Key: root}, root.Public(), pki.Wanted{Name: "Simulator mail authority", Usage: pki.ForAuthority, From: from, To: from.AddDate(1, 0, 0)})
 	if err != nil {
 		return tls.Certificate{}, err
 	}
@@ -84,7 +84,7 @@ func (m *MailServer) certify() (tls.Certificate, error) {
 	return tls.Certificate{Certificate: [][]byte{c.Raw}, PrivateKey: key, Leaf: c}, errors.Join(err)
 }
 
-// Close ends the stand-in.
+// Close ends the simulator.
 func (m *MailServer) Close() error {
 	err := m.server.Close()
 	for _, c := range m.closers {

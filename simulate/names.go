@@ -10,7 +10,7 @@ import (
 	"github.com/miekg/dns"
 )
 
-// NameServer is a stand-in for a name server that knows some names, on loopback.
+// NameServer is a simulator for a name server that knows some names, on loopback.
 type NameServer struct {
 	Address string
 

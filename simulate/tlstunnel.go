@@ -15,7 +15,7 @@ import (
 	"wardicon/probe/reliable"
 )
 
-// wrapping is how the stand-in wraps the control channel.
+// wrapping is how the simulator wraps the control channel.
 func (g *Gateway) wrapping() tlstunnel.Wrapping {
 	if g.has(FaultKey) {
 		key := make([]byte, tlstunnel.KeySize)

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Tunnel is a stand-in for a device that is connected: what goes through it comes to the service as from a
+// Tunnel is a simulator for a device that is connected: what goes through it comes to the service as from a
 // gateway's egress. The service must trust loopback as a proxy.
 type Tunnel struct {
 	Address string // to be opened in a browser
@@ -16,7 +16,7 @@ type Tunnel struct {
 	server *http.Server
 }
 
-// NewTunnel starts a stand-in on loopback that leads to a service, and shows it an address as the caller's.
+// NewTunnel starts a simulator on loopback that leads to a service, and shows it an address as the caller's.
 // Close ends it.
 func NewTunnel(service, egress string) (*Tunnel, error) {
 	target, err := url.Parse(service)
@@ -37,5 +37,5 @@ func NewTunnel(service, egress string) (*Tunnel, error) {
 	return t, nil
 }
 
-// Close ends the stand-in.
+// Close ends the simulator.
 func (t *Tunnel) Close() error { return t.server.Close() }

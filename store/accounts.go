@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
 // Accounts is the table of accounts.
-var Accounts = &Table[vpn.Account, view.Account]{
+var Accounts = &Table[vpn.Account, api.Account]{
 	Noun: "account", name: "accounts", prefix: "ac",
 	stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
 	columns: []column[vpn.Account]{
@@ -22,9 +22,9 @@ var Accounts = &Table[vpn.Account, view.Account]{
 		return map[string]**secret.Text{"password": &a.Password}
 	},
 	after: linkGateways,
-	list: listing[view.Account]{
+	list: listing[api.Account]{
 		id: "a.id", from: "accounts a", cols: "a.id, a.version, a.created, a.changed, a.body, a.person_name",
-		scan: func(scan func(...any) error) (row view.Account, err error) {
+		scan: func(scan func(...any) error) (row api.Account, err error) {
 			err = scanRecord(scan, &row.Account, &row.Stamp, &row.Person)
 			return row, err
 		},

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/plan"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -25,7 +25,7 @@ const maxTimes = 200
 const maxOwnTimes = 20
 
 // PutAnswerTime keeps how fast a gateway answered. Whatever is older than counts goes.
-func (tx *Tx) PutAnswerTime(ctx context.Context, t view.MeasuredTime) error {
+func (tx *Tx) PutAnswerTime(ctx context.Context, t api.MeasuredTime) error {
 	now := tx.s.now()
 	if _, err := tx.q.ExecContext(ctx, `DELETE FROM answer_times WHERE at < ?`, millis(now.Add(-keepTimes))); err != nil {
 		return fmt.Errorf("database: %w", err)
@@ -46,16 +46,16 @@ func (tx *Tx) PutAnswerTime(ctx context.Context, t view.MeasuredTime) error {
 }
 
 // AnswerTimeSums sums up how fast a gateway answered, by place, the most often measured first.
-func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]view.MeasuredTimes, error) {
+func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]api.MeasuredTimes, error) {
 	rows, err := tx.q.QueryContext(ctx, `WITH mine AS (SELECT source, CASE WHEN person_id IS NULL THEN place ELSE '' END place, milliseconds, at FROM answer_times WHERE gateway_id = ? AND at >= ?),
 		ranked AS (SELECT *, ROW_NUMBER() OVER (PARTITION BY source, place ORDER BY milliseconds) n, COUNT(*) OVER (PARTITION BY source, place) c, MAX(at) OVER (PARTITION BY source, place) last FROM mine)
 		SELECT source, place, milliseconds, c, last FROM ranked WHERE n = c / 2 + 1 ORDER BY c DESC, source, place LIMIT 100`, gatewayID, millis(tx.s.now().Add(-keepTimes)))
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []view.MeasuredTimes{}
+	list := []api.MeasuredTimes{}
 	for rows.Next() {
-		var t view.MeasuredTimes
+		var t api.MeasuredTimes
 		var last int64
 		if err := rows.Scan(&t.Source, &t.Place, &t.Milliseconds, &t.Count, &last); err != nil {
 			return nil, errors.Join(err, rows.Close())

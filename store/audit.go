@@ -10,13 +10,13 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
-// Log adds a line to the audit log, in the same transaction as the deed itself, chained to the line
+// Log adds a line to the audit log, in the same transaction as the entry itself, chained to the line
 // before it. A log that was cut or changed at its end is gone on with where the service left it, so that
 // it stays broken.
-func (tx *Tx) Log(ctx context.Context, d view.Deed) error {
+func (tx *Tx) Log(ctx context.Context, d api.AuditEntry) error {
 	lines, before, _, err := tx.head(ctx)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return fmt.Errorf("database: %w", err)
@@ -35,7 +35,7 @@ func (tx *Tx) Log(ctx context.Context, d view.Deed) error {
 
 // link is the keyed digest of a line and of the one before it: nobody without the master key can write
 // another one that fits.
-func (s *Store) link(before []byte, d view.Deed) []byte {
+func (s *Store) link(before []byte, d api.AuditEntry) []byte {
 	data := append([]byte("audit line"), before...)
 	data = binary.BigEndian.AppendUint64(data, uint64(millis(d.At)))
 	for _, part := range []string{d.Operator, d.Action, d.Noun, d.Object, d.Detail} {
@@ -49,9 +49,9 @@ func (s *Store) link(before []byte, d view.Deed) []byte {
 	return sum
 }
 
-const deedColumns = `SELECT seq, at, operator, action, noun, object, detail, chain FROM audit `
+const entryColumns = `SELECT seq, at, operator, action, noun, object, detail, chain FROM audit `
 
-func scanDeed(scan func(...any) error) (d view.Deed, chain []byte, err error) {
+func scanEntry(scan func(...any) error) (d api.AuditEntry, chain []byte, err error) {
 	var at int64
 	err = scan(&d.Seq, &at, &d.Operator, &d.Action, &d.Noun, &d.Object, &d.Detail, &chain)
 	d.At = fromMillis(at)
@@ -60,16 +60,16 @@ func scanDeed(scan func(...any) error) (d view.Deed, chain []byte, err error) {
 
 // VerifyAudit walks the audit log and holds that each line is as it was written and follows the one before
 // it. head is a digest that was noted before; an empty one is not looked for.
-func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, err error) {
+func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, err error) {
 	p.Sound, p.Held = true, head == ""
-	rows, err := tx.q.QueryContext(ctx, deedColumns+`ORDER BY seq`)
+	rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
 	if err != nil {
 		return p, fmt.Errorf("database: %w", err)
 	}
 	defer func() { _ = rows.Close() }()
 	var before []byte
 	for rows.Next() {
-		d, chain, err := scanDeed(rows.Scan)
+		d, chain, err := scanEntry(rows.Scan)
 		if err != nil {
 			return p, err
 		}
@@ -88,7 +88,7 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, 
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return p, fmt.Errorf("database: %w", err)
 	}
-	// The head is written with each line: a tail that was cut off, or a chain that was made anew, does not fit it.
+	// The head is written with each line: a tail that was cut off, or a chain that was made again, does not fit it.
 	if len(last) == 0 {
 		last = nil
 	}
@@ -98,8 +98,8 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p view.AuditProof, 
 	return p, nil
 }
 
-// LastDeed is when something was done last; the zero time where nothing was.
-func (tx *Tx) LastDeed(ctx context.Context) (time.Time, error) {
+// LastEntry is when something was done last; the zero time where nothing was.
+func (tx *Tx) LastEntry(ctx context.Context) (time.Time, error) {
 	var at int64
 	err := tx.q.QueryRowContext(ctx, `SELECT at FROM audit ORDER BY seq DESC LIMIT 1`).Scan(&at)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -124,14 +124,14 @@ func (s *Store) chainOld(ctx context.Context) error {
 		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(chain) FROM audit`).Scan(&chained); err != nil || chained > 0 {
 			return err
 		}
-		rows, err := tx.q.QueryContext(ctx, deedColumns+`ORDER BY seq`)
+		rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
 		if err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 		var before []byte
 		links := map[int64][]byte{}
 		for rows.Next() {
-			d, _, err := scanDeed(rows.Scan)
+			d, _, err := scanEntry(rows.Scan)
 			if err != nil {
 				return errors.Join(err, rows.Close())
 			}
@@ -150,13 +150,13 @@ func (s *Store) chainOld(ctx context.Context) error {
 	})
 }
 
-// Deeds lists the audit log.
-var Deeds = &Table[view.Deed, view.Deed]{
+// AuditEntries lists the audit log.
+var AuditEntries = &Table[api.AuditEntry, api.AuditEntry]{
 	Noun: "line", name: "audit",
-	list: listing[view.Deed]{
+	list: listing[api.AuditEntry]{
 		id: "a.seq", from: "audit a", cols: "a.seq, a.at, a.operator, a.action, a.noun, a.object, a.detail, a.chain",
-		scan: func(scan func(...any) error) (view.Deed, error) {
-			d, _, err := scanDeed(scan)
+		scan: func(scan func(...any) error) (api.AuditEntry, error) {
+			d, _, err := scanEntry(scan)
 			return d, err
 		},
 		search: []string{"a.operator", "a.action", "a.noun", "a.object", "a.detail"}, first: "at",

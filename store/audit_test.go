@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/store"
 )
 
@@ -27,7 +27,7 @@ func TestAuditChain(t *testing.T) {
 		{"a word moved to the next field", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET noun = noun || 'd', detail = '' WHERE seq = 2"}, 2, true},
 		{"a line taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq = 4"}, 5, true},
 		{"the last line taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq = 6"}, 0, false},
-		{"the chain emptied, to be made anew", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = NULL"}, 1, false},
+		{"the chain emptied, to be made again", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = NULL"}, 1, false},
 		{"the chain and the head emptied", []string{"DROP TRIGGER audit_keeps_words", "UPDATE audit SET detail = 'x', chain = NULL", "DELETE FROM audit_head"}, 1, false},
 		{"everything taken out", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit", "DELETE FROM audit_head"}, 0, false},
 		{"the head of an earlier day", []string{"DROP TRIGGER audit_keeps_rows", "DELETE FROM audit WHERE seq > 4", "UPDATE audit_head SET lines = 4, chain = (SELECT chain FROM audit WHERE seq = 4)"}, 0, false},
@@ -41,7 +41,7 @@ func TestAuditChain(t *testing.T) {
 		}
 		for n := range 6 {
 			if err := s.Write(ctx, func(tx *store.Tx) error {
-				return tx.Log(ctx, view.Deed{Operator: "owner", Action: "change", Noun: "gateway", Object: "gw-1", Detail: fmt.Sprint("d", n)})
+				return tx.Log(ctx, api.AuditEntry{Operator: "owner", Action: "change", Noun: "gateway", Object: "gw-1", Detail: fmt.Sprint("d", n)})
 			}); err != nil {
 				t.Fatal(err)
 			}
@@ -73,7 +73,7 @@ func TestAuditChain(t *testing.T) {
 			t.Errorf("%s: %+v (%v), expected line %d, head there %t", test.name, p, err, test.first, test.held)
 		}
 		if err := s.Write(ctx, func(tx *store.Tx) error {
-			return tx.Log(ctx, view.Deed{Operator: "owner", Action: "more"})
+			return tx.Log(ctx, api.AuditEntry{Operator: "owner", Action: "more"})
 		}); err != nil {
 			t.Error(err)
 		}

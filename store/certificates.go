@@ -12,14 +12,14 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
 // Authorities is the table of authorities.
-var Authorities = &Table[vpn.Authority, view.Authority]{
+var Authorities = &Table[vpn.Authority, api.Authority]{
 	Noun: "authority", name: "authorities", prefix: "au",
 	stamp: func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
 	columns: []column[vpn.Authority]{
@@ -33,11 +33,11 @@ var Authorities = &Table[vpn.Authority, view.Authority]{
 		}},
 	},
 	secrets: func(a *vpn.Authority) map[string]**secret.Text { return map[string]**secret.Text{"key": &a.Key} },
-	list: listing[view.Authority]{
+	list: listing[api.Authority]{
 		id: "a.id", from: "authorities a", joins: "LEFT JOIN authorities n ON n.id = a.successor_id",
 		cols: `a.id, a.version, a.created, a.changed, a.body, a.ends, (SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id),
 			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT NULL), COALESCE(n.id, ''), COALESCE(n.name, '')`,
-		scan: func(scan func(...any) error) (row view.Authority, err error) {
+		scan: func(scan func(...any) error) (row api.Authority, err error) {
 			var ends int64
 			err = scanRecord(scan, &row.Authority, &row.Stamp, &ends, &row.Certificates, &row.Revoked, &row.SuccessorID, &row.Successor)
 			row.Ends = fromMillis(ends)
@@ -50,9 +50,9 @@ var Authorities = &Table[vpn.Authority, view.Authority]{
 }
 
 // Certificates lists what was issued.
-var Certificates = &Table[vpn.Certificate, view.Certificate]{
+var Certificates = &Table[vpn.Certificate, api.Certificate]{
 	Noun: "certificate", name: "certificates", prefix: "ce",
-	list: listing[view.Certificate]{
+	list: listing[api.Certificate]{
 		id: "c.id", from: "certificates c", joins: "JOIN authorities a ON a.id = c.authority_id LEFT JOIN devices d ON d.id = c.device_id LEFT JOIN gateways g ON g.id = c.gateway_id",
 		cols: `c.id, c.authority_id, c.serial, c.subject, c.names, c.usage, COALESCE(c.device_id, ''), COALESCE(c.gateway_id, ''), c.starts, c.ends, c.revoked, c.reason, c.pem, c.operator, c.created,
 			a.name, COALESCE(d.name, ''), COALESCE(g.name, '')`,
@@ -69,7 +69,7 @@ var Certificates = &Table[vpn.Certificate, view.Certificate]{
 	},
 }
 
-func scanCertificate(scan func(...any) error) (row view.Certificate, err error) {
+func scanCertificate(scan func(...any) error) (row api.Certificate, err error) {
 	var starts, ends, created int64
 	var revoked sql.NullInt64
 	var names []byte
@@ -162,14 +162,14 @@ func (tx *Tx) RevokedSerial(ctx context.Context, serial string) (at time.Time, f
 }
 
 // IdentityEndings lists the certificates of devices that end within a time, the first end first.
-func (tx *Tx) IdentityEndings(ctx context.Context, from, to time.Time, limit int) (list []view.Ending, err error) {
+func (tx *Tx) IdentityEndings(ctx context.Context, from, to time.Time, limit int) (list []api.Ending, err error) {
 	rows, err := tx.q.QueryContext(ctx, `SELECT id, name, identity_ends FROM devices WHERE identity_ends BETWEEN ? AND ? ORDER BY identity_ends, id LIMIT ?`, millis(from), millis(to), limit)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	defer func() { _ = rows.Close() }()
 	for rows.Next() {
-		e := view.Ending{Noun: "device", What: "its certificate"}
+		e := api.Ending{Noun: "device", What: "its certificate"}
 		var ends int64
 		if err := rows.Scan(&e.ID, &e.Name, &ends); err != nil {
 			return nil, err

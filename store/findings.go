@@ -7,20 +7,20 @@ import (
 	"slices"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/check"
-	"wardicon/core/view"
 )
 
 // Findings is the list of what is wrong all over the fleet. It is written by PutFindings
 // alone.
-var Findings = &Table[struct{}, view.FleetFinding]{
+var Findings = &Table[struct{}, api.FleetFinding]{
 	Noun: "finding", name: "findings",
-	list: listing[view.FleetFinding]{
+	list: listing[api.FleetFinding]{
 		id: "i.n", from: "findings i", size: "findings",
-		cols: "i.rule, i.severity, i.field, i.found, i.mend, i.noun, i.object, i.pointer, i.mendable, i.passed, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
-		scan: func(scan func(...any) error) (r view.FleetFinding, err error) {
+		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, i.fixable, i.passed, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
+		scan: func(scan func(...any) error) (r api.FleetFinding, err error) {
 			var since int64
-			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Mend, &r.Noun, &r.Object, &r.Pointer, &r.Mendable, &r.Passed, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
+			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Fix, &r.Noun, &r.Object, &r.Pointer, &r.Fixable, &r.Passed, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
 			r.Since = fromMillis(since)
 			return r, err
 		},
@@ -32,7 +32,7 @@ var Findings = &Table[struct{}, view.FleetFinding]{
 		},
 		filters: map[string]string{
 			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "i.at_gateway = ?", "person_id": "i.person_id = ?", "device_id": "i.device_id = ?", "profile_id": "i.profile_id = ?",
-			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "mendable": "i.mendable = ?flag", "passed": "i.passed = ?flag",
+			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "fixable": "i.fixable = ?flag", "passed": "i.passed = ?flag",
 			"record": "(i.gateway_id IS NOT NULL) = ?flag",
 		},
 	},
@@ -48,7 +48,7 @@ var sums = map[string]string{
 // SumFindings counts findings by rule, gateway or person, the most severe and most
 // frequent first. New and Ended look back some days; what has nothing but ended findings
 // comes last.
-func (tx *Tx) SumFindings(ctx context.Context, by string, days, limit int) ([]view.FindingSum, error) {
+func (tx *Tx) SumFindings(ctx context.Context, by string, days, limit int) ([]api.FindingSum, error) {
 	from, ok := sums[by]
 	if !ok {
 		return nil, &QueryError{"by", by, keys(sums)}
@@ -56,16 +56,16 @@ func (tx *Tx) SumFindings(ctx context.Context, by string, days, limit int) ([]vi
 	since := tx.s.now().AddDate(0, 0, -days).UnixMilli()
 	rows, err := tx.q.QueryContext(ctx, `WITH here AS (`+fmt.Sprintf(from, "findings")+`), past AS (`+fmt.Sprintf(from, "past_findings")+`),
 		counted AS (
-			SELECT key, title, SUM(severity = 'blocker') b, SUM(severity = 'warning') w, SUM(severity = 'advice') a, COUNT(DISTINCT profile_id) n, SUM(since >= ?) fresh, SUM(mendable) mendable, 0 ended FROM here GROUP BY key
+			SELECT key, title, SUM(severity = 'error') b, SUM(severity = 'warning') w, SUM(severity = 'note') a, COUNT(DISTINCT profile_id) n, SUM(since >= ?) fresh, SUM(fixable) fixable, 0 ended FROM here GROUP BY key
 			UNION ALL SELECT key, title, 0, 0, 0, 0, 0, 0, COUNT(*) FROM past WHERE ended >= ? GROUP BY key)
-		SELECT key, title, SUM(b), SUM(w), SUM(a), SUM(n), SUM(fresh), SUM(mendable), SUM(ended) FROM counted GROUP BY key ORDER BY 3 DESC, 4 DESC, 5 DESC, 2 LIMIT ?`, since, since, limit)
+		SELECT key, title, SUM(b), SUM(w), SUM(a), SUM(n), SUM(fresh), SUM(fixable), SUM(ended) FROM counted GROUP BY key ORDER BY 3 DESC, 4 DESC, 5 DESC, 2 LIMIT ?`, since, since, limit)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []view.FindingSum{}
+	list := []api.FindingSum{}
 	for rows.Next() {
-		var r view.FindingSum
-		if err := rows.Scan(&r.Key, &r.Title, &r.Tally.Blockers, &r.Tally.Warnings, &r.Tally.Advice, &r.Profiles, &r.New, &r.Mendable, &r.Ended); err != nil {
+		var r api.FindingSum
+		if err := rows.Scan(&r.Key, &r.Title, &r.Tally.Errors, &r.Tally.Warnings, &r.Tally.Notes, &r.Profiles, &r.New, &r.Fixable, &r.Ended); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		list = append(list, r)
@@ -97,8 +97,8 @@ func (tx *Tx) PutGatewayFindings(ctx context.Context, d Due, findings []check.Fi
 
 func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []check.Finding) error {
 	t := check.Count(findings)
-	res, err := tx.q.ExecContext(ctx, `UPDATE `+of.table+` SET seen = touched, blockers = ?, warnings = ?, advice = ? WHERE id = ? AND touched = ?`,
-		t.Blockers, t.Warnings, t.Advice, d.ID, d.Touched)
+	res, err := tx.q.ExecContext(ctx, `UPDATE `+of.table+` SET seen = touched, errors = ?, warnings = ?, notes = ? WHERE id = ? AND touched = ?`,
+		t.Errors, t.Warnings, t.Notes, d.ID, d.Touched)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -151,9 +151,9 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 
 // keptFinding is a finding as its row has it.
 type keptFinding struct {
-	n, since                                                  int64
-	rule, severity, field, found, mend, noun, object, pointer string
-	mendable, passed                                          bool
+	n, since                                                 int64
+	rule, severity, field, found, fix, noun, object, pointer string
+	fixable, passed                                          bool
 }
 
 func (k keptFinding) key() string { return k.rule + " " + k.field }
@@ -164,7 +164,7 @@ func (k keptFinding) same(other keptFinding) bool {
 }
 
 func keptOf(f check.Finding) keptFinding {
-	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, mend: f.Mend, mendable: f.Mendable, passed: f.Override != nil}
+	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, fix: f.Fix, fixable: f.Fixable, passed: f.Override != nil}
 	if f.Place != nil {
 		k.noun, k.object, k.pointer = f.Place.Noun, f.Place.ID, f.Place.Pointer
 	}
@@ -173,14 +173,14 @@ func keptOf(f check.Finding) keptFinding {
 
 // kept reads what was found before.
 func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, mend, noun, object, pointer, mendable, passed FROM findings WHERE `+of.column+` = ?`, id)
+	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable, passed FROM findings WHERE `+of.column+` = ?`, id)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	var list []keptFinding
 	for rows.Next() {
 		var k keptFinding
-		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.mend, &k.noun, &k.object, &k.pointer, &k.mendable, &k.passed); err != nil {
+		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.fix, &k.noun, &k.object, &k.pointer, &k.fixable, &k.passed); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		list = append(list, k)
@@ -194,8 +194,8 @@ func (tx *Tx) addFinding(ctx context.Context, of holder, id string, k keptFindin
 	if of == ofGateway {
 		whom = `SELECT g.id, g.name, '', '', '', '' FROM gateways g WHERE g.id = ?`
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, mend, noun, object, pointer, mendable, passed, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
-		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.mend, k.noun, k.object, k.pointer, k.mendable, k.passed, k.since, id)
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, fix, noun, object, pointer, fixable, passed, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
+		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.fix, k.noun, k.object, k.pointer, k.fixable, k.passed, k.since, id)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -211,13 +211,13 @@ func (tx *Tx) ForgetPast(ctx context.Context) error {
 	return err
 }
 
-// ProfilesWith lists profiles with a finding of a rule that can be mended, after a cursor.
+// ProfilesWith lists profiles with a finding of a rule that can be fixed, after a cursor.
 func (tx *Tx) ProfilesWith(ctx context.Context, rule, after string, limit int) ([]string, error) {
-	return tx.names(ctx, `SELECT DISTINCT profile_id FROM findings WHERE rule = ? AND mendable AND profile_id > ? ORDER BY profile_id LIMIT ?`, rule, after, limit)
+	return tx.names(ctx, `SELECT DISTINCT profile_id FROM findings WHERE rule = ? AND fixable AND profile_id > ? ORDER BY profile_id LIMIT ?`, rule, after, limit)
 }
 
 // CountWith counts them.
 func (tx *Tx) CountWith(ctx context.Context, rule string) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(DISTINCT profile_id) FROM findings WHERE rule = ? AND mendable`, rule).Scan(&n)
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(DISTINCT profile_id) FROM findings WHERE rule = ? AND fixable`, rule).Scan(&n)
 	return n, err
 }

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -34,7 +34,7 @@ func TestFindingRecords(t *testing.T) {
 		var list []check.Finding
 		for _, r := range rules {
 			code, severity, _ := strings.Cut(r, " ")
-			list = append(list, check.Finding{Rule: code, Severity: vpn.Severity(severity), Field: vpn.FieldLogin, Found: "x", Place: &check.Spot{Noun: "account", ID: known["ada's account"], Pointer: "/login"}, Mendable: code == "edge-blank"})
+			list = append(list, check.Finding{Rule: code, Severity: vpn.Severity(severity), Field: vpn.FieldLogin, Found: "x", Place: &check.Spot{Noun: "account", ID: known["ada's account"], Pointer: "/login"}, Fixable: code == "edge-blank"})
 		}
 		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.PutFindings(ctx, d, list) }); err != nil {
 			t.Fatal(err)
@@ -66,8 +66,8 @@ func TestFindingRecords(t *testing.T) {
 	if len(first) < 2 {
 		t.Fatalf("%d profiles are due", len(first))
 	}
-	put(first[0], "psk-short warning", "edge-blank blocker", "name-lacks-gateway advice")
-	put(first[1], "edge-blank blocker")
+	put(first[0], "psk-short warning", "edge-blank error", "name-lacks-gateway note")
+	put(first[1], "edge-blank error")
 	if left := due(); len(left) != len(first)-2 {
 		t.Errorf("%d are due after two of %d", len(left), len(first))
 	}
@@ -78,9 +78,9 @@ func TestFindingRecords(t *testing.T) {
 		{store.Query{}, "edge-blank edge-blank psk-short name-lacks-gateway"},
 		{store.Query{Sort: "rule"}, "edge-blank edge-blank name-lacks-gateway psk-short"},
 		{store.Query{Conditions: map[string]string{"rule": "psk-short"}}, "psk-short"},
-		{store.Query{Conditions: map[string]string{"severity": "blocker", "profile_id": first[1].ID}}, "edge-blank"},
-		{store.Query{Conditions: map[string]string{"mendable": "true"}}, "edge-blank edge-blank"},
-		{store.Query{Conditions: map[string]string{"mendable": "false"}}, "psk-short name-lacks-gateway"},
+		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}}, "edge-blank"},
+		{store.Query{Conditions: map[string]string{"fixable": "true"}}, "edge-blank edge-blank"},
+		{store.Query{Conditions: map[string]string{"fixable": "false"}}, "psk-short name-lacks-gateway"},
 		{store.Query{Conditions: map[string]string{"passed": "true"}}, ""},
 		{store.Query{Conditions: map[string]string{"rule": "' OR 1=1 --"}}, ""},
 		{store.Query{Search: "nobody"}, ""},
@@ -105,16 +105,16 @@ func TestFindingRecords(t *testing.T) {
 	}
 	again := due()
 	i := slices.IndexFunc(again, func(d store.Due) bool { return d.ID == stale.ID })
-	put(again[i], "edge-blank blocker")
+	put(again[i], "edge-blank error")
 	sums, err := s.Read().SumFindings(ctx, "rule", 7, 100)
 	if err != nil {
 		t.Fatal(err)
 	}
-	seen := map[string]view.FindingSum{}
+	seen := map[string]api.FindingSum{}
 	for _, sum := range sums {
 		seen[sum.Key] = sum
 	}
-	if f := seen["edge-blank"]; f.Tally.Blockers != 2 || f.Profiles != 2 || f.Mendable != 2 || f.Ended != 0 {
+	if f := seen["edge-blank"]; f.Tally.Errors != 2 || f.Profiles != 2 || f.Fixable != 2 || f.Ended != 0 {
 		t.Errorf("still there: %+v", f)
 	}
 	if f := seen["psk-short"]; f.Tally != (vpn.Tally{}) || f.Ended != 1 {

@@ -9,16 +9,16 @@ import (
 	"strconv"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // MostWrong is how many wrong passcodes lock a link for good.
 const MostWrong = 10
 
 // Handovers lists parcels on their way.
-var Handovers = &Table[view.Handover, view.Handover]{
+var Handovers = &Table[api.Handover, api.Handover]{
 	Noun: "handover", name: "handovers", prefix: "ho",
-	list: listing[view.Handover]{
+	list: listing[api.Handover]{
 		id: "h.id", from: "handovers h",
 		joins: "JOIN parcels p ON p.id = h.parcel_id JOIN profiles f ON f.id = p.profile_id",
 		cols:  "h.id, h.parcel_id, p.profile_id, f.device_name, f.gateway_name, f.person_name, h.days, h.expires, h.most, h.openings, h.wrong, h.batch, h.recalled, h.sent, h.opened, h.fetched, h.connected, h.operator, h.created, " + handoverState,
@@ -35,7 +35,7 @@ var Handovers = &Table[view.Handover, view.Handover]{
 var handoverState = fmt.Sprintf(`CASE WHEN h.recalled IS NOT NULL THEN 'recalled' WHEN h.wrong >= %d THEN 'locked' WHEN h.connected IS NOT NULL THEN 'connected' WHEN h.fetched IS NOT NULL THEN 'fetched'
 	WHEN h.expires <= unixepoch() * 1000 THEN 'expired' WHEN h.openings >= h.most THEN 'used-up' WHEN h.opened IS NOT NULL THEN 'opened' WHEN h.sent IS NOT NULL THEN 'sent' ELSE 'made' END`, MostWrong)
 
-func scanHandover(scan func(...any) error) (h view.Handover, err error) {
+func scanHandover(scan func(...any) error) (h api.Handover, err error) {
 	var expires, created int64
 	var recalled, sent, opened, fetched, connected sql.NullInt64
 	if err := scan(&h.ID, &h.ParcelID, &h.ProfileID, &h.Device, &h.Gateway, &h.Person, &h.Days, &expires, &h.Most, &h.Openings, &h.Wrong, &h.Batch, &recalled, &sent, &opened, &fetched, &connected, &h.Operator, &created, &h.State); err != nil {
@@ -61,7 +61,7 @@ func linkHash(token string) []byte {
 }
 
 // AddHandover keeps a handover under the hash of its link.
-func (tx *Tx) AddHandover(ctx context.Context, h *view.Handover, token, passcode string) error {
+func (tx *Tx) AddHandover(ctx context.Context, h *api.Handover, token, passcode string) error {
 	h.ID = newID(Handovers.prefix)
 	_, err := tx.q.ExecContext(ctx, `INSERT INTO handovers (id, parcel_id, link, passcode, days, expires, most, batch, operator, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
 		h.ID, h.ParcelID, linkHash(token), passcode, h.Days, millis(h.Expires), h.Most, h.Batch, h.Operator, millis(tx.s.now()))
@@ -72,7 +72,7 @@ func (tx *Tx) AddHandover(ctx context.Context, h *view.Handover, token, passcode
 }
 
 // HandoverByLink finds a handover, with the hash of its passcode.
-func (tx *Tx) HandoverByLink(ctx context.Context, token string) (h view.Handover, passcode string, err error) {
+func (tx *Tx) HandoverByLink(ctx context.Context, token string) (h api.Handover, passcode string, err error) {
 	var id string
 	err = tx.q.QueryRowContext(ctx, `SELECT id, passcode FROM handovers WHERE link = ?`, linkHash(token)).Scan(&id, &passcode)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -132,14 +132,14 @@ func (tx *Tx) one(ctx context.Context, statement string, args ...any) (bool, err
 }
 
 // SumHandovers counts handovers by state.
-func (tx *Tx) SumHandovers(ctx context.Context) ([]view.HandoverSum, error) {
+func (tx *Tx) SumHandovers(ctx context.Context) ([]api.HandoverSum, error) {
 	counts, err := tx.counts(ctx, `SELECT `+handoverState+` AS state, COUNT(*) FROM handovers h GROUP BY state`)
 	if err != nil {
 		return nil, err
 	}
-	list := []view.HandoverSum{}
-	for _, state := range view.HandoverStates {
-		list = append(list, view.HandoverSum{State: state, Count: counts[state]})
+	list := []api.HandoverSum{}
+	for _, state := range api.HandoverStates {
+		list = append(list, api.HandoverSum{State: state, Count: counts[state]})
 	}
 	return list, nil
 }

@@ -10,7 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // mostNamed bounds how many faults of a kind an inspection names.
@@ -23,7 +23,7 @@ var recordTables = []struct{ noun, table string }{
 
 // Inspect looks through a data folder that no service works on: the pages of the database, every sealed value
 // and every record. Nothing is changed. A database that cannot even be opened is an error.
-func Inspect(ctx context.Context, dir string, key Key) (found view.Inspection, err error) {
+func Inspect(ctx context.Context, dir string, key Key) (found api.Inspection, err error) {
 	held, err := holdThere(ctx, dir)
 	if err != nil {
 		return found, err
@@ -41,11 +41,11 @@ func holdThere(ctx context.Context, dir string) (*sql.DB, error) {
 }
 
 // InspectCopy looks through the copy that a backup has made; key names the master key's file.
-func InspectCopy(ctx context.Context, file string, key Key) (view.Inspection, error) {
+func InspectCopy(ctx context.Context, file string, key Key) (api.Inspection, error) {
 	return inspect(ctx, file, key)
 }
 
-func inspect(ctx context.Context, path string, key Key) (found view.Inspection, err error) {
+func inspect(ctx context.Context, path string, key Key) (found api.Inspection, err error) {
 	if _, err := os.Stat(path); err != nil {
 		return found, fmt.Errorf("database: %w", err)
 	}
@@ -54,7 +54,7 @@ func inspect(ctx context.Context, path string, key Key) (found view.Inspection, 
 		return found, err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	found = view.Inspection{Pages: []string{}, Values: []view.DamagedValue{}, Records: []view.DamagedValue{}}
+	found = api.Inspection{Pages: []string{}, Values: []api.DamagedValue{}, Records: []api.DamagedValue{}}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf(`PRAGMA integrity_check(%d)`, mostNamed))
 	if err != nil {
 		return found, fmt.Errorf("%s: %w; it cannot be repaired: restore a copy", path, err)
@@ -89,7 +89,7 @@ func inspect(ctx context.Context, path string, key Key) (found view.Inspection, 
 	return found, nil
 }
 
-func inspectValues(ctx context.Context, db *sql.DB, seal *sealer, found *view.Inspection) (err error) {
+func inspectValues(ctx context.Context, db *sql.DB, seal *sealer, found *api.Inspection) (err error) {
 	rows, err := db.QueryContext(ctx, `SELECT owner, field, sealed FROM secrets`)
 	if err != nil {
 		return err
@@ -104,7 +104,7 @@ func inspectValues(ctx context.Context, db *sql.DB, seal *sealer, found *view.In
 		found.Looked++
 		if _, err := seal.open(owner, field, sealed); err != nil && len(found.Values) < mostNamed {
 			noun, id, _ := strings.Cut(owner, ":")
-			found.Values = append(found.Values, view.DamagedValue{Noun: noun, ID: id, Field: field, Fix: fixOf(noun)})
+			found.Values = append(found.Values, api.DamagedValue{Noun: noun, ID: id, Field: field, Fix: fixOf(noun)})
 		}
 	}
 	return rows.Err()
@@ -131,7 +131,7 @@ func fixOf(noun string) string {
 	return "set it again on the record"
 }
 
-func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *view.Inspection) (err error) {
+func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *api.Inspection) (err error) {
 	rows, err := db.QueryContext(ctx, "SELECT id, body FROM "+table)
 	if err != nil {
 		return err
@@ -145,7 +145,7 @@ func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *
 		}
 		found.Looked++
 		if !json.Valid(body) && len(found.Records) < mostNamed {
-			found.Records = append(found.Records, view.DamagedValue{Noun: noun, ID: id, Field: wholeRecord, Fix: "change it with all its fields, remove it, or restore a copy"})
+			found.Records = append(found.Records, api.DamagedValue{Noun: noun, ID: id, Field: wholeRecord, Fix: "change it with all its fields, remove it, or restore a copy"})
 		}
 	}
 	return rows.Err()

@@ -8,14 +8,14 @@ import (
 	"fmt"
 	"strings"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 const jobColumns = "id, kind, subject, title, operator, state, total, done, cursor, result, problem, created, changed"
 
 // AddJob keeps new work.
-func (tx *Tx) AddJob(ctx context.Context, j *view.Job) error {
-	j.ID, j.State, j.Created = newID("jo"), view.Running, tx.s.now().UTC()
+func (tx *Tx) AddJob(ctx context.Context, j *api.Job) error {
+	j.ID, j.State, j.Created = newID("jo"), api.Running, tx.s.now().UTC()
 	j.Changed = j.Created
 	result, err := json.Marshal(j.Result)
 	if err != nil {
@@ -28,7 +28,7 @@ func (tx *Tx) AddJob(ctx context.Context, j *view.Job) error {
 
 // PutJob keeps how far work has come, unless it was cancelled meanwhile. going tells
 // whether it still runs.
-func (tx *Tx) PutJob(ctx context.Context, j *view.Job) (going bool, err error) {
+func (tx *Tx) PutJob(ctx context.Context, j *api.Job) (going bool, err error) {
 	j.Changed = tx.s.now().UTC()
 	result, err := json.Marshal(j.Result)
 	if err != nil {
@@ -44,7 +44,7 @@ func (tx *Tx) PutJob(ctx context.Context, j *view.Job) (going bool, err error) {
 }
 
 // Job reads one job.
-func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
+func (tx *Tx) Job(ctx context.Context, id string) (api.Job, error) {
 	j, err := scanJob(tx.q.QueryRowContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE id = ?", id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return j, &NotFoundError{"job", id}
@@ -53,8 +53,8 @@ func (tx *Tx) Job(ctx context.Context, id string) (view.Job, error) {
 }
 
 // Jobs lists a page of jobs, newest first; without a kind, those of every kind.
-func (tx *Tx) Jobs(ctx context.Context, kind string, limit, offset int) (view.Page[view.Job], error) {
-	page := view.Page[view.Job]{}
+func (tx *Tx) Jobs(ctx context.Context, kind string, limit, offset int) (api.Page[api.Job], error) {
+	page := api.Page[api.Job]{}
 	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs WHERE ? IN ('', kind)", kind).Scan(&page.Total); err != nil {
 		return page, fmt.Errorf("database: %w", err)
 	}
@@ -64,7 +64,7 @@ func (tx *Tx) Jobs(ctx context.Context, kind string, limit, offset int) (view.Pa
 }
 
 // RunningJobs lists jobs of some kinds that run, the oldest first.
-func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]view.Job, error) {
+func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]api.Job, error) {
 	args := make([]any, len(kinds))
 	for i, k := range kinds {
 		args[i] = k
@@ -72,8 +72,8 @@ func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]view.Job, err
 	return tx.jobs(ctx, "state = 'running' AND kind IN (?"+strings.Repeat(", ?", len(kinds)-1)+") ORDER BY created, id", args...)
 }
 
-func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]view.Job, error) {
-	list := []view.Job{}
+func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]api.Job, error) {
+	list := []api.Job{}
 	rows, err := tx.q.QueryContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE "+where, args...)
 	if err != nil {
 		return list, fmt.Errorf("database: %w", err)
@@ -89,7 +89,7 @@ func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]view.Job, 
 	return list, rows.Err()
 }
 
-func scanJob(scan func(...any) error) (j view.Job, err error) {
+func scanJob(scan func(...any) error) (j api.Job, err error) {
 	var result string
 	var created, changed int64
 	if err := scan(&j.ID, &j.Kind, &j.Subject, &j.Title, &j.Operator, &j.State, &j.Total, &j.Done, &j.Cursor, &result, &j.Problem, &created, &changed); err != nil {

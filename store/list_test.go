@@ -14,9 +14,9 @@ import (
 
 	"github.com/pressly/goose/v3"
 
+	"wardicon/api"
 	"wardicon/core/check"
 	"wardicon/core/format"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -62,7 +62,7 @@ func small(t *testing.T, s *store.Store) ids {
 	return known
 }
 
-func names[Row any](page view.Page[Row], name func(Row) string) string {
+func names[Row any](page api.Page[Row], name func(Row) string) string {
 	var list []string
 	for _, r := range page.Items {
 		list = append(list, name(r))
@@ -77,23 +77,23 @@ func TestLists(t *testing.T) {
 	ctx, tx := t.Context(), s.Read()
 	gateways := func(q store.Query) (string, error) {
 		page, err := store.Gateways.List(ctx, tx, q)
-		return names(page, func(g view.Gateway) string { return fmt.Sprintf("%s/%d", g.Name, g.Profiles) }), err
+		return names(page, func(g api.Gateway) string { return fmt.Sprintf("%s/%d", g.Name, g.Profiles) }), err
 	}
 	people := func(q store.Query) (string, error) {
 		page, err := store.People.List(ctx, tx, q)
-		return names(page, func(p view.Person) string { return fmt.Sprintf("%s/%d/%d", p.Name, p.Accounts, p.Devices) }), err
+		return names(page, func(p api.Person) string { return fmt.Sprintf("%s/%d/%d", p.Name, p.Accounts, p.Devices) }), err
 	}
 	accounts := func(q store.Query) (string, error) {
 		page, err := store.Accounts.List(ctx, tx, q)
-		return names(page, func(a view.Account) string { return a.Login + "/" + a.Person }), err
+		return names(page, func(a api.Account) string { return a.Login + "/" + a.Person }), err
 	}
 	devices := func(q store.Query) (string, error) {
 		page, err := store.Devices.List(ctx, tx, q)
-		return names(page, func(d view.Device) string { return strings.TrimPrefix(d.Name, "Device ") + "/" + d.Person }), err
+		return names(page, func(d api.Device) string { return strings.TrimPrefix(d.Name, "Device ") + "/" + d.Person }), err
 	}
 	profiles := func(q store.Query) (string, error) {
 		page, err := store.Profiles.List(ctx, tx, q)
-		return names(page, func(p view.Profile) string {
+		return names(page, func(p api.Profile) string {
 			return strings.TrimPrefix(p.Device, "Device ") + "/" + p.Gateway[:2] + "/" + p.Person
 		}), err
 	}
@@ -131,7 +131,7 @@ func TestLists(t *testing.T) {
 		{"profiles by gateway", profiles, store.Query{Limit: 9, Sort: "-gateway"}, "4: 2/Ä/bosse 3/No/Cleo 1/No/Ada 0/No/Ada"},
 		{"profiles of a gateway", profiles, store.Query{Limit: 9, Conditions: by("gateway_id", known["Norrvik"])}, "3: 0/No/Ada 1/No/Ada 3/No/Cleo"},
 		{"profiles of a person", profiles, store.Query{Limit: 9, Conditions: by("person_id", known["bosse"])}, "1: 2/Ä/bosse"},
-		{"profiles without findings", profiles, store.Query{Limit: 9, Conditions: by("severity", "blocker")}, "0: "},
+		{"profiles without findings", profiles, store.Query{Limit: 9, Conditions: by("severity", "error")}, "0: "},
 	} {
 		got, err := test.list(test.q)
 		if err != nil || got != test.want {
@@ -173,7 +173,7 @@ func TestFilterValues(t *testing.T) {
 			t.Errorf("certificates with %s %q: %d (%v), expected %d", test.name, test.value, page.Total, err, test.rows)
 		}
 	}
-	for i, d := range []view.Deed{{Operator: "ada", Action: "add", Noun: "gateway"}, {Operator: "bosse", Action: "add", Noun: "device"}, {Operator: "ada", Action: "change", Noun: "device", Object: "de-1"}} {
+	for i, d := range []api.AuditEntry{{Operator: "ada", Action: "add", Noun: "gateway"}, {Operator: "bosse", Action: "add", Noun: "device"}, {Operator: "ada", Action: "change", Noun: "device", Object: "de-1"}} {
 		if err := s.Write(t.Context(), func(tx *store.Tx) error { return tx.Log(t.Context(), d) }); err != nil {
 			t.Fatal(i, err)
 		}
@@ -187,7 +187,7 @@ func TestFilterValues(t *testing.T) {
 			name, value, _ := strings.Cut(f, ":")
 			conditions[name] = value
 		}
-		page, err := store.Deeds.List(t.Context(), s.Read(), store.Query{Limit: 1, Conditions: conditions})
+		page, err := store.AuditEntries.List(t.Context(), s.Read(), store.Query{Limit: 1, Conditions: conditions})
 		first := ""
 		if len(page.Items) > 0 {
 			first = page.Items[0].Action
@@ -215,7 +215,7 @@ func TestFindings(t *testing.T) {
 	if len(first) != 4 {
 		t.Fatalf("%d profiles wait for their first check, expected 4", len(first))
 	}
-	found := []check.Finding{{Rule: "edge-blank", Severity: vpn.Blocker, Field: vpn.FieldLogin}, {Rule: "pfs-missing", Severity: vpn.Advice, Field: vpn.FieldESP}}
+	found := []check.Finding{{Rule: "edge-blank", Severity: vpn.Error, Field: vpn.FieldLogin}, {Rule: "pfs-missing", Severity: vpn.Note, Field: vpn.FieldESP}}
 	write := func(do func(tx *store.Tx) error) {
 		t.Helper()
 		if err := s.Write(ctx, do); err != nil {
@@ -240,11 +240,11 @@ func TestFindings(t *testing.T) {
 		t.Errorf("the overtaken result was kept: %+v (%v)", row.Tally, err)
 	}
 	page, err := store.Profiles.List(ctx, s.Read(), store.Query{Limit: 9, Sort: "worst", Conditions: map[string]string{"rule": "edge-blank"}})
-	if err != nil || page.Total != 3 || !page.Items[0].Checked || page.Items[0].Tally != (vpn.Tally{Blockers: 1, Advice: 1}) {
+	if err != nil || page.Total != 3 || !page.Items[0].Checked || page.Items[0].Tally != (vpn.Tally{Errors: 1, Notes: 1}) {
 		t.Errorf("%+v (%v)", page, err)
 	}
 	counts, err := s.Read().Count(ctx)
-	if err != nil || counts.Blocked != 3 || counts.Due != 1 || counts.Tally.Advice != 3 || counts.Gateways != 2 || counts.People != 3 || counts.Devices != 5 {
+	if err != nil || counts.Blocked != 3 || counts.Due != 1 || counts.Tally.Notes != 3 || counts.Gateways != 2 || counts.People != 3 || counts.Devices != 5 {
 		t.Errorf("%+v (%v)", counts, err)
 	}
 	rules, err := s.Read().CountRules(ctx)
@@ -294,7 +294,7 @@ func TestReferences(t *testing.T) {
 
 	// Parcels go with their profile, and nothing sealed stays behind.
 	id := known["Device 1's profile"]
-	parcel := view.Parcel{ProfileID: id, Digest: "x", Files: []format.File{{Name: "a", Content: []byte("sealed")}}}
+	parcel := api.Parcel{ProfileID: id, Digest: "x", Files: []format.File{{Name: "a", Content: []byte("sealed")}}}
 	if err := s.Write(ctx, func(tx *store.Tx) error { return tx.AddParcel(ctx, &parcel) }); err != nil {
 		t.Fatal(err)
 	}

@@ -14,7 +14,7 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // listing says how a list is selected: from is the table, joins what its rows are shown
@@ -99,8 +99,8 @@ func (c *selected) along() string {
 
 // List reads a page. It costs about as much whatever the list's size: rows that a filter fits are counted to a
 // bound, brought into order where they are few, and read along the order where they are many.
-func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (view.Page[Row], error) {
-	page := view.Page[Row]{Items: []Row{}}
+func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (api.Page[Row], error) {
+	page := api.Page[Row]{Items: []Row{}}
 	by, err := t.list.order(query.Sort)
 	if err != nil {
 		return page, err

@@ -6,9 +6,9 @@ import (
 	"maps"
 	"slices"
 
+	"wardicon/api"
 	"wardicon/core/pki"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 )
 
@@ -34,7 +34,7 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...a
 const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1), '')"
 
 // Gateways is the table of gateways.
-var Gateways = &Table[vpn.Gateway, view.Gateway]{
+var Gateways = &Table[vpn.Gateway, api.Gateway]{
 	Noun: "gateway", name: "gateways", prefix: "gw", shared: true, complete: (*vpn.Gateway).Complete,
 	stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
 	columns: []column[vpn.Gateway]{
@@ -43,10 +43,10 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 		{"city", func(g *vpn.Gateway) any { return g.Place.City }},
 	},
 	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
-	list: listing[view.Gateway]{
-		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.blockers, g.warnings, g.advice",
-		scan: func(scan func(...any) error) (row view.Gateway, err error) {
-			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
+	list: listing[api.Gateway]{
+		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.errors, g.warnings, g.notes",
+		scan: func(scan func(...any) error) (row api.Gateway, err error) {
+			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
 			row.Complete()
 			return row, err
 		},
@@ -57,17 +57,17 @@ var Gateways = &Table[vpn.Gateway, view.Gateway]{
 }
 
 // People is the table of people.
-var People = &Table[vpn.Person, view.Person]{
+var People = &Table[vpn.Person, api.Person]{
 	Noun: "person", name: "people", prefix: "pe",
 	stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
 	columns: []column[vpn.Person]{
 		{"name", func(p *vpn.Person) any { return p.Name }},
 		{"mail", func(p *vpn.Person) any { return p.Mail }},
 	},
-	list: listing[view.Person]{
+	list: listing[api.Person]{
 		id: "p.id", from: "people p", cols: `p.id, p.version, p.created, p.changed, p.body,
 			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM devices d WHERE d.person_id = p.id)`,
-		scan: func(scan func(...any) error) (row view.Person, err error) {
+		scan: func(scan func(...any) error) (row api.Person, err error) {
 			err = scanRecord(scan, &row.Person, &row.Stamp, &row.Accounts, &row.Devices)
 			return row, err
 		},
@@ -78,7 +78,7 @@ var People = &Table[vpn.Person, view.Person]{
 }
 
 // Devices is the table of devices.
-var Devices = &Table[vpn.Device, view.Device]{
+var Devices = &Table[vpn.Device, api.Device]{
 	Noun: "device", name: "devices", prefix: "de",
 	stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
 	columns: []column[vpn.Device]{
@@ -94,13 +94,13 @@ var Devices = &Table[vpn.Device, view.Device]{
 		}
 		return map[string]**secret.Text{"identity/key": &d.Identity.Key}
 	},
-	list: listing[view.Device]{
+	list: listing[api.Device]{
 		id: "d.id", from: "devices d",
 		cols: `d.id, d.version, d.created, d.changed, d.body, d.person_name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
-			(SELECT COALESCE(SUM(blockers), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
-			(SELECT COALESCE(SUM(advice), 0) FROM profiles f WHERE f.device_id = d.id)`,
-		scan: func(scan func(...any) error) (row view.Device, err error) {
-			err = scanRecord(scan, &row.Device, &row.Stamp, &row.Person, &row.Profiles, &row.Tally.Blockers, &row.Tally.Warnings, &row.Tally.Advice)
+			(SELECT COALESCE(SUM(errors), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
+			(SELECT COALESCE(SUM(notes), 0) FROM profiles f WHERE f.device_id = d.id)`,
+		scan: func(scan func(...any) error) (row api.Device, err error) {
+			err = scanRecord(scan, &row.Device, &row.Stamp, &row.Person, &row.Profiles, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
 			return row, err
 		},
 		search: []string{"d.name", "d.person_name"}, hits: map[string]string{"device": "d.id", "person": "d.person_id"}, first: "name", size: "devices",

@@ -7,21 +7,21 @@ import (
 	"fmt"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // Operator is an operator with the encoded hash of the password.
 type Operator struct {
-	view.Operator
+	api.Operator
 	Password string
 	Step     int64 // the last step of the second factor whose code was taken
 }
 
 // Operators lists who can sign in.
-var Operators = &Table[view.Operator, view.Operator]{
+var Operators = &Table[api.Operator, api.Operator]{
 	Noun: "operator", name: "operators", prefix: "op",
-	list: listing[view.Operator]{
+	list: listing[api.Operator]{
 		id: "o.id", from: "operators o",
 		cols:   "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, o.created, (SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND s.expires > unixepoch() * 1000)",
 		scan:   scanOperator,
@@ -31,7 +31,7 @@ var Operators = &Table[view.Operator, view.Operator]{
 	},
 }
 
-func scanOperator(scan func(...any) error) (o view.Operator, err error) {
+func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 	var signedIn sql.NullInt64
 	var created int64
 	if err := scan(&o.ID, &o.Name, &o.Role, &o.Disabled, &o.MustChange, &o.SecondFactor, &signedIn, &created, &o.Sessions); err != nil {
@@ -128,7 +128,7 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 		err = tx.putSecret(ctx, owner, factorField(false), []byte(key.Reveal()))
 	}
 	if err == nil {
-		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0 END WHERE id = ?2`, !key.IsZero(), operatorID) // codes of another key are used up anew
+		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0 END WHERE id = ?2`, !key.IsZero(), operatorID) // codes of another key are used up again
 	}
 	if err == nil {
 		err = tx.prove(ctx, provenOperator, operatorID)

@@ -8,13 +8,13 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 func parcelOwner(id string) string { return "parcel:" + id }
 
 // AddParcel keeps a parcel; the content of its files is sealed.
-func (tx *Tx) AddParcel(ctx context.Context, p *view.Parcel) error {
+func (tx *Tx) AddParcel(ctx context.Context, p *api.Parcel) error {
 	p.ID, p.Built = newID("pa"), tx.s.now().UTC().Truncate(time.Millisecond)
 	files, err := json.Marshal(p.Files)
 	if err != nil {
@@ -33,7 +33,7 @@ func (tx *Tx) AddParcel(ctx context.Context, p *view.Parcel) error {
 
 const parcelColumns = `SELECT id, profile_id, by_hand, digest, built, files, removed FROM parcels `
 
-func scanParcel(scan func(...any) error) (p view.Parcel, err error) {
+func scanParcel(scan func(...any) error) (p api.Parcel, err error) {
 	var built int64
 	var files string
 	var removed sql.NullInt64
@@ -49,7 +49,7 @@ func scanParcel(scan func(...any) error) (p view.Parcel, err error) {
 }
 
 // Parcel reads one parcel, without the content of its files.
-func (tx *Tx) Parcel(ctx context.Context, id string) (view.Parcel, error) {
+func (tx *Tx) Parcel(ctx context.Context, id string) (api.Parcel, error) {
 	p, err := scanParcel(tx.q.QueryRowContext(ctx, parcelColumns+`WHERE id = ?`, id).Scan)
 	if errors.Is(err, sql.ErrNoRows) {
 		return p, &NotFoundError{"parcel", id}
@@ -58,12 +58,12 @@ func (tx *Tx) Parcel(ctx context.Context, id string) (view.Parcel, error) {
 }
 
 // Parcels lists the parcels of a profile, newest first.
-func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]view.Parcel, error) {
+func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]api.Parcel, error) {
 	rows, err := tx.q.QueryContext(ctx, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`, profileID)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []view.Parcel{}
+	list := []api.Parcel{}
 	for rows.Next() {
 		p, err := scanParcel(rows.Scan)
 		if err != nil {
@@ -108,8 +108,8 @@ func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
 }
 
 // LastParcel is the newest parcel of a profile, without its files; nil where there is none.
-func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*view.Parcel, error) {
-	var p view.Parcel
+func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*api.Parcel, error) {
+	var p api.Parcel
 	var built int64
 	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest, built FROM parcels WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built)
 	p.Built = fromMillis(built)

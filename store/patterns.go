@@ -6,18 +6,18 @@ import (
 	"errors"
 	"strings"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 )
 
 // Patterns is the table of patterns.
-var Patterns = &Table[vpn.Pattern, view.Pattern]{
+var Patterns = &Table[vpn.Pattern, api.Pattern]{
 	Noun: "pattern", name: "patterns", prefix: "pa", shared: true,
 	stamp:   func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
 	columns: []column[vpn.Pattern]{{"name", func(p *vpn.Pattern) any { return p.Name }}},
-	list: listing[view.Pattern]{
+	list: listing[api.Pattern]{
 		id: "p.id", from: "patterns p", cols: "p.id, p.version, p.created, p.changed, p.body, (SELECT COUNT(*) FROM profiles f WHERE f.pattern_id = p.id)",
-		scan: func(scan func(...any) error) (row view.Pattern, err error) {
+		scan: func(scan func(...any) error) (row api.Pattern, err error) {
 			err = scanRecord(scan, &row.Pattern, &row.Stamp, &row.Profiles)
 			return row, err
 		},

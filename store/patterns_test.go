@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -80,15 +80,15 @@ func TestClass(t *testing.T) {
 func TestJobRecords(t *testing.T) {
 	s := open(t, t.TempDir(), store.Key{})
 	ctx := t.Context()
-	var jobs []view.Job
+	var jobs []api.Job
 	for i := range 3 {
-		j := view.Job{Kind: "roll-out", Subject: fmt.Sprint("pa-", i), Title: "Crew", Operator: "ada", Total: 10, Result: map[string]int{}}
+		j := api.Job{Kind: "roll-out", Subject: fmt.Sprint("pa-", i), Title: "Crew", Operator: "ada", Total: 10, Result: map[string]int{}}
 		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.AddJob(ctx, &j) }); err != nil {
 			t.Fatal(err)
 		}
 		jobs = append(jobs, j)
 	}
-	put := func(j view.Job) bool {
+	put := func(j api.Job) bool {
 		t.Helper()
 		var going bool
 		if err := s.Write(ctx, func(tx *store.Tx) (err error) { going, err = tx.PutJob(ctx, &j); return err }); err != nil {
@@ -102,29 +102,29 @@ func TestJobRecords(t *testing.T) {
 		t.Error("a job that runs counts as ended")
 	}
 	kept, err := s.Read().Job(ctx, first.ID)
-	if err != nil || kept.Done != 5 || kept.Cursor != "de-5" || kept.Result["made"] != 4 || kept.State != view.Running {
+	if err != nil || kept.Done != 5 || kept.Cursor != "de-5" || kept.Result["made"] != 4 || kept.State != api.Running {
 		t.Errorf("kept as %+v, %v", kept, err)
 	}
-	first.State = view.Cancelled
+	first.State = api.Cancelled
 	if !put(first) {
 		t.Error("a job that runs could not be cancelled")
 	}
-	first.State, first.Done = view.Done, 10
+	first.State, first.Done = api.Done, 10
 	if put(first) {
 		t.Error("a cancelled job went on")
 	}
-	if kept, _ := s.Read().Job(ctx, first.ID); kept.State != view.Cancelled || kept.Done != 5 {
+	if kept, _ := s.Read().Job(ctx, first.ID); kept.State != api.Cancelled || kept.Done != 5 {
 		t.Errorf("a cancelled job changed: %+v", kept)
 	}
 	page, err := s.Read().Jobs(ctx, "", 10, 0)
 	if err != nil || len(page.Items) != 3 || page.Total != 3 {
 		t.Errorf("%d of %d, %v", len(page.Items), page.Total, err)
 	}
-	if page, err = s.Read().Jobs(ctx, "mend", 10, 0); err != nil || len(page.Items) != 0 || page.Total != 0 {
+	if page, err = s.Read().Jobs(ctx, "fix", 10, 0); err != nil || len(page.Items) != 0 || page.Total != 0 {
 		t.Errorf("%d of %d of a kind that there is none of, %v", len(page.Items), page.Total, err)
 	}
 	for kind, want := range map[string]int{"roll-out": 2, "ask": 0} {
-		if list, err := s.Read().RunningJobs(ctx, "mend", kind); err != nil || len(list) != want {
+		if list, err := s.Read().RunningJobs(ctx, "fix", kind); err != nil || len(list) != want {
 			t.Errorf("%d jobs of the kind %s run, expected %d (%v)", len(list), kind, want, err)
 		}
 	}
@@ -133,7 +133,7 @@ func TestJobRecords(t *testing.T) {
 		t.Errorf("a job that is not there: %v", err)
 	}
 	// A transaction that fails leaves nothing.
-	lost := view.Job{Kind: "roll-out"}
+	lost := api.Job{Kind: "roll-out"}
 	failed := errors.New("no")
 	if err := s.Write(ctx, func(tx *store.Tx) error {
 		if err := tx.AddJob(ctx, &lost); err != nil {

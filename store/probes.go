@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 )
 
 // How long what gateways answered is kept.
@@ -18,11 +18,11 @@ const (
 )
 
 // Probes lists what gateways answered when they were asked.
-var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
+var Probes = &Table[drift.ProbeRow, drift.ProbeRow]{
 	Noun: "probe", name: "probes", prefix: "pb",
-	list: listing[observed.ProbeRow]{
+	list: listing[drift.ProbeRow]{
 		id: "b.id", from: "probes b", joins: "JOIN gateways g ON g.id = b.gateway_id", cols: "b.id, b.gateway_id, g.name, b.at, b.by_, b.state, b.differences, b.times",
-		scan: func(scan func(...any) error) (r observed.ProbeRow, err error) {
+		scan: func(scan func(...any) error) (r drift.ProbeRow, err error) {
 			var at int64
 			var times string
 			if err := scan(&r.ID, &r.GatewayID, &r.Gateway, &at, &r.By, &r.State, &r.Differences, &times); err != nil {
@@ -41,7 +41,7 @@ var Probes = &Table[observed.ProbeRow, observed.ProbeRow]{
 }
 
 // AddProbe keeps a probe, and forgets old ones of the same gateway.
-func (tx *Tx) AddProbe(ctx context.Context, p *observed.Probe) error {
+func (tx *Tx) AddProbe(ctx context.Context, p *drift.Probe) error {
 	p.ID = newID("pb")
 	row := p.Row()
 	body, err := json.Marshal(p)
@@ -60,13 +60,13 @@ func (tx *Tx) AddProbe(ctx context.Context, p *observed.Probe) error {
 }
 
 // Probe reads one.
-func (tx *Tx) Probe(ctx context.Context, gatewayID, id string) (p observed.Probe, err error) {
+func (tx *Tx) Probe(ctx context.Context, gatewayID, id string) (p drift.Probe, err error) {
 	return tx.probe(ctx, id, `SELECT body FROM probes WHERE gateway_id = ? AND id = ?`, gatewayID, id)
 }
 
 // LatestProbe reads the newest one of a gateway since some time; nil where there is none.
-func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time) (*observed.Probe, error) {
-	return shelved(tx, "probe "+gatewayID+" "+since.String(), func() (*observed.Probe, error) {
+func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time) (*drift.Probe, error) {
+	return shelved(tx, "probe "+gatewayID+" "+since.String(), func() (*drift.Probe, error) {
 		p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at >= ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since))
 		var none *NotFoundError
 		if errors.As(err, &none) {
@@ -76,7 +76,7 @@ func (tx *Tx) LatestProbe(ctx context.Context, gatewayID string, since time.Time
 	})
 }
 
-func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p observed.Probe, err error) {
+func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p drift.Probe, err error) {
 	var body string
 	switch err := tx.q.QueryRowContext(ctx, query, args...).Scan(&body); {
 	case errors.Is(err, sql.ErrNoRows):
@@ -88,8 +88,8 @@ func (tx *Tx) probe(ctx context.Context, id, query string, args ...any) (p obser
 }
 
 // ProbeBefore reads the newest one of a gateway between two moments; nil where there is none.
-func (tx *Tx) ProbeBefore(ctx context.Context, gatewayID string, since, before time.Time) (*observed.Probe, error) {
-	return shelved(tx, fmt.Sprint("probe ", gatewayID, " ", since, " ", before), func() (*observed.Probe, error) {
+func (tx *Tx) ProbeBefore(ctx context.Context, gatewayID string, since, before time.Time) (*drift.Probe, error) {
+	return shelved(tx, fmt.Sprint("probe ", gatewayID, " ", since, " ", before), func() (*drift.Probe, error) {
 		p, err := tx.probe(ctx, "", `SELECT body FROM probes WHERE gateway_id = ? AND at BETWEEN ? AND ? ORDER BY at DESC, rowid DESC LIMIT 1`, gatewayID, millis(since), millis(before))
 		var none *NotFoundError
 		if errors.As(err, &none) {

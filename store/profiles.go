@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 
-	"wardicon/core/view"
+	"wardicon/api"
 	"wardicon/core/vpn"
 )
 
@@ -17,7 +17,7 @@ const (
 )
 
 // Profiles is the table of profiles.
-var Profiles = &Table[vpn.Profile, view.Profile]{
+var Profiles = &Table[vpn.Profile, api.Profile]{
 	Noun: "profile", name: "profiles", prefix: "pr",
 	stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
 	columns: []column[vpn.Profile]{
@@ -30,20 +30,20 @@ var Profiles = &Table[vpn.Profile, view.Profile]{
 			return p.PatternID
 		}},
 	},
-	list: listing[view.Profile]{
+	list: listing[api.Profile]{
 		id: "f.id", from: "profiles f", joins: "LEFT JOIN devices d ON d.id = f.device_id LEFT JOIN patterns k ON k.id = f.pattern_id",
-		cols: `f.id, f.version, f.created, f.changed, f.body, f.blockers, f.warnings, f.advice, f.touched = f.seen, f.device_name, f.gateway_name, f.person_name, f.platform, d.release, COALESCE(k.name, '')`,
-		scan: func(scan func(...any) error) (row view.Profile, err error) {
+		cols: `f.id, f.version, f.created, f.changed, f.body, f.errors, f.warnings, f.notes, f.touched = f.seen, f.device_name, f.gateway_name, f.person_name, f.platform, d.release, COALESCE(k.name, '')`,
+		scan: func(scan func(...any) error) (row api.Profile, err error) {
 			var t vpn.Tally
 			var checked bool
-			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Blockers, &t.Warnings, &t.Advice, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release, &row.Pattern)
+			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Errors, &t.Warnings, &t.Notes, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release, &row.Pattern)
 			row.Tally, row.Checked = t, checked
 			return row, err
 		},
 		search: []string{"f.device_name", "f.gateway_name", "f.person_name"}, hits: map[string]string{"device": "f.device_id", "gateway": "f.gateway_id", "person": "f.person_id"}, first: "device", size: "profiles",
 		sorts: map[string]string{
 			"device": "f.device_name ASC, f.gateway_name ASC, f.id ASC", "gateway": "f.gateway_name ASC, f.device_name ASC, f.id ASC", "person": "f.person_name ASC, f.device_name ASC, f.id ASC",
-			"worst": "f.blockers DESC, f.warnings DESC, f.id DESC", "changed": "f.changed ASC, f.id ASC",
+			"worst": "f.errors DESC, f.warnings DESC, f.id DESC", "changed": "f.changed ASC, f.id ASC",
 		},
 		filters: map[string]string{
 			"device_id": "f.device_id = ?", "gateway_id": "f.gateway_id = ?", "person_id": "f.person_id = ?", "pattern_id": "f.pattern_id = ?", "platform": "f.platform = ?",
@@ -157,26 +157,26 @@ func (tx *Tx) due(ctx context.Context, of holder, limit int) ([]Due, error) {
 }
 
 // Count sums up what is there, by counts that are kept.
-func (tx *Tx) Count(ctx context.Context) (c view.Counts, err error) {
+func (tx *Tx) Count(ctx context.Context) (c api.Counts, err error) {
 	kept, err := tx.counts(ctx, `SELECT name, n FROM sizes UNION ALL SELECT 'gateways', COUNT(*) FROM gateways`)
 	if err != nil {
 		return c, err
 	}
 	c.Gateways, c.People, c.Devices, c.Profiles, c.Parcels = kept["gateways"], kept["people"], kept["devices"], kept["profiles"], kept["parcels"]
 	c.Due, c.Blocked, c.Warned, c.Clean = kept["due"], kept["blocked"], kept["warned"], kept["clean"]
-	c.Tally.Blockers, c.Tally.Warnings, c.Tally.Advice = kept["blockers"], kept["warnings"], kept["advice"]
+	c.Tally.Errors, c.Tally.Warnings, c.Tally.Notes = kept["errors"], kept["warnings"], kept["notes"]
 	return c, nil
 }
 
 // CountRules lists the rules that find something, most severe and most frequent first.
-func (tx *Tx) CountRules(ctx context.Context) ([]view.RuleSum, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity, profiles FROM rule_sums ORDER BY CASE severity WHEN 'blocker' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, profiles DESC, rule`)
+func (tx *Tx) CountRules(ctx context.Context) ([]api.RuleSum, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity, profiles FROM rule_sums ORDER BY CASE severity WHEN 'error' THEN 0 WHEN 'warning' THEN 1 ELSE 2 END, profiles DESC, rule`)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []view.RuleSum{}
+	list := []api.RuleSum{}
 	for rows.Next() {
-		var r view.RuleSum
+		var r api.RuleSum
 		if err := rows.Scan(&r.Rule, &r.Severity, &r.Profiles); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}

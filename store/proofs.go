@@ -91,7 +91,7 @@ func (tx *Tx) untouched(ctx context.Context, which int, key any, id string) erro
 }
 
 // adopt gives data of a release that wrote no digests what it lacks, once: when the master
-// key opens the old proof. Data that was sealed with the new one is never signed anew.
+// key opens the old proof. Data that was sealed with the new one is never signed again.
 func (s *Store) adopt(ctx context.Context) error {
 	if s.seal.fresh {
 		return s.Write(ctx, func(tx *Tx) error { return tx.putHead(ctx, 0, nil) })

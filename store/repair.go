@@ -11,13 +11,13 @@ import (
 	"strings"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
-// Repair mends what can be in a data folder that no service works on: indexes, kept counts and the index of texts
-// are made anew; where pages are damaged, every row that can still be read moves to a new database, and the old
-// one is kept beside it. Values that do not open stay named on their records until they are set anew.
-func Repair(ctx context.Context, dir string, key Key, now time.Time) (found view.Inspection, err error) {
+// Repair fixes what can be in a data folder that no service works on: indexes, kept counts and the index of texts
+// are made again; where pages are damaged, every row that can still be read moves to a new database, and the old
+// one is kept beside it. Values that do not open stay named on their records until they are set again.
+func Repair(ctx context.Context, dir string, key Key, now time.Time) (found api.Inspection, err error) {
 	held, err := holdThere(ctx, dir)
 	if err != nil {
 		return found, err
@@ -58,7 +58,7 @@ func Repair(ctx context.Context, dir string, key Key, now time.Time) (found view
 	return found, err
 }
 
-// recount makes anew what follows from the records.
+// recount makes again what follows from the records.
 func recount(ctx context.Context, path string) (err error) {
 	db, err := open(path, 1, "busy_timeout(10000)", "synchronous(FULL)")
 	if err != nil {
@@ -88,9 +88,9 @@ var textNouns = []string{"person", "device", "gateway", "account", "certificate"
 var keptCounts = map[string]string{
 	"people": "SELECT COUNT(*) FROM people", "devices": "SELECT COUNT(*) FROM devices", "accounts": "SELECT COUNT(*) FROM accounts", "profiles": "SELECT COUNT(*) FROM profiles",
 	"parcels": "SELECT COUNT(*) FROM parcels", "findings": "SELECT COUNT(*) FROM findings", "certificates": "SELECT COUNT(*) FROM certificates", "handovers": "SELECT COUNT(*) FROM handovers", "letters": "SELECT COUNT(*) FROM letters",
-	"due": "SELECT COUNT(*) FROM profiles WHERE touched <> seen", "blocked": "SELECT COUNT(*) FROM profiles WHERE blockers > 0", "warned": "SELECT COUNT(*) FROM profiles WHERE blockers = 0 AND warnings > 0",
-	"clean":    "SELECT COUNT(*) FROM profiles WHERE blockers = 0 AND warnings = 0 AND touched = seen",
-	"blockers": "SELECT COALESCE(SUM(blockers), 0) FROM profiles", "warnings": "SELECT COALESCE(SUM(warnings), 0) FROM profiles", "advice": "SELECT COALESCE(SUM(advice), 0) FROM profiles",
+	"due": "SELECT COUNT(*) FROM profiles WHERE touched <> seen", "blocked": "SELECT COUNT(*) FROM profiles WHERE errors > 0", "warned": "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings > 0",
+	"clean":  "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings = 0 AND touched = seen",
+	"errors": "SELECT COALESCE(SUM(errors), 0) FROM profiles", "warnings": "SELECT COALESCE(SUM(warnings), 0) FROM profiles", "notes": "SELECT COALESCE(SUM(notes), 0) FROM profiles",
 }
 
 // thing is a table, an index or a trigger of a schema.
@@ -112,7 +112,7 @@ func salvage(ctx context.Context, from, to string) (lost []string, err error) {
 	if err != nil {
 		return nil, err
 	}
-	shadow := func(name string) bool { // of the index of texts, which is made anew
+	shadow := func(name string) bool { // of the index of texts, which is made again
 		return slices.ContainsFunc(textNouns, func(noun string) bool { return strings.HasPrefix(name, noun+"_texts_") })
 	}
 	for _, t := range schema {

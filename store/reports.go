@@ -6,19 +6,19 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // mostReports bounds how many of one profile are kept.
 const mostReports = 20
 
 // Reports lists what people said does not work.
-var Reports = &Table[view.Report, view.Report]{
+var Reports = &Table[api.Report, api.Report]{
 	Noun: "report", name: "reports", prefix: "rp",
-	list: listing[view.Report]{
+	list: listing[api.Report]{
 		id: "r.id", from: "reports r", joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
 		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.said, r.cause, r.created, r.done",
-		scan: func(scan func(...any) error) (r view.Report, err error) {
+		scan: func(scan func(...any) error) (r api.Report, err error) {
 			var created int64
 			var done sql.NullInt64
 			if err := scan(&r.ID, &r.ProfileID, &r.Device, &r.Gateway, &r.Person, &r.Said, &r.Cause, &created, &done); err != nil {
@@ -38,7 +38,7 @@ var Reports = &Table[view.Report, view.Report]{
 }
 
 // AddReport keeps what somebody said, and forgets the oldest ones of the same profile.
-func (tx *Tx) AddReport(ctx context.Context, r view.Report) error {
+func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
 	if _, err := tx.q.ExecContext(ctx, `INSERT INTO reports (id, profile_id, said, cause, created) VALUES (?, ?, ?, ?, ?)`, newID("rp"), r.ProfileID, r.Said, r.Cause, millis(tx.s.now())); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}

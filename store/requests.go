@@ -8,14 +8,14 @@ import (
 	"fmt"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
-	"wardicon/core/view"
 )
 
 // Requests lists signing requests that wait for their certificate.
-var Requests = &Table[view.Request, view.Request]{
+var Requests = &Table[api.Request, api.Request]{
 	Noun: "request", name: "requests", prefix: "rq",
-	list: listing[view.Request]{
+	list: listing[api.Request]{
 		id: "r.id", from: "requests r", joins: "LEFT JOIN authorities a ON a.id = r.authority_id",
 		cols:   "r.id, COALESCE(r.authority_id, ''), COALESCE(a.name, ''), r.usage, COALESCE(r.device_id, ''), r.subject, r.names, r.pem, r.operator, r.created",
 		scan:   scanRequest,
@@ -25,7 +25,7 @@ var Requests = &Table[view.Request, view.Request]{
 	},
 }
 
-func scanRequest(scan func(...any) error) (r view.Request, err error) {
+func scanRequest(scan func(...any) error) (r api.Request, err error) {
 	var created int64
 	var names []byte
 	if err := scan(&r.ID, &r.AuthorityID, &r.Authority, &r.Usage, &r.DeviceID, &r.Subject, &names, &r.PEM, &r.Operator, &created); err != nil {
@@ -37,7 +37,7 @@ func scanRequest(scan func(...any) error) (r view.Request, err error) {
 
 // AddRequest keeps a request with its key. public is the digest of the public key, by which the
 // certificate is known again.
-func (tx *Tx) AddRequest(ctx context.Context, r *view.Request, public []byte, key secret.Text) error {
+func (tx *Tx) AddRequest(ctx context.Context, r *api.Request, public []byte, key secret.Text) error {
 	names, err := json.Marshal(r.Names)
 	if err != nil {
 		return err
@@ -51,7 +51,7 @@ func (tx *Tx) AddRequest(ctx context.Context, r *view.Request, public []byte, ke
 }
 
 // RequestOf finds the request of a public key, with its private one.
-func (tx *Tx) RequestOf(ctx context.Context, public []byte) (r view.Request, key secret.Text, err error) {
+func (tx *Tx) RequestOf(ctx context.Context, public []byte) (r api.Request, key secret.Text, err error) {
 	var id string
 	err = tx.q.QueryRowContext(ctx, `SELECT id FROM requests WHERE public = ?`, public).Scan(&id)
 	if errors.Is(err, sql.ErrNoRows) {

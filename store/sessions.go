@@ -9,13 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // Session is an open session with the operator that it belongs to.
 type Session struct {
-	view.Session
-	Operator  view.Operator
+	api.Session
+	Operator  api.Operator
 	Device    string    // the mark by which the device is known again; only where it was just made
 	Confirmed time.Time // when whoever uses it has last proven who they are
 }
@@ -83,13 +83,13 @@ func (tx *Tx) Session(ctx context.Context, bearer string) (Session, error) {
 }
 
 // Sessions lists the open sessions, of one operator or of all, the newest first.
-func (tx *Tx) Sessions(ctx context.Context, operatorID string) ([]view.Session, error) {
+func (tx *Tx) Sessions(ctx context.Context, operatorID string) ([]api.Session, error) {
 	rows, err := tx.q.QueryContext(ctx, sessionColumns+`WHERE s.expires > ? AND (? = '' OR s.operator_id = ?) ORDER BY s.created DESC, s.id LIMIT 500`, millis(tx.s.now()), operatorID, operatorID)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	defer func() { _ = rows.Close() }()
-	list := []view.Session{}
+	list := []api.Session{}
 	for rows.Next() {
 		s, _, err := scanSession(rows.Scan)
 		if err != nil {

@@ -16,9 +16,9 @@ import (
 	"testing"
 	"time"
 
+	"wardicon/api"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
-	"wardicon/core/view"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -254,7 +254,7 @@ func TestAuditKeeps(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Key{})
 	if err := s.Write(t.Context(), func(tx *store.Tx) error {
-		return tx.Log(t.Context(), deed("sign in"))
+		return tx.Log(t.Context(), entry("sign in"))
 	}); err != nil {
 		t.Fatal(err)
 	}
@@ -270,4 +270,4 @@ func TestAuditKeeps(t *testing.T) {
 	}
 }
 
-func deed(action string) view.Deed { return view.Deed{Operator: "owner", Action: action} }
+func entry(action string) api.AuditEntry { return api.AuditEntry{Operator: "owner", Action: action} }

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"wardicon/core/view"
+	"wardicon/api"
 )
 
 // Visit is a browser that has opened a handover, with what was seen of it.
@@ -59,7 +59,7 @@ func (tx *Tx) NoteSeen(ctx context.Context, probe, what, address string) (bool, 
 }
 
 // NoteSighting notes that a profile's device was seen through a gateway.
-func (tx *Tx) NoteSighting(ctx context.Context, s view.Sighting) (first bool, err error) {
+func (tx *Tx) NoteSighting(ctx context.Context, s api.Sighting) (first bool, err error) {
 	now := millis(tx.s.now())
 	if err := tx.q.QueryRowContext(ctx, `INSERT INTO sightings VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address = excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
 		s.ProfileID, s.GatewayID, s.Address, s.By, now, now).Scan(&first); err != nil {
@@ -75,14 +75,14 @@ func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
 }
 
 // Sightings lists the gateways that a profile's device was seen through, the latest first.
-func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]view.Sighting, error) {
+func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]api.Sighting, error) {
 	rows, err := tx.q.QueryContext(ctx, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM sightings s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER BY s.last DESC`, profileID)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []view.Sighting{}
+	list := []api.Sighting{}
 	for rows.Next() {
-		var s view.Sighting
+		var s api.Sighting
 		var first, last int64
 		if err := rows.Scan(&s.ProfileID, &s.GatewayID, &s.Gateway, &s.Address, &s.By, &first, &last); err != nil {
 			return nil, errors.Join(err, rows.Close())

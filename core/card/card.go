@@ -11,13 +11,13 @@ import (
 
 	"wardicon/core/format"
 	"wardicon/core/format/all"
+	"wardicon/core/i18n"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
-	"wardicon/core/words"
 )
 
 // Value is one thing to type. Spelled names each of its characters, for values that are
@@ -32,7 +32,7 @@ type Value struct {
 
 // Card is the page, in a language. Files are named where the parcel has some.
 type Card struct {
-	Language     words.Language
+	Language     i18n.Language
 	Title        string
 	Organisation string
 	Person       string
@@ -54,7 +54,7 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	connection := p.Connection
 	use := find(in.Device.Platform, in.Device.Release)
 	c := Card{
-		Language: words.Choose(in.Person.Language), Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
+		Language: i18n.Choose(in.Person.Language), Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
 		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: use.connect, Remove: use.remove,
 	}
 	if client, ok := clients[p.Format]; ok && p.Ability.Support == platform.Client {
@@ -179,7 +179,7 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 }
 
 // settle keeps the steps for a tunnel, and of each step what the card has values for.
-func settle(in words.Language, steps []string, tunnel vpn.Tunnel, have []Value) []string {
+func settle(in i18n.Language, steps []string, tunnel vpn.Tunnel, have []Value) []string {
 	var kept []string
 	for _, step := range steps {
 		if label, rest, ok := strings.Cut(strings.TrimPrefix(step, without), ":"); ok && strings.HasPrefix(step, without) {

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"wardicon/core/i18n"
 	"wardicon/core/secret"
-	"wardicon/core/words"
 )
 
 //go:embed page.tmpl
@@ -31,7 +31,7 @@ type Letter struct {
 
 // Letters splits a value for drawing: blanks become visible, invisible characters are
 // written by their code point.
-func Letters(in words.Language, v string) []Letter {
+func Letters(in i18n.Language, v string) []Letter {
 	list := make([]Letter, 0, len(v))
 	for _, r := range v {
 		l := Letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/image/font/gofont/goregular"
 	"golang.org/x/image/font/sfnt"
 
+	"wardicon/core/i18n"
 	"wardicon/core/secret"
-	"wardicon/core/words"
 )
 
 // Measures of the sheet in mm and of its type in points: A4, which also fits the width
@@ -150,7 +150,7 @@ func (s sheet) steps(title string, steps []string) {
 
 // value draws one value character by character: capitals bold, digits dotted below,
 // signs and blanks framed; beside it the QR code, below it the spelling.
-func (s sheet) value(v Value, in words.Language) {
+func (s sheet) value(v Value, in i18n.Language) {
 	code := v.Long && !v.Hidden
 	if s.GetY() > 250 || code && s.GetY() > 230 {
 		s.AddPage()

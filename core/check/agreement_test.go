@@ -96,11 +96,11 @@ func TestAgreements(t *testing.T) {
 	}
 }
 
-// TestPolicy sets severities and lets a blocker pass for a time.
+// TestPolicy sets severities and lets an error pass for a time.
 func TestPolicy(t *testing.T) {
 	sick := func(p check.Policy) []check.Finding {
 		s := check.Sound()
-		s.Account.Login, s.Policy = "a_fjell ", p // edge-blank, a blocker
+		s.Account.Login, s.Policy = "a_fjell ", p // edge-blank, an error
 		return only(check.Run(s), "edge-blank")
 	}
 	now := check.Sound().Now
@@ -111,21 +111,21 @@ func TestPolicy(t *testing.T) {
 		return check.Policy{Severities: map[string]vpn.Severity{"edge-blank": s}}
 	}
 	both := pass("edge-blank", now.AddDate(0, 0, 1))
-	both.Severities = set(vpn.Advice).Severities
+	both.Severities = set(vpn.Note).Severities
 	for _, test := range []struct {
 		name   string
 		policy check.Policy
 		want   vpn.Severity
 		passed bool
 	}{
-		{"as it is", check.Policy{}, vpn.Blocker, false},
+		{"as it is", check.Policy{}, vpn.Error, false},
 		{"set to a warning", set(vpn.Warning), vpn.Warning, false},
 		{"switched off", set(check.Off), "", false},
 		{"passes until tomorrow", pass("edge-blank", now.AddDate(0, 0, 1)), vpn.Warning, true},
-		{"passed until yesterday", pass("edge-blank", now.AddDate(0, 0, -1)), vpn.Blocker, false},
-		{"passes to this moment", pass("edge-blank", now), vpn.Blocker, false},
-		{"another rule passes", pass("login-blank", now.AddDate(0, 0, 1)), vpn.Blocker, false},
-		{"advice needs no pass", both, vpn.Advice, false},
+		{"passed until yesterday", pass("edge-blank", now.AddDate(0, 0, -1)), vpn.Error, false},
+		{"passes to this moment", pass("edge-blank", now), vpn.Error, false},
+		{"another rule passes", pass("login-blank", now.AddDate(0, 0, 1)), vpn.Error, false},
+		{"a note needs no pass", both, vpn.Note, false},
 	} {
 		found := sick(test.policy)
 		switch {

@@ -17,8 +17,8 @@ var both = []vpn.Field{vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldServer}
 
 var certificateRules = []Rule{
 	{
-		Code: "certificate-expired", Title: "Certificate has ended", Severity: vpn.Blocker, Fields: both,
-		Why: "Whoever is shown it refuses the connection.", Mend: "Renew it, and build the parcel anew.", Source: "RFC 5280 §4.1.2.5",
+		Code: "certificate-expired", Title: "Certificate has ended", Severity: vpn.Error, Fields: both,
+		Why: "Whoever is shown it refuses the connection.", Fix: "Renew it, and build the parcel again.", Source: "RFC 5280 §4.1.2.5",
 		Bad: certificateExample("a client certificate of last year", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, -1, 0) }))}
 		}),
@@ -31,8 +31,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "certificate-not-yet", Title: "Certificate is not valid yet", Severity: vpn.Blocker, Fields: both,
-		Why: "It is refused until its first day; often a clock is wrong somewhere.", Mend: "Wait for that day, or set the clock of whoever made it and make it anew.", Source: "RFC 5280 §4.1.2.5",
+		Code: "certificate-not-yet", Title: "Certificate is not valid yet", Severity: vpn.Error, Fields: both,
+		Why: "It is refused until its first day; often a clock is wrong somewhere.", Fix: "Wait for that day, or set the clock of whoever made it and make it again.", Source: "RFC 5280 §4.1.2.5",
 		Bad: certificateExample("a certificate that begins next month", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotBefore = sampleNow.AddDate(0, 1, 0) }))}
 		}),
@@ -46,7 +46,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "certificate-ending", Title: "Certificate ends within 30 days", Severity: vpn.Warning, Fields: both,
-		Why: "On that day the connection stops working, without a word.", Mend: "Renew it now and hand out the parcel anew.", Source: "practice",
+		Why: "On that day the connection stops working, without a word.", Fix: "Renew it now and hand out the parcel again.", Source: "practice",
 		Bad: certificateExample("a certificate with ten days left", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
 		}),
@@ -60,7 +60,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "issuer-ends-first", Title: "Issuer ends before the certificate that it vouches for", Severity: vpn.Warning, Fields: both,
-		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Mend: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
+		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Fix: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
 		Bad: certificateExample("a certificate that outlives its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}
 		}),
@@ -76,8 +76,8 @@ var certificateRules = []Rule{
 		}, pki.ForClient, pki.ForServer, pki.ForAny),
 	},
 	{
-		Code: "name-not-certified", Title: "Gateway's certificate lacks the name that devices connect to", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices compare the two and refuse the gateway, or people learn to switch the check off.", Mend: "Have the certificate made with this name among its alternative names, or connect to a name that it has.", Source: "RFC 9525 §6.3",
+		Code: "name-not-certified", Title: "Gateway's certificate lacks the name that devices connect to", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices compare the two and refuse the gateway, or people learn to switch the check off.", Fix: "Have the certificate made with this name among its alternative names, or connect to a name that it has.", Source: "RFC 9525 §6.3",
 		Bad: certificateExample("a certificate for another name", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} }))}
 		}),
@@ -96,8 +96,8 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "common-name-only", Title: "Certificate without alternative names", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
-		Why: "Current systems no longer look at the common name; for them the certificate has no name at all.", Mend: "Have it made with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
+		Code: "common-name-only", Title: "Certificate without alternative names", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
+		Why: "Current systems no longer look at the common name; for them the certificate has no name at all.", Fix: "Have it made with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
 		Bad: certificateExample("a gateway's certificate with a common name alone", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, nil }))}
 		}),
@@ -110,8 +110,8 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "server-usage-missing", Title: "Certificate is not for a server", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices ask for the usage serverAuth and refuse the gateway.", Mend: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
+		Code: "server-usage-missing", Title: "Certificate is not for a server", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices ask for the usage serverAuth and refuse the gateway.", Fix: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a client's certificate at the gateway", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }))}
 		}),
@@ -120,7 +120,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "client-usage-missing", Title: "Certificate is not for a client", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "Gateways that ask for the usage clientAuth refuse the device.", Mend: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
+		Why: "Gateways that ask for the usage clientAuth refuse the device.", Fix: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a server's certificate on a device", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }))}
 		}),
@@ -129,7 +129,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "key-usage-missing", Title: "Certificate may not do what it is for", Severity: vpn.Warning, Fields: both,
-		Why: "Strict peers look at the key usage and refuse it.", Mend: "Have it made with digitalSignature, an authority's with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
+		Why: "Strict peers look at the key usage and refuse it.", Fix: "Have it made with digitalSignature, an authority's with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
 		Bad: certificateExample("a client certificate for encipherment alone", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }))}
 		}),
@@ -146,8 +146,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "chain-incomplete", Title: "Chain of certificates has a gap", Severity: vpn.Blocker, Fields: both,
-		Why: "The other side cannot follow the certificate up to an authority that it believes.", Mend: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
+		Code: "chain-incomplete", Title: "Chain of certificates has a gap", Severity: vpn.Error, Fields: both,
+		Why: "The other side cannot follow the certificate up to an authority that it believes.", Fix: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
 		Bad: certificateExample("a server's certificate without its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.RawSubject = []byte("another") })), server(sampleServer())}
 		}),
@@ -167,15 +167,15 @@ var certificateRules = []Rule{
 		}, pki.ForClient, pki.ForServer),
 	},
 	{
-		Code: "authority-wrong", Title: "Authority of that name did not make the certificate", Severity: vpn.Blocker, Fields: both,
-		Why: "Two authorities have the same name; the signature fits neither of those that are here, and the connection is refused.", Mend: "Take the authority that really made it; after a renewal of the authority that is often the older one.", Source: "RFC 5280 §6.1.3",
-		Bad:  certificateExample("an authority that was made anew under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
+		Code: "authority-wrong", Title: "Authority of that name did not make the certificate", Severity: vpn.Error, Fields: both,
+		Why: "Two authorities have the same name; the signature fits neither of those that are here, and the connection is refused.", Fix: "Take the authority that really made it; after a renewal of the authority that is often the older one.", Source: "RFC 5280 §6.1.3",
+		Bad:  certificateExample("an authority that was made again under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
 		Good: certificateExample("the authority that made it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
 	},
 	{
-		Code: "leaf-as-authority", Title: "Certificate of a gateway or a client given as authority", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "It may not vouch for others; devices refuse it in that place, or ask people to trust it by hand.", Mend: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
+		Code: "leaf-as-authority", Title: "Certificate of a gateway or a client given as authority", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "It may not vouch for others; devices refuse it in that place, or ask people to trust it by hand.", Fix: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
 		Bad:  certificateExample("the gateway's own certificate as authority", func() []Held { return []Held{authority(sampleServer())} }),
 		Good: certificateExample("its authority", func() []Held { return []Held{authority(sampleRoot())} }),
 		look: leaves(func(_ *Subject, h Held) []Hit {
@@ -186,8 +186,8 @@ var certificateRules = []Rule{
 		}, pki.ForAuthority),
 	},
 	{
-		Code: "authority-without-flag", Title: "Authority without the mark of one", Severity: vpn.Blocker, Fields: both,
-		Why: "A certificate without the basic constraint CA may not vouch for others; current systems refuse what it signed.", Mend: "Make the authority's certificate anew with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
+		Code: "authority-without-flag", Title: "Authority without the mark of one", Severity: vpn.Error, Fields: both,
+		Why: "A certificate without the basic constraint CA may not vouch for others; current systems refuse what it signed.", Fix: "Make the authority's certificate again with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("an authority without basic constraints", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.IsCA, c.BasicConstraintsValid, c.KeyUsage = false, false, 0 }))}
 		}),
@@ -203,8 +203,8 @@ var certificateRules = []Rule{
 		},
 	},
 	{
-		Code: "path-too-long", Title: "More authorities in a row than allowed", Severity: vpn.Blocker, Fields: both,
-		Why: "An authority above says how many others may stand below it; there are more.", Mend: "Issue from an authority nearer to the top, or make the upper one anew with a greater path length.", Source: "RFC 5280 §4.2.1.9",
+		Code: "path-too-long", Title: "More authorities in a row than allowed", Severity: vpn.Error, Fields: both,
+		Why: "An authority above says how many others may stand below it; there are more.", Fix: "Issue from an authority nearer to the top, or make the upper one again with a greater path length.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("two authorities below one that allows none", func() []Held {
 			return []Held{{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{sampleDeep()[2]}}, client(sampleDeep()[0], sampleDeep()[1])}
 		}),
@@ -212,8 +212,8 @@ var certificateRules = []Rule{
 		look: broken(pki.PathTooLong, "is by %s, too far below its authority"),
 	},
 	{
-		Code: "constraint-broken", Title: "Name that the authority may not vouch for", Severity: vpn.Blocker, Fields: both,
-		Why: "The authority is bound to certain names by its own certificate, and this is none of them.", Mend: "Have the certificate made by an authority for that name.", Source: "RFC 5280 §4.2.1.10",
+		Code: "constraint-broken", Title: "Name that the authority may not vouch for", Severity: vpn.Error, Fields: both,
+		Why: "The authority is bound to certain names by its own certificate, and this is none of them.", Fix: "Have the certificate made by an authority for that name.", Source: "RFC 5280 §4.2.1.10",
 		Bad: certificateExample("a certificate outside its authority's domain", func() []Held {
 			return []Held{authority(sampleBound()[1]), client(sampleBound()[0])}
 		}),
@@ -221,8 +221,8 @@ var certificateRules = []Rule{
 		look: broken(pki.NameConstraint, "has a name that %s may not vouch for"),
 	},
 	{
-		Code: "rsa-short", Title: "RSA key under 2048 bits", Severity: vpn.Blocker, Fields: both,
-		Why: "Current systems refuse such keys, and they can be broken.", Mend: "Make a new key of 3072 bits, or one on P-256.", Source: "NIST SP 800-57-1 §5.6.1",
+		Code: "rsa-short", Title: "RSA key under 2048 bits", Severity: vpn.Error, Fields: both,
+		Why: "Current systems refuse such keys, and they can be broken.", Fix: "Make a new key of 3072 bits, or one on P-256.", Source: "NIST SP 800-57-1 §5.6.1",
 		Bad: certificateExample("a key of 1024 bits", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = &rsa.PublicKey{N: shortModulus, E: 65537} }))}
 		}),
@@ -235,8 +235,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "signature-outdated", Title: "Certificate signed with SHA-1 or MD5", Severity: vpn.Blocker, Fields: both,
-		Why: "Others can be made that fit the same signature; current systems refuse it.", Mend: "Have it signed anew with SHA-256.", Source: "RFC 9155; RFC 6194",
+		Code: "signature-outdated", Title: "Certificate signed with SHA-1 or MD5", Severity: vpn.Error, Fields: both,
+		Why: "Others can be made that fit the same signature; current systems refuse it.", Fix: "Have it signed again with SHA-256.", Source: "RFC 9155; RFC 6194",
 		Bad: certificateExample("a signature with SHA-1", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.SignatureAlgorithm = x509.ECDSAWithSHA1 }))}
 		}),
@@ -253,8 +253,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The device cannot make a signature with it.", Mend: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
+		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "The device cannot make a signature with it.", Fix: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
 		Bad: Example{"an Ed25519 key on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.holds(authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = sampleEd25519 })))
@@ -273,7 +273,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "valid-too-long", Title: "Gateway's certificate is valid longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Mend: "Have it made for two years at the most.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
+		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Fix: "Have it made for two years at the most.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
 		Bad: certificateExample("a certificate for ten years", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(10, 0, 0) }))}
 		}),
@@ -286,8 +286,8 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "certificate-revoked", Title: "Certificate was revoked", Severity: vpn.Blocker, Fields: both,
-		Why: "The gateway that looks at the authority's list refuses it.", Mend: "Have a new one made.", Source: "RFC 5280 §5",
+		Code: "certificate-revoked", Title: "Certificate was revoked", Severity: vpn.Error, Fields: both,
+		Why: "The gateway that looks at the authority's list refuses it.", Fix: "Have a new one made.", Source: "RFC 5280 §5",
 		Bad: Example{"a certificate on its authority's list", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.holds(authority(sampleRoot()), client(sampleClient()))
@@ -313,8 +313,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "local-id-not-certified", Title: "Local identity is not in the device's certificate", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldLocalID},
-		Why: "The gateway compares the identity that the device claims with the names in its certificate, and refuses it.", Mend: "Take a name out of the certificate as local identity, or have it made with this one.", Source: "RFC 7296 §3.5, §4",
+		Code: "local-id-not-certified", Title: "Local identity is not in the device's certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLocalID},
+		Why: "The gateway compares the identity that the device claims with the names in its certificate, and refuses it.", Fix: "Take a name out of the certificate as local identity, or have it made with this one.", Source: "RFC 7296 §3.5, §4",
 		Bad: certificateIdentity("another identity than the certificate's", "bridge.skerryline.example"), Good: certificateIdentity("the certificate's name", "ada-laptop.skerryline.example"),
 		look: leaves(func(s *Subject, h Held) []Hit {
 			i := s.Connection.IKEv2
@@ -330,7 +330,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "number-without-authority", Title: "Gateway by its number, and no authority to know it by", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldAuthority},
-		Why: "No public authority vouches for a number; devices refuse the gateway or ask people to look away.", Mend: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
+		Why: "No public authority vouches for a number; devices refuse the gateway or ask people to look away.", Fix: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
 		Bad:  Example{"SSTP to a number without an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server, s.Connection.Authority = "198.51.100.7", "" }},
 		Good: Example{"the same with an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }},
 		look: func(s *Subject) []Hit {
@@ -342,8 +342,8 @@ var certificateRules = []Rule{
 		},
 	},
 	{
-		Code: "authority-key-inside", Title: "Authority's private key lies in the file", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
-		Why: "Whoever has this file can make certificates for anybody.", Mend: "Take the key out at once; if the file has left the house, make a new authority.", Source: "practice",
+		Code: "authority-key-inside", Title: "Authority's private key lies in the file", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
+		Why: "Whoever has this file can make certificates for anybody.", Fix: "Take the key out at once; if the file has left the house, make a new authority.", Source: "practice",
 		Bad: Example{"an identity that is the authority", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.Connection.IKEv2.Auth = vpn.IKEv2Certificate

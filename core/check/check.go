@@ -28,7 +28,7 @@ type Rule struct {
 	Fields   []vpn.Field  `json:"fields"`
 	Why      string       `json:"why" doc:"What it leads to, for the administrator"`
 	Plain    string       `json:"plain" doc:"What it means for the person who uses the device"`
-	Mend     string       `json:"mend"`
+	Fix      string       `json:"fix"`
 	Source   string       `json:"source"`
 	Record   bool         `json:"record" doc:"It looks at a gateway's record alone: found once at the gateway, not on every profile"`
 	Bad      Example      `json:"bad"`
@@ -44,24 +44,24 @@ type Example struct {
 }
 
 // Hit is what a rule reports: the field, what was found there (never a secret) and,
-// where the rule's own mend is too general, a better one. From and To are a change of one
+// where the rule's own fix is too general, a better one. From and To are a change of one
 // value that is sure to be meant, Line one of a line of a file.
 type Hit struct {
 	Field    vpn.Field
 	Found    string
-	Mend     string
+	Fix      string
 	At       *format.Position
 	From, To string
-	Line     *format.LineMend
+	Line     *format.LineFix
 	Place    *Spot // where the field does not tell
 }
 
-// Repair is a mechanical mend: of a value, or of a line in a file. It may hold a secret and
+// Repair is a mechanical fix: of a value, or of a line in a file. It may hold a secret and
 // is never shown as it is.
 type Repair struct {
 	Field    vpn.Field
 	From, To string
-	Line     *format.LineMend
+	Line     *format.LineFix
 }
 
 // Spot is the field of a record that a finding concerns.
@@ -74,20 +74,20 @@ type Spot struct {
 // Finding is what a check says of a profile or of a file.
 type Finding struct {
 	Rule     string           `json:"rule"`
-	Severity vpn.Severity     `json:"severity" enum:"blocker,warning,advice"`
+	Severity vpn.Severity     `json:"severity" enum:"error,warning,note"`
 	Title    string           `json:"title"`
 	Field    vpn.Field        `json:"field"`
 	Found    string           `json:"found"`
 	Why      string           `json:"why"`
-	Mend     string           `json:"mend"`
+	Fix      string           `json:"fix"`
 	Place    *Spot            `json:"place,omitempty"`
 	Position *format.Position `json:"position,omitempty"`
-	Mendable bool             `json:"mendable" doc:"Wardicon can mend it by itself"`
-	Override *Override        `json:"override,omitempty" doc:"Why this blocker does not block"`
+	Fixable  bool             `json:"fixable" doc:"Wardicon can fix it by itself"`
+	Override *Override        `json:"override,omitempty" doc:"Why this error does not block"`
 	Repair   *Repair          `json:"-"`
 }
 
-// Override lets a blocker on one profile pass as a warning, for a reason and a time.
+// Override lets an error on one profile pass as a warning, for a reason and a time.
 type Override struct {
 	Rule     string    `json:"rule"`
 	Reason   string    `json:"reason"`
@@ -99,7 +99,7 @@ type Override struct {
 const Off vpn.Severity = "off"
 
 // Policy is how the owner of the service wants rules to be taken: their severities, and
-// for one profile the blockers that may pass.
+// for one profile the errors that may pass.
 type Policy struct {
 	Severities map[string]vpn.Severity
 	Overrides  []Override
@@ -231,23 +231,23 @@ func run(s *Subject, rules []Rule) []Finding {
 }
 
 func bySeverity(findings []Finding) {
-	rank := map[vpn.Severity]int{vpn.Blocker: 0, vpn.Warning: 1, vpn.Advice: 2}
+	rank := map[vpn.Severity]int{vpn.Error: 0, vpn.Warning: 1, vpn.Note: 2}
 	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) })
 }
 
 func (r *Rule) finding(s *Subject, hit Hit) Finding {
-	f := Finding{Rule: r.Code, Severity: r.Severity, Title: r.Title, Field: hit.Field, Found: hit.Found, Why: r.Why, Mend: r.Mend}
-	if hit.Mend != "" {
-		f.Mend = hit.Mend
+	f := Finding{Rule: r.Code, Severity: r.Severity, Title: r.Title, Field: hit.Field, Found: hit.Found, Why: r.Why, Fix: r.Fix}
+	if hit.Fix != "" {
+		f.Fix = hit.Fix
 	}
 	if severity, ok := s.Policy.Severities[r.Code]; ok {
 		f.Severity = severity
 	}
 	if hit.To != "" || hit.Line != nil {
-		f.Mendable, f.Repair = true, &Repair{hit.Field, hit.From, hit.To, hit.Line}
+		f.Fixable, f.Repair = true, &Repair{hit.Field, hit.From, hit.To, hit.Line}
 	}
 	for _, o := range s.Policy.Overrides {
-		if o.Rule == r.Code && f.Severity == vpn.Blocker && s.Now.Before(o.Until) {
+		if o.Rule == r.Code && f.Severity == vpn.Error && s.Now.Before(o.Until) {
 			f.Severity, f.Override = vpn.Warning, &o
 		}
 	}

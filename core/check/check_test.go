@@ -30,7 +30,7 @@ func TestExamples(t *testing.T) {
 				t.Errorf("the code %q is taken or not of small letters and hyphens", rule.Code)
 			}
 			seen[rule.Code] = true
-			for _, text := range []string{rule.Title, rule.Why, rule.Plain, rule.Mend, rule.Source, rule.Bad.Text, rule.Good.Text} {
+			for _, text := range []string{rule.Title, rule.Why, rule.Plain, rule.Fix, rule.Source, rule.Bad.Text, rule.Good.Text} {
 				if text == "" {
 					t.Error("the rule is not told in full")
 				}
@@ -46,7 +46,7 @@ func TestExamples(t *testing.T) {
 					t.Errorf("incomplete: %+v", f)
 				}
 				for _, secret := range []string{bad.Connection.Password.Reveal(), bad.Connection.PSK().Reveal()} {
-					if len(secret) > 3 && strings.Contains(f.Found+f.Mend, secret) {
+					if len(secret) > 3 && strings.Contains(f.Found+f.Fix, secret) {
 						t.Error("the finding tells a secret")
 					}
 				}
@@ -70,13 +70,13 @@ func only(findings []check.Finding, code string) []check.Finding {
 	return list
 }
 
-// TestOrder holds that blockers come first.
+// TestOrder holds that errors come first.
 func TestOrder(t *testing.T) {
 	s := check.Sound()
 	s.Account.Login = " a b"
 	s.Connection.Name = "VPN"
 	findings := check.Run(s)
-	if len(findings) < 3 || findings[0].Severity != vpn.Blocker || findings[len(findings)-1].Severity != vpn.Advice {
+	if len(findings) < 3 || findings[0].Severity != vpn.Error || findings[len(findings)-1].Severity != vpn.Note {
 		t.Errorf("not ordered by severity: %v", findings)
 	}
 }

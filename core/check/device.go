@@ -10,8 +10,8 @@ import (
 
 var deviceRules = []Rule{
 	{
-		Code: "device-withdrawn", Title: "Device is withdrawn", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldWithdrawn},
-		Why: "It is lost, or its person has left: what is built for it gets into wrong hands.", Mend: "Use another device; or, where this one is back, say on its record that it is in use.", Source: "practice",
+		Code: "device-withdrawn", Title: "Device is withdrawn", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldWithdrawn},
+		Why: "It is lost, or its person has left: what is built for it gets into wrong hands.", Fix: "Use another device; or, where this one is back, say on its record that it is in use.", Source: "practice",
 		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Withdrawn = vpn.Lost }},
 		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Withdrawn = "" }},
 		look: func(s *Subject) []Hit {
@@ -24,8 +24,8 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "offer-missing", Title: "Gateway offers no protocol", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "There is nothing that the device could connect with.", Mend: "Add an offer to the gateway.", Source: "practice",
+		Code: "offer-missing", Title: "Gateway offers no protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldProtocol},
+		Why: "There is nothing that the device could connect with.", Fix: "Add an offer to the gateway.", Source: "practice",
 		Bad:  Example{"a gateway without an offer", func(s *Subject) { s.Offered = false }},
 		Good: Example{"a gateway with one", func(s *Subject) { s.Offered = true }},
 		look: func(s *Subject) []Hit {
@@ -40,9 +40,9 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "account-missing", Title: "No account at this gateway", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldAccount},
-		Why:  "The person has nothing to sign in with.",
-		Mend: "Add an account, let one of the person's accounts be valid at this gateway, or settle on another account.", Source: "practice",
+		Code: "account-missing", Title: "No account at this gateway", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAccount},
+		Why: "The person has nothing to sign in with.",
+		Fix: "Add an account, let one of the person's accounts be valid at this gateway, or settle on another account.", Source: "practice",
 		Bad:  Example{"a person without an account", func(s *Subject) { s.Account = nil }},
 		Good: Example{"a person with one", func(s *Subject) { s.Account.GatewayIDs = []string{s.Gateway.ID} }},
 		look: func(s *Subject) []Hit {
@@ -53,9 +53,9 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "protocol-gone", Title: "Release no longer has the protocol", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldRelease},
-		Why:  "The person looks for a setting that is not there any more.",
-		Mend: "Use another protocol for this device.", Source: "Android Open Source Project: release notes of Android 12",
+		Code: "protocol-gone", Title: "Release no longer has the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRelease},
+		Why: "The person looks for a setting that is not there any more.",
+		Fix: "Use another protocol for this device.", Source: "Android Open Source Project: release notes of Android 12",
 		Bad: Example{"L2TP/IPsec on Android 14", func(s *Subject) { s.onto(vpn.Android, "14") }},
 		Good: Example{"L2TP/IPsec on Android 11", func(s *Subject) {
 			s.onto(vpn.Android, "11")
@@ -65,23 +65,23 @@ var deviceRules = []Rule{
 		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldRelease, platform.Gone) },
 	},
 	{
-		Code: "protocol-never", Title: "Platform does not have the protocol", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldPlatform},
-		Why: "The device cannot make such a connection by itself.", Mend: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
+		Code: "protocol-never", Title: "Platform does not have the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPlatform},
+		Why: "The device cannot make such a connection by itself.", Fix: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
 		Bad:  Example{"L2TP/IPsec on a desk phone", func(s *Subject) { s.onto(vpn.DeskPhone, "1") }},
 		Good: Example{"L2TP/IPsec on a Linux desktop", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldPlatform, platform.Never, platform.Rarely) },
 	},
 	{
-		Code: "release-unknown", Title: "Release is not in the table", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldRelease},
-		Why:  "What is said of this device is judged by another release and may be wrong.",
-		Mend: "Try it on one device first, and correct the release if it was mistyped.", Source: "practice",
+		Code: "release-unknown", Title: "Release is not in the table", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRelease},
+		Why: "What is said of this device is judged by another release and may be wrong.",
+		Fix: "Try it on one device first, and correct the release if it was mistyped.", Source: "practice",
 		Bad:  Example{"Linux desktop 0.9", func(s *Subject) { s.onto(vpn.LinuxDesktop, "0.9") }},
 		Good: Example{"Linux desktop 1.42.4", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42.4") }},
 		look: func(s *Subject) []Hit {
 			if s.Release != nil && s.Release.Title != "" && !s.Release.Exact {
 				hit := Hit{Field: vpn.FieldRelease, Found: fmt.Sprintf("%s, judged by %s", s.Release.Title, s.Release.By)}
 				if s.Release.Row.Platform == vpn.LinuxDesktop || s.Release.Row.Platform == vpn.Linux {
-					hit.Mend = "Write the distribution with its release, such as debian 12 or ubuntu 24.04, or the version of what connects."
+					hit.Fix = "Write the distribution with its release, such as debian 12 or ubuntu 24.04, or the version of what connects."
 				}
 				return []Hit{hit}
 			}
@@ -89,8 +89,8 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "client-needed", Title: "Device needs packages or a plugin first", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldPlatform},
-		Why: "Without it the device takes the file and then cannot connect.", Mend: "Install what is named before the profile.", Source: "see the platform table",
+		Code: "client-needed", Title: "Device needs packages or a plugin first", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPlatform},
+		Why: "Without it the device takes the file and then cannot connect.", Fix: "Install what is named before the profile.", Source: "see the platform table",
 		Bad:  Example{"OpenWrt without word of its packages", func(s *Subject) { s.onto(vpn.OpenWrt, "23.05"); s.Device.Name = "Ticket hall router" }},
 		Good: Example{"a Linux desktop, whose parcel names the plugin", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit {
@@ -102,8 +102,8 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "split-lacking", Title: "Device cannot be told single networks", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldTunnel},
-		Why:  "With a split tunnel the device reaches only the network that its tunnel address is from; the rest behind the gateway stays out of reach.",
-		Mend: "Use a full tunnel on this device, or another protocol.", Source: "Apple: Device Management, VPN payload reference",
+		Why: "With a split tunnel the device reaches only the network that its tunnel address is from; the rest behind the gateway stays out of reach.",
+		Fix: "Use a full tunnel on this device, or another protocol.", Source: "Apple: Device Management, VPN payload reference",
 		Bad:  Example{"a split tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.Tunnel = vpn.TunnelSplit }},
 		Good: Example{"a full tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.DNS = s.Gateway.DNS }},
 		look: func(s *Subject) []Hit {
@@ -114,9 +114,9 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "dns-lacking", Title: "Device takes no inside DNS server from us", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldDNS},
-		Why:  "Inside names resolve only if the gateway itself hands out its DNS server on connecting.",
-		Mend: "Let the gateway hand out its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
+		Code: "dns-lacking", Title: "Device takes no inside DNS server from us", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
+		Why: "Inside names resolve only if the gateway itself hands out its DNS server on connecting.",
+		Fix: "Let the gateway hand out its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
 		Bad:  Example{"ChromeOS with inside domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
 		Good: Example{"a Linux desktop with inside domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit {
@@ -127,9 +127,9 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "nat-restart", Title: "Gateway behind NAT: a setting and a restart are needed", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldNAT},
-		Why:  "Windows refuses an L2TP/IPsec gateway behind NAT until a registry value is set and the computer was restarted.",
-		Mend: "The install script sets the value; tell the person to restart once.", Source: "Microsoft: support article 926179",
+		Code: "nat-restart", Title: "Gateway behind NAT: a setting and a restart are needed", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldNAT},
+		Why: "Windows refuses an L2TP/IPsec gateway behind NAT until a registry value is set and the computer was restarted.",
+		Fix: "The install script sets the value; tell the person to restart once.", Source: "Microsoft: support article 926179",
 		Bad:  Example{"such a gateway, for Windows", func(s *Subject) { s.onto(vpn.Windows, "11"); s.Connection.L2TP.BehindNAT = true }},
 		Good: Example{"such a gateway, for Linux", func(s *Subject) { s.Connection.L2TP.BehindNAT = true }},
 		look: func(s *Subject) []Hit {
@@ -141,7 +141,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "scope-lacking", Title: "Device has no connections for all who use it", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldScope},
-		Why: "The file is refused, or the connection is there for one person only.", Mend: "Make the profile for the person.", Source: "Apple: Device Management, PayloadScope",
+		Why: "The file is refused, or the connection is there for one person only.", Fix: "Make the profile for the person.", Source: "Apple: Device Management, PayloadScope",
 		Bad:  Example{"for the machine, on iOS", func(s *Subject) { s.onto(vpn.IOS, "17"); s.Connection.Scope = vpn.ScopeMachine }},
 		Good: Example{"for the machine, on Linux", func(s *Subject) { s.Connection.Scope = vpn.ScopeMachine }},
 		look: func(s *Subject) []Hit {
@@ -163,7 +163,7 @@ func (s *Subject) unsupported(field vpn.Field, kinds ...platform.Support) []Hit 
 			if s.Ability.Note != "" {
 				found += ": " + s.Ability.Note
 			}
-			return []Hit{{Field: field, Found: found, Mend: instead(s)}}
+			return []Hit{{Field: field, Found: found, Fix: instead(s)}}
 		}
 	}
 	return nil

@@ -31,8 +31,8 @@ func written() string {
 	for _, r := range check.Register {
 		counts[r.Severity]++
 	}
-	fmt.Fprintf(&b, "# Rules\n\nMade from the register by `make docs`. %d rules: %d blockers, which keep a parcel from being built, %d warnings and %d pieces of\nadvice. `wardicon rules --here` lists them with the severities that the owner has set; `wardicon rules CODE` tells one.\n",
-		len(check.Register), counts[vpn.Blocker], counts[vpn.Warning], counts[vpn.Advice])
+	fmt.Fprintf(&b, "# Rules\n\nMade from the register by `make docs`. %d rules: %d errors, which keep a parcel from being built, %d warnings and %d pieces of\nadvice. `wardicon rules --here` lists them with the severities that the owner has set; `wardicon rules CODE` tells one.\n",
+		len(check.Register), counts[vpn.Error], counts[vpn.Warning], counts[vpn.Note])
 	fmt.Fprint(&b, "\n| code | severity | finds |\n|---|---|---|\n")
 	cell := strings.NewReplacer("|", "\\|", "\n", " ", "<", "&lt;")
 	for _, r := range check.Register {
@@ -45,7 +45,7 @@ func written() string {
 			fields[i] = "`" + string(f) + "`"
 		}
 		fmt.Fprintf(&b, "\n## %s\n\n**%s** (%s, %s)\n\n", r.Code, text.Replace(r.Title), r.Severity, strings.Join(fields, ", "))
-		for _, line := range [][2]string{{"Why", r.Why}, {"For the person", r.Plain}, {"Mend", r.Mend}, {"Finds", r.Bad.Text}, {"Leaves alone", r.Good.Text}, {"Source", r.Source}} {
+		for _, line := range [][2]string{{"Why", r.Why}, {"For the person", r.Plain}, {"Fix", r.Fix}, {"Finds", r.Bad.Text}, {"Leaves alone", r.Good.Text}, {"Source", r.Source}} {
 			fmt.Fprintf(&b, "- %s: %s\n", line[0], text.Replace(line[1]))
 		}
 	}

@@ -14,7 +14,7 @@ func noted(kind format.NoteKind) func(*Subject) []Hit {
 		var hits []Hit
 		for _, n := range s.Notes {
 			if n.Kind == kind {
-				hits = append(hits, Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Line: n.Mend})
+				hits = append(hits, Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Line: n.Fix})
 			}
 		}
 		return hits
@@ -27,15 +27,15 @@ func noteExamples(kind format.NoteKind, bad, good string) (Example, Example) {
 		Example{good, func(s *Subject) { s.Notes = nil }}
 }
 
-func fileRule(kind format.NoteKind, title string, severity vpn.Severity, why, mend, source, bad, good string) Rule {
-	r := Rule{Code: string(kind), Title: title, Severity: severity, Fields: []vpn.Field{vpn.FieldFile}, Why: why, Mend: mend, Source: source, look: noted(kind)}
+func fileRule(kind format.NoteKind, title string, severity vpn.Severity, why, fix, source, bad, good string) Rule {
+	r := Rule{Code: string(kind), Title: title, Severity: severity, Fields: []vpn.Field{vpn.FieldFile}, Why: why, Fix: fix, Source: source, look: noted(kind)}
 	r.Bad, r.Good = noteExamples(kind, bad, good)
 	return r
 }
 
 // unfitRule shows what a writer refuses.
 func unfitRule() Rule {
-	r := fileRule(CodeUnfit, "Value that the format cannot carry", vpn.Blocker,
+	r := fileRule(CodeUnfit, "Value that the format cannot carry", vpn.Error,
 		"The value would arrive changed, or break the file.", "Choose a value that the device's file can carry, or another file or protocol.", "the format's own definition",
 		"a control-channel key for ChromeOS", "a connection that its file carries")
 	r.Bad.set = func(s *Subject) {
@@ -56,22 +56,22 @@ func unfitText(e *format.UnfitError) string {
 }
 
 var fileRules = []Rule{
-	fileRule(format.Unreadable, "File cannot be read", vpn.Blocker,
-		"The device refuses it too, or takes half of it.", "Make the file anew where it came from.", "practice",
+	fileRule(format.Unreadable, "File cannot be read", vpn.Error,
+		"The device refuses it too, or takes half of it.", "Make the file again where it came from.", "practice",
 		"an Apple profile that is cut short", "a whole Apple profile"),
 	fileRule(format.KeyTwice, "Key given twice", vpn.Warning,
 		"Which of the two counts differs from system to system.", "Remove one of them.", "practice",
 		"gateway= on two lines of a keyfile", "gateway= on one line"),
-	fileRule(format.KeyUnknown, "Key is not known", vpn.Advice,
+	fileRule(format.KeyUnknown, "Key is not known", vpn.Note,
 		"The device ignores it, or it does something that nobody here has looked at.", "Check the spelling, or remove it.", "practice",
 		"gatway= in a keyfile", "gateway= in a keyfile"),
-	fileRule(format.KeyMalformed, "Value cannot be understood", vpn.Blocker,
+	fileRule(format.KeyMalformed, "Value cannot be understood", vpn.Error,
 		"The device refuses the file or falls back to something else.", "Correct the value.", "practice",
 		"a uuid of three characters", "a whole uuid"),
-	fileRule(format.Unrelated, "Part that has nothing to do with a connection", vpn.Advice,
+	fileRule(format.Unrelated, "Part that has nothing to do with a connection", vpn.Note,
 		"The file changes more on the device than its connection.", "Look at that part, and install it apart if it is wanted.", "practice",
 		"a passcode policy in an Apple profile", "an Apple profile with a connection only"),
-	fileRule(format.SecretClear, "Secret stands in the file in clear", vpn.Advice,
+	fileRule(format.SecretClear, "Secret stands in the file in clear", vpn.Note,
 		"Whoever gets hold of the file can sign in.", "Hand the file over only by a way that others cannot read, and delete it after installing.", "practice",
 		"a password in a keyfile", "a keyfile that lets the device ask"),
 	fileRule(format.NameSaysOther, "File is not what its name says", vpn.Warning,
@@ -80,16 +80,16 @@ var fileRules = []Rule{
 	fileRule(format.OtherEncoding, "File is in another encoding", vpn.Warning,
 		"Most devices read UTF-8 only and take the rest for rubbish.", "Save it as UTF-8.", "RFC 3629",
 		"a profile in UTF-16", "a profile in UTF-8"),
-	fileRule(format.CutShort, "File is cut short", vpn.Blocker,
-		"The rest was lost on the way; the device refuses it or takes half of it.", "Fetch or make the file anew.", "practice",
+	fileRule(format.CutShort, "File is cut short", vpn.Error,
+		"The rest was lost on the way; the device refuses it or takes half of it.", "Fetch or make the file again.", "practice",
 		"a profile that ends in the middle", "a whole profile"),
-	fileRule(format.EmptyFile, "File is empty", vpn.Blocker,
-		"There is nothing in it that a device could take.", "Fetch or make the file anew.", "practice",
+	fileRule(format.EmptyFile, "File is empty", vpn.Error,
+		"There is nothing in it that a device could take.", "Fetch or make the file again.", "practice",
 		"a file of no bytes", "a file with a connection"),
 	fileRule(format.ArchiveRefused, "Archive was not unpacked", vpn.Warning,
 		"It would write outside its folder, or grow to many times its size; such archives are made to do harm.", "Ask whoever made it for the files themselves.", "practice",
 		"an archive with ../ in a name", "an archive of plain files"),
-	fileRule(format.Unprotected, "L2TP without IPsec", vpn.Blocker,
+	fileRule(format.Unprotected, "L2TP without IPsec", vpn.Error,
 		"Nothing is encrypted: whoever is on the way reads everything, the sign-in too.", "Switch IPsec on.", "RFC 3193 §1",
 		"ipsec-enabled=no in a keyfile", "ipsec-enabled=yes"),
 	fileRule(format.EncryptionOptional, "Encryption is optional", vpn.Warning,
@@ -99,13 +99,13 @@ var fileRules = []Rule{
 		"An AEAD cipher brings no integrity algorithm that it could be taken from; the gateway finds nothing in common.", "Name one, such as prfsha384.", "RFC 7296 §3.3.2; RFC 5282 §8",
 		"aes256gcm16-ecp384 for IKE", "aes256gcm16-prfsha384-ecp384"),
 	unfitRule(),
-	fileRule(format.ScriptChanged, "Script was changed after it was made", vpn.Blocker,
-		"It may do something else than it says, with an administrator's rights.", "Do not run it; build the parcel anew.", "practice",
+	fileRule(format.ScriptChanged, "Script was changed after it was made", vpn.Error,
+		"It may do something else than it says, with an administrator's rights.", "Do not run it; build the parcel again.", "practice",
 		"a line added to an install script", "an install script as it was built"),
-	fileRule(format.NotYetRead, "Part of the file was not checked", vpn.Advice,
+	fileRule(format.NotYetRead, "Part of the file was not checked", vpn.Note,
 		"Mistakes in that part would not be found here.", "Look at it by eye.", "practice",
 		"a payload of a kind that is not read", "a payload with a connection"),
-	fileRule(format.FileMissing, "File that is named did not come along", vpn.Blocker,
+	fileRule(format.FileMissing, "File that is named did not come along", vpn.Error,
 		"The device looks for it and cannot connect.", "Send the file along, or put its content inside.", "practice",
 		"a .ovpn file that names ca.pem, alone", "the same with ca.pem beside it"),
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"wardicon/core/observed"
+	"wardicon/core/drift"
 	"wardicon/core/vpn"
 )
 
@@ -19,7 +19,7 @@ type Live struct {
 	Missing   bool   // there is no such name
 	Fault     string // why there was no answer at all
 
-	Differences []observed.Difference // what the gateway answered when it was asked last, where that is not as on record
+	Differences []drift.Difference // what the gateway answered when it was asked last, where that is not as on record
 
 	At     time.Time // when it was asked
 	From   string    // who asked which name server, such as "this service by 192.0.2.53:53"
@@ -44,7 +44,7 @@ func (s *Subject) weighed(rule *Rule, f Finding) Finding {
 	if s.Live.From != "" {
 		f.Found += ", as seen by " + s.Live.From + " on " + s.Live.At.UTC().Format("2006-01-02 15:04") + " UTC"
 	}
-	if f.Severity == vpn.Blocker && !s.firm(rule) {
+	if f.Severity == vpn.Error && !s.firm(rule) {
 		f.Severity = vpn.Warning
 		f.Found += "; seen once, or not within a day: it does not block parcels until a second probe sees it"
 	}
@@ -54,8 +54,8 @@ func (s *Subject) weighed(rule *Rule, f Finding) Finding {
 // liveRules look at what was asked on the network.
 var liveRules = []Rule{
 	{
-		Code: "name-unanswered", Title: "Name server knows no such gateway (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices cannot find the gateway by this name.", Mend: "Correct the name, or enter it at the name server.", Source: "RFC 1035 §4.1.1",
+		Code: "name-unanswered", Title: "Name server knows no such gateway (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices cannot find the gateway by this name.", Fix: "Correct the name, or enter it at the name server.", Source: "RFC 1035 §4.1.1",
 		Bad: Example{"a name that does not exist", asked(Live{Missing: true})}, Good: Example{"a name with an address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			switch l := s.Live; {
@@ -70,7 +70,7 @@ var liveRules = []Rule{
 	},
 	{
 		Code: "name-elsewhere", Title: "Name leads to another address than the record's (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices reach another machine than the one that is meant, or the record is out of date.", Mend: "Correct the record or the name server.", Source: "practice",
+		Why: "Devices reach another machine than the one that is meant, or the record is out of date.", Fix: "Correct the record or the name server.", Source: "practice",
 		Bad: Example{"another address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.9")}})}, Good: Example{"the address on record", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			g := s.record()
@@ -86,8 +86,8 @@ var liveRules = []Rule{
 		},
 	},
 	{
-		Code: "name-ipv6-only", Title: "Name has an IPv6 address only (live)", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "In networks without IPv6, which are many, the gateway cannot be reached.", Mend: "Give the name an IPv4 address too.", Source: "practice",
+		Code: "name-ipv6-only", Title: "Name has an IPv6 address only (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "In networks without IPv6, which are many, the gateway cannot be reached.", Fix: "Give the name an IPv4 address too.", Source: "practice",
 		Bad: Example{"an IPv6 address alone", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("2001:db8::7")}})}, Good: Example{"an IPv4 address too", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			if s.Live == nil || len(s.Live.Addresses) == 0 || slices.ContainsFunc(s.Live.Addresses, func(a netip.Addr) bool { return a.Unmap().Is4() }) {
@@ -96,52 +96,52 @@ var liveRules = []Rule{
 			return serverHit("%s has %s", quote(s.Live.Name), fmt.Sprint(s.Live.Addresses))
 		},
 	},
-	seen(observed.NoAnswer, Rule{
+	seen(drift.NoAnswer, Rule{
 		Code: "gateway-silent", Title: "Gateway does not answer by this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "When it was asked last, nothing came back: devices would try in vain.", Mend: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
+		Why: "When it was asked last, nothing came back: devices would try in vain.", Fix: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
 	}),
-	seen(observed.NotTheProtocol, Rule{
+	seen(drift.NotTheProtocol, Rule{
 		Code: "port-answers-else", Title: "Something else answers on the gateway's port (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "A web server, a proxy or another daemon stands where devices expect the gateway.", Mend: "Look at what listens on that port, and at what stands before it.", Source: "practice",
+		Why: "A web server, a proxy or another daemon stands where devices expect the gateway.", Fix: "Look at what listens on that port, and at what stands before it.", Source: "practice",
 	}),
-	seen(observed.SuiteNone, Rule{
-		Code: "suites-refused", Title: "Gateway takes none of the suites on record (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "The first exchange fails: no device can connect.", Mend: "Let the record take over what the gateway takes, or correct the gateway.", Source: "RFC 7296 §2.7",
+	seen(drift.SuiteNone, Rule{
+		Code: "suites-refused", Title: "Gateway takes none of the suites on record (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
+		Why: "The first exchange fails: no device can connect.", Fix: "Let the record take over what the gateway takes, or correct the gateway.", Source: "RFC 7296 §2.7",
 	}),
-	seen(observed.ChainBroken, Rule{
-		Code: "shown-authority-other", Title: "Gateway shows a certificate that the device cannot believe (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The authority in the parcel did not vouch for the certificate that the gateway really shows.", Mend: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
+	seen(drift.ChainBroken, Rule{
+		Code: "shown-authority-other", Title: "Gateway shows a certificate that the device cannot believe (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The authority in the parcel did not vouch for the certificate that the gateway really shows.", Fix: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
 	}),
-	seen(observed.ChainPrivate, Rule{
+	seen(drift.ChainPrivate, Rule{
 		Code: "shown-authority-private", Title: "Gateway shows a certificate of no public authority, and the parcel brings none (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The device knows public authorities alone and would refuse the certificate.", Mend: "Put the authority beside the offer, so that the parcel brings it.", Source: "RFC 5280 §6",
+		Why: "The device knows public authorities alone and would refuse the certificate.", Fix: "Put the authority beside the offer, so that the parcel brings it.", Source: "RFC 5280 §6",
 	}),
-	seen(observed.TLSOld, Rule{
-		Code: "shown-tls-old", Title: "Gateway has only a TLS that the device refuses (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices want a newer version and end the handshake.", Mend: "Bring the gateway up to date.", Source: "RFC 8996",
+	seen(drift.TLSOld, Rule{
+		Code: "shown-tls-old", Title: "Gateway has only a TLS that the device refuses (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices want a newer version and end the handshake.", Fix: "Bring the gateway up to date.", Source: "RFC 8996",
 	}),
-	seen(observed.CertificateName, Rule{
-		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The device looks for the name in the certificate and refuses another one.", Mend: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
+	seen(drift.CertificateName, Rule{
+		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The device looks for the name in the certificate and refuses another one.", Fix: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
 	}),
-	seen(observed.CertificateEnded, Rule{
-		Code: "shown-certificate-ended", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices refuse it.", Mend: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
+	seen(drift.CertificateEnded, Rule{
+		Code: "shown-certificate-ended", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices refuse it.", Fix: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
 	}),
-	seen(observed.BareL2TP, Rule{
+	seen(drift.BareL2TP, Rule{
 		Code: "l2tp-without-ipsec", Title: "Gateway answers L2TP without IPsec (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "A device that does not insist on IPsec signs in unprotected, and nobody notices.", Mend: "Let the gateway's packet filter pass UDP 1701 only out of IPsec.", Source: "RFC 3193 §4",
+		Why: "A device that does not insist on IPsec signs in unprotected, and nobody notices.", Fix: "Let the gateway's packet filter pass UDP 1701 only out of IPsec.", Source: "RFC 3193 §4",
 	}),
-	seen(observed.NATDiffers, Rule{
-		Code: "nat-unrecorded", Title: "Gateway is not where the record says as to address translation (live)", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Mend: "Let the record take over what was seen, and build again.", Source: "RFC 3947 §3.2",
+	seen(drift.NATDiffers, Rule{
+		Code: "nat-unrecorded", Title: "Gateway is not where the record says as to address translation (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Fix: "Let the record take over what was seen, and build again.", Source: "RFC 3947 §3.2",
 	}),
 }
 
 // seen makes a rule of a difference that a probe saw in the protocol of the connection.
 func seen(code string, r Rule) Rule {
-	difference := func(protocol vpn.Protocol) []observed.Difference {
-		return []observed.Difference{{Code: code, Protocol: protocol, Severity: r.Severity, Text: "198.51.100.7: not as on record"}}
+	difference := func(protocol vpn.Protocol) []drift.Difference {
+		return []drift.Difference{{Code: code, Protocol: protocol, Severity: r.Severity, Text: "198.51.100.7: not as on record"}}
 	}
 	r.Bad = Example{"what was seen in this protocol", func(s *Subject) { asked(Live{Differences: difference(s.Connection.Protocol)})(s) }}
 	r.Good = Example{"the same in another protocol", func(s *Subject) { asked(Live{Differences: difference("another")})(s) }}

@@ -12,8 +12,8 @@ const forbidden = `\/:*?"<>|`
 
 var nameRules = []Rule{
 	{
-		Code: "name-empty", Title: "Connection has no name", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldName},
-		Why: "The person would see a connection without a name, or the system refuses it.", Mend: "Give the connection a name.", Source: "practice",
+		Code: "name-empty", Title: "Connection has no name", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Why: "The person would see a connection without a name, or the system refuses it.", Fix: "Give the connection a name.", Source: "practice",
 		Bad:  Example{"an empty name", func(s *Subject) { s.Connection.Name = " " }},
 		Good: Example{"a name", func(s *Subject) { s.Connection.Name = "Skerry Line Norrvik" }},
 		look: func(s *Subject) []Hit {
@@ -24,9 +24,9 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-forbidden", Title: "Name has a character that systems refuse", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldName},
-		Why:  `Windows and file systems refuse \ / : * ? " < > | in a name, and the installation stops.`,
-		Mend: "Leave that character out.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
+		Code: "name-forbidden", Title: "Name has a character that systems refuse", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Why: `Windows and file systems refuse \ / : * ? " < > | in a name, and the installation stops.`,
+		Fix: "Leave that character out.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
 		Bad:  Example{"a slash in the name", func(s *Subject) { s.Connection.Name = "Skerry Line/Norrvik" }},
 		Good: Example{"a hyphen instead", func(s *Subject) { s.Connection.Name = "Skerry Line - Norrvik" }},
 		look: func(s *Subject) []Hit {
@@ -37,9 +37,9 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-not-unique", Title: "Two connections of one device have the same name", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldName},
-		Why:  "The second replaces the first, or nobody knows which is which.",
-		Mend: "Name each connection after its gateway.", Source: "practice",
+		Code: "name-not-unique", Title: "Two connections of one device have the same name", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Why: "The second replaces the first, or nobody knows which is which.",
+		Fix: "Name each connection after its gateway.", Source: "practice",
 		Bad:  Example{"another connection of that name", func(s *Subject) { s.Siblings = []Sibling{{Name: s.Connection.Name}} }},
 		Good: Example{"another connection of another name", func(s *Subject) { s.Siblings = []Sibling{{Name: "Skerry Line Tallholm"}} }},
 		look: func(s *Subject) []Hit {
@@ -52,9 +52,9 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-lacks-gateway", Title: "Name does not tell the gateway", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldName},
-		Why:  "With a second connection on the device, nobody knows which one leads where.",
-		Mend: "Put the gateway's name or city into the name.", Source: "practice",
+		Code: "name-lacks-gateway", Title: "Name does not tell the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldName},
+		Why: "With a second connection on the device, nobody knows which one leads where.",
+		Fix: "Put the gateway's name or city into the name.", Source: "practice",
 		Bad:  Example{"a name that says only VPN", func(s *Subject) { s.Connection.Name = "VPN" }},
 		Good: Example{"a name with the gateway", func(s *Subject) { s.Connection.Name = "Ferry Norrvik" }},
 		look: func(s *Subject) []Hit {

@@ -28,7 +28,7 @@ func pasted(v string) (host, what string) {
 
 func pastedRule(piece, code, title, why, bad string) Rule {
 	return Rule{
-		Code: code, Title: title, Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldServer}, Why: why, Mend: "Write only the host name or the IP address.", Source: "RFC 3986 §3.2.2; practice",
+		Code: code, Title: title, Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer}, Why: why, Fix: "Write only the host name or the IP address.", Source: "RFC 3986 §3.2.2; practice",
 		Bad:  Example{bad, func(s *Subject) { s.Connection.Server = bad }},
 		Good: Example{"norrvik.skerryline.example", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -36,7 +36,7 @@ func pastedRule(piece, code, title, why, bad string) Rule {
 			if expected, _ := vpn.HostProblem(host); what != piece || expected != "" && !international(host) {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldServer, Found: quote(s.Connection.Server), Mend: "Write only " + host + ".", From: s.Connection.Server, To: host}}
+			return []Hit{{Field: vpn.FieldServer, Found: quote(s.Connection.Server), Fix: "Write only " + host + ".", From: s.Connection.Server, To: host}}
 		},
 	}
 }

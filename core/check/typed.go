@@ -51,11 +51,11 @@ func (t typed) found(what string) string {
 
 // eachTyped runs a look over the typed values.
 func eachTyped(look func(t typed) (what string, bad bool)) func(*Subject) []Hit {
-	return eachMended(look, nil)
+	return eachFixed(look, nil)
 }
 
-// eachMended also says what the value was surely meant to be.
-func eachMended(look func(t typed) (what string, bad bool), mend func(string) string) func(*Subject) []Hit {
+// eachFixed also says what the value was surely meant to be.
+func eachFixed(look func(t typed) (what string, bad bool), fix func(string) string) func(*Subject) []Hit {
 	return func(s *Subject) []Hit {
 		var hits []Hit
 		for _, t := range s.typed() {
@@ -64,8 +64,8 @@ func eachMended(look func(t typed) (what string, bad bool), mend func(string) st
 				continue
 			}
 			hit := Hit{Field: t.field, Found: t.found(what)}
-			if mend != nil {
-				if to := mend(t.value); to != t.value {
+			if fix != nil {
+				if to := fix(t.value); to != t.value {
 					hit.From, hit.To = t.value, to
 				}
 			}
@@ -125,13 +125,13 @@ func mixed(v string) (string, bool) {
 
 var typedRules = []Rule{
 	{
-		Code: "edge-blank", Title: "Blank before or after a value", Severity: vpn.Blocker,
+		Code: "edge-blank", Title: "Blank before or after a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
 		Why:    "The blank is sent to the gateway but cannot be seen, and the sign-in fails without a reason.",
-		Mend:   "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
+		Fix:    "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
 		Bad:  Example{"a login that ends with a blank", func(s *Subject) { s.Account.Login = "a_fjell " }},
 		Good: Example{"the same login without it", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: eachMended(func(t typed) (string, bool) {
+		look: eachFixed(func(t typed) (string, bool) {
 			trimmed := strings.TrimSpace(t.value)
 			if trimmed == t.value || trimmed == "" {
 				return "", false
@@ -144,8 +144,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "login-blank", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
-		Why:  "Mail programs and documents show an underscore under a link as a blank; the login then does not exist.",
-		Mend: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
+		Why: "Mail programs and documents show an underscore under a link as a blank; the login then does not exist.",
+		Fix: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
 		Bad:  Example{"a login with a blank in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},
 		Good: Example{"a login with an underscore", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
@@ -160,19 +160,19 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "invisible-character", Title: "Invisible character in a value", Severity: vpn.Blocker,
+		Code: "invisible-character", Title: "Invisible character in a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
 		Why:    "It came along from a web page or a document; nobody can see it and nobody can type it.",
-		Mend:   "Type the value anew instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
+		Fix:    "Type the value again instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
 		Bad:  Example{"a login with a zero-width space", func(s *Subject) { s.Account.Login = "a_\u200bfjell" }},
 		Good: Example{"a login with an accented letter", func(s *Subject) { s.Account.Login = "a_fjäll" }},
-		look: eachMended(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }, visible),
+		look: eachFixed(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }, visible),
 	},
 	{
-		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Blocker,
+		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
 		Why:    "No device lets a person type it, and in a file it can begin a line that nobody meant.",
-		Mend:   "Remove the character.", Source: "practice",
+		Fix:    "Remove the character.", Source: "practice",
 		Bad:  Example{"a login with a line break", func(s *Subject) { s.Account.Login = "a_fjell\nx" }},
 		Good: Example{"a login on one line", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: eachTyped(func(t typed) (string, bool) { return firstRune(t.value, unicode.IsControl) }),
@@ -181,10 +181,10 @@ var typedRules = []Rule{
 		Code: "lookalike-character", Title: "Character that a keyboard does not have", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "A text program turned a plain quote or hyphen into a typographic one; what a person types on a keyboard does not match.",
-		Mend:   "Replace it by the plain character.", Source: "practice",
+		Fix:    "Replace it by the plain character.", Source: "practice",
 		Bad:  Example{"a login with an en dash", func(s *Subject) { s.Account.Login = "a–fjell" }},
 		Good: Example{"a login with a hyphen", func(s *Subject) { s.Account.Login = "a-fjell" }},
-		look: eachMended(func(t typed) (string, bool) {
+		look: eachFixed(func(t typed) (string, bool) {
 			if t.field == vpn.FieldName || t.field == vpn.FieldServer {
 				return "", false
 			}
@@ -195,7 +195,7 @@ var typedRules = []Rule{
 		Code: "mixed-script", Title: "Letters of two scripts in one value", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer},
 		Why:    "A Cyrillic or Greek letter that looks like a Latin one makes a different login or password.",
-		Mend:   "Type the value anew on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
+		Fix:    "Type the value again on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
 		Bad:  Example{"a login with a Cyrillic a", func(s *Subject) { s.Account.Login = "\u0430_fjell" }},
 		Good: Example{"a login wholly in Cyrillic", func(s *Subject) { s.Account.Login = "скала" }},
 		look: eachTyped(func(t typed) (string, bool) { return mixed(t.value) }),
@@ -204,7 +204,7 @@ var typedRules = []Rule{
 		Code: "secret-not-ascii", Title: "Password or key outside ASCII", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "Clients and gateways turn such letters into different bytes; what works on one device fails on the next.",
-		Mend:   "Choose a new one of plain letters, digits and signs.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
+		Fix:    "Choose a new one of plain letters, digits and signs.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
 		Bad:  Example{"a key with an umlaut", func(s *Subject) { s.setPSK("kelp-4497-Härbor-mizzen-93-osprey") }},
 		Good: Example{"a key of plain characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: eachTyped(func(t typed) (string, bool) {
@@ -218,7 +218,7 @@ var typedRules = []Rule{
 		Code: "value-too-long", Title: "Value longer than devices take", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "Some clients cut a long value without saying so, and the sign-in fails.",
-		Mend:   "Shorten it: 64 characters for a key and a login, 127 for a password are safe.", Source: "practice",
+		Fix:    "Shorten it: 64 characters for a key and a login, 127 for a password are safe.", Source: "practice",
 		Bad:  Example{"a key of 200 characters", func(s *Subject) { s.setPSK(strings.Repeat("kelp-4417-", 20)) }},
 		Good: Example{"a key of 33 characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: eachTyped(func(t typed) (string, bool) {
@@ -229,8 +229,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "login-is-mail", Title: "Mail address where a login is meant", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
-		Why:  "People enter the address they know best; the gateway keeps logins of its own.",
-		Mend: "Write the login as the gateway has it.", Source: "practice",
+		Why: "People enter the address they know best; the gateway keeps logins of its own.",
+		Fix: "Write the login as the gateway has it.", Source: "practice",
 		Bad:  Example{"the person's mail address as login", func(s *Subject) { s.Account.Login = "ada@skerryline.example" }},
 		Good: Example{"the login itself", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
@@ -241,9 +241,9 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-doubled", Title: "Realm is in the login already", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldLogin},
-		Why:  "The realm is joined to the login by Wardicon; with it in the login too, the gateway sees it twice.",
-		Mend: "Keep only the part without the realm in the login.", Source: "practice",
+		Code: "realm-doubled", Title: "Realm is in the login already", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLogin},
+		Why: "The realm is joined to the login by Wardicon; with it in the login too, the gateway sees it twice.",
+		Fix: "Keep only the part without the realm in the login.", Source: "practice",
 		Bad:  Example{"a login that ends with the realm", func(s *Subject) { s.Account.Login = "a_fjell@crew.skerryline.example" }},
 		Good: Example{"the login alone", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
@@ -262,8 +262,8 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-missing", Title: "Gateway wants a realm and has none on record", Severity: vpn.Blocker, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "The login goes out without the part that the gateway looks for, and is refused.", Mend: "Enter the realm at the gateway, or set its form of login to the login alone.", Source: "RFC 7542 §2",
+		Code: "realm-missing", Title: "Gateway wants a realm and has none on record", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRealm},
+		Why: "The login goes out without the part that the gateway looks for, and is refused.", Fix: "Enter the realm at the gateway, or set its form of login to the login alone.", Source: "RFC 7542 §2",
 		Bad:  Example{"login@realm without a realm", func(s *Subject) { s.Gateway.SignIn.Realm = "" }},
 		Good: Example{"login@realm with one", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -275,8 +275,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-differs", Title: "Realm is not the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why:  "The gateway looks the login up in another realm and does not find it.",
-		Mend: "Remove the account's realm to take the gateway's, or correct the gateway.", Source: "practice",
+		Why: "The gateway looks the login up in another realm and does not find it.",
+		Fix: "Remove the account's realm to take the gateway's, or correct the gateway.", Source: "practice",
 		Bad:  Example{"another realm at the account", func(s *Subject) { s.Account.Realm = "office.skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -288,8 +288,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-is-host", Title: "Gateway's host domain taken for the realm", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why:  "Realm and domain look alike, and people enter one for the other; the gateway refuses the login.",
-		Mend: "Remove the account's realm to take the gateway's.", Source: "practice",
+		Why: "Realm and domain look alike, and people enter one for the other; the gateway refuses the login.",
+		Fix: "Remove the account's realm to take the gateway's.", Source: "practice",
 		Bad:  Example{"the domain of the gateway's address as realm", func(s *Subject) { s.Account.Realm = "skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -300,9 +300,9 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-unwanted", Title: "Realm at a gateway that takes none", Severity: vpn.Advice, Fields: []vpn.Field{vpn.FieldRealm},
-		Why:  "The realm is left off, which may not be what was meant.",
-		Mend: "Remove the account's realm, or set the gateway's form of login.", Source: "practice",
+		Code: "realm-unwanted", Title: "Realm at a gateway that takes none", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRealm},
+		Why: "The realm is left off, which may not be what was meant.",
+		Fix: "Remove the account's realm, or set the gateway's form of login.", Source: "practice",
 		Bad: Example{"a realm where the form is the login alone", func(s *Subject) {
 			s.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginPlain}
 			s.Account.Realm = "crew.skerryline.example"

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"testing"
 
-	"wardicon/core/batch"
 	"wardicon/core/check"
+	"wardicon/core/filecheck"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
 	"wardicon/core/plan"
@@ -82,7 +82,7 @@ func sound(t *testing.T, n int, p vpn.Protocol, row platform.Row, f platform.For
 
 // serious keeps what would be a false alarm on a sound file.
 func serious(findings []check.Finding) []check.Finding {
-	return slices.DeleteFunc(findings, func(f check.Finding) bool { return f.Severity == vpn.Advice })
+	return slices.DeleteFunc(findings, func(f check.Finding) bool { return f.Severity == vpn.Note })
 }
 
 // TestCleanWritten writes sound files of each format, as often as there are reasons to
@@ -113,9 +113,9 @@ func TestCleanWritten(t *testing.T) {
 				t.Fatalf("%s: %s", codec.Name, err)
 			}
 			written++
-			alone := batch.Check(came(files), batch.Options{Now: now})
-			against := batch.Check(came(files), batch.Options{Now: now, Gateways: []vpn.Gateway{in.Gateway}, Release: &made.Release})
-			for _, f := range serious(slices.Concat(batch.Findings(alone), batch.Findings(against))) {
+			alone := filecheck.Check(came(files), filecheck.Options{Now: now})
+			against := filecheck.Check(came(files), filecheck.Options{Now: now, Gateways: []vpn.Gateway{in.Gateway}, Release: &made.Release})
+			for _, f := range serious(slices.Concat(filecheck.Findings(alone), filecheck.Findings(against))) {
 				alarms++
 				t.Errorf("%s, %s by %s, number %d: %s: %s", codec.Name, row.Title, p, n, f.Rule, f.Found)
 			}
@@ -127,10 +127,10 @@ func TestCleanWritten(t *testing.T) {
 	}
 }
 
-func came(files []format.File) []batch.File {
-	var list []batch.File
+func came(files []format.File) []filecheck.File {
+	var list []filecheck.File
 	for _, f := range files {
-		list = append(list, batch.File{Name: f.Name, Data: f.Content, Asked: true})
+		list = append(list, filecheck.File{Name: f.Name, Data: f.Content, Asked: true})
 	}
 	return list
 }

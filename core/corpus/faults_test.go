@@ -12,10 +12,10 @@ import (
 	"testing"
 	"time"
 
-	"wardicon/core/batch"
 	"wardicon/core/check"
+	"wardicon/core/drift"
+	"wardicon/core/filecheck"
 	"wardicon/core/format/all"
-	"wardicon/core/observed"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/secret"
@@ -59,7 +59,7 @@ type live struct {
 	Missing   bool         `json:"missing"`
 	Addresses []netip.Addr `json:"addresses"`
 
-	Differences []observed.Difference `json:"differences"`
+	Differences []drift.Difference `json:"differences"`
 }
 
 // TestFaults holds that each fault is found under its rule, and nothing else with it.
@@ -113,7 +113,7 @@ func codes(findings []check.Finding) []string {
 func load(t *testing.T, folder string) (fault, []check.Finding) {
 	t.Helper()
 	var f fault
-	var files []batch.File
+	var files []filecheck.File
 	entries, err := os.ReadDir(folder)
 	if err != nil {
 		t.Fatal(err)
@@ -124,7 +124,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 			t.Fatal(err)
 		}
 		if e.Name() != "case.json" {
-			files = append(files, batch.File{Name: e.Name(), Data: data, Asked: true})
+			files = append(files, filecheck.File{Name: e.Name(), Data: data, Asked: true})
 		} else if err := json.Unmarshal(data, &f); err != nil {
 			t.Fatalf("%s: %s", folder, err)
 		}
@@ -137,7 +137,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		files = []batch.File{{Name: made[0].Name, Data: append(made[0].Content, w.Line...), Asked: true}}
+		files = []filecheck.File{{Name: made[0].Name, Data: append(made[0].Content, w.Line...), Asked: true}}
 	}
 	for i := range files {
 		files[i].Exposed = f.Exposed
@@ -145,7 +145,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 	if f.Records != nil {
 		return f, planned(records(t, f.Records), f)
 	}
-	o := batch.Options{Now: now, Passphrases: f.Passphrases}
+	o := filecheck.Options{Now: now, Passphrases: f.Passphrases}
 	if f.Against != nil {
 		patch, _ := json.Marshal(map[string]json.RawMessage{"gateway": f.Against})
 		o.Gateways = []vpn.Gateway{records(t, patch).Gateway}
@@ -157,7 +157,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 		}
 		o.Release = &found
 	}
-	return f, batch.Findings(batch.Check(files, o))
+	return f, filecheck.Findings(filecheck.Check(files, o))
 }
 
 // planned checks records as the service does.

@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"wardicon/core/check"
+	"wardicon/core/drift"
 	"wardicon/core/explain"
-	"wardicon/core/observed"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -91,7 +91,7 @@ func TestTables(t *testing.T) {
 		}
 	}
 	for id, c := range explain.Causes {
-		if c.Title == "" || c.Confirm == "" || c.Mend == "" || c.Changes == "" || c.Person == "" || !used[id] {
+		if c.Title == "" || c.Confirm == "" || c.Fix == "" || c.Changes == "" || c.Person == "" || !used[id] {
 			t.Errorf("%s: %+v, used %t", id, c, used[id])
 		}
 	}
@@ -143,9 +143,9 @@ func TestMessages(t *testing.T) {
 // TestRank holds that what the records say decides, in each case of the evidence.
 func TestRank(t *testing.T) {
 	built, seen := now.AddDate(0, 0, -10), now.AddDate(0, 0, -1)
-	silent := &observed.Probe{Answers: []observed.Answer{{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 4500, State: observed.Silent}}}
-	fine := &observed.Probe{Answers: []observed.Answer{{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 500, State: observed.Answered}}}
-	half := &observed.Probe{Answers: append(slices.Clone(fine.Answers), observed.Answer{Protocol: vpn.L2TP, Method: observed.MethodMain, Transport: vpn.UDP, Port: 500, State: observed.Silent})} // by IPv6
+	silent := &drift.Probe{Answers: []drift.Answer{{Protocol: vpn.L2TP, Method: drift.MethodMain, Transport: vpn.UDP, Port: 4500, State: drift.Silent}}}
+	fine := &drift.Probe{Answers: []drift.Answer{{Protocol: vpn.L2TP, Method: drift.MethodMain, Transport: vpn.UDP, Port: 500, State: drift.Answered}}}
+	half := &drift.Probe{Answers: append(slices.Clone(fine.Answers), drift.Answer{Protocol: vpn.L2TP, Method: drift.MethodMain, Transport: vpn.UDP, Port: 500, State: drift.Silent})} // by IPv6
 	base := explain.Evidence{Now: now, Platform: vpn.Windows, Release: "11", Protocol: vpn.L2TP, Gateway: "Norrvik", Address: "norrvik.skerryline.example", Name: "Skerry Line Norrvik", Built: built}
 	for name, test := range map[string]struct {
 		code   string
@@ -168,7 +168,7 @@ func TestRank(t *testing.T) {
 		"own authority":              {"13801", func(e *explain.Evidence) { e.AuthorityNeeded = true }, "authority-store", "authority of your own"},
 		"release":                    {"start result 5", func(e *explain.Evidence) { e.Findings = []string{"protocol-gone"} }, "release-lacks", "protocol-gone"},
 		"suites": {"13868", func(e *explain.Evidence) {
-			e.Probe = &observed.Probe{Differences: []observed.Difference{{Code: observed.SuiteNone, Protocol: vpn.L2TP}}}
+			e.Probe = &drift.Probe{Differences: []drift.Difference{{Code: drift.SuiteNone, Protocol: vpn.L2TP}}}
 		}, "suites-differ", "takes none"},
 		"not restarted": {"789", func(e *explain.Evidence) { e.BehindNAT, e.RunningSince = true, built.AddDate(0, 0, -1) }, "nat-registry", "has not been restarted since"},
 		"restarted":     {"789", func(e *explain.Evidence) { e.BehindNAT, e.RunningSince = true, seen }, "key-wrong", ""},
@@ -185,14 +185,14 @@ func TestRank(t *testing.T) {
 			t.Errorf("%s: %s (%v), expected %s (%s)", name, list[0].ID, list[0].Reasons, test.want, test.reason)
 		}
 	}
-	examined, err := explain.Read(strings.NewReader("Wardicon examination 1\nrunning since: 2026-11-01T08:00:00Z\nservice IKEEXT: stopped, by hand\nThe error code returned on failure is 789.\n"), now)
+	diagnosed, err := explain.Read(strings.NewReader("Wardicon diagnostics 1\nrunning since: 2026-11-01T08:00:00Z\nservice IKEEXT: stopped, by hand\nThe error code returned on failure is 789.\n"), now)
 	if err != nil {
 		t.Fatal(err)
 	}
 	e := base
 	e.Outdated = true
-	x := explain.Explain(nil, &examined, e)
-	if x.Causes[0].ID != "ipsec-service" || !strings.Contains(x.Causes[0].Reasons[0], "service IKEEXT: stopped") || len(x.Notes) != 2 || !examined.Running.Equal(time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)) {
+	x := explain.Explain(nil, &diagnosed, e)
+	if x.Causes[0].ID != "ipsec-service" || !strings.Contains(x.Causes[0].Reasons[0], "service IKEEXT: stopped") || len(x.Notes) != 2 || !diagnosed.Running.Equal(time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)) {
 		t.Errorf("%+v", x)
 	}
 	e = base
@@ -202,8 +202,8 @@ func TestRank(t *testing.T) {
 	}
 }
 
-// TestMends holds that a mend is made for the release, with names as its shell quotes them.
-func TestMends(t *testing.T) {
+// TestFixes holds that a fix is made for the release, with names as its shell quotes them.
+func TestFixes(t *testing.T) {
 	const name = `Skerry' -Force; calc "$(reboot)"`
 	for _, test := range []struct {
 		cause    string
@@ -226,13 +226,13 @@ func TestMends(t *testing.T) {
 		{"ipsec-service", "", "", false, "Start them and have them start by themselves"},
 	} {
 		e := explain.Evidence{Platform: test.platform, Release: test.release, MachineWide: test.wide, Name: name, Address: "norrvik.skerryline.example", Gateway: "Norrvik", Protocol: vpn.L2TP, Routes: []string{"10.20.0.0/16"}, Offers: []vpn.Protocol{vpn.L2TP, vpn.IKEv2}}
-		if got := explain.Rank([]string{test.cause}, e)[0].Mend; !strings.Contains(got, test.want) || strings.ContainsAny(got, "{}") && !strings.Contains(got, "ForEach-Object") {
+		if got := explain.Rank([]string{test.cause}, e)[0].Fix; !strings.Contains(got, test.want) || strings.ContainsAny(got, "{}") && !strings.Contains(got, "ForEach-Object") {
 			t.Errorf("%s on %s %s: %s\nexpected %s", test.cause, test.platform, test.release, got, test.want)
 		}
 	}
 	for _, id := range []string{"gateway-silent", "name-unresolved", "release-lacks", "routes-missing"} {
-		if r := explain.Rank([]string{id}, explain.Evidence{})[0]; strings.ContainsAny(r.Mend+r.Confirm, "{}") {
-			t.Errorf("without a case: %s %s", r.Confirm, r.Mend)
+		if r := explain.Rank([]string{id}, explain.Evidence{})[0]; strings.ContainsAny(r.Fix+r.Confirm, "{}") {
+			t.Errorf("without a case: %s %s", r.Confirm, r.Fix)
 		}
 	}
 }

@@ -1,6 +1,6 @@
 package explain
 
-// finder finds many parts in a text in one go, whatever their letters' size (Aho and Corasick, 1975). A newline begins anew.
+// finder finds many parts in a text in one go, whatever their letters' size (Aho and Corasick, 1975). A newline begins again.
 type finder struct {
 	classes [256]uint8 // bytes that lead to the same places
 	width   int

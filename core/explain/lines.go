@@ -15,7 +15,7 @@ const (
 	TunnelLog   Source = ".ovpn client"
 	WindowsLog  Source = "Windows"
 	AppleLog    Source = "Apple device"
-	Examination Source = "examination"
+	Diagnostics Source = "diagnostics"
 )
 
 // Role is what a line means in the course of a connection.
@@ -330,24 +330,24 @@ var Patterns = []Pattern{
 	p(AppleLog, Follows, "ipsec connection failed", "", "gateway-silent", "key-wrong"),
 	p(AppleLog, Follows, "session disconnected: error", "", "peer-ended"),
 
-	// What the examination scripts print.
-	p(Examination, Begins, "wardicon examination", ""),
-	coded(Examination, Tells, "service ", "", `(?i)^service \S+: (?:stopped|inactive|failed|missing|disabled)`, "ipsec-service"),
-	coded(Examination, Tells, "registry natrule: ", "", `(?i)natrule: (?:missing|0|1)\b`, "nat-registry"),
-	coded(Examination, Notes, runningSince, "", `^running since: \S+Z$`),
-	coded(Examination, Tells, "certificate machine: ", "", `(?i)^certificate machine: missing`, "device-certificate-missing"),
-	coded(Examination, Tells, "certificate machine: ", "", `(?i)^certificate machine: ended`, "device-certificate-ended"),
-	coded(Examination, Tells, "authority machine: ", "", `(?i)^authority machine: missing`, "authority-store", "authority-missing"),
-	coded(Examination, Tells, "connection: ", "", `(?i)^connection: missing`, "connection-missing"),
-	coded(Examination, Tells, "name ", "", `(?i)^name \S+: (?:unresolved|nothing)`, "name-unresolved"),
-	coded(Examination, Tells, "plugin ", "", `(?i)^plugin \S+: missing`, "plugin-missing"),
-	coded(Examination, Tells, "tunnel device: ", "", `(?i)device: missing`, "tunnel-device"),
-	coded(Examination, Tells, "clock: ", "", `(?i)^clock: (?:unsynchronised|off)`, "clock-wrong"),
-	coded(Examination, Tells, "file ", "", `(?i)^file \S+: (?:missing|readable by others)`, "file-broken"),
-	coded(Examination, Tells, "inside name ", "", `(?i)^inside name \S+: (?:unresolved|nothing)`, "inside-names"),
-	coded(Examination, Tells, "inside host ", "", `(?i)^inside host \S+: silent`, "host-silent", "routes-missing"),
-	coded(Examination, Tells, "inside route ", "", `(?i)^inside route \S+: missing`, "routes-missing"),
-	coded(Examination, Tells, "outside address: ", "", `(?i)^outside address: \S+ not the gateway`, "other-way"),
+	// What the diagnostic scripts print.
+	p(Diagnostics, Begins, "wardicon diagnostics", ""),
+	coded(Diagnostics, Tells, "service ", "", `(?i)^service \S+: (?:stopped|inactive|failed|missing|disabled)`, "ipsec-service"),
+	coded(Diagnostics, Tells, "registry natrule: ", "", `(?i)natrule: (?:missing|0|1)\b`, "nat-registry"),
+	coded(Diagnostics, Notes, runningSince, "", `^running since: \S+Z$`),
+	coded(Diagnostics, Tells, "certificate machine: ", "", `(?i)^certificate machine: missing`, "device-certificate-missing"),
+	coded(Diagnostics, Tells, "certificate machine: ", "", `(?i)^certificate machine: ended`, "device-certificate-ended"),
+	coded(Diagnostics, Tells, "authority machine: ", "", `(?i)^authority machine: missing`, "authority-store", "authority-missing"),
+	coded(Diagnostics, Tells, "connection: ", "", `(?i)^connection: missing`, "connection-missing"),
+	coded(Diagnostics, Tells, "name ", "", `(?i)^name \S+: (?:unresolved|nothing)`, "name-unresolved"),
+	coded(Diagnostics, Tells, "plugin ", "", `(?i)^plugin \S+: missing`, "plugin-missing"),
+	coded(Diagnostics, Tells, "tunnel device: ", "", `(?i)device: missing`, "tunnel-device"),
+	coded(Diagnostics, Tells, "clock: ", "", `(?i)^clock: (?:unsynchronised|off)`, "clock-wrong"),
+	coded(Diagnostics, Tells, "file ", "", `(?i)^file \S+: (?:missing|readable by others)`, "file-broken"),
+	coded(Diagnostics, Tells, "inside name ", "", `(?i)^inside name \S+: (?:unresolved|nothing)`, "inside-names"),
+	coded(Diagnostics, Tells, "inside host ", "", `(?i)^inside host \S+: silent`, "host-silent", "routes-missing"),
+	coded(Diagnostics, Tells, "inside route ", "", `(?i)^inside route \S+: missing`, "routes-missing"),
+	coded(Diagnostics, Tells, "outside address: ", "", `(?i)^outside address: \S+ not the gateway`, "other-way"),
 
 	// A code in a sentence.
 	coded(WindowsLog, Tells, "error ", KindWindows, `(?i)\berror (?:code )?(\d{3,5}|0x8[0-9a-f]{7})\b`),

@@ -12,17 +12,17 @@ import (
 	"wardicon/core/vpn"
 )
 
-// mend is what mends a cause on some platforms from a release on: one command, or one setting. Places in braces are filled
+// fix is what fixes a cause on some platforms from a release on: one command, or one setting. Places in braces are filled
 // from the case: {name} of the connection, {address} of the gateway, {all} where the connection is for all who use the device,
 // {route} that is missing, and {package}, {daemons} and {modules} that the protocol needs.
-type mend struct {
+type fix struct {
 	cause string
 	on    []vpn.Platform
 	from  string // oldest release; empty means every one
 	text  string
 }
 
-// Platforms that are mended alike.
+// Platforms that are fixed alike.
 var (
 	windows  = []vpn.Platform{vpn.Windows}
 	mac      = []vpn.Platform{vpn.MacOS}
@@ -38,8 +38,8 @@ var (
 // cmdlets is the first release of Windows that has its VPN settings as commands.
 const cmdlets = "8.1"
 
-// mends are those for platforms and releases; of one platform the newest release first.
-var mends = []mend{
+// fixes are those for platforms and releases; of one platform the newest release first.
+var fixes = []fix{
 	{"name-unresolved", windows, cmdlets, "Run: Resolve-DnsName {address}; where only an old answer is at fault: Clear-DnsClientCache"},
 	{"name-unresolved", windows, "", "Run: nslookup {address}; where only an old answer is at fault: ipconfig /flushdns"},
 	{"name-unresolved", mac, "", "Run: dscacheutil -q host -a name {address}; where only an old answer is at fault: sudo dscacheutil -flushcache"},
@@ -109,14 +109,14 @@ var needs = map[vpn.Protocol]struct{ packages, daemons, modules string }{
 	vpn.TLS:   {"network-manager-openvpn-gnome", "openvpn", "tun"},
 }
 
-// mendFor is what mends a cause in a case: for its platform and release where that is known.
-func mendFor(c Cause, e Evidence) string {
-	text := c.Mend
+// fixFor is what fixes a cause in a case: for its platform and release where that is known.
+func fixFor(c Cause, e Evidence) string {
+	text := c.Fix
 	if e.Platform != "" {
-		if i := slices.IndexFunc(mends, func(m mend) bool {
+		if i := slices.IndexFunc(fixes, func(m fix) bool {
 			return m.cause == c.ID && slices.Contains(m.on, e.Platform) && (m.from == "" || platform.Compare(e.Release, m.from) >= 0)
 		}); i >= 0 {
-			text = mends[i].text
+			text = fixes[i].text
 		}
 	}
 	return e.fill(text)

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/core/drift"
 	"wardicon/core/format/shell"
-	"wardicon/core/observed"
 	"wardicon/core/vpn"
 )
 
@@ -39,22 +39,22 @@ type Evidence struct {
 	PasswordAsked   bool      // the parcel has no password
 	CannotAsk       bool      // nobody can be asked on the device
 	Findings        []string  // rules that found something in the profile
-	Probe           *observed.Probe
+	Probe           *drift.Probe
 	Others          int // other devices seen through the same gateway within a day
 	Seen            time.Time
 
-	RunningSince time.Time           // of the device, where an examination says so
-	Shown        map[string][]string // lines of an examination that show a cause, by cause
+	RunningSince time.Time           // of the device, where the diagnostic script says so
+	Shown        map[string][]string // lines of the diagnostic script that show a cause, by cause
 }
 
-// Take takes in what an examination of the device showed.
+// Take takes in what the diagnostic script showed.
 func (e *Evidence) Take(r *Reading) {
 	if r == nil {
 		return
 	}
 	e.RunningSince, e.Shown = r.Running, map[string][]string{}
 	for _, event := range r.Events {
-		if event.Source == Examination && event.Tells && len(event.Causes) > 0 {
+		if event.Source == Diagnostics && event.Tells && len(event.Causes) > 0 {
 			e.Shown[event.Causes[0]] = append(e.Shown[event.Causes[0]], event.Text)
 		}
 	}
@@ -94,7 +94,7 @@ const (
 	some   = 15
 )
 
-// Rank orders causes by what the records say of the case, the likeliest first. The mends are those for the platform.
+// Rank orders causes by what the records say of the case, the likeliest first. The fixes are those for the platform.
 func Rank(causes []string, e Evidence) []Ranked {
 	list := []Ranked{}
 	for i, id := range causes {
@@ -125,10 +125,10 @@ func besides(list []Ranked, e Evidence) (more []Ranked) {
 	return more
 }
 
-// judged is a cause with its mend and with what speaks for it, from a score on.
+// judged is a cause with its fix and with what speaks for it, from a score on.
 func (e Evidence) judged(c Cause, score int) Ranked {
 	r := Ranked{Cause: c, Score: score, Reasons: []string{}, Against: []string{}}
-	r.Mend, r.Confirm = mendFor(c, e), e.fill(c.Confirm)
+	r.Fix, r.Confirm = fixFor(c, e), e.fill(c.Confirm)
 	weigh(&r, e)
 	return r
 }
@@ -186,7 +186,7 @@ func weigh(r *Ranked, e Evidence) {
 		}
 	}
 	for _, line := range e.Shown[r.ID] {
-		r.speaks(proof, "the examination of the device shows it: %s", line)
+		r.speaks(proof, "the diagnostic script shows it: %s", line)
 	}
 	day := func(t time.Time) string { return t.Format(minutes) }
 	later := func(t time.Time) bool { return !e.Built.IsZero() && t.After(e.Built) }
@@ -240,7 +240,7 @@ func weigh(r *Ranked, e Evidence) {
 	}
 }
 
-// weighRestart looks whether the device was restarted since it has the parcel, which sets the value: an examination says since
+// weighRestart looks whether the device was restarted since it has the parcel, which sets the value: the diagnostic script says since
 // when it runs.
 func weighRestart(r *Ranked, e Evidence) {
 	had := e.Delivered
@@ -277,12 +277,12 @@ func (e Evidence) places() (answered, silent string) {
 	}
 	answers := map[string]bool{}
 	for _, a := range e.Probe.Answers {
-		if a.Protocol != e.Protocol || a.Method == observed.MethodBareL2TP || a.Method == observed.MethodAggressive {
+		if a.Protocol != e.Protocol || a.Method == drift.MethodBareL2TP || a.Method == drift.MethodAggressive {
 			continue
 		}
 		place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
-		if a.State == observed.Answered || a.State == observed.Silent || a.State == observed.Closed {
-			answers[place] = answers[place] || a.State == observed.Answered
+		if a.State == drift.Answered || a.State == drift.Silent || a.State == drift.Closed {
+			answers[place] = answers[place] || a.State == drift.Answered
 		}
 	}
 	for _, place := range slices.Sorted(maps.Keys(answers)) {
@@ -298,7 +298,7 @@ func (e Evidence) places() (answered, silent string) {
 // weighProbe looks at what the gateway answered last, and at who else connects.
 func weighProbe(r *Ranked, e Evidence) {
 	answered, silent := e.places()
-	var differences []observed.Difference
+	var differences []drift.Difference
 	if e.Probe != nil {
 		for _, d := range e.Probe.Differences {
 			if d.Protocol == e.Protocol || d.Protocol == "" {
@@ -307,7 +307,7 @@ func weighProbe(r *Ranked, e Evidence) {
 		}
 	}
 	found := func(code string) bool {
-		return slices.ContainsFunc(differences, func(d observed.Difference) bool { return d.Code == code })
+		return slices.ContainsFunc(differences, func(d drift.Difference) bool { return d.Code == code })
 	}
 	switch r.ID {
 	case "gateway-silent":
@@ -328,25 +328,25 @@ func weighProbe(r *Ranked, e Evidence) {
 			r.speaks(strong, "%d other devices were seen through this gateway within a day, so it is this device's network", e.Others)
 		}
 	case "suites-differ", "group-differs":
-		if found(observed.SuiteNone) {
+		if found(drift.SuiteNone) {
 			r.speaks(proof, "the last probe: the gateway takes none of the suites on record")
 		} else if answered != "" && e.Gateway != "" {
 			r.speaks(-some, "the last probe: the gateway takes a suite of the record")
 		}
 	case "certificate-name":
-		if found(observed.CertificateName) {
+		if found(drift.CertificateName) {
 			r.speaks(proof, "the last probe: the certificate is for another name")
 		}
 	case "tls-versions":
-		if found(observed.TLSOld) {
+		if found(drift.TLSOld) {
 			r.speaks(proof, "the last probe: the gateway has an old TLS")
 		}
 	case "proxy-between":
-		if found(observed.NotTheProtocol) {
+		if found(drift.NotTheProtocol) {
 			r.speaks(proof, "the last probe: something else answers on that port")
 		}
 	case "name-unresolved":
-		if found(observed.NameMissing) {
+		if found(drift.NameMissing) {
 			r.speaks(proof, "the last probe: the name leads nowhere")
 		}
 	}

@@ -50,7 +50,7 @@ type Reading struct {
 	First   *Event         `json:"first,omitempty" doc:"The line that tells the cause; what comes behind it follows"`
 	Since   time.Time      `json:"since,omitzero" doc:"When it connected after that"`
 	Masked  int            `json:"masked" doc:"Secrets that were masked"`
-	Running time.Time      `json:"running,omitzero" doc:"Since when the device runs, where an examination says so"`
+	Running time.Time      `json:"running,omitzero" doc:"Since when the device runs, where the diagnostic script says so"`
 }
 
 var lineFinder = func() *finder {

@@ -107,17 +107,17 @@ const (
 	Unsigned           NoteKind = "profile-unsigned"
 )
 
-// Note is what a reader remarks beside a connection. Found never holds a secret. Mend is a
+// Note is what a reader remarks beside a connection. Found never holds a secret. Fix is a
 // change of the line at fault that is sure to be meant, where there is one.
 type Note struct {
 	Kind  NoteKind
 	Found string
 	At    Position
-	Mend  *LineMend
+	Fix   *LineFix
 }
 
-// LineMend replaces a line of a file; an empty text takes it out.
-type LineMend struct{ Text string }
+// LineFix replaces a line of a file; an empty text takes it out.
+type LineFix struct{ Text string }
 
 // Located is a connection with the places of its values.
 type Located struct {
@@ -161,7 +161,7 @@ func (r *Reading) Note(kind NoteKind, at Position, found string, args ...any) {
 	r.note(kind, at, nil, found, args)
 }
 
-func (r *Reading) note(kind NoteKind, at Position, mend *LineMend, found string, args []any) {
+func (r *Reading) note(kind NoteKind, at Position, fix *LineFix, found string, args []any) {
 	if r.told == nil {
 		r.told = map[NoteKind]int{}
 	}
@@ -169,17 +169,17 @@ func (r *Reading) note(kind NoteKind, at Position, mend *LineMend, found string,
 	case r.told[kind] > maxTold:
 		return
 	case r.told[kind] == maxTold:
-		found, args, mend = "the same from here on, more often than is listed", nil, nil
+		found, args, fix = "the same from here on, more often than is listed", nil, nil
 	}
 	if len(args) > 0 {
 		found = fmt.Sprintf(found, args...)
 	}
-	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at, Mend: mend})
+	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at, Fix: fix})
 }
 
-// Mendable adds a remark on a line with what it should be.
-func (r *Reading) Mendable(kind NoteKind, at Position, line, found string, args ...any) {
-	r.note(kind, at, &LineMend{line}, found, args)
+// Fixable adds a remark on a line with what it should be.
+func (r *Reading) Fixable(kind NoteKind, at Position, line, found string, args ...any) {
+	r.note(kind, at, &LineFix{line}, found, args)
 }
 
 // Beside looks up another file that came with the one that is read, by its base name;

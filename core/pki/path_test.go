@@ -184,7 +184,7 @@ func TestPath(t *testing.T) {
 			f.make("leaf", "root")
 			f.again("newer", "root", "", false)
 		}, "", "newer root", pki.Whole, 2},
-		{"a root made anew with its old key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", true) }, "", "newer", pki.Whole, 2},
+		{"a root made again with its old key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", true) }, "", "newer", pki.Whole, 2},
 		{"crossed over to another root", func(f *forge) {
 			three(f)
 			f.make("other", "")
@@ -220,8 +220,8 @@ func TestPath(t *testing.T) {
 		{"the root is missing", four, "one two", "", pki.IssuerMissing, 3},
 		{"vouches for itself", func(f *forge) { f.make("leaf", ""); f.make("root", "") }, "", "root", pki.IssuerMissing, 1},
 		{"the root is only between", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.make("other", "") }, "root", "other", pki.IssuerMissing, 2},
-		{"a root made anew with another key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", false) }, "", "newer", pki.IssuerWrong, 1},
-		{"the one between made anew with another key", func(f *forge) { three(f); f.again("newer", "one", "root", false) }, "newer", "root", pki.IssuerWrong, 1},
+		{"a root made again with another key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", false) }, "", "newer", pki.IssuerWrong, 1},
+		{"the one between made again with another key", func(f *forge) { three(f); f.again("newer", "one", "root", false) }, "newer", "root", pki.IssuerWrong, 1},
 		{"another one of the root's name", func(f *forge) {
 			f.make("root", "")
 			f.make("leaf", "root")

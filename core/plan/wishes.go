@@ -142,7 +142,7 @@ func (p *planner) format() {
 		p.choose(vpn.FieldFormat, "File", title, by, "%s", reason)
 	}
 	if !p.plan.Offered || !ability.Support.Usable() {
-		kept = *c // a blocker stands in the way of everything
+		kept = *c // an error stands in the way of everything
 	}
 	p.kept(kept)
 	p.unmet(kept, title)

@@ -10,13 +10,13 @@ type Problem struct {
 	Pointer  string `json:"pointer" doc:"JSON pointer (RFC 6901) to the field"`
 	Found    string `json:"found" doc:"What was found; never a secret"`
 	Expected string `json:"expected" doc:"What is expected there"`
-	Mend     string `json:"mend,omitempty" doc:"What to do"`
+	Fix      string `json:"fix,omitempty" doc:"What to do"`
 }
 
 func (p Problem) String() string {
 	s := fmt.Sprintf("%s: found %s, expected %s", strings.TrimPrefix(p.Pointer, "/"), p.Found, p.Expected)
-	if p.Mend != "" {
-		s += "; " + p.Mend
+	if p.Fix != "" {
+		s += "; " + p.Fix
 	}
 	return s
 }

@@ -40,8 +40,8 @@ func (in *inspector) err() error {
 	return &in.problems
 }
 
-func (in *inspector) add(pointer, found, expected, mend string) {
-	in.problems.List = append(in.problems.List, Problem{pointer, found, expected, mend})
+func (in *inspector) add(pointer, found, expected, fix string) {
+	in.problems.List = append(in.problems.List, Problem{pointer, found, expected, fix})
 }
 
 // shown quotes a value for a message, cut to a readable length.
@@ -138,7 +138,7 @@ func isLabel(v string) bool {
 
 // HostProblem says why v is neither a host name (RFC 1123 §2.1, in its ASCII form)
 // nor an IP address; expected is empty when it is one.
-func HostProblem(v string) (expected, mend string) {
+func HostProblem(v string) (expected, fix string) {
 	if _, err := netip.ParseAddr(v); err == nil {
 		return "", ""
 	}
@@ -185,8 +185,8 @@ func (in *inspector) host(pointer, v string) {
 	if !in.text(pointer, v, 4*maxHost, false) {
 		return
 	}
-	if expected, mend := HostProblem(v); expected != "" {
-		in.add(pointer, shown(v), expected, mend)
+	if expected, fix := HostProblem(v); expected != "" {
+		in.add(pointer, shown(v), expected, fix)
 	}
 }
 

@@ -18,7 +18,7 @@ func gateway() *vpn.Gateway {
 }
 
 // TestRefused gives every field of every noun wrong values: one problem, at that field,
-// that says what was found, what was expected and how to mend it.
+// that says what was found, what was expected and how to fix it.
 func TestRefused(t *testing.T) {
 	long := strings.Repeat("x", 3000)
 	number := 91.0
@@ -150,7 +150,7 @@ func TestRefused(t *testing.T) {
 				t.Fatalf("%d problems, expected one: %v", len(problems.List), problems)
 			}
 			p := problems.List[0]
-			if p.Pointer != test.pointer || p.Found == "" || p.Expected == "" || p.Mend == "" {
+			if p.Pointer != test.pointer || p.Found == "" || p.Expected == "" || p.Fix == "" {
 				t.Errorf("%+v, expected all parts at %s", p, test.pointer)
 			}
 			if len(p.String()) > 400 || strings.Contains(p.String(), "kelp") {

@@ -296,29 +296,29 @@ type Profile struct {
 // Severity ranks a finding.
 type Severity string
 
-// The severities: a blocker keeps a parcel from being built.
+// The severities: an error keeps a parcel from being built.
 const (
-	Blocker Severity = "blocker"
+	Error   Severity = "error"
 	Warning Severity = "warning"
-	Advice  Severity = "advice"
+	Note    Severity = "note"
 )
 
 // Tally counts findings by severity.
 type Tally struct {
-	Blockers int `json:"blockers"`
+	Errors   int `json:"errors"`
 	Warnings int `json:"warnings"`
-	Advice   int `json:"advice"`
+	Notes    int `json:"notes"`
 }
 
 // Add counts one finding.
 func (t *Tally) Add(s Severity) {
 	switch s {
-	case Blocker:
-		t.Blockers++
+	case Error:
+		t.Errors++
 	case Warning:
 		t.Warnings++
-	case Advice:
-		t.Advice++
+	case Note:
+		t.Notes++
 	}
 }
 

@@ -233,7 +233,7 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags ...string) {
 	t.Helper()
 	g.bundle = filepath.Join(w.r.dir, "bundles", g.name+authority)
-	w.r.do(append([]string{"certificate", "outfit", g.name, "--authority", authority, "--to", g.bundle}, flags...)...)
+	w.r.do(append([]string{"certificate", "bundle", g.name, "--authority", authority, "--to", g.bundle}, flags...)...)
 }
 
 // TestIKEv2 connects headless Linux by IKEv2 in each way to authenticate, with each way in

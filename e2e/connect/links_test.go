@@ -31,7 +31,7 @@ func linkWorld(t *testing.T, programs ...string) (r *records, gw, cli *box) {
 	join(gw, cli)
 	gw.shell("ip addr add 10.20.0.1/32 dev lo")
 	gw.start("inside", "env", insideHost+"=10.20.0.1:8080", os.Args[0])
-	cli.standInPPPD()
+	cli.simulatedPPPD()
 	home := filepath.Join(gw.dir, "slirp")
 	if err := os.MkdirAll(home, 0o700); err != nil {
 		t.Fatal(err)
@@ -137,7 +137,7 @@ func TestSSTP(t *testing.T) {
 	cli.shell("echo 10.211.0.1 sstp.skerryline.example >> /etc/hosts; mkdir -p /run/sstpc; ip addr add 127.0.0.1/8 dev lo 2> /dev/null || true")
 	r.do("gateway", "add", "Sstp", "--address", "sstp.skerryline.example", "--route", "10.20.0.0/16", "--sstp-ppp", "mschapv2", "--sstp-authority", r.authority("Harbour"))
 	bundle := filepath.Join(r.dir, "bundle")
-	r.do("certificate", "outfit", "Sstp", "--authority", "Harbour", "--kind", "rsa3072", "--to", bundle)
+	r.do("certificate", "bundle", "Sstp", "--authority", "Harbour", "--kind", "rsa3072", "--to", bundle)
 	r.do("profile", "add", "Laptop", "--gateway", "Sstp", "--protocol", "sstp")
 	server := gw.start("sstp-gateway", "env", insideSSTP+"="+bundle, os.Args[0])
 	parcel := r.build("Laptop/Sstp")
@@ -233,7 +233,7 @@ func TestL2TP(t *testing.T) {
 	for _, name := range []string{"Certified", "Posing"} {
 		r.do(append([]string{"gateway", "add", name, "--address", strings.ToLower(name) + ".skerryline.example", "--l2tp-auth", "certificate", "--l2tp-authority", r.authority("Harbour")}, common...)...)
 		bundle := filepath.Join(r.dir, "bundles", name)
-		r.do("certificate", "outfit", name, "--authority", "Harbour", "--to", bundle)
+		r.do("certificate", "bundle", name, "--authority", "Harbour", "--to", bundle)
 		g := ikeGateway{name: name, bundle: bundle}
 		g.install(t, gw)
 		certificate := g.file("-certificate.pem")
@@ -282,9 +282,12 @@ func TestL2TP(t *testing.T) {
 		}
 		// Without the filters the other half is seen to work: in this test only.
 		lac.stop()
-		cli.shell("nft flush ruleset; swanctl --uninstall --child skerry-line-named")
+		cli.shell("nft flush ruleset; swanctl --uninstall --child skerry-line-named; rm -f /run/xl2tpd/l2tp-control")
 		lac = cli.start("lac-bare", "/usr/sbin/xl2tpd", "-D", "-p", "/run/xl2tpd.pid")
-		time.Sleep(500 * time.Millisecond)
+		if !until(10, func() bool { _, err := cli.try(2, "test", "-p", "/run/xl2tpd/l2tp-control"); return err == nil }) {
+			t.Fatal(lac.said())
+		}
+		time.Sleep(500 * time.Millisecond) // it opens what it has made
 		cli.shell("echo 'c skerry-line-named' > /run/xl2tpd/l2tp-control")
 		reaches(t, gw, cli, func() string { return lac.said() + "\nthe gateway says\n" + lns.said() })
 	})

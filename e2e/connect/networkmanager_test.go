@@ -178,7 +178,7 @@ func TestNetworkManager(t *testing.T) {
 			device := "Guest"
 			if name == "Deskcert" {
 				g := ikeGateway{name: name, bundle: filepath.Join(r.dir, "bundles", name)}
-				r.do("certificate", "outfit", name, "--authority", "Alone", "--to", g.bundle)
+				r.do("certificate", "bundle", name, "--authority", "Alone", "--to", g.bundle)
 				g.install(t, gw)
 				device, local, remote, secrets = "Desk alone", "auth = pubkey\n certs = "+g.file("-certificate.pem"), "auth = pubkey\n "+g.trusting(t), ""
 			}

@@ -56,8 +56,8 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// standInPPPD puts it into a box.
-func (b *box) standInPPPD() {
+// simulatedPPPD puts it into a box.
+func (b *box) simulatedPPPD() {
 	b.t.Helper()
 	b.write("/run/pppd", 0o755, "#!/bin/sh\nexec env "+insidePPPD+"=1 "+os.Args[0]+" \"$@\"\n")
 	b.run("mount", "--bind", "/run/pppd", "/usr/sbin/pppd")

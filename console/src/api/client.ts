@@ -29,8 +29,8 @@ export class ServiceError extends Error {
     this.findings = findings
     this.fields = {}
     for (const e of errors) {
-      const mend = e.mend ? ` ${e.mend.charAt(0).toUpperCase()}${e.mend.slice(1)}.` : ''
-      this.fields[e.pointer] = `Found ${e.found}; expected ${e.expected}.${mend}`
+      const fix = e.fix ? ` ${e.fix.charAt(0).toUpperCase()}${e.fix.slice(1)}.` : ''
+      this.fields[e.pointer] = `Found ${e.found}; expected ${e.expected}.${fix}`
     }
   }
 }

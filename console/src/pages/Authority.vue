@@ -65,7 +65,7 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
         <ChainView v-if="chain" :links="chain.links" />
         <template v-if="row.key_set">
           <h3 class="h6 mt-3">Lists of the revoked</h3>
-          <p class="soft small mb-1">Served to whoever asks, signed anew every hour.</p>
+          <p class="soft small mb-1">Served to whoever asks, signed again every hour.</p>
           <ul class="mb-0">
             <li>
               <a :href="`/lists/${row.id}.crl`" download>all of them</a>

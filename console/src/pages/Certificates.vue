@@ -63,7 +63,7 @@ function state(c: Schemas['CertificateRow']) {
     </p>
     <ul v-else class="mb-0">
       <li v-for="e in endings" :key="e.noun + e.id + e.what">
-        <span class="tag me-2" :class="e.days < 0 ? 'blocker' : e.days < 30 ? 'warning' : 'plain'">{{
+        <span class="tag me-2" :class="e.days < 0 ? 'error' : e.days < 30 ? 'warning' : 'plain'">{{
           e.days < 0 ? 'ended' : e.days === 1 ? '1 day' : `${e.days} days`
         }}</span>
         <RouterLink v-if="pages[e.noun]" :to="pages[e.noun] + e.id">{{ e.name }}</RouterLink>
@@ -89,7 +89,7 @@ function state(c: Schemas['CertificateRow']) {
       }}</RouterLink>
       <span v-else-if="column === 'ends'" class="text-nowrap">{{ day(row.to) }}</span>
       <template v-else>
-        <span class="tag me-2" :class="looks[state(row)] ?? 'blocker'">{{ state(row) }}</span>
+        <span class="tag me-2" :class="looks[state(row)] ?? 'error'">{{ state(row) }}</span>
         <RevokePanel v-if="!row.revoked" :id="row.id" :name="row.subject" @revoked="(changes++, look())" />
         <span v-else class="soft small">{{ day(row.revoked) }}, {{ row.reason }}</span>
       </template>

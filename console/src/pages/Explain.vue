@@ -105,7 +105,7 @@ async function read(list: FileList | null) {
         pointer="/text"
         :errors="errors"
         placeholder="809"
-        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; what an examination printed."
+        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; what the diagnostic script printed."
       />
       <label class="form-label" for="log">Or a file with a log</label>
       <input id="log" class="form-control mb-2" type="file" @change="read(($event.target as HTMLInputElement).files)" />
@@ -164,8 +164,8 @@ async function read(list: FileList | null) {
         <dl class="mb-0">
           <dt>Confirm</dt>
           <dd>{{ c.confirm }}</dd>
-          <dt>Mend</dt>
-          <dd class="said">{{ c.mend }}</dd>
+          <dt>Fix</dt>
+          <dd class="said">{{ c.fix }}</dd>
           <dt>Changes</dt>
           <dd class="mb-0">{{ c.changes }}</dd>
         </dl>

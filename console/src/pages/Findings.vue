@@ -4,7 +4,7 @@ import { computed, onMounted, ref, watch } from 'vue'
 import { useRoute } from 'vue-router'
 import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
-import MendPanel from '../parts/MendPanel.vue'
+import FixPanel from '../parts/FixPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 
@@ -59,9 +59,9 @@ const columns = [
 ]
 const severities = [
   { value: '', text: 'All' },
-  { value: 'blocker', text: 'Blockers' },
+  { value: 'error', text: 'Errors' },
   { value: 'warning', text: 'Warnings' },
-  { value: 'advice', text: 'Advice' },
+  { value: 'note', text: 'Notes' },
 ]
 const modes = [
   { value: 'rule', text: 'Rule' },
@@ -79,14 +79,14 @@ async function again(said: string) {
   stamp.value++
   picked.value = sums.value.find((s) => s.key === picked.value?.key)
 }
-const total = (s: Sum) => s.tally.blockers + s.tally.warnings + s.tally.advice
+const total = (s: Sum) => s.tally.errors + s.tally.warnings + s.tally.notes
 const open = computed(() => sums.value.filter((s) => total(s) > 0))
 const ended = computed(() => sums.value.reduce((n, s) => n + s.ended, 0))
 const news = computed(() => sums.value.reduce((n, s) => n + s.new, 0))
 const counts = (s: Sum) => [
-  { text: 'Blockers', count: s.tally.blockers },
+  { text: 'Errors', count: s.tally.errors },
   { text: 'Warnings', count: s.tally.warnings },
-  { text: 'Advice', count: s.tally.advice },
+  { text: 'Notes', count: s.tally.notes },
   { text: 'New', count: s.new },
   { text: 'Ended', count: s.ended },
 ]
@@ -110,9 +110,9 @@ const counts = (s: Sum) => [
         <thead>
           <tr>
             <th scope="col">{{ modes.find((m) => m.value === by)?.text }}</th>
-            <th scope="col" class="number">Blockers</th>
+            <th scope="col" class="number">Errors</th>
             <th scope="col" class="number">Warnings</th>
-            <th scope="col" class="number">Advice</th>
+            <th scope="col" class="number">Notes</th>
             <th scope="col" class="number">New</th>
             <th scope="col" class="number">Ended</th>
           </tr>
@@ -128,7 +128,7 @@ const counts = (s: Sum) => [
               >
                 {{ s.title }}
               </button>
-              <span v-if="s.mendable" class="tag plain ms-2">mendable</span>
+              <span v-if="s.fixable" class="tag plain ms-2">fixable</span>
             </td>
             <td v-for="n in counts(s)" :key="n.text" class="number" :data-label="n.count ? n.text : undefined">
               {{ n.count || '' }}
@@ -139,12 +139,12 @@ const counts = (s: Sum) => [
     </div>
   </section>
 
-  <MendPanel
-    v-if="picked && by === 'rule' && picked.mendable"
+  <FixPanel
+    v-if="picked && by === 'rule' && picked.fixable"
     :key="picked.key"
     :rule="picked.key"
     :title="picked.title"
-    @mended="again"
+    @fixed="again"
   />
 
   <ListTable :key="stamp" noun="findings" :columns="columns" :load="load" :filters="filters" first="severity">
@@ -163,7 +163,7 @@ const counts = (s: Sum) => [
         <span class="tag me-2" :class="row.severity">{{ row.severity }}</span>
         <strong>{{ row.title }}</strong><span v-if="row.passed" class="tag plain ms-2">passed</span>
         <div class="mono small">{{ row.found }}</div>
-        <div class="small">{{ row.mend }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
+        <div class="small">{{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
       </template>
       <RouterLink v-else-if="column === 'device' && row.profile_id" :to="`/profiles/${row.profile_id}`">{{
         row.device

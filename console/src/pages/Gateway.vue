@@ -160,7 +160,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       <span class="tag" :class="f.severity">{{ f.severity }}</span>
       <strong class="ms-2">{{ f.title }}</strong>
       <p class="mono">{{ f.found }}</p>
-      <p class="mb-0"><strong>Mend:</strong> {{ f.mend }}</p>
+      <p class="mb-0"><strong>Fix:</strong> {{ f.fix }}</p>
     </div>
   </section>
   <ProbePanel v-if="row" :id="row.id" @changed="again" />

@@ -76,7 +76,7 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
           o.text
         }}</span>
         <span v-if="!offers.some((one) => row.offers[one.key])" class="soft">none</span>
-        <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag blocker ms-1">no key</span>
+        <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag error ms-1">no key</span>
         <span v-if="row.behind_nat" class="tag plain ms-1">behind NAT</span>
       </template>
       <template v-else-if="column === 'answers'">

@@ -134,7 +134,7 @@ const reissue = (id: string) =>
       <span v-else-if="column === 'expires'" class="text-nowrap">{{ shortTime(row.expires) }}</span>
       <span v-else class="text-nowrap alters">
         <BButton size="sm" class="me-2" variant="outline-secondary" @click="reissue(row.id)"
-          >Make anew<span class="visually-hidden"> for {{ row.device }}</span></BButton
+          >Make again<span class="visually-hidden"> for {{ row.device }}</span></BButton
         >
         <BButton v-if="!isClosed(row)" class="alters" size="sm" variant="outline-danger" @click="recall(row.id)"
           >Recall<span class="visually-hidden"> of {{ row.device }}</span></BButton

@@ -44,7 +44,7 @@ async function verify() {
   </PageHead>
   <p class="soft">Who did and saw what, newest first. Its lines can be neither changed nor removed.</p>
   <Notice :text="broken" />
-  <p v-if="proof" class="finding" :class="proof.sound ? 'advice' : 'blocker'" role="status">
+  <p v-if="proof" class="finding" :class="proof.sound ? 'note' : 'error'" role="status">
     <template v-if="proof.sound"
       >{{ proof.lines }} lines are as they were written. Note this head elsewhere, to notice lines that are cut off at
       the end: <span class="mono">{{ proof.head }}</span></template

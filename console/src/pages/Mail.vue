@@ -55,7 +55,7 @@ const columns = [
   { key: 'subject', text: 'Subject' },
   { key: 'state', text: 'State' },
 ]
-const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'blocker' }
+const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'error' }
 const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/letters', { params: { query }, signal }))
 const time = (v: string) => new Date(v).toLocaleString()
 </script>

@@ -210,7 +210,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         />
       </div>
       <Notice :text="token.wrong.value" />
-      <p v-if="made" class="finding advice" role="status">
+      <p v-if="made" class="finding note" role="status">
         <span class="mono">{{ made.bearer }}</span> is shown this once. Send it as “Authorization: Bearer …”.
       </p>
       <BButton type="submit" variant="outline-secondary" :disabled="token.busy.value">Make it</BButton>

@@ -44,7 +44,7 @@ async function add() {
     <BButton type="button" variant="link" @click="adding = false">Cancel</BButton>
   </form>
   <Notice :text="wrong" />
-  <div v-if="made" class="finding advice mb-4" role="status">
+  <div v-if="made" class="finding note mb-4" role="status">
     <strong>{{ made.operator.name }}</strong> signs in for the first time with
     <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown again.
     <button type="button" class="linklike" @click="made = undefined">Hide it</button>

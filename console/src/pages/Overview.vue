@@ -69,8 +69,8 @@ onMounted(look)
       <section class="panel mb-4" aria-labelledby="state">
         <h2 id="state">State of the profiles</h2>
         <p class="mb-0">
-          <RouterLink to="/profiles?severity=blocker">{{ o.counts.blocked }} cannot be built</RouterLink> because of a
-          blocker, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
+          <RouterLink to="/profiles?severity=error">{{ o.counts.blocked }} cannot be built</RouterLink> because of a
+          error, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
             >, {{ o.counts.due }} still being checked</template
           >.
         </p>
@@ -100,7 +100,7 @@ onMounted(look)
       <div class="columns">
         <section class="panel" aria-labelledby="worst">
           <h2 id="worst">Most in need of you</h2>
-          <p v-if="o.worst.length === 0" class="mb-0">No profile has a blocker or a warning.</p>
+          <p v-if="o.worst.length === 0" class="mb-0">No profile has an error or a warning.</p>
           <table v-else class="grid-table">
             <thead class="visually-hidden">
               <tr>

@@ -15,7 +15,7 @@ const protocols = [
   { key: 'l2tp', text: 'L2TP/IPsec' },
   { key: 'pptp', text: 'PPTP' },
 ]
-const tags: Record<string, string> = { gone: 'blocker', never: 'plain', rarely: 'warning', 'built in': 'fine' }
+const tags: Record<string, string> = { gone: 'error', never: 'plain', rarely: 'warning', 'built in': 'fine' }
 const row = computed(() => rows.value.find((r) => r.title === chosen.value))
 const proofs = (key: string) => {
   const can = row.value?.can[key]
@@ -54,7 +54,7 @@ onMounted(async () => {
               <button type="button" :aria-pressed="r.title === chosen" @click="chosen = r.title">{{ r.title }}</button>
             </th>
             <td v-for="p in protocols" :key="p.key" :data-label="p.text">
-              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'advice'">{{
+              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{
                 r.can[p.key]?.support
               }}</span>
             </td>

@@ -79,7 +79,7 @@ async function preview() {
     files.value = []
     unfit.value =
       e instanceof ServiceError && e.findings[0]
-        ? `${e.findings[0].found}. ${e.findings[0].mend}`
+        ? `${e.findings[0].found}. ${e.findings[0].fix}`
         : (e as Error).message
   }
 }
@@ -139,7 +139,7 @@ const beside = (field: string) => planned.value?.findings.filter((f) => row(f) =
 const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !row(f)) ?? [])
 // What a file cannot carry can still be typed.
 const blocked = computed(() =>
-  planned.value?.findings.some((f) => f.severity === 'blocker' && !(byHand.value && f.rule === 'format-unfit')),
+  planned.value?.findings.some((f) => f.severity === 'error' && !(byHand.value && f.rule === 'format-unfit')),
 )
 const titles: Record<string, string> = {
   ...{ 'eap-tls': 'certificate, by EAP-TLS', certificate: 'certificate', psk: 'pre-shared key' },
@@ -425,7 +425,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />
         <div class="d-flex flex-wrap gap-2 mt-2">
           <BButton class="alters" type="submit" variant="primary" :disabled="wishes.busy.value"
-            >Save and plan anew</BButton
+            >Save and plan again</BButton
           >
           <RemoveButton noun="profile" :name="planned.title" :remove="remove" @removed="router.push('/profiles')" />
         </div>

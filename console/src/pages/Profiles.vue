@@ -24,9 +24,9 @@ const filters = computed(() => [...fixed, ...(severity.value ? [`severity:${seve
 const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/profiles', { params: { query }, signal }))
 const severities = [
   { value: '', text: 'All' },
-  { value: 'blocker', text: 'Blockers' },
+  { value: 'error', text: 'Errors' },
   { value: 'warning', text: 'Warnings' },
-  { value: 'advice', text: 'Advice' },
+  { value: 'note', text: 'Notes' },
 ]
 </script>
 

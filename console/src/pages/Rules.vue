@@ -10,7 +10,7 @@ const wrong = ref('')
 const done = ref('')
 const severities = [
   { value: '', text: 'As by itself' },
-  ...['blocker', 'warning', 'advice', 'off'].map((v) => ({ value: v, text: v })),
+  ...['error', 'warning', 'note', 'off'].map((v) => ({ value: v, text: v })),
 ]
 async function set(r: Schemas['Rule'], severity: string) {
   try {
@@ -18,14 +18,14 @@ async function set(r: Schemas['Rule'], severity: string) {
     const body = { severity }
     r.set = (await ask(api.PUT('/api/v1/rules/{rule}/severity', { params, body }))).set
     wrong.value = ''
-    done.value = `${r.code} is ${r.set || r.severity} now; every profile is checked anew.`
+    done.value = `${r.code} is ${r.set || r.severity} now; every profile is checked again.`
   } catch (e) {
     wrong.value = (e as Error).message
   }
 }
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
-  return rules.value.filter((r) => [r.code, r.title, r.why, r.plain, r.mend].join(' ').toLowerCase().includes(text))
+  return rules.value.filter((r) => [r.code, r.title, r.why, r.plain, r.fix].join(' ').toLowerCase().includes(text))
 })
 onMounted(async () => {
   try {
@@ -38,7 +38,7 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Rules" />
-  <p class="soft">What the checks look for, in profiles and in files. A blocker keeps a parcel from being built.</p>
+  <p class="soft">What the checks look for, in profiles and in files. An error keeps a parcel from being built.</p>
   <div class="mb-3" style="max-width: 20rem">
     <label class="form-label" for="search">Search</label>
     <BFormInput id="search" v-model="search" type="search" />
@@ -52,7 +52,7 @@ onMounted(async () => {
       }}
       <span class="mono soft fw-normal small">{{ r.code }}</span>
     </h2>
-    <p class="mb-1">{{ r.why }} <strong>Mend:</strong> {{ r.mend }}</p>
+    <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
     <p class="mb-1"><strong>For the person:</strong> {{ r.plain }}</p>
     <!-- What looks at handing over holds always. -->
     <div v-if="!r.fields.includes('handover')" class="float-end ms-3">

@@ -53,7 +53,7 @@ const askIt = () =>
       <p class="mb-1">
         <strong>{{ d.text }}</strong>
       </p>
-      <p class="mb-0">{{ d.mend }}</p>
+      <p class="mb-0">{{ d.fix }}</p>
     </div>
   </section>
 </template>

@@ -26,7 +26,7 @@ const link = computed(() => {
     <p class="mono">{{ finding.found }}</p>
     <p>{{ finding.why }}</p>
     <p>
-      <strong>Mend:</strong> {{ finding.mend }} <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
+      <strong>Fix:</strong> {{ finding.fix }} <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
     </p>
     <slot />
   </div>

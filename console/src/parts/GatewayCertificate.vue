@@ -13,7 +13,7 @@ import { useForm } from './useForm'
 const props = defineProps<{ id: string; version: number }>()
 const emit = defineEmits<{ changed: [] }>()
 const chain = ref<Schemas['Chain']>()
-const outfit = ref<Schemas['Outfit']>()
+const bundle = ref<Schemas['GatewayBundle']>()
 const authorities = ref<Schemas['AuthorityRow'][]>([])
 const able = computed(() => authorities.value.filter((a) => a.key_set && !a.retired))
 const { draft, errors, wrong, busy, run } = useForm({ authority_id: '', kind: 'p256', days: 0 })
@@ -35,8 +35,8 @@ watch(
 )
 async function make() {
   await run(async () => {
-    const body = { ...draft } as unknown as Schemas['OutfitInputBody']
-    outfit.value = await ask(api.POST('/api/v1/gateways/{id}/outfit', { params: { path: { id: props.id } }, body }))
+    const body = { ...draft } as unknown as Schemas['BundleInputBody']
+    bundle.value = await ask(api.POST('/api/v1/gateways/{id}/certificate-bundle', { params: { path: { id: props.id } }, body }))
     emit('changed')
   }, '')
 }
@@ -55,19 +55,19 @@ async function bring(m: Material) {
       :against="chain.against"
       empty="None is on record. With one, it is checked against what devices believe, and its end is in the calendar."
     />
-    <div v-if="outfit" class="finding advice mt-3" role="status">
+    <div v-if="bundle" class="finding note mt-3" role="status">
       <p class="mb-2">
-        Made for {{ outfit.certificate.names.join(', ') }}. The key is not kept here: save the files now, and put them
+        Made for {{ bundle.certificate.names.join(', ') }}. The key is not kept here: save the files now, and put them
         on the gateway.
       </p>
-      <BButton size="sm" variant="primary" class="me-2" @click="save(chain?.name + '.zip', outfit.archive)"
+      <BButton size="sm" variant="primary" class="me-2" @click="save(chain?.name + '.zip', bundle.archive)"
         >Save all as an archive</BButton
       >
       <p class="mt-2 mb-1">
-        Passphrase of the PKCS #12 file, shown once: <span class="mono">{{ outfit.passphrase }}</span>
+        Passphrase of the PKCS #12 file, shown once: <span class="mono">{{ bundle.passphrase }}</span>
       </p>
       <ul class="small mb-0">
-        <li v-for="f in outfit.files" :key="f.name">
+        <li v-for="f in bundle.files" :key="f.name">
           <button type="button" class="linklike" @click="save(f.name, f.content)">{{ f.name }}</button>: {{ f.purpose }}
         </li>
       </ul>

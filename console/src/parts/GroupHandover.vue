@@ -89,7 +89,7 @@ const print = () => window.print()
     <p v-if="job" class="mt-3 mb-0" role="status">
       {{ job.title }}: {{ job.state }}, {{ job.done }} of {{ job.total }}. {{ results(job) }} {{ job.problem }}
     </p>
-    <div v-if="archive" class="finding advice mt-3" role="status">
+    <div v-if="archive" class="finding note mt-3" role="status">
       {{ archive.name }} is saved, with {{ archive.profiles }} parcels. Its passphrase:
       <span class="mono">{{ archive.passphrase }}</span>
       <div v-if="archive.left.length">Left out: {{ archive.left.join(', ') }}.</div>

@@ -22,7 +22,7 @@ function drawn(svg: string) {
 </script>
 
 <template>
-  <div class="finding advice mt-3 made" role="status">
+  <div class="finding note mt-3 made" role="status">
     <img v-if="!made.mailed" :src="picture" alt="The link as a QR code" width="150" height="150" />
     <div>
       <div v-if="made.mailed">The link is sent to {{ made.mailed }}.</div>

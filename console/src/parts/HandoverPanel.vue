@@ -95,7 +95,7 @@ async function pack() {
     </form>
     <Notice :text="errors['/profile_id'] ?? wrong" /><Notice :text="done" kind="done" />
     <HandoverMade v-if="made" :key="made.handover.id" :made="made" @hide="made = undefined" />
-    <div v-if="archive" class="finding advice mt-3" role="status">
+    <div v-if="archive" class="finding note mt-3" role="status">
       {{ archive.name }} is saved. Its passphrase: <span class="mono">{{ archive.passphrase }}</span>
       <div class="soft">Tell it another way than the archive travels. It cannot be shown again.</div>
       <button type="button" class="linklike mt-1" @click="archive = undefined">Hide</button>
@@ -120,7 +120,7 @@ async function pack() {
           <td data-label="Ends">{{ shortTime(h.expires) }}</td>
           <td class="text-nowrap">
             <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"
-              >Make anew</BButton
+              >Make again</BButton
             >
             <BButton
               v-if="!isClosed(h)"

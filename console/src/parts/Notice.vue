@@ -5,6 +5,6 @@ defineProps<{ text: string; kind?: 'error' | 'done' }>()
 
 <template>
   <div role="status" aria-live="polite">
-    <div v-if="text" class="finding" :class="kind === 'done' ? 'advice' : 'blocker'">{{ text }}</div>
+    <div v-if="text" class="finding" :class="kind === 'done' ? 'note' : 'error'">{{ text }}</div>
   </div>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Lets a blocker pass on one profile, for a reason and a time, or takes that back.
+// Lets an error pass on one profile, for a reason and a time, or takes that back.
 import { computed, ref } from 'vue'
 import { api, ask, type Finding } from '../api/client'
 import Field from './Field.vue'
@@ -38,7 +38,7 @@ async function end() {
     >
     <Notice :text="form.wrong.value" />
   </div>
-  <template v-else-if="finding.severity === 'blocker' && finding.rule !== 'format-unfit'">
+  <template v-else-if="finding.severity === 'error' && finding.rule !== 'format-unfit'">
     <BButton v-if="!open" size="sm" variant="outline-secondary" class="alters mt-1" @click="open = true"
       >Let it pass for a time…</BButton
     >

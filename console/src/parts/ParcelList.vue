@@ -38,7 +38,7 @@ const when = (at: string) => new Date(at).toLocaleString()
       <BButton class="alters" size="sm" variant="primary" :disabled="busy || blocked" @click="build">{{
         byHand ? 'Build the card' : 'Build a parcel'
       }}</BButton>
-      <span v-if="blocked" class="soft">A blocker stands in the way; mend it first.</span>
+      <span v-if="blocked" class="soft">An error stands in the way; fix it first.</span>
     </div>
     <Notice :text="wrong" />
     <p v-if="parcels.length === 0" class="mb-0 soft">None has been built.</p>

@@ -69,7 +69,7 @@ const when = (at: string) => new Date(at).toLocaleString()
         <p class="mb-1">
           <strong>{{ d.text }}</strong>
         </p>
-        <p class="mb-1">{{ d.mend }}</p>
+        <p class="mb-1">{{ d.fix }}</p>
         <BButton
           v-if="d.take"
           class="alters"

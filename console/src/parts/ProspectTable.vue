@@ -28,9 +28,9 @@ defineExpose({ look })
 
 const protocol = (key: string) => offers.find((o) => o.key === key)?.text ?? key
 const states: Record<string, [string, string]> = {
-  new: ['advice', 'new'],
+  new: ['note', 'new'],
   same: ['plain', 'as it is'],
-  changes: ['advice', 'taken over'],
+  changes: ['note', 'taken over'],
   moves: ['warning', 'moves'],
 }
 const reasons = (p: Schemas['Prospect']) => [
@@ -71,7 +71,7 @@ const reasons = (p: Schemas['Prospect']) => [
         </td>
         <td data-label="Gateway">{{ p.gateway }}</td>
         <td data-label="Protocol">
-          {{ protocol(p.protocol) }}<span v-if="!p.works" class="tag blocker ms-1">blocked</span>
+          {{ protocol(p.protocol) }}<span v-if="!p.works" class="tag error ms-1">blocked</span>
         </td>
         <td data-label="File">{{ p.format || 'typed by hand' }}</td>
         <td data-label="Profile">

@@ -5,9 +5,9 @@ import type { Tally } from '../api/client'
 const props = withDefaults(defineProps<{ tally: Tally; checked?: boolean }>(), { checked: true })
 const parts = computed(() =>
   [
-    { kind: 'blocker', n: props.tally.blockers, text: props.tally.blockers === 1 ? 'blocker' : 'blockers' },
+    { kind: 'error', n: props.tally.errors, text: props.tally.errors === 1 ? 'error' : 'errors' },
     { kind: 'warning', n: props.tally.warnings, text: props.tally.warnings === 1 ? 'warning' : 'warnings' },
-    { kind: 'advice', n: props.tally.advice, text: 'advice' },
+    { kind: 'note', n: props.tally.notes, text: 'note' },
   ].filter((p) => p.n > 0),
 )
 </script>

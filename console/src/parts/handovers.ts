@@ -2,12 +2,12 @@
 import type { Schemas } from '../api/client'
 
 export const stateLooks: Record<string, string> = {
-  made: 'advice',
-  sent: 'advice',
-  opened: 'advice',
+  made: 'note',
+  sent: 'note',
+  opened: 'note',
   fetched: 'fine',
   connected: 'fine',
-  locked: 'blocker',
+  locked: 'error',
 }
 export const isClosed = (h: Schemas['Handover']) =>
   ['recalled', 'locked', 'expired', 'used-up'].includes(h.state) || new Date(h.expires) < new Date()

@@ -9,13 +9,13 @@ export const stateText: Record<string, string> = {
   differs: 'differs',
   silent: 'does not answer',
 }
-export const stateTag: Record<string, string> = { sound: 'fine', differs: 'warning', silent: 'blocker' }
+export const stateTag: Record<string, string> = { sound: 'fine', differs: 'warning', silent: 'error' }
 
 /** How one question was answered. */
 export const answerTag: Record<string, string> = {
   answers: 'fine',
-  silent: 'blocker',
-  closed: 'blocker',
+  silent: 'error',
+  closed: 'error',
   faulty: 'warning',
   unasked: 'plain',
 }

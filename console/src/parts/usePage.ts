@@ -35,7 +35,7 @@ export function usePage<Row>(size: number, load: Load<Row>) {
   }
 
   let timer = 0
-  /** Looks anew from the first page, after a pause in typing. */
+  /** Looks again from the first page, after a pause in typing. */
   function soon(pause: number) {
     clearTimeout(timer)
     timer = window.setTimeout(() => {

@@ -203,7 +203,7 @@ func TestRefusedByName(t *testing.T) {
 			continue
 		}
 		s := check.Sound()
-		if f := check.Unfit(s, unfit); f.Rule != check.CodeUnfit || f.Severity != vpn.Blocker || f.Place == nil || !strings.Contains(f.Found, unfit.Expected) {
+		if f := check.Unfit(s, unfit); f.Rule != check.CodeUnfit || f.Severity != vpn.Error || f.Place == nil || !strings.Contains(f.Found, unfit.Expected) {
 			t.Errorf("%s as a finding: %+v", test.format, f)
 		}
 	}

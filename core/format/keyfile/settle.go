@@ -202,7 +202,7 @@ func (r *reader) sstp(c *vpn.Connection) {
 	}
 	r.pem(c, "ca-cert", "tls-user-cert", "tls-user-key")
 	if r.yes("vpn", "ignore-cert-warn") {
-		r.Mendable(format.CheckSwitchedOff, r.where("vpn", "ignore-cert-warn"), "ignore-cert-warn=no", "ignore-cert-warn=yes")
+		r.Fixable(format.CheckSwitchedOff, r.where("vpn", "ignore-cert-warn"), "ignore-cert-warn=no", "ignore-cert-warn=yes")
 	}
 }
 

@@ -170,7 +170,7 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		place(vpn.FieldProtocol)
 	case "ns-cert-type":
 		r.role = true
-		r.Mendable(format.DirectiveOutdated, at, "remote-cert-tls "+word(0), "ns-cert-type; remote-cert-tls came after it")
+		r.Fixable(format.DirectiveOutdated, at, "remote-cert-tls "+word(0), "ns-cert-type; remote-cert-tls came after it")
 		place(vpn.FieldProtocol)
 	case "tls-remote":
 		r.Note(format.DirectiveOutdated, at, "tls-remote; verify-x509-name came after it")
@@ -192,7 +192,7 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		place(vpn.FieldMinTLS)
 	case "data-ciphers", "ncp-ciphers":
 		if name == "ncp-ciphers" {
-			r.Mendable(format.DirectiveOutdated, at, "data-ciphers "+word(0), "ncp-ciphers; data-ciphers came after it")
+			r.Fixable(format.DirectiveOutdated, at, "data-ciphers "+word(0), "ncp-ciphers; data-ciphers came after it")
 		}
 		r.s.Ciphers = strings.Split(word(0), ":")
 		place(vpn.FieldCiphers)
@@ -252,13 +252,13 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		if word(0) == "no" || word(0) == "stub-v2" || word(0) == "migrate" {
 			break // framing alone
 		}
-		r.Mendable(format.TunnelCompressed, at, "", "%s", strings.TrimSpace(name+" "+word(0)))
+		r.Fixable(format.TunnelCompressed, at, "", "%s", strings.TrimSpace(name+" "+word(0)))
 	default:
 		switch {
 		case slices.Contains(commands, name):
 			r.Note(format.RunsProgram, at, "%s; it is not taken over", name)
 		case slices.Contains(outdated, name):
-			r.Mendable(format.DirectiveOutdated, at, "", "%s", name)
+			r.Fixable(format.DirectiveOutdated, at, "", "%s", name)
 		case !isOption(name):
 			r.Note(format.KeyUnknown, at, "%s", name)
 		}

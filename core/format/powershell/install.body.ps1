@@ -23,7 +23,7 @@ $list = $PSCommandPath -replace '-install\.ps1$', '-digests.txt'
 if ($list -ne $PSCommandPath -and (Test-Path -LiteralPath $list)) {
     $line = (Get-FileHash -LiteralPath $PSCommandPath -Algorithm SHA256).Hash.ToLowerInvariant() + '  ' + (Split-Path -Leaf -Path $PSCommandPath)
     if (@(Get-Content -LiteralPath $list -Encoding UTF8 | Where-Object { $_ -ceq $line }).Count -eq 0) {
-        throw 'This script is not the one that was built: it was changed on the way. Nothing was set up; get it anew.'
+        throw 'This script is not the one that was built: it was changed on the way. Nothing was set up; get it again.'
     }
 }
 

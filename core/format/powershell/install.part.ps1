@@ -24,7 +24,7 @@ if ($Connection.GatewayBehindNat) {
 # Certificates: authorities into the machine's own store, where the system looks for
 # them; the device's own with its key. What was there before is left alone on removal.
 function Add-ToStore($certificate, $store, $location) {
-    if ($Connection.Thumbprints -notcontains $certificate.Thumbprint) { throw ('The certificate {0} is not one that the script was built with. Nothing more was set up; get the script anew.' -f $certificate.Thumbprint) }
+    if ($Connection.Thumbprints -notcontains $certificate.Thumbprint) { throw ('The certificate {0} is not one that the script was built with. Nothing more was set up; get the script again.' -f $certificate.Thumbprint) }
     $opened = New-Object -TypeName Security.Cryptography.X509Certificates.X509Store -ArgumentList $store, $location
     $opened.Open('ReadWrite')
     try {

@@ -74,7 +74,7 @@ if [ -z "$root" ] && [ "$(id -u)" != 0 ]; then echo "Run this script as root." >
 # sound FILE DIGEST: holds that a file is the one that was built (SHA-256).
 sound() {
 	is=$(sha256sum < "$here/$1" | cut -d " " -f 1) || is=missing
-	[ "$is" = "$2" ] || { echo "$1 is not the file that was built: it is missing, or it was changed on the way. Nothing was set up; get the files anew." >&2; exit 1; }
+	[ "$is" = "$2" ] || { echo "$1 is not the file that was built: it is missing, or it was changed on the way. Nothing was set up; get the files again." >&2; exit 1; }
 }
 
 # program NAME PACKAGES: holds that a program is there.

@@ -1,0 +1,195 @@
+package api
+
+import (
+	"time"
+
+	"wardicon/core/card"
+	"wardicon/core/check"
+	"wardicon/core/egress"
+	"wardicon/core/format"
+	"wardicon/core/i18n"
+	"wardicon/core/vpn"
+)
+
+// The states of a handover.
+const (
+	HandoverMade      = "made"
+	HandoverSent      = "sent"
+	HandoverOpened    = "opened"
+	HandoverFetched   = "fetched"
+	HandoverConnected = "connected"
+	HandoverExpired   = "expired"
+	HandoverUsedUp    = "used-up"
+	HandoverLocked    = "locked"
+	HandoverRecalled  = "recalled"
+)
+
+// HandoverStates lists the states in the order in which a handover goes through them.
+var HandoverStates = []string{HandoverMade, HandoverSent, HandoverOpened, HandoverFetched, HandoverConnected, HandoverExpired, HandoverUsedUp, HandoverLocked, HandoverRecalled}
+
+// Handover is a parcel on its way to its person, by a link and a passcode that neither can be read back.
+type Handover struct {
+	ID        string     `json:"id"`
+	ParcelID  string     `json:"parcel_id"`
+	ProfileID string     `json:"profile_id"`
+	Device    string     `json:"device"`
+	Gateway   string     `json:"gateway"`
+	Person    string     `json:"person"`
+	State     string     `json:"state" enum:"made,sent,opened,fetched,connected,expired,used-up,locked,recalled"`
+	Days      int        `json:"days" doc:"Days that it was made for"`
+	Expires   time.Time  `json:"expires"`
+	Most      int        `json:"most" doc:"Openings that it allows"`
+	Openings  int        `json:"openings"`
+	Wrong     int        `json:"wrong" doc:"Wrong passcodes that were tried"`
+	Batch     string     `json:"batch,omitempty" doc:"The job that made it for a group"`
+	Recalled  *time.Time `json:"recalled,omitempty"`
+	Sent      *time.Time `json:"sent,omitempty" doc:"When the letter with the link left"`
+	Opened    *time.Time `json:"opened,omitempty" doc:"When first"`
+	Fetched   *time.Time `json:"fetched,omitempty" doc:"When a file was fetched first"`
+	Connected *time.Time `json:"connected,omitempty" doc:"When the device was first seen through the gateway"`
+	Operator  string     `json:"operator"`
+	Created   time.Time  `json:"created"`
+}
+
+// HandoverWish is how a parcel, or those of a group, are to be handed over.
+type HandoverWish struct {
+	Days     *int      `json:"days,omitempty" doc:"Days until the link ends, 1 to 60; left out means 7"`
+	Openings *int      `json:"openings,omitempty" doc:"Openings that it allows, 1 to 20; left out means 3"`
+	Link     check.Way `json:"link,omitempty" enum:"shown,mail,sheet" doc:"How the link is told; left out means shown, to whoever makes it. sheet is for groups"`
+	Passcode check.Way `json:"passcode,omitempty" enum:"shown,mail,sheet" doc:"How the passcode is told; it must be another way than the link, and never mail"`
+	Attach   bool      `json:"attach,omitempty" doc:"Send the files along with the mail: an error"`
+}
+
+// NewHandover is a handover that was made: link and passcode are shown once.
+type NewHandover struct {
+	Handover Handover `json:"handover"`
+	Path     string   `json:"path" doc:"Path of the link at the service"`
+	Link     string   `json:"link" doc:"Give it to the person"`
+	QR       string   `json:"qr" doc:"The link as a QR code, SVG"`
+	Passcode string   `json:"passcode" doc:"Tell it another way than the link"`
+	Mailed   string   `json:"mailed,omitempty" doc:"The address that the link is sent to"`
+}
+
+// HandoverSum counts the handovers of one state.
+type HandoverSum struct {
+	State string `json:"state"`
+	Count int    `json:"count"`
+}
+
+// Slip is a link or a passcode of a batch, to be told to its person.
+type Slip struct {
+	HandoverID string `json:"handover_id"`
+	Person     string `json:"person"`
+	Device     string `json:"device"`
+	Gateway    string `json:"gateway"`
+	Link       string `json:"link,omitempty"`
+	Passcode   string `json:"passcode,omitempty"`
+}
+
+// Where answer times come from.
+const (
+	TimedByProbe     = "probe"
+	TimedByPage      = "page"
+	TimedByRehearsal = "rehearsal"
+)
+
+// MeasuredTime is how fast a gateway answered once, and where that was measured.
+type MeasuredTime struct {
+	GatewayID    string    `json:"gateway_id" readOnly:"true"`
+	PersonID     string    `json:"person_id,omitempty" readOnly:"true" doc:"Whose page measured it"`
+	Source       string    `json:"source,omitempty" doc:"probe or rehearsal"`
+	Place        vpn.Place `json:"place" doc:"Where it was measured: latitude and longitude"`
+	Milliseconds float64   `json:"milliseconds"`
+}
+
+// MeasuredTimes is how fast a gateway answers from one place.
+type MeasuredTimes struct {
+	Source       string    `json:"source" enum:"probe,page,rehearsal"`
+	Place        string    `json:"place" doc:"City; empty for recipients' pages"`
+	Milliseconds float64   `json:"milliseconds" doc:"The median"`
+	Count        int       `json:"count"`
+	Last         time.Time `json:"last"`
+}
+
+// Door is where a browser can knock at a gateway.
+type Door struct {
+	GatewayID string `json:"gateway"`
+	URL       string `json:"url"`
+}
+
+// Sighting is a device that was seen through a gateway.
+type Sighting struct {
+	ProfileID string    `json:"profile_id"`
+	GatewayID string    `json:"gateway_id"`
+	Gateway   string    `json:"gateway"`
+	Address   string    `json:"address" doc:"That the service saw"`
+	By        string    `json:"by" enum:"pool,egress"`
+	First     time.Time `json:"first"`
+	Last      time.Time `json:"last"`
+}
+
+// Whereabouts says which address a caller comes from, and through which gateway.
+type Whereabouts struct {
+	Address string        `json:"address"`
+	Match   *egress.Match `json:"match,omitempty" doc:"The gateway that it comes through; absent for who is not connected"`
+}
+
+// Opened is what whoever has opened a link sees: the files without their content.
+type Opened struct {
+	Handover Handover
+	Parcel   Parcel
+	Card     *card.Card // as it is now; nil where the parcel is older than that
+	Platform vpn.Platform
+	Language i18n.Language
+}
+
+// Seen is what a look at a browser that has opened a link tells. Probe is the one-time name that it was given.
+type Seen struct {
+	Handover Handover
+	Proof    Proof
+	Probe    string
+	Doors    []Door // gateways whose answer time the page may measure
+}
+
+// Proof is what was seen of a device since it opened its link.
+type Proof struct {
+	Before   string       `json:"before" doc:"The address when the link was opened"`
+	Now      Whereabouts  `json:"now"`
+	Right    bool         `json:"right" doc:"It is the gateway that the parcel is for"`
+	V4       *Whereabouts `json:"v4,omitempty" doc:"Seen by IPv4 alone"`
+	V6       *Whereabouts `json:"v6,omitempty" doc:"Seen by IPv6 alone"`
+	Past     bool         `json:"past" doc:"One of IPv4 and IPv6 goes past the tunnel"`
+	Resolver *Whereabouts `json:"resolver,omitempty" doc:"Who asked for the one-time name"`
+}
+
+// Archive is an archive of parcels that is encrypted under a passphrase, which is shown once.
+type Archive struct {
+	Name       string   `json:"name"`
+	Passphrase string   `json:"passphrase" doc:"Tell it another way than the archive travels"`
+	Profiles   int      `json:"profiles" doc:"Parcels in it"`
+	Left       []string `json:"left" doc:"Profiles that were left out: without a parcel that is up to date, or withdrawn"`
+	Content    []byte   `json:"content" doc:"ZIP, encrypted with AES-256 (AE-2)"`
+}
+
+// FetchList is what a program sees that has opened a link.
+type FetchList struct {
+	Device   string      `json:"device"`
+	Gateway  string      `json:"gateway"`
+	Person   string      `json:"person"`
+	Outdated bool        `json:"outdated" doc:"Something has changed since the parcel was built"`
+	Files    []FetchFile `json:"files"`
+	Steps    []string    `json:"steps"`
+}
+
+// FetchFile is a file that can be fetched.
+type FetchFile struct {
+	format.File
+	Path string `json:"path"`
+}
+
+// Exported is what was saved in folders.
+type Exported struct {
+	Folder   string   `json:"folder"`
+	Profiles int      `json:"profiles"`
+	Left     []string `json:"left" doc:"Profiles that were left out"`
+}

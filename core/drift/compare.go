@@ -1,0 +1,381 @@
+package drift
+
+import (
+	"crypto/x509"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/core/pki"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// Codes of differences.
+const (
+	NameMissing        = "name-missing"
+	NameElsewhere      = "name-elsewhere"
+	NoAnswer           = "no-answer"
+	NotTheProtocol     = "not-the-protocol"
+	Slow               = "slow"
+	SuiteRefused       = "suite-refused"
+	SuiteNone          = "suite-none"
+	SuiteUnlisted      = "suite-unlisted"
+	SuiteWeak          = "suite-weak"
+	NATDiffers         = "nat-differs"
+	NoFragments        = "fragmentation-differs"
+	Redirected         = "redirected"
+	AggressiveAnswered = "aggressive-answered"
+	IdentityOther      = "identity-other"
+	BareL2TP           = "l2tp-bare"
+	ChainBroken        = "chain-broken"
+	ChainPrivate       = "chain-private"
+	CertificateName    = "certificate-name"
+	CertificateEnded   = "certificate-ended"
+	CertificateEnds    = "certificate-ends"
+	CertificateOther   = "certificate-other"
+	TLSOld             = "tls-old"
+	TLSOldToo          = "tls-old-too"
+)
+
+const (
+	slowAnswer = 1000 // milliseconds
+	endsSoon   = 21 * 24 * time.Hour
+)
+
+// comparison collects differences.
+type comparison struct {
+	g      *vpn.Gateway
+	now    time.Time
+	public *x509.CertPool
+	out    []Difference
+}
+
+// Compare says where a probe is not as the gateway's record says, and what should not be. Public are the authorities that
+// devices know by themselves; nil where that is not known.
+func Compare(g *vpn.Gateway, p Probe, now time.Time, public *x509.CertPool) []Difference {
+	c := &comparison{g: g, now: now, public: public, out: []Difference{}}
+	for _, n := range p.Names {
+		c.name(n)
+	}
+	for _, a := range p.Answers {
+		c.answer(a)
+	}
+	return c.out
+}
+
+func (c *comparison) say(d Difference) { c.out = append(c.out, d) }
+
+func (c *comparison) name(n Resolved) {
+	record := strings.Join(c.g.Addresses, ", ")
+	switch {
+	case n.Missing:
+		c.say(Difference{Code: NameMissing, Severity: vpn.Error, Address: n.Name, Record: record, Seen: "no address", Text: fmt.Sprintf("the name %s leads nowhere", n.Name), Fix: "Enter the name at the name server, or correct it in the record."})
+	case n.Fault != "":
+		c.say(Difference{Code: NameMissing, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: n.Fault, Text: fmt.Sprintf("the name %s was not answered: %s", n.Name, n.Fault), Fix: "Look at the name server."})
+	case n.Name != c.g.Address || c.g.Dynamic || len(c.g.Addresses) == 0:
+	default:
+		seen := slices.Sorted(slices.Values(n.Addresses))
+		if !slices.Equal(seen, slices.Sorted(slices.Values(c.g.Addresses))) {
+			d := Difference{Code: NameElsewhere, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: strings.Join(seen, ", "), Take: true, Fix: "Correct the name server, or let the record take over the addresses."}
+			d.Text = fmt.Sprintf("the name %s leads to %s, the record has %s", n.Name, d.Seen, record)
+			c.say(d)
+		}
+	}
+}
+
+// about begins a difference about an answer.
+func about(a Answer, code string, severity vpn.Severity, format string, args ...any) Difference {
+	return Difference{Code: code, Severity: severity, Protocol: a.Protocol, Address: a.Address, Text: a.Address + ": " + fmt.Sprintf(format, args...)}
+}
+
+func (c *comparison) answer(a Answer) {
+	unwanted := a.Method == MethodBareL2TP || a.Method == MethodAggressive && !c.g.Offers.L2TP.Aggressive
+	switch {
+	case a.State == Unasked:
+		return
+	case unwanted && a.State != Answered:
+		return
+	case a.State == Silent || a.State == Closed:
+		d := about(a, NoAnswer, vpn.Warning, "%s", a.Fault)
+		d.Record, d.Seen, d.Fix = a.Method, a.Fault, wayTo(a)
+		c.say(d)
+		return
+	case a.State == Faulty:
+		d := about(a, NotTheProtocol, vpn.Warning, "%s", a.Fault)
+		d.Record, d.Seen, d.Fix = a.Method, a.Fault, "Look at what listens on that port, and at what stands before it."
+		c.say(d)
+	case a.Milliseconds > slowAnswer:
+		d := about(a, Slow, vpn.Note, "%s takes %.0f ms to answer", a.Method, a.Milliseconds)
+		d.Record, d.Seen, d.Fix = "", fmt.Sprintf("%.0f ms", a.Milliseconds), "Look at the load of the gateway and at the way to it."
+		c.say(d)
+	}
+	switch a.Method {
+	case MethodBareL2TP:
+		d := about(a, BareL2TP, vpn.Warning, "answers L2TP without IPsec: people can sign in unprotected")
+		d.Record, d.Seen, d.Fix = "L2TP over IPsec", "L2TP without IPsec", "Let the gateway's packet filter pass UDP 1701 only out of IPsec."
+		c.say(d)
+	case MethodAggressive:
+		c.aggressive(a)
+	}
+	if a.IKE != nil && a.Method != MethodAggressive {
+		c.ike(a)
+	}
+	if a.TLS != nil {
+		c.tls(a)
+	}
+}
+
+// wayTo says what to look at where nothing answers.
+func wayTo(a Answer) string {
+	way := fmt.Sprintf("Look whether the gateway runs and whether %s %d passes the firewalls on the way.", strings.ToUpper(string(a.Transport)), a.Port)
+	if a.Method == MethodTunnel && a.Transport == vpn.UDP {
+		way += " A wrong control-channel key looks the same: compare it."
+	}
+	return way
+}
+
+func (c *comparison) aggressive(a Answer) {
+	if a.IKE.HashShown {
+		d := about(a, AggressiveAnswered, vpn.Warning, "answers aggressive mode, with a hash from which the pre-shared key can be guessed off line")
+		d.Record, d.Seen, d.Fix = "main mode", "aggressive mode", "Switch aggressive mode off at the gateway."
+		if c.g.Offers.L2TP.Aggressive {
+			d.Record, d.Fix = "aggressive mode", "Move to main mode, certificates or IKEv2; until then use a key of at least 128 random bits."
+		}
+		c.say(d)
+	}
+	if id := a.IKE.Identity; id != "" && id != c.g.Address && !slices.Contains(c.g.Addresses, id) {
+		d := about(a, IdentityOther, vpn.Warning, "introduces itself as %q", id)
+		d.Record, d.Seen, d.Fix = c.g.Address, id, "Look whether this is the gateway that is meant, and correct its identity."
+		c.say(d)
+	}
+}
+
+// recorded are the suites of a protocol on record, in one spelling.
+func recorded(g *vpn.Gateway, p vpn.Protocol) (list []string) {
+	for _, text := range suitesOf(g, p) {
+		if s, err := suite.Parse(text); err == nil {
+			list = append(list, s.String())
+		}
+	}
+	return list
+}
+
+func suitesOf(g *vpn.Gateway, p vpn.Protocol) []string {
+	switch {
+	case p == vpn.IKEv2 && g.Offers.IKEv2 != nil:
+		return g.Offers.IKEv2.IKE
+	case p == vpn.L2TP && g.Offers.L2TP != nil:
+		return g.Offers.L2TP.IKE
+	}
+	return nil
+}
+
+// weak tells whether a suite has a part that should not be used any more.
+func weak(text string) bool {
+	s, err := suite.Parse(text)
+	return err == nil && s.Worst().Worth < suite.LastResort
+}
+
+func (c *comparison) ike(a Answer) {
+	r := a.IKE
+	if r.Redirect != "" {
+		d := about(a, Redirected, vpn.Warning, "sends clients to %q", r.Redirect)
+		d.Record, d.Seen, d.Fix = c.g.Address, r.Redirect, "Put the gateway on record that clients are sent to."
+		c.say(d)
+		return
+	}
+	if a.Port != PortNATT { // where only the port is of interest
+		c.suites(a)
+	}
+	if r.NATKnown && r.GatewayBehindNAT != c.g.BehindNAT {
+		d := about(a, NATDiffers, vpn.Warning, "the record says %s, the gateway shows %s", natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT))
+		if c.g.AskAt != nil {
+			d.Severity = vpn.Note // asked elsewhere than devices do, it sees other addresses
+		}
+		d.Record, d.Seen, d.Take, d.Fix = natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT), c.g.AskAt == nil, "Let the record take over what was seen: Windows clients need a registry value for a gateway behind address translation."
+		c.say(d)
+	}
+	if o := c.g.Offers.IKEv2; a.Method == MethodIKEv2 && o != nil && len(r.Taken) > 0 && r.Fragmentation == o.NoFragmentation {
+		d := about(a, NoFragments, vpn.Note, "the record says that it takes fragments: %t, the gateway shows %t", !o.NoFragmentation, r.Fragmentation)
+		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprint(!o.NoFragmentation), fmt.Sprint(r.Fragmentation), true, "Let the record take over what was seen."
+		c.say(d)
+	}
+}
+
+func natWords(behind bool) string {
+	if behind {
+		return "behind address translation"
+	}
+	return "not behind address translation"
+}
+
+// listed tells whether a list has a suite, as both sides of IKE compare them.
+func listed(list []string, s string) bool {
+	p, err := suite.Parse(s)
+	return slices.ContainsFunc(list, func(v string) bool {
+		q, wrong := suite.Parse(v)
+		return v == s || err == nil && wrong == nil && p.Same(q)
+	})
+}
+
+func (c *comparison) suites(a Answer) {
+	r, known := a.IKE, recorded(c.g, a.Protocol)
+	kept := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return listed(r.Refused, s) })
+	refused := slices.DeleteFunc(slices.Clone(known), func(s string) bool { return !listed(r.Refused, s) })
+	extra := slices.DeleteFunc(slices.Clone(r.Taken), func(s string) bool { return listed(known, s) })
+	bad := slices.DeleteFunc(slices.Clone(extra), func(s string) bool { return !weak(s) })
+	good := slices.DeleteFunc(slices.Clone(extra), weak)
+	if len(refused) > 0 && len(kept) == 0 {
+		d := about(a, SuiteNone, vpn.Error, "the record says %s, the gateway takes none of it", strings.Join(known, ", "))
+		d.Record, d.Seen, d.Fix = strings.Join(known, ", "), "none of it", "Correct the gateway, or the record and then the parcels."
+		if len(extra) > 0 {
+			d.Text = fmt.Sprintf("%s: the record says %s, the gateway takes only %s", a.Address, strings.Join(known, ", "), strings.Join(extra, ", "))
+			d.Seen, d.Take = strings.Join(extra, ", "), true
+		}
+		c.say(d)
+	} else if len(refused) > 0 {
+		d := about(a, SuiteRefused, vpn.Warning, "the record says %s, the gateway refuses it", strings.Join(refused, ", "))
+		d.Record, d.Seen, d.Take, d.Fix = strings.Join(refused, ", "), "refused", true, "Let the record leave it out, or correct the gateway."
+		c.say(d)
+	}
+	if len(bad) > 0 && len(kept) > 0 {
+		d := about(a, SuiteWeak, vpn.Note, "still takes %s, which nobody needs any more", strings.Join(bad, ", "))
+		d.Record, d.Seen, d.Fix = strings.Join(known, ", "), strings.Join(bad, ", "), "Switch it off at the gateway."
+		c.say(d)
+	}
+	if len(good) > 0 && len(kept) > 0 {
+		d := about(a, SuiteUnlisted, vpn.Note, "takes %s, which the record lacks", strings.Join(good, ", "))
+		d.Record, d.Seen, d.Take, d.Fix = strings.Join(known, ", "), strings.Join(good, ", "), true, "Let the record take it over: devices have more to choose from."
+		c.say(d)
+	}
+}
+
+// anchors are the authorities that devices are given for a protocol.
+func (c *comparison) anchors(p vpn.Protocol) []*x509.Certificate {
+	list, err := pki.Certificates(c.g.Offers.Authority(p))
+	if err != nil {
+		return nil
+	}
+	return list
+}
+
+func (c *comparison) tls(a Answer) {
+	t := a.TLS
+	list, err := pki.Certificates(t.Certificate)
+	if err != nil || len(list) == 0 {
+		return
+	}
+	leaf := list[0]
+	whole := true
+	anchors := c.anchors(a.Protocol)
+	if len(anchors) == 0 && c.public != nil && !c.vouched(list) {
+		whole = false
+		d := about(a, ChainPrivate, vpn.Warning, "shows a certificate by %q, which no public authority vouches for, and the parcels bring none along", leaf.Issuer.CommonName)
+		d.Record, d.Seen, d.Fix = "no authority of your own", leaf.Issuer.CommonName, "Put the authority beside the offer, so that the parcels bring it."
+		c.say(d)
+	}
+	if len(anchors) > 0 {
+		if links, broken := pki.Path(leaf, list[1:], anchors); broken != pki.Whole {
+			whole = false
+			last := links[len(links)-1]
+			d := about(a, ChainBroken, vpn.Error, "shows a certificate of %q, whose issuer %q no authority in the parcels vouches for", nameOf(leaf), last.Issuer.CommonName)
+			d.Record, d.Seen, d.Fix = anchors[0].Subject.CommonName, last.Issuer.CommonName, "Give the gateway a certificate of the authority on record, or put the right authority beside the offer. What was seen on the network is not taken over as an authority."
+			c.say(d)
+		}
+	}
+	if want := c.wantedName(a.Protocol); want != "" && !pki.Covers(leaf, want) {
+		d := about(a, CertificateName, vpn.Error, "its certificate is for %s, devices ask for %s", strings.Join(pki.Names(leaf), ", "), want)
+		d.Record, d.Seen, d.Fix = want, strings.Join(pki.Names(leaf), ", "), "Give the gateway a certificate with that name, or correct the name in the record."
+		c.say(d)
+	}
+	switch left := leaf.NotAfter.Sub(c.now); {
+	case left <= 0:
+		d := about(a, CertificateEnded, vpn.Error, "its certificate ended on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate."
+		c.say(d)
+	case left < endsSoon:
+		d := about(a, CertificateEnds, vpn.Warning, "its certificate ends on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate before."
+		c.say(d)
+	}
+	if known, err := pki.Certificates(c.g.Certificate); err == nil && len(known) > 0 && !known[0].Equal(leaf) {
+		d := about(a, CertificateOther, vpn.Note, "shows another certificate than the one on record: number %x of %q", leaf.SerialNumber, leaf.Issuer.CommonName)
+		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprintf("%x", known[0].SerialNumber), fmt.Sprintf("%x", leaf.SerialNumber), whole && len(c.anchors(a.Protocol)) > 0, "Let the record take over the one that was seen, once it is clear why it is another one."
+		c.say(d)
+	}
+	c.version(a)
+}
+
+// vouched tells whether a public authority stands above a chain, while its certificate is good: its end is a matter of its own.
+func (c *comparison) vouched(list []*x509.Certificate) bool {
+	between := x509.NewCertPool()
+	for _, one := range list[1:] {
+		between.AddCert(one)
+	}
+	at := c.now
+	if end := list[0].NotAfter; at.After(end) {
+		at = end.Add(-time.Minute)
+	}
+	_, err := list[0].Verify(x509.VerifyOptions{Roots: c.public, Intermediates: between, CurrentTime: at, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	return err == nil
+}
+
+func (c *comparison) version(a Answer) {
+	t, least := a.TLS, "1.2"
+	if o := c.g.Offers.TLS; a.Protocol == vpn.TLS && o != nil && o.MinTLS != "" {
+		least = o.MinTLS
+	}
+	switch {
+	case t.Version < least:
+		d := about(a, TLSOld, vpn.Error, "has no newer TLS than %s, devices want %s", t.Version, least)
+		d.Record, d.Seen, d.Fix = least, t.Version, "Bring the gateway up to date."
+		c.say(d)
+	case t.Old != "":
+		d := about(a, TLSOldToo, vpn.Warning, "still takes TLS %s", t.Old)
+		d.Record, d.Seen, d.Fix = least, t.Old, "Switch versions before 1.2 off at the gateway (RFC 8996)."
+		c.say(d)
+	}
+}
+
+// wantedName is what devices look for in a certificate by a protocol.
+func (c *comparison) wantedName(p vpn.Protocol) string {
+	switch {
+	case p == vpn.SSTP && c.g.Offers.SSTP != nil:
+		return first(c.g.Offers.SSTP.ServerName, c.g.Address)
+	case p == vpn.TLS && c.g.Offers.TLS != nil:
+		return c.g.Offers.TLS.ServerName
+	}
+	return ""
+}
+
+func nameOf(c *x509.Certificate) string {
+	if c.Subject.CommonName != "" {
+		return c.Subject.CommonName
+	}
+	return strings.Join(pki.Names(c), ", ")
+}
+
+// Addresses are those of a gateway to ask at: what its name leads to, then those on record, at most four.
+func Addresses(g *vpn.Gateway, seen []netip.Addr) (list []netip.Addr) {
+	if g.AskAt != nil && g.AskAt.Address != "" {
+		if a, err := netip.ParseAddr(g.AskAt.Address); err == nil {
+			return []netip.Addr{a}
+		}
+	}
+	for _, text := range append([]string{g.Address}, g.Addresses...) {
+		if a, err := netip.ParseAddr(text); err == nil {
+			seen = append(seen, a)
+		}
+	}
+	for _, a := range seen {
+		if a = a.Unmap(); !slices.Contains(list, a) && len(list) < mostAddresses {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+const mostAddresses = 4

@@ -1,0 +1,170 @@
+// Package filecheck checks files that came together: it takes archives apart, tells what each
+// file is, joins those that belong to one another, and runs the rules on all of them.
+package filecheck
+
+import (
+	"cmp"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"wardicon/core/check"
+	"wardicon/core/format"
+	"wardicon/core/pki"
+	"wardicon/core/platform"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+// File is one file as it came. Name may lead through folders. Asked tells that somebody
+// named this very file, so that not being able to read it is an answer; Exposed that
+// others on its computer can read it.
+type File struct {
+	Name    string
+	Data    []byte
+	Asked   bool
+	Exposed bool
+}
+
+// Options say what is known beside the files. The zero value knows nothing.
+type Options struct {
+	Now         time.Time
+	Release     *platform.Found // the release that the files are for
+	Gateways    []vpn.Gateway   // records to compare connections with, by their address
+	Passphrases []secret.Text   // for PKCS #12
+	Policy      check.Policy
+	Live        func(host string) *check.Live
+	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
+	Judge       func(t secret.Text, words ...string) secret.Estimate
+	Over        func() bool // there is no more time: asked between two files; nil never ends
+}
+
+// Longest is how long callers let one lot be looked at. What was not looked at by then is told as such.
+const Longest = 10 * time.Second
+
+func (o Options) over() bool { return o.Over != nil && o.Over() }
+
+// unread says of a file that there was no time for it.
+func (w *work) unread() {
+	w.codec, w.bag, w.reading = nil, nil, format.Reading{}
+	w.notes = []format.Note{{Kind: format.NotYetRead, Found: "nothing yet: the files together took too long, or whoever asked went away", At: format.Position{File: w.file.Name, Line: 1, Column: 1}}}
+}
+
+// Item is what became of one file.
+type Item struct {
+	Name        string
+	Kind        string // title of its format, or the shape of its certificates; empty where it is neither
+	Connections []Connected
+	Findings    []check.Finding
+	Chains      [][]pki.Link // of its certificates, drawn
+	Needed      bool         // another file needs it
+}
+
+// Connected is a connection that was read, with what both sides will settle on.
+type Connected struct {
+	format.Located
+	Gateway    string // name of the record that it was compared with
+	Agreements []check.Agreement
+}
+
+// work is one file on its way.
+type work struct {
+	file    File
+	text    []byte // in UTF-8
+	codec   *format.Codec
+	reading format.Reading
+	bag     *pki.Bag
+	notes   []format.Note
+	needed  bool
+}
+
+// Check looks at files together. It answers for every file, in the order in which they
+// came.
+func Check(files []File, o Options) []Item {
+	u := unpacker{over: o.over}
+	for _, f := range files {
+		u.add(f, 0)
+	}
+	list := make([]*work, len(u.files))
+	for i, f := range u.files {
+		list[i] = &work{file: f}
+		list[i].open()
+	}
+	passphrases := slices.Clone(o.Passphrases)
+	for _, w := range list {
+		if strings.Contains(strings.ToLower(path.Base(w.file.Name)), "passphrase") && len(w.file.Data) < 1024 {
+			passphrases = append(passphrases, secret.New(strings.TrimRight(string(w.file.Data), "\r\n")))
+			w.needed = w.codec == nil && w.bag == nil
+		}
+	}
+	budget := int64(leastRounds)
+	for _, w := range list {
+		budget += int64(len(w.file.Data)) * roundsPerByte
+	}
+	for _, w := range list {
+		if o.over() {
+			w.unread()
+			continue
+		}
+		budget -= w.read(list, passphrases, o.Fetch, budget)
+	}
+	for _, w := range list {
+		if w.needed && w.codec != nil { // whatever needs it has read it, and knows the rest
+			w.reading = format.Reading{}
+		}
+	}
+	all := gathered(list)
+	items := []Item{}
+	items = append(items, judgedAll(list, all, o)...)
+	for _, n := range u.notes {
+		items = append(items, Item{Name: n.At.File, Kind: "archive", Findings: check.Files(&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy})})
+	}
+	return items
+}
+
+// judgedAll judges the files side by side, and answers in their order.
+func judgedAll(list []*work, l loose, o Options) []Item {
+	items := make([]Item, len(list))
+	var group sync.WaitGroup
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(list)) {
+		group.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+				if o.over() {
+					list[i].unread()
+				}
+				items[i] = list[i].judged(l, o)
+			}
+		})
+	}
+	group.Wait()
+	return items
+}
+
+// Findings joins what was found in all files, the most severe first.
+func Findings(items []Item) []check.Finding {
+	list := []check.Finding{}
+	for _, i := range items {
+		list = append(list, i.Findings...)
+	}
+	check.Sort(list)
+	return list
+}
+
+// ByPlace orders findings by file and line, for a reader who goes through the files.
+func ByPlace(list []check.Finding) {
+	slices.SortStableFunc(list, func(a, b check.Finding) int {
+		var p, q format.Position
+		if a.Position != nil {
+			p = *a.Position
+		}
+		if b.Position != nil {
+			q = *b.Position
+		}
+		return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
+	})
+}

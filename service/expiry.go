@@ -1,0 +1,161 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	_ "embed"
+	"fmt"
+	"html/template"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"wardicon/api"
+	"wardicon/core/pki"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// reminders are how many days ahead of an end somebody is told.
+var reminders = []int{60, 30, 7}
+
+// mostEndings bounds the calendar.
+const mostEndings = 5_000
+
+// Endings lists what ends within some days, the first end first: authorities on record, those that
+// gateways' offers name, the certificates that gateways show and that devices prove themselves with,
+// and what signs parcels. What has ended within the last 30 days is listed too; what was replaced is not.
+func (s *Service) Endings(ctx context.Context, days int) ([]api.Ending, error) {
+	tx, now := s.store.Read(), s.now()
+	first, last := now.AddDate(0, 0, -30), now.AddDate(0, 0, days)
+	list := []api.Ending{}
+	add := func(e api.Ending) {
+		if e.Ends.After(first) && e.Ends.Before(last) {
+			e.Days = int(math.Floor(e.Ends.Sub(now).Hours() / 24))
+			list = append(list, e)
+		}
+	}
+	authorities, err := store.Authorities.Where(ctx, tx, "ends < ?", last.UnixMilli())
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range authorities {
+		if chain, err := pki.Certificates(a.Certificate); err == nil {
+			add(api.Ending{Noun: "authority", ID: a.ID, Name: a.Name, What: chain[0].Subject.CommonName, Ends: chain[0].NotAfter})
+		}
+	}
+	gateways, err := store.Gateways.Where(ctx, tx, "1")
+	if err != nil {
+		return nil, err
+	}
+	for _, g := range gateways {
+		gatewayEndings(g, add)
+	}
+	signer, err := s.Signer(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if signer.Set {
+		add(api.Ending{Noun: "signer", Name: signer.Subject, What: "the certificate that signs parcels", Ends: signer.Ends})
+	}
+	devices, err := tx.IdentityEndings(ctx, first, last, mostEndings)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range devices {
+		add(d)
+	}
+	slices.SortStableFunc(list, func(a, b api.Ending) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.Name, b.Name)) })
+	return list, nil
+}
+
+// gatewayEndings are the ends of what a gateway shows and of the authorities that its offers name.
+func gatewayEndings(g vpn.Gateway, add func(api.Ending)) {
+	if chain, err := pki.Certificates(g.Certificate); err == nil {
+		add(api.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the certificate that it shows", Ends: chain[0].NotAfter})
+	}
+	seen := map[string]bool{}
+	for _, p := range vpn.Protocols {
+		chain, err := pki.Certificates(g.Offers.Authority(p))
+		if err != nil {
+			continue
+		}
+		for _, c := range chain {
+			if key := string(c.Raw); !seen[key] {
+				seen[key] = true
+				add(api.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the authority " + c.Subject.CommonName + " of its offers", Ends: c.NotAfter})
+			}
+		}
+	}
+}
+
+// remind tells what has come within 60, 30 or 7 days of its end since a day: in the log, and by mail to
+// those who are to be told.
+func (s *Service) remind(ctx context.Context, since time.Time) error {
+	list, err := s.Endings(ctx, slices.Max(reminders))
+	if err != nil {
+		return err
+	}
+	now := s.now()
+	var due []api.Ending
+	for _, e := range list {
+		if slices.ContainsFunc(reminders, func(days int) bool {
+			at := e.Ends.AddDate(0, 0, -days)
+			return at.After(since) && !at.After(now)
+		}) {
+			due = append(due, e)
+			s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "ends", e.Ends.Format(time.DateOnly), "days", e.Days)
+		}
+	}
+	if len(due) == 0 {
+		return nil
+	}
+	defer s.mailSoon() // once they are kept
+	return s.store.Write(ctx, func(tx *store.Tx) error { return s.remindByMail(ctx, tx, due) })
+}
+
+//go:embed reminder.html
+var reminderPage string
+
+var reminderTemplate = template.Must(template.New("reminder").Parse(reminderPage))
+
+// mostInLetter bounds a letter; the calendar has the rest.
+const mostInLetter = 100
+
+func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Ending) error {
+	m, err := tx.Mail(ctx)
+	if err != nil || m.Server == "" {
+		return err
+	}
+	organisation, err := tx.Organisation(ctx)
+	if err != nil {
+		return err
+	}
+	subject := fmt.Sprintf("%d certificates end soon", len(due))
+	if len(due) == 1 {
+		subject = due[0].Name + ": " + due[0].What + " ends on " + due[0].Ends.UTC().Format(time.DateOnly)
+	}
+	more := max(0, len(due)-mostInLetter)
+	due = due[:min(len(due), mostInLetter)]
+	var text strings.Builder
+	fmt.Fprintf(&text, "These end soon at %s:\n\n", organisation.Name)
+	for _, e := range due {
+		fmt.Fprintf(&text, "%s  in %d days  %s %s: %s\n", e.Ends.UTC().Format(time.DateOnly), e.Days, e.Noun, e.Name, e.What)
+	}
+	if more > 0 {
+		fmt.Fprintf(&text, "\nand %d more.\n", more)
+	}
+	text.WriteString("\nThe calendar on the page Certificates of the console has them all.\n")
+	var page bytes.Buffer
+	if err := reminderTemplate.Execute(&page, map[string]any{"Organisation": organisation.Name, "Due": due, "More": more}); err != nil {
+		return err
+	}
+	for _, to := range m.Reminders {
+		if err := s.write(ctx, tx, api.Letter{Kind: "reminder", To: to, Subject: cut(subject, 150)}, vpn.Letter{Text: text.String(), Page: page.String()}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

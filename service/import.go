@@ -1,0 +1,186 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wardicon/api"
+	"wardicon/core/filecheck"
+	"wardicon/core/secret"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// Take reads the facts of connections in files and shows what of them the records lack;
+// with keep it is added. A gateway on record is left as it is but for offers that it does
+// not have. Accounts are added for one person, if one is named.
+func (s *Service) Take(ctx context.Context, files []filecheck.File, personID string, keep bool) (api.Taken, error) {
+	taken := api.Taken{Items: []api.TakenFact{}}
+	items, err := s.looked(ctx, files, "")
+	if err != nil {
+		return taken, err
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		for _, item := range items {
+			for _, c := range item.Connections {
+				if err := s.takeOne(ctx, tx, &taken, c.Connection, personID); err != nil {
+					return err
+				}
+			}
+		}
+		if !keep {
+			return errShown
+		}
+		taken.Kept = true
+		return audit(ctx, tx, "take", "file", "", fmt.Sprintf("%d facts out of %d files", len(taken.Items), len(files)))
+	})
+	if errors.Is(err, errShown) {
+		err = nil
+	}
+	s.checkSoon()
+	return taken, err
+}
+
+// errShown gives a transaction up whose result was only to be shown.
+var errShown = errors.New("only shown")
+
+func (s *Service) takeOne(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn.Connection, personID string) error {
+	known, err := store.Gateways.Where(ctx, tx, "lower(address) = lower(?)", c.Server)
+	if err != nil {
+		return err
+	}
+	offers := offered(c)
+	var g *vpn.Gateway
+	if len(known) > 0 {
+		g = &known[0]
+		if g.Offers.Has(c.Protocol) {
+			t.Add("gateway", "same", g.Name, "is on record with "+c.Protocol.Title())
+		} else {
+			mix(&g.Offers, offers)
+			g.Normalise()
+			if err := s.Gateways.fit(ctx, tx, g); err != nil {
+				return err
+			}
+			if err := errors.Join(store.Gateways.Update(ctx, tx, g, g.Version), s.Gateways.touch(ctx, tx, g), audit(ctx, tx, "take", "gateway", g.ID, g.Name)); err != nil {
+				return err
+			}
+			t.Add("gateway", "changed", g.Name, "now offers "+c.Protocol.Title())
+		}
+	} else {
+		g = &vpn.Gateway{Name: s.freeName(ctx, tx, c), Address: c.Server, Routes: c.Routes, DNS: c.DNS, Domains: c.Domains, Offers: offers, Note: "taken from a file"}
+		if err := s.Gateways.fit(ctx, tx, g); err != nil {
+			return err
+		}
+		if err := store.Gateways.Insert(ctx, tx, g); err != nil {
+			return s.Gateways.taken(err)
+		}
+		if err := audit(ctx, tx, "take", "gateway", g.ID, g.Name); err != nil {
+			return err
+		}
+		t.Add("gateway", "new", g.Name, c.Protocol.Title()+" at "+c.Server)
+	}
+	if c.Login == "" || personID == "" {
+		return nil
+	}
+	return s.takeAccount(ctx, tx, t, c, g, personID)
+}
+
+func (s *Service) takeAccount(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn.Connection, g *vpn.Gateway, personID string) error {
+	if err := reference(ctx, tx, store.People, "account", "/person_id", personID); err != nil {
+		return err
+	}
+	a := vpn.Account{PersonID: personID, Login: c.Login, GatewayIDs: []string{g.ID}}
+	if login, realm, ok := strings.Cut(c.Login, "@"); ok && g.SignIn.Form == vpn.LoginAtRealm {
+		a.Login, a.Realm = login, realm
+	}
+	if strings.EqualFold(a.Realm, g.SignIn.Realm) {
+		a.Realm = "" // the gateway's own
+	}
+	if !c.Password.IsZero() {
+		a.Password = &c.Password
+	}
+	there, err := store.Accounts.Where(ctx, tx, "person_id = ? AND login = ? AND realm = ?", personID, a.Login, a.Realm)
+	if err != nil {
+		return err
+	}
+	if len(there) > 0 {
+		t.Add("account", "same", a.Login, "is on record")
+		return nil
+	}
+	if err := s.Accounts.fit(ctx, tx, &a); err != nil {
+		return err
+	}
+	if err := store.Accounts.Insert(ctx, tx, &a); err != nil {
+		return s.Accounts.taken(err)
+	}
+	with := "without a password"
+	if a.Password != nil {
+		with = "with its password"
+	}
+	t.Add("account", "new", a.Login, "at "+g.Name+", "+with)
+	return errors.Join(s.Accounts.touch(ctx, tx, &a), audit(ctx, tx, "take", "account", a.ID, a.Login))
+}
+
+// freeName is a name for a gateway that no other has: the connection's, else the host's.
+func (s *Service) freeName(ctx context.Context, tx *store.Tx, c vpn.Connection) string {
+	base := cmp.Or(strings.TrimSpace(c.Name), c.Server)
+	for n := 1; ; n++ {
+		name := base
+		if n > 1 {
+			name = fmt.Sprintf("%s %d", base, n)
+		}
+		if list, err := store.Gateways.Where(ctx, tx, "name = ?", name); err != nil || len(list) == 0 {
+			return name
+		}
+	}
+}
+
+// offered is what a gateway must offer for a connection to work.
+func offered(c vpn.Connection) vpn.Offers {
+	key := func(t secret.Text) *secret.Text {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	methods := func(list []suite.PPPMethod) []suite.PPPMethod {
+		if len(list) == 0 {
+			return []suite.PPPMethod{suite.MSCHAPv2}
+		}
+		return slices.Clone(list)
+	}
+	switch {
+	case c.L2TP != nil:
+		l := c.L2TP
+		return vpn.Offers{L2TP: &vpn.L2TPOffer{Auth: []vpn.MachineAuth{l.Auth}, PSK: key(l.PSK), PPP: methods(l.PPP), IKE: l.IKE, ESP: l.ESP, Aggressive: l.Aggressive, Group: l.Group, Authority: c.Authority}}
+	case c.IKEv2 != nil:
+		i := c.IKEv2
+		return vpn.Offers{IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{i.Auth}, PSK: key(i.PSK), RemoteID: i.RemoteID, IKE: i.IKE, ESP: i.ESP, Authority: c.Authority}}
+	case c.PPTP != nil:
+		return vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: methods(c.PPTP.PPP), MPPE: c.PPTP.MPPE}}
+	case c.SSTP != nil:
+		return vpn.Offers{SSTP: &vpn.SSTPOffer{Port: c.SSTP.Port, PPP: methods(c.SSTP.PPP), Authority: c.Authority, ServerName: c.SSTP.ServerName}}
+	case c.TLS != nil:
+		t := c.TLS
+		o := &vpn.TLSOffer{Remotes: t.Remotes, Auth: []vpn.TLSAuth{t.Auth}, Ciphers: t.Ciphers, Digest: t.Digest, MinTLS: t.MinTLS, ServerName: t.ServerName, Authority: c.Authority, Keepalive: t.Keepalive}
+		if t.Control != nil {
+			o.ControlKey = &vpn.ControlKey{Kind: t.Control.Kind, Direction: t.Control.Direction, Key: key(t.Control.Key)}
+		}
+		return vpn.Offers{TLS: o}
+	}
+	return vpn.Offers{}
+}
+
+// mix adds offers that are not there yet.
+func mix(to *vpn.Offers, from vpn.Offers) {
+	to.L2TP = cmp.Or(to.L2TP, from.L2TP)
+	to.IKEv2 = cmp.Or(to.IKEv2, from.IKEv2)
+	to.PPTP = cmp.Or(to.PPTP, from.PPTP)
+	to.SSTP = cmp.Or(to.SSTP, from.SSTP)
+	to.TLS = cmp.Or(to.TLS, from.TLS)
+}

@@ -1,0 +1,171 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/api"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+const mailOwner = "mail:1"
+
+// Mail reads how letters are sent, with the password open.
+func (tx *Tx) Mail(ctx context.Context) (m vpn.Mail, err error) {
+	var body string
+	if err := tx.q.QueryRowContext(ctx, `SELECT version, body FROM mail`).Scan(&m.Version, &body); err != nil {
+		return m, fmt.Errorf("database: %w", err)
+	}
+	version := m.Version
+	if err := json.Unmarshal([]byte(body), &m); err != nil {
+		return m, fmt.Errorf("database: mail: %w", err)
+	}
+	m.Version = version
+	plain, err := tx.secret(ctx, mailOwner, "password")
+	var damaged *DamagedError
+	if errors.As(err, &damaged) {
+		m.Damaged, err = true, nil
+	}
+	if plain != nil {
+		text := secret.New(string(plain))
+		m.Password = &text
+	}
+	m.Normalise()
+	return m, err
+}
+
+// PutMail replaces it.
+func (tx *Tx) PutMail(ctx context.Context, m *vpn.Mail) error {
+	password := m.Password
+	m.Normalise()
+	m.Password = nil
+	body, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if err := tx.q.QueryRowContext(ctx, `UPDATE mail SET version = version + 1, body = ? RETURNING version`, string(body)).Scan(&m.Version); err != nil {
+		return err
+	}
+	if password == nil || password.IsZero() {
+		_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, mailOwner)
+		return err
+	}
+	return tx.putSecret(ctx, mailOwner, "password", []byte(password.Reveal()))
+}
+
+// Letters lists what was sent or is to be.
+var Letters = &Table[api.Letter, api.Letter]{
+	Noun: "letter", name: "letters", prefix: "le",
+	list: listing[api.Letter]{
+		id: "l.id", from: "letters l", cols: "l.id, l.kind, l.to_, l.subject, l.state, l.tries, l.due, l.problem, l.about, l.created, l.sent",
+		scan: scanLetter, search: []string{"l.to_", "l.subject"}, first: "created", size: "letters",
+		sorts:   map[string]string{"created": "l.created DESC, l.id DESC"},
+		filters: map[string]string{"state": "l.state = ?", "kind": "l.kind = ?", "to": "l.to_ = ?"},
+	},
+}
+
+func scanLetter(scan func(...any) error) (l api.Letter, err error) {
+	var due, created int64
+	var sent sql.NullInt64
+	if err := scan(&l.ID, &l.Kind, &l.To, &l.Subject, &l.State, &l.Tries, &due, &l.Problem, &l.About, &created, &sent); err != nil {
+		return l, err
+	}
+	l.Due, l.Created = fromMillis(due), fromMillis(created)
+	if sent.Valid {
+		at := fromMillis(sent.Int64)
+		l.Sent = &at
+	}
+	return l, nil
+}
+
+// AddLetter keeps a letter until it is sent.
+func (tx *Tx) AddLetter(ctx context.Context, l *api.Letter, body vpn.Letter) error {
+	l.ID, l.State, l.Created = newID(Letters.prefix), api.Waiting, tx.s.now().UTC().Truncate(time.Millisecond)
+	l.Due = l.Created
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO letters (id, kind, to_, subject, state, due, about, created) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, l.ID, l.Kind, l.To, l.Subject, l.State, millis(l.Due), l.About, millis(l.Created)); err != nil {
+		return constraint(Letters.Noun, err)
+	}
+	data, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	return tx.putSecret(ctx, Letters.owner(l.ID), "body", data)
+}
+
+// DueLetter is the next letter that is to be sent by now, with what it says; nil where there is none.
+func (tx *Tx) DueLetter(ctx context.Context) (l *api.Letter, body vpn.Letter, err error) {
+	row, err := scanLetter(tx.q.QueryRowContext(ctx, `SELECT `+Letters.list.cols+` FROM letters l WHERE l.state = 'waiting' AND l.due <= ? ORDER BY l.due, l.id LIMIT 1`, millis(tx.s.now())).Scan)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, body, nil
+	}
+	if err != nil {
+		return nil, body, fmt.Errorf("database: %w", err)
+	}
+	data, err := tx.secret(ctx, Letters.owner(row.ID), "body")
+	var damaged *DamagedError
+	if errors.As(err, &damaged) {
+		return &row, body, err
+	}
+	if err == nil && data == nil {
+		err = &NotFoundError{"text of letter", row.ID}
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &body)
+	}
+	return &row, body, err
+}
+
+// PutLetter keeps what became of a letter. What it says is forgotten once it was sent or given up.
+func (tx *Tx) PutLetter(ctx context.Context, l api.Letter) error {
+	var sent any
+	if l.Sent != nil {
+		sent = millis(*l.Sent)
+	}
+	if _, err := tx.q.ExecContext(ctx, `UPDATE letters SET state = ?, tries = ?, due = ?, problem = ?, sent = ? WHERE id = ?`, l.State, l.Tries, millis(l.Due), l.Problem, sent, l.ID); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if l.State == api.Waiting {
+		return nil
+	}
+	if l.State == api.Sent {
+		if _, err := tx.q.ExecContext(ctx, `UPDATE handovers SET sent = COALESCE(sent, ?) WHERE id = ?`, sent, l.About); err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+	}
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, Letters.owner(l.ID))
+	return err
+}
+
+// HurryLetters makes every letter that waits due, and counts them.
+func (tx *Tx) HurryLetters(ctx context.Context) (int, error) {
+	res, err := tx.q.ExecContext(ctx, `UPDATE letters SET due = MIN(due, ?) WHERE state = 'waiting'`, millis(tx.s.now()))
+	if err != nil {
+		return 0, fmt.Errorf("database: %w", err)
+	}
+	n, err := res.RowsAffected()
+	return int(n), err
+}
+
+// LettersWait notes why letters that are due were not sent, and gives up those that were written before a moment.
+func (tx *Tx) LettersWait(ctx context.Context, why string, before time.Time) error {
+	now := millis(tx.s.now())
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'letter:' || id FROM letters WHERE state = 'waiting' AND due <= ? AND created < ?)`, now, millis(before)); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `UPDATE letters SET problem = ?, state = iif(created < ?, 'failed', state) WHERE state = 'waiting' AND due <= ?`, why, millis(before), now)
+	return err
+}
+
+// StopLetters gives up what waits to be sent about something.
+func (tx *Tx) StopLetters(ctx context.Context, about, why string) error {
+	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'letter:' || id FROM letters WHERE about = ? AND state = 'waiting')`, about); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	_, err := tx.q.ExecContext(ctx, `UPDATE letters SET state = 'failed', problem = ? WHERE about = ? AND state = 'waiting'`, why, about)
+	return err
+}
