@@ -79,7 +79,7 @@ type Pattern struct {
 	Profiles int `json:"profiles" doc:"Number of profiles that are planned by it"`
 }
 
-// Planned is a profile's settled connection with reasons and findings. The connection
+// Planned is a profile's planned connection with reasons and findings. The connection
 // carries masks in the place of its secrets.
 type Planned struct {
 	Profile    vpn.Profile       `json:"profile"`
@@ -89,9 +89,9 @@ type Planned struct {
 	Tally      vpn.Tally         `json:"tally"`
 	Release    string            `json:"release" doc:"Platform and release"`
 	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were passed over, with the reason"`
-	Unmet      []plan.Unmet      `json:"unmet" doc:"Wishes of the pattern that cannot be carried out"`
+	Unmet      []plan.Unmet      `json:"unmet" doc:"Preferences of the pattern that cannot be carried out"`
 	Chains     [][]pki.Link      `json:"chains" doc:"Chains of the certificates that the connection looks at, each from the leaf up"`
-	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will settle on"`
+	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will negotiate"`
 	Pattern    string            `json:"pattern" doc:"Name of the pattern; empty without one"`
 	Format     platform.Format   `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
 	Formats    []platform.Format `json:"formats" doc:"Formats that could be chosen"`
@@ -158,7 +158,7 @@ type CheckedFile struct {
 	Tally       vpn.Tally           `json:"tally"`
 }
 
-// CheckedConnection is a connection that was read, with what both sides will settle on.
+// CheckedConnection is a connection that was read, with what both sides will negotiate.
 type CheckedConnection struct {
 	Name       string            `json:"name"`
 	Protocol   vpn.Protocol      `json:"protocol"`
@@ -190,11 +190,11 @@ type FleetFinding struct {
 	Title     string       `json:"title"`
 	Field     vpn.Field    `json:"field"`
 	Found     string       `json:"found"`
-	Fix      string       `json:"fix"`
+	Fix       string       `json:"fix"`
 	Noun      string       `json:"noun" doc:"Kind of the record to fix"`
 	Object    string       `json:"object" doc:"Identifier of the record to fix"`
 	Pointer   string       `json:"pointer"`
-	Fixable  bool         `json:"fixable" doc:"Wardicon can fix it by itself"`
+	Fixable   bool         `json:"fixable" doc:"Wardicon can fix it by itself"`
 	Passed    bool         `json:"passed" doc:"An error that may pass on this profile"`
 	Since     time.Time    `json:"since" doc:"When it was found first"`
 	ProfileID string       `json:"profile_id"`
@@ -214,7 +214,7 @@ type FindingSum struct {
 	Profiles int       `json:"profiles"`
 	New      int       `json:"new" doc:"Found first within the days that were asked for"`
 	Ended    int       `json:"ended" doc:"No longer there since then"`
-	Fixable int       `json:"fixable" doc:"Wardicon can fix them by itself"`
+	Fixable  int       `json:"fixable" doc:"Wardicon can fix them by itself"`
 }
 
 // Rule is a rule as the owner wants it to be taken.
@@ -257,7 +257,7 @@ func (t *Taken) Add(noun, state, name, detail string) {
 type Overview struct {
 	Organisation vpn.Organisation `json:"organisation"`
 	Counts       Counts           `json:"counts"`
-	Answers      map[string]int   `json:"answers" doc:"Gateways by what their newest probes came to; unasked are those without one"`
+	Answers      map[string]int   `json:"answers" doc:"Gateways by what their newest probes came to; unprobed are those without one"`
 	Probes       []drift.ProbeRow `json:"probes" doc:"The newest probes, those first that do not answer"`
 	Reports      int              `json:"reports" doc:"What people said does not work and nobody dealt with"`
 	Rules        []RuleSum        `json:"rules" doc:"The rules that find something, most severe first"`
@@ -372,7 +372,7 @@ type DamagedValue struct {
 	Fix   string `json:"fix"`
 }
 
-// Sending says how many letters are being sent.
+// Sending says how many emails are being sent.
 type Sending struct {
 	Waiting int `json:"waiting" doc:"Queued emails that are being sent"`
 }

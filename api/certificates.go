@@ -11,7 +11,7 @@ import (
 // Authority is an authority in a list.
 type Authority struct {
 	vpn.Authority
-	Ends         time.Time `json:"ends" doc:"Its last day"`
+	Expires      time.Time `json:"expires" doc:"Its last day"`
 	Certificates int       `json:"certificates" doc:"Number of certificates that it has issued here"`
 	Revoked      int       `json:"revoked" doc:"Number of them that were revoked"`
 	SuccessorID  string    `json:"successor_id" doc:"The authority that takes its place; empty where none does"`
@@ -43,18 +43,18 @@ type Issued struct {
 	Chain       string      `json:"chain" doc:"The certificate and those between it and its root, PEM, as a gateway sends them"`
 }
 
-// Ending is something that ends on a day.
-type Ending struct {
-	Noun string    `json:"noun" enum:"authority,gateway,device,signer" doc:"The record to look after"`
-	ID   string    `json:"id"`
-	Name string    `json:"name"`
-	What string    `json:"what" doc:"What of it ends"`
-	Ends time.Time `json:"ends"`
-	Days int       `json:"days" doc:"Whole days that are left; negative where it has ended"`
+// Expiry is something that ends on a day.
+type Expiry struct {
+	Noun    string    `json:"noun" enum:"authority,gateway,device,signer" doc:"The record to look after"`
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	What    string    `json:"what" doc:"What of it ends"`
+	Expires time.Time `json:"expires"`
+	Days    int       `json:"days" doc:"Whole days that are left; negative where it has ended"`
 }
 
-// Withdrawn says what a revocation touched.
-type Withdrawn struct {
+// Revocation says what a revocation touched.
+type Revocation struct {
 	Certificates []Certificate `json:"certificates"`
 	Profiles     []string      `json:"profiles" doc:"Profiles that need a new certificate: device and gateway"`
 }
@@ -81,19 +81,19 @@ type Material struct {
 	Passphrase secret.Text `json:"passphrase,omitempty" writeOnly:"true" doc:"Passphrase of a PKCS #12 file"`
 }
 
-// Crossing says how far devices and gateways have come from one authority to the next.
-type Crossing struct {
-	From     Authority `json:"from"`
-	To       Authority `json:"to"`
-	Gateways []Crossed `json:"gateways" doc:"Gateways whose offers name the old authority"`
-	Devices  int       `json:"devices" doc:"Devices whose certificate is still of the old one"`
-	Parcels  int       `json:"parcels" doc:"Profiles whose newest parcel was built before both were believed, or that have none"`
-	Servers  int       `json:"servers" doc:"Gateways that still show a certificate of the old one"`
-	Finished bool      `json:"finished" doc:"Nothing names the old authority any more"`
+// Rollover says how far devices and gateways have come from one authority to the next.
+type Rollover struct {
+	From     Authority       `json:"from"`
+	To       Authority       `json:"to"`
+	Gateways []RolledGateway `json:"gateways" doc:"Gateways whose offers name the old authority"`
+	Devices  int             `json:"devices" doc:"Devices whose certificate is still of the old one"`
+	Parcels  int             `json:"parcels" doc:"Profiles whose newest parcel was built before both were believed, or that have none"`
+	Servers  int             `json:"servers" doc:"Gateways that still show a certificate of the old one"`
+	Finished bool            `json:"finished" doc:"Nothing names the old authority any more"`
 }
 
-// Crossed is one gateway on the way from one authority to another.
-type Crossed struct {
+// RolledGateway is one gateway on the way from one authority to another.
+type RolledGateway struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
 	Both bool   `json:"both" doc:"Its offers name both"`
@@ -123,7 +123,7 @@ type Signer struct {
 	Set         bool       `json:"set" doc:"Parcels are signed"`
 	Subject     string     `json:"subject"`
 	Authority   string     `json:"authority" doc:"The authority here that issued it; empty where it was brought in"`
-	Ends        time.Time  `json:"ends"`
+	Expires     time.Time  `json:"expires"`
 	Since       time.Time  `json:"since"`
 	Certificate string     `json:"certificate" doc:"Its certificate and those between it and its root, PEM"`
 	Links       []pki.Link `json:"links"`

@@ -38,12 +38,12 @@ type Handover struct {
 	State     string     `json:"state" enum:"made,sent,opened,fetched,connected,expired,used-up,locked,recalled"`
 	Days      int        `json:"days" doc:"Days that it was made for"`
 	Expires   time.Time  `json:"expires"`
-	Most      int        `json:"most" doc:"Openings that it allows"`
-	Openings  int        `json:"openings"`
+	MaxUses   int        `json:"max_uses" doc:"Uses that it allows"`
+	Uses      int        `json:"uses"`
 	Wrong     int        `json:"wrong" doc:"Wrong passcodes that were tried"`
 	Batch     string     `json:"batch,omitempty" doc:"The job that made it for a group"`
 	Recalled  *time.Time `json:"recalled,omitempty"`
-	Sent      *time.Time `json:"sent,omitempty" doc:"When the letter with the link left"`
+	Sent      *time.Time `json:"sent,omitempty" doc:"When the email with the link left"`
 	Opened    *time.Time `json:"opened,omitempty" doc:"When first"`
 	Fetched   *time.Time `json:"fetched,omitempty" doc:"When a file was fetched first"`
 	Connected *time.Time `json:"connected,omitempty" doc:"When the device was first seen through the gateway"`
@@ -51,10 +51,10 @@ type Handover struct {
 	Created   time.Time  `json:"created"`
 }
 
-// HandoverWish is how a parcel, or those of a group, are to be handed over.
-type HandoverWish struct {
+// HandoverRequest is how a parcel, or those of a group, are to be handed over.
+type HandoverRequest struct {
 	Days     *int      `json:"days,omitempty" doc:"Days until the link ends, 1 to 60; left out means 7"`
-	Openings *int      `json:"openings,omitempty" doc:"Openings that it allows, 1 to 20; left out means 3"`
+	Uses     *int      `json:"uses,omitempty" doc:"Uses that it allows, 1 to 20; left out means 3"`
 	Link     check.Way `json:"link,omitempty" enum:"shown,mail,sheet" doc:"How the link is told; left out means shown, to whoever makes it. sheet is for groups"`
 	Passcode check.Way `json:"passcode,omitempty" enum:"shown,mail,sheet" doc:"How the passcode is told; it must be another way than the link, and never mail"`
 	Attach   bool      `json:"attach,omitempty" doc:"Send the files along with the mail: an error"`
@@ -117,8 +117,8 @@ type Door struct {
 	URL       string `json:"url"`
 }
 
-// Sighting is a device that was seen through a gateway.
-type Sighting struct {
+// SeenConnection is a device that was seen through a gateway.
+type SeenConnection struct {
 	ProfileID string    `json:"profile_id"`
 	GatewayID string    `json:"gateway_id"`
 	Gateway   string    `json:"gateway"`
@@ -167,7 +167,7 @@ type Archive struct {
 	Name       string   `json:"name"`
 	Passphrase string   `json:"passphrase" doc:"Tell it another way than the archive travels"`
 	Profiles   int      `json:"profiles" doc:"Parcels in it"`
-	Left       []string `json:"left" doc:"Profiles that were left out: without a parcel that is up to date, or withdrawn"`
+	Left       []string `json:"left" doc:"Profiles that were left out: without a parcel that is up to date, or offboarded"`
 	Content    []byte   `json:"content" doc:"ZIP, encrypted with AES-256 (AE-2)"`
 }
 

@@ -2,15 +2,15 @@ package api
 
 import "time"
 
-// The states of a letter.
+// The states of an email.
 const (
 	Waiting = "waiting"
 	Sent    = "sent"
 	GivenUp = "failed"
 )
 
-// Letter is a mail that was sent, or is to be, without what it says.
-type Letter struct {
+// Email is a mail that was sent, or is to be, without what it says.
+type Email struct {
 	ID      string     `json:"id"`
 	Kind    string     `json:"kind" doc:"What it is about, such as reminder"`
 	To      string     `json:"to"`

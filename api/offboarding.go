@@ -39,17 +39,17 @@ type Item struct {
 	By   string     `json:"by,omitempty" doc:"Who said that it is done"`
 }
 
-// Withdrawal is somebody who left or a device that is lost, with what is still to be done.
-type Withdrawal struct {
-	ID       string         `json:"id"`
-	Noun     string         `json:"noun" enum:"person,device"`
-	Object   string         `json:"object"`
-	Name     string         `json:"name"`
-	Why      vpn.Withdrawal `json:"why" enum:"lost,left,retired"`
-	Recalled int            `json:"recalled" doc:"Links that were closed"`
-	Revoked  int            `json:"revoked" doc:"Certificates that were taken back"`
-	Open     int            `json:"open" doc:"Items that are to be done"`
-	Items    []Item         `json:"items"`
-	Operator string         `json:"operator"`
-	Created  time.Time      `json:"created"`
+// Offboarding is somebody who left or a device that is lost, with what is still to be done.
+type Offboarding struct {
+	ID       string             `json:"id"`
+	Noun     string             `json:"noun" enum:"person,device"`
+	Object   string             `json:"object"`
+	Name     string             `json:"name"`
+	Why      vpn.OffboardReason `json:"why" enum:"lost,left,retired"`
+	Recalled int                `json:"recalled" doc:"Links that were closed"`
+	Revoked  int                `json:"revoked" doc:"Certificates that were taken back"`
+	Open     int                `json:"open" doc:"Items that are to be done"`
+	Items    []Item             `json:"items"`
+	Operator string             `json:"operator"`
+	Created  time.Time          `json:"created"`
 }

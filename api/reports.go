@@ -9,7 +9,7 @@ type Report struct {
 	Device    string     `json:"device"`
 	Gateway   string     `json:"gateway"`
 	Person    string     `json:"person"`
-	Said      string     `json:"said"`
+	Message   string     `json:"message" doc:"What the person wrote, with secrets masked"`
 	Cause     string     `json:"cause" doc:"The likeliest cause when it was said; empty where nothing was known"`
 	Created   time.Time  `json:"created"`
 	Done      *time.Time `json:"done,omitempty" doc:"When somebody dealt with it"`

@@ -75,13 +75,13 @@ func measure(do func()) time.Duration {
 func input(p vpn.Platform, release string) plan.Input {
 	psk, password := secret.New("halyard-58-Cormorant-shingle-27-thrift"), secret.New("dune-45-Tangerine-flint-moss")
 	g := vpn.Gateway{
-		Stamp: vpn.Stamp{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
+		Meta: vpn.Meta{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
 		DNS: []string{"10.20.0.53"}, Domains: []string{"inside.skerryline.example"}, Routes: []string{"10.20.0.0/16"}, Pool: []string{"10.99.20.0/24"},
 		Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: &psk, PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}, ESP: []string{"aes256-sha256", "aes256-sha1"}}},
 	}
 	return plan.Input{
-		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Profile: vpn.Profile{Stamp: vpn.Stamp{ID: "pr-1"}}, Gateway: g,
-		Person: vpn.Person{Name: "Ines Moreau"}, Accounts: []vpn.Account{{Stamp: vpn.Stamp{ID: "ac-1"}, Login: "i_moreau", Password: &password}},
+		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Profile: vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}}, Gateway: g,
+		Person: vpn.Person{Name: "Ines Moreau"}, Accounts: []vpn.Account{{Meta: vpn.Meta{ID: "ac-1"}, Login: "i_moreau", Password: &password}},
 		Device: vpn.Device{Name: "Engine laptop 1", Platform: p, Release: release, Encrypted: true},
 	}
 }

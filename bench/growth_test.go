@@ -261,7 +261,7 @@ func foreground(ctx context.Context, svc *service.Service) error {
 	}{
 		{"roll-out", func() (api.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
 		{"group handover", func() (api.Job, error) {
-			return svc.HandOverGroup(ctx, "pilots", api.HandoverWish{Link: check.ByOperator})
+			return svc.HandOverGroup(ctx, "pilots", api.HandoverRequest{Link: check.ByOperator})
 		}},
 		{"renewal of certificates", func() (api.Job, error) { return svc.Renew(ctx, authority, -1) }},
 	} {

@@ -43,20 +43,20 @@ come back.`,
 			{flag: "note", path: "note", help: "note for operators"},
 		},
 		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities }, find: findAuthority,
-		stamp:   func(a api.Authority) vpn.Stamp { return a.Stamp },
+		meta:    func(a api.Authority) vpn.Meta { return a.Meta },
 		ref:     func(a api.Authority) string { return a.Name },
-		columns: []string{"name", "ends", "key", "certificates", "revoked"}, filters: []string{"name"},
+		columns: []string{"name", "expires", "key", "certificates", "revoked"}, filters: []string{"name"},
 		row: func(a api.Authority) table.Row {
 			key := "not here"
 			switch {
 			case a.Successor != "":
-				key = "retired, crossing over to " + a.Successor
+				key = "retired, rolling over to " + a.Successor
 			case a.Retired:
 				key = "retired"
 			case a.KeySet:
 				key = "stored"
 			}
-			return table.Row{a.Name, a.Ends.Local().Format(time.DateOnly), key, a.Certificates, a.Revoked}
+			return table.Row{a.Name, a.Expires.Local().Format(time.DateOnly), key, a.Certificates, a.Revoked}
 		},
 	}
 }
@@ -80,7 +80,7 @@ keys are sealed in the service.`,
 				}
 				return a.print(list, func(table.Writer) {
 					for _, made := range list.Items {
-						a.say("made the authority %s, valid until %s", made.Name, made.Ends.Local().Format(time.DateOnly))
+						a.say("made the authority %s, valid until %s", made.Name, made.Expires.Local().Format(time.DateOnly))
 					}
 				})
 			})
@@ -93,7 +93,7 @@ keys are sealed in the service.`,
 	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is bound to")
 	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it may not vouch for")
 	f.StringSliceVar(&n.Lists, "list", nil, "web address of its revocation list")
-	root.AddCommand(cmd, a.authorityTake(), a.authorityExport(), a.authorityCross(), a.authorityRenew())
+	root.AddCommand(cmd, a.authorityTake(), a.authorityExport(), a.authorityRollOver(), a.authorityRenew())
 	return root
 }
 
@@ -146,7 +146,7 @@ it where signing is done elsewhere. The file must have the chain up to the root.
 					if row.KeySet {
 						with = "with its key"
 					}
-					a.say("%s is on record, valid until %s, %s", row.Name, row.Ends.Local().Format(time.DateOnly), with)
+					a.say("%s is on record, valid until %s, %s", row.Name, row.Expires.Local().Format(time.DateOnly), with)
 				})
 			})
 		},
@@ -175,7 +175,7 @@ terminal the two are read from two lines of standard input. It is written to the
 				if err != nil {
 					return err
 				}
-				said, err := a.askTwice("Passphrase that closes the file")
+				said, err := a.probeTwice("Passphrase that closes the file")
 				if err != nil {
 					return err
 				}
@@ -195,42 +195,42 @@ terminal the two are read from two lines of standard input. It is written to the
 	return cmd
 }
 
-func (a *app) authorityCross() *cobra.Command {
+func (a *app) authorityRollOver() *cobra.Command {
 	var to string
 	var finish, undo, anyway bool
 	cmd := &cobra.Command{
-		Use: "cross AUTHORITY", Short: "Cross over from an authority to its successor", Args: exactly("AUTHORITY"),
+		Use: "roll-over AUTHORITY", Short: "Roll over from a certificate authority to its successor", Args: exactly("AUTHORITY"),
 		Long: `With --to it begins: gateways' offers that name the old authority name the new one too, so that
 parcels carry both, and the old one issues no more. Renew the certificates, hand out the parcels, give
 the gateways theirs; without a flag it shows what still stands on the old one. With --finish the
 old one is taken out of the offers; with --undo the new one. The old one stays on record and its
 revocation list is served.`,
-		Example: "  wardicon authority cross \"Skerry Line\" --to \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority cross \"Skerry Line\"\n  wardicon authority cross \"Skerry Line\" --finish",
+		Example: "  wardicon authority roll-over \"Skerry Line\" --to \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over \"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				old, err := findAuthority(ctx, c, args[0])
 				if err != nil {
 					return err
 				}
-				var at api.Crossing
+				var at api.Rollover
 				switch {
 				case to != "":
 					next, found := findAuthority(ctx, c, to)
 					if found != nil {
 						return found
 					}
-					at, err = c.Cross(ctx, old.ID, "begin", next.ID, false)
+					at, err = c.RollOver(ctx, old.ID, "begin", next.ID, false)
 				case finish:
-					at, err = c.Cross(ctx, old.ID, "finish", "", anyway)
+					at, err = c.RollOver(ctx, old.ID, "finish", "", anyway)
 				case undo:
-					at, err = c.Cross(ctx, old.ID, "undo", "", false)
+					at, err = c.RollOver(ctx, old.ID, "undo", "", false)
 				default:
-					at, err = c.Crossing(ctx, old.ID)
+					at, err = c.Rollover(ctx, old.ID)
 				}
 				if err != nil {
 					return err
 				}
-				return a.print(at, func(w table.Writer) { a.crossing(w, at) })
+				return a.print(at, func(w table.Writer) { a.rollover(w, at) })
 			})
 		},
 	}
@@ -243,7 +243,7 @@ revocation list is served.`,
 	return cmd
 }
 
-func (a *app) crossing(w table.Writer, at api.Crossing) {
+func (a *app) rollover(w table.Writer, at api.Rollover) {
 	if at.To.ID == "" {
 		a.say("%s issues again, and nothing names a successor", at.From.Name)
 		return

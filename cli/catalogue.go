@@ -17,7 +17,7 @@ import (
 func (a *app) catalogue() *cobra.Command {
 	return &cobra.Command{
 		Use: "catalogue LANGUAGE", Short: "Print what recipients read, for translators", Args: exactly("LANGUAGE"),
-		Long: `Prints all sentences of recipients' pages, cards and letters with what a language has for them, as the file that
+		Long: `Prints all sentences of recipients' pages, cards and emails with what a language has for them, as the file that
 core/i18n/catalogue wants; what is still to be translated is empty. Places (%s), names in ‹› and braces must stay.`,
 		Example: "  wardicon catalogue pt > pt.json",
 		RunE: func(_ *cobra.Command, args []string) error {

@@ -30,14 +30,14 @@ signed there, and "answer" takes in what comes back.`,
   wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
 	}
 	return group(root, a.certificateList(), a.certificateShow(), a.certificateChain(), a.certificateIssue(), a.certificateSign(), a.certificateBundle(), a.certificateBring(), a.certificateRequest(), a.certificateRequests(), a.certificateAnswer(), a.certificateForget(),
-		a.certificateRevoke(), a.endings())
+		a.certificateRevoke(), a.expiries())
 }
 
 func (a *app) certificateList() *cobra.Command {
 	var q client.Query
 	cmd := &cobra.Command{
 		Use: "list", Short: "List certificates, those that end first before the others", Args: exactly(),
-		Long:    "Lists what was issued. A search looks into subjects, names, serial numbers and devices.\nFilters: authority_id, device_id, gateway_id, usage, serial, revoked, days (ends within so many),\nends_after (a day such as 2027-01-31).",
+		Long:    "Lists what was issued. A search looks into subjects, names, serial numbers and devices.\nFilters: authority_id, device_id, gateway_id, usage, serial, revoked, days (ends within so many),\nexpires_after (a day such as 2027-01-31).",
 		Example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon certificate list --search engine --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -46,7 +46,7 @@ func (a *app) certificateList() *cobra.Command {
 					return err
 				}
 				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("id", "subject", "names", "for", "authority", "ends", "state"))
+					w.AppendHeader(heads("id", "subject", "names", "for", "authority", "expires", "state"))
 					w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 44)})
 					for _, r := range page.Items {
 						w.AppendRow(table.Row{r.ID, r.Subject, strings.Join(r.Names, ", "), string(r.Usage), r.Authority, r.To.Local().Format(time.DateOnly), state(r)})
@@ -66,8 +66,8 @@ func (a *app) certificateList() *cobra.Command {
 	return cmd
 }
 
-// endings is the calendar of what ends.
-func (a *app) endings() *cobra.Command {
+// expiries is the calendar of what ends.
+func (a *app) expiries() *cobra.Command {
 	days := 60
 	cmd := &cobra.Command{
 		Use: "calendar", Short: "List what ends soon: authorities and certificates", Args: exactly(),
@@ -75,14 +75,14 @@ func (a *app) endings() *cobra.Command {
 		Example: "  wardicon certificate calendar\n  wardicon certificate calendar --days 365 --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				list, err := c.Endings(ctx, days)
+				list, err := c.Expiries(ctx, days)
 				if err != nil {
 					return err
 				}
 				if err := a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads("ends", "days", "what", "of"))
+					w.AppendHeader(heads("expires", "days", "what", "of"))
 					for _, e := range list.Items {
-						w.AppendRow(table.Row{e.Ends.Local().Format(time.DateOnly), e.Days, e.What, e.Noun + " " + e.Name})
+						w.AppendRow(table.Row{e.Expires.Local().Format(time.DateOnly), e.Days, e.What, e.Noun + " " + e.Name})
 					}
 				}); err != nil {
 					return err
@@ -90,7 +90,7 @@ func (a *app) endings() *cobra.Command {
 				if a.output == "table" && len(list.Items) == 0 {
 					a.say("nothing ends within %d days", days)
 				}
-				if slices.ContainsFunc(list.Items, func(e api.Ending) bool { return e.Days < 0 }) {
+				if slices.ContainsFunc(list.Items, func(e api.Expiry) bool { return e.Days < 0 }) {
 					return errFindings
 				}
 				return nil
@@ -239,7 +239,7 @@ the certificate in its record. What stood on it is listed. It cannot be undone.`
 		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				var w api.Withdrawn
+				var w api.Revocation
 				var err error
 				if device == "" {
 					w, err = c.Revoke(ctx, args[0], pki.Reason(reason))

@@ -174,7 +174,7 @@ func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptio
 		}
 	}
 	if o.live {
-		options.Live = func(host string) *check.Live { return askNames(ctx, host) }
+		options.Live = func(host string) *check.Live { return resolveNames(ctx, host) }
 	}
 	if !o.against {
 		return options, nil
@@ -195,8 +195,8 @@ func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptio
 	})
 }
 
-// askNames asks the name server of this computer.
-func askNames(ctx context.Context, host string) *check.Live {
+// resolveNames asks the name server of this computer.
+func resolveNames(ctx context.Context, host string) *check.Live {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	l := &check.Live{Name: host, At: time.Now(), From: "this computer"}

@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) demo() *cobra.Command {
-	h := host{logForm: "text", askInner: true}
+	h := host{logForm: "text", probeInternal: true}
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run a service with sample data", Args: exactly(),
@@ -65,17 +65,17 @@ and ends.`,
 				return err
 			}
 			defer func() { err = errors.Join(err, around.Close()) }()
-			letters, err := simulate.NewMailServer("wardicon", rand.Text())
+			emails, err := simulate.NewMailServer("wardicon", rand.Text())
 			if err != nil {
 				return err
 			}
-			defer func() { err = errors.Join(err, letters.Close()) }()
-			box, err := letters.Letterbox()
+			defer func() { err = errors.Join(err, emails.Close()) }()
+			box, err := emails.Mailbox()
 			if err != nil {
 				return err
 			}
-			password := secret.New(letters.Password)
-			if err := demo.Post(cmd.Context(), svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority, Login: letters.Login, Password: &password}); err != nil {
+			password := secret.New(emails.Password)
+			if err := demo.Post(cmd.Context(), svc, vpn.Mail{Server: emails.Host, Port: emails.Port, Authority: emails.Authority, Login: emails.Login, Password: &password}); err != nil {
 				return err
 			}
 			ctx, stop := context.WithCancel(cmd.Context())
@@ -95,12 +95,12 @@ and ends.`,
 					return
 				}
 				if !once {
-					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n  letters   %s, where mail goes\n  tunnel    %s, the same as seen through Norrvik\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
+					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n  emails   %s, where mail goes\n  tunnel    %s, the same as seen through Norrvik\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
 						address, demo.OwnerName, demo.OwnerPassword, box, tunnel.Address, logFile.Name())
 					return
 				}
 				tour.Go(func() {
-					toured = a.tour(dir, address, tunnel.Address, letters)
+					toured = a.tour(dir, address, tunnel.Address, emails)
 					stop()
 				})
 			})
@@ -126,7 +126,7 @@ type step struct {
 
 // tour goes the whole way on the command line: records, plan, findings, fix, parcel,
 // device.
-func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) error {
+func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) error {
 	parcels := filepath.Join(dir, "parcels")
 	steps := []step{
 		{"Sign in. The password comes from standard input.", []string{"sign-in", "--service", address, "--name", demo.OwnerName, "--password-file", "-"}, demo.OwnerPassword, exitFine},
@@ -159,14 +159,14 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 		{"A stranger is not asked.", []string{"probe", "192.0.2.99"}, "", exitFindings},
 		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
-		{"Letters go through a simulator for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
+		{"Emails go through a simulator for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
 		{"A parcel on its way to its person: a link, and a passcode that is told another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
 		{"Both by mail is refused: whoever reads the one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
 		{"A whole group: what is not up to date is built, the links go out by mail; an error holds one back.", []string{"handover", "group", "bridge"}, "", exitFindings},
 		{"Which address does the service see? Not connected, and through a simulator for a tunnel.", []string{"whereami", "--service", address}, "", exitFindings},
 		{"", []string{"whereami", "--service", tunnel}, "", exitFine},
-		{"A laptop is lost: what it holds, and one step that takes it back.", []string{"withdraw", "device", "Purser laptop 1", "--look"}, "", exitFine},
-		{"", []string{"withdraw", "device", "Purser laptop 1"}, "", exitFine},
+		{"A laptop is lost: what it holds, and one step that takes it back.", []string{"offboard", "device", "Purser laptop 1", "--look"}, "", exitFine},
+		{"", []string{"offboard", "device", "Purser laptop 1"}, "", exitFine},
 		{"Another operator, who looks and sees no secrets; and the audit log held against its chain.", []string{"operator", "add", "pilot", "--role", "auditor"}, "", exitFine},
 		{"", []string{"audit", "verify"}, "", exitFine},
 		{"A file becomes one of another format, with a list of what did not come along.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--to", "keyfile", "--into", filepath.Join(parcels, "converted")}, "", exitFine},
@@ -186,7 +186,7 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 			return err
 		}
 	}
-	if err := a.handTour(dir, tunnel, letters, quiet); err != nil {
+	if err := a.handTour(dir, tunnel, emails, quiet); err != nil {
 		return err
 	}
 	for _, made := range []struct {
@@ -209,7 +209,7 @@ func (a *app) tour(dir, address, tunnel string, letters *simulate.MailServer) er
 }
 
 // handTour sends a link by mail and lets the device fetch its parcel by it, through a simulator for a tunnel.
-func (a *app) handTour(dir, tunnel string, letters *simulate.MailServer, streams Streams) error {
+func (a *app) handTour(dir, tunnel string, emails *simulate.MailServer, streams Streams) error {
 	var said bytes.Buffer
 	streams.Out = io.MultiWriter(a.Out, &said)
 	if err := a.step(step{"A link by mail, and the device that fetches by itself what it leads to.", []string{"handover", "make", "Engine laptop 3/Norrvik", "--by-mail"}, "", exitFine}, streams, dir); err != nil {
@@ -219,7 +219,7 @@ func (a *app) handTour(dir, tunnel string, letters *simulate.MailServer, streams
 	passcode, _, _ := strings.Cut(rest, "\n")
 	link := ""
 	for range 200 {
-		if list := letters.Letters(); len(list) > 0 && list[len(list)-1].To == "mira@skerryline.example" {
+		if list := emails.Emails(); len(list) > 0 && list[len(list)-1].To == "mira@skerryline.example" {
 			link = list[len(list)-1].Link()
 			break
 		}
@@ -227,7 +227,7 @@ func (a *app) handTour(dir, tunnel string, letters *simulate.MailServer, streams
 	}
 	at := strings.Index(link, service.LinkPath)
 	if at < 0 {
-		return errors.New("the letter with the link did not come")
+		return errors.New("the email with the link did not come")
 	}
 	streams.Out = a.Out
 	for _, s := range []step{

@@ -37,7 +37,7 @@ func (a *app) overview() *cobra.Command {
 				return a.print(o, func(w table.Writer) {
 					a.say("%s: %d gateways, %d people, %d devices, %d profiles, %d parcels", o.Organisation.Name, o.Counts.Gateways, o.Counts.People, o.Counts.Devices, o.Counts.Profiles, o.Counts.Parcels)
 					a.say("profiles: %d with an error, %d with a warning, %d clean, %d still to be checked", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
-					a.say("gateways: %d as on record, %d differ, %d silent, %d not resolved, %d not asked", o.Answers["sound"], o.Answers["differs"], o.Answers["silent"], o.Answers["unresolved"], o.Answers["unasked"])
+					a.say("gateways: %d as on record, %d differ, %d silent, %d not resolved, %d not asked", o.Answers["sound"], o.Answers["differs"], o.Answers["silent"], o.Answers["unresolved"], o.Answers["unprobed"])
 					for _, p := range o.Probes {
 						if p.State != drift.Sound {
 							a.say("  %s: %s", p.Gateway, p.State)

@@ -48,7 +48,7 @@ at the service. With - in the place of the link, link and passcode are two lines
 func (a *app) linkAndPasscode(link, file string) (string, secret.Text, error) {
 	switch {
 	case link == "-":
-		said, err := a.askAll("Link", "Passcode")
+		said, err := a.promptAll("Link", "Passcode")
 		if err != nil {
 			return "", secret.Text{}, err
 		}

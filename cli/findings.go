@@ -20,7 +20,7 @@ func (a *app) rules() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
 		Long:    "Lists the rules, or tells all about one: why it matters, how to fix it, an example that it finds and one that it leaves alone.\n--here asks the service for the severities that were set there.",
-		Example: "  wardicon rules\n  wardicon rules edge-blank\n  wardicon rules set psk-short error",
+		Example: "  wardicon rules\n  wardicon rules edge-space\n  wardicon rules set psk-short error",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if here && len(args) == 0 {
 				return a.rulesHere(cmd)
@@ -89,7 +89,7 @@ func (a *app) rulesHere(cmd *cobra.Command) error {
 func (a *app) findingList() *cobra.Command {
 	root := &cobra.Command{
 		Use: "finding", Short: "Work through the findings of the whole fleet", Long: "Lists and counts what is wrong all over the fleet, and fixes what is mechanical.",
-		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-blank\n  wardicon finding fix edge-blank",
+		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-space\n  wardicon finding fix edge-space",
 	}
 	var q client.Query
 	list := &cobra.Command{
@@ -123,7 +123,7 @@ func (a *app) findingList() *cobra.Command {
 		},
 	}
 	pageFlags(list, &q)
-	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as rule=edge-blank")
+	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as rule=edge-space")
 	by, days := "rule", 7
 	sums := &cobra.Command{
 		Use: "sums", Short: "Count findings by rule, gateway or person", Args: exactly(), Long: "Counts findings, with what is new and what has ended since some days ago.", Example: "  wardicon finding sums --by gateway --days 7",
@@ -152,7 +152,7 @@ func (a *app) findingList() *cobra.Command {
 	fix := &cobra.Command{
 		Use: "fix RULE", Short: "Show, and with --yes carry out, the mechanical fixes of a rule", Args: exactly("RULE"),
 		Long:    "Shows what would be changed on which records to fix all findings of a rule, where the fix\nis mechanical. With --yes it is done, as a job; each change is written to the audit log.",
-		Example: "  wardicon finding fix edge-blank\n  wardicon finding fix edge-blank --yes",
+		Example: "  wardicon finding fix edge-space\n  wardicon finding fix edge-space --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if !yes {

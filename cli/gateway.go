@@ -20,7 +20,7 @@ func signIns() (fields []field) {
 			field{flag: string(p) + "-realm", path: at + ".realm", help: p.Title() + ": realm that is wanted there"},
 		)
 	}
-	return append(fields, field{flag: "sign-in-as-elsewhere", path: "sign_ins", kind: withdrawField, help: "protocol at which people sign in as at the others again"})
+	return append(fields, field{flag: "sign-in-as-elsewhere", path: "sign_ins", kind: removeField, help: "protocol at which people sign in as at the others again"})
 }
 
 func gatewayNoun() noun[api.Gateway] {
@@ -51,11 +51,11 @@ func gatewayNoun() noun[api.Gateway] {
 			{flag: "egress", path: "egress", kind: listField, help: "address that the world sees of its clients"},
 			{flag: "host", path: "hosts", kind: listField, help: "inside host worth trying"},
 			{flag: "load-share", path: "load_share", kind: numberField, help: "share of the devices that are equally near to several gateways"},
-			{flag: "ask-at", path: "ask_at.address", help: "IP address that the service asks in the place of those on record, such as an inside one"},
-			{flag: "ask-port", path: "ask_at.ports", kind: portsField, help: "port that the service asks in the place of another one, such as 500=20500"},
+			{flag: "probe-at", path: "probe_at.address", help: "IP address that the service asks in the place of those on record, such as an inside one"},
+			{flag: "probe-port", path: "probe_at.ports", kind: portsField, help: "port that the service asks in the place of another one, such as 500=20500"},
 			{flag: "client-authority", path: "client_authority", kind: fileField, help: "file with the authorities that it checks devices' certificates against, PEM; noted by itself when Wardicon makes its certificate"},
 			{flag: "note", path: "note", help: "note for operators"},
-			{flag: "withdraw", path: "offers", kind: withdrawField, help: "protocol that it no longer offers: ikev2, tls, sstp, l2tp, pptp"},
+			{flag: "remove-offer", path: "offers", kind: removeField, help: "protocol that it no longer offers: ikev2, tls, sstp, l2tp, pptp"},
 
 			{flag: "psk-file", path: "offers.l2tp.psk", kind: secretField, help: "L2TP/IPsec: file with the pre-shared key, - for standard input"},
 			{flag: "ppp", path: "offers.l2tp.ppp", kind: listField, help: "L2TP/IPsec: PPP method eap, mschapv2, mschap, chap or pap"},
@@ -101,7 +101,7 @@ func gatewayNoun() noun[api.Gateway] {
 			{flag: "tls-keepalive", path: "offers.tls.keepalive", kind: numberField, help: "TLS tunnel: seconds between signs of life"},
 		}, signIns()...),
 		records: func(c *client.Client) client.Noun[api.Gateway] { return c.Gateways }, find: findGateway,
-		stamp:   func(g api.Gateway) vpn.Stamp { return g.Stamp },
+		meta:    func(g api.Gateway) vpn.Meta { return g.Meta },
 		ref:     func(g api.Gateway) string { return g.Name },
 		columns: []string{"name", "address", "place", "offers", "answers", "profiles", "findings"}, filters: []string{"name", "city", "answers", "at"},
 		row: func(g api.Gateway) table.Row {

@@ -21,32 +21,32 @@ import (
 func (a *app) handoverCommands() *cobra.Command {
 	root := &cobra.Command{
 		Use: "handover", Short: "Give parcels to their people by links and passcodes", GroupID: "work",
-		Long: `A link leads to the newest parcel of a profile. It ends after some days and some openings, asks for a passcode that you
+		Long: `A link leads to the newest parcel of a profile. It ends after some days and some uses, asks for a passcode that you
 tell another way, and is closed for good after ten wrong ones. Neither link nor passcode can be read back.`,
 		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon handover group engineers\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 	}
 	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverSeen(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder())
 }
 
-// wishFlags are how a handover is wished for. Days and openings are said only where they were given.
-type wishFlags struct {
-	days, openings int
-	mail, attach   bool
-	passcodeMail   bool
+// handoverFlags are how a handover is requested. Days and uses are said only where they were given.
+type handoverFlags struct {
+	days, uses   int
+	mail, attach bool
+	passcodeMail bool
 }
 
-func (f *wishFlags) add(cmd *cobra.Command) {
+func (f *handoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link ends")
-	cmd.Flags().IntVar(&f.openings, "openings", 3, "openings that it allows")
+	cmd.Flags().IntVar(&f.uses, "uses", 3, "uses that it allows")
 	cmd.Flags().BoolVar(&f.attach, "attach", false, "send the files along with the mail (an error says why not)")
 	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by mail too (an error says why not)")
 }
 
-func (f *wishFlags) wish(link, passcode check.Way) api.HandoverWish {
+func (f *handoverFlags) request(link, passcode check.Way) api.HandoverRequest {
 	if f.passcodeMail {
 		passcode = check.ByMail
 	}
-	return api.HandoverWish{Days: &f.days, Openings: &f.openings, Link: link, Passcode: passcode, Attach: f.attach}
+	return api.HandoverRequest{Days: &f.days, Uses: &f.uses, Link: link, Passcode: passcode, Attach: f.attach}
 }
 
 // made prints a link and its passcode, which nobody can ask for again.
@@ -57,17 +57,17 @@ func (a *app) made(n api.NewHandover) error {
 		} else {
 			a.say("link      is sent to %s", n.Mailed)
 		}
-		a.say("passcode  %s\n\nfor %s, %s, until %s or %d openings (%s). Tell the passcode another way than the link.", n.Passcode,
-			n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.Most, n.Handover.ID)
+		a.say("passcode  %s\n\nfor %s, %s, until %s or %d uses (%s). Tell the passcode another way than the link.", n.Passcode,
+			n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.MaxUses, n.Handover.ID)
 	})
 }
 
 func (a *app) handoverMake() *cobra.Command {
-	var flags wishFlags
+	var flags handoverFlags
 	cmd := &cobra.Command{
 		Use: "make PROFILE", Short: "Make a link to the newest parcel of a profile", Args: exactly("PROFILE"),
 		Long:    "Prints the link and the passcode, once. The parcel must be built, and as it would be built now. By mail, the link is sent to its person, and never anything else.",
-		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --openings 1\n  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
+		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --uses 1\n  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -78,7 +78,7 @@ func (a *app) handoverMake() *cobra.Command {
 				if flags.mail {
 					link = check.ByMail
 				}
-				n, err := c.MakeHandover(ctx, p.ID, flags.wish(link, check.ByOperator))
+				n, err := c.MakeHandover(ctx, p.ID, flags.request(link, check.ByOperator))
 				if err != nil {
 					return err
 				}
@@ -93,7 +93,7 @@ func (a *app) handoverMake() *cobra.Command {
 }
 
 func (a *app) handoverGroup() *cobra.Command {
-	var flags wishFlags
+	var flags handoverFlags
 	var sheets, background bool
 	cmd := &cobra.Command{
 		Use: "group GROUP", Short: "Hand over to all people of a group", Args: exactly("GROUP"),
@@ -107,7 +107,7 @@ there too, apart from the links. It is a job of the service: it goes on after a 
 				if sheets {
 					link = check.ByOperator
 				}
-				j, err := c.HandOverGroup(ctx, args[0], flags.wish(link, passcode))
+				j, err := c.HandOverGroup(ctx, args[0], flags.request(link, passcode))
 				if err == nil && !background {
 					j, err = a.wait(ctx, c, j)
 				}
@@ -172,9 +172,9 @@ func (a *app) handoverList() *cobra.Command {
 					return err
 				}
 				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("device", "gateway", "person", "state", "openings", "ends", "id"))
+					w.AppendHeader(heads("device", "gateway", "person", "state", "uses", "expires", "id"))
 					for _, h := range page.Items {
-						w.AppendRow(table.Row{h.Device, h.Gateway, h.Person, h.State, fmt.Sprintf("%d of %d", h.Openings, h.Most), h.Expires.Local().Format(moment), h.ID})
+						w.AppendRow(table.Row{h.Device, h.Gateway, h.Person, h.State, fmt.Sprintf("%d of %d", h.Uses, h.MaxUses), h.Expires.Local().Format(moment), h.ID})
 					}
 				}); err != nil {
 					return err
@@ -221,7 +221,7 @@ func (a *app) handoverSeen() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				list, err := c.Sightings(ctx, p.ID)
+				list, err := c.SeenConnections(ctx, p.ID)
 				if err != nil {
 					return err
 				}
@@ -242,7 +242,7 @@ func (a *app) handoverReissue() *cobra.Command {
 	var mail bool
 	cmd := &cobra.Command{
 		Use: "reissue ID", Short: "Close a link and make another one to the same profile", Args: exactly("ID"),
-		Long: "Closes a link and makes another one to the newest parcel of its profile, with a new passcode, for as many days and openings.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
+		Long: "Closes a link and makes another one to the newest parcel of its profile, with a new passcode, for as many days and uses.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				link := check.ByOperator
@@ -270,7 +270,7 @@ func (a *app) handoverRecall() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was opened %d times", h.Device, h.Openings) })
+				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was opened %d times", h.Device, h.Uses) })
 			})
 		},
 	}

@@ -14,21 +14,21 @@ import (
 	"wardicon/core/vpn"
 )
 
-// mailCommands are those of how letters are sent.
+// mailCommands are those of how emails are sent.
 func (a *app) mailCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "mail", Short: "Say how letters are sent, and see which were", GroupID: "run",
-		Long: `The service sends letters, such as reminders of what ends soon, through your mail server: by TLS or
-not at all. Letters wait where the server cannot be reached, and are tried again for two days.`,
-		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon mail try ada@skerryline.example\n  wardicon mail letters",
+		Use: "mail", Short: "Say how emails are sent, and see which were", GroupID: "run",
+		Long: `The service sends emails, such as reminders of what ends soon, through your mail server: by TLS or
+not at all. Emails wait where the server cannot be reached, and are tried again for two days.`,
+		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon mail try ada@skerryline.example\n  wardicon mail queue",
 	}
-	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailSend(), a.mailLetters())
+	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailSend(), a.mailQueue())
 }
 
 func (a *app) showMail(m vpn.Mail) error {
 	return a.print(m, func(table.Writer) {
 		if m.Server == "" {
-			a.say("no mail server is set: letters are not sent")
+			a.say("no mail server is set: emails are not sent")
 			return
 		}
 		at := m.Server
@@ -39,13 +39,13 @@ func (a *app) showMail(m vpn.Mail) error {
 		if m.Login != "" {
 			login = "as " + m.Login
 		}
-		a.say("letters go from %s through %s (%s), %s\nreminders go to %s", m.From, at, m.Security, login, strings.Join(append([]string{}, m.Reminders...), ", "))
+		a.say("emails go from %s through %s (%s), %s\nreminders go to %s", m.From, at, m.Security, login, strings.Join(append([]string{}, m.Reminders...), ", "))
 	})
 }
 
 func (a *app) mailShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show how letters are sent", Args: exactly(), Long: "Shows server, sender and who gets reminders.", Example: "  wardicon mail show",
+		Use: "show", Short: "Show how emails are sent", Args: exactly(), Long: "Shows server, sender and who gets reminders.", Example: "  wardicon mail show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := c.Mail(ctx)
@@ -62,7 +62,7 @@ func (a *app) mailSet() *cobra.Command {
 	var given vpn.Mail
 	var file, authority, security string
 	cmd := &cobra.Command{
-		Use: "set", Short: "Change how letters are sent (owners only)", Args: exactly(), Long: "Changes the fields that are given; the others stay. An empty --server sends no letters any more.",
+		Use: "set", Short: "Change how emails are sent (owners only)", Args: exactly(), Long: "Changes the fields that are given; the others stay. An empty --server sends no emails any more.",
 		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --reminder ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -115,13 +115,13 @@ func (a *app) mailSet() *cobra.Command {
 
 func (a *app) mailTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try ADDRESS", Short: "Send a letter at once, to see that it can be done (owners only)", Args: exactly("ADDRESS"), Long: "Sends a short letter and says what the server answers.", Example: "  wardicon mail try ada@skerryline.example",
+		Use: "try ADDRESS", Short: "Send an email at once, to see that it can be done (owners only)", Args: exactly("ADDRESS"), Long: "Sends a short email and says what the server answers.", Example: "  wardicon mail try ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := c.TryMail(ctx, args[0]); err != nil {
 					return err
 				}
-				a.say("the server took a letter to %s", args[0])
+				a.say("the server took an email to %s", args[0])
 				return nil
 			})
 		},
@@ -135,7 +135,7 @@ func (a *app) mailSend() *cobra.Command {
 		Example: "  wardicon mail send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				sending, err := c.SendLetters(ctx)
+				sending, err := c.SendEmails(ctx)
 				if err != nil {
 					return err
 				}
@@ -145,14 +145,14 @@ func (a *app) mailSend() *cobra.Command {
 	}
 }
 
-func (a *app) mailLetters() *cobra.Command {
+func (a *app) mailQueue() *cobra.Command {
 	var q client.Query
 	cmd := &cobra.Command{
-		Use: "letters", Short: "List letters that were sent or are to be, newest first", Args: exactly(),
-		Long: "Lists letters by kind, receiver and state; what they said is not kept.\nFilters: state (waiting, sent, failed), kind, to.", Example: "  wardicon mail letters --filter state=failed",
+		Use: "queue", Short: "List emails that were sent or are to be, newest first", Args: exactly(),
+		Long: "Lists emails by kind, receiver and state; what they said is not kept.\nFilters: state (waiting, sent, failed), kind, to.", Example: "  wardicon mail queue --filter state=failed",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Letters(ctx, q)
+				page, err := c.Emails(ctx, q)
 				if err != nil {
 					return err
 				}
@@ -173,7 +173,7 @@ func (a *app) mailLetters() *cobra.Command {
 					return err
 				}
 				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "letters"))
+					a.say("%s", countedPage(page, q.Offset, "emails"))
 				}
 				return nil
 			})

@@ -33,11 +33,11 @@ const (
 	listField
 	boolField
 	numberField
-	secretField   // the flag names a file: a secret never stands on a command line
-	fileField     // the flag names a file of several lines
-	remotesField  // ways to reach a gateway, such as udp:1194
-	withdrawField // parts of the record that are removed
-	portsField    // ports in the place of others, such as 500=20500
+	secretField  // the flag names a file: a secret never stands on a command line
+	fileField    // the flag names a file of several lines
+	remotesField // ways to reach a gateway, such as udp:1194
+	removeField  // parts of the record that are removed
+	portsField   // ports in the place of others, such as 500=20500
 )
 
 // noun is one kind of record on the command line.
@@ -48,7 +48,7 @@ type noun[Row any] struct {
 	fields              []field
 	records             func(*client.Client) client.Noun[Row]
 	find                func(ctx context.Context, c *client.Client, ref string) (Row, error)
-	stamp               func(Row) vpn.Stamp
+	meta                func(Row) vpn.Meta
 	ref                 func(Row) string // a name that find takes
 	columns             []string
 	row                 func(Row) table.Row
@@ -79,7 +79,7 @@ func command[Row any](a *app, n noun[Row]) *cobra.Command {
 func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 	for _, f := range n.fields {
 		switch f.kind {
-		case listField, remotesField, withdrawField, portsField:
+		case listField, remotesField, removeField, portsField:
 			c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
 		case boolField:
 			c.Flags().Bool(f.flag, false, f.help)
@@ -135,7 +135,7 @@ func (n noun[Row]) change(a *app) *cobra.Command {
 		if len(patch) == 0 {
 			return usage("nothing to change: give at least one flag, see wardicon %s change --help", n.name)
 		}
-		if row, err = n.records(c).Change(ctx, n.stamp(row).ID, n.stamp(row).Version, patch); err != nil {
+		if row, err = n.records(c).Change(ctx, n.meta(row).ID, n.meta(row).Version, patch); err != nil {
 			return err
 		}
 		return a.print(row, func(w table.Writer) { n.table(w, row) })
@@ -163,7 +163,7 @@ func (n noun[Row]) remove(a *app) *cobra.Command {
 		Use: "remove " + argument, Short: "Remove a " + n.name, Args: exactly(argument),
 		Long: "Removes a " + n.name + " that nothing else refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
 		RunE: n.found(a, func(ctx context.Context, c *client.Client, row Row, ref string) error {
-			if err := n.records(c).Remove(ctx, n.stamp(row).ID); err != nil {
+			if err := n.records(c).Remove(ctx, n.meta(row).ID); err != nil {
 				return err
 			}
 			a.say("removed %s %s", n.name, ref)
@@ -208,7 +208,7 @@ func (n noun[Row]) complete(a *app) cobra.CompletionFunc {
 func (n noun[Row]) table(w table.Writer, rows ...Row) {
 	w.AppendHeader(heads(append(slices.Clone(n.columns), "id")...))
 	for _, r := range rows {
-		w.AppendRow(append(n.row(r), n.stamp(r).ID))
+		w.AppendRow(append(n.row(r), n.meta(r).ID))
 	}
 }
 
@@ -314,9 +314,9 @@ func (a *app) patch(ctx context.Context, cmd *cobra.Command, c *client.Client, f
 			value, _ = cmd.Flags().GetBool(f.flag)
 		case numberField:
 			value, _ = cmd.Flags().GetFloat64(f.flag)
-		case remotesField, withdrawField:
+		case remotesField, removeField:
 			list, _ := cmd.Flags().GetStringSlice(f.flag)
-			if f.kind == withdrawField {
+			if f.kind == removeField {
 				for _, v := range list {
 					put(patch, f.path+"."+v, nil)
 				}

@@ -14,24 +14,24 @@ import (
 	"wardicon/core/vpn"
 )
 
-// withdrawCommands are for people who leave and devices that are lost.
-func (a *app) withdrawCommands() *cobra.Command {
+// offboardCommands are for people who leave and devices that are lost.
+func (a *app) offboardCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "withdraw", Short: "Take everything back from who leaves and from what is lost", GroupID: "work",
+		Use: "offboard", Short: "Close links, revoke certificates and list what is left to do when someone leaves or a device is lost", GroupID: "work",
 		Long: `One step for a person who leaves or a device that is lost: it closes open links, takes certificates back, has nothing
 more built for the devices, and keeps a list of what people have to do at gateways and with the devices.`,
-		Example: "  wardicon withdraw person \"Bo Ravn\" --look\n  wardicon withdraw device \"Purser laptop 1\" --why lost\n  wardicon withdraw list --filter open=true",
+		Example: "  wardicon offboard person \"Bo Ravn\" --look\n  wardicon offboard device \"Purser laptop 1\" --why lost\n  wardicon offboard list --filter open=true",
 	}
-	return group(root, a.withdraw("person"), a.withdraw("device"), a.withdrawals(), a.tick())
+	return group(root, a.offboard("person"), a.offboard("device"), a.offboardings(), a.tick())
 }
 
-func (a *app) withdraw(noun string) *cobra.Command {
+func (a *app) offboard(noun string) *cobra.Command {
 	var why string
 	var look bool
 	cmd := &cobra.Command{
-		Use: noun + " " + strings.ToUpper(noun), Short: "Withdraw a " + noun, Args: exactly(strings.ToUpper(noun)),
+		Use: noun + " " + strings.ToUpper(noun), Short: "Offboard a " + noun, Args: exactly(strings.ToUpper(noun)),
 		Long:    "Closes the links of a " + noun + ", takes its certificates back, has nothing more built, and lists what is still to be done. With --look it only tells what the " + noun + " holds.",
-		Example: "  wardicon withdraw " + noun + " NAME --look",
+		Example: "  wardicon offboard " + noun + " NAME --look",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				var id string
@@ -49,18 +49,18 @@ func (a *app) withdraw(noun string) *cobra.Command {
 					id = d.ID
 				}
 				if look {
-					h, err := c.Holdings(ctx, noun, id, vpn.Withdrawal(why))
+					h, err := c.Holdings(ctx, noun, id, vpn.OffboardReason(why))
 					if err != nil {
 						return err
 					}
 					return a.print(h, func(w table.Writer) { a.holdings(w, h) })
 				}
-				w, err := c.Withdraw(ctx, noun, id, vpn.Withdrawal(why))
+				w, err := c.Offboard(ctx, noun, id, vpn.OffboardReason(why))
 				if err != nil {
 					return err
 				}
 				return a.print(w, func(rows table.Writer) {
-					a.say("%s is withdrawn (%s): %d links closed, %d certificates taken back (%s)\n", w.Name, w.Why, w.Recalled, w.Revoked, w.ID)
+					a.say("%s is offboarded (%s): %d links closed, %d certificates taken back (%s)\n", w.Name, w.Why, w.Recalled, w.Revoked, w.ID)
 					items(rows, w.Items)
 				})
 			})
@@ -95,7 +95,7 @@ func (a *app) holdings(w table.Writer, h api.Holdings) {
 	for _, k := range h.Shared {
 		a.say("  shared key   %s of %s (%s), with %d profiles of others", k.What, k.Gateway, k.Protocol.Title(), k.Others)
 	}
-	a.say("\nto be done by people, once it is withdrawn")
+	a.say("\nto be done by people, once it is offboarded")
 	items(w, h.Items)
 }
 
@@ -110,14 +110,14 @@ func items(w table.Writer, list []api.Item) {
 	}
 }
 
-func (a *app) withdrawals() *cobra.Command {
+func (a *app) offboardings() *cobra.Command {
 	var q client.Query
 	cmd := &cobra.Command{
 		Use: "list", Short: "List who left and what was lost, newest first", Args: exactly(),
-		Long: "Lists withdrawals with what is still to be done.\nFilters: open (true or false), object.", Example: "  wardicon withdraw list --filter open=true",
+		Long: "Lists offboardings with what is still to be done.\nFilters: open (true or false), object.", Example: "  wardicon offboard list --filter open=true",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Withdrawals(ctx, q)
+				page, err := c.Offboardings(ctx, q)
 				if err != nil {
 					return err
 				}
@@ -138,7 +138,7 @@ func (a *app) withdrawals() *cobra.Command {
 func (a *app) tick() *cobra.Command {
 	var undone bool
 	cmd := &cobra.Command{
-		Use: "done ID ITEM", Short: "Say that an item is done", Args: exactly("ID", "ITEM"), Long: "Ticks an item of a withdrawal off, by its number.", Example: "  wardicon withdraw done wd-4xk7q2m9h3vw8tzp 2",
+		Use: "done ID ITEM", Short: "Say that an item is done", Args: exactly("ID", "ITEM"), Long: "Ticks an item of an offboarding off, by its number.", Example: "  wardicon offboard done wd-4xk7q2m9h3vw8tzp 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				n, err := strconv.Atoi(args[1])

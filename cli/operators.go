@@ -182,7 +182,7 @@ func (a *app) ownCommands() []*cobra.Command {
 		Example: "  wardicon password",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				said, err := a.askAll("Password until now", "New password (at least 15 characters)", "The same again")
+				said, err := a.promptAll("Password until now", "New password (at least 15 characters)", "The same again")
 				if err != nil {
 					return err
 				}
@@ -256,7 +256,7 @@ func (a *app) sessionCommands() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads("operator", "what", "role", "from", "program", "opened", "used", "ends", "id"))
+					w.AppendHeader(heads("operator", "what", "role", "from", "program", "opened", "used", "expires", "id"))
 					for _, s := range list.Items {
 						what := map[string]string{"cookie": "console", "token": "command line"}[s.Kind]
 						if s.Name != "" {

@@ -51,11 +51,11 @@ kept, then roll it out to make or change the profiles of all devices of its clas
 			{flag: "note", path: "note", help: "note for operators"},
 		},
 		records: func(c *client.Client) client.Noun[api.Pattern] { return c.Patterns }, find: findPattern,
-		stamp:   func(p api.Pattern) vpn.Stamp { return p.Stamp },
+		meta:    func(p api.Pattern) vpn.Meta { return p.Meta },
 		ref:     func(p api.Pattern) string { return p.Name },
 		columns: []string{"name", "groups", "platforms", "protocols", "gateways", "connects", "profiles"}, filters: []string{"name"},
 		row: func(p api.Pattern) table.Row {
-			return table.Row{p.Name, cmp.Or(strings.Join(p.Groups, ", "), "all"), cmp.Or(words(p.Platforms), "all"), cmp.Or(words(p.Protocols), "soundest first"), cmp.Or(string(p.Gateways), "listed"), cmp.Or(string(p.Connect), "by-hand"), p.Profiles}
+			return table.Row{p.Name, cmp.Or(strings.Join(p.Groups, ", "), "all"), cmp.Or(words(p.Platforms), "all"), cmp.Or(words(p.Protocols), "strongest first"), cmp.Or(string(p.Gateways), "listed"), cmp.Or(string(p.Connect), "by-hand"), p.Profiles}
 		},
 	}
 }
@@ -148,7 +148,7 @@ func (a *app) rollOut() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "roll-out PATTERN", Short: "Make or change the profiles of all devices of a pattern", Args: exactly("PATTERN"),
 		Long: `Makes a profile for each device of the pattern's class, or changes the one that is
-there. What was settled by hand on a profile stays. It is a job of the service:
+there. What was set manually on a profile stays. It is a job of the service:
 it goes on after a restart, and wardicon job cancel ends it.`,
 		Example: "  wardicon pattern roll-out \"Deck phones\"",
 	}

@@ -94,7 +94,7 @@ func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f pro
 	case f.last:
 		p, err = c.ProbeOf(ctx, g.ID, "latest")
 	default:
-		if _, err = a.askGateways(ctx, c, g.ID); err == nil {
+		if _, err = a.probeGateways(ctx, c, g.ID); err == nil {
 			p, err = c.ProbeOf(ctx, g.ID, "latest")
 		}
 	}
@@ -129,8 +129,8 @@ func gatewayAt(ctx context.Context, c *client.Client, ref string) (api.Gateway, 
 	return page.Items[0], nil
 }
 
-// askGateways has one gateway asked, or every one without an identifier, and waits until that is done.
-func (a *app) askGateways(ctx context.Context, c *client.Client, gatewayID string) (api.Job, error) {
+// probeGateways has one gateway asked, or every one without an identifier, and waits until that is done.
+func (a *app) probeGateways(ctx context.Context, c *client.Client, gatewayID string) (api.Job, error) {
 	j, err := c.Probe(ctx, gatewayID)
 	if err == nil {
 		j, err = a.wait(ctx, c, j)
@@ -180,7 +180,7 @@ func shows(r drift.Answer) string {
 		for _, list := range []struct {
 			word  string
 			names []string
-		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not asked for", i.Unasked}} {
+		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not asked for", i.Unprobed}} {
 			if len(list.names) > 0 {
 				add("%s %s", list.word, strings.Join(list.names, ", "))
 			}
@@ -202,7 +202,7 @@ func shows(r drift.Answer) string {
 		}
 	}
 	if t := r.TLS; t != nil {
-		add("TLS %s, certificate of %s by %s until %s", t.Version, t.Subject, t.Issuer, t.Ends)
+		add("TLS %s, certificate of %s by %s until %s", t.Version, t.Subject, t.Issuer, t.Expires)
 	}
 	if r.Peer != nil && r.Peer.Host+r.Peer.Vendor != "" {
 		add("host %s %s", r.Peer.Host, r.Peer.Vendor)
@@ -284,7 +284,7 @@ func times(r drift.ProbeRow) string {
 
 // probeAll has every gateway asked, and lists what each answered.
 func (a *app) probeAll(ctx context.Context, c *client.Client) error {
-	if _, err := a.askGateways(ctx, c, ""); err != nil {
+	if _, err := a.probeGateways(ctx, c, ""); err != nil {
 		return err
 	}
 	var rows []drift.ProbeRow

@@ -105,7 +105,7 @@ func personNoun() noun[api.Person] {
 			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
 		},
 		records: func(c *client.Client) client.Noun[api.Person] { return c.People }, find: findPerson,
-		stamp:   func(p api.Person) vpn.Stamp { return p.Stamp },
+		meta:    func(p api.Person) vpn.Meta { return p.Meta },
 		ref:     func(p api.Person) string { return p.Name },
 		columns: []string{"name", "mail", "groups", "accounts", "devices"}, filters: []string{"group", "mail", "name"},
 		row: func(p api.Person) table.Row {
@@ -126,7 +126,7 @@ func accountNoun() noun[api.Account] {
 			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateway where the account is valid; none means all"},
 		},
 		records: func(c *client.Client) client.Noun[api.Account] { return c.Accounts }, find: findAccount,
-		stamp:   func(x api.Account) vpn.Stamp { return x.Stamp },
+		meta:    func(x api.Account) vpn.Meta { return x.Meta },
 		ref:     func(x api.Account) string { return x.Login },
 		columns: []string{"login", "realm", "person", "password"}, filters: []string{"login", "person_id"},
 		row: func(x api.Account) table.Row {
@@ -156,7 +156,7 @@ func deviceNoun() noun[api.Device] {
 			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
 		},
 		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices }, find: findDevice,
-		stamp:   func(d api.Device) vpn.Stamp { return d.Stamp },
+		meta:    func(d api.Device) vpn.Meta { return d.Meta },
 		ref:     func(d api.Device) string { return d.Name },
 		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "group", "person_id", "name"},
 		row: func(d api.Device) table.Row {
@@ -168,35 +168,35 @@ func deviceNoun() noun[api.Device] {
 func profileNoun() noun[api.Profile] {
 	return noun[api.Profile]{
 		name: "profile", plural: "profiles", title: "device",
-		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you do not settle is chosen by planning, with a reason.",
+		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you leave automatic is chosen by planning, with a reason.",
 		example: `"Planner Mac 1" --gateway Norrvik --tunnel full`,
 		fields: []field{
 			{flag: "gateway", path: "gateway_id", resolve: gatewayID, help: "gateway, by name or id"},
-			{flag: "connection", path: "wishes.name", help: "name of the connection on the device"},
-			{flag: "account", path: "wishes.account_id", resolve: accountID, help: "account, by login or id"},
-			{flag: "tunnel", path: "wishes.tunnel", help: "full or split"},
-			{flag: "password", path: "wishes.password", help: "saved or asked"},
-			{flag: "opening", path: "wishes.opening", help: "passphrase of the device's certificate in an Apple profile: saved or asked"},
-			{flag: "scope", path: "wishes.scope", help: "person or machine"},
-			{flag: "protocol", path: "wishes.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
-			{flag: "format", path: "wishes.format", help: "format of the file, where the device takes several"},
-			{flag: "auth", path: "wishes.auth", help: "how the client authenticates, such as eap-mschapv2 although the device has a certificate"},
-			{flag: "transport", path: "wishes.transport", help: "TLS tunnel: udp or tcp alone"},
-			{flag: "route", path: "wishes.routes", kind: listField, help: "network for a split tunnel, CIDR"},
-			{flag: "dns", path: "wishes.dns", kind: listField, help: "DNS server"},
-			{flag: "domain", path: "wishes.domains", kind: listField, help: "inside domain"},
-			{flag: "ipv6", path: "wishes.ipv6", help: "carried, refused or left"},
-			{flag: "connect", path: "wishes.connect", help: "by-hand, at-sign-in, on-demand or always"},
-			{flag: "demand-domain", path: "wishes.demand.domains", kind: listField, help: "on demand: connect when a name in this domain is looked up"},
-			{flag: "trusted-network", path: "wishes.demand.networks", kind: listField, help: "on demand: wireless network in which no connection is wanted"},
-			{flag: "trusted-suffix", path: "wishes.demand.suffixes", kind: listField, help: "on demand: DNS suffix of networks in which no connection is wanted"},
-			{flag: "fallback", path: "wishes.fallback_id", resolve: gatewayID, help: "second gateway where the profile's own does not answer, by name or id"},
-			{flag: "second-to", path: "wishes.second_to", resolve: gatewayID, help: "gateway to which the profile's own is the second choice"},
-			{flag: "reconnect", path: "wishes.reconnect", kind: boolField, help: "connect again by itself after a break"},
+			{flag: "connection", path: "preferences.name", help: "name of the connection on the device"},
+			{flag: "account", path: "preferences.account_id", resolve: accountID, help: "account, by login or id"},
+			{flag: "tunnel", path: "preferences.tunnel", help: "full or split"},
+			{flag: "password", path: "preferences.password", help: "saved or asked"},
+			{flag: "certificate-passphrase", path: "preferences.certificate_passphrase", help: "passphrase of the device's certificate in an Apple profile: saved or asked"},
+			{flag: "scope", path: "preferences.scope", help: "person or machine"},
+			{flag: "protocol", path: "preferences.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
+			{flag: "format", path: "preferences.format", help: "format of the file, where the device takes several"},
+			{flag: "auth", path: "preferences.auth", help: "how the client authenticates, such as eap-mschapv2 although the device has a certificate"},
+			{flag: "transport", path: "preferences.transport", help: "TLS tunnel: udp or tcp alone"},
+			{flag: "route", path: "preferences.routes", kind: listField, help: "network for a split tunnel, CIDR"},
+			{flag: "dns", path: "preferences.dns", kind: listField, help: "DNS server"},
+			{flag: "domain", path: "preferences.domains", kind: listField, help: "inside domain"},
+			{flag: "ipv6", path: "preferences.ipv6", help: "carried, refused or left"},
+			{flag: "connect", path: "preferences.connect", help: "by-hand, at-sign-in, on-demand or always"},
+			{flag: "demand-domain", path: "preferences.demand.domains", kind: listField, help: "on demand: connect when a name in this domain is looked up"},
+			{flag: "trusted-network", path: "preferences.demand.networks", kind: listField, help: "on demand: wireless network in which no connection is wanted"},
+			{flag: "trusted-suffix", path: "preferences.demand.suffixes", kind: listField, help: "on demand: DNS suffix of networks in which no connection is wanted"},
+			{flag: "fallback", path: "preferences.fallback_id", resolve: gatewayID, help: "second gateway where the profile's own does not answer, by name or id"},
+			{flag: "second-to", path: "preferences.second_to", resolve: gatewayID, help: "gateway to which the profile's own is the second choice"},
+			{flag: "reconnect", path: "preferences.reconnect", kind: boolField, help: "connect again by itself after a break"},
 			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that it is planned by, by name or id"},
 		},
 		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles }, find: findProfile,
-		stamp:   func(p api.Profile) vpn.Stamp { return p.Stamp },
+		meta:    func(p api.Profile) vpn.Meta { return p.Meta },
 		ref:     func(p api.Profile) string { return p.Device + "/" + p.Gateway },
 		columns: []string{"device", "gateway", "person", "platform", "pattern", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id", "pattern_id"},
 		row: func(p api.Profile) table.Row {
@@ -240,8 +240,8 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 		return a.print(o, func(w table.Writer) {
 			w.AppendHeader(heads("name", "domain", "reached at", "by IPv4", "by IPv6", "gateways asked"))
 			every := "by hand"
-			if o.AskEvery > 0 {
-				every = fmt.Sprintf("every %d h", o.AskEvery)
+			if o.ProbeEvery > 0 {
+				every = fmt.Sprintf("every %d h", o.ProbeEvery)
 			}
 			w.AppendRow(table.Row{o.Name, o.Domain, o.Links, o.LinksV4, o.LinksV6, every})
 		})
@@ -264,8 +264,8 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 				if cmd.Flags().Changed("second-factors") {
 					o.Factors = given.Factors
 				}
-				if cmd.Flags().Changed("ask-every") {
-					o.AskEvery = given.AskEvery
+				if cmd.Flags().Changed("probe-every") {
+					o.ProbeEvery = given.ProbeEvery
 				}
 				if cmd.Flags().Changed("keep-parcels") {
 					o.KeepParcels = given.KeepParcels
@@ -281,7 +281,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
 	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
-	change.Flags().IntVar(&given.AskEvery, "ask-every", 0, "hours after which each gateway is asked again what it answers; 0 asks only when somebody wants it")
+	change.Flags().IntVar(&given.ProbeEvery, "probe-every", 0, "hours after which each gateway is asked again what it answers; 0 asks only when somebody wants it")
 	change.Flags().IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of parcels that newer ones took the place of are removed; 0 keeps all")
 	change.Flags().BoolVar(&given.Factors, "second-factors", false, "every operator must have a second factor")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")

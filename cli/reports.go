@@ -28,7 +28,7 @@ func (a *app) reportCommands() *cobra.Command {
 					w.AppendHeader(heads("at", "person", "profile", "likeliest cause", "said", "id"))
 					w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 40), wrapped(5, 50)})
 					for _, r := range page.Items {
-						w.AppendRow(table.Row{r.Created.Local().Format(time.DateTime), r.Person, r.Device + "/" + r.Gateway, r.Cause, r.Said, r.ID})
+						w.AppendRow(table.Row{r.Created.Local().Format(time.DateTime), r.Person, r.Device + "/" + r.Gateway, r.Cause, r.Message, r.ID})
 					}
 				})
 			})

@@ -126,7 +126,7 @@ authority that was asked, with the names that were asked for. A device gets it; 
 						a.say("%s has a certificate for %s, valid until %s (%s)", r.Device, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID)
 					}
 					if r := out.Authority; r != nil {
-						a.say("the authority %s issues here, valid until %s", r.Name, r.Ends.Local().Format(time.DateOnly))
+						a.say("the authority %s issues here, valid until %s", r.Name, r.Expires.Local().Format(time.DateOnly))
 					}
 				})
 			})

@@ -51,7 +51,7 @@ type host struct {
 	proxyHeader             string
 	zone, zoneListen        string
 	resolver                string
-	askInner                bool
+	probeInternal           bool
 	logForm                 string
 }
 
@@ -156,8 +156,8 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		}
 		svc.Resolver(h.resolver)
 	}
-	if h.askInner {
-		svc.AskInner()
+	if h.probeInternal {
+		svc.ProbeInternal()
 	}
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
@@ -312,7 +312,7 @@ master key, and keep the two copies apart.`,
 	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
 	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of proxies in front, whose word on where a request comes from is believed")
 	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "the one header in which they say it: x-forwarded-for or forwarded")
-	cmd.Flags().BoolVar(&h.askInner, "ask-inner", false, "ask gateways at loopback, at link-local addresses and at the machine's own, too: whoever may change records can then look at what listens there")
+	cmd.Flags().BoolVar(&h.probeInternal, "probe-internal", false, "ask gateways at loopback, at link-local addresses and at the machine's own, too: whoever may change records can then look at what listens there")
 	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server that is asked where gateways' names lead, such as 192.0.2.53:53; a public one shows what devices outside see (the system's)")
 	cmd.Flags().StringVar(&h.zone, "look-zone", "", "zone of one-time names that show which resolver a device uses; it must be delegated to this service")
 	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is answered")
@@ -355,7 +355,7 @@ func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file str
 		}
 		password = secret.New(text)
 	} else {
-		said, err := a.askTwice("Password for " + name + " (at least 15 characters)")
+		said, err := a.probeTwice("Password for " + name + " (at least 15 characters)")
 		if err != nil {
 			return err
 		}

@@ -169,17 +169,17 @@ func (a *app) ask(prompt string) (secret.Text, error) {
 	return secret.New(strings.TrimRight(line, "\r\n")), nil
 }
 
-// askTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
-func (a *app) askTwice(prompt string) (said [2]secret.Text, err error) {
-	list, err := a.askAll(prompt, "The same again")
+// probeTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
+func (a *app) probeTwice(prompt string) (said [2]secret.Text, err error) {
+	list, err := a.promptAll(prompt, "The same again")
 	if err == nil {
 		said = [2]secret.Text(list)
 	}
 	return said, err
 }
 
-// askAll reads several secrets: from the terminal, or from as many lines of standard input.
-func (a *app) askAll(prompts ...string) (said []secret.Text, err error) {
+// promptAll reads several secrets: from the terminal, or from as many lines of standard input.
+func (a *app) promptAll(prompts ...string) (said []secret.Text, err error) {
 	f, ok := a.In.(*os.File)
 	terminal := ok && term.IsTerminal(int(f.Fd()))
 	lines := bufio.NewReader(io.LimitReader(a.In, 8192))

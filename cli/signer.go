@@ -32,7 +32,7 @@ func (a *app) showSigner(s api.Signer) error {
 		if s.Authority != "" {
 			by = "issued by " + s.Authority
 		}
-		a.say("%s signs parcels since %s, until %s (%s)\n", s.Subject, s.Since.Local().Format(time.DateOnly), s.Ends.Local().Format(time.DateOnly), by)
+		a.say("%s signs parcels since %s, until %s (%s)\n", s.Subject, s.Since.Local().Format(time.DateOnly), s.Expires.Local().Format(time.DateOnly), by)
 		a.links(s.Links)
 	})
 }

@@ -18,10 +18,10 @@ import (
 
 // simulator is what the command tells of the simulator that runs.
 type simulator struct {
-	Name   string         `json:"name"`
-	AskAt  vpn.AskAt      `json:"ask_at"`
-	Faults []string       `json:"faults"`
-	Ports  map[int]string `json:"ports"`
+	Name    string         `json:"name"`
+	ProbeAt vpn.ProbeAt    `json:"probe_at"`
+	Faults  []string       `json:"faults"`
+	Ports   map[int]string `json:"ports"`
 }
 
 func (a *app) simulate() *cobra.Command {
@@ -30,7 +30,7 @@ func (a *app) simulate() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "simulate [PROTOCOL...]", Short: "Run a simulator for a gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
 		Long: `Runs a simulator for a gateway until it is told to stop, to try what is said of its faults. It answers the beginning
-of each protocol, on ports of its own: a gateway's record is led there with --ask-at and --ask-port.
+of each protocol, on ports of its own: a gateway's record is led there with --probe-at and --probe-port.
 
 Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 		Example: "  wardicon simulate\n  wardicon simulate ikev2 tls --fault suite --fault slow",
@@ -75,9 +75,9 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 					return err
 				}
 			}
-			told := simulator{Name: g.Name, AskAt: vpn.AskAt{Address: bind, Ports: map[string]int{}}, Faults: faults, Ports: map[int]string{}}
+			told := simulator{Name: g.Name, ProbeAt: vpn.ProbeAt{Address: bind, Ports: map[string]int{}}, Faults: faults, Ports: map[int]string{}}
 			for from, to := range g.Ports() {
-				told.AskAt.Ports[fmt.Sprint(from)] = to
+				told.ProbeAt.Ports[fmt.Sprint(from)] = to
 				told.Ports[from] = netip.AddrPortFrom(g.Bind, uint16(to)).String()
 			}
 			if err := a.print(told, func(w table.Writer) {
@@ -91,9 +91,9 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 			if a.output == "table" {
 				var ports []string
 				for _, from := range sortedPorts(told.Ports) {
-					ports = append(ports, fmt.Sprintf("%d=%d", from, told.AskAt.Ports[fmt.Sprint(from)]))
+					ports = append(ports, fmt.Sprintf("%d=%d", from, told.ProbeAt.Ports[fmt.Sprint(from)]))
 				}
-				a.say("\nLead a record here:  wardicon gateway change NAME --ask-at %s --ask-port %s\nStop it with Ctrl-C.", bind, strings.Join(ports, ","))
+				a.say("\nLead a record here:  wardicon gateway change NAME --probe-at %s --probe-port %s\nStop it with Ctrl-C.", bind, strings.Join(ports, ","))
 			}
 			<-cmd.Context().Done()
 			return nil

@@ -37,7 +37,7 @@ func (h *host) selfMade(log *slog.Logger) error {
 		return fmt.Errorf("--tls-self: %w", err)
 	}
 	h.cert, h.certKey = certificate, key
-	log.Info("self-made certificate", "file", certificate, "names", h.selfNames, "ends", c.NotAfter.Format(time.DateOnly), "sha256", fmt.Sprintf("%x", sha256.Sum256(c.Raw)))
+	log.Info("self-made certificate", "file", certificate, "names", h.selfNames, "expires", c.NotAfter.Format(time.DateOnly), "sha256", fmt.Sprintf("%x", sha256.Sum256(c.Raw)))
 	return nil
 }
 

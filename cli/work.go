@@ -23,7 +23,7 @@ import (
 )
 
 func (a *app) work() []*cobra.Command {
-	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.verify(), a.handoverCommands(), a.fetch(), a.withdrawCommands(), a.probe(), a.explain(), a.reportCommands(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
+	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.verify(), a.handoverCommands(), a.fetch(), a.offboardCommands(), a.probe(), a.explain(), a.reportCommands(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
 	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return deviceNoun().complete(a)(cmd, args, typed)
@@ -39,10 +39,10 @@ func (a *app) work() []*cobra.Command {
 }
 
 func (a *app) plan() *cobra.Command {
-	var wishes vpn.Wishes
+	var preferences vpn.Preferences
 	cmd := &cobra.Command{
 		Use: "plan DEVICE GATEWAY", Short: "Plan and check how a device connects to a gateway", Args: exactly("DEVICE", "GATEWAY"),
-		Long: `Settles how a device connects to a gateway and gives the reason for every choice,
+		Long: `Plans how a device connects to a gateway and gives the reason for every choice,
 then looks for errors. Where a profile of the two is kept, that one is planned;
 else nothing is kept. Exits 1 when there is an error or a warning.`,
 		Example: `  wardicon plan "Planner Mac 1" Norrvik
@@ -52,20 +52,20 @@ else nothing is kept. Exits 1 when there is an error or a warning.`,
 	password := cmd.Flags().String("password", "", "saved or asked")
 	scope := cmd.Flags().String("scope", "", "person or machine")
 	protocol := cmd.Flags().String("protocol", "", "ikev2, tls, sstp, l2tp or pptp")
-	cmd.Flags().StringVar(&wishes.Format, "format", "", "format of the file, where the device takes several")
-	cmd.Flags().StringVar(&wishes.Name, "connection", "", "name of the connection")
+	cmd.Flags().StringVar(&preferences.Format, "format", "", "format of the file, where the device takes several")
+	cmd.Flags().StringVar(&preferences.Name, "connection", "", "name of the connection")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-			wishes.Tunnel, wishes.Password, wishes.Scope = vpn.Tunnel(*tunnel), vpn.Keep(*password), vpn.Scope(*scope)
-			wishes.Protocol = vpn.Protocol(*protocol)
+			preferences.Tunnel, preferences.Password, preferences.Scope = vpn.Tunnel(*tunnel), vpn.PasswordMode(*password), vpn.Scope(*scope)
+			preferences.Protocol = vpn.Protocol(*protocol)
 			var planned api.Planned
 			kept, err := profileOf(ctx, c, args[0], args[1])
 			var none *api.Problem
 			switch {
-			case err == nil && wishes.IsZero():
+			case err == nil && preferences.IsZero():
 				planned, err = c.Plan(ctx, kept.ID)
 			case err == nil || errors.As(err, &none) && none.Status == 404:
-				planned, err = a.try(ctx, c, args[0], args[1], wishes)
+				planned, err = a.try(ctx, c, args[0], args[1], preferences)
 			}
 			if err != nil {
 				return err
@@ -82,7 +82,7 @@ else nothing is kept. Exits 1 when there is an error or a warning.`,
 			}
 			if a.output == "table" {
 				if len(planned.Agreements) > 0 {
-					a.say("\nboth sides settle on")
+					a.say("\nboth sides negotiate")
 					a.agreements("  ", planned.Agreements)
 				}
 				if len(planned.Passed) > 0 {
@@ -101,7 +101,7 @@ else nothing is kept. Exits 1 when there is an error or a warning.`,
 	return cmd
 }
 
-func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, wishes vpn.Wishes) (api.Planned, error) {
+func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, preferences vpn.Preferences) (api.Planned, error) {
 	d, err := findDevice(ctx, c, device)
 	if err != nil {
 		return api.Planned{}, err
@@ -110,10 +110,10 @@ func (a *app) try(ctx context.Context, c *client.Client, device, gateway string,
 	if err != nil {
 		return api.Planned{}, err
 	}
-	return c.Try(ctx, d.ID, g.ID, wishes)
+	return c.Try(ctx, d.ID, g.ID, preferences)
 }
 
-// agreements prints what both sides settle on, or what would bring them together.
+// agreements prints what both sides negotiate, or what would bring them together.
 func (a *app) agreements(indent string, list []check.Agreement) {
 	for _, g := range list {
 		switch {

@@ -42,15 +42,15 @@ func (c *Client) ExportAuthority(ctx context.Context, id string, passphrase, aga
 	return f, err
 }
 
-// Crossing shows how far the way from an authority to its successor has come.
-func (c *Client) Crossing(ctx context.Context, id string) (at api.Crossing, err error) {
-	err = c.call(ctx, http.MethodGet, "/authorities/"+url.PathEscape(id)+"/crossing", nil, nil, nil, &at)
+// Rollover shows how far the way from an authority to its successor has come.
+func (c *Client) Rollover(ctx context.Context, id string) (at api.Rollover, err error) {
+	err = c.call(ctx, http.MethodGet, "/authorities/"+url.PathEscape(id)+"/rollover", nil, nil, nil, &at)
 	return at, err
 }
 
-// Cross goes a step: begin, finish or undo.
-func (c *Client) Cross(ctx context.Context, id, step, successorID string, anyway bool) (at api.Crossing, err error) {
-	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/crossing", nil, nil, map[string]any{"step": step, "successor_id": successorID, "anyway": anyway}, &at)
+// RollOver goes a step: begin, finish or undo.
+func (c *Client) RollOver(ctx context.Context, id, step, successorID string, anyway bool) (at api.Rollover, err error) {
+	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/rollover", nil, nil, map[string]any{"step": step, "successor_id": successorID, "anyway": anyway}, &at)
 	return at, err
 }
 

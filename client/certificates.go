@@ -34,20 +34,20 @@ func (c *Client) IssueToGateway(ctx context.Context, gatewayID, authorityID, req
 	return out, err
 }
 
-// Endings lists what ends within some days.
-func (c *Client) Endings(ctx context.Context, days int) (list api.Items[api.Ending], err error) {
-	err = c.call(ctx, http.MethodGet, "/endings", url.Values{"days": {strconv.Itoa(days)}}, nil, nil, &list)
+// Expiries lists what ends within some days.
+func (c *Client) Expiries(ctx context.Context, days int) (list api.Items[api.Expiry], err error) {
+	err = c.call(ctx, http.MethodGet, "/expiries", url.Values{"days": {strconv.Itoa(days)}}, nil, nil, &list)
 	return list, err
 }
 
 // Revoke takes a certificate back for good.
-func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (w api.Withdrawn, err error) {
+func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (w api.Revocation, err error) {
 	err = c.call(ctx, http.MethodPost, "/certificates/"+url.PathEscape(id)+"/revoke", nil, nil, map[string]any{"reason": reason}, &w)
 	return w, err
 }
 
 // RevokeDevice takes back all certificates of a device.
-func (c *Client) RevokeDevice(ctx context.Context, deviceID string, reason pki.Reason) (w api.Withdrawn, err error) {
+func (c *Client) RevokeDevice(ctx context.Context, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
 	err = c.call(ctx, http.MethodPost, "/devices/"+url.PathEscape(deviceID)+"/revoke", nil, nil, map[string]any{"reason": reason}, &w)
 	return w, err
 }

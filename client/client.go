@@ -331,8 +331,8 @@ func (c *Client) Plan(ctx context.Context, profileID string) (p api.Planned, err
 }
 
 // Try plans and checks without keeping anything.
-func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, wishes vpn.Wishes) (p api.Planned, err error) {
-	err = c.call(ctx, http.MethodPost, "/plan", nil, nil, map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "wishes": wishes}, &p)
+func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, preferences vpn.Preferences) (p api.Planned, err error) {
+	err = c.call(ctx, http.MethodPost, "/plan", nil, nil, map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "preferences": preferences}, &p)
 	return p, err
 }
 

@@ -21,18 +21,18 @@ func (c *Client) Handovers(ctx context.Context, q Query) (page api.Page[api.Hand
 type handing struct {
 	ProfileID string `json:"profile_id,omitempty"`
 	Group     string `json:"group,omitempty"`
-	api.HandoverWish
+	api.HandoverRequest
 }
 
 // MakeHandover makes a link to the newest parcel of a profile.
-func (c *Client) MakeHandover(ctx context.Context, profileID string, wish api.HandoverWish) (made api.NewHandover, err error) {
-	err = c.call(ctx, http.MethodPost, "/handovers", nil, nil, handing{profileID, "", wish}, &made)
+func (c *Client) MakeHandover(ctx context.Context, profileID string, preference api.HandoverRequest) (made api.NewHandover, err error) {
+	err = c.call(ctx, http.MethodPost, "/handovers", nil, nil, handing{profileID, "", preference}, &made)
 	return made, err
 }
 
 // HandOverGroup begins to hand over to a group.
-func (c *Client) HandOverGroup(ctx context.Context, group string, wish api.HandoverWish) (j api.Job, err error) {
-	err = c.call(ctx, http.MethodPost, "/handovers/batches", nil, nil, handing{"", group, wish}, &j)
+func (c *Client) HandOverGroup(ctx context.Context, group string, preference api.HandoverRequest) (j api.Job, err error) {
+	err = c.call(ctx, http.MethodPost, "/handovers/batches", nil, nil, handing{"", group, preference}, &j)
 	return j, err
 }
 
@@ -60,9 +60,9 @@ func (c *Client) Archive(ctx context.Context, profileID, group string) (archive 
 	return archive, err
 }
 
-// Sightings lists the gateways that a profile's device was seen through.
-func (c *Client) Sightings(ctx context.Context, profileID string) (list api.Items[api.Sighting], err error) {
-	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/sightings", nil, nil, nil, &list)
+// SeenConnections lists the gateways that a profile's device was seen through.
+func (c *Client) SeenConnections(ctx context.Context, profileID string) (list api.Items[api.SeenConnection], err error) {
+	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/seen_connections", nil, nil, nil, &list)
 	return list, err
 }
 
@@ -72,30 +72,30 @@ func (c *Client) Whereami(ctx context.Context) (w api.Whereabouts, err error) {
 	return w, err
 }
 
-// places are the paths of the nouns that can be withdrawn.
+// places are the paths of the nouns that can be offboarded.
 var places = map[string]string{"person": "/people/", "device": "/devices/"}
 
 // Holdings tells what a person or a device holds.
-func (c *Client) Holdings(ctx context.Context, noun, id string, why vpn.Withdrawal) (h api.Holdings, err error) {
+func (c *Client) Holdings(ctx context.Context, noun, id string, why vpn.OffboardReason) (h api.Holdings, err error) {
 	err = c.call(ctx, http.MethodGet, places[noun]+url.PathEscape(id)+"/holdings", url.Values{"why": {string(why)}}, nil, nil, &h)
 	return h, err
 }
 
-// Withdraw closes links, takes certificates back and lists what people have to do.
-func (c *Client) Withdraw(ctx context.Context, noun, id string, why vpn.Withdrawal) (w api.Withdrawal, err error) {
-	err = c.call(ctx, http.MethodPost, places[noun]+url.PathEscape(id)+"/withdrawal", nil, nil, map[string]any{"why": why}, &w)
+// Offboard closes links, takes certificates back and lists what people have to do.
+func (c *Client) Offboard(ctx context.Context, noun, id string, why vpn.OffboardReason) (w api.Offboarding, err error) {
+	err = c.call(ctx, http.MethodPost, places[noun]+url.PathEscape(id)+"/offboarding", nil, nil, map[string]any{"why": why}, &w)
 	return w, err
 }
 
-// Withdrawals lists who left and what was lost.
-func (c *Client) Withdrawals(ctx context.Context, q Query) (page api.Page[api.Withdrawal], err error) {
-	err = c.call(ctx, http.MethodGet, "/withdrawals", q.values(), nil, nil, &page)
+// Offboardings lists who left and what was lost.
+func (c *Client) Offboardings(ctx context.Context, q Query) (page api.Page[api.Offboarding], err error) {
+	err = c.call(ctx, http.MethodGet, "/offboardings", q.values(), nil, nil, &page)
 	return page, err
 }
 
-// TickItem says that an item of a withdrawal is done, or is not after all. Items are counted from 0.
-func (c *Client) TickItem(ctx context.Context, id string, item int, done bool) (w api.Withdrawal, err error) {
-	err = c.call(ctx, http.MethodPost, "/withdrawals/"+url.PathEscape(id)+"/items/"+strconv.Itoa(item), nil, nil, map[string]any{"done": done}, &w)
+// TickItem says that an item of an offboarding is done, or is not after all. Items are counted from 0.
+func (c *Client) TickItem(ctx context.Context, id string, item int, done bool) (w api.Offboarding, err error) {
+	err = c.call(ctx, http.MethodPost, "/offboardings/"+url.PathEscape(id)+"/items/"+strconv.Itoa(item), nil, nil, map[string]any{"done": done}, &w)
 	return w, err
 }
 

@@ -8,13 +8,13 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Mail shows how letters are sent.
+// Mail shows how emails are sent.
 func (c *Client) Mail(ctx context.Context) (m vpn.Mail, err error) {
 	err = c.call(ctx, http.MethodGet, "/mail", nil, nil, nil, &m)
 	return m, err
 }
 
-// SetMail changes how letters are sent. Without a password the stored one stays, unless it is to be removed.
+// SetMail changes how emails are sent. Without a password the stored one stays, unless it is to be removed.
 func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (out vpn.Mail, err error) {
 	body := map[string]any{
 		"server": m.Server, "port": m.Port, "security": m.Security, "login": m.Login, "from": m.From, "authority": m.Authority, "reminders": append([]string{}, m.Reminders...), "remove_password": remove,
@@ -26,19 +26,19 @@ func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (out vpn.
 	return out, err
 }
 
-// TryMail sends a letter at once.
+// TryMail sends an email at once.
 func (c *Client) TryMail(ctx context.Context, to string) error {
 	return c.call(ctx, http.MethodPost, "/mail/try", nil, nil, map[string]any{"to": to}, nil)
 }
 
-// SendLetters has every letter that waits tried now.
-func (c *Client) SendLetters(ctx context.Context) (s api.Sending, err error) {
-	err = c.call(ctx, http.MethodPost, "/letters/delivery", nil, nil, nil, &s)
+// SendEmails has every email that waits tried now.
+func (c *Client) SendEmails(ctx context.Context) (s api.Sending, err error) {
+	err = c.call(ctx, http.MethodPost, "/mail/deliveries", nil, nil, nil, &s)
 	return s, err
 }
 
-// Letters lists letters that were sent or are to be.
-func (c *Client) Letters(ctx context.Context, q Query) (page api.Page[api.Letter], err error) {
-	err = c.call(ctx, http.MethodGet, "/letters", q.values(), nil, nil, &page)
+// Emails lists emails that were sent or are to be.
+func (c *Client) Emails(ctx context.Context, q Query) (page api.Page[api.Email], err error) {
+	err = c.call(ctx, http.MethodGet, "/mail/queue", q.values(), nil, nil, &page)
 	return page, err
 }

@@ -102,7 +102,7 @@ func identity(out api.GatewayBundle) (pki.Identity, error) {
 	return pki.Pair(chain, secret.New(key))
 }
 
-// Post has letters sent through a mail server.
+// Post has emails sent through a mail server.
 func Post(ctx context.Context, svc *service.Service, server vpn.Mail) error {
 	server.Security, server.From, server.Reminders = vpn.MailStartTLS, "wardicon@skerryline.example", []string{"network@skerryline.example"}
 	_, err := svc.SetMail(service.As(ctx, "demo"), server, false)
@@ -115,7 +115,7 @@ const Egress = "198.51.100.7"
 // Reach notes under which address people reach the service.
 func Reach(ctx context.Context, svc *service.Service, address string) error {
 	o := organisation
-	o.Links, o.AskEvery = address, 1
+	o.Links, o.ProbeEvery = address, 1
 	_, err := svc.SetOrganisation(service.As(ctx, "demo"), o)
 	return err
 }
@@ -187,7 +187,7 @@ func (l *loader) device(ctx context.Context, sample device) error {
 		}
 	}
 	for _, p := range sample.profiles {
-		if _, err := l.svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: l.gateways[p.gateway], Wishes: p.wishes}); err != nil {
+		if _, err := l.svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: l.gateways[p.gateway], Preferences: p.preferences}); err != nil {
 			return fmt.Errorf("to %s: %w", p.gateway, err)
 		}
 	}

@@ -96,8 +96,8 @@ type device struct {
 }
 
 type profile struct {
-	gateway string
-	wishes  vpn.Wishes
+	gateway     string
+	preferences vpn.Preferences
 }
 
 func to(gateways ...string) []profile {
@@ -113,11 +113,11 @@ var sites = map[string]*vpn.Site{"Ticket hall router": {Networks: []string{"10.7
 
 var devices = []device{
 	{"Planner Mac 1", "Ada Fjell", vpn.MacOS, "14", true, false, to("Norrvik", "Easthaven")},
-	{"Planner Mac 2", "Leif Sund", vpn.MacOS, "10.15", true, false, []profile{{"Norrvik", vpn.Wishes{Name: "VPN"}}}}, // a name that says nothing
-	{"Planner phone", "Ada Fjell", vpn.IOS, "17", true, false, []profile{{"Norrvik", vpn.Wishes{Tunnel: vpn.TunnelSplit}}}},
+	{"Planner Mac 2", "Leif Sund", vpn.MacOS, "10.15", true, false, []profile{{"Norrvik", vpn.Preferences{Name: "VPN"}}}}, // a name that says nothing
+	{"Planner phone", "Ada Fjell", vpn.IOS, "17", true, false, []profile{{"Norrvik", vpn.Preferences{Tunnel: vpn.TunnelSplit}}}},
 	{"Purser laptop 1", "Bosse Ravn", vpn.Windows, "11", true, false, to("Norrvik")},
 	{"Purser laptop 2", "Cleo Strand", vpn.Windows, "10", false, false, to("Tallholm")},
-	{"Purser laptop 3", "Leif Sund", vpn.Windows, "8.1", false, false, []profile{{"Norrvik", vpn.Wishes{Password: vpn.KeepSaved}}}}, // saved, not encrypted
+	{"Purser laptop 3", "Leif Sund", vpn.Windows, "8.1", false, false, []profile{{"Norrvik", vpn.Preferences{Password: vpn.PasswordSaved}}}}, // saved, not encrypted
 	{"Purser desk", "Edda Voss", vpn.Windows, "7", true, false, to("Norrvik")},
 	{"Bridge tablet 1", "Dag Holm", vpn.IPadOS, "16", true, false, to("Norrvik")},
 	{"Bridge tablet 2", "Edda Voss", vpn.IPadOS, "18", true, false, to("Norrvik")},

@@ -81,7 +81,7 @@ var patterns = []vpn.Pattern{
 	{
 		Name: "Masters", Groups: []string{"masters"}, Protocols: []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP}, Gateways: vpn.ChooseNearest, GatewayIDs: []string{"Brattvik", "Lyngholm"},
 		Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"Skerry Line bridge"}, Suffixes: []string{"office.skerryline.example"}, Domains: []string{"inside.skerryline.example"}},
-		Reconnect: true, Naming: "{organisation} {city}", Note: "On demand, by the soundest that the device has.",
+		Reconnect: true, Naming: "{organisation} {city}", Note: "On demand, by the strongest that the device has.",
 	},
 	{
 		Name: "Yard", Groups: []string{"yard"}, Protocols: []vpn.Protocol{vpn.IKEv2, vpn.TLS, vpn.L2TP}, Gateways: vpn.ChooseListed, GatewayIDs: []string{"Brattvik", "Lyngholm"}, Connect: vpn.ByHand,
@@ -89,6 +89,6 @@ var patterns = []vpn.Pattern{
 	},
 	{
 		Name: "Ticket halls", Groups: []string{"halls"}, Protocols: []vpn.Protocol{vpn.TLS, vpn.IKEv2}, Gateways: vpn.ChooseEach, GatewayIDs: []string{"Brattvik", "Lyngholm"}, Connect: vpn.Always,
-		Tunnel: vpn.TunnelFull, IPv6: vpn.IPv6Refused, Password: vpn.KeepSaved, Reconnect: true, Note: "Always connected, everything inside.",
+		Tunnel: vpn.TunnelFull, IPv6: vpn.IPv6Refused, Password: vpn.PasswordSaved, Reconnect: true, Note: "Always connected, everything inside.",
 	},
 }

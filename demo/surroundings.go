@@ -97,12 +97,12 @@ func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.G
 		return err
 	}
 	s.Gateways[g.Name] = stand
-	led := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	led := &vpn.ProbeAt{Address: stand.Bind.String(), Ports: map[string]int{}}
 	for from, to := range stand.Ports() {
 		led.Ports[strconv.Itoa(from)] = to
 	}
 	_, err = svc.Gateways.Change(ctx, g.ID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
-		g.AskAt = led
+		g.ProbeAt = led
 		return g, nil
 	}, func(string) bool { return true })
 	return err

@@ -111,7 +111,7 @@ func TestBadInput(t *testing.T) {
 		{"gateway that is not there", "PATCH", "/accounts/ACCOUNT", `{"gateway_ids":["gw-x"]}`, 422, "/gateway_ids/0"},
 		{"device that is not there", "POST", "/profiles", `{"device_id":"de-x","gateway_id":"` + one.ID + `"}`, 422, "/device_id"},
 		{"profile that is there", "POST", "/profiles", `{"device_id":"DEVICE","gateway_id":"NORRVIK"}`, 422, "/device_id"},
-		{"account of somebody else", "PATCH", "/profiles/PROFILE", `{"wishes":{"account_id":"ACCOUNT"}}`, 422, "/wishes/account_id"},
+		{"account of somebody else", "PATCH", "/profiles/PROFILE", `{"preferences":{"account_id":"ACCOUNT"}}`, 422, "/preferences/account_id"},
 		{"pattern without a name", "POST", "/patterns", `{"protocols":["ikev2"]}`, 422, "/name"},
 		{"pattern with a protocol that is not there", "POST", "/patterns", `{"name":"x","protocols":["ikev3"]}`, 422, "/protocols/0"},
 		{"pattern with a protocol twice", "POST", "/patterns", `{"name":"x","protocols":["tls","tls"]}`, 422, "/protocols/1"},
@@ -128,12 +128,12 @@ func TestBadInput(t *testing.T) {
 		{"job that is not there", "GET", "/jobs/jo-x", ``, 404, ""},
 		{"cancelling a job that is not there", "POST", "/jobs/jo-x/cancel", ``, 404, ""},
 		{"severity of a rule that is not there", "PUT", "/rules/no-rule/severity", `{"severity":"off"}`, 404, ""},
-		{"severity that is none", "PUT", "/rules/edge-blank/severity", `{"severity":"loud"}`, 422, "/severity"},
+		{"severity that is none", "PUT", "/rules/edge-space/severity", `{"severity":"loud"}`, 422, "/severity"},
 		{"fixing a rule that is not there", "POST", "/rules/no-rule/fix", ``, 404, ""},
-		{"override without a reason", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"until":"TOMORROW"}`, 422, "/reason"},
+		{"override without a reason", "PUT", "/profiles/PROFILE/overrides/edge-space", `{"until":"TOMORROW"}`, 422, "/reason"},
 		{"override of nothing", "PUT", "/profiles/PROFILE/overrides/psk-short", `{"reason":"x","until":"TOMORROW"}`, 422, "/rule"},
-		{"override without an end", "PUT", "/profiles/PROFILE/overrides/edge-blank", `{"reason":"x"}`, 422, "/until"},
-		{"taking back what was not passed", "DELETE", "/profiles/PROFILE/overrides/edge-blank", ``, 404, ""},
+		{"override without an end", "PUT", "/profiles/PROFILE/overrides/edge-space", `{"reason":"x"}`, 422, "/until"},
+		{"taking back what was not passed", "DELETE", "/profiles/PROFILE/overrides/edge-space", ``, 404, ""},
 		{"findings counted by colour", "GET", "/finding-sums?by=colour", ``, 422, "/by"},
 		{"findings of a severity that is none", "GET", "/findings?filter=severity:loud", ``, 200, ""},
 		{"check of nothing", "POST", "/check", ``, 422, ""},
@@ -398,15 +398,15 @@ func TestParcels(t *testing.T) {
 	// A change makes the parcel outdated; taking it back makes it current again.
 	id := f.profile("Engine laptop 1", "Norrvik")
 	for _, test := range []struct {
-		wishes   client.Patch
-		outdated bool
+		preferences client.Patch
+		outdated    bool
 	}{{client.Patch{"tunnel": "full"}, true}, {client.Patch{"tunnel": nil}, false}} {
-		if _, err := f.client.Profiles.Change(ctx, id, 0, client.Patch{"wishes": test.wishes}); err != nil {
+		if _, err := f.client.Profiles.Change(ctx, id, 0, client.Patch{"preferences": test.preferences}); err != nil {
 			t.Fatal(err)
 		}
 		list, err := f.client.Parcels(ctx, id)
 		if err != nil || len(list.Items) != 1 || list.Items[0].Outdated != test.outdated {
-			t.Errorf("%v: %+v (%v)", test.wishes, list.Items, err)
+			t.Errorf("%v: %+v (%v)", test.preferences, list.Items, err)
 		}
 	}
 }

@@ -427,7 +427,7 @@ func TestAttackTerminal(t *testing.T) {
 	for i := range 300 {
 		post("/help", fmt.Sprintf("said=flood+%d+809", i))
 	}
-	if page, err := f.client.Reports(t.Context(), query("")); err != nil || page.Total > 10 || !slices.ContainsFunc(page.Items, func(r api.Report) bool { return !strings.Contains(r.Said, "flood") }) {
+	if page, err := f.client.Reports(t.Context(), query("")); err != nil || page.Total > 10 || !slices.ContainsFunc(page.Items, func(r api.Report) bool { return !strings.Contains(r.Message, "flood") }) {
 		t.Errorf("%d reports, and the first is pushed out (%v)", page.Total, err)
 	}
 }
@@ -437,7 +437,7 @@ func TestAttackProbe(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
 	ctx := t.Context()
-	svc := service.New(f.store, slog.New(slog.DiscardHandler), time.Now) // started without --ask-inner
+	svc := service.New(f.store, slog.New(slog.DiscardHandler), time.Now) // started without --probe-internal
 	for i, at := range []string{"127.0.0.1", "::1", "169.254.169.254", "fe80::1", "0.0.0.0"} {
 		g, err := f.client.Gateways.Add(ctx, map[string]any{"name": fmt.Sprintf("Inner %d", i), "address": at, "offers": map[string]any{"sstp": map[string]any{"port": 22, "ppp": []string{"mschapv2"}}}})
 		if err != nil {
@@ -448,7 +448,7 @@ func TestAttackProbe(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, a := range p.Answers {
-			if a.State != drift.Unasked || !strings.Contains(a.Fault, "--ask-inner") {
+			if a.State != drift.Unprobed || !strings.Contains(a.Fault, "--probe-internal") {
 				t.Errorf("%s: %s %s was asked: %s %s", at, a.Method, a.Address, a.State, a.Fault)
 			}
 		}
@@ -461,7 +461,7 @@ func TestAttackProbe(t *testing.T) {
 		t.Fatal(err)
 	}
 	p, err := svc.Probe(service.AsRole(ctx, "issuer", "issuer"), name.ID)
-	if err != nil || slices.ContainsFunc(p.Answers, func(a drift.Answer) bool { return a.State != drift.Unasked }) {
+	if err != nil || slices.ContainsFunc(p.Answers, func(a drift.Answer) bool { return a.State != drift.Unprobed }) {
 		t.Errorf("a name that leads inside is asked: %+v %v", p.Answers, err)
 	}
 }

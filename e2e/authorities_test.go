@@ -43,7 +43,7 @@ func signed(t *testing.T, by pki.Issuer, request string) string {
 	return pki.Bundle(c)
 }
 
-// TestAuthorityCommands goes the ways of authorities on the command line: brought in, exported, crossed
+// TestAuthorityCommands goes the ways of authorities on the command line: brought in, exported, rolled
 // over; requests, gateway bundles, chains, signing and proof.
 func TestAuthorityCommands(t *testing.T) {
 	f := start(t, true)
@@ -125,8 +125,8 @@ func read(t *testing.T, name string) string {
 	return string(data)
 }
 
-// TestCrossingAndProof crosses over and proves parcels on the command line.
-func TestCrossingAndProof(t *testing.T) {
+// TestRolloverAndSignatures rolls over and proves parcels on the command line.
+func TestRolloverAndSignatures(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
 	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
@@ -143,19 +143,19 @@ func TestCrossingAndProof(t *testing.T) {
 		{[]string{"build", "Bridge tablet 2/Norrvik", "--to", dir + "/tablet"}, 0, ".mobileconfig"},
 		{[]string{"verify", dir + "/yard/skerry-line-brattvik-ikev2-install.sh", dir + "/tablet/skerry-line-norrvik.mobileconfig"}, 0, "(believed)"},
 		{[]string{"authority", "make", "Skerry Line 2"}, 0, "made the authority"},
-		{[]string{"authority", "cross", "Skerry Line Authority"}, 1, "no successor"},
-		{[]string{"authority", "cross", "Skerry Line Authority", "--to", "Skerry Line 2"}, 0, "3     devices"},
-		{[]string{"authority", "list"}, 0, "crossing over to Skerry Line 2"},
-		{[]string{"authority", "cross", "Skerry Line Authority", "--finish"}, 1, "or finish anyway"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 1, "no successor"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--to", "Skerry Line 2"}, 0, "3     devices"},
+		{[]string{"authority", "list"}, 0, "rolling over to Skerry Line 2"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish"}, 1, "or finish anyway"},
 		{[]string{"authority", "renew", "Skerry Line Authority", "--all"}, 0, "3 renewed"},
-		{[]string{"authority", "cross", "Skerry Line Authority"}, 0, "0     devices"},
-		{[]string{"authority", "cross", "Skerry Line Authority", "--finish", "--undo"}, 2, "flags in the group"},
-		{[]string{"authority", "cross", "Skerry Line Authority", "--finish", "--anyway"}, 0, "from Skerry Line Authority to Skerry Line 2"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 0, "0     devices"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--undo"}, 2, "flags in the group"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--anyway"}, 0, "from Skerry Line Authority to Skerry Line 2"},
 		{[]string{"certificate", "calendar", "--days", "400"}, 0, "the certificate that signs parcels"},
 		{[]string{"signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office signs parcels"},
 		{[]string{"signer", "remove"}, 0, "signed no more"},
 		{[]string{"mail", "set", "--server", "https://mail"}, 1, "server"},
-		{[]string{"mail", "letters"}, 0, "no letters"},
+		{[]string{"mail", "queue"}, 0, "no emails"},
 		{[]string{"verify"}, 2, "found no file"},
 	} {
 		if code, out, errs := f.run("", test.args...); code != test.code || !strings.Contains(out+errs, test.want) {
@@ -183,7 +183,7 @@ func TestCrossingAndProof(t *testing.T) {
 	}
 }
 
-// TestAuthorityPages brings an authority in, makes a request and answers it, crosses over and exports, by the
+// TestAuthorityPages brings an authority in, makes a request and answers it, rolls over and exports, by the
 // pages of the console.
 func TestAuthorityPages(t *testing.T) {
 	f, b := signedInTab(t)
@@ -254,7 +254,7 @@ func TestAuthorityPages(t *testing.T) {
 	b.fill("Its successor", authorities.Items[0].ID)
 	b.press("Begin")
 	b.see("Both are believed.")
-	b.accessible("crossing over")
+	b.accessible("rollover")
 	b.press("Undo")
 	b.see("As before.")
 	b.press("Take its key out")

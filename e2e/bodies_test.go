@@ -50,7 +50,7 @@ type document struct {
 // fits are values for fields that a sample by type alone would not pass with.
 var fits = map[string]any{
 	"name": "Sample", "address": "sample.skerryline.example", "login": "s_ample", "release": "11", "platform": "windows", "role": "auditor", "domain": "skerryline.example", "days": 1, "text": "809",
-	"passphrase": "anchor velvet 52 pepper rudder", "password": demo.OwnerPassword, "old": demo.OwnerPassword, "reason": "sample", "rule": "edge-blank", "severity": "warning", "group": "crew", "why": "lost",
+	"passphrase": "anchor velvet 52 pepper rudder", "password": demo.OwnerPassword, "old": demo.OwnerPassword, "reason": "sample", "rule": "edge-space", "severity": "warning", "group": "crew", "why": "lost",
 	"places": map[string]any{"latitude": 1, "longitude": 1}, "place": map[string]any{"city": "Oslo", "latitude": 59.9, "longitude": 10.7}, "milliseconds": 9, "certificate": "-", "file": "aGVsbG8=", "content": "hello",
 }
 
@@ -213,7 +213,7 @@ func (f *fleet) bodied(d document, path, method string, ids map[string]string, t
 			id = one
 		}
 	}
-	at := strings.NewReplacer("{id}", id, "{rule}", "edge-blank", "{name}", "none", "{noun}", "device", "{half}", "link", "{item}", "0", "{probe}", "latest").Replace(path)
+	at := strings.NewReplacer("{id}", id, "{rule}", "edge-space", "{name}", "none", "{noun}", "device", "{half}", "link", "{item}", "0", "{probe}", "latest").Replace(path)
 	var body io.Reader
 	kind := "application/json"
 	for media, content := range op.Body.Content {

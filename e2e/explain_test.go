@@ -79,12 +79,12 @@ func TestExplainCommand(t *testing.T) {
 func TestReports(t *testing.T) {
 	t.Parallel()
 	f := start(t, true, trusting)
-	letters, err := simulate.NewMailServer("", "")
+	emails, err := simulate.NewMailServer("", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = letters.Close() })
-	if err := demo.Post(t.Context(), f.svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority}); err != nil {
+	t.Cleanup(func() { _ = emails.Close() })
+	if err := demo.Post(t.Context(), f.svc, vpn.Mail{Server: emails.Host, Port: emails.Port, Authority: emails.Authority}); err != nil {
 		t.Fatal(err)
 	}
 	made := f.handed("Bridge tablet 2", false)
@@ -101,11 +101,11 @@ func TestReports(t *testing.T) {
 	b.accessible("what to do")
 	b.shot("phone-help")
 
-	for end := time.Now().Add(20 * time.Second); len(letters.Letters()) == 0 && time.Now().Before(end); {
+	for end := time.Now().Add(20 * time.Second); len(emails.Emails()) == 0 && time.Now().Before(end); {
 		time.Sleep(50 * time.Millisecond)
 	}
-	if got := letters.Letters(); len(got) != 1 || got[0].Subject != "Edda Voss: Bridge tablet 2 does not get through to Norrvik" || !strings.Contains(string(got[0].Raw), "Likeliest cause") || strings.Contains(string(got[0].Raw), "phase 1") {
-		t.Errorf("%+v, expected one letter without what was said", got)
+	if got := emails.Emails(); len(got) != 1 || got[0].Subject != "Edda Voss: Bridge tablet 2 does not get through to Norrvik" || !strings.Contains(string(got[0].Raw), "Likeliest cause") || strings.Contains(string(got[0].Raw), "phase 1") {
+		t.Errorf("%+v, expected one email without what was said", got)
 	}
 
 	b.do(chromedp.EmulateViewport(1280, 800))
@@ -129,7 +129,7 @@ func TestReports(t *testing.T) {
 	b.see("AssumeUDPEncapsulationContextOnSendRule")
 	b.fits()
 	page, err := f.client.Reports(t.Context(), client.Query{})
-	if err != nil || page.Total != 1 || page.Items[0].Done == nil || strings.Contains(page.Items[0].Said, "reef-57") {
+	if err != nil || page.Total != 1 || page.Items[0].Done == nil || strings.Contains(page.Items[0].Message, "reef-57") {
 		t.Errorf("%+v (%v)", page, err)
 	}
 }
@@ -157,7 +157,7 @@ func TestGatewayAnswers(t *testing.T) {
 		ports[strconv.Itoa(from)] = stand.Ports()[from]
 	}
 	id := g.Items[0].ID
-	if _, err := f.client.Gateways.Change(t.Context(), id, g.Items[0].Version, client.Patch{"address": "127.0.0.1", "addresses": []string{"127.0.0.1"}, "ask_at": map[string]any{"address": "127.0.0.1", "ports": ports}}); err != nil {
+	if _, err := f.client.Gateways.Change(t.Context(), id, g.Items[0].Version, client.Patch{"address": "127.0.0.1", "addresses": []string{"127.0.0.1"}, "probe_at": map[string]any{"address": "127.0.0.1", "ports": ports}}); err != nil {
 		t.Fatal(err)
 	}
 	b := open(t, f.url)

@@ -61,11 +61,11 @@ func TestCheckCommand(t *testing.T) {
 		want  string
 	}{
 		{"a sound file", "", []string{sound}, 0, "findings: 3 notes"},
-		{"a broken one", "", []string{broken}, 1, "[edge-blank]"},
+		{"a broken one", "", []string{broken}, 1, "[edge-space]"},
 		{"only errors count", "", []string{tunnel, "--fail-on", "error"}, 1, "[file-missing]"},
-		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-blank"`},
+		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-space"`},
 		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
-		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-blank"`},
+		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-space"`},
 		{"for a device that cannot", "", []string{sound, "--for", "android 14"}, 1, "[protocol-gone]"},
 		{"against the record", "", []string{sound, "--against"}, 0, "on record as Norrvik"},
 		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "no such file"},
@@ -116,7 +116,7 @@ func TestCheckCommand(t *testing.T) {
 		if log.Runs[0].Tool.Driver.Rules[r.RuleIndex].ID != r.RuleID || !strings.HasSuffix(place.ArtifactLocation.URI, "/with%20blanks/a%20b%231.nmconnection") || place.Region.StartLine < 1 || place.Region.StartColumn < 1 {
 			t.Errorf("%+v leads nowhere", r)
 		}
-		if want := map[string]string{"edge-blank": "error", "ppp-clear": "warning", "secret-in-clear": "note"}[r.RuleID]; want != "" && r.Level != want {
+		if want := map[string]string{"edge-space": "error", "ppp-clear": "warning", "secret-in-clear": "note"}[r.RuleID]; want != "" && r.Level != want {
 			t.Errorf("%s has the level %q", r.RuleID, r.Level)
 		}
 	}
@@ -124,7 +124,7 @@ func TestCheckCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-blank, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
+	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-space, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
 	if code, _, _ := f.run("", "check", broken); code != 1 {
 		t.Errorf("a file that silences its own findings is obeyed: ended with %d", code)
 	}
@@ -132,7 +132,7 @@ func TestCheckCommand(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear ended on 2020-01-31") {
 		t.Errorf("with an ignore file it ended with %d: %s", code, out)
 	}
-	for _, bad := range []string{"ignore:\n  - {rule: edge-blank, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-blank, reason: x, until: soon}", "ignored: []"} {
+	for _, bad := range []string{"ignore:\n  - {rule: edge-space, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-space, reason: x, until: soon}", "ignored: []"} {
 		put("broken/wardicon-ignore.yaml", bad)
 		if code, _, errs := f.run("", "check", broken, "--ignore", ignore); code != 2 || !strings.Contains(errs, "wardicon-ignore.yaml") {
 			t.Errorf("%q: ended with %d: %s", bad, code, errs)
@@ -169,12 +169,12 @@ func TestWorkList(t *testing.T) {
 		return out
 	}
 	f.checked()
-	must("edge-blank", "finding", "sums")
+	must("edge-space", "finding", "sums")
 	must("Easthaven", "finding", "sums", "--by", "gateway")
-	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-blank")
-	must("1 fixed", "finding", "fix", "edge-blank", "--yes")
+	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-space")
+	must("1 fixed", "finding", "fix", "edge-space", "--yes")
 	f.checked()
-	if out := must("", "finding", "list", "--filter", "rule=edge-blank"); !strings.Contains(out, "no findings") {
+	if out := must("", "finding", "list", "--filter", "rule=edge-space"); !strings.Contains(out, "no findings") {
 		t.Errorf("still there: %s", out)
 	}
 	var sums api.Items[api.FindingSum]
@@ -182,7 +182,7 @@ func TestWorkList(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, s := range sums.Items {
-		if s.Key == "edge-blank" && (s.Ended != 1 || s.Tally.Errors != 0) {
+		if s.Key == "edge-space" && (s.Ended != 1 || s.Tally.Errors != 0) {
 			t.Errorf("a fixed finding counts as %+v", s)
 		}
 	}

@@ -184,7 +184,7 @@ func TestPersonForms(t *testing.T) {
 	}
 }
 
-// TestProfileForm settles things by hand and withdraws them: the plan follows, and the
+// TestProfileForm settles things by hand and clears them: the plan follows, and the
 // card for typing by hand is shown and built.
 func TestProfileForm(t *testing.T) {
 	f, b := signedInTab(t)
@@ -331,7 +331,7 @@ func TestRest(t *testing.T) {
 	if theme() == before {
 		t.Error("the colours are not remembered")
 	}
-	b.fill("Search", "edge-blank")
+	b.fill("Search", "edge-space")
 	b.see("1 rule")
 	b.goTo("/devices/de-nowhere", "Device")
 	b.see("there is no device de-nowhere")

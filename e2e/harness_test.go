@@ -93,7 +93,7 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 		t.Fatal(err)
 	}
 	f.store, f.svc = s, service.New(s, log, time.Now)
-	f.svc.AskInner() // simulators for gateways are on this machine
+	f.svc.ProbeInternal() // simulators for gateways are on this machine
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })
 	background.Go(func() { f.svc.Work(ctx) })

@@ -165,7 +165,7 @@ func (d *confirmed) work(pattern string) func(context.Context, *client.Client, i
 		j, err := c.RollOut(ctx, pattern)
 		if err == nil && i%2 == 1 {
 			d.job(j)
-			j, err = c.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
+			j, err = c.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByOperator})
 			if p, ok := err.(*api.Problem); ok && p.Status == 422 { // no profile yet
 				err = nil
 			}

@@ -56,7 +56,7 @@ func identity(t *testing.T) (authority, certificate, key string) {
 var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat("6acef03f62675b4b1bbd03e53b187727\n", 16) + vpn.StaticKeyEnd + "\n"
 
 // TestOffersByCommand offers every protocol with every flag, gives a device a
-// certificate, withdraws offers, and reads all of it back.
+// certificate, removes offers, and reads all of it back.
 func TestOffersByCommand(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
@@ -95,8 +95,8 @@ func TestOffersByCommand(t *testing.T) {
 		"[{ 1194 udp} {other.example 443 tcp}] [certificate] auth 1 true [AES-256-GCM] SHA256 1.2 tls.cliff.example 20\n"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}
-	// Changing one value keeps the secrets beside it; withdrawing an offer takes its own away.
-	must("gateway", "change", "Cliff", "--tls-keepalive", "30", "--withdraw", "pptp,l2tp")
+	// Changing one value keeps the secrets beside it; removing an offer takes its own away.
+	must("gateway", "change", "Cliff", "--tls-keepalive", "30", "--remove-offer", "pptp,l2tp")
 	if err := json.Unmarshal([]byte(must("gateway", "show", "Cliff", "--output", "json")), &g); err != nil || !g.Offers.TLS.ControlKey.KeySet || g.Offers.TLS.Keepalive != 30 {
 		t.Errorf("%+v (%v)", g.Offers.TLS, err)
 	}
@@ -134,7 +134,7 @@ func TestPatternsByCommand(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &p); err != nil {
 		t.Fatal(err)
 	}
-	p.Stamp, p.GatewayIDs = vpn.Stamp{}, nil
+	p.Meta, p.GatewayIDs = vpn.Meta{}, nil
 	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC []} Deck [deck] [android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
 		"{[deck] [office.skerryline.example] [inside.skerryline.example] https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 [*.local]} saved person {gateway} {protocol} for phones}"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
@@ -260,7 +260,7 @@ func TestPatternForm(t *testing.T) {
 	b.see("Brattvik for Ada Fjell")
 	b.fill("Protocol", "tls")
 	b.press("Save and plan again")
-	b.see("settled on the profile")
+	b.see("set on the profile")
 	b.see("Device cannot do what the pattern wants")
 }
 

@@ -34,9 +34,9 @@ func TestProbeCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = stand.Close() })
-	run(2, "expected two ports", "gateway", "change", "Norrvik", "--ask-port", "500:600")
-	run(1, "from 1 to 65535", "gateway", "change", "Norrvik", "--ask-port", "500=70000")
-	run(0, "", "gateway", "change", "Norrvik", "--address", "127.0.0.1", "--known-address", "127.0.0.1", "--ask-at", "127.0.0.1", "--ask-port", forwarded(stand))
+	run(2, "expected two ports", "gateway", "change", "Norrvik", "--probe-port", "500:600")
+	run(1, "from 1 to 65535", "gateway", "change", "Norrvik", "--probe-port", "500=70000")
+	run(0, "", "gateway", "change", "Norrvik", "--address", "127.0.0.1", "--known-address", "127.0.0.1", "--probe-at", "127.0.0.1", "--probe-port", forwarded(stand))
 	run(2, "expected a gateway or an address", "probe")
 	run(1, "there is no probe latest", "probe", "Norrvik", "--last")
 	if out := run(0, "takes "+takes[0].String(), "probe", "Norrvik"); strings.Contains(out, "warning:") {
@@ -72,7 +72,7 @@ func TestProbeCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = other.Close() })
-	run(0, "", "gateway", "change", "Norrvik", "--ask-at", "127.0.0.2", "--ask-port", forwarded(other))
+	run(0, "", "gateway", "change", "Norrvik", "--probe-at", "127.0.0.2", "--probe-port", forwarded(other))
 	run(0, "has taken over", "probe", "Norrvik", "--take", "suite-none")
 	if g, err = f.client.Gateways.List(t.Context(), query("Norrvik")); err != nil || slices.Contains(g.Items[0].Offers.L2TP.IKE, "aes256-sha512-modp4096") || len(g.Items[0].Offers.L2TP.IKE) == 0 {
 		t.Errorf("%v (%v)", g.Items[0].Offers.L2TP.IKE, err)

@@ -43,7 +43,7 @@ func (f *fleet) handed(device string, byHand bool) (made api.NewHandover) {
 	if _, err := f.client.Build(f.t.Context(), id, byHand); err != nil {
 		f.t.Fatal(err)
 	}
-	made, err := f.client.MakeHandover(f.t.Context(), id, api.HandoverWish{})
+	made, err := f.client.MakeHandover(f.t.Context(), id, api.HandoverRequest{})
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -147,7 +147,7 @@ func TestRecipientTypes(t *testing.T) {
 	if page, err := f.client.Handovers(t.Context(), query("")); err != nil || page.Items[0].State != api.HandoverConnected || page.Items[0].Connected == nil {
 		t.Errorf("%+v (%v)", page.Items, err)
 	}
-	if seen, err := f.client.Sightings(t.Context(), made.Handover.ProfileID); err != nil || len(seen.Items) != 1 || seen.Items[0].Gateway != "Norrvik" || seen.Items[0].Address != demo.Egress {
+	if seen, err := f.client.SeenConnections(t.Context(), made.Handover.ProfileID); err != nil || len(seen.Items) != 1 || seen.Items[0].Gateway != "Norrvik" || seen.Items[0].Address != demo.Egress {
 		t.Errorf("%+v (%v)", seen, err)
 	}
 
@@ -289,16 +289,16 @@ func TestPastTheTunnel(t *testing.T) {
 }
 
 // TestNothingLeaks sends a link by mail and opens it: neither secrets of the parcel nor the passcode get into the
-// letter, the log, metrics, the browser's history or what other sites learn; the link is in the letter alone.
+// email, the log, metrics, the browser's history or what other sites learn; the link is in the email alone.
 func TestNothingLeaks(t *testing.T) {
 	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
-	letters, err := simulate.NewMailServer("", "")
+	emails, err := simulate.NewMailServer("", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = letters.Close() })
-	if err := demo.Post(t.Context(), f.svc, vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority}); err != nil {
+	t.Cleanup(func() { _ = emails.Close() })
+	if err := demo.Post(t.Context(), f.svc, vpn.Mail{Server: emails.Host, Port: emails.Port, Authority: emails.Authority}); err != nil {
 		t.Fatal(err)
 	}
 	if err := demo.Reach(t.Context(), f.svc, f.url); err != nil {
@@ -312,15 +312,15 @@ func TestNothingLeaks(t *testing.T) {
 	out := run(0, "is sent to edda@skerryline.example", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail")
 	_, passcode, _ := strings.Cut(out, "passcode  ")
 	passcode, _, _ = strings.Cut(passcode, "\n")
-	var letter simulate.Received
-	for end := time.Now().Add(20 * time.Second); letter.To == "" && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if list := letters.Letters(); len(list) > 0 {
-			letter = list[0]
+	var email simulate.Received
+	for end := time.Now().Add(20 * time.Second); email.To == "" && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if list := emails.Emails(); len(list) > 0 {
+			email = list[0]
 		}
 	}
-	link := letter.Link()
-	if letter.To != "edda@skerryline.example" || letter.Subject != "Ihre Verbindung zu Skerry Line" || !strings.HasPrefix(link, f.url+service.LinkPath) {
-		t.Fatalf("%s, %s, %s", letter.To, letter.Subject, link)
+	link := email.Link()
+	if email.To != "edda@skerryline.example" || email.Subject != "Ihre Verbindung zu Skerry Line" || !strings.HasPrefix(link, f.url+service.LinkPath) {
+		t.Fatalf("%s, %s, %s", email.To, email.Subject, link)
 	}
 	for end := time.Now().Add(10 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		if page, err := f.client.Handovers(t.Context(), query("")); err == nil && page.Items[0].State == api.HandoverSent {
@@ -342,23 +342,23 @@ func TestNothingLeaks(t *testing.T) {
 	scraped := httptest.NewRecorder()
 	metrics.Handler(f.svc, slog.New(slog.DiscardHandler), time.Now).ServeHTTP(scraped, scrape)
 	hidden := []string{passcode, strings.ReplaceAll(passcode, "-", ""), "reef-57-Lavender-cobalt-fern", "e_voss"}
-	kept := map[string]string{"the letter": string(letter.Raw), "the log": f.log.String(), "metrics": scraped.Body.String()}
+	kept := map[string]string{"the email": string(email.Raw), "the log": f.log.String(), "metrics": scraped.Body.String()}
 	for where, text := range kept {
 		for _, h := range hidden {
 			if strings.Contains(text, h) {
 				t.Errorf("%s has %q", where, h)
 			}
 		}
-		if where != "the letter" && strings.Contains(text, strings.TrimPrefix(link, f.url+service.LinkPath)) {
+		if where != "the email" && strings.Contains(text, strings.TrimPrefix(link, f.url+service.LinkPath)) {
 			t.Errorf("%s has the link", where)
 		}
 	}
 	if !strings.Contains(kept["the log"], "/h/{token}") || len(kept["metrics"]) < 500 {
-		t.Errorf("the log has no openings, or there are no metrics: %.300s", kept["metrics"])
+		t.Errorf("the log has no uses, or there are no metrics: %.300s", kept["metrics"])
 	}
 
 	// The device fetches by itself: link and passcode come from standard input, not from the command line.
-	again, err := f.client.MakeHandover(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), api.HandoverWish{})
+	again, err := f.client.MakeHandover(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), api.HandoverRequest{})
 	if err != nil {
 		t.Fatal(err)
 	}

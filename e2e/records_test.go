@@ -52,9 +52,9 @@ func TestRecordsByCommand(t *testing.T) {
 		}},
 		{"device without its site", []string{"device", "change", "Relief router", "--site", ""}, []string{"device", "show", "Relief router"}, map[string]any{"site": nil, "platform": "openwrt"}},
 		{"profile", []string{"profile", "add", "Relief router", "--gateway", "Westcliff", "--connection", "Cliff", "--account", "n_berg", "--tunnel", "full", "--password", "saved", "--scope", "machine"}, []string{"profile", "show", "Relief router/Westcliff"}, map[string]any{
-			"device": "Relief router", "gateway": "Westcliff", "wishes.name": "Cliff", "wishes.tunnel": "full", "wishes.password": "saved", "wishes.scope": "machine",
+			"device": "Relief router", "gateway": "Westcliff", "preferences.name": "Cliff", "preferences.tunnel": "full", "preferences.password": "saved", "preferences.scope": "machine",
 		}},
-		{"profile's wish withdrawn", []string{"profile", "change", "Relief router/Westcliff", "--tunnel", "", "--connection", "Cliff 2"}, []string{"profile", "show", "Relief router/Westcliff"}, map[string]any{"wishes.name": "Cliff 2", "wishes.tunnel": nil, "wishes.scope": "machine"}},
+		{"profile's preference cleared", []string{"profile", "change", "Relief router/Westcliff", "--tunnel", "", "--connection", "Cliff 2"}, []string{"profile", "show", "Relief router/Westcliff"}, map[string]any{"preferences.name": "Cliff 2", "preferences.tunnel": nil, "preferences.scope": "machine"}},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			f.t = t

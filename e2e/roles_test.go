@@ -24,7 +24,7 @@ import (
 // are one's own affair.
 var (
 	ownersAlone = []string{
-		"make-authority", "take-authority", "export-authority", "cross-authority", "add-authority", "change-authority", "remove-authority", "make-signer", "take-signer", "remove-signer", "change-mail", "try-mail",
+		"make-authority", "take-authority", "export-authority", "roll-over-authority", "add-authority", "change-authority", "remove-authority", "make-signer", "take-signer", "remove-signer", "change-mail", "try-mail",
 		"change-organisation", "set-severity", "list-operators", "add-operator", "change-operator", "reset-operator", "remove-operator",
 	}
 	auditorsToo = []string{
@@ -62,7 +62,7 @@ func TestRoles(t *testing.T) {
 	}
 	call := func(method, path, token string) (int, string) {
 		t.Helper()
-		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-blank", "{name}", "none", "{noun}", "device", "{half}", "link", "{item}", "0").Replace(path)
+		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-space", "{name}", "none", "{noun}", "device", "{half}", "link", "{item}", "0").Replace(path)
 		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(method), f.url+path, strings.NewReader("{}"))
 		if err != nil {
 			t.Fatal(err)

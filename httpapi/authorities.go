@@ -27,7 +27,7 @@ type exportInput struct {
 	}
 }
 
-type crossInput struct {
+type rolloverInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
 		Step        string `json:"step" required:"true" enum:"begin,finish,undo"`
@@ -71,13 +71,13 @@ func (a *handlers) authorities() {
 		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
 		return &body[api.Handed]{api.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
 	})
-	handle(a, operation(http.MethodGet, "/authorities/{id}/crossing", "show-crossing", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[api.Crossing], error) {
-		c, err := a.svc.Crossing(ctx, in.ID)
-		return &body[api.Crossing]{c}, err
+	handle(a, operation(http.MethodGet, "/authorities/{id}/rollover", "show-rollover", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[api.Rollover], error) {
+		c, err := a.svc.Rollover(ctx, in.ID)
+		return &body[api.Rollover]{c}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/crossing", "cross-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *crossInput) (*body[api.Crossing], error) {
-		c, err := a.svc.Cross(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
-		return &body[api.Crossing]{c}, err
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/rollover", "roll-over-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *rolloverInput) (*body[api.Rollover], error) {
+		c, err := a.svc.RollOver(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
+		return &body[api.Rollover]{c}, err
 	})
 	renew := operation(http.MethodPost, "/authorities/{id}/renew", "renew-certificates", "Renew the certificates of devices that end soon", tag)
 	renew.DefaultStatus = http.StatusAccepted

@@ -102,20 +102,20 @@ func (a *handlers) certificates() {
 		c, err := a.svc.Chain(ctx, in.Noun, in.ID)
 		return &body[api.Chain]{c}, err
 	})
-	handle(a, operation(http.MethodGet, "/endings", "list-endings", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Ending]], error) {
-		list, err := a.svc.Endings(ctx, in.Days)
-		return &body[api.Items[api.Ending]]{api.Items[api.Ending]{Items: list}}, err
+	handle(a, operation(http.MethodGet, "/expiries", "list-expiries", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Expiry]], error) {
+		list, err := a.svc.Expiries(ctx, in.Days)
+		return &body[api.Items[api.Expiry]]{api.Items[api.Expiry]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Withdrawn], error) {
+	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
 		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
-		return &body[api.Withdrawn]{w}, err
+		return &body[api.Revocation]{w}, err
 	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Withdrawn], error) {
+	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
 		if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		w, err := a.svc.Revoke(ctx, "", in.ID, in.Body.Reason)
-		return &body[api.Withdrawn]{w}, err
+		return &body[api.Revocation]{w}, err
 	})
 }
 

@@ -12,14 +12,14 @@ import (
 type handoverInput struct {
 	Body struct {
 		ProfileID string `json:"profile_id" required:"true"`
-		api.HandoverWish
+		api.HandoverRequest
 	}
 }
 
 type batchInput struct {
 	Body struct {
 		Group string `json:"group" required:"true" doc:"Whose devices' parcels are handed over"`
-		api.HandoverWish
+		api.HandoverRequest
 	}
 }
 
@@ -56,13 +56,13 @@ func (a *handlers) handovers() {
 	add := operation(http.MethodPost, "/handovers", "make-handover", "Make a link to the newest parcel of a profile; link and passcode are shown once", tag)
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *handoverInput) (*body[api.NewHandover], error) {
-		made, err := a.svc.MakeHandover(ctx, in.Body.ProfileID, in.Body.HandoverWish)
+		made, err := a.svc.MakeHandover(ctx, in.Body.ProfileID, in.Body.HandoverRequest)
 		return &body[api.NewHandover]{linked(ctx, made)}, err
 	})
 	group := operation(http.MethodPost, "/handovers/batches", "hand-over-group", "Hand over to a group: build what is not up to date, make links, send them by mail or keep them for a day", tag)
 	group.DefaultStatus = http.StatusAccepted
 	handle(a, group, func(ctx context.Context, in *batchInput) (*body[api.Job], error) {
-		j, err := a.svc.HandOverGroup(ctx, in.Body.Group, in.Body.HandoverWish)
+		j, err := a.svc.HandOverGroup(ctx, in.Body.Group, in.Body.HandoverRequest)
 		return &body[api.Job]{j}, err
 	})
 	handle(a, operation(http.MethodPost, "/handovers/batches/{id}/{half}", "read-slips", "Read the links or the passcodes of a batch; it is logged", tag), func(ctx context.Context, in *slipsInput) (*body[api.Items[api.Slip]], error) {
@@ -89,9 +89,9 @@ func (a *handlers) handovers() {
 		w, err := a.svc.Whereabouts(ctx, callerOf(ctx).address)
 		return &body[api.Whereabouts]{w}, err
 	})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/sightings", "list-sightings", "List the gateways that a profile's device was seen through", "profiles"), func(ctx context.Context, in *idInput) (*body[api.Items[api.Sighting]], error) {
-		list, err := a.svc.Sightings(ctx, in.ID)
-		return &body[api.Items[api.Sighting]]{api.Items[api.Sighting]{Items: list}}, err
+	handle(a, operation(http.MethodGet, "/profiles/{id}/seen_connections", "list-seen_connections", "List the gateways that a profile's device was seen through", "profiles"), func(ctx context.Context, in *idInput) (*body[api.Items[api.SeenConnection]], error) {
+		list, err := a.svc.SeenConnections(ctx, in.ID)
+		return &body[api.Items[api.SeenConnection]]{api.Items[api.SeenConnection]{Items: list}}, err
 	})
 }
 

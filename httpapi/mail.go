@@ -23,14 +23,14 @@ type tryMailInput struct {
 	}
 }
 
-// mail are the operations on how letters are sent, and on those that were.
+// mail are the operations on how emails are sent, and on those that were.
 func (a *handlers) mail() {
 	const tag = "mail"
-	handle(a, operation(http.MethodGet, "/mail", "show-mail", "Show how letters are sent", tag), func(ctx context.Context, _ *none) (*body[vpn.Mail], error) {
+	handle(a, operation(http.MethodGet, "/mail", "show-mail", "Show how emails are sent", tag), func(ctx context.Context, _ *none) (*body[vpn.Mail], error) {
 		m, err := a.svc.Mail(ctx)
 		return &body[vpn.Mail]{m}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/mail", "change-mail", "Change how letters are sent (owners only)", tag)), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/mail", "change-mail", "Change how emails are sent (owners only)", tag)), func(ctx context.Context, in *mailInput) (*body[vpn.Mail], error) {
 		version, err := in.version("mail configuration", true)
 		if err != nil {
 			return nil, err
@@ -39,17 +39,17 @@ func (a *handlers) mail() {
 		m, err := a.svc.SetMail(ctx, in.Body.Mail, in.Body.Password == nil && !in.Body.RemovePassword)
 		return &body[vpn.Mail]{m}, err
 	})
-	try := by(service.RoleOwner, operation(http.MethodPost, "/mail/try", "try-mail", "Send a letter at once, to see that it can be done (owners only)", tag))
+	try := by(service.RoleOwner, operation(http.MethodPost, "/mail/try", "try-mail", "Send an email at once, to see that it can be done (owners only)", tag))
 	try.DefaultStatus = http.StatusNoContent
 	handle(a, try, func(ctx context.Context, in *tryMailInput) (*none, error) { return nil, a.svc.TryMail(ctx, in.Body.To) })
-	hurry := operation(http.MethodPost, "/letters/delivery", "send-letters", "Send queued emails now", tag)
+	hurry := operation(http.MethodPost, "/mail/deliveries", "deliver-mail-queue", "Send queued emails now", tag)
 	hurry.DefaultStatus = http.StatusAccepted
 	handle(a, hurry, func(ctx context.Context, _ *none) (*body[api.Sending], error) {
 		n, err := a.svc.SendNow(ctx)
 		return &body[api.Sending]{api.Sending{Waiting: n}}, err
 	})
-	handle(a, operation(http.MethodGet, "/letters", "list-letters", "List letters that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Letter]], error) {
-		page, err := a.svc.Letters(ctx, in.query())
-		return &body[api.Page[api.Letter]]{page}, err
+	handle(a, operation(http.MethodGet, "/mail/queue", "list-mail-queue", "List emails that were sent or are to be, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Email]], error) {
+		page, err := a.svc.Emails(ctx, in.query())
+		return &body[api.Page[api.Email]]{page}, err
 	})
 }

@@ -9,14 +9,14 @@ import (
 )
 
 type holdingsInput struct {
-	ID  string         `path:"id"`
-	Why vpn.Withdrawal `query:"why" enum:"lost,left,retired" doc:"What the list of what is to be done is for; left out means left"`
+	ID  string             `path:"id"`
+	Why vpn.OffboardReason `query:"why" enum:"lost,left,retired" doc:"What the list of what is to be done is for; left out means left"`
 }
 
-type withdrawInput struct {
+type offboardInput struct {
 	ID   string `path:"id"`
 	Body struct {
-		Why vpn.Withdrawal `json:"why" enum:"lost,left,retired" doc:"left for a person; lost, left or retired for a device"`
+		Why vpn.OffboardReason `json:"why" enum:"lost,left,retired" doc:"left for a person; lost, left or retired for a device"`
 	}
 }
 
@@ -28,11 +28,11 @@ type tickInput struct {
 	}
 }
 
-// withdrawals are the operations about people who leave and devices that are lost.
-func (a *handlers) withdrawals() {
-	const tag = "withdrawals"
+// offboardings are the operations about people who leave and devices that are lost.
+func (a *handlers) offboardings() {
+	const tag = "offboardings"
 	for _, of := range []struct{ noun, path string }{{"person", "/people"}, {"device", "/devices"}} {
-		handle(a, operation(http.MethodGet, of.path+"/{id}/holdings", "show-holdings-of-"+of.noun, "Show all that a "+of.noun+" holds, and what withdrawing it would leave to be done", tag), func(ctx context.Context, in *holdingsInput) (*body[api.Holdings], error) {
+		handle(a, operation(http.MethodGet, of.path+"/{id}/holdings", "show-holdings-of-"+of.noun, "Show all that a "+of.noun+" holds, and what offboarding it would leave to be done", tag), func(ctx context.Context, in *holdingsInput) (*body[api.Holdings], error) {
 			why := in.Why
 			if why == "" {
 				why = vpn.Left
@@ -40,19 +40,19 @@ func (a *handlers) withdrawals() {
 			h, err := a.svc.Holdings(ctx, of.noun, in.ID, why)
 			return &body[api.Holdings]{h}, err
 		})
-		add := operation(http.MethodPost, of.path+"/{id}/withdrawal", "withdraw-"+of.noun, "Close the links of a "+of.noun+", take its certificates back, build nothing more, and list what people have to do", tag)
+		add := operation(http.MethodPost, of.path+"/{id}/offboarding", "offboard-"+of.noun, "Close the links of a "+of.noun+", take its certificates back, build nothing more, and list what people have to do", tag)
 		add.DefaultStatus = http.StatusCreated
-		handle(a, add, func(ctx context.Context, in *withdrawInput) (*body[api.Withdrawal], error) {
-			w, err := a.svc.Withdraw(ctx, of.noun, in.ID, in.Body.Why)
-			return &body[api.Withdrawal]{w}, err
+		handle(a, add, func(ctx context.Context, in *offboardInput) (*body[api.Offboarding], error) {
+			w, err := a.svc.Offboard(ctx, of.noun, in.ID, in.Body.Why)
+			return &body[api.Offboarding]{w}, err
 		})
 	}
-	handle(a, operation(http.MethodGet, "/withdrawals", "list-withdrawals", "List who left and what was lost, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Withdrawal]], error) {
-		page, err := a.svc.Withdrawals(ctx, in.query())
-		return &body[api.Page[api.Withdrawal]]{page}, err
+	handle(a, operation(http.MethodGet, "/offboardings", "list-offboardings", "List who left and what was lost, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Offboarding]], error) {
+		page, err := a.svc.Offboardings(ctx, in.query())
+		return &body[api.Page[api.Offboarding]]{page}, err
 	})
-	handle(a, operation(http.MethodPost, "/withdrawals/{id}/items/{item}", "tick-item", "Say that an item is done, or is not after all", tag), func(ctx context.Context, in *tickInput) (*body[api.Withdrawal], error) {
+	handle(a, operation(http.MethodPost, "/offboardings/{id}/items/{item}", "tick-item", "Say that an item is done, or is not after all", tag), func(ctx context.Context, in *tickInput) (*body[api.Offboarding], error) {
 		w, err := a.svc.TickItem(ctx, in.ID, in.Item, in.Body.Done)
-		return &body[api.Withdrawal]{w}, err
+		return &body[api.Offboarding]{w}, err
 	})
 }

@@ -49,7 +49,7 @@ func (a *handlers) patterns() {
 		if err != nil {
 			return nil, err
 		}
-		p.Stamp = base.Stamp
+		p.Meta = base.Meta
 		page, err := a.svc.Prospects(ctx, *p, in.Limit, in.Offset)
 		return &body[api.Page[api.Prospect]]{page}, err
 	})

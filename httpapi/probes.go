@@ -44,11 +44,11 @@ func (a *handlers) probes() {
 		return o
 	}
 	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
-		j, err := a.svc.AskGateways(ctx, in.ID)
+		j, err := a.svc.ProbeGateways(ctx, in.ID)
 		return &body[api.Job]{j}, err
 	})
 	handle(a, begun("/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record"), func(ctx context.Context, _ *none) (*body[api.Job], error) {
-		j, err := a.svc.AskGateways(ctx, "")
+		j, err := a.svc.ProbeGateways(ctx, "")
 		return &body[api.Job]{j}, err
 	})
 	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address that is on no record, where an owner says so; what it answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[drift.Probe], error) {

@@ -12,9 +12,9 @@ import (
 
 type tryInput struct {
 	Body struct {
-		DeviceID  string     `json:"device_id" maxLength:"64"`
-		GatewayID string     `json:"gateway_id" maxLength:"64"`
-		Wishes    vpn.Wishes `json:"wishes,omitempty"`
+		DeviceID    string          `json:"device_id" maxLength:"64"`
+		GatewayID   string          `json:"gateway_id" maxLength:"64"`
+		Preferences vpn.Preferences `json:"preferences,omitempty"`
 	}
 }
 
@@ -50,7 +50,7 @@ func (a *handlers) profiles() {
 		})
 	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles")),
 		func(ctx context.Context, in *tryInput) (*body[api.Planned], error) {
-			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Wishes: in.Body.Wishes})
+			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Preferences: in.Body.Preferences})
 			return &body[api.Planned]{p}, err
 		})
 	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, secrets hidden", "profiles"),

@@ -137,7 +137,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.mail()
 	a.operators()
 	a.handovers()
-	a.withdrawals()
+	a.offboardings()
 	a.probes()
 	a.explain()
 	a.facts()

@@ -1,4 +1,4 @@
-// Package mailer sends letters by SMTP (RFC 5321), never without TLS.
+// Package mailer sends emails by SMTP (RFC 5321), never without TLS.
 package mailer
 
 import (
@@ -17,16 +17,16 @@ import (
 	"wardicon/core/vpn"
 )
 
-// timeout bounds each step of the talk with a mail server (RFC 5321 §4.5.3.2 allows more; a letter can wait).
+// timeout bounds each step of the talk with a mail server (RFC 5321 §4.5.3.2 allows more; an email can wait).
 const timeout = 15 * time.Second
 
-// Line is an open connection to a mail server, signed in. Its letters go one after the other.
+// Line is an open connection to a mail server, signed in. Its emails go one after the other.
 type Line struct {
 	client *mail.Client
 	from   string
 }
 
-// Open connects. An error is about the server or the way to it, and not about any letter.
+// Open connects. An error is about the server or the way to it, and not about any email.
 func Open(ctx context.Context, m vpn.Mail) (*Line, error) {
 	client, err := dial(m)
 	if err != nil {
@@ -41,27 +41,27 @@ func Open(ctx context.Context, m vpn.Mail) (*Line, error) {
 // Close ends the talk.
 func (l *Line) Close() error { return l.client.Close() }
 
-// Send sends one letter by itself. The error says what the server or the way to it refused, and never what was in
-// the letter.
-func Send(ctx context.Context, m vpn.Mail, to, subject string, letter vpn.Letter) error {
+// Send sends one email by itself. The error says what the server or the way to it refused, and never what was in
+// the email.
+func Send(ctx context.Context, m vpn.Mail, to, subject string, email vpn.Message) error {
 	l, err := Open(ctx, m)
 	if err != nil {
 		return err
 	}
-	return errors.Join(l.Send(to, subject, letter), ignored(l.Close()))
+	return errors.Join(l.Send(to, subject, email), ignored(l.Close()))
 }
 
-// ignored is nothing: a server that took the letter and then hangs up has taken it.
+// ignored is nothing: a server that took the email and then hangs up has taken it.
 func ignored(error) error { return nil }
 
-// Broken tells whether the server went away within a talk: that is no fault of the letter.
+// Broken tells whether the server went away within a talk: that is no fault of the email.
 func Broken(err error) bool {
 	var fault net.Error
 	return errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.As(err, &fault)
 }
 
-// Send sends one letter.
-func (l *Line) Send(to, subject string, letter vpn.Letter) error {
+// Send sends one email.
+func (l *Line) Send(to, subject string, email vpn.Message) error {
 	message := mail.NewMsg(mail.WithNoDefaultUserAgent())
 	if err := errors.Join(message.From(l.from), message.To(to)); err != nil {
 		return fmt.Errorf("addresses: %w", err)
@@ -70,9 +70,9 @@ func (l *Line) Send(to, subject string, letter vpn.Letter) error {
 	message.SetDate()
 	message.SetMessageID()
 	message.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834 §5: nobody's absence answers it
-	message.SetBodyString(mail.TypeTextPlain, letter.Text)
-	if letter.Page != "" {
-		message.AddAlternativeString(mail.TypeTextHTML, letter.Page)
+	message.SetBodyString(mail.TypeTextPlain, email.Text)
+	if email.Page != "" {
+		message.AddAlternativeString(mail.TypeTextHTML, email.Page)
 	}
 	return l.client.Send(message)
 }

@@ -18,8 +18,8 @@ import (
 // Source is where the numbers come from.
 type Source interface {
 	Overview(ctx context.Context) (api.Overview, error)
-	Endings(ctx context.Context, days int) ([]api.Ending, error)
-	WaitingLetters(ctx context.Context) (int, error)
+	Expiries(ctx context.Context, days int) ([]api.Expiry, error)
+	WaitingEmails(ctx context.Context) (int, error)
 }
 
 // fresh is how long numbers are told again before they are counted again.
@@ -42,10 +42,10 @@ var (
 	records  = prometheus.NewDesc("wardicon_records", "Records by noun.", []string{"noun"}, nil)
 	profiles = prometheus.NewDesc("wardicon_profiles", "Profiles by how they stand: blocked, warned, clean, or due for a check.", []string{"state"}, nil)
 	findings = prometheus.NewDesc("wardicon_findings", "Findings by severity.", []string{"severity"}, nil)
-	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by what they answered when they were asked last: sound, differs, silent, or unasked.", []string{"answers"}, nil)
-	endings  = prometheus.NewDesc("wardicon_endings", "Certificates and authorities that end within some days, or have ended.", []string{"within"}, nil)
-	next     = prometheus.NewDesc("wardicon_next_ending_timestamp_seconds", "When the next one ends, within a year.", nil, nil)
-	letters  = prometheus.NewDesc("wardicon_letters_waiting", "Letters that wait to be sent.", nil, nil)
+	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by what they answered when they were asked last: sound, differs, silent, or unprobed.", []string{"answers"}, nil)
+	expiries = prometheus.NewDesc("wardicon_expiring", "Certificates and authorities that end within some days, or have ended.", []string{"within"}, nil)
+	next     = prometheus.NewDesc("wardicon_next_expiry_timestamp_seconds", "When the next one ends, within a year.", nil, nil)
+	emails   = prometheus.NewDesc("wardicon_emails_waiting", "Emails that wait to be sent.", nil, nil)
 )
 
 // Handler serves the numbers in the text form that collectors read.
@@ -57,7 +57,7 @@ func Handler(source Source, log *slog.Logger, now func() time.Time) http.Handler
 
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, endings, next, letters} {
+	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next, emails} {
 		ch <- d
 	}
 }
@@ -99,7 +99,7 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 	for state, n := range o.Answers {
 		gauge(answers, n, state)
 	}
-	ends, err := c.source.Endings(ctx, 366)
+	ends, err := c.source.Expiries(ctx, 366)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 			continue
 		}
 		if first.IsZero() {
-			first = e.Ends
+			first = e.Expires
 		}
 		for name, days := range horizons {
 			if e.Days < days {
@@ -123,12 +123,12 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 		}
 	}
 	for within, n := range counts {
-		gauge(endings, n, within)
+		gauge(expiries, n, within)
 	}
 	if !first.IsZero() {
 		list = append(list, prometheus.MustNewConstMetric(next, prometheus.GaugeValue, float64(first.Unix())))
 	}
-	waiting, err := c.source.WaitingLetters(ctx)
-	gauge(letters, waiting)
+	waiting, err := c.source.WaitingEmails(ctx)
+	gauge(emails, waiting)
 	return list, err
 }

@@ -28,14 +28,14 @@ func (s *source) Overview(context.Context) (o api.Overview, err error) {
 	return o, s.fault
 }
 
-func (s *source) Endings(context.Context, int) (list []api.Ending, err error) {
+func (s *source) Expiries(context.Context, int) (list []api.Expiry, err error) {
 	for _, days := range []int{-3, 0, 6, 7, 29, 40, 300} {
-		list = append(list, api.Ending{Days: days, Ends: time.Unix(int64(1000+days), 0)})
+		list = append(list, api.Expiry{Days: days, Expires: time.Unix(int64(1000+days), 0)})
 	}
 	return list, nil
 }
 
-func (s *source) WaitingLetters(context.Context) (int, error) { return 4, nil }
+func (s *source) WaitingEmails(context.Context) (int, error) { return 4, nil }
 
 // TestMetrics reads what a collector reads.
 func TestMetrics(t *testing.T) {
@@ -54,8 +54,8 @@ func TestMetrics(t *testing.T) {
 	}
 	text := read()
 	for _, line := range []string{
-		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`, `wardicon_findings{severity="warning"} 5`, `wardicon_endings{within="ended"} 1`, `wardicon_endings{within="7d"} 2`,
-		`wardicon_endings{within="30d"} 4`, `wardicon_endings{within="60d"} 5`, `wardicon_next_ending_timestamp_seconds 1000`, `wardicon_letters_waiting 4`, `wardicon_gateways{answers="silent"} 3`,
+		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`, `wardicon_findings{severity="warning"} 5`, `wardicon_expiring{within="ended"} 1`, `wardicon_expiring{within="7d"} 2`,
+		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`, `wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`, `wardicon_gateways{answers="silent"} 3`,
 	} {
 		if !strings.Contains(text, line+"\n") {
 			t.Errorf("%s is not among\n%s", line, regexp.MustCompile(`(?m)^wardicon.*$`).FindAllString(text, -1))

@@ -148,7 +148,7 @@ func (a *asker) fail(err error) {
 	case errors.Is(err, errNoTime) || a.ctx.Err() != nil:
 		answer.Fault = errNoTime.Error()
 		if answer.State != drift.Answered {
-			answer.State = drift.Unasked
+			answer.State = drift.Unprobed
 		}
 	case answer.State == drift.Answered && silent:
 		answer.Fault = "it stopped answering"
@@ -161,7 +161,7 @@ func (a *asker) fail(err error) {
 	case ended, errors.Is(err, syscall.ECONNREFUSED):
 		answer.State, answer.Fault = drift.Closed, "nothing listens there, or the connection was closed at once"
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL), errors.Is(err, syscall.EAFNOSUPPORT):
-		answer.State, answer.Fault = drift.Unasked, "no way from the service to that address: "+plain(err)
+		answer.State, answer.Fault = drift.Unprobed, "no way from the service to that address: "+plain(err)
 	default:
 		answer.State, answer.Fault = drift.Faulty, plain(err)
 	}

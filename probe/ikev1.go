@@ -32,7 +32,7 @@ func (q IKEv1Question) auth() uint16 {
 }
 
 func newIKE() *drift.IKE {
-	return &drift.IKE{Taken: []string{}, Refused: []string{}, Wanted: []string{}, Vendors: []string{}, Unasked: []string{}}
+	return &drift.IKE{Taken: []string{}, Refused: []string{}, Wanted: []string{}, Vendors: []string{}, Unprobed: []string{}}
 }
 
 // Main asks for one association after another in main mode, each with one suite. With the first that is taken it goes
@@ -49,8 +49,8 @@ func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) d
 	})
 }
 
-// askIKEv1 sends a message and reads the answer to it.
-func (a *asker) askIKEv1(ctx context.Context, conn net.Conn, marked bool, question ikev1.Message) (answer ikev1.Message, err error) {
+// probeIKEv1 sends a message and reads the answer to it.
+func (a *asker) probeIKEv1(ctx context.Context, conn net.Conn, marked bool, question ikev1.Message) (answer ikev1.Message, err error) {
 	packet, err := question.Encode()
 	if err != nil {
 		return answer, err
@@ -78,7 +78,7 @@ func (a *asker) beginMain(ctx context.Context, conn net.Conn, q IKEv1Question, s
 	if err != nil {
 		return false, err
 	}
-	answer, err := a.askIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
+	answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
 		ikev1.SA(offer), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT}, {Kind: ikev1.KindVendor, Body: ikev1.VendorDPD}, {Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation},
 	}})
 	if err != nil {
@@ -142,7 +142,7 @@ func (a *asker) seeNAT(ctx context.Context, conn net.Conn, q IKEv1Question, s su
 	hash := func(at netip.AddrPort) []byte {
 		return ikev1.NATD(s.Integrity, first.InitiatorCookie, first.ResponderCookie, at)
 	}
-	answer, err := a.askIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: first.InitiatorCookie, ResponderCookie: first.ResponderCookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
+	answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: first.InitiatorCookie, ResponderCookie: first.ResponderCookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
 		{Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: nonce}, {Kind: ikev1.KindNATD, Body: hash(a.at)}, {Kind: ikev1.KindNATD, Body: hash(local)},
 	}})
 	if errors.Is(err, errSilent) {
@@ -204,7 +204,7 @@ func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Quest
 		if name == "" {
 			name = "anybody"
 		}
-		answer, err := a.askIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Aggressive, Payloads: []isakmp.Payload{
+		answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Aggressive, Payloads: []isakmp.Payload{
 			ikev1.SA(offer), {Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: nonce}, ikev1.Identification(ikev1.IDKey, []byte(name)), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
 		}})
 		if err != nil {

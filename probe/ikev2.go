@@ -46,7 +46,7 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 	for i, s := range suites {
 		if !a.pace.mayOpen() {
 			for _, rest := range suites[i:] {
-				r.Unasked = append(r.Unasked, rest.String())
+				r.Unprobed = append(r.Unprobed, rest.String())
 			}
 			if i > 0 {
 				return nil
@@ -59,7 +59,7 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 		taken, err := begin(&s)
 		switch {
 		case errors.Is(err, errNotHere):
-			r.Unasked = append(r.Unasked, s.String())
+			r.Unprobed = append(r.Unprobed, s.String())
 		case err != nil && a.answer.State == drift.Answered:
 			return fmt.Errorf("%s: %w", s, err)
 		case err != nil:

@@ -131,7 +131,7 @@ exit $status`
 // TestPeers asks the real daemons that Debian has, in a network of their own.
 func TestPeers(t *testing.T) {
 	if dir := os.Getenv(insidePeers); dir != "" {
-		askPeers(t, dir)
+		probePeers(t, dir)
 		return
 	}
 	for _, tool := range peerTools {
@@ -153,8 +153,8 @@ func TestPeers(t *testing.T) {
 	}
 }
 
-// askPeers runs beside the daemons.
-func askPeers(t *testing.T, dir string) {
+// probePeers runs beside the daemons.
+func probePeers(t *testing.T, dir string) {
 	read := func(name string) []byte {
 		b, err := os.ReadFile(filepath.Join(dir, name))
 		if err != nil {

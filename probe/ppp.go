@@ -93,7 +93,7 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) drift.Answer {
 			return err
 		}
 		defer func() { _ = conn.Close() }()
-		answer, err := a.askPPTP(ctx, conn, &pptp.StartRequest{Version: pptp.Version, Framing: 3, Bearer: 3, HostName: pptp.NewName("probe")})
+		answer, err := a.probePPTP(ctx, conn, &pptp.StartRequest{Version: pptp.Version, Framing: 3, Bearer: 3, HostName: pptp.NewName("probe")})
 		if err != nil {
 			return err
 		}
@@ -107,21 +107,21 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) drift.Answer {
 			a.answer.Note(fmt.Sprintf("refuses the control channel: result %d, error %d", reply.Result, reply.Error))
 			return nil
 		}
-		if answer, err = a.askPPTP(ctx, conn, &pptp.EchoRequest{ID: 1}); err != nil {
+		if answer, err = a.probePPTP(ctx, conn, &pptp.EchoRequest{ID: 1}); err != nil {
 			return fmt.Errorf("after the start: %w", err)
 		}
 		if echo, ok := answer.(*pptp.EchoReply); !ok || echo.ID != 1 {
 			return fmt.Errorf("it answers an echo with a message of kind %d", answer.Kind())
 		}
-		if _, err = a.askPPTP(ctx, conn, &pptp.StopRequest{Reason: 1}); err != nil && !errors.Is(err, io.EOF) {
+		if _, err = a.probePPTP(ctx, conn, &pptp.StopRequest{Reason: 1}); err != nil && !errors.Is(err, io.EOF) {
 			return nil // it is gone, as was asked for
 		}
 		return nil
 	})
 }
 
-// askPPTP sends a message and reads the next one.
-func (a *asker) askPPTP(ctx context.Context, conn net.Conn, m pptp.Message) (pptp.Message, error) {
+// probePPTP sends a message and reads the next one.
+func (a *asker) probePPTP(ctx context.Context, conn net.Conn, m pptp.Message) (pptp.Message, error) {
 	if err := a.say(ctx, conn); err != nil {
 		return nil, err
 	}

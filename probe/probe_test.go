@@ -169,7 +169,7 @@ func TestFaults(t *testing.T) {
 		{"sstp", simulate.FaultGarbage, "faulty, what answers there is not TLS"},
 		{"sstp", simulate.FaultSlow, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
-		{"sstp", simulate.FaultEnded, "answers, CN=norrvik.example, TLS 1.3, "},
+		{"sstp", simulate.FaultExpired, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, takes 1.0, "},
 		{"sstp", simulate.FaultRealm, `faulty, CN=norrvik.example, TLS 1.3, the web server there answers 401 in the place of SSTP and wants a sign-in: "Basic realm=\"pilots.other.example\""`},
 		{"tunnel", "", "answers, CN=norrvik.example, TLS 1.3, "},
@@ -180,7 +180,7 @@ func TestFaults(t *testing.T) {
 		{"tunnel", simulate.FaultNoise, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultLossy, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
-		{"tunnel", simulate.FaultEnded, "answers, CN=norrvik.example, TLS 1.3, "},
+		{"tunnel", simulate.FaultExpired, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, "},
 		{"tunnel by TCP", "", "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel by TCP", simulate.FaultKey, "closed, nothing listens there, or the connection was closed at once"},
@@ -211,7 +211,7 @@ func TestFaults(t *testing.T) {
 }
 
 // TestAll asks a gateway of all protocols everything at once, by IPv6 and IPv4: its addresses together get four packets a second,
-// and what there is no time for is unasked, not silent.
+// and what there is no time for is unprobed, not silent.
 func TestAll(t *testing.T) {
 	t.Parallel()
 	var list []drift.Question
@@ -222,7 +222,7 @@ func TestAll(t *testing.T) {
 		for from, to := range stand.Ports() {
 			ports[strconv.Itoa(from)] = to
 		}
-		list = append(list, drift.Questions(&vpn.Gateway{Address: "norrvik.example", AskAt: &vpn.AskAt{Ports: ports}, Offers: vpn.Offers{
+		list = append(list, drift.Questions(&vpn.Gateway{Address: "norrvik.example", ProbeAt: &vpn.ProbeAt{Ports: ports}, Offers: vpn.Offers{
 			IKEv2: &vpn.IKEv2Offer{IKE: asked[:1]}, L2TP: &vpn.L2TPOffer{IKE: []string{"aes256-sha256-modp2048"}}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
 			TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}},
 		}}, []netip.Addr{at}, nil)...)
@@ -246,7 +246,7 @@ func TestAll(t *testing.T) {
 			t.Errorf("%s at %s: %s, although there was no time to ask", a.Method, a.Address, told(a))
 		}
 	}
-	if last := answers[len(answers)-1]; last.State != drift.Unasked || last.Fault == "" {
+	if last := answers[len(answers)-1]; last.State != drift.Unprobed || last.Fault == "" {
 		t.Errorf("%s", told(last))
 	}
 }

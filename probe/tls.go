@@ -50,7 +50,7 @@ func (a *asker) handshake(ctx context.Context, conn net.Conn, name string, oldes
 			leaf := list[0]
 			shown.Version, shown.Cipher = strings.TrimPrefix(tls.VersionName(state.Version), "TLS "), tls.CipherSuiteName(state.CipherSuite)
 			shown.Certificate, shown.Subject, shown.Issuer = pki.Bundle(list[:min(len(list), mostChain)]...), leaf.Subject.String(), leaf.Issuer.String()
-			shown.Names, shown.Ends = pki.Names(leaf), leaf.NotAfter.UTC().Format(time.RFC3339)
+			shown.Names, shown.Expires = pki.Names(leaf), leaf.NotAfter.UTC().Format(time.RFC3339)
 			a.answer.TLS = shown
 			return nil
 		},

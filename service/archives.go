@@ -46,7 +46,7 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.A
 			if err != nil {
 				return err
 			}
-			if last == nil || w.subject.Outdated || w.in.Device.Withdrawn != "" {
+			if last == nil || w.subject.Outdated || w.in.Device.Offboarded != "" {
 				a.Left = append(a.Left, title)
 				continue
 			}

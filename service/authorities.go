@@ -25,7 +25,7 @@ type Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
 func (s *Service) authorities() *Authorities {
 	return &Authorities{
 		s: s, table: store.Authorities, unique: "/name",
-		stamp:  func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
+		meta:   func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 		name:   func(a api.Authority) string { return a.Name },
 		hide:   func(a *vpn.Authority) { a.Key = nil },
 		refers: nothing[*vpn.Authority], touch: nothing[*vpn.Authority], before: nothing[*vpn.Authority],

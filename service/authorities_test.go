@@ -168,8 +168,8 @@ func TestExport(t *testing.T) {
 	refusedAt(t, "without a key", err, "/id", "whose key is not here")
 }
 
-// TestCrossing goes from one authority to another: both are believed for a while, and parcels carry both.
-func TestCrossing(t *testing.T) {
+// TestRollover goes from one authority to another: both are believed for a while, and parcels carry both.
+func TestRollover(t *testing.T) {
 	svc, _, c, authority, laptop, phone := certified(t)
 	ctx := service.As(t.Context(), "owner")
 	must := func(err error) {
@@ -193,16 +193,16 @@ func TestCrossing(t *testing.T) {
 	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Crew 2", Kind: pki.P384})
 	must(err)
 	next := made[0]
-	cross := func(step string, anyway bool) (api.Crossing, error) {
-		return svc.Cross(ctx, authority.ID, next.ID, step, anyway)
+	rollOver := func(step string, anyway bool) (api.Rollover, error) {
+		return svc.RollOver(ctx, authority.ID, next.ID, step, anyway)
 	}
-	at, err := svc.Crossing(ctx, authority.ID)
+	at, err := svc.Rollover(ctx, authority.ID)
 	refusedAt(t, "before it began", err, "/id", "no successor")
-	_, err = svc.Cross(ctx, authority.ID, authority.ID, "begin", false)
+	_, err = svc.RollOver(ctx, authority.ID, authority.ID, "begin", false)
 	refusedAt(t, "to itself", err, "/successor_id", "the same")
-	_, err = svc.Cross(ctx, authority.ID, "au-x", "begin", false)
+	_, err = svc.RollOver(ctx, authority.ID, "au-x", "begin", false)
 	refusedAt(t, "to nobody", err, "/successor_id", "au-x")
-	_, err = cross("sideways", false)
+	_, err = rollOver("sideways", false)
 	refusedAt(t, "another way", err, "/step", "sideways")
 	offered := func() []string {
 		t.Helper()
@@ -222,12 +222,12 @@ func TestCrossing(t *testing.T) {
 	must(err)
 	c.turn(time.Hour)
 
-	at, err = cross("begin", false)
+	at, err = rollOver("begin", false)
 	must(err)
 	if at.Devices != 2 || at.Servers != 1 || at.Parcels != 1 || len(at.Gateways) != 1 || !at.Gateways[0].Both || at.Finished || strings.Join(offered(), ", ") != "Crew, Crew Root, Crew 2" {
 		t.Errorf("begun: %+v, offers name %v", at, offered())
 	}
-	_, err = cross("begin", false)
+	_, err = rollOver("begin", false)
 	refusedAt(t, "twice", err, "/id", "already")
 	_, err = svc.IssueToDevice(ctx, laptop, authority.ID, nil, 0)
 	refusedAt(t, "issued by the old one", err, "/authority_id", "retired")
@@ -235,15 +235,15 @@ func TestCrossing(t *testing.T) {
 	if err != nil || !list[0].Outdated {
 		t.Errorf("the parcel without the new one is not outdated (%v)", err)
 	}
-	_, err = cross("finish", false)
+	_, err = rollOver("finish", false)
 	refusedAt(t, "too early", err, "/step", "2 devices and 1 gateways")
 
-	at, err = cross("undo", false)
+	at, err = rollOver("undo", false)
 	must(err)
 	if at.From.SuccessorID != "" || at.From.Retired || strings.Join(offered(), ", ") != "Crew, Crew Root" {
 		t.Errorf("undone: %+v, offers name %v", at.From, offered())
 	}
-	_, err = cross("begin", false)
+	_, err = rollOver("begin", false)
 	must(err)
 	j, err := svc.Renew(ctx, authority.ID, -1)
 	must(err)
@@ -266,7 +266,7 @@ func TestCrossing(t *testing.T) {
 			t.Errorf("%+v (%v)", chain, err)
 		}
 	}
-	at, err = cross("finish", false)
+	at, err = rollOver("finish", false)
 	refusedAt(t, "without parcels", err, "/step", "1 profiles")
 	all, err := svc.Profiles.List(ctx, store.Query{Limit: 10})
 	must(err)
@@ -274,7 +274,7 @@ func TestCrossing(t *testing.T) {
 		_, err := svc.Build(ctx, p.ID, true)
 		must(err)
 	}
-	at, err = cross("finish", false)
+	at, err = rollOver("finish", false)
 	must(err)
 	if !at.Finished || strings.Join(offered(), ", ") != "Crew 2" {
 		t.Errorf("finished: %+v, offers name %v", at, offered())

@@ -19,15 +19,15 @@ const slipLife = 24 * time.Hour
 
 // groupWork is what a job of handing over is to do.
 type groupWork struct {
-	Group string           `json:"group"`
-	Wish  api.HandoverWish `json:"wish"`
+	Group      string              `json:"group"`
+	Preference api.HandoverRequest `json:"preference"`
 }
 
 // HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
 // as it would be built now, is built first. Links and passcodes that are not sent by mail can be read for a day.
-func (s *Service) HandOverGroup(ctx context.Context, group string, wish api.HandoverWish) (j api.Job, err error) {
-	handing := handingOf(wish, check.ByMail, check.BySheet)
-	wish.Link, wish.Passcode = handing.Link, handing.Passcode
+func (s *Service) HandOverGroup(ctx context.Context, group string, preference api.HandoverRequest) (j api.Job, err error) {
+	handing := handingOf(preference, check.ByMail, check.BySheet)
+	preference.Link, preference.Passcode = handing.Link, handing.Passcode
 	if strings.TrimSpace(group) == "" {
 		return j, problem("handover", "/group", "nothing", "the name of a group", "say whose parcels are to be handed over")
 	}
@@ -35,19 +35,19 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, wish api.Hand
 	if err := measured(handing); err != nil {
 		return j, err
 	}
-	if wish.Attach {
+	if preference.Attach {
 		handing.Attached = []format.File{{Name: "the files of the parcels", Private: true}}
 	}
 	if findings := check.Hand(check.Subject{}, handing); len(findings) > 0 {
 		return j, &BlockedError{"group " + group, findings}
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if wish.Link == check.ByMail {
+		if preference.Link == check.ByMail {
 			if err := s.canInvite(ctx, tx); err != nil {
 				return err
 			}
 		}
-		subject, err := json.Marshal(groupWork{group, wish})
+		subject, err := json.Marshal(groupWork{group, preference})
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 	if err != nil {
 		return nil, err
 	}
-	if b.Wish.Link == check.ByMail && w.in.Person.Mail == "" {
+	if b.Preference.Link == check.ByMail && w.in.Person.Mail == "" {
 		return tallied("without a mail address"), nil
 	}
 	last, err := tx.LastParcel(ctx, profileID)
@@ -116,7 +116,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 			count("has a link already")
 			return err
 		}
-		made, err := s.handOver(ctx, tx, w, b.Wish, j.ID)
+		made, err := s.handOver(ctx, tx, w, b.Preference, j.ID)
 		var refused *vpn.Problems
 		if errors.As(err, &blocked) || errors.As(err, &refused) {
 			count("blocked")
@@ -126,7 +126,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 			return err
 		}
 		count("made")
-		if b.Wish.Link != check.ByMail {
+		if b.Preference.Link != check.ByMail {
 			if err := tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path); err != nil {
 				return err
 			}

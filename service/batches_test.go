@@ -54,36 +54,36 @@ func TestGroup(t *testing.T) {
 	c.turn(time.Since(c.now())) // the database tells the state of a handover by its own clock
 	ctx := service.As(t.Context(), "issuer")
 	laptopCrew(t, svc, 30)
-	wish := api.HandoverWish{}
-	_, err := svc.HandOverGroup(ctx, "crew", wish)
+	preference := api.HandoverRequest{}
+	_, err := svc.HandOverGroup(ctx, "crew", preference)
 	refusedAt(t, "without a mail server", err, "/link", "mail")
-	letters, err := simulate.NewMailServer("", "")
+	emails, err := simulate.NewMailServer("", "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() { _ = letters.Close() })
-	if _, err := svc.SetMail(service.As(ctx, "owner"), vpn.Mail{Server: letters.Host, Port: letters.Port, Authority: letters.Authority, Security: vpn.MailStartTLS, From: "w@skerryline.example"}, false); err != nil {
+	t.Cleanup(func() { _ = emails.Close() })
+	if _, err := svc.SetMail(service.As(ctx, "owner"), vpn.Mail{Server: emails.Host, Port: emails.Port, Authority: emails.Authority, Security: vpn.MailStartTLS, From: "w@skerryline.example"}, false); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.HandOverGroup(ctx, "crew", wish)
+	_, err = svc.HandOverGroup(ctx, "crew", preference)
 	refusedAt(t, "without an address", err, "/link", "mail")
 	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", Links: "https://connect.skerryline.example"}); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.HandOverGroup(ctx, "nobody", wish)
+	_, err = svc.HandOverGroup(ctx, "nobody", preference)
 	refusedAt(t, "nobody", err, "/group", "nobody")
 	many := 61
-	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverWish{Days: &many})
+	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Days: &many})
 	refusedAt(t, "too many days", err, "/days", "61")
-	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverWish{Openings: &many})
-	refusedAt(t, "too many openings", err, "/openings", "61")
-	for name, w := range map[string]api.HandoverWish{"link-endless": {Openings: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
+	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Uses: &many})
+	refusedAt(t, "too many uses", err, "/uses", "61")
+	for name, w := range map[string]api.HandoverRequest{"link-endless": {Uses: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
 		var blocked *service.BlockedError
 		if _, err := svc.HandOverGroup(ctx, "crew", w); !errors.As(err, &blocked) || blocked.Findings[0].Rule != name {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	begin := func(w api.HandoverWish) api.Job {
+	begin := func(w api.HandoverRequest) api.Job {
 		t.Helper()
 		j, err := svc.HandOverGroup(ctx, "crew", w)
 		if err != nil {
@@ -97,7 +97,7 @@ func TestGroup(t *testing.T) {
 		}
 		return j
 	}
-	j := begin(wish)
+	j := begin(preference)
 	if j.Result["made"] != 30 || j.Done != j.Total {
 		t.Fatalf("%+v", j)
 	}
@@ -116,14 +116,14 @@ func TestGroup(t *testing.T) {
 	if err := svc.PostDue(ctx); err != nil {
 		t.Fatal(err)
 	}
-	sent := letters.Letters()
+	sent := emails.Emails()
 	if len(sent) != 30 || !strings.HasPrefix(sent[0].Link(), "https://connect.skerryline.example/h/") || sent[0].Subject != "Ihre Verbindung zu Skerry Line" {
-		t.Fatalf("%d letters: %+v", len(sent), sent[0])
+		t.Fatalf("%d emails: %+v", len(sent), sent[0])
 	}
 	for _, slip := range passcodes {
 		for _, l := range sent {
 			if bytes.Contains(l.Raw, []byte(slip.Passcode)) {
-				t.Fatalf("a passcode is in a letter")
+				t.Fatalf("a passcode is in an email")
 			}
 		}
 	}
@@ -132,7 +132,7 @@ func TestGroup(t *testing.T) {
 	}
 
 	// Doing it twice changes nothing: who has a link gets no second one.
-	if twice := begin(wish); twice.Result["has a link already"] != 30 || twice.Result["made"] != 0 {
+	if twice := begin(preference); twice.Result["has a link already"] != 30 || twice.Result["made"] != 0 {
 		t.Errorf("a second time: %+v", twice.Result)
 	}
 	for _, slip := range passcodes {
@@ -141,9 +141,9 @@ func TestGroup(t *testing.T) {
 		}
 	}
 
-	// A recalled link's letter is not sent any more.
-	letters.Refuse(false)
-	again := begin(wish)
+	// A recalled link's email is not sent any more.
+	emails.Refuse(false)
+	again := begin(preference)
 	if err := svc.PostDue(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -152,19 +152,19 @@ func TestGroup(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	letters.Accept()
+	emails.Accept()
 	c.turn(time.Hour)
 	if err := svc.PostDue(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if got := len(letters.Letters()); got != 30 {
-		t.Errorf("%d letters, those of recalled links among them", got)
+	if got := len(emails.Emails()); got != 30 {
+		t.Errorf("%d emails, those of recalled links among them", got)
 	}
 	if left := read(again, store.SlipPasscode); len(left) != 0 {
 		t.Errorf("%d passcodes of recalled links are kept", len(left))
 	}
 
-	kept := begin(api.HandoverWish{Link: check.ByOperator})
+	kept := begin(api.HandoverRequest{Link: check.ByOperator})
 	links, codes := read(kept, store.SlipLink), read(kept, store.SlipPasscode)
 	if len(links) != 30 || len(codes) != 30 || links[0].HandoverID != codes[0].HandoverID || links[0].Passcode != "" || codes[0].Link != "" {
 		t.Fatalf("%d links, %d passcodes", len(links), len(codes))
@@ -187,7 +187,7 @@ func TestGroup(t *testing.T) {
 	}
 	old := page.Items[0]
 	made, err := svc.Reissue(ctx, old.ID, check.ByMail)
-	if err != nil || made.Handover.Most != old.Most || made.Handover.Days != old.Days || made.Mailed == "" {
+	if err != nil || made.Handover.MaxUses != old.MaxUses || made.Handover.Days != old.Days || made.Mailed == "" {
 		t.Fatalf("%+v (%v)", made, err)
 	}
 	if h, err := store.Handovers.Row(ctx, s.Read(), old.ID); err != nil || h.State != api.HandoverRecalled {
@@ -234,11 +234,11 @@ func TestArchive(t *testing.T) {
 	}
 }
 
-// TestWithdraw takes everything back from a person with two devices, and from a lost one alone.
-func TestWithdraw(t *testing.T) {
+// TestOffboard takes everything back from a person with two devices, and from a lost one alone.
+func TestOffboard(t *testing.T) {
 	svc, _, _, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
-	made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{})
+	made, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -252,12 +252,12 @@ func TestWithdraw(t *testing.T) {
 	}
 	for _, test := range []struct {
 		noun, id string
-		why      vpn.Withdrawal
+		why      vpn.OffboardReason
 	}{{"person", device.PersonID, vpn.Lost}, {"device", device.ID, ""}, {"device", device.ID, "eaten"}} {
-		_, err := svc.Withdraw(ctx, test.noun, test.id, test.why)
+		_, err := svc.Offboard(ctx, test.noun, test.id, test.why)
 		refusedAt(t, fmt.Sprint(test), err, "/why", "")
 	}
-	look := func(noun, id string, why vpn.Withdrawal) api.Holdings {
+	look := func(noun, id string, why vpn.OffboardReason) api.Holdings {
 		t.Helper()
 		h, err := svc.Holdings(ctx, noun, id, why)
 		if err != nil {
@@ -275,7 +275,7 @@ func TestWithdraw(t *testing.T) {
 	if !has(lost.Items, "wiped from afar") || !has(lost.Items, "takes the new revocation list") || has(left.Items, "wiped from afar") || !has(left.Items, "Collect") {
 		t.Errorf("lost: %+v\nleft: %+v", lost.Items, left.Items)
 	}
-	w, err := svc.Withdraw(ctx, "device", device.ID, vpn.Lost)
+	w, err := svc.Offboard(ctx, "device", device.ID, vpn.Lost)
 	if err != nil || w.Recalled != 1 || w.Revoked != len(lost.Certificates) || w.Open != len(w.Items) || len(w.Items) != len(lost.Items) {
 		t.Fatalf("%+v (%v)", w, err)
 	}
@@ -292,11 +292,11 @@ func TestWithdraw(t *testing.T) {
 		}
 	}
 	var blocked *service.BlockedError
-	if _, err := svc.Build(ctx, profile, false); !errors.As(err, &blocked) || !slices.ContainsFunc(blocked.Findings, func(f check.Finding) bool { return f.Rule == "device-withdrawn" }) {
+	if _, err := svc.Build(ctx, profile, false); !errors.As(err, &blocked) || !slices.ContainsFunc(blocked.Findings, func(f check.Finding) bool { return f.Rule == "device-offboarded" }) {
 		t.Errorf("a parcel for a lost device: %v", err)
 	}
-	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
-	refusedAt(t, "a handover for a lost device", err, "/profile_id", "withdrawn")
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverRequest{})
+	refusedAt(t, "a handover for a lost device", err, "/profile_id", "offboarded")
 	for i := range w.Items {
 		if w, err = svc.TickItem(ctx, w.ID, i, true); err != nil {
 			t.Fatal(err)
@@ -312,12 +312,12 @@ func TestWithdraw(t *testing.T) {
 	if _, err := svc.TickItem(ctx, w.ID, 99, true); !errors.As(err, &none) {
 		t.Errorf("an item that is not there: %v", err)
 	}
-	page, err := svc.Withdrawals(ctx, store.Query{Limit: 5, Conditions: map[string]string{"open": "true"}})
+	page, err := svc.Offboardings(ctx, store.Query{Limit: 5, Conditions: map[string]string{"open": "true"}})
 	if err != nil || page.Total != 1 || page.Items[0].ID != w.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}
 	// Once it is back it is used again.
-	if _, err := svc.Devices.Change(ctx, device.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Withdrawn = ""; return d, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Devices.Change(ctx, device.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = ""; return d, nil }, func(string) bool { return true }); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -17,23 +17,23 @@ import (
 
 // What is done on the way from one authority to another.
 const (
-	CrossingBegin  = "begin"  // both are believed, the old one issues no more
-	CrossingFinish = "finish" // only the new one is believed
-	CrossingUndo   = "undo"   // as before
+	RolloverBegin  = "begin"  // both are believed, the old one issues no more
+	RolloverFinish = "finish" // only the new one is believed
+	RolloverUndo   = "undo"   // as before
 )
 
-// Crossing says how far the way from an authority to its successor has come.
-func (s *Service) Crossing(ctx context.Context, id string) (api.Crossing, error) {
-	return s.crossing(ctx, s.store.Read(), id)
+// Rollover says how far the way from an authority to its successor has come.
+func (s *Service) Rollover(ctx context.Context, id string) (api.Rollover, error) {
+	return s.rollover(ctx, s.store.Read(), id)
 }
 
-func (s *Service) crossing(ctx context.Context, tx *store.Tx, id string) (c api.Crossing, err error) {
-	c.Gateways = []api.Crossed{}
+func (s *Service) rollover(ctx context.Context, tx *store.Tx, id string) (c api.Rollover, err error) {
+	c.Gateways = []api.RolledGateway{}
 	if c.From, err = store.Authorities.Row(ctx, tx, id); err != nil {
 		return c, err
 	}
 	if c.From.SuccessorID == "" {
-		return c, problem("authority", "/id", c.From.Name+", which has no successor", "an authority whose place another one takes", "begin the crossing over first")
+		return c, problem("authority", "/id", c.From.Name+", which has no successor", "an authority whose place another one takes", "begin the rollover first")
 	}
 	if c.To, err = store.Authorities.Row(ctx, tx, c.From.SuccessorID); err != nil {
 		return c, err
@@ -48,7 +48,7 @@ func (s *Service) crossing(ctx context.Context, tx *store.Tx, id string) (c api.
 	}
 	var ids []string
 	for _, g := range gateways {
-		row := api.Crossed{ID: g.ID, Name: g.Name, Both: true}
+		row := api.RolledGateway{ID: g.ID, Name: g.Name, Both: true}
 		named := false
 		for _, text := range g.Offers.Authorities() {
 			if list, err := pki.Certificates(*text); err == nil && among(list, old) {
@@ -80,7 +80,7 @@ func (s *Service) crossing(ctx context.Context, tx *store.Tx, id string) (c api.
 }
 
 // apart are the certificates of two authorities that the other one does not have: what is common to both,
-// such as a root, need not be crossed.
+// such as a root, need not roll over.
 func apart(from, to string) (old, fresh []*x509.Certificate, err error) {
 	a, err := pki.Certificates(from)
 	if err != nil {
@@ -102,35 +102,35 @@ func among(list, others []*x509.Certificate) bool {
 	return slices.ContainsFunc(list, func(c *x509.Certificate) bool { return slices.ContainsFunc(others, c.Equal) })
 }
 
-// Cross goes a step from an authority to another.
-func (s *Service) Cross(ctx context.Context, id, successorID, step string, anyway bool) (c api.Crossing, err error) {
+// RollOver goes a step from an authority to another.
+func (s *Service) RollOver(ctx context.Context, id, successorID, step string, anyway bool) (c api.Rollover, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		switch step {
-		case CrossingBegin:
-			err = s.beginCrossing(ctx, tx, id, successorID)
-		case CrossingFinish:
-			err = s.finishCrossing(ctx, tx, id, anyway)
-		case CrossingUndo:
-			err = s.undoCrossing(ctx, tx, id)
+		case RolloverBegin:
+			err = s.beginRollover(ctx, tx, id, successorID)
+		case RolloverFinish:
+			err = s.finishRollover(ctx, tx, id, anyway)
+		case RolloverUndo:
+			err = s.undoRollover(ctx, tx, id)
 		default:
 			err = problem("authority", "/step", fmt.Sprintf("%q", step), "begin, finish or undo", "choose one of them")
 		}
 		if err != nil {
 			return err
 		}
-		if step == CrossingUndo {
-			c.Gateways = []api.Crossed{}
+		if step == RolloverUndo {
+			c.Gateways = []api.RolledGateway{}
 			c.From, err = store.Authorities.Row(ctx, tx, id)
 		} else {
-			c, err = s.crossing(ctx, tx, id)
+			c, err = s.rollover(ctx, tx, id)
 		}
-		return errors.Join(err, audit(ctx, tx, "cross over: "+step, "authority", id, c.From.Name+" to "+c.To.Name))
+		return errors.Join(err, audit(ctx, tx, "roll over: "+step, "authority", id, c.From.Name+" to "+c.To.Name))
 	})
 	s.checkSoon()
 	return c, err
 }
 
-func (s *Service) beginCrossing(ctx context.Context, tx *store.Tx, id, successorID string) error {
+func (s *Service) beginRollover(ctx context.Context, tx *store.Tx, id, successorID string) error {
 	from, err := store.Authorities.Row(ctx, tx, id)
 	if err != nil {
 		return err
@@ -145,7 +145,7 @@ func (s *Service) beginCrossing(ctx context.Context, tx *store.Tx, id, successor
 	case id == successorID:
 		return problem("authority", "/successor_id", "the same authority", "another one", "make or bring in its successor first")
 	case from.SuccessorID != "":
-		return problem("authority", "/id", from.Name+", whose successor is "+from.Successor+" already", "one without a successor", "finish or undo that crossing over first")
+		return problem("authority", "/id", from.Name+", whose successor is "+from.Successor+" already", "one without a successor", "finish or undo that rollover first")
 	case to.Retired || to.SuccessorID != "":
 		return problem("authority", "/successor_id", to.Name+", which issues no more", "an authority that still issues", "choose another one")
 	}
@@ -164,8 +164,8 @@ func (s *Service) beginCrossing(ctx context.Context, tx *store.Tx, id, successor
 	return errors.Join(s.retire(ctx, tx, id, true), tx.SetSuccessor(ctx, id, successorID))
 }
 
-func (s *Service) finishCrossing(ctx context.Context, tx *store.Tx, id string, anyway bool) error {
-	c, err := s.crossing(ctx, tx, id)
+func (s *Service) finishRollover(ctx context.Context, tx *store.Tx, id string, anyway bool) error {
+	c, err := s.rollover(ctx, tx, id)
 	if err != nil {
 		return err
 	}
@@ -185,8 +185,8 @@ func (s *Service) finishCrossing(ctx context.Context, tx *store.Tx, id string, a
 	})
 }
 
-func (s *Service) undoCrossing(ctx context.Context, tx *store.Tx, id string) error {
-	c, err := s.crossing(ctx, tx, id)
+func (s *Service) undoRollover(ctx context.Context, tx *store.Tx, id string) error {
+	c, err := s.rollover(ctx, tx, id)
 	if err != nil {
 		return err
 	}

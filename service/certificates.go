@@ -240,7 +240,7 @@ func cut(v string, most int) string {
 
 // Revoke takes certificates back for good: one by its identifier, or all of a device, whose
 // own one is then taken out of its record. It answers with what that touches.
-func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w api.Withdrawn, err error) {
+func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
 	if !slices.Contains(pki.Reasons, reason) {
 		return w, problem("certificate", "/reason", fmt.Sprintf("%q", reason), "unspecified, key-compromise, superseded or ceased", "choose one of them")
 	}
@@ -252,8 +252,8 @@ func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Re
 	return w, err
 }
 
-func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w api.Withdrawn, err error) {
-	w = api.Withdrawn{Certificates: []api.Certificate{}, Profiles: []string{}}
+func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
+	w = api.Revocation{Certificates: []api.Certificate{}, Profiles: []string{}}
 	if deviceID == "" {
 		one, err := store.Certificates.Row(ctx, tx, id)
 		if err != nil {
@@ -280,16 +280,16 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 		if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
 			return w, err
 		}
-		if err := s.withdraw(ctx, tx, &w, c); err != nil {
+		if err := s.offboard(ctx, tx, &w, c); err != nil {
 			return w, err
 		}
 	}
 	return w, nil
 }
 
-// withdraw takes a revoked certificate out of its device's record, and lists the profiles
+// offboard takes a revoked certificate out of its device's record, and lists the profiles
 // that stood on it.
-func (s *Service) withdraw(ctx context.Context, tx *store.Tx, w *api.Withdrawn, c api.Certificate) error {
+func (s *Service) offboard(ctx context.Context, tx *store.Tx, w *api.Revocation, c api.Certificate) error {
 	if c.DeviceID == "" {
 		return nil
 	}

@@ -38,7 +38,7 @@ func certified(t *testing.T) (svc *service.Service, s *store.Store, c *clock, au
 	must(err)
 	made, err := svc.MakeAuthority(ctx, api.NewAuthority{Name: "Crew", Issuing: true, Lists: []string{"http://lists.skerryline.example/crew.crl"}})
 	must(err)
-	if len(made) != 2 || made[0].Name != "Crew Root" || made[1].Name != "Crew" || !made[1].KeySet || made[1].Key != nil || made[1].Ends.After(made[0].Ends) {
+	if len(made) != 2 || made[0].Name != "Crew Root" || made[1].Name != "Crew" || !made[1].KeySet || made[1].Key != nil || made[1].Expires.After(made[0].Expires) {
 		t.Fatalf("%+v", made)
 	}
 	g, err := svc.Gateways.Add(ctx, &vpn.Gateway{Name: "North", Address: "north.example", Offers: vpn.Offers{IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2Certificate}, Authority: made[1].Certificate, IKE: []string{"aes256-sha256-ecp256"}, ESP: []string{"aes256gcm16-ecp256"}}}})
@@ -304,7 +304,7 @@ func TestNotIssued(t *testing.T) {
 		t.Errorf("%d authorities were kept (%v)", page.Total, err)
 	}
 	c.turn(300 * 24 * time.Hour)
-	if row, err := svc.IssueToDevice(ctx, laptop, short, nil, 0); err != nil || row.To.After(made[0].Ends) {
+	if row, err := svc.IssueToDevice(ctx, laptop, short, nil, 0); err != nil || row.To.After(made[0].Expires) {
 		t.Errorf("it outlives its authority: %+v (%v)", row, err)
 	}
 	c.turn(100 * 24 * time.Hour)
@@ -438,7 +438,7 @@ func TestEndings(t *testing.T) {
 		if err := svc.Pass(ctx); err != nil {
 			t.Fatal(err)
 		}
-		list, err := svc.Endings(ctx, test.ahead)
+		list, err := svc.Expiries(ctx, test.ahead)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -52,7 +52,7 @@ func (s *Service) proof(ctx context.Context, tx *store.Tx, v *store.Visit, gatew
 	return p, nil
 }
 
-// seenAgain is how long a sighting is as good as a new one.
+// seenAgain is how long a seen connection is as good as a new one.
 const seenAgain = time.Minute
 
 // See looks at where a browser that has opened a handover comes from now. Where that is a gateway, it is noted on
@@ -76,18 +76,18 @@ func (s *Service) See(ctx context.Context, token, bearer, from string) (seen api
 		return seen, err
 	}
 	now := seen.Proof.Now
-	before, err := tx.Sightings(ctx, h.ProfileID)
+	before, err := tx.SeenConnections(ctx, h.ProfileID)
 	if err != nil {
 		return seen, err
 	}
-	known := slices.ContainsFunc(before, func(one api.Sighting) bool {
+	known := slices.ContainsFunc(before, func(one api.SeenConnection) bool {
 		return one.GatewayID == now.Match.GatewayID && one.Address == now.Address && s.now().Sub(one.Last) < seenAgain
 	})
 	if known && (h.Connected != nil || !seen.Proof.Right) {
 		return seen, nil
 	}
 	return seen, s.store.Write(ctx, func(tx *store.Tx) error {
-		first, err := tx.NoteSighting(ctx, api.Sighting{ProfileID: h.ProfileID, GatewayID: now.Match.GatewayID, Address: now.Address, By: now.Match.By})
+		first, err := tx.NoteSeenConnection(ctx, api.SeenConnection{ProfileID: h.ProfileID, GatewayID: now.Match.GatewayID, Address: now.Address, By: now.Match.By})
 		if err != nil {
 			return err
 		}
@@ -103,13 +103,13 @@ func (s *Service) See(ctx context.Context, token, bearer, from string) (seen api
 	})
 }
 
-// Sightings lists the gateways that a profile's device was seen through.
-func (s *Service) Sightings(ctx context.Context, profileID string) ([]api.Sighting, error) {
+// SeenConnections lists the gateways that a profile's device was seen through.
+func (s *Service) SeenConnections(ctx context.Context, profileID string) ([]api.SeenConnection, error) {
 	tx := s.store.Read()
 	if err := store.Profiles.Known(ctx, tx, profileID); err != nil {
 		return nil, err
 	}
-	return tx.Sightings(ctx, profileID)
+	return tx.SeenConnections(ctx, profileID)
 }
 
 // SeenBy notes where a one-time name was asked for from: by one family alone, or by a resolver. Names that were

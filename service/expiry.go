@@ -21,19 +21,19 @@ import (
 // reminders are how many days ahead of an end somebody is told.
 var reminders = []int{60, 30, 7}
 
-// mostEndings bounds the calendar.
-const mostEndings = 5_000
+// mostExpiries bounds the calendar.
+const mostExpiries = 5_000
 
-// Endings lists what ends within some days, the first end first: authorities on record, those that
+// Expiries lists what ends within some days, the first end first: authorities on record, those that
 // gateways' offers name, the certificates that gateways show and that devices prove themselves with,
 // and what signs parcels. What has ended within the last 30 days is listed too; what was replaced is not.
-func (s *Service) Endings(ctx context.Context, days int) ([]api.Ending, error) {
+func (s *Service) Expiries(ctx context.Context, days int) ([]api.Expiry, error) {
 	tx, now := s.store.Read(), s.now()
 	first, last := now.AddDate(0, 0, -30), now.AddDate(0, 0, days)
-	list := []api.Ending{}
-	add := func(e api.Ending) {
-		if e.Ends.After(first) && e.Ends.Before(last) {
-			e.Days = int(math.Floor(e.Ends.Sub(now).Hours() / 24))
+	list := []api.Expiry{}
+	add := func(e api.Expiry) {
+		if e.Expires.After(first) && e.Expires.Before(last) {
+			e.Days = int(math.Floor(e.Expires.Sub(now).Hours() / 24))
 			list = append(list, e)
 		}
 	}
@@ -43,7 +43,7 @@ func (s *Service) Endings(ctx context.Context, days int) ([]api.Ending, error) {
 	}
 	for _, a := range authorities {
 		if chain, err := pki.Certificates(a.Certificate); err == nil {
-			add(api.Ending{Noun: "authority", ID: a.ID, Name: a.Name, What: chain[0].Subject.CommonName, Ends: chain[0].NotAfter})
+			add(api.Expiry{Noun: "authority", ID: a.ID, Name: a.Name, What: chain[0].Subject.CommonName, Expires: chain[0].NotAfter})
 		}
 	}
 	gateways, err := store.Gateways.Where(ctx, tx, "1")
@@ -51,30 +51,30 @@ func (s *Service) Endings(ctx context.Context, days int) ([]api.Ending, error) {
 		return nil, err
 	}
 	for _, g := range gateways {
-		gatewayEndings(g, add)
+		gatewayExpiries(g, add)
 	}
 	signer, err := s.Signer(ctx)
 	if err != nil {
 		return nil, err
 	}
 	if signer.Set {
-		add(api.Ending{Noun: "signer", Name: signer.Subject, What: "the certificate that signs parcels", Ends: signer.Ends})
+		add(api.Expiry{Noun: "signer", Name: signer.Subject, What: "the certificate that signs parcels", Expires: signer.Expires})
 	}
-	devices, err := tx.IdentityEndings(ctx, first, last, mostEndings)
+	devices, err := tx.IdentityExpiries(ctx, first, last, mostExpiries)
 	if err != nil {
 		return nil, err
 	}
 	for _, d := range devices {
 		add(d)
 	}
-	slices.SortStableFunc(list, func(a, b api.Ending) int { return cmp.Or(a.Ends.Compare(b.Ends), cmp.Compare(a.Name, b.Name)) })
+	slices.SortStableFunc(list, func(a, b api.Expiry) int { return cmp.Or(a.Expires.Compare(b.Expires), cmp.Compare(a.Name, b.Name)) })
 	return list, nil
 }
 
-// gatewayEndings are the ends of what a gateway shows and of the authorities that its offers name.
-func gatewayEndings(g vpn.Gateway, add func(api.Ending)) {
+// gatewayExpiries are the ends of what a gateway shows and of the authorities that its offers name.
+func gatewayExpiries(g vpn.Gateway, add func(api.Expiry)) {
 	if chain, err := pki.Certificates(g.Certificate); err == nil {
-		add(api.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the certificate that it shows", Ends: chain[0].NotAfter})
+		add(api.Expiry{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the certificate that it shows", Expires: chain[0].NotAfter})
 	}
 	seen := map[string]bool{}
 	for _, p := range vpn.Protocols {
@@ -85,7 +85,7 @@ func gatewayEndings(g vpn.Gateway, add func(api.Ending)) {
 		for _, c := range chain {
 			if key := string(c.Raw); !seen[key] {
 				seen[key] = true
-				add(api.Ending{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the authority " + c.Subject.CommonName + " of its offers", Ends: c.NotAfter})
+				add(api.Expiry{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the authority " + c.Subject.CommonName + " of its offers", Expires: c.NotAfter})
 			}
 		}
 	}
@@ -94,19 +94,19 @@ func gatewayEndings(g vpn.Gateway, add func(api.Ending)) {
 // remind tells what has come within 60, 30 or 7 days of its end since a day: in the log, and by mail to
 // those who are to be told.
 func (s *Service) remind(ctx context.Context, since time.Time) error {
-	list, err := s.Endings(ctx, slices.Max(reminders))
+	list, err := s.Expiries(ctx, slices.Max(reminders))
 	if err != nil {
 		return err
 	}
 	now := s.now()
-	var due []api.Ending
+	var due []api.Expiry
 	for _, e := range list {
 		if slices.ContainsFunc(reminders, func(days int) bool {
-			at := e.Ends.AddDate(0, 0, -days)
+			at := e.Expires.AddDate(0, 0, -days)
 			return at.After(since) && !at.After(now)
 		}) {
 			due = append(due, e)
-			s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "ends", e.Ends.Format(time.DateOnly), "days", e.Days)
+			s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "expires", e.Expires.Format(time.DateOnly), "days", e.Days)
 		}
 	}
 	if len(due) == 0 {
@@ -121,10 +121,10 @@ var reminderPage string
 
 var reminderTemplate = template.Must(template.New("reminder").Parse(reminderPage))
 
-// mostInLetter bounds a letter; the calendar has the rest.
-const mostInLetter = 100
+// mostInEmail bounds an email; the calendar has the rest.
+const mostInEmail = 100
 
-func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Ending) error {
+func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Expiry) error {
 	m, err := tx.Mail(ctx)
 	if err != nil || m.Server == "" {
 		return err
@@ -135,14 +135,14 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Endi
 	}
 	subject := fmt.Sprintf("%d certificates end soon", len(due))
 	if len(due) == 1 {
-		subject = due[0].Name + ": " + due[0].What + " ends on " + due[0].Ends.UTC().Format(time.DateOnly)
+		subject = due[0].Name + ": " + due[0].What + " ends on " + due[0].Expires.UTC().Format(time.DateOnly)
 	}
-	more := max(0, len(due)-mostInLetter)
-	due = due[:min(len(due), mostInLetter)]
+	more := max(0, len(due)-mostInEmail)
+	due = due[:min(len(due), mostInEmail)]
 	var text strings.Builder
 	fmt.Fprintf(&text, "These end soon at %s:\n\n", organisation.Name)
 	for _, e := range due {
-		fmt.Fprintf(&text, "%s  in %d days  %s %s: %s\n", e.Ends.UTC().Format(time.DateOnly), e.Days, e.Noun, e.Name, e.What)
+		fmt.Fprintf(&text, "%s  in %d days  %s %s: %s\n", e.Expires.UTC().Format(time.DateOnly), e.Days, e.Noun, e.Name, e.What)
 	}
 	if more > 0 {
 		fmt.Fprintf(&text, "\nand %d more.\n", more)
@@ -153,7 +153,7 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Endi
 		return err
 	}
 	for _, to := range m.Reminders {
-		if err := s.write(ctx, tx, api.Letter{Kind: "reminder", To: to, Subject: cut(subject, 150)}, vpn.Letter{Text: text.String(), Page: page.String()}); err != nil {
+		if err := s.write(ctx, tx, api.Email{Kind: "reminder", To: to, Subject: cut(subject, 150)}, vpn.Message{Text: text.String(), Page: page.String()}); err != nil {
 			return err
 		}
 	}

@@ -81,7 +81,7 @@ func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) 
 	g, d, c := w.in.Gateway, w.in.Device, w.plan.Connection
 	e = explain.Evidence{
 		Now: s.now(), Platform: d.Platform, Release: d.Release, Protocol: c.Protocol, Name: c.Name, Address: c.Server, Gateway: g.Name, Outdated: w.subject.Outdated,
-		Offers: g.Offers.Protocols(), Routes: c.Routes, MachineWide: c.Scope == vpn.ScopeMachine, BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.Keep == vpn.KeepAsked, CannotAsk: d.CannotAsk,
+		Offers: g.Offers.Protocols(), Routes: c.Routes, MachineWide: c.Scope == vpn.ScopeMachine, BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.PasswordMode == vpn.PasswordPrompted, CannotAsk: d.CannotAsk,
 	}
 	for _, f := range w.findings {
 		e.Findings = append(e.Findings, f.Rule)
@@ -93,12 +93,12 @@ func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) 
 		return e, nil, err
 	}
 	if c.Authority != "" || c.Protocol == vpn.SSTP || c.Protocol == vpn.TLS {
-		e.GatewayEnds = shownEnd(e.Probe, c.Protocol, g.Certificate)
+		e.GatewayExpires = shownEnd(e.Probe, c.Protocol, g.Certificate)
 	}
 	if e.Others, err = tx.OthersSeen(ctx, g.ID, profileID, s.now().Add(-othersTime)); err != nil {
 		return e, nil, err
 	}
-	seen, err := tx.Sightings(ctx, profileID)
+	seen, err := tx.SeenConnections(ctx, profileID)
 	if err != nil {
 		return e, nil, err
 	}
@@ -145,7 +145,7 @@ func (s *Service) datesOf(ctx context.Context, tx *store.Tx, w *worked, e *expla
 	}
 	if id := w.plan.Connection.Identity; id != nil {
 		if list, err := pki.Certificates(id.Certificate); err == nil && len(list) > 0 {
-			e.CertificateEnds = list[0].NotAfter
+			e.CertificateExpiring = list[0].NotAfter
 		}
 	}
 	return nil
@@ -158,7 +158,7 @@ func shownEnd(p *drift.Probe, protocol vpn.Protocol, record string) time.Time {
 			if a.Protocol != protocol || a.TLS == nil {
 				continue
 			}
-			if end, err := time.Parse(time.RFC3339, a.TLS.Ends); err == nil {
+			if end, err := time.Parse(time.RFC3339, a.TLS.Expires); err == nil {
 				return end
 			}
 		}

@@ -40,7 +40,7 @@ func TestEvidence(t *testing.T) {
 	profile := func(name, release string) string {
 		d, err := s.Devices.Add(ctx, &vpn.Device{Name: name, PersonID: person.ID, Platform: vpn.Windows, Release: release, Encrypted: true})
 		must(err)
-		p, err := s.Profiles.Add(ctx, &vpn.Profile{DeviceID: d.ID, GatewayID: g.ID, Wishes: vpn.Wishes{Protocol: vpn.L2TP}})
+		p, err := s.Profiles.Add(ctx, &vpn.Profile{DeviceID: d.ID, GatewayID: g.ID, Preferences: vpn.Preferences{Protocol: vpn.L2TP}})
 		must(err)
 		return p.ID
 	}
@@ -96,10 +96,10 @@ func TestEvidence(t *testing.T) {
 		must(st.Write(ctx, func(tx *store.Tx) error { return tx.AddProbe(ctx, &p) }))
 	}
 	seen(drift.Silent)
-	first("809", "gateway-silent", "no answer on UDP 4500")
+	first("809", "gateway-no-response", "no answer on UDP 4500")
 	seen(drift.Answered)
 	must(st.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.NoteSighting(ctx, api.Sighting{ProfileID: other, GatewayID: g.ID, Address: "198.51.100.7", By: "egress"})
+		_, err := tx.NoteSeenConnection(ctx, api.SeenConnection{ProfileID: other, GatewayID: g.ID, Address: "198.51.100.7", By: "egress"})
 		return err
 	}))
 	first("809", "port-blocked", "1 other devices were seen")

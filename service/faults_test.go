@@ -98,7 +98,7 @@ func TestDamage(t *testing.T) {
 			if _, err := svc.ParcelFile(ctx, old.ID, old.Files[0].Name); test.name == "a file of a parcel" && (!errors.As(err, &damaged) || !strings.Contains(err.Error(), old.ID)) {
 				t.Errorf("a damaged file: %v", err)
 			}
-			j, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
+			j, err := svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByOperator})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -161,7 +161,7 @@ func TestLock(t *testing.T) {
 	}
 	defer func() { _ = other.Close() }()
 	other.SetMaxOpenConns(1)
-	j, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByOperator})
+	j, err := svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByOperator})
 	if err != nil {
 		t.Fatal(err)
 	}

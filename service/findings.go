@@ -187,8 +187,8 @@ func (s *Service) carryFix(ctx context.Context, tx *store.Tx, f check.Finding) e
 		}, keep)
 	case "profile":
 		_, err = s.Profiles.change(ctx, tx, at.ID, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
-			if at.Pointer == "/wishes/name" {
-				p.Wishes.Name = r.To
+			if at.Pointer == "/preferences/name" {
+				p.Preferences.Name = r.To
 			}
 			return p, nil
 		}, keep)

@@ -166,11 +166,11 @@ func TestOverride(t *testing.T) {
 	week := c.clock.now().AddDate(0, 0, 7)
 	var refused *vpn.Problems
 	for name, try := range map[string]func() error{
-		"no reason": func() error { _, err := c.Override(ctx, c.profile, "edge-blank", " ", week); return err },
-		"two lines": func() error { _, err := c.Override(ctx, c.profile, "edge-blank", "a\nb", week); return err },
-		"ended":     func() error { _, err := c.Override(ctx, c.profile, "edge-blank", "x", c.clock.now()); return err },
+		"no reason": func() error { _, err := c.Override(ctx, c.profile, "edge-space", " ", week); return err },
+		"two lines": func() error { _, err := c.Override(ctx, c.profile, "edge-space", "a\nb", week); return err },
+		"ended":     func() error { _, err := c.Override(ctx, c.profile, "edge-space", "x", c.clock.now()); return err },
 		"two years": func() error {
-			_, err := c.Override(ctx, c.profile, "edge-blank", "x", week.AddDate(2, 0, 0))
+			_, err := c.Override(ctx, c.profile, "edge-space", "x", week.AddDate(2, 0, 0))
 			return err
 		},
 		"nothing is found": func() error { _, err := c.Override(ctx, c.profile, "psk-short", "x", week); return err },
@@ -184,10 +184,10 @@ func TestOverride(t *testing.T) {
 	if _, err := c.Override(ctx, c.profile, "no-rule", "x", week); !errors.As(err, &none) {
 		t.Errorf("no such rule: %v", err)
 	}
-	if err := c.EndOverride(ctx, c.profile, "edge-blank"); !errors.As(err, &none) {
+	if err := c.EndOverride(ctx, c.profile, "edge-space"); !errors.As(err, &none) {
 		t.Errorf("nothing to take back: %v", err)
 	}
-	_, err = c.Override(service.As(ctx, "owner"), c.profile, "edge-blank", "as at the gateway", week)
+	_, err = c.Override(service.As(ctx, "owner"), c.profile, "edge-space", "as at the gateway", week)
 	c.set("override", err)
 	if n := tally(c.profile); n.Errors != 0 {
 		t.Errorf("%+v although it may pass", n)
@@ -197,7 +197,7 @@ func TestOverride(t *testing.T) {
 	}
 	planned, err := c.Plan(ctx, c.profile)
 	c.set("plan", err)
-	i := slices.IndexFunc(planned.Findings, func(f check.Finding) bool { return f.Rule == "edge-blank" })
+	i := slices.IndexFunc(planned.Findings, func(f check.Finding) bool { return f.Rule == "edge-space" })
 	if i < 0 || planned.Findings[i].Override == nil || planned.Findings[i].Override.Operator != "owner" || planned.Findings[i].Override.Reason != "as at the gateway" {
 		t.Errorf("the plan does not say why it passes: %+v", planned.Findings)
 	}
@@ -205,9 +205,9 @@ func TestOverride(t *testing.T) {
 	if n := tally(c.profile); n.Errors != 1 {
 		t.Errorf("%+v after the end", n)
 	}
-	_, err = c.Override(ctx, c.profile, "edge-blank", "once more", c.clock.now().AddDate(0, 0, 7))
+	_, err = c.Override(ctx, c.profile, "edge-space", "once more", c.clock.now().AddDate(0, 0, 7))
 	c.set("again", err)
-	c.set("back", c.EndOverride(ctx, c.profile, "edge-blank"))
+	c.set("back", c.EndOverride(ctx, c.profile, "edge-space"))
 	if n := tally(c.profile); n.Errors != 1 {
 		t.Errorf("%+v after it was taken back", n)
 	}

@@ -165,9 +165,9 @@ func TestTaken(t *testing.T) {
 	if err != nil || !strings.HasPrefix(d.Identity.Certificate, pki.Bundle(client.Leaf)) || !d.Identity.KeySet {
 		t.Errorf("%+v (%v)", d.Identity, err)
 	}
-	list, err := svc.Endings(ctx, 400)
-	if err != nil || !slices.ContainsFunc(list, func(e api.Ending) bool {
-		return e.Noun == "device" && e.Name == "Ada's laptop" && e.Ends.Equal(client.Leaf.NotAfter)
+	list, err := svc.Expiries(ctx, 400)
+	if err != nil || !slices.ContainsFunc(list, func(e api.Expiry) bool {
+		return e.Noun == "device" && e.Name == "Ada's laptop" && e.Expires.Equal(client.Leaf.NotAfter)
 	}) {
 		t.Errorf("the calendar does not have it: %+v (%v)", list, err)
 	}

@@ -24,7 +24,7 @@ const (
 	handoverDays  = 7
 	mostDaysOpen  = 60
 	handoverTimes = 3
-	mostOpenings  = 20
+	mostUses      = 20
 	passcodeBits  = 60
 	visitLife     = 30 * time.Minute // that a browser has it open
 )
@@ -38,22 +38,22 @@ var (
 
 // MakeHandover makes a link to the newest parcel of a profile, which must be as it would be built now. Link and
 // passcode come back once; only their hashes are kept.
-func (s *Service) MakeHandover(ctx context.Context, profileID string, wish api.HandoverWish) (made api.NewHandover, err error) {
-	if wish.Link == check.BySheet || wish.Passcode == check.BySheet {
+func (s *Service) MakeHandover(ctx context.Context, profileID string, preference api.HandoverRequest) (made api.NewHandover, err error) {
+	if preference.Link == check.BySheet || preference.Passcode == check.BySheet {
 		return made, problem("handover", "/passcode", "sheet", "shown or mail", "sheets are printed for groups")
 	}
 	err = settle(ctx, s, func(tx *store.Tx) (*worked, error) { return s.work(ctx, tx, profileID) }, func(tx *store.Tx, w *worked) error {
 		if err := w.current(ctx, tx); err != nil {
 			return err
 		}
-		made, err = s.handOver(ctx, tx, w, wish, "")
+		made, err = s.handOver(ctx, tx, w, preference, "")
 		return err
 	})
 	s.mailSoon()
 	return made, err
 }
 
-// Reissue closes a link and makes another one to the newest parcel of the same profile, for as many days and openings.
+// Reissue closes a link and makes another one to the newest parcel of the same profile, for as many days and uses.
 func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made api.NewHandover, err error) {
 	err = settle(ctx, s, func(tx *store.Tx) (*worked, error) {
 		old, err := store.Handovers.Row(ctx, tx, id)
@@ -72,7 +72,7 @@ func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made 
 		if err := s.recall(ctx, tx, old); err != nil {
 			return err
 		}
-		made, err = s.handOver(ctx, tx, w, api.HandoverWish{Days: &old.Days, Openings: &old.Most, Link: link}, "")
+		made, err = s.handOver(ctx, tx, w, api.HandoverRequest{Days: &old.Days, Uses: &old.MaxUses, Link: link}, "")
 		return err
 	})
 	s.mailSoon()
@@ -80,8 +80,8 @@ func (s *Service) Reissue(ctx context.Context, id string, link check.Way) (made 
 }
 
 // handOver makes one link, alone or in a batch.
-func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish api.HandoverWish, batch string) (made api.NewHandover, err error) {
-	handing := handingOf(wish, check.ByOperator, check.ByOperator)
+func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, preference api.HandoverRequest, batch string) (made api.NewHandover, err error) {
+	handing := handingOf(preference, check.ByOperator, check.ByOperator)
 	last, err := tx.LastParcel(ctx, w.in.Profile.ID)
 	if err != nil {
 		return made, err
@@ -89,15 +89,15 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish ap
 	switch {
 	case last == nil:
 		return made, problem("handover", "/profile_id", "a profile without a parcel", "one with a parcel", "build it first")
-	case w.in.Device.Withdrawn != "":
-		return made, problem("handover", "/profile_id", "a device that is withdrawn ("+string(w.in.Device.Withdrawn)+")", "one in use", "use another device")
+	case w.in.Device.Offboarded != "":
+		return made, problem("handover", "/profile_id", "a device that is offboarded ("+string(w.in.Device.Offboarded)+")", "one in use", "use another device")
 	case w.subject.Outdated:
 		return made, problem("handover", "/profile_id", "a parcel that is older than what it was built from", "one that is up to date", "build it again first")
 	}
 	if err := measured(handing); err != nil {
 		return made, err
 	}
-	if wish.Attach {
+	if preference.Attach {
 		p, err := tx.Parcel(ctx, last.ID)
 		if err != nil {
 			return made, err
@@ -116,7 +116,7 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish ap
 		return made, err
 	}
 	token := strings.ToLower(rand.Text() + rand.Text()[:8]) // 170 bits
-	h := api.Handover{ParcelID: last.ID, Days: handing.Days, Expires: s.now().AddDate(0, 0, handing.Days), Most: handing.Openings, Batch: batch, Operator: actor(ctx)}
+	h := api.Handover{ParcelID: last.ID, Days: handing.Days, Expires: s.now().AddDate(0, 0, handing.Days), MaxUses: handing.Uses, Batch: batch, Operator: actor(ctx)}
 	if err := tx.AddHandover(ctx, &h, token, s.passcodeHash(token, passcode)); err != nil {
 		return made, err
 	}
@@ -137,25 +137,25 @@ func (s *Service) handOver(ctx context.Context, tx *store.Tx, w *worked, wish ap
 // LinkPath is what the path of a link begins with.
 const LinkPath = "/h/"
 
-// handingOf is what is wished for, with what stands for what was left out.
-func handingOf(wish api.HandoverWish, link, passcode check.Way) check.Handing {
-	h := check.Handing{Days: handoverDays, Openings: handoverTimes, Link: cmp.Or(wish.Link, link), Passcode: cmp.Or(wish.Passcode, passcode)}
-	if wish.Days != nil {
-		h.Days = *wish.Days
+// handingOf is what is requested, with what stands for what was left out.
+func handingOf(preference api.HandoverRequest, link, passcode check.Way) check.Handing {
+	h := check.Handing{Days: handoverDays, Uses: handoverTimes, Link: cmp.Or(preference.Link, link), Passcode: cmp.Or(preference.Passcode, passcode)}
+	if preference.Days != nil {
+		h.Days = *preference.Days
 	}
-	if wish.Openings != nil {
-		h.Openings = *wish.Openings
+	if preference.Uses != nil {
+		h.Uses = *preference.Uses
 	}
 	return h
 }
 
-// measured refuses days and openings out of bounds; none of either is for a rule to say.
+// measured refuses days and uses out of bounds; none of either is for a rule to say.
 func measured(h check.Handing) error {
 	switch {
 	case h.Days < 0 || h.Days > mostDaysOpen:
 		return problem("handover", "/days", fmt.Sprint(h.Days), fmt.Sprintf("1 to %d days", mostDaysOpen), "choose fewer")
-	case h.Openings < 0 || h.Openings > mostOpenings:
-		return problem("handover", "/openings", fmt.Sprint(h.Openings), fmt.Sprintf("1 to %d openings", mostOpenings), "choose fewer")
+	case h.Uses < 0 || h.Uses > mostUses:
+		return problem("handover", "/uses", fmt.Sprint(h.Uses), fmt.Sprintf("1 to %d uses", mostUses), "choose fewer")
 	}
 	return nil
 }
@@ -192,13 +192,13 @@ func (s *Service) RecallHandover(ctx context.Context, id string) (h api.Handover
 	return h, err
 }
 
-// recall closes a link, and stops the letter that would carry it; nothing is done where it is closed.
+// recall closes a link, and stops the email that would carry it; nothing is done where it is closed.
 func (s *Service) recall(ctx context.Context, tx *store.Tx, h api.Handover) error {
 	closed, err := tx.Recall(ctx, h.ID)
 	if err != nil || !closed {
 		return err
 	}
-	return errors.Join(tx.StopLetters(ctx, h.ID, "the link was recalled"), audit(ctx, tx, "recall", "handover", h.ID, h.Device+" to "+h.Gateway))
+	return errors.Join(tx.StopEmails(ctx, h.ID, "the link was recalled"), audit(ctx, tx, "recall", "handover", h.ID, h.Device+" to "+h.Gateway))
 }
 
 // Link finds the handover of a link that can still be opened; looking at it, as programs that preview links do, uses nothing up.
@@ -206,7 +206,7 @@ func (s *Service) Link(ctx context.Context, token string) (api.Handover, error) 
 	tx := s.store.Read()
 	h, _, err := tx.HandoverByLink(ctx, token)
 	var none *store.NotFoundError
-	if errors.As(err, &none) || err == nil && (h.Recalled != nil || h.Wrong >= store.MostWrong || h.Openings >= h.Most || !s.now().Before(h.Expires)) {
+	if errors.As(err, &none) || err == nil && (h.Recalled != nil || h.Wrong >= store.MostWrong || h.Uses >= h.MaxUses || !s.now().Before(h.Expires)) {
 		return h, ErrLink
 	}
 	return h, err
@@ -240,7 +240,7 @@ func (s *Service) OpenLink(ctx context.Context, token string, passcode secret.Te
 	bearer, until = newBearer(), s.now().Add(visitLife)
 	counted := false
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if counted, err = tx.CountOpening(ctx, h.ID); err != nil || !counted {
+		if counted, err = tx.CountUse(ctx, h.ID); err != nil || !counted {
 			return errors.Join(err, tx.TakeTryBack(ctx, h.ID)) // somebody else was first; the passcode was right
 		}
 		return errors.Join(tx.TakeTryBack(ctx, h.ID), tx.AddVisit(ctx, store.Visit{HandoverID: h.ID, Before: from, Probe: strings.ToLower(rand.Text())}, bearer, until), audit(ctx, tx, "open", "handover", h.ID, h.Device+" to "+h.Gateway))

@@ -30,7 +30,7 @@ func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profil
 		t.Fatal(err)
 	}
 	profile = page.Items[0].ID
-	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverRequest{})
 	refusedAt(t, "without a parcel", err, "/profile_id", "without a parcel")
 	if _, err := svc.Build(ctx, profile, false); err != nil {
 		t.Fatal(err)
@@ -43,15 +43,15 @@ func TestHandover(t *testing.T) {
 	svc, _, c, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
 	for _, test := range []struct {
-		days, openings int
-		pointer        string
-	}{{-1, 3, "/days"}, {61, 3, "/days"}, {7, 21, "/openings"}} {
-		_, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &test.days, Openings: &test.openings})
+		days, uses int
+		pointer    string
+	}{{-1, 3, "/days"}, {61, 3, "/days"}, {7, 21, "/uses"}} {
+		_, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &test.days, Uses: &test.uses})
 		refusedAt(t, "out of bounds", err, test.pointer, "")
 	}
-	hand := func(days, openings int) (made api.NewHandover, token string) {
+	hand := func(days, uses int) (made api.NewHandover, token string) {
 		t.Helper()
-		made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &days, Openings: &openings})
+		made, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &days, Uses: &uses})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -101,7 +101,7 @@ func TestHandover(t *testing.T) {
 	}
 	state(made.Handover.ID, api.HandoverOpened)
 	h, parcel, err := visited(token, bearer)
-	if err != nil || h.Openings != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
+	if err != nil || h.Uses != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
 		t.Fatalf("%+v (%v)", h, err)
 	}
 	if _, err := svc.VisitedFile(ctx, token, bearer, "other.txt"); !errors.Is(err, service.ErrLink) {
@@ -162,7 +162,7 @@ func TestHandover(t *testing.T) {
 	if _, err := svc.Devices.Change(ctx, row.DeviceID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.MakeHandover(ctx, profile, api.HandoverWish{})
+	_, err = svc.MakeHandover(ctx, profile, api.HandoverRequest{})
 	refusedAt(t, "a parcel that is out of date", err, "/profile_id", "older than")
 }
 
@@ -170,7 +170,7 @@ func TestHandover(t *testing.T) {
 // nothing after that.
 func TestPasscodeGuessed(t *testing.T) {
 	svc, s, _, profile := built(t)
-	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, api.HandoverWish{})
+	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, api.HandoverRequest{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -199,7 +199,7 @@ func TestPasscodeGuessed(t *testing.T) {
 	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode), "192.0.2.9"); !errors.Is(err, service.ErrLink) {
 		t.Errorf("the right one after that: %v", err)
 	}
-	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverLocked || h.Openings != 0 {
+	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverLocked || h.Uses != 0 {
 		t.Errorf("%+v (%v)", h, err)
 	}
 }
@@ -217,7 +217,7 @@ func TestTogether(t *testing.T) {
 	for range 25 {
 		all.Go(func() {
 			for range many / 25 {
-				made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &once, Openings: &once})
+				made, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &once, Uses: &once})
 				if err != nil {
 					t.Error(err)
 					return
@@ -248,7 +248,7 @@ func TestTogether(t *testing.T) {
 		t.Fatalf("%d handovers (%v)", page.Total, err)
 	}
 	for _, h := range page.Items {
-		if h.Openings != 1 || h.Wrong != 0 {
+		if h.Uses != 1 || h.Wrong != 0 {
 			t.Errorf("%+v", h)
 		}
 	}
@@ -258,7 +258,7 @@ func TestTogether(t *testing.T) {
 func TestSee(t *testing.T) {
 	svc, s, c, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
-	made, err := svc.MakeHandover(ctx, profile, api.HandoverWish{})
+	made, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -285,7 +285,7 @@ func TestSee(t *testing.T) {
 		if err != nil || seen.Proof.Right != test.right || seen.Proof.Before != "192.0.2.9" || seen.Probe == "" {
 			t.Errorf("%+v: %+v (%v)", test, seen, err)
 		}
-		list, err := svc.Sightings(ctx, profile)
+		list, err := svc.SeenConnections(ctx, profile)
 		if err != nil || (len(list) == 1) != test.seen || test.seen && list[0].Last.After(last) != test.new {
 			t.Errorf("%+v: %+v (%v)", test, list, err)
 		}

@@ -20,7 +20,7 @@ var invitationPage string
 
 var invitationTemplate = template.Must(template.New("invitation").Parse(invitationPage))
 
-// Invitation are the sentences of the letter that carries a link, in its order; the first is its subject.
+// Invitation are the sentences of the email that carries a link, in its order; the first is its subject.
 var Invitation = []string{
 	"Your connection to %s",
 	"Hello %s,",
@@ -30,7 +30,7 @@ var Invitation = []string{
 	"If you do not expect this, do not open it, and tell whoever looks after your devices.",
 }
 
-// invite writes the letter that carries a link, in the person's language. Nothing in it is a secret but the link.
+// invite writes the email that carries a link, in the person's language. Nothing in it is a secret but the link.
 func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made api.NewHandover) error {
 	if err := s.canInvite(ctx, tx); err != nil {
 		return err
@@ -44,10 +44,10 @@ func (s *Service) invite(ctx context.Context, tx *store.Tx, w *worked, made api.
 	subject := in.Say(Invitation[0], organisation)
 	var page bytes.Buffer
 	if err := invitationTemplate.Execute(&page, map[string]any{"Language": in.Tag(), "Subject": subject, "Lines": lines, "Link": made.Link}); err != nil {
-		return fmt.Errorf("writing a letter: %w", err)
+		return fmt.Errorf("writing an email: %w", err)
 	}
-	return s.write(ctx, tx, api.Letter{Kind: "handover", To: made.Mailed, Subject: cut(subject, 150), About: made.Handover.ID},
-		vpn.Letter{Text: strings.Join(lines, "\n\n") + "\n", Page: page.String()})
+	return s.write(ctx, tx, api.Email{Kind: "handover", To: made.Mailed, Subject: cut(subject, 150), About: made.Handover.ID},
+		vpn.Message{Text: strings.Join(lines, "\n\n") + "\n", Page: page.String()})
 }
 
 // canInvite tells what is missing for links to be sent by mail.

@@ -56,7 +56,7 @@ func (s *Service) kinds() map[string]kind {
 
 // workSoon wakes the worker.
 func (s *Service) workSoon() {
-	poke(s.jobsWake)
+	notify(s.jobsWake)
 }
 
 // Work does jobs, the oldest first, until the context ends. What is not done by then goes on at the next

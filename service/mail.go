@@ -15,14 +15,14 @@ import (
 	"wardicon/store"
 )
 
-// Mail shows how letters are sent, without the password.
+// Mail shows how emails are sent, without the password.
 func (s *Service) Mail(ctx context.Context) (vpn.Mail, error) {
 	m, err := s.store.Read().Mail(ctx)
 	m.Password = nil
 	return m, err
 }
 
-// SetMail replaces how letters are sent, in the version that was seen; version 0 replaces any. keep leaves the password that is stored. It is for owners alone:
+// SetMail replaces how emails are sent, in the version that was seen; version 0 replaces any. keep leaves the password that is stored. It is for owners alone:
 // whoever reads the mail server's traffic reads handovers.
 func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail, error) {
 	if err := ownerOnly(ctx); err != nil {
@@ -58,7 +58,7 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 	return m, err
 }
 
-// TryMail sends a letter at once, to see that it can be done.
+// TryMail sends an email at once, to see that it can be done.
 func (s *Service) TryMail(ctx context.Context, to string) error {
 	if err := ownerOnly(ctx); err != nil {
 		return err
@@ -76,8 +76,8 @@ func (s *Service) TryMail(ctx context.Context, to string) error {
 	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
 		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
 	}
-	if err := mailer.Send(ctx, m, to, "A letter from Wardicon", vpn.Letter{Text: "This letter was sent to see that the service can send letters. It can.\n"}); err != nil {
-		return problem("mail", "/server", failure(err, m.Password), "a server that takes the letter", "correct the settings, or ask who runs the server")
+	if err := mailer.Send(ctx, m, to, "An email from Wardicon", vpn.Message{Text: "This email was sent to see that the service can send emails. It can.\n"}); err != nil {
+		return problem("mail", "/server", failure(err, m.Password), "a server that takes the email", "correct the settings, or ask who runs the server")
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "try", "mail", "", to) })
 }
@@ -89,7 +89,7 @@ func quoted(v string) string {
 	return `"` + v + `"`
 }
 
-// failure words why a letter was not sent, without the password, whatever the server repeats.
+// failure words why an email was not sent, without the password, whatever the server repeats.
 func failure(err error, password *secret.Text) string {
 	text := strings.Join(strings.Fields(err.Error()), " ")
 	if password != nil && !password.IsZero() {
@@ -98,30 +98,30 @@ func failure(err error, password *secret.Text) string {
 	return cut(text, 300)
 }
 
-// Letters lists what was sent or is to be, a page.
-func (s *Service) Letters(ctx context.Context, q store.Query) (api.Page[api.Letter], error) {
-	return store.Letters.List(ctx, s.store.Read(), q)
+// Emails lists what was sent or is to be, a page.
+func (s *Service) Emails(ctx context.Context, q store.Query) (api.Page[api.Email], error) {
+	return store.Emails.List(ctx, s.store.Read(), q)
 }
 
-// WaitingLetters counts the letters that wait to be sent.
-func (s *Service) WaitingLetters(ctx context.Context) (int, error) {
-	return s.store.Read().References(ctx, "letters", "state", api.Waiting) // a page counts to a bound
+// WaitingEmails counts the emails that wait to be sent.
+func (s *Service) WaitingEmails(ctx context.Context) (int, error) {
+	return s.store.Read().References(ctx, "emails", "state", api.Waiting) // a page counts to a bound
 }
 
-// write keeps a letter to be sent, in the transaction of what it is about.
-func (s *Service) write(ctx context.Context, tx *store.Tx, l api.Letter, body vpn.Letter) error {
-	return tx.AddLetter(ctx, &l, body)
+// write keeps an email to be sent, in the transaction of what it is about.
+func (s *Service) write(ctx context.Context, tx *store.Tx, l api.Email, body vpn.Message) error {
+	return tx.AddEmail(ctx, &l, body)
 }
 
-// mailSoon wakes what sends letters.
+// mailSoon wakes what sends emails.
 func (s *Service) mailSoon() {
-	poke(s.mailWake)
+	notify(s.mailWake)
 }
 
-// again is how long a letter waits after a try that failed; after the last it is given up.
+// again is how long an email waits after a try that failed; after the last it is given up.
 var again = []time.Duration{time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
 
-// Post sends letters until the context ends. What is not sent by then is sent after the next start.
+// Post sends emails until the context ends. What is not sent by then is sent after the next start.
 func (s *Service) Post(ctx context.Context) {
 	s.mailSoon()
 	clock := time.NewTicker(leastOutage)
@@ -134,12 +134,12 @@ func (s *Service) Post(ctx context.Context) {
 		case <-clock.C:
 		}
 		if err := s.PostDue(ctx); err != nil && ctx.Err() == nil {
-			s.log.Error("sending letters", "error", err)
+			s.log.Error("sending emails", "error", err)
 		}
 	}
 }
 
-// outage is a mail server that cannot be reached or signed in to. Letters do not count their tries meanwhile: once
+// outage is a mail server that cannot be reached or signed in to. Emails do not count their tries meanwhile: once
 // it is there again, all that wait leave at once.
 type outage struct {
 	mu    sync.Mutex
@@ -147,11 +147,11 @@ type outage struct {
 	pause time.Duration
 }
 
-// How long an outage is waited for between two looks, and how old a letter becomes in one.
+// How long an outage is waited for between two looks, and how old an email becomes in one.
 const (
 	leastOutage = 15 * time.Second
 	mostOutage  = 5 * time.Minute
-	letterLife  = 5 * 24 * time.Hour // RFC 5321 §4.5.4.1
+	emailLife   = 5 * 24 * time.Hour // RFC 5321 §4.5.4.1
 )
 
 // open tells whether the server is to be tried now.
@@ -174,13 +174,13 @@ func (o *outage) ended() {
 	o.next, o.pause = time.Time{}, 0
 }
 
-// SendNow has every letter that waits tried at once, whatever it waits for.
+// SendNow has every email that waits tried at once, whatever it waits for.
 func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if waiting, err = tx.HurryLetters(ctx); err != nil {
+		if waiting, err = tx.HurryEmails(ctx); err != nil {
 			return err
 		}
-		return audit(ctx, tx, "send now", "letters", "", fmt.Sprintf("%d letters", waiting))
+		return audit(ctx, tx, "send now", "emails", "", fmt.Sprintf("%d emails", waiting))
 	})
 	if err == nil {
 		s.outage.ended()
@@ -191,7 +191,7 @@ func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 
 var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it again (wardicon mail set)")
 
-// PostDue sends the letters that are due, by one connection. Where the server cannot be reached, all of them wait
+// PostDue sends the emails that are due, by one connection. Where the server cannot be reached, all of them wait
 // for it together.
 func (s *Service) PostDue(ctx context.Context) (err error) {
 	tx := s.store.Read()
@@ -206,7 +206,7 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 		}
 	}()
 	for ctx.Err() == nil {
-		l, body, err := tx.DueLetter(ctx)
+		l, body, err := tx.DueEmail(ctx)
 		var damaged *store.DamagedError
 		switch {
 		case errors.As(err, &damaged): // it is lost; those after it are not
@@ -234,9 +234,9 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 			s.tried(l, m, sent)
 		}
 		if l.State != api.Sent {
-			s.log.WarnContext(ctx, "a letter was not sent", "letter", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
+			s.log.WarnContext(ctx, "an email was not sent", "email", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
 		}
-		if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutLetter(ctx, *l) }); err != nil {
+		if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutEmail(ctx, *l) }); err != nil {
 			return err
 		}
 	}
@@ -244,7 +244,7 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 }
 
 // tried notes what came of a try.
-func (s *Service) tried(l *api.Letter, m vpn.Mail, sent error) {
+func (s *Service) tried(l *api.Email, m vpn.Mail, sent error) {
 	now := s.now().UTC()
 	l.Tries++
 	switch {
@@ -257,14 +257,14 @@ func (s *Service) tried(l *api.Letter, m vpn.Mail, sent error) {
 	}
 }
 
-// mailOutage notes with the letters that are due why they wait. One that has waited for days is given up.
-func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l api.Letter, fault error) error {
+// mailOutage notes with the emails that are due why they wait. One that has waited for days is given up.
+func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l api.Email, fault error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	now := s.now()
 	s.outage.failed(now)
 	why := failure(fault, m.Password)
-	s.log.WarnContext(ctx, "the mail server does not take letters", "problem", why, "first", l.ID)
-	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.LettersWait(ctx, why, now.Add(-letterLife)) })
+	s.log.WarnContext(ctx, "the mail server does not take emails", "problem", why, "first", l.ID)
+	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.EmailsWait(ctx, why, now.Add(-emailLife)) })
 }

@@ -32,7 +32,7 @@ func postbox(t *testing.T) (*simulate.MailServer, vpn.Mail) {
 	}
 }
 
-// TestMail sends letters through a server that takes them, refuses them, or is not the one that is meant.
+// TestMail sends emails through a server that takes them, refuses them, or is not the one that is meant.
 func TestMail(t *testing.T) {
 	svc, s, c, authority, laptop, _ := certified(t)
 	ctx := service.As(t.Context(), "owner")
@@ -88,9 +88,9 @@ func TestMail(t *testing.T) {
 	if _, err := svc.SetMail(ctx, settings, false); err != nil {
 		t.Fatal(err)
 	}
-	letters := func(state string) api.Page[api.Letter] {
+	emails := func(state string) api.Page[api.Email] {
 		t.Helper()
-		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": state}})
+		page, err := svc.Emails(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": state}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -109,27 +109,27 @@ func TestMail(t *testing.T) {
 	if _, err := svc.Devices.Change(ctx, laptop, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Name = "<b>Ada</b>"; return d, nil }, func(string) bool { return true }); err != nil {
 		t.Fatal(err)
 	}
-	before := len(server.Letters())
+	before := len(server.Emails())
 	server.Refuse(false)
 	c.turn(26 * time.Hour)
 	pass()
-	if w := letters(api.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
-		t.Fatalf("%d letters wait: %+v", w.Total, w.Items)
+	if w := emails(api.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
+		t.Fatalf("%d emails wait: %+v", w.Total, w.Items)
 	}
 	kept, err := s.Read().References(ctx, "secrets", "field", "body")
 	if err != nil || kept != 2 {
-		t.Errorf("%d letters are kept sealed (%v)", kept, err)
+		t.Errorf("%d emails are kept sealed (%v)", kept, err)
 	}
 	server.Accept()
 	pass()
-	if len(server.Letters()) != before {
+	if len(server.Emails()) != before {
 		t.Error("tried again before its time")
 	}
 	c.turn(time.Hour)
 	pass()
-	got := server.Letters()[before:]
-	if len(got) != 2 || letters(api.Sent).Total != 2 || letters(api.Waiting).Total != 0 {
-		t.Fatalf("%d letters came", len(got))
+	got := server.Emails()[before:]
+	if len(got) != 2 || emails(api.Sent).Total != 2 || emails(api.Waiting).Total != 0 {
+		t.Fatalf("%d emails came", len(got))
 	}
 	for _, l := range got {
 		_, page, _ := bytes.Cut(l.Raw, []byte("text/html"))
@@ -138,7 +138,7 @@ func TestMail(t *testing.T) {
 		}
 	}
 	if kept, err := s.Read().References(ctx, "secrets", "field", "body"); err != nil || kept != 0 {
-		t.Errorf("%d letters that were sent are kept (%v)", kept, err)
+		t.Errorf("%d emails that were sent are kept (%v)", kept, err)
 	}
 
 	// A server that never takes them: given up in the end.
@@ -148,12 +148,12 @@ func TestMail(t *testing.T) {
 		pass()
 		c.turn(25 * time.Hour)
 	}
-	if f := letters(api.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
-		t.Errorf("%d letters were given up: %+v", f.Total, f.Items)
+	if f := emails(api.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
+		t.Errorf("%d emails were given up: %+v", f.Total, f.Items)
 	}
 }
 
-// TestOutage has a mail server go silent for an hour: it costs one look at a time and no letter its turn, and all leave
+// TestOutage has a mail server go silent for an hour: it costs one look at a time and no email its turn, and all leave
 // as soon as it is back; at once where somebody says so.
 func TestOutage(t *testing.T) {
 	t.Parallel()
@@ -186,7 +186,7 @@ func TestOutage(t *testing.T) {
 		t.Fatal(err)
 	}
 	laptopCrew(t, svc, 12)
-	if _, err := svc.HandOverGroup(ctx, "crew", api.HandoverWish{Link: check.ByMail}); err != nil {
+	if _, err := svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByMail}); err != nil {
 		t.Fatal(err)
 	}
 	if err := svc.WorkAll(ctx); err != nil {
@@ -199,11 +199,11 @@ func TestOutage(t *testing.T) {
 		}
 	}
 	if took := time.Since(begin); took > 25*time.Second || calls.Load() != 1 {
-		t.Errorf("12 letters to a silent server took %s and %d calls", took, calls.Load())
+		t.Errorf("12 emails to a silent server took %s and %d calls", took, calls.Load())
 	}
-	waiting := func() api.Page[api.Letter] {
+	waiting := func() api.Page[api.Email] {
 		t.Helper()
-		page, err := svc.Letters(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": api.Waiting}})
+		page, err := svc.Emails(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": api.Waiting}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -228,7 +228,7 @@ func TestOutage(t *testing.T) {
 	if n, err := svc.SendNow(ctx); err != nil || n != 12 {
 		t.Errorf("%d hurry (%v)", n, err)
 	}
-	if err := svc.PostDue(ctx); err != nil || waiting().Total != 0 || len(server.Letters()) != 12 {
-		t.Errorf("%d wait, %d came (%v)", waiting().Total, len(server.Letters()), err)
+	if err := svc.PostDue(ctx); err != nil || waiting().Total != 0 || len(server.Emails()) != 12 {
+		t.Errorf("%d wait, %d came (%v)", waiting().Total, len(server.Emails()), err)
 	}
 }

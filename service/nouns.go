@@ -23,7 +23,7 @@ type (
 func (s *Service) gateways() *Gateways {
 	return &Gateways{
 		s: s, table: store.Gateways, unique: "/name",
-		stamp:  func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
+		meta:   func(g *vpn.Gateway) *vpn.Meta { return &g.Meta },
 		name:   func(g api.Gateway) string { return g.Name },
 		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
@@ -48,9 +48,9 @@ func touchPerson(ctx context.Context, tx *store.Tx, personID string) error {
 func (s *Service) people() *People {
 	return &People{
 		s: s, table: store.People,
-		stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
-		name:  func(p api.Person) string { return p.Name },
-		hide:  func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
+		meta: func(p *vpn.Person) *vpn.Meta { return &p.Meta },
+		name: func(p api.Person) string { return p.Name },
+		hide: func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
 		used: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
 			return unused(ctx, tx, "person", p.Name, p.ID, [3]string{"devices", "person_id", "devices"}, [3]string{"accounts", "person_id", "accounts"})
 		},
@@ -61,9 +61,9 @@ func (s *Service) people() *People {
 func (s *Service) accounts() *Accounts {
 	return &Accounts{
 		s: s, table: store.Accounts, unique: "/login",
-		stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
-		name:  func(a api.Account) string { return a.Login + " of " + a.Person },
-		hide:  func(a *vpn.Account) { a.Password = nil },
+		meta: func(a *vpn.Account) *vpn.Meta { return &a.Meta },
+		name: func(a api.Account) string { return a.Login + " of " + a.Person },
+		hide: func(a *vpn.Account) { a.Password = nil },
 		refers: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
 			err := reference(ctx, tx, store.People, "account", "/person_id", a.PersonID)
 			for i, id := range a.GatewayIDs {
@@ -91,8 +91,8 @@ func touchDevice(ctx context.Context, tx *store.Tx, deviceID string) error {
 func (s *Service) devices() *Devices {
 	return &Devices{
 		s: s, table: store.Devices, unique: "/name",
-		stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
-		name:  func(d api.Device) string { return d.Name },
+		meta: func(d *vpn.Device) *vpn.Meta { return &d.Meta },
+		name: func(d api.Device) string { return d.Name },
 		hide: func(d *vpn.Device) {
 			if d.Identity != nil {
 				identity := *d.Identity
@@ -116,14 +116,14 @@ func (s *Service) devices() *Devices {
 func (s *Service) profiles() *Profiles {
 	return &Profiles{
 		s: s, table: store.Profiles, unique: "/device_id",
-		stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
-		name:  func(p api.Profile) string { return p.Device + " to " + p.Gateway },
-		hide:  func(*vpn.Profile) {},
+		meta: func(p *vpn.Profile) *vpn.Meta { return &p.Meta },
+		name: func(p api.Profile) string { return p.Device + " to " + p.Gateway },
+		hide: func(*vpn.Profile) {},
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 			return errors.Join(
 				reference(ctx, tx, store.Devices, "profile", "/device_id", p.DeviceID),
 				reference(ctx, tx, store.Gateways, "profile", "/gateway_id", p.GatewayID),
-				wishedAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID), wishedGateway(ctx, tx, "/wishes/fallback_id", p.Wishes.FallbackID), wishedGateway(ctx, tx, "/wishes/second_to", p.Wishes.SecondTo),
+				preferredAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID), preferredGateway(ctx, tx, "/preferences/fallback_id", p.Preferences.FallbackID), preferredGateway(ctx, tx, "/preferences/second_to", p.Preferences.SecondTo),
 			)
 		},
 		used:   nothing[*vpn.Profile],
@@ -134,25 +134,25 @@ func (s *Service) profiles() *Profiles {
 	}
 }
 
-// wishedGateway refuses a gateway that is not there.
-func wishedGateway(ctx context.Context, tx *store.Tx, pointer, id string) error {
+// preferredGateway refuses a gateway that is not there.
+func preferredGateway(ctx context.Context, tx *store.Tx, pointer, id string) error {
 	if id == "" {
 		return nil
 	}
 	return reference(ctx, tx, store.Gateways, "profile", pointer, id)
 }
 
-// wishedAccount refuses an account that is not the device owner's.
-func wishedAccount(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
-	if p.Wishes.AccountID == "" {
+// preferredAccount refuses an account that is not the device owner's.
+func preferredAccount(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
+	if p.Preferences.AccountID == "" {
 		return nil
 	}
-	found, err := store.Accounts.Where(ctx, tx, "id = ? AND person_id = (SELECT person_id FROM devices WHERE id = ?)", p.Wishes.AccountID, p.DeviceID)
+	found, err := store.Accounts.Where(ctx, tx, "id = ? AND person_id = (SELECT person_id FROM devices WHERE id = ?)", p.Preferences.AccountID, p.DeviceID)
 	if err != nil {
 		return err
 	}
 	if len(found) == 0 {
-		return missing("profile", "/wishes/account_id", "account of the device's owner", p.Wishes.AccountID)
+		return missing("profile", "/preferences/account_id", "account of the device's owner", p.Preferences.AccountID)
 	}
 	return nil
 }
@@ -167,9 +167,9 @@ func knownPattern(ctx context.Context, tx *store.Tx, id string) error {
 func (s *Service) patterns() *Patterns {
 	return &Patterns{
 		s: s, table: store.Patterns, unique: "/name",
-		stamp: func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
-		name:  func(p api.Pattern) string { return p.Name },
-		hide:  func(*vpn.Pattern) {}, before: nothing[*vpn.Pattern],
+		meta: func(p *vpn.Pattern) *vpn.Meta { return &p.Meta },
+		name: func(p api.Pattern) string { return p.Name },
+		hide: func(*vpn.Pattern) {}, before: nothing[*vpn.Pattern],
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
 			for i, id := range p.GatewayIDs {
 				if err := reference(ctx, tx, store.Gateways, "pattern", fmt.Sprintf("/gateway_ids/%d", i), id); err != nil {

@@ -17,22 +17,22 @@ import (
 // mostHeld bounds what is looked at for one person or device.
 const mostHeld = 500
 
-// Holdings tells what a person or a device holds, and what people would have to do when it is withdrawn.
-func (s *Service) Holdings(ctx context.Context, noun, id string, why vpn.Withdrawal) (api.Holdings, error) {
+// Holdings tells what a person or a device holds, and what people would have to do when it is offboarded.
+func (s *Service) Holdings(ctx context.Context, noun, id string, why vpn.OffboardReason) (api.Holdings, error) {
 	if err := reason(noun, why); err != nil {
 		return api.Holdings{}, err
 	}
 	return s.holdings(ctx, s.store.Read(), noun, id, why)
 }
 
-func reason(noun string, why vpn.Withdrawal) error {
-	if !slices.Contains(vpn.Withdrawals, why) || noun == "person" && why != vpn.Left {
-		return problem("withdrawal", "/why", quoted(string(why)), "left for a person; lost, left or retired for a device", "choose one of them")
+func reason(noun string, why vpn.OffboardReason) error {
+	if !slices.Contains(vpn.OffboardReasons, why) || noun == "person" && why != vpn.Left {
+		return problem("offboarding", "/why", quoted(string(why)), "left for a person; lost, left or retired for a device", "choose one of them")
 	}
 	return nil
 }
 
-func (s *Service) holdings(ctx context.Context, tx *store.Tx, noun, id string, why vpn.Withdrawal) (h api.Holdings, err error) {
+func (s *Service) holdings(ctx context.Context, tx *store.Tx, noun, id string, why vpn.OffboardReason) (h api.Holdings, err error) {
 	h = api.Holdings{Noun: noun, Object: id, Devices: []api.Device{}, Profiles: []api.Profile{}, Links: []api.Handover{}, Certificates: []api.Certificate{}, Accounts: []api.Account{}, Shared: []api.SharedKey{}, Items: []api.Item{}}
 	person := id
 	if noun == "device" {
@@ -91,7 +91,7 @@ func counted(n int, one, many string) string {
 type keeper struct {
 	s     *Service
 	h     *api.Holdings
-	why   vpn.Withdrawal
+	why   vpn.OffboardReason
 	saved map[string]bool     // accounts whose password is on a device
 	used  map[string][]string // gateways where an account is used
 }
@@ -122,7 +122,7 @@ func (k *keeper) device(ctx context.Context, tx *store.Tx, d api.Device) error {
 		return err
 	}
 	h.Links = append(h.Links, links.Items...)
-	certificates, err := store.Certificates.List(ctx, tx, store.Query{Limit: mostHeld, Conditions: map[string]string{"device_id": d.ID, "revoked": "false", "ends_after": k.s.now().UTC().Format("2006-01-02T15:04:05Z")}})
+	certificates, err := store.Certificates.List(ctx, tx, store.Query{Limit: mostHeld, Conditions: map[string]string{"device_id": d.ID, "revoked": "false", "expires_after": k.s.now().UTC().Format("2006-01-02T15:04:05Z")}})
 	if err != nil {
 		return err
 	}
@@ -147,7 +147,7 @@ func (k *keeper) plan(w *worked, proves map[string]bool) {
 	c, g := w.plan.Connection, w.in.Gateway
 	if a := w.plan.Account; a != nil && c.NeedsPassword() {
 		k.used[a.ID] = append(k.used[a.ID], g.Name)
-		k.saved[a.ID] = k.saved[a.ID] || c.Keep == vpn.KeepSaved
+		k.saved[a.ID] = k.saved[a.ID] || c.PasswordMode == vpn.PasswordSaved
 	}
 	share := func(what string) {
 		one := api.SharedKey{GatewayID: g.ID, Gateway: g.Name, Protocol: c.Protocol, What: what}
@@ -212,9 +212,9 @@ func (k *keeper) account(a api.Account) {
 	}
 }
 
-// Withdraw closes the open links of a person or a device, takes its certificates back, has nothing more built for
+// Offboard closes the open links of a person or a device, takes its certificates back, has nothing more built for
 // it, and keeps a list of what people have to do.
-func (s *Service) Withdraw(ctx context.Context, noun, id string, why vpn.Withdrawal) (w api.Withdrawal, err error) {
+func (s *Service) Offboard(ctx context.Context, noun, id string, why vpn.OffboardReason) (w api.Offboarding, err error) {
 	if err := reason(noun, why); err != nil {
 		return w, err
 	}
@@ -227,7 +227,7 @@ func (s *Service) Withdraw(ctx context.Context, noun, id string, why vpn.Withdra
 		if err != nil {
 			return err
 		}
-		w = api.Withdrawal{Noun: noun, Object: id, Name: h.Name, Why: why, Recalled: len(h.Links), Revoked: len(h.Certificates), Items: h.Items, Operator: actor(ctx)}
+		w = api.Offboarding{Noun: noun, Object: id, Name: h.Name, Why: why, Recalled: len(h.Links), Revoked: len(h.Certificates), Items: h.Items, Operator: actor(ctx)}
 		for _, link := range h.Links {
 			if err := s.recall(ctx, tx, link); err != nil {
 				return err
@@ -239,25 +239,25 @@ func (s *Service) Withdraw(ctx context.Context, noun, id string, why vpn.Withdra
 			}
 		}
 		for _, d := range h.Devices {
-			if _, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Withdrawn = why; return d, nil }, func(string) bool { return true }); err != nil {
+			if _, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = why; return d, nil }, func(string) bool { return true }); err != nil {
 				return err
 			}
 		}
-		return errors.Join(tx.PutWithdrawal(ctx, &w), audit(ctx, tx, "withdraw", noun, id, h.Name+", "+string(why)))
+		return errors.Join(tx.PutOffboarding(ctx, &w), audit(ctx, tx, "offboard", noun, id, h.Name+", "+string(why)))
 	})
 	s.checkSoon()
 	return w, err
 }
 
-// Withdrawals lists who left and what was lost, a page.
-func (s *Service) Withdrawals(ctx context.Context, q store.Query) (api.Page[api.Withdrawal], error) {
-	return store.Withdrawals.List(ctx, s.store.Read(), q)
+// Offboardings lists who left and what was lost, a page.
+func (s *Service) Offboardings(ctx context.Context, q store.Query) (api.Page[api.Offboarding], error) {
+	return store.Offboardings.List(ctx, s.store.Read(), q)
 }
 
-// TickItem says that an item of a withdrawal is done, or is not after all.
-func (s *Service) TickItem(ctx context.Context, id string, item int, done bool) (w api.Withdrawal, err error) {
+// TickItem says that an item of an offboarding is done, or is not after all.
+func (s *Service) TickItem(ctx context.Context, id string, item int, done bool) (w api.Offboarding, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if w, err = store.Withdrawals.Row(ctx, tx, id); err != nil {
+		if w, err = store.Offboardings.Row(ctx, tx, id); err != nil {
 			return err
 		}
 		if item < 0 || item >= len(w.Items) {
@@ -270,7 +270,7 @@ func (s *Service) TickItem(ctx context.Context, id string, item int, done bool) 
 			now := s.now().UTC()
 			i.Done, i.By, said = &now, actor(ctx), "done: "
 		}
-		return errors.Join(tx.PutWithdrawal(ctx, &w), audit(ctx, tx, "tick", "withdrawal", id, said+i.What))
+		return errors.Join(tx.PutOffboarding(ctx, &w), audit(ctx, tx, "tick", "offboarding", id, said+i.What))
 	})
 	return w, err
 }

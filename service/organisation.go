@@ -34,6 +34,6 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 		return errors.Join(tx.PutOrganisation(ctx, &o), audit(ctx, tx, "change", "organisation", "", o.Name))
 	})
 	s.checkSoon()
-	poke(s.asking.schedule)
+	notify(s.asking.schedule)
 	return o, err
 }

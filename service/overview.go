@@ -47,8 +47,8 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 // mostShown bounds how many gateways the overview names.
 const mostShown = 30
 
-// unasked are gateways without a probe, beside the states of those with one.
-const unasked = "unasked"
+// unprobed are gateways without a probe, beside the states of those with one.
+const unprobed = "unprobed"
 
 // answers counts gateways by how they stand.
 func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
@@ -56,7 +56,7 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 	if err != nil {
 		return nil, err
 	}
-	all := map[string]int{unasked: counts[""]}
+	all := map[string]int{unprobed: counts[""]}
 	for _, state := range []drift.State{drift.Sound, drift.Differs, drift.AllSilent, drift.Unresolved} {
 		all[string(state)] = counts[string(state)]
 	}

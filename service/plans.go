@@ -116,14 +116,14 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 // beside reads the gateways that a profile's own is tried before, or after.
 func beside(ctx context.Context, tx *store.Tx, in *plan.Input) error {
 	in.Fallback, in.Second = nil, ""
-	if id := in.Profile.Wishes.FallbackID; id != "" {
+	if id := in.Profile.Preferences.FallbackID; id != "" {
 		g, err := store.Gateways.Get(ctx, tx, id)
 		if err != nil {
 			return err
 		}
 		in.Fallback = g
 	}
-	if id := in.Profile.Wishes.SecondTo; id != "" {
+	if id := in.Profile.Preferences.SecondTo; id != "" {
 		g, err := store.Gateways.Get(ctx, tx, id)
 		if err != nil {
 			return err
@@ -169,15 +169,15 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 
 // damaged is what of the records that a plan is made from cannot be read.
 func damaged(in plan.Input) (list []check.Damage) {
-	add := func(noun, name string, stamp vpn.Stamp) {
+	add := func(noun, name string, stamp vpn.Meta) {
 		for _, field := range stamp.Damaged {
 			list = append(list, check.Damage{Noun: noun, ID: stamp.ID, Name: name, Pointer: "/" + field})
 		}
 	}
-	add("gateway", in.Gateway.Name, in.Gateway.Stamp)
-	add("device", in.Device.Name, in.Device.Stamp)
+	add("gateway", in.Gateway.Name, in.Gateway.Meta)
+	add("device", in.Device.Name, in.Device.Meta)
 	for _, a := range in.Accounts {
-		add("account", a.Login, a.Stamp)
+		add("account", a.Login, a.Meta)
 	}
 	return list
 }

@@ -13,21 +13,21 @@ import (
 
 // Limits of asking many gateways.
 const (
-	askTick   = time.Minute // how often the schedule is looked at
-	askBatch  = 500         // gateways of one look
-	askAtOnce = 200         // that are asked side by side
+	probeTick   = time.Minute // how often the schedule is looked at
+	probeBatch  = 500         // gateways of one look
+	probeAtOnce = 200         // that are asked side by side
 
-	askAgain = 10 * time.Minute // after which a fault that is new is looked at again
+	probeAgain = 10 * time.Minute // after which a fault that is new is looked at again
 )
 
-// askJob is the kind of jobs that ask gateways.
-const askJob = "ask"
+// probeJob is the kind of jobs that ask gateways.
+const probeJob = "ask"
 
-// failedToAsk counts gateways in a job's result that could not be asked, beside the states of probes.
-const failedToAsk = "failed"
+// failedToProbe counts gateways in a job's result that could not be asked, beside the states of probes.
+const failedToProbe = "failed"
 
-// poke wakes who waits, if somebody does.
-func poke(wake chan struct{}) {
+// notify wakes who waits, if somebody does.
+func notify(wake chan struct{}) {
 	select {
 	case wake <- struct{}{}:
 	default:
@@ -41,10 +41,10 @@ func (a *asking) cancel(id string) {
 	}
 }
 
-// AskGateways begins a job that asks gateways on record what they answer: one, or all where none is named.
-func (s *Service) AskGateways(ctx context.Context, gatewayID string) (j api.Job, err error) {
+// ProbeGateways begins a job that asks gateways on record what they answer: one, or all where none is named.
+func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Job, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		j = api.Job{Kind: askJob, Subject: gatewayID, Title: "Ask every gateway", Total: 1, Operator: actor(ctx), Result: map[string]int{}}
+		j = api.Job{Kind: probeJob, Subject: gatewayID, Title: "Ask every gateway", Total: 1, Operator: actor(ctx), Result: map[string]int{}}
 		if gatewayID != "" {
 			g, err := store.Gateways.Get(ctx, tx, gatewayID)
 			if err != nil {
@@ -63,7 +63,7 @@ func (s *Service) AskGateways(ctx context.Context, gatewayID string) (j api.Job,
 		return errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "probe", "gateway", "", j.Title))
 	})
 	if err == nil {
-		poke(s.asking.jobs)
+		notify(s.asking.jobs)
 	}
 	return j, err
 }
@@ -72,16 +72,16 @@ func (s *Service) AskGateways(ctx context.Context, gatewayID string) (j api.Job,
 // start.
 func (s *Service) Ask(ctx context.Context) {
 	var all sync.WaitGroup
-	all.Go(func() { s.askBySchedule(ctx) })
-	all.Go(func() { s.askByJobs(ctx) })
+	all.Go(func() { s.probeBySchedule(ctx) })
+	all.Go(func() { s.probeByJobs(ctx) })
 	all.Wait()
 }
 
-func (s *Service) askBySchedule(ctx context.Context) {
-	clock := time.NewTicker(askTick)
+func (s *Service) probeBySchedule(ctx context.Context) {
+	clock := time.NewTicker(probeTick)
 	defer clock.Stop()
 	for {
-		if _, err := s.AskDue(ctx); err != nil && ctx.Err() == nil {
+		if _, err := s.ProbeDue(ctx); err != nil && ctx.Err() == nil {
 			s.log.Error("asking gateways", "error", err)
 		}
 		select {
@@ -93,26 +93,26 @@ func (s *Service) askBySchedule(ctx context.Context) {
 	}
 }
 
-// AskDue asks the gateways that are due by the schedule, many side by side, and says how many there were.
-func (s *Service) AskDue(ctx context.Context) (int, error) {
+// ProbeDue asks the gateways that are due by the schedule, many side by side, and says how many there were.
+func (s *Service) ProbeDue(ctx context.Context) (int, error) {
 	org, err := s.store.Read().Organisation(ctx)
-	if err != nil || org.AskEvery == 0 {
+	if err != nil || org.ProbeEvery == 0 {
 		return 0, err
 	}
-	due, err := s.store.Read().UnaskedGateways(ctx, s.now().Add(-time.Duration(org.AskEvery)*time.Hour), s.now().Add(-askAgain), askBatch)
+	due, err := s.store.Read().UnprobedGateways(ctx, s.now().Add(-time.Duration(org.ProbeEvery)*time.Hour), s.now().Add(-probeAgain), probeBatch)
 	if err != nil {
 		return 0, err
 	}
 	var faults error
-	s.askAll(As(ctx, Schedule), due, func(_ drift.Probe, err error) { faults = errors.Join(faults, err) })
+	s.probeAll(As(ctx, Schedule), due, func(_ drift.Probe, err error) { faults = errors.Join(faults, err) })
 	return len(due), faults
 }
 
-// askAll asks many gateways, a bounded number side by side, and tells of each when it was asked, one at a time.
-func (s *Service) askAll(ctx context.Context, ids []string, told func(drift.Probe, error)) {
+// probeAll asks many gateways, a bounded number side by side, and tells of each when it was asked, one at a time.
+func (s *Service) probeAll(ctx context.Context, ids []string, told func(drift.Probe, error)) {
 	var all sync.WaitGroup
 	var mu sync.Mutex
-	free := make(chan struct{}, askAtOnce)
+	free := make(chan struct{}, probeAtOnce)
 	for _, id := range ids {
 		select {
 		case free <- struct{}{}:
@@ -135,12 +135,12 @@ func (s *Service) askAll(ctx context.Context, ids []string, told func(drift.Prob
 	all.Wait()
 }
 
-// askByJobs does jobs that ask, each as soon as it is there: one gateway does not wait until all others were asked.
-func (s *Service) askByJobs(ctx context.Context) {
+// probeByJobs does jobs that ask, each as soon as it is there: one gateway does not wait until all others were asked.
+func (s *Service) probeByJobs(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	for {
-		list, err := s.store.Read().RunningJobs(ctx, askJob)
+		list, err := s.store.Read().RunningJobs(ctx, probeJob)
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("asking gateways", "error", err)
 		}
@@ -153,7 +153,7 @@ func (s *Service) askByJobs(ctx context.Context) {
 			all.Go(func() {
 				defer s.asking.ends.Delete(j.ID)
 				defer end()
-				if err := s.doAskJob(limited, j); err != nil && !errors.Is(err, context.Canceled) {
+				if err := s.doProbeJob(limited, j); err != nil && !errors.Is(err, context.Canceled) {
 					s.log.Error("asking gateways", "job", j.ID, "error", err)
 				}
 			})
@@ -166,8 +166,8 @@ func (s *Service) askByJobs(ctx context.Context) {
 	}
 }
 
-// doAskJob asks whoever was not asked since the job began, until nobody is left: where it was stopped, it goes on so.
-func (s *Service) doAskJob(ctx context.Context, j api.Job) error {
+// doProbeJob asks whoever was not asked since the job began, until nobody is left: where it was stopped, it goes on so.
+func (s *Service) doProbeJob(ctx context.Context, j api.Job) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	keep := func() error {
@@ -180,7 +180,7 @@ func (s *Service) doAskJob(ctx context.Context, j api.Job) error {
 		})
 	}
 	for {
-		left, err := s.stillToAsk(ctx, j)
+		left, err := s.stillToProbe(ctx, j)
 		if err != nil {
 			return err
 		}
@@ -190,7 +190,7 @@ func (s *Service) doAskJob(ctx context.Context, j api.Job) error {
 		}
 		asked := false
 		var faults error
-		s.askAll(ctx, left, func(p drift.Probe, err error) {
+		s.probeAll(ctx, left, func(p drift.Probe, err error) {
 			if ctx.Err() != nil {
 				return
 			}
@@ -202,7 +202,7 @@ func (s *Service) doAskJob(ctx context.Context, j api.Job) error {
 				asked = true
 				j.Result[string(p.State())]++
 			default:
-				j.Result[failedToAsk]++
+				j.Result[failedToProbe]++
 				faults = errors.Join(faults, err)
 			}
 			j.Done = min(j.Done+1, j.Total)
@@ -221,10 +221,10 @@ func (s *Service) doAskJob(ctx context.Context, j api.Job) error {
 	}
 }
 
-// stillToAsk are gateways of a job that were not asked since it began.
-func (s *Service) stillToAsk(ctx context.Context, j api.Job) ([]string, error) {
+// stillToProbe are gateways of a job that were not asked since it began.
+func (s *Service) stillToProbe(ctx context.Context, j api.Job) ([]string, error) {
 	if j.Subject == "" {
-		return s.store.Read().UnaskedGateways(ctx, j.Created, time.Time{}, askBatch)
+		return s.store.Read().UnprobedGateways(ctx, j.Created, time.Time{}, probeBatch)
 	}
 	p, err := s.store.Read().LatestProbe(ctx, j.Subject, j.Created)
 	if err != nil || p != nil {

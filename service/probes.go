@@ -21,7 +21,7 @@ import (
 
 // Limits of asking a gateway.
 const (
-	askTime    = 75 * time.Second   // what was not asked for by then is unasked
+	probeTime  = 75 * time.Second   // what was not asked for by then is unprobed
 	strangers  = 25 * time.Second   // the same for an address on no record
 	nameTime   = 5 * time.Second    // that a name server may take
 	probeFresh = 7 * 24 * time.Hour // how long what was seen counts
@@ -43,22 +43,22 @@ type asking struct {
 	inner bool // loopback, link-local and the machine's own addresses are asked too
 
 	mu      sync.Mutex
-	running map[string]*askedNow
+	running map[string]*probedNow
 }
 
-// askedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same answer.
-type askedNow struct {
+// probedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same answer.
+type probedNow struct {
 	done  chan struct{}
 	probe drift.Probe
 	err   error
 }
 
-func newAsking() *asking {
+func newProbing() *asking {
 	public, err := x509.SystemCertPool()
 	if err != nil || public.Equal(x509.NewCertPool()) {
 		public = nil
 	}
-	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, server: "its own name server", schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*askedNow{}}
+	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, server: "its own name server", schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*probedNow{}}
 }
 
 // Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
@@ -70,15 +70,15 @@ func (s *Service) Resolver(server string) {
 	}}
 }
 
-// AskInner lets gateways be asked at loopback, at link-local addresses and at the machine's own: whoever may change
+// ProbeInternal lets gateways be asked at loopback, at link-local addresses and at the machine's own: whoever may change
 // records could look through them at what listens there, so that only who starts the service decides.
-func (s *Service) AskInner() { s.asking.inner = true }
+func (s *Service) ProbeInternal() { s.asking.inner = true }
 
 // metadata are where clouds tell a machine about itself, with secrets.
 var metadata = []netip.Addr{netip.MustParseAddr("169.254.169.254"), netip.MustParseAddr("fd00:ec2::254"), netip.MustParseAddr("100.100.100.200"), netip.MustParseAddr("168.63.129.16")}
 
-// unasked says why an address is not asked; empty where it is.
-func (a *asking) unasked(at netip.Addr) string {
+// unprobed says why an address is not asked; empty where it is.
+func (a *asking) unprobed(at netip.Addr) string {
 	at = at.Unmap().WithZone("")
 	what := ""
 	switch own, _ := net.InterfaceAddrs(); {
@@ -99,7 +99,7 @@ func (a *asking) unasked(at netip.Addr) string {
 	if what == "" {
 		return ""
 	}
-	return at.String() + " is " + what + ": it is asked only where the service was started with --ask-inner"
+	return at.String() + " is " + what + ": it is asked only where the service was started with --probe-internal"
 }
 
 // Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
@@ -118,7 +118,7 @@ func (s *Service) Probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 			return p, ctx.Err()
 		}
 	}
-	now := &askedNow{done: make(chan struct{})}
+	now := &probedNow{done: make(chan struct{})}
 	s.asking.running[gatewayID] = now
 	s.asking.mu.Unlock()
 	defer func() {
@@ -136,7 +136,7 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 	if err != nil {
 		return p, err
 	}
-	limited, stop := context.WithTimeout(ctx, askTime)
+	limited, stop := context.WithTimeout(ctx, probeTime)
 	defer stop()
 	p = s.asked(limited, g)
 	if err := ctx.Err(); err != nil {
@@ -190,7 +190,7 @@ func (s *Service) asked(ctx context.Context, g *vpn.Gateway) drift.Probe {
 	// Names are judged by the addresses that they lead to, and those are asked: what a name says a moment later does not count.
 	questions := drift.Questions(g, drift.Addresses(g, names[g.Address]), names)
 	for i := range questions {
-		if why := s.asking.unasked(questions[i].At.Addr()); why != "" {
+		if why := s.asking.unprobed(questions[i].At.Addr()); why != "" {
 			questions[i].Untold = why
 		}
 	}

@@ -26,11 +26,11 @@ import (
 // lead has a gateway's record lead to a simulator.
 func lead(t *testing.T, s *service.Service, id string, stand *simulate.Gateway) {
 	t.Helper()
-	at := &vpn.AskAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	at := &vpn.ProbeAt{Address: stand.Bind.String(), Ports: map[string]int{}}
 	for from, to := range stand.Ports() {
 		at.Ports[strconv.Itoa(from)] = to
 	}
-	if _, err := s.Gateways.Change(t.Context(), id, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.AskAt = at; return g, nil }, func(string) bool { return true }); err != nil {
+	if _, err := s.Gateways.Change(t.Context(), id, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.ProbeAt = at; return g, nil }, func(string) bool { return true }); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -85,7 +85,7 @@ func TestFirm(t *testing.T) {
 	c.turn(time.Minute)
 	probe(drift.AllSilent)
 	build("twice within a minute", vpn.Warning, false)
-	if due, err := st.Read().UnaskedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
+	if due, err := st.Read().UnprobedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
 		t.Errorf("asked a third time by itself: %v (%v)", due, err)
 	}
 	c.turn(6 * time.Minute)
@@ -153,7 +153,7 @@ func TestProbe(t *testing.T) {
 		t.Fatal(err)
 	}
 	after, err := s.Gateways.Get(ctx, g.ID)
-	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.AskAt == nil {
+	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.ProbeAt == nil {
 		t.Errorf("%+v (%v)", after.Gateway, err)
 	}
 	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != drift.Sound {
@@ -188,7 +188,7 @@ func TestProbe(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := slices.ContainsFunc(plan.Findings, func(f check.Finding) bool { return f.Rule == "gateway-silent" }); got != want {
+		if got := slices.ContainsFunc(plan.Findings, func(f check.Finding) bool { return f.Rule == "gateway-no-response" }); got != want {
 			t.Errorf("found that the gateway is silent: %t, expected %t", got, want)
 		}
 		c.turn(8 * 24 * time.Hour)
@@ -256,10 +256,10 @@ func TestManyGateways(t *testing.T) {
 		}
 		lead(t, s, g.ID, stand)
 	}
-	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
+	if n, err := s.ProbeDue(t.Context()); n != 0 || err != nil {
 		t.Fatalf("%d gateways without a schedule (%v)", n, err)
 	}
-	if _, err := s.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", AskEvery: 2}); err != nil {
+	if _, err := s.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", ProbeEvery: 2}); err != nil {
 		t.Fatal(err)
 	}
 	before, most := heap(), uint64(0)
@@ -271,7 +271,7 @@ func TestManyGateways(t *testing.T) {
 			time.Sleep(50 * time.Millisecond)
 		}
 	})
-	n, err := s.AskDue(t.Context())
+	n, err := s.ProbeDue(t.Context())
 	stop()
 	watch.Wait()
 	if n != many || err != nil {
@@ -290,11 +290,11 @@ func TestManyGateways(t *testing.T) {
 			t.Errorf("%+v", r)
 		}
 	}
-	if n, err := s.AskDue(t.Context()); n != 0 || err != nil {
+	if n, err := s.ProbeDue(t.Context()); n != 0 || err != nil {
 		t.Errorf("%d gateways at once again (%v)", n, err)
 	}
 	c.turn(3 * time.Hour)
-	if due, err := st.Read().UnaskedGateways(t.Context(), c.now().Add(-2*time.Hour), time.Time{}, 500); err != nil || len(due) != many {
+	if due, err := st.Read().UnprobedGateways(t.Context(), c.now().Add(-2*time.Hour), time.Time{}, 500); err != nil || len(due) != many {
 		t.Errorf("%d gateways are due after three hours (%v)", len(due), err)
 	}
 }
@@ -306,12 +306,12 @@ func heap() uint64 {
 	return m.HeapAlloc
 }
 
-// TestAskJobs asks every gateway as a job that is stopped and goes on, and is cancelled; a single gateway does not wait for it.
-func TestAskJobs(t *testing.T) {
+// TestProbeJobs asks every gateway as a job that is stopped and goes on, and is cancelled; a single gateway does not wait for it.
+func TestProbeJobs(t *testing.T) {
 	t.Parallel()
 	s, st, c := start(t)
 	ctx := service.As(t.Context(), "harbourmaster")
-	if _, err := s.AskGateways(ctx, ""); err == nil {
+	if _, err := s.ProbeGateways(ctx, ""); err == nil {
 		t.Error("a job with nobody to ask was begun")
 	}
 	var ids []string
@@ -347,7 +347,7 @@ func TestAskJobs(t *testing.T) {
 		return j
 	}
 	stands[2].Break(simulate.FaultSilent)
-	every, err := s.AskGateways(ctx, "")
+	every, err := s.ProbeGateways(ctx, "")
 	if err != nil || every.Total != 3 {
 		t.Fatalf("%+v (%v)", every, err)
 	}
@@ -369,14 +369,14 @@ func TestAskJobs(t *testing.T) {
 		}
 	}
 	c.turn(time.Second)
-	silent, err := s.AskGateways(ctx, ids[2])
+	silent, err := s.ProbeGateways(ctx, ids[2])
 	if err != nil {
 		t.Fatal(err)
 	}
 	var one api.Job
 	run(func() bool {
 		if one.ID == "" {
-			if one, err = s.AskGateways(ctx, ids[0]); err != nil {
+			if one, err = s.ProbeGateways(ctx, ids[0]); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -132,12 +132,12 @@ func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, 
 				one.state = stateSame
 			}
 		} else if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool {
-			return p.ID != "" && f.PatternID == p.ID && (f.Wishes.SecondTo != "") == second && !slices.ContainsFunc(leads, func(l plan.Lead) bool { return l.Gateway.ID == f.GatewayID })
+			return p.ID != "" && f.PatternID == p.ID && (f.Preferences.SecondTo != "") == second && !slices.ContainsFunc(leads, func(l plan.Lead) bool { return l.Gateway.ID == f.GatewayID })
 		}); i >= 0 && p.Gateways != vpn.ChooseEach {
 			one.old, one.state = &profiles[i], stateMoves
 		}
 		if one.old != nil {
-			in.Profile.ID, in.Profile.Wishes = one.old.ID, one.old.Wishes
+			in.Profile.ID, in.Profile.Preferences = one.old.ID, one.old.Preferences
 		}
 		one.fallback(&in, p, leads, n)
 		if one.w, err = s.settled(ctx, tx, in); err != nil {
@@ -153,7 +153,7 @@ func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, 
 
 // fallback settles which of two gateways a profile is for.
 func (p *prospect) fallback(in *plan.Input, by vpn.Pattern, leads []plan.Lead, n int) {
-	w := &in.Profile.Wishes
+	w := &in.Profile.Preferences
 	before := *w
 	if w.FallbackID, w.SecondTo = "", ""; by.Fallback && len(leads) > 1 {
 		if n == 0 {
@@ -234,18 +234,18 @@ func (s *Service) rollOutOne(ctx context.Context, tx *store.Tx, j api.Job, id st
 	}, nil
 }
 
-// carryOut keeps the profile of a prospect. Wishes that were settled by hand stay.
+// carryOut keeps the profile of a prospect. Preferences that were set manually stay.
 func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one prospect) error {
 	if one.state == stateSame {
 		return nil
 	}
-	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID, Wishes: one.w.in.Profile.Wishes}
+	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID, Preferences: one.w.in.Profile.Preferences}
 	if one.old == nil {
 		if err := store.Profiles.Insert(ctx, tx, &profile); err != nil {
 			return err
 		}
 	} else {
-		profile.Stamp = one.old.Stamp
+		profile.Meta = one.old.Meta
 		if err := store.Profiles.Update(ctx, tx, &profile, one.old.Version); err != nil {
 			return err
 		}

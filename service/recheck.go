@@ -16,7 +16,7 @@ import (
 
 // checkSoon wakes the background check.
 func (s *Service) checkSoon() {
-	poke(s.wake)
+	notify(s.wake)
 }
 
 // checkBatch is how many profiles are checked between two looks at the clock.
@@ -72,7 +72,7 @@ func (s *Service) Pass(ctx context.Context) error {
 		}
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.TouchEnded(ctx); err != nil || last == today {
+		if err := tx.TouchExpired(ctx); err != nil || last == today {
 			return err
 		}
 		if last != "" {

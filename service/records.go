@@ -22,7 +22,7 @@ type Record[T any] interface {
 type Records[R, Row any, P Record[R]] struct {
 	s      *Service
 	table  *store.Table[R, Row]
-	stamp  func(P) *vpn.Stamp
+	meta   func(P) *vpn.Meta
 	name   func(Row) string                                   // for the audit log
 	hide   func(P)                                            // takes secrets out before a record leaves
 	refers func(ctx context.Context, tx *store.Tx, r P) error // references that the record makes
@@ -54,10 +54,10 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 		if err := u.table.Insert(ctx, tx, r); err != nil {
 			return u.taken(err)
 		}
-		if row, err = u.table.Row(ctx, tx, u.stamp(r).ID); err != nil {
+		if row, err = u.table.Row(ctx, tx, u.meta(r).ID); err != nil {
 			return err
 		}
-		return errors.Join(u.touch(ctx, tx, r), audit(ctx, tx, "add", u.table.Noun, u.stamp(r).ID, u.name(row)))
+		return errors.Join(u.touch(ctx, tx, r), audit(ctx, tx, "add", u.table.Noun, u.meta(r).ID, u.name(row)))
 	})
 	u.s.checkSoon()
 	return row, err
@@ -82,7 +82,7 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 		return row, err
 	}
 	P(old).Normalise()
-	stamp := *u.stamp(old)
+	stamp := *u.meta(old)
 	if version != 0 && version != stamp.Version {
 		return row, &store.ConflictError{Noun: u.table.Noun, ID: id, Found: stamp.Version, Want: version}
 	}
@@ -92,7 +92,7 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 	if err != nil {
 		return row, err
 	}
-	*u.stamp(changed) = stamp
+	*u.meta(changed) = stamp
 	u.table.CarrySecrets(old, changed, keep)
 	if err := u.fit(ctx, tx, changed); err != nil {
 		return row, err
@@ -119,7 +119,7 @@ func (u *Records[R, Row, P]) get(ctx context.Context, tx *store.Tx, id string) (
 	}
 	version, err := u.table.Version(ctx, tx, id)
 	r = new(R)
-	*u.stamp(r) = vpn.Stamp{ID: id, Version: version}
+	*u.meta(r) = vpn.Meta{ID: id, Version: version}
 	return r, errors.Join(err, tx.TouchAll(ctx)) // whose it was is not known any more
 }
 

@@ -92,7 +92,7 @@ func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j api.Job, deviceI
 	names := page.Items[0].Names
 	var refused *vpn.Problems
 	if !to.KeySet {
-		return s.askAgain2(ctx, tx, deviceID, to.ID, names)
+		return s.probeAgain(ctx, tx, deviceID, to.ID, names)
 	}
 	i, err := s.prepareIssue(ctx, tx, deviceID, to.ID, names, 0)
 	if errors.As(err, &refused) {
@@ -113,8 +113,8 @@ func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j api.Job, deviceI
 	}, nil
 }
 
-// askAgain2 makes a request for a device, unless one waits already.
-func (s *Service) askAgain2(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
+// probeAgain makes a request for a device, unless one waits already.
+func (s *Service) probeAgain(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
 	waiting, err := store.Requests.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": deviceID, "authority_id": authorityID}})
 	if err != nil {
 		return nil, err

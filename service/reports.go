@@ -36,7 +36,7 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 	if err != nil {
 		return nil, err
 	}
-	r := api.Report{ProfileID: o.Handover.ProfileID, Said: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
+	r := api.Report{ProfileID: o.Handover.ProfileID, Message: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
 	for _, c := range x.Causes {
 		if r.Cause == "" {
 			r.Cause = c.Title
@@ -59,10 +59,10 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 	return advice, err
 }
 
-// quiet is how long no other letter is written about the same profile.
+// quiet is how long no other email is written about the same profile.
 const quiet = time.Hour
 
-// tellOf writes to those who are reminded by mail. What the person said is not in the letter: it may have more in it than can
+// tellOf writes to those who are reminded by mail. What the person said is not in the email: it may have more in it than can
 // be masked.
 func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r api.Report) error {
 	m, err := tx.Mail(ctx)
@@ -85,10 +85,10 @@ func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r api.Report) error 
 	if organisation.Links != "" {
 		text += ": " + organisation.Links + "/explain"
 	}
-	letter := api.Letter{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
+	email := api.Email{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
 	for _, to := range m.Reminders {
-		letter.To = to
-		if err := s.write(ctx, tx, letter, vpn.Letter{Text: text + ".\n"}); err != nil {
+		email.To = to
+		if err := s.write(ctx, tx, email, vpn.Message{Text: text + ".\n"}); err != nil {
 			return err
 		}
 	}

@@ -136,7 +136,7 @@ func TestRenew(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	pass := func(days int) (laptopEnds, phoneEnds int) {
+	pass := func(days int) (laptopExpires, phoneExpires int) {
 		t.Helper()
 		for range days {
 			c.turn(24 * time.Hour)
@@ -202,7 +202,7 @@ func TestRenew(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Cross(ctx, authority.ID, abroad.ID, "begin", false); err != nil {
+	if _, err := svc.RollOver(ctx, authority.ID, abroad.ID, "begin", false); err != nil {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"requested", "waiting"} {

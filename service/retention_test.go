@@ -38,7 +38,7 @@ func TestRetention(t *testing.T) {
 	}
 	plain, handed, fresh := build(), build(), api.Parcel{}
 	days := 40
-	link, err := svc.MakeHandover(ctx, profile, api.HandoverWish{Days: &days})
+	link, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &days})
 	if err != nil || link.Handover.ParcelID != handed.ID {
 		t.Fatal(link, err)
 	}

@@ -55,7 +55,7 @@ func profiles(t *testing.T, svc *service.Service, conditions map[string]string) 
 }
 
 // TestRollOut rolls a pattern out, again, with another gateway, and to each gateway: it
-// makes what is missing, leaves what is there, and keeps what was settled by hand.
+// makes what is missing, leaves what is there, and keeps what was set manually.
 func TestRollOut(t *testing.T) {
 	svc, _, _ := start(t)
 	ctx := t.Context()
@@ -82,7 +82,7 @@ func TestRollOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	settled := page.Items[0].ID
-	if _, err := svc.Profiles.Change(ctx, settled, 0, func(p *vpn.Profile) (*vpn.Profile, error) { p.Wishes.Name = "Mine"; return p, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Profiles.Change(ctx, settled, 0, func(p *vpn.Profile) (*vpn.Profile, error) { p.Preferences.Name = "Mine"; return p, nil }, func(string) bool { return true }); err != nil {
 		t.Fatal(err)
 	}
 	if j := roll(); j.Result["same"] != 60 {
@@ -95,15 +95,15 @@ func TestRollOut(t *testing.T) {
 		}
 	}
 	change(func(p *vpn.Pattern) { p.GatewayIDs = gateways[1:] })
-	prospects, err := svc.Prospects(ctx, vpn.Pattern{Stamp: vpn.Stamp{ID: id}, Name: "Crew", Groups: []string{"crew"}, GatewayIDs: gateways[1:]}, 100, 0)
+	prospects, err := svc.Prospects(ctx, vpn.Pattern{Meta: vpn.Meta{ID: id}, Name: "Crew", Groups: []string{"crew"}, GatewayIDs: gateways[1:]}, 100, 0)
 	if err != nil || prospects.Total != 61 || prospects.Items[0].State != "moves" || prospects.Items[0].Gateway != "South" {
 		t.Errorf("%d prospects, first %+v (%v)", prospects.Total, prospects.Items[0], err)
 	}
 	if j := roll(); j.Result["moves"] != 60 || profiles(t, svc, map[string]string{"gateway_id": gateways[1]}) != 60 || profiles(t, svc, nil) != 60 {
 		t.Errorf("with another gateway: %v", j.Result)
 	}
-	if p, err := svc.Profiles.Get(ctx, settled); err != nil || p.Wishes.Name != "Mine" || p.GatewayID != gateways[1] {
-		t.Errorf("what was settled by hand: %+v (%v)", p.Wishes, err)
+	if p, err := svc.Profiles.Get(ctx, settled); err != nil || p.Preferences.Name != "Mine" || p.GatewayID != gateways[1] {
+		t.Errorf("what was set manually: %+v (%v)", p.Preferences, err)
 	}
 	change(func(p *vpn.Pattern) { p.GatewayIDs, p.Gateways = gateways, vpn.ChooseEach })
 	if j := roll(); j.Result["new"] != 60 || j.Result["same"] != 60 || profiles(t, svc, map[string]string{"pattern_id": id}) != 120 {

@@ -37,7 +37,7 @@ type Service struct {
 	wake  chan struct{} // there are profiles to check
 
 	jobsWake chan struct{} // there are jobs to do
-	mailWake chan struct{} // there are letters to send
+	mailWake chan struct{} // there are emails to send
 	reading  chan struct{} // how many lots of files are looked at side by side
 
 	readingOf sync.Map // by operator, a place for one
@@ -58,7 +58,7 @@ type Service struct {
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newAsking(), hashing: newHashing()}
+	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newProbing(), hashing: newHashing()}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
 	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
 	svc.lists.known = map[string]listed{}

@@ -45,7 +45,7 @@ func start(t *testing.T) (*service.Service, *store.Store, *clock) {
 	}
 	t.Cleanup(func() { _ = s.Close() })
 	svc := service.New(s, slog.New(slog.DiscardHandler), c.now)
-	svc.AskInner() // simulators for gateways are on this machine
+	svc.ProbeInternal() // simulators for gateways are on this machine
 	return svc, s, c
 }
 
@@ -257,7 +257,7 @@ func TestTry(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := vpn.Profile{DeviceID: profiles.Items[0].DeviceID, GatewayID: profiles.Items[0].GatewayID, Wishes: vpn.Wishes{Tunnel: vpn.TunnelSplit}}
+	p := vpn.Profile{DeviceID: profiles.Items[0].DeviceID, GatewayID: profiles.Items[0].GatewayID, Preferences: vpn.Preferences{Tunnel: vpn.TunnelSplit}}
 	planned, err := svc.Try(ctx, p)
 	if err != nil || planned.Connection.Tunnel != vpn.TunnelSplit || planned.Tally.Warnings != 1 || planned.Connection.Password.Reveal() != secret.Hidden {
 		t.Errorf("%+v (%v)", planned, err)
@@ -265,7 +265,7 @@ func TestTry(t *testing.T) {
 	var problems *vpn.Problems
 	for pointer, change := range map[string]func(*vpn.Profile){
 		"/device_id": func(p *vpn.Profile) { p.DeviceID = "de-x" }, "/gateway_id": func(p *vpn.Profile) { p.GatewayID = "gw-x" },
-		"/wishes/tunnel": func(p *vpn.Profile) { p.Wishes.Tunnel = "half" }, "/wishes/account_id": func(p *vpn.Profile) { p.Wishes.AccountID = "ac-x" },
+		"/preferences/tunnel": func(p *vpn.Profile) { p.Preferences.Tunnel = "half" }, "/preferences/account_id": func(p *vpn.Profile) { p.Preferences.AccountID = "ac-x" },
 	} {
 		wrong := p
 		change(&wrong)

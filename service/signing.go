@@ -35,7 +35,7 @@ func (s *Service) Signer(ctx context.Context) (api.Signer, error) {
 	if err != nil {
 		return shown, err
 	}
-	return api.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Ends: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
+	return api.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Expires: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
 }
 
 // MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
@@ -179,6 +179,6 @@ func (k *signet) signed(connection string, files []format.File) ([]format.File, 
 	}
 	data, err := pki.Sign(*k.identity, list.Content, true)
 	return append(files, format.File{
-		Name: format.FileName(connection, digests.SignedEnding), MediaType: "application/pkcs7-signature", Purpose: "Signature of the list of digests", Content: data,
+		Name: format.FileName(connection, digests.SignedExpiring), MediaType: "application/pkcs7-signature", Purpose: "Signature of the list of digests", Content: data,
 	}), err
 }

@@ -32,7 +32,7 @@ func (g *Gateway) certify() error {
 		switch {
 		case g.has(FaultCertificate):
 			shown = stranger
-		case g.has(FaultEnded):
+		case g.has(FaultExpired):
 			shown = ended
 		}
 		if g.has(FaultOldTLS) {

@@ -42,7 +42,7 @@ const (
 	FaultAggressive  Fault = "aggressive"  // it answers aggressive mode, with a hash of its key
 	FaultBare        Fault = "bare"        // it answers L2TP without IPsec
 	FaultCertificate Fault = "certificate" // its certificate is of another authority, for another name
-	FaultEnded       Fault = "ended"       // its certificate ended yesterday
+	FaultExpired     Fault = "ended"       // its certificate ended yesterday
 	FaultOldTLS      Fault = "old-tls"     // it has TLS 1.0 alone
 	FaultRealm       Fault = "realm"       // it introduces itself as somebody else
 	FaultKey         Fault = "key"         // its control-channel key is another one
@@ -51,7 +51,7 @@ const (
 
 // Faults lists them all.
 var Faults = []Fault{
-	FaultSilent, FaultClosed, FaultMidway, FaultSlow, FaultLossy, FaultGarbage, FaultNoise, FaultNAT, FaultSuite, FaultGroup, FaultChoice, FaultCookies, FaultRedirect, FaultAggressive, FaultBare, FaultCertificate, FaultEnded,
+	FaultSilent, FaultClosed, FaultMidway, FaultSlow, FaultLossy, FaultGarbage, FaultNoise, FaultNAT, FaultSuite, FaultGroup, FaultChoice, FaultCookies, FaultRedirect, FaultAggressive, FaultBare, FaultCertificate, FaultExpired,
 	FaultOldTLS, FaultRealm, FaultKey, FaultPort4500,
 }
 

@@ -14,9 +14,9 @@ import (
 	"time"
 )
 
-// letterbox shows what came to a mail server's simulator.
-var letterbox = template.Must(template.New("letterbox").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Letters that came</title>
+// mailbox shows what came to a mail server's simulator.
+var mailbox = template.Must(template.New("mailbox").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Emails that came</title>
 <style>
 :root { color-scheme: light dark }
 body { font: 1rem/1.5 system-ui, "DejaVu Sans", sans-serif; max-width: 60rem; margin: 0 auto; padding: 1.5rem 1rem }
@@ -24,42 +24,42 @@ article { border: 1px solid #8a949c; border-radius: .5rem; padding: .8rem 1rem; 
 h1 { font-size: 1.4rem } h2 { font-size: 1.05rem; margin: 0 }
 p { margin: .2rem 0 } pre { white-space: pre-wrap; overflow-wrap: anywhere; font: .95rem/1.5 "DejaVu Sans Mono", monospace }
 iframe { width: 100%; height: 22rem; border: 1px solid #8a949c; background: #fff }
-</style></head><body><main><h1>Letters that came</h1>
+</style></head><body><main><h1>Emails that came</h1>
 <p>This is a simulator for a mail server: nothing leaves this machine.</p>
 {{range .}}<article><h2>{{.Subject}}</h2><p>to {{.To}}, from {{.From}}</p><pre>{{.Text}}</pre>
 {{if .Page}}<details><summary>As a page</summary><iframe sandbox title="{{.Subject}}" srcdoc="{{.Page}}"></iframe></details>{{end}}</article>
 {{else}}<p>None so far. Make a handover and send its link by mail.</p>{{end}}</main></body></html>
 `))
 
-// opened is a letter with its parts read.
+// opened is an email with its parts read.
 type opened struct {
 	Received
 	Text, Page string
 }
 
-// Letterbox shows the letters that came, on a page of its own on loopback, until the mail server ends. It returns
+// Mailbox shows the emails that came, on a page of its own on loopback, until the mail server ends. It returns
 // the page's address.
-func (m *MailServer) Letterbox() (string, error) {
+func (m *MailServer) Mailbox() (string, error) {
 	listener, err := net.Listen("tcp", m.Host+":0")
 	if err != nil {
 		return "", err
 	}
 	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		var list []opened
-		for _, l := range m.Letters() {
+		for _, l := range m.Emails() {
 			text, page := parts(l.Raw)
 			list = append([]opened{{l, text, page}}, list...)
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'")
-		_ = letterbox.Execute(w, list)
+		_ = mailbox.Execute(w, list)
 	})}
 	m.closers = append(m.closers, server.Close)
 	go func() { _ = server.Serve(listener) }() // ends with Close
 	return "http://" + listener.Addr().String(), nil
 }
 
-// Link is the first link of a letter; empty where it has none.
+// Link is the first link of an email; empty where it has none.
 func (l Received) Link() string {
 	text, _ := parts(l.Raw)
 	for _, word := range strings.Fields(text) {
@@ -70,7 +70,7 @@ func (l Received) Link() string {
 	return ""
 }
 
-// parts reads the text of a letter, and its page.
+// parts reads the text of an email, and its page.
 func parts(raw []byte) (text, page string) {
 	message, err := mail.ReadMessage(bytes.NewReader(raw))
 	if err != nil {

@@ -18,14 +18,14 @@ import (
 	"wardicon/core/pki"
 )
 
-// Received is a letter that came to a simulator.
+// Received is an email that came to a simulator.
 type Received struct {
 	From, To string
 	Subject  string
 	Raw      []byte
 }
 
-// MailServer is a simulator for a mail server on loopback: it wants TLS, takes every letter and keeps the
+// MailServer is a simulator for a mail server on loopback: it wants TLS, takes every email and keeps the
 // last ones. With a login it wants that too.
 type MailServer struct {
 	Host            string
@@ -35,13 +35,13 @@ type MailServer struct {
 
 	server  *smtp.Server
 	mu      sync.Mutex
-	letters []Received
+	emails  []Received
 	refuse  error
 	closers []func() error
 }
 
-// mostLetters bounds what a simulator remembers.
-const mostLetters = 1000
+// mostEmails bounds what a simulator remembers.
+const mostEmails = 1000
 
 // NewMailServer starts a simulator. Close ends it.
 func NewMailServer(login, password string) (*MailServer, error) {
@@ -93,14 +93,14 @@ func (m *MailServer) Close() error {
 	return err
 }
 
-// Letters are those that came, the oldest first.
-func (m *MailServer) Letters() []Received {
+// Emails are those that came, the oldest first.
+func (m *MailServer) Emails() []Received {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	return append([]Received{}, m.letters...)
+	return append([]Received{}, m.emails...)
 }
 
-// Refuse has letters refused with an error of the server's own; nil takes them again.
+// Refuse has emails refused with an error of the server's own; nil takes them again.
 func (m *MailServer) Refuse(permanent bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -110,7 +110,7 @@ func (m *MailServer) Refuse(permanent bool) {
 	}
 }
 
-// Accept takes letters again.
+// Accept takes emails again.
 func (m *MailServer) Accept() {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -171,14 +171,14 @@ func (s *mailSession) Data(r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	letter := Received{From: s.from, To: s.to, Raw: raw}
+	email := Received{From: s.from, To: s.to, Raw: raw}
 	if message, err := mail.ReadMessage(bytes.NewReader(raw)); err == nil {
-		letter.Subject, _ = new(mime.WordDecoder).DecodeHeader(message.Header.Get("Subject"))
+		email.Subject, _ = new(mime.WordDecoder).DecodeHeader(message.Header.Get("Subject"))
 	}
 	s.server.mu.Lock()
 	defer s.server.mu.Unlock()
-	if s.server.letters = append(s.server.letters, letter); len(s.server.letters) > mostLetters {
-		s.server.letters = s.server.letters[1:]
+	if s.server.emails = append(s.server.emails, email); len(s.server.emails) > mostEmails {
+		s.server.emails = s.server.emails[1:]
 	}
 	return nil
 }

@@ -12,7 +12,7 @@ import (
 // Accounts is the table of accounts.
 var Accounts = &Table[vpn.Account, api.Account]{
 	Noun: "account", name: "accounts", prefix: "ac",
-	stamp: func(a *vpn.Account) *vpn.Stamp { return &a.Stamp },
+	meta: func(a *vpn.Account) *vpn.Meta { return &a.Meta },
 	columns: []column[vpn.Account]{
 		{"person_id", func(a *vpn.Account) any { return a.PersonID }},
 		{"login", func(a *vpn.Account) any { return a.Login }},
@@ -25,7 +25,7 @@ var Accounts = &Table[vpn.Account, api.Account]{
 	list: listing[api.Account]{
 		id: "a.id", from: "accounts a", cols: "a.id, a.version, a.created, a.changed, a.body, a.person_name",
 		scan: func(scan func(...any) error) (row api.Account, err error) {
-			err = scanRecord(scan, &row.Account, &row.Stamp, &row.Person)
+			err = scanRecord(scan, &row.Account, &row.Meta, &row.Person)
 			return row, err
 		},
 		search: []string{"a.login", "a.realm", "a.person_name"}, hits: map[string]string{"account": "a.id", "person": "a.person_id"}, first: "login", size: "accounts",

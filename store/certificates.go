@@ -21,10 +21,10 @@ import (
 // Authorities is the table of authorities.
 var Authorities = &Table[vpn.Authority, api.Authority]{
 	Noun: "authority", name: "authorities", prefix: "au",
-	stamp: func(a *vpn.Authority) *vpn.Stamp { return &a.Stamp },
+	meta: func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 	columns: []column[vpn.Authority]{
 		{"name", func(a *vpn.Authority) any { return a.Name }},
-		{"ends", func(a *vpn.Authority) any {
+		{"expires", func(a *vpn.Authority) any {
 			list, err := pki.Certificates(a.Certificate)
 			if err != nil {
 				return 0 // refused before it comes here
@@ -35,17 +35,17 @@ var Authorities = &Table[vpn.Authority, api.Authority]{
 	secrets: func(a *vpn.Authority) map[string]**secret.Text { return map[string]**secret.Text{"key": &a.Key} },
 	list: listing[api.Authority]{
 		id: "a.id", from: "authorities a", joins: "LEFT JOIN authorities n ON n.id = a.successor_id",
-		cols: `a.id, a.version, a.created, a.changed, a.body, a.ends, (SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id),
+		cols: `a.id, a.version, a.created, a.changed, a.body, a.expires, (SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id),
 			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT NULL), COALESCE(n.id, ''), COALESCE(n.name, '')`,
 		scan: func(scan func(...any) error) (row api.Authority, err error) {
-			var ends int64
-			err = scanRecord(scan, &row.Authority, &row.Stamp, &ends, &row.Certificates, &row.Revoked, &row.SuccessorID, &row.Successor)
-			row.Ends = fromMillis(ends)
+			var expires int64
+			err = scanRecord(scan, &row.Authority, &row.Meta, &expires, &row.Certificates, &row.Revoked, &row.SuccessorID, &row.Successor)
+			row.Expires = fromMillis(expires)
 			return row, err
 		},
 		search: []string{"a.name"}, first: "name",
-		sorts:   map[string]string{"name": "a.name ASC, a.id ASC", "ends": "a.ends ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
-		filters: map[string]string{"name": "a.name = ?", "days": "a.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000"},
+		sorts:   map[string]string{"name": "a.name ASC, a.id ASC", "expires": "a.expires ASC, a.id ASC", "changed": "a.changed ASC, a.id ASC"},
+		filters: map[string]string{"name": "a.name = ?", "days": "a.expires BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000"},
 	},
 }
 
@@ -54,30 +54,30 @@ var Certificates = &Table[vpn.Certificate, api.Certificate]{
 	Noun: "certificate", name: "certificates", prefix: "ce",
 	list: listing[api.Certificate]{
 		id: "c.id", from: "certificates c", joins: "JOIN authorities a ON a.id = c.authority_id LEFT JOIN devices d ON d.id = c.device_id LEFT JOIN gateways g ON g.id = c.gateway_id",
-		cols: `c.id, c.authority_id, c.serial, c.subject, c.names, c.usage, COALESCE(c.device_id, ''), COALESCE(c.gateway_id, ''), c.starts, c.ends, c.revoked, c.reason, c.pem, c.operator, c.created,
+		cols: `c.id, c.authority_id, c.serial, c.subject, c.names, c.usage, COALESCE(c.device_id, ''), COALESCE(c.gateway_id, ''), c.starts, c.expires, c.revoked, c.reason, c.pem, c.operator, c.created,
 			a.name, COALESCE(d.name, ''), COALESCE(g.name, '')`,
 		scan:   scanCertificate,
-		search: []string{"c.subject", "c.names", "c.serial", "d.name", "g.name"}, first: "ends", size: "certificates",
+		search: []string{"c.subject", "c.names", "c.serial", "d.name", "g.name"}, first: "expires", size: "certificates",
 		hits: map[string]string{"certificate": "c.id", "device": "c.device_id", "gateway": "c.gateway_id"},
 		sorts: map[string]string{
-			"ends": "c.ends ASC, c.id ASC", "subject": "c.subject ASC, c.id ASC", "device": "d.name ASC, c.id ASC", "created": "c.created ASC, c.id ASC",
+			"expires": "c.expires ASC, c.id ASC", "subject": "c.subject ASC, c.id ASC", "device": "d.name ASC, c.id ASC", "created": "c.created ASC, c.id ASC",
 		},
 		filters: map[string]string{
 			"authority_id": "c.authority_id = ?", "device_id": "c.device_id = ?", "gateway_id": "c.gateway_id = ?", "usage": "c.usage = ?", "serial": "c.serial = ?", "revoked": "(c.revoked IS NOT NULL) = ?flag",
-			"days": "c.ends BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000", "ends_after": "c.ends >= ?time",
+			"days": "c.expires BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000", "expires_after": "c.expires >= ?time",
 		},
 	},
 }
 
 func scanCertificate(scan func(...any) error) (row api.Certificate, err error) {
-	var starts, ends, created int64
+	var starts, expires, created int64
 	var revoked sql.NullInt64
 	var names []byte
 	c := &row.Certificate
-	if err := scan(&c.ID, &c.AuthorityID, &c.Serial, &c.Subject, &names, &c.Usage, &c.DeviceID, &c.GatewayID, &starts, &ends, &revoked, &c.Reason, &c.PEM, &c.Operator, &created, &row.Authority, &row.Device, &row.Gateway); err != nil {
+	if err := scan(&c.ID, &c.AuthorityID, &c.Serial, &c.Subject, &names, &c.Usage, &c.DeviceID, &c.GatewayID, &starts, &expires, &revoked, &c.Reason, &c.PEM, &c.Operator, &created, &row.Authority, &row.Device, &row.Gateway); err != nil {
 		return row, err
 	}
-	c.From, c.To, c.Created = fromMillis(starts), fromMillis(ends), fromMillis(created)
+	c.From, c.To, c.Created = fromMillis(starts), fromMillis(expires), fromMillis(created)
 	if revoked.Valid {
 		at := fromMillis(revoked.Int64)
 		c.Revoked = &at
@@ -92,7 +92,7 @@ func (tx *Tx) AddCertificate(ctx context.Context, c *vpn.Certificate) error {
 		return err
 	}
 	c.ID, c.Created = newID(Certificates.prefix), tx.s.now().UTC().Truncate(time.Millisecond)
-	_, err = tx.q.ExecContext(ctx, `INSERT INTO certificates (id, authority_id, serial, subject, names, usage, device_id, gateway_id, starts, ends, pem, operator, created) VALUES (?, ?, ?, ?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?, ?)`,
+	_, err = tx.q.ExecContext(ctx, `INSERT INTO certificates (id, authority_id, serial, subject, names, usage, device_id, gateway_id, starts, expires, pem, operator, created) VALUES (?, ?, ?, ?, ?, ?, NULLIF(?, ''), NULLIF(?, ''), ?, ?, ?, ?, ?)`,
 		c.ID, c.AuthorityID, c.Serial, c.Subject, string(names), c.Usage, c.DeviceID, c.GatewayID, millis(c.From), millis(c.To), c.PEM, c.Operator, millis(c.Created))
 	return constraint(Certificates.Noun, err)
 }
@@ -105,7 +105,7 @@ func (tx *Tx) IssuedSince(ctx context.Context, authorityID string, since time.Ti
 
 // ValidOf counts the certificates of a device that are valid.
 func (tx *Tx) ValidOf(ctx context.Context, deviceID string) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM certificates WHERE device_id = ? AND revoked IS NULL AND ends > ?`, deviceID, millis(tx.s.now())).Scan(&n)
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM certificates WHERE device_id = ? AND revoked IS NULL AND expires > ?`, deviceID, millis(tx.s.now())).Scan(&n)
 	return n, err
 }
 
@@ -127,7 +127,7 @@ func (tx *Tx) Revoke(ctx context.Context, id string, reason pki.Reason) error {
 func (tx *Tx) RevokedBy(ctx context.Context, authorityID string, since, lately time.Time) ([]pki.Revoked, error) {
 	// One text instead of a row each: a list of 100,000 is read in a fifth of the time.
 	var lines sql.NullString
-	err := tx.q.QueryRowContext(ctx, `SELECT group_concat(line, char(10)) FROM (SELECT serial || ' ' || revoked || ' ' || reason AS line FROM certificates WHERE authority_id = ? AND revoked > ? AND ends > ? ORDER BY revoked, serial)`, authorityID, millis(lately), millis(since)).Scan(&lines)
+	err := tx.q.QueryRowContext(ctx, `SELECT group_concat(line, char(10)) FROM (SELECT serial || ' ' || revoked || ' ' || reason AS line FROM certificates WHERE authority_id = ? AND revoked > ? AND expires > ? ORDER BY revoked, serial)`, authorityID, millis(lately), millis(since)).Scan(&lines)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -161,20 +161,20 @@ func (tx *Tx) RevokedSerial(ctx context.Context, serial string) (at time.Time, f
 	return fromMillis(ms), err == nil, err
 }
 
-// IdentityEndings lists the certificates of devices that end within a time, the first end first.
-func (tx *Tx) IdentityEndings(ctx context.Context, from, to time.Time, limit int) (list []api.Ending, err error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT id, name, identity_ends FROM devices WHERE identity_ends BETWEEN ? AND ? ORDER BY identity_ends, id LIMIT ?`, millis(from), millis(to), limit)
+// IdentityExpiries lists the certificates of devices that end within a time, the first end first.
+func (tx *Tx) IdentityExpiries(ctx context.Context, from, to time.Time, limit int) (list []api.Expiry, err error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT id, name, identity_expires FROM devices WHERE identity_expires BETWEEN ? AND ? ORDER BY identity_expires, id LIMIT ?`, millis(from), millis(to), limit)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	defer func() { _ = rows.Close() }()
 	for rows.Next() {
-		e := api.Ending{Noun: "device", What: "its certificate"}
-		var ends int64
-		if err := rows.Scan(&e.ID, &e.Name, &ends); err != nil {
+		e := api.Expiry{Noun: "device", What: "its certificate"}
+		var expires int64
+		if err := rows.Scan(&e.ID, &e.Name, &expires); err != nil {
 			return nil, err
 		}
-		e.Ends = fromMillis(ends)
+		e.Expires = fromMillis(expires)
 		list = append(list, e)
 	}
 	return list, rows.Err()

@@ -34,7 +34,7 @@ func TestFindingRecords(t *testing.T) {
 		var list []check.Finding
 		for _, r := range rules {
 			code, severity, _ := strings.Cut(r, " ")
-			list = append(list, check.Finding{Rule: code, Severity: vpn.Severity(severity), Field: vpn.FieldLogin, Found: "x", Place: &check.Spot{Noun: "account", ID: known["ada's account"], Pointer: "/login"}, Fixable: code == "edge-blank"})
+			list = append(list, check.Finding{Rule: code, Severity: vpn.Severity(severity), Field: vpn.FieldLogin, Found: "x", Place: &check.Spot{Noun: "account", ID: known["ada's account"], Pointer: "/login"}, Fixable: code == "edge-space"})
 		}
 		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.PutFindings(ctx, d, list) }); err != nil {
 			t.Fatal(err)
@@ -66,8 +66,8 @@ func TestFindingRecords(t *testing.T) {
 	if len(first) < 2 {
 		t.Fatalf("%d profiles are due", len(first))
 	}
-	put(first[0], "psk-short warning", "edge-blank error", "name-lacks-gateway note")
-	put(first[1], "edge-blank error")
+	put(first[0], "psk-short warning", "edge-space error", "name-lacks-gateway note")
+	put(first[1], "edge-space error")
 	if left := due(); len(left) != len(first)-2 {
 		t.Errorf("%d are due after two of %d", len(left), len(first))
 	}
@@ -75,11 +75,11 @@ func TestFindingRecords(t *testing.T) {
 		query store.Query
 		want  string
 	}{
-		{store.Query{}, "edge-blank edge-blank psk-short name-lacks-gateway"},
-		{store.Query{Sort: "rule"}, "edge-blank edge-blank name-lacks-gateway psk-short"},
+		{store.Query{}, "edge-space edge-space psk-short name-lacks-gateway"},
+		{store.Query{Sort: "rule"}, "edge-space edge-space name-lacks-gateway psk-short"},
 		{store.Query{Conditions: map[string]string{"rule": "psk-short"}}, "psk-short"},
-		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}}, "edge-blank"},
-		{store.Query{Conditions: map[string]string{"fixable": "true"}}, "edge-blank edge-blank"},
+		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}}, "edge-space"},
+		{store.Query{Conditions: map[string]string{"fixable": "true"}}, "edge-space edge-space"},
 		{store.Query{Conditions: map[string]string{"fixable": "false"}}, "psk-short name-lacks-gateway"},
 		{store.Query{Conditions: map[string]string{"passed": "true"}}, ""},
 		{store.Query{Conditions: map[string]string{"rule": "' OR 1=1 --"}}, ""},
@@ -89,11 +89,11 @@ func TestFindingRecords(t *testing.T) {
 			t.Errorf("%+v lists %q, expected %q", test.query, got, test.want)
 		}
 	}
-	ids, err := s.Read().ProfilesWith(ctx, "edge-blank", "", 1)
+	ids, err := s.Read().ProfilesWith(ctx, "edge-space", "", 1)
 	if err != nil || len(ids) != 1 {
 		t.Fatalf("%v (%v)", ids, err)
 	}
-	if next, err := s.Read().ProfilesWith(ctx, "edge-blank", ids[0], 10); err != nil || len(next) != 1 || next[0] == ids[0] {
+	if next, err := s.Read().ProfilesWith(ctx, "edge-space", ids[0], 10); err != nil || len(next) != 1 || next[0] == ids[0] {
 		t.Errorf("after the first: %v (%v)", next, err)
 	}
 
@@ -105,7 +105,7 @@ func TestFindingRecords(t *testing.T) {
 	}
 	again := due()
 	i := slices.IndexFunc(again, func(d store.Due) bool { return d.ID == stale.ID })
-	put(again[i], "edge-blank error")
+	put(again[i], "edge-space error")
 	sums, err := s.Read().SumFindings(ctx, "rule", 7, 100)
 	if err != nil {
 		t.Fatal(err)
@@ -114,13 +114,13 @@ func TestFindingRecords(t *testing.T) {
 	for _, sum := range sums {
 		seen[sum.Key] = sum
 	}
-	if f := seen["edge-blank"]; f.Tally.Errors != 2 || f.Profiles != 2 || f.Fixable != 2 || f.Ended != 0 {
+	if f := seen["edge-space"]; f.Tally.Errors != 2 || f.Profiles != 2 || f.Fixable != 2 || f.Ended != 0 {
 		t.Errorf("still there: %+v", f)
 	}
 	if f := seen["psk-short"]; f.Tally != (vpn.Tally{}) || f.Ended != 1 {
 		t.Errorf("gone: %+v", f)
 	}
-	if sums[0].Key != "edge-blank" {
+	if sums[0].Key != "edge-space" {
 		t.Errorf("the worst comes first, not %s", sums[0].Key)
 	}
 	var wrong *store.QueryError

@@ -115,8 +115,8 @@ func fixOf(noun string) string {
 	switch noun {
 	case "parcel":
 		return "build the parcel again"
-	case "letter":
-		return "hand over again: the letter is given up"
+	case "letter": // what texts of emails are sealed under
+		return "hand over again: the email is given up"
 	case "handover":
 		return "make the link again"
 	case "operator":

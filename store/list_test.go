@@ -166,7 +166,7 @@ func TestFilterValues(t *testing.T) {
 		{"revoked", "true", 0}, {"revoked", "false", 1}, {"revoked", "yes", 0}, {"revoked", "no", 1},
 		{"revoked", "1", -1}, {"revoked", "", -1}, {"revoked", "TRUE ", -1},
 		{"days", "30", 1}, {"days", "5", 0}, {"days", "soon", -1}, {"days", "-1", -1}, {"days", "99999999999", -1},
-		{"ends_after", "2020-01-01", 1}, {"ends_after", "2020-01-01T00:00:00+02:00", 1}, {"ends_after", "2999-01-01", 0}, {"ends_after", "yesterday", -1},
+		{"expires_after", "2020-01-01", 1}, {"expires_after", "2020-01-01T00:00:00+02:00", 1}, {"expires_after", "2999-01-01", 0}, {"expires_after", "yesterday", -1},
 	} {
 		page, err := store.Certificates.List(t.Context(), s.Read(), store.Query{Limit: 9, Conditions: by(test.name, test.value)})
 		if refused := errors.As(err, &wrong); refused != (test.rows < 0) || !refused && (err != nil || page.Total != test.rows) {
@@ -215,7 +215,7 @@ func TestFindings(t *testing.T) {
 	if len(first) != 4 {
 		t.Fatalf("%d profiles wait for their first check, expected 4", len(first))
 	}
-	found := []check.Finding{{Rule: "edge-blank", Severity: vpn.Error, Field: vpn.FieldLogin}, {Rule: "pfs-missing", Severity: vpn.Note, Field: vpn.FieldESP}}
+	found := []check.Finding{{Rule: "edge-space", Severity: vpn.Error, Field: vpn.FieldLogin}, {Rule: "pfs-missing", Severity: vpn.Note, Field: vpn.FieldESP}}
 	write := func(do func(tx *store.Tx) error) {
 		t.Helper()
 		if err := s.Write(ctx, do); err != nil {
@@ -239,7 +239,7 @@ func TestFindings(t *testing.T) {
 	if row, err := store.Profiles.Row(ctx, s.Read(), touched); err != nil || row.Checked || row.Tally != (vpn.Tally{}) {
 		t.Errorf("the overtaken result was kept: %+v (%v)", row.Tally, err)
 	}
-	page, err := store.Profiles.List(ctx, s.Read(), store.Query{Limit: 9, Sort: "worst", Conditions: map[string]string{"rule": "edge-blank"}})
+	page, err := store.Profiles.List(ctx, s.Read(), store.Query{Limit: 9, Sort: "worst", Conditions: map[string]string{"rule": "edge-space"}})
 	if err != nil || page.Total != 3 || !page.Items[0].Checked || page.Items[0].Tally != (vpn.Tally{Errors: 1, Notes: 1}) {
 		t.Errorf("%+v (%v)", page, err)
 	}
@@ -248,7 +248,7 @@ func TestFindings(t *testing.T) {
 		t.Errorf("%+v (%v)", counts, err)
 	}
 	rules, err := s.Read().CountRules(ctx)
-	if err != nil || len(rules) != 2 || rules[0].Rule != "edge-blank" || rules[0].Profiles != 3 {
+	if err != nil || len(rules) != 2 || rules[0].Rule != "edge-space" || rules[0].Profiles != 3 {
 		t.Errorf("%+v (%v)", rules, err)
 	}
 	write(func(tx *store.Tx) error { return tx.PutFindings(ctx, left[0], nil) })

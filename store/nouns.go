@@ -15,10 +15,10 @@ import (
 func keys(m map[string]string) []string { return slices.Sorted(maps.Keys(m)) }
 
 // scanRecord reads the five columns that every record has, and further ones.
-func scanRecord(scan func(...any) error, record any, stamp *vpn.Stamp, more ...any) error {
+func scanRecord(scan func(...any) error, record any, stamp *vpn.Meta, more ...any) error {
 	var created, changed int64
 	var body []byte
-	var s vpn.Stamp
+	var s vpn.Meta
 	if err := scan(append([]any{&s.ID, &s.Version, &created, &changed, &body}, more...)...); err != nil {
 		return err
 	}
@@ -36,7 +36,7 @@ const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id =
 // Gateways is the table of gateways.
 var Gateways = &Table[vpn.Gateway, api.Gateway]{
 	Noun: "gateway", name: "gateways", prefix: "gw", shared: true, complete: (*vpn.Gateway).Complete,
-	stamp: func(g *vpn.Gateway) *vpn.Stamp { return &g.Stamp },
+	meta: func(g *vpn.Gateway) *vpn.Meta { return &g.Meta },
 	columns: []column[vpn.Gateway]{
 		{"name", func(g *vpn.Gateway) any { return g.Name }},
 		{"address", func(g *vpn.Gateway) any { return g.Address }},
@@ -46,7 +46,7 @@ var Gateways = &Table[vpn.Gateway, api.Gateway]{
 	list: listing[api.Gateway]{
 		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.errors, g.warnings, g.notes",
 		scan: func(scan func(...any) error) (row api.Gateway, err error) {
-			err = scanRecord(scan, &row.Gateway, &row.Stamp, &row.Profiles, &row.Answers, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
+			err = scanRecord(scan, &row.Gateway, &row.Meta, &row.Profiles, &row.Answers, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
 			row.Complete()
 			return row, err
 		},
@@ -59,7 +59,7 @@ var Gateways = &Table[vpn.Gateway, api.Gateway]{
 // People is the table of people.
 var People = &Table[vpn.Person, api.Person]{
 	Noun: "person", name: "people", prefix: "pe",
-	stamp: func(p *vpn.Person) *vpn.Stamp { return &p.Stamp },
+	meta: func(p *vpn.Person) *vpn.Meta { return &p.Meta },
 	columns: []column[vpn.Person]{
 		{"name", func(p *vpn.Person) any { return p.Name }},
 		{"mail", func(p *vpn.Person) any { return p.Mail }},
@@ -68,7 +68,7 @@ var People = &Table[vpn.Person, api.Person]{
 		id: "p.id", from: "people p", cols: `p.id, p.version, p.created, p.changed, p.body,
 			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM devices d WHERE d.person_id = p.id)`,
 		scan: func(scan func(...any) error) (row api.Person, err error) {
-			err = scanRecord(scan, &row.Person, &row.Stamp, &row.Accounts, &row.Devices)
+			err = scanRecord(scan, &row.Person, &row.Meta, &row.Accounts, &row.Devices)
 			return row, err
 		},
 		search: []string{"p.name", "p.mail"}, hits: map[string]string{"person": "p.id"}, first: "name", size: "people",
@@ -80,13 +80,13 @@ var People = &Table[vpn.Person, api.Person]{
 // Devices is the table of devices.
 var Devices = &Table[vpn.Device, api.Device]{
 	Noun: "device", name: "devices", prefix: "de",
-	stamp: func(d *vpn.Device) *vpn.Stamp { return &d.Stamp },
+	meta: func(d *vpn.Device) *vpn.Meta { return &d.Meta },
 	columns: []column[vpn.Device]{
 		{"name", func(d *vpn.Device) any { return d.Name }},
 		{"person_id", func(d *vpn.Device) any { return d.PersonID }},
 		{"platform", func(d *vpn.Device) any { return d.Platform }},
 		{"release", func(d *vpn.Device) any { return d.Release }},
-		{"identity_ends", identityEnds},
+		{"identity_expires", identityExpires},
 	},
 	secrets: func(d *vpn.Device) map[string]**secret.Text {
 		if d.Identity == nil {
@@ -100,7 +100,7 @@ var Devices = &Table[vpn.Device, api.Device]{
 			(SELECT COALESCE(SUM(errors), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(notes), 0) FROM profiles f WHERE f.device_id = d.id)`,
 		scan: func(scan func(...any) error) (row api.Device, err error) {
-			err = scanRecord(scan, &row.Device, &row.Stamp, &row.Person, &row.Profiles, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
+			err = scanRecord(scan, &row.Device, &row.Meta, &row.Person, &row.Profiles, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
 			return row, err
 		},
 		search: []string{"d.name", "d.person_name"}, hits: map[string]string{"device": "d.id", "person": "d.person_id"}, first: "name", size: "devices",
@@ -114,8 +114,8 @@ var Devices = &Table[vpn.Device, api.Device]{
 // Sited holds for devices with a site behind them.
 const Sited = "json_extract(iif(json_valid(body), body, '{}'), '$.site') IS NOT NULL"
 
-// identityEnds is when the certificate of a device ends.
-func identityEnds(d *vpn.Device) any {
+// identityExpires is when the certificate of a device ends.
+func identityExpires(d *vpn.Device) any {
 	if d.Identity == nil {
 		return nil
 	}
@@ -126,12 +126,12 @@ func identityEnds(d *vpn.Device) any {
 	return millis(list[0].NotAfter)
 }
 
-// fillEnds fills in what was not told apart before.
-func (s *Store) fillEnds(ctx context.Context) error {
+// fillExpiry fills in what was not told apart before.
+func (s *Store) fillExpiry(ctx context.Context) error {
 	return s.once(ctx, "identity ends", func(tx *Tx) error {
-		list, err := Devices.Where(ctx, tx, `identity_ends IS NULL AND json_valid(body) AND json_extract(body, '$.identity') IS NOT NULL`)
+		list, err := Devices.Where(ctx, tx, `identity_expires IS NULL AND json_valid(body) AND json_extract(body, '$.identity') IS NOT NULL`)
 		for _, d := range list {
-			if _, err := tx.q.ExecContext(ctx, `UPDATE devices SET identity_ends = ? WHERE id = ?`, identityEnds(&d), d.ID); err != nil {
+			if _, err := tx.q.ExecContext(ctx, `UPDATE devices SET identity_expires = ? WHERE id = ?`, identityExpires(&d), d.ID); err != nil {
 				return err
 			}
 		}

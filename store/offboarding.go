@@ -10,47 +10,47 @@ import (
 	"wardicon/api"
 )
 
-// Withdrawals lists who left and what was lost.
-var Withdrawals = &Table[api.Withdrawal, api.Withdrawal]{
-	Noun: "withdrawal", name: "withdrawals", prefix: "wd",
-	list: listing[api.Withdrawal]{
-		id: "w.id", from: "withdrawals w", cols: "w.id, w.noun, w.object, w.name, w.why, w.open, w.operator, w.created, w.body",
-		scan: scanWithdrawal, search: []string{"w.name"}, first: "created",
+// Offboardings lists who left and what was lost.
+var Offboardings = &Table[api.Offboarding, api.Offboarding]{
+	Noun: "offboarding", name: "offboardings", prefix: "wd",
+	list: listing[api.Offboarding]{
+		id: "w.id", from: "offboardings w", cols: "w.id, w.noun, w.object, w.name, w.why, w.open, w.operator, w.created, w.body",
+		scan: scanOffboarding, search: []string{"w.name"}, first: "created",
 		sorts:   map[string]string{"created": "w.created DESC, w.id DESC"},
 		filters: map[string]string{"object": "w.object = ?", "open": "(w.open > 0) = ?flag"},
 	},
 }
 
-// withdrawn is what of a withdrawal stands in its body.
-type withdrawn struct {
+// offboarded is what of an offboarding stands in its body.
+type offboarded struct {
 	Recalled int        `json:"recalled"`
 	Revoked  int        `json:"revoked"`
 	Items    []api.Item `json:"items"`
 }
 
-func scanWithdrawal(scan func(...any) error) (w api.Withdrawal, err error) {
+func scanOffboarding(scan func(...any) error) (w api.Offboarding, err error) {
 	var created int64
 	var body []byte
 	if err := scan(&w.ID, &w.Noun, &w.Object, &w.Name, &w.Why, &w.Open, &w.Operator, &created, &body); err != nil {
 		return w, err
 	}
-	var b withdrawn
+	var b offboarded
 	err = json.Unmarshal(body, &b)
 	w.Created, w.Recalled, w.Revoked, w.Items = fromMillis(created), b.Recalled, b.Revoked, b.Items
 	return w, err
 }
 
-// PutWithdrawal keeps a withdrawal, a new one or how far it has come.
-func (tx *Tx) PutWithdrawal(ctx context.Context, w *api.Withdrawal) error {
+// PutOffboarding keeps an offboarding, a new one or how far it has come.
+func (tx *Tx) PutOffboarding(ctx context.Context, w *api.Offboarding) error {
 	if w.ID == "" {
-		w.ID, w.Created = newID(Withdrawals.prefix), tx.s.now().UTC().Truncate(time.Millisecond)
+		w.ID, w.Created = newID(Offboardings.prefix), tx.s.now().UTC().Truncate(time.Millisecond)
 	}
 	w.Open = len(slices.DeleteFunc(slices.Clone(w.Items), func(i api.Item) bool { return i.Done != nil }))
-	body, err := json.Marshal(withdrawn{w.Recalled, w.Revoked, w.Items})
+	body, err := json.Marshal(offboarded{w.Recalled, w.Revoked, w.Items})
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO withdrawals VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET open = excluded.open, body = excluded.body`,
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO offboardings VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET open = excluded.open, body = excluded.body`,
 		w.ID, w.Noun, w.Object, w.Name, w.Why, w.Open, w.Operator, millis(w.Created), string(body)); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}

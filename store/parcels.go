@@ -88,7 +88,7 @@ func (tx *Tx) ParcelFile(ctx context.Context, id, name string) ([]byte, error) {
 func (tx *Tx) SupersededParcels(ctx context.Context, before time.Time, after string, limit int) ([]string, error) {
 	return tx.names(ctx, `SELECT p.id FROM parcels p WHERE p.removed IS NULL AND p.built < ? AND p.id > ?
 		AND EXISTS (SELECT 1 FROM parcels n WHERE n.profile_id = p.profile_id AND n.built > p.built)
-		AND NOT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = p.id AND h.recalled IS NULL AND h.openings < h.most AND h.expires > ?) ORDER BY p.id LIMIT ?`, millis(before), after, millis(tx.s.now()), limit)
+		AND NOT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = p.id AND h.recalled IS NULL AND h.uses < h.max_uses AND h.expires > ?) ORDER BY p.id LIMIT ?`, millis(before), after, millis(tx.s.now()), limit)
 }
 
 // RemoveFiles removes the sealed files of a parcel. Its row stays, with the digest, as proof of what was built.

@@ -13,12 +13,12 @@ import (
 // Patterns is the table of patterns.
 var Patterns = &Table[vpn.Pattern, api.Pattern]{
 	Noun: "pattern", name: "patterns", prefix: "pa", shared: true,
-	stamp:   func(p *vpn.Pattern) *vpn.Stamp { return &p.Stamp },
+	meta:    func(p *vpn.Pattern) *vpn.Meta { return &p.Meta },
 	columns: []column[vpn.Pattern]{{"name", func(p *vpn.Pattern) any { return p.Name }}},
 	list: listing[api.Pattern]{
 		id: "p.id", from: "patterns p", cols: "p.id, p.version, p.created, p.changed, p.body, (SELECT COUNT(*) FROM profiles f WHERE f.pattern_id = p.id)",
 		scan: func(scan func(...any) error) (row api.Pattern, err error) {
-			err = scanRecord(scan, &row.Pattern, &row.Stamp, &row.Profiles)
+			err = scanRecord(scan, &row.Pattern, &row.Meta, &row.Profiles)
 			return row, err
 		},
 		search: []string{"p.name"}, first: "name",

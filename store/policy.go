@@ -81,8 +81,8 @@ func (tx *Tx) EndOverride(ctx context.Context, profileID, rule string) error {
 	return nil
 }
 
-// TouchEnded marks the profiles whose overrides have come to their end, once.
-func (tx *Tx) TouchEnded(ctx context.Context) error {
+// TouchExpired marks the profiles whose overrides have come to their end, once.
+func (tx *Tx) TouchExpired(ctx context.Context) error {
 	now := tx.s.now().UnixMilli()
 	if err := tx.TouchProfiles(ctx, `id IN (SELECT profile_id FROM overrides WHERE until <= ? AND ended = 0)`, now); err != nil {
 		return err

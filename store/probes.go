@@ -99,9 +99,9 @@ func (tx *Tx) ProbeBefore(ctx context.Context, gatewayID string, since, before t
 	})
 }
 
-// UnaskedGateways lists gateways that were not asked since some time, those that waited longest first. Where the newest
+// UnprobedGateways lists gateways that were not asked since some time, those that waited longest first. Where the newest
 // probe was not sound and the one before it was, or there was none, once more is asked soon: since another moment.
-func (tx *Tx) UnaskedGateways(ctx context.Context, since, soon time.Time, limit int) ([]string, error) {
+func (tx *Tx) UnprobedGateways(ctx context.Context, since, soon time.Time, limit int) ([]string, error) {
 	const nth = `(SELECT %s FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1 OFFSET %d)`
 	return tx.names(ctx, `SELECT id FROM (SELECT g.id AS id, COALESCE(`+fmt.Sprintf(nth, "at", 0)+`, 0) AS at, `+fmt.Sprintf(nth, "state", 0)+` AS newest, COALESCE(`+fmt.Sprintf(nth, "state", 1)+`, 'sound') AS earlier FROM gateways g)
 		WHERE at < ? OR at < ? AND (newest <> 'sound' AND earlier = 'sound' OR newest = 'unresolved') ORDER BY at, id LIMIT ?`, millis(since), millis(soon), limit)

@@ -12,14 +12,14 @@ import (
 
 // Where a profile names gateways beside its own; both have an index.
 const (
-	FallbackOf = "json_extract(iif(json_valid(body), body, '{}'), '$.wishes.fallback_id')"
-	SecondTo   = "json_extract(iif(json_valid(body), body, '{}'), '$.wishes.second_to')"
+	FallbackOf = "json_extract(iif(json_valid(body), body, '{}'), '$.preferences.fallback_id')"
+	SecondTo   = "json_extract(iif(json_valid(body), body, '{}'), '$.preferences.second_to')"
 )
 
 // Profiles is the table of profiles.
 var Profiles = &Table[vpn.Profile, api.Profile]{
 	Noun: "profile", name: "profiles", prefix: "pr",
-	stamp: func(p *vpn.Profile) *vpn.Stamp { return &p.Stamp },
+	meta: func(p *vpn.Profile) *vpn.Meta { return &p.Meta },
 	columns: []column[vpn.Profile]{
 		{"device_id", func(p *vpn.Profile) any { return p.DeviceID }},
 		{"gateway_id", func(p *vpn.Profile) any { return p.GatewayID }},
@@ -36,7 +36,7 @@ var Profiles = &Table[vpn.Profile, api.Profile]{
 		scan: func(scan func(...any) error) (row api.Profile, err error) {
 			var t vpn.Tally
 			var checked bool
-			err = scanRecord(scan, &row.Profile, &row.Stamp, &t.Errors, &t.Warnings, &t.Notes, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release, &row.Pattern)
+			err = scanRecord(scan, &row.Profile, &row.Meta, &t.Errors, &t.Warnings, &t.Notes, &checked, &row.Device, &row.Gateway, &row.Person, &row.Platform, &row.Release, &row.Pattern)
 			row.Tally, row.Checked = t, checked
 			return row, err
 		},

@@ -87,7 +87,7 @@ var textNouns = []string{"person", "device", "gateway", "account", "certificate"
 // keptCounts are the counts that triggers keep, and how they are counted.
 var keptCounts = map[string]string{
 	"people": "SELECT COUNT(*) FROM people", "devices": "SELECT COUNT(*) FROM devices", "accounts": "SELECT COUNT(*) FROM accounts", "profiles": "SELECT COUNT(*) FROM profiles",
-	"parcels": "SELECT COUNT(*) FROM parcels", "findings": "SELECT COUNT(*) FROM findings", "certificates": "SELECT COUNT(*) FROM certificates", "handovers": "SELECT COUNT(*) FROM handovers", "letters": "SELECT COUNT(*) FROM letters",
+	"parcels": "SELECT COUNT(*) FROM parcels", "findings": "SELECT COUNT(*) FROM findings", "certificates": "SELECT COUNT(*) FROM certificates", "handovers": "SELECT COUNT(*) FROM handovers", "emails": "SELECT COUNT(*) FROM emails",
 	"due": "SELECT COUNT(*) FROM profiles WHERE touched <> seen", "blocked": "SELECT COUNT(*) FROM profiles WHERE errors > 0", "warned": "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings > 0",
 	"clean":  "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings = 0 AND touched = seen",
 	"errors": "SELECT COALESCE(SUM(errors), 0) FROM profiles", "warnings": "SELECT COALESCE(SUM(warnings), 0) FROM profiles", "notes": "SELECT COALESCE(SUM(notes), 0) FROM profiles",

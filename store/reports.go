@@ -17,11 +17,11 @@ var Reports = &Table[api.Report, api.Report]{
 	Noun: "report", name: "reports", prefix: "rp",
 	list: listing[api.Report]{
 		id: "r.id", from: "reports r", joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
-		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.said, r.cause, r.created, r.done",
+		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.message, r.cause, r.created, r.done",
 		scan: func(scan func(...any) error) (r api.Report, err error) {
 			var created int64
 			var done sql.NullInt64
-			if err := scan(&r.ID, &r.ProfileID, &r.Device, &r.Gateway, &r.Person, &r.Said, &r.Cause, &created, &done); err != nil {
+			if err := scan(&r.ID, &r.ProfileID, &r.Device, &r.Gateway, &r.Person, &r.Message, &r.Cause, &created, &done); err != nil {
 				return r, err
 			}
 			r.Created = fromMillis(created)
@@ -31,7 +31,7 @@ var Reports = &Table[api.Report, api.Report]{
 			}
 			return r, nil
 		},
-		search: []string{"d.name", "g.name", "p.name", "r.said"}, first: "created",
+		search: []string{"d.name", "g.name", "p.name", "r.message"}, first: "created",
 		sorts:   map[string]string{"created": "r.created DESC, r.rowid DESC"},
 		filters: map[string]string{"profile_id": "r.profile_id = ?", "open": "(r.done IS NULL) = ?flag"},
 	},
@@ -39,7 +39,7 @@ var Reports = &Table[api.Report, api.Report]{
 
 // AddReport keeps what somebody said, and forgets the oldest ones of the same profile.
 func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO reports (id, profile_id, said, cause, created) VALUES (?, ?, ?, ?, ?)`, newID("rp"), r.ProfileID, r.Said, r.Cause, millis(tx.s.now())); err != nil {
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO reports (id, profile_id, message, cause, created) VALUES (?, ?, ?, ?, ?)`, newID("rp"), r.ProfileID, r.Message, r.Cause, millis(tx.s.now())); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	_, err := tx.q.ExecContext(ctx, `DELETE FROM reports WHERE profile_id = ?1 AND id NOT IN (SELECT id FROM reports WHERE profile_id = ?1 ORDER BY done IS NULL DESC, created DESC, rowid DESC LIMIT ?2)`, r.ProfileID, mostReports)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -21,7 +22,8 @@ type Table[T, Row any] struct {
 	Noun     string
 	name     string
 	prefix   string // of identifiers
-	stamp    func(*T) *vpn.Stamp
+	sealed   string // what its secrets are kept under where that is not the noun: it cannot change without sealing them again
+	meta     func(*T) *vpn.Meta
 	columns  []column[T]
 	secrets  func(*T) map[string]**secret.Text
 	after    func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
@@ -47,7 +49,7 @@ func millis(t time.Time) int64 { return t.UnixMilli() }
 
 func fromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
 
-func (t *Table[T, Row]) owner(id string) string { return t.Noun + ":" + id }
+func (t *Table[T, Row]) owner(id string) string { return cmp.Or(t.sealed, t.Noun) + ":" + id }
 
 // sealedApart takes the secrets out of a record and returns its JSON without them.
 func (t *Table[T, Row]) sealedApart(record *T) (body []byte, taken map[string]*secret.Text, err error) {
@@ -65,9 +67,9 @@ func (t *Table[T, Row]) sealedApart(record *T) (body []byte, taken map[string]*s
 
 // Insert adds a record and gives it its identity.
 func (t *Table[T, Row]) Insert(ctx context.Context, tx *Tx, record *T) error {
-	stamp := t.stamp(record)
+	stamp := t.meta(record)
 	now := tx.s.now().UTC().Truncate(time.Millisecond)
-	*stamp = vpn.Stamp{ID: newID(t.prefix), Version: 1, Created: now, Changed: now}
+	*stamp = vpn.Meta{ID: newID(t.prefix), Version: 1, Created: now, Changed: now}
 	body, secrets, err := t.sealedApart(record)
 	if err != nil {
 		return err
@@ -84,7 +86,7 @@ func (t *Table[T, Row]) Insert(ctx context.Context, tx *Tx, record *T) error {
 
 // Update replaces a record whose version is still the one given.
 func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version int) error {
-	stamp := t.stamp(record)
+	stamp := t.meta(record)
 	current, err := t.Version(ctx, tx, stamp.ID)
 	if err != nil {
 		return err
@@ -125,12 +127,12 @@ func (t *Table[T, Row]) Known(ctx context.Context, tx *Tx, id string) error {
 
 // finish seals the secrets of a record and keeps further tables in step.
 func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets map[string]*secret.Text) error {
-	owner := t.owner(t.stamp(record).ID)
+	owner := t.owner(t.meta(record).ID)
 	before, err := tx.marks(ctx, owner)
 	if err != nil {
 		return err
 	}
-	left := t.stamp(record).Damaged
+	left := t.meta(record).Damaged
 	for field, value := range secrets {
 		if value == nil && slices.Contains(left, field) {
 			continue // nobody has said what takes its place
@@ -262,7 +264,7 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		if t.complete != nil {
 			t.complete(&record)
 		}
-		*t.stamp(&record) = vpn.Stamp{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
+		*t.meta(&record) = vpn.Meta{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
 		list = append(list, record)
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
@@ -283,13 +285,13 @@ func (t *Table[T, Row]) unseal(ctx context.Context, tx *Tx, record *T) error {
 	if t.secrets == nil {
 		return nil
 	}
-	owner := t.owner(t.stamp(record).ID)
+	owner := t.owner(t.meta(record).ID)
 	for field, at := range t.secrets(record) {
 		plain, err := tx.secret(ctx, owner, field)
 		var damaged *DamagedError
 		if errors.As(err, &damaged) {
 			// It stays where it is, and the record can be read and changed without it.
-			stamp := t.stamp(record)
+			stamp := t.meta(record)
 			stamp.Damaged = append(stamp.Damaged, field)
 			continue
 		}
@@ -338,7 +340,7 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 			*at = *before
 		}
 	}
-	stamp := t.stamp(to)
+	stamp := t.meta(to)
 	stamp.Damaged = slices.DeleteFunc(slices.Clone(stamp.Damaged), func(field string) bool { return !keep(field) })
 }
 

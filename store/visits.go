@@ -58,10 +58,10 @@ func (tx *Tx) NoteSeen(ctx context.Context, probe, what, address string) (bool, 
 	return tx.one(ctx, `UPDATE visits SET `+column+` = ? WHERE probe = ? AND probe <> '' AND expires > ?`, address, probe, millis(tx.s.now()))
 }
 
-// NoteSighting notes that a profile's device was seen through a gateway.
-func (tx *Tx) NoteSighting(ctx context.Context, s api.Sighting) (first bool, err error) {
+// NoteSeenConnection notes that a profile's device was seen through a gateway.
+func (tx *Tx) NoteSeenConnection(ctx context.Context, s api.SeenConnection) (first bool, err error) {
 	now := millis(tx.s.now())
-	if err := tx.q.QueryRowContext(ctx, `INSERT INTO sightings VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address = excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
+	if err := tx.q.QueryRowContext(ctx, `INSERT INTO seen_connections VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address = excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
 		s.ProfileID, s.GatewayID, s.Address, s.By, now, now).Scan(&first); err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}
@@ -74,15 +74,15 @@ func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
 	return err
 }
 
-// Sightings lists the gateways that a profile's device was seen through, the latest first.
-func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]api.Sighting, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM sightings s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER BY s.last DESC`, profileID)
+// SeenConnections lists the gateways that a profile's device was seen through, the latest first.
+func (tx *Tx) SeenConnections(ctx context.Context, profileID string) ([]api.SeenConnection, error) {
+	rows, err := tx.q.QueryContext(ctx, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM seen_connections s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER BY s.last DESC`, profileID)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	list := []api.Sighting{}
+	list := []api.SeenConnection{}
 	for rows.Next() {
-		var s api.Sighting
+		var s api.SeenConnection
 		var first, last int64
 		if err := rows.Scan(&s.ProfileID, &s.GatewayID, &s.Gateway, &s.Address, &s.By, &first, &last); err != nil {
 			return nil, errors.Join(err, rows.Close())
@@ -95,6 +95,6 @@ func (tx *Tx) Sightings(ctx context.Context, profileID string) ([]api.Sighting, 
 
 // OthersSeen counts the profiles beside one whose devices were seen through a gateway since some time.
 func (tx *Tx) OthersSeen(ctx context.Context, gatewayID, profileID string, since time.Time) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM sightings WHERE gateway_id = ? AND profile_id <> ? AND last >= ?`, gatewayID, profileID, millis(since)).Scan(&n)
+	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM seen_connections WHERE gateway_id = ? AND profile_id <> ? AND last >= ?`, gatewayID, profileID, millis(since)).Scan(&n)
 	return n, err
 }

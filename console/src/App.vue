@@ -7,7 +7,7 @@ import IconPeople from '~icons/bi/people'
 import IconDevice from '~icons/bi/laptop'
 import IconProfile from '~icons/bi/file-earmark-lock'
 import IconHandovers from '~icons/bi/send-check'
-import IconWithdrawals from '~icons/bi/person-dash'
+import IconOffboarding from '~icons/bi/person-dash'
 import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconCertificates from '~icons/bi/patch-check'
@@ -46,7 +46,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/explain', text: 'Explain', icon: IconExplain },
   { to: '/platforms', text: 'Platforms', icon: IconPlatforms },
   { to: '/rules', text: 'Rules', icon: IconRules },
-  { to: '/withdrawals', text: 'Withdrawals', icon: IconWithdrawals },
+  { to: '/offboardings', text: 'Offboarding', icon: IconOffboarding },
   { to: '/log', text: 'Audit log', icon: IconLog },
   { to: '/operators', text: 'Operators', icon: IconOperators, role: 'owner' as const },
   { to: '/mail', text: 'Mail', icon: IconMail },

@@ -95,8 +95,8 @@ var holds = map[vpn.Field]func(c vpn.Connection, p parcel) bool{
 	vpn.FieldPort: func(c vpn.Connection, p parcel) bool {
 		return p.read.SSTP != nil && p.read.SSTP.Port == c.SSTP.Port || p.says(fmt.Sprint(c.SSTP.Port))
 	},
-	vpn.FieldKeep: func(c vpn.Connection, p parcel) bool {
-		if !c.NeedsPassword() || c.Keep == vpn.KeepAsked {
+	vpn.FieldPasswordMode: func(c vpn.Connection, p parcel) bool {
+		if !c.NeedsPassword() || c.PasswordMode == vpn.PasswordPrompted {
 			return p.read.Password.IsZero() && !p.typed("Password", "")
 		}
 		return p.read.Password.Equal(c.Password) || p.typed("Password", c.Password.Reveal())
@@ -169,7 +169,7 @@ var holds = map[vpn.Field]func(c vpn.Connection, p parcel) bool{
 
 // typedToo are the fields that a card for typing holds where the device takes a file as well:
 // what else the file says, its own windows have no room for.
-var typedToo = []vpn.Field{vpn.FieldName, vpn.FieldServer, vpn.FieldPort, vpn.FieldLogin, vpn.FieldKeep, vpn.FieldPSK, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT, vpn.FieldRemoteID, vpn.FieldLocalID}
+var typedToo = []vpn.Field{vpn.FieldName, vpn.FieldServer, vpn.FieldPort, vpn.FieldLogin, vpn.FieldPasswordMode, vpn.FieldPSK, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT, vpn.FieldRemoteID, vpn.FieldLocalID}
 
 // unheld are choices that nothing in a parcel has to say.
 var unheld = []vpn.Field{vpn.FieldProtocol, vpn.FieldAuth, vpn.FieldAccount, vpn.FieldFormat}
@@ -252,9 +252,9 @@ func TestPlanAndParcel(t *testing.T) {
 				for _, kind := range append(slices.Clone(ability.Formats), "") {
 					for _, connect := range vpn.Connects {
 						in := whole(row.Platform, row.Releases[len(row.Releases)-1])
-						in.Profile.Wishes = vpn.Wishes{Protocol: protocol, Auth: auth, Format: string(kind), Connect: connect, Tunnel: vpn.TunnelSplit, Password: vpn.KeepSaved}
+						in.Profile.Preferences = vpn.Preferences{Protocol: protocol, Auth: auth, Format: string(kind), Connect: connect, Tunnel: vpn.TunnelSplit, Password: vpn.PasswordSaved}
 						if connect == vpn.OnDemand {
-							in.Profile.Wishes.Demand = &vpn.Demand{Domains: []string{"inside.example"}}
+							in.Profile.Preferences.Demand = &vpn.Demand{Domains: []string{"inside.example"}}
 						}
 						if slices.Contains(vpn.Routers, row.Platform) && !(protocol == vpn.IKEv2 && auth == string(vpn.IKEv2MSCHAPv2)) {
 							in.Device.Site = &vpn.Site{Networks: []string{"10.50.1.0/24"}}

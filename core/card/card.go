@@ -128,7 +128,7 @@ func left(p platform.Format, c, carried vpn.Connection) []Value {
 	if p == platform.PhoneOVPN {
 		return nil // nobody is asked there
 	}
-	if c.NeedsPassword() && (c.Keep == vpn.KeepAsked || carried.Keep == vpn.KeepAsked) {
+	if c.NeedsPassword() && (c.PasswordMode == vpn.PasswordPrompted || carried.PasswordMode == vpn.PasswordPrompted) {
 		labels = append(labels, "Login")
 	}
 	if !c.PSK().IsZero() && carried.PSK().IsZero() && p != platform.PhoneBook { // whose script stores it
@@ -249,7 +249,7 @@ func values(c vpn.Connection, only ...string) []Value {
 	}
 	if c.NeedsPassword() {
 		add("Login", c.Login, true)
-		if c.Keep == vpn.KeepSaved {
+		if c.PasswordMode == vpn.PasswordSaved {
 			add("Password", c.Password.Reveal(), true)
 		}
 	}

@@ -28,7 +28,7 @@ func planned(p vpn.Platform, release string, change func(*plan.Input)) (plan.Inp
 	in := plan.Input{
 		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Person: vpn.Person{Name: "Ada"},
 		Device:   vpn.Device{Name: "d", Platform: p, Release: release, Encrypted: true},
-		Profile:  vpn.Profile{Stamp: vpn.Stamp{ID: "pr-1"}, Wishes: vpn.Wishes{Protocol: vpn.L2TP}},
+		Profile:  vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}, Preferences: vpn.Preferences{Protocol: vpn.L2TP}},
 		Accounts: []vpn.Account{{Login: "a_fjell ", Password: &password}},
 		Gateway: vpn.Gateway{
 			Name: "Norrvik", Address: "norrvik.example", Routes: []string{"10.20.0.0/16"}, DNS: []string{"10.20.0.53"}, Domains: []string{"inside.example"},
@@ -60,9 +60,9 @@ func TestEveryRelease(t *testing.T) {
 	for _, row := range platform.Table {
 		release := row.Releases[len(row.Releases)-1]
 		for _, protocol := range vpn.Protocols {
-			for _, wish := range []vpn.Wishes{{}, {Tunnel: vpn.TunnelFull, Password: vpn.KeepAsked}, {Tunnel: vpn.TunnelSplit, Password: vpn.KeepSaved}} {
-				wish.Protocol = protocol
-				in, p := planned(row.Platform, release, func(in *plan.Input) { in.Profile.Wishes = wish })
+			for _, preference := range []vpn.Preferences{{}, {Tunnel: vpn.TunnelFull, Password: vpn.PasswordPrompted}, {Tunnel: vpn.TunnelSplit, Password: vpn.PasswordSaved}} {
+				preference.Protocol = protocol
+				in, p := planned(row.Platform, release, func(in *plan.Input) { in.Profile.Preferences = preference })
 				for _, byHand := range []bool{true, false} {
 					c := Make(in, p, []format.File{{Name: "x"}}, byHand)
 					of := fmt.Sprintf("%s, %s, by hand %t", row.Title, protocol, byHand)
@@ -213,7 +213,7 @@ func TestHostileCards(t *testing.T) {
 		in, p := planned(vpn.Android, "10", nil)
 		c := &p.Connection
 		c.Name, c.Server, c.Login = hostile(), hostile(), hostile()
-		c.Password, c.L2TP.PSK, c.Keep = secret.New(hostile()), secret.New(hostile()), vpn.KeepSaved
+		c.Password, c.L2TP.PSK, c.PasswordMode = secret.New(hostile()), secret.New(hostile()), vpn.PasswordSaved
 		card := Make(in, p, nil, true)
 		page, err := card.HTML()
 		if err != nil {

@@ -9,7 +9,7 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Agreement is what device and gateway will settle on for one part of a connection. Chosen
+// Agreement is what device and gateway will negotiate for one part of a connection. Chosen
 // is empty where they share nothing; Change is then the smallest change on either side
 // that would give a match.
 type Agreement struct {
@@ -21,7 +21,7 @@ type Agreement struct {
 	Change  string    `json:"change,omitempty"`
 }
 
-// Agreements works out what both sides will settle on: for IKE and child proposals as a
+// Agreements works out what both sides will negotiate: for IKE and child proposals as a
 // responder chooses (RFC 2409 §5, RFC 7296 §2.7), for PPP the strongest method that both
 // have (RFC 1661 §6.2), for MPPE the longest key, for the TLS tunnel the first cipher of
 // the gateway that the client has. Parts of which one side is not known are left out.

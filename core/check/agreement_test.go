@@ -11,7 +11,7 @@ import (
 	"wardicon/core/vpn"
 )
 
-// TestAgreements holds what both sides settle on, and where they share nothing, the change
+// TestAgreements holds what both sides negotiate, and where they share nothing, the change
 // that brings them together.
 func TestAgreements(t *testing.T) {
 	connection := func(p vpn.Protocol, ike, esp []string) *check.Subject {
@@ -100,17 +100,17 @@ func TestAgreements(t *testing.T) {
 func TestPolicy(t *testing.T) {
 	sick := func(p check.Policy) []check.Finding {
 		s := check.Sound()
-		s.Account.Login, s.Policy = "a_fjell ", p // edge-blank, an error
-		return only(check.Run(s), "edge-blank")
+		s.Account.Login, s.Policy = "a_fjell ", p // edge-space, an error
+		return only(check.Run(s), "edge-space")
 	}
 	now := check.Sound().Now
 	pass := func(rule string, until time.Time) check.Policy {
 		return check.Policy{Overrides: []check.Override{{Rule: rule, Reason: "as at the gateway", Until: until}}}
 	}
 	set := func(s vpn.Severity) check.Policy {
-		return check.Policy{Severities: map[string]vpn.Severity{"edge-blank": s}}
+		return check.Policy{Severities: map[string]vpn.Severity{"edge-space": s}}
 	}
-	both := pass("edge-blank", now.AddDate(0, 0, 1))
+	both := pass("edge-space", now.AddDate(0, 0, 1))
 	both.Severities = set(vpn.Note).Severities
 	for _, test := range []struct {
 		name   string
@@ -121,10 +121,10 @@ func TestPolicy(t *testing.T) {
 		{"as it is", check.Policy{}, vpn.Error, false},
 		{"set to a warning", set(vpn.Warning), vpn.Warning, false},
 		{"switched off", set(check.Off), "", false},
-		{"passes until tomorrow", pass("edge-blank", now.AddDate(0, 0, 1)), vpn.Warning, true},
-		{"passed until yesterday", pass("edge-blank", now.AddDate(0, 0, -1)), vpn.Error, false},
-		{"passes to this moment", pass("edge-blank", now), vpn.Error, false},
-		{"another rule passes", pass("login-blank", now.AddDate(0, 0, 1)), vpn.Error, false},
+		{"passes until tomorrow", pass("edge-space", now.AddDate(0, 0, 1)), vpn.Warning, true},
+		{"passed until yesterday", pass("edge-space", now.AddDate(0, 0, -1)), vpn.Error, false},
+		{"passes to this moment", pass("edge-space", now), vpn.Error, false},
+		{"another rule passes", pass("login-space", now.AddDate(0, 0, 1)), vpn.Error, false},
 		{"a note needs no pass", both, vpn.Note, false},
 	} {
 		found := sick(test.policy)

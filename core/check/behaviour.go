@@ -24,10 +24,10 @@ var behaviourRules = []Rule{
 		Why: "Where the first gateway does not answer, the device has nothing else to connect by.",
 		Fix: "Add a profile of the device to the second gateway, and say there that it is the second choice; or roll the pattern out again.", Source: "practice",
 		Bad: Example{"Tallholm as the second, and no profile to it", func(s *Subject) {
-			s.Fallback, s.OwnFile = &vpn.Gateway{Stamp: vpn.Stamp{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
 		}},
 		Good: Example{"the same, with a profile to it", func(s *Subject) {
-			s.Fallback, s.OwnFile = &vpn.Gateway{Stamp: vpn.Stamp{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm (2)", GatewayID: "g-2"}}
 		}},
 		look: func(s *Subject) []Hit {
@@ -100,15 +100,15 @@ var behaviourRules = []Rule{
 		},
 	},
 	{
-		Code: "save-lacking", Title: "Device does not keep the password", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldKeep},
+		Code: "save-lacking", Title: "Device does not keep the password", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "People are asked for it although it was meant to be saved.", Fix: "Tell people the password, or choose a file that carries it.", Source: "see the platform table",
-		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepSaved }}, Good: Example{"one that is asked for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.Keep = vpn.KeepAsked }},
+		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordSaved }}, Good: Example{"one that is asked for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		look: func(s *Subject) []Hit {
-			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldKeep }); i >= 0 {
-				return []Hit{{Field: vpn.FieldKeep, Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason}}
+			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode }); i >= 0 {
+				return []Hit{{Field: vpn.FieldPasswordMode, Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason}}
 			}
-			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword && s.Connection.Keep == vpn.KeepSaved && s.Connection.NeedsPassword() {
-				return []Hit{{Field: vpn.FieldKeep, Found: "saved, which " + s.Release.Title + " does not do by a file"}}
+			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword && s.Connection.PasswordMode == vpn.PasswordSaved && s.Connection.NeedsPassword() {
+				return []Hit{{Field: vpn.FieldPasswordMode, Found: "saved, which " + s.Release.Title + " does not do by a file"}}
 			}
 			return nil
 		},

@@ -45,21 +45,21 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "certificate-ending", Title: "Certificate ends within 30 days", Severity: vpn.Warning, Fields: both,
+		Code: "certificate-expiring", Title: "Certificate ends within 30 days", Severity: vpn.Warning, Fields: both,
 		Why: "On that day the connection stops working, without a word.", Fix: "Renew it now and hand out the parcel again.", Source: "practice",
 		Bad: certificateExample("a certificate with ten days left", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
 		}),
 		Good: certificateExample("one with months left", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
-			if left := c.NotAfter.Sub(s.Now); !s.Now.IsZero() && left >= 0 && left < endingSoon {
+			if left := c.NotAfter.Sub(s.Now); !s.Now.IsZero() && left >= 0 && left < expiringSoon {
 				return []Hit{h.hit(c, "ends on %s, in %d days", day(c.NotAfter), int(left.Hours()/24))}
 			}
 			return nil
 		}),
 	},
 	{
-		Code: "issuer-ends-first", Title: "Issuer ends before the certificate that it vouches for", Severity: vpn.Warning, Fields: both,
+		Code: "issuer-expires-first", Title: "Issuer ends before the certificate that it vouches for", Severity: vpn.Warning, Fields: both,
 		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Fix: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
 		Bad: certificateExample("a certificate that outlives its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}

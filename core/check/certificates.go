@@ -184,8 +184,8 @@ func certificateExample(text string, held func() []Held) Example {
 }
 
 const (
-	endingSoon  = 30 * 24 * time.Hour
-	longestSeen = 825 * 24 * time.Hour // what Apple's releases take of a server
+	expiringSoon = 30 * 24 * time.Hour
+	longestSeen  = 825 * 24 * time.Hour // what Apple's releases take of a server
 )
 
 func day(t time.Time) string { return t.UTC().Format("2 January 2006") }

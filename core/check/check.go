@@ -177,7 +177,7 @@ func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 	return &Subject{
 		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
 		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed, Unfit: p.Unfit,
-		Fallback: in.Fallback, OwnFile: p.Apart, SecondTo: in.Profile.Wishes.SecondTo, Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
+		Fallback: in.Fallback, OwnFile: p.Apart, SecondTo: in.Profile.Preferences.SecondTo, Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
 	}
 }
 
@@ -295,13 +295,13 @@ func (s *Subject) place(f vpn.Field) *Spot {
 	}
 	switch f {
 	case vpn.FieldName:
-		return profile("/wishes/name")
+		return profile("/preferences/name")
 	case vpn.FieldTunnel:
-		return profile("/wishes/tunnel")
-	case vpn.FieldKeep:
-		return profile("/wishes/password")
+		return profile("/preferences/tunnel")
+	case vpn.FieldPasswordMode:
+		return profile("/preferences/password")
 	case vpn.FieldScope:
-		return profile("/wishes/scope")
+		return profile("/preferences/scope")
 	case vpn.FieldAccount:
 		return account("")
 	case vpn.FieldLogin:
@@ -340,11 +340,11 @@ func (s *Subject) place(f vpn.Field) *Spot {
 	case vpn.FieldRelease:
 		return &Spot{"device", s.Device.ID, "/release"}
 	case vpn.FieldFallback:
-		return profile("/wishes/fallback_id")
+		return profile("/preferences/fallback_id")
 	case vpn.FieldSite:
 		return &Spot{"device", s.Device.ID, "/site"}
-	case vpn.FieldWithdrawn:
-		return &Spot{"device", s.Device.ID, "/withdrawn"}
+	case vpn.FieldOffboarded:
+		return &Spot{"device", s.Device.ID, "/offboarded"}
 	}
 	return profile("")
 }

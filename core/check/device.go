@@ -10,17 +10,17 @@ import (
 
 var deviceRules = []Rule{
 	{
-		Code: "device-withdrawn", Title: "Device is withdrawn", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldWithdrawn},
+		Code: "device-offboarded", Title: "Device is offboarded", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldOffboarded},
 		Why: "It is lost, or its person has left: what is built for it gets into wrong hands.", Fix: "Use another device; or, where this one is back, say on its record that it is in use.", Source: "practice",
-		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Withdrawn = vpn.Lost }},
-		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Withdrawn = "" }},
+		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Offboarded = vpn.Lost }},
+		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Offboarded = "" }},
 		look: func(s *Subject) []Hit {
-			if s.Device == nil || s.Device.Withdrawn == "" {
+			if s.Device == nil || s.Device.Offboarded == "" {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldWithdrawn, Found: map[vpn.Withdrawal]string{
+			return []Hit{{Field: vpn.FieldOffboarded, Found: map[vpn.OffboardReason]string{
 				vpn.Lost: s.Device.Name + " is lost", vpn.Left: "the person of " + s.Device.Name + " has left", vpn.Retired: s.Device.Name + " is retired",
-			}[s.Device.Withdrawn]}}
+			}[s.Device.Offboarded]}}
 		},
 	},
 	{
@@ -42,12 +42,12 @@ var deviceRules = []Rule{
 	{
 		Code: "account-missing", Title: "No account at this gateway", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAccount},
 		Why: "The person has nothing to sign in with.",
-		Fix: "Add an account, let one of the person's accounts be valid at this gateway, or settle on another account.", Source: "practice",
+		Fix: "Add an account, let one of the person's accounts be valid at this gateway, or set another account.", Source: "practice",
 		Bad:  Example{"a person without an account", func(s *Subject) { s.Account = nil }},
 		Good: Example{"a person with one", func(s *Subject) { s.Account.GatewayIDs = []string{s.Gateway.ID} }},
 		look: func(s *Subject) []Hit {
 			if s.Gateway != nil && s.Account == nil && (s.Connection.NeedsPassword() || !s.Connection.Settings()) {
-				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("no account of %s, or not the one settled on, is valid at %s", s.Person.Name, s.Gateway.Name)}}
+				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("no account of %s, or not the one that is set, is valid at %s", s.Person.Name, s.Gateway.Name)}}
 			}
 			return nil
 		},

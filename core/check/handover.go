@@ -21,7 +21,7 @@ const (
 // owner sets and no override lets it pass.
 type Handing struct {
 	Days     int // until the link ends; 0 for never
-	Openings int // that it allows; 0 for any number
+	Uses     int // that it allows; 0 for any number
 	Link     Way
 	Passcode Way
 	Attached []format.File // sent along with the letter
@@ -37,15 +37,15 @@ func Hand(s Subject, h Handing) []Finding {
 var handingRules = []Rule{
 	{
 		Code: "link-endless", Title: "Link without an end", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
-		Why: "Mail stays in boxes, in backups and with those who got it forwarded: whoever finds the link years later tries it.", Fix: "Let it end after some days and some openings.", Source: "RFC 9700 §4.2.4; practice",
-		Bad: Example{"no day on which it ends", handed(Handing{Openings: 3})}, Good: Example{"a week and three openings", handed(Handing{Days: 7, Openings: 3})},
+		Why: "Mail stays in boxes, in backups and with those who got it forwarded: whoever finds the link years later tries it.", Fix: "Let it end after some days and some uses.", Source: "RFC 9700 §4.2.4; practice",
+		Bad: Example{"no day on which it ends", handed(Handing{Uses: 3})}, Good: Example{"a week and three uses", handed(Handing{Days: 7, Uses: 3})},
 		look: func(s *Subject) []Hit {
 			switch h := s.Handing; {
 			case h == nil:
 			case h.Days == 0:
 				return []Hit{{Field: vpn.FieldHandover, Found: "no day on which the link ends"}}
-			case h.Openings == 0:
-				return []Hit{{Field: vpn.FieldHandover, Found: "any number of openings"}}
+			case h.Uses == 0:
+				return []Hit{{Field: vpn.FieldHandover, Found: "any number of uses"}}
 			}
 			return nil
 		},
@@ -53,7 +53,7 @@ var handingRules = []Rule{
 	{
 		Code: "passcode-same-way", Title: "Passcode by the same way as the link", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
 		Why: "Whoever reads the one reads the other: the passcode keeps nobody out.", Fix: "Tell the passcode another way than the link: by telephone, in person, or on a printed slip.", Source: "NIST SP 800-63B §6.1.2.3",
-		Bad: Example{"both by mail", handed(Handing{Days: 7, Openings: 3, Link: ByMail, Passcode: ByMail})}, Good: Example{"the link by mail, the passcode by telephone", handed(Handing{Days: 7, Openings: 3, Link: ByMail, Passcode: ByOperator})},
+		Bad: Example{"both by mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByMail})}, Good: Example{"the link by mail, the passcode by telephone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
 		look: func(s *Subject) []Hit {
 			if h := s.Handing; h != nil && h.Link == h.Passcode && h.Link != ByOperator && h.Link != "" {
 				return []Hit{{Field: vpn.FieldHandover, Found: fmt.Sprintf("link and passcode both by %s", h.Link)}}
@@ -64,8 +64,8 @@ var handingRules = []Rule{
 	{
 		Code: "secret-in-mail", Title: "Secret in a mail", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
 		Why: "A mail is read on its way, is kept for years, and shows an underscore as a blank. What was in it can never be taken back.", Fix: "Send the link alone: it ends, is counted and can be recalled.", Source: "practice",
-		Bad:  Example{"the files of a parcel in the mail", handed(Handing{Days: 7, Openings: 3, Link: ByMail, Passcode: ByOperator, Attached: []format.File{{Name: "norrvik.mobileconfig", Private: true}}})},
-		Good: Example{"the link alone", handed(Handing{Days: 7, Openings: 3, Link: ByMail, Passcode: ByOperator})},
+		Bad:  Example{"the files of a parcel in the mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator, Attached: []format.File{{Name: "norrvik.mobileconfig", Private: true}}})},
+		Good: Example{"the link alone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
 		look: func(s *Subject) []Hit {
 			if s.Handing == nil {
 				return nil

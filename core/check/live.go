@@ -97,7 +97,7 @@ var liveRules = []Rule{
 		},
 	},
 	seen(drift.NoAnswer, Rule{
-		Code: "gateway-silent", Title: "Gateway does not answer by this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "gateway-no-response", Title: "Gateway does not answer by this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "When it was asked last, nothing came back: devices would try in vain.", Fix: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
 	}),
 	seen(drift.NotTheProtocol, Rule{
@@ -124,8 +124,8 @@ var liveRules = []Rule{
 		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The device looks for the name in the certificate and refuses another one.", Fix: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
 	}),
-	seen(drift.CertificateEnded, Rule{
-		Code: "shown-certificate-ended", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+	seen(drift.CertificateExpired, Rule{
+		Code: "shown-certificate-expired", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices refuse it.", Fix: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
 	}),
 	seen(drift.BareL2TP, Rule{

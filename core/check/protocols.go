@@ -356,8 +356,8 @@ func eachCipher(worth suite.Worth) func(*Subject) []Hit {
 	}
 }
 
-// wishRules look at when and how a device connects.
-var wishRules = []Rule{
+// connectRules look at when and how a device connects.
+var connectRules = []Rule{
 	{
 		Code: "pattern-unmet", Title: "Device cannot do what the pattern wants", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy, vpn.FieldSite, vpn.FieldRoutes, vpn.FieldDomains, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT},
@@ -370,7 +370,7 @@ var wishRules = []Rule{
 		look: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, u := range s.Unmet {
-				if u.Field != vpn.FieldKeep { // save-lacking says so
+				if u.Field != vpn.FieldPasswordMode { // save-lacking says so
 					hits = append(hits, Hit{Field: u.Field, Found: fmt.Sprintf("%s; %s", u.Wanted, u.Reason)})
 				}
 			}
@@ -382,12 +382,12 @@ var wishRules = []Rule{
 		Why: "The device asks again and again in the middle of other work, or stays unconnected because nobody answers.",
 		Fix: "Save the password, use a certificate, or let people connect by hand.", Source: "practice",
 		Bad: Example{"always, with a password that is asked for", func(s *Subject) {
-			s.Connection.Connect, s.Connection.Keep = vpn.Always, vpn.KeepAsked
+			s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordPrompted
 		}},
-		Good: Example{"always, with a saved one", func(s *Subject) { s.Connection.Connect, s.Connection.Keep = vpn.Always, vpn.KeepSaved }},
+		Good: Example{"always, with a saved one", func(s *Subject) { s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordSaved }},
 		look: func(s *Subject) []Hit {
 			c := s.Connection
-			if c.Connect != "" && c.Connect != vpn.ByHand && c.NeedsPassword() && c.Keep == vpn.KeepAsked {
+			if c.Connect != "" && c.Connect != vpn.ByHand && c.NeedsPassword() && c.PasswordMode == vpn.PasswordPrompted {
 				return []Hit{{Field: vpn.FieldConnect, Found: string(c.Connect) + ", password asked"}}
 			}
 			return nil

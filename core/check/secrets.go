@@ -142,39 +142,43 @@ var secretRules = []Rule{
 		Code: "password-missing", Title: "Password is to be saved and none is stored", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "The device would sign in with an empty password.",
 		Fix: "Store the account's password, or let the device ask for it.", Source: "practice",
-		Bad:  Example{"saved, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil }},
-		Good: Example{"asked, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil; s.Connection.Keep = vpn.KeepAsked }},
+		Bad: Example{"saved, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil }},
+		Good: Example{"asked, without a password", func(s *Subject) {
+			s.setPassword("")
+			s.Account.Password = nil
+			s.Connection.PasswordMode = vpn.PasswordPrompted
+		}},
 		look: func(s *Subject) []Hit {
-			if s.Connection.Keep == vpn.KeepSaved && s.Connection.Password.IsZero() && (s.Gateway == nil || s.Account != nil) {
+			if s.Connection.PasswordMode == vpn.PasswordSaved && s.Connection.Password.IsZero() && (s.Gateway == nil || s.Account != nil) {
 				return []Hit{{Field: vpn.FieldPassword, Found: "no password"}}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "cannot-ask", Title: "Device cannot ask for the password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldKeep},
+		Code: "cannot-ask", Title: "Device cannot ask for the password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "The password is to be asked for on a device that has nobody to ask.",
 		Fix: "Let the password be saved on this device.", Source: "practice",
-		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.Keep = vpn.KeepAsked }},
+		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
 		look: func(s *Subject) []Hit {
 			none := s.Ability != nil && s.Ability.CannotAsk || s.Device != nil && s.Device.CannotAsk
 			asksAtInstall := s.Ability != nil && s.Ability.InstallAsks()
-			if s.Device != nil && none && !asksAtInstall && s.Connection.NeedsPassword() && s.Connection.Keep == vpn.KeepAsked {
-				return []Hit{{Field: vpn.FieldKeep, Found: "asked, on a device that cannot ask"}}
+			if s.Device != nil && none && !asksAtInstall && s.Connection.NeedsPassword() && s.Connection.PasswordMode == vpn.PasswordPrompted {
+				return []Hit{{Field: vpn.FieldPasswordMode, Found: "asked, on a device that cannot ask"}}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "saved-unencrypted", Title: "Password saved on a disk that is not encrypted", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldKeep},
+		Code: "saved-unencrypted", Title: "Password saved on a disk that is not encrypted", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "Whoever finds or steals the device reads the password from its disk.",
 		Fix: "Encrypt the disk, or let the device ask for the password.", Source: "practice",
 		Bad:  Example{"saved, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false }},
-		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.Keep = vpn.KeepAsked }},
+		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		look: func(s *Subject) []Hit {
-			if s.Device != nil && !s.Device.Encrypted && s.Connection.Keep == vpn.KeepSaved {
-				return []Hit{{Field: vpn.FieldKeep, Found: "saved, and the disk of " + s.Device.Name + " is not encrypted"}}
+			if s.Device != nil && !s.Device.Encrypted && s.Connection.PasswordMode == vpn.PasswordSaved {
+				return []Hit{{Field: vpn.FieldPasswordMode, Found: "saved, and the disk of " + s.Device.Name + " is not encrypted"}}
 			}
 			return nil
 		},

@@ -20,9 +20,9 @@ func soundBy(protocol vpn.Protocol, p vpn.Platform, release string) *Subject {
 	psk, password := secret.New("kelp-4497-Harbor-mizzen-93-osprey"), secret.New("tern-88-Gannet-orbit-luff-3497")
 	in := plan.Input{
 		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"},
-		Profile:      vpn.Profile{Stamp: vpn.Stamp{ID: "p-example"}, DeviceID: "d-example", GatewayID: "g-example", Wishes: vpn.Wishes{Protocol: protocol}},
+		Profile:      vpn.Profile{Meta: vpn.Meta{ID: "p-example"}, DeviceID: "d-example", GatewayID: "g-example", Preferences: vpn.Preferences{Protocol: protocol}},
 		Gateway: vpn.Gateway{
-			Stamp: vpn.Stamp{ID: "g-example"}, Name: "Norrvik", Address: "norrvik.skerryline.example",
+			Meta: vpn.Meta{ID: "g-example"}, Name: "Norrvik", Address: "norrvik.skerryline.example",
 			Addresses: []string{"198.51.100.7"}, SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
 			DNS: []string{"10.20.0.53"}, Domains: []string{"inside.skerryline.example"}, Routes: []string{"10.20.0.0/16"}, Pool: []string{"10.99.20.0/24"},
 			Offers: vpn.Offers{
@@ -42,9 +42,9 @@ func soundBy(protocol vpn.Protocol, p vpn.Platform, release string) *Subject {
 				},
 			},
 		},
-		Person:   vpn.Person{Stamp: vpn.Stamp{ID: "m-example"}, Name: "Ada Fjell", Mail: "ada@skerryline.example"},
-		Accounts: []vpn.Account{{Stamp: vpn.Stamp{ID: "a-example"}, Login: "a_fjell", Password: &password}},
-		Device:   vpn.Device{Stamp: vpn.Stamp{ID: "d-example"}, Name: "Ada's laptop", Platform: p, Release: release, Encrypted: true},
+		Person:   vpn.Person{Meta: vpn.Meta{ID: "m-example"}, Name: "Ada Fjell", Mail: "ada@skerryline.example"},
+		Accounts: []vpn.Account{{Meta: vpn.Meta{ID: "a-example"}, Login: "a_fjell", Password: &password}},
+		Device:   vpn.Device{Meta: vpn.Meta{ID: "d-example"}, Name: "Ada's laptop", Platform: p, Release: release, Encrypted: true},
 	}
 	in.Gateway.Normalise()
 	s := Planned(in, plan.Make(in), nil)

@@ -54,7 +54,7 @@ func (s *Subject) parts() []part {
 	return list
 }
 
-// used is the suite that both sides will settle on, or each that a file sets where
+// used is the suite that both sides will negotiate, or each that a file sets where
 // the other side is not known.
 func (p part) used() []suite.Proposal {
 	if len(p.server) == 0 {

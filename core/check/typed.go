@@ -125,7 +125,7 @@ func mixed(v string) (string, bool) {
 
 var typedRules = []Rule{
 	{
-		Code: "edge-blank", Title: "Blank before or after a value", Severity: vpn.Error,
+		Code: "edge-space", Title: "Blank before or after a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
 		Why:    "The blank is sent to the gateway but cannot be seen, and the sign-in fails without a reason.",
 		Fix:    "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
@@ -143,7 +143,7 @@ var typedRules = []Rule{
 		}, strings.TrimSpace),
 	},
 	{
-		Code: "login-blank", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
+		Code: "login-space", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
 		Why: "Mail programs and documents show an underscore under a link as a blank; the login then does not exist.",
 		Fix: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
 		Bad:  Example{"a login with a blank in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},

@@ -47,7 +47,7 @@ func sound(t *testing.T, n int, p vpn.Protocol, row platform.Row, f platform.For
 	}
 	offers := map[string]any{}
 	patch := map[string]any{
-		"profile": map[string]any{"wishes": map[string]any{"protocol": p, "format": f, "tunnel": tunnel}},
+		"profile": map[string]any{"preferences": map[string]any{"protocol": p, "format": f, "tunnel": tunnel}},
 		"gateway": map[string]any{
 			"name": town, "address": host, "routes": networks[n%len(networks)], "offers": map[string]any{string(p): offers},
 		},

@@ -131,7 +131,7 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 	}
 	if w := f.Written; w != nil {
 		in := records(t, json.RawMessage("{}"))
-		in.Device.Platform, in.Device.Release, in.Profile.Wishes.Format = w.Platform, w.Release, string(w.Format)
+		in.Device.Platform, in.Device.Release, in.Profile.Preferences.Format = w.Platform, w.Release, string(w.Format)
 		codec, _ := all.ByName(w.Format)
 		made, err := codec.Write(plan.Make(in).Connection)
 		if err != nil {

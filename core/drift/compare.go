@@ -15,34 +15,34 @@ import (
 
 // Codes of differences.
 const (
-	NameMissing        = "name-missing"
-	NameElsewhere      = "name-elsewhere"
-	NoAnswer           = "no-answer"
-	NotTheProtocol     = "not-the-protocol"
-	Slow               = "slow"
-	SuiteRefused       = "suite-refused"
-	SuiteNone          = "suite-none"
-	SuiteUnlisted      = "suite-unlisted"
-	SuiteWeak          = "suite-weak"
-	NATDiffers         = "nat-differs"
-	NoFragments        = "fragmentation-differs"
-	Redirected         = "redirected"
-	AggressiveAnswered = "aggressive-answered"
-	IdentityOther      = "identity-other"
-	BareL2TP           = "l2tp-bare"
-	ChainBroken        = "chain-broken"
-	ChainPrivate       = "chain-private"
-	CertificateName    = "certificate-name"
-	CertificateEnded   = "certificate-ended"
-	CertificateEnds    = "certificate-ends"
-	CertificateOther   = "certificate-other"
-	TLSOld             = "tls-old"
-	TLSOldToo          = "tls-old-too"
+	NameMissing         = "name-missing"
+	NameElsewhere       = "name-elsewhere"
+	NoAnswer            = "no-answer"
+	NotTheProtocol      = "not-the-protocol"
+	Slow                = "slow"
+	SuiteRefused        = "suite-refused"
+	SuiteNone           = "suite-none"
+	SuiteUnlisted       = "suite-unlisted"
+	SuiteWeak           = "suite-weak"
+	NATDiffers          = "nat-differs"
+	NoFragments         = "fragmentation-differs"
+	Redirected          = "redirected"
+	AggressiveAnswered  = "aggressive-answered"
+	IdentityOther       = "identity-other"
+	BareL2TP            = "l2tp-bare"
+	ChainBroken         = "chain-broken"
+	ChainPrivate        = "chain-private"
+	CertificateName     = "certificate-name"
+	CertificateExpired  = "certificate-expired"
+	CertificateExpiring = "certificate-expiring"
+	CertificateOther    = "certificate-other"
+	TLSOld              = "tls-old"
+	TLSOldToo           = "tls-old-too"
 )
 
 const (
-	slowAnswer = 1000 // milliseconds
-	endsSoon   = 21 * 24 * time.Hour
+	slowAnswer  = 1000 // milliseconds
+	expiresSoon = 21 * 24 * time.Hour
 )
 
 // comparison collects differences.
@@ -94,7 +94,7 @@ func about(a Answer, code string, severity vpn.Severity, format string, args ...
 func (c *comparison) answer(a Answer) {
 	unwanted := a.Method == MethodBareL2TP || a.Method == MethodAggressive && !c.g.Offers.L2TP.Aggressive
 	switch {
-	case a.State == Unasked:
+	case a.State == Unprobed:
 		return
 	case unwanted && a.State != Answered:
 		return
@@ -192,10 +192,10 @@ func (c *comparison) ike(a Answer) {
 	}
 	if r.NATKnown && r.GatewayBehindNAT != c.g.BehindNAT {
 		d := about(a, NATDiffers, vpn.Warning, "the record says %s, the gateway shows %s", natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT))
-		if c.g.AskAt != nil {
+		if c.g.ProbeAt != nil {
 			d.Severity = vpn.Note // asked elsewhere than devices do, it sees other addresses
 		}
-		d.Record, d.Seen, d.Take, d.Fix = natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT), c.g.AskAt == nil, "Let the record take over what was seen: Windows clients need a registry value for a gateway behind address translation."
+		d.Record, d.Seen, d.Take, d.Fix = natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT), c.g.ProbeAt == nil, "Let the record take over what was seen: Windows clients need a registry value for a gateway behind address translation."
 		c.say(d)
 	}
 	if o := c.g.Offers.IKEv2; a.Method == MethodIKEv2 && o != nil && len(r.Taken) > 0 && r.Fragmentation == o.NoFragmentation {
@@ -293,11 +293,11 @@ func (c *comparison) tls(a Answer) {
 	}
 	switch left := leaf.NotAfter.Sub(c.now); {
 	case left <= 0:
-		d := about(a, CertificateEnded, vpn.Error, "its certificate ended on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+		d := about(a, CertificateExpired, vpn.Error, "its certificate ended on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
 		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate."
 		c.say(d)
-	case left < endsSoon:
-		d := about(a, CertificateEnds, vpn.Warning, "its certificate ends on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+	case left < expiresSoon:
+		d := about(a, CertificateExpiring, vpn.Warning, "its certificate ends on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
 		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate before."
 		c.say(d)
 	}
@@ -360,8 +360,8 @@ func nameOf(c *x509.Certificate) string {
 
 // Addresses are those of a gateway to ask at: what its name leads to, then those on record, at most four.
 func Addresses(g *vpn.Gateway, seen []netip.Addr) (list []netip.Addr) {
-	if g.AskAt != nil && g.AskAt.Address != "" {
-		if a, err := netip.ParseAddr(g.AskAt.Address); err == nil {
+	if g.ProbeAt != nil && g.ProbeAt.Address != "" {
+		if a, err := netip.ParseAddr(g.ProbeAt.Address); err == nil {
 			return []netip.Addr{a}
 		}
 	}

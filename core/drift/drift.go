@@ -67,11 +67,11 @@ type AnswerState string
 
 // The states.
 const (
-	Answered AnswerState = "answers" // as the protocol says
-	Silent   AnswerState = "silent"  // nothing came back
-	Closed   AnswerState = "closed"  // the system at that address says that nothing listens there, or ends the connection
-	Faulty   AnswerState = "faulty"  // something came back that the protocol does not know there
-	Unasked  AnswerState = "unasked" // it could not be asked
+	Answered AnswerState = "answers"  // as the protocol says
+	Silent   AnswerState = "silent"   // nothing came back
+	Closed   AnswerState = "closed"   // the system at that address says that nothing listens there, or ends the connection
+	Faulty   AnswerState = "faulty"   // something came back that the protocol does not know there
+	Unprobed AnswerState = "unprobed" // it could not be asked
 )
 
 // Answer is how a gateway answered in one protocol at one address and port.
@@ -106,7 +106,7 @@ const (
 type IKE struct {
 	Taken            []string `json:"taken" doc:"Suites that it takes"`
 	Refused          []string `json:"refused" doc:"Suites that it refuses"`
-	Unasked          []string `json:"unasked" doc:"Suites that were not asked for: so many begun associations look like an attack, or nobody can ask for them here"`
+	Unprobed         []string `json:"unprobed" doc:"Suites that were not asked for: so many begun associations look like an attack, or nobody can ask for them here"`
 	Wanted           []string `json:"wanted" doc:"Groups that it asked for in the place of the one that was offered"`
 	Cookie           bool     `json:"cookie" doc:"It wants a cookie first, as a gateway under load does (RFC 7296 §2.6)"`
 	Fragmentation    bool     `json:"fragmentation" doc:"It takes IKE messages in fragments (RFC 7383)"`
@@ -128,7 +128,7 @@ type TLS struct {
 	Subject     string   `json:"subject,omitempty"`
 	Issuer      string   `json:"issuer,omitempty"`
 	Names       []string `json:"names" doc:"Names in the certificate"`
-	Ends        string   `json:"ends,omitempty" doc:"When the certificate ends, RFC 3339"`
+	Expires     string   `json:"expires,omitempty" doc:"When the certificate ends, RFC 3339"`
 }
 
 // Peer is how the end of a PPP tunnel introduces itself.
@@ -202,7 +202,7 @@ func (a *Answer) Add(more Answer) {
 	}
 	a.IKE.Taken = append(a.IKE.Taken, more.IKE.Taken...)
 	a.IKE.Refused = append(a.IKE.Refused, more.IKE.Refused...)
-	a.IKE.Unasked = append(a.IKE.Unasked, more.IKE.Unasked...)
+	a.IKE.Unprobed = append(a.IKE.Unprobed, more.IKE.Unprobed...)
 	a.IKE.Fragmentation = a.IKE.Fragmentation || more.IKE.Fragmentation
 	if more.IKE.NATKnown {
 		a.IKE.NATKnown, a.IKE.GatewayBehindNAT, a.IKE.HereBehindNAT = true, more.IKE.GatewayBehindNAT, more.IKE.HereBehindNAT

@@ -72,7 +72,7 @@ func pool(t *testing.T, text string) *x509.CertPool {
 func TestCompare(t *testing.T) {
 	leaf, authority := shown(t, "norrvik.example", now.AddDate(1, 0, 0))
 	ended, endedBy := shown(t, "norrvik.example", now.AddDate(0, 0, -1))
-	ends, endsBy := shown(t, "norrvik.example", now.AddDate(0, 0, 5))
+	ends, expiresBy := shown(t, "norrvik.example", now.AddDate(0, 0, 5))
 	_, other := shown(t, "norrvik.example", now.AddDate(1, 0, 0))
 	named, namedBy := shown(t, "pilots.example", now.AddDate(1, 0, 0))
 	sstp := func(certificate, version, old string) drift.Answer {
@@ -116,16 +116,16 @@ func TestCompare(t *testing.T) {
 		"silent":              {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Silent, 0), want: "no-answer"},
 		"closed":              {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Closed, 0), want: "no-answer"},
 		"something else":      {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Faulty, 2), want: "not-the-protocol"},
-		"no way there":        {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Unasked, 0)},
+		"no way there":        {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Unprobed, 0)},
 		"slow":                {answer: state(drift.MethodPPTP, vpn.PPTP, drift.Answered, 1500), want: "slow"},
 		"by a private one":    {public: pool(t, other), answer: sstp(leaf, "1.3", ""), want: "chain-private"},
 		"by a public one":     {public: pool(t, authority), answer: sstp(leaf, "1.3", "")},
-		"ended, public":       {public: pool(t, endedBy), answer: sstp(ended, "1.3", ""), want: "certificate-ended"},
+		"ended, public":       {public: pool(t, endedBy), answer: sstp(ended, "1.3", ""), want: "certificate-expired"},
 		"certificate":         {authority: authority, answer: sstp(leaf, "1.3", "")},
 		"another authority":   {authority: other, answer: sstp(leaf, "1.3", ""), want: "chain-broken"},
 		"another name":        {authority: namedBy, answer: sstp(named, "1.3", ""), want: "certificate-name"},
-		"ended":               {authority: endedBy, answer: sstp(ended, "1.3", ""), want: "certificate-ended"},
-		"ends soon":           {authority: endsBy, answer: sstp(ends, "1.2", ""), want: "certificate-ends"},
+		"ended":               {authority: endedBy, answer: sstp(ended, "1.3", ""), want: "certificate-expired"},
+		"ends soon":           {authority: expiresBy, answer: sstp(ends, "1.2", ""), want: "certificate-expiring"},
 		"old TLS":             {authority: authority, answer: sstp(leaf, "1.0", "1.0"), want: "tls-old"},
 		"takes old TLS":       {authority: authority, answer: sstp(leaf, "1.3", "1.1"), want: "tls-old-too"},
 		"another certificate": {authority: authority, change: func(g *vpn.Gateway) { g.Certificate = ends }, answer: sstp(leaf, "1.3", ""), want: "certificate-other", taken: func(g *vpn.Gateway) bool { return g.Certificate == leaf }},
@@ -195,7 +195,7 @@ func TestQuestions(t *testing.T) {
 	if last := list[len(list)-1]; last.Untold == "" || last.Protocol() != vpn.TLS {
 		t.Errorf("a key that is none is used: %+v", last)
 	}
-	g.AskAt = &vpn.AskAt{Address: "127.0.0.1", Ports: map[string]int{"500": 20500}}
+	g.ProbeAt = &vpn.ProbeAt{Address: "127.0.0.1", Ports: map[string]int{"500": 20500}}
 	g.Offers = vpn.Offers{L2TP: g.Offers.L2TP}
 	for _, q := range drift.Questions(g, drift.Addresses(g, addresses), nil) {
 		if q.At.Addr().String() != "127.0.0.1" || q.Port == 500 && q.At.Port() != 20500 || q.Port == 4500 && q.At.Port() != 4500 {

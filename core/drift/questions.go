@@ -79,8 +79,8 @@ func Questions(g *vpn.Gateway, addresses []netip.Addr, names map[string][]netip.
 	}
 	for i := range list {
 		q := &list[i]
-		if q.Port = int(q.At.Port()); g.AskAt != nil {
-			q.At = netip.AddrPortFrom(q.At.Addr(), uint16(g.AskAt.Moved(q.Port)))
+		if q.Port = int(q.At.Port()); g.ProbeAt != nil {
+			q.At = netip.AddrPortFrom(q.At.Addr(), uint16(g.ProbeAt.Moved(q.Port)))
 		}
 	}
 	return list
@@ -131,7 +131,7 @@ func tunnels(g *vpn.Gateway, t *vpn.TLSOffer, addresses []netip.Addr, names map[
 	}
 	for _, r := range t.Remotes {
 		at := addresses
-		if r.Address != "" && r.Address != g.Address && g.AskAt == nil {
+		if r.Address != "" && r.Address != g.Address && g.ProbeAt == nil {
 			at = names[r.Address]
 		}
 		for _, a := range at {

@@ -11,7 +11,7 @@ import (
 // TestFind tells gateways apart by pools and egress addresses, also where they overlap.
 func TestFind(t *testing.T) {
 	gateway := func(id string, pool, egress, dns []string) vpn.Gateway {
-		return vpn.Gateway{Stamp: vpn.Stamp{ID: id}, Name: id, Pool: pool, Egress: egress, DNS: dns}
+		return vpn.Gateway{Meta: vpn.Meta{ID: id}, Name: id, Pool: pool, Egress: egress, DNS: dns}
 	}
 	gateways := []vpn.Gateway{
 		gateway("Norrvik", []string{"10.99.20.0/24"}, []string{"198.51.100.7", "2001:db8:7::/48"}, []string{"10.20.0.53"}),

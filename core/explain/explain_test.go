@@ -126,7 +126,7 @@ func TestMessages(t *testing.T) {
 		"A certificate chain processed, but terminated in a root certificate which is not trusted by the trust provider.":                                                                                           "authority-store",
 		"it says Error 868 when I try from the quay":                             "name-unresolved",
 		"Fehler: error: 812":                                                     "methods-differ",
-		"VPN Connection. The L2TP-VPN server did not respond. Try reconnecting.": "gateway-silent",
+		"VPN Connection. The L2TP-VPN server did not respond. Try reconnecting.": "gateway-no-response",
 		"The VPN shared secret is incorrect.":                                    "key-wrong",
 		"User Authentication failed.":                                            "password-wrong",
 	} {
@@ -157,14 +157,14 @@ func TestRank(t *testing.T) {
 		"key changed":                {"789", func(e *explain.Evidence) { e.KeyChanged = seen }, "key-wrong", "after this parcel was built"},
 		"behind NAT":                 {"809", func(e *explain.Evidence) { e.BehindNAT = true }, "nat-registry", "counts after a restart"},
 		"no Windows":                 {"809", func(e *explain.Evidence) { e.Platform = vpn.MacOS; e.BehindNAT = true }, "port-blocked", ""},
-		"no answer":                  {"809", func(e *explain.Evidence) { e.Probe = silent }, "gateway-silent", "no answer on UDP 4500"},
+		"no answer":                  {"809", func(e *explain.Evidence) { e.Probe = silent }, "gateway-no-response", "no answer on UDP 4500"},
 		"one address silent":         {"809", func(e *explain.Evidence) { e.Probe = half }, "port-blocked", "answered the last probe on UDP 500"},
 		"others connect":             {"800", func(e *explain.Evidence) { e.Probe = fine; e.Others = 7 }, "port-blocked", "7 other devices"},
 		"password changed":           {"718", func(e *explain.Evidence) { e.PasswordChanged = seen }, "sign-in-server", ""},
 		"password changed, refused":  {"691", func(e *explain.Evidence) { e.PasswordChanged = seen; e.Realm = true }, "password-wrong", "the password was changed"},
 		"realm":                      {"691", func(e *explain.Evidence) { e.Realm = true; e.Findings = []string{"realm-missing"} }, "realm-wrong", "finding realm-missing"},
-		"certificate ended":          {"13801", func(e *explain.Evidence) { e.GatewayEnds = seen }, "gateway-certificate-ended", "ended on 2026-11-22"},
-		"device's certificate ended": {"13806", func(e *explain.Evidence) { e.CertificateEnds = seen }, "device-certificate-ended", "ended on 2026-11-22"},
+		"certificate ended":          {"13801", func(e *explain.Evidence) { e.GatewayExpires = seen }, "gateway-certificate-expired", "ended on 2026-11-22"},
+		"device's certificate ended": {"13806", func(e *explain.Evidence) { e.CertificateExpiring = seen }, "device-certificate-expired", "ended on 2026-11-22"},
 		"own authority":              {"13801", func(e *explain.Evidence) { e.AuthorityNeeded = true }, "authority-store", "authority of your own"},
 		"release":                    {"start result 5", func(e *explain.Evidence) { e.Findings = []string{"protocol-gone"} }, "release-lacks", "protocol-gone"},
 		"suites": {"13868", func(e *explain.Evidence) {
@@ -222,7 +222,7 @@ func TestFixes(t *testing.T) {
 		{"plugin-missing", vpn.LinuxDesktop, "1.42", false, "network-manager-l2tp-gnome"},
 		{"routes-missing", vpn.Windows, "10", false, "-DestinationPrefix '10.20.0.0/16'"},
 		{"release-lacks", vpn.IOS, "17", false, "IKEv2, which the gateway offers too"},
-		{"gateway-silent", vpn.IOS, "17", false, "Start the gateway's daemon"},
+		{"gateway-no-response", vpn.IOS, "17", false, "Start the gateway's daemon"},
 		{"ipsec-service", "", "", false, "Start them and have them start by themselves"},
 	} {
 		e := explain.Evidence{Platform: test.platform, Release: test.release, MachineWide: test.wide, Name: name, Address: "norrvik.skerryline.example", Gateway: "Norrvik", Protocol: vpn.L2TP, Routes: []string{"10.20.0.0/16"}, Offers: []vpn.Protocol{vpn.L2TP, vpn.IKEv2}}
@@ -230,7 +230,7 @@ func TestFixes(t *testing.T) {
 			t.Errorf("%s on %s %s: %s\nexpected %s", test.cause, test.platform, test.release, got, test.want)
 		}
 	}
-	for _, id := range []string{"gateway-silent", "name-unresolved", "release-lacks", "routes-missing"} {
+	for _, id := range []string{"gateway-no-response", "name-unresolved", "release-lacks", "routes-missing"} {
 		if r := explain.Rank([]string{id}, explain.Evidence{})[0]; strings.ContainsAny(r.Fix+r.Confirm, "{}") {
 			t.Errorf("without a case: %s %s", r.Confirm, r.Fix)
 		}

@@ -25,23 +25,23 @@ type Evidence struct {
 	Offers   []vpn.Protocol // of the gateway
 	Routes   []string       // through the tunnel
 
-	MachineWide     bool      // the connection is for all who use the device
-	Built           time.Time // the newest parcel
-	Delivered       time.Time // when it was fetched
-	Outdated        bool      // building now would give something else
-	KeyChanged      time.Time // the pre-shared or control-channel key
-	PasswordChanged time.Time
-	BehindNAT       bool
-	AuthorityNeeded bool      // the gateway's certificate comes from an authority that devices do not know by themselves
-	CertificateEnds time.Time // of the device
-	GatewayEnds     time.Time // of the certificate that the gateway shows
-	Realm           bool      // the gateway wants a realm
-	PasswordAsked   bool      // the parcel has no password
-	CannotAsk       bool      // nobody can be asked on the device
-	Findings        []string  // rules that found something in the profile
-	Probe           *drift.Probe
-	Others          int // other devices seen through the same gateway within a day
-	Seen            time.Time
+	MachineWide         bool      // the connection is for all who use the device
+	Built               time.Time // the newest parcel
+	Delivered           time.Time // when it was fetched
+	Outdated            bool      // building now would give something else
+	KeyChanged          time.Time // the pre-shared or control-channel key
+	PasswordChanged     time.Time
+	BehindNAT           bool
+	AuthorityNeeded     bool      // the gateway's certificate comes from an authority that devices do not know by themselves
+	CertificateExpiring time.Time // of the device
+	GatewayExpires      time.Time // of the certificate that the gateway shows
+	Realm               bool      // the gateway wants a realm
+	PasswordAsked       bool      // the parcel has no password
+	CannotAsk           bool      // nobody can be asked on the device
+	Findings            []string  // rules that found something in the profile
+	Probe               *drift.Probe
+	Others              int // other devices seen through the same gateway within a day
+	Seen                time.Time
 
 	RunningSince time.Time           // of the device, where the diagnostic script says so
 	Shown        map[string][]string // lines of the diagnostic script that show a cause, by cause
@@ -110,7 +110,7 @@ func Rank(causes []string, e Evidence) []Ranked {
 }
 
 // anyway are causes that stop a connection whatever the device says of it.
-var anyway = []string{"release-lacks", "device-certificate-ended", "device-certificate-revoked"}
+var anyway = []string{"release-lacks", "device-certificate-expired", "device-certificate-revoked"}
 
 // besides are those among them that the records show, behind what the device says.
 func besides(list []Ranked, e Evidence) (more []Ranked) {
@@ -145,34 +145,34 @@ func (r *Ranked) speaks(weight int, format string, args ...any) {
 
 // signs are rules whose findings speak for a cause.
 var signs = map[string][]string{
-	"suites-differ":              {"suites-refused", "ike-nothing-shared", "proposals-unset"},
-	"child-suites-differ":        {"esp-nothing-shared", "pfs-not-offered"},
-	"methods-differ":             {"ppp-nothing-shared", "auth-nothing-shared"},
-	"encryption-differs":         {"mppe-without-keys", "mppe-missing", "ppp-clear"},
-	"eap-missing":                {"auth-nothing-shared"},
-	"authority-missing":          {"authority-missing", "authority-wrong", "authority-assumed", "chain-incomplete", "shown-authority-other", "shown-authority-private"},
-	"authority-store":            {"scope-lacking"},
-	"gateway-certificate-ended":  {"shown-certificate-ended"},
-	"certificate-name":           {"shown-name-other", "name-not-certified"},
-	"certificate-usage":          {"server-usage-missing"},
-	"client-refused":             {"client-usage-missing", "certificate-revoked"},
-	"device-certificate-missing": {"identity-missing"},
-	"gateway-silent":             {"gateway-silent"},
-	"proxy-between":              {"port-answers-else"},
-	"name-unresolved":            {"name-unanswered"},
-	"release-lacks":              {"protocol-gone", "protocol-never", "auth-nothing-shared"},
-	"device-certificate-revoked": {"certificate-revoked"},
-	"password-wrong":             {"edge-blank", "login-blank", "login-capitals", "login-is-mail", "lookalike-character", "invisible-character"},
-	"realm-wrong":                {"realm-missing", "realm-is-host", "realm-differs", "realm-doubled"},
-	"identity-differs":           {"remote-id-differs", "remote-id-not-gateways"},
-	"control-key":                {"control-direction", "control-not-gateways"},
-	"ciphers-differ":             {"cipher-nothing-shared"},
-	"tls-versions":               {"tls-version-old", "shown-tls-old"},
-	"secret-missing":             {"cannot-ask", "password-missing", "psk-missing"},
-	"inside-names":               {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
-	"routes-missing":             {"split-without-routes"},
-	"other-way":                  {"past-the-tunnel"},
-	"nat-registry":               {"nat-unrecorded"},
+	"suites-differ":               {"suites-refused", "ike-nothing-shared", "proposals-unset"},
+	"child-suites-differ":         {"esp-nothing-shared", "pfs-not-offered"},
+	"methods-differ":              {"ppp-nothing-shared", "auth-nothing-shared"},
+	"encryption-differs":          {"mppe-without-keys", "mppe-missing", "ppp-clear"},
+	"eap-missing":                 {"auth-nothing-shared"},
+	"authority-missing":           {"authority-missing", "authority-wrong", "authority-assumed", "chain-incomplete", "shown-authority-other", "shown-authority-private"},
+	"authority-store":             {"scope-lacking"},
+	"gateway-certificate-expired": {"shown-certificate-expired"},
+	"certificate-name":            {"shown-name-other", "name-not-certified"},
+	"certificate-usage":           {"server-usage-missing"},
+	"client-refused":              {"client-usage-missing", "certificate-revoked"},
+	"device-certificate-missing":  {"identity-missing"},
+	"gateway-no-response":         {"gateway-no-response"},
+	"proxy-between":               {"port-answers-else"},
+	"name-unresolved":             {"name-unanswered"},
+	"release-lacks":               {"protocol-gone", "protocol-never", "auth-nothing-shared"},
+	"device-certificate-revoked":  {"certificate-revoked"},
+	"password-wrong":              {"edge-space", "login-space", "login-capitals", "login-is-mail", "lookalike-character", "invisible-character"},
+	"realm-wrong":                 {"realm-missing", "realm-is-host", "realm-differs", "realm-doubled"},
+	"identity-differs":            {"remote-id-differs", "remote-id-not-gateways"},
+	"control-key":                 {"control-direction", "control-not-gateways"},
+	"ciphers-differ":              {"cipher-nothing-shared"},
+	"tls-versions":                {"tls-version-old", "shown-tls-old"},
+	"secret-missing":              {"cannot-ask", "password-missing", "psk-missing"},
+	"inside-names":                {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
+	"routes-missing":              {"split-without-routes"},
+	"other-way":                   {"past-the-tunnel"},
+	"nat-registry":                {"nat-unrecorded"},
 }
 
 // Signs are rules whose findings speak for a cause.
@@ -223,19 +223,19 @@ func weigh(r *Ranked, e Evidence) {
 		if r.ID == "authority-store" && e.Platform != "" && e.Platform != vpn.Windows {
 			r.speaks(-proof, "only Windows tells the two stores apart")
 		}
-	case "gateway-certificate-ended":
-		weighEnd(r, e.GatewayEnds, e.Now, "the gateway's certificate")
-	case "device-certificate-ended":
-		weighEnd(r, e.CertificateEnds, e.Now, "the device's certificate")
+	case "gateway-certificate-expired":
+		weighEnd(r, e.GatewayExpires, e.Now, "the gateway's certificate")
+	case "device-certificate-expired":
+		weighEnd(r, e.CertificateExpiring, e.Now, "the device's certificate")
 	case "device-certificate-missing":
-		if e.Gateway != "" && e.CertificateEnds.IsZero() {
+		if e.Gateway != "" && e.CertificateExpiring.IsZero() {
 			r.speaks(some, "the device has no certificate on record")
 		}
 	case "secret-missing":
 		if e.PasswordAsked && e.CannotAsk {
 			r.speaks(proof, "the parcel has no password, and nobody can be asked on this device")
 		}
-	case "gateway-silent", "port-blocked", "proxy-between", "suites-differ", "group-differs", "certificate-name", "tls-versions", "name-unresolved":
+	case "gateway-no-response", "port-blocked", "proxy-between", "suites-differ", "group-differs", "certificate-name", "tls-versions", "name-unresolved":
 		weighProbe(r, e)
 	}
 }
@@ -310,7 +310,7 @@ func weighProbe(r *Ranked, e Evidence) {
 		return slices.ContainsFunc(differences, func(d drift.Difference) bool { return d.Code == code })
 	}
 	switch r.ID {
-	case "gateway-silent":
+	case "gateway-no-response":
 		if silent != "" {
 			r.speaks(proof, "the last probe found no answer on %s", silent)
 		}

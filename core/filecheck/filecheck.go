@@ -64,7 +64,7 @@ type Item struct {
 	Needed      bool         // another file needs it
 }
 
-// Connected is a connection that was read, with what both sides will settle on.
+// Connected is a connection that was read, with what both sides will negotiate.
 type Connected struct {
 	format.Located
 	Gateway    string // name of the record that it was compared with

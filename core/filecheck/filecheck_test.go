@@ -192,15 +192,15 @@ func TestFix(t *testing.T) {
 		name, file, text, old, new string
 		done                       string
 	}{
-		{"blank behind a login", "a.nmconnection", keyfile, "user=a_fjell\n", "user=a_fjell \n", "edge-blank"},
-		{"blank before it, escaped", "a.nmconnection", keyfile, "user=a_fjell\n", `user=\sa_fjell` + "\n", "edge-blank"},
+		{"blank behind a login", "a.nmconnection", keyfile, "user=a_fjell\n", "user=a_fjell \n", "edge-space"},
+		{"blank before it, escaped", "a.nmconnection", keyfile, "user=a_fjell\n", `user=\sa_fjell` + "\n", "edge-space"},
 		{"zero-width space", "a.nmconnection", keyfile, "user=a_fjell\n", "user=a_\u200bfjell\n", "invisible-character"},
 		{"en dash", "a.nmconnection", keyfile, "user=a-fjell\n", "user=a\u2013fjell\n", "lookalike-character"},
 		{"web address", "a.nmconnection", keyfile, "gateway=norrvik.skerryline.example\n", "gateway=https://norrvik.skerryline.example/\n", "address-with-scheme"},
 		{"port", "a.nmconnection", keyfile, "gateway=norrvik.skerryline.example\n", "gateway=norrvik.skerryline.example:1701\n", "address-with-port"},
 		{"international name", "a.nmconnection", keyfile, "gateway=xn--tllholm-5wa.example\n", "gateway=tällholm.example\n", "address-not-ascii"},
-		{"blank in a key", "a.nmconnection", keyfile, "ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey\n", "ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey \n", "edge-blank"},
-		{"blank in a key in base64", "a.mobileconfig", profile, "a2VscC00NDk3LUhhcmJvci1taXp6ZW4tOTMtb3NwcmV5<", "a2VscC00NDk3LUhhcmJvci1taXp6ZW4tOTMtb3NwcmV5IA==<", "edge-blank"},
+		{"blank in a key", "a.nmconnection", keyfile, "ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey\n", "ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey \n", "edge-space"},
+		{"blank in a key in base64", "a.mobileconfig", profile, "a2VscC00NDk3LUhhcmJvci1taXp6ZW4tOTMtb3NwcmV5<", "a2VscC00NDk3LUhhcmJvci1taXp6ZW4tOTMtb3NwcmV5IA==<", "edge-space"},
 		{"compression", "a.ovpn", "client\nremote n.example\nremote-cert-tls server\n", "", "comp-lzo\n", "tunnel-compressed"},
 		{"what came after", "a.ovpn", "client\nremote n.example\n", "remote-cert-tls server\n", "ns-cert-type server\n", "directive-outdated"},
 		{"host bits", "a.sswan", "{\"uuid\":\"6f1f6d3a-25a5-5b0c-9d65-0c6a2e1b7a11\",\"name\":\"N\",\"type\":\"ikev2-eap\",\n\"remote\":{\"addr\":\"n.example\"},\n\"split-tunneling\":{\"subnets\":[\"10.20.0.0/16\"]}}", "10.20.0.0/16", "10.20.3.4/16", "route-host-bits"},

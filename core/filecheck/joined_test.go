@@ -96,17 +96,17 @@ func TestIgnore(t *testing.T) {
 	at := func(rule, file string) check.Finding {
 		return check.Finding{Rule: rule, Position: &format.Position{File: file, Line: 1}}
 	}
-	list := []check.Finding{at("edge-blank", "crew/a.ovpn"), at("edge-blank", "crew/b.nmconnection"), at("secret-in-clear", "crew/a.ovpn"), {Rule: "edge-blank"}}
+	list := []check.Finding{at("edge-space", "crew/a.ovpn"), at("edge-space", "crew/b.nmconnection"), at("secret-in-clear", "crew/a.ovpn"), {Rule: "edge-space"}}
 	for _, test := range []struct {
 		entry                string
 		kept, ignored, ended int
 	}{
-		{"{rule: edge-blank, reason: x, until: 2026-12-31}", 2, 2, 0},
-		{"{rule: edge-blank, files: ['*.ovpn'], reason: x, until: 2026-12-31}", 3, 1, 0},
-		{"{rule: edge-blank, files: ['crew/*'], reason: x, until: 2026-12-31}", 2, 2, 0},
-		{"{rule: edge-blank, files: ['deck/*'], reason: x, until: 2026-12-31}", 4, 0, 0},
-		{"{rule: edge-blank, reason: x, until: 2026-11-20}", 2, 2, 0}, // the last day counts
-		{"{rule: edge-blank, reason: x, until: 2026-11-19}", 4, 0, 1},
+		{"{rule: edge-space, reason: x, until: 2026-12-31}", 2, 2, 0},
+		{"{rule: edge-space, files: ['*.ovpn'], reason: x, until: 2026-12-31}", 3, 1, 0},
+		{"{rule: edge-space, files: ['crew/*'], reason: x, until: 2026-12-31}", 2, 2, 0},
+		{"{rule: edge-space, files: ['deck/*'], reason: x, until: 2026-12-31}", 4, 0, 0},
+		{"{rule: edge-space, reason: x, until: 2026-11-20}", 2, 2, 0}, // the last day counts
+		{"{rule: edge-space, reason: x, until: 2026-11-19}", 4, 0, 1},
 		{"{rule: psk-short, reason: x, until: 2026-11-19}", 4, 0, 0},
 	} {
 		entries, err := filecheck.ParseIgnore([]byte("ignore:\n  - " + test.entry + "\n"))
@@ -120,12 +120,12 @@ func TestIgnore(t *testing.T) {
 	}
 	for entry, why := range map[string]string{
 		"{rule: nothing, reason: x, until: 2026-12-31}":                  `rule: found "nothing"`,
-		"{rule: edge-blank, until: 2026-12-31}":                          "reason: found none",
-		"{rule: edge-blank, reason: ' ', until: 2026-12-31}":             "reason: found none",
-		"{rule: edge-blank, reason: x}":                                  `until: found ""`,
-		"{rule: edge-blank, reason: x, until: 31.12.2026}":               `until: found "31.12.2026"`,
-		"{rule: edge-blank, reason: x, until: 2026-12-31, files: ['[']}": `files: found "["`,
-		"{rule: edge-blank, reason: x, until: 2026-12-31, colour: red}":  "not an ignore file",
+		"{rule: edge-space, until: 2026-12-31}":                          "reason: found none",
+		"{rule: edge-space, reason: ' ', until: 2026-12-31}":             "reason: found none",
+		"{rule: edge-space, reason: x}":                                  `until: found ""`,
+		"{rule: edge-space, reason: x, until: 31.12.2026}":               `until: found "31.12.2026"`,
+		"{rule: edge-space, reason: x, until: 2026-12-31, files: ['[']}": `files: found "["`,
+		"{rule: edge-space, reason: x, until: 2026-12-31, colour: red}":  "not an ignore file",
 		"&a [*a, *a]": "not an ignore file",
 	} {
 		if _, err := filecheck.ParseIgnore([]byte("ignore:\n  - " + entry + "\n")); err == nil || !strings.Contains(err.Error(), why) {

@@ -88,7 +88,7 @@ func Host(title string, field vpn.Field, v string) error {
 func Bare(c vpn.Connection) vpn.Connection {
 	c = Ask(c.Clone())
 	if !c.NeedsPassword() {
-		c.Login, c.Password, c.Keep = "", secret.Text{}, vpn.KeepAsked
+		c.Login, c.Password, c.PasswordMode = "", secret.Text{}, vpn.PasswordPrompted
 	}
 	if !c.NeedsIdentity() {
 		c.Identity = nil
@@ -106,7 +106,7 @@ func Bare(c vpn.Connection) vpn.Connection {
 	if c.Routes == nil || c.Tunnel == vpn.TunnelFull {
 		c.Routes = []string{}
 	}
-	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskOpening = "", "", nil, false, false, nil, false, false
+	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskPassphrase = "", "", nil, false, false, nil, false, false
 	c.Addresses, c.LoginBeside, c.Site, c.RouterFilter = nil, false, nil, false
 	if c.L2TP != nil {
 		c.L2TP.RemoteID = ""
@@ -265,7 +265,7 @@ func Strengths(list []suite.MPPE) []suite.MPPE {
 	return kept
 }
 
-// Endings of the files that stand beside a configuration.
+// Expiries of the files that stand beside a configuration.
 const (
 	AuthorityFile   = "-ca.pem"
 	CertificateFile = "-cert.pem"

@@ -301,8 +301,8 @@ func texts(c vpn.Connection) []fieldText {
 // not in the file, a file without a password makes the device ask, and a pre-shared key
 // is there only where the two ends prove themselves by it.
 func Ask(c vpn.Connection) vpn.Connection {
-	if c.Keep != vpn.KeepSaved || c.Password.IsZero() {
-		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	if c.PasswordMode != vpn.PasswordSaved || c.Password.IsZero() {
+		c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
 	}
 	if c.L2TP != nil && c.L2TP.Auth == vpn.MachineCertificate && !c.L2TP.PSK.IsZero() {
 		c = c.Clone()

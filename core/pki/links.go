@@ -35,7 +35,7 @@ var breaks = map[Break]string{
 // Chain walks from a leaf to an authority that is believed and looks at each link on a day. Where
 // the walk breaks, the link at fault is the last one: a missing one has nothing but its name.
 func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now time.Time) []Link {
-	ends := ownEnds(append(slices.Clone(between), leaf))
+	ends := ownExpires(append(slices.Clone(between), leaf))
 	walked, broken := Path(leaf, between, slices.Concat(anchors, ends))
 	var links []Link
 	for _, c := range walked {
@@ -62,8 +62,8 @@ func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now tim
 	return links
 }
 
-// ownEnds are those that vouch for themselves: a chain may bring its root along.
-func ownEnds(list []*x509.Certificate) []*x509.Certificate {
+// ownExpires are those that vouch for themselves: a chain may bring its root along.
+func ownExpires(list []*x509.Certificate) []*x509.Certificate {
 	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return !c.IsCA || !Root(c) })
 }
 

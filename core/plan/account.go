@@ -21,11 +21,11 @@ func (p *planner) account() {
 		return cmp.Or(order(len(a.GatewayIDs) == 0, len(b.GatewayIDs) == 0), order(a.Password == nil, b.Password == nil), cmp.Compare(a.Login, b.Login), cmp.Compare(a.ID, b.ID))
 	})
 	by, reason := ByRule, ""
-	wish := p.in.Profile.Wishes.AccountID
-	if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return a.ID == wish }); wish != "" && i >= 0 {
-		valid, by, reason = valid[i:i+1], ByOperator, "settled on the profile"
-	} else if wish != "" {
-		p.choose(vpn.FieldAccount, "Account", "none", ByOperator, "the account that was settled on is not valid at %s", g.Name)
+	preference := p.in.Profile.Preferences.AccountID
+	if i := slices.IndexFunc(valid, func(a vpn.Account) bool { return a.ID == preference }); preference != "" && i >= 0 {
+		valid, by, reason = valid[i:i+1], ByOperator, "set on the profile"
+	} else if preference != "" {
+		p.choose(vpn.FieldAccount, "Account", "none", ByOperator, "the account that is set is not valid at %s", g.Name)
 		return
 	} else if len(valid) > 1 {
 		reason = fmt.Sprintf("of %d accounts that are valid at %s: one made for the gateway goes first, then one with a password", len(valid), g.Name)
@@ -56,41 +56,41 @@ func (p *planner) account() {
 
 func (p *planner) secrets() {
 	c, d, title := &p.plan.Connection, p.in.Device, "Password"
-	wish := p.in.Profile.Wishes.Password
+	preference := p.in.Profile.Preferences.Password
 	switch {
 	case !p.auth.password:
-		c.Keep = vpn.KeepAsked
+		c.PasswordMode = vpn.PasswordPrompted
 		return
-	case wish != "":
-		c.Keep = wish
-		p.choose(vpn.FieldKeep, title, string(wish), ByOperator, "settled on the profile")
+	case preference != "":
+		c.PasswordMode = preference
+		p.choose(vpn.FieldPasswordMode, title, string(preference), ByOperator, "set on the profile")
 	case p.in.Pattern.Password != "":
-		c.Keep = p.in.Pattern.Password
-		p.choose(vpn.FieldKeep, title, string(c.Keep), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+		c.PasswordMode = p.in.Pattern.Password
+		p.choose(vpn.FieldPasswordMode, title, string(c.PasswordMode), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
 	case d.CannotAsk:
-		c.Keep = vpn.KeepSaved
-		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "%s cannot ask a person", d.Name)
+		c.PasswordMode = vpn.PasswordSaved
+		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "%s cannot ask a person", d.Name)
 	case p.plan.Ability.CannotAsk:
-		c.Keep = vpn.KeepSaved
-		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "nothing on %s asks for it when it connects", p.plan.Release.Title)
+		c.PasswordMode = vpn.PasswordSaved
+		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "nothing on %s asks for it when it connects", p.plan.Release.Title)
 	case !p.plan.Ability.SavePassword:
-		c.Keep = vpn.KeepAsked
-		p.choose(vpn.FieldKeep, title, "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
+		c.PasswordMode = vpn.PasswordPrompted
+		p.choose(vpn.FieldPasswordMode, title, "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
 	case d.Encrypted:
-		c.Keep = vpn.KeepSaved
-		p.choose(vpn.FieldKeep, title, "saved", ByDevice, "the disk of %s is encrypted, so nobody has to type it", d.Name)
+		c.PasswordMode = vpn.PasswordSaved
+		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "the disk of %s is encrypted, so nobody has to type it", d.Name)
 	default:
-		c.Keep = vpn.KeepAsked
-		p.choose(vpn.FieldKeep, title, "asked", ByDevice, "the disk of %s is not encrypted: a saved password could be read from it", d.Name)
+		c.PasswordMode = vpn.PasswordPrompted
+		p.choose(vpn.FieldPasswordMode, title, "asked", ByDevice, "the disk of %s is not encrypted: a saved password could be read from it", d.Name)
 	}
-	if a := p.plan.Account; c.Keep == vpn.KeepSaved && a != nil && a.Password != nil {
+	if a := p.plan.Account; c.PasswordMode == vpn.PasswordSaved && a != nil && a.Password != nil {
 		c.Password = *a.Password
 	}
-	if c.Keep == vpn.KeepSaved && c.Password.IsZero() && p.plan.Ability.InstallAsks() {
-		p.replace(Choice{vpn.FieldKeep, title, "asked at install", ByDevice, "it is not on record; the install script asks for it and stores it"})
+	if c.PasswordMode == vpn.PasswordSaved && c.Password.IsZero() && p.plan.Ability.InstallAsks() {
+		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByDevice, "it is not on record; the install script asks for it and stores it"})
 	}
-	if c.Keep == vpn.KeepAsked && p.plan.Ability.InstallAsks() {
-		p.replace(Choice{vpn.FieldKeep, title, "asked at install", ByOperator, "the install script asks for it and stores it, because nothing can ask later"})
+	if c.PasswordMode == vpn.PasswordPrompted && p.plan.Ability.InstallAsks() {
+		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByOperator, "the install script asks for it and stores it, because nothing can ask later"})
 	}
 }
 

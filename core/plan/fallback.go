@@ -9,7 +9,7 @@ import (
 	"wardicon/core/vpn"
 )
 
-// fallback settles how a second gateway is reached where the first does not answer: by
+// fallback plans how a second gateway is reached where the first does not answer: by
 // further remotes of the same file where that can hold both, else by a connection of its own.
 func (p *planner) fallback() {
 	c, other := &p.plan.Connection, p.in.Fallback
@@ -26,7 +26,7 @@ func (p *planner) fallback() {
 		return
 	}
 	for _, r := range other.Offers.TLS.Remotes {
-		if wish := p.in.Profile.Wishes.Transport; wish != "" && r.Transport != wish {
+		if preference := p.in.Profile.Preferences.Transport; preference != "" && r.Transport != preference {
 			continue
 		}
 		r.Address = cmp.Or(r.Address, other.Address)

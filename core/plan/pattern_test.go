@@ -48,11 +48,11 @@ func TestProtocols(t *testing.T) {
 		works  bool
 		passed string // one of the reasons
 	}{
-		{"soundest first", func(*plan.Input) {}, vpn.IKEv2, true, "TLS tunnel: comes later in the order"},
+		{"strongest first", func(*plan.Input) {}, vpn.IKEv2, true, "TLS tunnel: comes later in the order"},
 		{"order of the pattern", func(in *plan.Input) { in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2} }, vpn.SSTP, true, "IKEv2: comes later"},
-		{"wish over pattern", func(in *plan.Input) {
+		{"preference over pattern", func(in *plan.Input) {
 			in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP}
-			in.Profile.Wishes.Protocol = vpn.TLS
+			in.Profile.Preferences.Protocol = vpn.TLS
 		}, vpn.TLS, true, ""},
 		{"gone", func(in *plan.Input) {
 			on(vpn.Android, "14")(in)
@@ -111,36 +111,36 @@ func TestProtocols(t *testing.T) {
 	}
 }
 
-// TestWishes holds what becomes of a pattern's wishes on devices that can do more or less,
+// TestWishes holds what becomes of a pattern's preferences on devices that can do more or less,
 // and which file is taken for it.
 func TestWishes(t *testing.T) {
 	for _, test := range []struct {
-		name     string
-		platform vpn.Platform
-		release  string
-		pattern  vpn.Pattern
-		wish     vpn.Wishes
-		format   platform.Format
-		connect  vpn.Connect
-		unmet    string // fields
+		name       string
+		platform   vpn.Platform
+		release    string
+		pattern    vpn.Pattern
+		preference vpn.Preferences
+		format     platform.Format
+		connect    vpn.Connect
+		unmet      string // fields
 	}{
-		{"nothing wanted", vpn.Windows, "11", vpn.Pattern{}, vpn.Wishes{}, platform.PowerShell, "", ""},
-		{"at sign-in", vpn.Windows, "11", vpn.Pattern{Connect: vpn.AtSignIn}, vpn.Wishes{}, platform.PowerShell, vpn.AtSignIn, ""},
-		{"always, which only device management knows", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Wishes{}, platform.WindowsXML, vpn.Always, ""},
-		{"another file by wish", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Wishes{Format: "powershell"}, platform.PowerShell, "", "connect"},
-		{"a file that is not for the device", vpn.Windows, "11", vpn.Pattern{}, vpn.Wishes{Format: "onc"}, platform.PowerShell, "", ""},
-		{"on demand without a condition", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand}, vpn.Wishes{}, platform.AppleProfile, vpn.Always, "demand"},
-		{"on demand by network", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Reconnect: true}, vpn.Wishes{}, platform.AppleProfile, vpn.OnDemand, ""},
-		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Wishes{}, platform.AppleProfile, "", "connect"},
-		{"typed by hand", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Wishes{}, platform.ByHand, "", "connect proxy"},
-		{"IPv6 refused", vpn.Linux, "6", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull, Protocols: []vpn.Protocol{vpn.TLS}}, vpn.Wishes{}, platform.Daemons, "", ""},
-		{"IPv6 refused where nothing says so", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull}, vpn.Wishes{}, platform.Keyfile, "", "ipv6"},
-		{"IPv6 carried", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Carried}, vpn.Wishes{}, platform.Keyfile, "", ""},
-		{"not metered", vpn.MacOS, "14", vpn.Pattern{Unmetered: true}, vpn.Wishes{}, platform.AppleProfile, "", "unmetered"},
+		{"nothing wanted", vpn.Windows, "11", vpn.Pattern{}, vpn.Preferences{}, platform.PowerShell, "", ""},
+		{"at sign-in", vpn.Windows, "11", vpn.Pattern{Connect: vpn.AtSignIn}, vpn.Preferences{}, platform.PowerShell, vpn.AtSignIn, ""},
+		{"always, which only device management knows", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Preferences{}, platform.WindowsXML, vpn.Always, ""},
+		{"another file by preference", vpn.Windows, "11", vpn.Pattern{Connect: vpn.Always}, vpn.Preferences{Format: "powershell"}, platform.PowerShell, "", "connect"},
+		{"a file that is not for the device", vpn.Windows, "11", vpn.Pattern{}, vpn.Preferences{Format: "onc"}, platform.PowerShell, "", ""},
+		{"on demand without a condition", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand}, vpn.Preferences{}, platform.AppleProfile, vpn.Always, "demand"},
+		{"on demand by network", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Reconnect: true}, vpn.Preferences{}, platform.AppleProfile, vpn.OnDemand, ""},
+		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Preferences{}, platform.AppleProfile, "", "connect"},
+		{"typed by hand", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Preferences{}, platform.ByHand, "", "connect proxy"},
+		{"IPv6 refused", vpn.Linux, "6", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull, Protocols: []vpn.Protocol{vpn.TLS}}, vpn.Preferences{}, platform.Daemons, "", ""},
+		{"IPv6 refused where nothing says so", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull}, vpn.Preferences{}, platform.Keyfile, "", "ipv6"},
+		{"IPv6 carried", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Carried}, vpn.Preferences{}, platform.Keyfile, "", ""},
+		{"not metered", vpn.MacOS, "14", vpn.Pattern{Unmetered: true}, vpn.Preferences{}, platform.AppleProfile, "", "unmetered"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			in := everything()
-			in.Device.Platform, in.Device.Release, in.Pattern, in.Profile.Wishes = test.platform, test.release, test.pattern, test.wish
+			in.Device.Platform, in.Device.Release, in.Pattern, in.Profile.Preferences = test.platform, test.release, test.pattern, test.preference
 			in.Pattern.Normalise()
 			p := plan.Make(in)
 			var unmet []string
@@ -160,17 +160,17 @@ func TestPatternChoices(t *testing.T) {
 	in := everything()
 	in.Gateway.Place.City = "Norrvik"
 	in.Pattern = vpn.Pattern{
-		Name: "crew", Routes: []string{"10.77.0.0/16"}, DNS: []string{"10.77.0.53"}, Domains: []string{"crew.example"}, Password: vpn.KeepAsked, Scope: vpn.ScopePerson,
+		Name: "crew", Routes: []string{"10.77.0.0/16"}, DNS: []string{"10.77.0.53"}, Domains: []string{"crew.example"}, Password: vpn.PasswordPrompted, Scope: vpn.ScopePerson,
 		Naming: "{organisation} {city} {protocol}{nothing}",
 	}
 	in.Pattern.Naming = "{organisation} {city} {protocol}"
 	c := plan.Make(in).Connection
-	if !slices.Equal(c.Routes, in.Pattern.Routes) || !slices.Equal(c.DNS, in.Pattern.DNS) || !slices.Equal(c.Domains, in.Pattern.Domains) || c.Keep != vpn.KeepAsked || c.Scope != vpn.ScopePerson || c.Name != "Skerry Line Norrvik IKEv2" {
+	if !slices.Equal(c.Routes, in.Pattern.Routes) || !slices.Equal(c.DNS, in.Pattern.DNS) || !slices.Equal(c.Domains, in.Pattern.Domains) || c.PasswordMode != vpn.PasswordPrompted || c.Scope != vpn.ScopePerson || c.Name != "Skerry Line Norrvik IKEv2" {
 		t.Errorf("%+v", c)
 	}
-	in.Profile.Wishes = vpn.Wishes{Name: "Mine", Tunnel: vpn.TunnelFull, Password: vpn.KeepSaved, Scope: vpn.ScopeMachine}
+	in.Profile.Preferences = vpn.Preferences{Name: "Mine", Tunnel: vpn.TunnelFull, Password: vpn.PasswordSaved, Scope: vpn.ScopeMachine}
 	c = plan.Make(in).Connection
-	if c.Name != "Mine" || c.Tunnel != vpn.TunnelFull || len(c.Routes) != 0 || c.Keep != vpn.KeepSaved || c.Scope != vpn.ScopeMachine {
+	if c.Name != "Mine" || c.Tunnel != vpn.TunnelFull || len(c.Routes) != 0 || c.PasswordMode != vpn.PasswordSaved || c.Scope != vpn.ScopeMachine {
 		t.Errorf("%+v", c)
 	}
 }
@@ -190,7 +190,7 @@ func TestFileWithoutProposals(t *testing.T) {
 		{platform.PhoneBook, "aes256-sha256-modp2048", "", "none"},
 		{platform.PhoneBook, "aes256-sha256-modp1024", "", "aes256-sha256-modp1024"},
 	} {
-		in.Profile.Wishes = vpn.Wishes{Protocol: vpn.IKEv2, Format: string(test.format)}
+		in.Profile.Preferences = vpn.Preferences{Protocol: vpn.IKEv2, Format: string(test.format)}
 		in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{test.ike}, ESP: []string{"aes256-sha1"}}
 		p := plan.Make(in)
 		said := ""
@@ -203,10 +203,10 @@ func TestFileWithoutProposals(t *testing.T) {
 			t.Errorf("%s with %s: sets %q and says %q, expected %q and %q", test.format, test.ike, got, said, test.set, test.chosen)
 		}
 	}
-	in.Profile.Wishes = vpn.Wishes{Protocol: vpn.IKEv2, Format: string(platform.PhoneBook), Password: vpn.KeepSaved}
+	in.Profile.Preferences = vpn.Preferences{Protocol: vpn.IKEv2, Format: string(platform.PhoneBook), Password: vpn.PasswordSaved}
 	p := plan.Make(in)
-	if p.Connection.Keep != vpn.KeepAsked || !slices.ContainsFunc(p.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldKeep }) {
-		t.Errorf("a password that was to be saved: %s, unmet %v", p.Connection.Keep, p.Unmet)
+	if p.Connection.PasswordMode != vpn.PasswordPrompted || !slices.ContainsFunc(p.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode }) {
+		t.Errorf("a password that was to be saved: %s, unmet %v", p.Connection.PasswordMode, p.Unmet)
 	}
 }
 
@@ -308,29 +308,29 @@ func sentence(list []plan.Passed) string {
 	return strings.Join(parts, "; ")
 }
 
-// TestSettled holds what an operator settles for one profile against pattern and records.
-func TestSettled(t *testing.T) {
+// TestSetManually holds what an operator settles for one profile against pattern and records.
+func TestSetManually(t *testing.T) {
 	for _, test := range []struct {
-		name   string
-		wishes vpn.Wishes
-		field  vpn.Field
-		want   string // of the choice
-		unmet  string
+		name        string
+		preferences vpn.Preferences
+		field       vpn.Field
+		want        string // of the choice
+		unmet       string
 	}{
-		{"a password although there is a certificate", vpn.Wishes{Protocol: vpn.IKEv2, Auth: "eap-mschapv2"}, vpn.FieldAuth, "login and password, by EAP-MSCHAPv2", ""},
-		{"the certificate", vpn.Wishes{Protocol: vpn.IKEv2, Auth: "certificate"}, vpn.FieldAuth, "certificate of the device", ""},
-		{"TCP alone", vpn.Wishes{Protocol: vpn.TLS, Transport: vpn.TCP}, vpn.FieldRemotes, " tcp ", ""},
-		{"networks of its own", vpn.Wishes{Routes: []string{"10.99.0.0/16"}}, vpn.FieldRoutes, "10.99.0.0/16", ""},
-		{"name servers of its own", vpn.Wishes{DNS: []string{"10.99.0.53"}}, vpn.FieldDNS, "10.99.0.53", ""},
-		{"always, without a pattern", vpn.Wishes{Protocol: vpn.IKEv2, Connect: vpn.Always}, vpn.FieldConnect, "always", ""},
-		{"on demand without a condition", vpn.Wishes{Protocol: vpn.IKEv2, Connect: vpn.OnDemand}, vpn.FieldConnect, "always", "demand"},
+		{"a password although there is a certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "eap-mschapv2"}, vpn.FieldAuth, "login and password, by EAP-MSCHAPv2", ""},
+		{"the certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "certificate"}, vpn.FieldAuth, "certificate of the device", ""},
+		{"TCP alone", vpn.Preferences{Protocol: vpn.TLS, Transport: vpn.TCP}, vpn.FieldRemotes, " tcp ", ""},
+		{"networks of its own", vpn.Preferences{Routes: []string{"10.99.0.0/16"}}, vpn.FieldRoutes, "10.99.0.0/16", ""},
+		{"name servers of its own", vpn.Preferences{DNS: []string{"10.99.0.53"}}, vpn.FieldDNS, "10.99.0.53", ""},
+		{"always, without a pattern", vpn.Preferences{Protocol: vpn.IKEv2, Connect: vpn.Always}, vpn.FieldConnect, "always", ""},
+		{"on demand without a condition", vpn.Preferences{Protocol: vpn.IKEv2, Connect: vpn.OnDemand}, vpn.FieldConnect, "always", "demand"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			in := everything()
 			in.Device.Platform, in.Device.Release = vpn.Linux, "debian 12"
 			in.Gateway.Offers.TLS.Remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}
 			in.Gateway.Offers.IKEv2.Auth = vpn.IKEv2Auths
-			in.Profile.Wishes = test.wishes
+			in.Profile.Preferences = test.preferences
 			p := plan.Make(in)
 			i := slices.IndexFunc(p.Choices, func(c plan.Choice) bool { return c.Field == test.field })
 			if i < 0 || !strings.Contains(p.Choices[i].Value, test.want) || p.Choices[i].Origin != plan.ByOperator {
@@ -343,7 +343,7 @@ func TestSettled(t *testing.T) {
 			if strings.Join(unmet, " ") != test.unmet {
 				t.Errorf("unmet %v, expected %q", p.Unmet, test.unmet)
 			}
-			if test.wishes.Transport == vpn.TCP && (len(p.Connection.TLS.Remotes) != 1 || p.Connection.TLS.Remotes[0].Transport != vpn.TCP) {
+			if test.preferences.Transport == vpn.TCP && (len(p.Connection.TLS.Remotes) != 1 || p.Connection.TLS.Remotes[0].Transport != vpn.TCP) {
 				t.Errorf("remotes %v", p.Connection.TLS.Remotes)
 			}
 		})
@@ -358,7 +358,7 @@ func TestSignInByOffer(t *testing.T) {
 		in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}
 		in.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"}
 		in.Gateway.SignIns = map[vpn.Protocol]vpn.SignIn{vpn.SSTP: {Form: vpn.RealmSlashLogin, Realm: "CREW"}, vpn.L2TP: {}}
-		in.Profile.Wishes = vpn.Wishes{Protocol: protocol}
+		in.Profile.Preferences = vpn.Preferences{Protocol: protocol}
 		in.Accounts = []vpn.Account{{Login: "a_fjell"}}
 		if p := plan.Make(in); p.Connection.Login != want {
 			t.Errorf("%s: %s, expected %s", protocol, p.Connection.Login, want)
@@ -383,7 +383,7 @@ func TestFallback(t *testing.T) {
 		apart  string
 	}{
 		{"the same", func(*plan.Input) {}, ""},
-		{"another protocol", func(in *plan.Input) { in.Profile.Wishes.Protocol = vpn.L2TP }, "a file for L2TP/IPsec holds one gateway"},
+		{"another protocol", func(in *plan.Input) { in.Profile.Preferences.Protocol = vpn.L2TP }, "a file for L2TP/IPsec holds one gateway"},
 		{"no tunnel there", func(in *plan.Input) { in.Fallback.Offers.TLS = nil }, "Tallholm offers no TLS tunnel"},
 		{"another authority", with(func(o *vpn.TLSOffer) { o.Authority = "other" }), "authority"},
 		{"another name", with(func(o *vpn.TLSOffer) { o.ServerName = "tallholm.example" }), "name in the gateway's certificate"},
@@ -393,13 +393,13 @@ func TestFallback(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			in := everything()
-			in.Profile.Wishes.Protocol, in.Profile.Wishes.Auth = vpn.TLS, string(vpn.TLSPassword)
+			in.Profile.Preferences.Protocol, in.Profile.Preferences.Auth = vpn.TLS, string(vpn.TLSPassword)
 			in.Gateway.Offers.TLS.ServerName, in.Gateway.Offers.TLS.Auth = "gateways.example", []vpn.TLSAuth{vpn.TLSPassword}
 			second := in.Gateway
 			second.ID, second.Name, second.Address = "gw-2", "Tallholm", "tallholm.example"
 			in.Fallback = &second
-			if test.change(&in); in.Profile.Wishes.Protocol == vpn.L2TP {
-				in.Profile.Wishes.Auth = ""
+			if test.change(&in); in.Profile.Preferences.Protocol == vpn.L2TP {
+				in.Profile.Preferences.Auth = ""
 			}
 			p := plan.Make(in)
 			i := slices.IndexFunc(p.Choices, func(c plan.Choice) bool { return c.Field == vpn.FieldFallback })

@@ -1,4 +1,4 @@
-// Package plan settles how a device connects to a gateway, and gives the reason
+// Package plan plans how a device connects to a gateway, and gives the reason
 // for every choice.
 package plan
 
@@ -32,7 +32,7 @@ type Input struct {
 	Fallback *vpn.Gateway          // the second gateway of the profile, where it has one
 	Second   string                // the name of the gateway to which this one is the second choice
 
-	own map[vpn.Field]bool // what is settled on the profile, in the place of the pattern's
+	own map[vpn.Field]bool // what is set on the profile, in the place of the pattern's
 }
 
 // Origin says who made a choice.
@@ -40,14 +40,14 @@ type Origin string
 
 // The origins.
 const (
-	ByOperator Origin = "operator" // wished for on the profile
+	ByOperator Origin = "operator" // set on the profile
 	ByPattern  Origin = "pattern"  // the pattern says so
 	ByGateway  Origin = "gateway"  // the gateway's record says so
 	ByDevice   Origin = "device"   // the device or its release decides
 	ByRule     Origin = "planning" // chosen by the planner
 )
 
-// Choice is one settled value with its reason. Value never holds a secret.
+// Choice is one planned value with its reason. Value never holds a secret.
 type Choice struct {
 	Field  vpn.Field `json:"field"`
 	Title  string    `json:"title"`
@@ -62,14 +62,14 @@ type Passed struct {
 	Reason   string       `json:"reason"`
 }
 
-// Unmet is a wish that the device's file, or a person who types, cannot carry out.
+// Unmet is a preference that the device's file, or a person who types, cannot carry out.
 type Unmet struct {
 	Field  vpn.Field `json:"field"`
 	Wanted string    `json:"wanted"`
 	Reason string    `json:"reason"`
 }
 
-// Plan is the settled connection with the reasons. Account is nil where no account
+// Plan is the planned connection with the reasons. Account is nil where no account
 // of the person is valid at the gateway; Offered is false where the gateway has no
 // offer that a device could take; Lacking says what is missing for the one that was
 // taken.
@@ -98,11 +98,11 @@ func (p Plan) Works() bool {
 // over as long as another works.
 func Make(in Input) Plan {
 	var own map[vpn.Field]bool
-	in.Pattern, own = in.Profile.Wishes.Over(in.Pattern)
+	in.Pattern, own = in.Profile.Preferences.Over(in.Pattern)
 	in.own = own
 	barred := map[vpn.Protocol]string{}
 	first := once(in, barred)
-	for p := first; p.Unfit != nil && in.Profile.Wishes.Protocol == ""; {
+	for p := first; p.Unfit != nil && in.Profile.Preferences.Protocol == ""; {
 		barred[p.Connection.Protocol] = p.Unfit.Error()
 		if p = once(in, barred); p.Works() {
 			return p
@@ -125,7 +125,7 @@ func once(in Input, barred map[vpn.Protocol]string) Plan {
 	p.settings()
 	p.traffic()
 	p.fallback()
-	p.wishes()
+	p.preferences()
 	p.format()
 	p.scope()
 	p.fits()
@@ -159,7 +159,7 @@ func (p *planner) choose(f vpn.Field, title, value string, by Origin, reason str
 		reason = fmt.Sprintf(reason, args...)
 	}
 	if by == ByPattern && p.in.own[f] {
-		by, reason = ByOperator, "settled on the profile"
+		by, reason = ByOperator, "set on the profile"
 	}
 	p.plan.Choices = append(p.plan.Choices, Choice{f, title, value, by, reason})
 }
@@ -183,10 +183,10 @@ func (p *planner) names() {
 	c.Identifier = strings.Join(append(labels, "vpn", p.in.Profile.ID), ".")
 	c.UUID = strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("wardicon:profile:"+p.in.Profile.ID)).String())
 	naming := p.in.Pattern.Naming
-	switch wish := p.in.Profile.Wishes.Name; {
-	case wish != "":
-		c.Name = wish
-		p.choose(vpn.FieldName, "Connection name", c.Name, ByOperator, "settled on the profile")
+	switch preference := p.in.Profile.Preferences.Name; {
+	case preference != "":
+		c.Name = preference
+		p.choose(vpn.FieldName, "Connection name", c.Name, ByOperator, "set on the profile")
 	case naming != "":
 		c.Name = p.named(naming)
 		p.choose(vpn.FieldName, "Connection name", c.Name, ByPattern, "named by %s", naming)

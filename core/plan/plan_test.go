@@ -15,14 +15,14 @@ func input() plan.Input {
 	psk, password := secret.New("the-key"), secret.New("the-password")
 	return plan.Input{
 		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"},
-		Profile:      vpn.Profile{Stamp: vpn.Stamp{ID: "pr-1"}},
+		Profile:      vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}},
 		Gateway: vpn.Gateway{
-			Stamp: vpn.Stamp{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew"},
+			Meta: vpn.Meta{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew"},
 			Routes: []string{"10.20.0.0/16"}, DNS: []string{"10.20.0.53"},
 			Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: &psk, PPP: []suite.PPPMethod{suite.PAP, suite.EAP, suite.MSCHAPv2}, IKE: []string{"3des-sha1-modp1024", "aes256-sha1-modp2048"}, ESP: []string{"aes256-sha1"}}},
 		},
 		Person:   vpn.Person{Name: "Ada"},
-		Accounts: []vpn.Account{{Stamp: vpn.Stamp{ID: "ac-1"}, Login: "ada", Password: &password}},
+		Accounts: []vpn.Account{{Meta: vpn.Meta{ID: "ac-1"}, Login: "ada", Password: &password}},
 		Device:   vpn.Device{Name: "d", Platform: vpn.LinuxDesktop, Release: "1.42", Encrypted: true},
 	}
 }
@@ -55,18 +55,18 @@ func TestChoices(t *testing.T) {
 			in.Accounts = append(without(input().Accounts), vpn.Account{Login: "zoe", Password: in.Accounts[0].Password})
 		}, vpn.FieldAccount, "zoe", plan.ByRule},
 		{"account of another gateway", func(in *plan.Input) { in.Accounts[0].GatewayIDs = []string{"gw-2"} }, vpn.FieldAccount, "none", plan.ByRule},
-		{"wished account", func(in *plan.Input) {
-			in.Accounts = append(in.Accounts, vpn.Account{Stamp: vpn.Stamp{ID: "ac-2"}, Login: "b"})
-			in.Profile.Wishes.AccountID = "ac-2"
+		{"preferred account", func(in *plan.Input) {
+			in.Accounts = append(in.Accounts, vpn.Account{Meta: vpn.Meta{ID: "ac-2"}, Login: "b"})
+			in.Profile.Preferences.AccountID = "ac-2"
 		}, vpn.FieldAccount, "b", plan.ByOperator},
-		{"wished account that is not valid here", func(in *plan.Input) {
-			in.Accounts = append(in.Accounts, vpn.Account{Stamp: vpn.Stamp{ID: "ac-2"}, Login: "b", GatewayIDs: []string{"gw-2"}})
-			in.Profile.Wishes.AccountID = "ac-2"
+		{"preferred account that is not valid here", func(in *plan.Input) {
+			in.Accounts = append(in.Accounts, vpn.Account{Meta: vpn.Meta{ID: "ac-2"}, Login: "b", GatewayIDs: []string{"gw-2"}})
+			in.Profile.Preferences.AccountID = "ac-2"
 		}, vpn.FieldAccount, "none", plan.ByOperator},
-		{"encrypted: saved", func(*plan.Input) {}, vpn.FieldKeep, "saved", plan.ByDevice},
-		{"not encrypted: asked", func(in *plan.Input) { in.Device.Encrypted = false }, vpn.FieldKeep, "asked", plan.ByDevice},
-		{"cannot ask: saved", func(in *plan.Input) { in.Device.Encrypted, in.Device.CannotAsk = false, true }, vpn.FieldKeep, "saved", plan.ByDevice},
-		{"encrypted, and nothing can be saved: asked", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Android, "14" }, vpn.FieldKeep, "asked", plan.ByDevice},
+		{"encrypted: saved", func(*plan.Input) {}, vpn.FieldPasswordMode, "saved", plan.ByDevice},
+		{"not encrypted: asked", func(in *plan.Input) { in.Device.Encrypted = false }, vpn.FieldPasswordMode, "asked", plan.ByDevice},
+		{"cannot ask: saved", func(in *plan.Input) { in.Device.Encrypted, in.Device.CannotAsk = false, true }, vpn.FieldPasswordMode, "saved", plan.ByDevice},
+		{"encrypted, and nothing can be saved: asked", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Android, "14" }, vpn.FieldPasswordMode, "asked", plan.ByDevice},
 		{"no PPP method shared", func(in *plan.Input) { in.Gateway.Offers.L2TP.PPP = []suite.PPPMethod{suite.EAP} }, vpn.FieldPPP, "none", plan.ByGateway},
 		{"strongest PPP method only, no EAP", func(*plan.Input) {}, vpn.FieldPPP, "mschapv2", plan.ByRule},
 		{"weak proposals left off", func(*plan.Input) {}, vpn.FieldIKE, "aes256-sha1-modp2048", plan.ByGateway},
@@ -76,7 +76,7 @@ func TestChoices(t *testing.T) {
 		{"split by routes", func(*plan.Input) {}, vpn.FieldTunnel, "split", plan.ByGateway},
 		{"full without routes", func(in *plan.Input) { in.Gateway.Routes = nil }, vpn.FieldTunnel, "full", plan.ByGateway},
 		{"full where routes cannot be set", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.MacOS, "14" }, vpn.FieldTunnel, "full", plan.ByDevice},
-		{"wished tunnel", func(in *plan.Input) { in.Profile.Wishes.Tunnel = vpn.TunnelFull }, vpn.FieldTunnel, "full", plan.ByOperator},
+		{"preferred tunnel", func(in *plan.Input) { in.Profile.Preferences.Tunnel = vpn.TunnelFull }, vpn.FieldTunnel, "full", plan.ByOperator},
 		{"machine on Windows", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Windows, "10" }, vpn.FieldScope, "machine", plan.ByDevice},
 		{"person on iOS", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.IOS, "17" }, vpn.FieldScope, "person", plan.ByRule},
 		{"protocol gone", func(in *plan.Input) { in.Device.Platform, in.Device.Release = vpn.Android, "14" }, vpn.FieldProtocol, "none", plan.ByDevice},
@@ -95,7 +95,7 @@ func TestChoices(t *testing.T) {
 			p := plan.Make(in)
 			i := slices.IndexFunc(p.Choices, func(c plan.Choice) bool { return c.Field == test.field })
 			if i < 0 {
-				t.Fatalf("nothing was settled for %s: %v", test.field, p.Choices)
+				t.Fatalf("nothing was set for %s: %v", test.field, p.Choices)
 			}
 			if c := p.Choices[i]; c.Value != test.value || c.Origin != test.by || c.Reason == "" {
 				t.Errorf("%+v, expected %q by %s", c, test.value, test.by)

@@ -39,12 +39,12 @@ type candidate struct {
 func (p *planner) protocol() {
 	g, d := p.in.Gateway, p.in.Device
 	p.plan.Release, _ = platform.Find(d.Platform, d.Release)
-	order, by, reason := vpn.Protocols, ByRule, "the soundest goes first"
+	order, by, reason := vpn.Protocols, ByRule, "strongest first"
 	if len(p.in.Pattern.Protocols) > 0 {
 		order, by, reason = p.in.Pattern.Protocols, ByPattern, "the order of the pattern "+p.in.Pattern.Name
 	}
-	if wish := p.in.Profile.Wishes.Protocol; wish != "" {
-		order, by, reason = []vpn.Protocol{wish}, ByOperator, "settled on the profile"
+	if preference := p.in.Profile.Preferences.Protocol; preference != "" {
+		order, by, reason = []vpn.Protocol{preference}, ByOperator, "set on the profile"
 	}
 	var list []candidate
 	for _, protocol := range order {
@@ -78,8 +78,8 @@ func (p *planner) protocol() {
 	switch {
 	case t.passed == "":
 		p.choose(vpn.FieldProtocol, "Protocol", t.protocol.Title(), by, "%s offers it, and %s has it %s; %s", g.Name, title, p.plan.Ability.Support, reason)
-		if p.in.Profile.Wishes.Auth != "" {
-			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByOperator, "settled on the profile")
+		if p.in.Profile.Preferences.Auth != "" {
+			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByOperator, "set on the profile")
 		} else {
 			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByGateway, "the strongest way that %s and %s share", g.Name, title)
 		}
@@ -95,8 +95,8 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 	g, ability, release := p.in.Gateway, p.plan.Release.Ability(protocol), p.plan.Release.Title
 	c := candidate{protocol: protocol, auth: method{password: true}}
 	methods := p.methods(protocol, ability)
-	if wish := p.in.Profile.Wishes.Auth; wish != "" {
-		methods = slices.DeleteFunc(methods, func(m method) bool { return m.name() != wish })
+	if preference := p.in.Profile.Preferences.Auth; preference != "" {
+		methods = slices.DeleteFunc(methods, func(m method) bool { return m.name() != preference })
 	}
 	for _, m := range methods {
 		// What is missing for a way that needs no certificate tells more.
@@ -111,8 +111,8 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 		c.passed = without(release, protocol, ability)
 	case p.barred[protocol] != "":
 		c.passed = p.barred[protocol]
-	case len(methods) == 0 && p.in.Profile.Wishes.Auth != "":
-		c.passed = fmt.Sprintf("%s and %s do not share the way that is settled on the profile, %s", g.Name, release, p.in.Profile.Wishes.Auth)
+	case len(methods) == 0 && p.in.Profile.Preferences.Auth != "":
+		c.passed = fmt.Sprintf("%s and %s do not share the way that is set on the profile, %s", g.Name, release, p.in.Profile.Preferences.Auth)
 	case len(methods) == 0:
 		c.passed = fmt.Sprintf("%s and %s share no way to prove who connects", g.Name, release)
 	}
@@ -132,7 +132,7 @@ func without(release string, protocol vpn.Protocol, a platform.Ability) string {
 	return fmt.Sprintf("%s never had %s", release, protocol.Title())
 }
 
-// methods lists the ways that gateway and release share, the soundest first, each with
+// methods lists the ways that gateway and release share, strongest first, each with
 // what is missing for it.
 func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 	o := p.in.Gateway.Offers

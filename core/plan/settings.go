@@ -35,7 +35,7 @@ func (p *planner) settings() {
 // certificates puts in the authorities that vouch for the gateway, and the device's own.
 func (p *planner) certificates() {
 	c, d, g := &p.plan.Connection, p.in.Device, p.in.Gateway
-	c.OldPacking, c.AskOpening = p.plan.Ability.OldPacking, p.in.Profile.Wishes.Opening == vpn.KeepAsked
+	c.OldPacking, c.AskPassphrase = p.plan.Ability.OldPacking, p.in.Profile.Preferences.CertificatePassphrase == vpn.PasswordPrompted
 	byKey := c.L2TP != nil && c.L2TP.Auth == vpn.MachinePSK || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK || c.PPTP != nil
 	if text := g.Offers.Authority(c.Protocol); text != "" && !byKey {
 		c.Authority = text
@@ -198,9 +198,9 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	}
 	p.plan.Connection.TLS = s
 	var ways []string
-	wish := p.in.Profile.Wishes.Transport
+	preference := p.in.Profile.Preferences.Transport
 	for _, r := range o.Remotes {
-		if wish != "" && r.Transport != wish {
+		if preference != "" && r.Transport != preference {
 			continue
 		}
 		r.Address = cmp.Or(r.Address, p.in.Gateway.Address)
@@ -208,11 +208,11 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 		ways = append(ways, fmt.Sprintf("%s %s %d", r.Address, r.Transport, r.Port))
 	}
 	switch {
-	case wish != "" && len(ways) == 0:
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(wish), p.in.Gateway.Name + " has no remote by it, so none is left"})
-		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none by %s, which is settled on the profile", p.in.Gateway.Name, wish)
-	case wish != "":
-		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "by %s alone, as settled on the profile; tried in this order", wish)
+	case preference != "" && len(ways) == 0:
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(preference), p.in.Gateway.Name + " has no remote by it, so none is left"})
+		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none by %s, which is set on the profile", p.in.Gateway.Name, preference)
+	case preference != "":
+		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "by %s alone, as set on the profile; tried in this order", preference)
 	default:
 		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
 	}

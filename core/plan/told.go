@@ -82,7 +82,7 @@ func (p *planner) reason(f vpn.Field, reason string) {
 	}
 }
 
-// left takes back a choice that the file leaves out. What was wished for is unmet; what the
+// left takes back a choice that the file leaves out. What was requested is unmet; what the
 // record alone named is told as it is.
 func (p *planner) left(f vpn.Field, wanted, reason string) {
 	i := slices.IndexFunc(p.plan.Choices, func(c Choice) bool { return c.Field == f })

@@ -20,10 +20,10 @@ func (p *planner) traffic() {
 	if len(pattern.Routes) > 0 {
 		routes, origin, whose = pattern.Routes, ByPattern, "the networks of the pattern "+pattern.Name
 	}
-	switch wish := p.in.Profile.Wishes.Tunnel; {
-	case wish != "":
-		c.Tunnel = wish
-		p.choose(vpn.FieldTunnel, "Tunnel", string(wish), ByOperator, "settled on the profile")
+	switch preference := p.in.Profile.Preferences.Tunnel; {
+	case preference != "":
+		c.Tunnel = preference
+		p.choose(vpn.FieldTunnel, "Tunnel", string(preference), ByOperator, "set on the profile")
 	case pattern.Tunnel != "":
 		c.Tunnel = pattern.Tunnel
 		p.choose(vpn.FieldTunnel, "Tunnel", string(c.Tunnel), ByPattern, "the pattern %s says so", pattern.Name)

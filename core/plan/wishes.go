@@ -14,8 +14,8 @@ import (
 	"wardicon/core/vpn"
 )
 
-// wishes takes over from the pattern when and how a device connects.
-func (p *planner) wishes() {
+// preferences takes over from the pattern when and how a device connects.
+func (p *planner) preferences() {
 	c, w := &p.plan.Connection, p.in.Pattern
 	c.Connect, c.Reconnect, c.Unmetered = w.Connect, w.Reconnect, w.Unmetered
 	switch {
@@ -35,22 +35,22 @@ func (p *planner) wishes() {
 		proxy := w.Proxy
 		c.Proxy = &proxy
 	}
-	scope := p.in.Profile.Wishes.Scope
+	scope := p.in.Profile.Preferences.Scope
 	if scope == "" {
 		scope = w.Scope
 	}
 	c.Scope = scope
 }
 
-// wish is one thing that a pattern can want and a format may not carry.
-type wish struct {
+// preference is one thing that a pattern can want and a format may not carry.
+type preference struct {
 	field vpn.Field
 	title string
 	say   func(vpn.Connection) string // empty where nothing is wanted
 	take  func(to *vpn.Connection, from vpn.Connection)
 }
 
-var wishList = []wish{
+var preferenceList = []preference{
 	{vpn.FieldConnect, "Connects", func(c vpn.Connection) string { return string(c.Connect) }, func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect }},
 	{vpn.FieldDemand, "On demand", func(c vpn.Connection) string { return demandText(c.Demand) }, func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand }},
 	{vpn.FieldIPv6, "IPv6", func(c vpn.Connection) string { return string(c.IPv6) }, func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 }},
@@ -99,14 +99,14 @@ func proxyText(p *vpn.Proxy) string {
 	return text
 }
 
-// format takes the file that carries most of what is wanted: the one that was wished
+// format takes the file that carries most of what is wanted: the one that was preferred
 // for, the first that carries all, or the first. What it does not carry is unmet.
 func (p *planner) format() {
 	c, ability := &p.plan.Connection, p.plan.Ability
 	formats := ability.Formats
 	by, reason := ByDevice, fmt.Sprintf("what %s takes", p.plan.Release.Title)
-	if i := slices.Index(formats, platform.Format(p.in.Profile.Wishes.Format)); i >= 0 {
-		formats, by, reason = formats[i:i+1], ByOperator, "settled on the profile"
+	if i := slices.Index(formats, platform.Format(p.in.Profile.Preferences.Format)); i >= 0 {
+		formats, by, reason = formats[i:i+1], ByOperator, "set on the profile"
 	}
 	kept := bare(*c)
 	if len(formats) > 0 && c.Settings() {
@@ -118,7 +118,7 @@ func (p *planner) format() {
 			}
 			carried := codec.Carried(*c)
 			n := 0
-			for _, w := range wishList {
+			for _, w := range preferenceList {
 				if w.say(*c) == w.say(carried) {
 					n++
 				}
@@ -181,18 +181,18 @@ func (p *planner) root() {
 // client of the release reads it there (2.6 and later), else beside it, else nowhere.
 func (p *planner) login() {
 	c, a := &p.plan.Connection, p.plan.Ability
-	if c.TLS == nil || !c.NeedsPassword() || c.Keep != vpn.KeepSaved || p.plan.Format != platform.OVPN || a.LoginInside {
+	if c.TLS == nil || !c.NeedsPassword() || c.PasswordMode != vpn.PasswordSaved || p.plan.Format != platform.OVPN || a.LoginInside {
 		return
 	}
 	if a.LoginBeside {
 		c.LoginBeside = true
 		return
 	}
-	c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
 	reason := "older client programs refuse a file with the sign-in inside, and take no other beside it"
-	p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, reason})
-	if p.in.Profile.Wishes.Password == vpn.KeepSaved || p.in.Pattern.Password == vpn.KeepSaved {
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldKeep, "password: saved", reason})
+	p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
+	if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
 	}
 }
 
@@ -202,10 +202,10 @@ func bare(c vpn.Connection) vpn.Connection {
 	return c
 }
 
-// unmet reduces the wishes to what is kept of them.
+// unmet reduces the preferences to what is kept of them.
 func (p *planner) unmet(kept vpn.Connection, format string) {
 	c := &p.plan.Connection
-	for _, w := range wishList {
+	for _, w := range preferenceList {
 		wanted, got := w.say(*c), w.say(kept)
 		if wanted == "" && got == "" {
 			continue
@@ -233,12 +233,12 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 			}
 		}
 	}
-	if c.Keep == vpn.KeepSaved && kept.Keep == vpn.KeepAsked && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
-		c.Keep, c.Password = vpn.KeepAsked, secret.Text{}
+	if c.PasswordMode == vpn.PasswordSaved && kept.PasswordMode == vpn.PasswordPrompted && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
+		c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
 		reason := upper(format) + " takes no password"
-		p.replace(Choice{vpn.FieldKeep, "Password", "asked", ByDevice, reason})
-		if p.in.Profile.Wishes.Password == vpn.KeepSaved || p.in.Pattern.Password == vpn.KeepSaved {
-			p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldKeep, "password: saved", reason})
+		p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
+		if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
+			p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
 		}
 	}
 }
@@ -274,8 +274,8 @@ func (p *planner) scope() {
 		platform.Daemons: "daemons serve the whole machine", platform.UCI: "a router has no people",
 	}[p.plan.Format]
 	switch {
-	case p.in.Profile.Wishes.Scope != "":
-		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "settled on the profile")
+	case p.in.Profile.Preferences.Scope != "":
+		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "set on the profile")
 	case p.in.Pattern.Scope != "":
 		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
 	case p.plan.Format == platform.PowerShell && c.Connect == vpn.OnDemand:

@@ -19,7 +19,7 @@ import (
 // State says how a file stands to what was built.
 type State string
 
-// The states, the soundest first.
+// The states, strongest first.
 const (
 	Same     State = "same"     // as it was built
 	Unlisted State = "unlisted" // nothing says how it was built
@@ -64,8 +64,8 @@ func Of(name string, data []byte, names []string, beside format.Beside, anchors 
 	switch {
 	case len(data) > maxFile:
 		p.fault("it is too large to be a file of a parcel")
-	case strings.HasSuffix(name, digests.SignedEnding):
-		list := strings.TrimSuffix(name, digests.SignedEnding) + digests.Ending
+	case strings.HasSuffix(name, digests.SignedExpiring):
+		list := strings.TrimSuffix(name, digests.SignedExpiring) + digests.Expiry
 		text, ok := beside.Get(list)
 		if !ok {
 			p.fault(list + ", which it signs, is not beside it")
@@ -74,7 +74,7 @@ func Of(name string, data []byte, names []string, beside format.Beside, anchors 
 		p.list(list, text, data, beside, anchors, now)
 	case signed(data) != nil:
 		p.signature(signed(data), nil, anchors, now)
-	case strings.HasSuffix(name, digests.Ending) && digests.Is(data):
+	case strings.HasSuffix(name, digests.Expiry) && digests.Is(data):
 		p.list(name, data, nil, beside, anchors, now)
 	default:
 		p.listed(name, data, names, beside, anchors, now)
@@ -134,7 +134,7 @@ func (p *Proof) signature(data, content []byte, anchors []*x509.Certificate, now
 func (p *Proof) list(name string, text, signature []byte, beside format.Beside, anchors []*x509.Certificate, now time.Time) {
 	p.List = name
 	if signature == nil {
-		by := strings.TrimSuffix(name, digests.Ending) + digests.SignedEnding
+		by := strings.TrimSuffix(name, digests.Expiry) + digests.SignedExpiring
 		if data, ok := beside.Get(by); ok {
 			p.By, signature = by, data
 		}
@@ -169,7 +169,7 @@ func (p *Proof) list(name string, text, signature []byte, beside format.Beside, 
 // listed looks for the list that names a file.
 func (p *Proof) listed(name string, data []byte, names []string, beside format.Beside, anchors []*x509.Certificate, now time.Time) {
 	for _, other := range names {
-		if !strings.HasSuffix(other, digests.Ending) {
+		if !strings.HasSuffix(other, digests.Expiry) {
 			continue
 		}
 		text, ok := beside.Get(other)

@@ -12,7 +12,7 @@ import (
 
 // Authority vouches for certificates: made here, or brought in with or without its key.
 type Authority struct {
-	Stamp
+	Meta
 	Name        string       `json:"name" required:"true" doc:"Unique name"`
 	Certificate string       `json:"certificate" required:"true" doc:"Its own certificate and those above it, PEM"`
 	Key         *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"Private key, PEM without a passphrase; never read back. Leave it out where signing is done elsewhere"`

@@ -11,39 +11,39 @@ import (
 // planner makes it, writers of file formats take it, readers give it back. Exactly one
 // of the settings is there: that of the protocol.
 type Connection struct {
-	Name         string        `json:"name"`
-	UUID         string        `json:"uuid"`       // stable across rebuilds of the same profile
-	Identifier   string        `json:"identifier"` // reverse-DNS, stable
-	Organisation string        `json:"organisation,omitempty"`
-	Protocol     Protocol      `json:"protocol"`
-	Server       string        `json:"server"`
-	Addresses    []string      `json:"addresses,omitempty"` // IP addresses behind the server's name, where they are known
-	Login        string        `json:"login"`
-	Password     secret.Text   `json:"password,omitzero"`
-	Keep         Keep          `json:"keep"`
-	Scope        Scope         `json:"scope"`
-	Tunnel       Tunnel        `json:"tunnel"`
-	Routes       []string      `json:"routes"`
-	DNS          []string      `json:"dns"`
-	Domains      []string      `json:"domains"`
-	IPv6         IPv6          `json:"ipv6,omitempty"`
-	Connect      Connect       `json:"connect,omitempty"`
-	Demand       *Demand       `json:"demand,omitempty"`
-	Reconnect    bool          `json:"reconnect"`
-	Unmetered    bool          `json:"unmetered"`
-	Proxy        *Proxy        `json:"proxy,omitempty"`
-	Authority    string        `json:"authority,omitempty"` // PEM
-	Identity     *Identity     `json:"identity,omitempty"`
-	OldPacking   bool          `json:"old_packing,omitempty"`   // PKCS#12 as releases before PBES2 open it
-	LoginBeside  bool          `json:"login_beside,omitempty"`  // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
-	AskOpening   bool          `json:"ask_opening,omitempty"`   // the passphrase of PKCS#12 is left out of the file and asked for
-	Site         *Site         `json:"site,omitempty"`          // networks behind a router
-	RouterFilter bool          `json:"router_filter,omitempty"` // rules go to where OpenWrt's own packet filter takes them up
-	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
-	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
-	PPTP         *PPTPSetting  `json:"pptp,omitempty"`
-	SSTP         *SSTPSetting  `json:"sstp,omitempty"`
-	TLS          *TLSSetting   `json:"tls,omitempty"`
+	Name          string        `json:"name"`
+	UUID          string        `json:"uuid"`       // stable across rebuilds of the same profile
+	Identifier    string        `json:"identifier"` // reverse-DNS, stable
+	Organisation  string        `json:"organisation,omitempty"`
+	Protocol      Protocol      `json:"protocol"`
+	Server        string        `json:"server"`
+	Addresses     []string      `json:"addresses,omitempty"` // IP addresses behind the server's name, where they are known
+	Login         string        `json:"login"`
+	Password      secret.Text   `json:"password,omitzero"`
+	PasswordMode  PasswordMode  `json:"keep"`
+	Scope         Scope         `json:"scope"`
+	Tunnel        Tunnel        `json:"tunnel"`
+	Routes        []string      `json:"routes"`
+	DNS           []string      `json:"dns"`
+	Domains       []string      `json:"domains"`
+	IPv6          IPv6          `json:"ipv6,omitempty"`
+	Connect       Connect       `json:"connect,omitempty"`
+	Demand        *Demand       `json:"demand,omitempty"`
+	Reconnect     bool          `json:"reconnect"`
+	Unmetered     bool          `json:"unmetered"`
+	Proxy         *Proxy        `json:"proxy,omitempty"`
+	Authority     string        `json:"authority,omitempty"` // PEM
+	Identity      *Identity     `json:"identity,omitempty"`
+	OldPacking    bool          `json:"old_packing,omitempty"`    // PKCS#12 as releases before PBES2 open it
+	LoginBeside   bool          `json:"login_beside,omitempty"`   // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
+	AskPassphrase bool          `json:"ask_passphrase,omitempty"` // the passphrase of PKCS#12 is left out of the file and asked for
+	Site          *Site         `json:"site,omitempty"`           // networks behind a router
+	RouterFilter  bool          `json:"router_filter,omitempty"`  // rules go to where OpenWrt's own packet filter takes them up
+	L2TP          *L2TPSetting  `json:"l2tp,omitempty"`
+	IKEv2         *IKEv2Setting `json:"ikev2,omitempty"`
+	PPTP          *PPTPSetting  `json:"pptp,omitempty"`
+	SSTP          *SSTPSetting  `json:"sstp,omitempty"`
+	TLS           *TLSSetting   `json:"tls,omitempty"`
 }
 
 // Identity is a certificate with its key, both in PEM form.
@@ -249,61 +249,61 @@ type Field string
 
 // The fields.
 const (
-	FieldName       Field = "name"
-	FieldProtocol   Field = "protocol"
-	FieldServer     Field = "server"
-	FieldLogin      Field = "login"
-	FieldRealm      Field = "realm"
-	FieldPassword   Field = "password"
-	FieldPSK        Field = "psk"
-	FieldPPP        Field = "ppp"
-	FieldIKE        Field = "ike"
-	FieldESP        Field = "esp"
-	FieldTunnel     Field = "tunnel"
-	FieldRoutes     Field = "routes"
-	FieldDNS        Field = "dns"
-	FieldDomains    Field = "domains"
-	FieldPool       Field = "pool"
-	FieldNAT        Field = "behind_nat"
-	FieldKeep       Field = "keep"
-	FieldScope      Field = "scope"
-	FieldPlatform   Field = "platform"
-	FieldRelease    Field = "release"
-	FieldAccount    Field = "account"
-	FieldIdentifier Field = "identifier"
-	FieldUUID       Field = "uuid"
-	FieldFile       Field = "file"
-	FieldAuth       Field = "auth"
-	FieldAuthority  Field = "authority"
-	FieldIdentity   Field = "identity"
-	FieldLocalID    Field = "local_id"
-	FieldRemoteID   Field = "remote_id"
-	FieldLifetime   Field = "lifetime"
-	FieldDPD        Field = "dpd"
-	FieldMOBIKE     Field = "mobike"
-	FieldGroup      Field = "group"
-	FieldMPPE       Field = "mppe"
-	FieldPort       Field = "port"
-	FieldRemotes    Field = "remotes"
-	FieldControl    Field = "control_key"
-	FieldCiphers    Field = "ciphers"
-	FieldDigest     Field = "digest"
-	FieldMinTLS     Field = "min_tls"
-	FieldServerName Field = "server_name"
-	FieldKeepalive  Field = "keepalive"
-	FieldIPv6       Field = "ipv6"
-	FieldConnect    Field = "connect"
-	FieldDemand     Field = "demand"
-	FieldReconnect  Field = "reconnect"
-	FieldUnmetered  Field = "unmetered"
-	FieldProxy      Field = "proxy"
-	FieldFormat     Field = "format"
-	FieldWithdrawn  Field = "withdrawn"
-	FieldHandover   Field = "handover"
-	FieldPattern    Field = "pattern"
-	FieldSite       Field = "site"
-	FieldAnnounced  Field = "announced"
-	FieldFallback   Field = "fallback"
+	FieldName         Field = "name"
+	FieldProtocol     Field = "protocol"
+	FieldServer       Field = "server"
+	FieldLogin        Field = "login"
+	FieldRealm        Field = "realm"
+	FieldPassword     Field = "password"
+	FieldPSK          Field = "psk"
+	FieldPPP          Field = "ppp"
+	FieldIKE          Field = "ike"
+	FieldESP          Field = "esp"
+	FieldTunnel       Field = "tunnel"
+	FieldRoutes       Field = "routes"
+	FieldDNS          Field = "dns"
+	FieldDomains      Field = "domains"
+	FieldPool         Field = "pool"
+	FieldNAT          Field = "behind_nat"
+	FieldPasswordMode Field = "keep"
+	FieldScope        Field = "scope"
+	FieldPlatform     Field = "platform"
+	FieldRelease      Field = "release"
+	FieldAccount      Field = "account"
+	FieldIdentifier   Field = "identifier"
+	FieldUUID         Field = "uuid"
+	FieldFile         Field = "file"
+	FieldAuth         Field = "auth"
+	FieldAuthority    Field = "authority"
+	FieldIdentity     Field = "identity"
+	FieldLocalID      Field = "local_id"
+	FieldRemoteID     Field = "remote_id"
+	FieldLifetime     Field = "lifetime"
+	FieldDPD          Field = "dpd"
+	FieldMOBIKE       Field = "mobike"
+	FieldGroup        Field = "group"
+	FieldMPPE         Field = "mppe"
+	FieldPort         Field = "port"
+	FieldRemotes      Field = "remotes"
+	FieldControl      Field = "control_key"
+	FieldCiphers      Field = "ciphers"
+	FieldDigest       Field = "digest"
+	FieldMinTLS       Field = "min_tls"
+	FieldServerName   Field = "server_name"
+	FieldKeepalive    Field = "keepalive"
+	FieldIPv6         Field = "ipv6"
+	FieldConnect      Field = "connect"
+	FieldDemand       Field = "demand"
+	FieldReconnect    Field = "reconnect"
+	FieldUnmetered    Field = "unmetered"
+	FieldProxy        Field = "proxy"
+	FieldFormat       Field = "format"
+	FieldOffboarded   Field = "offboarded"
+	FieldHandover     Field = "handover"
+	FieldPattern      Field = "pattern"
+	FieldSite         Field = "site"
+	FieldAnnounced    Field = "announced"
+	FieldFallback     Field = "fallback"
 )
 
 // JoinLogin joins login and realm in the form that a gateway wants.

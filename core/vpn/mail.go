@@ -17,10 +17,10 @@ const (
 	MailTLS      MailSecurity = "tls"      // from the first byte (RFC 8314 §3.3)
 )
 
-// Mail says how the service sends letters. Without a server it sends none.
+// Mail says how the service sends emails. Without a server it sends none.
 type Mail struct {
 	Version     int          `json:"version" readOnly:"true"`
-	Server      string       `json:"server" doc:"Host name of the mail server; empty sends no letters"`
+	Server      string       `json:"server" doc:"Host name of the mail server; empty sends no emails"`
 	Port        int          `json:"port" required:"false" doc:"0 means 587 for starttls and 465 for tls"`
 	Security    MailSecurity `json:"security" required:"false" doc:"How TLS begins: starttls or tls"`
 	Login       string       `json:"login,omitempty" doc:"Login at the server; empty where it asks for none"`
@@ -73,8 +73,8 @@ func (in *inspector) address(pointer, v string) {
 	}
 }
 
-// Letter is what a mail says: as text, and the same as a page.
-type Letter struct {
+// Email is what a mail says: as text, and the same as a page.
+type Message struct {
 	Text string `json:"text"`
 	Page string `json:"page,omitempty"`
 }

@@ -93,7 +93,7 @@ const (
 	TCP Transport = "tcp"
 )
 
-// The lists of values, the soundest first.
+// The lists of values, strongest first.
 var (
 	MachineAuths = []MachineAuth{MachineCertificate, MachinePSK}
 	IKEv2Auths   = []IKEv2Auth{IKEv2EAPTLS, IKEv2Certificate, IKEv2MSCHAPv2, IKEv2PSK}

@@ -322,7 +322,7 @@ func (p *Pattern) Validate() error {
 		in.add("/proxy/script", "a script and a proxy", "one of them", "remove one")
 	}
 	each(in, "/proxy/bypass", p.Proxy.Bypass, func(at, v string) { in.required(at, v, maxHost) })
-	oneOf(in, "/password", p.Password, []Keep{"", KeepSaved, KeepAsked})
+	oneOf(in, "/password", p.Password, []PasswordMode{"", PasswordSaved, PasswordPrompted})
 	oneOf(in, "/scope", p.Scope, []Scope{"", ScopePerson, ScopeMachine})
 	in.text("/naming", p.Naming, maxName, false)
 	rest := p.Naming

@@ -66,28 +66,28 @@ type Proxy struct {
 // Pattern says how a class of devices connects. Empty lists and values leave the choice
 // to the gateway's record or to planning.
 type Pattern struct {
-	Stamp
-	Name       string     `json:"name" required:"true" doc:"Unique name"`
-	Groups     []string   `json:"groups" doc:"The class: devices of people in one of these groups; empty means of all"`
-	Platforms  []Platform `json:"platforms" doc:"The class: devices of these platforms; empty means all"`
-	Protocols  []Protocol `json:"protocols" doc:"Protocols in the order of preference; those left out are not used. Empty takes the soundest first"`
-	Gateways   Choice     `json:"gateways,omitempty" doc:"listed (the first that the device can use), nearest, fastest (by the answer times that were measured), or each"`
-	Fallback   bool       `json:"fallback" doc:"A second gateway where the first one does not answer: in the same file where its format can, else by a connection of its own"`
-	GatewayIDs []string   `json:"gateway_ids" doc:"The gateways to choose from, in order; empty means all"`
-	Tunnel     Tunnel     `json:"tunnel,omitempty" doc:"full or split; empty goes by the gateway"`
-	Routes     []string   `json:"routes" doc:"Networks for a split tunnel; empty takes the gateway's"`
-	DNS        []string   `json:"dns" doc:"DNS servers; empty takes the gateway's"`
-	Domains    []string   `json:"domains" doc:"Inside domains; empty takes the gateway's"`
-	IPv6       IPv6       `json:"ipv6,omitempty" doc:"carried, refused or left; empty goes by the gateway"`
-	Connect    Connect    `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
-	Demand     Demand     `json:"demand" doc:"When to connect on demand"`
-	Reconnect  bool       `json:"reconnect" doc:"Connect again by itself after a break"`
-	Unmetered  bool       `json:"unmetered" doc:"Connect by itself only where traffic is not metered and not roaming"`
-	Proxy      Proxy      `json:"proxy"`
-	Password   Keep       `json:"password,omitempty" doc:"saved or asked; empty goes by the device"`
-	Scope      Scope      `json:"scope,omitempty" doc:"person or machine; empty goes by the device"`
-	Naming     string     `json:"naming,omitempty" doc:"How connections are named, with {organisation}, {gateway}, {city}, {protocol}, {person} and {device}"`
-	Note       string     `json:"note,omitempty"`
+	Meta
+	Name       string       `json:"name" required:"true" doc:"Unique name"`
+	Groups     []string     `json:"groups" doc:"The class: devices of people in one of these groups; empty means of all"`
+	Platforms  []Platform   `json:"platforms" doc:"The class: devices of these platforms; empty means all"`
+	Protocols  []Protocol   `json:"protocols" doc:"Protocols in the order of preference; those left out are not used. Empty takes strongest first"`
+	Gateways   Choice       `json:"gateways,omitempty" doc:"listed (the first that the device can use), nearest, fastest (by the answer times that were measured), or each"`
+	Fallback   bool         `json:"fallback" doc:"A second gateway where the first one does not answer: in the same file where its format can, else by a connection of its own"`
+	GatewayIDs []string     `json:"gateway_ids" doc:"The gateways to choose from, in order; empty means all"`
+	Tunnel     Tunnel       `json:"tunnel,omitempty" doc:"full or split; empty goes by the gateway"`
+	Routes     []string     `json:"routes" doc:"Networks for a split tunnel; empty takes the gateway's"`
+	DNS        []string     `json:"dns" doc:"DNS servers; empty takes the gateway's"`
+	Domains    []string     `json:"domains" doc:"Inside domains; empty takes the gateway's"`
+	IPv6       IPv6         `json:"ipv6,omitempty" doc:"carried, refused or left; empty goes by the gateway"`
+	Connect    Connect      `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
+	Demand     Demand       `json:"demand" doc:"When to connect on demand"`
+	Reconnect  bool         `json:"reconnect" doc:"Connect again by itself after a break"`
+	Unmetered  bool         `json:"unmetered" doc:"Connect by itself only where traffic is not metered and not roaming"`
+	Proxy      Proxy        `json:"proxy"`
+	Password   PasswordMode `json:"password,omitempty" doc:"saved or asked; empty goes by the device"`
+	Scope      Scope        `json:"scope,omitempty" doc:"person or machine; empty goes by the device"`
+	Naming     string       `json:"naming,omitempty" doc:"How connections are named, with {organisation}, {gateway}, {city}, {protocol}, {person} and {device}"`
+	Note       string       `json:"note,omitempty"`
 }
 
 // DefaultNaming keeps several connections on one device apart.

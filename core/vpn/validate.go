@@ -288,7 +288,7 @@ func (g *Gateway) Validate() error {
 		in.add("/load_share", fmt.Sprint(g.LoadShare), "a number from 0 to 1000", "correct the number")
 	}
 	in.offers(g.Offers)
-	in.askAt(g.AskAt)
+	in.probeAt(g.ProbeAt)
 	if g.Certificate != "" {
 		if list, err := pki.Certificates(g.Certificate); err != nil {
 			in.add("/certificate", err.Error(), "the gateway's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
@@ -315,16 +315,16 @@ func (in *inspector) signIn(at string, s SignIn) {
 	}
 }
 
-func (in *inspector) askAt(a *AskAt) {
+func (in *inspector) probeAt(a *ProbeAt) {
 	if a == nil {
 		return
 	}
 	if a.Address != "" {
-		in.ip("/ask_at/address", a.Address)
+		in.ip("/probe_at/address", a.Address)
 	}
 	for from, to := range a.Ports {
 		if n, err := strconv.Atoi(from); err != nil || !validPort(n) || !validPort(to) {
-			in.add("/ask_at/ports", shown(fmt.Sprintf("%s: %d", from, to)), "two port numbers from 1 to 65535", "write for example \"500\": 20500")
+			in.add("/probe_at/ports", shown(fmt.Sprintf("%s: %d", from, to)), "two port numbers from 1 to 65535", "write for example \"500\": 20500")
 		}
 	}
 }
@@ -367,8 +367,8 @@ func (d *Device) Validate() error {
 	if !release.MatchString(d.Release) {
 		in.add("/release", shown(d.Release), "a release such as 11, 10.15 or 23.05", "write the number that the device shows")
 	}
-	if d.Withdrawn != "" {
-		oneOf(in, "/withdrawn", d.Withdrawn, Withdrawals)
+	if d.Offboarded != "" {
+		oneOf(in, "/offboarded", d.Offboarded, OffboardReasons)
 	}
 	if d.Site != nil {
 		in.site(d)
@@ -384,26 +384,26 @@ func (p *Profile) Validate() error {
 	in := inspect("profile")
 	in.required("/device_id", p.DeviceID, maxName)
 	in.required("/gateway_id", p.GatewayID, maxName)
-	in.text("/wishes/name", p.Wishes.Name, maxName, false)
-	in.text("/wishes/account_id", p.Wishes.AccountID, maxName, false)
-	oneOf(in, "/wishes/tunnel", p.Wishes.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
-	oneOf(in, "/wishes/password", p.Wishes.Password, []Keep{"", KeepSaved, KeepAsked})
-	oneOf(in, "/wishes/opening", p.Wishes.Opening, []Keep{"", KeepSaved, KeepAsked})
-	oneOf(in, "/wishes/scope", p.Wishes.Scope, []Scope{"", ScopePerson, ScopeMachine})
-	oneOf(in, "/wishes/protocol", p.Wishes.Protocol, append(slices.Clone(Protocols), ""))
-	in.text("/wishes/format", p.Wishes.Format, maxName, false)
-	w := p.Wishes
-	oneOf(in, "/wishes/auth", w.Auth, []string{"", string(IKEv2EAPTLS), string(IKEv2Certificate), string(IKEv2MSCHAPv2), string(IKEv2PSK), string(TLSCertificatePassword), string(TLSPassword)})
-	oneOf(in, "/wishes/transport", w.Transport, append(slices.Clone(Transports), ""))
-	each(in, "/wishes/routes", w.Routes, in.cidr)
-	each(in, "/wishes/dns", w.DNS, in.ip)
-	each(in, "/wishes/domains", w.Domains, in.host)
-	oneOf(in, "/wishes/ipv6", w.IPv6, IPv6Choices)
-	oneOf(in, "/wishes/connect", w.Connect, Connects)
+	in.text("/preferences/name", p.Preferences.Name, maxName, false)
+	in.text("/preferences/account_id", p.Preferences.AccountID, maxName, false)
+	oneOf(in, "/preferences/tunnel", p.Preferences.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
+	oneOf(in, "/preferences/password", p.Preferences.Password, []PasswordMode{"", PasswordSaved, PasswordPrompted})
+	oneOf(in, "/preferences/certificate_passphrase", p.Preferences.CertificatePassphrase, []PasswordMode{"", PasswordSaved, PasswordPrompted})
+	oneOf(in, "/preferences/scope", p.Preferences.Scope, []Scope{"", ScopePerson, ScopeMachine})
+	oneOf(in, "/preferences/protocol", p.Preferences.Protocol, append(slices.Clone(Protocols), ""))
+	in.text("/preferences/format", p.Preferences.Format, maxName, false)
+	w := p.Preferences
+	oneOf(in, "/preferences/auth", w.Auth, []string{"", string(IKEv2EAPTLS), string(IKEv2Certificate), string(IKEv2MSCHAPv2), string(IKEv2PSK), string(TLSCertificatePassword), string(TLSPassword)})
+	oneOf(in, "/preferences/transport", w.Transport, append(slices.Clone(Transports), ""))
+	each(in, "/preferences/routes", w.Routes, in.cidr)
+	each(in, "/preferences/dns", w.DNS, in.ip)
+	each(in, "/preferences/domains", w.Domains, in.host)
+	oneOf(in, "/preferences/ipv6", w.IPv6, IPv6Choices)
+	oneOf(in, "/preferences/connect", w.Connect, Connects)
 	if w.Demand != nil {
-		in.demand("/wishes/demand", *w.Demand)
+		in.demand("/preferences/demand", *w.Demand)
 	}
-	for at, v := range map[string]string{"/wishes/fallback_id": w.FallbackID, "/wishes/second_to": w.SecondTo} {
+	for at, v := range map[string]string{"/preferences/fallback_id": w.FallbackID, "/preferences/second_to": w.SecondTo} {
 		if in.text(at, v, maxName, false) && v != "" && v == p.GatewayID {
 			in.add(at, "the profile's own gateway", "another gateway", "choose another one, or leave it out")
 		}
@@ -448,12 +448,12 @@ func (a *Account) Normalise() {
 // Normalise leaves out what the service works out itself.
 func (p *Profile) Normalise() {
 	p.Tally, p.Checked = Tally{}, false
-	if d := p.Wishes.Demand; d != nil {
+	if d := p.Preferences.Demand; d != nil {
 		for _, list := range []*[]string{&d.Networks, &d.Suffixes, &d.Domains} {
 			fill(list)
 		}
 		if d.Empty() {
-			p.Wishes.Demand = nil
+			p.Preferences.Demand = nil
 		}
 	}
 }
@@ -491,8 +491,8 @@ func (o *Organisation) Validate() error {
 	in.origin("/links", o.Links)
 	in.origin("/links_v4", o.LinksV4)
 	in.origin("/links_v6", o.LinksV6)
-	if o.AskEvery < 0 || o.AskEvery > 720 {
-		in.add("/ask_every", fmt.Sprint(o.AskEvery), "hours from 1 to 720, or 0 for never", "correct the number")
+	if o.ProbeEvery < 0 || o.ProbeEvery > 720 {
+		in.add("/probe_every", fmt.Sprint(o.ProbeEvery), "hours from 1 to 720, or 0 for never", "correct the number")
 	}
 	if o.KeepParcels < 0 || o.KeepParcels > 3650 {
 		in.add("/keep_parcels", fmt.Sprint(o.KeepParcels), "days from 1 to 3650, or 0 to keep all", "correct the number")

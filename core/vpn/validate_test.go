@@ -116,7 +116,7 @@ func TestRefused(t *testing.T) {
 		{"proxy", "/proxy/server", &vpn.Pattern{Name: "p", Proxy: vpn.Proxy{Server: "proxy.example"}}},
 		{"two proxies", "/proxy/script", &vpn.Pattern{Name: "p", Proxy: vpn.Proxy{Server: "proxy.example:1", Script: "http://proxy.example/"}}},
 		{"naming", "/naming", &vpn.Pattern{Name: "p", Naming: "{organization}"}},
-		{"wished protocol", "/wishes/protocol", &vpn.Profile{DeviceID: "d", GatewayID: "g", Wishes: vpn.Wishes{Protocol: "x"}}},
+		{"preferred protocol", "/preferences/protocol", &vpn.Profile{DeviceID: "d", GatewayID: "g", Preferences: vpn.Preferences{Protocol: "x"}}},
 		{"no name", "/name", &vpn.Person{}},
 		{"mail", "/mail", &vpn.Person{Name: "Ada", Mail: "Ada <ada@x.example>"}},
 		{"language", "/language", &vpn.Person{Name: "Ada", Language: "English please"}},
@@ -134,9 +134,9 @@ func TestRefused(t *testing.T) {
 		{"no release", "/release", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS}},
 		{"release", "/release", &vpn.Device{Name: "d", PersonID: "x", Platform: vpn.IOS, Release: "17;x"}},
 
-		{"tunnel", "/wishes/tunnel", &vpn.Profile{DeviceID: "d", GatewayID: "g", Wishes: vpn.Wishes{Tunnel: "half"}}},
-		{"password", "/wishes/password", &vpn.Profile{DeviceID: "d", GatewayID: "g", Wishes: vpn.Wishes{Password: "kept"}}},
-		{"scope", "/wishes/scope", &vpn.Profile{DeviceID: "d", GatewayID: "g", Wishes: vpn.Wishes{Scope: "all"}}},
+		{"tunnel", "/preferences/tunnel", &vpn.Profile{DeviceID: "d", GatewayID: "g", Preferences: vpn.Preferences{Tunnel: "half"}}},
+		{"password", "/preferences/password", &vpn.Profile{DeviceID: "d", GatewayID: "g", Preferences: vpn.Preferences{Password: "kept"}}},
+		{"scope", "/preferences/scope", &vpn.Profile{DeviceID: "d", GatewayID: "g", Preferences: vpn.Preferences{Scope: "all"}}},
 		{"no device", "/device_id", &vpn.Profile{GatewayID: "g"}},
 
 		{"domain", "/domain", &vpn.Organisation{Name: "Skerry Line", Domain: "skerry line"}},

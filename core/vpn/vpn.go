@@ -22,7 +22,7 @@ const (
 	TLS   Protocol = "tls"
 )
 
-// Protocols lists the protocols, the soundest first.
+// Protocols lists the protocols, strongest first.
 var Protocols = []Protocol{IKEv2, TLS, SSTP, L2TP, PPTP}
 
 // Title writes the protocol as people in the trade do.
@@ -38,8 +38,8 @@ func (p Protocol) Title() string {
 	return map[Protocol]string{PPTP: "PPTP", SSTP: "SSTP"}[p]
 }
 
-// Stamp is what every record carries: who it is and which version of it.
-type Stamp struct {
+// Meta is what every record carries: who it is and which version of it.
+type Meta struct {
 	ID      string    `json:"id" readOnly:"true" doc:"Identifier, given by the service"`
 	Version int       `json:"version" readOnly:"true" doc:"Counts the changes; send it in If-Match to change only what you saw"`
 	Created time.Time `json:"created" readOnly:"true"`
@@ -76,7 +76,7 @@ type SignIn struct {
 
 // Gateway is a VPN server.
 type Gateway struct {
-	Stamp
+	Meta
 	Name      string   `json:"name" required:"true" doc:"Unique name"`
 	Address   string   `json:"address" required:"true" doc:"What clients connect to: a host name or an IP address"`
 	Addresses []string `json:"addresses" doc:"The IP addresses on record behind the name"`
@@ -100,8 +100,8 @@ type Gateway struct {
 	Certificate     string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
 	ClientAuthority string `json:"client_authority,omitempty" doc:"Authorities that the gateway checks devices' certificates against, PEM; noted when Wardicon makes its certificate. Empty means those of its offers"`
 
-	AskAt *AskAt `json:"ask_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
-	Note  string `json:"note,omitempty"`
+	ProbeAt *ProbeAt `json:"probe_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
+	Note    string   `json:"note,omitempty"`
 }
 
 // SignInBy is how people sign in by one protocol.
@@ -115,14 +115,14 @@ func (g Gateway) SignInBy(p Protocol) SignIn {
 	return g.SignIn
 }
 
-// AskAt is where the service asks a gateway: an inside address, or ports that are forwarded.
-type AskAt struct {
+// ProbeAt is where the service asks a gateway: an inside address, or ports that are forwarded.
+type ProbeAt struct {
 	Address string         `json:"address,omitempty" doc:"IP address that is asked in the place of those on record"`
 	Ports   map[string]int `json:"ports,omitempty" doc:"Ports that are asked in the place of others, such as {\"500\": 20500}"`
 }
 
 // Moved is the port that is asked in the place of another one.
-func (a *AskAt) Moved(port int) int {
+func (a *ProbeAt) Moved(port int) int {
 	if to, ok := a.Ports[strconv.Itoa(port)]; ok {
 		return to
 	}
@@ -131,7 +131,7 @@ func (a *AskAt) Moved(port int) int {
 
 // Person receives profiles.
 type Person struct {
-	Stamp
+	Meta
 	Name     string   `json:"name" required:"true" doc:"Display name"`
 	Mail     string   `json:"mail,omitempty" doc:"Mail address"`
 	Language string   `json:"language,omitempty" doc:"BCP 47 tag such as en or de"`
@@ -141,7 +141,7 @@ type Person struct {
 
 // Account is what a person signs in with at a set of gateways.
 type Account struct {
-	Stamp
+	Meta
 	PersonID    string       `json:"person_id" required:"true"`
 	Login       string       `json:"login" required:"true"`
 	Realm       string       `json:"realm,omitempty" doc:"The account's realm; empty takes the gateway's"`
@@ -172,7 +172,7 @@ var Platforms = []Platform{Windows, MacOS, IOS, IPadOS, Android, ChromeOS, Linux
 
 // Device is what a profile is built for.
 type Device struct {
-	Stamp
+	Meta
 	Name      string          `json:"name" required:"true" doc:"Unique name"`
 	PersonID  string          `json:"person_id" required:"true" doc:"The person who uses the device"`
 	Platform  Platform        `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
@@ -182,21 +182,21 @@ type Device struct {
 	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
 	Site      *Site           `json:"site,omitempty" doc:"Networks behind a router; null where the device connects itself alone"`
 
-	Withdrawn Withdrawal `json:"withdrawn,omitempty" doc:"Why nothing more is built for the device: lost, left or retired; empty where it is in use"`
+	Offboarded OffboardReason `json:"offboarded,omitempty" doc:"Why nothing more is built for the device: lost, left or retired; empty where it is in use"`
 }
 
-// Withdrawal says why a device is in nobody's right hands any more.
-type Withdrawal string
+// OffboardReason says why a device is in nobody's right hands any more.
+type OffboardReason string
 
 // The reasons; the empty one stands for a device in use.
 const (
-	Lost    Withdrawal = "lost"    // or stolen: whoever has it may use what is on it
-	Left    Withdrawal = "left"    // its person has
-	Retired Withdrawal = "retired" // and wiped
+	Lost    OffboardReason = "lost"    // or stolen: whoever has it may use what is on it
+	Left    OffboardReason = "left"    // its person has
+	Retired OffboardReason = "retired" // and wiped
 )
 
-// Withdrawals lists the reasons.
-var Withdrawals = []Withdrawal{Lost, Left, Retired}
+// OffboardReasons lists the reasons.
+var OffboardReasons = []OffboardReason{Lost, Left, Retired}
 
 // DeviceIdentity is the certificate that a device proves itself with.
 type DeviceIdentity struct {
@@ -208,8 +208,8 @@ type DeviceIdentity struct {
 // Tunnel says which traffic goes through.
 type Tunnel string
 
-// Keep says what happens with the password.
-type Keep string
+// PasswordMode says what happens with the password.
+type PasswordMode string
 
 // Scope says for whom on the device a connection is made.
 type Scope string
@@ -219,24 +219,24 @@ const (
 	TunnelFull  Tunnel = "full"
 	TunnelSplit Tunnel = "split"
 
-	KeepSaved Keep = "saved"
-	KeepAsked Keep = "asked"
+	PasswordSaved    PasswordMode = "saved"
+	PasswordPrompted PasswordMode = "asked"
 
 	ScopePerson  Scope = "person"
 	ScopeMachine Scope = "machine"
 )
 
-// Wishes are what an operator has settled by hand for one profile; whatever is
+// Preferences are what an operator has set manually for one profile; whatever is
 // empty is chosen by planning.
-type Wishes struct {
-	Name      string   `json:"name,omitempty" doc:"Name of the connection on the device"`
-	AccountID string   `json:"account_id,omitempty"`
-	Tunnel    Tunnel   `json:"tunnel,omitempty" doc:"full or split"`
-	Password  Keep     `json:"password,omitempty" doc:"saved or asked"`
-	Opening   Keep     `json:"opening,omitempty" doc:"Whether the passphrase of the device's certificate is inside its file (saved) or asked for at install (asked); Apple profiles only"`
-	Scope     Scope    `json:"scope,omitempty" doc:"person or machine"`
-	Protocol  Protocol `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
-	Format    string   `json:"format,omitempty" doc:"Format of the file, where the device takes several"`
+type Preferences struct {
+	Name                  string       `json:"name,omitempty" doc:"Name of the connection on the device"`
+	AccountID             string       `json:"account_id,omitempty"`
+	Tunnel                Tunnel       `json:"tunnel,omitempty" doc:"full or split"`
+	Password              PasswordMode `json:"password,omitempty" doc:"saved or asked"`
+	CertificatePassphrase PasswordMode `json:"certificate_passphrase,omitempty" doc:"Whether the passphrase of the device's certificate is inside its file (saved) or asked for at install (asked); Apple profiles only"`
+	Scope                 Scope        `json:"scope,omitempty" doc:"person or machine"`
+	Protocol              Protocol     `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
+	Format                string       `json:"format,omitempty" doc:"Format of the file, where the device takes several"`
 
 	Auth      string    `json:"auth,omitempty" doc:"How the client authenticates: eap-tls, certificate, eap-mschapv2 or psk by IKEv2, certificate-password, certificate or password by the TLS tunnel, certificate or psk by L2TP/IPsec"`
 	Transport Transport `json:"transport,omitempty" doc:"TLS tunnel: udp or tcp alone; empty tries the gateway's in their order"`
@@ -253,11 +253,11 @@ type Wishes struct {
 }
 
 // IsZero tells whether nothing is settled.
-func (w Wishes) IsZero() bool { return reflect.ValueOf(w).IsZero() }
+func (w Preferences) IsZero() bool { return reflect.ValueOf(w).IsZero() }
 
 // Over is a pattern with what is settled for one profile in the place of its own, and the
 // fields for which that is so.
-func (w Wishes) Over(p Pattern) (Pattern, map[Field]bool) {
+func (w Preferences) Over(p Pattern) (Pattern, map[Field]bool) {
 	own := map[Field]bool{}
 	for field, list := range map[Field]struct {
 		from []string
@@ -284,13 +284,13 @@ func (w Wishes) Over(p Pattern) (Pattern, map[Field]bool) {
 
 // Profile is the connection of one device to one gateway.
 type Profile struct {
-	Stamp
-	DeviceID  string `json:"device_id" required:"true"`
-	GatewayID string `json:"gateway_id" required:"true"`
-	PatternID string `json:"pattern_id,omitempty" doc:"The pattern that the profile is planned by"`
-	Wishes    Wishes `json:"wishes"`
-	Tally     Tally  `json:"tally" readOnly:"true" doc:"Findings when last checked"`
-	Checked   bool   `json:"checked" readOnly:"true" doc:"False while a check of changed data is still to come"`
+	Meta
+	DeviceID    string      `json:"device_id" required:"true"`
+	GatewayID   string      `json:"gateway_id" required:"true"`
+	PatternID   string      `json:"pattern_id,omitempty" doc:"The pattern that the profile is planned by"`
+	Preferences Preferences `json:"preferences"`
+	Tally       Tally       `json:"tally" readOnly:"true" doc:"Findings when last checked"`
+	Checked     bool        `json:"checked" readOnly:"true" doc:"False while a check of changed data is still to come"`
 }
 
 // Severity ranks a finding.
@@ -332,7 +332,7 @@ type Organisation struct {
 	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
 	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
 
-	AskEvery int `json:"ask_every" required:"false" doc:"Hours after which the service asks each gateway again what it answers; 0 asks only when somebody wants it"`
+	ProbeEvery int `json:"probe_every" required:"false" doc:"Hours after which the service asks each gateway again what it answers; 0 asks only when somebody wants it"`
 
 	KeepParcels int `json:"keep_parcels" required:"false" doc:"Days after which the files of a parcel that a newer one took the place of are removed; that it was built, with its digest, stays. 0 keeps all"`
 }

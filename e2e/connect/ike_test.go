@@ -278,7 +278,7 @@ func TestIKEv2(t *testing.T) {
 			gateways[name] = &g
 		}
 	}
-	w.r.do("authority", "cross", "Old", "--to", "New")
+	w.r.do("authority", "roll-over", "Old", "--to", "New")
 	w.r.do("certificate", "issue", "Rolling eaptls", "--authority", "New")
 	for _, m := range ways[:3] { // the last one still shows what the old authority issued
 		w.bundle(t, gateways["Rolling"+m.name], "New")

@@ -92,7 +92,7 @@ func TestNetworkManager(t *testing.T) {
 		w.bundle(t, &g, c.issuer)
 		gateways = append(gateways, &g)
 	}
-	r.do("authority", "cross", "Old", "--to", "New")
+	r.do("authority", "roll-over", "Old", "--to", "New")
 	w.bundle(t, gateways[2], "New") // one shows the new certificate, the other the old one
 	for i, c := range cases {
 		g := gateways[i]

@@ -116,7 +116,7 @@ function key(a: Schemas['AuthorityRow']) {
           <td>
             <RouterLink :to="`/authorities/${a.id}`">{{ a.name }}</RouterLink>
           </td>
-          <td data-label="Ends">{{ day(a.ends) }}</td>
+          <td data-label="Ends">{{ day(a.expires) }}</td>
           <td data-label="Key">{{ key(a) }}</td>
           <td data-label="Issued" class="number">{{ a.certificates }}</td>
           <td data-label="Revoked" class="number">{{ a.revoked }}</td>

@@ -23,19 +23,19 @@ const filters = computed(() =>
 const choices = [
   { value: '', text: 'All' },
   { value: 'revoked:false', text: 'Not revoked' },
-  { value: 'days:60', text: 'Ending within 60 days' },
+  { value: 'days:60', text: 'Expiry within 60 days' },
   { value: 'revoked:true', text: 'Revoked' },
 ]
 const load = (query: ListQuery, signal: AbortSignal) =>
   ask(api.GET('/api/v1/certificates', { params: { query }, signal }))
 const changes = ref(0)
 
-const endings = ref<Schemas['Ending'][]>([])
+const expiries = ref<Schemas['Expiry'][]>([])
 const pages: Record<string, string> = { gateway: '/gateways/', device: '/devices/', authority: '/authorities/' }
 const wrong = ref('')
 async function look() {
   try {
-    endings.value = (await ask(api.GET('/api/v1/endings', { params: { query: { days: 90 } } }))).items
+    expiries.value = (await ask(api.GET('/api/v1/expiries', { params: { query: { days: 90 } } }))).items
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -56,22 +56,22 @@ function state(c: Schemas['CertificateRow']) {
   </PageHead>
   <p class="soft">A device gets its certificate on its own page, and so does a gateway.</p>
   <Notice :text="wrong" />
-  <section class="panel mb-4" aria-labelledby="endings">
-    <h2 id="endings">What ends within 90 days</h2>
-    <p v-if="endings.length === 0" class="soft mb-0">
+  <section class="panel mb-4" aria-labelledby="expiries">
+    <h2 id="expiries">What ends within 90 days</h2>
+    <p v-if="expiries.length === 0" class="soft mb-0">
       Nothing. The log warns 60, 30 and 7 days ahead, and so does <RouterLink to="/mail">mail</RouterLink>.
     </p>
     <ul v-else class="mb-0">
-      <li v-for="e in endings" :key="e.noun + e.id + e.what">
+      <li v-for="e in expiries" :key="e.noun + e.id + e.what">
         <span class="tag me-2" :class="e.days < 0 ? 'error' : e.days < 30 ? 'warning' : 'plain'">{{
           e.days < 0 ? 'ended' : e.days === 1 ? '1 day' : `${e.days} days`
         }}</span>
         <RouterLink v-if="pages[e.noun]" :to="pages[e.noun] + e.id">{{ e.name }}</RouterLink>
-        <template v-else>{{ e.name }}</template>: {{ e.what }}, {{ day(e.ends) }}
+        <template v-else>{{ e.name }}</template>: {{ e.what }}, {{ day(e.expires) }}
       </li>
     </ul>
   </section>
-  <ListTable :key="changes" noun="certificates" :columns="columns" :load="load" first="ends" :filters="filters">
+  <ListTable :key="changes" noun="certificates" :columns="columns" :load="load" first="expires" :filters="filters">
     <template #filter>
       <div>
         <label class="form-label" for="which">Which</label>

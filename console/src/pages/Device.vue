@@ -10,7 +10,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import PersonField from '../parts/PersonField.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
-import WithdrawPanel from '../parts/WithdrawPanel.vue'
+import OffboardPanel from '../parts/OffboardPanel.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import type { Material } from '../parts/files'
 import { platforms } from '../parts/platforms'
@@ -26,11 +26,11 @@ const gateways = ref<{ value: string; text: string }[]>([])
 const gateway = ref('')
 const { draft, errors, wrong, done, busy, fill, run } = useForm({
   ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
-  ...{ encrypted: false, cannot_ask: false, withdrawn: '', certificate: '', key: '' },
+  ...{ encrypted: false, cannot_ask: false, offboarded: '', certificate: '', key: '' },
   ...{ site: [] as string[], masquerade: false },
 })
 const adding = useForm({})
-const withdrawals = [
+const offboardings = [
   { value: '', text: 'no, it is in use' },
   { value: 'lost', text: 'it is lost' },
   { value: 'left', text: 'its person has left' },
@@ -48,7 +48,7 @@ function show(d: Schemas['DeviceRow']) {
     release,
     encrypted,
     cannot_ask,
-    withdrawn: d.withdrawn ?? '',
+    offboarded: d.offboarded ?? '',
     certificate,
     key: '',
     site: d.site?.networks ?? [],
@@ -135,13 +135,13 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       />
     </div>
     <Field
-      v-if="row?.withdrawn"
-      v-model="draft.withdrawn"
+      v-if="row?.offboarded"
+      v-model="draft.offboarded"
       kind="choice"
-      label="Withdrawn"
-      pointer="/withdrawn"
+      label="Offboarded"
+      pointer="/offboarded"
       :errors="errors"
-      :choices="withdrawals"
+      :choices="offboardings"
       help="Nothing is built for it. Where it is back, say that it is in use."
     />
     <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
@@ -210,7 +210,7 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       <MaterialForm class="mt-2" button="Give it to the device" keyed :send="bring" />
     </details>
   </section>
-  <WithdrawPanel v-if="row" :id="row.id" noun="device" :name="row.name" @withdrawn="reload" />
+  <OffboardPanel v-if="row" :id="row.id" noun="device" :name="row.name" @offboarded="reload" />
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>
     <p v-if="profiles.length === 0">No profile yet: choose a gateway, and see at once how the device would connect.</p>

@@ -43,8 +43,8 @@ const blank = {
   egress: [] as string[],
   hosts: [] as string[],
   note: '',
-  ask_address: '',
-  ask_ports: [] as string[],
+  probe_address: '',
+  probe_ports: [] as string[],
   load_share: 0 as number | null,
   on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
   offers: Object.fromEntries(offers.map((o) => [o.key, blankOffer(o.key)])) as Record<OfferKey, Draft>,
@@ -72,8 +72,8 @@ function draftOf(g: Schemas['GatewayRow']): typeof blank {
     ) as Record<OfferKey, OwnSignIn>,
     ...{ domains: g.domains, dns: g.dns, routes: g.routes, pool: g.pool, egress: g.egress, hosts: g.hosts },
     announced: g.announced,
-    ask_address: g.ask_at?.address ?? '',
-    ask_ports: Object.entries(g.ask_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
+    probe_address: g.probe_at?.address ?? '',
+    probe_ports: Object.entries(g.probe_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
   }
 }
@@ -108,15 +108,15 @@ async function reload() {
 }
 
 // Where the service asks it; a port that is left out is removed by a null.
-function askAt() {
+function probeAt() {
   const ports: Record<string, number | null> = {}
-  for (const from of Object.keys(row.value?.ask_at?.ports ?? {})) ports[from] = null
-  for (const line of draft.ask_ports) {
+  for (const from of Object.keys(row.value?.probe_at?.ports ?? {})) ports[from] = null
+  for (const line of draft.probe_ports) {
     const [from, to] = line.split('=')
     if (from?.trim()) ports[from.trim()] = Number(to)
   }
-  if (!draft.ask_address && !draft.ask_ports.length) return null
-  return { address: draft.ask_address, ports }
+  if (!draft.probe_address && !draft.probe_ports.length) return null
+  return { address: draft.probe_address, ports }
 }
 
 // The record as it is sent: a null in a merge patch removes.
@@ -129,7 +129,7 @@ function body() {
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
     sign_in: { form: d.form, realm: d.realm },
     sign_ins: Object.fromEntries(offers.map(({ key }) => [key, d.sign_ins[key].form ? d.sign_ins[key] : null])),
-    ask_at: askAt(),
+    probe_at: probeAt(),
     load_share: Number(d.load_share ?? 0),
     offers: Object.fromEntries(offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null])),
   } as unknown as Schemas['GatewayInput']
@@ -290,15 +290,15 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             pointer="/hosts"
             :errors="errors"
           />
-          <details class="mb-3" :open="!!(draft.ask_address || draft.ask_ports.length)">
+          <details class="mb-3" :open="!!(draft.probe_address || draft.probe_ports.length)">
             <summary>Where the service asks it</summary>
             <p class="soft mt-2">Only where that is not where devices reach it: an inside address, forwarded ports.</p>
-            <Field v-model="draft.ask_address" label="IP address" pointer="/ask_at/address" :errors="errors" />
+            <Field v-model="draft.probe_address" label="IP address" pointer="/probe_at/address" :errors="errors" />
             <Field
-              v-model="draft.ask_ports"
+              v-model="draft.probe_ports"
               kind="list"
               label="Ports"
-              pointer="/ask_at/ports"
+              pointer="/probe_at/ports"
               :errors="errors"
               help="One a line, such as 500=20500."
             />

@@ -25,7 +25,7 @@ const filters = computed(() => (answers.value ? [`answers:${answers.value}`] : u
 const states = [{ value: '', text: 'any' }, ...Object.entries(stateText).map(([value, text]) => ({ value, text }))]
 const { wrong, run } = useForm({})
 const { job, lost, follow } = useJob(() => table.value?.look())
-const askAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
+const probeAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
 const stop = () =>
   run(async () => {
     job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
@@ -40,7 +40,7 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
       variant="outline-secondary"
       size="sm"
       :disabled="job?.state === 'running'"
-      @click="askAll"
+      @click="probeAll"
       >Ask all what they answer</BButton
     ><BButton v-if="session.may('owner')" class="me-2" to="/gateways/ask" variant="outline-secondary" size="sm"
       >Ask an address</BButton

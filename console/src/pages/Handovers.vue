@@ -56,7 +56,7 @@ const columns = [
   { key: 'device', text: 'Device', sort: 'device' },
   { key: 'person', text: 'Person', sort: 'person' },
   { key: 'state', text: 'State' },
-  { key: 'openings', text: 'Openings' },
+  { key: 'uses', text: 'Uses' },
   { key: 'expires', text: 'Ends', sort: 'expires' },
   { key: 'do', text: 'What to do' },
 ]
@@ -128,8 +128,8 @@ const reissue = (id: string) =>
       </template>
       <template v-else-if="column === 'person'">{{ row.person }}</template>
       <span v-else-if="column === 'state'" class="tag" :class="stateLooks[row.state] ?? 'plain'">{{ row.state }}</span>
-      <template v-else-if="column === 'openings'"
-        >{{ row.openings }} of {{ row.most }}{{ row.wrong ? `, ${row.wrong} wrong passcodes` : '' }}</template
+      <template v-else-if="column === 'uses'"
+        >{{ row.uses }} of {{ row.max_uses }}{{ row.wrong ? `, ${row.wrong} wrong passcodes` : '' }}</template
       >
       <span v-else-if="column === 'expires'" class="text-nowrap">{{ shortTime(row.expires) }}</span>
       <span v-else class="text-nowrap alters">

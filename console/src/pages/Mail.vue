@@ -38,13 +38,13 @@ async function save() {
 async function tryIt() {
   await trying.run(async () => {
     await ask(api.POST('/api/v1/mail/try', { body: { to: to.value } }))
-  }, `The server took a letter to ${to.value}.`)
+  }, `The server took an email to ${to.value}.`)
 }
 const sending = useForm({})
 async function sendNow() {
   let n = 0
   const well = await sending.run(async () => {
-    n = (await ask(api.POST('/api/v1/letters/delivery'))).waiting
+    n = (await ask(api.POST('/api/v1/mail/deliveries'))).waiting
   }, '')
   if (well) sending.done.value = n ? `${n} ${n === 1 ? 'email is' : 'emails are'} being sent.` : 'No email is queued.'
   window.setTimeout(() => changes.value++, 1500)
@@ -56,14 +56,14 @@ const columns = [
   { key: 'state', text: 'State' },
 ]
 const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'error' }
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/letters', { params: { query }, signal }))
+const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/mail/queue', { params: { query }, signal }))
 const time = (v: string) => new Date(v).toLocaleString()
 </script>
 
 <template>
   <PageHead title="Mail" />
   <p class="soft">
-    Letters go through your mail server: by TLS or not at all. What they say is sealed until they are sent, and
+    Emails go through your mail server: by TLS or not at all. What they say is sealed until they are sent, and
     forgotten then.
   </p>
   <Notice v-if="!loaded" :text="wrong" />
@@ -74,7 +74,7 @@ const time = (v: string) => new Date(v).toLocaleString()
         label="Mail server"
         pointer="/server"
         :errors="errors"
-        help="Host name. Empty sends no letters."
+        help="Host name. Empty sends no emails."
       />
       <Field
         v-model="draft.security"
@@ -129,7 +129,7 @@ const time = (v: string) => new Date(v).toLocaleString()
   <form v-if="loaded && draft.server" class="panel mb-4" novalidate @submit.prevent="tryIt">
     <div class="d-flex flex-wrap gap-2 align-items-end">
       <div>
-        <label class="form-label" for="to">Send a letter to see that it can be done</label>
+        <label class="form-label" for="to">Send an email to see that it can be done</label>
         <BFormInput id="to" v-model="to" type="email" placeholder="ada@skerryline.example" />
       </div>
       <BButton class="alters" type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
@@ -140,7 +140,7 @@ const time = (v: string) => new Date(v).toLocaleString()
     </div>
   </form>
   <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
-    <h2 class="mb-0 me-auto">Letters</h2>
+    <h2 class="mb-0 me-auto">Emails</h2>
     <BButton
       v-if="draft.server"
       class="alters"
@@ -151,7 +151,7 @@ const time = (v: string) => new Date(v).toLocaleString()
     >
   </div>
   <Notice :text="sending.wrong.value" /><Notice :text="sending.done.value" kind="done" />
-  <ListTable :key="changes" noun="letters" :columns="columns" :load="load" first="created">
+  <ListTable :key="changes" noun="emails" :columns="columns" :load="load" first="created">
     <template #cell="{ row, column }">
       <span v-if="column === 'created'" class="text-nowrap">{{ time(row.created) }}</span>
       <template v-else-if="column === 'to'">{{ row.to }}</template>
@@ -161,6 +161,6 @@ const time = (v: string) => new Date(v).toLocaleString()
         <span v-if="row.problem" class="soft small ms-2">{{ row.problem }}</span>
       </template>
     </template>
-    <template #empty>No letter was sent yet.</template>
+    <template #empty>No email was sent yet.</template>
   </ListTable>
 </template>

@@ -20,16 +20,16 @@ const choices = [
 const changes = ref(0)
 const pages: Record<string, string> = { person: '/people/', device: '/devices/' }
 const load = (query: ListQuery, signal: AbortSignal) =>
-  ask(api.GET('/api/v1/withdrawals', { params: { query }, signal }))
+  ask(api.GET('/api/v1/offboardings', { params: { query }, signal }))
 </script>
 
 <template>
-  <PageHead title="Withdrawals" />
+  <PageHead title="Offboarding" />
   <p class="soft">
     People who left and devices that were lost, with what is still to be done. It begins on the page of the person or
     the device.
   </p>
-  <ListTable :key="changes" noun="withdrawals" :columns="columns" :load="load" first="created" :filters="filters">
+  <ListTable :key="changes" noun="offboardings" :columns="columns" :load="load" first="created" :filters="filters">
     <template #filter>
       <div>
         <label class="form-label" for="which">Which</label>
@@ -42,7 +42,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
         <div class="soft small">{{ new Date(row.created).toLocaleDateString() }} by {{ row.operator }}</div>
       </template>
       <span v-else-if="column === 'why'" class="tag plain">{{ row.why }}</span>
-      <ToDoList v-else :withdrawal="row" @changed="changes++" />
+      <ToDoList v-else :offboarding="row" @changed="changes++" />
     </template>
     <template #empty>Nobody left and nothing was lost.</template>
   </ListTable>

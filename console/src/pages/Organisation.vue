@@ -13,15 +13,15 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   links_v4: '',
   links_v6: '',
   factors: false,
-  ask_every: 0 as number | null,
+  probe_every: 0 as number | null,
   keep_parcels: 0 as number | null,
 })
 const loaded = ref(false)
 const version = ref(0)
 function show(o: Schemas['Organisation']) {
   const { name, domain, links = '', links_v4 = '', links_v6 = '', factors = false } = o
-  const { ask_every = 0, keep_parcels = 0 } = o
-  fill({ name, domain, links, links_v4, links_v6, factors, ask_every, keep_parcels })
+  const { probe_every = 0, keep_parcels = 0 } = o
+  fill({ name, domain, links, links_v4, links_v6, factors, probe_every, keep_parcels })
   version.value = o.version
 }
 
@@ -32,7 +32,7 @@ onMounted(() =>
   }, ''),
 )
 const numbers = () => ({
-  ask_every: Number(draft.ask_every ?? 0),
+  probe_every: Number(draft.probe_every ?? 0),
   keep_parcels: Number(draft.keep_parcels ?? 0),
 })
 async function save() {
@@ -84,10 +84,10 @@ async function save() {
       <Field v-model="draft.links_v6" label="By IPv6 alone" pointer="/links_v6" :errors="errors" />
     </details>
     <Field
-      v-model="draft.ask_every"
+      v-model="draft.probe_every"
       kind="number"
       label="Hours after which each gateway is asked what it answers"
-      pointer="/ask_every"
+      pointer="/probe_every"
       :errors="errors"
       help="0 asks only when somebody wants it."
     />

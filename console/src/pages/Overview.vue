@@ -9,9 +9,9 @@ import TallyTags from '../parts/TallyTags.vue'
 const o = ref<Schemas['Overview']>()
 const probes = computed(() => o.value?.probes ?? [])
 const more = computed(() =>
-  o.value ? o.value.counts.gateways - (o.value.answers.unasked ?? 0) - probes.value.length : 0,
+  o.value ? o.value.counts.gateways - (o.value.answers.unprobed ?? 0) - probes.value.length : 0,
 )
-const unasked = computed(() => o.value?.answers.unasked ?? 0)
+const unprobed = computed(() => o.value?.answers.unprobed ?? 0)
 const wrong = ref('')
 
 let timer = 0
@@ -91,8 +91,8 @@ onMounted(look)
           <li v-if="more > 0">
             <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
-          <li v-if="unasked">
-            <span class="soft">{{ unasked }} not asked yet: </span
+          <li v-if="unprobed">
+            <span class="soft">{{ unprobed }} not asked yet: </span
             ><RouterLink to="/gateways">ask what they answer</RouterLink>
           </li>
         </ul>

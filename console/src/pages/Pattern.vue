@@ -138,7 +138,7 @@ const result = computed(() =>
           v-model="draft.protocols"
           label="Protocols, the preferred first"
           :choices="protocols"
-          none="The soundest first, PPTP last."
+          none="Strongest first, PPTP last."
         />
         <Field
           v-model="draft.gateways"

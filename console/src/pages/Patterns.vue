@@ -29,7 +29,7 @@ const ways: Record<string, string> = { listed: 'first of the list', nearest: 'ne
         [...row.groups, ...row.platforms.map(platformText)].join(', ') || 'all devices'
       }}</template>
       <template v-else-if="column === 'protocols'">{{
-        row.protocols.map(protocol).join(', ') || 'the soundest first'
+        row.protocols.map(protocol).join(', ') || 'strongest first'
       }}</template>
       <template v-else-if="column === 'gateways'">{{ ways[row.gateways || 'listed'] }}</template>
       <RouterLink v-else :to="`/profiles?pattern_id=${row.id}`">{{ row.profiles }}</RouterLink>

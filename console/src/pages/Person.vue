@@ -7,7 +7,7 @@ import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
-import WithdrawPanel from '../parts/WithdrawPanel.vue'
+import OffboardPanel from '../parts/OffboardPanel.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import { platformText } from '../parts/platforms'
 import { useForm } from '../parts/useForm'
@@ -123,7 +123,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
         </tbody>
       </table>
     </section>
-    <WithdrawPanel :id="row.id" noun="person" :name="row.name" @withdrawn="belongings" />
+    <OffboardPanel :id="row.id" noun="person" :name="row.name" @offboarded="belongings" />
     <section v-for="a in accounts" :key="a.id + a.version" class="panel mb-4" :aria-label="`Account ${a.login}`">
       <h2>
         Account <span class="mono">{{ a.login }}</span>

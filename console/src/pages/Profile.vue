@@ -27,8 +27,8 @@ const unfit = ref('')
 const accounts = ref<{ value: string; text: string }[]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
 const patterns = ref<{ value: string; text: string }[]>([])
-const wishes = useForm({
-  ...{ name: '', account_id: '', tunnel: '', password: '', opening: '', scope: '', fallback_id: '', second_to: '' },
+const preferences = useForm({
+  ...{ name: '', account_id: '', tunnel: '', password: '', certificate_passphrase: '', scope: '', fallback_id: '', second_to: '' },
   ...{ protocol: '', format: '', pattern_id: '', auth: '', transport: '', ipv6: '', connect: '' },
   ...{ routes: [] as string[], dns: [] as string[], domains: [] as string[], reconnect: false },
   demand: { domains: [] as string[], networks: [] as string[], suffixes: [] as string[] },
@@ -38,13 +38,13 @@ const path = { path: { id: props.id } }
 
 async function plan() {
   planned.value = await ask(api.GET('/api/v1/profiles/{id}/plan', { params: path }))
-  const w = planned.value.profile.wishes
-  wishes.fill({
+  const w = planned.value.profile.preferences
+  preferences.fill({
     name: w.name ?? '',
     account_id: w.account_id ?? '',
     tunnel: w.tunnel ?? '',
     password: w.password ?? '',
-    opening: w.opening ?? '',
+    certificate_passphrase: w.certificate_passphrase ?? '',
     scope: w.scope ?? '',
     fallback_id: w.fallback_id ?? '',
     second_to: w.second_to ?? '',
@@ -105,7 +105,7 @@ watch([byHand, revealed], () => void preview())
 
 const shown = computed(() => files.value.find((f) => f.name === name.value))
 const fields = computed(() => new Set(planned.value?.choices.map((c) => c.field)))
-// A finding stands beside the choice that it concerns; where nothing was settled for its
+// A finding stands beside the choice that it concerns; where nothing was set for its
 // own field, beside the choice that its field belongs to.
 const belongs: Record<string, string[]> = {
   password: ['keep'],
@@ -167,9 +167,9 @@ const conditions = [
 ] as const
 
 async function save() {
-  await wishes.run(async () => {
-    const { pattern_id, ...kept } = wishes.draft
-    const body = { wishes: kept, pattern_id } as unknown as Schemas['ProfileInput']
+  await preferences.run(async () => {
+    const { pattern_id, ...kept } = preferences.draft
+    const body = { preferences: kept, pattern_id } as unknown as Schemas['ProfileInput']
     await ask(api.PATCH('/api/v1/profiles/{id}', { ...patch(props.id, planned.value!.profile.version), body }))
     await plan()
     await preview()
@@ -211,7 +211,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         </div>
       </dl>
       <template v-if="planned.agreements.length">
-        <h3 class="fs-6 mt-3">Both sides settle on</h3>
+        <h3 class="fs-6 mt-3">Both sides negotiate</h3>
         <AgreementList :agreements="planned.agreements" />
       </template>
       <template v-if="planned.passed.length">
@@ -274,157 +274,157 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
 
     <HandoverPanel :profile="id" />
 
-    <section class="panel mb-4" aria-labelledby="wishes">
-      <h2 id="wishes">Settled by hand</h2>
+    <section class="panel mb-4" aria-labelledby="preferences">
+      <h2 id="preferences">Set manually</h2>
       <p class="soft">What is left open here is chosen by planning, with the reason above.</p>
       <form novalidate @submit.prevent="save">
         <div class="columns">
           <Field
-            v-model="wishes.draft.name"
+            v-model="preferences.draft.name"
             label="Connection name"
-            pointer="/wishes/name"
-            :errors="wishes.errors.value"
+            pointer="/preferences/name"
+            :errors="preferences.errors.value"
           />
           <Field
-            v-model="wishes.draft.account_id"
+            v-model="preferences.draft.account_id"
             kind="choice"
             label="Account"
-            pointer="/wishes/account_id"
-            :errors="wishes.errors.value"
+            pointer="/preferences/account_id"
+            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'Left to planning' }, ...accounts]"
           />
           <Field
-            v-model="wishes.draft.tunnel"
+            v-model="preferences.draft.tunnel"
             kind="choice"
             label="Tunnel"
-            pointer="/wishes/tunnel"
-            :errors="wishes.errors.value"
+            pointer="/preferences/tunnel"
+            :errors="preferences.errors.value"
             :choices="choice(['full', 'split'])"
           />
           <Field
-            v-model="wishes.draft.password"
+            v-model="preferences.draft.password"
             kind="choice"
             label="Password"
-            pointer="/wishes/password"
-            :errors="wishes.errors.value"
+            pointer="/preferences/password"
+            :errors="preferences.errors.value"
             :choices="choice(['saved', 'asked'])"
           />
           <Field
-            v-model="wishes.draft.opening"
+            v-model="preferences.draft.certificate_passphrase"
             kind="choice"
             label="Passphrase of the device's certificate"
-            pointer="/wishes/opening"
-            :errors="wishes.errors.value"
+            pointer="/preferences/certificate_passphrase"
+            :errors="preferences.errors.value"
             :choices="choice(['saved', 'asked'])"
             help="In Apple profiles: inside the file, or asked for when it is installed."
           />
           <Field
-            v-model="wishes.draft.scope"
+            v-model="preferences.draft.scope"
             kind="choice"
             label="For"
-            pointer="/wishes/scope"
-            :errors="wishes.errors.value"
+            pointer="/preferences/scope"
+            :errors="preferences.errors.value"
             :choices="choice(['person', 'machine'])"
           />
           <Field
-            v-model="wishes.draft.protocol"
+            v-model="preferences.draft.protocol"
             kind="choice"
             label="Protocol"
-            pointer="/wishes/protocol"
-            :errors="wishes.errors.value"
+            pointer="/preferences/protocol"
+            :errors="preferences.errors.value"
             :choices="choice(['ikev2', 'tls', 'sstp', 'l2tp', 'pptp'])"
           />
           <Field
-            v-model="wishes.draft.auth"
+            v-model="preferences.draft.auth"
             kind="choice"
             label="Authentication"
-            pointer="/wishes/auth"
-            :errors="wishes.errors.value"
+            pointer="/preferences/auth"
+            :errors="preferences.errors.value"
             :choices="choice(ways)"
             help="Such as a password although the device has a certificate."
           />
           <Field
-            v-model="wishes.draft.transport"
+            v-model="preferences.draft.transport"
             kind="choice"
             label="Transport of the TLS tunnel"
-            pointer="/wishes/transport"
-            :errors="wishes.errors.value"
+            pointer="/preferences/transport"
+            :errors="preferences.errors.value"
             :choices="choice(['udp', 'tcp'])"
           />
           <Field
-            v-model="wishes.draft.format"
+            v-model="preferences.draft.format"
             kind="choice"
             label="File"
-            pointer="/wishes/format"
-            :errors="wishes.errors.value"
+            pointer="/preferences/format"
+            :errors="preferences.errors.value"
             :choices="choice(planned.formats)"
           />
           <Field
-            v-model="wishes.draft.pattern_id"
+            v-model="preferences.draft.pattern_id"
             kind="choice"
             label="Pattern"
             pointer="/pattern_id"
-            :errors="wishes.errors.value"
+            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'None' }, ...patterns]"
           />
           <Field
-            v-model="wishes.draft.ipv6"
+            v-model="preferences.draft.ipv6"
             kind="choice"
             label="IPv6"
-            pointer="/wishes/ipv6"
-            :errors="wishes.errors.value"
+            pointer="/preferences/ipv6"
+            :errors="preferences.errors.value"
             :choices="choice(['carried', 'refused', 'left'])"
           />
           <Field
-            v-model="wishes.draft.connect"
+            v-model="preferences.draft.connect"
             kind="choice"
             label="Connect"
-            pointer="/wishes/connect"
-            :errors="wishes.errors.value"
+            pointer="/preferences/connect"
+            :errors="preferences.errors.value"
             :choices="choice(['by-hand', 'at-sign-in', 'on-demand', 'always'])"
           />
           <Field
             v-for="l in lists"
             :key="l.key"
-            v-model="wishes.draft[l.key]"
+            v-model="preferences.draft[l.key]"
             kind="list"
             :label="l.label"
-            :pointer="`/wishes/${l.key}`"
-            :errors="wishes.errors.value"
+            :pointer="`/preferences/${l.key}`"
+            :errors="preferences.errors.value"
           />
-          <template v-if="wishes.draft.connect === 'on-demand'">
+          <template v-if="preferences.draft.connect === 'on-demand'">
             <Field
               v-for="l in conditions"
               :key="l.key"
-              v-model="wishes.draft.demand[l.key]"
+              v-model="preferences.draft.demand[l.key]"
               kind="list"
               :label="l.label"
-              :pointer="`/wishes/demand/${l.key}`"
-              :errors="wishes.errors.value"
+              :pointer="`/preferences/demand/${l.key}`"
+              :errors="preferences.errors.value"
             />
           </template>
           <Field
-            v-model="wishes.draft.fallback_id"
+            v-model="preferences.draft.fallback_id"
             kind="choice"
             label="Second gateway"
-            pointer="/wishes/fallback_id"
-            :errors="wishes.errors.value"
+            pointer="/preferences/fallback_id"
+            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
             help="Tried where this one does not answer: from the same file where it can hold both, else by a profile of its own."
           />
           <Field
-            v-model="wishes.draft.second_to"
+            v-model="preferences.draft.second_to"
             kind="choice"
             label="Second choice to"
-            pointer="/wishes/second_to"
-            :errors="wishes.errors.value"
+            pointer="/preferences/second_to"
+            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
           />
-          <Field v-model="wishes.draft.reconnect" kind="check" label="Connect again by itself after a break" />
+          <Field v-model="preferences.draft.reconnect" kind="check" label="Connect again by itself after a break" />
         </div>
-        <Notice :text="wishes.wrong.value" /><Notice :text="wishes.done.value" kind="done" />
+        <Notice :text="preferences.wrong.value" /><Notice :text="preferences.done.value" kind="done" />
         <div class="d-flex flex-wrap gap-2 mt-2">
-          <BButton class="alters" type="submit" variant="primary" :disabled="wishes.busy.value"
+          <BButton class="alters" type="submit" variant="primary" :disabled="preferences.busy.value"
             >Save and plan again</BButton
           >
           <RemoveButton noun="profile" :name="planned.title" :remove="remove" @removed="router.push('/profiles')" />

@@ -10,7 +10,7 @@ import { useForm } from '../parts/useForm'
 
 const { draft, errors, wrong, busy, run } = useForm({ address: '', off_record: false })
 const probe = ref<Schemas['Probe']>()
-const askIt = () =>
+const probeIt = () =>
   run(async () => {
     probe.value = undefined
     probe.value = await ask(api.POST('/api/v1/probes', { body: { ...draft } }))
@@ -23,7 +23,7 @@ const askIt = () =>
     For a gateway that is not on record yet: it is asked by every protocol at its usual port. What it answers is not
     kept, who asked is.
   </p>
-  <form class="panel mb-4" novalidate @submit.prevent="askIt">
+  <form class="panel mb-4" novalidate @submit.prevent="probeIt">
     <Field
       v-model="draft.address"
       label="Address"

@@ -13,7 +13,7 @@ const emit = defineEmits<{ made: [] }>()
 const { draft, errors, wrong, busy, run } = useForm({
   group: '',
   days: 7,
-  openings: 3,
+  uses: 3,
   link: 'mail' as 'mail' | 'shown',
 })
 const ways = [
@@ -36,7 +36,7 @@ async function look() {
 onMounted(() => run(look, ''))
 async function begin() {
   await run(async () => {
-    const body = { ...draft, days: Number(draft.days), openings: Number(draft.openings), passcode: 'sheet' as const }
+    const body = { ...draft, days: Number(draft.days), uses: Number(draft.uses), passcode: 'sheet' as const }
     follow(await ask(api.POST('/api/v1/handovers/batches', { body })))
   }, '')
 }
@@ -68,10 +68,10 @@ const print = () => window.print()
         <Field v-model="draft.link" kind="choice" label="Links are" pointer="/link" :errors="errors" :choices="ways" />
         <Field v-model="draft.days" kind="number" label="Days until they end" pointer="/days" :errors="errors" />
         <Field
-          v-model="draft.openings"
+          v-model="draft.uses"
           kind="number"
-          label="Openings that each allows"
-          pointer="/openings"
+          label="Uses that each allows"
+          pointer="/uses"
           :errors="errors"
         />
       </div>

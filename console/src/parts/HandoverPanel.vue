@@ -12,10 +12,10 @@ import { useForm } from './useForm'
 
 const props = defineProps<{ profile: string }>()
 const list = ref<Schemas['Handover'][]>([])
-const seen = ref<Schemas['Sighting'][]>([])
+const seen = ref<Schemas['SeenConnection'][]>([])
 const made = ref<Schemas['NewHandover']>()
 const archive = ref<Schemas['Archive']>()
-const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, openings: 3, link: 'shown' as 'shown' | 'mail' })
+const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, uses: 3, link: 'shown' as 'shown' | 'mail' })
 const ways = [
   { value: 'shown', text: 'Shown to me' },
   { value: 'mail', text: 'Sent to the person by mail' },
@@ -25,7 +25,7 @@ async function look() {
   const query = { filter: [`profile_id:${props.profile}`], limit: 20 }
   list.value = (await ask(api.GET('/api/v1/handovers', { params: { query } }))).items
   const params = { path: { id: props.profile } }
-  seen.value = (await ask(api.GET('/api/v1/profiles/{id}/sightings', { params }))).items
+  seen.value = (await ask(api.GET('/api/v1/profiles/{id}/seen_connections', { params }))).items
 }
 onMounted(() => run(look, ''))
 async function make() {
@@ -33,7 +33,7 @@ async function make() {
     const body = {
       profile_id: props.profile,
       days: Number(draft.days),
-      openings: Number(draft.openings),
+      uses: Number(draft.uses),
       link: draft.link,
     }
     made.value = await ask(api.POST('/api/v1/handovers', { body }))
@@ -73,10 +73,10 @@ async function pack() {
       <div class="columns">
         <Field v-model="draft.days" kind="number" label="Days until it ends" pointer="/days" :errors="errors" />
         <Field
-          v-model="draft.openings"
+          v-model="draft.uses"
           kind="number"
-          label="Openings that it allows"
-          pointer="/openings"
+          label="Uses that it allows"
+          pointer="/uses"
           :errors="errors"
         />
         <Field
@@ -105,7 +105,7 @@ async function pack() {
         <tr>
           <th scope="col">Made</th>
           <th scope="col">State</th>
-          <th scope="col">Openings</th>
+          <th scope="col">Uses</th>
           <th scope="col">Ends</th>
           <th scope="col"><span class="visually-hidden">What to do</span></th>
         </tr>
@@ -116,7 +116,7 @@ async function pack() {
           <td data-label="State">
             <span class="tag" :class="stateLooks[h.state] ?? 'plain'">{{ h.state }}</span>
           </td>
-          <td data-label="Openings">{{ h.openings }} of {{ h.most }}</td>
+          <td data-label="Uses">{{ h.uses }} of {{ h.max_uses }}</td>
           <td data-label="Ends">{{ shortTime(h.expires) }}</td>
           <td class="text-nowrap">
             <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"

@@ -8,9 +8,9 @@ import ToDoList from './ToDoList.vue'
 import { useForm } from './useForm'
 
 const props = defineProps<{ noun: 'person' | 'device'; id: string; name: string }>()
-const emit = defineEmits<{ withdrawn: [] }>()
+const emit = defineEmits<{ offboarded: [] }>()
 const held = ref<Schemas['Holdings']>()
-const list = ref<Schemas['Withdrawal'][]>([])
+const list = ref<Schemas['Offboarding'][]>([])
 const { draft, errors, wrong, busy, run } = useForm({ why: (props.noun === 'person' ? 'left' : 'lost') as Why })
 type Why = 'lost' | 'left' | 'retired'
 const reasons = [
@@ -37,7 +37,7 @@ const holds = computed(() => {
 
 async function look() {
   const query = { filter: [`object:${props.id}`], limit: 10 }
-  list.value = (await ask(api.GET('/api/v1/withdrawals', { params: { query } }))).items
+  list.value = (await ask(api.GET('/api/v1/offboardings', { params: { query } }))).items
 }
 onMounted(() => run(look, ''))
 async function show() {
@@ -52,25 +52,25 @@ async function show() {
 async function go() {
   await run(async () => {
     const sent = { params: { path: { id: props.id } }, body: { why: draft.why } }
-    if (props.noun === 'person') await ask(api.POST('/api/v1/people/{id}/withdrawal', sent))
-    else await ask(api.POST('/api/v1/devices/{id}/withdrawal', sent))
+    if (props.noun === 'person') await ask(api.POST('/api/v1/people/{id}/offboarding', sent))
+    else await ask(api.POST('/api/v1/devices/{id}/offboarding', sent))
     held.value = undefined
     await look()
-    emit('withdrawn')
+    emit('offboarded')
   }, '')
 }
 </script>
 
 <template>
-  <section class="panel mb-4" aria-labelledby="withdraw">
-    <h2 id="withdraw">{{ noun === 'person' ? 'When the person leaves' : 'When the device is lost' }}</h2>
+  <section class="panel mb-4" aria-labelledby="offboard">
+    <h2 id="offboard">{{ noun === 'person' ? 'When the person leaves' : 'When the device is lost' }}</h2>
     <div v-for="w in list" :key="w.id" class="mb-3">
       <p class="mb-1">
         <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
-        Withdrawn on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}: {{ w.recalled }} links closed,
+        Offboarded on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}: {{ w.recalled }} links closed,
         {{ w.revoked }} certificates taken back.
       </p>
-      <ToDoList :withdrawal="w" @changed="run(look, '')" />
+      <ToDoList :offboarding="w" @changed="run(look, '')" />
     </div>
     <p class="soft">
       One step closes open links, takes certificates back and has nothing more built; what people have to do is listed.
@@ -95,14 +95,14 @@ async function go() {
           <dd>{{ what.join('; ') }}</dd>
         </template>
       </dl>
-      <h3>To be done by people, once it is withdrawn</h3>
+      <h3>To be done by people, once it is offboarded</h3>
       <ol>
         <li v-for="i in held.items" :key="i.what">
           {{ i.what }} <span class="soft">{{ i.why }}</span>
         </li>
       </ol>
       <p v-if="held.items.length === 0">Nothing.</p>
-      <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Withdraw {{ name }}</BButton>
+      <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Offboard {{ name }}</BButton>
     </div>
   </section>
 </template>

@@ -28,7 +28,7 @@ async function look() {
 onMounted(() => run(look, ''))
 const { job, lost, follow } = useJob(() => run(look, ''))
 const asking = computed(() => job.value?.state === 'running')
-const askNow = () =>
+const probeNow = () =>
   run(async () => follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))), '')
 function take(which: number[]) {
   const params = { path: { ...path.value, probe: probe.value!.id! } }
@@ -46,7 +46,7 @@ const when = (at: string) => new Date(at).toLocaleString()
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="answers" class="mb-0">What it answers</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
-      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="askNow">{{
+      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="probeNow">{{
         asking ? 'Asking…' : 'Ask it now'
       }}</BButton>
     </div>

@@ -9,7 +9,7 @@ import { useForm } from './useForm'
 const props = defineProps<{ id: string; name: string }>()
 const emit = defineEmits<{ revoked: [] }>()
 const asking = ref(false)
-const touched = ref<Schemas['Withdrawn']>()
+const touched = ref<Schemas['Revocation']>()
 const { draft, errors, wrong, busy, run } = useForm({ reason: 'superseded' })
 const reasons = [
   { value: 'superseded', text: 'it has a new one' },

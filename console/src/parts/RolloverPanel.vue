@@ -9,7 +9,7 @@ import { useJob } from './useJob'
 
 const props = defineProps<{ authority: Schemas['AuthorityRow'] }>()
 const emit = defineEmits<{ changed: [] }>()
-const at = ref<Schemas['Crossing']>()
+const at = ref<Schemas['Rollover']>()
 const others = ref<{ value: string; text: string }[]>([])
 const { draft, errors, wrong, done, busy, run } = useForm({ successor_id: '', anyway: false })
 const params = computed(() => ({ path: { id: props.authority.id } }))
@@ -25,14 +25,14 @@ async function look() {
     .map((a) => ({ value: a.id, text: a.name }))
   draft.successor_id ||= others.value[0]?.value ?? ''
   at.value = props.authority.successor_id
-    ? await ask(api.GET('/api/v1/authorities/{id}/crossing', { params: params.value }))
+    ? await ask(api.GET('/api/v1/authorities/{id}/rollover', { params: params.value }))
     : undefined
 }
 onMounted(() => run(look, ''))
 async function step(name: 'begin' | 'finish' | 'undo', said: string) {
   await run(async () => {
     const body = { step: name, successor_id: draft.successor_id, anyway: draft.anyway }
-    const now = await ask(api.POST('/api/v1/authorities/{id}/crossing', { params: params.value, body }))
+    const now = await ask(api.POST('/api/v1/authorities/{id}/rollover', { params: params.value, body }))
     at.value = name === 'undo' ? undefined : now
     emit('changed')
   }, said)
@@ -50,8 +50,8 @@ const outcome = computed(() =>
 </script>
 
 <template>
-  <section class="panel mb-4" aria-labelledby="crossing">
-    <h2 id="crossing">{{ at ? `Crossing over to ${at.to.name}` : 'Crossing over' }}</h2>
+  <section class="panel mb-4" aria-labelledby="rollover">
+    <h2 id="rollover">{{ at ? `Rollover to ${at.to.name}` : 'CA rollover' }}</h2>
     <template v-if="at && !at.finished">
       <p class="soft">Both are believed. This still stands on {{ authority.name }}:</p>
       <dl class="facts">

@@ -5,15 +5,15 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { useSession } from '../api/session'
 
-const props = defineProps<{ withdrawal: Schemas['Withdrawal'] }>()
+const props = defineProps<{ offboarding: Schemas['Offboarding'] }>()
 const emit = defineEmits<{ changed: [] }>()
 const session = useSession()
 const wrong = ref('')
 async function tick(item: number, done: boolean) {
   wrong.value = ''
   try {
-    const path = { id: props.withdrawal.id, item }
-    await ask(api.POST('/api/v1/withdrawals/{id}/items/{item}', { params: { path }, body: { done } }))
+    const path = { id: props.offboarding.id, item }
+    await ask(api.POST('/api/v1/offboardings/{id}/items/{item}', { params: { path }, body: { done } }))
     emit('changed')
   } catch (e) {
     wrong.value = (e as Error).message
@@ -23,9 +23,9 @@ async function tick(item: number, done: boolean) {
 
 <template>
   <Notice :text="wrong" />
-  <p v-if="withdrawal.items.length === 0" class="soft mb-0">Nothing was left to be done.</p>
+  <p v-if="offboarding.items.length === 0" class="soft mb-0">Nothing was left to be done.</p>
   <ul class="plain-list">
-    <li v-for="(item, i) in withdrawal.items" :key="i" class="mb-1">
+    <li v-for="(item, i) in offboarding.items" :key="i" class="mb-1">
       <BFormCheckbox
         :model-value="!!item.done"
         :disabled="!session.may('issuer')"

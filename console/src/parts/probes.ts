@@ -17,7 +17,7 @@ export const answerTag: Record<string, string> = {
   silent: 'error',
   closed: 'error',
   faulty: 'warning',
-  unasked: 'plain',
+  unprobed: 'plain',
 }
 
 /** Silence is right where nobody should answer. */
@@ -32,7 +32,7 @@ export function shows(a: Answer): string[] {
   if (a.ike) {
     list('takes', a.ike.taken)
     list('refuses', a.ike.refused)
-    list('not asked for', a.ike.unasked)
+    list('not asked for', a.ike.unprobed)
     list('asks for', a.ike.wanted)
     if (a.ike.cookie) lines.push('wants a cookie first')
     if (a.ike.gateway_behind_nat) lines.push('behind address translation')

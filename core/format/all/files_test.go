@@ -160,7 +160,7 @@ func TestAppleText(t *testing.T) {
 		}
 	}
 	c := plainSample()
-	c.Keep, c.Tunnel, c.Scope = vpn.KeepAsked, vpn.TunnelFull, vpn.ScopePerson
+	c.PasswordMode, c.Tunnel, c.Scope = vpn.PasswordPrompted, vpn.TunnelFull, vpn.ScopePerson
 	got = written(t, "apple", c)
 	for _, want := range []string{"<string>User</string>", "<integer>1</integer>\n\t\t\t</dict>"} {
 		if !strings.Contains(got, want) {
@@ -226,7 +226,7 @@ func TestForeignFiles(t *testing.T) {
 	}{
 		{"key where older plugins keep it", "a.nmconnection", keyfile("ipsec-psk=plain key"), func(c vpn.Connection) string { return c.L2TP.PSK.Reveal() }, "plain key"},
 		{"key in base64", "a.nmconnection", keyfile("[vpn-secrets]", "ipsec-psk=0sa2V5"), func(c vpn.Connection) string { return c.L2TP.PSK.Reveal() }, "key"},
-		{"no password", "a.nmconnection", keyfile(), func(c vpn.Connection) string { return string(c.Keep) }, "asked"},
+		{"no password", "a.nmconnection", keyfile(), func(c vpn.Connection) string { return string(c.PasswordMode) }, "asked"},
 		{"password with escapes", "a.nmconnection", keyfile("[vpn-secrets]", `password=\s\\n;#`), func(c vpn.Connection) string { return c.Password.Reveal() }, ` \n;#`},
 		{"blanks around the equals sign", "a.nmconnection", keyfile("user =  ada"), func(c vpn.Connection) string { return c.Login }, "ada"},
 		{"comments and CR LF", "a.nmconnection", strings.ReplaceAll(keyfile("# user=eve", "user=ada"), "\n", "\r\n"), func(c vpn.Connection) string { return c.Login + c.Server }, "adan.example"},
@@ -237,7 +237,7 @@ func TestForeignFiles(t *testing.T) {
 		{"all PPP methods unless refused", "a.nmconnection", keyfile("refuse-pap=yes", "refuse-eap=true"), func(c vpn.Connection) string { return fmt.Sprint(c.L2TP.PPP) }, "[mschapv2 mschap chap]"},
 		{"two proposals", "a.nmconnection", keyfile("ipsec-ike=aes256-sha256-modp2048, aes128-sha1-modp2048!"), func(c vpn.Connection) string { return fmt.Sprint(c.L2TP.IKE) }, "[aes256-sha256-modp2048 aes128-sha1-modp2048]"},
 
-		{"minimal", "a.mobileconfig", profile(`<key>VPNType</key><string>L2TP</string>`), func(c vpn.Connection) string { return c.Server + string(c.Tunnel) + string(c.Keep) }, "splitasked"},
+		{"minimal", "a.mobileconfig", profile(`<key>VPNType</key><string>L2TP</string>`), func(c vpn.Connection) string { return c.Server + string(c.Tunnel) + string(c.PasswordMode) }, "splitasked"},
 		{"override as a boolean", "a.mobileconfig", profile(`<key>VPNType</key><string>L2TP</string><key>IPv4</key><dict><key>OverridePrimary</key><true/></dict>`), func(c vpn.Connection) string { return string(c.Tunnel) }, "full"},
 		{"base64 over several lines", "a.mobileconfig", profile("<key>VPNType</key><string>L2TP</string><key>IPSec</key><dict><key>SharedSecret</key><data>\n\ta2\n\tV5\n</data></dict>"), func(c vpn.Connection) string { return c.L2TP.PSK.Reveal() }, "key"},
 		{"entities of XML", "a.mobileconfig", profile(`<key>VPNType</key><string>L2TP</string><key>PPP</key><dict><key>AuthName</key><string>a&amp;b&#x20;c<![CDATA[<d>]]></string></dict>`), func(c vpn.Connection) string { return c.Login }, "a&b c<d>"},

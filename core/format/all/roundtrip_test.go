@@ -182,7 +182,7 @@ func TestHostileValues(t *testing.T) {
 					put(&c.SSTP.ServerName)
 				}
 				if r.IntN(2) == 0 {
-					c.Tunnel, c.Keep, c.Connect, c.Demand = vpn.TunnelFull, vpn.KeepAsked, vpn.Always, nil
+					c.Tunnel, c.PasswordMode, c.Connect, c.Demand = vpn.TunnelFull, vpn.PasswordPrompted, vpn.Always, nil
 				}
 				files, err := codec.Write(c)
 				if err != nil {

@@ -63,7 +63,7 @@ func sample(p vpn.Protocol) vpn.Connection {
 	authority, identity := certified()
 	c := vpn.Connection{
 		Name: "Skerry Line Norrvik", UUID: "6F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11", Identifier: "example.skerryline.vpn.p-1", Organisation: "Skerry Line",
-		Protocol: p, Server: "norrvik.skerryline.example", Login: "a_fjell@crew", Password: secret.New("pw"), Keep: vpn.KeepSaved,
+		Protocol: p, Server: "norrvik.skerryline.example", Login: "a_fjell@crew", Password: secret.New("pw"), PasswordMode: vpn.PasswordSaved,
 		Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{"2001:db8:20::/48", "10.20.0.0/16"}, DNS: []string{"10.20.0.53"}, Domains: []string{"inside.skerryline.example"},
 		IPv6: vpn.IPv6Carried, Connect: vpn.OnDemand, Reconnect: true, Unmetered: true, Proxy: &vpn.Proxy{Script: "http://proxy.skerryline.example/p.pac", Bypass: []string{"*.local"}},
 		Demand: &vpn.Demand{Networks: []string{"Skerry Line office"}, Suffixes: []string{"office.skerryline.example"}, Domains: []string{"inside.skerryline.example"}, Probe: "https://timetable.inside.skerryline.example/", Interface: "wifi"},

@@ -155,12 +155,12 @@ func TestShapes(t *testing.T) {
 	}
 }
 
-// TestOpening leaves the passphrase of an identity out of an Apple profile: it stands in a file of its own, and
+// TestAskedPassphrase leaves the passphrase of an identity out of an Apple profile: it stands in a file of its own, and
 // the profile is read with it and without.
-func TestOpening(t *testing.T) {
+func TestAskedPassphrase(t *testing.T) {
 	codec, _ := all.ByName(platform.AppleProfile)
 	c := sample(vpn.IKEv2)
-	c.IKEv2.Auth, c.AskOpening = vpn.IKEv2Certificate, true
+	c.IKEv2.Auth, c.AskPassphrase = vpn.IKEv2Certificate, true
 	files, err := codec.Write(c)
 	if err != nil || len(files) != 2 || !files[1].Private || !strings.HasSuffix(files[1].Name, "-passphrase.txt") {
 		t.Fatalf("%d files (%v)", len(files), err)

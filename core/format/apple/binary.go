@@ -32,14 +32,14 @@ func parseBinary(file string, data []byte) (*tree.Node, error) {
 		return &tree.SyntaxError{At: format.Position{File: file, Line: 1, Column: 1}, What: what}
 	}
 	if len(data) < len(binaryMark)+binaryTrailer || string(data[:len(binaryMark)]) != binaryMark {
-		return nil, fault(tree.EndsEarly)
+		return nil, fault(tree.ExpiresEarly)
 	}
 	t := data[len(data)-binaryTrailer:]
 	b := &binaryReader{data: data[:len(data)-binaryTrailer], file: file, width: int(t[6]), refs: int(t[7]), left: tree.MaxNodes}
 	count, top, table := binary.BigEndian.Uint64(t[8:]), binary.BigEndian.Uint64(t[16:]), binary.BigEndian.Uint64(t[24:])
 	size := uint64(len(b.data))
 	if b.width < 1 || b.width > 8 || b.refs < 1 || b.refs > 8 || count > size || top >= count || table > size || count*uint64(b.width) > size-table {
-		return nil, fault(tree.EndsEarly)
+		return nil, fault(tree.ExpiresEarly)
 	}
 	b.objects, b.offsets = int(count), b.data[table:table+count*uint64(b.width)]
 	n, err := b.node(top, "", 0)
@@ -73,7 +73,7 @@ func (b *binaryReader) node(ref uint64, path string, depth int) (*tree.Node, err
 	rest, kind, info := b.data[at+1:], b.data[at]>>4, int(b.data[at]&0x0F)
 	take := func(size int) ([]byte, error) {
 		if size < 0 || size > len(rest) {
-			return nil, fmt.Errorf("%s", tree.EndsEarly)
+			return nil, fmt.Errorf("%s", tree.ExpiresEarly)
 		}
 		out := rest[:size]
 		rest = rest[size:]
@@ -86,7 +86,7 @@ func (b *binaryReader) node(ref uint64, path string, depth int) (*tree.Node, err
 		}
 		long, err := take(1 << (head[0] & 0x0F))
 		if err != nil || number(long) > uint64(len(rest)) {
-			return nil, fmt.Errorf("%s", tree.EndsEarly)
+			return nil, fmt.Errorf("%s", tree.ExpiresEarly)
 		}
 		info = int(number(long))
 	}

@@ -174,14 +174,14 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 func fault(err error, at format.Position) error {
 	what := strings.TrimPrefix(err.Error(), "XML syntax error on ")
 	if strings.HasSuffix(what, "unexpected EOF") {
-		what = tree.EndsEarly
+		what = tree.ExpiresEarly
 	}
 	return &tree.SyntaxError{At: at, What: what}
 }
 
 func (p *parser) cut(err error, at format.Position) error {
 	if errors.Is(err, io.EOF) {
-		return &tree.SyntaxError{At: at, What: tree.EndsEarly}
+		return &tree.SyntaxError{At: at, What: tree.ExpiresEarly}
 	}
 	return err
 }

@@ -162,7 +162,7 @@ func (r *reader) identity(item *tree.Node) {
 		return
 	}
 	passphrase := r.Text(item, "Password")
-	told, there := r.beside.Get(strings.TrimSuffix(r.File, filepath.Ext(r.File)) + openingFile)
+	told, there := r.beside.Get(strings.TrimSuffix(r.File, filepath.Ext(r.File)) + passphraseFile)
 	switch {
 	case item.Get("Password") != nil:
 	case there:
@@ -184,7 +184,7 @@ func (r *reader) identity(item *tree.Node) {
 func (r *reader) vpn(root, p *tree.Node) {
 	ppp, ipsec, dns, ike := p.Get("PPP"), p.Get("IPSec"), p.Get("DNS"), p.Get("IKEv2")
 	c := vpn.Connection{
-		Name: r.Text(p, "UserDefinedName"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit,
+		Name: r.Text(p, "UserDefinedName"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit,
 		UUID: strings.ToUpper(r.Text(root, "PayloadUUID")), Identifier: r.Text(root, "PayloadIdentifier"), Organisation: r.Text(root, "PayloadOrganization"),
 		Routes: []string{}, DNS: r.List(dns, "ServerAddresses"), Domains: r.List(dns, "SearchDomains"), Proxy: r.proxy(p.Get("Proxies")),
 		Authority: pki.Bundle(r.anchors...),
@@ -246,7 +246,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 	if c.NeedsPassword() {
 		c.Login = r.Text(owner, "AuthName")
 		if v := owner.Get("AuthPassword"); v != nil {
-			c.Password, c.Keep = secret.New(r.Text(owner, "AuthPassword")), vpn.KeepSaved
+			c.Password, c.PasswordMode = secret.New(r.Text(owner, "AuthPassword")), vpn.PasswordSaved
 			r.Note(format.SecretClear, v.At, "the password")
 		}
 	}

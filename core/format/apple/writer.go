@@ -271,10 +271,10 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			return nil, &format.UnfitError{Format: title, Field: vpn.FieldIdentity, Found: "a key of the kind " + w.keyKind, Expected: "RSA or ECDSA"}
 		}
 		payload := certificate{header: h, Content: data, Password: passphrase.Reveal()}
-		if c.AskOpening {
+		if c.AskPassphrase {
 			payload.Password = ""
 			w.beside = append(w.beside, format.File{
-				Name: format.FileName(c.Name, openingFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device asks for: tell it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
+				Name: format.FileName(c.Name, passphraseFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device asks for: tell it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
 			})
 		}
 		w.content = append(w.content, payload)
@@ -308,8 +308,8 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}}, w.beside...), nil
 }
 
-// openingFile ends the name of the file with a passphrase that is asked for.
-const openingFile = "-passphrase.txt"
+// passphraseFile ends the name of the file with a passphrase that is asked for.
+const passphraseFile = "-passphrase.txt"
 
 type writer struct {
 	c        vpn.Connection

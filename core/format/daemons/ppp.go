@@ -24,11 +24,11 @@ type link struct {
 	at      map[string]format.Position
 }
 
-func (l *link) keep() vpn.Keep {
+func (l *link) keep() vpn.PasswordMode {
 	if l.saved {
-		return vpn.KeepSaved
+		return vpn.PasswordSaved
 	}
-	return vpn.KeepAsked
+	return vpn.PasswordPrompted
 }
 
 // harmless are options of pppd that change nothing that is read here.
@@ -108,7 +108,7 @@ func (r *reader) peer(data []byte) {
 		connect = vpn.Always
 	}
 	c := vpn.Connection{
-		Connect: connect, Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, Keep: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
+		Connect: connect, Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, PasswordMode: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
 		DNS: []string{}, Domains: []string{}, Reconnect: l.persist,
 	}
 	c.Site = r.site(format.Position{File: r.stem + siteFile, Line: 1}, false)

@@ -174,7 +174,7 @@ func (r *reader) connection(path string) {
 	name := strings.TrimPrefix(path, "connections.")
 	child := r.child(path)
 	c := vpn.Connection{
-		Name: cmp.Or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
+		Name: cmp.Or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
 		Routes: []string{}, DNS: []string{}, Domains: []string{}, Reconnect: r.get(child+".dpd_action") == "restart",
 	}
 	if v := r.get(path + ".remote.cacerts"); v != "" {
@@ -286,7 +286,7 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 	if s.Auth.NeedsPassword() {
 		c.Login = r.get(path + ".local.eap_id")
 		if c.Password = r.sealed("eap-", "the password", c.Login, s.LocalID); !c.Password.IsZero() {
-			c.Keep = vpn.KeepSaved
+			c.PasswordMode = vpn.PasswordSaved
 		}
 	}
 }
@@ -326,7 +326,7 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	inner := &reader{file: r.stem + pppFile, stem: r.stem, beside: r.beside}
 	p := inner.options(data)
 	r.Notes = append(r.Notes, inner.Notes...)
-	c.Login, c.Password, c.Keep, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
+	c.Login, c.Password, c.PasswordMode, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
 }
 
 // sealed reads the secret of one kind that belongs to an identity: the first that names

@@ -313,7 +313,7 @@ var starts = map[vpn.Connect]string{vpn.Always: "start", vpn.OnDemand: "trap"}
 
 func secrets(s *section, c vpn.Connection, name string) {
 	psk := c.PSK()
-	eap := c.IKEv2 != nil && c.Keep == vpn.KeepSaved && c.NeedsPassword()
+	eap := c.IKEv2 != nil && c.PasswordMode == vpn.PasswordSaved && c.NeedsPassword()
 	if psk.IsZero() && !eap {
 		return
 	}

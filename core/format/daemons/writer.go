@@ -171,7 +171,7 @@ func Asks(c vpn.Connection) *shell.Ask {
 
 // asks is the question for a password that no daemon can ask for when it connects.
 func asks(c vpn.Connection) *shell.Ask {
-	if !c.NeedsPassword() || c.Keep == vpn.KeepSaved {
+	if !c.NeedsPassword() || c.PasswordMode == vpn.PasswordSaved {
 		return nil
 	}
 	name := format.FileName(c.Name, "")
@@ -317,7 +317,7 @@ func options(c vpn.Connection, name string) string {
 		line("sstp-sock /run/sstpc/sstpc-%s", name)
 	}
 	line("user %s", quote(c.Login))
-	if c.Keep == vpn.KeepSaved {
+	if c.PasswordMode == vpn.PasswordSaved {
 		line("password %s", quote(c.Password.Reveal()))
 	} else {
 		line("file %s", passwordOf(name))

@@ -14,10 +14,10 @@ import (
 	"wardicon/core/format"
 )
 
-// Ending ends the name of a list; SignedEnding that of its signature, which stands apart from it.
+// Expiry ends the name of a list; SignedExpiring that of its signature, which stands apart from it.
 const (
-	Ending       = "-digests.txt"
-	SignedEnding = "-digests.p7s"
+	Expiry         = "-digests.txt"
+	SignedExpiring = "-digests.p7s"
 )
 
 const maxEntries = 500
@@ -42,7 +42,7 @@ func List(connection string, files []format.File) format.File {
 	}
 	slices.SortFunc(lines, func(a, b string) int { return strings.Compare(a[66:], b[66:]) })
 	return format.File{
-		Name: format.FileName(connection, Ending), MediaType: "text/plain; charset=utf-8",
+		Name: format.FileName(connection, Expiry), MediaType: "text/plain; charset=utf-8",
 		Purpose: "Digests of the files, as sha256sum checks them", Content: []byte(strings.Join(lines, "")),
 	}
 }

@@ -19,7 +19,7 @@ import (
 var places = map[vpn.Protocol]map[vpn.Field][2]string{
 	"": {
 		vpn.FieldName: {"connection", "id"}, vpn.FieldUUID: {"connection", "uuid"}, vpn.FieldServer: {"vpn", "gateway"}, vpn.FieldLogin: {"vpn", "user"},
-		vpn.FieldPassword: {"vpn-secrets", "password"}, vpn.FieldKeep: {"vpn", "password-flags"}, vpn.FieldDNS: {"ipv4", "dns"}, vpn.FieldDomains: {"ipv4", "dns-search"},
+		vpn.FieldPassword: {"vpn-secrets", "password"}, vpn.FieldPasswordMode: {"vpn", "password-flags"}, vpn.FieldDNS: {"ipv4", "dns"}, vpn.FieldDomains: {"ipv4", "dns-search"},
 		vpn.FieldRoutes: {"ipv4", "route1"}, vpn.FieldTunnel: {"ipv4", "never-default"}, vpn.FieldPPP: {"vpn", "service-type"}, vpn.FieldProtocol: {"vpn", "service-type"},
 	},
 	vpn.L2TP: {
@@ -51,7 +51,7 @@ func (r *reader) settle() {
 	}
 	c := vpn.Connection{
 		Name: r.text("connection", "id"), UUID: strings.ToUpper(r.text("connection", "uuid")), Scope: vpn.ScopeMachine,
-		Server: r.text("vpn", "gateway"), Keep: vpn.KeepAsked, Tunnel: vpn.TunnelFull, Reconnect: r.yes("vpn", "persistent"),
+		Server: r.text("vpn", "gateway"), PasswordMode: vpn.PasswordPrompted, Tunnel: vpn.TunnelFull, Reconnect: r.yes("vpn", "persistent"),
 		DNS: append(r.list("ipv4", "dns"), r.list("ipv6", "dns")...), Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
 		Routes: append(r.routes("ipv4"), r.routes("ipv6")...),
 	}
@@ -101,7 +101,7 @@ func (r *reader) settle() {
 	if c.NeedsPassword() {
 		c.Login = r.text("vpn", login)
 		if password, ok := r.groups["vpn-secrets"]["password"]; ok {
-			c.Password, c.Keep = secret.New(r.text("vpn-secrets", "password")), vpn.KeepSaved
+			c.Password, c.PasswordMode = secret.New(r.text("vpn-secrets", "password")), vpn.PasswordSaved
 			r.Note(format.SecretClear, password.at, "the password")
 		}
 	}

@@ -194,7 +194,7 @@ type writer struct {
 
 // password writes how the password is kept.
 func (w *writer) password() {
-	if w.c.Keep == vpn.KeepSaved {
+	if w.c.PasswordMode == vpn.PasswordSaved {
 		w.set("password-flags", "0")
 		w.secrets = append(w.secrets, [2]string{"password", w.c.Password.Reveal()})
 	} else {

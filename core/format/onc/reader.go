@@ -109,7 +109,7 @@ func (r *reader) network(n *tree.Node) {
 	r.Known(n, networkKeys)
 	r.Known(t, tunnelKeys)
 	c := vpn.Connection{
-		Name: r.Text(n, "Name"), UUID: strings.ToUpper(strings.Trim(r.Text(n, "GUID"), "{}")), Server: r.Text(t, "Host"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Name: r.Text(n, "Name"), UUID: strings.ToUpper(strings.Trim(r.Text(n, "GUID"), "{}")), Server: r.Text(t, "Host"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
 		Routes: []string{}, DNS: r.List(st, "NameServers"), Domains: r.List(st, "SearchDomains"), Proxy: r.proxy(n.Get("ProxySettings")),
 	}
 	if r.Flag(t, "AutoConnect") {
@@ -148,7 +148,7 @@ func (r *reader) network(n *tree.Node) {
 	if c.NeedsPassword() {
 		c.Login = r.Text(owner, login)
 		if c.Password = r.secret(owner, "Password", "the password"); !c.Password.IsZero() {
-			c.Keep = vpn.KeepSaved
+			c.PasswordMode = vpn.PasswordSaved
 		}
 	}
 	var anchors []*x509.Certificate
@@ -179,7 +179,7 @@ func (r *reader) network(n *tree.Node) {
 		vpn.FieldName: {n, "Name"}, vpn.FieldServer: {t, "Host"}, vpn.FieldLogin: {owner, login}, vpn.FieldPassword: {owner, "Password"}, vpn.FieldPSK: {ipsec, "PSK"}, vpn.FieldAuth: {ipsec, "AuthenticationType"},
 		vpn.FieldDNS: {st, "NameServers"}, vpn.FieldDomains: {st, "SearchDomains"}, vpn.FieldLocalID: {ipsec, "LocalIdentity"}, vpn.FieldRemoteID: {ipsec, "RemoteIdentity"}, vpn.FieldCiphers: {open, "Cipher"},
 		vpn.FieldDigest: {open, "Auth"}, vpn.FieldControl: {open, "TLSAuthContents"}, vpn.FieldProtocol: {t, "Type"}, vpn.FieldAuthority: {refs, "ServerCARefs"}, vpn.FieldIdentity: {refs, "ClientCertRef"},
-		vpn.FieldProxy: {n, "ProxySettings"}, vpn.FieldConnect: {t, "AutoConnect"}, vpn.FieldKeep: {owner, "SaveCredentials"},
+		vpn.FieldProxy: {n, "ProxySettings"}, vpn.FieldConnect: {t, "AutoConnect"}, vpn.FieldPasswordMode: {owner, "SaveCredentials"},
 	} {
 		positions[field] = r.At(n, w.in, w.key)
 	}

@@ -213,7 +213,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			n.VPN.IPsec = &ipsec{Version: 1, Authentication: "Cert", CertificateBy: "Ref", CertificateRef: identity, Group: c.L2TP.Group, Save: true, Anchors: refs, PSK: c.L2TP.PSK.Reveal()}
 		}
 		n.VPN.IPsec.Anchors = refs
-		n.VPN.L2TP = &signIn{Login: c.Login, Password: c.Password.Reveal(), Save: c.Keep == vpn.KeepSaved}
+		n.VPN.L2TP = &signIn{Login: c.Login, Password: c.Password.Reveal(), Save: c.PasswordMode == vpn.PasswordSaved}
 	case c.IKEv2 != nil:
 		n.VPN.Type = "IPsec"
 		if n.VPN.IPsec, err = ikev2(c, identity); err != nil {
@@ -261,7 +261,7 @@ func ikev2(c vpn.Connection, identity string) (*ipsec, error) {
 	i := &ipsec{Version: 2, LocalID: s.LocalID, RemoteID: s.RemoteID, Save: true}
 	switch s.Auth {
 	case vpn.IKEv2MSCHAPv2:
-		i.Authentication, i.EAP = "EAP", &eap{Outer: "MSCHAPv2", Identity: c.Login, Password: c.Password.Reveal(), Save: c.Keep == vpn.KeepSaved}
+		i.Authentication, i.EAP = "EAP", &eap{Outer: "MSCHAPv2", Identity: c.Login, Password: c.Password.Reveal(), Save: c.PasswordMode == vpn.PasswordSaved}
 	case vpn.IKEv2Certificate:
 		i.Authentication, i.CertificateBy, i.CertificateRef = "Cert", "Ref", identity
 	case vpn.IKEv2PSK:
@@ -288,7 +288,7 @@ func tls(c vpn.Connection, identity string) (*openvpn, error) {
 		o.CertificateBy, o.CertificateRef = "Ref", identity
 	}
 	if c.NeedsPassword() {
-		o.UserBy, o.Login, o.Password, o.Save = "Password", c.Login, c.Password.Reveal(), c.Keep == vpn.KeepSaved
+		o.UserBy, o.Login, o.Password, o.Save = "Password", c.Login, c.Password.Reveal(), c.PasswordMode == vpn.PasswordSaved
 	}
 	if s.ServerName != "" {
 		o.Verify = &verify{s.ServerName, "name"}

@@ -69,7 +69,7 @@ type reader struct {
 func Read(name string, data []byte, beside format.Beside) format.Reading {
 	r := &reader{file: name, beside: beside, parts: map[string]inline{}, positions: map[vpn.Field]format.Position{}, transport: vpn.UDP, endless: true}
 	r.s = &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}}
-	r.c = vpn.Connection{Protocol: vpn.TLS, Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: []string{}, Domains: []string{}, TLS: r.s}
+	r.c = vpn.Connection{Protocol: vpn.TLS, PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: []string{}, Domains: []string{}, TLS: r.s}
 	if r.Lines(name, data, r.line) {
 		if r.tag != "" {
 			r.Note(format.BlockOpen, r.tagAt, "<%s> does not end", r.tag)
@@ -402,16 +402,16 @@ func (r *reader) signIn() {
 	p, ok := r.parts["auth-user-pass"]
 	if !ok {
 		if r.user {
-			r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldKeep] = r.userAt, r.userAt, r.userAt
+			r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldPasswordMode] = r.userAt, r.userAt, r.userAt
 		}
 		return
 	}
 	lines := strings.Split(strings.ReplaceAll(p.text, "\r\n", "\n"), "\n")
 	r.user = true
 	r.c.Login = lines[0]
-	r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldKeep] = p.at, p.at, p.at
+	r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldPasswordMode] = p.at, p.at, p.at
 	if len(lines) > 1 && lines[1] != "" {
-		r.c.Password, r.c.Keep = secret.New(lines[1]), vpn.KeepSaved
+		r.c.Password, r.c.PasswordMode = secret.New(lines[1]), vpn.PasswordSaved
 		r.Note(format.SecretClear, p.at, "the password")
 	}
 }

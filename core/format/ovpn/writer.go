@@ -51,7 +51,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 	c = format.Bare(c)
 	c.Identifier, c.Scope, c.Reconnect = "", vpn.ScopePerson, whole.Reconnect
 	c.Routes, c.DNS = format.FourFirst(c.Routes), format.FourFirst(c.DNS)
-	if c.Keep == vpn.KeepAsked {
+	if c.PasswordMode == vpn.PasswordPrompted {
 		c.Login = ""
 	}
 	if c.Tunnel == vpn.TunnelFull && (whole.IPv6 == vpn.IPv6Carried || whole.IPv6 == vpn.IPv6Refused) {
@@ -89,8 +89,8 @@ func writePhone(c vpn.Connection) ([]format.File, error) {
 	if c.TLS != nil && c.TLS.Keepalive == 0 {
 		c.TLS.Keepalive = phoneKeepalive
 	}
-	if c.NeedsPassword() && format.Ask(c).Keep == vpn.KeepAsked {
-		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldKeep, Found: "a password that is asked for", Expected: "a saved one, because nobody is asked"}
+	if c.NeedsPassword() && format.Ask(c).PasswordMode == vpn.PasswordPrompted {
+		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldPasswordMode, Found: "a password that is asked for", Expected: "a saved one, because nobody is asked"}
 	}
 	files, err := write(c, true)
 	if err == nil && len(files[0].Content) > phoneLimit {
@@ -285,7 +285,7 @@ func (w *writer) material(c vpn.Connection) {
 	if !c.NeedsPassword() {
 		return
 	}
-	if c.Keep == vpn.KeepAsked {
+	if c.PasswordMode == vpn.PasswordPrompted {
 		w.line("auth-user-pass")
 		w.line("auth-nocache")
 		return

@@ -52,7 +52,7 @@ const (
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Login, c.Password, c.Keep, c.Identifier, c.Organisation, c.Authority, c.Identity = "", secret.Text{}, vpn.KeepAsked, "", "", "", nil
+	c.Login, c.Password, c.PasswordMode, c.Identifier, c.Organisation, c.Authority, c.Identity = "", secret.Text{}, vpn.PasswordPrompted, "", "", "", nil
 	c.Scope, c.Routes, c.Reconnect = vpn.ScopePerson, []string{}, whole.Reconnect
 	four, _ := format.Families(c.DNS)
 	c.DNS, c.Domains = four[:min(2, len(four))], c.Domains[:min(1, len(c.Domains))]
@@ -261,7 +261,7 @@ func (e *entry) settle(r *format.Reading) {
 		return
 	}
 	c := vpn.Connection{
-		Name: e.name, Server: e.values["PhoneNumber"], Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Reconnect: e.number(r, "RedialOnLinkFailure") == 1,
+		Name: e.name, Server: e.values["PhoneNumber"], PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit, Reconnect: e.number(r, "RedialOnLinkFailure") == 1,
 		Routes: []string{}, DNS: []string{}, Domains: []string{},
 	}
 	if e.number(r, "IpPrioritizeRemote") == 1 {

@@ -42,11 +42,11 @@ func settle(r *format.Reading, values map[string]value, block format.Position) f
 	s := &settler{r, values, block}
 	c := vpn.Connection{
 		UUID: s.text("Id"), Organisation: s.text("Organisation"), Name: s.text("Name"), Server: s.text("ServerAddress"), Login: s.text("Login"),
-		Password: secret.New(s.text("Password")), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Password: secret.New(s.text("Password")), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
 		Routes: s.list("Routes"), DNS: s.list("DnsServers"), Domains: s.list("Domains"),
 	}
 	if values["Remember"].flag {
-		c.Keep = vpn.KeepSaved
+		c.PasswordMode = vpn.PasswordSaved
 	}
 	if values["AllUsers"].flag {
 		c.Scope = vpn.ScopeMachine
@@ -69,7 +69,7 @@ func settle(r *format.Reading, values map[string]value, block format.Position) f
 	for field, key := range map[vpn.Field]string{
 		vpn.FieldName: "Name", vpn.FieldServer: "ServerAddress", vpn.FieldPSK: "PreSharedKey", vpn.FieldPPP: "Authentication", vpn.FieldLogin: "Login",
 		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
-		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldKeep: "Remember", vpn.FieldUUID: "Id", vpn.FieldProtocol: "Tunnel", vpn.FieldAuth: "Authentication",
+		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldPasswordMode: "Remember", vpn.FieldUUID: "Id", vpn.FieldProtocol: "Tunnel", vpn.FieldAuth: "Authentication",
 		vpn.FieldIKE: "Algorithms", vpn.FieldESP: "Algorithms", vpn.FieldMPPE: "Encryption", vpn.FieldAuthority: "Authorities", vpn.FieldIdentity: "Identity", vpn.FieldConnect: "AtSignIn",
 		vpn.FieldDemand: "DemandDomains", vpn.FieldProxy: "ProxyScript", vpn.FieldPort: "ServerAddress",
 	} {

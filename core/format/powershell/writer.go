@@ -283,7 +283,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	b.text("Encryption", encryption(c))
 	b.list("Algorithms", suite)
 	b.text("Login", bare.Login)
-	b.flag("Remember", bare.Keep == vpn.KeepSaved)
+	b.flag("Remember", bare.PasswordMode == vpn.PasswordSaved)
 	b.text("Password", bare.Password.Reveal())
 	b.flag("AllUsers", c.Scope == vpn.ScopeMachine)
 	b.flag("SplitTunnel", c.Tunnel == vpn.TunnelSplit)

@@ -64,7 +64,7 @@ var kinds = map[vpn.IKEv2Auth]string{vpn.IKEv2MSCHAPv2: "ikev2-eap", vpn.IKEv2EA
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Password, c.Keep = secret.Text{}, vpn.KeepAsked
+	c.Password, c.PasswordMode = secret.Text{}, vpn.PasswordPrompted
 	c.Organisation, c.Identifier, c.Scope, c.Domains = "", "", vpn.ScopePerson, []string{}
 	if list, err := pki.Certificates(c.Authority); err == nil {
 		c.Authority = pki.Bundle(list[0])
@@ -184,7 +184,7 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 	r.Known(split, splitKeys)
 	s := &vpn.IKEv2Setting{RemoteID: r.Text(remote, "id"), LocalID: r.Text(local, "id"), IKE: proposal(r, root, "ike-proposal"), ESP: proposal(r, root, "esp-proposal")}
 	c := vpn.Connection{
-		Protocol: vpn.IKEv2, Name: r.Text(root, "name"), UUID: strings.ToUpper(r.Text(root, "uuid")), Server: r.Text(remote, "addr"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson,
+		Protocol: vpn.IKEv2, Name: r.Text(root, "name"), UUID: strings.ToUpper(r.Text(root, "uuid")), Server: r.Text(remote, "addr"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson,
 		Tunnel: vpn.TunnelFull, Routes: networks(r, split), DNS: append([]string{}, strings.Fields(r.Text(root, "dns-servers"))...), Domains: []string{}, IKEv2: s,
 	}
 	if text := r.Text(root, "ike-proposal"); len(s.IKE) == 1 {

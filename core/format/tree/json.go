@@ -54,7 +54,7 @@ func (p *jsonParser) at(path string) format.Position {
 func (p *jsonParser) token(at format.Position) (json.Token, error) {
 	tok, err := p.dec.Token()
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return nil, &SyntaxError{at, EndsEarly}
+		return nil, &SyntaxError{at, ExpiresEarly}
 	}
 	if err != nil {
 		return nil, &SyntaxError{at, "not JSON: " + err.Error()}

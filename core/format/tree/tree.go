@@ -78,14 +78,14 @@ func (w *Walker) Fail(err error) {
 		at, what = fault.At, fault.What
 	}
 	kind := format.Unreadable
-	if what == EndsEarly {
+	if what == ExpiresEarly {
 		kind = format.CutShort
 	}
 	w.Note(kind, at, "%s", what)
 }
 
-// EndsEarly says that a file was cut short.
-const EndsEarly = "the file ends in the middle"
+// ExpiresEarly says that a file was cut short.
+const ExpiresEarly = "the file ends in the middle"
 
 // Known remarks keys outside a list.
 func (w *Walker) Known(n *Node, keys []string) {

@@ -34,7 +34,7 @@ func XML(file string, data []byte) (*Node, error) {
 			tok, err := dec.Token()
 			var fault *xml.SyntaxError
 			if errors.Is(err, io.EOF) || errors.As(err, &fault) && fault.Msg == "unexpected EOF" {
-				return nil, &SyntaxError{n.At, EndsEarly}
+				return nil, &SyntaxError{n.At, ExpiresEarly}
 			}
 			if err != nil {
 				return nil, &SyntaxError{n.At, "not XML: " + err.Error()}

@@ -182,10 +182,10 @@ func (r *reader) tls(path string) {
 func (r *reader) network(path string) {
 	c := vpn.Connection{
 		Name: cmp.Or(r.get(path+".title"), strings.TrimPrefix(path, "network.")), UUID: strings.ToUpper(r.get(path + ".uuid")), Server: r.get(path + ".server"), Login: r.get(path + ".username"),
-		Keep: vpn.KeepAsked, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: r.list(path + ".dns"), Domains: r.list(path + ".dns_search"),
+		PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: r.list(path + ".dns"), Domains: r.list(path + ".dns_search"),
 	}
 	if _, ok := r.set[path+".password"]; ok {
-		c.Password, c.Keep = secret.New(r.get(path+".password")), vpn.KeepSaved
+		c.Password, c.PasswordMode = secret.New(r.get(path+".password")), vpn.PasswordSaved
 		r.Note(format.SecretClear, r.at(path+".password"), "the password")
 	}
 	if r.get(path+".auto") == "1" {

@@ -228,7 +228,7 @@ func (b *batch) network(c vpn.Connection, at string) []string {
 	}
 	b.set(at+".server", server)
 	b.set(at+".username", c.Login)
-	if c.Keep == vpn.KeepSaved {
+	if c.PasswordMode == vpn.PasswordSaved {
 		b.set(at+".password", c.Password.Reveal())
 	}
 	b.set(at+".auto", flag(c.Connect == vpn.Always))

@@ -73,7 +73,7 @@ func (r *reader) settle(p *tree.Node) {
 		}
 	}
 	c := vpn.Connection{
-		Name: r.Text(p, "ProfileName"), Server: r.Text(n, "Servers"), Keep: vpn.KeepAsked, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
+		Name: r.Text(p, "ProfileName"), Server: r.Text(n, "Servers"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
 		Routes: []string{}, DNS: []string{}, Domains: []string{},
 	}
 	if r.yes(p, "DeviceTunnel") {

@@ -96,7 +96,7 @@ type manual struct {
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Login, c.Password, c.Keep, c.UUID, c.Identifier, c.Organisation, c.Authority, c.Identity = "", secret.Text{}, vpn.KeepAsked, "", "", "", "", nil
+	c.Login, c.Password, c.PasswordMode, c.UUID, c.Identifier, c.Organisation, c.Authority, c.Identity = "", secret.Text{}, vpn.PasswordPrompted, "", "", "", "", nil
 	if c.IKEv2 == nil || c.IKEv2.Auth != vpn.IKEv2Certificate {
 		c.Scope = vpn.ScopePerson
 	}
@@ -163,7 +163,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		}
 	}
 	when, d := demand(c)
-	p := profile{Name: c.Name, AlwaysOn: when == vpn.Always, Remember: c.Keep == vpn.KeepSaved, Native: native{Server: c.Server, Routing: "ForceTunnel", NoClassRoute: true}}
+	p := profile{Name: c.Name, AlwaysOn: when == vpn.Always, Remember: c.PasswordMode == vpn.PasswordSaved, Native: native{Server: c.Server, Routing: "ForceTunnel", NoClassRoute: true}}
 	if c.Tunnel == vpn.TunnelSplit {
 		p.Native.Routing = "SplitTunnel"
 		for _, r := range c.Routes {
