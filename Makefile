@@ -22,7 +22,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 # The API describes itself; the console's types are made from that.
 console/src/api/schema.d.ts: $(SOURCES) console/node_modules/.package-lock.json
 	mkdir -p bin
-	$(GO) run ./cmd/wardicon openapi > bin/openapi.json
+	$(GO) run ./cmd/wardicon service openapi > bin/openapi.json
 	cd console && npm run --silent types
 
 console/dist/index.html: $(WEB) console/src/api/schema.d.ts

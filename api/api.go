@@ -33,7 +33,7 @@ type Gateway struct {
 	vpn.Gateway
 	Profiles int       `json:"profiles" doc:"Number of profiles that lead here"`
 	Tally    vpn.Tally `json:"tally" doc:"What is found on its record alone"`
-	Answers  string    `json:"answers,omitempty" enum:"sound,differs,silent" doc:"What its newest probe came to; empty where it was not asked"`
+	Answers  string    `json:"answers,omitempty" enum:"matches,differs,no-response,unresolved" doc:"What its newest probe came to; empty where it was not asked"`
 }
 
 // Person is a person in a list.
@@ -88,7 +88,7 @@ type Planned struct {
 	Findings   []check.Finding   `json:"findings"`
 	Tally      vpn.Tally         `json:"tally"`
 	Release    string            `json:"release" doc:"Platform and release"`
-	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were passed over, with the reason"`
+	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were not chosen, with the reason"`
 	Unmet      []plan.Unmet      `json:"unmet" doc:"Preferences of the pattern that cannot be carried out"`
 	Chains     [][]pki.Link      `json:"chains" doc:"Chains of the certificates that the connection looks at, each from the leaf up"`
 	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will negotiate"`
@@ -185,25 +185,25 @@ func CheckedItems(items []filecheck.Item) Checked {
 
 // FleetFinding is a finding on one profile, as the work list over the fleet shows it.
 type FleetFinding struct {
-	Rule      string       `json:"rule"`
-	Severity  vpn.Severity `json:"severity" enum:"error,warning,note"`
-	Title     string       `json:"title"`
-	Field     vpn.Field    `json:"field"`
-	Found     string       `json:"found"`
-	Fix       string       `json:"fix"`
-	Noun      string       `json:"noun" doc:"Kind of the record to fix"`
-	Object    string       `json:"object" doc:"Identifier of the record to fix"`
-	Pointer   string       `json:"pointer"`
-	Fixable   bool         `json:"fixable" doc:"Wardicon can fix it by itself"`
-	Passed    bool         `json:"passed" doc:"An error that may pass on this profile"`
-	Since     time.Time    `json:"since" doc:"When it was found first"`
-	ProfileID string       `json:"profile_id"`
-	DeviceID  string       `json:"device_id"`
-	Device    string       `json:"device"`
-	GatewayID string       `json:"gateway_id"`
-	Gateway   string       `json:"gateway"`
-	PersonID  string       `json:"person_id"`
-	Person    string       `json:"person"`
+	Rule       string       `json:"rule"`
+	Severity   vpn.Severity `json:"severity" enum:"error,warning,note"`
+	Title      string       `json:"title"`
+	Field      vpn.Field    `json:"field"`
+	Found      string       `json:"found"`
+	Fix        string       `json:"fix"`
+	Noun       string       `json:"noun" doc:"Kind of the record to fix"`
+	Object     string       `json:"object" doc:"Identifier of the record to fix"`
+	Pointer    string       `json:"pointer"`
+	Fixable    bool         `json:"fixable" doc:"Wardicon can fix it by itself"`
+	Overridden bool         `json:"overridden" doc:"An override applies to it"`
+	Since      time.Time    `json:"since" doc:"When it was found first"`
+	ProfileID  string       `json:"profile_id"`
+	DeviceID   string       `json:"device_id"`
+	Device     string       `json:"device"`
+	GatewayID  string       `json:"gateway_id"`
+	Gateway    string       `json:"gateway"`
+	PersonID   string       `json:"person_id"`
+	Person     string       `json:"person"`
 }
 
 // FindingSum counts findings of one rule, at one gateway or for one person.

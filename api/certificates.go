@@ -25,7 +25,7 @@ type NewAuthority struct {
 	Issuing   bool          `json:"issuing" required:"false" doc:"Make a root, and below it the authority that issues"`
 	Years     int           `json:"years" required:"false" doc:"Years that it is valid; 0 means ten"`
 	Permitted []string      `json:"permitted" required:"false" doc:"Domains and networks that it is bound to; empty binds it to none"`
-	Excluded  []string      `json:"excluded" required:"false" doc:"Domains and networks that it may not vouch for"`
+	Excluded  []string      `json:"excluded" required:"false" doc:"Domains and networks that it must not issue for"`
 	Lists     []string      `json:"lists" required:"false" doc:"Web addresses of its revocation list"`
 }
 
@@ -43,14 +43,14 @@ type Issued struct {
 	Chain       string      `json:"chain" doc:"The certificate and those between it and its root, PEM, as a gateway sends them"`
 }
 
-// Expiry is something that ends on a day.
+// Expiry is something that expires on a day.
 type Expiry struct {
 	Noun    string    `json:"noun" enum:"authority,gateway,device,signer" doc:"The record to look after"`
 	ID      string    `json:"id"`
 	Name    string    `json:"name"`
 	What    string    `json:"what" doc:"What of it ends"`
 	Expires time.Time `json:"expires"`
-	Days    int       `json:"days" doc:"Whole days that are left; negative where it has ended"`
+	Days    int       `json:"days" doc:"Whole days left; negative if it has expired"`
 }
 
 // Revocation says what a revocation touched.
@@ -63,7 +63,7 @@ type Revocation struct {
 // kept elsewhere.
 type Request struct {
 	ID          string    `json:"id"`
-	AuthorityID string    `json:"authority_id" doc:"The authority that is asked; empty for a new authority's own"`
+	AuthorityID string    `json:"authority_id" doc:"The CA that is to sign it; empty for a new CA"`
 	Authority   string    `json:"authority"`
 	Usage       pki.Usage `json:"usage" enum:"client,server,authority"`
 	DeviceID    string    `json:"device_id,omitempty"`
@@ -87,7 +87,7 @@ type Rollover struct {
 	To       Authority       `json:"to"`
 	Gateways []RolledGateway `json:"gateways" doc:"Gateways whose offers name the old authority"`
 	Devices  int             `json:"devices" doc:"Devices whose certificate is still of the old one"`
-	Parcels  int             `json:"parcels" doc:"Profiles whose newest parcel was built before both were believed, or that have none"`
+	Parcels  int             `json:"parcels" doc:"Profiles whose newest parcel was built before both were trusted, or that have none"`
 	Servers  int             `json:"servers" doc:"Gateways that still show a certificate of the old one"`
 	Finished bool            `json:"finished" doc:"Nothing names the old authority any more"`
 }

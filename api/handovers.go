@@ -158,7 +158,7 @@ type Proof struct {
 	Right    bool         `json:"right" doc:"It is the gateway that the parcel is for"`
 	V4       *Whereabouts `json:"v4,omitempty" doc:"Seen by IPv4 alone"`
 	V6       *Whereabouts `json:"v6,omitempty" doc:"Seen by IPv6 alone"`
-	Past     bool         `json:"past" doc:"One of IPv4 and IPv6 goes past the tunnel"`
+	Past     bool         `json:"past" doc:"IPv4 or IPv6 bypasses the tunnel"`
 	Resolver *Whereabouts `json:"resolver,omitempty" doc:"Who asked for the one-time name"`
 }
 

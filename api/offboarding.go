@@ -47,7 +47,7 @@ type Offboarding struct {
 	Name     string             `json:"name"`
 	Why      vpn.OffboardReason `json:"why" enum:"lost,left,retired"`
 	Recalled int                `json:"recalled" doc:"Links that were closed"`
-	Revoked  int                `json:"revoked" doc:"Certificates that were taken back"`
+	Revoked  int                `json:"revoked" doc:"Certificates that were revoked"`
 	Open     int                `json:"open" doc:"Items that are to be done"`
 	Items    []Item             `json:"items"`
 	Operator string             `json:"operator"`

@@ -10,7 +10,7 @@ type Operator struct {
 	Disabled     bool       `json:"disabled" doc:"It cannot sign in"`
 	MustEnrol    bool       `json:"must_enrol" doc:"A second factor is demanded and not set up: nothing but that is allowed"`
 	MustChange   bool       `json:"must_change" doc:"Its password is somebody else's choice: nothing but changing it is allowed"`
-	SecondFactor bool       `json:"second_factor" doc:"A code is asked for beside the password"`
+	SecondFactor bool       `json:"second_factor" doc:"A code is required in addition to the password"`
 	SignedIn     *time.Time `json:"signed_in,omitempty" doc:"When last"`
 	Sessions     int        `json:"sessions" doc:"Number of open sessions and tokens"`
 	Created      time.Time  `json:"created"`
@@ -30,7 +30,7 @@ type Session struct {
 	Operator string `json:"operator"`
 	Kind     string `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for the command line and programs"`
 	Name     string `json:"name,omitempty" doc:"Name of a program's token"`
-	Role     string `json:"role" enum:"owner,issuer,auditor" doc:"What it may do at the most"`
+	Role     string `json:"role" enum:"owner,issuer,auditor" doc:"Its role, at most that of its operator"`
 	Origin   string `json:"origin" doc:"The address that it was opened from"`
 	Client   string `json:"client" doc:"How the program that opened it calls itself; a console's session ends where another one uses it"`
 

@@ -27,7 +27,7 @@ func (a *app) answerTimes(ctx context.Context, c *client.Client, name string) er
 		return err
 	}
 	if len(list) == 0 && a.output == "table" {
-		a.say("%s was not timed in the last 30 days; wardicon probe %s --from CITY does it from a place", g.Name, name)
+		a.say("no response times of %s in the last 30 days; measure some with wardicon probe %s --from CITY", g.Name, name)
 		return nil
 	}
 	return a.print(list, func(w table.Writer) {
@@ -55,14 +55,14 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		if err := c.AddAnswerTime(ctx, t); err != nil {
 			return err
 		}
-		a.say("%s answers from %s in %.0f ms; noted", g.Name, f.from, f.took)
+		a.say("%s responds from %s in %.0f ms; recorded", g.Name, f.from, f.took)
 		return nil
 	}
 	names := map[string][]netip.Addr{}
 	if _, err := netip.ParseAddr(g.Address); err != nil {
 		list, err := net.DefaultResolver.LookupNetIP(ctx, "ip", g.Address)
 		if err != nil {
-			return fmt.Errorf("%s cannot be looked up from here: %w", g.Address, err)
+			return fmt.Errorf("%s cannot be resolved from here: %w", g.Address, err)
 		}
 		for _, one := range list {
 			names[g.Address] = append(names[g.Address], one.Unmap())
@@ -76,13 +76,13 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		}
 	}
 	if best == nil {
-		a.say("%s did not answer here by any protocol; nothing was noted", g.Name)
+		a.say("%s did not respond from here on any protocol; nothing was recorded", g.Name)
 		return errFindings
 	}
 	t.Milliseconds = best.Milliseconds
 	if err := c.AddAnswerTime(ctx, t); err != nil {
 		return err
 	}
-	a.say("%s answers from %s in %.0f ms by %s; noted", g.Name, f.from, best.Milliseconds, best.Protocol.Title())
+	a.say("%s responds from %s in %.0f ms over %s; recorded", g.Name, f.from, best.Milliseconds, best.Protocol.Title())
 	return nil
 }

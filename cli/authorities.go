@@ -24,22 +24,22 @@ func findAuthority(ctx context.Context, c *client.Client, ref string) (api.Autho
 func authorityNoun() noun[api.Authority] {
 	return noun[api.Authority]{
 		name: "authority", plural: "authorities", title: "name",
-		about: `An authority vouches for certificates. Make one here, or bring one in: with its key
-to issue here, without it where signing is done elsewhere. Keys are sealed and never
-come back.`,
+		about: `A certificate authority (CA) issues certificates. Create one here, or import one: with its key to issue
+here, without it where signing is done elsewhere. Private keys are sealed and cannot be read back, except
+by \"authority export\".`,
 		example: `"Harbour authority" --certificate harbour.pem --key-file harbour.key`,
 		fields: []field{
-			{flag: "name", path: "name", help: "another name"},
+			{flag: "name", path: "name", help: "new name"},
 			{flag: "certificate", path: "certificate", kind: fileField, help: "file with its certificate and those above it, PEM"},
-			{flag: "key-file", path: "key", kind: secretField, help: "file with its private key, PEM; - reads standard input"},
+			{flag: "key-file", path: "key", kind: secretField, help: "file with private key, PEM; - reads standard input"},
 			{flag: "device-days", path: "device_days", kind: numberField, help: "days that a device's certificate is valid (365)"},
 			{flag: "gateway-days", path: "gateway_days", kind: numberField, help: "days that a gateway's certificate is valid (397)"},
-			{flag: "renew-days", path: "renew_days", kind: numberField, help: "days ahead of its end when a device's certificate is renewed by itself (30; -1 never)"},
-			{flag: "device-limit", path: "device_limit", kind: numberField, help: "most certificates of one device that are valid at a time (4)"},
-			{flag: "day-limit", path: "day_limit", kind: numberField, help: "most certificates that it issues within a day (10000)"},
-			{flag: "list", path: "lists", kind: listField, help: "web address of its revocation list, as certificates shall name it"},
-			{flag: "delta", path: "deltas", kind: listField, help: "web address of the list of what was revoked lately, as the whole list shall name it"},
-			{flag: "retired", path: "retired", kind: boolField, help: "it is still believed, and issues no more"},
+			{flag: "renew-days", path: "renew_days", kind: numberField, help: "days before expiry at which a device's certificate is renewed automatically (30; -1 never)"},
+			{flag: "device-limit", path: "device_limit", kind: numberField, help: "maximum valid certificates per device (4)"},
+			{flag: "day-limit", path: "day_limit", kind: numberField, help: "maximum certificates issued per day (10000)"},
+			{flag: "list", path: "lists", kind: listField, help: "URL of its CRL, as written into certificates"},
+			{flag: "delta", path: "deltas", kind: listField, help: "URL of its delta CRL, as written into the CRL"},
+			{flag: "retired", path: "retired", kind: boolField, help: "it is still trusted, but issues no more certificates"},
 			{flag: "note", path: "note", help: "note for operators"},
 		},
 		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities }, find: findAuthority,
@@ -47,7 +47,7 @@ come back.`,
 		ref:     func(a api.Authority) string { return a.Name },
 		columns: []string{"name", "expires", "key", "certificates", "revoked"}, filters: []string{"name"},
 		row: func(a api.Authority) table.Row {
-			key := "not here"
+			key := "elsewhere"
 			switch {
 			case a.Successor != "":
 				key = "retired, rolling over to " + a.Successor
@@ -66,10 +66,9 @@ func (a *app) authorityCommands() *cobra.Command {
 	var n api.NewAuthority
 	kind := "p256"
 	cmd := &cobra.Command{
-		Use: "make NAME", Short: "Make an authority with its key", Args: exactly("NAME"),
-		Long: `Makes a key and an authority that vouches for itself. With --issuing a root is made, and
-below it the authority of that name, which issues: the root can then be retired. Both
-keys are sealed in the service.`,
+		Use: "make NAME", Short: "Create a certificate authority", Args: exactly("NAME"),
+		Long: `Creates a key and a self-signed CA. With --issuing a root is created, and below it the issuing CA of that
+name: the root can then be retired. Both keys are sealed in the service.`,
 		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make \"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list http://lists.skerryline.example/devices.crl",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -80,19 +79,19 @@ keys are sealed in the service.`,
 				}
 				return a.print(list, func(table.Writer) {
 					for _, made := range list.Items {
-						a.say("made the authority %s, valid until %s", made.Name, made.Expires.Local().Format(time.DateOnly))
+						a.say("created the authority %s, valid until %s", made.Name, made.Expires.Local().Format(time.DateOnly))
 					}
 				})
 			})
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&kind, "kind", "p256", "kind of key: p256, p384 or rsa3072")
-	f.BoolVar(&n.Issuing, "issuing", false, "make a root, and below it the authority that issues")
+	f.StringVar(&kind, "kind", "p256", "key type: p256, p384 or rsa3072")
+	f.BoolVar(&n.Issuing, "issuing", false, "create a root, and below it the issuing CA")
 	f.IntVar(&n.Years, "years", 10, "years that it is valid")
-	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is bound to")
-	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it may not vouch for")
-	f.StringSliceVar(&n.Lists, "list", nil, "web address of its revocation list")
+	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is limited to (permitted subtree)")
+	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it must not issue for (excluded subtree)")
+	f.StringSliceVar(&n.Lists, "list", nil, "URL of its CRL")
 	root.AddCommand(cmd, a.authorityTake(), a.authorityExport(), a.authorityRollOver(), a.authorityRenew())
 	return root
 }
@@ -101,7 +100,7 @@ keys are sealed in the service.`,
 type materialFlags struct{ key, passphrase string }
 
 func (m *materialFlags) on(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&m.key, "key-file", "", "file with the private key, where it stands apart")
+	cmd.Flags().StringVar(&m.key, "key-file", "", "file with the private key, if it is separate")
 	cmd.Flags().StringVar(&m.passphrase, "passphrase-file", "", "file with the passphrase of a PKCS #12 file; - reads standard input")
 }
 
@@ -127,9 +126,9 @@ func (a *app) authorityTake() *cobra.Command {
 	var name string
 	var flags materialFlags
 	cmd := &cobra.Command{
-		Use: "bring FILE", Short: "Bring an authority in from a file of any shape", Args: exactly("FILE"),
-		Long: `Brings an authority in from PEM, DER, PKCS #7 or PKCS #12: with its key to issue here, without
-it where signing is done elsewhere. The file must have the chain up to the root.`,
+		Use: "import FILE", Short: "Import a certificate authority from PEM, DER, PKCS #7 or PKCS #12", Args: exactly("FILE"),
+		Long: `Imports a CA: with its key to issue here, without it where signing is done elsewhere. The file must have
+the chain up to the root.`,
 		Example: "  wardicon authority bring harbour.p12 --passphrase-file secret.txt\n  wardicon authority bring chain.pem --key-file harbour.key --name \"Harbour authority\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -159,23 +158,23 @@ it where signing is done elsewhere. The file must have the chain up to the root.
 func (a *app) authorityExport() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
-		Use: "export AUTHORITY", Short: "Pack an authority with its key under a passphrase (owners only)", Args: exactly("AUTHORITY"),
-		Long: `Writes an authority with its key as PKCS #12, closed by a passphrase that is asked for twice. Without a
-terminal the two are read from two lines of standard input. It is written to the audit log.`,
-		Example: "  wardicon authority export \"Skerry Line\" --to skerry-line.p12",
+		Use: "export AUTHORITY", Short: "Export a certificate authority with its key (owners only)", Args: exactly("AUTHORITY"),
+		Long: `Writes an authority with its key as PKCS #12, encrypted with a passphrase that is prompted for twice. Without
+a terminal it is read from two lines of standard input. The export is recorded in the audit log.`,
+		Example: "  wardicon authority export \"Skerry Line\" --out skerry-line.p12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if to == "" {
-					return usage("--to: found nothing, expected the file to write")
+					return usage("--out: found nothing, expected the file to write")
 				}
 				if _, err := os.Lstat(to); err == nil {
-					return usage("--to: %s is there already; remove it or choose another name", to)
+					return usage("--out: %s is there already; remove it or choose new name", to)
 				}
 				row, err := findAuthority(ctx, c, args[0])
 				if err != nil {
 					return err
 				}
-				said, err := a.probeTwice("Passphrase that closes the file")
+				said, err := a.promptTwice("Passphrase of the file")
 				if err != nil {
 					return err
 				}
@@ -191,7 +190,7 @@ terminal the two are read from two lines of standard input. It is written to the
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "file to write; one that is there is not overwritten")
+	cmd.Flags().StringVar(&to, "out", "", "file to write; an existing file is not overwritten")
 	return cmd
 }
 
@@ -200,12 +199,11 @@ func (a *app) authorityRollOver() *cobra.Command {
 	var finish, undo, anyway bool
 	cmd := &cobra.Command{
 		Use: "roll-over AUTHORITY", Short: "Roll over from a certificate authority to its successor", Args: exactly("AUTHORITY"),
-		Long: `With --to it begins: gateways' offers that name the old authority name the new one too, so that
-parcels carry both, and the old one issues no more. Renew the certificates, hand out the parcels, give
-the gateways theirs; without a flag it shows what still stands on the old one. With --finish the
-old one is taken out of the offers; with --undo the new one. The old one stays on record and its
-revocation list is served.`,
-		Example: "  wardicon authority roll-over \"Skerry Line\" --to \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over \"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
+		Long: `With --successor the rollover begins: offers that name the old CA name the new one too, parcels carry both, and
+the old one stops issuing. Then renew the certificates, hand over the parcels and install the gateways' new
+certificates; without a flag the command shows what still depends on the old CA. --finish removes the old
+CA from the offers, --undo the new one. The old CA stays on record and its CRL is served.`,
+		Example: "  wardicon authority roll-over \"Skerry Line\" --successor \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over \"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				old, err := findAuthority(ctx, c, args[0])
@@ -235,11 +233,11 @@ revocation list is served.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&to, "to", "", "the authority that takes its place: begin")
-	f.BoolVar(&finish, "finish", false, "believe only the new one")
-	f.BoolVar(&undo, "undo", false, "as before")
-	f.BoolVar(&anyway, "anyway", false, "finish although some still stand on the old one")
-	cmd.MarkFlagsMutuallyExclusive("to", "finish", "undo")
+	f.StringVar(&to, "successor", "", "begin the rollover to this CA")
+	f.BoolVar(&finish, "finish", false, "trust only the new one")
+	f.BoolVar(&undo, "undo", false, "trust only the old one again")
+	f.BoolVar(&anyway, "force", false, "finish although some still depend on the old one")
+	cmd.MarkFlagsMutuallyExclusive("successor", "finish", "undo")
 	return cmd
 }
 
@@ -250,10 +248,10 @@ func (a *app) rollover(w table.Writer, at api.Rollover) {
 	}
 	a.say("from %s to %s", at.From.Name, at.To.Name)
 	if at.Finished {
-		a.say("nothing stands on %s any more", at.From.Name)
+		a.say("nothing depends on %s any more", at.From.Name)
 		return
 	}
-	a.say("  %-5d devices whose certificate is still of the old one\n  %-5d gateways that show one of the old one\n  %-5d profiles without a parcel that has both\n", at.Devices, at.Servers, at.Parcels)
+	a.say("  %-5d devices with a certificate of the old one\n  %-5d gateways that present a certificate of the old one\n  %-5d profiles without a parcel that has both\n", at.Devices, at.Servers, at.Parcels)
 	w.AppendHeader(heads("gateway", "offers name", "shows"))
 	for _, g := range at.Gateways {
 		w.AppendRow(table.Row{g.Name, map[bool]string{true: "both", false: "the old one"}[g.Both], map[bool]string{true: "one of the old", false: "none of the old"}[g.Old]})
@@ -264,10 +262,10 @@ func (a *app) authorityRenew() *cobra.Command {
 	var days int
 	var all bool
 	cmd := &cobra.Command{
-		Use: "renew AUTHORITY", Short: "Renew the certificates of devices that end soon", Args: exactly("AUTHORITY"),
-		Long: `Begins a job that gives devices new certificates ahead of the end, by this authority or by its
-successor; where its key is elsewhere, signing requests are made. The old ones stay valid. The service
-does it by itself every day, by the days that the authority says.`,
+		Use: "renew AUTHORITY", Short: "Renew device certificates that expire soon", Args: exactly("AUTHORITY"),
+		Long: `Starts a job that renews device certificates before they expire, by this CA or its successor; where the key
+is elsewhere, signing requests are created. The old certificates stay valid. The service also does this
+every day, as set by --renew-days.`,
 		Example: "  wardicon authority renew \"Skerry Line\" --days 60\n  wardicon authority renew \"Skerry Line\" --all",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -289,8 +287,8 @@ does it by itself every day, by the days that the authority says.`,
 			})
 		},
 	}
-	cmd.Flags().IntVar(&days, "days", 0, "renew what ends within so many days (as the authority says)")
-	cmd.Flags().BoolVar(&all, "all", false, "renew all, whatever their end is")
+	cmd.Flags().IntVar(&days, "days", 0, "renew certificates that expire within so many days (default: the authority's setting)")
+	cmd.Flags().BoolVar(&all, "all", false, "renew all, whenever they expire")
 	cmd.MarkFlagsMutuallyExclusive("days", "all")
 	return cmd
 }

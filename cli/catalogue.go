@@ -14,12 +14,12 @@ import (
 )
 
 // catalogue is for translators: what people who receive a connection read, in one language.
-func (a *app) catalogue() *cobra.Command {
+func (a *app) translations() *cobra.Command {
 	return &cobra.Command{
-		Use: "catalogue LANGUAGE", Short: "Print what recipients read, for translators", Args: exactly("LANGUAGE"),
-		Long: `Prints all sentences of recipients' pages, cards and emails with what a language has for them, as the file that
-core/i18n/catalogue wants; what is still to be translated is empty. Places (%s), names in ‹› and braces must stay.`,
-		Example: "  wardicon catalogue pt > pt.json",
+		Use: "translations LANGUAGE", Short: "Print the texts of recipients' pages, cards and emails for translators", Args: exactly("LANGUAGE"),
+		Long: `Prints every text that recipients read with its translation, as the file for core/i18n/catalogue. Texts that
+are not translated yet are empty. Keep placeholders (%s), names in ‹› and braces.`,
+		Example: "  wardicon service translations pt > pt.json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			in := language.Choose(args[0])
 			known := in.Tag() == args[0]

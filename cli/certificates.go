@@ -18,13 +18,12 @@ import (
 
 func (a *app) certificateCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "certificate", Short: "Issue certificates to devices and gateways, find them and take them back", GroupID: "records",
-		Long: `Certificates that the authorities on record have issued. Each authority's revocation list is
-served at /lists/ID.crl of the service, to whoever asks, and what was revoked lately at
-/lists/ID.delta.crl. Where an authority's key is kept elsewhere, "request" makes what is to be
-signed there, and "answer" takes in what comes back.`,
+		Use: "certificate", Short: "Issue, list, renew and revoke certificates",
+		Long: `Certificates that the authorities on record have issued. The CRL of each is served at /lists/ID.crl, the
+delta CRL at /lists/ID.delta.crl, without sign-in. Where a CA's key is kept elsewhere, "request" creates
+the signing request, and "answer" imports the certificate.`,
 		Example: `  wardicon certificate issue "Engine laptop 1" --authority "Skerry Line"
-  wardicon certificate bundle Norrvik --authority "Skerry Line" --to norrvik
+  wardicon certificate bundle Norrvik --authority "Skerry Line" --out norrvik
   wardicon certificate list --filter days=60
   wardicon certificate chain --gateway Norrvik
   wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
@@ -34,44 +33,34 @@ signed there, and "answer" takes in what comes back.`,
 }
 
 func (a *app) certificateList() *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "list", Short: "List certificates, those that end first before the others", Args: exactly(),
-		Long:    "Lists what was issued. A search looks into subjects, names, serial numbers and devices.\nFilters: authority_id, device_id, gateway_id, usage, serial, revoked, days (ends within so many),\nexpires_after (a day such as 2027-01-31).",
-		Example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon certificate list --search engine --output json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Certificates(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("id", "subject", "names", "for", "authority", "expires", "state"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 44)})
-					for _, r := range page.Items {
-						w.AppendRow(table.Row{r.ID, r.Subject, strings.Join(r.Names, ", "), string(r.Usage), r.Authority, r.To.Local().Format(time.DateOnly), state(r)})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "certificates"))
-				}
-				return nil
-			})
+	return list(a, listing[api.Certificate]{
+		short:   "List certificates, first to expire first",
+		about:   "Lists issued certificates. --search looks at subjects, names, serial numbers and devices.",
+		example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon certificate list --search engine --output json",
+		filters: []string{
+			"authority", "device", "gateway", "usage", "serial", "revoked (true or false)", "days (expires within so many)",
+			"expires_after (a date such as 2027-01-31)",
 		},
-	}
-	pageFlags(cmd, &q)
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as days=60")
-	return cmd
+		plural: "certificates", columns: []string{"id", "subject", "names", "for", "authority", "expires", "state"},
+		wide: map[int]int{3: 44},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Certificate], error) {
+			return c.Certificates(ctx, q)
+		},
+		row: func(r api.Certificate) table.Row {
+			return table.Row{
+				r.ID, r.Subject, strings.Join(r.Names, ", "), string(r.Usage), r.Authority,
+				r.To.Local().Format(time.DateOnly), state(r),
+			}
+		},
+	})
 }
 
 // expiries is the calendar of what ends.
 func (a *app) expiries() *cobra.Command {
 	days := 60
 	cmd := &cobra.Command{
-		Use: "calendar", Short: "List what ends soon: authorities and certificates", Args: exactly(),
-		Long:    "Lists what ends within some days, and what has ended in the last 30. The service writes a\nwarning into its log 60, 30 and 7 days ahead. Exits 1 where something has ended.",
+		Use: "calendar", Short: "List authorities and certificates that expire soon", Args: exactly(),
+		Long:    "Lists what expires soon, and what has expired in the last 30 days. The service logs a warning\n60, 30 and 7 days before. Exits 1 if something has expired.",
 		Example: "  wardicon certificate calendar\n  wardicon certificate calendar --days 365 --output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -88,7 +77,7 @@ func (a *app) expiries() *cobra.Command {
 					return err
 				}
 				if a.output == "table" && len(list.Items) == 0 {
-					a.say("nothing ends within %d days", days)
+					a.say("nothing expires within %d days", days)
 				}
 				if slices.ContainsFunc(list.Items, func(e api.Expiry) bool { return e.Days < 0 }) {
 					return errFindings
@@ -97,7 +86,7 @@ func (a *app) expiries() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().IntVar(&days, "days", 60, "how many days to look ahead")
+	cmd.Flags().IntVar(&days, "days", 60, "number of days to look ahead")
 	return cmd
 }
 
@@ -107,14 +96,14 @@ func state(c api.Certificate) string {
 	case c.Revoked != nil:
 		return fmt.Sprintf("revoked on %s, %s", c.Revoked.Local().Format(time.DateOnly), c.Reason)
 	case time.Now().After(c.To):
-		return "ended"
+		return "expired"
 	}
 	return "valid"
 }
 
 func (a *app) certificateShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ID", Short: "Show a certificate", Args: exactly("ID"), Long: "Shows what a certificate says, who had it issued, and the certificate itself in PEM form.", Example: "  wardicon certificate show ce-4xk7q2m9h3vw8tzp",
+		Use: "show ID", Short: "Show a certificate", Args: exactly("ID"), Long: "Shows the fields of a certificate, who had it issued, and the certificate as PEM.", Example: "  wardicon certificate show ce-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				r, err := c.Certificate(ctx, args[0])
@@ -135,11 +124,10 @@ func (a *app) certificateIssue() *cobra.Command {
 	var names []string
 	var days int
 	cmd := &cobra.Command{
-		Use: "issue DEVICE", Short: "Make a key and a certificate for a device", Args: exactly("DEVICE"),
-		Long: `Makes a key of a kind that the device can use, has the authority sign its certificate, and
-gives both to the device in the place of what it had. The old one stays valid until it is
-revoked, so that the device keeps working until its new parcel is there. Without --name it
-gets a name of its own under the organisation's domain.`,
+		Use: "issue DEVICE", Short: "Create a key and a certificate for a device", Args: exactly("DEVICE"),
+		Long: `Creates a key of a type that the device supports, has the CA issue a certificate for it, and stores both
+with the device. The old certificate stays valid until it is revoked, so that the device keeps working
+until it has its new parcel. Without --name the certificate gets a name below the organisation's domain.`,
 		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry Line\" --name ada@skerryline.example --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -164,9 +152,9 @@ gets a name of its own under the organisation's domain.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&authority, "authority", "", "authority that signs")
-	cmd.Flags().StringSliceVar(&names, "name", nil, "host name or mail address that both sides check")
-	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (as the authority says)")
+	cmd.Flags().StringVar(&authority, "authority", "", "authority that issues it")
+	cmd.Flags().StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
+	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting)")
 	return cmd
 }
 
@@ -174,11 +162,11 @@ func (a *app) certificateSign() *cobra.Command {
 	var authority, request, to string
 	var days int
 	cmd := &cobra.Command{
-		Use: "sign GATEWAY", Short: "Sign what a gateway asks for", Args: exactly("GATEWAY"),
-		Long: `Signs a gateway's request (PKCS #10): its key never leaves the gateway. Names in the request must
-be names of the gateway's record; without any it gets those of the record. The certificate comes
-with those between it and its root, as the gateway sends them.`,
-		Example: "  openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout norrvik.key -subj /CN=norrvik -out norrvik.csr\n  wardicon certificate sign Norrvik --authority \"Skerry Line\" --request norrvik.csr --to norrvik.pem",
+		Use: "sign GATEWAY", Short: "Sign a gateway's certificate request", Args: exactly("GATEWAY"),
+		Long: `Signs a certificate signing request (PKCS #10): the key never leaves the gateway. Names in the request must
+be those of the gateway's record; without any, the certificate gets those of the record. The output has the
+certificate and the intermediates, as the gateway presents them.`,
+		Example: "  openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout norrvik.key -subj /CN=norrvik -out norrvik.csr\n  wardicon certificate sign Norrvik --authority \"Skerry Line\" --request norrvik.csr --out norrvik.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" || request == "" {
@@ -217,25 +205,25 @@ with those between it and its root, as the gateway sends them.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&authority, "authority", "", "authority that signs")
+	f.StringVar(&authority, "authority", "", "authority that issues it")
 	f.StringVar(&request, "request", "", "file with the signing request; - reads standard input")
-	f.StringVar(&to, "to", "", "file to write the certificate to (standard output)")
-	f.IntVar(&days, "days", 0, "days that it is valid (as the authority says)")
+	f.StringVar(&to, "out", "", "file to write the certificate to (standard output)")
+	f.IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting)")
 	return cmd
 }
 
 func (a *app) certificateRevoke() *cobra.Command {
 	var device, reason string
 	cmd := &cobra.Command{
-		Use: "revoke [ID]", Short: "Take a certificate back for good, or all of a device",
+		Use: "revoke [ID]", Short: "Revoke a certificate, or all of a device",
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) == 1) == (device != "") || len(args) > 1 {
 				return usage("found %d arguments, expected either the id of a certificate or --device", len(args))
 			}
 			return nil
 		},
-		Long: `Puts a certificate, or all of a device, on its authority's revocation list; the device loses
-the certificate in its record. What stood on it is listed. It cannot be undone.`,
+		Long: `Puts a certificate, or all of a device, on the CRL and removes it from the device's record. Lists the
+profiles that used it. It cannot be undone.`,
 		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

@@ -52,22 +52,22 @@ type checkOptions struct {
 func (a *app) checkFiles() *cobra.Command {
 	var o checkOptions
 	cmd := &cobra.Command{
-		Use: "check FILE|FOLDER|-…", Short: "Find errors in files from anywhere, without a service", Annotations: map[string]string{"output": "sarif"},
+		Use: "check FILE|FOLDER|-…", Short: "Find errors in client files, without a service", Annotations: map[string]string{"output": "sarif"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usage("found no file, expected at least one file or folder, or - for standard input")
 			}
 			return nil
 		},
-		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), and PEM,
-DER, PKCS #7, PKCS #12, whole folders, zip and tar archives of them. Files that belong
-together are judged together. Prints what is wrong with its place in the file. Nothing is
-sent anywhere, unless --live asks the name server or --against the service.
+		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), PEM, DER, PKCS #7 and
+PKCS #12, folders, and zip and tar archives. Files that belong together are checked together. Prints each
+finding with its position in the file. Nothing leaves this machine, except for the DNS queries of --live
+and the queries to the service of --against.
 
-Exits 1 when there is an error or a warning; --fail-on moves that. --fix fixes what is
-mechanical after showing the difference, and keeps the file as it was beside it.
-An ignore file (` + ignoreName + ` in the working folder, or --ignore) lists what may stay, each with a reason
-and a last day:
+Exits 1 when there is an error or a warning; --exit-on changes that. --fix applies automatic
+fixes after showing the difference, and keeps a copy of the original file.
+An ignore file (` + ignoreName + ` in the working folder, or --ignore) lists accepted findings, each with a
+reason and an end date:
 
   ignore:
     - rule: profile-unsigned
@@ -75,25 +75,25 @@ and a last day:
       reason: handed over in person
       until: 2027-01-31`,
 		Example: `  wardicon check norrvik.mobileconfig
-  wardicon check parcels/ --output sarif --fail-on error
+  wardicon check parcels/ --output sarif --exit-on error
   wardicon check tallholm.ovpn --for "desk-phone 1" --against
   wardicon check *.nmconnection --fix`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runCheck(cmd, args, o) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&o.least, "fail-on", "warning", "least severity that makes the command exit 1: error, warning or note")
+	f.StringVar(&o.least, "exit-on", "warning", "lowest severity that makes the command exit 1: error, warning or note")
 	f.StringVar(&o.release, "for", "", "platform and release that the files are for, such as \"android 14\"")
 	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" in the working folder)")
-	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one a line")
-	f.BoolVar(&o.against, "against", false, "compare with the gateways on record; asks the service")
-	f.BoolVar(&o.live, "live", false, "ask the name server for the gateways' names")
-	f.BoolVar(&o.fix, "fix", false, "fix what is mechanical, after showing it; files stay as they were under NAME.before-fix")
+	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one per line")
+	f.BoolVar(&o.against, "against", false, "compare with the gateways on record at the service")
+	f.BoolVar(&o.live, "live", false, "resolve the gateways' names")
+	f.BoolVar(&o.fix, "fix", false, "apply automatic fixes after showing them; the original is kept as NAME.before-fix")
 	return cmd
 }
 
 func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error {
 	if !slices.Contains([]string{"error", "warning", "note"}, o.least) {
-		return usage("--fail-on: found %q, expected error, warning or note", o.least)
+		return usage("--exit-on: found %q, expected error, warning or note", o.least)
 	}
 	options, err := a.batchOptions(cmd.Context(), cmd, o)
 	if err != nil {
@@ -148,7 +148,7 @@ func (a *app) checked(c api.Checked) {
 		a.say("ignored: %d", n)
 	}
 	for _, e := range c.Ended {
-		a.say("the ignore entry for %s ended on %s", e.Rule, e.Until)
+		a.say("the ignore entry for %s expired on %s", e.Rule, e.Until)
 	}
 }
 
@@ -160,7 +160,7 @@ func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptio
 		name, release, _ := strings.Cut(o.release, " ")
 		found, ok := platform.Find(vpn.Platform(name), strings.TrimSpace(release))
 		if !ok || release == "" {
-			return options, usage("--for: found %q, expected a platform and a release, such as \"android 14\"; wardicon platforms lists them", o.release)
+			return options, usage("--for: found %q, expected a platform and a release, such as \"android 14\"; wardicon platform list lists them", o.release)
 		}
 		options.Release = &found
 	}
@@ -360,7 +360,7 @@ func replace(name string, m filecheck.Fixed) error {
 		return err
 	}
 	if now, err := os.ReadFile(name); err != nil || !bytes.Equal(now, m.Old) {
-		return fmt.Errorf("%s changed meanwhile; nothing was fixed in it", name)
+		return fmt.Errorf("%s was changed in the meantime; nothing was fixed in it", name)
 	}
 	write := func(to string, data []byte, flag int) error {
 		f, err := os.OpenFile(to, flag, info.Mode().Perm())
@@ -372,7 +372,7 @@ func replace(name string, m filecheck.Fixed) error {
 	}
 	backup := name + ".before-fix"
 	if err := write(backup, m.Old, os.O_WRONLY|os.O_CREATE|os.O_EXCL); err != nil {
-		return fmt.Errorf("%w; an earlier state is there, move it away first", err)
+		return fmt.Errorf("%w; there is an earlier copy, move it away first", err)
 	}
 	fresh := path.Join(filepath.Dir(name), "."+filepath.Base(name)+".fixing")
 	if err := write(fresh, m.New, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {

@@ -19,17 +19,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
-
-	"wardicon/api"
-	"wardicon/client"
-)
-
-// Exit codes.
-const (
-	exitFine        = 0
-	exitFindings    = 1 // findings, or refused
-	exitUsage       = 2
-	exitUnreachable = 3
 )
 
 // Version is set by the build.
@@ -45,13 +34,6 @@ type Streams struct {
 // Standard are the streams of the process.
 func Standard() Streams { return Streams{os.Stdin, os.Stdout, os.Stderr, os.Getenv} }
 
-// usageError is a wrong use of a command.
-type usageError struct{ err error }
-
-func (e *usageError) Error() string { return e.err.Error() }
-
-func usage(format string, args ...any) error { return &usageError{fmt.Errorf(format, args...)} }
-
 // errFindings ends a command that did its work and found something.
 var errFindings = errors.New("findings")
 
@@ -63,6 +45,7 @@ type app struct {
 
 	withoutTLS        bool
 	confirmFile, code string // what proves once more who it is
+	yes               bool   // no questions
 	raw               io.Writer
 }
 
@@ -81,46 +64,6 @@ func Run(args []string, s Streams) int {
 	return a.exit(root.ExecuteContext(ctx))
 }
 
-func (a *app) exit(err error) int {
-	var problem *api.Problem
-	var unreachable *client.UnreachableError
-	var wrong *usageError
-	switch {
-	case err == nil:
-		return exitFine
-	case errors.Is(err, errFindings):
-		return exitFindings
-	case errors.As(err, &unreachable):
-		a.complain("%v", err)
-		return exitUnreachable
-	case errors.As(err, &problem):
-		a.complain("%s", problem.Detail)
-		for _, e := range problem.Errors {
-			a.complain("  %s", e)
-		}
-		for _, f := range problem.Findings {
-			a.complain("  %s: %s: %s. %s", f.Severity, f.Title, f.Found, f.Fix)
-		}
-		if problem.Status == 401 {
-			a.complain("  wardicon sign-in opens a session")
-		}
-		if problem.Status >= 500 {
-			a.complain("  the service's log has more under %s", problem.Instance)
-		}
-		return exitFindings
-	case errors.As(err, &wrong):
-		a.complain("%v", err)
-		return exitUsage
-	}
-	a.complain("%v", err)
-	for _, framework := range []string{"unknown command", " arg(s)", "flags in the group"} {
-		if strings.Contains(err.Error(), framework) {
-			return exitUsage
-		}
-	}
-	return exitFindings
-}
-
 func (a *app) complain(format string, args ...any) {
 	_, _ = fmt.Fprintln(a.Err, "wardicon:", fmt.Sprintf(format, args...))
 }
@@ -132,15 +75,14 @@ func (a *app) say(format string, args ...any) {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "wardicon",
-		Short: "VPN client connection profiles: planned, checked, built",
-		Long: `Wardicon keeps your VPN gateways, the people and their devices, plans the
-connection that each device needs, finds errors in it before anyone meets them,
-and builds the file that the device takes, or the card for typing by hand.
+		Short: "Plan, check, build and hand over VPN client profiles",
+		Long: `Wardicon knows your VPN gateways, people and devices, plans the connection of each device, finds errors
+before anyone runs into them, and builds the file that the device imports, or the card for manual setup.
 
-Most commands talk to a running service. These need none: check, verify,
-rules, platforms, new-secret, serve, set-up, backup, demo.`,
+Most commands talk to a running service. These work without one: check, convert, explain, verify,
+rule list and show, platform, new-secret, serve, demo, and service set-up, backup, inspect, simulate.`,
 		Example: `  wardicon demo                                  # a service with sample data
-  wardicon sign-in --service http://127.0.0.1:7480 --name harbourmaster
+  wardicon me sign-in --service http://127.0.0.1:7480 --name harbourmaster
   wardicon gateway list
   wardicon plan "Planner Mac 1" Norrvik
   wardicon check norrvik.mobileconfig`,
@@ -158,16 +100,18 @@ rules, platforms, new-secret, serve, set-up, backup, demo.`,
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
 	root.PersistentFlags().StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else the one signed in to)")
-	root.PersistentFlags().BoolVar(&a.withoutTLS, "without-tls", false, "speak to a service on another machine although it is not reached by TLS")
-	root.PersistentFlags().StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for what the service wants it once more for (else WARDICON_CONFIRM_FILE, else asked for on a terminal)")
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "form of the output: table, json or yaml")
+	root.PersistentFlags().BoolVar(&a.withoutTLS, "without-tls", false, "allow a connection without TLS to a service on another machine")
+	root.PersistentFlags().StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for actions that need it again (else WARDICON_CONFIRM_FILE, else prompted for)")
+	root.PersistentFlags().BoolVarP(&a.yes, "yes", "y", false, "do not prompt before a change that cannot be undone")
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "output format: table, json or yaml")
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
-	root.AddGroup(&cobra.Group{ID: "records", Title: "Records:"}, &cobra.Group{ID: "work", Title: "Plan, check, build:"}, &cobra.Group{ID: "facts", Title: "Look up:"}, &cobra.Group{ID: "run", Title: "Service and session:"})
-	root.AddCommand(a.nouns()...)
-	root.AddCommand(a.work()...)
-	root.AddCommand(a.facts()...)
-	root.AddCommand(a.session()...)
-	root.AddCommand(a.server()...)
+	for _, b := range a.tree() {
+		root.AddGroup(&cobra.Group{ID: b.id, Title: b.title})
+		for _, c := range b.commands {
+			c.GroupID = b.id
+			root.AddCommand(c)
+		}
+	}
 	return root
 }
 

@@ -29,8 +29,8 @@ func (a *app) convert() *cobra.Command {
 		long += fmt.Sprintf("  %-12s %s: %s\n", c.Name, c.Title, strings.Join(protocols, ", "))
 	}
 	cmd := &cobra.Command{
-		Use: "convert FILE", Short: "Write a connection of a file in another format, without a service", Args: exactly("FILE"), Long: long,
-		Example: "  wardicon convert norrvik.ovpn --to keyfile --into converted\n  wardicon convert norrvik.mobileconfig --to powershell --output json",
+		Use: "convert FILE", Short: "Convert a client file to another format, without a service", Args: exactly("FILE"), Long: long,
+		Example: "  wardicon convert norrvik.ovpn --format keyfile --out converted\n  wardicon convert norrvik.mobileconfig --format powershell --output json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			data, err := a.read(args[0])
 			if err != nil {
@@ -70,8 +70,8 @@ func (a *app) convert() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "format: "+strings.Join(names, ", "))
-	cmd.Flags().StringVar(&folder, "into", "", "folder to save to; it is made where it is missing (default: FILE-FORMAT)")
+	cmd.Flags().StringVar(&to, "format", "", "format: "+strings.Join(names, ", "))
+	cmd.Flags().StringVar(&folder, "out", "", "folder to save to; created if missing (default: FILE-FORMAT)")
 	return cmd
 }
 

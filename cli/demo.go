@@ -27,10 +27,9 @@ func (a *app) demo() *cobra.Command {
 	var once bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run a service with sample data", Args: exactly(),
-		Long: `Runs a service with the data of Skerry Line, a made-up ferry operator, some of it
-with mistakes that the checks find. The data is new at every start and is gone at
-the end. With --once it goes the whole way on the command line, prints what it did
-and ends.`,
+		Long: `Runs a service with the data of Skerry Line, a fictitious ferry operator, including mistakes that the checks find.
+The data is created at every start and deleted at the end. --once runs a full example on the command line, prints
+what it does, and exits.`,
 		Example: "  wardicon demo\n  wardicon demo --once",
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			dir, err := os.MkdirTemp("", "wardicon-demo-")
@@ -95,7 +94,7 @@ and ends.`,
 					return
 				}
 				if !once {
-					a.say("Wardicon runs with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n  emails   %s, where mail goes\n  tunnel    %s, the same as seen through Norrvik\n\nStop it with Ctrl-C; the data goes with it. The log is %s.",
+					a.say("Wardicon is running with the data of Skerry Line.\n\n  console   %s\n  name      %s\n  password  %s\n  emails    %s, where emails are delivered\n  tunnel    %s, the console as seen through Norrvik\n\nStop it with Ctrl-C; the data is deleted. The log is %s.",
 						address, demo.OwnerName, demo.OwnerPassword, box, tunnel.Address, logFile.Name())
 					return
 				}
@@ -112,7 +111,7 @@ and ends.`,
 		},
 	}
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
-	cmd.Flags().BoolVar(&once, "once", false, "run a full example and end")
+	cmd.Flags().BoolVar(&once, "once", false, "run a full example and exit")
 	return cmd
 }
 
@@ -129,49 +128,49 @@ type step struct {
 func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) error {
 	parcels := filepath.Join(dir, "parcels")
 	steps := []step{
-		{"Sign in. The password comes from standard input.", []string{"sign-in", "--service", address, "--name", demo.OwnerName, "--password-file", "-"}, demo.OwnerPassword, exitFine},
-		{"What is there, and what the checks found.", []string{"overview"}, "", exitFine},
+		{"Sign in. The password is read from standard input.", []string{"me", "sign-in", "--service", address, "--name", demo.OwnerName, "--password-file", "-"}, demo.OwnerPassword, exitFine},
+		{"Overview of records and findings.", []string{"overview"}, "", exitFine},
 		{"The gateways.", []string{"gateway", "list"}, "", exitFine},
-		{"The devices, those of one platform.", []string{"device", "list", "--filter", "platform=windows"}, "", exitFine},
-		{"How a purser's laptop connects, with the reason for every choice. A blank behind the login blocks it.", []string{"plan", "Purser laptop 1", "Norrvik"}, "", exitFindings},
-		{"An error keeps the parcel from being built.", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFindings},
-		{"Fix the login, and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
-		{"", []string{"build", "Purser laptop 1/Norrvik", "--to", filepath.Join(parcels, "laptop-1")}, "", exitFine},
-		{"A new person with account, device and profile, from nothing to a file.", []string{"person", "add", "Mira Tveit", "--mail", "mira@skerryline.example", "--group", "engineers"}, "", exitFine},
+		{"The devices of one platform.", []string{"device", "list", "--filter", "platform=windows"}, "", exitFine},
+		{"The connection of a purser's laptop, with the reason for every choice. A space after the login is an error.", []string{"plan", "Purser laptop 1", "Norrvik"}, "", exitFindings},
+		{"An error prevents the build.", []string{"build", "Purser laptop 1/Norrvik", "--out", filepath.Join(parcels, "laptop-1")}, "", exitFindings},
+		{"Fix the login and build: install script, removal script, card.", []string{"account", "change", "b_ravn ", "--login", "b_ravn"}, "", exitFine},
+		{"", []string{"build", "Purser laptop 1/Norrvik", "--out", filepath.Join(parcels, "laptop-1")}, "", exitFine},
+		{"A new person with account, device and profile, from scratch to a file.", []string{"person", "add", "Mira Tveit", "--mail", "mira@skerryline.example", "--group", "engineers"}, "", exitFine},
 		{"", []string{"account", "add", "m_tveit", "--person", "Mira Tveit", "--password-file", "-"}, "lagoon-63-Thimble-walnut-spray", exitFine},
 		{"", []string{"device", "add", "Engine laptop 3", "--person", "Mira Tveit", "--platform", "linux-desktop", "--release", "1.42", "--encrypted"}, "", exitFine},
 		{"", []string{"profile", "add", "Engine laptop 3", "--gateway", "Norrvik"}, "", exitFine},
 		{"", []string{"plan", "Engine laptop 3", "Norrvik"}, "", exitFine},
-		{"", []string{"build", "Engine laptop 3/Norrvik", "--to", filepath.Join(parcels, "engine-3")}, "", exitFine},
-		{"The bridge tablet takes an Apple profile; secrets are hidden in the preview.", []string{"preview", "Bridge tablet 2/Norrvik"}, "", exitFine},
-		{"", []string{"build", "Bridge tablet 2/Norrvik", "--to", filepath.Join(parcels, "tablet")}, "", exitFine},
-		{"A pattern says once how a class of devices connects; it is tried before anything is kept.", []string{"pattern", "try", "Ticket halls"}, "", exitFine},
-		{"The same class over IKEv2 to the nearest gateway, for one look.", []string{"pattern", "try", "Ticket halls", "--protocol", "ikev2,tls", "--gateways", "nearest"}, "", exitFine},
-		{"Rolled out as a job: what is there already stays.", []string{"pattern", "roll-out", "Ticket halls"}, "", exitFine},
-		{"Files for other kinds of devices: a router, a desk phone, a laptop with its own certificate.", []string{"build", "Hall router/Brattvik", "--to", filepath.Join(parcels, "router")}, "", exitFine},
-		{"", []string{"build", "Hall desk phone/Brattvik", "--to", filepath.Join(parcels, "phone")}, "", exitFine},
-		{"", []string{"build", "Yard laptop/Brattvik", "--to", filepath.Join(parcels, "yard")}, "", exitFine},
-		{"Who signed a file and when; a list of digests stands for all that was built.", []string{"verify", filepath.Join(parcels, "tablet", "skerry-line-norrvik.mobileconfig"), filepath.Join(parcels, "yard", "skerry-line-brattvik-ikev2-install.sh")}, "", exitFine},
-		{"Simulators for the gateways are asked what they really answer. One is as its record says, another is not.", []string{"probe", "Norrvik"}, "", exitFine},
+		{"", []string{"build", "Engine laptop 3/Norrvik", "--out", filepath.Join(parcels, "engine-3")}, "", exitFine},
+		{"The bridge tablet gets an Apple profile; secrets are hidden in the preview.", []string{"profile", "preview", "Bridge tablet 2/Norrvik"}, "", exitFine},
+		{"", []string{"build", "Bridge tablet 2/Norrvik", "--out", filepath.Join(parcels, "tablet")}, "", exitFine},
+		{"A pattern sets how a class of devices connects; it is tried before anything changes.", []string{"pattern", "try", "Ticket halls"}, "", exitFine},
+		{"The same devices over IKEv2 to the nearest gateway, for one try.", []string{"pattern", "try", "Ticket halls", "--protocol", "ikev2,tls", "--gateways", "nearest"}, "", exitFine},
+		{"Rolled out as a job: existing profiles are kept.", []string{"pattern", "roll-out", "Ticket halls"}, "", exitFine},
+		{"Files for other devices: a router, a desk phone, a laptop with its own certificate.", []string{"build", "Hall router/Brattvik", "--out", filepath.Join(parcels, "router")}, "", exitFine},
+		{"", []string{"build", "Hall desk phone/Brattvik", "--out", filepath.Join(parcels, "phone")}, "", exitFine},
+		{"", []string{"build", "Yard laptop/Brattvik", "--out", filepath.Join(parcels, "yard")}, "", exitFine},
+		{"Who signed a file and when; a signed list of digests covers the parcel.", []string{"verify", filepath.Join(parcels, "tablet", "skerry-line-norrvik.mobileconfig"), filepath.Join(parcels, "yard", "skerry-line-brattvik-ikev2-install.sh")}, "", exitFine},
+		{"Simulated gateways are probed. One matches its record, another does not.", []string{"probe", "Norrvik"}, "", exitFine},
 		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
 		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
-		{"What somebody's device said, and what lies behind it in this case.", []string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"}, "", exitFine},
-		{"A stranger is not asked.", []string{"probe", "192.0.2.99"}, "", exitFindings},
-		{"The chain of what a gateway shows, and what ends soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
+		{"An error message from a device, and its causes in this case.", []string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"}, "", exitFine},
+		{"An address that is not on record is not probed.", []string{"probe", "192.0.2.99"}, "", exitFindings},
+		{"The chain that a gateway presents, and what expires soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
-		{"Emails go through a simulator for a mail server.", []string{"mail", "try", "ada@skerryline.example"}, "", exitFine},
-		{"A parcel on its way to its person: a link, and a passcode that is told another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
-		{"Both by mail is refused: whoever reads the one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
-		{"A whole group: what is not up to date is built, the links go out by mail; an error holds one back.", []string{"handover", "group", "bridge"}, "", exitFindings},
-		{"Which address does the service see? Not connected, and through a simulator for a tunnel.", []string{"whereami", "--service", address}, "", exitFindings},
-		{"", []string{"whereami", "--service", tunnel}, "", exitFine},
-		{"A laptop is lost: what it holds, and one step that takes it back.", []string{"offboard", "device", "Purser laptop 1", "--look"}, "", exitFine},
+		{"Emails go through a simulated mail server.", []string{"service", "mail", "try", "ada@skerryline.example"}, "", exitFine},
+		{"A parcel is handed over: a link, and a passcode that is sent another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
+		{"Both by email is refused: whoever reads one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
+		{"A whole group: outdated parcels are built, the links are sent by email; one is held back by an error.", []string{"handover", "group", "bridge"}, "", exitFindings},
+		{"The address that the service sees: not connected, and through a simulated tunnel.", []string{"me", "address", "--service", address}, "", exitFindings},
+		{"", []string{"me", "address", "--service", tunnel}, "", exitFine},
+		{"A laptop is lost: what it holds, and one step that revokes it all.", []string{"offboard", "device", "Purser laptop 1", "--dry-run"}, "", exitFine},
 		{"", []string{"offboard", "device", "Purser laptop 1"}, "", exitFine},
-		{"Another operator, who looks and sees no secrets; and the audit log held against its chain.", []string{"operator", "add", "pilot", "--role", "auditor"}, "", exitFine},
+		{"Another operator, with read access and no secrets; and the audit log is verified.", []string{"operator", "add", "pilot", "--role", "auditor"}, "", exitFine},
 		{"", []string{"audit", "verify"}, "", exitFine},
-		{"A file becomes one of another format, with a list of what did not come along.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--to", "keyfile", "--into", filepath.Join(parcels, "converted")}, "", exitFine},
-		{"A value that cannot be accepted is named, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
-		{"Who did and saw what.", []string{"audit", "--limit", "8"}, "", exitFine},
+		{"A file is converted to another format, with a list of what it cannot carry.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--out", "keyfile", "--out", filepath.Join(parcels, "converted")}, "", exitFine},
+		{"An invalid value is refused, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
+		{"The audit log.", []string{"audit", "list", "--limit", "8"}, "", exitFine},
 	}
 	// The session of the tour is remembered in its own folder.
 	confirm := filepath.Join(dir, "confirm")
@@ -204,7 +203,7 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 			return err
 		}
 	}
-	a.say("\nThat was the whole way.")
+	a.say("\nThat was the full example.")
 	return nil
 }
 
@@ -212,7 +211,7 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 func (a *app) handTour(dir, tunnel string, emails *simulate.MailServer, streams Streams) error {
 	var said bytes.Buffer
 	streams.Out = io.MultiWriter(a.Out, &said)
-	if err := a.step(step{"A link by mail, and the device that fetches by itself what it leads to.", []string{"handover", "make", "Engine laptop 3/Norrvik", "--by-mail"}, "", exitFine}, streams, dir); err != nil {
+	if err := a.step(step{"A link by email, and a device that fetches the parcel.", []string{"handover", "make", "Engine laptop 3/Norrvik", "--by-mail"}, "", exitFine}, streams, dir); err != nil {
 		return err
 	}
 	_, rest, _ := strings.Cut(said.String(), "passcode  ")
@@ -227,12 +226,12 @@ func (a *app) handTour(dir, tunnel string, emails *simulate.MailServer, streams 
 	}
 	at := strings.Index(link, service.LinkPath)
 	if at < 0 {
-		return errors.New("the email with the link did not come")
+		return errors.New("the email with the link did not arrive")
 	}
 	streams.Out = a.Out
 	for _, s := range []step{
-		{"", []string{"fetch", "-", "--to", filepath.Join(dir, "parcels", "fetched")}, tunnel + link[at:] + "\n" + passcode + "\n", exitFine},
-		{"It was seen through the gateway.", []string{"handover", "list", "--limit", "3"}, "", exitFine},
+		{"", []string{"handover", "fetch", "-", "--out", filepath.Join(dir, "parcels", "fetched")}, tunnel + link[at:] + "\n" + passcode + "\n", exitFine},
+		{"The connection was seen.", []string{"handover", "list", "--limit", "3"}, "", exitFine},
 	} {
 		if err := a.step(s, streams, dir); err != nil {
 			return err
@@ -275,6 +274,6 @@ func (a *app) install(d *simulate.Device, pattern string) error {
 	if err != nil {
 		return err
 	}
-	a.say("\n── A simulator for %s %s installs %s: %q to %s by %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Protocol.Title(), c.Tunnel)
+	a.say("\n── A simulated %s %s installs %s: %q to %s by %s, %s tunnel.", d.Platform, d.Release, filepath.Base(names[0]), c.Name, c.Server, c.Protocol.Title(), c.Tunnel)
 	return nil
 }

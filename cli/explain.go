@@ -20,11 +20,11 @@ func (a *app) explain() *cobra.Command {
 	var profile, device string
 	var most int
 	cmd := &cobra.Command{
-		Use: "explain CODE|LINE|FILE", Short: "Tell what lies behind an error code or a log, and how to fix it", Args: cobra.MinimumNArgs(1),
-		Long: `Takes an error code, a line of a log, a file with a log (or - for standard input), or what the diagnostic script on the device
-printed. Logs are read here as a stream, however long; secrets in them are masked. Without a case it tells the usual
-causes, and needs no service. With --profile or --device the causes are ranked by what the records say: when the key was
-changed, what the gateway answered last, who else connects.`,
+		Use: "explain CODE|LINE|FILE", Short: "Explain an error code or a log, and how to fix the cause", Args: cobra.MinimumNArgs(1),
+		Long: `Explains an error code, a log line, a log file (or - for standard input) or the output of the diagnostic
+script. Logs of any length are read as a stream, on this machine; secrets are masked. Without a profile it
+lists the usual causes and needs no service. With --profile or --device the causes are ranked by what is on
+record: when the key was changed, the last probe results, who else connects.`,
 		Example: "  wardicon explain 809\n  wardicon explain 0x800B0109 --profile \"Purser laptop 1/Norrvik\"\n  wardicon explain /var/log/syslog --device \"Engine laptop 1\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			question, err := a.failure(strings.Join(args, " "))
@@ -54,9 +54,9 @@ changed, what the gateway answered last, who else connects.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&profile, "profile", "", "whose case it is: DEVICE/GATEWAY")
-	cmd.Flags().StringVar(&device, "device", "", "the same by the device, where it has one profile")
-	cmd.Flags().IntVar(&most, "causes", 5, "causes at the most")
+	cmd.Flags().StringVar(&profile, "profile", "", "the profile concerned: DEVICE/GATEWAY")
+	cmd.Flags().StringVar(&device, "device", "", "the device concerned, if it has one profile")
+	cmd.Flags().IntVar(&most, "causes", 5, "maximum number of causes")
 	cmd.MarkFlagsMutuallyExclusive("profile", "device")
 	return cmd
 }
@@ -104,17 +104,17 @@ func (a *app) tellExplanation(x explain.Explanation) {
 	if r := x.Reading; r != nil {
 		a.say("%s read, %s; %s masked", plural(int(r.Lines), "line"), plural(r.Tries, "try"), plural(r.Masked, "secret"))
 		if r.First != nil {
-			a.say("line %d (%s) tells the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
+			a.say("line %d (%s) shows the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
 		}
 		if !r.Since.IsZero() {
-			a.say("It has connected since, on %s.", r.Since.Format(time.DateTime))
+			a.say("It has connected since then, on %s.", r.Since.Format(time.DateTime))
 		}
 	}
 	for _, n := range x.Notes {
 		a.say("%s", n)
 	}
 	if len(x.Causes) == 0 {
-		a.say("Nothing is known of this. A longer part of the log may tell more.")
+		a.say("Nothing is known about this. A longer part of the log may help.")
 	}
 	for i, c := range x.Causes {
 		a.say("\n%d. %s", i+1, c.Title)
@@ -124,7 +124,7 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		for _, r := range c.Against {
 			a.say("   against it:  %s", r)
 		}
-		a.say("   confirm:     %s\n   fix:        %s\n   changes:     %s%s", c.Confirm, c.Fix, c.Changes, map[bool]string{true: " A rebuilt parcel does it."}[c.Rebuild])
+		a.say("   confirm:     %s\n   fix:        %s\n   changes:     %s%s", c.Confirm, c.Fix, c.Changes, map[bool]string{true: " A rebuilt parcel fixes it."}[c.Rebuild])
 	}
 }
 

@@ -17,17 +17,9 @@ import (
 	"wardicon/core/vpn"
 )
 
-func (a *app) facts() []*cobra.Command {
-	list := []*cobra.Command{a.overview(), a.rules(), a.platforms(), a.audit(), a.newSecret(), a.whereami(), a.catalogue()}
-	for _, c := range list {
-		c.GroupID = "facts"
-	}
-	return list
-}
-
 func (a *app) overview() *cobra.Command {
 	return &cobra.Command{
-		Use: "overview", Short: "Sum up the fleet and its findings", Args: exactly(), Long: "Shows how many records there are and which rules find something.", Example: "  wardicon overview",
+		Use: "overview", Short: "Show an overview of records and findings", Args: exactly(), Long: "Shows the number of records, the state of profiles and gateways, and the rules with findings.", Example: "  wardicon overview",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := c.Overview(ctx)
@@ -36,18 +28,18 @@ func (a *app) overview() *cobra.Command {
 				}
 				return a.print(o, func(w table.Writer) {
 					a.say("%s: %d gateways, %d people, %d devices, %d profiles, %d parcels", o.Organisation.Name, o.Counts.Gateways, o.Counts.People, o.Counts.Devices, o.Counts.Profiles, o.Counts.Parcels)
-					a.say("profiles: %d with an error, %d with a warning, %d clean, %d still to be checked", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
-					a.say("gateways: %d as on record, %d differ, %d silent, %d not resolved, %d not asked", o.Answers["sound"], o.Answers["differs"], o.Answers["silent"], o.Answers["unresolved"], o.Answers["unprobed"])
+					a.say("profiles: %d with errors, %d with warnings, %d clean, %d not checked yet", o.Counts.Blocked, o.Counts.Warned, o.Counts.Clean, o.Counts.Due)
+					a.say("gateways: %d match their record, %d differ from it, %d no response, %d not resolved, %d not probed", o.Answers["matches"], o.Answers["differs"], o.Answers["no-response"], o.Answers["unresolved"], o.Answers["unprobed"])
 					for _, p := range o.Probes {
-						if p.State != drift.Sound {
+						if p.State != drift.Matches {
 							a.say("  %s: %s", p.Gateway, p.State)
 						}
 					}
 					if o.Reports > 0 {
-						a.say("reports: %d that nobody dealt with (wardicon report list --filter open=yes)", o.Reports)
+						a.say("problem reports: %d open (wardicon handover problem list --filter open=true)", o.Reports)
 					}
 					a.say("")
-					w.AppendHeader(heads("severity", "rule", "what it finds", "profiles"))
+					w.AppendHeader(heads("severity", "rule", "title", "profiles"))
 					for _, r := range o.Rules {
 						w.AppendRow(table.Row{r.Severity, r.Rule, r.Title, r.Profiles})
 					}
@@ -58,19 +50,22 @@ func (a *app) overview() *cobra.Command {
 }
 
 func (a *app) platforms() *cobra.Command {
-	return &cobra.Command{
-		Use: "platforms [PLATFORM RELEASE]", Short: "Show which release has which protocol, and why", Args: cobra.MaximumNArgs(2),
-		Long: `Shows which release comes to which protocol, and how. With a platform and a release it
-tells all that is known of that one: how it comes to each protocol, what it takes, and
-where that is from. Facts that could not be tried where Wardicon is made are marked.`,
-		Example: "  wardicon platforms\n  wardicon platforms android 14",
-		RunE: func(_ *cobra.Command, args []string) error {
-			switch len(args) {
-			case 1:
-				return usage("found a platform without its release, expected both, such as android 14")
-			case 2:
-				return a.release(vpn.Platform(args[0]), args[1])
-			}
+	root := &cobra.Command{
+		Use: "platform", Short: "Show which operating-system release supports which protocol",
+		Long:    "What each platform and release supports, with the source of each fact. No service is needed.",
+		Example: "  wardicon platform list\n  wardicon platform show android 14",
+	}
+	show := &cobra.Command{
+		Use: "show PLATFORM RELEASE", Short: "Show what a release supports", Args: exactly("PLATFORM", "RELEASE"),
+		Long: `Shows how a release supports each protocol, which authentication and algorithms it accepts, and the
+source of each fact. Facts that were not verified on a real device are marked.`,
+		Example: "  wardicon platform show android 14",
+		RunE:    func(_ *cobra.Command, args []string) error { return a.release(vpn.Platform(args[0]), args[1]) },
+	}
+	return group(root, show, &cobra.Command{
+		Use: "list", Short: "List platforms with the protocols that their releases support", Args: exactly(),
+		Long: "Lists platforms and the protocols that each range of releases supports.", Example: "  wardicon platform list",
+		RunE: func(_ *cobra.Command, _ []string) error {
 			return a.print(api.Items[platform.Row]{Items: platform.Table}, func(w table.Writer) {
 				head := heads("platform", "releases")
 				for _, p := range vpn.Protocols {
@@ -87,22 +82,22 @@ where that is from. Facts that could not be tried where Wardicon is made are mar
 				}
 			})
 		},
-	}
+	})
 }
 
 // release tells all that is known of one release.
 func (a *app) release(p vpn.Platform, release string) error {
 	found, ok := platform.Find(p, release)
 	if !ok {
-		return usage("there is no platform %q, expected one of %v", p, vpn.Platforms)
+		return missing("there is no platform %q, expected one of %v", p, vpn.Platforms)
 	}
 	return a.print(found.Row, func(w table.Writer) {
 		if found.Exact {
 			a.say("%s\n", found.Title)
 		} else {
-			a.say("%s is not in the table; it is judged by %s.\n", found.Title, found.By)
+			a.say("%s is not in the table; it is treated like %s.\n", found.Title, found.By)
 		}
-		w.AppendHeader(heads("protocol", "support", "proof", "takes", "note", "source", "tried here"))
+		w.AppendHeader(heads("protocol", "support", "proof", "takes", "note", "source", "verified"))
 		w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 24), wrapped(4, 24), wrapped(5, 36), wrapped(6, 36)})
 		for _, protocol := range vpn.Protocols {
 			can := found.Ability(protocol)
@@ -112,7 +107,7 @@ func (a *app) release(p vpn.Platform, release string) error {
 			}
 			takes, tried := strings.Join(formats, ", "), "yes"
 			if takes == "" && can.Support.Usable() {
-				takes = "typed by hand"
+				takes = "set up manually"
 			}
 			if can.Unconfirmed {
 				tried = "no"
@@ -123,48 +118,35 @@ func (a *app) release(p vpn.Platform, release string) error {
 }
 
 func (a *app) audit() *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "audit", Short: "List who did and saw what, newest first", Args: exactly(),
-		Long: "Lists the audit log. It never holds a secret, and its lines can be neither changed nor removed.\nFilters: operator, action, noun, object, days, since and before (a day or an instant).", Example: "  wardicon audit --search reveal\n  wardicon audit --filter operator=pilot,days=7",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Audit(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("when", "operator", "action", "noun", "object", "detail"))
-					for _, d := range page.Items {
-						w.AppendRow(table.Row{d.At.Local().Format("2006-01-02 15:04:05"), d.Operator, d.Action, d.Noun, d.Object, d.Detail})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "lines"))
-				}
-				return nil
-			})
-		},
+	root := &cobra.Command{
+		Use: "audit", Short: "Read, verify and export the audit log",
+		Long:    "The audit log says who did what and who saw which secret. Entries can be neither changed nor removed.",
+		Example: "  wardicon audit list --filter operator=pilot,days=7\n  wardicon audit verify",
 	}
-	pageFlags(cmd, &q)
-	auditFilter(cmd, &q)
-	cmd.AddCommand(a.auditVerify(), a.auditExport())
-	return cmd
+	entries := list(a, listing[api.AuditEntry]{
+		short: "List audit entries, newest first", about: "Lists audit entries. None of them holds a secret.", plural: "entries",
+		example: "  wardicon audit list --search reveal\n  wardicon audit list --filter operator=pilot,days=7", filters: auditFilters,
+		columns: []string{"when", "operator", "action", "noun", "object", "detail"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.AuditEntry], error) {
+			return c.Audit(ctx, q)
+		},
+		row: func(e api.AuditEntry) table.Row {
+			return table.Row{e.At.Local().Format("2006-01-02 15:04:05 MST"), e.Operator, e.Action, e.Noun, e.Object, e.Detail}
+		},
+	})
+	return group(root, entries, a.auditVerify(), a.auditExport())
 }
 
-func auditFilter(cmd *cobra.Command, q *client.Query) {
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as noun=gateway,since=2026-11-01")
-}
+// auditFilters are the conditions that the audit log is listed by.
+var auditFilters = []string{"operator", "action", "noun", "object", "days", "since and before (a date or a time)"}
 
 func (a *app) newSecret() *cobra.Command {
 	var bits int
 	cmd := &cobra.Command{
-		Use: "new-secret", Short: "Make a key or password that is easy to type", Args: exactly(),
-		Long: `Makes a random secret of small letters and digits that cannot be taken for one
-another (no 0 and O, no 1, l and I), in groups of five, and says how strong it is. It is
-kept nowhere; with the default form only the secret goes to standard output.`,
+		Use: "new-secret", Short: "Generate a key or password that is easy to type", Args: exactly(),
+		Long: `Generates a random secret of lower-case letters and digits that are not easily confused (no 0 and O, no 1, l
+and I), in groups of five, and shows its strength. It is not stored; with the default output format only
+the secret goes to standard output.`,
 		Example: "  wardicon new-secret > norrvik.psk\n  wardicon new-secret --bits 128 --output json",
 		RunE: func(*cobra.Command, []string) error {
 			made, n, err := secret.Make(rand.Reader, bits)
@@ -180,7 +162,7 @@ kept nowhere; with the default form only the secret goes to standard output.`,
 			return err
 		},
 	}
-	cmd.Flags().IntVar(&bits, "bits", 100, "random bits at the least")
+	cmd.Flags().IntVar(&bits, "bits", 100, "minimum number of random bits")
 	return cmd
 }
 

@@ -19,10 +19,10 @@ import (
 func (a *app) fetch() *cobra.Command {
 	var to, file, authority string
 	cmd := &cobra.Command{
-		Use: "fetch LINK", Short: "Fetch a parcel on the device that it is for, by its link", Args: exactly("LINK"),
-		Long: `Opens the link of a handover, asks for its passcode, and saves the files, readable by you alone. It needs no account
-at the service. With - in the place of the link, link and passcode are two lines of standard input.`,
-		Example: "  wardicon fetch https://connect.skerryline.example/h/… --to norrvik\n  wardicon fetch - --to norrvik < two-lines.txt",
+		Use: "fetch LINK", Short: "Fetch a parcel by its link, on the device that it is for", Args: exactly("LINK"),
+		Long: `Opens the link of a handover, prompts for its passcode, and saves the files with mode 0600. It needs no
+operator account. With - instead of the link, link and passcode are read from two lines of standard input.`,
+		Example: "  wardicon handover fetch https://connect.skerryline.example/h/… --out norrvik\n  wardicon handover fetch - --out norrvik < two-lines.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			link, passcode, err := a.linkAndPasscode(args[0], file)
 			if err != nil {
@@ -39,9 +39,9 @@ at the service. With - in the place of the link, link and passcode are two lines
 			return a.fetchTo(cmd.Context(), c, link, passcode, to)
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "folder to save to; it is made where it is missing (default: the device's name)")
-	cmd.Flags().StringVar(&file, "passcode-file", "", "file with the passcode, or - for standard input (it is asked for)")
-	cmd.Flags().StringVar(&authority, "authority", "", "file with the authorities of the service's certificate, PEM (those of the system)")
+	cmd.Flags().StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's name)")
+	cmd.Flags().StringVar(&file, "passcode-file", "", "file with the passcode, or - for standard input (default: prompt)")
+	cmd.Flags().StringVar(&authority, "authority", "", "file with the CAs of the service's certificate, PEM (default: those of the system)")
 	return cmd
 }
 
@@ -87,10 +87,10 @@ func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passco
 	return a.print(visit.List, func(w table.Writer) {
 		a.say("for %s, %s: it connects to %s", visit.List.Device, visit.List.Person, visit.List.Gateway)
 		if visit.List.Outdated {
-			a.say("something has changed since this was made: it may no longer work, ask for a new link")
+			a.say("something has changed since this was built: it may no longer work, ask for a new link")
 		}
 		if len(visit.List.Steps) > 0 {
-			a.say("\nwhat to do")
+			a.say("\nnext steps")
 		}
 		for i, step := range visit.List.Steps {
 			a.say("%3d. %s", i+1, strings.NewReplacer("‹", "", "›", "").Replace(step))
@@ -105,9 +105,9 @@ func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passco
 
 func (a *app) whereami() *cobra.Command {
 	return &cobra.Command{
-		Use: "whereami", Short: "Tell which address the service sees, and through which gateway", Args: exactly(),
-		Long:    "Asks the service which address this machine comes from, and whether that is a gateway's. It needs no session. Exits 1 when no gateway stands in between.",
-		Example: "  wardicon whereami --service https://connect.skerryline.example",
+		Use: "address", Short: "Show the public address that the service sees, and the gateway in between", Args: exactly(),
+		Long:    "Shows the address from which this machine reaches the service, and whether it is a gateway's. It needs no session. Exits 1 if no gateway is in between.",
+		Example: "  wardicon me address --service https://connect.skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				w, err := c.Whereami(ctx)
@@ -116,7 +116,7 @@ func (a *app) whereami() *cobra.Command {
 				}
 				if err := a.print(w, func(table.Writer) {
 					if w.Match == nil {
-						a.say("%s: not connected, no gateway stands in between", w.Address)
+						a.say("%s: not connected, no gateway in between", w.Address)
 					} else {
 						a.say("%s: through %s, over the tunnel (%s)", w.Address, w.Match.Gateway, w.Match.By)
 					}

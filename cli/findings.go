@@ -16,41 +16,52 @@ import (
 )
 
 func (a *app) rules() *cobra.Command {
+	root := &cobra.Command{
+		Use: "rule", Short: "List and explain the rules of the checks, and set their severity",
+		Long:    "A rule finds one kind of error. Listing and explaining rules needs no service.",
+		Example: "  wardicon rule list\n  wardicon rule show edge-space\n  wardicon rule set psk-short error",
+	}
 	here := false
-	cmd := &cobra.Command{
-		Use: "rules [CODE]", Short: "List the rules of the checks, or explain one", Args: cobra.MaximumNArgs(1),
-		Long:    "Lists the rules, or tells all about one: why it matters, how to fix it, an example that it finds and one that it leaves alone.\n--here asks the service for the severities that were set there.",
-		Example: "  wardicon rules\n  wardicon rules edge-space\n  wardicon rules set psk-short error",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if here && len(args) == 0 {
+	list := &cobra.Command{
+		Use: "list", Short: "List the rules", Args: exactly(),
+		Long:    "Lists the rules with their severity. --effective shows the severities that are set at the service.",
+		Example: "  wardicon rule list\n  wardicon rule list --effective",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if here {
 				return a.rulesHere(cmd)
 			}
-			if len(args) == 1 {
-				r, ok := check.Lookup(args[0])
-				if !ok {
-					return usage("there is no rule %q; wardicon rules lists them", args[0])
-				}
-				return a.print(r, func(table.Writer) {
-					a.say("%s: %s (%s)\n\n  why     %s\n  people  %s\n  fix    %s\n  finds   %s\n  not     %s\n  source  %s", r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Fix, r.Bad.Text, r.Good.Text, r.Source)
-				})
-			}
 			return a.print(api.Items[check.Rule]{Items: check.Register}, func(w table.Writer) {
-				w.AppendHeader(heads("rule", "severity", "what it finds"))
+				w.AppendHeader(heads("rule", "severity", "title"))
 				for _, r := range check.Register {
 					w.AppendRow(table.Row{r.Code, r.Severity, r.Title})
 				}
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&here, "here", false, "with the severities that were set; asks the service")
-	cmd.AddCommand(&cobra.Command{
-		Use: "set CODE SEVERITY", Short: "Set how severe a rule is for the whole fleet", Args: exactly("CODE", "SEVERITY"),
-		Long:    "Sets the severity of a rule: error, warning, note, off, or own for what the rule has\nby itself. Every profile is checked again; the change is written to the audit log.",
-		Example: "  wardicon rules set psk-short error\n  wardicon rules set name-lacks-gateway off\n  wardicon rules set psk-short own",
+	list.Flags().BoolVar(&here, "effective", false, "the severities that are set at the service")
+	show := &cobra.Command{
+		Use: "show CODE", Short: "Explain a rule", Args: exactly("CODE"),
+		Long:    "Shows why a rule matters, how to fix what it finds, an example that it finds and one that it accepts.",
+		Example: "  wardicon rule show edge-space",
+		RunE: func(_ *cobra.Command, args []string) error {
+			r, ok := check.Lookup(args[0])
+			if !ok {
+				return missing("there is no rule %q; wardicon rule list shows them", args[0])
+			}
+			return a.print(r, func(table.Writer) {
+				a.say("%s: %s (%s)\n\n  why        %s\n  recipient  %s\n  fix        %s\n  finds      %s\n  accepts    %s\n  source     %s",
+					r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Fix, r.Bad.Text, r.Good.Text, r.Source)
+			})
+		},
+	}
+	return group(root, list, show, &cobra.Command{
+		Use: "set CODE SEVERITY", Short: "Set the severity of a rule", Args: exactly("CODE", "SEVERITY"),
+		Long:    "Sets the severity of a rule: error, warning, note, off, or default. Every profile is checked again; the change is recorded in the audit log.",
+		Example: "  wardicon rule set psk-short error\n  wardicon rule set name-lacks-gateway off\n  wardicon rule set psk-short default",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				severity := vpn.Severity(args[1])
-				if severity == "own" {
+				if severity == "default" {
 					severity = ""
 				}
 				r, err := c.SetSeverity(ctx, args[0], severity)
@@ -59,15 +70,14 @@ func (a *app) rules() *cobra.Command {
 				}
 				return a.print(r, func(table.Writer) {
 					if r.Set == "" {
-						a.say("%s is a %s, as by itself", r.Code, r.Severity)
+						a.say("%s has its default severity, %s", r.Code, r.Severity)
 					} else {
-						a.say("%s is set to %s (by itself %s)", r.Code, r.Set, r.Severity)
+						a.say("%s is set to %s (default %s)", r.Code, r.Set, r.Severity)
 					}
 				})
 			})
 		},
 	})
-	return cmd
 }
 
 // rulesHere lists the rules as the service takes them.
@@ -78,7 +88,7 @@ func (a *app) rulesHere(cmd *cobra.Command) error {
 			return err
 		}
 		return a.print(list, func(w table.Writer) {
-			w.AppendHeader(heads("rule", "severity", "here", "what it finds"))
+			w.AppendHeader(heads("rule", "severity", "here", "title"))
 			for _, r := range list.Items {
 				w.AppendRow(table.Row{r.Code, r.Severity, cmp.Or(r.Set, r.Severity), r.Title})
 			}
@@ -86,47 +96,36 @@ func (a *app) rulesHere(cmd *cobra.Command) error {
 	})
 }
 
-func (a *app) findingList() *cobra.Command {
+func (a *app) findingCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "finding", Short: "Work through the findings of the whole fleet", Long: "Lists and counts what is wrong all over the fleet, and fixes what is mechanical.",
+		Use: "finding", Short: "List, count, fix and override findings", Long: "Findings of all profiles and gateways.",
 		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-space\n  wardicon finding fix edge-space",
 	}
-	var q client.Query
-	list := &cobra.Command{
-		Use: "list", Short: "List findings, the most severe first", Args: exactly(),
-		Long:    "Lists findings over all profiles. Filters: rule, severity, gateway_id, person_id, device_id,\nprofile_id, days (found first within so many), fixable, passed.",
-		Example: "  wardicon finding list --filter severity=error\n  wardicon finding list --filter days=7 --sort -since --output json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Findings(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("severity", "rule", "found", "device", "gateway", "since"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 52)})
-					for _, f := range page.Items {
-						severity := string(f.Severity)
-						if f.Passed {
-							severity += " (passed)"
-						}
-						w.AppendRow(table.Row{severity, f.Rule, string(f.Field) + ": " + f.Found, cmp.Or(f.Device, "all"), f.Gateway, f.Since.Local().Format(time.DateOnly)})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "findings"))
-				}
-				return nil
-			})
+	findings := list(a, listing[api.FleetFinding]{
+		short: "List findings, the most severe first", about: "Lists the findings of all profiles.", plural: "findings",
+		example: "  wardicon finding list --filter severity=error\n  wardicon finding list --filter days=7 --sort -since --output json",
+		filters: []string{
+			"rule", "severity", "gateway", "person", "device", "profile", "days (first found within so many)",
+			"fixable (true or false)", "overridden (true or false)",
 		},
-	}
-	pageFlags(list, &q)
-	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as rule=edge-space")
+		columns: []string{"severity", "rule", "found", "device", "gateway", "since"}, wide: map[int]int{3: 52},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.FleetFinding], error) {
+			return c.Findings(ctx, q)
+		},
+		row: func(f api.FleetFinding) table.Row {
+			severity := string(f.Severity)
+			if f.Overridden {
+				severity += " (overridden)"
+			}
+			return table.Row{
+				severity, f.Rule, string(f.Field) + ": " + f.Found, cmp.Or(f.Device, "all"), f.Gateway,
+				f.Since.Local().Format(time.DateOnly),
+			}
+		},
+	})
 	by, days := "rule", 7
 	sums := &cobra.Command{
-		Use: "sums", Short: "Count findings by rule, gateway or person", Args: exactly(), Long: "Counts findings, with what is new and what has ended since some days ago.", Example: "  wardicon finding sums --by gateway --days 7",
+		Use: "sums", Short: "Count findings by rule, gateway or person", Args: exactly(), Long: "Counts findings, with how many are new and how many are gone.", Example: "  wardicon finding sums --by gateway --days 7",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.FindingSums(ctx, by, days)
@@ -134,7 +133,7 @@ func (a *app) findingList() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads(by, "errors", "warnings", "notes", "profiles", "new", "ended", "fixable"))
+					w.AppendHeader(heads(by, "errors", "warnings", "notes", "profiles", "new", "resolved", "fixable"))
 					for _, s := range list.Items {
 						title := s.Title
 						if by == "rule" {
@@ -147,15 +146,15 @@ func (a *app) findingList() *cobra.Command {
 		},
 	}
 	sums.Flags().StringVar(&by, "by", by, "rule, gateway or person")
-	sums.Flags().IntVar(&days, "days", days, "how far new and ended look back")
-	var yes bool
+	sums.Flags().IntVar(&days, "days", days, "number of days to look back for new and resolved findings")
+	var dry bool
 	fix := &cobra.Command{
-		Use: "fix RULE", Short: "Show, and with --yes carry out, the mechanical fixes of a rule", Args: exactly("RULE"),
-		Long:    "Shows what would be changed on which records to fix all findings of a rule, where the fix\nis mechanical. With --yes it is done, as a job; each change is written to the audit log.",
-		Example: "  wardicon finding fix edge-space\n  wardicon finding fix edge-space --yes",
+		Use: "fix RULE", Short: "Apply the automatic fixes of a rule", Args: exactly("RULE"),
+		Long:    "Fixes all findings of a rule that can be fixed automatically, as a job. --dry-run only shows the changes.\nEach change is recorded in the audit log.",
+		Example: "  wardicon finding fix edge-space --dry-run\n  wardicon finding fix edge-space --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if !yes {
+				if dry {
 					page, err := c.Fixes(ctx, args[0])
 					if err != nil {
 						return err
@@ -166,9 +165,12 @@ func (a *app) findingList() *cobra.Command {
 							w.AppendRow(table.Row{m.Noun, m.Name, m.Pointer[1:], fmt.Sprintf("%q", m.From), fmt.Sprintf("%q", m.To)})
 						}
 						if len(page.Items) == 0 {
-							a.say("nothing of %s can be fixed mechanically", args[0])
+							a.say("no finding of %s can be fixed automatically", args[0])
 						}
 					})
+				}
+				if err := a.sure("Fix all findings of %s on the records?", args[0]); err != nil {
+					return err
 				}
 				j, err := c.FixAll(ctx, args[0])
 				if err == nil {
@@ -181,17 +183,17 @@ func (a *app) findingList() *cobra.Command {
 			})
 		},
 	}
-	fix.Flags().BoolVar(&yes, "yes", false, "carry it out")
-	return group(root, list, sums, fix)
+	fix.Flags().BoolVar(&dry, "dry-run", false, "only show the changes")
+	return group(root, findings, sums, fix, a.override())
 }
 
 func (a *app) override() *cobra.Command {
 	var reason, until string
 	var end bool
 	cmd := &cobra.Command{
-		Use: "override PROFILE RULE", Short: "Let an error pass on one profile, for a reason and a time", Args: exactly("PROFILE", "RULE"),
-		Long:    "Lets an error pass as a warning on one profile until a day, so that its parcel can be\nbuilt. Reason and day are shown wherever the profile is, and written to the audit log.\n--end takes it back.",
-		Example: "  wardicon override \"Deck phone 1/Norrvik\" address-unusable --reason \"test bench\" --until 2027-01-31\n  wardicon override \"Deck phone 1/Norrvik\" address-unusable --end",
+		Use: "override PROFILE RULE", Short: "Override an error on one profile temporarily, with a reason and an end date", Args: exactly("PROFILE", "RULE"),
+		Long:    "Treats an error as a warning on one profile until a date, so that its parcel can be built.\nReason and date are shown with the profile and recorded in the audit log. --end removes the override.",
+		Example: "  wardicon finding override \"Deck phone 1/Norrvik\" address-unusable --reason \"test bench\" --until 2027-01-31\n  wardicon finding override \"Deck phone 1/Norrvik\" address-unusable --end",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -203,31 +205,31 @@ func (a *app) override() *cobra.Command {
 				}
 				day, err := time.ParseInLocation(time.DateOnly, until, time.Local)
 				if err != nil {
-					return usage("--until: found %q, expected a day such as 2027-01-31", until)
+					return usage("--until: found %q, expected a date such as 2027-01-31", until)
 				}
 				o, err := c.Override(ctx, p.ID, args[1], reason, day)
 				if err != nil {
 					return err
 				}
 				return a.print(o, func(table.Writer) {
-					a.say("%s passes until %s: %s", o.Rule, o.Until.Local().Format(time.DateOnly), o.Reason)
+					a.say("%s is overridden until %s: %s", o.Rule, o.Until.Local().Format(time.DateOnly), o.Reason)
 				})
 			})
 		},
 	}
-	cmd.Flags().StringVar(&reason, "reason", "", "why the error may pass")
-	cmd.Flags().StringVar(&until, "until", "", "day on which it blocks again, such as 2027-01-31")
-	cmd.Flags().BoolVar(&end, "end", false, "take an override back")
+	cmd.Flags().StringVar(&reason, "reason", "", "reason for the override")
+	cmd.Flags().StringVar(&until, "until", "", "last day of the override, such as 2027-01-31")
+	cmd.Flags().BoolVar(&end, "end", false, "remove the override")
 	return cmd
 }
 
-func (a *app) take() *cobra.Command {
+func (a *app) importFiles() *cobra.Command {
 	var person string
-	var keep bool
+	var dry bool
 	cmd := &cobra.Command{
-		Use: "take FILE|FOLDER…", Short: "Take gateways and accounts out of files into the records", Args: cobra.MinimumNArgs(1),
-		Long:    "Reads files as wardicon check does and shows which gateways, offers and accounts they name\nthat the records lack. With --keep these are added. Accounts are added for the person\nthat --person names.",
-		Example: "  wardicon take old-profiles/\n  wardicon take ada.mobileconfig --person \"Ada Fjell\" --keep",
+		Use: "import FILE|FOLDER…", Short: "Import gateways and accounts from client files", Args: cobra.MinimumNArgs(1),
+		Long:    "Reads files as wardicon check does, and adds the gateways, offers and accounts in them that are\nnot on record. --dry-run only shows them. Accounts are added for the person that --person names.",
+		Example: "  wardicon import old-profiles/ --dry-run\n  wardicon import ada.mobileconfig --person \"Ada Fjell\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := a.gather(args)
 			if err != nil {
@@ -242,7 +244,7 @@ func (a *app) take() *cobra.Command {
 					}
 					id = p.ID
 				}
-				taken, err := c.Take(ctx, files, id, keep)
+				taken, err := c.Import(ctx, files, id, !dry)
 				if err != nil {
 					return err
 				}
@@ -252,13 +254,13 @@ func (a *app) take() *cobra.Command {
 						w.AppendRow(table.Row{f.Noun, f.State, f.Name, f.Detail})
 					}
 					if !taken.Kept {
-						a.say("Nothing is kept yet; --keep adds it.\n")
+						a.say("Nothing was added (--dry-run).\n")
 					}
 				})
 			})
 		},
 	}
-	cmd.Flags().StringVar(&person, "person", "", "name or id of the person whose accounts these are")
-	cmd.Flags().BoolVar(&keep, "keep", false, "add it to the records")
+	cmd.Flags().StringVar(&person, "person", "", "person that the accounts belong to, name or ID")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what would be added")
 	return cmd
 }

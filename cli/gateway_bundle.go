@@ -21,18 +21,18 @@ func (a *app) certificateBundle() *cobra.Command {
 	var authority, kind, to string
 	var days int
 	cmd := &cobra.Command{
-		Use: "bundle GATEWAY", Short: "Make a key and a certificate for a gateway, as the files that its daemons read", Args: exactly("GATEWAY"),
-		Long: `Makes a key and a certificate with the names of the gateway's record, and saves them in every form that
-a daemon may ask for: PEM, DER, PKCS #7 and PKCS #12. The service does not keep the key: save the folder on
-the gateway and remove it here. Where the key can stay on the gateway, sign its request instead.`,
-		Example: "  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --to norrvik",
+		Use: "bundle GATEWAY", Short: "Create a key and a certificate for a gateway, in the formats that daemons read", Args: exactly("GATEWAY"),
+		Long: `Creates a key and a certificate with the names of the gateway's record, and saves them as PEM, DER, PKCS #7
+and PKCS #12. The service does not keep the key: move the folder to the gateway and delete it here. Where
+the key can stay on the gateway, sign its request instead (wardicon certificate sign).`,
+		Example: "  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out norrvik",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" || to == "" {
-					return usage("found %q and %q, expected --authority and --to", authority, to)
+					return usage("found %q and %q, expected --authority and --out", authority, to)
 				}
 				if there, err := os.ReadDir(to); err == nil && len(there) > 0 {
-					return usage("--to: the folder %s is not empty; choose another one", to)
+					return usage("--out: the folder %s is not empty; choose another one", to)
 				}
 				if err := os.MkdirAll(to, 0o700); err != nil { // before the key is made: it is handed out once
 					return err
@@ -64,7 +64,7 @@ the gateway and remove it here. Where the key can stay on the gateway, sign its 
 				return a.print(out, func(w table.Writer) {
 					r := out.Certificate
 					a.say("%s has a certificate for %s, valid until %s (%s)\n", g.Name, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID)
-					w.AppendHeader(heads("file", "what it is"))
+					w.AppendHeader(heads("file", "contents"))
 					for _, f := range out.Files {
 						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
 					}
@@ -74,10 +74,10 @@ the gateway and remove it here. Where the key can stay on the gateway, sign its 
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&authority, "authority", "", "authority that signs")
-	f.StringVar(&kind, "kind", "p256", "kind of key: p256, p384 or rsa3072")
-	f.StringVar(&to, "to", "", "new folder to save to")
-	f.IntVar(&days, "days", 0, "days that it is valid (as the authority says)")
+	f.StringVar(&authority, "authority", "", "authority that issues it")
+	f.StringVar(&kind, "kind", "p256", "key type: p256, p384 or rsa3072")
+	f.StringVar(&to, "out", "", "new folder to save to")
+	f.IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting)")
 	return cmd
 }
 
@@ -86,10 +86,10 @@ func (a *app) certificateBring() *cobra.Command {
 	var gateway, device string
 	var flags materialFlags
 	cmd := &cobra.Command{
-		Use: "bring FILE", Short: "Bring in a certificate that others issued, of a gateway or a device", Args: exactly("FILE"),
-		Long: `With --gateway it notes the certificate that a gateway shows, so that it is checked against what devices
-believe and its end is in the calendar; a key has no place in that file. With --device it gives a
-device its certificate and key, such as out of PKCS #12.`,
+		Use: "import FILE", Short: "Import a certificate that was issued elsewhere, of a gateway or a device", Args: exactly("FILE"),
+		Long: `--gateway records the certificate that a gateway presents, so that it is checked against the CAs that devices
+trust, and its expiry is watched; the file must not have a key. --device imports a device's certificate and
+key, for example from PKCS #12.`,
 		Example: "  wardicon certificate bring norrvik.pem --gateway Norrvik\n  wardicon certificate bring laptop.p12 --device \"Engine laptop 1\" --passphrase-file secret.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -121,8 +121,8 @@ device its certificate and key, such as out of PKCS #12.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&gateway, "gateway", "", "the gateway that shows it")
-	cmd.Flags().StringVar(&device, "device", "", "the device that proves itself with it")
+	cmd.Flags().StringVar(&gateway, "gateway", "", "the gateway that presents it")
+	cmd.Flags().StringVar(&device, "device", "", "the device that authenticates with it")
 	cmd.MarkFlagsMutuallyExclusive("gateway", "device")
 	flags.on(cmd)
 	return cmd
@@ -131,10 +131,9 @@ device its certificate and key, such as out of PKCS #12.`,
 func (a *app) certificateChain() *cobra.Command {
 	var gateway, device, authority string
 	cmd := &cobra.Command{
-		Use: "chain [ID]", Short: "Draw the chain of a certificate, and the link at fault",
-		Long: `Draws the chain from a certificate up to its root: an issued one by its id, or that of a gateway, a
-device or an authority. A gateway's is held against the authorities that its offers name. Exits 1 where a link is
-at fault.`,
+		Use: "chain [ID]", Short: "Show the chain of a certificate, and the link at fault",
+		Long: `Shows the chain from a certificate to its root: an issued one by its ID, or that of a gateway, a device or an
+authority. A gateway's chain is verified against the CAs of its offers. Exits 1 if a link is at fault.`,
 		Example: "  wardicon certificate chain --gateway Norrvik\n  wardicon certificate chain ce-4xk7q2m9h3vw8tzp",
 		Args: func(_ *cobra.Command, args []string) error {
 			n := len(args)
@@ -144,7 +143,7 @@ at fault.`,
 				}
 			}
 			if n != 1 {
-				return usage("found %d of them, expected an id, --gateway, --device or --authority", n)
+				return usage("found %d of them, expected an ID, --gateway, --device or --authority", n)
 			}
 			return nil
 		},
@@ -175,9 +174,9 @@ at fault.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&gateway, "gateway", "", "the certificate that a gateway shows")
+	f.StringVar(&gateway, "gateway", "", "the certificate that a gateway presents")
 	f.StringVar(&device, "device", "", "the certificate of a device")
-	f.StringVar(&authority, "authority", "", "an authority's own")
+	f.StringVar(&authority, "authority", "", "the certificate of an authority")
 	return cmd
 }
 
@@ -194,7 +193,7 @@ func (a *app) chain(ctx context.Context, c *client.Client, noun, id string) erro
 		}
 		a.links(drawn.Links)
 		if len(drawn.Against) > 0 {
-			a.say("\nheld against %s", strings.Join(drawn.Against, ", "))
+			a.say("\nverified against %s", strings.Join(drawn.Against, ", "))
 		}
 	}); err != nil {
 		return err
@@ -220,9 +219,9 @@ func (a *app) links(list []pki.Link) {
 		case l.Fault != "":
 			a.say("%s   ✗ %s", below, l.Fault)
 		case l.Root:
-			a.say("%s   ✓ vouches for itself", below)
+			a.say("%s   ✓ self-signed", below)
 		default:
-			a.say("%s   ✓ by %s", below, l.Issuer)
+			a.say("%s   ✓ signed by %s", below, l.Issuer)
 		}
 	}
 }

@@ -20,12 +20,12 @@ import (
 // handoverCommands are those of parcels on their way.
 func (a *app) handoverCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "handover", Short: "Give parcels to their people by links and passcodes", GroupID: "work",
-		Long: `A link leads to the newest parcel of a profile. It ends after some days and some uses, asks for a passcode that you
-tell another way, and is closed for good after ten wrong ones. Neither link nor passcode can be read back.`,
+		Use: "handover", Short: "Hand parcels over to people by links and passcodes",
+		Long: `A link leads to the newest parcel of a profile. It expires after some days and uses, requires a passcode that
+you send another way, and is locked after ten wrong ones. Links and passcodes cannot be read back.`,
 		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon handover group engineers\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 	}
-	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverSeen(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder())
+	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverSeen(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder(), a.fetch(), a.problemReports())
 }
 
 // handoverFlags are how a handover is requested. Days and uses are said only where they were given.
@@ -36,10 +36,10 @@ type handoverFlags struct {
 }
 
 func (f *handoverFlags) add(cmd *cobra.Command) {
-	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link ends")
-	cmd.Flags().IntVar(&f.uses, "uses", 3, "uses that it allows")
-	cmd.Flags().BoolVar(&f.attach, "attach", false, "send the files along with the mail (an error says why not)")
-	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by mail too (an error says why not)")
+	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link expires")
+	cmd.Flags().IntVar(&f.uses, "uses", 3, "maximum number of uses")
+	cmd.Flags().BoolVar(&f.attach, "attach", false, "attach the files to the email (refused, with the reason)")
+	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by email too (refused, with the reason)")
 }
 
 func (f *handoverFlags) request(link, passcode check.Way) api.HandoverRequest {
@@ -57,7 +57,7 @@ func (a *app) made(n api.NewHandover) error {
 		} else {
 			a.say("link      is sent to %s", n.Mailed)
 		}
-		a.say("passcode  %s\n\nfor %s, %s, until %s or %d uses (%s). Tell the passcode another way than the link.", n.Passcode,
+		a.say("passcode  %s\n\nfor %s, %s, until %s or %d uses (%s). Send the passcode another way than the link.", n.Passcode,
 			n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.MaxUses, n.Handover.ID)
 	})
 }
@@ -65,8 +65,8 @@ func (a *app) made(n api.NewHandover) error {
 func (a *app) handoverMake() *cobra.Command {
 	var flags handoverFlags
 	cmd := &cobra.Command{
-		Use: "make PROFILE", Short: "Make a link to the newest parcel of a profile", Args: exactly("PROFILE"),
-		Long:    "Prints the link and the passcode, once. The parcel must be built, and as it would be built now. By mail, the link is sent to its person, and never anything else.",
+		Use: "make PROFILE", Short: "Create a link to the newest parcel of a profile", Args: exactly("PROFILE"),
+		Long:    "Prints the link and the passcode, once. The parcel must be up to date. With --by-mail the link, and nothing else, is sent to the person.",
 		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --uses 1\n  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -88,7 +88,7 @@ func (a *app) handoverMake() *cobra.Command {
 	}
 	cmd.ValidArgsFunction = profileNoun().complete(a)
 	flags.add(cmd)
-	cmd.Flags().BoolVar(&flags.mail, "by-mail", false, "send the link to the person by mail")
+	cmd.Flags().BoolVar(&flags.mail, "by-mail", false, "send the link to the person by email")
 	return cmd
 }
 
@@ -97,9 +97,9 @@ func (a *app) handoverGroup() *cobra.Command {
 	var sheets, background bool
 	cmd := &cobra.Command{
 		Use: "group GROUP", Short: "Hand over to all people of a group", Args: exactly("GROUP"),
-		Long: `Builds what is not up to date for the devices of a group's people, and makes a link to each parcel. Links go out by
-mail; with --sheets they are kept for a day instead, to be read with "wardicon handover slips". Passcodes are read
-there too, apart from the links. It is a job of the service: it goes on after a restart.`,
+		Long: `Builds outdated parcels for the devices of a group's people, and creates a link to each parcel. Links are sent by
+email; with --sheets they are kept for a day instead, to be read with "wardicon handover slips", as the
+passcodes are. It is a job of the service: it continues after a restart.`,
 		Example: "  wardicon handover group engineers --days 3\n  wardicon handover group deck --sheets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -125,16 +125,16 @@ there too, apart from the links. It is a job of the service: it goes on after a 
 		},
 	}
 	flags.add(cmd)
-	cmd.Flags().BoolVar(&sheets, "sheets", false, "keep the links to be read, in the place of sending them")
-	cmd.Flags().BoolVar(&background, "background", false, "do not wait for the end")
+	cmd.Flags().BoolVar(&sheets, "sheets", false, "keep the links for reading instead of sending them")
+	cmd.Flags().BoolVar(&background, "background", false, "do not wait until it is done")
 	return cmd
 }
 
 func (a *app) handoverSlips() *cobra.Command {
 	var links bool
 	cmd := &cobra.Command{
-		Use: "slips JOB", Short: "Read the passcodes, or the links, of a group's handovers", Args: exactly("JOB"),
-		Long:    "Prints what the people of a group are to be told: passcodes, or with --links the links that were not sent by mail. Both are kept for a day; reading them is logged. Do not let the two travel together.",
+		Use: "slips JOB", Short: "Read the passcodes or the links of a group's handovers", Args: exactly("JOB"),
+		Long:    "Prints the passcodes of a group's handovers, or with --links the links that were not sent by email. Both are kept for a day; reading them is recorded in the audit log. Never send the two together.",
 		Example: "  wardicon handover slips jo-4xk7q2m9h3vw8tzp\n  wardicon handover slips jo-4xk7q2m9h3vw8tzp --links --output json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -155,45 +155,30 @@ func (a *app) handoverSlips() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&links, "links", false, "the links in the place of the passcodes")
+	cmd.Flags().BoolVar(&links, "links", false, "the links instead of the passcodes")
 	return cmd
 }
 
 func (a *app) handoverList() *cobra.Command {
-	var q client.Query
-	list := &cobra.Command{
-		Use: "list", Short: "List parcels on their way, newest first", Args: exactly(),
-		Long:    "Lists handovers with their state: made, sent, opened, fetched, connected, expired, used-up, locked, recalled.\nFilters: state, open, group, batch, profile_id, device_id, person_id, gateway_id.",
-		Example: "  wardicon handover list --filter state=made\n  wardicon handover list --filter group=engineers --output json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Handovers(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("device", "gateway", "person", "state", "uses", "expires", "id"))
-					for _, h := range page.Items {
-						w.AppendRow(table.Row{h.Device, h.Gateway, h.Person, h.State, fmt.Sprintf("%d of %d", h.Uses, h.MaxUses), h.Expires.Local().Format(moment), h.ID})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "handovers"))
-				}
-				return nil
-			})
+	return list(a, listing[api.Handover]{
+		short: "List handovers, newest first", plural: "handovers",
+		about:   "Lists handovers with their state: made, sent, opened, fetched, connected, expired, used-up, locked, recalled.",
+		example: "  wardicon handover list --filter state=made\n  wardicon handover list --filter group=engineers --output json",
+		filters: []string{"state", "open (true or false)", "group", "batch", "profile", "device", "person", "gateway"},
+		columns: []string{"device", "gateway", "person", "state", "uses", "expires", "id"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Handover], error) {
+			return c.Handovers(ctx, q)
 		},
-	}
-	pageFlags(list, &q)
-	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as state=made")
-	return list
+		row: func(h api.Handover) table.Row {
+			uses := fmt.Sprintf("%d of %d", h.Uses, h.MaxUses)
+			return table.Row{h.Device, h.Gateway, h.Person, h.State, uses, h.Expires.Local().Format(moment), h.ID}
+		},
+	})
 }
 
 func (a *app) handoverStates() *cobra.Command {
 	return &cobra.Command{
-		Use: "states", Short: "Count parcels on their way by state", Args: exactly(), Long: "Counts handovers by state, in the order in which they go through them.", Example: "  wardicon handover states",
+		Use: "states", Short: "Count handovers by state", Args: exactly(), Long: "Counts handovers by state, in the order of their life.", Example: "  wardicon handover states",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.SumHandovers(ctx)
@@ -213,8 +198,8 @@ func (a *app) handoverStates() *cobra.Command {
 
 func (a *app) handoverSeen() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "seen PROFILE", Short: "Show through which gateways a profile's device was seen", Args: exactly("PROFILE"),
-		Long: "Shows through which gateways, when and from which address a device was seen connected, by those who had the page of their link open.", Example: "  wardicon handover seen \"Planner Mac 1/Norrvik\"",
+		Use: "seen PROFILE", Short: "Show the connections of a profile's device that were seen", Args: exactly("PROFILE"),
+		Long: "Shows gateway, time and address of the connections that were seen while the person had the page of the link open.", Example: "  wardicon handover seen \"Planner Mac 1/Norrvik\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -241,8 +226,8 @@ func (a *app) handoverSeen() *cobra.Command {
 func (a *app) handoverReissue() *cobra.Command {
 	var mail bool
 	cmd := &cobra.Command{
-		Use: "reissue ID", Short: "Close a link and make another one to the same profile", Args: exactly("ID"),
-		Long: "Closes a link and makes another one to the newest parcel of its profile, with a new passcode, for as many days and uses.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
+		Use: "reissue ID", Short: "Replace a link by a new one to the same profile", Args: exactly("ID"),
+		Long: "Closes a link and creates a new one to the newest parcel of the profile, with a new passcode, and the same number of days and uses.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				link := check.ByOperator
@@ -257,20 +242,20 @@ func (a *app) handoverReissue() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&mail, "by-mail", false, "send the link to the person by mail")
+	cmd.Flags().BoolVar(&mail, "by-mail", false, "send the link to the person by email")
 	return cmd
 }
 
 func (a *app) handoverRecall() *cobra.Command {
 	return &cobra.Command{
-		Use: "recall ID", Short: "Close a link at once", Args: exactly("ID"), Long: "Closes a link, and shuts out whoever has it open. What was fetched is fetched.", Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
+		Use: "recall ID", Short: "Close a link immediately", Args: exactly("ID"), Long: "Closes a link, also for whoever has it open. Files that were fetched already stay where they are.", Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				h, err := c.RecallHandover(ctx, args[0])
 				if err != nil {
 					return err
 				}
-				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was opened %d times", h.Device, h.Uses) })
+				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was used %d times", h.Device, h.Uses) })
 			})
 		},
 	}
@@ -279,11 +264,11 @@ func (a *app) handoverRecall() *cobra.Command {
 func (a *app) handoverArchive() *cobra.Command {
 	var people, to string
 	cmd := &cobra.Command{
-		Use: "archive [PROFILE]", Short: "Save parcels in an archive that is encrypted", Args: cobra.MaximumNArgs(1),
+		Use: "archive [PROFILE]", Short: "Save parcels in an encrypted archive", Args: cobra.MaximumNArgs(1),
 		Long: `Saves the newest parcel of a profile, or those of a group's people, in a ZIP archive that is encrypted with AES-256
-under a passphrase of its own, for a stick that travels. The passphrase is printed once; common archive programs
-ask for it. Names of people, devices and files can be read without it.`,
-		Example: "  wardicon handover archive \"Planner Mac 1/Norrvik\" --to planner.zip\n  wardicon handover archive --group engineers",
+with a random passphrase, for transport on removable media. The passphrase is printed once; common archive
+programs prompt for it. Names of people, devices and files can be read without it.`,
+		Example: "  wardicon handover archive \"Planner Mac 1/Norrvik\" --out planner.zip\n  wardicon handover archive --group engineers",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				profile := ""
@@ -309,9 +294,9 @@ ask for it. Names of people, devices and files can be read without it.`,
 				}
 				archive.Content = nil
 				return a.print(archive, func(table.Writer) {
-					a.say("archive     %s, %d parcels\npassphrase  %s\n\nTell the passphrase another way than the archive travels; it cannot be read back.", to, archive.Profiles, archive.Passphrase)
+					a.say("archive     %s, %d parcels\npassphrase  %s\n\nSend the passphrase another way than the archive; it cannot be read back.", to, archive.Profiles, archive.Passphrase)
 					for _, left := range archive.Left {
-						a.say("left out: %s, which has no parcel that is up to date", left)
+						a.say("left out: %s, its parcel is missing or outdated", left)
 					}
 				})
 			})
@@ -319,7 +304,7 @@ ask for it. Names of people, devices and files can be read without it.`,
 	}
 	cmd.ValidArgsFunction = profileNoun().complete(a)
 	cmd.Flags().StringVar(&people, "group", "", "the parcels of this group's people")
-	cmd.Flags().StringVar(&to, "to", "", "file to save to; it must not be there (default: named after what is in it)")
+	cmd.Flags().StringVar(&to, "out", "", "file to save to; it must not exist (default: named after the contents)")
 	return cmd
 }
 
@@ -327,7 +312,7 @@ ask for it. Names of people, devices and files can be read without it.`,
 func create(name string, data []byte) error {
 	out, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return fmt.Errorf("%w; remove it or choose another name with --to", err)
+		return fmt.Errorf("%w; remove it or choose new name with --out", err)
 	}
 	_, err = out.Write(data)
 	return errors.Join(err, out.Close())
@@ -337,10 +322,10 @@ func (a *app) handoverFolder() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
 		Use: "folder GROUP", Short: "Save the parcels of a group's people in folders", Args: exactly("GROUP"),
-		Long: `Saves the newest parcels of a group's people, a folder for each person and in it one for each device and gateway,
-readable by you alone. They are not encrypted: this is for whoever manages devices from here. Profiles without a
-parcel that is up to date are named (exit 1).`,
-		Example: "  wardicon handover folder engineers --to engineers",
+		Long: `Saves the newest parcels of a group's people in one folder per person, device and gateway, with mode 0600.
+They are not encrypted: this is for managing devices from this machine. Profiles without an up-to-date
+parcel are listed (exit 1).`,
+		Example: "  wardicon handover folder engineers --out engineers",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if to == "" {
@@ -365,7 +350,7 @@ parcel that is up to date are named (exit 1).`,
 				if err := a.print(out, func(table.Writer) {
 					a.say("%d parcels in %s", out.Profiles, out.Folder)
 					for _, left := range out.Left {
-						a.say("left out: %s, which has no parcel that is up to date", left)
+						a.say("left out: %s, its parcel is missing or outdated", left)
 					}
 				}); err != nil {
 					return err
@@ -377,7 +362,7 @@ parcel that is up to date are named (exit 1).`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&to, "to", "", "folder to save to (default: the group's name)")
+	cmd.Flags().StringVar(&to, "out", "", "folder to save to (default: the group's name)")
 	return cmd
 }
 

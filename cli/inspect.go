@@ -15,14 +15,14 @@ func (a *app) inspect() *cobra.Command {
 	h := host{}
 	var repair bool
 	cmd := &cobra.Command{
-		Use: "inspect", Short: "Look through a data folder for damage, and repair what can be", Args: exactly(),
-		Long: `Looks at every page of the database, opens every sealed value and reads every record
-of a data folder. The service must be stopped. Nothing is changed without --repair.
+		Use: "inspect", Short: "Check a data folder for damage, and repair it", Args: exactly(),
+		Long: `Checks every page of the database, every sealed value and every record of a data folder. The service must be
+stopped. Nothing is changed without --repair.
 
---repair rebuilds indexes and counts. Where pages are damaged, every row that can still be
-read moves to a new database; the old one stays beside it. It says what is lost. A sealed
-value that does not open stays named on its record until it is set again.`,
-		Example: "  wardicon inspect --data /var/lib/wardicon\n  wardicon inspect --data /var/lib/wardicon --repair",
+--repair rebuilds indexes and counts. If pages are damaged, all rows that can still be read are copied to a
+new database; the old one is kept. What is lost is listed. A sealed value that cannot be opened stays listed
+with its record until it is set again.`,
+		Example: "  wardicon service inspect --data /var/lib/wardicon\n  wardicon service inspect --data /var/lib/wardicon --repair",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			key, err := a.masterKey(h)
 			if err != nil {
@@ -51,12 +51,12 @@ value that does not open stays named on its record until it is set again.`,
 		},
 	}
 	h.dataFlags(cmd)
-	cmd.Flags().BoolVar(&repair, "repair", false, "repair what can be repaired")
+	cmd.Flags().BoolVar(&repair, "repair", false, "repair the damage")
 	return cmd
 }
 
 func inspected(w table.Writer, found api.Inspection) {
-	w.AppendHeader(table.Row{"Noun", "ID", "Field", "What to do"})
+	w.AppendHeader(table.Row{"Noun", "ID", "Field", "fix"})
 	for _, list := range [][]api.DamagedValue{found.Records, found.Values} {
 		for _, v := range list {
 			w.AppendRow(table.Row{v.Noun, v.ID, v.Field, v.Fix})
@@ -72,11 +72,11 @@ func (a *app) tellInspected(found api.Inspection) {
 		a.say("lost: %s", text)
 	}
 	if found.Kept != "" {
-		a.say("the database as it was: %s", found.Kept)
+		a.say("the old database: %s", found.Kept)
 	}
 	if found.Sound() {
-		a.say("values and records looked at: %d; all are sound", found.Looked)
+		a.say("values and records checked: %d; all are intact", found.Looked)
 		return
 	}
-	a.say("values and records looked at: %d; not readable: %d; faults of pages: %d", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
+	a.say("values and records checked: %d; unreadable: %d; damaged pages: %d", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
 }

@@ -16,49 +16,38 @@ import (
 	"wardicon/client"
 )
 
-func jobTable(w table.Writer, jobs ...api.Job) {
-	w.AppendHeader(heads("job", "what", "state", "done", "result", "id"))
-	for _, j := range jobs {
-		var parts []string
-		for _, k := range slices.Sorted(maps.Keys(j.Result)) {
-			parts = append(parts, fmt.Sprintf("%d %s", j.Result[k], k))
-		}
-		result := strings.Join(parts, ", ")
-		if j.Problem != "" {
-			result = j.Problem
-		}
-		w.AppendRow(table.Row{j.Kind, j.Title, j.State, fmt.Sprintf("%d of %d", j.Done, j.Total), result, j.ID})
+var jobColumns = []string{"job", "what", "state", "done", "result", "id"}
+
+func jobRow(j api.Job) table.Row {
+	var parts []string
+	for _, k := range slices.Sorted(maps.Keys(j.Result)) {
+		parts = append(parts, fmt.Sprintf("%d %s", j.Result[k], k))
 	}
+	result := strings.Join(parts, ", ")
+	if j.Problem != "" {
+		result = j.Problem
+	}
+	return table.Row{j.Kind, j.Title, j.State, fmt.Sprintf("%d of %d", j.Done, j.Total), result, j.ID}
+}
+
+func jobTable(w table.Writer, j api.Job) {
+	w.AppendHeader(heads(jobColumns...))
+	w.AppendRow(jobRow(j))
 }
 
 func (a *app) jobs() *cobra.Command {
 	root := &cobra.Command{
-		Use: "job", Short: "List, show and cancel jobs", Long: "Long work runs as a job of the service. It goes on after a restart.",
+		Use: "job", Short: "List, show and cancel jobs", Long: "Long work runs as a job of the service. It continues after a restart.",
 		Example: "  wardicon job list\n  wardicon job cancel JOB",
 	}
-	var limit, offset int
-	var kind string
-	list := &cobra.Command{
-		Use: "list", Short: "List jobs, newest first", Long: "Lists jobs, newest first, a page at a time.", Example: "  wardicon job list --output json", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Jobs(ctx, kind, limit, offset)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) { jobTable(w, page.Items...) }); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", counted(len(page.Items), offset, page.Total, "jobs"))
-				}
-				return nil
-			})
+	jobs := list(a, listing[api.Job]{
+		short: "List jobs, newest first", about: "Lists jobs, a page at a time.", plural: "jobs", columns: jobColumns,
+		example: "  wardicon job list --filter kind=roll-out --output json", filters: []string{"kind (roll-out, hand-over, probe, fix, renew)"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Job], error) {
+			return c.Jobs(ctx, q)
 		},
-	}
-	list.Flags().StringVar(&kind, "kind", "", "those of one kind alone, such as roll-out, hand-over or ask")
-	list.Flags().IntVar(&limit, "limit", 50, "rows at the most")
-	list.Flags().IntVar(&offset, "offset", 0, "rows to pass over")
+		row: jobRow,
+	})
 	one := func(use, short, long string, do func(ctx context.Context, c *client.Client, id string) (api.Job, error)) *cobra.Command {
 		return &cobra.Command{
 			Use: use + " JOB", Short: short, Long: long, Example: "  wardicon job " + use + " jo-…", Args: exactly("JOB"),
@@ -73,9 +62,9 @@ func (a *app) jobs() *cobra.Command {
 			},
 		}
 	}
-	return group(root, list,
-		one("show", "Show how far a job has come", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Job(ctx, id) }),
-		one("cancel", "End a job that runs", "Ends a job that runs. What it has done stays done.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Cancel(ctx, id) }))
+	return group(root, jobs,
+		one("show", "Show the progress of a job", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Job(ctx, id) }),
+		one("cancel", "Cancel a running job", "Cancels a running job. What it has done so far is kept.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Cancel(ctx, id) }))
 }
 
 // wait shows how a job goes on until it ends.

@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
@@ -17,10 +17,10 @@ import (
 // mailCommands are those of how emails are sent.
 func (a *app) mailCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "mail", Short: "Say how emails are sent, and see which were", GroupID: "run",
-		Long: `The service sends emails, such as reminders of what ends soon, through your mail server: by TLS or
-not at all. Emails wait where the server cannot be reached, and are tried again for two days.`,
-		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon mail try ada@skerryline.example\n  wardicon mail queue",
+		Use: "mail", Short: "Configure outgoing email, and show the mail queue",
+		Long: `The service sends emails, such as links and reminders of expiry, through your mail server, over TLS only.
+Emails stay queued while the server cannot be reached; one that the server rejects is retried for two days.`,
+		Example: "  wardicon service mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon service mail test ada@skerryline.example\n  wardicon service mail queue",
 	}
 	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailSend(), a.mailQueue())
 }
@@ -28,7 +28,7 @@ not at all. Emails wait where the server cannot be reached, and are tried again 
 func (a *app) showMail(m vpn.Mail) error {
 	return a.print(m, func(table.Writer) {
 		if m.Server == "" {
-			a.say("no mail server is set: emails are not sent")
+			a.say("no mail server is set: no emails are sent")
 			return
 		}
 		at := m.Server
@@ -45,7 +45,7 @@ func (a *app) showMail(m vpn.Mail) error {
 
 func (a *app) mailShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show how emails are sent", Args: exactly(), Long: "Shows server, sender and who gets reminders.", Example: "  wardicon mail show",
+		Use: "show", Short: "Show the mail settings", Args: exactly(), Long: "Shows server, sender and recipients of reminders.", Example: "  wardicon service mail show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := c.Mail(ctx)
@@ -62,8 +62,8 @@ func (a *app) mailSet() *cobra.Command {
 	var given vpn.Mail
 	var file, authority, security string
 	cmd := &cobra.Command{
-		Use: "set", Short: "Change how emails are sent (owners only)", Args: exactly(), Long: "Changes the fields that are given; the others stay. An empty --server sends no emails any more.",
-		Example: "  wardicon mail set --server mail.skerryline.example --from wardicon@skerryline.example --reminder ada@skerryline.example",
+		Use: "set", Short: "Change the mail settings (owners only)", Args: exactly(), Long: "Changes the given fields; the others are kept. An empty --server stops all emails.",
+		Example: "  wardicon service mail set --server mail.skerryline.example --from wardicon@skerryline.example --reminder ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := c.Mail(ctx)
@@ -107,21 +107,21 @@ func (a *app) mailSet() *cobra.Command {
 	f.StringVar(&security, "security", "starttls", "how TLS begins: starttls or tls")
 	f.StringVar(&given.Login, "login", "", "login at the server")
 	f.StringVar(&file, "password-file", "", "file with the password, - for standard input")
-	f.StringVar(&given.From, "from", "", "mail address of the sender")
+	f.StringVar(&given.From, "from", "", "eemail address of the sender")
 	f.StringVar(&authority, "authority", "", "file with the authorities of the server's certificate, PEM (those of the system)")
-	f.StringSliceVar(&given.Reminders, "reminder", nil, "mail address that is told what ends soon")
+	f.StringSliceVar(&given.Reminders, "reminder", nil, "eemail address that gets reminders of expiry")
 	return cmd
 }
 
 func (a *app) mailTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "try ADDRESS", Short: "Send an email at once, to see that it can be done (owners only)", Args: exactly("ADDRESS"), Long: "Sends a short email and says what the server answers.", Example: "  wardicon mail try ada@skerryline.example",
+		Use: "test ADDRESS", Short: "Send a test email (owners only)", Args: exactly("ADDRESS"), Long: "Sends a short test email and shows the response of the server.", Example: "  wardicon service mail test ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := c.TryMail(ctx, args[0]); err != nil {
 					return err
 				}
-				a.say("the server took an email to %s", args[0])
+				a.say("the server accepted the email to %s", args[0])
 				return nil
 			})
 		},
@@ -131,8 +131,8 @@ func (a *app) mailTry() *cobra.Command {
 func (a *app) mailSend() *cobra.Command {
 	return &cobra.Command{
 		Use: "send", Short: "Send queued emails now", Args: exactly(),
-		Long:    "Sends every queued email at once, such as after an outage of the mail server.",
-		Example: "  wardicon mail send",
+		Long:    "Sends all queued emails now, for example after an outage of the mail server.",
+		Example: "  wardicon service mail send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				sending, err := c.SendEmails(ctx)
@@ -146,40 +146,24 @@ func (a *app) mailSend() *cobra.Command {
 }
 
 func (a *app) mailQueue() *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "queue", Short: "List emails that were sent or are to be, newest first", Args: exactly(),
-		Long: "Lists emails by kind, receiver and state; what they said is not kept.\nFilters: state (waiting, sent, failed), kind, to.", Example: "  wardicon mail queue --filter state=failed",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Emails(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("made", "kind", "to", "subject", "state"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 50), wrapped(5, 60)})
-					for _, l := range page.Items {
-						state := l.State
-						switch {
-						case l.Sent != nil:
-							state = "sent " + l.Sent.Local().Format(time.DateTime)
-						case l.Problem != "":
-							state += ": " + l.Problem
-						}
-						w.AppendRow(table.Row{l.Created.Local().Format(time.DateTime), l.Kind, l.To, l.Subject, state})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "emails"))
-				}
-				return nil
-			})
+	return list(a, listing[api.Email]{
+		use: "queue", short: "List queued and sent emails, newest first", plural: "emails",
+		about:   "Lists emails by kind, recipient and state; their text is not kept.",
+		example: "  wardicon service mail queue --filter state=failed",
+		filters: []string{"state (waiting, sent, failed)", "kind", "to"},
+		columns: []string{"created", "kind", "to", "subject", "state"}, wide: map[int]int{4: 50, 5: 60},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Email], error) {
+			return c.Emails(ctx, q)
 		},
-	}
-	pageFlags(cmd, &q)
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as state=failed")
-	return cmd
+		row: func(m api.Email) table.Row {
+			state := m.State
+			switch {
+			case m.Sent != nil:
+				state = "sent " + m.Sent.Local().Format(moment)
+			case m.Problem != "":
+				state += ": " + m.Problem
+			}
+			return table.Row{m.Created.Local().Format(moment), m.Kind, m.To, m.Subject, state}
+		},
+	})
 }

@@ -55,16 +55,10 @@ type noun[Row any] struct {
 	filters             []string
 }
 
-func (a *app) nouns() []*cobra.Command {
-	return []*cobra.Command{
-		command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()), command(a, deviceNoun()), command(a, profileNoun()), a.patternCommands(), a.authorityCommands(), a.certificateCommands(), a.signerCommands(), a.organisation(),
-	}
-}
-
 // command makes the commands of a noun.
 func command[Row any](a *app, n noun[Row]) *cobra.Command {
 	root := &cobra.Command{
-		Use: n.name, Short: "Add, list, show, change and remove " + n.plural, GroupID: "records",
+		Use: n.name, Short: "Add, list, show, change and remove " + n.plural,
 		Long:    n.about,
 		Example: "  wardicon " + n.name + " add " + n.example + "\n  wardicon " + n.name + " list",
 	}
@@ -80,7 +74,7 @@ func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 	for _, f := range n.fields {
 		switch f.kind {
 		case listField, remotesField, removeField, portsField:
-			c.Flags().StringSlice(f.flag, nil, f.help+" (several: repeat, or join by commas; empty clears)")
+			c.Flags().StringSlice(f.flag, nil, f.help+" (repeat or separate by commas; empty clears)")
 		case boolField:
 			c.Flags().Bool(f.flag, false, f.help)
 		case numberField:
@@ -89,14 +83,14 @@ func (n noun[Row]) fieldFlags(c *cobra.Command) (from *string) {
 			c.Flags().String(f.flag, "", f.help)
 		}
 	}
-	return c.Flags().String("from", "", "file with fields in YAML or JSON, - for standard input; flags win over it")
+	return c.Flags().String("from", "", "file with fields in YAML or JSON, - for standard input; flags take precedence")
 }
 
 func (n noun[Row]) add(a *app) *cobra.Command {
 	argument := strings.ToUpper(n.title)
 	cmd := &cobra.Command{
 		Use: "add " + argument, Short: "Add a " + n.name, Args: exactly(argument),
-		Long:    "Adds a " + n.name + ". Nothing is stored if any value cannot be accepted.\nSecrets come from a file, or with - from standard input; never from the command line.",
+		Long:    "Adds a " + n.name + ". Nothing is stored if any value is invalid.\nSecrets are read from a file, or with - from standard input; never from the command line.",
 		Example: "  wardicon " + n.name + " add " + n.example,
 	}
 	from := n.fieldFlags(cmd)
@@ -123,7 +117,7 @@ func (n noun[Row]) change(a *app) *cobra.Command {
 	argument := strings.ToUpper(n.name)
 	cmd := &cobra.Command{
 		Use: "change " + argument, Short: "Change a " + n.name, Args: exactly(argument),
-		Long:    "Changes the fields that are given and leaves the others as they are.",
+		Long:    "Changes the given fields and keeps the others.",
 		Example: "  wardicon " + n.name + " change NAME-OR-ID --" + n.fields[0].flag + " VALUE",
 	}
 	from := n.fieldFlags(cmd)
@@ -146,8 +140,8 @@ func (n noun[Row]) change(a *app) *cobra.Command {
 func (n noun[Row]) show(a *app) *cobra.Command {
 	argument := strings.ToUpper(n.name)
 	return &cobra.Command{
-		Use: "show " + argument, Short: "Show all of a " + n.name, Args: exactly(argument),
-		Long: "Shows every field of a " + n.name + ". Secrets are never shown here.", Example: "  wardicon " + n.name + " show NAME-OR-ID --output json",
+		Use: "show " + argument, Short: "Show a " + n.name, Args: exactly(argument),
+		Long: "Shows every field of a " + n.name + ". Secrets are not shown.", Example: "  wardicon " + n.name + " show NAME-OR-ID --output json",
 		RunE: n.found(a, func(_ context.Context, _ *client.Client, row Row, _ string) error {
 			if a.output == "table" {
 				a.output = "yaml"
@@ -161,8 +155,11 @@ func (n noun[Row]) remove(a *app) *cobra.Command {
 	argument := strings.ToUpper(n.name)
 	return &cobra.Command{
 		Use: "remove " + argument, Short: "Remove a " + n.name, Args: exactly(argument),
-		Long: "Removes a " + n.name + " that nothing else refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
+		Long: "Removes a " + n.name + " that no other record refers to.", Example: "  wardicon " + n.name + " remove NAME-OR-ID",
 		RunE: n.found(a, func(ctx context.Context, c *client.Client, row Row, ref string) error {
+			if err := a.sure("Remove the %s %s?", n.name, ref); err != nil {
+				return err
+			}
 			if err := n.records(c).Remove(ctx, n.meta(row).ID); err != nil {
 				return err
 			}
@@ -224,55 +221,17 @@ func (n noun[Row]) identify(ctx context.Context, c *client.Client, patch client.
 }
 
 func (n noun[Row]) list(a *app) *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "list", Short: "List " + n.plural, Args: exactly(),
-		Long:    "Lists " + n.plural + ", a page at a time. Filters: " + strings.Join(n.filters, ", ") + ".",
-		Example: "  wardicon " + n.name + " list --search nor --sort -changed\n  wardicon " + n.name + " list --filter " + n.filters[0] + "=VALUE --output json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := n.records(c).List(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) { n.table(w, page.Items...) }); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, n.plural))
-				}
-				return nil
-			})
+	filters := shownFilters(n.filters)
+	return list(a, listing[Row]{
+		short: "List " + n.plural, about: "Lists " + n.plural + ", a page at a time.", plural: n.plural,
+		example: "  wardicon " + n.name + " list --search nor --sort -changed\n  wardicon " + n.name +
+			" list --filter " + filters[0] + "=VALUE --output json",
+		filters: filters, columns: append(slices.Clone(n.columns), "id"),
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[Row], error) {
+			return n.records(c).List(ctx, q)
 		},
-	}
-	pageFlags(cmd, &q)
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "condition NAME=VALUE (several: repeat)")
-	return cmd
-}
-
-func pageFlags(cmd *cobra.Command, q *client.Query) {
-	cmd.Flags().StringVar(&q.Search, "search", "", "text to look for")
-	cmd.Flags().StringVar(&q.Sort, "sort", "", "order; a minus in front turns it round")
-	cmd.Flags().IntVar(&q.Limit, "limit", 50, "rows at the most")
-	cmd.Flags().IntVar(&q.Offset, "offset", 0, "rows to pass over")
-}
-
-func counted(shown, offset, total int, plural string) string {
-	switch {
-	case total == 0:
-		return "no " + plural
-	case shown == total:
-		return fmt.Sprintf("%d %s", total, plural)
-	}
-	return fmt.Sprintf("%d to %d of %d %s", offset+1, offset+shown, total, plural)
-}
-
-// countedPage words how much of a list is shown; what a filter fits is counted to a bound.
-func countedPage[Row any](page api.Page[Row], offset int, plural string) string {
-	if page.More {
-		return fmt.Sprintf("%d to %d of more than %d %s", offset+1, offset+len(page.Items), page.Total, plural)
-	}
-	return counted(len(page.Items), offset, page.Total, plural)
+		row: func(r Row) table.Row { return append(n.row(r), n.meta(r).ID) },
+	})
 }
 
 // patch gathers what flags and file say.
@@ -411,11 +370,11 @@ func one[Row any](ctx context.Context, n client.Noun[Row], noun, filter, ref str
 	}
 	switch page.Total {
 	case 0:
-		return row, &api.Problem{Status: 404, Detail: fmt.Sprintf("there is no %s %q; wardicon %s list shows them", noun, ref, noun)}
+		return row, missing("there is no %s %q; wardicon %s list shows them", noun, ref, noun)
 	case 1:
 		return page.Items[0], nil
 	}
-	return row, &api.Problem{Status: 409, Detail: fmt.Sprintf("%d %s records are called %q; name one by its id", page.Total, noun, ref)}
+	return row, &api.Problem{Status: 409, Detail: fmt.Sprintf("%d %s records are named %q; use the ID of one", page.Total, noun, ref)}
 }
 
 // byRef finds a record by its identifier or by a name.

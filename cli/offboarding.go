@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -17,21 +18,21 @@ import (
 // offboardCommands are for people who leave and devices that are lost.
 func (a *app) offboardCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "offboard", Short: "Close links, revoke certificates and list what is left to do when someone leaves or a device is lost", GroupID: "work",
-		Long: `One step for a person who leaves or a device that is lost: it closes open links, takes certificates back, has nothing
-more built for the devices, and keeps a list of what people have to do at gateways and with the devices.`,
-		Example: "  wardicon offboard person \"Bo Ravn\" --look\n  wardicon offboard device \"Purser laptop 1\" --why lost\n  wardicon offboard list --filter open=true",
+		Use: "offboard", Short: "Close links, revoke certificates and list what is left to do when someone leaves or a device is lost",
+		Long: `For a person who leaves or a device that is lost: closes open links, revokes certificates, builds no more
+parcels, and keeps a list of what is left to do at gateways and on devices.`,
+		Example: "  wardicon offboard person \"Bo Ravn\" --dry-run\n  wardicon offboard device \"Purser laptop 1\" --why lost\n  wardicon offboard list --filter open=true",
 	}
 	return group(root, a.offboard("person"), a.offboard("device"), a.offboardings(), a.tick())
 }
 
 func (a *app) offboard(noun string) *cobra.Command {
 	var why string
-	var look bool
+	var dry bool
 	cmd := &cobra.Command{
 		Use: noun + " " + strings.ToUpper(noun), Short: "Offboard a " + noun, Args: exactly(strings.ToUpper(noun)),
-		Long:    "Closes the links of a " + noun + ", takes its certificates back, has nothing more built, and lists what is still to be done. With --look it only tells what the " + noun + " holds.",
-		Example: "  wardicon offboard " + noun + " NAME --look",
+		Long:    "Closes the links of a " + noun + ", revokes its certificates, builds no more parcels, and lists what is left to do. --dry-run only shows what the " + noun + " holds.",
+		Example: "  wardicon offboard " + noun + " NAME --dry-run",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				var id string
@@ -48,19 +49,22 @@ func (a *app) offboard(noun string) *cobra.Command {
 					}
 					id = d.ID
 				}
-				if look {
+				if dry {
 					h, err := c.Holdings(ctx, noun, id, vpn.OffboardReason(why))
 					if err != nil {
 						return err
 					}
 					return a.print(h, func(w table.Writer) { a.holdings(w, h) })
 				}
+				if err := a.sure("Close the links of %s, revoke its certificates and build no more parcels for it?", args[0]); err != nil {
+					return err
+				}
 				w, err := c.Offboard(ctx, noun, id, vpn.OffboardReason(why))
 				if err != nil {
 					return err
 				}
 				return a.print(w, func(rows table.Writer) {
-					a.say("%s is offboarded (%s): %d links closed, %d certificates taken back (%s)\n", w.Name, w.Why, w.Recalled, w.Revoked, w.ID)
+					a.say("%s is offboarded (%s): %s closed, %s revoked (%s)\n", w.Name, w.Why, plural(w.Recalled, "link"), plural(w.Revoked, "certificate"), w.ID)
 					items(rows, w.Items)
 				})
 			})
@@ -71,7 +75,7 @@ func (a *app) offboard(noun string) *cobra.Command {
 		first = string(vpn.Lost)
 	}
 	cmd.Flags().StringVar(&why, "why", first, "lost, left or retired; a person has left")
-	cmd.Flags().BoolVar(&look, "look", false, "only tell what it holds and what would be to be done")
+	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what it holds and what would be left to do")
 	return cmd
 }
 
@@ -95,7 +99,7 @@ func (a *app) holdings(w table.Writer, h api.Holdings) {
 	for _, k := range h.Shared {
 		a.say("  shared key   %s of %s (%s), with %d profiles of others", k.What, k.Gateway, k.Protocol.Title(), k.Others)
 	}
-	a.say("\nto be done by people, once it is offboarded")
+	a.say("\nleft to do by hand after the offboarding")
 	items(w, h.Items)
 }
 
@@ -111,34 +115,24 @@ func items(w table.Writer, list []api.Item) {
 }
 
 func (a *app) offboardings() *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "list", Short: "List who left and what was lost, newest first", Args: exactly(),
-		Long: "Lists offboardings with what is still to be done.\nFilters: open (true or false), object.", Example: "  wardicon offboard list --filter open=true",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Offboardings(ctx, q)
-				if err != nil {
-					return err
-				}
-				return a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("name", "why", "when", "by", "to be done", "id"))
-					for _, one := range page.Items {
-						w.AppendRow(table.Row{one.Name, one.Why, one.Created.Local().Format(moment), one.Operator, strconv.Itoa(one.Open) + " of " + strconv.Itoa(len(one.Items)), one.ID})
-					}
-				})
-			})
+	return list(a, listing[api.Offboarding]{
+		short: "List offboardings, newest first", plural: "offboardings", about: "Lists offboardings with what is left to do.",
+		example: "  wardicon offboard list --filter open=true", filters: []string{"open (true or false)", "object (the ID of a person or device)"},
+		columns: []string{"name", "why", "when", "by", "left to do", "id"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Offboarding], error) {
+			return c.Offboardings(ctx, q)
 		},
-	}
-	pageFlags(cmd, &q)
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as open=true")
-	return cmd
+		row: func(o api.Offboarding) table.Row {
+			left := fmt.Sprintf("%d of %d", o.Open, len(o.Items))
+			return table.Row{o.Name, o.Why, o.Created.Local().Format(moment), o.Operator, left, o.ID}
+		},
+	})
 }
 
 func (a *app) tick() *cobra.Command {
 	var undone bool
 	cmd := &cobra.Command{
-		Use: "done ID ITEM", Short: "Say that an item is done", Args: exactly("ID", "ITEM"), Long: "Ticks an item of an offboarding off, by its number.", Example: "  wardicon offboard done wd-4xk7q2m9h3vw8tzp 2",
+		Use: "done ID ITEM", Short: "Mark an item as done", Args: exactly("ID", "ITEM"), Long: "Marks an item of an offboarding as done, by its number.", Example: "  wardicon offboard done wd-4xk7q2m9h3vw8tzp 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				n, err := strconv.Atoi(args[1])
@@ -153,6 +147,6 @@ func (a *app) tick() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&undone, "undone", false, "it is not done after all")
+	cmd.Flags().BoolVar(&undone, "undone", false, "mark it as not done")
 	return cmd
 }

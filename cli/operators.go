@@ -17,7 +17,7 @@ import (
 	"wardicon/service"
 )
 
-const moment = "2006-01-02 15:04"
+const moment = "2006-01-02 15:04 MST"
 
 func findOperator(ctx context.Context, c *client.Client, name string) (api.Operator, error) {
 	page, err := c.Operators(ctx, client.Query{Filter: map[string]string{"name": name}, Limit: 2})
@@ -25,7 +25,7 @@ func findOperator(ctx context.Context, c *client.Client, name string) (api.Opera
 		return api.Operator{}, err
 	}
 	if len(page.Items) != 1 {
-		return api.Operator{}, fmt.Errorf("operator: found nobody called %q; wardicon operator list shows them", name)
+		return api.Operator{}, fmt.Errorf("there is no operator %q; wardicon operator list shows them", name)
 	}
 	return page.Items[0], nil
 }
@@ -33,35 +33,27 @@ func findOperator(ctx context.Context, c *client.Client, name string) (api.Opera
 // operatorCommands are those of who can sign in.
 func (a *app) operatorCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "operator", Short: "Say who can sign in, and what they may do (owners only)", GroupID: "run",
-		Long: `Operators have a role. An auditor looks, and sees no secrets; an issuer does the daily work: records, plans,
-parcels, certificates; an owner decides who the others are, on authorities, on what signs parcels, on mail and on the
-severity of rules. A new one gets a password for the first sign-in, which must then be changed.`,
+		Use: "operator", Short: "Manage who can sign in, and with which role (owners only)",
+		Long: `Operators have a role. An auditor reads everything but secrets; an issuer does the daily work on records, plans,
+parcels and certificates; an owner also manages operators, authorities, signing, mail and the severity of rules.
+A new operator gets a password for the first sign-in, which must then be changed.`,
 		Example: "  wardicon operator add pilot --role issuer\n  wardicon operator change pilot --role auditor\n  wardicon operator reset pilot",
 	}
-	var q client.Query
-	list := &cobra.Command{
-		Use: "list", Short: "List who can sign in", Args: exactly(), Long: "Lists operators with role, state, second factor and when they were here last.", Example: "  wardicon operator list",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Operators(ctx, q)
-				if err != nil {
-					return err
-				}
-				return a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("name", "role", "state", "second factor", "last here", "sessions"))
-					for _, o := range page.Items {
-						last := "never"
-						if o.SignedIn != nil {
-							last = o.SignedIn.Local().Format(moment)
-						}
-						w.AppendRow(table.Row{o.Name, o.Role, operatorState(o), map[bool]string{true: "on", false: "off"}[o.SecondFactor], last, o.Sessions})
-					}
-				})
-			})
+	operators := list(a, listing[api.Operator]{
+		short: "List operators", about: "Lists operators with role, state, second factor and last sign-in.", plural: "operators",
+		example: "  wardicon operator list", columns: []string{"name", "role", "state", "second factor", "last sign-in", "sessions"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Operator], error) {
+			return c.Operators(ctx, q)
 		},
-	}
-	pageFlags(list, &q)
+		row: func(o api.Operator) table.Row {
+			last := "never"
+			if o.SignedIn != nil {
+				last = o.SignedIn.Local().Format(moment)
+			}
+			factor := map[bool]string{true: "on", false: "off"}[o.SecondFactor]
+			return table.Row{o.Name, o.Role, operatorState(o), factor, last, o.Sessions}
+		},
+	})
 	role := "issuer"
 	add := &cobra.Command{
 		Use: "add NAME", Short: "Add an operator", Args: exactly("NAME"), Long: "Adds an operator and prints a password for the first sign-in, once.", Example: "  wardicon operator add pilot --role issuer",
@@ -73,8 +65,8 @@ severity of rules. A new one gets a password for the first sign-in, which must t
 		},
 	}
 	add.Flags().StringVar(&role, "role", "issuer", "owner, issuer or auditor")
-	return group(root, list, add, a.operatorChange(), a.operatorReset(), &cobra.Command{
-		Use: "remove NAME", Short: "Remove an operator", Args: exactly("NAME"), Long: "Removes an operator; sessions and tokens end. What was done stays in the audit log.", Example: "  wardicon operator remove pilot",
+	return group(root, operators, add, a.operatorChange(), a.operatorReset(), &cobra.Command{
+		Use: "remove NAME", Short: "Remove an operator", Args: exactly("NAME"), Long: "Removes an operator and ends all sessions and tokens. The audit log keeps the entries.", Example: "  wardicon operator remove pilot",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := findOperator(ctx, c, args[0])
@@ -94,7 +86,7 @@ severity of rules. A new one gets a password for the first sign-in, which must t
 func operatorState(o api.Operator) string {
 	switch {
 	case o.Disabled:
-		return "shut out"
+		return "disabled"
 	case o.MustChange:
 		return "must change the password"
 	}
@@ -114,7 +106,7 @@ func (a *app) operatorChange() *cobra.Command {
 	var role string
 	var disabled bool
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Give an operator another role, or shut it out", Args: exactly("NAME"), Long: "Changes role or state; sessions and tokens of the operator end. There is always an owner left.",
+		Use: "change NAME", Short: "Change an operator's role, disable or enable it", Args: exactly("NAME"), Long: "Changes role or state, and ends all sessions and tokens of the operator. The last owner cannot be removed.",
 		Example: "  wardicon operator change pilot --role auditor\n  wardicon operator change pilot --disabled",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -136,7 +128,7 @@ func (a *app) operatorChange() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&role, "role", "", "owner, issuer or auditor")
-	cmd.Flags().BoolVar(&disabled, "disabled", false, "it cannot sign in")
+	cmd.Flags().BoolVar(&disabled, "disabled", false, "disable sign-in")
 	return cmd
 }
 
@@ -144,9 +136,9 @@ func (a *app) operatorChange() *cobra.Command {
 func (a *app) operatorReset() *cobra.Command {
 	h := host{}
 	cmd := &cobra.Command{
-		Use: "reset NAME", Short: "Give an operator a new first password, without a second factor", Args: exactly("NAME"),
-		Long: `For somebody who has lost password or second factor. An owner does it through the service. When no owner can sign
-in, do it on the server with --data: whoever reads the data folder and the master key may.`,
+		Use: "reset NAME", Short: "Reset an operator's password and second factor", Args: exactly("NAME"),
+		Long: `For an operator who has lost password or second factor. Owners do this through the service. If no owner can sign
+in, run it on the server with --data: it needs read access to the data folder and the master key.`,
 		Example: "  wardicon operator reset pilot\n  wardicon operator reset harbourmaster --data /var/lib/wardicon",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("data") {
@@ -177,12 +169,12 @@ in, do it on the server with --data: whoever reads the data folder and the maste
 // ownCommands are those of one's own sign-in.
 func (a *app) ownCommands() []*cobra.Command {
 	password := &cobra.Command{
-		Use: "password", Short: "Change your password", Args: exactly(), GroupID: "run",
-		Long:    "Asks for the old password and twice for the new one; without a terminal they are three lines of standard input. Your other sessions end.",
-		Example: "  wardicon password",
+		Use: "password", Short: "Change your password", Args: exactly(),
+		Long:    "Prompts for the old password and twice for the new one; without a terminal they are read from three lines of standard input. Your other sessions end.",
+		Example: "  wardicon me password",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				said, err := a.promptAll("Password until now", "New password (at least 15 characters)", "The same again")
+				said, err := a.promptAll("Current password", "New password (at least 15 characters)", "Repeat")
 				if err != nil {
 					return err
 				}
@@ -202,19 +194,19 @@ func (a *app) ownCommands() []*cobra.Command {
 
 func (a *app) factorCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "second-factor", Short: "Ask for a code beside your password, or no more", GroupID: "run",
+		Use: "second-factor", Short: "Turn your second factor on or off",
 		Long:    "A second factor is a code of six digits that changes every thirty seconds (RFC 6238), from an app on your phone.",
-		Example: "  wardicon second-factor on\n  wardicon second-factor off",
+		Example: "  wardicon me second-factor on\n  wardicon me second-factor off",
 	}
 	return group(root, &cobra.Command{
-		Use: "on", Short: "Set a second factor up", Args: exactly(), Long: "Prints the key for your app and asks for a first code; from then on one is asked for at every sign-in.", Example: "  wardicon second-factor on",
+		Use: "on", Short: "Turn the second factor on", Args: exactly(), Long: "Prints the key for your app and prompts for a first code; from then on every sign-in requires one.", Example: "  wardicon me second-factor on",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				f, err := c.OfferFactor(ctx)
 				if err != nil {
 					return err
 				}
-				a.say("key for the app  %s\nas an address    %s\n", f.Key, f.Address)
+				a.say("key for the app  %s\nas a URI         %s\n", f.Key, f.Address)
 				code, err := a.ask("Code that the app shows now")
 				if err != nil {
 					return err
@@ -222,12 +214,12 @@ func (a *app) factorCommands() *cobra.Command {
 				if err := c.ConfirmFactor(ctx, strings.TrimSpace(code.Reveal())); err != nil {
 					return err
 				}
-				a.say("a code is asked for from now on; your other sessions have ended")
+				a.say("the second factor is on; your other sessions have ended")
 				return nil
 			})
 		},
 	}, &cobra.Command{
-		Use: "off", Short: "Take the second factor away", Args: exactly(), Long: "Asks for your password.", Example: "  wardicon second-factor off",
+		Use: "off", Short: "Turn the second factor off", Args: exactly(), Long: "Prompts for your password.", Example: "  wardicon me second-factor off",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				password, err := a.ask("Password")
@@ -238,7 +230,7 @@ func (a *app) factorCommands() *cobra.Command {
 				if err := c.DropFactor(ctx, password); err != nil {
 					return err
 				}
-				a.say("only the password is asked for from now on")
+				a.say("the second factor is off")
 				return nil
 			})
 		},
@@ -248,7 +240,7 @@ func (a *app) factorCommands() *cobra.Command {
 func (a *app) sessionCommands() *cobra.Command {
 	var all bool
 	list := &cobra.Command{
-		Use: "list", Short: "List your open sessions and tokens", Args: exactly(), Long: "Lists what is signed in as you: consoles, command lines and programs. An owner sees those of all with --all.", Example: "  wardicon session list --all",
+		Use: "list", Short: "List your open sessions and tokens", Args: exactly(), Long: "Lists your sessions in the console and on the command line, and your tokens. Owners see those of all operators with --all.", Example: "  wardicon me session list --all",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.Sessions(ctx, all)
@@ -277,9 +269,9 @@ func (a *app) sessionCommands() *cobra.Command {
 	}
 	list.Flags().BoolVar(&all, "all", false, "those of all operators (owners only)")
 	return group(&cobra.Command{
-		Use: "session", Short: "See what is signed in, and end it", GroupID: "run", Long: "Sessions of the console and the command line, and tokens of programs.", Example: "  wardicon session list\n  wardicon session end se-4xk7q2m9h3vw8tzp",
+		Use: "session", Short: "List and end sessions and tokens", Long: "Sessions of the console and the command line, and tokens of programs.", Example: "  wardicon me session list\n  wardicon me session end se-4xk7q2m9h3vw8tzp",
 	}, list, &cobra.Command{
-		Use: "end ID", Short: "End a session or token", Args: exactly("ID"), Long: "Ends one of your own; an owner can end any.", Example: "  wardicon session end se-4xk7q2m9h3vw8tzp",
+		Use: "end ID", Short: "End a session or token", Args: exactly("ID"), Long: "Ends one of your own; an owner can end any.", Example: "  wardicon me session end se-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := c.EndSession(ctx, args[0]); err != nil {
@@ -296,10 +288,10 @@ func (a *app) tokenCommands() *cobra.Command {
 	role, days := service.RoleAuditor, 90
 	var networks []string
 	cmd := &cobra.Command{
-		Use: "token NAME", Short: "Make a token for a program", Args: exactly("NAME"), GroupID: "run",
-		Long: `Makes a token that a program sends as "Authorization: Bearer TOKEN", and prints it once. It has a role of its
-own, no more than yours, and an end. "wardicon session list" shows when it was used last; "session end" ends it.`,
-		Example: "  wardicon token inventory --role auditor --days 365",
+		Use: "token NAME", Short: "Create a token for a program", Args: exactly("NAME"),
+		Long: `Creates a token that a program sends as "Authorization: Bearer TOKEN", and prints it once. It has a role, at
+most yours, and expires. "wardicon me session list" shows its last use; "wardicon me session end" ends it.`,
+		Example: "  wardicon me token inventory --role auditor --days 365",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				made, err := c.AddToken(ctx, args[0], role, days, networks...)
@@ -310,9 +302,9 @@ own, no more than yours, and an end. "wardicon session list" shows when it was u
 			})
 		},
 	}
-	cmd.Flags().StringVar(&role, "role", role, "what it may do at the most: auditor, issuer or owner")
-	cmd.Flags().IntVar(&days, "days", days, "days until it ends, 365 at the most")
-	cmd.Flags().StringSliceVar(&networks, "network", nil, "network that it may come from, CIDR (several: repeat); without one any")
+	cmd.Flags().StringVar(&role, "role", role, "its role: auditor, issuer or owner")
+	cmd.Flags().IntVar(&days, "days", days, "days until it expires, at most 365")
+	cmd.Flags().StringSliceVar(&networks, "network", nil, "network that it may be used from, CIDR (repeat for several; default: any)")
 	return cmd
 }
 
@@ -320,10 +312,10 @@ own, no more than yours, and an end. "wardicon session list" shows when it was u
 func (a *app) auditVerify() *cobra.Command {
 	var head string
 	cmd := &cobra.Command{
-		Use: "verify", Short: "Hold that the audit log is as it was written", Args: exactly(),
-		Long: `Each line of the log is chained to the one before it by a digest under the master key. Verifying walks the whole
-log and prints its head. Note the head elsewhere, and give it with --head the next time: lines that were cut off at the
-end are noticed then. Exits 1 where a line is not as it was written.`,
+		Use: "verify", Short: "Verify that the audit log was not changed", Args: exactly(),
+		Long: `Each entry is chained to the one before it by a digest under the master key. Verifies the whole log and prints
+its head. Keep the head elsewhere and pass it with --head next time, so that entries removed at the end are
+noticed. Exits 1 if an entry was changed or removed.`,
 		Example: "  wardicon audit verify\n  wardicon audit verify --head 5f0c…",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -334,13 +326,13 @@ end are noticed then. Exits 1 where a line is not as it was written.`,
 				if err := a.print(p, func(table.Writer) {
 					switch {
 					case p.Cut:
-						a.say("lines were cut off at the end of the log, or its head was changed")
+						a.say("entries were removed at the end of the log, or its head was changed")
 					case !p.Sound:
-						a.say("line %d is not as it was written, or lacks the one before it", p.First)
+						a.say("entry %d was changed, or the one before it was removed", p.First)
 					case !p.Held:
-						a.say("the head that was noted is not in the log: lines are gone")
+						a.say("the given head is not in the log: entries were removed")
 					default:
-						a.say("%d lines are as they were written\nhead %s", p.Lines, p.Head)
+						a.say("%d entries are unchanged\nhead %s", p.Lines, p.Head)
 					}
 				}); err != nil {
 					return err
@@ -352,7 +344,7 @@ end are noticed then. Exits 1 where a line is not as it was written.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&head, "head", "", "a head that was noted before")
+	cmd.Flags().StringVar(&head, "head", "", "the head of an earlier verification")
 	return cmd
 }
 
@@ -360,7 +352,7 @@ end are noticed then. Exits 1 where a line is not as it was written.`,
 func (a *app) auditExport() *cobra.Command {
 	q := client.Query{Limit: 500}
 	cmd := &cobra.Command{
-		Use: "export", Short: "Write the audit log as JSON lines, newest first", Args: exactly(), Long: "Writes one JSON object a line, for other programs.", Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --filter since=2026-11-01,before=2026-12-01",
+		Use: "export", Short: "Export the audit log as JSON lines, newest first", Args: exactly(), Long: "Writes one JSON object per line.", Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --filter since=2026-11-01,before=2026-12-01",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				enc := json.NewEncoder(a.Out)
@@ -387,7 +379,7 @@ func (a *app) auditExport() *cobra.Command {
 			})
 		},
 	}
-	cmd.Flags().StringVar(&q.Search, "search", "", "text to look for")
-	auditFilter(cmd, &q)
+	cmd.Flags().StringVar(&q.Search, "search", "", "text to search for")
+	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions: "+strings.Join(auditFilters, ", "))
 	return cmd
 }

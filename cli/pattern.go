@@ -16,38 +16,38 @@ import (
 func patternNoun() noun[api.Pattern] {
 	return noun[api.Pattern]{
 		name: "pattern", plural: "patterns", title: "name",
-		about: `A pattern says how a class of devices connects: which protocols in which order, to
-which gateways, with what inside the tunnel, and when. Try one before anything is
-kept, then roll it out to make or change the profiles of all devices of its class.`,
+		about: `A pattern sets how a class of devices connects: protocols in order of preference, gateways, networks in the
+tunnel, and when to connect. Try it first without changing anything, then roll it out to create or change
+the profiles of all devices of the class.`,
 		example: `"Deck phones" --group deck --platform android --protocol ikev2 --protocol l2tp \
       --gateways nearest --connect always --naming "{organisation} {city}"`,
 		fields: []field{
-			{flag: "group", path: "groups", kind: listField, help: "class: people of this group; none means all"},
-			{flag: "name", path: "name", help: "another name"},
-			{flag: "platform", path: "platforms", kind: listField, help: "class: devices of this platform; none means all"},
-			{flag: "protocol", path: "protocols", kind: listField, help: "protocols in order of preference: ikev2, tls, sstp, l2tp, pptp; those left out are not used"},
-			{flag: "gateways", path: "gateways", help: "listed (the first that works), nearest, fastest (by the answer times that were measured), or each"},
-			{flag: "fallback", path: "fallback", kind: boolField, help: "a second gateway where the first does not answer: in the same file where its format can, else by a connection of its own"},
+			{flag: "group", path: "groups", kind: listField, help: "devices of people in this group; none means all"},
+			{flag: "name", path: "name", help: "new name"},
+			{flag: "platform", path: "platforms", kind: listField, help: "devices of this platform; none means all"},
+			{flag: "protocol", path: "protocols", kind: listField, help: "protocols in order of preference: ikev2, tls, sstp, l2tp, pptp; others are not used"},
+			{flag: "gateways", path: "gateways", help: "listed (the first that works), nearest, fastest (by measured response time), or each"},
+			{flag: "fallback", path: "fallback", kind: boolField, help: "add a second gateway for when the first does not respond: in the same file if the format supports it, else as its own connection"},
 			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateways to choose from, in order; none means all"},
-			{flag: "tunnel", path: "tunnel", help: "full or split; empty goes by the gateway"},
-			{flag: "route", path: "routes", kind: listField, help: "network for a split tunnel; none takes the gateway's"},
-			{flag: "dns", path: "dns", kind: listField, help: "DNS server; none takes the gateway's"},
-			{flag: "domain", path: "domains", kind: listField, help: "inside domain; none takes the gateway's"},
+			{flag: "tunnel", path: "tunnel", help: "full or split; empty follows the gateway"},
+			{flag: "route", path: "routes", kind: listField, help: "network for a split tunnel; none uses the gateway's"},
+			{flag: "dns", path: "dns", kind: listField, help: "DNS server; none uses the gateway's"},
+			{flag: "domain", path: "domains", kind: listField, help: "internal domain; none uses the gateway's"},
 			{flag: "ipv6", path: "ipv6", help: "carried, refused or left"},
 			{flag: "connect", path: "connect", help: "by-hand, at-sign-in, on-demand or always"},
-			{flag: "trusted-network", path: "demand.networks", kind: listField, help: "on demand: name of a wireless network in which no connection is wanted"},
-			{flag: "trusted-suffix", path: "demand.suffixes", kind: listField, help: "on demand: DNS suffix of a network in which no connection is wanted"},
-			{flag: "demand-domain", path: "demand.domains", kind: listField, help: "on demand: domain whose names make the device connect"},
-			{flag: "probe", path: "demand.probe", help: "on demand: web address inside; while it answers no connection is wanted"},
+			{flag: "trusted-network", path: "demand.networks", kind: listField, help: "on demand: name of a wireless network where the device stays disconnected"},
+			{flag: "trusted-suffix", path: "demand.suffixes", kind: listField, help: "on demand: DNS suffix of a network where the device stays disconnected"},
+			{flag: "demand-domain", path: "demand.domains", kind: listField, help: "on demand: domain whose lookup makes the device connect"},
+			{flag: "probe", path: "demand.probe", help: "on demand: internal URL; while it responds the device stays disconnected"},
 			{flag: "interface", path: "demand.interface", help: "on demand: only over wifi, cellular or ethernet"},
-			{flag: "reconnect", path: "reconnect", kind: boolField, help: "connect again by itself after a break"},
-			{flag: "unmetered", path: "unmetered", kind: boolField, help: "connect by itself only where traffic is not metered"},
-			{flag: "proxy-script", path: "proxy.script", help: "address of a proxy auto-configuration script"},
+			{flag: "reconnect", path: "reconnect", kind: boolField, help: "reconnect automatically"},
+			{flag: "unmetered", path: "unmetered", kind: boolField, help: "connect automatically only on unmetered networks"},
+			{flag: "proxy-script", path: "proxy.script", help: "URL of a proxy auto-configuration script"},
 			{flag: "proxy", path: "proxy.server", help: "web proxy as host:port"},
-			{flag: "proxy-bypass", path: "proxy.bypass", kind: listField, help: "host or domain that is reached without the proxy"},
+			{flag: "proxy-bypass", path: "proxy.bypass", kind: listField, help: "host or domain that bypasses the proxy"},
 			{flag: "password", path: "password", help: "saved or asked"},
 			{flag: "scope", path: "scope", help: "person or machine"},
-			{flag: "naming", path: "naming", help: "name of connections, with {organisation}, {gateway}, {city}, {protocol}, {person}, {device}"},
+			{flag: "naming", path: "naming", help: "template for connection names, with {organisation}, {gateway}, {city}, {protocol}, {person}, {device}"},
 			{flag: "note", path: "note", help: "note for operators"},
 		},
 		records: func(c *client.Client) client.Noun[api.Pattern] { return c.Patterns }, find: findPattern,
@@ -84,15 +84,14 @@ func (a *app) patternCommands() *cobra.Command {
 func (a *app) tryPattern(n noun[api.Pattern]) *cobra.Command {
 	var limit, offset int
 	cmd := &cobra.Command{
-		Use: "try PATTERN", Short: "Show what a pattern would make of its devices", Args: exactly("PATTERN"),
-		Long: `Plans every device of the pattern's class, a page at a time, and shows gateway,
-protocol, file and findings with the reasons. Nothing is kept. Flags change the
-pattern for this one look.`,
+		Use: "try PATTERN", Short: "Show the effect of a pattern on its devices", Args: exactly("PATTERN"),
+		Long: `Plans every device of the pattern, a page at a time, and shows gateway, protocol, file format and findings
+with the reasons. Nothing is changed. Flags change the pattern for this one try.`,
 		Example: "  wardicon pattern try \"Deck phones\"\n  wardicon pattern try \"Deck phones\" --gateways each --output json",
 	}
 	from := n.fieldFlags(cmd)
-	cmd.Flags().IntVar(&limit, "limit", 50, "devices at the most")
-	cmd.Flags().IntVar(&offset, "offset", 0, "devices to pass over")
+	cmd.Flags().IntVar(&limit, "limit", 50, "maximum devices")
+	cmd.Flags().IntVar(&offset, "offset", 0, "devices to skip")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 			p, err := findPattern(ctx, c, args[0])
@@ -121,7 +120,7 @@ pattern for this one look.`,
 				return err
 			}
 			if a.output == "table" {
-				a.say("%s in the class", counted(min(limit, page.Total-offset), offset, page.Total, "devices"))
+				a.say("%s", countedPage(page, offset, "devices"))
 			}
 			return nil
 		})
@@ -133,7 +132,7 @@ pattern for this one look.`,
 func reasons(p api.Prospect) string {
 	parts := []string{p.Why}
 	for _, one := range p.Passed {
-		if one.Reason != "comes later in the order" {
+		if one.Reason != "lower in the order of preference" {
 			parts = append(parts, one.Protocol.Title()+": "+one.Reason)
 		}
 	}
@@ -146,10 +145,9 @@ func reasons(p api.Prospect) string {
 func (a *app) rollOut() *cobra.Command {
 	var background bool
 	cmd := &cobra.Command{
-		Use: "roll-out PATTERN", Short: "Make or change the profiles of all devices of a pattern", Args: exactly("PATTERN"),
-		Long: `Makes a profile for each device of the pattern's class, or changes the one that is
-there. What was set manually on a profile stays. It is a job of the service:
-it goes on after a restart, and wardicon job cancel ends it.`,
+		Use: "roll-out PATTERN", Short: "Create or change the profiles of all devices of a pattern", Args: exactly("PATTERN"),
+		Long: `Creates a profile for each device of the pattern, or changes the existing one. What is set manually on a
+profile is kept. It is a job of the service: it continues after a restart; wardicon job cancel stops it.`,
 		Example: "  wardicon pattern roll-out \"Deck phones\"",
 	}
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -174,6 +172,6 @@ it goes on after a restart, and wardicon job cancel ends it.`,
 			return nil
 		})
 	}
-	cmd.Flags().BoolVar(&background, "background", false, "do not wait for the end")
+	cmd.Flags().BoolVar(&background, "background", false, "do not wait until it is done")
 	return cmd
 }

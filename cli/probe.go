@@ -33,18 +33,18 @@ type probeFlags struct {
 func (a *app) probe() *cobra.Command {
 	var f probeFlags
 	cmd := &cobra.Command{
-		Use: "probe [GATEWAY|ADDRESS]", Short: "Ask a gateway on the network what it answers, and compare that with its record", Args: cobra.MaximumNArgs(1),
-		Long: `Lets the service ask a gateway by every protocol on its record: where its names lead, which ports answer and how
-fast, which IKE suites it takes, what its certificate says, and what it should not answer. It sends at most four packets
-a second to one address and never goes on to a sign-in. What is not as the record says is listed (exit 1).
+		Use: "probe [GATEWAY|ADDRESS]", Short: "Probe a gateway on the network and compare it with its record", Args: cobra.MaximumNArgs(1),
+		Long: `Probes a gateway from the service on every protocol of its record: name resolution, open ports and response times,
+accepted IKE suites, its certificate, and what should be closed. It sends at most four packets per second to an
+address and never signs in. Differences from the record are listed (exit 1).
 
-The service asks as a job: it goes on after a restart, and wardicon job cancel ends it.
+A probe is a job of the service: it continues after a restart; wardicon job cancel stops it.
 
-With --from the gateway is asked from here instead, by this command, and the service notes how fast it answered from that
-place: patterns that choose the fastest gateway go by such times. --times sums up what was measured.
+--from probes from this machine instead, and records the response time for that city: patterns that choose the
+fastest gateway use these times. --times summarises them.
 
-An address that is on no record is asked only where an owner says so with --off-record, and what it answers is not kept.`,
-		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --take suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all\n  wardicon probe Brattvik --from Oslo --latitude 59.91 --longitude 10.75\n  wardicon probe Brattvik --times",
+An address that is not on record is probed only with --off-record (owners only); the results are not kept.`,
+		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --accept suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all\n  wardicon probe Brattvik --from Oslo --latitude 59.91 --longitude 10.75\n  wardicon probe Brattvik --times",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) != (f.all || f.history && len(args) == 0) {
 				return usage("probe: found %d names, expected a gateway or an address, or --all", len(args))
@@ -68,17 +68,17 @@ An address that is on no record is asked only where an owner says so with --off-
 		},
 	}
 	cmd.ValidArgsFunction = gatewayNoun().complete(a)
-	cmd.Flags().BoolVar(&f.offRecord, "off-record", false, "ask an address although it is on no record (owners only)")
-	cmd.Flags().BoolVar(&f.last, "last", false, "show what was answered last, without asking")
-	cmd.Flags().BoolVar(&f.history, "history", false, "list what was answered before")
-	cmd.Flags().BoolVar(&f.all, "all", false, "ask every gateway")
-	cmd.Flags().StringSliceVar(&f.take, "take", nil, "codes of differences that the record takes over, or all")
-	cmd.Flags().IntVar(&f.limit, "limit", 20, "lines of the history")
-	cmd.Flags().StringVar(&f.from, "from", "", "ask from here, and note how fast the gateway answers at this place, a city")
-	cmd.Flags().Float64Var(&f.latitude, "latitude", 0, "degrees north of the place")
-	cmd.Flags().Float64Var(&f.longitude, "longitude", 0, "degrees east of the place")
-	cmd.Flags().Float64Var(&f.took, "took", 0, "milliseconds that were measured there by other means: nothing is asked")
-	cmd.Flags().BoolVar(&f.times, "times", false, "sum up how fast the gateway answered, by place")
+	cmd.Flags().BoolVar(&f.offRecord, "off-record", false, "probe an address that is not on record (owners only)")
+	cmd.Flags().BoolVar(&f.last, "last", false, "show the last probe results without probing")
+	cmd.Flags().BoolVar(&f.history, "history", false, "list earlier probe results")
+	cmd.Flags().BoolVar(&f.all, "all", false, "probe all gateways")
+	cmd.Flags().StringSliceVar(&f.take, "accept", nil, "codes of the differences to accept into the record, or all")
+	cmd.Flags().IntVar(&f.limit, "limit", 20, "entries of the history")
+	cmd.Flags().StringVar(&f.from, "from", "", "probe from this machine, and record the response time for this city")
+	cmd.Flags().Float64Var(&f.latitude, "latitude", 0, "latitude of the city in degrees")
+	cmd.Flags().Float64Var(&f.longitude, "longitude", 0, "longitude of the city in degrees")
+	cmd.Flags().Float64Var(&f.took, "took", 0, "response time in milliseconds that was measured by other means; nothing is probed")
+	cmd.Flags().BoolVar(&f.times, "times", false, "summarise the gateway's response times by city")
 	cmd.MarkFlagsMutuallyExclusive("last", "history", "all", "off-record", "from", "times")
 	return cmd
 }
@@ -149,7 +149,7 @@ func unknown(err error) bool {
 
 // probeTable is what was answered.
 func probeTable(w table.Writer, p drift.Probe) {
-	w.AppendHeader(heads("asked for", "at", "state", "answers in", "shows"))
+	w.AppendHeader(heads("probed", "at", "state", "response time", "shows"))
 	w.SetColumnConfigs([]table.ColumnConfig{wrapped(5, 70)})
 	for _, r := range p.Answers {
 		w.AppendRow(table.Row{r.Method, where(r), string(r.State), milliseconds(r), shows(r)})
@@ -180,22 +180,22 @@ func shows(r drift.Answer) string {
 		for _, list := range []struct {
 			word  string
 			names []string
-		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not asked for", i.Unprobed}} {
+		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not probed", i.Unprobed}} {
 			if len(list.names) > 0 {
 				add("%s %s", list.word, strings.Join(list.names, ", "))
 			}
 		}
 		for _, w := range i.Wanted {
-			add("asks for %s", w)
+			add("requests %s", w)
 		}
 		if i.Cookie {
-			add("wants a cookie first")
+			add("requires a cookie")
 		}
 		if i.GatewayBehindNAT {
-			add("behind address translation")
+			add("behind NAT")
 		}
 		if i.Identity != "" {
-			add("introduces itself as %s", i.Identity)
+			add("identifies as %s", i.Identity)
 		}
 		if len(i.Vendors) > 0 {
 			add("is %s", strings.Join(i.Vendors, ", "))
@@ -217,11 +217,11 @@ func (a *app) tellProbe(p drift.Probe) {
 	for _, n := range p.Names {
 		switch {
 		case n.Missing:
-			a.say("name: %s leads nowhere", n.Name)
+			a.say("name: %s does not resolve", n.Name)
 		case n.Fault != "":
 			a.say("name: %s: %s", n.Name, n.Fault)
 		default:
-			a.say("name: %s leads to %s (%.1f ms)", n.Name, strings.Join(n.Addresses, ", "), n.Milliseconds)
+			a.say("name: %s resolves to %s (%.1f ms)", n.Name, strings.Join(n.Addresses, ", "), n.Milliseconds)
 		}
 	}
 	for _, d := range p.Differences {
@@ -238,12 +238,12 @@ func (a *app) takeOver(ctx context.Context, c *client.Client, p drift.Probe, cod
 		}
 	}
 	if len(which) == 0 {
-		return errors.New("--take: there is nothing of that kind to take over")
+		return errors.New("--accept: there is no such difference to accept")
 	}
 	if _, err := c.TakeOver(ctx, p.GatewayID, p.ID, which); err != nil {
 		return err
 	}
-	a.say("The record of %s has taken over %d of %d differences.", p.Gateway, len(which), len(p.Differences))
+	a.say("%d of %d differences were accepted into the record of %s.", len(which), len(p.Differences), p.Gateway)
 	return nil
 }
 
@@ -306,7 +306,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(rows, func(r drift.ProbeRow) bool { return r.State != drift.Sound }) {
+	if slices.ContainsFunc(rows, func(r drift.ProbeRow) bool { return r.State != drift.Matches }) {
 		return errFindings
 	}
 	return nil

@@ -40,7 +40,7 @@ func findProfile(ctx context.Context, c *client.Client, ref string) (api.Profile
 	}
 	i := strings.LastIndex(ref, "/")
 	if i < 0 {
-		return api.Profile{}, usage("profile: found %q, expected its id or DEVICE/GATEWAY", ref)
+		return api.Profile{}, usage("profile: found %q, expected its ID or DEVICE/GATEWAY", ref)
 	}
 	return profileOf(ctx, c, ref[:i], ref[i+1:])
 }
@@ -92,17 +92,17 @@ func deviceID(ctx context.Context, c *client.Client, ref string) (string, error)
 
 func personNoun() noun[api.Person] {
 	return noun[api.Person]{
-		name: "person", plural: "people", title: "name", about: "A person receives profiles.",
+		name: "person", plural: "people", title: "name", about: "A person uses devices and receives their profiles.",
 		example: `"Ada Fjell" --mail ada@skerryline.example --language en --group planners`,
 		fields: []field{
-			{flag: "mail", path: "mail", help: "mail address"},
-			{flag: "name", path: "name", help: "another name"},
+			{flag: "mail", path: "mail", help: "email address"},
+			{flag: "name", path: "name", help: "new name"},
 			{flag: "language", path: "language", help: "language tag such as en"},
 			{flag: "group", path: "groups", kind: listField, help: "group"},
-			{flag: "city", path: "place.city", help: "where the person mostly is"},
+			{flag: "city", path: "place.city", help: "city where the person usually is"},
 			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
-			{flag: "latitude", path: "place.latitude", kind: numberField, help: "degrees north; the nearest gateway is measured from there"},
-			{flag: "longitude", path: "place.longitude", kind: numberField, help: "degrees east"},
+			{flag: "latitude", path: "place.latitude", kind: numberField, help: "latitude in degrees, for the nearest gateway"},
+			{flag: "longitude", path: "place.longitude", kind: numberField, help: "longitude in degrees"},
 		},
 		records: func(c *client.Client) client.Noun[api.Person] { return c.People }, find: findPerson,
 		meta:    func(p api.Person) vpn.Meta { return p.Meta },
@@ -116,12 +116,12 @@ func personNoun() noun[api.Person] {
 
 func accountNoun() noun[api.Account] {
 	return noun[api.Account]{
-		name: "account", plural: "accounts", title: "login", about: "An account is what a person signs in with at a set of gateways.",
+		name: "account", plural: "accounts", title: "login", about: "An account is the login of a person at some or all gateways.",
 		example: `a_fjell --person "Ada Fjell" --password-file ada.secret --gateway Norrvik`,
 		fields: []field{
-			{flag: "person", path: "person_id", resolve: personID, help: "person, by name or id"},
-			{flag: "login", path: "login", help: "another login"},
-			{flag: "realm", path: "realm", help: "realm; empty takes the gateway's"},
+			{flag: "person", path: "person_id", resolve: personID, help: "person, name or ID"},
+			{flag: "login", path: "login", help: "new login"},
+			{flag: "realm", path: "realm", help: "realm; empty uses the gateway's"},
 			{flag: "password-file", path: "password", kind: secretField, help: "file with the password, - for standard input"},
 			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateway where the account is valid; none means all"},
 		},
@@ -144,15 +144,15 @@ func deviceNoun() noun[api.Device] {
 		name: "device", plural: "devices", title: "name", about: "A device is a laptop, tablet, phone, desk phone or router that a profile is built for.",
 		example: `"Planner Mac 1" --person "Ada Fjell" --platform macos --release 14 --encrypted`,
 		fields: []field{
-			{flag: "person", path: "person_id", resolve: personID, help: "person who uses it, by name or id"},
-			{flag: "name", path: "name", help: "another name"},
+			{flag: "person", path: "person_id", resolve: personID, help: "person who uses it, name or ID"},
+			{flag: "name", path: "name", help: "new name"},
 			{flag: "platform", path: "platform", help: "windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"},
-			{flag: "release", path: "release", help: "release of the platform"},
-			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot ask a person for a password"},
+			{flag: "release", path: "release", help: "release of the operating system"},
+			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot prompt for a password"},
 			{flag: "encrypted", path: "encrypted", kind: boolField, help: "its disk is encrypted"},
 			{flag: "site", path: "site.networks", kind: listField, whole: "site", help: "network behind a router (linux or openwrt), CIDR"},
-			{flag: "masquerade", path: "site.masquerade", kind: boolField, help: "the site's hosts leave by the router's one address"},
-			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and those up to the authority, PEM"},
+			{flag: "masquerade", path: "site.masquerade", kind: boolField, help: "the router translates the site's addresses (NAT)"},
+			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and chain, PEM"},
 			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
 		},
 		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices }, find: findDevice,
@@ -171,29 +171,29 @@ func profileNoun() noun[api.Profile] {
 		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you leave automatic is chosen by planning, with a reason.",
 		example: `"Planner Mac 1" --gateway Norrvik --tunnel full`,
 		fields: []field{
-			{flag: "gateway", path: "gateway_id", resolve: gatewayID, help: "gateway, by name or id"},
+			{flag: "gateway", path: "gateway_id", resolve: gatewayID, help: "gateway, name or ID"},
 			{flag: "connection", path: "preferences.name", help: "name of the connection on the device"},
-			{flag: "account", path: "preferences.account_id", resolve: accountID, help: "account, by login or id"},
+			{flag: "account", path: "preferences.account_id", resolve: accountID, help: "account, login or ID"},
 			{flag: "tunnel", path: "preferences.tunnel", help: "full or split"},
 			{flag: "password", path: "preferences.password", help: "saved or asked"},
 			{flag: "certificate-passphrase", path: "preferences.certificate_passphrase", help: "passphrase of the device's certificate in an Apple profile: saved or asked"},
 			{flag: "scope", path: "preferences.scope", help: "person or machine"},
 			{flag: "protocol", path: "preferences.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
-			{flag: "format", path: "preferences.format", help: "format of the file, where the device takes several"},
-			{flag: "auth", path: "preferences.auth", help: "how the client authenticates, such as eap-mschapv2 although the device has a certificate"},
-			{flag: "transport", path: "preferences.transport", help: "TLS tunnel: udp or tcp alone"},
+			{flag: "format", path: "preferences.format", help: "file format, if the device supports several"},
+			{flag: "auth", path: "preferences.auth", help: "client authentication, such as eap-mschapv2 even if the device has a certificate"},
+			{flag: "transport", path: "preferences.transport", help: "TLS tunnel: only udp or only tcp"},
 			{flag: "route", path: "preferences.routes", kind: listField, help: "network for a split tunnel, CIDR"},
 			{flag: "dns", path: "preferences.dns", kind: listField, help: "DNS server"},
-			{flag: "domain", path: "preferences.domains", kind: listField, help: "inside domain"},
+			{flag: "domain", path: "preferences.domains", kind: listField, help: "internal domain"},
 			{flag: "ipv6", path: "preferences.ipv6", help: "carried, refused or left"},
 			{flag: "connect", path: "preferences.connect", help: "by-hand, at-sign-in, on-demand or always"},
-			{flag: "demand-domain", path: "preferences.demand.domains", kind: listField, help: "on demand: connect when a name in this domain is looked up"},
-			{flag: "trusted-network", path: "preferences.demand.networks", kind: listField, help: "on demand: wireless network in which no connection is wanted"},
-			{flag: "trusted-suffix", path: "preferences.demand.suffixes", kind: listField, help: "on demand: DNS suffix of networks in which no connection is wanted"},
-			{flag: "fallback", path: "preferences.fallback_id", resolve: gatewayID, help: "second gateway where the profile's own does not answer, by name or id"},
-			{flag: "second-to", path: "preferences.second_to", resolve: gatewayID, help: "gateway to which the profile's own is the second choice"},
-			{flag: "reconnect", path: "preferences.reconnect", kind: boolField, help: "connect again by itself after a break"},
-			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that it is planned by, by name or id"},
+			{flag: "demand-domain", path: "preferences.demand.domains", kind: listField, help: "on demand: domain whose lookup makes the device connect"},
+			{flag: "trusted-network", path: "preferences.demand.networks", kind: listField, help: "on demand: name of a wireless network where the device stays disconnected"},
+			{flag: "trusted-suffix", path: "preferences.demand.suffixes", kind: listField, help: "on demand: DNS suffix of a network where the device stays disconnected"},
+			{flag: "fallback", path: "preferences.fallback_id", resolve: gatewayID, help: "second gateway for when the profile's own does not respond, name or ID"},
+			{flag: "second-to", path: "preferences.second_to", resolve: gatewayID, help: "gateway for which the profile's own is the fallback"},
+			{flag: "reconnect", path: "preferences.reconnect", kind: boolField, help: "reconnect automatically"},
+			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that applies, name or ID"},
 		},
 		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles }, find: findProfile,
 		meta:    func(p api.Profile) vpn.Meta { return p.Meta },
@@ -202,7 +202,7 @@ func profileNoun() noun[api.Profile] {
 		row: func(p api.Profile) table.Row {
 			found := tally(p.Tally)
 			if !p.Checked {
-				found = "being checked"
+				found = "check pending"
 			}
 			return table.Row{p.Device, p.Gateway, p.Person, string(p.Platform) + " " + p.Release, p.Pattern, found}
 		},
@@ -230,15 +230,15 @@ func tally(t vpn.Tally) string {
 
 func (a *app) organisation() *cobra.Command {
 	root := &cobra.Command{
-		Use: "organisation", Short: "Show and change whom the service works for", GroupID: "records",
-		Long: `The organisation's name goes into profiles and onto cards; its domain begins the identifiers in Apple profiles. Links
-that are sent by mail begin with the address under which people reach this service. With addresses that are reached
-by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the tunnel.`,
+		Use: "organisation", Short: "Show and change the organisation, and what signs its parcels",
+		Long: `The organisation's name is used in profiles and on cards; its domain is the prefix of the identifiers in Apple
+profiles. Links in emails start with the public URL of this service. With one more URL that is reachable over
+IPv4 only and one over IPv6 only, a recipient's page also detects traffic that bypasses the tunnel.`,
 		Example: `  wardicon organisation change --name "Skerry Line" --domain skerryline.example`,
 	}
 	printed := func(o vpn.Organisation) error {
 		return a.print(o, func(w table.Writer) {
-			w.AppendHeader(heads("name", "domain", "reached at", "by IPv4", "by IPv6", "gateways asked"))
+			w.AppendHeader(heads("name", "domain", "public URL", "IPv4 only", "IPv6 only", "probes"))
 			every := "by hand"
 			if o.ProbeEvery > 0 {
 				every = fmt.Sprintf("every %d h", o.ProbeEvery)
@@ -248,7 +248,7 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	}
 	var given vpn.Organisation
 	change := &cobra.Command{
-		Use: "change", Short: "Change name, domain or how people reach the service", Args: exactly(), Long: "Changes the fields that are given. Where name or domain differ, every profile is checked again.",
+		Use: "change", Short: "Change name, domain, public URLs or policies", Args: exactly(), Long: "Changes the given fields. If name or domain change, every profile is checked again.",
 		Example: `  wardicon organisation change --name "Skerry Line"`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -279,14 +279,14 @@ by IPv4 and by IPv6 alone, a person's page also shows traffic that goes past the
 	}
 	change.Flags().StringVar(&given.Name, "name", "", "name")
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
-	change.Flags().StringVar(&given.Links, "links", "", "address under which people reach this service, such as https://connect.skerryline.example")
-	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "the same by IPv4 alone")
-	change.Flags().IntVar(&given.ProbeEvery, "probe-every", 0, "hours after which each gateway is asked again what it answers; 0 asks only when somebody wants it")
-	change.Flags().IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of parcels that newer ones took the place of are removed; 0 keeps all")
-	change.Flags().BoolVar(&given.Factors, "second-factors", false, "every operator must have a second factor")
-	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "the same by IPv6 alone")
-	return group(root, change, &cobra.Command{
-		Use: "show", Short: "Show name and domain", Args: exactly(), Long: "Shows the organisation.", Example: "  wardicon organisation show",
+	change.Flags().StringVar(&given.Links, "links", "", "public URL of this service, such as https://connect.skerryline.example")
+	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "URL that is reachable over IPv4 only")
+	change.Flags().IntVar(&given.ProbeEvery, "probe-every", 0, "hours between probes of each gateway; 0 means only on request")
+	change.Flags().IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of superseded parcels are removed; 0 keeps them")
+	change.Flags().BoolVar(&given.Factors, "second-factors", false, "require a second factor of every operator")
+	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "URL that is reachable over IPv6 only")
+	return group(root, change, a.signerCommands(), &cobra.Command{
+		Use: "show", Short: "Show the organisation", Args: exactly(), Long: "Shows name, domain, public URLs and policies.", Example: "  wardicon organisation show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := c.Organisation(ctx)

@@ -2,42 +2,32 @@ package cli
 
 import (
 	"context"
-	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 )
 
-func (a *app) reportCommands() *cobra.Command {
+func (a *app) problemReports() *cobra.Command {
 	root := &cobra.Command{
-		Use: "report", Short: "What people said does not work", Long: "People can say on their page what does not work. Each report names the likeliest cause; secrets in it are masked.",
-		Example: "  wardicon report list --filter open=yes\n  wardicon report close rp-abc",
+		Use: "problem", Short: "Read the problems that people report", Long: "People report problems on their page. Each report names the likeliest cause; secrets in it are masked.",
+		Example: "  wardicon handover problem list --filter open=true\n  wardicon handover problem close rp-abc",
 	}
-	var q client.Query
-	list := &cobra.Command{
-		Use: "list", Short: "List reports, newest first", Args: exactly(), Long: "Lists reports, newest first; those that nobody dealt with by --filter open=yes.", Example: "  wardicon report list --filter open=yes",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Reports(ctx, q)
-				if err != nil {
-					return err
-				}
-				return a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("at", "person", "profile", "likeliest cause", "said", "id"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 40), wrapped(5, 50)})
-					for _, r := range page.Items {
-						w.AppendRow(table.Row{r.Created.Local().Format(time.DateTime), r.Person, r.Device + "/" + r.Gateway, r.Cause, r.Message, r.ID})
-					}
-				})
-			})
+	reports := list(a, listing[api.Report]{
+		short: "List problem reports, newest first", about: "Lists the problems that people reported.", plural: "problem reports",
+		example: "  wardicon handover problem list --filter open=true", filters: []string{"open (true or false)", "profile"},
+		columns: []string{"when", "person", "profile", "likeliest cause", "message", "id"}, wide: map[int]int{4: 40, 5: 50},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Report], error) {
+			return c.Reports(ctx, q)
 		},
-	}
-	pageFlags(list, &q)
-	list.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions: profile_id, open")
-	return group(root, list, &cobra.Command{
-		Use: "close ID", Short: "Note that a report was dealt with", Args: exactly("ID"), Long: "Notes that a report was dealt with.", Example: "  wardicon report close rp-abc",
+		row: func(r api.Report) table.Row {
+			return table.Row{r.Created.Local().Format(moment), r.Person, r.Device + "/" + r.Gateway, r.Cause, r.Message, r.ID}
+		},
+	})
+	return group(root, reports, &cobra.Command{
+		Use: "close ID", Short: "Close a problem report", Args: exactly("ID"), Long: "Marks a problem report as resolved.", Example: "  wardicon handover problem close rp-abc",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error { return c.CloseReport(ctx, args[0]) })
 		},

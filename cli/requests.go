@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"strings"
 	"time"
@@ -18,11 +19,11 @@ func (a *app) certificateRequest() *cobra.Command {
 	var authority, made, kind, to string
 	var names []string
 	cmd := &cobra.Command{
-		Use: "request [DEVICE]", Short: "Make a signing request for an authority whose key is kept elsewhere",
-		Long: `Makes a key, which stays in the service, and a signing request (PKCS #10) to carry to where the
-authority's key is: for a device, or with --new-authority for an authority that issues here below a root kept
-elsewhere. Bring what comes back in by "answer".`,
-		Example: "  wardicon certificate request \"Engine laptop 1\" --authority \"Vault root\" --to engine.csr\n  wardicon certificate request --new-authority \"Skerry Line issuing\" --to issuing.csr\n  wardicon certificate answer issuing.pem",
+		Use: "request [DEVICE]", Short: "Create a signing request for a CA whose key is kept elsewhere",
+		Long: `Creates a key, which stays in the service, and a signing request (PKCS #10) to be signed elsewhere: for a device,
+or with --new-authority for an issuing CA below a root that is kept elsewhere. Import the signed certificate
+with "answer".`,
+		Example: "  wardicon certificate request \"Engine laptop 1\" --authority \"Vault root\" --out engine.csr\n  wardicon certificate request --new-authority \"Skerry Line issuing\" --out issuing.csr\n  wardicon certificate answer issuing.pem",
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) == 1) == (made != "") || len(args) > 1 {
 				return usage("found %d arguments, expected either a device or --new-authority", len(args))
@@ -60,56 +61,35 @@ elsewhere. Bring what comes back in by "answer".`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&authority, "authority", "", "authority that is asked")
-	f.StringSliceVar(&names, "name", nil, "host name or mail address that both sides check")
-	f.StringVar(&made, "new-authority", "", "name of an authority that issues here")
-	f.StringVar(&kind, "kind", "p256", "kind of the new authority's key: p256, p384 or rsa3072")
-	f.StringVar(&to, "to", "", "file to write the request to (standard output)")
+	f.StringVar(&authority, "authority", "", "CA that is to sign it")
+	f.StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
+	f.StringVar(&made, "new-authority", "", "name of a new issuing CA")
+	f.StringVar(&kind, "kind", "p256", "key type of the new CA: p256, p384 or rsa3072")
+	f.StringVar(&to, "out", "", "file to write the request to (standard output)")
 	return cmd
 }
 
 func (a *app) certificateRequests() *cobra.Command {
-	var q client.Query
-	cmd := &cobra.Command{
-		Use: "requests", Short: "List signing requests that wait for their certificate", Args: exactly(),
-		Long:    "Lists what was made to be signed elsewhere and has not come back, the oldest first.\nFilters: authority_id, device_id, usage.",
-		Example: "  wardicon certificate requests\n  wardicon certificate requests --output json",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				page, err := c.Requests(ctx, q)
-				if err != nil {
-					return err
-				}
-				if err := a.print(page, func(w table.Writer) {
-					w.AppendHeader(heads("id", "for", "names", "authority", "made", "by"))
-					w.SetColumnConfigs([]table.ColumnConfig{wrapped(3, 44)})
-					for _, r := range page.Items {
-						by := r.Authority
-						if by == "" {
-							by = "any, for a new authority"
-						}
-						w.AppendRow(table.Row{r.ID, r.Subject, strings.Join(r.Names, ", "), by, r.Created.Local().Format(time.DateOnly), r.Operator})
-					}
-				}); err != nil {
-					return err
-				}
-				if a.output == "table" {
-					a.say("%s", countedPage(page, q.Offset, "requests"))
-				}
-				return nil
-			})
+	return list(a, listing[api.Request]{
+		use: "requests", short: "List pending signing requests", about: "Lists signing requests without a certificate, oldest first.",
+		example: "  wardicon certificate requests\n  wardicon certificate requests --output json", plural: "requests",
+		filters: []string{"authority", "device", "usage"},
+		columns: []string{"id", "for", "names", "authority", "created", "by"}, wide: map[int]int{3: 44},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Request], error) {
+			return c.Requests(ctx, q)
 		},
-	}
-	pageFlags(cmd, &q)
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions such as usage=client")
-	return cmd
+		row: func(r api.Request) table.Row {
+			by := cmp.Or(r.Authority, "any, for a new CA")
+			return table.Row{r.ID, r.Subject, strings.Join(r.Names, ", "), by, r.Created.Local().Format(time.DateOnly), r.Operator}
+		},
+	})
 }
 
 func (a *app) certificateAnswer() *cobra.Command {
 	return &cobra.Command{
-		Use: "answer FILE", Short: "Take in a certificate that was signed elsewhere", Args: exactly("FILE"),
-		Long: `Takes in what came back for a signing request, of any shape. It is known by its key; it must be by the
-authority that was asked, with the names that were asked for. A device gets it; a new authority is then on record.`,
+		Use: "answer FILE", Short: "Import a certificate for a signing request", Args: exactly("FILE"),
+		Long: `Imports the certificate for a signing request as PEM, DER, PKCS #7 or PKCS #12. It is matched by its key, and must be
+issued by the requested CA with the requested names. It is stored with the device, or as a new CA.`,
 		Example: "  wardicon certificate answer engine.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -136,14 +116,14 @@ authority that was asked, with the names that were asked for. A device gets it; 
 
 func (a *app) certificateForget() *cobra.Command {
 	return &cobra.Command{
-		Use: "forget ID", Short: "Drop a signing request with its key", Args: exactly("ID"),
-		Long: "Drops a signing request that shall not be answered. Its key is gone with it.", Example: "  wardicon certificate forget rq-4xk7q2m9h3vw8tzp",
+		Use: "forget ID", Short: "Remove a signing request and its key", Args: exactly("ID"),
+		Long: "Removes a signing request that will not be signed, with its key.", Example: "  wardicon certificate forget rq-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := c.ForgetRequest(ctx, args[0]); err != nil {
 					return err
 				}
-				a.say("the request %s is dropped", args[0])
+				a.say("the request %s is removed", args[0])
 				return nil
 			})
 		},

@@ -33,14 +33,6 @@ import (
 // stopTime is how long requests may take to end when the service stops.
 const stopTime = 10 * time.Second
 
-func (a *app) server() []*cobra.Command {
-	list := []*cobra.Command{a.serve(), a.setUp(), a.mailCommands(), a.backup(), a.inspect(), a.openAPI(), a.demo(), a.simulate()}
-	for _, c := range list {
-		c.GroupID = "run"
-	}
-	return list
-}
-
 // host are the options of a service.
 type host struct {
 	data, listen, metrics   string
@@ -56,9 +48,9 @@ type host struct {
 }
 
 func (h *host) dataFlags(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&h.data, "data", "wardicon-data", "folder of the database; it is made where it is missing")
-	cmd.Flags().StringVar(&h.keyFile, "key-file", "", "master key (default master.key in the data folder, made at the first start)")
-	cmd.Flags().StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase that takes the place of the key file")
+	cmd.Flags().StringVar(&h.data, "data", "wardicon-data", "data folder; created if missing")
+	cmd.Flags().StringVar(&h.keyFile, "key-file", "", "file with the master key (default: master.key in the data folder, created at the first start)")
+	cmd.Flags().StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase instead of a key file")
 }
 
 // open opens the store and makes the service.
@@ -126,7 +118,7 @@ func (h *host) logger(w io.Writer) (*slog.Logger, error) {
 // with the address once the service answers.
 func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, ready func(address string)) error {
 	if err := closed(); err != nil {
-		log.Warn("core dumps cannot be switched off", "error", err)
+		log.Warn("core dumps cannot be disabled", "error", err)
 	}
 	secure := h.cert != ""
 	var shown *tls.Config
@@ -170,7 +162,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 			stop()
 			return errors.Join(fmt.Errorf("--look-listen: %w", err), listener.Close())
 		}
-		log.Info("answering names", "zone", h.zone, "address", names.Address())
+		log.Info("serving DNS", "zone", h.zone, "address", names.Address())
 		background.Go(func() { names.Run(work) })
 	}
 	background.Go(func() { svc.Run(work) })
@@ -197,7 +189,7 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	case <-ctx.Done():
 		end, cancel := context.WithTimeout(context.Background(), stopTime)
 		if err = server.Shutdown(end); errors.Is(err, context.DeadlineExceeded) {
-			log.Warn("requests that were still open were ended", "after", stopTime)
+			log.Warn("requests that were still open were terminated", "after", stopTime)
 			err = server.Close()
 		}
 		cancel()
@@ -266,14 +258,13 @@ func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *ser
 func (a *app) serve() *cobra.Command {
 	h := host{}
 	cmd := &cobra.Command{
-		Use: "serve", Short: "Run the service with its console", Args: exactly(),
-		Long: `Runs the service until it is told to stop (SIGTERM or Ctrl-C). At the first start
-it makes the master key and asks for the owner's password; without a terminal it
-writes a set-up code into the data folder, which the console asks for.
+		Use: "serve", Short: "Run the service and its console", Args: exactly(),
+		Long: `Runs the service until it receives SIGTERM or Ctrl-C. At the first start it creates the master key and prompts
+for the owner's password; without a terminal it writes a set-up code into the data folder, and the console
+prompts for it.
 
-Without TLS it listens on loopback only. Bring a certificate, or have one made for a first start
-with --tls-self: its fingerprint stands in the log, and "wardicon sign-in --authority" takes the
-file tls-certificate.pem of the data folder. Back the data folder up together with the
+Without TLS it listens on loopback only. Provide a certificate, or let the service create a self-signed one
+with --tls-self: its fingerprint is logged, and "wardicon me sign-in --authority" accepts the file tls-certificate.pem of the data folder. Back the data folder up together with the
 master key, and keep the two copies apart.`,
 		Example: `  wardicon serve --data /var/lib/wardicon
   wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem
@@ -289,7 +280,7 @@ master key, and keep the two copies apart.`,
 				return err
 			}
 			if last, err := svc.ClockBehind(ctx); err == nil && !last.IsZero() {
-				log.Warn("this machine's clock is behind: something was done later than now; certificates, links and sessions end at the wrong time until it is set", "now", time.Now().UTC().Format(time.RFC3339), "last", last.Format(time.RFC3339))
+				log.Warn("this machine's clock is behind the last recorded entry; certificates, links and sessions expire at the wrong time until it is corrected", "now", time.Now().UTC().Format(time.RFC3339), "last", last.Format(time.RFC3339))
 			}
 			err = a.firstStart(ctx, svc, h.data)
 			if err == nil && len(h.selfNames) > 0 {
@@ -305,17 +296,17 @@ master key, and keep the two copies apart.`,
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
-	cmd.Flags().StringVar(&h.metrics, "metrics", "", "address and port to serve metrics on, such as 127.0.0.1:9480 (none)")
+	cmd.Flags().StringVar(&h.metrics, "metrics", "", "address and port for metrics, such as 127.0.0.1:9480 (default: none)")
 	cmd.Flags().StringVar(&h.cert, "tls-cert", "", "certificate chain, PEM")
-	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "its private key, PEM")
-	cmd.Flags().StringVar(&h.logForm, "log", "text", "form of the log: text or json")
-	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses that a certificate is made for by the service itself, for a first start")
-	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of proxies in front, whose word on where a request comes from is believed")
-	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "the one header in which they say it: x-forwarded-for or forwarded")
-	cmd.Flags().BoolVar(&h.probeInternal, "probe-internal", false, "ask gateways at loopback, at link-local addresses and at the machine's own, too: whoever may change records can then look at what listens there")
-	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server that is asked where gateways' names lead, such as 192.0.2.53:53; a public one shows what devices outside see (the system's)")
-	cmd.Flags().StringVar(&h.zone, "look-zone", "", "zone of one-time names that show which resolver a device uses; it must be delegated to this service")
-	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is answered")
+	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "private key, PEM")
+	cmd.Flags().StringVar(&h.logForm, "log", "text", "log format: text or json")
+	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses for a self-signed certificate")
+	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of trusted reverse proxies")
+	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "header with the client's address: x-forwarded-for or forwarded")
+	cmd.Flags().BoolVar(&h.probeInternal, "probe-internal", false, "allow probes of loopback, link-local and this machine's own addresses; operators can then see what listens there")
+	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server for gateways' names, such as 192.0.2.53:53; a public one shows what devices outside see (default: the system's)")
+	cmd.Flags().StringVar(&h.zone, "look-zone", "", "DNS zone of one-time names that show which resolver a device uses; it must be delegated to this service")
+	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is served")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
 	cmd.MarkFlagsMutuallyExclusive("tls-cert", "tls-self")
 	return cmd
@@ -342,7 +333,7 @@ func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) 
 	if err := os.WriteFile(path, []byte(svc.SetUpCode()+"\n"), 0o600); err != nil {
 		return err
 	}
-	a.complain("first start: open the console and enter the code from %s, or run wardicon set-up", path)
+	a.complain("first start: open the console and enter the code from %s, or run wardicon service set-up", path)
 	return nil
 }
 
@@ -355,7 +346,7 @@ func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file str
 		}
 		password = secret.New(text)
 	} else {
-		said, err := a.probeTwice("Password for " + name + " (at least 15 characters)")
+		said, err := a.promptTwice("Password for " + name + " (at least 15 characters)")
 		if err != nil {
 			return err
 		}
@@ -374,10 +365,10 @@ func (a *app) setUp() *cobra.Command {
 	h := host{}
 	var name, file string
 	cmd := &cobra.Command{
-		Use: "set-up", Short: "Make the owner before the first start", Args: exactly(),
-		Long: `Makes data folder, master key and owner. The password is asked for twice, or read
-from a file. It is refused once there is an owner.`,
-		Example: "  wardicon set-up --data /var/lib/wardicon --owner harbourmaster",
+		Use: "set-up", Short: "Create the first owner before the first start", Args: exactly(),
+		Long: `Creates data folder, master key and owner. The password is prompted for twice, or read from a file. It is
+refused once there is an owner.`,
+		Example: "  wardicon service set-up --data /var/lib/wardicon --owner harbourmaster",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
 			if err != nil {
@@ -387,7 +378,7 @@ from a file. It is refused once there is an owner.`,
 		},
 	}
 	h.dataFlags(cmd)
-	cmd.Flags().StringVar(&name, "owner", "owner", "name to sign in with")
+	cmd.Flags().StringVar(&name, "owner", "owner", "sign-in name")
 	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
 	return cmd
 }
@@ -396,15 +387,15 @@ func (a *app) backup() *cobra.Command {
 	var h host
 	var to string
 	cmd := &cobra.Command{
-		Use: "backup", Short: "Copy the database while the service runs", Args: exactly(),
-		Long: `Writes a whole, consistent copy of the database to a new file. Secrets stay sealed
-in it: without the master key they cannot be read, so keep a copy of that too, elsewhere.
-Where the key is at hand, every sealed value in the copy is opened once: one that does not open is
-as damaged in the data folder, and is told. To restore, put the file into an empty data folder as wardicon.db beside the key.`,
-		Example: "  wardicon backup --data /var/lib/wardicon --to wardicon-monday.db",
+		Use: "backup", Short: "Back up the database while the service runs", Args: exactly(),
+		Long: `Writes a complete, consistent copy of the database to a new file. Secrets stay sealed in it: without the master
+key they cannot be read, so keep a copy of the key elsewhere. If the key is available, every sealed value of the
+copy is opened once; values that are damaged in the data folder are reported. To restore, put the file as
+wardicon.db into an empty data folder, together with the key.`,
+		Example: "  wardicon service backup --data /var/lib/wardicon --out wardicon-monday.db",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to == "" {
-				return usage("--to: found nothing, expected a file to write")
+				return usage("--out: found nothing, expected a file to write")
 			}
 			if err := store.Backup(cmd.Context(), h.data, to); err != nil {
 				return err
@@ -414,7 +405,7 @@ as damaged in the data folder, and is told. To restore, put the file into an emp
 		},
 	}
 	h.dataFlags(cmd)
-	cmd.Flags().StringVar(&to, "to", "", "file to write; it must not be there yet")
+	cmd.Flags().StringVar(&to, "out", "", "file to write; it must not exist")
 	return cmd
 }
 
@@ -435,7 +426,7 @@ func (a *app) sealedWell(ctx context.Context, h host, file string) error {
 		return err
 	}
 	if n := len(found.Values) + len(found.Records); n > 0 {
-		a.complain("the copy is whole, but %d of %d values in it cannot be read, as in the data folder: stop the service and run wardicon inspect --data %s; an earlier copy may have them", n, found.Looked, h.data)
+		a.complain("the copy is complete, but %d of %d values in it cannot be read, as in the data folder: stop the service and run wardicon service inspect --data %s; an earlier copy may have them", n, found.Looked, h.data)
 		return errFindings
 	}
 	return nil
@@ -443,8 +434,8 @@ func (a *app) sealedWell(ctx context.Context, h host, file string) error {
 
 func (a *app) openAPI() *cobra.Command {
 	return &cobra.Command{
-		Use: "openapi", Short: "Print the description of the API (OpenAPI 3.1)", Args: exactly(),
-		Long: "Prints the OpenAPI document as JSON. A running service has it at /api/v1/openapi.json.", Example: "  wardicon openapi > openapi.json",
+		Use: "openapi", Short: "Print the OpenAPI 3.1 document of the API", Args: exactly(),
+		Long: "Prints the OpenAPI document as JSON. A running service serves it at /api/v1/openapi.json.", Example: "  wardicon service openapi > openapi.json",
 		RunE: func(*cobra.Command, []string) error {
 			data, err := json.Marshal(httpapi.Describe(Version))
 			if err != nil {

@@ -42,7 +42,7 @@ func (a *app) rememberedFile() (string, error) {
 	if dir == "" {
 		home := a.Env("HOME")
 		if home == "" {
-			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: there is no place to remember a session")
+			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: the session cannot be saved")
 		}
 		dir = filepath.Join(home, ".config")
 	}
@@ -96,7 +96,7 @@ func (a *app) private(service string) error {
 	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() == "localhost" || err == nil && ip.IsLoopback() {
 		return nil
 	}
-	return usage("%s is not reached by TLS: password and token would go over the network in clear. Use https://, or say --without-tls", service)
+	return usage("%s is not reached over TLS: password and token would cross the network unencrypted. Use https://, or give --without-tls", service)
 }
 
 // having is prove where the password was asked for already.
@@ -123,9 +123,9 @@ func (a *app) prove(code bool) (secret.Text, error) {
 	}
 	f, ok := a.In.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return secret.Text{}, usage("the service wants your password once more for this: run it on a terminal, or name a file with it by --confirm-file")
+		return secret.Text{}, usage("this action needs your password again: run it on a terminal, or pass a file with --confirm-file")
 	}
-	return a.ask("Your password once more, to confirm that it is you")
+	return a.ask("Your password, to confirm")
 }
 
 // read reads a file, or standard input for -.
@@ -154,6 +154,23 @@ func (a *app) readSecret(name string) (string, error) {
 	return text, nil
 }
 
+// sure prompts before a change that cannot be undone: on a terminal, and where --yes was not given.
+func (a *app) sure(format string, args ...any) error {
+	f, ok := a.In.(*os.File)
+	if a.yes || !ok || !term.IsTerminal(int(f.Fd())) {
+		return nil
+	}
+	_, _ = fmt.Fprintf(a.Err, format+" [y/N] ", args...)
+	line, err := bufio.NewReader(io.LimitReader(f, 64)).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if answer := strings.ToLower(strings.TrimSpace(line)); answer != "y" && answer != "yes" {
+		return usage("nothing was changed; answer y, or give --yes")
+	}
+	return nil
+}
+
 // ask reads a secret from the terminal, or one line of standard input.
 func (a *app) ask(prompt string) (secret.Text, error) {
 	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -169,9 +186,9 @@ func (a *app) ask(prompt string) (secret.Text, error) {
 	return secret.New(strings.TrimRight(line, "\r\n")), nil
 }
 
-// probeTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
-func (a *app) probeTwice(prompt string) (said [2]secret.Text, err error) {
-	list, err := a.promptAll(prompt, "The same again")
+// promptTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
+func (a *app) promptTwice(prompt string) (said [2]secret.Text, err error) {
+	list, err := a.promptAll(prompt, "Repeat")
 	if err == nil {
 		said = [2]secret.Text(list)
 	}
@@ -201,27 +218,18 @@ func (a *app) promptAll(prompts ...string) (said []secret.Text, err error) {
 	return said, nil
 }
 
-func (a *app) session() []*cobra.Command {
-	list := []*cobra.Command{a.signIn(), a.signOut(), a.whoAmI()}
-	for _, c := range list {
-		c.GroupID = "run"
-	}
-	return append(append(list, a.operatorCommands()), a.ownCommands()...)
-}
-
 func (a *app) signIn() *cobra.Command {
 	var name, file, code, authority string
 	cmd := &cobra.Command{
 		Use: "sign-in", Short: "Sign in to a service", Args: exactly(),
-		Long: `Signs in and remembers the session for later commands, readable by you alone
-(session.json in the folder wardicon below XDG_CONFIG_HOME). The password is asked
-for, or read from a file; it never stands on the command line.`,
-		Example: `  wardicon sign-in --service http://127.0.0.1:7480 --name harbourmaster
-  wardicon sign-in --name harbourmaster --password-file secret.txt`,
+		Long: `Signs in and saves the session for later commands with mode 0600 (wardicon/session.json below
+XDG_CONFIG_HOME). The password is prompted for, or read from a file; never from the command line.`,
+		Example: `  wardicon me sign-in --service http://127.0.0.1:7480 --name harbourmaster
+  wardicon me sign-in --name harbourmaster --password-file secret.txt`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if name == "" {
-					return usage("--name: found nothing, expected the name to sign in with")
+					return usage("--name: found nothing, expected the sign-in name")
 				}
 				at := a.connection()
 				if authority != "" {
@@ -268,10 +276,10 @@ for, or read from a file; it never stands on the command line.`,
 			})
 		},
 	}
-	cmd.Flags().StringVar(&name, "name", "", "name to sign in with")
+	cmd.Flags().StringVar(&name, "name", "", "sign-in name")
 	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
-	cmd.Flags().StringVar(&authority, "authority", "", "file with the authority of the service's certificate, PEM; it is remembered (those of the system)")
-	cmd.Flags().StringVar(&code, "code", "", "code of the second factor (asked for where it is wanted)")
+	cmd.Flags().StringVar(&authority, "authority", "", "file with the CA of the service's certificate, PEM; it is saved with the session (default: those of the system)")
+	cmd.Flags().StringVar(&code, "code", "", "code of the second factor (default: prompt if required)")
 	return cmd
 }
 
@@ -292,7 +300,7 @@ func (a *app) remember(r remembered) error {
 
 func (a *app) signOut() *cobra.Command {
 	return &cobra.Command{
-		Use: "sign-out", Short: "End the session", Args: exactly(), Long: "Ends the session at the service and forgets it here.", Example: "  wardicon sign-out",
+		Use: "sign-out", Short: "End your session", Args: exactly(), Long: "Ends the session at the service and removes it from this machine.", Example: "  wardicon me sign-out",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				err := c.SignOut(ctx)
@@ -316,7 +324,7 @@ func (a *app) signOut() *cobra.Command {
 
 func (a *app) whoAmI() *cobra.Command {
 	return &cobra.Command{
-		Use: "who-am-i", Short: "Show who is signed in, and where", Args: exactly(), Long: "Shows the service, the operator and the end of the session.", Example: "  wardicon who-am-i",
+		Use: "show", Short: "Show who is signed in, and to which service", Args: exactly(), Long: "Shows the service, the operator and when the session expires.", Example: "  wardicon me show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				s, err := c.Session(ctx)

@@ -14,10 +14,10 @@ import (
 // signerCommands are those of what signs parcels.
 func (a *app) signerCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "signer", Short: "Choose what signs parcels", GroupID: "records",
-		Long: `Parcels are signed by one certificate: Apple profiles themselves, so that the device shows them as verified;
-for all others a list of the files' digests. "wardicon verify" tells who signed a file and whether it was changed.`,
-		Example: "  wardicon signer make --authority \"Skerry Line\"\n  wardicon signer bring signing.p12 --passphrase-file secret.txt\n  wardicon signer show",
+		Use: "signer", Short: "Show and change the certificate that signs parcels",
+		Long: `Parcels are signed with one certificate: Apple profiles directly, so that the device shows them as verified; for
+all others a list of digests is signed. "wardicon verify" shows who signed a file and whether it was changed.`,
+		Example: "  wardicon organisation signer make --authority \"Skerry Line\"\n  wardicon organisation signer bring signing.p12 --passphrase-file secret.txt\n  wardicon organisation signer show",
 	}
 	return group(root, a.signerShow(), a.signerMake(), a.signerBring(), a.signerRemove())
 }
@@ -25,21 +25,21 @@ for all others a list of the files' digests. "wardicon verify" tells who signed 
 func (a *app) showSigner(s api.Signer) error {
 	return a.print(s, func(table.Writer) {
 		if !s.Set {
-			a.say("nothing signs parcels; wardicon signer make has an authority issue a certificate for it")
+			a.say("parcels are not signed; wardicon organisation signer make creates a signing certificate")
 			return
 		}
-		by := "brought in"
+		by := "imported"
 		if s.Authority != "" {
 			by = "issued by " + s.Authority
 		}
-		a.say("%s signs parcels since %s, until %s (%s)\n", s.Subject, s.Since.Local().Format(time.DateOnly), s.Expires.Local().Format(time.DateOnly), by)
+		a.say("%s has signed parcels since %s, until %s (%s)\n", s.Subject, s.Since.Local().Format(time.DateOnly), s.Expires.Local().Format(time.DateOnly), by)
 		a.links(s.Links)
 	})
 }
 
 func (a *app) signerShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show what signs parcels", Args: exactly(), Long: "Shows whose signature parcels carry, and its chain.", Example: "  wardicon signer show",
+		Use: "show", Short: "Show the signing certificate", Args: exactly(), Long: "Shows the certificate that signs parcels, and its chain.", Example: "  wardicon organisation signer show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				s, err := c.Signer(ctx)
@@ -56,9 +56,9 @@ func (a *app) signerMake() *cobra.Command {
 	var authority, name string
 	var days int
 	cmd := &cobra.Command{
-		Use: "make", Short: "Have an authority issue the certificate that signs parcels", Args: exactly(),
+		Use: "make", Short: "Create a signing certificate", Args: exactly(),
 		Long:    "Makes a key and has an authority issue a signing certificate, in the place of the one that signed\nparcels. Parcels that were built before count as outdated.",
-		Example: "  wardicon signer make --authority \"Skerry Line\" --name \"Skerry Line network office\"",
+		Example: "  wardicon organisation signer make --authority \"Skerry Line\" --name \"Skerry Line network office\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" {
@@ -81,17 +81,17 @@ func (a *app) signerMake() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&authority, "authority", "", "authority that issues it")
-	cmd.Flags().StringVar(&name, "name", "", "name that people see (that of the organisation)")
-	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (as the authority says of gateways)")
+	cmd.Flags().StringVar(&name, "name", "", "name that people see (default: the organisation's)")
+	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting for gateways)")
 	return cmd
 }
 
 func (a *app) signerBring() *cobra.Command {
 	var flags materialFlags
 	cmd := &cobra.Command{
-		Use: "bring FILE", Short: "Bring a signing certificate with its key in", Args: exactly("FILE"),
-		Long:    "Brings a signing certificate in, such as one by an authority that devices know already.",
-		Example: "  wardicon signer bring signing.p12 --passphrase-file secret.txt",
+		Use: "import FILE", Short: "Import a signing certificate and its key", Args: exactly("FILE"),
+		Long:    "Imports a signing certificate, for example one of a CA that devices already trust.",
+		Example: "  wardicon organisation signer bring signing.p12 --passphrase-file secret.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)
@@ -116,7 +116,7 @@ func (a *app) signerBring() *cobra.Command {
 
 func (a *app) signerRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove", Short: "Sign parcels no more", Args: exactly(), Long: "Removes the signing certificate with its key. What was signed stays signed.", Example: "  wardicon signer remove",
+		Use: "remove", Short: "Stop signing parcels", Args: exactly(), Long: "Removes the signing certificate and its key. Signed parcels stay signed.", Example: "  wardicon organisation signer remove",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				before, err := c.Signer(ctx)
@@ -126,7 +126,7 @@ func (a *app) signerRemove() *cobra.Command {
 				if err := c.RemoveSigner(ctx, before.Version); err != nil {
 					return err
 				}
-				a.say("parcels are signed no more")
+				a.say("parcels are no longer signed")
 				return nil
 			})
 		},

@@ -28,12 +28,12 @@ func (a *app) simulate() *cobra.Command {
 	var faults, suites, tunnels []string
 	var name, bind, authorityTo, keyFile, keyKind string
 	cmd := &cobra.Command{
-		Use: "simulate [PROTOCOL...]", Short: "Run a simulator for a gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
-		Long: `Runs a simulator for a gateway until it is told to stop, to try what is said of its faults. It answers the beginning
-of each protocol, on ports of its own: a gateway's record is led there with --probe-at and --probe-port.
+		Use: "simulate [PROTOCOL...]", Short: "Run a simulated gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
+		Long: `Runs a simulated gateway until Ctrl-C, to try how faults are reported. It answers the first messages of each protocol
+on ports of its own: point a gateway's record there with --probe-at and --probe-port.
 
 Faults: ` + strings.Join(faultNames(), ", ") + `.`,
-		Example: "  wardicon simulate\n  wardicon simulate ikev2 tls --fault suite --fault slow",
+		Example: "  wardicon service simulate\n  wardicon service simulate ikev2 tls --fault suite --fault slow",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := &simulate.Gateway{Name: name}
 			for _, p := range args {
@@ -81,7 +81,7 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 				told.Ports[from] = netip.AddrPortFrom(g.Bind, uint16(to)).String()
 			}
 			if err := a.print(told, func(w table.Writer) {
-				w.AppendHeader(heads("in the place of port", "answers at"))
+				w.AppendHeader(heads("instead of port", "listens on"))
 				for _, from := range sortedPorts(told.Ports) {
 					w.AppendRow(table.Row{from, told.Ports[from]})
 				}
@@ -93,21 +93,21 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 				for _, from := range sortedPorts(told.Ports) {
 					ports = append(ports, fmt.Sprintf("%d=%d", from, told.ProbeAt.Ports[fmt.Sprint(from)]))
 				}
-				a.say("\nLead a record here:  wardicon gateway change NAME --probe-at %s --probe-port %s\nStop it with Ctrl-C.", bind, strings.Join(ports, ","))
+				a.say("\nPoint a record here:  wardicon gateway change NAME --probe-at %s --probe-port %s\nStop it with Ctrl-C.", bind, strings.Join(ports, ","))
 			}
 			<-cmd.Context().Done()
 			return nil
 		},
 	}
 	cmd.ValidArgs = []string{"ikev2", "l2tp", "pptp", "sstp", "tls"}
-	cmd.Flags().StringSliceVar(&faults, "fault", nil, "what is wrong with it (several: repeat, or join by commas)")
-	cmd.Flags().StringSliceVar(&suites, "suite", nil, "IKE suites that it takes, the best first")
-	cmd.Flags().StringVar(&name, "name", "gateway.example", "host name that it introduces itself with")
+	cmd.Flags().StringSliceVar(&faults, "fault", nil, "fault (repeat or separate by commas)")
+	cmd.Flags().StringSliceVar(&suites, "suite", nil, "IKE suites that it accepts, in order of preference")
+	cmd.Flags().StringVar(&name, "name", "gateway.example", "host name that it identifies with")
 	cmd.Flags().StringVar(&bind, "bind", "127.0.0.1", "loopback address that it listens on")
 	cmd.Flags().StringSliceVar(&tunnels, "tunnel", nil, "ports of the TLS tunnel, such as udp:1194")
 	cmd.Flags().StringVar(&keyFile, "control-key", "", "file with the control-channel key of the TLS tunnel")
-	cmd.Flags().StringVar(&keyKind, "control-kind", "crypt", "kind of that key: auth or crypt")
-	cmd.Flags().StringVar(&authorityTo, "authority-to", "", "file into which the authority of its certificate is written, PEM")
+	cmd.Flags().StringVar(&keyKind, "control-kind", "crypt", "type of that key: auth or crypt")
+	cmd.Flags().StringVar(&authorityTo, "authority-to", "", "file to write the CA of its certificate to, PEM")
 	return cmd
 }
 

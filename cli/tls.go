@@ -37,7 +37,7 @@ func (h *host) selfMade(log *slog.Logger) error {
 		return fmt.Errorf("--tls-self: %w", err)
 	}
 	h.cert, h.certKey = certificate, key
-	log.Info("self-made certificate", "file", certificate, "names", h.selfNames, "expires", c.NotAfter.Format(time.DateOnly), "sha256", fmt.Sprintf("%x", sha256.Sum256(c.Raw)))
+	log.Info("self-signed certificate", "file", certificate, "names", h.selfNames, "expires", c.NotAfter.Format(time.DateOnly), "sha256", fmt.Sprintf("%x", sha256.Sum256(c.Raw)))
 	return nil
 }
 
@@ -64,7 +64,7 @@ func ownStill(certificate, key string, names []string) (*x509.Certificate, error
 	return pair.Leaf, nil
 }
 
-// makeOwn makes a certificate that vouches for itself, and names what it is reached by.
+// makeOwn makes a certificate that vouches for itself, and names contents reached by.
 func makeOwn(certificate, key string, names []string) (*x509.Certificate, error) {
 	private, err := pki.NewKey(rand.Reader, pki.P256)
 	if err != nil {

@@ -22,17 +22,16 @@ import (
 func (a *app) verify() *cobra.Command {
 	var authority string
 	cmd := &cobra.Command{
-		Use: "verify FILE...", Short: "Tell who signed a file and when, and whether it was changed", GroupID: "work",
+		Use: "verify FILE...", Short: "Verify the signature of a parcel's files",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usage("found no file, expected FILE...")
 			}
 			return nil
 		},
-		Long: `Looks at a signed Apple profile by itself, and at any other file of a parcel by the list of digests beside
-it and the signature over that list. The signer is held against the authorities in the file of --authority;
-without it, against those of the service that you are signed in to. No service is needed where that file is given.
-Exits 1 where something speaks against a file.`,
+		Long: `Verifies the signature of an Apple profile, and that of other files by the signed list of digests next to them. The
+signer is verified against the CAs in the file of --authority, or against those of the service that you are signed
+in to. With --authority no service is needed. Exits 1 if a file does not verify.`,
 		Example: "  wardicon verify parcels/norrvik.mobileconfig\n  wardicon verify parcels/* --authority skerry-line.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			anchors, from, err := a.believed(cmd, authority)
@@ -65,7 +64,7 @@ Exits 1 where something speaks against a file.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&authority, "authority", "", "file with the authorities that are believed, PEM")
+	cmd.Flags().StringVar(&authority, "authority", "", "file with the trusted CAs, PEM")
 	return cmd
 }
 
@@ -80,10 +79,10 @@ func (a *app) believed(cmd *cobra.Command, file string) (anchors []*x509.Certifi
 		if len(bag.Certificates) == 0 {
 			return nil, "", usage("--authority: %s has no certificate", file)
 		}
-		return bag.Certificates, "signers were held against " + file, nil
+		return bag.Certificates, "signers were verified against " + file, nil
 	}
 	if a.connection().Token == "" {
-		return nil, "signers were held against nothing: sign in, or give --authority", nil
+		return nil, "signers were not verified: sign in, or give --authority", nil
 	}
 	err = a.with(cmd, func(ctx context.Context, c *client.Client) error {
 		for offset := 0; ; offset += 200 {
@@ -106,9 +105,9 @@ func (a *app) believed(cmd *cobra.Command, file string) (anchors []*x509.Certifi
 	var away *client.UnreachableError
 	var problem *api.Problem
 	if errors.As(err, &away) || errors.As(err, &problem) {
-		return nil, "signers were held against nothing: the service does not say which authorities there are (" + err.Error() + ")", nil
+		return nil, "signers were not verified: the service does not list its CAs (" + err.Error() + ")", nil
 	}
-	return anchors, "signers were held against the authorities of the service", err
+	return anchors, "signers were verified against the CAs of the service", err
 }
 
 // neighbours are the names of the files beside one.
@@ -138,24 +137,24 @@ func (a *app) proof(p signature.Proof, brief bool) {
 	}
 	switch {
 	case p.Fits && p.At != nil:
-		a.say("    signed by %s on %s; nothing was changed since", p.Signer, p.At.Local().Format(time.DateTime))
+		a.say("    signed by %s on %s; not changed since", p.Signer, p.At.Local().Format(time.DateTime))
 	case p.Fits:
-		a.say("    signed by %s; nothing was changed since", p.Signer)
+		a.say("    signed by %s; not changed since", p.Signer)
 	case p.Signed && p.Signer != "":
-		a.say("    has a signature in the name of %s that does not fit", p.Signer)
+		a.say("    has a signature in the name of %s that does not match", p.Signer)
 	case p.List != "" && !p.Signed:
-		a.say("    nobody signed the list")
+		a.say("    the list is not signed")
 	}
 	if p.Signed && len(p.Links) > 0 {
 		var up []string
 		for _, l := range p.Links {
 			up = append(up, l.Subject)
 		}
-		word := "not held against any authority"
+		word := "not verified against a CA"
 		if p.Trusted {
 			word = "believed"
 		} else if p.Asked {
-			word = "not believed"
+			word = "not trusted"
 		}
 		a.say("    chain: %s (%s)", strings.Join(up, " → "), word)
 	}

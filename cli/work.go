@@ -22,29 +22,12 @@ import (
 	"wardicon/core/vpn"
 )
 
-func (a *app) work() []*cobra.Command {
-	list := []*cobra.Command{a.plan(), a.preview(), a.build(), a.checkFiles(), a.verify(), a.handoverCommands(), a.fetch(), a.offboardCommands(), a.probe(), a.explain(), a.reportCommands(), a.take(), a.convert(), a.findingList(), a.override(), a.jobs()}
-	list[0].ValidArgsFunction = func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
-		if len(args) == 0 {
-			return deviceNoun().complete(a)(cmd, args, typed)
-		}
-		return gatewayNoun().complete(a)(cmd, args[1:], typed)
-	}
-	list[1].ValidArgsFunction = profileNoun().complete(a)
-	list[2].ValidArgsFunction = profileNoun().complete(a)
-	for _, c := range list {
-		c.GroupID = "work"
-	}
-	return list
-}
-
 func (a *app) plan() *cobra.Command {
 	var preferences vpn.Preferences
 	cmd := &cobra.Command{
-		Use: "plan DEVICE GATEWAY", Short: "Plan and check how a device connects to a gateway", Args: exactly("DEVICE", "GATEWAY"),
-		Long: `Plans how a device connects to a gateway and gives the reason for every choice,
-then looks for errors. Where a profile of the two is kept, that one is planned;
-else nothing is kept. Exits 1 when there is an error or a warning.`,
+		Use: "plan DEVICE GATEWAY", Short: "Plan and check the connection of a device to a gateway", Args: exactly("DEVICE", "GATEWAY"),
+		Long: `Plans how a device connects to a gateway, with the reason for every choice, and checks the result. If the two
+have a profile, that profile is planned. Nothing is changed. Exits 1 on errors and warnings.`,
 		Example: `  wardicon plan "Planner Mac 1" Norrvik
   wardicon plan "Purser laptop 2" Tallholm --tunnel full --output json`,
 	}
@@ -52,7 +35,7 @@ else nothing is kept. Exits 1 when there is an error or a warning.`,
 	password := cmd.Flags().String("password", "", "saved or asked")
 	scope := cmd.Flags().String("scope", "", "person or machine")
 	protocol := cmd.Flags().String("protocol", "", "ikev2, tls, sstp, l2tp or pptp")
-	cmd.Flags().StringVar(&preferences.Format, "format", "", "format of the file, where the device takes several")
+	cmd.Flags().StringVar(&preferences.Format, "format", "", "file format, if the device supports several")
 	cmd.Flags().StringVar(&preferences.Name, "connection", "", "name of the connection")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -86,7 +69,7 @@ else nothing is kept. Exits 1 when there is an error or a warning.`,
 					a.agreements("  ", planned.Agreements)
 				}
 				if len(planned.Passed) > 0 {
-					a.say("\npassed over")
+					a.say("\nnot chosen")
 				}
 				for _, p := range planned.Passed {
 					a.say("  %-11s %s", p.Protocol.Title(), p.Reason)
@@ -135,7 +118,7 @@ func (a *app) findings(list []check.Finding) {
 		a.say("%-8s %s", f.Severity, f.Title)
 		lines := []string{where + ": " + f.Found, f.Why, "fix: " + f.Fix + "  [" + f.Rule + "]"}
 		if o := f.Override; o != nil {
-			lines = append(lines, fmt.Sprintf("an error that may pass until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
+			lines = append(lines, fmt.Sprintf("error overridden until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
 		}
 		for _, line := range lines {
 			a.say("         %s", strings.ReplaceAll(text.WrapSoft(line, 110), "\n", "\n         "))
@@ -156,11 +139,11 @@ func failed(list []check.Finding, least vpn.Severity) error {
 func (a *app) preview() *cobra.Command {
 	var byHand, reveal bool
 	cmd := &cobra.Command{
-		Use: "preview PROFILE", Short: "Show the files of a profile, secrets hidden", Args: exactly("PROFILE"),
-		Long: `Shows the files that would be built from a profile, without keeping anything.
-Secrets are hidden unless --reveal is given; that is written to the audit log.`,
-		Example: `  wardicon preview "Planner Mac 1/Norrvik"
-  wardicon preview "Deck phone 1/Norrvik" --by-hand --output json`,
+		Use: "preview PROFILE", Short: "Show the files of a profile with secrets hidden", Args: exactly("PROFILE"),
+		Long: `Shows the files that would be built from a profile, without building a parcel. Secrets are hidden unless --reveal
+is given, which is recorded in the audit log.`,
+		Example: `  wardicon profile preview "Planner Mac 1/Norrvik"
+  wardicon profile preview "Deck phone 1/Norrvik" --by-hand --output json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -181,8 +164,8 @@ Secrets are hidden unless --reveal is given; that is written to the audit log.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only the card, with the steps for typing by hand")
-	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets; this is logged")
+	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only the card, with the steps for manual setup")
+	cmd.Flags().BoolVar(&reveal, "reveal", false, "show secrets; recorded in the audit log")
 	return cmd
 }
 
@@ -191,11 +174,10 @@ func (a *app) build() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
 		Use: "build PROFILE", Short: "Build a parcel and save its files", Args: exactly("PROFILE"),
-		Long: `Builds the parcel of a profile: the file that the device takes, the script that
-removes it again, and the card. An error keeps it from being built (exit 1).
-Files are saved with mode 0600 in a folder named after the device, or where --to
-says; one that is there already is not overwritten.`,
-		Example: `  wardicon build "Purser laptop 1/Norrvik" --to parcels
+		Long: `Builds the parcel of a profile: the file that the device imports, the removal script and the card. An error prevents
+the build (exit 1). Files are saved with mode 0600 in a folder named after the device, or in --out; existing files
+are not overwritten.`,
+		Example: `  wardicon build "Purser laptop 1/Norrvik" --out parcels
   wardicon build "Planner Mac 1/Norrvik" --by-hand`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -222,8 +204,8 @@ says; one that is there already is not overwritten.`,
 			})
 		},
 	}
-	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only a card, with the steps for typing by hand")
-	cmd.Flags().StringVar(&to, "to", "", "folder to save to; it is made where it is missing (default: the device's name)")
+	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only the card, with the steps for manual setup")
+	cmd.Flags().StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's name)")
 	return cmd
 }
 

@@ -179,7 +179,7 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return nil
 	}
 	if err := json.Unmarshal(data, out); err != nil {
-		return fmt.Errorf("%s does not answer as a Wardicon service: %w", c.base, err)
+		return fmt.Errorf("%s does not respond like a Wardicon service: %w", c.base, err)
 	}
 	return nil
 }
@@ -383,10 +383,11 @@ func (c *Client) RollOut(ctx context.Context, patternID string) (j api.Job, err 
 	return j, err
 }
 
-// Jobs lists jobs, newest first.
-func (c *Client) Jobs(ctx context.Context, kind string, limit, offset int) (page api.Page[api.Job], err error) {
-	query := Query{Limit: limit, Offset: offset}.values()
-	if kind != "" {
+// Jobs lists jobs, newest first; filtered by their kind alone.
+func (c *Client) Jobs(ctx context.Context, q Query) (page api.Page[api.Job], err error) {
+	query := q.values()
+	if kind := q.Filter["kind"]; kind != "" {
+		query.Del("filter")
 		query.Set("kind", kind)
 	}
 	err = c.call(ctx, http.MethodGet, "/jobs", query, nil, nil, &page)

@@ -40,7 +40,7 @@ func (c *Client) OpenLink(ctx context.Context, link string, passcode secret.Text
 		return nil, err
 	}
 	if err := json.Unmarshal(data, &v.List); err != nil {
-		return nil, fmt.Errorf("%s does not answer as a Wardicon service: %w", u.Host, err)
+		return nil, fmt.Errorf("%s does not respond like a Wardicon service: %w", u.Host, err)
 	}
 	return v, nil
 }

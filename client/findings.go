@@ -62,8 +62,8 @@ func (c *Client) EndOverride(ctx context.Context, profileID, rule string) error 
 	return c.call(ctx, http.MethodDelete, "/profiles/"+url.PathEscape(profileID)+"/overrides/"+url.PathEscape(rule), nil, nil, nil, nil)
 }
 
-// Take shows what files say that the records lack, and adds it with keep.
-func (c *Client) Take(ctx context.Context, files []filecheck.File, personID string, keep bool) (t api.Taken, err error) {
+// Import shows what files say that the records lack, and adds it with keep.
+func (c *Client) Import(ctx context.Context, files []filecheck.File, personID string, keep bool) (t api.Taken, err error) {
 	err = c.upload(ctx, "/take", url.Values{"person": {personID}, "keep": {strconv.FormatBool(keep)}}, files, &t)
 	return t, err
 }

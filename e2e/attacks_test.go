@@ -367,7 +367,7 @@ func TestAttackDatabase(t *testing.T) {
 	if p, err := f.client.VerifyAudit(ctx, ""); err != nil || p.Sound {
 		t.Errorf("a tail that was cut off: %+v %v", p, err)
 	}
-	if code, out, _ := f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-"); code != 0 {
+	if code, out, _ := f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-"); code != 0 {
 		t.Fatal(out)
 	}
 	if code, out, _ := f.run("", "audit", "verify"); code != 1 || !strings.Contains(out, "cut off") && !strings.Contains(out, "not as it was") {
@@ -379,7 +379,7 @@ func TestAttackDatabase(t *testing.T) {
 func TestAttackTerminal(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	made := f.handed("Bridge tablet 2", true)
 	cookies, err := cookiejar.New(nil)
 	if err != nil {
@@ -397,7 +397,7 @@ func TestAttackTerminal(t *testing.T) {
 	const hostile = "\u001b]0;owned\u0007 \u009b31m \u202e gnp.exe 809"
 	post("/help", "said="+url.QueryEscape(hostile))
 	for _, form := range []string{"table", "json", "yaml"} {
-		code, out, errs := f.run("", "report", "list", "--output", form)
+		code, out, errs := f.run("", "handover", "problem", "list", "--output", form)
 		if code != 0 || !strings.Contains(out, "809") {
 			t.Errorf("%s: %d %s%s", form, code, out, errs)
 		}
@@ -534,15 +534,15 @@ func TestAttackDoors(t *testing.T) {
 		args []string
 		want string
 	}{
-		{"a passphrase that others read", []string{"set-up", "--data", filepath.Join(dir, "a"), "--owner", "me", "--password-file", "-", "--passphrase-file", open}, "0600"},
-		{"a passphrase that is guessed", []string{"set-up", "--data", filepath.Join(dir, "a"), "--owner", "me", "--password-file", "-", "--passphrase-file", easy}, "find"},
-		{"a password over the network in clear", []string{"sign-in", "--service", "http://192.0.2.9:7480", "--name", "me", "--password-file", "-"}, "in clear"},
+		{"a passphrase that others read", []string{"service", "set-up", "--data", filepath.Join(dir, "a"), "--owner", "me", "--password-file", "-", "--passphrase-file", open}, "0600"},
+		{"a passphrase that is guessed", []string{"service", "set-up", "--data", filepath.Join(dir, "a"), "--owner", "me", "--password-file", "-", "--passphrase-file", easy}, "find"},
+		{"a password over the network in clear", []string{"me", "sign-in", "--service", "http://192.0.2.9:7480", "--name", "me", "--password-file", "-"}, "in clear"},
 	} {
 		if code, out := run(attack.args...); code != 2 || !strings.Contains(out, attack.want) {
 			t.Errorf("%s: %d %s", attack.name, code, out)
 		}
 	}
-	if code, out := run("set-up", "--data", filepath.Join(dir, "b"), "--owner", "me", "--password-file", "-"); code != 0 {
+	if code, out := run("service", "set-up", "--data", filepath.Join(dir, "b"), "--owner", "me", "--password-file", "-"); code != 0 {
 		t.Fatal(out)
 	}
 	data := filepath.Join(dir, "b")

@@ -47,7 +47,7 @@ func signed(t *testing.T, by pki.Issuer, request string) string {
 // over; requests, gateway bundles, chains, signing and proof.
 func TestAuthorityCommands(t *testing.T) {
 	f := start(t, true)
-	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
+	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "me", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
 		t.Fatal(errs)
 	}
 	dir := t.TempDir()
@@ -71,7 +71,7 @@ func TestAuthorityCommands(t *testing.T) {
 	const passphrase = "kelp Harbor mizzen 4497 lantern"
 
 	run(0, "signing is done elsewhere", "", "authority", "bring", put("vault.pem", text), "--name", "Vault")
-	run(0, "is in "+at("e.csr"), "", "certificate", "request", "Engine laptop 2", "--authority", "Vault", "--to", at("e.csr"))
+	run(0, "is in "+at("e.csr"), "", "certificate", "request", "Engine laptop 2", "--authority", "Vault", "--out", at("e.csr"))
 	run(0, "engine-laptop-2.devices", "", "certificate", "requests")
 	request, err := os.ReadFile(at("e.csr"))
 	if err != nil {
@@ -87,18 +87,18 @@ func TestAuthorityCommands(t *testing.T) {
 	}
 	run(0, "is dropped", "", "certificate", "forget", strings.Trim(id[i+1], `",`))
 
-	run(1, "another passphrase", passphrase+"\n"+passphrase+"s\n", "authority", "export", "Skerry Line Authority", "--to", at("a.p12"))
-	run(0, "with its key is in", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--to", at("a.p12"))
-	run(2, "is there already", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--to", at("a.p12"))
+	run(1, "another passphrase", passphrase+"\n"+passphrase+"s\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
+	run(0, "with its key is in", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
+	run(2, "is there already", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
 	run(1, "closed by another passphrase", "kelp\n", "authority", "bring", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
 	run(0, "Copy is on record", passphrase+"\n", "authority", "bring", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
 
 	run(0, "North", "", "gateway", "add", "North", "--address", "north.skerryline.example", "--sstp-ppp", "mschapv2", "--sstp-authority", at("vault.pem"))
-	out := run(0, "north-passphrase.txt", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
+	out := run(0, "north-passphrase.txt", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--out", at("north"))
 	if strings.Contains(out, "PRIVATE") {
 		t.Error("a key on the terminal")
 	}
-	run(2, "is not empty", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--to", at("north"))
+	run(2, "is not empty", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--out", at("north"))
 	closed, err := os.ReadFile(at("north/north.p12"))
 	if err != nil {
 		t.Fatal(err)
@@ -129,7 +129,7 @@ func read(t *testing.T, name string) string {
 func TestRolloverAndSignatures(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
-	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
+	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "me", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
 		t.Fatal(errs)
 	}
 	dir := t.TempDir()
@@ -138,24 +138,24 @@ func TestRolloverAndSignatures(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"signer", "show"}, 0, "Skerry Line network office signs parcels"},
-		{[]string{"build", "Yard laptop/Brattvik", "--to", dir + "/yard"}, 0, "-digests.p7s"},
-		{[]string{"build", "Bridge tablet 2/Norrvik", "--to", dir + "/tablet"}, 0, ".mobileconfig"},
+		{[]string{"organisation", "signer", "show"}, 0, "Skerry Line network office signs parcels"},
+		{[]string{"build", "Yard laptop/Brattvik", "--out", dir + "/yard"}, 0, "-digests.p7s"},
+		{[]string{"build", "Bridge tablet 2/Norrvik", "--out", dir + "/tablet"}, 0, ".mobileconfig"},
 		{[]string{"verify", dir + "/yard/skerry-line-brattvik-ikev2-install.sh", dir + "/tablet/skerry-line-norrvik.mobileconfig"}, 0, "(believed)"},
 		{[]string{"authority", "make", "Skerry Line 2"}, 0, "made the authority"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 1, "no successor"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--to", "Skerry Line 2"}, 0, "3     devices"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--successor", "Skerry Line 2"}, 0, "3     devices"},
 		{[]string{"authority", "list"}, 0, "rolling over to Skerry Line 2"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish"}, 1, "or finish anyway"},
 		{[]string{"authority", "renew", "Skerry Line Authority", "--all"}, 0, "3 renewed"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 0, "0     devices"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--undo"}, 2, "flags in the group"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--anyway"}, 0, "from Skerry Line Authority to Skerry Line 2"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--force"}, 0, "from Skerry Line Authority to Skerry Line 2"},
 		{[]string{"certificate", "calendar", "--days", "400"}, 0, "the certificate that signs parcels"},
-		{[]string{"signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office signs parcels"},
-		{[]string{"signer", "remove"}, 0, "signed no more"},
-		{[]string{"mail", "set", "--server", "https://mail"}, 1, "server"},
-		{[]string{"mail", "queue"}, 0, "no emails"},
+		{[]string{"organisation", "signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office signs parcels"},
+		{[]string{"organisation", "signer", "remove"}, 0, "signed no more"},
+		{[]string{"service", "mail", "set", "--server", "https://mail"}, 1, "server"},
+		{[]string{"service", "mail", "queue"}, 0, "no emails"},
 		{[]string{"verify"}, 2, "found no file"},
 	} {
 		if code, out, errs := f.run("", test.args...); code != test.code || !strings.Contains(out+errs, test.want) {
@@ -198,7 +198,7 @@ func TestAuthorityPages(t *testing.T) {
 		b.upload(label, path)
 	}
 	b.goTo("/authorities", "Authorities")
-	b.press("Bring one in")
+	b.press("Import")
 	b.press("Bring it in")
 	b.see("Choose a file first.")
 	choose("File", "x.pem", "hello")
@@ -245,25 +245,25 @@ func TestAuthorityPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.fill("Authority", skerry.Items[0].ID)
-	b.press("Make key and certificate")
+	b.press("Create key and certificate")
 	b.see("The key is not kept here")
 	b.see("norrvik-key.pem")
 	b.accessible("what a gateway gets")
 
 	b.goTo("/authorities/"+skerry.Items[0].ID, "Skerry Line Authority")
-	b.fill("Its successor", authorities.Items[0].ID)
+	b.fill("Successor", authorities.Items[0].ID)
 	b.press("Begin")
 	b.see("Both are believed.")
 	b.accessible("rollover")
 	b.press("Undo")
 	b.see("As before.")
-	b.press("Take its key out")
+	b.press("Export its key")
 	b.fill("Passphrase", "short")
-	b.fill("The same again", "short")
+	b.fill("Repeat", "short")
 	b.press("Save as PKCS #12")
 	b.confirm(demo.OwnerPassword)
 	b.see("15 to 256 characters")
-	for _, label := range []string{"Passphrase", "The same again"} {
+	for _, label := range []string{"Passphrase", "Repeat"} {
 		b.fill(label, "kelp Harbor mizzen 4497 lantern")
 	}
 	b.press("Save as PKCS #12")

@@ -22,7 +22,7 @@ import (
 // by command; the list is for everybody, and no key comes out of anything.
 func TestCertificatesByCommand(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	must := func(want string, args ...string) string {
 		t.Helper()
 		code, out, errs := f.run("", args...)
@@ -107,7 +107,7 @@ func TestCertificatesByCommand(t *testing.T) {
 		return path
 	}
 	own, foreign := request("own.csr", "norrvik.skerryline.example"), request("foreign.csr", "tallholm.skerryline.example")
-	must("Norrvik has a certificate for norrvik.skerryline.example", "certificate", "sign", "Norrvik", "--authority", "Deck", "--request", own, "--to", filepath.Join(dir, "norrvik.pem"))
+	must("Norrvik has a certificate for norrvik.skerryline.example", "certificate", "sign", "Norrvik", "--authority", "Deck", "--request", own, "--out", filepath.Join(dir, "norrvik.pem"))
 	text, err := os.ReadFile(filepath.Join(dir, "norrvik.pem"))
 	if err != nil {
 		t.Fatal(err)
@@ -146,7 +146,7 @@ func TestCertificatesPage(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.goTo("/devices/"+devices.Items[0].ID, "Engine laptop 2")
-	b.see("It has none.")
+	b.see("None.")
 	b.fill("Names", "not a name")
 	b.press("Issue a certificate")
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a host name, an address or a mail address'))`)
@@ -162,7 +162,7 @@ func TestCertificatesPage(t *testing.T) {
 	b.see("It cannot be undone.")
 	b.accessible("asking for the reason")
 	b.shot("revoke")
-	b.press("Revoke it")
+	b.press("Revoke")
 	b.see("It is revoked.")
 	b.press("Done")
 	b.until(`document.body.innerText.includes('superseded')`)

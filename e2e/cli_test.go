@@ -28,7 +28,7 @@ func write(t *testing.T, name, text string) string {
 // TestExitCodes runs command lines of every kind and looks at exit code and words.
 func TestExitCodes(t *testing.T) {
 	f := start(t, true)
-	if code, out, errs := f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-"); code != 0 {
+	if code, out, errs := f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-"); code != 0 {
 		t.Fatal(code, out, errs)
 	}
 	broken := write(t, "x.nmconnection", "[connection]\nid=x\ntype=vpn\n")
@@ -48,26 +48,26 @@ func TestExitCodes(t *testing.T) {
 		{"organisation|change|--name|Skerry Ferries", "", 0, "Skerry Ferries"},
 		{"plan|Engine laptop 1|Norrvik", "", 0, "the only account of Ines Moreau"},
 		{"plan|Engine laptop 1|Easthaven", "", 1, "Changing address"},
-		{"plan|Planner Mac 1|Norrvik|--tunnel|split", "", 1, "Device cannot be told single networks"},
-		{"preview|Engine laptop 1/Norrvik", "", 0, "ipsec-psk=0s[hidden]"},
-		{"build|Deck phone 2/Easthaven", "", 1, "Release no longer has the protocol"},
-		{"rules", "", 0, "edge-space"},
-		{"rules|edge-space", "", 0, "Remove the blank"},
-		{"platforms", "", 0, "Android 12 and later"},
-		{"platforms|android|14", "", 0, "new connections cannot be made"},
-		{"platforms|android|99", "", 0, "judged by 16"},
-		{"platforms|toaster|1", "", 2, "there is no platform"},
-		{"platforms|android", "", 2, "expected both"},
-		{"audit|--search|reveal", "", 0, ""},
+		{"plan|Planner Mac 1|Norrvik|--tunnel|split", "", 1, "Device does not support split tunnels"},
+		{"profile|preview|Engine laptop 1/Norrvik", "", 0, "ipsec-psk=0s[hidden]"},
+		{"build|Deck phone 2/Easthaven", "", 1, "Release no longer supports the protocol"},
+		{"rule|list", "", 0, "edge-space"},
+		{"rule|show|edge-space", "", 0, "Remove the blank"},
+		{"platform|list", "", 0, "Android 12 and later"},
+		{"platform|show|android|14", "", 0, "new connections cannot be made"},
+		{"platform|show|android|99", "", 0, "judged by 16"},
+		{"platform|show|toaster|1", "", 4, "there is no platform"},
+		{"platform|show|android", "", 2, "expected 2"},
+		{"audit|list|--search|reveal", "", 0, ""},
 		{"new-secret|--output|json", "", 0, `"bits": 100`},
 		{"new-secret|--bits|10", "", 2, "expected 60 to 300"},
-		{"who-am-i", "", 0, "harbourmaster"},
+		{"me|show", "", 0, "harbourmaster"},
 		{"check|" + broken, "", 1, "key-malformed"},
-		{"check|" + broken + "|--fail-on|error", "", 1, "error"},
+		{"check|" + broken + "|--exit-on|error", "", 1, "error"},
 		{"check|-", "nonsense", 1, "none of the formats"},
 		{"gateway|change|Norrvik|--route|10.20.0.0", "", 1, "routes/0: found"},
 		{"gateway|add|Nowhere", "", 1, "address: found nothing"},
-		{"gateway|show|Nowhere", "", 1, `there is no gateway "Nowhere"`},
+		{"gateway|show|Nowhere", "", 4, `there is no gateway "Nowhere"`},
 		{"gateway|remove|Norrvik", "", 1, "still used by"},
 		{"person|add|X|--mail|x", "", 1, "mail: found"},
 		{"account|add|x|--person|Ada Fjell|--password-file|" + two, "", 2, "found several lines"},
@@ -79,13 +79,13 @@ func TestExitCodes(t *testing.T) {
 		{"gateway|list|--output|xml", "", 2, "expected table, json or yaml"},
 		{"check", "", 2, "found no file"},
 		{"check|/nowhere/x", "", 2, "no such file"},
-		{"check|" + broken + "|--fail-on|never", "", 2, "--fail-on"},
-		{"rules|no-such", "", 2, "there is no rule"},
+		{"check|" + broken + "|--exit-on|never", "", 2, "--exit-on"},
+		{"rule|show|no-such", "", 4, "there is no rule"},
 		{"gateway|list|--service|http://127.0.0.1:1", "", 3, "no service answers at http://127.0.0.1:1"},
-		{"backup|--data|/nowhere|--to|/tmp/x", "", 1, "no such file"},
-		{"sign-in|--name|harbourmaster|--password-file|-", "wrong", 1, "name, password or code is wrong"},
-		{"sign-out", "", 0, "signed out"},
-		{"gateway|list", "", 1, "wardicon sign-in"},
+		{"service|backup|--data|/nowhere|--to|/tmp/x", "", 1, "no such file"},
+		{"me|sign-in|--name|harbourmaster|--password-file|-", "wrong", 1, "name, password or code is wrong"},
+		{"me|sign-out", "", 0, "signed out"},
+		{"gateway|list", "", 1, "wardicon me sign-in"},
 	} {
 		t.Run(test.args, func(t *testing.T) {
 			f.t = t
@@ -108,7 +108,7 @@ func TestExitCodes(t *testing.T) {
 // TestOutput reads the same list in all three forms.
 func TestOutput(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	var fromJSON, fromYAML api.Page[api.Device]
 	_, out, _ := f.run("", "device", "list", "--output", "json")
 	if err := json.Unmarshal([]byte(out), &fromJSON); err != nil {
@@ -233,7 +233,7 @@ func TestHelp(t *testing.T) {
 // TestCompletion asks for names as a shell does.
 func TestCompletion(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	for args, want := range map[string]string{
 		"gateway|show|":                 "Brattvik\nEasthaven\nLyngholm\nNorrvik\nTallholm\n",
 		"person|change|le":              "Leif Sund\n",

@@ -70,11 +70,11 @@ func TestPages(t *testing.T) {
 	b.accessible("sign-in")
 	b.shot("sign-in")
 	pages := []struct{ name, path, title, text string }{
-		{"overview", "/", "Skerry Line", "Most in need of you"},
+		{"overview", "/", "Skerry Line", "Needs attention"},
 		{"gateways", "/gateways", "Gateways", "5 gateways"},
 		{"gateway", "/gateways/" + gateways.Items[0].ID, "Tallholm", "A key is stored"},
 		{"gateway-all", "/gateways/" + all.Items[0].ID, "Brattvik", "The gateway offers PPTP"},
-		{"gateway-ask", "/gateways/ask", "Ask an address", "its owner agrees"},
+		{"gateway-ask", "/gateways/ask", "Probe an address", "its owner agrees"},
 		{"gateway-new", "/gateways/new", "New gateway", "Add the gateway"},
 		{"people", "/people", "People", "15 people"},
 		{"person", "/people/" + people.Items[0].ID, "Leif Sund", "l_sund_relief"},
@@ -82,25 +82,25 @@ func TestPages(t *testing.T) {
 		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
 		{"profiles", "/profiles", "Profiles", "37 profiles"},
 		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
-		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password is the login"},
+		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password equals the login"},
 		{"patterns", "/patterns", "Patterns", "Ticket halls"},
 		{"pattern", "/patterns/" + patterns.Items[0].ID, "Masters", "Master tablet"},
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
-		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Passed over"},
+		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Not chosen"},
 		{"certificates", "/certificates", "Certificates", "yard-server.devices.skerryline.example"},
 		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "vouches for itself"},
 		{"authorities", "/authorities", "Authorities", "Skerry Line network office"},
-		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "those of the last seven days"},
+		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "delta CRL of the last seven days"},
 		{"operators", "/operators", "Operators", "harbourmaster"},
-		{"me", "/me", "Your sign-in", "this one"},
-		{"mail", "/mail", "Mail", "No email was sent yet"},
+		{"me", "/me", "Your sign-in", "this session"},
+		{"mail", "/mail", "Mail", "No emails yet"},
 		{"handovers", "/handovers", "Handovers", "Nothing is on its way."},
-		{"offboardings", "/offboardings", "Offboarding", "Nobody left and nothing was lost."},
+		{"offboardings", "/offboardings", "Offboarding", "No offboardings yet."},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
 		{"check", "/check", "Check files", "Drop files here"},
-		{"explain", "/explain", "Explain a failure", "Whose case it is"},
-		{"rules", "/rules", "Rules", "Blank before or after a value"},
+		{"explain", "/explain", "Explain a failure", "Profile concerned"},
+		{"rules", "/rules", "Rules", "Space before or after a value"},
 		{"log", "/log", "Audit log", "harbourmaster"},
 		{"organisation", "/organisation", "Organisation", "Domain"},
 		{"missing", "/nowhere", "No such page", "overview"},
@@ -155,18 +155,18 @@ func TestFirstProfile(t *testing.T) {
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))
 
-	b.goTo("/", "Set Wardicon up")
+	b.goTo("/", "Set up Wardicon")
 	b.fill("Set-up code", code)
 	b.fill("Name", "owner")
 	b.fill("Password", "short")
-	b.fill("Password once more", "short")
+	b.fill("Repeat the password", "short")
 	b.press("Make the owner and sign in")
 	b.see("15 to 256 characters")
-	for _, label := range []string{"Password", "Password once more"} {
+	for _, label := range []string{"Password", "Repeat the password"} {
 		b.fill(label, "anchor-velvet-52-pepper-rudder")
 	}
 	b.press("Make the owner and sign in")
-	b.see("Begin here")
+	b.see("First steps")
 	b.shot("first-overview")
 
 	b.press("Add a gateway")

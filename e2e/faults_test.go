@@ -331,7 +331,7 @@ func TestBackupDamaged(t *testing.T) {
 			}
 			_ = db.Close()
 		}
-		cmd := command("backup", "--data", dir, "--to", filepath.Join(t.TempDir(), "copy.db"))
+		cmd := command("service", "backup", "--data", dir, "--out", filepath.Join(t.TempDir(), "copy.db"))
 		out, _ := cmd.CombinedOutput()
 		if cmd.ProcessState.ExitCode() != test.code || !strings.Contains(string(out), test.says) {
 			t.Errorf("ended with %d: %s", cmd.ProcessState.ExitCode(), out)

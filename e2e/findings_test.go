@@ -38,7 +38,7 @@ ipsec-psk=kelp-4497-Harbor-mizzen-93-osprey
 // every flag.
 func TestCheckCommand(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	dir := t.TempDir()
 	put := func(name, text string) string {
 		t.Helper()
@@ -62,7 +62,7 @@ func TestCheckCommand(t *testing.T) {
 	}{
 		{"a sound file", "", []string{sound}, 0, "findings: 3 notes"},
 		{"a broken one", "", []string{broken}, 1, "[edge-space]"},
-		{"only errors count", "", []string{tunnel, "--fail-on", "error"}, 1, "[file-missing]"},
+		{"only errors count", "", []string{tunnel, "--exit-on", "error"}, 1, "[file-missing]"},
 		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-space"`},
 		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
 		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-space"`},
@@ -70,7 +70,7 @@ func TestCheckCommand(t *testing.T) {
 		{"against the record", "", []string{sound, "--against"}, 0, "on record as Norrvik"},
 		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "no such file"},
 		{"no device", "", []string{sound, "--for", "toaster 1"}, 2, "expected a platform"},
-		{"no severity", "", []string{sound, "--fail-on", "much"}, 2, "expected error"},
+		{"no severity", "", []string{sound, "--exit-on", "much"}, 2, "expected error"},
 		{"SARIF of something else", "", nil, 2, "expected table, json or yaml"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -159,7 +159,7 @@ func TestCheckCommand(t *testing.T) {
 // takes facts out of a file, all by command.
 func TestWorkList(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	must := func(want string, args ...string) string {
 		t.Helper()
 		code, out, errs := f.run("", args...)
@@ -171,7 +171,7 @@ func TestWorkList(t *testing.T) {
 	f.checked()
 	must("edge-space", "finding", "sums")
 	must("Easthaven", "finding", "sums", "--by", "gateway")
-	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-space")
+	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-space", "--dry-run")
 	must("1 fixed", "finding", "fix", "edge-space", "--yes")
 	f.checked()
 	if out := must("", "finding", "list", "--filter", "rule=edge-space"); !strings.Contains(out, "no findings") {
@@ -186,39 +186,39 @@ func TestWorkList(t *testing.T) {
 			t.Errorf("a fixed finding counts as %+v", s)
 		}
 	}
-	must("nothing of password-is-login", "finding", "fix", "password-is-login")
+	must("nothing of password-is-login", "finding", "fix", "password-is-login", "--dry-run")
 
-	must("set to off", "rules", "set", "pattern-unmet", "off")
+	must("set to off", "rule", "set", "pattern-unmet", "off")
 	f.checked()
 	if out := must("", "finding", "list", "--filter", "rule=pattern-unmet"); !strings.Contains(out, "no findings") {
 		t.Errorf("a rule that is off still finds: %s", out)
 	}
 	var here api.Items[api.Rule]
-	if err := json.Unmarshal([]byte(must("", "rules", "--here", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
+	if err := json.Unmarshal([]byte(must("", "rules", "--effective", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
 		t.Errorf("the rules do not say what was set (%v)", err)
 	}
-	must("as by itself", "rules", "set", "pattern-unmet", "own")
+	must("as by itself", "rule", "set", "pattern-unmet", "own")
 
 	const profile = "Deck phone 1/Easthaven"
-	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
+	if code, _, _ := f.run("", "build", profile, "--out", t.TempDir()); code != 1 {
 		t.Fatal("a profile with an error was built")
 	}
 	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
-	must("passes until "+until, "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
-	must("test bench", "audit", "--search", "override")
+	must("passes until "+until, "finding", "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
+	must("test bench", "audit", "list", "--search", "override")
 	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "an error that may pass until "+until+": test bench (") {
 		t.Errorf("the plan does not say why the error passes:\n%s", out)
 	}
-	must("card", "build", profile, "--to", t.TempDir())
+	must("card", "build", profile, "--out", t.TempDir())
 	f.checked()
 	must("(passed)", "finding", "list", "--filter", "passed=true")
-	must("", "override", profile, "password-is-login", "--end")
-	if code, _, _ := f.run("", "build", profile, "--to", t.TempDir()); code != 1 {
+	must("", "finding", "override", profile, "password-is-login", "--end")
+	if code, _, _ := f.run("", "build", profile, "--out", t.TempDir()); code != 1 {
 		t.Error("an error passes after its override was taken back")
 	}
 	for _, bad := range [][]string{
-		{"override", profile, "password-is-login", "--reason", "", "--until", until}, {"override", profile, "password-is-login", "--reason", "x", "--until", "2020-01-01"},
-		{"override", profile, "protocol-gone", "--reason", "x", "--until", until}, {"override", profile, "none", "--reason", "x", "--until", until}, {"rules", "set", "psk-short", "loud"}, {"rules", "set", "none", "off"},
+		{"finding", "override", profile, "password-is-login", "--reason", "", "--until", until}, {"finding", "override", profile, "password-is-login", "--reason", "x", "--until", "2020-01-01"},
+		{"finding", "override", profile, "protocol-gone", "--reason", "x", "--until", until}, {"finding", "override", profile, "none", "--reason", "x", "--until", until}, {"rule", "set", "psk-short", "loud"}, {"rule", "set", "none", "off"},
 	} {
 		if code, out, errs := f.run("", bad...); code != 1 || errs == "" {
 			t.Errorf("%v ended with %d: %s%s", bad, code, out, errs)
@@ -226,12 +226,12 @@ func TestWorkList(t *testing.T) {
 	}
 
 	file := write(t, "new.nmconnection", strings.ReplaceAll(strings.ReplaceAll(foreignKeyfile, "a_fjell ", "n_ost"), "norrvik.skerryline", "vestholm.skerryline"))
-	must("Nothing is kept yet", "take", file, "--person", "Ada Fjell")
+	must("Nothing is kept yet", "import", file, "--person", "Ada Fjell")
 	if page, err := f.client.Gateways.List(t.Context(), client.Query{Search: "vestholm"}); err != nil || page.Total != 0 {
 		t.Errorf("what was only shown is kept: %v %v", page.Total, err)
 	}
-	must("n_ost", "take", file, "--person", "Ada Fjell", "--keep")
-	must("is on record", "take", file, "--person", "Ada Fjell", "--keep")
+	must("n_ost", "import", file, "--person", "Ada Fjell")
+	must("is on record", "import", file, "--person", "Ada Fjell")
 }
 
 // checked waits until every profile is checked.
@@ -256,25 +256,25 @@ func TestFindingsPages(t *testing.T) {
 	b.signIn()
 
 	b.goTo("/findings", "Findings")
-	b.see("Blank before or after a value")
+	b.see("Space before or after a value")
 	b.shot("findings")
-	b.press("Blank before or after a value")
-	b.see("Fix all: Blank before or after a value")
+	b.press("Space before or after a value")
+	b.see("Fix all: Space before or after a value")
 	b.see("b_ravn␣")
 	b.accessible("findings with a fix")
 	b.press("Fix all: 1 profile")
 	b.see("Fixed: 1")
 
 	b.goTo("/profiles/"+f.profile("Deck phone 1", "Easthaven"), "Deck phone 1 → Easthaven")
-	b.press("Let it pass for a time…")
-	b.press("Let it pass")
+	b.press("Override temporarily…")
+	b.press("Override")
 	b.see("expected why the error may pass")
 	b.fill("Reason", "on the test bench")
-	b.press("Let it pass")
+	b.press("Override")
 	b.see("on the test bench")
 	b.accessible("profile with an override")
-	b.press("Let it block again")
-	b.see("Let it pass for a time…")
+	b.press("End the override")
+	b.see("Override temporarily…")
 
 	b.goTo("/rules", "Rules")
 	b.see("psk-short")
@@ -289,7 +289,7 @@ func TestFindingsPages(t *testing.T) {
 	b.see("IKE proposal")
 	b.shot("check")
 	b.accessible("checked files")
-	b.press("Show what would be added")
+	b.press("Preview")
 	b.see("is on record with L2TP/IPsec")
 	if text := eval[string](b, "document.body.innerText"); strings.Contains(text, "kelp-4497") {
 		t.Error("a secret is on the page")

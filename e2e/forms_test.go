@@ -42,8 +42,8 @@ func TestGatewayForm(t *testing.T) {
 	fields := map[string]string{
 		"Name": "Westcliff", "Address": "westcliff.example", "Known IP addresses": "203.0.113.9\n2001:db8::9", "City": "Westcliff", "Country": "IE",
 		"Latitude": "53.5", "Longitude": "-10.1", "IKE proposals": "aes256-sha256-modp2048\naes256-sha1-modp2048", "ESP proposals": "aes256-sha256",
-		"Form of the login": "login@realm", "Networks": "10.50.0.0/16", "Inside DNS servers": "10.50.0.53", "Inside domains": "inside.west.example",
-		"Addresses for clients": "10.99.50.0/24", "Addresses that the world sees": "203.0.113.9", "Inside hosts worth trying": "stores.west.example", "Note": "cliff",
+		"Form of the login": "login@realm", "Networks": "10.50.0.0/16", "Internal DNS servers": "10.50.0.53", "Internal domains": "inside.west.example",
+		"Client address pool": "10.99.50.0/24", "Public addresses of clients (egress)": "203.0.113.9", "Internal hosts to test with": "stores.west.example", "Note": "cliff",
 	}
 	b.goTo("/gateways/new", "New gateway")
 	for label, v := range fields {
@@ -52,7 +52,7 @@ func TestGatewayForm(t *testing.T) {
 	b.fill("Realm", "crew.west.example")
 	fields["Realm"] = "crew.west.example"
 	b.fill("Pre-shared key", "spindle-73-Basalt-clover")
-	b.tick("It stands behind NAT")
+	b.tick("It is behind NAT")
 	b.tick("chap")
 	b.press("Add the gateway")
 	b.until(`document.title === 'Westcliff · Wardicon'`)
@@ -92,7 +92,7 @@ func TestGatewayForm(t *testing.T) {
 	}
 
 	// A key that was made here is shown, because somebody has to carry it to the gateway.
-	b.press("Make one")
+	b.press("Generate")
 	b.until(labelled("Pre-shared key") + `.type === 'text' && /^([a-z2-9]{5}-){3}[a-z2-9]{5}$/.test(` + labelled("Pre-shared key") + `.value)`)
 	b.accessible("a key that was made")
 	b.shot("form-made-key")
@@ -109,7 +109,7 @@ func TestGatewayForm(t *testing.T) {
 	b.press("Remove the gateway")
 	b.see("Remove Westcliff?")
 	b.accessible("the question before removing")
-	b.press("Remove it")
+	b.press("Remove")
 	b.until(`document.title === 'Gateways · Wardicon'`)
 	b.see("5 gateways")
 }
@@ -123,9 +123,9 @@ func TestRemoveRefused(t *testing.T) {
 	}
 	b.goTo("/people/"+people.Items[0].ID, "Ada Fjell")
 	b.press("Remove the person")
-	b.press("Remove it")
+	b.press("Remove")
 	b.see("still used by 2 devices")
-	b.press("Keep it")
+	b.press("Cancel")
 	b.until(`!document.querySelector('.modal.show')`)
 }
 
@@ -177,7 +177,7 @@ func TestPersonForms(t *testing.T) {
 	}
 	eval[bool](b, `([...document.querySelectorAll('section[aria-label="Account b_relief"] button')].find(e => e.textContent.trim() === 'Remove the account').click(), true)`)
 	b.see("Remove b_relief?")
-	b.press("Remove it")
+	b.press("Remove")
 	b.until(`!document.querySelector('section[aria-label="Account b_relief"]')`)
 	if got := accounts(); got != "b_ravntrue" {
 		t.Errorf("accounts are %s", got)
@@ -197,8 +197,8 @@ func TestProfileForm(t *testing.T) {
 	b.fill("Tunnel", "split")
 	b.fill("Connection name", "Skerry/Norrvik")
 	b.press("Save and plan again")
-	reason("Device cannot be told single networks")
-	reason("Name has a character that systems refuse")
+	reason("Device does not support split tunnels")
+	reason("Connection name has a forbidden character")
 	if !eval[bool](b, `[...document.querySelectorAll('button')].find(e => e.textContent.trim() === 'Build a parcel').disabled`) {
 		t.Error("a parcel can be built in spite of an error")
 	}
@@ -259,7 +259,7 @@ func TestLists(t *testing.T) {
 	b.accessible("a list with pages")
 	b.fill("Search", "100%_")
 	b.see("Nothing fits the search")
-	b.press("Clear it")
+	b.press("Clear")
 	b.see("91 devices")
 	b.fill("Platform", "ios")
 	b.see("2 devices")
@@ -288,7 +288,7 @@ func TestManyPeople(t *testing.T) {
 	b.goTo("/devices/"+id, "Engine server")
 	b.see("75 people")
 	b.until(chosen + " === 'Ines Moreau (ines@skerryline.example)'")
-	b.fill("Search a person", "relief 5")
+	b.fill("Search people", "relief 5")
 	b.until(labelled("Person") + ".options.length === 12") // ten, the one chosen, and the word
 	b.until(chosen + " === 'Ines Moreau'")
 	b.accessible("a search for a person")

@@ -169,7 +169,7 @@ func (f *fleet) commands() func(code int, want string, args ...string) string {
 		}
 		return out
 	}
-	run(0, "signed in", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	run(0, "signed in", "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	return run
 }
 

@@ -59,7 +59,7 @@ var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat("6acef03f62675b4b1bb
 // certificate, removes offers, and reads all of it back.
 func TestOffersByCommand(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	authority, certificate, key := identity(t)
 	ca, own, keyFile, psk, control := write(t, "ca.pem", authority), write(t, "own.pem", certificate), write(t, "key.pem", key), write(t, "psk", "spindle-73-Basalt-clover\n"), write(t, "control.key", controlKey)
 	must := func(args ...string) string {
@@ -122,7 +122,7 @@ func TestOffersByCommand(t *testing.T) {
 // rolls it out and follows the job.
 func TestPatternsByCommand(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	code, out, errs := f.run("", "pattern", "add", "Deck", "--group", "deck", "--platform", "android", "--protocol", "ikev2,l2tp", "--gateways", "listed", "--gateway", "Easthaven,Brattvik", "--tunnel", "split",
 		"--route", "10.50.0.0/16", "--dns", "10.50.0.53", "--domain", "inside.skerryline.example", "--ipv6", "left", "--connect", "on-demand", "--trusted-network", "deck", "--trusted-suffix", "office.skerryline.example",
 		"--demand-domain", "inside.skerryline.example", "--probe", "https://inside.skerryline.example/", "--interface", "wifi", "--reconnect", "--unmetered", "--fallback", "--proxy", "proxy.skerryline.example:3128",
@@ -170,10 +170,10 @@ func TestPatternsByCommand(t *testing.T) {
 // reads what is said to be lost on the way.
 func TestConvert(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	dir := t.TempDir()
 	at := func(parts ...string) string { return filepath.Join(append([]string{dir}, parts...)...) }
-	if code, _, errs := f.run("", "build", "Hall Mac/Brattvik", "--to", at("mac")); code != 0 {
+	if code, _, errs := f.run("", "build", "Hall Mac/Brattvik", "--out", at("mac")); code != 0 {
 		t.Fatal(errs)
 	}
 	for _, test := range []struct {
@@ -193,7 +193,7 @@ func TestConvert(t *testing.T) {
 		if err != nil || len(names) != 1 {
 			t.Fatalf("%v fit %s (%v)", names, test.from, err)
 		}
-		code, out, errs := f.run("", "convert", names[0], "--to", test.to, "--into", at(test.to))
+		code, out, errs := f.run("", "convert", names[0], "--format", test.to, "--out", at(test.to))
 		if code != test.code || !strings.Contains(out+errs, test.says) {
 			t.Errorf("%s to %s ended with %d: %s%s", test.from, test.to, code, out, errs)
 		}
@@ -203,7 +203,7 @@ func TestConvert(t *testing.T) {
 					t.Errorf("%s has mode %s (%v)", name, info.Mode(), err)
 				}
 			}
-			if code, out, errs := f.run("", "check", made[0], "--fail-on", "error"); !strings.HasSuffix(made[0], ".pem") && !strings.HasSuffix(made[0], ".key") && code != 0 {
+			if code, out, errs := f.run("", "check", made[0], "--exit-on", "error"); !strings.HasSuffix(made[0], ".pem") && !strings.HasSuffix(made[0], ".key") && code != 0 {
 				t.Errorf("check of %s ended with %d: %s%s", made[0], code, out, errs)
 			}
 		}
@@ -226,12 +226,12 @@ func TestPatternForm(t *testing.T) {
 	b.press("+ Brattvik")
 	b.see("the first of the list")
 	b.fill("Connect", "on-demand")
-	b.fill("When names are looked up in", "inside.skerryline.example")
-	b.fill("How connections are named", "{boat}")
+	b.fill("When looking up names in", "inside.skerryline.example")
+	b.fill("Template for connection names", "{boat}")
 	b.press("Add the pattern")
 	b.until(`document.querySelector('.invalid-feedback')?.textContent.includes('{boat}')`)
 	b.accessible("a pattern with an error")
-	b.fill("How connections are named", "{gateway} for {person}")
+	b.fill("Template for connection names", "{gateway} for {person}")
 	b.press("Add the pattern")
 	b.until(`document.title === 'Planners · Wardicon'`)
 	b.see("new")
@@ -239,7 +239,7 @@ func TestPatternForm(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 1600))
 	b.shot("pattern-whole")
 	b.do(chromedp.EmulateViewport(1280, 800))
-	b.press("Roll it out")
+	b.press("Roll out")
 	eval[bool](b, `(document.querySelector('#prospects').scrollIntoView(), true)`)
 	b.see("done: 2 of 2 devices")
 	b.see("as it is")
@@ -261,7 +261,7 @@ func TestPatternForm(t *testing.T) {
 	b.fill("Protocol", "tls")
 	b.press("Save and plan again")
 	b.see("set on the profile")
-	b.see("Device cannot do what the pattern wants")
+	b.see("Device does not support what the pattern sets")
 }
 
 // TestOfferForm offers the TLS tunnel and IKEv2 in the console and gives a device its
@@ -276,8 +276,8 @@ func TestOfferForm(t *testing.T) {
 	id := gateways.Items[0].ID
 	b.goTo("/gateways/"+id, "Easthaven")
 	b.tick("The gateway offers TLS tunnel")
-	b.fill("Ways to reach it", "udp 1194\ntcp 443 other.example")
-	b.fill("Authority of the gateway's certificate", authority)
+	b.fill("Remotes", "udp 1194\ntcp 443 other.example")
+	b.fill("CA of the gateway's certificate", authority)
 	b.fill("Control-channel key", "crypt")
 	b.fill("The key file", "not a key")
 	b.press("Save")
@@ -302,7 +302,7 @@ func TestOfferForm(t *testing.T) {
 	}
 	b.goTo("/devices/"+devices.Items[0].ID, "Engine laptop 2")
 	b.press("Certificate of the device")
-	b.fill("Certificate, its own first", certificate)
+	b.fill("Certificate with chain", certificate)
 	b.press("Save")
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('private key of the certificate'))`)
 	b.fill("Private key", key)

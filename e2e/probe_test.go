@@ -73,11 +73,11 @@ func TestProbeCommand(t *testing.T) {
 	}
 	t.Cleanup(func() { _ = other.Close() })
 	run(0, "", "gateway", "change", "Norrvik", "--probe-at", "127.0.0.2", "--probe-port", forwarded(other))
-	run(0, "has taken over", "probe", "Norrvik", "--take", "suite-none")
+	run(0, "has taken over", "probe", "Norrvik", "--accept", "suite-none")
 	if g, err = f.client.Gateways.List(t.Context(), query("Norrvik")); err != nil || slices.Contains(g.Items[0].Offers.L2TP.IKE, "aes256-sha512-modp4096") || len(g.Items[0].Offers.L2TP.IKE) == 0 {
 		t.Errorf("%v (%v)", g.Items[0].Offers.L2TP.IKE, err)
 	}
-	run(1, "nothing of that kind", "probe", "Norrvik", "--take", "suite-none")
+	run(1, "nothing of that kind", "probe", "Norrvik", "--accept", "suite-none")
 }
 
 // forwarded are the ports of a simulator as flags want them.

@@ -195,7 +195,7 @@ func TestFirstStart(t *testing.T) {
 func setUp(t *testing.T, more ...string) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "data")
-	cmd := command(append([]string{"set-up", "--data", dir, "--owner", "owner", "--password-file", "-"}, more...)...)
+	cmd := command(append([]string{"service", "set-up", "--data", dir, "--owner", "owner", "--password-file", "-"}, more...)...)
 	cmd.Stdin = strings.NewReader(ownerPassword + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -231,7 +231,7 @@ func TestBackup(t *testing.T) {
 		code int
 		says string
 	}{{0, "wrote"}, {1, "exists"}} { // the second finds the file there
-		cmd := command("backup", "--data", dir, "--to", copied)
+		cmd := command("service", "backup", "--data", dir, "--out", copied)
 		out, _ := cmd.CombinedOutput()
 		if code := cmd.ProcessState.ExitCode(); code != want.code || !strings.Contains(string(out), want.says) {
 			t.Errorf("backup ended with %d, expected %d and %q: %s", code, want.code, want.says, out)
@@ -316,7 +316,7 @@ func TestStartsRefused(t *testing.T) {
 	if out, _ := taken.CombinedOutput(); taken.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "address already in use") {
 		t.Errorf("a demo where the port is taken: %s", out)
 	}
-	again := command("set-up", "--data", dir, "--password-file", "-")
+	again := command("service", "set-up", "--data", dir, "--password-file", "-")
 	again.Stdin = strings.NewReader(ownerPassword)
 	if out, err := again.CombinedOutput(); err == nil || !strings.Contains(string(out), "set up already") {
 		t.Errorf("a second owner: %v %s", err, out)

@@ -135,7 +135,7 @@ func TestRecipientTypes(t *testing.T) {
 	b.see("You come through Norrvik, over the tunnel. It works.")
 	b.see("Before: the world saw you as 127.0.0.1.")
 	eval[bool](b, `(() => { const v = [...document.querySelectorAll('.value')].find(v => v.querySelector('h3').textContent === 'Login'); v.querySelectorAll('details').forEach(d => { d.open = true }); v.scrollIntoView({behavior: 'instant'}); return true })()`)
-	if got := try("Login", "e "+rest); !strings.HasPrefix(got, "The 2nd character is a blank") {
+	if got := try("Login", "e "+rest); !strings.HasPrefix(got, "The 2nd character is a space") {
 		t.Error(got)
 	}
 	b.shot("handover")
@@ -305,10 +305,10 @@ func TestNothingLeaks(t *testing.T) {
 		t.Fatal(err)
 	}
 	run := f.commands()
-	run(0, "", "build", "Bridge tablet 2/Norrvik", "--by-hand", "--to", t.TempDir()+"/x")
-	run(1, "Passcode by the same way as the link", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail")
-	run(1, "Secret in a mail", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--attach")
-	run(1, "Link without an end", "handover", "make", "Bridge tablet 2/Norrvik", "--days", "0")
+	run(0, "", "build", "Bridge tablet 2/Norrvik", "--by-hand", "--out", t.TempDir()+"/x")
+	run(1, "Passcode is sent the same way as the link", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail")
+	run(1, "Secret in an email", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--attach")
+	run(1, "Link does not expire", "handover", "make", "Bridge tablet 2/Norrvik", "--days", "0")
 	out := run(0, "is sent to edda@skerryline.example", "handover", "make", "Bridge tablet 2/Norrvik", "--by-mail")
 	_, passcode, _ := strings.Cut(out, "passcode  ")
 	passcode, _, _ = strings.Cut(passcode, "\n")
@@ -365,7 +365,7 @@ func TestNothingLeaks(t *testing.T) {
 	to := t.TempDir() + "/fetched"
 	fetch := func(code int, want, stdin string) {
 		t.Helper()
-		got, out, errs := f.run(stdin, "fetch", "-", "--to", to)
+		got, out, errs := f.run(stdin, "handover", "fetch", "-", "--out", to)
 		if got != code || !strings.Contains(out+errs, want) || strings.Contains(errs, strings.TrimPrefix(again.Path, service.LinkPath)) {
 			t.Errorf("ended with %d, expected %d and %q: %s%s", got, code, want, out, errs)
 		}

@@ -13,7 +13,7 @@ import (
 // command line, with every flag, and reads back exactly what was set.
 func TestRecordsByCommand(t *testing.T) {
 	f := start(t, true)
-	f.run(demo.OwnerPassword, "sign-in", "--name", demo.OwnerName, "--password-file", "-")
+	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	secretFile := write(t, "secret", "spindle-73-Basalt-clover\n")
 	from := write(t, "gateway.yaml", "address: from-file.example\nroutes: [10.55.0.0/16]\nnote: from the file\n")
 	for _, test := range []struct {

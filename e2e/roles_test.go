@@ -133,7 +133,7 @@ func TestOperatorCommands(t *testing.T) {
 	}
 	signIn := func(code int, want, name, password string) {
 		t.Helper()
-		run(code, want, password+"\n", "sign-in", "--name", name, "--password-file", "-")
+		run(code, want, password+"\n", "me", "sign-in", "--name", name, "--password-file", "-")
 	}
 	first := func(out string) string {
 		t.Helper()
@@ -154,8 +154,8 @@ func TestOperatorCommands(t *testing.T) {
 	if out := run(0, `"action":"sign in"`, "", "audit", "export", "--search", "sign in"); strings.Count(out, "\n") < 2 {
 		t.Errorf("exported is %q", out)
 	}
-	run(0, "(this one)", "", "session", "list", "--all")
-	token := strings.TrimSpace(run(0, "wi_", "", "token", "inventory", "--days", "3"))
+	run(0, "(this one)", "", "me", "session", "list", "--all")
+	token := strings.TrimSpace(run(0, "wi_", "", "me", "token", "inventory", "--days", "3"))
 	if _, err := client.New(f.url, token).Overview(context.Background()); err != nil {
 		t.Errorf("the token does not open: %v", err)
 	}
@@ -164,8 +164,8 @@ func TestOperatorCommands(t *testing.T) {
 
 	signIn(0, "signed in", "pilot", password)
 	run(1, "change it first", "", "gateway", "list")
-	run(2, "two new passwords differ", password+"\n"+chosen+"\n"+chosen+"s\n", "password")
-	run(0, "password is changed", password+"\n"+chosen+"\n"+chosen+"\n", "password")
+	run(2, "two new passwords differ", password+"\n"+chosen+"\n"+chosen+"s\n", "me", "password")
+	run(0, "password is changed", password+"\n"+chosen+"\n"+chosen+"\n", "me", "password")
 	run(0, "Norrvik", "", "gateway", "list")
 	run(1, "this wants the role issuer", "", "gateway", "change", "Norrvik", "--note", "x")
 	run(1, "this wants the role owner", "", "operator", "list")
@@ -173,7 +173,7 @@ func TestOperatorCommands(t *testing.T) {
 	if err := os.WriteFile(mine, []byte(chosen), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	run(1, "another code", "000000\n", "second-factor", "on", "--confirm-file", mine)
+	run(1, "another code", "000000\n", "me", "second-factor", "on", "--confirm-file", mine)
 
 	signIn(0, "signed in", "harbourmaster", owner)
 	run(0, "shut out", "", "operator", "change", "pilot", "--disabled")
@@ -203,10 +203,10 @@ func TestOperatorPages(t *testing.T) {
 	first := eval[string](b, `document.querySelector('.finding .mono').textContent`)
 	b.accessible("an operator that was added")
 	b.press("Change…")
-	b.see("New first password")
+	b.see("Reset password")
 	b.accessible("changing an operator")
 	b.goTo("/log", "Audit log")
-	b.press("Hold it against its chain")
+	b.press("Verify the log")
 	b.see("are as they were written")
 	b.press("Sign out")
 	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
@@ -219,17 +219,17 @@ func TestOperatorPages(t *testing.T) {
 	signIn(first)
 	b.see("Somebody else chose your password.")
 	b.accessible("a password to be changed")
-	b.fill("Password until now", first)
-	for _, label := range []string{"New password", "The same again"} {
+	b.fill("Current password", first)
+	for _, label := range []string{"New password", "Repeat"} {
 		b.fill(label, chosen)
 	}
-	b.press("Change it")
-	b.see("Most in need of you")
+	b.press("Change")
+	b.see("Needs attention")
 	if eval[bool](b, `[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`) {
 		t.Error("an issuer is led to the operators")
 	}
 	b.goTo("/me", "Your sign-in")
-	b.press("Set it up")
+	b.press("Set up")
 	b.confirm(chosen)
 	b.see("Scan this with your app")
 	key := eval[string](b, `document.querySelector('section .mono.mt-2').textContent`)
@@ -243,13 +243,13 @@ func TestOperatorPages(t *testing.T) {
 		}
 		return v
 	}
-	b.fill("Code that the app shows now", code(0))
-	b.press("Switch it on")
-	b.see("A code is asked for from now on.")
+	b.fill("Current code of the app", code(0))
+	b.press("Turn on")
+	b.see("The second factor is on.")
 	b.press("Sign out")
 	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
 	signIn(chosen)
 	b.fill("Code of the second factor", code(30*time.Second))
 	b.press("Sign in")
-	b.see("Most in need of you")
+	b.see("Needs attention")
 }

@@ -48,10 +48,10 @@ func TestSelfMadeTLS(t *testing.T) {
 		}
 	}
 	first := made()
-	run(3, "certificate", ownerPassword+"\n", p.url, "sign-in", "--name", "owner", "--password-file", "-")
-	run(2, "--authority", ownerPassword+"\n", p.url, "sign-in", "--name", "owner", "--password-file", "-", "--authority", filepath.Join(dir, "wardicon.db"))
-	run(0, "signed in", ownerPassword+"\n", p.url, "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
-	run(0, "owner", "", p.url, "who-am-i")
+	run(3, "certificate", ownerPassword+"\n", p.url, "me", "sign-in", "--name", "owner", "--password-file", "-")
+	run(2, "--authority", ownerPassword+"\n", p.url, "me", "sign-in", "--name", "owner", "--password-file", "-", "--authority", filepath.Join(dir, "wardicon.db"))
+	run(0, "signed in", ownerPassword+"\n", p.url, "me", "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
+	run(0, "owner", "", p.url, "me", "show")
 	code, log := p.stop(syscall.SIGTERM)
 	if code != 0 || !strings.Contains(log, `"sha256":"`) || strings.Contains(log, "PRIVATE") {
 		t.Errorf("ended with %d:\n%s", code, log)
@@ -63,8 +63,8 @@ func TestSelfMadeTLS(t *testing.T) {
 	if made() != first {
 		t.Error("another certificate after a restart")
 	}
-	run(1, "is wrong", ownerPassword+"\n", p.url, "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
-	run(0, "signed in", password+"\n", p.url, "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
+	run(1, "is wrong", ownerPassword+"\n", p.url, "me", "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
+	run(0, "signed in", password+"\n", p.url, "me", "sign-in", "--name", "owner", "--password-file", "-", "--authority", file)
 	run(1, "change it first", "", p.url, "operator", "list")
 	p.stop(syscall.SIGTERM)
 

@@ -39,13 +39,13 @@ type rolloverInput struct {
 type renewInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		Days int `json:"days" required:"false" doc:"Renew what ends within so many days; 0 goes by the authority, -1 renews all"`
+		Days int `json:"days" required:"false" doc:"Renew what expires within so many days; 0 uses the authority's setting, -1 renews all"`
 	}
 }
 
 type requestInput struct {
 	Body struct {
-		AuthorityID string        `json:"authority_id" required:"false" doc:"The authority that is asked for a device's certificate"`
+		AuthorityID string        `json:"authority_id" required:"false" doc:"The CA that is to sign a device's certificate"`
 		DeviceID    string        `json:"device_id" required:"false"`
 		Names       []string      `json:"names" required:"false" doc:"Alternative names; empty makes one under the organisation's domain"`
 		Name        string        `json:"name" required:"false" doc:"Name of a new authority, whose certificate is to be signed elsewhere"`

@@ -78,7 +78,7 @@ func (a *handlers) certificates() {
 		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
 		return &body[api.Certificate]{row}, err
 	})
-	sign := operation(http.MethodPost, "/gateways/{id}/certificate", "sign-for-gateway", "Sign what a gateway asks for, with the names that its record has", "certificates")
+	sign := operation(http.MethodPost, "/gateways/{id}/certificate", "sign-for-gateway", "Sign a gateway's request, with the names of its record", "certificates")
 	sign.DefaultStatus = http.StatusCreated
 	handle(a, sign, func(ctx context.Context, in *signInput) (*body[api.Issued], error) {
 		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)

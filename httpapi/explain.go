@@ -20,7 +20,7 @@ type explainInput struct {
 
 // explain is the operation that tells what lies behind a failure.
 func (a *handlers) explain() {
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/explain", "explain-failure", "Tell what lies behind an error code or a log; nothing of it is kept", "findings")), func(ctx context.Context, in *explainInput) (*body[explain.Explanation], error) {
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/explain", "explain-failure", "Explain an error code or a log; nothing is stored", "findings")), func(ctx context.Context, in *explainInput) (*body[explain.Explanation], error) {
 		x, err := a.svc.Explain(ctx, service.Question{Text: in.Body.Text, Reading: in.Body.Reading, ProfileID: in.Body.ProfileID, DeviceID: in.Body.DeviceID})
 		return &body[explain.Explanation]{x}, err
 	})

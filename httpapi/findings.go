@@ -53,7 +53,7 @@ type endInput struct {
 // filesInput are files that were dropped.
 type filesInput struct {
 	For     string `query:"for" maxLength:"60" doc:"Platform and release that the files are for"`
-	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are taken over; empty takes none"`
+	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are imported; empty imports none"`
 	Keep    bool   `query:"keep" doc:"Add to the records; otherwise it is only shown"`
 	RawBody multipart.Form
 }
@@ -69,7 +69,7 @@ func (a *handlers) findings() {
 		page, err := a.svc.Findings(ctx, in.query())
 		return &body[api.Page[api.FleetFinding]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with what is new and what has ended", "findings"), func(ctx context.Context, in *sumsInput) (*body[api.Items[api.FindingSum]], error) {
+	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with how many are new and resolved", "findings"), func(ctx context.Context, in *sumsInput) (*body[api.Items[api.FindingSum]], error) {
 		list, err := a.svc.FindingSums(ctx, in.By, in.Days)
 		return &body[api.Items[api.FindingSum]]{api.Items[api.FindingSum]{Items: list}}, err
 	})

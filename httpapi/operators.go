@@ -52,8 +52,8 @@ type sessionsInput struct {
 type tokenInput struct {
 	Body struct {
 		Name string `json:"name" required:"true" doc:"What the token is for" maxLength:"200"`
-		Role string `json:"role" required:"true" doc:"What it may do at the most" maxLength:"20"`
-		Days int    `json:"days" required:"true" doc:"Days until it ends, 365 at the most"`
+		Role string `json:"role" required:"true" doc:"Its role, at most that of its operator" maxLength:"20"`
+		Days int    `json:"days" required:"true" doc:"Days until it expires, at most 365"`
 
 		Addresses []string `json:"addresses" required:"false" doc:"Networks that it may come from, in CIDR form; empty means any"`
 	}

@@ -43,7 +43,7 @@ func (a *handlers) probes() {
 		o.DefaultStatus = http.StatusAccepted
 		return o
 	}
-	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Begin a job that asks a gateway what it answers by each protocol that it offers; its newest probe says where that is not as its record says"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
+	handle(a, begun("/gateways/{id}/probe", "probe-gateway", "Start a job that probes a gateway on each protocol that it offers; its newest probe lists the differences from its record"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.ProbeGateways(ctx, in.ID)
 		return &body[api.Job]{j}, err
 	})
@@ -63,7 +63,7 @@ func (a *handlers) probes() {
 		p, err := a.svc.ProbeOf(ctx, in.ID, in.Probe)
 		return &body[drift.Probe]{p}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Let a gateway's record take over what was seen", tag), func(ctx context.Context, in *takeInput) (*body[api.Gateway], error) {
+	handle(a, operation(http.MethodPost, "/gateways/{id}/probes/{probe}/take", "take-over-probe", "Accept probe results into a gateway's record", tag), func(ctx context.Context, in *takeInput) (*body[api.Gateway], error) {
 		g, err := a.svc.TakeOver(ctx, in.ID, in.Probe, in.Body.Which)
 		return &body[api.Gateway]{g}, err
 	})

@@ -72,7 +72,7 @@ func (a *handlers) answer(ctx context.Context, err error) error {
 		a.log.ErrorContext(ctx, "the database cannot be worked on", "request", middleware.GetReqID(ctx), slog.Any("error", err))
 		p = problem(faultStatus[fault.Why], "storage-"+fault.Why, fault.Error())
 	case errors.Is(err, context.DeadlineExceeded):
-		p = problem(http.StatusServiceUnavailable, "too-slow", "this took longer than a request may; ask for less, or try again later")
+		p = problem(http.StatusServiceUnavailable, "too-slow", "the request took too long; request less, or try again later")
 	case errors.As(err, &busy):
 		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
 	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):

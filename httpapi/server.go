@@ -96,7 +96,7 @@ func unready(err error) string {
 	return map[string]string{
 		store.FaultFull:   "the disk of the data folder is full",
 		store.FaultLocked: "another process holds the database",
-		store.FaultDevice: "the disk of the data folder does not answer as it should",
+		store.FaultDevice: "the disk of the data folder has errors",
 	}[fault.Why]
 }
 

@@ -42,7 +42,7 @@ var (
 	records  = prometheus.NewDesc("wardicon_records", "Records by noun.", []string{"noun"}, nil)
 	profiles = prometheus.NewDesc("wardicon_profiles", "Profiles by how they stand: blocked, warned, clean, or due for a check.", []string{"state"}, nil)
 	findings = prometheus.NewDesc("wardicon_findings", "Findings by severity.", []string{"severity"}, nil)
-	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by what they answered when they were asked last: sound, differs, silent, or unprobed.", []string{"answers"}, nil)
+	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by their last probe: matches, differs, no-response, unresolved or unprobed.", []string{"answers"}, nil)
 	expiries = prometheus.NewDesc("wardicon_expiring", "Certificates and authorities that end within some days, or have ended.", []string{"within"}, nil)
 	next     = prometheus.NewDesc("wardicon_next_expiry_timestamp_seconds", "When the next one ends, within a year.", nil, nil)
 	emails   = prometheus.NewDesc("wardicon_emails_waiting", "Emails that wait to be sent.", nil, nil)

@@ -24,7 +24,7 @@ type source struct {
 func (s *source) Overview(context.Context) (o api.Overview, err error) {
 	s.asked++
 	o.Counts.Gateways, o.Counts.Blocked, o.Counts.Tally.Warnings = 7, 2, 5
-	o.Answers = map[string]int{"silent": 3}
+	o.Answers = map[string]int{"no-response": 3}
 	return o, s.fault
 }
 
@@ -55,7 +55,7 @@ func TestMetrics(t *testing.T) {
 	text := read()
 	for _, line := range []string{
 		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`, `wardicon_findings{severity="warning"} 5`, `wardicon_expiring{within="ended"} 1`, `wardicon_expiring{within="7d"} 2`,
-		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`, `wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`, `wardicon_gateways{answers="silent"} 3`,
+		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`, `wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`, `wardicon_gateways{answers="no-response"} 3`,
 	} {
 		if !strings.Contains(text, line+"\n") {
 			t.Errorf("%s is not among\n%s", line, regexp.MustCompile(`(?m)^wardicon.*$`).FindAllString(text, -1))

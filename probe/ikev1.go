@@ -146,7 +146,7 @@ func (a *asker) seeNAT(ctx context.Context, conn net.Conn, q IKEv1Question, s su
 		{Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: nonce}, {Kind: ikev1.KindNATD, Body: hash(a.at)}, {Kind: ikev1.KindNATD, Body: hash(local)},
 	}})
 	if errors.Is(err, errSilent) {
-		a.answer.Note("it took a suite and then went silent")
+		a.answer.Note("it accepted a suite and then stopped responding")
 		return nil
 	}
 	if err != nil {
@@ -178,7 +178,7 @@ func (a *asker) compareNAT(m ikev1.Message, gateway, here []byte) {
 func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Question) drift.Answer {
 	return p.ask(ctx, vpn.L2TP, drift.MethodAggressive, vpn.UDP, at, func(ctx context.Context, a *asker) error {
 		if len(q.Suites) == 0 {
-			return errors.New("no suite to ask for")
+			return errors.New("no suite to probe")
 		}
 		conn, err := a.dial(ctx)
 		if err != nil {

@@ -51,7 +51,7 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 			if i > 0 {
 				return nil
 			}
-			a.answer.Note("asked so much just now that it could take more for an attack: ask for suites again in half a minute")
+			a.answer.Note("probed so often just now that more could look like an attack: probe suites again in half a minute")
 			none := nobodys
 			_, err := begin(&none) // whether it answers at all
 			return err

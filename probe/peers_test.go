@@ -217,7 +217,7 @@ func probePeers(t *testing.T, dir string) {
 	}{
 		{1201, "tunnel", vpn.UDP, tlstunnel.Wrapping{}, shown}, {1202, "tunnel-auth", vpn.UDP, w(tlstunnel.Auth(static, "1", "SHA256")), shown}, {1203, "tunnel-crypt", vpn.UDP, w(tlstunnel.Crypt(static, false)), shown},
 		{1204, "tunnel-crypt-v2", vpn.UDP, w(tlstunnel.CryptV2(client)), shown}, {1205, "tunnel-tcp", vpn.TCP, w(tlstunnel.Crypt(static, false)), shown}, {1206, "tunnel-auth-both", vpn.UDP, w(tlstunnel.Auth(static, "", "")), shown},
-		{1203, "tunnel-no-key", vpn.UDP, tlstunnel.Wrapping{}, "silent, no answer by UDP"}, {1202, "tunnel-wrong-direction", vpn.UDP, w(tlstunnel.Auth(static, "0", "SHA256")), "silent, no answer by UDP"},
+		{1203, "tunnel-no-key", vpn.UDP, tlstunnel.Wrapping{}, "no-response, no answer by UDP"}, {1202, "tunnel-wrong-direction", vpn.UDP, w(tlstunnel.Auth(static, "0", "SHA256")), "no-response, no answer by UDP"},
 	} {
 		ask(tunnel.port, tunnel.name, func(at netip.AddrPort) drift.Answer {
 			return probe.New().Tunnel(ctx, at, tunnel.transport, tunnel.wrapping, "norrvik.example")

@@ -90,7 +90,7 @@ func New(in i18n.Language, organisation string) Page {
 
 // Ended says that a link opens nothing any more.
 func (p Page) Ended(w io.Writer) error {
-	return p.draw(w, "ended", p.Language.Say("This link has ended"))
+	return p.draw(w, "ended", p.Language.Say("This link has expired"))
 }
 
 // Ask asks for the passcode.

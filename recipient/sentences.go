@@ -12,8 +12,8 @@ import (
 // said are the sentences of the script, by its names for them.
 var said = map[string]string{
 	"right":      "That is right.",
-	"blankStart": "There is a blank at the beginning that does not belong there.",
-	"blankEnd":   "There is a blank at the end that does not belong there.",
+	"blankStart": "There is a space at the beginning that does not belong there.",
+	"blankEnd":   "There is a space at the end that does not belong there.",
 	"tooMuch":    "The %s character is too much: it is %s.",
 	"tooShort":   "It ends too early: the %s character is missing, it is %s.",
 	"missing":    "The %s character is missing: it is %s.",
@@ -23,15 +23,15 @@ var said = map[string]string{
 	"capital":    "a capital %s",
 	"small":      "a small %s",
 	"sign":       "the sign %s",
-	"copied":     "Copied, without a blank.",
+	"copied":     "Copied, without a space.",
 	"notCopied":  "This browser does not let the page copy. Mark the text and copy it yourself.",
 }
 
 // signs are what the signs that are most often mistaken are called in a sentence.
 var signs = map[string]string{
-	" ": "a blank", "_": "an underscore", "-": "a hyphen", ".": "a dot", ",": "a comma", ":": "a colon", ";": "a semicolon", "'": "an apostrophe", "\"": "a quotation mark", "/": "a slash", "\\": "a backslash",
+	" ": "a space", "_": "an underscore", "-": "a hyphen", ".": "a dot", ",": "a comma", ":": "a colon", ";": "a semicolon", "'": "an apostrophe", "\"": "a quotation mark", "/": "a slash", "\\": "a backslash",
 	"@": "an at sign", "!": "an exclamation mark", "?": "a question mark", "+": "a plus sign", "*": "an asterisk", "#": "a hash sign", "\u2013": "a dash, longer than a hyphen", "\u2014": "a dash, longer than a hyphen",
-	"\u2018": "a curly apostrophe", "\u2019": "a curly apostrophe", "\u201c": "a curly quotation mark", "\u201d": "a curly quotation mark", "\u201e": "a curly quotation mark", "\u00a0": "a blank of another kind",
+	"\u2018": "a curly apostrophe", "\u2019": "a curly apostrophe", "\u201c": "a curly quotation mark", "\u201d": "a curly quotation mark", "\u201e": "a curly quotation mark", "\u00a0": "another kind of space",
 }
 
 // scriptText is what the script reads from the page.
@@ -59,7 +59,7 @@ var inTemplate = regexp.MustCompile(`say ("(?:[^"\\]|\\.)*")`)
 
 // Sentences lists all that the pages may say, for catalogues of other languages.
 func Sentences() []string {
-	list := []string{"This link has ended", "Your connection to %s", "Are you connected?"}
+	list := []string{"This link has expired", "Your connection to %s", "Are you connected?"}
 	for _, found := range inTemplate.FindAllStringSubmatch(source, -1) {
 		if text, err := strconv.Unquote(found[1]); err == nil {
 			list = append(list, text)

@@ -198,7 +198,7 @@ func (s *Service) issuesStill(ctx context.Context, tx *store.Tx, a *vpn.Authorit
 	_, most := a.Limits()
 	n, err := tx.IssuedSince(ctx, a.ID, s.now().Add(-24*time.Hour))
 	if err == nil && n >= most {
-		err = problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who asks for so many; raise the limit if they are meant")
+		err = problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who requests so many; raise the limit if they are intended")
 	}
 	return err
 }

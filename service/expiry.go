@@ -135,7 +135,7 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Expi
 	}
 	subject := fmt.Sprintf("%d certificates end soon", len(due))
 	if len(due) == 1 {
-		subject = due[0].Name + ": " + due[0].What + " ends on " + due[0].Expires.UTC().Format(time.DateOnly)
+		subject = due[0].Name + ": " + due[0].What + " expires on " + due[0].Expires.UTC().Format(time.DateOnly)
 	}
 	more := max(0, len(due)-mostInEmail)
 	due = due[:min(len(due), mostInEmail)]

@@ -31,7 +31,7 @@ const (
 
 // Errors of links. What is wrong with one that does not open is not told to whoever tries it.
 var (
-	ErrLink     = errors.New("this link does not open: it has ended, was used up or recalled, or the passcode was wrong too often")
+	ErrLink     = errors.New("this link cannot be opened: it has expired, was used up or recalled, or the passcode was wrong too often")
 	ErrPasscode = errors.New("this is not the passcode")
 	ErrVisit    = errors.New("open the link with its passcode first")
 )
@@ -160,7 +160,7 @@ func measured(h check.Handing) error {
 	return nil
 }
 
-// passcodeHash is how a passcode is kept and compared: without blanks and hyphens, in small letters, bound to its
+// passcodeHash is how a passcode is kept and compared: without spaces and hyphens, in small letters, bound to its
 // link under the master key. It has 75 random bits and ten tries: a slow hash would only help who floods the page.
 func (s *Service) passcodeHash(token string, passcode secret.Text) string {
 	plain := strings.NewReplacer(" ", "", "-", "", "\u00a0", "").Replace(strings.ToLower(passcode.Reveal()))

@@ -25,8 +25,8 @@ var Invitation = []string{
 	"Your connection to %s",
 	"Hello %s,",
 	"%s has prepared a connection to its network for your device %s. Open this link on that device:",
-	"The page asks for a passcode. You are told it another way: by telephone, in person or on a slip of paper. Nobody asks you for it by mail.",
-	"The link ends on %s.",
+	"The page asks for a passcode. You will get it another way: by telephone, in person or on paper. Nobody will ask you for it by email.",
+	"The link expires on %s.",
 	"If you do not expect this, do not open it, and tell whoever looks after your devices.",
 }
 

@@ -189,7 +189,7 @@ func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 	return waiting, err
 }
 
-var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it again (wardicon mail set)")
+var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it again (wardicon service mail set)")
 
 // PostDue sends the emails that are due, by one connection. Where the server cannot be reached, all of them wait
 // for it together.

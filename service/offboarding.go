@@ -192,7 +192,7 @@ func (k *keeper) elsewhere(d api.Device, ours []api.Certificate) error {
 	}
 	serial := list[0].SerialNumber.Text(16)
 	if !slices.ContainsFunc(ours, func(c api.Certificate) bool { return c.Serial == serial }) {
-		k.add("device", d.ID, fmt.Sprintf("Have the certificate %s of %s revoked by %s.", serial, d.Name, list[0].Issuer.CommonName), "It was not issued here, and cannot be taken back here.")
+		k.add("device", d.ID, fmt.Sprintf("Have the certificate %s of %s revoked by %s.", serial, d.Name, list[0].Issuer.CommonName), "It was not issued here, and cannot be revoked here.")
 	}
 	return nil
 }

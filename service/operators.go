@@ -110,7 +110,7 @@ func (s *Service) AddOwner(ctx context.Context, name string, password secret.Tex
 
 func nameProblems(name string) []vpn.Problem {
 	if n := utf8.RuneCountInString(strings.TrimSpace(name)); n < 1 || n > 64 || name != strings.TrimSpace(name) {
-		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no blank at the ends", Fix: "choose a name to sign in with"}}
+		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no leading or trailing space", Fix: "choose a name to sign in with"}}
 	}
 	return nil
 }

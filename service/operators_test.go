@@ -46,7 +46,7 @@ func TestOperators(t *testing.T) {
 	_, err := svc.AddOperator(ctx, "pilot", "captain")
 	refusedAt(t, "a role that is none", err, "/role", "captain")
 	_, err = svc.AddOperator(ctx, " pilot", service.RoleIssuer)
-	refusedAt(t, "a name with a blank", err, "/name", "characters")
+	refusedAt(t, "a name with a space", err, "/name", "characters")
 	made, err := svc.AddOperator(ctx, "pilot", service.RoleIssuer)
 	if err != nil || !made.Operator.MustChange || len(made.Password) < 20 {
 		t.Fatalf("%+v (%v)", made.Operator, err)

@@ -57,7 +57,7 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 		return nil, err
 	}
 	all := map[string]int{unprobed: counts[""]}
-	for _, state := range []drift.State{drift.Sound, drift.Differs, drift.AllSilent, drift.Unresolved} {
+	for _, state := range []drift.State{drift.Matches, drift.Differs, drift.NoResponse, drift.Unresolved} {
 		all[string(state)] = counts[string(state)]
 	}
 	return all, nil

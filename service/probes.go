@@ -99,7 +99,7 @@ func (a *asking) unprobed(at netip.Addr) string {
 	if what == "" {
 		return ""
 	}
-	return at.String() + " is " + what + ": it is asked only where the service was started with --probe-internal"
+	return at.String() + " is " + what + ": it is probed only if the service was started with --probe-internal"
 }
 
 // Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
@@ -150,7 +150,7 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 		if err := tx.AddProbe(ctx, &p); err != nil {
 			return err
 		}
-		if p.State() != drift.Sound || !sameFindings(before, &p) { // what is seen a second time weighs more
+		if p.State() != drift.Matches || !sameFindings(before, &p) { // what is seen a second time weighs more
 			if err := tx.TouchProfiles(ctx, "gateway_id = ?", g.ID); err != nil {
 				return err
 			}
@@ -242,7 +242,7 @@ func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, drift
 type StrangerError struct{ Address string }
 
 func (e *StrangerError) Error() string {
-	return fmt.Sprintf("%s is the address of no gateway on record, and strangers are not asked; put it on record, or have an owner ask for it off the record (off_record, --off-record)", e.Address)
+	return fmt.Sprintf("%s is not the address of a gateway on record, so it is not probed; add it to a record, or let an owner probe it with --off-record (off_record)", e.Address)
 }
 
 // OnRecordError is the error for an address that a gateway on record has.

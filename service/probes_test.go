@@ -80,16 +80,16 @@ func TestFirm(t *testing.T) {
 			t.Errorf("%s: held up: %t (%v)", when, !held, err)
 		}
 	}
-	probe(drift.AllSilent)
+	probe(drift.NoResponse)
 	build("once", vpn.Warning, false)
 	c.turn(time.Minute)
-	probe(drift.AllSilent)
+	probe(drift.NoResponse)
 	build("twice within a minute", vpn.Warning, false)
 	if due, err := st.Read().UnprobedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
 		t.Errorf("asked a third time by itself: %v (%v)", due, err)
 	}
 	c.turn(6 * time.Minute)
-	probe(drift.AllSilent)
+	probe(drift.NoResponse)
 	build("twice", vpn.Error, true)
 	c.turn(25 * time.Hour)
 	if err := st.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") }); err != nil {
@@ -156,18 +156,18 @@ func TestProbe(t *testing.T) {
 	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.ProbeAt == nil {
 		t.Errorf("%+v (%v)", after.Gateway, err)
 	}
-	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != drift.Sound {
+	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != drift.Matches {
 		t.Errorf("after taking over: %v (%v)", codes(p), err)
 	}
 	stand.Break(simulate.FaultSilent)
-	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != drift.AllSilent || p.Differences[0].Code != drift.NoAnswer {
+	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != drift.NoResponse || p.Differences[0].Code != drift.NoAnswer {
 		t.Errorf("silent: %v, %s (%v)", codes(p), p.State(), err)
 	}
 	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}})
 	if err != nil || page.Total != 3 || page.Items[0].ID != p.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}
-	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != drift.AllSilent {
+	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != drift.NoResponse {
 		t.Errorf("%+v (%v)", last, err)
 	}
 	// The rules that look at it have found that, until it is too long ago.
@@ -352,11 +352,11 @@ func TestProbeJobs(t *testing.T) {
 		t.Fatalf("%+v (%v)", every, err)
 	}
 	run(func() bool { return state(every.ID).Done == 2 }) // the third one keeps it waiting
-	if j := state(every.ID); j.State != api.Running || j.Result[string(drift.Sound)] != 2 {
+	if j := state(every.ID); j.State != api.Running || j.Result[string(drift.Matches)] != 2 {
 		t.Errorf("stopped: %+v", j)
 	}
 	run(func() bool { return state(every.ID).State != api.Running })
-	if j := state(every.ID); j.State != api.Done || j.Done != 3 || j.Result[string(drift.Sound)] != 2 || j.Result[string(drift.AllSilent)] != 1 {
+	if j := state(every.ID); j.State != api.Done || j.Done != 3 || j.Result[string(drift.Matches)] != 2 || j.Result[string(drift.NoResponse)] != 1 {
 		t.Errorf("gone on: %+v", j)
 	}
 	page, err := s.Probes(ctx, store.Query{Limit: 10})

@@ -33,12 +33,12 @@ const (
 var (
 	ErrSignIn     = errors.New("name, password or code is wrong")
 	ErrCodeWanted = errors.New("a code of the second factor is wanted; send it with name and password")
-	ErrNoSession  = errors.New("not signed in, or the session has ended; sign in first")
+	ErrNoSession  = errors.New("not signed in, or the session has expired; sign in first")
 	ErrMustChange = errors.New("the password is somebody else's choice: change it first")
 	ErrConfirm    = errors.New("this wants your password once more, and a code of your second factor where you have one: confirm that it is you")
 	ErrProgram    = errors.New("a program's token is not enough for this: sign in yourself")
 	ErrElsewhere  = errors.New("this token is bound to other networks than the one that you come from")
-	ErrMustEnrol  = errors.New("a second factor is demanded here: set it up first (wardicon second-factor on, or the page Your sign-in)")
+	ErrMustEnrol  = errors.New("a second factor is demanded here: set it up first (wardicon me second-factor on, or the page Your sign-in)")
 )
 
 // BusyError says that too many tries were made.

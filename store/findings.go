@@ -17,10 +17,10 @@ var Findings = &Table[struct{}, api.FleetFinding]{
 	Noun: "finding", name: "findings",
 	list: listing[api.FleetFinding]{
 		id: "i.n", from: "findings i", size: "findings",
-		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, i.fixable, i.passed, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
+		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, i.fixable, i.overridden, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
 		scan: func(scan func(...any) error) (r api.FleetFinding, err error) {
 			var since int64
-			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Fix, &r.Noun, &r.Object, &r.Pointer, &r.Fixable, &r.Passed, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
+			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Fix, &r.Noun, &r.Object, &r.Pointer, &r.Fixable, &r.Overridden, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
 			r.Since = fromMillis(since)
 			return r, err
 		},
@@ -32,7 +32,7 @@ var Findings = &Table[struct{}, api.FleetFinding]{
 		},
 		filters: map[string]string{
 			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "i.at_gateway = ?", "person_id": "i.person_id = ?", "device_id": "i.device_id = ?", "profile_id": "i.profile_id = ?",
-			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "fixable": "i.fixable = ?flag", "passed": "i.passed = ?flag",
+			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "fixable": "i.fixable = ?flag", "overridden": "i.overridden = ?flag",
 			"record": "(i.gateway_id IS NOT NULL) = ?flag",
 		},
 	},
@@ -153,7 +153,7 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 type keptFinding struct {
 	n, since                                                 int64
 	rule, severity, field, found, fix, noun, object, pointer string
-	fixable, passed                                          bool
+	fixable, overridden                                      bool
 }
 
 func (k keptFinding) key() string { return k.rule + " " + k.field }
@@ -164,7 +164,7 @@ func (k keptFinding) same(other keptFinding) bool {
 }
 
 func keptOf(f check.Finding) keptFinding {
-	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, fix: f.Fix, fixable: f.Fixable, passed: f.Override != nil}
+	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, fix: f.Fix, fixable: f.Fixable, overridden: f.Override != nil}
 	if f.Place != nil {
 		k.noun, k.object, k.pointer = f.Place.Noun, f.Place.ID, f.Place.Pointer
 	}
@@ -173,14 +173,14 @@ func keptOf(f check.Finding) keptFinding {
 
 // kept reads what was found before.
 func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable, passed FROM findings WHERE `+of.column+` = ?`, id)
+	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable, overridden FROM findings WHERE `+of.column+` = ?`, id)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	var list []keptFinding
 	for rows.Next() {
 		var k keptFinding
-		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.fix, &k.noun, &k.object, &k.pointer, &k.fixable, &k.passed); err != nil {
+		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.fix, &k.noun, &k.object, &k.pointer, &k.fixable, &k.overridden); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		list = append(list, k)
@@ -194,8 +194,8 @@ func (tx *Tx) addFinding(ctx context.Context, of holder, id string, k keptFindin
 	if of == ofGateway {
 		whom = `SELECT g.id, g.name, '', '', '', '' FROM gateways g WHERE g.id = ?`
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, fix, noun, object, pointer, fixable, passed, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
-		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.fix, k.noun, k.object, k.pointer, k.fixable, k.passed, k.since, id)
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, fix, noun, object, pointer, fixable, overridden, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
+		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.fix, k.noun, k.object, k.pointer, k.fixable, k.overridden, k.since, id)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}

@@ -81,7 +81,7 @@ func TestFindingRecords(t *testing.T) {
 		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}}, "edge-space"},
 		{store.Query{Conditions: map[string]string{"fixable": "true"}}, "edge-space edge-space"},
 		{store.Query{Conditions: map[string]string{"fixable": "false"}}, "psk-short name-lacks-gateway"},
-		{store.Query{Conditions: map[string]string{"passed": "true"}}, ""},
+		{store.Query{Conditions: map[string]string{"overridden": "true"}}, ""},
 		{store.Query{Conditions: map[string]string{"rule": "' OR 1=1 --"}}, ""},
 		{store.Query{Search: "nobody"}, ""},
 	} {

@@ -32,7 +32,7 @@ var Probes = &Table[drift.ProbeRow, drift.ProbeRow]{
 			return r, json.Unmarshal([]byte(times), &r.Times)
 		},
 		search: []string{"g.name"}, first: "at",
-		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name ASC, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'silent' THEN 0 WHEN 'differs' THEN 1 WHEN 'unresolved' THEN 2 ELSE 3 END ASC, g.name ASC, b.at DESC, b.rowid DESC"},
+		sorts: map[string]string{"at": "b.at DESC, b.rowid DESC", "gateway": "g.name ASC, b.at DESC, b.rowid DESC", "state": "CASE b.state WHEN 'no-response' THEN 0 WHEN 'differs' THEN 1 WHEN 'unresolved' THEN 2 ELSE 3 END ASC, g.name ASC, b.at DESC, b.rowid DESC"},
 		filters: map[string]string{
 			"gateway_id": "b.gateway_id = ?", "state": "b.state = ?",
 			"latest": "(b.id = (SELECT id FROM probes n WHERE n.gateway_id = b.gateway_id ORDER BY at DESC, rowid DESC LIMIT 1)) = ?flag",
@@ -104,7 +104,7 @@ func (tx *Tx) ProbeBefore(ctx context.Context, gatewayID string, since, before t
 func (tx *Tx) UnprobedGateways(ctx context.Context, since, soon time.Time, limit int) ([]string, error) {
 	const nth = `(SELECT %s FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1 OFFSET %d)`
 	return tx.names(ctx, `SELECT id FROM (SELECT g.id AS id, COALESCE(`+fmt.Sprintf(nth, "at", 0)+`, 0) AS at, `+fmt.Sprintf(nth, "state", 0)+` AS newest, COALESCE(`+fmt.Sprintf(nth, "state", 1)+`, 'sound') AS earlier FROM gateways g)
-		WHERE at < ? OR at < ? AND (newest <> 'sound' AND earlier = 'sound' OR newest = 'unresolved') ORDER BY at, id LIMIT ?`, millis(since), millis(soon), limit)
+		WHERE at < ? OR at < ? AND (newest <> 'matches' AND earlier = 'matches' OR newest = 'unresolved') ORDER BY at, id LIMIT ?`, millis(since), millis(soon), limit)
 }
 
 // CountAnswers counts gateways by what their newest probes came to; empty are those that were not asked.

@@ -44,7 +44,7 @@ func (e *FaultError) Error() string {
 	case FaultLocked:
 		return fmt.Sprintf("another process holds the database in %s: nothing was changed; end what works on that file, and try again", e.Dir)
 	}
-	return fmt.Sprintf("the disk of the data folder %s does not answer as it should: nothing was changed (%v)", e.Dir, e.Err)
+	return fmt.Sprintf("the disk of the data folder %s has errors: nothing was changed (%v)", e.Dir, e.Err)
 }
 
 func (e *FaultError) Unwrap() error { return e.Err }

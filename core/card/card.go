@@ -113,10 +113,10 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 
 // How to see that a connection works.
 const (
-	tryBefore    = "Look at the address that the world sees of you and at the name server of your device before you connect and after, and compare."
-	tryResolver  = "While you are connected, the device asks the name server %s."
+	tryBefore    = "Check your public address and your device's name server before and after connecting, and compare."
+	tryResolver  = "While you are connected, the device uses the name server %s."
 	tryHost      = "Open %s in the browser: it answers only through the connection."
-	tryEgress    = "Look at the address that the world sees of you: while you are connected it is one of %s."
+	tryEgress    = "Check your public address: while you are connected it is one of %s."
 	secondChoice = "Use this connection only where the one to %s does not come up."
 	tryElse      = "The device says that it is connected, and pages inside open."
 )

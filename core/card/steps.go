@@ -119,7 +119,7 @@ var hands = []hand{
 		"{In the PPP settings allow only ‹Sign-in method›.}", networkEnd)},
 	{vpn.LinuxDesktop, "1", vpn.IKEv2, join("Install NetworkManager's plugin for strongSwan with its window from your distribution.", "Open the network settings, add a VPN and choose IPsec/IKEv2 (strongswan).",
 		"Type ‹Connection name›, ‹Server address›{, and as identity of the gateway ‹Remote identity›}.", "{Choose EAP and type ‹Login›}{ and ‹Password›}.", "{Choose the pre-shared key and type ‹Pre-shared key›}{ with the identity ‹Local identity›}.",
-		"Ask for an inside address.{ Switch own algorithms on: ‹IKE proposals›}{ and ‹ESP proposals›}.", networkEnd)},
+		"Request an inner IP address.{ Turn on custom algorithms: ‹IKE proposals›}{ and ‹ESP proposals›}.", networkEnd)},
 	{vpn.LinuxDesktop, "1", vpn.PPTP, join("Install NetworkManager's plugin for PPTP with its window from your distribution.", "Open the network settings, add a VPN and choose PPTP.",
 		"Type ‹Connection name›, ‹Server address› as gateway, ‹Login›{ and ‹Password›}.", "{In the advanced settings allow only ‹Sign-in method›}{ and use MPPE with ‹Encryption›}.", networkEnd)},
 	{vpn.LinuxDesktop, "1", vpn.SSTP, join("Install NetworkManager's plugin for SSTP with its window from your distribution.", "Open the network settings, add a VPN and choose SSTP.",

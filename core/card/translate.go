@@ -76,7 +76,7 @@ const (
 	fileList   = "Files: %s"
 	hidden     = "hidden"
 	pageNumber = "%s · page %s"
-	legend     = "How to read it: digits are dotted below, capitals are bold, signs stand in a frame; a frame with an open box in it is a blank: press the space bar."
+	legend     = "How to read it: digits have a dotted line below, capitals are bold, other characters are in a frame; a frame with an open box in it is a space: press the space bar."
 	spelledOut = "Spelled out"
 	asQR       = "As a QR code"
 	qrTitle    = "QR code with this value"

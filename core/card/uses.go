@@ -107,7 +107,7 @@ func fileSteps(f platform.Format, p vpn.Platform, a platform.Ability) []string {
 	case platform.OVPN, platform.OVPNFolder:
 		steps := []string{"Open the file on the device, and let the client program take it in. Delete the file afterwards: keys stand in it.", "{When you are asked for the sign-in, type ‹Login› and the password.}"}
 		if f == platform.OVPNFolder {
-			steps[0] = "Keep the file and those beside it in one folder, and let the client program take in the one that ends in .ovpn."
+			steps[0] = "Keep the file and those next to it in one folder, and import the one that ends in .ovpn into the client program."
 		}
 		if a.Support == platform.Client {
 			return append([]string{"Get a client program for .ovpn files from the device's own store, from the publisher that your administrator names."}, steps...)
@@ -162,7 +162,7 @@ func trust(p vpn.Platform) []string {
 	case vpn.Android:
 		return []string{"In Settings, under Security, choose to install a certificate from storage, as a VPN certificate or as a CA certificate, and take ‹Authority file›."}
 	case vpn.ChromeOS:
-		return []string{"In the browser open chrome://certificate-manager, tab Authorities, import ‹Authority file› and let it vouch for web sites."}
+		return []string{"In the browser open chrome://certificate-manager, tab Authorities, import ‹Authority file› and trust it for identifying websites."}
 	}
 	return []string{"Let the device trust ‹Authority file› for this connection."}
 }

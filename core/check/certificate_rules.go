@@ -17,7 +17,7 @@ var both = []vpn.Field{vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldServer}
 
 var certificateRules = []Rule{
 	{
-		Code: "certificate-expired", Title: "Certificate has ended", Severity: vpn.Error, Fields: both,
+		Code: "certificate-expired", Title: "Certificate has expired", Severity: vpn.Error, Fields: both,
 		Why: "Whoever is shown it refuses the connection.", Fix: "Renew it, and build the parcel again.", Source: "RFC 5280 §4.1.2.5",
 		Bad: certificateExample("a client certificate of last year", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, -1, 0) }))}
@@ -45,7 +45,7 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "certificate-expiring", Title: "Certificate ends within 30 days", Severity: vpn.Warning, Fields: both,
+		Code: "certificate-expiring", Title: "Certificate expires within 30 days", Severity: vpn.Warning, Fields: both,
 		Why: "On that day the connection stops working, without a word.", Fix: "Renew it now and hand out the parcel again.", Source: "practice",
 		Bad: certificateExample("a certificate with ten days left", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
@@ -53,13 +53,13 @@ var certificateRules = []Rule{
 		Good: certificateExample("one with months left", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
 			if left := c.NotAfter.Sub(s.Now); !s.Now.IsZero() && left >= 0 && left < expiringSoon {
-				return []Hit{h.hit(c, "ends on %s, in %d days", day(c.NotAfter), int(left.Hours()/24))}
+				return []Hit{h.hit(c, "expires on %s, in %d days", day(c.NotAfter), int(left.Hours()/24))}
 			}
 			return nil
 		}),
 	},
 	{
-		Code: "issuer-expires-first", Title: "Issuer ends before the certificate that it vouches for", Severity: vpn.Warning, Fields: both,
+		Code: "issuer-expires-first", Title: "Issuer expires before the certificate", Severity: vpn.Warning, Fields: both,
 		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Fix: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
 		Bad: certificateExample("a certificate that outlives its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}
@@ -69,14 +69,14 @@ var certificateRules = []Rule{
 			links, _ := s.path(h)
 			for i := 1; i < len(links); i++ {
 				if links[i].NotAfter.Before(links[i-1].NotAfter) {
-					return []Hit{h.hit(links[i], "ends on %s, %s on %s", day(links[i].NotAfter), called(links[i-1]), day(links[i-1].NotAfter))}
+					return []Hit{h.hit(links[i], "expires on %s, %s on %s", day(links[i].NotAfter), called(links[i-1]), day(links[i-1].NotAfter))}
 				}
 			}
 			return nil
 		}, pki.ForClient, pki.ForServer, pki.ForAny),
 	},
 	{
-		Code: "name-not-certified", Title: "Gateway's certificate lacks the name that devices connect to", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "name-not-certified", Title: "Gateway's certificate does not cover the name that devices connect to", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices compare the two and refuse the gateway, or people learn to switch the check off.", Fix: "Have the certificate made with this name among its alternative names, or connect to a name that it has.", Source: "RFC 9525 §6.3",
 		Bad: certificateExample("a certificate for another name", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} }))}
@@ -96,7 +96,7 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "common-name-only", Title: "Certificate without alternative names", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
+		Code: "common-name-only", Title: "Certificate without subject alternative names", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
 		Why: "Current systems no longer look at the common name; for them the certificate has no name at all.", Fix: "Have it made with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
 		Bad: certificateExample("a gateway's certificate with a common name alone", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, nil }))}
@@ -110,8 +110,8 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "server-usage-missing", Title: "Certificate is not for a server", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices ask for the usage serverAuth and refuse the gateway.", Fix: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
+		Code: "server-usage-missing", Title: "Certificate lacks the server usage", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Devices require the usage serverAuth and reject the gateway.", Fix: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a client's certificate at the gateway", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }))}
 		}),
@@ -119,8 +119,8 @@ var certificateRules = []Rule{
 		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageServerAuth, "serverAuth") }, pki.ForServer),
 	},
 	{
-		Code: "client-usage-missing", Title: "Certificate is not for a client", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "Gateways that ask for the usage clientAuth refuse the device.", Fix: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
+		Code: "client-usage-missing", Title: "Certificate lacks the client usage", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "Gateways that require the usage clientAuth reject the device.", Fix: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a server's certificate on a device", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }))}
 		}),
@@ -128,7 +128,7 @@ var certificateRules = []Rule{
 		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageClientAuth, "clientAuth") }, pki.ForClient),
 	},
 	{
-		Code: "key-usage-missing", Title: "Certificate may not do what it is for", Severity: vpn.Warning, Fields: both,
+		Code: "key-usage-missing", Title: "Key usage does not fit the purpose", Severity: vpn.Warning, Fields: both,
 		Why: "Strict peers look at the key usage and refuse it.", Fix: "Have it made with digitalSignature, an authority's with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
 		Bad: certificateExample("a client certificate for encipherment alone", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }))}
@@ -146,8 +146,8 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "chain-incomplete", Title: "Chain of certificates has a gap", Severity: vpn.Error, Fields: both,
-		Why: "The other side cannot follow the certificate up to an authority that it believes.", Fix: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
+		Code: "chain-incomplete", Title: "Certificate chain is incomplete", Severity: vpn.Error, Fields: both,
+		Why: "The other side cannot build the chain to a CA that it trusts.", Fix: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
 		Bad: certificateExample("a server's certificate without its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.RawSubject = []byte("another") })), server(sampleServer())}
 		}),
@@ -167,15 +167,15 @@ var certificateRules = []Rule{
 		}, pki.ForClient, pki.ForServer),
 	},
 	{
-		Code: "authority-wrong", Title: "Authority of that name did not make the certificate", Severity: vpn.Error, Fields: both,
+		Code: "authority-wrong", Title: "CA of that name did not sign the certificate", Severity: vpn.Error, Fields: both,
 		Why: "Two authorities have the same name; the signature fits neither of those that are here, and the connection is refused.", Fix: "Take the authority that really made it; after a renewal of the authority that is often the older one.", Source: "RFC 5280 §6.1.3",
 		Bad:  certificateExample("an authority that was made again under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
 		Good: certificateExample("the authority that made it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
 	},
 	{
-		Code: "leaf-as-authority", Title: "Certificate of a gateway or a client given as authority", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "It may not vouch for others; devices refuse it in that place, or ask people to trust it by hand.", Fix: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
+		Code: "leaf-as-authority", Title: "End-entity certificate given as CA", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "It must not issue certificates; devices reject it as a CA, or prompt people to trust it manually.", Fix: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
 		Bad:  certificateExample("the gateway's own certificate as authority", func() []Held { return []Held{authority(sampleServer())} }),
 		Good: certificateExample("its authority", func() []Held { return []Held{authority(sampleRoot())} }),
 		look: leaves(func(_ *Subject, h Held) []Hit {
@@ -186,8 +186,8 @@ var certificateRules = []Rule{
 		}, pki.ForAuthority),
 	},
 	{
-		Code: "authority-without-flag", Title: "Authority without the mark of one", Severity: vpn.Error, Fields: both,
-		Why: "A certificate without the basic constraint CA may not vouch for others; current systems refuse what it signed.", Fix: "Make the authority's certificate again with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
+		Code: "authority-without-flag", Title: "CA certificate without the CA flag", Severity: vpn.Error, Fields: both,
+		Why: "A certificate without the basic constraint CA must not issue certificates; current systems reject what it signed.", Fix: "Make the authority's certificate again with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("an authority without basic constraints", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.IsCA, c.BasicConstraintsValid, c.KeyUsage = false, false, 0 }))}
 		}),
@@ -199,11 +199,11 @@ var certificateRules = []Rule{
 					hits = append(hits, h.hit(c, "has no basic constraint CA"))
 				}
 			}
-			return append(hits, broken(pki.NotAuthority, "is by %s, which may not vouch for others")(s)...)
+			return append(hits, broken(pki.NotAuthority, "is issued by %s, which must not issue certificates")(s)...)
 		},
 	},
 	{
-		Code: "path-too-long", Title: "More authorities in a row than allowed", Severity: vpn.Error, Fields: both,
+		Code: "path-too-long", Title: "Path length constraint is exceeded", Severity: vpn.Error, Fields: both,
 		Why: "An authority above says how many others may stand below it; there are more.", Fix: "Issue from an authority nearer to the top, or make the upper one again with a greater path length.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("two authorities below one that allows none", func() []Held {
 			return []Held{{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{sampleDeep()[2]}}, client(sampleDeep()[0], sampleDeep()[1])}
@@ -212,16 +212,16 @@ var certificateRules = []Rule{
 		look: broken(pki.PathTooLong, "is by %s, too far below its authority"),
 	},
 	{
-		Code: "constraint-broken", Title: "Name that the authority may not vouch for", Severity: vpn.Error, Fields: both,
+		Code: "constraint-broken", Title: "Name constraint is violated", Severity: vpn.Error, Fields: both,
 		Why: "The authority is bound to certain names by its own certificate, and this is none of them.", Fix: "Have the certificate made by an authority for that name.", Source: "RFC 5280 §4.2.1.10",
 		Bad: certificateExample("a certificate outside its authority's domain", func() []Held {
 			return []Held{authority(sampleBound()[1]), client(sampleBound()[0])}
 		}),
 		Good: certificateExample("one inside it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: broken(pki.NameConstraint, "has a name that %s may not vouch for"),
+		look: broken(pki.NameConstraint, "has a name that %s must not issue for"),
 	},
 	{
-		Code: "rsa-short", Title: "RSA key under 2048 bits", Severity: vpn.Error, Fields: both,
+		Code: "rsa-short", Title: "RSA key is shorter than 2048 bits", Severity: vpn.Error, Fields: both,
 		Why: "Current systems refuse such keys, and they can be broken.", Fix: "Make a new key of 3072 bits, or one on P-256.", Source: "NIST SP 800-57-1 §5.6.1",
 		Bad: certificateExample("a key of 1024 bits", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = &rsa.PublicKey{N: shortModulus, E: 65537} }))}
@@ -235,7 +235,7 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "signature-outdated", Title: "Certificate signed with SHA-1 or MD5", Severity: vpn.Error, Fields: both,
+		Code: "signature-outdated", Title: "Certificate is signed with SHA-1 or MD5", Severity: vpn.Error, Fields: both,
 		Why: "Others can be made that fit the same signature; current systems refuse it.", Fix: "Have it signed again with SHA-256.", Source: "RFC 9155; RFC 6194",
 		Bad: certificateExample("a signature with SHA-1", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.SignatureAlgorithm = x509.ECDSAWithSHA1 }))}
@@ -253,7 +253,7 @@ var certificateRules = []Rule{
 		}),
 	},
 	{
-		Code: "key-kind-unknown", Title: "Kind of key that the device does not know", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
+		Code: "key-kind-unknown", Title: "Key type is not supported by the device", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
 		Why: "The device cannot make a signature with it.", Fix: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
 		Bad: Example{"an Ed25519 key on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
@@ -272,8 +272,8 @@ var certificateRules = []Rule{
 		}, pki.ForClient),
 	},
 	{
-		Code: "valid-too-long", Title: "Gateway's certificate is valid longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Fix: "Have it made for two years at the most.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
+		Code: "valid-too-long", Title: "Gateway's certificate is valid for longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Fix: "Have it issued for at most two years.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
 		Bad: certificateExample("a certificate for ten years", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(10, 0, 0) }))}
 		}),
@@ -286,7 +286,7 @@ var certificateRules = []Rule{
 		}, pki.ForServer),
 	},
 	{
-		Code: "certificate-revoked", Title: "Certificate was revoked", Severity: vpn.Error, Fields: both,
+		Code: "certificate-revoked", Title: "Certificate is revoked", Severity: vpn.Error, Fields: both,
 		Why: "The gateway that looks at the authority's list refuses it.", Fix: "Have a new one made.", Source: "RFC 5280 §5",
 		Bad: Example{"a certificate on its authority's list", func(s *Subject) {
 			s.by(vpn.IKEv2)
@@ -329,8 +329,8 @@ var certificateRules = []Rule{
 		}, pki.ForClient),
 	},
 	{
-		Code: "number-without-authority", Title: "Gateway by its number, and no authority to know it by", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldAuthority},
-		Why: "No public authority vouches for a number; devices refuse the gateway or ask people to look away.", Fix: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
+		Code: "number-without-authority", Title: "IP address is used, and no CA is given", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldAuthority},
+		Why: "No public CA issues certificates for private IP addresses; devices reject the gateway or prompt people to ignore the warning.", Fix: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
 		Bad:  Example{"SSTP to a number without an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server, s.Connection.Authority = "198.51.100.7", "" }},
 		Good: Example{"the same with an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }},
 		look: func(s *Subject) []Hit {
@@ -342,7 +342,7 @@ var certificateRules = []Rule{
 		},
 	},
 	{
-		Code: "authority-key-inside", Title: "Authority's private key lies in the file", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
+		Code: "authority-key-inside", Title: "Private key of the CA is in the file", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
 		Why: "Whoever has this file can make certificates for anybody.", Fix: "Take the key out at once; if the file has left the house, make a new authority.", Source: "practice",
 		Bad: Example{"an identity that is the authority", func(s *Subject) {
 			s.by(vpn.IKEv2)

@@ -53,7 +53,7 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "protocol-gone", Title: "Release no longer has the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRelease},
+		Code: "protocol-gone", Title: "Release no longer supports the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRelease},
 		Why: "The person looks for a setting that is not there any more.",
 		Fix: "Use another protocol for this device.", Source: "Android Open Source Project: release notes of Android 12",
 		Bad: Example{"L2TP/IPsec on Android 14", func(s *Subject) { s.onto(vpn.Android, "14") }},
@@ -65,14 +65,14 @@ var deviceRules = []Rule{
 		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldRelease, platform.Gone) },
 	},
 	{
-		Code: "protocol-never", Title: "Platform does not have the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPlatform},
+		Code: "protocol-never", Title: "Platform does not support the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPlatform},
 		Why: "The device cannot make such a connection by itself.", Fix: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
 		Bad:  Example{"L2TP/IPsec on a desk phone", func(s *Subject) { s.onto(vpn.DeskPhone, "1") }},
 		Good: Example{"L2TP/IPsec on a Linux desktop", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldPlatform, platform.Never, platform.Rarely) },
 	},
 	{
-		Code: "release-unknown", Title: "Release is not in the table", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRelease},
+		Code: "release-unknown", Title: "Release is unknown", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRelease},
 		Why: "What is said of this device is judged by another release and may be wrong.",
 		Fix: "Try it on one device first, and correct the release if it was mistyped.", Source: "practice",
 		Bad:  Example{"Linux desktop 0.9", func(s *Subject) { s.onto(vpn.LinuxDesktop, "0.9") }},
@@ -89,7 +89,7 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "client-needed", Title: "Device needs packages or a plugin first", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPlatform},
+		Code: "client-needed", Title: "Device needs additional packages or a plugin", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPlatform},
 		Why: "Without it the device takes the file and then cannot connect.", Fix: "Install what is named before the profile.", Source: "see the platform table",
 		Bad:  Example{"OpenWrt without word of its packages", func(s *Subject) { s.onto(vpn.OpenWrt, "23.05"); s.Device.Name = "Ticket hall router" }},
 		Good: Example{"a Linux desktop, whose parcel names the plugin", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
@@ -101,7 +101,7 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "split-lacking", Title: "Device cannot be told single networks", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldTunnel},
+		Code: "split-lacking", Title: "Device does not support split tunnels", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldTunnel},
 		Why: "With a split tunnel the device reaches only the network that its tunnel address is from; the rest behind the gateway stays out of reach.",
 		Fix: "Use a full tunnel on this device, or another protocol.", Source: "Apple: Device Management, VPN payload reference",
 		Bad:  Example{"a split tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.Tunnel = vpn.TunnelSplit }},
@@ -114,20 +114,20 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "dns-lacking", Title: "Device takes no inside DNS server from us", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
+		Code: "dns-lacking", Title: "Internal DNS servers cannot be set on the device", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
 		Why: "Inside names resolve only if the gateway itself hands out its DNS server on connecting.",
 		Fix: "Let the gateway hand out its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
-		Bad:  Example{"ChromeOS with inside domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
-		Good: Example{"a Linux desktop with inside domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
+		Bad:  Example{"ChromeOS with internal domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
+		Good: Example{"a Linux desktop with internal domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SetDNS && s.Gateway != nil && len(s.Gateway.Domains) > 0 {
-				return []Hit{{Field: vpn.FieldDNS, Found: fmt.Sprintf("%s, with inside domains at %s", s.Release.Title, s.Gateway.Name)}}
+				return []Hit{{Field: vpn.FieldDNS, Found: fmt.Sprintf("%s, with internal domains at %s", s.Release.Title, s.Gateway.Name)}}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "nat-restart", Title: "Gateway behind NAT: a setting and a restart are needed", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldNAT},
+		Code: "nat-restart", Title: "Gateway behind NAT: needs a registry setting and a restart", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldNAT},
 		Why: "Windows refuses an L2TP/IPsec gateway behind NAT until a registry value is set and the computer was restarted.",
 		Fix: "The install script sets the value; tell the person to restart once.", Source: "Microsoft: support article 926179",
 		Bad:  Example{"such a gateway, for Windows", func(s *Subject) { s.onto(vpn.Windows, "11"); s.Connection.L2TP.BehindNAT = true }},
@@ -140,7 +140,7 @@ var deviceRules = []Rule{
 		},
 	},
 	{
-		Code: "scope-lacking", Title: "Device has no connections for all who use it", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldScope},
+		Code: "scope-lacking", Title: "Device does not support connections for all users", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldScope},
 		Why: "The file is refused, or the connection is there for one person only.", Fix: "Make the profile for the person.", Source: "Apple: Device Management, PayloadScope",
 		Bad:  Example{"for the machine, on iOS", func(s *Subject) { s.onto(vpn.IOS, "17"); s.Connection.Scope = vpn.ScopeMachine }},
 		Good: Example{"for the machine, on Linux", func(s *Subject) { s.Connection.Scope = vpn.ScopeMachine }},

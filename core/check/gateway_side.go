@@ -13,7 +13,7 @@ import (
 // name is looked up.
 var sideRules = []Rule{
 	{
-		Code: "client-authority-other", Title: "Gateway does not trust the authority of the device's certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
+		Code: "client-authority-other", Title: "Gateway does not trust the CA of the device certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
 		Why: "The gateway checks devices' certificates against the authorities on its record, and this one is by none of them: the sign-in is refused.",
 		Fix: "Issue the device a certificate by an authority that the gateway trusts, or let the gateway trust this one and note it on its record (client_authority).", Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
 		Bad:  Example{"a gateway that trusts another authority", withClientAuthority(&sampleOtherPEM)},
@@ -26,7 +26,7 @@ var sideRules = []Rule{
 		},
 	},
 	{
-		Code: "client-authority-unknown", Title: "Unknown whether the gateway trusts the device's certificate", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
+		Code: "client-authority-unknown", Title: "Unknown whether the gateway trusts the device certificate", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
 		Why: "The record does not say which authorities the gateway checks devices' certificates against, and the authority of its own certificate did not issue this one.",
 		Fix: "Note the authorities that the gateway trusts on its record (client_authority).", Source: "practice",
 		Bad: Example{"an authority of the gateway's that did not issue the device's certificate", func(s *Subject) {
@@ -45,7 +45,7 @@ var sideRules = []Rule{
 		},
 	},
 	{
-		Code: "gateway-name-inside", Title: "Gateway's own name lies in an internal domain", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDomains},
+		Code: "gateway-name-inside", Title: "Gateway's name is in an internal domain", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDomains},
 		Why: "Names of that domain are looked up by the internal DNS servers, which can be reached through the connection alone: after a break the gateway's name is found no more.",
 		Fix: "Name the internal domain more closely, such as inside.skerryline.example, or give the gateway a name outside of it.", Source: "RFC 8598 §3; practice",
 		Bad:  Example{"norrvik.skerryline.example and the internal domain skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"skerryline.example"} }},
@@ -63,7 +63,7 @@ var sideRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-near-host", Title: "Realm and the gateway's domain differ by a letter", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
+		Code: "realm-near-host", Title: "Realm and the gateway's domain differ by one character", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
 		Why: "One of them is mistyped, or people will enter one for the other.",
 		Fix: "Compare both with what the gateway's configuration says.", Source: "practice",
 		Bad:  Example{"skerrylin.example and norrvik.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "skerrylin.example" }},

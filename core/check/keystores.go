@@ -26,11 +26,11 @@ func BagNotes(name string, b pki.Bag) []format.Note {
 
 // bagRules look at files of certificates and keys.
 var bagRules = []Rule{
-	fileRule(format.PairBroken, "Key and certificate do not belong together", vpn.Error,
+	fileRule(format.PairBroken, "Key does not match the certificate", vpn.Error,
 		"The device cannot prove what its certificate says, and is refused.", "Take the key that the certificate was made for.", "RFC 7296 §2.15",
 		"the certificate of one device with the key of another", "a certificate with its own key"),
-	fileRule(format.PassphraseWrong, "Passphrase does not open the file", vpn.Error,
-		"The device cannot take the certificate in.", "Get the right passphrase from whoever made the file; blanks at its end count.", "RFC 7292 §4",
+	fileRule(format.PassphraseWrong, "Passphrase is wrong", vpn.Error,
+		"The device cannot take the certificate in.", "Get the correct passphrase from whoever created the file; trailing spaces matter.", "RFC 7292 §4",
 		"a PKCS #12 file and another passphrase", "the passphrase that it was made with"),
 	fileRule(format.BagWithoutKey, "PKCS #12 file without a private key", vpn.Warning,
 		"Without the key the device cannot use the certificate to prove who it is.", "Export it again together with its key, or use it as an authority only.", "RFC 7292 §4.2",
@@ -41,11 +41,11 @@ var bagRules = []Rule{
 	fileRule(format.BagSeveralKeys, "Several private keys in one PKCS #12 file", vpn.Warning,
 		"Systems take the first one, the last one, or refuse the file.", "Make a file for each of them.", "RFC 7292 §4.2",
 		"a PKCS #12 file with two keys", "one with one key"),
-	fileRule(format.BagWeak, "PKCS #12 file with old encryption", vpn.Note,
+	fileRule(format.BagWeak, "PKCS #12 file uses outdated encryption", vpn.Note,
 		"Its encryption can be broken with little effort; only releases before 2022 need it.", "Make it again with AES-256, unless an old release has to open it.", "RFC 7292 appendix C; RFC 8018 §6.2",
 		"a file encrypted by RC2 of 40 bits", "one encrypted by AES-256"),
 	{
-		Code: "bag-unopened", Title: "PKCS #12 encryption that the release cannot open", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
+		Code: "bag-unopened", Title: "PKCS #12 encryption is not supported by the release", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
 		Why: "The device says that the passphrase is wrong, although it is right.", Fix: "Make the file with the old encryption for this release.", Source: "see the platform table",
 		Bad:  Example{"AES-256 for Windows 7", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "7"); s.Bags = []Packed{{"ada.p12", false}} }},
 		Good: Example{"3DES there", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "7"); s.Bags = []Packed{{"ada.p12", true}} }},
@@ -61,14 +61,14 @@ var bagRules = []Rule{
 			return nil
 		},
 	},
-	fileRule(format.KeyKindDiffers, "Certificate has another kind of key than the file says", vpn.Error,
-		"The device asks the gateway for a signature of the wrong kind, and the sign-in fails.", "Set the kind to that of the certificate.", "Apple: IKEv2 dictionary, CertificateType",
+	fileRule(format.KeyKindDiffers, "Key type differs from what the file says", vpn.Error,
+		"The device expects a signature of the wrong type, and the sign-in fails.", "Set the kind to that of the certificate.", "Apple: IKEv2 dictionary, CertificateType",
 		"CertificateType RSA beside a key on P-256", "CertificateType ECDSA256 beside it"),
-	fileRule(format.PrivateKeyClear, "Private key stands in the file in clear", vpn.Note,
+	fileRule(format.PrivateKeyClear, "Private key is stored in clear", vpn.Note,
 		"Whoever gets hold of the file can pose as the device.", "Hand it over only by a way that others cannot read, or put it into a PKCS #12 file with a passphrase.", "practice",
 		"a PEM file with a private key", "a certificate alone"),
-	fileRule(format.KeyClosed, "Private key is closed by a passphrase", vpn.Note,
-		"Devices that cannot ask for the passphrase cannot use the key.", "Take the passphrase off for such devices, or use PKCS #12.", "RFC 5958 §3",
+	fileRule(format.KeyClosed, "Private key is encrypted with a passphrase", vpn.Note,
+		"Devices that cannot prompt for the passphrase cannot use the key.", "Take the passphrase off for such devices, or use PKCS #12.", "RFC 5958 §3",
 		"an encrypted private key in PEM form", "one without a passphrase"),
 }
 

@@ -54,7 +54,7 @@ func (s *Subject) weighed(rule *Rule, f Finding) Finding {
 // liveRules look at what was asked on the network.
 var liveRules = []Rule{
 	{
-		Code: "name-unanswered", Title: "Name server knows no such gateway (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "name-unanswered", Title: "Gateway's name does not resolve (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices cannot find the gateway by this name.", Fix: "Correct the name, or enter it at the name server.", Source: "RFC 1035 §4.1.1",
 		Bad: Example{"a name that does not exist", asked(Live{Missing: true})}, Good: Example{"a name with an address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
@@ -69,7 +69,7 @@ var liveRules = []Rule{
 		},
 	},
 	{
-		Code: "name-elsewhere", Title: "Name leads to another address than the record's (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "name-elsewhere", Title: "Gateway's name resolves to a different address (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices reach another machine than the one that is meant, or the record is out of date.", Fix: "Correct the record or the name server.", Source: "practice",
 		Bad: Example{"another address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.9")}})}, Good: Example{"the address on record", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
@@ -86,7 +86,7 @@ var liveRules = []Rule{
 		},
 	},
 	{
-		Code: "name-ipv6-only", Title: "Name has an IPv6 address only (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "name-ipv6-only", Title: "Gateway's name has an IPv6 address only (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "In networks without IPv6, which are many, the gateway cannot be reached.", Fix: "Give the name an IPv4 address too.", Source: "practice",
 		Bad: Example{"an IPv6 address alone", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("2001:db8::7")}})}, Good: Example{"an IPv4 address too", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
@@ -97,44 +97,44 @@ var liveRules = []Rule{
 		},
 	},
 	seen(drift.NoAnswer, Rule{
-		Code: "gateway-no-response", Title: "Gateway does not answer by this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "gateway-no-response", Title: "Gateway does not respond on this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "When it was asked last, nothing came back: devices would try in vain.", Fix: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
 	}),
 	seen(drift.NotTheProtocol, Rule{
-		Code: "port-answers-else", Title: "Something else answers on the gateway's port (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "port-answers-else", Title: "Another service responds on the gateway's port (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "A web server, a proxy or another daemon stands where devices expect the gateway.", Fix: "Look at what listens on that port, and at what stands before it.", Source: "practice",
 	}),
 	seen(drift.SuiteNone, Rule{
-		Code: "suites-refused", Title: "Gateway takes none of the suites on record (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "The first exchange fails: no device can connect.", Fix: "Let the record take over what the gateway takes, or correct the gateway.", Source: "RFC 7296 §2.7",
+		Code: "suites-refused", Title: "Gateway accepts none of the proposals on record (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
+		Why: "The first exchange fails: no device can connect.", Fix: "Accept the gateway's proposals into the record, or correct the gateway.", Source: "RFC 7296 §2.7",
 	}),
 	seen(drift.ChainBroken, Rule{
-		Code: "shown-authority-other", Title: "Gateway shows a certificate that the device cannot believe (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The authority in the parcel did not vouch for the certificate that the gateway really shows.", Fix: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
+		Code: "shown-authority-other", Title: "Gateway presents a certificate that the device does not trust (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "The CA in the parcel did not issue the certificate that the gateway presents.", Fix: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
 	}),
 	seen(drift.ChainPrivate, Rule{
-		Code: "shown-authority-private", Title: "Gateway shows a certificate of no public authority, and the parcel brings none (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "shown-authority-private", Title: "Gateway presents a certificate of a private CA that is not in the parcel (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The device knows public authorities alone and would refuse the certificate.", Fix: "Put the authority beside the offer, so that the parcel brings it.", Source: "RFC 5280 §6",
 	}),
 	seen(drift.TLSOld, Rule{
-		Code: "shown-tls-old", Title: "Gateway has only a TLS that the device refuses (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "shown-tls-old", Title: "Gateway supports only TLS versions that the device rejects (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices want a newer version and end the handshake.", Fix: "Bring the gateway up to date.", Source: "RFC 8996",
 	}),
 	seen(drift.CertificateName, Rule{
-		Code: "shown-name-other", Title: "Gateway shows a certificate for another name (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "shown-name-other", Title: "Gateway presents a certificate for another name (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The device looks for the name in the certificate and refuses another one.", Fix: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
 	}),
 	seen(drift.CertificateExpired, Rule{
-		Code: "shown-certificate-expired", Title: "Gateway shows a certificate that has ended (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "shown-certificate-expired", Title: "Gateway presents an expired certificate (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices refuse it.", Fix: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
 	}),
 	seen(drift.BareL2TP, Rule{
-		Code: "l2tp-without-ipsec", Title: "Gateway answers L2TP without IPsec (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "l2tp-without-ipsec", Title: "Gateway accepts L2TP without IPsec (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "A device that does not insist on IPsec signs in unprotected, and nobody notices.", Fix: "Let the gateway's packet filter pass UDP 1701 only out of IPsec.", Source: "RFC 3193 §4",
 	}),
 	seen(drift.NATDiffers, Rule{
-		Code: "nat-unrecorded", Title: "Gateway is not where the record says as to address translation (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Fix: "Let the record take over what was seen, and build again.", Source: "RFC 3947 §3.2",
+		Code: "nat-unrecorded", Title: "Gateway's NAT setting differs from its record (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
+		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Fix: "Accept the probe result into the record, and rebuild.", Source: "RFC 3947 §3.2",
 	}),
 }
 

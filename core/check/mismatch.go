@@ -13,8 +13,8 @@ import (
 // connection fits by itself; one that was read from a file may be old or wrong.
 var fitRules = []Rule{
 	{
-		Code: "auth-not-offered", Title: "Way to prove who connects is not the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
-		Why: "The gateway asks for another proof than the device brings.", Fix: "Build the parcel again from the gateway's record, or correct the record.", Source: "RFC 7296 §2.15",
+		Code: "auth-not-offered", Title: "Authentication method is not offered by the gateway", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
+		Why: "The gateway requires another authentication method than the device uses.", Fix: "Build the parcel again from the gateway's record, or correct the record.", Source: "RFC 7296 §2.15",
 		Bad:  Example{"EAP-TLS at a gateway that takes login and password", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2EAPTLS }},
 		Good: Example{"login and password there", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -48,7 +48,7 @@ var fitRules = []Rule{
 		},
 	},
 	{
-		Code: "remote-id-not-gateways", Title: "Remote identity is not the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemoteID},
+		Code: "remote-id-not-gateways", Title: "Remote identity differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemoteID},
 		Why: "The device expects a name that the gateway does not have, and breaks off.", Fix: "Take the identity from the gateway's record.", Source: "RFC 7296 §3.5",
 		Bad:  Example{"an identity of another gateway", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example" }},
 		Good: Example{"the gateway's", func(s *Subject) { s.by(vpn.IKEv2) }},
@@ -65,7 +65,7 @@ var fitRules = []Rule{
 		},
 	},
 	{
-		Code: "remote-not-gateways", Title: "Port or transport is not the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemotes, vpn.FieldPort},
+		Code: "remote-not-gateways", Title: "Port or transport differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemotes, vpn.FieldPort},
 		Why: "The device knocks where nobody answers.", Fix: "Take port and transport from the gateway's record.", Source: "practice",
 		Bad:  Example{"TCP at a gateway that has UDP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"the gateway's transport", func(s *Subject) { s.by(vpn.TLS) }},
@@ -95,7 +95,7 @@ var fitRules = []Rule{
 		},
 	},
 	{
-		Code: "control-not-gateways", Title: "Control-channel key is not of the gateway's kind", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldControl},
+		Code: "control-not-gateways", Title: "Control-channel key type differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldControl},
 		Why: "The gateway drops the first packet and seems dead.", Fix: "Take kind and direction from the gateway: where it has direction 0, the client has 1.", Source: "openvpn(8), options tls-auth and tls-crypt",
 		Bad:  Example{"tls-auth at a gateway with tls-crypt", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control.Kind = vpn.ControlAuth }},
 		Good: Example{"the gateway's kind", func(s *Subject) { s.by(vpn.TLS) }},
@@ -124,7 +124,7 @@ var fitRules = []Rule{
 		},
 	},
 	{
-		Code: "pfs-not-offered", Title: "Group for forward secrecy is not the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldESP},
+		Code: "pfs-not-offered", Title: "PFS group differs from the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldESP},
 		Why: "The connection comes up and breaks off at the first renewal of its keys, hours later.", Fix: "Use a group for child keys that both sides have.", Source: "RFC 7296 §1.3.1; RFC 2409 §5.5",
 		Bad: Example{"ecp384 for children at a gateway with ecp256", func(s *Subject) {
 			s.by(vpn.IKEv2)
@@ -144,7 +144,7 @@ var fitRules = []Rule{
 
 // cipherRule finds tunnels whose two sides share no data cipher.
 var cipherRule = Rule{
-	Code: "cipher-nothing-shared", Title: "No data cipher in common", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldCiphers},
+	Code: "cipher-nothing-shared", Title: "No common data cipher", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldCiphers},
 	Why: "The tunnel comes up to its sign-in and is then broken off.", Fix: "Let both sides take AES-256-GCM.", Source: "openvpn(8), option data-ciphers",
 	Bad:  Example{"AES-128-CBC at a gateway with AES-256-GCM", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-128-CBC"} }},
 	Good: Example{"AES-256-GCM there", func(s *Subject) { s.by(vpn.TLS) }},

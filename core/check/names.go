@@ -12,7 +12,7 @@ const forbidden = `\/:*?"<>|`
 
 var nameRules = []Rule{
 	{
-		Code: "name-empty", Title: "Connection has no name", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Code: "name-empty", Title: "Connection name is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
 		Why: "The person would see a connection without a name, or the system refuses it.", Fix: "Give the connection a name.", Source: "practice",
 		Bad:  Example{"an empty name", func(s *Subject) { s.Connection.Name = " " }},
 		Good: Example{"a name", func(s *Subject) { s.Connection.Name = "Skerry Line Norrvik" }},
@@ -24,7 +24,7 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-forbidden", Title: "Name has a character that systems refuse", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Code: "name-forbidden", Title: "Connection name has a forbidden character", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
 		Why: `Windows and file systems refuse \ / : * ? " < > | in a name, and the installation stops.`,
 		Fix: "Leave that character out.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
 		Bad:  Example{"a slash in the name", func(s *Subject) { s.Connection.Name = "Skerry Line/Norrvik" }},
@@ -37,7 +37,7 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-not-unique", Title: "Two connections of one device have the same name", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
+		Code: "name-not-unique", Title: "Connection name is used twice on the device", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
 		Why: "The second replaces the first, or nobody knows which is which.",
 		Fix: "Name each connection after its gateway.", Source: "practice",
 		Bad:  Example{"another connection of that name", func(s *Subject) { s.Siblings = []Sibling{{Name: s.Connection.Name}} }},
@@ -52,7 +52,7 @@ var nameRules = []Rule{
 		},
 	},
 	{
-		Code: "name-lacks-gateway", Title: "Name does not tell the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldName},
+		Code: "name-lacks-gateway", Title: "Connection name does not identify the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldName},
 		Why: "With a second connection on the device, nobody knows which one leads where.",
 		Fix: "Put the gateway's name or city into the name.", Source: "practice",
 		Bad:  Example{"a name that says only VPN", func(s *Subject) { s.Connection.Name = "VPN" }},

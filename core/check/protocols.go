@@ -16,8 +16,8 @@ import (
 // protocolRules look at what only some protocols have.
 var protocolRules = []Rule{
 	{
-		Code: "auth-nothing-shared", Title: "No way in common to prove who connects", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
-		Why: "The device cannot do what the gateway asks for.", Fix: "Let the gateway take another way, or use another protocol for this device.", Source: "see the platform table",
+		Code: "auth-nothing-shared", Title: "No common authentication method", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
+		Why: "The device does not support what the gateway requires.", Fix: "Let the gateway take another way, or use another protocol for this device.", Source: "see the platform table",
 		Bad: Example{"a pre-shared key alone, for IKEv2 on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.Connection.IKEv2.Auth = vpn.IKEv2PSK
@@ -44,8 +44,8 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "identity-missing", Title: "No certificate for the device", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The gateway asks for a certificate, and the device has none to show.", Fix: "Bring the device's certificate with its key, or let the gateway take login and password.", Source: "RFC 7296 §2.15, RFC 5216 §2",
+		Code: "identity-missing", Title: "Device certificate is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
+		Why: "The gateway requires a certificate, and the device has none.", Fix: "Bring the device's certificate with its key, or let the gateway take login and password.", Source: "RFC 7296 §2.15, RFC 5216 §2",
 		Bad:  Example{"IKEv2 by certificate, without one", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2Certificate }},
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -56,8 +56,8 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "authority-missing", Title: "Authority of the gateway's certificate is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "The TLS tunnel knows no authority but the one in its file; without it the gateway is refused, or anybody is believed.",
+		Code: "authority-missing", Title: "CA of the gateway's certificate is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "The TLS tunnel trusts only the CA in its file; without it the gateway is rejected, or any gateway is trusted.",
 		Fix: "Add the authority's certificate to the gateway's offer.", Source: "openvpn(8), option ca",
 		Bad:  Example{"a TLS tunnel without an authority", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "" }},
 		Good: Example{"a TLS tunnel with one", func(s *Subject) { s.by(vpn.TLS) }},
@@ -69,7 +69,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "authority-assumed", Title: "Authority is left to what the device knows", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldAuthority},
+		Code: "authority-assumed", Title: "CA of the gateway is not in the file", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldAuthority},
 		Why: "Unless the gateway's certificate is from an authority that every device knows, the device refuses it.",
 		Fix: "Add the authority's certificate to the offer, unless it is one that devices bring along.", Source: "RFC 7296 §3.6",
 		Bad:  Example{"IKEv2 without an authority", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Authority = "" }},
@@ -83,8 +83,8 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "authority-unread", Title: "Authority that cannot be read", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "The device has nobody to believe, and refuses the gateway.", Fix: "Take the authority's certificate again, in PEM form.", Source: "RFC 7468 §5",
+		Code: "authority-unread", Title: "CA certificate cannot be read", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
+		Why: "The device has no CA to trust, and rejects the gateway.", Fix: "Take the authority's certificate again, in PEM form.", Source: "RFC 7468 §5",
 		Bad:  Example{"text that is no certificate", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "-----BEGIN NOTHING-----" }},
 		Good: Example{"an authority's certificate", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -98,7 +98,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "name-is-number", Title: "Gateway addressed by a number while its certificate is checked by name", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
+		Code: "name-is-number", Title: "IP address is used, but the certificate is checked by name", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Certificates rarely carry the number, and people then switch the check off.",
 		Fix: "Use the gateway's name, or say which name its certificate has.", Source: "RFC 9525 §6",
 		Bad: Example{"SSTP to an IP address", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }}, Good: Example{"SSTP to a name", func(s *Subject) { s.by(vpn.SSTP) }},
@@ -112,7 +112,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "remote-id-differs", Title: "Remote identity is not the server's name", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRemoteID},
+		Code: "remote-id-differs", Title: "Remote identity differs from the server name", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRemoteID},
 		Why: "Devices that check the address they connect to, such as Windows, refuse the gateway's certificate unless it has both names.",
 		Fix: "See to it that the gateway's certificate has both names, or make them the same.", Source: "RFC 7296 §3.5; practice",
 		Bad: Example{"another name as identity", func(s *Subject) {
@@ -141,7 +141,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "psk-shared", Title: "One key for all who use the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPSK},
+		Code: "psk-shared", Title: "Pre-shared key is shared by all users of the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPSK},
 		Why: "Whoever knows the key can pose as the gateway, and nothing else tells people apart.",
 		Fix: "Let the gateway take certificates, or login and password by EAP.", Source: "RFC 7296 §2.15",
 		Bad: Example{"IKEv2 by a pre-shared key alone", func(s *Subject) {
@@ -158,7 +158,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "pptp-outdated", Title: "PPTP no longer protects", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldProtocol},
+		Code: "pptp-outdated", Title: "PPTP is no longer secure", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldProtocol},
 		Why: "What was recorded of a sign-in by MS-CHAPv2 gives the password with little effort, and with it all that passed.",
 		Fix: "Use another protocol; keep PPTP only for devices that have nothing else.", Source: "RFC 3079 §4; practice since 2012",
 		Bad: Example{"a connection by PPTP", func(s *Subject) { s.by(vpn.PPTP) }}, Good: Example{"a connection by IKEv2", func(s *Subject) { s.by(vpn.IKEv2) }},
@@ -171,7 +171,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "mppe-missing", Title: "PPTP link without encryption", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldMPPE},
-		Why: "Everything crosses the network as it is.", Fix: "Let the gateway take MS-CHAPv2 with MPPE of 128 bits.", Source: "RFC 3078, RFC 3079 §3",
+		Why: "All traffic is sent unencrypted.", Fix: "Let the gateway take MS-CHAPv2 with MPPE of 128 bits.", Source: "RFC 3078, RFC 3079 §3",
 		Bad:  Example{"no strength of MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.MPPE = nil }},
 		Good: Example{"128 bits", func(s *Subject) { s.by(vpn.PPTP) }},
 		look: func(s *Subject) []Hit {
@@ -182,7 +182,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "mppe-without-keys", Title: "PPP method that makes no keys for MPPE", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
+		Code: "mppe-without-keys", Title: "PPP method provides no keys for MPPE", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
 		Why: "The link is refused, or comes up without encryption.", Fix: "Allow only MS-CHAPv2 or EAP.", Source: "RFC 3079 §3",
 		Bad:  Example{"CHAP with MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.PPP = []suite.PPPMethod{suite.CHAP} }},
 		Good: Example{"MS-CHAPv2 with MPPE", func(s *Subject) { s.by(vpn.PPTP) }},
@@ -210,7 +210,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "tls-version-old", Title: "Old TLS versions allowed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMinTLS},
+		Code: "tls-version-old", Title: "Outdated TLS versions are allowed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMinTLS},
 		Why: "TLS 1.0 and 1.1 are given up.", Fix: "Set the lowest version to 1.2.", Source: "RFC 8996",
 		Bad: Example{"1.0", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.MinTLS = "1.0" }}, Good: Example{"1.2", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -235,7 +235,7 @@ var protocolRules = []Rule{
 		look: eachCipher(suite.Broken),
 	},
 	{
-		Code: "server-unchecked", Title: "Any certificate of the authority counts as the gateway's", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServerName},
+		Code: "server-unchecked", Title: "Any certificate of the CA is accepted as the gateway's", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServerName},
 		Why: "Another server of the same authority could pose as the gateway.",
 		Fix: "Say which name the gateway's certificate has.", Source: "openvpn(8), option verify-x509-name",
 		Bad:  Example{"no name", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.ServerName = "" }},
@@ -248,7 +248,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "control-unwrapped", Title: "Control channel without a key of its own", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
+		Code: "control-unwrapped", Title: "Control channel is not protected by a key", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
 		Why: "The gateway answers everybody, and faults in TLS can be reached without a key.",
 		Fix: "Add a control-channel key to gateway and offer.", Source: "openvpn(8), option tls-crypt",
 		Bad:  Example{"no key", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control = nil }},
@@ -261,7 +261,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "control-direction", Title: "Control-channel key without a direction", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
+		Code: "control-direction", Title: "Control-channel key without direction", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
 		Why: "Gateways mostly use the key by direction (0 there, 1 on the client); without it each drops what the other sends.",
 		Fix: "Set the direction to 1, unless the gateway uses none.", Source: "openvpn(8), option key-direction",
 		Bad: Example{"an auth key without a direction", func(s *Subject) {
@@ -294,7 +294,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "proposals-unset", Title: "Client's own weak proposals are used", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE},
+		Code: "proposals-unset", Title: "Client's weak default proposals are used", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE},
 		Why: "The built-in proposals of Windows for IKEv2 reach only group 2, which a sound gateway refuses.",
 		Fix: "Put proposals that Windows can name first, such as aes256-sha256-modp2048, at the gateway.", Source: "Microsoft: Set-VpnConnectionIPsecConfiguration",
 		Bad: Example{"no proposals, on Windows", func(s *Subject) {
@@ -310,7 +310,7 @@ var protocolRules = []Rule{
 		},
 	},
 	{
-		Code: "past-the-tunnel", Title: "IPv6 goes past the tunnel", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIPv6},
+		Code: "past-the-tunnel", Title: "IPv6 traffic bypasses the tunnel", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIPv6},
 		Why: "With a full tunnel of IPv4 alone, whatever has IPv6 is reached outside, from the device's own address.",
 		Fix: "Let the gateway give out IPv6 addresses, or refuse IPv6 in a pattern.", Source: "RFC 7359 §3",
 		Bad: Example{"a full tunnel without IPv6", func(s *Subject) {
@@ -359,7 +359,7 @@ func eachCipher(worth suite.Worth) func(*Subject) []Hit {
 // connectRules look at when and how a device connects.
 var connectRules = []Rule{
 	{
-		Code: "pattern-unmet", Title: "Device cannot do what the pattern wants", Severity: vpn.Warning,
+		Code: "pattern-unmet", Title: "Device does not support what the pattern sets", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy, vpn.FieldSite, vpn.FieldRoutes, vpn.FieldDomains, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT},
 		Why:    "The connection is made without it, and behaves otherwise than on other devices.",
 		Fix:    "Make a pattern of its own for such devices, or choose another protocol or file for this one.", Source: "see the table of formats",
@@ -378,10 +378,10 @@ var connectRules = []Rule{
 		},
 	},
 	{
-		Code: "connects-and-asks", Title: "Connects by itself and asks for a password", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
+		Code: "connects-and-asks", Title: "Connects automatically, but prompts for a password", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
 		Why: "The device asks again and again in the middle of other work, or stays unconnected because nobody answers.",
 		Fix: "Save the password, use a certificate, or let people connect by hand.", Source: "practice",
-		Bad: Example{"always, with a password that is asked for", func(s *Subject) {
+		Bad: Example{"always, with a password that is prompted for", func(s *Subject) {
 			s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordPrompted
 		}},
 		Good: Example{"always, with a saved one", func(s *Subject) { s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordSaved }},
@@ -394,7 +394,7 @@ var connectRules = []Rule{
 		},
 	},
 	{
-		Code: "probe-outside", Title: "Probe that answers everywhere", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
+		Code: "probe-outside", Title: "Probe URL responds everywhere", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
 		Why: "While the probe answers no connection is made; one that the whole world reaches keeps the device unconnected.",
 		Fix: "Probe a page that answers only inside.", Source: "Apple: Device Management, URLStringProbe",
 		Bad: Example{"the gateway's own public name", func(s *Subject) {

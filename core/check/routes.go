@@ -32,7 +32,7 @@ func covers(list []netip.Prefix, v string) bool {
 
 var routeRules = []Rule{
 	{
-		Code: "route-host-bits", Title: "Network with host bits set", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
+		Code: "route-host-bits", Title: "Network has host bits set", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
 		Why: "Some systems refuse such a network, others silently take another one.", Fix: "Write the network itself.", Source: "RFC 4632 §3.1",
 		Bad:  Example{"10.20.3.4/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.3.4/16"} }},
 		Good: Example{"10.20.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16"} }},
@@ -53,7 +53,7 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "route-overlap", Title: "Network twice, or inside another", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes},
+		Code: "route-overlap", Title: "Duplicate or overlapping networks", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes},
 		Why: "It does no more than the larger one and hides what was meant.", Fix: "Remove the smaller one.", Source: "practice",
 		Bad:  Example{"10.20.0.0/16 and 10.20.8.0/24", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.20.8.0/24"} }},
 		Good: Example{"10.20.0.0/16 and 10.21.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.21.0.0/16"} }},
@@ -71,7 +71,7 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "route-home", Title: "Network that many homes use", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
+		Code: "route-home", Title: "Network is common in home networks", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
 		Why: "At home the device has the same network on its own link, and what is behind the gateway stays out of reach.",
 		Fix: "Move to a network that is rarely used, such as one from 10.64.0.0/10.", Source: "practice",
 		Bad:  Example{"192.168.1.0/24 behind the gateway", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "192.168.1.0/24"} }},
@@ -93,7 +93,7 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "pool-in-route", Title: "Client addresses lie inside a route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPool},
+		Code: "pool-in-route", Title: "Client address pool overlaps a route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPool},
 		Why: "The device has its own address behind the gateway too; answers go astray unless the gateway answers for it (proxy ARP).",
 		Fix: "Give clients addresses from a network of their own.", Source: "practice", Record: true,
 		Bad:  Example{"a pool inside 10.20.0.0/16", func(s *Subject) { s.Gateway.Pool = []string{"10.20.99.0/24"} }},
@@ -113,7 +113,7 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "split-without-routes", Title: "Split tunnel without a route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
+		Code: "split-without-routes", Title: "Split tunnel without routes", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
 		Why: "The tunnel comes up and nothing goes through it.", Fix: "Name the networks behind the gateway, or use a full tunnel.", Source: "practice",
 		Bad:  Example{"split and no route", func(s *Subject) { s.Connection.Routes = nil; s.Connection.DNS = nil; s.Connection.Domains = nil }},
 		Good: Example{"full and no route", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
@@ -127,7 +127,7 @@ var routeRules = []Rule{
 	{
 		Code: "full-without-dns", Title: "Full tunnel without a DNS server", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
 		Why: "The device may go on asking the server of its own network, which the tunnel does not reach.",
-		Fix: "Put the inside DNS servers on the gateway's record.", Source: "practice",
+		Fix: "Add the internal DNS servers to the gateway's record.", Source: "practice",
 		Bad: Example{"full and no DNS", func(s *Subject) {
 			s.Connection.Tunnel = vpn.TunnelFull
 			s.Connection.Routes = nil
@@ -145,8 +145,8 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "domains-without-dns", Title: "Inside domains and no inside DNS server", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "After connecting, inside names do not resolve.", Fix: "Put the inside DNS servers on the gateway's record.", Source: "practice",
+		Code: "domains-without-dns", Title: "Internal domains without an internal DNS server", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
+		Why: "After connecting, internal names do not resolve.", Fix: "Add the internal DNS servers to the gateway's record.", Source: "practice",
 		Bad:  Example{"domains, no server", func(s *Subject) { s.Gateway.DNS = nil; s.Connection.DNS = nil }},
 		Good: Example{"domains and a server", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
 		look: func(s *Subject) []Hit {
@@ -157,8 +157,8 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "dns-outside-routes", Title: "Inside DNS server not reachable through the tunnel", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "Questions for inside names leave by the wrong way and get no answer.", Fix: "Add the server's network to the routes, or correct the address.", Source: "practice",
+		Code: "dns-outside-routes", Title: "Internal DNS server is not routed through the tunnel", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
+		Why: "Queries for internal names leave outside the tunnel and are not answered.", Fix: "Add the server's network to the routes, or correct the address.", Source: "practice",
 		Bad:  Example{"a server outside the routes", func(s *Subject) { s.Connection.DNS = []string{"10.77.0.53"} }},
 		Good: Example{"a server inside them", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
 		look: func(s *Subject) []Hit {
@@ -180,14 +180,14 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "dns-outside-world", Title: "Inside domains asked of a public DNS server", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "A public server does not know inside names, and everybody on the way sees which ones are asked for.", Fix: "Name the DNS server behind the gateway.", Source: "practice",
+		Code: "dns-outside-world", Title: "Internal domains are resolved by a public DNS server", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
+		Why: "A public server does not know internal names, and everybody on the path sees the queries.", Fix: "Name the DNS server behind the gateway.", Source: "practice",
 		Bad: Example{"a public server", func(s *Subject) {
 			s.Connection.Tunnel = vpn.TunnelFull
 			s.Connection.Routes = nil
 			s.Connection.DNS = []string{"203.0.113.53"}
 		}},
-		Good: Example{"an inside server", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
+		Good: Example{"an internal server", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
 		look: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, v := range s.Connection.DNS {
@@ -200,7 +200,7 @@ var routeRules = []Rule{
 		},
 	},
 	{
-		Code: "routes-shared", Title: "Two connections of one device lead to the same network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
+		Code: "routes-shared", Title: "Two connections of the device route the same network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
 		Why: "With both connected, it is chance which one the traffic takes.", Fix: "Tell the person to use one at a time, or separate the networks.", Source: "practice",
 		Bad: Example{"another profile with 10.20.8.0/24", func(s *Subject) {
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Routes: []string{"10.20.8.0/24"}}}

@@ -54,7 +54,7 @@ func (s *Subject) words(field vpn.Field) []string {
 
 var secretRules = []Rule{
 	{
-		Code: "psk-missing", Title: "No pre-shared key", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK},
+		Code: "psk-missing", Title: "Pre-shared key is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK},
 		Why: "Without the key the device and the gateway cannot begin to talk.", Fix: "Store the gateway's pre-shared key.", Source: "RFC 2409 §5.4",
 		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
 		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
@@ -66,7 +66,7 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "psk-guessable", Title: "Pre-shared key can be guessed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
+		Code: "psk-guessable", Title: "Pre-shared key is guessable", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
 		Why: "Whoever stands between can pose as the gateway and try keys off line until one fits.",
 		Fix: "Make a new key of at least 20 random characters.", Source: "RFC 2409 §5.4; practice",
 		Bad:  Example{"a word and a year", func(s *Subject) { s.setPSK("Skerry2024") }},
@@ -74,7 +74,7 @@ var secretRules = []Rule{
 		look: func(s *Subject) []Hit { return s.guessable(vpn.FieldPSK, s.psk(), pskBits) },
 	},
 	{
-		Code: "password-guessable", Title: "Password can be guessed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
+		Code: "password-guessable", Title: "Password is guessable", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "Somebody who knows the person's name and the usual patterns gets in.",
 		Fix: "Choose a longer password of unrelated words or random characters.", Source: "NIST SP 800-63B-4 §3.1.1",
 		Bad:  Example{"a common word with digits", func(s *Subject) { s.setPassword("sunshine12") }},
@@ -87,7 +87,7 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "password-common", Title: "Password is on every list", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
+		Code: "password-common", Title: "Password is on lists of common passwords", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
 		Why: "It is among the first that are tried anywhere.", Fix: "Choose another one: several unrelated words, or random characters.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"a password from such a list", func(s *Subject) { s.setPassword("sunshine") }},
 		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
@@ -102,19 +102,19 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "password-short", Title: "Password under 8 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
+		Code: "password-short", Title: "Password is shorter than 8 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "All passwords of that length can be tried.", Fix: "Choose one of at least 15 characters; 8 are the least.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad: Example{"seven characters", func(s *Subject) { s.setPassword("q7#Zk2v") }}, Good: Example{"thirty characters", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
 		look: func(s *Subject) []Hit { return short(vpn.FieldPassword, s.password(), 8) },
 	},
 	{
-		Code: "psk-short", Title: "Pre-shared key under 16 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
+		Code: "psk-short", Title: "Pre-shared key is shorter than 16 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
 		Why: "What is overheard at the beginning of a connection lets all keys of that length be tried off line.", Fix: "Make a new key of at least 20 random characters.", Source: "RFC 7296 §2.15",
 		Bad: Example{"twelve characters", func(s *Subject) { s.setPSK("q7#Zk2v!m9Tx") }}, Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit { return short(vpn.FieldPSK, s.psk(), 16) },
 	},
 	{
-		Code: "password-is-login", Title: "Password is the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
+		Code: "password-is-login", Title: "Password equals the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "It is the first thing that anybody tries.", Fix: "Choose another password.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"the login, capitals apart", func(s *Subject) { s.setPassword("A_Fjell") }},
 		Good: Example{"another password", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
@@ -126,7 +126,7 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "psk-is-password", Title: "Pre-shared key is also a password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK, vpn.FieldPassword},
+		Code: "psk-is-password", Title: "Pre-shared key is also used as a password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK, vpn.FieldPassword},
 		Why: "The key is known to everybody who uses the gateway, and so is this password then.",
 		Fix: "Choose another password for the account.", Source: "practice",
 		Bad:  Example{"key and password alike", func(s *Subject) { s.setPassword(s.psk()) }},
@@ -139,9 +139,9 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "password-missing", Title: "Password is to be saved and none is stored", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
+		Code: "password-missing", Title: "Password is to be saved, but none is stored", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "The device would sign in with an empty password.",
-		Fix: "Store the account's password, or let the device ask for it.", Source: "practice",
+		Fix: "Store the account's password, or let the device prompt for it.", Source: "practice",
 		Bad: Example{"saved, without a password", func(s *Subject) { s.setPassword(""); s.Account.Password = nil }},
 		Good: Example{"asked, without a password", func(s *Subject) {
 			s.setPassword("")
@@ -156,7 +156,7 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "cannot-ask", Title: "Device cannot ask for the password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPasswordMode},
+		Code: "cannot-ask", Title: "Device cannot prompt for the password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "The password is to be asked for on a device that has nobody to ask.",
 		Fix: "Let the password be saved on this device.", Source: "practice",
 		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.PasswordMode = vpn.PasswordPrompted }},
@@ -171,9 +171,9 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "saved-unencrypted", Title: "Password saved on a disk that is not encrypted", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPasswordMode},
+		Code: "saved-unencrypted", Title: "Password is saved on an unencrypted disk", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "Whoever finds or steals the device reads the password from its disk.",
-		Fix: "Encrypt the disk, or let the device ask for the password.", Source: "practice",
+		Fix: "Encrypt the disk, or let the device prompt for the password.", Source: "practice",
 		Bad:  Example{"saved, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false }},
 		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		look: func(s *Subject) []Hit {
@@ -184,7 +184,7 @@ var secretRules = []Rule{
 		},
 	},
 	{
-		Code: "hard-to-type", Title: "Easily confused characters in what is typed by hand", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK, vpn.FieldLogin},
+		Code: "hard-to-type", Title: "Easily confused characters in a value to be typed", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK, vpn.FieldLogin},
 		Why: "Capital O and zero, capital I, small l and one look alike on paper; people type the wrong one.",
 		Fix: "Choose one without 0 O o 1 l I | where it must be typed.", Source: "practice",
 		Bad: Example{"a key with l, 1, O and 0 for an Android phone", func(s *Subject) {

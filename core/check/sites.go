@@ -23,7 +23,7 @@ func sampleSite(s *Subject, masquerade bool, networks ...string) {
 // siteRules are about networks behind routers.
 var siteRules = []Rule{
 	{
-		Code: "site-overlap", Title: "Site has a network that is behind the gateway too", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldSite},
+		Code: "site-overlap", Title: "Site network is also behind the gateway", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldSite},
 		Why: "The router has the network on its own side: what is behind the gateway stays out of reach for the site, and answers go astray.",
 		Fix: "Renumber one of the two, or take the network off of the routes of this profile.", Source: "RFC 1918 §4",
 		Bad:  Example{"10.20.8.0/24 here, 10.20.8.0/24 behind the gateway", func(s *Subject) { sampleSite(s, true, "10.20.8.0/24"); s.Connection.Routes = []string{"10.20.8.0/24"} }},
@@ -47,7 +47,7 @@ var siteRules = []Rule{
 		},
 	},
 	{
-		Code: "site-inside-route", Title: "Site lies inside a network behind the gateway", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldSite},
+		Code: "site-inside-route", Title: "Site is part of a network behind the gateway", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldSite},
 		Why: "A router that goes by policy (IPsec) can send what its site's hosts say to the router itself into the tunnel; and the gateway must hold the smaller network apart from the larger one.",
 		Fix: "Name the networks behind the gateway without the site's, or see to it that the gateway routes the smaller one to the router.", Source: "RFC 4301 §4.4.1",
 		Bad:  Example{"10.20.50.0/24 inside 10.20.0.0/16", func(s *Subject) { sampleSite(s, true, "10.20.50.0/24") }},
@@ -64,7 +64,7 @@ var siteRules = []Rule{
 		},
 	},
 	{
-		Code: "site-twice", Title: "Two sites behind one gateway have the same network", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldSite},
+		Code: "site-twice", Title: "Two sites of one gateway have the same network", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldSite},
 		Why: "The gateway can send the network's traffic to one of the two routers only.",
 		Fix: "Renumber one of the sites, or let one of the routers masquerade.", Source: "RFC 1918 §4",
 		Bad: Example{"10.50.1.0/24 at two routers", func(s *Subject) {
@@ -89,7 +89,7 @@ var siteRules = []Rule{
 		},
 	},
 	{
-		Code: "site-not-announced", Title: "Gateway's record does not announce the site's network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldSite},
+		Code: "site-not-announced", Title: "Site network is not announced by the gateway's record", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldSite},
 		Why: "What is behind the gateway finds no way back to the site, and other devices are told no route to it.",
 		Fix: "Let the gateway route the network to the router and add it to the announced networks of its record, or let the router masquerade.", Source: "practice",
 		Bad:  Example{"10.50.1.0/24, and nothing is announced", func(s *Subject) { sampleSite(s, false, "10.50.1.0/24"); s.Gateway.Announced = nil }},
@@ -108,7 +108,7 @@ var siteRules = []Rule{
 		},
 	},
 	{
-		Code: "announced-overlap", Title: "Announced network overlaps another one of the gateway", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAnnounced},
+		Code: "announced-overlap", Title: "Announced network overlaps another network of the gateway", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAnnounced},
 		Why: "The gateway cannot tell whether such an address is at a site, behind itself, or a client's.",
 		Fix: "Announce only what is at sites, or correct the networks behind the gateway.", Source: "RFC 4632 §3.1", Record: true,
 		Bad:  Example{"10.20.8.0/24 announced, 10.20.0.0/16 behind it", func(s *Subject) { s.Gateway.Announced = []string{"10.20.8.0/24"} }},
@@ -129,7 +129,7 @@ var siteRules = []Rule{
 		},
 	},
 	{
-		Code: "site-by-password", Title: "Gateway cannot tell whose site it is", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAuth},
+		Code: "site-by-password", Title: "Site signs in with a password only", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldAuth},
 		Why: "By EAP-MSCHAPv2 the identity in IKE is what the client says: a gateway that lets it choose the site's networks lets every login have them.",
 		Fix: "Give the router a certificate, or let it masquerade.", Source: "RFC 7296 §3.5",
 		Bad: Example{"IKEv2 by login and password", func(s *Subject) {

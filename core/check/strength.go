@@ -150,7 +150,7 @@ func names(ps []suite.Proposal) string {
 
 var strengthRules = []Rule{
 	{
-		Code: "ppp-nothing-shared", Title: "No PPP authentication method in common", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
+		Code: "ppp-nothing-shared", Title: "No common PPP authentication method", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
 		Why: "Gateway and device cannot agree how the person signs in.", Fix: "Let the gateway take MS-CHAPv2.", Source: "RFC 1661 §6.2",
 		Bad: Example{"a gateway that takes only EAP", func(s *Subject) {
 			s.Connection.L2TP.PPP = nil
@@ -165,7 +165,7 @@ var strengthRules = []Rule{
 		},
 	},
 	{
-		Code: "ppp-clear", Title: "Password crosses the link as it is", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPPP},
+		Code: "ppp-clear", Title: "Password is sent in clear", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPPP},
 		Why: "With PAP only the tunnel around it, if there is one, stands between the password and whoever listens.",
 		Fix: "Let the gateway take MS-CHAPv2 and leave PAP off.", Source: "RFC 1334 §2",
 		Bad:  Example{"PAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.PAP} }},
@@ -185,14 +185,14 @@ var strengthRules = []Rule{
 		},
 	},
 	{
-		Code: "ike-nothing-shared", Title: "No IKE proposal in common", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
+		Code: "ike-nothing-shared", Title: "No common IKE proposal", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
 		Why: "The very first exchange ends with NO_PROPOSAL_CHOSEN.", Fix: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.IKE = []string{"aes128-sha256-ecp256"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setIKE("aes128-sha256-ecp256") }},
 		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
 	},
 	{
-		Code: "esp-nothing-shared", Title: "No ESP proposal in common", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldESP},
+		Code: "esp-nothing-shared", Title: "No common ESP proposal", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldESP},
 		Why: "The key exchange succeeds and the tunnel behind it is refused.", Fix: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5.5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.ESP = []string{"aes128gcm16"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setESP("aes128gcm16-ecp256") }},
@@ -213,7 +213,7 @@ var strengthRules = []Rule{
 		look: eachUsed(ofWorth(suite.Weak)),
 	},
 	{
-		Code: "algorithm-last-resort", Title: "Algorithm that should soon be replaced", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Code: "algorithm-last-resort", Title: "Algorithm should be replaced soon", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "SHA-1 still holds here, but releases to come will refuse it.", Fix: "Let the gateway also take SHA-256.", Source: "RFC 8247 §2.3",
 		Bad:  Example{"SHA-1", func(s *Subject) { s.setESP("aes256-sha1-modp2048") }},
 		Good: Example{"SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
@@ -226,7 +226,7 @@ var strengthRules = []Rule{
 		},
 	},
 	{
-		Code: "aead-with-integrity", Title: "Integrity algorithm beside a cipher that needs none", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Code: "aead-with-integrity", Title: "Integrity algorithm with an AEAD cipher", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "Some daemons refuse the proposal, others never match it.", Fix: "Leave the integrity algorithm out.", Source: "RFC 7296 §3.3, RFC 5282 §8",
 		Bad:  Example{"AES-GCM with SHA-256", func(s *Subject) { s.setESP("aes256gcm16-sha256-modp2048") }},
 		Good: Example{"AES-GCM alone", func(s *Subject) { s.setESP("aes256gcm16-modp2048") }},
@@ -236,7 +236,7 @@ var strengthRules = []Rule{
 		}),
 	},
 	{
-		Code: "integrity-missing", Title: "No integrity algorithm", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
+		Code: "integrity-missing", Title: "Integrity algorithm is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "Without it packets can be changed on the way, and IKE has no such proposal at all.", Fix: "Add sha256.", Source: "RFC 8221 §4, RFC 2409 §4",
 		Bad:  Example{"AES-CBC without integrity", func(s *Subject) { s.setESP("aes256-modp2048") }},
 		Good: Example{"AES-CBC with SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
@@ -295,7 +295,7 @@ const (
 // timeRules look at lifetimes and at how PPTP keeps its keys.
 var timeRules = []Rule{
 	{
-		Code: "lifetimes-upside-down", Title: "Child keys live longer than what they hang on", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
+		Code: "lifetimes-upside-down", Title: "Child lifetime is longer than the IKE lifetime", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
 		Why: "The child is cut off when its parent ends, and connections break in between.", Fix: "Let child keys live shorter than the IKE keys, for example 60 and 480 minutes.", Source: "RFC 7296 §2.8",
 		Bad:  Example{"60 minutes for IKE, 480 for children", lifetimes(60, 480)},
 		Good: Example{"480 minutes for IKE, 60 for children", lifetimes(480, 60)},
@@ -307,7 +307,7 @@ var timeRules = []Rule{
 		},
 	},
 	{
-		Code: "lifetime-outside", Title: "Lifetime outside what devices take", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
+		Code: "lifetime-outside", Title: "Lifetime is outside the range that devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
 		Why: "Devices refuse the profile, or take a lifetime of their own.", Fix: "Choose between 10 and 1440 minutes.", Source: "Apple: IKEv2 dictionary, LifeTimeInMinutes",
 		Bad: Example{"keys for a week", lifetimes(10080, 60)}, Good: Example{"keys for eight hours", lifetimes(480, 60)},
 		look: func(s *Subject) []Hit {

@@ -125,11 +125,11 @@ func mixed(v string) (string, bool) {
 
 var typedRules = []Rule{
 	{
-		Code: "edge-space", Title: "Blank before or after a value", Severity: vpn.Error,
+		Code: "edge-space", Title: "Space before or after a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
-		Why:    "The blank is sent to the gateway but cannot be seen, and the sign-in fails without a reason.",
-		Fix:    "Remove the blank, or confirm at the gateway that it belongs there.", Source: "practice",
-		Bad:  Example{"a login that ends with a blank", func(s *Subject) { s.Account.Login = "a_fjell " }},
+		Why:    "The space is sent to the gateway but cannot be seen, and the sign-in fails for no visible reason.",
+		Fix:    "Remove the space, or confirm at the gateway that it belongs there.", Source: "practice",
+		Bad:  Example{"a login that ends with a space", func(s *Subject) { s.Account.Login = "a_fjell " }},
 		Good: Example{"the same login without it", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: eachFixed(func(t typed) (string, bool) {
 			trimmed := strings.TrimSpace(t.value)
@@ -137,16 +137,16 @@ var typedRules = []Rule{
 				return "", false
 			}
 			if strings.HasPrefix(t.value, trimmed) {
-				return "a blank at the end", true
+				return "a space at the end", true
 			}
-			return "a blank at the beginning", true
+			return "a space at the beginning", true
 		}, strings.TrimSpace),
 	},
 	{
-		Code: "login-space", Title: "Blank inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
-		Why: "Mail programs and documents show an underscore under a link as a blank; the login then does not exist.",
+		Code: "login-space", Title: "Space inside a login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
+		Why: "Mail programs and documents show an underscore in a link as a space; that login does not exist.",
 		Fix: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
-		Bad:  Example{"a login with a blank in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},
+		Bad:  Example{"a login with a space in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},
 		Good: Example{"a login with an underscore", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
 			login := s.Connection.Login
@@ -178,7 +178,7 @@ var typedRules = []Rule{
 		look: eachTyped(func(t typed) (string, bool) { return firstRune(t.value, unicode.IsControl) }),
 	},
 	{
-		Code: "lookalike-character", Title: "Character that a keyboard does not have", Severity: vpn.Warning,
+		Code: "lookalike-character", Title: "Typographic or look-alike character in a value", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "A text program turned a plain quote or hyphen into a typographic one; what a person types on a keyboard does not match.",
 		Fix:    "Replace it by the plain character.", Source: "practice",
@@ -192,7 +192,7 @@ var typedRules = []Rule{
 		}, onKeyboard),
 	},
 	{
-		Code: "mixed-script", Title: "Letters of two scripts in one value", Severity: vpn.Warning,
+		Code: "mixed-script", Title: "Mixed scripts in one value", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer},
 		Why:    "A Cyrillic or Greek letter that looks like a Latin one makes a different login or password.",
 		Fix:    "Type the value again on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
@@ -201,7 +201,7 @@ var typedRules = []Rule{
 		look: eachTyped(func(t typed) (string, bool) { return mixed(t.value) }),
 	},
 	{
-		Code: "secret-not-ascii", Title: "Password or key outside ASCII", Severity: vpn.Warning,
+		Code: "secret-not-ascii", Title: "Non-ASCII characters in a password or key", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "Clients and gateways turn such letters into different bytes; what works on one device fails on the next.",
 		Fix:    "Choose a new one of plain letters, digits and signs.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
@@ -215,7 +215,7 @@ var typedRules = []Rule{
 		}),
 	},
 	{
-		Code: "value-too-long", Title: "Value longer than devices take", Severity: vpn.Warning,
+		Code: "value-too-long", Title: "Value is longer than devices accept", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "Some clients cut a long value without saying so, and the sign-in fails.",
 		Fix:    "Shorten it: 64 characters for a key and a login, 127 for a password are safe.", Source: "practice",
@@ -228,7 +228,7 @@ var typedRules = []Rule{
 		}),
 	},
 	{
-		Code: "login-is-mail", Title: "Mail address where a login is meant", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
+		Code: "login-is-mail", Title: "Email address used as login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
 		Why: "People enter the address they know best; the gateway keeps logins of its own.",
 		Fix: "Write the login as the gateway has it.", Source: "practice",
 		Bad:  Example{"the person's mail address as login", func(s *Subject) { s.Account.Login = "ada@skerryline.example" }},
@@ -241,7 +241,7 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-doubled", Title: "Realm is in the login already", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLogin},
+		Code: "realm-doubled", Title: "Realm is already part of the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLogin},
 		Why: "The realm is joined to the login by Wardicon; with it in the login too, the gateway sees it twice.",
 		Fix: "Keep only the part without the realm in the login.", Source: "practice",
 		Bad:  Example{"a login that ends with the realm", func(s *Subject) { s.Account.Login = "a_fjell@crew.skerryline.example" }},
@@ -262,7 +262,7 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-missing", Title: "Gateway wants a realm and has none on record", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRealm},
+		Code: "realm-missing", Title: "Realm is required but not set", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRealm},
 		Why: "The login goes out without the part that the gateway looks for, and is refused.", Fix: "Enter the realm at the gateway, or set its form of login to the login alone.", Source: "RFC 7542 §2",
 		Bad:  Example{"login@realm without a realm", func(s *Subject) { s.Gateway.SignIn.Realm = "" }},
 		Good: Example{"login@realm with one", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
@@ -274,7 +274,7 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-differs", Title: "Realm is not the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
+		Code: "realm-differs", Title: "Realm differs from the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
 		Why: "The gateway looks the login up in another realm and does not find it.",
 		Fix: "Remove the account's realm to take the gateway's, or correct the gateway.", Source: "practice",
 		Bad:  Example{"another realm at the account", func(s *Subject) { s.Account.Realm = "office.skerryline.example" }},
@@ -287,7 +287,7 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-is-host", Title: "Gateway's host domain taken for the realm", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
+		Code: "realm-is-host", Title: "Gateway's host domain used as realm", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
 		Why: "Realm and domain look alike, and people enter one for the other; the gateway refuses the login.",
 		Fix: "Remove the account's realm to take the gateway's.", Source: "practice",
 		Bad:  Example{"the domain of the gateway's address as realm", func(s *Subject) { s.Account.Realm = "skerryline.example" }},
@@ -300,7 +300,7 @@ var typedRules = []Rule{
 		},
 	},
 	{
-		Code: "realm-unwanted", Title: "Realm at a gateway that takes none", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRealm},
+		Code: "realm-unwanted", Title: "Realm set, but the gateway does not use one", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRealm},
 		Why: "The realm is left off, which may not be what was meant.",
 		Fix: "Remove the account's realm, or set the gateway's form of login.", Source: "practice",
 		Bad: Example{"a realm where the form is the login alone", func(s *Subject) {

@@ -79,7 +79,7 @@ func (c *comparison) name(n Resolved) {
 	default:
 		seen := slices.Sorted(slices.Values(n.Addresses))
 		if !slices.Equal(seen, slices.Sorted(slices.Values(c.g.Addresses))) {
-			d := Difference{Code: NameElsewhere, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: strings.Join(seen, ", "), Take: true, Fix: "Correct the name server, or let the record take over the addresses."}
+			d := Difference{Code: NameElsewhere, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: strings.Join(seen, ", "), Take: true, Fix: "Correct the name server, or accept the addresses into the record."}
 			d.Text = fmt.Sprintf("the name %s leads to %s, the record has %s", n.Name, d.Seen, record)
 			c.say(d)
 		}
@@ -195,12 +195,12 @@ func (c *comparison) ike(a Answer) {
 		if c.g.ProbeAt != nil {
 			d.Severity = vpn.Note // asked elsewhere than devices do, it sees other addresses
 		}
-		d.Record, d.Seen, d.Take, d.Fix = natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT), c.g.ProbeAt == nil, "Let the record take over what was seen: Windows clients need a registry value for a gateway behind address translation."
+		d.Record, d.Seen, d.Take, d.Fix = natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT), c.g.ProbeAt == nil, "Accept the probe result into the record: Windows clients need a registry value for a gateway behind NAT."
 		c.say(d)
 	}
 	if o := c.g.Offers.IKEv2; a.Method == MethodIKEv2 && o != nil && len(r.Taken) > 0 && r.Fragmentation == o.NoFragmentation {
 		d := about(a, NoFragments, vpn.Note, "the record says that it takes fragments: %t, the gateway shows %t", !o.NoFragmentation, r.Fragmentation)
-		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprint(!o.NoFragmentation), fmt.Sprint(r.Fragmentation), true, "Let the record take over what was seen."
+		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprint(!o.NoFragmentation), fmt.Sprint(r.Fragmentation), true, "Accept the probe result into the record."
 		c.say(d)
 	}
 }
@@ -273,7 +273,7 @@ func (c *comparison) tls(a Answer) {
 	anchors := c.anchors(a.Protocol)
 	if len(anchors) == 0 && c.public != nil && !c.vouched(list) {
 		whole = false
-		d := about(a, ChainPrivate, vpn.Warning, "shows a certificate by %q, which no public authority vouches for, and the parcels bring none along", leaf.Issuer.CommonName)
+		d := about(a, ChainPrivate, vpn.Warning, "presents a certificate issued by %q, a private CA that is not in the parcels", leaf.Issuer.CommonName)
 		d.Record, d.Seen, d.Fix = "no authority of your own", leaf.Issuer.CommonName, "Put the authority beside the offer, so that the parcels bring it."
 		c.say(d)
 	}
@@ -281,13 +281,13 @@ func (c *comparison) tls(a Answer) {
 		if links, broken := pki.Path(leaf, list[1:], anchors); broken != pki.Whole {
 			whole = false
 			last := links[len(links)-1]
-			d := about(a, ChainBroken, vpn.Error, "shows a certificate of %q, whose issuer %q no authority in the parcels vouches for", nameOf(leaf), last.Issuer.CommonName)
-			d.Record, d.Seen, d.Fix = anchors[0].Subject.CommonName, last.Issuer.CommonName, "Give the gateway a certificate of the authority on record, or put the right authority beside the offer. What was seen on the network is not taken over as an authority."
+			d := about(a, ChainBroken, vpn.Error, "presents a certificate for %q whose issuer %q is not trusted by the CAs in the parcels", nameOf(leaf), last.Issuer.CommonName)
+			d.Record, d.Seen, d.Fix = anchors[0].Subject.CommonName, last.Issuer.CommonName, "Install a certificate of the CA on record at the gateway, or add the right CA to the offer. A CA that was only seen on the network is not accepted into the record."
 			c.say(d)
 		}
 	}
 	if want := c.wantedName(a.Protocol); want != "" && !pki.Covers(leaf, want) {
-		d := about(a, CertificateName, vpn.Error, "its certificate is for %s, devices ask for %s", strings.Join(pki.Names(leaf), ", "), want)
+		d := about(a, CertificateName, vpn.Error, "its certificate is for %s, devices expect %s", strings.Join(pki.Names(leaf), ", "), want)
 		d.Record, d.Seen, d.Fix = want, strings.Join(pki.Names(leaf), ", "), "Give the gateway a certificate with that name, or correct the name in the record."
 		c.say(d)
 	}
@@ -297,13 +297,13 @@ func (c *comparison) tls(a Answer) {
 		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate."
 		c.say(d)
 	case left < expiresSoon:
-		d := about(a, CertificateExpiring, vpn.Warning, "its certificate ends on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+		d := about(a, CertificateExpiring, vpn.Warning, "its certificate expires on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
 		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate before."
 		c.say(d)
 	}
 	if known, err := pki.Certificates(c.g.Certificate); err == nil && len(known) > 0 && !known[0].Equal(leaf) {
 		d := about(a, CertificateOther, vpn.Note, "shows another certificate than the one on record: number %x of %q", leaf.SerialNumber, leaf.Issuer.CommonName)
-		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprintf("%x", known[0].SerialNumber), fmt.Sprintf("%x", leaf.SerialNumber), whole && len(c.anchors(a.Protocol)) > 0, "Let the record take over the one that was seen, once it is clear why it is another one."
+		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprintf("%x", known[0].SerialNumber), fmt.Sprintf("%x", leaf.SerialNumber), whole && len(c.anchors(a.Protocol)) > 0, "Accept the new certificate into the record once it is clear why it changed."
 		c.say(d)
 	}
 	c.version(a)

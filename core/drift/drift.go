@@ -33,11 +33,11 @@ func (p Probe) State() State {
 	case answered == 0 && slices.ContainsFunc(p.Names, func(r Resolved) bool { return r.Fault != "" && len(r.Addresses) == 0 }):
 		return Unresolved // nobody knows whether it answers
 	case len(p.Answers) == 0 || answered == 0:
-		return AllSilent
+		return NoResponse
 	case slices.ContainsFunc(p.Differences, func(d Difference) bool { return d.Severity != vpn.Note }):
 		return Differs
 	default:
-		return Sound
+		return Matches
 	}
 }
 
@@ -46,9 +46,9 @@ type State string
 
 // The states of a probe.
 const (
-	Sound     State = "sound"   // everything answers, and as the record says
-	Differs   State = "differs" // something is not as the record says
-	AllSilent State = "silent"  // nothing answers
+	Matches    State = "matches"     // everything answers, and as the record says
+	Differs    State = "differs"     // something is not as the record says
+	NoResponse State = "no-response" // nothing answers
 
 	Unresolved State = "unresolved" // the name server did not answer, so that it was not found out
 )
@@ -67,11 +67,11 @@ type AnswerState string
 
 // The states.
 const (
-	Answered AnswerState = "answers"  // as the protocol says
-	Silent   AnswerState = "silent"   // nothing came back
-	Closed   AnswerState = "closed"   // the system at that address says that nothing listens there, or ends the connection
-	Faulty   AnswerState = "faulty"   // something came back that the protocol does not know there
-	Unprobed AnswerState = "unprobed" // it could not be asked
+	Answered AnswerState = "answers"     // as the protocol says
+	Silent   AnswerState = "no-response" // nothing came back
+	Closed   AnswerState = "closed"      // the system at that address says that nothing listens there, or ends the connection
+	Faulty   AnswerState = "faulty"      // something came back that the protocol does not know there
+	Unprobed AnswerState = "unprobed"    // it could not be asked
 )
 
 // Answer is how a gateway answered in one protocol at one address and port.
@@ -106,7 +106,7 @@ const (
 type IKE struct {
 	Taken            []string `json:"taken" doc:"Suites that it takes"`
 	Refused          []string `json:"refused" doc:"Suites that it refuses"`
-	Unprobed         []string `json:"unprobed" doc:"Suites that were not asked for: so many begun associations look like an attack, or nobody can ask for them here"`
+	Unprobed         []string `json:"unprobed" doc:"Suites that were not probed: that many half-open associations look like an attack, or they cannot be tested from here"`
 	Wanted           []string `json:"wanted" doc:"Groups that it asked for in the place of the one that was offered"`
 	Cookie           bool     `json:"cookie" doc:"It wants a cookie first, as a gateway under load does (RFC 7296 §2.6)"`
 	Fragmentation    bool     `json:"fragmentation" doc:"It takes IKE messages in fragments (RFC 7383)"`
@@ -149,7 +149,7 @@ type Difference struct {
 	Seen     string       `json:"seen" doc:"What was seen"`
 	Text     string       `json:"text"`
 	Fix      string       `json:"fix"`
-	Take     bool         `json:"take" doc:"The record can take over what was seen"`
+	Take     bool         `json:"take" doc:"The probe result can be accepted into the record"`
 }
 
 // ProbeRow is a probe in a list: what it came to, and how fast each protocol answered.

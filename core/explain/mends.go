@@ -96,7 +96,7 @@ var fixes = []fix{
 	{"routes-missing", desktop, "", "Run: nmcli connection modify {name} +ipv4.routes {route}; then connect again"},
 	{"other-way", windows, cmdlets, "Run: Set-VpnConnection -Name {name}{all} -SplitTunneling $false -Force; then connect again"},
 	{"other-way", desktop, "", "Run: nmcli connection modify {name} ipv4.never-default no; then connect again"},
-	{"inside-names", windows, cmdlets, "Run while connected: Get-DnsClientServerAddress -InterfaceAlias {name}; where it is empty, put inside name servers on record and build again."},
+	{"inside-names", windows, cmdlets, "Run while connected: Get-DnsClientServerAddress -InterfaceAlias {name}; if it is empty, add internal name servers to the record and rebuild."},
 	{"inside-names", desktop, "", "Run while connected: resolvectl status; where the tunnel has no name server, put inside ones on record and build again."},
 }
 
@@ -153,7 +153,7 @@ func (e Evidence) fill(text string) string {
 func (e Evidence) instead() string {
 	found, ok := platform.Find(e.Platform, e.Release)
 	if !ok {
-		return "wardicon platforms shows which"
+		return "wardicon platform list shows which"
 	}
 	var names []string
 	for _, p := range found.Instead(e.Protocol) {

@@ -48,7 +48,7 @@ func ParseIgnore(data []byte) ([]Ignore, error) {
 	for i := range file.Ignore {
 		e := &file.Ignore[i]
 		if _, ok := check.Lookup(e.Rule); !ok {
-			return nil, fmt.Errorf("entry %d, rule: found %q, expected one that wardicon rules lists", i+1, e.Rule)
+			return nil, fmt.Errorf("entry %d, rule: found %q, expected one that wardicon rule list lists", i+1, e.Rule)
 		}
 		if strings.TrimSpace(e.Reason) == "" {
 			return nil, fmt.Errorf("entry %d (%s), reason: found none, expected why this is left as it is", i+1, e.Rule)

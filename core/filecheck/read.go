@@ -44,7 +44,7 @@ func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, 
 	}
 	tooMuch := func() int64 {
 		w.codec, w.bag = nil, nil
-		w.notes = append(w.notes, format.Note{Kind: format.NotYetRead, Found: "the files ask for more rounds of key derivation than are done for one lot", At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
+		w.notes = append(w.notes, format.Note{Kind: format.NotYetRead, Found: "the files require more key derivation rounds than are allowed at once", At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
 		return 0
 	}
 	switch {

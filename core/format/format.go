@@ -297,7 +297,7 @@ func texts(c vpn.Connection) []fieldText {
 	return list
 }
 
-// Ask gives password, keeping and key their one form: a password that is asked for is
+// Ask gives password, keeping and key their one form: a password that is prompted for is
 // not in the file, a file without a password makes the device ask, and a pre-shared key
 // is there only where the two ends prove themselves by it.
 func Ask(c vpn.Connection) vpn.Connection {

@@ -137,9 +137,9 @@ func Issue(random io.Reader, by Issuer, public crypto.PublicKey, w Wanted) (*x50
 		switch _, broken := Path(c, nil, []*x509.Certificate{by.Certificate}); broken {
 		case Whole:
 		case NameConstraint:
-			return nil, &IssueError{"names", strings.Join(w.Names, ", "), "names that " + by.Certificate.Subject.CommonName + " may vouch for"}
+			return nil, &IssueError{"names", strings.Join(w.Names, ", "), "names that " + by.Certificate.Subject.CommonName + " may issue for"}
 		default:
-			return nil, &IssueError{"issuer", by.Certificate.Subject.CommonName, "an authority that may vouch for this (" + string(broken) + ")"}
+			return nil, &IssueError{"issuer", by.Certificate.Subject.CommonName, "an authority that may issue for this (" + string(broken) + ")"}
 		}
 	}
 	return c, nil

@@ -141,7 +141,7 @@ func TestIssueRefused(t *testing.T) {
 		{"nobody to vouch for it", pki.Issuer{Key: key}, leaf(pki.ForClient, nil), "issuer"},
 		{"by a client", pki.Issuer{Certificate: client, Key: key}, leaf(pki.ForClient, nil), "issuer"},
 		{"no names", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = nil }), "names"},
-		{"a name with a blank", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norr vik.example"} }), "names"},
+		{"a name with a space", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norr vik.example"} }), "names"},
 		{"a web address", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"https://norrvik.example"} }), "names"},
 		{"a wildcard inside", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"a.*.example"} }), "names"},
 		{"a mail address with a name", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.Names = []string{"Ada <ada@skerryline.example>"} }), "names"},

@@ -19,7 +19,7 @@ type Link struct {
 	Key     string    `json:"key" doc:"Kind of its key"`
 	From    time.Time `json:"from"`
 	To      time.Time `json:"to"`
-	Root    bool      `json:"root" doc:"It vouches for itself"`
+	Root    bool      `json:"root" doc:"It is self-signed"`
 	Missing bool      `json:"missing" doc:"It is not there: the one before it names it as its issuer"`
 	Fault   string    `json:"fault,omitempty" doc:"What is wrong with it; empty where nothing is"`
 }
@@ -27,9 +27,9 @@ type Link struct {
 // breaks words what is at fault with the link that a walk stops at.
 var breaks = map[Break]string{
 	IssuerWrong:    "has the issuer's name, and did not sign the one before it",
-	NotAuthority:   "may not vouch for others",
+	NotAuthority:   "must not issue certificates",
 	PathTooLong:    "allows fewer authorities below it than there are",
-	NameConstraint: "may not vouch for the names of the first one",
+	NameConstraint: "must not issue for the names of the first one",
 }
 
 // Chain walks from a leaf to an authority that is believed and looks at each link on a day. Where
@@ -45,7 +45,7 @@ func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now tim
 	switch broken {
 	case Whole:
 		if !slices.ContainsFunc(anchors, end.Equal) && len(anchors) > 0 {
-			links[len(links)-1].Fault = "is none of the authorities that are believed"
+			links[len(links)-1].Fault = "is not one of the trusted CAs"
 		}
 	case IssuerMissing:
 		links = append(links, Link{Subject: end.Issuer.CommonName, Names: []string{}, Usage: ForAuthority, Missing: true, Fault: "is not there"})

@@ -18,7 +18,7 @@ const (
 	Whole          Break = ""
 	IssuerMissing  Break = "issuer-missing"  // nobody of the issuer's name is there
 	IssuerWrong    Break = "issuer-wrong"    // one of that name is there and did not sign
-	NotAuthority   Break = "not-authority"   // the issuer may not vouch for others
+	NotAuthority   Break = "not-authority"   // the issuer must not issue certificates
 	PathTooLong    Break = "path-too-long"   // more steps than the issuer allows
 	NameConstraint Break = "name-constraint" // a name that the issuer may not vouch for
 )

@@ -69,10 +69,10 @@ func (p *planner) secrets() {
 		p.choose(vpn.FieldPasswordMode, title, string(c.PasswordMode), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
 	case d.CannotAsk:
 		c.PasswordMode = vpn.PasswordSaved
-		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "%s cannot ask a person", d.Name)
+		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "%s cannot prompt for it", d.Name)
 	case p.plan.Ability.CannotAsk:
 		c.PasswordMode = vpn.PasswordSaved
-		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "nothing on %s asks for it when it connects", p.plan.Release.Title)
+		p.choose(vpn.FieldPasswordMode, title, "saved", ByDevice, "%s does not prompt for it when connecting", p.plan.Release.Title)
 	case !p.plan.Ability.SavePassword:
 		c.PasswordMode = vpn.PasswordPrompted
 		p.choose(vpn.FieldPasswordMode, title, "asked", ByDevice, "%s takes no password from us", p.plan.Release.Title)
@@ -87,10 +87,10 @@ func (p *planner) secrets() {
 		c.Password = *a.Password
 	}
 	if c.PasswordMode == vpn.PasswordSaved && c.Password.IsZero() && p.plan.Ability.InstallAsks() {
-		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByDevice, "it is not on record; the install script asks for it and stores it"})
+		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByDevice, "not on record; the install script prompts for it and stores it"})
 	}
 	if c.PasswordMode == vpn.PasswordPrompted && p.plan.Ability.InstallAsks() {
-		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByOperator, "the install script asks for it and stores it, because nothing can ask later"})
+		p.replace(Choice{vpn.FieldPasswordMode, title, "asked at install", ByOperator, "the install script prompts for it and stores it, because there is no later prompt"})
 	}
 }
 

@@ -43,7 +43,7 @@ func (p *planner) certificates() {
 			shown, _ := pki.Certificates(g.Certificate)
 			list = pki.RootsFirst(list, shown)
 			c.Authority = pki.Bundle(list...)
-			p.choose(vpn.FieldAuthority, "Authority", list[0].Subject.CommonName, ByGateway, "it vouches for the certificate of %s", g.Name)
+			p.choose(vpn.FieldAuthority, "Authority", list[0].Subject.CommonName, ByGateway, "it issued the certificate of %s", g.Name)
 		}
 	}
 	if !c.NeedsIdentity() {

@@ -24,14 +24,14 @@ func (p *planner) told(kept vpn.Connection, format string) {
 		p.replace(Choice{vpn.FieldRemoteID, "Remote identity", c.Server, ByDevice, fmt.Sprintf("%s looks for the server address in the gateway's certificate, whatever identity the gateway sends", p.plan.Release.Title)})
 	}
 	if s := c.PPTP; s != nil && len(s.MPPE) > 0 && kept.PPTP != nil && len(kept.PPTP.MPPE) == 0 {
-		p.reason(vpn.FieldMPPE, upper(format)+" cannot name it: "+p.plan.Release.Title+" asks for encryption by itself")
+		p.reason(vpn.FieldMPPE, upper(format)+" cannot name it: "+p.plan.Release.Title+" requires encryption by default")
 	}
 	if len(c.Routes) > 0 && len(kept.Routes) == 0 {
 		p.left(vpn.FieldRoutes, "networks: "+join(c.Routes), upper(format)+" cannot name them, so nothing goes through but what the gateway's own class of addresses holds")
 		c.Routes = []string{}
 	}
 	if len(c.Domains) > 0 && len(kept.Domains) == 0 {
-		p.left(vpn.FieldDomains, "inside domains: "+join(c.Domains), upper(format)+" cannot name them, so inside hosts are asked for by their whole names")
+		p.left(vpn.FieldDomains, "internal domains: "+join(c.Domains), upper(format)+" cannot set them, so internal hosts need their full names")
 		c.Domains = []string{}
 	}
 	if p.plan.Format == platform.WindowsXML {

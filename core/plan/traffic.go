@@ -15,7 +15,7 @@ func (p *planner) traffic() {
 	p.site()
 	routes, origin, whose := slices.Concat(g.Routes, p.announced()), ByGateway, "the networks behind "+g.Name
 	if len(routes) > len(g.Routes) {
-		whose += ", with those of other sites that it makes known"
+		whose += ", including those of other sites that it announces"
 	}
 	if len(pattern.Routes) > 0 {
 		routes, origin, whose = pattern.Routes, ByPattern, "the networks of the pattern "+pattern.Name

@@ -38,7 +38,7 @@ type Proof struct {
 	Name    string     `json:"name"`
 	Signed  bool       `json:"signed" doc:"There is a signature"`
 	Fits    bool       `json:"fits" doc:"The signature fits: nothing was changed since"`
-	Trusted bool       `json:"trusted" doc:"The signer's chain leads to an authority that is believed"`
+	Trusted bool       `json:"trusted" doc:"The signer's chain leads to a trusted CA"`
 	Asked   bool       `json:"asked" doc:"Authorities were given to hold the signer against"`
 	Signer  string     `json:"signer,omitempty"`
 	Names   []string   `json:"names" doc:"Alternative names of the signer's certificate"`

@@ -83,7 +83,7 @@ func TestOf(t *testing.T) {
 		{"the list", "norrvik-digests.txt", whole, believed, "", "Skerry Line office", true},
 		{"its signature", "norrvik-digests.p7s", whole, believed, "", "Skerry Line office", true},
 		{"nobody asked for", "norrvik-install.sh", whole, nil, "", "Skerry Line office", false},
-		{"a stranger's", "norrvik-install.sh", with("norrvik-digests.p7s", sign(t, stranger, list.Content, true)), believed, "Somebody in the signer's chain is none of the authorities", "Somebody office", false},
+		{"a stranger's", "norrvik-install.sh", with("norrvik-digests.p7s", sign(t, stranger, list.Content, true)), believed, "Somebody in the signer's chain is not one of the trusted CAs", "Somebody office", false},
 		{"a stranger's, believed", "norrvik-install.sh", with("norrvik-digests.p7s", sign(t, stranger, list.Content, true)), []*x509.Certificate{root, other}, "", "Somebody office", true},
 		{"by a server", "norrvik-install.sh", with("norrvik-digests.p7s", sign(t, server, list.Content, true)), nil, "for server, not for signing", "Skerry Line office", false},
 		{"unsigned list", "norrvik-install.sh", with("norrvik-digests.p7s", nil), believed, "", "", false},

@@ -24,7 +24,7 @@ type Authority struct {
 	DayLimit    int          `json:"day_limit" required:"false" doc:"Most certificates that it issues within a day; 0 means 10000"`
 	Lists       []string     `json:"lists" required:"false" doc:"Web addresses of its revocation list, as certificates shall name them"`
 	Deltas      []string     `json:"deltas" required:"false" doc:"Web addresses of the list of what was revoked lately, as the whole list shall name them"`
-	Retired     bool         `json:"retired" required:"false" doc:"It is still believed, and issues no more"`
+	Retired     bool         `json:"retired" required:"false" doc:"It is still trusted, but issues no more"`
 	Note        string       `json:"note,omitempty"`
 }
 
@@ -75,7 +75,7 @@ func (a *Authority) Validate() error {
 	case !list[0].IsCA:
 		in.add("/certificate", fmt.Sprintf("a certificate for %s", pki.UsageOf(list[0])), "one with the basic constraint CA", "take the authority's own certificate")
 	case !rooted(list):
-		in.add("/certificate", fmt.Sprintf("%q without %q, which vouches for it", list[0].Subject.CommonName, above(list).Issuer.CommonName), "the chain up to one that vouches for itself", "add the missing certificate behind the others")
+		in.add("/certificate", fmt.Sprintf("%q without %q, which issued it", list[0].Subject.CommonName, above(list).Issuer.CommonName), "the chain up to a self-signed root", "add the missing certificate behind the others")
 	case a.Key != nil && a.Key.Reveal() == secret.Hidden:
 		in.secret("/key", a.Key)
 	case a.Key != nil:

@@ -23,11 +23,11 @@ type Mail struct {
 	Server      string       `json:"server" doc:"Host name of the mail server; empty sends no emails"`
 	Port        int          `json:"port" required:"false" doc:"0 means 587 for starttls and 465 for tls"`
 	Security    MailSecurity `json:"security" required:"false" doc:"How TLS begins: starttls or tls"`
-	Login       string       `json:"login,omitempty" doc:"Login at the server; empty where it asks for none"`
+	Login       string       `json:"login,omitempty" doc:"Login at the server; empty if it requires none"`
 	Password    *secret.Text `json:"password,omitempty" writeOnly:"true" doc:"Never read back. Leave it out to keep it, null removes it"`
 	PasswordSet bool         `json:"password_set" readOnly:"true" doc:"A password is stored"`
 	From        string       `json:"from" required:"false" doc:"Mail address of the sender"`
-	Authority   string       `json:"authority,omitempty" doc:"Authorities of the server's certificate, PEM; empty believes those of the system"`
+	Authority   string       `json:"authority,omitempty" doc:"CAs of the server's certificate, PEM; empty trusts those of the system"`
 	Reminders   []string     `json:"reminders" required:"false" doc:"Mail addresses that are told what ends soon"`
 	Damaged     bool         `json:"damaged,omitempty" readOnly:"true" doc:"A password is stored but cannot be read any more: set it again"`
 }

@@ -189,7 +189,7 @@ type TLSOffer struct {
 	Digest     string      `json:"digest,omitempty" doc:"Digest for ciphers without their own and for an auth key, such as SHA256"`
 	MinTLS     string      `json:"min_tls,omitempty" doc:"Lowest TLS version: 1.2 or 1.3"`
 	ServerName string      `json:"server_name,omitempty" doc:"Name that the gateway's certificate must have; empty checks only that it is a server's"`
-	Keepalive  int         `json:"keepalive" required:"false" doc:"Seconds between signs of life; 0 leaves it to the gateway"`
+	Keepalive  int         `json:"keepalive" required:"false" doc:"Seconds between keepalives; 0 leaves it to the gateway"`
 }
 
 // Hidden is a copy of the offers without their secrets.

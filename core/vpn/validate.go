@@ -152,7 +152,7 @@ func HostProblem(v string) (expected, fix string) {
 	case strings.ContainsAny(v, "/?#"):
 		return expected + " without a path", fmt.Sprintf("write only %s", shown(v[:strings.IndexAny(v, "/?#")]))
 	case strings.ContainsFunc(v, unicode.IsSpace):
-		return expected + " without blanks", "remove the blank"
+		return expected + " without spaces", "remove the space"
 	case strings.Contains(v, "@"):
 		return expected + ", not a mail address or login", "write what stands behind the @"
 	case strings.HasPrefix(v, "[") && strings.HasSuffix(v, "]"):

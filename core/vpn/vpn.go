@@ -91,16 +91,16 @@ type Gateway struct {
 	DNS       []string `json:"dns" doc:"Inside DNS servers, IP addresses"`
 	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
 	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
-	Egress    []string `json:"egress" doc:"What the world sees of a client that goes through the gateway, IP addresses or networks"`
-	Announced []string `json:"announced" doc:"Networks of sites behind routers that the gateway routes to those and makes known to all other devices, in CIDR form"`
+	Egress    []string `json:"egress" doc:"Public addresses of clients behind the gateway (egress), IP addresses or networks"`
+	Announced []string `json:"announced" doc:"Networks of sites behind routers that the gateway routes to them and announces to all other devices, in CIDR form"`
 	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
 	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
 
-	Certificate     string `json:"certificate,omitempty" doc:"The certificate that the gateway shows and those between it and its root, PEM; it is checked against what devices believe"`
+	Certificate     string `json:"certificate,omitempty" doc:"The certificate that the gateway presents and its intermediates, PEM; checked against the CAs that devices trust"`
 	ClientAuthority string `json:"client_authority,omitempty" doc:"Authorities that the gateway checks devices' certificates against, PEM; noted when Wardicon makes its certificate. Empty means those of its offers"`
 
-	ProbeAt *ProbeAt `json:"probe_at,omitempty" doc:"Where the service itself asks the gateway, when that is not where devices reach it"`
+	ProbeAt *ProbeAt `json:"probe_at,omitempty" doc:"Where the service probes the gateway, if devices reach it elsewhere"`
 	Note    string   `json:"note,omitempty"`
 }
 
@@ -117,8 +117,8 @@ func (g Gateway) SignInBy(p Protocol) SignIn {
 
 // ProbeAt is where the service asks a gateway: an inside address, or ports that are forwarded.
 type ProbeAt struct {
-	Address string         `json:"address,omitempty" doc:"IP address that is asked in the place of those on record"`
-	Ports   map[string]int `json:"ports,omitempty" doc:"Ports that are asked in the place of others, such as {\"500\": 20500}"`
+	Address string         `json:"address,omitempty" doc:"IP address that is probed instead of those on record"`
+	Ports   map[string]int `json:"ports,omitempty" doc:"Ports that are probed instead of others, such as {\"500\": 20500}"`
 }
 
 // Moved is the port that is asked in the place of another one.
@@ -177,7 +177,7 @@ type Device struct {
 	PersonID  string          `json:"person_id" required:"true" doc:"The person who uses the device"`
 	Platform  Platform        `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
 	Release   string          `json:"release" required:"true" doc:"Release of the platform, such as 11 or 10.15"`
-	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot ask a person for a password"`
+	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot prompt for a password"`
 	Encrypted bool            `json:"encrypted" doc:"The disk is encrypted"`
 	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
 	Site      *Site           `json:"site,omitempty" doc:"Networks behind a router; null where the device connects itself alone"`
@@ -328,7 +328,7 @@ type Organisation struct {
 	Name    string `json:"name" required:"true" doc:"Shown in profiles and on cards"`
 	Domain  string `json:"domain" required:"true" doc:"A domain of the organisation; reversed, it begins the identifiers in Apple profiles"`
 	Links   string `json:"links" required:"false" doc:"Address under which people reach this service, such as https://connect.skerryline.example; links in mails begin with it"`
-	LinksV4 string `json:"links_v4" required:"false" doc:"The same by IPv4 alone; with links_v6 it shows traffic that goes past a tunnel"`
+	LinksV4 string `json:"links_v4" required:"false" doc:"The same over IPv4 only; with links_v6 it detects traffic that bypasses a tunnel"`
 	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
 	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
 

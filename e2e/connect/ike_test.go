@@ -233,7 +233,7 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags ...string) {
 	t.Helper()
 	g.bundle = filepath.Join(w.r.dir, "bundles", g.name+authority)
-	w.r.do(append([]string{"certificate", "bundle", g.name, "--authority", authority, "--to", g.bundle}, flags...)...)
+	w.r.do(append([]string{"certificate", "bundle", g.name, "--authority", authority, "--out", g.bundle}, flags...)...)
 }
 
 // TestIKEv2 connects headless Linux by IKEv2 in each way to authenticate, with each way in
@@ -278,7 +278,7 @@ func TestIKEv2(t *testing.T) {
 			gateways[name] = &g
 		}
 	}
-	w.r.do("authority", "roll-over", "Old", "--to", "New")
+	w.r.do("authority", "roll-over", "Old", "--successor", "New")
 	w.r.do("certificate", "issue", "Rolling eaptls", "--authority", "New")
 	for _, m := range ways[:3] { // the last one still shows what the old authority issued
 		w.bundle(t, gateways["Rolling"+m.name], "New")
@@ -334,10 +334,10 @@ func TestIKEv2(t *testing.T) {
 		return w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f | sort")
 	}
 	before := files()
-	t.Run("a password that is asked for at install", func(t *testing.T) {
+	t.Run("a password that is prompted for at install", func(t *testing.T) {
 		w.r.do("profile", "change", "Alone eap/Aloneeap", "--password", "asked")
 		parcel := filepath.Join(w.r.dir, "asked")
-		w.r.do("build", "Alone eap/Aloneeap", "--to", parcel)
+		w.r.do("build", "Alone eap/Aloneeap", "--out", parcel)
 		if out, err := w.cli.try(10, "sh", "-c", `cd "$0" && sh ./*-install.sh < /dev/null`, parcel); err == nil || !strings.Contains(out, "A password is needed") || files() != before {
 			t.Errorf("a silent install without a password: %v %s", err, out)
 		}
@@ -347,7 +347,7 @@ func TestIKEv2(t *testing.T) {
 	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
 		w.r.do("profile", "change", "Alone eap/Aloneeap", "--connection", "Harbour link", "--password", "saved")
 		parcel := filepath.Join(w.r.dir, "renamed")
-		w.r.do("build", "Alone eap/Aloneeap", "--to", parcel)
+		w.r.do("build", "Alone eap/Aloneeap", "--out", parcel)
 		w.cli.shell(`cd "$1" && sh ./*-install.sh; swanctl --terminate --ike skerry-line-aloneeap > /dev/null 2>&1 || true`, parcel)
 		if left := w.cli.shell("grep -rl 'skerry-line-aloneeap' /etc/swanctl || true"); left != "" {
 			t.Errorf("of the old name there is %s", left)
@@ -361,7 +361,7 @@ func TestIKEv2(t *testing.T) {
 	t.Run("always is always", func(t *testing.T) {
 		w.r.do("profile", "change", "Alone p256/Alonep256", "--connect", "always")
 		parcel := filepath.Join(w.r.dir, "always")
-		w.r.do("build", "Alone p256/Alonep256", "--to", parcel)
+		w.r.do("build", "Alone p256/Alonep256", "--out", parcel)
 		w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
 		up := func() bool { _, err := w.cli.try(3, "ping", "-c", "1", "-W", "1", "10.20.0.1"); return err == nil }
 		if !until(15, up) {

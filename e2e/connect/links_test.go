@@ -137,7 +137,7 @@ func TestSSTP(t *testing.T) {
 	cli.shell("echo 10.211.0.1 sstp.skerryline.example >> /etc/hosts; mkdir -p /run/sstpc; ip addr add 127.0.0.1/8 dev lo 2> /dev/null || true")
 	r.do("gateway", "add", "Sstp", "--address", "sstp.skerryline.example", "--route", "10.20.0.0/16", "--sstp-ppp", "mschapv2", "--sstp-authority", r.authority("Harbour"))
 	bundle := filepath.Join(r.dir, "bundle")
-	r.do("certificate", "bundle", "Sstp", "--authority", "Harbour", "--kind", "rsa3072", "--to", bundle)
+	r.do("certificate", "bundle", "Sstp", "--authority", "Harbour", "--kind", "rsa3072", "--out", bundle)
 	r.do("profile", "add", "Laptop", "--gateway", "Sstp", "--protocol", "sstp")
 	server := gw.start("sstp-gateway", "env", insideSSTP+"="+bundle, os.Args[0])
 	parcel := r.build("Laptop/Sstp")
@@ -233,7 +233,7 @@ func TestL2TP(t *testing.T) {
 	for _, name := range []string{"Certified", "Posing"} {
 		r.do(append([]string{"gateway", "add", name, "--address", strings.ToLower(name) + ".skerryline.example", "--l2tp-auth", "certificate", "--l2tp-authority", r.authority("Harbour")}, common...)...)
 		bundle := filepath.Join(r.dir, "bundles", name)
-		r.do("certificate", "bundle", name, "--authority", "Harbour", "--to", bundle)
+		r.do("certificate", "bundle", name, "--authority", "Harbour", "--out", bundle)
 		g := ikeGateway{name: name, bundle: bundle}
 		g.install(t, gw)
 		certificate := g.file("-certificate.pem")

@@ -92,7 +92,7 @@ func TestNetworkManager(t *testing.T) {
 		w.bundle(t, &g, c.issuer)
 		gateways = append(gateways, &g)
 	}
-	r.do("authority", "roll-over", "Old", "--to", "New")
+	r.do("authority", "roll-over", "Old", "--successor", "New")
 	w.bundle(t, gateways[2], "New") // one shows the new certificate, the other the old one
 	for i, c := range cases {
 		g := gateways[i]
@@ -178,7 +178,7 @@ func TestNetworkManager(t *testing.T) {
 			device := "Guest"
 			if name == "Deskcert" {
 				g := ikeGateway{name: name, bundle: filepath.Join(r.dir, "bundles", name)}
-				r.do("certificate", "bundle", name, "--authority", "Alone", "--to", g.bundle)
+				r.do("certificate", "bundle", name, "--authority", "Alone", "--out", g.bundle)
 				g.install(t, gw)
 				device, local, remote, secrets = "Desk alone", "auth = pubkey\n certs = "+g.file("-certificate.pem"), "auth = pubkey\n "+g.trusting(t), ""
 			}

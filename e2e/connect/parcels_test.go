@@ -413,7 +413,7 @@ func TestParcelsElsewhere(t *testing.T) {
 				// What device management brings beside it is what the script for Windows brings.
 				w.r.do("profile", "change", c.device+"/"+c.gateway, "--format", "powershell")
 				beside := filepath.Join(w.r.dir, "parcels", "beside-"+strings.ToLower(c.gateway))
-				w.r.do("build", c.device+"/"+c.gateway, "--to", beside)
+				w.r.do("build", c.device+"/"+c.gateway, "--out", beside)
 				m := newWindows(`PC\ada`, `PC\ada`)
 				if err := m.run(t, beside, "-install.ps1"); err != nil {
 					t.Fatal(err)

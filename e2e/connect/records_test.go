@@ -34,7 +34,7 @@ func newRecords(t testing.TB) *records {
 	r := &records{t: t, dir: t.TempDir()}
 	data := filepath.Join(r.dir, "data")
 	r.file("confirm", ownerPassword)
-	if code, out := r.try(ownerPassword+"\n", "set-up", "--data", data, "--owner", "me", "--password-file", "-"); code != 0 {
+	if code, out := r.try(ownerPassword+"\n", "service", "set-up", "--data", data, "--owner", "me", "--password-file", "-"); code != 0 {
 		t.Fatal(out)
 	}
 	ctx, stop := context.WithCancel(context.Background())
@@ -57,7 +57,7 @@ func newRecords(t testing.TB) *records {
 		}
 	})
 	r.url = server.URL
-	if code, out := r.try(ownerPassword+"\n", "sign-in", "--name", "me", "--password-file", "-"); code != 0 {
+	if code, out := r.try(ownerPassword+"\n", "me", "sign-in", "--name", "me", "--password-file", "-"); code != 0 {
 		t.Fatal(out)
 	}
 	r.do("organisation", "change", "--name", "Skerry Line", "--domain", "skerryline.example")
@@ -100,7 +100,7 @@ func (r *records) file(name, content string) string {
 func (r *records) build(profile string, more ...string) string {
 	r.t.Helper()
 	dir := filepath.Join(r.dir, "parcels", strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile)))
-	r.do(append([]string{"build", profile, "--to", dir}, more...)...)
+	r.do(append([]string{"build", profile, "--out", dir}, more...)...)
 	return dir
 }
 
@@ -119,9 +119,9 @@ func (r *records) authority(name string) string {
 func (r *records) despite(profile, name string, rules ...string) string {
 	r.t.Helper()
 	for _, rule := range rules {
-		r.do("override", profile, rule, "--reason", "the test's gateway has no more", "--until", time.Now().AddDate(0, 0, 7).Format(time.DateOnly))
+		r.do("finding", "override", profile, rule, "--reason", "the test's gateway has no more", "--until", time.Now().AddDate(0, 0, 7).Format(time.DateOnly))
 	}
 	dir := filepath.Join(r.dir, "parcels", strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile))+"-"+name)
-	r.do("build", profile, "--to", dir)
+	r.do("build", profile, "--out", dir)
 	return dir
 }

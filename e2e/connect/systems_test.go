@@ -181,7 +181,7 @@ func systemsWorld(t *testing.T) *ikeWorld {
 		w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "skerryline.example", "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048,aes128-sha1-modp2048", "--esp", "aes256-sha256,aes128-sha1"}, flags...)...)
 		if name == "Certified" {
 			g := ikeGateway{name: name, bundle: filepath.Join(w.r.dir, "bundles", name)}
-			w.r.do("certificate", "bundle", name, "--authority", "Harbour", "--to", g.bundle)
+			w.r.do("certificate", "bundle", name, "--authority", "Harbour", "--out", g.bundle)
 			g.install(t, w.gw)
 			local, remote, secrets = "auth = pubkey\n certs = "+g.file("-certificate.pem"), "auth = pubkey\n "+g.trusting(t), ""
 		}

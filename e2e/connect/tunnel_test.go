@@ -51,7 +51,7 @@ func newTunnelGateway(t *testing.T, r *records, gw, cli *box, name string, n int
 	}
 	r.do(flags...)
 	bundle := filepath.Join(r.dir, "bundles", name)
-	r.do("certificate", "bundle", name, "--authority", authority, "--to", bundle)
+	r.do("certificate", "bundle", name, "--authority", authority, "--out", bundle)
 	client, more := "require", []string{side.option}
 	if auth != "certificate" {
 		more = append(more, "auth-user-pass-verify /etc/openvpn/checker via-file")

@@ -130,14 +130,14 @@ func TestWindowsParcels(t *testing.T) {
 	}
 	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
 		parcel := filepath.Join(w.r.dir, "first")
-		w.r.do("build", "Windows guest/Eap", "--to", parcel)
+		w.r.do("build", "Windows guest/Eap", "--out", parcel)
 		m := newWindows(`PC\admin`, `PC\ada`)
 		if err := m.run(t, parcel, "-install.ps1"); err != nil {
 			t.Fatal(err)
 		}
 		w.r.do("profile", "change", "Windows guest/Eap", "--connection", "Harbour link")
 		second := filepath.Join(w.r.dir, "second")
-		w.r.do("build", "Windows guest/Eap", "--to", second)
+		w.r.do("build", "Windows guest/Eap", "--out", second)
 		if err := m.run(t, second, "-install.ps1"); err != nil {
 			t.Fatal(err)
 		}

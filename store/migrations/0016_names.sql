@@ -36,6 +36,7 @@ END;
 -- Findings, and what operators said about rules.
 ALTER TABLE findings RENAME COLUMN mend TO fix;
 ALTER TABLE findings RENAME COLUMN mendable TO fixable;
+ALTER TABLE findings RENAME COLUMN passed TO overridden;
 DROP INDEX findings_rank;
 ALTER TABLE findings DROP COLUMN rank;
 UPDATE findings SET severity = CASE severity WHEN 'blocker' THEN 'error' WHEN 'advice' THEN 'note' ELSE severity END;
@@ -114,7 +115,8 @@ UPDATE devices SET body = json_remove(json_set(body, '$.offboarded', json(body -
     WHERE json_type(iif(json_valid(body), body, '{}'), '$.withdrawn') IS NOT NULL;
 UPDATE gateways SET body = json_remove(json_set(body, '$.probe_at', json(body -> '$.ask_at')), '$.ask_at')
     WHERE json_type(iif(json_valid(body), body, '{}'), '$.ask_at') IS NOT NULL;
-UPDATE probes SET body = replace(replace(replace(replace(body, '"severity":"blocker"', '"severity":"error"'), '"severity":"advice"', '"severity":"note"'), '"mend":', '"fix":'), '"unasked":', '"unprobed":');
+UPDATE probes SET body = replace(replace(replace(replace(replace(replace(replace(body, '"severity":"blocker"', '"severity":"error"'), '"severity":"advice"', '"severity":"note"'), '"mend":', '"fix":'), '"unasked":', '"unprobed":'), '"state":"silent"', '"state":"no-response"'), '"state":"sound"', '"state":"matches"'), '"state":"unasked"', '"state":"unprobed"');
+UPDATE probes SET state = CASE state WHEN 'sound' THEN 'matches' WHEN 'silent' THEN 'no-response' ELSE state END;
 
 -- +goose Down
 DROP TRIGGER profiles_counted;
@@ -153,6 +155,7 @@ END;
 -- Findings, and what operators said about rules.
 ALTER TABLE findings RENAME COLUMN fix TO mend;
 ALTER TABLE findings RENAME COLUMN fixable TO mendable;
+ALTER TABLE findings RENAME COLUMN overridden TO passed;
 DROP INDEX findings_rank;
 ALTER TABLE findings DROP COLUMN rank;
 UPDATE findings SET severity = CASE severity WHEN 'error' THEN 'blocker' WHEN 'note' THEN 'advice' ELSE severity END;
@@ -231,4 +234,5 @@ UPDATE devices SET body = json_remove(json_set(body, '$.withdrawn', json(body ->
     WHERE json_type(iif(json_valid(body), body, '{}'), '$.offboarded') IS NOT NULL;
 UPDATE gateways SET body = json_remove(json_set(body, '$.ask_at', json(body -> '$.probe_at')), '$.probe_at')
     WHERE json_type(iif(json_valid(body), body, '{}'), '$.probe_at') IS NOT NULL;
-UPDATE probes SET body = replace(replace(replace(replace(body, '"severity":"error"', '"severity":"blocker"'), '"severity":"note"', '"severity":"advice"'), '"fix":', '"mend":'), '"unprobed":', '"unasked":');
+UPDATE probes SET body = replace(replace(replace(replace(replace(replace(replace(body, '"severity":"error"', '"severity":"blocker"'), '"severity":"note"', '"severity":"advice"'), '"fix":', '"mend":'), '"unprobed":', '"unasked":'), '"state":"no-response"', '"state":"silent"'), '"state":"matches"', '"state":"sound"'), '"state":"unprobed"', '"state":"unasked"');
+UPDATE probes SET state = CASE state WHEN 'matches' THEN 'sound' WHEN 'no-response' THEN 'silent' ELSE state END;

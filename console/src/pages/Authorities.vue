@@ -42,65 +42,60 @@ function key(a: Schemas['AuthorityRow']) {
 <template>
   <PageHead title="Authorities" back="/certificates" back-text="Certificates">
     <BButton v-if="doing !== 'make'" class="alters" variant="primary" size="sm" @click="doing = 'make'"
-      >Make an authority</BButton
+      >Create an authority</BButton
     >
     <BButton v-if="doing !== 'bring'" class="alters" variant="outline-secondary" size="sm" @click="doing = 'bring'"
-      >Bring one in</BButton
+      >Import</BButton
     >
   </PageHead>
-  <p class="soft">Authorities vouch for gateways and devices. Their keys are sealed here.</p>
+  <p class="soft">
+    Certificate authorities issue the certificates of gateways and devices. Their keys are sealed here.
+  </p>
   <form v-if="doing === 'make'" class="panel mb-4" novalidate @submit.prevent="make">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <Field
-        v-model="draft.kind"
-        kind="choice"
-        label="Kind of key"
-        pointer="/kind"
-        :errors="errors"
-        :choices="keyKinds"
-      />
-      <Field v-model="draft.years" kind="number" label="Years that it is valid" pointer="/years" :errors="errors" />
+      <Field v-model="draft.kind" kind="choice" label="Key type" pointer="/kind" :errors="errors" :choices="keyKinds" />
+      <Field v-model="draft.years" kind="number" label="Validity in years" pointer="/years" :errors="errors" />
     </div>
-    <Field v-model="draft.issuing" kind="check" label="A root, and below it the authority that issues" />
+    <Field v-model="draft.issuing" kind="check" label="A root, and an issuing CA below it" />
     <details class="mb-3">
-      <summary>Bounds and lists</summary>
+      <summary>Name constraints and CRL</summary>
       <div class="columns mt-2">
         <Field
           v-model="draft.permitted"
           kind="list"
-          label="Bound to"
+          label="Permitted names"
           pointer="/permitted"
           :errors="errors"
-          help="Domains and networks, one a line. It cannot vouch for anything else."
+          help="Domains and networks, one per line. It cannot issue for anything else."
         />
-        <Field v-model="draft.excluded" kind="list" label="Kept from" pointer="/excluded" :errors="errors" />
+        <Field v-model="draft.excluded" kind="list" label="Excluded names" pointer="/excluded" :errors="errors" />
         <Field
           v-model="draft.lists"
           kind="list"
-          label="Web addresses of its revocation list"
+          label="URLs of its CRL"
           pointer="/lists"
           :errors="errors"
-          help="As gateways reach this service, or a copy."
+          help="As gateways reach this service or a copy of the CRL."
         />
       </div>
     </details>
     <Notice :text="wrong" />
-    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Make it</BButton>
+    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Create</BButton>
     <BButton type="button" variant="link" @click="doing = ''">Cancel</BButton>
   </form>
   <section v-else-if="doing === 'bring'" class="panel mb-4" aria-labelledby="bring">
-    <h2 id="bring">Bring an authority in</h2>
+    <h2 id="bring">Import an authority</h2>
     <p class="soft">
-      With its key to issue here, without it where signing is done elsewhere. The file must have the chain up to the
-      root.
+      With its key to issue here, or without it if certificates are signed elsewhere. The file must have the chain up to
+      the root.
     </p>
     <MaterialForm button="Bring it in" keyed named="Name, if not the certificate's" :send="bring" />
   </section>
   <div v-else-if="wrong || done" class="mb-4"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
   <section v-if="authorities" class="panel mb-4" aria-labelledby="list">
     <h2 id="list" class="visually-hidden">Authorities on record</h2>
-    <p v-if="authorities.length === 0" class="mb-0">No authority yet. Make one here, or bring yours in.</p>
+    <p v-if="authorities.length === 0" class="mb-0">No authority yet. Create one, or import yours.</p>
     <table v-else class="grid-table stack">
       <thead>
         <tr>

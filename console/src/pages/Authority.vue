@@ -3,7 +3,7 @@ import { computed, onMounted, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, patch, type Schemas } from '../api/client'
 import ChainView from '../parts/ChainView.vue'
-import CrossingPanel from '../parts/CrossingPanel.vue'
+import RolloverPanel from '../parts/RolloverPanel.vue'
 import ExportPanel from '../parts/ExportPanel.vue'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
@@ -51,7 +51,7 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
       size="sm"
       variant="outline-secondary"
       @click="saveFile(row.name + '.pem', row.certificate, true)"
-      >Save its certificate</BButton
+      >Download certificate</BButton
     >
     <BButton v-if="row" size="sm" variant="outline-secondary" :to="`/certificates?authority_id=${id}`"
       >{{ row.certificates }} certificates</BButton
@@ -61,34 +61,32 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
   <template v-else>
     <div class="columns">
       <section class="panel mb-4" aria-labelledby="chain">
-        <h2 id="chain">Its chain</h2>
+        <h2 id="chain">Chain</h2>
         <ChainView v-if="chain" :links="chain.links" />
         <template v-if="row.key_set">
-          <h3 class="h6 mt-3">Lists of the revoked</h3>
-          <p class="soft small mb-1">Served to whoever asks, signed again every hour.</p>
+          <h3 class="h6 mt-3">Revocation lists</h3>
+          <p class="soft small mb-1">Served without sign-in, signed again every hour.</p>
           <ul class="mb-0">
             <li>
-              <a :href="`/lists/${row.id}.crl`" download>all of them</a>
+              <a :href="`/lists/${row.id}.crl`" download>CRL</a>
             </li>
             <li>
-              <a :href="`/lists/${row.id}.delta.crl`" download>those of the last seven days</a>
+              <a :href="`/lists/${row.id}.delta.crl`" download>delta CRL of the last seven days</a>
             </li>
           </ul>
         </template>
-        <p v-else class="soft mb-0">
-          Its key is kept elsewhere: devices' pages make the requests that are signed there.
-        </p>
+        <p v-else class="soft mb-0">Its key is kept elsewhere: create the signing requests on the devices' pages.</p>
       </section>
-      <CrossingPanel :authority="row" @changed="look" />
+      <RolloverPanel :authority="row" @changed="look" />
     </div>
     <form class="panel mb-4" novalidate @submit.prevent="save">
-      <h2>Its rules</h2>
+      <h2>Settings</h2>
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
       <div class="columns">
         <Field
           v-model="draft.device_days"
           kind="number"
-          label="Days of a device's certificate"
+          label="Validity of device certificates in days"
           pointer="/device_days"
           :errors="errors"
           help="0 means 365."
@@ -96,7 +94,7 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
         <Field
           v-model="draft.gateway_days"
           kind="number"
-          label="Days of a gateway's certificate"
+          label="Validity of gateway certificates in days"
           pointer="/gateway_days"
           :errors="errors"
           help="0 means 397."
@@ -104,15 +102,15 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
         <Field
           v-model="draft.renew_days"
           kind="number"
-          label="Days ahead of the end when devices get a new one"
+          label="Days before expiry when devices get a new one"
           pointer="/renew_days"
           :errors="errors"
-          help="0 means 30; -1 renews nothing by itself."
+          help="0 means 30; -1 turns automatic renewal off."
         />
         <Field
           v-model="draft.device_limit"
           kind="number"
-          label="Most valid certificates of one device"
+          label="Maximum valid certificates per device"
           pointer="/device_limit"
           :errors="errors"
           help="0 means 4."
@@ -120,7 +118,7 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
         <Field
           v-model="draft.day_limit"
           kind="number"
-          label="Most certificates within a day"
+          label="Maximum certificates per day"
           pointer="/day_limit"
           :errors="errors"
           help="0 means 10000."
@@ -128,22 +126,22 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
         <Field
           v-model="draft.lists"
           kind="list"
-          label="Web addresses of its revocation list"
+          label="URLs of its CRL"
           pointer="/lists"
           :errors="errors"
-          help="Certificates name them; one a line."
+          help="Written into certificates; one per line."
         />
         <Field
           v-model="draft.deltas"
           kind="list"
-          label="Web addresses of the list of what was revoked lately"
+          label="URLs of its delta CRL"
           pointer="/deltas"
           :errors="errors"
-          help="The whole list names them."
+          help="Written into the CRL."
         />
         <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
       </div>
-      <Field v-model="draft.retired" kind="check" label="It issues no more; it is still believed" />
+      <Field v-model="draft.retired" kind="check" label="Retired: still trusted, but issues no more" />
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
       <div class="d-flex flex-wrap gap-2 mt-2">
         <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>

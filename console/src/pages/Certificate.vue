@@ -29,7 +29,7 @@ onMounted(look)
   <PageHead :title="row?.subject ?? 'Certificate'" back="/certificates" back-text="Certificates">
     <template v-if="row">
       <BButton size="sm" variant="outline-secondary" @click="save(row.subject + '.pem', row.pem, true)"
-        >Save it</BButton
+        >Download</BButton
       >
       <RevokePanel v-if="!row.revoked" :id="row.id" :name="row.subject" @revoked="look" />
     </template>
@@ -37,7 +37,7 @@ onMounted(look)
   <Notice :text="wrong" />
   <div v-if="row" class="columns">
     <section class="panel mb-4" aria-labelledby="facts">
-      <h2 id="facts">What it says</h2>
+      <h2 id="facts">Fields</h2>
       <dl class="facts mb-0">
         <dt>For</dt>
         <dd>
@@ -64,7 +64,7 @@ onMounted(look)
       </dl>
     </section>
     <section class="panel mb-4" aria-labelledby="chain">
-      <h2 id="chain">Its chain</h2>
+      <h2 id="chain">Chain</h2>
       <ChainView v-if="chain" :links="chain.links" :against="chain.against" />
     </section>
   </div>

@@ -23,7 +23,7 @@ const filters = computed(() =>
 const choices = [
   { value: '', text: 'All' },
   { value: 'revoked:false', text: 'Not revoked' },
-  { value: 'days:60', text: 'Expiry within 60 days' },
+  { value: 'days:60', text: 'Expires within 60 days' },
   { value: 'revoked:true', text: 'Revoked' },
 ]
 const load = (query: ListQuery, signal: AbortSignal) =>
@@ -54,12 +54,12 @@ function state(c: Schemas['CertificateRow']) {
   <PageHead title="Certificates">
     <BButton to="/authorities" variant="outline-secondary" size="sm">Authorities and signing</BButton>
   </PageHead>
-  <p class="soft">A device gets its certificate on its own page, and so does a gateway.</p>
+  <p class="soft">Certificates are issued on the page of the device or gateway.</p>
   <Notice :text="wrong" />
   <section class="panel mb-4" aria-labelledby="expiries">
-    <h2 id="expiries">What ends within 90 days</h2>
+    <h2 id="expiries">Expires within 90 days</h2>
     <p v-if="expiries.length === 0" class="soft mb-0">
-      Nothing. The log warns 60, 30 and 7 days ahead, and so does <RouterLink to="/mail">mail</RouterLink>.
+      Nothing. Warnings are sent 60, 30 and 7 days ahead to the log and by <RouterLink to="/mail">mail</RouterLink>.
     </p>
     <ul v-else class="mb-0">
       <li v-for="e in expiries" :key="e.noun + e.id + e.what">
@@ -95,7 +95,7 @@ function state(c: Schemas['CertificateRow']) {
       </template>
     </template>
     <template #empty>
-      Nothing was issued yet. Open a <RouterLink to="/devices">device</RouterLink> and issue its certificate there.
+      No certificate yet. Open a <RouterLink to="/devices">device</RouterLink> and issue its certificate there.
     </template>
   </ListTable>
 </template>

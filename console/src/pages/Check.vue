@@ -80,8 +80,7 @@ function at(f: Schemas['Finding']) {
 <template>
   <PageHead title="Check files" />
   <p class="soft">
-    Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, wherever they are from. Nothing of them
-    is kept.
+    Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, from any source. They are not stored.
   </p>
   <div
     class="drop panel mb-3"
@@ -98,13 +97,13 @@ function at(f: Schemas['Finding']) {
       @change="add(($event.target as HTMLInputElement).files)"
     />
     <label for="files" class="mb-0"
-      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Put those that belong together in at
-      once; a passphrase may lie beside them in passphrase.txt.</label
+      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Drop files that belong together in
+      one go; a passphrase can be in passphrase.txt next to them.</label
     >
   </div>
   <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
     <div>
-      <label class="form-label" for="release">For which device</label>
+      <label class="form-label" for="release">Device</label>
       <BFormSelect
         id="release"
         v-model="release"
@@ -115,12 +114,12 @@ function at(f: Schemas['Finding']) {
     <span v-if="files.length" class="soft">{{ files.map((f) => f.name).join(', ') }}</span>
   </div>
   <Notice :text="wrong" />
-  <p v-if="busy" role="status" class="soft">Looking…</p>
+  <p v-if="busy" role="status" class="soft">Checking…</p>
 
   <template v-if="result">
     <section class="panel mb-4" aria-labelledby="said">
       <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
-        <h2 id="said" class="mb-0">What the files say</h2>
+        <h2 id="said" class="mb-0">Contents of the files</h2>
         <TallyTags :tally="result.tally" />
       </div>
       <ul class="mb-0">
@@ -143,26 +142,24 @@ function at(f: Schemas['Finding']) {
     </section>
     <section class="panel mb-4" aria-labelledby="found">
       <h2 id="found">Findings</h2>
-      <p v-if="result.findings.length === 0" class="mb-0">Nothing is wrong with them.</p>
+      <p v-if="result.findings.length === 0" class="mb-0">No findings.</p>
       <FindingBox v-for="(f, i) in result.findings" :key="i" :finding="f">
         <span class="soft d-block">{{ at(f) }}</span>
       </FindingBox>
     </section>
     <section v-if="connections.length" class="panel mb-4" aria-labelledby="take">
-      <h2 id="take">Take them into the records</h2>
+      <h2 id="take">Import into the records</h2>
       <p class="soft">
-        Adds gateways and offers that are not on record, and for a person the account. First it is only shown.
+        Adds gateways and offers that are not on record, and accounts for the person. Shown first, nothing is added yet.
       </p>
       <div class="d-flex flex-wrap gap-3 align-items-end">
         <div>
-          <label class="form-label" for="person">Accounts are those of</label>
+          <label class="form-label" for="person">Person for the accounts</label>
           <BFormSelect id="person" v-model="person" :options="[{ value: '', text: 'Nobody' }, ...people]" />
         </div>
-        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)"
-          >Show what would be added</BButton
-        >
+        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)">Preview</BButton>
         <BButton v-if="lacking && !taken?.kept" class="alters" variant="primary" :disabled="busy" @click="take(true)"
-          >Add it</BButton
+          >Import</BButton
         >
       </div>
       <ul v-if="taken" class="mt-3 mb-0" role="status">

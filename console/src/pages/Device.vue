@@ -31,10 +31,10 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
 })
 const adding = useForm({})
 const offboardings = [
-  { value: '', text: 'no, it is in use' },
-  { value: 'lost', text: 'it is lost' },
-  { value: 'left', text: 'its person has left' },
-  { value: 'retired', text: 'it is no longer used' },
+  { value: '', text: 'no, in use' },
+  { value: 'lost', text: 'lost' },
+  { value: 'left', text: 'person has left' },
+  { value: 'retired', text: 'no longer used' },
 ]
 
 function show(d: Schemas['DeviceRow']) {
@@ -131,7 +131,7 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         pointer="/release"
         :errors="errors"
         required
-        help="Such as 11, 10.15 or 23.05; for a Linux desktop that of NetworkManager"
+        help="Such as 11, 10.15 or 23.05; for a Linux desktop, the version of NetworkManager"
       />
     </div>
     <Field
@@ -142,10 +142,10 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       pointer="/offboarded"
       :errors="errors"
       :choices="offboardings"
-      help="Nothing is built for it. Where it is back, say that it is in use."
+      help="No parcels are built for it. If it is back, set it to “in use”."
     />
-    <Field v-model="draft.encrypted" kind="check" label="Its disk is encrypted" />
-    <Field v-model="draft.cannot_ask" kind="check" label="It cannot ask a person for a password" />
+    <Field v-model="draft.encrypted" kind="check" label="Disk is encrypted" />
+    <Field v-model="draft.cannot_ask" kind="check" label="It cannot prompt for a password" />
     <details v-if="routes" class="mb-3" :open="draft.site.length > 0">
       <summary>Site behind the router</summary>
       <div class="columns mt-2">
@@ -155,15 +155,15 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           label="Networks of the site"
           pointer="/site/networks"
           :errors="errors"
-          help="CIDR, one a line. Their hosts reach what is behind the gateway through this router."
+          help="CIDR, one per line. Their hosts reach the networks behind the gateway through this router."
         />
         <Field
           v-model="draft.masquerade"
           kind="check"
-          label="Masquerade: the hosts leave by the router's one address"
+          label="Masquerade: the router translates the site's addresses"
           pointer="/site/masquerade"
           :errors="errors"
-          help="The gateway needs no route to the site, and nothing behind it can begin a connection to the site."
+          help="The gateway then needs no route to the site, and hosts behind it cannot connect to the site."
         />
       </div>
     </details>
@@ -173,10 +173,10 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         <Field
           v-model="draft.certificate"
           kind="pem"
-          label="Certificate, its own first"
+          label="Certificate with chain"
           pointer="/identity/certificate"
           :errors="errors"
-          help="PEM. Without one, gateways that ask for certificates cannot be used."
+          help="PEM, the device's own certificate first. Without one, gateways that require certificates cannot be used."
         />
         <Field
           v-model="draft.key"
@@ -187,7 +187,7 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           :help="
             row?.identity?.key_set
               ? 'A key is stored. Leave this empty to keep it.'
-              : 'PEM without a passphrase. It is sealed as soon as it arrives.'
+              : 'PEM without a passphrase. It is sealed on arrival.'
           "
         />
       </div>
@@ -202,18 +202,18 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
   </form>
   <section v-if="row" class="panel mb-4" aria-labelledby="certificate">
     <h2 id="certificate">Certificate</h2>
-    <ChainView v-if="chain" :links="chain.links" :against="chain.against" empty="It has none." />
-    <p class="soft mt-2 mb-0">One that is issued here takes the place of what it has.</p>
+    <ChainView v-if="chain" :links="chain.links" :against="chain.against" empty="None." />
+    <p class="soft mt-2 mb-0">Issuing one here replaces the current one.</p>
     <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="reload" />
     <details class="mt-3">
-      <summary>Bring in one that others issued</summary>
+      <summary>Import a certificate</summary>
       <MaterialForm class="mt-2" button="Give it to the device" keyed :send="bring" />
     </details>
   </section>
   <OffboardPanel v-if="row" :id="row.id" noun="device" :name="row.name" @offboarded="reload" />
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>
-    <p v-if="profiles.length === 0">No profile yet: choose a gateway, and see at once how the device would connect.</p>
+    <p v-if="profiles.length === 0">No profile yet: choose a gateway to see how the device would connect.</p>
     <table v-else class="grid-table mb-3">
       <thead class="visually-hidden">
         <tr>

@@ -22,7 +22,7 @@ async function lookForReports() {
 }
 onMounted(() => run(lookForReports, ''))
 function lookInto(r: Schemas['Report']) {
-  draft.text = r.said
+  draft.text = r.message
   draft.profile_id = r.profile_id
   void tell()
 }
@@ -49,19 +49,16 @@ async function read(list: FileList | null) {
 
 <template>
   <PageHead title="Explain a failure" />
-  <p class="soft">
-    What the device says, a code or lines of its log, and what lies behind it. Secrets are masked, and nothing of it is
-    kept.
-  </p>
+  <p class="soft">Paste an error code or log lines to find the cause. Secrets are masked, and nothing is stored.</p>
   <section v-if="reports.length" class="panel mb-4" aria-labelledby="reports">
-    <h2 id="reports">What people reported</h2>
+    <h2 id="reports">Problem reports</h2>
     <table class="grid-table stack">
       <thead>
         <tr>
           <th scope="col">Person</th>
           <th scope="col">Said</th>
-          <th scope="col">Likeliest then</th>
-          <th scope="col"><span class="visually-hidden">What to do with it</span></th>
+          <th scope="col">Likeliest cause</th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
@@ -72,16 +69,16 @@ async function read(list: FileList | null) {
               {{ r.device }} → {{ r.gateway }}, {{ new Date(r.created).toLocaleString() }}
             </div>
           </th>
-          <td data-label="Said" class="said small">{{ r.said }}</td>
-          <td data-label="Likeliest then">{{ r.cause || 'nothing known' }}</td>
+          <td data-label="Message" class="said small">{{ r.message }}</td>
+          <td data-label="Likeliest cause">{{ r.cause || 'nothing known' }}</td>
           <td class="text-nowrap">
             <BButton
               size="sm"
               variant="outline-secondary"
               class="me-2"
-              :aria-label="`Look into it: the report of ${r.person}`"
+              :aria-label="`Analyse the report of ${r.person}`"
               @click="lookInto(r)"
-              >Look into it</BButton
+              >Analyse</BButton
             ><BButton
               class="alters"
               size="sm"
@@ -97,47 +94,46 @@ async function read(list: FileList | null) {
   </section>
   <form class="columns" novalidate @submit.prevent="tell">
     <section class="panel" aria-labelledby="what">
-      <h2 id="what">What the device says</h2>
+      <h2 id="what">Code or log</h2>
       <Field
         v-model="draft.text"
         kind="note"
-        label="Code, or lines of a log"
+        label="Code or log"
         pointer="/text"
         :errors="errors"
         placeholder="809"
-        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; what the diagnostic script printed."
+        help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; the output of the diagnostic script."
       />
-      <label class="form-label" for="log">Or a file with a log</label>
+      <label class="form-label" for="log">Or a log file</label>
       <input id="log" class="form-control mb-2" type="file" @change="read(($event.target as HTMLInputElement).files)" />
     </section>
     <section class="panel" aria-labelledby="whose">
-      <h2 id="whose">Whose case it is</h2>
-      <ProfileField v-model="draft.profile_id" label="Profile" none="Nobody's: the usual causes" />
+      <h2 id="whose">Profile concerned</h2>
+      <ProfileField v-model="draft.profile_id" label="Profile" none="None: the usual causes" />
       <p class="soft small">
-        With a profile the causes are ranked by what the records say: keys that were changed, what the gateway answered
-        last, who else connects.
+        With a profile, causes are ranked by what is on record: changed keys, the last probe results, who else connects.
       </p>
-      <BButton type="submit" variant="primary" :disabled="busy">Explain it</BButton>
+      <BButton type="submit" variant="primary" :disabled="busy">Explain</BButton>
       <div class="mt-2"><Notice :text="wrong" /></div>
     </section>
   </form>
   <section v-if="result" class="mt-4" aria-labelledby="causes" aria-live="polite">
     <h2 id="causes" ref="heading" tabindex="-1">
-      {{ result.code ? `${result.code.name}: ${result.code.title}` : 'What lies behind it' }}
+      {{ result.code ? `${result.code.name}: ${result.code.title}` : 'Networks behind it' }}
     </h2>
     <div v-if="result.reading" class="panel mb-3">
       <p class="mb-1">
         {{ result.reading.lines === 1 ? '1 line' : `${result.reading.lines} lines` }} read,
         {{ result.reading.masked === 1 ? '1 secret' : `${result.reading.masked} secrets` }} masked.
         <template v-if="result.reading.since"
-          >It has connected since, on {{ new Date(result.reading.since).toLocaleString() }}.</template
+          >It has connected since then, on {{ new Date(result.reading.since).toLocaleString() }}.</template
         >
       </p>
       <template v-if="result.reading.first">
-        <p class="mb-1">Line {{ result.reading.first.line }} ({{ result.reading.first.source }}) tells the cause:</p>
+        <p class="mb-1">Line {{ result.reading.first.line }} ({{ result.reading.first.source }}) shows the cause:</p>
         <p class="mono small mb-1 said">{{ result.reading.first.text }}</p>
         <details v-if="(result.reading.events ?? []).length > 1">
-          <summary>The whole try</summary>
+          <summary>The whole attempt</summary>
           <ol class="small mono mb-0">
             <li v-for="(e, i) in result.reading.events ?? []" :key="i" class="said" :class="{ soft: !e.tells }">
               {{ e.text }}
@@ -149,13 +145,13 @@ async function read(list: FileList | null) {
     <ul v-if="result.notes?.length" class="panel notes mb-3">
       <li v-for="n in result.notes" :key="n">{{ n }}</li>
     </ul>
-    <p v-if="!result.causes?.length">Nothing is known of this. A longer part of the log may tell more.</p>
+    <p v-if="!result.causes?.length">Nothing is known about this. A longer part of the log may help.</p>
     <ol class="causes">
       <li v-for="(c, i) in (result.causes ?? []).slice(0, most)" :key="c.id" class="panel mb-3">
         <h3 class="h5">
           {{ c.title }}
           <span v-if="i === 0" class="tag warning ms-2">likeliest</span>
-          <span v-if="c.rebuild" class="tag plain ms-2">a rebuilt parcel does it</span>
+          <span v-if="c.rebuild" class="tag plain ms-2">a rebuilt parcel fixes it</span>
         </h3>
         <ul v-if="c.reasons?.length || c.against?.length" class="mb-2">
           <li v-for="r in c.reasons ?? []" :key="r">{{ r }}</li>
@@ -171,7 +167,7 @@ async function read(list: FileList | null) {
         </dl>
       </li>
     </ol>
-    <RouterLink v-if="draft.profile_id" :to="`/profiles/${draft.profile_id}`">To the profile</RouterLink>
+    <RouterLink v-if="draft.profile_id" :to="`/profiles/${draft.profile_id}`">Open profile</RouterLink>
   </section>
 </template>
 

@@ -94,7 +94,7 @@ const counts = (s: Sum) => [
 
 <template>
   <PageHead title="Findings" />
-  <p class="soft" role="status">In the last {{ days }} days {{ news }} findings came up and {{ ended }} have ended.</p>
+  <p class="soft" role="status">In the last {{ days }} days {{ news }} new findings, {{ ended }} resolved.</p>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <section class="panel mb-4" aria-labelledby="sums">
     <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
@@ -104,7 +104,7 @@ const counts = (s: Sum) => [
         <BFormSelect id="by" v-model="by" :options="modes" />
       </div>
     </div>
-    <p v-if="open.length === 0" class="mb-0">Nothing is found.</p>
+    <p v-if="open.length === 0" class="mb-0">No findings.</p>
     <div v-else class="counted" tabindex="0" role="region" aria-label="Table of counts">
       <table class="grid-table stack">
         <thead>
@@ -161,7 +161,7 @@ const counts = (s: Sum) => [
     <template #cell="{ row, column }">
       <template v-if="column === 'severity'">
         <span class="tag me-2" :class="row.severity">{{ row.severity }}</span>
-        <strong>{{ row.title }}</strong><span v-if="row.passed" class="tag plain ms-2">passed</span>
+        <strong>{{ row.title }}</strong><span v-if="row.overridden" class="tag plain ms-2">passed</span>
         <div class="mono small">{{ row.found }}</div>
         <div class="small">{{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
       </template>
@@ -173,7 +173,7 @@ const counts = (s: Sum) => [
       <template v-else-if="column === 'person'">{{ row.person }}</template>
       <span v-else class="text-nowrap">{{ new Date(row.since).toLocaleDateString() }}</span>
     </template>
-    <template #empty>Nothing is found.</template>
+    <template #empty>No findings.</template>
   </ListTable>
 </template>
 

@@ -104,10 +104,11 @@ async function reload() {
   const now = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
   const both = rebase(draftOf(now))
   row.value = now
-  if (both.length) wrong.value = `Changed meanwhile as well: ${both.join(', ')}. Saving puts yours in their place.`
+  if (both.length)
+    wrong.value = `Also changed by somebody else: ${both.join(', ')}. Saving overwrites these with yours.`
 }
 
-// Where the service asks it; a port that is left out is removed by a null.
+// Where the service probes it; a port that is left out is removed by a null.
 function probeAt() {
   const ports: Record<string, number | null> = {}
   for (const from of Object.keys(row.value?.probe_at?.ports ?? {})) ports[from] = null
@@ -155,7 +156,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
   <section v-if="found.length" class="panel mb-3" aria-labelledby="found">
-    <h2 id="found">On its record</h2>
+    <h2 id="found">Actions</h2>
     <div v-for="f in found" :key="f.rule + f.found" class="finding" :class="f.severity">
       <span class="tag" :class="f.severity">{{ f.severity }}</span>
       <strong class="ms-2">{{ f.title }}</strong>
@@ -167,7 +168,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
   <form v-if="fresh || row" novalidate @submit.prevent="save">
     <div class="columns">
       <section class="panel" aria-labelledby="where">
-        <h2 id="where">Where it is</h2>
+        <h2 id="where">Location</h2>
         <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
         <Field
           v-model="draft.address"
@@ -175,7 +176,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           pointer="/address"
           :errors="errors"
           required
-          help="What clients connect to: a host name, or an IP address. Without a scheme and without a port."
+          help="Host name or IP address that clients connect to, without scheme or port."
         />
         <Field
           v-model="draft.addresses"
@@ -183,10 +184,10 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           label="Known IP addresses"
           pointer="/addresses"
           :errors="errors"
-          help="One a line. The checks look whether a route covers them."
+          help="One per line. The checks verify that no route covers them."
         />
-        <Field v-model="draft.dynamic" kind="check" label="The IP address changes" />
-        <Field v-model="draft.behind_nat" kind="check" label="It stands behind NAT" />
+        <Field v-model="draft.dynamic" kind="check" label="The IP address is dynamic" />
+        <Field v-model="draft.behind_nat" kind="check" label="It is behind NAT" />
         <div class="pairs">
           <Field v-model="draft.city" label="City" pointer="/place/city" :errors="errors" />
           <Field
@@ -208,7 +209,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
         <Field
           v-model="draft.load_share"
           kind="number"
-          label="Share of the load"
+          label="Load share in percent"
           pointer="/load_share"
           :errors="errors"
           help="Among gateways that are equally near to a person; 0 counts as 1."
@@ -216,7 +217,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       </section>
       <div>
         <section class="panel mb-3" aria-labelledby="signing">
-          <h2 id="signing">Signing in</h2>
+          <h2 id="signing">Sign-in</h2>
           <Field
             v-model="draft.form"
             kind="choice"
@@ -234,7 +235,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             required
           />
           <details v-if="otherwise.length > 1" :open="otherwise.some(({ key }) => draft.sign_ins[key].form)">
-            <summary>Protocols at which the form differs</summary>
+            <summary>Protocols with a different form</summary>
             <div v-for="o in otherwise" :key="o.key" class="columns mt-2">
               <Field
                 v-model="draft.sign_ins[o.key].form"
@@ -256,43 +257,45 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           </details>
         </section>
         <section class="panel" aria-labelledby="behind">
-          <h2 id="behind">What lies behind it</h2>
+          <h2 id="behind">Networks behind it</h2>
           <Field
             v-model="draft.routes"
             kind="list"
             label="Networks"
             pointer="/routes"
             :errors="errors"
-            help="CIDR, one a line. Without any, everything goes through the tunnel."
+            help="CIDR, one per line. Without any, all traffic goes through the tunnel."
           />
-          <Field v-model="draft.dns" kind="list" label="Inside DNS servers" pointer="/dns" :errors="errors" />
-          <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
-          <Field v-model="draft.pool" kind="list" label="Addresses for clients" pointer="/pool" :errors="errors" />
+          <Field v-model="draft.dns" kind="list" label="Internal DNS servers" pointer="/dns" :errors="errors" />
+          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" :errors="errors" />
+          <Field v-model="draft.pool" kind="list" label="Client address pool" pointer="/pool" :errors="errors" />
           <Field
             v-model="draft.announced"
             kind="list"
             label="Announced networks"
             pointer="/announced"
             :errors="errors"
-            help="Networks of sites behind routers that the gateway routes to them; other devices are told a route."
+            help="Networks of sites behind routers; other devices get a route to them."
           />
           <Field
             v-model="draft.egress"
             kind="list"
-            label="Addresses that the world sees"
+            label="Public addresses of clients (egress)"
             pointer="/egress"
             :errors="errors"
           />
           <Field
             v-model="draft.hosts"
             kind="list"
-            label="Inside hosts worth trying"
+            label="Internal hosts to test with"
             pointer="/hosts"
             :errors="errors"
           />
           <details class="mb-3" :open="!!(draft.probe_address || draft.probe_ports.length)">
-            <summary>Where the service asks it</summary>
-            <p class="soft mt-2">Only where that is not where devices reach it: an inside address, forwarded ports.</p>
+            <summary>Where the service probes it</summary>
+            <p class="soft mt-2">
+              Only if this differs from where devices connect, such as an internal address or forwarded ports.
+            </p>
             <Field v-model="draft.probe_address" label="IP address" pointer="/probe_at/address" :errors="errors" />
             <Field
               v-model="draft.probe_ports"
@@ -300,14 +303,14 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
               label="Ports"
               pointer="/probe_at/ports"
               :errors="errors"
-              help="One a line, such as 500=20500."
+              help="One per line, such as 500=20500."
             />
           </details>
           <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
         </section>
       </div>
     </div>
-    <h2 class="mt-4">What it offers</h2>
+    <h2 class="mt-4">Offers</h2>
     <div class="stacks">
       <OfferForm
         v-for="o in offers"

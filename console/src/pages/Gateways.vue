@@ -41,17 +41,17 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
       size="sm"
       :disabled="job?.state === 'running'"
       @click="probeAll"
-      >Ask all what they answer</BButton
+      >Probe all gateways</BButton
     ><BButton v-if="session.may('owner')" class="me-2" to="/gateways/ask" variant="outline-secondary" size="sm"
-      >Ask an address</BButton
+      >Probe an address</BButton
     ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
   >
   <Notice :text="wrong || lost" />
   <div v-if="job" class="mb-3" role="status">
-    <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Asking gateways" />
-    {{ job.state === 'running' ? 'Asking' : job.state }}: {{ job.done }} of {{ job.total }} gateways. {{ job.problem }}
+    <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Probing gateways" />
+    {{ job.state === 'running' ? 'Probing' : job.state }}: {{ job.done }} of {{ job.total }} gateways. {{ job.problem }}
     <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="alters ms-2" @click="stop"
-      >Stop asking</BButton
+      >Stop probing</BButton
     >
   </div>
   <ListTable ref="table" noun="gateways" :columns="columns" :load="load" first="name" :filters="filters">
@@ -81,13 +81,13 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
       </template>
       <template v-else-if="column === 'answers'">
         <span v-if="row.answers" class="tag" :class="stateTag[row.answers]">{{ stateText[row.answers] }}</span>
-        <span v-else class="soft">not asked</span>
+        <span v-else class="soft">not probed</span>
       </template>
       <template v-else>{{ row.profiles }}</template>
     </template>
     <template #empty>
-      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address, what it offers and
-      what lies behind it.
+      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address, its offers and the
+      networks behind it.
     </template>
   </ListTable>
 </template>

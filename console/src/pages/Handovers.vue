@@ -11,11 +11,11 @@ import { isClosed, shortTime, stateLooks } from '../parts/handovers'
 
 type Handover = Schemas['Handover']
 const steps = [
-  { state: 'made', title: 'Made', text: 'The link waits to be told' },
-  { state: 'sent', title: 'Sent', text: 'The letter has left' },
-  { state: 'opened', title: 'Opened', text: 'The passcode was right' },
-  { state: 'fetched', title: 'Fetched', text: 'The device has its files' },
-  { state: 'connected', title: 'Connected', text: 'Seen through the gateway' },
+  { state: 'made', title: 'Made', text: 'The link has not been sent' },
+  { state: 'sent', title: 'Sent', text: 'The email was sent' },
+  { state: 'opened', title: 'Opened', text: 'The passcode was entered' },
+  { state: 'fetched', title: 'Fetched', text: 'Files were downloaded' },
+  { state: 'connected', title: 'Connected', text: 'Connection seen' },
   { state: 'ended', title: 'Ended', text: 'Expired, used up, locked or recalled' },
 ]
 const most = 6
@@ -58,7 +58,7 @@ const columns = [
   { key: 'state', text: 'State' },
   { key: 'uses', text: 'Uses' },
   { key: 'expires', text: 'Ends', sort: 'expires' },
-  { key: 'do', text: 'What to do' },
+  { key: 'do', text: 'Actions' },
 ]
 const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/handovers', { params: { query }, signal }))
 function showAll(state: string) {
@@ -85,11 +85,11 @@ const reissue = (id: string) =>
 
 <template>
   <PageHead title="Handovers" />
-  <p class="soft">Parcels on their way to their people. One parcel is handed over on its profile's page.</p>
+  <p class="soft">Parcels that are handed over to people. A single parcel is handed over on the page of its profile.</p>
   <Notice :text="wrong" />
   <p v-if="total === 0" class="panel">
-    Nothing is on its way. Build a parcel on the page of a <RouterLink to="/profiles">profile</RouterLink> and hand it
-    over there, or hand over to a whole group below.
+    No handovers yet. Build a parcel on the page of a <RouterLink to="/profiles">profile</RouterLink> and hand it over
+    there, or hand over to a group below.
   </p>
   <div v-else class="board mb-4">
     <section v-for="s in steps" :key="s.state" class="panel" :aria-labelledby="`board-${s.state}`">
@@ -118,7 +118,7 @@ const reissue = (id: string) =>
         <BFormSelect id="state" v-model="which" :options="choices" />
       </div>
       <div>
-        <label class="form-label" for="in-group">Of the group</label>
+        <label class="form-label" for="in-group">Group</label>
         <BFormInput id="in-group" v-model="group" autocomplete="off" />
       </div>
     </template>
@@ -134,13 +134,13 @@ const reissue = (id: string) =>
       <span v-else-if="column === 'expires'" class="text-nowrap">{{ shortTime(row.expires) }}</span>
       <span v-else class="text-nowrap alters">
         <BButton size="sm" class="me-2" variant="outline-secondary" @click="reissue(row.id)"
-          >Make again<span class="visually-hidden"> for {{ row.device }}</span></BButton
+          >Reissue<span class="visually-hidden"> for {{ row.device }}</span></BButton
         >
         <BButton v-if="!isClosed(row)" class="alters" size="sm" variant="outline-danger" @click="recall(row.id)"
           >Recall<span class="visually-hidden"> of {{ row.device }}</span></BButton
         >
       </span>
     </template>
-    <template #empty>Nothing was handed over yet.</template>
+    <template #empty>No handovers yet.</template>
   </ListTable>
 </template>

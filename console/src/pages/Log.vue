@@ -40,16 +40,16 @@ async function verify() {
 
 <template>
   <PageHead title="Audit log">
-    <BButton size="sm" variant="outline-secondary" @click="verify">Hold it against its chain</BButton>
+    <BButton size="sm" variant="outline-secondary" @click="verify">Verify the log</BButton>
   </PageHead>
-  <p class="soft">Who did and saw what, newest first. Its lines can be neither changed nor removed.</p>
+  <p class="soft">Who did what and who saw which secret, newest first. Entries can be neither changed nor removed.</p>
   <Notice :text="broken" />
   <p v-if="proof" class="finding" :class="proof.sound ? 'note' : 'error'" role="status">
     <template v-if="proof.sound"
-      >{{ proof.lines }} lines are as they were written. Note this head elsewhere, to notice lines that are cut off at
-      the end: <span class="mono">{{ proof.head }}</span></template
+      >{{ proof.lines }} entries are unchanged. Keep this head elsewhere, to notice entries removed at the end:
+      <span class="mono">{{ proof.head }}</span></template
     >
-    <template v-else>Line {{ proof.first }} is not as it was written, or lacks the one before it.</template>
+    <template v-else>Line {{ proof.first }} was changed, or the entry before it was removed.</template>
   </p>
   <ListTable noun="lines" :columns="columns" :load="load" first="at" :filters="filters">
     <template #filter>
@@ -71,6 +71,6 @@ async function verify() {
       >
       <template v-else>{{ row.detail }}</template>
     </template>
-    <template #empty>Nothing was done yet.</template>
+    <template #empty>No entries yet.</template>
   </ListTable>
 </template>

@@ -38,7 +38,7 @@ async function save() {
 async function tryIt() {
   await trying.run(async () => {
     await ask(api.POST('/api/v1/mail/try', { body: { to: to.value } }))
-  }, `The server took an email to ${to.value}.`)
+  }, `The server accepted the email to ${to.value}.`)
 }
 const sending = useForm({})
 async function sendNow() {
@@ -56,15 +56,15 @@ const columns = [
   { key: 'state', text: 'State' },
 ]
 const looks: Record<string, string> = { sent: 'fine', waiting: 'warning', failed: 'error' }
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/mail/queue', { params: { query }, signal }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/mail/queue', { params: { query }, signal }))
 const time = (v: string) => new Date(v).toLocaleString()
 </script>
 
 <template>
   <PageHead title="Mail" />
   <p class="soft">
-    Emails go through your mail server: by TLS or not at all. What they say is sealed until they are sent, and
-    forgotten then.
+    Emails are sent through your mail server, over TLS only. Their text is sealed until they are sent, and deleted then.
   </p>
   <Notice v-if="!loaded" :text="wrong" />
   <form v-if="loaded" class="panel mb-4" novalidate @submit.prevent="save">
@@ -79,12 +79,12 @@ const time = (v: string) => new Date(v).toLocaleString()
       <Field
         v-model="draft.security"
         kind="choice"
-        label="How TLS begins"
+        label="TLS"
         pointer="/security"
         :errors="errors"
         :choices="[
           { value: 'starttls', text: 'STARTTLS' },
-          { value: 'tls', text: 'TLS from the first byte' },
+          { value: 'tls', text: 'Implicit TLS' },
         ]"
       />
       <Field
@@ -93,9 +93,9 @@ const time = (v: string) => new Date(v).toLocaleString()
         label="Port"
         pointer="/port"
         :errors="errors"
-        help="0 means 587, or 465 for TLS from the first byte."
+        help="0 means 587, or 465 with implicit TLS."
       />
-      <Field v-model="draft.from" label="Sender" pointer="/from" :errors="errors" help="Mail address." />
+      <Field v-model="draft.from" label="Sender" pointer="/from" :errors="errors" help="Email address." />
       <Field v-model="draft.login" label="Login" pointer="/login" :errors="errors" />
       <Field
         v-model="draft.password"
@@ -108,28 +108,28 @@ const time = (v: string) => new Date(v).toLocaleString()
       <Field
         v-model="draft.reminders"
         kind="list"
-        label="Who is told what ends soon"
+        label="Recipients of expiry reminders"
         pointer="/reminders"
         :errors="errors"
-        help="Mail addresses, one a line; 60, 30 and 7 days ahead."
+        help="Email addresses, one per line; reminders come 60, 30 and 7 days ahead."
       />
       <Field
         v-model="draft.authority"
         kind="pem"
-        label="Authorities of the server's certificate"
+        label="CA of the server's certificate"
         pointer="/authority"
         :errors="errors"
-        help="PEM. Empty believes those of the system."
+        help="PEM. Empty trusts the system's CAs."
       />
     </div>
-    <Field v-if="set" v-model="draft.remove_password" kind="check" label="Forget the password" />
+    <Field v-if="set" v-model="draft.remove_password" kind="check" label="Remove the password" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
   </form>
   <form v-if="loaded && draft.server" class="panel mb-4" novalidate @submit.prevent="tryIt">
     <div class="d-flex flex-wrap gap-2 align-items-end">
       <div>
-        <label class="form-label" for="to">Send an email to see that it can be done</label>
+        <label class="form-label" for="to">Send a test email</label>
         <BFormInput id="to" v-model="to" type="email" placeholder="ada@skerryline.example" />
       </div>
       <BButton class="alters" type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
@@ -161,6 +161,6 @@ const time = (v: string) => new Date(v).toLocaleString()
         <span v-if="row.problem" class="soft small ms-2">{{ row.problem }}</span>
       </template>
     </template>
-    <template #empty>No email was sent yet.</template>
+    <template #empty>No emails yet.</template>
   </ListTable>
 </template>

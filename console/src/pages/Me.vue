@@ -32,7 +32,7 @@ async function change() {
     await ask(api.PUT('/api/v1/password', { body: body as unknown as Schemas['PasswordInputBody'] }))
     password.fill({ old: '', password: '', again: '' })
     await session.find()
-  }, 'Changed. Your other sessions have ended.')
+  }, 'Changed. Your other sessions resolved.')
   if (ok && must.value) {
     must.value = false
     await router.push('/')
@@ -50,7 +50,7 @@ async function confirm() {
     factor.draft.code = ''
     await session.find()
     await look()
-  }, 'A code is asked for from now on.')
+  }, 'The second factor is on.')
 }
 async function drop() {
   await factor.run(async () => {
@@ -58,7 +58,7 @@ async function drop() {
     await ask(api.POST('/api/v1/second-factor/drop', { body }))
     factor.draft.password = ''
     await session.find()
-  }, 'Only the password is asked for from now on.')
+  }, 'The second factor is off.')
 }
 async function addToken() {
   await token.run(async () => {
@@ -80,14 +80,14 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
 
 <template>
   <PageHead title="Your sign-in" />
-  <p v-if="must" class="finding warning">Somebody else chose your password. Choose your own, and everything opens.</p>
+  <p v-if="must" class="finding warning">Your password was set by somebody else. Choose your own to continue.</p>
   <div class="columns">
     <form class="panel mb-4" novalidate @submit.prevent="change">
       <h2>Password</h2>
       <Field
         v-model="password.draft.old"
         kind="secret"
-        label="Password until now"
+        label="Current password"
         pointer="/old"
         :errors="password.errors.value"
       />
@@ -99,23 +99,23 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         :errors="password.errors.value"
         help="At least 15 characters. Four or five unrelated words are easy to remember."
       />
-      <Field v-model="password.draft.again" kind="secret" label="The same again" />
+      <Field v-model="password.draft.again" kind="secret" label="Repeat" />
       <Notice :text="password.wrong.value" /><Notice :text="password.done.value" kind="done" />
-      <BButton type="submit" variant="primary" :disabled="password.busy.value">Change it</BButton>
+      <BButton type="submit" variant="primary" :disabled="password.busy.value">Change</BButton>
     </form>
     <section v-if="!must" class="panel mb-4" aria-labelledby="factor">
       <h2 id="factor">Second factor</h2>
       <template v-if="session.operator?.second_factor">
-        <p>A code of your app is asked for beside the password.</p>
+        <p>A code of your app is required at sign-in.</p>
         <form novalidate @submit.prevent="drop">
           <Field
             v-model="factor.draft.password"
             kind="secret"
-            label="Password, to take it away"
+            label="Password"
             pointer="/password"
             :errors="factor.errors.value"
           />
-          <BButton type="submit" size="sm" variant="outline-danger" :disabled="factor.busy.value">Take it away</BButton>
+          <BButton type="submit" size="sm" variant="outline-danger" :disabled="factor.busy.value">Turn off</BButton>
         </form>
       </template>
       <form v-else-if="offered" novalidate @submit.prevent="confirm">
@@ -124,25 +124,25 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         <p class="mono mt-2">{{ offered.key }}</p>
         <Field
           v-model="factor.draft.code"
-          label="Code that the app shows now"
+          label="Current code of the app"
           pointer="/code"
           :errors="factor.errors.value"
         />
-        <BButton type="submit" variant="primary" :disabled="factor.busy.value">Switch it on</BButton>
+        <BButton type="submit" variant="primary" :disabled="factor.busy.value">Turn on</BButton>
       </form>
       <template v-else>
         <p v-if="session.operator?.must_enrol" class="finding warning">
-          It is demanded here: nothing else is allowed until it is set up.
+          Your organisation requires it: set it up to continue.
         </p>
-        <p class="soft">A code that changes every thirty seconds, from an app on your phone.</p>
-        <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer">Set it up</BButton>
+        <p class="soft">A code from an app on your phone that changes every thirty seconds.</p>
+        <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer">Set up</BButton>
       </template>
       <div class="mt-2"><Notice :text="factor.wrong.value" /><Notice :text="factor.done.value" kind="done" /></div>
     </section>
   </div>
   <template v-if="!must">
     <section class="panel mb-4" aria-labelledby="sessions">
-      <h2 id="sessions">What is signed in as you</h2>
+      <h2 id="sessions">Your sessions</h2>
       <table class="grid-table stack">
         <thead>
           <tr>
@@ -153,7 +153,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
             <th scope="col">Opened</th>
             <th scope="col">Used</th>
             <th scope="col">Ends</th>
-            <th scope="col"><span class="visually-hidden">What to do</span></th>
+            <th scope="col"><span class="visually-hidden">Actions</span></th>
           </tr>
         </thead>
         <tbody>
@@ -166,7 +166,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
             <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
             <td data-label="Ends">{{ time(s.expires) }}</td>
             <td>
-              <span v-if="s.current" class="tag fine">this one</span>
+              <span v-if="s.current" class="tag fine">this session</span>
               <BButton v-else size="sm" variant="outline-danger" @click="end(s.id)">End</BButton>
             </td>
           </tr>
@@ -175,19 +175,13 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
       <div class="mt-2"><Notice :text="ending.wrong.value" /><Notice :text="ending.done.value" kind="done" /></div>
     </section>
     <form class="panel" novalidate @submit.prevent="addToken">
-      <h2>A token for a program</h2>
+      <h2>Tokens for programs</h2>
       <div class="columns">
-        <Field
-          v-model="token.draft.name"
-          label="What it is for"
-          pointer="/name"
-          :errors="token.errors.value"
-          required
-        />
+        <Field v-model="token.draft.name" label="Name" pointer="/name" :errors="token.errors.value" required />
         <Field
           v-model="token.draft.role"
           kind="choice"
-          label="What it may do at the most"
+          label="Role"
           pointer="/role"
           :errors="token.errors.value"
           :choices="roles"
@@ -195,7 +189,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         <Field
           v-model="token.draft.days"
           kind="number"
-          label="Days until it ends"
+          label="Days until it expires"
           pointer="/days"
           :errors="token.errors.value"
           help="At most 365."
@@ -203,17 +197,17 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
         <Field
           v-model="token.draft.addresses"
           kind="list"
-          label="Networks that it may come from"
+          label="Allowed networks"
           pointer="/addresses"
           :errors="token.errors.value"
-          help="CIDR, one a line. Without any, from anywhere."
+          help="CIDR, one per line. Empty allows any."
         />
       </div>
       <Notice :text="token.wrong.value" />
       <p v-if="made" class="finding note" role="status">
-        <span class="mono">{{ made.bearer }}</span> is shown this once. Send it as “Authorization: Bearer …”.
+        <span class="mono">{{ made.bearer }}</span> is shown only now. Send it as “Authorization: Bearer …”.
       </p>
-      <BButton type="submit" variant="outline-secondary" :disabled="token.busy.value">Make it</BButton>
+      <BButton type="submit" variant="outline-secondary" :disabled="token.busy.value">Create</BButton>
     </form>
   </template>
 </template>

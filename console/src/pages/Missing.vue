@@ -4,5 +4,5 @@ import PageHead from '../parts/PageHead.vue'
 
 <template>
   <PageHead title="No such page" />
-  <p>Nothing is kept at this address. <RouterLink to="/">Go to the overview</RouterLink>.</p>
+  <p>There is no page at this address. <RouterLink to="/">Go to the overview</RouterLink>.</p>
 </template>

@@ -6,14 +6,14 @@ import PageHead from '../parts/PageHead.vue'
 import ToDoList from '../parts/ToDoList.vue'
 
 const columns = [
-  { key: 'name', text: 'Who or what', sort: 'created' },
+  { key: 'name', text: 'Person or device', sort: 'created' },
   { key: 'why', text: 'Why' },
-  { key: 'items', text: 'To be done' },
+  { key: 'items', text: 'Left to do' },
 ]
 const which = ref('')
 const filters = computed(() => (which.value ? [which.value] : []))
 const choices = [
-  { value: 'open:true', text: 'With something to be done' },
+  { value: 'open:true', text: 'With open items' },
   { value: 'open:false', text: 'Done' },
   { value: '', text: 'All' },
 ]
@@ -26,8 +26,7 @@ const load = (query: ListQuery, signal: AbortSignal) =>
 <template>
   <PageHead title="Offboarding" />
   <p class="soft">
-    People who left and devices that were lost, with what is still to be done. It begins on the page of the person or
-    the device.
+    People who left and devices that were lost, with what is left to do. Start on the page of the person or device.
   </p>
   <ListTable :key="changes" noun="offboardings" :columns="columns" :load="load" first="created" :filters="filters">
     <template #filter>
@@ -44,6 +43,6 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       <span v-else-if="column === 'why'" class="tag plain">{{ row.why }}</span>
       <ToDoList v-else :offboarding="row" @changed="changes++" />
     </template>
-    <template #empty>Nobody left and nothing was lost.</template>
+    <template #empty>No offboardings yet.</template>
   </ListTable>
 </template>

@@ -32,8 +32,8 @@ async function add() {
     <BButton v-if="!adding" variant="primary" size="sm" @click="adding = true">Add an operator</BButton>
   </PageHead>
   <p class="soft">
-    An auditor looks, and sees no secrets. An issuer does the daily work. An owner decides who the others are, on
-    authorities, on signing, on mail and on how severe rules are.
+    An auditor reads everything but secrets. An issuer does the daily work. An owner also manages operators,
+    authorities, signing, mail and the severity of rules.
   </p>
   <form v-if="adding" class="panel mb-4" novalidate @submit.prevent="add">
     <div class="columns">
@@ -45,12 +45,12 @@ async function add() {
   </form>
   <Notice :text="wrong" />
   <div v-if="made" class="finding note mb-4" role="status">
-    <strong>{{ made.operator.name }}</strong> signs in for the first time with
+    <strong>{{ made.operator.name }}</strong> signs in the first time with
     <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown again.
-    <button type="button" class="linklike" @click="made = undefined">Hide it</button>
+    <button type="button" class="linklike" @click="made = undefined">Hide</button>
   </div>
   <section class="panel" aria-labelledby="who">
-    <h2 id="who" class="visually-hidden">Who can sign in</h2>
+    <h2 id="who" class="visually-hidden">Operators</h2>
     <table class="grid-table stack">
       <thead>
         <tr>
@@ -58,8 +58,8 @@ async function add() {
           <th scope="col">Role</th>
           <th scope="col">State</th>
           <th scope="col">Second factor</th>
-          <th scope="col">Last here</th>
-          <th scope="col"><span class="visually-hidden">What to do</span></th>
+          <th scope="col">Last sign-in</th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>

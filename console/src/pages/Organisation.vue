@@ -59,7 +59,7 @@ async function save() {
       pointer="/name"
       :errors="errors"
       required
-      help="Stands in profiles and on cards."
+      help="Shown in profiles and on cards."
     />
     <Field
       v-model="draft.domain"
@@ -67,37 +67,37 @@ async function save() {
       pointer="/domain"
       :errors="errors"
       required
-      help="Reversed, it begins the identifiers in Apple profiles. A change makes devices take rebuilt profiles for new ones."
+      help="Reversed, it is the prefix of the identifiers in Apple profiles. After a change, devices treat rebuilt profiles as new ones."
     />
     <Field
       v-model="draft.links"
-      label="Address under which people reach this service"
+      label="Public URL of this service"
       pointer="/links"
       :errors="errors"
       placeholder="https://connect.skerryline.example"
-      help="Links that are sent by mail begin with it. Without one, none are sent."
+      help="Links in emails start with it. Without one, no links are sent."
     />
     <details class="mb-3" :open="!!(draft.links_v4 || draft.links_v6)">
-      <summary>Addresses that are reached by IPv4 and by IPv6 alone</summary>
-      <p class="soft mt-2">With both, a person's page also shows traffic that goes past the tunnel.</p>
-      <Field v-model="draft.links_v4" label="By IPv4 alone" pointer="/links_v4" :errors="errors" />
-      <Field v-model="draft.links_v6" label="By IPv6 alone" pointer="/links_v6" :errors="errors" />
+      <summary>URLs over IPv4 only and IPv6 only</summary>
+      <p class="soft mt-2">With both, the recipient's page also detects traffic that bypasses the tunnel.</p>
+      <Field v-model="draft.links_v4" label="URL over IPv4 only" pointer="/links_v4" :errors="errors" />
+      <Field v-model="draft.links_v6" label="URL over IPv6 only" pointer="/links_v6" :errors="errors" />
     </details>
     <Field
       v-model="draft.probe_every"
       kind="number"
-      label="Hours after which each gateway is asked what it answers"
+      label="Hours between probes of each gateway"
       pointer="/probe_every"
       :errors="errors"
-      help="0 asks only when somebody wants it."
+      help="0 means only on request."
     />
     <Field
       v-model="draft.keep_parcels"
       kind="number"
-      label="Days after which files of superseded parcels are removed"
+      label="Days until the files of superseded parcels are removed"
       pointer="/keep_parcels"
       :errors="errors"
-      help="That a parcel was built stays on record with its digest. 0 keeps all files."
+      help="The record of the parcel and its digest are kept. 0 keeps all files."
     />
     <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

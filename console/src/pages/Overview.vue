@@ -56,9 +56,9 @@ onMounted(look)
     </section>
 
     <section v-if="o.counts.gateways === 0" class="panel">
-      <h2>Begin here</h2>
+      <h2>First steps</h2>
       <ol class="mb-0">
-        <li><RouterLink to="/organisation">Name your organisation</RouterLink>: its name stands on every card.</li>
+        <li><RouterLink to="/organisation">Name your organisation</RouterLink>: its name is on every card.</li>
         <li><RouterLink to="/gateways/new">Add a gateway</RouterLink> with its pre-shared key.</li>
         <li><RouterLink to="/people/new">Add a person</RouterLink> with an account.</li>
         <li><RouterLink to="/devices/new">Add a device</RouterLink>, and on its page a profile for the gateway.</li>
@@ -69,20 +69,19 @@ onMounted(look)
       <section class="panel mb-4" aria-labelledby="state">
         <h2 id="state">State of the profiles</h2>
         <p class="mb-0">
-          <RouterLink to="/profiles?severity=error">{{ o.counts.blocked }} cannot be built</RouterLink> because of a
-          error, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
-            >, {{ o.counts.due }} still being checked</template
+          <RouterLink to="/profiles?severity=error">{{ o.counts.blocked }} cannot be built</RouterLink> because of
+          errors, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
+            >, {{ o.counts.due }} check pending</template
           >.
         </p>
       </section>
       <p v-if="o.reports" class="panel mb-4">
         <RouterLink to="/explain"
-          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} that something does not
-          work</RouterLink
+          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} of problems</RouterLink
         >.
       </p>
       <section v-if="o.counts.gateways" class="panel mb-4" aria-labelledby="gateways">
-        <h2 id="gateways">What the gateways answer</h2>
+        <h2 id="gateways">Probe results</h2>
         <ul class="gateways mb-0">
           <li v-for="p in probes" :key="p.id">
             <RouterLink :to="`/gateways/${p.gateway_id}`">{{ p.gateway }}</RouterLink>
@@ -92,14 +91,13 @@ onMounted(look)
             <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
           <li v-if="unprobed">
-            <span class="soft">{{ unprobed }} not asked yet: </span
-            ><RouterLink to="/gateways">ask what they answer</RouterLink>
+            <span class="soft">{{ unprobed }} not probed yet: </span><RouterLink to="/gateways">probe all</RouterLink>
           </li>
         </ul>
       </section>
       <div class="columns">
         <section class="panel" aria-labelledby="worst">
-          <h2 id="worst">Most in need of you</h2>
+          <h2 id="worst">Needs attention</h2>
           <p v-if="o.worst.length === 0" class="mb-0">No profile has an error or a warning.</p>
           <table v-else class="grid-table">
             <thead class="visually-hidden">
@@ -120,8 +118,8 @@ onMounted(look)
           </table>
         </section>
         <section class="panel" aria-labelledby="rules">
-          <h2 id="rules">What is found most</h2>
-          <p v-if="o.rules.length === 0" class="mb-0">Nothing is found in any profile.</p>
+          <h2 id="rules">Findings by rule</h2>
+          <p v-if="o.rules.length === 0" class="mb-0">No findings.</p>
           <table v-else class="grid-table">
             <thead class="visually-hidden">
               <tr>

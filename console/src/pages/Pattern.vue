@@ -98,7 +98,7 @@ const result = computed(() =>
 
 <template>
   <PageHead :title="fresh ? 'New pattern' : (row?.name ?? 'Pattern')" back="/patterns" back-text="Patterns">
-    <BButton href="#prospects" variant="outline-secondary" size="sm">What it would make</BButton>
+    <BButton href="#prospects" variant="outline-secondary" size="sm">Effect</BButton>
     <BButton v-if="row" :to="`/profiles?pattern_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
@@ -107,7 +107,7 @@ const result = computed(() =>
   <form v-if="fresh || row" novalidate @submit.prevent="save">
     <div class="stacks">
       <section class="panel" aria-labelledby="class">
-        <h2 id="class">For whom</h2>
+        <h2 id="class">Applies to</h2>
         <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
         <Field
           v-model="draft.groups"
@@ -115,16 +115,16 @@ const result = computed(() =>
           label="Groups of people"
           pointer="/groups"
           :errors="errors"
-          help="One a line. None means all."
+          help="One per line. Empty means all."
         />
         <fieldset class="mb-3">
           <legend class="form-label fs-6">Platforms</legend>
           <BFormCheckboxGroup v-model="draft.platforms" :options="platforms" name="platforms" />
-          <div class="form-text">None ticked means all.</div>
+          <div class="form-text">None selected means all.</div>
         </fieldset>
         <Field
           v-model="draft.naming"
-          label="How connections are named"
+          label="Template for connection names"
           pointer="/naming"
           :errors="errors"
           placeholder="{organisation} {gateway}"
@@ -133,10 +133,10 @@ const result = computed(() =>
         <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
       </section>
       <section class="panel" aria-labelledby="how">
-        <h2 id="how">How and where to</h2>
+        <h2 id="how">Connection</h2>
         <OrderField
           v-model="draft.protocols"
-          label="Protocols, the preferred first"
+          label="Protocols in order of preference"
           :choices="protocols"
           none="Strongest first, PPTP last."
         />
@@ -160,8 +160,8 @@ const result = computed(() =>
           v-if="draft.gateways !== 'each'"
           v-model="draft.fallback"
           kind="check"
-          label="A second gateway where the first does not answer"
-          help="In the same file where its format can hold both, else by a connection of its own."
+          label="Second gateway for when the first does not respond"
+          help="In the same file if the format supports it, else as its own connection."
         />
         <OrderField v-model="draft.gateway_ids" label="Out of" :choices="gateways" none="All gateways." />
         <Field
@@ -179,11 +179,11 @@ const result = computed(() =>
           label="Networks"
           pointer="/routes"
           :errors="errors"
-          help="CIDR, one a line. None takes the gateway's."
+          help="CIDR, one per line. Empty uses the gateway's."
         />
         <div class="pairs">
           <Field v-model="draft.dns" kind="list" label="DNS servers" pointer="/dns" :errors="errors" />
-          <Field v-model="draft.domains" kind="list" label="Inside domains" pointer="/domains" :errors="errors" />
+          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" :errors="errors" />
         </div>
         <Field
           v-model="draft.ipv6"
@@ -223,27 +223,27 @@ const result = computed(() =>
           <Field
             v-model="draft.demand.domains"
             kind="list"
-            label="When names are looked up in"
+            label="When looking up names in"
             pointer="/demand/domains"
             :errors="errors"
           />
           <Field
             v-model="draft.demand.networks"
             kind="list"
-            label="Not in the wireless networks"
+            label="Except in the wireless networks"
             pointer="/demand/networks"
             :errors="errors"
           />
           <Field
             v-model="draft.demand.suffixes"
             kind="list"
-            label="Not where the DNS suffix is"
+            label="Except where the DNS suffix is"
             pointer="/demand/suffixes"
             :errors="errors"
           />
           <Field
             v-model="draft.demand.probe"
-            label="Not while this page answers"
+            label="Except while this URL responds"
             pointer="/demand/probe"
             :errors="errors"
           />
@@ -256,8 +256,8 @@ const result = computed(() =>
             :choices="choice('anything', ['wifi', 'Wi-Fi'], ['cellular', 'mobile data'], ['ethernet', 'cable'])"
           />
         </template>
-        <Field v-model="draft.reconnect" kind="check" label="Connect again by itself after a break" />
-        <Field v-model="draft.unmetered" kind="check" label="By itself only where traffic is not metered" />
+        <Field v-model="draft.reconnect" kind="check" label="Reconnect automatically" />
+        <Field v-model="draft.unmetered" kind="check" label="Automatically only on unmetered networks" />
         <Field
           v-model="draft.password"
           kind="choice"
@@ -280,7 +280,7 @@ const result = computed(() =>
           v-if="draft.proxy.script || draft.proxy.server"
           v-model="draft.proxy.bypass"
           kind="list"
-          label="Reached without the proxy"
+          label="Bypass the proxy for"
           pointer="/proxy/bypass"
           :errors="errors"
         />
@@ -296,9 +296,9 @@ const result = computed(() =>
   </form>
   <section v-if="fresh || row" class="panel mt-4" aria-labelledby="prospects">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
-      <h2 id="prospects" class="mb-0">What it would make</h2>
+      <h2 id="prospects" class="mb-0">Effect</h2>
       <BButton v-if="row" class="alters ms-auto" variant="primary" :disabled="job?.state === 'running'" @click="rollOut"
-        >Roll it out</BButton
+        >Roll out</BButton
       >
     </div>
     <Notice :text="rolling.wrong.value || lost" />
@@ -313,7 +313,7 @@ const result = computed(() =>
         >Cancel</BButton
       >
     </div>
-    <p class="soft">As the form stands now. Nothing is kept until the pattern is rolled out, by what is saved of it.</p>
+    <p class="soft">Effect of the form as it is now. Nothing changes until the saved pattern is rolled out.</p>
     <ProspectTable ref="table" :pattern="fresh ? '' : id" :change="change" />
   </section>
 </template>

@@ -8,7 +8,7 @@ import { platformText } from '../parts/platforms'
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
   { key: 'class', text: 'For' },
-  { key: 'protocols', text: 'Protocols, in order' },
+  { key: 'protocols', text: 'Protocols' },
   { key: 'gateways', text: 'Gateways' },
   { key: 'profiles', text: 'Profiles', number: true },
 ]
@@ -21,7 +21,7 @@ const ways: Record<string, string> = { listed: 'first of the list', nearest: 'ne
   <PageHead title="Patterns"
     ><BButton class="alters" to="/patterns/new" variant="primary" size="sm">Add a pattern</BButton></PageHead
   >
-  <p class="soft">A pattern says once how a class of devices connects, and gives each device what it can do best.</p>
+  <p class="soft">A pattern sets how a class of devices connects; each device gets the best that it supports.</p>
   <ListTable noun="patterns" :columns="columns" :load="load" first="name">
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/patterns/${row.id}`">{{ row.name }}</RouterLink>
@@ -35,8 +35,8 @@ const ways: Record<string, string> = { listed: 'first of the list', nearest: 'ne
       <RouterLink v-else :to="`/profiles?pattern_id=${row.id}`">{{ row.profiles }}</RouterLink>
     </template>
     <template #empty>
-      No pattern yet. <RouterLink to="/patterns/new">Add the first one</RouterLink>: for whom it is, which protocols in
-      which order, and to which gateways.
+      No pattern yet. <RouterLink to="/patterns/new">Add the first one</RouterLink>: the devices that it applies to,
+      protocols in order of preference, and gateways.
     </template>
   </ListTable>
 </template>

@@ -62,7 +62,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
   <form v-if="fresh || row" class="panel mb-4" novalidate @submit.prevent="save">
     <div class="columns">
       <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <Field v-model="draft.mail" label="Mail address" pointer="/mail" :errors="errors" />
+      <Field v-model="draft.mail" label="Email address" pointer="/mail" :errors="errors" />
       <Field
         v-model="draft.language"
         label="Language"
@@ -77,7 +77,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
           label="Latitude"
           pointer="/place/latitude"
           :errors="errors"
-          help="The nearest gateway is measured from there"
+          help="For the nearest gateway"
         />
         <Field
           v-model="draft.place.longitude"
@@ -87,7 +87,7 @@ const remove = () => ask(api.DELETE('/api/v1/people/{id}', { params: { path: { i
           :errors="errors"
         />
       </div>
-      <Field v-model="draft.groups" kind="list" label="Groups" pointer="/groups" :errors="errors" help="One a line" />
+      <Field v-model="draft.groups" kind="list" label="Groups" pointer="/groups" :errors="errors" help="One per line" />
     </div>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
     <div class="d-flex flex-wrap gap-2 mt-2">

@@ -35,11 +35,9 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Platforms" />
-  <p class="soft">
-    Which release comes to which protocol. Choose one to see why, what it takes, and where that is from.
-  </p>
+  <p class="soft">Protocol support by operating-system release. Choose one for details and sources.</p>
   <Notice :text="wrong" />
-  <section v-if="rows.length" class="panel p-0 mb-4" aria-label="Which release has which protocol">
+  <section v-if="rows.length" class="panel p-0 mb-4" aria-label="Protocols by release">
     <div class="wide" tabindex="0" role="region" aria-label="Table of platforms">
       <table class="grid-table stack">
         <thead>
@@ -54,9 +52,7 @@ onMounted(async () => {
               <button type="button" :aria-pressed="r.title === chosen" @click="chosen = r.title">{{ r.title }}</button>
             </th>
             <td v-for="p in protocols" :key="p.key" :data-label="p.text">
-              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{
-                r.can[p.key]?.support
-              }}</span>
+              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{ r.can[p.key]?.support }}</span>
             </td>
           </tr>
         </tbody>
@@ -73,11 +69,11 @@ onMounted(async () => {
           }}<template v-if="row.can[p.key]?.note">; {{ row.can[p.key]?.note }}</template>
         </dt>
         <dd class="soft small">
-          {{ row.can[p.key]?.source }}<template v-if="row.can[p.key]?.unconfirmed">; could not be tried here</template>
+          {{ row.can[p.key]?.source }}<template v-if="row.can[p.key]?.unconfirmed">; not verified</template>
           <div v-if="row.can[p.key]?.formats.length">takes: {{ row.can[p.key]?.formats.join(', ') }}</div>
-          <div v-if="proofs(p.key)">proves who connects by: {{ proofs(p.key) }}</div>
+          <div v-if="proofs(p.key)">authentication: {{ proofs(p.key) }}</div>
           <div v-if="row.can[p.key]?.ike.length" class="mono">
-            sends by itself: IKE {{ row.can[p.key]?.ike.join(', ') }}; ESP {{ row.can[p.key]?.esp.join(', ') }}
+            default proposals: IKE {{ row.can[p.key]?.ike.join(', ') }}; ESP {{ row.can[p.key]?.esp.join(', ') }}
           </div>
         </dd>
       </template>

@@ -28,7 +28,16 @@ const accounts = ref<{ value: string; text: string }[]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
 const patterns = ref<{ value: string; text: string }[]>([])
 const preferences = useForm({
-  ...{ name: '', account_id: '', tunnel: '', password: '', certificate_passphrase: '', scope: '', fallback_id: '', second_to: '' },
+  ...{
+    name: '',
+    account_id: '',
+    tunnel: '',
+    password: '',
+    certificate_passphrase: '',
+    scope: '',
+    fallback_id: '',
+    second_to: '',
+  },
   ...{ protocol: '', format: '', pattern_id: '', auth: '', transport: '', ipv6: '', connect: '' },
   ...{ routes: [] as string[], dns: [] as string[], domains: [] as string[], reconnect: false },
   demand: { domains: [] as string[], networks: [] as string[], suffixes: [] as string[] },
@@ -78,9 +87,7 @@ async function preview() {
   } catch (e) {
     files.value = []
     unfit.value =
-      e instanceof ServiceError && e.findings[0]
-        ? `${e.findings[0].found}. ${e.findings[0].fix}`
-        : (e as Error).message
+      e instanceof ServiceError && e.findings[0] ? `${e.findings[0].found}. ${e.findings[0].fix}` : (e as Error).message
   }
 }
 onMounted(() =>
@@ -150,7 +157,7 @@ const titles: Record<string, string> = {
   ...{ carried: 'through the tunnel', refused: 'blocked', left: 'outside the tunnel' },
 }
 const choice = (values: string[]) => [
-  { value: '', text: 'Left to planning' },
+  { value: '', text: 'Automatic' },
   ...values.map((v) => ({ value: v, text: titles[v] ?? v })),
 ]
 
@@ -158,12 +165,12 @@ const ways = ['eap-tls', 'certificate', 'eap-mschapv2', 'psk', 'certificate-pass
 const lists = [
   { key: 'routes', label: 'Networks' },
   { key: 'dns', label: 'DNS servers' },
-  { key: 'domains', label: 'Inside domains' },
+  { key: 'domains', label: 'Internal domains' },
 ] as const
 const conditions = [
-  { key: 'domains', label: 'When names are looked up in' },
-  { key: 'networks', label: 'Not in the wireless networks' },
-  { key: 'suffixes', label: 'Not where the DNS suffix is' },
+  { key: 'domains', label: 'When looking up names in' },
+  { key: 'networks', label: 'Except in the wireless networks' },
+  { key: 'suffixes', label: 'Except where the DNS suffix is' },
 ] as const
 
 async function save() {
@@ -215,7 +222,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         <AgreementList :agreements="planned.agreements" />
       </template>
       <template v-if="planned.passed.length">
-        <h3 class="fs-6 mt-3">Passed over</h3>
+        <h3 class="fs-6 mt-3">Not chosen</h3>
         <ul class="mb-0">
           <li v-for="p in planned.passed" :key="p.protocol">
             {{ offers.find((o) => o.key === p.protocol)?.text }}: <span class="soft">{{ p.reason }}</span>
@@ -235,7 +242,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
     <section class="panel mb-4" aria-labelledby="files">
       <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
         <h2 id="files" class="mb-0">Files</h2>
-        <BFormCheckbox v-model="byHand" switch>Card for typing by hand</BFormCheckbox>
+        <BFormCheckbox v-model="byHand" switch>Card for manual setup</BFormCheckbox>
         <BButton
           class="alters ms-auto"
           size="sm"
@@ -247,7 +254,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
       </div>
       <Notice :text="unfit" />
       <template v-if="shown">
-        <div class="d-flex flex-wrap gap-2 mb-2" role="group" aria-label="Which file">
+        <div class="d-flex flex-wrap gap-2 mb-2" role="group" aria-label="File format">
           <BButton
             v-for="f in files"
             :key="f.name"
@@ -264,7 +271,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           class="card-frame"
           sandbox=""
           :srcdoc="shown.text"
-          title="Card, as the person sees it"
+          title="Card as the person sees it"
         />
         <pre v-else class="file mono" tabindex="0" :aria-label="`Content of ${shown.name}`">{{ shown.text }}</pre>
       </template>
@@ -276,7 +283,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
 
     <section class="panel mb-4" aria-labelledby="preferences">
       <h2 id="preferences">Set manually</h2>
-      <p class="soft">What is left open here is chosen by planning, with the reason above.</p>
+      <p class="soft">Everything else is planned automatically, with the reasons above.</p>
       <form novalidate @submit.prevent="save">
         <div class="columns">
           <Field
@@ -291,7 +298,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             label="Account"
             pointer="/preferences/account_id"
             :errors="preferences.errors.value"
-            :choices="[{ value: '', text: 'Left to planning' }, ...accounts]"
+            :choices="[{ value: '', text: 'Automatic' }, ...accounts]"
           />
           <Field
             v-model="preferences.draft.tunnel"
@@ -316,7 +323,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             pointer="/preferences/certificate_passphrase"
             :errors="preferences.errors.value"
             :choices="choice(['saved', 'asked'])"
-            help="In Apple profiles: inside the file, or asked for when it is installed."
+            help="In Apple profiles: in the file, or prompted for at installation."
           />
           <Field
             v-model="preferences.draft.scope"
@@ -341,7 +348,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             pointer="/preferences/auth"
             :errors="preferences.errors.value"
             :choices="choice(ways)"
-            help="Such as a password although the device has a certificate."
+            help="Such as a password even if the device has a certificate."
           />
           <Field
             v-model="preferences.draft.transport"
@@ -410,17 +417,17 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             pointer="/preferences/fallback_id"
             :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
-            help="Tried where this one does not answer: from the same file where it can hold both, else by a profile of its own."
+            help="Tried where this session does not answer: from the same file where it can hold both, else by a profile of its own."
           />
           <Field
             v-model="preferences.draft.second_to"
             kind="choice"
-            label="Second choice to"
+            label="Fallback for"
             pointer="/preferences/second_to"
             :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
           />
-          <Field v-model="preferences.draft.reconnect" kind="check" label="Connect again by itself after a break" />
+          <Field v-model="preferences.draft.reconnect" kind="check" label="Reconnect automatically" />
         </div>
         <Notice :text="preferences.wrong.value" /><Notice :text="preferences.done.value" kind="done" />
         <div class="d-flex flex-wrap gap-2 mt-2">

@@ -9,7 +9,7 @@ const search = ref('')
 const wrong = ref('')
 const done = ref('')
 const severities = [
-  { value: '', text: 'As by itself' },
+  { value: '', text: 'Default' },
   ...['error', 'warning', 'note', 'off'].map((v) => ({ value: v, text: v })),
 ]
 async function set(r: Schemas['Rule'], severity: string) {
@@ -38,7 +38,7 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Rules" />
-  <p class="soft">What the checks look for, in profiles and in files. An error keeps a parcel from being built.</p>
+  <p class="soft">What the checks find in profiles and files. An error prevents the build of a parcel.</p>
   <div class="mb-3" style="max-width: 20rem">
     <label class="form-label" for="search">Search</label>
     <BFormInput id="search" v-model="search" type="search" />
@@ -53,7 +53,7 @@ onMounted(async () => {
       <span class="mono soft fw-normal small">{{ r.code }}</span>
     </h2>
     <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
-    <p class="mb-1"><strong>For the person:</strong> {{ r.plain }}</p>
+    <p class="mb-1"><strong>For the recipient:</strong> {{ r.plain }}</p>
     <!-- What looks at handing over holds always. -->
     <div v-if="!r.fields.includes('handover')" class="float-end ms-3">
       <label class="visually-hidden" :for="`set-${r.code}`">Severity of {{ r.code }}</label>
@@ -65,6 +65,6 @@ onMounted(async () => {
         @update:model-value="set(r, String($event))"
       />
     </div>
-    <p class="soft small mb-0">Finds {{ r.bad.text }}; leaves {{ r.good.text }} alone. Source: {{ r.source }}.</p>
+    <p class="soft small mb-0">Finds {{ r.bad.text }}; accepts {{ r.good.text }} . Source: {{ r.source }}.</p>
   </article>
 </template>

@@ -41,9 +41,9 @@ async function go() {
   <div class="page mx-auto" style="max-width: 28rem; padding-top: 12vh">
     <div class="panel">
       <img src="/favicon.svg" alt="" width="44" height="44" class="mb-3" />
-      <PageHead :title="session.setUp ? 'Set Wardicon up' : 'Sign in to Wardicon'" />
+      <PageHead :title="session.setUp ? 'Set up Wardicon' : 'Sign in to Wardicon'" />
       <p v-if="session.setUp" class="soft">
-        This is the first start. The code stands in the file set-up-code in the service's data folder.
+        This is the first start. The code is in the file set-up-code in the service's data folder.
       </p>
       <form @submit.prevent="go">
         <Field
@@ -70,10 +70,10 @@ async function go() {
           label="Code of the second factor"
           pointer="/code"
           :errors="errors"
-          help="The six digits that your app shows now."
+          help="The six digits from your app."
           required
         />
-        <Field v-if="session.setUp" v-model="again" kind="secret" label="Password once more" required />
+        <Field v-if="session.setUp" v-model="again" kind="secret" label="Repeat the password" required />
         <Notice :text="wrong" />
         <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{
           session.setUp ? 'Make the owner and sign in' : 'Sign in'

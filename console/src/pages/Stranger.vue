@@ -18,10 +18,10 @@ const probeIt = () =>
 </script>
 
 <template>
-  <PageHead title="Ask an address" back="/gateways" back-text="Gateways" />
+  <PageHead title="Probe an address" back="/gateways" back-text="Gateways" />
   <p class="soft">
-    For a gateway that is not on record yet: it is asked by every protocol at its usual port. What it answers is not
-    kept, who asked is.
+    For a gateway that is not on record yet: it is probed on the default port of every protocol. Results are not stored;
+    the probe is recorded in the audit log.
   </p>
   <form class="panel mb-4" novalidate @submit.prevent="probeIt">
     <Field
@@ -34,7 +34,7 @@ const probeIt = () =>
     <Field
       v-model="draft.off_record"
       kind="check"
-      label="It is ours, or its owner agrees that it is asked"
+      label="It is ours, or its owner agrees to the probe"
       pointer="/off_record"
       :errors="errors"
     />
@@ -46,7 +46,7 @@ const probeIt = () =>
   <section v-if="probe" class="panel" aria-labelledby="answers" aria-live="polite">
     <h2 id="answers">What {{ probe.gateway }} answers</h2>
     <p v-for="n in probe.names ?? []" :key="n.name" class="soft">
-      <span class="mono">{{ n.name }}</span> leads to {{ (n.addresses ?? []).join(', ') || n.fault || 'nothing' }}.
+      <span class="mono">{{ n.name }}</span> resolves to {{ (n.addresses ?? []).join(', ') || n.fault || 'nothing' }}.
     </p>
     <AnswerTable :answers="probe.answers ?? []" />
     <div v-for="d in probe.differences ?? []" :key="d.text" class="finding mt-2" :class="d.severity">

@@ -51,9 +51,9 @@ const remove = () => ask(api.DELETE('/api/v1/accounts/{id}', { params: { path: {
         pointer="/login"
         :errors="errors"
         required
-        help="As the gateway has it, without the realm."
+        help="As at the gateway, without the realm."
       />
-      <Field v-model="draft.realm" label="Realm" pointer="/realm" :errors="errors" help="Empty takes the gateway's." />
+      <Field v-model="draft.realm" label="Realm" pointer="/realm" :errors="errors" help="Empty uses the gateway's." />
       <Field
         v-model="draft.password"
         kind="secret"
@@ -61,11 +61,11 @@ const remove = () => ask(api.DELETE('/api/v1/accounts/{id}', { params: { path: {
         :makes="75"
         pointer="/password"
         :errors="errors"
-        :help="account?.password_set ? 'One is stored. Leave this empty to keep it.' : 'None is stored.'"
+        :help="account?.password_set ? 'A password is stored. Leave this empty to keep it.' : 'None is stored.'"
       />
     </div>
     <fieldset v-if="gateways.length > 0" class="mb-2">
-      <legend class="form-label fs-6">Valid at these gateways only</legend>
+      <legend class="form-label fs-6">Valid only at these gateways</legend>
       <BFormCheckboxGroup v-model="draft.gateway_ids" :options="gateways" :name="`gateways-${account?.id ?? 'new'}`" />
       <div class="form-text">None means all.</div>
     </fieldset>

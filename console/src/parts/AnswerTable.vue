@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // How a gateway answered, a row for each question.
-import { type Answer, answerTag, rightlySilent, shows } from './probes'
+import { type Answer, answerTag, answerText, closedAsExpected, shows } from './probes'
 
 defineProps<{ answers: Answer[] }>()
 
@@ -16,10 +16,10 @@ function place(a: Answer) {
   <table class="grid-table stack">
     <thead>
       <tr>
-        <th scope="col">Asked for</th>
+        <th scope="col">Probed</th>
         <th scope="col">Port</th>
         <th scope="col">State</th>
-        <th scope="col">Answers in</th>
+        <th scope="col">Response time</th>
         <th scope="col">Shows</th>
       </tr>
     </thead>
@@ -31,11 +31,11 @@ function place(a: Answer) {
           <div class="soft small mono">{{ place(a).host }}<wbr />{{ place(a).port }}</div>
         </td>
         <td data-label="State">
-          <span class="tag" :class="rightlySilent(a) ? 'fine' : answerTag[a.state]">{{
-            rightlySilent(a) ? 'does not, rightly' : a.state
+          <span class="tag" :class="closedAsExpected(a) ? 'fine' : answerTag[a.state]">{{
+            closedAsExpected(a) ? 'closed, as expected' : (answerText[a.state] ?? a.state)
           }}</span>
         </td>
-        <td data-label="Answers in" class="number">
+        <td data-label="Response time" class="number">
           {{ a.milliseconds ? `${a.milliseconds.toFixed(1)} ms` : '' }}
         </td>
         <td data-label="Shows">

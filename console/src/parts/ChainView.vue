@@ -30,6 +30,6 @@ const usages: Record<string, string> = {
         </div>
       </li>
     </ol>
-    <p v-if="against?.length" class="soft small mb-0">Held against {{ against.join(', ') }}.</p>
+    <p v-if="against?.length" class="soft small mb-0">Verified against {{ against.join(', ') }}.</p>
   </template>
 </template>

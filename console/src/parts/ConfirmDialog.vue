@@ -33,7 +33,7 @@ async function prove() {
   <dialog v-if="asked" ref="dialog" class="panel confirm" aria-labelledby="confirm" @cancel.prevent="end(false)">
     <form novalidate @submit.prevent="prove">
       <h2 id="confirm">Confirm that it is you</h2>
-      <p class="soft">A session alone is not enough for this. You are not asked again for five minutes.</p>
+      <p class="soft">A session alone is not enough for this. You are not probed again for five minutes.</p>
       <Field
         v-model="draft.password"
         kind="secret"

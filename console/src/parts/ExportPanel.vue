@@ -21,9 +21,9 @@ async function go() {
 
 <template>
   <details class="panel mb-4">
-    <summary>Take its key out</summary>
+    <summary>Export its key</summary>
     <p class="soft mt-2">
-      For owners alone, and written to the audit log. Whoever has the file and its passphrase can vouch for anybody.
+      For owners only, and recorded in the audit log. Whoever has the file and its passphrase can issue any certificate.
     </p>
     <form novalidate @submit.prevent="go">
       <div class="columns">
@@ -33,9 +33,9 @@ async function go() {
           label="Passphrase"
           pointer="/passphrase"
           :errors="errors"
-          help="15 characters or more; five or six unrelated words are good."
+          help="At least 15 characters; five or six unrelated words work well."
         />
-        <Field v-model="draft.again" kind="secret" label="The same again" pointer="/again" :errors="errors" />
+        <Field v-model="draft.again" kind="secret" label="Repeat" pointer="/again" :errors="errors" />
       </div>
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
       <BButton class="alters" type="submit" size="sm" variant="outline-danger" :disabled="busy"

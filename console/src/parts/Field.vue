@@ -78,7 +78,7 @@ function tidy() {
     }}</BFormCheckbox>
     <template v-else>
       <label class="form-label" :for="id"
-        >{{ label }}<span v-if="required" class="soft fw-normal"> (needed)</span></label
+        >{{ label }}<span v-if="required" class="soft fw-normal"> (required)</span></label
       >
       <BFormTextarea
         v-if="kind === 'list'"
@@ -128,7 +128,7 @@ function tidy() {
       />
     </template>
     <BButton v-if="makes" class="mt-1 me-2" type="button" size="sm" variant="outline-secondary" @click="make"
-      >Make one</BButton
+      >Generate</BButton
     >
     <span v-if="wrong" class="invalid-feedback">{{ wrong }}</span>
     <div v-if="help" :id="`${id}-help`" class="form-text">{{ help }}</div>

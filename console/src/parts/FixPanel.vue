@@ -48,11 +48,10 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
     </div>
     <Notice :text="wrong || lost" />
     <p v-if="total > shown && !job" class="soft">
-      These are the changes of the first {{ shown }} of {{ total }} profiles. The others are changed the same way.
+      The changes of the first {{ shown }} of {{ total }} profiles. The others change in the same way.
     </p>
     <p v-if="job" role="status">
-      {{
-        job.state === 'running' ? `Fixing, ${job.done} of ${job.total} profiles` : `Fixed: ${job.result.fixed ?? 0}`
+      {{ job.state === 'running' ? `Fixing, ${job.done} of ${job.total} profiles` : `Fixed: ${job.result.fixed ?? 0}`
       }}{{ job.result.refused ? `, refused: ${job.result.refused}` : '' }}
     </p>
     <table v-if="fixes.length" class="grid-table stack">
@@ -73,6 +72,6 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
         </tr>
       </tbody>
     </table>
-    <p class="soft small mb-0 mt-2">Each change is written to the audit log; the profiles are checked again.</p>
+    <p class="soft small mb-0 mt-2">Each change is recorded in the audit log; the profiles are checked again.</p>
   </section>
 </template>

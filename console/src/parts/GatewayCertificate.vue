@@ -36,7 +36,9 @@ watch(
 async function make() {
   await run(async () => {
     const body = { ...draft } as unknown as Schemas['BundleInputBody']
-    bundle.value = await ask(api.POST('/api/v1/gateways/{id}/certificate-bundle', { params: { path: { id: props.id } }, body }))
+    bundle.value = await ask(
+      api.POST('/api/v1/gateways/{id}/certificate-bundle', { params: { path: { id: props.id } }, body }),
+    )
     emit('changed')
   }, '')
 }
@@ -48,23 +50,23 @@ async function bring(m: Material) {
 
 <template>
   <section class="panel mt-4" aria-labelledby="shown">
-    <h2 id="shown">The certificate that it shows</h2>
+    <h2 id="shown">Its certificate</h2>
     <ChainView
       v-if="chain"
       :links="chain.links"
       :against="chain.against"
-      empty="None is on record. With one, it is checked against what devices believe, and its end is in the calendar."
+      empty="None on record. With one, the chain is checked against the CAs that devices trust, and its expiry is watched."
     />
     <div v-if="bundle" class="finding note mt-3" role="status">
       <p class="mb-2">
-        Made for {{ bundle.certificate.names.join(', ') }}. The key is not kept here: save the files now, and put them
-        on the gateway.
+        Made for {{ bundle.certificate.names.join(', ') }}. The key is not stored here: download the files now and
+        install them on the gateway.
       </p>
       <BButton size="sm" variant="primary" class="me-2" @click="save(chain?.name + '.zip', bundle.archive)"
-        >Save all as an archive</BButton
+        >Download all as an archive</BButton
       >
       <p class="mt-2 mb-1">
-        Passphrase of the PKCS #12 file, shown once: <span class="mono">{{ bundle.passphrase }}</span>
+        Passphrase of the PKCS #12 file, shown only now: <span class="mono">{{ bundle.passphrase }}</span>
       </p>
       <ul class="small mb-0">
         <li v-for="f in bundle.files" :key="f.name">
@@ -76,7 +78,7 @@ async function bring(m: Material) {
       <summary>{{ chain?.links.length ? 'Give it another one' : 'Give it one' }}</summary>
       <form v-if="able.length" class="mt-2" novalidate @submit.prevent="make">
         <p class="soft">
-          Where the key can stay on the gateway, sign its request instead:
+          If the key can stay on the gateway, sign its request instead:
           <span class="mono">wardicon certificate sign</span>.
         </p>
         <div class="columns">
@@ -91,7 +93,7 @@ async function bring(m: Material) {
           <Field
             v-model="draft.kind"
             kind="choice"
-            label="Kind of key"
+            label="Key type"
             pointer="/kind"
             :errors="errors"
             :choices="keyKinds"
@@ -99,22 +101,18 @@ async function bring(m: Material) {
           <Field
             v-model="draft.days"
             kind="number"
-            label="Days that it is valid"
+            label="Validity in days"
             pointer="/days"
             :errors="errors"
-            help="0 goes by the authority."
+            help="0 uses the authority's setting."
           />
         </div>
         <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
-          >Make key and certificate</BButton
+          >Create key and certificate</BButton
         >
       </form>
-      <h3 class="h6 mt-3">Or note what others issued</h3>
-      <MaterialForm
-        button="Note it"
-        :send="bring"
-        help="The certificate and those between it and its root, without the key."
-      />
+      <h3 class="h6 mt-3">Or import a certificate</h3>
+      <MaterialForm button="Note it" :send="bring" help="The certificate and its intermediates, without the key." />
     </details>
     <div class="mt-2"><Notice :text="wrong" /></div>
   </section>

@@ -17,8 +17,8 @@ const { draft, errors, wrong, busy, run } = useForm({
   link: 'mail' as 'mail' | 'shown',
 })
 const ways = [
-  { value: 'mail', text: 'Sent by mail' },
-  { value: 'shown', text: 'Kept here for a day' },
+  { value: 'mail', text: 'Sent by email' },
+  { value: 'shown', text: 'Kept here for one day' },
 ]
 const past = ref<Schemas['Job'][]>([])
 const slips = ref<{ half: 'link' | 'passcode'; list: Schemas['Slip'][] }>()
@@ -61,23 +61,15 @@ const print = () => window.print()
 
 <template>
   <section class="panel" aria-labelledby="group-head">
-    <h2 id="group-head">A whole group</h2>
+    <h2 id="group-head">Hand over to a group</h2>
     <form class="alters" novalidate @submit.prevent="begin">
       <div class="columns">
         <Field v-model="draft.group" label="Group" pointer="/group" :errors="errors" required />
         <Field v-model="draft.link" kind="choice" label="Links are" pointer="/link" :errors="errors" :choices="ways" />
-        <Field v-model="draft.days" kind="number" label="Days until they end" pointer="/days" :errors="errors" />
-        <Field
-          v-model="draft.uses"
-          kind="number"
-          label="Uses that each allows"
-          pointer="/uses"
-          :errors="errors"
-        />
+        <Field v-model="draft.days" kind="number" label="Days until they expire" pointer="/days" :errors="errors" />
+        <Field v-model="draft.uses" kind="number" label="Maximum uses each" pointer="/uses" :errors="errors" />
       </div>
-      <p class="soft">
-        What is not up to date is built first. Passcodes are read here afterwards, apart from the links.
-      </p>
+      <p class="soft">Outdated parcels are built first. Read the passcodes here afterwards, apart from the links.</p>
       <div class="d-flex flex-wrap gap-2">
         <BButton class="alters" type="submit" variant="primary" :disabled="busy || job?.state === 'running'"
           >Hand over</BButton
@@ -96,7 +88,7 @@ const print = () => window.print()
       <button type="button" class="linklike mt-1" @click="archive = undefined">Hide</button>
     </div>
     <template v-if="past.length">
-      <h3 class="mt-4">Of the last day</h3>
+      <h3 class="mt-4">Last 24 hours</h3>
       <ul class="plain-list">
         <li v-for="j in past" :key="j.id" class="mb-2">
           {{ j.title }}, {{ shortTime(j.created) }}: {{ results(j) }}

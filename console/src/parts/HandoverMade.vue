@@ -11,7 +11,7 @@ async function copy(what: string, text: string) {
     await navigator.clipboard.writeText(text)
     said.value = `${what} copied.`
   } catch {
-    said.value = 'This browser does not let the page copy.'
+    said.value = 'This browser does not allow copying.'
   }
 }
 // The service draws it; only its own picture is in it.
@@ -31,11 +31,11 @@ function drawn(svg: string) {
         <button type="button" class="linklike ms-2" @click="copy('Link', made.link)">Copy the link</button>
       </div>
       <div>
-        Passcode, told another way: <span class="mono">{{ made.passcode }}</span>
+        Passcode, to be sent another way: <span class="mono">{{ made.passcode }}</span>
         <button type="button" class="linklike ms-2" @click="copy('Passcode', made.passcode)">Copy the passcode</button>
       </div>
       <p class="soft mb-1">
-        Neither can be shown again. {{ made.mailed ? '' : 'Scan the code with the device itself.' }} {{ said }}
+        They cannot be shown again. {{ made.mailed ? '' : 'Scan the code with the device itself.' }} {{ said }}
       </p>
       <button type="button" class="linklike" @click="emit('hide')">Hide</button>
     </div>

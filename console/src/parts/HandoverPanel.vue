@@ -18,7 +18,7 @@ const archive = ref<Schemas['Archive']>()
 const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, uses: 3, link: 'shown' as 'shown' | 'mail' })
 const ways = [
   { value: 'shown', text: 'Shown to me' },
-  { value: 'mail', text: 'Sent to the person by mail' },
+  { value: 'mail', text: 'Emailed to the person' },
 ]
 
 async function look() {
@@ -65,20 +65,14 @@ async function pack() {
 
 <template>
   <section class="panel mb-4" aria-labelledby="handing">
-    <h2 id="handing">Hand it over</h2>
+    <h2 id="handing">Hand over</h2>
     <p class="soft">
-      A link to the newest parcel, with a passcode that you tell another way. Neither can be shown again.
+      Creates a link to the newest parcel, and a passcode that you send another way. They cannot be shown again.
     </p>
     <form class="alters" novalidate @submit.prevent="make">
       <div class="columns">
-        <Field v-model="draft.days" kind="number" label="Days until it ends" pointer="/days" :errors="errors" />
-        <Field
-          v-model="draft.uses"
-          kind="number"
-          label="Uses that it allows"
-          pointer="/uses"
-          :errors="errors"
-        />
+        <Field v-model="draft.days" kind="number" label="Days until it expires" pointer="/days" :errors="errors" />
+        <Field v-model="draft.uses" kind="number" label="Maximum uses" pointer="/uses" :errors="errors" />
         <Field
           v-model="draft.link"
           kind="choice"
@@ -89,7 +83,7 @@ async function pack() {
         />
       </div>
       <div class="d-flex flex-wrap gap-2">
-        <BButton class="alters" type="submit" variant="outline-secondary" :disabled="busy">Make a link</BButton>
+        <BButton class="alters" type="submit" variant="outline-secondary" :disabled="busy">Create a link</BButton>
         <BButton variant="outline-secondary" :disabled="busy" @click="pack">Save as an encrypted archive</BButton>
       </div>
     </form>
@@ -97,7 +91,7 @@ async function pack() {
     <HandoverMade v-if="made" :key="made.handover.id" :made="made" @hide="made = undefined" />
     <div v-if="archive" class="finding note mt-3" role="status">
       {{ archive.name }} is saved. Its passphrase: <span class="mono">{{ archive.passphrase }}</span>
-      <div class="soft">Tell it another way than the archive travels. It cannot be shown again.</div>
+      <div class="soft">Send it another way than the archive. It cannot be shown again.</div>
       <button type="button" class="linklike mt-1" @click="archive = undefined">Hide</button>
     </div>
     <table v-if="list.length" class="grid-table stack mt-3">
@@ -107,7 +101,7 @@ async function pack() {
           <th scope="col">State</th>
           <th scope="col">Uses</th>
           <th scope="col">Ends</th>
-          <th scope="col"><span class="visually-hidden">What to do</span></th>
+          <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
       <tbody>
@@ -120,7 +114,7 @@ async function pack() {
           <td data-label="Ends">{{ shortTime(h.expires) }}</td>
           <td class="text-nowrap">
             <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"
-              >Make again</BButton
+              >Reissue</BButton
             >
             <BButton
               v-if="!isClosed(h)"

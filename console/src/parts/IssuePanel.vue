@@ -26,20 +26,20 @@ async function issue() {
       const body = { device_id: props.device, authority_id: draft.authority_id, names: draft.names }
       const r = await ask(api.POST('/api/v1/requests', { body }))
       save(r.subject + '.csr', r.pem, true)
-    }, 'The request is saved. Carry it to where it is signed; what comes back is taken in on the page Authorities.')
+    }, 'The request is downloaded. Have it signed, and import the certificate on the page Authorities.')
     return
   }
   await run(async () => {
     const body = { ...draft, device_id: props.device, days: 0 } as unknown as Schemas['IssueInputBody']
     emit('issued', await ask(api.POST('/api/v1/certificates', { body })))
-  }, 'Issued. The old one stays valid until it is revoked.')
+  }, 'Issued. The old certificate stays valid until it is revoked.')
 }
 </script>
 
 <template>
   <form class="mt-2" novalidate @submit.prevent="issue">
     <p v-if="able.length === 0" class="soft">
-      To issue one here, <RouterLink to="/authorities">make an authority</RouterLink> first.
+      To issue certificates here, <RouterLink to="/authorities">create an authority</RouterLink> first.
     </p>
     <template v-else>
       <div class="columns">
@@ -57,7 +57,7 @@ async function issue() {
           label="Names"
           pointer="/names"
           :errors="errors"
-          help="Host names or mail addresses that both sides check, one a line. Empty makes one under your domain."
+          help="Host names or email addresses that both sides check, one per line. Empty creates one below your domain."
         />
       </div>
       <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{

@@ -65,7 +65,7 @@ function direction(c: Column) {
       <BFormInput :id="`search-${noun}`" v-model="search" type="search" autocomplete="off" />
     </div>
     <slot name="filter" />
-    <span class="soft ms-auto" role="status">{{ busy ? 'Looking…' : found }}</span>
+    <span class="soft ms-auto" role="status">{{ busy ? 'Checking…' : found }}</span>
   </div>
   <Notice :text="wrong" />
   <div class="panel p-0">
@@ -107,8 +107,7 @@ function direction(c: Column) {
     </table>
     <div v-else-if="!busy && !wrong" class="p-4">
       <template v-if="search || filters?.length"
-        >Nothing fits the search.
-        <BButton size="sm" variant="outline-secondary" @click="search = ''">Clear it</BButton></template
+        >No matches. <BButton size="sm" variant="outline-secondary" @click="search = ''">Clear</BButton></template
       >
       <slot v-else name="empty" />
     </div>

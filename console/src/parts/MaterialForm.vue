@@ -34,7 +34,7 @@ async function go() {
     await props.send(m, draft.name)
     draft.passphrase = ''
     draft.name = ''
-  }, props.said ?? 'Taken in.')
+  }, props.said ?? 'Imported.')
 }
 </script>
 
@@ -57,7 +57,7 @@ async function go() {
         </div>
       </div>
       <div v-if="keyed" class="mb-3">
-        <label class="form-label" :for="`${id}-key`">Its key, where it stands apart</label>
+        <label class="form-label" :for="`${id}-key`">Its key, if separate</label>
         <input :id="`${id}-key`" type="file" class="form-control" @change="key = first($event)" />
         <div v-if="errors['/key']" class="invalid-feedback d-block">{{ errors['/key'] }}</div>
       </div>

@@ -14,9 +14,9 @@ const list = ref<Schemas['Offboarding'][]>([])
 const { draft, errors, wrong, busy, run } = useForm({ why: (props.noun === 'person' ? 'left' : 'lost') as Why })
 type Why = 'lost' | 'left' | 'retired'
 const reasons = [
-  { value: 'lost', text: 'it is lost or stolen' },
-  { value: 'left', text: 'its person has left' },
-  { value: 'retired', text: 'it is no longer used' },
+  { value: 'lost', text: 'lost or stolen' },
+  { value: 'left', text: 'person has left' },
+  { value: 'retired', text: 'no longer used' },
 ]
 const holds = computed(() => {
   const h = held.value
@@ -29,7 +29,7 @@ const holds = computed(() => {
     ['Certificates', h.certificates.map((c) => `${c.subject}, until ${new Date(c.to).toLocaleDateString()}`)],
     ['Accounts', h.accounts.map((a) => a.login)],
     [
-      'Keys that others use too',
+      'Shared keys',
       h.shared.map((k) => `${k.what} of ${k.gateway}, with ${of(k.others, 'profile of others', 'profiles of others')}`),
     ],
   ].filter(([, what]) => (what as string[]).length > 0) as [string, string[]][]
@@ -68,12 +68,12 @@ async function go() {
       <p class="mb-1">
         <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
         Offboarded on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}: {{ w.recalled }} links closed,
-        {{ w.revoked }} certificates taken back.
+        {{ w.revoked }} certificates revoked.
       </p>
       <ToDoList :offboarding="w" @changed="run(look, '')" />
     </div>
     <p class="soft">
-      One step closes open links, takes certificates back and has nothing more built; what people have to do is listed.
+      Closes open links, revokes certificates and builds no more parcels; what is left to do is listed.
     </p>
     <div class="d-flex flex-wrap gap-3 align-items-end">
       <Field
@@ -95,7 +95,7 @@ async function go() {
           <dd>{{ what.join('; ') }}</dd>
         </template>
       </dl>
-      <h3>To be done by people, once it is offboarded</h3>
+      <h3>Left to do by people, once it is offboarded</h3>
       <ol>
         <li v-for="i in held.items" :key="i.what">
           {{ i.what }} <span class="soft">{{ i.why }}</span>

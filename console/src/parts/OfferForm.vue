@@ -34,7 +34,7 @@ const text = (value: string) => ({ value, text: value || 'none' })
             f.stored && draft[f.stored]
               ? 'A key is stored. Leave this empty to keep it.'
               : f.kind === 'secret' || f.stored
-                ? 'It is sealed as soon as it arrives, and not shown again.'
+                ? 'It is sealed on arrival, and not shown again.'
                 : f.help
           "
         />

@@ -44,7 +44,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
     <td data-label="Role">{{ operator.role }}</td>
     <td data-label="State">{{ state(operator) }}</td>
     <td data-label="Second factor">{{ operator.second_factor ? 'on' : 'off' }}</td>
-    <td data-label="Last here">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
+    <td data-label="Last sign-in">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
     <td>
       <BButton size="sm" variant="outline-secondary" :aria-label="`Change ${operator.name}`" @click="begin"
         >Change…</BButton
@@ -52,14 +52,12 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
       <BModal v-model="changing" :title="`Change ${operator.name}`" title-tag="h2" no-footer lazy teleport-to="body">
         <form novalidate @submit.prevent="save">
           <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
-          <Field v-model="draft.disabled" kind="check" label="Shut out: cannot sign in" />
+          <Field v-model="draft.disabled" kind="check" label="Disabled: cannot sign in" />
           <p class="soft small">Sessions and tokens of {{ operator.name }} end.</p>
           <Notice :text="wrong" />
           <div class="d-flex flex-wrap gap-2 mt-3">
             <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
-            <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset"
-              >New first password</BButton
-            >
+            <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset">Reset password</BButton>
             <RemoveButton noun="operator" :name="operator.name" :remove="remove" @removed="emit('changed')" />
           </div>
         </form>

@@ -31,27 +31,25 @@ async function end() {
 
 <template>
   <div v-if="finding.override" class="mt-1">
-    <strong>Passes until {{ new Date(finding.override.until).toLocaleDateString() }}</strong
+    <strong>Overridden until {{ new Date(finding.override.until).toLocaleDateString() }}</strong
     >: {{ finding.override.reason }} <span class="soft">({{ finding.override.operator }})</span>
     <BButton size="sm" variant="outline-secondary" class="alters ms-2" :disabled="form.busy.value" @click="end"
-      >Let it block again</BButton
+      >End the override</BButton
     >
     <Notice :text="form.wrong.value" />
   </div>
   <template v-else-if="finding.severity === 'error' && finding.rule !== 'format-unfit'">
     <BButton v-if="!open" size="sm" variant="outline-secondary" class="alters mt-1" @click="open = true"
-      >Let it pass for a time…</BButton
+      >Override temporarily…</BButton
     >
     <form v-else class="columns mt-2" novalidate @submit.prevent="pass">
       <Field v-model="form.draft.reason" label="Reason" pointer="/reason" :errors="form.errors.value" />
       <Field v-model="form.draft.until" label="Until (year-month-day)" pointer="/until" :errors="form.errors.value" />
       <div>
         <Notice :text="form.wrong.value" />
-        <BButton class="alters" size="sm" type="submit" variant="primary" :disabled="form.busy.value"
-          >Let it pass</BButton
-        >
+        <BButton class="alters" size="sm" type="submit" variant="primary" :disabled="form.busy.value">Override</BButton>
         <BButton size="sm" variant="link" @click="open = false">Cancel</BButton>
-        <p class="soft small mb-0">This is shown with the profile and written to the audit log.</p>
+        <p class="soft small mb-0">Shown with the profile and recorded in the audit log.</p>
       </div>
     </form>
   </template>

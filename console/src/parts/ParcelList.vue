@@ -38,10 +38,10 @@ const when = (at: string) => new Date(at).toLocaleString()
       <BButton class="alters" size="sm" variant="primary" :disabled="busy || blocked" @click="build">{{
         byHand ? 'Build the card' : 'Build a parcel'
       }}</BButton>
-      <span v-if="blocked" class="soft">An error stands in the way; fix it first.</span>
+      <span v-if="blocked" class="soft">Errors prevent the build; fix them first.</span>
     </div>
     <Notice :text="wrong" />
-    <p v-if="parcels.length === 0" class="mb-0 soft">None has been built.</p>
+    <p v-if="parcels.length === 0" class="mb-0 soft">No parcels yet.</p>
     <table v-else class="grid-table stack">
       <thead>
         <tr>
@@ -57,7 +57,7 @@ const when = (at: string) => new Date(at).toLocaleString()
             <span v-if="p.outdated" class="tag warning">outdated</span><span v-else class="tag fine">current</span>
           </td>
           <td>
-            <span v-if="p.removed" class="soft">removed on {{ when(p.removed) }}; its digest stays</span>
+            <span v-if="p.removed" class="soft">removed on {{ when(p.removed) }}; its digest is kept</span>
             <div v-for="f in p.removed ? [] : p.files" :key="f.name">
               <a :href="`/api/v1/parcels/${p.id}/files/${encodeURIComponent(f.name)}`" :download="f.name">{{
                 f.name

@@ -22,10 +22,7 @@ const { search, total, wrong, choices } = useChoices(
     return { value: kept.id, text: kept.name }
   },
 )
-const shown = computed(() => [
-  { value: '', text: choices.value.length ? 'Choose…' : 'Nobody fits the search' },
-  ...choices.value,
-])
+const shown = computed(() => [{ value: '', text: choices.value.length ? 'Choose…' : 'No matches' }, ...choices.value])
 </script>
 
 <template>
@@ -33,8 +30,8 @@ const shown = computed(() => [
     <Field
       v-if="total > most"
       v-model="search"
-      label="Search a person"
-      :help="`${total} people; type a part of a name or mail address`"
+      label="Search people"
+      :help="`${total} people; type part of a name or email address`"
     />
     <Field
       v-model="model"

@@ -4,7 +4,7 @@ import { computed, defineAsyncComponent, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import AnswerTable from './AnswerTable.vue'
 import Notice from './Notice.vue'
-import { rightlySilent, stateTag, stateText } from './probes'
+import { answerText, closedAsExpected, stateTag, stateText } from './probes'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
 
@@ -35,7 +35,7 @@ function take(which: number[]) {
   return run(async () => {
     await ask(api.POST('/api/v1/gateways/{id}/probes/{probe}/take', { params, body: { which } }))
     emit('changed')
-  }, 'The record has taken it over. Ask again to see that it fits; parcels that it changes are outdated.')
+  }, 'Accepted into the record. Probe again to verify; affected parcels are now outdated.')
 }
 const all = () => take((probe.value?.differences ?? []).flatMap((d, i) => (d.take ? [i] : [])))
 const when = (at: string) => new Date(at).toLocaleString()
@@ -44,7 +44,7 @@ const when = (at: string) => new Date(at).toLocaleString()
 <template>
   <section class="panel mb-4" aria-labelledby="answers">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
-      <h2 id="answers" class="mb-0">What it answers</h2>
+      <h2 id="answers" class="mb-0">Probe results</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
       <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="probeNow">{{
         asking ? 'Asking…' : 'Ask it now'
@@ -52,19 +52,20 @@ const when = (at: string) => new Date(at).toLocaleString()
     </div>
     <Notice :text="lost || (job?.problem ?? '')" />
     <p v-if="!probe" class="soft mb-0">
-      It was not asked yet. The service asks for the beginning of each protocol on record, at most four packets a
+      It was not probed yet. The service asks for the beginning of each protocol on record, at most four packets a
       second, and never goes on to a sign-in. How often it asks by itself stands on the page of the organisation.
     </p>
     <template v-else>
       <p class="soft">
         Asked {{ when(probe.at) }} by {{ probe.by }}.
         <template v-for="n in probe.names ?? []" :key="n.name"
-          ><span class="mono">{{ n.name }}</span> leads to {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.
+          ><span class="mono">{{ n.name }}</span> resolves to
+          {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.
         </template>
       </p>
       <AnswerTable :answers="probe.answers ?? []" />
-      <h3 class="h6 mt-3">What is not as the record says</h3>
-      <p v-if="!probe.differences?.length" class="mb-0">Nothing: it answers as the record says.</p>
+      <h3 class="h6 mt-3">Differences from the record</h3>
+      <p v-if="!probe.differences?.length" class="mb-0">None: it matches its record.</p>
       <div v-for="(d, i) in probe.differences ?? []" :key="i" class="finding" :class="d.severity">
         <p class="mb-1">
           <strong>{{ d.text }}</strong>
@@ -76,16 +77,16 @@ const when = (at: string) => new Date(at).toLocaleString()
           size="sm"
           variant="outline-secondary"
           :disabled="busy"
-          :aria-label="`Let the record take it over: ${d.text}`"
+          :aria-label="`Accept into the record: ${d.text}`"
           @click="take([i])"
-          >Let the record take it over</BButton
+          >Accept into the record</BButton
         >
       </div>
       <BButton v-if="takeable" class="alters mt-2" size="sm" variant="outline-secondary" :disabled="busy" @click="all"
-        >Let the record take over all of it</BButton
+        >Accept all into the record</BButton
       >
       <template v-if="history.length > 1">
-        <h3 class="h6 mt-4">How fast it answered</h3>
+        <h3 class="h6 mt-4">Response times</h3>
         <TimesPlot :rows="history" />
         <details class="mt-3">
           <summary>History</summary>
@@ -113,7 +114,7 @@ const when = (at: string) => new Date(at).toLocaleString()
                       .map((t) =>
                         t.state === 'answers'
                           ? `${t.method} ${t.milliseconds.toFixed(1)} ms`
-                          : `${t.method}: ${rightlySilent(t) ? 'rightly silent' : t.state}`,
+                          : `${t.method}: ${closedAsExpected(t) ? 'closed, as expected' : (answerText[t.state] ?? t.state)}`,
                       )
                       .join(', ')
                   }}

@@ -25,7 +25,7 @@ const shown = computed(() => [{ value: '', text: props.none }, ...choices.value]
 
 <template>
   <div>
-    <Field v-model="search" label="Search a device, a person or a gateway" />
+    <Field v-model="search" label="Search devices, people or gateways" />
     <Field v-model="model" kind="choice" :label="props.label" :choices="shown" />
     <Notice :text="wrong" />
   </div>

@@ -43,12 +43,12 @@ const reasons = (p: Schemas['Prospect']) => [
 <template>
   <Notice :text="wrong" />
   <p class="soft" role="status">
-    {{ busy ? 'Looking…' : `${total} devices in the class` }}
+    {{ busy ? 'Checking…' : `${total} devices in the class` }}
   </p>
-  <p v-if="!busy && total === 0 && !wrong">No device is of this class: widen groups or platforms.</p>
+  <p v-if="!busy && total === 0 && !wrong">No device matches: widen groups or platforms.</p>
   <table v-if="rows.length" class="grid-table stack">
     <caption class="visually-hidden">
-      What the pattern would make
+      Effect of the pattern
     </caption>
     <thead>
       <tr>

@@ -24,11 +24,11 @@ async function go() {
     >Remove the {{ noun }}</BButton
   >
   <BModal v-model="asking" :title="`Remove ${name}?`" title-tag="h2" no-footer lazy>
-    <p>The {{ noun }} and what is stored with it are gone for good.</p>
+    <p>The {{ noun }} and what is stored with it are deleted permanently.</p>
     <Notice :text="wrong" />
     <div class="d-flex gap-2 justify-content-end mt-3">
-      <BButton variant="outline-secondary" @click="asking = false">Keep it</BButton>
-      <BButton class="alters" variant="outline-danger" @click="go">Remove it</BButton>
+      <BButton variant="outline-secondary" @click="asking = false">Cancel</BButton>
+      <BButton class="alters" variant="outline-danger" @click="go">Remove</BButton>
     </div>
   </BModal>
 </template>

@@ -26,7 +26,7 @@ async function ownRequest() {
     save(r.subject + '.csr', r.pem, true)
     draft.name = ''
     await look()
-  }, 'The request is saved; carry it to where it is signed.')
+  }, 'The request is downloaded; have it signed.')
 }
 async function answer(m: Material) {
   await ask(api.POST('/api/v1/answer-request', { body: m }))
@@ -43,9 +43,9 @@ async function forget(id: string) {
 
 <template>
   <section class="panel mb-4" aria-labelledby="requests">
-    <h2 id="requests">To be signed elsewhere</h2>
+    <h2 id="requests">Pending signing requests</h2>
     <p v-if="requests.length === 0" class="soft">
-      Nothing waits. Where an authority's key is kept elsewhere, a device's page makes the request that is signed there.
+      None. For an authority whose key is kept elsewhere, create requests on the devices' pages.
     </p>
     <template v-else>
       <table class="grid-table stack mb-3">
@@ -54,7 +54,7 @@ async function forget(id: string) {
             <th scope="col">For</th>
             <th scope="col">Names</th>
             <th scope="col">Authority</th>
-            <th scope="col"><span class="visually-hidden">What to do</span></th>
+            <th scope="col"><span class="visually-hidden">Actions</span></th>
           </tr>
         </thead>
         <tbody>
@@ -67,7 +67,7 @@ async function forget(id: string) {
             <td data-label="Authority">{{ r.authority || 'any, for a new authority' }}</td>
             <td class="text-nowrap">
               <BButton size="sm" variant="outline-secondary" class="me-2" @click="save(r.subject + '.csr', r.pem, true)"
-                >Save the request</BButton
+                >Download the request</BButton
               >
               <BButton class="alters" size="sm" variant="outline-danger" :disabled="busy" @click="forget(r.id)"
                 >Drop</BButton
@@ -77,25 +77,25 @@ async function forget(id: string) {
         </tbody>
       </table>
       <p v-if="total > requests.length" class="soft small">The first {{ requests.length }} of {{ total }}.</p>
-      <h3 class="h6">What came back</h3>
-      <MaterialForm button="Take it in" :send="answer" help="The certificate that was signed, of any shape." />
+      <h3 class="h6">Signed certificate</h3>
+      <MaterialForm button="Take it in" :send="answer" help="PEM, DER, PKCS #7 or PKCS #12." />
     </template>
     <details class="mt-3">
-      <summary>Ask for an authority of your own below a root kept elsewhere</summary>
+      <summary>Request an issuing CA below a root that is kept elsewhere</summary>
       <form class="mt-2" novalidate @submit.prevent="ownRequest">
         <div class="columns">
           <Field v-model="draft.name" label="Name of the new authority" pointer="/name" :errors="errors" required />
           <Field
             v-model="draft.kind"
             kind="choice"
-            label="Kind of key"
+            label="Key type"
             pointer="/kind"
             :errors="errors"
             :choices="keyKinds"
           />
         </div>
         <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
-          >Make the request</BButton
+          >Create the request</BButton
         >
       </form>
     </details>

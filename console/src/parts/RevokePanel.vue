@@ -12,8 +12,8 @@ const asking = ref(false)
 const touched = ref<Schemas['Revocation']>()
 const { draft, errors, wrong, busy, run } = useForm({ reason: 'superseded' })
 const reasons = [
-  { value: 'superseded', text: 'it has a new one' },
-  { value: 'key-compromise', text: 'somebody else may have the key' },
+  { value: 'superseded', text: 'superseded' },
+  { value: 'key-compromise', text: 'key compromise' },
   { value: 'ceased', text: 'device or person is gone' },
   { value: 'unspecified', text: 'another reason' },
 ]
@@ -43,18 +43,18 @@ function close() {
     @hidden="close"
   >
     <template v-if="!touched">
-      <p>Gateways that look at the authority's list refuse it from then on. It cannot be undone.</p>
+      <p>Gateways that check the CRL refuse it from then on. It cannot be undone.</p>
       <Field v-model="draft.reason" kind="choice" label="Why" pointer="/reason" :errors="errors" :choices="reasons" />
       <Notice :text="wrong" />
       <div class="d-flex gap-2 justify-content-end mt-3">
-        <BButton variant="outline-secondary" @click="close">Keep it</BButton>
-        <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Revoke it</BButton>
+        <BButton variant="outline-secondary" @click="close">Cancel</BButton>
+        <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Revoke</BButton>
       </div>
     </template>
     <template v-else>
-      <p v-if="touched.profiles.length === 0" class="mb-0">It is revoked. No profile stood on it.</p>
+      <p v-if="touched.profiles.length === 0" class="mb-0">Revoked. No profile used it.</p>
       <template v-else>
-        <p>It is revoked. These need a new one:</p>
+        <p>Revoked. These profiles need a new certificate:</p>
         <ul>
           <li v-for="p in touched.profiles" :key="p">{{ p }}</li>
         </ul>

@@ -53,14 +53,14 @@ const outcome = computed(() =>
   <section class="panel mb-4" aria-labelledby="rollover">
     <h2 id="rollover">{{ at ? `Rollover to ${at.to.name}` : 'CA rollover' }}</h2>
     <template v-if="at && !at.finished">
-      <p class="soft">Both are believed. This still stands on {{ authority.name }}:</p>
+      <p class="soft">Both are trusted. Still depending on {{ authority.name }}:</p>
       <dl class="facts">
         <dt>Devices</dt>
         <dd>{{ at.devices }} with a certificate of it</dd>
         <dt>Gateways</dt>
-        <dd>{{ at.servers }} that show one of it</dd>
+        <dd>{{ at.servers }} that present one of it</dd>
         <dt>Parcels</dt>
-        <dd>{{ at.parcels }} profiles without one that has both</dd>
+        <dd>{{ at.parcels }} profiles without a parcel that has both</dd>
       </dl>
       <ul v-if="at.gateways.length" class="small">
         <li v-for="g in at.gateways" :key="g.id">
@@ -89,19 +89,17 @@ const outcome = computed(() =>
           >Undo</BButton
         >
       </div>
-      <Field v-model="draft.anyway" kind="check" label="Finish although some still stand on it" />
+      <Field v-model="draft.anyway" kind="check" label="Finish although some still depend on it" />
     </template>
-    <p v-else-if="at">
-      Finished: nothing names {{ authority.name }} any more. Its list of the revoked is still served.
-    </p>
+    <p v-else-if="at">Finished: nothing names {{ authority.name }} any more. Its CRL is still served.</p>
     <template v-else>
-      <p class="soft">Gateways' offers then name both, parcels carry both, and this one issues no more.</p>
-      <p v-if="others.length === 0" class="soft">Make or bring in its successor first.</p>
+      <p class="soft">Gateways' offers then name both, parcels carry both, and this session issues no more.</p>
+      <p v-if="others.length === 0" class="soft">Create or import its successor first.</p>
       <form v-else novalidate @submit.prevent="step('begin', 'Begun.')">
         <Field
           v-model="draft.successor_id"
           kind="choice"
-          label="Its successor"
+          label="Successor"
           pointer="/successor_id"
           :errors="errors"
           :choices="others"
@@ -110,9 +108,9 @@ const outcome = computed(() =>
       </form>
       <template v-if="authority.certificates">
         <h3 class="h6 mt-3">Renewing</h3>
-        <p class="soft">Done by itself every day, by the rules below.</p>
+        <p class="soft">Done automatically every day, by the settings below.</p>
         <BButton class="alters" size="sm" variant="outline-secondary" :disabled="busy" @click="renew(60)"
-          >Renew what ends within 60 days</BButton
+          >Renew what expires within 60 days</BButton
         >
       </template>
     </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// What signs parcels: made by an authority here, or brought in.
+// Signing certificate: made by an authority here, or brought in.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, seen, type Schemas } from '../api/client'
 import ChainView from './ChainView.vue'
@@ -27,7 +27,7 @@ async function make() {
     signer.value = await ask(
       api.POST('/api/v1/signer', { ...now(), body: draft as unknown as Schemas['MakeSignerInputBody'] }),
     )
-  }, 'Parcels are signed by it from now on.')
+  }, 'Parcels are signed with it from now on.')
 }
 async function bring(m: Material) {
   signer.value = await ask(api.POST('/api/v1/take-signer', { ...now(), body: m }))
@@ -40,15 +40,16 @@ async function removed() {
 
 <template>
   <section class="panel mb-4" aria-labelledby="signer">
-    <h2 id="signer">What signs parcels</h2>
+    <h2 id="signer">Signing certificate</h2>
     <template v-if="signer?.set">
       <p class="soft">
-        Apple profiles are signed themselves, all others by a list of digests. A new one makes what was built outdated.
+        Apple profiles are signed directly, all other files by a signed list of digests. A new certificate makes
+        existing parcels outdated.
       </p>
       <ChainView :links="signer.links" />
     </template>
     <p v-else-if="signer" class="soft">
-      Nothing does. Signed, a device says whose a profile is, and a change on the way is noticed.
+      None. With signed parcels, devices show who issued a profile, and changes in transit are noticed.
     </p>
     <details class="mt-3">
       <summary>{{ signer?.set ? 'Take another one' : 'Take one' }}</summary>
@@ -67,13 +68,13 @@ async function removed() {
             label="Name that people see"
             pointer="/name"
             :errors="errors"
-            help="Empty takes your organisation's."
+            help="Empty uses your organisation's."
           />
         </div>
         <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Issue one</BButton>
       </form>
-      <h3 class="h6 mt-3">Or bring one in</h3>
-      <MaterialForm button="Bring it in" keyed :send="bring" said="Parcels are signed by it from now on." />
+      <h3 class="h6 mt-3">Or import one</h3>
+      <MaterialForm button="Bring it in" keyed :send="bring" said="Parcels are signed with it from now on." />
     </details>
     <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
     <RemoveButton v-if="signer?.set" noun="signer" :name="signer.subject" :remove="remove" @removed="removed" />

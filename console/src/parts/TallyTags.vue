@@ -13,8 +13,8 @@ const parts = computed(() =>
 </script>
 
 <template>
-  <span v-if="!checked" class="tag plain">being checked</span>
-  <span v-else-if="parts.length === 0" class="tag fine">nothing found</span>
+  <span v-if="!checked" class="tag plain">check pending</span>
+  <span v-else-if="parts.length === 0" class="tag fine">no findings</span>
   <span v-else class="d-inline-flex flex-wrap gap-1"
     ><span v-for="p in parts" :key="p.kind" class="tag" :class="p.kind">{{ p.n }} {{ p.text }}</span></span
   >

@@ -73,7 +73,11 @@ onBeforeUnmount(() => chart?.destroy())
 
 <template>
   <div class="plot">
-    <canvas ref="canvas" role="img" aria-label="Answer times by protocol over time; the table below has the same" />
+    <canvas
+      ref="canvas"
+      role="img"
+      aria-label="Response times by protocol over time; the table below has the same data"
+    />
   </div>
 </template>
 

@@ -23,7 +23,7 @@ async function tick(item: number, done: boolean) {
 
 <template>
   <Notice :text="wrong" />
-  <p v-if="offboarding.items.length === 0" class="soft mb-0">Nothing was left to be done.</p>
+  <p v-if="offboarding.items.length === 0" class="soft mb-0">Nothing left to do.</p>
   <ul class="plain-list">
     <li v-for="(item, i) in offboarding.items" :key="i" class="mb-1">
       <BFormCheckbox

@@ -21,15 +21,15 @@ export interface Offer {
 
 const ppp: OfferField = {
   key: 'ppp',
-  label: 'PPP authentication that the gateway takes',
+  label: 'PPP authentication methods',
   kind: 'several',
   choices: ['mschapv2', 'eap', 'mschap', 'chap', 'pap'],
 }
 const authority: OfferField = {
   key: 'authority',
-  label: "Authority of the gateway's certificate",
+  label: "CA of the gateway's certificate",
   kind: 'pem',
-  help: 'Certificates in PEM form. Empty where every device knows the authority already.',
+  help: 'PEM. Empty if every device already trusts the CA.',
 }
 
 export const offers: Offer[] = [
@@ -39,7 +39,7 @@ export const offers: Offer[] = [
     fields: [
       {
         key: 'auth',
-        label: 'How clients prove themselves',
+        label: 'Client authentication',
         kind: 'several',
         choices: ['eap-tls', 'certificate', 'eap-mschapv2', 'psk'],
       },
@@ -48,22 +48,22 @@ export const offers: Offer[] = [
         key: 'remote_id',
         label: 'Remote identity',
         kind: 'text',
-        help: 'What the gateway calls itself. Empty: its address.',
+        help: 'Identity of the gateway. Empty: its address.',
       },
       { key: 'local_id', label: 'Local identity', kind: 'text', help: 'For clients with a pre-shared key.' },
       authority,
-      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One a line, such as aes256-sha256-ecp256' },
+      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One per line, such as aes256-sha256-ecp256' },
       {
         key: 'esp',
         label: 'Child proposals',
         kind: 'list',
-        help: 'One a line, such as aes256gcm16-ecp256; with a group there is PFS',
+        help: 'One per line, such as aes256gcm16-ecp256; with a group there is PFS',
       },
       { key: 'ike_lifetime', label: 'Lifetime in minutes', kind: 'number' },
       { key: 'child_lifetime', label: 'Lifetime of children in minutes', kind: 'number' },
-      { key: 'dpd', label: 'Seconds between signs of life', kind: 'number' },
-      { key: 'no_mobike', label: 'It cannot follow a client to another address (no MOBIKE)', kind: 'check' },
-      { key: 'no_fragmentation', label: 'It takes no fragments of IKE messages', kind: 'check' },
+      { key: 'dpd', label: 'Seconds between keepalives', kind: 'number' },
+      { key: 'no_mobike', label: 'No MOBIKE', kind: 'check' },
+      { key: 'no_fragmentation', label: 'No IKE fragmentation', kind: 'check' },
     ],
   },
   {
@@ -72,13 +72,13 @@ export const offers: Offer[] = [
     fields: [
       {
         key: 'remotes',
-        label: 'Ways to reach it',
+        label: 'Remotes',
         kind: 'remotes',
-        help: 'One a line, in order: udp 1194, or tcp 443 other.example',
+        help: 'One per line, in order: udp 1194, or tcp 443 other.example',
       },
       {
         key: 'auth',
-        label: 'How clients prove themselves',
+        label: 'Client authentication',
         kind: 'several',
         choices: ['certificate-password', 'certificate', 'password'],
       },
@@ -89,13 +89,13 @@ export const offers: Offer[] = [
         kind: 'choice',
         choices: ['', 'crypt-v2', 'crypt', 'auth'],
       },
-      { key: 'control_direction', label: 'Its direction on clients', kind: 'choice', choices: ['', '0', '1'] },
+      { key: 'control_direction', label: 'Direction on clients', kind: 'choice', choices: ['', '0', '1'] },
       { key: 'control_key', label: 'The key file', kind: 'pem', stored: 'control_key_set' },
-      { key: 'ciphers', label: 'Data ciphers', kind: 'list', help: 'One a line, in order, such as AES-256-GCM' },
+      { key: 'ciphers', label: 'Data ciphers', kind: 'list', help: 'One per line, in order, such as AES-256-GCM' },
       { key: 'digest', label: 'Digest', kind: 'text', help: 'Such as SHA256' },
-      { key: 'min_tls', label: 'Lowest TLS version', kind: 'choice', choices: ['', '1.2', '1.3'] },
-      { key: 'server_name', label: 'Name that its certificate must have', kind: 'text' },
-      { key: 'keepalive', label: 'Seconds between signs of life', kind: 'number' },
+      { key: 'min_tls', label: 'Minimum TLS version', kind: 'choice', choices: ['', '1.2', '1.3'] },
+      { key: 'server_name', label: 'Name in its certificate', kind: 'text' },
+      { key: 'keepalive', label: 'Seconds between keepalives', kind: 'number' },
     ],
   },
   {
@@ -112,15 +112,15 @@ export const offers: Offer[] = [
     key: 'l2tp',
     text: 'L2TP/IPsec',
     fields: [
-      { key: 'auth', label: 'How the machines prove themselves', kind: 'several', choices: ['psk', 'certificate'] },
+      { key: 'auth', label: 'Machine authentication', kind: 'several', choices: ['psk', 'certificate'] },
       { key: 'psk', label: 'Pre-shared key', kind: 'secret', makes: 100, stored: 'psk_set' },
       ppp,
-      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One a line, such as aes256-sha256-modp2048' },
+      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One per line, such as aes256-sha256-modp2048' },
       {
         key: 'esp',
         label: 'ESP proposals',
         kind: 'list',
-        help: 'One a line, such as aes256-sha256; with a group there is PFS',
+        help: 'One per line, such as aes256-sha256; with a group there is PFS',
       },
       authority,
       { key: 'aggressive', label: 'IKEv1 aggressive mode', kind: 'check' },
@@ -133,7 +133,7 @@ export const offers: Offer[] = [
     fields: [
       ppp,
       { key: 'mppe', label: 'MPPE strengths in bits', kind: 'several', choices: ['128', '56', '40'] },
-      { key: 'stateful', label: 'MPPE keeps its state', kind: 'check' },
+      { key: 'stateful', label: 'Stateful MPPE', kind: 'check' },
     ],
   },
 ]

@@ -168,7 +168,7 @@ func TestAppleText(t *testing.T) {
 		}
 	}
 	if strings.Contains(got, "AuthPassword") {
-		t.Error("a password that is asked for is in the profile")
+		t.Error("a password that is prompted for is in the profile")
 	}
 }
 

@@ -168,7 +168,7 @@ func (r *reader) identity(item *tree.Node) {
 	case there:
 		passphrase = strings.TrimSpace(string(told))
 	default:
-		r.Note(format.NotYetRead, n.At, "a PKCS#12 identity whose passphrase is asked for")
+		r.Note(format.NotYetRead, n.At, "a PKCS#12 identity whose passphrase is prompted for")
 		r.closed[strings.ToUpper(r.Text(item, "PayloadUUID"))] = true
 		return
 	}

@@ -274,7 +274,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		if c.AskPassphrase {
 			payload.Password = ""
 			w.beside = append(w.beside, format.File{
-				Name: format.FileName(c.Name, passphraseFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device asks for: tell it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
+				Name: format.FileName(c.Name, passphraseFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device prompts for: send it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
 			})
 		}
 		w.content = append(w.content, payload)

@@ -243,7 +243,7 @@ func changes(c vpn.Connection, name string) string {
 		to = " ip daddr != " + set(four)
 	}
 	up = append(up, fmt.Sprintf("add rule inet %s leaving ip saddr %s%s snat ip to $address", table, set(four), to))
-	old = append(old, "POSTROUTING -s "+strings.Join(four, ",")+dest+" -j SNAT --to-source $address")
+	old = append(old, "POSTROUTING -s "+strings.Join(four, ",")+dest+" -j SNAT --out-source $address")
 	return fmt.Sprintf(`#!/bin/sh
 # The IKE daemon runs this when the connection %[1]s comes up or goes: the site behind the
 # router leaves by the address that the gateway has given.

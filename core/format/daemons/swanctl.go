@@ -103,7 +103,7 @@ const ownFile = "-cert%d.pem"
 // identity refuses what the daemon would take for a pattern.
 func identity(field vpn.Field, v string) error {
 	if strings.HasPrefix(v, "%") || strings.HasPrefix(v, "!") || strings.Contains(v, "*") || strings.TrimSpace(v) != v {
-		return &format.UnfitError{Format: title, Field: field, Found: fmt.Sprintf("%q", v), Expected: "an identity without *, not beginning with % or !, without blanks at its ends"}
+		return &format.UnfitError{Format: title, Field: field, Found: fmt.Sprintf("%q", v), Expected: "an identity without *, not starting with % or !, without leading or trailing spaces"}
 	}
 	return nil
 }

@@ -66,7 +66,7 @@ func Read(data []byte) ([]Entry, error) {
 		}
 		raw, err := hex.DecodeString(digest)
 		if !ok || err != nil || len(raw) != sha256.Size || name == "" || strings.ContainsAny(name, "/\\\x00") {
-			return nil, fmt.Errorf("line %d: found no digest and name, expected 64 hexadecimal digits, two blanks and a file name", n)
+			return nil, fmt.Errorf("line %d: found no digest and name, expected 64 hexadecimal digits, two spaces and a file name", n)
 		}
 		if list = append(list, Entry{name, strings.ToLower(digest)}); len(list) > maxEntries {
 			return nil, fmt.Errorf("found more than %d lines", maxEntries)

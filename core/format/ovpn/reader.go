@@ -256,7 +256,7 @@ func (r *reader) option(at format.Position, name string, words []string) {
 	default:
 		switch {
 		case slices.Contains(commands, name):
-			r.Note(format.RunsProgram, at, "%s; it is not taken over", name)
+			r.Note(format.RunsProgram, at, "%s; it is not imported", name)
 		case slices.Contains(outdated, name):
 			r.Fixable(format.DirectiveOutdated, at, "", "%s", name)
 		case !isOption(name):

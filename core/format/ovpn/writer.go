@@ -90,7 +90,7 @@ func writePhone(c vpn.Connection) ([]format.File, error) {
 		c.TLS.Keepalive = phoneKeepalive
 	}
 	if c.NeedsPassword() && format.Ask(c).PasswordMode == vpn.PasswordPrompted {
-		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldPasswordMode, Found: "a password that is asked for", Expected: "a saved one, because nobody is asked"}
+		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldPasswordMode, Found: "a password that is prompted for", Expected: "a saved one, because nobody can be prompted"}
 	}
 	files, err := write(c, true)
 	if err == nil && len(files[0].Content) > phoneLimit {
@@ -292,7 +292,7 @@ func (w *writer) material(c vpn.Connection) {
 	}
 	for field, v := range map[vpn.Field]string{vpn.FieldLogin: c.Login, vpn.FieldPassword: c.Password.Reveal()} {
 		if v == "" || strings.TrimSpace(v) != v || strings.HasPrefix(v, "<") || len(v) > 120 {
-			w.err = &format.UnfitError{Format: title, Field: field, Found: "nothing, a value with a blank at an end, with < in front, or of more than 120 bytes", Expected: "a value that fits on a line of its own"}
+			w.err = &format.UnfitError{Format: title, Field: field, Found: "nothing, a value with a leading or trailing space, with < in front, or of more than 120 bytes", Expected: "a value that fits on a line of its own"}
 		}
 	}
 	w.part("auth-user-pass", format.File{

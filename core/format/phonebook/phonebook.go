@@ -106,7 +106,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		return nil, err
 	}
 	if c.Name == "" || strings.ContainsAny(c.Name, `\/:*?"<>|[]`) || strings.TrimSpace(c.Name) != c.Name || len(c.Name) > 256 {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldName, Found: fmt.Sprintf("%q", c.Name), Expected: `a name without \ / : * ? " < > | [ ] and blanks at its ends`}
+		return nil, &format.UnfitError{Format: title, Field: vpn.FieldName, Found: fmt.Sprintf("%q", c.Name), Expected: `a name without \ / : * ? " < > | [ ] and leading or trailing spaces`}
 	}
 	auth, custom := 0, 0
 	for _, r := range restrictions {

@@ -139,7 +139,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if !passphrase.IsZero() {
 		files = append(files, format.File{
 			Name: format.FileName(c.Name, "-passphrase.txt"), MediaType: "text/plain; charset=utf-8", Private: true,
-			Purpose: "Passphrase that the client asks for when it takes the certificate in", Content: []byte(passphrase.Reveal() + "\n"),
+			Purpose: "Passphrase that the client prompts for when it imports the certificate", Content: []byte(passphrase.Reveal() + "\n"),
 		})
 	}
 	return files, nil
@@ -229,7 +229,7 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 		case err != nil:
 			r.Note(format.KeyMalformed, at, "p12 is not base64")
 		case !told:
-			r.Note(format.NotYetRead, at, "a PKCS#12 identity whose passphrase is asked for")
+			r.Note(format.NotYetRead, at, "a PKCS#12 identity whose passphrase is prompted for")
 		default:
 			if c.Identity, err = r.Unpacked(der, secret.New(strings.TrimSpace(string(pass)))); err != nil {
 				r.Note(format.KeyMalformed, at, "%s", err)

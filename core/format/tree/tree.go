@@ -73,7 +73,7 @@ func (w *Walker) Start() format.Position {
 
 // Fail remarks why a file cannot be read.
 func (w *Walker) Fail(err error) {
-	at, what := w.Start(), "the file ends before it began"
+	at, what := w.Start(), "the file is empty"
 	if fault, ok := err.(*SyntaxError); ok {
 		at, what = fault.At, fault.What
 	}
@@ -85,7 +85,7 @@ func (w *Walker) Fail(err error) {
 }
 
 // ExpiresEarly says that a file was cut short.
-const ExpiresEarly = "the file ends in the middle"
+const ExpiresEarly = "the file ends unexpectedly"
 
 // Known remarks keys outside a list.
 func (w *Walker) Known(n *Node, keys []string) {

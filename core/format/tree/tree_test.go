@@ -41,9 +41,9 @@ func TestJSONPlaces(t *testing.T) {
 func TestHostileTrees(t *testing.T) {
 	deep, many := tree.MaxDepth+2, tree.MaxNodes+1
 	for _, test := range []struct{ name, kind, text, want string }{
-		{"empty", "json", "", "ends in the middle"},
-		{"cut in a dict", "json", `{"a":`, "ends in the middle"},
-		{"cut in a string", "json", `{"a":"b`, "ends in the middle"},
+		{"empty", "json", "", "ends unexpectedly"},
+		{"cut in a dict", "json", `{"a":`, "ends unexpectedly"},
+		{"cut in a string", "json", `{"a":"b`, "ends unexpectedly"},
 		{"after the end", "json", `{} {}`, "something after the end"},
 		{"no JSON", "json", `{a: 1}`, "not JSON"},
 		{"a comma too many", "json", `[1,]`, "not JSON"},
@@ -52,7 +52,7 @@ func TestHostileTrees(t *testing.T) {
 		{"many", "json", "[" + strings.Repeat("0,", many) + "0]", "more values"},
 
 		{"empty", "xml", "", "no element"},
-		{"cut", "xml", "<a><b>", "ends in the middle"},
+		{"cut", "xml", "<a><b>", "ends unexpectedly"},
 		{"crossed", "xml", "<a><b></a></b>", "not XML"},
 		{"unknown entity", "xml", "<a>&x;</a>", "not XML"},
 		{"own entities", "xml", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`, "document type declaration"},
