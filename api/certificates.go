@@ -22,11 +22,11 @@ type Authority struct {
 type NewAuthority struct {
 	Name      string        `json:"name" required:"true" doc:"Unique name"`
 	Kind      pki.KeyChoice `json:"kind,omitempty" enum:"p256,p384,rsa3072" doc:"Kind of its key; empty means p256"`
-	Issuing   bool          `json:"issuing" required:"false" doc:"Make a root, and below it the authority that issues"`
+	Issuing   bool          `json:"issuing" required:"false" doc:"Create a root, and below it the CA that issues"`
 	Years     int           `json:"years" required:"false" doc:"Years that it is valid; 0 means ten"`
-	Permitted []string      `json:"permitted" required:"false" doc:"Domains and networks that it is bound to; empty binds it to none"`
+	Permitted []string      `json:"permitted" required:"false" doc:"Domains and networks that it is limited to; empty binds it to none"`
 	Excluded  []string      `json:"excluded" required:"false" doc:"Domains and networks that it must not issue for"`
-	Lists     []string      `json:"lists" required:"false" doc:"Web addresses of its revocation list"`
+	Lists     []string      `json:"lists" required:"false" doc:"URLs of its CRL"`
 }
 
 // Certificate is an issued certificate in a list.

@@ -346,7 +346,7 @@ func difference(m filecheck.Fixed) string {
 	for i, line := range lines { // a blank at an end, which most fixes are about, is drawn
 		if text := strings.TrimRight(line, "\r\n"); strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+") {
 			bare := strings.TrimRight(text, " ")
-			lines[i] = bare + strings.Repeat(string(secret.BlankSign), len(text)-len(bare)) + line[len(text):]
+			lines[i] = bare + strings.Repeat(string(secret.SpaceSign), len(text)-len(bare)) + line[len(text):]
 		}
 	}
 	return strings.Join(lines, "")

@@ -283,7 +283,7 @@ func TestPastTheTunnel(t *testing.T) {
 	if answer, err := dns.Exchange(question, names.Address()); err != nil || answer.Rcode != dns.RcodeSuccess || len(answer.Answer) != 0 || len(answer.Ns) != 1 {
 		t.Fatalf("%v (%v)", answer, err)
 	}
-	b.see("Part of your traffic goes past the tunnel: by IPv6 the world sees you as 2001:db8:ffff::9.")
+	b.see("Part of your traffic bypasses the tunnel: by IPv6 the world sees you as 2001:db8:ffff::9.")
 	b.see("Names are looked up by 127.0.0.1, which is not the gateway's.")
 	b.accessible("traffic past the tunnel")
 }

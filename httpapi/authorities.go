@@ -22,8 +22,8 @@ type takeAuthorityInput struct {
 type exportInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		Passphrase secret.Text `json:"passphrase" required:"true" writeOnly:"true" doc:"Closes the file: 15 characters or more"`
-		Again      secret.Text `json:"again" required:"true" writeOnly:"true" doc:"The same a second time"`
+		Passphrase secret.Text `json:"passphrase" required:"true" writeOnly:"true" doc:"Passphrase of the file, at least 15 characters"`
+		Again      secret.Text `json:"again" required:"true" writeOnly:"true" doc:"The same again"`
 	}
 }
 
@@ -31,8 +31,8 @@ type rolloverInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
 		Step        string `json:"step" required:"true" enum:"begin,finish,undo"`
-		SuccessorID string `json:"successor_id" required:"false" doc:"The authority that takes its place, to begin"`
-		Anyway      bool   `json:"anyway" required:"false" doc:"Finish although some still stand on the old one"`
+		SuccessorID string `json:"successor_id" required:"false" doc:"The successor, to begin"`
+		Anyway      bool   `json:"anyway" required:"false" doc:"Finish although some still depend on the old one"`
 	}
 }
 
@@ -47,9 +47,9 @@ type requestInput struct {
 	Body struct {
 		AuthorityID string        `json:"authority_id" required:"false" doc:"The CA that is to sign a device's certificate"`
 		DeviceID    string        `json:"device_id" required:"false"`
-		Names       []string      `json:"names" required:"false" doc:"Alternative names; empty makes one under the organisation's domain"`
-		Name        string        `json:"name" required:"false" doc:"Name of a new authority, whose certificate is to be signed elsewhere"`
-		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Kind of the new authority's key: p256, p384 or rsa3072"`
+		Names       []string      `json:"names" required:"false" doc:"Alternative names; empty creates one below the organisation's domain"`
+		Name        string        `json:"name" required:"false" doc:"Name of a new CA whose certificate is to be signed elsewhere"`
+		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Key type of the new CA: p256, p384 or rsa3072"`
 	}
 }
 
@@ -57,29 +57,29 @@ type materialInput struct{ Body api.Material }
 
 func (a *handlers) authorities() {
 	const tag = "authorities"
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/make-authority", "make-authority", "Make an authority with its key", tag)), func(ctx context.Context, in *makeInput) (*body[api.Items[api.Authority]], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/make-authority", "make-authority", "Create a certificate authority", tag)), func(ctx context.Context, in *makeInput) (*body[api.Items[api.Authority]], error) {
 		list, err := a.svc.MakeAuthority(ctx, in.Body)
 		return &body[api.Items[api.Authority]]{api.Items[api.Authority]{Items: list}}, err
 	})
-	take := by(service.RoleOwner, operation(http.MethodPost, "/take-authority", "take-authority", "Bring an authority in from a file", tag))
+	take := by(service.RoleOwner, operation(http.MethodPost, "/take-authority", "take-authority", "Import a certificate authority from a file", tag))
 	take.DefaultStatus = http.StatusCreated
 	handle(a, take, func(ctx context.Context, in *takeAuthorityInput) (*body[api.Authority], error) {
 		row, err := a.svc.TakeAuthority(ctx, in.Body.Authority, in.Body.Material)
 		return &body[api.Authority]{row}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Pack an authority with its key under a passphrase (owners only)", tag))), func(ctx context.Context, in *exportInput) (*body[api.Handed], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/export", "export-authority", "Export a certificate authority with its key (owners only)", tag))), func(ctx context.Context, in *exportInput) (*body[api.Handed], error) {
 		data, name, err := a.svc.ExportAuthority(ctx, in.ID, in.Body.Passphrase, in.Body.Again)
 		return &body[api.Handed]{api.Handed{Name: name, Purpose: "Authority with its key as PKCS #12", Private: true, Content: data}}, err
 	})
-	handle(a, operation(http.MethodGet, "/authorities/{id}/rollover", "show-rollover", "Show how far the way to its successor has come", tag), func(ctx context.Context, in *idInput) (*body[api.Rollover], error) {
+	handle(a, operation(http.MethodGet, "/authorities/{id}/rollover", "show-rollover", "Show the progress of a CA rollover", tag), func(ctx context.Context, in *idInput) (*body[api.Rollover], error) {
 		c, err := a.svc.Rollover(ctx, in.ID)
 		return &body[api.Rollover]{c}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/rollover", "roll-over-authority", "Go a step from an authority to its successor", tag)), func(ctx context.Context, in *rolloverInput) (*body[api.Rollover], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPost, "/authorities/{id}/rollover", "roll-over-authority", "Begin, finish or undo a CA rollover", tag)), func(ctx context.Context, in *rolloverInput) (*body[api.Rollover], error) {
 		c, err := a.svc.RollOver(ctx, in.ID, in.Body.SuccessorID, in.Body.Step, in.Body.Anyway)
 		return &body[api.Rollover]{c}, err
 	})
-	renew := operation(http.MethodPost, "/authorities/{id}/renew", "renew-certificates", "Renew the certificates of devices that end soon", tag)
+	renew := operation(http.MethodPost, "/authorities/{id}/renew", "renew-certificates", "Renew device certificates that expire soon", tag)
 	renew.DefaultStatus = http.StatusAccepted
 	handle(a, renew, func(ctx context.Context, in *renewInput) (*body[api.Job], error) {
 		j, err := a.svc.Renew(ctx, in.ID, in.Body.Days)
@@ -91,11 +91,11 @@ func (a *handlers) authorities() {
 // requests are the operations on what waits for a certificate from elsewhere.
 func (a *handlers) requests() {
 	const tag = "requests"
-	handle(a, operation(http.MethodGet, "/requests", "list-requests", "List signing requests that wait for their certificate", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Request]], error) {
+	handle(a, operation(http.MethodGet, "/requests", "list-requests", "List pending signing requests", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Request]], error) {
 		page, err := a.svc.Requests(ctx, in.query())
 		return &body[api.Page[api.Request]]{page}, err
 	})
-	add := operation(http.MethodPost, "/requests", "add-request", "Make a key and a signing request for an authority whose key is kept elsewhere", tag)
+	add := operation(http.MethodPost, "/requests", "add-request", "Create a key and a signing request for a CA whose key is kept elsewhere", tag)
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *requestInput) (*body[api.Request], error) {
 		var r api.Request
@@ -107,10 +107,10 @@ func (a *handlers) requests() {
 		}
 		return &body[api.Request]{r}, err
 	})
-	forget := operation(http.MethodDelete, "/requests/{id}", "forget-request", "Drop a signing request with its key", tag)
+	forget := operation(http.MethodDelete, "/requests/{id}", "forget-request", "Remove a signing request and its key", tag)
 	forget.DefaultStatus = http.StatusNoContent
 	handle(a, forget, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.ForgetRequest(ctx, in.ID) })
-	handle(a, operation(http.MethodPost, "/answer-request", "answer-request", "Take in a certificate that was signed elsewhere", tag), func(ctx context.Context, in *materialInput) (*body[api.Answered], error) {
+	handle(a, operation(http.MethodPost, "/answer-request", "answer-request", "Import the certificate for a signing request", tag), func(ctx context.Context, in *materialInput) (*body[api.Answered], error) {
 		out, err := a.svc.Answer(ctx, in.Body)
 		return &body[api.Answered]{out}, err
 	})

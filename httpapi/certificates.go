@@ -19,8 +19,8 @@ type issueInput struct {
 	Body struct {
 		DeviceID    string   `json:"device_id" required:"true"`
 		AuthorityID string   `json:"authority_id" required:"true"`
-		Names       []string `json:"names" required:"false" doc:"Alternative names; empty makes one under the organisation's domain"`
-		Days        int      `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+		Names       []string `json:"names" required:"false" doc:"Alternative names; empty creates one below the organisation's domain"`
+		Days        int      `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
 	}
 }
 
@@ -29,7 +29,7 @@ type signInput struct {
 	Body struct {
 		AuthorityID string `json:"authority_id" required:"true"`
 		Request     string `json:"request" required:"true" doc:"Signing request (PKCS #10) in PEM form" maxLength:"262144"`
-		Days        int    `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+		Days        int    `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
 	}
 }
 
@@ -37,8 +37,8 @@ type bundleInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
 		AuthorityID string        `json:"authority_id" required:"true"`
-		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Kind of the key: p256, p384 or rsa3072; empty means p256"`
-		Days        int           `json:"days" required:"false" doc:"Days that it is valid; 0 goes by the authority"`
+		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Key type: p256, p384 or rsa3072; empty means p256"`
+		Days        int           `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
 	}
 }
 
@@ -64,15 +64,15 @@ type reasonInput struct {
 }
 
 func (a *handlers) certificates() {
-	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List what was issued here", "certificates"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Certificate]], error) {
+	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List issued certificates", "certificates"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Certificate]], error) {
 		page, err := a.svc.Certificates(ctx, in.query())
 		return &body[api.Page[api.Certificate]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show one certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[api.Certificate], error) {
+	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show a certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[api.Certificate], error) {
 		row, err := a.svc.Certificate(ctx, in.ID)
 		return &body[api.Certificate]{row}, err
 	})
-	issue := operation(http.MethodPost, "/certificates", "issue-certificate", "Make a key and a certificate for a device, in the place of what it has", "certificates")
+	issue := operation(http.MethodPost, "/certificates", "issue-certificate", "Create a key and a certificate for a device, replacing the current one", "certificates")
 	issue.DefaultStatus = http.StatusCreated
 	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[api.Certificate], error) {
 		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
@@ -84,33 +84,33 @@ func (a *handlers) certificates() {
 		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
 		return &body[api.Issued]{out}, err
 	})
-	fit := operation(http.MethodPost, "/gateways/{id}/certificate-bundle", "make-gateway-bundle", "Make a key and a certificate for a gateway and hand its files out; the key is not kept", "certificates")
+	fit := operation(http.MethodPost, "/gateways/{id}/certificate-bundle", "make-gateway-bundle", "Create a key and a certificate for a gateway and return the files; the key is not stored", "certificates")
 	fit.DefaultStatus = http.StatusCreated
 	handle(a, fit, func(ctx context.Context, in *bundleInput) (*body[api.GatewayBundle], error) {
 		out, err := a.svc.IssueGatewayBundle(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
 		return &body[api.GatewayBundle]{out}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Note the certificate that a gateway shows, out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Gateway], error) {
+	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Import the certificate that a gateway presents", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Gateway], error) {
 		row, err := a.svc.TakeGatewayCertificate(ctx, in.ID, in.Body)
 		return &body[api.Gateway]{row}, err
 	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Give a device a certificate with its key out of a file", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Device], error) {
+	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Import a device's certificate and key", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Device], error) {
 		row, err := a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
 		return &body[api.Device]{row}, err
 	})
-	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and which link is at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[api.Chain], error) {
+	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and the link at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[api.Chain], error) {
 		c, err := a.svc.Chain(ctx, in.Noun, in.ID)
 		return &body[api.Chain]{c}, err
 	})
-	handle(a, operation(http.MethodGet, "/expiries", "list-expiries", "List what ends soon: authorities and certificates", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Expiry]], error) {
+	handle(a, operation(http.MethodGet, "/expiries", "list-expiries", "List authorities and certificates that expire soon", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Expiry]], error) {
 		list, err := a.svc.Expiries(ctx, in.Days)
 		return &body[api.Items[api.Expiry]]{api.Items[api.Expiry]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Take a certificate back for good", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
+	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Revoke a certificate", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
 		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
 		return &body[api.Revocation]{w}, err
 	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Take back all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
+	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Revoke all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
 		if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
 			return nil, err
 		}
@@ -126,12 +126,12 @@ func (a *handlers) revocationList(w http.ResponseWriter, r *http.Request) {
 	der, until, err := a.svc.RevocationList(r.Context(), id, delta)
 	var none *store.NotFoundError
 	if err != nil && !errors.As(err, &none) {
-		a.log.ErrorContext(r.Context(), "a revocation list cannot be served", "authority", id, "error", err)
-		writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the list cannot be served now"))
+		a.log.ErrorContext(r.Context(), "a CRL cannot be served", "authority", id, "error", err)
+		writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the CRL cannot be served now"))
 		return
 	}
 	if !ok || err != nil {
-		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no revocation list at "+r.URL.Path))
+		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no CRL at "+r.URL.Path))
 		return
 	}
 	w.Header().Set("Content-Type", "application/pkix-crl") // RFC 2585 §4.2

@@ -12,9 +12,9 @@ import (
 type explainInput struct {
 	Body struct {
 		Text      string           `json:"text,omitempty" maxLength:"1000000" doc:"A code such as 809, or lines of a log"`
-		Reading   *explain.Reading `json:"reading,omitempty" doc:"What was read of a log elsewhere, in the place of text"`
-		ProfileID string           `json:"profile_id,omitempty" maxLength:"64" doc:"Whose case it is: causes are ranked by what the records say"`
-		DeviceID  string           `json:"device_id,omitempty" maxLength:"64" doc:"The same by the device, where it has one profile"`
+		Reading   *explain.Reading `json:"reading,omitempty" doc:"A log that was parsed elsewhere, instead of text"`
+		ProfileID string           `json:"profile_id,omitempty" maxLength:"64" doc:"Profile concerned: causes are ranked by what is on record"`
+		DeviceID  string           `json:"device_id,omitempty" maxLength:"64" doc:"Device concerned, if it has one profile"`
 	}
 }
 
@@ -24,11 +24,11 @@ func (a *handlers) explain() {
 		x, err := a.svc.Explain(ctx, service.Question{Text: in.Body.Text, Reading: in.Body.Reading, ProfileID: in.Body.ProfileID, DeviceID: in.Body.DeviceID})
 		return &body[explain.Explanation]{x}, err
 	})
-	handle(a, operation(http.MethodGet, "/reports", "list-reports", "List what people said does not work, newest first; open=yes is what nobody dealt with", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Report]], error) {
+	handle(a, operation(http.MethodGet, "/reports", "list-reports", "List problem reports, newest first", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Report]], error) {
 		page, err := a.svc.Reports(ctx, in.query())
 		return &body[api.Page[api.Report]]{page}, err
 	})
-	done := operation(http.MethodPost, "/reports/{id}/close", "close-report", "Note that a report was dealt with", "findings")
+	done := operation(http.MethodPost, "/reports/{id}/close", "close-report", "Close a problem report", "findings")
 	done.DefaultStatus = http.StatusNoContent
 	handle(a, done, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.CloseReport(ctx, in.ID) })
 }

@@ -14,7 +14,7 @@ import (
 
 type newSecretInput struct {
 	Body struct {
-		Bits int `json:"bits" minimum:"60" maximum:"300" default:"100" doc:"Random bits at the least"`
+		Bits int `json:"bits" minimum:"60" maximum:"300" default:"100" doc:"Minimum number of random bits"`
 	}
 }
 
@@ -24,7 +24,7 @@ type organisationInput struct {
 }
 
 func (a *handlers) facts() {
-	handle(a, operation(http.MethodGet, "/overview", "overview", "Sum up the fleet", "overview"), func(ctx context.Context, _ *none) (*body[api.Overview], error) {
+	handle(a, operation(http.MethodGet, "/overview", "overview", "Show an overview of records and findings", "overview"), func(ctx context.Context, _ *none) (*body[api.Overview], error) {
 		o, err := a.svc.Overview(ctx)
 		return &body[api.Overview]{o}, err
 	})
@@ -41,14 +41,14 @@ func (a *handlers) facts() {
 		o, err := a.svc.SetOrganisation(ctx, in.Body)
 		return &body[vpn.Organisation]{o}, err
 	})
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Make a secret without look-alike characters; it is kept nowhere", "facts")), func(_ context.Context, in *newSecretInput) (*body[api.NewSecret], error) {
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Generate a secret without look-alike characters; it is not stored", "facts")), func(_ context.Context, in *newSecretInput) (*body[api.NewSecret], error) {
 		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
 		return &body[api.NewSecret]{api.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
 	})
-	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release can do", "facts"), func(context.Context, *none) (*body[api.Items[platform.Row]], error) {
+	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release supports", "facts"), func(context.Context, *none) (*body[api.Items[platform.Row]], error) {
 		return &body[api.Items[platform.Row]]{api.Items[platform.Row]{Items: platform.Table}}, nil
 	})
-	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List what was done, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[api.Page[api.AuditEntry]], error) {
+	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List audit entries, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[api.Page[api.AuditEntry]], error) {
 		page, err := a.svc.Audit(ctx, in.query())
 		return &body[api.Page[api.AuditEntry]]{page}, err
 	})

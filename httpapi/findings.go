@@ -21,7 +21,7 @@ import (
 
 type sumsInput struct {
 	By   string `query:"by" default:"rule" enum:"rule,gateway,person"`
-	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"How far new and ended look back"`
+	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"Days to look back for new and resolved findings"`
 }
 
 type ruleInput struct {
@@ -32,7 +32,7 @@ type ruleInput struct {
 type severityInput struct {
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Severity vpn.Severity `json:"severity" doc:"error, warning, note, off, or empty for the rule's own"`
+		Severity vpn.Severity `json:"severity" doc:"error, warning, note, off, or empty for the rule's default"`
 	}
 }
 
@@ -40,8 +40,8 @@ type overrideInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Reason string    `json:"reason" doc:"Why the error may pass"`
-		Until  time.Time `json:"until" doc:"When it blocks again; within a year"`
+		Reason string    `json:"reason" doc:"Reason for the override"`
+		Until  time.Time `json:"until" doc:"Last day of the override; within a year"`
 	}
 }
 
@@ -54,7 +54,7 @@ type endInput struct {
 type filesInput struct {
 	For     string `query:"for" maxLength:"60" doc:"Platform and release that the files are for"`
 	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are imported; empty imports none"`
-	Keep    bool   `query:"keep" doc:"Add to the records; otherwise it is only shown"`
+	Keep    bool   `query:"keep" doc:"Add to the records; otherwise they are only shown"`
 	RawBody multipart.Form
 }
 
@@ -65,7 +65,7 @@ const (
 )
 
 func (a *handlers) findings() {
-	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings over the whole fleet", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.FleetFinding]], error) {
+	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.FleetFinding]], error) {
 		page, err := a.svc.Findings(ctx, in.query())
 		return &body[api.Page[api.FleetFinding]]{page}, err
 	})
@@ -77,29 +77,29 @@ func (a *handlers) findings() {
 		list, err := a.svc.Rules(ctx)
 		return &body[api.Items[api.Rule]]{api.Items[api.Rule]{Items: list}}, err
 	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule for the whole fleet", "facts")), func(ctx context.Context, in *severityInput) (*body[api.Rule], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule", "facts")), func(ctx context.Context, in *severityInput) (*body[api.Rule], error) {
 		r, err := a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
 		return &body[api.Rule]{r}, err
 	})
-	handle(a, operation(http.MethodGet, "/rules/{rule}/fixes", "show-fixes", "Show the changes of records that would fix a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[api.Page[api.Fix]], error) {
+	handle(a, operation(http.MethodGet, "/rules/{rule}/fixes", "show-fixes", "Show the changes that would fix a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[api.Page[api.Fix]], error) {
 		page, err := a.svc.Fixes(ctx, in.Rule, in.Limit)
 		return &body[api.Page[api.Fix]]{page}, err
 	})
-	fix := operation(http.MethodPost, "/rules/{rule}/fix", "fix-all", "Fix all findings of a rule that are mechanical, as a job", "findings")
+	fix := operation(http.MethodPost, "/rules/{rule}/fix", "fix-all", "Fix the findings of a rule automatically, as a job", "findings")
 	fix.DefaultStatus = http.StatusAccepted
 	handle(a, fix, func(ctx context.Context, in *ruleInput) (*body[api.Job], error) {
 		j, err := a.svc.FixAll(ctx, in.Rule)
 		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-error", "Let an error pass on one profile, for a reason and a time", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
+	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-error", "Override an error on one profile temporarily", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
 		o, err := a.svc.Override(ctx, in.ID, in.Rule, in.Body.Reason, in.Body.Until)
 		return &body[check.Override]{o}, err
 	})
-	handle(a, operation(http.MethodDelete, "/profiles/{id}/overrides/{rule}", "end-override", "Take an override back", "profiles"), func(ctx context.Context, in *endInput) (*none, error) {
+	handle(a, operation(http.MethodDelete, "/profiles/{id}/overrides/{rule}", "end-override", "Remove an override", "profiles"), func(ctx context.Context, in *endInput) (*none, error) {
 		return nil, a.svc.EndOverride(ctx, in.ID, in.Rule)
 	})
 
-	drop := by(service.RoleAuditor, operation(http.MethodPost, "/check", "check-files", "Find errors in files from anywhere; nothing of them is kept", "findings"))
+	drop := by(service.RoleAuditor, operation(http.MethodPost, "/check", "check-files", "Check client files; they are not stored", "findings"))
 	drop.MaxBodyBytes = maxDropped
 	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[api.Checked], error) {
 		files, err := dropped(in.RawBody)
@@ -109,7 +109,7 @@ func (a *handlers) findings() {
 		c, err := a.svc.CheckFiles(ctx, files, in.For)
 		return &body[api.Checked]{c}, err
 	})
-	take := operation(http.MethodPost, "/take", "take-facts", "Show what files say that the records lack, and add it on request", "findings")
+	take := operation(http.MethodPost, "/take", "take-facts", "Show gateways and accounts in files that are not on record, and import them on request", "findings")
 	take.MaxBodyBytes = maxDropped
 	handle(a, take, func(ctx context.Context, in *filesInput) (*body[api.Taken], error) {
 		files, err := dropped(in.RawBody)

@@ -18,7 +18,7 @@ type handoverInput struct {
 
 type batchInput struct {
 	Body struct {
-		Group string `json:"group" required:"true" doc:"Whose devices' parcels are handed over"`
+		Group string `json:"group" required:"true" doc:"Group whose devices' parcels are handed over"`
 		api.HandoverRequest
 	}
 }
@@ -26,7 +26,7 @@ type batchInput struct {
 type reissueInput struct {
 	ID   string `path:"id"`
 	Body struct {
-		Link check.Way `json:"link,omitempty" enum:"shown,mail" doc:"How the new link is told; left out means shown"`
+		Link check.Way `json:"link,omitempty" enum:"shown,mail" doc:"How the new link is sent; left out means shown"`
 	}
 }
 
@@ -45,51 +45,51 @@ type archiveInput struct {
 // handovers are the operations on parcels on their way.
 func (a *handlers) handovers() {
 	const tag = "handovers"
-	handle(a, operation(http.MethodGet, "/handovers", "list-handovers", "List parcels on their way, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Handover]], error) {
+	handle(a, operation(http.MethodGet, "/handovers", "list-handovers", "List handovers, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Handover]], error) {
 		page, err := a.svc.Handovers(ctx, in.query())
 		return &body[api.Page[api.Handover]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/handovers/sums", "sum-handovers", "Count parcels on their way by state", tag), func(ctx context.Context, _ *none) (*body[api.Items[api.HandoverSum]], error) {
+	handle(a, operation(http.MethodGet, "/handovers/sums", "sum-handovers", "Count handovers by state", tag), func(ctx context.Context, _ *none) (*body[api.Items[api.HandoverSum]], error) {
 		list, err := a.svc.SumHandovers(ctx)
 		return &body[api.Items[api.HandoverSum]]{api.Items[api.HandoverSum]{Items: list}}, err
 	})
-	add := operation(http.MethodPost, "/handovers", "make-handover", "Make a link to the newest parcel of a profile; link and passcode are shown once", tag)
+	add := operation(http.MethodPost, "/handovers", "make-handover", "Create a link to the newest parcel of a profile; link and passcode are shown once", tag)
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *handoverInput) (*body[api.NewHandover], error) {
 		made, err := a.svc.MakeHandover(ctx, in.Body.ProfileID, in.Body.HandoverRequest)
 		return &body[api.NewHandover]{linked(ctx, made)}, err
 	})
-	group := operation(http.MethodPost, "/handovers/batches", "hand-over-group", "Hand over to a group: build what is not up to date, make links, send them by mail or keep them for a day", tag)
+	group := operation(http.MethodPost, "/handovers/batches", "hand-over-group", "Hand over to a group: build outdated parcels, create links, email them or keep them for a day", tag)
 	group.DefaultStatus = http.StatusAccepted
 	handle(a, group, func(ctx context.Context, in *batchInput) (*body[api.Job], error) {
 		j, err := a.svc.HandOverGroup(ctx, in.Body.Group, in.Body.HandoverRequest)
 		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/handovers/batches/{id}/{half}", "read-slips", "Read the links or the passcodes of a batch; it is logged", tag), func(ctx context.Context, in *slipsInput) (*body[api.Items[api.Slip]], error) {
+	handle(a, operation(http.MethodPost, "/handovers/batches/{id}/{half}", "read-slips", "Read the links or passcodes of a batch; recorded in the audit log", tag), func(ctx context.Context, in *slipsInput) (*body[api.Items[api.Slip]], error) {
 		list, err := a.svc.Slips(ctx, in.ID, in.Half)
 		return &body[api.Items[api.Slip]]{api.Items[api.Slip]{Items: list}}, err
 	})
-	handle(a, operation(http.MethodPost, "/handovers/{id}/recall", "recall-handover", "Close a link at once", tag), func(ctx context.Context, in *idInput) (*body[api.Handover], error) {
+	handle(a, operation(http.MethodPost, "/handovers/{id}/recall", "recall-handover", "Close a link immediately", tag), func(ctx context.Context, in *idInput) (*body[api.Handover], error) {
 		h, err := a.svc.RecallHandover(ctx, in.ID)
 		return &body[api.Handover]{h}, err
 	})
-	again := operation(http.MethodPost, "/handovers/{id}/reissue", "reissue-handover", "Close a link and make another one to the same profile", tag)
+	again := operation(http.MethodPost, "/handovers/{id}/reissue", "reissue-handover", "Replace a link by a new one to the same profile", tag)
 	again.DefaultStatus = http.StatusCreated
 	handle(a, again, func(ctx context.Context, in *reissueInput) (*body[api.NewHandover], error) {
 		made, err := a.svc.Reissue(ctx, in.ID, in.Body.Link)
 		return &body[api.NewHandover]{linked(ctx, made)}, err
 	})
-	handle(a, confirming(operation(http.MethodPost, "/archives", "make-archive", "Put parcels into an archive that is encrypted under a passphrase, which is shown once", tag)), func(ctx context.Context, in *archiveInput) (*body[api.Archive], error) {
+	handle(a, confirming(operation(http.MethodPost, "/archives", "make-archive", "Create an encrypted archive of parcels; its passphrase is shown once", tag)), func(ctx context.Context, in *archiveInput) (*body[api.Archive], error) {
 		archive, err := a.svc.Archive(ctx, in.Body.ProfileID, in.Body.Group)
 		return &body[api.Archive]{archive}, err
 	})
-	where := operation(http.MethodGet, "/whereami", "whereami", "Tell which address the caller comes from, and through which gateway", "handovers")
+	where := operation(http.MethodGet, "/whereami", "whereami", "Show the public address of the caller, and the gateway in between", "handovers")
 	where.Security = nil
 	handle(a, where, func(ctx context.Context, _ *none) (*body[api.Whereabouts], error) {
 		w, err := a.svc.Whereabouts(ctx, callerOf(ctx).address)
 		return &body[api.Whereabouts]{w}, err
 	})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/seen_connections", "list-seen_connections", "List the gateways that a profile's device was seen through", "profiles"), func(ctx context.Context, in *idInput) (*body[api.Items[api.SeenConnection]], error) {
+	handle(a, operation(http.MethodGet, "/profiles/{id}/seen_connections", "list-seen_connections", "List the connections of a profile's device that were seen", "profiles"), func(ctx context.Context, in *idInput) (*body[api.Items[api.SeenConnection]], error) {
 		list, err := a.svc.SeenConnections(ctx, in.ID)
 		return &body[api.Items[api.SeenConnection]]{api.Items[api.SeenConnection]{Items: list}}, err
 	})

@@ -54,7 +54,7 @@ func (a *handlers) recovered(next http.Handler) http.Handler {
 		defer func() {
 			if broken := recover(); broken != nil {
 				a.log.ErrorContext(r.Context(), "handler broke down", "request", middleware.GetReqID(r.Context()), "kind", fmt.Sprintf("%T", broken), "stack", string(debug.Stack()))
-				writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the service failed; the log has more under this request"))
+				writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the service failed; see its log for this request"))
 			}
 		}()
 		next.ServeHTTP(w, r)
@@ -141,7 +141,7 @@ func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil && op.Metadata[enrolling] == nil:
 		err = service.ErrMustEnrol
 	case !service.Allows(session.Role, needed):
-		err = fmt.Errorf("%w: this wants the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
+		err = fmt.Errorf("%w: this needs the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
 	case op.Metadata[confirmed] != nil:
 		err = a.svc.Confirmed(session)
 	}

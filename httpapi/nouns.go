@@ -19,11 +19,11 @@ import (
 
 // listInput is what every list takes.
 type listInput struct {
-	Search string   `query:"search" doc:"Text to look for" maxLength:"200"`
-	Sort   string   `query:"sort" doc:"Name of an order; a minus in front turns it round"`
+	Search string   `query:"search" doc:"Text to search for" maxLength:"200"`
+	Sort   string   `query:"sort" doc:"Field to sort by; -field sorts descending"`
 	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	Offset int      `query:"offset" default:"0" minimum:"0" doc:"Rows to pass over"`
-	After  string   `query:"after" doc:"Identifier of the last row of the page before: the page begins after it, and offset does not count" maxLength:"64"`
+	Offset int      `query:"offset" default:"0" minimum:"0" doc:"Rows to skip"`
+	After  string   `query:"after" doc:"Identifier of the last row of the previous page: the page starts after it, and offset is ignored" maxLength:"64"`
 	Filter []string `query:"filter,explode" doc:"Conditions such as platform:windows" maxItems:"10"`
 }
 

@@ -10,7 +10,7 @@ import (
 
 type holdingsInput struct {
 	ID  string             `path:"id"`
-	Why vpn.OffboardReason `query:"why" enum:"lost,left,retired" doc:"What the list of what is to be done is for; left out means left"`
+	Why vpn.OffboardReason `query:"why" enum:"lost,left,retired" doc:"Reason of the offboarding; left out means left"`
 }
 
 type offboardInput struct {
@@ -32,7 +32,7 @@ type tickInput struct {
 func (a *handlers) offboardings() {
 	const tag = "offboardings"
 	for _, of := range []struct{ noun, path string }{{"person", "/people"}, {"device", "/devices"}} {
-		handle(a, operation(http.MethodGet, of.path+"/{id}/holdings", "show-holdings-of-"+of.noun, "Show all that a "+of.noun+" holds, and what offboarding it would leave to be done", tag), func(ctx context.Context, in *holdingsInput) (*body[api.Holdings], error) {
+		handle(a, operation(http.MethodGet, of.path+"/{id}/holdings", "show-holdings-of-"+of.noun, "Show everything that a "+of.noun+" holds, and what is left to do when it is offboarded", tag), func(ctx context.Context, in *holdingsInput) (*body[api.Holdings], error) {
 			why := in.Why
 			if why == "" {
 				why = vpn.Left
@@ -40,18 +40,18 @@ func (a *handlers) offboardings() {
 			h, err := a.svc.Holdings(ctx, of.noun, in.ID, why)
 			return &body[api.Holdings]{h}, err
 		})
-		add := operation(http.MethodPost, of.path+"/{id}/offboarding", "offboard-"+of.noun, "Close the links of a "+of.noun+", take its certificates back, build nothing more, and list what people have to do", tag)
+		add := operation(http.MethodPost, of.path+"/{id}/offboarding", "offboard-"+of.noun, "Close the links of a "+of.noun+", revoke its certificates, build no more parcels, and list what is left to do", tag)
 		add.DefaultStatus = http.StatusCreated
 		handle(a, add, func(ctx context.Context, in *offboardInput) (*body[api.Offboarding], error) {
 			w, err := a.svc.Offboard(ctx, of.noun, in.ID, in.Body.Why)
 			return &body[api.Offboarding]{w}, err
 		})
 	}
-	handle(a, operation(http.MethodGet, "/offboardings", "list-offboardings", "List who left and what was lost, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Offboarding]], error) {
+	handle(a, operation(http.MethodGet, "/offboardings", "list-offboardings", "List offboardings, newest first", tag), func(ctx context.Context, in *listInput) (*body[api.Page[api.Offboarding]], error) {
 		page, err := a.svc.Offboardings(ctx, in.query())
 		return &body[api.Page[api.Offboarding]]{page}, err
 	})
-	handle(a, operation(http.MethodPost, "/offboardings/{id}/items/{item}", "tick-item", "Say that an item is done, or is not after all", tag), func(ctx context.Context, in *tickInput) (*body[api.Offboarding], error) {
+	handle(a, operation(http.MethodPost, "/offboardings/{id}/items/{item}", "tick-item", "Mark an item as done or not done", tag), func(ctx context.Context, in *tickInput) (*body[api.Offboarding], error) {
 		w, err := a.svc.TickItem(ctx, in.ID, in.Item, in.Body.Done)
 		return &body[api.Offboarding]{w}, err
 	})

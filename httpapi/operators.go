@@ -51,7 +51,7 @@ type sessionsInput struct {
 
 type tokenInput struct {
 	Body struct {
-		Name string `json:"name" required:"true" doc:"What the token is for" maxLength:"200"`
+		Name string `json:"name" required:"true" doc:"Name of the token" maxLength:"200"`
 		Role string `json:"role" required:"true" doc:"Its role, at most that of its operator" maxLength:"20"`
 		Days int    `json:"days" required:"true" doc:"Days until it expires, at most 365"`
 
@@ -60,13 +60,13 @@ type tokenInput struct {
 }
 
 type headInput struct {
-	Head string `query:"head" doc:"A head that was noted before" maxLength:"64"`
+	Head string `query:"head" doc:"Head of an earlier verification" maxLength:"64"`
 }
 
 // operators are the operations on who can sign in, and on one's own way of doing it.
 func (a *handlers) operators() {
 	const tag = "operators"
-	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List who can sign in (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[api.Page[api.Operator]], error) {
+	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List operators (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[api.Page[api.Operator]], error) {
 		page, err := a.svc.Operators(ctx, in.query())
 		return &body[api.Page[api.Operator]]{page}, err
 	})
@@ -76,18 +76,18 @@ func (a *handlers) operators() {
 		made, err := a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
 		return &body[api.NewOperator]{made}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; its sessions end (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[api.Operator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; ends all its sessions (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[api.Operator], error) {
 		row, err := a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
 		return &body[api.Operator]{row}, err
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Give an operator a new first password, without a second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[api.NewOperator], error) {
+	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Reset an operator's password and second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[api.NewOperator], error) {
 		made, err := a.svc.ResetOperator(ctx, in.ID)
 		return &body[api.NewOperator]{made}, err
 	})
 	remove := confirming(by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag)))
 	remove.DefaultStatus = http.StatusNoContent
 	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.RemoveOperator(ctx, in.ID) })
-	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Hold that the audit log is as it was written", "audit"), func(ctx context.Context, in *headInput) (*body[api.AuditProof], error) {
+	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Verify that the audit log was not changed", "audit"), func(ctx context.Context, in *headInput) (*body[api.AuditProof], error) {
 		p, err := a.svc.VerifyAudit(ctx, in.Head)
 		return &body[api.AuditProof]{p}, err
 	})
@@ -109,16 +109,16 @@ func (a *handlers) own() {
 		op.Metadata[enrolling] = true // who must set one up, must be let
 		return op
 	}
-	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Make a second factor, which counts once a code of it is given"))), func(ctx context.Context, _ *none) (*body[api.Factor], error) {
+	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Create a second factor, which becomes active with its first code"))), func(ctx context.Context, _ *none) (*body[api.Factor], error) {
 		f, err := a.svc.OfferFactor(ctx, here(ctx))
 		return &body[api.Factor]{f}, err
 	})
-	confirm := enrol(confirming(anybody(http.MethodPut, "/second-factor", "confirm-factor", "Have the second factor that was offered count")))
+	confirm := enrol(confirming(anybody(http.MethodPut, "/second-factor", "confirm-factor", "Activate the new second factor")))
 	confirm.DefaultStatus = http.StatusNoContent
 	handle(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
 		return nil, a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
 	})
-	drop := confirming(anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Take your second factor away"))
+	drop := confirming(anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Turn your second factor off"))
 	drop.DefaultStatus = http.StatusNoContent
 	handle(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
 		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
@@ -132,7 +132,7 @@ func (a *handlers) own() {
 	handle(a, end, func(ctx context.Context, in *idInput) (*none, error) {
 		return nil, a.svc.EndSession(ctx, here(ctx), in.ID)
 	})
-	add := confirming(anybody(http.MethodPost, "/tokens", "add-token", "Make a token for a program; it is shown once"))
+	add := confirming(anybody(http.MethodPost, "/tokens", "add-token", "Create a token for a program; it is shown once"))
 	add.DefaultStatus = http.StatusCreated
 	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[api.NewToken], error) {
 		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days, in.Body.Addresses...)

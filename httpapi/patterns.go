@@ -13,7 +13,7 @@ import (
 )
 
 type prospectsInput struct {
-	Pattern string `query:"pattern" doc:"Identifier of a pattern that is kept; without it the body describes a new one" maxLength:"64"`
+	Pattern string `query:"pattern" doc:"Identifier of a stored pattern; without it the body describes a new one" maxLength:"64"`
 	Limit   int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
 	Offset  int    `query:"offset" default:"0" minimum:"0"`
 	RawBody []byte `contentType:"application/merge-patch+json"`
@@ -22,7 +22,7 @@ type prospectsInput struct {
 type jobsInput struct {
 	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	Offset int    `query:"offset" default:"0" minimum:"0"`
-	Kind   string `query:"kind" maxLength:"32" doc:"Those of one kind alone, such as roll-out, hand-over or ask"`
+	Kind   string `query:"kind" maxLength:"32" doc:"Jobs of one kind, such as roll-out, hand-over or probe"`
 }
 
 func (a *handlers) patterns() {
@@ -31,7 +31,7 @@ func (a *handlers) patterns() {
 	input := &huma.Schema{Ref: "#/components/schemas/PatternInput"} // as for adding one
 	const media = "application/merge-patch+json"
 
-	look := by(service.RoleAuditor, operation(http.MethodPost, "/prospects", "show-prospects", "Show what a pattern would make of its devices, before anything is kept", "patterns"))
+	look := by(service.RoleAuditor, operation(http.MethodPost, "/prospects", "show-prospects", "Show the effect of a pattern on its devices, without changing anything", "patterns"))
 	look.RequestBody, look.SkipValidateBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}, true
 	handle(a, look, func(ctx context.Context, in *prospectsInput) (*body[api.Page[api.Prospect]], error) {
 		var base vpn.Pattern
@@ -55,7 +55,7 @@ func (a *handlers) patterns() {
 	})
 	look.RequestBody.Content[media].Schema = input // the framework saw only bytes
 
-	roll := operation(http.MethodPost, "/patterns/{id}/roll-out", "roll-out-pattern", "Make or change the profiles of all devices that a pattern is for, as a job", "patterns")
+	roll := operation(http.MethodPost, "/patterns/{id}/roll-out", "roll-out-pattern", "Create or change the profiles of all devices of a pattern, as a job", "patterns")
 	roll.DefaultStatus = http.StatusAccepted
 	handle(a, roll, func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.RollOut(ctx, in.ID)
@@ -65,11 +65,11 @@ func (a *handlers) patterns() {
 		page, err := a.svc.Jobs(ctx, in.Kind, in.Limit, in.Offset)
 		return &body[api.Page[api.Job]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show how far a job has come", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
+	handle(a, operation(http.MethodGet, "/jobs/{id}", "show-job", "Show the progress of a job", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.Job(ctx, in.ID)
 		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/jobs/{id}/cancel", "cancel-job", "End a job that runs; what it has done stays", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
+	handle(a, operation(http.MethodPost, "/jobs/{id}/cancel", "cancel-job", "Cancel a running job; what it has done is kept", "jobs"), func(ctx context.Context, in *idInput) (*body[api.Job], error) {
 		j, err := a.svc.Cancel(ctx, in.ID)
 		return &body[api.Job]{j}, err
 	})

@@ -13,7 +13,7 @@ import (
 type addressInput struct {
 	Body struct {
 		Address   string `json:"address" required:"true" maxLength:"253" doc:"Host name or IP address"`
-		OffRecord bool   `json:"off_record,omitempty" doc:"Ask it although it is on no record (owners only)"`
+		OffRecord bool   `json:"off_record,omitempty" doc:"Probe it although it is not on record (owners only)"`
 	}
 }
 
@@ -47,19 +47,19 @@ func (a *handlers) probes() {
 		j, err := a.svc.ProbeGateways(ctx, in.ID)
 		return &body[api.Job]{j}, err
 	})
-	handle(a, begun("/gateways/probe", "probe-gateways", "Begin a job that asks every gateway on record"), func(ctx context.Context, _ *none) (*body[api.Job], error) {
+	handle(a, begun("/gateways/probe", "probe-gateways", "Start a job that probes all gateways"), func(ctx context.Context, _ *none) (*body[api.Job], error) {
 		j, err := a.svc.ProbeGateways(ctx, "")
 		return &body[api.Job]{j}, err
 	})
-	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Ask an address that is on no record, where an owner says so; what it answers is not kept", tag), func(ctx context.Context, in *addressInput) (*body[drift.Probe], error) {
+	handle(a, operation(http.MethodPost, "/probes", "probe-address", "Probe an address that is not on record (owners only); the results are not stored", tag), func(ctx context.Context, in *addressInput) (*body[drift.Probe], error) {
 		p, err := a.svc.ProbeAddress(ctx, in.Body.Address, in.Body.OffRecord)
 		return &body[drift.Probe]{p}, err
 	})
-	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List what gateways answered, newest first; latest=yes is the last of each", tag), func(ctx context.Context, in *listInput) (*body[api.Page[drift.ProbeRow]], error) {
+	handle(a, operation(http.MethodGet, "/probes", "list-probes", "List probe results, newest first; latest=true is the last of each gateway", tag), func(ctx context.Context, in *listInput) (*body[api.Page[drift.ProbeRow]], error) {
 		page, err := a.svc.Probes(ctx, in.query())
 		return &body[api.Page[drift.ProbeRow]]{page}, err
 	})
-	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show what a gateway answered once", tag), func(ctx context.Context, in *probeInput) (*body[drift.Probe], error) {
+	handle(a, operation(http.MethodGet, "/gateways/{id}/probes/{probe}", "show-probe", "Show the results of a probe", tag), func(ctx context.Context, in *probeInput) (*body[drift.Probe], error) {
 		p, err := a.svc.ProbeOf(ctx, in.ID, in.Probe)
 		return &body[drift.Probe]{p}, err
 	})
@@ -67,11 +67,11 @@ func (a *handlers) probes() {
 		g, err := a.svc.TakeOver(ctx, in.ID, in.Probe, in.Body.Which)
 		return &body[api.Gateway]{g}, err
 	})
-	handle(a, operation(http.MethodGet, "/gateways/{id}/answer-times", "list-answer-times", "Sum up how fast a gateway answered in the last 30 days, by place", tag), func(ctx context.Context, in *idInput) (*body[[]api.MeasuredTimes], error) {
+	handle(a, operation(http.MethodGet, "/gateways/{id}/answer-times", "list-answer-times", "Summarise a gateway's response times of the last 30 days by city", tag), func(ctx context.Context, in *idInput) (*body[[]api.MeasuredTimes], error) {
 		list, err := a.svc.AnswerTimesOf(ctx, in.ID)
 		return &body[[]api.MeasuredTimes]{list}, err
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/answer-times", "add-answer-time", "Note how fast a gateway answered from a place; patterns that choose the fastest gateway go by it", tag), func(ctx context.Context, in *answerTimeInput) (*none, error) {
+	handle(a, operation(http.MethodPost, "/gateways/{id}/answer-times", "add-answer-time", "Record a response time of a gateway; patterns that choose the fastest gateway use it", tag), func(ctx context.Context, in *answerTimeInput) (*none, error) {
 		in.Body.GatewayID = in.ID
 		return nil, a.svc.AddAnswerTime(ctx, in.Body)
 	})

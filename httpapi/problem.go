@@ -48,7 +48,7 @@ func (a *handlers) answer(ctx context.Context, err error) error {
 	case errors.As(err, &known):
 		p = known
 	case errors.As(err, &problems):
-		p = problem(http.StatusUnprocessableEntity, "invalid", "the "+problems.Object+" has values that cannot be accepted; nothing was stored")
+		p = problem(http.StatusUnprocessableEntity, "invalid", "the "+problems.Object+" has invalid values; nothing was stored")
 		p.Errors = problems.List
 	case errors.As(err, &none):
 		p = problem(http.StatusNotFound, "not-found", none.Error())
@@ -91,7 +91,7 @@ func (a *handlers) answer(ctx context.Context, err error) error {
 		p = problem(499, "canceled", "the caller went away")
 	default:
 		a.log.ErrorContext(ctx, "request failed", "request", middleware.GetReqID(ctx), slog.Any("error", err))
-		p = problem(http.StatusInternalServerError, "internal", "the service failed; the log has more under this request")
+		p = problem(http.StatusInternalServerError, "internal", "the service failed; see its log for this request")
 	}
 	return identify(ctx, p)
 }

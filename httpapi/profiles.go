@@ -20,13 +20,13 @@ type tryInput struct {
 
 type previewInput struct {
 	ID     string `path:"id" maxLength:"64"`
-	ByHand bool   `query:"by_hand" doc:"Only the card, with the steps for typing by hand"`
+	ByHand bool   `query:"by_hand" doc:"Only the card, with the steps for manual setup"`
 }
 
 type buildInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		ByHand bool `json:"by_hand,omitempty" doc:"Only a card, with the steps for typing by hand"`
+		ByHand bool `json:"by_hand,omitempty" doc:"Only the card, with the steps for manual setup"`
 	}
 }
 
@@ -48,17 +48,17 @@ func (a *handlers) profiles() {
 			p, err := a.svc.Plan(ctx, in.ID)
 			return &body[api.Planned]{p}, err
 		})
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without keeping anything", "profiles")),
+	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without storing anything", "profiles")),
 		func(ctx context.Context, in *tryInput) (*body[api.Planned], error) {
 			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Preferences: in.Body.Preferences})
 			return &body[api.Planned]{p}, err
 		})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, secrets hidden", "profiles"),
+	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, with secrets hidden", "profiles"),
 		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, false)
 			return &body[api.Items[api.ShownFile]]{api.Items[api.ShownFile]{Items: shown}}, err
 		})
-	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; this is logged", "profiles"),
+	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; recorded in the audit log", "profiles"),
 		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			if err := a.svc.Sparing(here(ctx)); err != nil {
 				return nil, err
@@ -71,13 +71,13 @@ func (a *handlers) profiles() {
 			list, err := a.svc.Parcels(ctx, in.ID)
 			return &body[api.Items[api.Parcel]]{api.Items[api.Parcel]{Items: list}}, err
 		})
-	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; errors keep it from being built", "parcels")
+	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; errors prevent the build", "parcels")
 	build.DefaultStatus = http.StatusCreated
 	handle(a, build, func(ctx context.Context, in *buildInput) (*body[api.Parcel], error) {
 		p, err := a.svc.Build(ctx, in.ID, in.Body.ByHand)
 		return &body[api.Parcel]{p}, err
 	})
-	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; this is logged", "parcels")),
+	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; recorded in the audit log", "parcels")),
 		func(ctx context.Context, in *fileInput) (*fileOutput, error) {
 			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name, func() error { return a.svc.Sparing(here(ctx)) })
 			if err != nil {

@@ -91,11 +91,11 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 func unready(err error) string {
 	var fault *store.FaultError
 	if !errors.As(err, &fault) {
-		return "the database does not answer"
+		return "the database does not respond"
 	}
 	return map[string]string{
 		store.FaultFull:   "the disk of the data folder is full",
-		store.FaultLocked: "another process holds the database",
+		store.FaultLocked: "another process has locked the database",
 		store.FaultDevice: "the disk of the data folder has errors",
 	}[fault.Why]
 }

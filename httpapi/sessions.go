@@ -21,7 +21,7 @@ type signInInput struct {
 		Name     string      `json:"name" maxLength:"64"`
 		Password secret.Text `json:"password" writeOnly:"true"`
 		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
-		Device   string      `json:"device" required:"false" doc:"The mark that this device got when it signed in before; consoles send a cookie" maxLength:"200"`
+		Device   string      `json:"device" required:"false" doc:"Mark of this device from an earlier sign-in; consoles send a cookie" maxLength:"200"`
 		Kind     string      `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for programs"`
 	}
 }
@@ -57,8 +57,8 @@ type confirmInput struct {
 
 type setUpInput struct {
 	Body struct {
-		Code     string      `json:"code" doc:"The code that the service wrote at its first start" maxLength:"100"`
-		Name     string      `json:"name" doc:"Name to sign in with" maxLength:"200"`
+		Code     string      `json:"code" doc:"The set-up code that the service wrote at its first start" maxLength:"100"`
+		Name     string      `json:"name" doc:"Sign-in name" maxLength:"200"`
 		Password secret.Text `json:"password" writeOnly:"true"`
 	}
 }
@@ -66,11 +66,11 @@ type setUpInput struct {
 func (a *handlers) sessions() {
 	open := func(op huma.Operation) huma.Operation { op.Security = nil; return op }
 
-	handle(a, open(operation(http.MethodGet, "/start", "start", "Tell whether the service is set up", "session")), func(ctx context.Context, _ *none) (*body[api.Start], error) {
+	handle(a, open(operation(http.MethodGet, "/start", "start", "Show whether the service is set up", "session")), func(ctx context.Context, _ *none) (*body[api.Start], error) {
 		needs, err := a.svc.NeedsSetUp(ctx)
 		return &body[api.Start]{api.Start{SetUp: needs, Version: a.opts.Version}}, err
 	})
-	setUp := open(operation(http.MethodPost, "/start", "set-up", "Make the owner at the first start", "session"))
+	setUp := open(operation(http.MethodPost, "/start", "set-up", "Create the owner at the first start", "session"))
 	setUp.DefaultStatus = http.StatusNoContent
 	handle(a, setUp, func(ctx context.Context, in *setUpInput) (*none, error) {
 		return nil, a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
@@ -97,7 +97,7 @@ func (a *handlers) sessions() {
 		operator.Role = session.Role
 		return &body[api.SignedIn]{api.SignedIn{Operator: operator, Expires: session.Expires}}, nil
 	})
-	confirm := ownOperation(http.MethodPost, "/session/confirm", "confirm-session", "Prove once more that it is you, by password and a code of the second factor; for five minutes the session may then do what a stolen one must not", "session")
+	confirm := ownOperation(http.MethodPost, "/session/confirm", "confirm-session", "Confirm your identity by password and second factor; for five minutes the session may then do what requires confirmation", "session")
 	confirm.DefaultStatus = http.StatusNoContent
 	handle(a, confirm, func(ctx context.Context, in *confirmInput) (*none, error) {
 		return nil, a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))

@@ -19,8 +19,8 @@ const slipLife = 24 * time.Hour
 
 // groupWork is what a job of handing over is to do.
 type groupWork struct {
-	Group      string              `json:"group"`
-	Preference api.HandoverRequest `json:"preference"`
+	Group   string              `json:"group"`
+	Request api.HandoverRequest `json:"request"`
 }
 
 // HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
@@ -84,7 +84,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 	if err != nil {
 		return nil, err
 	}
-	if b.Preference.Link == check.ByMail && w.in.Person.Mail == "" {
+	if b.Request.Link == check.ByMail && w.in.Person.Mail == "" {
 		return tallied("without a mail address"), nil
 	}
 	last, err := tx.LastParcel(ctx, profileID)
@@ -116,7 +116,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 			count("has a link already")
 			return err
 		}
-		made, err := s.handOver(ctx, tx, w, b.Preference, j.ID)
+		made, err := s.handOver(ctx, tx, w, b.Request, j.ID)
 		var refused *vpn.Problems
 		if errors.As(err, &blocked) || errors.As(err, &refused) {
 			count("blocked")
@@ -126,7 +126,7 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 			return err
 		}
 		count("made")
-		if b.Preference.Link != check.ByMail {
+		if b.Request.Link != check.ByMail {
 			if err := tx.AddSlip(ctx, made.Handover.ID, store.SlipLink, made.Path); err != nil {
 				return err
 			}

@@ -451,10 +451,10 @@ func TestEndings(t *testing.T) {
 		}
 		var names []string
 		for line := range strings.SplitSeq(log.String()[said:], "\n") {
-			if _, rest, ok := strings.Cut(line, `name="`); ok && strings.Contains(line, "ends soon") {
+			if _, rest, ok := strings.Cut(line, `name="`); ok && strings.Contains(line, "expires soon") {
 				name, _, _ := strings.Cut(rest, `"`)
 				names = append(names, name)
-			} else if _, rest, ok := strings.Cut(line, "name="); ok && strings.Contains(line, "ends soon") {
+			} else if _, rest, ok := strings.Cut(line, "name="); ok && strings.Contains(line, "expires soon") {
 				name, _, _ := strings.Cut(rest, " ")
 				names = append(names, name)
 			}

@@ -37,7 +37,7 @@ func (s *Service) Expiries(ctx context.Context, days int) ([]api.Expiry, error) 
 			list = append(list, e)
 		}
 	}
-	authorities, err := store.Authorities.Where(ctx, tx, "ends < ?", last.UnixMilli())
+	authorities, err := store.Authorities.Where(ctx, tx, "expires < ?", last.UnixMilli())
 	if err != nil {
 		return nil, err
 	}
@@ -106,7 +106,7 @@ func (s *Service) remind(ctx context.Context, since time.Time) error {
 			return at.After(since) && !at.After(now)
 		}) {
 			due = append(due, e)
-			s.log.WarnContext(ctx, "something ends soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "expires", e.Expires.Format(time.DateOnly), "days", e.Days)
+			s.log.WarnContext(ctx, "a certificate expires soon", "noun", e.Noun, "id", e.ID, "name", e.Name, "what", e.What, "expires", e.Expires.Format(time.DateOnly), "days", e.Days)
 		}
 	}
 	if len(due) == 0 {
@@ -133,21 +133,21 @@ func (s *Service) remindByMail(ctx context.Context, tx *store.Tx, due []api.Expi
 	if err != nil {
 		return err
 	}
-	subject := fmt.Sprintf("%d certificates end soon", len(due))
+	subject := fmt.Sprintf("%d certificates expire soon", len(due))
 	if len(due) == 1 {
 		subject = due[0].Name + ": " + due[0].What + " expires on " + due[0].Expires.UTC().Format(time.DateOnly)
 	}
 	more := max(0, len(due)-mostInEmail)
 	due = due[:min(len(due), mostInEmail)]
 	var text strings.Builder
-	fmt.Fprintf(&text, "These end soon at %s:\n\n", organisation.Name)
+	fmt.Fprintf(&text, "These certificates of %s expire soon:\n\n", organisation.Name)
 	for _, e := range due {
 		fmt.Fprintf(&text, "%s  in %d days  %s %s: %s\n", e.Expires.UTC().Format(time.DateOnly), e.Days, e.Noun, e.Name, e.What)
 	}
 	if more > 0 {
 		fmt.Fprintf(&text, "\nand %d more.\n", more)
 	}
-	text.WriteString("\nThe calendar on the page Certificates of the console has them all.\n")
+	text.WriteString("\nThe page Certificates of the console lists all of them.\n")
 	var page bytes.Buffer
 	if err := reminderTemplate.Execute(&page, map[string]any{"Organisation": organisation.Name, "Due": due, "More": more}); err != nil {
 		return err

@@ -133,7 +133,7 @@ func TestMail(t *testing.T) {
 	}
 	for _, l := range got {
 		_, page, _ := bytes.Cut(l.Raw, []byte("text/html"))
-		if l.From != "wardicon@skerryline.example" || !strings.HasSuffix(l.To, "@skerryline.example") || !strings.Contains(l.Subject, "its certificate ends on") || bytes.Contains(page, []byte("<b>Ada")) || !bytes.Contains(page, []byte("&lt;b&gt;Ada")) || bytes.Contains(l.Raw, []byte("PRIVATE")) {
+		if l.From != "wardicon@skerryline.example" || !strings.HasSuffix(l.To, "@skerryline.example") || !strings.Contains(l.Subject, "its certificate expires on") || bytes.Contains(page, []byte("<b>Ada")) || !bytes.Contains(page, []byte("&lt;b&gt;Ada")) || bytes.Contains(l.Raw, []byte("PRIVATE")) {
 			t.Errorf("%+v\n%s", l, l.Raw)
 		}
 	}

@@ -44,7 +44,7 @@ func (a *asking) cancel(id string) {
 // ProbeGateways begins a job that asks gateways on record what they answer: one, or all where none is named.
 func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Job, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		j = api.Job{Kind: probeJob, Subject: gatewayID, Title: "Ask every gateway", Total: 1, Operator: actor(ctx), Result: map[string]int{}}
+		j = api.Job{Kind: probeJob, Subject: gatewayID, Title: "Probe all gateways", Total: 1, Operator: actor(ctx), Result: map[string]int{}}
 		if gatewayID != "" {
 			g, err := store.Gateways.Get(ctx, tx, gatewayID)
 			if err != nil {

@@ -26,7 +26,7 @@ type Fault string
 
 // The faults.
 const (
-	FaultSilent      Fault = "no-response"      // it answers nothing
+	FaultSilent      Fault = "no-response" // it answers nothing
 	FaultClosed      Fault = "closed"      // it ends each connection at once
 	FaultMidway      Fault = "midway"      // it answers the first message of a protocol and no other
 	FaultSlow        Fault = "slow"        // each answer takes 1.2 seconds

@@ -102,7 +102,7 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
 	}
 }
 
-// echoed answers an ICMP echo request to the inside host (RFC 792); nil for all else.
+// echoed answers an ICMP echo request to the internal host (RFC 792); nil for all else.
 func echoed(p []byte) []byte {
 	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 || netip.AddrFrom4([4]byte(p[16:20])) != insideHost {
 		return nil

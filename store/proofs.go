@@ -43,7 +43,7 @@ func (s *Store) Prove(purpose string, parts ...any) []byte { return s.seal.prove
 var proven = []struct{ noun, table, key, columns string }{
 	{"operator", "operators", "id", "id, name, role, password, disabled, must_change, factor, created"},
 	{"session", "sessions", "id", "hash, id, operator_id, kind, created, expires, name, role, origin, client, addresses, confirmed"},
-	{"handover", "handovers", "id", "id, parcel_id, link, passcode, most, operator, created"},
+	{"handover", "handovers", "id", "id, parcel_id, link, passcode, max_uses, operator, created"},
 	{"visit", "visits", "hash", "hash, handover_id, expires"},
 }
 

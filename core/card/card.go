@@ -294,7 +294,7 @@ func values(c vpn.Connection, only ...string) []Value {
 	add("ESP proposals", strings.Join(esp, ", "), false)
 	add("Routes", strings.Join(c.Routes, " "), false)
 	add("DNS servers", strings.Join(c.DNS, " "), false)
-	add("Inside domains", strings.Join(c.Domains, " "), false)
+	add("Internal domains", strings.Join(c.Domains, " "), false)
 	if c.Authority != "" {
 		add("Authority file", format.FileName(c.Name, format.AuthorityFile), false)
 	}

@@ -186,7 +186,7 @@ func TestValuesAsTheyAre(t *testing.T) {
 			t.Errorf("the text does not show |%s|", want)
 		}
 	}
-	for _, want := range []string{"capital K", "digit 7", "blank", "digit 0, capital O", "underscore", "character U+202E"} {
+	for _, want := range []string{"capital K", "digit 7", "space", "digit 0, capital O", "underscore", "character U+202E"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not spelled out", want)
 		}

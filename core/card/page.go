@@ -36,7 +36,7 @@ func Letters(in i18n.Language, v string) []Letter {
 	for _, r := range v {
 		l := Letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}
 		if r == ' ' {
-			l.Text = string(secret.BlankSign)
+			l.Text = string(secret.SpaceSign)
 		} else if secret.Unseen(r) {
 			l.Class, l.Text = secret.Other, secret.CodePoint(r)
 		}
@@ -141,7 +141,7 @@ func typed(v string) string {
 	for i, r := range v {
 		switch {
 		case r == ' ':
-			b.WriteRune(secret.BlankSign)
+			b.WriteRune(secret.SpaceSign)
 		case secret.Unseen(r) || r == '[' && strings.HasPrefix(v[i:], "[U+"):
 			b.WriteString(secret.CodePoint(r))
 		default:

@@ -177,12 +177,12 @@ func (s sheet) value(v Value, in i18n.Language) {
 		}
 		s.SetFont("mono", style, valueSize)
 		text := l.Text
-		if l.Class == secret.Blank {
+		if l.Class == secret.Space {
 			text = "n" // its place; the sign itself is drawn below
 		}
 		text = drawable(text)
 		w := s.GetStringWidth(text) + 0.5
-		if l.Class == secret.Blank {
+		if l.Class == secret.Space {
 			text = ""
 		}
 		if x+w > right {
@@ -195,10 +195,10 @@ func (s sheet) value(v Value, in i18n.Language) {
 			s.SetDashPattern([]float64{0.4, 0.4}, 0)
 			s.Line(x, y+6.1, x+w, y+6.1)
 			s.SetDashPattern([]float64{}, 0)
-		case secret.Sign, secret.Other, secret.Blank:
+		case secret.Sign, secret.Other, secret.Space:
 			s.Rect(x, y+0.4, w, 5.4, "D")
 		}
-		if l.Class == secret.Blank {
+		if l.Class == secret.Space {
 			s.Line(x+0.6, y+3.8, x+0.6, y+5) // an open box
 			s.Line(x+0.6, y+5, x+w-0.6, y+5)
 			s.Line(x+w-0.6, y+5, x+w-0.6, y+3.8)

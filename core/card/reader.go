@@ -75,7 +75,7 @@ func classOf(e xml.StartElement) string {
 // undrawn turns what is drawn for one character back into it.
 func undrawn(class secret.Class, text string) (string, error) {
 	switch {
-	case class == secret.Blank && text == string(secret.BlankSign):
+	case class == secret.Space && text == string(secret.SpaceSign):
 		return " ", nil
 	case class == secret.Other && strings.HasPrefix(text, "[U+"):
 		return named(text)
@@ -111,7 +111,7 @@ func ReadText(text []byte) (map[string]string, error) {
 			continue
 		}
 		var failed error
-		value := codePoint.ReplaceAllStringFunc(strings.ReplaceAll(m[2], string(secret.BlankSign), " "), func(name string) string {
+		value := codePoint.ReplaceAllStringFunc(strings.ReplaceAll(m[2], string(secret.SpaceSign), " "), func(name string) string {
 			letter, err := named(name)
 			failed = errors.Join(failed, err)
 			return letter

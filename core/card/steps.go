@@ -21,7 +21,7 @@ var (
 		"Type ‹Server address›{ and, after a colon, ‹Port›}, and ‹Connection name›. Tick “Don't connect now”.",
 		"{Type ‹Login›}{ and ‹Password›}{. Leave the domain empty; the login is ‹Login› whole}.",
 	}
-	windows7End  = "split:On the tab Networking open the properties of IPv4, press Advanced and untick the default gateway on the remote network. Then, in a command window of an administrator, type for each network of {‹Routes›}: route -p add, the network, mask, its mask, and the gateway's inside address."
+	windows7End  = "split:On the tab Networking open the properties of IPv4, press Advanced and untick the default gateway on the remote network. Then, in a command window of an administrator, type for each network of {‹Routes›}: route -p add, the network, mask, its mask, and the gateway's inner address."
 	windowsIPsec = []string{
 		"{Open a command window as administrator and type ‹Command for the services›.}",
 		"{In the same window type ‹Command for the gateway behind NAT›, and restart the computer once before you connect.}",
@@ -32,22 +32,22 @@ var (
 	androidBegin  = "Open Settings. Under Network (on some phones: Connections, More connections) choose VPN, then the plus sign."
 	androidEnd    = []string{
 		"split:{Open the advanced options and type ‹Routes› as forwarding routes.}",
-		"{Open the advanced options and type ‹DNS servers› as DNS servers}{, and ‹Inside domains› as DNS search domains}.",
+		"{Open the advanced options and type ‹DNS servers› as DNS servers}{, and ‹Internal domains› as DNS search domains}.",
 		"As user name type ‹Login›{, as password ‹Password›}. Save.",
 	}
 	networkEnd = []string{
 		"split:{On the page IPv4, add ‹Routes› and tick the entry that uses the connection only for resources on its network.}",
-		"{On the page IPv4, add ‹DNS servers›}{ and the search domains ‹Inside domains›}.",
+		"{On the page IPv4, add ‹DNS servers›}{ and the search domains ‹Internal domains›}.",
 	}
 	otherEnd = []string{
 		"full:Send everything through it.",
 		"split:{Send only ‹Routes› through it.}",
-		"{Ask ‹DNS servers›}{ for names in ‹Inside domains›}.",
+		"{Ask ‹DNS servers›}{ for names in ‹Internal domains›}.",
 	}
 	macEnd = []string{
 		"full:In the options, tick the entry that sends all traffic over the connection.",
 		"split:In the options, leave the entry that sends all traffic over the connection off.",
-		"{On the page DNS, add ‹DNS servers›}{ and, as search domains, ‹Inside domains›}.",
+		"{On the page DNS, add ‹DNS servers›}{ and, as search domains, ‹Internal domains›}.",
 		"Press Apply before you connect: what was typed counts only then.",
 	}
 	iosEnd = []string{"full:Switch “Send All Traffic” on. Save.", "split:Switch “Send All Traffic” off. Save."}

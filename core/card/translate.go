@@ -136,5 +136,5 @@ func Sentences() []string {
 // Labels are the names of values.
 var Labels = []string{
 	"Connection name", "Server address", "Port", "Login", "Password", "Pre-shared key", "Sign-in method", "Group name", "Remote identity", "Local identity", "Encryption", "Remotes", "Data ciphers", "Digest",
-	"Name in the certificate", "IKE proposals", "ESP proposals", "Routes", "DNS servers", "Inside domains", "Authority file", "Command for the services", "Command for the gateway behind NAT", "Certificate file", "Passphrase of the file",
+	"Name in the certificate", "IKE proposals", "ESP proposals", "Routes", "DNS servers", "Internal domains", "Authority file", "Command for the services", "Command for the gateway behind NAT", "Certificate file", "Passphrase of the file",
 }

@@ -361,7 +361,7 @@ func quote(v string) string {
 	for i, r := range v {
 		switch {
 		case r == ' ' && (i < start || i >= start+len(trimmed)):
-			b.WriteRune(secret.BlankSign)
+			b.WriteRune(secret.SpaceSign)
 		case secret.Unseen(r):
 			b.WriteString(secret.CodePoint(r))
 		default:

@@ -115,7 +115,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "dns-lacking", Title: "Internal DNS servers cannot be set on the device", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "Inside names resolve only if the gateway itself hands out its DNS server on connecting.",
+		Why: "Internal names resolve only if the gateway itself hands out its DNS server on connecting.",
 		Fix: "Let the gateway hand out its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
 		Bad:  Example{"ChromeOS with internal domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
 		Good: Example{"a Linux desktop with internal domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},

@@ -31,7 +31,7 @@ func written() string {
 	for _, r := range check.Register {
 		counts[r.Severity]++
 	}
-	fmt.Fprintf(&b, "# Rules\n\nMade from the register by `make docs`. %d rules: %d errors, which keep a parcel from being built, %d warnings and %d pieces of\nadvice. `wardicon rule list --effective` lists them with the severities that the owner has set; `wardicon rule list CODE` tells one.\n",
+	fmt.Fprintf(&b, "# Rules\n\nMade from the register by `make docs`. %d rules: %d errors, which keep a parcel from being built, %d warnings and %d notes.\n`wardicon rule list --effective` lists them with the severities that the owner has set; `wardicon rule list CODE` tells one.\n",
 		len(check.Register), counts[vpn.Error], counts[vpn.Warning], counts[vpn.Note])
 	fmt.Fprint(&b, "\n| code | severity | finds |\n|---|---|---|\n")
 	cell := strings.NewReplacer("|", "\\|", "\n", " ", "<", "&lt;")

@@ -151,7 +151,7 @@ var plain = map[string]string{
 	// Certificates.
 	"certificate-expired":      "A certificate in your file or of the server has expired. You need a new file.",
 	"certificate-not-yet":      "The proof in your file is not valid yet. Look whether the clock of your device is right.",
-	"certificate-expiring":     "The proof in your file ends soon. You will get a new one.",
+	"certificate-expiring":     "The certificate in your file expires soon. You will get a new one.",
 	"issuer-expires-first":     "The connection will stop working earlier than your file says.",
 	"name-not-certified":       "Your device will warn you that the server is not the one it says it is.",
 	"common-name-only":         "Your device will not find the name of the server where it looks for it, and will refuse it.",

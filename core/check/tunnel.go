@@ -46,7 +46,7 @@ var tunnelRules = []Rule{
 		"One line sends everything through the tunnel, another takes it back; which one counts is hard to see.", "Decide for one of them.", "openvpn(8), options redirect-gateway and route-nopull",
 		"redirect-gateway beside route-nopull", "redirect-gateway alone"),
 	fileRule(format.DNSIgnored, "DNS option is ignored by clients", vpn.Note,
-		"Inside names do not resolve although the file seems to care for it.", "Use dhcp-option DNS and DOMAIN.", "openvpn(8), option dhcp-option",
+		"Internal names do not resolve although the file seems to care for it.", "Use dhcp-option DNS and DOMAIN.", "openvpn(8), option dhcp-option",
 		"dhcp-option NBDD", "dhcp-option DNS"),
 	{
 		Code: "phone-file-large", Title: "File is too large for a desk phone", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldFile},

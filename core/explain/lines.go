@@ -344,9 +344,9 @@ var Patterns = []Pattern{
 	coded(Diagnostics, Tells, "tunnel device: ", "", `(?i)device: missing`, "tunnel-device"),
 	coded(Diagnostics, Tells, "clock: ", "", `(?i)^clock: (?:unsynchronised|off)`, "clock-wrong"),
 	coded(Diagnostics, Tells, "file ", "", `(?i)^file \S+: (?:missing|readable by others)`, "file-broken"),
-	coded(Diagnostics, Tells, "inside name ", "", `(?i)^inside name \S+: (?:unresolved|nothing)`, "inside-names"),
-	coded(Diagnostics, Tells, "inside host ", "", `(?i)^inside host \S+: silent`, "host-silent", "routes-missing"),
-	coded(Diagnostics, Tells, "inside route ", "", `(?i)^inside route \S+: missing`, "routes-missing"),
+	coded(Diagnostics, Tells, "internal name ", "", `(?i)^internal name \S+: (?:unresolved|nothing)`, "inside-names"),
+	coded(Diagnostics, Tells, "internal host ", "", `(?i)^internal host \S+: silent`, "host-silent", "routes-missing"),
+	coded(Diagnostics, Tells, "internal route ", "", `(?i)^internal route \S+: missing`, "routes-missing"),
 	coded(Diagnostics, Tells, "outside address: ", "", `(?i)^outside address: \S+ not the gateway`, "other-way"),
 
 	// A code in a sentence.

@@ -46,7 +46,7 @@ func (p *planner) traffic() {
 		title            string
 		pattern, gateway []string
 		to               *[]string
-	}{{vpn.FieldDNS, "DNS servers", pattern.DNS, g.DNS, &c.DNS}, {vpn.FieldDomains, "Inside domains", pattern.Domains, g.Domains, &c.Domains}} {
+	}{{vpn.FieldDNS, "DNS servers", pattern.DNS, g.DNS, &c.DNS}, {vpn.FieldDomains, "Internal domains", pattern.Domains, g.Domains, &c.Domains}} {
 		switch {
 		case !ability.SetDNS:
 		case len(part.pattern) > 0:

@@ -74,7 +74,7 @@ func TestMemo(t *testing.T) {
 
 func TestSpell(t *testing.T) {
 	for value, want := range map[string]string{
-		"": "", "aB7": "small a, capital B, digit 7", "_ -": "underscore, blank, hyphen", `\'"`: "backslash, apostrophe, double quote",
+		"": "", "aB7": "small a, capital B, digit 7", "_ -": "underscore, space, hyphen", `\'"`: "backslash, apostrophe, double quote",
 		"äÖ": "small ä, capital Ö", "\u200b": "character U+200B", "\t": "character U+0009", "漢": "small 漢",
 	} {
 		if got := strings.Join(secret.Spell(value), ", "); got != want {

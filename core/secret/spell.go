@@ -9,7 +9,7 @@ import (
 
 // signs are the names of the signs on a keyboard.
 var signs = map[rune]string{
-	' ': "blank", '_': "underscore", '-': "hyphen", '.': "dot", ',': "comma", ':': "colon", ';': "semicolon", '!': "exclamation mark", '?': "question mark",
+	' ': "space", '_': "underscore", '-': "hyphen", '.': "dot", ',': "comma", ':': "colon", ';': "semicolon", '!': "exclamation mark", '?': "question mark",
 	'@': "at sign", '#': "hash", '$': "dollar sign", '%': "percent sign", '&': "ampersand", '*': "asterisk", '+': "plus", '=': "equals sign", '/': "slash",
 	'\\': "backslash", '|': "vertical bar", '(': "round bracket open", ')': "round bracket close", '[': "square bracket open", ']': "square bracket close",
 	'{': "curly bracket open", '}': "curly bracket close", '<': "less-than sign", '>': "greater-than sign", '\'': "apostrophe", '"': "double quote", '`': "backtick",
@@ -19,13 +19,13 @@ var signs = map[rune]string{
 // SignNames lists the names of the signs.
 func SignNames() []string { return slices.Sorted(maps.Values(signs)) }
 
-// BlankSign is drawn in the place of a blank.
-const BlankSign = '␣'
+// SpaceSign is drawn in the place of a space.
+const SpaceSign = '␣'
 
-// Unseen tells a character that cannot be seen, or would be taken for a blank or for the
+// Unseen tells a character that cannot be seen, or would be taken for a space or for the
 // sign of one.
 func Unseen(r rune) bool {
-	return !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' || r == BlankSign
+	return !unicode.IsGraphic(r) || unicode.IsSpace(r) && r != ' ' || r == SpaceSign
 }
 
 // CodePoint names a character by its code point, for one that is not seen.
@@ -40,7 +40,7 @@ const (
 	Small Class = "small"
 	Large Class = "capital"
 	Sign  Class = "sign"
-	Blank Class = "blank"
+	Space Class = "space"
 	Other Class = "other"
 )
 
@@ -48,7 +48,7 @@ const (
 func ClassOf(r rune) Class {
 	switch {
 	case r == ' ':
-		return Blank
+		return Space
 	case r >= '0' && r <= '9':
 		return Digit
 	case unicode.IsUpper(r):

@@ -14,16 +14,16 @@ import (
 type Authority struct {
 	Meta
 	Name        string       `json:"name" required:"true" doc:"Unique name"`
-	Certificate string       `json:"certificate" required:"true" doc:"Its own certificate and those above it, PEM"`
+	Certificate string       `json:"certificate" required:"true" doc:"Its certificate and the CAs above it, PEM"`
 	Key         *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"Private key, PEM without a passphrase; never read back. Leave it out where signing is done elsewhere"`
-	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored; without one nothing can be issued here"`
+	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored; without one no certificate can be issued here"`
 	DeviceDays  int          `json:"device_days" required:"false" doc:"Days that a device's certificate is valid; 0 means 365"`
 	GatewayDays int          `json:"gateway_days" required:"false" doc:"Days that a gateway's certificate is valid; 0 means 397"`
-	RenewDays   int          `json:"renew_days" required:"false" doc:"Days ahead of its end when a device's certificate is renewed by itself; 0 means 30, -1 never"`
-	DeviceLimit int          `json:"device_limit" required:"false" doc:"Most certificates of one device that are valid at a time; 0 means 4"`
-	DayLimit    int          `json:"day_limit" required:"false" doc:"Most certificates that it issues within a day; 0 means 10000"`
-	Lists       []string     `json:"lists" required:"false" doc:"Web addresses of its revocation list, as certificates shall name them"`
-	Deltas      []string     `json:"deltas" required:"false" doc:"Web addresses of the list of what was revoked lately, as the whole list shall name them"`
+	RenewDays   int          `json:"renew_days" required:"false" doc:"Days before expiry at which a device's certificate is renewed automatically; 0 means 30, -1 never"`
+	DeviceLimit int          `json:"device_limit" required:"false" doc:"Maximum valid certificates per device; 0 means 4"`
+	DayLimit    int          `json:"day_limit" required:"false" doc:"Maximum certificates issued per day; 0 means 10000"`
+	Lists       []string     `json:"lists" required:"false" doc:"URLs of its CRL, as written into certificates"`
+	Deltas      []string     `json:"deltas" required:"false" doc:"URLs of its delta CRL, as written into the CRL"`
 	Retired     bool         `json:"retired" required:"false" doc:"It is still trusted, but issues no more"`
 	Note        string       `json:"note,omitempty"`
 }

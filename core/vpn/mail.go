@@ -28,7 +28,7 @@ type Mail struct {
 	PasswordSet bool         `json:"password_set" readOnly:"true" doc:"A password is stored"`
 	From        string       `json:"from" required:"false" doc:"Mail address of the sender"`
 	Authority   string       `json:"authority,omitempty" doc:"CAs of the server's certificate, PEM; empty trusts those of the system"`
-	Reminders   []string     `json:"reminders" required:"false" doc:"Mail addresses that are told what ends soon"`
+	Reminders   []string     `json:"reminders" required:"false" doc:"Email addresses that get reminders of expiry"`
 	Damaged     bool         `json:"damaged,omitempty" readOnly:"true" doc:"A password is stored but cannot be read any more: set it again"`
 }
 

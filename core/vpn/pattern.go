@@ -77,7 +77,7 @@ type Pattern struct {
 	Tunnel     Tunnel       `json:"tunnel,omitempty" doc:"full or split; empty goes by the gateway"`
 	Routes     []string     `json:"routes" doc:"Networks for a split tunnel; empty takes the gateway's"`
 	DNS        []string     `json:"dns" doc:"DNS servers; empty takes the gateway's"`
-	Domains    []string     `json:"domains" doc:"Inside domains; empty takes the gateway's"`
+	Domains    []string     `json:"domains" doc:"Internal domains; empty takes the gateway's"`
 	IPv6       IPv6         `json:"ipv6,omitempty" doc:"carried, refused or left; empty goes by the gateway"`
 	Connect    Connect      `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
 	Demand     Demand       `json:"demand" doc:"When to connect on demand"`

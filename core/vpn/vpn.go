@@ -87,13 +87,13 @@ type Gateway struct {
 
 	SignIns map[Protocol]SignIn `json:"sign_ins,omitempty" doc:"Offers at which people sign in otherwise, by protocol, such as {\"sstp\": {\"form\": \"realm\\\\login\", \"realm\": \"CREW\"}}"`
 
-	Domains   []string `json:"domains" doc:"Inside domains"`
-	DNS       []string `json:"dns" doc:"Inside DNS servers, IP addresses"`
+	Domains   []string `json:"domains" doc:"Internal domains"`
+	DNS       []string `json:"dns" doc:"Internal DNS servers, IP addresses"`
 	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
 	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
 	Egress    []string `json:"egress" doc:"Public addresses of clients behind the gateway (egress), IP addresses or networks"`
 	Announced []string `json:"announced" doc:"Networks of sites behind routers that the gateway routes to them and announces to all other devices, in CIDR form"`
-	Hosts     []string `json:"hosts" doc:"Inside hosts worth trying after connecting"`
+	Hosts     []string `json:"hosts" doc:"Internal hosts to test with after connecting"`
 	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
 	Offers    Offers   `json:"offers"`
 
@@ -242,7 +242,7 @@ type Preferences struct {
 	Transport Transport `json:"transport,omitempty" doc:"TLS tunnel: udp or tcp alone; empty tries the gateway's in their order"`
 	Routes    []string  `json:"routes,omitempty" doc:"Networks for a split tunnel; empty takes the pattern's or the gateway's"`
 	DNS       []string  `json:"dns,omitempty" doc:"DNS servers; empty takes the pattern's or the gateway's"`
-	Domains   []string  `json:"domains,omitempty" doc:"Inside domains; empty takes the pattern's or the gateway's"`
+	Domains   []string  `json:"domains,omitempty" doc:"Internal domains; empty takes the pattern's or the gateway's"`
 	IPv6      IPv6      `json:"ipv6,omitempty" doc:"carried, refused or left"`
 	Connect   Connect   `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
 	Demand    *Demand   `json:"demand,omitempty" doc:"When to connect on demand"`

@@ -127,7 +127,7 @@ pools { %[1]s { addrs = 10.77.%[6]s.0/24
 var authorityFile = regexp.MustCompile(`-ca[0-9]+\.pem$`)
 
 // comesUp initiates a connection as its card says, and looks at what it is worth: the
-// inside host answers, and the resolver is the inside one.
+// internal host answers, and the resolver is the inside one.
 func comesUp(t testing.TB, b *box, initiate ...string) {
 	t.Helper()
 	out, err := b.try(25, initiate...)
@@ -141,7 +141,7 @@ func comesUp(t testing.TB, b *box, initiate ...string) {
 func inside(t testing.TB, b *box) {
 	t.Helper()
 	if out, err := b.try(8, "ping", "-c", "2", "-i", "0.2", "-W", "2", "10.20.0.1"); err != nil {
-		t.Errorf("the inside host does not answer: %v\n%s", err, out)
+		t.Errorf("the internal host does not answer: %v\n%s", err, out)
 	}
 	if text, _ := b.try(5, "cat", "/etc/resolv.conf"); !strings.Contains(text, "nameserver 10.20.0.53") {
 		t.Errorf("the inside resolver is not in use: %q", text)

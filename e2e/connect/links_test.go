@@ -23,7 +23,7 @@ const slirp = "#!/bin/sh\nfor a in \"$@\"; do case $a in /dev/*) exec <>\"$a\" >
 // simple is a password that fits into the file of secrets that slirp reads.
 const simple = "Wonder-Land1"
 
-// linkWorld is records, boxes and an inside host for what is made of PPP.
+// linkWorld is records, boxes and an internal host for what is made of PPP.
 func linkWorld(t *testing.T, programs ...string) (r *records, gw, cli *box) {
 	need(t, append([]string{"ip", "nsenter", "ping"}, programs...)...)
 	r = newRecords(t)
@@ -56,7 +56,7 @@ func (b *box) linked() bool {
 	return strings.Contains(out, "inet ")
 }
 
-// reaches opens a connection by TCP to the inside host, through the interface of PPP.
+// reaches opens a connection by TCP to the internal host, through the interface of PPP.
 func reaches(t *testing.T, gw, cli *box, log func() string) {
 	t.Helper()
 	if !until(15, cli.linked) {
@@ -65,13 +65,13 @@ func reaches(t *testing.T, gw, cli *box, log func() string) {
 		t.Fatalf("the link does not come up:\n%s\n%s\n%s", log(), inner, state)
 	}
 	if out, _ := cli.try(5, "ip", "route", "get", "10.20.0.1"); !strings.Contains(out, "dev ppp0") {
-		t.Errorf("the inside host is not reached through the link: %s", out)
+		t.Errorf("the internal host is not reached through the link: %s", out)
 	}
 	if strings.Contains(log(), "simulated") {
 		return
 	}
 	if out, err := cli.try(5, "bash", "-c", "exec 3<>/dev/tcp/10.20.0.1/8080 && head -n 1 <&3"); err != nil || out != "timetable\n" {
-		t.Errorf("the inside host says %q: %v", out, err)
+		t.Errorf("the internal host says %q: %v", out, err)
 	}
 }
 
@@ -158,7 +158,7 @@ func TestSSTP(t *testing.T) {
 	}
 	reaches(t, gw, cli, func() string { return link.said() + server.said() + "simulated" })
 	if out, err := cli.try(5, "ping", "-c", "1", "-W", "2", "10.20.0.1"); err != nil {
-		t.Errorf("the inside host does not answer: %s", out)
+		t.Errorf("the internal host does not answer: %s", out)
 	}
 	link.stop()
 	if !until(5, func() bool { return strings.Contains(server.said(), "a_fjell mschapv2") }) {

@@ -28,11 +28,11 @@ func (s site) answers(from *box, args ...string) bool {
 	return err == nil
 }
 
-// source is the address under which the inside host sees the site's.
+// source is the address under which the internal host sees the site's.
 func (s site) source(t *testing.T) string {
 	out, err := s.host.try(5, "bash", "-c", "exec 3<>/dev/tcp/10.20.0.1/8081 && tail -n 1 <&3")
 	if err != nil {
-		t.Errorf("the site's host cannot open a connection to the inside host: %v %s", err, out)
+		t.Errorf("the site's host cannot open a connection to the internal host: %v %s", err, out)
 	}
 	return strings.TrimSpace(out)
 }
@@ -42,7 +42,7 @@ func (s site) holds(t *testing.T, masquerade bool) {
 	t.Helper()
 	if !until(5, func() bool { return s.answers(s.host, "10.20.0.1") }) { // the daemon's own script may be a moment later
 		rules, _ := s.cli.try(5, "sh", "-c", "nft list ruleset; ip route; ip route show table 220; ip -o addr; swanctl --list-sas")
-		t.Fatalf("the inside host does not answer the site's host\n%s", rules)
+		t.Fatalf("the internal host does not answer the site's host\n%s", rules)
 	}
 	if s.answers(s.host, "-I", "10.60.1.10", "10.20.0.1") {
 		t.Error("a network that is not the site's gets through the router")

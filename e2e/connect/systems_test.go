@@ -108,7 +108,7 @@ func (w *ikeWorld) signs(t *testing.T, s system) {
 		return
 	}
 	if ping, err := w.cli.try(8, "ping", "-c", "1", "-W", "2", "10.20.0.1"); err != nil {
-		t.Errorf("the inside host does not answer: %s\n%s", ping, b.String())
+		t.Errorf("the internal host does not answer: %s\n%s", ping, b.String())
 	}
 }
 

@@ -6,7 +6,7 @@ import Field from '../parts/Field.vue'
 import GatewayCertificate from '../parts/GatewayCertificate.vue'
 import Notice from '../parts/Notice.vue'
 import OfferForm from '../parts/OfferForm.vue'
-import { blank as blankOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
+import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
 import ProbePanel from '../parts/ProbePanel.vue'
 import PageHead from '../parts/PageHead.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
@@ -22,7 +22,7 @@ interface OwnSignIn {
   form: string
   realm: string
 }
-const blank = {
+const empty = {
   name: '',
   address: '',
   addresses: [] as string[],
@@ -47,22 +47,22 @@ const blank = {
   probe_ports: [] as string[],
   load_share: 0 as number | null,
   on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
-  offers: Object.fromEntries(offers.map((o) => [o.key, blankOffer(o.key)])) as Record<OfferKey, Draft>,
+  offers: Object.fromEntries(offers.map((o) => [o.key, emptyOffer(o.key)])) as Record<OfferKey, Draft>,
 }
-const { draft, errors, wrong, done, busy, fill, rebase, run } = useForm(blank)
+const { draft, errors, wrong, done, busy, fill, rebase, run } = useForm(empty)
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
 const ownForms = [{ value: '', text: 'as above' }, ...forms]
 const otherwise = computed(() => offers.filter(({ key }) => draft.on[key]))
 
-function draftOf(g: Schemas['GatewayRow']): typeof blank {
-  const made = { ...blank.offers }
-  const on = { ...blank.on }
+function draftOf(g: Schemas['GatewayRow']): typeof empty {
+  const made = { ...empty.offers }
+  const on = { ...empty.on }
   for (const { key } of offers) {
     on[key] = !!g.offers[key]
     if (g.offers[key]) made[key] = shown(key, g.offers[key] as unknown as Draft)
   }
   return {
-    ...blank,
+    ...empty,
     ...{ name: g.name, address: g.address, addresses: g.addresses, dynamic: g.dynamic, behind_nat: g.behind_nat },
     ...{ city: g.place.city ?? '', country: g.place.country ?? '' },
     ...{ latitude: g.place.latitude ?? null, longitude: g.place.longitude ?? null },

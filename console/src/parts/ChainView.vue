@@ -26,7 +26,7 @@ const usages: Record<string, string> = {
         <div v-if="l.names.length" class="mono small">{{ l.names.join(', ') }}</div>
         <div v-if="l.fault" class="why"><span aria-hidden="true">✗ </span>{{ l.fault }}</div>
         <div v-else class="soft small">
-          <span aria-hidden="true">✓ </span>{{ l.root ? 'vouches for itself' : `signed by ${l.issuer}` }}
+          <span aria-hidden="true">✓ </span>{{ l.root ? 'self-signed' : `signed by ${l.issuer}` }}
         </div>
       </li>
     </ol>

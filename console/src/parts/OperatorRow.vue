@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// One operator in the list: another role, shut out or let in, a new first password, gone.
+// One operator in the list: another role, disabled or enabled, a new first password, gone.
 import { ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
@@ -34,7 +34,7 @@ async function reset() {
 }
 const remove = () => ask(api.DELETE('/api/v1/operators/{id}', { params }))
 const state = (o: Schemas['Operator']) =>
-  o.disabled ? 'shut out' : o.must_change ? 'must change the password' : 'can sign in'
+  o.disabled ? 'disabled' : o.must_change ? 'must change the password' : 'can sign in'
 const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 </script>
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-// Lets an error pass on one profile, for a reason and a time, or takes that back.
+// Overrides an error on one profile temporarily, or removes the override.
 import { computed, ref } from 'vue'
 import { api, ask, type Finding } from '../api/client'
 import Field from './Field.vue'

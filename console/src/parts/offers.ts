@@ -141,7 +141,7 @@ export const offers: Offer[] = [
 export type Draft = Record<string, unknown>
 
 /** What a new offer begins with. */
-export function blank(key: OfferKey): Draft {
+export function emptyOffer(key: OfferKey): Draft {
   const draft: Draft = {}
   for (const f of offers.find((o) => o.key === key)!.fields) {
     draft[f.key] = { list: [], several: [], remotes: [], check: false, number: 0 }[f.kind as 'list'] ?? ''
@@ -168,7 +168,7 @@ interface Remote {
 
 /** Turns an offer of a record into what the form shows. */
 export function shown(key: OfferKey, offer: Draft): Draft {
-  const draft = { ...blank(key), ...offer, psk: '' }
+  const draft = { ...emptyOffer(key), ...offer, psk: '' }
   if (key === 'tls') {
     const control = (offer.control_key ?? {}) as Draft
     Object.assign(draft, {

@@ -51,7 +51,7 @@ $ends = [Net.NetworkInformation.NetworkInterface]::GetAllNetworkInterfaces() | W
 $table = (route.exe print) -join "`n"
 'default routes: ' + ([regex]::Matches($table, '(?m)^\s*0\.0\.0\.0\s+0\.0\.0\.0\s').Count)
 foreach ($route in $Look.Routes) {
-    if ($table.Contains(' ' + $route.Split('/')[0])) { 'inside route ' + $route + ': present' } elseif ($up -and $Look.Split) { 'inside route ' + $route + ': missing' }
+    if ($table.Contains(' ' + $route.Split('/')[0])) { 'internal route ' + $route + ': present' } elseif ($up -and $Look.Split) { 'internal route ' + $route + ': missing' }
 }
 if ($Look.WhereAmI) {
     $seen = ''
@@ -67,8 +67,8 @@ if ($Look.WhereAmI) {
 if ($up) {
     foreach ($name in $Look.Hosts) {
         $inside = [Net.Dns]::GetHostAddresses($name)
-        if ($inside) { 'inside name ' + $name + ': ' + ($inside -join ' ') } else { 'inside name ' + $name + ': unresolved' }
-        if ($inside -and (Test-Connection -ComputerName $name -Count 1 -Quiet)) { 'inside host ' + $name + ': answers' } else { 'inside host ' + $name + ': silent' }
+        if ($inside) { 'internal name ' + $name + ': ' + ($inside -join ' ') } else { 'internal name ' + $name + ': unresolved' }
+        if ($inside -and (Test-Connection -ComputerName $name -Count 1 -Quiet)) { 'internal host ' + $name + ': answers' } else { 'internal host ' + $name + ': silent' }
     }
 }
 'end of the diagnostics'

@@ -34,7 +34,7 @@ if has ip; then
 	echo "tunnel interface: $connected"
 	echo "default route: $(ip route show default 2> /dev/null | head -n 1)"
 	for route in $routes; do
-		if ip route show "$route" 2> /dev/null | grep -q . || ip -6 route show "$route" 2> /dev/null | grep -q .; then echo "inside route $route: present"; elif [ "$connected$split" = yesyes ]; then echo "inside route $route: missing"; fi
+		if ip route show "$route" 2> /dev/null | grep -q . || ip -6 route show "$route" 2> /dev/null | grep -q .; then echo "internal route $route: present"; elif [ "$connected$split" = yesyes ]; then echo "internal route $route: missing"; fi
 	done
 fi
 if [ -n "$whereami" ] && has curl; then
@@ -48,8 +48,8 @@ fi
 if [ "$connected" = yes ]; then
 	for host in $hosts; do
 		inside=$(getent ahosts "$host" 2> /dev/null | awk '{print $1}' | sort -u | tr '\n' ' ')
-		echo "inside name $host: ${inside:-unresolved}"
-		if [ -n "$inside" ] && ping -c 1 -W 2 "$host" > /dev/null 2>&1; then echo "inside host $host: answers"; else echo "inside host $host: silent"; fi
+		echo "internal name $host: ${inside:-unresolved}"
+		if [ -n "$inside" ] && ping -c 1 -W 2 "$host" > /dev/null 2>&1; then echo "internal host $host: answers"; else echo "internal host $host: silent"; fi
 	done
 fi
 echo "end of the diagnostics"

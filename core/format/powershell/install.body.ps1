@@ -116,7 +116,7 @@ foreach ($route in $Connection.Routes) {
     }
 }
 
-# Inside names are asked of the inside servers.
+# Internal names are asked of the inside servers.
 Get-DnsClientNrptRule | Where-Object { $_.Comment -eq $marker } | ForEach-Object { Remove-DnsClientNrptRule -Name $_.Name -Force }
 if ($Connection.DnsServers.Count -gt 0) {
     foreach ($domain in $Connection.Domains) {
