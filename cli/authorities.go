@@ -129,7 +129,7 @@ func (a *app) authorityTake() *cobra.Command {
 		Use: "import FILE", Short: "Import a certificate authority from PEM, DER, PKCS #7 or PKCS #12", Args: exactly("FILE"),
 		Long: `Imports a CA: with its key to issue here, without it where signing is done elsewhere. The file must have
 the chain up to the root.`,
-		Example: "  wardicon authority bring harbour.p12 --passphrase-file secret.txt\n  wardicon authority bring chain.pem --key-file harbour.key --name \"Harbour authority\"",
+		Example: "  wardicon authority import harbour.p12 --passphrase-file secret.txt\n  wardicon authority import chain.pem --key-file harbour.key --name \"Harbour authority\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)
@@ -168,7 +168,7 @@ a terminal it is read from two lines of standard input. The export is recorded i
 					return usage("--out: found nothing, expected the file to write")
 				}
 				if _, err := os.Lstat(to); err == nil {
-					return usage("--out: %s is there already; remove it or choose new name", to)
+					return usage("--out: %s is there already; remove it or choose another name", to)
 				}
 				row, err := findAuthority(ctx, c, args[0])
 				if err != nil {

@@ -158,7 +158,7 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 		{"An address that is not on record is not probed.", []string{"probe", "192.0.2.99"}, "", exitFindings},
 		{"The chain that a gateway presents, and what expires soon.", []string{"certificate", "chain", "--gateway", "Brattvik"}, "", exitFine},
 		{"", []string{"certificate", "calendar"}, "", exitFine},
-		{"Emails go through a simulated mail server.", []string{"service", "mail", "try", "ada@skerryline.example"}, "", exitFine},
+		{"Emails go through a simulated mail server.", []string{"service", "mail", "test", "ada@skerryline.example"}, "", exitFine},
 		{"A parcel is handed over: a link, and a passcode that is sent another way.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--days", "3"}, "", exitFine},
 		{"Both by email is refused: whoever reads one reads the other.", []string{"handover", "make", "Bridge tablet 2/Norrvik", "--by-mail", "--passcode-by-mail"}, "", exitFindings},
 		{"A whole group: outdated parcels are built, the links are sent by email; one is held back by an error.", []string{"handover", "group", "bridge"}, "", exitFindings},
@@ -168,7 +168,7 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 		{"", []string{"offboard", "device", "Purser laptop 1"}, "", exitFine},
 		{"Another operator, with read access and no secrets; and the audit log is verified.", []string{"operator", "add", "pilot", "--role", "auditor"}, "", exitFine},
 		{"", []string{"audit", "verify"}, "", exitFine},
-		{"A file is converted to another format, with a list of what it cannot carry.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--out", "keyfile", "--out", filepath.Join(parcels, "converted")}, "", exitFine},
+		{"A file is converted to another format, with a list of what it cannot carry.", []string{"convert", filepath.Join(parcels, "phone", "skerry-line-brattvik.ovpn"), "--format", "keyfile", "--out", filepath.Join(parcels, "converted")}, "", exitFine},
 		{"An invalid value is refused, and nothing is stored.", []string{"gateway", "change", "Norrvik", "--address", "https://norrvik.skerryline.example/vpn"}, "", exitFindings},
 		{"The audit log.", []string{"audit", "list", "--limit", "8"}, "", exitFine},
 	}

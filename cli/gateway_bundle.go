@@ -90,7 +90,7 @@ func (a *app) certificateBring() *cobra.Command {
 		Long: `--gateway records the certificate that a gateway presents, so that it is checked against the CAs that devices
 trust, and its expiry is watched; the file must not have a key. --device imports a device's certificate and
 key, for example from PKCS #12.`,
-		Example: "  wardicon certificate bring norrvik.pem --gateway Norrvik\n  wardicon certificate bring laptop.p12 --device \"Engine laptop 1\" --passphrase-file secret.txt",
+		Example: "  wardicon certificate import norrvik.pem --gateway Norrvik\n  wardicon certificate import laptop.p12 --device \"Engine laptop 1\" --passphrase-file secret.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)

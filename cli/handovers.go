@@ -312,7 +312,7 @@ programs prompt for it. Names of people, devices and files can be read without i
 func create(name string, data []byte) error {
 	out, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
-		return fmt.Errorf("%w; remove it or choose new name with --out", err)
+		return fmt.Errorf("%w; remove it or choose another name with --out", err)
 	}
 	_, err = out.Write(data)
 	return errors.Join(err, out.Close())

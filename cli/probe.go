@@ -289,7 +289,7 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}
 	var rows []drift.ProbeRow
 	for {
-		page, err := c.Probes(ctx, client.Query{Limit: 500, Offset: len(rows), Sort: "gateway", Filter: map[string]string{"latest": "yes"}})
+		page, err := c.Probes(ctx, client.Query{Limit: 500, Offset: len(rows), Sort: "gateway", Filter: map[string]string{"latest": "true"}})
 		if err != nil {
 			return err
 		}

@@ -17,7 +17,7 @@ func (a *app) signerCommands() *cobra.Command {
 		Use: "signer", Short: "Show and change the certificate that signs parcels",
 		Long: `Parcels are signed with one certificate: Apple profiles directly, so that the device shows them as verified; for
 all others a list of digests is signed. "wardicon verify" shows who signed a file and whether it was changed.`,
-		Example: "  wardicon organisation signer make --authority \"Skerry Line\"\n  wardicon organisation signer bring signing.p12 --passphrase-file secret.txt\n  wardicon organisation signer show",
+		Example: "  wardicon organisation signer make --authority \"Skerry Line\"\n  wardicon organisation signer import signing.p12 --passphrase-file secret.txt\n  wardicon organisation signer show",
 	}
 	return group(root, a.signerShow(), a.signerMake(), a.signerBring(), a.signerRemove())
 }
@@ -91,7 +91,7 @@ func (a *app) signerBring() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Import a signing certificate and its key", Args: exactly("FILE"),
 		Long:    "Imports a signing certificate, for example one of a CA that devices already trust.",
-		Example: "  wardicon organisation signer bring signing.p12 --passphrase-file secret.txt",
+		Example: "  wardicon organisation signer import signing.p12 --passphrase-file secret.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)

@@ -18,7 +18,7 @@ func (a *app) tree() []branch {
 			a.certificateCommands(), a.organisation(), a.operatorCommands(),
 		}},
 		{"work", "Work:", []*cobra.Command{
-			a.plan(), a.build(), a.checkFiles(), a.importFiles(), a.convert(), a.verify(), a.explain(),
+			completed(a.plan(), a.pair()), completed(a.build(), profileNoun().complete(a)), a.checkFiles(), a.importFiles(), a.convert(), a.verify(), a.explain(),
 			a.probe(), a.handoverCommands(), a.findingCommands(), a.offboardCommands(), a.jobs(), a.newSecret(),
 		}},
 		{"facts", "Look up:", []*cobra.Command{a.overview(), a.audit(), a.rules(), a.platforms()}},
@@ -29,8 +29,24 @@ func (a *app) tree() []branch {
 // profiles are the commands of the noun, and the files that one gives.
 func (a *app) profiles() *cobra.Command {
 	root := command(a, profileNoun())
-	root.AddCommand(a.preview())
+	root.AddCommand(completed(a.preview(), profileNoun().complete(a)))
 	return root
+}
+
+// completed completes what a command takes.
+func completed(cmd *cobra.Command, by cobra.CompletionFunc) *cobra.Command {
+	cmd.ValidArgsFunction = by
+	return cmd
+}
+
+// pair completes a device and a gateway.
+func (a *app) pair() cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return deviceNoun().complete(a)(cmd, args, typed)
+		}
+		return gatewayNoun().complete(a)(cmd, args[1:], typed)
+	}
 }
 
 // serviceCommands run and maintain a service.

@@ -140,7 +140,7 @@ func TestBadInput(t *testing.T) {
 		{"offer without a way", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"ikev2":{"auth":["hope"]}}}`, 422, "/offers/ikev2/auth/0"},
 		{"offer with a proposal that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"ikev2":{"auth":["certificate"],"ike":["aes256-rot13"]}}}`, 422, "/offers/ikev2/ike/0"},
 		{"offer with a port that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"sstp":{"port":70000,"ppp":["mschapv2"]}}}`, 422, "/offers/sstp/port"},
-		{"offer with a control key that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"tls":{"remotes":[{"port":1194,"transport":"udp"}],"auth":["me", "password"],"control_key":{"kind":"crypt","key":"` + key + `"}}}}`, 422, "/offers/tls/control_key/key"},
+		{"offer with a control key that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"tls":{"remotes":[{"port":1194,"transport":"udp"}],"auth":["password"],"control_key":{"kind":"crypt","key":"` + key + `"}}}}`, 422, "/offers/tls/control_key/key"},
 		{"authority that is none", "POST", "/gateways", `{"name":"x","address":"x.example","offers":{"sstp":{"port":443,"ppp":["mschapv2"],"authority":"` + key + `"}}}`, 422, "/offers/sstp/authority"},
 		{"record that is not there", "GET", "/devices/de-x", ``, 404, ""},
 		{"filter that is not there", "GET", "/devices?filter=colour:red", ``, 400, ""},

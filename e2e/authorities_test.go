@@ -70,7 +70,7 @@ func TestAuthorityCommands(t *testing.T) {
 	root, text := vault(t)
 	const passphrase = "kelp Harbor mizzen 4497 lantern"
 
-	run(0, "signing is done elsewhere", "", "authority", "bring", put("vault.pem", text), "--name", "Vault")
+	run(0, "signing is done elsewhere", "", "authority", "import", put("vault.pem", text), "--name", "Vault")
 	run(0, "is in "+at("e.csr"), "", "certificate", "request", "Engine laptop 2", "--authority", "Vault", "--out", at("e.csr"))
 	run(0, "engine-laptop-2.devices", "", "certificate", "requests")
 	request, err := os.ReadFile(at("e.csr"))
@@ -85,13 +85,13 @@ func TestAuthorityCommands(t *testing.T) {
 	for id[i] != `"id":` {
 		i++
 	}
-	run(0, "is dropped", "", "certificate", "forget", strings.Trim(id[i+1], `",`))
+	run(0, "is removed", "", "certificate", "forget", strings.Trim(id[i+1], `",`))
 
 	run(1, "another passphrase", passphrase+"\n"+passphrase+"s\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
 	run(0, "with its key is in", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
 	run(2, "is there already", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
-	run(1, "closed by another passphrase", "kelp\n", "authority", "bring", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
-	run(0, "Copy is on record", passphrase+"\n", "authority", "bring", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
+	run(1, "closed by another passphrase", "kelp\n", "authority", "import", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
+	run(0, "Copy is on record", passphrase+"\n", "authority", "import", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
 
 	run(0, "North", "", "gateway", "add", "North", "--address", "north.skerryline.example", "--sstp-ppp", "mschapv2", "--sstp-authority", at("vault.pem"))
 	out := run(0, "north-passphrase.txt", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--out", at("north"))
@@ -111,9 +111,9 @@ func TestAuthorityCommands(t *testing.T) {
 		t.Errorf("%+v", bag.Troubles)
 	}
 	run(1, "✗ is not there", "", "certificate", "chain", "--gateway", "North")
-	run(1, "a private key beside", "", "certificate", "bring", put("both.pem", read(t, at("north/north-chain.pem"))+read(t, at("north/north-key.pem"))), "--gateway", "North")
-	run(0, "✓ vouches for itself", "", "certificate", "chain", "--authority", "Vault")
-	run(2, "expected an id", "", "certificate", "chain")
+	run(1, "a private key beside", "", "certificate", "import", put("both.pem", read(t, at("north/north-chain.pem"))+read(t, at("north/north-key.pem"))), "--gateway", "North")
+	run(0, "✓ self-signed", "", "certificate", "chain", "--authority", "Vault")
+	run(2, "expected an ID", "", "certificate", "chain")
 }
 
 func read(t *testing.T, name string) string {
@@ -138,11 +138,11 @@ func TestRolloverAndSignatures(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"organisation", "signer", "show"}, 0, "Skerry Line network office signs parcels"},
+		{[]string{"organisation", "signer", "show"}, 0, "Skerry Line network office has signed parcels"},
 		{[]string{"build", "Yard laptop/Brattvik", "--out", dir + "/yard"}, 0, "-digests.p7s"},
 		{[]string{"build", "Bridge tablet 2/Norrvik", "--out", dir + "/tablet"}, 0, ".mobileconfig"},
 		{[]string{"verify", dir + "/yard/skerry-line-brattvik-ikev2-install.sh", dir + "/tablet/skerry-line-norrvik.mobileconfig"}, 0, "(believed)"},
-		{[]string{"authority", "make", "Skerry Line 2"}, 0, "made the authority"},
+		{[]string{"authority", "make", "Skerry Line 2"}, 0, "created the authority"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 1, "no successor"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority", "--successor", "Skerry Line 2"}, 0, "3     devices"},
 		{[]string{"authority", "list"}, 0, "rolling over to Skerry Line 2"},
@@ -152,8 +152,8 @@ func TestRolloverAndSignatures(t *testing.T) {
 		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--undo"}, 2, "flags in the group"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--force"}, 0, "from Skerry Line Authority to Skerry Line 2"},
 		{[]string{"certificate", "calendar", "--days", "400"}, 0, "the certificate that signs parcels"},
-		{[]string{"organisation", "signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office signs parcels"},
-		{[]string{"organisation", "signer", "remove"}, 0, "signed no more"},
+		{[]string{"organisation", "signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office has signed parcels"},
+		{[]string{"organisation", "signer", "remove"}, 0, "no longer signed"},
 		{[]string{"service", "mail", "set", "--server", "https://mail"}, 1, "server"},
 		{[]string{"service", "mail", "queue"}, 0, "no emails"},
 		{[]string{"verify"}, 2, "found no file"},
@@ -199,15 +199,15 @@ func TestAuthorityPages(t *testing.T) {
 	}
 	b.goTo("/authorities", "Authorities")
 	b.press("Import")
-	b.press("Bring it in")
+	b.press("Import")
 	b.see("Choose a file first.")
 	choose("File", "x.pem", "hello")
-	b.press("Bring it in")
+	b.press("Import")
 	b.see("neither PEM nor DER")
 	b.accessible("an error beside the file")
 	choose("File", "vault.pem", text)
-	b.press("Bring it in")
-	b.see("Taken in.")
+	b.press("Import")
+	b.see("Imported.")
 	b.see("elsewhere")
 
 	devices, err := f.client.Devices.List(t.Context(), client.Query{Search: "Engine laptop 2", Limit: 1})
@@ -220,8 +220,8 @@ func TestAuthorityPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.fill("Authority", authorities.Items[0].ID)
-	b.press("Make a request")
-	b.see("The request is saved.")
+	b.press("Create a request")
+	b.see("The request is downloaded")
 	requests, err := f.client.Requests(t.Context(), client.Query{})
 	if err != nil || requests.Total != 1 {
 		t.Fatalf("%d requests (%v)", requests.Total, err)
@@ -239,7 +239,7 @@ func TestAuthorityPages(t *testing.T) {
 	}
 	b.goTo("/gateways/"+gateways.Items[0].ID, "Norrvik")
 	b.see("None is on record.")
-	b.press("Give it one")
+	b.press("Create it")
 	skerry, err := f.client.Authorities.List(t.Context(), client.Query{Search: "Skerry"})
 	if err != nil {
 		t.Fatal(err)

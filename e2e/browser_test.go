@@ -138,7 +138,7 @@ func (b *tab) titled(title string) {
 
 // labelled finds the field that a label belongs to.
 func labelled(label string) string {
-	return fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find(l => l.textContent.replace('(needed)','').trim() === %q); return l && document.getElementById(l.htmlFor) })()`, label)
+	return fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find(l => l.textContent.replace('(required)','').trim() === %q); return l && document.getElementById(l.htmlFor) })()`, label)
 }
 
 // fill types into the field with a label.

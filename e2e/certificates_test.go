@@ -31,7 +31,7 @@ func TestCertificatesByCommand(t *testing.T) {
 		}
 		return out
 	}
-	must("made the authority Deck, valid until", "authority", "make", "Deck", "--issuing", "--kind", "p384", "--years", "5", "--permit", "skerryline.example", "--list", "http://lists.skerryline.example/deck.crl")
+	must("created the authority Deck, valid until", "authority", "make", "Deck", "--issuing", "--kind", "p384", "--years", "5", "--permit", "skerryline.example", "--list", "http://lists.skerryline.example/deck.crl")
 	must("Deck Root", "authority", "list")
 	must("engine-laptop-1.devices.skerryline.example", "certificate", "issue", "Engine laptop 1", "--authority", "Deck")
 	var page api.Page[api.Certificate]
@@ -71,7 +71,7 @@ func TestCertificatesByCommand(t *testing.T) {
 	must("needs a new certificate  Yard server to Brattvik", "certificate", "revoke", "--device", "Yard server", "--reason", "ceased")
 	must("revoked on", "certificate", "list", "--filter", "revoked=true")
 	must("the authority Skerry Line Authority of its offers", "certificate", "calendar", "--days", "3660")
-	must("nothing ends within 7 days", "certificate", "calendar", "--days", "7")
+	must("nothing expires within 7 days", "certificate", "calendar", "--days", "7")
 	_, der := list()
 	if openssl, err := exec.LookPath("openssl"); err == nil {
 		dir := t.TempDir()
@@ -121,13 +121,13 @@ func TestCertificatesByCommand(t *testing.T) {
 		want string
 	}{
 		{[]string{"certificate", "issue", "Engine laptop 1"}, 2, "--authority: found nothing"},
-		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Nobody"}, 1, "Nobody"},
+		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Nobody"}, 4, "Nobody"},
 		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Deck", "--name", "x.harbour.example"}, 1, "names"},
 		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck", "--request", foreign}, 1, `the name "tallholm.skerryline.example"`},
 		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck"}, 2, "expected --authority and --request"},
 		{[]string{"certificate", "revoke"}, 2, "expected either"},
 		{[]string{"certificate", "revoke", one.ID, "--reason", "superseded"}, 1, "revoked on"},
-		{[]string{"certificate", "show", "ce-x"}, 1, "ce-x"},
+		{[]string{"certificate", "show", "ce-x"}, 4, "ce-x"},
 		{[]string{"authority", "make", "Deck"}, 1, "name"},
 		{[]string{"authority", "remove", "Deck"}, 1, "certificates"},
 	} {
@@ -153,7 +153,7 @@ func TestCertificatesPage(t *testing.T) {
 	b.accessible("an error beside the names")
 	b.fill("Names", "")
 	b.press("Issue a certificate")
-	b.see("vouches for itself")
+	b.see("self-signed")
 	b.goTo("/certificates", "Certificates")
 	b.see("engine-laptop-2.devices.skerryline.example")
 	b.fill("Search", "engine")
@@ -163,7 +163,7 @@ func TestCertificatesPage(t *testing.T) {
 	b.accessible("asking for the reason")
 	b.shot("revoke")
 	b.press("Revoke")
-	b.see("It is revoked.")
+	b.see("Revoked.")
 	b.press("Done")
 	b.until(`document.body.innerText.includes('superseded')`)
 	page, err := f.client.Certificates(t.Context(), client.Query{Search: "engine"})

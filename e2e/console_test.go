@@ -88,13 +88,13 @@ func TestPages(t *testing.T) {
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
 		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Not chosen"},
 		{"certificates", "/certificates", "Certificates", "yard-server.devices.skerryline.example"},
-		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "vouches for itself"},
+		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "self-signed"},
 		{"authorities", "/authorities", "Authorities", "Skerry Line network office"},
 		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "delta CRL of the last seven days"},
 		{"operators", "/operators", "Operators", "harbourmaster"},
 		{"me", "/me", "Your sign-in", "this session"},
 		{"mail", "/mail", "Mail", "No emails yet"},
-		{"handovers", "/handovers", "Handovers", "Nothing is on its way."},
+		{"handovers", "/handovers", "Handovers", "No handovers yet."},
 		{"offboardings", "/offboardings", "Offboarding", "No offboardings yet."},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},
@@ -134,7 +134,7 @@ func TestPages(t *testing.T) {
 						b.shot(look.name + "-profile-files")
 					}
 					if p.name == "profile-findings" {
-						b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password is the login'))`)
+						b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password equals the login'))`)
 					}
 					if p.name == "person" {
 						b.until(labelled("Login") + "?.value === 'l_sund'")
@@ -160,12 +160,12 @@ func TestFirstProfile(t *testing.T) {
 	b.fill("Name", "owner")
 	b.fill("Password", "short")
 	b.fill("Repeat the password", "short")
-	b.press("Make the owner and sign in")
+	b.press("Create the owner and sign in")
 	b.see("15 to 256 characters")
 	for _, label := range []string{"Password", "Repeat the password"} {
 		b.fill(label, "anchor-velvet-52-pepper-rudder")
 	}
-	b.press("Make the owner and sign in")
+	b.press("Create the owner and sign in")
 	b.see("First steps")
 	b.shot("first-overview")
 
@@ -211,7 +211,7 @@ func TestFirstProfile(t *testing.T) {
 	if strings.Contains(eval[string](b, "document.body.innerHTML"), "halyard") {
 		t.Error("the key is on the page before anyone asked")
 	}
-	b.press("Show secrets (this is logged)")
+	b.press("Show secrets (recorded in the audit log)")
 	b.see("0saGFseWFyZC01OC1Db3Jtb3JhbnQtc2hpbmdsZS0yNw==") // the key as the keyfile carries it
 	b.press("Build a parcel")
 	b.see("current")

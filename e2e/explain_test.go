@@ -43,8 +43,8 @@ func TestExplainCommand(t *testing.T) {
 		{0, "1. The pre-shared key", []string{log, "--profile", profile}},
 		{0, "peer not responding, [hidden]", []string{log, "--profile", profile, "--output", "json"}},
 		{0, "login or password", []string{"E=691", "--device", "Purser laptop 3"}},
-		{1, "Nothing is known of this", []string{"the dog ate the router"}},
-		{1, "", []string{"809", "--device", "No such device"}},
+		{1, "Nothing is known about this", []string{"the dog ate the router"}},
+		{4, "", []string{"809", "--device", "No such device"}},
 		{2, "", []string{}},
 	} {
 		if out := run(test.code, test.want, append([]string{"explain"}, test.args...)...); strings.Contains(out, "halyard-58") {
@@ -165,8 +165,8 @@ func TestGatewayAnswers(t *testing.T) {
 	b.goTo("/", "Sign in to Wardicon")
 	b.signIn()
 	b.goTo("/gateways/"+id, "Tallholm")
-	b.see("It was not asked yet.")
-	b.press("Ask it now")
+	b.see("Not probed yet.")
+	b.press("Probe now")
 	b.see("IKEv1 main mode")
 	b.see("answers L2TP without IPsec")
 	b.see("3des-sha1-modp1024")
@@ -176,7 +176,7 @@ func TestGatewayAnswers(t *testing.T) {
 	if err != nil || slices.Contains(after.Offers.L2TP.IKE, "3des-sha1-modp1024") || len(after.Offers.L2TP.IKE) == 0 {
 		t.Errorf("%v (%v)", after.Offers.L2TP.IKE, err)
 	}
-	b.press("Ask it now")
+	b.press("Probe now")
 	b.see("Response times")
 	b.until(`document.querySelector('.plot canvas')?.height > 100`)
 	b.accessible("what a gateway answers")
@@ -188,10 +188,10 @@ func TestGatewayAnswers(t *testing.T) {
 	b.goTo("/gateways/ask", "Probe an address")
 	b.fill("Address", "127.0.0.1")
 	b.tick("It is ours, or its owner agrees to the probe")
-	b.press("Ask it")
+	b.press("Probe")
 	b.see("127.0.0.1 is an address of the gateway Tallholm")
 	b.fill("Address", "127.0.0.77")
-	b.press("Ask it")
+	b.press("Probe")
 	b.see("What 127.0.0.77 answers")
 	b.see("nothing listens there")
 	b.accessible("what a stranger answers")

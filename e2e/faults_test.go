@@ -270,7 +270,7 @@ func TestEndWhileStuck(t *testing.T) {
 	}
 	begin := time.Now()
 	code, log := p.stop(syscall.SIGTERM)
-	if code != 0 || time.Since(begin) > 20*time.Second || !strings.Contains(log, "still open were ended") {
+	if code != 0 || time.Since(begin) > 20*time.Second || !strings.Contains(log, "still open were terminated") {
 		t.Errorf("ended with %d after %s:\n%s", code, time.Since(begin), log)
 	}
 }

@@ -129,7 +129,7 @@ func TestCheckCommand(t *testing.T) {
 		t.Errorf("a file that silences its own findings is obeyed: ended with %d", code)
 	}
 	code, out, _ := f.run("", "check", broken, "--ignore", ignore)
-	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear ended on 2020-01-31") {
+	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear expired on 2020-01-31") {
 		t.Errorf("with an ignore file it ended with %d: %s", code, out)
 	}
 	for _, bad := range []string{"ignore:\n  - {rule: edge-space, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-space, reason: x, until: soon}", "ignored: []"} {
@@ -186,7 +186,7 @@ func TestWorkList(t *testing.T) {
 			t.Errorf("a fixed finding counts as %+v", s)
 		}
 	}
-	must("nothing of password-is-login", "finding", "fix", "password-is-login", "--dry-run")
+	must("no finding of password-is-login", "finding", "fix", "password-is-login", "--dry-run")
 
 	must("set to off", "rule", "set", "pattern-unmet", "off")
 	f.checked()
@@ -194,10 +194,10 @@ func TestWorkList(t *testing.T) {
 		t.Errorf("a rule that is off still finds: %s", out)
 	}
 	var here api.Items[api.Rule]
-	if err := json.Unmarshal([]byte(must("", "rules", "--effective", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
+	if err := json.Unmarshal([]byte(must("", "rule", "list", "--effective", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
 		t.Errorf("the rules do not say what was set (%v)", err)
 	}
-	must("as by itself", "rule", "set", "pattern-unmet", "own")
+	must("has its default severity", "rule", "set", "pattern-unmet", "default")
 
 	const profile = "Deck phone 1/Easthaven"
 	if code, _, _ := f.run("", "build", profile, "--out", t.TempDir()); code != 1 {
@@ -279,7 +279,7 @@ func TestFindingsPages(t *testing.T) {
 	b.goTo("/rules", "Rules")
 	b.see("psk-short")
 	eval[bool](b, `(() => { const s = document.getElementById('set-psk-short'); s.value = 'note'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
-	b.see("psk-short is a note now")
+	b.see("The severity of psk-short is now note")
 
 	b.goTo("/check", "Check files")
 	b.see("Drop files here")

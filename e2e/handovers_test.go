@@ -21,7 +21,7 @@ func TestHandoverPages(t *testing.T) {
 	run := f.commands()
 	run(1, "build it first", "handover", "make", "Planner Mac 1/Norrvik")
 	run(0, ".mobileconfig", "build", "Planner Mac 1/Norrvik", "--out", t.TempDir()+"/mac")
-	words := strings.Fields(run(0, "Tell the passcode another way", "handover", "make", "Planner Mac 1/Norrvik", "--uses", "2"))
+	words := strings.Fields(run(0, "Send the passcode another way", "handover", "make", "Planner Mac 1/Norrvik", "--uses", "2"))
 	link, passcode, id := words[1], words[3], strings.Trim(words[len(words)-9], "().")
 	run(0, "made", "handover", "list", "--filter", "state=made")
 
@@ -95,7 +95,7 @@ func TestHandoverPages(t *testing.T) {
 	}
 
 	b := open(t, f.url)
-	words = strings.Fields(run(0, "Tell the passcode", "handover", "make", "Planner Mac 1/Norrvik"))
+	words = strings.Fields(run(0, "Send the passcode", "handover", "make", "Planner Mac 1/Norrvik"))
 	b.signIn()
 	b.goTo("/profiles/"+f.profile("Planner Mac 1", "Norrvik"), "Planner Mac 1 → Norrvik")
 	b.see("Hand over")
@@ -104,7 +104,7 @@ func TestHandoverPages(t *testing.T) {
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('1 to 60 days'))`)
 	b.fill("Days until it expires", "2")
 	b.press("Create a link")
-	b.see("Passcode, told another way")
+	b.see("Passcode, to be sent another way")
 	b.accessible("a link that was made")
 	eval[bool](b, `(document.getElementById('handing').scrollIntoView({behavior: 'instant'}), true)`)
 	b.shot("handover-panel")
@@ -148,7 +148,7 @@ func TestHandingCommands(t *testing.T) {
 	run(1, "not connected", "me", "address")
 	run(0, "link         Engine laptop 2 to Norrvik", "offboard", "person", "Hal Brenner", "--dry-run")
 	run(1, "left for a person", "offboard", "person", "Hal Brenner", "--why", "lost")
-	id := regexp.MustCompile(`wd-\w+`).FindString(run(0, "1 links closed", "offboard", "person", "Hal Brenner"))
+	id := regexp.MustCompile(`wd-\w+`).FindString(run(0, "1 link closed", "offboard", "person", "Hal Brenner"))
 	run(2, "expected its number, from 1", "offboard", "done", id, "0")
 	run(0, "by harbourmaster", "offboard", "done", id, "1")
 	run(0, "Hal Brenner", "offboard", "list", "--filter", "open=true")

@@ -74,7 +74,7 @@ func TestKilled(t *testing.T) {
 	if code, log := p.stop(os.Interrupt); code != 0 {
 		t.Errorf("ended with %d: %s", code, log)
 	}
-	if out, err := command("service", "inspect", "--data", dir).CombinedOutput(); err != nil || !strings.Contains(string(out), "all are sound") {
+	if out, err := command("service", "inspect", "--data", dir).CombinedOutput(); err != nil || !strings.Contains(string(out), "all are intact") {
 		t.Errorf("the data folder: %s (%v)", out, err)
 	}
 	t.Logf("killed %d times: %d people, %d parcels and %d jobs were confirmed", kills(), len(done.mails), len(done.parcels), len(done.jobs))

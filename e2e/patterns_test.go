@@ -150,8 +150,8 @@ func TestPatternsByCommand(t *testing.T) {
 		{"pattern|try|Deck", 0, []string{"same"}},
 		{"profile|list|--filter|pattern_id=nothing", 0, []string{"no profiles"}},
 		{"job|list", 0, []string{"Deck, to 3 devices", "jobs"}},
-		{"job|show|jo-nothing", 1, []string{"jo-nothing"}},
-		{"plan|Deck phone 2|Brattvik", 1, []string{"passed over", "connects: on-demand"}},
+		{"job|show|jo-nothing", 4, []string{"jo-nothing"}},
+		{"plan|Deck phone 2|Brattvik", 1, []string{"not chosen", "connects: on-demand"}},
 		{"pattern|change|Deck|--naming|{boat}", 1, []string{"/naming", "naming"}},
 		{"pattern|remove|Deck", 1, []string{"still used by 5 profiles"}},
 	} {

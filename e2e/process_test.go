@@ -268,7 +268,7 @@ func TestBackupFull(t *testing.T) {
 		t.Skip("a small disk is made as root")
 	}
 	dir, small := setUp(t), t.TempDir()
-	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" backup --data "$2" --to "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
+	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" service backup --data "$2" --out "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
 	cmd := exec.Command("unshare", "-m", "sh", "-c", inside, os.Args[0], small, dir)
 	cmd.Env = append(os.Environ(), "WARDICON_PROCESS=1")
 	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), small) || !strings.Contains(string(out), "full") || !strings.HasSuffix(string(out), "ended with 1, left: \n") {

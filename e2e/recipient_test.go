@@ -115,7 +115,7 @@ func TestRecipientTypes(t *testing.T) {
 	}
 	b.see("Kopiert, ohne Leerzeichen.")
 	for _, test := range []struct{ lang, label, want string }{
-		{"en", "Login", "The 2nd character is a blank, it should be an underscore."}, {"es", "Nombre de usuario", "El 2.º carácter es un espacio, debería ser un guion bajo."}, {"fr", "Identifiant", "Le 2e caractère est un espace, ce devrait être un tiret bas."},
+		{"en", "Login", "The 2nd character is a space, it should be an underscore."}, {"es", "Nombre de usuario", "El 2.º carácter es un espacio, debería ser un guion bajo."}, {"fr", "Identifiant", "Le 2e caractère est un espace, ce devrait être un tiret bas."},
 	} {
 		b.do(chromedp.Navigate(made.Link + "?lang=" + test.lang))
 		b.until(`document.documentElement.lang === '` + test.lang + `' && !document.querySelector('.try').hidden`)
@@ -133,7 +133,7 @@ func TestRecipientTypes(t *testing.T) {
 	t.Cleanup(func() { _ = tunnel.Close() })
 	b.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(tunnel.Address+made.Path+"?lang=en"))
 	b.see("You come through Norrvik, over the tunnel. It works.")
-	b.see("Before: the world saw you as 127.0.0.1.")
+	b.see("Before: your public address was 127.0.0.1.")
 	eval[bool](b, `(() => { const v = [...document.querySelectorAll('.value')].find(v => v.querySelector('h3').textContent === 'Login'); v.querySelectorAll('details').forEach(d => { d.open = true }); v.scrollIntoView({behavior: 'instant'}); return true })()`)
 	if got := try("Login", "e "+rest); !strings.HasPrefix(got, "The 2nd character is a space") {
 		t.Error(got)
@@ -203,7 +203,7 @@ func TestWhereami(t *testing.T) {
 			text := body(t, req)
 			if path == "/whereami" {
 				connected := strings.Contains(text, "You come through "+test.gateway+", over the tunnel.")
-				if !strings.Contains(text, "as "+test.want+".") || connected != (test.gateway != "") {
+				if !strings.Contains(text, "is "+test.want+".") || connected != (test.gateway != "") {
 					t.Errorf("%+v: %s", test, text)
 				}
 				continue
@@ -283,7 +283,7 @@ func TestPastTheTunnel(t *testing.T) {
 	if answer, err := dns.Exchange(question, names.Address()); err != nil || answer.Rcode != dns.RcodeSuccess || len(answer.Answer) != 0 || len(answer.Ns) != 1 {
 		t.Fatalf("%v (%v)", answer, err)
 	}
-	b.see("Part of your traffic bypasses the tunnel: by IPv6 the world sees you as 2001:db8:ffff::9.")
+	b.see("Part of your traffic bypasses the tunnel: over IPv6 your public address is 2001:db8:ffff::9.")
 	b.see("Names are looked up by 127.0.0.1, which is not the gateway's.")
 	b.accessible("traffic past the tunnel")
 }
@@ -378,7 +378,7 @@ func TestNothingLeaks(t *testing.T) {
 	if _, err := f.client.RecallHandover(t.Context(), again.Handover.ID); err != nil {
 		t.Fatal(err)
 	}
-	fetch(1, "this link does not open", again.Link+"\n"+again.Passcode+"\n")
+	fetch(1, "this link cannot be opened", again.Link+"\n"+again.Passcode+"\n")
 }
 
 // TestAnswerTimes lets the page of a recipient measure how fast gateways answer, and holds

@@ -88,7 +88,7 @@ func TestRecordsByCommand(t *testing.T) {
 	}{
 		{"gateway|remove|Westcliff", 1}, {"person|remove|Nils Berg-Lie", 1}, {"device|remove|Relief router", 1}, // still in use
 		{"profile|remove|Relief router/Westcliff", 0}, {"device|remove|Relief router", 0}, {"gateway|remove|Westcliff", 1},
-		{"account|remove|n_berg", 0}, {"person|remove|Nils Berg-Lie", 0}, {"gateway|remove|Westcliff", 0}, {"gateway|remove|Westcliff", 1},
+		{"account|remove|n_berg", 0}, {"person|remove|Nils Berg-Lie", 0}, {"gateway|remove|Westcliff", 0}, {"gateway|remove|Westcliff", 4},
 	} {
 		if code, out, errs := f.run("", strings.Split(test.args, "|")...); code != test.want {
 			t.Errorf("%s ended with %d, expected %d: %s%s", test.args, code, test.want, out, errs)

@@ -148,9 +148,9 @@ func TestOperatorCommands(t *testing.T) {
 	signIn(0, "signed in", "harbourmaster", owner)
 	password := first(run(0, "signs in for the first time", "", "operator", "add", "pilot", "--role", "auditor"))
 	run(0, "must change the password", "", "operator", "list")
-	head := strings.Fields(run(0, "are as they were written", "", "audit", "verify"))
-	run(0, "are as they were written", "", "audit", "verify", "--head", head[len(head)-1])
-	run(1, "lines are gone", "", "audit", "verify", "--head", strings.Repeat("0", 64))
+	head := strings.Fields(run(0, "entries are unchanged", "", "audit", "verify"))
+	run(0, "entries are unchanged", "", "audit", "verify", "--head", head[len(head)-1])
+	run(1, "entries were removed", "", "audit", "verify", "--head", strings.Repeat("0", 64))
 	if out := run(0, `"action":"sign in"`, "", "audit", "export", "--search", "sign in"); strings.Count(out, "\n") < 2 {
 		t.Errorf("exported is %q", out)
 	}
@@ -160,15 +160,15 @@ func TestOperatorCommands(t *testing.T) {
 		t.Errorf("the token does not open: %v", err)
 	}
 	run(1, "last owner", "", "operator", "change", "harbourmaster", "--role", "issuer")
-	run(1, "found nobody called", "", "operator", "change", "nobody", "--role", "issuer")
+	run(1, "there is no operator", "", "operator", "change", "nobody", "--role", "issuer")
 
 	signIn(0, "signed in", "pilot", password)
 	run(1, "change it first", "", "gateway", "list")
 	run(2, "two new passwords differ", password+"\n"+chosen+"\n"+chosen+"s\n", "me", "password")
 	run(0, "password is changed", password+"\n"+chosen+"\n"+chosen+"\n", "me", "password")
 	run(0, "Norrvik", "", "gateway", "list")
-	run(1, "this wants the role issuer", "", "gateway", "change", "Norrvik", "--note", "x")
-	run(1, "this wants the role owner", "", "operator", "list")
+	run(1, "this needs the role issuer", "", "gateway", "change", "Norrvik", "--note", "x")
+	run(1, "this needs the role owner", "", "operator", "list")
 	mine := filepath.Join(t.TempDir(), "mine")
 	if err := os.WriteFile(mine, []byte(chosen), 0o600); err != nil {
 		t.Fatal(err)
@@ -176,7 +176,7 @@ func TestOperatorCommands(t *testing.T) {
 	run(1, "another code", "000000\n", "me", "second-factor", "on", "--confirm-file", mine)
 
 	signIn(0, "signed in", "harbourmaster", owner)
-	run(0, "shut out", "", "operator", "change", "pilot", "--disabled")
+	run(0, "disabled", "", "operator", "change", "pilot", "--disabled")
 	signIn(1, "name, password or code is wrong", "pilot", chosen)
 	made, err := f.svc.RecoverOperator(context.Background(), "harbourmaster")
 	if err != nil {
@@ -207,7 +207,7 @@ func TestOperatorPages(t *testing.T) {
 	b.accessible("changing an operator")
 	b.goTo("/log", "Audit log")
 	b.press("Verify the log")
-	b.see("are as they were written")
+	b.see("entries are unchanged")
 	b.press("Sign out")
 	b.until(`document.title === 'Sign in to Wardicon · Wardicon'`)
 	signIn := func(password string) {
@@ -217,7 +217,7 @@ func TestOperatorPages(t *testing.T) {
 		b.press("Sign in")
 	}
 	signIn(first)
-	b.see("Somebody else chose your password.")
+	b.see("Your password was set by somebody else.")
 	b.accessible("a password to be changed")
 	b.fill("Current password", first)
 	for _, label := range []string{"New password", "Repeat"} {

@@ -61,7 +61,7 @@ type Page struct {
 	Proof     api.Proof
 	Words     template.JS // for the script
 
-	Help     string           // where "it does not work" is sent to
+	Help     string           // where "it isn't working" is sent to
 	Diagnose string           // the script that looks why, where there is one
 	Advice   []explain.Person // what the person can do, the likeliest first
 	Back     string
@@ -101,7 +101,7 @@ func (p Page) Ask(w io.Writer) error {
 // Advise says what the person can do where it does not work; back leads to the page.
 func (p Page) Advise(advice []explain.Person, back string) func(io.Writer) error {
 	p.Advice, p.Back, p.Languages = advice, back, nil
-	return func(w io.Writer) error { return p.draw(w, "help", p.Language.Say("It does not work")) }
+	return func(w io.Writer) error { return p.draw(w, "help", p.Language.Say("It isn't working")) }
 }
 
 // Whereami says where the caller comes from.

@@ -21,7 +21,7 @@ const (
 )
 
 // probeJob is the kind of jobs that ask gateways.
-const probeJob = "ask"
+const probeJob = "probe"
 
 // failedToProbe counts gateways in a job's result that could not be asked, beside the states of probes.
 const failedToProbe = "failed"
@@ -50,7 +50,7 @@ func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Jo
 			if err != nil {
 				return err
 			}
-			j.Title = "Ask " + g.Name
+			j.Title = "Probe " + g.Name
 			return tx.AddJob(ctx, &j)
 		}
 		page, err := store.Gateways.List(ctx, tx, store.Query{Limit: 1})

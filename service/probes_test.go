@@ -393,7 +393,7 @@ func TestProbeJobs(t *testing.T) {
 	if j := state(silent.ID); j.State != api.Cancelled {
 		t.Errorf("%+v, expected that it was cancelled while it waited", j)
 	}
-	if left, err := st.Read().RunningJobs(ctx, "ask"); err != nil || len(left) != 0 {
+	if left, err := st.Read().RunningJobs(ctx, "probe"); err != nil || len(left) != 0 {
 		t.Errorf("%+v (%v)", left, err)
 	}
 }

@@ -123,7 +123,7 @@ func TestJobRecords(t *testing.T) {
 	if page, err = s.Read().Jobs(ctx, "fix", 10, 0); err != nil || len(page.Items) != 0 || page.Total != 0 {
 		t.Errorf("%d of %d of a kind that there is none of, %v", len(page.Items), page.Total, err)
 	}
-	for kind, want := range map[string]int{"roll-out": 2, "ask": 0} {
+	for kind, want := range map[string]int{"roll-out": 2, "probe": 0} {
 		if list, err := s.Read().RunningJobs(ctx, "fix", kind); err != nil || len(list) != want {
 			t.Errorf("%d jobs of the kind %s run, expected %d (%v)", len(list), kind, want, err)
 		}

@@ -288,7 +288,7 @@ func TestIKEv2(t *testing.T) {
 			g := gateways[trust+m.name]
 			if trust == "Public" {
 				public.show(g.bundle, strings.ToLower(g.name), strings.ToLower(g.name)+".skerryline.example")
-				w.r.do("certificate", "bring", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
+				w.r.do("certificate", "import", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
 			}
 			if m.name == "rsa" {
 				w.r.file("bundles/"+filepath.Base(g.bundle)+"/"+g.file("-ca9.pem"), pki.Bundle(crew.root))

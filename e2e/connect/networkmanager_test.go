@@ -98,7 +98,7 @@ func TestNetworkManager(t *testing.T) {
 		g := gateways[i]
 		if c.trust == "Public" {
 			public.show(g.bundle, strings.ToLower(g.name), strings.ToLower(g.name)+".skerryline.example")
-			r.do("certificate", "bring", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
+			r.do("certificate", "import", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
 		}
 		if c.auth != "eap-mschapv2" {
 			g.remote += "\n " + g.trusting(t)

@@ -99,6 +99,7 @@ CREATE TRIGGER emails_more AFTER INSERT ON emails BEGIN UPDATE sizes SET n = n +
 CREATE TRIGGER emails_less AFTER DELETE ON emails BEGIN UPDATE sizes SET n = n - 1 WHERE name = 'emails'; END;
 -- +goose StatementEnd
 UPDATE jobs SET subject = replace(replace(subject, '"wish":', '"request":'), '"openings":', '"uses":') WHERE kind = 'hand-over';
+UPDATE jobs SET kind = 'probe' WHERE kind = 'ask';
 UPDATE jobs SET kind = 'fix' WHERE kind = 'mend';
 
 -- What stands in bodies. A body that cannot be read stays as it is.
@@ -219,6 +220,7 @@ CREATE TRIGGER letters_more AFTER INSERT ON letters BEGIN UPDATE sizes SET n = n
 CREATE TRIGGER letters_less AFTER DELETE ON letters BEGIN UPDATE sizes SET n = n - 1 WHERE name = 'letters'; END;
 -- +goose StatementEnd
 UPDATE jobs SET subject = replace(replace(subject, '"request":', '"wish":'), '"uses":', '"openings":') WHERE kind = 'hand-over';
+UPDATE jobs SET kind = 'ask' WHERE kind = 'probe';
 UPDATE jobs SET kind = 'mend' WHERE kind = 'fix';
 
 -- What stands in bodies. A body that cannot be read stays as it is.

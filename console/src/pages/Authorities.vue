@@ -90,7 +90,7 @@ function key(a: Schemas['AuthorityRow']) {
       With its key to issue here, or without it if certificates are signed elsewhere. The file must have the chain up to
       the root.
     </p>
-    <MaterialForm button="Bring it in" keyed named="Name, if not the certificate's" :send="bring" />
+    <MaterialForm button="Import" keyed named="Name, if not the certificate's" :send="bring" />
   </section>
   <div v-else-if="wrong || done" class="mb-4"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
   <section v-if="authorities" class="panel mb-4" aria-labelledby="list">

@@ -11,7 +11,7 @@ const columns = [
   { key: 'subject', text: 'For', sort: 'subject' },
   { key: 'names', text: 'Names' },
   { key: 'authority', text: 'Authority' },
-  { key: 'ends', text: 'Ends', sort: 'ends' },
+  { key: 'ends', text: 'Expires', sort: 'ends' },
   { key: 'state', text: 'State' },
 ]
 const route = useRoute()

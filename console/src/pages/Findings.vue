@@ -88,7 +88,7 @@ const counts = (s: Sum) => [
   { text: 'Warnings', count: s.tally.warnings },
   { text: 'Notes', count: s.tally.notes },
   { text: 'New', count: s.new },
-  { text: 'Ended', count: s.ended },
+  { text: 'Resolved', count: s.ended },
 ]
 </script>
 

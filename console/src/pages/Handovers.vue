@@ -16,7 +16,7 @@ const steps = [
   { state: 'opened', title: 'Opened', text: 'The passcode was entered' },
   { state: 'fetched', title: 'Fetched', text: 'Files were downloaded' },
   { state: 'connected', title: 'Connected', text: 'Connection seen' },
-  { state: 'ended', title: 'Ended', text: 'Expired, used up, locked or recalled' },
+  { state: 'ended', title: 'Resolved', text: 'Expired, used up, locked or recalled' },
 ]
 const most = 6
 const board = ref<Record<string, Handover[]>>({})
@@ -57,7 +57,7 @@ const columns = [
   { key: 'person', text: 'Person', sort: 'person' },
   { key: 'state', text: 'State' },
   { key: 'uses', text: 'Uses' },
-  { key: 'expires', text: 'Ends', sort: 'expires' },
+  { key: 'expires', text: 'Expires', sort: 'expires' },
   { key: 'do', text: 'Actions' },
 ]
 const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/handovers', { params: { query }, signal }))

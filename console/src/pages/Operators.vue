@@ -45,7 +45,7 @@ async function add() {
   </form>
   <Notice :text="wrong" />
   <div v-if="made" class="finding note mb-4" role="status">
-    <strong>{{ made.operator.name }}</strong> signs in the first time with
+    <strong>{{ made.operator.name }}</strong> signs in for the first time with
     <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown again.
     <button type="button" class="linklike" @click="made = undefined">Hide</button>
   </div>

@@ -249,7 +249,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           variant="outline-secondary"
           :aria-pressed="revealed"
           @click="revealed = !revealed"
-          >{{ revealed ? 'Hide secrets' : 'Show secrets (this is logged)' }}</BButton
+          >{{ revealed ? 'Hide secrets' : 'Show secrets (recorded in the audit log)' }}</BButton
         >
       </div>
       <Notice :text="unfit" />

@@ -76,7 +76,7 @@ async function go() {
         <Field v-if="session.setUp" v-model="again" kind="secret" label="Repeat the password" required />
         <Notice :text="wrong" />
         <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{
-          session.setUp ? 'Make the owner and sign in' : 'Sign in'
+          session.setUp ? 'Create the owner and sign in' : 'Sign in'
         }}</BButton>
       </form>
     </div>

@@ -40,7 +40,7 @@ const probeIt = () =>
     />
     <Notice :text="wrong" />
     <BButton type="submit" variant="primary" class="mt-2" :disabled="busy || !draft.off_record">{{
-      busy ? 'Asking…' : 'Ask it'
+      busy ? 'Probing…' : 'Probe'
     }}</BButton>
   </form>
   <section v-if="probe" class="panel" aria-labelledby="answers" aria-live="polite">

@@ -75,7 +75,7 @@ async function bring(m: Material) {
       </ul>
     </div>
     <details class="mt-3">
-      <summary>{{ chain?.links.length ? 'Give it another one' : 'Give it one' }}</summary>
+      <summary>{{ chain?.links.length ? 'Replace it' : 'Create it' }}</summary>
       <form v-if="able.length" class="mt-2" novalidate @submit.prevent="make">
         <p class="soft">
           If the key can stay on the gateway, sign its request instead:

@@ -61,7 +61,7 @@ async function issue() {
         />
       </div>
       <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
-        elsewhere ? 'Make a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
+        elsewhere ? 'Create a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
       }}</BButton>
     </template>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />

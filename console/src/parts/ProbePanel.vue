@@ -47,13 +47,13 @@ const when = (at: string) => new Date(at).toLocaleString()
       <h2 id="answers" class="mb-0">Probe results</h2>
       <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
       <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="probeNow">{{
-        asking ? 'Asking…' : 'Ask it now'
+        asking ? 'Probing…' : 'Probe now'
       }}</BButton>
     </div>
     <Notice :text="lost || (job?.problem ?? '')" />
     <p v-if="!probe" class="soft mb-0">
-      It was not probed yet. The service asks for the beginning of each protocol on record, at most four packets a
-      second, and never goes on to a sign-in. How often it asks by itself stands on the page of the organisation.
+      Not probed yet. The service sends the first messages of each protocol on record, at most four packets per second,
+      and never signs in. The interval is set on the page Organisation.
     </p>
     <template v-else>
       <p class="soft">

@@ -52,7 +52,7 @@ async function removed() {
       None. With signed parcels, devices show who issued a profile, and changes in transit are noticed.
     </p>
     <details class="mt-3">
-      <summary>{{ signer?.set ? 'Take another one' : 'Take one' }}</summary>
+      <summary>{{ signer?.set ? 'Import another one' : 'Import one' }}</summary>
       <form v-if="able.length" class="mt-2" novalidate @submit.prevent="make">
         <div class="columns">
           <Field
@@ -74,7 +74,7 @@ async function removed() {
         <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Issue one</BButton>
       </form>
       <h3 class="h6 mt-3">Or import one</h3>
-      <MaterialForm button="Bring it in" keyed :send="bring" said="Parcels are signed with it from now on." />
+      <MaterialForm button="Import" keyed :send="bring" said="Parcels are signed with it from now on." />
     </details>
     <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
     <RemoveButton v-if="signer?.set" noun="signer" :name="signer.subject" :remove="remove" @removed="removed" />
