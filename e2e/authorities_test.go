@@ -230,8 +230,8 @@ func TestAuthorityPages(t *testing.T) {
 	b.see("engine-laptop-2.devices.skerryline.example")
 	b.accessible("a request that waits")
 	choose("File", "answer.pem", signed(t, root, requests.Items[0].PEM))
-	b.press("Take it in")
-	b.see("Nothing waits.")
+	b.press("Import")
+	b.see("For an authority whose key is kept elsewhere")
 
 	gateways, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Norrvik", Limit: 1})
 	if err != nil {

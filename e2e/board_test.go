@@ -39,7 +39,7 @@ func TestBoard(t *testing.T) {
 	b.until(`[...document.querySelectorAll('.slips td.mono')].every(e => e.textContent.includes('/h/'))`)
 	b.press("Hide")
 	b.press("Reissue for Bridge tablet 2")
-	b.see("Passcode, told another way")
+	b.see("Passcode, to be sent another way")
 	b.see("recalled")
 	b.do(chromedp.EmulateViewport(360, 740))
 	b.accessible("the board on a phone")

@@ -255,7 +255,7 @@ func TestDemoOnce(t *testing.T) {
 	t.Parallel()
 	f := start(t, false)
 	code, out, errs := f.run("", "demo", "--once")
-	if code != 0 || !strings.Contains(out, "That was the whole way.") {
+	if code != 0 || !strings.Contains(out, "That was the full example.") {
 		t.Errorf("ended with %d:\n%s%s", code, out, errs)
 	}
 	for i, s := range demo.Secrets() {

@@ -171,7 +171,7 @@ func TestGatewayAnswers(t *testing.T) {
 	b.see("answers L2TP without IPsec")
 	b.see("3des-sha1-modp1024")
 	b.press("Accept all into the record")
-	b.see("The record has taken it over")
+	b.see("Accepted into the record")
 	after, err := f.client.Gateways.Show(t.Context(), id)
 	if err != nil || slices.Contains(after.Offers.L2TP.IKE, "3des-sha1-modp1024") || len(after.Offers.L2TP.IKE) == 0 {
 		t.Errorf("%v (%v)", after.Offers.L2TP.IKE, err)

@@ -204,7 +204,7 @@ func TestWorkList(t *testing.T) {
 		t.Fatal("a profile with an error was built")
 	}
 	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
-	must("passes until "+until, "finding", "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
+	must("is overridden until "+until, "finding", "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
 	must("test bench", "audit", "list", "--search", "override")
 	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "an error that may pass until "+until+": test bench (") {
 		t.Errorf("the plan does not say why the error passes:\n%s", out)
