@@ -324,7 +324,7 @@ func agree(t *testing.T, of string, in plan.Input, p plan.Plan, byHand bool) {
 		if slices.Contains(unheld, c.Field) || c.Value == "none" {
 			continue
 		}
-		if byHand && ok && (!slices.Contains(typedToo, c.Field) || p.Connection.TLS != nil) || strings.Contains(c.Reason, "cannot name it") || strings.Contains(c.Reason, "there is no field for it") || strings.Contains(c.Reason, "must bring it by its own way") {
+		if byHand && ok && (!slices.Contains(typedToo, c.Field) || p.Connection.TLS != nil) || strings.Contains(c.Reason, "cannot set it") || strings.Contains(c.Reason, "has no field for it") || strings.Contains(c.Reason, "must provide it separately") {
 			continue
 		}
 		look := holds[c.Field]

@@ -24,7 +24,7 @@ func serverHit(found string, args ...any) []Hit {
 var addressRules = []Rule{
 	{
 		Code: "address-malformed", Title: "Neither a host name nor an IP address", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The device looks up exactly what stands there and finds nothing.", Fix: "Write only the host name or the IP address.", Source: "RFC 1123 §2.1",
+		Why: "The device looks up exactly this text and finds nothing.", Fix: "Write only the host name or the IP address.", Source: "RFC 1123 §2.1",
 		Bad:  Example{"a name with a space inside", func(s *Subject) { s.Connection.Server = "norrvik skerryline.example" }},
 		Good: Example{"the host name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -55,7 +55,7 @@ var addressRules = []Rule{
 	},
 	{
 		Code: "address-inside-name", Title: "Host name that resolves only on the internal network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "From outside, where people connect from, the name does not exist.", Fix: "Use the gateway's public name.", Source: "RFC 6762 §3, RFC 8375",
+		Why: "The name does not exist outside the internal network, where people connect from.", Fix: "Use the gateway's public name.", Source: "RFC 6762 §3, RFC 8375",
 		Bad:  Example{"a name under .local", func(s *Subject) { s.Connection.Server = "norrvik.local" }},
 		Good: Example{"a public name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -79,7 +79,7 @@ var addressRules = []Rule{
 	},
 	{
 		Code: "address-private", Title: "Private address, not routed on the internet", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "It works only inside the gateway's own network.", Fix: "Use the public address, or the name that leads to it.", Source: "RFC 1918, RFC 6598, RFC 4193, RFC 3927",
+		Why: "It is reachable only in the gateway's own network.", Fix: "Use the public address, or a name that resolves to it.", Source: "RFC 1918, RFC 6598, RFC 4193, RFC 3927",
 		Bad:  Example{"an address from 192.168/16", func(s *Subject) { s.Connection.Server = "192.168.178.2" }},
 		Good: Example{"a public address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
 		look: func(s *Subject) []Hit {
@@ -98,7 +98,7 @@ var addressRules = []Rule{
 	},
 	{
 		Code: "address-unusable", Title: "Address cannot be connected to", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The address means the device itself, many hosts, or none.", Fix: "Write the gateway's address.", Source: "RFC 6890 §2.2",
+		Why: "The address stands for the device itself, several hosts, or none.", Fix: "Write the gateway's address.", Source: "RFC 6890 §2.2",
 		Bad:  Example{"the loopback address", func(s *Subject) { s.Connection.Server = "127.0.0.1" }},
 		Good: Example{"the gateway's address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
 		look: func(s *Subject) []Hit {
@@ -117,7 +117,7 @@ var addressRules = []Rule{
 	},
 	{
 		Code: "address-dynamic", Title: "Dynamic address given as an IP address", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "When the number changes, every device with it loses the gateway.", Fix: "Use a name that follows the address.", Source: "practice",
+		Why: "When the address changes, all devices lose the gateway.", Fix: "Use a name that is updated with the address (dynamic DNS).", Source: "practice",
 		Bad:  Example{"a number at a gateway whose address changes", func(s *Subject) { s.Gateway.Dynamic = true; s.Connection.Server = "198.51.100.7" }},
 		Good: Example{"a name at that gateway", func(s *Subject) { s.Gateway.Dynamic = true }},
 		look: func(s *Subject) []Hit {
@@ -129,8 +129,8 @@ var addressRules = []Rule{
 	},
 	{
 		Code: "address-in-tunnel", Title: "Gateway's address is routed into the tunnel", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRoutes},
-		Why: "Once connected, the packets of the tunnel itself are sent into the tunnel, and the connection stands still.",
-		Fix: "Take the gateway's address out of the routes.", Source: "practice",
+		Why: "Once connected, the tunnel's own packets are routed into the tunnel, and the connection stalls.",
+		Fix: "Exclude the gateway's address from the routes.", Source: "practice",
 		Bad: Example{"a route that covers the address", func(s *Subject) {
 			s.Connection.Routes = []string{"198.51.100.0/24"}
 			s.Connection.DNS = nil

@@ -21,8 +21,8 @@ var reverseDNS = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
 var behaviourRules = []Rule{
 	{
 		Code: "fallback-missing", Title: "Fallback gateway has no connection on the device", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldFallback},
-		Why: "Where the first gateway does not answer, the device has nothing else to connect by.",
-		Fix: "Add a profile of the device to the second gateway, and say there that it is the second choice; or roll the pattern out again.", Source: "practice",
+		Why: "If the first gateway does not respond, the device has no other connection.",
+		Fix: "Add a profile for the second gateway and set it as fallback, or roll the pattern out again.", Source: "practice",
 		Bad: Example{"Tallholm as the second, and no profile to it", func(s *Subject) {
 			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
 		}},
@@ -39,7 +39,7 @@ var behaviourRules = []Rule{
 	},
 	{
 		Code: "demand-empty", Title: "On-demand connection without a condition", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
-		Why: "The device never connects by itself, or tries everywhere, depending on the system.", Fix: "Say for which domains or networks it connects, or let people connect by hand.", Source: "practice",
+		Why: "The device never connects automatically, or tries to everywhere, depending on the system.", Fix: "Set the domains or networks for which it connects, or let people connect manually.", Source: "practice",
 		Bad:  Example{"on demand and nothing else", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand }},
 		Good: Example{"on demand for an internal domain", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
 		look: func(s *Subject) []Hit {
@@ -51,7 +51,7 @@ var behaviourRules = []Rule{
 	},
 	{
 		Code: "demand-contradicts", Title: "Contradictory on-demand conditions", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
-		Why: "The device connects in a circle or not at all.", Fix: "Leave the gateway's own name out of what triggers a connection, and give conditions only where it connects on demand.", Source: "practice",
+		Why: "The device connects in a loop or not at all.", Fix: "Exclude the gateway's name from the triggers, and set conditions only for on-demand connections.", Source: "practice",
 		Bad:  Example{"the gateway's own name triggers the connection", onDemand(vpn.Demand{Domains: []string{"skerryline.example"}})},
 		Good: Example{"an internal domain triggers it", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
 		look: func(s *Subject) []Hit {
@@ -71,11 +71,11 @@ var behaviourRules = []Rule{
 		},
 	},
 	fileRule(format.DemandLacking, "Protocol does not support on-demand connections", vpn.Warning,
-		"The device ignores the rules; people wait for a connection that never comes.", "Use IKEv2, which connects on demand, or let people connect by hand.", "Apple: Device Management, VPN payload reference",
+		"The device ignores the rules; people wait for a connection that never comes.", "Use IKEv2, which connects on demand, or let people connect manually.", "Apple: Device Management, VPN payload reference",
 		"OnDemandRules beside L2TP", "OnDemandRules with IKEv2"),
 	{
 		Code: "always-twice", Title: "Two always-on connections on the device", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
-		Why: "They take each other's routes away, and the device changes between them without end.", Fix: "Let one of them connect by hand or on demand.", Source: "practice",
+		Why: "They replace each other's routes, and the device keeps switching between them.", Fix: "Set one of them to connect manually or on demand.", Source: "practice",
 		Bad: Example{"two that are always on, on a phone", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.IOS, "18")
 			s.Connection.Connect = vpn.Always
@@ -101,7 +101,7 @@ var behaviourRules = []Rule{
 	},
 	{
 		Code: "save-lacking", Title: "Device does not save the password", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPasswordMode},
-		Why: "People are prompted for it although it was meant to be saved.", Fix: "Tell people the password, or choose a file that carries it.", Source: "see the platform table",
+		Why: "People are prompted for it although it was meant to be saved.", Fix: "Give people the password, or choose a file format that contains it.", Source: "see the platform table",
 		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordSaved }}, Good: Example{"one that is prompted for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		look: func(s *Subject) []Hit {
 			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode }); i >= 0 {
@@ -115,7 +115,7 @@ var behaviourRules = []Rule{
 	},
 	{
 		Code: "protocol-going", Title: "Protocol is deprecated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "A coming release of the system will no longer have it, and the connection will be gone with the update.", Fix: "Plan the change to another protocol now.", Source: "see the platform table",
+		Why: "A future release of the system removes it, and the connection with it.", Fix: "Plan the change to another protocol now.", Source: "see the platform table",
 		Bad: Example{"L2TP on Windows 11", func(s *Subject) { s.onto(vpn.Windows, "11") }}, Good: Example{"IKEv2 on Windows 11", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
 		look: func(s *Subject) []Hit {
 			if s.Ability == nil || s.Ability.Going == "" || !s.Ability.Support.Usable() {
@@ -125,11 +125,11 @@ var behaviourRules = []Rule{
 		},
 	},
 	fileRule(format.PasswordAtSignIn, "Password is in a script", vpn.Error,
-		"Everybody who can read the script has the password, and so has every list of running programs.", "Let the system keep the password, and the script only start the connection.", "practice",
+		"The password is visible to everybody who can read the script or the process list.", "Store the password in the system, and let the script only start the connection.", "practice",
 		"rasdial with a password in a script that runs at sign-in", "rasdial with the name of the connection alone"),
 	{
 		Code: "identifier-form", Title: "Identifier of the profile is not in reverse-DNS form", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentifier},
-		Why: "Systems tell profiles apart by it; another one of the same name would be replaced.", Fix: "Start it with your domain in reverse order.", Source: "Apple: Configuration Profile reference, PayloadIdentifier",
+		Why: "Systems distinguish profiles by it; one with the same identifier would be replaced.", Fix: "Start it with your domain in reverse order.", Source: "Apple: Configuration Profile reference, PayloadIdentifier",
 		Bad:  Example{"an identifier without a domain", func(s *Subject) { s.Connection.Identifier = "my profile" }},
 		Good: Example{"one that begins with the domain", func(s *Subject) { s.Connection.Identifier = "example.skerryline.vpn.norrvik" }},
 		look: func(s *Subject) []Hit {
@@ -140,17 +140,17 @@ var behaviourRules = []Rule{
 		},
 	},
 	fileRule(format.IdentifierTwice, "Identifier is used twice", vpn.Warning,
-		"The second part replaces the first one on the device.", "Give each part an identifier of its own.", "Apple: Configuration Profile reference, PayloadIdentifier",
+		"The second part replaces the first one on the device.", "Give each part its own identifier.", "Apple: Configuration Profile reference, PayloadIdentifier",
 		"two payloads with one PayloadIdentifier", "a PayloadIdentifier for each"),
 	fileRule(format.Unsigned, "Profile is not signed", vpn.Note,
-		"The device shows it as unsigned, and nobody can tell whether it was changed on the way.", "Sign it, or hand it over by a way that cannot be tampered with.", "Apple: Configuration Profile reference, Sign and encrypt profiles",
+		"The device shows it as unsigned, and changes in transit cannot be detected.", "Sign it, or hand it over through a trusted channel.", "Apple: Configuration Profile reference, Sign and encrypt profiles",
 		"an Apple profile without a signature", "a signed one"),
 	fileRule(format.OpenToOthers, "File with a secret is readable by others", vpn.Warning,
-		"Everybody who has an account on this computer can take the secret.", "Let its owner alone read it: chmod 600.", "practice",
+		"Everybody with an account on this computer can read the secret.", "Restrict it to its owner: chmod 600.", "practice",
 		"a keyfile with a password and mode 0644", "one of mode 0600"),
 	{
 		Code: "parcel-outdated", Title: "Parcel is outdated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldFile},
-		Why: "What the device has is no longer what is on record, and may have stopped working.", Fix: "Build the parcel again and hand it over.", Source: "practice",
+		Why: "The device's profile no longer matches the record, and may have stopped working.", Fix: "Rebuild the parcel and hand it over.", Source: "practice",
 		Bad: Example{"a parcel from before a change of the key", func(s *Subject) { s.Outdated = true }}, Good: Example{"one that was built since", func(s *Subject) { s.Outdated = false }},
 		look: func(s *Subject) []Hit {
 			if s.Outdated {

@@ -18,7 +18,7 @@ var both = []vpn.Field{vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldServer}
 var certificateRules = []Rule{
 	{
 		Code: "certificate-expired", Title: "Certificate has expired", Severity: vpn.Error, Fields: both,
-		Why: "Whoever is shown it refuses the connection.", Fix: "Renew it, and build the parcel again.", Source: "RFC 5280 §4.1.2.5",
+		Why: "The other side rejects the connection.", Fix: "Renew it, and rebuild the parcel.", Source: "RFC 5280 §4.1.2.5",
 		Bad: certificateExample("a client certificate of last year", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, -1, 0) }))}
 		}),
@@ -32,7 +32,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "certificate-not-yet", Title: "Certificate is not valid yet", Severity: vpn.Error, Fields: both,
-		Why: "It is refused until its first day; often a clock is wrong somewhere.", Fix: "Wait for that day, or set the clock of whoever made it and make it again.", Source: "RFC 5280 §4.1.2.5",
+		Why: "It is rejected until its first day; often a clock is wrong.", Fix: "Wait for that day, or correct the issuer's clock and reissue it.", Source: "RFC 5280 §4.1.2.5",
 		Bad: certificateExample("a certificate that begins next month", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotBefore = sampleNow.AddDate(0, 1, 0) }))}
 		}),
@@ -46,7 +46,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "certificate-expiring", Title: "Certificate expires within 30 days", Severity: vpn.Warning, Fields: both,
-		Why: "On that day the connection stops working, without a word.", Fix: "Renew it now and hand out the parcel again.", Source: "practice",
+		Why: "On that day the connection stops working without warning.", Fix: "Renew it now and hand over the rebuilt parcel.", Source: "practice",
 		Bad: certificateExample("a certificate with ten days left", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
 		}),
@@ -60,7 +60,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "issuer-expires-first", Title: "Issuer expires before the certificate", Severity: vpn.Warning, Fields: both,
-		Why: "With the issuer's last day the certificate is worth nothing, however long it says it is valid.", Fix: "Count the issuer's end as its end; renew the issuer first.", Source: "RFC 5280 §6.1.3",
+		Why: "When the issuer expires, the certificate is no longer accepted.", Fix: "Renew the issuer first.", Source: "RFC 5280 §6.1.3",
 		Bad: certificateExample("a certificate that outlives its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}
 		}),
@@ -77,7 +77,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "name-not-certified", Title: "Gateway's certificate does not cover the name that devices connect to", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices compare the two and refuse the gateway, or people learn to switch the check off.", Fix: "Have the certificate made with this name among its alternative names, or connect to a name that it has.", Source: "RFC 9525 §6.3",
+		Why: "Devices compare the names and reject the gateway, or people learn to disable the check.", Fix: "Have the certificate issued with this subject alternative name, or connect to a name that it has.", Source: "RFC 9525 §6.3",
 		Bad: certificateExample("a certificate for another name", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} }))}
 		}),
@@ -97,7 +97,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "common-name-only", Title: "Certificate without subject alternative names", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldIdentity},
-		Why: "Current systems no longer look at the common name; for them the certificate has no name at all.", Fix: "Have it made with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
+		Why: "Current systems ignore the common name; for them the certificate has no name.", Fix: "Have it issued with its names as subjectAltName.", Source: "RFC 9525 §2; RFC 7296 §3.5",
 		Bad: certificateExample("a gateway's certificate with a common name alone", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, nil }))}
 		}),
@@ -111,7 +111,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "server-usage-missing", Title: "Certificate lacks the server usage", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices require the usage serverAuth and reject the gateway.", Fix: "Have it made with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
+		Why: "Devices require the usage serverAuth and reject the gateway.", Fix: "Have it issued with the extended key usage serverAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a client's certificate at the gateway", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }))}
 		}),
@@ -120,7 +120,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "client-usage-missing", Title: "Certificate lacks the client usage", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "Gateways that require the usage clientAuth reject the device.", Fix: "Have it made with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
+		Why: "Gateways that require the usage clientAuth reject the device.", Fix: "Have it issued with the extended key usage clientAuth.", Source: "RFC 5280 §4.2.1.12",
 		Bad: certificateExample("a server's certificate on a device", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }))}
 		}),
@@ -129,7 +129,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "key-usage-missing", Title: "Key usage does not fit the purpose", Severity: vpn.Warning, Fields: both,
-		Why: "Strict peers look at the key usage and refuse it.", Fix: "Have it made with digitalSignature, an authority's with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
+		Why: "Strict peers check the key usage and reject it.", Fix: "Have it issued with digitalSignature, a CA certificate with keyCertSign.", Source: "RFC 5280 §4.2.1.3",
 		Bad: certificateExample("a client certificate for encipherment alone", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }))}
 		}),
@@ -147,7 +147,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "chain-incomplete", Title: "Certificate chain is incomplete", Severity: vpn.Error, Fields: both,
-		Why: "The other side cannot build the chain to a CA that it trusts.", Fix: "Send the certificates in between along, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
+		Why: "The other side cannot build the chain to a CA that it trusts.", Fix: "Add the intermediate certificates, from the leaf upwards.", Source: "RFC 5280 §6.1; RFC 7296 §3.6",
 		Bad: certificateExample("a server's certificate without its authority", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.RawSubject = []byte("another") })), server(sampleServer())}
 		}),
@@ -168,14 +168,14 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "authority-wrong", Title: "CA of that name did not sign the certificate", Severity: vpn.Error, Fields: both,
-		Why: "Two authorities have the same name; the signature fits neither of those that are here, and the connection is refused.", Fix: "Take the authority that really made it; after a renewal of the authority that is often the older one.", Source: "RFC 5280 §6.1.3",
+		Why: "The CA has the same name but did not sign the certificate, and the connection is rejected.", Fix: "Use the CA that issued it; after a renewal of the CA this is often the older one.", Source: "RFC 5280 §6.1.3",
 		Bad:  certificateExample("an authority that was made again under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
 		Good: certificateExample("the authority that made it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
 		look: broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
 	},
 	{
 		Code: "leaf-as-authority", Title: "End-entity certificate given as CA", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "It must not issue certificates; devices reject it as a CA, or prompt people to trust it manually.", Fix: "Take the certificate of the authority that made it.", Source: "RFC 5280 §4.2.1.9",
+		Why: "It must not issue certificates; devices reject it as a CA, or prompt people to trust it manually.", Fix: "Use the certificate of the CA that issued it.", Source: "RFC 5280 §4.2.1.9",
 		Bad:  certificateExample("the gateway's own certificate as authority", func() []Held { return []Held{authority(sampleServer())} }),
 		Good: certificateExample("its authority", func() []Held { return []Held{authority(sampleRoot())} }),
 		look: leaves(func(_ *Subject, h Held) []Hit {
@@ -187,7 +187,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "authority-without-flag", Title: "CA certificate without the CA flag", Severity: vpn.Error, Fields: both,
-		Why: "A certificate without the basic constraint CA must not issue certificates; current systems reject what it signed.", Fix: "Make the authority's certificate again with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
+		Why: "A certificate without the basic constraint CA must not issue certificates; current systems reject what it signed.", Fix: "Reissue the CA certificate with basicConstraints CA:TRUE.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("an authority without basic constraints", func() []Held {
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.IsCA, c.BasicConstraintsValid, c.KeyUsage = false, false, 0 }))}
 		}),
@@ -204,7 +204,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "path-too-long", Title: "Path length constraint is exceeded", Severity: vpn.Error, Fields: both,
-		Why: "An authority above says how many others may stand below it; there are more.", Fix: "Issue from an authority nearer to the top, or make the upper one again with a greater path length.", Source: "RFC 5280 §4.2.1.9",
+		Why: "A CA above limits the number of CAs below it; there are more.", Fix: "Issue from a CA closer to the root, or reissue the upper CA with a greater path length.", Source: "RFC 5280 §4.2.1.9",
 		Bad: certificateExample("two authorities below one that allows none", func() []Held {
 			return []Held{{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{sampleDeep()[2]}}, client(sampleDeep()[0], sampleDeep()[1])}
 		}),
@@ -213,7 +213,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "constraint-broken", Title: "Name constraint is violated", Severity: vpn.Error, Fields: both,
-		Why: "The authority is bound to certain names by its own certificate, and this is none of them.", Fix: "Have the certificate made by an authority for that name.", Source: "RFC 5280 §4.2.1.10",
+		Why: "The CA certificate has name constraints that exclude this name.", Fix: "Have the certificate issued by a CA that may issue for this name.", Source: "RFC 5280 §4.2.1.10",
 		Bad: certificateExample("a certificate outside its authority's domain", func() []Held {
 			return []Held{authority(sampleBound()[1]), client(sampleBound()[0])}
 		}),
@@ -222,7 +222,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "rsa-short", Title: "RSA key is shorter than 2048 bits", Severity: vpn.Error, Fields: both,
-		Why: "Current systems refuse such keys, and they can be broken.", Fix: "Make a new key of 3072 bits, or one on P-256.", Source: "NIST SP 800-57-1 §5.6.1",
+		Why: "Current systems reject such keys, and they can be broken.", Fix: "Generate a new key: RSA 3072 or P-256.", Source: "NIST SP 800-57-1 §5.6.1",
 		Bad: certificateExample("a key of 1024 bits", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = &rsa.PublicKey{N: shortModulus, E: 65537} }))}
 		}),
@@ -236,7 +236,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "signature-outdated", Title: "Certificate is signed with SHA-1 or MD5", Severity: vpn.Error, Fields: both,
-		Why: "Others can be made that fit the same signature; current systems refuse it.", Fix: "Have it signed again with SHA-256.", Source: "RFC 9155; RFC 6194",
+		Why: "Such signatures can be forged; current systems reject them.", Fix: "Have it signed again with SHA-256.", Source: "RFC 9155; RFC 6194",
 		Bad: certificateExample("a signature with SHA-1", func() []Held {
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.SignatureAlgorithm = x509.ECDSAWithSHA1 }))}
 		}),
@@ -254,7 +254,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "key-kind-unknown", Title: "Key type is not supported by the device", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The device cannot make a signature with it.", Fix: "Use a key on P-256, or RSA of 3072 bits.", Source: "see the platform table",
+		Why: "The device cannot sign with it.", Fix: "Use a P-256 or RSA 3072 key.", Source: "see the platform table",
 		Bad: Example{"an Ed25519 key on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.holds(authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = sampleEd25519 })))
@@ -273,7 +273,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "valid-too-long", Title: "Gateway's certificate is valid for longer than devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Apple's systems refuse a server's certificate of more than 825 days.", Fix: "Have it issued for at most two years.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
+		Why: "Apple's systems reject server certificates valid for more than 825 days.", Fix: "Have it issued for at most two years.", Source: "Apple: requirements for trusted certificates in iOS 13 and macOS 10.15",
 		Bad: certificateExample("a certificate for ten years", func() []Held {
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(10, 0, 0) }))}
 		}),
@@ -287,7 +287,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "certificate-revoked", Title: "Certificate is revoked", Severity: vpn.Error, Fields: both,
-		Why: "The gateway that looks at the authority's list refuses it.", Fix: "Have a new one made.", Source: "RFC 5280 §5",
+		Why: "Gateways that check the CRL reject it.", Fix: "Issue a new one.", Source: "RFC 5280 §5",
 		Bad: Example{"a certificate on its authority's list", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.holds(authority(sampleRoot()), client(sampleClient()))
@@ -314,7 +314,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "local-id-not-certified", Title: "Local identity is not in the device's certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLocalID},
-		Why: "The gateway compares the identity that the device claims with the names in its certificate, and refuses it.", Fix: "Take a name out of the certificate as local identity, or have it made with this one.", Source: "RFC 7296 §3.5, §4",
+		Why: "The gateway compares the device's identity with the names in its certificate, and rejects it.", Fix: "Use a name of the certificate as local identity, or have it issued with this one.", Source: "RFC 7296 §3.5, §4",
 		Bad: certificateIdentity("another identity than the certificate's", "bridge.skerryline.example"), Good: certificateIdentity("the certificate's name", "ada-laptop.skerryline.example"),
 		look: leaves(func(s *Subject, h Held) []Hit {
 			i := s.Connection.IKEv2
@@ -330,7 +330,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "number-without-authority", Title: "IP address is used, and no CA is given", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer, vpn.FieldAuthority},
-		Why: "No public CA issues certificates for private IP addresses; devices reject the gateway or prompt people to ignore the warning.", Fix: "Use the gateway's name, or put the authority's certificate into the parcel.", Source: "RFC 9525 §6.4",
+		Why: "No public CA issues certificates for private IP addresses; devices reject the gateway or prompt people to ignore the warning.", Fix: "Use the gateway's name, or add the CA certificate to the offer.", Source: "RFC 9525 §6.4",
 		Bad:  Example{"SSTP to a number without an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server, s.Connection.Authority = "198.51.100.7", "" }},
 		Good: Example{"the same with an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }},
 		look: func(s *Subject) []Hit {
@@ -343,7 +343,7 @@ var certificateRules = []Rule{
 	},
 	{
 		Code: "authority-key-inside", Title: "Private key of the CA is in the file", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity, vpn.FieldFile},
-		Why: "Whoever has this file can make certificates for anybody.", Fix: "Take the key out at once; if the file has left the house, make a new authority.", Source: "practice",
+		Why: "Whoever has this file can issue certificates for anybody.", Fix: "Remove the key immediately; if the file was passed on, replace the CA.", Source: "practice",
 		Bad: Example{"an identity that is the authority", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.Connection.IKEv2.Auth = vpn.IKEv2Certificate

@@ -17,8 +17,8 @@ const CodeDamaged = "record-damaged"
 func damageRule() Rule {
 	return Rule{
 		Code: CodeDamaged, Title: "Stored value cannot be read", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldFile},
-		Why: "The disk or another program has changed what the service stored: what was there is lost, and a parcel would go out without it.",
-		Fix: "Set the value again on the record, or restore the data folder from a copy; wardicon service inspect says what else is damaged.", Source: "practice",
+		Why: "The disk or another program changed stored data: the value is lost, and a parcel would be built without it.",
+		Fix: "Set the value again on the record, or restore the data folder from a backup; wardicon service inspect lists all damage.", Source: "practice",
 		Bad:  Example{"a password that the disk has damaged", func(s *Subject) { s.Damaged = []Damage{{"account", "ac-1", "i_moreau", "/password", ""}} }},
 		Good: Example{"the password set again", func(s *Subject) { s.Damaged = nil }},
 		look: func(s *Subject) (hits []Hit) {

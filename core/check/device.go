@@ -11,7 +11,7 @@ import (
 var deviceRules = []Rule{
 	{
 		Code: "device-offboarded", Title: "Device is offboarded", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldOffboarded},
-		Why: "It is lost, or its person has left: what is built for it gets into wrong hands.", Fix: "Use another device; or, where this one is back, say on its record that it is in use.", Source: "practice",
+		Why: "It is lost, or its person has left: parcels for it would get into the wrong hands.", Fix: "Use another device; or, if this one is back, set its record to “in use”.", Source: "practice",
 		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Offboarded = vpn.Lost }},
 		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Offboarded = "" }},
 		look: func(s *Subject) []Hit {
@@ -25,7 +25,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "offer-missing", Title: "Gateway offers no protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "There is nothing that the device could connect with.", Fix: "Add an offer to the gateway.", Source: "practice",
+		Why: "The device has nothing to connect with.", Fix: "Add an offer to the gateway.", Source: "practice",
 		Bad:  Example{"a gateway without an offer", func(s *Subject) { s.Offered = false }},
 		Good: Example{"a gateway with one", func(s *Subject) { s.Offered = true }},
 		look: func(s *Subject) []Hit {
@@ -54,7 +54,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "protocol-gone", Title: "Release no longer supports the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRelease},
-		Why: "The person looks for a setting that is not there any more.",
+		Why: "The setting no longer exists on the device.",
 		Fix: "Use another protocol for this device.", Source: "Android Open Source Project: release notes of Android 12",
 		Bad: Example{"L2TP/IPsec on Android 14", func(s *Subject) { s.onto(vpn.Android, "14") }},
 		Good: Example{"L2TP/IPsec on Android 11", func(s *Subject) {
@@ -66,15 +66,15 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "protocol-never", Title: "Platform does not support the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPlatform},
-		Why: "The device cannot make such a connection by itself.", Fix: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
+		Why: "The device cannot establish such a connection without additional software.", Fix: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
 		Bad:  Example{"L2TP/IPsec on a desk phone", func(s *Subject) { s.onto(vpn.DeskPhone, "1") }},
 		Good: Example{"L2TP/IPsec on a Linux desktop", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldPlatform, platform.Never, platform.Rarely) },
 	},
 	{
 		Code: "release-unknown", Title: "Release is unknown", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRelease},
-		Why: "What is said of this device is judged by another release and may be wrong.",
-		Fix: "Try it on one device first, and correct the release if it was mistyped.", Source: "practice",
+		Why: "The plan is based on another release and may be wrong.",
+		Fix: "Try it on one device first; correct the release if it was mistyped.", Source: "practice",
 		Bad:  Example{"Linux desktop 0.9", func(s *Subject) { s.onto(vpn.LinuxDesktop, "0.9") }},
 		Good: Example{"Linux desktop 1.42.4", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42.4") }},
 		look: func(s *Subject) []Hit {
@@ -90,7 +90,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "client-needed", Title: "Device needs additional packages or a plugin", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPlatform},
-		Why: "Without it the device takes the file and then cannot connect.", Fix: "Install what is named before the profile.", Source: "see the platform table",
+		Why: "Without it the device imports the file but cannot connect.", Fix: "Install the named packages before the profile.", Source: "see the platform table",
 		Bad:  Example{"OpenWrt without word of its packages", func(s *Subject) { s.onto(vpn.OpenWrt, "23.05"); s.Device.Name = "Ticket hall router" }},
 		Good: Example{"a Linux desktop, whose parcel names the plugin", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit {
@@ -102,7 +102,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "split-lacking", Title: "Device does not support split tunnels", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldTunnel},
-		Why: "With a split tunnel the device reaches only the network that its tunnel address is from; the rest behind the gateway stays out of reach.",
+		Why: "With a split tunnel the device reaches only the network of its tunnel address; other networks behind the gateway stay unreachable.",
 		Fix: "Use a full tunnel on this device, or another protocol.", Source: "Apple: Device Management, VPN payload reference",
 		Bad:  Example{"a split tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.Tunnel = vpn.TunnelSplit }},
 		Good: Example{"a full tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.DNS = s.Gateway.DNS }},
@@ -115,8 +115,8 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "dns-lacking", Title: "Internal DNS servers cannot be set on the device", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "Internal names resolve only if the gateway itself hands out its DNS server on connecting.",
-		Fix: "Let the gateway hand out its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
+		Why: "Internal names resolve only if the gateway assigns its DNS server on connecting.",
+		Fix: "Configure the gateway to assign its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
 		Bad:  Example{"ChromeOS with internal domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
 		Good: Example{"a Linux desktop with internal domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
 		look: func(s *Subject) []Hit {
@@ -128,7 +128,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "nat-restart", Title: "Gateway behind NAT: needs a registry setting and a restart", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldNAT},
-		Why: "Windows refuses an L2TP/IPsec gateway behind NAT until a registry value is set and the computer was restarted.",
+		Why: "Windows rejects an L2TP/IPsec gateway behind NAT until a registry value is set and the computer is restarted.",
 		Fix: "The install script sets the value; tell the person to restart once.", Source: "Microsoft: support article 926179",
 		Bad:  Example{"such a gateway, for Windows", func(s *Subject) { s.onto(vpn.Windows, "11"); s.Connection.L2TP.BehindNAT = true }},
 		Good: Example{"such a gateway, for Linux", func(s *Subject) { s.Connection.L2TP.BehindNAT = true }},
@@ -141,7 +141,7 @@ var deviceRules = []Rule{
 	},
 	{
 		Code: "scope-lacking", Title: "Device does not support connections for all users", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldScope},
-		Why: "The file is refused, or the connection is there for one person only.", Fix: "Make the profile for the person.", Source: "Apple: Device Management, PayloadScope",
+		Why: "The file is rejected, or the connection exists for one user only.", Fix: "Set the profile's scope to the person.", Source: "Apple: Device Management, PayloadScope",
 		Bad:  Example{"for the machine, on iOS", func(s *Subject) { s.onto(vpn.IOS, "17"); s.Connection.Scope = vpn.ScopeMachine }},
 		Good: Example{"for the machine, on Linux", func(s *Subject) { s.Connection.Scope = vpn.ScopeMachine }},
 		look: func(s *Subject) []Hit {

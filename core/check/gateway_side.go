@@ -14,8 +14,8 @@ import (
 var sideRules = []Rule{
 	{
 		Code: "client-authority-other", Title: "Gateway does not trust the CA of the device certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The gateway checks devices' certificates against the authorities on its record, and this one is by none of them: the sign-in is refused.",
-		Fix: "Issue the device a certificate by an authority that the gateway trusts, or let the gateway trust this one and note it on its record (client_authority).", Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
+		Why: "The gateway checks devices' certificates against the authorities on its record, and none of them issued this one: the sign-in is rejected.",
+		Fix: "Issue a certificate of a CA that the gateway trusts, or configure the gateway to trust this CA and add it to its record (client_authority).", Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
 		Bad:  Example{"a gateway that trusts another authority", withClientAuthority(&sampleOtherPEM)},
 		Good: Example{"a gateway that trusts the one that issued it", withClientAuthority(&sampleAuthority)},
 		look: func(s *Subject) []Hit {
@@ -28,7 +28,7 @@ var sideRules = []Rule{
 	{
 		Code: "client-authority-unknown", Title: "Unknown whether the gateway trusts the device certificate", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
 		Why: "The record does not say which authorities the gateway checks devices' certificates against, and the authority of its own certificate did not issue this one.",
-		Fix: "Note the authorities that the gateway trusts on its record (client_authority).", Source: "practice",
+		Fix: "Add the CAs that the gateway trusts to its record (client_authority).", Source: "practice",
 		Bad: Example{"an authority of the gateway's that did not issue the device's certificate", func(s *Subject) {
 			withClientAuthority(&sampleOtherPEM)(s)
 			s.Gateway.ClientAuthority, s.Gateway.Offers.IKEv2.Authority = "", sampleOtherPEM
@@ -46,8 +46,8 @@ var sideRules = []Rule{
 	},
 	{
 		Code: "gateway-name-inside", Title: "Gateway's name is in an internal domain", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDomains},
-		Why: "Names of that domain are looked up by the internal DNS servers, which can be reached through the connection alone: after a break the gateway's name is found no more.",
-		Fix: "Name the internal domain more closely, such as inside.skerryline.example, or give the gateway a name outside of it.", Source: "RFC 8598 §3; practice",
+		Why: "Names of that domain are looked up by the internal DNS servers, which are reachable only through the connection: after an interruption the gateway's name no longer resolves.",
+		Fix: "Use a more specific internal domain, such as inside.skerryline.example, or a gateway name outside of it.", Source: "RFC 8598 §3; practice",
 		Bad:  Example{"norrvik.skerryline.example and the internal domain skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"skerryline.example"} }},
 		Good: Example{"the internal domain inside.skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"inside.skerryline.example"} }},
 		look: func(s *Subject) []Hit {
@@ -64,8 +64,8 @@ var sideRules = []Rule{
 	},
 	{
 		Code: "realm-near-host", Title: "Realm and the gateway's domain differ by one character", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "One of them is mistyped, or people will enter one for the other.",
-		Fix: "Compare both with what the gateway's configuration says.", Source: "practice",
+		Why: "One of them is mistyped, or they will be confused.",
+		Fix: "Compare both with the gateway's configuration.", Source: "practice",
 		Bad:  Example{"skerrylin.example and norrvik.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "skerrylin.example" }},
 		Good: Example{"crew.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {

@@ -55,7 +55,7 @@ func (s *Subject) weighed(rule *Rule, f Finding) Finding {
 var liveRules = []Rule{
 	{
 		Code: "name-unanswered", Title: "Gateway's name does not resolve (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices cannot find the gateway by this name.", Fix: "Correct the name, or enter it at the name server.", Source: "RFC 1035 §4.1.1",
+		Why: "Devices cannot resolve this name.", Fix: "Correct the name, or add it to DNS.", Source: "RFC 1035 §4.1.1",
 		Bad: Example{"a name that does not exist", asked(Live{Missing: true})}, Good: Example{"a name with an address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			switch l := s.Live; {
@@ -70,7 +70,7 @@ var liveRules = []Rule{
 	},
 	{
 		Code: "name-elsewhere", Title: "Gateway's name resolves to a different address (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices reach another machine than the one that is meant, or the record is out of date.", Fix: "Correct the record or the name server.", Source: "practice",
+		Why: "Devices reach a different machine, or the record is outdated.", Fix: "Correct the record or DNS.", Source: "practice",
 		Bad: Example{"another address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.9")}})}, Good: Example{"the address on record", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			g := s.record()
@@ -87,7 +87,7 @@ var liveRules = []Rule{
 	},
 	{
 		Code: "name-ipv6-only", Title: "Gateway's name has an IPv6 address only (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "In networks without IPv6, which are many, the gateway cannot be reached.", Fix: "Give the name an IPv4 address too.", Source: "practice",
+		Why: "The gateway cannot be reached from networks without IPv6, which are common.", Fix: "Add an IPv4 address for the name.", Source: "practice",
 		Bad: Example{"an IPv6 address alone", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("2001:db8::7")}})}, Good: Example{"an IPv4 address too", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
 		look: func(s *Subject) []Hit {
 			if s.Live == nil || len(s.Live.Addresses) == 0 || slices.ContainsFunc(s.Live.Addresses, func(a netip.Addr) bool { return a.Unmap().Is4() }) {
@@ -98,11 +98,11 @@ var liveRules = []Rule{
 	},
 	seen(drift.NoAnswer, Rule{
 		Code: "gateway-no-response", Title: "Gateway does not respond on this protocol (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "When it was asked last, nothing came back: devices would try in vain.", Fix: "Look whether the gateway runs and whether its ports pass the firewalls; then ask it again.", Source: "practice",
+		Why: "The last probe got no response: devices could not connect.", Fix: "Check that the gateway runs and its ports are open in firewalls; then probe it again.", Source: "practice",
 	}),
 	seen(drift.NotTheProtocol, Rule{
 		Code: "port-answers-else", Title: "Another service responds on the gateway's port (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "A web server, a proxy or another daemon stands where devices expect the gateway.", Fix: "Look at what listens on that port, and at what stands before it.", Source: "practice",
+		Why: "A web server, proxy or another daemon responds where devices expect the gateway.", Fix: "Check what listens on that port, and what is in front of it.", Source: "practice",
 	}),
 	seen(drift.SuiteNone, Rule{
 		Code: "suites-refused", Title: "Gateway accepts none of the proposals on record (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
@@ -110,31 +110,31 @@ var liveRules = []Rule{
 	}),
 	seen(drift.ChainBroken, Rule{
 		Code: "shown-authority-other", Title: "Gateway presents a certificate that the device does not trust (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The CA in the parcel did not issue the certificate that the gateway presents.", Fix: "Give the gateway a certificate of the authority on record, or put the right authority beside the offer.", Source: "RFC 5280 §6",
+		Why: "The CA in the parcel did not issue the certificate that the gateway presents.", Fix: "Install a certificate of the CA on record at the gateway, or add the right CA to the offer.", Source: "RFC 5280 §6",
 	}),
 	seen(drift.ChainPrivate, Rule{
 		Code: "shown-authority-private", Title: "Gateway presents a certificate of a private CA that is not in the parcel (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The device knows public authorities alone and would refuse the certificate.", Fix: "Put the authority beside the offer, so that the parcel brings it.", Source: "RFC 5280 §6",
+		Why: "The device trusts only public CAs and would reject the certificate.", Fix: "Add the CA to the offer, so that the parcel includes it.", Source: "RFC 5280 §6",
 	}),
 	seen(drift.TLSOld, Rule{
 		Code: "shown-tls-old", Title: "Gateway supports only TLS versions that the device rejects (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices want a newer version and end the handshake.", Fix: "Bring the gateway up to date.", Source: "RFC 8996",
+		Why: "Devices require a newer version and abort the handshake.", Fix: "Update the gateway.", Source: "RFC 8996",
 	}),
 	seen(drift.CertificateName, Rule{
 		Code: "shown-name-other", Title: "Gateway presents a certificate for another name (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "The device looks for the name in the certificate and refuses another one.", Fix: "Give the gateway a certificate with the name on record, or correct the record.", Source: "RFC 6125 §6",
+		Why: "The device checks the name in the certificate and rejects a different one.", Fix: "Install a certificate with the name on record at the gateway, or correct the record.", Source: "RFC 6125 §6",
 	}),
 	seen(drift.CertificateExpired, Rule{
 		Code: "shown-certificate-expired", Title: "Gateway presents an expired certificate (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Devices refuse it.", Fix: "Give the gateway a new certificate.", Source: "RFC 5280 §4.1.2.5",
+		Why: "Devices reject it.", Fix: "Install a new certificate at the gateway.", Source: "RFC 5280 §4.1.2.5",
 	}),
 	seen(drift.BareL2TP, Rule{
 		Code: "l2tp-without-ipsec", Title: "Gateway accepts L2TP without IPsec (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "A device that does not insist on IPsec signs in unprotected, and nobody notices.", Fix: "Let the gateway's packet filter pass UDP 1701 only out of IPsec.", Source: "RFC 3193 §4",
+		Why: "A device that does not enforce IPsec signs in unprotected, unnoticed.", Fix: "Accept UDP 1701 only inside IPsec in the gateway's packet filter.", Source: "RFC 3193 §4",
 	}),
 	seen(drift.NATDiffers, Rule{
 		Code: "nat-unrecorded", Title: "Gateway's NAT setting differs from its record (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Windows devices refuse a gateway behind address translation unless they are told.", Fix: "Accept the probe result into the record, and rebuild.", Source: "RFC 3947 §3.2",
+		Why: "Windows devices reject a gateway behind NAT unless a registry value is set.", Fix: "Accept the probe result into the record, and rebuild.", Source: "RFC 3947 §3.2",
 	}),
 }
 

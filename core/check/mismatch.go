@@ -14,7 +14,7 @@ import (
 var fitRules = []Rule{
 	{
 		Code: "auth-not-offered", Title: "Authentication method is not offered by the gateway", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
-		Why: "The gateway requires another authentication method than the device uses.", Fix: "Build the parcel again from the gateway's record, or correct the record.", Source: "RFC 7296 §2.15",
+		Why: "The gateway requires another authentication method than the device uses.", Fix: "Rebuild the parcel from the gateway's record, or correct the record.", Source: "RFC 7296 §2.15",
 		Bad:  Example{"EAP-TLS at a gateway that takes login and password", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2EAPTLS }},
 		Good: Example{"login and password there", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -36,7 +36,7 @@ var fitRules = []Rule{
 	},
 	{
 		Code: "protocol-not-offered", Title: "Gateway does not offer the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "Nobody answers.", Fix: "Use a protocol that the gateway offers, or add the offer to its record.", Source: "practice",
+		Why: "The gateway does not respond.", Fix: "Use a protocol that the gateway offers, or add the offer to its record.", Source: "practice",
 		Bad:  Example{"PPTP to a gateway that no longer has it", func(s *Subject) { s.by(vpn.PPTP); s.Gateway.Offers.PPTP = nil }},
 		Good: Example{"a protocol that it offers", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -49,7 +49,7 @@ var fitRules = []Rule{
 	},
 	{
 		Code: "remote-id-not-gateways", Title: "Remote identity differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemoteID},
-		Why: "The device expects a name that the gateway does not have, and breaks off.", Fix: "Take the identity from the gateway's record.", Source: "RFC 7296 §3.5",
+		Why: "The device expects a different identity, and disconnects.", Fix: "Use the identity of the gateway's record.", Source: "RFC 7296 §3.5",
 		Bad:  Example{"an identity of another gateway", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example" }},
 		Good: Example{"the gateway's", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -66,7 +66,7 @@ var fitRules = []Rule{
 	},
 	{
 		Code: "remote-not-gateways", Title: "Port or transport differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRemotes, vpn.FieldPort},
-		Why: "The device knocks where nobody answers.", Fix: "Take port and transport from the gateway's record.", Source: "practice",
+		Why: "The device connects to a port that does not respond.", Fix: "Use port and transport of the gateway's record.", Source: "practice",
 		Bad:  Example{"TCP at a gateway that has UDP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"the gateway's transport", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -96,7 +96,7 @@ var fitRules = []Rule{
 	},
 	{
 		Code: "control-not-gateways", Title: "Control-channel key type differs from the gateway's", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldControl},
-		Why: "The gateway drops the first packet and seems dead.", Fix: "Take kind and direction from the gateway: where it has direction 0, the client has 1.", Source: "openvpn(8), options tls-auth and tls-crypt",
+		Why: "The gateway drops the first packet and seems unreachable.", Fix: "Use type and direction of the gateway: if it has direction 0, the client has 1.", Source: "openvpn(8), options tls-auth and tls-crypt",
 		Bad:  Example{"tls-auth at a gateway with tls-crypt", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control.Kind = vpn.ControlAuth }},
 		Good: Example{"the gateway's kind", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -125,7 +125,7 @@ var fitRules = []Rule{
 	},
 	{
 		Code: "pfs-not-offered", Title: "PFS group differs from the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldESP},
-		Why: "The connection comes up and breaks off at the first renewal of its keys, hours later.", Fix: "Use a group for child keys that both sides have.", Source: "RFC 7296 §1.3.1; RFC 2409 §5.5",
+		Why: "The connection is established but fails at the first rekeying, hours later.", Fix: "Use a PFS group that both sides support.", Source: "RFC 7296 §1.3.1; RFC 2409 §5.5",
 		Bad: Example{"ecp384 for children at a gateway with ecp256", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.Connection.IKEv2.ESP = []string{"aes256gcm16-ecp384"}
@@ -145,7 +145,7 @@ var fitRules = []Rule{
 // cipherRule finds tunnels whose two sides share no data cipher.
 var cipherRule = Rule{
 	Code: "cipher-nothing-shared", Title: "No common data cipher", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldCiphers},
-	Why: "The tunnel comes up to its sign-in and is then broken off.", Fix: "Let both sides take AES-256-GCM.", Source: "openvpn(8), option data-ciphers",
+	Why: "The sign-in succeeds, then the tunnel is closed.", Fix: "Enable AES-256-GCM on both sides.", Source: "openvpn(8), option data-ciphers",
 	Bad:  Example{"AES-128-CBC at a gateway with AES-256-GCM", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-128-CBC"} }},
 	Good: Example{"AES-256-GCM there", func(s *Subject) { s.by(vpn.TLS) }},
 	look: func(s *Subject) []Hit {

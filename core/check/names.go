@@ -13,7 +13,7 @@ const forbidden = `\/:*?"<>|`
 var nameRules = []Rule{
 	{
 		Code: "name-empty", Title: "Connection name is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
-		Why: "The person would see a connection without a name, or the system refuses it.", Fix: "Give the connection a name.", Source: "practice",
+		Why: "The connection would have no name, or the system rejects it.", Fix: "Give the connection a name.", Source: "practice",
 		Bad:  Example{"an empty name", func(s *Subject) { s.Connection.Name = " " }},
 		Good: Example{"a name", func(s *Subject) { s.Connection.Name = "Skerry Line Norrvik" }},
 		look: func(s *Subject) []Hit {
@@ -26,7 +26,7 @@ var nameRules = []Rule{
 	{
 		Code: "name-forbidden", Title: "Connection name has a forbidden character", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
 		Why: `Windows and file systems refuse \ / : * ? " < > | in a name, and the installation stops.`,
-		Fix: "Leave that character out.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
+		Fix: "Remove that character.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
 		Bad:  Example{"a slash in the name", func(s *Subject) { s.Connection.Name = "Skerry Line/Norrvik" }},
 		Good: Example{"a hyphen instead", func(s *Subject) { s.Connection.Name = "Skerry Line - Norrvik" }},
 		look: func(s *Subject) []Hit {
@@ -38,7 +38,7 @@ var nameRules = []Rule{
 	},
 	{
 		Code: "name-not-unique", Title: "Connection name is used twice on the device", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldName},
-		Why: "The second replaces the first, or nobody knows which is which.",
+		Why: "The second replaces the first, or people cannot tell them apart.",
 		Fix: "Name each connection after its gateway.", Source: "practice",
 		Bad:  Example{"another connection of that name", func(s *Subject) { s.Siblings = []Sibling{{Name: s.Connection.Name}} }},
 		Good: Example{"another connection of another name", func(s *Subject) { s.Siblings = []Sibling{{Name: "Skerry Line Tallholm"}} }},
@@ -53,7 +53,7 @@ var nameRules = []Rule{
 	},
 	{
 		Code: "name-lacks-gateway", Title: "Connection name does not identify the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldName},
-		Why: "With a second connection on the device, nobody knows which one leads where.",
+		Why: "With a second connection on the device, people cannot tell them apart.",
 		Fix: "Put the gateway's name or city into the name.", Source: "practice",
 		Bad:  Example{"a name that says only VPN", func(s *Subject) { s.Connection.Name = "VPN" }},
 		Good: Example{"a name with the gateway", func(s *Subject) { s.Connection.Name = "Ferry Norrvik" }},

@@ -43,9 +43,9 @@ func pastedRule(piece, code, title, why, bad string) Rule {
 
 // pastedRules find what came along when an address was pasted.
 var pastedRules = []Rule{
-	pastedRule("scheme", "address-with-scheme", "URL instead of the gateway's host name", "The device looks for a host of that whole name and finds none.", "https://norrvik.skerryline.example"),
-	pastedRule("path", "address-with-path", "Path after the gateway's host name", "The device looks for a host of that whole name and finds none.", "norrvik.skerryline.example/vpn"),
-	pastedRule("port", "address-with-port", "Port where none is supported", "The protocol has its own port; the device takes the number for a part of the name.", "norrvik.skerryline.example:1701"),
+	pastedRule("scheme", "address-with-scheme", "URL instead of the gateway's host name", "The device tries to resolve the whole text as a host name and fails.", "https://norrvik.skerryline.example"),
+	pastedRule("path", "address-with-path", "Path after the gateway's host name", "The device tries to resolve the whole text as a host name and fails.", "norrvik.skerryline.example/vpn"),
+	pastedRule("port", "address-with-port", "Port where none is supported", "The protocol uses its default port; the device treats the number as part of the name.", "norrvik.skerryline.example:1701"),
 }
 
 // plainLetters are what stands on a keyboard in the place of its look-alikes.

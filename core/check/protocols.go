@@ -17,7 +17,7 @@ import (
 var protocolRules = []Rule{
 	{
 		Code: "auth-nothing-shared", Title: "No common authentication method", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuth},
-		Why: "The device does not support what the gateway requires.", Fix: "Let the gateway take another way, or use another protocol for this device.", Source: "see the platform table",
+		Why: "The device does not support what the gateway requires.", Fix: "Enable another authentication method at the gateway, or use another protocol for this device.", Source: "see the platform table",
 		Bad: Example{"a pre-shared key alone, for IKEv2 on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.Connection.IKEv2.Auth = vpn.IKEv2PSK
@@ -45,7 +45,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "identity-missing", Title: "Device certificate is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The gateway requires a certificate, and the device has none.", Fix: "Bring the device's certificate with its key, or let the gateway take login and password.", Source: "RFC 7296 §2.15, RFC 5216 §2",
+		Why: "The gateway requires a certificate, and the device has none.", Fix: "Import the device's certificate and key, or enable login and password at the gateway.", Source: "RFC 7296 §2.15, RFC 5216 §2",
 		Bad:  Example{"IKEv2 by certificate, without one", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2Certificate }},
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -58,7 +58,7 @@ var protocolRules = []Rule{
 	{
 		Code: "authority-missing", Title: "CA of the gateway's certificate is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
 		Why: "The TLS tunnel trusts only the CA in its file; without it the gateway is rejected, or any gateway is trusted.",
-		Fix: "Add the authority's certificate to the gateway's offer.", Source: "openvpn(8), option ca",
+		Fix: "Add the CA certificate to the gateway's offer.", Source: "openvpn(8), option ca",
 		Bad:  Example{"a TLS tunnel without an authority", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "" }},
 		Good: Example{"a TLS tunnel with one", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -70,8 +70,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "authority-assumed", Title: "CA of the gateway is not in the file", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "Unless the gateway's certificate is from an authority that every device knows, the device refuses it.",
-		Fix: "Add the authority's certificate to the offer, unless it is one that devices bring along.", Source: "RFC 7296 §3.6",
+		Why: "Unless the gateway's certificate is from a public CA, the device rejects it.",
+		Fix: "Add the CA certificate to the offer, unless devices already trust it.", Source: "RFC 7296 §3.6",
 		Bad:  Example{"IKEv2 without an authority", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Authority = "" }},
 		Good: Example{"IKEv2 with one", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
@@ -84,7 +84,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "authority-unread", Title: "CA certificate cannot be read", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
-		Why: "The device has no CA to trust, and rejects the gateway.", Fix: "Take the authority's certificate again, in PEM form.", Source: "RFC 7468 §5",
+		Why: "The device has no CA to trust, and rejects the gateway.", Fix: "Import the CA certificate again, as PEM.", Source: "RFC 7468 §5",
 		Bad:  Example{"text that is no certificate", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "-----BEGIN NOTHING-----" }},
 		Good: Example{"an authority's certificate", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -99,8 +99,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "name-is-number", Title: "IP address is used, but the certificate is checked by name", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
-		Why: "Certificates rarely carry the number, and people then switch the check off.",
-		Fix: "Use the gateway's name, or say which name its certificate has.", Source: "RFC 9525 §6",
+		Why: "Certificates rarely contain the IP address, and people then disable the check.",
+		Fix: "Use the gateway's name, or set the name in its certificate.", Source: "RFC 9525 §6",
 		Bad: Example{"SSTP to an IP address", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }}, Good: Example{"SSTP to a name", func(s *Subject) { s.by(vpn.SSTP) }},
 		look: func(s *Subject) []Hit {
 			c := s.Connection
@@ -113,8 +113,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "remote-id-differs", Title: "Remote identity differs from the server name", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRemoteID},
-		Why: "Devices that check the address they connect to, such as Windows, refuse the gateway's certificate unless it has both names.",
-		Fix: "See to it that the gateway's certificate has both names, or make them the same.", Source: "RFC 7296 §3.5; practice",
+		Why: "Devices that check the address they connect to, such as Windows, reject the gateway's certificate unless it has both names.",
+		Fix: "Make sure that the gateway's certificate has both names, or use the same name for both.", Source: "RFC 7296 §3.5; practice",
 		Bad: Example{"another name as identity", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.Connection.IKEv2.RemoteID = "vpn.skerryline.example"
@@ -130,7 +130,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "aggressive-mode", Title: "Pre-shared key in IKEv1 aggressive mode", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldGroup},
-		Why: "The gateway sends what is needed to guess the key off line to anybody who asks.", Fix: "Let the gateway take main mode, or IKEv2.", Source: "RFC 2409 §5.4; CVE-2002-1623",
+		Why: "The gateway sends data that allows offline guessing of the key to anybody.", Fix: "Enable main mode or IKEv2 at the gateway.", Source: "RFC 2409 §5.4; CVE-2002-1623",
 		Bad:  Example{"aggressive mode", func(s *Subject) { s.Connection.L2TP.Aggressive = true }},
 		Good: Example{"main mode", func(s *Subject) { s.Connection.L2TP.Aggressive = false }},
 		look: func(s *Subject) []Hit {
@@ -142,8 +142,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "psk-shared", Title: "Pre-shared key is shared by all users of the gateway", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPSK},
-		Why: "Whoever knows the key can pose as the gateway, and nothing else tells people apart.",
-		Fix: "Let the gateway take certificates, or login and password by EAP.", Source: "RFC 7296 §2.15",
+		Why: "Whoever knows the key can impersonate the gateway.",
+		Fix: "Use certificates, or login and password with EAP.", Source: "RFC 7296 §2.15",
 		Bad: Example{"IKEv2 by a pre-shared key alone", func(s *Subject) {
 			s.by(vpn.IKEv2)
 			s.Connection.IKEv2.Auth = vpn.IKEv2PSK
@@ -159,8 +159,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "pptp-outdated", Title: "PPTP is no longer secure", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "What was recorded of a sign-in by MS-CHAPv2 gives the password with little effort, and with it all that passed.",
-		Fix: "Use another protocol; keep PPTP only for devices that have nothing else.", Source: "RFC 3079 §4; practice since 2012",
+		Why: "A recorded MS-CHAPv2 sign-in reveals the password with little effort, and with it all traffic.",
+		Fix: "Use another protocol; keep PPTP only for devices that support nothing else.", Source: "RFC 3079 §4; practice since 2012",
 		Bad: Example{"a connection by PPTP", func(s *Subject) { s.by(vpn.PPTP) }}, Good: Example{"a connection by IKEv2", func(s *Subject) { s.by(vpn.IKEv2) }},
 		look: func(s *Subject) []Hit {
 			if s.Connection.PPTP != nil {
@@ -171,7 +171,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "mppe-missing", Title: "PPTP link without encryption", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldMPPE},
-		Why: "All traffic is sent unencrypted.", Fix: "Let the gateway take MS-CHAPv2 with MPPE of 128 bits.", Source: "RFC 3078, RFC 3079 §3",
+		Why: "All traffic is sent unencrypted.", Fix: "Enable MS-CHAPv2 with 128-bit MPPE at the gateway.", Source: "RFC 3078, RFC 3079 §3",
 		Bad:  Example{"no strength of MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.MPPE = nil }},
 		Good: Example{"128 bits", func(s *Subject) { s.by(vpn.PPTP) }},
 		look: func(s *Subject) []Hit {
@@ -183,7 +183,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "mppe-without-keys", Title: "PPP method provides no keys for MPPE", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
-		Why: "The link is refused, or comes up without encryption.", Fix: "Allow only MS-CHAPv2 or EAP.", Source: "RFC 3079 §3",
+		Why: "The link is rejected, or established without encryption.", Fix: "Allow only MS-CHAPv2 or EAP.", Source: "RFC 3079 §3",
 		Bad:  Example{"CHAP with MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.PPP = []suite.PPPMethod{suite.CHAP} }},
 		Good: Example{"MS-CHAPv2 with MPPE", func(s *Subject) { s.by(vpn.PPTP) }},
 		look: func(s *Subject) []Hit {
@@ -195,7 +195,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "mppe-short", Title: "MPPE with short keys", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMPPE},
-		Why: "Keys of 40 and 56 bits are found by trying them all.", Fix: "Take 128 bits only.", Source: "RFC 3078 §1",
+		Why: "Keys of 40 and 56 bits can be found by brute force.", Fix: "Allow only 128 bits.", Source: "RFC 3078 §1",
 		Bad:  Example{"40 bits", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.MPPE = []suite.MPPE{"128", "40"} }},
 		Good: Example{"128 bits", func(s *Subject) { s.by(vpn.PPTP) }},
 		look: func(s *Subject) []Hit {
@@ -211,7 +211,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "tls-version-old", Title: "Outdated TLS versions are allowed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMinTLS},
-		Why: "TLS 1.0 and 1.1 are given up.", Fix: "Set the lowest version to 1.2.", Source: "RFC 8996",
+		Why: "TLS 1.0 and 1.1 are deprecated.", Fix: "Set the minimum version to 1.2.", Source: "RFC 8996",
 		Bad: Example{"1.0", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.MinTLS = "1.0" }}, Good: Example{"1.2", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
 			if t := s.Connection.TLS; t != nil && (t.MinTLS == "1.0" || t.MinTLS == "1.1") {
@@ -222,22 +222,22 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "cipher-weak", Title: "Weak data cipher or digest", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldCiphers, vpn.FieldDigest},
-		Why: "Ciphers with blocks of 64 bits, MD5 and the like are within reach of a determined attacker.", Fix: "Take AES-256-GCM, or AES-256-CBC with SHA256.", Source: "CVE-2016-6329, RFC 6151",
+		Why: "64-bit block ciphers, MD5 and the like can be broken by a determined attacker.", Fix: "Use AES-256-GCM, or AES-256-CBC with SHA256.", Source: "CVE-2016-6329, RFC 6151",
 		Bad:  Example{"BF-CBC", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-256-GCM", "BF-CBC"} }},
 		Good: Example{"AES-256-GCM", func(s *Subject) { s.by(vpn.TLS) }},
 		look: eachCipher(suite.Weak),
 	},
 	{
 		Code: "cipher-broken", Title: "Broken data cipher or digest", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldCiphers, vpn.FieldDigest},
-		Why: "What passes through can be read.", Fix: "Take AES-256-GCM, or AES-256-CBC with SHA256.", Source: "practice",
+		Why: "The traffic can be read.", Fix: "Use AES-256-GCM, or AES-256-CBC with SHA256.", Source: "practice",
 		Bad:  Example{"none", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"none"} }},
 		Good: Example{"AES-256-GCM", func(s *Subject) { s.by(vpn.TLS) }},
 		look: eachCipher(suite.Broken),
 	},
 	{
 		Code: "server-unchecked", Title: "Any certificate of the CA is accepted as the gateway's", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServerName},
-		Why: "Another server of the same authority could pose as the gateway.",
-		Fix: "Say which name the gateway's certificate has.", Source: "openvpn(8), option verify-x509-name",
+		Why: "Another server with a certificate of the same CA could impersonate the gateway.",
+		Fix: "Set the name in the gateway's certificate.", Source: "openvpn(8), option verify-x509-name",
 		Bad:  Example{"no name", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.ServerName = "" }},
 		Good: Example{"a name", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -249,7 +249,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "control-unwrapped", Title: "Control channel is not protected by a key", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
-		Why: "The gateway answers everybody, and faults in TLS can be reached without a key.",
+		Why: "The gateway responds to everybody, and TLS vulnerabilities are exposed.",
 		Fix: "Add a control-channel key to gateway and offer.", Source: "openvpn(8), option tls-crypt",
 		Bad:  Example{"no key", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control = nil }},
 		Good: Example{"a key", func(s *Subject) { s.by(vpn.TLS) }},
@@ -262,7 +262,7 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "control-direction", Title: "Control-channel key without direction", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldControl},
-		Why: "Gateways mostly use the key by direction (0 there, 1 on the client); without it each drops what the other sends.",
+		Why: "Gateways usually use the key with a direction (0 there, 1 on the client); without it each side drops the other's packets.",
 		Fix: "Set the direction to 1, unless the gateway uses none.", Source: "openvpn(8), option key-direction",
 		Bad: Example{"an auth key without a direction", func(s *Subject) {
 			s.by(vpn.TLS)
@@ -281,8 +281,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "tls-over-tcp", Title: "Tunnel over TCP only", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRemotes},
-		Why: "TCP inside TCP stalls on bad lines: both repeat what was lost.",
-		Fix: "Offer UDP too, and put it first.", Source: "practice",
+		Why: "TCP inside TCP stalls on poor connections: both layers retransmit.",
+		Fix: "Offer UDP as well, and prefer it.", Source: "practice",
 		Bad:  Example{"one remote, TCP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"one remote, UDP", func(s *Subject) { s.by(vpn.TLS) }},
 		look: func(s *Subject) []Hit {
@@ -295,8 +295,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "proposals-unset", Title: "Client's weak default proposals are used", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "The built-in proposals of Windows for IKEv2 reach only group 2, which a sound gateway refuses.",
-		Fix: "Put proposals that Windows can name first, such as aes256-sha256-modp2048, at the gateway.", Source: "Microsoft: Set-VpnConnectionIPsecConfiguration",
+		Why: "The built-in proposals of Windows for IKEv2 reach only group 2, which a properly configured gateway rejects.",
+		Fix: "Prefer proposals that Windows supports, such as aes256-sha256-modp2048, at the gateway.", Source: "Microsoft: Set-VpnConnectionIPsecConfiguration",
 		Bad: Example{"no proposals, on Windows", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.Connection.IKEv2.IKE, s.Connection.IKEv2.ESP = nil, nil
@@ -311,8 +311,8 @@ var protocolRules = []Rule{
 	},
 	{
 		Code: "past-the-tunnel", Title: "IPv6 traffic bypasses the tunnel", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIPv6},
-		Why: "With a full tunnel of IPv4 alone, whatever has IPv6 is reached outside, from the device's own address.",
-		Fix: "Let the gateway give out IPv6 addresses, or refuse IPv6 in a pattern.", Source: "RFC 7359 §3",
+		Why: "With an IPv4-only full tunnel, IPv6 destinations are reached outside the tunnel, from the device's own address.",
+		Fix: "Assign IPv6 addresses at the gateway, or block IPv6 with a pattern.", Source: "RFC 7359 §3",
 		Bad: Example{"a full tunnel without IPv6", func(s *Subject) {
 			s.by(vpn.TLS)
 			s.Connection.Tunnel, s.Connection.IPv6 = vpn.TunnelFull, ""
@@ -361,8 +361,8 @@ var connectRules = []Rule{
 	{
 		Code: "pattern-unmet", Title: "Device does not support what the pattern sets", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy, vpn.FieldSite, vpn.FieldRoutes, vpn.FieldDomains, vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldNAT},
-		Why:    "The connection is made without it, and behaves otherwise than on other devices.",
-		Fix:    "Make a pattern of its own for such devices, or choose another protocol or file for this one.", Source: "see the table of formats",
+		Why:    "The connection is set up without it, and behaves differently from other devices.",
+		Fix:    "Create a separate pattern for such devices, or choose another protocol or file format for this one.", Source: "see the table of formats",
 		Bad: Example{"on demand, for a keyfile", func(s *Subject) {
 			s.Unmet = []plan.Unmet{{Field: vpn.FieldConnect, Wanted: "on-demand", Reason: "a keyfile cannot say it"}}
 		}},
@@ -379,8 +379,8 @@ var connectRules = []Rule{
 	},
 	{
 		Code: "connects-and-asks", Title: "Connects automatically, but prompts for a password", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
-		Why: "The device asks again and again in the middle of other work, or stays unconnected because nobody answers.",
-		Fix: "Save the password, use a certificate, or let people connect by hand.", Source: "practice",
+		Why: "The device interrupts people with prompts, or stays disconnected.",
+		Fix: "Save the password, use a certificate, or let people connect manually.", Source: "practice",
 		Bad: Example{"always, with a password that is prompted for", func(s *Subject) {
 			s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordPrompted
 		}},
@@ -395,8 +395,8 @@ var connectRules = []Rule{
 	},
 	{
 		Code: "probe-outside", Title: "Probe URL responds everywhere", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
-		Why: "While the probe answers no connection is made; one that the whole world reaches keeps the device unconnected.",
-		Fix: "Probe a page that answers only inside.", Source: "Apple: Device Management, URLStringProbe",
+		Why: "While the probe URL responds, the device stays disconnected; a public URL always responds.",
+		Fix: "Use a URL that responds only on the internal network.", Source: "Apple: Device Management, URLStringProbe",
 		Bad: Example{"the gateway's own public name", func(s *Subject) {
 			s.Connection.Connect, s.Connection.Demand = vpn.OnDemand, &vpn.Demand{Probe: "https://" + s.Connection.Server + "/"}
 		}},

@@ -33,7 +33,7 @@ func covers(list []netip.Prefix, v string) bool {
 var routeRules = []Rule{
 	{
 		Code: "route-host-bits", Title: "Network has host bits set", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
-		Why: "Some systems refuse such a network, others silently take another one.", Fix: "Write the network itself.", Source: "RFC 4632 §3.1",
+		Why: "Some systems reject such a network, others silently use a different one.", Fix: "Enter the network address.", Source: "RFC 4632 §3.1",
 		Bad:  Example{"10.20.3.4/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.3.4/16"} }},
 		Good: Example{"10.20.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16"} }},
 		look: func(s *Subject) []Hit {
@@ -54,7 +54,7 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "route-overlap", Title: "Duplicate or overlapping networks", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes},
-		Why: "It does no more than the larger one and hides what was meant.", Fix: "Remove the smaller one.", Source: "practice",
+		Why: "It is covered by the larger one and obscures the intent.", Fix: "Remove the smaller one.", Source: "practice",
 		Bad:  Example{"10.20.0.0/16 and 10.20.8.0/24", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.20.8.0/24"} }},
 		Good: Example{"10.20.0.0/16 and 10.21.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.21.0.0/16"} }},
 		look: func(s *Subject) []Hit {
@@ -72,8 +72,8 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "route-home", Title: "Network is common in home networks", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRoutes, vpn.FieldPool},
-		Why: "At home the device has the same network on its own link, and what is behind the gateway stays out of reach.",
-		Fix: "Move to a network that is rarely used, such as one from 10.64.0.0/10.", Source: "practice",
+		Why: "At home the device has the same network on its own link, and the networks behind the gateway stay unreachable.",
+		Fix: "Use a network that is less common, such as one from 10.64.0.0/10.", Source: "practice",
 		Bad:  Example{"192.168.1.0/24 behind the gateway", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "192.168.1.0/24"} }},
 		Good: Example{"192.168.213.0/24 behind it", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "192.168.213.0/24"} }},
 		look: func(s *Subject) []Hit {
@@ -94,8 +94,8 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "pool-in-route", Title: "Client address pool overlaps a route", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPool},
-		Why: "The device has its own address behind the gateway too; answers go astray unless the gateway answers for it (proxy ARP).",
-		Fix: "Give clients addresses from a network of their own.", Source: "practice", Record: true,
+		Why: "The device has its own address behind the gateway too; responses are misrouted unless the gateway answers for it (proxy ARP).",
+		Fix: "Assign client addresses from a separate network.", Source: "practice", Record: true,
 		Bad:  Example{"a pool inside 10.20.0.0/16", func(s *Subject) { s.Gateway.Pool = []string{"10.20.99.0/24"} }},
 		Good: Example{"a pool of its own", func(s *Subject) { s.Gateway.Pool = []string{"10.99.20.0/24"} }},
 		look: func(s *Subject) []Hit {
@@ -114,7 +114,7 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "split-without-routes", Title: "Split tunnel without routes", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
-		Why: "The tunnel comes up and nothing goes through it.", Fix: "Name the networks behind the gateway, or use a full tunnel.", Source: "practice",
+		Why: "The tunnel is established, but no traffic uses it.", Fix: "Set the networks behind the gateway, or use a full tunnel.", Source: "practice",
 		Bad:  Example{"split and no route", func(s *Subject) { s.Connection.Routes = nil; s.Connection.DNS = nil; s.Connection.Domains = nil }},
 		Good: Example{"full and no route", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
 		look: func(s *Subject) []Hit {
@@ -126,7 +126,7 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "full-without-dns", Title: "Full tunnel without a DNS server", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "The device may go on asking the server of its own network, which the tunnel does not reach.",
+		Why: "The device may keep using the DNS server of its local network, which is not reachable through the tunnel.",
 		Fix: "Add the internal DNS servers to the gateway's record.", Source: "practice",
 		Bad: Example{"full and no DNS", func(s *Subject) {
 			s.Connection.Tunnel = vpn.TunnelFull
@@ -181,7 +181,7 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "dns-outside-world", Title: "Internal domains are resolved by a public DNS server", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDNS},
-		Why: "A public server does not know internal names, and everybody on the path sees the queries.", Fix: "Name the DNS server behind the gateway.", Source: "practice",
+		Why: "A public server does not know internal names, and everybody on the path sees the queries.", Fix: "Set the DNS server behind the gateway.", Source: "practice",
 		Bad: Example{"a public server", func(s *Subject) {
 			s.Connection.Tunnel = vpn.TunnelFull
 			s.Connection.Routes = nil
@@ -201,7 +201,7 @@ var routeRules = []Rule{
 	},
 	{
 		Code: "routes-shared", Title: "Two connections of the device route the same network", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRoutes},
-		Why: "With both connected, it is chance which one the traffic takes.", Fix: "Tell the person to use one at a time, or separate the networks.", Source: "practice",
+		Why: "With both connected, it is undefined which one the traffic uses.", Fix: "Tell the person to use one at a time, or separate the networks.", Source: "practice",
 		Bad: Example{"another profile with 10.20.8.0/24", func(s *Subject) {
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Routes: []string{"10.20.8.0/24"}}}
 		}},

@@ -55,7 +55,7 @@ func (s *Subject) words(field vpn.Field) []string {
 var secretRules = []Rule{
 	{
 		Code: "psk-missing", Title: "Pre-shared key is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK},
-		Why: "Without the key the device and the gateway cannot begin to talk.", Fix: "Store the gateway's pre-shared key.", Source: "RFC 2409 §5.4",
+		Why: "Without the key, device and gateway cannot establish a connection.", Fix: "Store the gateway's pre-shared key.", Source: "RFC 2409 §5.4",
 		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
 		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit {
@@ -67,15 +67,15 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "psk-guessable", Title: "Pre-shared key is guessable", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
-		Why: "Whoever stands between can pose as the gateway and try keys off line until one fits.",
-		Fix: "Make a new key of at least 20 random characters.", Source: "RFC 2409 §5.4; practice",
+		Why: "An attacker on the path can impersonate the gateway and try keys offline.",
+		Fix: "Generate a new key of at least 20 random characters.", Source: "RFC 2409 §5.4; practice",
 		Bad:  Example{"a word and a year", func(s *Subject) { s.setPSK("Skerry2024") }},
 		Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit { return s.guessable(vpn.FieldPSK, s.psk(), pskBits) },
 	},
 	{
 		Code: "password-guessable", Title: "Password is guessable", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
-		Why: "Somebody who knows the person's name and the usual patterns gets in.",
+		Why: "It can be guessed from the person's name and common patterns.",
 		Fix: "Choose a longer password of unrelated words or random characters.", Source: "NIST SP 800-63B-4 §3.1.1",
 		Bad:  Example{"a common word with digits", func(s *Subject) { s.setPassword("sunshine12") }},
 		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
@@ -88,7 +88,7 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "password-common", Title: "Password is on lists of common passwords", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
-		Why: "It is among the first that are tried anywhere.", Fix: "Choose another one: several unrelated words, or random characters.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Why: "It is among the first that attackers try.", Fix: "Choose another one: several unrelated words, or random characters.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"a password from such a list", func(s *Subject) { s.setPassword("sunshine") }},
 		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
 		look: func(s *Subject) []Hit {
@@ -103,19 +103,19 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "password-short", Title: "Password is shorter than 8 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
-		Why: "All passwords of that length can be tried.", Fix: "Choose one of at least 15 characters; 8 are the least.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Why: "All passwords of that length can be tried out.", Fix: "Choose one of at least 15 characters; 8 is the minimum.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad: Example{"seven characters", func(s *Subject) { s.setPassword("q7#Zk2v") }}, Good: Example{"thirty characters", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
 		look: func(s *Subject) []Hit { return short(vpn.FieldPassword, s.password(), 8) },
 	},
 	{
 		Code: "psk-short", Title: "Pre-shared key is shorter than 16 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
-		Why: "What is overheard at the beginning of a connection lets all keys of that length be tried off line.", Fix: "Make a new key of at least 20 random characters.", Source: "RFC 7296 §2.15",
+		Why: "A recorded handshake allows all keys of that length to be tried offline.", Fix: "Generate a new key of at least 20 random characters.", Source: "RFC 7296 §2.15",
 		Bad: Example{"twelve characters", func(s *Subject) { s.setPSK("q7#Zk2v!m9Tx") }}, Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: func(s *Subject) []Hit { return short(vpn.FieldPSK, s.psk(), 16) },
 	},
 	{
 		Code: "password-is-login", Title: "Password equals the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
-		Why: "It is the first thing that anybody tries.", Fix: "Choose another password.", Source: "NIST SP 800-63B-4 §3.1.1.2",
+		Why: "It is the first guess of any attacker.", Fix: "Choose another password.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"the login, capitals apart", func(s *Subject) { s.setPassword("A_Fjell") }},
 		Good: Example{"another password", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
 		look: func(s *Subject) []Hit {
@@ -127,7 +127,7 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "psk-is-password", Title: "Pre-shared key is also used as a password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPSK, vpn.FieldPassword},
-		Why: "The key is known to everybody who uses the gateway, and so is this password then.",
+		Why: "Everybody who uses the gateway knows the key, and therefore this password.",
 		Fix: "Choose another password for the account.", Source: "practice",
 		Bad:  Example{"key and password alike", func(s *Subject) { s.setPassword(s.psk()) }},
 		Good: Example{"different ones", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
@@ -157,8 +157,8 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "cannot-ask", Title: "Device cannot prompt for the password", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPasswordMode},
-		Why: "The password is to be asked for on a device that has nobody to ask.",
-		Fix: "Let the password be saved on this device.", Source: "practice",
+		Why: "The device would have to prompt for the password, but cannot.",
+		Fix: "Save the password on this device.", Source: "practice",
 		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
 		look: func(s *Subject) []Hit {
@@ -172,7 +172,7 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "saved-unencrypted", Title: "Password is saved on an unencrypted disk", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPasswordMode},
-		Why: "Whoever finds or steals the device reads the password from its disk.",
+		Why: "Whoever finds or steals the device can read the password from its disk.",
 		Fix: "Encrypt the disk, or let the device prompt for the password.", Source: "practice",
 		Bad:  Example{"saved, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false }},
 		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.PasswordMode = vpn.PasswordPrompted }},
@@ -185,8 +185,8 @@ var secretRules = []Rule{
 	},
 	{
 		Code: "hard-to-type", Title: "Easily confused characters in a value to be typed", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK, vpn.FieldLogin},
-		Why: "Capital O and zero, capital I, small l and one look alike on paper; people type the wrong one.",
-		Fix: "Choose one without 0 O o 1 l I | where it must be typed.", Source: "practice",
+		Why: "Capital O and zero, capital I, lower-case l and one look alike on paper and are mistyped.",
+		Fix: "Choose one without 0 O o 1 l I | if it has to be typed.", Source: "practice",
 		Bad: Example{"a key with l, 1, O and 0 for an Android phone", func(s *Subject) {
 			s.onto(vpn.Android, "10")
 			s.setPSK("kelp-O0l1-Harbor-mizzen-93-osprey")

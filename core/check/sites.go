@@ -90,8 +90,8 @@ var siteRules = []Rule{
 	},
 	{
 		Code: "site-not-announced", Title: "Site network is not announced by the gateway's record", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldSite},
-		Why: "What is behind the gateway finds no way back to the site, and other devices are told no route to it.",
-		Fix: "Let the gateway route the network to the router and add it to the announced networks of its record, or let the router masquerade.", Source: "practice",
+		Why: "Hosts behind the gateway have no route back to the site, and other devices get no route to it.",
+		Fix: "Route the network to the router at the gateway and add it to the announced networks of its record, or let the router masquerade.", Source: "practice",
 		Bad:  Example{"10.50.1.0/24, and nothing is announced", func(s *Subject) { sampleSite(s, false, "10.50.1.0/24"); s.Gateway.Announced = nil }},
 		Good: Example{"10.50.1.0/24 within 10.50.0.0/16", func(s *Subject) { sampleSite(s, false, "10.50.1.0/24") }},
 		look: func(s *Subject) []Hit {

@@ -151,7 +151,7 @@ func names(ps []suite.Proposal) string {
 var strengthRules = []Rule{
 	{
 		Code: "ppp-nothing-shared", Title: "No common PPP authentication method", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPPP},
-		Why: "Gateway and device cannot agree how the person signs in.", Fix: "Let the gateway take MS-CHAPv2.", Source: "RFC 1661 §6.2",
+		Why: "Gateway and device cannot agree on an authentication method.", Fix: "Enable MS-CHAPv2 at the gateway.", Source: "RFC 1661 §6.2",
 		Bad: Example{"a gateway that takes only EAP", func(s *Subject) {
 			s.Connection.L2TP.PPP = nil
 			s.Gateway.Offers.L2TP.PPP = []suite.PPPMethod{suite.EAP}
@@ -166,8 +166,8 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "ppp-clear", Title: "Password is sent in clear", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPPP},
-		Why: "With PAP only the tunnel around it, if there is one, stands between the password and whoever listens.",
-		Fix: "Let the gateway take MS-CHAPv2 and leave PAP off.", Source: "RFC 1334 §2",
+		Why: "With PAP, the password is protected only by the tunnel around it, if there is one.",
+		Fix: "Enable MS-CHAPv2 at the gateway and disable PAP.", Source: "RFC 1334 §2",
 		Bad:  Example{"PAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.PAP} }},
 		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
 		look: func(s *Subject) []Hit {
@@ -176,8 +176,8 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "ppp-weak", Title: "Weak PPP authentication method", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPPP},
-		Why: "What was recorded of the sign-in can be turned into the password off line.",
-		Fix: "Let the gateway take MS-CHAPv2 and leave the weaker ones off.", Source: "RFC 1994 §1.1, RFC 2433",
+		Why: "The password can be recovered offline from a recorded sign-in.",
+		Fix: "Enable MS-CHAPv2 at the gateway and disable the weaker methods.", Source: "RFC 1994 §1.1, RFC 2433",
 		Bad:  Example{"CHAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.CHAP} }},
 		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
 		look: func(s *Subject) []Hit {
@@ -186,35 +186,35 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "ike-nothing-shared", Title: "No common IKE proposal", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "The very first exchange ends with NO_PROPOSAL_CHOSEN.", Fix: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5, RFC 7296 §2.7",
+		Why: "The first exchange fails with NO_PROPOSAL_CHOSEN.", Fix: "Enable a proposal that the device sends at the gateway.", Source: "RFC 2409 §5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.IKE = []string{"aes128-sha256-ecp256"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setIKE("aes128-sha256-ecp256") }},
 		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
 	},
 	{
 		Code: "esp-nothing-shared", Title: "No common ESP proposal", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldESP},
-		Why: "The key exchange succeeds and the tunnel behind it is refused.", Fix: "Let the gateway take a proposal that the device sends.", Source: "RFC 2409 §5.5, RFC 7296 §2.7",
+		Why: "The key exchange succeeds, but the tunnel is rejected.", Fix: "Enable a proposal that the device sends at the gateway.", Source: "RFC 2409 §5.5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.ESP = []string{"aes128gcm16"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setESP("aes128gcm16-ecp256") }},
 		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldESP) },
 	},
 	{
 		Code: "algorithm-broken", Title: "Broken algorithm in use", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
-		Why: "What passes through can be read with little effort.", Fix: "Let the gateway take AES with SHA-256 and group 14 or better.", Source: "RFC 8247, RFC 8221",
+		Why: "The traffic can be decrypted with little effort.", Fix: "Enable AES with SHA-256 and group 14 or better at the gateway.", Source: "RFC 8247, RFC 8221",
 		Bad:  Example{"DES with MD5", func(s *Subject) { s.setIKE("des-md5-modp2048") }},
 		Good: Example{"AES-256 with SHA-256", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
 		look: eachUsed(ofWorth(suite.Broken)),
 	},
 	{
 		Code: "algorithm-weak", Title: "Weak algorithm in use", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
-		Why: "It is within reach of a determined attacker.", Fix: "Let the gateway take AES with SHA-256 and group 14 or better.", Source: "RFC 8247, RFC 8221",
+		Why: "A determined attacker can break it.", Fix: "Enable AES with SHA-256 and group 14 or better at the gateway.", Source: "RFC 8247, RFC 8221",
 		Bad:  Example{"group 2", func(s *Subject) { s.setIKE("aes256-sha256-modp1024") }},
 		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
 		look: eachUsed(ofWorth(suite.Weak)),
 	},
 	{
 		Code: "algorithm-last-resort", Title: "Algorithm should be replaced soon", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
-		Why: "SHA-1 still holds here, but releases to come will refuse it.", Fix: "Let the gateway also take SHA-256.", Source: "RFC 8247 §2.3",
+		Why: "SHA-1 is still safe here, but future releases will reject it.", Fix: "Enable SHA-256 at the gateway as well.", Source: "RFC 8247 §2.3",
 		Bad:  Example{"SHA-1", func(s *Subject) { s.setESP("aes256-sha1-modp2048") }},
 		Good: Example{"SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
 		look: func(s *Subject) []Hit {
@@ -227,7 +227,7 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "aead-with-integrity", Title: "Integrity algorithm with an AEAD cipher", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
-		Why: "Some daemons refuse the proposal, others never match it.", Fix: "Leave the integrity algorithm out.", Source: "RFC 7296 §3.3, RFC 5282 §8",
+		Why: "Some daemons reject the proposal, others never match it.", Fix: "Remove the integrity algorithm.", Source: "RFC 7296 §3.3, RFC 5282 §8",
 		Bad:  Example{"AES-GCM with SHA-256", func(s *Subject) { s.setESP("aes256gcm16-sha256-modp2048") }},
 		Good: Example{"AES-GCM alone", func(s *Subject) { s.setESP("aes256gcm16-modp2048") }},
 		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
@@ -237,7 +237,7 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "integrity-missing", Title: "Integrity algorithm is missing", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
-		Why: "Without it packets can be changed on the way, and IKE has no such proposal at all.", Fix: "Add sha256.", Source: "RFC 8221 §4, RFC 2409 §4",
+		Why: "Without it packets can be modified in transit, and IKE does not allow such a proposal.", Fix: "Add sha256.", Source: "RFC 8221 §4, RFC 2409 §4",
 		Bad:  Example{"AES-CBC without integrity", func(s *Subject) { s.setESP("aes256-modp2048") }},
 		Good: Example{"AES-CBC with SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
 		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
@@ -247,7 +247,7 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "ike-group-missing", Title: "IKE proposal without a Diffie-Hellman group", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE},
-		Why: "IKE cannot make keys without a group; the daemon refuses the proposal.", Fix: "Add modp2048 or ecp256.", Source: "RFC 2409 §4",
+		Why: "IKE cannot derive keys without a group; the daemon rejects the proposal.", Fix: "Add modp2048 or ecp256.", Source: "RFC 2409 §4",
 		Bad:  Example{"no group", func(s *Subject) { s.setIKE("aes256-sha256") }},
 		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
 		look: eachUsed(func(p part, q suite.Proposal) (string, bool) {
@@ -256,8 +256,8 @@ var strengthRules = []Rule{
 	},
 	{
 		Code: "pfs-missing", Title: "No perfect forward secrecy", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldESP},
-		Why: "Who learns the key of the first exchange can read everything that followed.",
-		Fix: "Add a group to the ESP proposals of device and gateway where both can.", Source: "RFC 2409 §8",
+		Why: "Whoever learns the key of the first exchange can decrypt all later traffic.",
+		Fix: "Add a group to the ESP proposals of device and gateway if both support it.", Source: "RFC 2409 §8",
 		Bad:  Example{"an ESP proposal without a group", func(s *Subject) { s.setESP("aes256-sha256") }},
 		Good: Example{"one with a group", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
 		look: func(s *Subject) []Hit {
@@ -296,7 +296,7 @@ const (
 var timeRules = []Rule{
 	{
 		Code: "lifetimes-upside-down", Title: "Child lifetime is longer than the IKE lifetime", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
-		Why: "The child is cut off when its parent ends, and connections break in between.", Fix: "Let child keys live shorter than the IKE keys, for example 60 and 480 minutes.", Source: "RFC 7296 §2.8",
+		Why: "The child SA ends with its IKE SA, and connections are interrupted.", Fix: "Set the child lifetime below the IKE lifetime, for example 60 and 480 minutes.", Source: "RFC 7296 §2.8",
 		Bad:  Example{"60 minutes for IKE, 480 for children", lifetimes(60, 480)},
 		Good: Example{"480 minutes for IKE, 60 for children", lifetimes(480, 60)},
 		look: func(s *Subject) []Hit {
@@ -308,7 +308,7 @@ var timeRules = []Rule{
 	},
 	{
 		Code: "lifetime-outside", Title: "Lifetime is outside the range that devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
-		Why: "Devices refuse the profile, or take a lifetime of their own.", Fix: "Choose between 10 and 1440 minutes.", Source: "Apple: IKEv2 dictionary, LifeTimeInMinutes",
+		Why: "Devices reject the profile, or use their own lifetime.", Fix: "Choose between 10 and 1440 minutes.", Source: "Apple: IKEv2 dictionary, LifeTimeInMinutes",
 		Bad: Example{"keys for a week", lifetimes(10080, 60)}, Good: Example{"keys for eight hours", lifetimes(480, 60)},
 		look: func(s *Subject) []Hit {
 			i := s.Connection.IKEv2
@@ -325,7 +325,7 @@ var timeRules = []Rule{
 	},
 	{
 		Code: "mppe-stateful", Title: "MPPE in stateful mode", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMPPE},
-		Why: "One lost packet makes the next 255 unreadable, and on a poor line the link stands still.", Fix: "Let both sides use stateless mode.", Source: "RFC 3078 §8.1",
+		Why: "One lost packet makes the next 255 unreadable; on a poor line the link stalls.", Fix: "Use stateless mode on both sides.", Source: "RFC 3078 §8.1",
 		Bad: Example{"stateful mode", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.Stateful = true }}, Good: Example{"stateless mode", func(s *Subject) { s.by(vpn.PPTP) }},
 		look: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil && p.Stateful {

@@ -162,7 +162,7 @@ var typedRules = []Rule{
 	{
 		Code: "invisible-character", Title: "Invisible character in a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
-		Why:    "It came along from a web page or a document; nobody can see it and nobody can type it.",
+		Why:    "It was copied from a web page or document; it is invisible and cannot be typed.",
 		Fix:    "Type the value again instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
 		Bad:  Example{"a login with a zero-width space", func(s *Subject) { s.Account.Login = "a_\u200bfjell" }},
 		Good: Example{"a login with an accented letter", func(s *Subject) { s.Account.Login = "a_fjäll" }},
@@ -171,7 +171,7 @@ var typedRules = []Rule{
 	{
 		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Error,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldName},
-		Why:    "No device lets a person type it, and in a file it can begin a line that nobody meant.",
+		Why:    "It cannot be typed on any device, and in a file it can start an unintended line.",
 		Fix:    "Remove the character.", Source: "practice",
 		Bad:  Example{"a login with a line break", func(s *Subject) { s.Account.Login = "a_fjell\nx" }},
 		Good: Example{"a login on one line", func(s *Subject) { s.Account.Login = "a_fjell" }},
@@ -181,7 +181,7 @@ var typedRules = []Rule{
 		Code: "lookalike-character", Title: "Typographic or look-alike character in a value", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK},
 		Why:    "A text program turned a plain quote or hyphen into a typographic one; what a person types on a keyboard does not match.",
-		Fix:    "Replace it by the plain character.", Source: "practice",
+		Fix:    "Replace it with the plain character.", Source: "practice",
 		Bad:  Example{"a login with an en dash", func(s *Subject) { s.Account.Login = "a–fjell" }},
 		Good: Example{"a login with a hyphen", func(s *Subject) { s.Account.Login = "a-fjell" }},
 		look: eachFixed(func(t typed) (string, bool) {
@@ -194,7 +194,7 @@ var typedRules = []Rule{
 	{
 		Code: "mixed-script", Title: "Mixed scripts in one value", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldRealm, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer},
-		Why:    "A Cyrillic or Greek letter that looks like a Latin one makes a different login or password.",
+		Why:    "A Cyrillic or Greek letter that looks like a Latin one results in a different login or password.",
 		Fix:    "Type the value again on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
 		Bad:  Example{"a login with a Cyrillic a", func(s *Subject) { s.Account.Login = "\u0430_fjell" }},
 		Good: Example{"a login wholly in Cyrillic", func(s *Subject) { s.Account.Login = "скала" }},
@@ -203,8 +203,8 @@ var typedRules = []Rule{
 	{
 		Code: "secret-not-ascii", Title: "Non-ASCII characters in a password or key", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldPassword, vpn.FieldPSK},
-		Why:    "Clients and gateways turn such letters into different bytes; what works on one device fails on the next.",
-		Fix:    "Choose a new one of plain letters, digits and signs.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
+		Why:    "Clients and gateways encode such letters differently; what works on one device fails on another.",
+		Fix:    "Choose a new one of ASCII letters, digits and punctuation.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
 		Bad:  Example{"a key with an umlaut", func(s *Subject) { s.setPSK("kelp-4497-Härbor-mizzen-93-osprey") }},
 		Good: Example{"a key of plain characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: eachTyped(func(t typed) (string, bool) {
@@ -217,8 +217,8 @@ var typedRules = []Rule{
 	{
 		Code: "value-too-long", Title: "Value is longer than devices accept", Severity: vpn.Warning,
 		Fields: []vpn.Field{vpn.FieldLogin, vpn.FieldPassword, vpn.FieldPSK},
-		Why:    "Some clients cut a long value without saying so, and the sign-in fails.",
-		Fix:    "Shorten it: 64 characters for a key and a login, 127 for a password are safe.", Source: "practice",
+		Why:    "Some clients truncate long values silently, and the sign-in fails.",
+		Fix:    "Shorten it: 64 characters are safe for keys and logins, 127 for passwords.", Source: "practice",
 		Bad:  Example{"a key of 200 characters", func(s *Subject) { s.setPSK(strings.Repeat("kelp-4417-", 20)) }},
 		Good: Example{"a key of 33 characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
 		look: eachTyped(func(t typed) (string, bool) {
@@ -229,8 +229,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "login-is-mail", Title: "Email address used as login", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
-		Why: "People enter the address they know best; the gateway keeps logins of its own.",
-		Fix: "Write the login as the gateway has it.", Source: "practice",
+		Why: "People enter their email address; the gateway has its own logins.",
+		Fix: "Enter the login as it is set at the gateway.", Source: "practice",
 		Bad:  Example{"the person's mail address as login", func(s *Subject) { s.Account.Login = "ada@skerryline.example" }},
 		Good: Example{"the login itself", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
@@ -242,8 +242,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-doubled", Title: "Realm is already part of the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLogin},
-		Why: "The realm is joined to the login by Wardicon; with it in the login too, the gateway sees it twice.",
-		Fix: "Keep only the part without the realm in the login.", Source: "practice",
+		Why: "Wardicon appends the realm to the login; if the login has it too, the gateway receives it twice.",
+		Fix: "Remove the realm from the login.", Source: "practice",
 		Bad:  Example{"a login that ends with the realm", func(s *Subject) { s.Account.Login = "a_fjell@crew.skerryline.example" }},
 		Good: Example{"the login alone", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		look: func(s *Subject) []Hit {
@@ -263,7 +263,7 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-missing", Title: "Realm is required but not set", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "The login goes out without the part that the gateway looks for, and is refused.", Fix: "Enter the realm at the gateway, or set its form of login to the login alone.", Source: "RFC 7542 §2",
+		Why: "The login is sent without the realm that the gateway requires, and is rejected.", Fix: "Set the realm on the gateway's record, or set its form of login to “login”.", Source: "RFC 7542 §2",
 		Bad:  Example{"login@realm without a realm", func(s *Subject) { s.Gateway.SignIn.Realm = "" }},
 		Good: Example{"login@realm with one", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -275,8 +275,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-differs", Title: "Realm differs from the gateway's", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "The gateway looks the login up in another realm and does not find it.",
-		Fix: "Remove the account's realm to take the gateway's, or correct the gateway.", Source: "practice",
+		Why: "The gateway looks up the login in another realm and does not find it.",
+		Fix: "Remove the account's realm to use the gateway's, or correct the gateway.", Source: "practice",
 		Bad:  Example{"another realm at the account", func(s *Subject) { s.Account.Realm = "office.skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -288,8 +288,8 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-is-host", Title: "Gateway's host domain used as realm", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "Realm and domain look alike, and people enter one for the other; the gateway refuses the login.",
-		Fix: "Remove the account's realm to take the gateway's.", Source: "practice",
+		Why: "Realm and domain look similar and are confused; the gateway rejects the login.",
+		Fix: "Remove the account's realm to use the gateway's.", Source: "practice",
 		Bad:  Example{"the domain of the gateway's address as realm", func(s *Subject) { s.Account.Realm = "skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
 		look: func(s *Subject) []Hit {
@@ -301,7 +301,7 @@ var typedRules = []Rule{
 	},
 	{
 		Code: "realm-unwanted", Title: "Realm set, but the gateway does not use one", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "The realm is left off, which may not be what was meant.",
+		Why: "The realm is not sent, which may not be intended.",
 		Fix: "Remove the account's realm, or set the gateway's form of login.", Source: "practice",
 		Bad: Example{"a realm where the form is the login alone", func(s *Subject) {
 			s.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginPlain}

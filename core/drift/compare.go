@@ -72,15 +72,15 @@ func (c *comparison) name(n Resolved) {
 	record := strings.Join(c.g.Addresses, ", ")
 	switch {
 	case n.Missing:
-		c.say(Difference{Code: NameMissing, Severity: vpn.Error, Address: n.Name, Record: record, Seen: "no address", Text: fmt.Sprintf("the name %s leads nowhere", n.Name), Fix: "Enter the name at the name server, or correct it in the record."})
+		c.say(Difference{Code: NameMissing, Severity: vpn.Error, Address: n.Name, Record: record, Seen: "no address", Text: fmt.Sprintf("the name %s does not resolve", n.Name), Fix: "Add the name to DNS, or correct it in the record."})
 	case n.Fault != "":
-		c.say(Difference{Code: NameMissing, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: n.Fault, Text: fmt.Sprintf("the name %s was not answered: %s", n.Name, n.Fault), Fix: "Look at the name server."})
+		c.say(Difference{Code: NameMissing, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: n.Fault, Text: fmt.Sprintf("the query for %s was not answered: %s", n.Name, n.Fault), Fix: "Check the name server."})
 	case n.Name != c.g.Address || c.g.Dynamic || len(c.g.Addresses) == 0:
 	default:
 		seen := slices.Sorted(slices.Values(n.Addresses))
 		if !slices.Equal(seen, slices.Sorted(slices.Values(c.g.Addresses))) {
-			d := Difference{Code: NameElsewhere, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: strings.Join(seen, ", "), Take: true, Fix: "Correct the name server, or accept the addresses into the record."}
-			d.Text = fmt.Sprintf("the name %s leads to %s, the record has %s", n.Name, d.Seen, record)
+			d := Difference{Code: NameElsewhere, Severity: vpn.Warning, Address: n.Name, Record: record, Seen: strings.Join(seen, ", "), Take: true, Fix: "Correct DNS, or accept the addresses into the record."}
+			d.Text = fmt.Sprintf("the name %s resolves to %s, the record has %s", n.Name, d.Seen, record)
 			c.say(d)
 		}
 	}
@@ -105,17 +105,17 @@ func (c *comparison) answer(a Answer) {
 		return
 	case a.State == Faulty:
 		d := about(a, NotTheProtocol, vpn.Warning, "%s", a.Fault)
-		d.Record, d.Seen, d.Fix = a.Method, a.Fault, "Look at what listens on that port, and at what stands before it."
+		d.Record, d.Seen, d.Fix = a.Method, a.Fault, "Check what listens on that port, and what is in front of it."
 		c.say(d)
 	case a.Milliseconds > slowAnswer:
-		d := about(a, Slow, vpn.Note, "%s takes %.0f ms to answer", a.Method, a.Milliseconds)
-		d.Record, d.Seen, d.Fix = "", fmt.Sprintf("%.0f ms", a.Milliseconds), "Look at the load of the gateway and at the way to it."
+		d := about(a, Slow, vpn.Note, "%s takes %.0f ms to respond", a.Method, a.Milliseconds)
+		d.Record, d.Seen, d.Fix = "", fmt.Sprintf("%.0f ms", a.Milliseconds), "Check the load of the gateway and the path to it."
 		c.say(d)
 	}
 	switch a.Method {
 	case MethodBareL2TP:
-		d := about(a, BareL2TP, vpn.Warning, "answers L2TP without IPsec: people can sign in unprotected")
-		d.Record, d.Seen, d.Fix = "L2TP over IPsec", "L2TP without IPsec", "Let the gateway's packet filter pass UDP 1701 only out of IPsec."
+		d := about(a, BareL2TP, vpn.Warning, "accepts L2TP without IPsec: people can sign in unprotected")
+		d.Record, d.Seen, d.Fix = "L2TP over IPsec", "L2TP without IPsec", "Accept UDP 1701 only inside IPsec in the gateway's packet filter."
 		c.say(d)
 	case MethodAggressive:
 		c.aggressive(a)
@@ -130,7 +130,7 @@ func (c *comparison) answer(a Answer) {
 
 // wayTo says what to look at where nothing answers.
 func wayTo(a Answer) string {
-	way := fmt.Sprintf("Look whether the gateway runs and whether %s %d passes the firewalls on the way.", strings.ToUpper(string(a.Transport)), a.Port)
+	way := fmt.Sprintf("Check that the gateway runs and that firewalls allow %s %d.", strings.ToUpper(string(a.Transport)), a.Port)
 	if a.Method == MethodTunnel && a.Transport == vpn.UDP {
 		way += " A wrong control-channel key looks the same: compare it."
 	}
@@ -139,16 +139,16 @@ func wayTo(a Answer) string {
 
 func (c *comparison) aggressive(a Answer) {
 	if a.IKE.HashShown {
-		d := about(a, AggressiveAnswered, vpn.Warning, "answers aggressive mode, with a hash from which the pre-shared key can be guessed off line")
-		d.Record, d.Seen, d.Fix = "main mode", "aggressive mode", "Switch aggressive mode off at the gateway."
+		d := about(a, AggressiveAnswered, vpn.Warning, "accepts aggressive mode, with a hash that allows offline guessing of the pre-shared key")
+		d.Record, d.Seen, d.Fix = "main mode", "aggressive mode", "Disable aggressive mode at the gateway."
 		if c.g.Offers.L2TP.Aggressive {
 			d.Record, d.Fix = "aggressive mode", "Move to main mode, certificates or IKEv2; until then use a key of at least 128 random bits."
 		}
 		c.say(d)
 	}
 	if id := a.IKE.Identity; id != "" && id != c.g.Address && !slices.Contains(c.g.Addresses, id) {
-		d := about(a, IdentityOther, vpn.Warning, "introduces itself as %q", id)
-		d.Record, d.Seen, d.Fix = c.g.Address, id, "Look whether this is the gateway that is meant, and correct its identity."
+		d := about(a, IdentityOther, vpn.Warning, "identifies as %q", id)
+		d.Record, d.Seen, d.Fix = c.g.Address, id, "Check that this is the right gateway, and correct its identity."
 		c.say(d)
 	}
 }
@@ -182,8 +182,8 @@ func weak(text string) bool {
 func (c *comparison) ike(a Answer) {
 	r := a.IKE
 	if r.Redirect != "" {
-		d := about(a, Redirected, vpn.Warning, "sends clients to %q", r.Redirect)
-		d.Record, d.Seen, d.Fix = c.g.Address, r.Redirect, "Put the gateway on record that clients are sent to."
+		d := about(a, Redirected, vpn.Warning, "redirects clients to %q", r.Redirect)
+		d.Record, d.Seen, d.Fix = c.g.Address, r.Redirect, "Add the gateway that clients are redirected to."
 		c.say(d)
 		return
 	}
@@ -191,7 +191,7 @@ func (c *comparison) ike(a Answer) {
 		c.suites(a)
 	}
 	if r.NATKnown && r.GatewayBehindNAT != c.g.BehindNAT {
-		d := about(a, NATDiffers, vpn.Warning, "the record says %s, the gateway shows %s", natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT))
+		d := about(a, NATDiffers, vpn.Warning, "the record has %s, the gateway %s", natWords(c.g.BehindNAT), natWords(r.GatewayBehindNAT))
 		if c.g.ProbeAt != nil {
 			d.Severity = vpn.Note // asked elsewhere than devices do, it sees other addresses
 		}
@@ -199,7 +199,7 @@ func (c *comparison) ike(a Answer) {
 		c.say(d)
 	}
 	if o := c.g.Offers.IKEv2; a.Method == MethodIKEv2 && o != nil && len(r.Taken) > 0 && r.Fragmentation == o.NoFragmentation {
-		d := about(a, NoFragments, vpn.Note, "the record says that it takes fragments: %t, the gateway shows %t", !o.NoFragmentation, r.Fragmentation)
+		d := about(a, NoFragments, vpn.Note, "the record has IKE fragmentation %t, the gateway %t", !o.NoFragmentation, r.Fragmentation)
 		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprint(!o.NoFragmentation), fmt.Sprint(r.Fragmentation), true, "Accept the probe result into the record."
 		c.say(d)
 	}
@@ -207,9 +207,9 @@ func (c *comparison) ike(a Answer) {
 
 func natWords(behind bool) string {
 	if behind {
-		return "behind address translation"
+		return "behind NAT"
 	}
-	return "not behind address translation"
+	return "not behind NAT"
 }
 
 // listed tells whether a list has a suite, as both sides of IKE compare them.
@@ -229,26 +229,26 @@ func (c *comparison) suites(a Answer) {
 	bad := slices.DeleteFunc(slices.Clone(extra), func(s string) bool { return !weak(s) })
 	good := slices.DeleteFunc(slices.Clone(extra), weak)
 	if len(refused) > 0 && len(kept) == 0 {
-		d := about(a, SuiteNone, vpn.Error, "the record says %s, the gateway takes none of it", strings.Join(known, ", "))
+		d := about(a, SuiteNone, vpn.Error, "the record has %s, the gateway accepts none of it", strings.Join(known, ", "))
 		d.Record, d.Seen, d.Fix = strings.Join(known, ", "), "none of it", "Correct the gateway, or the record and then the parcels."
 		if len(extra) > 0 {
-			d.Text = fmt.Sprintf("%s: the record says %s, the gateway takes only %s", a.Address, strings.Join(known, ", "), strings.Join(extra, ", "))
+			d.Text = fmt.Sprintf("%s: the record has %s, the gateway accepts only %s", a.Address, strings.Join(known, ", "), strings.Join(extra, ", "))
 			d.Seen, d.Take = strings.Join(extra, ", "), true
 		}
 		c.say(d)
 	} else if len(refused) > 0 {
-		d := about(a, SuiteRefused, vpn.Warning, "the record says %s, the gateway refuses it", strings.Join(refused, ", "))
-		d.Record, d.Seen, d.Take, d.Fix = strings.Join(refused, ", "), "refused", true, "Let the record leave it out, or correct the gateway."
+		d := about(a, SuiteRefused, vpn.Warning, "the record has %s, the gateway rejects it", strings.Join(refused, ", "))
+		d.Record, d.Seen, d.Take, d.Fix = strings.Join(refused, ", "), "refused", true, "Remove it from the record, or correct the gateway."
 		c.say(d)
 	}
 	if len(bad) > 0 && len(kept) > 0 {
-		d := about(a, SuiteWeak, vpn.Note, "still takes %s, which nobody needs any more", strings.Join(bad, ", "))
-		d.Record, d.Seen, d.Fix = strings.Join(known, ", "), strings.Join(bad, ", "), "Switch it off at the gateway."
+		d := about(a, SuiteWeak, vpn.Note, "still accepts %s, which is obsolete", strings.Join(bad, ", "))
+		d.Record, d.Seen, d.Fix = strings.Join(known, ", "), strings.Join(bad, ", "), "Disable it at the gateway."
 		c.say(d)
 	}
 	if len(good) > 0 && len(kept) > 0 {
-		d := about(a, SuiteUnlisted, vpn.Note, "takes %s, which the record lacks", strings.Join(good, ", "))
-		d.Record, d.Seen, d.Take, d.Fix = strings.Join(known, ", "), strings.Join(good, ", "), true, "Let the record take it over: devices have more to choose from."
+		d := about(a, SuiteUnlisted, vpn.Note, "accepts %s, which is not on record", strings.Join(good, ", "))
+		d.Record, d.Seen, d.Take, d.Fix = strings.Join(known, ", "), strings.Join(good, ", "), true, "Accept it into the record: devices get more options."
 		c.say(d)
 	}
 }
@@ -274,7 +274,7 @@ func (c *comparison) tls(a Answer) {
 	if len(anchors) == 0 && c.public != nil && !c.vouched(list) {
 		whole = false
 		d := about(a, ChainPrivate, vpn.Warning, "presents a certificate issued by %q, a private CA that is not in the parcels", leaf.Issuer.CommonName)
-		d.Record, d.Seen, d.Fix = "no authority of your own", leaf.Issuer.CommonName, "Put the authority beside the offer, so that the parcels bring it."
+		d.Record, d.Seen, d.Fix = "no private CA", leaf.Issuer.CommonName, "Add the CA to the offer, so that the parcels include it."
 		c.say(d)
 	}
 	if len(anchors) > 0 {
@@ -288,21 +288,21 @@ func (c *comparison) tls(a Answer) {
 	}
 	if want := c.wantedName(a.Protocol); want != "" && !pki.Covers(leaf, want) {
 		d := about(a, CertificateName, vpn.Error, "its certificate is for %s, devices expect %s", strings.Join(pki.Names(leaf), ", "), want)
-		d.Record, d.Seen, d.Fix = want, strings.Join(pki.Names(leaf), ", "), "Give the gateway a certificate with that name, or correct the name in the record."
+		d.Record, d.Seen, d.Fix = want, strings.Join(pki.Names(leaf), ", "), "Install a certificate with that name at the gateway, or correct the name in the record."
 		c.say(d)
 	}
 	switch left := leaf.NotAfter.Sub(c.now); {
 	case left <= 0:
-		d := about(a, CertificateExpired, vpn.Error, "its certificate ended on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
-		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate."
+		d := about(a, CertificateExpired, vpn.Error, "its certificate expired on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
+		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Install a new certificate at the gateway."
 		c.say(d)
 	case left < expiresSoon:
 		d := about(a, CertificateExpiring, vpn.Warning, "its certificate expires on %s", leaf.NotAfter.UTC().Format(time.DateOnly))
-		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Give the gateway a new certificate before."
+		d.Record, d.Seen, d.Fix = "", leaf.NotAfter.UTC().Format(time.DateOnly), "Install a new certificate at the gateway before that date."
 		c.say(d)
 	}
 	if known, err := pki.Certificates(c.g.Certificate); err == nil && len(known) > 0 && !known[0].Equal(leaf) {
-		d := about(a, CertificateOther, vpn.Note, "shows another certificate than the one on record: number %x of %q", leaf.SerialNumber, leaf.Issuer.CommonName)
+		d := about(a, CertificateOther, vpn.Note, "presents a different certificate from the one on record: serial number %x of %q", leaf.SerialNumber, leaf.Issuer.CommonName)
 		d.Record, d.Seen, d.Take, d.Fix = fmt.Sprintf("%x", known[0].SerialNumber), fmt.Sprintf("%x", leaf.SerialNumber), whole && len(c.anchors(a.Protocol)) > 0, "Accept the new certificate into the record once it is clear why it changed."
 		c.say(d)
 	}
@@ -330,12 +330,12 @@ func (c *comparison) version(a Answer) {
 	}
 	switch {
 	case t.Version < least:
-		d := about(a, TLSOld, vpn.Error, "has no newer TLS than %s, devices want %s", t.Version, least)
-		d.Record, d.Seen, d.Fix = least, t.Version, "Bring the gateway up to date."
+		d := about(a, TLSOld, vpn.Error, "supports TLS up to %s, devices require %s", t.Version, least)
+		d.Record, d.Seen, d.Fix = least, t.Version, "Update the gateway."
 		c.say(d)
 	case t.Old != "":
-		d := about(a, TLSOldToo, vpn.Warning, "still takes TLS %s", t.Old)
-		d.Record, d.Seen, d.Fix = least, t.Old, "Switch versions before 1.2 off at the gateway (RFC 8996)."
+		d := about(a, TLSOldToo, vpn.Warning, "still accepts TLS %s", t.Old)
+		d.Record, d.Seen, d.Fix = least, t.Old, "Disable versions before 1.2 at the gateway (RFC 8996)."
 		c.say(d)
 	}
 }

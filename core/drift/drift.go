@@ -11,14 +11,14 @@ import (
 
 // Probe is what a gateway answered on the network, next to what its record says.
 type Probe struct {
-	ID          string       `json:"id,omitempty" doc:"Empty for one that was not kept: of an address that is on no record"`
+	ID          string       `json:"id,omitempty" doc:"Empty for one that was not kept: of an address that is not on record"`
 	GatewayID   string       `json:"gateway_id,omitempty"`
-	Gateway     string       `json:"gateway" doc:"Name of the gateway, or the address that is on no record"`
+	Gateway     string       `json:"gateway" doc:"Name of the gateway, or the address that is not on record"`
 	At          time.Time    `json:"at"`
-	By          string       `json:"by" doc:"Who asked; schedule for the service itself"`
-	Names       []Resolved   `json:"names" doc:"What the name server said of each name on record"`
+	By          string       `json:"by" doc:"Who started it; schedule for the service itself"`
+	Names       []Resolved   `json:"names" doc:"What DNS returned for each name on record"`
 	Answers     []Answer     `json:"answers" doc:"One for each protocol, address and port"`
-	Differences []Difference `json:"differences" doc:"What is not as the record says, or should not be"`
+	Differences []Difference `json:"differences" doc:"Differences from the record, and what should not be"`
 }
 
 // State sums a probe up: answers, partly, silent, or differs where something answers and is not as on record.
@@ -77,15 +77,15 @@ const (
 // Answer is how a gateway answered in one protocol at one address and port.
 type Answer struct {
 	Protocol     vpn.Protocol  `json:"protocol"`
-	Method       string        `json:"method" doc:"What was asked for"`
+	Method       string        `json:"method" doc:"What was probed"`
 	Transport    vpn.Transport `json:"transport"`
-	Address      string        `json:"address" doc:"Address and port that were asked"`
+	Address      string        `json:"address" doc:"Address and port that were probed"`
 	Port         int           `json:"port" doc:"Port on record"`
 	State        AnswerState   `json:"state"`
-	Milliseconds float64       `json:"milliseconds" doc:"From the first question to the first answer"`
+	Milliseconds float64       `json:"milliseconds" doc:"From the first packet to the first response"`
 	Packets      int           `json:"packets" doc:"Packets, or messages by TCP, that were sent"`
 	Notes        []string      `json:"notes"`
-	Fault        string        `json:"fault,omitempty" doc:"What kept it from being asked to the end"`
+	Fault        string        `json:"fault,omitempty" doc:"Why the probe is incomplete"`
 	IKE          *IKE          `json:"ike,omitempty"`
 	TLS          *TLS          `json:"tls,omitempty"`
 	Peer         *Peer         `json:"peer,omitempty"`
@@ -104,31 +104,31 @@ const (
 
 // IKE is what the beginning of IKE shows.
 type IKE struct {
-	Taken            []string `json:"taken" doc:"Suites that it takes"`
-	Refused          []string `json:"refused" doc:"Suites that it refuses"`
+	Taken            []string `json:"taken" doc:"Suites that it accepts"`
+	Refused          []string `json:"refused" doc:"Suites that it rejects"`
 	Unprobed         []string `json:"unprobed" doc:"Suites that were not probed: that many half-open associations look like an attack, or they cannot be tested from here"`
-	Wanted           []string `json:"wanted" doc:"Groups that it asked for in the place of the one that was offered"`
-	Cookie           bool     `json:"cookie" doc:"It wants a cookie first, as a gateway under load does (RFC 7296 §2.6)"`
-	Fragmentation    bool     `json:"fragmentation" doc:"It takes IKE messages in fragments (RFC 7383)"`
-	GatewayBehindNAT bool     `json:"gateway_behind_nat" doc:"Its address is translated on the way, or it wants encapsulation as if it were (RFC 7296 §2.23)"`
-	HereBehindNAT    bool     `json:"here_behind_nat" doc:"The service itself stands behind address translation"`
-	NATKnown         bool     `json:"nat_known" doc:"It said which addresses it sees"`
-	Redirect         string   `json:"redirect,omitempty" doc:"Where it sends clients (RFC 5685)"`
-	Identity         string   `json:"identity,omitempty" doc:"Identity that it shows in aggressive mode"`
-	HashShown        bool     `json:"hash_shown" doc:"It showed a hash from which the pre-shared key can be guessed off line (RFC 2409 §5.4)"`
+	Wanted           []string `json:"wanted" doc:"Groups that it requested instead of the offered one"`
+	Cookie           bool     `json:"cookie" doc:"It requires a cookie, as a gateway under load does (RFC 7296 §2.6)"`
+	Fragmentation    bool     `json:"fragmentation" doc:"It supports IKE fragmentation (RFC 7383)"`
+	GatewayBehindNAT bool     `json:"gateway_behind_nat" doc:"It is behind NAT, or requests UDP encapsulation as if it were (RFC 7296 §2.23)"`
+	HereBehindNAT    bool     `json:"here_behind_nat" doc:"The service itself is behind NAT"`
+	NATKnown         bool     `json:"nat_known" doc:"It reported the addresses that it sees"`
+	Redirect         string   `json:"redirect,omitempty" doc:"Where it redirects clients (RFC 5685)"`
+	Identity         string   `json:"identity,omitempty" doc:"Identity that it sends in aggressive mode"`
+	HashShown        bool     `json:"hash_shown" doc:"It sent a hash that allows offline guessing of the pre-shared key (RFC 2409 §5.4)"`
 	Vendors          []string `json:"vendors" doc:"Vendor identifiers that are known"`
 }
 
 // TLS is what TLS shows before sign-in.
 type TLS struct {
-	Version     string   `json:"version" doc:"The newest version that both ends have"`
+	Version     string   `json:"version" doc:"The newest common version"`
 	Cipher      string   `json:"cipher"`
-	Old         string   `json:"old,omitempty" doc:"An old version that it takes, too"`
-	Certificate string   `json:"certificate,omitempty" doc:"The certificate and those that came with it, PEM"`
+	Old         string   `json:"old,omitempty" doc:"An old version that it also accepts"`
+	Certificate string   `json:"certificate,omitempty" doc:"The certificate with its chain, PEM"`
 	Subject     string   `json:"subject,omitempty"`
 	Issuer      string   `json:"issuer,omitempty"`
 	Names       []string `json:"names" doc:"Names in the certificate"`
-	Expires     string   `json:"expires,omitempty" doc:"When the certificate ends, RFC 3339"`
+	Expires     string   `json:"expires,omitempty" doc:"Expiry of the certificate, RFC 3339"`
 }
 
 // Peer is how the end of a PPP tunnel introduces itself.
@@ -145,8 +145,8 @@ type Difference struct {
 	Severity vpn.Severity `json:"severity"`
 	Protocol vpn.Protocol `json:"protocol,omitempty"`
 	Address  string       `json:"address,omitempty"`
-	Record   string       `json:"record" doc:"What the record says"`
-	Seen     string       `json:"seen" doc:"What was seen"`
+	Record   string       `json:"record" doc:"Value on record"`
+	Seen     string       `json:"seen" doc:"Value of the probe"`
 	Text     string       `json:"text"`
 	Fix      string       `json:"fix"`
 	Take     bool         `json:"take" doc:"The probe result can be accepted into the record"`

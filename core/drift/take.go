@@ -15,7 +15,7 @@ func Take(g *vpn.Gateway, p Probe, which []int) error {
 		}
 		d := p.Differences[i]
 		if !d.Take {
-			return fmt.Errorf("difference %d (%s): the record cannot take this over. %s", i, d.Code, d.Fix)
+			return fmt.Errorf("difference %d (%s): this cannot be accepted into the record. %s", i, d.Code, d.Fix)
 		}
 		take(g, p, d)
 	}

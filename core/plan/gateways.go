@@ -42,7 +42,7 @@ func Leads(in Input, candidates []vpn.Gateway) (leads []Lead, why string) {
 		switch {
 		case !works(g):
 		case len(leads) > 0:
-			return append(leads, Lead{g, "the second choice, where " + leads[0].Gateway.Name + " does not answer"}), ""
+			return append(leads, Lead{g, "fallback for when " + leads[0].Gateway.Name + " does not respond"}), ""
 		default:
 			leads = append(leads, Lead{g, reason(i, g)})
 			if !in.Pattern.Fallback {
@@ -53,7 +53,7 @@ func Leads(in Input, candidates []vpn.Gateway) (leads []Lead, why string) {
 	if len(leads) > 0 {
 		return leads, ""
 	}
-	return []Lead{{list[0], "none of the gateways can be used; the first shows why"}}, ""
+	return []Lead{{list[0], "no gateway can be used; see the first for the reason"}}, ""
 }
 
 // ordered puts gateways into the order in which a pattern wants them, and says why one is
@@ -74,12 +74,12 @@ func ordered(in Input, candidates []vpn.Gateway) (list []vpn.Gateway, reason fun
 		list = byDistance(list, here, in.Device.ID)
 		before := ""
 		if in.Pattern.Gateways == vpn.ChooseFastest {
-			before = "no answer times were measured near " + in.Person.Name + ": "
+			before = "no response times were measured near " + in.Person.Name + ": "
 		}
 		return list, func(_ int, g vpn.Gateway) string { return before + distanceText(g, here, in.Person.Name, list) }
 	case in.Pattern.Gateways == vpn.ChooseNearest || in.Pattern.Gateways == vpn.ChooseFastest:
 		return list, func(int, vpn.Gateway) string {
-			return fmt.Sprintf("the first of the list, because the place of %s is not on record", in.Person.Name)
+			return fmt.Sprintf("the first of the list, because the location of %s is not on record", in.Person.Name)
 		}
 	}
 	return list, func(i int, _ vpn.Gateway) string {
@@ -103,9 +103,9 @@ const alike = 10
 
 func (t AnswerTime) text(person string) string {
 	if t.Count == 0 {
-		return "the first whose answer time was never measured near " + person
+		return "the first without a measured response time near " + person
 	}
-	return fmt.Sprintf("answers soonest where %s is: %.0f ms, the median of %d measured from %s", person, t.Milliseconds, t.Count, t.From)
+	return fmt.Sprintf("fastest from the location of %s: %.0f ms, median of %d measurements from %s", person, t.Milliseconds, t.Count, t.From)
 }
 
 // degree is a place on the globe in radians.
@@ -173,7 +173,7 @@ func score(g vpn.Gateway, deviceID string) float64 {
 func distanceText(g vpn.Gateway, here degree, person string, all []vpn.Gateway) string {
 	there, ok := point(g.Place)
 	if !ok {
-		return "no gateway that can be used has its place on record"
+		return "no usable gateway has its location on record"
 	}
 	km := here.to(there)
 	equal := 0
@@ -183,7 +183,7 @@ func distanceText(g vpn.Gateway, here degree, person string, all []vpn.Gateway) 
 		}
 	}
 	if equal > 1 {
-		return fmt.Sprintf("the nearest to %s, %.0f km; of %d that are equally near by their shares of the load", person, km, equal)
+		return fmt.Sprintf("nearest to %s, %.0f km; of %d equally near ones by load share", person, km, equal)
 	}
-	return fmt.Sprintf("the nearest to %s that can be used, %.0f km", person, km)
+	return fmt.Sprintf("nearest usable gateway to %s, %.0f km", person, km)
 }

@@ -48,8 +48,8 @@ func TestProtocols(t *testing.T) {
 		works  bool
 		passed string // one of the reasons
 	}{
-		{"strongest first", func(*plan.Input) {}, vpn.IKEv2, true, "TLS tunnel: comes later in the order"},
-		{"order of the pattern", func(in *plan.Input) { in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2} }, vpn.SSTP, true, "IKEv2: comes later"},
+		{"strongest first", func(*plan.Input) {}, vpn.IKEv2, true, "TLS tunnel: lower in the order of preference"},
+		{"order of the pattern", func(in *plan.Input) { in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2} }, vpn.SSTP, true, "IKEv2: lower in the order"},
 		{"preference over pattern", func(in *plan.Input) {
 			in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP}
 			in.Profile.Preferences.Protocol = vpn.TLS
@@ -57,15 +57,15 @@ func TestProtocols(t *testing.T) {
 		{"gone", func(in *plan.Input) {
 			on(vpn.Android, "14")(in)
 			in.Pattern.Protocols = []vpn.Protocol{vpn.L2TP, vpn.TLS}
-		}, vpn.TLS, true, "Android 14 has no L2TP/IPsec for new connections"},
+		}, vpn.TLS, true, "Android 14 does not support L2TP/IPsec for new connections"},
 		{"never", func(in *plan.Input) {
 			on(vpn.MacOS, "14")(in)
 			in.Pattern.Protocols = []vpn.Protocol{vpn.SSTP, vpn.IKEv2}
-		}, vpn.IKEv2, true, "macOS 14 never had SSTP"},
+		}, vpn.IKEv2, true, "macOS 14 does not support SSTP"},
 		{"removed", func(in *plan.Input) {
 			on(vpn.IOS, "17")(in)
 			in.Pattern.Protocols = []vpn.Protocol{vpn.PPTP, vpn.TLS}
-		}, vpn.TLS, true, "iOS 17 no longer has PPTP: removed with iOS 10"},
+		}, vpn.TLS, true, "iOS 17 no longer supports PPTP: removed with iOS 10"},
 		{"not offered", func(in *plan.Input) { in.Gateway.Offers.IKEv2 = nil }, vpn.TLS, true, "Norrvik does not offer it"},
 		{"no key on record", func(in *plan.Input) {
 			in.Gateway.Offers.L2TP.PSK = nil
@@ -75,11 +75,11 @@ func TestProtocols(t *testing.T) {
 		{"nothing shared to prove by", func(in *plan.Input) {
 			on(vpn.Windows, "11")(in)
 			in.Gateway.Offers.IKEv2.Auth = []vpn.IKEv2Auth{vpn.IKEv2PSK}
-		}, vpn.TLS, true, "share no way to prove"},
+		}, vpn.TLS, true, "no common authentication method"},
 		{"client's own proposals not taken", func(in *plan.Input) {
 			on(vpn.Android, "14")(in)
 			in.Gateway.Offers.IKEv2.IKE = []string{"3des-sha1-modp1024"}
-		}, vpn.TLS, true, "sends no IKE proposal that Norrvik takes"},
+		}, vpn.TLS, true, "sends no IKE proposal that Norrvik accepts"},
 		{"file cannot carry it", func(in *plan.Input) {
 			on(vpn.ChromeOS, "140")(in)
 			key := secret.New(vpn.StaticKeyBegin)
@@ -132,7 +132,7 @@ func TestWishes(t *testing.T) {
 		{"on demand without a condition", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand}, vpn.Preferences{}, platform.AppleProfile, vpn.Always, "demand"},
 		{"on demand by network", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Reconnect: true}, vpn.Preferences{}, platform.AppleProfile, vpn.OnDemand, ""},
 		{"on demand, for L2TP/IPsec", vpn.IOS, "17", vpn.Pattern{Connect: vpn.OnDemand, Demand: vpn.Demand{Networks: []string{"home"}}, Protocols: []vpn.Protocol{vpn.L2TP}}, vpn.Preferences{}, platform.AppleProfile, "", "connect"},
-		{"typed by hand", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Preferences{}, platform.ByHand, "", "connect proxy"},
+		{"manual setup", vpn.Android, "14", vpn.Pattern{Connect: vpn.Always, Proxy: vpn.Proxy{Server: "p.example:8080"}}, vpn.Preferences{}, platform.ByHand, "", "connect proxy"},
 		{"IPv6 refused", vpn.Linux, "6", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull, Protocols: []vpn.Protocol{vpn.TLS}}, vpn.Preferences{}, platform.Daemons, "", ""},
 		{"IPv6 refused where nothing says so", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Refused, Tunnel: vpn.TunnelFull}, vpn.Preferences{}, platform.Keyfile, "", "ipv6"},
 		{"IPv6 carried", vpn.LinuxDesktop, "1.42", vpn.Pattern{IPv6: vpn.IPv6Carried}, vpn.Preferences{}, platform.Keyfile, "", ""},
@@ -243,15 +243,15 @@ func TestLeads(t *testing.T) {
 	}{
 		{"first of the list", vpn.ChooseListed, oslo, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "b", "the first of the list"},
 		{"first that works", vpn.ChooseListed, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "that the device can use"},
-		{"nearest", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "o", "the nearest to Ada that can be used, 0 km"},
+		{"nearest", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "o", "nearest usable gateway to Ada, 0 km"},
 		{"nearest that works", vpn.ChooseNearest, bergen, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "305 km"},
 		{"nearest without a place", vpn.ChooseNearest, vpn.Place{}, []vpn.Gateway{gateway("b", bergen, 0), gateway("o", oslo, 0)}, "b", "is not on record"},
 		{"a gateway without a place comes last", vpn.ChooseNearest, oslo, []vpn.Gateway{gateway("n", vpn.Place{}, 0), gateway("b", bergen, 0)}, "b", "nearest"},
-		{"fastest", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("o", oslo, 0), gateway("b", bergen, 0)}, "b", "answers soonest where Ada is: 12 ms, the median of 7 measured from Oslo"},
-		{"fastest that works", vpn.ChooseFastest, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "never measured near Ada"},
-		{"fastest, none measured", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("x", bergen, 0), gateway("o", oslo, 0)}, "o", "no answer times were measured near Ada: the nearest"},
+		{"fastest", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("o", oslo, 0), gateway("b", bergen, 0)}, "b", "fastest from the location of Ada: 12 ms, median of 7 measurements from Oslo"},
+		{"fastest that works", vpn.ChooseFastest, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "o", "without a measured response time near Ada"},
+		{"fastest, none measured", vpn.ChooseFastest, oslo, []vpn.Gateway{gateway("x", bergen, 0), gateway("o", oslo, 0)}, "o", "no response times were measured near Ada: nearest"},
 		{"each", vpn.ChooseEach, oslo, []vpn.Gateway{bad, gateway("o", oslo, 0)}, "bad o", "one profile for each"},
-		{"none works", vpn.ChooseListed, oslo, []vpn.Gateway{bad}, "bad", "none of the gateways can be used"},
+		{"none works", vpn.ChooseListed, oslo, []vpn.Gateway{bad}, "bad", "no gateway can be used"},
 		{"none at all", vpn.ChooseListed, oslo, nil, "", ""},
 	} {
 		t.Run(test.name, func(t *testing.T) {
@@ -276,7 +276,7 @@ func TestLeads(t *testing.T) {
 
 	in := everything()
 	in.Pattern.Gateways, in.Pattern.Fallback = vpn.ChooseListed, true
-	if leads, _ := plan.Leads(in, []vpn.Gateway{bad, gateway("o", oslo, 0), gateway("b", bergen, 0)}); len(leads) != 2 || leads[1].Gateway.Name != "b" || !strings.Contains(leads[1].Reason, "where o does not answer") {
+	if leads, _ := plan.Leads(in, []vpn.Gateway{bad, gateway("o", oslo, 0), gateway("b", bergen, 0)}); len(leads) != 2 || leads[1].Gateway.Name != "b" || !strings.Contains(leads[1].Reason, "when o does not respond") {
 		t.Errorf("with a second gateway it leads to %v", leads)
 	}
 
@@ -317,8 +317,8 @@ func TestSetManually(t *testing.T) {
 		want        string // of the choice
 		unmet       string
 	}{
-		{"a password although there is a certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "eap-mschapv2"}, vpn.FieldAuth, "login and password, by EAP-MSCHAPv2", ""},
-		{"the certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "certificate"}, vpn.FieldAuth, "certificate of the device", ""},
+		{"a password although there is a certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "eap-mschapv2"}, vpn.FieldAuth, "login and password, EAP-MSCHAPv2", ""},
+		{"the certificate", vpn.Preferences{Protocol: vpn.IKEv2, Auth: "certificate"}, vpn.FieldAuth, "device certificate", ""},
 		{"TCP alone", vpn.Preferences{Protocol: vpn.TLS, Transport: vpn.TCP}, vpn.FieldRemotes, " tcp ", ""},
 		{"networks of its own", vpn.Preferences{Routes: []string{"10.99.0.0/16"}}, vpn.FieldRoutes, "10.99.0.0/16", ""},
 		{"name servers of its own", vpn.Preferences{DNS: []string{"10.99.0.53"}}, vpn.FieldDNS, "10.99.0.53", ""},
@@ -383,9 +383,9 @@ func TestFallback(t *testing.T) {
 		apart  string
 	}{
 		{"the same", func(*plan.Input) {}, ""},
-		{"another protocol", func(in *plan.Input) { in.Profile.Preferences.Protocol = vpn.L2TP }, "a file for L2TP/IPsec holds one gateway"},
+		{"another protocol", func(in *plan.Input) { in.Profile.Preferences.Protocol = vpn.L2TP }, "a file for L2TP/IPsec holds only one gateway"},
 		{"no tunnel there", func(in *plan.Input) { in.Fallback.Offers.TLS = nil }, "Tallholm offers no TLS tunnel"},
-		{"another authority", with(func(o *vpn.TLSOffer) { o.Authority = "other" }), "authority"},
+		{"another authority", with(func(o *vpn.TLSOffer) { o.Authority = "other" }), "CA"},
 		{"another name", with(func(o *vpn.TLSOffer) { o.ServerName = "tallholm.example" }), "name in the gateway's certificate"},
 		{"another key", with(func(o *vpn.TLSOffer) { o.ControlKey = &vpn.ControlKey{Kind: vpn.ControlCrypt, Key: &other} }), "control-channel key"},
 		{"other networks", func(in *plan.Input) { in.Fallback.Routes = []string{"10.30.0.0/16"} }, "networks behind it"},

@@ -1,4 +1,4 @@
-// Package plan plans how a device connects to a gateway, and gives the reason
+// Package plan plans how a device connects to a gateway, and assigns the reason
 // for every choice.
 package plan
 
@@ -169,7 +169,7 @@ func (p *planner) server() {
 	c.Server = g.Address
 	reason := "the address on the gateway's record"
 	if _, err := netip.ParseAddr(g.Address); err != nil && g.Dynamic {
-		reason += "; a name, because the number behind it changes"
+		reason += "; a name, because its address is dynamic"
 	}
 	c.Addresses = slices.Clone(g.Addresses)
 	p.choose(vpn.FieldServer, "Server address", c.Server, ByGateway, reason)
@@ -192,7 +192,7 @@ func (p *planner) names() {
 		p.choose(vpn.FieldName, "Connection name", c.Name, ByPattern, "named by %s", naming)
 	default:
 		c.Name = p.named(vpn.DefaultNaming)
-		p.choose(vpn.FieldName, "Connection name", c.Name, ByRule, "organisation and gateway, so that several connections on one device stay apart")
+		p.choose(vpn.FieldName, "Connection name", c.Name, ByRule, "organisation and gateway, so that connections can be told apart")
 	}
 }
 

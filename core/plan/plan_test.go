@@ -109,7 +109,7 @@ func TestChoices(t *testing.T) {
 	}
 }
 
-// TestStable holds that planning the same profile again gives the same identity, and
+// TestStable holds that planning the same profile again assigns the same identity, and
 // another profile another one.
 func TestStable(t *testing.T) {
 	in := input()

@@ -23,10 +23,10 @@ func (p *planner) preferences() {
 		c.Connect = ""
 	case p.in.Second != "" && w.Connect != "":
 		c.Connect = ""
-		p.choose(vpn.FieldConnect, "Connects", string(vpn.ByHand), ByRule, "the second choice, for where %s does not answer", p.in.Second)
+		p.choose(vpn.FieldConnect, "Connects", string(vpn.ByHand), ByRule, "the second choice, for where %s does not respond", p.in.Second)
 	case w.Connect == vpn.OnDemand && w.Demand.Empty():
 		c.Connect = vpn.Always
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "no condition is named, so it connects always"})
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "no condition is set, so it is always on"})
 	case w.Connect == vpn.OnDemand:
 		d := w.Demand
 		c.Demand = &d
@@ -54,8 +54,8 @@ var preferenceList = []preference{
 	{vpn.FieldConnect, "Connects", func(c vpn.Connection) string { return string(c.Connect) }, func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect }},
 	{vpn.FieldDemand, "On demand", func(c vpn.Connection) string { return demandText(c.Demand) }, func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand }},
 	{vpn.FieldIPv6, "IPv6", func(c vpn.Connection) string { return string(c.IPv6) }, func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 }},
-	{vpn.FieldReconnect, "Connects again by itself", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
-	{vpn.FieldUnmetered, "Only where not metered", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
+	{vpn.FieldReconnect, "Reconnects automatically", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
+	{vpn.FieldUnmetered, "Only on unmetered networks", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
 	{vpn.FieldProxy, "Proxy", func(c vpn.Connection) string { return proxyText(c.Proxy) }, func(to *vpn.Connection, from vpn.Connection) { to.Proxy = from.Proxy }},
 }
 
@@ -104,7 +104,7 @@ func proxyText(p *vpn.Proxy) string {
 func (p *planner) format() {
 	c, ability := &p.plan.Connection, p.plan.Ability
 	formats := ability.Formats
-	by, reason := ByDevice, fmt.Sprintf("what %s takes", p.plan.Release.Title)
+	by, reason := ByDevice, fmt.Sprintf("format of %s", p.plan.Release.Title)
 	if i := slices.Index(formats, platform.Format(p.in.Profile.Preferences.Format)); i >= 0 {
 		formats, by, reason = formats[i:i+1], ByOperator, "set on the profile"
 	}
@@ -128,7 +128,7 @@ func (p *planner) format() {
 			}
 			if n > best {
 				if best >= 0 && by == ByDevice {
-					reason = "it carries more of what the pattern wants than " + string(p.plan.Format)
+					reason = "it supports more of the pattern than " + string(p.plan.Format)
 				}
 				best, p.plan.Format, kept = n, f, carried
 			}
@@ -136,7 +136,7 @@ func (p *planner) format() {
 	} else if len(formats) > 0 {
 		p.plan.Format = formats[0]
 	}
-	title := "typed by hand"
+	title := "manual setup"
 	if codec, ok := all.ByName(p.plan.Format); ok {
 		title = codec.Title
 		p.choose(vpn.FieldFormat, "File", title, by, "%s", reason)
@@ -148,7 +148,7 @@ func (p *planner) format() {
 	p.unmet(kept, title)
 	p.told(kept, title)
 	if c.Site != nil && kept.Site == nil {
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldSite, "site: " + join(c.Site.Networks), upper(title) + " cannot say it, so only " + p.in.Device.Name + " itself is connected"})
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldSite, "site: " + join(c.Site.Networks), upper(title) + " does not support it, so only " + p.in.Device.Name + " itself is connected"})
 		p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldSite })
 		c.Site = nil
 	}
@@ -189,7 +189,7 @@ func (p *planner) login() {
 		return
 	}
 	c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
-	reason := "older client programs refuse a file with the sign-in inside, and take no other beside it"
+	reason := "older client programs reject a file with the login inside, and accept no second file"
 	p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
 	if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
 		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
@@ -211,9 +211,9 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 			continue
 		}
 		if wanted != got {
-			reason := fmt.Sprintf("%s cannot say it for %s", upper(format), c.Protocol.Title())
+			reason := fmt.Sprintf("%s does not support it for %s", upper(format), c.Protocol.Title())
 			if p.plan.Format == platform.ByHand {
-				reason = fmt.Sprintf("on %s nobody can type it for %s", p.plan.Release.Title, c.Protocol.Title())
+				reason = fmt.Sprintf("%s has no such setting for %s", p.plan.Release.Title, c.Protocol.Title())
 			}
 			if got != "" && wanted != "" {
 				reason += "; it says " + got
@@ -227,15 +227,15 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 		w.take(c, kept)
 		if got != "" && (w.field != vpn.FieldIPv6 || p.in.Pattern.IPv6 != "") {
 			if p.in.Pattern.Name == "" && !p.in.own[w.field] || wanted != got {
-				p.choose(w.field, w.title, got, ByDevice, "%s has no other way", lower(format))
+				p.choose(w.field, w.title, got, ByDevice, "%s supports nothing else", lower(format))
 			} else {
-				p.choose(w.field, w.title, got, ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+				p.choose(w.field, w.title, got, ByPattern, "set by the pattern %s", p.in.Pattern.Name)
 			}
 		}
 	}
 	if c.PasswordMode == vpn.PasswordSaved && kept.PasswordMode == vpn.PasswordPrompted && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
 		c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
-		reason := upper(format) + " takes no password"
+		reason := upper(format) + " does not accept a password"
 		p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
 		if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
 			p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
@@ -270,17 +270,17 @@ func upper(v string) string {
 func (p *planner) scope() {
 	c := &p.plan.Connection
 	machine := map[platform.Format]string{
-		platform.PowerShell: "the script needs an administrator, whose own list of connections would be the wrong place", platform.Keyfile: "a keyfile belongs to the machine",
-		platform.Daemons: "daemons serve the whole machine", platform.UCI: "a router has no people",
+		platform.PowerShell: "the script runs as administrator, whose own connections would be the wrong place", platform.Keyfile: "a keyfile belongs to the machine",
+		platform.Daemons: "daemons serve the whole machine", platform.UCI: "a router has no users",
 	}[p.plan.Format]
 	switch {
 	case p.in.Profile.Preferences.Scope != "":
 		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "set on the profile")
 	case p.in.Pattern.Scope != "":
-		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "the pattern %s says so", p.in.Pattern.Name)
+		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "set by the pattern %s", p.in.Pattern.Name)
 	case p.plan.Format == platform.PowerShell && c.Connect == vpn.OnDemand:
 		c.Scope = vpn.ScopePerson
-		p.choose(vpn.FieldScope, "For", "person", ByDevice, "Windows connects on demand only by a person's own connection; the script is run from that person's account")
+		p.choose(vpn.FieldScope, "For", "person", ByDevice, "Windows connects on demand only with a user's own connection; run the script from that user's account")
 	case machine != "":
 		c.Scope = vpn.ScopeMachine
 		p.choose(vpn.FieldScope, "For", "machine", ByDevice, "%s", machine)

@@ -31,21 +31,21 @@ func (p *planner) proposals(ike, esp []string) (setIKE, setESP []string) {
 	}
 	reason := "the gateway's proposals, in its order"
 	if len(setIKE)+len(setESP) < len(ike)+len(esp) {
-		reason += "; weak ones are left off"
+		reason += "; without weak ones"
 	}
 	if ability.Dialect != "" {
 		setIKE, setESP = carried(setIKE, names.IKE), carried(setESP, names.ESP)
 	}
 	if ability.OneProposal {
 		setIKE, setESP = setIKE[:min(1, len(setIKE))], setESP[:min(1, len(setESP))]
-		reason = "the first of the gateway's that can be set; only one of each can"
+		reason = "the gateway's first that can be set; only one can"
 		if len(ike) > 0 && len(setIKE) == 0 || len(esp) > 0 && len(setESP) == 0 {
-			reason = "none of the gateway's can be set, so the client's own are used"
+			reason = "none of the gateway's can be set, so the client's defaults are used"
 			setIKE, setESP = []string{}, []string{}
 		}
 	}
-	p.choose(vpn.FieldIKE, "IKE proposals", cmp.Or(join(setIKE), "the client's own"), ByGateway, reason)
-	p.choose(vpn.FieldESP, "ESP proposals", cmp.Or(join(setESP), "the client's own"), ByGateway, reason)
+	p.choose(vpn.FieldIKE, "IKE proposals", cmp.Or(join(setIKE), "client defaults"), ByGateway, reason)
+	p.choose(vpn.FieldESP, "ESP proposals", cmp.Or(join(setESP), "client defaults"), ByGateway, reason)
 	return setIKE, setESP
 }
 
@@ -56,11 +56,11 @@ func (p *planner) builtIn(field vpn.Field, title string, client, server []string
 	m, ok := suite.Match(mine, theirs, pfsOptional)
 	switch {
 	case ok:
-		p.choose(field, title, m.String(), ByDevice, "built in; the first of %d that %s sends and %s takes", len(mine), p.plan.Release.Title, p.in.Gateway.Name)
+		p.choose(field, title, m.String(), ByDevice, "built in; first of %d that %s sends and %s accepts", len(mine), p.plan.Release.Title, p.in.Gateway.Name)
 	case len(theirs) == 0:
-		p.choose(field, title, "the client's own", ByDevice, "built in; %s says nothing of what it takes", p.in.Gateway.Name)
+		p.choose(field, title, "client defaults", ByDevice, "built in; %s has no proposals on record", p.in.Gateway.Name)
 	default:
-		p.choose(field, title, "none", ByDevice, "%s sends nothing that %s takes", p.plan.Release.Title, p.in.Gateway.Name)
+		p.choose(field, title, "none", ByDevice, "%s sends nothing that %s accepts", p.plan.Release.Title, p.in.Gateway.Name)
 	}
 }
 

@@ -71,7 +71,7 @@ func (p *planner) protocol() {
 		case c.auth.lacking != "" && (i < taken || t.auth.lacking == ""):
 			p.plan.Passed = append(p.plan.Passed, Passed{c.protocol, c.auth.lacking})
 		default:
-			p.plan.Passed = append(p.plan.Passed, Passed{c.protocol, "comes later in the order"})
+			p.plan.Passed = append(p.plan.Passed, Passed{c.protocol, "lower in the order of preference"})
 		}
 	}
 	title := p.plan.Release.Title
@@ -81,12 +81,12 @@ func (p *planner) protocol() {
 		if p.in.Profile.Preferences.Auth != "" {
 			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByOperator, "set on the profile")
 		} else {
-			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByGateway, "the strongest way that %s and %s share", g.Name, title)
+			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByGateway, "strongest method that both %s and %s support", g.Name, title)
 		}
 	case p.plan.Offered:
 		p.choose(vpn.FieldProtocol, "Protocol", "none", ByDevice, "%s offers %s, but %s", g.Name, t.protocol.Title(), t.passed)
 	default:
-		p.choose(vpn.FieldProtocol, "Protocol", "none", ByGateway, "%s offers nothing that could be taken", g.Name)
+		p.choose(vpn.FieldProtocol, "Protocol", "none", ByGateway, "%s offers nothing that can be used", g.Name)
 	}
 }
 
@@ -112,9 +112,9 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 	case p.barred[protocol] != "":
 		c.passed = p.barred[protocol]
 	case len(methods) == 0 && p.in.Profile.Preferences.Auth != "":
-		c.passed = fmt.Sprintf("%s and %s do not share the way that is set on the profile, %s", g.Name, release, p.in.Profile.Preferences.Auth)
+		c.passed = fmt.Sprintf("%s and %s do not both support the method set on the profile, %s", g.Name, release, p.in.Profile.Preferences.Auth)
 	case len(methods) == 0:
-		c.passed = fmt.Sprintf("%s and %s share no way to prove who connects", g.Name, release)
+		c.passed = fmt.Sprintf("%s and %s have no common authentication method", g.Name, release)
 	}
 	return c
 }
@@ -123,13 +123,13 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 func without(release string, protocol vpn.Protocol, a platform.Ability) string {
 	switch {
 	case a.Support == platform.Gone && protocol == vpn.L2TP:
-		return fmt.Sprintf("%s has no %s for new connections", release, protocol.Title())
+		return fmt.Sprintf("%s does not support %s for new connections", release, protocol.Title())
 	case a.Support == platform.Gone:
-		return fmt.Sprintf("%s no longer has %s: %s", release, protocol.Title(), a.Note)
+		return fmt.Sprintf("%s no longer supports %s: %s", release, protocol.Title(), a.Note)
 	case a.Support == platform.Rarely:
-		return fmt.Sprintf("%s has %s only rarely", release, protocol.Title())
+		return fmt.Sprintf("%s rarely supports %s", release, protocol.Title())
 	}
-	return fmt.Sprintf("%s never had %s", release, protocol.Title())
+	return fmt.Sprintf("%s does not support %s", release, protocol.Title())
 }
 
 // methods lists the ways that gateway and release share, strongest first, each with
@@ -155,7 +155,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			if !slices.Contains(a.Machine, auth) || !slices.Contains(o.L2TP.Auth, auth) && (len(o.L2TP.Auth) > 0 || auth != vpn.MachinePSK) {
 				continue
 			}
-			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "certificate of the machine, then login and password", lacking: cmp.Or(identity, shared)}
+			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "machine certificate, then login and password", lacking: cmp.Or(identity, shared)}
 			if auth == vpn.MachinePSK {
 				m.title, m.lacking = "pre-shared key, then login and password", cmp.Or(key, shared)
 			}
@@ -167,7 +167,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 		}
 		shared := p.unshared(a, o.IKEv2.IKE, o.IKEv2.ESP)
 		titles := map[vpn.IKEv2Auth]string{
-			vpn.IKEv2EAPTLS: "certificate of the device, by EAP-TLS", vpn.IKEv2Certificate: "certificate of the device", vpn.IKEv2MSCHAPv2: "login and password, by EAP-MSCHAPv2", vpn.IKEv2PSK: "pre-shared key",
+			vpn.IKEv2EAPTLS: "device certificate, EAP-TLS", vpn.IKEv2Certificate: "device certificate", vpn.IKEv2MSCHAPv2: "login and password, EAP-MSCHAPv2", vpn.IKEv2PSK: "pre-shared key",
 		}
 		for _, auth := range vpn.IKEv2Auths {
 			if !slices.Contains(a.IKEv2, auth) || !slices.Contains(o.IKEv2.Auth, auth) {
@@ -182,7 +182,7 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			list = append(list, m)
 		}
 	case vpn.TLS:
-		titles := map[vpn.TLSAuth]string{vpn.TLSCertificatePassword: "certificate of the device, then login and password", vpn.TLSCertificate: "certificate of the device", vpn.TLSPassword: "login and password"}
+		titles := map[vpn.TLSAuth]string{vpn.TLSCertificatePassword: "device certificate, then login and password", vpn.TLSCertificate: "device certificate", vpn.TLSPassword: "login and password"}
 		for _, auth := range vpn.TLSAuths {
 			if !slices.Contains(a.TLS, auth) || !slices.Contains(o.TLS.Auth, auth) {
 				continue
@@ -225,7 +225,7 @@ func (p *planner) unshared(a platform.Ability, ike, esp []string) string {
 			continue
 		}
 		if _, ok := suite.Match(client, server, part.pfsOptional); !ok {
-			return fmt.Sprintf("%s sends no %s proposal that %s takes", p.plan.Release.Title, part.name, p.in.Gateway.Name)
+			return fmt.Sprintf("%s sends no %s proposal that %s accepts", p.plan.Release.Title, part.name, p.in.Gateway.Name)
 		}
 	}
 	return ""

@@ -61,7 +61,7 @@ func (p *planner) certificates() {
 	p.choose(vpn.FieldIdentity, "Certificate", list[0].Subject.CommonName, ByDevice, "the certificate of %s, %s", d.Name, pki.KeyKind(list[0]))
 	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
 		c.IKEv2.LocalID = pki.AltName(list[0])
-		p.choose(vpn.FieldLocalID, "Local identity", cmp.Or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, which both sides check")
+		p.choose(vpn.FieldLocalID, "Local identity", cmp.Or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, checked by both sides")
 	}
 }
 
@@ -70,9 +70,9 @@ func (p *planner) ppp(offer []suite.PPPMethod) []suite.PPPMethod {
 	list := shared(offer, p.plan.Ability.PPP)
 	if len(list) > 1 && list[0] == suite.MSCHAPv2 {
 		list = list[:1]
-		p.choose(vpn.FieldPPP, "PPP authentication", join(list), ByRule, "the strongest that gateway and device share; weaker ones are left off")
+		p.choose(vpn.FieldPPP, "PPP authentication", join(list), ByRule, "strongest that both support; without weaker ones")
 	} else {
-		p.choose(vpn.FieldPPP, "PPP authentication", cmp.Or(join(list), "none"), ByGateway, "what gateway and device share")
+		p.choose(vpn.FieldPPP, "PPP authentication", cmp.Or(join(list), "none"), ByGateway, "what both support")
 	}
 	return list
 }
@@ -98,22 +98,22 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 		p.key(o.PSK != nil)
 	} else {
 		l.RemoteID = o.RemoteID
-		reason := "the identity on the gateway's record: no other certificate of the same authority may stand in its place"
+		reason := "identity on the gateway's record; other certificates of the same CA are not accepted"
 		if list, err := pki.Certificates(p.in.Gateway.Certificate); l.RemoteID == "" && err == nil && len(list) > 0 {
-			l.RemoteID, reason = pki.Subject(list[0]), "the subject of the gateway's certificate, which IKEv1 daemons send: no other certificate of the same authority may stand in its place"
+			l.RemoteID, reason = pki.Subject(list[0]), "subject of the gateway's certificate, which IKEv1 daemons send; other certificates of the same CA are not accepted"
 		} else if l.RemoteID == "" {
-			l.RemoteID, reason = p.in.Gateway.Address, "the gateway's address, because its record names no other identity"
+			l.RemoteID, reason = p.in.Gateway.Address, "the gateway's address; no other identity on record"
 		}
 		p.choose(vpn.FieldRemoteID, "Remote identity", l.RemoteID, ByGateway, "%s", reason)
 	}
 	if o.Aggressive {
-		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+cmp.Or(o.Group, "without a name"), ByGateway, "%s takes no main mode", p.in.Gateway.Name)
+		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+cmp.Or(o.Group, "without a name"), ByGateway, "%s does not accept main mode", p.in.Gateway.Name)
 	}
 	l.PPP = p.ppp(o.PPP)
 	l.IKE, l.ESP = p.proposals(o.IKE, o.ESP)
 	l.BehindNAT = p.in.Gateway.BehindNAT
 	if l.BehindNAT && p.plan.Ability.NATSetting {
-		p.choose(vpn.FieldNAT, "Gateway behind NAT", "set on the device", ByGateway, "%s stands behind NAT and %s refuses that without a setting; a restart is needed once", p.in.Gateway.Name, p.plan.Release.Title)
+		p.choose(vpn.FieldNAT, "Gateway behind NAT", "set on the device", ByGateway, "%s is behind NAT, and %s needs a setting for that and one restart", p.in.Gateway.Name, p.plan.Release.Title)
 	}
 }
 
@@ -134,7 +134,7 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	}
 	reason := "the identity on the gateway's record"
 	if o.RemoteID == "" {
-		reason = "the gateway's address, because its record names no other identity"
+		reason = "the gateway's address; no other identity on record"
 	}
 	if entry := alternative(s.RemoteID); entry != "" && s.Auth != vpn.IKEv2PSK {
 		reason += "; " + entry
@@ -157,12 +157,12 @@ func (p *planner) pptp(o *vpn.PPTPOffer) {
 	}
 	switch {
 	case !keys && len(o.MPPE) > 0:
-		p.choose(vpn.FieldMPPE, "Encryption", "none", ByRule, "the PPP methods that are shared make no keys for MPPE")
+		p.choose(vpn.FieldMPPE, "Encryption", "none", ByRule, "the common PPP methods provide no keys for MPPE")
 	case len(s.MPPE) > 0:
 		s.MPPE = s.MPPE[:1]
-		p.choose(vpn.FieldMPPE, "Encryption", "MPPE, "+string(s.MPPE[0])+" bits", ByRule, "the strongest that gateway and device share; weaker ones are left off")
+		p.choose(vpn.FieldMPPE, "Encryption", "MPPE, "+string(s.MPPE[0])+" bits", ByRule, "strongest that both support; without weaker ones")
 	default:
-		p.choose(vpn.FieldMPPE, "Encryption", "none", ByGateway, "gateway and device share no strength of MPPE")
+		p.choose(vpn.FieldMPPE, "Encryption", "none", ByGateway, "no common MPPE strength")
 	}
 }
 
@@ -188,7 +188,7 @@ func alternative(address string) string {
 	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("its certificate must have the alternative name IP:%s; as a DNS name, devices do not accept it", ip)
+	return fmt.Sprintf("its certificate must have the subject alternative name IP:%s; devices do not accept it as a DNS name", ip)
 }
 
 func (p *planner) tls(o *vpn.TLSOffer) {
@@ -209,10 +209,10 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	}
 	switch {
 	case preference != "" && len(ways) == 0:
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(preference), p.in.Gateway.Name + " has no remote by it, so none is left"})
-		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none by %s, which is set on the profile", p.in.Gateway.Name, preference)
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(preference), p.in.Gateway.Name + " has no remote for it, so none is left"})
+		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none for %s, which is set on the profile", p.in.Gateway.Name, preference)
 	case preference != "":
-		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "by %s alone, as set on the profile; tried in this order", preference)
+		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "only %s, as set on the profile; tried in this order", preference)
 	default:
 		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
 	}
@@ -226,13 +226,13 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 			break // weaker ones are left off as long as a better one remains
 		}
 	}
-	p.choose(vpn.FieldCiphers, "Data ciphers", cmp.Or(join(s.Ciphers), "the client's own"), ByGateway, "the gateway's, in its order; weaker ones are left off where a sound one remains")
+	p.choose(vpn.FieldCiphers, "Data ciphers", cmp.Or(join(s.Ciphers), "client defaults"), ByGateway, "the gateway's, in its order; without weak ones if a strong one remains")
 	if k := o.ControlKey; k != nil {
 		s.Control = &vpn.ControlWrap{Kind: k.Kind, Direction: k.Direction}
 		if k.Key != nil {
 			s.Control.Key = *k.Key
 		}
-		p.choose(vpn.FieldControl, "Control channel", "wrapped by a key of the kind "+string(k.Kind), ByGateway, "the gateway answers nobody without it")
+		p.choose(vpn.FieldControl, "Control channel", "protected by a key of type "+string(k.Kind), ByGateway, "the gateway does not respond without it")
 	}
 	if s.ServerName != "" {
 		p.choose(vpn.FieldServerName, "Name of the gateway", s.ServerName, ByGateway, "its certificate must have this name")

@@ -18,16 +18,16 @@ func (p *planner) told(kept vpn.Connection, format string) {
 		return
 	}
 	if len(c.PPP()) > 0 && len(kept.PPP()) == 0 {
-		p.reason(vpn.FieldPPP, upper(format)+" cannot name it: device and gateway agree on what both have when they connect")
+		p.reason(vpn.FieldPPP, upper(format)+" cannot set it: device and gateway negotiate it when connecting")
 	}
 	if c.IKEv2 != nil && kept.IKEv2 != nil && kept.IKEv2.RemoteID != c.IKEv2.RemoteID && c.IKEv2.Auth != vpn.IKEv2PSK {
-		p.replace(Choice{vpn.FieldRemoteID, "Remote identity", c.Server, ByDevice, fmt.Sprintf("%s looks for the server address in the gateway's certificate, whatever identity the gateway sends", p.plan.Release.Title)})
+		p.replace(Choice{vpn.FieldRemoteID, "Remote identity", c.Server, ByDevice, fmt.Sprintf("%s expects the server address in the gateway's certificate, whatever identity the gateway sends", p.plan.Release.Title)})
 	}
 	if s := c.PPTP; s != nil && len(s.MPPE) > 0 && kept.PPTP != nil && len(kept.PPTP.MPPE) == 0 {
-		p.reason(vpn.FieldMPPE, upper(format)+" cannot name it: "+p.plan.Release.Title+" requires encryption by default")
+		p.reason(vpn.FieldMPPE, upper(format)+" cannot set it: "+p.plan.Release.Title+" requires encryption by default")
 	}
 	if len(c.Routes) > 0 && len(kept.Routes) == 0 {
-		p.left(vpn.FieldRoutes, "networks: "+join(c.Routes), upper(format)+" cannot name them, so nothing goes through but what the gateway's own class of addresses holds")
+		p.left(vpn.FieldRoutes, "networks: "+join(c.Routes), upper(format)+" cannot set them, so only the class of the tunnel address is routed")
 		c.Routes = []string{}
 	}
 	if len(c.Domains) > 0 && len(kept.Domains) == 0 {
@@ -45,27 +45,27 @@ func (p *planner) byHand() {
 	if p.in.Device.Platform != vpn.Android || p.plan.Ability.Support != platform.BuiltIn {
 		return
 	}
-	const none = "there is no field for it on Android: device and gateway agree on what both have when they connect"
+	const none = "Android has no field for it: device and gateway negotiate it when connecting"
 	if len(c.PPP()) > 0 {
 		p.reason(vpn.FieldPPP, none)
 	}
 	if s := c.IKEv2; s != nil && s.RemoteID != c.Server {
 		s.RemoteID = c.Server
-		p.replace(Choice{vpn.FieldRemoteID, "Remote identity", c.Server, ByDevice, "Android takes the server address for it and has no field for another"})
+		p.replace(Choice{vpn.FieldRemoteID, "Remote identity", c.Server, ByDevice, "Android uses the server address and has no field for another"})
 	}
 }
 
 // elsewhere says what the management of devices must bring beside its file.
 func (p *planner) elsewhere(kept vpn.Connection) {
 	c := &p.plan.Connection
-	const how = "the file has no room for it: the management of devices must bring it by its own way"
+	const how = "the file cannot contain it: the device management must provide it separately"
 	if c.Authority != "" && kept.Authority == "" {
 		p.reason(vpn.FieldAuthority, how)
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldAuthority, "authority of the gateway's certificate", how})
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldAuthority, "CA of the gateway's certificate", how})
 	}
 	if c.Identity != nil && kept.Identity == nil {
 		p.reason(vpn.FieldIdentity, how)
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldIdentity, "certificate of the device", how})
+		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldIdentity, "device certificate", how})
 	}
 	if c.L2TP != nil && c.L2TP.BehindNAT && p.plan.Ability.NATSetting {
 		p.reason(vpn.FieldNAT, how)
@@ -73,7 +73,7 @@ func (p *planner) elsewhere(kept vpn.Connection) {
 	}
 }
 
-// reason gives a choice another reason.
+// reason assigns a choice another reason.
 func (p *planner) reason(f vpn.Field, reason string) {
 	for i := range p.plan.Choices {
 		if p.plan.Choices[i].Field == f {

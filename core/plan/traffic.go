@@ -26,16 +26,16 @@ func (p *planner) traffic() {
 		p.choose(vpn.FieldTunnel, "Tunnel", string(preference), ByOperator, "set on the profile")
 	case pattern.Tunnel != "":
 		c.Tunnel = pattern.Tunnel
-		p.choose(vpn.FieldTunnel, "Tunnel", string(c.Tunnel), ByPattern, "the pattern %s says so", pattern.Name)
+		p.choose(vpn.FieldTunnel, "Tunnel", string(c.Tunnel), ByPattern, "set by the pattern %s", pattern.Name)
 	case len(routes) > 0 && ability.SplitRoutes:
 		c.Tunnel = vpn.TunnelSplit
-		p.choose(vpn.FieldTunnel, "Tunnel", "split", origin, "%s are named, so that all else can stay outside", whose)
+		p.choose(vpn.FieldTunnel, "Tunnel", "split", origin, "networks are set at %s, so other traffic can stay outside", whose)
 	case len(routes) > 0:
 		c.Tunnel = vpn.TunnelFull
-		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByDevice, "%s cannot be told single networks for %s", p.plan.Release.Title, c.Protocol.Title())
+		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByDevice, "%s does not support split tunnels for %s", p.plan.Release.Title, c.Protocol.Title())
 	default:
 		c.Tunnel = vpn.TunnelFull
-		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByGateway, "%s names no networks behind it, so everything goes through", g.Name)
+		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByGateway, "%s has no networks on record, so all traffic goes through", g.Name)
 	}
 	if c.Tunnel == vpn.TunnelSplit && ability.SplitRoutes {
 		c.Routes = slices.Clone(routes)
@@ -51,10 +51,10 @@ func (p *planner) traffic() {
 		case !ability.SetDNS:
 		case len(part.pattern) > 0:
 			*part.to = slices.Clone(part.pattern)
-			p.choose(part.field, part.title, join(part.pattern), ByPattern, "the pattern %s names them", pattern.Name)
+			p.choose(part.field, part.title, join(part.pattern), ByPattern, "set by the pattern %s", pattern.Name)
 		case len(part.gateway) > 0:
 			*part.to = slices.Clone(part.gateway)
-			p.choose(part.field, part.title, join(part.gateway), ByGateway, "%s names them", g.Name)
+			p.choose(part.field, part.title, join(part.gateway), ByGateway, "set on the record of %s", g.Name)
 		}
 	}
 	six := slices.ContainsFunc(g.Pool, func(v string) bool { return strings.Contains(v, ":") })
@@ -63,7 +63,7 @@ func (p *planner) traffic() {
 		c.IPv6 = pattern.IPv6
 	case six:
 		c.IPv6 = vpn.IPv6Carried
-		p.choose(vpn.FieldIPv6, "IPv6", "carried", ByGateway, "%s gives out IPv6 addresses", g.Name)
+		p.choose(vpn.FieldIPv6, "IPv6", "carried", ByGateway, "%s assigns IPv6 addresses", g.Name)
 	}
 	if c.IPv6 == vpn.IPv6Left {
 		c.IPv6 = ""
@@ -78,9 +78,9 @@ func (p *planner) site() {
 		return
 	}
 	c.Site = d.Site.Clone()
-	value, reason := join(c.Site.Networks), "reached from behind "+g.Name+" by their own addresses: "+p.routed()
+	value, reason := join(c.Site.Networks), "reached from behind "+g.Name+" with their own addresses: "+p.routed()
 	if c.Site.Masquerade {
-		value, reason = value+", masqueraded", "hosts of the site leave by the one address that "+g.Name+" gives "+d.Name+"; nothing behind "+g.Name+" can begin a connection to them"
+		value, reason = value+", masqueraded", "hosts of the site use the one address that "+g.Name+" assigns "+d.Name+"; nothing behind "+g.Name+" can connect to them"
 	}
 	p.choose(vpn.FieldSite, "Site behind the router", value, ByDevice, "%s", reason)
 }
@@ -88,7 +88,7 @@ func (p *planner) site() {
 // routed is what the gateway must do for a site that is not masqueraded.
 func (p *planner) routed() string {
 	if p.plan.Connection.Protocol == vpn.IKEv2 {
-		return "the gateway's traffic selectors for " + p.in.Device.Name + " must hold them"
+		return "the gateway's traffic selectors for " + p.in.Device.Name + " must include them"
 	}
 	return "the gateway must route them to " + p.in.Device.Name
 }

@@ -236,7 +236,7 @@ func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags .
 	w.r.do(append([]string{"certificate", "bundle", g.name, "--authority", authority, "--out", g.bundle}, flags...)...)
 }
 
-// TestIKEv2 connects headless Linux by IKEv2 in each way to authenticate, with each way in
+// TestIKEv2 connects headless Linux by IKEv2 in each authentication method, with each way in
 // which the gateway's certificate comes to be trusted.
 func TestIKEv2(t *testing.T) {
 	t.Parallel()

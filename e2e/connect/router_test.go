@@ -99,7 +99,7 @@ func TestOpenWrt(t *testing.T) {
 				if !until(15, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
 					t.Errorf("%v\n%s\n%s", set, client.said(), server.said())
 				} else if _, err := w.cli.try(8, "ping", "-c", "1", "-W", "2", "10.20.0.1"); err != nil {
-					t.Error("the internal host does not answer")
+					t.Error("the internal host does not respond")
 				}
 				client.stop()
 				remove(t, parcel)
@@ -140,7 +140,7 @@ func TestTunnelFiles(t *testing.T) {
 			if !until(15, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
 				t.Errorf("%s\n%s", client.said(), server.said())
 			} else if _, err := w.cli.try(8, "ping", "-c", "1", "-W", "2", "10.20.0.1"); err != nil {
-				t.Error("the internal host does not answer")
+				t.Error("the internal host does not respond")
 			}
 			client.stop()
 			proves(t, "connects", c.form, tunnelWays(c.auth, c.kind)...)

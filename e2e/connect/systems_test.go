@@ -143,7 +143,7 @@ func words(t *testing.T, ike bool, cipher, digest, group string) string {
 	return strings.Join(parts, "-")
 }
 
-// systemsWorld is gateways in every way to authenticate, for parcels of systems that do not
+// systemsWorld is gateways in every authentication method, for parcels of systems that do not
 // run here.
 func systemsWorld(t *testing.T) *ikeWorld {
 	t.Helper()

@@ -78,7 +78,7 @@ func tunnelWays(auth, kind string) []string {
 	return ways
 }
 
-// TestTunnel connects headless Linux by the TLS tunnel in each way to authenticate, with
+// TestTunnel connects headless Linux by the TLS tunnel in each authentication method, with
 // each kind of control-channel key, by UDP and TCP.
 func TestTunnel(t *testing.T) {
 	t.Parallel()
