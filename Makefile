@@ -6,9 +6,11 @@ SHELL := /bin/bash
 .DELETE_ON_ERROR:
 
 GO      := CGO_ENABLED=0 go
-VERSION := 0.1.0
-LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION)
-SOURCES := $(shell find cmd cli client core demo httpapi metrics nameserver post probe recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
+# The version is that of the newest entry of the changelog.
+VERSION := $(shell sed -n 's/^## \([0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
+COMMIT  := $(shell git rev-parse --short HEAD 2> /dev/null)
+LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION) -X wardicon/cli.Commit=$(COMMIT)
+SOURCES := $(shell find api cmd cli client core demo httpapi mailer metrics nameserver probe recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.sh' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
 WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
@@ -20,9 +22,17 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	cd console && npm ci --no-progress
 
 # The API describes itself; the console's types are made from that.
-console/src/api/schema.d.ts: $(SOURCES) console/node_modules/.package-lock.json
+bin/openapi.stamp: $(SOURCES)
 	mkdir -p bin
-	$(GO) run ./cmd/wardicon service openapi > bin/openapi.json
+	$(GO) run -trimpath ./cmd/wardicon service openapi > bin/openapi.new
+	if cmp -s bin/openapi.new bin/openapi.json; then rm bin/openapi.new; else mv bin/openapi.new bin/openapi.json; fi
+	touch $@
+
+# It is newer only where the API has changed, so that the console is built again only then.
+bin/openapi.json: bin/openapi.stamp
+	@:
+
+console/src/api/schema.d.ts: bin/openapi.json console/node_modules/.package-lock.json
 	cd console && npm run --silent types
 
 console/dist/index.html: $(WEB) console/src/api/schema.d.ts

@@ -21,8 +21,11 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// Version is set by the build.
-var Version = "0.1.0"
+// Version and Commit are set by the build.
+var (
+	Version = "0.0.0"
+	Commit  string
+)
 
 // Streams are where a command reads and writes.
 type Streams struct {
@@ -86,7 +89,7 @@ rule list and show, platform, new-secret, serve, demo, and service set-up, backu
   wardicon gateway list
   wardicon plan "Planner Mac 1" Norrvik
   wardicon check norrvik.mobileconfig`,
-		Version: Version, SilenceErrors: true, SilenceUsage: true,
+		Version: strings.TrimSpace(Version + " " + Commit), SilenceErrors: true, SilenceUsage: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			forms := []string{"table", "json", "yaml"}
 			if extra := cmd.Annotations["output"]; extra != "" {

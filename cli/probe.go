@@ -180,7 +180,7 @@ func shows(r drift.Answer) string {
 		for _, list := range []struct {
 			word  string
 			names []string
-		}{{"takes", i.Taken}, {"refuses", i.Refused}, {"not probed", i.Unprobed}} {
+		}{{"accepts", i.Taken}, {"rejects", i.Refused}, {"not probed", i.Unprobed}} {
 			if len(list.names) > 0 {
 				add("%s %s", list.word, strings.Join(list.names, ", "))
 			}

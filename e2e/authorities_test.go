@@ -230,7 +230,7 @@ func TestAuthorityPages(t *testing.T) {
 	b.see("engine-laptop-2.devices.skerryline.example")
 	b.accessible("a request that waits")
 	choose("File", "answer.pem", signed(t, root, requests.Items[0].PEM))
-	b.press("Import")
+	b.press("Import certificate")
 	b.see("For an authority whose key is kept elsewhere")
 
 	gateways, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Norrvik", Limit: 1})
@@ -238,7 +238,7 @@ func TestAuthorityPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.goTo("/gateways/"+gateways.Items[0].ID, "Norrvik")
-	b.see("None is on record.")
+	b.see("None on record.")
 	b.press("Create it")
 	skerry, err := f.client.Authorities.List(t.Context(), client.Query{Search: "Skerry"})
 	if err != nil {
@@ -246,14 +246,14 @@ func TestAuthorityPages(t *testing.T) {
 	}
 	b.fill("Authority", skerry.Items[0].ID)
 	b.press("Create key and certificate")
-	b.see("The key is not kept here")
+	b.see("The key is not stored here")
 	b.see("norrvik-key.pem")
 	b.accessible("what a gateway gets")
 
 	b.goTo("/authorities/"+skerry.Items[0].ID, "Skerry Line Authority")
 	b.fill("Successor", authorities.Items[0].ID)
 	b.press("Begin")
-	b.see("Both are believed.")
+	b.see("Both are trusted.")
 	b.accessible("rollover")
 	b.press("Undo")
 	b.see("As before.")

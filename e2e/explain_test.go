@@ -168,7 +168,7 @@ func TestGatewayAnswers(t *testing.T) {
 	b.see("Not probed yet.")
 	b.press("Probe now")
 	b.see("IKEv1 main mode")
-	b.see("answers L2TP without IPsec")
+	b.see("accepts L2TP without IPsec")
 	b.see("3des-sha1-modp1024")
 	b.press("Accept all into the record")
 	b.see("Accepted into the record")

@@ -193,7 +193,7 @@ func TestProfileForm(t *testing.T) {
 		b.until(fmt.Sprintf("document.querySelector('.plan').innerText.includes(%q)", text))
 	}
 	b.goTo("/profiles/"+id, "Planner Mac 1 → Norrvik")
-	reason("macOS 14 cannot be told single networks")
+	reason("macOS 14 does not support split tunnels")
 	b.fill("Tunnel", "split")
 	b.fill("Connection name", "Skerry/Norrvik")
 	b.press("Save and plan again")

@@ -113,7 +113,7 @@ func TestOffersByCommand(t *testing.T) {
 	if code, _, errs := f.run("", "gateway", "change", "Cliff", "--tls-remote", "udp"); code != 2 || !strings.Contains(errs, "udp:1194") {
 		t.Errorf("a remote that is none ended with %d: %s", code, errs)
 	}
-	if out := must("plan", "Cliff laptop", "Cliff", "--protocol", "tls"); !strings.Contains(out, "certificate of the device") {
+	if out := must("plan", "Cliff laptop", "Cliff", "--protocol", "tls"); !strings.Contains(out, "device certificate") {
 		t.Errorf("the plan says\n%s", out)
 	}
 }

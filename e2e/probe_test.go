@@ -39,15 +39,15 @@ func TestProbeCommand(t *testing.T) {
 	run(0, "", "gateway", "change", "Norrvik", "--address", "127.0.0.1", "--known-address", "127.0.0.1", "--probe-at", "127.0.0.1", "--probe-port", forwarded(stand))
 	run(2, "expected a gateway or an address", "probe")
 	run(4, "there is no probe latest", "probe", "Norrvik", "--last")
-	if out := run(0, "takes "+takes[0].String(), "probe", "Norrvik"); strings.Contains(out, "warning:") {
+	if out := run(0, "accepts "+takes[0].String(), "probe", "Norrvik"); strings.Contains(out, "warning:") {
 		t.Error(out)
 	}
 	for _, test := range []struct {
 		faults []simulate.Fault
 		want   string
 	}{
-		{[]simulate.Fault{simulate.FaultAggressive, simulate.FaultRealm}, `introduces itself as "pilots.other.example"`},
-		{[]simulate.Fault{simulate.FaultBare}, "answers L2TP without IPsec"},
+		{[]simulate.Fault{simulate.FaultAggressive, simulate.FaultRealm}, `identifies as "pilots.other.example"`},
+		{[]simulate.Fault{simulate.FaultBare}, "accepts L2TP without IPsec"},
 		{[]simulate.Fault{simulate.FaultSilent}, "no answer by UDP"},
 	} {
 		stand.Break(test.faults...)

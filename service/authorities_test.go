@@ -101,7 +101,7 @@ func TestBring(t *testing.T) {
 		{"a wrong passphrase", api.Material{File: closed}, "/passphrase", "closed by another passphrase", false, "kelp"},
 		{"several keys", api.Material{File: []byte(whole + keyPEM(t, issuing) + keyPEM(t, root))}, "/file", "2 private keys", false, ""},
 		{"a missing chain", api.Material{File: []byte(pki.Bundle(issuing.Leaf))}, "/certificate", `"Vault" without "Vault Root"`, false, ""},
-		{"one that has ended", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf}, old.Chain...)...))}, "/file", "ended on", false, ""},
+		{"one that has ended", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf}, old.Chain...)...))}, "/file", "expired on", false, ""},
 		{"one of the future", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{early.Leaf}, early.Chain...)...))}, "/file", "valid only from", false, ""},
 		{"a key that is not the pair", api.Material{File: []byte(pki.Bundle(issuing.Leaf)), Key: []byte(keyPEM(t, leaf))}, "/key", "belongs to none", false, ""},
 		{"the key of a device", api.Material{File: []byte(pki.Bundle(leaf.Leaf, issuing.Leaf, root.Leaf) + keyPEM(t, leaf))}, "/file", `the key of "leaf"`, false, ""},

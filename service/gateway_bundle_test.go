@@ -122,7 +122,7 @@ func TestTaken(t *testing.T) {
 		{"without the one between", pki.Bundle(root.Leaf), server.Leaf.Raw, "chain-incomplete", "Vault is not there"},
 		{"of another authority", authority.Certificate, []byte(pki.Bundle(server.Leaf, vault.Leaf)), "chain-incomplete", "Vault Root is not there"},
 		{"with another name", pki.Bundle(other.Chain[1]), []byte(pki.Bundle(other.Leaf, other.Chain[0])), "name-not-certified", ""},
-		{"that has ended", pki.Bundle(old.Chain[1]), []byte(pki.Bundle(old.Leaf, old.Chain[0])), "certificate-expired", "leaf ended on"},
+		{"that has ended", pki.Bundle(old.Chain[1]), []byte(pki.Bundle(old.Leaf, old.Chain[0])), "certificate-expired", "leaf expired on"},
 	} {
 		believe(test.believed)
 		if _, err := svc.TakeGatewayCertificate(ctx, gateway, api.Material{File: test.file}); err != nil {

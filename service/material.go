@@ -89,7 +89,7 @@ func bring(object string, m api.Material, expected string, fits func(*x509.Certi
 func (s *Service) inTime(object string, c *x509.Certificate) error {
 	switch now := s.now(); {
 	case now.After(c.NotAfter):
-		return problem(object, "/file", fmt.Sprintf("%q, which ended on %s", c.Subject.CommonName, c.NotAfter.UTC().Format("2006-01-02")), "a certificate that is still valid", "bring its successor")
+		return problem(object, "/file", fmt.Sprintf("%q, which expired on %s", c.Subject.CommonName, c.NotAfter.UTC().Format("2006-01-02")), "a certificate that is still valid", "bring its successor")
 	case now.Before(c.NotBefore):
 		return problem(object, "/file", fmt.Sprintf("%q, which is valid only from %s on", c.Subject.CommonName, c.NotBefore.UTC().Format("2006-01-02")), "a certificate that is valid by now", "wait for that day, or correct the clock")
 	}

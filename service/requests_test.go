@@ -61,7 +61,7 @@ func TestElsewhere(t *testing.T) {
 		{"by another of the same name", signed(r, stranger, nil), "Vault"},
 		{"for a server", signed(r, vault, func(w *pki.Wanted) { w.Usage = pki.ForServer }), "for server"},
 		{"with other names", signed(r, vault, func(w *pki.Wanted) { w.Names = []string{"other.example"} }), "other.example"},
-		{"that has ended", signed(r, vault, func(w *pki.Wanted) { w.To = c.now().Add(-time.Minute) }), "ended on"},
+		{"that has ended", signed(r, vault, func(w *pki.Wanted) { w.To = c.now().Add(-time.Minute) }), "expired on"},
 		{"for nobody's request", []byte(pki.Bundle(vault.Leaf)), `"Vault", a certificate for authority`},
 		{"nothing", []byte("hello"), "neither PEM nor DER"},
 	} {

@@ -148,7 +148,7 @@ func (s *Service) signet(ctx context.Context, tx *store.Tx) (*signet, error) {
 		return nil, fmt.Errorf("signer: %w", err)
 	}
 	if s.now().After(pair.Leaf.NotAfter) {
-		return nil, problem("signer", "/certificate", fmt.Sprintf("%q, which ended on %s", pair.Leaf.Subject.CommonName, pair.Leaf.NotAfter.UTC().Format(time.DateOnly)), "one that is valid", "make a new one, or bring one in")
+		return nil, problem("signer", "/certificate", fmt.Sprintf("%q, which expired on %s", pair.Leaf.Subject.CommonName, pair.Leaf.NotAfter.UTC().Format(time.DateOnly)), "one that is valid", "make a new one, or bring one in")
 	}
 	return &signet{&pair}, nil
 }

@@ -27,7 +27,7 @@ var addressRules = []Rule{
 		Why: "The device looks up exactly this text and finds nothing.", Fix: "Write only the host name or the IP address.", Source: "RFC 1123 §2.1",
 		Bad:  Example{"a name with a space inside", func(s *Subject) { s.Connection.Server = "norrvik skerryline.example" }},
 		Good: Example{"the host name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			v := s.Connection.Server
 			expected, fix := vpn.HostProblem(v)
 			if host, what := pasted(v); what != "" { // told by a rule of its own
@@ -46,7 +46,7 @@ var addressRules = []Rule{
 		Why: "Most VPN clients do not convert the name and do not find the gateway.", Fix: "Write the name in its xn-- form.", Source: "RFC 5891 §4.4",
 		Bad:  Example{"a name with an umlaut", func(s *Subject) { s.Connection.Server = "tällholm.skerryline.example" }},
 		Good: Example{"its xn-- form", func(s *Subject) { s.Connection.Server = "xn--tllholm-5wa.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if international(s.Connection.Server) {
 				return []Hit{{Field: vpn.FieldServer, Found: quote(s.Connection.Server), From: s.Connection.Server, To: ascii(s.Connection.Server)}}
 			}
@@ -58,7 +58,7 @@ var addressRules = []Rule{
 		Why: "The name does not exist outside the internal network, where people connect from.", Fix: "Use the gateway's public name.", Source: "RFC 6762 §3, RFC 8375",
 		Bad:  Example{"a name under .local", func(s *Subject) { s.Connection.Server = "norrvik.local" }},
 		Good: Example{"a public name", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			v := strings.ToLower(strings.TrimSuffix(s.Connection.Server, "."))
 			if _, number := s.server(); number || v == "" {
 				return nil
@@ -82,7 +82,7 @@ var addressRules = []Rule{
 		Why: "It is reachable only in the gateway's own network.", Fix: "Use the public address, or a name that resolves to it.", Source: "RFC 1918, RFC 6598, RFC 4193, RFC 3927",
 		Bad:  Example{"an address from 192.168/16", func(s *Subject) { s.Connection.Server = "192.168.178.2" }},
 		Good: Example{"a public address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			a, ok := s.server()
 			switch {
 			case !ok:
@@ -101,7 +101,7 @@ var addressRules = []Rule{
 		Why: "The address stands for the device itself, several hosts, or none.", Fix: "Write the gateway's address.", Source: "RFC 6890 §2.2",
 		Bad:  Example{"the loopback address", func(s *Subject) { s.Connection.Server = "127.0.0.1" }},
 		Good: Example{"the gateway's address", func(s *Subject) { s.Connection.Server = "198.51.100.7" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			a, ok := s.server()
 			switch {
 			case !ok:
@@ -120,7 +120,7 @@ var addressRules = []Rule{
 		Why: "When the address changes, all devices lose the gateway.", Fix: "Use a name that is updated with the address (dynamic DNS).", Source: "practice",
 		Bad:  Example{"a number at a gateway whose address changes", func(s *Subject) { s.Gateway.Dynamic = true; s.Connection.Server = "198.51.100.7" }},
 		Good: Example{"a name at that gateway", func(s *Subject) { s.Gateway.Dynamic = true }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if a, ok := s.server(); ok && s.Gateway != nil && s.Gateway.Dynamic {
 				return serverHit("%s, while the record says that it changes", a)
 			}
@@ -137,7 +137,7 @@ var addressRules = []Rule{
 			s.Connection.Domains = nil
 		}},
 		Good: Example{"a route beside it", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var addresses []netip.Addr
 			if a, ok := s.server(); ok {
 				addresses = append(addresses, a)

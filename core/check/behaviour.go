@@ -30,7 +30,7 @@ var behaviourRules = []Rule{
 			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm (2)", GatewayID: "g-2"}}
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Fallback == nil || s.OwnFile == "" || slices.ContainsFunc(s.Siblings, func(o Sibling) bool { return o.GatewayID == s.Fallback.ID }) {
 				return nil
 			}
@@ -42,7 +42,7 @@ var behaviourRules = []Rule{
 		Why: "The device never connects automatically, or tries to everywhere, depending on the system.", Fix: "Set the domains or networks for which it connects, or let people connect manually.", Source: "practice",
 		Bad:  Example{"on demand and nothing else", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand }},
 		Good: Example{"on demand for an internal domain", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.Connect == vpn.OnDemand && s.Connection.Demand.Empty() {
 				return []Hit{{Field: vpn.FieldDemand, Found: "no condition"}}
 			}
@@ -54,7 +54,7 @@ var behaviourRules = []Rule{
 		Why: "The device connects in a loop or not at all.", Fix: "Exclude the gateway's name from the triggers, and set conditions only for on-demand connections.", Source: "practice",
 		Bad:  Example{"the gateway's own name triggers the connection", onDemand(vpn.Demand{Domains: []string{"skerryline.example"}})},
 		Good: Example{"an internal domain triggers it", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			d := s.Connection.Demand
 			if d.Empty() {
 				return nil
@@ -86,7 +86,7 @@ var behaviourRules = []Rule{
 			s.Connection.Connect = vpn.Always
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Connect: vpn.ByHand}}
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			alone := []vpn.Connect{vpn.Always, vpn.AtSignIn}
 			if !slices.Contains(alone, s.Connection.Connect) || s.Release != nil && slices.Contains(severalAtOnce, s.Release.Row.Platform) {
 				return nil
@@ -103,7 +103,7 @@ var behaviourRules = []Rule{
 		Code: "save-lacking", Title: "Device does not save the password", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPasswordMode},
 		Why: "People are prompted for it although it was meant to be saved.", Fix: "Give people the password, or choose a file format that contains it.", Source: "see the platform table",
 		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordSaved }}, Good: Example{"one that is prompted for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordPrompted }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode }); i >= 0 {
 				return []Hit{{Field: vpn.FieldPasswordMode, Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason}}
 			}
@@ -117,7 +117,7 @@ var behaviourRules = []Rule{
 		Code: "protocol-going", Title: "Protocol is deprecated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldProtocol},
 		Why: "A future release of the system removes it, and the connection with it.", Fix: "Plan the change to another protocol now.", Source: "see the platform table",
 		Bad: Example{"L2TP on Windows 11", func(s *Subject) { s.onto(vpn.Windows, "11") }}, Good: Example{"IKEv2 on Windows 11", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability == nil || s.Ability.Going == "" || !s.Ability.Support.Usable() {
 				return nil
 			}
@@ -132,7 +132,7 @@ var behaviourRules = []Rule{
 		Why: "Systems distinguish profiles by it; one with the same identifier would be replaced.", Fix: "Start it with your domain in reverse order.", Source: "Apple: Configuration Profile reference, PayloadIdentifier",
 		Bad:  Example{"an identifier without a domain", func(s *Subject) { s.Connection.Identifier = "my profile" }},
 		Good: Example{"one that begins with the domain", func(s *Subject) { s.Connection.Identifier = "example.skerryline.vpn.norrvik" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if id := s.Connection.Identifier; id != "" && !reverseDNS.MatchString(id) {
 				return []Hit{{Field: vpn.FieldIdentifier, Found: quote(id)}}
 			}
@@ -152,7 +152,7 @@ var behaviourRules = []Rule{
 		Code: "parcel-outdated", Title: "Parcel is outdated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldFile},
 		Why: "The device's profile no longer matches the record, and may have stopped working.", Fix: "Rebuild the parcel and hand it over.", Source: "practice",
 		Bad: Example{"a parcel from before a change of the key", func(s *Subject) { s.Outdated = true }}, Good: Example{"one that was built since", func(s *Subject) { s.Outdated = false }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Outdated {
 				return []Hit{{Field: vpn.FieldFile, Found: "building now would give another parcel than the last one"}}
 			}

@@ -23,9 +23,9 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, -1, 0) }))}
 		}),
 		Good: certificateExample("one that is valid for months", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
 			if !s.Now.IsZero() && s.Now.After(c.NotAfter) {
-				return []Hit{h.hit(c, "ended on %s", day(c.NotAfter))}
+				return []Hit{h.hit(c, "expired on %s", day(c.NotAfter))}
 			}
 			return nil
 		}),
@@ -37,7 +37,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotBefore = sampleNow.AddDate(0, 1, 0) }))}
 		}),
 		Good: certificateExample("one that has begun", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
 			if !s.Now.IsZero() && s.Now.Before(c.NotBefore) {
 				return []Hit{h.hit(c, "begins on %s", day(c.NotBefore))}
 			}
@@ -51,7 +51,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 0, 10) }))}
 		}),
 		Good: certificateExample("one with months left", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
 			if left := c.NotAfter.Sub(s.Now); !s.Now.IsZero() && left >= 0 && left < expiringSoon {
 				return []Hit{h.hit(c, "expires on %s, in %d days", day(c.NotAfter), int(left.Hours()/24))}
 			}
@@ -65,7 +65,7 @@ var certificateRules = []Rule{
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.NotAfter = sampleNow.AddDate(0, 2, 0) })), client(sampleClient())}
 		}),
 		Good: certificateExample("an authority that outlives it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: leaves(func(s *Subject, h Held) []Hit {
+		run: leaves(func(s *Subject, h Held) []Hit {
 			links, _ := s.path(h)
 			for i := 1; i < len(links); i++ {
 				if links[i].NotAfter.Before(links[i-1].NotAfter) {
@@ -82,7 +82,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames = []string{"tallholm.skerryline.example"} }))}
 		}),
 		Good: certificateExample("one with the gateway's name", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
-		look: leaves(func(s *Subject, h Held) []Hit {
+		run: leaves(func(s *Subject, h Held) []Hit {
 			c := h.leaf()
 			if len(pki.Names(c)) == 0 {
 				return nil // common-name-only says so
@@ -102,7 +102,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.DNSNames, c.IPAddresses = nil, nil }))}
 		}),
 		Good: certificateExample("one with alternative names", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
-		look: leaves(func(_ *Subject, h Held) []Hit {
+		run: leaves(func(_ *Subject, h Held) []Hit {
 			if len(pki.Names(h.leaf())) == 0 {
 				return []Hit{h.hit(h.leaf(), "has no alternative name")}
 			}
@@ -116,7 +116,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth} }))}
 		}),
 		Good: certificateExample("one for servers", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
-		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageServerAuth, "serverAuth") }, pki.ForServer),
+		run:  leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageServerAuth, "serverAuth") }, pki.ForServer),
 	},
 	{
 		Code: "client-usage-missing", Title: "Certificate lacks the client usage", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
@@ -125,7 +125,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth} }))}
 		}),
 		Good: certificateExample("one for clients", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageClientAuth, "clientAuth") }, pki.ForClient),
+		run:  leaves(func(_ *Subject, h Held) []Hit { return usage(h, x509.ExtKeyUsageClientAuth, "clientAuth") }, pki.ForClient),
 	},
 	{
 		Code: "key-usage-missing", Title: "Key usage does not fit the purpose", Severity: vpn.Warning, Fields: both,
@@ -134,7 +134,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.KeyUsage = x509.KeyUsageKeyEncipherment }))}
 		}),
 		Good: certificateExample("one for signatures", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
 			want, name := x509.KeyUsageDigitalSignature, "digitalSignature"
 			if c.IsCA {
 				want, name = x509.KeyUsageCertSign, "keyCertSign"
@@ -152,7 +152,7 @@ var certificateRules = []Rule{
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.RawSubject = []byte("another") })), server(sampleServer())}
 		}),
 		Good: certificateExample("one with its authority", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
-		look: leaves(func(s *Subject, h Held) []Hit {
+		run: leaves(func(s *Subject, h Held) []Hit {
 			if anchors, _ := s.anchors(); len(anchors) == 0 {
 				return nil
 			}
@@ -171,14 +171,14 @@ var certificateRules = []Rule{
 		Why: "The CA has the same name but did not sign the certificate, and the connection is rejected.", Fix: "Use the CA that issued it; after a renewal of the CA this is often the older one.", Source: "RFC 5280 §6.1.3",
 		Bad:  certificateExample("an authority that was made again under its old name", func() []Held { return []Held{authority(sampleOther()), client(sampleClient())} }),
 		Good: certificateExample("the authority that made it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
+		run:  broken(pki.IssuerWrong, "is by %s, and the one of that name that is here did not sign it"),
 	},
 	{
 		Code: "leaf-as-authority", Title: "End-entity certificate given as CA", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldAuthority},
 		Why: "It must not issue certificates; devices reject it as a CA, or prompt people to trust it manually.", Fix: "Use the certificate of the CA that issued it.", Source: "RFC 5280 §4.2.1.9",
 		Bad:  certificateExample("the gateway's own certificate as authority", func() []Held { return []Held{authority(sampleServer())} }),
 		Good: certificateExample("its authority", func() []Held { return []Held{authority(sampleRoot())} }),
-		look: leaves(func(_ *Subject, h Held) []Hit {
+		run: leaves(func(_ *Subject, h Held) []Hit {
 			if c := h.leaf(); !c.IsCA && (len(c.ExtKeyUsage) > 0 || c.KeyUsage != 0 && c.KeyUsage&x509.KeyUsageCertSign == 0) {
 				return []Hit{h.hit(c, "is for %s", pki.UsageOf(c))}
 			}
@@ -192,7 +192,7 @@ var certificateRules = []Rule{
 			return []Held{authority(altered(sampleRoot, func(c *x509.Certificate) { c.IsCA, c.BasicConstraintsValid, c.KeyUsage = false, false, 0 }))}
 		}),
 		Good: certificateExample("an authority with them", func() []Held { return []Held{authority(sampleRoot())} }),
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, h := range s.held() {
 				if c := h.leaf(); h.Usage == pki.ForAuthority && !c.IsCA && len(c.ExtKeyUsage) == 0 && (c.KeyUsage == 0 || c.KeyUsage&x509.KeyUsageCertSign != 0) {
@@ -209,7 +209,7 @@ var certificateRules = []Rule{
 			return []Held{{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{sampleDeep()[2]}}, client(sampleDeep()[0], sampleDeep()[1])}
 		}),
 		Good: certificateExample("a certificate right below its authority", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: broken(pki.PathTooLong, "is by %s, too far below its authority"),
+		run:  broken(pki.PathTooLong, "is by %s, too far below its authority"),
 	},
 	{
 		Code: "constraint-broken", Title: "Name constraint is violated", Severity: vpn.Error, Fields: both,
@@ -218,7 +218,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleBound()[1]), client(sampleBound()[0])}
 		}),
 		Good: certificateExample("one inside it", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: broken(pki.NameConstraint, "has a name that %s must not issue for"),
+		run:  broken(pki.NameConstraint, "has a name that %s must not issue for"),
 	},
 	{
 		Code: "rsa-short", Title: "RSA key is shorter than 2048 bits", Severity: vpn.Error, Fields: both,
@@ -227,7 +227,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.PublicKey = &rsa.PublicKey{N: shortModulus, E: 65537} }))}
 		}),
 		Good: certificateExample("a key on P-256", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
 			if k, ok := c.PublicKey.(*rsa.PublicKey); ok && k.N.BitLen() < 2048 {
 				return []Hit{h.hit(c, "has a key of %d bits", k.N.BitLen())}
 			}
@@ -241,7 +241,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), client(altered(sampleClient, func(c *x509.Certificate) { c.SignatureAlgorithm = x509.ECDSAWithSHA1 }))}
 		}),
 		Good: certificateExample("one with SHA-256", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(_ *Subject, h Held, c *x509.Certificate) []Hit {
 			self := c.IsCA && pki.Root(c) // nobody looks at a root's own signature
 			switch c.SignatureAlgorithm {
 			case x509.SHA1WithRSA, x509.ECDSAWithSHA1, x509.MD5WithRSA, x509.DSAWithSHA1, x509.MD2WithRSA:
@@ -263,7 +263,7 @@ var certificateRules = []Rule{
 			*s = *soundBy(vpn.IKEv2, vpn.Windows, "11")
 			s.holds(authority(sampleRoot()), client(sampleClient()))
 		}},
-		look: leaves(func(s *Subject, h Held) []Hit {
+		run: leaves(func(s *Subject, h Held) []Hit {
 			kind := pki.KeyKind(h.leaf())
 			if s.Ability == nil || len(s.Ability.KeyKinds) == 0 || slices.Contains(s.Ability.KeyKinds, kind) {
 				return nil
@@ -278,7 +278,7 @@ var certificateRules = []Rule{
 			return []Held{authority(sampleRoot()), server(altered(sampleServer, func(c *x509.Certificate) { c.NotAfter = c.NotBefore.AddDate(10, 0, 0) }))}
 		}),
 		Good: certificateExample("one for a year", func() []Held { return []Held{authority(sampleRoot()), server(sampleServer())} }),
-		look: leaves(func(_ *Subject, h Held) []Hit {
+		run: leaves(func(_ *Subject, h Held) []Hit {
 			if c := h.leaf(); c.NotAfter.Sub(c.NotBefore) > longestSeen {
 				return []Hit{h.hit(c, "is valid for %d days", int(c.NotAfter.Sub(c.NotBefore).Hours()/24))}
 			}
@@ -298,7 +298,7 @@ var certificateRules = []Rule{
 			s.holds(authority(sampleRoot()), client(sampleClient()))
 			s.Revoked = []*x509.RevocationList{{RawIssuer: sampleClient().RawIssuer}}
 		}},
-		look: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
+		run: each(func(s *Subject, h Held, c *x509.Certificate) []Hit {
 			for _, list := range s.Revoked {
 				if string(list.RawIssuer) != string(c.RawIssuer) {
 					continue
@@ -316,7 +316,7 @@ var certificateRules = []Rule{
 		Code: "local-id-not-certified", Title: "Local identity is not in the device's certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldLocalID},
 		Why: "The gateway compares the device's identity with the names in its certificate, and rejects it.", Fix: "Use a name of the certificate as local identity, or have it issued with this one.", Source: "RFC 7296 §3.5, §4",
 		Bad: certificateIdentity("another identity than the certificate's", "bridge.skerryline.example"), Good: certificateIdentity("the certificate's name", "ada-laptop.skerryline.example"),
-		look: leaves(func(s *Subject, h Held) []Hit {
+		run: leaves(func(s *Subject, h Held) []Hit {
 			i := s.Connection.IKEv2
 			if i == nil || i.LocalID == "" || !i.Auth.NeedsIdentity() {
 				return nil
@@ -333,7 +333,7 @@ var certificateRules = []Rule{
 		Why: "No public CA issues certificates for private IP addresses; devices reject the gateway or prompt people to ignore the warning.", Fix: "Use the gateway's name, or add the CA certificate to the offer.", Source: "RFC 9525 §6.4",
 		Bad:  Example{"SSTP to a number without an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server, s.Connection.Authority = "198.51.100.7", "" }},
 		Good: Example{"the same with an authority", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if _, err := netip.ParseAddr(c.Server); err == nil && c.Authority == "" && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
 				return []Hit{{Field: vpn.FieldServer, Found: c.Server + " and no authority"}}
@@ -350,7 +350,7 @@ var certificateRules = []Rule{
 			s.holds(Held{Usage: pki.ForClient, Field: vpn.FieldIdentity, Chain: []*x509.Certificate{sampleRoot()}})
 		}},
 		Good: certificateExample("an identity that a device shows", func() []Held { return []Held{authority(sampleRoot()), client(sampleClient())} }),
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, h := range s.held() {
 				c := h.leaf()

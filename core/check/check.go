@@ -33,7 +33,7 @@ type Rule struct {
 	Record   bool         `json:"record" doc:"It looks at a gateway's record alone: found once at the gateway, not on every profile"`
 	Bad      Example      `json:"bad"`
 	Good     Example      `json:"good"`
-	look     func(*Subject) []Hit
+	run      func(*Subject) []Hit
 }
 
 // Example is a change to a sound subject that the rule must find (Bad) or must
@@ -218,7 +218,7 @@ func run(s *Subject, rules []Rule) []Finding {
 		if s.Policy.Severities[rule.Code] == Off {
 			continue
 		}
-		for _, hit := range rule.look(s) {
+		for _, hit := range rule.run(s) {
 			f := rule.finding(s, hit)
 			if s.Live != nil && liveCodes()[rule.Code] {
 				f = s.weighed(rule, f)

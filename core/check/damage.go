@@ -21,7 +21,7 @@ func damageRule() Rule {
 		Fix: "Set the value again on the record, or restore the data folder from a backup; wardicon service inspect lists all damage.", Source: "practice",
 		Bad:  Example{"a password that the disk has damaged", func(s *Subject) { s.Damaged = []Damage{{"account", "ac-1", "i_moreau", "/password", ""}} }},
 		Good: Example{"the password set again", func(s *Subject) { s.Damaged = nil }},
-		look: func(s *Subject) (hits []Hit) {
+		run: func(s *Subject) (hits []Hit) {
 			for _, d := range s.Damaged {
 				found := d.Found
 				if found == "" {
@@ -38,5 +38,5 @@ func damageRule() Rule {
 func Unreadable(noun, id, found string) Finding {
 	rule, _ := Lookup(CodeDamaged)
 	s := &Subject{Damaged: []Damage{{Noun: noun, ID: id, Found: found}}}
-	return rule.finding(s, rule.look(s)[0])
+	return rule.finding(s, rule.run(s)[0])
 }

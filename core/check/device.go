@@ -14,7 +14,7 @@ var deviceRules = []Rule{
 		Why: "It is lost, or its person has left: parcels for it would get into the wrong hands.", Fix: "Use another device; or, if this one is back, set its record to “in use”.", Source: "practice",
 		Bad:  Example{"a laptop that was lost", func(s *Subject) { s.Device.Offboarded = vpn.Lost }},
 		Good: Example{"a laptop in use", func(s *Subject) { s.Device.Offboarded = "" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Device == nil || s.Device.Offboarded == "" {
 				return nil
 			}
@@ -28,7 +28,7 @@ var deviceRules = []Rule{
 		Why: "The device has nothing to connect with.", Fix: "Add an offer to the gateway.", Source: "practice",
 		Bad:  Example{"a gateway without an offer", func(s *Subject) { s.Offered = false }},
 		Good: Example{"a gateway with one", func(s *Subject) { s.Offered = true }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway != nil && !s.Offered {
 				found := s.Gateway.Name + " has no offer"
 				if s.Gateway.Offers != (vpn.Offers{}) {
@@ -45,7 +45,7 @@ var deviceRules = []Rule{
 		Fix: "Add an account, let one of the person's accounts be valid at this gateway, or set another account.", Source: "practice",
 		Bad:  Example{"a person without an account", func(s *Subject) { s.Account = nil }},
 		Good: Example{"a person with one", func(s *Subject) { s.Account.GatewayIDs = []string{s.Gateway.ID} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway != nil && s.Account == nil && (s.Connection.NeedsPassword() || !s.Connection.Settings()) {
 				return []Hit{{Field: vpn.FieldAccount, Found: fmt.Sprintf("no account of %s, or not the one that is set, is valid at %s", s.Person.Name, s.Gateway.Name)}}
 			}
@@ -62,14 +62,14 @@ var deviceRules = []Rule{
 			s.setPSK("kelp-4497-Harbor-mizzen-93-osprey")
 			s.setPassword("tern-88-Gannet-orbit-luff-3497")
 		}},
-		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldRelease, platform.Gone) },
+		run: func(s *Subject) []Hit { return s.unsupported(vpn.FieldRelease, platform.Gone) },
 	},
 	{
 		Code: "protocol-never", Title: "Platform does not support the protocol", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPlatform},
 		Why: "The device cannot establish such a connection without additional software.", Fix: "Use another protocol for this device.", Source: "vendors' references, see the platform table",
 		Bad:  Example{"L2TP/IPsec on a desk phone", func(s *Subject) { s.onto(vpn.DeskPhone, "1") }},
 		Good: Example{"L2TP/IPsec on a Linux desktop", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
-		look: func(s *Subject) []Hit { return s.unsupported(vpn.FieldPlatform, platform.Never, platform.Rarely) },
+		run:  func(s *Subject) []Hit { return s.unsupported(vpn.FieldPlatform, platform.Never, platform.Rarely) },
 	},
 	{
 		Code: "release-unknown", Title: "Release is unknown", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldRelease},
@@ -77,7 +77,7 @@ var deviceRules = []Rule{
 		Fix: "Try it on one device first; correct the release if it was mistyped.", Source: "practice",
 		Bad:  Example{"Linux desktop 0.9", func(s *Subject) { s.onto(vpn.LinuxDesktop, "0.9") }},
 		Good: Example{"Linux desktop 1.42.4", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42.4") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Release != nil && s.Release.Title != "" && !s.Release.Exact {
 				hit := Hit{Field: vpn.FieldRelease, Found: fmt.Sprintf("%s, judged by %s", s.Release.Title, s.Release.By)}
 				if s.Release.Row.Platform == vpn.LinuxDesktop || s.Release.Row.Platform == vpn.Linux {
@@ -93,7 +93,7 @@ var deviceRules = []Rule{
 		Why: "Without it the device imports the file but cannot connect.", Fix: "Install the named packages before the profile.", Source: "see the platform table",
 		Bad:  Example{"OpenWrt without word of its packages", func(s *Subject) { s.onto(vpn.OpenWrt, "23.05"); s.Device.Name = "Ticket hall router" }},
 		Good: Example{"a Linux desktop, whose parcel names the plugin", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.Support == platform.Packages {
 				return []Hit{{Field: vpn.FieldPlatform, Found: s.Release.Title + " " + s.Ability.Note}}
 			}
@@ -106,7 +106,7 @@ var deviceRules = []Rule{
 		Fix: "Use a full tunnel on this device, or another protocol.", Source: "Apple: Device Management, VPN payload reference",
 		Bad:  Example{"a split tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.Tunnel = vpn.TunnelSplit }},
 		Good: Example{"a full tunnel on macOS", func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.DNS = s.Gateway.DNS }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.Support.Usable() && s.Connection.Tunnel == vpn.TunnelSplit && !s.Ability.SplitRoutes {
 				return []Hit{{Field: vpn.FieldTunnel, Found: fmt.Sprintf("split, on %s", s.Release.Title)}}
 			}
@@ -119,7 +119,7 @@ var deviceRules = []Rule{
 		Fix: "Configure the gateway to assign its DNS servers (IPCP, RFC 1877).", Source: "RFC 1877 §1.1",
 		Bad:  Example{"ChromeOS with internal domains", func(s *Subject) { s.onto(vpn.ChromeOS, "120") }},
 		Good: Example{"a Linux desktop with internal domains", func(s *Subject) { s.onto(vpn.LinuxDesktop, "1.42") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SetDNS && s.Gateway != nil && len(s.Gateway.Domains) > 0 {
 				return []Hit{{Field: vpn.FieldDNS, Found: fmt.Sprintf("%s, with internal domains at %s", s.Release.Title, s.Gateway.Name)}}
 			}
@@ -132,7 +132,7 @@ var deviceRules = []Rule{
 		Fix: "The install script sets the value; tell the person to restart once.", Source: "Microsoft: support article 926179",
 		Bad:  Example{"such a gateway, for Windows", func(s *Subject) { s.onto(vpn.Windows, "11"); s.Connection.L2TP.BehindNAT = true }},
 		Good: Example{"such a gateway, for Linux", func(s *Subject) { s.Connection.L2TP.BehindNAT = true }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.NATSetting && s.Connection.L2TP != nil && s.Connection.L2TP.BehindNAT {
 				return []Hit{{Field: vpn.FieldNAT, Found: s.Release.Title + ", gateway behind NAT"}}
 			}
@@ -144,7 +144,7 @@ var deviceRules = []Rule{
 		Why: "The file is rejected, or the connection exists for one user only.", Fix: "Set the profile's scope to the person.", Source: "Apple: Device Management, PayloadScope",
 		Bad:  Example{"for the machine, on iOS", func(s *Subject) { s.onto(vpn.IOS, "17"); s.Connection.Scope = vpn.ScopeMachine }},
 		Good: Example{"for the machine, on Linux", func(s *Subject) { s.Connection.Scope = vpn.ScopeMachine }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability != nil && s.Ability.Support.Usable() && s.Connection.Scope == vpn.ScopeMachine && !s.Ability.MachineWide {
 				return []Hit{{Field: vpn.FieldScope, Found: fmt.Sprintf("machine, on %s", s.Release.Title)}}
 			}

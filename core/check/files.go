@@ -28,7 +28,7 @@ func noteExamples(kind format.NoteKind, bad, good string) (Example, Example) {
 }
 
 func fileRule(kind format.NoteKind, title string, severity vpn.Severity, why, fix, source, bad, good string) Rule {
-	r := Rule{Code: string(kind), Title: title, Severity: severity, Fields: []vpn.Field{vpn.FieldFile}, Why: why, Fix: fix, Source: source, look: noted(kind)}
+	r := Rule{Code: string(kind), Title: title, Severity: severity, Fields: []vpn.Field{vpn.FieldFile}, Why: why, Fix: fix, Source: source, run: noted(kind)}
 	r.Bad, r.Good = noteExamples(kind, bad, good)
 	return r
 }
@@ -42,7 +42,7 @@ func unfitRule() Rule {
 		s.Unfit = &format.UnfitError{Format: "Open Network Configuration", Field: vpn.FieldControl, Found: "a key of the kind crypt", Expected: "one of the kind auth"}
 	}
 	r.Good.set = func(s *Subject) { s.Unfit = nil }
-	r.look = func(s *Subject) []Hit {
+	r.run = func(s *Subject) []Hit {
 		if s.Unfit == nil {
 			return nil
 		}

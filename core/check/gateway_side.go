@@ -18,7 +18,7 @@ var sideRules = []Rule{
 		Fix: "Issue a certificate of a CA that the gateway trusts, or configure the gateway to trust this CA and add it to its record (client_authority).", Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
 		Bad:  Example{"a gateway that trusts another authority", withClientAuthority(&sampleOtherPEM)},
 		Good: Example{"a gateway that trusts the one that issued it", withClientAuthority(&sampleAuthority)},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if g := s.record(); g != nil && g.ClientAuthority != "" {
 				return s.untrusted(g.ClientAuthority)
 			}
@@ -37,7 +37,7 @@ var sideRules = []Rule{
 			withClientAuthority(&sampleAuthority)(s)
 			s.Gateway.ClientAuthority, s.Gateway.Offers.IKEv2.Authority = "", sampleAuthority
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if g := s.record(); g != nil && g.ClientAuthority == "" && g.Offers.Authority(s.Connection.Protocol) != "" {
 				return s.untrusted(g.Offers.Authority(s.Connection.Protocol))
 			}
@@ -50,7 +50,7 @@ var sideRules = []Rule{
 		Fix: "Use a more specific internal domain, such as inside.skerryline.example, or a gateway name outside of it.", Source: "RFC 8598 §3; practice",
 		Bad:  Example{"norrvik.skerryline.example and the internal domain skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"skerryline.example"} }},
 		Good: Example{"the internal domain inside.skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"inside.skerryline.example"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			// The scripts for Windows except the gateway's name.
 			if len(s.Connection.DNS) == 0 || s.Release != nil && s.Release.Row.Platform == vpn.Windows {
 				return nil
@@ -68,7 +68,7 @@ var sideRules = []Rule{
 		Fix: "Compare both with the gateway's configuration.", Source: "practice",
 		Bad:  Example{"skerrylin.example and norrvik.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "skerrylin.example" }},
 		Good: Example{"crew.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			g := s.record()
 			if g == nil || g.SignIn.Realm == "" || g.SignIn.Form == vpn.LoginPlain {
 				return nil

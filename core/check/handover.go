@@ -39,7 +39,7 @@ var handingRules = []Rule{
 		Code: "link-endless", Title: "Link does not expire", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
 		Why: "Emails stay in mailboxes and backups and are forwarded: the link could be used years later.", Fix: "Let it expire after some days and uses.", Source: "RFC 9700 §4.2.4; practice",
 		Bad: Example{"no day on which it ends", handed(Handing{Uses: 3})}, Good: Example{"a week and three uses", handed(Handing{Days: 7, Uses: 3})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			switch h := s.Handing; {
 			case h == nil:
 			case h.Days == 0:
@@ -54,7 +54,7 @@ var handingRules = []Rule{
 		Code: "passcode-same-way", Title: "Passcode is sent the same way as the link", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
 		Why: "Whoever reads one also reads the other: the passcode protects nothing.", Fix: "Send the passcode another way than the link: by telephone, in person, or on a printed slip.", Source: "NIST SP 800-63B §6.1.2.3",
 		Bad: Example{"both by mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByMail})}, Good: Example{"the link by mail, the passcode by telephone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if h := s.Handing; h != nil && h.Link == h.Passcode && h.Link != ByOperator && h.Link != "" {
 				return []Hit{{Field: vpn.FieldHandover, Found: fmt.Sprintf("link and passcode both by %s", h.Link)}}
 			}
@@ -66,7 +66,7 @@ var handingRules = []Rule{
 		Why: "Emails are readable in transit, are kept for years, and show an underscore as a space. What was sent cannot be revoked.", Fix: "Send only the link: it expires, its uses are counted, and it can be recalled.", Source: "practice",
 		Bad:  Example{"the files of a parcel in the mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator, Attached: []format.File{{Name: "norrvik.mobileconfig", Private: true}}})},
 		Good: Example{"the link alone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Handing == nil {
 				return nil
 			}

@@ -49,7 +49,7 @@ var bagRules = []Rule{
 		Why: "The device reports a wrong passphrase although it is correct.", Fix: "Create the file with the older encryption for this release.", Source: "see the platform table",
 		Bad:  Example{"AES-256 for Windows 7", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "7"); s.Bags = []Packed{{"ada.p12", false}} }},
 		Good: Example{"3DES there", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "7"); s.Bags = []Packed{{"ada.p12", true}} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability == nil || !s.Ability.OldPacking {
 				return nil
 			}

@@ -36,7 +36,7 @@ func (s *Subject) firm(rule *Rule) bool {
 	}
 	before := *s
 	before.Live = s.Live.Before
-	return len(rule.look(&before)) > 0
+	return len(rule.run(&before)) > 0
 }
 
 // weighed is a finding on what was seen on the network: it says from where, and holds a parcel up only where it is firm.
@@ -57,7 +57,7 @@ var liveRules = []Rule{
 		Code: "name-unanswered", Title: "Gateway's name does not resolve (live)", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices cannot resolve this name.", Fix: "Correct the name, or add it to DNS.", Source: "RFC 1035 §4.1.1",
 		Bad: Example{"a name that does not exist", asked(Live{Missing: true})}, Good: Example{"a name with an address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			switch l := s.Live; {
 			case l == nil:
 			case l.Missing:
@@ -72,7 +72,7 @@ var liveRules = []Rule{
 		Code: "name-elsewhere", Title: "Gateway's name resolves to a different address (live)", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "Devices reach a different machine, or the record is outdated.", Fix: "Correct the record or DNS.", Source: "practice",
 		Bad: Example{"another address", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.9")}})}, Good: Example{"the address on record", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			g := s.record()
 			if s.Live == nil || g == nil || g.Dynamic || len(g.Addresses) == 0 {
 				return nil
@@ -89,7 +89,7 @@ var liveRules = []Rule{
 		Code: "name-ipv6-only", Title: "Gateway's name has an IPv6 address only (live)", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServer},
 		Why: "The gateway cannot be reached from networks without IPv6, which are common.", Fix: "Add an IPv4 address for the name.", Source: "practice",
 		Bad: Example{"an IPv6 address alone", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("2001:db8::7")}})}, Good: Example{"an IPv4 address too", asked(Live{Addresses: []netip.Addr{netip.MustParseAddr("198.51.100.7")}})},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Live == nil || len(s.Live.Addresses) == 0 || slices.ContainsFunc(s.Live.Addresses, func(a netip.Addr) bool { return a.Unmap().Is4() }) {
 				return nil
 			}
@@ -145,7 +145,7 @@ func seen(code string, r Rule) Rule {
 	}
 	r.Bad = Example{"what was seen in this protocol", func(s *Subject) { asked(Live{Differences: difference(s.Connection.Protocol)})(s) }}
 	r.Good = Example{"the same in another protocol", func(s *Subject) { asked(Live{Differences: difference("another")})(s) }}
-	r.look = func(s *Subject) (hits []Hit) {
+	r.run = func(s *Subject) (hits []Hit) {
 		if s.Live == nil || s.Against != nil {
 			return nil
 		}

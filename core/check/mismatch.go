@@ -17,7 +17,7 @@ var fitRules = []Rule{
 		Why: "The gateway requires another authentication method than the device uses.", Fix: "Rebuild the parcel from the gateway's record, or correct the record.", Source: "RFC 7296 §2.15",
 		Bad:  Example{"EAP-TLS at a gateway that takes login and password", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2EAPTLS }},
 		Good: Example{"login and password there", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			g := s.record()
 			if g == nil {
 				return nil
@@ -39,7 +39,7 @@ var fitRules = []Rule{
 		Why: "The gateway does not respond.", Fix: "Use a protocol that the gateway offers, or add the offer to its record.", Source: "practice",
 		Bad:  Example{"PPTP to a gateway that no longer has it", func(s *Subject) { s.by(vpn.PPTP); s.Gateway.Offers.PPTP = nil }},
 		Good: Example{"a protocol that it offers", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			g := s.record()
 			if g == nil || s.Connection.Protocol == "" || g.Offers.Has(s.Connection.Protocol) || offered(g) == "" {
 				return nil
@@ -52,7 +52,7 @@ var fitRules = []Rule{
 		Why: "The device expects a different identity, and disconnects.", Fix: "Use the identity of the gateway's record.", Source: "RFC 7296 §3.5",
 		Bad:  Example{"an identity of another gateway", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.RemoteID = "tallholm.skerryline.example" }},
 		Good: Example{"the gateway's", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			i, g := s.Connection.IKEv2, s.record()
 			if i == nil || i.RemoteID == "" || g == nil || g.Offers.IKEv2 == nil {
 				return nil
@@ -69,7 +69,7 @@ var fitRules = []Rule{
 		Why: "The device connects to a port that does not respond.", Fix: "Use port and transport of the gateway's record.", Source: "practice",
 		Bad:  Example{"TCP at a gateway that has UDP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"the gateway's transport", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			g := s.record()
 			if g == nil {
 				return nil
@@ -99,7 +99,7 @@ var fitRules = []Rule{
 		Why: "The gateway drops the first packet and seems unreachable.", Fix: "Use type and direction of the gateway: if it has direction 0, the client has 1.", Source: "openvpn(8), options tls-auth and tls-crypt",
 		Bad:  Example{"tls-auth at a gateway with tls-crypt", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control.Kind = vpn.ControlAuth }},
 		Good: Example{"the gateway's kind", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			t, g := s.Connection.TLS, s.record()
 			if t == nil || g == nil || g.Offers.TLS == nil {
 				return nil
@@ -131,7 +131,7 @@ var fitRules = []Rule{
 			s.Connection.IKEv2.ESP = []string{"aes256gcm16-ecp384"}
 		}},
 		Good: Example{"the gateway's group", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			for _, p := range s.parts() {
 				if mine, its, ok := p.later(); ok {
 					return []Hit{{Field: vpn.FieldESP, Found: fmt.Sprintf("%s, and the gateway has %s", mine.Group, its.Group), Fix: fmt.Sprintf("Set %s on the device, or add %s at the gateway.", its.Group, mine.Group)}}
@@ -148,7 +148,7 @@ var cipherRule = Rule{
 	Why: "The sign-in succeeds, then the tunnel is closed.", Fix: "Enable AES-256-GCM on both sides.", Source: "openvpn(8), option data-ciphers",
 	Bad:  Example{"AES-128-CBC at a gateway with AES-256-GCM", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-128-CBC"} }},
 	Good: Example{"AES-256-GCM there", func(s *Subject) { s.by(vpn.TLS) }},
-	look: func(s *Subject) []Hit {
+	run: func(s *Subject) []Hit {
 		for _, a := range s.Agreements() {
 			if a.Field == vpn.FieldCiphers && a.Chosen == "" {
 				return []Hit{{Field: vpn.FieldCiphers, Found: "the device has " + a.Device + ", the gateway " + a.Gateway, Fix: a.Change}}

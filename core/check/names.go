@@ -16,7 +16,7 @@ var nameRules = []Rule{
 		Why: "The connection would have no name, or the system rejects it.", Fix: "Give the connection a name.", Source: "practice",
 		Bad:  Example{"an empty name", func(s *Subject) { s.Connection.Name = " " }},
 		Good: Example{"a name", func(s *Subject) { s.Connection.Name = "Skerry Line Norrvik" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if strings.TrimSpace(s.Connection.Name) == "" {
 				return []Hit{{Field: vpn.FieldName, Found: quote(s.Connection.Name)}}
 			}
@@ -29,7 +29,7 @@ var nameRules = []Rule{
 		Fix: "Remove that character.", Source: "Microsoft: Naming Files, Paths, and Namespaces",
 		Bad:  Example{"a slash in the name", func(s *Subject) { s.Connection.Name = "Skerry Line/Norrvik" }},
 		Good: Example{"a hyphen instead", func(s *Subject) { s.Connection.Name = "Skerry Line - Norrvik" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if what, bad := firstRune(s.Connection.Name, func(r rune) bool { return strings.ContainsRune(forbidden, r) }); bad {
 				return []Hit{{Field: vpn.FieldName, Found: quote(s.Connection.Name) + ": " + what}}
 			}
@@ -42,7 +42,7 @@ var nameRules = []Rule{
 		Fix: "Name each connection after its gateway.", Source: "practice",
 		Bad:  Example{"another connection of that name", func(s *Subject) { s.Siblings = []Sibling{{Name: s.Connection.Name}} }},
 		Good: Example{"another connection of another name", func(s *Subject) { s.Siblings = []Sibling{{Name: "Skerry Line Tallholm"}} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			for _, other := range s.Siblings {
 				if strings.EqualFold(other.Name, s.Connection.Name) {
 					return []Hit{{Field: vpn.FieldName, Found: quote(s.Connection.Name) + " stands twice on this device"}}
@@ -57,7 +57,7 @@ var nameRules = []Rule{
 		Fix: "Put the gateway's name or city into the name.", Source: "practice",
 		Bad:  Example{"a name that says only VPN", func(s *Subject) { s.Connection.Name = "VPN" }},
 		Good: Example{"a name with the gateway", func(s *Subject) { s.Connection.Name = "Ferry Norrvik" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway == nil || strings.TrimSpace(s.Connection.Name) == "" {
 				return nil
 			}

@@ -31,7 +31,7 @@ func pastedRule(piece, code, title, why, bad string) Rule {
 		Code: code, Title: title, Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldServer}, Why: why, Fix: "Write only the host name or the IP address.", Source: "RFC 3986 §3.2.2; practice",
 		Bad:  Example{bad, func(s *Subject) { s.Connection.Server = bad }},
 		Good: Example{"norrvik.skerryline.example", func(s *Subject) { s.Connection.Server = "norrvik.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			host, what := pasted(s.Connection.Server)
 			if expected, _ := vpn.HostProblem(host); what != piece || expected != "" && !international(host) {
 				return nil

@@ -24,7 +24,7 @@ var protocolRules = []Rule{
 			s.setKey("kelp-4497-Harbor-mizzen-93-osprey")
 		}},
 		Good: Example{"login and password by EAP, on Windows", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability == nil || !s.Ability.Support.Usable() {
 				return nil
 			}
@@ -48,7 +48,7 @@ var protocolRules = []Rule{
 		Why: "The gateway requires a certificate, and the device has none.", Fix: "Import the device's certificate and key, or enable login and password at the gateway.", Source: "RFC 7296 §2.15, RFC 5216 §2",
 		Bad:  Example{"IKEv2 by certificate, without one", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.IKEv2.Auth = vpn.IKEv2Certificate }},
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.NeedsIdentity() && s.Connection.Identity == nil && !slices.Contains(s.Apart, vpn.FieldIdentity) {
 				return []Hit{{Field: vpn.FieldIdentity, Found: "none"}}
 			}
@@ -61,7 +61,7 @@ var protocolRules = []Rule{
 		Fix: "Add the CA certificate to the gateway's offer.", Source: "openvpn(8), option ca",
 		Bad:  Example{"a TLS tunnel without an authority", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "" }},
 		Good: Example{"a TLS tunnel with one", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.TLS != nil && s.Connection.Authority == "" && !slices.Contains(s.Apart, vpn.FieldAuthority) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none"}}
 			}
@@ -74,7 +74,7 @@ var protocolRules = []Rule{
 		Fix: "Add the CA certificate to the offer, unless devices already trust it.", Source: "RFC 7296 §3.6",
 		Bad:  Example{"IKEv2 without an authority", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Authority = "" }},
 		Good: Example{"IKEv2 with one", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if anchors, _ := s.anchors(); len(anchors) == 0 && (c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none in the connection"}}
@@ -87,7 +87,7 @@ var protocolRules = []Rule{
 		Why: "The device has no CA to trust, and rejects the gateway.", Fix: "Import the CA certificate again, as PEM.", Source: "RFC 7468 §5",
 		Bad:  Example{"text that is no certificate", func(s *Subject) { s.by(vpn.TLS); s.Connection.Authority = "-----BEGIN NOTHING-----" }},
 		Good: Example{"an authority's certificate", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.Authority == "" {
 				return nil
 			}
@@ -102,7 +102,7 @@ var protocolRules = []Rule{
 		Why: "Certificates rarely contain the IP address, and people then disable the check.",
 		Fix: "Use the gateway's name, or set the name in its certificate.", Source: "RFC 9525 §6",
 		Bad: Example{"SSTP to an IP address", func(s *Subject) { s.by(vpn.SSTP); s.Connection.Server = "198.51.100.7" }}, Good: Example{"SSTP to a name", func(s *Subject) { s.by(vpn.SSTP) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			_, number := s.server()
 			if number && (c.SSTP != nil && c.SSTP.ServerName == "" || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK && c.IKEv2.RemoteID == c.Server) {
@@ -120,7 +120,7 @@ var protocolRules = []Rule{
 			s.Connection.IKEv2.RemoteID = "vpn.skerryline.example"
 		}},
 		Good: Example{"the server's name", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			i := s.Connection.IKEv2
 			if i != nil && i.Auth != vpn.IKEv2PSK && i.RemoteID != "" && !strings.EqualFold(i.RemoteID, s.Connection.Server) {
 				return []Hit{{Field: vpn.FieldRemoteID, Found: quote(i.RemoteID) + ", server " + quote(s.Connection.Server)}}
@@ -133,7 +133,7 @@ var protocolRules = []Rule{
 		Why: "The gateway sends data that allows offline guessing of the key to anybody.", Fix: "Enable main mode or IKEv2 at the gateway.", Source: "RFC 2409 §5.4; CVE-2002-1623",
 		Bad:  Example{"aggressive mode", func(s *Subject) { s.Connection.L2TP.Aggressive = true }},
 		Good: Example{"main mode", func(s *Subject) { s.Connection.L2TP.Aggressive = false }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if l := s.Connection.L2TP; l != nil && l.Aggressive && l.Auth != vpn.MachineCertificate {
 				return []Hit{{Field: vpn.FieldGroup, Found: "aggressive mode, group " + quote(l.Group)}}
 			}
@@ -150,7 +150,7 @@ var protocolRules = []Rule{
 			s.setKey("kelp-4497-Harbor-mizzen-93-osprey")
 		}},
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if i := s.Connection.IKEv2; i != nil && i.Auth == vpn.IKEv2PSK {
 				return []Hit{{Field: vpn.FieldPSK, Found: "IKEv2 by a pre-shared key"}}
 			}
@@ -162,7 +162,7 @@ var protocolRules = []Rule{
 		Why: "A recorded MS-CHAPv2 sign-in reveals the password with little effort, and with it all traffic.",
 		Fix: "Use another protocol; keep PPTP only for devices that support nothing else.", Source: "RFC 3079 §4; practice since 2012",
 		Bad: Example{"a connection by PPTP", func(s *Subject) { s.by(vpn.PPTP) }}, Good: Example{"a connection by IKEv2", func(s *Subject) { s.by(vpn.IKEv2) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.PPTP != nil {
 				return []Hit{{Field: vpn.FieldProtocol, Found: "PPTP", Fix: instead(s)}}
 			}
@@ -174,7 +174,7 @@ var protocolRules = []Rule{
 		Why: "All traffic is sent unencrypted.", Fix: "Enable MS-CHAPv2 with 128-bit MPPE at the gateway.", Source: "RFC 3078, RFC 3079 §3",
 		Bad:  Example{"no strength of MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.MPPE = nil }},
 		Good: Example{"128 bits", func(s *Subject) { s.by(vpn.PPTP) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil && len(p.MPPE) == 0 {
 				return []Hit{{Field: vpn.FieldMPPE, Found: "no MPPE"}}
 			}
@@ -186,7 +186,7 @@ var protocolRules = []Rule{
 		Why: "The link is rejected, or established without encryption.", Fix: "Allow only MS-CHAPv2 or EAP.", Source: "RFC 3079 §3",
 		Bad:  Example{"CHAP with MPPE", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.PPP = []suite.PPPMethod{suite.CHAP} }},
 		Good: Example{"MS-CHAPv2 with MPPE", func(s *Subject) { s.by(vpn.PPTP) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil && len(p.MPPE) > 0 {
 				return s.pppMethods(func(f suite.PPPFact) bool { return !f.Keys }, "makes no keys")
 			}
@@ -198,7 +198,7 @@ var protocolRules = []Rule{
 		Why: "Keys of 40 and 56 bits can be found by brute force.", Fix: "Allow only 128 bits.", Source: "RFC 3078 §1",
 		Bad:  Example{"40 bits", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.MPPE = []suite.MPPE{"128", "40"} }},
 		Good: Example{"128 bits", func(s *Subject) { s.by(vpn.PPTP) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil {
 				for _, m := range p.MPPE {
 					if m != "128" {
@@ -213,7 +213,7 @@ var protocolRules = []Rule{
 		Code: "tls-version-old", Title: "Outdated TLS versions are allowed", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMinTLS},
 		Why: "TLS 1.0 and 1.1 are deprecated.", Fix: "Set the minimum version to 1.2.", Source: "RFC 8996",
 		Bad: Example{"1.0", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.MinTLS = "1.0" }}, Good: Example{"1.2", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if t := s.Connection.TLS; t != nil && (t.MinTLS == "1.0" || t.MinTLS == "1.1") {
 				return []Hit{{Field: vpn.FieldMinTLS, Found: "TLS " + t.MinTLS}}
 			}
@@ -225,14 +225,14 @@ var protocolRules = []Rule{
 		Why: "64-bit block ciphers, MD5 and the like can be broken by a determined attacker.", Fix: "Use AES-256-GCM, or AES-256-CBC with SHA256.", Source: "CVE-2016-6329, RFC 6151",
 		Bad:  Example{"BF-CBC", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"AES-256-GCM", "BF-CBC"} }},
 		Good: Example{"AES-256-GCM", func(s *Subject) { s.by(vpn.TLS) }},
-		look: eachCipher(suite.Weak),
+		run:  eachCipher(suite.Weak),
 	},
 	{
 		Code: "cipher-broken", Title: "Broken data cipher or digest", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldCiphers, vpn.FieldDigest},
 		Why: "The traffic can be read.", Fix: "Use AES-256-GCM, or AES-256-CBC with SHA256.", Source: "practice",
 		Bad:  Example{"none", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Ciphers = []string{"none"} }},
 		Good: Example{"AES-256-GCM", func(s *Subject) { s.by(vpn.TLS) }},
-		look: eachCipher(suite.Broken),
+		run:  eachCipher(suite.Broken),
 	},
 	{
 		Code: "server-unchecked", Title: "Any certificate of the CA is accepted as the gateway's", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldServerName},
@@ -240,7 +240,7 @@ var protocolRules = []Rule{
 		Fix: "Set the name in the gateway's certificate.", Source: "openvpn(8), option verify-x509-name",
 		Bad:  Example{"no name", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.ServerName = "" }},
 		Good: Example{"a name", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if t := s.Connection.TLS; t != nil && t.ServerName == "" {
 				return []Hit{{Field: vpn.FieldServerName, Found: "no name is checked"}}
 			}
@@ -253,7 +253,7 @@ var protocolRules = []Rule{
 		Fix: "Add a control-channel key to gateway and offer.", Source: "openvpn(8), option tls-crypt",
 		Bad:  Example{"no key", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Control = nil }},
 		Good: Example{"a key", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if t := s.Connection.TLS; t != nil && t.Control == nil {
 				return []Hit{{Field: vpn.FieldControl, Found: "none"}}
 			}
@@ -272,7 +272,7 @@ var protocolRules = []Rule{
 			s.by(vpn.TLS)
 			s.Connection.TLS.Control.Kind, s.Connection.TLS.Control.Direction = vpn.ControlAuth, "1"
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if t := s.Connection.TLS; t != nil && t.Control != nil && t.Control.Kind == vpn.ControlAuth && t.Control.Direction == "" {
 				return []Hit{{Field: vpn.FieldControl, Found: "both ways"}}
 			}
@@ -285,7 +285,7 @@ var protocolRules = []Rule{
 		Fix: "Offer UDP as well, and prefer it.", Source: "practice",
 		Bad:  Example{"one remote, TCP", func(s *Subject) { s.by(vpn.TLS); s.Connection.TLS.Remotes[0].Transport = vpn.TCP }},
 		Good: Example{"one remote, UDP", func(s *Subject) { s.by(vpn.TLS) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			t := s.Connection.TLS
 			if t == nil || len(t.Remotes) == 0 || slices.ContainsFunc(t.Remotes, func(r vpn.Remote) bool { return r.Transport == vpn.UDP }) {
 				return nil
@@ -302,7 +302,7 @@ var protocolRules = []Rule{
 			s.Connection.IKEv2.IKE, s.Connection.IKEv2.ESP = nil, nil
 		}},
 		Good: Example{"proposals, on Windows", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if i := s.Connection.IKEv2; i != nil && s.Device != nil && s.Device.Platform == vpn.Windows && len(i.IKE) == 0 {
 				return []Hit{{Field: vpn.FieldIKE, Found: "none are set"}}
 			}
@@ -321,7 +321,7 @@ var protocolRules = []Rule{
 			s.by(vpn.TLS)
 			s.Connection.Tunnel, s.Connection.IPv6 = vpn.TunnelFull, vpn.IPv6Refused
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if (c.TLS != nil || c.IKEv2 != nil) && c.Tunnel == vpn.TunnelFull && c.IPv6 == "" {
 				return []Hit{{Field: vpn.FieldIPv6, Found: "full tunnel, IPv6 left outside"}}
@@ -367,7 +367,7 @@ var connectRules = []Rule{
 			s.Unmet = []plan.Unmet{{Field: vpn.FieldConnect, Wanted: "on-demand", Reason: "a keyfile cannot say it"}}
 		}},
 		Good: Example{"by hand, for a keyfile", func(s *Subject) { s.Unmet = nil }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, u := range s.Unmet {
 				if u.Field != vpn.FieldPasswordMode { // save-lacking says so
@@ -385,7 +385,7 @@ var connectRules = []Rule{
 			s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordPrompted
 		}},
 		Good: Example{"always, with a saved one", func(s *Subject) { s.Connection.Connect, s.Connection.PasswordMode = vpn.Always, vpn.PasswordSaved }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if c.Connect != "" && c.Connect != vpn.ByHand && c.NeedsPassword() && c.PasswordMode == vpn.PasswordPrompted {
 				return []Hit{{Field: vpn.FieldConnect, Found: string(c.Connect) + ", password asked"}}
@@ -403,7 +403,7 @@ var connectRules = []Rule{
 		Good: Example{"a page inside", func(s *Subject) {
 			s.Connection.Connect, s.Connection.Demand = vpn.OnDemand, &vpn.Demand{Probe: "https://timetable.inside.skerryline.example/"}
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			d := s.Connection.Demand
 			if d == nil || d.Probe == "" {
 				return nil

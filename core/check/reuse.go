@@ -38,7 +38,7 @@ func reuseRule(code, title string, severity vpn.Severity, field vpn.Field, noun,
 		Code: code, Title: title, Severity: severity, Fields: []vpn.Field{field}, Why: why, Fix: fix, Source: "practice",
 		Bad:  Example{bad, func(s *Subject) { s.Reused = []Reuse{{field, noun, "Tallholm", false}} }},
 		Good: Example{good, func(s *Subject) { s.Reused = nil }},
-		look: func(s *Subject) []Hit { return s.reused(field, noun, words) },
+		run:  func(s *Subject) []Hit { return s.reused(field, noun, words) },
 	}
 }
 
@@ -56,7 +56,7 @@ var reuseRules = []Rule{
 		Code: "login-capitals", Title: "Logins differ only in capitalisation", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLogin},
 		Why: "Some gateways treat them as one login, others as two; people confuse them.", Fix: "Rename one of the accounts, or remove it.", Source: "RFC 8265 §3.2",
 		Bad: Example{"A_Fjell beside a_fjell", func(s *Subject) { s.Alike = []string{"A_Fjell"} }}, Good: Example{"one login alone", func(s *Subject) { s.Alike = nil }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if len(s.Alike) == 0 || s.Account == nil {
 				return nil
 			}

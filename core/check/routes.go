@@ -36,7 +36,7 @@ var routeRules = []Rule{
 		Why: "Some systems reject such a network, others silently use a different one.", Fix: "Enter the network address.", Source: "RFC 4632 §3.1",
 		Bad:  Example{"10.20.3.4/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.3.4/16"} }},
 		Good: Example{"10.20.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			look := func(field vpn.Field, list []string) {
 				for _, v := range list {
@@ -57,7 +57,7 @@ var routeRules = []Rule{
 		Why: "It is covered by the larger one and obscures the intent.", Fix: "Remove the smaller one.", Source: "practice",
 		Bad:  Example{"10.20.0.0/16 and 10.20.8.0/24", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.20.8.0/24"} }},
 		Good: Example{"10.20.0.0/16 and 10.21.0.0/16", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "10.21.0.0/16"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			list := prefixes(s.routes())
 			for i, a := range list {
@@ -76,7 +76,7 @@ var routeRules = []Rule{
 		Fix: "Use a network that is less common, such as one from 10.64.0.0/10.", Source: "practice",
 		Bad:  Example{"192.168.1.0/24 behind the gateway", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "192.168.1.0/24"} }},
 		Good: Example{"192.168.213.0/24 behind it", func(s *Subject) { s.Connection.Routes = []string{"10.20.0.0/16", "192.168.213.0/24"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			look := func(field vpn.Field, list []string) {
 				for _, p := range prefixes(list) {
@@ -98,7 +98,7 @@ var routeRules = []Rule{
 		Fix: "Assign client addresses from a separate network.", Source: "practice", Record: true,
 		Bad:  Example{"a pool inside 10.20.0.0/16", func(s *Subject) { s.Gateway.Pool = []string{"10.20.99.0/24"} }},
 		Good: Example{"a pool of its own", func(s *Subject) { s.Gateway.Pool = []string{"10.99.20.0/24"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway == nil {
 				return nil
 			}
@@ -117,7 +117,7 @@ var routeRules = []Rule{
 		Why: "The tunnel is established, but no traffic uses it.", Fix: "Set the networks behind the gateway, or use a full tunnel.", Source: "practice",
 		Bad:  Example{"split and no route", func(s *Subject) { s.Connection.Routes = nil; s.Connection.DNS = nil; s.Connection.Domains = nil }},
 		Good: Example{"full and no route", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.Tunnel == vpn.TunnelSplit && len(s.Connection.Routes) == 0 && (s.Gateway != nil || s.Connection.TLS == nil) && !slices.Contains(s.Apart, vpn.FieldRoutes) && (s.Ability == nil || s.Ability.SplitRoutes) {
 				return []Hit{{Field: vpn.FieldRoutes, Found: "split tunnel, no network named"}}
 			}
@@ -137,7 +137,7 @@ var routeRules = []Rule{
 			s.Connection.Domains = nil
 		}},
 		Good: Example{"full with DNS", func(s *Subject) { s.Connection.Tunnel = vpn.TunnelFull; s.Connection.Routes = nil }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway != nil && s.Connection.Tunnel == vpn.TunnelFull && len(s.dns()) == 0 && len(s.domains()) == 0 {
 				return []Hit{{Field: vpn.FieldDNS, Found: "none"}}
 			}
@@ -149,7 +149,7 @@ var routeRules = []Rule{
 		Why: "After connecting, internal names do not resolve.", Fix: "Add the internal DNS servers to the gateway's record.", Source: "practice",
 		Bad:  Example{"domains, no server", func(s *Subject) { s.Gateway.DNS = nil; s.Connection.DNS = nil }},
 		Good: Example{"domains and a server", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if len(s.domains()) > 0 && len(s.dns()) == 0 {
 				return []Hit{{Field: vpn.FieldDNS, Found: fmt.Sprintf("none, with %v", s.domains())}}
 			}
@@ -161,7 +161,7 @@ var routeRules = []Rule{
 		Why: "Queries for internal names leave outside the tunnel and are not answered.", Fix: "Add the server's network to the routes, or correct the address.", Source: "practice",
 		Bad:  Example{"a server outside the routes", func(s *Subject) { s.Connection.DNS = []string{"10.77.0.53"} }},
 		Good: Example{"a server inside them", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if c.Tunnel != vpn.TunnelSplit || len(c.Routes) == 0 {
 				return nil
@@ -188,7 +188,7 @@ var routeRules = []Rule{
 			s.Connection.DNS = []string{"203.0.113.53"}
 		}},
 		Good: Example{"an internal server", func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			for _, v := range s.Connection.DNS {
 				a, err := netip.ParseAddr(v)
@@ -208,7 +208,7 @@ var routeRules = []Rule{
 		Good: Example{"another profile with 10.30.0.0/16", func(s *Subject) {
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm", Routes: []string{"10.30.0.0/16"}}}
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			for _, other := range s.Siblings {
 				if s.pairs(other) {
 					continue // one is for where the other does not answer

@@ -58,7 +58,7 @@ var secretRules = []Rule{
 		Why: "Without the key, device and gateway cannot establish a connection.", Fix: "Store the gateway's pre-shared key.", Source: "RFC 2409 §5.4",
 		Bad:  Example{"a connection without a key", func(s *Subject) { s.setPSK("") }},
 		Good: Example{"a connection with one", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.byPSK() && s.psk() == "" && !slices.Contains(s.Apart, vpn.FieldPSK) {
 				return []Hit{{Field: vpn.FieldPSK, Found: "no key"}}
 			}
@@ -71,7 +71,7 @@ var secretRules = []Rule{
 		Fix: "Generate a new key of at least 20 random characters.", Source: "RFC 2409 §5.4; practice",
 		Bad:  Example{"a word and a year", func(s *Subject) { s.setPSK("Skerry2024") }},
 		Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
-		look: func(s *Subject) []Hit { return s.guessable(vpn.FieldPSK, s.psk(), pskBits) },
+		run:  func(s *Subject) []Hit { return s.guessable(vpn.FieldPSK, s.psk(), pskBits) },
 	},
 	{
 		Code: "password-guessable", Title: "Password is guessable", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
@@ -79,7 +79,7 @@ var secretRules = []Rule{
 		Fix: "Choose a longer password of unrelated words or random characters.", Source: "NIST SP 800-63B-4 §3.1.1",
 		Bad:  Example{"a common word with digits", func(s *Subject) { s.setPassword("sunshine12") }},
 		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.passwordIsLogin() {
 				return nil
 			}
@@ -91,7 +91,7 @@ var secretRules = []Rule{
 		Why: "It is among the first that attackers try.", Fix: "Choose another one: several unrelated words, or random characters.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"a password from such a list", func(s *Subject) { s.setPassword("sunshine") }},
 		Good: Example{"unrelated words", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			var hits []Hit
 			for field, v := range map[vpn.Field]string{vpn.FieldPassword: s.password(), vpn.FieldPSK: s.psk()} {
 				if v != "" && s.judge(field, v).Common {
@@ -105,20 +105,20 @@ var secretRules = []Rule{
 		Code: "password-short", Title: "Password is shorter than 8 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "All passwords of that length can be tried out.", Fix: "Choose one of at least 15 characters; 8 is the minimum.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad: Example{"seven characters", func(s *Subject) { s.setPassword("q7#Zk2v") }}, Good: Example{"thirty characters", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
-		look: func(s *Subject) []Hit { return short(vpn.FieldPassword, s.password(), 8) },
+		run: func(s *Subject) []Hit { return short(vpn.FieldPassword, s.password(), 8) },
 	},
 	{
 		Code: "psk-short", Title: "Pre-shared key is shorter than 16 characters", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldPSK},
 		Why: "A recorded handshake allows all keys of that length to be tried offline.", Fix: "Generate a new key of at least 20 random characters.", Source: "RFC 7296 §2.15",
 		Bad: Example{"twelve characters", func(s *Subject) { s.setPSK("q7#Zk2v!m9Tx") }}, Good: Example{"a long random key", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
-		look: func(s *Subject) []Hit { return short(vpn.FieldPSK, s.psk(), 16) },
+		run: func(s *Subject) []Hit { return short(vpn.FieldPSK, s.psk(), 16) },
 	},
 	{
 		Code: "password-is-login", Title: "Password equals the login", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldPassword},
 		Why: "It is the first guess of any attacker.", Fix: "Choose another password.", Source: "NIST SP 800-63B-4 §3.1.1.2",
 		Bad:  Example{"the login, capitals apart", func(s *Subject) { s.setPassword("A_Fjell") }},
 		Good: Example{"another password", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.passwordIsLogin() {
 				return []Hit{{Field: vpn.FieldPassword, Found: "the same as the login"}}
 			}
@@ -131,7 +131,7 @@ var secretRules = []Rule{
 		Fix: "Choose another password for the account.", Source: "practice",
 		Bad:  Example{"key and password alike", func(s *Subject) { s.setPassword(s.psk()) }},
 		Good: Example{"different ones", func(s *Subject) { s.setPassword("tern-88-Gannet-orbit-luff-3497") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.psk() != "" && s.psk() == s.password() {
 				return []Hit{{Field: vpn.FieldPassword, Found: "the same as the pre-shared key"}}
 			}
@@ -148,7 +148,7 @@ var secretRules = []Rule{
 			s.Account.Password = nil
 			s.Connection.PasswordMode = vpn.PasswordPrompted
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Connection.PasswordMode == vpn.PasswordSaved && s.Connection.Password.IsZero() && (s.Gateway == nil || s.Account != nil) {
 				return []Hit{{Field: vpn.FieldPassword, Found: "no password"}}
 			}
@@ -161,7 +161,7 @@ var secretRules = []Rule{
 		Fix: "Save the password on this device.", Source: "practice",
 		Bad:  Example{"asked on such a device", func(s *Subject) { s.Device.CannotAsk = true; s.Connection.PasswordMode = vpn.PasswordPrompted }},
 		Good: Example{"saved on it", func(s *Subject) { s.Device.CannotAsk = true }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			none := s.Ability != nil && s.Ability.CannotAsk || s.Device != nil && s.Device.CannotAsk
 			asksAtInstall := s.Ability != nil && s.Ability.InstallAsks()
 			if s.Device != nil && none && !asksAtInstall && s.Connection.NeedsPassword() && s.Connection.PasswordMode == vpn.PasswordPrompted {
@@ -176,7 +176,7 @@ var secretRules = []Rule{
 		Fix: "Encrypt the disk, or let the device prompt for the password.", Source: "practice",
 		Bad:  Example{"saved, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false }},
 		Good: Example{"asked, disk not encrypted", func(s *Subject) { s.Device.Encrypted = false; s.Connection.PasswordMode = vpn.PasswordPrompted }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Device != nil && !s.Device.Encrypted && s.Connection.PasswordMode == vpn.PasswordSaved {
 				return []Hit{{Field: vpn.FieldPasswordMode, Found: "saved, and the disk of " + s.Device.Name + " is not encrypted"}}
 			}
@@ -192,7 +192,7 @@ var secretRules = []Rule{
 			s.setPSK("kelp-O0l1-Harbor-mizzen-93-osprey")
 		}},
 		Good: Example{"a key without them", func(s *Subject) { s.onto(vpn.Android, "10") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Ability == nil || len(s.Ability.Formats) > 0 || !s.Ability.Support.Usable() {
 				return nil
 			}

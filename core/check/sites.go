@@ -28,7 +28,7 @@ var siteRules = []Rule{
 		Fix: "Renumber one of the two, or take the network off of the routes of this profile.", Source: "RFC 1918 §4",
 		Bad:  Example{"10.20.8.0/24 here, 10.20.8.0/24 behind the gateway", func(s *Subject) { sampleSite(s, true, "10.20.8.0/24"); s.Connection.Routes = []string{"10.20.8.0/24"} }},
 		Good: Example{"10.50.1.0/24 here, 10.20.8.0/24 behind it", func(s *Subject) { sampleSite(s, true, "10.50.1.0/24"); s.Connection.Routes = []string{"10.20.8.0/24"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			return s.siteHits(func(own netip.Prefix) string {
 				for _, r := range prefixes(s.Connection.Routes) {
 					if own.Overlaps(r) && own.Bits() <= r.Bits() {
@@ -52,7 +52,7 @@ var siteRules = []Rule{
 		Fix: "Name the networks behind the gateway without the site's, or see to it that the gateway routes the smaller one to the router.", Source: "RFC 4301 §4.4.1",
 		Bad:  Example{"10.20.50.0/24 inside 10.20.0.0/16", func(s *Subject) { sampleSite(s, true, "10.20.50.0/24") }},
 		Good: Example{"10.50.1.0/24 beside 10.20.0.0/16", func(s *Subject) { sampleSite(s, true, "10.50.1.0/24") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			return s.siteHits(func(own netip.Prefix) string {
 				for _, r := range prefixes(s.Connection.Routes) {
 					if own.Overlaps(r) && own.Bits() > r.Bits() {
@@ -75,7 +75,7 @@ var siteRules = []Rule{
 			sampleSite(s, false, "10.50.1.0/24")
 			s.Neighbours = []Neighbour{{"Ferry router 2", vpn.Site{Networks: []string{"10.50.0.0/23"}, Masquerade: true}}}
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			return s.siteHits(func(own netip.Prefix) string {
 				for _, other := range s.Neighbours {
 					for _, n := range prefixes(other.Site.Networks) {
@@ -94,7 +94,7 @@ var siteRules = []Rule{
 		Fix: "Route the network to the router at the gateway and add it to the announced networks of its record, or let the router masquerade.", Source: "practice",
 		Bad:  Example{"10.50.1.0/24, and nothing is announced", func(s *Subject) { sampleSite(s, false, "10.50.1.0/24"); s.Gateway.Announced = nil }},
 		Good: Example{"10.50.1.0/24 within 10.50.0.0/16", func(s *Subject) { sampleSite(s, false, "10.50.1.0/24") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway == nil || s.Connection.Site == nil || s.Connection.Site.Masquerade {
 				return nil
 			}
@@ -113,7 +113,7 @@ var siteRules = []Rule{
 		Fix: "Announce only what is at sites, or correct the networks behind the gateway.", Source: "RFC 4632 §3.1", Record: true,
 		Bad:  Example{"10.20.8.0/24 announced, 10.20.0.0/16 behind it", func(s *Subject) { s.Gateway.Announced = []string{"10.20.8.0/24"} }},
 		Good: Example{"10.50.0.0/16 announced", func(s *Subject) { s.Gateway.Announced = []string{"10.50.0.0/16"} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway == nil {
 				return nil
 			}
@@ -140,7 +140,7 @@ var siteRules = []Rule{
 			s.by(vpn.IKEv2)
 			sampleSite(s, true, "10.50.1.0/24")
 		}},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if c := s.Connection; c.Site != nil && !c.Site.Masquerade && c.IKEv2 != nil && c.IKEv2.Auth.NeedsPassword() {
 				return []Hit{{Field: vpn.FieldAuth, Found: "EAP-MSCHAPv2 with a site that is not masqueraded"}}
 			}

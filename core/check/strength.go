@@ -157,7 +157,7 @@ var strengthRules = []Rule{
 			s.Gateway.Offers.L2TP.PPP = []suite.PPPMethod{suite.EAP}
 		}},
 		Good: Example{"a gateway that takes MS-CHAPv2", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Gateway == nil || !s.usesPPP() || len(s.Connection.PPP()) > 0 || s.Ability == nil || !s.Ability.Support.Usable() {
 				return nil
 			}
@@ -170,7 +170,7 @@ var strengthRules = []Rule{
 		Fix: "Enable MS-CHAPv2 at the gateway and disable PAP.", Source: "RFC 1334 §2",
 		Bad:  Example{"PAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.PAP} }},
 		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			return s.pppMethods(func(f suite.PPPFact) bool { return f.Clear }, "is allowed")
 		},
 	},
@@ -180,7 +180,7 @@ var strengthRules = []Rule{
 		Fix: "Enable MS-CHAPv2 at the gateway and disable the weaker methods.", Source: "RFC 1994 §1.1, RFC 2433",
 		Bad:  Example{"CHAP in the connection", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.CHAP} }},
 		Good: Example{"MS-CHAPv2 alone", func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			return s.pppMethods(func(f suite.PPPFact) bool { return f.Worth == suite.Weak }, "is allowed")
 		},
 	},
@@ -189,35 +189,35 @@ var strengthRules = []Rule{
 		Why: "The first exchange fails with NO_PROPOSAL_CHOSEN.", Fix: "Enable a proposal that the device sends at the gateway.", Source: "RFC 2409 §5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.IKE = []string{"aes128-sha256-ecp256"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setIKE("aes128-sha256-ecp256") }},
-		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
+		run:  func(s *Subject) []Hit { return s.nothingShared(vpn.FieldIKE) },
 	},
 	{
 		Code: "esp-nothing-shared", Title: "No common ESP proposal", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldESP},
 		Why: "The key exchange succeeds, but the tunnel is rejected.", Fix: "Enable a proposal that the device sends at the gateway.", Source: "RFC 2409 §5.5, RFC 7296 §2.7",
 		Bad:  Example{"a gateway that takes only what the file does not set", func(s *Subject) { s.Gateway.Offers.L2TP.ESP = []string{"aes128gcm16"} }},
 		Good: Example{"a gateway that takes what the file sets", func(s *Subject) { s.setESP("aes128gcm16-ecp256") }},
-		look: func(s *Subject) []Hit { return s.nothingShared(vpn.FieldESP) },
+		run:  func(s *Subject) []Hit { return s.nothingShared(vpn.FieldESP) },
 	},
 	{
 		Code: "algorithm-broken", Title: "Broken algorithm in use", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "The traffic can be decrypted with little effort.", Fix: "Enable AES with SHA-256 and group 14 or better at the gateway.", Source: "RFC 8247, RFC 8221",
 		Bad:  Example{"DES with MD5", func(s *Subject) { s.setIKE("des-md5-modp2048") }},
 		Good: Example{"AES-256 with SHA-256", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
-		look: eachUsed(ofWorth(suite.Broken)),
+		run:  eachUsed(ofWorth(suite.Broken)),
 	},
 	{
 		Code: "algorithm-weak", Title: "Weak algorithm in use", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "A determined attacker can break it.", Fix: "Enable AES with SHA-256 and group 14 or better at the gateway.", Source: "RFC 8247, RFC 8221",
 		Bad:  Example{"group 2", func(s *Subject) { s.setIKE("aes256-sha256-modp1024") }},
 		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
-		look: eachUsed(ofWorth(suite.Weak)),
+		run:  eachUsed(ofWorth(suite.Weak)),
 	},
 	{
 		Code: "algorithm-last-resort", Title: "Algorithm should be replaced soon", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldIKE, vpn.FieldESP},
 		Why: "SHA-1 is still safe here, but future releases will reject it.", Fix: "Enable SHA-256 at the gateway as well.", Source: "RFC 8247 §2.3",
 		Bad:  Example{"SHA-1", func(s *Subject) { s.setESP("aes256-sha1-modp2048") }},
 		Good: Example{"SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			hits := eachUsed(ofWorth(suite.LastResort))(s)
 			for i := range hits {
 				hits[i].Fix = s.better(hits[i].Field)
@@ -230,7 +230,7 @@ var strengthRules = []Rule{
 		Why: "Some daemons reject the proposal, others never match it.", Fix: "Remove the integrity algorithm.", Source: "RFC 7296 §3.3, RFC 5282 §8",
 		Bad:  Example{"AES-GCM with SHA-256", func(s *Subject) { s.setESP("aes256gcm16-sha256-modp2048") }},
 		Good: Example{"AES-GCM alone", func(s *Subject) { s.setESP("aes256gcm16-modp2048") }},
-		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
+		run: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
 			a, _ := suite.Find(q.Encryption)
 			return q.Integrity + " is not used with " + q.Encryption, a.AEAD && q.Integrity != ""
 		}),
@@ -240,7 +240,7 @@ var strengthRules = []Rule{
 		Why: "Without it packets can be modified in transit, and IKE does not allow such a proposal.", Fix: "Add sha256.", Source: "RFC 8221 §4, RFC 2409 §4",
 		Bad:  Example{"AES-CBC without integrity", func(s *Subject) { s.setESP("aes256-modp2048") }},
 		Good: Example{"AES-CBC with SHA-256", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
-		look: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
+		run: eachUsed(func(_ part, q suite.Proposal) (string, bool) {
 			a, _ := suite.Find(q.Encryption)
 			return q.Encryption + " stands alone", !a.AEAD && q.Integrity == ""
 		}),
@@ -250,7 +250,7 @@ var strengthRules = []Rule{
 		Why: "IKE cannot derive keys without a group; the daemon rejects the proposal.", Fix: "Add modp2048 or ecp256.", Source: "RFC 2409 §4",
 		Bad:  Example{"no group", func(s *Subject) { s.setIKE("aes256-sha256") }},
 		Good: Example{"group 14", func(s *Subject) { s.setIKE("aes256-sha256-modp2048") }},
-		look: eachUsed(func(p part, q suite.Proposal) (string, bool) {
+		run: eachUsed(func(p part, q suite.Proposal) (string, bool) {
 			return "no group", p.field == vpn.FieldIKE && q.Group == ""
 		}),
 	},
@@ -260,7 +260,7 @@ var strengthRules = []Rule{
 		Fix: "Add a group to the ESP proposals of device and gateway if both support it.", Source: "RFC 2409 §8",
 		Bad:  Example{"an ESP proposal without a group", func(s *Subject) { s.setESP("aes256-sha256") }},
 		Good: Example{"one with a group", func(s *Subject) { s.setESP("aes256-sha256-modp2048") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			for _, p := range s.parts() {
 				if p.field == vpn.FieldESP && len(p.set) > 0 && !slices.ContainsFunc(p.set, func(q suite.Proposal) bool { return q.Group != "" }) {
 					return []Hit{{Field: vpn.FieldESP, Found: names(p.set)}}
@@ -299,7 +299,7 @@ var timeRules = []Rule{
 		Why: "The child SA ends with its IKE SA, and connections are interrupted.", Fix: "Set the child lifetime below the IKE lifetime, for example 60 and 480 minutes.", Source: "RFC 7296 §2.8",
 		Bad:  Example{"60 minutes for IKE, 480 for children", lifetimes(60, 480)},
 		Good: Example{"480 minutes for IKE, 60 for children", lifetimes(480, 60)},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if i := s.Connection.IKEv2; i != nil && i.IKELifetime > 0 && i.ChildLifetime > i.IKELifetime {
 				return []Hit{{Field: vpn.FieldLifetime, Found: fmt.Sprintf("%d minutes for IKE, %d for children", i.IKELifetime, i.ChildLifetime)}}
 			}
@@ -310,7 +310,7 @@ var timeRules = []Rule{
 		Code: "lifetime-outside", Title: "Lifetime is outside the range that devices accept", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldLifetime},
 		Why: "Devices reject the profile, or use their own lifetime.", Fix: "Choose between 10 and 1440 minutes.", Source: "Apple: IKEv2 dictionary, LifeTimeInMinutes",
 		Bad: Example{"keys for a week", lifetimes(10080, 60)}, Good: Example{"keys for eight hours", lifetimes(480, 60)},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			i := s.Connection.IKEv2
 			if i == nil {
 				return nil
@@ -327,7 +327,7 @@ var timeRules = []Rule{
 		Code: "mppe-stateful", Title: "MPPE in stateful mode", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldMPPE},
 		Why: "One lost packet makes the next 255 unreadable; on a poor line the link stalls.", Fix: "Use stateless mode on both sides.", Source: "RFC 3078 §8.1",
 		Bad: Example{"stateful mode", func(s *Subject) { s.by(vpn.PPTP); s.Connection.PPTP.Stateful = true }}, Good: Example{"stateless mode", func(s *Subject) { s.by(vpn.PPTP) }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil && p.Stateful {
 				return []Hit{{Field: vpn.FieldMPPE, Found: "stateful mode"}}
 			}

@@ -53,7 +53,7 @@ var tunnelRules = []Rule{
 		Why: "Many phones truncate the file or reject it.", Fix: "Use P-256 keys, and remove certificates that the phone does not need.", Source: "practice",
 		Bad:  Example{"a file of 40 kB for a phone", func(s *Subject) { *s = *soundBy(vpn.TLS, vpn.DeskPhone, "1"); s.Size = 40 << 10 }},
 		Good: Example{"one of 6 kB", func(s *Subject) { *s = *soundBy(vpn.TLS, vpn.DeskPhone, "1"); s.Size = 6 << 10 }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.phone() && s.Size > phoneLimit {
 				return []Hit{{Field: vpn.FieldFile, Found: fmt.Sprintf("%d bytes, more than %d", s.Size, phoneLimit)}}
 			}
@@ -65,7 +65,7 @@ var tunnelRules = []Rule{
 		Why: "The phone accepts one file only and cannot find the keys.", Fix: "Embed certificates and keys in the file.", Source: "practice",
 		Bad:  Example{"a phone's file that names ca.pem", func(s *Subject) { *s = *soundBy(vpn.TLS, vpn.DeskPhone, "1"); s.Pieces = []string{"ca.pem"} }},
 		Good: Example{"a file with everything inside", func(s *Subject) { *s = *soundBy(vpn.TLS, vpn.DeskPhone, "1") }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.phone() && len(s.Pieces) > 0 {
 				return []Hit{{Field: vpn.FieldFile, Found: fmt.Sprintf("it needs %s beside it", s.Pieces[0])}}
 			}

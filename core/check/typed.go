@@ -131,7 +131,7 @@ var typedRules = []Rule{
 		Fix:    "Remove the space, or confirm at the gateway that it belongs there.", Source: "practice",
 		Bad:  Example{"a login that ends with a space", func(s *Subject) { s.Account.Login = "a_fjell " }},
 		Good: Example{"the same login without it", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: eachFixed(func(t typed) (string, bool) {
+		run: eachFixed(func(t typed) (string, bool) {
 			trimmed := strings.TrimSpace(t.value)
 			if trimmed == t.value || trimmed == "" {
 				return "", false
@@ -148,7 +148,7 @@ var typedRules = []Rule{
 		Fix: "Compare with the gateway's list: an underscore was probably lost.", Source: "practice",
 		Bad:  Example{"a login with a space in the middle", func(s *Subject) { s.Account.Login = "a fjell" }},
 		Good: Example{"a login with an underscore", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			login := s.Connection.Login
 			if s.Account != nil {
 				login = s.Account.Login
@@ -166,7 +166,7 @@ var typedRules = []Rule{
 		Fix:    "Type the value again instead of pasting it.", Source: "Unicode Standard Annex #9 and general category Cf",
 		Bad:  Example{"a login with a zero-width space", func(s *Subject) { s.Account.Login = "a_\u200bfjell" }},
 		Good: Example{"a login with an accented letter", func(s *Subject) { s.Account.Login = "a_fjäll" }},
-		look: eachFixed(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }, visible),
+		run:  eachFixed(func(t typed) (string, bool) { return firstRune(strings.TrimSpace(t.value), invisible) }, visible),
 	},
 	{
 		Code: "control-character", Title: "Control character or line break in a value", Severity: vpn.Error,
@@ -175,7 +175,7 @@ var typedRules = []Rule{
 		Fix:    "Remove the character.", Source: "practice",
 		Bad:  Example{"a login with a line break", func(s *Subject) { s.Account.Login = "a_fjell\nx" }},
 		Good: Example{"a login on one line", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: eachTyped(func(t typed) (string, bool) { return firstRune(t.value, unicode.IsControl) }),
+		run:  eachTyped(func(t typed) (string, bool) { return firstRune(t.value, unicode.IsControl) }),
 	},
 	{
 		Code: "lookalike-character", Title: "Typographic or look-alike character in a value", Severity: vpn.Warning,
@@ -184,7 +184,7 @@ var typedRules = []Rule{
 		Fix:    "Replace it with the plain character.", Source: "practice",
 		Bad:  Example{"a login with an en dash", func(s *Subject) { s.Account.Login = "a–fjell" }},
 		Good: Example{"a login with a hyphen", func(s *Subject) { s.Account.Login = "a-fjell" }},
-		look: eachFixed(func(t typed) (string, bool) {
+		run: eachFixed(func(t typed) (string, bool) {
 			if t.field == vpn.FieldName || t.field == vpn.FieldServer {
 				return "", false
 			}
@@ -198,7 +198,7 @@ var typedRules = []Rule{
 		Fix:    "Type the value again on one keyboard layout.", Source: "Unicode Technical Standard #39 §5.1",
 		Bad:  Example{"a login with a Cyrillic a", func(s *Subject) { s.Account.Login = "\u0430_fjell" }},
 		Good: Example{"a login wholly in Cyrillic", func(s *Subject) { s.Account.Login = "скала" }},
-		look: eachTyped(func(t typed) (string, bool) { return mixed(t.value) }),
+		run:  eachTyped(func(t typed) (string, bool) { return mixed(t.value) }),
 	},
 	{
 		Code: "secret-not-ascii", Title: "Non-ASCII characters in a password or key", Severity: vpn.Warning,
@@ -207,7 +207,7 @@ var typedRules = []Rule{
 		Fix:    "Choose a new one of ASCII letters, digits and punctuation.", Source: "RFC 2409 §5.4 leaves the encoding of the key open; RFC 2759 §4 fixes UTF-16 for MS-CHAPv2 only",
 		Bad:  Example{"a key with an umlaut", func(s *Subject) { s.setPSK("kelp-4497-Härbor-mizzen-93-osprey") }},
 		Good: Example{"a key of plain characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
-		look: eachTyped(func(t typed) (string, bool) {
+		run: eachTyped(func(t typed) (string, bool) {
 			if !t.hidden {
 				return "", false
 			}
@@ -221,7 +221,7 @@ var typedRules = []Rule{
 		Fix:    "Shorten it: 64 characters are safe for keys and logins, 127 for passwords.", Source: "practice",
 		Bad:  Example{"a key of 200 characters", func(s *Subject) { s.setPSK(strings.Repeat("kelp-4417-", 20)) }},
 		Good: Example{"a key of 33 characters", func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") }},
-		look: eachTyped(func(t typed) (string, bool) {
+		run: eachTyped(func(t typed) (string, bool) {
 			limit, ok := map[vpn.Field]int{vpn.FieldLogin: 64, vpn.FieldPSK: 64, vpn.FieldPassword: 127}[t.field]
 			n := utf8.RuneCountInString(t.value)
 			return fmt.Sprintf("%d characters", n), ok && n > limit
@@ -233,7 +233,7 @@ var typedRules = []Rule{
 		Fix: "Enter the login as it is set at the gateway.", Source: "practice",
 		Bad:  Example{"the person's mail address as login", func(s *Subject) { s.Account.Login = "ada@skerryline.example" }},
 		Good: Example{"the login itself", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Person.Mail == "" || !strings.EqualFold(strings.TrimSpace(s.Account.Login), s.Person.Mail) {
 				return nil
 			}
@@ -246,7 +246,7 @@ var typedRules = []Rule{
 		Fix: "Remove the realm from the login.", Source: "practice",
 		Bad:  Example{"a login that ends with the realm", func(s *Subject) { s.Account.Login = "a_fjell@crew.skerryline.example" }},
 		Good: Example{"the login alone", func(s *Subject) { s.Account.Login = "a_fjell" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain {
 				return nil
 			}
@@ -266,7 +266,7 @@ var typedRules = []Rule{
 		Why: "The login is sent without the realm that the gateway requires, and is rejected.", Fix: "Set the realm on the gateway's record, or set its form of login to “login”.", Source: "RFC 7542 §2",
 		Bad:  Example{"login@realm without a realm", func(s *Subject) { s.Gateway.SignIn.Realm = "" }},
 		Good: Example{"login@realm with one", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || s.Gateway.SignIn.Form == "" || s.realm() != "" {
 				return nil
 			}
@@ -279,7 +279,7 @@ var typedRules = []Rule{
 		Fix: "Remove the account's realm to use the gateway's, or correct the gateway.", Source: "practice",
 		Bad:  Example{"another realm at the account", func(s *Subject) { s.Account.Realm = "office.skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || s.Account.Realm == "" || s.Account.Realm == s.Gateway.SignIn.Realm || s.realmIsHost() {
 				return nil
 			}
@@ -292,7 +292,7 @@ var typedRules = []Rule{
 		Fix: "Remove the account's realm to use the gateway's.", Source: "practice",
 		Bad:  Example{"the domain of the gateway's address as realm", func(s *Subject) { s.Account.Realm = "skerryline.example" }},
 		Good: Example{"the gateway's realm", func(s *Subject) { s.Account.Realm = "crew.skerryline.example" }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Gateway.SignIn.Form == vpn.LoginPlain || !s.realmIsHost() {
 				return nil
 			}
@@ -308,7 +308,7 @@ var typedRules = []Rule{
 			s.Account.Realm = "crew.skerryline.example"
 		}},
 		Good: Example{"no realm there", func(s *Subject) { s.Gateway.SignIn = vpn.SignIn{Form: vpn.LoginPlain} }},
-		look: func(s *Subject) []Hit {
+		run: func(s *Subject) []Hit {
 			if s.Account == nil || s.Gateway.SignIn.Form != vpn.LoginPlain || s.Account.Realm == "" {
 				return nil
 			}

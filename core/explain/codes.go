@@ -161,7 +161,7 @@ var Codes = []Code{
 	c(KindPPTP, "disconnect result 3", "PPTP: the gateway ended the call", fromPPTPEnd, "peer-ended", "idle-ended"),
 	c(KindPPTP, "disconnect result 4", "PPTP: the call ended because this end asked for it", fromPPTPEnd, "cancelled", "password-wrong"),
 
-	c(KindL2TP, "StopCCN 1", "L2TP: the tunnel was ended on request", fromL2TP, "peer-ended", "cancelled"),
+	c(KindL2TP, "StopCCN 1", "L2TP: the tunnel was expired on request", fromL2TP, "peer-ended", "cancelled"),
 	c(KindL2TP, "StopCCN 2", "L2TP: the tunnel was refused with a general error", fromL2TP, "peer-ended"),
 	c(KindL2TP, "StopCCN 3", "L2TP: there is such a tunnel already", fromL2TP, "already-connected"),
 	c(KindL2TP, "StopCCN 4", "L2TP: this device may not open a tunnel", fromL2TP, "secret-missing", "account-locked"),

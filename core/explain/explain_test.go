@@ -163,8 +163,8 @@ func TestRank(t *testing.T) {
 		"password changed":           {"718", func(e *explain.Evidence) { e.PasswordChanged = seen }, "sign-in-server", ""},
 		"password changed, refused":  {"691", func(e *explain.Evidence) { e.PasswordChanged = seen; e.Realm = true }, "password-wrong", "the password was changed"},
 		"realm":                      {"691", func(e *explain.Evidence) { e.Realm = true; e.Findings = []string{"realm-missing"} }, "realm-wrong", "finding realm-missing"},
-		"certificate ended":          {"13801", func(e *explain.Evidence) { e.GatewayExpires = seen }, "gateway-certificate-expired", "ended on 2026-11-22"},
-		"device's certificate ended": {"13806", func(e *explain.Evidence) { e.CertificateExpiring = seen }, "device-certificate-expired", "ended on 2026-11-22"},
+		"certificate ended":          {"13801", func(e *explain.Evidence) { e.GatewayExpires = seen }, "gateway-certificate-expired", "expired on 2026-11-22"},
+		"device's certificate ended": {"13806", func(e *explain.Evidence) { e.CertificateExpiring = seen }, "device-certificate-expired", "expired on 2026-11-22"},
 		"own authority":              {"13801", func(e *explain.Evidence) { e.AuthorityNeeded = true }, "authority-store", "authority of your own"},
 		"release":                    {"start result 5", func(e *explain.Evidence) { e.Findings = []string{"protocol-gone"} }, "release-lacks", "protocol-gone"},
 		"suites": {"13868", func(e *explain.Evidence) {

@@ -264,7 +264,7 @@ func weighEnd(r *Ranked, end, now time.Time, what string) {
 	switch {
 	case end.IsZero():
 	case end.Before(now):
-		r.speaks(proof, "%s ended on %s", what, end.Format(time.DateOnly))
+		r.speaks(proof, "%s expired on %s", what, end.Format(time.DateOnly))
 	default:
 		r.speaks(-strong, "%s is good until %s", what, end.Format(time.DateOnly))
 	}

@@ -164,8 +164,8 @@ func TestChain(t *testing.T) {
 		{"a gap at the top", one, list(issuing.Certificate), list(other.Certificate), day, "laptop.skerryline.example; Issuing; Skerry Line Root: is not there"},
 		{"not believed", one, list(issuing.Certificate, root.Certificate), list(other.Certificate), day, "laptop.skerryline.example; Issuing; Skerry Line Root: is not one of the trusted CAs"},
 		{"of that name", direct, nil, list(again.Certificate), day, "laptop.skerryline.example; Skerry Line Root: has the issuer's name, and did not sign the one before it"},
-		{"ended", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(1, 6, 0), "laptop.skerryline.example: ended on " + one.NotAfter.Format(time.DateOnly) + "; Issuing; Skerry Line Root"},
-		{"ended above", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(3, 0, 0), "laptop.skerryline.example: ended on " + one.NotAfter.Format(time.DateOnly) + "; Issuing: ended on " + issuing.Certificate.NotAfter.Format(time.DateOnly) + "; Skerry Line Root"},
+		{"ended", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(1, 6, 0), "laptop.skerryline.example: expired on " + one.NotAfter.Format(time.DateOnly) + "; Issuing; Skerry Line Root"},
+		{"ended above", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(3, 0, 0), "laptop.skerryline.example: expired on " + one.NotAfter.Format(time.DateOnly) + "; Issuing: expired on " + issuing.Certificate.NotAfter.Format(time.DateOnly) + "; Skerry Line Root"},
 		{"not yet", direct, nil, list(root.Certificate), day.AddDate(0, 0, -9), "laptop.skerryline.example: is valid only from " + direct.NotBefore.Format(time.DateOnly) + " on; Skerry Line Root"},
 	} {
 		var got []string

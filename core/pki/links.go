@@ -85,7 +85,7 @@ func link(c *x509.Certificate, now time.Time) Link {
 	}
 	switch {
 	case now.After(c.NotAfter):
-		l.Fault = fmt.Sprintf("ended on %s", c.NotAfter.UTC().Format(time.DateOnly))
+		l.Fault = fmt.Sprintf("expired on %s", c.NotAfter.UTC().Format(time.DateOnly))
 	case now.Before(c.NotBefore):
 		l.Fault = fmt.Sprintf("is valid only from %s on", c.NotBefore.UTC().Format(time.DateOnly))
 	}

@@ -67,8 +67,9 @@ async function go() {
     <div v-for="w in list" :key="w.id" class="mb-3">
       <p class="mb-1">
         <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
-        Offboarded on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}: {{ w.recalled }} links closed,
-        {{ w.revoked }} certificates revoked.
+        Offboarded on {{ new Date(w.created).toLocaleDateString() }} by {{ w.operator }}:
+        {{ w.recalled === 1 ? '1 link' : `${w.recalled} links` }} closed,
+        {{ w.revoked === 1 ? '1 certificate' : `${w.revoked} certificates` }} revoked.
       </p>
       <ToDoList :offboarding="w" @changed="run(look, '')" />
     </div>

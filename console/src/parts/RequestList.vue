@@ -78,7 +78,7 @@ async function forget(id: string) {
       </table>
       <p v-if="total > requests.length" class="soft small">The first {{ requests.length }} of {{ total }}.</p>
       <h3 class="h6">Signed certificate</h3>
-      <MaterialForm button="Import" :send="answer" help="PEM, DER, PKCS #7 or PKCS #12." />
+      <MaterialForm button="Import certificate" :send="answer" help="PEM, DER, PKCS #7 or PKCS #12." />
     </template>
     <details class="mt-3">
       <summary>Request an issuing CA below a root that is kept elsewhere</summary>

@@ -38,7 +38,7 @@ export function shows(a: Answer): string[] {
   const list = (word: string, names?: string[] | null) => names?.length && lines.push(`${word} ${names.join(', ')}`)
   if (a.ike) {
     list('accepts', a.ike.taken)
-    list('refuses', a.ike.refused)
+    list('rejects', a.ike.refused)
     list('not probed', a.ike.unprobed)
     list('requests', a.ike.wanted)
     if (a.ike.cookie) lines.push('requires a cookie')
