@@ -219,6 +219,9 @@ CA from the offers, --undo the new one. The old CA stays on record and its CRL i
 					}
 					at, err = c.RollOver(ctx, old.ID, "begin", next.ID, false)
 				case finish:
+					if err := a.sure("Finish the rollover of %s?", old.Name); err != nil {
+						return err
+					}
 					at, err = c.RollOver(ctx, old.ID, "finish", "", anyway)
 				case undo:
 					at, err = c.RollOver(ctx, old.ID, "undo", "", false)

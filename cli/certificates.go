@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -227,6 +228,9 @@ profiles that used it. It cannot be undone.`,
 		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if err := a.sure("Revoke %s for good?", cmp.Or(device, strings.Join(args, " "))); err != nil {
+					return err
+				}
 				var w api.Revocation
 				var err error
 				if device == "" {

@@ -251,11 +251,16 @@ func (a *app) handoverRecall() *cobra.Command {
 		Use: "recall ID", Short: "Close a link immediately", Args: exactly("ID"), Long: "Closes a link, also for whoever has it open. Files that were fetched already stay where they are.", Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if err := a.sure("Close the link %s?", args[0]); err != nil {
+					return err
+				}
 				h, err := c.RecallHandover(ctx, args[0])
 				if err != nil {
 					return err
 				}
-				return a.print(h, func(table.Writer) { a.say("the link for %s is closed; it was used %d times", h.Device, h.Uses) })
+				return a.print(h, func(table.Writer) {
+					a.say("the link for %s is closed; it was used %s", h.Device, plural(h.Uses, "time"))
+				})
 			})
 		},
 	}

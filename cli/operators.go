@@ -73,6 +73,9 @@ A new operator gets a password for the first sign-in, which must then be changed
 				if err != nil {
 					return err
 				}
+				if err := a.sure("Remove the operator %s?", o.Name); err != nil {
+					return err
+				}
 				if err := c.RemoveOperator(ctx, o.ID); err != nil {
 					return err
 				}
@@ -155,6 +158,9 @@ in, run it on the server with --data: it needs read access to the data folder an
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := findOperator(ctx, c, args[0])
 				if err != nil {
+					return err
+				}
+				if err := a.sure("Reset password and second factor of %s?", o.Name); err != nil {
 					return err
 				}
 				made, err := c.ResetOperator(ctx, o.ID)
@@ -274,6 +280,9 @@ func (a *app) sessionCommands() *cobra.Command {
 		Use: "end ID", Short: "End a session or token", Args: exactly("ID"), Long: "Ends one of your own; an owner can end any.", Example: "  wardicon me session end se-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if err := a.sure("End the session or token %s?", args[0]); err != nil {
+					return err
+				}
 				if err := c.EndSession(ctx, args[0]); err != nil {
 					return err
 				}

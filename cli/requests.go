@@ -120,6 +120,9 @@ func (a *app) certificateForget() *cobra.Command {
 		Long: "Removes a signing request that will not be signed, with its key.", Example: "  wardicon certificate forget rq-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if err := a.sure("Remove the request %s and its key?", args[0]); err != nil {
+					return err
+				}
 				if err := c.ForgetRequest(ctx, args[0]); err != nil {
 					return err
 				}

@@ -123,6 +123,9 @@ func (a *app) signerRemove() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if err := a.sure("Remove the signing certificate and its key?"); err != nil {
+					return err
+				}
 				if err := c.RemoveSigner(ctx, before.Version); err != nil {
 					return err
 				}

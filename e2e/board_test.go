@@ -22,7 +22,7 @@ func TestBoard(t *testing.T) {
 	b.fill("Group", "nobody")
 	b.press("Hand over")
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a mail server to send it through'))`)
-	b.fill("Links are", "shown")
+	b.fill("Links", "shown")
 	b.press("Hand over")
 	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a group of people who have devices'))`)
 	b.fill("Group", "bridge")

@@ -74,7 +74,7 @@ func (s *Service) Expiries(ctx context.Context, days int) ([]api.Expiry, error) 
 // gatewayExpiries are the ends of what a gateway shows and of the authorities that its offers name.
 func gatewayExpiries(g vpn.Gateway, add func(api.Expiry)) {
 	if chain, err := pki.Certificates(g.Certificate); err == nil {
-		add(api.Expiry{Noun: "gateway", ID: g.ID, Name: g.Name, What: "the certificate that it shows", Expires: chain[0].NotAfter})
+		add(api.Expiry{Noun: "gateway", ID: g.ID, Name: g.Name, What: "its certificate", Expires: chain[0].NotAfter})
 	}
 	seen := map[string]bool{}
 	for _, p := range vpn.Protocols {

@@ -100,7 +100,7 @@ function key(a: Schemas['AuthorityRow']) {
       <thead>
         <tr>
           <th scope="col">Name</th>
-          <th scope="col">Ends</th>
+          <th scope="col">Expires</th>
           <th scope="col">Key</th>
           <th scope="col" class="number">Issued</th>
           <th scope="col" class="number">Revoked</th>
@@ -111,7 +111,7 @@ function key(a: Schemas['AuthorityRow']) {
           <td>
             <RouterLink :to="`/authorities/${a.id}`">{{ a.name }}</RouterLink>
           </td>
-          <td data-label="Ends">{{ day(a.expires) }}</td>
+          <td data-label="Expires">{{ day(a.expires) }}</td>
           <td data-label="Key">{{ key(a) }}</td>
           <td data-label="Issued" class="number">{{ a.certificates }}</td>
           <td data-label="Revoked" class="number">{{ a.revoked }}</td>

@@ -41,12 +41,12 @@ async function look() {
   }
 }
 onMounted(look)
-const looks: Record<string, string> = { valid: 'plain', ending: 'warning' }
+const looks: Record<string, string> = { valid: 'plain', expiring: 'warning' }
 const day = (v: string) => new Date(v).toLocaleDateString()
 function state(c: Schemas['CertificateRow']) {
   if (c.revoked) return 'revoked'
-  if (new Date(c.to) < new Date()) return 'ended'
-  return new Date(c.to).getTime() - Date.now() < 30 * 86_400_000 ? 'ending' : 'valid'
+  if (new Date(c.to) < new Date()) return 'expired'
+  return new Date(c.to).getTime() - Date.now() < 30 * 86_400_000 ? 'expiring' : 'valid'
 }
 </script>
 
@@ -74,7 +74,7 @@ function state(c: Schemas['CertificateRow']) {
   <ListTable :key="changes" noun="certificates" :columns="columns" :load="load" first="expires" :filters="filters">
     <template #filter>
       <div>
-        <label class="form-label" for="which">Which</label>
+        <label class="form-label" for="which">Filter</label>
         <BFormSelect id="which" v-model="which" :options="choices" />
       </div>
     </template>

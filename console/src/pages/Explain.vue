@@ -56,7 +56,7 @@ async function read(list: FileList | null) {
       <thead>
         <tr>
           <th scope="col">Person</th>
-          <th scope="col">Said</th>
+          <th scope="col">Message</th>
           <th scope="col">Likeliest cause</th>
           <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
@@ -119,7 +119,7 @@ async function read(list: FileList | null) {
   </form>
   <section v-if="result" class="mt-4" aria-labelledby="causes" aria-live="polite">
     <h2 id="causes" ref="heading" tabindex="-1">
-      {{ result.code ? `${result.code.name}: ${result.code.title}` : 'Networks behind it' }}
+      {{ result.code ? `${result.code.name}: ${result.code.title}` : 'Causes' }}
     </h2>
     <div v-if="result.reading" class="panel mb-3">
       <p class="mb-1">

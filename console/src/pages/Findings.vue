@@ -94,11 +94,11 @@ const counts = (s: Sum) => [
 
 <template>
   <PageHead title="Findings" />
-  <p class="soft" role="status">In the last {{ days }} days {{ news }} new findings, {{ ended }} resolved.</p>
+  <p class="soft" role="status">In the last {{ days }} days: {{ news }} new findings, {{ ended }} resolved.</p>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <section class="panel mb-4" aria-labelledby="sums">
     <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
-      <h2 id="sums" class="mb-0 me-auto">Counted</h2>
+      <h2 id="sums" class="mb-0 me-auto">Totals</h2>
       <div>
         <label class="form-label" for="by">By</label>
         <BFormSelect id="by" v-model="by" :options="modes" />
@@ -114,7 +114,7 @@ const counts = (s: Sum) => [
             <th scope="col" class="number">Warnings</th>
             <th scope="col" class="number">Notes</th>
             <th scope="col" class="number">New</th>
-            <th scope="col" class="number">Ended</th>
+            <th scope="col" class="number">Resolved</th>
           </tr>
         </thead>
         <tbody>

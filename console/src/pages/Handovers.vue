@@ -16,7 +16,7 @@ const steps = [
   { state: 'opened', title: 'Opened', text: 'The passcode was entered' },
   { state: 'fetched', title: 'Fetched', text: 'Files were downloaded' },
   { state: 'connected', title: 'Connected', text: 'Connection seen' },
-  { state: 'ended', title: 'Resolved', text: 'Expired, used up, locked or recalled' },
+  { state: 'ended', title: 'Closed', text: 'Expired, used up, locked or recalled' },
 ]
 const most = 6
 const board = ref<Record<string, Handover[]>>({})

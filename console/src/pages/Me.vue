@@ -152,7 +152,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
             <th scope="col">Program</th>
             <th scope="col">Opened</th>
             <th scope="col">Used</th>
-            <th scope="col">Ends</th>
+            <th scope="col">Expires</th>
             <th scope="col"><span class="visually-hidden">Actions</span></th>
           </tr>
         </thead>
@@ -164,7 +164,7 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
             <td data-label="Program" class="program" :title="s.client">{{ s.client }}</td>
             <td data-label="Opened">{{ time(s.created) }}</td>
             <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
-            <td data-label="Ends">{{ time(s.expires) }}</td>
+            <td data-label="Expires">{{ time(s.expires) }}</td>
             <td>
               <span v-if="s.current" class="tag fine">this session</span>
               <BButton v-else size="sm" variant="outline-danger" @click="end(s.id)">End</BButton>

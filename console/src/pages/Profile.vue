@@ -195,7 +195,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
       {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
       <RouterLink :to="`/people/${planned.person_id}`">person</RouterLink> ·
       <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink> ·
-      <RouterLink :to="`/explain?profile=${planned.profile.id}`">it does not work</RouterLink>
+      <RouterLink :to="`/explain?profile=${planned.profile.id}`">explain a failure</RouterLink>
       <template v-if="planned.profile.pattern_id">
         · pattern <RouterLink :to="`/patterns/${planned.profile.pattern_id}`">{{ planned.pattern }}</RouterLink>
       </template>
@@ -417,7 +417,7 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             pointer="/preferences/fallback_id"
             :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
-            help="Tried where this session does not answer: from the same file where it can hold both, else by a profile of its own."
+            help="Used when this one does not respond: from the same file if the format supports it, else by its own profile."
           />
           <Field
             v-model="preferences.draft.second_to"

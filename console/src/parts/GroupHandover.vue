@@ -65,7 +65,7 @@ const print = () => window.print()
     <form class="alters" novalidate @submit.prevent="begin">
       <div class="columns">
         <Field v-model="draft.group" label="Group" pointer="/group" :errors="errors" required />
-        <Field v-model="draft.link" kind="choice" label="Links are" pointer="/link" :errors="errors" :choices="ways" />
+        <Field v-model="draft.link" kind="choice" label="Links" pointer="/link" :errors="errors" :choices="ways" />
         <Field v-model="draft.days" kind="number" label="Days until they expire" pointer="/days" :errors="errors" />
         <Field v-model="draft.uses" kind="number" label="Maximum uses each" pointer="/uses" :errors="errors" />
       </div>

@@ -100,7 +100,7 @@ async function pack() {
           <th scope="col">Made</th>
           <th scope="col">State</th>
           <th scope="col">Uses</th>
-          <th scope="col">Ends</th>
+          <th scope="col">Expires</th>
           <th scope="col"><span class="visually-hidden">Actions</span></th>
         </tr>
       </thead>
@@ -111,7 +111,7 @@ async function pack() {
             <span class="tag" :class="stateLooks[h.state] ?? 'plain'">{{ h.state }}</span>
           </td>
           <td data-label="Uses">{{ h.uses }} of {{ h.max_uses }}</td>
-          <td data-label="Ends">{{ shortTime(h.expires) }}</td>
+          <td data-label="Expires">{{ shortTime(h.expires) }}</td>
           <td class="text-nowrap">
             <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"
               >Reissue</BButton

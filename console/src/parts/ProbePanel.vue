@@ -57,7 +57,7 @@ const when = (at: string) => new Date(at).toLocaleString()
     </p>
     <template v-else>
       <p class="soft">
-        Asked {{ when(probe.at) }} by {{ probe.by }}.
+        Probed {{ when(probe.at) }} by {{ probe.by }}.
         <template v-for="n in probe.names ?? []" :key="n.name"
           ><span class="mono">{{ n.name }}</span> resolves to
           {{ n.missing ? 'nothing' : (n.addresses ?? []).join(', ') }}.

@@ -93,7 +93,7 @@ const outcome = computed(() =>
     </template>
     <p v-else-if="at">Finished: nothing names {{ authority.name }} any more. Its CRL is still served.</p>
     <template v-else>
-      <p class="soft">Gateways' offers then name both, parcels carry both, and this session issues no more.</p>
+      <p class="soft">The gateways' offers then name both, parcels carry both, and this one stops issuing.</p>
       <p v-if="others.length === 0" class="soft">Create or import its successor first.</p>
       <form v-else novalidate @submit.prevent="step('begin', 'Begun.')">
         <Field

@@ -7,7 +7,7 @@ const parts = computed(() =>
   [
     { kind: 'error', n: props.tally.errors, text: props.tally.errors === 1 ? 'error' : 'errors' },
     { kind: 'warning', n: props.tally.warnings, text: props.tally.warnings === 1 ? 'warning' : 'warnings' },
-    { kind: 'note', n: props.tally.notes, text: 'note' },
+    { kind: 'note', n: props.tally.notes, text: props.tally.notes === 1 ? 'note' : 'notes' },
   ].filter((p) => p.n > 0),
 )
 </script>
