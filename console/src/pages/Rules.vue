@@ -65,6 +65,6 @@ onMounted(async () => {
         @update:model-value="set(r, String($event))"
       />
     </div>
-    <p class="soft small mb-0">Finds {{ r.bad.text }}; accepts {{ r.good.text }} . Source: {{ r.source }}.</p>
+    <p class="soft small mb-0">Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.</p>
   </article>
 </template>
