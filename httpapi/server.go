@@ -41,7 +41,7 @@ type Options struct {
 	Forwarding Forwarding
 }
 
-// handlers is what the handlers share.
+// handlers holds what the handlers share.
 type handlers struct {
 	huma huma.API
 	svc  *service.Service

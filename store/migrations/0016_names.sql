@@ -66,6 +66,7 @@ UPDATE past_findings SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE 
 UPDATE rule_sums SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
 UPDATE severities SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
 UPDATE overrides SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
+UPDATE jobs SET subject = (SELECT new FROM codes_ WHERE old = subject) WHERE subject IN (SELECT old FROM codes_);
 DROP TABLE codes_;
 
 -- Records.
@@ -187,6 +188,7 @@ UPDATE past_findings SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE 
 UPDATE rule_sums SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
 UPDATE severities SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
 UPDATE overrides SET rule = (SELECT new FROM codes_ WHERE old = rule) WHERE rule IN (SELECT old FROM codes_);
+UPDATE jobs SET subject = (SELECT new FROM codes_ WHERE old = subject) WHERE subject IN (SELECT old FROM codes_);
 DROP TABLE codes_;
 
 -- Records.
