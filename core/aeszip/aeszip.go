@@ -1,6 +1,7 @@
-// Package aeszip writes ZIP archives whose files are encrypted with AES-256 under a passphrase, in the form AE-2 that
-// common archive programs open (APPNOTE.TXT §4.5.3 and §7.2; "AES Encryption Information", version 1.04). Names and
-// sizes of files are not encrypted: the form has no place for that.
+// Package aeszip writes ZIP archives whose files are encrypted with AES-256 under a passphrase, in
+// the form AE-2 that common archive programs open (APPNOTE.TXT §4.5.3 and §7.2; "AES Encryption
+// Information", version 1.04). Names and sizes of files are not encrypted: the form has no place
+// for that.
 package aeszip
 
 import (
@@ -44,11 +45,20 @@ type File struct {
 	Content []byte
 }
 
-// Write writes an archive. random is a source of randomness fit for keys, at is when the files were made.
-func Write(to io.Writer, random io.Reader, passphrase secret.Text, at time.Time, files []File) error {
+// Write writes an archive. random is a source of randomness fit for keys, at is when the files were
+// made.
+func Write(
+	to io.Writer,
+	random io.Reader,
+	passphrase secret.Text,
+	at time.Time,
+	files []File,
+) error {
 	archive := zip.NewWriter(to)
 	for _, f := range files {
-		if f.Name == "" || path.IsAbs(f.Name) || path.Clean(f.Name) != f.Name || strings.HasPrefix(f.Name, "../") || strings.ContainsAny(f.Name, "\\:\x00") {
+		if f.Name == "" || path.IsAbs(f.Name) || path.Clean(f.Name) != f.Name ||
+			strings.HasPrefix(f.Name, "../") ||
+			strings.ContainsAny(f.Name, "\\:\x00") {
 			return fmt.Errorf("archive: found the name %q, expected one inside the archive", f.Name)
 		}
 		if err := add(archive, random, passphrase, at, f); err != nil {
@@ -58,7 +68,13 @@ func Write(to io.Writer, random io.Reader, passphrase secret.Text, at time.Time,
 	return archive.Close()
 }
 
-func add(archive *zip.Writer, random io.Reader, passphrase secret.Text, at time.Time, f File) error {
+func add(
+	archive *zip.Writer,
+	random io.Reader,
+	passphrase secret.Text,
+	at time.Time,
+	f File,
+) error {
 	var packed bytes.Buffer
 	deflate, err := flate.NewWriter(&packed, flate.DefaultCompression)
 	if err != nil {
@@ -84,9 +100,26 @@ func add(archive *zip.Writer, random io.Reader, passphrase secret.Text, at time.
 	}
 	size := saltSize + checkSize + len(text) + macSize
 	h := &zip.FileHeader{
-		Name: f.Name, Method: method, Flags: encrypted | utf8Names, Modified: at, UncompressedSize64: uint64(len(f.Content)), CompressedSize64: uint64(size),
+		Name:               f.Name,
+		Method:             method,
+		Flags:              encrypted | utf8Names,
+		Modified:           at,
+		UncompressedSize64: uint64(len(f.Content)),
+		CompressedSize64:   uint64(size),
 		// The form AE-2 leaves the checksum of what is inside out: the digest below stands for it.
-		Extra: []byte{extraID & 0xFF, extraID >> 8, 7, 0, 2, 0, 'A', 'E', strength, byte(zip.Deflate), 0},
+		Extra: []byte{
+			extraID & 0xFF,
+			extraID >> 8,
+			7,
+			0,
+			2,
+			0,
+			'A',
+			'E',
+			strength,
+			byte(zip.Deflate),
+			0,
+		},
 	}
 	w, err := archive.CreateRaw(h)
 	if err != nil {
@@ -111,7 +144,8 @@ func derive(passphrase secret.Text, salt []byte) (k keys, err error) {
 	return keys{all[:keySize], all[keySize : 2*keySize], all[2*keySize:]}, nil
 }
 
-// crypt encrypts or decrypts in place: AES in counter mode with a counter that begins at 1, its lowest byte first.
+// crypt encrypts or decrypts in place: AES in counter mode with a counter that begins at 1, its
+// lowest byte first.
 func (k keys) crypt(text []byte) error {
 	block, err := aes.NewCipher(k.cipher)
 	if err != nil {

@@ -26,13 +26,20 @@ var sample = []File{
 func write(t *testing.T, passphrase string) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	if err := Write(&b, rand.Reader, secret.New(passphrase), time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC), sample); err != nil {
+	if err := Write(
+		&b,
+		rand.Reader,
+		secret.New(passphrase),
+		time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC),
+		sample,
+	); err != nil {
 		t.Fatal(err)
 	}
 	return b.Bytes()
 }
 
-// TestWrite reads an archive back part by part, and looks that nothing of the content is in it in clear.
+// TestWrite reads an archive back part by part, and looks that nothing of the content is in it in
+// clear.
 func TestWrite(t *testing.T) {
 	data := write(t, "tern-88-Gannet")
 	if bytes.Contains(data, []byte("a profile")) {
@@ -56,24 +63,35 @@ func TestWrite(t *testing.T) {
 			t.Fatal(err)
 		}
 		text := all[saltSize+checkSize : len(all)-macSize]
-		if !bytes.Equal(k.check, all[saltSize:saltSize+checkSize]) || !bytes.Equal(k.sum(text), all[len(all)-macSize:]) {
+		if !bytes.Equal(k.check, all[saltSize:saltSize+checkSize]) ||
+			!bytes.Equal(k.sum(text), all[len(all)-macSize:]) {
 			t.Errorf("%s: check or digest differ", f.Name)
 		}
 		if err := k.crypt(text); err != nil {
 			t.Fatal(err)
 		}
-		if got, err := io.ReadAll(flate.NewReader(bytes.NewReader(text))); err != nil || !bytes.Equal(got, sample[i].Content) {
+		if got, err := io.ReadAll(
+			flate.NewReader(bytes.NewReader(text)),
+		); err != nil ||
+			!bytes.Equal(got, sample[i].Content) {
 			t.Errorf("%s: %d bytes (%v)", f.Name, len(got), err)
 		}
 	}
 	for _, name := range []string{"", "/etc/passwd", "../up", "a/../../up", "a\\b", "c:x"} {
-		if err := Write(io.Discard, rand.Reader, secret.New("x"), time.Now(), []File{{Name: name}}); err == nil {
+		if err := Write(
+			io.Discard,
+			rand.Reader,
+			secret.New("x"),
+			time.Now(),
+			[]File{{Name: name}},
+		); err == nil {
 			t.Errorf("%q was taken for a name", name)
 		}
 	}
 }
 
-// TestOpened lets another program open an archive, and fail on a wrong passphrase and on a changed byte.
+// TestOpened lets another program open an archive, and fail on a wrong passphrase and on a changed
+// byte.
 func TestOpened(t *testing.T) {
 	tool, err := exec.LookPath("7z")
 	if err != nil {
@@ -86,13 +104,25 @@ func TestOpened(t *testing.T) {
 		name, passphrase string
 		data             []byte
 		opens            bool
-	}{{"right", "tern-88-Gannet", data, true}, {"wrong", "tern-88-gannet", data, false}, {"changed", "tern-88-Gannet", broken, false}} {
+	}{
+		{"right", "tern-88-Gannet", data, true},
+		{"wrong", "tern-88-gannet", data, false},
+		{"changed", "tern-88-Gannet", broken, false},
+	} {
 		dir := t.TempDir()
 		file := filepath.Join(dir, "archive.zip")
 		if err := os.WriteFile(file, test.data, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		cmd := exec.CommandContext(t.Context(), tool, "x", "-y", "-p"+test.passphrase, "-o"+filepath.Join(dir, "out"), file)
+		cmd := exec.CommandContext(
+			t.Context(),
+			tool,
+			"x",
+			"-y",
+			"-p"+test.passphrase,
+			"-o"+filepath.Join(dir, "out"),
+			file,
+		)
 		cmd.Env = append(os.Environ(), "LC_ALL=C.UTF-8")
 		said, err := cmd.CombinedOutput()
 		if (err == nil) != test.opens {

@@ -10,7 +10,8 @@ import (
 
 // How an address shows that it comes through a gateway.
 const (
-	ByPool   = "pool"   // it is one that the gateway gives to its clients: the service stands inside
+	// it is one that the gateway gives to its clients: the service stands inside
+	ByPool   = "pool"
 	ByEgress = "egress" // it is what the world sees of them
 	ByDNS    = "dns"    // it is that of the gateway's own resolver
 )
@@ -22,16 +23,34 @@ type Match struct {
 	By        string `json:"by" enum:"pool,egress,dns"`
 }
 
-// Find finds the gateway whose pool or egress an address is in; nil where there is none. A pool goes before an
-// egress, the narrower network before the wider, and among equals the first gateway: pools of private networks
-// may be used twice, which prefer settles.
+// Find finds the gateway whose pool or egress an address is in; nil where there is none. A pool
+// goes before an egress, the narrower network before the wider, and among equals the first gateway:
+// pools of private networks may be used twice, which prefer settles.
 func Find(gateways []vpn.Gateway, from netip.Addr, prefer string) *Match {
-	return find(gateways, from, prefer, []source{{ByPool, func(g vpn.Gateway) []string { return g.Pool }}, {ByEgress, func(g vpn.Gateway) []string { return g.Egress }}})
+	return find(
+		gateways,
+		from,
+		prefer,
+		[]source{
+			{ByPool, func(g vpn.Gateway) []string { return g.Pool }},
+			{ByEgress, func(g vpn.Gateway) []string { return g.Egress }},
+		},
+	)
 }
 
-// Resolver finds the gateway that a resolver stands for: one of its own, or one that asks through it.
+// Resolver finds the gateway that a resolver stands for: one of its own, or one that asks through
+// it.
 func Resolver(gateways []vpn.Gateway, from netip.Addr, prefer string) *Match {
-	return find(gateways, from, prefer, []source{{ByDNS, func(g vpn.Gateway) []string { return g.DNS }}, {ByPool, func(g vpn.Gateway) []string { return g.Pool }}, {ByEgress, func(g vpn.Gateway) []string { return g.Egress }}})
+	return find(
+		gateways,
+		from,
+		prefer,
+		[]source{
+			{ByDNS, func(g vpn.Gateway) []string { return g.DNS }},
+			{ByPool, func(g vpn.Gateway) []string { return g.Pool }},
+			{ByEgress, func(g vpn.Gateway) []string { return g.Egress }},
+		},
+	)
 }
 
 type source struct {
@@ -72,7 +91,8 @@ func find(gateways []vpn.Gateway, from netip.Addr, prefer string, sources []sour
 	return nil
 }
 
-// within tells whether an address is in a network, or is the address itself, and how narrow that is.
+// within tells whether an address is in a network, or is the address itself, and how narrow that
+// is.
 func within(text string, from netip.Addr) (bits int, ok bool) {
 	if a, err := netip.ParseAddr(text); err == nil {
 		return a.BitLen(), a.Unmap() == from

@@ -14,9 +14,19 @@ func TestFind(t *testing.T) {
 		return vpn.Gateway{Meta: vpn.Meta{ID: id}, Name: id, Pool: pool, Egress: egress, DNS: dns}
 	}
 	gateways := []vpn.Gateway{
-		gateway("Norrvik", []string{"10.99.20.0/24"}, []string{"198.51.100.7", "2001:db8:7::/48"}, []string{"10.20.0.53"}),
+		gateway(
+			"Norrvik",
+			[]string{"10.99.20.0/24"},
+			[]string{"198.51.100.7", "2001:db8:7::/48"},
+			[]string{"10.20.0.53"},
+		),
 		gateway("Tallholm", []string{"10.99.20.0/24"}, []string{"198.51.100.0/24"}, nil),
-		gateway("Easthaven", []string{"10.99.0.0/16", "nonsense"}, []string{"::ffff:203.0.113.9"}, []string{"203.0.113.53"}),
+		gateway(
+			"Easthaven",
+			[]string{"10.99.0.0/16", "nonsense"},
+			[]string{"::ffff:203.0.113.9"},
+			[]string{"203.0.113.53"},
+		),
 	}
 	for _, test := range []struct {
 		from, prefer, want, by string
@@ -45,7 +55,8 @@ func TestFind(t *testing.T) {
 		}
 		got := look(gateways, netip.MustParseAddr(test.from), test.prefer)
 		switch {
-		case got == nil && test.want != "", got != nil && (got.Gateway != test.want || got.By != test.by):
+		case got == nil && test.want != "",
+			got != nil && (got.Gateway != test.want || got.By != test.by):
 			t.Errorf("%+v: got %+v", test, got)
 		}
 	}

@@ -1,6 +1,6 @@
-// Package i18n holds what people who receive a connection read, in their languages. A catalogue is a file of the
-// folder catalogue, named by its language (BCP 47): the English sentence is the key, and stands where a catalogue
-// lacks it.
+// Package i18n holds what people who receive a connection read, in their languages. A catalogue is
+// a file of the folder catalogue, named by its language (BCP 47): the English sentence is the key,
+// and stands where a catalogue lacks it.
 package i18n
 
 import (
@@ -26,8 +26,9 @@ var English = Language{"en"}
 
 // catalogue is one file.
 type catalogue struct {
-	Name      string            `json:"name"`     // of the language, in itself
-	Ordinals  map[string]string `json:"ordinals"` // how a number is counted, by the plural categories of CLDR
+	Name string `json:"name"` // of the language, in itself
+	// how a number is counted, by the plural categories of CLDR
+	Ordinals  map[string]string `json:"ordinals"`
 	Sentences map[string]string `json:"sentences"`
 }
 
@@ -72,8 +73,8 @@ var matcher = sync.OnceValue(func() language.Matcher {
 	return language.NewMatcher(tags)
 })
 
-// Choose finds the first language that there is among what is wanted: tags such as de-AT, or lists with
-// preferences as browsers send them (RFC 9110 §12.5.4). It is English where there is none.
+// Choose finds the first language that there is among what is wanted: tags such as de-AT, or lists
+// with preferences as browsers send them (RFC 9110 §12.5.4). It is English where there is none.
 func Choose(wanted ...string) Language {
 	have := Languages()
 	for _, w := range wanted {

@@ -14,9 +14,17 @@ func TestChoose(t *testing.T) {
 		wanted []string
 		want   string
 	}{
-		{nil, "en"}, {[]string{""}, "en"}, {[]string{"de"}, "de"}, {[]string{"de-AT"}, "de"}, {[]string{"fr-CH, fr;q=0.9, en;q=0.8, de;q=0.7"}, "fr"},
-		{[]string{"sv", "es-MX,es;q=0.9"}, "es"}, {[]string{"sv;q=1, de;q=0.5"}, "de"}, {[]string{"<script>", "fr"}, "fr"}, {[]string{"ja"}, "en"},
-		{[]string{strings.Repeat("de,", 400), "es"}, "es"}, {[]string{"", "en-GB", "de"}, "en"},
+		{nil, "en"},
+		{[]string{""}, "en"},
+		{[]string{"de"}, "de"},
+		{[]string{"de-AT"}, "de"},
+		{[]string{"fr-CH, fr;q=0.9, en;q=0.8, de;q=0.7"}, "fr"},
+		{[]string{"sv", "es-MX,es;q=0.9"}, "es"},
+		{[]string{"sv;q=1, de;q=0.5"}, "de"},
+		{[]string{"<script>", "fr"}, "fr"},
+		{[]string{"ja"}, "en"},
+		{[]string{strings.Repeat("de,", 400), "es"}, "es"},
+		{[]string{"", "en-GB", "de"}, "en"},
 	} {
 		if got := i18n.Choose(test.wanted...); got.Tag() != test.want {
 			t.Errorf("%.60q: %s, expected %s", test.wanted, got.Tag(), test.want)
@@ -24,13 +32,15 @@ func TestChoose(t *testing.T) {
 	}
 }
 
-// placed are the parts of a sentence that must stand in every language: places, labels, and the braces around them.
+// placed are the parts of a sentence that must stand in every language: places, labels, and the
+// braces around them.
 var placed = regexp.MustCompile(`%s|‹[^›]*›|[{}]`)
 
 // optional are the parts that are left out together, with the labels in them.
 var optional = regexp.MustCompile(`\{[^{}]*\}`)
 
-// TestCatalogues holds that catalogues say what the English sentence says, as far as a machine can tell.
+// TestCatalogues holds that catalogues say what the English sentence says, as far as a machine can
+// tell.
 func TestCatalogues(t *testing.T) {
 	languages := i18n.Languages()
 	var tags []string
@@ -62,7 +72,8 @@ func TestCatalogues(t *testing.T) {
 	}
 }
 
-// parts lists the labels and places in a sentence, or in each of its optional parts, in a fixed order.
+// parts lists the labels and places in a sentence, or in each of its optional parts, in a fixed
+// order.
 func parts(of *regexp.Regexp, sentence string) []string {
 	var list []string
 	for _, found := range of.FindAllString(sentence, -1) {

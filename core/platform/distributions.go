@@ -12,10 +12,40 @@ import (
 type distribution struct{ name, manager, kernel string }
 
 var distributions = []distribution{
-	{"debian 10", "1.10", "4"}, {"debian 11", "1.30", "5"}, {"debian 12", "1.42", "6"}, {"debian 13", "1.50", "6"},
-	{"ubuntu 18.04", "1.10", "4"}, {"ubuntu 20.04", "1.20", "5"}, {"ubuntu 22.04", "1.36", "5"}, {"ubuntu 24.04", "1.46", "6"},
-	{"fedora 39", "1.42", "6"}, {"fedora 40", "1.46", "6"}, {"fedora 41", "1.50", "6"}, {"fedora 42", "1.50", "6"},
-	{"rhel 8", "1.36", "4"}, {"rhel 9", "1.46", "5"}, {"rhel 10", "1.50", "6"}, {"opensuse leap 15", "1.36", "5"}, {"mint 21", "1.36", "5"}, {"mint 22", "1.46", "6"},
+	{
+		"debian 10",
+		"1.10",
+		"4",
+	},
+	{"debian 11", "1.30", "5"},
+	{"debian 12", "1.42", "6"},
+	{"debian 13", "1.50", "6"},
+	{
+		"ubuntu 18.04",
+		"1.10",
+		"4",
+	},
+	{"ubuntu 20.04", "1.20", "5"},
+	{"ubuntu 22.04", "1.36", "5"},
+	{"ubuntu 24.04", "1.46", "6"},
+	{
+		"fedora 39",
+		"1.42",
+		"6",
+	},
+	{"fedora 40", "1.46", "6"},
+	{"fedora 41", "1.50", "6"},
+	{"fedora 42", "1.50", "6"},
+	{
+		"rhel 8",
+		"1.36",
+		"4",
+	},
+	{"rhel 9", "1.46", "5"},
+	{"rhel 10", "1.50", "6"},
+	{"opensuse leap 15", "1.36", "5"},
+	{"mint 21", "1.36", "5"},
+	{"mint 22", "1.46", "6"},
 }
 
 // translated finds the release of the table that a distribution's release stands for.

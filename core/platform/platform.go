@@ -53,32 +53,46 @@ const (
 // Ability is what one release can do with one protocol. Unconfirmed marks facts
 // that could not be tried where Wardicon is made.
 type Ability struct {
-	Support      Support           `json:"support"`
-	Note         string            `json:"note,omitempty"`
-	Formats      []Format          `json:"formats"`       // files that it takes, the best first; none where a person types
-	Machine      []vpn.MachineAuth `json:"machine"`       // L2TP/IPsec: how the machine proves itself
-	IKEv2        []vpn.IKEv2Auth   `json:"ikev2"`         // IKEv2: how the client proves itself
-	TLS          []vpn.TLSAuth     `json:"tls"`           // TLS tunnel: how the client proves itself
-	PPP          []suite.PPPMethod `json:"ppp"`           // methods that can be used, strongest first
+	Support Support `json:"support"`
+	Note    string  `json:"note,omitempty"`
+	// files that it takes, the best first; none where a person types
+	Formats []Format `json:"formats"`
+	// L2TP/IPsec: how the machine proves itself
+	Machine []vpn.MachineAuth `json:"machine"`
+	IKEv2   []vpn.IKEv2Auth   `json:"ikev2"` // IKEv2: how the client proves itself
+	// TLS tunnel: how the client proves itself
+	TLS []vpn.TLSAuth `json:"tls"`
+	// methods that can be used, strongest first
+	PPP          []suite.PPPMethod `json:"ppp"`
 	MPPE         []suite.MPPE      `json:"mppe"`          // PPTP: strengths that can be used
 	IKE          []string          `json:"ike"`           // built-in proposals, in the order sent
 	ESP          []string          `json:"esp"`           // built-in child proposals
 	SetProposals bool              `json:"set_proposals"` // IKE and ESP can be set by the file
 	OneProposal  bool              `json:"one_proposal"`  // only one of each can be set
 	Dialect      suite.DialectName `json:"dialect,omitempty"`
-	SplitRoutes  bool              `json:"split_routes"`    // single networks can be sent through the tunnel
-	SetDNS       bool              `json:"set_dns"`         // inside DNS servers can be set by the file
-	OldPacking   bool              `json:"old_packing"`     // opens only the old encryption of PKCS#12
-	NATSetting   bool              `json:"nat_setting"`     // a gateway behind NAT needs a setting on the device
-	CannotAsk    bool              `json:"cannot_ask"`      // nothing asks for a password when it connects
-	LoginInside  bool              `json:"login_inside"`    // .ovpn: the sign-in may stand inside the file (2.6 and later)
-	LoginBeside  bool              `json:"login_beside"`    // .ovpn: the sign-in may stand in a file beside
-	SavePassword bool              `json:"save_password"`   // the password can be stored by the file
-	KeyKinds     []string          `json:"key_kinds"`       // kinds of certificate keys that it can use; empty where they are not limited
-	Going        string            `json:"going,omitempty"` // what was announced of its end
-	MachineWide  bool              `json:"machine_wide"`    // a connection can be made for all who use the device
-	Source       string            `json:"source"`
-	Unconfirmed  bool              `json:"unconfirmed"`
+	// single networks can be sent through the tunnel
+	SplitRoutes bool `json:"split_routes"`
+	// internal DNS servers can be set by the file
+	SetDNS bool `json:"set_dns"`
+	// opens only the old encryption of PKCS#12
+	OldPacking bool `json:"old_packing"`
+	// a gateway behind NAT needs a setting on the device
+	NATSetting bool `json:"nat_setting"`
+	// nothing asks for a password when it connects
+	CannotAsk bool `json:"cannot_ask"`
+	// .ovpn: the sign-in may stand inside the file (2.6 and later)
+	LoginInside bool `json:"login_inside"`
+	// .ovpn: the sign-in may stand in a file beside
+	LoginBeside bool `json:"login_beside"`
+	// the password can be stored by the file
+	SavePassword bool `json:"save_password"`
+	// kinds of certificate keys that it can use; empty where they are not limited
+	KeyKinds []string `json:"key_kinds"`
+	Going    string   `json:"going,omitempty"` // what was announced of its end
+	// a connection can be made for all who use the device
+	MachineWide bool   `json:"machine_wide"`
+	Source      string `json:"source"`
+	Unconfirmed bool   `json:"unconfirmed"`
 }
 
 // Row is one line of the table: releases that behave alike.
@@ -133,7 +147,8 @@ func Find(p vpn.Platform, release string) (found Found, ok bool) {
 			continue
 		}
 		for _, known := range row.Releases {
-			exact := release == known || strings.HasPrefix(release, known+".") || strings.HasPrefix(release, known+" ")
+			exact := release == known || strings.HasPrefix(release, known+".") ||
+				strings.HasPrefix(release, known+" ")
 			if !ok || exact || !found.Exact && Compare(known, release) <= 0 {
 				found = Found{Row: row, Title: Title(p) + " " + release, Exact: exact, By: known}
 			}
@@ -151,7 +166,8 @@ func Find(p vpn.Platform, release string) (found Found, ok bool) {
 func (f Found) Instead(of vpn.Protocol) []vpn.Protocol {
 	var list []vpn.Protocol
 	for _, p := range vpn.Protocols {
-		if p != of && p != vpn.PPTP && f.Ability(p).Support.Usable() { // PPTP is nothing to recommend
+		if p != of && p != vpn.PPTP &&
+			f.Ability(p).Support.Usable() { // PPTP is nothing to recommend
 			list = append(list, p)
 		}
 	}
@@ -178,7 +194,8 @@ func Compare(a, b string) int {
 
 func numbers(release string) []int {
 	var list []int
-	for _, part := range strings.FieldsFunc(release, func(r rune) bool { return r < '0' || r > '9' }) {
+	for _, part := range strings.FieldsFunc(release,
+		func(r rune) bool { return r < '0' || r > '9' }) {
 		n, _ := strconv.Atoi(part)
 		list = append(list, n)
 	}
@@ -188,8 +205,15 @@ func numbers(release string) []int {
 // Title is the platform's name for readers.
 func Title(p vpn.Platform) string {
 	return map[vpn.Platform]string{
-		vpn.Windows: "Windows", vpn.MacOS: "macOS", vpn.IOS: "iOS", vpn.IPadOS: "iPadOS", vpn.Android: "Android",
-		vpn.ChromeOS: "ChromeOS", vpn.LinuxDesktop: "Linux desktop", vpn.Linux: "Linux without desktop",
-		vpn.OpenWrt: "OpenWrt", vpn.DeskPhone: "Desk phone",
+		vpn.Windows:      "Windows",
+		vpn.MacOS:        "macOS",
+		vpn.IOS:          "iOS",
+		vpn.IPadOS:       "iPadOS",
+		vpn.Android:      "Android",
+		vpn.ChromeOS:     "ChromeOS",
+		vpn.LinuxDesktop: "Linux desktop",
+		vpn.Linux:        "Linux without desktop",
+		vpn.OpenWrt:      "OpenWrt",
+		vpn.DeskPhone:    "Desk phone",
 	}[p]
 }

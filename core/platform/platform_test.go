@@ -33,8 +33,19 @@ func TestFind(t *testing.T) {
 		{vpn.DeskPhone, "1", true, "1", platform.Rarely},
 	} {
 		found, ok := platform.Find(test.platform, test.release)
-		if !ok || found.Exact != test.exact || found.By != test.by || found.Ability(vpn.L2TP).Support != test.support {
-			t.Errorf("%s %s: by %s, exact %t, %s; expected %s, %t, %s", test.platform, test.release, found.By, found.Exact, found.Ability(vpn.L2TP).Support, test.by, test.exact, test.support)
+		if !ok || found.Exact != test.exact || found.By != test.by ||
+			found.Ability(vpn.L2TP).Support != test.support {
+			t.Errorf(
+				"%s %s: by %s, exact %t, %s; expected %s, %t, %s",
+				test.platform,
+				test.release,
+				found.By,
+				found.Exact,
+				found.Ability(vpn.L2TP).Support,
+				test.by,
+				test.exact,
+				test.support,
+			)
 		}
 	}
 	if _, ok := platform.Find("toaster", "1"); ok {
@@ -78,7 +89,11 @@ func TestTable(t *testing.T) {
 // TestInstead holds what a release is offered in the place of L2TP/IPsec.
 func TestInstead(t *testing.T) {
 	for release, want := range map[string][]vpn.Protocol{
-		"android 14": {vpn.IKEv2, vpn.TLS}, "windows 11": {vpn.IKEv2, vpn.TLS, vpn.SSTP}, "macos 14": {vpn.IKEv2, vpn.TLS}, "desk-phone 1": {vpn.TLS}, "android 9": {vpn.IKEv2, vpn.TLS},
+		"android 14":   {vpn.IKEv2, vpn.TLS},
+		"windows 11":   {vpn.IKEv2, vpn.TLS, vpn.SSTP},
+		"macos 14":     {vpn.IKEv2, vpn.TLS},
+		"desk-phone 1": {vpn.TLS},
+		"android 9":    {vpn.IKEv2, vpn.TLS},
 	} {
 		p, r, _ := strings.Cut(release, " ")
 		found, _ := platform.Find(vpn.Platform(p), r)
@@ -86,10 +101,23 @@ func TestInstead(t *testing.T) {
 			t.Errorf("%s: %v, expected %v", release, got, want)
 		}
 	}
-	for release, want := range map[string]platform.Support{"macos 10.11": platform.BuiltIn, "macos 10.12": platform.Gone, "ios 9": platform.BuiltIn, "ios 10": platform.Gone, "android 11": platform.BuiltIn, "android 12": platform.Gone, "chromeos 120": platform.Never} {
+	for release, want := range map[string]platform.Support{
+		"macos 10.11":  platform.BuiltIn,
+		"macos 10.12":  platform.Gone,
+		"ios 9":        platform.BuiltIn,
+		"ios 10":       platform.Gone,
+		"android 11":   platform.BuiltIn,
+		"android 12":   platform.Gone,
+		"chromeos 120": platform.Never,
+	} {
 		p, r, _ := strings.Cut(release, " ")
 		if found, _ := platform.Find(vpn.Platform(p), r); found.Ability(vpn.PPTP).Support != want {
-			t.Errorf("PPTP on %s is %s, expected %s", release, found.Ability(vpn.PPTP).Support, want)
+			t.Errorf(
+				"PPTP on %s is %s, expected %s",
+				release,
+				found.Ability(vpn.PPTP).Support,
+				want,
+			)
 		}
 	}
 }
@@ -98,22 +126,39 @@ func TestInstead(t *testing.T) {
 // is brought to the device: a change there is meant, never a slip.
 func TestFacts(t *testing.T) {
 	for first, want := range map[string][5]string{ // ikev2, tls, sstp, l2tp, pptp
-		"windows 7":          {"built in: phone-book", "with a client: ovpn ovpn-folder", "built in: phone-book", "built in: phone-book", "built in: phone-book"},
-		"windows 8.1":        {"built in: powershell phone-book", "with a client: ovpn ovpn-folder", "built in: powershell phone-book", "built in: powershell phone-book", "built in: powershell phone-book"},
-		"windows 10":         {"built in: powershell windows-xml phone-book", "with a client: ovpn ovpn-folder", "built in: powershell phone-book", "built in: powershell windows-xml phone-book", "built in: powershell windows-xml phone-book"},
-		"macos 10.11":        {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "built in: apple"},
-		"macos 11":           {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
-		"ios 8":              {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "built in: apple"},
-		"ios 15":             {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
-		"ipados 15":          {"built in: apple", "with a client: ovpn ovpn-folder", "never:", "built in: apple", "gone:"},
-		"android 4":          {"with a client: sswan", "with a client: ovpn ovpn-folder", "never:", "built in:", "built in:"},
-		"android 11":         {"built in:", "with a client: ovpn ovpn-folder", "never:", "built in:", "built in:"},
-		"android 12":         {"built in:", "with a client: ovpn ovpn-folder", "never:", "gone:", "gone:"},
-		"chromeos 100":       {"built in: onc", "built in: onc", "never:", "built in: onc", "never:"},
-		"linux-desktop 1.10": {"with the plugin: keyfile", "with the plugin: keyfile ovpn ovpn-folder", "with the plugin: keyfile", "with the plugin: keyfile", "with the plugin: keyfile"},
-		"linux 5":            {"with packages: daemons", "with packages: daemons ovpn ovpn-folder", "with packages: daemons", "with packages: daemons", "with packages: daemons"},
-		"openwrt 19.07":      {"with packages: daemons", "with packages: uci ovpn ovpn-folder", "with packages: uci", "with packages: uci", "with packages: uci"},
-		"desk-phone 1":       {"never:", "often: ovpn-phone", "never:", "rarely:", "never:"},
+		"windows 7": {"built in: phone-book", "with a client: ovpn ovpn-folder",
+			"built in: phone-book", "built in: phone-book", "built in: phone-book"},
+		"windows 8.1": {"built in: powershell phone-book", "with a client: ovpn " +
+			"ovpn-folder", "built in: powershell phone-book", "built in: powershell phone-book",
+			"built in: powershell phone-book"},
+		"windows 10": {"built in: powershell windows-xml phone-book", "with a client: ovpn " +
+			"ovpn-folder", "built in: powershell phone-book", "built in: powershell windows-xml " +
+			"phone-book", "built in: powershell windows-xml phone-book"},
+		"macos 10.11": {"built in: apple", "with a client: ovpn ovpn-folder", "never:",
+			"built in: apple", "built in: apple"},
+		"macos 11": {"built in: apple", "with a client: ovpn ovpn-folder", "never:",
+			"built in: apple", "gone:"},
+		"ios 8": {"built in: apple", "with a client: ovpn ovpn-folder", "never:",
+			"built in: apple", "built in: apple"},
+		"ios 15": {"built in: apple", "with a client: ovpn ovpn-folder", "never:",
+			"built in: apple", "gone:"},
+		"ipados 15": {"built in: apple", "with a client: ovpn ovpn-folder", "never:",
+			"built in: apple", "gone:"},
+		"android 4": {"with a client: sswan", "with a client: ovpn ovpn-folder", "never:",
+			"built in:", "built in:"},
+		"android 11": {"built in:", "with a client: ovpn ovpn-folder", "never:", "built in:",
+			"built in:"},
+		"android 12": {"built in:", "with a client: ovpn ovpn-folder", "never:", "gone:",
+			"gone:"},
+		"chromeos 100": {"built in: onc", "built in: onc", "never:", "built in: onc", "never:"},
+		"linux-desktop 1.10": {"with the plugin: keyfile", "with the plugin: keyfile ovpn " +
+			"ovpn-folder", "with the plugin: keyfile", "with the plugin: keyfile",
+			"with the plugin: keyfile"},
+		"linux 5": {"with packages: daemons", "with packages: daemons ovpn ovpn-folder",
+			"with packages: daemons", "with packages: daemons", "with packages: daemons"},
+		"openwrt 19.07": {"with packages: daemons", "with packages: uci ovpn ovpn-folder",
+			"with packages: uci", "with packages: uci", "with packages: uci"},
+		"desk-phone 1": {"never:", "often: ovpn-phone", "never:", "rarely:", "never:"},
 	} {
 		name, release, _ := strings.Cut(first, " ")
 		found, ok := platform.Find(vpn.Platform(name), release)
@@ -136,8 +181,10 @@ func TestFacts(t *testing.T) {
 // TestWays holds which proofs a platform has for IKEv2, and what that asks of an offer.
 func TestWays(t *testing.T) {
 	for release, want := range map[string][]vpn.IKEv2Auth{
-		"windows 11": {vpn.IKEv2EAPTLS, vpn.IKEv2Certificate, vpn.IKEv2MSCHAPv2}, "android 14": {vpn.IKEv2MSCHAPv2, vpn.IKEv2Certificate, vpn.IKEv2PSK},
-		"android 9": {vpn.IKEv2MSCHAPv2, vpn.IKEv2EAPTLS, vpn.IKEv2Certificate}, "desk-phone 1": nil,
+		"windows 11":   {vpn.IKEv2EAPTLS, vpn.IKEv2Certificate, vpn.IKEv2MSCHAPv2},
+		"android 14":   {vpn.IKEv2MSCHAPv2, vpn.IKEv2Certificate, vpn.IKEv2PSK},
+		"android 9":    {vpn.IKEv2MSCHAPv2, vpn.IKEv2EAPTLS, vpn.IKEv2Certificate},
+		"desk-phone 1": nil,
 	} {
 		p, r, _ := strings.Cut(release, " ")
 		found, _ := platform.Find(vpn.Platform(p), r)

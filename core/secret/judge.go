@@ -32,7 +32,8 @@ func Judge(t Text, words ...string) Estimate {
 	}
 	var known []string
 	for _, w := range words {
-		for _, part := range strings.FieldsFunc(strings.ToLower(w), func(r rune) bool { return strings.ContainsRune(" @._-\\/", r) }) {
+		for _, part := range strings.FieldsFunc(strings.ToLower(w),
+			func(r rune) bool { return strings.ContainsRune(" @._-\\/", r) }) {
 			if len(part) > 2 {
 				known = append(known, part)
 			}
@@ -48,7 +49,9 @@ func Judge(t Text, words ...string) Estimate {
 
 func judge(value string, known []string) Estimate {
 	found := zxcvbn.PasswordStrength(value, known)
-	common := len(found.MatchSequence) == 1 && found.MatchSequence[0].DictionaryName == "Passwords" && found.MatchSequence[0].Token == value
+	common := len(found.MatchSequence) == 1 &&
+		found.MatchSequence[0].DictionaryName == "Passwords" &&
+		found.MatchSequence[0].Token == value
 	return Estimate{Bits: found.Entropy, Common: common}
 }
 

@@ -12,14 +12,21 @@ import (
 
 func TestMake(t *testing.T) {
 	random := rand.NewChaCha8([32]byte{7})
-	for _, test := range []struct{ asked, bits, groups int }{{60, 75, 3}, {75, 75, 3}, {76, 100, 4}, {100, 100, 4}, {128, 150, 6}, {300, 300, 12}} {
+	for _, test := range []struct{ asked, bits, groups int }{{60, 75, 3}, {75, 75, 3}, {76, 100, 4},
+		{100, 100, 4}, {128, 150, 6}, {300, 300, 12}} {
 		made, bits, err := secret.Make(random, test.asked)
 		if err != nil || bits != test.bits {
 			t.Fatalf("%d bits asked: %d made (%v), expected %d", test.asked, bits, err, test.bits)
 		}
 		groups := strings.Split(made.Reveal(), "-")
-		if len(groups) != test.groups || slices.ContainsFunc(groups, func(g string) bool { return len(g) != 5 }) {
-			t.Errorf("%d bits make %d groups, expected %d of five", test.asked, len(groups), test.groups)
+		if len(groups) != test.groups ||
+			slices.ContainsFunc(groups, func(g string) bool { return len(g) != 5 }) {
+			t.Errorf(
+				"%d bits make %d groups, expected %d of five",
+				test.asked,
+				len(groups),
+				test.groups,
+			)
 		}
 		if strings.ContainsAny(made.Reveal(), "0O1lI|") {
 			t.Error("it has characters that look alike")
@@ -63,9 +70,19 @@ func TestMemo(t *testing.T) {
 		for _, test := range []struct {
 			value string
 			words []string
-		}{{"sunshine12", nil}, {"sunshine12", []string{"sunshine"}}, {"ab", []string{"c"}}, {"a", []string{"bc"}}, {"fjell-2024", []string{"Ada", "Fjell"}}} {
+		}{
+			{"sunshine12", nil},
+			{"sunshine12", []string{"sunshine"}},
+			{"ab", []string{"c"}},
+			{"a", []string{"bc"}},
+			{"fjell-2024", []string{"Ada", "Fjell"}},
+		} {
 			s := secret.New(test.value)
-			if got, want := memo.Judge(s, test.words...), secret.Judge(s, test.words...); got != want {
+			if got, want := memo.Judge(
+				s,
+				test.words...), secret.Judge(
+				s,
+				test.words...); got != want {
 				t.Errorf("%q with %v: %v, expected %v", test.value, test.words, got, want)
 			}
 		}
@@ -74,8 +91,14 @@ func TestMemo(t *testing.T) {
 
 func TestSpell(t *testing.T) {
 	for value, want := range map[string]string{
-		"": "", "aB7": "small a, capital B, digit 7", "_ -": "underscore, space, hyphen", `\'"`: "backslash, apostrophe, double quote",
-		"äÖ": "small ä, capital Ö", "\u200b": "character U+200B", "\t": "character U+0009", "漢": "small 漢",
+		"":       "",
+		"aB7":    "small a, capital B, digit 7",
+		"_ -":    "underscore, space, hyphen",
+		`\'"`:    "backslash, apostrophe, double quote",
+		"äÖ":     "small ä, capital Ö",
+		"\u200b": "character U+200B",
+		"\t":     "character U+0009",
+		"漢":      "small 漢",
 	} {
 		if got := strings.Join(secret.Spell(value), ", "); got != want {
 			t.Errorf("%q is spelled %q, expected %q", value, got, want)

@@ -25,7 +25,14 @@ func NewMemo(key []byte, limit int) *Memo {
 func (m *Memo) Judge(t Text, words ...string) Estimate {
 	mac := hmac.New(sha256.New, m.key)
 	for _, part := range append([]string{t.value}, words...) {
-		mac.Write([]byte{byte(len(part) >> 24), byte(len(part) >> 16), byte(len(part) >> 8), byte(len(part))})
+		mac.Write(
+			[]byte{
+				byte(len(part) >> 24),
+				byte(len(part) >> 16),
+				byte(len(part) >> 8),
+				byte(len(part)),
+			},
+		)
 		mac.Write([]byte(part))
 	}
 	var id [sha256.Size]byte

@@ -1,5 +1,5 @@
-// Package signature tells who signed a file of a parcel and when, and whether it or the files beside it were
-// changed since.
+// Package signature tells who signed a file of a parcel and when, and whether it or the files
+// beside it were changed since.
 package signature
 
 import (
@@ -35,19 +35,30 @@ type Listed struct {
 
 // Proof is what can be said of a file.
 type Proof struct {
-	Name    string     `json:"name"`
-	Signed  bool       `json:"signed" doc:"There is a signature"`
-	Fits    bool       `json:"fits" doc:"The signature fits: nothing was changed since"`
-	Trusted bool       `json:"trusted" doc:"The signer's chain leads to a trusted CA"`
-	Asked   bool       `json:"asked" doc:"Authorities were given to hold the signer against"`
-	Signer  string     `json:"signer,omitempty"`
-	Names   []string   `json:"names" doc:"Alternative names of the signer's certificate"`
-	At      *time.Time `json:"at,omitempty" doc:"When it was signed, by the signer's clock"`
-	By      string     `json:"by,omitempty" doc:"The file that has the signature, where it is another one"`
-	List    string     `json:"list,omitempty" doc:"The list of digests that was looked at"`
-	Links   []pki.Link `json:"links" doc:"The signer's chain"`
-	Files   []Listed   `json:"files" doc:"Files of the list of digests"`
-	Faults  []string   `json:"faults" doc:"What is wrong, in words"`
+	Name string `json:"name"`
+	// There is a signature.
+	Signed bool `json:"signed"`
+	// The signature fits: nothing was changed since.
+	Fits bool `json:"fits"`
+	// The signer's chain leads to a trusted CA.
+	Trusted bool `json:"trusted"`
+	// Authorities were given to hold the signer against.
+	Asked  bool   `json:"asked"`
+	Signer string `json:"signer,omitempty"`
+	// Alternative names of the signer's certificate.
+	Names []string `json:"names"`
+	// When it was signed, by the signer's clock.
+	At *time.Time `json:"at,omitempty"`
+	// The file that has the signature, where it is another one.
+	By string `json:"by,omitempty"`
+	// The list of digests that was looked at.
+	List string `json:"list,omitempty"`
+	// The signer's chain.
+	Links []pki.Link `json:"links"`
+	// Files of the list of digests.
+	Files []Listed `json:"files"`
+	// What is wrong, in words.
+	Faults []string `json:"faults"`
 }
 
 // Sound tells whether nothing speaks against the file. What nobody signed or listed is not proven.
@@ -57,10 +68,25 @@ func (p *Proof) fault(text string) { p.Faults = append(p.Faults, text) }
 
 const maxFile = 32 << 20
 
-// Of looks at a file and at those beside it: a signed profile by itself, anything else by the list of digests
-// that names it and the signature over that list. names are those of the files beside it, anchors are the authorities that are believed.
-func Of(name string, data []byte, names []string, beside format.Beside, anchors []*x509.Certificate, now time.Time) Proof {
-	p := Proof{Name: name, Names: []string{}, Links: []pki.Link{}, Files: []Listed{}, Faults: []string{}, Asked: len(anchors) > 0}
+// Of looks at a file and at those beside it: a signed profile by itself, anything else by the list
+// of digests that names it and the signature over that list. names are those of the files beside
+// it, anchors are the authorities that are believed.
+func Of(
+	name string,
+	data []byte,
+	names []string,
+	beside format.Beside,
+	anchors []*x509.Certificate,
+	now time.Time,
+) Proof {
+	p := Proof{
+		Name:   name,
+		Names:  []string{},
+		Links:  []pki.Link{},
+		Files:  []Listed{},
+		Faults: []string{},
+		Asked:  len(anchors) > 0,
+	}
 	switch {
 	case len(data) > maxFile:
 		p.fault("it is too large to be a file of a parcel")
@@ -84,11 +110,18 @@ func Of(name string, data []byte, names []string, beside format.Beside, anchors 
 
 // signed is the DER form of a signed message; nil where a file is none.
 func signed(data []byte) []byte {
-	if block, _ := pem.Decode(data); block != nil && (block.Type == "PKCS7" || block.Type == "CMS") {
+	if block, _ := pem.Decode(
+		data,
+	); block != nil &&
+		(block.Type == "PKCS7" || block.Type == "CMS") {
 		data = block.Bytes
 	}
 	head := data[:min(len(data), 32)]
-	if len(head) == 0 || head[0] != 0x30 || !bytes.Contains(head, []byte{0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02}) {
+	if len(head) == 0 || head[0] != 0x30 ||
+		!bytes.Contains(
+			head,
+			[]byte{0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02},
+		) {
 		return nil
 	}
 	return data
@@ -124,14 +157,24 @@ func (p *Proof) signature(data, content []byte, anchors []*x509.Certificate, now
 	case p.Asked && broken >= 0:
 		p.fault(p.Links[broken].Subject + " in the signer's chain " + p.Links[broken].Fault)
 	case pki.UsageOf(s.Signer) != pki.ForSigning && pki.UsageOf(s.Signer) != pki.ForAny:
-		p.fault("the signer's certificate is for " + string(pki.UsageOf(s.Signer)) + ", not for signing")
+		p.fault(
+			"the signer's certificate is for " + string(
+				pki.UsageOf(s.Signer),
+			) + ", not for signing",
+		)
 	default:
 		p.Trusted = p.Asked
 	}
 }
 
 // list looks at a list of digests, its signature and its files.
-func (p *Proof) list(name string, text, signature []byte, beside format.Beside, anchors []*x509.Certificate, now time.Time) {
+func (p *Proof) list(
+	name string,
+	text, signature []byte,
+	beside format.Beside,
+	anchors []*x509.Certificate,
+	now time.Time,
+) {
 	p.List = name
 	if signature == nil {
 		by := strings.TrimSuffix(name, digests.Expiry) + digests.SignedExpiring
@@ -167,7 +210,14 @@ func (p *Proof) list(name string, text, signature []byte, beside format.Beside, 
 }
 
 // listed looks for the list that names a file.
-func (p *Proof) listed(name string, data []byte, names []string, beside format.Beside, anchors []*x509.Certificate, now time.Time) {
+func (p *Proof) listed(
+	name string,
+	data []byte,
+	names []string,
+	beside format.Beside,
+	anchors []*x509.Certificate,
+	now time.Time,
+) {
 	for _, other := range names {
 		if !strings.HasSuffix(other, digests.Expiry) {
 			continue

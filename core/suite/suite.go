@@ -24,7 +24,8 @@ const (
 )
 
 func (k Kind) String() string {
-	return [...]string{"encryption", "integrity", "pseudo-random function", "Diffie-Hellman group"}[k]
+	return [...]string{"encryption", "integrity", "pseudo-random function",
+		"Diffie-Hellman group"}[k]
 }
 
 // Worth says whether an algorithm may still be used.
@@ -54,30 +55,147 @@ type Algorithm struct {
 
 // Table lists every algorithm that Wardicon knows, strongest first within a kind.
 var Table = []Algorithm{
-	{"aes256gcm16", Encryption, 256, true, Sound, 20, []string{"aes256gcm", "aes256gcm128", "aes-256-gcm", "aes_gcm_16_256"}, "RFC 8247 §2.1, RFC 8221 §5"},
-	{"aes128gcm16", Encryption, 128, true, Sound, 20, []string{"aes128gcm", "aes128gcm128", "aes-128-gcm", "aes_gcm_16_128"}, "RFC 8247 §2.1, RFC 8221 §5"},
-	{"chacha20poly1305", Encryption, 256, true, Sound, 28, []string{"chacha20-poly1305"}, "RFC 7634, RFC 8221 §5"},
-	{"aes256", Encryption, 256, false, Sound, 12, []string{"aes256cbc", "aes-256", "aes-256-cbc", "aes_cbc_256"}, "RFC 8247 §2.1, RFC 8221 §5"},
-	{"aes192", Encryption, 192, false, Sound, 12, []string{"aes192cbc", "aes-192", "aes-192-cbc", "aes_cbc_192"}, "RFC 8247 §2.1"},
-	{"aes128", Encryption, 128, false, Sound, 12, []string{"aes", "aes128cbc", "aes-128", "aes-128-cbc", "aes_cbc_128"}, "RFC 8247 §2.1, RFC 8221 §5"},
+	{
+		"aes256gcm16",
+		Encryption,
+		256,
+		true,
+		Sound,
+		20,
+		[]string{"aes256gcm", "aes256gcm128", "aes-256-gcm", "aes_gcm_16_256"},
+		"RFC 8247 §2.1, RFC 8221 §5",
+	},
+	{
+		"aes128gcm16",
+		Encryption,
+		128,
+		true,
+		Sound,
+		20,
+		[]string{"aes128gcm", "aes128gcm128", "aes-128-gcm", "aes_gcm_16_128"},
+		"RFC 8247 §2.1, RFC 8221 §5",
+	},
+	{
+		"chacha20poly1305",
+		Encryption,
+		256,
+		true,
+		Sound,
+		28,
+		[]string{"chacha20-poly1305"},
+		"RFC 7634, RFC 8221 §5",
+	},
+	{
+		"aes256",
+		Encryption,
+		256,
+		false,
+		Sound,
+		12,
+		[]string{"aes256cbc", "aes-256", "aes-256-cbc", "aes_cbc_256"},
+		"RFC 8247 §2.1, RFC 8221 §5",
+	},
+	{
+		"aes192",
+		Encryption,
+		192,
+		false,
+		Sound,
+		12,
+		[]string{"aes192cbc", "aes-192", "aes-192-cbc", "aes_cbc_192"},
+		"RFC 8247 §2.1",
+	},
+	{
+		"aes128",
+		Encryption,
+		128,
+		false,
+		Sound,
+		12,
+		[]string{"aes", "aes128cbc", "aes-128", "aes-128-cbc", "aes_cbc_128"},
+		"RFC 8247 §2.1, RFC 8221 §5",
+	},
 	{"camellia256", Encryption, 256, false, LastResort, 23, nil, "RFC 8247 §2.1"},
-	{"3des", Encryption, 168, false, Weak, 3, []string{"des3", "3des-cbc"}, "RFC 8247 §2.1 (MAY), RFC 8221 §5 (SHOULD NOT)"},
-	{"blowfish128", Encryption, 128, false, Weak, 7, []string{"blowfish"}, "RFC 8221 §5 (MUST NOT)"},
+	{
+		"3des",
+		Encryption,
+		168,
+		false,
+		Weak,
+		3,
+		[]string{"des3", "3des-cbc"},
+		"RFC 8247 §2.1 (MAY), RFC 8221 §5 (SHOULD NOT)",
+	},
+	{
+		"blowfish128",
+		Encryption,
+		128,
+		false,
+		Weak,
+		7,
+		[]string{"blowfish"},
+		"RFC 8221 §5 (MUST NOT)",
+	},
 	{"cast128", Encryption, 128, false, Weak, 6, []string{"cast"}, "RFC 8221 §5"},
 	{"des", Encryption, 56, false, Broken, 2, []string{"des-cbc"}, "RFC 8247 §2.1 (MUST NOT)"},
 	{"null", Encryption, 0, false, Broken, 11, nil, "RFC 2410: no confidentiality"},
 
-	{"sha512", Integrity, 512, false, Sound, 14, []string{"sha2_512", "sha2-512", "sha-512"}, "RFC 8247 §2.3"},
-	{"sha384", Integrity, 384, false, Sound, 13, []string{"sha2_384", "sha2-384", "sha-384"}, "RFC 8247 §2.3"},
-	{"sha256", Integrity, 256, false, Sound, 12, []string{"sha2", "sha2_256", "sha2-256", "sha-256"}, "RFC 8247 §2.3"},
-	{"sha1", Integrity, 160, false, LastResort, 2, []string{"sha", "sha-1"}, "RFC 8247 §2.3 (MUST-)"},
+	{
+		"sha512",
+		Integrity,
+		512,
+		false,
+		Sound,
+		14,
+		[]string{"sha2_512", "sha2-512", "sha-512"},
+		"RFC 8247 §2.3",
+	},
+	{
+		"sha384",
+		Integrity,
+		384,
+		false,
+		Sound,
+		13,
+		[]string{"sha2_384", "sha2-384", "sha-384"},
+		"RFC 8247 §2.3",
+	},
+	{
+		"sha256",
+		Integrity,
+		256,
+		false,
+		Sound,
+		12,
+		[]string{"sha2", "sha2_256", "sha2-256", "sha-256"},
+		"RFC 8247 §2.3",
+	},
+	{
+		"sha1",
+		Integrity,
+		160,
+		false,
+		LastResort,
+		2,
+		[]string{"sha", "sha-1"},
+		"RFC 8247 §2.3 (MUST-)",
+	},
 	{"md5", Integrity, 128, false, Broken, 1, nil, "RFC 8247 §2.3 (MUST NOT)"},
 
 	{"prfsha512", PRF, 512, false, Sound, 7, []string{"prfsha2_512"}, "RFC 8247 §2.2"},
 	{"prfsha384", PRF, 384, false, Sound, 6, []string{"prfsha2_384"}, "RFC 8247 §2.2"},
 	{"prfsha256", PRF, 256, false, Sound, 5, []string{"prfsha2_256"}, "RFC 8247 §2.2"},
 	{"prfaescmac", PRF, 128, false, LastResort, 8, nil, "RFC 4615; not in RFC 8247 §2.2"},
-	{"prfaesxcbc", PRF, 128, false, LastResort, 4, nil, "RFC 8247 §2.2 (SHOULD for constrained devices)"},
+	{
+		"prfaesxcbc",
+		PRF,
+		128,
+		false,
+		LastResort,
+		4,
+		nil,
+		"RFC 8247 §2.2 (SHOULD for constrained devices)",
+	},
 	{"prfsha1", PRF, 160, false, LastResort, 2, nil, "RFC 8247 §2.2 (MUST-)"},
 	{"prfmd5", PRF, 128, false, Broken, 1, nil, "RFC 8247 §2.2 (MUST NOT)"},
 
@@ -117,7 +235,10 @@ func Find(name string) (Algorithm, bool) {
 // Numbered finds the name of an algorithm of one kind by its IANA number, where no key
 // length tells several apart; empty where there is none.
 func Numbered(kind Kind, number int) string {
-	i := slices.IndexFunc(Table, func(a Algorithm) bool { return a.Kind == kind && a.Number == number })
+	i := slices.IndexFunc(
+		Table,
+		func(a Algorithm) bool { return a.Kind == kind && a.Number == number },
+	)
 	if i < 0 {
 		return ""
 	}
@@ -209,16 +330,28 @@ func parse(text string) (Proposal, error) {
 	for part := range strings.SplitSeq(clean, "-") {
 		a, ok := Find(part)
 		if !ok {
-			return Proposal{}, &SyntaxError{text, part, "algorithms joined by hyphens, for example aes256-sha256-modp2048"}
+			return Proposal{}, &SyntaxError{
+				text,
+				part,
+				"algorithms joined by hyphens, for example aes256-sha256-modp2048",
+			}
 		}
 		slot := [...]*string{&p.Encryption, &p.Integrity, &p.PRF, &p.Group}[a.Kind]
 		if *slot != "" {
-			return Proposal{}, &SyntaxError{text, part, "one " + a.Kind.String() + " algorithm only"}
+			return Proposal{}, &SyntaxError{
+				text,
+				part,
+				"one " + a.Kind.String() + " algorithm only",
+			}
 		}
 		*slot = a.Name
 	}
 	if p.Encryption == "" {
-		return Proposal{}, &SyntaxError{text, clean, "an encryption algorithm, one of " + strings.Join(Names(Encryption), ", ")}
+		return Proposal{}, &SyntaxError{
+			text,
+			clean,
+			"an encryption algorithm, one of " + strings.Join(Names(Encryption), ", "),
+		}
 	}
 	if p.PRF == prf(p.Integrity) && !p.aead() {
 		p.PRF = ""
@@ -281,7 +414,10 @@ func ParseAll(texts []string) ([]Proposal, error) {
 // on one side matches one with any group on the other only where pfsOptional is set.
 func Match(initiator, responder []Proposal, pfsOptional bool) (Proposal, bool) {
 	for _, p := range initiator {
-		if i := slices.IndexFunc(responder, func(r Proposal) bool { return p.fits(r, pfsOptional) }); i >= 0 {
+		if i := slices.IndexFunc(
+			responder,
+			func(r Proposal) bool { return p.fits(r, pfsOptional) },
+		); i >= 0 {
 			if p.LacksPRF() {
 				p.PRF = responder[i].named().PRF
 			}
@@ -305,7 +441,8 @@ func (p Proposal) Same(r Proposal) bool { return p.fits(r, false) }
 
 func (p Proposal) fits(r Proposal, pfsOptional bool) bool {
 	p, r = p.named(), r.named()
-	if p.Encryption != r.Encryption || p.Integrity != r.Integrity || p.PRF != r.PRF && !p.LacksPRF() && !r.LacksPRF() {
+	if p.Encryption != r.Encryption || p.Integrity != r.Integrity ||
+		p.PRF != r.PRF && !p.LacksPRF() && !r.LacksPRF() {
 		return false
 	}
 	return p.Group == r.Group || pfsOptional && (p.Group == "" || r.Group == "")
@@ -318,7 +455,11 @@ func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
 	best := -1
 	for _, p := range initiator {
 		for _, r := range responder {
-			if score := 10*(4-len(p.Differs(r))) + int(p.Worst().Worth) + int(r.Worst().Worth); score > best {
+			if score := 10*(4-len(p.Differs(r))) + int(
+				p.Worst().Worth,
+			) + int(
+				r.Worst().Worth,
+			); score > best {
 				best, mine, theirs = score, p, r
 			}
 		}
@@ -330,7 +471,8 @@ func Nearest(initiator, responder []Proposal) (mine, theirs Proposal, ok bool) {
 func (p Proposal) Differs(q Proposal) []string {
 	p, q = p.named(), q.named()
 	var parts []string
-	for i, differs := range []bool{p.Encryption != q.Encryption, p.Integrity != q.Integrity, p.PRF != q.PRF && !p.LacksPRF() && !q.LacksPRF(), p.Group != q.Group} {
+	for i, differs := range []bool{p.Encryption != q.Encryption, p.Integrity != q.Integrity,
+		p.PRF != q.PRF && !p.LacksPRF() && !q.LacksPRF(), p.Group != q.Group} {
 		if differs {
 			parts = append(parts, "the "+Kind(i).String())
 		}

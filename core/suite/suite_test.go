@@ -72,7 +72,13 @@ func TestDialect(t *testing.T) {
 			p.Group = a.Name
 		}
 		if back, err := suite.Parse(p.In(suite.IPsecConf)); err != nil || back != p {
-			t.Errorf("%s in the dialect is %s, read back as %s (%v)", p, p.In(suite.IPsecConf), back, err)
+			t.Errorf(
+				"%s in the dialect is %s, read back as %s (%v)",
+				p,
+				p.In(suite.IPsecConf),
+				back,
+				err,
+			)
 		}
 	}
 }
@@ -83,14 +89,22 @@ func TestMatch(t *testing.T) {
 		pfsOptional    bool
 		want           string
 	}{
-		{[]string{"aes256-sha1-ecp384", "aes256-sha1-modp2048"}, []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}, false, "aes256-sha1-modp2048"},
+		{
+			[]string{"aes256-sha1-ecp384", "aes256-sha1-modp2048"},
+			[]string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"},
+			false,
+			"aes256-sha1-modp2048",
+		},
 		{[]string{"aes256-sha1-modp1024"}, []string{"aes256-sha1-modp2048"}, false, ""},
 		{[]string{"aes256-sha1"}, []string{"aes256-sha1-modp2048"}, true, "aes256-sha1"},
 		{[]string{"aes256-sha1"}, []string{"aes256-sha1-modp2048"}, false, ""},
 		{nil, []string{"aes256-sha1"}, true, ""},
-		{[]string{"aes256gcm16-prfsha384-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false, ""},
-		{[]string{"aes256gcm16-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false, "aes256gcm16-prfsha256-ecp256"},
-		{[]string{"aes256gcm16-prfsha384-ecp384"}, []string{"aes256gcm16-sha384-ecp384"}, false, "aes256gcm16-prfsha384-ecp384"},
+		{[]string{"aes256gcm16-prfsha384-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false,
+			""},
+		{[]string{"aes256gcm16-ecp256"}, []string{"aes256gcm16-prfsha256-ecp256"}, false,
+			"aes256gcm16-prfsha256-ecp256"},
+		{[]string{"aes256gcm16-prfsha384-ecp384"}, []string{"aes256gcm16-sha384-ecp384"}, false,
+			"aes256gcm16-prfsha384-ecp384"},
 	} {
 		client, err := suite.ParseAll(test.client)
 		if err != nil {
@@ -107,7 +121,11 @@ func TestMatch(t *testing.T) {
 	}
 	client, _ := suite.ParseAll([]string{"3des-md5-modp768", "aes256-sha1-modp1024"})
 	server, _ := suite.ParseAll([]string{"aes256-sha1-modp2048"})
-	if mine, theirs, ok := suite.Nearest(client, server); !ok || mine.String() != "aes256-sha1-modp1024" || theirs.String() != "aes256-sha1-modp2048" {
+	if mine, theirs, ok := suite.Nearest(
+		client,
+		server,
+	); !ok || mine.String() != "aes256-sha1-modp1024" ||
+		theirs.String() != "aes256-sha1-modp2048" {
 		t.Errorf("nearest are %s and %s", mine, theirs)
 	}
 }

@@ -16,18 +16,68 @@ type Cipher struct {
 
 // DataCiphers lists the data ciphers, strongest first.
 var DataCiphers = []Cipher{
-	{"AES-256-GCM", true, Sound, "NIST SP 800-38D"}, {"AES-192-GCM", true, Sound, "NIST SP 800-38D"}, {"AES-128-GCM", true, Sound, "NIST SP 800-38D"},
+	{
+		"AES-256-GCM",
+		true,
+		Sound,
+		"NIST SP 800-38D",
+	},
+	{"AES-192-GCM", true, Sound, "NIST SP 800-38D"},
+	{"AES-128-GCM", true, Sound, "NIST SP 800-38D"},
 	{"CHACHA20-POLY1305", true, Sound, "RFC 8439"},
-	{"AES-256-CBC", false, LastResort, "NIST SP 800-38A"}, {"AES-192-CBC", false, LastResort, "NIST SP 800-38A"}, {"AES-128-CBC", false, LastResort, "NIST SP 800-38A"},
-	{"CAMELLIA-256-CBC", false, LastResort, "RFC 3713"}, {"CAMELLIA-128-CBC", false, LastResort, "RFC 3713"},
-	{"SEED-CBC", false, Weak, "RFC 4269"}, {"CAST5-CBC", false, Weak, "64-bit blocks: CVE-2016-6329"}, {"BF-CBC", false, Weak, "64-bit blocks: CVE-2016-6329"},
-	{"DES-EDE3-CBC", false, Weak, "64-bit blocks: CVE-2016-6329"}, {"RC2-CBC", false, Broken, "RFC 2268"}, {"DES-CBC", false, Broken, "56-bit key"}, {"none", false, Broken, "no encryption"},
+	{
+		"AES-256-CBC",
+		false,
+		LastResort,
+		"NIST SP 800-38A",
+	},
+	{"AES-192-CBC", false, LastResort, "NIST SP 800-38A"},
+	{"AES-128-CBC", false, LastResort, "NIST SP 800-38A"},
+	{
+		"CAMELLIA-256-CBC",
+		false,
+		LastResort,
+		"RFC 3713",
+	},
+	{"CAMELLIA-128-CBC", false, LastResort, "RFC 3713"},
+	{
+		"SEED-CBC",
+		false,
+		Weak,
+		"RFC 4269",
+	},
+	{"CAST5-CBC", false, Weak, "64-bit blocks: CVE-2016-6329"},
+	{"BF-CBC", false, Weak, "64-bit blocks: CVE-2016-6329"},
+	{
+		"DES-EDE3-CBC",
+		false,
+		Weak,
+		"64-bit blocks: CVE-2016-6329",
+	},
+	{"RC2-CBC", false, Broken, "RFC 2268"},
+	{"DES-CBC", false, Broken, "56-bit key"},
+	{"none", false, Broken, "no encryption"},
 }
 
 // Digests lists the digests, strongest first.
 var Digests = []Cipher{
-	{"SHA512", false, Sound, "FIPS 180-4"}, {"SHA384", false, Sound, "FIPS 180-4"}, {"SHA256", false, Sound, "FIPS 180-4"}, {"SHA224", false, Sound, "FIPS 180-4"},
-	{"SHA1", false, LastResort, "RFC 6151 speaks of MD5; HMAC with SHA-1 is not broken"}, {"MD5", false, Weak, "RFC 6151"}, {"none", false, Broken, "nothing is authenticated"},
+	{
+		"SHA512",
+		false,
+		Sound,
+		"FIPS 180-4",
+	},
+	{"SHA384", false, Sound, "FIPS 180-4"},
+	{"SHA256", false, Sound, "FIPS 180-4"},
+	{"SHA224", false, Sound, "FIPS 180-4"},
+	{
+		"SHA1",
+		false,
+		LastResort,
+		"RFC 6151 speaks of MD5; HMAC with SHA-1 is not broken",
+	},
+	{"MD5", false, Weak, "RFC 6151"},
+	{"none", false, Broken, "nothing is authenticated"},
 }
 
 // FindCipher looks a data cipher up, in any case.

@@ -35,8 +35,15 @@ func ToWindows(ike, esp string) (WindowsSuite, error) {
 		return WindowsSuite{}, &CarryError{true, e.String()}
 	}
 	return WindowsSuite{
-		Cipher: names.ESP[e.Encryption], Transform: cmp.Or(names.ESP[e.Integrity], names.ESP[e.Encryption]), Encryption: names.IKE[i.Encryption],
-		Integrity: cmp.Or(names.IKE[i.Integrity], names.IKE[i.PRF]), Group: cmp.Or(names.IKE[i.Group], "None"), PFS: cmp.Or(names.ESP[e.Group], "None"),
+		Cipher:     names.ESP[e.Encryption],
+		Transform:  cmp.Or(names.ESP[e.Integrity], names.ESP[e.Encryption]),
+		Encryption: names.IKE[i.Encryption],
+		Integrity: cmp.Or(
+			names.IKE[i.Integrity],
+			names.IKE[i.PRF],
+		),
+		Group: cmp.Or(names.IKE[i.Group], "None"),
+		PFS:   cmp.Or(names.ESP[e.Group], "None"),
 	}, nil
 }
 
@@ -45,7 +52,10 @@ func ToWindows(ike, esp string) (WindowsSuite, error) {
 func FromWindows(w WindowsSuite) (ike, esp []string, unknown []string) {
 	names := Closed[WindowsDialect]
 	own := func(d Dialect, kind Kind, v string) string {
-		if v = strings.TrimSpace(v); v == "" || v == "None" || kind == Integrity && strings.HasPrefix(v, "GCM") {
+		if v = strings.TrimSpace(
+			v,
+		); v == "" || v == "None" ||
+			kind == Integrity && strings.HasPrefix(v, "GCM") {
 			return ""
 		}
 		name, ok := d.Own(kind, v)
@@ -54,13 +64,20 @@ func FromWindows(w WindowsSuite) (ike, esp []string, unknown []string) {
 		}
 		return name
 	}
-	i := Proposal{Encryption: own(names.IKE, Encryption, w.Encryption), Group: own(names.IKE, Group, w.Group)}
+	i := Proposal{
+		Encryption: own(names.IKE, Encryption, w.Encryption),
+		Group:      own(names.IKE, Group, w.Group),
+	}
 	if i.aead() {
 		i.PRF = own(names.IKE, PRF, w.Integrity)
 	} else {
 		i.Integrity = own(names.IKE, Integrity, w.Integrity)
 	}
-	e := Proposal{Encryption: own(names.ESP, Encryption, w.Cipher), Integrity: own(names.ESP, Integrity, w.Transform), Group: own(names.ESP, Group, w.PFS)}
+	e := Proposal{
+		Encryption: own(names.ESP, Encryption, w.Cipher),
+		Integrity:  own(names.ESP, Integrity, w.Transform),
+		Group:      own(names.ESP, Group, w.PFS),
+	}
 	if e.aead() {
 		e.Integrity = ""
 	}

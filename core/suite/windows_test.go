@@ -14,10 +14,42 @@ func TestWindows(t *testing.T) {
 		ike, esp string
 		want     suite.WindowsSuite
 	}{
-		{"aes256-sha256-modp2048", "aes256-sha256", suite.WindowsSuite{Cipher: "AES256", Transform: "SHA256128", Encryption: "AES256", Integrity: "SHA256", Group: "Group14", PFS: "None"}},
-		{"aes256gcm16-prfsha256-ecp256", "aes128gcm16", suite.WindowsSuite{Cipher: "GCMAES128", Transform: "GCMAES128", Encryption: "GCMAES256", Integrity: "SHA256", Group: "ECP256", PFS: "None"}},
-		{"aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384", suite.WindowsSuite{Cipher: "GCMAES256", Transform: "GCMAES256", Encryption: "GCMAES256", Integrity: "SHA384", Group: "ECP384", PFS: "ECP384"}},
-		{"3des-sha1-modp1024", "3des-sha1-modp1024", suite.WindowsSuite{Cipher: "DES3", Transform: "SHA196", Encryption: "DES3", Integrity: "SHA1", Group: "Group2", PFS: "PFS2"}},
+		{"aes256-sha256-modp2048", "aes256-sha256",
+			suite.WindowsSuite{
+				Cipher:     "AES256",
+				Transform:  "SHA256128",
+				Encryption: "AES256",
+				Integrity:  "SHA256",
+				Group:      "Group14",
+				PFS:        "None",
+			}},
+		{"aes256gcm16-prfsha256-ecp256", "aes128gcm16",
+			suite.WindowsSuite{
+				Cipher:     "GCMAES128",
+				Transform:  "GCMAES128",
+				Encryption: "GCMAES256",
+				Integrity:  "SHA256",
+				Group:      "ECP256",
+				PFS:        "None",
+			}},
+		{"aes256gcm16-prfsha384-ecp384", "aes256gcm16-ecp384",
+			suite.WindowsSuite{
+				Cipher:     "GCMAES256",
+				Transform:  "GCMAES256",
+				Encryption: "GCMAES256",
+				Integrity:  "SHA384",
+				Group:      "ECP384",
+				PFS:        "ECP384",
+			}},
+		{"3des-sha1-modp1024", "3des-sha1-modp1024",
+			suite.WindowsSuite{
+				Cipher:     "DES3",
+				Transform:  "SHA196",
+				Encryption: "DES3",
+				Integrity:  "SHA1",
+				Group:      "Group2",
+				PFS:        "PFS2",
+			}},
 	} {
 		got, err := suite.ToWindows(test.ike, test.esp)
 		if err != nil || got != test.want {
@@ -25,24 +57,44 @@ func TestWindows(t *testing.T) {
 			continue
 		}
 		ike, esp, unknown := suite.FromWindows(got)
-		if !slices.Equal(ike, []string{test.ike}) || !slices.Equal(esp, []string{test.esp}) || len(unknown) > 0 {
+		if !slices.Equal(ike, []string{test.ike}) || !slices.Equal(esp, []string{test.esp}) ||
+			len(unknown) > 0 {
 			t.Errorf("%+v: read back as %v %v, unknown %v", got, ike, esp, unknown)
 		}
 	}
 	for _, test := range []struct {
 		ike, esp string
 		child    bool
-	}{{"chacha20poly1305-ecp256", "aes256-sha256", false}, {"aes256gcm16-prfsha512-ecp256", "aes256-sha256", false}, {"aes256-sha256-prfsha384-ecp256", "aes256-sha256", false}, {"aes256-sha256-curve25519", "aes256-sha256", false}, {"aes256-sha256-modp2048", "camellia256-sha256", true}} {
+	}{
+		{"chacha20poly1305-ecp256", "aes256-sha256", false},
+		{"aes256gcm16-prfsha512-ecp256", "aes256-sha256", false},
+		{"aes256-sha256-prfsha384-ecp256", "aes256-sha256", false},
+		{"aes256-sha256-curve25519", "aes256-sha256", false},
+		{"aes256-sha256-modp2048", "camellia256-sha256", true},
+	} {
 		_, err := suite.ToWindows(test.ike, test.esp)
 		var carry *suite.CarryError
 		if !errors.As(err, &carry) || carry.Child != test.child {
 			t.Errorf("%s %s: %v", test.ike, test.esp, err)
 		}
 	}
-	if _, _, unknown := suite.FromWindows(suite.WindowsSuite{Encryption: "AES512", Cipher: "AES256", Group: "Group99"}); strings.Join(unknown, " ") != "AES512 Group99" {
+	if _, _, unknown := suite.FromWindows(
+		suite.WindowsSuite{Encryption: "AES512", Cipher: "AES256", Group: "Group99"},
+	); strings.Join(
+		unknown,
+		" ",
+	) != "AES512 Group99" {
 		t.Errorf("unknown are %v", unknown)
 	}
-	if ike, esp, unknown := suite.FromWindows(suite.WindowsSuite{}); len(ike)+len(esp)+len(unknown) != 0 {
+	if ike, esp, unknown := suite.FromWindows(
+		suite.WindowsSuite{},
+	); len(
+		ike,
+	)+len(
+		esp,
+	)+len(
+		unknown,
+	) != 0 {
 		t.Errorf("nothing is read as %v %v %v", ike, esp, unknown)
 	}
 }
@@ -67,8 +119,13 @@ func TestClosed(t *testing.T) {
 
 func TestForIKE(t *testing.T) {
 	for text, want := range map[string]string{
-		"aes256-sha256-modp2048": "aes256-sha256-modp2048", "aes256gcm16-ecp384": "aes256gcm16-prfsha384-ecp384", "aes128gcm16-ecp256": "aes128gcm16-prfsha256-ecp256", "chacha20poly1305": "chacha20poly1305-prfsha384",
-		"aes256gcm16-prfsha256-ecp256": "aes256gcm16-prfsha256-ecp256", "aes256gcm16-sha256-ecp256": "aes256gcm16-prfsha256-ecp256", "aes256-sha256-prfsha384-ecp256": "aes256-sha256-prfsha384-ecp256",
+		"aes256-sha256-modp2048":         "aes256-sha256-modp2048",
+		"aes256gcm16-ecp384":             "aes256gcm16-prfsha384-ecp384",
+		"aes128gcm16-ecp256":             "aes128gcm16-prfsha256-ecp256",
+		"chacha20poly1305":               "chacha20poly1305-prfsha384",
+		"aes256gcm16-prfsha256-ecp256":   "aes256gcm16-prfsha256-ecp256",
+		"aes256gcm16-sha256-ecp256":      "aes256gcm16-prfsha256-ecp256",
+		"aes256-sha256-prfsha384-ecp256": "aes256-sha256-prfsha384-ecp256",
 	} {
 		p, err := suite.Parse(text)
 		got := p.ForIKE()
@@ -87,14 +144,24 @@ func TestFindCipher(t *testing.T) {
 		name string
 		want string
 		aead bool
-	}{{suite.DataCiphers, "aes-256-gcm", "AES-256-GCM", true}, {suite.DataCiphers, "BF-CBC", "BF-CBC", false}, {suite.DataCiphers, "AES-512", "", false}, {suite.Digests, "sha256", "SHA256", false}, {suite.Digests, "", "", false}} {
+	}{
+		{suite.DataCiphers, "aes-256-gcm", "AES-256-GCM", true},
+		{suite.DataCiphers, "BF-CBC", "BF-CBC", false},
+		{suite.DataCiphers, "AES-512", "", false},
+		{suite.Digests, "sha256", "SHA256", false},
+		{suite.Digests, "", "", false},
+	} {
 		c, ok := suite.FindCipher(test.list, test.name)
-		if ok != (test.want != "") || c.Name != test.want || c.AEAD != test.aead || ok && c.Source == "" {
+		if ok != (test.want != "") || c.Name != test.want || c.AEAD != test.aead ||
+			ok && c.Source == "" {
 			t.Errorf("%s: %+v", test.name, c)
 		}
 	}
 	for _, list := range [][]suite.Cipher{suite.DataCiphers, suite.Digests} {
-		if !slices.IsSortedFunc(list, func(a, b suite.Cipher) int { return int(b.Worth) - int(a.Worth) }) {
+		if !slices.IsSortedFunc(
+			list,
+			func(a, b suite.Cipher) int { return int(b.Worth) - int(a.Worth) },
+		) {
 			t.Error("a list is not in the order of worth")
 		}
 	}

@@ -36,11 +36,12 @@ type Config struct {
 	Login    string
 	Password string
 	Lookup   func(login string) (password string, known bool) // of a gateway
-	Methods  []suite.PPPMethod                                // those that are accepted, strongest first
-	Address  netip.Addr                                       // of a gateway: its own
-	Peer     netip.Addr                                       // of a gateway: the client's
-	DNS      []netip.Addr                                     // of a gateway: what it hands out
-	Random   io.Reader
+	// those that are accepted, strongest first
+	Methods []suite.PPPMethod
+	Address netip.Addr   // of a gateway: its own
+	Peer    netip.Addr   // of a gateway: the client's
+	DNS     []netip.Addr // of a gateway: what it hands out
+	Random  io.Reader
 }
 
 // Link is one end of a link.
@@ -73,7 +74,12 @@ const maxRounds = 200
 
 // authentication is how a method is asked for in LCP.
 var authentication = map[suite.PPPMethod][]byte{
-	suite.PAP: {0xC0, 0x23}, suite.CHAP: {0xC2, 0x23, ppp.MD5}, suite.MSCHAPv2: {0xC2, 0x23, ppp.MSCHAPv2},
+	suite.PAP: {
+		0xC0,
+		0x23,
+	},
+	suite.CHAP:     {0xC2, 0x23, ppp.MD5},
+	suite.MSCHAPv2: {0xC2, 0x23, ppp.MSCHAPv2},
 }
 
 // New begins a link; the frames that it sends first are in what Take gives.
@@ -132,9 +138,15 @@ func (l *Link) end(format string, args ...any) {
 func (l *Link) Hangup() { l.end("hung up") }
 
 func (l *Link) configure() {
-	options := []ppp.Option{{Kind: ppp.OptionMRU, Data: []byte{0x05, 0x78}}, {Kind: ppp.OptionMagic, Data: l.magic}}
+	options := []ppp.Option{
+		{Kind: ppp.OptionMRU, Data: []byte{0x05, 0x78}},
+		{Kind: ppp.OptionMagic, Data: l.magic},
+	}
 	if l.Gateway && len(l.Methods) > 0 {
-		options = append(options, ppp.Option{Kind: ppp.OptionAuthentication, Data: authentication[l.Methods[0]]})
+		options = append(
+			options,
+			ppp.Option{Kind: ppp.OptionAuthentication, Data: authentication[l.Methods[0]]},
+		)
 	}
 	l.send(ppp.LCP, ppp.ConfigureRequest, l.next(), ppp.Options(options...))
 }
@@ -189,7 +201,12 @@ func (l *Link) Receive(frame []byte) (packet []byte) {
 	case ppp.IPCP:
 		l.ipcp(m)
 	default:
-		l.send(ppp.LCP, ppp.ProtocolReject, l.next(), append(binary.BigEndian.AppendUint16(nil, protocol), payload...))
+		l.send(
+			ppp.LCP,
+			ppp.ProtocolReject,
+			l.next(),
+			append(binary.BigEndian.AppendUint16(nil, protocol), payload...),
+		)
 	}
 	return nil
 }
@@ -217,7 +234,12 @@ func (l *Link) lcp(m ppp.Message) {
 		l.out, l.Phase, l.Reason = l.out[len(l.out)-1:], Ended, "the other end hung up"
 		return
 	case ppp.EchoRequest:
-		l.send(ppp.LCP, ppp.EchoReply, m.ID, append(bytes.Clone(l.magic), m.Data[min(4, len(m.Data)):]...))
+		l.send(
+			ppp.LCP,
+			ppp.EchoReply,
+			m.ID,
+			append(bytes.Clone(l.magic), m.Data[min(4, len(m.Data)):]...),
+		)
 	case ppp.ProtocolReject:
 		if len(m.Data) >= 2 && binary.BigEndian.Uint16(m.Data) == ppp.IPCP {
 			l.end("the other end has no IPv4")
@@ -320,7 +342,10 @@ func (l *Link) receivePAP(m ppp.Message) {
 	case l.Gateway && m.Code == 1 && l.Method == suite.PAP:
 		login, rest, ok := counted(m.Data)
 		password, _, whole := counted(rest)
-		if want, known := l.Lookup(login); ok && whole && known && subtle.ConstantTimeCompare([]byte(want), []byte(password)) == 1 {
+		if want, known := l.Lookup(
+			login,
+		); ok && whole && known &&
+			subtle.ConstantTimeCompare([]byte(want), []byte(password)) == 1 {
 			l.Login = login
 			l.send(ppp.PAP, 2, m.ID, []byte{0})
 			l.authenticated(suite.PAP)
@@ -356,7 +381,14 @@ func (l *Link) receiveCHAP(m ppp.Message) {
 			return
 		}
 		// Without this the gateway could be anybody's (RFC 2759 §5).
-		if want := ppp.AuthenticatorResponse(l.Password, l.response, l.own, l.challenge, l.Login); l.demanded == suite.MSCHAPv2 && !strings.HasPrefix(string(m.Data), want) {
+		if want := ppp.AuthenticatorResponse(
+			l.Password,
+			l.response,
+			l.own,
+			l.challenge,
+			l.Login,
+		); l.demanded == suite.MSCHAPv2 &&
+			!strings.HasPrefix(string(m.Data), want) {
 			l.end("the gateway does not know the password itself: its proof is wrong")
 			return
 		}
@@ -385,7 +417,12 @@ func (l *Link) challenged(m ppp.Message) {
 	}
 	switch l.demanded {
 	case suite.CHAP:
-		l.send(ppp.CHAP, ppp.Response, m.ID, ppp.WithName(ppp.CHAPResponse(m.ID, l.Password, value), l.Login))
+		l.send(
+			ppp.CHAP,
+			ppp.Response,
+			m.ID,
+			ppp.WithName(ppp.CHAPResponse(m.ID, l.Password, value), l.Login),
+		)
 	case suite.MSCHAPv2:
 		if len(value) != 16 {
 			l.end("a challenge of %d bytes, expected 16", len(value))
@@ -408,16 +445,30 @@ func (l *Link) answered(m ppp.Message) {
 	right, success := false, ""
 	switch l.Method {
 	case suite.CHAP:
-		right = subtle.ConstantTimeCompare(value, ppp.CHAPResponse(m.ID, password, l.challenge)) == 1
+		right = subtle.ConstantTimeCompare(
+			value,
+			ppp.CHAPResponse(m.ID, password, l.challenge),
+		) == 1
 	case suite.MSCHAPv2:
 		if len(value) == 49 {
 			want := ppp.NTResponse(l.challenge, value[:16], login, password)
 			right = subtle.ConstantTimeCompare(value[24:48], want) == 1
-			success = ppp.AuthenticatorResponse(password, want, value[:16], l.challenge, login) + " M=welcome"
+			success = ppp.AuthenticatorResponse(
+				password,
+				want,
+				value[:16],
+				l.challenge,
+				login,
+			) + " M=welcome"
 		}
 	}
 	if !right || !known {
-		l.send(ppp.CHAP, ppp.Failure, m.ID, []byte("E=691 R=0 C=00000000000000000000000000000000 V=3"))
+		l.send(
+			ppp.CHAP,
+			ppp.Failure,
+			m.ID,
+			[]byte("E=691 R=0 C=00000000000000000000000000000000 V=3"),
+		)
 		l.end("login or password is wrong")
 		return
 	}

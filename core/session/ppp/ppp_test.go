@@ -24,7 +24,13 @@ func pair(t *testing.T, client, gateway session.Config, lose float64) (c, g *ses
 	t.Helper()
 	random := noise{rand.New(rand.NewPCG(1, 2))}
 	client.Random, gateway.Random, gateway.Gateway = random, random, true
-	gateway.Address, gateway.Peer, gateway.DNS = netip.MustParseAddr("10.20.0.1"), netip.MustParseAddr("10.20.0.9"), []netip.Addr{netip.MustParseAddr("10.20.0.53")}
+	gateway.Address, gateway.Peer, gateway.DNS = netip.MustParseAddr(
+		"10.20.0.1",
+	), netip.MustParseAddr(
+		"10.20.0.9",
+	), []netip.Addr{
+		netip.MustParseAddr("10.20.0.53"),
+	}
 	c, err := session.New(client)
 	if err != nil {
 		t.Fatal(err)
@@ -40,7 +46,8 @@ func pair(t *testing.T, client, gateway session.Config, lose float64) (c, g *ses
 				}
 			}
 		}
-		if c.Phase == session.Open && g.Phase == session.Open || c.Phase == session.Ended || g.Phase == session.Ended && lose == 0 {
+		if c.Phase == session.Open && g.Phase == session.Open || c.Phase == session.Ended ||
+			g.Phase == session.Ended && lose == 0 {
 			break
 		}
 		if lose > 0 {
@@ -72,20 +79,42 @@ func TestLink(t *testing.T) {
 		{"wrong password", all, all, "Wonderland 1", 0, "", "E=691"},
 		{"wrong password by CHAP", all, []suite.PPPMethod{suite.CHAP}, "x", 0, "", "refuses"},
 		{"wrong password by PAP", all, []suite.PPPMethod{suite.PAP}, "x", 0, "", "by PAP"},
-		{"nothing in common", []suite.PPPMethod{suite.CHAP}, []suite.PPPMethod{suite.PAP}, "Wonder-Land 1", 0, "", "hung up"},
+		{"nothing in common", []suite.PPPMethod{suite.CHAP}, []suite.PPPMethod{suite.PAP},
+			"Wonder-Land 1", 0, "", "hung up"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
-			c, g := pair(t, session.Config{Login: "a_fjell", Password: test.password, Methods: test.client}, session.Config{Lookup: lookup, Methods: test.gateway}, test.lose)
+			c, g := pair(
+				t,
+				session.Config{Login: "a_fjell", Password: test.password, Methods: test.client},
+				session.Config{Lookup: lookup, Methods: test.gateway},
+				test.lose,
+			)
 			if test.reason != "" {
 				if c.Phase != session.Ended || !strings.Contains(c.Reason, test.reason) {
-					t.Errorf("client is %s: %q, expected the end: %q", c.Phase, c.Reason, test.reason)
+					t.Errorf(
+						"client is %s: %q, expected the end: %q",
+						c.Phase,
+						c.Reason,
+						test.reason,
+					)
 				}
 				return
 			}
-			if c.Phase != session.Open || g.Phase != session.Open || c.Method != test.method || g.Method != test.method {
-				t.Fatalf("client %s by %s (%s), gateway %s by %s (%s)", c.Phase, c.Method, c.Reason, g.Phase, g.Method, g.Reason)
+			if c.Phase != session.Open || g.Phase != session.Open || c.Method != test.method ||
+				g.Method != test.method {
+				t.Fatalf(
+					"client %s by %s (%s), gateway %s by %s (%s)",
+					c.Phase,
+					c.Method,
+					c.Reason,
+					g.Phase,
+					g.Method,
+					g.Reason,
+				)
 			}
-			if c.Local != g.Peer || c.Remote != g.Address || len(c.Servers) != 1 || c.Servers[0] != g.DNS[0] || g.Login != "a_fjell" {
+			if c.Local != g.Peer || c.Remote != g.Address || len(c.Servers) != 1 ||
+				c.Servers[0] != g.DNS[0] ||
+				g.Login != "a_fjell" {
 				t.Errorf("client %+v, gateway %+v", c, g)
 			}
 			if got := g.Receive(session.Packet([]byte{0x45, 1, 2})); len(got) != 3 {
@@ -98,16 +127,41 @@ func TestLink(t *testing.T) {
 // TestImpostor is a gateway that knows no password and says success all the same.
 func TestImpostor(t *testing.T) {
 	lookup := func(string) (string, bool) { return "anything", true }
-	c, _ := pair(t, session.Config{Login: "a_fjell", Password: "Wonder-Land 1", Methods: []suite.PPPMethod{suite.MSCHAPv2}}, session.Config{Lookup: lookup, Methods: []suite.PPPMethod{suite.MSCHAPv2}}, 0)
+	c, _ := pair(
+		t,
+		session.Config{
+			Login:    "a_fjell",
+			Password: "Wonder-Land 1",
+			Methods:  []suite.PPPMethod{suite.MSCHAPv2},
+		},
+		session.Config{Lookup: lookup, Methods: []suite.PPPMethod{suite.MSCHAPv2}},
+		0,
+	)
 	if c.Phase != session.Ended {
 		t.Errorf("client is %s", c.Phase)
 	}
 	random := noise{rand.New(rand.NewPCG(1, 2))}
-	c, err := session.New(session.Config{Login: "a_fjell", Password: "Wonder-Land 1", Methods: []suite.PPPMethod{suite.MSCHAPv2}, Random: random})
+	c, err := session.New(
+		session.Config{
+			Login:    "a_fjell",
+			Password: "Wonder-Land 1",
+			Methods:  []suite.PPPMethod{suite.MSCHAPv2},
+			Random:   random,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	g, err := session.New(session.Config{Gateway: true, Lookup: lookup, Methods: []suite.PPPMethod{suite.MSCHAPv2}, Random: random, Address: netip.MustParseAddr("10.20.0.1"), Peer: netip.MustParseAddr("10.20.0.9")})
+	g, err := session.New(
+		session.Config{
+			Gateway: true,
+			Lookup:  lookup,
+			Methods: []suite.PPPMethod{suite.MSCHAPv2},
+			Random:  random,
+			Address: netip.MustParseAddr("10.20.0.1"),
+			Peer:    netip.MustParseAddr("10.20.0.9"),
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +173,11 @@ func TestImpostor(t *testing.T) {
 			g.Receive(f)
 		}
 		if c.Phase == session.Authenticate {
-			c.Receive(append([]byte{0xFF, 0x03, 0xC2, 0x23, 3, 1, 0, 46}, "S=0000000000000000000000000000000000000000"...))
+			c.Receive(
+				append(
+					[]byte{0xFF, 0x03, 0xC2, 0x23, 3, 1, 0, 46},
+					"S=0000000000000000000000000000000000000000"...),
+			)
 		}
 	}
 	if c.Phase != session.Ended || !strings.Contains(c.Reason, "proof is wrong") {
@@ -131,8 +189,14 @@ func FuzzReceive(f *testing.F) {
 	f.Add([]byte{0xFF, 0x03, 0xC0, 0x21, 1, 1, 0, 9, 3, 5, 0xC2, 0x23, 0x81}, true)
 	f.Fuzz(func(t *testing.T, b []byte, gateway bool) {
 		l, err := session.New(session.Config{
-			Gateway: gateway, Login: "a", Password: "b", Methods: []suite.PPPMethod{suite.MSCHAPv2, suite.PAP}, Random: noise{rand.New(rand.NewPCG(1, 2))},
-			Lookup: func(string) (string, bool) { return "b", true }, Address: netip.MustParseAddr("10.0.0.1"), Peer: netip.MustParseAddr("10.0.0.2"),
+			Gateway:  gateway,
+			Login:    "a",
+			Password: "b",
+			Methods:  []suite.PPPMethod{suite.MSCHAPv2, suite.PAP},
+			Random:   noise{rand.New(rand.NewPCG(1, 2))},
+			Lookup:   func(string) (string, bool) { return "b", true },
+			Address:  netip.MustParseAddr("10.0.0.1"),
+			Peer:     netip.MustParseAddr("10.0.0.2"),
 		})
 		if err != nil {
 			t.Fatal(err)
