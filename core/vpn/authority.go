@@ -13,19 +13,34 @@ import (
 // Authority vouches for certificates: made here, or brought in with or without its key.
 type Authority struct {
 	Meta
-	Name        string       `json:"name" required:"true" doc:"Unique name"`
-	Certificate string       `json:"certificate" required:"true" doc:"Its certificate and the CAs above it, PEM"`
-	Key         *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"Private key, PEM without a passphrase; never read back. Leave it out where signing is done elsewhere"`
-	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored; without one no certificate can be issued here"`
-	DeviceDays  int          `json:"device_days" required:"false" doc:"Days that a device's certificate is valid; 0 means 365"`
-	GatewayDays int          `json:"gateway_days" required:"false" doc:"Days that a gateway's certificate is valid; 0 means 397"`
-	RenewDays   int          `json:"renew_days" required:"false" doc:"Days before expiry at which a device's certificate is renewed automatically; 0 means 30, -1 never"`
-	DeviceLimit int          `json:"device_limit" required:"false" doc:"Maximum valid certificates per device; 0 means 4"`
-	DayLimit    int          `json:"day_limit" required:"false" doc:"Maximum certificates issued per day; 0 means 10000"`
-	Lists       []string     `json:"lists" required:"false" doc:"URLs of its CRL, as written into certificates"`
-	Deltas      []string     `json:"deltas" required:"false" doc:"URLs of its delta CRL, as written into the CRL"`
-	Retired     bool         `json:"retired" required:"false" doc:"It is still trusted, but issues no more"`
-	Note        string       `json:"note,omitempty"`
+	// Unique name.
+	Name string `json:"name" required:"true"`
+	// Its certificate and the CAs above it, PEM.
+	Certificate string `json:"certificate" required:"true"`
+	// Private key, PEM without a passphrase; never read back. Leave it out where signing is done
+	// elsewhere.
+	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
+	// A key is stored; without one no certificate can be issued here.
+	KeySet bool `json:"key_set" readOnly:"true"`
+	// Days that a device's certificate is valid; 0 means 365.
+	DeviceDays int `json:"device_days" required:"false"`
+	// Days that a gateway's certificate is valid; 0 means 397.
+	GatewayDays int `json:"gateway_days" required:"false"`
+	// Days before expiry at which a device's certificate is renewed automatically; 0 means 30, -1
+	// never.
+	RenewDays int `json:"renew_days" required:"false"`
+	// Maximum valid certificates per device; 0 means 4.
+	DeviceLimit int `json:"device_limit" required:"false"`
+	// Maximum certificates issued per day; 0 means 10000.
+	DayLimit int `json:"day_limit" required:"false"`
+	// URLs of its CRL, as written into certificates.
+	Lists []string `json:"lists" required:"false"`
+	// URLs of its delta CRL, as written into the CRL.
+	Deltas []string `json:"deltas" required:"false"`
+	// It is still trusted, but issues no more.
+	Retired bool `json:"retired" required:"false"`
+	// Note for operators.
+	Note string `json:"note,omitempty"`
 }
 
 // How long certificates are valid where an authority says nothing of it. Apple's systems
@@ -71,16 +86,40 @@ func (a *Authority) Validate() error {
 	list, err := pki.Certificates(a.Certificate)
 	switch {
 	case err != nil:
-		in.add("/certificate", err.Error(), "the authority's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		in.add(
+			"/certificate",
+			err.Error(),
+			"the authority's certificate in PEM form, its own first",
+			"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+		)
 	case !list[0].IsCA:
-		in.add("/certificate", fmt.Sprintf("a certificate for %s", pki.UsageOf(list[0])), "one with the basic constraint CA", "take the authority's own certificate")
+		in.add(
+			"/certificate",
+			fmt.Sprintf("a certificate for %s", pki.UsageOf(list[0])),
+			"one with the basic constraint CA",
+			"take the authority's own certificate",
+		)
 	case !rooted(list):
-		in.add("/certificate", fmt.Sprintf("%q without %q, which issued it", list[0].Subject.CommonName, above(list).Issuer.CommonName), "the chain up to a self-signed root", "add the missing certificate behind the others")
+		in.add(
+			"/certificate",
+			fmt.Sprintf(
+				"%q without %q, which issued it",
+				list[0].Subject.CommonName,
+				above(list).Issuer.CommonName,
+			),
+			"the chain up to a self-signed root",
+			"add the missing certificate behind the others",
+		)
 	case a.Key != nil && a.Key.Reveal() == secret.Hidden:
 		in.secret("/key", a.Key)
 	case a.Key != nil:
 		if _, err := pki.Pair(pki.Bundle(list...), *a.Key); err != nil {
-			in.add("/key", err.Error(), "the private key of the authority, PEM without a passphrase", "paste the key that belongs to the certificate, or leave it out")
+			in.add(
+				"/key",
+				err.Error(),
+				"the private key of the authority, PEM without a passphrase",
+				"paste the key that belongs to the certificate, or leave it out",
+			)
 		}
 	}
 	for _, n := range []struct {
@@ -89,12 +128,19 @@ func (a *Authority) Validate() error {
 		least, most int
 		unit        string
 	}{
-		{"/device_days", a.DeviceDays, 0, mostDays, "days, or 0"}, {"/gateway_days", a.GatewayDays, 0, mostDays, "days, or 0"},
+		{"/device_days", a.DeviceDays, 0, mostDays, "days, or 0"},
+		{"/gateway_days", a.GatewayDays, 0, mostDays, "days, or 0"},
 		{"/renew_days", a.RenewDays, -1, mostDays, "days, 0 for 30, or -1 for never"},
-		{"/device_limit", a.DeviceLimit, 0, 100, "certificates, or 0 for 4"}, {"/day_limit", a.DayLimit, 0, 1_000_000, "certificates, or 0 for 10000"},
+		{"/device_limit", a.DeviceLimit, 0, 100, "certificates, or 0 for 4"},
+		{"/day_limit", a.DayLimit, 0, 1_000_000, "certificates, or 0 for 10000"},
 	} {
 		if n.value < n.least || n.value > n.most {
-			in.add(n.pointer, fmt.Sprint(n.value), fmt.Sprintf("1 to %d %s", n.most, n.unit), "choose a number within")
+			in.add(
+				n.pointer,
+				fmt.Sprint(n.value),
+				fmt.Sprintf("1 to %d %s", n.most, n.unit),
+				"choose a number within",
+			)
 		}
 	}
 	each(in, "/lists", a.Lists, in.web)
@@ -102,7 +148,8 @@ func (a *Authority) Validate() error {
 	return in.err()
 }
 
-// rooted tells whether a chain leads to an authority that vouches for itself: devices ask for that one.
+// rooted tells whether a chain leads to an authority that vouches for itself: devices ask for that
+// one.
 func rooted(list []*x509.Certificate) bool {
 	_, broken := pki.Path(list[0], list[1:], []*x509.Certificate{above(list)})
 	return broken == pki.Whole && pki.Root(above(list))
@@ -124,28 +171,33 @@ func (a *Authority) Normalise() {
 
 // Signer signs what is handed over: a certificate with its key.
 type Signer struct {
-	Certificate string       `json:"certificate" doc:"Its certificate and those between it and its root, PEM"`
+	// Its certificate and those between it and its root, PEM.
+	Certificate string       `json:"certificate"`
 	Key         *secret.Text `json:"key,omitempty" writeOnly:"true"`
-	Authority   string       `json:"authority,omitempty" doc:"The authority here that issued it; empty where it was brought in"`
-	Since       time.Time    `json:"since"`
+	// The authority here that issued it; empty where it was brought in.
+	Authority string    `json:"authority,omitempty"`
+	Since     time.Time `json:"since"`
 }
 
 // Certificate is one that an authority on record has issued. It never changes, but that it
 // can be revoked.
 type Certificate struct {
-	ID          string     `json:"id"`
-	AuthorityID string     `json:"authority_id"`
-	Serial      string     `json:"serial" doc:"Serial number, hexadecimal"`
-	Subject     string     `json:"subject"`
-	Names       []string   `json:"names" doc:"Alternative names"`
-	Usage       pki.Usage  `json:"usage" enum:"client,server,signing"`
-	DeviceID    string     `json:"device_id,omitempty"`
-	GatewayID   string     `json:"gateway_id,omitempty"`
-	From        time.Time  `json:"from"`
-	To          time.Time  `json:"to"`
-	Revoked     *time.Time `json:"revoked,omitempty"`
-	Reason      pki.Reason `json:"reason,omitempty"`
-	PEM         string     `json:"pem"`
-	Operator    string     `json:"operator" doc:"Who had it issued"`
-	Created     time.Time  `json:"created"`
+	ID          string `json:"id"`
+	AuthorityID string `json:"authority_id"`
+	// Serial number, hexadecimal.
+	Serial  string `json:"serial"`
+	Subject string `json:"subject"`
+	// Alternative names.
+	Names     []string   `json:"names"`
+	Usage     pki.Usage  `json:"usage" enum:"client,server,signing"`
+	DeviceID  string     `json:"device_id,omitempty"`
+	GatewayID string     `json:"gateway_id,omitempty"`
+	From      time.Time  `json:"from"`
+	To        time.Time  `json:"to"`
+	Revoked   *time.Time `json:"revoked,omitempty"`
+	Reason    pki.Reason `json:"reason,omitempty"`
+	PEM       string     `json:"pem"`
+	// Who had it issued.
+	Operator string    `json:"operator"`
+	Created  time.Time `json:"created"`
 }

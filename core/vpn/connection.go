@@ -11,39 +11,79 @@ import (
 // planner makes it, writers of file formats take it, readers give it back. Exactly one
 // of the settings is there: that of the protocol.
 type Connection struct {
-	Name          string        `json:"name"`
-	UUID          string        `json:"uuid"`       // stable across rebuilds of the same profile
-	Identifier    string        `json:"identifier"` // reverse-DNS, stable
-	Organisation  string        `json:"organisation,omitempty"`
-	Protocol      Protocol      `json:"protocol"`
-	Server        string        `json:"server"`
-	Addresses     []string      `json:"addresses,omitempty"` // IP addresses behind the server's name, where they are known
-	Login         string        `json:"login"`
-	Password      secret.Text   `json:"password,omitzero"`
-	PasswordMode  PasswordMode  `json:"keep"`
-	Scope         Scope         `json:"scope"`
-	Tunnel        Tunnel        `json:"tunnel"`
-	Routes        []string      `json:"routes"`
-	DNS           []string      `json:"dns"`
-	Domains       []string      `json:"domains"`
-	IPv6          IPv6          `json:"ipv6,omitempty"`
-	Connect       Connect       `json:"connect,omitempty"`
-	Demand        *Demand       `json:"demand,omitempty"`
-	Reconnect     bool          `json:"reconnect"`
-	Unmetered     bool          `json:"unmetered"`
-	Proxy         *Proxy        `json:"proxy,omitempty"`
-	Authority     string        `json:"authority,omitempty"` // PEM
-	Identity      *Identity     `json:"identity,omitempty"`
-	OldPacking    bool          `json:"old_packing,omitempty"`    // PKCS#12 as releases before PBES2 open it
-	LoginBeside   bool          `json:"login_beside,omitempty"`   // .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
-	AskPassphrase bool          `json:"ask_passphrase,omitempty"` // the passphrase of PKCS#12 is left out of the file and asked for
-	Site          *Site         `json:"site,omitempty"`           // networks behind a router
-	RouterFilter  bool          `json:"router_filter,omitempty"`  // rules go to where OpenWrt's own packet filter takes them up
-	L2TP          *L2TPSetting  `json:"l2tp,omitempty"`
-	IKEv2         *IKEv2Setting `json:"ikev2,omitempty"`
-	PPTP          *PPTPSetting  `json:"pptp,omitempty"`
-	SSTP          *SSTPSetting  `json:"sstp,omitempty"`
-	TLS           *TLSSetting   `json:"tls,omitempty"`
+	Name         string   `json:"name"`
+	UUID         string   `json:"uuid"`       // stable across rebuilds of the same profile
+	Identifier   string   `json:"identifier"` // reverse-DNS, stable
+	Organisation string   `json:"organisation,omitempty"`
+	Protocol     Protocol `json:"protocol"`
+	Server       string   `json:"server"`
+	// IP addresses behind the server's name, where they are known
+	Addresses    []string     `json:"addresses,omitempty"`
+	Login        string       `json:"login"`
+	Password     secret.Text  `json:"password,omitzero"`
+	PasswordMode PasswordMode `json:"keep"`
+	Scope        Scope        `json:"scope"`
+	Tunnel       Tunnel       `json:"tunnel"`
+	Routes       []string     `json:"routes"`
+	DNS          []string     `json:"dns"`
+	Domains      []string     `json:"domains"`
+	IPv6         IPv6         `json:"ipv6,omitempty"`
+	Connect      Connect      `json:"connect,omitempty"`
+	Demand       *Demand      `json:"demand,omitempty"`
+	// in place of Demand, where a file has rules that say more
+	DemandRules []DemandRule `json:"demand_rules,omitempty"`
+	Reconnect   bool         `json:"reconnect"`
+	Unmetered   bool         `json:"unmetered"`
+	Proxy       *Proxy       `json:"proxy,omitempty"`
+	Authority   string       `json:"authority,omitempty"` // PEM
+	Identity    *Identity    `json:"identity,omitempty"`
+	// PKCS#12 as releases before PBES2 open it
+	OldPacking bool `json:"old_packing,omitempty"`
+	// .ovpn: the sign-in is a file of its own, as clients before 2.6 read it
+	LoginBeside bool `json:"login_beside,omitempty"`
+	// the passphrase of PKCS#12 is left out of the file and asked for
+	AskPassphrase bool  `json:"ask_passphrase,omitempty"`
+	Site          *Site `json:"site,omitempty"` // networks behind a router
+	// rules go to where OpenWrt's own packet filter takes them up
+	RouterFilter bool          `json:"router_filter,omitempty"`
+	L2TP         *L2TPSetting  `json:"l2tp,omitempty"`
+	IKEv2        *IKEv2Setting `json:"ikev2,omitempty"`
+	PPTP         *PPTPSetting  `json:"pptp,omitempty"`
+	SSTP         *SSTPSetting  `json:"sstp,omitempty"`
+	TLS          *TLSSetting   `json:"tls,omitempty"`
+}
+
+// DemandRule is one of a list of which the first that fits the network counts; all of its
+// conditions must hold (Apple, Device Management, VPN.IKEv2.OnDemandRulesElement).
+type DemandRule struct {
+	Action    string          `json:"action"` // one of DemandActions
+	Interface string          `json:"interface,omitempty"`
+	Networks  []string        `json:"networks,omitempty"` // names of wireless networks
+	Suffixes  []string        `json:"suffixes,omitempty"` // DNS domains
+	Servers   []string        `json:"servers,omitempty"`  // DNS servers
+	Probe     string          `json:"probe,omitempty"`    // URL that must respond
+	Domains   []DemandDomains `json:"domains,omitempty"`  // of evaluate alone
+}
+
+// DemandDomains says what a lookup in some domains does: connect if it fails, or never connect.
+type DemandDomains struct {
+	Never   bool     `json:"never,omitempty"`
+	Domains []string `json:"domains"`
+	Servers []string `json:"servers,omitempty"`
+	Probe   string   `json:"probe,omitempty"`
+}
+
+// Actions of a DemandRule.
+const (
+	DemandConnect    = "connect"
+	DemandDisconnect = "disconnect"
+	DemandEvaluate   = "evaluate"
+	DemandIgnore     = "ignore"
+)
+
+// Always tells whether a rule fits every network, so that none after it is reached.
+func (r DemandRule) Always() bool {
+	return r.Interface == "" && r.Probe == "" && len(r.Networks)+len(r.Suffixes)+len(r.Servers) == 0
 }
 
 // Identity is a certificate with its key, both in PEM form.
@@ -63,24 +103,26 @@ type L2TPSetting struct {
 	IKE        []string          `json:"ike"`
 	ESP        []string          `json:"esp"`
 	BehindNAT  bool              `json:"behind_nat"`
-	RemoteID   string            `json:"remote_id,omitempty"` // by certificate: what the gateway says it is
+	// by certificate: what the gateway says it is
+	RemoteID string `json:"remote_id,omitempty"`
 }
 
 // IKEv2Setting is the part that only IKEv2 has. Lifetimes are in minutes, DPD in
 // seconds; 0 leaves them to the client.
 type IKEv2Setting struct {
-	Auth            IKEv2Auth   `json:"auth"`
-	PSK             secret.Text `json:"psk,omitzero"`
-	LocalID         string      `json:"local_id,omitempty"`
-	RemoteID        string      `json:"remote_id"`
-	Issuer          string      `json:"issuer,omitempty"` // common name of the CA that issued the gateway's certificate
-	IKE             []string    `json:"ike"`
-	ESP             []string    `json:"esp"`
-	IKELifetime     int         `json:"ike_lifetime,omitempty"`
-	ChildLifetime   int         `json:"child_lifetime,omitempty"`
-	DPD             int         `json:"dpd,omitempty"`
-	NoMOBIKE        bool        `json:"no_mobike,omitempty"`
-	NoFragmentation bool        `json:"no_fragmentation,omitempty"`
+	Auth     IKEv2Auth   `json:"auth"`
+	PSK      secret.Text `json:"psk,omitzero"`
+	LocalID  string      `json:"local_id,omitempty"`
+	RemoteID string      `json:"remote_id"`
+	// common name of the CA that issued the gateway's certificate
+	Issuer          string   `json:"issuer,omitempty"`
+	IKE             []string `json:"ike"`
+	ESP             []string `json:"esp"`
+	IKELifetime     int      `json:"ike_lifetime,omitempty"`
+	ChildLifetime   int      `json:"child_lifetime,omitempty"`
+	DPD             int      `json:"dpd,omitempty"`
+	NoMOBIKE        bool     `json:"no_mobike,omitempty"`
+	NoFragmentation bool     `json:"no_fragmentation,omitempty"`
 }
 
 // PPTPSetting is the part that only PPTP has.
@@ -118,7 +160,13 @@ type ControlWrap struct {
 
 // Settings tells whether the settings of the connection's protocol are there.
 func (c Connection) Settings() bool {
-	return map[Protocol]bool{L2TP: c.L2TP != nil, IKEv2: c.IKEv2 != nil, PPTP: c.PPTP != nil, SSTP: c.SSTP != nil, TLS: c.TLS != nil}[c.Protocol]
+	return map[Protocol]bool{
+		L2TP:  c.L2TP != nil,
+		IKEv2: c.IKEv2 != nil,
+		PPTP:  c.PPTP != nil,
+		SSTP:  c.SSTP != nil,
+		TLS:   c.TLS != nil,
+	}[c.Protocol]
 }
 
 // PPP lists the PPP methods, where the protocol has any.
@@ -195,20 +243,46 @@ func part[T any](p *T, inside func(*T)) *T {
 // Clone copies the connection deeply.
 func (c Connection) Clone() Connection {
 	c.Addresses = slices.Clone(c.Addresses)
-	c.Routes, c.DNS, c.Domains = slices.Clone(c.Routes), slices.Clone(c.DNS), slices.Clone(c.Domains)
+	c.Routes, c.DNS, c.Domains = slices.Clone(
+		c.Routes,
+	), slices.Clone(
+		c.DNS,
+	), slices.Clone(
+		c.Domains,
+	)
 	c.Demand = part(c.Demand, func(d *Demand) {
-		d.Networks, d.Suffixes, d.Domains = slices.Clone(d.Networks), slices.Clone(d.Suffixes), slices.Clone(d.Domains)
+		d.Networks, d.Suffixes, d.Domains = slices.Clone(
+			d.Networks,
+		), slices.Clone(
+			d.Suffixes,
+		), slices.Clone(
+			d.Domains,
+		)
 	})
+	c.DemandRules = slices.Clone(c.DemandRules) // nothing changes one
 	c.Proxy = part(c.Proxy, func(p *Proxy) { p.Bypass = slices.Clone(p.Bypass) })
 	c.Identity, c.Site = part(c.Identity, nil), c.Site.Clone()
 	c.L2TP = part(c.L2TP, func(l *L2TPSetting) {
 		l.PPP, l.IKE, l.ESP = slices.Clone(l.PPP), slices.Clone(l.IKE), slices.Clone(l.ESP)
 	})
-	c.IKEv2 = part(c.IKEv2, func(s *IKEv2Setting) { s.IKE, s.ESP = slices.Clone(s.IKE), slices.Clone(s.ESP) })
-	c.PPTP = part(c.PPTP, func(s *PPTPSetting) { s.PPP, s.MPPE = slices.Clone(s.PPP), slices.Clone(s.MPPE) })
+	c.IKEv2 = part(
+		c.IKEv2,
+		func(s *IKEv2Setting) { s.IKE, s.ESP = slices.Clone(s.IKE), slices.Clone(s.ESP) },
+	)
+	c.PPTP = part(
+		c.PPTP,
+		func(s *PPTPSetting) { s.PPP, s.MPPE = slices.Clone(s.PPP), slices.Clone(s.MPPE) },
+	)
 	c.SSTP = part(c.SSTP, func(s *SSTPSetting) { s.PPP = slices.Clone(s.PPP) })
 	c.TLS = part(c.TLS, func(s *TLSSetting) {
-		s.Remotes, s.Ciphers, s.Control = slices.Clone(s.Remotes), slices.Clone(s.Ciphers), part(s.Control, nil)
+		s.Remotes, s.Ciphers, s.Control = slices.Clone(
+			s.Remotes,
+		), slices.Clone(
+			s.Ciphers,
+		), part(
+			s.Control,
+			nil,
+		)
 	})
 	return c
 }

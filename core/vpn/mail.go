@@ -19,17 +19,27 @@ const (
 
 // Mail says how the service sends emails. Without a server it sends none.
 type Mail struct {
-	Version     int          `json:"version" readOnly:"true"`
-	Server      string       `json:"server" doc:"Host name of the mail server; empty sends no emails"`
-	Port        int          `json:"port" required:"false" doc:"0 means 587 for starttls and 465 for tls"`
-	Security    MailSecurity `json:"security" required:"false" doc:"How TLS begins: starttls or tls"`
-	Login       string       `json:"login,omitempty" doc:"Login at the server; empty if it requires none"`
-	Password    *secret.Text `json:"password,omitempty" writeOnly:"true" doc:"Never read back. Leave it out to keep it, null removes it"`
-	PasswordSet bool         `json:"password_set" readOnly:"true" doc:"A password is stored"`
-	From        string       `json:"from" required:"false" doc:"Mail address of the sender"`
-	Authority   string       `json:"authority,omitempty" doc:"CAs of the server's certificate, PEM; empty trusts those of the system"`
-	Reminders   []string     `json:"reminders" required:"false" doc:"Email addresses that get reminders of expiry"`
-	Damaged     bool         `json:"damaged,omitempty" readOnly:"true" doc:"A password is stored but cannot be read any more: set it again"`
+	Version int `json:"version" readOnly:"true"`
+	// Host name of the mail server; empty sends no emails.
+	Server string `json:"server"`
+	// 0 means 587 for starttls and 465 for tls.
+	Port int `json:"port" required:"false"`
+	// How TLS begins: starttls or tls.
+	Security MailSecurity `json:"security" required:"false"`
+	// Login at the server; empty if it requires none.
+	Login string `json:"login,omitempty"`
+	// Never read back. Leave it out to keep it, null removes it.
+	Password *secret.Text `json:"password,omitempty" writeOnly:"true"`
+	// A password is stored.
+	PasswordSet bool `json:"password_set" readOnly:"true"`
+	// Mail address of the sender.
+	From string `json:"from" required:"false"`
+	// CAs of the server's certificate, PEM; empty trusts those of the system.
+	Authority string `json:"authority,omitempty"`
+	// Email addresses that get reminders of expiry.
+	Reminders []string `json:"reminders" required:"false"`
+	// A password is stored but cannot be read any more: set it again.
+	Damaged bool `json:"damaged,omitempty" readOnly:"true"`
 }
 
 // Validate reports every field of the settings that cannot be accepted.
@@ -47,7 +57,12 @@ func (m *Mail) Validate() error {
 	in.secret("/password", m.Password)
 	if m.Authority != "" {
 		if _, err := pki.Certificates(m.Authority); err != nil {
-			in.add("/authority", err.Error(), "certificates in PEM form", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+			in.add(
+				"/authority",
+				err.Error(),
+				"certificates in PEM form",
+				"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+			)
 		}
 	}
 	each(in, "/reminders", m.Reminders, in.address)

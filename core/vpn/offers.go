@@ -16,7 +16,13 @@ type Offers struct {
 
 // Has tells whether a protocol is offered.
 func (o Offers) Has(p Protocol) bool {
-	return map[Protocol]bool{L2TP: o.L2TP != nil, IKEv2: o.IKEv2 != nil, PPTP: o.PPTP != nil, SSTP: o.SSTP != nil, TLS: o.TLS != nil}[p]
+	return map[Protocol]bool{
+		L2TP:  o.L2TP != nil,
+		IKEv2: o.IKEv2 != nil,
+		PPTP:  o.PPTP != nil,
+		SSTP:  o.SSTP != nil,
+		TLS:   o.TLS != nil,
+	}[p]
 }
 
 // Protocols are those that are offered, in the order of Protocols.
@@ -117,84 +123,144 @@ func (a TLSAuth) NeedsPassword() bool { return a != TLSCertificate }
 // L2TPOffer is L2TP over IPsec (RFC 3193) with IKEv1 (RFC 2409). Proposals are written
 // as aes256-sha256-modp2048; an ESP proposal without a group has no PFS.
 type L2TPOffer struct {
-	Auth       []MachineAuth     `json:"auth" required:"false" doc:"How the machines prove themselves: psk, certificate. Empty means psk"`
-	PSK        *secret.Text      `json:"psk,omitempty" writeOnly:"true" doc:"Pre-shared key; never read back. Leave it out to keep it, null removes it"`
-	PSKSet     bool              `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
-	Aggressive bool              `json:"aggressive" required:"false" doc:"IKEv1 aggressive mode in the place of main mode"`
-	Group      string            `json:"group,omitempty" doc:"Group name: the identity that clients send with the key"`
-	RemoteID   string            `json:"remote_id,omitempty" doc:"By certificate: identity that the gateway sends; empty means the subject of its certificate, or else its address"`
-	Authority  string            `json:"authority,omitempty" doc:"Authorities of the gateway's certificate, PEM"`
-	PPP        []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes: eap, mschapv2, mschap, chap, pap"`
-	IKE        []string          `json:"ike" required:"false" doc:"IKE proposals that the gateway takes"`
-	ESP        []string          `json:"esp" required:"false" doc:"ESP proposals that the gateway takes"`
+	// Machine authentication: psk or certificate; empty means psk.
+	Auth []MachineAuth `json:"auth" required:"false"`
+	// Pre-shared key; never read back. Leave it out to keep it, null removes it.
+	PSK *secret.Text `json:"psk,omitempty" writeOnly:"true"`
+	// A pre-shared key is stored.
+	PSKSet bool `json:"psk_set" readOnly:"true"`
+	// IKEv1 aggressive mode instead of main mode.
+	Aggressive bool `json:"aggressive" required:"false"`
+	// Group name: the identity that clients send with the key.
+	Group string `json:"group,omitempty"`
+	// Identity that the gateway sends with a certificate; empty means the certificate's
+	// subject, or else its address.
+	RemoteID string `json:"remote_id,omitempty"`
+	// CAs of its certificate, PEM.
+	Authority string `json:"authority,omitempty"`
+	// PPP authentication methods: eap, mschapv2, mschap, chap, pap.
+	PPP []suite.PPPMethod `json:"ppp" required:"false"`
+	// IKE proposals such as aes256-sha256-modp2048.
+	IKE []string `json:"ike" required:"false"`
+	// ESP proposals such as aes256-sha256.
+	ESP []string `json:"esp" required:"false"`
 }
 
 // IKEv2Offer is IKEv2 (RFC 7296). Lifetimes are in minutes, DPD in seconds; 0 leaves
 // them to the client. An ESP proposal with a group has PFS.
 type IKEv2Offer struct {
-	Auth            []IKEv2Auth  `json:"auth" required:"false" doc:"How clients prove themselves: eap-tls, certificate, eap-mschapv2, psk"`
-	PSK             *secret.Text `json:"psk,omitempty" writeOnly:"true" doc:"Pre-shared key; never read back. Leave it out to keep it, null removes it"`
-	PSKSet          bool         `json:"psk_set" readOnly:"true" doc:"A pre-shared key is stored"`
-	RemoteID        string       `json:"remote_id,omitempty" doc:"Identity that the gateway sends; empty means its address"`
-	LocalID         string       `json:"local_id,omitempty" doc:"Identity that clients with a pre-shared key send; others send the name in their certificate or their login"`
-	Authority       string       `json:"authority,omitempty" doc:"Authorities of the gateway's certificate, PEM; empty where devices know them already"`
-	IKE             []string     `json:"ike" required:"false" doc:"IKE proposals that the gateway takes"`
-	ESP             []string     `json:"esp" required:"false" doc:"ESP proposals that the gateway takes; with a group there is PFS"`
-	IKELifetime     int          `json:"ike_lifetime" required:"false" doc:"Lifetime of the IKE association in minutes; 0 leaves it to the client"`
-	ChildLifetime   int          `json:"child_lifetime" required:"false" doc:"Lifetime of a child association in minutes; 0 leaves it to the client"`
-	DPD             int          `json:"dpd" required:"false" doc:"Seconds between checks that the other end lives; 0 leaves it to the client"`
-	NoMOBIKE        bool         `json:"no_mobike" required:"false" doc:"The gateway cannot follow a client to another address (RFC 4555)"`
-	NoFragmentation bool         `json:"no_fragmentation" required:"false" doc:"The gateway does not take fragments of IKE messages (RFC 7383)"`
+	// Client authentication: eap-tls, certificate, eap-mschapv2, psk.
+	Auth []IKEv2Auth `json:"auth" required:"false"`
+	// Pre-shared key; never read back. Leave it out to keep it, null removes it.
+	PSK *secret.Text `json:"psk,omitempty" writeOnly:"true"`
+	// A pre-shared key is stored.
+	PSKSet bool `json:"psk_set" readOnly:"true"`
+	// Identity that the gateway sends; empty means its address.
+	RemoteID string `json:"remote_id,omitempty"`
+	// Identity that clients with a pre-shared key send; others send the name in their
+	// certificate or their login.
+	LocalID string `json:"local_id,omitempty"`
+	// CAs of its certificate, PEM; empty if devices trust them already.
+	Authority string `json:"authority,omitempty"`
+	// IKE proposals such as aes256-sha256-ecp256.
+	IKE []string `json:"ike" required:"false"`
+	// ESP proposals such as aes256gcm16-ecp256; with a group there is PFS.
+	ESP []string `json:"esp" required:"false"`
+	// Lifetime of the IKE SA in minutes; 0 leaves it to the client.
+	IKELifetime int `json:"ike_lifetime" required:"false"`
+	// Lifetime of a child SA in minutes; 0 leaves it to the client.
+	ChildLifetime int `json:"child_lifetime" required:"false"`
+	// Seconds between dead peer detection messages; 0 leaves it to the client.
+	DPD int `json:"dpd" required:"false"`
+	// The gateway does not support MOBIKE (RFC 4555).
+	NoMOBIKE bool `json:"no_mobike" required:"false"`
+	// The gateway does not support IKE fragmentation (RFC 7383).
+	NoFragmentation bool `json:"no_fragmentation" required:"false"`
 }
 
 // PPTPOffer is PPTP (RFC 2637). MPPE lists the strengths of encryption that the gateway
 // takes (RFC 3078); without any the link is not encrypted.
 type PPTPOffer struct {
-	PPP      []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes"`
-	MPPE     []suite.MPPE      `json:"mppe" required:"false" doc:"MPPE strengths in bits that the gateway takes: 128, 56, 40"`
-	Stateful bool              `json:"stateful" required:"false" doc:"MPPE keeps its state from packet to packet"`
+	// PPP authentication methods.
+	PPP []suite.PPPMethod `json:"ppp" required:"false"`
+	// MPPE key lengths in bits: 128, 56, 40.
+	MPPE []suite.MPPE `json:"mppe" required:"false"`
+	// MPPE keeps its state from packet to packet.
+	Stateful bool `json:"stateful" required:"false"`
 }
 
 // SSTPOffer is SSTP (MS-SSTP): PPP in TLS.
 type SSTPOffer struct {
-	Port       int               `json:"port" required:"false" doc:"TCP port; 0 means 443"`
-	PPP        []suite.PPPMethod `json:"ppp" required:"false" doc:"PPP authentication methods that the gateway takes"`
-	Authority  string            `json:"authority,omitempty" doc:"Authorities of the gateway's certificate, PEM; empty where devices know them already"`
-	ServerName string            `json:"server_name,omitempty" doc:"Name in the gateway's certificate; empty means its address"`
+	// TCP port; 0 means 443.
+	Port int `json:"port" required:"false"`
+	// PPP authentication methods.
+	PPP []suite.PPPMethod `json:"ppp" required:"false"`
+	// CAs of its certificate, PEM; empty if devices trust them already.
+	Authority string `json:"authority,omitempty"`
+	// Name in its certificate; empty means its address.
+	ServerName string `json:"server_name,omitempty"`
 }
 
 // Remote is one way to reach a gateway by the TLS tunnel.
 type Remote struct {
-	Address   string    `json:"address,omitempty" doc:"Host name or IP address; empty means the gateway's"`
-	Port      int       `json:"port"`
-	Transport Transport `json:"transport" doc:"udp or tcp"`
+	// Host name or IP address; empty means the gateway's.
+	Address string `json:"address,omitempty"`
+	// Port.
+	Port int `json:"port"`
+	// udp or tcp.
+	Transport Transport `json:"transport"`
 }
 
 // ControlKey wraps the control channel of the TLS tunnel.
 type ControlKey struct {
-	Kind      ControlKind  `json:"kind" doc:"auth, crypt or crypt-v2"`
-	Direction string       `json:"direction,omitempty" doc:"Direction of an auth key on the client: 0, 1 or empty for both ways"`
-	Key       *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"The key file; never read back"`
-	KeySet    bool         `json:"key_set" readOnly:"true" doc:"A key is stored"`
+	// Type of the control-channel key: crypt-v2, crypt or auth.
+	Kind ControlKind `json:"kind"`
+	// Direction of an auth key on clients: 0, 1 or empty for both.
+	Direction string `json:"direction,omitempty"`
+	// File with the control-channel key; never read back.
+	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
+	// A key is stored.
+	KeySet bool `json:"key_set" readOnly:"true"`
 }
 
 // TLSOffer is the TLS tunnel whose client files are .ovpn. Remotes are tried in their
 // order.
 type TLSOffer struct {
-	Remotes    []Remote    `json:"remotes" required:"false" doc:"Ways to reach the gateway, tried in this order"`
-	Auth       []TLSAuth   `json:"auth" required:"false" doc:"How clients prove themselves: certificate-password, certificate, password"`
-	Authority  string      `json:"authority,omitempty" doc:"Authorities of the gateway's certificate, PEM"`
+	// Remotes, in order of preference.
+	Remotes []Remote `json:"remotes" required:"false"`
+	// Client authentication: certificate-password, certificate, password.
+	Auth []TLSAuth `json:"auth" required:"false"`
+	// CAs of its certificate, PEM.
+	Authority string `json:"authority,omitempty"`
+	// Key of the control channel.
 	ControlKey *ControlKey `json:"control_key,omitempty"`
-	Ciphers    []string    `json:"ciphers" required:"false" doc:"Data ciphers in order, such as AES-256-GCM"`
-	Digest     string      `json:"digest,omitempty" doc:"Digest for ciphers without their own and for an auth key, such as SHA256"`
-	MinTLS     string      `json:"min_tls,omitempty" doc:"Lowest TLS version: 1.2 or 1.3"`
-	ServerName string      `json:"server_name,omitempty" doc:"Name that the gateway's certificate must have; empty checks only that it is a server's"`
-	Keepalive  int         `json:"keepalive" required:"false" doc:"Seconds between keepalives; 0 leaves it to the gateway"`
+	// Data ciphers such as AES-256-GCM, in order of preference.
+	Ciphers []string `json:"ciphers" required:"false"`
+	// Digest such as SHA256, for an auth key and for ciphers without their own.
+	Digest string `json:"digest,omitempty"`
+	// Minimum TLS version: 1.2 or 1.3.
+	MinTLS string `json:"min_tls,omitempty"`
+	// Name in its certificate; empty checks only that it is a server's.
+	ServerName string `json:"server_name,omitempty"`
+	// Seconds between keepalives; 0 leaves it to the gateway.
+	Keepalive int `json:"keepalive" required:"false"`
 }
 
 // Hidden is a copy of the offers without their secrets.
 func (o Offers) Hidden() Offers {
-	o.L2TP, o.IKEv2 = part(o.L2TP, func(l *L2TPOffer) { l.PSK = nil }), part(o.IKEv2, func(i *IKEv2Offer) { i.PSK = nil })
-	o.TLS = part(o.TLS, func(t *TLSOffer) { t.ControlKey = part(t.ControlKey, func(k *ControlKey) { k.Key = nil }) })
+	o.L2TP, o.IKEv2 = part(
+		o.L2TP,
+		func(l *L2TPOffer) { l.PSK = nil },
+	), part(
+		o.IKEv2,
+		func(i *IKEv2Offer) { i.PSK = nil },
+	)
+	o.TLS = part(
+		o.TLS,
+		func(t *TLSOffer) {
+			t.ControlKey = part(t.ControlKey,
+				func(k *ControlKey) { k.Key = nil })
+		},
+	)
 	return o
 }

@@ -23,12 +23,22 @@ const (
 func (in *inspector) offers(o Offers) {
 	ppp := func(at string, list []suite.PPPMethod) {
 		if len(list) == 0 {
-			in.add(at, "nothing", "at least one PPP authentication method", "write for example mschapv2")
+			in.add(
+				at,
+				"nothing",
+				"at least one PPP authentication method",
+				"write for example mschapv2",
+			)
 		}
 		each(in, at, list, func(p string, m suite.PPPMethod) { oneOf(in, p, m, suite.PPPMethods) })
 	}
 	if l := o.L2TP; l != nil {
-		each(in, "/offers/l2tp/auth", l.Auth, func(p string, a MachineAuth) { oneOf(in, p, a, MachineAuths) })
+		each(
+			in,
+			"/offers/l2tp/auth",
+			l.Auth,
+			func(p string, a MachineAuth) { oneOf(in, p, a, MachineAuths) },
+		)
 		in.secret("/offers/l2tp/psk", l.PSK)
 		in.text("/offers/l2tp/group", l.Group, maxName, false)
 		in.authority("/offers/l2tp/authority", l.Authority)
@@ -38,9 +48,19 @@ func (in *inspector) offers(o Offers) {
 	}
 	if i := o.IKEv2; i != nil {
 		if len(i.Auth) == 0 {
-			in.add("/offers/ikev2/auth", "nothing", "at least one way for clients to prove themselves", "write for example eap-mschapv2")
+			in.add(
+				"/offers/ikev2/auth",
+				"nothing",
+				"at least one way for clients to prove themselves",
+				"write for example eap-mschapv2",
+			)
 		}
-		each(in, "/offers/ikev2/auth", i.Auth, func(p string, a IKEv2Auth) { oneOf(in, p, a, IKEv2Auths) })
+		each(
+			in,
+			"/offers/ikev2/auth",
+			i.Auth,
+			func(p string, a IKEv2Auth) { oneOf(in, p, a, IKEv2Auths) },
+		)
 		in.secret("/offers/ikev2/psk", i.PSK)
 		in.text("/offers/ikev2/remote_id", i.RemoteID, maxLogin, false)
 		in.text("/offers/ikev2/local_id", i.LocalID, maxLogin, false)
@@ -53,7 +73,12 @@ func (in *inspector) offers(o Offers) {
 	}
 	if p := o.PPTP; p != nil {
 		ppp("/offers/pptp/ppp", p.PPP)
-		each(in, "/offers/pptp/mppe", p.MPPE, func(at string, m suite.MPPE) { oneOf(in, at, m, suite.MPPEs) })
+		each(
+			in,
+			"/offers/pptp/mppe",
+			p.MPPE,
+			func(at string, m suite.MPPE) { oneOf(in, at, m, suite.MPPEs) },
+		)
 	}
 	if s := o.SSTP; s != nil {
 		in.number("/offers/sstp/port", s.Port, maxPort)
@@ -70,19 +95,34 @@ func (in *inspector) offers(o Offers) {
 
 func (in *inspector) tls(t *TLSOffer) {
 	if len(t.Remotes) == 0 {
-		in.add("/offers/tls/remotes", "nothing", "at least one port and transport", "write for example port 1194, udp")
+		in.add(
+			"/offers/tls/remotes",
+			"nothing",
+			"at least one port and transport",
+			"write for example port 1194, udp",
+		)
 	}
 	each(in, "/offers/tls/remotes", t.Remotes, func(at string, r Remote) {
 		if r.Address != "" {
 			in.host(at+"/address", r.Address)
 		}
 		if r.Port < 1 || r.Port > maxPort {
-			in.add(at+"/port", fmt.Sprint(r.Port), "a port from 1 to 65535", "write for example 1194")
+			in.add(
+				at+"/port",
+				fmt.Sprint(r.Port),
+				"a port from 1 to 65535",
+				"write for example 1194",
+			)
 		}
 		oneOf(in, at+"/transport", r.Transport, Transports)
 	})
 	if len(t.Auth) == 0 {
-		in.add("/offers/tls/auth", "nothing", "at least one way for clients to prove themselves", "write for example certificate")
+		in.add(
+			"/offers/tls/auth",
+			"nothing",
+			"at least one way for clients to prove themselves",
+			"write for example certificate",
+		)
 	}
 	each(in, "/offers/tls/auth", t.Auth, func(p string, a TLSAuth) { oneOf(in, p, a, TLSAuths) })
 	in.authority("/offers/tls/authority", t.Authority)
@@ -98,7 +138,12 @@ func (in *inspector) tls(t *TLSOffer) {
 		}
 		return l
 	}
-	each(in, "/offers/tls/ciphers", t.Ciphers, func(at, v string) { oneOf(in, at, v, names(suite.DataCiphers)) })
+	each(
+		in,
+		"/offers/tls/ciphers",
+		t.Ciphers,
+		func(at, v string) { oneOf(in, at, v, names(suite.DataCiphers)) },
+	)
 	oneOf(in, "/offers/tls/digest", t.Digest, append(names(suite.Digests), ""))
 	oneOf(in, "/offers/tls/min_tls", t.MinTLS, []string{"", "1.0", "1.1", "1.2", "1.3"})
 	in.text("/offers/tls/server_name", t.ServerName, maxHost, false)
@@ -107,7 +152,12 @@ func (in *inspector) tls(t *TLSOffer) {
 
 func (in *inspector) number(pointer string, n, limit int) {
 	if n < 0 || n > limit {
-		in.add(pointer, fmt.Sprint(n), fmt.Sprintf("a number from 0 to %d", limit), "correct the number")
+		in.add(
+			pointer,
+			fmt.Sprint(n),
+			fmt.Sprintf("a number from 0 to %d", limit),
+			"correct the number",
+		)
 	}
 }
 
@@ -116,24 +166,44 @@ func (in *inspector) authority(pointer, text string) {
 		return
 	}
 	if _, err := pki.Certificates(text); err != nil {
-		in.add(pointer, err.Error(), "certificates in PEM form", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		in.add(
+			pointer,
+			err.Error(),
+			"certificates in PEM form",
+			"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+		)
 	}
 }
 
 func (in *inspector) identity(id *DeviceIdentity) {
 	list, err := pki.Certificates(id.Certificate)
 	if err != nil {
-		in.add("/identity/certificate", err.Error(), "the device's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+		in.add(
+			"/identity/certificate",
+			err.Error(),
+			"the device's certificate in PEM form, its own first",
+			"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+		)
 		return
 	}
 	switch {
 	case id.Key == nil:
-		in.add("/identity/key", "nothing", "the private key of the certificate", "paste the key file")
+		in.add(
+			"/identity/key",
+			"nothing",
+			"the private key of the certificate",
+			"paste the key file",
+		)
 	case id.Key.Reveal() == secret.Hidden:
 		in.secret("/identity/key", id.Key)
 	default:
 		if _, err := pki.Pair(pki.Bundle(list...), *id.Key); err != nil {
-			in.add("/identity/key", err.Error(), "the private key of the certificate, PEM without a passphrase", "paste the key that belongs to the certificate")
+			in.add(
+				"/identity/key",
+				err.Error(),
+				"the private key of the certificate, PEM without a passphrase",
+				"paste the key that belongs to the certificate",
+			)
 		}
 	}
 }
@@ -297,7 +367,12 @@ func (p *Pattern) Validate() error {
 	each(in, "/protocols", p.Protocols, func(at string, v Protocol) { oneOf(in, at, v, Protocols) })
 	for i, v := range p.Protocols {
 		if slices.Index(p.Protocols, v) < i {
-			in.add(fmt.Sprintf("/protocols/%d", i), shown(string(v)), "each protocol once", "remove it")
+			in.add(
+				fmt.Sprintf("/protocols/%d", i),
+				shown(string(v)),
+				"each protocol once",
+				"remove it",
+			)
 		}
 	}
 	oneOf(in, "/gateways", p.Gateways, append(Choices, ""))
@@ -305,7 +380,12 @@ func (p *Pattern) Validate() error {
 	oneOf(in, "/tunnel", p.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
 	each(in, "/routes", p.Routes, in.cidr)
 	if len(p.Routes) > 0 && p.Tunnel == TunnelFull {
-		in.add("/routes", "networks", "none, because the tunnel takes everything", "remove them or choose split")
+		in.add(
+			"/routes",
+			"networks",
+			"none, because the tunnel takes everything",
+			"remove them or choose split",
+		)
 	}
 	each(in, "/dns", p.DNS, in.ip)
 	each(in, "/domains", p.Domains, in.host)
@@ -315,7 +395,12 @@ func (p *Pattern) Validate() error {
 	in.web("/proxy/script", p.Proxy.Script)
 	if p.Proxy.Server != "" {
 		if _, _, ok := SplitPort(p.Proxy.Server); !ok {
-			in.add("/proxy/server", shown(p.Proxy.Server), "host and port such as proxy.skerryline.example:3128", "write host, colon and port")
+			in.add(
+				"/proxy/server",
+				shown(p.Proxy.Server),
+				"host and port such as proxy.skerryline.example:3128",
+				"write host, colon and port",
+			)
 		}
 	}
 	if p.Proxy.Script != "" && p.Proxy.Server != "" {
@@ -330,7 +415,12 @@ func (p *Pattern) Validate() error {
 		rest = strings.ReplaceAll(rest, "{"+w+"}", "")
 	}
 	if strings.ContainsAny(rest, "{}") {
-		in.add("/naming", shown(p.Naming), "words in braces out of "+strings.Join(NamingWords, ", "), "correct the word in braces")
+		in.add(
+			"/naming",
+			shown(p.Naming),
+			"words in braces out of "+strings.Join(NamingWords, ", "),
+			"correct the word in braces",
+		)
 	}
 	in.text("/note", p.Note, maxNote, false)
 	return in.err()

@@ -44,50 +44,84 @@ var (
 // Demand says when a device that connects on demand does so: not in trusted networks,
 // and elsewhere for the domains, over the interface, or where the probe does not answer.
 type Demand struct {
-	Networks  []string `json:"networks" required:"false" doc:"Names of wireless networks in which no connection is wanted"`
-	Suffixes  []string `json:"suffixes" required:"false" doc:"DNS suffixes of networks in which no connection is wanted"`
-	Domains   []string `json:"domains" required:"false" doc:"Connect when a name in these domains is looked up"`
-	Probe     string   `json:"probe,omitempty" doc:"A web address inside; while it answers, no connection is wanted"`
-	Interface string   `json:"interface,omitempty" doc:"Only over wifi, cellular or ethernet; empty means any"`
+	// On demand: names of wireless networks where the device stays disconnected.
+	Networks []string `json:"networks" required:"false"`
+	// On demand: DNS suffixes of networks where the device stays disconnected.
+	Suffixes []string `json:"suffixes" required:"false"`
+	// On demand: domains whose lookup makes the device connect.
+	Domains []string `json:"domains" required:"false"`
+	// On demand: internal URL; while it responds, the device stays disconnected.
+	Probe string `json:"probe,omitempty"`
+	// On demand: only over wifi, cellular or ethernet; empty means any.
+	Interface string `json:"interface,omitempty"`
 }
 
 // Empty tells whether there is no condition at all.
 func (d *Demand) Empty() bool {
-	return d == nil || len(d.Networks)+len(d.Suffixes)+len(d.Domains) == 0 && d.Probe == "" && d.Interface == ""
+	return d == nil ||
+		len(d.Networks)+len(d.Suffixes)+len(d.Domains) == 0 && d.Probe == "" && d.Interface == ""
 }
 
 // Proxy is the web proxy to be used while connected.
 type Proxy struct {
-	Script string   `json:"script,omitempty" doc:"Address of a proxy auto-configuration script"`
-	Server string   `json:"server,omitempty" doc:"Proxy as host:port"`
-	Bypass []string `json:"bypass" required:"false" doc:"Hosts and domains that are reached without the proxy"`
+	// URL of a proxy auto-configuration script.
+	Script string `json:"script,omitempty"`
+	// Web proxy as host:port.
+	Server string `json:"server,omitempty"`
+	// Hosts and domains that bypass the proxy.
+	Bypass []string `json:"bypass" required:"false"`
 }
 
 // Pattern says how a class of devices connects. Empty lists and values leave the choice
 // to the gateway's record or to planning.
 type Pattern struct {
 	Meta
-	Name       string       `json:"name" required:"true" doc:"Unique name"`
-	Groups     []string     `json:"groups" doc:"The class: devices of people in one of these groups; empty means of all"`
-	Platforms  []Platform   `json:"platforms" doc:"The class: devices of these platforms; empty means all"`
-	Protocols  []Protocol   `json:"protocols" doc:"Protocols in the order of preference; those left out are not used. Empty takes strongest first"`
-	Gateways   Choice       `json:"gateways,omitempty" doc:"listed (the first that the device can use), nearest, fastest (by the answer times that were measured), or each"`
-	Fallback   bool         `json:"fallback" doc:"A second gateway where the first one does not answer: in the same file where its format can, else by a connection of its own"`
-	GatewayIDs []string     `json:"gateway_ids" doc:"The gateways to choose from, in order; empty means all"`
-	Tunnel     Tunnel       `json:"tunnel,omitempty" doc:"full or split; empty goes by the gateway"`
-	Routes     []string     `json:"routes" doc:"Networks for a split tunnel; empty takes the gateway's"`
-	DNS        []string     `json:"dns" doc:"DNS servers; empty takes the gateway's"`
-	Domains    []string     `json:"domains" doc:"Internal domains; empty takes the gateway's"`
-	IPv6       IPv6         `json:"ipv6,omitempty" doc:"carried, refused or left; empty goes by the gateway"`
-	Connect    Connect      `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
-	Demand     Demand       `json:"demand" doc:"When to connect on demand"`
-	Reconnect  bool         `json:"reconnect" doc:"Connect again by itself after a break"`
-	Unmetered  bool         `json:"unmetered" doc:"Connect by itself only where traffic is not metered and not roaming"`
-	Proxy      Proxy        `json:"proxy"`
-	Password   PasswordMode `json:"password,omitempty" doc:"saved or asked; empty goes by the device"`
-	Scope      Scope        `json:"scope,omitempty" doc:"person or machine; empty goes by the device"`
-	Naming     string       `json:"naming,omitempty" doc:"How connections are named, with {organisation}, {gateway}, {city}, {protocol}, {person} and {device}"`
-	Note       string       `json:"note,omitempty"`
+	// Unique name.
+	Name string `json:"name" required:"true"`
+	// Devices of people in one of these groups; empty means all.
+	Groups []string `json:"groups"`
+	// Devices with one of these platforms; empty means all.
+	Platforms []Platform `json:"platforms"`
+	// Protocols in order of preference: ikev2, tls, sstp, l2tp, pptp; others are not used.
+	// Empty means strongest first.
+	Protocols []Protocol `json:"protocols"`
+	// Choice of the gateway: listed (the first that works), nearest, fastest (by measured
+	// response time) or each.
+	Gateways Choice `json:"gateways,omitempty"`
+	// Add a second gateway for when the first does not respond: in the same file if the format
+	// supports it, else as its own connection.
+	Fallback bool `json:"fallback"`
+	// Gateways to choose from, in order; empty means all.
+	GatewayIDs []string `json:"gateway_ids"`
+	// full or split; empty follows the gateway.
+	Tunnel Tunnel `json:"tunnel,omitempty"`
+	// Networks for a split tunnel, in CIDR form; empty uses the gateway's.
+	Routes []string `json:"routes"`
+	// DNS servers; empty uses the gateway's.
+	DNS []string `json:"dns"`
+	// Internal domains; empty uses the gateway's.
+	Domains []string `json:"domains"`
+	// IPv6 in the tunnel: carried, refused or left; empty follows the gateway.
+	IPv6 IPv6 `json:"ipv6,omitempty"`
+	// by-hand, at-sign-in, on-demand or always.
+	Connect Connect `json:"connect,omitempty"`
+	// When the device connects on demand.
+	Demand Demand `json:"demand"`
+	// Reconnect automatically.
+	Reconnect bool `json:"reconnect"`
+	// Connect automatically only on unmetered networks.
+	Unmetered bool `json:"unmetered"`
+	// Web proxy while connected.
+	Proxy Proxy `json:"proxy"`
+	// Password on the device: saved or asked; empty follows the device.
+	Password PasswordMode `json:"password,omitempty"`
+	// For whom the connection is installed: person or machine; empty follows the device.
+	Scope Scope `json:"scope,omitempty"`
+	// Template for connection names, with {organisation}, {gateway}, {city}, {protocol},
+	// {person} and {device}.
+	Naming string `json:"naming,omitempty"`
+	// Note for operators.
+	Note string `json:"note,omitempty"`
 }
 
 // DefaultNaming keeps several connections on one device apart.
@@ -125,7 +159,14 @@ func (in *inspector) web(pointer, v string) {
 		return
 	}
 	u, err := url.Parse(v)
-	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Hostname() == "" || u.User != nil || strings.ContainsAny(v, " \"'<>") {
-		in.add(pointer, shown(v), "a web address such as https://timetable.skerryline.example/", "correct it")
+	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Hostname() == "" ||
+		u.User != nil ||
+		strings.ContainsAny(v, " \"'<>") {
+		in.add(
+			pointer,
+			shown(v),
+			"a web address such as https://timetable.skerryline.example/",
+			"correct it",
+		)
 	}
 }

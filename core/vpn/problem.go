@@ -7,14 +7,23 @@ import (
 
 // Problem is one value that cannot be accepted.
 type Problem struct {
-	Pointer  string `json:"pointer" doc:"JSON pointer (RFC 6901) to the field"`
-	Found    string `json:"found" doc:"What was found; never a secret"`
-	Expected string `json:"expected" doc:"What is expected there"`
-	Fix      string `json:"fix,omitempty" doc:"What to do"`
+	// JSON pointer (RFC 6901) to the field.
+	Pointer string `json:"pointer"`
+	// What was found; never a secret.
+	Found string `json:"found"`
+	// What is expected there.
+	Expected string `json:"expected"`
+	// What to do.
+	Fix string `json:"fix,omitempty"`
 }
 
 func (p Problem) String() string {
-	s := fmt.Sprintf("%s: found %s, expected %s", strings.TrimPrefix(p.Pointer, "/"), p.Found, p.Expected)
+	s := fmt.Sprintf(
+		"%s: found %s, expected %s",
+		strings.TrimPrefix(p.Pointer, "/"),
+		p.Found,
+		p.Expected,
+	)
 	if p.Fix != "" {
 		s += "; " + p.Fix
 	}
@@ -34,3 +43,6 @@ func (p *Problems) Error() string {
 	}
 	return strings.Join(lines, "\n")
 }
+
+// Kind tells the kind of the error.
+func (p *Problems) Kind() Kind { return KindInvalid }

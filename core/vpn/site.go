@@ -9,8 +9,11 @@ import (
 // Site is what stands behind a router: hosts that reach the networks behind the gateway
 // through the router's connection.
 type Site struct {
-	Networks   []string `json:"networks" required:"true" doc:"Networks behind the router, in CIDR form"`
-	Masquerade bool     `json:"masquerade,omitempty" doc:"Hosts of the site leave by the one address that the gateway gives the router; nothing behind the gateway can begin a connection to them"`
+	// Networks behind the router (linux or openwrt), in CIDR form.
+	Networks []string `json:"networks" required:"true"`
+	// The router translates the site's addresses (NAT): nothing behind the gateway can open a
+	// connection to them.
+	Masquerade bool `json:"masquerade,omitempty"`
 }
 
 // Routers are the platforms that can connect a whole site.
@@ -32,10 +35,20 @@ func (c Connection) Behind() []string {
 // site accepts the networks behind a router: whole ones that do not overlap.
 func (in *inspector) site(d *Device) {
 	if !slices.Contains(Routers, d.Platform) {
-		in.add("/site", "a site behind a device of the platform "+string(d.Platform), "a router: linux or openwrt", "leave the site out, or correct the platform")
+		in.add(
+			"/site",
+			"a site behind a device of the platform "+string(d.Platform),
+			"a router: linux or openwrt",
+			"leave the site out, or correct the platform",
+		)
 	}
 	if len(d.Site.Networks) == 0 {
-		in.add("/site/networks", "nothing", "at least one network in CIDR form", "name the networks behind the router, or leave the site out")
+		in.add(
+			"/site/networks",
+			"nothing",
+			"at least one network in CIDR form",
+			"name the networks behind the router, or leave the site out",
+		)
 	}
 	var seen []netip.Prefix
 	each(in, "/site/networks", d.Site.Networks, func(at, v string) {
@@ -47,11 +60,21 @@ func (in *inspector) site(d *Device) {
 		case p != p.Masked():
 			in.add(at, shown(v), "a network without host bits", "write "+p.Masked().String())
 		case p.Bits() == 0:
-			in.add(at, shown(v), "a network of the site", "name the networks behind the router one by one")
+			in.add(
+				at,
+				shown(v),
+				"a network of the site",
+				"name the networks behind the router one by one",
+			)
 		}
 		for _, other := range seen {
 			if other.Overlaps(p) {
-				in.add(at, shown(v), fmt.Sprintf("a network that does not overlap %s", other), "remove the smaller one")
+				in.add(
+					at,
+					shown(v),
+					fmt.Sprintf("a network that does not overlap %s", other),
+					"remove the smaller one",
+				)
 			}
 		}
 		seen = append(seen, p)

@@ -50,7 +50,12 @@ func shown(v string) string {
 		return "nothing"
 	}
 	if runes := []rune(v); len(runes) > 60 {
-		return strconv.QuoteToGraphic(string(runes[:60])) + fmt.Sprintf(" and %d more characters", len(runes)-60)
+		return strconv.QuoteToGraphic(
+			string(runes[:60]),
+		) + fmt.Sprintf(
+			" and %d more characters",
+			len(runes)-60,
+		)
 	}
 	return strconv.QuoteToGraphic(v)
 }
@@ -68,12 +73,22 @@ func (in *inspector) text(pointer, v string, limit int, hidden bool) bool {
 		return false
 	}
 	if n := utf8.RuneCountInString(v); n > limit {
-		in.add(pointer, fmt.Sprintf("%d characters", n), fmt.Sprintf("at most %d", limit), "shorten it")
+		in.add(
+			pointer,
+			fmt.Sprintf("%d characters", n),
+			fmt.Sprintf("at most %d", limit),
+			"shorten it",
+		)
 		return false
 	}
 	for i, r := range v {
 		if unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r == 0xFFFE || r == 0xFFFF {
-			in.add(pointer, fmt.Sprintf("the control character U+%04X as %s", r, at(i)), "one line of printable text", "remove that character")
+			in.add(
+				pointer,
+				fmt.Sprintf("the control character U+%04X as %s", r, at(i)),
+				"one line of printable text",
+				"remove that character",
+			)
 			return false
 		}
 	}
@@ -93,7 +108,12 @@ func (in *inspector) secret(pointer string, t *secret.Text) {
 		return
 	}
 	if t.Reveal() == secret.Hidden {
-		in.add(pointer, "the mask that stands for a hidden secret", "the secret itself", "leave the field out to keep what is stored")
+		in.add(
+			pointer,
+			"the mask that stands for a hidden secret",
+			"the secret itself",
+			"leave the field out to keep what is stored",
+		)
 		return
 	}
 	in.text(pointer, t.Reveal(), maxSecret, true)
@@ -114,7 +134,12 @@ func oneOf[T ~string](in *inspector, pointer string, v T, allowed []T) {
 // each inspects the members of a list, within its bound.
 func each[T any](in *inspector, pointer string, list []T, look func(pointer string, v T)) {
 	if len(list) > maxList {
-		in.add(pointer, fmt.Sprintf("%d values", len(list)), fmt.Sprintf("at most %d", maxList), "join or remove some")
+		in.add(
+			pointer,
+			fmt.Sprintf("%d values", len(list)),
+			fmt.Sprintf("at most %d", maxList),
+			"join or remove some",
+		)
 		return
 	}
 	for i, v := range list {
@@ -122,14 +147,16 @@ func each[T any](in *inspector, pointer string, list []T, look func(pointer stri
 	}
 }
 
-// isLabel tells whether a text is a label of a host name (RFC 1123 §2.1); underscores are met in practice.
+// isLabel tells whether a text is a label of a host name (RFC 1123 §2.1); underscores are met in
+// practice.
 func isLabel(v string) bool {
 	if v == "" || len(v) > 63 || v[0] == '-' || v[len(v)-1] == '-' {
 		return false
 	}
 	for i := range len(v) {
 		c := v[i]
-		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' && c != '_' {
+		if (c < 'a' || c > 'z') && (c < 'A' || c > 'Z') && (c < '0' || c > '9') && c != '-' &&
+			c != '_' {
 			return false
 		}
 	}
@@ -148,9 +175,15 @@ func HostProblem(v string) (expected, fix string) {
 		return expected, "fill it in"
 	case strings.Contains(v, "://"):
 		rest := v[strings.Index(v, "://")+3:]
-		return expected + " without a scheme", fmt.Sprintf("write only %s", shown(strings.TrimRight(strings.SplitN(rest, "/", 2)[0], "/")))
+		return expected + " without a scheme", fmt.Sprintf(
+			"write only %s",
+			shown(strings.TrimRight(strings.SplitN(rest, "/", 2)[0], "/")),
+		)
 	case strings.ContainsAny(v, "/?#"):
-		return expected + " without a path", fmt.Sprintf("write only %s", shown(v[:strings.IndexAny(v, "/?#")]))
+		return expected + " without a path", fmt.Sprintf(
+			"write only %s",
+			shown(v[:strings.IndexAny(v, "/?#")]),
+		)
 	case strings.ContainsFunc(v, unicode.IsSpace):
 		return expected + " without spaces", "remove the space"
 	case strings.Contains(v, "@"):
@@ -158,18 +191,25 @@ func HostProblem(v string) (expected, fix string) {
 	case strings.HasPrefix(v, "[") && strings.HasSuffix(v, "]"):
 		return expected, "write the IPv6 address without brackets"
 	case strings.Count(v, ":") == 1:
-		return expected + " without a port", fmt.Sprintf("write only %s", shown(v[:strings.Index(v, ":")]))
+		return expected + " without a port", fmt.Sprintf(
+			"write only %s",
+			shown(v[:strings.Index(v, ":")]),
+		)
 	case len(v) > maxHost:
 		return fmt.Sprintf("a host name of at most %d characters", maxHost), "shorten it"
 	}
 	host := strings.TrimSuffix(v, ".")
 	digits := true
 	for part := range strings.SplitSeq(host, ".") {
-		if !utf8.ValidString(part) || strings.ContainsFunc(part, func(r rune) bool { return r > unicode.MaxASCII }) {
+		if !utf8.ValidString(part) ||
+			strings.ContainsFunc(part, func(r rune) bool { return r > unicode.MaxASCII }) {
 			return "a host name in its ASCII form", "write the international name in its xn-- form"
 		}
 		if !isLabel(part) {
-			return "a host name of labels with letters, digits and hyphens, joined by dots", "correct " + shown(part)
+			return "a host name of labels with letters, digits and hyphens, joined by dots",
+				"correct " + shown(
+					part,
+				)
 		}
 		if _, err := strconv.Atoi(part); err != nil {
 			digits = false
@@ -195,7 +235,12 @@ func (in *inspector) ip(pointer, v string) {
 		return
 	}
 	if _, err := netip.ParseAddr(v); err != nil {
-		in.add(pointer, shown(v), "an IP address such as 10.20.0.53 or 2001:db8::53", "write the number, not a name")
+		in.add(
+			pointer,
+			shown(v),
+			"an IP address such as 10.20.0.53 or 2001:db8::53",
+			"write the number, not a name",
+		)
 	}
 }
 
@@ -205,7 +250,12 @@ func (in *inspector) cidr(pointer, v string) {
 		return
 	}
 	if _, err := netip.ParsePrefix(v); err != nil {
-		in.add(pointer, shown(v), "a network in CIDR form such as 10.20.0.0/16", "write address, slash and prefix length")
+		in.add(
+			pointer,
+			shown(v),
+			"a network in CIDR form such as 10.20.0.0/16",
+			"write address, slash and prefix length",
+		)
 	}
 }
 
@@ -231,7 +281,12 @@ var (
 
 func degrees(in *inspector, pointer string, v *float64, limit float64) {
 	if v != nil && (*v < -limit || *v > limit || *v != *v) {
-		in.add(pointer, fmt.Sprint(*v), fmt.Sprintf("degrees from %g to %g", -limit, limit), "correct the number")
+		in.add(
+			pointer,
+			fmt.Sprint(*v),
+			fmt.Sprintf("degrees from %g to %g", -limit, limit),
+			"correct the number",
+		)
 	}
 }
 
@@ -245,12 +300,22 @@ func (p Place) Validate() error {
 func (in *inspector) place(p Place) {
 	in.text("/place/city", p.City, maxName, false)
 	if p.Country != "" && !country.MatchString(p.Country) {
-		in.add("/place/country", shown(p.Country), "two capital letters (ISO 3166-1)", "write for example NO")
+		in.add(
+			"/place/country",
+			shown(p.Country),
+			"two capital letters (ISO 3166-1)",
+			"write for example NO",
+		)
 	}
 	degrees(in, "/place/latitude", p.Latitude, 90)
 	degrees(in, "/place/longitude", p.Longitude, 180)
 	if (p.Latitude == nil) != (p.Longitude == nil) {
-		in.add("/place/latitude", "one of latitude and longitude", "both or none", "fill in the other")
+		in.add(
+			"/place/latitude",
+			"one of latitude and longitude",
+			"both or none",
+			"fill in the other",
+		)
 	}
 }
 
@@ -285,22 +350,49 @@ func (g *Gateway) Validate() error {
 	each(in, "/hosts", g.Hosts, in.host)
 	in.text("/note", g.Note, maxNote, false)
 	if g.LoadShare < 0 || g.LoadShare > 1000 {
-		in.add("/load_share", fmt.Sprint(g.LoadShare), "a number from 0 to 1000", "correct the number")
+		in.add(
+			"/load_share",
+			fmt.Sprint(g.LoadShare),
+			"a number from 0 to 1000",
+			"correct the number",
+		)
 	}
 	in.offers(g.Offers)
 	in.probeAt(g.ProbeAt)
 	if g.Certificate != "" {
 		if list, err := pki.Certificates(g.Certificate); err != nil {
-			in.add("/certificate", err.Error(), "the gateway's certificate in PEM form, its own first", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
+			in.add(
+				"/certificate",
+				err.Error(),
+				"the gateway's certificate in PEM form, its own first",
+				"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+			)
 		} else if list[0].IsCA {
-			in.add("/certificate", "the certificate of an authority", "the gateway's own", "put the authority beside the offers")
+			in.add(
+				"/certificate",
+				"the certificate of an authority",
+				"the gateway's own",
+				"put the authority beside the offers",
+			)
 		}
 	}
 	if g.ClientAuthority != "" {
 		if list, err := pki.Certificates(g.ClientAuthority); err != nil {
-			in.add("/client_authority", err.Error(), "certificates of authorities in PEM form", "paste the file from BEGIN CERTIFICATE to END CERTIFICATE")
-		} else if i := slices.IndexFunc(list, func(c *x509.Certificate) bool { return !c.IsCA }); i >= 0 {
-			in.add("/client_authority", "the certificate of "+shown(list[i].Subject.CommonName)+", which is no authority", "authorities that devices' certificates are checked against", "leave it out")
+			in.add(
+				"/client_authority",
+				err.Error(),
+				"certificates of authorities in PEM form",
+				"paste the file from BEGIN CERTIFICATE to END CERTIFICATE",
+			)
+		} else if i := slices.IndexFunc(list, func(c *x509.Certificate) bool {
+			return !c.IsCA
+		}); i >= 0 {
+			in.add(
+				"/client_authority",
+				"the certificate of "+shown(list[i].Subject.CommonName)+", which is no authority",
+				"authorities that devices' certificates are checked against",
+				"leave it out",
+			)
 		}
 	}
 	return in.err()
@@ -311,7 +403,12 @@ func (in *inspector) signIn(at string, s SignIn) {
 	oneOf(in, at+"/form", s.Form, LoginForms)
 	in.text(at+"/realm", s.Realm, maxLogin, false)
 	if s.Form != LoginPlain && strings.TrimSpace(s.Realm) == "" {
-		in.add(at+"/realm", "nothing", "a realm, because the form is "+string(s.Form), "fill it in or choose the form login")
+		in.add(
+			at+"/realm",
+			"nothing",
+			"a realm, because the form is "+string(s.Form),
+			"fill it in or choose the form login",
+		)
 	}
 }
 
@@ -324,7 +421,12 @@ func (in *inspector) probeAt(a *ProbeAt) {
 	}
 	for from, to := range a.Ports {
 		if n, err := strconv.Atoi(from); err != nil || !validPort(n) || !validPort(to) {
-			in.add("/probe_at/ports", shown(fmt.Sprintf("%s: %d", from, to)), "two port numbers from 1 to 65535", "write for example \"500\": 20500")
+			in.add(
+				"/probe_at/ports",
+				shown(fmt.Sprintf("%s: %d", from, to)),
+				"two port numbers from 1 to 65535",
+				"write for example \"500\": 20500",
+			)
 		}
 	}
 }
@@ -339,7 +441,12 @@ func (p *Person) Validate() error {
 		in.address("/mail", p.Mail)
 	}
 	if p.Language != "" && !language.MatchString(p.Language) {
-		in.add("/language", shown(p.Language), "a language tag such as en or pt-BR (BCP 47)", "correct it or leave it empty")
+		in.add(
+			"/language",
+			shown(p.Language),
+			"a language tag such as en or pt-BR (BCP 47)",
+			"correct it or leave it empty",
+		)
 	}
 	each(in, "/groups", p.Groups, func(at, v string) { in.required(at, v, maxName) })
 	in.place(p.Place)
@@ -365,7 +472,12 @@ func (d *Device) Validate() error {
 	in.required("/person_id", d.PersonID, maxName)
 	oneOf(in, "/platform", d.Platform, Platforms)
 	if !release.MatchString(d.Release) {
-		in.add("/release", shown(d.Release), "a release such as 11, 10.15 or 23.05", "write the number that the device shows")
+		in.add(
+			"/release",
+			shown(d.Release),
+			"a release such as 11, 10.15 or 23.05",
+			"write the number that the device shows",
+		)
 	}
 	if d.Offboarded != "" {
 		oneOf(in, "/offboarded", d.Offboarded, OffboardReasons)
@@ -387,13 +499,36 @@ func (p *Profile) Validate() error {
 	in.text("/preferences/name", p.Preferences.Name, maxName, false)
 	in.text("/preferences/account_id", p.Preferences.AccountID, maxName, false)
 	oneOf(in, "/preferences/tunnel", p.Preferences.Tunnel, []Tunnel{"", TunnelFull, TunnelSplit})
-	oneOf(in, "/preferences/password", p.Preferences.Password, []PasswordMode{"", PasswordSaved, PasswordPrompted})
-	oneOf(in, "/preferences/certificate_passphrase", p.Preferences.CertificatePassphrase, []PasswordMode{"", PasswordSaved, PasswordPrompted})
+	oneOf(
+		in,
+		"/preferences/password",
+		p.Preferences.Password,
+		[]PasswordMode{"", PasswordSaved, PasswordPrompted},
+	)
+	oneOf(
+		in,
+		"/preferences/certificate_passphrase",
+		p.Preferences.CertificatePassphrase,
+		[]PasswordMode{"", PasswordSaved, PasswordPrompted},
+	)
 	oneOf(in, "/preferences/scope", p.Preferences.Scope, []Scope{"", ScopePerson, ScopeMachine})
 	oneOf(in, "/preferences/protocol", p.Preferences.Protocol, append(slices.Clone(Protocols), ""))
 	in.text("/preferences/format", p.Preferences.Format, maxName, false)
 	w := p.Preferences
-	oneOf(in, "/preferences/auth", w.Auth, []string{"", string(IKEv2EAPTLS), string(IKEv2Certificate), string(IKEv2MSCHAPv2), string(IKEv2PSK), string(TLSCertificatePassword), string(TLSPassword)})
+	oneOf(
+		in,
+		"/preferences/auth",
+		w.Auth,
+		[]string{
+			"",
+			string(IKEv2EAPTLS),
+			string(IKEv2Certificate),
+			string(IKEv2MSCHAPv2),
+			string(IKEv2PSK),
+			string(TLSCertificatePassword),
+			string(TLSPassword),
+		},
+	)
 	oneOf(in, "/preferences/transport", w.Transport, append(slices.Clone(Transports), ""))
 	each(in, "/preferences/routes", w.Routes, in.cidr)
 	each(in, "/preferences/dns", w.DNS, in.ip)
@@ -403,9 +538,17 @@ func (p *Profile) Validate() error {
 	if w.Demand != nil {
 		in.demand("/preferences/demand", *w.Demand)
 	}
-	for at, v := range map[string]string{"/preferences/fallback_id": w.FallbackID, "/preferences/second_to": w.SecondTo} {
+	for at, v := range map[string]string{
+		"/preferences/fallback_id": w.FallbackID,
+		"/preferences/second_to":   w.SecondTo,
+	} {
 		if in.text(at, v, maxName, false) && v != "" && v == p.GatewayID {
-			in.add(at, "the profile's own gateway", "another gateway", "choose another one, or leave it out")
+			in.add(
+				at,
+				"the profile's own gateway",
+				"another gateway",
+				"choose another one, or leave it out",
+			)
 		}
 	}
 	in.text("/pattern_id", p.PatternID, maxName, false)
@@ -427,7 +570,8 @@ func (g *Gateway) Normalise() {
 
 // Complete fills in what a record of an earlier release lacks.
 func (g *Gateway) Complete() {
-	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool, &g.Egress, &g.Announced, &g.Hosts} {
+	for _, list := range []*[]string{&g.Addresses, &g.Domains, &g.DNS, &g.Routes, &g.Pool,
+		&g.Egress, &g.Announced, &g.Hosts} {
 		fill(list)
 	}
 	if g.SignIn.Form == "" {
@@ -468,7 +612,8 @@ func (d *Device) Normalise() {
 
 // Normalise gives empty lists their one form.
 func (p *Pattern) Normalise() {
-	for _, list := range []*[]string{&p.Groups, &p.GatewayIDs, &p.Routes, &p.DNS, &p.Domains, &p.Demand.Networks, &p.Demand.Suffixes, &p.Demand.Domains, &p.Proxy.Bypass} {
+	for _, list := range []*[]string{&p.Groups, &p.GatewayIDs, &p.Routes, &p.DNS, &p.Domains,
+		&p.Demand.Networks, &p.Demand.Suffixes, &p.Demand.Domains, &p.Proxy.Bypass} {
 		fill(list)
 	}
 	fill(&p.Platforms)
@@ -492,28 +637,49 @@ func (o *Organisation) Validate() error {
 	in.origin("/links_v4", o.LinksV4)
 	in.origin("/links_v6", o.LinksV6)
 	if o.ProbeEvery < 0 || o.ProbeEvery > 720 {
-		in.add("/probe_every", fmt.Sprint(o.ProbeEvery), "hours from 1 to 720, or 0 for never", "correct the number")
+		in.add(
+			"/probe_every",
+			fmt.Sprint(o.ProbeEvery),
+			"hours from 1 to 720, or 0 for never",
+			"correct the number",
+		)
 	}
 	if o.KeepParcels < 0 || o.KeepParcels > 3650 {
-		in.add("/keep_parcels", fmt.Sprint(o.KeepParcels), "days from 1 to 3650, or 0 to keep all", "correct the number")
+		in.add(
+			"/keep_parcels",
+			fmt.Sprint(o.KeepParcels),
+			"days from 1 to 3650, or 0 to keep all",
+			"correct the number",
+		)
 	}
 	return in.err()
 }
 
-// origin refuses what is neither empty nor the scheme, host and port of a service that is reached by TLS, or on
-// this machine itself.
+// origin refuses what is neither empty nor the scheme, host and port of a service that is reached
+// by TLS, or on this machine itself.
 func (in *inspector) origin(pointer, v string) {
 	if v == "" || !in.text(pointer, v, maxHost+20, false) {
 		return
 	}
 	u, err := url.Parse(v)
-	if err != nil || u.Host == "" || u.String() != u.Scheme+"://"+u.Host || strings.ContainsAny(v, "'\"<> ;,") {
-		in.add(pointer, shown(v), "scheme and host alone, such as https://connect.skerryline.example", "leave out everything behind the host")
+	if err != nil || u.Host == "" || u.String() != u.Scheme+"://"+u.Host ||
+		strings.ContainsAny(v, "'\"<> ;,") {
+		in.add(
+			pointer,
+			shown(v),
+			"scheme and host alone, such as https://connect.skerryline.example",
+			"leave out everything behind the host",
+		)
 		return
 	}
 	addr, err := netip.ParseAddr(u.Hostname())
 	here := u.Hostname() == "localhost" || err == nil && addr.IsLoopback()
 	if u.Scheme != "https" && (u.Scheme != "http" || !here) {
-		in.add(pointer, shown(v), "an address that begins with https://", "serve it by TLS: secrets are fetched there")
+		in.add(
+			pointer,
+			shown(v),
+			"an address that begins with https://",
+			"serve it by TLS: secrets are fetched there",
+		)
 	}
 }

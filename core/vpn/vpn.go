@@ -40,19 +40,28 @@ func (p Protocol) Title() string {
 
 // Meta is what every record carries: who it is and which version of it.
 type Meta struct {
-	ID      string    `json:"id" readOnly:"true" doc:"Identifier, given by the service"`
-	Version int       `json:"version" readOnly:"true" doc:"Counts the changes; send it in If-Match to change only what you saw"`
+	// Identifier, given by the service.
+	ID string `json:"id" readOnly:"true"`
+	// Counts the changes; send it in If-Match to change only what you saw.
+	Version int `json:"version" readOnly:"true"`
+	// When it was added.
 	Created time.Time `json:"created" readOnly:"true"`
+	// When it was last changed.
 	Changed time.Time `json:"changed" readOnly:"true"`
-	Damaged []string  `json:"damaged,omitempty" readOnly:"true" doc:"What of the record is stored but cannot be read any more, such as password: set it again"`
+	// What of the record is stored but cannot be read any more, such as password: set it again.
+	Damaged []string `json:"damaged,omitempty" readOnly:"true"`
 }
 
 // Place is where a gateway stands or a person is.
 type Place struct {
-	City      string   `json:"city,omitempty" maxLength:"100"`
-	Country   string   `json:"country,omitempty" doc:"ISO 3166-1 code of two letters"`
-	Latitude  *float64 `json:"latitude,omitempty" doc:"Degrees north, -90 to 90"`
-	Longitude *float64 `json:"longitude,omitempty" doc:"Degrees east, -180 to 180"`
+	// City.
+	City string `json:"city,omitempty" maxLength:"100"`
+	// Country, two letters (ISO 3166-1), such as NO.
+	Country string `json:"country,omitempty"`
+	// Latitude in degrees, -90 to 90; the nearest gateway is computed from it.
+	Latitude *float64 `json:"latitude,omitempty"`
+	// Longitude in degrees, -180 to 180.
+	Longitude *float64 `json:"longitude,omitempty"`
 }
 
 // LoginForm is the way in which a gateway wants login and realm joined.
@@ -70,38 +79,67 @@ var LoginForms = []LoginForm{LoginPlain, LoginAtRealm, RealmSlashLogin}
 
 // SignIn says how people sign in at a gateway.
 type SignIn struct {
-	Form  LoginForm `json:"form,omitempty" doc:"How login and realm are joined: login, login@realm or realm\\login"`
-	Realm string    `json:"realm,omitempty" doc:"The realm that the gateway wants; empty where the form has none"`
+	// Form of the login: login, login@realm or realm\login.
+	Form LoginForm `json:"form,omitempty"`
+	// Realm that the gateway requires; empty where the form has none.
+	Realm string `json:"realm,omitempty"`
 }
 
 // Gateway is a VPN server.
 type Gateway struct {
 	Meta
-	Name      string   `json:"name" required:"true" doc:"Unique name"`
-	Address   string   `json:"address" required:"true" doc:"What clients connect to: a host name or an IP address"`
-	Addresses []string `json:"addresses" doc:"The IP addresses on record behind the name"`
-	Dynamic   bool     `json:"dynamic" doc:"The IP address changes; only the name is stable"`
-	Place     Place    `json:"place"`
-	BehindNAT bool     `json:"behind_nat" doc:"The gateway stands behind network address translation"`
-	SignIn    SignIn   `json:"sign_in"`
+	// Unique name.
+	Name string `json:"name" required:"true"`
+	// Host name or IP address that clients connect to, without scheme or port.
+	Address string `json:"address" required:"true"`
+	// IP addresses that the name should resolve to; the checks verify that no route covers
+	// them.
+	Addresses []string `json:"addresses"`
+	// The IP address is dynamic; only the name is stable.
+	Dynamic bool `json:"dynamic"`
+	// Where it is.
+	Place Place `json:"place"`
+	// The gateway is behind NAT.
+	BehindNAT bool `json:"behind_nat"`
+	// Form of the login at all offers.
+	SignIn SignIn `json:"sign_in"`
 
-	SignIns map[Protocol]SignIn `json:"sign_ins,omitempty" doc:"Offers at which people sign in otherwise, by protocol, such as {\"sstp\": {\"form\": \"realm\\\\login\", \"realm\": \"CREW\"}}"`
+	// Offers with a different form of login, by protocol, such as {"sstp": {"form":
+	// "realm\\login", "realm": "CREW"}}.
+	SignIns map[Protocol]SignIn `json:"sign_ins,omitempty"`
 
-	Domains   []string `json:"domains" doc:"Internal domains"`
-	DNS       []string `json:"dns" doc:"Internal DNS servers, IP addresses"`
-	Routes    []string `json:"routes" doc:"Networks reachable behind the gateway, in CIDR form"`
-	Pool      []string `json:"pool" doc:"Addresses given to clients, in CIDR form"`
-	Egress    []string `json:"egress" doc:"Public addresses of clients behind the gateway (egress), IP addresses or networks"`
-	Announced []string `json:"announced" doc:"Networks of sites behind routers that the gateway routes to them and announces to all other devices, in CIDR form"`
-	Hosts     []string `json:"hosts" doc:"Internal hosts to test with after connecting"`
-	LoadShare int      `json:"load_share" doc:"Share of the devices that are equally near to several gateways; 0 counts as 1"`
-	Offers    Offers   `json:"offers"`
+	// Internal domains.
+	Domains []string `json:"domains"`
+	// Internal DNS servers.
+	DNS []string `json:"dns"`
+	// Networks behind the gateway, in CIDR form; without any, all traffic goes through the
+	// tunnel.
+	Routes []string `json:"routes"`
+	// Address pool of the clients, in CIDR form.
+	Pool []string `json:"pool"`
+	// Public addresses of its clients (egress): IP addresses or networks.
+	Egress []string `json:"egress"`
+	// Networks of sites behind routers, in CIDR form; all other devices get a route to them.
+	Announced []string `json:"announced"`
+	// Internal hosts to test with after connecting.
+	Hosts []string `json:"hosts"`
+	// Share of the devices that are equally near to several gateways, in percent; 0 counts as
+	// 1.
+	LoadShare int `json:"load_share"`
+	// Protocols that it offers; an absent one is not offered.
+	Offers Offers `json:"offers"`
 
-	Certificate     string `json:"certificate,omitempty" doc:"The certificate that the gateway presents and its intermediates, PEM; checked against the CAs that devices trust"`
-	ClientAuthority string `json:"client_authority,omitempty" doc:"Authorities that the gateway checks devices' certificates against, PEM; noted when Wardicon makes its certificate. Empty means those of its offers"`
+	// Certificate that the gateway presents, and its intermediates, PEM; checked against the
+	// CAs that devices trust.
+	Certificate string `json:"certificate,omitempty"`
+	// CAs that it trusts for device certificates, PEM; set automatically when Wardicon creates
+	// its certificate. Empty means those of its offers.
+	ClientAuthority string `json:"client_authority,omitempty"`
 
-	ProbeAt *ProbeAt `json:"probe_at,omitempty" doc:"Where the service probes the gateway, if devices reach it elsewhere"`
-	Note    string   `json:"note,omitempty"`
+	// Where the service probes the gateway, if that differs from where devices connect.
+	ProbeAt *ProbeAt `json:"probe_at,omitempty"`
+	// Note for operators.
+	Note string `json:"note,omitempty"`
 }
 
 // SignInBy is how people sign in by one protocol.
@@ -117,8 +155,10 @@ func (g Gateway) SignInBy(p Protocol) SignIn {
 
 // ProbeAt is where the service asks a gateway: an inside address, or ports that are forwarded.
 type ProbeAt struct {
-	Address string         `json:"address,omitempty" doc:"IP address that is probed instead of those on record"`
-	Ports   map[string]int `json:"ports,omitempty" doc:"Ports that are probed instead of others, such as {\"500\": 20500}"`
+	// IP address that is probed instead of those on record, such as an internal one.
+	Address string `json:"address,omitempty"`
+	// Ports that are probed instead of others: for each port, the other one.
+	Ports map[string]int `json:"ports,omitempty"`
 }
 
 // Moved is the port that is asked in the place of another one.
@@ -132,22 +172,33 @@ func (a *ProbeAt) Moved(port int) int {
 // Person receives profiles.
 type Person struct {
 	Meta
-	Name     string   `json:"name" required:"true" doc:"Display name"`
-	Mail     string   `json:"mail,omitempty" doc:"Mail address"`
-	Language string   `json:"language,omitempty" doc:"BCP 47 tag such as en or de"`
-	Groups   []string `json:"groups" doc:"Groups that the person belongs to"`
-	Place    Place    `json:"place" doc:"Where the person mostly is; the nearest gateway is measured from there"`
+	// Name, as it is printed on cards and in emails.
+	Name string `json:"name" required:"true"`
+	// Email address.
+	Mail string `json:"mail,omitempty"`
+	// Language tag (BCP 47) such as en or de; cards, emails and pages are in it.
+	Language string `json:"language,omitempty"`
+	// Groups that the person belongs to.
+	Groups []string `json:"groups"`
+	// Where the person usually is; the nearest gateway is computed from it.
+	Place Place `json:"place"`
 }
 
 // Account is what a person signs in with at a set of gateways.
 type Account struct {
 	Meta
-	PersonID    string       `json:"person_id" required:"true"`
-	Login       string       `json:"login" required:"true"`
-	Realm       string       `json:"realm,omitempty" doc:"The account's realm; empty takes the gateway's"`
-	Password    *secret.Text `json:"password,omitempty" writeOnly:"true" doc:"Never read back. Leave it out to keep it, null removes it"`
-	PasswordSet bool         `json:"password_set" readOnly:"true" doc:"A password is stored"`
-	GatewayIDs  []string     `json:"gateway_ids" doc:"The gateways where the account is valid; empty means all"`
+	// The person who signs in with it.
+	PersonID string `json:"person_id" required:"true"`
+	// Login, without the realm.
+	Login string `json:"login" required:"true"`
+	// Realm; empty uses the gateway's.
+	Realm string `json:"realm,omitempty"`
+	// Password; never read back. Leave it out to keep it, null removes it.
+	Password *secret.Text `json:"password,omitempty" writeOnly:"true"`
+	// A password is stored.
+	PasswordSet bool `json:"password_set" readOnly:"true"`
+	// Gateways where the account is valid; empty means all.
+	GatewayIDs []string `json:"gateway_ids"`
 }
 
 // Platform is a family of operating systems or of devices.
@@ -168,21 +219,42 @@ const (
 )
 
 // Platforms lists all platforms.
-var Platforms = []Platform{Windows, MacOS, IOS, IPadOS, Android, ChromeOS, LinuxDesktop, Linux, OpenWrt, DeskPhone}
+var Platforms = []Platform{
+	Windows,
+	MacOS,
+	IOS,
+	IPadOS,
+	Android,
+	ChromeOS,
+	LinuxDesktop,
+	Linux,
+	OpenWrt,
+	DeskPhone,
+}
 
 // Device is what a profile is built for.
 type Device struct {
 	Meta
-	Name      string          `json:"name" required:"true" doc:"Unique name"`
-	PersonID  string          `json:"person_id" required:"true" doc:"The person who uses the device"`
-	Platform  Platform        `json:"platform" required:"true" doc:"windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"`
-	Release   string          `json:"release" required:"true" doc:"Release of the platform, such as 11 or 10.15"`
-	CannotAsk bool            `json:"cannot_ask" doc:"The device cannot prompt for a password"`
-	Encrypted bool            `json:"encrypted" doc:"The disk is encrypted"`
-	Identity  *DeviceIdentity `json:"identity,omitempty" doc:"Certificate of the device with its key"`
-	Site      *Site           `json:"site,omitempty" doc:"Networks behind a router; null where the device connects itself alone"`
+	// Unique name.
+	Name string `json:"name" required:"true"`
+	// The person who uses it.
+	PersonID string `json:"person_id" required:"true"`
+	// Operating system: windows, macos, ios, ipados, android, chromeos, linux-desktop, linux,
+	// openwrt or desk-phone.
+	Platform Platform `json:"platform" required:"true"`
+	// Release of the operating system, such as 11 or 10.15.
+	Release string `json:"release" required:"true"`
+	// The device cannot prompt for a password.
+	CannotAsk bool `json:"cannot_ask"`
+	// The disk is encrypted.
+	Encrypted bool `json:"encrypted"`
+	// Certificate of the device with its private key.
+	Identity *DeviceIdentity `json:"identity,omitempty"`
+	// Networks behind a router; null for a device that connects only itself.
+	Site *Site `json:"site,omitempty"`
 
-	Offboarded OffboardReason `json:"offboarded,omitempty" doc:"Why nothing more is built for the device: lost, left or retired; empty where it is in use"`
+	// Why nothing more is built for the device: lost, left or retired; empty where it is in use.
+	Offboarded OffboardReason `json:"offboarded,omitempty"`
 }
 
 // OffboardReason says why a device is in nobody's right hands any more.
@@ -200,9 +272,13 @@ var OffboardReasons = []OffboardReason{Lost, Left, Retired}
 
 // DeviceIdentity is the certificate that a device proves itself with.
 type DeviceIdentity struct {
-	Certificate string       `json:"certificate" doc:"The device's certificate and those between it and its authority, PEM"`
-	Key         *secret.Text `json:"key,omitempty" writeOnly:"true" doc:"Private key, PEM without a passphrase; never read back. Leave it out to keep it"`
-	KeySet      bool         `json:"key_set" readOnly:"true" doc:"A key is stored"`
+	// Certificate of the device and its intermediates, PEM.
+	Certificate string `json:"certificate"`
+	// Private key of the certificate, PEM without a passphrase; never read back. Leave it out
+	// to keep it.
+	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
+	// A key is stored.
+	KeySet bool `json:"key_set" readOnly:"true"`
 }
 
 // Tunnel says which traffic goes through.
@@ -219,6 +295,9 @@ const (
 	TunnelFull  Tunnel = "full"
 	TunnelSplit Tunnel = "split"
 
+	// TunnelPushed is what a file from elsewhere leaves to the gateway; it is not planned.
+	TunnelPushed Tunnel = "pushed"
+
 	PasswordSaved    PasswordMode = "saved"
 	PasswordPrompted PasswordMode = "asked"
 
@@ -229,27 +308,51 @@ const (
 // Preferences are what an operator has set manually for one profile; whatever is
 // empty is chosen by planning.
 type Preferences struct {
-	Name                  string       `json:"name,omitempty" doc:"Name of the connection on the device"`
-	AccountID             string       `json:"account_id,omitempty"`
-	Tunnel                Tunnel       `json:"tunnel,omitempty" doc:"full or split"`
-	Password              PasswordMode `json:"password,omitempty" doc:"saved or asked"`
-	CertificatePassphrase PasswordMode `json:"certificate_passphrase,omitempty" doc:"Whether the passphrase of the device's certificate is inside its file (saved) or asked for at install (asked); Apple profiles only"`
-	Scope                 Scope        `json:"scope,omitempty" doc:"person or machine"`
-	Protocol              Protocol     `json:"protocol,omitempty" doc:"l2tp, ikev2, pptp, sstp or tls"`
-	Format                string       `json:"format,omitempty" doc:"Format of the file, where the device takes several"`
+	// Name of the connection on the device.
+	Name string `json:"name,omitempty"`
+	// Account that the device signs in with; empty means the person's only one that is valid
+	// there.
+	AccountID string `json:"account_id,omitempty"`
+	// full or split.
+	Tunnel Tunnel `json:"tunnel,omitempty"`
+	// saved or asked.
+	Password PasswordMode `json:"password,omitempty"`
+	// Passphrase of the device's certificate in an Apple profile: saved (inside the file) or
+	// asked (at installation).
+	CertificatePassphrase PasswordMode `json:"certificate_passphrase,omitempty"`
+	// person or machine.
+	Scope Scope `json:"scope,omitempty"`
+	// ikev2, tls, sstp, l2tp or pptp; empty means the strongest.
+	Protocol Protocol `json:"protocol,omitempty"`
+	// File format, if the device supports several.
+	Format string `json:"format,omitempty"`
 
-	Auth      string    `json:"auth,omitempty" doc:"How the client authenticates: eap-tls, certificate, eap-mschapv2 or psk by IKEv2, certificate-password, certificate or password by the TLS tunnel, certificate or psk by L2TP/IPsec"`
-	Transport Transport `json:"transport,omitempty" doc:"TLS tunnel: udp or tcp alone; empty tries the gateway's in their order"`
-	Routes    []string  `json:"routes,omitempty" doc:"Networks for a split tunnel; empty takes the pattern's or the gateway's"`
-	DNS       []string  `json:"dns,omitempty" doc:"DNS servers; empty takes the pattern's or the gateway's"`
-	Domains   []string  `json:"domains,omitempty" doc:"Internal domains; empty takes the pattern's or the gateway's"`
-	IPv6      IPv6      `json:"ipv6,omitempty" doc:"carried, refused or left"`
-	Connect   Connect   `json:"connect,omitempty" doc:"by-hand, at-sign-in, on-demand or always"`
-	Demand    *Demand   `json:"demand,omitempty" doc:"When to connect on demand"`
-	Reconnect bool      `json:"reconnect,omitempty" doc:"Connect again by itself after a break"`
+	// Client authentication: eap-tls, certificate, eap-mschapv2 or psk with IKEv2;
+	// certificate-password, certificate or password with the TLS tunnel; certificate or psk
+	// with L2TP/IPsec.
+	Auth string `json:"auth,omitempty"`
+	// TLS tunnel: only udp or only tcp; empty tries the gateway's in their order.
+	Transport Transport `json:"transport,omitempty"`
+	// Networks for a split tunnel, in CIDR form; empty uses the pattern's or the gateway's.
+	Routes []string `json:"routes,omitempty"`
+	// DNS servers; empty uses the pattern's or the gateway's.
+	DNS []string `json:"dns,omitempty"`
+	// Internal domains; empty uses the pattern's or the gateway's.
+	Domains []string `json:"domains,omitempty"`
+	// carried, refused or left.
+	IPv6 IPv6 `json:"ipv6,omitempty"`
+	// by-hand, at-sign-in, on-demand or always.
+	Connect Connect `json:"connect,omitempty"`
+	// When to connect on demand.
+	Demand *Demand `json:"demand,omitempty"`
+	// Reconnect automatically.
+	Reconnect bool `json:"reconnect,omitempty"`
 
-	FallbackID string `json:"fallback_id,omitempty" doc:"A second gateway where the profile's own does not answer: its remotes go into the same file where both take the same keys, else it needs a profile of its own"`
-	SecondTo   string `json:"second_to,omitempty" doc:"The gateway to which the profile's own is the second choice"`
+	// Second gateway for when the profile's own does not respond: its remotes go into the same
+	// file if both accept the same keys, else it needs a profile of its own.
+	FallbackID string `json:"fallback_id,omitempty"`
+	// Gateway for which the profile's own is the fallback.
+	SecondTo string `json:"second_to,omitempty"`
 }
 
 // IsZero tells whether nothing is settled.
@@ -262,7 +365,11 @@ func (w Preferences) Over(p Pattern) (Pattern, map[Field]bool) {
 	for field, list := range map[Field]struct {
 		from []string
 		to   *[]string
-	}{FieldRoutes: {w.Routes, &p.Routes}, FieldDNS: {w.DNS, &p.DNS}, FieldDomains: {w.Domains, &p.Domains}} {
+	}{
+		FieldRoutes:  {w.Routes, &p.Routes},
+		FieldDNS:     {w.DNS, &p.DNS},
+		FieldDomains: {w.Domains, &p.Domains},
+	} {
 		if len(list.from) > 0 {
 			*list.to, own[field] = list.from, true
 		}
@@ -285,12 +392,18 @@ func (w Preferences) Over(p Pattern) (Pattern, map[Field]bool) {
 // Profile is the connection of one device to one gateway.
 type Profile struct {
 	Meta
-	DeviceID    string      `json:"device_id" required:"true"`
-	GatewayID   string      `json:"gateway_id" required:"true"`
-	PatternID   string      `json:"pattern_id,omitempty" doc:"The pattern that the profile is planned by"`
+	// The device that connects.
+	DeviceID string `json:"device_id" required:"true"`
+	// The gateway that it connects to.
+	GatewayID string `json:"gateway_id" required:"true"`
+	// Pattern that applies.
+	PatternID string `json:"pattern_id,omitempty"`
+	// What is set by hand; all else is planned.
 	Preferences Preferences `json:"preferences"`
-	Tally       Tally       `json:"tally" readOnly:"true" doc:"Findings when last checked"`
-	Checked     bool        `json:"checked" readOnly:"true" doc:"False while a check of changed data is still to come"`
+	// Findings when last checked.
+	Tally Tally `json:"tally" readOnly:"true"`
+	// False while a check of changed data is still to come.
+	Checked bool `json:"checked" readOnly:"true"`
 }
 
 // Severity ranks a finding.
@@ -324,15 +437,26 @@ func (t *Tally) Add(s Severity) {
 
 // Organisation is who the service works for; its names go into profiles.
 type Organisation struct {
-	Version int    `json:"version" readOnly:"true"`
-	Name    string `json:"name" required:"true" doc:"Shown in profiles and on cards"`
-	Domain  string `json:"domain" required:"true" doc:"A domain of the organisation; reversed, it begins the identifiers in Apple profiles"`
-	Links   string `json:"links" required:"false" doc:"Address under which people reach this service, such as https://connect.skerryline.example; links in mails begin with it"`
-	LinksV4 string `json:"links_v4" required:"false" doc:"The same over IPv4 only; with links_v6 it detects traffic that bypasses a tunnel"`
-	LinksV6 string `json:"links_v6" required:"false" doc:"The same by IPv6 alone"`
-	Factors bool   `json:"factors" required:"false" doc:"Every operator must have a second factor: until then nothing but setting it up is allowed"`
+	Version int `json:"version" readOnly:"true"`
+	// Shown in profiles and on cards.
+	Name string `json:"name" required:"true"`
+	// A domain of the organisation; reversed, it begins the identifiers in Apple profiles.
+	Domain string `json:"domain" required:"true"`
+	// Address under which people reach this service, such as https://connect.skerryline.example;
+	// links in mails begin with it.
+	Links string `json:"links" required:"false"`
+	// The same over IPv4 only; with links_v6 it detects traffic that bypasses a tunnel.
+	LinksV4 string `json:"links_v4" required:"false"`
+	// The same by IPv6 alone.
+	LinksV6 string `json:"links_v6" required:"false"`
+	// Every operator must have a second factor: until then nothing but setting it up is allowed.
+	Factors bool `json:"factors" required:"false"`
 
-	ProbeEvery int `json:"probe_every" required:"false" doc:"Hours after which the service asks each gateway again what it answers; 0 asks only when somebody wants it"`
+	// Hours after which the service asks each gateway again what it answers; 0 asks only when
+	// somebody wants it.
+	ProbeEvery int `json:"probe_every" required:"false"`
 
-	KeepParcels int `json:"keep_parcels" required:"false" doc:"Days after which the files of a parcel that a newer one took the place of are removed; that it was built, with its digest, stays. 0 keeps all"`
+	// Days after which the files of a parcel that a newer one took the place of are removed; that
+	// it was built, with its digest, stays. 0 keeps all.
+	KeepParcels int `json:"keep_parcels" required:"false"`
 }
