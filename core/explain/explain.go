@@ -7,11 +7,15 @@ import (
 
 // Explanation is what lies behind what somebody brought.
 type Explanation struct {
-	Asked   string   `json:"asked" doc:"What was asked about, with secrets masked"`
-	Code    *Code    `json:"code,omitempty"`
-	Reading *Reading `json:"reading,omitempty" doc:"What the log came to, where one was brought"`
-	Notes   []string `json:"notes" doc:"What the records say of the case as a whole"`
-	Causes  []Ranked `json:"causes" doc:"The likeliest first"`
+	// What was asked about, with secrets masked.
+	Asked string `json:"asked"`
+	Code  *Code  `json:"code,omitempty"`
+	// What the log came to, where one was brought.
+	Reading *Reading `json:"reading,omitempty"`
+	// What the records say of the case as a whole.
+	Notes []string `json:"notes"`
+	// The likeliest first.
+	Causes []Ranked `json:"causes"`
 }
 
 // Explain tells what lies behind a code, or a reading, in a case.
@@ -24,7 +28,8 @@ func Explain(code *Code, r *Reading, e Evidence) Explanation {
 	return x
 }
 
-// Gather joins the causes of a code and of a reading, the first cause first. What only follows from it comes last.
+// Gather joins the causes of a code and of a reading, the first cause first. What only follows from
+// it comes last.
 func Gather(code *Code, r *Reading) (causes []string) {
 	add := func(list []string) {
 		for _, id := range list {
@@ -61,7 +66,9 @@ func IsCode(text string) bool {
 // Known refuses what did not come out of a reader: causes and codes that nobody knows.
 func (r *Reading) Known() bool {
 	sound := func(e Event) bool {
-		return len(e.Causes) <= 16 && !slices.ContainsFunc(e.Causes, func(id string) bool { _, ok := Causes[id]; return !ok })
+		return len(e.Causes) <= 16 &&
+			!slices.ContainsFunc(e.Causes, func(id string) bool { _, ok := Causes[id]; return !ok })
 	}
-	return len(r.Events) <= mostKept && (r.First == nil || sound(*r.First)) && !slices.ContainsFunc(r.Events, func(e Event) bool { return !sound(e) })
+	return len(r.Events) <= mostKept && (r.First == nil || sound(*r.First)) &&
+		!slices.ContainsFunc(r.Events, func(e Event) bool { return !sound(e) })
 }

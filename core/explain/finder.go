@@ -1,6 +1,7 @@
 package explain
 
-// finder finds many parts in a text in one go, whatever their letters' size (Aho and Corasick, 1975). A newline begins again.
+// finder finds many parts in a text in one go, whatever their letters' size (Aho and Corasick,
+// 1975). A newline begins again.
 type finder struct {
 	classes [256]uint8 // bytes that lead to the same places
 	width   int
@@ -84,8 +85,8 @@ func (f *finder) link() {
 	}
 }
 
-// order puts states in which a part ends last, and turns states into places of their rows, so that a step through a text is
-// one addition and one comparison.
+// order puts states in which a part ends last, and turns states into places of their rows, so that
+// a step through a text is one addition and one comparison.
 func (f *finder) order() {
 	place := make([]int32, len(f.found)) // by old state
 	var states []int

@@ -27,19 +27,29 @@ func newMasker(known []secret.Text) masker {
 	return m
 }
 
-// The places where secrets stand in logs and in files: behind a name, as an option of its own, in an address, as key material.
+// The places where secrets stand in logs and in files: behind a name, as an option of its own, in
+// an address, as key material.
 var (
-	named    = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?(?:\s*(?:=|:|\bis\b)\s*|\s+))(\[hidden\]|"[^"]*"|'[^']*')`)
-	assigned = regexp.MustCompile(`(?i)\b((?:pre-?shared[-_ ]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)([^\s,;\]>"'\[][^\s,;\]>]*)`)
-	option   = regexp.MustCompile(`(?i)^(\s*(?:password|psk|secret|-L2tpPsk)\s+)([^\s"']\S*)`)
-	inURL    = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
-	keyText  = regexp.MustCompile(`[0-9A-Fa-f]{32,}|[A-Za-z0-9+/]{60,}={0,2}`)
+	named = regexp.MustCompile(
+		`(?i)\b((?:pre-?shared[-_ ` +
+			`]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?(?:\s*(?:=|:|\bis\b)\s*|\s+))(\[hidden\]|"[^"]*"|'[^']*')`,
+	)
+	assigned = regexp.MustCompile(
+		`(?i)\b((?:pre-?shared[-_ ` +
+			`]?key|(?:l2tp)?psk|pass(?:word|wd|phrase|code)?|secret|token|pin|auth-?token|authorization|cookie)"?\s*(?:=|:|\bis\b)\s*)([^\s,;\]>"'\[][^\s,;\]>]*)`,
+	)
+	option  = regexp.MustCompile(`(?i)^(\s*(?:password|psk|secret|-L2tpPsk)\s+)([^\s"']\S*)`)
+	inURL   = regexp.MustCompile(`(://[^/\s:@]+:)([^/\s@]+)(@)`)
+	keyText = regexp.MustCompile(`[0-9A-Fa-f]{32,}|[A-Za-z0-9+/]{60,}={0,2}`)
 )
 
 // Key material in several lines: where it begins and ends.
 var (
-	blockBegin = regexp.MustCompile(`-----BEGIN [^-]*(?i:key)[^-]*-----|<(?:tls-auth|tls-crypt|tls-crypt-v2|secret|key|pkcs12|auth-user-pass)>`)
-	blockEnd   = regexp.MustCompile(`-----END [^-]*-----|</[a-z0-9-]+>`)
+	blockBegin = regexp.MustCompile(
+		`-----BEGIN ` +
+			`[^-]*(?i:key)[^-]*-----|<(?:tls-auth|tls-crypt|tls-crypt-v2|secret|key|pkcs12|auth-user-pass)>`,
+	)
+	blockEnd = regexp.MustCompile(`-----END [^-]*-----|</[a-z0-9-]+>`)
 )
 
 // hide masks known secrets alone.
@@ -55,7 +65,10 @@ func (m *masker) hide(line string) string {
 
 func (m *masker) mask(line string) string {
 	line = m.hide(line)
-	if at := blockBegin.FindStringIndex(line); at != nil && !blockEnd.MatchString(line[at[1]:]) && at[1] < len(line) {
+	if at := blockBegin.FindStringIndex(
+		line,
+	); at != nil && !blockEnd.MatchString(line[at[1]:]) &&
+		at[1] < len(line) {
 		m.count++
 		line = line[:at[1]] + secret.Hidden
 	}
@@ -70,7 +83,8 @@ func (m *masker) mask(line string) string {
 // mostLearnt bounds what is learnt from a text.
 const mostLearnt = 20
 
-// learn notes values that a line names as secrets: they are masked from then on wherever they stand.
+// learn notes values that a line names as secrets: they are masked from then on wherever they
+// stand.
 func (m *masker) learn(line string) {
 	for _, what := range []*regexp.Regexp{named, assigned, option} {
 		for _, found := range what.FindAllStringSubmatch(line, -1) {
@@ -91,8 +105,8 @@ func (m *masker) replace(what *regexp.Regexp, line, by string) string {
 	return what.ReplaceAllString(line, by)
 }
 
-// Mask takes what looks like a secret, and known ones, out of a text that somebody pasted. Blocks of key material are left out
-// as a whole; one without an end goes to the end of the text.
+// Mask takes what looks like a secret, and known ones, out of a text that somebody pasted. Blocks
+// of key material are left out as a whole; one without an end goes to the end of the text.
 func Mask(text string, known ...secret.Text) string {
 	m := newMasker(known)
 	var lines []string

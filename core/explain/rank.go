@@ -25,14 +25,15 @@ type Evidence struct {
 	Offers   []vpn.Protocol // of the gateway
 	Routes   []string       // through the tunnel
 
-	MachineWide         bool      // the connection is for all who use the device
-	Built               time.Time // the newest parcel
-	Delivered           time.Time // when it was fetched
-	Outdated            bool      // building now would give something else
-	KeyChanged          time.Time // the pre-shared or control-channel key
-	PasswordChanged     time.Time
-	BehindNAT           bool
-	AuthorityNeeded     bool      // the gateway's certificate comes from an authority that devices do not know by themselves
+	MachineWide     bool      // the connection is for all who use the device
+	Built           time.Time // the newest parcel
+	Delivered       time.Time // when it was fetched
+	Outdated        bool      // building now would give something else
+	KeyChanged      time.Time // the pre-shared or control-channel key
+	PasswordChanged time.Time
+	BehindNAT       bool
+	// the gateway's certificate comes from an authority that devices do not know by themselves
+	AuthorityNeeded     bool
 	CertificateExpiring time.Time // of the device
 	GatewayExpires      time.Time // of the certificate that the gateway shows
 	Realm               bool      // the gateway wants a realm
@@ -64,16 +65,29 @@ func (e *Evidence) Take(r *Reading) {
 func (e Evidence) Notes() []string {
 	notes := []string{}
 	if e.Outdated {
-		notes = append(notes, "The parcel was built from other data than those on record now: build it again and hand it over before anything else is tried.")
+		notes = append(
+			notes,
+			"The parcel was built from other data than those on record now: build it again and "+
+				"hand it over before anything else is tried.",
+		)
 	}
 	if e.Gateway != "" && e.Built.IsZero() {
 		notes = append(notes, "No parcel was built for this profile yet.")
 	}
 	if !e.Seen.IsZero() {
-		notes = append(notes, fmt.Sprintf("This device was last seen connected on %s.", e.Seen.Format(minutes)))
+		notes = append(
+			notes,
+			fmt.Sprintf("This device was last seen connected on %s.", e.Seen.Format(minutes)),
+		)
 	}
 	if e.Gateway != "" && e.Probe == nil {
-		notes = append(notes, fmt.Sprintf("What the gateway answers is not known: wardicon probe %s", shell.Quote(e.Gateway)))
+		notes = append(
+			notes,
+			fmt.Sprintf(
+				"What the gateway answers is not known: wardicon probe %s",
+				shell.Quote(e.Gateway),
+			),
+		)
 	}
 	return notes
 }
@@ -81,9 +95,12 @@ func (e Evidence) Notes() []string {
 // Ranked is a cause with what speaks for it in this case.
 type Ranked struct {
 	Cause
-	Score   int      `json:"score" doc:"The greater the likelier"`
-	Reasons []string `json:"reasons" doc:"What in the records speaks for it"`
-	Against []string `json:"against" doc:"What speaks against it"`
+	// The greater the likelier.
+	Score int `json:"score"`
+	// What in the records speaks for it.
+	Reasons []string `json:"reasons"`
+	// What speaks against it.
+	Against []string `json:"against"`
 }
 
 // weights of evidence beside the order in a code's list, whose steps are 10.
@@ -94,7 +111,8 @@ const (
 	some   = 15
 )
 
-// Rank orders causes by what the records say of the case, the likeliest first. The fixes are those for the platform.
+// Rank orders causes by what the records say of the case, the likeliest first. The fixes are those
+// for the platform.
 func Rank(causes []string, e Evidence) []Ranked {
 	list := []Ranked{}
 	for i, id := range causes {
@@ -145,12 +163,19 @@ func (r *Ranked) speaks(weight int, format string, args ...any) {
 
 // signs are rules whose findings speak for a cause.
 var signs = map[string][]string{
-	"suites-differ":               {"suites-refused", "ike-nothing-shared", "proposals-unset"},
-	"child-suites-differ":         {"esp-nothing-shared", "pfs-not-offered"},
-	"methods-differ":              {"ppp-nothing-shared", "auth-nothing-shared"},
-	"encryption-differs":          {"mppe-without-keys", "mppe-missing", "ppp-clear"},
-	"eap-missing":                 {"auth-nothing-shared"},
-	"authority-missing":           {"authority-missing", "authority-wrong", "authority-assumed", "chain-incomplete", "shown-authority-other", "shown-authority-private"},
+	"suites-differ":       {"suites-refused", "ike-nothing-shared", "proposals-unset"},
+	"child-suites-differ": {"esp-nothing-shared", "pfs-not-offered"},
+	"methods-differ":      {"ppp-nothing-shared", "auth-nothing-shared"},
+	"encryption-differs":  {"mppe-without-keys", "mppe-missing", "ppp-clear"},
+	"eap-missing":         {"auth-nothing-shared"},
+	"authority-missing": {
+		"authority-missing",
+		"authority-wrong",
+		"authority-assumed",
+		"chain-incomplete",
+		"shown-authority-other",
+		"shown-authority-private",
+	},
 	"authority-store":             {"scope-lacking"},
 	"gateway-certificate-expired": {"shown-certificate-expired"},
 	"certificate-name":            {"shown-name-other", "name-not-certified"},
@@ -162,17 +187,29 @@ var signs = map[string][]string{
 	"name-unresolved":             {"name-unanswered"},
 	"release-lacks":               {"protocol-gone", "protocol-never", "auth-nothing-shared"},
 	"device-certificate-revoked":  {"certificate-revoked"},
-	"password-wrong":              {"edge-space", "login-space", "login-capitals", "login-is-mail", "lookalike-character", "invisible-character"},
-	"realm-wrong":                 {"realm-missing", "realm-is-host", "realm-differs", "realm-doubled"},
-	"identity-differs":            {"remote-id-differs", "remote-id-not-gateways"},
-	"control-key":                 {"control-direction", "control-not-gateways"},
-	"ciphers-differ":              {"cipher-nothing-shared"},
-	"tls-versions":                {"tls-version-old", "shown-tls-old"},
-	"secret-missing":              {"cannot-ask", "password-missing", "psk-missing"},
-	"inside-names":                {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
-	"routes-missing":              {"split-without-routes"},
-	"other-way":                   {"past-the-tunnel"},
-	"nat-registry":                {"nat-unrecorded"},
+	"password-wrong": {
+		"edge-space",
+		"login-space",
+		"login-capitals",
+		"login-is-mail",
+		"lookalike-character",
+		"invisible-character",
+	},
+	"realm-wrong": {
+		"realm-missing",
+		"realm-is-host",
+		"realm-differs",
+		"realm-doubled",
+	},
+	"identity-differs": {"remote-id-differs", "remote-id-not-gateways"},
+	"control-key":      {"control-direction", "control-not-gateways"},
+	"ciphers-differ":   {"cipher-nothing-shared"},
+	"tls-versions":     {"tls-version-old", "shown-tls-old"},
+	"secret-missing":   {"cannot-ask", "password-missing", "psk-missing"},
+	"inside-names":     {"dns-lacking", "domains-without-dns", "dns-outside-routes"},
+	"routes-missing":   {"split-without-routes"},
+	"other-way":        {"past-the-tunnel"},
+	"nat-registry":     {"nat-unrecorded"},
 }
 
 // Signs are rules whose findings speak for a cause.
@@ -193,13 +230,23 @@ func weigh(r *Ranked, e Evidence) {
 	switch r.ID {
 	case "key-wrong", "control-key":
 		if later(e.KeyChanged) {
-			r.speaks(proof, "the key was changed on %s, after this parcel was built on %s", day(e.KeyChanged), day(e.Built))
+			r.speaks(
+				proof,
+				"the key was changed on %s, after this parcel was built on %s",
+				day(e.KeyChanged),
+				day(e.Built),
+			)
 		} else if !e.Built.IsZero() && !e.Seen.IsZero() && e.Seen.After(e.Built) {
 			r.speaks(-strong, "this device has connected with this parcel, last on %s", day(e.Seen))
 		}
 	case "password-wrong":
 		if later(e.PasswordChanged) {
-			r.speaks(proof, "the password was changed on %s, after this parcel was built on %s", day(e.PasswordChanged), day(e.Built))
+			r.speaks(
+				proof,
+				"the password was changed on %s, after this parcel was built on %s",
+				day(e.PasswordChanged),
+				day(e.Built),
+			)
 		}
 	case "realm-wrong":
 		if e.Realm {
@@ -212,7 +259,10 @@ func weigh(r *Ranked, e Evidence) {
 		case e.Protocol == vpn.L2TP && e.BehindNAT:
 			weighRestart(r, e)
 		case e.Protocol == vpn.L2TP && e.Gateway != "":
-			r.speaks(-some, "the record says that the gateway does not stand behind address translation")
+			r.speaks(
+				-some,
+				"the record says that the gateway does not stand behind address translation",
+			)
 		}
 	case "authority-store", "authority-missing":
 		if e.AuthorityNeeded {
@@ -235,13 +285,20 @@ func weigh(r *Ranked, e Evidence) {
 		if e.PasswordAsked && e.CannotAsk {
 			r.speaks(proof, "the parcel has no password, and nobody can be asked on this device")
 		}
-	case "gateway-no-response", "port-blocked", "proxy-between", "suites-differ", "group-differs", "certificate-name", "tls-versions", "name-unresolved":
+	case "gateway-no-response",
+		"port-blocked",
+		"proxy-between",
+		"suites-differ",
+		"group-differs",
+		"certificate-name",
+		"tls-versions",
+		"name-unresolved":
 		weighProbe(r, e)
 	}
 }
 
-// weighRestart looks whether the device was restarted since it has the parcel, which sets the value: the diagnostic script says since
-// when it runs.
+// weighRestart looks whether the device was restarted since it has the parcel, which sets the
+// value: the diagnostic script says since when it runs.
 func weighRestart(r *Ranked, e Evidence) {
 	had := e.Delivered
 	if had.IsZero() {
@@ -249,12 +306,26 @@ func weighRestart(r *Ranked, e Evidence) {
 	}
 	known := !e.RunningSince.IsZero() && !had.IsZero()
 	if known && e.RunningSince.After(had) {
-		r.speaks(-some, "the gateway stands behind address translation, and the device was restarted on %s, after it had the parcel", e.RunningSince.Format(minutes))
+		r.speaks(
+			-some,
+			"the gateway is behind NAT, and the device was restarted on %s, "+
+				"after it had the parcel",
+			e.RunningSince.Format(minutes),
+		)
 		return
 	}
-	r.speaks(proof, "the gateway stands behind address translation and the parcel sets the value, which counts after a restart")
+	r.speaks(
+		proof,
+		"the gateway is behind NAT and the parcel sets the value, which "+
+			"counts after a restart",
+	)
 	if known {
-		r.speaks(strong, "it has not been restarted since: it runs since %s, the parcel is of %s", e.RunningSince.Format(minutes), had.Format(minutes))
+		r.speaks(
+			strong,
+			"it has not been restarted since: it runs since %s, the parcel is of %s",
+			e.RunningSince.Format(minutes),
+			had.Format(minutes),
+		)
 	}
 }
 
@@ -270,14 +341,16 @@ func weighEnd(r *Ranked, end, now time.Time, what string) {
 	}
 }
 
-// places are where the gateway answered the last probe in the protocol of the case, and where not at any of its addresses.
+// places are where the gateway answered the last probe in the protocol of the case, and where not
+// at any of its addresses.
 func (e Evidence) places() (answered, silent string) {
 	if e.Probe == nil {
 		return "", ""
 	}
 	answers := map[string]bool{}
 	for _, a := range e.Probe.Answers {
-		if a.Protocol != e.Protocol || a.Method == drift.MethodBareL2TP || a.Method == drift.MethodAggressive {
+		if a.Protocol != e.Protocol || a.Method == drift.MethodBareL2TP ||
+			a.Method == drift.MethodAggressive {
 			continue
 		}
 		place := fmt.Sprintf("%s %d", strings.ToUpper(string(a.Transport)), a.Port)
@@ -307,7 +380,10 @@ func weighProbe(r *Ranked, e Evidence) {
 		}
 	}
 	found := func(code string) bool {
-		return slices.ContainsFunc(differences, func(d drift.Difference) bool { return d.Code == code })
+		return slices.ContainsFunc(
+			differences,
+			func(d drift.Difference) bool { return d.Code == code },
+		)
 	}
 	switch r.ID {
 	case "gateway-no-response":
@@ -318,14 +394,23 @@ func weighProbe(r *Ranked, e Evidence) {
 			r.speaks(-strong, "the gateway answered the last probe on %s", answered)
 		}
 		if e.Others > 0 {
-			r.speaks(-strong, "%d other devices were seen through this gateway within a day", e.Others)
+			r.speaks(
+				-strong,
+				"%d other devices were seen through this gateway within a day",
+				e.Others,
+			)
 		}
 	case "port-blocked":
 		if answered != "" {
 			r.speaks(some, "the gateway answered the last probe on %s", answered)
 		}
 		if e.Others > 0 {
-			r.speaks(strong, "%d other devices were seen through this gateway within a day, so it is this device's network", e.Others)
+			r.speaks(
+				strong,
+				"%d other devices were seen through this gateway within a day, so it is this "+
+					"device's network",
+				e.Others,
+			)
 		}
 	case "suites-differ", "group-differs":
 		if found(drift.SuiteNone) {

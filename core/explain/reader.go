@@ -31,10 +31,12 @@ type Event struct {
 	Line   int64     `json:"line"`
 	At     time.Time `json:"at,omitzero"`
 	Source Source    `json:"source"`
-	Text   string    `json:"text" doc:"The line, with secrets masked"`
-	Tells  bool      `json:"tells" doc:"It tells the cause; others follow from one"`
-	Code   string    `json:"code,omitempty"`
-	Causes []string  `json:"causes"`
+	// The line, with secrets masked.
+	Text string `json:"text"`
+	// It tells the cause; others follow from one.
+	Tells  bool     `json:"tells"`
+	Code   string   `json:"code,omitempty"`
+	Causes []string `json:"causes"`
 
 	role    Role
 	pattern int
@@ -42,15 +44,21 @@ type Event struct {
 
 // Reading is what a log comes to: the last try that failed.
 type Reading struct {
-	Lines   int64          `json:"lines"`
-	Bytes   int64          `json:"bytes"`
-	Sources map[Source]int `json:"sources" doc:"Lines that say something, by what wrote them"`
+	Lines int64 `json:"lines"`
+	Bytes int64 `json:"bytes"`
+	// Lines that say something, by what wrote them.
+	Sources map[Source]int `json:"sources"`
 	Tries   int            `json:"tries"`
-	Events  []Event        `json:"events" doc:"Of the last try that failed, in the order of time"`
-	First   *Event         `json:"first,omitempty" doc:"The line that tells the cause; what comes behind it follows"`
-	Since   time.Time      `json:"since,omitzero" doc:"When it connected after that"`
-	Masked  int            `json:"masked" doc:"Secrets that were masked"`
-	Running time.Time      `json:"running,omitzero" doc:"Since when the device runs, where the diagnostic script says so"`
+	// Of the last try that failed, in the order of time.
+	Events []Event `json:"events"`
+	// The line that tells the cause; what comes behind it follows.
+	First *Event `json:"first,omitempty"`
+	// When it connected after that.
+	Since time.Time `json:"since,omitzero"`
+	// Secrets that were masked.
+	Masked int `json:"masked"`
+	// Since when the device runs, where the diagnostic script says so.
+	Running time.Time `json:"running,omitzero"`
 }
 
 var lineFinder = func() *finder {
@@ -70,10 +78,14 @@ type reader struct {
 	last   time.Time
 }
 
-// Read reads a log as a stream, in bounded memory. Known secrets are masked wherever they stand; now completes times
-// without a year.
+// Read reads a log as a stream, in bounded memory. Known secrets are masked wherever they stand;
+// now completes times without a year.
 func Read(in io.Reader, now time.Time, known ...secret.Text) (Reading, error) {
-	l := &reader{masker: newMasker(known), now: now, r: Reading{Sources: map[Source]int{}, Events: []Event{}}}
+	l := &reader{
+		masker: newMasker(known),
+		now:    now,
+		r:      Reading{Sources: map[Source]int{}, Events: []Event{}},
+	}
 	in = plainText(in)
 	buffer := make([]byte, readBuffer)
 	rest := 0
@@ -145,7 +157,15 @@ func (l *reader) line(text []byte) {
 			continue
 		}
 		pattern := &Patterns[id]
-		e := Event{Line: l.r.Lines + 1, Source: pattern.Source, role: pattern.Role, pattern: id, Tells: pattern.Role == Tells, Code: pattern.Code, Causes: pattern.Causes}
+		e := Event{
+			Line:    l.r.Lines + 1,
+			Source:  pattern.Source,
+			role:    pattern.Role,
+			pattern: id,
+			Tells:   pattern.Role == Tells,
+			Code:    pattern.Code,
+			Causes:  pattern.Causes,
+		}
 		if pattern.Match != nil {
 			m := pattern.Match.FindStringSubmatch(plain)
 			if m == nil {
@@ -209,9 +229,14 @@ func (l *reader) settle() {
 	var try, failed []Event
 	var since time.Time
 	ended := func(well bool, at time.Time) {
-		if slices.ContainsFunc(try, func(e Event) bool { return e.role == Tells || e.role == Follows }) && !well {
+		if slices.ContainsFunc(
+			try,
+			func(e Event) bool { return e.role == Tells || e.role == Follows },
+		) &&
+			!well {
 			failed, since = try, time.Time{}
-		} else if well && failed != nil {
+		} else if well &&
+			failed != nil {
 			since = at
 		}
 		try = nil
@@ -220,7 +245,10 @@ func (l *reader) settle() {
 	for _, e := range l.kept {
 		gap := !before.IsZero() && e.At.Sub(before) > tryGap
 		before = e.At
-		bad := slices.ContainsFunc(try, func(e Event) bool { return e.role == Tells || e.role == Follows })
+		bad := slices.ContainsFunc(
+			try,
+			func(e Event) bool { return e.role == Tells || e.role == Follows },
+		)
 		if gap || e.role == Begins && bad {
 			ended(false, e.At)
 		}
