@@ -17,10 +17,23 @@ func (p *Prober) Ask(ctx context.Context, q drift.Question) drift.Answer {
 }
 
 func (p *Prober) answer(ctx context.Context, q drift.Question) drift.Answer {
-	one := IKEv1Question{Marked: q.Port == drift.PortNATT, Certificate: q.Certificate, Suites: q.Suites, Group: q.Group}
+	one := IKEv1Question{
+		Marked:      q.Port == drift.PortNATT,
+		Certificate: q.Certificate,
+		Suites:      q.Suites,
+		Group:       q.Group,
+	}
 	switch {
 	case q.Untold != "":
-		return drift.Answer{Protocol: q.Protocol(), Method: q.Method, Transport: q.Transport, Address: q.At.String(), State: drift.Unprobed, Fault: q.Untold, Notes: []string{}}
+		return drift.Answer{
+			Protocol:  q.Protocol(),
+			Method:    q.Method,
+			Transport: q.Transport,
+			Address:   q.At.String(),
+			State:     drift.Unprobed,
+			Fault:     q.Untold,
+			Notes:     []string{},
+		}
 	case q.Method == drift.MethodIKEv2:
 		return p.IKEv2(ctx, q.At, one.Marked, q.Suites)
 	case q.Method == drift.MethodMain:
@@ -38,8 +51,9 @@ func (p *Prober) answer(ctx context.Context, q drift.Question) drift.Answer {
 	}
 }
 
-// All asks one gateway all questions, some side by side: its addresses together get few packets a second nonetheless. What is
-// asked for beside the record is asked last, where the gateway answered. What there is no time for is unprobed.
+// All asks one gateway all questions, some side by side: its addresses together get few packets a
+// second nonetheless. What is asked for beside the record is asked last, where the gateway
+// answered. What there is no time for is unprobed.
 func (p *Prober) All(ctx context.Context, list []drift.Question) []drift.Answer {
 	answers := make([]drift.Answer, len(list))
 	own, back := p.at(addresses(list)...)

@@ -1,5 +1,5 @@
-// Package probe asks gateways on the network what they take, politely: few packets, slowly, and never more than the
-// beginning of a handshake.
+// Package probe asks gateways on the network what they take, politely: few packets, slowly, and
+// never more than the beginning of a handshake.
 package probe
 
 import (
@@ -35,8 +35,8 @@ const (
 	sideBySide    = 4                // questions to one gateway
 )
 
-// waits are how long an answer by UDP is waited for, and the question then sent again (RFC 7296 §2.4 leaves the times
-// open; RFC 2661 §5.8 begins with one second and doubles it).
+// waits are how long an answer by UDP is waited for, and the question then sent again (RFC 7296
+// §2.4 leaves the times open; RFC 2661 §5.8 begins with one second and doubles it).
 var waits = []time.Duration{500 * time.Millisecond, time.Second, 2 * time.Second}
 
 // errSilent says that nothing came back; errNoTime that no time was left to ask.
@@ -45,13 +45,15 @@ var (
 	errNoTime = errors.New("there was no time left to ask")
 )
 
-// Prober asks gateways. However many questions are asked side by side, one gateway gets few packets a second.
+// Prober asks gateways. However many questions are asked side by side, one gateway gets few packets
+// a second.
 type Prober struct {
 	mu    sync.Mutex
 	paces map[netip.Addr]*pace
 }
 
-// pace is the rhythm of one gateway, at whichever of its addresses, and the associations that were begun there.
+// pace is the rhythm of one gateway, at whichever of its addresses, and the associations that were
+// begun there.
 type pace struct {
 	*rate.Limiter
 	users int
@@ -61,8 +63,9 @@ type pace struct {
 	begun []time.Time
 }
 
-// A gateway keeps an association that was begun for about half a minute, and takes whoever has several of them for an
-// attacker: usual daemons want a cookie from the fourth on, and keep silent from the sixth on.
+// A gateway keeps an association that was begun for about half a minute, and takes whoever has
+// several of them for an attacker: usual daemons want a cookie from the fourth on, and keep silent
+// from the sixth on.
 const (
 	mostOpen = 5
 	openTime = 31 * time.Second
@@ -74,7 +77,10 @@ const (
 func (p *pace) mayOpen() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.begun = slices.DeleteFunc(p.begun, func(at time.Time) bool { return time.Since(at) > openTime })
+	p.begun = slices.DeleteFunc(
+		p.begun,
+		func(at time.Time) bool { return time.Since(at) > openTime },
+	)
 	return len(p.begun) < mostOpen
 }
 
@@ -89,7 +95,13 @@ func (p *Prober) at(addresses ...netip.Addr) (own *pace, back func()) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(p.paces) > manyPace {
-		maps.DeleteFunc(p.paces, func(_ netip.Addr, old *pace) bool { return old.users == 0 && time.Since(old.last) > paceTime })
+		maps.DeleteFunc(
+			p.paces,
+			func(_ netip.Addr, old *pace) bool {
+				return old.users == 0 &&
+					time.Since(old.last) > paceTime
+			},
+		)
 	}
 	for _, a := range addresses {
 		if own == nil {
@@ -126,13 +138,32 @@ type asker struct {
 }
 
 // ask runs a question against an address, and notes what kept it from being asked to the end.
-func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, transport vpn.Transport, at netip.AddrPort, question func(context.Context, *asker) error) drift.Answer {
+func (p *Prober) ask(
+	ctx context.Context,
+	protocol vpn.Protocol,
+	method string,
+	transport vpn.Transport,
+	at netip.AddrPort,
+	question func(context.Context, *asker) error,
+) drift.Answer {
 	at = netip.AddrPortFrom(at.Addr().Unmap(), at.Port())
 	own, back := p.at(at.Addr())
 	defer back()
-	a := &asker{ctx: ctx, at: at, pace: own, left: mostPackets, answer: drift.Answer{
-		Protocol: protocol, Method: method, Transport: transport, Address: at.String(), Port: int(at.Port()), State: drift.Silent, Notes: []string{},
-	}}
+	a := &asker{
+		ctx:  ctx,
+		at:   at,
+		pace: own,
+		left: mostPackets,
+		answer: drift.Answer{
+			Protocol:  protocol,
+			Method:    method,
+			Transport: transport,
+			Address:   at.String(),
+			Port:      int(at.Port()),
+			State:     drift.Silent,
+			Notes:     []string{},
+		},
+	}
 	a.fail(question(ctx, a))
 	return a.answer
 }
@@ -140,8 +171,12 @@ func (p *Prober) ask(ctx context.Context, protocol vpn.Protocol, method string, 
 // fail notes why a question ended early.
 func (a *asker) fail(err error) {
 	var late net.Error
-	silent := errors.Is(err, errSilent) || errors.As(err, &late) && late.Timeout() || errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, context.DeadlineExceeded)
-	ended := errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	silent := errors.Is(err, errSilent) || errors.As(err, &late) && late.Timeout() ||
+		errors.Is(err, os.ErrDeadlineExceeded) ||
+		errors.Is(err, context.DeadlineExceeded)
+	ended := errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
+		errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 	answer := &a.answer
 	switch {
 	case err == nil:
@@ -159,15 +194,23 @@ func (a *asker) fail(err error) {
 	case silent:
 		answer.Fault = "no answer by " + strings.ToUpper(string(answer.Transport))
 	case ended, errors.Is(err, syscall.ECONNREFUSED):
-		answer.State, answer.Fault = drift.Closed, "nothing listens there, or the connection was closed at once"
-	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.EADDRNOTAVAIL), errors.Is(err, syscall.EAFNOSUPPORT):
-		answer.State, answer.Fault = drift.Unprobed, "no way from the service to that address: "+plain(err)
+		answer.State, answer.Fault = drift.Closed, "nothing listens there, or the connection was "+
+			"closed at once"
+	case errors.Is(err, syscall.ENETUNREACH),
+		errors.Is(err, syscall.EHOSTUNREACH),
+		errors.Is(err, syscall.EADDRNOTAVAIL),
+		errors.Is(err, syscall.EAFNOSUPPORT):
+		answer.State, answer.Fault = drift.Unprobed, "no way from the service to that address: "+
+			plain(
+				err,
+			)
 	default:
 		answer.State, answer.Fault = drift.Faulty, plain(err)
 	}
 }
 
-// plain is the innermost text of an error of the system, without the addresses that stand beside it anyway.
+// plain is the innermost text of an error of the system, without the addresses that stand beside it
+// anyway.
 func plain(err error) string {
 	var op *net.OpError
 	if errors.As(err, &op) && op.Err != nil {
@@ -185,7 +228,10 @@ func (a *asker) answered() {
 // heard notes how fast the first answer came.
 func (a *asker) heard() {
 	if a.answer.Milliseconds == 0 {
-		a.answer.Milliseconds = max(float64((time.Since(a.began)-a.held).Microseconds())/1000, 0.001)
+		a.answer.Milliseconds = max(
+			float64((time.Since(a.began)-a.held).Microseconds())/1000,
+			0.001,
+		)
 	}
 }
 
@@ -228,9 +274,14 @@ func (a *asker) dial(ctx context.Context) (net.Conn, error) {
 	return dialer.DialContext(ctx, string(a.answer.Transport), a.at.String())
 }
 
-// exchange sends a packet, again and again, until one comes that is taken for its answer. Other packets are noise: of
-// somebody else, or late.
-func (a *asker) exchange(ctx context.Context, conn net.Conn, packet []byte, take func([]byte) bool) error {
+// exchange sends a packet, again and again, until one comes that is taken for its answer. Other
+// packets are noise: of somebody else, or late.
+func (a *asker) exchange(
+	ctx context.Context,
+	conn net.Conn,
+	packet []byte,
+	take func([]byte) bool,
+) error {
 	buffer := make([]byte, mostReply)
 	noise := 0
 	for _, wait := range waits {

@@ -18,8 +18,8 @@ import (
 	"wardicon/probe"
 )
 
-// TestHostile asks whoever means harm: floods, endless and dripping answers, lengths that lie. Each question ends, in bounded
-// time and memory, and says that this is not the protocol.
+// TestHostile asks whoever means harm: floods, endless and dripping answers, lengths that lie. Each
+// question ends, in bounded time and memory, and says that this is not the protocol.
 func TestHostile(t *testing.T) {
 	t.Parallel()
 	web := httptest.NewTLSServer(nil) // for its certificate alone
@@ -31,8 +31,16 @@ func TestHostile(t *testing.T) {
 		serve func(net.Conn)
 		ask   func(at netip.AddrPort) drift.Answer
 	}{
-		{"lengths that lie by PPTP", func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) }, pptp(t)},
-		{"PPTP drop by drop", func(c net.Conn) { _, _ = c.Write([]byte{0, 156}); drip(c, 0) }, pptp(t)},
+		{
+			"lengths that lie by PPTP",
+			func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) },
+			pptp(t),
+		},
+		{
+			"PPTP drop by drop",
+			func(c net.Conn) { _, _ = c.Write([]byte{0, 156}); drip(c, 0) },
+			pptp(t),
+		},
 		{"TLS drop by drop", func(c net.Conn) { drip(c, 22) }, sstp(t)},
 		{"an endless header", func(c net.Conn) {
 			s := tls.Server(c, secured)
@@ -45,12 +53,21 @@ func TestHostile(t *testing.T) {
 		{"a header drop by drop", func(c net.Conn) { drip(tls.Server(c, secured), 'H') }, sstp(t)},
 		{"an SSTP packet that is none", func(c net.Conn) {
 			s := tls.Server(c, secured)
-			_, _ = s.Write([]byte("HTTP/1.1 200 OK\r\nContent-Length: 18446744073709551615\r\n\r\n\x10\x01\x0f\xff"))
+			_, _ = s.Write(
+				[]byte(
+					"HTTP/1.1 200 OK\r\nContent-Length: " +
+						"18446744073709551615\r\n\r\n\x10\x01\x0f\xff",
+				),
+			)
 			drip(s, 0)
 		}, sstp(t)},
-		{"a packet of the tunnel too long by TCP", func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) }, func(at netip.AddrPort) drift.Answer {
-			return probe.New().Tunnel(t.Context(), at, vpn.TCP, tlstunnel.Wrapping{}, "")
-		}},
+		{
+			"a packet of the tunnel too long by TCP",
+			func(c net.Conn) { _, _ = c.Write([]byte{0xFF, 0xFF}); drip(c, 0) },
+			func(at netip.AddrPort) drift.Answer {
+				return probe.New().Tunnel(t.Context(), at, vpn.TCP, tlstunnel.Wrapping{}, "")
+			},
+		},
 	}
 	var before, after runtime.MemStats
 	runtime.ReadMemStats(&before)
@@ -86,7 +103,10 @@ func pptp(t *testing.T) func(netip.AddrPort) drift.Answer {
 }
 
 func sstp(t *testing.T) func(netip.AddrPort) drift.Answer {
-	return func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(t.Context(), at, "norrvik.example") }
+	return func(at netip.AddrPort) drift.Answer {
+		return probe.New().SSTP(t.Context(),
+			at, "norrvik.example")
+	}
 }
 
 // drip writes a byte ten times a second until nobody reads.
@@ -121,7 +141,8 @@ func listen(t *testing.T, serve func(net.Conn)) netip.AddrPort {
 	return listener.Addr().(*net.TCPAddr).AddrPort()
 }
 
-// flood answers each packet with a thousand that begin as an answer would, and lie about their length.
+// flood answers each packet with a thousand that begin as an answer would, and lie about their
+// length.
 func flood(t *testing.T) netip.AddrPort {
 	t.Helper()
 	conn, err := net.ListenUDP("udp", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})

@@ -32,25 +32,47 @@ func (q IKEv1Question) auth() uint16 {
 }
 
 func newIKE() *drift.IKE {
-	return &drift.IKE{Taken: []string{}, Refused: []string{}, Wanted: []string{}, Vendors: []string{}, Unprobed: []string{}}
+	return &drift.IKE{
+		Taken:    []string{},
+		Refused:  []string{},
+		Wanted:   []string{},
+		Vendors:  []string{},
+		Unprobed: []string{},
+	}
 }
 
-// Main asks for one association after another in main mode, each with one suite. With the first that is taken it goes
-// one exchange further, to the addresses that the gateway sees (RFC 3947 §3.2).
+// Main asks for one association after another in main mode, each with one suite. With the first
+// that is taken it goes one exchange further, to the addresses that the gateway sees (RFC 3947
+// §3.2).
 func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) drift.Answer {
-	return p.ask(ctx, vpn.L2TP, drift.MethodMain, vpn.UDP, at, func(ctx context.Context, a *asker) error {
-		conn, err := a.dial(ctx)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = conn.Close() }()
-		a.answer.IKE = newIKE()
-		return a.each(q.Suites, func(s *suite.Proposal) (bool, error) { return a.beginMain(ctx, conn, q, *s) })
-	})
+	return p.ask(
+		ctx,
+		vpn.L2TP,
+		drift.MethodMain,
+		vpn.UDP,
+		at,
+		func(ctx context.Context, a *asker) error {
+			conn, err := a.dial(ctx)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = conn.Close() }()
+			a.answer.IKE = newIKE()
+			return a.each(
+				q.Suites,
+				func(s *suite.Proposal) (bool, error) { return a.beginMain(ctx, conn, q, *s) },
+			)
+		},
+	)
 }
 
 // probeIKEv1 sends a message and reads the answer to it.
-func (a *asker) probeIKEv1(ctx context.Context, conn net.Conn, marked bool, question ikev1.Message) (answer ikev1.Message, err error) {
+func (a *asker) probeIKEv1(
+	ctx context.Context,
+	conn net.Conn,
+	marked bool,
+	question ikev1.Message,
+) (answer ikev1.Message, err error) {
 	packet, err := question.Encode()
 	if err != nil {
 		return answer, err
@@ -60,7 +82,8 @@ func (a *asker) probeIKEv1(ctx context.Context, conn net.Conn, marked bool, ques
 	}
 	err = a.exchange(ctx, conn, packet, func(b []byte) bool {
 		m, err := ikev1.Decode(unmarked(b))
-		if err != nil || m.InitiatorCookie != question.InitiatorCookie || m.Exchange != question.Exchange && m.Exchange != ikev1.Informational {
+		if err != nil || m.InitiatorCookie != question.InitiatorCookie ||
+			m.Exchange != question.Exchange && m.Exchange != ikev1.Informational {
 			return false
 		}
 		answer = m
@@ -69,7 +92,12 @@ func (a *asker) probeIKEv1(ctx context.Context, conn net.Conn, marked bool, ques
 	return answer, err
 }
 
-func (a *asker) beginMain(ctx context.Context, conn net.Conn, q IKEv1Question, s suite.Proposal) (taken bool, err error) {
+func (a *asker) beginMain(
+	ctx context.Context,
+	conn net.Conn,
+	q IKEv1Question,
+	s suite.Proposal,
+) (taken bool, err error) {
 	offer, ok := ikev1.Offer(s, q.auth())
 	if !ok {
 		return false, errNotHere
@@ -78,9 +106,23 @@ func (a *asker) beginMain(ctx context.Context, conn net.Conn, q IKEv1Question, s
 	if err != nil {
 		return false, err
 	}
-	answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
-		ikev1.SA(offer), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT}, {Kind: ikev1.KindVendor, Body: ikev1.VendorDPD}, {Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation},
-	}})
+	answer, err := a.probeIKEv1(
+		ctx,
+		conn,
+		q.Marked,
+		ikev1.Message{
+			InitiatorCookie: cookie,
+			Exchange:        ikev1.Main,
+			Payloads: []isakmp.Payload{
+				ikev1.SA(
+					offer,
+				),
+				{Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
+				{Kind: ikev1.KindVendor, Body: ikev1.VendorDPD},
+				{Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation},
+			},
+		},
+	)
 	if err != nil {
 		return false, err
 	}
@@ -92,15 +134,20 @@ func (a *asker) beginMain(ctx context.Context, conn net.Conn, q IKEv1Question, s
 }
 
 // readIKEv1 reads the choice of a gateway, and whether it can look for address translation.
-func (a *asker) readIKEv1(m ikev1.Message, offer ikev1.Transform) (taken, translated bool, err error) {
+func (a *asker) readIKEv1(
+	m ikev1.Message,
+	offer ikev1.Transform,
+) (taken, translated bool, err error) {
 	for _, p := range m.Payloads {
 		if p.Kind != ikev1.KindVendor {
 			continue
 		}
 		translated = translated || bytes.Equal(p.Body, ikev1.VendorNATT)
-		a.answer.IKE.Fragmentation = a.answer.IKE.Fragmentation || bytes.HasPrefix(p.Body, ikev1.VendorFragmentation)
+		a.answer.IKE.Fragmentation = a.answer.IKE.Fragmentation ||
+			bytes.HasPrefix(p.Body, ikev1.VendorFragmentation)
 		for known, name := range vendors {
-			if bytes.HasPrefix(p.Body, []byte(known)) && !slices.Contains(a.answer.IKE.Vendors, name) {
+			if bytes.HasPrefix(p.Body, []byte(known)) &&
+				!slices.Contains(a.answer.IKE.Vendors, name) {
 				a.answer.IKE.Vendors = append(a.answer.IKE.Vendors, name)
 			}
 		}
@@ -131,8 +178,15 @@ func (a *asker) readIKEv1(m ikev1.Message, offer ikev1.Transform) (taken, transl
 	return true, translated, nil
 }
 
-// seeNAT goes on to the second exchange of main mode, in which both ends say which addresses they see.
-func (a *asker) seeNAT(ctx context.Context, conn net.Conn, q IKEv1Question, s suite.Proposal, first ikev1.Message) error {
+// seeNAT goes on to the second exchange of main mode, in which both ends say which addresses they
+// see.
+func (a *asker) seeNAT(
+	ctx context.Context,
+	conn net.Conn,
+	q IKEv1Question,
+	s suite.Proposal,
+	first ikev1.Message,
+) error {
 	group, _ := suite.Find(s.Group)
 	public, nonce, err := exchanged(group)
 	if err != nil {
@@ -142,9 +196,25 @@ func (a *asker) seeNAT(ctx context.Context, conn net.Conn, q IKEv1Question, s su
 	hash := func(at netip.AddrPort) []byte {
 		return ikev1.NATD(s.Integrity, first.InitiatorCookie, first.ResponderCookie, at)
 	}
-	answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: first.InitiatorCookie, ResponderCookie: first.ResponderCookie, Exchange: ikev1.Main, Payloads: []isakmp.Payload{
-		{Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: nonce}, {Kind: ikev1.KindNATD, Body: hash(a.at)}, {Kind: ikev1.KindNATD, Body: hash(local)},
-	}})
+	answer, err := a.probeIKEv1(
+		ctx,
+		conn,
+		q.Marked,
+		ikev1.Message{
+			InitiatorCookie: first.InitiatorCookie,
+			ResponderCookie: first.ResponderCookie,
+			Exchange:        ikev1.Main,
+			Payloads: []isakmp.Payload{
+				{
+					Kind: ikev1.KindKE,
+					Body: public,
+				},
+				{Kind: ikev1.KindNonce, Body: nonce},
+				{Kind: ikev1.KindNATD, Body: hash(a.at)},
+				{Kind: ikev1.KindNATD, Body: hash(local)},
+			},
+		},
+	)
 	if errors.Is(err, errSilent) {
 		a.answer.Note("it accepted a suite and then stopped responding")
 		return nil
@@ -170,61 +240,90 @@ func (a *asker) compareNAT(m ikev1.Message, gateway, here []byte) {
 	r := a.answer.IKE
 	r.NATKnown = true
 	r.HereBehindNAT = !bytes.Equal(seen[0], here)
-	r.GatewayBehindNAT = !slices.ContainsFunc(seen[1:], func(b []byte) bool { return bytes.Equal(b, gateway) })
+	r.GatewayBehindNAT = !slices.ContainsFunc(
+		seen[1:],
+		func(b []byte) bool { return bytes.Equal(b, gateway) },
+	)
 }
 
-// Aggressive asks for an association in aggressive mode with the first suite alone: a gateway that answers shows its
-// identity, and a hash from which a pre-shared key can be guessed off line.
+// Aggressive asks for an association in aggressive mode with the first suite alone: a gateway that
+// answers shows its identity, and a hash from which a pre-shared key can be guessed off line.
 func (p *Prober) Aggressive(ctx context.Context, at netip.AddrPort, q IKEv1Question) drift.Answer {
-	return p.ask(ctx, vpn.L2TP, drift.MethodAggressive, vpn.UDP, at, func(ctx context.Context, a *asker) error {
-		if len(q.Suites) == 0 {
-			return errors.New("no suite to probe")
-		}
-		conn, err := a.dial(ctx)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = conn.Close() }()
-		a.answer.IKE = newIKE()
-		s := q.Suites[0]
-		offer, ok := ikev1.Offer(s, q.auth())
-		if !ok {
-			return errNotHere
-		}
-		group, _ := suite.Find(s.Group)
-		public, nonce, err := exchanged(group)
-		if err != nil {
-			return err
-		}
-		cookie, err := newSPI()
-		if err != nil {
-			return err
-		}
-		name := q.Group
-		if name == "" {
-			name = "anybody"
-		}
-		answer, err := a.probeIKEv1(ctx, conn, q.Marked, ikev1.Message{InitiatorCookie: cookie, Exchange: ikev1.Aggressive, Payloads: []isakmp.Payload{
-			ikev1.SA(offer), {Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: nonce}, ikev1.Identification(ikev1.IDKey, []byte(name)), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
-		}})
-		if err != nil {
-			return err
-		}
-		taken, _, err := a.readIKEv1(answer, offer)
-		if err != nil || !taken {
-			a.answer.IKE.Refused = append(a.answer.IKE.Refused, s.String())
-			return err
-		}
-		a.answer.IKE.Taken = append(a.answer.IKE.Taken, s.String())
-		if body, ok := answer.Find(ikev1.KindIdentification); ok {
-			if _, a.answer.IKE.Identity, err = ikev1.DecodeIdentification(body); err != nil {
+	return p.ask(
+		ctx,
+		vpn.L2TP,
+		drift.MethodAggressive,
+		vpn.UDP,
+		at,
+		func(ctx context.Context, a *asker) error {
+			if len(q.Suites) == 0 {
+				return errors.New("no suite to probe")
+			}
+			conn, err := a.dial(ctx)
+			if err != nil {
 				return err
 			}
-		}
-		_, a.answer.IKE.HashShown = answer.Find(ikev1.KindHash)
-		a.answer.IKE.HashShown = a.answer.IKE.HashShown && !q.Certificate
-		local, _ := netip.ParseAddrPort(conn.LocalAddr().String())
-		a.compareNAT(answer, ikev1.NATD(s.Integrity, answer.InitiatorCookie, answer.ResponderCookie, a.at), ikev1.NATD(s.Integrity, answer.InitiatorCookie, answer.ResponderCookie, local))
-		return nil
-	})
+			defer func() { _ = conn.Close() }()
+			a.answer.IKE = newIKE()
+			s := q.Suites[0]
+			offer, ok := ikev1.Offer(s, q.auth())
+			if !ok {
+				return errNotHere
+			}
+			group, _ := suite.Find(s.Group)
+			public, nonce, err := exchanged(group)
+			if err != nil {
+				return err
+			}
+			cookie, err := newSPI()
+			if err != nil {
+				return err
+			}
+			name := q.Group
+			if name == "" {
+				name = "anybody"
+			}
+			answer, err := a.probeIKEv1(
+				ctx,
+				conn,
+				q.Marked,
+				ikev1.Message{
+					InitiatorCookie: cookie,
+					Exchange:        ikev1.Aggressive,
+					Payloads: []isakmp.Payload{
+						ikev1.SA(
+							offer,
+						),
+						{Kind: ikev1.KindKE, Body: public},
+						{Kind: ikev1.KindNonce, Body: nonce},
+						ikev1.Identification(ikev1.IDKey, []byte(name)),
+						{Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
+					},
+				},
+			)
+			if err != nil {
+				return err
+			}
+			taken, _, err := a.readIKEv1(answer, offer)
+			if err != nil || !taken {
+				a.answer.IKE.Refused = append(a.answer.IKE.Refused, s.String())
+				return err
+			}
+			a.answer.IKE.Taken = append(a.answer.IKE.Taken, s.String())
+			if body, ok := answer.Find(ikev1.KindIdentification); ok {
+				if _, a.answer.IKE.Identity, err = ikev1.DecodeIdentification(body); err != nil {
+					return err
+				}
+			}
+			_, a.answer.IKE.HashShown = answer.Find(ikev1.KindHash)
+			a.answer.IKE.HashShown = a.answer.IKE.HashShown && !q.Certificate
+			local, _ := netip.ParseAddrPort(conn.LocalAddr().String())
+			a.compareNAT(
+				answer,
+				ikev1.NATD(s.Integrity, answer.InitiatorCookie, answer.ResponderCookie, a.at),
+				ikev1.NATD(s.Integrity, answer.InitiatorCookie, answer.ResponderCookie, local),
+			)
+			return nil
+		},
+	)
 }

@@ -25,22 +25,38 @@ import (
 // marker stands before IKE on the port for encapsulated packets (RFC 3948 §2.2).
 var marker = make([]byte, 4)
 
-// IKEv2 asks a gateway at an address for one association after another, each with one suite, and tells which it
-// takes. It stops at the first suite that is not answered at all. Marked is how IKE is spoken on port 4500.
-func (p *Prober) IKEv2(ctx context.Context, at netip.AddrPort, marked bool, suites []suite.Proposal) drift.Answer {
-	return p.ask(ctx, vpn.IKEv2, drift.MethodIKEv2, vpn.UDP, at, func(ctx context.Context, a *asker) error {
-		conn, err := a.dial(ctx)
-		if err != nil {
-			return err
-		}
-		defer func() { _ = conn.Close() }()
-		a.answer.IKE = newIKE()
-		return a.each(suites, func(s *suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) })
-	})
+// IKEv2 asks a gateway at an address for one association after another, each with one suite, and
+// tells which it takes. It stops at the first suite that is not answered at all. Marked is how IKE
+// is spoken on port 4500.
+func (p *Prober) IKEv2(
+	ctx context.Context,
+	at netip.AddrPort,
+	marked bool,
+	suites []suite.Proposal,
+) drift.Answer {
+	return p.ask(
+		ctx,
+		vpn.IKEv2,
+		drift.MethodIKEv2,
+		vpn.UDP,
+		at,
+		func(ctx context.Context, a *asker) error {
+			conn, err := a.dial(ctx)
+			if err != nil {
+				return err
+			}
+			defer func() { _ = conn.Close() }()
+			a.answer.IKE = newIKE()
+			return a.each(
+				suites,
+				func(s *suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) },
+			)
+		},
+	)
 }
 
-// each asks for one suite after another, as long as the gateway can be expected to answer more. What the gateway chose
-// of several pseudo-random functions, begin notes in the suite.
+// each asks for one suite after another, as long as the gateway can be expected to answer more.
+// What the gateway chose of several pseudo-random functions, begin notes in the suite.
 func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool, error)) error {
 	r := a.answer.IKE
 	for i, s := range suites {
@@ -51,7 +67,10 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 			if i > 0 {
 				return nil
 			}
-			a.answer.Note("probed so often just now that more could look like an attack: probe suites again in half a minute")
+			a.answer.Note(
+				"probed so often just now that more could look like an attack: probe suites " +
+					"again in half a minute",
+			)
 			none := nobodys
 			_, err := begin(&none) // whether it answers at all
 			return err
@@ -77,7 +96,8 @@ func (a *asker) each(suites []suite.Proposal, begin func(*suite.Proposal) (bool,
 // nobodys is a suite that no gateway takes, so that asking for it begins nothing.
 var nobodys = suite.Proposal{Encryption: "des", Integrity: "md5", Group: "modp768"}
 
-// newSPI draws a security parameter index (or, of version 1, a cookie) that cannot be taken for a marker.
+// newSPI draws a security parameter index (or, of version 1, a cookie) that cannot be taken for a
+// marker.
 func newSPI() (uint64, error) {
 	b := make([]byte, 8)
 	_, err := rand.Read(b)
@@ -85,7 +105,12 @@ func newSPI() (uint64, error) {
 }
 
 // beginIKEv2 asks for an association with one suite.
-func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s *suite.Proposal) (taken bool, err error) {
+func (a *asker) beginIKEv2(
+	ctx context.Context,
+	conn net.Conn,
+	marked bool,
+	s *suite.Proposal,
+) (taken bool, err error) {
 	offer, ok := ikev2.Offer(1, *s)
 	if !ok {
 		return false, errNotHere
@@ -100,11 +125,25 @@ func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s *s
 		return false, err
 	}
 	local, _ := netip.ParseAddrPort(conn.LocalAddr().String())
-	question := ikev2.Message{InitiatorSPI: spi, Exchange: ikev2.SAInit, Initiator: true, Payloads: []isakmp.Payload{
-		ikev2.SA(offer), ikev2.KE(uint16(group.Number), public), {Kind: ikev2.KindNonce, Body: nonce},
-		ikev2.Notify(ikev2.NATSource, ikev2.NATHash(spi, 0, local)), ikev2.Notify(ikev2.NATDestination, ikev2.NATHash(spi, 0, a.at)),
-		ikev2.Notify(ikev2.FragmentationSupported, nil), ikev2.Notify(ikev2.RedirectSupported, nil),
-	}}
+	question := ikev2.Message{
+		InitiatorSPI: spi,
+		Exchange:     ikev2.SAInit,
+		Initiator:    true,
+		Payloads: []isakmp.Payload{
+			ikev2.SA(
+				offer,
+			),
+			ikev2.KE(uint16(group.Number), public),
+			{Kind: ikev2.KindNonce, Body: nonce},
+			ikev2.Notify(
+				ikev2.NATSource,
+				ikev2.NATHash(spi, 0, local),
+			),
+			ikev2.Notify(ikev2.NATDestination, ikev2.NATHash(spi, 0, a.at)),
+			ikev2.Notify(ikev2.FragmentationSupported, nil),
+			ikev2.Notify(ikev2.RedirectSupported, nil),
+		},
+	}
 	for range mostCookies {
 		packet, err := question.Encode()
 		if err != nil {
@@ -116,7 +155,8 @@ func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s *s
 		var answer ikev2.Message
 		if err := a.exchange(ctx, conn, packet, func(b []byte) bool {
 			answer, err = ikev2.Decode(unmarked(b))
-			return err == nil && answer.InitiatorSPI == spi && answer.Response && answer.Exchange == ikev2.SAInit
+			return err == nil && answer.InitiatorSPI == spi && answer.Response &&
+				answer.Exchange == ikev2.SAInit
 		}); err != nil {
 			return false, err
 		}
@@ -126,7 +166,9 @@ func (a *asker) beginIKEv2(ctx context.Context, conn net.Conn, marked bool, s *s
 		}
 		if cookie := find(notes, ikev2.Cookie); cookie != nil {
 			a.answer.IKE.Cookie = true
-			question.Payloads = append([]isakmp.Payload{ikev2.Notify(ikev2.Cookie, cookie.Data)}, withoutCookie(question.Payloads)...)
+			question.Payloads = append(
+				[]isakmp.Payload{ikev2.Notify(ikev2.Cookie, cookie.Data)},
+				withoutCookie(question.Payloads)...)
 			continue
 		}
 		return a.readIKEv2(answer, notes, s, local)
@@ -155,11 +197,17 @@ func find(notes []ikev2.Notification, kind uint16) *ikev2.Notification {
 }
 
 // readIKEv2 reads what an answer says.
-func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, s *suite.Proposal, local netip.AddrPort) (taken bool, err error) {
+func (a *asker) readIKEv2(
+	m ikev2.Message,
+	notes []ikev2.Notification,
+	s *suite.Proposal,
+	local netip.AddrPort,
+) (taken bool, err error) {
 	r := a.answer.IKE
 	group, _ := suite.Find(s.Group)
 	for _, p := range m.Payloads {
-		if name := vendors[string(p.Body)]; p.Kind == ikev2.KindVendor && name != "" && !slices.Contains(r.Vendors, name) {
+		if name := vendors[string(p.Body)]; p.Kind == ikev2.KindVendor && name != "" &&
+			!slices.Contains(r.Vendors, name) {
 			r.Vendors = append(r.Vendors, name)
 		}
 	}
@@ -169,7 +217,11 @@ func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, s *suite.
 	}
 	if n := find(notes, ikev2.InvalidKE); n != nil {
 		if len(n.Data) == 2 {
-			wanted := fmt.Sprintf("group %d in the place of %d", binary.BigEndian.Uint16(n.Data), group.Number)
+			wanted := fmt.Sprintf(
+				"group %d in the place of %d",
+				binary.BigEndian.Uint16(n.Data),
+				group.Number,
+			)
 			if !slices.Contains(r.Wanted, wanted) {
 				r.Wanted = append(r.Wanted, wanted)
 			}
@@ -202,7 +254,8 @@ func (a *asker) readIKEv2(m ikev2.Message, notes []ikev2.Notification, s *suite.
 	if n := find(notes, ikev2.NATSource); n != nil {
 		r.NATKnown = true
 		r.GatewayBehindNAT = !slices.ContainsFunc(notes, func(n ikev2.Notification) bool {
-			return n.Type == ikev2.NATSource && bytes.Equal(n.Data, ikev2.NATHash(m.InitiatorSPI, m.ResponderSPI, a.at))
+			return n.Type == ikev2.NATSource &&
+				bytes.Equal(n.Data, ikev2.NATHash(m.InitiatorSPI, m.ResponderSPI, a.at))
 		})
 	}
 	if n := find(notes, ikev2.NATDestination); n != nil {
@@ -227,9 +280,15 @@ func exchanged(group suite.Algorithm) (public, nonce []byte, err error) {
 	return public, nonce, err
 }
 
-// share makes the public half of a key exchange, whose private half is thrown away: nothing is ever agreed on.
+// share makes the public half of a key exchange, whose private half is thrown away: nothing is ever
+// agreed on.
 func share(g suite.Algorithm) ([]byte, error) {
-	curves := map[string]ecdh.Curve{"ecp256": ecdh.P256(), "ecp384": ecdh.P384(), "ecp521": ecdh.P521(), "curve25519": ecdh.X25519()}
+	curves := map[string]ecdh.Curve{
+		"ecp256":     ecdh.P256(),
+		"ecp384":     ecdh.P384(),
+		"ecp521":     ecdh.P521(),
+		"curve25519": ecdh.X25519(),
+	}
 	if curve, ok := curves[g.Name]; ok {
 		key, err := curve.GenerateKey(rand.Reader)
 		if err != nil {
@@ -246,11 +305,14 @@ func share(g suite.Algorithm) ([]byte, error) {
 		_, err := io.ReadFull(rand.Reader, b)
 		return b, err
 	}
-	if strings.Contains(g.Name, "s") { // a small subgroup (RFC 5114), of which no element can be made without its numbers
+	if strings.Contains(
+		g.Name,
+		"s",
+	) { // a small subgroup (RFC 5114), of which no element can be made without its numbers
 		return nil, errNotHere
 	}
-	// A square of an integer below the prime is in the right subgroup, whatever the prime is: those of RFC 2409 §6 and
-	// RFC 3526 are safe primes.
+	// A square of an integer below the prime is in the right subgroup, whatever the prime is: those
+	// of RFC 2409 §6 and RFC 3526 are safe primes.
 	root, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), uint(g.Bits)/2-2))
 	if err != nil {
 		return nil, err

@@ -24,7 +24,17 @@ import (
 )
 
 // The real daemons that Debian has, each with what the network of the test must have of it.
-var peerTools = []string{"unshare", "ip", "swanctl", "/usr/sbin/charon-systemd", "/usr/sbin/xl2tpd", "/usr/sbin/pptpd", "openvpn", "openssl", "/usr/sbin/nginx"}
+var peerTools = []string{
+	"unshare",
+	"ip",
+	"swanctl",
+	"/usr/sbin/charon-systemd",
+	"/usr/sbin/xl2tpd",
+	"/usr/sbin/pptpd",
+	"openvpn",
+	"openssl",
+	"/usr/sbin/nginx",
+}
 
 const (
 	insidePeers = "WARDICON_PEERS_INSIDE" // folder with keys, set in the network of the daemons
@@ -44,7 +54,18 @@ func certificates(t *testing.T, dir string) {
 		t.Fatal(err)
 	}
 	from, to := time.Now().Add(-time.Hour), time.Now().AddDate(0, 1, 0)
-	root, err := pki.Issue(rand.Reader, pki.Issuer{Key: rootKey}, rootKey.Public(), pki.Wanted{Name: "Authority of the daemons", Usage: pki.ForAuthority, From: from, To: to.AddDate(0, 1, 0), MaxPath: -1})
+	root, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Key: rootKey},
+		rootKey.Public(),
+		pki.Wanted{
+			Name:    "Authority of the daemons",
+			Usage:   pki.ForAuthority,
+			From:    from,
+			To:      to.AddDate(0, 1, 0),
+			MaxPath: -1,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -52,7 +73,19 @@ func certificates(t *testing.T, dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	leaf, err := pki.Issue(rand.Reader, pki.Issuer{Certificate: root, Key: rootKey}, key.Public(), pki.Wanted{Name: "norrvik.example", Usage: pki.ForServer, Names: []string{"norrvik.example"}, From: from, To: to, MaxPath: -1})
+	leaf, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Certificate: root, Key: rootKey},
+		key.Public(),
+		pki.Wanted{
+			Name:    "norrvik.example",
+			Usage:   pki.ForServer,
+			Names:   []string{"norrvik.example"},
+			From:    from,
+			To:      to,
+			MaxPath: -1,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -68,10 +101,19 @@ func certificates(t *testing.T, dir string) {
 	_, _ = rand.Read(static)
 	_, _ = rand.Read(server)
 	write("static.raw", static)
-	write("static.key", []byte(vpn.StaticKeyBegin+"\n"+hex.EncodeToString(static)+"\n"+vpn.StaticKeyEnd+"\n"))
-	write("v2.key", pem.EncodeToMemory(&pem.Block{Type: "OpenVPN tls-crypt-v2 server key", Bytes: server}))
+	write(
+		"static.key",
+		[]byte(vpn.StaticKeyBegin+"\n"+hex.EncodeToString(static)+"\n"+vpn.StaticKeyEnd+"\n"),
+	)
+	write(
+		"v2.key",
+		pem.EncodeToMemory(&pem.Block{Type: "OpenVPN tls-crypt-v2 server key", Bytes: server}),
+	)
 	meta := append([]byte{0}, []byte("purser")...)
-	write("v2.client", []byte(base64.StdEncoding.EncodeToString(tlstunnel.ClientKey(server, static, meta))))
+	write(
+		"v2.client",
+		[]byte(base64.StdEncoding.EncodeToString(tlstunnel.ClientKey(server, static, meta))),
+	)
 }
 
 // daemons is the script that starts them all, in a network of their own.
@@ -147,7 +189,9 @@ func TestPeers(t *testing.T) {
 	script := strings.NewReplacer("ROOT", root, "SELF", os.Args[0]).Replace(daemons)
 	ctx, stop := context.WithTimeout(t.Context(), 3*time.Minute)
 	defer stop()
-	out, err := exec.CommandContext(ctx, "unshare", "-n", "-m", "--kill-child", "bash", "-c", script).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "unshare", "-n", "-m", "--kill-child", "bash", "-c",
+		script).
+		CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
@@ -173,8 +217,18 @@ func probePeers(t *testing.T, dir string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	takes, refuses := []string{"aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048"}, []string{"aes256-sha256-modp3072", "aes256-sha1-modp1024"}
-	old := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"), Group: "crew"}
+	takes, refuses := []string{
+		"aes256-sha256-ecp256",
+		"aes256gcm16-prfsha384-ecp384",
+		"aes128-sha1-modp2048",
+	}, []string{
+		"aes256-sha256-modp3072",
+		"aes256-sha1-modp1024",
+	}
+	old := probe.IKEv1Question{
+		Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"),
+		Group:  "crew",
+	}
 	ask := func(port int, name string, question func(netip.AddrPort) drift.Answer, want string) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -188,14 +242,24 @@ func probePeers(t *testing.T, dir string) {
 	ctx := t.Context()
 	ask(500, "ikev2", func(at netip.AddrPort) drift.Answer {
 		a := probe.New().IKEv2(ctx, at, false, suites(t, slices.Concat(takes, refuses)...))
-		if a.IKE == nil || !slices.Equal(a.IKE.Taken, takes) || !a.IKE.Fragmentation || !a.IKE.NATKnown {
+		if a.IKE == nil || !slices.Equal(a.IKE.Taken, takes) || !a.IKE.Fragmentation ||
+			!a.IKE.NATKnown {
 			t.Errorf("%+v", a.IKE)
 		}
 		return a
 	}, "answers, refuses 2, takes 3, ")
-	ask(4500, "ikev2-4500", func(at netip.AddrPort) drift.Answer { return probe.New().IKEv2(ctx, at, true, suites(t, takes[0])) }, "answers, refuses 0, takes 1, ")
+	ask(
+		4500,
+		"ikev2-4500",
+		func(at netip.AddrPort) drift.Answer {
+			return probe.New().IKEv2(ctx,
+				at, true, suites(t, takes[0]))
+		},
+		"answers, refuses 0, takes 1, ",
+	)
 	ask(500, "ikev2-by-ipv6", func(netip.AddrPort) drift.Answer {
-		return probe.New().IKEv2(ctx, netip.MustParseAddrPort("[::1]:500"), false, suites(t, takes[0]))
+		return probe.New().
+			IKEv2(ctx, netip.MustParseAddrPort("[::1]:500"), false, suites(t, takes[0]))
 	}, "answers, refuses 0, takes 1, ")
 	ask(500, "ikev1-main", func(at netip.AddrPort) drift.Answer {
 		a := probe.New().Main(ctx, at, old)
@@ -204,9 +268,24 @@ func probePeers(t *testing.T, dir string) {
 		}
 		return a
 	}, "answers, refuses 1, takes 1, ")
-	ask(500, "ikev1-aggressive", func(at netip.AddrPort) drift.Answer { return probe.New().Aggressive(ctx, at, old) }, "answers, as norrvik.skerryline.example, hash shown, refuses 0, takes 1, ")
-	ask(1701, "l2tp", func(at netip.AddrPort) drift.Answer { return probe.New().L2TP(ctx, at) }, "answers, host ")
-	ask(1723, "pptp", func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(ctx, at) }, "answers, host local, ")
+	ask(
+		500,
+		"ikev1-aggressive",
+		func(at netip.AddrPort) drift.Answer { return probe.New().Aggressive(ctx, at, old) },
+		"answers, as norrvik.skerryline.example, hash shown, refuses 0, takes 1, ",
+	)
+	ask(
+		1701,
+		"l2tp",
+		func(at netip.AddrPort) drift.Answer { return probe.New().L2TP(ctx, at) },
+		"answers, host ",
+	)
+	ask(
+		1723,
+		"pptp",
+		func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(ctx, at) },
+		"answers, host local, ",
+	)
 	shown := "answers, CN=norrvik.example, TLS 1.3, "
 	for _, tunnel := range []struct {
 		port      int
@@ -215,16 +294,39 @@ func probePeers(t *testing.T, dir string) {
 		wrapping  tlstunnel.Wrapping
 		want      string
 	}{
-		{1201, "tunnel", vpn.UDP, tlstunnel.Wrapping{}, shown}, {1202, "tunnel-auth", vpn.UDP, w(tlstunnel.Auth(static, "1", "SHA256")), shown}, {1203, "tunnel-crypt", vpn.UDP, w(tlstunnel.Crypt(static, false)), shown},
-		{1204, "tunnel-crypt-v2", vpn.UDP, w(tlstunnel.CryptV2(client)), shown}, {1205, "tunnel-tcp", vpn.TCP, w(tlstunnel.Crypt(static, false)), shown}, {1206, "tunnel-auth-both", vpn.UDP, w(tlstunnel.Auth(static, "", "")), shown},
-		{1203, "tunnel-no-key", vpn.UDP, tlstunnel.Wrapping{}, "no-response, no answer by UDP"}, {1202, "tunnel-wrong-direction", vpn.UDP, w(tlstunnel.Auth(static, "0", "SHA256")), "no-response, no answer by UDP"},
+		{1201, "tunnel", vpn.UDP, tlstunnel.Wrapping{}, shown},
+		{1202, "tunnel-auth", vpn.UDP, w(tlstunnel.Auth(static, "1", "SHA256")), shown},
+		{1203, "tunnel-crypt", vpn.UDP, w(tlstunnel.Crypt(static, false)), shown},
+		{1204, "tunnel-crypt-v2", vpn.UDP, w(tlstunnel.CryptV2(client)), shown},
+		{1205, "tunnel-tcp", vpn.TCP, w(tlstunnel.Crypt(static, false)), shown},
+		{1206, "tunnel-auth-both", vpn.UDP, w(tlstunnel.Auth(static, "", "")), shown},
+		{1203, "tunnel-no-key", vpn.UDP, tlstunnel.Wrapping{}, "no-response, no answer by UDP"},
+		{1202,
+			"tunnel-wrong-direction", vpn.UDP, w(tlstunnel.Auth(static, "0", "SHA256")),
+			"no-response, no answer by UDP"},
 	} {
 		ask(tunnel.port, tunnel.name, func(at netip.AddrPort) drift.Answer {
 			return probe.New().Tunnel(ctx, at, tunnel.transport, tunnel.wrapping, "norrvik.example")
 		}, tunnel.want)
 	}
-	ask(443, "web-server", func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.2, the web server there answers 4")
-	ask(444, "old-tls", func(at netip.AddrPort) drift.Answer { return probe.New().SSTP(ctx, at, "norrvik.example") }, "faulty, CN=norrvik.example, TLS 1.0, ")
+	ask(
+		443,
+		"web-server",
+		func(at netip.AddrPort) drift.Answer {
+			return probe.New().SSTP(ctx,
+				at, "norrvik.example")
+		},
+		"faulty, CN=norrvik.example, TLS 1.2, the web server there answers 4",
+	)
+	ask(
+		444,
+		"old-tls",
+		func(at netip.AddrPort) drift.Answer {
+			return probe.New().SSTP(ctx,
+				at, "norrvik.example")
+		},
+		"faulty, CN=norrvik.example, TLS 1.0, ",
+	)
 }
 
 // recorded is where a daemon is asked: at its own port, or past a relay that keeps what is said.
@@ -244,7 +346,11 @@ func recorded(t *testing.T, port int, name string) netip.AddrPort {
 	}
 	note := func(way string, b []byte) { log.WriteString(way + " " + hex.EncodeToString(b) + "\n") }
 	t.Cleanup(func() {
-		if err := os.WriteFile(filepath.Join(dir, name+".hex"), []byte(log.String()), 0o644); err != nil {
+		if err := os.WriteFile(
+			filepath.Join(dir, name+".hex"),
+			[]byte(log.String()),
+			0o644,
+		); err != nil {
 			t.Error(err)
 		}
 	})

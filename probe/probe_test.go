@@ -48,7 +48,12 @@ func told(a drift.Answer) string {
 	if i := a.IKE; i != nil {
 		add("takes %d", len(i.Taken))
 		add("refuses %d", len(i.Refused))
-		for name, set := range map[string]bool{"cookie": i.Cookie, "gateway behind NAT": i.GatewayBehindNAT, "here behind NAT": i.HereBehindNAT, "hash shown": i.HashShown} {
+		for name, set := range map[string]bool{
+			"cookie":             i.Cookie,
+			"gateway behind NAT": i.GatewayBehindNAT,
+			"here behind NAT":    i.HereBehindNAT,
+			"hash shown":         i.HashShown,
+		} {
 			if set {
 				add("%s", name)
 			}
@@ -92,7 +97,10 @@ func TestFaults(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	q := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "aes256-sha1-modp1024"), Group: "crew"}
+	q := probe.IKEv1Question{
+		Suites: suites(t, "aes256-sha256-modp2048", "aes256-sha1-modp1024"),
+		Group:  "crew",
+	}
 	methods := map[string]func(*testing.T, *simulate.Gateway) drift.Answer{
 		"ikev2": func(t *testing.T, g *simulate.Gateway) drift.Answer {
 			return probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...))
@@ -129,15 +137,32 @@ func TestFaults(t *testing.T) {
 	}{
 		{"ikev2", "", "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultSilent, "no-response, refuses 0, takes 0, no answer by UDP"},
-		{"ikev2", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came that are no answers by this protocol"},
+		{
+			"ikev2",
+			simulate.FaultGarbage,
+			"faulty, refuses 0, takes 0, 3 packets came that are no answers by this protocol",
+		},
 		{"ikev2", simulate.FaultNoise, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultLossy, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultSlow, "answers, refuses 2, takes 1, "},
 		{"ikev2", simulate.FaultSuite, "answers, refuses 3, takes 0, "},
-		{"ikev2", simulate.FaultGroup, "answers, refuses 2, takes 1, wants group 19 in the place of 14, wants group 19 in the place of 2, "},
+		{
+			"ikev2",
+			simulate.FaultGroup,
+			"answers, refuses 2, takes 1, wants group 19 in the place of 14, wants group 19 in " +
+				"the place of 2, ",
+		},
 		{"ikev2", simulate.FaultCookies, "answers, cookie, refuses 2, takes 1, "},
-		{"ikev2", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 1, "},
-		{"ikev2", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-ecp256: it chose what was not offered"},
+		{
+			"ikev2",
+			simulate.FaultNAT,
+			"answers, gateway behind NAT, here behind NAT, refuses 2, takes 1, ",
+		},
+		{
+			"ikev2",
+			simulate.FaultChoice,
+			"faulty, refuses 0, takes 0, aes256-sha256-ecp256: it chose what was not offered",
+		},
 		{"ikev2", simulate.FaultRedirect, "answers, refuses 3, takes 0, to harbour.example, "},
 		{"4500", "", "answers, refuses 0, takes 1, "},
 		{"4500", simulate.FaultPort4500, "no-response, refuses 0, takes 0, no answer by UDP"},
@@ -147,43 +172,84 @@ func TestFaults(t *testing.T) {
 		{"main", simulate.FaultSlow, "answers, refuses 1, takes 1, "},
 		{"main", simulate.FaultGarbage, "faulty, refuses 0, takes 0, 3 packets came"},
 		{"main", simulate.FaultSuite, "answers, refuses 2, takes 0, "},
-		{"main", simulate.FaultNAT, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
-		{"main", simulate.FaultChoice, "faulty, refuses 0, takes 0, aes256-sha256-modp2048: it chose what was not offered"},
-		{"main", simulate.FaultMidway, "answers, refuses 1, takes 1, it accepted a suite and then stopped responding, "},
+		{
+			"main",
+			simulate.FaultNAT,
+			"answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, ",
+		},
+		{
+			"main",
+			simulate.FaultChoice,
+			"faulty, refuses 0, takes 0, aes256-sha256-modp2048: it chose what was not offered",
+		},
+		{
+			"main",
+			simulate.FaultMidway,
+			"answers, refuses 1, takes 1, it accepted a suite and then stopped responding, ",
+		},
 		{"aggressive", "", "no-response, refuses 0, takes 0, no answer by UDP"},
-		{"aggressive", simulate.FaultAggressive, "answers, as norrvik.example, hash shown, refuses 0, takes 1, "},
+		{
+			"aggressive",
+			simulate.FaultAggressive,
+			"answers, as norrvik.example, hash shown, refuses 0, takes 1, ",
+		},
 		{"l2tp", "", "no-response, no answer by UDP"},
 		{"l2tp", simulate.FaultBare, "answers, host norrvik.example, "},
 		{"l2tp", simulate.FaultGarbage, "faulty, 3 packets came"},
 		{"pptp", "", "answers, host norrvik.example, "},
 		{"pptp", simulate.FaultSilent, "no-response, no answer by TCP"},
-		{"pptp", simulate.FaultClosed, "closed, nothing listens there, or the connection was closed at once"},
-		{"pptp", simulate.FaultMidway, "faulty, host norrvik.example, it ends the connection mid-way"},
+		{
+			"pptp",
+			simulate.FaultClosed,
+			"closed, nothing listens there, or the connection was closed at once",
+		},
+		{
+			"pptp",
+			simulate.FaultMidway,
+			"faulty, host norrvik.example, it ends the connection mid-way",
+		},
 		{"pptp", simulate.FaultGarbage, "faulty, malformed PPTP message"},
 		{"pptp", simulate.FaultSlow, "answers, host norrvik.example, "},
 		{"pptp", simulate.FaultRealm, "answers, host pilots.other.example, "},
 		{"sstp", "", "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultSilent, "no-response, no answer by TCP"},
 		{"sstp", simulate.FaultClosed, "closed, nothing listens there"},
-		{"sstp", simulate.FaultMidway, "faulty, CN=norrvik.example, TLS 1.3, it ends the connection mid-way"},
+		{
+			"sstp",
+			simulate.FaultMidway,
+			"faulty, CN=norrvik.example, TLS 1.3, it ends the connection mid-way",
+		},
 		{"sstp", simulate.FaultGarbage, "faulty, what answers there is not TLS"},
 		{"sstp", simulate.FaultSlow, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
 		{"sstp", simulate.FaultExpired, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"sstp", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, takes 1.0, "},
-		{"sstp", simulate.FaultRealm, `faulty, CN=norrvik.example, TLS 1.3, the web server there answers 401 in the place of SSTP and wants a sign-in: "Basic realm=\"pilots.other.example\""`},
+		{
+			"sstp",
+			simulate.FaultRealm,
+			`faulty, CN=norrvik.example, TLS 1.3, the web server there answers 401 in the place ` +
+				`of SSTP and wants a sign-in: "Basic realm=\"pilots.other.example\""`,
+		},
 		{"tunnel", "", "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultSilent, "no-response, no answer by UDP"},
 		{"tunnel", simulate.FaultKey, "no-response, no answer by UDP"},
 		{"tunnel", simulate.FaultMidway, "faulty, after the reset: no answer"},
-		{"tunnel", simulate.FaultGarbage, "faulty, 3 packets came that are not of this protocol, or not wrapped with this key"},
+		{
+			"tunnel",
+			simulate.FaultGarbage,
+			"faulty, 3 packets came that are not of this protocol, or not wrapped with this key",
+		},
 		{"tunnel", simulate.FaultNoise, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultLossy, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultCertificate, "answers, CN=pilots.other.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultExpired, "answers, CN=norrvik.example, TLS 1.3, "},
 		{"tunnel", simulate.FaultOldTLS, "answers, CN=norrvik.example, TLS 1.0, "},
 		{"tunnel by TCP", "", "answers, CN=norrvik.example, TLS 1.3, "},
-		{"tunnel by TCP", simulate.FaultKey, "closed, nothing listens there, or the connection was closed at once"},
+		{
+			"tunnel by TCP",
+			simulate.FaultKey,
+			"closed, nothing listens there, or the connection was closed at once",
+		},
 		{"tunnel by TCP", simulate.FaultMidway, "faulty, it ends the connection mid-way"},
 		{"tunnel by TCP", simulate.FaultClosed, "closed, nothing listens there"},
 		{"tunnel by TCP", simulate.FaultSilent, "no-response, no answer by TCP"},
@@ -192,7 +258,13 @@ func TestFaults(t *testing.T) {
 	answers := make([]drift.Answer, len(tests))
 	for i, test := range tests {
 		g := simulator(t, &simulate.Gateway{
-			Name: "norrvik.example", Suites: suites(t, asked[0], "aes256-sha256-modp2048"), Wrapping: theirs, Tunnel: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}},
+			Name:     "norrvik.example",
+			Suites:   suites(t, asked[0], "aes256-sha256-modp2048"),
+			Wrapping: theirs,
+			Tunnel: []vpn.Remote{
+				{Port: 1194, Transport: vpn.UDP},
+				{Port: 443, Transport: vpn.TCP},
+			},
 		}, test.fault)
 		all.Go(func() { answers[i] = methods[test.method](t, g) })
 	}
@@ -200,18 +272,24 @@ func TestFaults(t *testing.T) {
 	for i, test := range tests {
 		t.Run(strings.TrimSuffix(test.method+" "+string(test.fault), " "), func(t *testing.T) {
 			a := answers[i]
-			if got := told(a); !strings.HasPrefix(got, test.want) || test.fault == "" && a.State == drift.Answered && got != test.want {
+			if got := told(
+				a,
+			); !strings.HasPrefix(got, test.want) ||
+				test.fault == "" && a.State == drift.Answered && got != test.want {
 				t.Errorf("%s\nexpected %s", got, test.want)
 			}
-			if a.State == drift.Answered && a.Milliseconds <= 0 || test.fault == simulate.FaultSlow && a.Milliseconds < 900 || a.Packets == 0 || a.Packets > 60 {
+			if a.State == drift.Answered && a.Milliseconds <= 0 ||
+				test.fault == simulate.FaultSlow && a.Milliseconds < 900 ||
+				a.Packets == 0 ||
+				a.Packets > 60 {
 				t.Errorf("%.1f ms, %d packets", a.Milliseconds, a.Packets)
 			}
 		})
 	}
 }
 
-// TestAll asks a gateway of all protocols everything at once, by IPv6 and IPv4: its addresses together get four packets a second,
-// and what there is no time for is unprobed, not silent.
+// TestAll asks a gateway of all protocols everything at once, by IPv6 and IPv4: its addresses
+// together get four packets a second, and what there is no time for is unprobed, not silent.
 func TestAll(t *testing.T) {
 	t.Parallel()
 	var list []drift.Question
@@ -222,10 +300,27 @@ func TestAll(t *testing.T) {
 		for from, to := range stand.Ports() {
 			ports[strconv.Itoa(from)] = to
 		}
-		list = append(list, drift.Questions(&vpn.Gateway{Address: "norrvik.example", ProbeAt: &vpn.ProbeAt{Ports: ports}, Offers: vpn.Offers{
-			IKEv2: &vpn.IKEv2Offer{IKE: asked[:1]}, L2TP: &vpn.L2TPOffer{IKE: []string{"aes256-sha256-modp2048"}}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
-			TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}},
-		}}, []netip.Addr{at}, nil)...)
+		list = append(
+			list,
+			drift.Questions(
+				&vpn.Gateway{
+					Address: "norrvik.example",
+					ProbeAt: &vpn.ProbeAt{Ports: ports},
+					Offers: vpn.Offers{
+						IKEv2: &vpn.IKEv2Offer{
+							IKE: asked[:1],
+						},
+						L2TP: &vpn.L2TPOffer{IKE: []string{"aes256-sha256-modp2048"}},
+						PPTP: &vpn.PPTPOffer{},
+						SSTP: &vpn.SSTPOffer{},
+						TLS: &vpn.TLSOffer{
+							Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+						},
+					},
+				},
+				[]netip.Addr{at},
+				nil,
+			)...)
 	}
 	begin, packets := time.Now(), 0
 	for _, a := range probe.New().All(t.Context(), list) {
@@ -235,7 +330,12 @@ func TestAll(t *testing.T) {
 			t.Errorf("%s at %s: %s", a.Method, a.Address, told(a))
 		}
 	}
-	if took, least := time.Since(begin), time.Duration(packets-1)*time.Second/4; packets < 30 || took < least {
+	if took, least := time.Since(
+		begin,
+	), time.Duration(
+		packets-1,
+	)*time.Second/4; packets < 30 ||
+		took < least {
 		t.Errorf("%d packets in %v, expected no more than four a second", packets, took)
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 600*time.Millisecond)
@@ -243,7 +343,12 @@ func TestAll(t *testing.T) {
 	answers := probe.New().All(ctx, list)
 	for _, a := range answers {
 		if a.State == drift.Silent {
-			t.Errorf("%s at %s: %s, although there was no time to ask", a.Method, a.Address, told(a))
+			t.Errorf(
+				"%s at %s: %s, although there was no time to ask",
+				a.Method,
+				a.Address,
+				told(a),
+			)
 		}
 	}
 	if last := answers[len(answers)-1]; last.State != drift.Unprobed || last.Fault == "" {
@@ -262,7 +367,9 @@ func TestNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, a := range []drift.Answer{
-		probe.New().IKEv2(t.Context(), g.At(500), false, suites(t, asked...)), probe.New().PPTP(t.Context(), g.At(1723)), probe.New().SSTP(t.Context(), g.At(443), ""),
+		probe.New().IKEv2(t.Context(), g.At(500), false,
+			suites(t, asked...)), probe.New().PPTP(t.Context(), g.At(1723)),
+		probe.New().SSTP(t.Context(), g.At(443), ""),
 		probe.New().Tunnel(t.Context(), g.At(1194), vpn.UDP, tlstunnel.Wrapping{}, ""),
 	} {
 		if a.State != drift.Closed || a.Fault == "" {

@@ -20,11 +20,18 @@ import (
 // replayed are the exchanges with real daemons that are kept in testdata.
 var replayed = []string{"ikev2", "ikev1-main", "ikev1-aggressive", "l2tp", "pptp"}
 
-// recordedKeys are the exchanges with the daemon of the TLS tunnel that are kept, each with the file that its key is in. Their
-// answers depend on what the question chose at random: they are not played again, but opened.
-var recordedKeys = map[string]string{"tunnel": "none", "tunnel-auth": "static.raw", "tunnel-crypt": "static.raw", "tunnel-crypt-v2": "v2.client"}
+// recordedKeys are the exchanges with the daemon of the TLS tunnel that are kept, each with the
+// file that its key is in. Their answers depend on what the question chose at random: they are not
+// played again, but opened.
+var recordedKeys = map[string]string{
+	"tunnel":          "none",
+	"tunnel-auth":     "static.raw",
+	"tunnel-crypt":    "static.raw",
+	"tunnel-crypt-v2": "v2.client",
+}
 
-// TestRecordedTunnels opens what the real daemon answered: its reset to ours, and TLS behind it. With another key nothing opens.
+// TestRecordedTunnels opens what the real daemon answered: its reset to ours, and TLS behind it.
+// With another key nothing opens.
 func TestRecordedTunnels(t *testing.T) {
 	wrap := func(name string, key []byte) (w tlstunnel.Wrapping, err error) {
 		switch name {
@@ -99,26 +106,46 @@ func TestRecordedTunnels(t *testing.T) {
 	}
 }
 
-// TestReplayed asks for the same again, and gets what the real daemons answered when it was recorded: only what a
-// question chooses at random is put in its place.
+// TestReplayed asks for the same again, and gets what the real daemons answered when it was
+// recorded: only what a question chooses at random is put in its place.
 func TestReplayed(t *testing.T) {
-	old := probe.IKEv1Question{Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"), Group: "crew"}
+	old := probe.IKEv1Question{
+		Suites: suites(t, "aes256-sha256-modp2048", "3des-sha1-modp1024"),
+		Group:  "crew",
+	}
 	for name, test := range map[string]struct {
 		swap func(question, answer []byte) // what a question chose at random
 		ask  func(netip.AddrPort) drift.Answer
 		want string
 	}{
 		"ikev2": {cookie, func(at netip.AddrPort) drift.Answer {
-			return probe.New().IKEv2(t.Context(), at, false, suites(t, "aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384", "aes128-sha1-modp2048", "aes256-sha256-modp3072", "aes256-sha1-modp1024"))
+			return probe.New().IKEv2(t.Context(), at, false,
+				suites(t, "aes256-sha256-ecp256", "aes256gcm16-prfsha384-ecp384",
+					"aes128-sha1-modp2048", "aes256-sha256-modp3072", "aes256-sha1-modp1024"))
 		}, "answers, gateway behind NAT, here behind NAT, refuses 2, takes 3, "},
-		"ikev1-main":       {cookie, func(at netip.AddrPort) drift.Answer { return probe.New().Main(t.Context(), at, old) }, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
-		"ikev1-aggressive": {cookie, func(at netip.AddrPort) drift.Answer { return probe.New().Aggressive(t.Context(), at, old) }, "answers, as norrvik.skerryline.example, gateway behind NAT, hash shown, here behind NAT, refuses 0, takes 1, "},
-		"l2tp":             {func(q, a []byte) { copy(a[4:6], q[len(q)-10:]) }, func(at netip.AddrPort) drift.Answer { return probe.New().L2TP(t.Context(), at) }, "answers, host "},
-		"pptp":             {nil, func(at netip.AddrPort) drift.Answer { return probe.New().PPTP(t.Context(), at) }, "answers, host local, "},
+		"ikev1-main": {cookie, func(at netip.AddrPort) drift.Answer {
+			return probe.New().Main(t.Context(), at, old)
+		}, "answers, gateway behind NAT, here behind NAT, refuses 1, takes 1, "},
+		"ikev1-aggressive": {cookie, func(at netip.AddrPort) drift.Answer {
+			return probe.New().Aggressive(t.Context(), at, old)
+		}, "answers, as norrvik.skerryline.example, gateway behind NAT, hash shown, here behind " +
+			"NAT, refuses 0, takes 1, "},
+		"l2tp": {func(q, a []byte) { copy(a[4:6], q[len(q)-10:]) },
+			func(at netip.AddrPort) drift.Answer {
+				return probe.New().L2TP(t.Context(), at)
+			}, "answers, host "},
+		"pptp": {nil, func(at netip.AddrPort) drift.Answer {
+			return probe.New().PPTP(t.Context(), at)
+		}, "answers, host local, "},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			if got := told(test.ask(player(t, name, test.swap))); !strings.HasPrefix(got, test.want) {
+			if got := told(
+				test.ask(player(t, name, test.swap)),
+			); !strings.HasPrefix(
+				got,
+				test.want,
+			) {
 				t.Errorf("%s\nexpected %s", got, test.want)
 			}
 		})

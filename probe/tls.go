@@ -37,19 +37,35 @@ var ciphers = func() (list []uint16) {
 	return list
 }()
 
-// handshake speaks TLS on a connection and notes what it shows. Whom the certificate is of is judged elsewhere.
-func (a *asker) handshake(ctx context.Context, conn net.Conn, name string, oldest, newest uint16) (*tls.Conn, error) {
+// handshake speaks TLS on a connection and notes what it shows. Whom the certificate is of is
+// judged elsewhere.
+func (a *asker) handshake(
+	ctx context.Context,
+	conn net.Conn,
+	name string,
+	oldest, newest uint16,
+) (*tls.Conn, error) {
 	shown := &drift.TLS{Names: []string{}}
 	client := tls.Client(conn, &tls.Config{
-		ServerName: name, InsecureSkipVerify: true, MinVersion: oldest, MaxVersion: newest, CipherSuites: ciphers,
+		ServerName:         name,
+		InsecureSkipVerify: true,
+		MinVersion:         oldest,
+		MaxVersion:         newest,
+		CipherSuites:       ciphers,
 		VerifyConnection: func(state tls.ConnectionState) error {
 			list := state.PeerCertificates
 			if len(list) == 0 {
 				return errors.New("no certificate")
 			}
 			leaf := list[0]
-			shown.Version, shown.Cipher = strings.TrimPrefix(tls.VersionName(state.Version), "TLS "), tls.CipherSuiteName(state.CipherSuite)
-			shown.Certificate, shown.Subject, shown.Issuer = pki.Bundle(list[:min(len(list), mostChain)]...), leaf.Subject.String(), leaf.Issuer.String()
+			shown.Version, shown.Cipher = strings.TrimPrefix(
+				tls.VersionName(state.Version),
+				"TLS ",
+			), tls.CipherSuiteName(
+				state.CipherSuite,
+			)
+			shown.Certificate, shown.Subject, shown.Issuer = pki.Bundle(
+				list[:min(len(list), mostChain)]...), leaf.Subject.String(), leaf.Issuer.String()
 			shown.Names, shown.Expires = pki.Names(leaf), leaf.NotAfter.UTC().Format(time.RFC3339)
 			a.answer.TLS = shown
 			return nil
@@ -58,32 +74,48 @@ func (a *asker) handshake(ctx context.Context, conn net.Conn, name string, oldes
 	return client, client.HandshakeContext(ctx)
 }
 
-// SSTP opens TLS, then the stream of SSTP, asks for a call and gives it back. Name is what the certificate should
-// have. A second connection asks for old versions of TLS alone.
+// SSTP opens TLS, then the stream of SSTP, asks for a call and gives it back. Name is what the
+// certificate should have. A second connection asks for old versions of TLS alone.
 func (p *Prober) SSTP(ctx context.Context, at netip.AddrPort, name string) drift.Answer {
-	return p.ask(ctx, vpn.SSTP, drift.MethodSSTP, vpn.TCP, at, func(ctx context.Context, a *asker) error {
-		if err := a.stream(ctx, name); err != nil || a.answer.TLS == nil {
-			return err
-		}
-		kept := a.answer.TLS
-		defer func() { a.answer.TLS = kept }()
-		if kept.Version == "1.0" || kept.Version == "1.1" {
-			kept.Old = kept.Version
+	return p.ask(
+		ctx,
+		vpn.SSTP,
+		drift.MethodSSTP,
+		vpn.TCP,
+		at,
+		func(ctx context.Context, a *asker) error {
+			if err := a.stream(ctx, name); err != nil || a.answer.TLS == nil {
+				return err
+			}
+			kept := a.answer.TLS
+			defer func() { a.answer.TLS = kept }()
+			if kept.Version == "1.0" || kept.Version == "1.1" {
+				kept.Old = kept.Version
+				return nil
+			}
+			conn, err := a.dial(ctx)
+			if err != nil {
+				return nil // what it shows has been seen
+			}
+			defer func() { _ = conn.Close() }()
+			if a.say(ctx, conn) != nil {
+				return nil
+			}
+			if old, err := a.handshake(
+				ctx,
+				conn,
+				name,
+				tls.VersionTLS10,
+				tls.VersionTLS11,
+			); err == nil {
+				kept.Old = strings.TrimPrefix(
+					tls.VersionName(old.ConnectionState().Version),
+					"TLS ",
+				)
+			}
 			return nil
-		}
-		conn, err := a.dial(ctx)
-		if err != nil {
-			return nil // what it shows has been seen
-		}
-		defer func() { _ = conn.Close() }()
-		if a.say(ctx, conn) != nil {
-			return nil
-		}
-		if old, err := a.handshake(ctx, conn, name, tls.VersionTLS10, tls.VersionTLS11); err == nil {
-			kept.Old = strings.TrimPrefix(tls.VersionName(old.ConnectionState().Version), "TLS ")
-		}
-		return nil
-	})
+		},
+	)
 }
 
 // stream opens one connection as far as the answer to a call.
@@ -109,7 +141,15 @@ func (a *asker) stream(ctx context.Context, name string) error {
 	if name != "" {
 		host = name
 	}
-	if _, err := fmt.Fprintf(client, "%s %s HTTP/1.1\r\nHost: %s\r\nSSTPCORRELATIONID: {%s}\r\nContent-Length: %s\r\n\r\n", sstp.Method, sstp.Path, hostOf(host), strings.ToUpper(id.String()), sstp.Length); err != nil {
+	if _, err := fmt.Fprintf(
+		client,
+		"%s %s HTTP/1.1\r\nHost: %s\r\nSSTPCORRELATIONID: {%s}\r\nContent-Length: %s\r\n\r\n",
+		sstp.Method,
+		sstp.Path,
+		hostOf(host),
+		strings.ToUpper(id.String()),
+		sstp.Length,
+	); err != nil {
 		return err
 	}
 	in := bufio.NewReaderSize(io.LimitReader(client, mostHeader), 4<<10)
@@ -146,7 +186,10 @@ func (a *asker) stream(ctx context.Context, name string) error {
 		return nil
 	case sstp.ConnectNak, sstp.Abort:
 		_, status, _ := m.Status()
-		return fmt.Errorf("it refuses the call: %s", cmp.Or(sstp.Statuses[status], fmt.Sprintf("status %d", status)))
+		return fmt.Errorf(
+			"it refuses the call: %s",
+			cmp.Or(sstp.Statuses[status], fmt.Sprintf("status %d", status)),
+		)
 	default:
 		return fmt.Errorf("it answers a request for a call with a message of kind %d", m.Kind)
 	}
@@ -209,7 +252,10 @@ func tlsFault(err error) error {
 	var alert tls.AlertError
 	switch {
 	case errors.As(err, &record):
-		return fmt.Errorf("what answers there is not TLS: it begins with %s", hex.EncodeToString(record.RecordHeader[:]))
+		return fmt.Errorf(
+			"what answers there is not TLS: it begins with %s",
+			hex.EncodeToString(record.RecordHeader[:]),
+		)
 	case errors.As(err, &alert):
 		return fmt.Errorf("it refuses TLS: %w", alert)
 	}

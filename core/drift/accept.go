@@ -7,7 +7,8 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Take lets a gateway's record take over what some differences of a probe saw. It says which of them it cannot.
+// Take lets a gateway's record take over what some differences of a probe saw. It says which of
+// them it cannot.
 func Take(g *vpn.Gateway, p Probe, which []int) error {
 	for _, i := range which {
 		if i < 0 || i >= len(p.Differences) {
@@ -15,7 +16,12 @@ func Take(g *vpn.Gateway, p Probe, which []int) error {
 		}
 		d := p.Differences[i]
 		if !d.Take {
-			return fmt.Errorf("difference %d (%s): this cannot be accepted into the record. %s", i, d.Code, d.Fix)
+			return fmt.Errorf(
+				"difference %d (%s): this cannot be accepted into the record. %s",
+				i,
+				d.Code,
+				d.Fix,
+			)
 		}
 		take(g, p, d)
 	}
@@ -49,11 +55,14 @@ func take(g *vpn.Gateway, p Probe, d Difference) {
 	}
 }
 
-// takeSuites leaves out what is refused, or takes up what was not on record: what nobody should use only where there is
-// nothing else.
+// takeSuites leaves out what is refused, or takes up what was not on record: what nobody should use
+// only where there is nothing else.
 func takeSuites(g *vpn.Gateway, a Answer, code string) {
 	known := recorded(g, a.Protocol)
-	kept := slices.DeleteFunc(known, func(s string) bool { return code != SuiteUnlisted && listed(a.IKE.Refused, s) })
+	kept := slices.DeleteFunc(
+		known,
+		func(s string) bool { return code != SuiteUnlisted && listed(a.IKE.Refused, s) },
+	)
 	for _, s := range a.IKE.Taken {
 		if !listed(kept, s) && (code == SuiteNone || code == SuiteUnlisted && !weak(s)) {
 			kept = append(kept, s)

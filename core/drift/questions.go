@@ -10,7 +10,8 @@ import (
 	"wardicon/core/wire/tlstunnel"
 )
 
-// Ports on which protocols answer (RFC 7296 §2, RFC 3948 §2.2, RFC 2661 §8.1, RFC 2637 §1.3, MS-SSTP §2.1).
+// Ports on which protocols answer (RFC 7296 §2, RFC 3948 §2.2, RFC 2661 §8.1, RFC 2637 §1.3,
+// MS-SSTP §2.1).
 const (
 	PortIKE  = 500
 	PortNATT = 4500
@@ -37,13 +38,26 @@ type Question struct {
 // Protocol of a question.
 func (q Question) Protocol() vpn.Protocol {
 	return map[string]vpn.Protocol{
-		MethodIKEv2: vpn.IKEv2, MethodMain: vpn.L2TP, MethodAggressive: vpn.L2TP, MethodBareL2TP: vpn.L2TP, MethodPPTP: vpn.PPTP, MethodSSTP: vpn.SSTP, MethodTunnel: vpn.TLS,
+		MethodIKEv2:      vpn.IKEv2,
+		MethodMain:       vpn.L2TP,
+		MethodAggressive: vpn.L2TP,
+		MethodBareL2TP:   vpn.L2TP,
+		MethodPPTP:       vpn.PPTP,
+		MethodSSTP:       vpn.SSTP,
+		MethodTunnel:     vpn.TLS,
 	}[q.Method]
 }
 
-// usual suites are asked for beside those on record: the weak ones that old devices still send first, then what many
-// gateways take.
-var usual = []string{"3des-sha1-modp1024", "aes256-sha1-modp1024", "aes256-sha256-modp2048", "aes256-sha256-ecp256", "aes128-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}
+// usual suites are asked for beside those on record: the weak ones that old devices still send
+// first, then what many gateways take.
+var usual = []string{
+	"3des-sha1-modp1024",
+	"aes256-sha1-modp1024",
+	"aes256-sha256-modp2048",
+	"aes256-sha256-ecp256",
+	"aes128-sha256-modp2048",
+	"aes256gcm16-prfsha384-ecp384",
+}
 
 // plainSuites are what a gateway without suites on record is asked for.
 var plainSuites = []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}
@@ -56,7 +70,10 @@ func suites(record []string) (own, more []suite.Proposal) {
 		record = plainSuites
 	}
 	for _, text := range record {
-		if s, err := suite.Parse(text); err == nil && s.Group != "" && !slices.ContainsFunc(own, s.Same) && len(own) < mostSuites {
+		if s, err := suite.Parse(
+			text,
+		); err == nil && s.Group != "" && !slices.ContainsFunc(own, s.Same) &&
+			len(own) < mostSuites {
 			own = append(own, s)
 		}
 	}
@@ -68,9 +85,13 @@ func suites(record []string) (own, more []suite.Proposal) {
 	return own, more
 }
 
-// Questions are what a gateway is asked for at some addresses: what its record offers, and what no gateway should
-// answer. Names lead to the addresses of further remotes.
-func Questions(g *vpn.Gateway, addresses []netip.Addr, names map[string][]netip.Addr) (list []Question) {
+// Questions are what a gateway is asked for at some addresses: what its record offers, and what no
+// gateway should answer. Names lead to the addresses of further remotes.
+func Questions(
+	g *vpn.Gateway,
+	addresses []netip.Addr,
+	names map[string][]netip.Addr,
+) (list []Question) {
 	for _, a := range addresses {
 		list = append(list, plainQuestions(g, a)...)
 	}
@@ -91,12 +112,36 @@ func plainQuestions(g *vpn.Gateway, a netip.Addr) (list []Question) {
 	at := func(port int) netip.AddrPort { return netip.AddrPortFrom(a, uint16(port)) }
 	if o := g.Offers.IKEv2; o != nil {
 		own, more := suites(o.IKE)
-		list = append(list, Question{Method: MethodIKEv2, Transport: vpn.UDP, At: at(PortIKE), Suites: own, More: more}, Question{Method: MethodIKEv2, Transport: vpn.UDP, At: at(PortNATT), Suites: own[:1]})
+		list = append(
+			list,
+			Question{
+				Method:    MethodIKEv2,
+				Transport: vpn.UDP,
+				At:        at(PortIKE),
+				Suites:    own,
+				More:      more,
+			},
+			Question{Method: MethodIKEv2, Transport: vpn.UDP, At: at(PortNATT), Suites: own[:1]},
+		)
 	}
 	if o := g.Offers.L2TP; o != nil {
 		own, more := suites(o.IKE)
-		more = slices.DeleteFunc(more, func(s suite.Proposal) bool { return s.Integrity == "" || strings.Contains(s.Encryption, "gcm") }) // which IKEv1 cannot say
-		q := Question{Method: MethodMain, Transport: vpn.UDP, At: at(PortIKE), Suites: own, More: more, Certificate: len(o.Auth) > 0 && o.Auth[0] == vpn.MachineCertificate, Group: o.Group}
+		more = slices.DeleteFunc(
+			more,
+			func(s suite.Proposal) bool {
+				return s.Integrity == "" ||
+					strings.Contains(s.Encryption, "gcm")
+			},
+		) // which IKEv1 cannot say
+		q := Question{
+			Method:      MethodMain,
+			Transport:   vpn.UDP,
+			At:          at(PortIKE),
+			Suites:      own,
+			More:        more,
+			Certificate: len(o.Auth) > 0 && o.Auth[0] == vpn.MachineCertificate,
+			Group:       o.Group,
+		}
 		list = append(list, q)
 		q.More = nil
 		if q.Suites = own[:1]; g.Offers.IKEv2 == nil {
@@ -105,7 +150,11 @@ func plainQuestions(g *vpn.Gateway, a netip.Addr) (list []Question) {
 			list = append(list, marked)
 		}
 		q.Method = MethodAggressive
-		list = append(list, q, Question{Method: MethodBareL2TP, Transport: vpn.UDP, At: at(PortL2TP)})
+		list = append(
+			list,
+			q,
+			Question{Method: MethodBareL2TP, Transport: vpn.UDP, At: at(PortL2TP)},
+		)
 	}
 	if g.Offers.PPTP != nil {
 		list = append(list, Question{Method: MethodPPTP, Transport: vpn.TCP, At: at(PortPPTP)})
@@ -115,13 +164,26 @@ func plainQuestions(g *vpn.Gateway, a netip.Addr) (list []Question) {
 		if port == 0 {
 			port = PortSSTP
 		}
-		list = append(list, Question{Method: MethodSSTP, Transport: vpn.TCP, At: at(port), Name: first(o.ServerName, g.Address)})
+		list = append(
+			list,
+			Question{
+				Method:    MethodSSTP,
+				Transport: vpn.TCP,
+				At:        at(port),
+				Name:      first(o.ServerName, g.Address),
+			},
+		)
 	}
 	return list
 }
 
 // tunnels are the questions for the TLS tunnel, one for each remote and address.
-func tunnels(g *vpn.Gateway, t *vpn.TLSOffer, addresses []netip.Addr, names map[string][]netip.Addr) (list []Question) {
+func tunnels(
+	g *vpn.Gateway,
+	t *vpn.TLSOffer,
+	addresses []netip.Addr,
+	names map[string][]netip.Addr,
+) (list []Question) {
 	q := Question{Method: MethodTunnel, Name: first(t.ServerName, g.Address)}
 	if k := t.ControlKey; k != nil {
 		var err error

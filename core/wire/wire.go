@@ -1,4 +1,5 @@
-// Package wire has what the messages of all protocols share: how a message that cannot be read is refused.
+// Package wire has what the messages of all protocols share: how a message that cannot be read is
+// refused.
 package wire
 
 import (

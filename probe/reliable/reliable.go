@@ -1,5 +1,6 @@
-// Package reliable makes a stream of the control channel of the TLS tunnel: numbered packets that are sent until they
-// are acknowledged, wrapped by a key that both ends have. It knows no sockets: packets are fed in and sent by who has.
+// Package reliable makes a stream of the control channel of the TLS tunnel: numbered packets that
+// are sent until they are acknowledged, wrapped by a key that both ends have. It knows no sockets:
+// packets are fed in and sent by who has.
 package reliable
 
 import (
@@ -29,7 +30,10 @@ var ErrSilent = errors.New("no answer")
 type NoiseError struct{ Packets int }
 
 func (e *NoiseError) Error() string {
-	return fmt.Sprintf("%d packets came that are not of this protocol, or not wrapped with this key", e.Packets)
+	return fmt.Sprintf(
+		"%d packets came that are not of this protocol, or not wrapped with this key",
+		e.Packets,
+	)
 }
 
 // Options are what a channel needs of its surroundings.
@@ -39,7 +43,8 @@ type Options struct {
 	Server   bool
 	Send     func([]byte) error
 	Turn     func(context.Context) error // waits until a packet may be sent; nil does not
-	Waits    []time.Duration             // how long an acknowledgement is waited for before a packet is sent again
+	// how long an acknowledgement is waited for before a packet is sent again
+	Waits []time.Duration
 }
 
 // Stream is the channel as a net.Conn for TLS. Its deadlines are those of its context.
@@ -65,7 +70,13 @@ type Stream struct {
 
 // New makes a channel.
 func New(ctx context.Context, o Options) *Stream {
-	return &Stream{Options: o, ctx: ctx, acked: map[uint32]bool{}, received: map[uint32][]byte{}, news: make(chan struct{}, 1)}
+	return &Stream{
+		Options:  o,
+		ctx:      ctx,
+		acked:    map[uint32]bool{},
+		received: map[uint32][]byte{},
+		news:     make(chan struct{}, 1),
+	}
 }
 
 func (s *Stream) wake() {
@@ -185,13 +196,17 @@ func (s *Stream) deliver(p tlstunnel.Packet) error {
 	return ErrSilent
 }
 
-// confirmed waits until a packet is acknowledged. What comes meanwhile is acknowledged, too: the other end may be waiting
-// for that before it goes on.
+// confirmed waits until a packet is acknowledged. What comes meanwhile is acknowledged, too: the
+// other end may be waiting for that before it goes on.
 func (s *Stream) confirmed(id uint32, wait time.Duration) error {
 	end := time.Now().Add(wait)
 	for {
 		var acked bool
-		if err := s.until(time.Until(end), func() bool { acked = s.acked[id]; return acked || len(s.owed) > 0 }); err != nil || acked {
+		if err := s.until(
+			time.Until(end),
+			func() bool { acked = s.acked[id]; return acked || len(s.owed) > 0 },
+		); err != nil ||
+			acked {
 			return err
 		}
 		if err := s.write(tlstunnel.Packet{Opcode: tlstunnel.Ack}); err != nil {
@@ -200,7 +215,8 @@ func (s *Stream) confirmed(id uint32, wait time.Duration) error {
 	}
 }
 
-// Begin begins the session with a reset: a client's, or a server's answer to the one that was fed in.
+// Begin begins the session with a reset: a client's, or a server's answer to the one that was fed
+// in.
 func (s *Stream) Begin() error {
 	kind := s.Wrapping.Reset()
 	if s.Server {
@@ -222,7 +238,9 @@ func (s *Stream) Write(b []byte) (int, error) {
 	done := 0
 	for len(b) > 0 {
 		n := min(len(b), chunk)
-		if err := s.deliver(tlstunnel.Packet{Opcode: tlstunnel.Control, Payload: b[:n]}); err != nil {
+		if err := s.deliver(
+			tlstunnel.Packet{Opcode: tlstunnel.Control, Payload: b[:n]},
+		); err != nil {
 			return done, err
 		}
 		done, b = done+n, b[n:]
@@ -230,8 +248,8 @@ func (s *Stream) Write(b []byte) (int, error) {
 	return done, nil
 }
 
-// Read reads the next part of the stream, and acknowledges what it is made of. While it waits it acknowledges what comes again:
-// an acknowledgement was lost then.
+// Read reads the next part of the stream, and acknowledges what it is made of. While it waits it
+// acknowledges what comes again: an acknowledgement was lost then.
 func (s *Stream) Read(b []byte) (int, error) {
 	end := time.Now().Add(readWait)
 	for {
@@ -253,7 +271,10 @@ func (s *Stream) Read(b []byte) (int, error) {
 				return 0, err
 			}
 		}
-		if err := s.until(time.Until(end), func() bool { _, ok := s.received[s.next]; return ok || len(s.owed) > 0 }); err != nil {
+		if err := s.until(
+			time.Until(end),
+			func() bool { _, ok := s.received[s.next]; return ok || len(s.owed) > 0 },
+		); err != nil {
 			return 0, err
 		}
 	}

@@ -52,7 +52,8 @@ func (l *line) send(b []byte) error {
 	return nil
 }
 
-// TestBadLine speaks TLS between two ends of a channel over lines that lose, double, delay and break packets.
+// TestBadLine speaks TLS between two ends of a channel over lines that lose, double, delay and
+// break packets.
 func TestBadLine(t *testing.T) {
 	t.Parallel()
 	web := httptest.NewTLSServer(nil) // for its certificate alone
@@ -67,7 +68,14 @@ func TestBadLine(t *testing.T) {
 			return ""
 		}
 	}
-	for name, rule := range map[string]func(int) string{"good": every(1<<30, ""), "lost": every(4, "lost"), "twice": every(2, "twice"), "late": every(3, "late"), "broken": every(5, "broken")} {
+	for name, rule := range map[string]func(int) string{
+		"good":  every(1<<30, ""),
+		"lost":  every(4, "lost"),
+		"twice": every(2, "twice"),
+		"late": every(3,
+			"late"),
+		"broken": every(5, "broken"),
+	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			ctx, stop := context.WithTimeout(t.Context(), time.Minute)
@@ -82,8 +90,20 @@ func TestBadLine(t *testing.T) {
 				t.Fatal(err)
 			}
 			waits := slices.Repeat([]time.Duration{50 * time.Millisecond}, 20)
-			a := reliable.New(ctx, reliable.Options{Wrapping: client, Session: 7, Send: there.send, Waits: waits})
-			b := reliable.New(ctx, reliable.Options{Wrapping: server, Session: 9, Server: true, Send: back.send, Waits: waits})
+			a := reliable.New(
+				ctx,
+				reliable.Options{Wrapping: client, Session: 7, Send: there.send, Waits: waits},
+			)
+			b := reliable.New(
+				ctx,
+				reliable.Options{
+					Wrapping: server,
+					Session:  9,
+					Server:   true,
+					Send:     back.send,
+					Waits:    waits,
+				},
+			)
 			there.to, back.to = b.Feed, a.Feed
 			message := bytes.Repeat([]byte("all hands to the quay "), 300)
 			var both sync.WaitGroup
@@ -100,7 +120,8 @@ func TestBadLine(t *testing.T) {
 				if _, err := conn.Write([]byte("aye")); err != nil {
 					t.Errorf("server: %v", err)
 				}
-				go func() { _, _ = conn.Read(make([]byte, 1)) }() // who reads on acknowledges what comes again
+				// who reads on acknowledges what comes again
+				go func() { _, _ = conn.Read(make([]byte, 1)) }()
 			})
 			if err := a.Begin(); err != nil {
 				t.Fatalf("client: %v", err)
@@ -113,7 +134,8 @@ func TestBadLine(t *testing.T) {
 			if _, err := io.ReadFull(conn, answer); err != nil || string(answer) != "aye" {
 				t.Errorf("%q (%v)", answer, err)
 			}
-			go func() { _, _ = conn.Read(make([]byte, 1)) }() // who reads on acknowledges the last packet
+			// who reads on acknowledges the last packet
+			go func() { _, _ = conn.Read(make([]byte, 1)) }()
 			both.Wait()
 		})
 	}
@@ -129,12 +151,23 @@ func TestBegin(t *testing.T) {
 		came func(*reliable.Stream)
 		want func(error) bool
 	}{
-		"silence": {func(*reliable.Stream) {}, func(err error) bool { return errors.Is(err, reliable.ErrSilent) }},
-		"noise":   {func(s *reliable.Stream) { s.Feed([]byte("what is that")) }, func(err error) bool { return errors.As(err, &noise) && noise.Packets > 0 }},
-		"cut":     {func(s *reliable.Stream) { s.Fail(gone) }, func(err error) bool { return errors.Is(err, gone) }},
+		"silence": {func(*reliable.Stream) {}, func(err error) bool {
+			return errors.Is(err, reliable.ErrSilent)
+		}},
+		"noise": {func(s *reliable.Stream) { s.Feed([]byte("what is that")) },
+			func(err error) bool { return errors.As(err, &noise) && noise.Packets > 0 }},
+		"cut": {func(s *reliable.Stream) { s.Fail(gone) },
+			func(err error) bool { return errors.Is(err, gone) }},
 	} {
 		var s *reliable.Stream
-		s = reliable.New(t.Context(), reliable.Options{Session: 7, Send: func([]byte) error { test.came(s); return nil }, Waits: waits})
+		s = reliable.New(
+			t.Context(),
+			reliable.Options{
+				Session: 7,
+				Send:    func([]byte) error { test.came(s); return nil },
+				Waits:   waits,
+			},
+		)
 		if err := s.Begin(); !test.want(err) {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -32,10 +32,25 @@ func offer(t testing.TB, text string) ikev1.Transform {
 func sample(t testing.TB) ikev1.Message {
 	long := offer(t, "3des-md5-modp1024")
 	long[ikev1.ClassLife] = 86400 // needs the long form of an attribute
-	return ikev1.Message{InitiatorCookie: 0x0102030405060708, ResponderCookie: 9, Exchange: ikev1.Aggressive, Payloads: []isakmp.Payload{
-		ikev1.SA(offer(t, "aes256-sha256-modp2048"), long), {Kind: ikev1.KindKE, Body: bytes.Repeat([]byte{5}, 256)}, {Kind: ikev1.KindNonce, Body: make([]byte, 32)},
-		ikev1.Identification(ikev1.IDName, []byte("norrvik.skerryline.example")), ikev1.Notify(ikev1.NoProposalChosen, []byte("why")), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
-	}}
+	return ikev1.Message{
+		InitiatorCookie: 0x0102030405060708,
+		ResponderCookie: 9,
+		Exchange:        ikev1.Aggressive,
+		Payloads: []isakmp.Payload{
+			ikev1.SA(
+				offer(t, "aes256-sha256-modp2048"),
+				long,
+			),
+			{Kind: ikev1.KindKE, Body: bytes.Repeat([]byte{5}, 256)},
+			{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
+			ikev1.Identification(
+				ikev1.IDName,
+				[]byte("norrvik.skerryline.example"),
+			),
+			ikev1.Notify(ikev1.NoProposalChosen, []byte("why")),
+			{Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
+		},
+	}
 }
 
 // TestRoundTrip reads back what was written, and compares with bytes that were worked out by hand.
@@ -51,11 +66,14 @@ func TestRoundTrip(t *testing.T) {
 	}
 	body, _ := got.Find(ikev1.KindSA)
 	list, err := ikev1.DecodeSA(body)
-	if err != nil || len(list) != 2 || !list[0].Says(offer(t, "aes256-sha256-modp2048")) || list[1].Says(list[0]) || list[1][ikev1.ClassLife] != 86400 {
+	if err != nil || len(list) != 2 || !list[0].Says(offer(t, "aes256-sha256-modp2048")) ||
+		list[1].Says(list[0]) ||
+		list[1][ikev1.ClassLife] != 86400 {
 		t.Errorf("%+v (%v)", list, err)
 	}
 	// RFC 2409 appendix A: AES-CBC-256, SHA2-256, group 14, pre-shared key, 3,600 seconds.
-	want := "0000000100000001" + "0000002c01010001" + "0000002401010000" + "80010007800e0100800200048004000e80030001800b0001800c0e10"
+	want := "0000000100000001" + "0000002c01010001" + "0000002401010000" +
+		"80010007800e0100800200048004000e80030001800b0001800c0e10"
 	if got := hex.EncodeToString(ikev1.SA(list[0]).Body); got != want {
 		t.Errorf("%s, expected %s", got, want)
 	}
@@ -66,12 +84,22 @@ func TestRoundTrip(t *testing.T) {
 		kind  uint8
 		bytes []byte
 		text  string
-	}{{ikev1.IDName, []byte("norrvik.skerryline.example"), "norrvik.skerryline.example"}, {ikev1.IDAddress4, []byte{198, 51, 100, 7}, "198.51.100.7"}, {ikev1.IDKey, []byte("crew"), "crew"}} {
-		if kind, text, err := ikev1.DecodeIdentification(ikev1.Identification(id.kind, id.bytes).Body); kind != id.kind || text != id.text || err != nil {
+	}{
+		{ikev1.IDName, []byte("norrvik.skerryline.example"), "norrvik.skerryline.example"},
+		{ikev1.IDAddress4, []byte{198, 51, 100, 7}, "198.51.100.7"},
+		{ikev1.IDKey, []byte("crew"), "crew"},
+	} {
+		if kind, text, err := ikev1.DecodeIdentification(
+			ikev1.Identification(id.kind, id.bytes).Body,
+		); kind != id.kind || text != id.text ||
+			err != nil {
 			t.Errorf("identity %d %q (%v), expected %d %q", kind, text, err, id.kind, id.text)
 		}
 	}
-	if _, ok := ikev1.Offer(suite.Proposal{Encryption: "aes256gcm16", Group: "modp2048"}, ikev1.AuthPSK); ok {
+	if _, ok := ikev1.Offer(
+		suite.Proposal{Encryption: "aes256gcm16", Group: "modp2048"},
+		ikev1.AuthPSK,
+	); ok {
 		t.Error("an authenticated cipher can be offered by IKEv1")
 	}
 	// RFC 3947 §3.1 prints the vendor identifier.
@@ -79,7 +107,9 @@ func TestRoundTrip(t *testing.T) {
 		t.Error(got)
 	}
 	a := ikev1.NATD("sha256", 1, 2, netip.MustParseAddrPort("198.51.100.7:500"))
-	if len(a) != 32 || bytes.Equal(a, ikev1.NATD("sha256", 1, 2, netip.MustParseAddrPort("198.51.100.8:500"))) || ikev1.NATD("rot13", 1, 2, netip.MustParseAddrPort("198.51.100.8:500")) != nil {
+	if len(a) != 32 ||
+		bytes.Equal(a, ikev1.NATD("sha256", 1, 2, netip.MustParseAddrPort("198.51.100.8:500"))) ||
+		ikev1.NATD("rot13", 1, 2, netip.MustParseAddrPort("198.51.100.8:500")) != nil {
 		t.Errorf("%x", a)
 	}
 }
@@ -116,7 +146,13 @@ func TestBroken(t *testing.T) {
 			t.Errorf("identity %v: %v", b, err)
 		}
 	}
-	if _, _, err := (ikev1.Message{Payloads: []isakmp.Payload{{Kind: ikev1.KindNotify, Body: []byte{1}}}}).Notification(); !errors.Is(err, wire.ErrMalformed) {
+	if _, _, err := (ikev1.Message{Payloads: []isakmp.Payload{{
+		Kind: ikev1.KindNotify,
+		Body: []byte{1},
+	}}}).Notification(); !errors.Is(
+		err,
+		wire.ErrMalformed,
+	) {
 		t.Errorf("a notification of one byte: %v", err)
 	}
 }
@@ -147,7 +183,10 @@ func FuzzDecode(f *testing.F) {
 			switch p.Kind {
 			case ikev1.KindSA:
 				if list, err := ikev1.DecodeSA(p.Body); err == nil && len(list) > 0 {
-					if same, err := ikev1.DecodeSA(ikev1.SA(list...).Body); err != nil || len(same) != len(list) || !same[0].Says(list[0]) {
+					if same, err := ikev1.DecodeSA(
+						ikev1.SA(list...).Body,
+					); err != nil || len(same) != len(list) ||
+						!same[0].Says(list[0]) {
 						t.Fatalf("%+v, then %+v (%v)", list, same, err)
 					}
 				}

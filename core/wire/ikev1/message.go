@@ -1,5 +1,6 @@
-// Package ikev1 encodes and decodes the messages of IKE version 1 that are sent before anything is encrypted: the
-// first exchanges of main and aggressive mode (RFC 2408 §3, RFC 2409 §5, RFC 3947 §3). It opens no sockets.
+// Package ikev1 encodes and decodes the messages of IKE version 1 that are sent before anything is
+// encrypted: the first exchanges of main and aggressive mode (RFC 2408 §3, RFC 2409 §5, RFC 3947
+// §3). It opens no sockets.
 package ikev1
 
 import (
@@ -55,7 +56,16 @@ func malformed(format string, args ...any) error { return wire.Malformed("IKEv1"
 
 // Encode writes the message. A payload of more than 65,531 bytes is refused.
 func (m Message) Encode() ([]byte, error) {
-	return isakmp.Encode(isakmp.Header{InitiatorSPI: m.InitiatorCookie, ResponderSPI: m.ResponderCookie, Major: version, Exchange: uint8(m.Exchange), ID: m.ID}, m.Payloads)
+	return isakmp.Encode(
+		isakmp.Header{
+			InitiatorSPI: m.InitiatorCookie,
+			ResponderSPI: m.ResponderCookie,
+			Major:        version,
+			Exchange:     uint8(m.Exchange),
+			ID:           m.ID,
+		},
+		m.Payloads,
+	)
 }
 
 // Decode reads a message. Bodies of payloads point into b; an encrypted message has none.
@@ -64,7 +74,12 @@ func Decode(b []byte) (m Message, err error) {
 	if err != nil {
 		return m, err
 	}
-	m = Message{InitiatorCookie: h.InitiatorSPI, ResponderCookie: h.ResponderSPI, Exchange: Exchange(h.Exchange), ID: h.ID}
+	m = Message{
+		InitiatorCookie: h.InitiatorSPI,
+		ResponderCookie: h.ResponderSPI,
+		Exchange:        Exchange(h.Exchange),
+		ID:              h.ID,
+	}
 	if h.Major == version && h.Flags&flagEncrypted != 0 {
 		m.Encrypted = true
 		return m, nil
@@ -78,8 +93,25 @@ func (m Message) Find(kind uint8) ([]byte, bool) { return isakmp.Find(m.Payloads
 
 // Vendor identifiers that say what an end can do.
 var (
-	VendorNATT          = digest("RFC 3947") // RFC 3947 §3.1
-	VendorDPD           = []byte{0xaf, 0xca, 0xd7, 0x13, 0x68, 0xa1, 0xf1, 0xc9, 0x6b, 0x86, 0x96, 0xfc, 0x77, 0x57, 0x01, 0x00}
+	VendorNATT = digest("RFC 3947") // RFC 3947 §3.1
+	VendorDPD  = []byte{
+		0xaf,
+		0xca,
+		0xd7,
+		0x13,
+		0x68,
+		0xa1,
+		0xf1,
+		0xc9,
+		0x6b,
+		0x86,
+		0x96,
+		0xfc,
+		0x77,
+		0x57,
+		0x01,
+		0x00,
+	}
 	VendorXAUTH         = []byte{0x09, 0x00, 0x26, 0x89, 0xdf, 0xd6, 0xb7, 0x12}
 	VendorFragmentation = digest("FRAGMENTATION")
 )
@@ -94,11 +126,18 @@ var digests = map[string]struct {
 	number uint16
 	make   func() hash.Hash
 }{
-	"md5": {1, md5.New}, "sha1": {2, sha1.New}, "sha256": {4, sha256.New}, "sha384": {5, sha512.New384}, "sha512": {6, sha512.New},
+	"md5": {
+		1,
+		md5.New,
+	},
+	"sha1":   {2, sha1.New},
+	"sha256": {4, sha256.New},
+	"sha384": {5, sha512.New384},
+	"sha512": {6, sha512.New},
 }
 
-// NATD is what one end says of an address as it sees it, by the digest that was agreed on (RFC 3947 §3.2). It is nil for
-// a digest that is not known.
+// NATD is what one end says of an address as it sees it, by the digest that was agreed on (RFC 3947
+// §3.2). It is nil for a digest that is not known.
 func NATD(name string, initiator, responder uint64, at netip.AddrPort) []byte {
 	d, ok := digests[name]
 	if !ok {

@@ -41,12 +41,23 @@ type Transform map[uint16]uint32
 
 // ciphers by the names of suites (RFC 2409 appendix A, RFC 3602 §5.3).
 var ciphers = map[string]Transform{
-	"des": {ClassEncryption: 1}, "3des": {ClassEncryption: 5}, "blowfish128": {ClassEncryption: 3, ClassKeyLength: 128}, "cast128": {ClassEncryption: 6, ClassKeyLength: 128},
-	"aes128": {ClassEncryption: 7, ClassKeyLength: 128}, "aes192": {ClassEncryption: 7, ClassKeyLength: 192}, "aes256": {ClassEncryption: 7, ClassKeyLength: 256},
+	"des": {
+		ClassEncryption: 1,
+	},
+	"3des":        {ClassEncryption: 5},
+	"blowfish128": {ClassEncryption: 3, ClassKeyLength: 128},
+	"cast128":     {ClassEncryption: 6, ClassKeyLength: 128},
+	"aes128": {
+		ClassEncryption: 7,
+		ClassKeyLength:  128,
+	},
+	"aes192":      {ClassEncryption: 7, ClassKeyLength: 192},
+	"aes256":      {ClassEncryption: 7, ClassKeyLength: 256},
 	"camellia256": {ClassEncryption: 8, ClassKeyLength: 256},
 }
 
-// Offer writes a suite as a transform that lives for an hour. It is false for a suite that IKEv1 cannot say.
+// Offer writes a suite as a transform that lives for an hour. It is false for a suite that IKEv1
+// cannot say.
 func Offer(s suite.Proposal, auth uint16) (Transform, bool) {
 	cipher, known := ciphers[s.Encryption]
 	hash, hashed := digests[s.Integrity]
@@ -54,7 +65,13 @@ func Offer(s suite.Proposal, auth uint16) (Transform, bool) {
 	if !known || !hashed || !grouped {
 		return nil, false
 	}
-	t := Transform{ClassHash: uint32(hash.number), ClassAuth: uint32(auth), ClassGroup: uint32(group.Number), ClassLifeType: lifeSeconds, ClassLife: 3600}
+	t := Transform{
+		ClassHash:     uint32(hash.number),
+		ClassAuth:     uint32(auth),
+		ClassGroup:    uint32(group.Number),
+		ClassLifeType: lifeSeconds,
+		ClassLife:     3600,
+	}
 	for class, value := range cipher {
 		t[class] = value
 	}
@@ -63,7 +80,8 @@ func Offer(s suite.Proposal, auth uint16) (Transform, bool) {
 
 // Says tells whether a transform is the one of another, lifetimes aside.
 func (t Transform) Says(o Transform) bool {
-	for _, class := range []uint16{ClassEncryption, ClassKeyLength, ClassHash, ClassAuth, ClassGroup} {
+	for _, class := range []uint16{ClassEncryption, ClassKeyLength, ClassHash, ClassAuth,
+		ClassGroup} {
 		if t[class] != o[class] {
 			return false
 		}
@@ -76,7 +94,8 @@ func SA(transforms ...Transform) isakmp.Payload {
 	var list []byte
 	for i, t := range transforms {
 		var attributes []byte
-		for _, class := range []uint16{ClassEncryption, ClassKeyLength, ClassHash, ClassGroup, ClassAuth, ClassLifeType, ClassLife} {
+		for _, class := range []uint16{ClassEncryption, ClassKeyLength, ClassHash, ClassGroup,
+			ClassAuth, ClassLifeType, ClassLife} {
 			switch value, ok := t[class]; {
 			case !ok:
 			case value > 0xFFFF:
@@ -114,7 +133,11 @@ func DecodeSA(b []byte) ([]Transform, error) {
 	proposals := 0
 	for b = b[8:]; len(b) > 0; proposals++ {
 		if proposals == mostProposals || len(b) < 8 {
-			return nil, malformed("a proposal of %d bytes, expected at least 8 and at most %d of them", len(b), mostProposals)
+			return nil, malformed(
+				"a proposal of %d bytes, expected at least 8 and at most %d of them",
+				len(b),
+				mostProposals,
+			)
 		}
 		n, spi, count := int(binary.BigEndian.Uint16(b[2:])), int(b[6]), int(b[7])
 		if n < 8+spi || n > len(b) {
@@ -183,8 +206,8 @@ func Identification(kind uint8, value []byte) isakmp.Payload {
 	return isakmp.Payload{Kind: KindIdentification, Body: append([]byte{kind, 0, 0, 0}, value...)}
 }
 
-// DecodeIdentification reads an identity: its kind, and the value as people write it. A distinguished name and what is
-// not text come as bytes.
+// DecodeIdentification reads an identity: its kind, and the value as people write it. A
+// distinguished name and what is not text come as bytes.
 func DecodeIdentification(b []byte) (kind uint8, value string, err error) {
 	if len(b) < 4 {
 		return 0, "", malformed("an identity of %d bytes, expected at least 4", len(b))
@@ -211,7 +234,10 @@ const (
 func Notify(kind uint16, data []byte) isakmp.Payload {
 	b := binary.BigEndian.AppendUint32(nil, doiIPsec)
 	b = append(b, protocolIKE, 0)
-	return isakmp.Payload{Kind: KindNotify, Body: append(binary.BigEndian.AppendUint16(b, kind), data...)}
+	return isakmp.Payload{
+		Kind: KindNotify,
+		Body: append(binary.BigEndian.AppendUint16(b, kind), data...),
+	}
 }
 
 // Notification is the kind of the first notification of a message.

@@ -1,5 +1,5 @@
-// Package ikev2 encodes and decodes the messages of IKE version 2 that are sent before anything is encrypted
-// (RFC 7296 §1.2, §2.6 and §3). It opens no sockets.
+// Package ikev2 encodes and decodes the messages of IKE version 2 that are sent before anything is
+// encrypted (RFC 7296 §1.2, §2.6 and §3). It opens no sockets.
 package ikev2
 
 import (
@@ -47,7 +47,13 @@ func malformed(format string, args ...any) error { return wire.Malformed("IKEv2"
 
 // Encode writes the message. A payload of more than 65,531 bytes is refused.
 func (m Message) Encode() ([]byte, error) {
-	h := isakmp.Header{InitiatorSPI: m.InitiatorSPI, ResponderSPI: m.ResponderSPI, Major: version, Exchange: uint8(m.Exchange), ID: m.ID}
+	h := isakmp.Header{
+		InitiatorSPI: m.InitiatorSPI,
+		ResponderSPI: m.ResponderSPI,
+		Major:        version,
+		Exchange:     uint8(m.Exchange),
+		ID:           m.ID,
+	}
 	if m.Initiator {
 		h.Flags |= flagInitiator
 	}
@@ -64,8 +70,13 @@ func Decode(b []byte) (m Message, err error) {
 		return m, err
 	}
 	return Message{
-		InitiatorSPI: h.InitiatorSPI, ResponderSPI: h.ResponderSPI, Exchange: Exchange(h.Exchange),
-		Initiator: h.Flags&flagInitiator != 0, Response: h.Flags&flagResponse != 0, ID: h.ID, Payloads: payloads,
+		InitiatorSPI: h.InitiatorSPI,
+		ResponderSPI: h.ResponderSPI,
+		Exchange:     Exchange(h.Exchange),
+		Initiator:    h.Flags&flagInitiator != 0,
+		Response:     h.Flags&flagResponse != 0,
+		ID:           h.ID,
+		Payloads:     payloads,
 	}, nil
 }
 

@@ -21,7 +21,8 @@ const (
 // ProtocolIKE is the protocol of a proposal for IKE itself (RFC 7296 §3.3.1).
 const ProtocolIKE = 1
 
-// keyLength is the attribute that says the length of a key in bits, in its short form (RFC 7296 §3.3.5).
+// keyLength is the attribute that says the length of a key in bits, in its short form (RFC 7296
+// §3.3.5).
 const keyLength = 0x800E
 
 // Transform is one algorithm of a proposal. KeyBits is 0 where its length is fixed.
@@ -53,8 +54,8 @@ var anyPRF = []string{"prfsha256", "prfsha384", "prfsha512", "prfsha1"}
 // fixed are ciphers without a choice of key length (RFC 7296 §3.3.5, RFC 7634 §3).
 var fixed = map[string]bool{"3des": true, "des": true, "chacha20poly1305": true, "null": true}
 
-// Offer writes a suite as a proposal; an authenticated cipher goes with any pseudo-random function. It is false for
-// a suite that has no group or an algorithm that is not known.
+// Offer writes a suite as a proposal; an authenticated cipher goes with any pseudo-random function.
+// It is false for a suite that has no group or an algorithm that is not known.
 func Offer(number uint8, s suite.Proposal) (Proposal, bool) {
 	p := Proposal{Number: number, Protocol: ProtocolIKE}
 	cipher, known := suite.Find(s.Encryption)
@@ -182,7 +183,10 @@ func decodeTransform(b []byte) (t Transform, used int, err error) {
 
 // KE writes a key exchange of a group (RFC 7296 §3.4).
 func KE(group uint16, public []byte) isakmp.Payload {
-	return isakmp.Payload{Kind: KindKE, Body: append(binary.BigEndian.AppendUint16(nil, group), append([]byte{0, 0}, public...)...)}
+	return isakmp.Payload{
+		Kind: KindKE,
+		Body: append(binary.BigEndian.AppendUint16(nil, group), append([]byte{0, 0}, public...)...),
+	}
 }
 
 // DecodeKE reads a key exchange.
@@ -214,7 +218,10 @@ type Notification struct {
 
 // Notify writes a notification about IKE itself.
 func Notify(kind uint16, data []byte) isakmp.Payload {
-	return isakmp.Payload{Kind: KindNotify, Body: append(binary.BigEndian.AppendUint16([]byte{0, 0}, kind), data...)}
+	return isakmp.Payload{
+		Kind: KindNotify,
+		Body: append(binary.BigEndian.AppendUint16([]byte{0, 0}, kind), data...),
+	}
 }
 
 // Notifications reads the notifications of a message.
@@ -227,7 +234,10 @@ func (m Message) Notifications() ([]Notification, error) {
 		if len(p.Body) < 4 || len(p.Body) < 4+int(p.Body[1]) {
 			return nil, malformed("a notification of %d bytes", len(p.Body))
 		}
-		list = append(list, Notification{binary.BigEndian.Uint16(p.Body[2:]), p.Body[4+int(p.Body[1]):]})
+		list = append(
+			list,
+			Notification{binary.BigEndian.Uint16(p.Body[2:]), p.Body[4+int(p.Body[1]):]},
+		)
 	}
 	return list, nil
 }

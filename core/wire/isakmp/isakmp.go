@@ -1,5 +1,5 @@
-// Package isakmp encodes and decodes what both versions of IKE share: the header and the chain of payloads
-// (RFC 2408 §3.1 and §3.2, RFC 7296 §3.1 and §3.2).
+// Package isakmp encodes and decodes what both versions of IKE share: the header and the chain of
+// payloads (RFC 2408 §3.1 and §3.2, RFC 7296 §3.1 and §3.2).
 package isakmp
 
 import (
@@ -29,7 +29,8 @@ type Header struct {
 	ID                         uint32
 }
 
-// Payload is a part of a message: its kind, and its body without the generic header. Critical is of version 2.
+// Payload is a part of a message: its kind, and its body without the generic header. Critical is of
+// version 2.
 type Payload struct {
 	Kind     uint8
 	Critical bool
@@ -48,7 +49,11 @@ func Encode(h Header, payloads []Payload) ([]byte, error) {
 	binary.BigEndian.PutUint32(b[20:], h.ID)
 	for i, p := range payloads {
 		if len(p.Body)+4 > 0xFFFF {
-			return nil, fmt.Errorf("IKE message: a payload of %d bytes, expected at most %d", len(p.Body), 0xFFFF-4)
+			return nil, fmt.Errorf(
+				"IKE message: a payload of %d bytes, expected at most %d",
+				len(p.Body),
+				0xFFFF-4,
+			)
 		}
 		var next, flags byte
 		if i+1 < len(payloads) {
@@ -71,8 +76,12 @@ func DecodeHeader(b []byte) (h Header, err error) {
 		return h, malformed("%d bytes, expected %d to %d", len(b), headerSize, MaxMessage)
 	}
 	return Header{
-		InitiatorSPI: binary.BigEndian.Uint64(b[0:]), ResponderSPI: binary.BigEndian.Uint64(b[8:]),
-		Major: b[17] >> 4, Exchange: b[18], Flags: b[19], ID: binary.BigEndian.Uint32(b[20:]),
+		InitiatorSPI: binary.BigEndian.Uint64(b[0:]),
+		ResponderSPI: binary.BigEndian.Uint64(b[8:]),
+		Major:        b[17] >> 4,
+		Exchange:     b[18],
+		Flags:        b[19],
+		ID:           binary.BigEndian.Uint32(b[20:]),
 	}, nil
 }
 
@@ -99,7 +108,10 @@ func Decode(b []byte, major uint8) (h Header, payloads []Payload, err error) {
 		if n < 4 || n > len(rest) {
 			return h, nil, malformed("a payload of %d bytes where %d are left", n, len(rest))
 		}
-		payloads = append(payloads, Payload{Kind: kind, Critical: rest[1]&critical != 0, Body: rest[4:n]})
+		payloads = append(
+			payloads,
+			Payload{Kind: kind, Critical: rest[1]&critical != 0, Body: rest[4:n]},
+		)
 		kind, rest = rest[0], rest[n:]
 	}
 	if len(rest) > 0 {

@@ -1,4 +1,5 @@
-// Package l2tp encodes and decodes the control messages of L2TP version 2 (RFC 2661 §3 to §5). It opens no sockets.
+// Package l2tp encodes and decodes the control messages of L2TP version 2 (RFC 2661 §3 to §5). It
+// opens no sockets.
 package l2tp
 
 import (
@@ -67,7 +68,8 @@ const (
 	protocolVersion = 0x0100
 )
 
-// AVP is an attribute and its value (RFC 2661 §4.1). A hidden value cannot be read without the tunnel's secret.
+// AVP is an attribute and its value (RFC 2661 §4.1). A hidden value cannot be read without the
+// tunnel's secret.
 type AVP struct {
 	Mandatory, Hidden bool
 	Vendor, Type      uint16
@@ -94,14 +96,26 @@ func Text(kind uint16, value string) AVP {
 // Start writes a request for a tunnel (RFC 2661 §6.1) or, with that kind, the reply to one.
 func Start(kind Kind, host string, tunnel uint16) []AVP {
 	return []AVP{
-		Number(AttrMessageType, uint16(kind)), Number(AttrVersion, protocolVersion), {Mandatory: true, Type: AttrFraming, Value: []byte{0, 0, 0, 3}},
-		Text(AttrHostName, host), Number(AttrTunnel, tunnel), Number(AttrWindow, 4),
+		Number(
+			AttrMessageType,
+			uint16(kind),
+		),
+		Number(AttrVersion, protocolVersion),
+		{Mandatory: true, Type: AttrFraming, Value: []byte{0, 0, 0, 3}},
+		Text(AttrHostName, host),
+		Number(AttrTunnel, tunnel),
+		Number(AttrWindow, 4),
 	}
 }
 
-// Stop writes the end of a tunnel (RFC 2661 §6.4) with its result (§4.4.2): 1 is a general request to clear it.
+// Stop writes the end of a tunnel (RFC 2661 §6.4) with its result (§4.4.2): 1 is a general request
+// to clear it.
 func Stop(tunnel, result uint16) []AVP {
-	return []AVP{Number(AttrMessageType, uint16(StopNotify)), Number(AttrTunnel, tunnel), Number(AttrResult, result)}
+	return []AVP{
+		Number(AttrMessageType, uint16(StopNotify)),
+		Number(AttrTunnel, tunnel),
+		Number(AttrResult, result),
+	}
 }
 
 // Kind is the kind of the message, 0 for an acknowledgement.
@@ -131,7 +145,8 @@ func (m Message) Uint(kind uint16) (uint16, bool) {
 	return binary.BigEndian.Uint16(b), true
 }
 
-// Result is the result code and the error code of a message that ends something, and its text (RFC 2661 §4.4.2).
+// Result is the result code and the error code of a message that ends something, and its text (RFC
+// 2661 §4.4.2).
 func (m Message) Result() (result, fault uint16, text string) {
 	b, _ := m.Find(AttrResult)
 	if len(b) >= 2 {
@@ -154,7 +169,12 @@ func (m Message) Encode() ([]byte, error) {
 	}
 	for _, a := range m.AVPs {
 		if len(a.Value) > mostValue {
-			return nil, fmt.Errorf("L2TP message: attribute %d has %d bytes, expected at most %d", a.Type, len(a.Value), mostValue)
+			return nil, fmt.Errorf(
+				"L2TP message: attribute %d has %d bytes, expected at most %d",
+				a.Type,
+				len(a.Value),
+				mostValue,
+			)
 		}
 		flags := uint16(avpHeader + len(a.Value))
 		if a.Mandatory {
@@ -188,13 +208,22 @@ func Decode(b []byte) (m Message, err error) {
 	if n < headerSize || n > len(b) {
 		return m, malformed("its length says %d bytes, there are %d", n, len(b))
 	}
-	m = Message{Tunnel: binary.BigEndian.Uint16(b[4:]), Session: binary.BigEndian.Uint16(b[6:]), Sent: binary.BigEndian.Uint16(b[8:]), Expected: binary.BigEndian.Uint16(b[10:])}
+	m = Message{
+		Tunnel:   binary.BigEndian.Uint16(b[4:]),
+		Session:  binary.BigEndian.Uint16(b[6:]),
+		Sent:     binary.BigEndian.Uint16(b[8:]),
+		Expected: binary.BigEndian.Uint16(b[10:]),
+	}
 	for rest := b[headerSize:n]; len(rest) > 0; {
 		if len(m.AVPs) == mostAVPs {
 			return m, malformed("more than %d attributes", mostAVPs)
 		}
 		if len(rest) < avpHeader {
-			return m, malformed("an attribute of %d bytes, expected at least %d", len(rest), avpHeader)
+			return m, malformed(
+				"an attribute of %d bytes, expected at least %d",
+				len(rest),
+				avpHeader,
+			)
 		}
 		flags := binary.BigEndian.Uint16(rest)
 		size := int(flags & avpSize)
@@ -202,13 +231,21 @@ func Decode(b []byte) (m Message, err error) {
 			return m, malformed("an attribute of %d bytes where %d are left", size, len(rest))
 		}
 		m.AVPs = append(m.AVPs, AVP{
-			Mandatory: flags&avpMandatory != 0, Hidden: flags&avpHidden != 0, Vendor: binary.BigEndian.Uint16(rest[2:]), Type: binary.BigEndian.Uint16(rest[4:]), Value: rest[avpHeader:size],
+			Mandatory: flags&avpMandatory != 0,
+			Hidden:    flags&avpHidden != 0,
+			Vendor:    binary.BigEndian.Uint16(rest[2:]),
+			Type:      binary.BigEndian.Uint16(rest[4:]),
+			Value:     rest[avpHeader:size],
 		})
 		rest = rest[size:]
 	}
 	if len(m.AVPs) > 0 {
-		if first := m.AVPs[0]; first.Type != AttrMessageType || first.Vendor != 0 || first.Hidden || len(first.Value) != 2 {
-			return m, malformed("its first attribute is %d, expected the kind of the message", first.Type)
+		if first := m.AVPs[0]; first.Type != AttrMessageType || first.Vendor != 0 || first.Hidden ||
+			len(first.Value) != 2 {
+			return m, malformed(
+				"its first attribute is %d, expected the kind of the message",
+				first.Type,
+			)
 		}
 	}
 	return m, nil

@@ -13,20 +13,48 @@ import (
 // samples are messages of each kind that a probe sends or may be sent.
 var samples = []l2tp.Message{
 	{AVPs: l2tp.Start(l2tp.StartRequest, "purser", 7)},
-	{Tunnel: 7, Expected: 1, AVPs: append(l2tp.Start(l2tp.StartReply, "norrvik", 9), l2tp.Text(l2tp.AttrVendor, "anybody"), l2tp.AVP{Type: l2tp.AttrChallenge, Mandatory: true, Hidden: true, Value: make([]byte, 16)})},
+	{
+		Tunnel:   7,
+		Expected: 1,
+		AVPs: append(
+			l2tp.Start(l2tp.StartReply, "norrvik", 9),
+			l2tp.Text(l2tp.AttrVendor, "anybody"),
+			l2tp.AVP{
+				Type:      l2tp.AttrChallenge,
+				Mandatory: true,
+				Hidden:    true,
+				Value:     make([]byte, 16),
+			},
+		),
+	},
 	{Tunnel: 9, Sent: 1, Expected: 1, AVPs: l2tp.Stop(7, 1)},
 	{Tunnel: 9, Sent: 2, Expected: 1},
-	{Tunnel: 9, Session: 4, AVPs: []l2tp.AVP{l2tp.Number(l2tp.AttrMessageType, uint16(l2tp.CallDisconnect)), {Mandatory: true, Type: l2tp.AttrResult, Value: []byte("\x00\x02\x00\x06no realm of that name")}}},
+	{
+		Tunnel:  9,
+		Session: 4,
+		AVPs: []l2tp.AVP{
+			l2tp.Number(l2tp.AttrMessageType, uint16(l2tp.CallDisconnect)),
+			{
+				Mandatory: true,
+				Type:      l2tp.AttrResult,
+				Value:     []byte("\x00\x02\x00\x06no realm of that name"),
+			},
+		},
+	},
 }
 
-// TestRoundTrip reads back a message of each kind, and refuses it cut short or with another beginning.
+// TestRoundTrip reads back a message of each kind, and refuses it cut short or with another
+// beginning.
 func TestRoundTrip(t *testing.T) {
 	for _, m := range samples {
 		b, err := m.Encode()
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got, err := l2tp.Decode(b); err != nil || !reflect.DeepEqual(got, m) || got.Kind() != m.Kind() {
+		if got, err := l2tp.Decode(
+			b,
+		); err != nil || !reflect.DeepEqual(got, m) ||
+			got.Kind() != m.Kind() {
 			t.Errorf("%+v (%v), expected %+v", got, err, m)
 		}
 		for n := range b {
@@ -48,7 +76,8 @@ func TestRoundTrip(t *testing.T) {
 	if got := hex.EncodeToString(ack); got != "c802000c0009000000020001" {
 		t.Error(got)
 	}
-	if result, fault, text := samples[4].Result(); result != 2 || fault != 6 || text != "no realm of that name" {
+	if result, fault, text := samples[4].Result(); result != 2 || fault != 6 ||
+		text != "no realm of that name" {
 		t.Errorf("result %d, error %d, %q", result, fault, text)
 	}
 	if n, ok := samples[1].Uint(l2tp.AttrTunnel); n != 9 || !ok {
@@ -57,12 +86,14 @@ func TestRoundTrip(t *testing.T) {
 	if _, ok := samples[1].Find(l2tp.AttrChallenge); ok {
 		t.Error("a hidden value was read")
 	}
-	if _, err := (l2tp.Message{AVPs: []l2tp.AVP{{Value: make([]byte, 1018)}}}).Encode(); err == nil {
+	if _, err := (l2tp.Message{AVPs: []l2tp.AVP{{Value: make([]byte,
+		1018)}}}).Encode(); err == nil {
 		t.Error("a value of 1,018 bytes was written")
 	}
 }
 
-// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is reserved.
+// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is
+// reserved.
 func FuzzDecode(f *testing.F) {
 	for _, m := range samples {
 		b, err := m.Encode()

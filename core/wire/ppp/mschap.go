@@ -71,7 +71,11 @@ func spread(k []byte) []byte {
 
 // AuthenticatorResponse is by what the gateway proves that it knows the password, too
 // (RFC 2759 §8.7).
-func AuthenticatorResponse(password string, response, peer, authenticator []byte, login string) string {
+func AuthenticatorResponse(
+	password string,
+	response, peer, authenticator []byte,
+	login string,
+) string {
 	again := md4.New()
 	again.Write(PasswordHash(password))
 	h := sha1.New()

@@ -1,4 +1,5 @@
-// Package pptp encodes and decodes the messages of the PPTP control channel (RFC 2637 §2). It opens no sockets.
+// Package pptp encodes and decodes the messages of the PPTP control channel (RFC 2637 §2). It opens
+// no sockets.
 package pptp
 
 import (
@@ -167,7 +168,9 @@ func (*LinkInfo) Kind() Kind         { return KindLinkInfo }
 // body makes an empty message of a kind.
 func body(k Kind) Message {
 	for _, m := range []Message{
-		&StartRequest{}, &StartReply{}, &StopRequest{}, &StopReply{}, &EchoRequest{}, &EchoReply{}, &CallRequest{}, &CallReply{}, &ClearRequest{}, &DisconnectNotify{}, &ErrorNotify{}, &LinkInfo{},
+		&StartRequest{}, &StartReply{}, &StopRequest{}, &StopReply{}, &EchoRequest{}, &EchoReply{},
+		&CallRequest{}, &CallReply{}, &ClearRequest{}, &DisconnectNotify{}, &ErrorNotify{},
+		&LinkInfo{},
 	} {
 		if m.Kind() == k {
 			return m
@@ -197,7 +200,12 @@ func Length(b []byte) (int, error) {
 	}
 	n := int(binary.BigEndian.Uint16(b))
 	if n < headerSize || n > MaxMessage {
-		return 0, malformed("its length says %d bytes, expected %d to %d", n, headerSize, MaxMessage)
+		return 0, malformed(
+			"its length says %d bytes, expected %d to %d",
+			n,
+			headerSize,
+			MaxMessage,
+		)
 	}
 	return n, nil
 }

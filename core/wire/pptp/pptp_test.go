@@ -15,19 +15,66 @@ var samples = []struct {
 	message pptp.Message
 	size    int
 }{
-	{&pptp.StartRequest{Version: pptp.Version, Framing: 3, Bearer: 3, Channels: 1, Firmware: 2, HostName: pptp.NewName("purser"), Vendor: pptp.NewName("anybody")}, 156},
-	{&pptp.StartReply{Version: pptp.Version, Result: pptp.StartOK, Framing: 3, Bearer: 3, HostName: pptp.NewName("norrvik")}, 156},
-	{&pptp.StopRequest{Reason: 1}, 16}, {&pptp.StopReply{Result: 1}, 16}, {&pptp.EchoRequest{ID: 7}, 16}, {&pptp.EchoReply{ID: 7, Result: 1}, 20},
-	{&pptp.CallRequest{CallID: 9, Serial: 1, MinBPS: 300, MaxBPS: 100_000_000, Window: 64}, 168}, {&pptp.CallReply{CallID: 3, PeerCallID: 9, Result: 1, Speed: 64_000}, 32},
-	{&pptp.ClearRequest{CallID: 9}, 16}, {&pptp.DisconnectNotify{CallID: 3, Result: 4, Cause: 16}, 148}, {&pptp.ErrorNotify{CallID: 3, CRC: 2}, 40}, {&pptp.LinkInfo{CallID: 3, SendACCM: 0xFFFFFFFF}, 24},
+	{
+		&pptp.StartRequest{
+			Version:  pptp.Version,
+			Framing:  3,
+			Bearer:   3,
+			Channels: 1,
+			Firmware: 2,
+			HostName: pptp.NewName("purser"),
+			Vendor:   pptp.NewName("anybody"),
+		},
+		156,
+	},
+	{
+		&pptp.StartReply{
+			Version:  pptp.Version,
+			Result:   pptp.StartOK,
+			Framing:  3,
+			Bearer:   3,
+			HostName: pptp.NewName("norrvik"),
+		},
+		156,
+	},
+	{
+		&pptp.StopRequest{Reason: 1},
+		16,
+	},
+	{&pptp.StopReply{Result: 1}, 16},
+	{&pptp.EchoRequest{ID: 7}, 16},
+	{&pptp.EchoReply{ID: 7, Result: 1}, 20},
+	{
+		&pptp.CallRequest{CallID: 9, Serial: 1, MinBPS: 300, MaxBPS: 100_000_000, Window: 64},
+		168,
+	},
+	{&pptp.CallReply{CallID: 3, PeerCallID: 9, Result: 1, Speed: 64_000}, 32},
+	{
+		&pptp.ClearRequest{CallID: 9},
+		16,
+	},
+	{&pptp.DisconnectNotify{CallID: 3, Result: 4, Cause: 16}, 148},
+	{&pptp.ErrorNotify{CallID: 3, CRC: 2}, 40},
+	{&pptp.LinkInfo{CallID: 3, SendACCM: 0xFFFFFFFF}, 24},
 }
 
-// TestRoundTrip reads back a message of every kind, and refuses it cut short, of another kind, or with another beginning.
+// TestRoundTrip reads back a message of every kind, and refuses it cut short, of another kind, or
+// with another beginning.
 func TestRoundTrip(t *testing.T) {
 	for _, s := range samples {
 		b := pptp.Encode(s.message)
-		if got, err := pptp.Decode(b); err != nil || len(b) != s.size || !reflect.DeepEqual(got, s.message) {
-			t.Errorf("kind %d: %d bytes, expected %d; %+v (%v)", s.message.Kind(), len(b), s.size, got, err)
+		if got, err := pptp.Decode(
+			b,
+		); err != nil || len(b) != s.size ||
+			!reflect.DeepEqual(got, s.message) {
+			t.Errorf(
+				"kind %d: %d bytes, expected %d; %+v (%v)",
+				s.message.Kind(),
+				len(b),
+				s.size,
+				got,
+				err,
+			)
 		}
 		for n := range b {
 			if _, err := pptp.Decode(b[:n]); !errors.Is(err, wire.ErrMalformed) {
@@ -42,7 +89,9 @@ func TestRoundTrip(t *testing.T) {
 			}
 		}
 	}
-	if got := hex.EncodeToString(pptp.Encode(&pptp.EchoRequest{ID: 7})); got != "001000011a2b3c4d0005000000000007" {
+	if got := hex.EncodeToString(
+		pptp.Encode(&pptp.EchoRequest{ID: 7}),
+	); got != "001000011a2b3c4d0005000000000007" {
 		t.Error(got)
 	}
 	if name := pptp.NewName("norrvik"); name.String() != "norrvik" {
@@ -50,7 +99,8 @@ func TestRoundTrip(t *testing.T) {
 	}
 }
 
-// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is reserved.
+// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is
+// reserved.
 func FuzzDecode(f *testing.F) {
 	for _, s := range samples {
 		f.Add(pptp.Encode(s.message))

@@ -1,5 +1,5 @@
-// Package sstp encodes and decodes the beginning of SSTP: the HTTP request that opens the stream, and the control
-// messages in it (MS-SSTP §2.2 and §3.1.5). It opens no sockets.
+// Package sstp encodes and decodes the beginning of SSTP: the HTTP request that opens the stream,
+// and the control messages in it (MS-SSTP §2.2 and §3.1.5). It opens no sockets.
 package sstp
 
 import (
@@ -9,7 +9,8 @@ import (
 	"wardicon/core/wire"
 )
 
-// Path is what the HTTP request asks for, Method how, and Length what its Content-Length says (MS-SSTP §3.2.4.1).
+// Path is what the HTTP request asks for, Method how, and Length what its Content-Length says
+// (MS-SSTP §3.2.4.1).
 const (
 	Path   = "/sra_{BA195980-CD49-458b-9E23-C84EE0ADCD75}/"
 	Method = "SSTP_DUPLEX_POST"
@@ -50,7 +51,8 @@ const (
 	mostAttrs     = 16
 	protocolPPP   = 1
 
-	// HashSHA1 and HashSHA256 are the bits of the digests that crypto binding may use (MS-SSTP §2.2.5).
+	// HashSHA1 and HashSHA256 are the bits of the digests that crypto binding may use (MS-SSTP
+	// §2.2.5).
 	HashSHA1   = 1
 	HashSHA256 = 2
 )
@@ -69,17 +71,29 @@ type Message struct {
 
 // Request asks for a call that carries PPP (MS-SSTP §2.2.9).
 func Request() Message {
-	return Message{Kind: ConnectRequest, Attributes: []Attribute{{AttrProtocol, []byte{0, protocolPPP}}}}
+	return Message{
+		Kind:       ConnectRequest,
+		Attributes: []Attribute{{AttrProtocol, []byte{0, protocolPPP}}},
+	}
 }
 
 // Ack accepts a call: digests for crypto binding, and a nonce of 32 bytes (MS-SSTP §2.2.10).
 func Ack(hashes uint8, nonce [32]byte) Message {
-	return Message{Kind: ConnectAck, Attributes: []Attribute{{AttrBindingRequest, append([]byte{0, 0, 0, hashes}, nonce[:]...)}}}
+	return Message{
+		Kind:       ConnectAck,
+		Attributes: []Attribute{{AttrBindingRequest, append([]byte{0, 0, 0, hashes}, nonce[:]...)}},
+	}
 }
 
-// Refusal is a message that refuses or ends a call, for a status about an attribute (MS-SSTP §2.2.7).
+// Refusal is a message that refuses or ends a call, for a status about an attribute (MS-SSTP
+// §2.2.7).
 func Refusal(kind Kind, attribute uint8, status uint32) Message {
-	return Message{Kind: kind, Attributes: []Attribute{{AttrStatus, binary.BigEndian.AppendUint32([]byte{0, 0, 0, attribute}, status)}}}
+	return Message{
+		Kind: kind,
+		Attributes: []Attribute{
+			{AttrStatus, binary.BigEndian.AppendUint32([]byte{0, 0, 0, attribute}, status)},
+		},
+	}
 }
 
 // Find is the value of the first attribute with an identifier.
@@ -112,8 +126,18 @@ func (m Message) Status() (attribute uint8, status uint32, ok bool) {
 
 // Statuses are what the status of a refusal means (MS-SSTP §2.2.7).
 var Statuses = map[uint32]string{
-	0: "no error", 1: "an attribute comes twice", 2: "an attribute is not known", 3: "an attribute has the wrong length", 4: "a value is not supported", 5: "a message came that is not taken now",
-	6: "tries were too many", 7: "a message came that is not valid", 8: "the negotiation took too long", 9: "an attribute does not belong into its message", 10: "an attribute is missing", 11: "a status does not belong there",
+	0:  "no error",
+	1:  "an attribute comes twice",
+	2:  "an attribute is not known",
+	3:  "an attribute has the wrong length",
+	4:  "a value is not supported",
+	5:  "a message came that is not taken now",
+	6:  "tries were too many",
+	7:  "a message came that is not valid",
+	8:  "the negotiation took too long",
+	9:  "an attribute does not belong into its message",
+	10: "an attribute is missing",
+	11: "a status does not belong there",
 }
 
 func malformed(format string, args ...any) error { return wire.Malformed("SSTP", format, args...) }
@@ -125,7 +149,12 @@ func (m Message) Encode() ([]byte, error) {
 	b = binary.BigEndian.AppendUint16(b, uint16(len(m.Attributes)))
 	for _, a := range m.Attributes {
 		if len(a.Value)+attributeSize > lengthMask {
-			return nil, fmt.Errorf("SSTP message: attribute %d has %d bytes, expected at most %d", a.ID, len(a.Value), lengthMask-attributeSize)
+			return nil, fmt.Errorf(
+				"SSTP message: attribute %d has %d bytes, expected at most %d",
+				a.ID,
+				len(a.Value),
+				lengthMask-attributeSize,
+			)
 		}
 		b = append(b, 0, a.ID)
 		b = binary.BigEndian.AppendUint16(b, uint16(attributeSize+len(a.Value)))
@@ -140,14 +169,21 @@ func (m Message) Encode() ([]byte, error) {
 
 // Data puts a PPP frame of at most 4091 bytes into a data packet (MS-SSTP §2.2.1).
 func Data(frame []byte) []byte {
-	return append(binary.BigEndian.AppendUint16([]byte{version, 0}, uint16(headerSize+len(frame))), frame...)
+	return append(
+		binary.BigEndian.AppendUint16([]byte{version, 0}, uint16(headerSize+len(frame))),
+		frame...)
 }
 
-// Frame is how long the packet is that begins like this, in bytes, and whether it is a control message.
+// Frame is how long the packet is that begins like this, in bytes, and whether it is a control
+// message.
 func Frame(header [headerSize]byte) (size int, control bool, err error) {
 	size = int(binary.BigEndian.Uint16(header[2:]) & lengthMask)
 	if header[0] != version || size < headerSize {
-		return 0, false, malformed("it begins with %x, expected version 1.0 and a length of at least %d", header[:], headerSize)
+		return 0, false, malformed(
+			"it begins with %x, expected version 1.0 and a length of at least %d",
+			header[:],
+			headerSize,
+		)
 	}
 	return size, header[1]&controlBit != 0, nil
 }
@@ -173,7 +209,11 @@ func Decode(b []byte) (m Message, err error) {
 	}
 	for range count {
 		if len(rest) < attributeSize {
-			return m, malformed("an attribute of %d bytes, expected at least %d", len(rest), attributeSize)
+			return m, malformed(
+				"an attribute of %d bytes, expected at least %d",
+				len(rest),
+				attributeSize,
+			)
 		}
 		n := int(binary.BigEndian.Uint16(rest[2:]) & lengthMask)
 		if n < attributeSize || n > len(rest) {

@@ -11,11 +11,22 @@ import (
 )
 
 var samples = []sstp.Message{
-	sstp.Request(), sstp.Ack(sstp.HashSHA1|sstp.HashSHA256, [32]byte{1, 2, 3}), sstp.Refusal(sstp.ConnectNak, sstp.AttrProtocol, 4), sstp.Refusal(sstp.Abort, sstp.AttrBinding, 8),
-	{Kind: sstp.Connected, Attributes: []sstp.Attribute{{sstp.AttrBinding, make([]byte, 100)}}}, {Kind: sstp.Disconnect}, {Kind: sstp.DisconnectAck}, {Kind: sstp.EchoRequest}, {Kind: sstp.EchoReply},
+	sstp.Request(),
+	sstp.Ack(sstp.HashSHA1|sstp.HashSHA256, [32]byte{1, 2, 3}),
+	sstp.Refusal(sstp.ConnectNak, sstp.AttrProtocol, 4),
+	sstp.Refusal(sstp.Abort, sstp.AttrBinding, 8),
+	{
+		Kind:       sstp.Connected,
+		Attributes: []sstp.Attribute{{sstp.AttrBinding, make([]byte, 100)}},
+	},
+	{Kind: sstp.Disconnect},
+	{Kind: sstp.DisconnectAck},
+	{Kind: sstp.EchoRequest},
+	{Kind: sstp.EchoReply},
 }
 
-// TestRoundTrip reads back a message of each kind, and refuses it cut short, longer or with another beginning.
+// TestRoundTrip reads back a message of each kind, and refuses it cut short, longer or with another
+// beginning.
 func TestRoundTrip(t *testing.T) {
 	for _, m := range samples {
 		b, err := m.Encode()
@@ -48,15 +59,18 @@ func TestRoundTrip(t *testing.T) {
 	if h, ok := samples[1].Hashes(); h != 3 || !ok {
 		t.Errorf("hashes %d", h)
 	}
-	if a, s, ok := samples[2].Status(); a != sstp.AttrProtocol || s != 4 || !ok || sstp.Statuses[s] == "" {
+	if a, s, ok := samples[2].Status(); a != sstp.AttrProtocol || s != 4 || !ok ||
+		sstp.Statuses[s] == "" {
 		t.Errorf("status %d of %d", s, a)
 	}
-	if _, err := (sstp.Message{Attributes: []sstp.Attribute{{1, make([]byte, 4092)}}}).Encode(); err == nil {
+	if _, err := (sstp.Message{Attributes: []sstp.Attribute{{1,
+		make([]byte, 4092)}}}).Encode(); err == nil {
 		t.Error("a message of more than 4,095 bytes was written")
 	}
 }
 
-// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is reserved.
+// FuzzDecode decodes anything: what can be decoded is written as it was read, but for what is
+// reserved.
 func FuzzDecode(f *testing.F) {
 	for _, m := range samples {
 		b, err := m.Encode()

@@ -1,5 +1,6 @@
-// Package tlstunnel encodes and decodes the control channel of the TLS tunnel whose client files are .ovpn, and wraps
-// it by each kind of control-channel key. The wire format is that of draft-openvpn-wire-protocol-00. It opens no sockets.
+// Package tlstunnel encodes and decodes the control channel of the TLS tunnel whose client files
+// are .ovpn, and wraps it by each kind of control-channel key. The wire format is that of
+// draft-openvpn-wire-protocol-00. It opens no sockets.
 package tlstunnel
 
 import (
@@ -31,8 +32,8 @@ const (
 
 const opcodeShift, keyMask = 3, 7
 
-// Packet is a packet of the control channel. Remote is the session that the acknowledgements belong to; an
-// acknowledgement alone has no ID and no payload.
+// Packet is a packet of the control channel. Remote is the session that the acknowledgements belong
+// to; an acknowledgement alone has no ID and no payload.
 type Packet struct {
 	Opcode  Opcode
 	Key     uint8
@@ -49,7 +50,10 @@ func malformed(format string, args ...any) error {
 
 // head is what no wrapping hides: kind and session.
 func (p Packet) head() []byte {
-	return binary.BigEndian.AppendUint64([]byte{byte(p.Opcode)<<opcodeShift | p.Key&keyMask}, p.Session)
+	return binary.BigEndian.AppendUint64(
+		[]byte{byte(p.Opcode)<<opcodeShift | p.Key&keyMask},
+		p.Session,
+	)
 }
 
 const headSize = 9
@@ -57,7 +61,11 @@ const headSize = 9
 // rest is what a wrapping may hide.
 func (p Packet) rest() ([]byte, error) {
 	if len(p.Acks) > maxAcks {
-		return nil, fmt.Errorf("TLS tunnel message: %d acknowledgements, expected at most %d", len(p.Acks), maxAcks)
+		return nil, fmt.Errorf(
+			"TLS tunnel message: %d acknowledgements, expected at most %d",
+			len(p.Acks),
+			maxAcks,
+		)
 	}
 	b := []byte{byte(len(p.Acks))}
 	for _, id := range p.Acks {
@@ -76,7 +84,11 @@ func decodeHead(b []byte) (p Packet, err error) {
 	if len(b) < headSize || len(b) > MaxPacket {
 		return p, malformed("%d bytes, expected %d to %d", len(b), headSize, MaxPacket)
 	}
-	p = Packet{Opcode: Opcode(b[0] >> opcodeShift), Key: b[0] & keyMask, Session: binary.BigEndian.Uint64(b[1:])}
+	p = Packet{
+		Opcode:  Opcode(b[0] >> opcodeShift),
+		Key:     b[0] & keyMask,
+		Session: binary.BigEndian.Uint64(b[1:]),
+	}
 	switch p.Opcode {
 	case SoftReset, Control, Ack, ClientReset, ServerReset, ClientResetV3, ControlKeyed:
 		return p, nil

@@ -23,7 +23,15 @@ func key(start byte, size int) []byte {
 var samples = []tlstunnel.Packet{
 	{Opcode: tlstunnel.ClientReset, Session: 0x0102030405060708},
 	{Opcode: tlstunnel.ServerReset, Session: 9, Acks: []uint32{0}, Remote: 0x0102030405060708},
-	{Opcode: tlstunnel.Control, Key: 2, Session: 9, Acks: []uint32{1, 2, 3, 4, 5, 6, 7, 8}, Remote: 8, ID: 1, Payload: []byte("client hello")},
+	{
+		Opcode:  tlstunnel.Control,
+		Key:     2,
+		Session: 9,
+		Acks:    []uint32{1, 2, 3, 4, 5, 6, 7, 8},
+		Remote:  8,
+		ID:      1,
+		Payload: []byte("client hello"),
+	},
 	{Opcode: tlstunnel.Ack, Session: 9, Acks: []uint32{7}, Remote: 8},
 	{Opcode: tlstunnel.SoftReset, Session: 9, ID: 3},
 }
@@ -42,16 +50,22 @@ func must(t testing.TB) func(tlstunnel.Wrapping, error) tlstunnel.Wrapping {
 func pairs(t testing.TB) map[string][2]tlstunnel.Wrapping {
 	w, k, server := must(t), key(1, tlstunnel.KeySize), key(9, 128)
 	return map[string][2]tlstunnel.Wrapping{
-		"none":              {},
-		"auth":              {w(tlstunnel.Auth(k, "1", "SHA256")), w(tlstunnel.Auth(k, "0", "sha-256"))},
-		"auth, both ways":   {w(tlstunnel.Auth(k, "", "")), w(tlstunnel.Auth(k, "", "SHA1"))},
-		"crypt":             {w(tlstunnel.Crypt(k, false)), w(tlstunnel.Crypt(k, true))},
-		"crypt, per client": {w(tlstunnel.CryptV2(tlstunnel.ClientKey(server, k, []byte("\x00purser")))), w(tlstunnel.CryptV2Server(server))},
+		"none": {},
+		"auth": {
+			w(tlstunnel.Auth(k, "1", "SHA256")),
+			w(tlstunnel.Auth(k, "0", "sha-256")),
+		},
+		"auth, both ways": {w(tlstunnel.Auth(k, "", "")), w(tlstunnel.Auth(k, "", "SHA1"))},
+		"crypt":           {w(tlstunnel.Crypt(k, false)), w(tlstunnel.Crypt(k, true))},
+		"crypt, per client": {
+			w(tlstunnel.CryptV2(tlstunnel.ClientKey(server, k, []byte("\x00purser")))),
+			w(tlstunnel.CryptV2Server(server)),
+		},
 	}
 }
 
-// TestRoundTrip reads at the other end what one end wrote, by each kind of key; refuses it cut short, changed, and
-// wrapped with another key.
+// TestRoundTrip reads at the other end what one end wrote, by each kind of key; refuses it cut
+// short, changed, and wrapped with another key.
 func TestRoundTrip(t *testing.T) {
 	for name, pair := range pairs(t) {
 		client, server := pair[0], pair[1]
@@ -71,7 +85,10 @@ func TestRoundTrip(t *testing.T) {
 				t.Errorf("%s: %+v (%v), expected %+v", name, got, err, p)
 			}
 			for n := range b {
-				if got, err := server.Open(bytes.Clone(b[:n])); err == nil && reflect.DeepEqual(got, p) || err != nil && !errors.Is(err, wire.ErrMalformed) {
+				if got, err := server.Open(
+					bytes.Clone(b[:n]),
+				); err == nil && reflect.DeepEqual(got, p) ||
+					err != nil && !errors.Is(err, wire.ErrMalformed) {
 					t.Fatalf("%s: %d of %d bytes: %v", name, n, len(b), err)
 				}
 			}
@@ -98,7 +115,9 @@ func TestRoundTrip(t *testing.T) {
 		}
 	}
 	b, _ := tlstunnel.Wrapping{}.Seal(samples[3], 0, 0)
-	if got := hex.EncodeToString(b); got != "28"+"0000000000000009"+"01"+"00000007"+"0000000000000008" {
+	if got := hex.EncodeToString(
+		b,
+	); got != "28"+"0000000000000009"+"01"+"00000007"+"0000000000000008" {
 		t.Error(got)
 	}
 }
@@ -107,17 +126,36 @@ func TestRoundTrip(t *testing.T) {
 func TestKeys(t *testing.T) {
 	full := key(1, tlstunnel.KeySize)
 	for name, make := range map[string]func() error{
-		"a short key to sign with":    func() error { _, err := tlstunnel.Auth(full[:255], "1", "SHA256"); return err },
-		"a digest":                    func() error { _, err := tlstunnel.Auth(full, "1", "ROT13"); return err },
-		"a short key to encrypt with": func() error { _, err := tlstunnel.Crypt(full[:12], false); return err },
-		"a client key alone":          func() error { _, err := tlstunnel.CryptV2(full); return err },
+		"a short key to sign with": func() error {
+			_,
+				err := tlstunnel.Auth(full[:255], "1", "SHA256")
+			return err
+		},
+		"a digest": func() error {
+			_,
+				err := tlstunnel.Auth(full, "1", "ROT13")
+			return err
+		},
+		"a short key to encrypt with": func() error {
+			_,
+				err := tlstunnel.Crypt(full[:12], false)
+			return err
+		},
+		"a client key alone": func() error {
+			_,
+				err := tlstunnel.CryptV2(full)
+			return err
+		},
 		"a client key cut short": func() error {
 			_, err := tlstunnel.CryptV2(tlstunnel.ClientKey(full[:128], full, nil)[:300])
 			return err
 		},
 		"a server key": func() error { _, err := tlstunnel.CryptV2Server(full); return err },
 		"nine acknowledgements": func() error {
-			_, err := tlstunnel.Wrapping{}.Seal(tlstunnel.Packet{Opcode: tlstunnel.Ack, Acks: make([]uint32, 9)}, 0, 0)
+			_, err := tlstunnel.Wrapping{}.Seal(tlstunnel.Packet{
+				Opcode: tlstunnel.Ack,
+				Acks:   make([]uint32, 9),
+			}, 0, 0)
 			return err
 		},
 	} {

@@ -15,8 +15,8 @@ import (
 	"strings"
 )
 
-// Sizes of key material in bytes: a static key has two halves, one a direction, each with 64 bytes for a cipher and 64
-// for a digest.
+// Sizes of key material in bytes: a static key has two halves, one a direction, each with 64 bytes
+// for a cipher and 64 for a digest.
 const (
 	KeySize  = 256
 	halfSize = 128
@@ -24,28 +24,40 @@ const (
 	aesSize  = 32
 )
 
-// Wrapping protects the control channel by a key that both ends have. The zero value wraps in nothing.
+// Wrapping protects the control channel by a key that both ends have. The zero value wraps in
+// nothing.
 type Wrapping struct {
 	mac           func() hash.Hash // signs alone (tls-auth)
 	macSize       int
 	send, receive []byte // halves of the key
 	crypt         bool   // encrypts, too (tls-crypt)
-	client        []byte // the wrapped key of this client, that goes with its first packet (tls-crypt-v2)
-	server        []byte // the key that opens those of clients, 128 bytes
+	// the wrapped key of this client, that goes with its first packet (tls-crypt-v2)
+	client []byte
+	server []byte // the key that opens those of clients, 128 bytes
 }
 
 // macs are digests of the HMAC by name, without dashes.
-var macs = map[string]func() hash.Hash{"MD5": md5.New, "SHA1": sha1.New, "SHA224": sha256.New224, "SHA256": sha256.New, "SHA384": sha512.New384, "SHA512": sha512.New}
+var macs = map[string]func() hash.Hash{
+	"MD5":    md5.New,
+	"SHA1":   sha1.New,
+	"SHA224": sha256.New224,
+	"SHA256": sha256.New,
+	"SHA384": sha512.New384,
+	"SHA512": sha512.New,
+}
 
-// Auth signs packets with a static key: direction is 0, 1 or empty for the same key both ways; an empty digest is
-// SHA1.
+// Auth signs packets with a static key: direction is 0, 1 or empty for the same key both ways; an
+// empty digest is SHA1.
 func Auth(key []byte, direction, digest string) (w Wrapping, err error) {
 	if digest == "" {
 		digest = "SHA1"
 	}
 	make, ok := macs[strings.ReplaceAll(strings.ToUpper(digest), "-", "")]
 	if !ok {
-		return w, fmt.Errorf("digest %q, expected MD5, SHA1, SHA224, SHA256, SHA384 or SHA512", digest)
+		return w, fmt.Errorf(
+			"digest %q, expected MD5, SHA1, SHA224, SHA256, SHA384 or SHA512",
+			digest,
+		)
 	}
 	if len(key) != KeySize {
 		return w, fmt.Errorf("a key of %d bytes, expected %d", len(key), KeySize)
@@ -72,17 +84,24 @@ func Crypt(key []byte, server bool) (w Wrapping, err error) {
 	return w, nil
 }
 
-// CryptV2 encrypts packets with the key of one client, which is followed by the same key wrapped for the server.
+// CryptV2 encrypts packets with the key of one client, which is followed by the same key wrapped
+// for the server.
 func CryptV2(key []byte) (w Wrapping, err error) {
-	if len(key) <= KeySize+trailSize || int(binary.BigEndian.Uint16(key[len(key)-2:])) != len(key)-KeySize {
-		return w, fmt.Errorf("a client key of %d bytes, expected %d and the wrapped key behind it", len(key), KeySize)
+	if len(key) <= KeySize+trailSize ||
+		int(binary.BigEndian.Uint16(key[len(key)-2:])) != len(key)-KeySize {
+		return w, fmt.Errorf(
+			"a client key of %d bytes, expected %d and the wrapped key behind it",
+			len(key),
+			KeySize,
+		)
 	}
 	w, err = Crypt(key[:KeySize], false)
 	w.client = key[KeySize:]
 	return w, err
 }
 
-// CryptV2Server opens the keys of clients with its own of 128 bytes; the first packet of a client settles the rest.
+// CryptV2Server opens the keys of clients with its own of 128 bytes; the first packet of a client
+// settles the rest.
 func CryptV2Server(key []byte) (w Wrapping, err error) {
 	if len(key) != halfSize {
 		return w, fmt.Errorf("a server key of %d bytes, expected %d", len(key), halfSize)
@@ -95,8 +114,8 @@ const (
 	trailSize = tagSize + 2
 )
 
-// ClientKey makes the key of one client for a server: the key itself, and wrapped for the server with what it should
-// know of the client.
+// ClientKey makes the key of one client for a server: the key itself, and wrapped for the server
+// with what it should know of the client.
 func ClientKey(server, key, remark []byte) []byte {
 	size := binary.BigEndian.AppendUint16(nil, uint16(trailSize+len(key)+len(remark)))
 	plain := append(bytes.Clone(key), remark...)
@@ -118,7 +137,10 @@ func (w Wrapping) openClientKey(b []byte) (rest, key []byte, err error) {
 	}
 	wrapped := b[len(b)-n : len(b)-2]
 	plain := stream(w.server[:aesSize], wrapped[:tagSize], wrapped[tagSize:])
-	if !hmac.Equal(sign(sha256.New, w.server[macAt:macAt+aesSize], size, plain), wrapped[:tagSize]) {
+	if !hmac.Equal(
+		sign(sha256.New, w.server[macAt:macAt+aesSize], size, plain),
+		wrapped[:tagSize],
+	) {
 		return nil, nil, malformed("the key of a client was not made for this server")
 	}
 	return b[:len(b)-n], plain[:KeySize], nil
@@ -148,7 +170,10 @@ func (w Wrapping) Seal(p Packet, count, unix uint32) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	head, replay := p.head(), binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, count), unix)
+	head, replay := p.head(), binary.BigEndian.AppendUint32(
+		binary.BigEndian.AppendUint32(nil, count),
+		unix,
+	)
 	switch {
 	case w.mac != nil:
 		tag := sign(w.mac, w.send[macAt:macAt+w.macSize], replay, head, rest)
@@ -197,7 +222,10 @@ func (w *Wrapping) Open(b []byte) (p Packet, err error) {
 			return p, malformed("%d bytes, too few for a signature", len(b))
 		}
 		tag, replay, body := rest[:w.macSize], rest[w.macSize:w.macSize+8], rest[w.macSize+8:]
-		if !hmac.Equal(tag, sign(w.mac, w.receive[macAt:macAt+w.macSize], replay, b[:headSize], body)) {
+		if !hmac.Equal(
+			tag,
+			sign(w.mac, w.receive[macAt:macAt+w.macSize], replay, b[:headSize], body),
+		) {
 			return p, malformed("it was signed with another key")
 		}
 		rest = body
@@ -207,7 +235,10 @@ func (w *Wrapping) Open(b []byte) (p Packet, err error) {
 		}
 		tag := rest[8 : 8+tagSize]
 		body := stream(w.receive[:aesSize], tag, rest[8+tagSize:])
-		if !hmac.Equal(tag, sign(sha256.New, w.receive[macAt:macAt+aesSize], b[:headSize+8], body)) {
+		if !hmac.Equal(
+			tag,
+			sign(sha256.New, w.receive[macAt:macAt+aesSize], b[:headSize+8], body),
+		) {
 			return p, malformed("it was encrypted with another key")
 		}
 		rest = body
