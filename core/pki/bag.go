@@ -76,7 +76,8 @@ func shape(data []byte) Shape {
 	switch {
 	case bytes.Contains(head, []byte{0x02, 0x01, 0x03, 0x30}):
 		return PKCS12
-	case bytes.Contains(head, []byte{0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02}):
+	case bytes.Contains(head, []byte{0x06, 0x09, 0x2a,
+		0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02}):
 		return PKCS7
 	}
 	return DER
@@ -141,12 +142,19 @@ func (b *Bag) pem(data []byte) {
 		b.block(block, at)
 	}
 	if bytes.Contains(rest, []byte("-----BEGIN ")) {
-		b.trouble(BagUnreadable, line+bytes.Count(rest[:bytes.Index(rest, []byte("-----BEGIN "))], []byte("\n")), "a block that does not end, or is broken inside")
+		b.trouble(
+			BagUnreadable,
+			line+bytes.Count(rest[:bytes.Index(rest, []byte("-----BEGIN "))], []byte("\n")),
+			"a block that does not end, or is broken inside",
+		)
 	}
 }
 
 func (b *Bag) block(block *pem.Block, line int) {
-	if err := sound(block.Bytes); err != nil && !errors.Is(err, errDER) { // what is no DER says so itself, or is something else
+	if err := sound(
+		block.Bytes,
+	); err != nil &&
+		!errors.Is(err, errDER) { // what is no DER says so itself, or is something else
 		b.trouble(BagUnreadable, line, "%s", err)
 		return
 	}
@@ -166,7 +174,11 @@ func (b *Bag) block(block *pem.Block, line int) {
 		}
 	case "PKCS7":
 		inner := Open(block.Bytes)
-		b.Certificates, b.Troubles = append(b.Certificates, inner.Certificates...), append(b.Troubles, inner.Troubles...)
+		b.Certificates, b.Troubles = append(
+			b.Certificates,
+			inner.Certificates...), append(
+			b.Troubles,
+			inner.Troubles...)
 	case "ENCRYPTED PRIVATE KEY":
 		b.trouble(BagEncryptedKey, line, "a private key closed by a passphrase")
 	case "PRIVATE KEY", "RSA PRIVATE KEY", "EC PRIVATE KEY":
@@ -184,7 +196,10 @@ func (b *Bag) block(block *pem.Block, line int) {
 }
 
 func (b *Bag) der(data []byte) {
-	if list, err := x509.ParseCertificates(data); err == nil && len(list) > 0 && len(list) <= maxCertificates {
+	if list, err := x509.ParseCertificates(
+		data,
+	); err == nil && len(list) > 0 &&
+		len(list) <= maxCertificates {
 		b.Certificates = list
 		return
 	}
@@ -193,7 +208,9 @@ func (b *Bag) der(data []byte) {
 		return
 	}
 	for _, kind := range []string{"PRIVATE KEY", "EC PRIVATE KEY", "RSA PRIVATE KEY"} {
-		if key, err := Key(secret.New(string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data})))); err == nil {
+		if key, err := Key(
+			secret.New(string(pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: data}))),
+		); err == nil {
 			b.Keys = []crypto.Signer{key}
 			return
 		}
@@ -203,7 +220,20 @@ func (b *Bag) der(data []byte) {
 
 // Encryption that was in use before PBES2 (RFC 7292 appendix C): RC2 of 40 bits and 3DES.
 var oldEncryption = [][]byte{
-	{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x0c, 0x01, 0x06}, {0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x0c, 0x01, 0x05}, {0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x0c, 0x01, 0x03},
+	{
+		0x2a,
+		0x86,
+		0x48,
+		0x86,
+		0xf7,
+		0x0d,
+		0x01,
+		0x0c,
+		0x01,
+		0x06,
+	},
+	{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x0c, 0x01, 0x05},
+	{0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x0c, 0x01, 0x03},
 }
 
 func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
@@ -212,7 +242,10 @@ func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
 		b.trouble(BagUnreadable, 1, "%d rounds of key derivation, more than %d", outer, MaxRounds)
 		return
 	}
-	b.Old = slices.ContainsFunc(oldEncryption, func(oid []byte) bool { return bytes.Contains(data, oid) })
+	b.Old = slices.ContainsFunc(
+		oldEncryption,
+		func(oid []byte) bool { return bytes.Contains(data, oid) },
+	)
 	if b.Old {
 		b.trouble(BagWeak, 1, "encrypted by RC2 or 3DES under SHA-1")
 	}
@@ -226,10 +259,22 @@ func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
 			break
 		}
 		if n := innerRounds(data, p); n > MaxRounds {
-			b.trouble(BagUnreadable, 1, "%d rounds of key derivation inside, more than %d", n, MaxRounds)
+			b.trouble(
+				BagUnreadable,
+				1,
+				"%d rounds of key derivation inside, more than %d",
+				n,
+				MaxRounds,
+			)
 			return
 		}
-		if key, leaf, chain, err = pkcs12.DecodeChain(data, p.Reveal()); !errors.Is(err, pkcs12.ErrIncorrectPassword) {
+		if key, leaf, chain, err = pkcs12.DecodeChain(
+			data,
+			p.Reveal(),
+		); !errors.Is(
+			err,
+			pkcs12.ErrIncorrectPassword,
+		) {
 			passphrase = p
 			break
 		}
@@ -255,7 +300,11 @@ func (b *Bag) pkcs12(data []byte, passphrases []secret.Text) {
 	case !ok:
 		b.trouble(BagUnreadable, 1, "a private key that cannot sign")
 	default:
-		b.Keys, b.Certificates = []crypto.Signer{signer}, append([]*x509.Certificate{leaf}, chain...)
+		b.Keys, b.Certificates = []crypto.Signer{
+			signer,
+		}, append(
+			[]*x509.Certificate{leaf},
+			chain...)
 	}
 }
 
@@ -265,8 +314,16 @@ func (b *Bag) pairs() {
 		return
 	}
 	for _, k := range b.Keys {
-		if !slices.ContainsFunc(b.Certificates, func(c *x509.Certificate) bool { return Belongs(c, k) }) {
-			b.trouble(BagPair, 1, "a private key that belongs to none of %d certificates", len(b.Certificates))
+		if !slices.ContainsFunc(
+			b.Certificates,
+			func(c *x509.Certificate) bool { return Belongs(c, k) },
+		) {
+			b.trouble(
+				BagPair,
+				1,
+				"a private key that belongs to none of %d certificates",
+				len(b.Certificates),
+			)
 		}
 	}
 }

@@ -20,12 +20,14 @@ type Signature struct {
 // Errors of signed messages.
 var (
 	ErrNotSigned = errors.New("a signed message that cannot be read")
-	ErrChanged   = errors.New("a signature that does not fit: the content was changed after it was signed")
+	ErrChanged   = errors.New(
+		"a signature that does not fit: the content was changed after it was signed",
+	)
 	ErrSignedOut = errors.New("a signature of a time when the signer's certificate was not valid")
 )
 
-// Sign signs a content with SHA-256 and sends the signer's chain along. apart leaves the content out of
-// the message. The package in use takes the time of signing from the clock.
+// Sign signs a content with SHA-256 and sends the signer's chain along. apart leaves the content
+// out of the message. The package in use takes the time of signing from the clock.
 func Sign(id Identity, content []byte, apart bool) ([]byte, error) {
 	s, err := pkcs7.NewSignedData(content)
 	if err != nil {

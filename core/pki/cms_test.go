@@ -17,20 +17,38 @@ import (
 // signer makes a signing identity that is valid now: the package that signs takes the clock's time.
 func signer(t *testing.T, kind pki.KeyChoice, from time.Time) (pki.Identity, *x509.Certificate) {
 	t.Helper()
-	root := authority(t, kind, func(w *pki.Wanted) { w.From, w.To = from.AddDate(0, -1, 0), from.AddDate(9, 0, 0) })
+	root := authority(
+		t,
+		kind,
+		func(w *pki.Wanted) { w.From, w.To = from.AddDate(0, -1, 0), from.AddDate(9, 0, 0) },
+	)
 	key, err := pki.NewKey(rand.Reader, kind)
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := pki.Issue(rand.Reader, root, key.Public(), pki.Wanted{Name: "Skerry Line network office", Usage: pki.ForSigning, From: from, To: from.AddDate(1, 0, 0)})
+	c, err := pki.Issue(
+		rand.Reader,
+		root,
+		key.Public(),
+		pki.Wanted{
+			Name:  "Skerry Line network office",
+			Usage: pki.ForSigning,
+			From:  from,
+			To:    from.AddDate(1, 0, 0),
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return pki.Identity{Leaf: c, Chain: []*x509.Certificate{root.Certificate}, Key: key}, root.Certificate
+	return pki.Identity{
+		Leaf:  c,
+		Chain: []*x509.Certificate{root.Certificate},
+		Key:   key,
+	}, root.Certificate
 }
 
-// TestSigned signs with both kinds of keys, whole and apart; openssl agrees on what is sound and what was
-// changed.
+// TestSigned signs with both kinds of keys, whole and apart; openssl agrees on what is sound and
+// what was changed.
 func TestSigned(t *testing.T) {
 	openssl, err := exec.LookPath("openssl")
 	if err != nil {
@@ -46,11 +64,28 @@ func TestSigned(t *testing.T) {
 			}
 			beside := map[bool][]byte{true: content}[apart]
 			s, err := pki.Signed(data, beside)
-			if err != nil || !bytes.Equal(s.Content, content) || !s.Signer.Equal(id.Leaf) || len(s.Others) != 1 || time.Since(s.At) > time.Minute || bytes.Contains(data, content) == apart {
+			if err != nil || !bytes.Equal(s.Content, content) || !s.Signer.Equal(id.Leaf) ||
+				len(s.Others) != 1 ||
+				time.Since(s.At) > time.Minute ||
+				bytes.Contains(data, content) == apart {
 				t.Errorf("%s, apart %t: %v, %+v", kind, apart, err, s.At)
 			}
 			dir := t.TempDir()
-			args := []string{"cms", "-verify", "-binary", "-inform", "DER", "-in", put(t, dir, "s.p7s", data), "-CAfile", put(t, dir, "root.pem", []byte(pki.Bundle(root))), "-purpose", "any", "-out", dir + "/out"}
+			args := []string{
+				"cms",
+				"-verify",
+				"-binary",
+				"-inform",
+				"DER",
+				"-in",
+				put(t, dir, "s.p7s", data),
+				"-CAfile",
+				put(t, dir, "root.pem", []byte(pki.Bundle(root))),
+				"-purpose",
+				"any",
+				"-out",
+				dir + "/out",
+			}
 			if apart {
 				args = append(args, "-content", put(t, dir, "content", content))
 			}
@@ -64,7 +99,12 @@ func TestSigned(t *testing.T) {
 					}
 					return bytes.Replace(data, []byte("norrvik"), []byte("morrvik"), 1), nil
 				},
-				"signature": func() ([]byte, []byte) { c := bytes.Clone(data); c[len(c)-5] ^= 1; return c, beside },
+				"signature": func() ([]byte,
+					[]byte) {
+					c := bytes.Clone(data)
+					c[len(c)-5] ^= 1
+					return c, beside
+				},
 			} {
 				if _, err := pki.Signed(change()); !errors.Is(err, pki.ErrChanged) {
 					t.Errorf("%s, apart %t: a changed %s: %v", kind, apart, name, err)
@@ -84,14 +124,20 @@ func TestSigned(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, data := range map[string][]byte{"nothing": nil, "text": []byte("hello"), "certificates alone": bare, "a certificate": old.Leaf.Raw} {
+	for name, data := range map[string][]byte{
+		"nothing":            nil,
+		"text":               []byte("hello"),
+		"certificates alone": bare,
+		"a certificate":      old.Leaf.Raw,
+	} {
 		if _, err := pki.Signed(data, nil); !errors.Is(err, pki.ErrNotSigned) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 }
 
-// TestPacked has openssl open what is handed to people: a key closed by their passphrase, and a collection.
+// TestPacked has openssl open what is handed to people: a key closed by their passphrase, and a
+// collection.
 func TestPacked(t *testing.T) {
 	openssl, err := exec.LookPath("openssl")
 	if err != nil {
@@ -112,10 +158,18 @@ func TestPacked(t *testing.T) {
 		args []string
 		want []string // empty: refused
 	}{
-		{"the key", []string{"pkcs12", "-in", put(t, dir, "k.p12", closed), "-passin", "pass:kelp Harbor mizzen 4497 lantern", "-nodes"}, []string{"PRIVATE KEY", "network office", "Skerry Line Root"}},
-		{"its protection", []string{"pkcs12", "-in", dir + "/k.p12", "-passin", "pass:kelp Harbor mizzen 4497 lantern", "-info", "-noout"}, []string{"PBES2", "AES-256-CBC", "hmacWithSHA256"}},
-		{"another passphrase", []string{"pkcs12", "-in", dir + "/k.p12", "-passin", "pass:kelp", "-nodes"}, nil},
-		{"the collection", []string{"pkcs7", "-inform", "DER", "-in", put(t, dir, "c.p7b", collection), "-print_certs", "-noout"}, []string{"network office", "Skerry Line Root"}},
+		{"the key", []string{"pkcs12", "-in", put(t, dir, "k.p12", closed), "-passin",
+			"pass:kelp Harbor mizzen 4497 lantern", "-nodes"},
+			[]string{"PRIVATE KEY", "network office", "Skerry Line Root"}},
+		{"its protection", []string{"pkcs12", "-in", dir + "/k.p12", "-passin",
+			"pass:kelp Harbor mizzen 4497 lantern", "-info", "-noout"},
+			[]string{"PBES2", "AES-256-CBC", "hmacWithSHA256"}},
+		{"another passphrase", []string{"pkcs12", "-in",
+			dir + "/k.p12", "-passin", "pass:kelp", "-nodes"}, nil},
+		{"the collection", []string{"pkcs7", "-inform", "DER", "-in",
+			put(t, dir, "c.p7b",
+				collection), "-print_certs", "-noout"},
+			[]string{"network office", "Skerry Line Root"}},
 	} {
 		out, err := exec.Command(openssl, test.args...).CombinedOutput()
 		if (err == nil) != (len(test.want) > 0) {
@@ -146,7 +200,16 @@ func TestChain(t *testing.T) {
 		}
 		return pki.Issuer{Certificate: c, Key: key}
 	}
-	issuing := issue(root, leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Name, w.Names, w.MaxPath, w.To = "Issuing", nil, 0, day.AddDate(2, 0, 0) }))
+	issuing := issue(
+		root,
+		leaf(
+			pki.ForAuthority,
+			func(w *pki.Wanted) {
+				w.Name, w.Names, w.MaxPath, w.To = "Issuing", nil, 0,
+					day.AddDate(2, 0, 0)
+			},
+		),
+	)
 	one := issue(issuing, leaf(pki.ForClient, nil)).Certificate
 	direct := issue(root, leaf(pki.ForServer, nil)).Certificate
 	list := func(c ...*x509.Certificate) []*x509.Certificate { return c }
@@ -157,16 +220,31 @@ func TestChain(t *testing.T) {
 		at               time.Time
 		want             string
 	}{
-		{"sound", one, list(issuing.Certificate), list(root.Certificate), day, "laptop.skerryline.example; Issuing; Skerry Line Root"},
-		{"brings its root along", one, list(issuing.Certificate, root.Certificate), nil, day, "laptop.skerryline.example; Issuing; Skerry Line Root"},
-		{"an authority alone", root.Certificate, nil, list(root.Certificate), day, "Skerry Line Root"},
-		{"a gap", one, nil, list(root.Certificate), day, "laptop.skerryline.example; Issuing: is not there"},
-		{"a gap at the top", one, list(issuing.Certificate), list(other.Certificate), day, "laptop.skerryline.example; Issuing; Skerry Line Root: is not there"},
-		{"not believed", one, list(issuing.Certificate, root.Certificate), list(other.Certificate), day, "laptop.skerryline.example; Issuing; Skerry Line Root: is not one of the trusted CAs"},
-		{"of that name", direct, nil, list(again.Certificate), day, "laptop.skerryline.example; Skerry Line Root: has the issuer's name, and did not sign the one before it"},
-		{"ended", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(1, 6, 0), "laptop.skerryline.example: expired on " + one.NotAfter.Format(time.DateOnly) + "; Issuing; Skerry Line Root"},
-		{"ended above", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(3, 0, 0), "laptop.skerryline.example: expired on " + one.NotAfter.Format(time.DateOnly) + "; Issuing: expired on " + issuing.Certificate.NotAfter.Format(time.DateOnly) + "; Skerry Line Root"},
-		{"not yet", direct, nil, list(root.Certificate), day.AddDate(0, 0, -9), "laptop.skerryline.example: is valid only from " + direct.NotBefore.Format(time.DateOnly) + " on; Skerry Line Root"},
+		{"sound", one, list(issuing.Certificate), list(root.Certificate), day,
+			"laptop.skerryline.example; Issuing; Skerry Line Root"},
+		{"brings its root along", one, list(issuing.Certificate, root.Certificate), nil, day,
+			"laptop.skerryline.example; Issuing; Skerry Line Root"},
+		{"an authority alone", root.Certificate, nil, list(root.Certificate), day,
+			"Skerry Line Root"},
+		{"a gap", one, nil, list(root.Certificate), day, "laptop.skerryline.example; Issuing: is " +
+			"not there"},
+		{"a gap at the top", one, list(issuing.Certificate), list(other.Certificate), day,
+			"laptop.skerryline.example; Issuing; Skerry Line Root: is not there"},
+		{"not believed", one, list(issuing.Certificate, root.Certificate), list(other.Certificate),
+			day, "laptop.skerryline.example; Issuing; Skerry Line Root: is not one of the " +
+				"trusted CAs"},
+		{"of that name", direct, nil, list(again.Certificate), day, "laptop.skerryline.example; " +
+			"Skerry Line Root: has the issuer's name, and did not sign the one before it"},
+		{"ended", one, list(issuing.Certificate), list(root.Certificate), day.AddDate(1, 6, 0),
+			"laptop.skerryline.example: expired on " + one.NotAfter.Format(time.DateOnly) +
+				"; Issuing; Skerry Line Root"},
+		{"ended above", one, list(issuing.Certificate), list(root.Certificate),
+			day.AddDate(3, 0, 0), "laptop.skerryline.example: expired on " +
+				one.NotAfter.Format(time.DateOnly) + "; Issuing: expired on " +
+				issuing.Certificate.NotAfter.Format(time.DateOnly) + "; Skerry Line Root"},
+		{"not yet", direct, nil, list(root.Certificate), day.AddDate(0, 0, -9),
+			"laptop.skerryline.example: is valid only from " +
+				direct.NotBefore.Format(time.DateOnly) + " on; Skerry Line Root"},
 	} {
 		var got []string
 		for _, l := range pki.Chain(test.leaf, test.between, test.anchors, test.at) {

@@ -95,7 +95,8 @@ func (s *scan) elements(data []byte, depth int, open bool) (rest []byte, err err
 	return nil, nil
 }
 
-// content looks at what one element holds: numbers, further elements, and what lies packed in strings.
+// content looks at what one element holds: numbers, further elements, and what lies packed in
+// strings.
 func (s *scan) content(tag byte, content []byte, depth int) error {
 	switch {
 	case tag == 0x02 && len(content)*8 > maxKeyBits+8:

@@ -85,7 +85,8 @@ var forIKE = asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 3, 17}
 // serialBits makes serial numbers of at most 20 octets (RFC 5280 §4.1.2.2).
 const serialBits = 159
 
-// SelfMade makes a certificate that vouches for itself and is no authority, for a service that has no other yet.
+// SelfMade makes a certificate that vouches for itself and is no authority, for a service that has
+// no other yet.
 func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate, error) {
 	if err := w.sound(); err != nil {
 		return nil, err
@@ -94,7 +95,13 @@ func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate,
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: w.Name}, NotBefore: w.From.UTC(), NotAfter: w.To.UTC(), BasicConstraintsValid: true}
+	t := &x509.Certificate{
+		SerialNumber:          serial,
+		Subject:               pkix.Name{CommonName: w.Name},
+		NotBefore:             w.From.UTC(),
+		NotAfter:              w.To.UTC(),
+		BasicConstraintsValid: true,
+	}
 	w.names(t)
 	w.usage(t, key.Public())
 	der, err := x509.CreateCertificate(random, t, t, key.Public(), key)
@@ -105,7 +112,12 @@ func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate,
 }
 
 // Issue makes a certificate for a public key. It refuses what the issuer may not vouch for.
-func Issue(random io.Reader, by Issuer, public crypto.PublicKey, w Wanted) (*x509.Certificate, error) {
+func Issue(
+	random io.Reader,
+	by Issuer,
+	public crypto.PublicKey,
+	w Wanted,
+) (*x509.Certificate, error) {
 	if err := w.check(by); err != nil {
 		return nil, err
 	}
@@ -114,7 +126,12 @@ func Issue(random io.Reader, by Issuer, public crypto.PublicKey, w Wanted) (*x50
 		return nil, err
 	}
 	t := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: w.Name}, NotBefore: w.From.UTC(), NotAfter: w.To.UTC(), BasicConstraintsValid: true, CRLDistributionPoints: w.Lists,
+		SerialNumber:          serial,
+		Subject:               pkix.Name{CommonName: w.Name},
+		NotBefore:             w.From.UTC(),
+		NotAfter:              w.To.UTC(),
+		BasicConstraintsValid: true,
+		CRLDistributionPoints: w.Lists,
 	}
 	if w.Organisation != "" {
 		t.Subject.Organization = []string{w.Organisation}
@@ -137,9 +154,17 @@ func Issue(random io.Reader, by Issuer, public crypto.PublicKey, w Wanted) (*x50
 		switch _, broken := Path(c, nil, []*x509.Certificate{by.Certificate}); broken {
 		case Whole:
 		case NameConstraint:
-			return nil, &IssueError{"names", strings.Join(w.Names, ", "), "names that " + by.Certificate.Subject.CommonName + " may issue for"}
+			return nil, &IssueError{
+				"names",
+				strings.Join(w.Names, ", "),
+				"names that " + by.Certificate.Subject.CommonName + " may issue for",
+			}
 		default:
-			return nil, &IssueError{"issuer", by.Certificate.Subject.CommonName, "an authority that may issue for this (" + string(broken) + ")"}
+			return nil, &IssueError{
+				"issuer",
+				by.Certificate.Subject.CommonName,
+				"an authority that may issue for this (" + string(broken) + ")",
+			}
 		}
 	}
 	return c, nil
@@ -161,33 +186,64 @@ func newSerial(random io.Reader) (*big.Int, error) {
 // check refuses what makes no sound certificate, before anything is signed.
 func (w Wanted) check(by Issuer) error {
 	if strings.TrimSpace(w.Name) == "" || utf8.RuneCountInString(w.Name) > 64 {
-		return &IssueError{"name", fmt.Sprintf("%q", w.Name), "1 to 64 characters (RFC 5280 appendix A.1)"}
+		return &IssueError{
+			"name",
+			fmt.Sprintf("%q", w.Name),
+			"1 to 64 characters (RFC 5280 appendix A.1)",
+		}
 	}
 	if !w.To.After(w.From) {
-		return &IssueError{"to", w.To.UTC().Format(time.DateOnly), "a day after " + w.From.UTC().Format(time.DateOnly)}
+		return &IssueError{
+			"to",
+			w.To.UTC().Format(time.DateOnly),
+			"a day after " + w.From.UTC().Format(time.DateOnly),
+		}
 	}
 	switch i := by.Certificate; {
 	case i == nil && w.Usage != ForAuthority:
 		return &IssueError{"issuer", "none", "an authority"}
 	case i == nil:
 	case !i.IsCA || i.KeyUsage != 0 && i.KeyUsage&x509.KeyUsageCertSign == 0:
-		return &IssueError{"issuer", i.Subject.CommonName, "an authority that may sign certificates"}
+		return &IssueError{
+			"issuer",
+			i.Subject.CommonName,
+			"an authority that may sign certificates",
+		}
 	case w.From.Before(i.NotBefore):
-		return &IssueError{"from", w.From.UTC().Format(time.DateOnly), "a day on which its issuer is valid, from " + i.NotBefore.UTC().Format(time.DateOnly)}
+		return &IssueError{
+			"from",
+			w.From.UTC().Format(time.DateOnly),
+			"a day on which its issuer is valid, from " + i.NotBefore.UTC().Format(time.DateOnly),
+		}
 	case w.To.After(i.NotAfter):
-		return &IssueError{"to", w.To.UTC().Format(time.DateOnly), "a day before its issuer ends, " + i.NotAfter.UTC().Format(time.DateOnly)}
+		return &IssueError{
+			"to",
+			w.To.UTC().Format(time.DateOnly),
+			"a day before its issuer ends, " + i.NotAfter.UTC().Format(time.DateOnly),
+		}
 	case w.Usage == ForAuthority && i.MaxPathLen == 0 && i.MaxPathLenZero:
-		return &IssueError{"issuer", i.Subject.CommonName, "an authority that may have others below it"}
+		return &IssueError{
+			"issuer",
+			i.Subject.CommonName,
+			"an authority that may have others below it",
+		}
 	}
 	if (w.Usage == ForClient || w.Usage == ForServer) && len(w.Names) == 0 {
-		return &IssueError{"names", "none", "at least one, which the other side checks (RFC 9525 §6.3, RFC 7296 §3.5)"}
+		return &IssueError{
+			"names",
+			"none",
+			"at least one, which the other side checks (RFC 9525 §6.3, RFC 7296 §3.5)",
+		}
 	}
 	if err := w.sound(); err != nil {
 		return err
 	}
 	for field, list := range map[string][]string{"permitted": w.Permitted, "excluded": w.Excluded} {
 		for _, v := range list {
-			if _, err := netip.ParsePrefix(v); err != nil && !validName(v) || strings.Contains(v, "@") {
+			if _, err := netip.ParsePrefix(
+				v,
+			); err != nil && !validName(v) ||
+				strings.Contains(v, "@") {
 				return &IssueError{field, fmt.Sprintf("%q", v), "a domain or a network"}
 			}
 		}
@@ -199,7 +255,11 @@ func (w Wanted) check(by Issuer) error {
 func (w Wanted) sound() error {
 	for _, n := range w.Names {
 		if !validName(n) {
-			return &IssueError{"names", fmt.Sprintf("%q", n), "a host name, an address or a mail address"}
+			return &IssueError{
+				"names",
+				fmt.Sprintf("%q", n),
+				"a host name, an address or a mail address",
+			}
 		}
 	}
 	return nil
@@ -220,9 +280,11 @@ func validName(v string) bool {
 		return false
 	}
 	for label := range strings.SplitSeq(host, ".") {
-		ok := len(label) > 0 && len(label) <= 63 && label[0] != '-' && label[len(label)-1] != '-' && !strings.ContainsFunc(label, func(r rune) bool {
-			return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' || r == '_')
-		})
+		ok := len(label) > 0 && len(label) <= 63 && label[0] != '-' && label[len(label)-1] != '-' &&
+			!strings.ContainsFunc(label, func(r rune) bool {
+				return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+					r == '-' || r == '_')
+			})
 		if !ok {
 			return false
 		}
@@ -259,8 +321,8 @@ func (w Wanted) names(t *x509.Certificate) {
 	if len(w.Permitted) == 0 {
 		return
 	}
-	// A kind of name that no constraint names is free (RFC 5280 §4.2.1.10): mail addresses are bound to the domains, and
-	// what is not permitted at all is excluded whole.
+	// A kind of name that no constraint names is free (RFC 5280 §4.2.1.10): mail addresses are
+	// bound to the domains, and what is not permitted at all is excluded whole.
 	for _, d := range t.PermittedDNSDomains {
 		t.PermittedEmailAddresses = append(t.PermittedEmailAddresses, d, "."+d)
 	}
@@ -290,13 +352,20 @@ func (w Wanted) usage(t *x509.Certificate, public crypto.PublicKey) {
 			t.MaxPathLen = -1
 		}
 	case ForServer:
-		t.ExtKeyUsage, t.UnknownExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, []asn1.ObjectIdentifier{forIKE}
+		t.ExtKeyUsage, t.UnknownExtKeyUsage = []x509.ExtKeyUsage{
+			x509.ExtKeyUsageServerAuth,
+		}, []asn1.ObjectIdentifier{
+			forIKE,
+		}
 		if _, ok := public.(*rsa.PublicKey); ok { // key transport, which old TLS clients still use
 			t.KeyUsage |= x509.KeyUsageKeyEncipherment
 		}
 	case ForClient:
 		t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
 	case ForSigning:
-		t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning, x509.ExtKeyUsageEmailProtection}
+		t.ExtKeyUsage = []x509.ExtKeyUsage{
+			x509.ExtKeyUsageCodeSigning,
+			x509.ExtKeyUsageEmailProtection,
+		}
 	}
 }

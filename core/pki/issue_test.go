@@ -23,7 +23,14 @@ func authority(t *testing.T, kind pki.KeyChoice, change func(*pki.Wanted)) pki.I
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := pki.Wanted{Name: "Skerry Line Root", Organisation: "Skerry Line", Usage: pki.ForAuthority, From: day.AddDate(0, -1, 0), To: day.AddDate(10, 0, 0), MaxPath: -1}
+	w := pki.Wanted{
+		Name:         "Skerry Line Root",
+		Organisation: "Skerry Line",
+		Usage:        pki.ForAuthority,
+		From:         day.AddDate(0, -1, 0),
+		To:           day.AddDate(10, 0, 0),
+		MaxPath:      -1,
+	}
 	if change != nil {
 		change(&w)
 	}
@@ -36,7 +43,14 @@ func authority(t *testing.T, kind pki.KeyChoice, change func(*pki.Wanted)) pki.I
 
 // leaf is what a sound certificate says.
 func leaf(usage pki.Usage, change func(*pki.Wanted)) pki.Wanted {
-	w := pki.Wanted{Name: "laptop.skerryline.example", Usage: usage, Names: []string{"laptop.skerryline.example"}, From: day.AddDate(0, 0, -1), To: day.AddDate(1, 0, 0), Lists: []string{"http://wardicon.skerryline.example/lists/1.crl"}}
+	w := pki.Wanted{
+		Name:  "laptop.skerryline.example",
+		Usage: usage,
+		Names: []string{"laptop.skerryline.example"},
+		From:  day.AddDate(0, 0, -1),
+		To:    day.AddDate(1, 0, 0),
+		Lists: []string{"http://wardicon.skerryline.example/lists/1.crl"},
+	}
 	if change != nil {
 		change(&w)
 	}
@@ -67,16 +81,38 @@ func TestIssue(t *testing.T) {
 			says   []string
 			not    string
 		}{
-			{"device", leaf(pki.ForClient, nil), []string{"TLS Web Client Authentication", "DNS:laptop.skerryline.example", "Digital Signature", "CA:FALSE", "URI:http://wardicon.skerryline.example/lists/1.crl"}, "Server"},
-			{"gateway", leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norrvik.skerryline.example", "198.51.100.7", "2001:db8::7"} }), []string{"TLS Web Server Authentication, ipsec Internet Key Exchange", "DNS:norrvik.skerryline.example, IP Address:198.51.100.7, IP Address:2001:DB8:0:0:0:0:0:7"}, "Client"},
-			{"person", leaf(pki.ForClient, func(w *pki.Wanted) { w.Names = []string{"ada@skerryline.example"} }), []string{"email:ada@skerryline.example"}, "DNS:"},
-			{"any host", leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"*.skerryline.example"} }), []string{"DNS:*.skerryline.example"}, ""},
-			{"long name", leaf(pki.ForClient, func(w *pki.Wanted) { w.Name = strings.Repeat("Å", 64) }), []string{"DNS:laptop.skerryline.example"}, ""},
-			{"signer", leaf(pki.ForSigning, nil), []string{"Code Signing, E-mail Protection"}, "Client"},
-			{"issuing", leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Name, w.Names, w.MaxPath = "Skerry Line Issuing", nil, 0 }), []string{"CA:TRUE, pathlen:0", "Certificate Sign, CRL Sign"}, "Alternative"},
+			{"device", leaf(pki.ForClient, nil), []string{"TLS Web Client Authentication",
+				"DNS:laptop.skerryline.example", "Digital Signature", "CA:FALSE",
+				"URI:http://wardicon.skerryline.example/lists/1.crl"}, "Server"},
+			{"gateway", leaf(pki.ForServer,
+				func(w *pki.Wanted) {
+					w.Names = []string{"norrvik.skerryline.example",
+						"198.51.100.7", "2001:db8::7"}
+				}), []string{"TLS Web Server Authentication, ipsec Internet Key Exchange",
+				"DNS:norrvik.skerryline.example, IP Address:198.51.100.7, IP " +
+					"Address:2001:DB8:0:0:0:0:0:7"}, "Client"},
+			{"person", leaf(pki.ForClient,
+				func(w *pki.Wanted) { w.Names = []string{"ada@skerryline.example"} }), []string{"email:ada@skerryline.example"}, "DNS:"},
+			{"any host", leaf(pki.ForServer,
+				func(w *pki.Wanted) { w.Names = []string{"*.skerryline.example"} }), []string{"DNS:*.skerryline.example"}, ""},
+			{"long name", leaf(pki.ForClient,
+				func(w *pki.Wanted) {
+					w.Name = strings.Repeat("Å",
+						64)
+				}), []string{"DNS:laptop.skerryline.example"}, ""},
+			{"signer", leaf(pki.ForSigning, nil), []string{"Code Signing, E-mail Protection"},
+				"Client"},
+			{"issuing", leaf(pki.ForAuthority, func(w *pki.Wanted) {
+				w.Name,
+					w.Names, w.MaxPath = "Skerry Line Issuing", nil, 0
+			}), []string{"CA:TRUE, pathlen:0", "Certificate Sign, CRL Sign"}, "Alternative"},
 			{"bound", leaf(pki.ForAuthority, func(w *pki.Wanted) {
-				w.Names, w.MaxPath, w.Permitted, w.Excluded = nil, -1, []string{"skerryline.example", "198.51.100.0/24"}, []string{"office.skerryline.example"}
-			}), []string{"Name Constraints: critical", "Permitted:", "DNS:skerryline.example", "IP:198.51.100.0/255.255.255.0", "Excluded:", "DNS:office.skerryline.example"}, "pathlen"},
+				w.Names, w.MaxPath, w.Permitted, w.Excluded =
+					nil, -1, []string{"skerryline.example", "198.51.100.0/24"},
+					[]string{"office.skerryline.example"}
+			}), []string{"Name Constraints: critical", "Permitted:", "DNS:skerryline.example",
+				"IP:198.51.100.0/255.255.255.0", "Excluded:", "DNS:office.skerryline.example"},
+				"pathlen"},
 		} {
 			if kind == pki.RSA3072 && test.name != "gateway" {
 				continue // making such keys takes seconds
@@ -89,12 +125,15 @@ func TestIssue(t *testing.T) {
 			if err != nil {
 				t.Fatalf("%s: %v", test.name, err)
 			}
-			if serial := c.SerialNumber.String(); serials[serial] || c.SerialNumber.Sign() <= 0 || len(c.SerialNumber.Bytes()) > 20 {
+			if serial := c.SerialNumber.String(); serials[serial] || c.SerialNumber.Sign() <= 0 ||
+				len(c.SerialNumber.Bytes()) > 20 {
 				t.Errorf("%s: the serial number %s was given before, or is none", test.name, serial)
 			} else {
 				serials[serial] = true
 			}
-			out, err := exec.Command(openssl, "x509", "-noout", "-text", "-in", put(t, dir, "c.pem", []byte(pki.Bundle(c)))).CombinedOutput()
+			out, err := exec.Command(openssl, "x509", "-noout", "-text", "-in",
+				put(t, dir, "c.pem", []byte(pki.Bundle(c)))).
+				CombinedOutput()
 			if err != nil {
 				t.Fatalf("%s: %s", test.name, out)
 			}
@@ -117,7 +156,11 @@ func TestIssue(t *testing.T) {
 func TestIssueRefused(t *testing.T) {
 	root := authority(t, pki.P256, nil)
 	low := authority(t, pki.P256, func(w *pki.Wanted) { w.MaxPath = 0 })
-	bound := authority(t, pki.P256, func(w *pki.Wanted) { w.Permitted = []string{"skerryline.example"} })
+	bound := authority(
+		t,
+		pki.P256,
+		func(w *pki.Wanted) { w.Permitted = []string{"skerryline.example"} },
+	)
 	ending := authority(t, pki.P256, func(w *pki.Wanted) { w.To = day.AddDate(0, 6, 0) })
 	key, err := pki.NewKey(rand.Reader, pki.P256)
 	if err != nil {
@@ -134,24 +177,46 @@ func TestIssueRefused(t *testing.T) {
 		field  string
 	}{
 		{"no name", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.Name = " " }), "name"},
-		{"a long name", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.Name = strings.Repeat("x", 65) }), "name"},
-		{"ends before it begins", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.To = w.From }), "to"},
+		{"a long name", root, leaf(pki.ForClient,
+			func(w *pki.Wanted) { w.Name = strings.Repeat("x", 65) }), "name"},
+		{"ends before it begins", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.To = w.From }),
+			"to"},
 		{"outlives its issuer", ending, leaf(pki.ForClient, nil), "to"},
-		{"begins before its issuer", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.From = day.AddDate(-1, 0, 0) }), "from"},
+		{"begins before its issuer", root, leaf(pki.ForClient,
+			func(w *pki.Wanted) { w.From = day.AddDate(-1, 0, 0) }), "from"},
 		{"nobody to vouch for it", pki.Issuer{Key: key}, leaf(pki.ForClient, nil), "issuer"},
-		{"by a client", pki.Issuer{Certificate: client, Key: key}, leaf(pki.ForClient, nil), "issuer"},
+		{"by a client", pki.Issuer{Certificate: client, Key: key}, leaf(pki.ForClient, nil),
+			"issuer"},
 		{"no names", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = nil }), "names"},
-		{"a name with a space", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norr vik.example"} }), "names"},
-		{"a web address", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"https://norrvik.example"} }), "names"},
-		{"a wildcard inside", root, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"a.*.example"} }), "names"},
-		{"a mail address with a name", root, leaf(pki.ForClient, func(w *pki.Wanted) { w.Names = []string{"Ada <ada@skerryline.example>"} }), "names"},
-		{"a name outside", bound, leaf(pki.ForServer, func(w *pki.Wanted) { w.Names = []string{"norrvik.harbour.example"} }), "names"},
-		{"an authority too many", low, leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Names = nil }), "issuer"},
-		{"a bound that is none", root, leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Names, w.Permitted = nil, []string{"a b"} }), "permitted"},
-		{"an excluded mail address", root, leaf(pki.ForAuthority, func(w *pki.Wanted) { w.Names, w.Excluded = nil, []string{"ada@skerryline.example"} }), "excluded"},
+		{"a name with a space", root, leaf(pki.ForServer,
+			func(w *pki.Wanted) { w.Names = []string{"norr vik.example"} }), "names"},
+		{"a web address", root, leaf(pki.ForServer,
+			func(w *pki.Wanted) { w.Names = []string{"https://norrvik.example"} }), "names"},
+		{"a wildcard inside", root, leaf(pki.ForServer,
+			func(w *pki.Wanted) { w.Names = []string{"a.*.example"} }), "names"},
+		{"a mail address with a name", root, leaf(pki.ForClient,
+			func(w *pki.Wanted) { w.Names = []string{"Ada <ada@skerryline.example>"} }), "names"},
+		{"a name outside", bound, leaf(pki.ForServer,
+			func(w *pki.Wanted) { w.Names = []string{"norrvik.harbour.example"} }), "names"},
+		{"an authority too many", low, leaf(pki.ForAuthority,
+			func(w *pki.Wanted) { w.Names = nil }), "issuer"},
+		{"a bound that is none", root, leaf(pki.ForAuthority,
+			func(w *pki.Wanted) { w.Names, w.Permitted = nil, []string{"a b"} }), "permitted"},
+		{"an excluded mail address", root, leaf(pki.ForAuthority,
+			func(w *pki.Wanted) {
+				w.Names, w.Excluded = nil,
+					[]string{"ada@skerryline.example"}
+			}), "excluded"},
 	} {
 		var refused *pki.IssueError
-		if c, err := pki.Issue(rand.Reader, test.by, key.Public(), test.wanted); !errors.As(err, &refused) || refused.Field != test.field || refused.Found == "" || refused.Expected == "" || c != nil {
+		if c, err := pki.Issue(
+			rand.Reader,
+			test.by,
+			key.Public(),
+			test.wanted,
+		); !errors.As(err, &refused) || refused.Field != test.field || refused.Found == "" ||
+			refused.Expected == "" ||
+			c != nil {
 			t.Errorf("%s: %v, expected it refused by %s", test.name, err, test.field)
 		}
 	}
@@ -167,7 +232,11 @@ func TestRequest(t *testing.T) {
 		t.Fatal(err)
 	}
 	text, err := pki.NewRequest(rand.Reader, key, leaf(pki.ForServer, func(w *pki.Wanted) {
-		w.Names, w.Organisation = []string{"norrvik.skerryline.example", "198.51.100.7", "ada@skerryline.example"}, "Skerry Line"
+		w.Names, w.Organisation = []string{
+			"norrvik.skerryline.example",
+			"198.51.100.7",
+			"ada@skerryline.example",
+		}, "Skerry Line"
 	}))
 	if err != nil {
 		t.Fatal(err)
@@ -176,15 +245,27 @@ func TestRequest(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := strings.Join(pki.Asked(r), " "); got != "norrvik.skerryline.example ada@skerryline.example 198.51.100.7" || r.Subject.Organization[0] != "Skerry Line" {
+	if got := strings.Join(
+		pki.Asked(r),
+		" ",
+	); got != "norrvik.skerryline.example ada@skerryline.example 198.51.100.7" ||
+		r.Subject.Organization[0] != "Skerry Line" {
 		t.Errorf("it asks for %s", got)
 	}
-	if public, ok := r.PublicKey.(interface{ Equal(crypto.PublicKey) bool }); !ok || !public.Equal(key.Public()) {
+	if public, ok := r.PublicKey.(interface{ Equal(crypto.PublicKey) bool }); !ok ||
+		!public.Equal(key.Public()) {
 		t.Error("it has another key")
 	}
 	broken := slices.Clone(r.Raw)
 	broken[len(broken)-3] ^= 1
-	for name, data := range map[string][]byte{"nothing": nil, "text": []byte("hello"), "another signature": broken, "a certificate": authority(t, pki.P256, nil).Certificate.Raw, "large": make([]byte, 300<<10)} {
+	for name, data := range map[string][]byte{
+		"nothing":           nil,
+		"text":              []byte("hello"),
+		"another signature": broken,
+		"a certificate": authority(t, pki.P256,
+			nil).Certificate.Raw,
+		"large": make([]byte, 300<<10),
+	} {
 		if _, err := pki.Request(data); err == nil {
 			t.Errorf("%s was taken", name)
 		}
@@ -195,7 +276,10 @@ func TestRequest(t *testing.T) {
 	}
 	dir := t.TempDir()
 	for bits, fine := range map[string]bool{"rsa:2048": true, "rsa:1024": false} {
-		out, err := exec.Command(openssl, "req", "-new", "-newkey", bits, "-nodes", "-keyout", filepath.Join(dir, "k"), "-subj", "/CN=norrvik", "-addext", "subjectAltName=DNS:norrvik.skerryline.example", "-out", filepath.Join(dir, "r.csr")).CombinedOutput()
+		out, err := exec.Command(openssl, "req", "-new", "-newkey", bits, "-nodes", "-keyout",
+			filepath.Join(dir, "k"), "-subj", "/CN=norrvik", "-addext",
+			"subjectAltName=DNS:norrvik.skerryline.example", "-out", filepath.Join(dir, "r.csr")).
+			CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s", out)
 		}
@@ -203,7 +287,10 @@ func TestRequest(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if r, err := pki.Request(data); (err == nil) != fine || fine && strings.Join(pki.Asked(r), " ") != "norrvik.skerryline.example" {
+		if r, err := pki.Request(
+			data,
+		); (err == nil) != fine ||
+			fine && strings.Join(pki.Asked(r), " ") != "norrvik.skerryline.example" {
 			t.Errorf("%s: %v", bits, err)
 		}
 	}
@@ -225,13 +312,37 @@ func TestRevocationList(t *testing.T) {
 		}
 		leaves = append(leaves, c)
 	}
-	first := []pki.Revoked{{Serial: leaves[0].SerialNumber, At: day.AddDate(0, 0, -3), Reason: pki.KeyCompromise}}
-	second := []pki.Revoked{{Serial: leaves[1].SerialNumber, At: day.AddDate(0, 0, -1), Reason: pki.Ceased}}
-	whole, err := pki.RevocationList(rand.Reader, root, pki.List{Number: big.NewInt(7), From: day.AddDate(0, 0, -2), Next: day.AddDate(0, 0, 5), Entries: first, Fresh: []string{"http://wardicon.skerryline.example/lists/1-new.crl"}})
+	first := []pki.Revoked{
+		{Serial: leaves[0].SerialNumber, At: day.AddDate(0, 0, -3), Reason: pki.KeyCompromise},
+	}
+	second := []pki.Revoked{
+		{Serial: leaves[1].SerialNumber, At: day.AddDate(0, 0, -1), Reason: pki.Ceased},
+	}
+	whole, err := pki.RevocationList(
+		rand.Reader,
+		root,
+		pki.List{
+			Number:  big.NewInt(7),
+			From:    day.AddDate(0, 0, -2),
+			Next:    day.AddDate(0, 0, 5),
+			Entries: first,
+			Fresh:   []string{"http://wardicon.skerryline.example/lists/1-new.crl"},
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	delta, err := pki.RevocationList(rand.Reader, root, pki.List{Number: big.NewInt(8), Base: big.NewInt(7), From: day.AddDate(0, 0, -1), Next: day.AddDate(0, 0, 1), Entries: second})
+	delta, err := pki.RevocationList(
+		rand.Reader,
+		root,
+		pki.List{
+			Number:  big.NewInt(8),
+			Base:    big.NewInt(7),
+			From:    day.AddDate(0, 0, -1),
+			Next:    day.AddDate(0, 0, 1),
+			Entries: second,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -240,14 +351,30 @@ func TestRevocationList(t *testing.T) {
 		if err != nil || list.CheckSignatureFrom(root.Certificate) != nil {
 			t.Fatalf("%v", err)
 		}
-		if got := pki.Base(list); (got == nil) != (want == nil) || want != nil && got.Cmp(want) != 0 {
+		if got := pki.Base(
+			list,
+		); (got == nil) != (want == nil) ||
+			want != nil && got.Cmp(want) != 0 {
 			t.Errorf("it adds to %v, expected %v", got, want)
 		}
 	}
-	if _, err := pki.RevocationList(rand.Reader, root, pki.List{Number: big.NewInt(9), From: day, Next: day.AddDate(0, 0, 1), Entries: []pki.Revoked{{Serial: big.NewInt(1), At: day, Reason: "bored"}}}); err == nil {
+	if _, err := pki.RevocationList(
+		rand.Reader,
+		root,
+		pki.List{
+			Number:  big.NewInt(9),
+			From:    day,
+			Next:    day.AddDate(0, 0, 1),
+			Entries: []pki.Revoked{{Serial: big.NewInt(1), At: day, Reason: "bored"}},
+		},
+	); err == nil {
 		t.Error("an unknown reason was taken")
 	}
-	if _, err := pki.RevocationList(rand.Reader, pki.Issuer{Certificate: leaves[0], Key: root.Key}, pki.List{Number: big.NewInt(9), From: day, Next: day.AddDate(0, 0, 1)}); err == nil {
+	if _, err := pki.RevocationList(
+		rand.Reader,
+		pki.Issuer{Certificate: leaves[0], Key: root.Key},
+		pki.List{Number: big.NewInt(9), From: day, Next: day.AddDate(0, 0, 1)},
+	); err == nil {
 		t.Error("a client signed a list")
 	}
 	openssl, err := exec.LookPath("openssl")
@@ -256,20 +383,59 @@ func TestRevocationList(t *testing.T) {
 	}
 	dir := t.TempDir()
 	pemOf := func(der []byte) []byte {
-		out, err := exec.Command(openssl, "crl", "-inform", "DER", "-in", put(t, dir, "l.der", der)).CombinedOutput()
+		out, err := exec.Command(openssl, "crl", "-inform", "DER", "-in",
+			put(t, dir, "l.der", der)).
+			CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s", out)
 		}
 		return out
 	}
-	ca, one, both := put(t, dir, "ca.pem", []byte(pki.Bundle(root.Certificate))), put(t, dir, "one.pem", pemOf(whole)), put(t, dir, "both.pem", append(pemOf(whole), pemOf(delta)...))
+	ca, one, both := put(
+		t,
+		dir,
+		"ca.pem",
+		[]byte(pki.Bundle(root.Certificate)),
+	), put(
+		t,
+		dir,
+		"one.pem",
+		pemOf(whole),
+	), put(
+		t,
+		dir,
+		"both.pem",
+		append(pemOf(whole), pemOf(delta)...),
+	)
 	for i, want := range []struct{ whole, both bool }{{false, false}, {true, false}, {true, true}} {
 		for _, deltas := range []bool{false, true} {
-			args, fine := []string{"verify", "-attime", "1795176000", "-crl_check", "-CAfile", ca, "-CRLfile", one}, want.whole
+			args, fine := []string{
+				"verify",
+				"-attime",
+				"1795176000",
+				"-crl_check",
+				"-CAfile",
+				ca,
+				"-CRLfile",
+				one,
+			}, want.whole
 			if deltas {
-				args, fine = []string{"verify", "-attime", "1795176000", "-crl_check", "-CAfile", ca, "-extended_crl", "-use_deltas", "-CRLfile", both}, want.both
+				args, fine = []string{
+					"verify",
+					"-attime",
+					"1795176000",
+					"-crl_check",
+					"-CAfile",
+					ca,
+					"-extended_crl",
+					"-use_deltas",
+					"-CRLfile",
+					both,
+				}, want.both
 			}
-			out, err := exec.Command(openssl, append(args, put(t, dir, "leaf.pem", []byte(pki.Bundle(leaves[i]))))...).CombinedOutput()
+			out, err := exec.Command(openssl, append(args,
+				put(t, dir, "leaf.pem", []byte(pki.Bundle(leaves[i]))))...).
+				CombinedOutput()
 			if (err == nil) != fine {
 				t.Errorf("certificate %d, deltas %t: openssl says %s", i, deltas, out)
 			}

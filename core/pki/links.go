@@ -11,17 +11,23 @@ import (
 // Link is one certificate of a chain as a person looks at it: what it says, and what is
 // wrong with it there.
 type Link struct {
-	Subject string    `json:"subject"`
-	Issuer  string    `json:"issuer"`
-	Serial  string    `json:"serial" doc:"Serial number, hexadecimal"`
-	Names   []string  `json:"names" doc:"Alternative names"`
-	Usage   Usage     `json:"usage" enum:"authority,server,client,signing,any"`
-	Key     string    `json:"key" doc:"Kind of its key"`
-	From    time.Time `json:"from"`
-	To      time.Time `json:"to"`
-	Root    bool      `json:"root" doc:"It is self-signed"`
-	Missing bool      `json:"missing" doc:"It is not there: the one before it names it as its issuer"`
-	Fault   string    `json:"fault,omitempty" doc:"What is wrong with it; empty where nothing is"`
+	Subject string `json:"subject"`
+	Issuer  string `json:"issuer"`
+	// Serial number, hexadecimal.
+	Serial string `json:"serial"`
+	// Alternative names.
+	Names []string `json:"names"`
+	Usage Usage    `json:"usage" enum:"authority,server,client,signing,any"`
+	// Kind of its key.
+	Key  string    `json:"key"`
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+	// It is self-signed.
+	Root bool `json:"root"`
+	// It is not there: the one before it names it as its issuer.
+	Missing bool `json:"missing"`
+	// What is wrong with it; empty where nothing is.
+	Fault string `json:"fault,omitempty"`
 }
 
 // breaks words what is at fault with the link that a walk stops at.
@@ -48,7 +54,16 @@ func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now tim
 			links[len(links)-1].Fault = "is not one of the trusted CAs"
 		}
 	case IssuerMissing:
-		links = append(links, Link{Subject: end.Issuer.CommonName, Names: []string{}, Usage: ForAuthority, Missing: true, Fault: "is not there"})
+		links = append(
+			links,
+			Link{
+				Subject: end.Issuer.CommonName,
+				Names:   []string{},
+				Usage:   ForAuthority,
+				Missing: true,
+				Fault:   "is not there",
+			},
+		)
 	case IssuerWrong:
 		other, _ := namesake(end, slices.Concat(anchors, between))
 		l := link(other, now)
@@ -64,11 +79,17 @@ func Chain(leaf *x509.Certificate, between, anchors []*x509.Certificate, now tim
 
 // ownExpires are those that vouch for themselves: a chain may bring its root along.
 func ownExpires(list []*x509.Certificate) []*x509.Certificate {
-	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return !c.IsCA || !Root(c) })
+	return slices.DeleteFunc(
+		slices.Clone(list),
+		func(c *x509.Certificate) bool { return !c.IsCA || !Root(c) },
+	)
 }
 
 func namesake(c *x509.Certificate, list []*x509.Certificate) (*x509.Certificate, bool) {
-	i := slices.IndexFunc(list, func(o *x509.Certificate) bool { return string(o.RawSubject) == string(c.RawIssuer) })
+	i := slices.IndexFunc(
+		list,
+		func(o *x509.Certificate) bool { return string(o.RawSubject) == string(c.RawIssuer) },
+	)
 	if i < 0 {
 		return c, false
 	}
@@ -77,8 +98,15 @@ func namesake(c *x509.Certificate, list []*x509.Certificate) (*x509.Certificate,
 
 func link(c *x509.Certificate, now time.Time) Link {
 	l := Link{
-		Subject: c.Subject.CommonName, Issuer: c.Issuer.CommonName, Serial: c.SerialNumber.Text(16), Names: append([]string{}, Names(c)...), Usage: UsageOf(c), Key: KeyKind(c),
-		From: c.NotBefore, To: c.NotAfter, Root: Root(c),
+		Subject: c.Subject.CommonName,
+		Issuer:  c.Issuer.CommonName,
+		Serial:  c.SerialNumber.Text(16),
+		Names:   append([]string{}, Names(c)...),
+		Usage:   UsageOf(c),
+		Key:     KeyKind(c),
+		From:    c.NotBefore,
+		To:      c.NotAfter,
+		Root:    Root(c),
 	}
 	if l.Subject == "" {
 		l.Subject = strings.Join(l.Names, ", ")

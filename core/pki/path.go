@@ -29,7 +29,10 @@ const maxPath = 8
 // Path walks from a leaf to an authority that is believed (RFC 5280 §6), whatever the
 // dates say. Links are the certificates walked over, the leaf first; where the walk
 // breaks, the last link is the one whose issuer is at fault.
-func Path(leaf *x509.Certificate, between, anchors []*x509.Certificate) (links []*x509.Certificate, broken Break) {
+func Path(
+	leaf *x509.Certificate,
+	between, anchors []*x509.Certificate,
+) (links []*x509.Certificate, broken Break) {
 	links = []*x509.Certificate{leaf}
 	for at := leaf; len(links) <= maxPath; {
 		if slices.ContainsFunc(anchors, at.Equal) {
@@ -84,7 +87,14 @@ func allowed(leaf *x509.Certificate, links []*x509.Certificate) Break {
 	for _, c := range links[1 : len(links)-1] {
 		between.AddCert(c)
 	}
-	_, err := leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, CurrentTime: from.Add(time.Second), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}})
+	_, err := leaf.Verify(
+		x509.VerifyOptions{
+			Roots:         roots,
+			Intermediates: between,
+			CurrentTime:   from.Add(time.Second),
+			KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+		},
+	)
 	var invalid x509.CertificateInvalidError
 	if errors.As(err, &invalid) {
 		switch invalid.Reason {
@@ -151,7 +161,10 @@ func Names(c *x509.Certificate) []string {
 func RootsFirst(authorities, shown []*x509.Certificate) []*x509.Certificate {
 	var reached *x509.Certificate
 	if len(shown) > 0 {
-		roots := slices.DeleteFunc(slices.Clone(authorities), func(c *x509.Certificate) bool { return !Root(c) })
+		roots := slices.DeleteFunc(
+			slices.Clone(authorities),
+			func(c *x509.Certificate) bool { return !Root(c) },
+		)
 		between := slices.Concat(shown[1:], authorities)
 		if links, broken := Path(shown[0], between, roots); broken == Whole {
 			reached = links[len(links)-1]
@@ -176,7 +189,16 @@ func RootsFirst(authorities, shown []*x509.Certificate) []*x509.Certificate {
 func Subject(c *x509.Certificate) string {
 	var parts []string
 	for _, n := range c.Subject.Names {
-		name := map[string]string{"2.5.4.3": "CN", "2.5.4.6": "C", "2.5.4.7": "L", "2.5.4.8": "ST", "2.5.4.10": "O", "2.5.4.11": "OU", "2.5.4.5": "serialNumber", "1.2.840.113549.1.9.1": "E"}[n.Type.String()]
+		name := map[string]string{
+			"2.5.4.3":              "CN",
+			"2.5.4.6":              "C",
+			"2.5.4.7":              "L",
+			"2.5.4.8":              "ST",
+			"2.5.4.10":             "O",
+			"2.5.4.11":             "OU",
+			"2.5.4.5":              "serialNumber",
+			"1.2.840.113549.1.9.1": "E",
+		}[n.Type.String()]
 		if name == "" {
 			name = n.Type.String()
 		}

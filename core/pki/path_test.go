@@ -42,8 +42,15 @@ func (f *forge) make(name, issuer string, change ...func(*x509.Certificate)) iss
 	f.t.Helper()
 	f.n++
 	template := &x509.Certificate{
-		SerialNumber: big.NewInt(f.n), Subject: pkix.Name{CommonName: name}, NotBefore: day.AddDate(0, -1, 0), NotAfter: day.AddDate(1, 0, 0), BasicConstraintsValid: true,
-		IsCA: !strings.HasPrefix(name, "leaf"), KeyUsage: x509.KeyUsageDigitalSignature,
+		SerialNumber: big.NewInt(
+			f.n,
+		),
+		Subject:               pkix.Name{CommonName: name},
+		NotBefore:             day.AddDate(0, -1, 0),
+		NotAfter:              day.AddDate(1, 0, 0),
+		BasicConstraintsValid: true,
+		IsCA:                  !strings.HasPrefix(name, "leaf"),
+		KeyUsage:              x509.KeyUsageDigitalSignature,
 	}
 	if template.IsCA {
 		template.KeyUsage = x509.KeyUsageCertSign | x509.KeyUsageCRLSign
@@ -107,11 +114,17 @@ func depth(n int) func(*x509.Certificate) {
 }
 
 func within(domains ...string) func(*x509.Certificate) {
-	return func(c *x509.Certificate) { c.PermittedDNSDomainsCritical, c.PermittedDNSDomains = true, domains }
+	return func(c *x509.Certificate) {
+		c.PermittedDNSDomainsCritical, c.PermittedDNSDomains = true,
+			domains
+	}
 }
 
 func outside(domains ...string) func(*x509.Certificate) {
-	return func(c *x509.Certificate) { c.PermittedDNSDomainsCritical, c.ExcludedDNSDomains = true, domains }
+	return func(c *x509.Certificate) {
+		c.PermittedDNSDomainsCritical, c.ExcludedDNSDomains = true,
+			domains
+	}
 }
 
 func network(v string, excluded bool) func(*x509.Certificate) {
@@ -165,26 +178,61 @@ func TestPath(t *testing.T) {
 		want             pki.Break
 		at               int // links walked
 	}{
-		{"right below its root", func(f *forge) { f.make("root", ""); f.make("leaf", "root") }, "", "root", pki.Whole, 2},
-		{"by RSA", func(f *forge) { f.make("rsa", ""); f.make("leaf", "rsa") }, "", "rsa", pki.Whole, 2},
-		{"RSA below a curve", func(f *forge) { f.make("root", ""); f.make("rsa", "root"); f.make("leaf", "rsa") }, "rsa", "root", pki.Whole, 3},
+		{"right below its root", func(f *forge) { f.make("root", ""); f.make("leaf", "root") }, "",
+			"root", pki.Whole, 2},
+		{"by RSA", func(f *forge) { f.make("rsa", ""); f.make("leaf", "rsa") }, "", "rsa",
+			pki.Whole, 2},
+		{"RSA below a curve",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("rsa", "root")
+				f.make("leaf",
+					"rsa")
+			}, "rsa", "root", pki.Whole, 3},
 		{"one between", three, "one", "root", pki.Whole, 3},
 		{"two between", four, "one two", "root", pki.Whole, 4},
 		{"two between, in another order", four, "two one", "root", pki.Whole, 4},
-		{"others in between too", func(f *forge) { four(f); f.make("other", "") }, "other two one root", "root", pki.Whole, 4},
-		{"several anchors", func(f *forge) { three(f); f.make("other", "") }, "one", "other root", pki.Whole, 3},
+		{"others in between too", func(f *forge) { four(f); f.make("other", "") },
+			"other two one root", "root", pki.Whole, 4},
+		{"several anchors", func(f *forge) { three(f); f.make("other", "") }, "one", "other root",
+			pki.Whole, 3},
 		{"the one between is trusted itself", three, "", "one", pki.Whole, 2},
-		{"the leaf is trusted itself", func(f *forge) { f.make("root", ""); f.make("leaf", "root") }, "", "leaf root", pki.Whole, 1},
+		{"the leaf is trusted itself",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("leaf",
+					"root")
+			}, "", "leaf root", pki.Whole, 1},
 		{"the root is between too", three, "root one", "root", pki.Whole, 3},
-		{"an authority without a key usage", func(f *forge) { f.make("root", "", noUsage); f.make("leaf", "root") }, "", "root", pki.Whole, 2},
-		{"a leaf without names", func(f *forge) { f.make("root", ""); f.make("leaf", "root", noNames) }, "", "root", pki.Whole, 2},
-		{"long subjects", func(f *forge) { f.make("root", "", longSubject); f.make("leaf", "root", longSubject) }, "", "root", pki.Whole, 2},
+		{"an authority without a key usage",
+			func(f *forge) {
+				f.make("root", "", noUsage)
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.Whole, 2},
+		{"a leaf without names",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("leaf", "root",
+					noNames)
+			}, "", "root", pki.Whole, 2},
+		{"long subjects", func(f *forge) {
+			f.make("root", "", longSubject)
+			f.make("leaf", "root",
+				longSubject)
+		}, "", "root", pki.Whole, 2},
 		{"two roots of one name, the right one here", func(f *forge) {
 			f.make("root", "")
 			f.make("leaf", "root")
 			f.again("newer", "root", "", false)
 		}, "", "newer root", pki.Whole, 2},
-		{"a root made again with its old key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", true) }, "", "newer", pki.Whole, 2},
+		{"a root made again with its old key",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("leaf", "root")
+				f.again("newer", "root",
+					"", true)
+			}, "", "newer", pki.Whole, 2},
 		{"crossed over to another root", func(f *forge) {
 			three(f)
 			f.make("other", "")
@@ -195,14 +243,35 @@ func TestPath(t *testing.T) {
 			f.make("other", "")
 			f.again("crossed", "root", "other", true)
 		}, "one crossed root", "root", pki.Whole, 3},
-		{"as deep as allowed", func(f *forge) { f.make("root", "", depth(1)); f.make("one", "root", depth(0)); f.make("leaf", "one") }, "one", "root", pki.Whole, 3},
-		{"none allowed, none there", func(f *forge) { f.make("root", "", depth(0)); f.make("leaf", "root") }, "", "root", pki.Whole, 2},
-		{"within its domain", func(f *forge) { f.make("root", "", within("skerryline.example")); f.make("leaf", "root") }, "", "root", pki.Whole, 2},
+		{"as deep as allowed",
+			func(f *forge) {
+				f.make("root", "", depth(1))
+				f.make("one", "root",
+					depth(0))
+				f.make("leaf", "one")
+			}, "one", "root", pki.Whole, 3},
+		{"none allowed, none there",
+			func(f *forge) {
+				f.make("root", "", depth(0))
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.Whole, 2},
+		{"within its domain",
+			func(f *forge) {
+				f.make("root", "", within("skerryline.example"))
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.Whole, 2},
 		{"the domain itself", func(f *forge) {
 			f.make("root", "", within("skerryline.example"))
 			f.make("leaf", "root", names("skerryline.example"))
 		}, "", "root", pki.Whole, 2},
-		{"outside what is excluded", func(f *forge) { f.make("root", "", outside("harbour.example")); f.make("leaf", "root") }, "", "root", pki.Whole, 2},
+		{"outside what is excluded",
+			func(f *forge) {
+				f.make("root", "", outside("harbour.example"))
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.Whole, 2},
 		{"within its network", func(f *forge) {
 			f.make("root", "", network("198.51.100.0/24", false))
 			f.make("leaf", "root", names("198.51.100.7"))
@@ -213,33 +282,96 @@ func TestPath(t *testing.T) {
 			f.by["leaf"] = f.by["one"]
 		}, "", "root", pki.Whole, 2},
 
-		{"nobody there", func(f *forge) { f.make("root", ""); f.make("leaf", "root") }, "", "", pki.IssuerMissing, 1},
-		{"another root", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.make("other", "") }, "", "other", pki.IssuerMissing, 1},
+		{"nobody there", func(f *forge) { f.make("root", ""); f.make("leaf", "root") }, "", "",
+			pki.IssuerMissing, 1},
+		{"another root", func(f *forge) {
+			f.make("root", "")
+			f.make("leaf",
+				"root")
+			f.make("other", "")
+		}, "", "other", pki.IssuerMissing, 1},
 		{"the one between is missing", three, "", "root", pki.IssuerMissing, 1},
 		{"the upper one between is missing", four, "two", "root", pki.IssuerMissing, 2},
 		{"the root is missing", four, "one two", "", pki.IssuerMissing, 3},
-		{"vouches for itself", func(f *forge) { f.make("leaf", ""); f.make("root", "") }, "", "root", pki.IssuerMissing, 1},
-		{"the root is only between", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.make("other", "") }, "root", "other", pki.IssuerMissing, 2},
-		{"a root made again with another key", func(f *forge) { f.make("root", ""); f.make("leaf", "root"); f.again("newer", "root", "", false) }, "", "newer", pki.IssuerWrong, 1},
-		{"the one between made again with another key", func(f *forge) { three(f); f.again("newer", "one", "root", false) }, "newer", "root", pki.IssuerWrong, 1},
+		{"vouches for itself", func(f *forge) { f.make("leaf", ""); f.make("root", "") }, "",
+			"root", pki.IssuerMissing, 1},
+		{"the root is only between",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("leaf", "root")
+				f.make("other",
+					"")
+			}, "root", "other", pki.IssuerMissing, 2},
+		{"a root made again with another key",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("leaf", "root")
+				f.again("newer", "root",
+					"", false)
+			}, "", "newer", pki.IssuerWrong, 1},
+		{"the one between made again with another key",
+			func(f *forge) {
+				three(f)
+				f.again("newer", "one", "root",
+					false)
+			}, "newer", "root", pki.IssuerWrong, 1},
 		{"another one of the root's name", func(f *forge) {
 			f.make("root", "")
 			f.make("leaf", "root")
 			f.make("other", "", sameSubject)
 		}, "", "other", pki.IssuerWrong, 1},
-		{"by one that is no authority", func(f *forge) { f.make("root", ""); f.make("one", "root", noAuthority); f.make("leaf", "one") }, "one", "root", pki.NotAuthority, 2},
-		{"by one without constraints", func(f *forge) { f.make("root", ""); f.make("one", "root", noConstraints); f.make("leaf", "one") }, "one", "root", pki.NotAuthority, 2},
-		{"by a root without constraints", func(f *forge) { f.make("root", "", noConstraints); f.make("leaf", "root") }, "", "root", pki.NotAuthority, 2},
-		{"by one that may not sign", func(f *forge) { f.make("root", ""); f.make("one", "root", noSigning); f.make("leaf", "one") }, "one", "root", pki.NotAuthority, 2},
-		{"by another leaf", func(f *forge) { f.make("root", ""); f.make("leaf2", "root"); f.make("leaf", "leaf2") }, "leaf2", "root", pki.NotAuthority, 2},
-		{"deeper than the root allows", func(f *forge) { f.make("root", "", depth(0)); f.make("one", "root"); f.make("leaf", "one") }, "one", "root", pki.PathTooLong, 3},
+		{"by one that is no authority",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("one", "root", noAuthority)
+				f.make("leaf",
+					"one")
+			}, "one", "root", pki.NotAuthority, 2},
+		{"by one without constraints",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("one", "root",
+					noConstraints)
+				f.make("leaf", "one")
+			}, "one", "root", pki.NotAuthority, 2},
+		{"by a root without constraints",
+			func(f *forge) {
+				f.make("root", "", noConstraints)
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.NotAuthority, 2},
+		{"by one that may not sign",
+			func(f *forge) {
+				f.make("root", "")
+				f.make("one", "root", noSigning)
+				f.make("leaf",
+					"one")
+			}, "one", "root", pki.NotAuthority, 2},
+		{"by another leaf", func(f *forge) {
+			f.make("root", "")
+			f.make("leaf2",
+				"root")
+			f.make("leaf", "leaf2")
+		}, "leaf2", "root", pki.NotAuthority, 2},
+		{"deeper than the root allows",
+			func(f *forge) {
+				f.make("root", "", depth(0))
+				f.make("one", "root")
+				f.make("leaf",
+					"one")
+			}, "one", "root", pki.PathTooLong, 3},
 		{"deeper than one between allows", func(f *forge) {
 			f.make("root", "")
 			f.make("one", "root", depth(0))
 			f.make("two", "one")
 			f.make("leaf", "two")
 		}, "one two", "root", pki.PathTooLong, 4},
-		{"outside its domain", func(f *forge) { f.make("root", "", within("harbour.example")); f.make("leaf", "root") }, "", "root", pki.NameConstraint, 2},
+		{"outside its domain",
+			func(f *forge) {
+				f.make("root", "", within("harbour.example"))
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.NameConstraint, 2},
 		{"a domain that only ends alike", func(f *forge) {
 			f.make("root", "", within("skerryline.example"))
 			f.make("leaf", "root", names("notskerryline.example"))
@@ -253,7 +385,12 @@ func TestPath(t *testing.T) {
 			f.make("one", "root", within("harbour.example"))
 			f.make("leaf", "one")
 		}, "one", "root", pki.NameConstraint, 3},
-		{"inside what is excluded", func(f *forge) { f.make("root", "", outside("skerryline.example")); f.make("leaf", "root") }, "", "root", pki.NameConstraint, 2},
+		{"inside what is excluded",
+			func(f *forge) {
+				f.make("root", "", outside("skerryline.example"))
+				f.make("leaf",
+					"root")
+			}, "", "root", pki.NameConstraint, 2},
 		{"outside its network", func(f *forge) {
 			f.make("root", "", network("198.51.100.0/24", false))
 			f.make("leaf", "root", names("203.0.113.7"))
@@ -266,23 +403,48 @@ func TestPath(t *testing.T) {
 		t.Run(test.name, func(t *testing.T) {
 			f := &forge{t: t, by: map[string]issued{}}
 			test.build(f)
-			leaf, between, anchors := f.by["leaf"].Certificate, f.list(test.between), f.list(test.anchors)
+			leaf, between, anchors := f.by["leaf"].Certificate, f.list(
+				test.between,
+			), f.list(
+				test.anchors,
+			)
 			links, broken := pki.Path(leaf, between, anchors)
 			if broken != test.want || len(links) != test.at || links[0] != leaf {
-				t.Errorf("%d links, broken by %q; expected %d and %q", len(links), broken, test.at, test.want)
+				t.Errorf(
+					"%d links, broken by %q; expected %d and %q",
+					len(links),
+					broken,
+					test.at,
+					test.want,
+				)
 			}
 			for i := range len(links) - 1 {
 				if links[i].CheckSignatureFrom(links[i+1]) != nil && broken != pki.NotAuthority {
 					t.Errorf("link %d is not signed by the next", i)
 				}
 			}
-			options := x509.VerifyOptions{Roots: pool(anchors), Intermediates: pool(between), CurrentTime: day, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageAny}}
-			// The standard package takes an anchor's own constraints for granted unless it is a root.
-			if _, err := leaf.Verify(options); (err == nil) != (broken == pki.Whole) && test.at > 1 {
+			options := x509.VerifyOptions{
+				Roots:         pool(anchors),
+				Intermediates: pool(between),
+				CurrentTime:   day,
+				KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageAny},
+			}
+			// The standard package takes an anchor's own constraints for granted unless it is a
+			// root.
+			if _, err := leaf.Verify(
+				options,
+			); (err == nil) != (broken == pki.Whole) &&
+				test.at > 1 {
 				t.Errorf("the standard package says %v", err)
 			}
 			if openssl != "" {
-				if said, ok := asked(t, openssl, leaf, between, anchors); ok != (broken == pki.Whole) {
+				if said, ok := asked(
+					t,
+					openssl,
+					leaf,
+					between,
+					anchors,
+				); ok != (broken == pki.Whole) {
 					t.Errorf("openssl says %s", said)
 				}
 			}
@@ -308,7 +470,12 @@ func pool(list []*x509.Certificate) *x509.CertPool {
 }
 
 // asked has openssl verify a chain on the day of the test.
-func asked(t *testing.T, openssl string, leaf *x509.Certificate, between, anchors []*x509.Certificate) (said string, ok bool) {
+func asked(
+	t *testing.T,
+	openssl string,
+	leaf *x509.Certificate,
+	between, anchors []*x509.Certificate,
+) (said string, ok bool) {
 	t.Helper()
 	dir := t.TempDir()
 	put := func(name string, list ...*x509.Certificate) string {
@@ -318,7 +485,16 @@ func asked(t *testing.T, openssl string, leaf *x509.Certificate, between, anchor
 		}
 		return path
 	}
-	args := []string{"verify", "-no-CApath", "-no-CAstore", "-partial_chain", "-attime", "1795176000", "-CAfile", put("anchors.pem", anchors...)}
+	args := []string{
+		"verify",
+		"-no-CApath",
+		"-no-CAstore",
+		"-partial_chain",
+		"-attime",
+		"1795176000",
+		"-CAfile",
+		put("anchors.pem", anchors...),
+	}
 	if len(between) > 0 {
 		args = append(args, "-untrusted", put("between.pem", between...))
 	}

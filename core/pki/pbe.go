@@ -17,9 +17,10 @@ import (
 	"wardicon/core/secret"
 )
 
-// innerRounds adds up the rounds that lie in the encrypted parts of a PKCS #12 file (RFC 7292 §4), which
-// nobody sees without opening those. It costs the rounds of the parts themselves, which Rounds has counted.
-// A part that does not open with the passphrase has none: nothing of it is opened later either.
+// innerRounds adds up the rounds that lie in the encrypted parts of a PKCS #12 file (RFC 7292 §4),
+// which nobody sees without opening those. It costs the rounds of the parts themselves, which
+// Rounds has counted. A part that does not open with the passphrase has none: nothing of it is
+// opened later either.
 func innerRounds(data []byte, passphrase secret.Text) int64 {
 	var sum int64
 	for _, part := range encryptedParts(data) {
@@ -30,7 +31,10 @@ func innerRounds(data []byte, passphrase secret.Text) int64 {
 		if err != nil {
 			continue
 		}
-		if err := sound(plain); err != nil && !errors.Is(err, errDER) { // what is no DER at all came of another passphrase
+		if err := sound(
+			plain,
+		); err != nil &&
+			!errors.Is(err, errDER) { // what is no DER at all came of another passphrase
 			return endless
 		}
 		sum = min(sum+Rounds(plain), endless)
@@ -76,7 +80,11 @@ func encryptedParts(data []byte) (list []encryptedPart) {
 	}
 	var octets []byte
 	var safe []contentInfo
-	if _, err := asn1.Unmarshal(pfx.AuthSafe.Content.Bytes, &octets); err != nil || !pfx.AuthSafe.Type.Equal(oidData) {
+	if _, err := asn1.Unmarshal(
+		pfx.AuthSafe.Content.Bytes,
+		&octets,
+	); err != nil ||
+		!pfx.AuthSafe.Type.Equal(oidData) {
 		return nil
 	}
 	if _, err := asn1.Unmarshal(octets, &safe); err != nil {
@@ -91,7 +99,11 @@ func encryptedParts(data []byte) (list []encryptedPart) {
 				Encrypted asn1.RawValue `asn1:"tag:0,optional"`
 			}
 		}
-		if _, err := asn1.Unmarshal(c.Content.Bytes, &e); c.Type.Equal(oidEncryptedData) && err == nil {
+		if _, err := asn1.Unmarshal(
+			c.Content.Bytes,
+			&e,
+		); c.Type.Equal(oidEncryptedData) &&
+			err == nil {
 			list = append(list, encryptedPart{e.Info.By, e.Info.Encrypted.Bytes})
 		}
 	}
@@ -135,16 +147,29 @@ func pbes2(parameters []byte, passphrase secret.Text) (cipher.Block, []byte, err
 		PRF    algorithm `asn1:"optional"`
 	}
 	var iv []byte
-	if _, err := asn1.Unmarshal(parameters, &p); err != nil || !p.Derive.Algorithm.Equal(oidPBKDF2) {
+	if _, err := asn1.Unmarshal(
+		parameters,
+		&p,
+	); err != nil ||
+		!p.Derive.Algorithm.Equal(oidPBKDF2) {
 		return nil, nil, errPart
 	}
-	if _, err := asn1.Unmarshal(p.Derive.Parameters.FullBytes, &k); err != nil || k.Rounds < 1 || k.Rounds > MaxRounds {
+	if _, err := asn1.Unmarshal(
+		p.Derive.Parameters.FullBytes,
+		&k,
+	); err != nil || k.Rounds < 1 ||
+		k.Rounds > MaxRounds {
 		return nil, nil, errPart
 	}
 	if _, err := asn1.Unmarshal(p.Cipher.Parameters.FullBytes, &iv); err != nil {
 		return nil, nil, errPart
 	}
-	digest := map[int]func() hash.Hash{7: sha1.New, 9: sha256.New, 10: sha512.New384, 11: sha512.New}[last(k.PRF.Algorithm, oidHMAC, 7)]
+	digest := map[int]func() hash.Hash{
+		7:  sha1.New,
+		9:  sha256.New,
+		10: sha512.New384,
+		11: sha512.New,
+	}[last(k.PRF.Algorithm, oidHMAC, 7)]
 	length := map[int]int{2: 16, 22: 24, 42: 32}[last(p.Cipher.Algorithm, oidAES, 0)]
 	if digest == nil || length == 0 {
 		return nil, nil, errPart
@@ -171,7 +196,11 @@ func pbe(by algorithm, passphrase secret.Text) (cipher.Block, []byte, error) {
 		Salt   []byte
 		Rounds int
 	}
-	if _, err := asn1.Unmarshal(by.Parameters.FullBytes, &p); err != nil || p.Rounds < 1 || p.Rounds > MaxRounds {
+	if _, err := asn1.Unmarshal(
+		by.Parameters.FullBytes,
+		&p,
+	); err != nil || p.Rounds < 1 ||
+		p.Rounds > MaxRounds {
 		return nil, nil, errPart
 	}
 	length := map[int]int{3: 24, 5: 16, 6: 5}[last(by.Algorithm, oidPBE, 0)]
@@ -179,7 +208,19 @@ func pbe(by algorithm, passphrase secret.Text) (cipher.Block, []byte, error) {
 		return nil, nil, errPart
 	}
 	secretText := bmp(passphrase)
-	key, iv := derive(secretText, p.Salt, p.Rounds, 1, length), derive(secretText, p.Salt, p.Rounds, 2, 8)
+	key, iv := derive(
+		secretText,
+		p.Salt,
+		p.Rounds,
+		1,
+		length,
+	), derive(
+		secretText,
+		p.Salt,
+		p.Rounds,
+		2,
+		8,
+	)
 	if length == 24 {
 		block, err := des.NewTripleDESCipher(key)
 		return block, iv, err
@@ -187,7 +228,8 @@ func pbe(by algorithm, passphrase secret.Text) (cipher.Block, []byte, error) {
 	return newRC2(key), iv, nil
 }
 
-// noText stands for a passphrase of no characters at all, not even the end of one: some programs close files so.
+// noText stands for a passphrase of no characters at all, not even the end of one: some programs
+// close files so.
 var noText = secret.New("\x00none")
 
 // bmp writes a passphrase as the older ways take it (RFC 7292 appendix B.1).

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/asn1"
+	"errors"
 	"fmt"
 	"io"
 	"math/big"
@@ -52,7 +53,10 @@ func Pack(id Identity, old, bare bool) ([]byte, secret.Text, error) {
 		return nil, secret.Text{}, fmt.Errorf("the key cannot be packed")
 	}
 	source := func(label string) io.Reader {
-		return &stream{key: der, label: "wardicon pkcs12 " + label + " " + id.Leaf.SerialNumber.Text(16)}
+		return &stream{
+			key:   der,
+			label: "wardicon pkcs12 " + label + " " + id.Leaf.SerialNumber.Text(16),
+		}
 	}
 	var passphrase secret.Text
 	if !bare {
@@ -64,7 +68,8 @@ func Pack(id Identity, old, bare bool) ([]byte, secret.Text, error) {
 	if old {
 		encoder = pkcs12.LegacyDES
 	}
-	data, err := encoder.WithRand(source("salt")).Encode(id.Key, id.Leaf, id.Chain, passphrase.Reveal())
+	data, err := encoder.WithRand(source("salt")).
+		Encode(id.Key, id.Leaf, id.Chain, passphrase.Reveal())
 	if err != nil {
 		return nil, secret.Text{}, fmt.Errorf("packing as PKCS#12: %w", err)
 	}
@@ -73,7 +78,8 @@ func Pack(id Identity, old, bare bool) ([]byte, secret.Text, error) {
 
 // Close packs an identity as PKCS#12 under a passphrase of somebody's own, with PBES2 and SHA-256.
 func Close(random io.Reader, id Identity, passphrase secret.Text) ([]byte, error) {
-	data, err := pkcs12.Modern2023.WithRand(random).Encode(id.Key, id.Leaf, id.Chain, passphrase.Reveal())
+	data, err := pkcs12.Modern2023.WithRand(random).
+		Encode(id.Key, id.Leaf, id.Chain, passphrase.Reveal())
 	if err != nil {
 		return nil, fmt.Errorf("packing as PKCS#12: %w", err)
 	}
@@ -95,13 +101,21 @@ func Unpack(data []byte, passphrase secret.Text) (Identity, error) {
 		return Identity{}, fmt.Errorf("found %d bytes, expected at most %d", len(data), MaxPEM)
 	}
 	if n := Rounds(data); n > MaxRounds {
-		return Identity{}, fmt.Errorf("found %d rounds of key derivation, expected at most %d", n, MaxRounds)
+		return Identity{}, fmt.Errorf(
+			"found %d rounds of key derivation, expected at most %d",
+			n,
+			MaxRounds,
+		)
 	}
 	if err := sound(data); err != nil {
 		return Identity{}, err
 	}
 	if n := innerRounds(data, passphrase); n > MaxRounds {
-		return Identity{}, fmt.Errorf("found %d rounds of key derivation inside, expected at most %d", n, MaxRounds)
+		return Identity{}, fmt.Errorf(
+			"found %d rounds of key derivation inside, expected at most %d",
+			n,
+			MaxRounds,
+		)
 	}
 	key, leaf, chain, err := pkcs12.DecodeChain(data, passphrase.Reveal())
 	if err != nil {
@@ -148,3 +162,7 @@ func rounds(der []byte, depth int) int64 {
 	}
 	return sum
 }
+
+// WrongPassphrase tells that a PKCS#12 file is under another passphrase than the one that was
+// given.
+func WrongPassphrase(err error) bool { return errors.Is(err, pkcs12.ErrIncorrectPassword) }

@@ -50,7 +50,9 @@ func Certificates(text string) ([]*x509.Certificate, error) {
 		}
 	}
 	if len(list) == 0 {
-		return nil, fmt.Errorf("found no certificate, expected lines from BEGIN CERTIFICATE to END CERTIFICATE")
+		return nil, fmt.Errorf(
+			"found no certificate, expected lines from BEGIN CERTIFICATE to END CERTIFICATE",
+		)
 	}
 	if stray := strings.TrimSpace(string(rest)); strings.Contains(stray, "-----BEGIN") {
 		return nil, fmt.Errorf("found a block that does not end")
@@ -63,7 +65,10 @@ func Certificates(text string) ([]*x509.Certificate, error) {
 func Bundle(list ...*x509.Certificate) string {
 	var b bytes.Buffer
 	for _, c := range list {
-		_ = pem.Encode(&b, &pem.Block{Type: "CERTIFICATE", Bytes: c.Raw}) // a buffer takes everything
+		_ = pem.Encode(
+			&b,
+			&pem.Block{Type: "CERTIFICATE", Bytes: c.Raw},
+		) // a buffer takes everything
 	}
 	return b.String()
 }
@@ -83,7 +88,9 @@ func Key(text secret.Text) (crypto.Signer, error) {
 	}
 	block, _ := pem.Decode([]byte(text.Reveal()))
 	if block == nil {
-		return nil, fmt.Errorf("found no key, expected lines from BEGIN PRIVATE KEY to END PRIVATE KEY")
+		return nil, fmt.Errorf(
+			"found no key, expected lines from BEGIN PRIVATE KEY to END PRIVATE KEY",
+		)
 	}
 	var key any
 	err := sound(block.Bytes)

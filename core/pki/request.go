@@ -29,7 +29,10 @@ func Request(data []byte) (*x509.CertificateRequest, error) {
 	}
 	r, err := x509.ParseCertificateRequest(der)
 	if err != nil {
-		return nil, fmt.Errorf("found no signing request, expected lines from BEGIN CERTIFICATE REQUEST to END CERTIFICATE REQUEST")
+		return nil, fmt.Errorf(
+			"found no signing request, expected lines from BEGIN CERTIFICATE REQUEST to END " +
+				"CERTIFICATE REQUEST",
+		)
 	}
 	if r.CheckSignature() != nil {
 		return nil, fmt.Errorf("the request is not signed by the key in it")
@@ -59,7 +62,11 @@ var (
 	extendedKeyUsage = asn1.ObjectIdentifier{2, 5, 29, 37}
 
 	usageOIDs = map[Usage][]asn1.ObjectIdentifier{
-		ForClient: {{1, 3, 6, 1, 5, 5, 7, 3, 2}}, ForServer: {{1, 3, 6, 1, 5, 5, 7, 3, 1}, forIKE}, ForSigning: {{1, 3, 6, 1, 5, 5, 7, 3, 3}, {1, 3, 6, 1, 5, 5, 7, 3, 4}},
+		ForClient: {
+			{1, 3, 6, 1, 5, 5, 7, 3, 2},
+		},
+		ForServer:  {{1, 3, 6, 1, 5, 5, 7, 3, 1}, forIKE},
+		ForSigning: {{1, 3, 6, 1, 5, 5, 7, 3, 3}, {1, 3, 6, 1, 5, 5, 7, 3, 4}},
 	}
 )
 
@@ -71,13 +78,21 @@ func NewRequest(random io.Reader, key crypto.Signer, w Wanted) (string, error) {
 		return "", err
 	}
 	w.names(&c)
-	t := &x509.CertificateRequest{Subject: pkix.Name{CommonName: w.Name}, DNSNames: c.DNSNames, IPAddresses: c.IPAddresses, EmailAddresses: c.EmailAddresses}
+	t := &x509.CertificateRequest{
+		Subject:        pkix.Name{CommonName: w.Name},
+		DNSNames:       c.DNSNames,
+		IPAddresses:    c.IPAddresses,
+		EmailAddresses: c.EmailAddresses,
+	}
 	if w.Organisation != "" {
 		t.Subject.Organization = []string{w.Organisation}
 	}
 	add := func(id asn1.ObjectIdentifier, critical bool, v any) error {
 		value, err := asn1.Marshal(v)
-		t.ExtraExtensions = append(t.ExtraExtensions, pkix.Extension{Id: id, Critical: critical, Value: value})
+		t.ExtraExtensions = append(
+			t.ExtraExtensions,
+			pkix.Extension{Id: id, Critical: critical, Value: value},
+		)
 		return err
 	}
 	var err error
@@ -86,10 +101,18 @@ func NewRequest(random io.Reader, key crypto.Signer, w Wanted) (string, error) {
 			CA bool
 		}{true})
 		if err == nil {
-			err = add(keyUsage, true, asn1.BitString{Bytes: []byte{0x06}, BitLength: 7}) // keyCertSign, cRLSign
+			err = add(
+				keyUsage,
+				true,
+				asn1.BitString{Bytes: []byte{0x06}, BitLength: 7},
+			) // keyCertSign, cRLSign
 		}
 	} else {
-		err = add(keyUsage, true, asn1.BitString{Bytes: []byte{0x80}, BitLength: 1}) // digitalSignature
+		err = add(
+			keyUsage,
+			true,
+			asn1.BitString{Bytes: []byte{0x80}, BitLength: 1},
+		) // digitalSignature
 		if err == nil {
 			err = add(extendedKeyUsage, false, usageOIDs[w.Usage])
 		}

@@ -53,23 +53,44 @@ type List struct {
 
 // RevocationList signs a list (RFC 5280 §5) in DER form.
 func RevocationList(random io.Reader, by Issuer, l List) ([]byte, error) {
-	if by.Certificate == nil || by.Certificate.KeyUsage != 0 && by.Certificate.KeyUsage&x509.KeyUsageCRLSign == 0 {
-		return nil, &IssueError{"issuer", "one that may not sign revocation lists", "an authority with the usage cRLSign"}
+	if by.Certificate == nil ||
+		by.Certificate.KeyUsage != 0 && by.Certificate.KeyUsage&x509.KeyUsageCRLSign == 0 {
+		return nil, &IssueError{
+			"issuer",
+			"one that may not sign revocation lists",
+			"an authority with the usage cRLSign",
+		}
 	}
-	t := &x509.RevocationList{Number: l.Number, ThisUpdate: l.From.UTC(), NextUpdate: l.Next.UTC(), RevokedCertificateEntries: make([]x509.RevocationListEntry, len(l.Entries))}
+	t := &x509.RevocationList{
+		Number:                    l.Number,
+		ThisUpdate:                l.From.UTC(),
+		NextUpdate:                l.Next.UTC(),
+		RevokedCertificateEntries: make([]x509.RevocationListEntry, len(l.Entries)),
+	}
 	for i, e := range l.Entries {
 		code, ok := reasonCodes[e.Reason]
 		if !ok {
-			return nil, &IssueError{"reason", string(e.Reason), "unspecified, key-compromise, superseded or ceased"}
+			return nil, &IssueError{
+				"reason",
+				string(e.Reason),
+				"unspecified, key-compromise, superseded or ceased",
+			}
 		}
-		t.RevokedCertificateEntries[i] = x509.RevocationListEntry{SerialNumber: e.Serial, RevocationTime: e.At.UTC(), ReasonCode: code}
+		t.RevokedCertificateEntries[i] = x509.RevocationListEntry{
+			SerialNumber:   e.Serial,
+			RevocationTime: e.At.UTC(),
+			ReasonCode:     code,
+		}
 	}
 	if l.Base != nil {
 		value, err := asn1.Marshal(l.Base)
 		if err != nil {
 			return nil, err
 		}
-		t.ExtraExtensions = append(t.ExtraExtensions, pkix.Extension{Id: deltaIndicator, Critical: true, Value: value})
+		t.ExtraExtensions = append(
+			t.ExtraExtensions,
+			pkix.Extension{Id: deltaIndicator, Critical: true, Value: value},
+		)
 	}
 	if len(l.Fresh) > 0 {
 		value, err := points(l.Fresh)
@@ -95,7 +116,12 @@ func points(urls []string) ([]byte, error) {
 	}
 	var list []point
 	for _, u := range urls {
-		list = append(list, point{name{[]asn1.RawValue{{Tag: 6, Class: asn1.ClassContextSpecific, Bytes: []byte(u)}}}})
+		list = append(
+			list,
+			point{
+				name{[]asn1.RawValue{{Tag: 6, Class: asn1.ClassContextSpecific, Bytes: []byte(u)}}},
+			},
+		)
 	}
 	return asn1.Marshal(list)
 }
