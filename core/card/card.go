@@ -48,14 +48,24 @@ type Card struct {
 	Remove       []string
 }
 
-// Make makes a card in the person's language. files are those that the device takes; with byHand set the steps
-// are those for typing even where the platform takes a file.
+// Make makes a card in the person's language. files are those that the device takes; with byHand
+// set the steps are those for typing even where the platform takes a file.
 func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	connection := p.Connection
 	use := find(in.Device.Platform, in.Device.Release)
 	c := Card{
-		Language: i18n.Choose(in.Person.Language), Title: connection.Name, Organisation: in.Organisation.Name, Person: in.Person.Name, Device: in.Device.Name, Protocol: connection.Protocol.Title(),
-		Release: p.Release.Title, Gateway: in.Gateway.Name, Connect: use.connect, Remove: use.remove,
+		Language: i18n.Choose(
+			in.Person.Language,
+		),
+		Title:        connection.Name,
+		Organisation: in.Organisation.Name,
+		Person:       in.Person.Name,
+		Device:       in.Device.Name,
+		Protocol:     connection.Protocol.Title(),
+		Release:      p.Release.Title,
+		Gateway:      in.Gateway.Name,
+		Connect:      use.connect,
+		Remove:       use.remove,
 	}
 	if client, ok := clients[p.Format]; ok && p.Ability.Support == platform.Client {
 		c.Connect, c.Remove = client.connect, client.remove
@@ -68,7 +78,12 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 	if ok {
 		carried = codec.Carried(connection)
 	}
-	if steps := fileSteps(p.Format, in.Device.Platform, p.Ability); len(steps) > 0 && ok && !byHand && len(files) > 0 {
+	if steps := fileSteps(
+		p.Format,
+		in.Device.Platform,
+		p.Ability,
+	); len(steps) > 0 && ok && !byHand &&
+		len(files) > 0 {
 		list := left(p.Format, connection, carried)
 		c.Steps = settle(c.Language, steps, connection.Tunnel, list)
 		c.Values = list
@@ -79,9 +94,17 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 				list[i].Text = strings.Join(authorityNames(connection), ", ")
 			}
 		}
-		c.Steps = settle(c.Language, handSteps(in.Device.Platform, in.Device.Release, connection), connection.Tunnel, list)
+		c.Steps = settle(
+			c.Language,
+			handSteps(in.Device.Platform, in.Device.Release, connection),
+			connection.Tunnel,
+			list,
+		)
 		c.Values = slices.DeleteFunc(list, func(v Value) bool {
-			return !slices.ContainsFunc(c.Steps, func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") })
+			return !slices.ContainsFunc(
+				c.Steps,
+				func(step string) bool { return strings.Contains(step, "‹"+v.Label+"›") },
+			)
 		})
 	}
 	if t, ok := commands(p.Format, in.Device.Platform, connection); ok && !byHand {
@@ -90,7 +113,10 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 			install = onRouter
 		}
 		c.Steps = append([]string{c.Language.Say(install, t.install)}, c.Steps...)
-		c.Connect = []string{c.Language.Say(asRootConnect, t.connect), c.Language.Say(asRootHangUp, t.hangUp)}
+		c.Connect = []string{
+			c.Language.Say(asRootConnect, t.connect),
+			c.Language.Say(asRootHangUp, t.hangUp),
+		}
 	}
 	if in.Second != "" {
 		c.Connect = append([]string{c.Language.Say(secondChoice, in.Second)}, c.Connect...)
@@ -113,7 +139,8 @@ func Make(in plan.Input, p plan.Plan, files []format.File, byHand bool) Card {
 
 // How to see that a connection works.
 const (
-	tryBefore    = "Check your public address and your device's name server before and after connecting, and compare."
+	tryBefore = "Check your public address and your device's name server before and after " +
+		"connecting, and compare."
 	tryResolver  = "While you are connected, the device uses the name server %s."
 	tryHost      = "Open %s in the browser: it answers only through the connection."
 	tryEgress    = "Check your public address: while you are connected it is one of %s."
@@ -128,10 +155,12 @@ func left(p platform.Format, c, carried vpn.Connection) []Value {
 	if p == platform.PhoneOVPN {
 		return nil // nobody is asked there
 	}
-	if c.NeedsPassword() && (c.PasswordMode == vpn.PasswordPrompted || carried.PasswordMode == vpn.PasswordPrompted) {
+	if c.NeedsPassword() &&
+		(c.PasswordMode == vpn.PasswordPrompted || carried.PasswordMode == vpn.PasswordPrompted) {
 		labels = append(labels, "Login")
 	}
-	if !c.PSK().IsZero() && carried.PSK().IsZero() && p != platform.PhoneBook { // whose script stores it
+	if !c.PSK().IsZero() && carried.PSK().IsZero() &&
+		p != platform.PhoneBook { // whose script stores it
 		labels = append(labels, "Pre-shared key")
 	}
 	if len(labels) == 0 {
@@ -160,7 +189,8 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 	}
 	var found *hand
 	for i, h := range hands {
-		fits := h.platform == p && (h.from == "" || platform.Compare(h.from, release) <= 0) || h.platform == ""
+		fits := h.platform == p && (h.from == "" || platform.Compare(h.from, release) <= 0) ||
+			h.platform == ""
 		if !fits || h.protocol != c.Protocol {
 			continue
 		}
@@ -182,13 +212,21 @@ func handSteps(p vpn.Platform, release string, c vpn.Connection) []string {
 func settle(in i18n.Language, steps []string, tunnel vpn.Tunnel, have []Value) []string {
 	var kept []string
 	for _, step := range steps {
-		if label, rest, ok := strings.Cut(strings.TrimPrefix(step, without), ":"); ok && strings.HasPrefix(step, without) {
+		if label, rest, ok := strings.Cut(
+			strings.TrimPrefix(step, without),
+			":",
+		); ok &&
+			strings.HasPrefix(step, without) {
 			if slices.ContainsFunc(have, func(v Value) bool { return v.Label == label }) {
 				continue
 			}
 			step = rest
 		}
-		if only, rest, ok := strings.Cut(step, ":"); ok && (only == string(vpn.TunnelFull) || only == string(vpn.TunnelSplit)) {
+		if only, rest, ok := strings.Cut(
+			step,
+			":",
+		); ok &&
+			(only == string(vpn.TunnelFull) || only == string(vpn.TunnelSplit)) {
 			if only != string(tunnel) {
 				continue
 			}
@@ -337,17 +375,42 @@ func Material(p vpn.Platform, c vpn.Connection) ([]format.File, error) {
 			return nil, err
 		}
 		for i, name := range authorityNames(c) {
-			files = append(files, format.File{Name: name, MediaType: "application/pkix-cert", Purpose: "Authority of the gateway's certificate", Content: roots[i].Raw})
+			files = append(
+				files,
+				format.File{
+					Name:      name,
+					MediaType: "application/pkix-cert",
+					Purpose:   "Authority of the gateway's certificate",
+					Content:   roots[i].Raw,
+				},
+			)
 		}
 	} else if c.Authority != "" {
-		files = append(files, format.File{Name: format.FileName(c.Name, format.AuthorityFile), MediaType: "application/x-pem-file", Purpose: "Authority of the gateway's certificate", Content: []byte(c.Authority)})
+		files = append(
+			files,
+			format.File{
+				Name:      format.FileName(c.Name, format.AuthorityFile),
+				MediaType: "application/x-pem-file",
+				Purpose:   "Authority of the gateway's certificate",
+				Content:   []byte(c.Authority),
+			},
+		)
 	}
 	if c.NeedsIdentity() && c.Identity != nil {
 		data, _, err := format.Packed("card", c, false)
 		if err != nil {
 			return nil, err
 		}
-		files = append(files, format.File{Name: format.FileName(c.Name, identityFile), MediaType: "application/x-pkcs12", Purpose: "Certificate of the device with its key", Private: true, Content: data})
+		files = append(
+			files,
+			format.File{
+				Name:      format.FileName(c.Name, identityFile),
+				MediaType: "application/x-pkcs12",
+				Purpose:   "Certificate of the device with its key",
+				Private:   true,
+				Content:   data,
+			},
+		)
 	}
 	return files, nil
 }

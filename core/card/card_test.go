@@ -26,18 +26,45 @@ import (
 func planned(p vpn.Platform, release string, change func(*plan.Input)) (plan.Input, plan.Plan) {
 	psk, password := secret.New(`<b>K&y'7 0O`), secret.New("p\u202eq")
 	in := plan.Input{
-		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Person: vpn.Person{Name: "Ada"},
-		Device:   vpn.Device{Name: "d", Platform: p, Release: release, Encrypted: true},
-		Profile:  vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}, Preferences: vpn.Preferences{Protocol: vpn.L2TP}},
+		Organisation: vpn.Organisation{
+			Name:   "Skerry Line",
+			Domain: "skerryline.example",
+		},
+		Person: vpn.Person{Name: "Ada"},
+		Device: vpn.Device{Name: "d", Platform: p, Release: release, Encrypted: true},
+		Profile: vpn.Profile{
+			Meta:        vpn.Meta{ID: "pr-1"},
+			Preferences: vpn.Preferences{Protocol: vpn.L2TP},
+		},
 		Accounts: []vpn.Account{{Login: "a_fjell ", Password: &password}},
 		Gateway: vpn.Gateway{
-			Name: "Norrvik", Address: "norrvik.example", Routes: []string{"10.20.0.0/16"}, DNS: []string{"10.20.0.53"}, Domains: []string{"inside.example"},
+			Name:    "Norrvik",
+			Address: "norrvik.example",
+			Routes:  []string{"10.20.0.0/16"},
+			DNS:     []string{"10.20.0.53"},
+			Domains: []string{"inside.example"},
 			Offers: vpn.Offers{
-				L2TP:  &vpn.L2TPOffer{PSK: &psk, PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256"}},
-				IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256"}},
-				PPTP:  &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, MPPE: []suite.MPPE{"128"}},
-				SSTP:  &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, Port: 8443},
-				TLS:   &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"}},
+				L2TP: &vpn.L2TPOffer{
+					PSK: &psk,
+					PPP: []suite.PPPMethod{suite.MSCHAPv2},
+					IKE: []string{"aes256-sha256-modp2048"},
+					ESP: []string{"aes256-sha256"},
+				},
+				IKEv2: &vpn.IKEv2Offer{
+					Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2},
+					IKE:  []string{"aes256-sha256-modp2048"},
+					ESP:  []string{"aes256-sha256"},
+				},
+				PPTP: &vpn.PPTPOffer{
+					PPP:  []suite.PPPMethod{suite.MSCHAPv2},
+					MPPE: []suite.MPPE{"128"},
+				},
+				SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, Port: 8443},
+				TLS: &vpn.TLSOffer{
+					Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+					Auth:    []vpn.TLSAuth{vpn.TLSPassword},
+					Ciphers: []string{"AES-256-GCM"},
+				},
 			},
 		},
 	}
@@ -60,9 +87,20 @@ func TestEveryRelease(t *testing.T) {
 	for _, row := range platform.Table {
 		release := row.Releases[len(row.Releases)-1]
 		for _, protocol := range vpn.Protocols {
-			for _, preference := range []vpn.Preferences{{}, {Tunnel: vpn.TunnelFull, Password: vpn.PasswordPrompted}, {Tunnel: vpn.TunnelSplit, Password: vpn.PasswordSaved}} {
+			for _, preference := range []vpn.Preferences{
+				{},
+				{Tunnel: vpn.TunnelFull, Password: vpn.PasswordPrompted},
+				{
+					Tunnel:   vpn.TunnelSplit,
+					Password: vpn.PasswordSaved,
+				},
+			} {
 				preference.Protocol = protocol
-				in, p := planned(row.Platform, release, func(in *plan.Input) { in.Profile.Preferences = preference })
+				in, p := planned(
+					row.Platform,
+					release,
+					func(in *plan.Input) { in.Profile.Preferences = preference },
+				)
 				for _, byHand := range []bool{true, false} {
 					c := Make(in, p, []format.File{{Name: "x"}}, byHand)
 					of := fmt.Sprintf("%s, %s, by hand %t", row.Title, protocol, byHand)
@@ -71,7 +109,9 @@ func TestEveryRelease(t *testing.T) {
 					}
 					named := map[string]bool{}
 					for _, step := range c.Steps {
-						if strings.ContainsAny(step, "{}") || strings.HasPrefix(step, "full:") || strings.HasPrefix(step, "split:") || strings.Contains(step, "..") {
+						if strings.ContainsAny(step, "{}") || strings.HasPrefix(step, "full:") ||
+							strings.HasPrefix(step, "split:") ||
+							strings.Contains(step, "..") {
 							t.Errorf("%s: marks are left in %q", of, step)
 						}
 						for _, m := range labelRE.FindAllStringSubmatch(step, -1) {
@@ -82,7 +122,12 @@ func TestEveryRelease(t *testing.T) {
 					for _, v := range c.Values {
 						have[v.Label] = true
 						if !named[v.Label] {
-							t.Errorf("%s: %s is on the card and no step names it\n%s", of, v.Label, strings.Join(c.Steps, "\n"))
+							t.Errorf(
+								"%s: %s is on the card and no step names it\n%s",
+								of,
+								v.Label,
+								strings.Join(c.Steps, "\n"),
+							)
 						}
 					}
 					for label := range named {
@@ -103,7 +148,8 @@ func TestCodes(t *testing.T) {
 	if err != nil {
 		t.Skip("zbarimg is not installed")
 	}
-	for i, v := range []string{"kelp-4497-Harbor-mizzen-93-osprey", `a "quoted" \ back#slash; and $more`, strings.Repeat("0123456789abcdef", 16)} {
+	for i, v := range []string{"kelp-4497-Harbor-mizzen-93-osprey",
+		`a "quoted" \ back#slash; and $more`, strings.Repeat("0123456789abcdef", 16)} {
 		dark, width := modules(v)
 		side := width + 2*quiet
 		const scale = 6
@@ -112,7 +158,18 @@ func TestCodes(t *testing.T) {
 			img.Pix[p] = 0xFF
 		}
 		for _, m := range dark {
-			draw.Draw(img, image.Rect((m[0]+quiet)*scale, (m[1]+quiet)*scale, (m[0]+quiet+1)*scale, (m[1]+quiet+1)*scale), image.Black, image.Point{}, draw.Src)
+			draw.Draw(
+				img,
+				image.Rect(
+					(m[0]+quiet)*scale,
+					(m[1]+quiet)*scale,
+					(m[0]+quiet+1)*scale,
+					(m[1]+quiet+1)*scale,
+				),
+				image.Black,
+				image.Point{},
+				draw.Src,
+			)
 		}
 		name := filepath.Join(t.TempDir(), fmt.Sprintf("%d.png", i))
 		f, err := os.Create(name)
@@ -158,8 +215,13 @@ func TestSheet(t *testing.T) {
 		t.Fatal(err)
 	}
 	flat := strings.Join(strings.Fields(string(out)), " ")
-	for _, want := range []string{"[U+6F22] Ada", "norrvik.example", "What to do", "Pre-shared key", "capital K", "Remove it again", "p[U+202E]q"} {
-		if !strings.Contains(flat, want) && !strings.Contains(strings.ReplaceAll(flat, " ", ""), strings.ReplaceAll(want, " ", "")) {
+	for _, want := range []string{"[U+6F22] Ada", "norrvik.example", "What to do", "Pre-shared key",
+		"capital K", "Remove it again", "p[U+202E]q"} {
+		if !strings.Contains(flat, want) &&
+			!strings.Contains(
+				strings.ReplaceAll(flat, " ", ""),
+				strings.ReplaceAll(want, " ", ""),
+			) {
 			t.Errorf("%q is not on the sheet:\n%s", want, flat)
 		}
 	}
@@ -174,7 +236,8 @@ func TestValuesAsTheyAre(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(c.Text())
-	if strings.Contains(string(page), "<b>K&y") || strings.ContainsRune(string(page)+text, '\u202e') {
+	if strings.Contains(string(page), "<b>K&y") ||
+		strings.ContainsRune(string(page)+text, '\u202e') {
 		t.Error("a value reached the page or the text without being quoted")
 	}
 	seen := html.UnescapeString(tags.ReplaceAllString(string(page), ""))
@@ -186,13 +249,17 @@ func TestValuesAsTheyAre(t *testing.T) {
 			t.Errorf("the text does not show |%s|", want)
 		}
 	}
-	for _, want := range []string{"capital K", "digit 7", "space", "digit 0, capital O", "underscore", "character U+202E"} {
+	for _, want := range []string{"capital K", "digit 7", "space", "digit 0, capital O",
+		"underscore", "character U+202E"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not spelled out", want)
 		}
 	}
 	p.Connection = p.Connection.Masked()
-	if masked := string(Make(in, p, nil, true).Text()); strings.Contains(masked, "K&y") || !strings.Contains(masked, secret.Hidden) {
+	if masked := string(
+		Make(in, p, nil, true).Text(),
+	); strings.Contains(masked, "K&y") ||
+		!strings.Contains(masked, secret.Hidden) {
 		t.Error("a masked card shows the key")
 	}
 }
@@ -200,7 +267,43 @@ func TestValuesAsTheyAre(t *testing.T) {
 // TestHostileCards puts hostile text into every value: page and text give each back as
 // it was meant, and nothing of it becomes markup or a line of its own.
 func TestHostileCards(t *testing.T) {
-	pieces := []string{"<b>", "</dd>", "</span><script>", "&amp;", "&#10;", "\"", "'", "`", "$(x)", "{{.}}", "|", "␣", "[U+0041]", "[", "]", "‹", "›", "{", "}", " ", "  ", "\u202e", "\u200b", "\ufeff", "\u00a0", "\n", "\r\n", "\t", "\x1b[31m", "\x00", "ä", "漢", "😀", "O0l1", strings.Repeat("x'", 500)}
+	pieces := []string{
+		"<b>",
+		"</dd>",
+		"</span><script>",
+		"&amp;",
+		"&#10;",
+		"\"",
+		"'",
+		"`",
+		"$(x)",
+		"{{.}}",
+		"|",
+		"␣",
+		"[U+0041]",
+		"[",
+		"]",
+		"‹",
+		"›",
+		"{",
+		"}",
+		" ",
+		"  ",
+		"\u202e",
+		"\u200b",
+		"\ufeff",
+		"\u00a0",
+		"\n",
+		"\r\n",
+		"\t",
+		"\x1b[31m",
+		"\x00",
+		"ä",
+		"漢",
+		"😀",
+		"O0l1",
+		strings.Repeat("x'", 500),
+	}
 	r := rand.New(rand.NewPCG(3, 5))
 	hostile := func() string {
 		var b strings.Builder
@@ -213,7 +316,11 @@ func TestHostileCards(t *testing.T) {
 		in, p := planned(vpn.Android, "10", nil)
 		c := &p.Connection
 		c.Name, c.Server, c.Login = hostile(), hostile(), hostile()
-		c.Password, c.L2TP.PSK, c.PasswordMode = secret.New(hostile()), secret.New(hostile()), vpn.PasswordSaved
+		c.Password, c.L2TP.PSK, c.PasswordMode = secret.New(
+			hostile(),
+		), secret.New(
+			hostile(),
+		), vpn.PasswordSaved
 		card := Make(in, p, nil, true)
 		page, err := card.HTML()
 		if err != nil {
@@ -229,11 +336,22 @@ func TestHostileCards(t *testing.T) {
 		}
 		for _, v := range card.Values {
 			if fromPage[v.Label] != v.Text || fromText[v.Label] != v.Text {
-				t.Fatalf("%s: meant %q, on the page %q, in the text %q", v.Label, v.Text, fromPage[v.Label], fromText[v.Label])
+				t.Fatalf(
+					"%s: meant %q, on the page %q, in the text %q",
+					v.Label,
+					v.Text,
+					fromPage[v.Label],
+					fromText[v.Label],
+				)
 			}
 		}
 		if len(fromPage) != len(card.Values) || len(fromText) != len(card.Values) {
-			t.Fatalf("%d values on the page and %d in the text, expected %d", len(fromPage), len(fromText), len(card.Values))
+			t.Fatalf(
+				"%d values on the page and %d in the text, expected %d",
+				len(fromPage),
+				len(fromText),
+				len(card.Values),
+			)
 		}
 	}
 }

@@ -21,11 +21,18 @@ const (
 
 // packages are Debian's, and OpenWrt's.
 var packages = map[vpn.Protocol][2]string{
-	vpn.IKEv2: {"strongswan-swanctl charon-systemd libcharon-extauth-plugins libstrongswan-standard-plugins", "strongswan-default strongswan-swanctl strongswan-mod-eap-mschapv2 strongswan-mod-eap-tls"},
-	vpn.L2TP:  {"strongswan-swanctl charon-systemd libstrongswan-standard-plugins xl2tpd ppp nftables", "strongswan-default strongswan-swanctl xl2tpd ppp-mod-pppol2tp"},
-	vpn.PPTP:  {"pptp-linux ppp", "ppp-mod-pptp kmod-nf-nathelper-extra"},
-	vpn.SSTP:  {"sstp-client ppp", "sstp-client"},
-	vpn.TLS:   {"openvpn", "openvpn-openssl"},
+	vpn.IKEv2: {
+		"strongswan-swanctl charon-systemd libcharon-extauth-plugins " +
+			"libstrongswan-standard-plugins",
+		"strongswan-default strongswan-swanctl strongswan-mod-eap-mschapv2 strongswan-mod-eap-tls",
+	},
+	vpn.L2TP: {
+		"strongswan-swanctl charon-systemd libstrongswan-standard-plugins xl2tpd ppp nftables",
+		"strongswan-default strongswan-swanctl xl2tpd ppp-mod-pppol2tp",
+	},
+	vpn.PPTP: {"pptp-linux ppp", "ppp-mod-pptp kmod-nf-nathelper-extra"},
+	vpn.SSTP: {"sstp-client ppp", "sstp-client"},
+	vpn.TLS:  {"openvpn", "openvpn-openssl"},
 }
 
 // commands are those for a connection; ok is false where windows are clicked.
@@ -42,14 +49,17 @@ func commands(f platform.Format, p vpn.Platform, c vpn.Connection) (t spoken, ok
 	section := "w" + strings.ToLower(strings.ReplaceAll(c.UUID, "-", ""))[:min(8, len(c.UUID))]
 	switch {
 	case f == platform.UCI && c.TLS != nil:
-		t.connect, t.hangUp = "/etc/init.d/openvpn start "+section, "/etc/init.d/openvpn stop "+section
+		t.connect, t.hangUp = "/etc/init.d/openvpn start "+section, "/etc/init.d/openvpn stop "+
+			section
 	case f == platform.UCI:
 		t.connect, t.hangUp = "ifup "+section, "ifdown "+section
 	case c.IKEv2 != nil:
 		t.connect, t.hangUp = "swanctl --initiate --child "+name, "swanctl --terminate --ike "+name
 	case c.L2TP != nil:
-		t.connect = "swanctl --initiate --child " + name + " && echo 'c " + name + "' > /run/xl2tpd/l2tp-control"
-		t.hangUp = "echo 'd " + name + "' > /run/xl2tpd/l2tp-control; swanctl --terminate --ike " + name
+		t.connect = "swanctl --initiate --child " + name + " && echo 'c " + name +
+			"' > /run/xl2tpd/l2tp-control"
+		t.hangUp = "echo 'd " + name + "' > /run/xl2tpd/l2tp-control; swanctl --terminate --ike " +
+			name
 	case c.TLS != nil:
 		t.connect, t.hangUp = "openvpn --config /etc/openvpn/client/"+name+".conf", "Ctrl+C"
 	default:
@@ -62,6 +72,8 @@ func commands(f platform.Format, p vpn.Platform, c vpn.Connection) (t spoken, ok
 // the services that do IPsec, and the value for a gateway behind address translation
 // (Microsoft: support article 926179).
 const (
-	servicesCommand = "sc config IKEEXT start= auto & sc config PolicyAgent start= auto & net start IKEEXT & net start PolicyAgent"
-	natCommand      = `reg add HKLM\SYSTEM\CurrentControlSet\Services\PolicyAgent /v AssumeUDPEncapsulationContextOnSendRule /t REG_DWORD /d 2 /f`
+	servicesCommand = "sc config IKEEXT start= auto & sc config PolicyAgent start= auto & net " +
+		"start IKEEXT & net start PolicyAgent"
+	natCommand = `reg add HKLM\SYSTEM\CurrentControlSet\Services\PolicyAgent /v ` +
+		`AssumeUDPEncapsulationContextOnSendRule /t REG_DWORD /d 2 /f`
 )

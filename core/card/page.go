@@ -15,7 +15,16 @@ import (
 //go:embed page.tmpl
 var pageSource string
 
-var page = template.Must(template.New("card").Funcs(template.FuncMap{"letters": Letters, "labels": Parts, "plain": plain, "picture": picture}).Parse(pageSource))
+var page = template.Must(
+	template.New("card").
+		Funcs(template.FuncMap{
+			"letters": Letters,
+			"labels":  Parts,
+			"plain":   plain,
+			"picture": picture,
+		}).
+		Parse(pageSource),
+)
 
 // Head is the line below the title: for whom it is, and where it leads.
 func (c Card) Head() string {
@@ -34,7 +43,11 @@ type Letter struct {
 func Letters(in i18n.Language, v string) []Letter {
 	list := make([]Letter, 0, len(v))
 	for _, r := range v {
-		l := Letter{Class: secret.ClassOf(r), Text: string(r), Title: spelled(in, secret.Spell(string(r))[0])}
+		l := Letter{
+			Class: secret.ClassOf(r),
+			Text:  string(r),
+			Title: spelled(in, secret.Spell(string(r))[0]),
+		}
 		if r == ' ' {
 			l.Text = string(secret.SpaceSign)
 		} else if secret.Unseen(r) {

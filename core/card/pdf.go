@@ -55,8 +55,17 @@ func (c Card) PDF() ([]byte, error) {
 	for _, font := range []struct {
 		family, style string
 		data          []byte
-	}{{"text", "", goregular.TTF}, {"text", "B", gobold.TTF}, {"mono", "", gomono.TTF}, {"mono", "B", gomonobold.TTF}} {
-		s.AddUTF8FontFromBytes(font.family, font.style, bytes.Clone(font.data)) // it is written to while it is cut
+	}{
+		{"text", "", goregular.TTF},
+		{"text", "B", gobold.TTF},
+		{"mono", "", gomono.TTF},
+		{"mono", "B", gomonobold.TTF},
+	} {
+		s.AddUTF8FontFromBytes(
+			font.family,
+			font.style,
+			bytes.Clone(font.data),
+		) // it is written to while it is cut
 	}
 	s.SetCatalogSort(true)
 	fixed := time.Unix(0, 0).UTC()
@@ -70,7 +79,17 @@ func (c Card) PDF() ([]byte, error) {
 	s.SetFooterFunc(func() {
 		s.SetY(-margin + 4)
 		s.SetFont("text", "", smallSize)
-		s.CellFormat(0, 4, drawable(c.say(pageNumber, c.Title, strconv.Itoa(s.PageNo()))), "", 0, "C", false, 0, "")
+		s.CellFormat(
+			0,
+			4,
+			drawable(c.say(pageNumber, c.Title, strconv.Itoa(s.PageNo()))),
+			"",
+			0,
+			"C",
+			false,
+			0,
+			"",
+		)
 	})
 	s.AddPage()
 	s.SetFont("text", "B", 17)

@@ -14,7 +14,8 @@ const quiet = 4
 // scannable tells whether a value can go into a QR code without readers differing on
 // what it says: plain ASCII, of a length that stays readable on paper.
 func scannable(v string) bool {
-	return len(v) <= 300 && !strings.ContainsFunc(v, func(r rune) bool { return r < ' ' || r > '~' })
+	return len(v) <= 300 &&
+		!strings.ContainsFunc(v, func(r rune) bool { return r < ' ' || r > '~' })
 }
 
 // modules lists the dark modules of a value's QR code, the margin left out, and the
@@ -55,6 +56,18 @@ func QR(v, title string) template.HTML {
 	}
 	side := width + 2*quiet
 	// Nothing in it comes from the value but the places of the modules.
-	return template.HTML(fmt.Sprintf(`<svg class="qr" role="img" aria-label="%s" viewBox="0 0 %d %d" shape-rendering="crispEdges"><path fill="#fff" d="M0 0h%dv%dh-%dz"/><path fill="#000" d="%s"/></svg>`,
-		template.HTMLEscapeString(title), side, side, side, side, side, path.String()))
+	return template.HTML(
+		fmt.Sprintf(
+			`<svg class="qr" role="img" aria-label="%s" viewBox="0 0 %d %d" `+
+				`shape-rendering="crispEdges"><path fill="#fff" d="M0 0h%dv%dh-%dz"/><path `+
+				`fill="#000" d="%s"/></svg>`,
+			template.HTMLEscapeString(title),
+			side,
+			side,
+			side,
+			side,
+			side,
+			path.String(),
+		),
+	)
 }

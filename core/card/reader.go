@@ -111,11 +111,14 @@ func ReadText(text []byte) (map[string]string, error) {
 			continue
 		}
 		var failed error
-		value := codePoint.ReplaceAllStringFunc(strings.ReplaceAll(m[2], string(secret.SpaceSign), " "), func(name string) string {
-			letter, err := named(name)
-			failed = errors.Join(failed, err)
-			return letter
-		})
+		value := codePoint.ReplaceAllStringFunc(
+			strings.ReplaceAll(m[2], string(secret.SpaceSign), " "),
+			func(name string) string {
+				letter, err := named(name)
+				failed = errors.Join(failed, err)
+				return letter
+			},
+		)
 		if failed != nil {
 			return nil, failed
 		}

@@ -19,8 +19,8 @@ func sentence(in i18n.Language, step string) string {
 	return in.Say(step, in.Say(note))
 }
 
-// said puts what is left in English into the card's language: the labels of values, in the list and in the steps,
-// their spelling, and how to connect and remove.
+// said puts what is left in English into the card's language: the labels of values, in the list and
+// in the steps, their spelling, and how to connect and remove.
 func (c Card) said() Card {
 	all := func(list []string) []string {
 		own := make([]string, len(list))
@@ -76,7 +76,9 @@ const (
 	fileList   = "Files: %s"
 	hidden     = "hidden"
 	pageNumber = "%s · page %s"
-	legend     = "How to read it: digits have a dotted line below, capitals are bold, other characters are in a frame; a frame with an open box in it is a space: press the space bar."
+	legend     = "How to read it: digits have a dotted line below, capitals are bold, other " +
+		"characters are in a frame; a frame with an open box in it is a space: press the space " +
+		"bar."
 	spelledOut = "Spelled out"
 	asQR       = "As a QR code"
 	qrTitle    = "QR code with this value"
@@ -85,7 +87,30 @@ const (
 // Sentences lists all that a card may say, for catalogues of other languages.
 func Sentences() []string {
 	list := []string{
-		asRootInstall, onRouter, asRootConnect, asRootHangUp, tryBefore, tryResolver, tryHost, tryEgress, tryElse, secondChoice, headLine, headSteps, headValues, headText, headUse, headTry, headRemove, fileList, hidden, pageNumber, legend, spelledOut, asQR, qrTitle,
+		asRootInstall,
+		onRouter,
+		asRootConnect,
+		asRootHangUp,
+		tryBefore,
+		tryResolver,
+		tryHost,
+		tryEgress,
+		tryElse,
+		secondChoice,
+		headLine,
+		headSteps,
+		headValues,
+		headText,
+		headUse,
+		headTry,
+		headRemove,
+		fileList,
+		hidden,
+		pageNumber,
+		legend,
+		spelledOut,
+		asQR,
+		qrTitle,
 	}
 	add := func(steps []string) {
 		for _, s := range steps {
@@ -135,6 +160,29 @@ func Sentences() []string {
 
 // Labels are the names of values.
 var Labels = []string{
-	"Connection name", "Server address", "Port", "Login", "Password", "Pre-shared key", "Sign-in method", "Group name", "Remote identity", "Local identity", "Encryption", "Remotes", "Data ciphers", "Digest",
-	"Name in the certificate", "IKE proposals", "ESP proposals", "Routes", "DNS servers", "Internal domains", "Authority file", "Command for the services", "Command for the gateway behind NAT", "Certificate file", "Passphrase of the file",
+	"Connection name",
+	"Server address",
+	"Port",
+	"Login",
+	"Password",
+	"Pre-shared key",
+	"Sign-in method",
+	"Group name",
+	"Remote identity",
+	"Local identity",
+	"Encryption",
+	"Remotes",
+	"Data ciphers",
+	"Digest",
+	"Name in the certificate",
+	"IKE proposals",
+	"ESP proposals",
+	"Routes",
+	"DNS servers",
+	"Internal domains",
+	"Authority file",
+	"Command for the services",
+	"Command for the gateway behind NAT",
+	"Certificate file",
+	"Passphrase of the file",
 }

@@ -42,7 +42,10 @@ func Leads(in Input, candidates []vpn.Gateway) (leads []Lead, why string) {
 		switch {
 		case !works(g):
 		case len(leads) > 0:
-			return append(leads, Lead{g, "fallback for when " + leads[0].Gateway.Name + " does not respond"}), ""
+			return append(
+				leads,
+				Lead{g, "fallback for when " + leads[0].Gateway.Name + " does not respond"},
+			), ""
 		default:
 			leads = append(leads, Lead{g, reason(i, g)})
 			if !in.Pattern.Fallback {
@@ -58,7 +61,10 @@ func Leads(in Input, candidates []vpn.Gateway) (leads []Lead, why string) {
 
 // ordered puts gateways into the order in which a pattern wants them, and says why one is
 // where it is.
-func ordered(in Input, candidates []vpn.Gateway) (list []vpn.Gateway, reason func(int, vpn.Gateway) string) {
+func ordered(
+	in Input,
+	candidates []vpn.Gateway,
+) (list []vpn.Gateway, reason func(int, vpn.Gateway) string) {
 	list = slices.Clone(candidates)
 	here, placed := point(in.Person.Place)
 	switch {
@@ -69,17 +75,25 @@ func ordered(in Input, candidates []vpn.Gateway) (list []vpn.Gateway, reason fun
 			}
 			return math.Inf(1)
 		}, alike)
-		return list, func(_ int, g vpn.Gateway) string { return in.Times[g.ID].text(in.Person.Name) }
-	case in.Pattern.Gateways == vpn.ChooseNearest && placed, in.Pattern.Gateways == vpn.ChooseFastest && placed:
+		return list, func(_ int, g vpn.Gateway) string {
+			return in.Times[g.ID].text(in.Person.Name)
+		}
+	case in.Pattern.Gateways == vpn.ChooseNearest && placed,
+		in.Pattern.Gateways == vpn.ChooseFastest && placed:
 		list = byDistance(list, here, in.Device.ID)
 		before := ""
 		if in.Pattern.Gateways == vpn.ChooseFastest {
 			before = "no response times were measured near " + in.Person.Name + ": "
 		}
-		return list, func(_ int, g vpn.Gateway) string { return before + distanceText(g, here, in.Person.Name, list) }
+		return list, func(_ int, g vpn.Gateway) string {
+			return before + distanceText(g, here, in.Person.Name, list)
+		}
 	case in.Pattern.Gateways == vpn.ChooseNearest || in.Pattern.Gateways == vpn.ChooseFastest:
 		return list, func(int, vpn.Gateway) string {
-			return fmt.Sprintf("the first of the list, because the location of %s is not on record", in.Person.Name)
+			return fmt.Sprintf(
+				"the first of the list, because the location of %s is not on record",
+				in.Person.Name,
+			)
 		}
 	}
 	return list, func(i int, _ vpn.Gateway) string {
@@ -105,7 +119,13 @@ func (t AnswerTime) text(person string) string {
 	if t.Count == 0 {
 		return "the first without a measured response time near " + person
 	}
-	return fmt.Sprintf("fastest from the location of %s: %.0f ms, median of %d measurements from %s", person, t.Milliseconds, t.Count, t.From)
+	return fmt.Sprintf(
+		"fastest from the location of %s: %.0f ms, median of %d measurements from %s",
+		person,
+		t.Milliseconds,
+		t.Count,
+		t.From,
+	)
 }
 
 // degree is a place on the globe in radians.
@@ -131,7 +151,17 @@ func Distance(a, b vpn.Place) (km float64, ok bool) {
 
 func (d degree) to(e degree) float64 {
 	const radius = 6371.0088 // km, mean radius of the Earth (IUGG)
-	h := math.Pow(math.Sin((e.latitude-d.latitude)/2), 2) + math.Cos(d.latitude)*math.Cos(e.latitude)*math.Pow(math.Sin((e.longitude-d.longitude)/2), 2)
+	h := math.Pow(
+		math.Sin((e.latitude-d.latitude)/2),
+		2,
+	) + math.Cos(
+		d.latitude,
+	)*math.Cos(
+		e.latitude,
+	)*math.Pow(
+		math.Sin((e.longitude-d.longitude)/2),
+		2,
+	)
 	return 2 * radius * math.Asin(math.Min(1, math.Sqrt(h)))
 }
 
@@ -150,15 +180,30 @@ func byDistance(list []vpn.Gateway, here degree, deviceID string) []vpn.Gateway 
 }
 
 // bySpan sorts by a measure; those within a span count as equal.
-func bySpan(list []vpn.Gateway, deviceID string, measure func(vpn.Gateway) float64, span float64) []vpn.Gateway {
+func bySpan(
+	list []vpn.Gateway,
+	deviceID string,
+	measure func(vpn.Gateway) float64,
+	span float64,
+) []vpn.Gateway {
 	sorted := slices.Clone(list)
-	slices.SortStableFunc(sorted, func(a, b vpn.Gateway) int { return cmp.Compare(measure(a), measure(b)) })
+	slices.SortStableFunc(
+		sorted,
+		func(a, b vpn.Gateway) int { return cmp.Compare(measure(a), measure(b)) },
+	)
 	for start := 0; start < len(sorted); {
 		end := start + 1
-		for end < len(sorted) && !math.IsInf(measure(sorted[start]), 1) && measure(sorted[end])-measure(sorted[start]) <= span {
+		for end < len(sorted) && !math.IsInf(measure(sorted[start]), 1) &&
+			measure(sorted[end])-measure(sorted[start]) <= span {
 			end++
 		}
-		slices.SortStableFunc(sorted[start:end], func(a, b vpn.Gateway) int { return cmp.Compare(score(b, deviceID), score(a, deviceID)) })
+		slices.SortStableFunc(
+			sorted[start:end],
+			func(a, b vpn.Gateway) int {
+				return cmp.Compare(score(b, deviceID),
+					score(a, deviceID))
+			},
+		)
 		start = end
 	}
 	return sorted
@@ -183,7 +228,12 @@ func distanceText(g vpn.Gateway, here degree, person string, all []vpn.Gateway) 
 		}
 	}
 	if equal > 1 {
-		return fmt.Sprintf("nearest to %s, %.0f km; of %d equally near ones by load share", person, km, equal)
+		return fmt.Sprintf(
+			"nearest to %s, %.0f km; of %d equally near ones by load share",
+			person,
+			km,
+			equal,
+		)
 	}
 	return fmt.Sprintf("nearest usable gateway to %s, %.0f km", person, km)
 }

@@ -28,9 +28,10 @@ type Input struct {
 	Person       vpn.Person
 	Accounts     []vpn.Account // of the person
 
-	Times    map[string]AnswerTime // how fast gateways answer where the person is, by their identifiers
-	Fallback *vpn.Gateway          // the second gateway of the profile, where it has one
-	Second   string                // the name of the gateway to which this one is the second choice
+	// how fast gateways answer where the person is, by their identifiers
+	Times    map[string]AnswerTime
+	Fallback *vpn.Gateway // the second gateway of the profile, where it has one
+	Second   string       // the name of the gateway to which this one is the second choice
 
 	own map[vpn.Field]bool // what is set on the profile, in the place of the pattern's
 }
@@ -81,11 +82,13 @@ type Plan struct {
 	Account    *vpn.Account
 	Offered    bool
 	Lacking    string
-	Apart      string // why the second gateway needs a connection of its own; empty where it stands in the same file, or where there is none
-	Release    platform.Found
-	Ability    platform.Ability
-	Format     platform.Format
-	Unfit      *format.UnfitError // what the file cannot carry
+	// why the second gateway needs a connection of its own; empty where it stands in the same file,
+	// or where there is none
+	Apart   string
+	Release platform.Found
+	Ability platform.Ability
+	Format  platform.Format
+	Unfit   *format.UnfitError // what the file cannot carry
 }
 
 // Works tells whether a connection can be made by the plan.
@@ -144,7 +147,8 @@ type planner struct {
 func (p *planner) fits() {
 	codec, ok := all.ByName(p.plan.Format)
 	c := p.plan.Connection
-	if !ok || !p.plan.Offered || !p.plan.Ability.Support.Usable() || !c.Settings() || c.NeedsIdentity() && c.Identity == nil {
+	if !ok || !p.plan.Offered || !p.plan.Ability.Support.Usable() || !c.Settings() ||
+		c.NeedsIdentity() && c.Identity == nil {
 		return
 	}
 	_, err := codec.Write(c.Masked())
@@ -181,7 +185,9 @@ func (p *planner) names() {
 	labels := strings.Split(strings.ToLower(strings.TrimSuffix(org.Domain, ".")), ".")
 	slices.Reverse(labels)
 	c.Identifier = strings.Join(append(labels, "vpn", p.in.Profile.ID), ".")
-	c.UUID = strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("wardicon:profile:"+p.in.Profile.ID)).String())
+	c.UUID = strings.ToUpper(
+		uuid.NewSHA1(uuid.NameSpaceURL, []byte("wardicon:profile:"+p.in.Profile.ID)).String(),
+	)
 	naming := p.in.Pattern.Naming
 	switch preference := p.in.Profile.Preferences.Name; {
 	case preference != "":
@@ -192,14 +198,25 @@ func (p *planner) names() {
 		p.choose(vpn.FieldName, "Connection name", c.Name, ByPattern, "named by %s", naming)
 	default:
 		c.Name = p.named(vpn.DefaultNaming)
-		p.choose(vpn.FieldName, "Connection name", c.Name, ByRule, "organisation and gateway, so that connections can be told apart")
+		p.choose(
+			vpn.FieldName,
+			"Connection name",
+			c.Name,
+			ByRule,
+			"organisation and gateway, so that connections can be told apart",
+		)
 	}
 }
 
 func (p *planner) named(naming string) string {
 	g := p.in.Gateway
 	return vpn.Fill(naming, map[string]string{
-		"organisation": p.in.Organisation.Name, "gateway": g.Name, "city": g.Place.City, "protocol": nameable(p.plan.Connection.Protocol), "person": p.in.Person.Name, "device": p.in.Device.Name,
+		"organisation": p.in.Organisation.Name,
+		"gateway":      g.Name,
+		"city":         g.Place.City,
+		"protocol":     nameable(p.plan.Connection.Protocol),
+		"person":       p.in.Person.Name,
+		"device":       p.in.Device.Name,
 	})
 }
 

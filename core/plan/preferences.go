@@ -23,10 +23,20 @@ func (p *planner) preferences() {
 		c.Connect = ""
 	case p.in.Second != "" && w.Connect != "":
 		c.Connect = ""
-		p.choose(vpn.FieldConnect, "Connects", string(vpn.ByHand), ByRule, "the second choice, for where %s does not respond", p.in.Second)
+		p.choose(
+			vpn.FieldConnect,
+			"Connects",
+			string(vpn.ByHand),
+			ByRule,
+			"the second choice, for where %s does not respond",
+			p.in.Second,
+		)
 	case w.Connect == vpn.OnDemand && w.Demand.Empty():
 		c.Connect = vpn.Always
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldDemand, "on demand", "no condition is set, so it is always on"})
+		p.plan.Unmet = append(
+			p.plan.Unmet,
+			Unmet{vpn.FieldDemand, "on demand", "no condition is set, so it is always on"},
+		)
 	case w.Connect == vpn.OnDemand:
 		d := w.Demand
 		c.Demand = &d
@@ -51,12 +61,42 @@ type preference struct {
 }
 
 var preferenceList = []preference{
-	{vpn.FieldConnect, "Connects", func(c vpn.Connection) string { return string(c.Connect) }, func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect }},
-	{vpn.FieldDemand, "On demand", func(c vpn.Connection) string { return demandText(c.Demand) }, func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand }},
-	{vpn.FieldIPv6, "IPv6", func(c vpn.Connection) string { return string(c.IPv6) }, func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 }},
-	{vpn.FieldReconnect, "Reconnects automatically", func(c vpn.Connection) string { return yes(c.Reconnect) }, func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect }},
-	{vpn.FieldUnmetered, "Only on unmetered networks", func(c vpn.Connection) string { return yes(c.Unmetered) }, func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered }},
-	{vpn.FieldProxy, "Proxy", func(c vpn.Connection) string { return proxyText(c.Proxy) }, func(to *vpn.Connection, from vpn.Connection) { to.Proxy = from.Proxy }},
+	{
+		vpn.FieldConnect,
+		"Connects",
+		func(c vpn.Connection) string { return string(c.Connect) },
+		func(to *vpn.Connection, from vpn.Connection) { to.Connect = from.Connect },
+	},
+	{
+		vpn.FieldDemand,
+		"On demand",
+		func(c vpn.Connection) string { return demandText(c.Demand) },
+		func(to *vpn.Connection, from vpn.Connection) { to.Demand = from.Demand },
+	},
+	{
+		vpn.FieldIPv6,
+		"IPv6",
+		func(c vpn.Connection) string { return string(c.IPv6) },
+		func(to *vpn.Connection, from vpn.Connection) { to.IPv6 = from.IPv6 },
+	},
+	{
+		vpn.FieldReconnect,
+		"Reconnects automatically",
+		func(c vpn.Connection) string { return yes(c.Reconnect) },
+		func(to *vpn.Connection, from vpn.Connection) { to.Reconnect = from.Reconnect },
+	},
+	{
+		vpn.FieldUnmetered,
+		"Only on unmetered networks",
+		func(c vpn.Connection) string { return yes(c.Unmetered) },
+		func(to *vpn.Connection, from vpn.Connection) { to.Unmetered = from.Unmetered },
+	},
+	{
+		vpn.FieldProxy,
+		"Proxy",
+		func(c vpn.Connection) string { return proxyText(c.Proxy) },
+		func(to *vpn.Connection, from vpn.Connection) { to.Proxy = from.Proxy },
+	},
 }
 
 func yes(v bool) string {
@@ -74,7 +114,11 @@ func demandText(d *vpn.Demand) string {
 	for _, part := range []struct {
 		title string
 		list  []string
-	}{{"for names in", d.Domains}, {"not in the networks", d.Networks}, {"not where the suffix is", d.Suffixes}} {
+	}{
+		{"for names in", d.Domains},
+		{"not in the networks", d.Networks},
+		{"not where the suffix is", d.Suffixes},
+	} {
 		if len(part.list) > 0 {
 			parts = append(parts, part.title+" "+strings.Join(part.list, ", "))
 		}
@@ -148,8 +192,20 @@ func (p *planner) format() {
 	p.unmet(kept, title)
 	p.told(kept, title)
 	if c.Site != nil && kept.Site == nil {
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldSite, "site: " + join(c.Site.Networks), upper(title) + " does not support it, so only " + p.in.Device.Name + " itself is connected"})
-		p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldSite })
+		p.plan.Unmet = append(
+			p.plan.Unmet,
+			Unmet{
+				vpn.FieldSite,
+				"site: " + join(c.Site.Networks),
+				upper(
+					title,
+				) + " does not support it, so only " + p.in.Device.Name + " itself is connected",
+			},
+		)
+		p.plan.Choices = slices.DeleteFunc(
+			p.plan.Choices,
+			func(c Choice) bool { return c.Field == vpn.FieldSite },
+		)
 		c.Site = nil
 	}
 	p.login()
@@ -168,9 +224,14 @@ func (p *planner) root() {
 		return
 	}
 	known, _ := pki.Certificates(g.ClientAuthority + c.Authority)
-	roots := slices.DeleteFunc(slices.Clone(known), func(k *x509.Certificate) bool { return !pki.Root(k) })
+	roots := slices.DeleteFunc(
+		slices.Clone(known),
+		func(k *x509.Certificate) bool { return !pki.Root(k) },
+	)
 	links, broken := pki.Path(chain[0], slices.Concat(chain[1:], known), roots)
-	if root := links[len(links)-1]; broken == pki.Whole && !slices.ContainsFunc(chain, root.Equal) && !strings.Contains(c.Authority, strings.TrimSpace(pki.Bundle(root))) {
+	if root := links[len(links)-1]; broken == pki.Whole &&
+		!slices.ContainsFunc(chain, root.Equal) &&
+		!strings.Contains(c.Authority, strings.TrimSpace(pki.Bundle(root))) {
 		identity := *c.Identity
 		identity.Certificate += pki.Bundle(root)
 		c.Identity = &identity
@@ -181,7 +242,9 @@ func (p *planner) root() {
 // client of the release reads it there (2.6 and later), else beside it, else nowhere.
 func (p *planner) login() {
 	c, a := &p.plan.Connection, p.plan.Ability
-	if c.TLS == nil || !c.NeedsPassword() || c.PasswordMode != vpn.PasswordSaved || p.plan.Format != platform.OVPN || a.LoginInside {
+	if c.TLS == nil || !c.NeedsPassword() || c.PasswordMode != vpn.PasswordSaved ||
+		p.plan.Format != platform.OVPN ||
+		a.LoginInside {
 		return
 	}
 	if a.LoginBeside {
@@ -191,14 +254,16 @@ func (p *planner) login() {
 	c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
 	reason := "older client programs reject a file with the login inside, and accept no second file"
 	p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
-	if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
+	if p.in.Profile.Preferences.Password == vpn.PasswordSaved ||
+		p.in.Pattern.Password == vpn.PasswordSaved {
 		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
 	}
 }
 
 // bare is what a person who types can be told of when to connect: nothing.
 func bare(c vpn.Connection) vpn.Connection {
-	c.Connect, c.Demand, c.IPv6, c.Reconnect, c.Unmetered, c.Proxy, c.Site = "", nil, "", false, false, nil, nil
+	c.Connect, c.Demand, c.IPv6, c.Reconnect, c.Unmetered, c.Proxy, c.Site =
+		"", nil, "", false, false, nil, nil
 	return c
 }
 
@@ -211,17 +276,32 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 			continue
 		}
 		if wanted != got {
-			reason := fmt.Sprintf("%s does not support it for %s", upper(format), c.Protocol.Title())
+			reason := fmt.Sprintf(
+				"%s does not support it for %s",
+				upper(format),
+				c.Protocol.Title(),
+			)
 			if p.plan.Format == platform.ByHand {
-				reason = fmt.Sprintf("%s has no such setting for %s", p.plan.Release.Title, c.Protocol.Title())
+				reason = fmt.Sprintf(
+					"%s has no such setting for %s",
+					p.plan.Release.Title,
+					c.Protocol.Title(),
+				)
 			}
 			if got != "" && wanted != "" {
 				reason += "; it says " + got
 			}
 			// IPv6 goes through where the gateway hands it out, whether or not a file says so.
-			told := w.field == vpn.FieldDemand && slices.ContainsFunc(p.plan.Unmet, func(u Unmet) bool { return u.Field == vpn.FieldConnect })
+			told := w.field == vpn.FieldDemand &&
+				slices.ContainsFunc(
+					p.plan.Unmet,
+					func(u Unmet) bool { return u.Field == vpn.FieldConnect },
+				)
 			if wanted != "" && wanted != string(vpn.IPv6Carried) && !told {
-				p.plan.Unmet = append(p.plan.Unmet, Unmet{w.field, strings.ToLower(w.title) + ": " + wanted, reason})
+				p.plan.Unmet = append(
+					p.plan.Unmet,
+					Unmet{w.field, strings.ToLower(w.title) + ": " + wanted, reason},
+				)
 			}
 		}
 		w.take(c, kept)
@@ -229,16 +309,30 @@ func (p *planner) unmet(kept vpn.Connection, format string) {
 			if p.in.Pattern.Name == "" && !p.in.own[w.field] || wanted != got {
 				p.choose(w.field, w.title, got, ByDevice, "%s supports nothing else", lower(format))
 			} else {
-				p.choose(w.field, w.title, got, ByPattern, "set by the pattern %s", p.in.Pattern.Name)
+				p.choose(
+					w.field,
+					w.title,
+					got,
+					ByPattern,
+					"set by the pattern %s",
+					p.in.Pattern.Name,
+				)
 			}
 		}
 	}
-	if c.PasswordMode == vpn.PasswordSaved && kept.PasswordMode == vpn.PasswordPrompted && !c.Password.IsZero() && p.plan.Format != "" && c.Settings() {
+	if c.PasswordMode == vpn.PasswordSaved && kept.PasswordMode == vpn.PasswordPrompted &&
+		!c.Password.IsZero() &&
+		p.plan.Format != "" &&
+		c.Settings() {
 		c.PasswordMode, c.Password = vpn.PasswordPrompted, secret.Text{}
 		reason := upper(format) + " does not accept a password"
 		p.replace(Choice{vpn.FieldPasswordMode, "Password", "asked", ByDevice, reason})
-		if p.in.Profile.Preferences.Password == vpn.PasswordSaved || p.in.Pattern.Password == vpn.PasswordSaved {
-			p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldPasswordMode, "password: saved", reason})
+		if p.in.Profile.Preferences.Password == vpn.PasswordSaved ||
+			p.in.Pattern.Password == vpn.PasswordSaved {
+			p.plan.Unmet = append(
+				p.plan.Unmet,
+				Unmet{vpn.FieldPasswordMode, "password: saved", reason},
+			)
 		}
 	}
 }
@@ -270,22 +364,46 @@ func upper(v string) string {
 func (p *planner) scope() {
 	c := &p.plan.Connection
 	machine := map[platform.Format]string{
-		platform.PowerShell: "the script runs as administrator, whose own connections would be the wrong place", platform.Keyfile: "a keyfile belongs to the machine",
-		platform.Daemons: "daemons serve the whole machine", platform.UCI: "a router has no users",
+		platform.PowerShell: "the script runs as administrator, whose own connections would be " +
+			"the wrong place",
+		platform.Keyfile: "a keyfile belongs to the machine",
+		platform.Daemons: "daemons serve the whole machine",
+		platform.UCI:     "a router has no users",
 	}[p.plan.Format]
 	switch {
 	case p.in.Profile.Preferences.Scope != "":
 		p.choose(vpn.FieldScope, "For", string(c.Scope), ByOperator, "set on the profile")
 	case p.in.Pattern.Scope != "":
-		p.choose(vpn.FieldScope, "For", string(c.Scope), ByPattern, "set by the pattern %s", p.in.Pattern.Name)
+		p.choose(
+			vpn.FieldScope,
+			"For",
+			string(c.Scope),
+			ByPattern,
+			"set by the pattern %s",
+			p.in.Pattern.Name,
+		)
 	case p.plan.Format == platform.PowerShell && c.Connect == vpn.OnDemand:
 		c.Scope = vpn.ScopePerson
-		p.choose(vpn.FieldScope, "For", "person", ByDevice, "Windows connects on demand only with a user's own connection; run the script from that user's account")
+		p.choose(
+			vpn.FieldScope,
+			"For",
+			"person",
+			ByDevice,
+			"Windows connects on demand only with a user's own connection; run the script from "+
+				"that user's account",
+		)
 	case machine != "":
 		c.Scope = vpn.ScopeMachine
 		p.choose(vpn.FieldScope, "For", "machine", ByDevice, "%s", machine)
 	default:
 		c.Scope = vpn.ScopePerson
-		p.choose(vpn.FieldScope, "For", "person", ByRule, "only %s uses it", cmp.Or(p.in.Person.Name, "one person"))
+		p.choose(
+			vpn.FieldScope,
+			"For",
+			"person",
+			ByRule,
+			"only %s uses it",
+			cmp.Or(p.in.Person.Name, "one person"),
+		)
 	}
 }

@@ -44,23 +44,64 @@ func (p *planner) proposals(ike, esp []string) (setIKE, setESP []string) {
 			setIKE, setESP = []string{}, []string{}
 		}
 	}
-	p.choose(vpn.FieldIKE, "IKE proposals", cmp.Or(join(setIKE), "client defaults"), ByGateway, reason)
-	p.choose(vpn.FieldESP, "ESP proposals", cmp.Or(join(setESP), "client defaults"), ByGateway, reason)
+	p.choose(
+		vpn.FieldIKE,
+		"IKE proposals",
+		cmp.Or(join(setIKE), "client defaults"),
+		ByGateway,
+		reason,
+	)
+	p.choose(
+		vpn.FieldESP,
+		"ESP proposals",
+		cmp.Or(join(setESP), "client defaults"),
+		ByGateway,
+		reason,
+	)
 	return setIKE, setESP
 }
 
 // builtIn says which of the client's own proposals the gateway will take.
-func (p *planner) builtIn(field vpn.Field, title string, client, server []string, pfsOptional bool) {
+func (p *planner) builtIn(
+	field vpn.Field,
+	title string,
+	client, server []string,
+	pfsOptional bool,
+) {
 	mine, _ := suite.ParseAll(client)
 	theirs, _ := suite.ParseAll(server)
 	m, ok := suite.Match(mine, theirs, pfsOptional)
 	switch {
 	case ok:
-		p.choose(field, title, m.String(), ByDevice, "built in; first of %d that %s sends and %s accepts", len(mine), p.plan.Release.Title, p.in.Gateway.Name)
+		p.choose(
+			field,
+			title,
+			m.String(),
+			ByDevice,
+			"built in; first of %d that %s sends and %s accepts",
+			len(mine),
+			p.plan.Release.Title,
+			p.in.Gateway.Name,
+		)
 	case len(theirs) == 0:
-		p.choose(field, title, "client defaults", ByDevice, "built in; %s has no proposals on record", p.in.Gateway.Name)
+		p.choose(
+			field,
+			title,
+			"client defaults",
+			ByDevice,
+			"built in; %s has no proposals on record",
+			p.in.Gateway.Name,
+		)
 	default:
-		p.choose(field, title, "none", ByDevice, "%s sends nothing that %s accepts", p.plan.Release.Title, p.in.Gateway.Name)
+		p.choose(
+			field,
+			title,
+			"none",
+			ByDevice,
+			"%s sends nothing that %s accepts",
+			p.plan.Release.Title,
+			p.in.Gateway.Name,
+		)
 	}
 }
 
@@ -73,7 +114,10 @@ func (p *planner) kept(file vpn.Connection) {
 	if len(ike)+len(esp) > 0 || len(setIKE)+len(setESP) == 0 {
 		return
 	}
-	p.plan.Choices = slices.DeleteFunc(p.plan.Choices, func(c Choice) bool { return c.Field == vpn.FieldIKE || c.Field == vpn.FieldESP })
+	p.plan.Choices = slices.DeleteFunc(
+		p.plan.Choices,
+		func(c Choice) bool { return c.Field == vpn.FieldIKE || c.Field == vpn.FieldESP },
+	)
 	switch {
 	case c.IKEv2 != nil && o.IKEv2 != nil:
 		c.IKEv2.IKE, c.IKEv2.ESP, ike, esp = []string{}, []string{}, o.IKEv2.IKE, o.IKEv2.ESP

@@ -41,7 +41,8 @@ func (p *planner) protocol() {
 	p.plan.Release, _ = platform.Find(d.Platform, d.Release)
 	order, by, reason := vpn.Protocols, ByRule, "strongest first"
 	if len(p.in.Pattern.Protocols) > 0 {
-		order, by, reason = p.in.Pattern.Protocols, ByPattern, "the order of the pattern "+p.in.Pattern.Name
+		order, by, reason = p.in.Pattern.Protocols, ByPattern, "the order of the pattern "+
+			p.in.Pattern.Name
 	}
 	if preference := p.in.Profile.Preferences.Protocol; preference != "" {
 		order, by, reason = []vpn.Protocol{preference}, ByOperator, "set on the profile"
@@ -50,7 +51,10 @@ func (p *planner) protocol() {
 	for _, protocol := range order {
 		list = append(list, p.candidate(protocol))
 	}
-	taken := slices.IndexFunc(list, func(c candidate) bool { return c.passed == "" && c.auth.lacking == "" })
+	taken := slices.IndexFunc(
+		list,
+		func(c candidate) bool { return c.passed == "" && c.auth.lacking == "" },
+	)
 	for _, fallback := range []func(candidate) bool{
 		func(c candidate) bool { return c.passed == "" },
 		func(c candidate) bool { return g.Offers.Has(c.protocol) },
@@ -61,7 +65,11 @@ func (p *planner) protocol() {
 		}
 	}
 	t := list[taken]
-	p.auth, p.plan.Offered, p.plan.Ability = t.auth, g.Offers.Has(t.protocol), p.plan.Release.Ability(t.protocol)
+	p.auth, p.plan.Offered, p.plan.Ability = t.auth, g.Offers.Has(
+		t.protocol,
+	), p.plan.Release.Ability(
+		t.protocol,
+	)
 	p.plan.Connection.Protocol, p.plan.Lacking = t.protocol, cmp.Or(t.auth.lacking, t.passed)
 	for i, c := range list {
 		switch {
@@ -71,22 +79,65 @@ func (p *planner) protocol() {
 		case c.auth.lacking != "" && (i < taken || t.auth.lacking == ""):
 			p.plan.Passed = append(p.plan.Passed, Passed{c.protocol, c.auth.lacking})
 		default:
-			p.plan.Passed = append(p.plan.Passed, Passed{c.protocol, "lower in the order of preference"})
+			p.plan.Passed = append(
+				p.plan.Passed,
+				Passed{c.protocol, "lower in the order of preference"},
+			)
 		}
 	}
 	title := p.plan.Release.Title
 	switch {
 	case t.passed == "":
-		p.choose(vpn.FieldProtocol, "Protocol", t.protocol.Title(), by, "%s offers it, and %s has it %s; %s", g.Name, title, p.plan.Ability.Support, reason)
+		p.choose(
+			vpn.FieldProtocol,
+			"Protocol",
+			t.protocol.Title(),
+			by,
+			"%s offers it, and %s has it %s; %s",
+			g.Name,
+			title,
+			p.plan.Ability.Support,
+			reason,
+		)
 		if p.in.Profile.Preferences.Auth != "" {
-			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByOperator, "set on the profile")
+			p.choose(
+				vpn.FieldAuth,
+				"Authentication",
+				t.auth.title,
+				ByOperator,
+				"set on the profile",
+			)
 		} else {
-			p.choose(vpn.FieldAuth, "Authentication", t.auth.title, ByGateway, "strongest method that both %s and %s support", g.Name, title)
+			p.choose(
+				vpn.FieldAuth,
+				"Authentication",
+				t.auth.title,
+				ByGateway,
+				"strongest method that both %s and %s support",
+				g.Name,
+				title,
+			)
 		}
 	case p.plan.Offered:
-		p.choose(vpn.FieldProtocol, "Protocol", "none", ByDevice, "%s offers %s, but %s", g.Name, t.protocol.Title(), t.passed)
+		p.choose(
+			vpn.FieldProtocol,
+			"Protocol",
+			"none",
+			ByDevice,
+			"%s offers %s, but %s",
+			g.Name,
+			t.protocol.Title(),
+			t.passed,
+		)
 	default:
-		p.choose(vpn.FieldProtocol, "Protocol", "none", ByGateway, "%s offers nothing that can be used", g.Name)
+		p.choose(
+			vpn.FieldProtocol,
+			"Protocol",
+			"none",
+			ByGateway,
+			"%s offers nothing that can be used",
+			g.Name,
+		)
 	}
 }
 
@@ -112,7 +163,12 @@ func (p *planner) candidate(protocol vpn.Protocol) candidate {
 	case p.barred[protocol] != "":
 		c.passed = p.barred[protocol]
 	case len(methods) == 0 && p.in.Profile.Preferences.Auth != "":
-		c.passed = fmt.Sprintf("%s and %s do not both support the method set on the profile, %s", g.Name, release, p.in.Profile.Preferences.Auth)
+		c.passed = fmt.Sprintf(
+			"%s and %s do not both support the method set on the profile, %s",
+			g.Name,
+			release,
+			p.in.Profile.Preferences.Auth,
+		)
 	case len(methods) == 0:
 		c.passed = fmt.Sprintf("%s and %s have no common authentication method", g.Name, release)
 	}
@@ -152,10 +208,18 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 		}
 		shared := p.unshared(a, o.L2TP.IKE, o.L2TP.ESP)
 		for _, auth := range vpn.MachineAuths {
-			if !slices.Contains(a.Machine, auth) || !slices.Contains(o.L2TP.Auth, auth) && (len(o.L2TP.Auth) > 0 || auth != vpn.MachinePSK) {
+			if !slices.Contains(a.Machine, auth) ||
+				!slices.Contains(o.L2TP.Auth, auth) &&
+					(len(o.L2TP.Auth) > 0 || auth != vpn.MachinePSK) {
 				continue
 			}
-			m := method{machine: auth, password: true, identity: auth == vpn.MachineCertificate, title: "machine certificate, then login and password", lacking: cmp.Or(identity, shared)}
+			m := method{
+				machine:  auth,
+				password: true,
+				identity: auth == vpn.MachineCertificate,
+				title:    "machine certificate, then login and password",
+				lacking:  cmp.Or(identity, shared),
+			}
 			if auth == vpn.MachinePSK {
 				m.title, m.lacking = "pre-shared key, then login and password", cmp.Or(key, shared)
 			}
@@ -167,13 +231,22 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 		}
 		shared := p.unshared(a, o.IKEv2.IKE, o.IKEv2.ESP)
 		titles := map[vpn.IKEv2Auth]string{
-			vpn.IKEv2EAPTLS: "device certificate, EAP-TLS", vpn.IKEv2Certificate: "device certificate", vpn.IKEv2MSCHAPv2: "login and password, EAP-MSCHAPv2", vpn.IKEv2PSK: "pre-shared key",
+			vpn.IKEv2EAPTLS:      "device certificate, EAP-TLS",
+			vpn.IKEv2Certificate: "device certificate",
+			vpn.IKEv2MSCHAPv2:    "login and password, EAP-MSCHAPv2",
+			vpn.IKEv2PSK:         "pre-shared key",
 		}
 		for _, auth := range vpn.IKEv2Auths {
 			if !slices.Contains(a.IKEv2, auth) || !slices.Contains(o.IKEv2.Auth, auth) {
 				continue
 			}
-			m := method{ikev2: auth, password: auth.NeedsPassword(), identity: auth.NeedsIdentity(), title: titles[auth], lacking: shared}
+			m := method{
+				ikev2:    auth,
+				password: auth.NeedsPassword(),
+				identity: auth.NeedsIdentity(),
+				title:    titles[auth],
+				lacking:  shared,
+			}
 			if auth.NeedsIdentity() {
 				m.lacking = cmp.Or(identity, shared)
 			} else if auth == vpn.IKEv2PSK {
@@ -182,12 +255,21 @@ func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
 			list = append(list, m)
 		}
 	case vpn.TLS:
-		titles := map[vpn.TLSAuth]string{vpn.TLSCertificatePassword: "device certificate, then login and password", vpn.TLSCertificate: "device certificate", vpn.TLSPassword: "login and password"}
+		titles := map[vpn.TLSAuth]string{
+			vpn.TLSCertificatePassword: "device certificate, then login and password",
+			vpn.TLSCertificate:         "device certificate",
+			vpn.TLSPassword:            "login and password",
+		}
 		for _, auth := range vpn.TLSAuths {
 			if !slices.Contains(a.TLS, auth) || !slices.Contains(o.TLS.Auth, auth) {
 				continue
 			}
-			m := method{tls: auth, password: auth.NeedsPassword(), identity: auth.NeedsIdentity(), title: titles[auth]}
+			m := method{
+				tls:      auth,
+				password: auth.NeedsPassword(),
+				identity: auth.NeedsIdentity(),
+				title:    titles[auth],
+			}
 			if auth.NeedsIdentity() {
 				m.lacking = identity
 			}
@@ -225,7 +307,12 @@ func (p *planner) unshared(a platform.Ability, ike, esp []string) string {
 			continue
 		}
 		if _, ok := suite.Match(client, server, part.pfsOptional); !ok {
-			return fmt.Sprintf("%s sends no %s proposal that %s accepts", p.plan.Release.Title, part.name, p.in.Gateway.Name)
+			return fmt.Sprintf(
+				"%s sends no %s proposal that %s accepts",
+				p.plan.Release.Title,
+				part.name,
+				p.in.Gateway.Name,
+			)
 		}
 	}
 	return ""

@@ -35,22 +35,40 @@ func (p *planner) settings() {
 // certificates puts in the authorities that vouch for the gateway, and the device's own.
 func (p *planner) certificates() {
 	c, d, g := &p.plan.Connection, p.in.Device, p.in.Gateway
-	c.OldPacking, c.AskPassphrase = p.plan.Ability.OldPacking, p.in.Profile.Preferences.CertificatePassphrase == vpn.PasswordPrompted
-	byKey := c.L2TP != nil && c.L2TP.Auth == vpn.MachinePSK || c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK || c.PPTP != nil
+	c.OldPacking, c.AskPassphrase =
+		p.plan.Ability.OldPacking,
+		p.in.Profile.Preferences.CertificatePassphrase == vpn.PasswordPrompted
+	byKey := c.L2TP != nil && c.L2TP.Auth == vpn.MachinePSK ||
+		c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK ||
+		c.PPTP != nil
 	if text := g.Offers.Authority(c.Protocol); text != "" && !byKey {
 		c.Authority = text
 		if list, err := pki.Certificates(text); err == nil {
 			shown, _ := pki.Certificates(g.Certificate)
 			list = pki.RootsFirst(list, shown)
 			c.Authority = pki.Bundle(list...)
-			p.choose(vpn.FieldAuthority, "Authority", list[0].Subject.CommonName, ByGateway, "it issued the certificate of %s", g.Name)
+			p.choose(
+				vpn.FieldAuthority,
+				"Authority",
+				list[0].Subject.CommonName,
+				ByGateway,
+				"it issued the certificate of %s",
+				g.Name,
+			)
 		}
 	}
 	if !c.NeedsIdentity() {
 		return
 	}
 	if d.Identity == nil || d.Identity.Key == nil {
-		p.choose(vpn.FieldIdentity, "Certificate", "none", ByDevice, "%s has none on record", d.Name)
+		p.choose(
+			vpn.FieldIdentity,
+			"Certificate",
+			"none",
+			ByDevice,
+			"%s has none on record",
+			d.Name,
+		)
 		return
 	}
 	c.Identity = &vpn.Identity{Certificate: d.Identity.Certificate, Key: *d.Identity.Key}
@@ -58,10 +76,24 @@ func (p *planner) certificates() {
 	if err != nil {
 		return
 	}
-	p.choose(vpn.FieldIdentity, "Certificate", list[0].Subject.CommonName, ByDevice, "the certificate of %s, %s", d.Name, pki.KeyKind(list[0]))
+	p.choose(
+		vpn.FieldIdentity,
+		"Certificate",
+		list[0].Subject.CommonName,
+		ByDevice,
+		"the certificate of %s, %s",
+		d.Name,
+		pki.KeyKind(list[0]),
+	)
 	if c.IKEv2 != nil && c.IKEv2.LocalID == "" {
 		c.IKEv2.LocalID = pki.AltName(list[0])
-		p.choose(vpn.FieldLocalID, "Local identity", cmp.Or(c.IKEv2.LocalID, "the certificate's subject"), ByDevice, "the name in the certificate, checked by both sides")
+		p.choose(
+			vpn.FieldLocalID,
+			"Local identity",
+			cmp.Or(c.IKEv2.LocalID, "the certificate's subject"),
+			ByDevice,
+			"the name in the certificate, checked by both sides",
+		)
 	}
 }
 
@@ -70,18 +102,44 @@ func (p *planner) ppp(offer []suite.PPPMethod) []suite.PPPMethod {
 	list := shared(offer, p.plan.Ability.PPP)
 	if len(list) > 1 && list[0] == suite.MSCHAPv2 {
 		list = list[:1]
-		p.choose(vpn.FieldPPP, "PPP authentication", join(list), ByRule, "strongest that both support; without weaker ones")
+		p.choose(
+			vpn.FieldPPP,
+			"PPP authentication",
+			join(list),
+			ByRule,
+			"strongest that both support; without weaker ones",
+		)
 	} else {
-		p.choose(vpn.FieldPPP, "PPP authentication", cmp.Or(join(list), "none"), ByGateway, "what both support")
+		p.choose(
+			vpn.FieldPPP,
+			"PPP authentication",
+			cmp.Or(join(list), "none"),
+			ByGateway,
+			"what both support",
+		)
 	}
 	return list
 }
 
 func (p *planner) key(offered bool) {
 	if offered {
-		p.choose(vpn.FieldPSK, "Pre-shared key", "stored", ByGateway, "the key of %s", p.in.Gateway.Name)
+		p.choose(
+			vpn.FieldPSK,
+			"Pre-shared key",
+			"stored",
+			ByGateway,
+			"the key of %s",
+			p.in.Gateway.Name,
+		)
 	} else {
-		p.choose(vpn.FieldPSK, "Pre-shared key", "none", ByGateway, "%s has no key on record", p.in.Gateway.Name)
+		p.choose(
+			vpn.FieldPSK,
+			"Pre-shared key",
+			"none",
+			ByGateway,
+			"%s has no key on record",
+			p.in.Gateway.Name,
+		)
 	}
 }
 
@@ -98,29 +156,57 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 		p.key(o.PSK != nil)
 	} else {
 		l.RemoteID = o.RemoteID
-		reason := "identity on the gateway's record; other certificates of the same CA are not accepted"
-		if list, err := pki.Certificates(p.in.Gateway.Certificate); l.RemoteID == "" && err == nil && len(list) > 0 {
-			l.RemoteID, reason = pki.Subject(list[0]), "subject of the gateway's certificate, which IKEv1 daemons send; other certificates of the same CA are not accepted"
+		reason := "identity on the gateway's record; other certificates of the same CA are not " +
+			"accepted"
+		if list, err := pki.Certificates(
+			p.in.Gateway.Certificate,
+		); l.RemoteID == "" && err == nil &&
+			len(list) > 0 {
+			l.RemoteID, reason = pki.Subject(
+				list[0],
+			), "subject of the gateway's certificate, which IKEv1 daemons send; other "+
+				"certificates of the same CA are not accepted"
 		} else if l.RemoteID == "" {
-			l.RemoteID, reason = p.in.Gateway.Address, "the gateway's address; no other identity on record"
+			l.RemoteID, reason = p.in.Gateway.Address, "the gateway's address; no other identity "+
+				"on record"
 		}
 		p.choose(vpn.FieldRemoteID, "Remote identity", l.RemoteID, ByGateway, "%s", reason)
 	}
 	if o.Aggressive {
-		p.choose(vpn.FieldGroup, "IKEv1", "aggressive mode, group "+cmp.Or(o.Group, "without a name"), ByGateway, "%s does not accept main mode", p.in.Gateway.Name)
+		p.choose(
+			vpn.FieldGroup,
+			"IKEv1",
+			"aggressive mode, group "+cmp.Or(o.Group, "without a name"),
+			ByGateway,
+			"%s does not accept main mode",
+			p.in.Gateway.Name,
+		)
 	}
 	l.PPP = p.ppp(o.PPP)
 	l.IKE, l.ESP = p.proposals(o.IKE, o.ESP)
 	l.BehindNAT = p.in.Gateway.BehindNAT
 	if l.BehindNAT && p.plan.Ability.NATSetting {
-		p.choose(vpn.FieldNAT, "Gateway behind NAT", "set on the device", ByGateway, "%s is behind NAT, and %s needs a setting for that and one restart", p.in.Gateway.Name, p.plan.Release.Title)
+		p.choose(
+			vpn.FieldNAT,
+			"Gateway behind NAT",
+			"set on the device",
+			ByGateway,
+			"%s is behind NAT, and %s needs a setting for that and one restart",
+			p.in.Gateway.Name,
+			p.plan.Release.Title,
+		)
 	}
 }
 
 func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	s := &vpn.IKEv2Setting{
-		Auth: p.auth.ikev2, RemoteID: cmp.Or(o.RemoteID, p.in.Gateway.Address), IKELifetime: o.IKELifetime, ChildLifetime: o.ChildLifetime, DPD: o.DPD,
-		NoMOBIKE: o.NoMOBIKE, NoFragmentation: o.NoFragmentation,
+		Auth:            p.auth.ikev2,
+		RemoteID:        cmp.Or(o.RemoteID, p.in.Gateway.Address),
+		IKELifetime:     o.IKELifetime,
+		ChildLifetime:   o.ChildLifetime,
+		DPD:             o.DPD,
+		NoMOBIKE:        o.NoMOBIKE,
+		NoFragmentation: o.NoFragmentation,
 	}
 	if s.Auth == "" && len(o.Auth) > 0 {
 		s.Auth = o.Auth[0]
@@ -141,7 +227,10 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	}
 	p.choose(vpn.FieldRemoteID, "Remote identity", s.RemoteID, ByGateway, "%s", reason)
 	s.IKE, s.ESP = p.proposals(o.IKE, o.ESP)
-	if list, err := pki.Certificates(p.in.Gateway.Certificate); err == nil && len(list) > 0 && s.Auth != vpn.IKEv2PSK {
+	if list, err := pki.Certificates(
+		p.in.Gateway.Certificate,
+	); err == nil && len(list) > 0 &&
+		s.Auth != vpn.IKEv2PSK {
 		s.Issuer = list[0].Issuer.CommonName
 	}
 }
@@ -149,7 +238,10 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 func (p *planner) pptp(o *vpn.PPTPOffer) {
 	s := &vpn.PPTPSetting{PPP: p.ppp(o.PPP), MPPE: []suite.MPPE{}, Stateful: o.Stateful}
 	p.plan.Connection.PPTP = s
-	keys := slices.ContainsFunc(s.PPP, func(m suite.PPPMethod) bool { return suite.PPPFacts[m].Keys })
+	keys := slices.ContainsFunc(
+		s.PPP,
+		func(m suite.PPPMethod) bool { return suite.PPPFacts[m].Keys },
+	)
 	for _, m := range suite.MPPEs {
 		if keys && slices.Contains(o.MPPE, m) && slices.Contains(p.plan.Ability.MPPE, m) {
 			s.MPPE = append(s.MPPE, m)
@@ -157,10 +249,22 @@ func (p *planner) pptp(o *vpn.PPTPOffer) {
 	}
 	switch {
 	case !keys && len(o.MPPE) > 0:
-		p.choose(vpn.FieldMPPE, "Encryption", "none", ByRule, "the common PPP methods provide no keys for MPPE")
+		p.choose(
+			vpn.FieldMPPE,
+			"Encryption",
+			"none",
+			ByRule,
+			"the common PPP methods provide no keys for MPPE",
+		)
 	case len(s.MPPE) > 0:
 		s.MPPE = s.MPPE[:1]
-		p.choose(vpn.FieldMPPE, "Encryption", "MPPE, "+string(s.MPPE[0])+" bits", ByRule, "strongest that both support; without weaker ones")
+		p.choose(
+			vpn.FieldMPPE,
+			"Encryption",
+			"MPPE, "+string(s.MPPE[0])+" bits",
+			ByRule,
+			"strongest that both support; without weaker ones",
+		)
 	default:
 		p.choose(vpn.FieldMPPE, "Encryption", "none", ByGateway, "no common MPPE strength")
 	}
@@ -175,9 +279,22 @@ func (p *planner) sstp(o *vpn.SSTPOffer) {
 		s.ServerName = o.ServerName
 	}
 	p.plan.Connection.SSTP = s
-	p.choose(vpn.FieldPort, "Port", fmt.Sprint(s.Port), ByGateway, "the port on the gateway's record")
+	p.choose(
+		vpn.FieldPort,
+		"Port",
+		fmt.Sprint(s.Port),
+		ByGateway,
+		"the port on the gateway's record",
+	)
 	if entry := alternative(p.in.Gateway.Address); entry != "" && s.ServerName == "" {
-		p.choose(vpn.FieldServerName, "Name of the gateway", p.in.Gateway.Address, ByGateway, "%s", entry)
+		p.choose(
+			vpn.FieldServerName,
+			"Name of the gateway",
+			p.in.Gateway.Address,
+			ByGateway,
+			"%s",
+			entry,
+		)
 	}
 }
 
@@ -188,11 +305,23 @@ func alternative(address string) string {
 	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("its certificate must have the subject alternative name IP:%s; devices do not accept it as a DNS name", ip)
+	return fmt.Sprintf(
+		"its certificate must have the subject alternative name IP:%s; devices do not accept it "+
+			"as a DNS name",
+		ip,
+	)
 }
 
 func (p *planner) tls(o *vpn.TLSOffer) {
-	s := &vpn.TLSSetting{Auth: p.auth.tls, Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: o.Digest, MinTLS: o.MinTLS, ServerName: o.ServerName, Keepalive: o.Keepalive}
+	s := &vpn.TLSSetting{
+		Auth:       p.auth.tls,
+		Remotes:    []vpn.Remote{},
+		Ciphers:    []string{},
+		Digest:     o.Digest,
+		MinTLS:     o.MinTLS,
+		ServerName: o.ServerName,
+		Keepalive:  o.Keepalive,
+	}
 	if s.Auth == "" && len(o.Auth) > 0 {
 		s.Auth = o.Auth[0]
 	}
@@ -209,16 +338,42 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	}
 	switch {
 	case preference != "" && len(ways) == 0:
-		p.plan.Unmet = append(p.plan.Unmet, Unmet{vpn.FieldRemotes, "transport: " + string(preference), p.in.Gateway.Name + " has no remote for it, so none is left"})
-		p.choose(vpn.FieldRemotes, "Remotes", "none", ByOperator, "%s has none for %s, which is set on the profile", p.in.Gateway.Name, preference)
+		p.plan.Unmet = append(
+			p.plan.Unmet,
+			Unmet{
+				vpn.FieldRemotes,
+				"transport: " + string(preference),
+				p.in.Gateway.Name + " has no remote for it, so none is left",
+			},
+		)
+		p.choose(
+			vpn.FieldRemotes,
+			"Remotes",
+			"none",
+			ByOperator,
+			"%s has none for %s, which is set on the profile",
+			p.in.Gateway.Name,
+			preference,
+		)
 	case preference != "":
-		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByOperator, "only %s, as set on the profile; tried in this order", preference)
+		p.choose(
+			vpn.FieldRemotes,
+			"Remotes",
+			join(ways),
+			ByOperator,
+			"only %s, as set on the profile; tried in this order",
+			preference,
+		)
 	default:
 		p.choose(vpn.FieldRemotes, "Remotes", join(ways), ByGateway, "tried in this order")
 	}
 	for _, worth := range []suite.Worth{suite.Sound, suite.LastResort, suite.Weak} {
 		for _, name := range o.Ciphers {
-			if c, ok := suite.FindCipher(suite.DataCiphers, name); ok && c.Worth >= worth && len(s.Ciphers) < len(o.Ciphers) && !slices.Contains(s.Ciphers, name) {
+			if c, ok := suite.FindCipher(
+				suite.DataCiphers,
+				name,
+			); ok && c.Worth >= worth && len(s.Ciphers) < len(o.Ciphers) &&
+				!slices.Contains(s.Ciphers, name) {
 				s.Ciphers = append(s.Ciphers, name)
 			}
 		}
@@ -226,15 +381,33 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 			break // weaker ones are left off as long as a better one remains
 		}
 	}
-	p.choose(vpn.FieldCiphers, "Data ciphers", cmp.Or(join(s.Ciphers), "client defaults"), ByGateway, "the gateway's, in its order; without weak ones if a strong one remains")
+	p.choose(
+		vpn.FieldCiphers,
+		"Data ciphers",
+		cmp.Or(join(s.Ciphers), "client defaults"),
+		ByGateway,
+		"the gateway's, in its order; without weak ones if a strong one remains",
+	)
 	if k := o.ControlKey; k != nil {
 		s.Control = &vpn.ControlWrap{Kind: k.Kind, Direction: k.Direction}
 		if k.Key != nil {
 			s.Control.Key = *k.Key
 		}
-		p.choose(vpn.FieldControl, "Control channel", "protected by a key of type "+string(k.Kind), ByGateway, "the gateway does not respond without it")
+		p.choose(
+			vpn.FieldControl,
+			"Control channel",
+			"protected by a key of type "+string(k.Kind),
+			ByGateway,
+			"the gateway does not respond without it",
+		)
 	}
 	if s.ServerName != "" {
-		p.choose(vpn.FieldServerName, "Name of the gateway", s.ServerName, ByGateway, "its certificate must have this name")
+		p.choose(
+			vpn.FieldServerName,
+			"Name of the gateway",
+			s.ServerName,
+			ByGateway,
+			"its certificate must have this name",
+		)
 	}
 }

@@ -13,12 +13,16 @@ func (p *planner) traffic() {
 	c, g, ability, pattern := &p.plan.Connection, p.in.Gateway, p.plan.Ability, p.in.Pattern
 	c.Routes, c.DNS, c.Domains = []string{}, []string{}, []string{}
 	p.site()
-	routes, origin, whose := slices.Concat(g.Routes, p.announced()), ByGateway, "the networks behind "+g.Name
+	routes, origin, whose := slices.Concat(
+		g.Routes,
+		p.announced(),
+	), ByGateway, "the networks behind "+g.Name
 	if len(routes) > len(g.Routes) {
 		whose += ", including those of other sites that it announces"
 	}
 	if len(pattern.Routes) > 0 {
-		routes, origin, whose = pattern.Routes, ByPattern, "the networks of the pattern "+pattern.Name
+		routes, origin, whose = pattern.Routes, ByPattern, "the networks of the pattern "+
+			pattern.Name
 	}
 	switch preference := p.in.Profile.Preferences.Tunnel; {
 	case preference != "":
@@ -26,16 +30,45 @@ func (p *planner) traffic() {
 		p.choose(vpn.FieldTunnel, "Tunnel", string(preference), ByOperator, "set on the profile")
 	case pattern.Tunnel != "":
 		c.Tunnel = pattern.Tunnel
-		p.choose(vpn.FieldTunnel, "Tunnel", string(c.Tunnel), ByPattern, "set by the pattern %s", pattern.Name)
+		p.choose(
+			vpn.FieldTunnel,
+			"Tunnel",
+			string(c.Tunnel),
+			ByPattern,
+			"set by the pattern %s",
+			pattern.Name,
+		)
 	case len(routes) > 0 && ability.SplitRoutes:
 		c.Tunnel = vpn.TunnelSplit
-		p.choose(vpn.FieldTunnel, "Tunnel", "split", origin, "networks are set at %s, so other traffic can stay outside", whose)
+		p.choose(
+			vpn.FieldTunnel,
+			"Tunnel",
+			"split",
+			origin,
+			"%s are known, so other traffic can stay outside the tunnel",
+			whose,
+		)
 	case len(routes) > 0:
 		c.Tunnel = vpn.TunnelFull
-		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByDevice, "%s does not support split tunnels for %s", p.plan.Release.Title, c.Protocol.Title())
+		p.choose(
+			vpn.FieldTunnel,
+			"Tunnel",
+			"full",
+			ByDevice,
+			"%s does not support split tunnels for %s",
+			p.plan.Release.Title,
+			c.Protocol.Title(),
+		)
 	default:
 		c.Tunnel = vpn.TunnelFull
-		p.choose(vpn.FieldTunnel, "Tunnel", "full", ByGateway, "%s has no networks on record, so all traffic goes through", g.Name)
+		p.choose(
+			vpn.FieldTunnel,
+			"Tunnel",
+			"full",
+			ByGateway,
+			"%s has no networks on record, so all traffic goes through",
+			g.Name,
+		)
 	}
 	if c.Tunnel == vpn.TunnelSplit && ability.SplitRoutes {
 		c.Routes = slices.Clone(routes)
@@ -46,15 +79,32 @@ func (p *planner) traffic() {
 		title            string
 		pattern, gateway []string
 		to               *[]string
-	}{{vpn.FieldDNS, "DNS servers", pattern.DNS, g.DNS, &c.DNS}, {vpn.FieldDomains, "Internal domains", pattern.Domains, g.Domains, &c.Domains}} {
+	}{
+		{vpn.FieldDNS, "DNS servers", pattern.DNS, g.DNS, &c.DNS},
+		{vpn.FieldDomains, "Internal domains", pattern.Domains, g.Domains, &c.Domains},
+	} {
 		switch {
 		case !ability.SetDNS:
 		case len(part.pattern) > 0:
 			*part.to = slices.Clone(part.pattern)
-			p.choose(part.field, part.title, join(part.pattern), ByPattern, "set by the pattern %s", pattern.Name)
+			p.choose(
+				part.field,
+				part.title,
+				join(part.pattern),
+				ByPattern,
+				"set by the pattern %s",
+				pattern.Name,
+			)
 		case len(part.gateway) > 0:
 			*part.to = slices.Clone(part.gateway)
-			p.choose(part.field, part.title, join(part.gateway), ByGateway, "set on the record of %s", g.Name)
+			p.choose(
+				part.field,
+				part.title,
+				join(part.gateway),
+				ByGateway,
+				"set on the record of %s",
+				g.Name,
+			)
 		}
 	}
 	six := slices.ContainsFunc(g.Pool, func(v string) bool { return strings.Contains(v, ":") })
@@ -78,9 +128,12 @@ func (p *planner) site() {
 		return
 	}
 	c.Site = d.Site.Clone()
-	value, reason := join(c.Site.Networks), "reached from behind "+g.Name+" with their own addresses: "+p.routed()
+	value, reason := join(
+		c.Site.Networks,
+	), "reached from behind "+g.Name+" with their own addresses: "+p.routed()
 	if c.Site.Masquerade {
-		value, reason = value+", masqueraded", "hosts of the site use the one address that "+g.Name+" assigns "+d.Name+"; nothing behind "+g.Name+" can connect to them"
+		value, reason = value+", masqueraded", "hosts of the site use the one address that "+g.Name+
+			" assigns "+d.Name+"; nothing behind "+g.Name+" can connect to them"
 	}
 	p.choose(vpn.FieldSite, "Site behind the router", value, ByDevice, "%s", reason)
 }
