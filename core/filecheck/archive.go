@@ -34,7 +34,9 @@ type unpacker struct {
 var errTooMuch = errors.New("more than an archive of connections ever holds")
 
 func isArchive(data []byte) bool {
-	return bytes.HasPrefix(data, []byte("PK\x03\x04")) || bytes.HasPrefix(data, []byte{0x1f, 0x8b}) || len(data) > 262 && string(data[257:262]) == "ustar"
+	return bytes.HasPrefix(data, []byte("PK\x03\x04")) ||
+		bytes.HasPrefix(data, []byte{0x1f, 0x8b}) ||
+		len(data) > 262 && string(data[257:262]) == "ustar"
 }
 
 // add takes a file in; an archive is taken apart, and what is wrong with it is remarked.
@@ -44,7 +46,14 @@ func (u *unpacker) add(f File, depth int) {
 		return
 	}
 	refuse := func(what string, args ...any) {
-		u.notes = append(u.notes, format.Note{Kind: format.ArchiveRefused, Found: fmt.Sprintf(what, args...), At: format.Position{File: f.Name, Line: 1, Column: 1}})
+		u.notes = append(
+			u.notes,
+			format.Note{
+				Kind:  format.ArchiveRefused,
+				Found: fmt.Sprintf(what, args...),
+				At:    format.Position{File: f.Name, Line: 1, Column: 1},
+			},
+		)
 	}
 	if depth > maxNested {
 		refuse("archives in archives, more than %d deep", maxNested)
@@ -67,7 +76,9 @@ func (u *unpacker) add(f File, depth int) {
 // entry takes one file out of an archive.
 func (u *unpacker) entry(archive, name string, r io.Reader, packed, depth int) error {
 	clean := path.Clean(strings.ReplaceAll(name, `\`, "/"))
-	if strings.HasPrefix(clean, "/") || clean == ".." || strings.HasPrefix(clean, "../") || strings.ContainsRune(clean, 0) || len(clean) > 1 && clean[1] == ':' {
+	if strings.HasPrefix(clean, "/") || clean == ".." || strings.HasPrefix(clean, "../") ||
+		strings.ContainsRune(clean, 0) ||
+		len(clean) > 1 && clean[1] == ':' {
 		return fmt.Errorf("the name %q leads out of its folder", name)
 	}
 	if u.entries++; u.entries > maxEntries || u.over() {
@@ -100,7 +111,8 @@ func (u *unpacker) zip(f File, depth int) error {
 		if e.Flags&1 != 0 {
 			return fmt.Errorf("%q is closed by a passphrase", e.Name)
 		}
-		if e.UncompressedSize64 > format.MaxFile && e.UncompressedSize64/max(e.CompressedSize64, 1) > maxRatio {
+		if e.UncompressedSize64 > format.MaxFile &&
+			e.UncompressedSize64/max(e.CompressedSize64, 1) > maxRatio {
 			return fmt.Errorf("%q grows to more than %d times its size", e.Name, maxRatio)
 		}
 		r, err := e.Open()
@@ -130,7 +142,13 @@ func (u *unpacker) gzip(f File, depth int) error {
 	if n > 262 && string(head[257:262]) == "ustar" {
 		return u.tar(f.Name, rest, len(f.Data), depth)
 	}
-	return u.entry(f.Name, strings.TrimSuffix(path.Base(f.Name), path.Ext(f.Name)), rest, len(f.Data), depth)
+	return u.entry(
+		f.Name,
+		strings.TrimSuffix(path.Base(f.Name), path.Ext(f.Name)),
+		rest,
+		len(f.Data),
+		depth,
+	)
 }
 
 func (u *unpacker) tar(name string, r io.Reader, packed, depth int) error {

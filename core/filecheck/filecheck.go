@@ -43,7 +43,8 @@ type Options struct {
 	Over        func() bool // there is no more time: asked between two files; nil never ends
 }
 
-// Longest is how long callers let one lot be looked at. What was not looked at by then is told as such.
+// Longest is how long callers let one lot be looked at. What was not looked at by then is told as
+// such.
 const Longest = 10 * time.Second
 
 func (o Options) over() bool { return o.Over != nil && o.Over() }
@@ -51,13 +52,20 @@ func (o Options) over() bool { return o.Over != nil && o.Over() }
 // unread says of a file that there was no time for it.
 func (w *work) unread() {
 	w.codec, w.bag, w.reading = nil, nil, format.Reading{}
-	w.notes = []format.Note{{Kind: format.NotYetRead, Found: "nothing yet: the files together took too long, or whoever asked went away", At: format.Position{File: w.file.Name, Line: 1, Column: 1}}}
+	w.notes = []format.Note{
+		{
+			Kind:  format.NotYetRead,
+			Found: "nothing yet: the files together took too long, or whoever asked went away",
+			At:    format.Position{File: w.file.Name, Line: 1, Column: 1},
+		},
+	}
 }
 
 // Item is what became of one file.
 type Item struct {
-	Name        string
-	Kind        string // title of its format, or the shape of its certificates; empty where it is neither
+	Name string
+	// title of its format, or the shape of its certificates; empty where it is neither
+	Kind        string
 	Connections []Connected
 	Findings    []check.Finding
 	Chains      [][]pki.Link // of its certificates, drawn
@@ -96,8 +104,12 @@ func Check(files []File, o Options) []Item {
 	}
 	passphrases := slices.Clone(o.Passphrases)
 	for _, w := range list {
-		if strings.Contains(strings.ToLower(path.Base(w.file.Name)), "passphrase") && len(w.file.Data) < 1024 {
-			passphrases = append(passphrases, secret.New(strings.TrimRight(string(w.file.Data), "\r\n")))
+		if strings.Contains(strings.ToLower(path.Base(w.file.Name)), "passphrase") &&
+			len(w.file.Data) < 1024 {
+			passphrases = append(
+				passphrases,
+				secret.New(strings.TrimRight(string(w.file.Data), "\r\n")),
+			)
 			w.needed = w.codec == nil && w.bag == nil
 		}
 	}
@@ -121,7 +133,16 @@ func Check(files []File, o Options) []Item {
 	items := []Item{}
 	items = append(items, judgedAll(list, all, o)...)
 	for _, n := range u.notes {
-		items = append(items, Item{Name: n.At.File, Kind: "archive", Findings: check.Files(&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy})})
+		items = append(
+			items,
+			Item{
+				Name: n.At.File,
+				Kind: "archive",
+				Findings: check.Files(
+					&check.Subject{Notes: []format.Note{n}, Now: o.Now, Policy: o.Policy},
+				),
+			},
+		)
 	}
 	return items
 }
@@ -165,6 +186,10 @@ func ByPlace(list []check.Finding) {
 		if b.Position != nil {
 			q = *b.Position
 		}
-		return cmp.Or(cmp.Compare(p.File, q.File), cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column))
+		return cmp.Or(
+			cmp.Compare(p.File, q.File),
+			cmp.Compare(p.Line, q.Line),
+			cmp.Compare(p.Column, q.Column),
+		)
 	})
 }

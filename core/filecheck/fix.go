@@ -65,7 +65,11 @@ func Fix(f File, beside []File, item Item) Fixed {
 		}
 	}
 	slices.Reverse(m.Done)
-	m.Secrets = secrets(append(codec.Read(path.Base(f.Name), m.Old, look).Connections, codec.Read(path.Base(f.Name), m.New, look).Connections...))
+	m.Secrets = secrets(
+		append(
+			codec.Read(path.Base(f.Name), m.Old, look).Connections,
+			codec.Read(path.Base(f.Name), m.New, look).Connections...),
+	)
 	return m
 }
 
@@ -90,7 +94,17 @@ func attempts(text string, f check.Finding) []string {
 		if from == "" || from == to || strings.Count(lines[n], from) != 1 {
 			continue
 		}
-		list = append(list, strings.Join(slices.Concat(lines[:n], []string{strings.Replace(lines[n], from, to, 1)}, lines[n+1:]), ""))
+		list = append(
+			list,
+			strings.Join(
+				slices.Concat(
+					lines[:n],
+					[]string{strings.Replace(lines[n], from, to, 1)},
+					lines[n+1:],
+				),
+				"",
+			),
+		)
 	}
 	return list
 }
@@ -116,9 +130,11 @@ var encodings = []func(string) string{
 		blanks := len(v) - len(strings.TrimLeft(v, " "))
 		return strings.Repeat(`\s`, blanks) + v[blanks:]
 	},
-	func(v string) string { return strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) }, // double quotes
-	func(v string) string { return strings.ReplaceAll(v, "'", "''") },                     // PowerShell
-	func(v string) string { return strings.ReplaceAll(v, "'", `'\''`) },                   // shell
+	// double quotes
+	func(v string) string { return strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) },
+	// PowerShell
+	func(v string) string { return strings.ReplaceAll(v, "'", "''") },
+	func(v string) string { return strings.ReplaceAll(v, "'", `'\''`) }, // shell
 	func(v string) string { return base64.StdEncoding.EncodeToString([]byte(v)) },
 }
 
@@ -129,7 +145,8 @@ func meant(before, after format.Reading, f check.Finding) bool {
 	}
 	if f.Repair.Line != nil {
 		for i := range before.Connections {
-			if !same(before.Connections[i].Connection, after.Connections[i].Connection) && f.Rule != string(format.DirectiveOutdated) {
+			if !same(before.Connections[i].Connection, after.Connections[i].Connection) &&
+				f.Rule != string(format.DirectiveOutdated) {
 				return false
 			}
 		}

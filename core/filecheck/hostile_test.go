@@ -57,11 +57,18 @@ func oid(n ...int) []byte { return der(asn1.ObjectIdentifier(n)) }
 
 // pbes2 names PBES2 with AES-256-CBC and so many rounds (RFC 8018 §A.4).
 func pbes2(salt, iv []byte, rounds int) []byte {
-	derive := seq(oid(1, 2, 840, 113549, 1, 5, 12), seq(der(salt), der(rounds), seq(oid(1, 2, 840, 113549, 2, 9), []byte{5, 0})))
-	return seq(oid(1, 2, 840, 113549, 1, 5, 13), seq(derive, seq(oid(2, 16, 840, 1, 101, 3, 4, 1, 42), der(iv))))
+	derive := seq(
+		oid(1, 2, 840, 113549, 1, 5, 12),
+		seq(der(salt), der(rounds), seq(oid(1, 2, 840, 113549, 2, 9), []byte{5, 0})),
+	)
+	return seq(
+		oid(1, 2, 840, 113549, 1, 5, 13),
+		seq(derive, seq(oid(2, 16, 840, 1, 101, 3, 4, 1, 42), der(iv))),
+	)
 }
 
-// innerBag is PKCS #12 whose encrypted part, which anybody opens with no passphrase, holds a key that asks for endless rounds.
+// innerBag is PKCS #12 whose encrypted part, which anybody opens with no passphrase, holds a key
+// that asks for endless rounds.
 func innerBag(rounds int) []byte {
 	salt, iv := make([]byte, 8), make([]byte, 16)
 	shrouded := seq(pbes2(salt, iv, rounds), der(make([]byte, 32)))
@@ -71,7 +78,13 @@ func innerBag(rounds int) []byte {
 	key, _ := pbkdf2.Key(sha256.New, "", salt, 1, 32)
 	block, _ := aes.NewCipher(key)
 	cipher.NewCBCEncrypter(block, iv).CryptBlocks(safe, safe)
-	encrypted := seq(oid(1, 2, 840, 113549, 1, 7, 6), tlv(0xa0, seq(der(0), seq(oid(1, 2, 840, 113549, 1, 7, 1), pbes2(salt, iv, 1), tlv(0x80, safe)))))
+	encrypted := seq(
+		oid(1, 2, 840, 113549, 1, 7, 6),
+		tlv(
+			0xa0,
+			seq(der(0), seq(oid(1, 2, 840, 113549, 1, 7, 1), pbes2(salt, iv, 1), tlv(0x80, safe))),
+		),
+	)
 	return seq(der(3), seq(oid(1, 2, 840, 113549, 1, 7, 1), tlv(0xa0, der(seq(encrypted)))))
 }
 
@@ -79,7 +92,9 @@ func innerBag(rounds int) []byte {
 func deep(n int, open bool) []byte {
 	head := oid(1, 2, 840, 113549, 1, 7, 2)
 	if open {
-		return append(append(append([]byte{0x30, 0x80}, head...), bytes.Repeat([]byte{0xa0, 0x80}, n)...), bytes.Repeat([]byte{0, 0}, n+1)...)
+		return append(
+			append(append([]byte{0x30, 0x80}, head...), bytes.Repeat([]byte{0xa0, 0x80}, n)...),
+			bytes.Repeat([]byte{0, 0}, n+1)...)
 	}
 	inner := []byte{}
 	for range n {
@@ -94,12 +109,30 @@ func odd(bits int) *big.Int {
 	return n.Add(n, big.NewInt(12345))
 }
 
-var maker = func() *ecdsa.PrivateKey { k, _ := ecdsa.GenerateKey(elliptic.P256(), rand.Reader); return k }()
+var maker = func() *ecdsa.PrivateKey {
+	k, _ := ecdsa.GenerateKey(elliptic.P256(),
+		rand.Reader)
+	return k
+}()
 
-// certificate has a key of somebody's making; it names itself as its issuer, so that whoever builds a path tries it.
+// certificate has a key of somebody's making; it names itself as its issuer, so that whoever builds
+// a path tries it.
 func certificate(public any, serial int64) []byte {
-	t := &x509.Certificate{SerialNumber: big.NewInt(serial), Subject: pkix.Name{CommonName: "Skerry Line Root"}, NotBefore: time.Unix(1.7e9, 0), NotAfter: time.Unix(4e9, 0), IsCA: true, BasicConstraintsValid: true}
-	list, err := x509.CreateCertificate(rand.Reader, t, &x509.Certificate{Subject: t.Subject}, public, maker)
+	t := &x509.Certificate{
+		SerialNumber:          big.NewInt(serial),
+		Subject:               pkix.Name{CommonName: "Skerry Line Root"},
+		NotBefore:             time.Unix(1.7e9, 0),
+		NotAfter:              time.Unix(4e9, 0),
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
+	list, err := x509.CreateCertificate(
+		rand.Reader,
+		t,
+		&x509.Certificate{Subject: t.Subject},
+		public,
+		maker,
+	)
 	if err != nil {
 		panic(err)
 	}
@@ -113,20 +146,40 @@ func inPEM(kind string, data ...[]byte) (text []byte) {
 	return text
 }
 
-// TestHostileFiles measures what files cost that were made to cost: no lot takes more than two seconds of a processor or
-// 150 MB, and each is answered.
+// TestHostileFiles measures what files cost that were made to cost: no lot takes more than two
+// seconds of a processor or 150 MB, and each is answered.
 func TestHostileFiles(t *testing.T) {
 	huge := &rsa.PublicKey{N: odd(131_072), E: 65537}
-	private := seq(der(0), der(huge.N), der(65537), der(odd(131_000)), der(odd(65_536)), der(odd(65_536)), der(odd(65_000)), der(odd(65_000)), der(odd(65_000)))
+	private := seq(
+		der(0),
+		der(huge.N),
+		der(65537),
+		der(odd(131_000)),
+		der(odd(65_536)),
+		der(odd(65_536)),
+		der(odd(65_000)),
+		der(odd(65_000)),
+		der(odd(65_000)),
+	)
 	var many [][]byte
 	for i := range 150 {
 		many = append(many, certificate(&rsa.PublicKey{N: odd(8192 + 2*i), E: 1<<31 - 1}, int64(i)))
 	}
 	var bundle [][]byte
 	for i := range 150 {
-		bundle = append(bundle, certificate(&rsa.PublicKey{N: new(big.Int).Add(odd(8192), big.NewInt(int64(2*i))), E: 1<<31 - 1}, int64(i)))
+		bundle = append(
+			bundle,
+			certificate(
+				&rsa.PublicKey{
+					N: new(big.Int).Add(odd(8192), big.NewInt(int64(2*i))),
+					E: 1<<31 - 1,
+				},
+				int64(i),
+			),
+		)
 	}
-	modern, err := pkcs12.Modern2023.WithIterations(1_000_000).Encode(maker, must(x509.ParseCertificate(certificate(maker.Public(), 1))), nil, "another")
+	modern, err := pkcs12.Modern2023.WithIterations(1_000_000).
+		Encode(maker, must(x509.ParseCertificate(certificate(maker.Public(), 1))), nil, "another")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +193,10 @@ func TestHostileFiles(t *testing.T) {
 		_ = z.Close()
 		return b.Bytes()
 	}
-	profile := "client\ndev tun\nremote norrvik.skerryline.example 1194 udp\nauth-user-pass\nremote-cert-tls server\n<ca>\n" + string(inPEM("CERTIFICATE", bundle[0])) + "</ca>\n"
+	profile := "client\ndev tun\nremote norrvik.skerryline.example 1194 " +
+		"udp\nauth-user-pass\nremote-cert-tls server\n<ca>\n" + string(
+		inPEM("CERTIFICATE", bundle[0]),
+	) + "</ca>\n"
 	t.Logf("%-34s %9s %8s %8s", "file", "bytes", "CPU", "MB")
 	for _, test := range []struct {
 		name, file string
@@ -155,12 +211,15 @@ func TestHostileFiles(t *testing.T) {
 		{"RSA of 131,072 bits", "a.pem", inPEM("CERTIFICATE", certificate(huge, 1))},
 		{"RSA of 131,072 bits, DER", "a.cer", certificate(huge, 1)},
 		{"private RSA of 131,072 bits", "a.pem", inPEM("RSA PRIVATE KEY", private)},
-		{"private RSA, PKCS #8", "a.key", inPEM("PRIVATE KEY", seq(der(0), seq(oid(1, 2, 840, 113549, 1, 1, 1), []byte{5, 0}), der(private)))},
+		{"private RSA, PKCS #8", "a.key", inPEM("PRIVATE KEY",
+			seq(der(0), seq(oid(1, 2, 840, 113549, 1, 1, 1), []byte{5, 0}), der(private)))},
 		{"150 keys above 8,192 bits", "a.pem", inPEM("CERTIFICATE", many...)},
 		{"150 issuers of 8,192 bits", "a.pem", inPEM("CERTIFICATE", bundle...)},
-		{"4,000 files in 160 KB", "a.zip", packed(2000, "client\n"+strings.Repeat("remote a.example 1194\n", 60))},
+		{"4,000 files in 160 KB", "a.zip", packed(2000,
+			"client\n"+strings.Repeat("remote a.example 1194\n", 60))},
 		{"1,000 profiles that look alike", "a.zip", packed(1000, profile)},
-		{"one profile of many remotes", "a.ovpn", []byte("client\ndev tun\n" + strings.Repeat("remote norrvik.skerryline.example 1194 udp\n", 100_000))},
+		{"one profile of many remotes", "a.ovpn", []byte("client\ndev tun\n" +
+			strings.Repeat("remote norrvik.skerryline.example 1194 udp\n", 100_000))},
 	} {
 		runtime.GC()
 		var before, after runtime.MemStats
@@ -169,11 +228,16 @@ func TestHostileFiles(t *testing.T) {
 		top := make(chan uint64)
 		stop := make(chan struct{})
 		go watch(stop, top)
-		items := filecheck.Check([]filecheck.File{{Name: test.file, Data: test.data, Asked: true}}, filecheck.Options{Now: time.Now()})
+		items := filecheck.Check(
+			[]filecheck.File{{Name: test.file, Data: test.data, Asked: true}},
+			filecheck.Options{Now: time.Now()},
+		)
 		took := used() - begun
 		close(stop)
 		runtime.ReadMemStats(&after)
-		heap := float64(max(<-top, after.HeapAlloc)-min(before.HeapAlloc, after.HeapAlloc)) / (1 << 20)
+		heap := float64(
+			max(<-top, after.HeapAlloc)-min(before.HeapAlloc, after.HeapAlloc),
+		) / (1 << 20)
 		t.Logf("%-34s %9d %8s %8.0f", test.name, len(test.data), took.Round(time.Millisecond), heap)
 		if len(items) == 0 {
 			t.Errorf("%s: no answer", test.name)

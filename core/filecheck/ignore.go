@@ -48,18 +48,36 @@ func ParseIgnore(data []byte) ([]Ignore, error) {
 	for i := range file.Ignore {
 		e := &file.Ignore[i]
 		if _, ok := check.Lookup(e.Rule); !ok {
-			return nil, fmt.Errorf("entry %d, rule: found %q, expected one that wardicon rule list lists", i+1, e.Rule)
+			return nil, fmt.Errorf(
+				"entry %d, rule: found %q, expected one that wardicon rule list lists",
+				i+1,
+				e.Rule,
+			)
 		}
 		if strings.TrimSpace(e.Reason) == "" {
-			return nil, fmt.Errorf("entry %d (%s), reason: found none, expected why this is left as it is", i+1, e.Rule)
+			return nil, fmt.Errorf(
+				"entry %d (%s), reason: found none, expected why this is left as it is",
+				i+1,
+				e.Rule,
+			)
 		}
 		day, err := time.Parse(time.DateOnly, e.Until)
 		if err != nil {
-			return nil, fmt.Errorf("entry %d (%s), until: found %q, expected a day such as 2027-01-31", i+1, e.Rule, e.Until)
+			return nil, fmt.Errorf(
+				"entry %d (%s), until: found %q, expected a day such as 2027-01-31",
+				i+1,
+				e.Rule,
+				e.Until,
+			)
 		}
 		for _, pattern := range e.Files {
 			if _, err := path.Match(pattern, "x"); err != nil {
-				return nil, fmt.Errorf("entry %d (%s), files: found %q, expected a pattern such as *.ovpn", i+1, e.Rule, pattern)
+				return nil, fmt.Errorf(
+					"entry %d (%s), files: found %q, expected a pattern such as *.ovpn",
+					i+1,
+					e.Rule,
+					pattern,
+				)
 			}
 		}
 		e.until = day.AddDate(0, 0, 1)
@@ -81,7 +99,11 @@ func (e Ignore) fits(f check.Finding) bool {
 
 // Apply takes what is ignored out of findings. Ended are the entries whose day has passed
 // and that would still fit something.
-func Apply(list []check.Finding, ignore []Ignore, now time.Time) (kept []check.Finding, ignored []Ignored, ended []Ignore) {
+func Apply(
+	list []check.Finding,
+	ignore []Ignore,
+	now time.Time,
+) (kept []check.Finding, ignored []Ignored, ended []Ignore) {
 	kept, ignored, ended = []check.Finding{}, []Ignored{}, []Ignore{}
 	over := map[int]bool{}
 	for _, f := range list {

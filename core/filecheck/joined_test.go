@@ -26,9 +26,29 @@ func corpus(t *testing.T, name string) []byte {
 
 // TestJoined looks at files that came together: each changes what is said of the others.
 func TestJoined(t *testing.T) {
-	tunnel := strings.Replace(string(corpus(t, "clean/ovpn/plain/norrvik.ovpn")), "verify-x509-name norrvik.skerryline.example name\n", "", 1)
-	root, client, key := corpus(t, "certificates/root.pem"), corpus(t, "certificates/client.pem"), corpus(t, "certificates/client.key")
-	ike, other := corpus(t, "clean/daemons/eap/norrvik.conf"), corpus(t, "faults/name-not-certified/gateway.pem")
+	tunnel := strings.Replace(
+		string(corpus(t, "clean/ovpn/plain/norrvik.ovpn")),
+		"verify-x509-name norrvik.skerryline.example name\n",
+		"",
+		1,
+	)
+	root, client, key := corpus(
+		t,
+		"certificates/root.pem",
+	), corpus(
+		t,
+		"certificates/client.pem",
+	), corpus(
+		t,
+		"certificates/client.key",
+	)
+	ike, other := corpus(
+		t,
+		"clean/daemons/eap/norrvik.conf",
+	), corpus(
+		t,
+		"faults/name-not-certified/gateway.pem",
+	)
 	start, end := strings.Index(tunnel, "<ca>"), strings.Index(tunnel, "</ca>\n")+6
 	bare := tunnel[:start] + tunnel[end:]
 	closed := corpus(t, "clean/certificates/pkcs12/ada.p12")
@@ -36,9 +56,19 @@ func TestJoined(t *testing.T) {
 	file := func(name string, data []byte) filecheck.File {
 		return filecheck.File{Name: name, Data: data, Asked: true}
 	}
-	norrvik := vpn.Gateway{Name: "Norrvik", Address: "NORRVIK.skerryline.example", Addresses: []string{"198.51.100.7"}, Offers: vpn.Offers{TLS: &vpn.TLSOffer{
-		Remotes: []vpn.Remote{{Port: 443, Transport: vpn.TCP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-128-GCM"}, ControlKey: &vpn.ControlKey{Kind: vpn.ControlCrypt},
-	}}}
+	norrvik := vpn.Gateway{
+		Name:      "Norrvik",
+		Address:   "NORRVIK.skerryline.example",
+		Addresses: []string{"198.51.100.7"},
+		Offers: vpn.Offers{TLS: &vpn.TLSOffer{
+			Remotes: []vpn.Remote{
+				{Port: 443, Transport: vpn.TCP},
+			},
+			Auth:       []vpn.TLSAuth{vpn.TLSPassword},
+			Ciphers:    []string{"AES-128-GCM"},
+			ControlKey: &vpn.ControlKey{Kind: vpn.ControlCrypt},
+		}},
+	}
 	for _, test := range []struct {
 		name    string
 		files   []filecheck.File
@@ -46,29 +76,85 @@ func TestJoined(t *testing.T) {
 		want    string // rules that must be found
 		not     string // and that must not
 	}{
-		{"a file without what it names", []filecheck.File{file("a.ovpn", []byte(bare+"ca root.pem\n"))}, filecheck.Options{}, "file-missing", "authority-missing"},
-		{"with it beside", []filecheck.File{file("a.ovpn", []byte(bare+"ca root.pem\n")), file("root.pem", root)}, filecheck.Options{}, "", "file-missing authority-missing"},
-		{"with it in another folder", []filecheck.File{file("x/a.ovpn", []byte(bare+"ca keys/root.pem\n")), file("x/keys/root.pem", root)}, filecheck.Options{}, "", "file-missing"},
-		{"fetched on request", []filecheck.File{file("a.ovpn", []byte(bare+"ca root.pem\n"))}, filecheck.Options{Fetch: func(folder, name string) ([]byte, bool) { return root, folder == "." && name == "root.pem" }}, "", "file-missing"},
-		{"a certificate and its key", []filecheck.File{file("ada.pem", client), file("ada.key", key)}, filecheck.Options{}, "key-in-clear", "pair-broken"},
-		{"a certificate and another's key", []filecheck.File{file("ada.pem", client), file("ada.key", corpus(t, "faults/pair-broken/ada.key"))}, filecheck.Options{}, "pair-broken", ""},
-		{"another's key under another name", []filecheck.File{file("ada.pem", client), file("bo.key", corpus(t, "faults/pair-broken/ada.key"))}, filecheck.Options{}, "", "pair-broken"},
-		{"a gateway's certificate for another name", []filecheck.File{file("norrvik.conf", ike), file("root.pem", root), file("gw.pem", other)}, filecheck.Options{}, "name-not-certified", ""},
-		{"the same without a connection", []filecheck.File{file("root.pem", root), file("gw.pem", other)}, filecheck.Options{}, "", "name-not-certified"},
-		{"an authority that came apart", []filecheck.File{file("ada.pem", client), file("again.pem", corpus(t, "faults/authority-wrong/root-again.pem"))}, filecheck.Options{}, "authority-wrong", ""},
-		{"a list of the revoked that came apart", []filecheck.File{file("ada.pem", client), file("root.pem", root), file("root.crl", corpus(t, "faults/certificate-revoked/root.crl"))}, filecheck.Options{}, "certificate-revoked", ""},
-		{"PKCS #12 without its passphrase", []filecheck.File{file("ada.p12", closed)}, filecheck.Options{}, "passphrase-wrong", ""},
-		{"with one that was told", []filecheck.File{file("ada.p12", closed)}, filecheck.Options{Passphrases: []secret.Text{secret.New("x"), secret.New("spindle-basalt")}}, "", "passphrase-wrong"},
-		{"with one in a file beside", []filecheck.File{file("ada.p12", closed), file("passphrase.txt", []byte("spindle-basalt\n"))}, filecheck.Options{}, "", "passphrase-wrong part-not-checked"},
-		{"more work than is done for one lot", slices.Repeat([]filecheck.File{file("ada.p12", greedy)}, 60), filecheck.Options{}, "part-not-checked passphrase-wrong", ""},
-		{"against its record", []filecheck.File{file("a.ovpn", []byte(tunnel))}, filecheck.Options{Gateways: []vpn.Gateway{norrvik}}, "remote-not-gateways cipher-nothing-shared", "auth-not-offered control-not-gateways"},
-		{"against another record", []filecheck.File{file("a.ovpn", []byte(tunnel))}, filecheck.Options{Gateways: []vpn.Gateway{{Name: "Tallholm", Address: "tallholm.skerryline.example", Offers: norrvik.Offers}}}, "", "remote-not-gateways"},
-		{"a name that nobody knows", []filecheck.File{file("a.ovpn", []byte(tunnel))}, filecheck.Options{Live: func(host string) *check.Live { return &check.Live{Name: host, Missing: true} }}, "name-unanswered", ""},
-		{"a name that leads elsewhere", []filecheck.File{file("a.ovpn", []byte(tunnel))}, filecheck.Options{Gateways: []vpn.Gateway{norrvik}, Live: func(host string) *check.Live {
-			return &check.Live{Name: host, Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.1")}}
-		}}, "name-elsewhere", "name-unanswered"},
-		{"two of one name in one file", []filecheck.File{file("a.pbk", slices.Concat(corpus(t, "clean/phone-book/sstp/rasphone.pbk"), corpus(t, "clean/phone-book/l2tp/rasphone.pbk")))}, filecheck.Options{}, "name-not-unique", ""},
-		{"something unknown beside what is known", []filecheck.File{file("a.ovpn", []byte(tunnel)), file("notes.doc", []byte("call the office"))}, filecheck.Options{}, "part-not-checked", "file-unreadable"},
+		{"a file without what it names",
+			[]filecheck.File{file("a.ovpn", []byte(bare+
+				"ca root.pem\n"))}, filecheck.Options{}, "file-missing", "authority-missing"},
+		{"with it beside", []filecheck.File{file("a.ovpn", []byte(bare+"ca root.pem\n")),
+			file("root.pem", root)}, filecheck.Options{}, "", "file-missing authority-missing"},
+		{"with it in another folder",
+			[]filecheck.File{file("x/a.ovpn", []byte(bare+"ca keys/root.pem\n")),
+				file("x/keys/root.pem", root)}, filecheck.Options{}, "", "file-missing"},
+		{"fetched on request", []filecheck.File{file("a.ovpn", []byte(bare+"ca root.pem\n"))},
+			filecheck.Options{Fetch: func(folder, name string) ([]byte, bool) {
+				return root,
+					folder == "." && name == "root.pem"
+			}}, "", "file-missing"},
+		{"a certificate and its key", []filecheck.File{file("ada.pem", client),
+			file("ada.key", key)}, filecheck.Options{}, "key-in-clear", "pair-broken"},
+		{"a certificate and another's key", []filecheck.File{file("ada.pem", client),
+			file("ada.key", corpus(t,
+				"faults/pair-broken/ada.key"))}, filecheck.Options{}, "pair-broken", ""},
+		{"another's key under another name", []filecheck.File{file("ada.pem", client),
+			file("bo.key", corpus(t,
+				"faults/pair-broken/ada.key"))}, filecheck.Options{}, "", "pair-broken"},
+		{"a gateway's certificate for another name",
+			[]filecheck.File{file("norrvik.conf", ike), file("root.pem", root),
+				file("gw.pem", other)}, filecheck.Options{}, "name-not-certified", ""},
+		{"the same without a connection", []filecheck.File{file("root.pem", root),
+			file("gw.pem", other)}, filecheck.Options{}, "", "name-not-certified"},
+		{"an authority that came apart", []filecheck.File{file("ada.pem", client),
+			file("again.pem", corpus(t,
+				"faults/authority-wrong/root-again.pem"))}, filecheck.Options{}, "authority-wrong",
+			""},
+		{"a list of the revoked that came apart", []filecheck.File{file("ada.pem", client),
+			file("root.pem", root), file("root.crl",
+				corpus(t, "faults/certificate-revoked/root.crl"))}, filecheck.Options{},
+			"certificate-revoked", ""},
+		{"PKCS #12 without its passphrase", []filecheck.File{file("ada.p12", closed)},
+			filecheck.Options{}, "passphrase-wrong", ""},
+		{"with one that was told", []filecheck.File{file("ada.p12", closed)},
+			filecheck.Options{Passphrases: []secret.Text{secret.New("x"),
+				secret.New("spindle-basalt")}}, "", "passphrase-wrong"},
+		{"with one in a file beside", []filecheck.File{file("ada.p12", closed),
+			file("passphrase.txt",
+				[]byte("spindle-basalt\n"))}, filecheck.Options{}, "", "passphrase-wrong " +
+			"part-not-checked"},
+		{"more work than is done for one lot",
+			slices.Repeat([]filecheck.File{file("ada.p12", greedy)},
+				60), filecheck.Options{}, "part-not-checked passphrase-wrong", ""},
+		{"against its record", []filecheck.File{file("a.ovpn", []byte(tunnel))},
+			filecheck.Options{Gateways: []vpn.Gateway{norrvik}}, "remote-not-gateways " +
+				"cipher-nothing-shared", "auth-not-offered control-not-gateways"},
+		{"against another record", []filecheck.File{file("a.ovpn", []byte(tunnel))},
+			filecheck.Options{Gateways: []vpn.Gateway{{
+				Name:    "Tallholm",
+				Address: "tallholm.skerryline.example",
+				Offers:  norrvik.Offers,
+			}}}, "",
+			"remote-not-gateways"},
+		{"a name that nobody knows", []filecheck.File{file("a.ovpn", []byte(tunnel))},
+			filecheck.Options{Live: func(host string) *check.Live {
+				return &check.Live{Name: host, Missing: true}
+			}}, "name-unanswered", ""},
+		{"a name that leads elsewhere", []filecheck.File{file("a.ovpn", []byte(tunnel))},
+			filecheck.Options{
+				Gateways: []vpn.Gateway{norrvik},
+				Live: func(host string) *check.Live {
+					return &check.Live{
+						Name:      host,
+						Addresses: []netip.Addr{netip.MustParseAddr("203.0.113.1")},
+					}
+				},
+			}, "name-elsewhere", "name-unanswered"},
+		{"two of one name in one file",
+			[]filecheck.File{file("a.pbk",
+				slices.Concat(corpus(t, "clean/phone-book/sstp/rasphone.pbk"),
+					corpus(t, "clean/phone-book/l2tp/rasphone.pbk")))}, filecheck.Options{},
+			"name-not-unique", ""},
+		{"something unknown beside what is known",
+			[]filecheck.File{file("a.ovpn", []byte(tunnel)),
+				file("notes.doc", []byte("call the office"))}, filecheck.Options{},
+			"part-not-checked", "file-unreadable"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			test.options.Now = now
@@ -96,7 +182,12 @@ func TestIgnore(t *testing.T) {
 	at := func(rule, file string) check.Finding {
 		return check.Finding{Rule: rule, Position: &format.Position{File: file, Line: 1}}
 	}
-	list := []check.Finding{at("edge-space", "crew/a.ovpn"), at("edge-space", "crew/b.nmconnection"), at("secret-in-clear", "crew/a.ovpn"), {Rule: "edge-space"}}
+	list := []check.Finding{
+		at("edge-space", "crew/a.ovpn"),
+		at("edge-space", "crew/b.nmconnection"),
+		at("secret-in-clear", "crew/a.ovpn"),
+		{Rule: "edge-space"},
+	}
 	for _, test := range []struct {
 		entry                string
 		kept, ignored, ended int
@@ -115,7 +206,16 @@ func TestIgnore(t *testing.T) {
 		}
 		kept, ignored, ended := filecheck.Apply(list, entries, now.Add(12*60*60*1e9))
 		if len(kept) != test.kept || len(ignored) != test.ignored || len(ended) != test.ended {
-			t.Errorf("%s: kept %d, ignored %d, ended %d; expected %d, %d, %d", test.entry, len(kept), len(ignored), len(ended), test.kept, test.ignored, test.ended)
+			t.Errorf(
+				"%s: kept %d, ignored %d, ended %d; expected %d, %d, %d",
+				test.entry,
+				len(kept),
+				len(ignored),
+				len(ended),
+				test.kept,
+				test.ignored,
+				test.ended,
+			)
 		}
 	}
 	for entry, why := range map[string]string{
@@ -128,7 +228,10 @@ func TestIgnore(t *testing.T) {
 		"{rule: edge-space, reason: x, until: 2026-12-31, colour: red}":  "not an ignore file",
 		"&a [*a, *a]": "not an ignore file",
 	} {
-		if _, err := filecheck.ParseIgnore([]byte("ignore:\n  - " + entry + "\n")); err == nil || !strings.Contains(err.Error(), why) {
+		if _, err := filecheck.ParseIgnore(
+			[]byte("ignore:\n  - " + entry + "\n"),
+		); err == nil ||
+			!strings.Contains(err.Error(), why) {
 			t.Errorf("%s: %v, expected %q", entry, err, why)
 		}
 	}

@@ -14,10 +14,33 @@ import (
 func (w *work) judged(l loose, o Options) Item {
 	item := Item{Name: w.file.Name, Needed: w.needed}
 	notes := append(w.notes, w.reading.Notes...)
-	if w.file.Exposed && slices.ContainsFunc(notes, func(n format.Note) bool { return n.Kind == format.SecretClear || n.Kind == format.PrivateKeyClear }) {
-		notes = append(notes, format.Note{Kind: format.OpenToOthers, Found: "others on this computer can read it", At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
+	if w.file.Exposed &&
+		slices.ContainsFunc(
+			notes,
+			func(n format.Note) bool {
+				return n.Kind == format.SecretClear ||
+					n.Kind == format.PrivateKeyClear
+			},
+		) {
+		notes = append(
+			notes,
+			format.Note{
+				Kind:  format.OpenToOthers,
+				Found: "others on this computer can read it",
+				At:    format.Position{File: w.file.Name, Line: 1, Column: 1},
+			},
+		)
 	}
-	base := check.Subject{Notes: notes, Now: o.Now, Policy: o.Policy, Judge: o.Judge, Revoked: l.revoked, Size: len(w.file.Data), Pieces: w.reading.Pieces, Release: o.Release}
+	base := check.Subject{
+		Notes:   notes,
+		Now:     o.Now,
+		Policy:  o.Policy,
+		Judge:   o.Judge,
+		Revoked: l.revoked,
+		Size:    len(w.file.Data),
+		Pieces:  w.reading.Pieces,
+		Release: o.Release,
+	}
 	switch {
 	case w.codec != nil:
 		item.Kind = w.codec.Title
@@ -30,30 +53,54 @@ func (w *work) judged(l loose, o Options) Item {
 			}
 		}
 		item.Findings, item.Chains = check.Files(&base), base.Chains()
-		item.Findings = slices.DeleteFunc(item.Findings, func(f check.Finding) bool { // an authority of another file is told there
-			return f.Position != nil && f.Position.File != w.file.Name
-		})
+		item.Findings = slices.DeleteFunc(
+			item.Findings,
+			func(f check.Finding) bool { // an authority of another file is told there
+				return f.Position != nil && f.Position.File != w.file.Name
+			},
+		)
 		return item
 	case len(notes) == 0 && !w.needed:
 		kind, found := format.NotYetRead, "none of the formats that are read here"
 		if w.file.Asked && !l.known {
-			kind, found = format.Unreadable, found+" ("+all.Titles()+", PEM, DER, PKCS #7, PKCS #12)"
+			kind, found = format.Unreadable, found+" ("+all.Titles()+", PEM, DER, PKCS #7, PKCS "+
+				"#12)"
 		}
-		base.Notes = []format.Note{{Kind: kind, Found: found, At: format.Position{File: w.file.Name, Line: 1, Column: 1}}}
+		base.Notes = []format.Note{
+			{Kind: kind, Found: found, At: format.Position{File: w.file.Name, Line: 1, Column: 1}},
+		}
 	}
 	for i, c := range w.reading.Connections {
 		s := base
 		s.Connection, s.Positions = c.Connection, c.Positions
 		s.Apart = c.Apart
-		if slices.ContainsFunc(w.reading.Notes, func(n format.Note) bool { return n.Kind == format.FileMissing || n.Kind == format.BlockEmpty }) {
-			s.Apart = append(slices.Clone(c.Apart), vpn.FieldIdentity, vpn.FieldAuthority) // told of as such
+		if slices.ContainsFunc(
+			w.reading.Notes,
+			func(n format.Note) bool {
+				return n.Kind == format.FileMissing ||
+					n.Kind == format.BlockEmpty
+			},
+		) {
+			s.Apart = append(
+				slices.Clone(c.Apart),
+				vpn.FieldIdentity,
+				vpn.FieldAuthority,
+			) // told of as such
 		}
 		if i > 0 {
 			s.Notes = nil // remarks on the file are told once
 		}
 		for _, other := range w.reading.Connections[i+1:] {
 			oc := other.Connection
-			s.Siblings = append(s.Siblings, check.Sibling{Name: oc.Name, Routes: oc.Routes, Connect: oc.Connect, Identifier: oc.Identifier})
+			s.Siblings = append(
+				s.Siblings,
+				check.Sibling{
+					Name:       oc.Name,
+					Routes:     oc.Routes,
+					Connect:    oc.Connect,
+					Identifier: oc.Identifier,
+				},
+			)
 		}
 		s.Beside = append(slices.Clone(l.authorities), l.serving(c.Connection.Server)...)
 		if c.Connection.NeedsIdentity() {
@@ -70,7 +117,11 @@ func (w *work) judged(l loose, o Options) Item {
 		if o.Live != nil && c.Connection.Server != "" {
 			s.Live = o.Live(c.Connection.Server)
 		}
-		item.Findings, item.Chains = append(item.Findings, check.Run(&s)...), append(item.Chains, s.Chains()...)
+		item.Findings, item.Chains = append(
+			item.Findings,
+			check.Run(&s)...), append(
+			item.Chains,
+			s.Chains()...)
 		connected.Agreements = s.Agreements()
 		item.Connections = append(item.Connections, connected)
 	}
@@ -90,7 +141,10 @@ func (w *work) judged(l loose, o Options) Item {
 func recorded(gateways []vpn.Gateway, c vpn.Connection) *vpn.Gateway {
 	for i, g := range gateways {
 		addresses := append([]string{g.Address}, g.Addresses...)
-		if slices.ContainsFunc(addresses, func(a string) bool { return strings.EqualFold(a, c.Server) }) {
+		if slices.ContainsFunc(
+			addresses,
+			func(a string) bool { return strings.EqualFold(a, c.Server) },
+		) {
 			return &gateways[i]
 		}
 	}

@@ -58,7 +58,12 @@ func gathered(list []*work) loose {
 func held(w *work) []check.Held {
 	var out []check.Held
 	for _, c := range w.bag.Certificates {
-		h := check.Held{Usage: pki.UsageOf(c), Field: vpn.FieldFile, Chain: []*x509.Certificate{c}, At: &format.Position{File: w.file.Name, Line: 1, Column: 1}}
+		h := check.Held{
+			Usage: pki.UsageOf(c),
+			Field: vpn.FieldFile,
+			Chain: []*x509.Certificate{c},
+			At:    &format.Position{File: w.file.Name, Line: 1, Column: 1},
+		}
 		if h.Usage != pki.ForAuthority {
 			for _, other := range w.bag.Certificates {
 				if other != c && other.IsCA {
@@ -79,11 +84,24 @@ func (w *work) partner(list []*work) {
 	}
 	stem := strings.TrimSuffix(w.file.Name, path.Ext(w.file.Name))
 	for _, other := range list {
-		if other == w || other.bag == nil || len(other.bag.Certificates) == 0 || strings.TrimSuffix(other.file.Name, path.Ext(other.file.Name)) != stem {
+		if other == w || other.bag == nil || len(other.bag.Certificates) == 0 ||
+			strings.TrimSuffix(other.file.Name, path.Ext(other.file.Name)) != stem {
 			continue
 		}
-		if !slices.ContainsFunc(other.bag.Certificates, func(c *x509.Certificate) bool { return pki.Belongs(c, w.bag.Keys[0]) }) {
-			w.notes = append(w.notes, format.Note{Kind: format.PairBroken, Found: "the key does not belong to the certificate in " + path.Base(other.file.Name), At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
+		if !slices.ContainsFunc(
+			other.bag.Certificates,
+			func(c *x509.Certificate) bool { return pki.Belongs(c, w.bag.Keys[0]) },
+		) {
+			w.notes = append(
+				w.notes,
+				format.Note{
+					Kind: format.PairBroken,
+					Found: "the key does not belong to the certificate in " + path.Base(
+						other.file.Name,
+					),
+					At: format.Position{File: w.file.Name, Line: 1, Column: 1},
+				},
+			)
 		}
 	}
 }

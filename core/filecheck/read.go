@@ -18,7 +18,12 @@ const (
 
 // read reads a file; those that it names are looked for in its own folder first. It answers
 // with the rounds of key derivation that were done.
-func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, name string) ([]byte, bool), budget int64) (rounds int64) {
+func (w *work) read(
+	list []*work,
+	passphrases []secret.Text,
+	fetch func(folder, name string) ([]byte, bool),
+	budget int64,
+) (rounds int64) {
 	beside := func(name string) ([]byte, bool) {
 		var found *work
 		for _, other := range list {
@@ -44,7 +49,14 @@ func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, 
 	}
 	tooMuch := func() int64 {
 		w.codec, w.bag = nil, nil
-		w.notes = append(w.notes, format.Note{Kind: format.NotYetRead, Found: "the files require more key derivation rounds than are allowed at once", At: format.Position{File: w.file.Name, Line: 1, Column: 1}})
+		w.notes = append(
+			w.notes,
+			format.Note{
+				Kind:  format.NotYetRead,
+				Found: "the files require more key derivation rounds than are allowed at once",
+				At:    format.Position{File: w.file.Name, Line: 1, Column: 1},
+			},
+		)
 		return 0
 	}
 	switch {
@@ -55,7 +67,12 @@ func (w *work) read(list []*work, passphrases []secret.Text, fetch func(folder, 
 		placed(&w.reading, w.file.Name)
 		return w.reading.Rounds
 	case w.bag != nil:
-		if rounds = min(pki.Rounds(w.file.Data), pki.MaxRounds) * int64(3+len(passphrases)) / 3; rounds > budget {
+		if rounds = min(
+			pki.Rounds(w.file.Data),
+			pki.MaxRounds,
+		) * int64(
+			3+len(passphrases),
+		) / 3; rounds > budget {
 			return tooMuch()
 		}
 		b := pki.Open(w.file.Data, passphrases...)

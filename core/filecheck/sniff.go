@@ -2,12 +2,9 @@ package filecheck
 
 import (
 	"bytes"
-	"encoding/binary"
 	"path"
 	"slices"
 	"strings"
-	"unicode/utf16"
-	"unicode/utf8"
 
 	"wardicon/core/format"
 	"wardicon/core/format/all"
@@ -43,6 +40,12 @@ func related(a, b platform.Format) bool {
 	return a == b || slices.Contains(tunnel, a) && slices.Contains(tunnel, b)
 }
 
+// inUTF16 are the formats whose devices read UTF-16 as well as UTF-8: XML says its encoding, and
+// PowerShell goes by the byte order mark.
+var inUTF16 = []platform.Format{
+	platform.AppleProfile, platform.PowerShell, platform.WindowsXML,
+}
+
 // open finds the text in a file and tells its format.
 func (w *work) open() {
 	start := format.Position{File: w.file.Name, Line: 1, Column: 1}
@@ -54,13 +57,17 @@ func (w *work) open() {
 		note(format.EmptyFile, "nothing in it")
 		return
 	}
-	if text, ok := fromUTF16(w.file.Data); ok {
-		note(format.OtherEncoding, "UTF-16")
-		w.text = text
-	}
+	w.text = format.UTF8(w.file.Data)
 	codec, other := Sniff(w.file.Name, w.text)
+	if !bytes.Equal(w.text, w.file.Data) && (codec == nil ||
+		!slices.Contains(inUTF16, codec.Name)) {
+		note(format.OtherEncoding, "UTF-16")
+	}
 	if other {
-		note(format.NameSaysOther, "named as "+path.Ext(w.file.Name)+", and it is "+article(codec.Title))
+		note(
+			format.NameSaysOther,
+			"named as "+path.Ext(w.file.Name)+", and it is "+article(codec.Title),
+		)
 	}
 	if w.codec = codec; codec != nil {
 		return
@@ -75,30 +82,4 @@ func article(title string) string {
 		return "an " + title
 	}
 	return "a " + title
-}
-
-// fromUTF16 turns a text with a byte order mark into UTF-8.
-func fromUTF16(data []byte) ([]byte, bool) {
-	if len(data) < 2 || len(data)%2 != 0 || len(data) > format.MaxFile {
-		return nil, false
-	}
-	little := data[0] == 0xFF && data[1] == 0xFE
-	if !little && !(data[0] == 0xFE && data[1] == 0xFF) {
-		return nil, false
-	}
-	order := binary.ByteOrder(binary.BigEndian)
-	if little {
-		order = binary.LittleEndian
-	}
-	text := make([]byte, 0, len(data)/2)
-	for rest := data[2:]; len(rest) > 0; rest = rest[2:] {
-		r := rune(order.Uint16(rest))
-		if utf16.IsSurrogate(r) && len(rest) >= 4 {
-			if joined := utf16.DecodeRune(r, rune(order.Uint16(rest[2:]))); joined != utf8.RuneError {
-				r, rest = joined, rest[2:]
-			}
-		}
-		text = utf8.AppendRune(text, r)
-	}
-	return text, true
 }

@@ -29,7 +29,12 @@ func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
 		for _, p := range can {
 			names = append(names, p.Title())
 		}
-		return &UnfitError{title, vpn.FieldProtocol, c.Protocol.Title() + " or settings of another protocol", "a connection by " + strings.Join(names, ", ")}
+		return &UnfitError{
+			title,
+			vpn.FieldProtocol,
+			c.Protocol.Title() + " or settings of another protocol",
+			"a connection by " + strings.Join(names, ", "),
+		}
 	}
 	ike, esp := c.Proposals()
 	for _, n := range []struct {
@@ -38,9 +43,21 @@ func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
 		sound func(string) bool
 		want  string
 	}{
-		{vpn.FieldDNS, c.DNS, func(v string) bool { _, err := netip.ParseAddr(v); return err == nil }, "an IP address"},
-		{vpn.FieldRoutes, c.Routes, func(v string) bool { _, err := netip.ParsePrefix(v); return err == nil }, "a network in CIDR form"},
-		{vpn.FieldSite, c.Behind(), func(v string) bool { _, err := netip.ParsePrefix(v); return err == nil }, "a network in CIDR form"},
+		{vpn.FieldDNS, c.DNS, func(v string) bool {
+			_,
+				err := netip.ParseAddr(v)
+			return err == nil
+		}, "an IP address"},
+		{vpn.FieldRoutes, c.Routes, func(v string) bool {
+			_,
+				err := netip.ParsePrefix(v)
+			return err == nil
+		}, "a network in CIDR form"},
+		{vpn.FieldSite, c.Behind(), func(v string) bool {
+			_,
+				err := netip.ParsePrefix(v)
+			return err == nil
+		}, "a network in CIDR form"},
 		{vpn.FieldIKE, ike, proposal, "a proposal such as aes256-sha256-modp2048"},
 		{vpn.FieldESP, esp, proposal, "a proposal such as aes256-sha256-modp2048"},
 	} {
@@ -53,18 +70,33 @@ func Sound(title string, c vpn.Connection, can []vpn.Protocol) error {
 	if t := c.TLS; t != nil {
 		for _, name := range t.Ciphers {
 			if _, ok := suite.FindCipher(suite.DataCiphers, name); !ok {
-				return &UnfitError{title, vpn.FieldCiphers, fmt.Sprintf("%q", name), "a data cipher such as AES-256-GCM"}
+				return &UnfitError{
+					title,
+					vpn.FieldCiphers,
+					fmt.Sprintf("%q", name),
+					"a data cipher such as AES-256-GCM",
+				}
 			}
 		}
 		if _, ok := suite.FindCipher(suite.Digests, t.Digest); !ok && t.Digest != "" {
-			return &UnfitError{title, vpn.FieldDigest, fmt.Sprintf("%q", t.Digest), "a digest such as SHA256"}
+			return &UnfitError{
+				title,
+				vpn.FieldDigest,
+				fmt.Sprintf("%q", t.Digest),
+				"a digest such as SHA256",
+			}
 		}
 		if !slices.Contains([]string{"", "1.0", "1.1", "1.2", "1.3"}, t.MinTLS) {
 			return &UnfitError{title, vpn.FieldMinTLS, fmt.Sprintf("%q", t.MinTLS), "1.2 or 1.3"}
 		}
 	}
 	if c.NeedsIdentity() && (c.Identity == nil || c.Identity.Certificate == "") {
-		return &UnfitError{title, vpn.FieldIdentity, "no certificate", "the device's certificate with its key"}
+		return &UnfitError{
+			title,
+			vpn.FieldIdentity,
+			"no certificate",
+			"the device's certificate with its key",
+		}
 	}
 	return nil
 }
@@ -106,8 +138,9 @@ func Bare(c vpn.Connection) vpn.Connection {
 	if c.Routes == nil || c.Tunnel == vpn.TunnelFull {
 		c.Routes = []string{}
 	}
-	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskPassphrase = "", "", nil, false, false, nil, false, false
-	c.Addresses, c.LoginBeside, c.Site, c.RouterFilter = nil, false, nil, false
+	c.IPv6, c.Connect, c.Demand, c.Reconnect, c.Unmetered, c.Proxy, c.OldPacking, c.AskPassphrase =
+		"", "", nil, false, false, nil, false, false
+	c.Addresses, c.LoginBeside, c.Site, c.RouterFilter, c.DemandRules = nil, false, nil, false, nil
 	if c.L2TP != nil {
 		c.L2TP.RemoteID = ""
 	}
@@ -119,7 +152,10 @@ func Bare(c vpn.Connection) vpn.Connection {
 
 // Methods puts PPP methods in their own order.
 func Methods(list []suite.PPPMethod) []suite.PPPMethod {
-	return slices.DeleteFunc(slices.Clone(suite.PPPMethods), func(m suite.PPPMethod) bool { return !slices.Contains(list, m) })
+	return slices.DeleteFunc(
+		slices.Clone(suite.PPPMethods),
+		func(m suite.PPPMethod) bool { return !slices.Contains(list, m) },
+	)
 }
 
 // Families splits addresses or networks into those of IPv4 and of IPv6.
@@ -145,7 +181,8 @@ func FourFirst(list []string) []string {
 // Names that only tools read are not counted.
 func Lost(c vpn.Connection, codec Codec) []string {
 	whole, kept := leaves(Ask(c)), leaves(codec.Carried(c))
-	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing", "login_beside", "router_filter", "ikev2.issuer", "addresses"} {
+	for _, quiet := range []string{"uuid", "identifier", "organisation", "old_packing",
+		"login_beside", "router_filter", "ikev2.issuer", "addresses"} {
 		delete(whole, quiet)
 	}
 	lost := []string{}
@@ -205,7 +242,12 @@ func Packed(title string, c vpn.Connection, bare bool) ([]byte, secret.Text, err
 	}
 	pair, err := pki.Pair(c.Identity.Certificate, c.Identity.Key)
 	if err != nil {
-		return nil, secret.Text{}, &UnfitError{title, vpn.FieldIdentity, err.Error(), "a certificate with its key"}
+		return nil, secret.Text{}, &UnfitError{
+			title,
+			vpn.FieldIdentity,
+			err.Error(),
+			"a certificate with its key",
+		}
 	}
 	return pki.Pack(pair, c.OldPacking, bare)
 }
@@ -213,7 +255,11 @@ func Packed(title string, c vpn.Connection, bare bool) ([]byte, secret.Text, err
 // Unpacked opens a PKCS#12 identity that stands in a file.
 func (r *Reading) Unpacked(data []byte, passphrase secret.Text) (*vpn.Identity, error) {
 	if r.Rounds += pki.Rounds(data); r.Rounds > pki.MaxRounds {
-		return nil, fmt.Errorf("%d rounds of key derivation in one file, expected at most %d", r.Rounds, pki.MaxRounds)
+		return nil, fmt.Errorf(
+			"%d rounds of key derivation in one file, expected at most %d",
+			r.Rounds,
+			pki.MaxRounds,
+		)
 	}
 	id, err := pki.Unpack(data, passphrase)
 	if err != nil {
@@ -223,7 +269,10 @@ func (r *Reading) Unpacked(data []byte, passphrase secret.Text) (*vpn.Identity, 
 	if err != nil {
 		return nil, err
 	}
-	return &vpn.Identity{Certificate: pki.Bundle(append([]*x509.Certificate{id.Leaf}, id.Chain...)...), Key: key}, nil
+	return &vpn.Identity{
+		Certificate: pki.Bundle(append([]*x509.Certificate{id.Leaf}, id.Chain...)...),
+		Key:         key,
+	}, nil
 }
 
 // Anchors are the connection's authorities.
@@ -279,12 +328,33 @@ const pemType = "application/x-pem-file"
 func PEMFiles(c vpn.Connection) []File {
 	var files []File
 	if c.Authority != "" {
-		files = append(files, File{Name: FileName(c.Name, AuthorityFile), MediaType: pemType, Purpose: "Authorities of the gateway's certificate", Content: []byte(c.Authority)})
+		files = append(
+			files,
+			File{
+				Name:      FileName(c.Name, AuthorityFile),
+				MediaType: pemType,
+				Purpose:   "Authorities of the gateway's certificate",
+				Content:   []byte(c.Authority),
+			},
+		)
 	}
 	if c.NeedsIdentity() && c.Identity != nil {
-		files = append(files,
-			File{Name: FileName(c.Name, CertificateFile), MediaType: pemType, Purpose: "Certificate of the device", Content: []byte(c.Identity.Certificate)},
-			File{Name: FileName(c.Name, KeyFile), MediaType: pemType, Purpose: "Private key of the device", Private: true, Content: []byte(c.Identity.Key.Reveal())})
+		files = append(
+			files,
+			File{
+				Name:      FileName(c.Name, CertificateFile),
+				MediaType: pemType,
+				Purpose:   "Certificate of the device",
+				Content:   []byte(c.Identity.Certificate),
+			},
+			File{
+				Name:      FileName(c.Name, KeyFile),
+				MediaType: pemType,
+				Purpose:   "Private key of the device",
+				Private:   true,
+				Content:   []byte(c.Identity.Key.Reveal()),
+			},
+		)
 	}
 	return files
 }
@@ -301,7 +371,14 @@ func (r *Reading) Fetch(beside Beside, name string, at Position) string {
 		return ""
 	}
 	if len(data) > pki.MaxPEM {
-		r.Note(Unreadable, at, "%s has %d bytes, more than %d", path.Base(name), len(data), pki.MaxPEM)
+		r.Note(
+			Unreadable,
+			at,
+			"%s has %d bytes, more than %d",
+			path.Base(name),
+			len(data),
+			pki.MaxPEM,
+		)
 		return ""
 	}
 	return string(data)
@@ -340,7 +417,10 @@ func (r *Reading) Identified(certificate, key string, at Position) *vpn.Identity
 		return nil
 	}
 	r.Note(PrivateKeyClear, at, "a private key")
-	return &vpn.Identity{Certificate: pki.Bundle(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)...), Key: text}
+	return &vpn.Identity{
+		Certificate: pki.Bundle(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)...),
+		Key:         text,
+	}
 }
 
 // NotCarried words that a closed dialect has no names for a proposal.

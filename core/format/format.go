@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 	"unicode"
 	"unicode/utf8"
 
@@ -97,13 +98,22 @@ const (
 	TunnelCompressed  NoteKind = "tunnel-compressed"
 	RoutesConflict    NoteKind = "routes-conflict"
 	DNSIgnored        NoteKind = "dns-option-ignored"
+	OptionUnknown     NoteKind = "option-unknown"
+	OptionConflict    NoteKind = "option-conflict"
+	OptionWindows     NoteKind = "option-windows"
 
 	Unprotected        NoteKind = "l2tp-unprotected"
 	EncryptionOptional NoteKind = "encryption-optional"
 	PRFMissing         NoteKind = "prf-missing"
 	DemandLacking      NoteKind = "demand-lacking"
 	PasswordAtSignIn   NoteKind = "password-in-script"
+	DemandUnreached    NoteKind = "demand-unreached"
 	IdentifierTwice    NoteKind = "identifier-twice"
+	KeyMissing         NoteKind = "key-missing"
+	SeveralProtocols   NoteKind = "protocol-several"
+	SecretElsewhere    NoteKind = "secret-elsewhere"
+	RemovesItself      NoteKind = "profile-removes-itself"
+	IssuerUnknown      NoteKind = "issuer-not-in-file"
 	Unsigned           NoteKind = "profile-unsigned"
 )
 
@@ -114,6 +124,21 @@ type Note struct {
 	Found string
 	At    Position
 	Fix   *LineFix
+	When  time.Time // the day that it is about, where it is about one
+}
+
+// Unsaid is an option, element or rule of a file that a connection has no place for. What never
+// holds a secret.
+type Unsaid struct {
+	What string   `json:"what"`
+	At   Position `json:"at"`
+}
+
+// Left remembers what a connection has no place for.
+func (r *Reading) Left(what string, at Position) {
+	if len(r.NotCarried) < maxTold {
+		r.NotCarried = append(r.NotCarried, Unsaid{what, at})
+	}
 }
 
 // LineFix replaces a line of a file; an empty text takes it out.
@@ -123,7 +148,8 @@ type LineFix struct{ Text string }
 type Located struct {
 	Connection vpn.Connection
 	Positions  map[vpn.Field]Position
-	Apart      []vpn.Field // what the device has from elsewhere, such as a certificate in its own store
+	// what the device has from elsewhere, such as a certificate in its own store
+	Apart []vpn.Field
 }
 
 // Reading is what a reader found in a file. Pieces are the files beside it that were
@@ -133,8 +159,10 @@ type Reading struct {
 	Notes       []Note
 	Pieces      []string
 	Rounds      int64
-	told        map[NoteKind]int
-	full        bool
+	// What the file says and a connection has no place for: it is in no file that is made of it.
+	NotCarried []Unsaid
+	told       map[NoteKind]int
+	full       bool
 }
 
 // Add takes in a connection; of very many only the first are kept, which is remarked.
@@ -143,7 +171,12 @@ func (r *Reading) Add(c Located) {
 	case MaxConnections:
 		if !r.full {
 			r.full = true
-			r.Note(NotYetRead, c.Positions[vpn.FieldProtocol], "more than %d connections; the first were read", MaxConnections)
+			r.Note(
+				NotYetRead,
+				c.Positions[vpn.FieldProtocol],
+				"more than %d connections; the first were read",
+				MaxConnections,
+			)
 		}
 	default:
 		r.Connections = append(r.Connections, c)
@@ -180,6 +213,14 @@ func (r *Reading) note(kind NoteKind, at Position, fix *LineFix, found string, a
 // Fixable adds a remark on a line with what it should be.
 func (r *Reading) Fixable(kind NoteKind, at Position, line, found string, args ...any) {
 	r.note(kind, at, &LineFix{line}, found, args)
+}
+
+// Dated adds a remark on something that happens on a day.
+func (r *Reading) Dated(kind NoteKind, at Position, when time.Time, found string, args ...any) {
+	before := len(r.Notes)
+	if r.Note(kind, at, found, args...); len(r.Notes) > before {
+		r.Notes[before].When = when
+	}
 }
 
 // Beside looks up another file that came with the one that is read, by its base name;
@@ -227,7 +268,13 @@ type UnfitError struct {
 }
 
 func (e *UnfitError) Error() string {
-	return fmt.Sprintf("%s, field %s: found %s, expected %s", e.Format, e.Field, e.Found, e.Expected)
+	return fmt.Sprintf(
+		"%s, field %s: found %s, expected %s",
+		e.Format,
+		e.Field,
+		e.Found,
+		e.Expected,
+	)
 }
 
 // Printable refuses values that no format here may carry: broken UTF-8, control
@@ -236,12 +283,18 @@ func (e *UnfitError) Error() string {
 func Printable(title string, c vpn.Connection) error {
 	for _, t := range texts(c) {
 		for i, r := range t.value {
-			bad := unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r&0xFFFE == 0xFFFE || r >= 0xFDD0 && r <= 0xFDEF
+			bad := unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r&0xFFFE == 0xFFFE ||
+				r >= 0xFDD0 && r <= 0xFDEF
 			if r == utf8.RuneError && !strings.HasPrefix(t.value[i:], "\uFFFD") {
 				return &UnfitError{title, t.field, "bytes that are not UTF-8", "text in UTF-8"}
 			}
 			if bad {
-				return &UnfitError{title, t.field, fmt.Sprintf("the character U+%04X", r), "printable text on one line"}
+				return &UnfitError{
+					title,
+					t.field,
+					fmt.Sprintf("the character U+%04X", r),
+					"printable text on one line",
+				}
 			}
 		}
 	}
@@ -255,8 +308,19 @@ type fieldText struct {
 
 func texts(c vpn.Connection) []fieldText {
 	list := []fieldText{
-		{vpn.FieldName, c.Name}, {vpn.FieldUUID, c.UUID}, {vpn.FieldIdentifier, c.Identifier}, {vpn.FieldName, c.Organisation},
-		{vpn.FieldServer, c.Server}, {vpn.FieldLogin, c.Login}, {vpn.FieldPassword, c.Password.Reveal()},
+		{
+			vpn.FieldName,
+			c.Name,
+		},
+		{vpn.FieldUUID, c.UUID},
+		{vpn.FieldIdentifier, c.Identifier},
+		{vpn.FieldName, c.Organisation},
+		{
+			vpn.FieldServer,
+			c.Server,
+		},
+		{vpn.FieldLogin, c.Login},
+		{vpn.FieldPassword, c.Password.Reveal()},
 	}
 	add := func(field vpn.Field, values []string) {
 		for _, v := range values {
@@ -289,7 +353,16 @@ func texts(c vpn.Connection) []fieldText {
 		add(vpn.FieldServerName, []string{s.ServerName})
 	}
 	if d := c.Demand; d != nil {
-		add(vpn.FieldDemand, slices.Concat([]string{d.Probe, d.Interface}, d.Networks, d.Suffixes, d.Domains))
+		add(
+			vpn.FieldDemand,
+			slices.Concat([]string{d.Probe, d.Interface}, d.Networks, d.Suffixes, d.Domains),
+		)
+	}
+	for _, r := range c.DemandRules {
+		add(vpn.FieldDemand, slices.Concat([]string{r.Probe}, r.Networks, r.Suffixes, r.Servers))
+		for _, d := range r.Domains {
+			add(vpn.FieldDemand, slices.Concat([]string{d.Probe}, d.Domains, d.Servers))
+		}
 	}
 	if p := c.Proxy; p != nil {
 		add(vpn.FieldProxy, append([]string{p.Script, p.Server}, p.Bypass...))

@@ -67,13 +67,25 @@ func TestLines(t *testing.T) {
 		for _, n := range r.Notes {
 			got = append(got, fmt.Sprintf("note at %d: %s", n.At.Line, n.Found))
 		}
-		if ok == (len(r.Notes) > 0 || strings.HasPrefix(test.text, "stop")) || strings.Join(got, ";") != test.want {
-			t.Errorf("%.20q: %t, %.200q, expected %q", test.text, ok, strings.Join(got, ";"), test.want)
+		if ok == (len(r.Notes) > 0 || strings.HasPrefix(test.text, "stop")) ||
+			strings.Join(got, ";") != test.want {
+			t.Errorf(
+				"%.20q: %t, %.200q, expected %q",
+				test.text,
+				ok,
+				strings.Join(got, ";"),
+				test.want,
+			)
 		}
 	}
 	var r format.Reading
 	n := 0
-	if r.Lines("f", []byte(strings.Repeat("\n", 30_000)), func(format.Position, string) bool { n++; return true }) || n != 20_000 {
+	if r.Lines(
+		"f",
+		[]byte(strings.Repeat("\n", 30_000)),
+		func(format.Position, string) bool { n++; return true },
+	) ||
+		n != 20_000 {
 		t.Errorf("%d lines, then %v", n, r.Notes)
 	}
 }
@@ -82,20 +94,55 @@ func TestLines(t *testing.T) {
 // something new, in whatever field it is.
 func TestPrintable(t *testing.T) {
 	for field, set := range map[vpn.Field]func(*vpn.Connection, string){
-		vpn.FieldName:       func(c *vpn.Connection, v string) { c.Organisation = v },
-		vpn.FieldServer:     func(c *vpn.Connection, v string) { c.Server = v },
-		vpn.FieldRoutes:     func(c *vpn.Connection, v string) { c.Routes = []string{"10.0.0.0/8", v} },
-		vpn.FieldGroup:      func(c *vpn.Connection, v string) { c.L2TP = &vpn.L2TPSetting{Group: v} },
-		vpn.FieldIKE:        func(c *vpn.Connection, v string) { c.IKEv2 = &vpn.IKEv2Setting{IKE: []string{v}} },
-		vpn.FieldLocalID:    func(c *vpn.Connection, v string) { c.IKEv2 = &vpn.IKEv2Setting{LocalID: v} },
-		vpn.FieldServerName: func(c *vpn.Connection, v string) { c.TLS = &vpn.TLSSetting{ServerName: v} },
-		vpn.FieldRemotes:    func(c *vpn.Connection, v string) { c.TLS = &vpn.TLSSetting{Remotes: []vpn.Remote{{Address: v}}} },
-		vpn.FieldDemand:     func(c *vpn.Connection, v string) { c.Demand = &vpn.Demand{Suffixes: []string{v}} },
-		vpn.FieldProxy:      func(c *vpn.Connection, v string) { c.Proxy = &vpn.Proxy{Bypass: []string{v}} },
+		vpn.FieldName:   func(c *vpn.Connection, v string) { c.Organisation = v },
+		vpn.FieldServer: func(c *vpn.Connection, v string) { c.Server = v },
+		vpn.FieldRoutes: func(c *vpn.Connection,
+			v string) {
+			c.Routes = []string{"10.0.0.0/8", v}
+		},
+		vpn.FieldGroup: func(c *vpn.Connection,
+			v string) {
+			c.L2TP = &vpn.L2TPSetting{Group: v}
+		},
+		vpn.FieldIKE: func(c *vpn.Connection,
+			v string) {
+			c.IKEv2 = &vpn.IKEv2Setting{IKE: []string{v}}
+		},
+		vpn.FieldLocalID: func(c *vpn.Connection,
+			v string) {
+			c.IKEv2 = &vpn.IKEv2Setting{LocalID: v}
+		},
+		vpn.FieldServerName: func(c *vpn.Connection,
+			v string) {
+			c.TLS = &vpn.TLSSetting{ServerName: v}
+		},
+		vpn.FieldRemotes: func(c *vpn.Connection,
+			v string) {
+			c.TLS = &vpn.TLSSetting{Remotes: []vpn.Remote{{Address: v}}}
+		},
+		vpn.FieldDemand: func(c *vpn.Connection,
+			v string) {
+			c.Demand = &vpn.Demand{Suffixes: []string{v}}
+		},
+		vpn.FieldProxy: func(c *vpn.Connection,
+			v string) {
+			c.Proxy = &vpn.Proxy{Bypass: []string{v}}
+		},
 	} {
 		for v, bad := range map[string]bool{
-			"plain": false, "ü漢😀": false, "\u202e": false, "\ufffd": false,
-			"a\nb": true, "\t": true, "\x00": true, "\x7f": true, "\u0085": true, "\u2028": true, "\ufffe": true, "\ufdd0": true, "\xff": true,
+			"plain":  false,
+			"ü漢😀":    false,
+			"\u202e": false,
+			"\ufffd": false,
+			"a\nb":   true,
+			"\t":     true,
+			"\x00":   true,
+			"\x7f":   true,
+			"\u0085": true,
+			"\u2028": true,
+			"\ufffe": true,
+			"\ufdd0": true,
+			"\xff":   true,
 		} {
 			var c vpn.Connection
 			set(&c, v)
@@ -110,7 +157,14 @@ func TestPrintable(t *testing.T) {
 
 func TestBeside(t *testing.T) {
 	files := format.Files([]format.File{{Name: "ca.crt", Content: []byte("x")}})
-	for name, want := range map[string]bool{"ca.crt": true, "keys/ca.crt": true, `C:\keys\ca.crt`: true, "../../ca.crt": true, "ca.key": false, "": false} {
+	for name, want := range map[string]bool{
+		"ca.crt":         true,
+		"keys/ca.crt":    true,
+		`C:\keys\ca.crt`: true,
+		"../../ca.crt":   true,
+		"ca.key":         false,
+		"":               false,
+	} {
 		if _, ok := files.Get(name); ok != want {
 			t.Errorf("%q: %t", name, ok)
 		}
@@ -119,7 +173,13 @@ func TestBeside(t *testing.T) {
 	if _, ok := none.Get("ca.crt"); ok {
 		t.Error("a file out of nothing")
 	}
-	if !slices.Equal([]string{(format.Position{File: "f", Line: 3, Column: 2, Path: "a.b"}).String(), (format.Position{File: "f"}).String()}, []string{"f:3:2 a.b", "f"}) {
+	if !slices.Equal(
+		[]string{
+			(format.Position{File: "f", Line: 3, Column: 2, Path: "a.b"}).String(),
+			(format.Position{File: "f"}).String(),
+		},
+		[]string{"f:3:2 a.b", "f"},
+	) {
 		t.Error("places are written in another way")
 	}
 }

@@ -1,7 +1,10 @@
 package format
 
 import (
+	"bytes"
+	"encoding/binary"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -28,7 +31,11 @@ func (r *Reading) Text(name string, data []byte) (text string, ok bool) {
 
 // Lines calls do for each line of a text, numbered from 1 and without its end, as long
 // as do returns true. ok is false, and a note is there, where a line is none.
-func (r *Reading) Lines(name string, data []byte, do func(at Position, line string) bool) (ok bool) {
+func (r *Reading) Lines(
+	name string,
+	data []byte,
+	do func(at Position, line string) bool,
+) (ok bool) {
 	text, ok := r.Text(name, data)
 	if !ok {
 		return false
@@ -45,7 +52,9 @@ func (r *Reading) Lines(name string, data []byte, do func(at Position, line stri
 		case len(line) > maxLine:
 			r.Note(Unreadable, at, "a line of %d bytes, more than %d", len(line), maxLine)
 			return false
-		case strings.ContainsFunc(line, func(c rune) bool { return c < ' ' && c != '\t' || c == 0x7F }):
+		case strings.ContainsFunc(line, func(c rune) bool {
+			return c < ' ' && c != '\t' || c == 0x7F
+		}):
 			r.Note(Unreadable, at, "a control character")
 			return false
 		case !do(at, line):
@@ -53,4 +62,25 @@ func (r *Reading) Lines(name string, data []byte, do func(at Position, line stri
 		}
 	}
 	return true
+}
+
+// UTF8 turns a text in UTF-16 with its byte order mark, as programs on Windows write it, into
+// UTF-8. Other text comes back as it is.
+func UTF8(data []byte) []byte {
+	var order binary.ByteOrder
+	switch {
+	case len(data)%2 != 0 || len(data) > 2*MaxFile:
+		return data
+	case bytes.HasPrefix(data, []byte{0xFF, 0xFE}):
+		order = binary.LittleEndian
+	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}):
+		order = binary.BigEndian
+	default:
+		return data
+	}
+	units := make([]uint16, 0, len(data)/2)
+	for i := 2; i < len(data); i += 2 {
+		units = append(units, order.Uint16(data[i:]))
+	}
+	return []byte(string(utf16.Decode(units)))
 }

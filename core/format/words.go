@@ -64,3 +64,23 @@ func FolderName(v string) string {
 	}
 	return clean
 }
+
+// OneApart tells whether two words differ by one letter: changed, left out or added, or by
+// two neighbours that changed places.
+func OneApart(a, b string) bool {
+	if a == b || len(a) > len(b)+1 || len(b) > len(a)+1 {
+		return false
+	}
+	if len(a) > len(b) {
+		a, b = b, a
+	}
+	i := 0
+	for i < len(a) && a[i] == b[i] {
+		i++
+	}
+	if len(a) < len(b) {
+		return a[i:] == b[i+1:]
+	}
+	return a[i+1:] == b[i+1:] ||
+		i+1 < len(a) && a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
+}

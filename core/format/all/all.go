@@ -21,7 +21,18 @@ import (
 
 // Codecs are the formats, in the order in which a file is tried against them.
 var Codecs = []format.Codec{
-	apple.Codec, keyfile.Codec, powershell.Codec, windowsxml.Codec, onc.Codec, sswan.Codec, phonebook.Codec, uci.Codec, daemons.Codec, ovpn.Codec, ovpn.Folder, ovpn.Phone,
+	apple.Codec,
+	keyfile.Codec,
+	powershell.Codec,
+	windowsxml.Codec,
+	onc.Codec,
+	sswan.Codec,
+	phonebook.Codec,
+	uci.Codec,
+	daemons.Codec,
+	ovpn.Codec,
+	ovpn.Folder,
+	ovpn.Phone,
 }
 
 // ByName finds the codec of a format that a platform takes.
@@ -51,6 +62,11 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		}
 	}
 	var r format.Reading
-	r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "none of the formats that are read here (%s)", Titles())
+	r.Note(
+		format.Unreadable,
+		format.Position{File: name, Line: 1, Column: 1},
+		"none of the formats that are read here (%s)",
+		Titles(),
+	)
 	return r
 }

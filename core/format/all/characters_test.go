@@ -17,7 +17,11 @@ import (
 // spelling unseen: what the reader gives back would not tell, as it has the same belief.
 // [PEM] and [DER] stand for certificates and keys, which are others in each run.
 var letters = []struct{ way, format, file, text string }{
-	{"tls certificate-password", "ovpn", "skerry-line-norrvik.ovpn", `setenv FRIENDLY_NAME "Skerry Line Norrvik"
+	{
+		"tls certificate-password",
+		"ovpn",
+		"skerry-line-norrvik.ovpn",
+		`setenv FRIENDLY_NAME "Skerry Line Norrvik"
 setenv UV_ID 6F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11
 setenv UV_ORGANISATION "Skerry Line"
 client
@@ -59,7 +63,8 @@ key-direction 1
 a_fjell@crew
 pw
 </auth-user-pass>
-`},
+`,
+	},
 	{"ikev2 eap-mschapv2", "daemons", "skerry-line-norrvik.conf", `# name = Skerry Line Norrvik
 # uuid = 6F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11
 connections {
@@ -399,7 +404,9 @@ PhoneNumber=norrvik.skerryline.example:8443
 `},
 }
 var (
-	pemBlock = regexp.MustCompile(`(?s)(-----BEGIN [A-Za-z0-9 ]+-----.*?-----END [A-Za-z0-9 ]+-----(\\n|\n)?)+`)
+	pemBlock = regexp.MustCompile(
+		`(?s)(-----BEGIN [A-Za-z0-9 ]+-----.*?-----END [A-Za-z0-9 ]+-----(\\n|\n)?)+`,
+	)
 	derText  = regexp.MustCompile(`MII[A-Za-z0-9+/=]{60,}`)
 	guidText = regexp.MustCompile(`\{[0-9a-f]{8}-[0-9a-f-]{27}\}`)
 )

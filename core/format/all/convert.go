@@ -10,12 +10,13 @@ import (
 	"wardicon/core/platform"
 )
 
-// Converted is a connection in another format. Lost lists the values that the format
-// cannot carry, as paths such as ikev2.dpd.
+// Converted is a connection in another format. Lost lists the values that the format cannot carry,
+// as paths such as ikev2.dpd, NotCarried what the first file says and no other format is told.
 type Converted struct {
-	Name  string        `json:"name"`
-	Files []format.File `json:"files"`
-	Lost  []string      `json:"lost"`
+	Name       string          `json:"name"`
+	Files      []format.File   `json:"files"`
+	Lost       []string        `json:"lost"`
+	NotCarried []format.Unsaid `json:"not_carried"`
 }
 
 // ConvertError says why a file cannot be converted at all.
@@ -27,14 +28,22 @@ func (e *ConvertError) Error() string {
 
 // Convert reads a file of any format, with those beside it, and writes each connection in
 // it in another. A value that must not be lost is refused with a *format.UnfitError.
-func Convert(name string, data []byte, beside format.Beside, to platform.Format) ([]Converted, error) {
+func Convert(
+	name string,
+	data []byte,
+	beside format.Beside,
+	to platform.Format,
+) ([]Converted, error) {
 	codec, ok := ByName(to)
 	if !ok {
 		var names []string
 		for _, c := range Codecs {
 			names = append(names, string(c.Name))
 		}
-		return nil, &ConvertError{fmt.Sprintf("the format %q", to), "one of " + strings.Join(names, ", ")}
+		return nil, &ConvertError{
+			fmt.Sprintf("the format %q", to),
+			"one of " + strings.Join(names, ", "),
+		}
 	}
 	reading := Read(name, data, beside)
 	if len(reading.Connections) == 0 {
@@ -48,7 +57,11 @@ func Convert(name string, data []byte, beside format.Beside, to platform.Format)
 	for _, one := range reading.Connections {
 		c := one.Connection
 		if _, err := uuid.Parse(c.UUID); err != nil { // the same for the same file
-			c.UUID = strings.ToUpper(uuid.NewSHA1(uuid.NameSpaceURL, []byte("wardicon:converted:"+name+":"+c.Name+":"+c.Server)).String())
+			c.UUID = strings.ToUpper(
+				uuid.NewSHA1(uuid.NameSpaceURL, []byte("wardicon:converted:"+
+					name+":"+c.Name+":"+c.Server)).
+					String(),
+			)
 		}
 		if c.Identifier == "" {
 			c.Identifier = "converted." + strings.ToLower(c.UUID)
@@ -57,7 +70,7 @@ func Convert(name string, data []byte, beside format.Beside, to platform.Format)
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, Converted{c.Name, files, format.Lost(c, codec)})
+		list = append(list, Converted{c.Name, files, format.Lost(c, codec), reading.NotCarried})
 	}
 	return list, nil
 }

@@ -27,36 +27,78 @@ func TestConvertMatrix(t *testing.T) {
 				continue
 			}
 			for _, to := range all.Codecs {
-				got, err := all.Convert(files[0].Name, files[0].Content, format.Files(files), to.Name)
+				got, err := all.Convert(
+					files[0].Name,
+					files[0].Content,
+					format.Files(files),
+					to.Name,
+				)
 				var unfit *format.UnfitError
 				if errors.As(err, &unfit) {
 					if unfit.Field == "" || unfit.Expected == "" {
-						t.Errorf("%s, %s to %s: refused without a field: %v", way, from.Name, to.Name, err)
+						t.Errorf(
+							"%s, %s to %s: refused without a field: %v",
+							way,
+							from.Name,
+							to.Name,
+							err,
+						)
 					}
-					if slices.Contains(to.Protocols, c.Protocol) && unfit.Field == vpn.FieldProtocol {
-						t.Errorf("%s, %s to %s: %v, though the protocol is carried", way, from.Name, to.Name, err)
+					if slices.Contains(to.Protocols, c.Protocol) &&
+						unfit.Field == vpn.FieldProtocol {
+						t.Errorf(
+							"%s, %s to %s: %v, though the protocol is carried",
+							way,
+							from.Name,
+							to.Name,
+							err,
+						)
 					}
 					refused++
 					continue
 				}
 				if err != nil || len(got) != 1 {
-					t.Errorf("%s, %s to %s: %d connections, %v", way, from.Name, to.Name, len(got), err)
+					t.Errorf(
+						"%s, %s to %s: %d connections, %v",
+						way,
+						from.Name,
+						to.Name,
+						len(got),
+						err,
+					)
 					continue
 				}
 				done++
-				back := to.Read(got[0].Files[0].Name, got[0].Files[0].Content, format.Files(got[0].Files))
+				back := to.Read(
+					got[0].Files[0].Name,
+					got[0].Files[0].Content,
+					format.Files(got[0].Files),
+				)
 				if len(back.Connections) != 1 {
 					t.Fatalf("%s, %s to %s: not read back, %v", way, from.Name, to.Name, back.Notes)
 				}
 				b := back.Connections[0].Connection
-				if b.Protocol != c.Protocol || b.Server != c.Server || !slices.Contains(got[0].Lost, "name") && b.Name != c.Name {
-					t.Errorf("%s, %s to %s: another connection: %s %s %q", way, from.Name, to.Name, b.Protocol, b.Server, b.Name)
+				if b.Protocol != c.Protocol || b.Server != c.Server ||
+					!slices.Contains(got[0].Lost, "name") && b.Name != c.Name {
+					t.Errorf(
+						"%s, %s to %s: another connection: %s %s %q",
+						way,
+						from.Name,
+						to.Name,
+						b.Protocol,
+						b.Server,
+						b.Name,
+					)
 				}
-				if !b.Password.IsZero() && !b.Password.Equal(c.Password) || !b.PSK().IsZero() && !b.PSK().Equal(c.PSK()) {
+				if !b.Password.IsZero() && !b.Password.Equal(c.Password) ||
+					!b.PSK().IsZero() && !b.PSK().Equal(c.PSK()) {
 					t.Errorf("%s, %s to %s: a secret changed on the way", way, from.Name, to.Name)
 				}
 				// The file of a TLS tunnel does not say that it stands in the machine's own folder.
-				lost := slices.DeleteFunc(got[0].Lost, func(v string) bool { return c.TLS != nil && v == "scope" })
+				lost := slices.DeleteFunc(
+					got[0].Lost,
+					func(v string) bool { return c.TLS != nil && v == "scope" },
+				)
 				if from.Name == to.Name && len(lost) > 0 {
 					t.Errorf("%s: %s loses %v to itself", way, from.Name, got[0].Lost)
 				}
@@ -77,7 +119,8 @@ func TestConvertErrors(t *testing.T) {
 	} {
 		_, err := all.Convert(test.file, []byte(test.data), nil, platform.Format(test.to))
 		var refusal *all.ConvertError
-		if !errors.As(err, &refusal) || !strings.Contains(err.Error(), test.want) || refusal.Expected == "" {
+		if !errors.As(err, &refusal) || !strings.Contains(err.Error(), test.want) ||
+			refusal.Expected == "" {
 			t.Errorf("%s: %v, expected %q", test.file, err, test.want)
 		}
 	}

@@ -32,7 +32,11 @@ func run(t *testing.T, stdin []byte, name string, args ...string) string {
 }
 
 // laid writes the files of a connection into a folder.
-func laid(t *testing.T, name platform.Format, c vpn.Connection) (dir string, files []format.File, codec format.Codec) {
+func laid(
+	t *testing.T,
+	name platform.Format,
+	c vpn.Connection,
+) (dir string, files []format.File, codec format.Codec) {
 	t.Helper()
 	codec, _ = all.ByName(name)
 	files, err := codec.Write(c)
@@ -71,8 +75,13 @@ func TestAppleParsers(t *testing.T) {
 				t.Errorf("xmllint: %s", out)
 			}
 			run(t, nil, "plistutil", "-i", path, "-o", path+".binary")
-			back := codec.Read("back.mobileconfig", []byte(run(t, nil, "plistutil", "-i", path+".binary")), nil)
-			if len(back.Connections) != 1 || !equal(back.Connections[0].Connection, codec.Carried(nasty(c))) {
+			back := codec.Read(
+				"back.mobileconfig",
+				[]byte(run(t, nil, "plistutil", "-i", path+".binary")),
+				nil,
+			)
+			if len(back.Connections) != 1 ||
+				!equal(back.Connections[0].Connection, codec.Carried(nasty(c))) {
 				t.Errorf("through the binary form it is something else; notes %v", back.Notes)
 			}
 		})
@@ -82,7 +91,14 @@ func TestAppleParsers(t *testing.T) {
 // TestWindowsXML lets a strict XML parser read the profile for device management.
 func TestWindowsXML(t *testing.T) {
 	dir, files, _ := laid(t, platform.WindowsXML, nasty(ways()["ikev2 eap-tls"]))
-	if out := run(t, nil, "xmllint", "--noout", "--nonet", filepath.Join(dir, files[0].Name)); out != "" {
+	if out := run(
+		t,
+		nil,
+		"xmllint",
+		"--noout",
+		"--nonet",
+		filepath.Join(dir, files[0].Name),
+	); out != "" {
 		t.Errorf("xmllint: %s", out)
 	}
 }
@@ -95,9 +111,19 @@ func TestNetworkManager(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) {
 			_, files, codec := laid(t, platform.Keyfile, nasty(c))
-			out := run(t, files[0].Content, "nmcli", "--offline", "connection", "modify", "connection.autoconnect", "no")
+			out := run(
+				t,
+				files[0].Content,
+				"nmcli",
+				"--offline",
+				"connection",
+				"modify",
+				"connection.autoconnect",
+				"no",
+			)
 			back := codec.Read("back.nmconnection", []byte(out), format.Files(files))
-			if len(back.Connections) != 1 || !equal(back.Connections[0].Connection, codec.Carried(nasty(c))) {
+			if len(back.Connections) != 1 ||
+				!equal(back.Connections[0].Connection, codec.Carried(nasty(c))) {
 				t.Errorf("NetworkManager wrote back something else; notes %v\n%s", back.Notes, out)
 			}
 		})
@@ -109,7 +135,8 @@ func TestNetworkManager(t *testing.T) {
 func TestTunnelClient(t *testing.T) {
 	for _, form := range []platform.Format{platform.OVPN, platform.OVPNFolder, platform.PhoneOVPN} {
 		for name, c := range ways() {
-			if c.TLS == nil || strings.Contains(name, "crypt-v2") { // whose key only the gateway's owner can make
+			if c.TLS == nil ||
+				strings.Contains(name, "crypt-v2") { // whose key only the gateway's owner can make
 				continue
 			}
 			t.Run(string(form)+"/"+name, func(t *testing.T) {
@@ -121,10 +148,27 @@ func TestTunnelClient(t *testing.T) {
 				if err != nil {
 					t.Skip("openvpn is not installed")
 				}
-				cmd := exec.Command(path, "--cd", dir, "--config", files[0].Name, "--dev", "null", "--connect-retry-max", "1", "--connect-timeout", "1", "--verb", "3")
+				cmd := exec.Command(
+					path,
+					"--cd",
+					dir,
+					"--config",
+					files[0].Name,
+					"--dev",
+					"null",
+					"--connect-retry-max",
+					"1",
+					"--connect-timeout",
+					"1",
+					"--verb",
+					"3",
+				)
 				out, _ := cmd.CombinedOutput() // it fails, because nobody answers
 				text := string(out)
-				if !strings.Contains(text, "127.0.0.1:9") || strings.Contains(text, "Options error") || strings.Contains(text, "Cannot load") || strings.Contains(text, "cannot locate") {
+				if !strings.Contains(text, "127.0.0.1:9") ||
+					strings.Contains(text, "Options error") ||
+					strings.Contains(text, "Cannot load") ||
+					strings.Contains(text, "cannot locate") {
 					t.Errorf("the client says\n%s", text)
 				}
 			})
@@ -152,14 +196,20 @@ func TestIKEDaemon(t *testing.T) {
 		if c.IKEv2 == nil && c.L2TP == nil {
 			continue
 		}
-		c.Name, c.UUID, c.Login = name+` "=#{`, strings.Replace(c.UUID, "6F1F", fmt.Sprintf("%04X", len(names)), 1), `a"fjell\x#{`
+		c.Name, c.UUID, c.Login = name+` "=#{`, strings.Replace(
+			c.UUID,
+			"6F1F",
+			fmt.Sprintf("%04X", len(names)),
+			1,
+		), `a"fjell\x#{`
 		_, files, _ := laid(t, platform.Daemons, c)
 		names = append(names, strings.TrimSuffix(files[0].Name, ".conf"))
 		install(t, files, root)
 	}
 	script := `set -e
 mount -t tmpfs tmpfs /run
-for f in ` + root + `/etc/swanctl/conf.d/*.conf; do cat "$f"; done > ` + root + `/etc/swanctl/swanctl.conf
+for f in ` + root + `/etc/swanctl/conf.d/*.conf; do cat "$f"; done > ` + root +
+		`/etc/swanctl/swanctl.conf
 printf 'charon-systemd { filelog { stderr { default = -1 } } plugins { vici { socket = unix:///run/charon.vici } } }\n' > ` + root + `/strongswan.conf
 export STRONGSWAN_CONF=` + root + `/strongswan.conf SWANCTL_DIR=` + root + `/etc/swanctl
 /usr/sbin/charon-systemd > /dev/null 2>&1 & daemon=$!
@@ -171,13 +221,16 @@ kill $daemon; wait $daemon || true
 exit $status`
 	out := run(t, nil, "unshare", "-n", "-m", "sh", "-c", script)
 	for _, name := range names {
-		if !strings.Contains(out, "loaded connection '"+name+"'") || !strings.Contains(out, name+": ") {
+		if !strings.Contains(out, "loaded connection '"+name+"'") ||
+			!strings.Contains(out, name+": ") {
 			t.Errorf("%s is not loaded", name)
 		}
 	}
 	for line := range strings.SplitSeq(out, "\n") {
 		// Modules that Debian packs apart and folders that nobody needs are no faults.
-		if (strings.Contains(line, "failed") || strings.Contains(line, "invalid")) && !strings.HasPrefix(line, "plugin '") && !strings.HasPrefix(line, "opening directory") {
+		if (strings.Contains(line, "failed") || strings.Contains(line, "invalid")) &&
+			!strings.HasPrefix(line, "plugin '") &&
+			!strings.HasPrefix(line, "opening directory") {
 			t.Errorf("the daemon says: %s", line)
 		}
 	}
@@ -246,7 +299,11 @@ func TestShellScripts(t *testing.T) {
 				if err := os.MkdirAll(root+"/etc/xl2tpd", 0o755); err != nil {
 					t.Fatal(err)
 				}
-				if err := os.WriteFile(root+"/etc/xl2tpd/xl2tpd.conf", []byte(others), 0o644); err != nil {
+				if err := os.WriteFile(
+					root+"/etc/xl2tpd/xl2tpd.conf",
+					[]byte(others),
+					0o644,
+				); err != nil {
 					t.Fatal(err)
 				}
 				before := tree(t, root)
@@ -260,7 +317,8 @@ func TestShellScripts(t *testing.T) {
 				for path, content := range once {
 					open := !strings.HasSuffix(path, "-rw-------")
 					for _, s := range secrets {
-						if open && len(s) > 2 && strings.Contains(content, s) || open && strings.Contains(content, "PRIVATE KEY") {
+						if open && len(s) > 2 && strings.Contains(content, s) ||
+							open && strings.Contains(content, "PRIVATE KEY") {
 							t.Errorf("%s holds a secret", path)
 						}
 					}

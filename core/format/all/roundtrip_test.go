@@ -27,9 +27,65 @@ func equal(a, b vpn.Connection) bool {
 // hostile are pieces that end a value, or begin something else, in one format or
 // another.
 var hostile = []string{
-	"'", "''", "\"", "`", "$", "$(calc)", "${x}", "%", "%n", "\\", "\\n", "\\s", ";", "#", "=", "[vpn]", "]", "<", ">", "</string>", "<!--", "]]>", "&", "&amp;", "&#10;",
-	"‘", "’", "‚", "‛", "“", "\u202e", "\u200b", "\u200f", "\ufeff", "\u00a0", " ", "  ", "@(", ")", "}", "$true", "0s", "ü", "漢", "😀", "\ufffd", "/", "'; Remove-Item C:\\ #",
-	"\n", "\r\n", "\x00", "\x1b", "\x7f", "\u0085", "\u2028", "\ufffe", "\xff", "\ngateway=evil.example", "\r[vpn]",
+	"'",
+	"''",
+	"\"",
+	"`",
+	"$",
+	"$(calc)",
+	"${x}",
+	"%",
+	"%n",
+	"\\",
+	"\\n",
+	"\\s",
+	";",
+	"#",
+	"=",
+	"[vpn]",
+	"]",
+	"<",
+	">",
+	"</string>",
+	"<!--",
+	"]]>",
+	"&",
+	"&amp;",
+	"&#10;",
+	"‘",
+	"’",
+	"‚",
+	"‛",
+	"“",
+	"\u202e",
+	"\u200b",
+	"\u200f",
+	"\ufeff",
+	"\u00a0",
+	" ",
+	"  ",
+	"@(",
+	")",
+	"}",
+	"$true",
+	"0s",
+	"ü",
+	"漢",
+	"😀",
+	"\ufffd",
+	"/",
+	"'; Remove-Item C:\\ #",
+	"\n",
+	"\r\n",
+	"\x00",
+	"\x1b",
+	"\x7f",
+	"\u0085",
+	"\u2028",
+	"\ufffe",
+	"\xff",
+	"\ngateway=evil.example",
+	"\r[vpn]",
 }
 
 func hostileText(r *rand.Rand) string {
@@ -52,10 +108,16 @@ func readBack(t *testing.T, codec format.Codec, files []format.File) vpn.Connect
 	t.Helper()
 	reading := codec.Read(files[0].Name, files[0].Content, format.Files(files))
 	if len(reading.Connections) != 1 {
-		t.Fatalf("%d connections read back from\n%s\nnotes: %v", len(reading.Connections), files[0].Content, reading.Notes)
+		t.Fatalf(
+			"%d connections read back from\n%s\nnotes: %v",
+			len(reading.Connections),
+			files[0].Content,
+			reading.Notes,
+		)
 	}
 	for _, n := range reading.Notes {
-		if n.Kind != format.SecretClear && n.Kind != format.PrivateKeyClear && n.Kind != format.Unsigned {
+		if n.Kind != format.SecretClear && n.Kind != format.PrivateKeyClear &&
+			n.Kind != format.Unsigned {
 			t.Fatalf("read back with the note %s (%s) from\n%s", n.Kind, n.Found, files[0].Content)
 		}
 	}
@@ -76,8 +138,13 @@ func TestEveryWay(t *testing.T) {
 					found = "no: " + string(unfit.Field)
 				} else if err != nil {
 					t.Fatal(err)
-				} else if got, want := readBack(t, codec, files), codec.Carried(c); !equal(got, want) {
-					t.Fatalf("read back something else: %s\nfrom\n%s", differences(got, want), files[0].Content)
+				} else if got, want :=
+					readBack(t, codec, files), codec.Carried(c); !equal(got, want) {
+					t.Fatalf(
+						"read back something else: %s\nfrom\n%s",
+						differences(got, want),
+						files[0].Content,
+					)
 				}
 				again, _ := codec.Write(c)
 				for i := range again {
@@ -160,7 +227,19 @@ func TestHostileValues(t *testing.T) {
 			for n := 0; strings < 10_000; n++ {
 				c := sample(codec.Protocols[n%len(codec.Protocols)])
 				c.Identity = nil
-				put(&c.Name, &c.Server, &c.Login, &c.Organisation, &c.Domains[0], &c.Demand.Domains[0], &c.Demand.Suffixes[0], &c.Demand.Networks[0], &c.Demand.Probe, &c.Proxy.Script, &c.Proxy.Bypass[0])
+				put(
+					&c.Name,
+					&c.Server,
+					&c.Login,
+					&c.Organisation,
+					&c.Domains[0],
+					&c.Demand.Domains[0],
+					&c.Demand.Suffixes[0],
+					&c.Demand.Networks[0],
+					&c.Demand.Probe,
+					&c.Proxy.Script,
+					&c.Proxy.Bypass[0],
+				)
 				password, psk := hostileText(r), hostileText(r)
 				c.Password = secret.New(password)
 				strings++
@@ -177,12 +256,19 @@ func TestHostileValues(t *testing.T) {
 					put(&c.IKEv2.LocalID, &c.IKEv2.RemoteID)
 				case vpn.TLS:
 					c.TLS.Auth, c.TLS.Control = vpn.TLSPassword, nil
-					put(&c.TLS.Remotes[0].Address, &c.TLS.Remotes[1].Address, &c.TLS.ServerName, &c.TLS.Digest, &c.TLS.Ciphers[0])
+					put(
+						&c.TLS.Remotes[0].Address,
+						&c.TLS.Remotes[1].Address,
+						&c.TLS.ServerName,
+						&c.TLS.Digest,
+						&c.TLS.Ciphers[0],
+					)
 				case vpn.SSTP:
 					put(&c.SSTP.ServerName)
 				}
 				if r.IntN(2) == 0 {
-					c.Tunnel, c.PasswordMode, c.Connect, c.Demand = vpn.TunnelFull, vpn.PasswordPrompted, vpn.Always, nil
+					c.Tunnel, c.PasswordMode, c.Connect, c.Demand =
+						vpn.TunnelFull, vpn.PasswordPrompted, vpn.Always, nil
 				}
 				files, err := codec.Write(c)
 				if err != nil {
@@ -199,7 +285,11 @@ func TestHostileValues(t *testing.T) {
 				}
 			}
 			if carried < 50 || refused < 50 {
-				t.Fatalf("%d carried and %d refused: the strings no longer try both ways", carried, refused)
+				t.Fatalf(
+					"%d carried and %d refused: the strings no longer try both ways",
+					carried,
+					refused,
+				)
 			}
 		})
 	}
@@ -236,36 +326,55 @@ func trailer(objects, table string) string {
 
 // TestBrokenFiles shows that a reader says what is wrong and where.
 func TestBrokenFiles(t *testing.T) {
-	head := `<?xml version="1.0"?><plist version="1.0"><dict><key>PayloadType</key><string>Configuration</string>`
+	head := `<?xml version="1.0"?><plist version="1.0"><dict><key>PayloadType</key><string>` +
+		`Configuration</string>`
 	for _, test := range []struct {
 		name, file, data string
 		kind             format.NoteKind
 		line             int
 	}{
 		{"empty profile", "a.mobileconfig", "", format.Unreadable, 1},
-		{"cut short", "a.mobileconfig", head + "\n<key>PayloadContent</key><arr", format.CutShort, 2},
-		{"own entities", "a.mobileconfig", `<!DOCTYPE plist [<!ENTITY a "aaaa">]><plist><string>&a;</string></plist>`, format.Unreadable, 1},
-		{"nested too deep", "a.mobileconfig", "<plist>" + strings.Repeat("<array>", 100), format.Unreadable, 1},
-		{"UTF-16", "a.mobileconfig", "\xff\xfe<\x00", format.Unreadable, 1},
+		{"cut short", "a.mobileconfig", head + "\n<key>PayloadContent</key><arr", format.CutShort,
+			2},
+		{"own entities", "a.mobileconfig",
+			`<!DOCTYPE plist [<!ENTITY a "aaaa">]><plist><string>&a;</string></plist>`,
+			format.Unreadable, 1},
+		{"nested too deep", "a.mobileconfig", "<plist>" + strings.Repeat("<array>", 100),
+			format.Unreadable, 1},
+		{"UTF-16", "a.mobileconfig", "\xff\xfe<\x00", format.CutShort, 1},
 		{"binary, cut short", "a.mobileconfig", "bplist00", format.CutShort, 1},
-		{"binary, in a ring", "a.mobileconfig", "bplist00\xA1\x00\x08" + trailer("\x01", "\x0A"), format.Unreadable, 1},
-		{"binary, growing", "a.mobileconfig", "bplist00\xA4\x01\x01\x01\x01\xA4\x00\x00\x00\x00\x08\x0D" + trailer("\x02", "\x12"), format.Unreadable, 1},
-		{"binary, offset outside", "a.mobileconfig", "bplist00\xA1\x00\xFF" + trailer("\x01", "\x0A"), format.Unreadable, 1},
-		{"key twice", "a.mobileconfig", head + "\n<key>PayloadType</key><string>Configuration</string><key>PayloadContent</key><array/></dict></plist>", format.KeyTwice, 2},
-		{"broken base64", "a.mobileconfig", head + "\n<key>X</key>\n<data>*</data></dict></plist>", format.Unreadable, 3},
-		{"unrelated payload", "a.mobileconfig", head + "<key>PayloadContent</key><array>\n<dict><key>PayloadType</key><string>com.apple.mobiledevice.passwordpolicy</string></dict></array></dict></plist>", format.Unrelated, 2},
+		{"binary, in a ring", "a.mobileconfig", "bplist00\xA1\x00\x08" + trailer("\x01", "\x0A"),
+			format.Unreadable, 1},
+		{"binary, growing", "a.mobileconfig",
+			"bplist00\xA4\x01\x01\x01\x01\xA4\x00\x00\x00\x00\x08\x0D" +
+				trailer("\x02", "\x12"), format.Unreadable, 1},
+		{"binary, offset outside", "a.mobileconfig", "bplist00\xA1\x00\xFF" +
+			trailer("\x01", "\x0A"), format.Unreadable, 1},
+		{"key twice", "a.mobileconfig", head +
+			"\n<key>PayloadType</key><string>Configuration</string><key>PayloadContent</key><array/></dict></plist>", format.KeyTwice, 2},
+		{"broken base64", "a.mobileconfig", head + "\n<key>X</key>\n<data>*</data></dict></plist>",
+			format.Unreadable, 3},
+		{"unrelated payload", "a.mobileconfig", head +
+			"<key>PayloadContent</key><array>\n" +
+			"<dict><key>PayloadType</key><string>com.apple.mobiledevice.passwordpolicy</string></dict></array></dict></plist>", format.Unrelated, 2},
 		{"no connection", "a.nmconnection", "# nothing\n", format.Unreadable, 1},
 		{"key outside a group", "a.nmconnection", "id=x\n", format.Unreadable, 1},
-		{"gateway twice", "a.nmconnection", "[connection]\ntype=vpn\n[vpn]\ngateway=a\ngateway=b\n", format.KeyTwice, 5},
+		{"gateway twice", "a.nmconnection", "[connection]\ntype=vpn\n[vpn]\ngateway=a\ngateway=b\n",
+			format.KeyTwice, 5},
 		{"unknown key", "a.nmconnection", "[connection]\nfoo=1\n", format.KeyUnknown, 2},
 		{"unknown escape", "a.nmconnection", "[connection]\ntype=v\\pn\n", format.KeyMalformed, 2},
 		{"foreign script", "a.ps1", "\ufeffGet-Date\r\n", format.NotYetRead, 1},
-		{"a command as value", "a.ps1", "\ufeff# x\r\n" + "#Requires -Version 4.0\r\n#Requires -RunAsAdministrator\r\n\r\n$Connection = @{\r\n    Id = $(calc)\r\n}\r\n", format.Unreadable, 6},
+		{"a command as value", "a.ps1", "\ufeff# x\r\n" + "#Requires -Version 4.0\r\n#Requires " +
+			"-RunAsAdministrator\r\n\r\n$Connection = @{\r\n    Id = $(calc)\r\n}\r\n",
+			format.Unreadable, 6},
 		{"unknown format", "a.txt", "hello", format.Unreadable, 1},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			reading := all.Read(test.file, []byte(test.data), nil)
-			i := slices.IndexFunc(reading.Notes, func(n format.Note) bool { return n.Kind == test.kind })
+			i := slices.IndexFunc(
+				reading.Notes,
+				func(n format.Note) bool { return n.Kind == test.kind },
+			)
 			if i < 0 {
 				t.Fatalf("notes %v, expected one of kind %s", reading.Notes, test.kind)
 			}
@@ -284,13 +393,17 @@ func TestChangedScript(t *testing.T) {
 		t.Fatal(err)
 	}
 	changed := append(slices.Clone(files[0].Content), "Remove-Item C:\\ -Recurse\r\n"...)
-	other := regexp.MustCompile(`(Thumbprints +=) @\('[0-9A-F]+`).ReplaceAll(files[0].Content, []byte("$1 @('00"))
+	other := regexp.MustCompile(`(Thumbprints +=) @\('[0-9A-F]+`).
+		ReplaceAll(files[0].Content, []byte("$1 @('00"))
 	for _, test := range []struct {
 		content []byte
 		want    bool
 	}{{files[0].Content, false}, {changed, true}, {other, true}} {
 		reading := codec.Read("x.ps1", test.content, nil)
-		if got := slices.ContainsFunc(reading.Notes, func(n format.Note) bool { return n.Kind == format.ScriptChanged }); got != test.want {
+		if got := slices.ContainsFunc(
+			reading.Notes,
+			func(n format.Note) bool { return n.Kind == format.ScriptChanged },
+		); got != test.want {
 			t.Errorf("changed = %t, expected %t", got, test.want)
 		}
 	}
@@ -312,9 +425,25 @@ func FuzzRead(f *testing.F) {
 			f.Add(data)
 		}
 	}
-	f.Add([]byte(`<plist><dict><key>PayloadContent</key><array><dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict></array></dict></plist>`))
-	f.Add([]byte("\ufeff# x\n#Requires -Version 4.0\n#Requires -RunAsAdministrator\n\n$Connection = @{\n}\nx"))
-	f.Add([]byte("[connection]\ntype=vpn\n[vpn]\nservice-type=org.freedesktop.NetworkManager.l2tp\nipsec-enabled=yes\n"))
+	f.Add(
+		[]byte(
+			`<plist><dict><key>PayloadContent</key><array><dict><key>PayloadType</key><string>` +
+				`com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict>` +
+				`</array></dict></plist>`,
+		),
+	)
+	f.Add(
+		[]byte(
+			"\ufeff# x\n#Requires -Version 4.0\n#Requires -RunAsAdministrator\n\n$Connection = " +
+				"@{\n}\nx",
+		),
+	)
+	f.Add(
+		[]byte(
+			"[connection]\ntype=vpn\n[vpn]\nservice-type=org.freedesktop.NetworkManager.l2tp\n" +
+				"ipsec-enabled=yes\n",
+		),
+	)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, codec := range all.Codecs {
 			reading := codec.Read("f", data, nil)

@@ -24,7 +24,12 @@ import (
 var long = regexp.MustCompile(`[A-Za-z0-9+/\s]{400,}={0,2}`)
 
 // opened has openssl open all that files hold of certificates and keys, and counts them by kind.
-func opened(t *testing.T, openssl string, files []format.File, passphrases []secret.Text) map[string]int {
+func opened(
+	t *testing.T,
+	openssl string,
+	files []format.File,
+	passphrases []secret.Text,
+) map[string]int {
 	t.Helper()
 	found := map[string]int{}
 	dir := t.TempDir()
@@ -34,7 +39,8 @@ func opened(t *testing.T, openssl string, files []format.File, passphrases []sec
 		if err := os.WriteFile(name, data, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := exec.Command(openssl, append(args, "-in", name)...).CombinedOutput(); err != nil {
+		if _, err := exec.Command(openssl, append(args, "-in", name)...).
+			CombinedOutput(); err != nil {
 			return false
 		}
 		found[kind]++
@@ -64,7 +70,8 @@ func opened(t *testing.T, openssl string, files []format.File, passphrases []sec
 				continue
 			}
 			// openssl takes PKCS #12 without a passphrase for a certificate, too.
-			if !bytes.Contains(der[:12], []byte{0x02, 0x01, 0x03, 0x30}) && run("certificate", der, "x509", "-noout", "-inform", "DER") {
+			if !bytes.Contains(der[:12], []byte{0x02, 0x01, 0x03, 0x30}) &&
+				run("certificate", der, "x509", "-noout", "-inform", "DER") {
 				continue
 			}
 			done := false
@@ -79,8 +86,8 @@ func opened(t *testing.T, openssl string, files []format.File, passphrases []sec
 	return found
 }
 
-// TestShapes has openssl open every shape in which certificates and keys reach a device, and holds that old
-// releases get the encryption that they open.
+// TestShapes has openssl open every shape in which certificates and keys reach a device, and holds
+// that old releases get the encryption that they open.
 func TestShapes(t *testing.T) {
 	openssl, err := exec.LookPath("openssl")
 	if err != nil {
@@ -107,9 +114,11 @@ func TestShapes(t *testing.T) {
 		want   string // kinds that must be there
 		text   string // what must stand in the files
 	}{
-		{platform.AppleProfile, vpn.IKEv2Certificate, false, "bag certificate", passphrases[1].Reveal()},
+		{platform.AppleProfile, vpn.IKEv2Certificate, false, "bag certificate",
+			passphrases[1].Reveal()},
 		{platform.AppleProfile, vpn.IKEv2EAPTLS, true, "bag certificate", passphrases[2].Reveal()},
-		{platform.PowerShell, vpn.IKEv2Certificate, false, "bag certificate", strings.ToUpper(hex.EncodeToString(thumbprint[:]))},
+		{platform.PowerShell, vpn.IKEv2Certificate, false, "bag certificate",
+			strings.ToUpper(hex.EncodeToString(thumbprint[:]))},
 		{platform.PowerShell, vpn.IKEv2EAPTLS, true, "bag certificate", passphrases[2].Reveal()},
 		{platform.Keyfile, vpn.IKEv2Certificate, false, "key certificate", "-key.pem"},
 		{platform.Keyfile, "", false, "key certificate", "-cert.pem"},
@@ -132,7 +141,10 @@ func TestShapes(t *testing.T) {
 			c = sample(vpn.IKEv2)
 			c.IKEv2.Auth = test.way
 		}
-		c.Authority, c.Identity = authority, &vpn.Identity{Certificate: identity.Certificate, Key: identity.Key}
+		c.Authority, c.Identity = authority, &vpn.Identity{
+			Certificate: identity.Certificate,
+			Key:         identity.Key,
+		}
 		c.OldPacking = test.old
 		files, err := codec.Write(c)
 		if err != nil {
@@ -142,7 +154,13 @@ func TestShapes(t *testing.T) {
 		found := opened(t, openssl, files, passphrases)
 		for kind := range strings.FieldsSeq(test.want) {
 			if found[kind] == 0 {
-				t.Errorf("%s %s: openssl opened %v, expected a %s", test.format, test.way, found, kind)
+				t.Errorf(
+					"%s %s: openssl opened %v, expected a %s",
+					test.format,
+					test.way,
+					found,
+					kind,
+				)
 			}
 		}
 		var whole strings.Builder
@@ -155,26 +173,36 @@ func TestShapes(t *testing.T) {
 	}
 }
 
-// TestAskedPassphrase leaves the passphrase of an identity out of an Apple profile: it stands in a file of its own, and
-// the profile is read with it and without.
+// TestAskedPassphrase leaves the passphrase of an identity out of an Apple profile: it stands in a
+// file of its own, and the profile is read with it and without.
 func TestAskedPassphrase(t *testing.T) {
 	codec, _ := all.ByName(platform.AppleProfile)
 	c := sample(vpn.IKEv2)
 	c.IKEv2.Auth, c.AskPassphrase = vpn.IKEv2Certificate, true
 	files, err := codec.Write(c)
-	if err != nil || len(files) != 2 || !files[1].Private || !strings.HasSuffix(files[1].Name, "-passphrase.txt") {
+	if err != nil || len(files) != 2 || !files[1].Private ||
+		!strings.HasSuffix(files[1].Name, "-passphrase.txt") {
 		t.Fatalf("%d files (%v)", len(files), err)
 	}
 	passphrase := strings.TrimSpace(string(files[1].Content))
-	if len(passphrase) < 20 || bytes.Contains(files[0].Content, []byte(passphrase)) || bytes.Contains(files[0].Content, []byte("<key>Password</key>")) {
+	if len(passphrase) < 20 || bytes.Contains(files[0].Content, []byte(passphrase)) ||
+		bytes.Contains(files[0].Content, []byte("<key>Password</key>")) {
 		t.Errorf("the passphrase is %q, and in the profile", passphrase)
 	}
 	for _, test := range []struct {
 		beside format.Beside
 		want   bool
-	}{{format.Files(files), true}, {nil, false}, {format.Files([]format.File{{Name: files[1].Name, Content: []byte("another")}}), false}} {
+	}{
+		{format.Files(files), true},
+		{nil, false},
+		{format.Files([]format.File{{
+			Name:    files[1].Name,
+			Content: []byte("another"),
+		}}), false},
+	} {
 		r := codec.Read(files[0].Name, files[0].Content, test.beside)
-		if len(r.Connections) != 1 || (r.Connections[0].Connection.Identity != nil) != test.want || len(r.Notes) == 0 {
+		if len(r.Connections) != 1 || (r.Connections[0].Connection.Identity != nil) != test.want ||
+			len(r.Notes) == 0 {
 			t.Errorf("read with an identity: %t, expected %t (%+v)", !test.want, test.want, r.Notes)
 		}
 	}

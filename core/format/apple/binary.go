@@ -35,10 +35,24 @@ func parseBinary(file string, data []byte) (*tree.Node, error) {
 		return nil, fault(tree.ExpiresEarly)
 	}
 	t := data[len(data)-binaryTrailer:]
-	b := &binaryReader{data: data[:len(data)-binaryTrailer], file: file, width: int(t[6]), refs: int(t[7]), left: tree.MaxNodes}
-	count, top, table := binary.BigEndian.Uint64(t[8:]), binary.BigEndian.Uint64(t[16:]), binary.BigEndian.Uint64(t[24:])
+	b := &binaryReader{
+		data:  data[:len(data)-binaryTrailer],
+		file:  file,
+		width: int(t[6]),
+		refs:  int(t[7]),
+		left:  tree.MaxNodes,
+	}
+	count, top, table := binary.BigEndian.Uint64(
+		t[8:],
+	), binary.BigEndian.Uint64(
+		t[16:],
+	), binary.BigEndian.Uint64(
+		t[24:],
+	)
 	size := uint64(len(b.data))
-	if b.width < 1 || b.width > 8 || b.refs < 1 || b.refs > 8 || count > size || top >= count || table > size || count*uint64(b.width) > size-table {
+	if b.width < 1 || b.width > 8 || b.refs < 1 || b.refs > 8 || count > size || top >= count ||
+		table > size ||
+		count*uint64(b.width) > size-table {
 		return nil, fault(tree.ExpiresEarly)
 	}
 	b.objects, b.offsets = int(count), b.data[table:table+count*uint64(b.width)]
@@ -138,7 +152,11 @@ func (b *binaryReader) node(ref uint64, path string, depth int) (*tree.Node, err
 		}
 		n.Kind = "array"
 		for i := range info {
-			v, err := b.node(number(raw[i*b.refs:(i+1)*b.refs]), fmt.Sprintf("%s[%d]", path, i), depth+1)
+			v, err := b.node(
+				number(raw[i*b.refs:(i+1)*b.refs]),
+				fmt.Sprintf("%s[%d]", path, i),
+				depth+1,
+			)
 			if err != nil {
 				return nil, err
 			}

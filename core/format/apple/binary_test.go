@@ -3,17 +3,13 @@ package apple_test
 import (
 	"bytes"
 	"encoding/binary"
-	"fmt"
-	"maps"
-	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
-	"time"
-	"unicode/utf16"
-
-	"github.com/micromdm/plist"
 
 	"wardicon/core/format"
 	"wardicon/core/format/apple"
@@ -27,8 +23,12 @@ const head = `<?xml version="1.0" encoding="UTF-8"?>
 
 const tail = `</dict></array></dict></plist>`
 
-// TestBinary reads profiles in both forms of a property list: what is in them is the same.
+// TestBinary reads profiles in both forms of a property list, as another program makes the binary
+// one: what is in them is the same.
 func TestBinary(t *testing.T) {
+	if _, err := exec.LookPath("plistutil"); err != nil {
+		t.Skip("plistutil, of the package libplist-utils, is not installed")
+	}
 	for name, inside := range map[string]string{
 		"L2TP": `<key>VPNType</key><string>L2TP</string><key>PPP</key><dict><key>CommRemoteAddress</key><string>norrvik.skerryline.example</string><key>AuthName</key><string>a_fjell</string></dict>
 <key>IPSec</key><dict><key>AuthenticationMethod</key><string>SharedSecret</string><key>SharedSecret</key><data>a2VscC00NDk3</data></dict><key>IPv4</key><dict><key>OverridePrimary</key><integer>1</integer></dict>`,
@@ -36,18 +36,33 @@ func TestBinary(t *testing.T) {
 <key>AuthenticationMethod</key><string>None</string><key>ExtendedAuthEnabled</key><true/><key>AuthName</key><string>` + strings.Repeat("a", 40) + `</string><key>DisableMOBIKE</key><false/><key>IKESecurityAssociationParameters</key><dict>
 <key>EncryptionAlgorithm</key><string>AES-256</string><key>IntegrityAlgorithm</key><string>SHA2-256</string><key>DiffieHellmanGroup</key><integer>19</integer><key>LifeTimeInMinutes</key><integer>1440</integer></dict></dict>
 <key>DNS</key><dict><key>ServerAddresses</key><array><string>10.20.0.53</string><string>10.20.0.54</string></array></dict>`,
-		"something else": `<key>VPNType</key><string>VPN</string><key>VendorConfig</key><dict><key>ratio</key><real>0.5</real><key>many</key><array>` + strings.Repeat("<integer>70000</integer>", 20) + `</array></dict>`,
+		"something else": `<key>VPNType</key><string>VPN</string><key>VendorConfig</key><dict>` +
+			`<key>ratio</key><real>0.5</real><key>many</key><array>` +
+			strings.Repeat("<integer>70000</integer>", 20) + `</array></dict>`,
 	} {
 		t.Run(name, func(t *testing.T) {
 			text := []byte(head + inside + tail)
-			var values any
-			if err := plist.Unmarshal(text, &values); err != nil {
+			path := filepath.Join(t.TempDir(), "a")
+			if err := os.WriteFile(path, text, 0o600); err != nil {
 				t.Fatal(err)
 			}
-			e := &encoder{}
-			e.add(values)
-			data := e.file()
-			said, want := apple.Read("a.mobileconfig", data, nil), apple.Read("a.mobileconfig", text, nil)
+			convert := exec.Command("plistutil", "-i", path, "-o", path+".binary")
+			if out, err := convert.CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			data, err := os.ReadFile(path + ".binary")
+			if err != nil || !bytes.HasPrefix(data, []byte("bplist00")) {
+				t.Fatalf("not in binary form: %.20q (%v)", data, err)
+			}
+			said, want := apple.Read(
+				"a.mobileconfig",
+				data,
+				nil,
+			), apple.Read(
+				"a.mobileconfig",
+				text,
+				nil,
+			)
 			if got, whole := connections(said), connections(want); !reflect.DeepEqual(got, whole) {
 				t.Errorf("in binary form\n%+v\nas XML\n%+v", got, whole)
 			}
@@ -61,74 +76,6 @@ func TestBinary(t *testing.T) {
 			}
 		})
 	}
-}
-
-// encoder writes a binary property list, with references of two bytes.
-type encoder struct{ objects [][]byte }
-
-func (e *encoder) add(v any) (ref uint16) {
-	ref = uint16(len(e.objects))
-	e.objects = append(e.objects, nil)
-	head := func(kind byte, n int) []byte {
-		if n < 15 {
-			return []byte{kind<<4 | byte(n)}
-		}
-		return binary.BigEndian.AppendUint16([]byte{kind<<4 | 0x0F, 0x11}, uint16(n))
-	}
-	var o []byte
-	switch v := v.(type) {
-	case bool:
-		o = []byte{map[bool]byte{true: 0x09, false: 0x08}[v]}
-	case uint64:
-		o = binary.BigEndian.AppendUint64([]byte{0x13}, v)
-	case float64:
-		o = binary.BigEndian.AppendUint64([]byte{0x23}, math.Float64bits(v))
-	case time.Time:
-		o = binary.BigEndian.AppendUint64([]byte{0x33}, 0)
-	case []byte:
-		o = append(head(0x4, len(v)), v...)
-	case string:
-		if units := utf16.Encode([]rune(v)); len(units) != len(v) {
-			for o = head(0x6, len(units)); len(units) > 0; units = units[1:] {
-				o = binary.BigEndian.AppendUint16(o, units[0])
-			}
-		} else {
-			o = append(head(0x5, len(v)), v...)
-		}
-	case []any:
-		o = head(0xA, len(v))
-		for _, item := range v {
-			o = binary.BigEndian.AppendUint16(o, e.add(item))
-		}
-	case map[string]any:
-		o = head(0xD, len(v))
-		keys := slices.Sorted(maps.Keys(v))
-		for _, k := range keys {
-			o = binary.BigEndian.AppendUint16(o, e.add(k))
-		}
-		for _, k := range keys {
-			o = binary.BigEndian.AppendUint16(o, e.add(v[k]))
-		}
-	default:
-		panic(fmt.Sprintf("%T", v))
-	}
-	e.objects[ref] = o
-	return ref
-}
-
-func (e *encoder) file() []byte {
-	b := []byte("bplist00")
-	var offsets []byte
-	for _, o := range e.objects {
-		offsets = binary.BigEndian.AppendUint16(offsets, uint16(len(b)))
-		b = append(b, o...)
-	}
-	at := len(b)
-	b = append(append(b, offsets...), 0, 0, 0, 0, 0, 0, 2, 2)
-	for _, n := range []int{len(e.objects), 0, at} {
-		b = binary.BigEndian.AppendUint64(b, uint64(n))
-	}
-	return b
 }
 
 func connections(r format.Reading) []vpn.Connection {
@@ -173,26 +120,34 @@ func TestBinaryHostile(t *testing.T) {
 	}
 	whole := list("\xD1\x01\x02", "\x51a", "\xA2\x03\x03", "\x08")
 	for name, data := range map[string][]byte{
-		"nothing":                  list(),
-		"in a ring":                list("\xA1\x00"),
-		"a key in a ring":          list("\xD1\x00\x00"),
-		"growing":                  list(append(laughs, "\x08")...),
-		"a reference to nowhere":   list("\xA1\x09"),
-		"longer than it is":        list("\x5F\x12\x7F\xFF\xFF\xFF"),
-		"a length that is a text":  list("\x5F\x51a"),
-		"a length without end":     list("\xAF\x14\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF"),
-		"UTF-16 of odd length":     list("\x6F\x10\x05\x00a"),
-		"an unknown kind":          list("\x80\x01"),
-		"offsets wider than eight": append(whole[:len(whole)-26], append([]byte{9}, whole[len(whole)-25:]...)...),
-		"only its mark":            []byte("bplist00"),
+		"nothing":                 list(),
+		"in a ring":               list("\xA1\x00"),
+		"a key in a ring":         list("\xD1\x00\x00"),
+		"growing":                 list(append(laughs, "\x08")...),
+		"a reference to nowhere":  list("\xA1\x09"),
+		"longer than it is":       list("\x5F\x12\x7F\xFF\xFF\xFF"),
+		"a length that is a text": list("\x5F\x51a"),
+		"a length without end":    list("\xAF\x14\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF"),
+		"UTF-16 of odd length":    list("\x6F\x10\x05\x00a"),
+		"an unknown kind":         list("\x80\x01"),
+		"offsets wider than eight": append(whole[:len(whole)-26],
+			append([]byte{9}, whole[len(whole)-25:]...)...),
+		"only its mark": []byte("bplist00"),
 	} {
 		r := apple.Read("a.mobileconfig", data, nil)
-		if len(r.Connections) > 0 || len(r.Notes) != 1 || r.Notes[0].Kind != format.Unreadable && r.Notes[0].Kind != format.CutShort && name != "nothing" {
+		if len(r.Connections) > 0 || len(r.Notes) != 1 ||
+			r.Notes[0].Kind != format.Unreadable && r.Notes[0].Kind != format.CutShort &&
+				name != "nothing" {
 			t.Errorf("%s: %d connections, %+v", name, len(r.Connections), r.Notes)
 		}
 	}
 	for i := range whole {
-		if r := apple.Read("a.mobileconfig", whole[:i], nil); len(r.Notes) == 0 || len(r.Connections) > 0 {
+		if r := apple.Read(
+			"a.mobileconfig",
+			whole[:i],
+			nil,
+		); len(r.Notes) == 0 ||
+			len(r.Connections) > 0 {
 			t.Errorf("cut after %d bytes: %+v", i, r)
 		}
 	}

@@ -80,19 +80,33 @@ func (p *parser) next() (xml.Token, format.Position, error) {
 			}
 		case xml.Directive:
 			if bytes.ContainsAny(tok, "[") || bytes.Contains(bytes.ToUpper(tok), []byte("ENTITY")) {
-				return nil, at, &tree.SyntaxError{At: at, What: "the document type declares entities of its own; that is refused"}
+				return nil, at, &tree.SyntaxError{
+					At:   at,
+					What: "the document type declares entities of its own; that is refused",
+				}
 			}
 		}
 	}
 }
 
-func (p *parser) value(start xml.StartElement, at format.Position, path string, depth int) (*tree.Node, error) {
+func (p *parser) value(
+	start xml.StartElement,
+	at format.Position,
+	path string,
+	depth int,
+) (*tree.Node, error) {
 	at.Path = path
 	if depth > tree.MaxDepth {
-		return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("nested deeper than %d levels", tree.MaxDepth)}
+		return nil, &tree.SyntaxError{
+			At:   at,
+			What: fmt.Sprintf("nested deeper than %d levels", tree.MaxDepth),
+		}
 	}
 	if p.nodes++; p.nodes > tree.MaxNodes {
-		return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("more than %d values", tree.MaxNodes)}
+		return nil, &tree.SyntaxError{
+			At:   at,
+			What: fmt.Sprintf("more than %d values", tree.MaxNodes),
+		}
 	}
 	n := &tree.Node{Kind: start.Name.Local, At: at}
 	switch n.Kind {
@@ -121,14 +135,19 @@ func (p *parser) value(start xml.StartElement, at format.Position, path string, 
 		}
 		n.Text = text
 		if n.Kind == "data" {
-			if n.Data, err = base64.StdEncoding.DecodeString(strings.Join(strings.Fields(text), "")); err != nil {
+			if n.Data, err = base64.StdEncoding.DecodeString(
+				strings.Join(strings.Fields(text), ""),
+			); err != nil {
 				return nil, &tree.SyntaxError{At: at, What: "data that is not base64"}
 			}
 			n.Text = ""
 		}
 		return n, nil
 	}
-	return nil, &tree.SyntaxError{At: at, What: fmt.Sprintf("the element %q is no part of a property list", n.Kind)}
+	return nil, &tree.SyntaxError{
+		At:   at,
+		What: fmt.Sprintf("the element %q is no part of a property list", n.Kind),
+	}
 }
 
 func (p *parser) dictionary(n *tree.Node, depth int) error {
@@ -143,7 +162,10 @@ func (p *parser) dictionary(n *tree.Node, depth int) error {
 			return nil
 		}
 		if start.Name.Local != "key" {
-			return &tree.SyntaxError{At: at, What: fmt.Sprintf("expected a key, found %q", start.Name.Local)}
+			return &tree.SyntaxError{
+				At:   at,
+				What: fmt.Sprintf("expected a key, found %q", start.Name.Local),
+			}
 		}
 		key, err := p.text(at)
 		if err != nil {
@@ -200,7 +222,10 @@ func (p *parser) text(at format.Position) (string, error) {
 		case xml.EndElement:
 			return b.String(), nil
 		case xml.StartElement:
-			return "", &tree.SyntaxError{At: at, What: fmt.Sprintf("the element %q inside a text", tok.Name.Local)}
+			return "", &tree.SyntaxError{
+				At:   at,
+				What: fmt.Sprintf("the element %q inside a text", tok.Name.Local),
+			}
 		}
 	}
 }

@@ -2,11 +2,13 @@ package apple
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/x509"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"github.com/google/uuid"
@@ -22,24 +24,10 @@ import (
 // Detect tells an Apple profile by its name or its beginning.
 func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 512)]
-	return strings.EqualFold(filepath.Ext(name), ".mobileconfig") || bytes.Contains(head, []byte("<plist")) || bytes.HasPrefix(head, []byte("bplist"))
+	return strings.EqualFold(filepath.Ext(name), ".mobileconfig") ||
+		bytes.Contains(head, []byte("<plist")) ||
+		bytes.HasPrefix(head, []byte("bplist"))
 }
-
-// Keys that Apple's reference names; all else is remarked.
-var (
-	commonKeys = []string{"PayloadContent", "PayloadDescription", "PayloadDisplayName", "PayloadIdentifier", "PayloadOrganization", "PayloadType", "PayloadUUID", "PayloadVersion", "PayloadEnabled"}
-	topKeys    = append([]string{"PayloadScope", "PayloadRemovalDisallowed", "PayloadExpirationDate", "RemovalDate", "DurationUntilRemoval", "ConsentText", "HasRemovalPasscode", "EncryptedPayloadContent", "IsEncrypted", "TargetDeviceType"}, commonKeys...)
-	vpnKeys    = append([]string{"UserDefinedName", "VPNType", "VPNSubType", "PPP", "IPSec", "IPv4", "DNS", "Proxies", "EAP", "IKEv2", "VPN", "VendorConfig", "OverridePrimary", "TransparentProxy", "AlwaysOn", "OnDemandEnabled", "OnDemandRules"}, commonKeys...)
-	pppKeys    = []string{"AuthName", "AuthPassword", "AuthenticationMethod", "AuthEAPPlugins", "AuthProtocol", "CommRemoteAddress", "TokenCard", "CCPEnabled", "CCPMPPE40Enabled", "CCPMPPE128Enabled", "DisconnectOnIdle", "DisconnectOnIdleTimer", "OnDemandEnabled", "OnDemandRules"}
-	ipsecKeys  = []string{"AuthenticationMethod", "SharedSecret", "LocalIdentifier", "LocalIdentifierType", "RemoteAddress", "XAuthEnabled", "XAuthName", "XAuthPassword", "XAuthPasswordEncryption", "PayloadCertificateUUID", "PromptForVPNPIN", "OnDemandEnabled", "OnDemandRules"}
-	dnsKeys    = []string{"ServerAddresses", "SearchDomains", "DomainName", "SupplementalMatchDomains", "SupplementalMatchDomainsNoSearch", "DNSProtocol", "ServerURL", "ServerName"}
-	ikeKeys    = []string{
-		"AuthName", "AuthPassword", "AuthenticationMethod", "CertificateType", "ChildSecurityAssociationParameters", "DeadPeerDetectionRate", "DisableMOBIKE", "DisableRedirect", "DisconnectOnIdle",
-		"DisconnectOnIdleTimer", "EnableCertificateRevocationCheck", "EnableFallback", "EnablePFS", "EnforceRoutes", "ExcludeLocalNetworks", "ExtendedAuthEnabled", "IKESecurityAssociationParameters", "IncludeAllNetworks",
-		"LocalIdentifier", "MTU", "NATKeepAliveInterval", "NATKeepAliveOffloadEnable", "OnDemandEnabled", "OnDemandRules", "OnDemandUserOverrideDisabled", "PayloadCertificateUUID", "RemoteAddress", "RemoteIdentifier",
-		"ServerCertificateCommonName", "ServerCertificateIssuerCommonName", "SharedSecret", "TLSMaximumVersion", "TLSMinimumVersion", "UseConfigurationAttributeInternalIPSubnet",
-	}
-)
 
 // reader gathers what one profile says.
 type reader struct {
@@ -53,7 +41,12 @@ type reader struct {
 
 // Read takes a profile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
-	r := &reader{beside: beside, Walker: tree.Walker{File: name}, identities: map[string]*vpn.Identity{}, closed: map[string]bool{}}
+	r := &reader{
+		beside:     beside,
+		Walker:     tree.Walker{File: name},
+		identities: map[string]*vpn.Identity{},
+		closed:     map[string]bool{},
+	}
 	switch {
 	case len(data) > format.MaxFile:
 		r.Note(format.Unreadable, r.Start(), "%d bytes, more than %d", len(data), format.MaxFile)
@@ -76,10 +69,17 @@ func (r *reader) read(data []byte) {
 	var root *tree.Node
 	var twice []tree.Entry
 	var err error
+	data = format.UTF8(data)
+	if head, rest, ok := bytes.Cut(data, []byte("?>")); ok && utf8.Valid(data) {
+		// What the declaration says of UTF-16 is true no more.
+		head = bytes.Replace(head, []byte("UTF-16"), []byte("UTF-8"), 1)
+		data = slices.Concat(head, []byte("?>"), rest)
+	}
 	switch {
 	case bytes.HasPrefix(data, []byte(binaryMark)):
 		root, err = parseBinary(r.File, data)
-	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) || !utf8.Valid(data):
+	case bytes.HasPrefix(data, []byte{0xFE, 0xFF}) || bytes.HasPrefix(data, []byte{0xFF, 0xFE}) ||
+		!utf8.Valid(data):
 		r.Note(format.Unreadable, r.Start(), "not in UTF-8; save it in that encoding")
 		return
 	default:
@@ -108,15 +108,12 @@ func (r *reader) read(data []byte) {
 		r.Note(format.KeyMalformed, root.At, "no array PayloadContent")
 		return
 	}
+	r.removal(root)
 	var connections []*tree.Node
-	identifiers := map[string]bool{r.Text(root, "PayloadIdentifier"): true}
+	seen := map[string]bool{}
+	r.header(root, seen)
 	for _, item := range content.Items {
-		if id := r.Text(item, "PayloadIdentifier"); id != "" {
-			if identifiers[id] {
-				r.Note(format.IdentifierTwice, r.At(item, item, "PayloadIdentifier"), "%q", id)
-			}
-			identifiers[id] = true
-		}
+		r.header(item, seen)
 		switch kind := r.Text(item, "PayloadType"); kind {
 		case "com.apple.vpn.managed":
 			connections = append(connections, item)
@@ -125,11 +122,56 @@ func (r *reader) read(data []byte) {
 		case "com.apple.security.pkcs12":
 			r.identity(item)
 		default:
+			if right := misspelt(kind, payloadTypes); right != "" {
+				r.Note(format.KeyMalformed, r.At(item, item, "PayloadType"),
+					"PayloadType %q, expected %s", kind, right)
+				r.Leave(item, "a payload of the type "+kind)
+				continue
+			}
 			r.Note(format.Unrelated, item.At, "%q", kind)
+			r.Leave(item, "a payload of the type "+kind)
 		}
 	}
 	for _, item := range connections {
 		r.vpn(root, item)
+	}
+	r.Account(root, idle)
+}
+
+// header holds what each payload must have, and what no two may share (Apple, Device Management,
+// CommonPayloadKeys and TopLevel).
+func (r *reader) header(n *tree.Node, seen map[string]bool) {
+	for _, key := range []string{
+		"PayloadType", "PayloadVersion", "PayloadIdentifier", "PayloadUUID",
+	} {
+		v := n.Get(key)
+		if v == nil || strings.TrimSpace(v.Text) == "" {
+			r.Note(format.KeyMissing, r.At(n, n, key), "no %s", key)
+		}
+	}
+	for _, key := range []string{"PayloadIdentifier", "PayloadUUID"} {
+		id := strings.ToUpper(r.Text(n, key))
+		if id != "" && seen[id] {
+			r.Note(format.IdentifierTwice, r.At(n, n, key), "%s %q", key, id)
+		}
+		seen[id] = true
+	}
+}
+
+// removal tells when the device takes the profile off by itself.
+func (r *reader) removal(root *tree.Node) {
+	for _, key := range []string{"RemovalDate", "PayloadExpirationDate"} {
+		v := root.Get(key)
+		if v == nil {
+			continue
+		}
+		day, err := time.Parse(time.RFC3339, strings.TrimSpace(v.Text))
+		if err != nil || v.Kind != "date" {
+			r.Note(format.KeyMalformed, v.At, "%s is no date such as 2027-01-31T00:00:00Z", key)
+			continue
+		}
+		r.Dated(format.RemovesItself, v.At, day, "%s %s", key, day.Format(time.DateOnly))
+		r.Left(key+" "+day.Format(time.DateOnly), v.At)
 	}
 }
 
@@ -184,10 +226,23 @@ func (r *reader) identity(item *tree.Node) {
 func (r *reader) vpn(root, p *tree.Node) {
 	ppp, ipsec, dns, ike := p.Get("PPP"), p.Get("IPSec"), p.Get("DNS"), p.Get("IKEv2")
 	c := vpn.Connection{
-		Name: r.Text(p, "UserDefinedName"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelSplit,
-		UUID: strings.ToUpper(r.Text(root, "PayloadUUID")), Identifier: r.Text(root, "PayloadIdentifier"), Organisation: r.Text(root, "PayloadOrganization"),
-		Routes: []string{}, DNS: r.List(dns, "ServerAddresses"), Domains: r.List(dns, "SearchDomains"), Proxy: r.proxy(p.Get("Proxies")),
-		Authority: pki.Bundle(r.anchors...),
+		Name: r.Text(
+			p,
+			"UserDefinedName",
+		),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopePerson,
+		Tunnel:       vpn.TunnelSplit,
+		UUID: strings.ToUpper(
+			r.Text(root, "PayloadUUID"),
+		),
+		Identifier:   r.Text(root, "PayloadIdentifier"),
+		Organisation: r.Text(root, "PayloadOrganization"),
+		Routes:       []string{},
+		DNS:          r.List(dns, "ServerAddresses"),
+		Domains:      r.List(dns, "SearchDomains"),
+		Proxy:        r.proxy(p.Get("Proxies")),
+		Authority:    pki.Bundle(r.anchors...),
 	}
 	r.Known(p, vpnKeys)
 	r.Known(ppp, pppKeys)
@@ -196,17 +251,42 @@ func (r *reader) vpn(root, p *tree.Node) {
 	r.Known(ike, ikeKeys)
 	for _, n := range []*tree.Node{p, ppp, ipsec} {
 		if n.Get("OnDemandEnabled") != nil && r.Flag(n, "OnDemandEnabled") {
-			r.Note(format.DemandLacking, n.Get("OnDemandEnabled").At, "OnDemandEnabled beside %s", r.Text(p, "VPNType"))
+			r.Note(
+				format.DemandLacking,
+				n.Get("OnDemandEnabled").At,
+				"OnDemandEnabled beside %s",
+				r.Text(p, "VPNType"),
+			)
+			r.Left("OnDemandEnabled 1", n.Get("OnDemandEnabled").At)
 		}
 	}
 	where := map[vpn.Field]struct {
 		in  *tree.Node
 		key string
 	}{
-		vpn.FieldName: {p, "UserDefinedName"}, vpn.FieldServer: {ppp, "CommRemoteAddress"}, vpn.FieldLogin: {ppp, "AuthName"}, vpn.FieldPassword: {ppp, "AuthPassword"},
-		vpn.FieldPSK: {ipsec, "SharedSecret"}, vpn.FieldDNS: {dns, "ServerAddresses"}, vpn.FieldDomains: {dns, "SearchDomains"}, vpn.FieldTunnel: {p, "IPv4"},
-		vpn.FieldProtocol: {p, "VPNType"}, vpn.FieldIdentifier: {root, "PayloadIdentifier"}, vpn.FieldAuth: {ipsec, "AuthenticationMethod"}, vpn.FieldMPPE: {ppp, "CCPEnabled"},
-		vpn.FieldProxy: {p, "Proxies"}, vpn.FieldGroup: {ipsec, "LocalIdentifier"},
+		vpn.FieldName: {
+			p,
+			"UserDefinedName",
+		},
+		vpn.FieldServer:   {ppp, "CommRemoteAddress"},
+		vpn.FieldLogin:    {ppp, "AuthName"},
+		vpn.FieldPassword: {ppp, "AuthPassword"},
+		vpn.FieldPSK: {
+			ipsec,
+			"SharedSecret",
+		},
+		vpn.FieldDNS:     {dns, "ServerAddresses"},
+		vpn.FieldDomains: {dns, "SearchDomains"},
+		vpn.FieldTunnel:  {p, "IPv4"},
+		vpn.FieldProtocol: {
+			p,
+			"VPNType",
+		},
+		vpn.FieldIdentifier: {root, "PayloadIdentifier"},
+		vpn.FieldAuth:       {ipsec, "AuthenticationMethod"},
+		vpn.FieldMPPE:       {ppp, "CCPEnabled"},
+		vpn.FieldProxy:      {p, "Proxies"},
+		vpn.FieldGroup:      {ipsec, "LocalIdentifier"},
 	}
 	owner := ppp
 	switch kind := r.Text(p, "VPNType"); kind {
@@ -225,28 +305,47 @@ func (r *reader) vpn(root, p *tree.Node) {
 	case "IKEv2":
 		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(p, ike)
 		c.Server, owner = r.Text(ike, "RemoteAddress"), ike
-		c.Connect, c.Demand, c.Unmetered = r.demand(ike)
+		r.demand(ike, &c)
 		c.Reconnect = c.Connect != ""
 		if r.Flag(ike, "IncludeAllNetworks") {
 			c.IPv6 = vpn.IPv6Refused
 		}
 		for field, key := range map[vpn.Field]string{
-			vpn.FieldServer: "RemoteAddress", vpn.FieldLogin: "AuthName", vpn.FieldPassword: "AuthPassword", vpn.FieldPSK: "SharedSecret", vpn.FieldAuth: "AuthenticationMethod",
-			vpn.FieldLocalID: "LocalIdentifier", vpn.FieldRemoteID: "RemoteIdentifier", vpn.FieldIKE: "IKESecurityAssociationParameters", vpn.FieldESP: "ChildSecurityAssociationParameters",
-			vpn.FieldDPD: "DeadPeerDetectionRate", vpn.FieldMOBIKE: "DisableMOBIKE", vpn.FieldDemand: "OnDemandRules", vpn.FieldConnect: "OnDemandEnabled", vpn.FieldIdentity: "PayloadCertificateUUID",
+			vpn.FieldServer:   "RemoteAddress",
+			vpn.FieldLogin:    "AuthName",
+			vpn.FieldPassword: "AuthPassword",
+			vpn.FieldPSK:      "SharedSecret",
+			vpn.FieldAuth:     "AuthenticationMethod",
+			vpn.FieldLocalID:  "LocalIdentifier",
+			vpn.FieldRemoteID: "RemoteIdentifier",
+			vpn.FieldIKE:      "IKESecurityAssociationParameters",
+			vpn.FieldESP:      "ChildSecurityAssociationParameters",
+			vpn.FieldDPD:      "DeadPeerDetectionRate",
+			vpn.FieldMOBIKE:   "DisableMOBIKE",
+			vpn.FieldDemand:   "OnDemandRules",
+			vpn.FieldConnect:  "OnDemandEnabled",
+			vpn.FieldIdentity: "PayloadCertificateUUID",
 		} {
 			at := where[field]
 			at.in, at.key = ike, key
 			where[field] = at
 		}
 	default:
-		r.Note(format.NotYetRead, p.At, "VPNType %q", kind)
+		if right := misspelt(kind, vpnTypes); right != "" || kind == "" {
+			r.Note(format.KeyMalformed, r.At(p, p, "VPNType"), "VPNType %q, expected %s", kind,
+				cmp.Or(right, "IKEv2 or L2TP"))
+		} else {
+			r.Note(format.NotYetRead, r.At(p, p, "VPNType"), "VPNType %q", kind)
+		}
+		r.Leave(p, "a VPN of the type "+kind)
 		return
 	}
 	if c.NeedsPassword() {
 		c.Login = r.Text(owner, "AuthName")
 		if v := owner.Get("AuthPassword"); v != nil {
-			c.Password, c.PasswordMode = secret.New(r.Text(owner, "AuthPassword")), vpn.PasswordSaved
+			c.Password, c.PasswordMode = secret.New(
+				r.Text(owner, "AuthPassword"),
+			), vpn.PasswordSaved
 			r.Note(format.SecretClear, v.At, "the password")
 		}
 	}
@@ -262,11 +361,24 @@ func (r *reader) vpn(root, p *tree.Node) {
 		case r.closed[id]:
 			apart = append(apart, vpn.FieldIdentity)
 		case c.Identity != nil && ike != nil:
-			if chain, err := pki.Certificates(c.Identity.Certificate); err == nil && !sameKind(r.Text(ike, "CertificateType"), chain[0]) {
-				r.Note(format.KeyKindDiffers, r.At(p, ike, "CertificateType"), "CertificateType %q, and the key is %s", r.Text(ike, "CertificateType"), pki.KeyKind(chain[0]))
+			if chain, err := pki.Certificates(
+				c.Identity.Certificate,
+			); err == nil &&
+				!sameKind(r.Text(ike, "CertificateType"), chain[0]) {
+				r.Note(
+					format.KeyKindDiffers,
+					r.At(p, ike, "CertificateType"),
+					"CertificateType %q, and the key is %s",
+					r.Text(ike, "CertificateType"),
+					pki.KeyKind(chain[0]),
+				)
 			}
 		case c.Identity == nil:
-			r.Note(format.FileMissing, r.At(p, from, "PayloadCertificateUUID"), "no payload with the identity")
+			r.Note(
+				format.FileMissing,
+				r.At(p, from, "PayloadCertificateUUID"),
+				"no payload with the identity",
+			)
 		}
 	}
 	if r.Text(root, "PayloadScope") == "System" {
@@ -285,11 +397,39 @@ func (r *reader) vpn(root, p *tree.Node) {
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
+var (
+	payloadTypes = []string{
+		"com.apple.vpn.managed", "com.apple.vpn.managed.applayer", "com.apple.security.root",
+		"com.apple.security.pkcs1", "com.apple.security.pem", "com.apple.security.pkcs12",
+	}
+	vpnTypes = []string{
+		"IKEv2", "L2TP", "PPTP", "IPSec", "VPN", "AlwaysOn", "TransparentProxy",
+	}
+)
+
+// misspelt gives the word of a list that was meant; it is empty for a word that stands in the list,
+// and for one that is far from all.
+func misspelt(word string, list []string) string {
+	if slices.Contains(list, word) {
+		return ""
+	}
+	plain := func(s string) string {
+		return strings.NewReplacer("-", "", "_", "", " ", "", ".", "").Replace(strings.ToLower(s))
+	}
+	for _, right := range list {
+		if plain(word) == plain(right) || len(right) > 6 && format.OneApart(word, right) {
+			return right
+		}
+	}
+	return ""
+}
+
 // sameKind tells whether a declared kind is that of a certificate's key; RSA where nothing
 // is declared.
 func sameKind(declared string, c *x509.Certificate) bool {
 	kind := pki.KeyKind(c)
-	return declared == kind || declared == "RSA-PSS" && kind == "RSA" || declared == "" && kind == "RSA"
+	return declared == kind || declared == "RSA-PSS" && kind == "RSA" ||
+		declared == "" && kind == "RSA"
 }
 
 func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
@@ -312,7 +452,22 @@ func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
 }
 
 func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
-	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentifier"), RemoteID: r.Text(n, "RemoteIdentifier"), Issuer: r.Text(n, "ServerCertificateIssuerCommonName"), NoMOBIKE: r.Flag(n, "DisableMOBIKE"), IKE: []string{}, ESP: []string{}}
+	if strings.TrimSpace(r.Text(n, "RemoteIdentifier")) == "" {
+		r.Note(format.KeyMissing, r.At(p, n, "RemoteIdentifier"), "no RemoteIdentifier")
+	}
+	s := &vpn.IKEv2Setting{
+		LocalID:  r.Text(n, "LocalIdentifier"),
+		RemoteID: r.Text(n, "RemoteIdentifier"),
+		Issuer:   r.Text(n, "ServerCertificateIssuerCommonName"),
+		NoMOBIKE: r.Flag(n, "DisableMOBIKE"),
+		IKE:      []string{},
+		ESP:      []string{},
+	}
+	if s.Issuer != "" && len(r.anchors) > 0 && !slices.ContainsFunc(r.anchors,
+		func(a *x509.Certificate) bool { return a.Subject.CommonName == s.Issuer }) {
+		r.Note(format.IssuerUnknown, r.At(p, n, "ServerCertificateIssuerCommonName"),
+			"%q, and the file has %s", s.Issuer, subjects(r.anchors))
+	}
 	extended := r.Flag(n, "ExtendedAuthEnabled")
 	switch method := r.Text(n, "AuthenticationMethod"); {
 	case method == "Certificate" && extended:
@@ -327,7 +482,12 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 			r.Note(format.SecretClear, r.At(p, n, "SharedSecret"), "the pre-shared key")
 		}
 	default:
-		r.Note(format.KeyMalformed, r.At(p, n, "AuthenticationMethod"), "AuthenticationMethod %q without extended authentication", method)
+		r.Note(
+			format.KeyMalformed,
+			r.At(p, n, "AuthenticationMethod"),
+			"AuthenticationMethod %q without extended authentication",
+			method,
+		)
 	}
 	if v := r.Text(n, "DeadPeerDetectionRate"); v != "" && v != "None" {
 		i := slices.IndexFunc(rates, func(one struct {
@@ -337,14 +497,31 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 			return one.name == v
 		})
 		if i < 0 {
-			r.Note(format.KeyMalformed, r.At(p, n, "DeadPeerDetectionRate"), "DeadPeerDetectionRate %q, expected None, Low, Medium or High", v)
+			r.Note(
+				format.KeyMalformed,
+				r.At(p, n, "DeadPeerDetectionRate"),
+				"DeadPeerDetectionRate %q, expected None, Low, Medium or High",
+				v,
+			)
 		} else {
 			s.DPD = rates[i].seconds
 		}
 	}
 	s.IKE, s.IKELifetime = r.association(n.Get("IKESecurityAssociationParameters"), true, true)
-	s.ESP, s.ChildLifetime = r.association(n.Get("ChildSecurityAssociationParameters"), false, r.Flag(n, "EnablePFS"))
+	s.ESP, s.ChildLifetime = r.association(
+		n.Get("ChildSecurityAssociationParameters"),
+		false,
+		r.Flag(n, "EnablePFS"),
+	)
 	return s
+}
+
+func subjects(list []*x509.Certificate) string {
+	var names []string
+	for _, c := range list {
+		names = append(names, strconv.Quote(c.Subject.CommonName))
+	}
+	return strings.Join(names, ", ")
 }
 
 func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
@@ -366,7 +543,9 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	if integrity == "SHA1-160" {
 		integrity = "SHA1-96"
 	}
-	q := suite.Proposal{Encryption: own(suite.Encryption, "EncryptionAlgorithm", r.Text(n, "EncryptionAlgorithm"))}
+	q := suite.Proposal{
+		Encryption: own(suite.Encryption, "EncryptionAlgorithm", r.Text(n, "EncryptionAlgorithm")),
+	}
 	switch a, _ := suite.Find(q.Encryption); {
 	case !a.AEAD:
 		q.Integrity = own(suite.Integrity, "IntegrityAlgorithm", integrity)
@@ -382,46 +561,6 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	return []string{q.String()}, r.Integer(n, "LifeTimeInMinutes")
 }
 
-func (r *reader) demand(n *tree.Node) (when vpn.Connect, d *vpn.Demand, unmetered bool) {
-	rules := n.Get("OnDemandRules")
-	if !r.Flag(n, "OnDemandEnabled") {
-		return "", nil, false
-	}
-	d = &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
-	if rules == nil || len(rules.Items) == 0 {
-		return vpn.OnDemand, d, false
-	}
-	for _, rule := range rules.Items {
-		switch action := r.Text(rule, "Action"); action {
-		case "Disconnect":
-			d.Networks = append(d.Networks, r.List(rule, "SSIDMatch")...)
-			d.Suffixes = append(d.Suffixes, r.List(rule, "DNSDomainMatch")...)
-			if probe := r.Text(rule, "URLStringProbe"); probe != "" {
-				d.Probe = probe
-			}
-		case "EvaluateConnection", "Connect":
-			for own, name := range interfaces {
-				if r.Text(rule, "InterfaceTypeMatch") == name {
-					d.Interface = own
-				}
-			}
-			if p := rule.Get("ActionParameters"); p != nil {
-				for _, one := range p.Items {
-					d.Domains = append(d.Domains, r.List(one, "Domains")...)
-				}
-			}
-		case "Ignore", "Allow":
-			unmetered = unmetered || r.Text(rule, "InterfaceTypeMatch") == interfaces["cellular"]
-		default:
-			r.Note(format.KeyMalformed, rule.At, "the action %q of an on-demand rule", action)
-		}
-	}
-	if d.Empty() {
-		return vpn.Always, nil, unmetered
-	}
-	return vpn.OnDemand, d, unmetered
-}
-
 func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
 	if n == nil {
 		return nil
@@ -429,6 +568,10 @@ func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
 	p := &vpn.Proxy{Bypass: r.List(n, "ExceptionsList")}
 	if r.Flag(n, "HTTPEnable") {
 		p.Server = vpn.JoinPort(r.Text(n, "HTTPProxy"), r.Integer(n, "HTTPPort"))
+		if https := vpn.JoinPort(r.Text(n, "HTTPSProxy"), r.Integer(n, "HTTPSPort")); https !=
+			p.Server || !r.Flag(n, "HTTPSEnable") {
+			r.Left("another proxy for HTTPS than for HTTP", n.At)
+		}
 	}
 	if r.Flag(n, "ProxyAutoConfigEnable") {
 		p.Script = r.Text(n, "ProxyAutoConfigURLString")

@@ -4,14 +4,12 @@
 package apple
 
 import (
-	"bytes"
 	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
-	"github.com/micromdm/plist"
 
 	"wardicon/core/format"
 	"wardicon/core/pki"
@@ -26,8 +24,13 @@ var protocols = []vpn.Protocol{vpn.IKEv2, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
 var Codec = format.Codec{
-	Name: platform.AppleProfile, Title: title, Protocols: protocols,
-	Write: Write, Carried: Carried, Detect: Detect, Read: Read,
+	Name:      platform.AppleProfile,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
 }
 
 type configuration struct {
@@ -109,7 +112,7 @@ type ikev2 struct {
 	Everything  int          `plist:"IncludeAllNetworks,omitempty"`
 	LocalID     string       `plist:"LocalIdentifier"`
 	Demand      int          `plist:"OnDemandEnabled,omitempty"`
-	Rules       []demandRule `plist:"OnDemandRules,omitempty"`
+	Rules       []onDemand   `plist:"OnDemandRules,omitempty"`
 	Certificate string       `plist:"PayloadCertificateUUID,omitempty"`
 	Server      string       `plist:"RemoteAddress"`
 	RemoteID    string       `plist:"RemoteIdentifier"`
@@ -122,20 +125,6 @@ type association struct {
 	Encryption string `plist:"EncryptionAlgorithm"`
 	Integrity  string `plist:"IntegrityAlgorithm,omitempty"`
 	Lifetime   int    `plist:"LifeTimeInMinutes,omitempty"`
-}
-
-type demandRule struct {
-	Action     string        `plist:"Action"`
-	Parameters []demandNames `plist:"ActionParameters,omitempty"`
-	Suffixes   []string      `plist:"DNSDomainMatch,omitempty"`
-	Interface  string        `plist:"InterfaceTypeMatch,omitempty"`
-	Networks   []string      `plist:"SSIDMatch,omitempty"`
-	Probe      string        `plist:"URLStringProbe,omitempty"`
-}
-
-type demandNames struct {
-	Action  string   `plist:"DomainAction"`
-	Domains []string `plist:"Domains"`
 }
 
 type proxies struct {
@@ -155,8 +144,6 @@ var rates = []struct {
 	name    string
 	seconds int
 }{{"High", 60}, {"Medium", 600}, {"Low", 1800}}
-
-var interfaces = map[string]string{"wifi": "WiFi", "cellular": "Cellular", "ethernet": "Ethernet"}
 
 // issuer gives the common name of who issued the gateway's certificate: what is known of
 // it, or else the authority that stands closest to it.
@@ -180,40 +167,43 @@ func Carried(c vpn.Connection) vpn.Connection {
 	c = format.Bare(c)
 	c.Routes = []string{}
 	if p := whole.Proxy; p != nil && (p.Script != "" || p.Server != "") {
-		c.Proxy = &vpn.Proxy{Script: p.Script, Server: p.Server, Bypass: append([]string{}, p.Bypass...)}
+		c.Proxy = &vpn.Proxy{
+			Script: p.Script,
+			Server: p.Server,
+			Bypass: append([]string{}, p.Bypass...),
+		}
 	}
 	switch {
 	case c.L2TP != nil:
 		l := c.L2TP
-		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, Group: l.Group, Aggressive: l.Group != ""}
+		c.L2TP = &vpn.L2TPSetting{
+			Auth:       l.Auth,
+			PSK:        l.PSK,
+			Group:      l.Group,
+			Aggressive: l.Group != "",
+		}
 	case c.PPTP != nil:
 		c.PPTP = &vpn.PPTPSetting{MPPE: format.Strengths(c.PPTP.MPPE)}
 	case c.IKEv2 != nil:
 		s := c.IKEv2
 		s.IKE, s.ESP = s.IKE[:min(1, len(s.IKE))], s.ESP[:min(1, len(s.ESP))]
 		s.NoFragmentation, s.DPD, s.Issuer = false, rate(s.DPD).seconds, issuer(whole)
-		s.IKELifetime, s.ChildLifetime = lifetime(s.IKELifetime, s.IKE), lifetime(s.ChildLifetime, s.ESP)
+		s.IKELifetime, s.ChildLifetime = lifetime(
+			s.IKELifetime,
+			s.IKE,
+		), lifetime(
+			s.ChildLifetime,
+			s.ESP,
+		)
 		if whole.IPv6 == vpn.IPv6Refused && c.Tunnel == vpn.TunnelFull {
 			c.IPv6 = vpn.IPv6Refused
 		}
 		c.Connect, c.Demand = demand(whole)
-		c.Unmetered = whole.Unmetered && c.Connect != ""
+		c.DemandRules = whole.Clone().DemandRules
+		c.Unmetered = whole.Unmetered && c.Connect != "" && c.DemandRules == nil
 		c.Reconnect = c.Connect != "" // what connects by itself does so again
 	}
 	return c
-}
-
-// demand is when a device connects by itself, as far as the profile can say it.
-func demand(c vpn.Connection) (vpn.Connect, *vpn.Demand) {
-	switch {
-	case c.Connect == vpn.OnDemand && !c.Demand.Empty():
-		d := *c.Demand
-		d.Networks, d.Suffixes, d.Domains = append([]string{}, d.Networks...), append([]string{}, d.Suffixes...), append([]string{}, d.Domains...)
-		return vpn.OnDemand, &d
-	case c.Connect == vpn.OnDemand || c.Connect == vpn.Always:
-		return vpn.Always, nil
-	}
-	return "", nil
 }
 
 func rate(seconds int) (r struct {
@@ -243,7 +233,12 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	whole, err := uuid.Parse(c.UUID)
 	if err != nil {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldUUID, Found: "no UUID", Expected: "a UUID (RFC 9562)"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldUUID,
+			Found:    "no UUID",
+			Expected: "a UUID (RFC 9562)",
+		}
 	}
 	w := &writer{c: format.Ask(c), whole: whole}
 	anchors, err := format.Anchors(title, c)
@@ -255,7 +250,13 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		if pki.Root(a) {
 			kind = "com.apple.security.root"
 		}
-		w.content = append(w.content, certificate{header: w.header(fmt.Sprintf("authority%d", i), a.Subject.CommonName, kind), Content: a.Raw})
+		w.content = append(
+			w.content,
+			certificate{
+				header:  w.header(fmt.Sprintf("authority%d", i), a.Subject.CommonName, kind),
+				Content: a.Raw,
+			},
+		)
 	}
 	if c.NeedsIdentity() {
 		data, passphrase, err := format.Packed(title, c, false)
@@ -268,19 +269,36 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		h := w.header("identity", c.Name, "com.apple.security.pkcs12")
 		w.identity = h.UUID
 		if w.keyKind != "RSA" && !strings.HasPrefix(w.keyKind, "ECDSA") {
-			return nil, &format.UnfitError{Format: title, Field: vpn.FieldIdentity, Found: "a key of the kind " + w.keyKind, Expected: "RSA or ECDSA"}
+			return nil, &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldIdentity,
+				Found:    "a key of the kind " + w.keyKind,
+				Expected: "RSA or ECDSA",
+			}
 		}
 		payload := certificate{header: h, Content: data, Password: passphrase.Reveal()}
 		if c.AskPassphrase {
 			payload.Password = ""
 			w.beside = append(w.beside, format.File{
-				Name: format.FileName(c.Name, passphraseFile), MediaType: "text/plain; charset=utf-8", Purpose: "Passphrase that the device prompts for: send it another way", Private: true, Content: []byte(passphrase.Reveal() + "\n"),
+				Name: format.FileName(
+					c.Name,
+					passphraseFile,
+				),
+				MediaType: "text/plain; charset=utf-8",
+				Purpose:   "Passphrase that the device prompts for: send it another way",
+				Private:   true,
+				Content:   []byte(passphrase.Reveal() + "\n"),
 			})
 		}
 		w.content = append(w.content, payload)
 	}
 	if l := c.L2TP; l != nil && (l.Group != "") != l.Aggressive {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldGroup, Found: "a group name without aggressive mode, or the other way round", Expected: "both or none"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldGroup,
+			Found:    "a group name without aggressive mode, or the other way round",
+			Expected: "both or none",
+		}
 	}
 	if err := format.NoMPPE56(title, c); err != nil {
 		return nil, err
@@ -293,19 +311,32 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if c.Scope == vpn.ScopeMachine {
 		scope = "System"
 	}
-	var out bytes.Buffer
-	enc := plist.NewEncoder(&out)
-	enc.Indent("\t")
-	if err := enc.Encode(configuration{
-		Content: append(w.content, p), Description: fmt.Sprintf("Connects to %s by %s.", c.Server, c.Protocol.Title()), DisplayName: c.Name,
-		Identifier: c.Identifier, Organisation: c.Organisation, Scope: scope, Type: "Configuration", UUID: strings.ToUpper(c.UUID), Version: 1,
-	}); err != nil {
+	content, err := encode(configuration{
+		Content:      append(w.content, p),
+		Description:  fmt.Sprintf("Connects to %s by %s.", c.Server, c.Protocol.Title()),
+		DisplayName:  c.Name,
+		Identifier:   c.Identifier,
+		Organisation: c.Organisation,
+		Scope:        scope,
+		Type:         "Configuration",
+		UUID:         strings.ToUpper(c.UUID),
+		Version:      1,
+	})
+	if err != nil {
 		return nil, fmt.Errorf("%s: %w", title, err)
 	}
-	return append([]format.File{{
-		Name: format.FileName(c.Name, ".mobileconfig"), MediaType: "application/x-apple-aspen-config",
-		Purpose: "Configuration profile: open it on the device and confirm", Private: true, Content: out.Bytes(),
-	}}, w.beside...), nil
+	return append([]format.File{
+		{
+			Name: format.FileName(
+				c.Name,
+				".mobileconfig",
+			),
+			MediaType: "application/x-apple-aspen-config",
+			Purpose:   "Configuration profile: open it on the device and confirm",
+			Private:   true,
+			Content:   content,
+		},
+	}, w.beside...), nil
 }
 
 // passphraseFile ends the name of the file with a passphrase that is asked for.
@@ -321,12 +352,21 @@ type writer struct {
 }
 
 func (w *writer) header(part, name, kind string) header {
-	return header{DisplayName: name, Identifier: w.c.Identifier + "." + part, Type: kind, UUID: strings.ToUpper(uuid.NewSHA1(w.whole, []byte(part)).String()), Version: 1}
+	return header{
+		DisplayName: name,
+		Identifier:  w.c.Identifier + "." + part,
+		Type:        kind,
+		UUID:        strings.ToUpper(uuid.NewSHA1(w.whole, []byte(part)).String()),
+		Version:     1,
+	}
 }
 
 func (w *writer) connection() (payload, error) {
 	c := w.c
-	p := payload{header: w.header(string(c.Protocol), c.Name, "com.apple.vpn.managed"), Name: c.Name}
+	p := payload{
+		header: w.header(string(c.Protocol), c.Name, "com.apple.vpn.managed"),
+		Name:   c.Name,
+	}
 	if c.Tunnel == vpn.TunnelFull {
 		p.IPv4.OverridePrimary = 1
 	}
@@ -378,7 +418,15 @@ func (w *writer) connection() (payload, error) {
 
 func (w *writer) ikev2() (*ikev2, error) {
 	c, s := w.c, w.c.IKEv2
-	k := &ikev2{Server: c.Server, RemoteID: s.RemoteID, LocalID: s.LocalID, Method: "None", DPD: rate(s.DPD).name, Issuer: issuer(c), KeyKind: w.keyKind}
+	k := &ikev2{
+		Server:   c.Server,
+		RemoteID: s.RemoteID,
+		LocalID:  s.LocalID,
+		Method:   "None",
+		DPD:      rate(s.DPD).name,
+		Issuer:   issuer(c),
+		KeyKind:  w.keyKind,
+	}
 	switch s.Auth {
 	case vpn.IKEv2MSCHAPv2:
 		k.EAP, k.Login, k.Password = 1, c.Login, c.Password.Reveal()
@@ -409,48 +457,37 @@ func (w *writer) ikev2() (*ikev2, error) {
 			k.PFS = 1
 		}
 	}
-	when, d := demand(c)
-	if when != "" {
-		if k.Demand = 1; c.Unmetered {
-			k.Rules = append(k.Rules, demandRule{Action: "Ignore", Interface: interfaces["cellular"]})
-		}
-		k.Rules = append(k.Rules, rules(d)...)
+	for _, r := range ruled(c) {
+		k.Demand = 1
+		k.Rules = append(k.Rules, written(r))
 	}
 	return k, nil
 }
 
-// rules puts the conditions in order: the first rule that fits counts.
-func rules(d *vpn.Demand) []demandRule {
-	if d == nil {
-		return []demandRule{{Action: "Connect"}}
-	}
-	var list []demandRule
-	if len(d.Networks) > 0 {
-		list = append(list, demandRule{Action: "Disconnect", Networks: d.Networks})
-	}
-	if len(d.Suffixes) > 0 {
-		list = append(list, demandRule{Action: "Disconnect", Suffixes: d.Suffixes})
-	}
-	if d.Probe != "" {
-		list = append(list, demandRule{Action: "Disconnect", Probe: d.Probe})
-	}
-	wanted := demandRule{Action: "Connect", Interface: interfaces[d.Interface]}
-	if len(d.Domains) > 0 {
-		wanted.Action, wanted.Parameters = "EvaluateConnection", []demandNames{{"ConnectIfNeeded", d.Domains}}
-	}
-	return append(list, wanted, demandRule{Action: "Ignore"})
-}
-
-func (w *writer) association(field vpn.Field, proposals []string, minutes int, ike bool) (*association, error) {
+func (w *writer) association(
+	field vpn.Field,
+	proposals []string,
+	minutes int,
+	ike bool,
+) (*association, error) {
 	p, _ := suite.Parse(proposals[0]) // looked at before
 	if ike {
 		p = p.ForIKE()
 	}
 	names := suite.Closed[suite.AppleDialect].IKE
 	if !names.Carries(p) {
-		return nil, &format.UnfitError{Format: title, Field: field, Found: p.String(), Expected: "algorithms that Apple's profiles name"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    field,
+			Found:    p.String(),
+			Expected: "algorithms that Apple's profiles name",
+		}
 	}
-	a := &association{Encryption: names[p.Encryption], Integrity: cmp.Or(names[p.Integrity], names[p.PRF]), Lifetime: lifetime(minutes, proposals)}
+	a := &association{
+		Encryption: names[p.Encryption],
+		Integrity:  cmp.Or(names[p.Integrity], names[p.PRF]),
+		Lifetime:   lifetime(minutes, proposals),
+	}
 	a.Group, _ = strconv.Atoi(names[p.Group])
 	return a, nil
 }

@@ -3,6 +3,7 @@ package daemons
 import (
 	"cmp"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -21,6 +22,7 @@ type link struct {
 	routes  []string
 	persist bool
 	pty     string
+	remote  string // how the gateway is called
 	at      map[string]format.Position
 }
 
@@ -33,14 +35,61 @@ func (l *link) keep() vpn.PasswordMode {
 
 // harmless are options of pppd that change nothing that is read here.
 var harmless = []string{
-	"noauth", "auth", "ipparam", "mtu", "mru", "usepeerdns", "nodefaultroute", "nobsdcomp", "nodeflate", "noccp", "lock", "debug", "nodetach", "updetach", "noipdefault", "ipcp-accept-local", "ipcp-accept-remote",
-	"lcp-echo-interval", "lcp-echo-failure", "maxfail", "holdoff", "remotename", "name", "logfile", "file", "plugin", "sstp-sock", "novj", "novjccomp", "hide-password", "connect-delay", "nomppe-stateful", "linkname", "unit",
-	"replacedefaultroute", "noipv6", "+ipv6", "default-asyncmap", "asyncmap", "crtscts", "local", "modem",
+	"noauth",
+	"auth",
+	"ipparam",
+	"usepeerdns",
+	"nodefaultroute",
+	"nobsdcomp",
+	"nodeflate",
+	"lock",
+	"debug",
+	"nodetach",
+	"updetach",
+	"noipdefault",
+	"ipcp-accept-local",
+	"ipcp-accept-remote",
+	"lcp-echo-interval",
+	"lcp-echo-failure",
+	"maxfail",
+	"holdoff",
+	"logfile",
+	"sstp-sock",
+	"novj",
+	"novjccomp",
+	"hide-password",
+	"connect-delay",
+	"nomppe-stateful",
+	"linkname",
+	"unit",
+	"default-asyncmap",
+	"asyncmap",
+	"crtscts",
+	"local",
+	"modem",
 }
+
+// unread are options that concern the connection, and that it has no place for.
+var unread = []string{
+	"domain", "mtu", "mru", "plugin", "noccp", "noipv6", "ipv6", "+ipv6", "require-pap",
+	"require-chap", "require-mschap", "require-mschap-v2", "require-eap", "noip", "nomppe",
+	"nomppe-40", "nomppe-128", "ms-dns", "ms-wins", "idle", "demand", "connect", "disconnect",
+	"init", "welcome", "file", "call", "cert", "key", "ca", "capath", "crl", "need-peer-eap",
+	"defaultroute6", "defroute-metric", "maxconnect", "active-filter", "pass-filter", "proxyarp",
+}
+
+// pppOption tells a file of options of pppd by what stands in nearly each.
+var pppOption = regexp.MustCompile(`(?m)^(noauth|refuse-(pap|chap|mschap|eap)|require-mschap-v2|` +
+	`require-mppe(-128)?|usepeerdns|ipcp-accept-(local|remote)|lcp-echo-interval \d+)\s*$`)
 
 // options reads a file of options of pppd.
 func (r *reader) options(data []byte) *link {
-	l := &link{PPP: NewPPP(), tunnel: vpn.TunnelSplit, routes: []string{}, at: map[string]format.Position{}}
+	l := &link{
+		PPP:    NewPPP(),
+		tunnel: vpn.TunnelSplit,
+		routes: []string{},
+		at:     map[string]format.Position{},
+	}
 	r.Lines(r.file, data, func(at format.Position, line string) bool {
 		switch {
 		case strings.HasPrefix(line, "# name = "):
@@ -88,13 +137,22 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 	case "password":
 		l.password, l.saved = secret.New(words[0]), true
 		r.Note(format.SecretClear, at, "the password")
-	case "defaultroute":
+	case "name":
+		l.login = cmp.Or(l.login, words[0])
+	case "remotename":
+		l.remote = words[0]
+	case "defaultroute", "replacedefaultroute":
 		l.tunnel = vpn.TunnelFull
 	case "persist":
 		l.persist = true
 	default:
-		if !l.Take(name) && !slices.Contains(harmless, name) {
+		switch {
+		case l.Take(name) || slices.Contains(harmless, name):
+		case slices.Contains(unread, name):
+			r.Left(strings.TrimSpace(name+" "+words[0]), at)
+		default:
 			r.Note(format.KeyUnknown, at, "%s", name)
+			r.Left(name, at)
 		}
 	}
 }
@@ -108,14 +166,28 @@ func (r *reader) peer(data []byte) {
 		connect = vpn.Always
 	}
 	c := vpn.Connection{
-		Connect: connect, Name: cmp.Or(r.name, r.stem), UUID: strings.ToUpper(r.uuid), Login: l.login, Password: l.password, PasswordMode: l.keep(), Scope: vpn.ScopeMachine, Tunnel: l.tunnel, Routes: l.routes,
-		DNS: []string{}, Domains: []string{}, Reconnect: l.persist,
+		Connect:      connect,
+		Name:         cmp.Or(r.name, r.stem),
+		UUID:         strings.ToUpper(r.uuid),
+		Login:        l.login,
+		Password:     l.password,
+		PasswordMode: l.keep(),
+		Scope:        vpn.ScopeMachine,
+		Tunnel:       l.tunnel,
+		Routes:       l.routes,
+		DNS:          []string{},
+		Domains:      []string{},
+		Reconnect:    l.persist,
 	}
 	c.Site = r.site(format.Position{File: r.stem + siteFile, Line: 1}, false)
 	words := strings.Fields(l.pty)
 	switch {
 	case len(words) >= 2 && words[0] == "pptp":
-		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: l.Methods, MPPE: l.MPPE, Stateful: l.Stateful}
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
+			PPP:      l.Methods,
+			MPPE:     l.MPPE,
+			Stateful: l.Stateful,
+		}
 		c.Server = words[1]
 	case len(words) >= 2 && words[0] == "sstpc":
 		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: l.Methods, Port: 443}
@@ -127,19 +199,35 @@ func (r *reader) peer(data []byte) {
 			c.Authority = r.Anchored(r.Fetch(r.beside, words[i+1], l.at["pty"]), l.at["pty"])
 		}
 		if slices.Contains(words, "--cert-warn") {
-			r.Note(format.KeyMalformed, l.at["pty"], "the gateway's certificate is not checked (--cert-warn)")
+			r.Note(format.CheckSwitchedOff, l.at["pty"], "--cert-warn")
 		}
+	case l.pty == "":
+		r.Note(format.NotYetRead, start, "options of pppd without the connection that they are for")
+		return
 	default:
 		r.Note(format.NotYetRead, start, "a peer of pppd without pptp or sstpc below it")
 		return
+	}
+	if !l.saved && c.Login != "" {
+		if password, ok := r.stored(c.Login, l.remote, l.at["user"]); ok {
+			c.Password, c.PasswordMode = password, vpn.PasswordSaved
+		}
 	}
 	if expected, _ := vpn.HostProblem(c.Server); expected != "" {
 		r.Note(format.KeyMalformed, l.at["pty"], "the server %q, expected %s", c.Server, expected)
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{
-		vpn.FieldServer: "pty", vpn.FieldProtocol: "pty", vpn.FieldPort: "pty", vpn.FieldAuthority: "pty", vpn.FieldLogin: "user", vpn.FieldPassword: "password", vpn.FieldPPP: "refuse-pap",
-		vpn.FieldMPPE: "require-mppe-128", vpn.FieldTunnel: "defaultroute", vpn.FieldReconnect: "persist",
+		vpn.FieldServer:    "pty",
+		vpn.FieldProtocol:  "pty",
+		vpn.FieldPort:      "pty",
+		vpn.FieldAuthority: "pty",
+		vpn.FieldLogin:     "user",
+		vpn.FieldPassword:  "password",
+		vpn.FieldPPP:       "refuse-pap",
+		vpn.FieldMPPE:      "require-mppe-128",
+		vpn.FieldTunnel:    "defaultroute",
+		vpn.FieldReconnect: "persist",
 	} {
 		positions[field] = start
 		if at, ok := l.at[key]; ok {

@@ -13,7 +13,14 @@ var refusals = []struct {
 	method suite.PPPMethod
 	option string
 }{
-	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschap-v2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
+	{
+		suite.EAP,
+		"refuse-eap",
+	},
+	{suite.MSCHAPv2, "refuse-mschap-v2"},
+	{suite.MSCHAP, "refuse-mschap"},
+	{suite.CHAP, "refuse-chap"},
+	{suite.PAP, "refuse-pap"},
 }
 
 // PPPOptions are the options of pppd that say which methods and which encryption a
@@ -54,7 +61,10 @@ func NewPPP() PPP { return PPP{Methods: slices.Clone(suite.PPPMethods), MPPE: []
 func (p *PPP) Take(option string) bool {
 	for _, refusal := range refusals {
 		if refusal.option == option {
-			p.Methods = slices.DeleteFunc(p.Methods, func(m suite.PPPMethod) bool { return m == refusal.method })
+			p.Methods = slices.DeleteFunc(
+				p.Methods,
+				func(m suite.PPPMethod) bool { return m == refusal.method },
+			)
 			return true
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/netip"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,11 +21,21 @@ import (
 	"wardicon/core/vpn"
 )
 
+// sections is the section that every configuration of the IKE daemon has.
+var sections = regexp.MustCompile(`(?m)^[ \t]*connections\s*\{`)
+
 // Detect tells a configuration of the IKE daemon by its first section, a peer of pppd by
 // the command below it.
-func Detect(_ string, data []byte) bool {
+func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 8192)]
-	return bytes.Contains(head, []byte("connections {")) || bytes.Contains(head, []byte("\npty ")) || bytes.HasPrefix(head, []byte("pty "))
+	base := filepath.Base(name)
+	return sections.Match(head) || lacHead.Match(head) || lnsHead.Match(head) ||
+		base == chapSecrets || base == papSecrets || secretsHead.Match(head) ||
+		pppOption.Match(head) || connSection.Match(head) &&
+		bytes.Contains(head, []byte("conn ")) ||
+		secretLine.Match(head) ||
+		bytes.Contains(head, []byte("\npty ")) ||
+		bytes.HasPrefix(head, []byte("pty "))
 }
 
 // setting is one value of swanctl.conf with its place.
@@ -45,6 +56,9 @@ type reader struct {
 	ordered []string           // values in the order of the file
 	path    []string
 	secrets bool // there are some
+	refs    []reference
+	legacy  bool            // in the older form: what PPP needs is elsewhere
+	read    map[string]bool // values that somebody asked for, by path
 }
 
 // Read takes a configuration apart, with the files that belong to it. It always answers;
@@ -63,104 +77,46 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		}
 		return r
 	}
-	r := &reader{file: name, stem: strings.TrimSuffix(name, filepath.Ext(name)), beside: beside, set: map[string]setting{}}
-	if !bytes.Contains(data, []byte("connections {")) {
+	r := &reader{
+		file:   name,
+		stem:   strings.TrimSuffix(name, filepath.Ext(name)),
+		beside: beside,
+		set:    map[string]setting{},
+		read:   map[string]bool{},
+	}
+	switch {
+	case !sections.Match(data) && connSection.Match(data):
+		r.stroke(data)
+		return r.Reading
+	case !sections.Match(data) && (lacHead.Match(data) || lnsHead.Match(data)):
+		r.lacs(data)
+		return r.Reading
+	case filepath.Base(name) == chapSecrets || filepath.Base(name) == papSecrets ||
+		secretsHead.Match(data):
+		r.pppSecrets(data)
+		return r.Reading
+	case !sections.Match(data) && secretLine.Match(data):
+		r.strokeSecrets(name, data)
+		at := format.Position{File: name, Line: 1, Column: 1}
+		r.Note(format.SecretClear, at, "secrets of the IKE daemon")
+		r.Note(format.NotYetRead, at, "secrets of the IKE daemon, without the connections that "+
+			"they are for")
+		return r.Reading
+	}
+	if !sections.Match(data) {
 		r.stem = strings.TrimSuffix(r.stem, strings.TrimSuffix(pppFile, ".conf"))
 		r.peer(data)
 		return r.Reading
 	}
-	if r.Lines(name, data, r.line) {
-		if len(r.path) > 0 {
-			r.Note(format.CutShort, format.Position{File: name, Line: bytes.Count(data, []byte("\n")) + 1}, "the section %s does not end", r.path[len(r.path)-1])
-			return r.Reading
-		}
-		for _, one := range r.order[:min(len(r.order), format.MaxConnections+1)] {
-			r.connection("connections." + one)
-		}
-		if len(r.order) == 0 {
-			r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "no connection")
-		}
-	}
+	r.daemon(data)
 	return r.Reading
 }
 
-func (r *reader) line(at format.Position, line string) bool {
-	trimmed := strings.TrimSpace(line)
-	switch {
-	case strings.HasPrefix(line, "# name = "):
-		r.name = line[len("# name = "):]
-	case strings.HasPrefix(line, "# uuid = "):
-		r.uuid = line[len("# uuid = "):]
-	case trimmed == "" || strings.HasPrefix(trimmed, "#"):
-	case trimmed == "}":
-		if len(r.path) == 0 {
-			r.Note(format.Unreadable, at, "a } without a section")
-			return false
-		}
-		r.path = r.path[:len(r.path)-1]
-	case strings.HasSuffix(trimmed, "{") && !strings.Contains(trimmed, "="):
-		name := strings.TrimSpace(strings.TrimSuffix(trimmed, "{"))
-		if len(r.path) > 8 {
-			r.Note(format.Unreadable, at, "sections deeper than any connection has")
-			return false
-		}
-		if len(r.path) == 1 && r.path[0] == "connections" {
-			r.order = append(r.order, name)
-		}
-		r.path = append(r.path, name)
-	default:
-		key, raw, ok := strings.Cut(trimmed, "=")
-		if !ok {
-			r.Note(format.Unreadable, at, "neither a section nor key = value")
-			return false
-		}
-		text, err := unquote(strings.TrimSpace(raw))
-		if err != nil {
-			r.Note(format.KeyMalformed, at, "%s: %s", strings.TrimSpace(key), err)
-		}
-		at.Path = strings.Join(append(slices.Clone(r.path), strings.TrimSpace(key)), ".")
-		r.secrets = r.secrets || strings.HasPrefix(at.Path, "secrets.")
-		if _, twice := r.set[at.Path]; twice {
-			r.Note(format.KeyTwice, at, "%s", strings.TrimSpace(key))
-		}
-		r.set[at.Path] = setting{text, at}
-		r.ordered = append(r.ordered, text)
-	}
-	return true
+// get looks a value up; what was looked up counts as read.
+func (r *reader) get(path string) string {
+	r.read[path] = true
+	return r.set[path].text
 }
-
-func unquote(raw string) (string, error) {
-	if !strings.HasPrefix(raw, `"`) {
-		if before, _, ok := strings.Cut(raw, "#"); ok {
-			raw = strings.TrimSpace(before)
-		}
-		return raw, nil
-	}
-	var b strings.Builder
-	for i := 1; i < len(raw); i++ {
-		switch raw[i] {
-		case '"':
-			if rest := strings.TrimSpace(raw[i+1:]); rest != "" && !strings.HasPrefix(rest, "#") {
-				return b.String(), fmt.Errorf("something after the quoted value")
-			}
-			return b.String(), nil
-		case '\\':
-			if i++; i == len(raw) {
-				return b.String(), fmt.Errorf("a backslash at the end")
-			}
-			if j := strings.IndexByte("nrt", raw[i]); j >= 0 {
-				b.WriteByte("\n\r\t"[j])
-				continue
-			}
-			b.WriteByte(raw[i])
-		default:
-			b.WriteByte(raw[i])
-		}
-	}
-	return b.String(), fmt.Errorf("a quote that does not end")
-}
-
-func (r *reader) get(path string) string { return r.set[path].text }
 
 // at is the place of a value, or the beginning of the file.
 func (r *reader) at(path string) format.Position {
@@ -174,8 +130,19 @@ func (r *reader) connection(path string) {
 	name := strings.TrimPrefix(path, "connections.")
 	child := r.child(path)
 	c := vpn.Connection{
-		Name: cmp.Or(r.name, name), UUID: strings.ToUpper(r.uuid), Server: r.get(path + ".remote_addrs"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelFull,
-		Routes: []string{}, DNS: []string{}, Domains: []string{}, Reconnect: r.get(child+".dpd_action") == "restart",
+		Name: cmp.Or(
+			r.name,
+			name,
+		),
+		UUID:         strings.ToUpper(r.uuid),
+		Server:       r.get(path + ".remote_addrs"),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopeMachine,
+		Tunnel:       vpn.TunnelFull,
+		Routes:       []string{},
+		DNS:          []string{},
+		Domains:      []string{},
+		Reconnect:    r.get(child+".dpd_action") == "restart",
 	}
 	if v := r.get(path + ".remote.cacerts"); v != "" {
 		c.Authority = joined(&r.Reading, r.beside, v, r.at(path+".remote.cacerts"))
@@ -185,6 +152,11 @@ func (r *reader) connection(path string) {
 			c.Connect = connect
 		}
 	}
+	if r.get(path+".version") == "1" && !r.forL2TP(path, child) {
+		r.Note(format.NotYetRead, r.at(path+".version"), "a connection by IKEv1 alone, without L2TP")
+		r.Left("a connection by IKEv1, "+strings.TrimPrefix(path, "connections."), r.at(path+".version"))
+		return
+	}
 	if r.get(path+".version") == "1" {
 		c.Protocol = vpn.L2TP
 		r.l2tp(&c, path, child)
@@ -192,12 +164,21 @@ func (r *reader) connection(path string) {
 		c.Protocol = vpn.IKEv2
 		r.ikev2(&c, path, child)
 	}
+	if script := r.get(child + ".updown"); script != "" && r.name == "" {
+		r.Note(format.RunsProgram, r.at(child+".updown"), "updown; it is not imported")
+		r.Left("updown", r.at(child+".updown"))
+	}
 	_, filter := r.beside.Get(r.stem + "-nat.nft")
-	c.Site, c.RouterFilter = r.site(format.Position{File: r.stem + siteFile, Line: 1}, r.get(child+".updown") != ""), filter && c.IKEv2 != nil
+	c.Site, c.RouterFilter = r.site(
+		format.Position{File: r.stem + siteFile, Line: 1},
+		r.get(child+".updown") != "",
+	), filter &&
+		c.IKEv2 != nil
 	var apart []vpn.Field
 	if v := r.get(path + ".local.certs"); v != "" {
 		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
-			// The daemon looks for keys in a folder of its own; only in our own files is its name known.
+			// The daemon looks for keys in a folder of its own; only in our own files is its name
+			// known.
 			if _, here := r.beside.Get(r.stem + format.KeyFile); here || r.name != "" {
 				for i := strings.Count(v, ",") + 2; ; i++ { // a root stands elsewhere
 					name := r.stem + fmt.Sprintf(ownFile, i)
@@ -206,7 +187,11 @@ func (r *reader) connection(path string) {
 					}
 					cert += joined(&r.Reading, r.beside, name, r.at(path+".local.certs"))
 				}
-				c.Identity = r.Identified(cert, r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")), r.at(path+".local.certs"))
+				c.Identity = r.Identified(
+					cert,
+					r.Fetch(r.beside, r.stem+format.KeyFile, r.at(path+".local.certs")),
+					r.at(path+".local.certs"),
+				)
 			}
 			if c.Identity == nil {
 				apart = []vpn.Field{vpn.FieldIdentity}
@@ -218,14 +203,51 @@ func (r *reader) connection(path string) {
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{
-		vpn.FieldServer: path + ".remote_addrs", vpn.FieldProtocol: path + ".version", vpn.FieldAuth: path + ".local.auth", vpn.FieldLogin: path + ".local.eap_id", vpn.FieldLocalID: path + ".local.id",
-		vpn.FieldRemoteID: path + ".remote.id", vpn.FieldIKE: path + ".proposals", vpn.FieldESP: child + ".esp_proposals", vpn.FieldRoutes: child + ".remote_ts", vpn.FieldTunnel: child + ".remote_ts",
-		vpn.FieldPSK: "secrets.ike-" + name + ".secret", vpn.FieldPassword: "secrets.eap-" + name + ".secret", vpn.FieldAuthority: path + ".remote.cacerts", vpn.FieldIdentity: path + ".local.certs",
-		vpn.FieldDPD: path + ".dpd_delay", vpn.FieldLifetime: path + ".rekey_time", vpn.FieldMOBIKE: path + ".mobike", vpn.FieldGroup: path + ".local.id", vpn.FieldName: path + ".version",
+		vpn.FieldServer: path + ".remote_addrs",
+		vpn.FieldProtocol: path +
+			".version",
+		vpn.FieldAuth: path + ".local.auth",
+		vpn.FieldLogin: path +
+			".local.eap_id",
+		vpn.FieldLocalID:  path + ".local.id",
+		vpn.FieldRemoteID: path + ".remote.id",
+		vpn.FieldIKE: path +
+			".proposals",
+		vpn.FieldESP: child + ".esp_proposals",
+		vpn.FieldRoutes: child +
+			".remote_ts",
+		vpn.FieldTunnel: child + ".remote_ts",
+		vpn.FieldPSK:    "secrets.ike-" + name + ".secret",
+		vpn.FieldPassword: "secrets.eap-" + name +
+			".secret",
+		vpn.FieldAuthority: path + ".remote.cacerts",
+		vpn.FieldIdentity: path +
+			".local.certs",
+		vpn.FieldDPD: path + ".dpd_delay",
+		vpn.FieldLifetime: path +
+			".rekey_time",
+		vpn.FieldMOBIKE: path + ".mobike",
+		vpn.FieldGroup: path +
+			".local.id",
+		vpn.FieldName: path + ".version",
 	} {
 		positions[field] = r.at(key)
 	}
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
+}
+
+// forL2TP tells a transport-mode connection below L2TP from a tunnel of IKEv1 by itself: it asks
+// nobody for XAUTH, and carries the port of L2TP or is in transport mode (RFC 3193 §3).
+func (r *reader) forL2TP(path, child string) bool {
+	for key, s := range r.under(path) {
+		if strings.HasPrefix(key, "local") && strings.HasSuffix(key, ".auth") &&
+			strings.HasPrefix(s.text, "xauth") {
+			return false
+		}
+	}
+	ts := r.get(child+".remote_ts") + r.get(child+".local_ts")
+	return r.get(child+".mode") == "transport" || strings.Contains(ts, "/1701") ||
+		strings.Contains(ts, "/l2f")
 }
 
 // child finds the one child of a connection.
@@ -249,9 +271,22 @@ func (r *reader) child(path string) string {
 
 func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 	s := &vpn.IKEv2Setting{
-		LocalID: r.get(path + ".local.id"), RemoteID: r.get(path + ".remote.id"), IKE: r.proposals(path + ".proposals"), ESP: r.proposals(child + ".esp_proposals"),
-		DPD: r.duration(path+".dpd_delay", 1), IKELifetime: r.duration(path+".rekey_time", 60), ChildLifetime: r.duration(child+".rekey_time", 60),
-		NoMOBIKE: r.get(path+".mobike") == "no", NoFragmentation: r.get(path+".fragmentation") == "no",
+		LocalID: r.get(
+			path + ".local.id",
+		),
+		RemoteID: strings.TrimPrefix(r.get(path+".remote.id"), "%any"),
+		IKE:      r.proposals(path + ".proposals"),
+		ESP:      r.proposals(child + ".esp_proposals"),
+		DPD: r.duration(
+			path+".dpd_delay",
+			1,
+		),
+		IKELifetime:   r.duration(path+".rekey_time", 60),
+		ChildLifetime: r.duration(child+".rekey_time", 60),
+		NoMOBIKE: r.get(
+			path+".mobike",
+		) == "no",
+		NoFragmentation: r.get(path+".fragmentation") == "no",
 	}
 	c.IKEv2 = s
 	auth := r.get(path + ".local.auth")
@@ -261,7 +296,12 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 		}
 	}
 	if s.Auth == "" {
-		r.Note(format.KeyMalformed, r.at(path+".local.auth"), "auth is %q, expected eap-mschapv2, eap-tls, pubkey or psk", auth)
+		r.Note(
+			format.KeyMalformed,
+			r.at(path+".local.auth"),
+			"auth is %q, expected eap-mschapv2, eap-tls, pubkey or psk",
+			auth,
+		)
 	}
 	if strings.Contains(r.get(path+".vips"), "::") {
 		c.IPv6 = vpn.IPv6Carried
@@ -276,7 +316,12 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 		c.Tunnel, c.Routes = vpn.TunnelSplit, ts
 		for _, v := range ts {
 			if _, err := netip.ParsePrefix(v); err != nil {
-				r.Note(format.KeyMalformed, r.at(child+".remote_ts"), "%q, expected a network in CIDR form", v)
+				r.Note(
+					format.KeyMalformed,
+					r.at(child+".remote_ts"),
+					"%q, expected a network in CIDR form",
+					v,
+				)
 			}
 		}
 	}
@@ -293,8 +338,12 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 
 func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	l := &vpn.L2TPSetting{
-		Auth: vpn.MachinePSK, Aggressive: r.get(path+".aggressive") == "yes", Group: strings.TrimPrefix(r.get(path+".local.id"), "keyid:"), PPP: []suite.PPPMethod{},
-		IKE: r.proposals(path + ".proposals"), ESP: r.proposals(child + ".esp_proposals"),
+		Auth:       vpn.MachinePSK,
+		Aggressive: r.get(path+".aggressive") == "yes",
+		Group:      strings.TrimPrefix(r.get(path+".local.id"), "keyid:"),
+		PPP:        []suite.PPPMethod{},
+		IKE:        r.proposals(path + ".proposals"),
+		ESP:        r.proposals(child + ".esp_proposals"),
 	}
 	c.L2TP = l
 	if r.get(path+".local.auth") == "pubkey" {
@@ -305,12 +354,23 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	}
 	own := "secrets.ike-" + strings.TrimPrefix(path, "connections.") + ".id"
 	for key, v := range r.set {
-		if _, err := netip.ParseAddr(v.text); err == nil && strings.HasPrefix(key, own) && v.text != c.Server {
+		if _, err := netip.ParseAddr(
+			v.text,
+		); err == nil && strings.HasPrefix(key, own) &&
+			v.text != c.Server {
 			c.Addresses = append(c.Addresses, v.text)
 		}
 	}
-	slices.SortFunc(c.Addresses, func(a, b string) int { return slices.Index(r.ordered, a) - slices.Index(r.ordered, b) })
-	l.PSK = r.sealed("ike-", "the pre-shared key", append([]string{r.get(path + ".remote.id"), r.get(path + ".local.id"), c.Server}, c.Addresses...)...)
+	slices.SortFunc(
+		c.Addresses,
+		func(a, b string) int { return slices.Index(r.ordered, a) - slices.Index(r.ordered, b) },
+	)
+	l.PSK = r.sealed(
+		"ike-",
+		"the pre-shared key",
+		append(
+			[]string{r.get(path + ".remote.id"), r.get(path + ".local.id"), c.Server},
+			c.Addresses...)...)
 	if data, ok := r.beside.Get(r.stem + l2tpFile); ok {
 		text := string(data)
 		c.Reconnect = strings.Contains(text, "\nredial = yes")
@@ -319,6 +379,9 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 		}
 	}
 	data, ok := r.beside.Get(r.stem + pppFile)
+	if !ok && r.legacy {
+		return
+	}
 	if !ok {
 		r.Note(format.FileMissing, r.at(path+".version"), "%s, with the sign-in", r.stem+pppFile)
 		return
@@ -326,7 +389,8 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	inner := &reader{file: r.stem + pppFile, stem: r.stem, beside: r.beside}
 	p := inner.options(data)
 	r.Notes = append(r.Notes, inner.Notes...)
-	c.Login, c.Password, c.PasswordMode, l.PPP, c.Tunnel, c.Routes = p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
+	c.Login, c.Password, c.PasswordMode, l.PPP, c.Tunnel, c.Routes =
+		p.login, p.password, p.keep(), p.Methods, p.tunnel, p.routes
 }
 
 // sealed reads the secret of one kind that belongs to an identity: the first that names
@@ -340,7 +404,11 @@ func (r *reader) sealed(kind, what string, identities ...string) secret.Text {
 		}
 		named := false
 		for key, s := range r.set {
-			if rest, ok := strings.CutPrefix(key, section+".id"); ok && !strings.Contains(rest, ".") {
+			if rest, ok := strings.CutPrefix(
+				key,
+				section+".id",
+			); ok &&
+				!strings.Contains(rest, ".") {
 				named = true
 				if slices.Contains(identities, s.text) {
 					mine = append(mine, path)
@@ -353,9 +421,11 @@ func (r *reader) sealed(kind, what string, identities ...string) secret.Text {
 	}
 	list := append(mine, anyone...)
 	if len(list) == 0 {
+		r.elsewhere(kind, what, identities)
 		return secret.Text{}
 	}
 	s := r.set[list[0]]
+	r.read[list[0]] = true
 	r.Note(format.SecretClear, s.at, "%s", what)
 	text := s.text
 	if encoded, ok := strings.CutPrefix(text, "0s"); ok {
@@ -366,6 +436,28 @@ func (r *reader) sealed(kind, what string, identities ...string) secret.Text {
 		text = string(data)
 	}
 	return secret.New(text)
+}
+
+// elsewhere remarks secrets of the kind that are for somebody else.
+func (r *reader) elsewhere(kind, what string, identities []string) {
+	wanted := strings.Join(slices.DeleteFunc(slices.Clone(identities),
+		func(v string) bool { return v == "" }), ", ")
+	for _, path := range slices.Sorted(maps.Keys(r.set)) {
+		section, ok := strings.CutSuffix(path, ".secret")
+		if !ok || !strings.HasPrefix(path, "secrets."+kind) {
+			continue
+		}
+		var names []string
+		for key, s := range r.under(section) {
+			if strings.HasPrefix(key, "id") {
+				names = append(names, s.text)
+			}
+		}
+		slices.Sort(names)
+		r.Note(format.SecretElsewhere, r.set[path].at, "%s is for %s, and %s is wanted", what,
+			strings.Join(names, ", "), wanted)
+		return
+	}
 }
 
 func (r *reader) proposals(path string) []string {
@@ -399,7 +491,12 @@ func (r *reader) duration(path string, unit int) int {
 	}
 	n, err := strconv.Atoi(strings.TrimSpace(v))
 	if err != nil || n < 0 || n > 1<<24 {
-		r.Note(format.KeyMalformed, r.at(path), "%q, expected a time such as 30s or 5m", r.get(path))
+		r.Note(
+			format.KeyMalformed,
+			r.at(path),
+			"%q, expected a time such as 30s or 5m",
+			r.get(path),
+		)
 		return 0
 	}
 	return n * factor / unit

@@ -18,7 +18,8 @@ const (
 	siteChanges = "-site.sh"
 	siteMark    = "# site = "
 
-	filterFolder = "/usr/share/nftables.d/chain-pre/" // of OpenWrt's packet filter, one folder for each of its chains
+	// of OpenWrt's packet filter, one folder for each of its chains
+	filterFolder = "/usr/share/nftables.d/chain-pre/"
 )
 
 // outlet is what the interfaces of a tunnel are called. IPsec has one only where the daemon
@@ -42,7 +43,10 @@ func set(list []string) string {
 	for _, v := range list {
 		p, _ := netip.ParsePrefix(v) // looked at before
 		p = p.Masked()
-		if slices.ContainsFunc(kept, func(k netip.Prefix) bool { return k.Overlaps(p) && k.Bits() <= p.Bits() }) {
+		if slices.ContainsFunc(
+			kept,
+			func(k netip.Prefix) bool { return k.Overlaps(p) && k.Bits() <= p.Bits() },
+		) {
 			continue
 		}
 		kept = append(slices.DeleteFunc(kept, p.Overlaps), p)
@@ -65,7 +69,10 @@ type forwarding struct {
 
 func forwardingOf(c vpn.Connection) (f forwarding) {
 	out, ipsec := outlet(c), c.IKEv2 != nil
-	add := func(to *[]string, text string, args ...any) { *to = append(*to, fmt.Sprintf(text, args...)) }
+	add := func(to *[]string, text string, args ...any) {
+		*to = append(*to,
+			fmt.Sprintf(text, args...))
+	}
 	four, six := format.Families(c.Site.Networks)
 	four2, six2 := format.Families(c.Routes)
 	for _, v := range []struct {
@@ -100,7 +107,14 @@ func forwardingOf(c vpn.Connection) (f forwarding) {
 		switch {
 		case ipsec: // whether IPsec takes it is known only behind address translation
 			add(&f.forward, "%s accept", leave)
-			add(&f.leaving, "%s daddr %s ct original %[1]s saddr %[3]s oifname != %[4]s rt ipsec missing drop", v.family, behind, site, out)
+			add(
+				&f.leaving,
+				"%s daddr %s ct original %[1]s saddr %[3]s oifname != %[4]s rt ipsec missing drop",
+				v.family,
+				behind,
+				site,
+				out,
+			)
 		default:
 			add(&f.forward, "%s oifname %s accept", leave, out)
 		}
@@ -127,12 +141,17 @@ func chain(name, kind string, rules []string) string {
 	if len(rules) == 0 {
 		return ""
 	}
-	return "chain " + name + " {\n\ttype " + kind + "; policy accept;\n\t" + strings.Join(rules, "\n\t") + "\n}\n"
+	return "chain " + name + " {\n\ttype " + kind + "; policy accept;\n\t" + strings.Join(
+		rules,
+		"\n\t",
+	) + "\n}\n"
 }
 
 // site makes what lets a whole site through a router's connection, and what nothing but
 // the site gets through.
-func site(c vpn.Connection) (files []format.File, places []shell.Placement, units []string, apply, revoke []string) {
+func site(
+	c vpn.Connection,
+) (files []format.File, places []shell.Placement, units []string, apply, revoke []string) {
 	name := format.FileName(c.Name, "")
 	add := func(ending, purpose, content string, p shell.Placement) {
 		p.File = format.FileName(c.Name, ending)
@@ -140,12 +159,23 @@ func site(c vpn.Connection) (files []format.File, places []shell.Placement, unit
 		if strings.HasSuffix(ending, ".sh") {
 			media = "text/x-shellscript; charset=utf-8"
 		}
-		files = append(files, format.File{Name: p.File, MediaType: media, Purpose: purpose, Content: []byte(content)})
+		files = append(
+			files,
+			format.File{Name: p.File, MediaType: media, Purpose: purpose, Content: []byte(content)},
+		)
 		places = append(places, p)
 	}
 	if c.IKEv2 != nil && c.Site != nil && c.Site.Masquerade {
-		add(siteChanges, "Lets the site leave by the address that the gateway gives", changes(c, name), shell.Placement{Path: changesOf(name), Mode: "0755"})
-		revoke = append(revoke, "nft delete table inet "+siteTable(name)+"_nat > /dev/null 2>&1 || true")
+		add(
+			siteChanges,
+			"Lets the site leave by the address that the gateway gives",
+			changes(c, name),
+			shell.Placement{Path: changesOf(name), Mode: "0755"},
+		)
+		revoke = append(
+			revoke,
+			"nft delete table inet "+siteTable(name)+"_nat > /dev/null 2>&1 || true",
+		)
 	}
 	if c.RouterFilter {
 		m, r := routerFilter(c, name, add)
@@ -155,19 +185,65 @@ func site(c vpn.Connection) (files []format.File, places []shell.Placement, unit
 		return files, places, nil, nil, revoke
 	}
 	f, table := forwardingOf(c), siteTable(name)
-	body := chain("forwarded", "filter hook forward priority filter", f.forward) + chain("leaving", "filter hook postrouting priority 110", f.leaving) + chain("translated", "nat hook postrouting priority srcnat", f.nat)
-	rules := fmt.Sprintf("#!/usr/sbin/nft -f\n# What goes between the site behind this machine and the connection %s.\n%s%s\ntable inet %s\ndelete table inet %[4]s\ntable inet %[4]s {\n%s}\n", name, siteMark, strings.Join(c.Site.Networks, ", "), table, "\t"+strings.TrimSuffix(strings.ReplaceAll(body, "\n", "\n\t"), "\t"))
+	body := chain(
+		"forwarded",
+		"filter hook forward priority filter",
+		f.forward,
+	) + chain(
+		"leaving",
+		"filter hook postrouting priority 110",
+		f.leaving,
+	) + chain(
+		"translated",
+		"nat hook postrouting priority srcnat",
+		f.nat,
+	)
+	rules := fmt.Sprintf(
+		"#!/usr/sbin/nft -f\n# What goes between the site behind this machine and the connection "+
+			"%s.\n%s%s\ntable inet %s\ndelete table inet %[4]s\ntable inet %[4]s {\n%s}\n",
+		name,
+		siteMark,
+		strings.Join(c.Site.Networks, ", "),
+		table,
+		"\t"+strings.TrimSuffix(strings.ReplaceAll(body, "\n", "\n\t"), "\t"),
+	)
 	path, unit := "/etc/"+format.FileName(c.Name, siteFile), format.FileName(c.Name, siteUnit)
-	add(siteFile, "Rules for what the site sends and gets", rules, shell.Placement{Path: path, Mode: "0644"})
+	add(
+		siteFile,
+		"Rules for what the site sends and gets",
+		rules,
+		shell.Placement{Path: path, Mode: "0644"},
+	)
 	system := "# The machine forwards for the site behind it.\nnet.ipv4.ip_forward = 1\n"
 	if _, six := format.Families(c.Site.Networks); len(six) > 0 {
 		system += "net.ipv6.conf.all.forwarding = 1\n"
 	}
-	add(siteSystem, "Lets the machine forward", system, shell.Placement{Path: "/etc/sysctl.d/" + format.FileName(c.Name, siteSystem), Mode: "0644"})
-	text := "[Unit]\nDescription=Rules for the site behind " + name + "\nBefore=network-pre.target\nWants=network-pre.target\n\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/sbin/nft -f " + path + "\n\n[Install]\nWantedBy=multi-user.target\n"
-	add(siteUnit, "Unit that sets the rules with the system", text, shell.Placement{Path: "/etc/systemd/system/" + unit, Mode: "0644"})
-	apply = []string{"nft -f " + path, "sysctl -q -p /etc/sysctl.d/" + format.FileName(c.Name, siteSystem)}
-	return files, places, []string{unit}, apply, append(revoke, "nft delete table inet "+table+" > /dev/null 2>&1 || true")
+	add(
+		siteSystem,
+		"Lets the machine forward",
+		system,
+		shell.Placement{Path: "/etc/sysctl.d/" + format.FileName(c.Name, siteSystem), Mode: "0644"},
+	)
+	text := "[Unit]\nDescription=Rules for the site behind " + name +
+		"\nBefore=network-pre.target\nWants=network-pre.target\n\n[Service]\nType=oneshot\n" +
+		"RemainAfterExit=yes\nExecStart=/usr/sbin/nft -f " + path +
+		"\n\n[Install]\nWantedBy=multi-user.target\n"
+	add(
+		siteUnit,
+		"Unit that sets the rules with the system",
+		text,
+		shell.Placement{Path: "/etc/systemd/system/" + unit, Mode: "0644"},
+	)
+	apply = []string{
+		"nft -f " + path,
+		"sysctl -q -p /etc/sysctl.d/" + format.FileName(c.Name, siteSystem),
+	}
+	return files, places, []string{
+			unit,
+		}, apply, append(
+			revoke,
+			"nft delete table inet "+table+" > /dev/null 2>&1 || true",
+		)
 }
 
 // withSite adds to a job what is needed for the site.
@@ -187,27 +263,63 @@ func translatable(c vpn.Connection) error {
 		return nil
 	}
 	if _, six := format.Families(append(slices.Clone(c.Site.Networks), c.Routes...)); len(six) > 0 {
-		return &format.UnfitError{Format: title, Field: vpn.FieldSite, Found: "masquerading of " + six[0] + " over IKEv2", Expected: "networks of IPv4, or a site without masquerading"}
+		return &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldSite,
+			Found:    "masquerading of " + six[0] + " over IKEv2",
+			Expected: "networks of IPv4, or a site without masquerading",
+		}
 	}
 	return nil
 }
 
 // routerFilter makes what OpenWrt's own packet filter takes up for IPsec: what IPsec takes
 // is left as it is, and for a site what may be forwarded.
-func routerFilter(c vpn.Connection, name string, add func(ending, purpose, content string, p shell.Placement)) (apply, revoke []string) {
+func routerFilter(
+	c vpn.Connection,
+	name string,
+	add func(ending, purpose, content string, p shell.Placement),
+) (apply, revoke []string) {
 	const purpose = "Rules for the router's packet filter"
-	add("-nat.nft", purpose, "rt ipsec exists accept comment \""+name+"\"\n", shell.Placement{Path: filterFolder + "srcnat/" + format.FileName(c.Name, "-nat.nft"), Mode: "0644"})
+	add(
+		"-nat.nft",
+		purpose,
+		"rt ipsec exists accept comment \""+name+"\"\n",
+		shell.Placement{
+			Path: filterFolder + "srcnat/" + format.FileName(c.Name, "-nat.nft"),
+			Mode: "0644",
+		},
+	)
 	older := []string{"iptables -t nat -%s POSTROUTING -m policy --dir out --pol ipsec -j ACCEPT"}
 	if c.Site != nil {
 		f := forwardingOf(c)
-		add(siteFile, purpose, siteMark+strings.Join(c.Site.Networks, ", ")+"\n"+strings.Join(f.forward, "\n")+"\n", shell.Placement{Path: filterFolder + "forward/" + format.FileName(c.Name, siteFile), Mode: "0644"})
+		add(
+			siteFile,
+			purpose,
+			siteMark+strings.Join(c.Site.Networks, ", ")+"\n"+strings.Join(f.forward, "\n")+"\n",
+			shell.Placement{
+				Path: filterFolder + "forward/" + format.FileName(c.Name, siteFile),
+				Mode: "0644",
+			},
+		)
 		if len(f.leaving) > 0 {
-			add("-leaving.nft", purpose, chain(siteTable(name), "filter hook postrouting priority 110", f.leaving), shell.Placement{Path: "/etc/nftables.d/" + format.FileName(c.Name, "-leaving.nft"), Mode: "0644"})
+			add(
+				"-leaving.nft",
+				purpose,
+				chain(siteTable(name), "filter hook postrouting priority 110", f.leaving),
+				shell.Placement{
+					Path: "/etc/nftables.d/" + format.FileName(c.Name, "-leaving.nft"),
+					Mode: "0644",
+				},
+			)
 		}
 		four, _ := format.Families(c.Site.Networks)
 		if !c.Site.Masquerade {
 			for _, v := range four {
-				older = append(older, "iptables -%s FORWARD -d "+v+" -m policy --dir in --pol ipsec -j ACCEPT")
+				older = append(
+					older,
+					"iptables -%s FORWARD -d "+v+" -m policy --dir in --pol ipsec -j ACCEPT",
+				)
 			}
 		}
 	}
@@ -217,7 +329,12 @@ func routerFilter(c vpn.Connection, name string, add func(ending, purpose, conte
 		fmt.Fprintf(&b, "%s 2> /dev/null || %s\n", fmt.Sprintf(rule, "C"), fmt.Sprintf(rule, "I"))
 	}
 	fmt.Fprintf(&b, "# end %s\n", name)
-	add("-filter.user", "Rules for the packet filter of older routers", b.String(), shell.Placement{Path: "/etc/firewall.user", Mode: "0644", Merge: name, Sign: "#"})
+	add(
+		"-filter.user",
+		"Rules for the packet filter of older routers",
+		b.String(),
+		shell.Placement{Path: "/etc/firewall.user", Mode: "0644", Merge: name, Sign: "#"},
+	)
 	for _, rule := range older {
 		revoke = append(revoke, fmt.Sprintf(rule, "D")+" 2> /dev/null || true")
 	}
@@ -242,8 +359,19 @@ func changes(c vpn.Connection, name string) string {
 	} else {
 		to = " ip daddr != " + set(four)
 	}
-	up = append(up, fmt.Sprintf("add rule inet %s leaving ip saddr %s%s snat ip to $address", table, set(four), to))
-	old = append(old, "POSTROUTING -s "+strings.Join(four, ",")+dest+" -j SNAT --out-source $address")
+	up = append(
+		up,
+		fmt.Sprintf(
+			"add rule inet %s leaving ip saddr %s%s snat ip to $address",
+			table,
+			set(four),
+			to,
+		),
+	)
+	old = append(
+		old,
+		"POSTROUTING -s "+strings.Join(four, ",")+dest+" -j SNAT --out-source $address",
+	)
 	return fmt.Sprintf(`#!/bin/sh
 # The IKE daemon runs this when the connection %[1]s comes up or goes: the site behind the
 # router leaves by the address that the gateway has given.
@@ -275,14 +403,20 @@ func (r *reader) site(at format.Position, script bool) *vpn.Site {
 	if !ok {
 		return nil
 	}
-	s := &vpn.Site{Networks: []string{}, Masquerade: script || strings.Contains(string(data), " masquerade\n")}
+	s := &vpn.Site{
+		Networks:   []string{},
+		Masquerade: script || strings.Contains(string(data), " masquerade\n"),
+	}
 	for line := range strings.SplitSeq(string(data), "\n") {
 		rest, ok := strings.CutPrefix(strings.TrimSpace(line), siteMark)
 		if !ok {
 			continue
 		}
 		for v := range strings.SplitSeq(rest, ",") {
-			if p, err := netip.ParsePrefix(strings.TrimSpace(v)); err == nil && len(s.Networks) < 64 {
+			if p, err := netip.ParsePrefix(
+				strings.TrimSpace(v),
+			); err == nil &&
+				len(s.Networks) < 64 {
 				s.Networks = append(s.Networks, p.String())
 			} else {
 				r.Note(format.KeyMalformed, at, "the site's network %q", strings.TrimSpace(v))

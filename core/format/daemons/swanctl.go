@@ -17,7 +17,12 @@ import (
 )
 
 // auths are the IKE daemon's names for the ways in which a client proves itself.
-var auths = map[vpn.IKEv2Auth]string{vpn.IKEv2MSCHAPv2: "eap-mschapv2", vpn.IKEv2EAPTLS: "eap-tls", vpn.IKEv2Certificate: "pubkey", vpn.IKEv2PSK: "psk"}
+var auths = map[vpn.IKEv2Auth]string{
+	vpn.IKEv2MSCHAPv2:    "eap-mschapv2",
+	vpn.IKEv2EAPTLS:      "eap-tls",
+	vpn.IKEv2Certificate: "pubkey",
+	vpn.IKEv2PSK:         "psk",
+}
 
 // section writes nested sections of swanctl.conf(5).
 type section struct {
@@ -61,8 +66,20 @@ func (m *material) add(name, folder, purpose, content string, private bool) stri
 	if private {
 		mode = "0600"
 	}
-	m.files = append(m.files, format.File{Name: name, MediaType: "application/x-pem-file", Purpose: purpose, Private: private, Content: []byte(content)})
-	m.places = append(m.places, shell.Placement{File: name, Path: "/etc/swanctl/" + folder + "/" + name, Mode: mode})
+	m.files = append(
+		m.files,
+		format.File{
+			Name:      name,
+			MediaType: "application/x-pem-file",
+			Purpose:   purpose,
+			Private:   private,
+			Content:   []byte(content),
+		},
+	)
+	m.places = append(
+		m.places,
+		shell.Placement{File: name, Path: "/etc/swanctl/" + folder + "/" + name, Mode: mode},
+	)
 	return name
 }
 
@@ -73,14 +90,28 @@ func gather(c vpn.Connection) (*material, error) {
 		return nil, err
 	}
 	for i, a := range anchors {
-		m.anchors = append(m.anchors, m.add(format.FileName(c.Name, fmt.Sprintf("-ca%d.pem", i+1)), "x509ca", "Authority of the gateway's certificate", pki.Bundle(a), false))
+		m.anchors = append(
+			m.anchors,
+			m.add(
+				format.FileName(c.Name, fmt.Sprintf("-ca%d.pem", i+1)),
+				"x509ca",
+				"Authority of the gateway's certificate",
+				pki.Bundle(a),
+				false,
+			),
+		)
 	}
 	if !c.NeedsIdentity() {
 		return m, nil
 	}
 	list, err := pki.Certificates(c.Identity.Certificate)
 	if err != nil {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldIdentity, Found: err.Error(), Expected: "the device's certificate"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldIdentity,
+			Found:    err.Error(),
+			Expected: "the device's certificate",
+		}
 	}
 	for i, one := range list {
 		// The daemon sends those between along only where it knows the root, as an authority.
@@ -88,12 +119,24 @@ func gather(c vpn.Connection) (*material, error) {
 		if i > 0 && pki.Root(one) {
 			folder = "x509ca"
 		}
-		name := m.add(format.FileName(c.Name, fmt.Sprintf(ownFile, i+1)), folder, "Certificate of the device", pki.Bundle(one), false)
+		name := m.add(
+			format.FileName(c.Name, fmt.Sprintf(ownFile, i+1)),
+			folder,
+			"Certificate of the device",
+			pki.Bundle(one),
+			false,
+		)
 		if folder == "x509" {
 			m.own = append(m.own, name)
 		}
 	}
-	m.add(format.FileName(c.Name, format.KeyFile), "private", "Private key of the device", c.Identity.Key.Reveal(), true)
+	m.add(
+		format.FileName(c.Name, format.KeyFile),
+		"private",
+		"Private key of the device",
+		c.Identity.Key.Reveal(),
+		true,
+	)
 	return m, nil
 }
 
@@ -102,8 +145,15 @@ const ownFile = "-cert%d.pem"
 
 // identity refuses what the daemon would take for a pattern.
 func identity(field vpn.Field, v string) error {
-	if strings.HasPrefix(v, "%") || strings.HasPrefix(v, "!") || strings.Contains(v, "*") || strings.TrimSpace(v) != v {
-		return &format.UnfitError{Format: title, Field: field, Found: fmt.Sprintf("%q", v), Expected: "an identity without *, not starting with % or !, without leading or trailing spaces"}
+	if strings.HasPrefix(v, "%") || strings.HasPrefix(v, "!") || strings.Contains(v, "*") ||
+		strings.TrimSpace(v) != v {
+		return &format.UnfitError{
+			Format: title,
+			Field:  field,
+			Found:  fmt.Sprintf("%q", v),
+			Expected: "an identity without *, not starting with % or !, without leading or " +
+				"trailing spaces",
+		}
 	}
 	return nil
 }
@@ -142,10 +192,21 @@ func IPsec(c vpn.Connection) (format.File, []format.File, []shell.Placement, err
 	s.close()
 	secrets(s, c, name)
 	file := format.File{
-		Name: format.FileName(c.Name, ".conf"), MediaType: "text/plain; charset=utf-8", Private: true,
-		Purpose: "Configuration of the IKE daemon: belongs in /etc/swanctl/conf.d, owner root, mode 0600", Content: []byte(s.String()),
+		Name: format.FileName(
+			c.Name,
+			".conf",
+		),
+		MediaType: "text/plain; charset=utf-8",
+		Private:   true,
+		Purpose: "Configuration of the IKE daemon: belongs in /etc/swanctl/conf.d, owner root, " +
+			"mode 0600",
+		Content: []byte(s.String()),
 	}
-	places := append([]shell.Placement{{File: file.Name, Path: "/etc/swanctl/conf.d/" + file.Name, Mode: "0600"}}, m.places...)
+	places := append(
+		[]shell.Placement{
+			{File: file.Name, Path: "/etc/swanctl/conf.d/" + file.Name, Mode: "0600"},
+		},
+		m.places...)
 	return file, m.files, places, nil
 }
 
@@ -233,7 +294,10 @@ func ikev2(s *section, c vpn.Connection, m *material) error {
 	if i.IKELifetime > 0 {
 		s.set("rekey_time", fmt.Sprintf("%dm", i.IKELifetime))
 	}
-	for field, v := range map[vpn.Field]string{vpn.FieldLocalID: i.LocalID, vpn.FieldRemoteID: i.RemoteID} {
+	for field, v := range map[vpn.Field]string{
+		vpn.FieldLocalID:  i.LocalID,
+		vpn.FieldRemoteID: i.RemoteID,
+	} {
 		if err := identity(field, v); err != nil {
 			return err
 		}

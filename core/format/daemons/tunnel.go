@@ -26,9 +26,16 @@ func tunnel(c vpn.Connection) ([]format.File, error) {
 	}
 	unit := "openvpn-client@" + format.FileName(c.Name, "") + ".service"
 	job := shell.Job{
-		Connection: c.Name, ID: c.UUID, Placements: places, Ask: ask, Done: "The connection is set up.",
-		Programs: []shell.Program{{Name: "openvpn", Packages: "openvpn"}},
-		Revoke:   []string{"if [ -d /run/systemd/system ]; then systemctl stop " + unit + " > /dev/null 2>&1 || true; fi"},
+		Connection: c.Name,
+		ID:         c.UUID,
+		Placements: places,
+		Ask:        ask,
+		Done:       "The connection is set up.",
+		Programs:   []shell.Program{{Name: "openvpn", Packages: "openvpn"}},
+		Revoke: []string{
+			"if [ -d /run/systemd/system ]; then systemctl stop " + unit +
+				" > /dev/null 2>&1 || true; fi",
+		},
 	}
 	if c.Connect == vpn.Always {
 		job.Units = []string{unit}
@@ -40,7 +47,11 @@ func tunnel(c vpn.Connection) ([]format.File, error) {
 // Tunnel makes the files of a TLS tunnel that stand in a folder: its own file, and the one
 // that runs it with the sign-in and, where it is wanted, with what sets its name servers;
 // the client by itself only tells of them (openvpn(8), --dhcp-option).
-func Tunnel(c vpn.Connection, folder string, hook bool) (files []format.File, places []shell.Placement, ask *shell.Ask, err error) {
+func Tunnel(
+	c vpn.Connection,
+	folder string,
+	hook bool,
+) (files []format.File, places []shell.Placement, ask *shell.Ask, err error) {
 	bare := c
 	bare.LoginBeside = true
 	if files, err = ovpn.Codec.Write(bare); err != nil {
@@ -71,17 +82,34 @@ func Tunnel(c vpn.Connection, folder string, hook bool) (files []format.File, pl
 		line("down-pre")
 	}
 	files = append(files, format.File{
-		Name: format.FileName(c.Name, ".conf"), MediaType: "text/plain; charset=utf-8", Purpose: "Configuration that starts the tunnel", Content: []byte(b.String()),
+		Name: format.FileName(
+			c.Name,
+			".conf",
+		),
+		MediaType: "text/plain; charset=utf-8",
+		Purpose:   "Configuration that starts the tunnel",
+		Content:   []byte(b.String()),
 	})
 	for _, f := range files {
 		places = append(places, shell.Placement{File: f.Name, Path: folder + f.Name, Mode: "0600"})
 	}
 	if hook {
 		f := format.File{
-			Name: format.FileName(c.Name, "-names.sh"), MediaType: "text/x-shellscript; charset=utf-8", Purpose: "Sets the name servers while the tunnel is up",
-			Content: []byte(strings.ReplaceAll(names, "NAME", name)),
+			Name: format.FileName(
+				c.Name,
+				"-names.sh",
+			),
+			MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose:   "Sets the name servers while the tunnel is up",
+			Content:   []byte(strings.ReplaceAll(names, "NAME", name)),
 		}
-		files, places = append(files, f), append(places, shell.Placement{File: f.Name, Path: folder + f.Name, Mode: "0755"})
+		files, places = append(
+			files,
+			f,
+		), append(
+			places,
+			shell.Placement{File: f.Name, Path: folder + f.Name, Mode: "0755"},
+		)
 	}
 	return files, places, ask, nil
 }

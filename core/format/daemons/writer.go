@@ -31,7 +31,15 @@ const (
 var protocols = []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP, vpn.PPTP, vpn.TLS}
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.Daemons, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.Daemons,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 // Carried reduces a connection to what the files say. DNS servers and domains come from
 // the gateway, but for the TLS tunnel. What is always there connects again by itself.
@@ -45,7 +53,8 @@ func Carried(c vpn.Connection) vpn.Connection {
 		}
 	} else {
 		c = format.Bare(c)
-		c.Identifier, c.Organisation, c.Scope, c.DNS, c.Domains = "", "", vpn.ScopeMachine, []string{}, []string{}
+		c.Identifier, c.Organisation, c.Scope, c.DNS, c.Domains =
+			"", "", vpn.ScopeMachine, []string{}, []string{}
 	}
 	if whole.Connect == vpn.Always || c.IKEv2 != nil && starts[whole.Connect] != "" {
 		c.Connect = whole.Connect
@@ -67,7 +76,10 @@ func Carried(c vpn.Connection) vpn.Connection {
 		case c.L2TP.Auth == vpn.MachineCertificate:
 			c.L2TP.RemoteID = whole.L2TP.RemoteID
 		case !c.L2TP.Aggressive && !whole.L2TP.PSK.IsZero():
-			c.Addresses = slices.DeleteFunc(slices.Clone(whole.Addresses), func(a string) bool { return a == whole.Server })
+			c.Addresses = slices.DeleteFunc(
+				slices.Clone(whole.Addresses),
+				func(a string) bool { return a == whole.Server },
+			)
 		}
 	case c.PPTP != nil:
 		c.PPTP.PPP, c.PPTP.MPPE = format.Methods(c.PPTP.PPP), format.Strengths(c.PPTP.MPPE)
@@ -95,7 +107,12 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		return tunnel(c)
 	}
 	name := format.FileName(c.Name, "")
-	job := shell.Job{Connection: c.Name, ID: c.UUID, Done: "The connection is set up.", Ask: asks(c)}
+	job := shell.Job{
+		Connection: c.Name,
+		ID:         c.UUID,
+		Done:       "The connection is set up.",
+		Ask:        asks(c),
+	}
 	var files []format.File
 	if c.IKEv2 != nil || c.L2TP != nil {
 		main, beside, places, err := IPsec(c)
@@ -103,7 +120,13 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			return nil, err
 		}
 		files, job.Placements = append([]format.File{main}, beside...), places
-		job.Programs = []shell.Program{{Name: "swanctl", Packages: "strongswan-swanctl charon-systemd libcharon-extauth-plugins libstrongswan-standard-plugins"}}
+		job.Programs = []shell.Program{
+			{
+				Name: "swanctl",
+				Packages: "strongswan-swanctl charon-systemd libcharon-extauth-plugins " +
+					"libstrongswan-standard-plugins",
+			},
+		}
 		job.Apply = LoadIKE
 		job.Revoke = []string{"swanctl --terminate --ike " + name + " > /dev/null 2>&1 || true"}
 	}
@@ -122,14 +145,43 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		gate, place, unit := gate(c, name)
 		files, job.Placements = append(files, gate...), append(job.Placements, place...)
 		job.Units = append(job.Units, unit)
-		job.Apply = slices.Concat([]string{"nft -f " + gatePath(name)}, job.Apply, []string{"if [ -d /run/systemd/system ]; then systemctl try-restart xl2tpd; fi"})
-		job.Revoke = append(job.Revoke, "nft delete table inet "+gateTable(name)+" > /dev/null 2>&1 || true")
+		job.Apply = slices.Concat(
+			[]string{"nft -f " + gatePath(name)},
+			job.Apply,
+			[]string{"if [ -d /run/systemd/system ]; then systemctl try-restart xl2tpd; fi"},
+		)
+		job.Revoke = append(
+			job.Revoke,
+			"nft delete table inet "+gateTable(name)+" > /dev/null 2>&1 || true",
+		)
 	case c.Connect == vpn.Always && c.IKEv2 != nil:
-		f := format.File{Name: format.FileName(c.Name, retryFile), MediaType: "text/plain; charset=utf-8", Purpose: "Lets the IKE daemon try again where a name cannot be looked up yet", Content: []byte("charon {\n\tretry_initiate_interval = 15\n}\n")}
-		files, job.Placements = append(files, f), append(job.Placements, shell.Placement{File: f.Name, Path: "/etc/strongswan.d/" + f.Name, Mode: "0644"})
+		f := format.File{
+			Name:      format.FileName(c.Name, retryFile),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   "Lets the IKE daemon try again where a name cannot be looked up yet",
+			Content:   []byte("charon {\n\tretry_initiate_interval = 15\n}\n"),
+		}
+		files, job.Placements = append(
+			files,
+			f,
+		), append(
+			job.Placements,
+			shell.Placement{File: f.Name, Path: "/etc/strongswan.d/" + f.Name, Mode: "0644"},
+		)
 	case c.Connect == vpn.Always:
-		f := format.File{Name: format.FileName(c.Name, unitFile), MediaType: "text/plain; charset=utf-8", Purpose: "Unit that connects with the system", Content: []byte(unit(c.Name, "/usr/sbin/pppd call "+name+" nodetach"))}
-		files, job.Placements = append(files, f), append(job.Placements, shell.Placement{File: f.Name, Path: units + f.Name, Mode: "0644"})
+		f := format.File{
+			Name:      format.FileName(c.Name, unitFile),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   "Unit that connects with the system",
+			Content:   []byte(unit(c.Name, "/usr/sbin/pppd call "+name+" nodetach")),
+		}
+		files, job.Placements = append(
+			files,
+			f,
+		), append(
+			job.Placements,
+			shell.Placement{File: f.Name, Path: units + f.Name, Mode: "0644"},
+		)
 		job.Units = append(job.Units, f.Name)
 	}
 	return append(files, shell.Scripts(job, files)...), nil
@@ -142,7 +194,8 @@ const units = "/etc/systemd/system/"
 // system's start, and now.
 var LoadIKE = []string{
 	"if [ -d /run/systemd/system ]; then systemctl enable --now strongswan > /dev/null 2>&1; fi",
-	"if [ -x /etc/init.d/swanctl ]; then /etc/init.d/swanctl enable; /etc/init.d/swanctl start; sleep 1; fi",
+	"if [ -x /etc/init.d/swanctl ]; then /etc/init.d/swanctl enable; /etc/init.d/swanctl start; " +
+		"sleep 1; fi",
 	"swanctl --load-all --noprompt",
 }
 
@@ -155,7 +208,11 @@ var programs = map[vpn.Protocol][]shell.Program{
 
 // unit is a unit that runs a command as long as the system does, and starts it again.
 func unit(name, command string) string {
-	return "[Unit]\nDescription=VPN connection " + format.FileName(name, "") + "\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nExecStart=" + command +
+	return "[Unit]\nDescription=VPN connection " + format.FileName(
+		name,
+		"",
+	) + "\nWants=network-online.target\nAfter=network-online.target\n\n[Service]\nExecStart=" +
+		command +
 		"\nRestart=always\nRestartSec=15\n\n[Install]\nWantedBy=multi-user.target\n"
 }
 
@@ -187,7 +244,9 @@ func asks(c vpn.Connection) *shell.Ask {
 	case c.TLS != nil:
 		a.Before, a.After = c.Login+"\n", "\n"
 	default:
-		a.Path, a.Quote, a.Before, a.After = passwordOf(name), shell.Backslashed, `password "`, "\"\n"
+		a.Path, a.Quote, a.Before, a.After = passwordOf(
+			name,
+		), shell.Backslashed, `password "`, "\"\n"
 	}
 	return a
 }
@@ -204,23 +263,57 @@ func links(c vpn.Connection) ([]format.File, []shell.Placement, error) {
 	var files []format.File
 	var places []shell.Placement
 	add := func(p shell.Placement, purpose string, private bool, content string) {
-		files = append(files, format.File{Name: p.File, MediaType: "text/plain; charset=utf-8", Purpose: purpose, Private: private, Content: []byte(content)})
+		files = append(
+			files,
+			format.File{
+				Name:      p.File,
+				MediaType: "text/plain; charset=utf-8",
+				Purpose:   purpose,
+				Private:   private,
+				Content:   []byte(content),
+			},
+		)
 		places = append(places, p)
 	}
 	ppp := format.FileName(c.Name, pppFile)
 	if c.L2TP != nil {
-		add(shell.Placement{File: ppp, Path: "/etc/ppp/options." + name, Mode: "0600"}, "Options of pppd", true, options(c, name))
+		add(
+			shell.Placement{File: ppp, Path: "/etc/ppp/options." + name, Mode: "0600"},
+			"Options of pppd",
+			true,
+			options(c, name),
+		)
 		l2tp := format.FileName(c.Name, l2tpFile)
-		add(shell.Placement{File: l2tp, Path: "/etc/xl2tpd/xl2tpd.conf", Mode: "0644", Merge: name}, "Section for the L2TP daemon", false, lacSection(c, name))
+		add(
+			shell.Placement{File: l2tp, Path: "/etc/xl2tpd/xl2tpd.conf", Mode: "0644", Merge: name},
+			"Section for the L2TP daemon",
+			false,
+			lacSection(c, name),
+		)
 	} else {
-		add(shell.Placement{File: ppp, Path: "/etc/ppp/peers/" + name, Mode: "0600"}, "Peer of pppd: connect with pppd call "+name, true, options(c, name))
+		add(
+			shell.Placement{File: ppp, Path: "/etc/ppp/peers/" + name, Mode: "0600"},
+			"Peer of pppd: connect with pppd call "+name,
+			true,
+			options(c, name),
+		)
 		for _, f := range format.PEMFiles(c) {
-			add(shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"}, f.Purpose, f.Private, string(f.Content))
+			add(
+				shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"},
+				f.Purpose,
+				f.Private,
+				string(f.Content),
+			)
 		}
 	}
 	if c.Tunnel == vpn.TunnelSplit && len(c.Routes) > 0 {
 		routes := format.FileName(c.Name, routesFile)
-		add(shell.Placement{File: routes, Path: "/etc/ppp/ip-up.d/" + routes, Mode: "0755"}, "Networks that are reached through the connection", false, routeScript(c, name))
+		add(
+			shell.Placement{File: routes, Path: "/etc/ppp/ip-up.d/" + routes, Mode: "0755"},
+			"Networks that are reached through the connection",
+			false,
+			routeScript(c, name),
+		)
 	}
 	return files, places, nil
 }
@@ -250,24 +343,75 @@ func Gate(c vpn.Connection) (files []format.File, places []shell.Placement) {
 	name := format.FileName(c.Name, "")
 	add := func(ending, content string, p shell.Placement) {
 		p.File, p.Mode = format.FileName(c.Name, ending), "0644"
-		files = append(files, format.File{Name: p.File, MediaType: "text/plain; charset=utf-8", Purpose: "Filter that keeps L2TP within IPsec", Content: []byte(content)})
+		files = append(
+			files,
+			format.File{
+				Name:      p.File,
+				MediaType: "text/plain; charset=utf-8",
+				Purpose:   "Filter that keeps L2TP within IPsec",
+				Content:   []byte(content),
+			},
+		)
 		places = append(places, p)
 	}
-	add(gateFile, fmt.Sprintf("chain %s {\n\ttype filter hook output priority filter; policy accept;\n\t%s\n}\n", gateTable(name), GateRule(c.Server)), shell.Placement{Path: "/etc/nftables.d/" + name + gateFile})
+	add(
+		gateFile,
+		fmt.Sprintf(
+			"chain %s {\n\ttype filter hook output priority filter; policy accept;\n\t%s\n}\n",
+			gateTable(name),
+			GateRule(c.Server),
+		),
+		shell.Placement{Path: "/etc/nftables.d/" + name + gateFile},
+	)
 	rule := "OUTPUT -p udp --dport 1701 -m policy --dir out --pol none -j DROP"
-	add("-gate.user", fmt.Sprintf("# begin %s\niptables -C %s 2> /dev/null || iptables -I %s\n# end %s\n", name, rule, rule, name), shell.Placement{Path: "/etc/firewall.user", Merge: name, Sign: "#"})
+	add(
+		"-gate.user",
+		fmt.Sprintf(
+			"# begin %s\niptables -C %s 2> /dev/null || iptables -I %s\n# end %s\n",
+			name,
+			rule,
+			rule,
+			name,
+		),
+		shell.Placement{Path: "/etc/firewall.user", Merge: name, Sign: "#"},
+	)
 	return files, places
 }
 
 // gate makes the filter, and the unit that sets it before anything can be dialled.
-func gate(c vpn.Connection, name string) (files []format.File, places []shell.Placement, unit string) {
-	rules := fmt.Sprintf("#!/usr/sbin/nft -f\n# L2TP of the connection %[1]s leaves through IPsec or not at all.\nadd table inet %[2]s\nflush table inet %[2]s\ntable inet %[2]s {\n\tchain leaving {\n\t\ttype filter hook output priority filter\n\t\t%[3]s\n\t}\n}\n", name, gateTable(name), GateRule(c.Server))
+func gate(
+	c vpn.Connection,
+	name string,
+) (files []format.File, places []shell.Placement, unit string) {
+	rules := fmt.Sprintf(
+		"#!/usr/sbin/nft -f\n# L2TP of the connection %[1]s leaves through IPsec or not at "+
+			"all.\nadd table inet %[2]s\nflush table inet %[2]s\ntable inet %[2]s {\n\tchain "+
+			"leaving {\n\t\ttype filter hook output priority filter\n\t\t%[3]s\n\t}\n}\n",
+		name,
+		gateTable(name),
+		GateRule(c.Server),
+	)
 	unit = format.FileName(c.Name, "-gate"+unitFile)
-	text := "[Unit]\nDescription=L2TP of " + name + " leaves through IPsec or not at all\nBefore=xl2tpd.service network-pre.target\nWants=network-pre.target\n\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/sbin/nft -f " + gatePath(name) + "\n\n[Install]\nWantedBy=multi-user.target\n"
+	text := "[Unit]\nDescription=L2TP of " + name + " leaves through IPsec or not at " +
+		"all\nBefore=xl2tpd.service " +
+		"network-pre.target\nWants=network-pre.target\n\n[Service]\nType=oneshot\n" +
+		"RemainAfterExit=yes\nExecStart=/usr/sbin/nft -f " + gatePath(
+		name,
+	) + "\n\n[Install]\nWantedBy=multi-user.target\n"
 	for _, f := range []struct{ name, path, purpose, content string }{
-		{format.FileName(c.Name, gateFile), gatePath(name), "Filter that keeps L2TP within IPsec", rules}, {unit, units + unit, "Unit that sets the filter with the system", text},
+		{format.FileName(c.Name, gateFile), gatePath(name), "Filter that keeps L2TP within IPsec",
+			rules},
+		{unit, units + unit, "Unit that sets the filter with the system", text},
 	} {
-		files = append(files, format.File{Name: f.name, MediaType: "text/plain; charset=utf-8", Purpose: f.purpose, Content: []byte(f.content)})
+		files = append(
+			files,
+			format.File{
+				Name:      f.name,
+				MediaType: "text/plain; charset=utf-8",
+				Purpose:   f.purpose,
+				Content:   []byte(f.content),
+			},
+		)
 		places = append(places, shell.Placement{File: f.name, Path: f.path, Mode: "0644"})
 	}
 	return files, places, unit
@@ -346,7 +490,13 @@ func options(c vpn.Connection, name string) string {
 
 func routeScript(c vpn.Connection, name string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "#!/bin/sh\n# Networks behind the connection %s; pppd runs this when a link comes up.\n[ \"$6\" = %s ] || exit 0\n", name, name)
+	fmt.Fprintf(
+		&b,
+		"#!/bin/sh\n# Networks behind the connection %s; pppd runs this when a link comes up.\n[ "+
+			"\"$6\" = %s ] || exit 0\n",
+		name,
+		name,
+	)
 	for _, r := range format.FourFirst(c.Routes) {
 		p, _ := netip.ParsePrefix(r) // looked at before
 		family := "-4"

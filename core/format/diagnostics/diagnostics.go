@@ -1,5 +1,6 @@
-// Package diagnostics writes scripts that look at a device where a connection does not work, and change nothing: services,
-// stores, names, routes, and what answers inside. What they print goes to whoever explains the failure.
+// Package diagnostics writes scripts that look at a device where a connection does not work, and
+// change nothing: services, stores, names, routes, and what answers inside. What they print goes to
+// whoever explains the failure.
 package diagnostics
 
 import (
@@ -31,7 +32,8 @@ type Subject struct {
 	Connection vpn.Connection
 	BehindNAT  bool
 	Hosts      []string // inside hosts worth trying
-	WhereAmI   string   // web address that tells which address the world sees; empty where there is none
+	// web address that tells which address the world sees; empty where there is none
+	WhereAmI string
 }
 
 // hostName and prefix are what may stand in a list of words.
@@ -42,11 +44,23 @@ func Script(platform vpn.Platform, s Subject) (format.File, bool) {
 	switch platform {
 	case vpn.Windows:
 		return format.File{
-			Name: format.FileName(s.Connection.Name, "-diagnose.ps1"), MediaType: "text/plain; charset=utf-8", Purpose: Purpose, Content: []byte("\uFEFF" + strings.ReplaceAll(windows(s), "\n", "\r\n")),
+			Name: format.FileName(
+				s.Connection.Name,
+				"-diagnose.ps1",
+			),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   Purpose,
+			Content:   []byte("\uFEFF" + strings.ReplaceAll(windows(s), "\n", "\r\n")),
 		}, true
 	case vpn.Linux, vpn.LinuxDesktop:
 		return format.File{
-			Name: format.FileName(s.Connection.Name, "-diagnose.sh"), MediaType: "text/x-shellscript; charset=utf-8", Purpose: Purpose, Content: []byte(linux(s, platform)),
+			Name: format.FileName(
+				s.Connection.Name,
+				"-diagnose.sh",
+			),
+			MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose:   Purpose,
+			Content:   []byte(linux(s, platform)),
 		}, true
 	}
 	return format.File{}, false
@@ -64,13 +78,23 @@ func words(list []string) (kept []string) {
 
 // windowsServices are those that a protocol needs.
 var windowsServices = map[vpn.Protocol][]string{
-	vpn.L2TP: {"IKEEXT", "PolicyAgent", "RasMan"}, vpn.IKEv2: {"IKEEXT", "PolicyAgent", "RasMan"}, vpn.PPTP: {"RasMan"}, vpn.SSTP: {"RasMan", "SstpSvc"},
+	vpn.L2TP: {
+		"IKEEXT",
+		"PolicyAgent",
+		"RasMan",
+	},
+	vpn.IKEv2: {"IKEEXT", "PolicyAgent", "RasMan"},
+	vpn.PPTP:  {"RasMan"},
+	vpn.SSTP:  {"RasMan", "SstpSvc"},
 }
 
 func windows(s Subject) string {
 	c := s.Connection
 	var b strings.Builder
-	b.WriteString("# Looks why a VPN connection does not work, and changes nothing. Run it in PowerShell, and send what it prints.\n$Look = @{\n")
+	b.WriteString(
+		"# Looks why a VPN connection does not work, and changes nothing. Run it in PowerShell, " +
+			"and send what it prints.\n$Look = @{\n",
+	)
 	line := func(key, value string) { fmt.Fprintf(&b, "    %-11s = %s\n", key, value) }
 	list := func(key string, texts []string) {
 		quoted := make([]string, len(texts))
@@ -118,15 +142,29 @@ func truth(v bool) string {
 
 // plugins of NetworkManager, and what else a protocol needs on Linux.
 var (
-	plugins  = map[vpn.Protocol]string{vpn.L2TP: "nm-l2tp-service.name", vpn.IKEv2: "nm-strongswan-service.name", vpn.PPTP: "nm-pptp-service.name", vpn.SSTP: "nm-sstp-service.name", vpn.TLS: "nm-openvpn-service.name"}
+	plugins = map[vpn.Protocol]string{
+		vpn.L2TP:  "nm-l2tp-service.name",
+		vpn.IKEv2: "nm-strongswan-service.name",
+		vpn.PPTP:  "nm-pptp-service.name",
+		vpn.SSTP:  "nm-sstp-service.name",
+		vpn.TLS:   "nm-openvpn-service.name",
+	}
 	services = map[vpn.Protocol]string{vpn.L2TP: "strongswan xl2tpd", vpn.IKEv2: "strongswan"}
-	devices  = map[vpn.Protocol]string{vpn.L2TP: "/dev/ppp", vpn.PPTP: "/dev/ppp", vpn.SSTP: "/dev/ppp", vpn.TLS: "/dev/net/tun"}
+	devices  = map[vpn.Protocol]string{
+		vpn.L2TP: "/dev/ppp",
+		vpn.PPTP: "/dev/ppp",
+		vpn.SSTP: "/dev/ppp",
+		vpn.TLS:  "/dev/net/tun",
+	}
 )
 
 func linux(s Subject, platform vpn.Platform) string {
 	c := s.Connection
 	var b strings.Builder
-	b.WriteString("#!/bin/sh\n# Looks why a VPN connection does not work, and changes nothing. Run it with sh, and send what it prints.\n")
+	b.WriteString(
+		"#!/bin/sh\n# Looks why a VPN connection does not work, and changes nothing. Run it with " +
+			"sh, and send what it prints.\n",
+	)
 	set := func(key, value string) { fmt.Fprintf(&b, "%s=%s\n", key, shell.Quote(value)) }
 	set("name", c.Name)
 	set("server", c.Server)

@@ -16,12 +16,20 @@ import (
 
 func subject() diagnostics.Subject {
 	return diagnostics.Subject{
-		Connection: vpn.Connection{Name: `Skerry's "Line" $(touch /tmp/owned) Norrvik`, Server: "norrvik.skerryline.example", Protocol: vpn.L2TP, Tunnel: vpn.TunnelSplit, Routes: []string{"10.20.0.0/16", "; reboot"}},
-		BehindNAT:  true, Hosts: []string{"timetable.inside.skerryline.example", "$(reboot)"},
+		Connection: vpn.Connection{
+			Name:     `Skerry's "Line" $(touch /tmp/owned) Norrvik`,
+			Server:   "norrvik.skerryline.example",
+			Protocol: vpn.L2TP,
+			Tunnel:   vpn.TunnelSplit,
+			Routes:   []string{"10.20.0.0/16", "; reboot"},
+		},
+		BehindNAT: true,
+		Hosts:     []string{"timetable.inside.skerryline.example", "$(reboot)"},
 	}
 }
 
-// TestShell runs the script for Linux: it ends well, changes nothing, runs nothing of the record, and what it prints is explained.
+// TestShell runs the script for Linux: it ends well, changes nothing, runs nothing of the record,
+// and what it prints is explained.
 func TestShell(t *testing.T) {
 	for _, platform := range []vpn.Platform{vpn.Linux, vpn.LinuxDesktop} {
 		f, ok := diagnostics.Script(platform, subject())
@@ -37,14 +45,21 @@ func TestShell(t *testing.T) {
 		cmd.Dir = t.TempDir()
 		tools := t.TempDir()
 		for _, name := range []string{"getent", "curl", "ping"} { // nothing is asked on the network
-			if err := os.WriteFile(filepath.Join(tools, name), []byte("#!/bin/sh\nexit 2\n"), 0o755); err != nil {
+			if err := os.WriteFile(
+				filepath.Join(tools, name),
+				[]byte("#!/bin/sh\nexit 2\n"),
+				0o755,
+			); err != nil {
 				t.Fatal(err)
 			}
 		}
 		cmd.Env = append(os.Environ(), "PATH="+tools+":"+os.Getenv("PATH"))
-		cmd.Stdin = bytes.NewReader(bytes.Replace(f.Content, []byte("touch /tmp/owned"), []byte("touch owned"), 1))
+		cmd.Stdin = bytes.NewReader(
+			bytes.Replace(f.Content, []byte("touch /tmp/owned"), []byte("touch owned"), 1),
+		)
 		out, err := cmd.CombinedOutput()
-		if err != nil || !strings.Contains(string(out), "end of the diagnostics") || !strings.Contains(string(out), "name norrvik.skerryline.example: unresolved") {
+		if err != nil || !strings.Contains(string(out), "end of the diagnostics") ||
+			!strings.Contains(string(out), "name norrvik.skerryline.example: unresolved") {
 			t.Errorf("%v\n%s", err, out)
 		}
 		if left, _ := exec.Command("ls", cmd.Dir).Output(); len(left) > 0 {
@@ -60,19 +75,24 @@ func TestShell(t *testing.T) {
 	}
 }
 
-// TestPowerShell holds that every value is a quoted literal, and that other platforms have no script.
+// TestPowerShell holds that every value is a quoted literal, and that other platforms have no
+// script.
 func TestPowerShell(t *testing.T) {
 	f, ok := diagnostics.Script(vpn.Windows, subject())
 	if !ok {
 		t.Fatal("there is no script")
 	}
 	text := string(f.Content)
-	for _, want := range []string{`Name        = 'Skerry''s "Line" $(touch /tmp/owned) Norrvik'`, "BehindNat   = $true", "Services    = @('IKEEXT', 'PolicyAgent', 'RasMan')", "Routes      = @('10.20.0.0/16')", "Hosts       = @('timetable.inside.skerryline.example')"} {
+	for _, want := range []string{`Name        = 'Skerry''s "Line" $(touch /tmp/owned) Norrvik'`,
+		"BehindNat   = $true", "Services    = @('IKEEXT', 'PolicyAgent', 'RasMan')",
+		"Routes      = @('10.20.0.0/16')", "Hosts       = " +
+			"@('timetable.inside.skerryline.example')"} {
 		if !strings.Contains(text, want+"\r\n") {
 			t.Errorf("%s is missing", want)
 		}
 	}
-	for _, changes := range []string{"Set-", "New-", "Remove-", "Start-", "Restart-", "Stop-", "Add-", "Import-"} {
+	for _, changes := range []string{"Set-", "New-", "Remove-", "Start-", "Restart-", "Stop-",
+		"Add-", "Import-"} {
 		if strings.Contains(strings.ReplaceAll(text, "New-Object ", ""), changes) {
 			t.Errorf("it may change something: %s", changes)
 		}

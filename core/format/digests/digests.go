@@ -42,8 +42,10 @@ func List(connection string, files []format.File) format.File {
 	}
 	slices.SortFunc(lines, func(a, b string) int { return strings.Compare(a[66:], b[66:]) })
 	return format.File{
-		Name: format.FileName(connection, Expiry), MediaType: "text/plain; charset=utf-8",
-		Purpose: "Digests of the files, as sha256sum checks them", Content: []byte(strings.Join(lines, "")),
+		Name:      format.FileName(connection, Expiry),
+		MediaType: "text/plain; charset=utf-8",
+		Purpose:   "Digests of the files, as sha256sum checks them",
+		Content:   []byte(strings.Join(lines, "")),
 	}
 }
 
@@ -59,14 +61,21 @@ func Read(data []byte) ([]Entry, error) {
 	lines := bufio.NewScanner(bytes.NewReader(data))
 	for n := 1; lines.Scan(); n++ {
 		digest, name, ok := strings.Cut(strings.TrimSuffix(lines.Text(), "\r"), " ")
-		if ok && (strings.HasPrefix(name, " ") || strings.HasPrefix(name, "*")) { // text or binary, which is the same here
+		if ok &&
+			// text or binary, which is the same here
+			(strings.HasPrefix(name, " ") || strings.HasPrefix(name, "*")) {
 			name = name[1:]
 		} else {
 			ok = false
 		}
 		raw, err := hex.DecodeString(digest)
-		if !ok || err != nil || len(raw) != sha256.Size || name == "" || strings.ContainsAny(name, "/\\\x00") {
-			return nil, fmt.Errorf("line %d: found no digest and name, expected 64 hexadecimal digits, two spaces and a file name", n)
+		if !ok || err != nil || len(raw) != sha256.Size || name == "" ||
+			strings.ContainsAny(name, "/\\\x00") {
+			return nil, fmt.Errorf(
+				"line %d: found no digest and name, expected 64 hexadecimal digits, two spaces "+
+					"and a file name",
+				n,
+			)
 		}
 		if list = append(list, Entry{name, strings.ToLower(digest)}); len(list) > maxEntries {
 			return nil, fmt.Errorf("found more than %d lines", maxEntries)

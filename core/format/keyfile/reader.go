@@ -9,61 +9,45 @@ import (
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/vpn"
 )
 
 // Detect tells a keyfile by its name or its first group.
 func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 4096)]
-	return strings.EqualFold(filepath.Ext(name), ".nmconnection") || bytes.Contains(head, []byte("[connection]"))
+	return strings.EqualFold(filepath.Ext(name), ".nmconnection") ||
+		bytes.Contains(head, []byte("[connection]"))
 }
 
 // value is the text behind a key, still escaped, with its place.
 type value struct {
-	raw string
-	at  format.Position
+	raw  string
+	at   format.Position
+	read bool // somebody asked for it
 }
 
 // groups holds group -> key -> value.
-type groups map[string]map[string]value
-
-// Keys of each group that a VPN profile may have; nil takes any.
-var known = map[string][]string{
-	"connection": {"id", "uuid", "type", "autoconnect", "permissions", "timestamp", "interface-name", "zone", "stable-id", "metered", "autoconnect-priority", "secondaries", "dns-over-tls", "mdns"},
-	"vpn": {
-		"service-type", "gateway", "user", "password-flags", "domain", "user-auth-type", "user-ca", "user-cert", "user-key", "user-certpass-flags",
-		"refuse-eap", "refuse-pap", "refuse-chap", "refuse-mschap", "refuse-mschapv2", "require-mppe", "require-mppe-40", "require-mppe-128", "mppe-stateful",
-		"nobsdcomp", "nodeflate", "no-vj-comp", "nopcomp", "noaccomp", "lcp-echo-failure", "lcp-echo-interval", "unit-num", "mru", "mtu",
-		"ipsec-enabled", "machine-auth-type", "machine-ca", "machine-cert", "machine-key", "machine-certpass-flags", "ipsec-psk", "ipsec-psk-flags",
-		"ipsec-gateway-id", "ipsec-remote-id", "ipsec-ike", "ipsec-esp", "ipsec-ikelifetime", "ipsec-salifetime", "ipsec-forceencaps", "ipsec-ipcomp", "ipsec-ikev2", "ipsec-pfs",
-		"ephemeral-port", "persistent", "timeout", "use-cert", "user-name", "ipsec-group-name",
-		"address", "method", "certificate", "usercert", "userkey", "cert-source", "local-identity", "remote-identity", "remote-ts", "server-port", "virtual", "encap", "ipcomp", "proposal", "ike", "esp",
-		"ca-cert", "ignore-cert-warn", "tls-ext", "connection-type", "tls-ca-cert", "tls-user-cert", "tls-user-key", "tls-identity", "crl-file",
-		"dev", "dev-type", "remote", "username", "ca", "cert", "key", "cert-pass-flags", "ta", "ta-dir", "tls-crypt", "tls-crypt-v2", "cipher", "data-ciphers", "data-ciphers-fallback", "auth",
-		"tls-version-min", "remote-cert-tls", "verify-x509-name", "ping", "ping-restart", "port", "proto-tcp", "reneg-seconds", "comp-lzo", "compress", "mssfix", "tunnel-mtu", "connect-timeout",
-		"challenge-response-flags", "remote-random", "float", "push-peer-info",
-	},
-	"vpn-secrets": {"password", "ipsec-psk", "user-certpass", "machine-certpass"},
-	"ipv4":        addressKeys,
-	"ipv6":        addressKeys,
-	"proxy":       nil,
-	"user":        nil,
-}
-
-var addressKeys = []string{"method", "dns", "dns-search", "dns-options", "dns-priority", "never-default", "ignore-auto-dns", "ignore-auto-routes", "may-fail", "route-metric", "addr-gen-mode", "ip6-privacy", "gateway", "required-timeout"}
+type groups map[string]map[string]*value
 
 type reader struct {
 	format.Reading
 	file   string
 	groups groups
 	beside format.Beside
+	apart  []vpn.Field
 }
 
 // Read takes a keyfile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
 	r := &reader{file: name, groups: groups{}, beside: beside}
 	group := ""
-	if r.Lines(name, data, func(at format.Position, line string) bool { return r.line(&group, at, line) }) {
+	if r.Lines(
+		name,
+		data,
+		func(at format.Position, line string) bool { return r.line(&group, at, line) },
+	) {
 		r.settle()
+		r.account()
 	}
 	return r.Reading
 }
@@ -82,7 +66,7 @@ func (r *reader) line(group *string, at format.Position, line string) bool {
 		if _, again := r.groups[name]; again {
 			r.Note(format.KeyTwice, at, "the group [%s]", name)
 		} else {
-			r.groups[name] = map[string]value{}
+			r.groups[name] = map[string]*value{}
 		}
 		if _, ok := known[name]; !ok {
 			r.Note(format.KeyUnknown, at, "the group [%s]", name)
@@ -105,15 +89,25 @@ func (r *reader) add(group, key, raw string, at format.Position) {
 		r.Note(format.KeyTwice, at, "%s in [%s]", key, group)
 	}
 	numbered := strings.HasPrefix(key, "route") || strings.HasPrefix(key, "address")
-	if keys := known[group]; keys != nil && !slices.Contains(keys, key) && !(numbered && strings.HasPrefix(group, "ipv")) {
+	if keys := known[group]; keys != nil && !slices.Contains(keys, key) &&
+		!(numbered && strings.HasPrefix(group, "ipv")) {
 		r.Note(format.KeyUnknown, at, "%s in [%s]", key, group)
 	}
-	r.groups[group][key] = value{strings.TrimLeft(raw, " \t"), at}
+	r.groups[group][key] = &value{raw: strings.TrimLeft(raw, " \t"), at: at}
+}
+
+// get looks a value up; what was looked up counts as read.
+func (r *reader) get(group, key string) (*value, bool) {
+	v, ok := r.groups[group][key]
+	if ok {
+		v.read = true
+	}
+	return v, ok
 }
 
 // text reads a value with its escapes undone (GLib: \s \n \t \r \\).
 func (r *reader) text(group, key string) string {
-	v, ok := r.groups[group][key]
+	v, ok := r.get(group, key)
 	if !ok {
 		return ""
 	}
@@ -149,7 +143,7 @@ func unescape(raw string) (string, error) {
 // list splits at semicolons that are not escaped.
 func (r *reader) list(group, key string) []string {
 	list := []string{}
-	v, ok := r.groups[group][key]
+	v, ok := r.get(group, key)
 	if !ok {
 		return list
 	}
@@ -192,8 +186,10 @@ func (r *reader) yes(group, key string) bool {
 
 // where is the place of a key, or the file's beginning where the key is absent.
 func (r *reader) where(group, key string) format.Position {
-	if v, ok := r.groups[group][key]; ok {
-		return v.at
+	for _, g := range []string{group, "vpn", "vpn-secrets"} { // plugins look for a secret in both
+		if v, ok := r.groups[g][key]; ok && (g == group || strings.HasPrefix(group, "vpn")) {
+			return v.at
+		}
 	}
 	return format.Position{File: r.file, Line: 1, Column: 1}
 }
@@ -206,9 +202,21 @@ func (r *reader) routes(group string) []string {
 		if !ok {
 			return list
 		}
-		route, _, _ := strings.Cut(r.text(group, key), ",") // next hop and metric may follow
+		route, rest, _ := strings.Cut(r.text(group, key), ",") // next hop and metric may follow
+		if hop := strings.Trim(rest, ",0.:"); hop != "" {
+			r.Left(key+" by "+rest, v.at)
+		}
+		if _, ok := r.groups[group][key+"_options"]; ok {
+			r.Left(key+"_options", v.at)
+		}
 		if _, err := netip.ParsePrefix(route); err != nil {
-			r.Note(format.KeyMalformed, v.at, "%s is %q, expected a network in CIDR form", key, route)
+			r.Note(
+				format.KeyMalformed,
+				v.at,
+				"%s is %q, expected a network in CIDR form",
+				key,
+				route,
+			)
 			continue
 		}
 		list = append(list, route)

@@ -18,24 +18,81 @@ import (
 // places says where each field stands, by protocol; the empty protocol holds for all.
 var places = map[vpn.Protocol]map[vpn.Field][2]string{
 	"": {
-		vpn.FieldName: {"connection", "id"}, vpn.FieldUUID: {"connection", "uuid"}, vpn.FieldServer: {"vpn", "gateway"}, vpn.FieldLogin: {"vpn", "user"},
-		vpn.FieldPassword: {"vpn-secrets", "password"}, vpn.FieldPasswordMode: {"vpn", "password-flags"}, vpn.FieldDNS: {"ipv4", "dns"}, vpn.FieldDomains: {"ipv4", "dns-search"},
-		vpn.FieldRoutes: {"ipv4", "route1"}, vpn.FieldTunnel: {"ipv4", "never-default"}, vpn.FieldPPP: {"vpn", "service-type"}, vpn.FieldProtocol: {"vpn", "service-type"},
+		vpn.FieldName: {
+			"connection",
+			"id",
+		},
+		vpn.FieldUUID:   {"connection", "uuid"},
+		vpn.FieldServer: {"vpn", "gateway"},
+		vpn.FieldLogin:  {"vpn", "user"},
+		vpn.FieldPassword: {
+			"vpn-secrets",
+			"password",
+		},
+		vpn.FieldPasswordMode: {"vpn", "password-flags"},
+		vpn.FieldDNS:          {"ipv4", "dns"},
+		vpn.FieldDomains:      {"ipv4", "dns-search"},
+		vpn.FieldRoutes: {
+			"ipv4",
+			"route1",
+		},
+		vpn.FieldTunnel:   {"ipv4", "never-default"},
+		vpn.FieldPPP:      {"vpn", "service-type"},
+		vpn.FieldProtocol: {"vpn", "service-type"},
 	},
 	vpn.L2TP: {
-		vpn.FieldPSK: {"vpn-secrets", "ipsec-psk"}, vpn.FieldIKE: {"vpn", "ipsec-ike"}, vpn.FieldESP: {"vpn", "ipsec-esp"}, vpn.FieldAuth: {"vpn", "machine-auth-type"},
-		vpn.FieldAuthority: {"vpn", "machine-ca"}, vpn.FieldIdentity: {"vpn", "machine-cert"}, vpn.FieldGroup: {"vpn", "ipsec-group-name"},
+		vpn.FieldPSK: {
+			"vpn-secrets",
+			"ipsec-psk",
+		},
+		vpn.FieldIKE:  {"vpn", "ipsec-ike"},
+		vpn.FieldESP:  {"vpn", "ipsec-esp"},
+		vpn.FieldAuth: {"vpn", "machine-auth-type"},
+		vpn.FieldAuthority: {
+			"vpn",
+			"machine-ca",
+		},
+		vpn.FieldIdentity: {"vpn", "machine-cert"},
+		vpn.FieldGroup:    {"vpn", "ipsec-group-name"},
 	},
 	vpn.IKEv2: {
-		vpn.FieldServer: {"vpn", "address"}, vpn.FieldPSK: {"vpn-secrets", "password"}, vpn.FieldIKE: {"vpn", "ike"}, vpn.FieldESP: {"vpn", "esp"}, vpn.FieldAuth: {"vpn", "method"},
-		vpn.FieldAuthority: {"vpn", "certificate"}, vpn.FieldIdentity: {"vpn", "usercert"}, vpn.FieldLocalID: {"vpn", "local-identity"}, vpn.FieldRemoteID: {"vpn", "remote-identity"},
+		vpn.FieldServer: {
+			"vpn",
+			"address",
+		},
+		vpn.FieldPSK:  {"vpn-secrets", "password"},
+		vpn.FieldIKE:  {"vpn", "ike"},
+		vpn.FieldESP:  {"vpn", "esp"},
+		vpn.FieldAuth: {"vpn", "method"},
+		vpn.FieldAuthority: {
+			"vpn",
+			"certificate",
+		},
+		vpn.FieldIdentity: {"vpn", "usercert"},
+		vpn.FieldLocalID:  {"vpn", "local-identity"},
+		vpn.FieldRemoteID: {"vpn", "remote-identity"},
 	},
 	vpn.PPTP: {vpn.FieldMPPE: {"vpn", "require-mppe-128"}},
 	vpn.SSTP: {vpn.FieldPort: {"vpn", "gateway"}, vpn.FieldAuthority: {"vpn", "ca-cert"}},
 	vpn.TLS: {
-		vpn.FieldServer: {"vpn", "remote"}, vpn.FieldRemotes: {"vpn", "remote"}, vpn.FieldLogin: {"vpn", "username"}, vpn.FieldAuth: {"vpn", "connection-type"}, vpn.FieldAuthority: {"vpn", "ca"},
-		vpn.FieldIdentity: {"vpn", "cert"}, vpn.FieldControl: {"vpn", "ta"}, vpn.FieldCiphers: {"vpn", "data-ciphers"}, vpn.FieldDigest: {"vpn", "auth"}, vpn.FieldMinTLS: {"vpn", "tls-version-min"},
-		vpn.FieldServerName: {"vpn", "verify-x509-name"}, vpn.FieldKeepalive: {"vpn", "ping"},
+		vpn.FieldServer: {
+			"vpn",
+			"remote",
+		},
+		vpn.FieldRemotes:   {"vpn", "remote"},
+		vpn.FieldLogin:     {"vpn", "username"},
+		vpn.FieldAuth:      {"vpn", "connection-type"},
+		vpn.FieldAuthority: {"vpn", "ca"},
+		vpn.FieldIdentity: {
+			"vpn",
+			"cert",
+		},
+		vpn.FieldControl:    {"vpn", "ta"},
+		vpn.FieldCiphers:    {"vpn", "data-ciphers"},
+		vpn.FieldDigest:     {"vpn", "auth"},
+		vpn.FieldMinTLS:     {"vpn", "tls-version-min"},
+		vpn.FieldServerName: {"vpn", "verify-x509-name"},
+		vpn.FieldKeepalive:  {"vpn", "ping"},
 	},
 }
 
@@ -45,15 +102,34 @@ func (r *reader) settle() {
 		r.Note(format.Unreadable, start, "no group [connection]")
 		return
 	}
-	if kind := r.text("connection", "type"); kind != "vpn" {
+	// Without a type NetworkManager takes the one whose group is there.
+	kind := r.text("connection", "type")
+	if kind == "" && r.text("vpn", "service-type") != "" {
+		kind = "vpn"
+	}
+	if kind != "vpn" {
 		r.Note(format.Unrelated, r.where("connection", "type"), "a connection of type %q", kind)
 		return
 	}
 	c := vpn.Connection{
-		Name: r.text("connection", "id"), UUID: strings.ToUpper(r.text("connection", "uuid")), Scope: vpn.ScopeMachine,
-		Server: r.text("vpn", "gateway"), PasswordMode: vpn.PasswordPrompted, Tunnel: vpn.TunnelFull, Reconnect: r.yes("vpn", "persistent"),
-		DNS: append(r.list("ipv4", "dns"), r.list("ipv6", "dns")...), Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
-		Routes: append(r.routes("ipv4"), r.routes("ipv6")...),
+		Name: r.text(
+			"connection",
+			"id",
+		),
+		UUID:  strings.ToUpper(r.text("connection", "uuid")),
+		Scope: vpn.ScopeMachine,
+		Server: r.text(
+			"vpn",
+			"gateway",
+		),
+		PasswordMode: vpn.PasswordPrompted,
+		Tunnel:       vpn.TunnelFull,
+		Reconnect:    r.yes("vpn", "persistent"),
+		DNS: append(
+			r.list("ipv4", "dns"),
+			r.list("ipv6", "dns")...),
+		Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
+		Routes:  append(r.routes("ipv4"), r.routes("ipv6")...),
 	}
 	if _, always := r.beside.Get(strings.TrimSuffix(r.file, ".nmconnection") + alwaysFile); always {
 		c.Connect = vpn.Always
@@ -76,7 +152,11 @@ func (r *reader) settle() {
 		c.Protocol, login = vpn.TLS, "username"
 		r.tls(&c)
 	case "":
-		r.Note(format.KeyMalformed, r.where("vpn", "service-type"), "no service-type in [vpn]: NetworkManager does not know which kind of VPN this is")
+		r.Note(
+			format.KeyMalformed,
+			r.where("vpn", "service-type"),
+			"no service-type in [vpn]: NetworkManager does not know which kind of VPN this is",
+		)
 		return
 	default:
 		r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q", s)
@@ -100,8 +180,10 @@ func (r *reader) settle() {
 	}
 	if c.NeedsPassword() {
 		c.Login = r.text("vpn", login)
-		if password, ok := r.groups["vpn-secrets"]["password"]; ok {
-			c.Password, c.PasswordMode = secret.New(r.text("vpn-secrets", "password")), vpn.PasswordSaved
+		if password, ok := r.get("vpn-secrets", "password"); ok {
+			c.Password, c.PasswordMode = secret.New(
+				r.text("vpn-secrets", "password"),
+			), vpn.PasswordSaved
 			r.Note(format.SecretClear, password.at, "the password")
 		}
 	}
@@ -111,7 +193,7 @@ func (r *reader) settle() {
 			positions[field] = r.where(key[0], key[1])
 		}
 	}
-	r.Add(format.Located{Connection: c, Positions: positions})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: r.apart})
 }
 
 // pem reads the files that three keys name.
@@ -137,20 +219,33 @@ func (r *reader) ppp() []suite.PPPMethod {
 
 func (r *reader) l2tp(c *vpn.Connection) {
 	if !r.yes("vpn", "ipsec-enabled") {
-		r.Note(format.Unprotected, r.where("vpn", "ipsec-enabled"), "L2TP without IPsec; expected ipsec-enabled=yes")
+		r.Note(
+			format.Unprotected,
+			r.where("vpn", "ipsec-enabled"),
+			"L2TP without IPsec; expected ipsec-enabled=yes",
+		)
 		return
 	}
-	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: r.ppp(), IKE: r.proposals("ipsec-ike", ","), ESP: r.proposals("ipsec-esp", ","), Group: r.text("vpn", "ipsec-group-name")}
+	l := &vpn.L2TPSetting{
+		Auth:  vpn.MachinePSK,
+		PPP:   r.ppp(),
+		IKE:   r.proposals("ipsec-ike", ","),
+		ESP:   r.proposals("ipsec-esp", ","),
+		Group: r.text("vpn", "ipsec-group-name"),
+	}
 	c.L2TP = l
 	if r.text("vpn", "machine-auth-type") == "tls" {
-		l.Auth, l.RemoteID = vpn.MachineCertificate, strings.Trim(r.text("vpn", "ipsec-remote-id"), `"`)
+		l.Auth, l.RemoteID = vpn.MachineCertificate, strings.Trim(
+			r.text("vpn", "ipsec-remote-id"),
+			`"`,
+		)
 	}
 	r.pem(c, "machine-ca", "machine-cert", "machine-key")
 	group := "vpn-secrets"
-	if _, ok := r.groups[group]["ipsec-psk"]; !ok {
+	if _, ok := r.get(group, "ipsec-psk"); !ok {
 		group = "vpn" // where older releases of the plugin kept it
 	}
-	v, ok := r.groups[group]["ipsec-psk"]
+	v, ok := r.get(group, "ipsec-psk")
 	if !ok {
 		return
 	}
@@ -159,7 +254,11 @@ func (r *reader) l2tp(c *vpn.Connection) {
 	if encoded, is := strings.CutPrefix(psk, "0s"); is {
 		data, err := base64.StdEncoding.DecodeString(encoded)
 		if err != nil || !utf8.Valid(data) {
-			r.Note(format.KeyMalformed, v.at, "what follows 0s in ipsec-psk is not base64 of a text")
+			r.Note(
+				format.KeyMalformed,
+				v.at,
+				"what follows 0s in ipsec-psk is not base64 of a text",
+			)
 		}
 		psk = string(data)
 	}
@@ -167,26 +266,42 @@ func (r *reader) l2tp(c *vpn.Connection) {
 }
 
 func (r *reader) ikev2(c *vpn.Connection) {
-	s := &vpn.IKEv2Setting{LocalID: r.text("vpn", "local-identity"), RemoteID: r.text("vpn", "remote-identity"), IKE: r.proposals("ike", ";"), ESP: r.proposals("esp", ";")}
+	s := &vpn.IKEv2Setting{
+		LocalID:  r.text("vpn", "local-identity"),
+		RemoteID: r.text("vpn", "remote-identity"),
+		IKE:      r.proposals("ike", ";"),
+		ESP:      r.proposals("esp", ";"),
+	}
 	c.IKEv2, c.Server = s, r.text("vpn", "address")
 	method := r.text("vpn", "method")
 	for auth, name := range methods {
-		if name == method || auth == vpn.IKEv2Certificate && slices.Contains([]string{"key", "agent", "smartcard"}, method) {
+		if name == method ||
+			auth == vpn.IKEv2Certificate &&
+				slices.Contains([]string{"key", "agent", "smartcard"}, method) {
 			s.Auth = auth
 		}
 	}
 	if s.Auth == "" {
-		r.Note(format.KeyMalformed, r.where("vpn", "method"), "method is %q, expected eap, eap-tls, cert or psk", method)
+		r.Note(
+			format.KeyMalformed,
+			r.where("vpn", "method"),
+			"method is %q, expected eap, eap-tls, cert or psk",
+			method,
+		)
 	}
 	r.pem(c, "certificate", "usercert", "userkey")
-	if v, ok := r.groups["vpn-secrets"]["password"]; ok && s.Auth == vpn.IKEv2PSK {
+	if v, ok := r.get("vpn-secrets", "password"); ok && s.Auth == vpn.IKEv2PSK {
 		s.PSK = secret.New(r.text("vpn-secrets", "password"))
 		r.Note(format.SecretClear, v.at, "the pre-shared key")
 	}
 }
 
 func (r *reader) pptp(c *vpn.Connection) {
-	c.PPTP = &vpn.PPTPSetting{PPP: r.ppp(), MPPE: []suite.MPPE{}, Stateful: r.yes("vpn", "mppe-stateful")}
+	c.PPTP = &vpn.PPTPSetting{
+		PPP:      r.ppp(),
+		MPPE:     []suite.MPPE{},
+		Stateful: r.yes("vpn", "mppe-stateful"),
+	}
 	both := r.yes("vpn", "require-mppe")
 	for _, m := range []suite.MPPE{"128", "40"} {
 		if r.yes("vpn", "require-mppe-"+string(m)) || both {
@@ -202,18 +317,33 @@ func (r *reader) sstp(c *vpn.Connection) {
 	}
 	r.pem(c, "ca-cert", "tls-user-cert", "tls-user-key")
 	if r.yes("vpn", "ignore-cert-warn") {
-		r.Fixable(format.CheckSwitchedOff, r.where("vpn", "ignore-cert-warn"), "ignore-cert-warn=no", "ignore-cert-warn=yes")
+		r.Fixable(
+			format.CheckSwitchedOff,
+			r.where("vpn", "ignore-cert-warn"),
+			"ignore-cert-warn=no",
+			"ignore-cert-warn=yes",
+		)
 	}
 }
 
 func (r *reader) tls(c *vpn.Connection) {
-	s := &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: r.text("vpn", "auth"), MinTLS: r.text("vpn", "tls-version-min")}
+	s := &vpn.TLSSetting{
+		Remotes: []vpn.Remote{},
+		Ciphers: []string{},
+		Digest:  r.text("vpn", "auth"),
+		MinTLS:  r.text("vpn", "tls-version-min"),
+	}
 	c.TLS = s
 	for entry := range strings.SplitSeq(r.text("vpn", "remote"), ",") {
 		if remote, ok := splitRemote(strings.TrimSpace(entry)); ok {
 			s.Remotes = append(s.Remotes, remote)
 		} else {
-			r.Note(format.KeyMalformed, r.where("vpn", "remote"), "the remote %q, expected host:port:protocol", entry)
+			r.Note(
+				format.KeyMalformed,
+				r.where("vpn", "remote"),
+				"the remote %q, expected host:port:protocol",
+				entry,
+			)
 		}
 	}
 	if len(s.Remotes) > 0 {
@@ -226,7 +356,12 @@ func (r *reader) tls(c *vpn.Connection) {
 		}
 	}
 	if s.Auth == "" {
-		r.Note(format.KeyMalformed, r.where("vpn", "connection-type"), "connection-type is %q, expected tls, password-tls or password", kind)
+		r.Note(
+			format.KeyMalformed,
+			r.where("vpn", "connection-type"),
+			"connection-type is %q, expected tls, password-tls or password",
+			kind,
+		)
 	}
 	r.pem(c, "ca", "cert", "key")
 	for kind, key := range controls {
@@ -234,7 +369,11 @@ func (r *reader) tls(c *vpn.Connection) {
 			if text := r.Fetch(r.beside, name, r.where("vpn", key)); text != "" {
 				tidy, ok := vpn.TidyControlKey(kind, text)
 				if !ok {
-					r.Note(format.KeyMalformed, r.where("vpn", key), "the key of the control channel has another form")
+					r.Note(
+						format.KeyMalformed,
+						r.where("vpn", key),
+						"the key of the control channel has another form",
+					)
 				}
 				s.Control = &vpn.ControlWrap{Kind: kind, Key: secret.New(tidy)}
 				r.Note(format.SecretClear, r.where("vpn", key), "the key of the control channel")
@@ -249,8 +388,12 @@ func (r *reader) tls(c *vpn.Connection) {
 	} else if one := r.text("vpn", "cipher"); one != "" {
 		s.Ciphers = []string{one}
 	}
-	if name, ok := strings.CutPrefix(r.text("vpn", "verify-x509-name"), "name:"); ok {
+	check := r.text("vpn", "verify-x509-name")
+	if name, ok := strings.CutPrefix(check, "name:"); ok {
 		s.ServerName = name
+	} else if check != "" {
+		r.Left("verify-x509-name="+check, r.where("vpn", "verify-x509-name"))
+		r.apart = append(r.apart, vpn.FieldServerName)
 	}
 	if v := r.text("vpn", "ping"); v != "" {
 		n, err := strconv.Atoi(v)
@@ -281,7 +424,7 @@ func splitRemote(entry string) (vpn.Remote, bool) {
 
 func (r *reader) proposals(key, separator string) []string {
 	list := []string{}
-	v, ok := r.groups["vpn"][key]
+	v, ok := r.get("vpn", key)
 	if !ok {
 		return list
 	}

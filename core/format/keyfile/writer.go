@@ -25,28 +25,60 @@ const (
 
 // services are the plugins, by protocol.
 var services = map[vpn.Protocol]string{
-	vpn.L2TP: prefix + "l2tp", vpn.IKEv2: prefix + "strongswan", vpn.PPTP: prefix + "pptp", vpn.SSTP: prefix + "sstp", vpn.TLS: prefix + "openvpn",
+	vpn.L2TP:  prefix + "l2tp",
+	vpn.IKEv2: prefix + "strongswan",
+	vpn.PPTP:  prefix + "pptp",
+	vpn.SSTP:  prefix + "sstp",
+	vpn.TLS:   prefix + "openvpn",
 }
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.Keyfile, Title: title, Protocols: vpn.Protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.Keyfile,
+	Title:     title,
+	Protocols: vpn.Protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 // refusals are the keys that switch a PPP method off.
 var refusals = []struct {
 	method suite.PPPMethod
 	key    string
 }{
-	{suite.EAP, "refuse-eap"}, {suite.MSCHAPv2, "refuse-mschapv2"}, {suite.MSCHAP, "refuse-mschap"}, {suite.CHAP, "refuse-chap"}, {suite.PAP, "refuse-pap"},
+	{
+		suite.EAP,
+		"refuse-eap",
+	},
+	{suite.MSCHAPv2, "refuse-mschapv2"},
+	{suite.MSCHAP, "refuse-mschap"},
+	{suite.CHAP, "refuse-chap"},
+	{suite.PAP, "refuse-pap"},
 }
 
 // methods are the plugin's names for the ways of IKEv2.
-var methods = map[vpn.IKEv2Auth]string{vpn.IKEv2MSCHAPv2: "eap", vpn.IKEv2EAPTLS: "eap-tls", vpn.IKEv2Certificate: "cert", vpn.IKEv2PSK: "psk"}
+var methods = map[vpn.IKEv2Auth]string{
+	vpn.IKEv2MSCHAPv2:    "eap",
+	vpn.IKEv2EAPTLS:      "eap-tls",
+	vpn.IKEv2Certificate: "cert",
+	vpn.IKEv2PSK:         "psk",
+}
 
 // kinds are the plugin's names for the ways of the TLS tunnel.
-var kinds = map[vpn.TLSAuth]string{vpn.TLSCertificate: "tls", vpn.TLSCertificatePassword: "password-tls", vpn.TLSPassword: "password"}
+var kinds = map[vpn.TLSAuth]string{
+	vpn.TLSCertificate:         "tls",
+	vpn.TLSCertificatePassword: "password-tls",
+	vpn.TLSPassword:            "password",
+}
 
 // controls are the keys for the ways of wrapping the control channel.
-var controls = map[vpn.ControlKind]string{vpn.ControlAuth: "ta", vpn.ControlCrypt: "tls-crypt", vpn.ControlCryptV2: "tls-crypt-v2"}
+var controls = map[vpn.ControlKind]string{
+	vpn.ControlAuth:    "ta",
+	vpn.ControlCrypt:   "tls-crypt",
+	vpn.ControlCryptV2: "tls-crypt-v2",
+}
 
 // Carried reduces a connection to what the keyfile says. PPP methods come in their
 // own order and DNS servers and routes of IPv4 before those of IPv6, because the file
@@ -112,7 +144,12 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	switch c.Protocol {
 	case vpn.L2TP:
 		if strings.ContainsAny(c.L2TP.RemoteID, `"\`) || strings.HasPrefix(c.L2TP.RemoteID, "%") {
-			return nil, &format.UnfitError{Format: title, Field: vpn.FieldRemoteID, Found: fmt.Sprintf("%q", c.L2TP.RemoteID), Expected: "an identity without quotes and backslashes that does not begin with %"}
+			return nil, &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldRemoteID,
+				Found:    fmt.Sprintf("%q", c.L2TP.RemoteID),
+				Expected: "an identity without quotes and backslashes that does not begin with %",
+			}
 		}
 		w.l2tp()
 	case vpn.IKEv2:
@@ -138,10 +175,16 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		w.set("pac-url", c.Proxy.Script)
 	}
 	main := format.FileName(c.Name, ".nmconnection")
-	files := append([]format.File{{
-		Name: main, MediaType: "text/plain; charset=utf-8", Private: true,
-		Purpose: "Connection profile: belongs in /etc/NetworkManager/system-connections, owner root, mode 0600", Content: []byte(w.String()),
-	}}, w.beside...)
+	files := append([]format.File{
+		{
+			Name:      main,
+			MediaType: "text/plain; charset=utf-8",
+			Private:   true,
+			Purpose: "Connection profile: belongs in /etc/NetworkManager/system-connections, " +
+				"owner root, mode 0600",
+			Content: []byte(w.String()),
+		},
+	}, w.beside...)
 	path := "/etc/NetworkManager/system-connections/" + main
 	places := []shell.Placement{{File: main, Path: path, Mode: "0600"}}
 	for _, f := range w.beside {
@@ -153,17 +196,41 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	if c.Connect == vpn.Always {
 		f := format.File{
-			Name: format.FileName(c.Name, alwaysFile), MediaType: "text/x-shellscript; charset=utf-8", Purpose: "Brings the connection up whenever the machine comes into a network, from the start on",
-			Content: []byte(strings.NewReplacer("NAME", format.FileName(c.Name, ""), "UUID", strings.ToLower(c.UUID)).Replace(always)),
+			Name: format.FileName(
+				c.Name,
+				alwaysFile,
+			),
+			MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose: "Brings the connection up whenever the machine comes into a network, from " +
+				"the start on",
+			Content: []byte(
+				strings.NewReplacer("NAME", format.FileName(c.Name, ""), "UUID",
+					strings.ToLower(c.UUID)).
+					Replace(always),
+			),
 		}
-		files, places = append(files, f), append(places, shell.Placement{File: f.Name, Path: "/etc/NetworkManager/dispatcher.d/90-" + f.Name, Mode: "0755"})
+		files, places = append(
+			files,
+			f,
+		), append(
+			places,
+			shell.Placement{
+				File: f.Name,
+				Path: "/etc/NetworkManager/dispatcher.d/90-" + f.Name,
+				Mode: "0755",
+			},
+		)
 	}
 	id := shell.Quote(strings.ToLower(c.UUID))
 	return append(files, shell.Scripts(shell.Job{
-		Connection: c.Name, ID: c.UUID, Placements: places,
+		Connection: c.Name,
+		ID:         c.UUID,
+		Placements: places,
 		Apply: []string{
-			"chown root " + shell.Quote(path), "nmcli connection load " + shell.Quote(path),
-			`[ "$(nmcli -g connection.uuid connection show uuid ` + id + `)" = ` + id + ` ] || { echo "NetworkManager does not have the connection." >&2; exit 1; }`,
+			"chown root " + shell.Quote(path),
+			"nmcli connection load " + shell.Quote(path),
+			`[ "$(nmcli -g connection.uuid connection show uuid ` + id + `)" = ` + id +
+				` ] || { echo "NetworkManager does not have the connection." >&2; exit 1; }`,
 		},
 		Revoke: []string{"nmcli connection delete uuid " + id + " > /dev/null 2>&1 || true"},
 		Done:   "The connection is set up. It stands in the list of connections.",
@@ -213,7 +280,11 @@ func (w *writer) refuse(methods []suite.PPPMethod) {
 // files sets the paths of authority and identity under a plugin's keys.
 func (w *writer) files(authority, certificate, key string) {
 	for _, f := range format.PEMFiles(w.c) {
-		for ending, name := range map[string]string{format.AuthorityFile: authority, format.CertificateFile: certificate, format.KeyFile: key} {
+		for ending, name := range map[string]string{
+			format.AuthorityFile:   authority,
+			format.CertificateFile: certificate,
+			format.KeyFile:         key,
+		} {
 			if strings.HasSuffix(f.Name, ending) {
 				w.set(name, folder+f.Name)
 			}
@@ -234,7 +305,10 @@ func (w *writer) l2tp() {
 		w.set("machine-auth-type", "tls")
 		w.files("machine-ca", "machine-cert", "machine-key")
 		if l.RemoteID != "" {
-			w.set("ipsec-remote-id", `"`+l.RemoteID+`"`) // the plugin writes it to ipsec.conf as it is
+			w.set(
+				"ipsec-remote-id",
+				`"`+l.RemoteID+`"`,
+			) // the plugin writes it to ipsec.conf as it is
 		}
 	} else {
 		w.set("machine-auth-type", "psk")
@@ -243,7 +317,9 @@ func (w *writer) l2tp() {
 	w.set("ipsec-psk-flags", "0")
 	if psk := l.PSK.Reveal(); psk != "" {
 		// The plugin takes what follows 0s as base64: no sign in the key can go astray.
-		w.secrets = append([][2]string{{"ipsec-psk", "0s" + base64.StdEncoding.EncodeToString([]byte(psk))}}, w.secrets...)
+		w.secrets = append(
+			[][2]string{{"ipsec-psk", "0s" + base64.StdEncoding.EncodeToString([]byte(psk))}},
+			w.secrets...)
 	}
 	if l.Group != "" {
 		w.set("ipsec-group-name", l.Group)
@@ -269,7 +345,15 @@ func (w *writer) ikev2() error {
 		w.password()
 	case s.Auth == vpn.IKEv2PSK:
 		if key := s.PSK.Reveal(); len(key) < minPSK && key != secret.Hidden {
-			return &format.UnfitError{Format: title, Field: vpn.FieldPSK, Found: fmt.Sprintf("a key of %d bytes", len(key)), Expected: fmt.Sprintf("at least %d: the plugin for IKEv2 refuses shorter ones", minPSK)}
+			return &format.UnfitError{
+				Format: title,
+				Field:  vpn.FieldPSK,
+				Found:  fmt.Sprintf("a key of %d bytes", len(key)),
+				Expected: fmt.Sprintf(
+					"at least %d: the plugin for IKEv2 refuses shorter ones",
+					minPSK,
+				),
+			}
 		}
 		w.set("password-flags", "0")
 		w.secrets = append(w.secrets, [2]string{"password", s.PSK.Reveal()})
@@ -352,14 +436,21 @@ func (w *writer) tls() error {
 		w.set("cert-pass-flags", "4") // the key has no passphrase
 	}
 	if k := s.Control; k != nil {
-		f := format.File{Name: format.FileName(w.c.Name, format.ControlFile), MediaType: "text/plain", Purpose: "Key of the control channel", Private: true, Content: []byte(k.Key.Reveal())}
+		f := format.File{
+			Name:      format.FileName(w.c.Name, format.ControlFile),
+			MediaType: "text/plain",
+			Purpose:   "Key of the control channel",
+			Private:   true,
+			Content:   []byte(k.Key.Reveal()),
+		}
 		w.beside = append(w.beside, f)
 		w.set(controls[k.Kind], folder+f.Name)
 		if k.Kind == vpn.ControlAuth && k.Direction != "" {
 			w.set("ta-dir", k.Direction)
 		}
 	}
-	for _, option := range [][2]string{{"data-ciphers", strings.Join(s.Ciphers, ":")}, {"auth", s.Digest}, {"tls-version-min", s.MinTLS}} {
+	for _, option := range [][2]string{{"data-ciphers", strings.Join(s.Ciphers, ":")},
+		{"auth", s.Digest}, {"tls-version-min", s.MinTLS}} {
 		if option[1] != "" {
 			w.set(option[0], option[1])
 		}

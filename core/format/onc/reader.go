@@ -19,35 +19,37 @@ import (
 
 // Detect tells a file by its name or its beginning.
 func Detect(name string, data []byte) bool {
-	return strings.EqualFold(filepath.Ext(name), ".onc") || bytes.Contains(data[:min(len(data), 4096)], []byte(`"NetworkConfigurations"`))
+	return strings.EqualFold(filepath.Ext(name), ".onc") ||
+		bytes.Contains(data[:min(len(data), 4096)], []byte(`"NetworkConfigurations"`))
 }
 
-// Keys of the specification, for each dictionary that is read.
-var (
-	topKeys     = []string{"Type", "NetworkConfigurations", "Certificates", "GlobalNetworkConfiguration"}
-	networkKeys = []string{"GUID", "Name", "Type", "VPN", "NameServersConfigType", "IPAddressConfigType", "StaticIPConfig", "ProxySettings", "Priority", "Metered", "Remove"}
-	tunnelKeys  = []string{"AutoConnect", "Host", "Type", "IPsec", "L2TP", "OpenVPN", "WireGuard", "ThirdPartyVPN", "ARCVPN"}
-	ipsecKeys   = []string{"AuthenticationType", "ClientCertRef", "ClientCertType", "ClientCertPattern", "EAP", "Group", "IKEVersion", "LocalIdentity", "PSK", "RemoteIdentity", "SaveCredentials", "ServerCARef", "ServerCARefs", "ServerCAPEMs", "XAUTH"}
-	eapKeys     = []string{"Identity", "Outer", "Inner", "Password", "SaveCredentials", "AnonymousIdentity"}
-	signInKeys  = []string{"Username", "Password", "SaveCredentials", "LcpEchoDisabled"}
-	openvpnKeys = []string{
-		"Auth", "AuthRetry", "AuthNoCache", "Cipher", "ClientCertRef", "ClientCertType", "ClientCertPattern", "CompLZO", "CompNoAdapt", "Compression", "ExtraHosts", "IgnoreDefaultRoute", "KeyDirection", "NsCertType", "OTP",
-		"Password", "Port", "Proto", "PushPeerInfo", "RemoteCertEKU", "RemoteCertKU", "RemoteCertTLS", "RenegSec", "SaveCredentials", "ServerCAPEMs", "ServerCARef", "ServerCARefs", "ServerCertRef", "ServerPollTimeout", "Shaper",
-		"StaticChallenge", "TLSAuthContents", "TLSRemote", "TLSVersionMin", "UserAuthenticationType", "Username", "Verb", "VerifyHash", "VerifyX509",
-	}
-)
+// placeholders are what the system fills in (Open Network Configuration, String Expansions).
+var placeholders = []string{
+	"${LOGIN_ID}", "${LOGIN_EMAIL}", "${PASSWORD}", "${CERT_SAN_EMAIL}", "${CERT_SAN_UPN}",
+	"${CERT_SUBJECT_COMMON_NAME}", "${DEVICE_SERIAL_NUMBER}", "${DEVICE_ASSET_ID}",
+}
 
 type reader struct {
 	tree.Walker
 	anchors    map[string]*x509.Certificate
 	identities map[string]*vpn.Identity
+	apart      []vpn.Field // of the network that is read
 }
 
 // Read takes a file apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, _ format.Beside) format.Reading {
-	r := &reader{Walker: tree.Walker{File: name}, anchors: map[string]*x509.Certificate{}, identities: map[string]*vpn.Identity{}}
+	r := &reader{
+		Walker:     tree.Walker{File: name},
+		anchors:    map[string]*x509.Certificate{},
+		identities: map[string]*vpn.Identity{},
+	}
 	root := r.Object(data)
 	if root == nil {
+		return r.Reading
+	}
+	if r.Text(root, "Type") == "EncryptedConfiguration" {
+		r.Note(format.NotYetRead, r.At(root, root, "Type"),
+			"a configuration under a passphrase; check the one that it was made from")
 		return r.Reading
 	}
 	if t := r.Text(root, "Type"); t != "UnencryptedConfiguration" && t != "" {
@@ -67,10 +69,12 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	for _, item := range list.Items {
 		if kind := r.Text(item, "Type"); kind != "VPN" {
 			r.Note(format.Unrelated, item.At, "a network of the type %q", kind)
+			r.Leave(item, "a network of the type "+kind)
 			continue
 		}
 		r.network(item)
 	}
+	r.Account(root, idle)
 	return r.Reading
 }
 
@@ -78,9 +82,13 @@ func (r *reader) certificate(item *tree.Node) {
 	guid := strings.ToLower(r.Text(item, "GUID"))
 	switch {
 	case item.Get("X509") != nil:
-		c, err := pki.Certificate(r.binary(item, "X509"))
+		c, err := r.x509(item)
 		if err != nil {
-			r.Note(format.KeyMalformed, r.At(item, item, "X509"), "a certificate that cannot be read")
+			r.Note(
+				format.KeyMalformed,
+				r.At(item, item, "X509"),
+				"a certificate that cannot be read",
+			)
 			return
 		}
 		r.anchors[guid] = c
@@ -95,6 +103,18 @@ func (r *reader) certificate(item *tree.Node) {
 	}
 }
 
+// x509 reads a certificate: base64, or as people paste it, PEM.
+func (r *reader) x509(item *tree.Node) (*x509.Certificate, error) {
+	if text := r.Text(item, "X509"); strings.Contains(text, "-----BEGIN ") {
+		list, err := pki.Certificates(text)
+		if err != nil {
+			return nil, err
+		}
+		return list[0], nil
+	}
+	return pki.Certificate(r.binary(item, "X509"))
+}
+
 func (r *reader) binary(n *tree.Node, key string) []byte {
 	text := strings.Join(strings.Fields(r.Text(n, key)), "")
 	data, err := base64.StdEncoding.DecodeString(text)
@@ -105,18 +125,33 @@ func (r *reader) binary(n *tree.Node, key string) []byte {
 }
 
 func (r *reader) network(n *tree.Node) {
+	r.apart = nil
 	t, st := n.Get("VPN"), n.Get("StaticIPConfig")
 	r.Known(n, networkKeys)
 	r.Known(t, tunnelKeys)
 	c := vpn.Connection{
-		Name: r.Text(n, "Name"), UUID: strings.ToUpper(strings.Trim(r.Text(n, "GUID"), "{}")), Server: r.Text(t, "Host"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
-		Routes: []string{}, DNS: r.List(st, "NameServers"), Domains: r.List(st, "SearchDomains"), Proxy: r.proxy(n.Get("ProxySettings")),
+		Name: r.Text(
+			n,
+			"Name",
+		),
+		UUID:         strings.ToUpper(strings.Trim(r.Text(n, "GUID"), "{}")),
+		Server:       r.Text(t, "Host"),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopePerson,
+		Tunnel:       vpn.TunnelFull,
+		Routes:       []string{},
+		DNS:          r.List(st, "NameServers"),
+		Domains:      r.List(st, "SearchDomains"),
+		Proxy:        r.proxy(n.Get("ProxySettings")),
 	}
 	if r.Flag(t, "AutoConnect") {
 		c.Connect = vpn.Always
 	}
-	if _, err := uuid.Parse(c.UUID); err != nil {
-		r.Note(format.KeyMalformed, r.At(n, n, "GUID"), "GUID is not a UUID in braces")
+	switch _, err := uuid.Parse(c.UUID); {
+	case c.UUID == "":
+		r.Note(format.KeyMalformed, r.At(n, n, "GUID"), "no GUID")
+	case err != nil: // any text will do (Open Network Configuration, NetworkConfiguration, GUID)
+		c.UUID = ""
 	}
 	ipsec, open := t.Get("IPsec"), t.Get("OpenVPN")
 	owner, login, refs := t.Get("L2TP"), "Username", ipsec
@@ -124,7 +159,15 @@ func (r *reader) network(n *tree.Node) {
 	case "L2TP-IPsec":
 		r.Known(owner, signInKeys)
 		r.Known(ipsec, ipsecKeys)
-		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{Auth: vpn.MachinePSK, PSK: r.secret(ipsec, "PSK", "the pre-shared key"), Group: r.Text(ipsec, "Group")}
+		if v := r.Integer(ipsec, "IKEVersion"); v != 1 {
+			r.Note(format.KeyMalformed, r.At(n, ipsec, "IKEVersion"),
+				"IKEVersion %d with L2TP, expected 1", v)
+		}
+		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
+			Auth:  vpn.MachinePSK,
+			PSK:   r.secret(ipsec, "PSK", "the pre-shared key"),
+			Group: r.Text(ipsec, "Group"),
+		}
 		if r.Text(ipsec, "AuthenticationType") == "Cert" {
 			c.L2TP.Auth = vpn.MachineCertificate
 		}
@@ -159,16 +202,27 @@ func (r *reader) network(n *tree.Node) {
 			r.Note(format.FileMissing, r.At(n, refs, "ServerCARefs"), "the certificate %s", ref)
 		}
 	}
+	for _, text := range r.List(refs, "ServerCAPEMs") {
+		list, err := pki.Certificates(text)
+		if err != nil {
+			r.Note(format.KeyMalformed, r.At(n, refs, "ServerCAPEMs"), "ServerCAPEMs: %s", err)
+		}
+		anchors = append(anchors, list...)
+	}
 	c.Authority = pki.Bundle(anchors...)
-	var apart []vpn.Field
+	apart := r.apart
 	if c.NeedsIdentity() {
 		c.Identity = r.identities[strings.ToLower(r.Text(refs, "ClientCertRef"))]
 		switch {
 		case c.Identity != nil:
 		case r.Text(refs, "ClientCertType") == "Pattern": // looked for in the device's own store
-			apart = []vpn.Field{vpn.FieldIdentity}
+			apart = append(apart, vpn.FieldIdentity)
 		default:
-			r.Note(format.FileMissing, r.At(n, refs, "ClientCertRef"), "no certificate with the identity")
+			r.Note(
+				format.FileMissing,
+				r.At(n, refs, "ClientCertRef"),
+				"no certificate with the identity",
+			)
 		}
 	}
 	positions := map[vpn.Field]format.Position{}
@@ -176,12 +230,43 @@ func (r *reader) network(n *tree.Node) {
 		in  *tree.Node
 		key string
 	}{
-		vpn.FieldName: {n, "Name"}, vpn.FieldServer: {t, "Host"}, vpn.FieldLogin: {owner, login}, vpn.FieldPassword: {owner, "Password"}, vpn.FieldPSK: {ipsec, "PSK"}, vpn.FieldAuth: {ipsec, "AuthenticationType"},
-		vpn.FieldDNS: {st, "NameServers"}, vpn.FieldDomains: {st, "SearchDomains"}, vpn.FieldLocalID: {ipsec, "LocalIdentity"}, vpn.FieldRemoteID: {ipsec, "RemoteIdentity"}, vpn.FieldCiphers: {open, "Cipher"},
-		vpn.FieldDigest: {open, "Auth"}, vpn.FieldControl: {open, "TLSAuthContents"}, vpn.FieldProtocol: {t, "Type"}, vpn.FieldAuthority: {refs, "ServerCARefs"}, vpn.FieldIdentity: {refs, "ClientCertRef"},
-		vpn.FieldProxy: {n, "ProxySettings"}, vpn.FieldConnect: {t, "AutoConnect"}, vpn.FieldPasswordMode: {owner, "SaveCredentials"},
+		vpn.FieldName:         {n, "Name"},
+		vpn.FieldServer:       {t, "Host"},
+		vpn.FieldLogin:        {owner, login},
+		vpn.FieldPassword:     {owner, "Password"},
+		vpn.FieldPSK:          {ipsec, "PSK"},
+		vpn.FieldAuth:         {ipsec, "AuthenticationType"},
+		vpn.FieldDNS:          {st, "NameServers"},
+		vpn.FieldDomains:      {st, "SearchDomains"},
+		vpn.FieldLocalID:      {ipsec, "LocalIdentity"},
+		vpn.FieldRemoteID:     {ipsec, "RemoteIdentity"},
+		vpn.FieldCiphers:      {open, "Cipher"},
+		vpn.FieldDigest:       {open, "Auth"},
+		vpn.FieldControl:      {open, "TLSAuthContents"},
+		vpn.FieldProtocol:     {t, "Type"},
+		vpn.FieldAuthority:    {refs, "ServerCARefs"},
+		vpn.FieldIdentity:     {refs, "ClientCertRef"},
+		vpn.FieldProxy:        {n, "ProxySettings"},
+		vpn.FieldConnect:      {t, "AutoConnect"},
+		vpn.FieldPasswordMode: {owner, "SaveCredentials"},
 	} {
 		positions[field] = r.At(n, w.in, w.key)
+	}
+	// The system fills placeholders such as ${LOGIN_ID} in when the profile is applied.
+	for field, v := range map[vpn.Field]string{
+		vpn.FieldLogin:    c.Login,
+		vpn.FieldPassword: c.Password.Reveal(),
+	} {
+		if slices.Contains(placeholders, v) {
+			r.Left(v, positions[field])
+			apart = append(apart, field)
+		}
+	}
+	if slices.Contains(apart, vpn.FieldLogin) {
+		c.Login = ""
+	}
+	if slices.Contains(apart, vpn.FieldPassword) {
+		c.Password, c.PasswordMode = secret.Text{}, vpn.PasswordPrompted
 	}
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
@@ -195,7 +280,10 @@ func (r *reader) secret(n *tree.Node, key, what string) secret.Text {
 }
 
 func (r *reader) ikev2(around, n *tree.Node) *vpn.IKEv2Setting {
-	s := &vpn.IKEv2Setting{LocalID: r.Text(n, "LocalIdentity"), RemoteID: r.Text(n, "RemoteIdentity")}
+	s := &vpn.IKEv2Setting{
+		LocalID:  r.Text(n, "LocalIdentity"),
+		RemoteID: r.Text(n, "RemoteIdentity"),
+	}
 	switch kind := r.Text(n, "AuthenticationType"); kind {
 	case "EAP":
 		s.Auth = vpn.IKEv2MSCHAPv2
@@ -204,24 +292,51 @@ func (r *reader) ikev2(around, n *tree.Node) *vpn.IKEv2Setting {
 	case "PSK":
 		s.Auth, s.PSK = vpn.IKEv2PSK, r.secret(n, "PSK", "the pre-shared key")
 	default:
-		r.Note(format.KeyMalformed, r.At(around, n, "AuthenticationType"), "AuthenticationType %q, expected EAP, Cert or PSK", kind)
+		r.Note(
+			format.KeyMalformed,
+			r.At(around, n, "AuthenticationType"),
+			"AuthenticationType %q, expected EAP, Cert or PSK",
+			kind,
+		)
 	}
 	return s
 }
 
 func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
-	s := &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}, Digest: r.Text(n, "Auth"), ServerName: r.Text(n.Get("VerifyX509"), "Name")}
+	s := &vpn.TLSSetting{
+		Remotes: []vpn.Remote{},
+		Ciphers: []string{},
+		Digest:  r.Text(n, "Auth"),
+	}
+	if check := n.Get("VerifyX509"); check != nil {
+		switch kind := r.Text(check, "Type"); kind {
+		case "name", "":
+			s.ServerName = r.Text(check, "Name")
+		default:
+			r.Leave(check, "VerifyX509 by "+kind)
+			r.apart = append(r.apart, vpn.FieldServerName)
+		}
+	}
 	transport := vpn.UDP
 	if strings.HasPrefix(r.Text(n, "Proto"), "tcp") {
 		transport = vpn.TCP
 	}
 	for _, address := range slices.Concat([]string{host}, r.List(n, "ExtraHosts")) {
-		s.Remotes = append(s.Remotes, vpn.Remote{Address: address, Port: r.Integer(n, "Port"), Transport: transport})
+		s.Remotes = append(
+			s.Remotes,
+			vpn.Remote{Address: address, Port: r.Integer(n, "Port"), Transport: transport},
+		)
 	}
 	if v := r.Text(n, "Cipher"); v != "" {
 		s.Ciphers = []string{v}
 	}
-	certificate, password := slices.Contains([]string{"Ref", "Pattern"}, r.Text(n, "ClientCertType")), strings.HasPrefix(r.Text(n, "UserAuthenticationType"), "Password")
+	certificate, password := slices.Contains(
+		[]string{"Ref", "Pattern"},
+		r.Text(n, "ClientCertType"),
+	), strings.HasPrefix(
+		r.Text(n, "UserAuthenticationType"),
+		"Password",
+	)
 	switch {
 	case certificate && password:
 		s.Auth = vpn.TLSCertificatePassword
@@ -230,25 +345,43 @@ func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
 	case password:
 		s.Auth = vpn.TLSPassword
 	default:
-		r.Note(format.KeyMalformed, r.At(around, n, "UserAuthenticationType"), "neither a certificate nor a password")
+		r.Note(
+			format.KeyMalformed,
+			r.At(around, n, "UserAuthenticationType"),
+			"neither a certificate nor a password",
+		)
 	}
 	if key := r.secret(n, "TLSAuthContents", "the key of the control channel"); !key.IsZero() {
 		tidy, ok := vpn.TidyControlKey(vpn.ControlAuth, key.Reveal())
 		if !ok {
-			r.Note(format.KeyMalformed, r.At(around, n, "TLSAuthContents"), "the key of the control channel has another form")
+			r.Note(
+				format.KeyMalformed,
+				r.At(around, n, "TLSAuthContents"),
+				"the key of the control channel has another form",
+			)
 		}
-		s.Control = &vpn.ControlWrap{Kind: vpn.ControlAuth, Direction: r.Text(n, "KeyDirection"), Key: secret.New(tidy)}
+		s.Control = &vpn.ControlWrap{
+			Kind:      vpn.ControlAuth,
+			Direction: r.Text(n, "KeyDirection"),
+			Key:       secret.New(tidy),
+		}
 	}
 	return s
 }
 
 func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
-	switch r.Text(n, "Type") {
+	switch kind := r.Text(n, "Type"); kind {
+	case "", "Direct":
+	default:
+		r.Leave(n, "a proxy of the type "+kind)
 	case "PAC":
 		return &vpn.Proxy{Script: r.Text(n, "PAC"), Bypass: r.List(n, "ExcludeDomains")}
 	case "Manual":
 		at := n.Get("Manual", "HTTPProxy")
-		return &vpn.Proxy{Server: vpn.JoinPort(r.Text(at, "Host"), r.Integer(at, "Port")), Bypass: r.List(n, "ExcludeDomains")}
+		return &vpn.Proxy{
+			Server: vpn.JoinPort(r.Text(at, "Host"), r.Integer(at, "Port")),
+			Bypass: r.List(n, "ExcludeDomains"),
+		}
 	}
 	return nil
 }

@@ -21,7 +21,15 @@ const title = "Open Network Configuration"
 var protocols = []vpn.Protocol{vpn.IKEv2, vpn.TLS, vpn.L2TP}
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.ONC, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.ONC,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 type file struct {
 	Type         string        `json:"Type"`
@@ -135,18 +143,28 @@ type certificate struct {
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Organisation, c.Identifier, c.Scope, c.Routes, c.Tunnel = "", "", vpn.ScopePerson, []string{}, vpn.TunnelFull
+	c.Organisation, c.Identifier, c.Scope, c.Routes, c.Tunnel =
+		"", "", vpn.ScopePerson, []string{}, vpn.TunnelFull
 	if whole.Connect == vpn.Always {
 		c.Connect = vpn.Always
 	}
 	if p := whole.Proxy; p != nil && (p.Server != "" || p.Script != "") {
-		c.Proxy = &vpn.Proxy{Script: p.Script, Server: p.Server, Bypass: append([]string{}, p.Bypass...)}
+		c.Proxy = &vpn.Proxy{
+			Script: p.Script,
+			Server: p.Server,
+			Bypass: append([]string{}, p.Bypass...),
+		}
 	}
 	if l := c.L2TP; l != nil {
 		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, Group: l.Group}
 	}
 	if s := c.IKEv2; s != nil {
-		c.IKEv2 = &vpn.IKEv2Setting{Auth: s.Auth, PSK: s.PSK, LocalID: s.LocalID, RemoteID: s.RemoteID}
+		c.IKEv2 = &vpn.IKEv2Setting{
+			Auth:     s.Auth,
+			PSK:      s.PSK,
+			LocalID:  s.LocalID,
+			RemoteID: s.RemoteID,
+		}
 	}
 	if s := c.TLS; s != nil && len(s.Remotes) > 0 {
 		s.Remotes = sameWay(s.Remotes)
@@ -176,18 +194,31 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	whole, err := uuid.Parse(c.UUID)
 	if err != nil {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldUUID, Found: "no UUID", Expected: "a UUID (RFC 9562)"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldUUID,
+			Found:    "no UUID",
+			Expected: "a UUID (RFC 9562)",
+		}
 	}
 	c = format.Ask(c)
 	f := file{Type: "UnencryptedConfiguration", Certificates: []certificate{}}
-	guid := func(part string) string { return "{" + uuid.NewSHA1(whole, []byte(part)).String() + "}" }
+	guid := func(part string) string {
+		return "{" + uuid.NewSHA1(whole, []byte(part)).String() +
+			"}"
+	}
 	anchors, err := format.Anchors(title, c)
 	if err != nil {
 		return nil, err
 	}
 	var refs []string
 	for i, a := range anchors {
-		one := certificate{GUID: guid(fmt.Sprintf("authority%d", i)), Type: "Authority", Trust: []string{}, X509: base64.StdEncoding.EncodeToString(a.Raw)}
+		one := certificate{
+			GUID:  guid(fmt.Sprintf("authority%d", i)),
+			Type:  "Authority",
+			Trust: []string{},
+			X509:  base64.StdEncoding.EncodeToString(a.Raw),
+		}
 		refs = append(refs, one.GUID)
 		f.Certificates = append(f.Certificates, one)
 	}
@@ -198,9 +229,21 @@ func Write(c vpn.Connection) ([]format.File, error) {
 			return nil, err
 		}
 		identity = guid("identity")
-		f.Certificates = append(f.Certificates, certificate{GUID: identity, Type: "Client", P12: base64.StdEncoding.EncodeToString(data)})
+		f.Certificates = append(
+			f.Certificates,
+			certificate{
+				GUID: identity,
+				Type: "Client",
+				P12:  base64.StdEncoding.EncodeToString(data),
+			},
+		)
 	}
-	n := network{GUID: "{" + strings.ToLower(c.UUID) + "}", Name: c.Name, Type: "VPN", VPN: tunnel{AutoConnect: c.Connect == vpn.Always, Host: c.Server}}
+	n := network{
+		GUID: "{" + strings.ToLower(c.UUID) + "}",
+		Name: c.Name,
+		Type: "VPN",
+		VPN:  tunnel{AutoConnect: c.Connect == vpn.Always, Host: c.Server},
+	}
 	if len(c.DNS)+len(c.Domains) > 0 {
 		n.Servers, n.Static = "Static", &static{DNS: c.DNS, Domains: c.Domains}
 	}
@@ -208,12 +251,31 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	switch {
 	case c.L2TP != nil:
 		n.VPN.Type = "L2TP-IPsec"
-		n.VPN.IPsec = &ipsec{Version: 1, Authentication: "PSK", PSK: c.L2TP.PSK.Reveal(), Group: c.L2TP.Group, Save: true}
+		n.VPN.IPsec = &ipsec{
+			Version:        1,
+			Authentication: "PSK",
+			PSK:            c.L2TP.PSK.Reveal(),
+			Group:          c.L2TP.Group,
+			Save:           true,
+		}
 		if c.L2TP.Auth == vpn.MachineCertificate {
-			n.VPN.IPsec = &ipsec{Version: 1, Authentication: "Cert", CertificateBy: "Ref", CertificateRef: identity, Group: c.L2TP.Group, Save: true, Anchors: refs, PSK: c.L2TP.PSK.Reveal()}
+			n.VPN.IPsec = &ipsec{
+				Version:        1,
+				Authentication: "Cert",
+				CertificateBy:  "Ref",
+				CertificateRef: identity,
+				Group:          c.L2TP.Group,
+				Save:           true,
+				Anchors:        refs,
+				PSK:            c.L2TP.PSK.Reveal(),
+			}
 		}
 		n.VPN.IPsec.Anchors = refs
-		n.VPN.L2TP = &signIn{Login: c.Login, Password: c.Password.Reveal(), Save: c.PasswordMode == vpn.PasswordSaved}
+		n.VPN.L2TP = &signIn{
+			Login:    c.Login,
+			Password: c.Password.Reveal(),
+			Save:     c.PasswordMode == vpn.PasswordSaved,
+		}
 	case c.IKEv2 != nil:
 		n.VPN.Type = "IPsec"
 		if n.VPN.IPsec, err = ikev2(c, identity); err != nil {
@@ -237,8 +299,11 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		return nil, err
 	}
 	return []format.File{{
-		Name: format.FileName(c.Name, ".onc"), MediaType: "application/x-onc", Private: true,
-		Purpose: "Configuration: import it at chrome://network", Content: out.Bytes(),
+		Name:      format.FileName(c.Name, ".onc"),
+		MediaType: "application/x-onc",
+		Private:   true,
+		Purpose:   "Configuration: import it at chrome://network",
+		Content:   out.Bytes(),
 	}}, nil
 }
 
@@ -261,13 +326,23 @@ func ikev2(c vpn.Connection, identity string) (*ipsec, error) {
 	i := &ipsec{Version: 2, LocalID: s.LocalID, RemoteID: s.RemoteID, Save: true}
 	switch s.Auth {
 	case vpn.IKEv2MSCHAPv2:
-		i.Authentication, i.EAP = "EAP", &eap{Outer: "MSCHAPv2", Identity: c.Login, Password: c.Password.Reveal(), Save: c.PasswordMode == vpn.PasswordSaved}
+		i.Authentication, i.EAP = "EAP", &eap{
+			Outer:    "MSCHAPv2",
+			Identity: c.Login,
+			Password: c.Password.Reveal(),
+			Save:     c.PasswordMode == vpn.PasswordSaved,
+		}
 	case vpn.IKEv2Certificate:
 		i.Authentication, i.CertificateBy, i.CertificateRef = "Cert", "Ref", identity
 	case vpn.IKEv2PSK:
 		i.Authentication, i.PSK = "PSK", s.PSK.Reveal()
 	default:
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldAuth, Found: string(s.Auth), Expected: "eap-mschapv2, certificate or psk"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldAuth,
+			Found:    string(s.Auth),
+			Expected: "eap-mschapv2, certificate or psk",
+		}
 	}
 	return i, nil
 }
@@ -275,9 +350,21 @@ func ikev2(c vpn.Connection, identity string) (*ipsec, error) {
 func tls(c vpn.Connection, identity string) (*openvpn, error) {
 	s := c.TLS
 	if len(s.Remotes) == 0 {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldRemotes, Found: "no remote", Expected: "at least one"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldRemotes,
+			Found:    "no remote",
+			Expected: "at least one",
+		}
 	}
-	o := &openvpn{Port: s.Remotes[0].Port, Transport: string(s.Remotes[0].Transport), RemoteCert: "server", Digest: s.Digest, CertificateBy: "None", UserBy: "None"}
+	o := &openvpn{
+		Port:          s.Remotes[0].Port,
+		Transport:     string(s.Remotes[0].Transport),
+		RemoteCert:    "server",
+		Digest:        s.Digest,
+		CertificateBy: "None",
+		UserBy:        "None",
+	}
 	for _, r := range sameWay(s.Remotes)[1:] {
 		o.ExtraHosts = append(o.ExtraHosts, r.Address)
 	}
@@ -288,14 +375,20 @@ func tls(c vpn.Connection, identity string) (*openvpn, error) {
 		o.CertificateBy, o.CertificateRef = "Ref", identity
 	}
 	if c.NeedsPassword() {
-		o.UserBy, o.Login, o.Password, o.Save = "Password", c.Login, c.Password.Reveal(), c.PasswordMode == vpn.PasswordSaved
+		o.UserBy, o.Login, o.Password, o.Save =
+			"Password", c.Login, c.Password.Reveal(), c.PasswordMode == vpn.PasswordSaved
 	}
 	if s.ServerName != "" {
 		o.Verify = &verify{s.ServerName, "name"}
 	}
 	if k := s.Control; k != nil {
 		if k.Kind != vpn.ControlAuth {
-			return nil, &format.UnfitError{Format: title, Field: vpn.FieldControl, Found: "a key of the kind " + string(k.Kind), Expected: "one of the kind auth, or none"}
+			return nil, &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldControl,
+				Found:    "a key of the kind " + string(k.Kind),
+				Expected: "one of the kind auth, or none",
+			}
 		}
 		o.ControlKey, o.KeyDirection = k.Key.Reveal(), k.Direction
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"net/netip"
 	"path"
-	"slices"
 	"strings"
 
 	"wardicon/core/format"
@@ -28,20 +27,35 @@ var protocols = []vpn.Protocol{vpn.TLS}
 
 // Codec is the file in one piece.
 var Codec = format.Codec{
-	Name: platform.OVPN, Title: title, Protocols: protocols, Carried: Carried, Detect: Detect, Read: Read,
-	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, true) },
+	Name:      platform.OVPN,
+	Title:     title,
+	Protocols: protocols,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, true) },
 }
 
 // Folder is the file with keys and certificates beside it.
 var Folder = format.Codec{
-	Name: platform.OVPNFolder, Title: title + " with files beside", Protocols: protocols, Carried: Carried, Detect: func(string, []byte) bool { return false }, Read: Read,
-	Write: func(c vpn.Connection) ([]format.File, error) { return write(c, false) },
+	Name:      platform.OVPNFolder,
+	Title:     title + " with files beside",
+	Protocols: protocols,
+	Carried:   Carried,
+	Detect:    func(string, []byte) bool { return false },
+	Read:      Read,
+	Write:     func(c vpn.Connection) ([]format.File, error) { return write(c, false) },
 }
 
 // Phone is the file for desk phones: in one piece, nothing asked, not large.
 var Phone = format.Codec{
-	Name: platform.PhoneOVPN, Title: phoneTitle, Protocols: protocols, Carried: carriedPhone, Detect: func(string, []byte) bool { return false },
-	Write: writePhone, Read: readPhone,
+	Name:      platform.PhoneOVPN,
+	Title:     phoneTitle,
+	Protocols: protocols,
+	Carried:   carriedPhone,
+	Detect:    func(string, []byte) bool { return false },
+	Write:     writePhone,
+	Read:      readPhone,
 }
 
 // Carried reduces a connection to what the file says. A password that is asked for is
@@ -54,7 +68,8 @@ func Carried(c vpn.Connection) vpn.Connection {
 	if c.PasswordMode == vpn.PasswordPrompted {
 		c.Login = ""
 	}
-	if c.Tunnel == vpn.TunnelFull && (whole.IPv6 == vpn.IPv6Carried || whole.IPv6 == vpn.IPv6Refused) {
+	if c.Tunnel == vpn.TunnelFull &&
+		(whole.IPv6 == vpn.IPv6Carried || whole.IPv6 == vpn.IPv6Refused) {
 		c.IPv6 = whole.IPv6
 	}
 	return c
@@ -90,17 +105,34 @@ func writePhone(c vpn.Connection) ([]format.File, error) {
 		c.TLS.Keepalive = phoneKeepalive
 	}
 	if c.NeedsPassword() && format.Ask(c).PasswordMode == vpn.PasswordPrompted {
-		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldPasswordMode, Found: "a password that is prompted for", Expected: "a saved one, because nobody can be prompted"}
+		return nil, &format.UnfitError{
+			Format:   phoneTitle,
+			Field:    vpn.FieldPasswordMode,
+			Found:    "a password that is prompted for",
+			Expected: "a saved one, because nobody can be prompted",
+		}
 	}
 	files, err := write(c, true)
 	if err == nil && len(files[0].Content) > phoneLimit {
-		return nil, &format.UnfitError{Format: phoneTitle, Field: vpn.FieldFile, Found: fmt.Sprintf("%d bytes", len(files[0].Content)), Expected: fmt.Sprintf("at most %d; shorter chains and keys make it smaller", phoneLimit)}
+		return nil, &format.UnfitError{
+			Format: phoneTitle,
+			Field:  vpn.FieldFile,
+			Found:  fmt.Sprintf("%d bytes", len(files[0].Content)),
+			Expected: fmt.Sprintf(
+				"at most %d; shorter chains and keys make it smaller",
+				phoneLimit,
+			),
+		}
 	}
 	return files, err
 }
 
 // controls are the options and tags for the ways of wrapping the control channel.
-var controls = map[vpn.ControlKind]string{vpn.ControlAuth: "tls-auth", vpn.ControlCrypt: "tls-crypt", vpn.ControlCryptV2: "tls-crypt-v2"}
+var controls = map[vpn.ControlKind]string{
+	vpn.ControlAuth:    "tls-auth",
+	vpn.ControlCrypt:   "tls-crypt",
+	vpn.ControlCryptV2: "tls-crypt-v2",
+}
 
 // nextRemote is how long one remote is waited for before the next is tried, in seconds;
 // the client's own 120 are longer than people wait.
@@ -121,7 +153,12 @@ func write(c vpn.Connection, inline bool) ([]format.File, error) {
 	c = format.Ask(c)
 	s := c.TLS
 	if len(s.Remotes) == 0 {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldRemotes, Found: "no remote", Expected: "at least one"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldRemotes,
+			Found:    "no remote",
+			Expected: "at least one",
+		}
 	}
 	w := &writer{base: c.Name, inline: inline}
 	w.option(vpn.FieldName, "setenv", "FRIENDLY_NAME", c.Name)
@@ -160,10 +197,18 @@ func write(c vpn.Connection, inline bool) ([]format.File, error) {
 	if w.err != nil {
 		return nil, w.err
 	}
-	return append([]format.File{{
-		Name: format.FileName(c.Name, ".ovpn"), MediaType: "application/x-openvpn-profile", Private: true,
-		Purpose: "Profile: open it with the client of the TLS tunnel", Content: []byte(w.String()),
-	}}, w.beside...), nil
+	return append([]format.File{
+		{
+			Name: format.FileName(
+				c.Name,
+				".ovpn",
+			),
+			MediaType: "application/x-openvpn-profile",
+			Private:   true,
+			Purpose:   "Profile: open it with the client of the TLS tunnel",
+			Content:   []byte(w.String()),
+		},
+	}, w.beside...), nil
 }
 
 func (w *writer) line(text string) { w.WriteString(text + "\n") }
@@ -173,19 +218,30 @@ func (w *writer) option(field vpn.Field, name string, parameters ...string) {
 	line := name
 	for _, p := range parameters {
 		if len(p) > maxOption || len(line)+len(p) > maxOption {
-			w.err = &format.UnfitError{Format: title, Field: field, Found: fmt.Sprintf("%d bytes", len(p)), Expected: fmt.Sprintf("at most %d in a line", maxOption)}
+			w.err = &format.UnfitError{
+				Format:   title,
+				Field:    field,
+				Found:    fmt.Sprintf("%d bytes", len(p)),
+				Expected: fmt.Sprintf("at most %d in a line", maxOption),
+			}
 			return
 		}
 		line += " " + Quote(p)
 	}
 	if len(line) > maxOption {
-		w.err = &format.UnfitError{Format: title, Field: field, Found: fmt.Sprintf("a line of %d bytes", len(line)), Expected: fmt.Sprintf("at most %d", maxOption)}
+		w.err = &format.UnfitError{
+			Format:   title,
+			Field:    field,
+			Found:    fmt.Sprintf("a line of %d bytes", len(line)),
+			Expected: fmt.Sprintf("at most %d", maxOption),
+		}
 	}
 	w.line(line)
 }
 
 func plain(r rune) bool {
-	return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._:/@+-", r)
+	return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+		strings.ContainsRune("._:/@+-", r)
 }
 
 // Quote writes a parameter: plain where every sign is harmless, in double quotes with
@@ -226,7 +282,9 @@ func (w *writer) traffic(c vpn.Connection) {
 			w.line("block-ipv6")
 		}
 	} else {
-		w.line(`pull-filter ignore "redirect-gateway"`)
+		if c.Tunnel == vpn.TunnelSplit {
+			w.line(`pull-filter ignore "redirect-gateway"`)
+		}
 		for _, r := range format.FourFirst(c.Routes) {
 			p, _ := netip.ParsePrefix(r) // looked at before
 			if p.Addr().Is4() {
@@ -262,7 +320,11 @@ func mask(bits int) string {
 
 // material writes certificates, keys and the sign-in.
 func (w *writer) material(c vpn.Connection) {
-	options := map[string]string{format.AuthorityFile: "ca", format.CertificateFile: "cert", format.KeyFile: "key"}
+	options := map[string]string{
+		format.AuthorityFile:   "ca",
+		format.CertificateFile: "cert",
+		format.KeyFile:         "key",
+	}
 	for _, f := range format.PEMFiles(c) {
 		for ending, option := range options {
 			if strings.HasSuffix(f.Name, ending) {
@@ -271,11 +333,22 @@ func (w *writer) material(c vpn.Connection) {
 		}
 	}
 	if k := c.TLS.Control; k != nil {
-		key := format.File{Name: format.FileName(w.base, format.ControlFile), MediaType: "text/plain", Purpose: "Key of the control channel", Private: true, Content: []byte(k.Key.Reveal())}
+		key := format.File{
+			Name:      format.FileName(w.base, format.ControlFile),
+			MediaType: "text/plain",
+			Purpose:   "Key of the control channel",
+			Private:   true,
+			Content:   []byte(k.Key.Reveal()),
+		}
 		if tidy, ok := vpn.TidyControlKey(k.Kind, k.Key.Reveal()); ok {
 			key.Content = []byte(tidy)
 		} else if k.Key.Reveal() != secret.Hidden {
-			w.err = &format.UnfitError{Format: title, Field: vpn.FieldControl, Found: "a key of another form", Expected: "a key file for " + controls[k.Kind]}
+			w.err = &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldControl,
+				Found:    "a key of another form",
+				Expected: "a key file for " + controls[k.Kind],
+			}
 		}
 		w.part(controls[k.Kind], key, !w.inline)
 		if k.Kind == vpn.ControlAuth && k.Direction != "" {
@@ -290,13 +363,29 @@ func (w *writer) material(c vpn.Connection) {
 		w.line("auth-nocache")
 		return
 	}
-	for field, v := range map[vpn.Field]string{vpn.FieldLogin: c.Login, vpn.FieldPassword: c.Password.Reveal()} {
+	for field, v := range map[vpn.Field]string{
+		vpn.FieldLogin:    c.Login,
+		vpn.FieldPassword: c.Password.Reveal(),
+	} {
 		if v == "" || strings.TrimSpace(v) != v || strings.HasPrefix(v, "<") || len(v) > 120 {
-			w.err = &format.UnfitError{Format: title, Field: field, Found: "nothing, a value with a leading or trailing space, with < in front, or of more than 120 bytes", Expected: "a value that fits on a line of its own"}
+			w.err = &format.UnfitError{
+				Format: title,
+				Field:  field,
+				Found: "nothing, a value with a leading or trailing space, with < in front, or " +
+					"of more than 120 bytes",
+				Expected: "a value that fits on a line of its own",
+			}
 		}
 	}
 	w.part("auth-user-pass", format.File{
-		Name: format.FileName(w.base, LoginFile), MediaType: "text/plain; charset=utf-8", Purpose: "Login and password", Private: true, Content: []byte(c.Login + "\n" + c.Password.Reveal() + "\n"),
+		Name: format.FileName(
+			w.base,
+			LoginFile,
+		),
+		MediaType: "text/plain; charset=utf-8",
+		Purpose:   "Login and password",
+		Private:   true,
+		Content:   []byte(c.Login + "\n" + c.Password.Reveal() + "\n"),
 	}, !w.inline || c.LoginBeside)
 }
 
@@ -315,8 +404,5 @@ func (w *writer) part(option string, f format.File, beside bool) {
 	w.WriteString(text)
 	w.line("</" + option + ">")
 }
-
-// isOption tells the options that are read or harmless.
-func isOption(name string) bool { return slices.Contains(harmless, name) }
 
 func base(name string) string { return path.Base(strings.ReplaceAll(name, `\`, "/")) }

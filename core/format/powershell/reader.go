@@ -22,7 +22,9 @@ func Detect(name string, data []byte) bool {
 }
 
 // dial is the command that starts a connection with login and password behind its name.
-var dial = regexp.MustCompile(`(?i)(?:^|[\s&;|"\\])rasdial(?:\.exe)?["]?\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/*]\S*)`)
+var dial = regexp.MustCompile(
+	`(?i)(?:^|[\s&;|"\\])rasdial(?:\.exe)?["]?\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/]\S*)\s+(?:"[^"]*"|'[^']*'|[^\s"'/*]\S*)`,
+)
 
 // dialled finds passwords in a script of others.
 func dialled(r *format.Reading, name, text string) {
@@ -30,11 +32,17 @@ func dialled(r *format.Reading, name, text string) {
 	for line := range strings.SplitSeq(text, "\n") {
 		number++
 		trimmed := strings.ToLower(strings.TrimSpace(line))
-		if strings.HasPrefix(trimmed, "#") || strings.HasPrefix(trimmed, "rem ") || strings.HasPrefix(trimmed, "::") || len(line) > 1<<16 {
+		if strings.HasPrefix(trimmed, "#") || strings.HasPrefix(trimmed, "rem ") ||
+			strings.HasPrefix(trimmed, "::") ||
+			len(line) > 1<<16 {
 			continue
 		}
 		if at := dial.FindStringIndex(line); at != nil {
-			r.Note(format.PasswordAtSignIn, format.Position{File: name, Line: number, Column: at[0] + 1}, "rasdial with login and password")
+			r.Note(
+				format.PasswordAtSignIn,
+				format.Position{File: name, Line: number, Column: at[0] + 1},
+				"rasdial with login and password",
+			)
 		}
 	}
 }
@@ -56,10 +64,12 @@ type scanner struct {
 }
 
 // Read takes an install script of Wardicon's apart, as PowerShell's own tokenizer
-// would, and says whether the body was changed. It always answers.
+// would, and says whether the body was changed. Of scripts of others it reads the commands for
+// connections. It always answers.
 func Read(name string, data []byte, _ format.Beside) format.Reading {
 	var r format.Reading
 	start := format.Position{File: name, Line: 1, Column: 1}
+	data = format.UTF8(data)
 	switch {
 	case len(data) > format.MaxFile:
 		r.Note(format.Unreadable, start, "%d bytes, more than %d", len(data), format.MaxFile)
@@ -67,19 +77,33 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	case !utf8.Valid(data):
 		r.Note(format.Unreadable, start, "not in UTF-8; save it in that encoding")
 		return r
-	case !bytes.HasPrefix(data, []byte(bom)) && bytes.Contains(data, []byte(blockStart[:len(blockStart)-1])):
-		r.Note(format.KeyMalformed, start, "no byte order mark; Windows PowerShell 5 would read the file in the local code page")
+	case !bytes.HasPrefix(data, []byte(bom)) && bytes.Contains(data,
+		[]byte(blockStart[:len(blockStart)-1])):
+		r.Note(
+			format.KeyMalformed,
+			start,
+			"no byte order mark; Windows PowerShell 5 would read the file in the local code page",
+		)
 	}
 	text := strings.ReplaceAll(strings.TrimPrefix(string(data), bom), "\r\n", "\n")
 	head, rest, ok := strings.Cut(text, blockStart)
 	if !ok {
-		r.Note(format.NotYetRead, start, "a script that was not made by Wardicon; it was looked through for passwords only")
+		if ending := strings.ToLower(filepath.Ext(name)); ending == ".cmd" || ending == ".bat" ||
+			!readForeign(&r, name, text) {
+			r.Note(
+				format.NotYetRead,
+				start,
+				"a script without commands for connections; it was looked through for passwords "+
+					"only",
+			)
+		}
 		dialled(&r, name, text)
 		return r
 	}
 	lines := strings.SplitN(head, "\n", 2)
 	beside := len(lines) == 2 && lines[1] == old+"\n" // a script beside a phone book
-	if len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") || lines[1] != requires+"\n" && !beside {
+	if len(lines) != 2 || !strings.HasPrefix(lines[0], "# ") ||
+		lines[1] != requires+"\n" && !beside {
 		r.Note(format.ScriptChanged, start, "the lines before the data are not as they were made")
 	}
 	s := &scanner{file: name, src: []rune(rest), line: strings.Count(head, "\n") + 2, column: 1}
@@ -95,7 +119,11 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		return r // it describes no connection
 	}
 	if body != installBody {
-		r.Note(format.ScriptChanged, bodyAt, "the commands after the data are not as they were made")
+		r.Note(
+			format.ScriptChanged,
+			bodyAt,
+			"the commands after the data are not as they were made",
+		)
 	}
 	r.Connections = append(r.Connections, settle(&r, values, begin))
 	return r

@@ -1,6 +1,7 @@
 package powershell
 
 import (
+	"cmp"
 	"crypto/x509"
 	"encoding/base64"
 	"slices"
@@ -14,9 +15,36 @@ import (
 
 // keys of the data, with the kind of each.
 var keys = map[string]byte{
-	"Id": 't', "Organisation": 't', "Name": 't', "Tunnel": 't', "ServerAddress": 't', "PreSharedKey": 't', "Authorities": 'l', "Identity": 't', "Passphrase": 't', "Thumbprints": 'l', "PersonIdentity": 'f',
-	"Authentication": 'l', "Eap": 't', "Encryption": 't', "Algorithms": 'l', "Login": 't', "Remember": 'f', "Password": 't', "AllUsers": 'f', "SplitTunnel": 'f', "Routes": 'l', "DnsServers": 'l',
-	"Domains": 'l', "GatewayBehindNat": 'f', "AtSignIn": 'f', "DemandDomains": 'l', "TrustedSuffixes": 'l', "ProxyScript": 't', "ProxyServer": 't', "ProxyBypass": 'l',
+	"Id":               't',
+	"Organisation":     't',
+	"Name":             't',
+	"Tunnel":           't',
+	"ServerAddress":    't',
+	"PreSharedKey":     't',
+	"Authorities":      'l',
+	"Identity":         't',
+	"Passphrase":       't',
+	"Thumbprints":      'l',
+	"PersonIdentity":   'f',
+	"Authentication":   'l',
+	"Eap":              't',
+	"Encryption":       't',
+	"Algorithms":       'l',
+	"Login":            't',
+	"Remember":         'f',
+	"Password":         't',
+	"AllUsers":         'f',
+	"SplitTunnel":      'f',
+	"Routes":           'l',
+	"DnsServers":       'l',
+	"Domains":          'l',
+	"GatewayBehindNat": 'f',
+	"AtSignIn":         'f',
+	"DemandDomains":    'l',
+	"TrustedSuffixes":  'l',
+	"ProxyScript":      't',
+	"ProxyServer":      't',
+	"ProxyBypass":      'l',
 }
 
 // settler turns the data of a script into a connection.
@@ -35,15 +63,32 @@ func (s *settler) at(key string) format.Position {
 	if v, ok := s.values[key]; ok {
 		return v.at
 	}
-	return format.Position{File: s.block.File, Line: s.block.Line, Path: "$Connection"}
+	return format.Position{
+		File: s.block.File,
+		Line: s.block.Line,
+		Path: cmp.Or(s.block.Path, "$Connection"),
+	}
 }
 
 func settle(r *format.Reading, values map[string]value, block format.Position) format.Located {
 	s := &settler{r, values, block}
 	c := vpn.Connection{
-		UUID: s.text("Id"), Organisation: s.text("Organisation"), Name: s.text("Name"), Server: s.text("ServerAddress"), Login: s.text("Login"),
-		Password: secret.New(s.text("Password")), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
-		Routes: s.list("Routes"), DNS: s.list("DnsServers"), Domains: s.list("Domains"),
+		UUID: s.text(
+			"Id",
+		),
+		Organisation: s.text("Organisation"),
+		Name:         s.text("Name"),
+		Server:       s.text("ServerAddress"),
+		Login:        s.text("Login"),
+		Password: secret.New(
+			s.text("Password"),
+		),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopePerson,
+		Tunnel:       vpn.TunnelFull,
+		Routes:       s.list("Routes"),
+		DNS:          s.list("DnsServers"),
+		Domains:      s.list("Domains"),
 	}
 	if values["Remember"].flag {
 		c.PasswordMode = vpn.PasswordSaved
@@ -60,22 +105,52 @@ func settle(r *format.Reading, values map[string]value, block format.Position) f
 	case values["AtSignIn"].flag:
 		c.Connect = vpn.AtSignIn
 	case len(s.list("DemandDomains")) > 0:
-		c.Connect, c.Demand = vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: s.list("TrustedSuffixes"), Domains: s.list("DemandDomains")}
+		c.Connect, c.Demand = vpn.OnDemand, &vpn.Demand{
+			Networks: []string{},
+			Suffixes: s.list("TrustedSuffixes"),
+			Domains:  s.list("DemandDomains"),
+		}
 	}
-	if script, server := s.text("ProxyScript"), s.text("ProxyServer"); script != "" || server != "" {
+	if script, server := s.text(
+		"ProxyScript",
+	), s.text(
+		"ProxyServer",
+	); script != "" ||
+		server != "" {
 		c.Proxy = &vpn.Proxy{Script: script, Server: server, Bypass: s.list("ProxyBypass")}
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{
-		vpn.FieldName: "Name", vpn.FieldServer: "ServerAddress", vpn.FieldPSK: "PreSharedKey", vpn.FieldPPP: "Authentication", vpn.FieldLogin: "Login",
-		vpn.FieldPassword: "Password", vpn.FieldTunnel: "SplitTunnel", vpn.FieldRoutes: "Routes", vpn.FieldDNS: "DnsServers", vpn.FieldDomains: "Domains",
-		vpn.FieldNAT: "GatewayBehindNat", vpn.FieldScope: "AllUsers", vpn.FieldPasswordMode: "Remember", vpn.FieldUUID: "Id", vpn.FieldProtocol: "Tunnel", vpn.FieldAuth: "Authentication",
-		vpn.FieldIKE: "Algorithms", vpn.FieldESP: "Algorithms", vpn.FieldMPPE: "Encryption", vpn.FieldAuthority: "Authorities", vpn.FieldIdentity: "Identity", vpn.FieldConnect: "AtSignIn",
-		vpn.FieldDemand: "DemandDomains", vpn.FieldProxy: "ProxyScript", vpn.FieldPort: "ServerAddress",
+		vpn.FieldName:         "Name",
+		vpn.FieldServer:       "ServerAddress",
+		vpn.FieldPSK:          "PreSharedKey",
+		vpn.FieldPPP:          "Authentication",
+		vpn.FieldLogin:        "Login",
+		vpn.FieldPassword:     "Password",
+		vpn.FieldTunnel:       "SplitTunnel",
+		vpn.FieldRoutes:       "Routes",
+		vpn.FieldDNS:          "DnsServers",
+		vpn.FieldDomains:      "Domains",
+		vpn.FieldNAT:          "GatewayBehindNat",
+		vpn.FieldScope:        "AllUsers",
+		vpn.FieldPasswordMode: "Remember",
+		vpn.FieldUUID:         "Id",
+		vpn.FieldProtocol:     "Tunnel",
+		vpn.FieldAuth:         "Authentication",
+		vpn.FieldIKE:          "Algorithms",
+		vpn.FieldESP:          "Algorithms",
+		vpn.FieldMPPE:         "Encryption",
+		vpn.FieldAuthority:    "Authorities",
+		vpn.FieldIdentity:     "Identity",
+		vpn.FieldConnect:      "AtSignIn",
+		vpn.FieldDemand:       "DemandDomains",
+		vpn.FieldProxy:        "ProxyScript",
+		vpn.FieldPort:         "ServerAddress",
 	} {
 		positions[field] = s.at(key)
 	}
-	for _, hidden := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"}, {"Password", "the password"}} {
+	for _, hidden := range []struct{ key, what string }{{"PreSharedKey", "the pre-shared key"},
+		{"Password", "the password"}} {
 		if s.text(hidden.key) != "" {
 			r.Note(format.SecretClear, values[hidden.key].at, "%s", hidden.what)
 		}
@@ -94,7 +169,12 @@ func (s *settler) ppp() []suite.PPPMethod {
 			}
 		}
 		if !known {
-			s.Note(format.KeyMalformed, s.at("Authentication"), "%q is no authentication method of these cmdlets", name)
+			s.Note(
+				format.KeyMalformed,
+				s.at("Authentication"),
+				"%q is no authentication method of these cmdlets",
+				name,
+			)
 		}
 	}
 	return list
@@ -103,7 +183,10 @@ func (s *settler) ppp() []suite.PPPMethod {
 func (s *settler) protocol(c *vpn.Connection) {
 	switch tunnel := s.text("Tunnel"); tunnel {
 	case "Pptp":
-		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: s.ppp(), MPPE: strengths(s.text("Encryption"))}
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
+			PPP:  s.ppp(),
+			MPPE: strengths(s.text("Encryption")),
+		}
 	case "Sstp":
 		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: s.ppp(), Port: 443}
 		if host, port, ok := vpn.SplitPort(c.Server); ok {
@@ -113,10 +196,18 @@ func (s *settler) protocol(c *vpn.Connection) {
 		c.Protocol, c.IKEv2 = vpn.IKEv2, s.ikev2()
 	default:
 		if tunnel != "L2tp" {
-			s.Note(format.KeyMalformed, s.at("Tunnel"), "%q is no tunnel type of these cmdlets", tunnel)
+			s.Note(
+				format.KeyMalformed,
+				s.at("Tunnel"),
+				"%q is no tunnel type of these cmdlets",
+				tunnel,
+			)
 		}
 		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
-			Auth: vpn.MachinePSK, PSK: secret.New(s.text("PreSharedKey")), PPP: s.ppp(), BehindNAT: s.values["GatewayBehindNat"].flag,
+			Auth:      vpn.MachinePSK,
+			PSK:       secret.New(s.text("PreSharedKey")),
+			PPP:       s.ppp(),
+			BehindNAT: s.values["GatewayBehindNat"].flag,
 		}
 		c.L2TP.IKE, c.L2TP.ESP = s.algorithms()
 		if s.text("Identity") != "" {
@@ -136,7 +227,11 @@ func (s *settler) ikev2() *vpn.IKEv2Setting {
 	case eap == "MSChapv2":
 		i.Auth = vpn.IKEv2MSCHAPv2
 	default:
-		s.Note(format.KeyMalformed, s.at("Eap"), "neither MachineCertificate nor EAP by Tls or MSChapv2")
+		s.Note(
+			format.KeyMalformed,
+			s.at("Eap"),
+			"neither MachineCertificate nor EAP by Tls or MSChapv2",
+		)
 	}
 	return i
 }
@@ -151,7 +246,16 @@ func (s *settler) algorithms() (ike, esp []string) {
 		s.Note(format.KeyMalformed, s.at("Algorithms"), "%d constants, expected six", len(list))
 		return []string{}, []string{}
 	}
-	ike, esp, unknown := suite.FromWindows(suite.WindowsSuite{Cipher: list[0], Transform: list[1], Encryption: list[2], Integrity: list[3], Group: list[4], PFS: list[5]})
+	ike, esp, unknown := suite.FromWindows(
+		suite.WindowsSuite{
+			Cipher:     list[0],
+			Transform:  list[1],
+			Encryption: list[2],
+			Integrity:  list[3],
+			Group:      list[4],
+			PFS:        list[5],
+		},
+	)
 	for _, v := range unknown {
 		s.Note(format.KeyMalformed, s.at("Algorithms"), "%q is none that Windows names", v)
 	}
@@ -201,7 +305,12 @@ func (s *settler) thumbprints(anchors []*x509.Certificate, id *vpn.Identity) {
 	listed := s.list("Thumbprints")
 	for _, c := range anchors {
 		if !slices.Contains(listed, thumbprint(c)) {
-			s.Note(format.ScriptChanged, s.at("Thumbprints"), "the certificate of %q is not among the thumbprints", c.Subject.CommonName)
+			s.Note(
+				format.ScriptChanged,
+				s.at("Thumbprints"),
+				"the certificate of %q is not among the thumbprints",
+				c.Subject.CommonName,
+			)
 		}
 	}
 }

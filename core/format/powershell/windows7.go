@@ -33,12 +33,25 @@ func BesidePhoneBook(title string, c vpn.Connection, entry string) ([]format.Fil
 	r.text("Name", c.Name)
 	return []format.File{
 		{
-			Name: format.FileName(c.Name, "-install.ps1"), MediaType: "text/plain; charset=utf-8", Private: true,
-			Purpose: "Install script: run it in PowerShell as administrator", Content: script("Sets up a VPN connection. Safe to run twice.", old, &b, oldInstall),
+			Name: format.FileName(
+				c.Name,
+				"-install.ps1",
+			),
+			MediaType: "text/plain; charset=utf-8",
+			Private:   true,
+			Purpose:   "Install script: run it in PowerShell as administrator",
+			Content:   script("Sets up a VPN connection. Safe to run twice.", old, &b, oldInstall),
 		},
 		{
-			Name: format.FileName(c.Name, "-remove.ps1"), MediaType: "text/plain; charset=utf-8",
-			Purpose: "Removal script: takes away all that the install script made", Content: script("Removes a VPN connection and all that its install script made.", old, &r, oldRemove),
+			Name:      format.FileName(c.Name, "-remove.ps1"),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   "Removal script: takes away all that the install script made",
+			Content: script(
+				"Removes a VPN connection and all that its install script made.",
+				old,
+				&r,
+				oldRemove,
+			),
 		},
 	}, nil
 }

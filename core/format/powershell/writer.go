@@ -26,7 +26,15 @@ const title = "PowerShell script"
 var protocols = []vpn.Protocol{vpn.IKEv2, vpn.SSTP, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.PowerShell, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.PowerShell,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 //go:embed *.ps1
 var scripts embed.FS
@@ -44,7 +52,12 @@ func body(name string) string {
 		}
 		return string(b)
 	}
-	return strings.Replace(text(name+".body"), "# <what every Windows has>\n", text(strings.TrimPrefix(name, "windows7-")+".part"), 1)
+	return strings.Replace(
+		text(name+".body"),
+		"# <what every Windows has>\n",
+		text(strings.TrimPrefix(name, "windows7-")+".part"),
+		1,
+	)
 }
 
 const (
@@ -55,10 +68,20 @@ const (
 )
 
 // methods are the names of PPP methods in the cmdlets.
-var methods = map[suite.PPPMethod]string{suite.EAP: "Eap", suite.MSCHAPv2: "MSChapv2", suite.CHAP: "Chap", suite.PAP: "Pap"}
+var methods = map[suite.PPPMethod]string{
+	suite.EAP:      "Eap",
+	suite.MSCHAPv2: "MSChapv2",
+	suite.CHAP:     "Chap",
+	suite.PAP:      "Pap",
+}
 
 // tunnels are the cmdlets' names of the protocols.
-var tunnels = map[vpn.Protocol]string{vpn.L2TP: "L2tp", vpn.IKEv2: "Ikev2", vpn.PPTP: "Pptp", vpn.SSTP: "Sstp"}
+var tunnels = map[vpn.Protocol]string{
+	vpn.L2TP:  "L2tp",
+	vpn.IKEv2: "Ikev2",
+	vpn.PPTP:  "Pptp",
+	vpn.SSTP:  "Sstp",
+}
 
 // Carried reduces a connection to what the scripts say: one proposal of each kind, and
 // connecting on demand by domains and by the suffixes of trusted networks, which only a
@@ -101,8 +124,13 @@ func demand(c vpn.Connection) (vpn.Connect, *vpn.Demand) {
 	switch {
 	case c.Connect == vpn.AtSignIn:
 		return vpn.AtSignIn, nil
-	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0 && c.Scope != vpn.ScopeMachine:
-		return vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: append([]string{}, c.Demand.Suffixes...), Domains: slices.Clone(c.Demand.Domains)}
+	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0 &&
+		c.Scope != vpn.ScopeMachine:
+		return vpn.OnDemand, &vpn.Demand{
+			Networks: []string{},
+			Suffixes: append([]string{}, c.Demand.Suffixes...),
+			Domains:  slices.Clone(c.Demand.Domains),
+		}
 	}
 	return "", nil
 }
@@ -147,12 +175,22 @@ func authentication(c vpn.Connection) (list []string, eap string, err error) {
 		case vpn.IKEv2Certificate:
 			return []string{"MachineCertificate"}, "", nil
 		}
-		return nil, "", &format.UnfitError{Format: title, Field: vpn.FieldAuth, Found: string(s.Auth), Expected: "eap-mschapv2, eap-tls or certificate"}
+		return nil, "", &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldAuth,
+			Found:    string(s.Auth),
+			Expected: "eap-mschapv2, eap-tls or certificate",
+		}
 	}
 	for _, m := range c.PPP() {
 		name, ok := methods[m]
 		if !ok {
-			return nil, "", &format.UnfitError{Format: title, Field: vpn.FieldPPP, Found: string(m), Expected: "eap, mschapv2, chap or pap"}
+			return nil, "", &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldPPP,
+				Found:    string(m),
+				Expected: "eap, mschapv2, chap or pap",
+			}
 		}
 		if m == suite.EAP {
 			eap = "MSChapv2"
@@ -195,7 +233,13 @@ func materialOf(title string, c vpn.Connection) (m material, err error) {
 		return m, err
 	}
 	for _, a := range anchors {
-		m.authorities, m.thumbprints = append(m.authorities, base64.StdEncoding.EncodeToString(a.Raw)), append(m.thumbprints, thumbprint(a))
+		m.authorities, m.thumbprints = append(
+			m.authorities,
+			base64.StdEncoding.EncodeToString(a.Raw),
+		), append(
+			m.thumbprints,
+			thumbprint(a),
+		)
 	}
 	m.person = c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2EAPTLS
 	if !c.NeedsIdentity() {
@@ -242,14 +286,28 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		field vpn.Field
 		value string
 		limit int
-	}{{vpn.FieldLogin, c.Login, 256}, {vpn.FieldPassword, c.Password.Reveal(), 256}, {vpn.FieldName, c.Name, 256}} {
+	}{
+		{vpn.FieldLogin, c.Login, 256},
+		{vpn.FieldPassword, c.Password.Reveal(), 256},
+		{vpn.FieldName, c.Name, 256},
+	} {
 		if n := units(long.value); n > long.limit {
-			return nil, &format.UnfitError{Format: title, Field: long.field, Found: fmt.Sprintf("%d UTF-16 units", n), Expected: fmt.Sprintf("at most %d (lmcons.h, ras.h)", long.limit)}
+			return nil, &format.UnfitError{
+				Format:   title,
+				Field:    long.field,
+				Found:    fmt.Sprintf("%d UTF-16 units", n),
+				Expected: fmt.Sprintf("at most %d (lmcons.h, ras.h)", long.limit),
+			}
 		}
 	}
 	when, d := demand(c)
 	if when == vpn.AtSignIn && strings.ContainsAny(c.Name, `"%`) {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldName, Found: "a quote or a percent sign", Expected: "a name without, because a task calls it"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldName,
+			Found:    "a quote or a percent sign",
+			Expected: "a name without, because a task calls it",
+		}
 	}
 	if d == nil {
 		d = &vpn.Demand{}
@@ -304,12 +362,30 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	r.flag("AllUsers", c.Scope == vpn.ScopeMachine)
 	return []format.File{
 		{
-			Name: format.FileName(c.Name, "-install.ps1"), MediaType: "text/plain; charset=utf-8", Private: true,
-			Purpose: "Install script: run it in PowerShell as administrator", Content: script("Sets up a VPN connection. Safe to run twice.", requires, &b, installBody),
+			Name: format.FileName(
+				c.Name,
+				"-install.ps1",
+			),
+			MediaType: "text/plain; charset=utf-8",
+			Private:   true,
+			Purpose:   "Install script: run it in PowerShell as administrator",
+			Content: script(
+				"Sets up a VPN connection. Safe to run twice.",
+				requires,
+				&b,
+				installBody,
+			),
 		},
 		{
-			Name: format.FileName(c.Name, "-remove.ps1"), MediaType: "text/plain; charset=utf-8",
-			Purpose: "Removal script: takes away all that the install script made", Content: script("Removes a VPN connection and all that its install script made.", requires, &r, removeBody),
+			Name:      format.FileName(c.Name, "-remove.ps1"),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   "Removal script: takes away all that the install script made",
+			Content: script(
+				"Removes a VPN connection and all that its install script made.",
+				requires,
+				&r,
+				removeBody,
+			),
 		},
 	}, nil
 }

@@ -40,9 +40,11 @@ type Quoting string
 
 // The ways of quoting.
 const (
-	Raw         Quoting = ""
-	Backslashed Quoting = "backslashed" // within double quotes, a backslash before quotes and backslashes
-	Single      Quoting = "single"      // within single quotes, each quote inside closed, escaped and opened again
+	Raw Quoting = ""
+	// within double quotes, a backslash before quotes and backslashes
+	Backslashed Quoting = "backslashed"
+	// within single quotes, each quote inside closed, escaped and opened again
+	Single Quoting = "single"
 )
 
 // Job is what the scripts do beside placing files. Commands run in the shell as they
@@ -174,7 +176,10 @@ var escapes = map[Quoting]string{
 // stand beside it, and sets nothing up where one differs.
 func Scripts(job Job, files []format.File) []format.File {
 	var in, out strings.Builder
-	line := func(b *strings.Builder, format string, args ...any) { fmt.Fprintf(b, format+"\n", args...) }
+	line := func(b *strings.Builder, format string,
+		args ...any) {
+		fmt.Fprintf(b, format+"\n", args...)
+	}
 	list := lists + strings.ToLower(job.ID)
 	in.WriteString(installHead)
 	if job.Ask != nil {
@@ -196,7 +201,15 @@ func Scripts(job Job, files []format.File) []format.File {
 	line(&in, "list=$root%s\nmkdir -p -- \"$root%s\"\n: > \"$list.new\"", Quote(list), lists)
 	for _, p := range job.Placements {
 		if p.Merge != "" {
-			line(&in, "merge %s %s %s %s %s", Quote(p.File), Quote(p.Path), p.Mode, Quote(p.sign()), Quote(p.Merge))
+			line(
+				&in,
+				"merge %s %s %s %s %s",
+				Quote(p.File),
+				Quote(p.Path),
+				p.Mode,
+				Quote(p.sign()),
+				Quote(p.Merge),
+			)
 			continue
 		}
 		line(&in, "place %s %s %s", Quote(p.File), Quote(p.Path), p.Mode)
@@ -204,7 +217,13 @@ func Scripts(job Job, files []format.File) []format.File {
 	if a := job.Ask; a != nil && a.Path != "" {
 		path := "\"$root\"" + Quote(a.Path)
 		line(&in, "mkdir -p -- \"$(dirname -- %s)\"", path)
-		line(&in, `{ printf "%%s" %s; printf "%%s" "$password"; printf "%%s" %s; } > %s.new`, Quote(a.Before), Quote(a.After), path)
+		line(
+			&in,
+			`{ printf "%%s" %s; printf "%%s" "$password"; printf "%%s" %s; } > %s.new`,
+			Quote(a.Before),
+			Quote(a.After),
+			path,
+		)
 		line(&in, "mv -f -- %s.new %s", path, path)
 		line(&in, "echo %s >> \"$list.new\"", Quote("file "+a.Path))
 	}
@@ -216,7 +235,11 @@ func Scripts(job Job, files []format.File) []format.File {
 	if len(job.Units) > 0 {
 		apply = append(apply, "if [ -d /run/systemd/system ]; then", "\tsystemctl daemon-reload")
 		for _, u := range job.Units {
-			apply = append(apply, "\tsystemctl enable "+Quote(u)+" > /dev/null 2>&1", "\tsystemctl restart "+Quote(u))
+			apply = append(
+				apply,
+				"\tsystemctl enable "+Quote(u)+" > /dev/null 2>&1",
+				"\tsystemctl restart "+Quote(u),
+			)
 		}
 		apply = append(apply, "fi")
 	}
@@ -230,12 +253,22 @@ func Scripts(job Job, files []format.File) []format.File {
 	line(&out, "echo 'The connection is removed.'")
 	return []format.File{
 		{
-			Name: format.FileName(job.Connection, "-install.sh"), MediaType: "text/x-shellscript; charset=utf-8",
-			Purpose: "Install script: run it as root in the folder of the files", Content: []byte(in.String()),
+			Name: format.FileName(
+				job.Connection,
+				"-install.sh",
+			),
+			MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose:   "Install script: run it as root in the folder of the files",
+			Content:   []byte(in.String()),
 		},
 		{
-			Name: format.FileName(job.Connection, "-remove.sh"), MediaType: "text/x-shellscript; charset=utf-8",
-			Purpose: "Removal script: takes away all that the install script made", Content: []byte(out.String()),
+			Name: format.FileName(
+				job.Connection,
+				"-remove.sh",
+			),
+			MediaType: "text/x-shellscript; charset=utf-8",
+			Purpose:   "Removal script: takes away all that the install script made",
+			Content:   []byte(out.String()),
 		},
 	}
 }

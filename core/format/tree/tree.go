@@ -25,6 +25,7 @@ type Node struct {
 	Dict  []Entry
 	Items []*Node
 	At    format.Position
+	read  bool // somebody asked for it
 }
 
 // Entry is a key of a dictionary with its value.
@@ -43,21 +44,26 @@ type SyntaxError struct {
 func (e *SyntaxError) Error() string { return e.At.String() + ": " + e.What }
 
 // Get looks a key up; the last one counts where it stands twice. It is nil where the key
-// or the dictionary is absent.
+// or the dictionary is absent. What was looked up counts as read (Walker.Account).
 func (n *Node) Get(keys ...string) *Node {
 	for _, key := range keys {
-		if n == nil {
-			return nil
+		if n = n.find(key); n != nil {
+			n.read = true
 		}
-		var found *Node
-		for _, e := range n.Dict {
-			if e.Key == key {
-				found = e.Value
-			}
-		}
-		n = found
 	}
 	return n
+}
+
+func (n *Node) find(key string) (found *Node) {
+	if n == nil {
+		return nil
+	}
+	for _, e := range n.Dict {
+		if e.Key == key {
+			found = e.Value
+		}
+	}
+	return found
 }
 
 // Walker reads values out of a tree and remarks those of another kind.
@@ -100,7 +106,7 @@ func (w *Walker) Known(n *Node, keys []string) {
 
 // At is the place of a key, or that of the dictionary around it where it is absent.
 func (w *Walker) At(around, n *Node, key string) format.Position {
-	if v := n.Get(key); v != nil {
+	if v := n.find(key); v != nil {
 		return v.At
 	}
 	return around.At

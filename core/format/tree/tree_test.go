@@ -11,7 +11,10 @@ import (
 )
 
 func TestJSONPlaces(t *testing.T) {
-	root, twice, err := tree.JSON("a.json", []byte("{\n  \"a\": [1, {\"b\": \"x\"}],\n\t\"c\": true,\n  \"c\": null\n}\n"))
+	root, twice, err := tree.JSON(
+		"a.json",
+		[]byte("{\n  \"a\": [1, {\"b\": \"x\"}],\n\t\"c\": true,\n  \"c\": null\n}\n"),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,14 +51,16 @@ func TestHostileTrees(t *testing.T) {
 		{"no JSON", "json", `{a: 1}`, "not JSON"},
 		{"a comma too many", "json", `[1,]`, "not JSON"},
 		{"deep", "json", strings.Repeat("[", deep) + strings.Repeat("]", deep), "deeper ones"},
-		{"deep dicts", "json", strings.Repeat(`{"a":`, deep) + "1" + strings.Repeat("}", deep), "deeper ones"},
+		{"deep dicts", "json", strings.Repeat(`{"a":`, deep) + "1" + strings.Repeat("}", deep),
+			"deeper ones"},
 		{"many", "json", "[" + strings.Repeat("0,", many) + "0]", "more values"},
 
 		{"empty", "xml", "", "no element"},
 		{"cut", "xml", "<a><b>", "ends unexpectedly"},
 		{"crossed", "xml", "<a><b></a></b>", "not XML"},
 		{"unknown entity", "xml", "<a>&x;</a>", "not XML"},
-		{"own entities", "xml", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`, "document type declaration"},
+		{"own entities", "xml", `<!DOCTYPE a [<!ENTITY x "y">]><a>&x;</a>`,
+			"document type declaration"},
 		{"declaration inside", "xml", `<a><!DOCTYPE b></a>`, "document type declaration"},
 		{"deep", "xml", strings.Repeat("<a>", deep), "deeper ones"},
 		{"many", "xml", "<a>" + strings.Repeat("<b/>", many) + "</a>", "more elements"},
@@ -68,7 +73,9 @@ func TestHostileTrees(t *testing.T) {
 				_, err = tree.XML("f", []byte(test.text))
 			}
 			var fault *tree.SyntaxError
-			if !errors.As(err, &fault) || !strings.Contains(fault.What, test.want) || fault.At.Line < 1 || fault.At.File != "f" {
+			if !errors.As(err, &fault) || !strings.Contains(fault.What, test.want) ||
+				fault.At.Line < 1 ||
+				fault.At.File != "f" {
 				t.Errorf("%v, expected %q with a place", err, test.want)
 			}
 		})
@@ -76,12 +83,19 @@ func TestHostileTrees(t *testing.T) {
 }
 
 func TestXMLNodes(t *testing.T) {
-	root, err := tree.XML("f", []byte("<?xml version=\"1.0\"?>\n<!-- no --><P xmlns=\"urn:x\">\n<R n=\"1\">a&amp;b<![CDATA[<c>]]></R><R/></P>"))
+	root, err := tree.XML(
+		"f",
+		[]byte(
+			"<?xml version=\"1.0\"?>\n<!-- no --><P xmlns=\"urn:x\">\n<R "+
+				"n=\"1\">a&amp;b<![CDATA[<c>]]></R><R/></P>",
+		),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	all := root.Get("P").All("R")
-	if len(all) != 2 || all[0].Text != "a&b<c>" || all[1].Text != "" || all[0].At.Line != 3 || all[0].At.Path != "P.R" {
+	if len(all) != 2 || all[0].Text != "a&b<c>" || all[1].Text != "" || all[0].At.Line != 3 ||
+		all[0].At.Path != "P.R" {
 		t.Errorf("%+v", all)
 	}
 }
@@ -90,8 +104,22 @@ func TestXMLNodes(t *testing.T) {
 // absent.
 func TestWalker(t *testing.T) {
 	w := &tree.Walker{File: "f"}
-	root := w.Object([]byte(`{"s": 1, "l": {"x": 1}, "m": ["a", 2], "n": "5", "r": 1.5, "yes": true, "odd": 0, "odd": 1}`))
-	got := fmt.Sprintf("%q %q %q %d %d %t %d", w.Text(root, "s"), w.List(root, "l"), w.List(root, "m"), w.Integer(root, "n"), w.Integer(root, "r"), w.Flag(root, "yes"), w.Integer(root, "odd"))
+	root := w.Object(
+		[]byte(
+			`{"s": 1, "l": {"x": 1}, "m": ["a", 2], "n": "5", "r": 1.5, "yes": true, "odd": 0, ` +
+				`"odd": 1}`,
+		),
+	)
+	got := fmt.Sprintf(
+		"%q %q %q %d %d %t %d",
+		w.Text(root, "s"),
+		w.List(root, "l"),
+		w.List(root, "m"),
+		w.Integer(root, "n"),
+		w.Integer(root, "r"),
+		w.Flag(root, "yes"),
+		w.Integer(root, "odd"),
+	)
 	if got != `"" [] ["a"] 0 0 true 1` {
 		t.Errorf("read %s", got)
 	}
@@ -100,14 +128,21 @@ func TestWalker(t *testing.T) {
 	for _, n := range w.Notes {
 		notes = append(notes, fmt.Sprintf("%s@%d %s", n.Kind, n.At.Column, n.At.Path))
 	}
-	want := "key-twice@83 odd; key-malformed@7 s; key-malformed@15 l; key-malformed@36 m[1]; key-malformed@45 n; key-malformed@55 r; key-unknown@73 odd; key-unknown@83 odd"
+	want := "key-twice@83 odd; key-malformed@7 s; key-malformed@15 l; key-malformed@36 m[1]; " +
+		"key-malformed@45 n; key-malformed@55 r; key-unknown@73 odd; key-unknown@83 odd"
 	if strings.Join(notes, "; ") != want {
 		t.Errorf("remarked %s", strings.Join(notes, "; "))
 	}
-	for text, kind := range map[string]format.NoteKind{"[]": format.Unreadable, "\"x\"": format.Unreadable, "\xff{}": format.Unreadable, "\ufeff{}": ""} {
+	for text, kind := range map[string]format.NoteKind{
+		"[]":       format.Unreadable,
+		"\"x\"":    format.Unreadable,
+		"\xff{}":   format.Unreadable,
+		"\ufeff{}": "",
+	} {
 		w := &tree.Walker{File: "f"}
 		root := w.Object([]byte(text))
-		if (root == nil) != (kind != "") || root == nil && (len(w.Notes) != 1 || w.Notes[0].Kind != kind) {
+		if (root == nil) != (kind != "") ||
+			root == nil && (len(w.Notes) != 1 || w.Notes[0].Kind != kind) {
 			t.Errorf("%q: %v with %v", text, root, w.Notes)
 		}
 	}

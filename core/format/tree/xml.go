@@ -72,7 +72,11 @@ func XML(file string, data []byte) (*Node, error) {
 			if err != nil {
 				return nil, err
 			}
-			return &Node{Kind: "dict", At: root.At, Dict: []Entry{{t.Name.Local, root.At, root}}}, nil
+			return &Node{
+				Kind: "dict",
+				At:   root.At,
+				Dict: []Entry{{t.Name.Local, root.At, root}},
+			}, nil
 		case xml.Directive:
 			return nil, &SyntaxError{at(""), "a document type declaration"}
 		}
@@ -94,7 +98,10 @@ func Tags(file string, data []byte) error {
 			rest = rest[end+1:]
 		case len(rest) > maxTag:
 			line := 1 + bytes.Count(data[:len(data)-len(rest)], []byte("\n"))
-			return &SyntaxError{format.Position{File: file, Line: line, Column: 1}, fmt.Sprintf("a tag of more than %d bytes", maxTag)}
+			return &SyntaxError{
+				format.Position{File: file, Line: line, Column: 1},
+				fmt.Sprintf("a tag of more than %d bytes", maxTag),
+			}
 		default:
 			return nil
 		}
@@ -107,6 +114,7 @@ func (n *Node) All(key string) []*Node {
 	if n != nil {
 		for _, e := range n.Dict {
 			if e.Key == key {
+				e.Value.read = true
 				list = append(list, e.Value)
 			}
 		}

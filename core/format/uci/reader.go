@@ -27,6 +27,12 @@ type reader struct {
 	beside format.Beside
 	set    map[string]*option
 	order  []string
+
+	form     bool // of a file, not a batch
+	pack     string
+	section  string
+	sections int
+	apart    bool // the IPsec half of a connection
 }
 
 // Read takes a batch apart, with the files that it names. It always answers; what is
@@ -44,14 +50,29 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		case strings.Count(path, ".") != 1 || o.list:
 		case strings.HasPrefix(path, "network.") && o.values[0] == "interface":
 			found = true
-			r.network(path)
+			if proto := r.get(path + ".proto"); !r.form || proto == "l2tp" || proto == "pptp" ||
+				proto == "sstp" {
+				r.network(path)
+			}
 		case strings.HasPrefix(path, "openvpn.") && o.values[0] == "openvpn":
 			found = true
 			r.tls(path)
 		}
 	}
+	if len(r.Connections) == 0 && r.form {
+		r.Note(
+			format.NotYetRead,
+			format.Position{File: name, Line: 1, Column: 1},
+			"settings of a router without a connection",
+		)
+		return r.Reading
+	}
 	if !found {
-		r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "no interface and no tunnel is set")
+		r.Note(
+			format.Unreadable,
+			format.Position{File: name, Line: 1, Column: 1},
+			"no interface and no tunnel is set",
+		)
 	}
 	return r.Reading
 }
@@ -62,6 +83,8 @@ func (r *reader) line(at format.Position, line string) bool {
 	switch command {
 	case "", "commit", "delete":
 		return true
+	case "package", "config", "option", "list":
+		return r.stanza(at, command, rest)
 	case "set", "add_list":
 	default:
 		if strings.HasPrefix(command, "#") {
@@ -80,17 +103,7 @@ func (r *reader) line(at format.Position, line string) bool {
 		r.Note(format.Unreadable, at, "%s: %s", path, err)
 		return false
 	}
-	at.Path = path
-	o := r.set[path]
-	if o == nil {
-		o = &option{at: at, list: command == "add_list"}
-		r.set[path] = o
-		r.order = append(r.order, path)
-	} else if command == "set" {
-		r.Note(format.KeyTwice, at, "%s", path)
-		o.values = nil
-	}
-	o.values = append(o.values, value)
+	r.put(at, path, value, command == "add_list")
 	return true
 }
 
@@ -157,6 +170,10 @@ func (r *reader) positions(keys map[vpn.Field]string) map[vpn.Field]format.Posit
 }
 
 func (r *reader) tls(path string) {
+	if r.form && r.get(path+".config") == "" {
+		r.inside(path)
+		return
+	}
 	name := filepath.Base(r.get(path + ".config"))
 	read := ovpn.Read
 	if own := strings.TrimSuffix(name, filepath.Ext(name)) + ".ovpn"; own != name {
@@ -181,8 +198,19 @@ func (r *reader) tls(path string) {
 
 func (r *reader) network(path string) {
 	c := vpn.Connection{
-		Name: cmp.Or(r.get(path+".title"), strings.TrimPrefix(path, "network.")), UUID: strings.ToUpper(r.get(path + ".uuid")), Server: r.get(path + ".server"), Login: r.get(path + ".username"),
-		PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopeMachine, Tunnel: vpn.TunnelSplit, Routes: []string{}, DNS: r.list(path + ".dns"), Domains: r.list(path + ".dns_search"),
+		Name: cmp.Or(
+			r.get(path+".title"),
+			strings.TrimPrefix(path, "network."),
+		),
+		UUID:         strings.ToUpper(r.get(path + ".uuid")),
+		Server:       r.get(path + ".server"),
+		Login:        r.get(path + ".username"),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopeMachine,
+		Tunnel:       vpn.TunnelSplit,
+		Routes:       []string{},
+		DNS:          r.list(path + ".dns"),
+		Domains:      r.list(path + ".dns_search"),
 	}
 	if _, ok := r.set[path+".password"]; ok {
 		c.Password, c.PasswordMode = secret.New(r.get(path+".password")), vpn.PasswordSaved
@@ -199,12 +227,24 @@ func (r *reader) network(path string) {
 	}
 	for _, key := range r.order {
 		o := r.set[key]
-		if strings.HasPrefix(key, "network.") && strings.HasSuffix(key, ".target") && r.get(strings.TrimSuffix(key, "target")+"interface") == strings.TrimPrefix(path, "network.") {
-			if _, err := netip.ParsePrefix(o.values[0]); err != nil {
-				r.Note(format.KeyMalformed, o.at, "the target %q, expected a network in CIDR form", o.values[0])
+		if strings.HasPrefix(key, "network.") && strings.HasSuffix(key, ".target") &&
+			r.get(
+				strings.TrimSuffix(key, "target")+"interface",
+			) == strings.TrimPrefix(
+				path,
+				"network.",
+			) {
+			target := r.target(key)
+			if _, err := netip.ParsePrefix(target); err != nil {
+				r.Note(
+					format.KeyMalformed,
+					o.at,
+					"the target %q, expected a network in CIDR form",
+					target,
+				)
 				continue
 			}
-			c.Routes = append(c.Routes, o.values[0])
+			c.Routes = append(c.Routes, target)
 		}
 	}
 	c.Site = r.site(path)
@@ -217,24 +257,53 @@ func (r *reader) network(path string) {
 		}
 		c.L2TP.PPP = ppp.Methods
 	case "pptp":
-		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: ppp.Methods, MPPE: ppp.MPPE, Stateful: ppp.Stateful}
+		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
+			PPP:      ppp.Methods,
+			MPPE:     ppp.MPPE,
+			Stateful: ppp.Stateful,
+		}
 	case "sstp":
 		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: ppp.Methods, Port: 443}
 		if host, port, ok := vpn.SplitPort(c.Server); ok {
 			c.Server, c.SSTP.Port = host, port
 		}
 		if _, file, ok := strings.Cut(r.get(path+".sstp_options"), "--ca-cert "); ok {
-			c.Authority = r.Anchored(r.Fetch(r.beside, file, r.at(path+".sstp_options")), r.at(path+".sstp_options"))
+			c.Authority = r.Anchored(
+				r.Fetch(r.beside, file, r.at(path+".sstp_options")),
+				r.at(path+".sstp_options"),
+			)
 		}
 	default:
 		r.Note(format.Unrelated, r.at(path+".proto"), "an interface of the protocol %q", proto)
 		return
 	}
-	r.Add(format.Located{Connection: c, Positions: r.positions(map[vpn.Field]string{
-		vpn.FieldName: path + ".title", vpn.FieldUUID: path + ".uuid", vpn.FieldServer: path + ".server", vpn.FieldPort: path + ".server", vpn.FieldLogin: path + ".username", vpn.FieldPassword: path + ".password",
-		vpn.FieldProtocol: path + ".proto", vpn.FieldPPP: path + ".pppd_options", vpn.FieldMPPE: path + ".pppd_options", vpn.FieldTunnel: path + ".defaultroute", vpn.FieldDNS: path + ".dns",
-		vpn.FieldDomains: path + ".dns_search", vpn.FieldRoutes: path + "_r1.target", vpn.FieldPSK: path + ".proto", vpn.FieldConnect: path + ".auto", vpn.FieldIPv6: path + ".ipv6", vpn.FieldAuthority: path + ".sstp_options",
-	})})
+	var apart []vpn.Field
+	if r.apart {
+		apart, r.apart = []vpn.Field{vpn.FieldPSK}, false
+	}
+	r.Add(format.Located{
+		Connection: c,
+		Positions: r.positions(map[vpn.Field]string{
+			vpn.FieldName:      path + ".title",
+			vpn.FieldUUID:      path + ".uuid",
+			vpn.FieldServer:    path + ".server",
+			vpn.FieldPort:      path + ".server",
+			vpn.FieldLogin:     path + ".username",
+			vpn.FieldPassword:  path + ".password",
+			vpn.FieldProtocol:  path + ".proto",
+			vpn.FieldPPP:       path + ".pppd_options",
+			vpn.FieldMPPE:      path + ".pppd_options",
+			vpn.FieldTunnel:    path + ".defaultroute",
+			vpn.FieldDNS:       path + ".dns",
+			vpn.FieldDomains:   path + ".dns_search",
+			vpn.FieldRoutes:    path + "_r1.target",
+			vpn.FieldPSK:       path + ".proto",
+			vpn.FieldConnect:   path + ".auto",
+			vpn.FieldIPv6:      path + ".ipv6",
+			vpn.FieldAuthority: path + ".sstp_options",
+		}),
+		Apart: apart,
+	})
 }
 
 // site reads the networks behind the router that the firewall's zone of a section is for.
@@ -249,7 +318,12 @@ func (r *reader) site(path string) *vpn.Site {
 		for _, v := range part.list {
 			p, err := netip.ParsePrefix(v)
 			if err != nil {
-				r.Note(format.KeyMalformed, r.at(zone), "the site's network %q, expected a network in CIDR form", v)
+				r.Note(
+					format.KeyMalformed,
+					r.at(zone),
+					"the site's network %q, expected a network in CIDR form",
+					v,
+				)
 				continue
 			}
 			s.Networks, s.Masquerade = append(s.Networks, p.String()), part.masquerade
@@ -274,6 +348,14 @@ func (r *reader) options(path string) daemons.PPP {
 // ipsec reads the half below L2TP, which stands beside.
 func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 	name := strings.TrimSuffix(r.file, filepath.Ext(r.file)) + ".conf"
+	if _, ok := r.beside.Get(name); !ok && r.form {
+		r.Note(format.NotYetRead, r.at(path+".proto"),
+			"L2TP whose IPsec half is elsewhere, if it "+
+				"has one")
+		c.L2TP = &vpn.L2TPSetting{Auth: vpn.MachinePSK, IKE: []string{}, ESP: []string{}}
+		r.apart = true
+		return true
+	}
 	text := r.Fetch(r.beside, name, r.at(path+".proto"))
 	if text == "" {
 		return false
@@ -285,9 +367,16 @@ func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 		}
 	}
 	if len(inner.Connections) != 1 || inner.Connections[0].Connection.L2TP == nil {
-		r.Note(format.KeyMalformed, r.at(path+".proto"), "%s does not hold the IPsec half of L2TP", name)
+		r.Note(
+			format.KeyMalformed,
+			r.at(path+".proto"),
+			"%s does not hold the IPsec half of L2TP",
+			name,
+		)
 		return false
 	}
-	c.L2TP, c.Authority, c.Identity = inner.Connections[0].Connection.L2TP, inner.Connections[0].Connection.Authority, inner.Connections[0].Connection.Identity
+	c.L2TP, c.Authority, c.Identity =
+		inner.Connections[0].Connection.L2TP, inner.Connections[0].Connection.Authority,
+		inner.Connections[0].Connection.Identity
 	return true
 }

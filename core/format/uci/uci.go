@@ -6,6 +6,7 @@ package uci
 import (
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -26,7 +27,15 @@ const (
 var protocols = []vpn.Protocol{vpn.TLS, vpn.SSTP, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.UCI, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.UCI,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 // Carried reduces a connection to what the batch says.
 func Carried(c vpn.Connection) vpn.Connection {
@@ -36,7 +45,12 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.Reconnect = whole.Reconnect
 	} else {
 		c = format.Bare(c)
-		c.Organisation, c.Identifier, c.Scope, c.DNS, c.Routes = "", "", vpn.ScopeMachine, format.FourFirst(c.DNS), format.FourFirst(c.Routes)
+		c.Organisation, c.Identifier, c.Scope, c.DNS, c.Routes =
+			"", "", vpn.ScopeMachine, format.FourFirst(
+				c.DNS,
+			), format.FourFirst(
+				c.Routes,
+			)
 		if whole.IPv6 == vpn.IPv6Carried {
 			c.IPv6 = vpn.IPv6Carried
 		}
@@ -97,7 +111,12 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	id := strings.ToLower(strings.ReplaceAll(c.UUID, "-", ""))
 	if len(id) != 32 {
-		return nil, &format.UnfitError{Format: title, Field: vpn.FieldUUID, Found: "no UUID", Expected: "a UUID (RFC 9562)"}
+		return nil, &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldUUID,
+			Found:    "no UUID",
+			Expected: "a UUID (RFC 9562)",
+		}
 	}
 	c = format.Ask(c)
 	x := "w" + id[:8] // names of interfaces and zones are short
@@ -123,7 +142,8 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	} else {
 		b.list("firewall."+x+".network", []string{x})
 	}
-	for _, o := range [][2]string{{"input", "REJECT"}, {"output", "ACCEPT"}, {"forward", "REJECT"}, {"masq", flag(c.Site == nil || c.Site.Masquerade)}, {"mtu_fix", "1"}} {
+	for _, o := range [][2]string{{"input", "REJECT"}, {"output", "ACCEPT"}, {"forward", "REJECT"},
+		{"masq", flag(c.Site == nil || c.Site.Masquerade)}, {"mtu_fix", "1"}} {
 		b.set("firewall."+x+"."+o[0], o[1])
 	}
 	if c.Site != nil && c.Site.Masquerade {
@@ -142,10 +162,22 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		}
 	}
 	main := format.File{
-		Name: format.FileName(c.Name, ".uci"), MediaType: "text/plain; charset=utf-8", Private: true,
-		Purpose: "Batch for uci: the install script runs it", Content: []byte(b.String()),
+		Name: format.FileName(
+			c.Name,
+			".uci",
+		),
+		MediaType: "text/plain; charset=utf-8",
+		Private:   true,
+		Purpose:   "Batch for uci: the install script runs it",
+		Content:   []byte(b.String()),
 	}
-	job := shell.Job{Connection: c.Name, ID: c.UUID, Placements: places, Ask: ask, Done: "The connection is set up."}
+	job := shell.Job{
+		Connection: c.Name,
+		ID:         c.UUID,
+		Placements: places,
+		Ask:        ask,
+		Done:       "The connection is set up.",
+	}
 	for _, s := range sections {
 		job.Apply = append(job.Apply, "uci -q delete "+s+" || true")
 	}
@@ -153,7 +185,10 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	reload := []string{"/etc/init.d/network reload", "/etc/init.d/firewall reload"}
 	job.Apply = append(job.Apply, `uci batch < "$here/`+main.Name+`"`)
 	if ask != nil && ask.Path == "" {
-		job.Apply = append(job.Apply, `printf "set network.`+x+`.password='%s'\ncommit network\n" "$password" | uci batch`)
+		job.Apply = append(
+			job.Apply,
+			`printf "set network.`+x+`.password='%s'\ncommit network\n" "$password" | uci batch`,
+		)
 	}
 	if c.TLS != nil && len(c.DNS) > 0 && len(c.Domains) > 0 {
 		set, unset := resolvers(c)
@@ -162,13 +197,23 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	if c.L2TP != nil {
 		job.Programs = []shell.Program{
-			{Name: "swanctl", Packages: "strongswan-default strongswan-swanctl strongswan-mod-eap-mschapv2"}, {Name: "xl2tpd", Packages: "xl2tpd"},
+			{
+				Name:     "swanctl",
+				Packages: "strongswan-default strongswan-swanctl strongswan-mod-eap-mschapv2",
+			},
+			{Name: "xl2tpd", Packages: "xl2tpd"},
 		}
 		reload = slices.Concat([]string{"/etc/init.d/firewall reload"}, daemons.LoadIKE, reload[:1])
-		job.Revoke = append(job.Revoke, "swanctl --terminate --ike "+format.FileName(c.Name, "")+" > /dev/null 2>&1 || true")
+		job.Revoke = append(
+			job.Revoke,
+			"swanctl --terminate --ike "+format.FileName(c.Name, "")+" > /dev/null 2>&1 || true",
+		)
 	}
 	job.Apply = slices.Concat(job.Apply, reload)
-	job.Revoke = slices.Concat(job.Revoke, []string{"uci commit", "/etc/init.d/network reload", "/etc/init.d/firewall reload"})
+	job.Revoke = slices.Concat(
+		job.Revoke,
+		[]string{"uci commit", "/etc/init.d/network reload", "/etc/init.d/firewall reload"},
+	)
 	files = append([]format.File{main}, files...)
 	return append(files, shell.Scripts(job, files)...), nil
 }
@@ -176,7 +221,8 @@ func Write(c vpn.Connection) ([]format.File, error) {
 // inward lets what is behind the gateway begin connections to the site, and to nothing else.
 func (b *batch) inward(at, zone string, networks []string) {
 	b.section(at, "rule")
-	for _, o := range [][2]string{{"name", zone + " to the site"}, {"src", zone}, {"dest", "lan"}, {"proto", "all"}, {"target", "ACCEPT"}} {
+	for _, o := range [][2]string{{"name", zone + " to the site"}, {"src", zone}, {"dest", "lan"},
+		{"proto", "all"}, {"target", "ACCEPT"}} {
 		b.set(at+"."+o[0], o[1])
 	}
 	b.list(at+".dest_ip", networks)
@@ -190,12 +236,23 @@ func beside(c vpn.Connection) ([]format.File, []shell.Placement, *shell.Ask, err
 	case c.L2TP != nil:
 		main, more, places, err := daemons.IPsec(c)
 		gate, gates := daemons.Gate(c)
-		return slices.Concat([]format.File{main}, more, gate), append(places, gates...), daemons.Asks(c), err
+		return slices.Concat(
+				[]format.File{main},
+				more,
+				gate,
+			), append(
+				places,
+				gates...), daemons.Asks(
+				c,
+			), err
 	}
 	var places []shell.Placement
 	files := format.PEMFiles(c)
 	for _, f := range files {
-		places = append(places, shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"})
+		places = append(
+			places,
+			shell.Placement{File: f.Name, Path: pppFolder + f.Name, Mode: "0644"},
+		)
 	}
 	return files, places, daemons.Asks(c), nil
 }
@@ -205,7 +262,10 @@ func beside(c vpn.Connection) ([]format.File, []shell.Placement, *shell.Ask, err
 func resolvers(c vpn.Connection) (set, unset []string) {
 	change := func(option, v string) {
 		set = append(set, "uci add_list dhcp.@dnsmasq[0]."+option+"="+shell.Quote(v))
-		unset = append(unset, "uci -q del_list dhcp.@dnsmasq[0]."+option+"="+shell.Quote(v)+" || true")
+		unset = append(
+			unset,
+			"uci -q del_list dhcp.@dnsmasq[0]."+option+"="+shell.Quote(v)+" || true",
+		)
 	}
 	for _, d := range c.Domains {
 		for _, s := range c.DNS {
@@ -241,7 +301,10 @@ func (b *batch) network(c vpn.Connection, at string) []string {
 		b.set(at+".pppd_options", strings.Join(options, " "))
 	}
 	if c.SSTP != nil && c.Authority != "" {
-		b.set(at+".sstp_options", "--ca-cert "+pppFolder+format.FileName(c.Name, format.AuthorityFile))
+		b.set(
+			at+".sstp_options",
+			"--ca-cert "+pppFolder+format.FileName(c.Name, format.AuthorityFile),
+		)
 	}
 	var sections []string
 	if c.Tunnel == vpn.TunnelSplit {
@@ -260,8 +323,15 @@ func (b *batch) network(c vpn.Connection, at string) []string {
 	return sections
 }
 
+// stanzas are the sections of a file in /etc/config that say something of connections.
+var stanzas = regexp.MustCompile(
+	`(?m)^config[ \t]+'?(?:interface|openvpn|globals)'?(?:[ \t]+['"]?\w+['"]?)?[ \t]*\r?$`,
+)
+
 // Detect tells a batch by its name or its first command.
 func Detect(name string, data []byte) bool {
 	head := string(data[:min(len(data), 4096)])
-	return strings.EqualFold(filepath.Ext(name), ".uci") || strings.HasPrefix(head, "set network.") || strings.HasPrefix(head, "set openvpn.")
+	return strings.EqualFold(filepath.Ext(name), ".uci") || stanzas.MatchString(head) ||
+		strings.HasPrefix(head, "set network.") ||
+		strings.HasPrefix(head, "set openvpn.")
 }

@@ -2,8 +2,13 @@ package windowsxml
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"html"
 	"net/netip"
+	"net/url"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -16,16 +21,110 @@ import (
 
 // Detect tells a profile by its root element.
 func Detect(_ string, data []byte) bool {
-	return bytes.Contains(data[:min(len(data), 2048)], []byte("<VPNProfile"))
+	head := data[:min(len(data), 4096)]
+	return bytes.Contains(head, []byte("<VPNProfile")) || bytes.Contains(head, []byte(escaped))
+}
+
+// escaped is how a profile begins inside a message of device management.
+const escaped = "&lt;VPNProfile"
+
+// unwrapped takes a profile out of a message of device management (Microsoft, VPNv2 CSP): there it
+// is escaped, or in a section of character data. Lines keep their numbers.
+func unwrapped(text string) string {
+	begin, end := "<VPNProfile", "</VPNProfile>"
+	if strings.Contains(text, escaped) {
+		begin, end = escaped, "&lt;/VPNProfile&gt;"
+	} else if !strings.Contains(text, "<![CDATA[") {
+		return text
+	}
+	i, j := strings.Index(text, begin), strings.LastIndex(text, end)
+	if i < 0 || j < i {
+		return text
+	}
+	inner := text[i : j+len(end)]
+	if begin == escaped {
+		inner = html.UnescapeString(inner)
+	}
+	return strings.Repeat("\n", strings.Count(text[:i], "\n")) + inner
 }
 
 var (
 	topKeys = []string{
-		"ProfileName", "DnsSuffix", "NativeProfile", "Route", "DomainNameInformation", "TrustedNetworkDetection", "AlwaysOn", "DeviceTunnel", "RememberCredentials", "Proxy", "AppTrigger", "TrafficFilter",
-		"EdpModeId", "RegisterDNS", "LockDown", "ByPassForLocal", "DeviceCompliance", "PluginProfile", "AlwaysOnActive", "DisableAdvancedOptionsEditButton", "DisableDisconnectButton", "DataEncryption", "DisableIKEv2Fragmentation",
-		"IPv4InterfaceMetric", "IPv6InterfaceMetric", "NetworkOutageTime", "PrivateNetwork", "UseRasCredentials",
+		"ProfileName",
+		"DnsSuffix",
+		"NativeProfile",
+		"Route",
+		"DomainNameInformation",
+		"TrustedNetworkDetection",
+		"AlwaysOn",
+		"DeviceTunnel",
+		"RememberCredentials",
+		"Proxy",
+		"AppTrigger",
+		"TrafficFilter",
+		"EdpModeId",
+		"RegisterDNS",
+		"LockDown",
+		"ByPassForLocal",
+		"DeviceCompliance",
+		"PluginProfile",
+		"AlwaysOnActive",
+		"DisableAdvancedOptionsEditButton",
+		"DisableDisconnectButton",
+		"DataEncryption",
+		"DisableIKEv2Fragmentation",
+		"IPv4InterfaceMetric",
+		"IPv6InterfaceMetric",
+		"NetworkOutageTime",
+		"PrivateNetwork",
+		"UseRasCredentials",
 	}
-	nativeKeys = []string{"Servers", "NativeProtocolType", "L2tpPsk", "RoutingPolicyType", "Authentication", "CryptographySuite", "DisableClassBasedDefaultRoute", "PlumbIKEv2TSAsRoutes", "ProtocolList"}
+	nativeKeys = []string{
+		"Servers",
+		"NativeProtocolType",
+		"L2tpPsk",
+		"RoutingPolicyType",
+		"Authentication",
+		"CryptographySuite",
+		"DisableClassBasedDefaultRoute",
+		"PlumbIKEv2TSAsRoutes",
+		"ProtocolList",
+	}
+)
+
+// idle are elements that change nothing about a connection, or say what Windows assumes (Microsoft,
+// VPNv2 configuration service provider).
+var idle = tree.Idle{
+	"ProfileName":                            "the name is taken from where the profile has it",
+	"AlwaysOn=false":                         assumed,
+	"AlwaysOnActive":                         "a switch of the person's, not of the profile",
+	"RememberCredentials":                    "there is no password in the file",
+	"DeviceTunnel=false":                     assumed,
+	"LockDown=false":                         assumed,
+	"RegisterDNS=false":                      assumed,
+	"ByPassForLocal=false":                   assumed,
+	"DisableAdvancedOptionsEditButton=false": assumed,
+	"DisableDisconnectButton=false":          assumed,
+	"DisableIKEv2Fragmentation=false":        assumed,
+	"PlumbIKEv2TSAsRoutes=false":             assumed,
+	"UseRasCredentials":                      "for other programs alone",
+	"DisableClassBasedDefaultRoute=true":     "routes stand beside it",
+	"DisableClassBasedDefaultRoute=false":    assumed,
+	"DataEncryption=Required":                assumed,
+	"DataEncryption=Max":                     assumed,
+	"AutoTrigger=false":                      assumed,
+	"Persistent=false":                       assumed,
+	"VendorId":                               ofEAP,
+	"VendorType":                             ofEAP,
+	"AuthorId":                               ofEAP,
+	"UseWinLogonCredentials=false":           assumed,
+	"ExclusionRoute=false":                   assumed,
+	"Metric=1":                               assumed,
+}
+
+const (
+	assumed = "what the system assumes"
+	ofEAP   = "the same for every method of the standards"
 )
 
 type reader struct{ tree.Walker }
@@ -37,7 +136,7 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 	if !ok {
 		return r.Reading
 	}
-	root, err := tree.XML(name, []byte(text))
+	root, err := tree.XML(name, []byte(unwrapped(text)))
 	if err != nil {
 		r.Fail(err)
 		return r.Reading
@@ -47,8 +146,23 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		r.Note(format.Unreadable, r.Start(), "no element VPNProfile")
 		return r.Reading
 	}
-	r.settle(p)
+	r.settle(p, called(name, text))
+	r.Account(p, idle)
 	return r.Reading
+}
+
+// target is the path of a profile in a message of device management: it names the connection.
+var target = regexp.MustCompile(`VPNv2/([^/<\s]+)/ProfileXML`)
+
+// called is the name of a connection whose profile has none: that of the message's target, else of
+// the file.
+func called(name, text string) string {
+	if m := target.FindStringSubmatch(text); m != nil {
+		if plain, err := url.PathUnescape(m[1]); err == nil {
+			return plain
+		}
+	}
+	return strings.TrimSuffix(filepath.Base(name), filepath.Ext(name))
 }
 
 func (r *reader) yes(n *tree.Node, key string) bool {
@@ -59,7 +173,7 @@ func (r *reader) yes(n *tree.Node, key string) bool {
 	return v == "true"
 }
 
-func (r *reader) settle(p *tree.Node) {
+func (r *reader) settle(p *tree.Node, name string) {
 	n := p.Get("NativeProfile")
 	r.Known(p, topKeys)
 	r.Known(n, nativeKeys)
@@ -73,8 +187,14 @@ func (r *reader) settle(p *tree.Node) {
 		}
 	}
 	c := vpn.Connection{
-		Name: r.Text(p, "ProfileName"), Server: r.Text(n, "Servers"), PasswordMode: vpn.PasswordPrompted, Scope: vpn.ScopePerson, Tunnel: vpn.TunnelFull,
-		Routes: []string{}, DNS: []string{}, Domains: []string{},
+		Name:         cmp.Or(r.Text(p, "ProfileName"), name),
+		Server:       r.Text(n, "Servers"),
+		PasswordMode: vpn.PasswordPrompted,
+		Scope:        vpn.ScopePerson,
+		Tunnel:       vpn.TunnelFull,
+		Routes:       []string{},
+		DNS:          []string{},
+		Domains:      []string{},
 	}
 	if r.yes(p, "DeviceTunnel") {
 		c.Scope = vpn.ScopeMachine
@@ -84,24 +204,46 @@ func (r *reader) settle(p *tree.Node) {
 		c.Tunnel = vpn.TunnelSplit
 	case "ForceTunnel", "":
 	default:
-		r.Note(format.KeyMalformed, n.Get("RoutingPolicyType").At, "RoutingPolicyType %q, expected SplitTunnel or ForceTunnel", v)
+		r.Note(
+			format.KeyMalformed,
+			n.Get("RoutingPolicyType").At,
+			"RoutingPolicyType %q, expected SplitTunnel or ForceTunnel",
+			v,
+		)
 	}
 	for _, one := range p.All("Route") {
-		text := fmt.Sprintf("%s/%d", strings.TrimSpace(r.Text(one, "Address")), number(r.Text(one, "PrefixSize")))
+		text := fmt.Sprintf(
+			"%s/%d",
+			strings.TrimSpace(r.Text(one, "Address")),
+			number(r.Text(one, "PrefixSize")),
+		)
 		if _, err := netip.ParsePrefix(text); err != nil {
-			r.Note(format.KeyMalformed, one.At, "the route %s, expected an address and a prefix size", text)
+			r.Note(
+				format.KeyMalformed,
+				one.At,
+				"the route %s, expected an address and a prefix size",
+				text,
+			)
 			continue
 		}
 		c.Routes = append(c.Routes, text)
 	}
 	r.names(p, &c)
 	if x := p.Get("Proxy"); x != nil {
-		c.Proxy = &vpn.Proxy{Server: r.Text(x.Get("Manual"), "Server"), Script: r.Text(x, "AutoConfigUrl"), Bypass: []string{}}
+		c.Proxy = &vpn.Proxy{
+			Server: r.Text(x.Get("Manual"), "Server"),
+			Script: r.Text(x, "AutoConfigUrl"),
+			Bypass: []string{},
+		}
 	}
 	auth := n.Get("Authentication")
 	switch kind := r.Text(n, "NativeProtocolType"); strings.ToLower(kind) {
 	case "l2tp":
-		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{Auth: vpn.MachineCertificate, PSK: secret.New(r.Text(n, "L2tpPsk")), PPP: r.ppp(auth)}
+		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
+			Auth: vpn.MachineCertificate,
+			PSK:  secret.New(r.Text(n, "L2tpPsk")),
+			PPP:  r.ppp(auth),
+		}
 		c.L2TP.IKE, c.L2TP.ESP = r.algorithms(n)
 		if !c.L2TP.PSK.IsZero() {
 			c.L2TP.Auth = vpn.MachinePSK
@@ -120,14 +262,29 @@ func (r *reader) settle(p *tree.Node) {
 		in  *tree.Node
 		key string
 	}{
-		vpn.FieldName: {p, "ProfileName"}, vpn.FieldServer: {n, "Servers"}, vpn.FieldProtocol: {n, "NativeProtocolType"}, vpn.FieldPSK: {n, "L2tpPsk"}, vpn.FieldTunnel: {n, "RoutingPolicyType"},
-		vpn.FieldPPP: {n, "Authentication"}, vpn.FieldAuth: {n, "Authentication"}, vpn.FieldIKE: {n, "CryptographySuite"}, vpn.FieldESP: {n, "CryptographySuite"}, vpn.FieldRoutes: {p, "Route"},
-		vpn.FieldDNS: {p, "DomainNameInformation"}, vpn.FieldDomains: {p, "DnsSuffix"}, vpn.FieldDemand: {p, "TrustedNetworkDetection"}, vpn.FieldConnect: {p, "AlwaysOn"}, vpn.FieldProxy: {p, "Proxy"},
-		vpn.FieldLogin: {n, "Authentication"}, vpn.FieldPassword: {n, "Authentication"},
+		vpn.FieldName:     {p, "ProfileName"},
+		vpn.FieldServer:   {n, "Servers"},
+		vpn.FieldProtocol: {n, "NativeProtocolType"},
+		vpn.FieldPSK:      {n, "L2tpPsk"},
+		vpn.FieldTunnel:   {n, "RoutingPolicyType"},
+		vpn.FieldPPP:      {n, "Authentication"},
+		vpn.FieldAuth:     {n, "Authentication"},
+		vpn.FieldIKE:      {n, "CryptographySuite"},
+		vpn.FieldESP:      {n, "CryptographySuite"},
+		vpn.FieldRoutes:   {p, "Route"},
+		vpn.FieldDNS:      {p, "DomainNameInformation"},
+		vpn.FieldDomains:  {p, "DnsSuffix"},
+		vpn.FieldDemand:   {p, "TrustedNetworkDetection"},
+		vpn.FieldConnect:  {p, "AlwaysOn"},
+		vpn.FieldProxy:    {p, "Proxy"},
+		vpn.FieldLogin:    {n, "Authentication"},
+		vpn.FieldPassword: {n, "Authentication"},
 	} {
 		positions[field] = r.At(p, w.in, w.key)
 	}
-	r.Add(format.Located{Connection: c, Positions: positions, Apart: []vpn.Field{vpn.FieldIdentity}})
+	r.Add(
+		format.Located{Connection: c, Positions: positions, Apart: []vpn.Field{vpn.FieldIdentity}},
+	)
 }
 
 // names reads domains, their servers, and what connects by itself.
@@ -156,6 +313,13 @@ func (r *reader) names(p *tree.Node, c *vpn.Connection) {
 		c.Connect = vpn.Always
 	case len(d.Domains) > 0:
 		c.Connect, c.Demand = vpn.OnDemand, d
+		return
+	}
+	if len(d.Suffixes) > 0 {
+		r.Left("TrustedNetworkDetection", r.At(p, p, "TrustedNetworkDetection"))
+	}
+	if len(d.Domains) > 0 {
+		r.Left("AutoTrigger beside AlwaysOn", r.At(p, p, "DomainNameInformation"))
 	}
 }
 
@@ -178,15 +342,23 @@ func (r *reader) ppp(auth *tree.Node) []suite.PPPMethod {
 func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	s := &vpn.IKEv2Setting{IKE: []string{}, ESP: []string{}}
 	eap := auth.Get("Eap", "Configuration", "EapHostConfig", "EapMethod")
+	user, machine := r.Text(auth, "UserMethod"), r.Text(auth, "MachineMethod")
+	if user != "" && machine != "" {
+		r.Left("UserMethod "+user, r.At(auth, auth, "UserMethod"))
+	}
 	switch {
-	case r.Text(auth, "MachineMethod") == "Certificate":
+	case machine == "Certificate":
 		s.Auth = vpn.IKEv2Certificate
 	case number(r.Text(eap, "Type")) == 26:
 		s.Auth = vpn.IKEv2MSCHAPv2
 	case number(r.Text(eap, "Type")) == 13:
 		s.Auth = vpn.IKEv2EAPTLS
 	default:
-		r.Note(format.KeyMalformed, r.At(n, n, "Authentication"), "neither a machine certificate nor EAP of the type 13 or 26")
+		r.Note(
+			format.KeyMalformed,
+			r.At(n, n, "Authentication"),
+			"neither a machine certificate nor EAP of the type 13 or 26",
+		)
 	}
 	s.IKE, s.ESP = r.algorithms(n)
 	return s
@@ -208,8 +380,17 @@ func (r *reader) algorithms(n *tree.Node) (ike, esp []string) {
 		return v
 	}
 	ike, esp, unknown := suite.FromWindows(suite.WindowsSuite{
-		Cipher: r.Text(x, "CipherTransformConstants"), Transform: r.Text(x, "AuthenticationTransformConstants"), Encryption: constant("EncryptionMethod"),
-		Integrity: constant("IntegrityCheckMethod"), Group: r.Text(x, "DHGroup"), PFS: r.Text(x, "PfsGroup"),
+		Cipher: r.Text(
+			x,
+			"CipherTransformConstants",
+		),
+		Transform:  r.Text(x, "AuthenticationTransformConstants"),
+		Encryption: constant("EncryptionMethod"),
+		Integrity: constant(
+			"IntegrityCheckMethod",
+		),
+		Group: r.Text(x, "DHGroup"),
+		PFS:   r.Text(x, "PfsGroup"),
 	})
 	for _, v := range unknown {
 		r.Note(format.KeyMalformed, x.At, "%q is none that Windows names", v)

@@ -26,7 +26,15 @@ const title = "Windows VPN profile XML"
 var protocols = []vpn.Protocol{vpn.IKEv2, vpn.L2TP, vpn.PPTP}
 
 // Codec is the format.
-var Codec = format.Codec{Name: platform.WindowsXML, Title: title, Protocols: protocols, Write: Write, Carried: Carried, Detect: Detect, Read: Read}
+var Codec = format.Codec{
+	Name:      platform.WindowsXML,
+	Title:     title,
+	Protocols: protocols,
+	Write:     Write,
+	Carried:   Carried,
+	Detect:    Detect,
+	Read:      Read,
+}
 
 type profile struct {
 	XMLName      xml.Name `xml:"VPNProfile"`
@@ -108,7 +116,13 @@ func Carried(c vpn.Connection) vpn.Connection {
 		c.Proxy = &vpn.Proxy{Script: p.Script, Server: p.Server, Bypass: []string{}}
 	}
 	if l := c.L2TP; l != nil {
-		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PSK: l.PSK, PPP: method(l.PPP), IKE: []string{}, ESP: []string{}}
+		c.L2TP = &vpn.L2TPSetting{
+			Auth: l.Auth,
+			PSK:  l.PSK,
+			PPP:  method(l.PPP),
+			IKE:  []string{},
+			ESP:  []string{},
+		}
 		if len(l.IKE) > 0 && len(l.ESP) > 0 {
 			c.L2TP.IKE, c.L2TP.ESP = l.IKE[:1], l.ESP[:1]
 		}
@@ -142,7 +156,11 @@ func method(list []suite.PPPMethod) []suite.PPPMethod {
 func demand(c vpn.Connection) (vpn.Connect, *vpn.Demand) {
 	switch {
 	case c.Connect == vpn.OnDemand && c.Demand != nil && len(c.Demand.Domains) > 0:
-		return vpn.OnDemand, &vpn.Demand{Networks: []string{}, Suffixes: append([]string{}, c.Demand.Suffixes...), Domains: slices.Clone(c.Demand.Domains)}
+		return vpn.OnDemand, &vpn.Demand{
+			Networks: []string{},
+			Suffixes: append([]string{}, c.Demand.Suffixes...),
+			Domains:  slices.Clone(c.Demand.Domains),
+		}
 	case c.Connect == vpn.OnDemand || c.Connect == vpn.Always:
 		return vpn.Always, nil
 	}
@@ -163,7 +181,12 @@ func Write(c vpn.Connection) ([]format.File, error) {
 		}
 	}
 	when, d := demand(c)
-	p := profile{Name: c.Name, AlwaysOn: when == vpn.Always, Remember: c.PasswordMode == vpn.PasswordSaved, Native: native{Server: c.Server, Routing: "ForceTunnel", NoClassRoute: true}}
+	p := profile{
+		Name:     c.Name,
+		AlwaysOn: when == vpn.Always,
+		Remember: c.PasswordMode == vpn.PasswordSaved,
+		Native:   native{Server: c.Server, Routing: "ForceTunnel", NoClassRoute: true},
+	}
 	if c.Tunnel == vpn.TunnelSplit {
 		p.Native.Routing = "SplitTunnel"
 		for _, r := range c.Routes {
@@ -202,10 +225,15 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	if err := enc.Encode(p); err != nil {
 		return nil, fmt.Errorf("%s: %w", title, err)
 	}
-	return []format.File{{
-		Name: format.FileName(c.Name, ".xml"), MediaType: "application/xml", Private: true,
-		Purpose: "VPN profile: give it to the management of devices as ProfileXML", Content: append(out.Bytes(), '\n'),
-	}}, nil
+	return []format.File{
+		{
+			Name:      format.FileName(c.Name, ".xml"),
+			MediaType: "application/xml",
+			Private:   true,
+			Purpose:   "VPN profile: give it to the management of devices as ProfileXML",
+			Content:   append(out.Bytes(), '\n'),
+		},
+	}, nil
 }
 
 func protocol(c vpn.Connection, p *profile) error {
@@ -213,7 +241,12 @@ func protocol(c vpn.Connection, p *profile) error {
 	user := func(list []suite.PPPMethod) error {
 		m := method(list)
 		if len(m) == 0 {
-			return &format.UnfitError{Format: title, Field: vpn.FieldPPP, Found: fmt.Sprint(list), Expected: "mschapv2 or eap"}
+			return &format.UnfitError{
+				Format:   title,
+				Field:    vpn.FieldPPP,
+				Found:    fmt.Sprint(list),
+				Expected: "mschapv2 or eap",
+			}
 		}
 		n.Authentication = &authentication{User: "MSChapv2"}
 		if m[0] == suite.EAP {
@@ -227,7 +260,12 @@ func protocol(c vpn.Connection, p *profile) error {
 		if c.L2TP.Auth == vpn.MachinePSK {
 			n.PSK = c.L2TP.PSK.Reveal()
 			if n.PSK == "" {
-				return &format.UnfitError{Format: title, Field: vpn.FieldPSK, Found: "no key", Expected: "a pre-shared key"}
+				return &format.UnfitError{
+					Format:   title,
+					Field:    vpn.FieldPSK,
+					Found:    "no key",
+					Expected: "a pre-shared key",
+				}
 			}
 		}
 		if err := n.algorithms(c); err != nil {
@@ -253,7 +291,12 @@ func protocol(c vpn.Connection, p *profile) error {
 		}
 		n.Authentication = &authentication{User: "Eap", EAP: &eapHost{inner}}
 	default:
-		return &format.UnfitError{Format: title, Field: vpn.FieldAuth, Found: string(s.Auth), Expected: "eap-mschapv2, eap-tls or certificate"}
+		return &format.UnfitError{
+			Format:   title,
+			Field:    vpn.FieldAuth,
+			Found:    string(s.Auth),
+			Expected: "eap-mschapv2, eap-tls or certificate",
+		}
 	}
 	return n.algorithms(c)
 }
@@ -268,19 +311,36 @@ func (n *native) algorithms(c vpn.Connection) error {
 	if err != nil {
 		return format.NotCarried(title, "Windows", err)
 	}
-	n.Suite = &algorithms{Authentication: w.Transform, Cipher: w.Cipher, Encryption: cmp.Or(profileNames[w.Encryption], w.Encryption), Integrity: cmp.Or(profileNames[w.Integrity], w.Integrity), Group: w.Group, PFS: w.PFS}
+	n.Suite = &algorithms{
+		Authentication: w.Transform,
+		Cipher:         w.Cipher,
+		Encryption:     cmp.Or(profileNames[w.Encryption], w.Encryption),
+		Integrity:      cmp.Or(profileNames[w.Integrity], w.Integrity),
+		Group:          w.Group,
+		PFS:            w.PFS,
+	}
 	return nil
 }
 
 // profileNames are constants of EncryptionMethod and IntegrityCheckMethod that have other
 // names there than in the cmdlets (reference of the VPNv2 configuration service provider).
-var profileNames = map[string]string{"GCMAES128": "AES_GCM_128", "GCMAES256": "AES_GCM_256", "SHA1": "SHA196"}
+var profileNames = map[string]string{
+	"GCMAES128": "AES_GCM_128",
+	"GCMAES256": "AES_GCM_256",
+	"SHA1":      "SHA196",
+}
 
-const eapMSCHAPv2 = `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod><Type xmlns="http://www.microsoft.com/provisioning/EapCommon">26</Type>` +
-	`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId><VendorType xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +
-	`<AuthorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</AuthorId></EapMethod><Config xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
-	`<Eap xmlns="http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1"><Type>26</Type><EapType xmlns="http://www.microsoft.com/provisioning/MsChapV2ConnectionPropertiesV1">` +
-	`<UseWinLogonCredentials>false</UseWinLogonCredentials></EapType></Eap></Config></EapHostConfig>`
+const eapMSCHAPv2 = `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
+	`<EapMethod><Type xmlns="http://www.microsoft.com/provisioning/EapCommon">26</Type>` +
+	`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId><VendorType ` +
+	`xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +
+	`<AuthorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</AuthorId></EapMethod>` +
+	`<Config xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
+	`<Eap xmlns="http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1"><Type>` +
+	`26</Type><EapType ` +
+	`xmlns="http://www.microsoft.com/provisioning/MsChapV2ConnectionPropertiesV1">` +
+	`<UseWinLogonCredentials>false</UseWinLogonCredentials></EapType></Eap></Config>` +
+	`</EapHostConfig>`
 
 // eapTLS names the gateway and, by its digest, the authority that vouches for it.
 func eapTLS(c vpn.Connection) (string, error) {
@@ -295,15 +355,25 @@ func eapTLS(c vpn.Connection) (string, error) {
 	roots := ""
 	for _, a := range anchors {
 		digest := sha1.Sum(a.Raw) // the thumbprint that Windows finds a certificate by
-		roots += "<TrustedRootCA>" + strings.TrimSpace(fmt.Sprintf("% x", digest)) + "</TrustedRootCA>"
+		roots += "<TrustedRootCA>" + strings.TrimSpace(
+			fmt.Sprintf("% x", digest),
+		) + "</TrustedRootCA>"
 	}
-	return `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod><Type xmlns="http://www.microsoft.com/provisioning/EapCommon">13</Type>` +
-		`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId><VendorType xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +
-		`<AuthorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</AuthorId></EapMethod><Config xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
-		`<Eap xmlns="http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1"><Type>13</Type><EapType xmlns="http://www.microsoft.com/provisioning/EapTlsConnectionPropertiesV1">` +
-		`<CredentialsSource><CertificateStore><SimpleCertSelection>true</SimpleCertSelection></CertificateStore></CredentialsSource><ServerValidation>` +
-		`<DisableUserPromptForServerValidation>true</DisableUserPromptForServerValidation><ServerNames>` + server.String() + `</ServerNames>` + roots +
-		`</ServerValidation><DifferentUsername>false</DifferentUsername></EapType></Eap></Config></EapHostConfig>`, nil
+	return `<EapHostConfig xmlns="http://www.microsoft.com/provisioning/EapHostConfig"><EapMethod>` +
+		`<Type xmlns="http://www.microsoft.com/provisioning/EapCommon">13</Type>` +
+		`<VendorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorId>` +
+		`<VendorType xmlns="http://www.microsoft.com/provisioning/EapCommon">0</VendorType>` +
+		`<AuthorId xmlns="http://www.microsoft.com/provisioning/EapCommon">0</AuthorId>` +
+		`</EapMethod><Config xmlns="http://www.microsoft.com/provisioning/EapHostConfig">` +
+		`<Eap xmlns="http://www.microsoft.com/provisioning/BaseEapConnectionPropertiesV1"><Type>` +
+		`13</Type><EapType ` +
+		`xmlns="http://www.microsoft.com/provisioning/EapTlsConnectionPropertiesV1">` +
+		`<CredentialsSource><CertificateStore><SimpleCertSelection>true</SimpleCertSelection>` +
+		`</CertificateStore></CredentialsSource><ServerValidation>` +
+		`<DisableUserPromptForServerValidation>true</DisableUserPromptForServerValidation>` +
+		`<ServerNames>` + server.String() + `</ServerNames>` + roots +
+		`</ServerValidation><DifferentUsername>false</DifferentUsername></EapType></Eap></Config>` +
+		`</EapHostConfig>`, nil
 }
 
 func number(v string) int {

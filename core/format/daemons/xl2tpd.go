@@ -1,0 +1,156 @@
+package daemons
+
+import (
+	"cmp"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wardicon/core/format"
+	"wardicon/core/suite"
+	"wardicon/core/vpn"
+)
+
+// lacHead begins a client's side, lnsHead a gateway's (xl2tpd.conf(5)).
+var (
+	lacHead = regexp.MustCompile(`(?m)^[ \t]*\[lac[ \t]+\S`)
+	lnsHead = regexp.MustCompile(`(?m)^[ \t]*\[(lns|global)\b`)
+)
+
+// lacKeys are the keys of a client's section with the values that change nothing, as in known.
+var lacKeys = map[string]string{
+	"lns": "-", "name": "-", "pppoptfile": "-", "autodial": "no", "redial": "no",
+	"redial timeout": "*", "max redials": "*", "ppp debug": "*", "length bit": "*",
+	"require chap": "-", "refuse chap": "-", "require pap": "-", "refuse pap": "-",
+	"require authentication": "*", "refuse authentication": "*", "hostname": "*", "local ip": "-",
+	"remote ip": "-", "challenge": "no", "tunnel rws": "*", "flow bit": "*", "exclusive": "*",
+	"bps": "*", "tx bps": "*", "rx bps": "*", "call rws": "*", "hidden bit": "*",
+	"proxy authentication": "-", "defaultroute": "-", "peers": "-", "rmax": "*", "rtimeout": "*",
+	"assign ip": "*", "unix authentication": "no", "pass peer": "*", "cap bps": "*",
+}
+
+// lacs reads the clients' sections of xl2tpd.conf: IPsec below them is configured elsewhere.
+func (r *reader) lacs(data []byte) {
+	type section map[string]setting
+	var order []string
+	all, current := map[string]section{}, ""
+	r.Lines(r.file, data, func(at format.Position, line string) bool {
+		text, _, _ := strings.Cut(line, ";")
+		text = strings.TrimSpace(text)
+		switch {
+		case text == "":
+		case strings.HasPrefix(text, "["):
+			kind, name, _ := strings.Cut(strings.Trim(text, "[]"), " ")
+			if current = ""; kind != "lac" {
+				break
+			}
+			current = strings.TrimSpace(name)
+			if all[current] == nil {
+				all[current] = section{}
+				order = append(order, current)
+			}
+		case current == "":
+		default:
+			key, value, ok := strings.Cut(text, "=")
+			if !ok {
+				r.Note(format.Unreadable, at, "%q, expected key = value", text)
+				return false
+			}
+			key = strings.Join(strings.Fields(strings.ToLower(key)), " ")
+			at.Path = "lac " + current + "." + key
+			all[current][key] = setting{strings.TrimSpace(value), at}
+		}
+		return true
+	})
+	for _, name := range order {
+		if len(order) > 1 && name == "default" {
+			continue
+		}
+		r.lac(name, all[name])
+	}
+	if len(order) == 0 {
+		r.Note(format.NotYetRead, format.Position{File: r.file, Line: 1, Column: 1},
+			"a configuration of the L2TP daemon without a client's section")
+	}
+}
+
+func (r *reader) lac(name string, s map[string]setting) {
+	start := format.Position{File: r.file, Line: 1, Column: 1}
+	at := func(key string) format.Position {
+		if v, ok := s[key]; ok {
+			return v.at
+		}
+		return start
+	}
+	l := &link{PPP: NewPPP(), tunnel: vpn.TunnelSplit, routes: []string{},
+		at: map[string]format.Position{}}
+	inner := &reader{stem: r.stem, beside: r.beside}
+	if file := s["pppoptfile"].text; file != "" {
+		if text := r.Fetch(r.beside, file, at("pppoptfile")); text != "" {
+			inner.file = path.Base(file)
+			l = inner.options([]byte(text))
+		}
+	}
+	for key, method := range map[string]suite.PPPMethod{
+		"refuse pap": suite.PAP, "refuse chap": suite.CHAP,
+	} {
+		if s[key].text == "yes" {
+			l.Methods = slices.DeleteFunc(l.Methods,
+				func(m suite.PPPMethod) bool { return m == method })
+		}
+	}
+	if s["defaultroute"].text == "yes" {
+		l.tunnel = vpn.TunnelFull
+	}
+	c := vpn.Connection{
+		Name:         name,
+		Protocol:     vpn.L2TP,
+		Server:       s["lns"].text,
+		Login:        cmp.Or(l.login, s["name"].text),
+		Password:     l.password,
+		PasswordMode: l.keep(),
+		Scope:        vpn.ScopeMachine,
+		Tunnel:       l.tunnel,
+		Routes:       l.routes,
+		DNS:          []string{},
+		Domains:      []string{},
+		Reconnect:    s["redial"].text == "yes",
+		L2TP:         &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: l.Methods, IKE: []string{}, ESP: []string{}},
+	}
+	if s["autodial"].text == "yes" {
+		c.Connect = vpn.Always
+	}
+	user := at("name")
+	if where, ok := l.at["user"]; ok {
+		user = where
+	}
+	if !l.saved {
+		if password, ok := inner.stored(c.Login, l.remote, user); ok {
+			c.Password, c.PasswordMode = password, vpn.PasswordSaved
+		}
+	}
+	r.Notes, r.NotCarried = append(r.Notes, inner.Notes...), append(r.NotCarried, inner.NotCarried...)
+	r.Pieces = append(r.Pieces, inner.Pieces...)
+	if c.Server == "" {
+		r.Note(format.KeyMalformed, start, "[lac %s] without lns, the address of the gateway", name)
+	}
+	for _, key := range slices.Sorted(maps.Keys(s)) {
+		v := s[key]
+		switch idle, here := lacKeys[key]; {
+		case !here:
+			r.Note(format.OptionUnknown, v.at, "%s", key)
+			r.Left(key, v.at)
+		case idle == "*" || idle == v.text || slices.Contains([]string{"lns", "name", "pppoptfile",
+			"autodial", "redial", "refuse pap", "refuse chap", "defaultroute"}, key):
+		default:
+			r.Left(key+" = "+v.text, v.at)
+		}
+	}
+	r.Add(format.Located{Connection: c, Positions: map[vpn.Field]format.Position{
+		vpn.FieldServer: at("lns"), vpn.FieldLogin: user, vpn.FieldPassword: user,
+		vpn.FieldProtocol: at("lns"), vpn.FieldPPP: at("require pap"), vpn.FieldName: at("lns"),
+		vpn.FieldTunnel: at("defaultroute"), vpn.FieldPSK: at("lns"), vpn.FieldConnect: at("autodial"),
+	}, Apart: []vpn.Field{vpn.FieldPSK, vpn.FieldRoutes, vpn.FieldIdentity}})
+}

@@ -1,0 +1,141 @@
+package onc
+
+import "wardicon/core/format/tree"
+
+// Keys of the specification, for each dictionary that is read.
+var (
+	topKeys = []string{
+		"Type",
+		"NetworkConfigurations",
+		"Certificates",
+		"GlobalNetworkConfiguration",
+	}
+	networkKeys = []string{
+		"GUID",
+		"Name",
+		"Type",
+		"VPN",
+		"NameServersConfigType",
+		"IPAddressConfigType",
+		"StaticIPConfig",
+		"ProxySettings",
+		"Priority",
+		"Metered",
+		"Remove",
+	}
+	tunnelKeys = []string{
+		"AutoConnect",
+		"Host",
+		"Type",
+		"IPsec",
+		"L2TP",
+		"OpenVPN",
+		"WireGuard",
+		"ThirdPartyVPN",
+		"ARCVPN",
+	}
+	ipsecKeys = []string{
+		"AuthenticationType",
+		"ClientCertRef",
+		"ClientCertType",
+		"ClientCertPattern",
+		"EAP",
+		"Group",
+		"IKEVersion",
+		"LocalIdentity",
+		"PSK",
+		"RemoteIdentity",
+		"SaveCredentials",
+		"ServerCARef",
+		"ServerCARefs",
+		"ServerCAPEMs",
+		"XAUTH",
+	}
+	eapKeys = []string{
+		"Identity",
+		"Outer",
+		"Inner",
+		"Password",
+		"SaveCredentials",
+		"AnonymousIdentity",
+	}
+	signInKeys  = []string{"Username", "Password", "SaveCredentials", "LcpEchoDisabled"}
+	openvpnKeys = []string{
+		"Auth",
+		"AuthRetry",
+		"AuthNoCache",
+		"Cipher",
+		"ClientCertRef",
+		"ClientCertType",
+		"ClientCertPattern",
+		"CompLZO",
+		"CompNoAdapt",
+		"Compression",
+		"ExtraHosts",
+		"IgnoreDefaultRoute",
+		"KeyDirection",
+		"NsCertType",
+		"OTP",
+		"Password",
+		"Port",
+		"Proto",
+		"PushPeerInfo",
+		"RemoteCertEKU",
+		"RemoteCertKU",
+		"RemoteCertTLS",
+		"RenegSec",
+		"SaveCredentials",
+		"ServerCAPEMs",
+		"ServerCARef",
+		"ServerCARefs",
+		"ServerCertRef",
+		"ServerPollTimeout",
+		"Shaper",
+		"StaticChallenge",
+		"TLSAuthContents",
+		"TLSRemote",
+		"TLSVersionMin",
+		"UserAuthenticationType",
+		"Username",
+		"Verb",
+		"VerifyHash",
+		"VerifyX509",
+	}
+)
+
+// idle are keys that change nothing about a connection, or stand at what ChromeOS assumes (Open
+// Network Configuration, the field's default).
+var idle = tree.Idle{
+	"Type":                         "of the file, not of the connection",
+	"GUID":                         "names the network in the file alone",
+	"TrustBits":                    "of the certificate in the store, not of the connection",
+	"Priority":                     "orders wireless networks",
+	"Remove=0":                     assumed,
+	"Recommended":                  "which values a person may change",
+	"AutoConnect=0":                assumed,
+	"NameServersConfigType=DHCP":   assumed,
+	"NameServersConfigType=Static": "servers stand beside it",
+	"IPAddressConfigType=DHCP":     assumed,
+	"SaveCredentials=0":            assumed,
+	"SaveCredentials=1":            "nothing is saved without a password in the file",
+	"LcpEchoDisabled=0":            assumed,
+	"ClientCertType":               "the certificate itself says it",
+	"ClientCertType=None":          assumed,
+	"AuthRetry=none":               assumed,
+	"AuthNoCache=0":                assumed,
+	"CompNoAdapt=0":                assumed,
+	"Compression=None":             assumed,
+	"CompLZO=false":                assumed,
+	"IgnoreDefaultRoute=0":         assumed,
+	"NsCertType=server":            "the usage of the gateway's certificate is always checked",
+	"RemoteCertTLS=server":         assumed,
+	"PushPeerInfo=0":               assumed,
+	"RenegSec=3600":                assumed,
+	"ServerPollTimeout":            "how long it tries, not what",
+	"Verb":                         "how much the client says",
+	"UserAuthenticationType=None":  assumed,
+	"Outer=MSCHAPv2":               assumed,
+	"Outer=EAP-MSCHAPv2":           assumed,
+}
+
+const assumed = "what the system assumes"
