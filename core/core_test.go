@@ -15,10 +15,64 @@ import (
 
 // forbidden in core: interfaces to the world, the clock and randomness. Time as a type
 // is allowed; what reads the clock is looked for by name.
-var forbidden = []string{"net/http", "database/sql", "os", "os/exec", "crypto/rand", "math/rand", "math/rand/v2", "golang.org/x/term", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"}
+var forbidden = []string{
+	"net/http",
+	"database/sql",
+	"os",
+	"os/exec",
+	"crypto/rand",
+	"math/rand",
+	"math/rand/v2",
+	"golang.org/x/term",
+	"github.com/spf13/cobra",
+	"github.com/danielgtaylor/huma/v2",
+	"github.com/go-chi/chi/v5",
+}
 
 // levels orders the packages of core: one imports only what stands before it.
-var levels = []string{"core/secret", "core/suite", "core/pki", "core/vpn", "core/wire", "core/wire/isakmp", "core/wire/ikev1", "core/wire/ikev2", "core/wire/l2tp", "core/wire/ppp", "core/session/ppp", "core/wire/pptp", "core/wire/sstp", "core/wire/tlstunnel", "core/drift", "core/platform", "core/format", "core/format/digests", "core/format/tree", "core/format/shell", "core/format/ovpn", "core/format/apple", "core/format/keyfile", "core/format/powershell", "core/format/windowsxml", "core/format/phonebook", "core/format/daemons", "core/format/sswan", "core/format/onc", "core/format/uci", "core/format/all", "core/format/diagnostics", "core/aeszip", "core/egress", "core/i18n", "core/plan", "core/explain", "core/check", "core/signature", "core/filecheck", "core/card"}
+var levels = []string{
+	"core/secret",
+	"core/suite",
+	"core/pki",
+	"core/vpn",
+	"core/wire",
+	"core/wire/isakmp",
+	"core/wire/ikev1",
+	"core/wire/ikev2",
+	"core/wire/l2tp",
+	"core/wire/ppp",
+	"core/session/ppp",
+	"core/wire/pptp",
+	"core/wire/sstp",
+	"core/wire/tlstunnel",
+	"core/drift",
+	"core/platform",
+	"core/format",
+	"core/format/digests",
+	"core/format/tree",
+	"core/format/shell",
+	"core/format/ovpn",
+	"core/format/apple",
+	"core/format/keyfile",
+	"core/format/powershell",
+	"core/format/windowsxml",
+	"core/format/phonebook",
+	"core/format/daemons",
+	"core/format/sswan",
+	"core/format/onc",
+	"core/format/uci",
+	"core/format/all",
+	"core/format/diagnostics",
+	"core/aeszip",
+	"core/egress",
+	"core/i18n",
+	"core/plan",
+	"core/explain",
+	"core/check",
+	"core/signature",
+	"core/filecheck",
+	"core/card",
+}
 
 func TestImports(t *testing.T) {
 	seen := 0
@@ -38,7 +92,11 @@ func TestImports(t *testing.T) {
 		}
 		ast.Inspect(file, func(n ast.Node) bool {
 			if call, ok := n.(*ast.SelectorExpr); ok {
-				if of, ok := call.X.(*ast.Ident); ok && of.Name == "time" && slices.Contains([]string{"Now", "Since", "Until", "After", "Tick"}, call.Sel.Name) {
+				if of, ok := call.X.(*ast.Ident); ok && of.Name == "time" &&
+					slices.Contains(
+						[]string{"Now", "Since", "Until", "After", "Tick"},
+						call.Sel.Name,
+					) {
 					t.Errorf("%s reads the clock by time.%s", path, call.Sel.Name)
 				}
 			}
@@ -52,10 +110,18 @@ func TestImports(t *testing.T) {
 			if slices.Contains(forbidden, name) {
 				t.Errorf("%s imports %s", path, name)
 			}
-			if other, ours := strings.CutPrefix(name, "wardicon/"); ours && slices.Index(levels, other) >= level {
+			if other, ours := strings.CutPrefix(
+				name,
+				"wardicon/",
+			); ours &&
+				slices.Index(levels, other) >= level {
 				t.Errorf("%s imports %s, which does not stand below it", path, other)
 			}
-			if other, ours := strings.CutPrefix(name, "wardicon/"); ours && !strings.HasPrefix(other, "core/") {
+			if other, ours := strings.CutPrefix(
+				name,
+				"wardicon/",
+			); ours &&
+				!strings.HasPrefix(other, "core/") {
 				t.Errorf("%s imports %s from outside core", path, other)
 			}
 		}

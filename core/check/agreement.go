@@ -13,12 +13,14 @@ import (
 // is empty where they share nothing; Change is then the smallest change on either side
 // that would give a match.
 type Agreement struct {
-	Field   vpn.Field `json:"field"`
-	Title   string    `json:"title"`
-	Device  string    `json:"device" doc:"What the device sends, in its order"`
-	Gateway string    `json:"gateway" doc:"What the gateway takes"`
-	Chosen  string    `json:"chosen,omitempty"`
-	Change  string    `json:"change,omitempty"`
+	Field vpn.Field `json:"field"`
+	Title string    `json:"title"`
+	// What the device sends, in its order.
+	Device string `json:"device"`
+	// What the gateway takes.
+	Gateway string `json:"gateway"`
+	Chosen  string `json:"chosen,omitempty"`
+	Change  string `json:"change,omitempty"`
 }
 
 // Agreements works out what both sides will negotiate: for IKE and child proposals as a
@@ -31,7 +33,15 @@ func (s *Subject) Agreements() []Agreement {
 		if len(p.client) == 0 || len(p.server) == 0 {
 			continue
 		}
-		a := Agreement{Field: p.field, Title: map[vpn.Field]string{vpn.FieldIKE: "IKE proposal", vpn.FieldESP: "child proposal"}[p.field], Device: names(p.client), Gateway: names(p.server)}
+		a := Agreement{
+			Field: p.field,
+			Title: map[vpn.Field]string{
+				vpn.FieldIKE: "IKE proposal",
+				vpn.FieldESP: "child proposal",
+			}[p.field],
+			Device:  names(p.client),
+			Gateway: names(p.server),
+		}
 		if used := p.used(); len(used) > 0 {
 			a.Chosen = used[0].String()
 		} else if mine, its, ok := p.later(); ok {
@@ -80,7 +90,13 @@ func (s *Subject) methods(named []suite.PPPMethod) []suite.PPPMethod {
 
 // common adds what two lists share: the first of the device's, or of the gateway's where
 // that side chooses.
-func common[T ~string](to []Agreement, field vpn.Field, title string, device, gateway []T, gatewayChooses bool) []Agreement {
+func common[T ~string](
+	to []Agreement,
+	field vpn.Field,
+	title string,
+	device, gateway []T,
+	gatewayChooses bool,
+) []Agreement {
 	if len(device) == 0 || len(gateway) == 0 {
 		return to
 	}
@@ -110,9 +126,18 @@ func join[T ~string](list []T) string {
 func (s *Subject) change(p part) string {
 	mine, theirs, _ := suite.Nearest(p.client, p.server)
 	set := s.Ability == nil || s.Ability.SetProposals
-	words := fmt.Sprintf("Nearest are %s (device) and %s (gateway), which differ in %s.", mine, theirs, strings.Join(mine.Differs(theirs), " and "))
+	words := fmt.Sprintf(
+		"Nearest are %s (device) and %s (gateway), which differ in %s.",
+		mine,
+		theirs,
+		strings.Join(mine.Differs(theirs), " and "),
+	)
 	if set && theirs.Worst().Worth >= mine.Worst().Worth {
-		return words + fmt.Sprintf(" Set %s on the device, or let the gateway take %s.", theirs, mine)
+		return words + fmt.Sprintf(
+			" Set %s on the device, or let the gateway take %s.",
+			theirs,
+			mine,
+		)
 	}
 	return words + fmt.Sprintf(" Let the gateway take %s.", mine)
 }

@@ -20,40 +20,81 @@ var reverseDNS = regexp.MustCompile(`^[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+$`)
 // behaviourRules look at when a connection is made, and how its file travels.
 var behaviourRules = []Rule{
 	{
-		Code: "fallback-missing", Title: "Fallback gateway has no connection on the device", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldFallback},
-		Why: "If the first gateway does not respond, the device has no other connection.",
-		Fix: "Add a profile for the second gateway and set it as fallback, or roll the pattern out again.", Source: "practice",
+		Code:     "fallback-missing",
+		Title:    "Fallback gateway has no connection on the device",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldFallback},
+		Why:      "If the first gateway does not respond, the device has no other connection.",
+		Fix: "Add a profile for the second gateway and set it as fallback, or roll the " +
+			"pattern out again.",
+		Source: "practice",
 		Bad: Example{"Tallholm as the second, and no profile to it", func(s *Subject) {
-			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+			s.Fallback, s.OwnFile = &vpn.Gateway{
+				Meta: vpn.Meta{ID: "g-2"},
+				Name: "Tallholm",
+			}, "a file for L2TP/IPsec holds one gateway"
 		}},
 		Good: Example{"the same, with a profile to it", func(s *Subject) {
-			s.Fallback, s.OwnFile = &vpn.Gateway{Meta: vpn.Meta{ID: "g-2"}, Name: "Tallholm"}, "a file for L2TP/IPsec holds one gateway"
+			s.Fallback, s.OwnFile = &vpn.Gateway{
+				Meta: vpn.Meta{ID: "g-2"},
+				Name: "Tallholm",
+			}, "a file for L2TP/IPsec holds one gateway"
 			s.Siblings = []Sibling{{Name: "Skerry Line Tallholm (2)", GatewayID: "g-2"}}
 		}},
 		run: func(s *Subject) []Hit {
-			if s.Fallback == nil || s.OwnFile == "" || slices.ContainsFunc(s.Siblings, func(o Sibling) bool { return o.GatewayID == s.Fallback.ID }) {
+			if s.Fallback == nil || s.OwnFile == "" ||
+				slices.ContainsFunc(
+					s.Siblings,
+					func(o Sibling) bool { return o.GatewayID == s.Fallback.ID },
+				) {
 				return nil
 			}
 			return []Hit{{Field: vpn.FieldFallback, Found: s.Fallback.Name + ": " + s.OwnFile}}
 		},
 	},
 	{
-		Code: "demand-empty", Title: "On-demand connection without a condition", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
-		Why: "The device never connects automatically, or tries to everywhere, depending on the system.", Fix: "Set the domains or networks for which it connects, or let people connect manually.", Source: "practice",
-		Bad:  Example{"on demand and nothing else", func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand }},
-		Good: Example{"on demand for an internal domain", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
+		Code:     "demand-empty",
+		Title:    "On-demand connection without a condition",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldDemand},
+		Why: "The device never connects automatically, or tries to everywhere, depending on " +
+			"the system.",
+		Fix: "Set the domains or networks for which it connects, or let people connect " +
+			"manually.",
+		Source: "practice",
+		Bad: Example{
+			"on demand and nothing else",
+			func(s *Subject) { s.by(vpn.IKEv2); s.Connection.Connect = vpn.OnDemand },
+		},
+		Good: Example{
+			"on demand for an internal domain",
+			onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}}),
+		},
 		run: func(s *Subject) []Hit {
-			if s.Connection.Connect == vpn.OnDemand && s.Connection.Demand.Empty() {
+			if s.Connection.Connect == vpn.OnDemand && s.Connection.Demand.Empty() &&
+				len(s.Connection.DemandRules) == 0 {
 				return []Hit{{Field: vpn.FieldDemand, Found: "no condition"}}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "demand-contradicts", Title: "Contradictory on-demand conditions", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDemand},
-		Why: "The device connects in a loop or not at all.", Fix: "Exclude the gateway's name from the triggers, and set conditions only for on-demand connections.", Source: "practice",
-		Bad:  Example{"the gateway's own name triggers the connection", onDemand(vpn.Demand{Domains: []string{"skerryline.example"}})},
-		Good: Example{"an internal domain triggers it", onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}})},
+		Code:     "demand-contradicts",
+		Title:    "Contradictory on-demand conditions",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldDemand},
+		Why:      "The device connects in a loop or not at all.",
+		Fix: "Exclude the gateway's name from the triggers, and set conditions only for " +
+			"on-demand connections.",
+		Source: "practice",
+		Bad: Example{
+			"the gateway's own name triggers the connection",
+			onDemand(vpn.Demand{Domains: []string{"skerryline.example"}}),
+		},
+		Good: Example{
+			"an internal domain triggers it",
+			onDemand(vpn.Demand{Domains: []string{"inside.skerryline.example"}}),
+		},
 		run: func(s *Subject) []Hit {
 			d := s.Connection.Demand
 			if d.Empty() {
@@ -61,21 +102,51 @@ var behaviourRules = []Rule{
 			}
 			for _, domain := range d.Domains {
 				if under(s.Connection.Server, domain) {
-					return []Hit{{Field: vpn.FieldDemand, Found: fmt.Sprintf("%s is looked up in %s, which triggers the connection", quote(s.Connection.Server), quote(domain))}}
+					return []Hit{
+						{
+							Field: vpn.FieldDemand,
+							Found: fmt.Sprintf(
+								"%s is looked up in %s, which triggers the connection",
+								quote(s.Connection.Server),
+								quote(domain),
+							),
+						},
+					}
 				}
 			}
 			if c := s.Connection.Connect; c == vpn.ByHand || c == vpn.AtSignIn {
-				return []Hit{{Field: vpn.FieldDemand, Found: "conditions, while it connects " + strings.ReplaceAll(string(c), "-", " ")}}
+				return []Hit{
+					{
+						Field: vpn.FieldDemand,
+						Found: "conditions, while it connects " + strings.ReplaceAll(
+							string(c),
+							"-",
+							" ",
+						),
+					},
+				}
 			}
 			return nil
 		},
 	},
-	fileRule(format.DemandLacking, "Protocol does not support on-demand connections", vpn.Warning,
-		"The device ignores the rules; people wait for a connection that never comes.", "Use IKEv2, which connects on demand, or let people connect manually.", "Apple: Device Management, VPN payload reference",
-		"OnDemandRules beside L2TP", "OnDemandRules with IKEv2"),
+	fileRule(
+		format.DemandLacking,
+		"Protocol does not support on-demand connections",
+		vpn.Warning,
+		"The device ignores the rules; people wait for a connection that never comes.",
+		"Use IKEv2, which connects on demand, or let people connect manually.",
+		"Apple: Device Management, VPN payload reference",
+		"OnDemandRules beside L2TP",
+		"OnDemandRules with IKEv2",
+	),
 	{
-		Code: "always-twice", Title: "Two always-on connections on the device", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldConnect},
-		Why: "They replace each other's routes, and the device keeps switching between them.", Fix: "Set one of them to connect manually or on demand.", Source: "practice",
+		Code:     "always-twice",
+		Title:    "Two always-on connections on the device",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldConnect},
+		Why:      "They replace each other's routes, and the device keeps switching between them.",
+		Fix:      "Set one of them to connect manually or on demand.",
+		Source:   "practice",
 		Bad: Example{"two that are always on, on a phone", func(s *Subject) {
 			*s = *soundBy(vpn.IKEv2, vpn.IOS, "18")
 			s.Connection.Connect = vpn.Always
@@ -88,7 +159,8 @@ var behaviourRules = []Rule{
 		}},
 		run: func(s *Subject) []Hit {
 			alone := []vpn.Connect{vpn.Always, vpn.AtSignIn}
-			if !slices.Contains(alone, s.Connection.Connect) || s.Release != nil && slices.Contains(severalAtOnce, s.Release.Row.Platform) {
+			if !slices.Contains(alone, s.Connection.Connect) ||
+				s.Release != nil && slices.Contains(severalAtOnce, s.Release.Row.Platform) {
 				return nil
 			}
 			for _, other := range s.Siblings {
@@ -100,23 +172,70 @@ var behaviourRules = []Rule{
 		},
 	},
 	{
-		Code: "save-lacking", Title: "Device does not save the password", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldPasswordMode},
-		Why: "People are prompted for it although it was meant to be saved.", Fix: "Give people the password, or choose a file format that contains it.", Source: "see the platform table",
-		Bad: Example{"a password to be saved on Windows 7", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordSaved }}, Good: Example{"one that is prompted for there", func(s *Subject) { s.onto(vpn.Windows, "7"); s.Connection.PasswordMode = vpn.PasswordPrompted }},
+		Code:     "save-lacking",
+		Title:    "Device does not save the password",
+		Severity: vpn.Note,
+		Fields:   []vpn.Field{vpn.FieldPasswordMode},
+		Why:      "People are prompted for it although it was meant to be saved.",
+		Fix:      "Give people the password, or choose a file format that contains it.",
+		Source:   "see the platform table",
+		Bad: Example{
+			"a password to be saved on Windows 7",
+			func(s *Subject) {
+				s.onto(vpn.Windows,
+					"7")
+				s.Connection.PasswordMode = vpn.PasswordSaved
+			},
+		},
+		Good: Example{
+			"one that is prompted for there",
+			func(s *Subject) {
+				s.onto(vpn.Windows,
+					"7")
+				s.Connection.PasswordMode = vpn.PasswordPrompted
+			},
+		},
 		run: func(s *Subject) []Hit {
-			if i := slices.IndexFunc(s.Unmet, func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode }); i >= 0 {
-				return []Hit{{Field: vpn.FieldPasswordMode, Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason}}
+			if i := slices.IndexFunc(
+				s.Unmet,
+				func(u plan.Unmet) bool { return u.Field == vpn.FieldPasswordMode },
+			); i >= 0 {
+				return []Hit{
+					{
+						Field: vpn.FieldPasswordMode,
+						Found: s.Unmet[i].Wanted + "; " + s.Unmet[i].Reason,
+					},
+				}
 			}
-			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword && s.Connection.PasswordMode == vpn.PasswordSaved && s.Connection.NeedsPassword() {
-				return []Hit{{Field: vpn.FieldPasswordMode, Found: "saved, which " + s.Release.Title + " does not do by a file"}}
+			if s.Ability != nil && s.Ability.Support.Usable() && !s.Ability.SavePassword &&
+				s.Connection.PasswordMode == vpn.PasswordSaved &&
+				s.Connection.NeedsPassword() {
+				return []Hit{
+					{
+						Field: vpn.FieldPasswordMode,
+						Found: "saved, which " + s.Release.Title + " does not do by a file",
+					},
+				}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "protocol-going", Title: "Protocol is deprecated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldProtocol},
-		Why: "A future release of the system removes it, and the connection with it.", Fix: "Plan the change to another protocol now.", Source: "see the platform table",
-		Bad: Example{"L2TP on Windows 11", func(s *Subject) { s.onto(vpn.Windows, "11") }}, Good: Example{"IKEv2 on Windows 11", func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") }},
+		Code:     "protocol-going",
+		Title:    "Protocol is deprecated",
+		Severity: vpn.Note,
+		Fields:   []vpn.Field{vpn.FieldProtocol},
+		Why:      "A future release of the system removes it, and the connection with it.",
+		Fix:      "Plan the change to another protocol now.",
+		Source:   "see the platform table",
+		Bad: Example{
+			"L2TP on Windows 11",
+			func(s *Subject) { s.onto(vpn.Windows, "11") },
+		},
+		Good: Example{
+			"IKEv2 on Windows 11",
+			func(s *Subject) { *s = *soundBy(vpn.IKEv2, vpn.Windows, "11") },
+		},
 		run: func(s *Subject) []Hit {
 			if s.Ability == nil || s.Ability.Going == "" || !s.Ability.Support.Usable() {
 				return nil
@@ -124,14 +243,33 @@ var behaviourRules = []Rule{
 			return []Hit{{Field: vpn.FieldProtocol, Found: s.Ability.Going}}
 		},
 	},
-	fileRule(format.PasswordAtSignIn, "Password is in a script", vpn.Error,
-		"The password is visible to everybody who can read the script or the process list.", "Store the password in the system, and let the script only start the connection.", "practice",
-		"rasdial with a password in a script that runs at sign-in", "rasdial with the name of the connection alone"),
+	fileRule(
+		format.PasswordAtSignIn,
+		"Password is in a script",
+		vpn.Error,
+		"The password is visible to everybody who can read the script or the process list.",
+		"Store the password in the system, and let the script only start the connection.",
+		"practice",
+		"rasdial with a password in a script that runs at sign-in",
+		"rasdial with the name of the connection alone",
+	),
 	{
-		Code: "identifier-form", Title: "Identifier of the profile is not in reverse-DNS form", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentifier},
-		Why: "Systems distinguish profiles by it; one with the same identifier would be replaced.", Fix: "Start it with your domain in reverse order.", Source: "Apple: Configuration Profile reference, PayloadIdentifier",
-		Bad:  Example{"an identifier without a domain", func(s *Subject) { s.Connection.Identifier = "my profile" }},
-		Good: Example{"one that begins with the domain", func(s *Subject) { s.Connection.Identifier = "example.skerryline.vpn.norrvik" }},
+		Code:     "identifier-form",
+		Title:    "Identifier of the profile is not in reverse-DNS form",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldIdentifier},
+		Why: "Systems distinguish profiles by it; one with the same identifier would be " +
+			"replaced.",
+		Fix:    "Start it with your domain in reverse order.",
+		Source: "Apple: Configuration Profile reference, PayloadIdentifier",
+		Bad: Example{
+			"an identifier without a domain",
+			func(s *Subject) { s.Connection.Identifier = "my profile" },
+		},
+		Good: Example{
+			"one that begins with the domain",
+			func(s *Subject) { s.Connection.Identifier = "example.skerryline.vpn.norrvik" },
+		},
 		run: func(s *Subject) []Hit {
 			if id := s.Connection.Identifier; id != "" && !reverseDNS.MatchString(id) {
 				return []Hit{{Field: vpn.FieldIdentifier, Found: quote(id)}}
@@ -139,22 +277,58 @@ var behaviourRules = []Rule{
 			return nil
 		},
 	},
-	fileRule(format.IdentifierTwice, "Identifier is used twice", vpn.Warning,
-		"The second part replaces the first one on the device.", "Give each part its own identifier.", "Apple: Configuration Profile reference, PayloadIdentifier",
-		"two payloads with one PayloadIdentifier", "a PayloadIdentifier for each"),
-	fileRule(format.Unsigned, "Profile is not signed", vpn.Note,
-		"The device shows it as unsigned, and changes in transit cannot be detected.", "Sign it, or hand it over through a trusted channel.", "Apple: Configuration Profile reference, Sign and encrypt profiles",
-		"an Apple profile without a signature", "a signed one"),
-	fileRule(format.OpenToOthers, "File with a secret is readable by others", vpn.Warning,
-		"Everybody with an account on this computer can read the secret.", "Restrict it to its owner: chmod 600.", "practice",
-		"a keyfile with a password and mode 0644", "one of mode 0600"),
+	fileRule(
+		format.IdentifierTwice,
+		"Identifier is used twice",
+		vpn.Warning,
+		"The second part replaces the first one on the device.",
+		"Give each part its own identifier.",
+		"Apple: Configuration Profile reference, PayloadIdentifier",
+		"two payloads with one PayloadIdentifier",
+		"a PayloadIdentifier for each",
+	),
+	fileRule(
+		format.Unsigned,
+		"Profile is not signed",
+		vpn.Note,
+		"The device shows it as unsigned, and changes in transit cannot be detected.",
+		"Sign it, or hand it over through a trusted channel.",
+		"Apple: Configuration Profile reference, Sign and encrypt profiles",
+		"an Apple profile without a signature",
+		"a signed one",
+	),
+	fileRule(
+		format.OpenToOthers,
+		"File with a secret is readable by others",
+		vpn.Warning,
+		"Everybody with an account on this computer can read the secret.",
+		"Restrict it to its owner: chmod 600.",
+		"practice",
+		"a keyfile with a password and mode 0644",
+		"one of mode 0600",
+	),
 	{
-		Code: "parcel-outdated", Title: "Parcel is outdated", Severity: vpn.Note, Fields: []vpn.Field{vpn.FieldFile},
-		Why: "The device's profile no longer matches the record, and may have stopped working.", Fix: "Rebuild the parcel and hand it over.", Source: "practice",
-		Bad: Example{"a parcel from before a change of the key", func(s *Subject) { s.Outdated = true }}, Good: Example{"one that was built since", func(s *Subject) { s.Outdated = false }},
+		Code:     "parcel-outdated",
+		Title:    "Parcel is outdated",
+		Severity: vpn.Note,
+		Fields:   []vpn.Field{vpn.FieldFile},
+		Why: "The device's profile no longer matches the record, and may have stopped " +
+			"working.",
+		Fix:    "Rebuild the parcel and hand it over.",
+		Source: "practice",
+		Bad: Example{
+			"a parcel from before a change of the key",
+			func(s *Subject) { s.Outdated = true },
+		},
+		Good: Example{"one that was built since", func(s *Subject) { s.Outdated = false }},
 		run: func(s *Subject) []Hit {
 			if s.Outdated {
-				return []Hit{{Field: vpn.FieldFile, Found: "building now would give another parcel than the last one"}}
+				return []Hit{
+					{
+						Field: vpn.FieldFile,
+						Found: "building now would give another parcel than the last one",
+					},
+				}
 			}
 			return nil
 		},
@@ -170,6 +344,10 @@ func onDemand(d vpn.Demand) func(*Subject) {
 
 // under tells whether a name lies in a domain.
 func under(name, domain string) bool {
-	name, domain = strings.ToLower(strings.TrimSuffix(name, ".")), strings.ToLower(strings.Trim(domain, ".*"))
+	name, domain = strings.ToLower(
+		strings.TrimSuffix(name, "."),
+	), strings.ToLower(
+		strings.Trim(domain, ".*"),
+	)
 	return domain != "" && (name == domain || strings.HasSuffix(name, "."+domain))
 }

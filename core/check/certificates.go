@@ -46,7 +46,14 @@ func (s *Subject) held() []Held {
 	var list []Held
 	if anchors, err := pki.Certificates(s.Connection.Authority); err == nil {
 		for _, c := range anchors {
-			list = append(list, Held{Usage: pki.ForAuthority, Field: vpn.FieldAuthority, Chain: []*x509.Certificate{c}})
+			list = append(
+				list,
+				Held{
+					Usage: pki.ForAuthority,
+					Field: vpn.FieldAuthority,
+					Chain: []*x509.Certificate{c},
+				},
+			)
 		}
 	}
 	if id := s.Connection.Identity; id != nil && s.Connection.NeedsIdentity() {
@@ -62,12 +69,14 @@ func (s *Subject) held() []Held {
 	return list
 }
 
-// shown is the certificate that the gateway shows by its record, where the connection looks at it and
-// none was found beside it.
+// shown is the certificate that the gateway shows by its record, where the connection looks at it
+// and none was found beside it.
 func (s *Subject) shown() (h Held, ok bool) {
 	g, c := s.record(), s.Connection
-	looked := c.SSTP != nil || c.TLS != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK || c.L2TP != nil && c.L2TP.Auth == vpn.MachineCertificate
-	if g == nil || g.Certificate == "" || !looked || slices.ContainsFunc(s.Beside, func(h Held) bool { return h.Usage == pki.ForServer }) {
+	looked := c.SSTP != nil || c.TLS != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK ||
+		c.L2TP != nil && c.L2TP.Auth == vpn.MachineCertificate
+	if g == nil || g.Certificate == "" || !looked ||
+		slices.ContainsFunc(s.Beside, func(h Held) bool { return h.Usage == pki.ForServer }) {
 		return h, false
 	}
 	chain, err := pki.Certificates(g.Certificate)
@@ -105,12 +114,16 @@ func (s *Subject) anchors() (anchors, between []*x509.Certificate) {
 // path walks from a certificate to the authorities that are here.
 func (s *Subject) path(h Held) (links []*x509.Certificate, broken pki.Break) {
 	anchors, between := s.anchors()
-	return pki.Path(h.leaf(), slices.Concat(h.Chain[1:], between), append(anchors, last(h.Chain)...))
+	return pki.Path(
+		h.leaf(),
+		slices.Concat(h.Chain[1:], between),
+		append(anchors, last(h.Chain)...),
+	)
 }
 
-// Chains draws the chains of the certificates that the connection looks at, so that the link at fault is
-// seen: the gateway's and the device's own. Whom a gateway believes is not known here, nor whom a device does
-// that was told of nobody: those chains end with what came along.
+// Chains draws the chains of the certificates that the connection looks at, so that the link at
+// fault is seen: the gateway's and the device's own. Whom a gateway believes is not known here, nor
+// whom a device does that was told of nobody: those chains end with what came along.
 func (s *Subject) Chains() [][]pki.Link {
 	list := [][]pki.Link{}
 	for _, h := range s.held() {
@@ -121,7 +134,8 @@ func (s *Subject) Chains() [][]pki.Link {
 		links := pki.Chain(h.leaf(), slices.Concat(h.Chain[1:], between), anchors, s.Now)
 		if h.Usage == pki.ForClient || len(anchors) == 0 {
 			links = slices.DeleteFunc(links, func(l pki.Link) bool { return l.Missing })
-			if end := &links[len(links)-1]; end.Root && end.To.After(s.Now) && !end.From.After(s.Now) {
+			if end := &links[len(links)-1]; end.Root && end.To.After(s.Now) &&
+				!end.From.After(s.Now) {
 				end.Fault = ""
 			}
 		}
@@ -141,11 +155,19 @@ func altered(of func() *x509.Certificate, change func(*x509.Certificate)) *x509.
 }
 
 func client(c *x509.Certificate, chain ...*x509.Certificate) Held {
-	return Held{Usage: pki.ForClient, Field: vpn.FieldIdentity, Chain: append([]*x509.Certificate{c}, chain...)}
+	return Held{
+		Usage: pki.ForClient,
+		Field: vpn.FieldIdentity,
+		Chain: append([]*x509.Certificate{c}, chain...),
+	}
 }
 
 func server(c *x509.Certificate, chain ...*x509.Certificate) Held {
-	return Held{Usage: pki.ForServer, Field: vpn.FieldServer, Chain: append([]*x509.Certificate{c}, chain...)}
+	return Held{
+		Usage: pki.ForServer,
+		Field: vpn.FieldServer,
+		Chain: append([]*x509.Certificate{c}, chain...),
+	}
 }
 
 func authority(c *x509.Certificate) Held {
@@ -215,7 +237,8 @@ func (s *Subject) servers() []string {
 		return []string{c.TLS.ServerName}
 	case c.TLS != nil: // the client does not compare names unless it is told to
 		return nil
-	case c.IKEv2 != nil && s.Release != nil && s.Release.Row.Platform == vpn.Windows: // whatever identity the gateway sends
+	case c.IKEv2 != nil && s.Release != nil &&
+		s.Release.Row.Platform == vpn.Windows: // whatever identity the gateway sends
 		return []string{c.Server}
 	case c.IKEv2 != nil && c.IKEv2.RemoteID != "":
 		return []string{c.IKEv2.RemoteID}
@@ -228,7 +251,8 @@ func (s *Subject) servers() []string {
 
 func usage(h Held, want x509.ExtKeyUsage, name string) []Hit {
 	c := h.leaf()
-	if len(c.ExtKeyUsage) == 0 || slices.Contains(c.ExtKeyUsage, want) || slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny) {
+	if len(c.ExtKeyUsage) == 0 || slices.Contains(c.ExtKeyUsage, want) ||
+		slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageAny) {
 		return nil
 	}
 	return []Hit{h.hit(c, "has extended key usages without %s", name)}

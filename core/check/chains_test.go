@@ -8,8 +8,8 @@ import (
 	"wardicon/core/vpn"
 )
 
-// TestChains draws what a connection looks at: a gap on the gateway's way up is a fault, one on the device's
-// is not known from here.
+// TestChains draws what a connection looks at: a gap on the gateway's way up is a fault, one on the
+// device's is not known from here.
 func TestChains(t *testing.T) {
 	deep := sampleDeep()
 	for _, test := range []struct {
@@ -17,9 +17,12 @@ func TestChains(t *testing.T) {
 		held []Held
 		want string
 	}{
-		{"sound", []Held{authority(sampleRoot()), server(sampleServer()), client(sampleClient())}, "norrvik.skerryline.example, Skerry Line Root; ada-laptop, Skerry Line Root | "},
-		{"a gap", []Held{authority(sampleOther()), server(deep[0])}, "ada-laptop.skerryline.example, Skerry Line Issuing | is not there"},
-		{"a device by another authority", []Held{authority(sampleOther()), client(deep[0], deep[1])}, "ada-laptop.skerryline.example, Skerry Line Issuing | "},
+		{"sound", []Held{authority(sampleRoot()), server(sampleServer()), client(sampleClient())},
+			"norrvik.skerryline.example, Skerry Line Root; ada-laptop, Skerry Line Root | "},
+		{"a gap", []Held{authority(sampleOther()), server(deep[0])},
+			"ada-laptop.skerryline.example, Skerry Line Issuing | is not there"},
+		{"a device by another authority", []Held{authority(sampleOther()),
+			client(deep[0], deep[1])}, "ada-laptop.skerryline.example, Skerry Line Issuing | "},
 		{"a gateway alone", []Held{server(sampleServer())}, "norrvik.skerryline.example | "},
 		{"nothing", []Held{authority(sampleRoot())}, " | "},
 	} {

@@ -26,14 +26,17 @@ type Rule struct {
 	Title    string       `json:"title"`
 	Severity vpn.Severity `json:"severity"`
 	Fields   []vpn.Field  `json:"fields"`
-	Why      string       `json:"why" doc:"What it leads to, for the administrator"`
-	Plain    string       `json:"plain" doc:"What it means for the person who uses the device"`
-	Fix      string       `json:"fix"`
-	Source   string       `json:"source"`
-	Record   bool         `json:"record" doc:"It looks at a gateway's record alone: found once at the gateway, not on every profile"`
-	Bad      Example      `json:"bad"`
-	Good     Example      `json:"good"`
-	run      func(*Subject) []Hit
+	// What it leads to, for the administrator.
+	Why string `json:"why"`
+	// What it means for the person who uses the device.
+	Plain  string `json:"plain"`
+	Fix    string `json:"fix"`
+	Source string `json:"source"`
+	// It looks at a gateway's record alone: found once at the gateway, not on every profile.
+	Record bool    `json:"record"`
+	Bad    Example `json:"bad"`
+	Good   Example `json:"good"`
+	run    func(*Subject) []Hit
 }
 
 // Example is a change to a sound subject that the rule must find (Bad) or must
@@ -82,9 +85,11 @@ type Finding struct {
 	Fix      string           `json:"fix"`
 	Place    *Spot            `json:"place,omitempty"`
 	Position *format.Position `json:"position,omitempty"`
-	Fixable  bool             `json:"fixable" doc:"Wardicon can fix it by itself"`
-	Override *Override        `json:"override,omitempty" doc:"Why this error does not block"`
-	Repair   *Repair          `json:"-"`
+	// Wardicon can fix it by itself.
+	Fixable bool `json:"fixable"`
+	// Why this error does not block.
+	Override *Override `json:"override,omitempty"`
+	Repair   *Repair   `json:"-"`
 }
 
 // Override lets an error on one profile pass as a warning, for a reason and a time.
@@ -175,9 +180,23 @@ func (s *Subject) record() *vpn.Gateway {
 func Planned(in plan.Input, p plan.Plan, siblings []Sibling) *Subject {
 	in.Gateway.SignIn = in.Gateway.SignInBy(p.Connection.Protocol)
 	return &Subject{
-		Connection: p.Connection, Gateway: &in.Gateway, Account: p.Account, Person: &in.Person, Device: &in.Device,
-		Release: &p.Release, Ability: &p.Ability, Offered: p.Offered, Unmet: p.Unmet, Passed: p.Passed, Unfit: p.Unfit,
-		Fallback: in.Fallback, OwnFile: p.Apart, SecondTo: in.Profile.Preferences.SecondTo, Siblings: siblings, ProfileID: in.Profile.ID, PatternID: in.Pattern.ID,
+		Connection: p.Connection,
+		Gateway:    &in.Gateway,
+		Account:    p.Account,
+		Person:     &in.Person,
+		Device:     &in.Device,
+		Release:    &p.Release,
+		Ability:    &p.Ability,
+		Offered:    p.Offered,
+		Unmet:      p.Unmet,
+		Passed:     p.Passed,
+		Unfit:      p.Unfit,
+		Fallback:   in.Fallback,
+		OwnFile:    p.Apart,
+		SecondTo:   in.Profile.Preferences.SecondTo,
+		Siblings:   siblings,
+		ProfileID:  in.Profile.ID,
+		PatternID:  in.Pattern.ID,
 	}
 }
 
@@ -190,7 +209,10 @@ func RunProfile(s *Subject) []Finding { return run(s, profileRules()) }
 
 // RunGateway applies those to a record.
 func RunGateway(g vpn.Gateway, now time.Time, p Policy) []Finding {
-	return run(&Subject{Gateway: &g, Person: &vpn.Person{}, Device: &vpn.Device{}, Now: now, Policy: p}, recordRules())
+	return run(
+		&Subject{Gateway: &g, Person: &vpn.Person{}, Device: &vpn.Device{}, Now: now, Policy: p},
+		recordRules(),
+	)
 }
 
 var (
@@ -232,11 +254,22 @@ func run(s *Subject, rules []Rule) []Finding {
 
 func bySeverity(findings []Finding) {
 	rank := map[vpn.Severity]int{vpn.Error: 0, vpn.Warning: 1, vpn.Note: 2}
-	slices.SortStableFunc(findings, func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) })
+	slices.SortStableFunc(
+		findings,
+		func(a, b Finding) int { return cmp.Compare(rank[a.Severity], rank[b.Severity]) },
+	)
 }
 
 func (r *Rule) finding(s *Subject, hit Hit) Finding {
-	f := Finding{Rule: r.Code, Severity: r.Severity, Title: r.Title, Field: hit.Field, Found: hit.Found, Why: r.Why, Fix: r.Fix}
+	f := Finding{
+		Rule:     r.Code,
+		Severity: r.Severity,
+		Title:    r.Title,
+		Field:    hit.Field,
+		Found:    hit.Found,
+		Why:      r.Why,
+		Fix:      r.Fix,
+	}
 	if hit.Fix != "" {
 		f.Fix = hit.Fix
 	}
@@ -314,12 +347,33 @@ func (s *Subject) place(f vpn.Field) *Spot {
 		return gateway("/offers")
 	case vpn.FieldServer:
 		return gateway("/address")
-	case vpn.FieldPSK, vpn.FieldPPP, vpn.FieldIKE, vpn.FieldESP, vpn.FieldMPPE, vpn.FieldPort, vpn.FieldAuth, vpn.FieldAuthority, vpn.FieldRemoteID, vpn.FieldRemotes, vpn.FieldControl,
-		vpn.FieldCiphers, vpn.FieldDigest, vpn.FieldMinTLS, vpn.FieldServerName, vpn.FieldGroup, vpn.FieldKeepalive, vpn.FieldDPD:
+	case vpn.FieldPSK,
+		vpn.FieldPPP,
+		vpn.FieldIKE,
+		vpn.FieldESP,
+		vpn.FieldMPPE,
+		vpn.FieldPort,
+		vpn.FieldAuth,
+		vpn.FieldAuthority,
+		vpn.FieldRemoteID,
+		vpn.FieldRemotes,
+		vpn.FieldControl,
+		vpn.FieldCiphers,
+		vpn.FieldDigest,
+		vpn.FieldMinTLS,
+		vpn.FieldServerName,
+		vpn.FieldGroup,
+		vpn.FieldKeepalive,
+		vpn.FieldDPD:
 		return gateway("/offers/" + string(s.Connection.Protocol) + "/" + string(f))
 	case vpn.FieldIdentity:
 		return &Spot{"device", s.Device.ID, "/identity"}
-	case vpn.FieldConnect, vpn.FieldDemand, vpn.FieldIPv6, vpn.FieldReconnect, vpn.FieldUnmetered, vpn.FieldProxy:
+	case vpn.FieldConnect,
+		vpn.FieldDemand,
+		vpn.FieldIPv6,
+		vpn.FieldReconnect,
+		vpn.FieldUnmetered,
+		vpn.FieldProxy:
 		if s.PatternID != "" {
 			return &Spot{"pattern", s.PatternID, "/" + string(f)}
 		}

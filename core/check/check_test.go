@@ -30,7 +30,8 @@ func TestExamples(t *testing.T) {
 				t.Errorf("the code %q is taken or not of small letters and hyphens", rule.Code)
 			}
 			seen[rule.Code] = true
-			for _, text := range []string{rule.Title, rule.Why, rule.Plain, rule.Fix, rule.Source, rule.Bad.Text, rule.Good.Text} {
+			for _, text := range []string{rule.Title, rule.Why, rule.Plain, rule.Fix, rule.Source,
+				rule.Bad.Text, rule.Good.Text} {
 				if text == "" {
 					t.Error("the rule is not told in full")
 				}
@@ -45,7 +46,8 @@ func TestExamples(t *testing.T) {
 				if f.Found == "" || f.Field == "" || f.Severity != rule.Severity || f.Place == nil {
 					t.Errorf("incomplete: %+v", f)
 				}
-				for _, secret := range []string{bad.Connection.Password.Reveal(), bad.Connection.PSK().Reveal()} {
+				for _, secret := range []string{bad.Connection.Password.Reveal(),
+					bad.Connection.PSK().Reveal()} {
 					if len(secret) > 3 && strings.Contains(f.Found+f.Fix, secret) {
 						t.Error("the finding tells a secret")
 					}
@@ -76,7 +78,8 @@ func TestOrder(t *testing.T) {
 	s.Account.Login = " a b"
 	s.Connection.Name = "VPN"
 	findings := check.Run(s)
-	if len(findings) < 3 || findings[0].Severity != vpn.Error || findings[len(findings)-1].Severity != vpn.Note {
+	if len(findings) < 3 || findings[0].Severity != vpn.Error ||
+		findings[len(findings)-1].Severity != vpn.Note {
 		t.Errorf("not ordered by severity: %v", findings)
 	}
 }

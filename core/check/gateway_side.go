@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/core/format"
 	"wardicon/core/pki"
 	"wardicon/core/vpn"
 )
@@ -13,11 +14,23 @@ import (
 // name is looked up.
 var sideRules = []Rule{
 	{
-		Code: "client-authority-other", Title: "Gateway does not trust the CA of the device certificate", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The gateway checks devices' certificates against the authorities on its record, and none of them issued this one: the sign-in is rejected.",
-		Fix: "Issue a certificate of a CA that the gateway trusts, or configure the gateway to trust this CA and add it to its record (client_authority).", Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
-		Bad:  Example{"a gateway that trusts another authority", withClientAuthority(&sampleOtherPEM)},
-		Good: Example{"a gateway that trusts the one that issued it", withClientAuthority(&sampleAuthority)},
+		Code:     "client-authority-other",
+		Title:    "Gateway does not trust the CA of the device certificate",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldIdentity},
+		Why: "The gateway checks devices' certificates against the authorities on its " +
+			"record, and none of them issued this one: the sign-in is rejected.",
+		Fix: "Issue a certificate of a CA that the gateway trusts, or configure the gateway " +
+			"to trust this CA and add it to its record (client_authority).",
+		Source: "RFC 7296 §3.6; RFC 5246 §7.4.4",
+		Bad: Example{
+			"a gateway that trusts another authority",
+			withClientAuthority(&sampleOtherPEM),
+		},
+		Good: Example{
+			"a gateway that trusts the one that issued it",
+			withClientAuthority(&sampleAuthority),
+		},
 		run: func(s *Subject) []Hit {
 			if g := s.record(); g != nil && g.ClientAuthority != "" {
 				return s.untrusted(g.ClientAuthority)
@@ -26,48 +39,94 @@ var sideRules = []Rule{
 		},
 	},
 	{
-		Code: "client-authority-unknown", Title: "Unknown whether the gateway trusts the device certificate", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldIdentity},
-		Why: "The record does not say which authorities the gateway checks devices' certificates against, and the authority of its own certificate did not issue this one.",
-		Fix: "Add the CAs that the gateway trusts to its record (client_authority).", Source: "practice",
-		Bad: Example{"an authority of the gateway's that did not issue the device's certificate", func(s *Subject) {
-			withClientAuthority(&sampleOtherPEM)(s)
-			s.Gateway.ClientAuthority, s.Gateway.Offers.IKEv2.Authority = "", sampleOtherPEM
-		}},
+		Code:     "client-authority-unknown",
+		Title:    "Unknown whether the gateway trusts the device certificate",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldIdentity},
+		Why: "The record does not say which authorities the gateway checks devices' " +
+			"certificates against, and the authority of its own certificate did not issue this " +
+			"one.",
+		Fix:    "Add the CAs that the gateway trusts to its record (client_authority).",
+		Source: "practice",
+		Bad: Example{
+			"an authority of the gateway's that did not issue the device's certificate",
+			func(s *Subject) {
+				withClientAuthority(&sampleOtherPEM)(s)
+				s.Gateway.ClientAuthority, s.Gateway.Offers.IKEv2.Authority = "", sampleOtherPEM
+			},
+		},
 		Good: Example{"the same authority for both", func(s *Subject) {
 			withClientAuthority(&sampleAuthority)(s)
 			s.Gateway.ClientAuthority, s.Gateway.Offers.IKEv2.Authority = "", sampleAuthority
 		}},
 		run: func(s *Subject) []Hit {
-			if g := s.record(); g != nil && g.ClientAuthority == "" && g.Offers.Authority(s.Connection.Protocol) != "" {
+			if g := s.record(); g != nil && g.ClientAuthority == "" &&
+				g.Offers.Authority(s.Connection.Protocol) != "" {
 				return s.untrusted(g.Offers.Authority(s.Connection.Protocol))
 			}
 			return nil
 		},
 	},
 	{
-		Code: "gateway-name-inside", Title: "Gateway's name is in an internal domain", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldDomains},
-		Why: "Names of that domain are looked up by the internal DNS servers, which are reachable only through the connection: after an interruption the gateway's name no longer resolves.",
-		Fix: "Use a more specific internal domain, such as inside.skerryline.example, or a gateway name outside of it.", Source: "RFC 8598 §3; practice",
-		Bad:  Example{"norrvik.skerryline.example and the internal domain skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"skerryline.example"} }},
-		Good: Example{"the internal domain inside.skerryline.example", func(s *Subject) { s.Connection.Domains = []string{"inside.skerryline.example"} }},
+		Code:     "gateway-name-inside",
+		Title:    "Gateway's name is in an internal domain",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldDomains},
+		Why: "Names of that domain are looked up by the internal DNS servers, which are " +
+			"reachable only through the connection: after an interruption the gateway's name no " +
+			"longer resolves.",
+		Fix: "Use a more specific internal domain, such as inside.skerryline.example, or a " +
+			"gateway name outside of it.",
+		Source: "RFC 8598 §3; practice",
+		Bad: Example{
+			"norrvik.skerryline.example and the internal domain skerryline.example",
+			func(s *Subject) { s.Connection.Domains = []string{"skerryline.example"} },
+		},
+		Good: Example{
+			"the internal domain inside.skerryline.example",
+			func(s *Subject) { s.Connection.Domains = []string{"inside.skerryline.example"} },
+		},
 		run: func(s *Subject) []Hit {
 			// The scripts for Windows except the gateway's name.
-			if len(s.Connection.DNS) == 0 || s.Release != nil && s.Release.Row.Platform == vpn.Windows {
+			if len(s.Connection.DNS) == 0 ||
+				s.Release != nil && s.Release.Row.Platform == vpn.Windows {
 				return nil
 			}
-			i := slices.IndexFunc(s.Connection.Domains, func(d string) bool { return under(s.Connection.Server, d) })
+			i := slices.IndexFunc(
+				s.Connection.Domains,
+				func(d string) bool { return under(s.Connection.Server, d) },
+			)
 			if i < 0 {
 				return nil
 			}
-			return []Hit{{Field: vpn.FieldDomains, Found: fmt.Sprintf("%s lies in %s", quote(s.Connection.Server), quote(s.Connection.Domains[i]))}}
+			return []Hit{
+				{
+					Field: vpn.FieldDomains,
+					Found: fmt.Sprintf(
+						"%s lies in %s",
+						quote(s.Connection.Server),
+						quote(s.Connection.Domains[i]),
+					),
+				},
+			}
 		},
 	},
 	{
-		Code: "realm-near-host", Title: "Realm and the gateway's domain differ by one character", Severity: vpn.Warning, Fields: []vpn.Field{vpn.FieldRealm},
-		Why: "One of them is mistyped, or they will be confused.",
-		Fix: "Compare both with the gateway's configuration.", Source: "practice",
-		Bad:  Example{"skerrylin.example and norrvik.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "skerrylin.example" }},
-		Good: Example{"crew.skerryline.example", func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" }},
+		Code:     "realm-near-host",
+		Title:    "Realm and the gateway's domain differ by one character",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldRealm},
+		Why:      "One of them is mistyped, or they will be confused.",
+		Fix:      "Compare both with the gateway's configuration.",
+		Source:   "practice",
+		Bad: Example{
+			"skerrylin.example and norrvik.skerryline.example",
+			func(s *Subject) { s.Gateway.SignIn.Realm = "skerrylin.example" },
+		},
+		Good: Example{
+			"crew.skerryline.example",
+			func(s *Subject) { s.Gateway.SignIn.Realm = "crew.skerryline.example" },
+		},
 		run: func(s *Subject) []Hit {
 			g := s.record()
 			if g == nil || g.SignIn.Realm == "" || g.SignIn.Form == vpn.LoginPlain {
@@ -75,8 +134,13 @@ var sideRules = []Rule{
 			}
 			realm, host := strings.ToLower(g.SignIn.Realm), strings.ToLower(g.Address)
 			for domain := host; domain != ""; _, domain, _ = strings.Cut(domain, ".") {
-				if strings.Contains(domain, ".") && oneApart(realm, domain) {
-					return []Hit{{Field: vpn.FieldRealm, Found: fmt.Sprintf("%s and %s", quote(g.SignIn.Realm), quote(domain))}}
+				if strings.Contains(domain, ".") && format.OneApart(realm, domain) {
+					return []Hit{
+						{
+							Field: vpn.FieldRealm,
+							Found: fmt.Sprintf("%s and %s", quote(g.SignIn.Realm), quote(domain)),
+						},
+					}
 				}
 			}
 			return nil
@@ -110,28 +174,23 @@ func (s *Subject) untrusted(authorities string) []Hit {
 	if err != nil {
 		return nil
 	}
-	if links, broken := pki.Path(chain[0], append(chain[1:], anchors...), anchors); broken == pki.IssuerMissing || broken == pki.IssuerWrong {
+	if links, broken := pki.Path(
+		chain[0],
+		append(chain[1:], anchors...),
+		anchors,
+	); broken == pki.IssuerMissing ||
+		broken == pki.IssuerWrong {
 		last := links[len(links)-1]
-		return []Hit{{Field: vpn.FieldIdentity, Found: fmt.Sprintf("%s is issued by %s", quote(last.Subject.CommonName), quote(last.Issuer.CommonName))}}
+		return []Hit{
+			{
+				Field: vpn.FieldIdentity,
+				Found: fmt.Sprintf(
+					"%s is issued by %s",
+					quote(last.Subject.CommonName),
+					quote(last.Issuer.CommonName),
+				),
+			},
+		}
 	}
 	return nil
-}
-
-// oneApart tells whether two words differ by one letter: changed, left out or added, or by
-// two neighbours that changed places.
-func oneApart(a, b string) bool {
-	if a == b || len(a) > len(b)+1 || len(b) > len(a)+1 {
-		return false
-	}
-	if len(a) > len(b) {
-		a, b = b, a
-	}
-	i := 0
-	for i < len(a) && a[i] == b[i] {
-		i++
-	}
-	if len(a) < len(b) {
-		return a[i:] == b[i+1:]
-	}
-	return a[i+1:] == b[i+1:] || i+1 < len(a) && a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
 }

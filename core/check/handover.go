@@ -17,8 +17,8 @@ const (
 	BySheet    Way = "sheet" // printed, for cutting and handing out
 )
 
-// Handing is how a parcel is to be given to its person. It is looked at when a handover is made; no severity that an
-// owner sets and no override lets it pass.
+// Handing is how a parcel is to be given to its person. It is looked at when a handover is made; no
+// severity that an owner sets and no override lets it pass.
 type Handing struct {
 	Days     int // until the link ends; 0 for never
 	Uses     int // that it allows; 0 for any number
@@ -27,7 +27,8 @@ type Handing struct {
 	Attached []format.File // sent along with the letter
 }
 
-// Hand says what speaks against a way of handing a parcel over, whatever severities an owner has set.
+// Hand says what speaks against a way of handing a parcel over, whatever severities an owner has
+// set.
 func Hand(s Subject, h Handing) []Finding {
 	s.Handing, s.Policy = &h, Policy{}
 	return run(&s, handingRules)
@@ -36,9 +37,19 @@ func Hand(s Subject, h Handing) []Finding {
 // handingRules look at how a parcel is to be given to its person.
 var handingRules = []Rule{
 	{
-		Code: "link-endless", Title: "Link does not expire", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
-		Why: "Emails stay in mailboxes and backups and are forwarded: the link could be used years later.", Fix: "Let it expire after some days and uses.", Source: "RFC 9700 §4.2.4; practice",
-		Bad: Example{"no day on which it ends", handed(Handing{Uses: 3})}, Good: Example{"a week and three uses", handed(Handing{Days: 7, Uses: 3})},
+		Code:     "link-endless",
+		Title:    "Link does not expire",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldHandover},
+		Why: "Emails stay in mailboxes and backups and are forwarded: the link could be used " +
+			"years later.",
+		Fix:    "Let it expire after some days and uses.",
+		Source: "RFC 9700 §4.2.4; practice",
+		Bad: Example{
+			"no day on which it ends",
+			handed(Handing{Uses: 3}),
+		},
+		Good: Example{"a week and three uses", handed(Handing{Days: 7, Uses: 3})},
 		run: func(s *Subject) []Hit {
 			switch h := s.Handing; {
 			case h == nil:
@@ -51,21 +62,60 @@ var handingRules = []Rule{
 		},
 	},
 	{
-		Code: "passcode-same-way", Title: "Passcode is sent the same way as the link", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
-		Why: "Whoever reads one also reads the other: the passcode protects nothing.", Fix: "Send the passcode another way than the link: by telephone, in person, or on a printed slip.", Source: "NIST SP 800-63B §6.1.2.3",
-		Bad: Example{"both by mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByMail})}, Good: Example{"the link by mail, the passcode by telephone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
+		Code:     "passcode-same-way",
+		Title:    "Passcode is sent the same way as the link",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldHandover},
+		Why:      "Whoever reads one also reads the other: the passcode protects nothing.",
+		Fix: "Send the passcode another way than the link: by telephone, in person, or on a " +
+			"printed slip.",
+		Source: "NIST SP 800-63B §6.1.2.3",
+		Bad: Example{
+			"both by mail",
+			handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByMail}),
+		},
+		Good: Example{
+			"the link by mail, the passcode by telephone",
+			handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator}),
+		},
 		run: func(s *Subject) []Hit {
-			if h := s.Handing; h != nil && h.Link == h.Passcode && h.Link != ByOperator && h.Link != "" {
-				return []Hit{{Field: vpn.FieldHandover, Found: fmt.Sprintf("link and passcode both by %s", h.Link)}}
+			if h := s.Handing; h != nil && h.Link == h.Passcode && h.Link != ByOperator &&
+				h.Link != "" {
+				return []Hit{
+					{
+						Field: vpn.FieldHandover,
+						Found: fmt.Sprintf("link and passcode both by %s", h.Link),
+					},
+				}
 			}
 			return nil
 		},
 	},
 	{
-		Code: "secret-in-mail", Title: "Secret in an email", Severity: vpn.Error, Fields: []vpn.Field{vpn.FieldHandover},
-		Why: "Emails are readable in transit, are kept for years, and show an underscore as a space. What was sent cannot be revoked.", Fix: "Send only the link: it expires, its uses are counted, and it can be recalled.", Source: "practice",
-		Bad:  Example{"the files of a parcel in the mail", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator, Attached: []format.File{{Name: "norrvik.mobileconfig", Private: true}}})},
-		Good: Example{"the link alone", handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator})},
+		Code:     "secret-in-mail",
+		Title:    "Secret in an email",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldHandover},
+		Why: "Emails are readable in transit, are kept for years, and show an underscore as " +
+			"a space. What was sent cannot be revoked.",
+		Fix:    "Send only the link: it expires, its uses are counted, and it can be recalled.",
+		Source: "practice",
+		Bad: Example{
+			"the files of a parcel in the mail",
+			handed(
+				Handing{
+					Days:     7,
+					Uses:     3,
+					Link:     ByMail,
+					Passcode: ByOperator,
+					Attached: []format.File{{Name: "norrvik.mobileconfig", Private: true}},
+				},
+			),
+		},
+		Good: Example{
+			"the link alone",
+			handed(Handing{Days: 7, Uses: 3, Link: ByMail, Passcode: ByOperator}),
+		},
 		run: func(s *Subject) []Hit {
 			if s.Handing == nil {
 				return nil
@@ -73,7 +123,13 @@ var handingRules = []Rule{
 			var hits []Hit
 			for _, f := range s.Handing.Attached {
 				if f.Private {
-					hits = append(hits, Hit{Field: vpn.FieldHandover, Found: fmt.Sprintf("%s, which holds secrets", quote(f.Name))})
+					hits = append(
+						hits,
+						Hit{
+							Field: vpn.FieldHandover,
+							Found: fmt.Sprintf("%s, which holds secrets", quote(f.Name)),
+						},
+					)
 				}
 			}
 			if s.Handing.Passcode == ByMail {

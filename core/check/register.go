@@ -3,7 +3,33 @@ package check
 import "slices"
 
 // Register holds every rule, family by family.
-var Register = told(slices.Concat(typedRules, secretRules, reuseRules, nameRules, pastedRules, addressRules, liveRules, deviceRules, strengthRules, timeRules, protocolRules, fitRules, []Rule{cipherRule, damageRule()}, certificateRules, bagRules, tunnelRules, connectRules, behaviourRules, routeRules, siteRules, sideRules, fileRules, handingRules))
+var Register = told(
+	slices.Concat(
+		typedRules,
+		secretRules,
+		reuseRules,
+		nameRules,
+		pastedRules,
+		addressRules,
+		liveRules,
+		deviceRules,
+		strengthRules,
+		timeRules,
+		protocolRules,
+		fitRules,
+		[]Rule{cipherRule, damageRule()},
+		certificateRules,
+		bagRules,
+		tunnelRules,
+		connectRules,
+		behaviourRules,
+		routeRules,
+		siteRules,
+		sideRules,
+		fileRules,
+		handingRules,
+	),
+)
 
 // told gives each rule its words for the person who uses the device.
 func told(rules []Rule) []Rule {

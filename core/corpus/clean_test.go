@@ -24,16 +24,54 @@ const cleanEach = 60
 // What sound records may hold: everything that writers have to quote, and nothing that is
 // wrong.
 var (
-	towns     = []string{"Norrvik", "Tällholm", "Brattvik", "Lyngholm", "Easthaven", "St. Ola & Co", "Grey 'Skerry'", "Ærøby 2", "Deep #4", "Vik; Süd"}
-	logins    = []string{"a_fjell", "bo.holm", "cpt-strand", "d'arcy", "e+watch", "night%20crew", "f$deck", "g#1", "h=pilot", "i\\bridge"}
+	towns = []string{
+		"Norrvik",
+		"Tällholm",
+		"Brattvik",
+		"Lyngholm",
+		"Easthaven",
+		"St. Ola & Co",
+		"Grey 'Skerry'",
+		"Ærøby 2",
+		"Deep #4",
+		"Vik; Süd",
+	}
+	logins = []string{
+		"a_fjell",
+		"bo.holm",
+		"cpt-strand",
+		"d'arcy",
+		"e+watch",
+		"night%20crew",
+		"f$deck",
+		"g#1",
+		"h=pilot",
+		"i\\bridge",
+	}
 	passwords = []string{
-		"tern-88-Gannet-orbit-luff-3497", `Qv7"fog'4-Lamp$Tide`, `%USERNAME%-brine-93-Kettle`, `back\slash-74-Oakum-Reef`, `<b>&amp;-Shoal-52-Plover`,
-		"`tick`-33-Halyard-Morrow", `semi;colon-61-Thwart-Eider`, `#hash-19-Marlin-Spike`, `{brace}-84-Fathom-Teal`, `per%d-cent-27-Cuddy-Wrasse`,
+		"tern-88-Gannet-orbit-luff-3497",
+		`Qv7"fog'4-Lamp$Tide`,
+		`%USERNAME%-brine-93-Kettle`,
+		`back\slash-74-Oakum-Reef`,
+		`<b>&amp;-Shoal-52-Plover`,
+		"`tick`-33-Halyard-Morrow",
+		`semi;colon-61-Thwart-Eider`,
+		`#hash-19-Marlin-Spike`,
+		`{brace}-84-Fathom-Teal`,
+		`per%d-cent-27-Cuddy-Wrasse`,
 	}
 	keys = []string{
-		"kelp-4497-Harbor-mizzen-93-osprey", `Wick"74'Lantern$Fog-Brig`, `Keel=92;Scupper#41-Dunlin`, `Bilge\\63-Tarpaulin-Gull`, "Anker<47>&Sextant-Petrel",
+		"kelp-4497-Harbor-mizzen-93-osprey",
+		`Wick"74'Lantern$Fog-Brig`,
+		`Keel=92;Scupper#41-Dunlin`,
+		`Bilge\\63-Tarpaulin-Gull`,
+		"Anker<47>&Sextant-Petrel",
 	}
-	networks = [][]string{{"10.20.0.0/16"}, {"10.20.0.0/16", "172.20.8.0/22"}, {"10.20.0.0/18", "2001:db8:20::/48"}}
+	networks = [][]string{
+		{"10.20.0.0/16"},
+		{"10.20.0.0/16", "172.20.8.0/22"},
+		{"10.20.0.0/18", "2001:db8:20::/48"},
+	}
 )
 
 // sound are records without a fault, different for each number.
@@ -47,13 +85,29 @@ func sound(t *testing.T, n int, p vpn.Protocol, row platform.Row, f platform.For
 	}
 	offers := map[string]any{}
 	patch := map[string]any{
-		"profile": map[string]any{"preferences": map[string]any{"protocol": p, "format": f, "tunnel": tunnel}},
-		"gateway": map[string]any{
-			"name": town, "address": host, "routes": networks[n%len(networks)], "offers": map[string]any{string(p): offers},
+		"profile": map[string]any{
+			"preferences": map[string]any{"protocol": p, "format": f, "tunnel": tunnel},
 		},
-		"device":   map[string]any{"platform": row.Platform, "release": row.Releases[n%len(row.Releases)], "encrypted": true, "identity": map[string]any{"certificate": "@client.pem", "key": "@client.key"}},
-		"accounts": []any{map[string]any{"id": "a-1", "login": logins[n%len(logins)], "password": passwords[n%len(passwords)]}},
-		"pattern":  map[string]any{"ipv6": vpn.IPv6Refused},
+		"gateway": map[string]any{
+			"name":    town,
+			"address": host,
+			"routes":  networks[n%len(networks)],
+			"offers":  map[string]any{string(p): offers},
+		},
+		"device": map[string]any{
+			"platform":  row.Platform,
+			"release":   row.Releases[n%len(row.Releases)],
+			"encrypted": true,
+			"identity":  map[string]any{"certificate": "@client.pem", "key": "@client.key"},
+		},
+		"accounts": []any{
+			map[string]any{
+				"id":       "a-1",
+				"login":    logins[n%len(logins)],
+				"password": passwords[n%len(passwords)],
+			},
+		},
+		"pattern": map[string]any{"ipv6": vpn.IPv6Refused},
 	}
 	switch p {
 	case vpn.L2TP:
@@ -61,7 +115,9 @@ func sound(t *testing.T, n int, p vpn.Protocol, row platform.Row, f platform.For
 		offers["ike"] = []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}
 		offers["esp"] = []string{"aes256-sha256-modp2048", "aes256-sha1", "aes128-sha256"}
 		if len(ability.Machine) > 1 && n%3 == 0 {
-			offers["auth"], offers["authority"] = []vpn.MachineAuth{vpn.MachineCertificate}, "@root.pem"
+			offers["auth"], offers["authority"] = []vpn.MachineAuth{
+				vpn.MachineCertificate,
+			}, "@root.pem"
 		}
 	case vpn.IKEv2:
 		offers["ike"] = []string{"aes256-sha256-ecp256", "aes256-sha256-modp2048"}
@@ -70,8 +126,10 @@ func sound(t *testing.T, n int, p vpn.Protocol, row platform.Row, f platform.For
 	case vpn.TLS:
 		offers["server_name"] = host
 		offers["auth"] = vpn.TLSAuths[n%3 : n%3+1]
-		offers["remotes"] = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}[:1+n%2]
-		offers["control_key"] = []any{map[string]any{"kind": "crypt"}, map[string]any{"kind": "auth", "direction": "1"}}[n%2]
+		offers["remotes"] = []vpn.Remote{{Port: 1194, Transport: vpn.UDP},
+			{Port: 443, Transport: vpn.TCP}}[:1+n%2]
+		offers["control_key"] = []any{map[string]any{"kind": "crypt"},
+			map[string]any{"kind": "auth", "direction": "1"}}[n%2]
 	}
 	data, err := json.Marshal(patch)
 	if err != nil {
@@ -93,7 +151,8 @@ func TestCleanWritten(t *testing.T) {
 		for n := 0; written < cleanEach && n < 200*cleanEach; n++ {
 			row := platform.Table[n%len(platform.Table)]
 			p := codec.Protocols[n/len(platform.Table)%len(codec.Protocols)]
-			if p == vpn.PPTP || !row.Can[p].Support.Usable() || !slices.Contains(row.Can[p].Formats, codec.Name) {
+			if p == vpn.PPTP || !row.Can[p].Support.Usable() ||
+				!slices.Contains(row.Can[p].Formats, codec.Name) {
 				continue // PPTP is a warning in itself
 			}
 			if p == vpn.IKEv2 && codec.Name == platform.PhoneBook {
@@ -114,10 +173,26 @@ func TestCleanWritten(t *testing.T) {
 			}
 			written++
 			alone := filecheck.Check(came(files), filecheck.Options{Now: now})
-			against := filecheck.Check(came(files), filecheck.Options{Now: now, Gateways: []vpn.Gateway{in.Gateway}, Release: &made.Release})
-			for _, f := range serious(slices.Concat(filecheck.Findings(alone), filecheck.Findings(against))) {
+			against := filecheck.Check(
+				came(files),
+				filecheck.Options{
+					Now:      now,
+					Gateways: []vpn.Gateway{in.Gateway},
+					Release:  &made.Release,
+				},
+			)
+			for _, f := range serious(slices.Concat(filecheck.Findings(alone),
+				filecheck.Findings(against))) {
 				alarms++
-				t.Errorf("%s, %s by %s, number %d: %s: %s", codec.Name, row.Title, p, n, f.Rule, f.Found)
+				t.Errorf(
+					"%s, %s by %s, number %d: %s: %s",
+					codec.Name,
+					row.Title,
+					p,
+					n,
+					f.Rule,
+					f.Found,
+				)
 			}
 		}
 		if written < cleanEach {

@@ -45,6 +45,8 @@ type fault struct {
 	Written     *written          `json:"written"`
 	Handing     *check.Handing    `json:"handing"`
 	Also        []string          `json:"also"`
+	// what the real client says when it refuses the file
+	Client string `json:"client"`
 }
 
 // written stands for the files that a format makes of the records, with a line more.
@@ -95,7 +97,14 @@ func TestFaults(t *testing.T) {
 			t.Errorf("no fault for the rule %s", r.Code)
 		}
 	}
-	t.Logf("%d faults for %d rules: %d found, %d missed, %d false alarms", len(folders), len(check.Register), len(folders)-missed, missed, alarms)
+	t.Logf(
+		"%d faults for %d rules: %d found, %d missed, %d false alarms",
+		len(folders),
+		len(check.Register),
+		len(folders)-missed,
+		missed,
+		alarms,
+	)
 }
 
 // codes lists the rules that found something, each once.
@@ -131,13 +140,18 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 	}
 	if w := f.Written; w != nil {
 		in := records(t, json.RawMessage("{}"))
-		in.Device.Platform, in.Device.Release, in.Profile.Preferences.Format = w.Platform, w.Release, string(w.Format)
+		in.Device.Platform, in.Device.Release, in.Profile.Preferences.Format =
+			w.Platform, w.Release, string(
+				w.Format,
+			)
 		codec, _ := all.ByName(w.Format)
 		made, err := codec.Write(plan.Make(in).Connection)
 		if err != nil {
 			t.Fatal(err)
 		}
-		files = []filecheck.File{{Name: made[0].Name, Data: append(made[0].Content, w.Line...), Asked: true}}
+		files = []filecheck.File{
+			{Name: made[0].Name, Data: append(made[0].Content, w.Line...), Asked: true},
+		}
 	}
 	for i := range files {
 		files[i].Exposed = f.Exposed
@@ -165,9 +179,16 @@ func planned(in plan.Input, f fault) []check.Finding {
 	in.Fallback = f.Fallback
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
-	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged = now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
+	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged =
+		now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
 	if f.Live != nil {
-		s.Live = &check.Live{Name: p.Connection.Server, Missing: f.Live.Missing, Addresses: f.Live.Addresses, Differences: f.Live.Differences, At: now}
+		s.Live = &check.Live{
+			Name:        p.Connection.Server,
+			Missing:     f.Live.Missing,
+			Addresses:   f.Live.Addresses,
+			Differences: f.Live.Differences,
+			At:          now,
+		}
 		before := *s.Live
 		s.Live.Before = &before
 	}

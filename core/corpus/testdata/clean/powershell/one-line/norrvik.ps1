@@ -1,0 +1,1 @@
+Add-VpnConnection -Name "Skerry Line Norrvik" -ServerAddress "norrvik.skerryline.example" -TunnelType L2tp -L2tpPsk "kelp-4497-Harbor-mizzen-93-osprey" -AuthenticationMethod MSChapv2 -EncryptionLevel Required -RememberCredential -Force -PassThru
