@@ -20,8 +20,9 @@ const (
 	mostBytes    = 40 << 20
 )
 
-// Archive puts the newest parcels of a profile, or of a group's people, into an archive that is encrypted under a
-// passphrase of its own. Parcels that are missing or out of date are named and left out.
+// Archive puts the newest parcels of a profile, or of a group's people, into an archive that is
+// encrypted under a passphrase of its own. Parcels that are missing or out of date are named and
+// left out.
 func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.Archive, err error) {
 	a.Left = []string{}
 	passphrase, _, err := secret.Make(rand.Reader, aeszip.LeastBits)
@@ -60,9 +61,18 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.A
 					return err
 				}
 				if size += len(content); size > mostBytes {
-					return problem("archive", "/group", fmt.Sprintf("more than %d MB of files", mostBytes>>20), "less", "export a folder on the command line instead")
+					return problem(
+						"archive",
+						"/group",
+						fmt.Sprintf("more than %d MB of files", mostBytes>>20),
+						"less",
+						"export a folder on the command line instead",
+					)
 				}
-				files = append(files, aeszip.File{Name: path.Join(p.Folder(), f.Name), Content: content})
+				files = append(
+					files,
+					aeszip.File{Name: path.Join(p.Folder(), f.Name), Content: content},
+				)
 			}
 			a.Profiles++
 			if err := audit(ctx, tx, "archive", "parcel", parcel.ID, title); err != nil {
@@ -70,7 +80,13 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.A
 			}
 		}
 		if a.Profiles == 0 {
-			return problem("archive", "/profile_id", "no parcel that is up to date", "at least one", "build it first")
+			return problem(
+				"archive",
+				"/profile_id",
+				"no parcel that is up to date",
+				"at least one",
+				"build it first",
+			)
 		}
 		return nil
 	})
@@ -84,9 +100,19 @@ func (s *Service) Archive(ctx context.Context, profileID, group string) (a api.A
 }
 
 // chosen are the profiles of an archive, and what it is called.
-func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group string) ([]api.Profile, string, error) {
+func (s *Service) chosen(
+	ctx context.Context,
+	tx *store.Tx,
+	profileID, group string,
+) ([]api.Profile, string, error) {
 	if (profileID == "") == (group == "") {
-		return nil, "", problem("archive", "/profile_id", "both or neither", "either a profile or a group", "choose one of them")
+		return nil, "", problem(
+			"archive",
+			"/profile_id",
+			"both or neither",
+			"either a profile or a group",
+			"choose one of them",
+		)
 	}
 	if profileID != "" {
 		p, err := store.Profiles.Row(ctx, tx, profileID)
@@ -96,13 +122,33 @@ func (s *Service) chosen(ctx context.Context, tx *store.Tx, profileID, group str
 	case err != nil:
 		return nil, "", err
 	case n == 0:
-		return nil, "", problem("archive", "/group", quoted(group), "a group of people who have devices with profiles", "correct the name")
+		return nil, "", problem(
+			"archive",
+			"/group",
+			quoted(group),
+			"a group of people who have devices with profiles",
+			"correct the name",
+		)
 	case n > mostArchived:
-		return nil, "", problem("archive", "/group", fmt.Sprintf("%d profiles", n), fmt.Sprintf("at most %d", mostArchived), "export a folder on the command line instead")
+		return nil, "", problem(
+			"archive",
+			"/group",
+			fmt.Sprintf("%d profiles", n),
+			fmt.Sprintf("at most %d", mostArchived),
+			"export a folder on the command line instead",
+		)
 	}
 	var list []api.Profile
 	for {
-		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 500, Offset: len(list), Conditions: map[string]string{"group": group}})
+		page, err := store.Profiles.List(
+			ctx,
+			tx,
+			store.Query{
+				Limit:      500,
+				Offset:     len(list),
+				Conditions: map[string]string{"group": group},
+			},
+		)
 		if err != nil {
 			return nil, "", err
 		}

@@ -12,7 +12,8 @@ func (s *Service) Audit(ctx context.Context, q store.Query) (api.Page[api.AuditE
 	return store.AuditEntries.List(ctx, s.store.Read(), q)
 }
 
-// VerifyAudit holds that the audit log is as it was written. head is one that was noted before, or empty.
+// VerifyAudit holds that the audit log is as it was written. head is one that was noted before, or
+// empty.
 func (s *Service) VerifyAudit(ctx context.Context, head string) (api.AuditProof, error) {
 	return s.store.Read().VerifyAudit(ctx, head)
 }

@@ -24,13 +24,24 @@ type Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
 
 func (s *Service) authorities() *Authorities {
 	return &Authorities{
-		s: s, table: store.Authorities, unique: "/name",
+		s:      s,
+		table:  store.Authorities,
+		unique: "/name",
 		meta:   func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 		name:   func(a api.Authority) string { return a.Name },
 		hide:   func(a *vpn.Authority) { a.Key = nil },
-		refers: nothing[*vpn.Authority], touch: nothing[*vpn.Authority], before: nothing[*vpn.Authority],
+		refers: nothing[*vpn.Authority],
+		touch:  nothing[*vpn.Authority],
+		before: nothing[*vpn.Authority],
 		used: func(ctx context.Context, tx *store.Tx, a *vpn.Authority) error {
-			return unused(ctx, tx, "authority", a.Name, a.ID, [3]string{"certificates", "authority_id", "certificates"})
+			return unused(
+				ctx,
+				tx,
+				"authority",
+				a.Name,
+				a.ID,
+				[3]string{"certificates", "authority_id", "certificates"},
+			)
 		},
 	}
 }
@@ -42,9 +53,18 @@ const (
 
 // MakeAuthority makes an authority: one that signs by itself, or a root and below it the one
 // that issues. The last one is what issues; the root's key is stored beside it, sealed.
-func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list []api.Authority, err error) {
+func (s *Service) MakeAuthority(
+	ctx context.Context,
+	n api.NewAuthority,
+) (list []api.Authority, err error) {
 	if n.Years < 0 || n.Years > mostYears {
-		return nil, problem("authority", "/years", fmt.Sprint(n.Years), fmt.Sprintf("1 to %d years, or 0", mostYears), "choose fewer")
+		return nil, problem(
+			"authority",
+			"/years",
+			fmt.Sprint(n.Years),
+			fmt.Sprintf("1 to %d years, or 0", mostYears),
+			"choose fewer",
+		)
 	}
 	organisation, err := s.Organisation(ctx)
 	if err != nil {
@@ -52,8 +72,14 @@ func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list [
 	}
 	from := s.now().UTC().Truncate(time.Second)
 	w := pki.Wanted{
-		Name: n.Name, Organisation: organisation.Name, Usage: pki.ForAuthority, From: from.Add(-time.Hour), To: from.AddDate(cmp.Or(n.Years, authorityYears), 0, 0), MaxPath: 0,
-		Permitted: n.Permitted, Excluded: n.Excluded,
+		Name:         n.Name,
+		Organisation: organisation.Name,
+		Usage:        pki.ForAuthority,
+		From:         from.Add(-time.Hour),
+		To:           from.AddDate(cmp.Or(n.Years, authorityYears), 0, 0),
+		MaxPath:      0,
+		Permitted:    n.Permitted,
+		Excluded:     n.Excluded,
 	}
 	rows := []pki.Wanted{w}
 	if n.Issuing {
@@ -64,7 +90,13 @@ func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list [
 	keys := make([]crypto.Signer, len(rows))
 	for i := range keys {
 		if keys[i], err = pki.NewKey(rand.Reader, n.Kind); err != nil {
-			return nil, problem("authority", "/kind", fmt.Sprintf("%q", n.Kind), "p256, p384 or rsa3072", "choose one of them")
+			return nil, problem(
+				"authority",
+				"/kind",
+				fmt.Sprintf("%q", n.Kind),
+				"p256, p384 or rsa3072",
+				"choose one of them",
+			)
 		}
 	}
 	var by pki.Issuer
@@ -83,7 +115,12 @@ func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list [
 			if err != nil {
 				return err
 			}
-			a := &vpn.Authority{Name: w.Name, Certificate: pki.Bundle(c) + above, Key: &text, Lists: n.Lists}
+			a := &vpn.Authority{
+				Name:        w.Name,
+				Certificate: pki.Bundle(c) + above,
+				Key:         &text,
+				Lists:       n.Lists,
+			}
 			if err := s.Authorities.fit(ctx, tx, a); err != nil {
 				return err
 			}
@@ -106,8 +143,17 @@ func (s *Service) MakeAuthority(ctx context.Context, n api.NewAuthority) (list [
 
 // TakeAuthority brings an authority in from a file: with its key to issue here, without it where
 // signing is done elsewhere.
-func (s *Service) TakeAuthority(ctx context.Context, name string, m api.Material) (row api.Authority, err error) {
-	b, err := bring("authority", m, "the certificate of an authority", func(c *x509.Certificate) bool { return c.IsCA })
+func (s *Service) TakeAuthority(
+	ctx context.Context,
+	name string,
+	m api.Material,
+) (row api.Authority, err error) {
+	b, err := bring(
+		"authority",
+		m,
+		"the certificate of an authority",
+		func(c *x509.Certificate) bool { return c.IsCA },
+	)
 	if err != nil {
 		return row, err
 	}
@@ -118,7 +164,14 @@ func (s *Service) TakeAuthority(ctx context.Context, name string, m api.Material
 	if err != nil {
 		return row, err
 	}
-	return s.Authorities.Add(ctx, &vpn.Authority{Name: cmp.Or(name, b.leaf.Subject.CommonName), Certificate: b.bundle(), Key: key})
+	return s.Authorities.Add(
+		ctx,
+		&vpn.Authority{
+			Name:        cmp.Or(name, b.leaf.Subject.CommonName),
+			Certificate: b.bundle(),
+			Key:         key,
+		},
+	)
 }
 
 // passphraseBits is the least strength of a passphrase that closes an authority's key.
@@ -126,18 +179,40 @@ const passphraseBits = 60
 
 // ExportAuthority packs an authority with its key as PKCS #12 under a passphrase that is said
 // twice. It is for owners alone, and logged.
-func (s *Service) ExportAuthority(ctx context.Context, id string, passphrase, again secret.Text) (data []byte, name string, err error) {
+func (s *Service) ExportAuthority(
+	ctx context.Context,
+	id string,
+	passphrase, again secret.Text,
+) (data []byte, name string, err error) {
 	if err := ownerOnly(ctx); err != nil {
 		return nil, "", err
 	}
 	if !passphrase.Equal(again) {
-		return nil, "", problem("authority", "/again", "another passphrase", "the same one a second time", "type both again")
+		return nil, "", problem(
+			"authority",
+			"/again",
+			"another passphrase",
+			"the same one a second time",
+			"type both again",
+		)
 	}
 	if n := utf8.RuneCountInString(passphrase.Reveal()); n < 15 || n > 256 {
-		return nil, "", problem("authority", "/passphrase", fmt.Sprintf("%d characters", n), "15 to 256 characters", "take five or six unrelated words")
+		return nil, "", problem(
+			"authority",
+			"/passphrase",
+			fmt.Sprintf("%d characters", n),
+			"15 to 256 characters",
+			"take five or six unrelated words",
+		)
 	}
 	if e := s.memo.Judge(passphrase); e.Bits < passphraseBits {
-		return nil, "", problem("authority", "/passphrase", "one that "+e.Guesses()+" find", secret.Estimate{Bits: passphraseBits}.Guesses()+" or more", "take five or six unrelated words")
+		return nil, "", problem(
+			"authority",
+			"/passphrase",
+			"one that "+e.Guesses()+" find",
+			secret.Estimate{Bits: passphraseBits}.Guesses()+" or more",
+			"take five or six unrelated words",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		a, err := store.Authorities.Get(ctx, tx, id)
@@ -145,7 +220,13 @@ func (s *Service) ExportAuthority(ctx context.Context, id string, passphrase, ag
 			return err
 		}
 		if a.Key == nil {
-			return problem("authority", "/id", a.Name+", whose key is not here", "an authority with its key", "export it where the key is")
+			return problem(
+				"authority",
+				"/id",
+				a.Name+", whose key is not here",
+				"an authority with its key",
+				"export it where the key is",
+			)
 		}
 		pair, err := pki.Pair(a.Certificate, *a.Key)
 		if err != nil {
@@ -170,7 +251,11 @@ func refused(object string, err error) error {
 }
 
 // issuer opens an authority for signing.
-func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.Authority, by pki.Issuer, above string, err error) {
+func (s *Service) issuer(
+	ctx context.Context,
+	tx *store.Tx,
+	id string,
+) (a *vpn.Authority, by pki.Issuer, above string, err error) {
 	a, err = store.Authorities.Get(ctx, tx, id)
 	var none *store.NotFoundError
 	switch {
@@ -179,9 +264,21 @@ func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.A
 	case err != nil:
 		return nil, by, "", err
 	case a.Retired:
-		return nil, by, "", problem("certificate", "/authority_id", a.Name+", which is retired", "an authority that still issues", "choose another one")
+		return nil, by, "", problem(
+			"certificate",
+			"/authority_id",
+			a.Name+", which is retired",
+			"an authority that still issues",
+			"choose another one",
+		)
 	case a.Key == nil:
-		return nil, by, "", problem("certificate", "/authority_id", a.Name+", whose key is not here", "an authority with its key", "have it issued where the key is, and bring the certificate in")
+		return nil, by, "", problem(
+			"certificate",
+			"/authority_id",
+			a.Name+", whose key is not here",
+			"an authority with its key",
+			"have it issued where the key is, and bring the certificate in",
+		)
 	}
 	if err := s.issuesStill(ctx, tx, a); err != nil {
 		return nil, by, "", err
@@ -190,7 +287,12 @@ func (s *Service) issuer(ctx context.Context, tx *store.Tx, id string) (a *vpn.A
 	if err != nil {
 		return nil, by, "", fmt.Errorf("authority %s: %w", a.Name, err)
 	}
-	return a, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, between(append([]*x509.Certificate{pair.Leaf}, pair.Chain...)), nil
+	return a, pki.Issuer{
+			Certificate: pair.Leaf,
+			Key:         pair.Key,
+		}, between(
+			append([]*x509.Certificate{pair.Leaf}, pair.Chain...),
+		), nil
 }
 
 // issuesStill bounds how many certificates an authority issues within a day.
@@ -198,13 +300,19 @@ func (s *Service) issuesStill(ctx context.Context, tx *store.Tx, a *vpn.Authorit
 	_, most := a.Limits()
 	n, err := tx.IssuedSince(ctx, a.ID, s.now().Add(-24*time.Hour))
 	if err == nil && n >= most {
-		err = problem("certificate", "/authority_id", fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n), fmt.Sprintf("fewer than %d, its limit", most), "find out who requests so many; raise the limit if they are intended")
+		err = problem(
+			"certificate",
+			"/authority_id",
+			fmt.Sprintf("%s, which has issued %d certificates within a day", a.Name, n),
+			fmt.Sprintf("fewer than %d, its limit", most),
+			"find out who requests so many; raise the limit if they are intended",
+		)
 	}
 	return err
 }
 
-// between are the certificates that a leaf brings along, PEM: its issuer and those above it, without what
-// vouches for itself.
+// between are the certificates that a leaf brings along, PEM: its issuer and those above it,
+// without what vouches for itself.
 func between(issuer []*x509.Certificate) string {
 	return pki.Bundle(slices.DeleteFunc(slices.Clone(issuer), pki.Root)...)
 }

@@ -22,7 +22,12 @@ import (
 const passphrase = "kelp Harbor mizzen 4497 lantern"
 
 // chained makes a root, an authority below it and a leaf, with their keys, valid around a moment.
-func chained(t *testing.T, at time.Time, usage pki.Usage, names ...string) (root, issuing, leaf pki.Identity) {
+func chained(
+	t *testing.T,
+	at time.Time,
+	usage pki.Usage,
+	names ...string,
+) (root, issuing, leaf pki.Identity) {
 	t.Helper()
 	issue := func(by pki.Identity, w pki.Wanted) pki.Identity {
 		t.Helper()
@@ -34,17 +39,28 @@ func chained(t *testing.T, at time.Time, usage pki.Usage, names ...string) (root
 		if by.Leaf == nil {
 			issuer.Key = key
 		}
-		w.From, w.To = at.AddDate(0, -1, 0).Truncate(time.Second), at.AddDate(1, 0, 0).Truncate(time.Second)
+		w.From, w.To = at.AddDate(0, -1, 0).
+			Truncate(time.Second),
+			at.AddDate(1, 0, 0).
+				Truncate(time.Second)
 		c, err := pki.Issue(rand.Reader, issuer, key.Public(), w)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return pki.Identity{Leaf: c, Key: key}
 	}
-	root = issue(pki.Identity{}, pki.Wanted{Name: "Vault Root", Usage: pki.ForAuthority, MaxPath: 1})
+	root = issue(
+		pki.Identity{},
+		pki.Wanted{Name: "Vault Root", Usage: pki.ForAuthority, MaxPath: 1},
+	)
 	issuing = issue(root, pki.Wanted{Name: "Vault", Usage: pki.ForAuthority})
 	leaf = issue(issuing, pki.Wanted{Name: "leaf", Usage: usage, Names: names})
-	issuing.Chain, leaf.Chain = []*x509.Certificate{root.Leaf}, []*x509.Certificate{issuing.Leaf, root.Leaf}
+	issuing.Chain, leaf.Chain = []*x509.Certificate{
+		root.Leaf,
+	}, []*x509.Certificate{
+		issuing.Leaf,
+		root.Leaf,
+	}
 	return root, issuing, leaf
 }
 
@@ -61,13 +77,16 @@ func keyPEM(t *testing.T, id pki.Identity) string {
 func refusedAt(t *testing.T, name string, err error, pointer, found string) {
 	t.Helper()
 	var refused *vpn.Problems
-	if !errors.As(err, &refused) || len(refused.List) != 1 || refused.List[0].Pointer != pointer || !strings.Contains(refused.List[0].Found, found) || refused.List[0].Expected == "" || refused.List[0].Fix == "" {
+	if !errors.As(err, &refused) || len(refused.List) != 1 || refused.List[0].Pointer != pointer ||
+		!strings.Contains(refused.List[0].Found, found) ||
+		refused.List[0].Expected == "" ||
+		refused.List[0].Fix == "" {
 		t.Errorf("%s: %v, expected it refused at %s with %q", name, err, pointer, found)
 	}
 }
 
-// TestBring brings authorities in out of files of every shape, and files that it must refuse, each with a
-// word of its own. What was refused left nothing behind.
+// TestBring brings authorities in out of files of every shape, and files that it must refuse, each
+// with a word of its own. What was refused left nothing behind.
 func TestBring(t *testing.T) {
 	svc, _, c, _, _, _ := certified(t)
 	ctx := t.Context()
@@ -82,7 +101,9 @@ func TestBring(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	encrypted := string(pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: []byte{0x30, 0}}))
+	encrypted := string(
+		pem.EncodeToMemory(&pem.Block{Type: "ENCRYPTED PRIVATE KEY", Bytes: []byte{0x30, 0}}),
+	)
 	whole := pki.Bundle(issuing.Leaf, root.Leaf)
 	for _, test := range []struct {
 		name       string
@@ -92,24 +113,44 @@ func TestBring(t *testing.T) {
 		keyed      bool
 		passphrase string
 	}{
-		{"PEM, its key beside", api.Material{File: []byte(whole), Key: []byte(keyPEM(t, issuing))}, "", "", true, ""},
-		{"PEM, all in one, the root first", api.Material{File: []byte(pki.Bundle(root.Leaf, issuing.Leaf) + keyPEM(t, issuing))}, "", "", true, ""},
+		{"PEM, its key beside", api.Material{File: []byte(whole), Key: []byte(keyPEM(t, issuing))},
+			"", "", true, ""},
+		{"PEM, all in one, the root first",
+			api.Material{File: []byte(pki.Bundle(root.Leaf, issuing.Leaf) + keyPEM(t,
+				issuing))}, "", "", true, ""},
 		{"PEM without a key", api.Material{File: []byte(whole)}, "", "", false, ""},
 		{"DER", api.Material{File: root.Leaf.Raw}, "", "", false, ""},
 		{"PKCS #7", api.Material{File: collection}, "", "", false, ""},
 		{"PKCS #12", api.Material{File: closed}, "", "", true, passphrase},
-		{"a wrong passphrase", api.Material{File: closed}, "/passphrase", "closed by another passphrase", false, "kelp"},
-		{"several keys", api.Material{File: []byte(whole + keyPEM(t, issuing) + keyPEM(t, root))}, "/file", "2 private keys", false, ""},
-		{"a missing chain", api.Material{File: []byte(pki.Bundle(issuing.Leaf))}, "/certificate", `"Vault" without "Vault Root"`, false, ""},
-		{"one that has ended", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf}, old.Chain...)...))}, "/file", "expired on", false, ""},
-		{"one of the future", api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{early.Leaf}, early.Chain...)...))}, "/file", "valid only from", false, ""},
-		{"a key that is not the pair", api.Material{File: []byte(pki.Bundle(issuing.Leaf)), Key: []byte(keyPEM(t, leaf))}, "/key", "belongs to none", false, ""},
-		{"the key of a device", api.Material{File: []byte(pki.Bundle(leaf.Leaf, issuing.Leaf, root.Leaf) + keyPEM(t, leaf))}, "/file", `the key of "leaf"`, false, ""},
-		{"a device's certificate", api.Material{File: []byte(pki.Bundle(leaf.Leaf))}, "/file", `"leaf", a certificate for client`, false, ""},
-		{"a closed key", api.Material{File: []byte(whole), Key: []byte(encrypted)}, "/key", "closed by a passphrase", false, ""},
-		{"a key alone", api.Material{File: []byte(keyPEM(t, issuing))}, "/file", "no certificate", false, ""},
-		{"another file", api.Material{File: []byte("hello")}, "/file", "neither PEM nor DER", false, ""},
-		{"a broken one", api.Material{File: closed[:300]}, "/file", "cannot be read", false, passphrase},
+		{"a wrong passphrase", api.Material{File: closed}, "/passphrase",
+			"closed by another passphrase", false, "kelp"},
+		{"several keys", api.Material{File: []byte(whole + keyPEM(t, issuing) + keyPEM(t, root))},
+			"/file", "2 private keys", false, ""},
+		{"a missing chain", api.Material{File: []byte(pki.Bundle(issuing.Leaf))}, "/certificate",
+			`"Vault" without "Vault Root"`, false, ""},
+		{"one that has ended",
+			api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{old.Leaf},
+				old.Chain...)...))}, "/file", "expired on", false, ""},
+		{"one of the future",
+			api.Material{File: []byte(pki.Bundle(append([]*x509.Certificate{early.Leaf},
+				early.Chain...)...))}, "/file", "valid only from", false, ""},
+		{"a key that is not the pair", api.Material{
+			File: []byte(pki.Bundle(issuing.Leaf)),
+			Key:  []byte(keyPEM(t, leaf)),
+		}, "/key", "belongs to none", false, ""},
+		{"the key of a device",
+			api.Material{File: []byte(pki.Bundle(leaf.Leaf, issuing.Leaf, root.Leaf) + keyPEM(t,
+				leaf))}, "/file", `the key of "leaf"`, false, ""},
+		{"a device's certificate", api.Material{File: []byte(pki.Bundle(leaf.Leaf))}, "/file",
+			`"leaf", a certificate for client`, false, ""},
+		{"a closed key", api.Material{File: []byte(whole), Key: []byte(encrypted)}, "/key",
+			"closed by a passphrase", false, ""},
+		{"a key alone", api.Material{File: []byte(keyPEM(t, issuing))}, "/file", "no certificate",
+			false, ""},
+		{"another file", api.Material{File: []byte("hello")}, "/file", "neither PEM nor DER", false,
+			""},
+		{"a broken one", api.Material{File: closed[:300]}, "/file", "cannot be read", false,
+			passphrase},
 	} {
 		test.m.Passphrase = secret.New(test.passphrase)
 		before, err := svc.Authorities.List(ctx, store.Query{Limit: 1})
@@ -119,7 +160,11 @@ func TestBring(t *testing.T) {
 		row, err := svc.TakeAuthority(ctx, test.name, test.m)
 		if test.pointer != "" {
 			refusedAt(t, test.name, err, test.pointer, test.found)
-			if after, err := svc.Authorities.List(ctx, store.Query{Limit: 1}); err != nil || after.Total != before.Total {
+			if after, err := svc.Authorities.List(
+				ctx,
+				store.Query{Limit: 1},
+			); err != nil ||
+				after.Total != before.Total {
 				t.Errorf("%s: something was kept (%v)", test.name, err)
 			}
 			continue
@@ -140,35 +185,68 @@ func TestExport(t *testing.T) {
 		{"short", "kelp4497", "kelp4497", "/passphrase", "8 characters"},
 		{"guessable", "passwordpassword", "passwordpassword", "/passphrase", "find"},
 	} {
-		_, _, err := svc.ExportAuthority(owner, authority.ID, secret.New(test.one), secret.New(test.two))
+		_, _, err := svc.ExportAuthority(
+			owner,
+			authority.ID,
+			secret.New(test.one),
+			secret.New(test.two),
+		)
 		refusedAt(t, test.name, err, test.pointer, test.found)
 	}
 	for _, role := range []string{"issuer", "auditor", ""} {
-		if _, _, err := svc.ExportAuthority(service.AsRole(t.Context(), "somebody", role), authority.ID, secret.New(passphrase), secret.New(passphrase)); !errors.Is(err, service.ErrRole) {
+		if _, _, err := svc.ExportAuthority(
+			service.AsRole(t.Context(), "somebody", role),
+			authority.ID,
+			secret.New(passphrase),
+			secret.New(passphrase),
+		); !errors.Is(
+			err,
+			service.ErrRole,
+		) {
 			t.Errorf("exported by the role %q: %v", role, err)
 		}
 	}
-	data, name, err := svc.ExportAuthority(owner, authority.ID, secret.New(passphrase), secret.New(passphrase))
+	data, name, err := svc.ExportAuthority(
+		owner,
+		authority.ID,
+		secret.New(passphrase),
+		secret.New(passphrase),
+	)
 	if err != nil || name != "Crew" {
 		t.Fatal(err)
 	}
-	back, err := svc.TakeAuthority(owner, "Crew again", api.Material{File: data, Passphrase: secret.New(passphrase)})
+	back, err := svc.TakeAuthority(
+		owner,
+		"Crew again",
+		api.Material{File: data, Passphrase: secret.New(passphrase)},
+	)
 	if err != nil || back.Certificate != authority.Certificate || !back.KeySet {
 		t.Errorf("brought in again: %+v (%v)", back, err)
 	}
 	log, err := svc.Audit(owner, store.Query{Limit: 10})
-	if err != nil || log.Items[1].Action != "export key" || log.Items[1].Operator != "owner" || log.Items[1].Object != authority.ID {
+	if err != nil || log.Items[1].Action != "export key" || log.Items[1].Operator != "owner" ||
+		log.Items[1].Object != authority.ID {
 		t.Errorf("not in the audit log: %+v (%v)", log.Items[:2], err)
 	}
-	abroad, err := svc.TakeAuthority(owner, "Abroad", api.Material{File: []byte(authority.Certificate)})
+	abroad, err := svc.TakeAuthority(
+		owner,
+		"Abroad",
+		api.Material{File: []byte(authority.Certificate)},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, _, err = svc.ExportAuthority(owner, abroad.ID, secret.New(passphrase), secret.New(passphrase))
+	_, _, err = svc.ExportAuthority(
+		owner,
+		abroad.ID,
+		secret.New(passphrase),
+		secret.New(passphrase),
+	)
 	refusedAt(t, "without a key", err, "/id", "whose key is not here")
 }
 
-// TestRollover goes from one authority to another: both are believed for a while, and parcels carry both.
+// TestRollover goes from one authority to another: both are believed for a while, and parcels carry
+// both.
 func TestRollover(t *testing.T) {
 	svc, _, c, authority, laptop, phone := certified(t)
 	ctx := service.As(t.Context(), "owner")
@@ -182,9 +260,14 @@ func TestRollover(t *testing.T) {
 		_, err := svc.IssueToDevice(ctx, id, authority.ID, nil, 0)
 		must(err)
 	}
-	others, err := svc.Profiles.List(ctx, store.Query{Limit: 10, Conditions: map[string]string{"device_id": phone}})
+	others, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 10, Conditions: map[string]string{"device_id": phone}},
+	)
 	must(err)
-	must(svc.Profiles.Remove(ctx, others.Items[0].ID)) // the phone and the gateway have no proposal in common
+	must(
+		svc.Profiles.Remove(ctx, others.Items[0].ID),
+	) // the phone and the gateway have no proposal in common
 	gateways, err := svc.Gateways.List(ctx, store.Query{Limit: 1})
 	must(err)
 	gateway := gateways.Items[0].ID
@@ -216,7 +299,10 @@ func TestRollover(t *testing.T) {
 		}
 		return names
 	}
-	profiles, err := svc.Profiles.List(ctx, store.Query{Limit: 10, Conditions: map[string]string{"device_id": laptop}})
+	profiles, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 10, Conditions: map[string]string{"device_id": laptop}},
+	)
 	must(err)
 	_, err = svc.Build(ctx, profiles.Items[0].ID, false)
 	must(err)
@@ -224,7 +310,10 @@ func TestRollover(t *testing.T) {
 
 	at, err = rollOver("begin", false)
 	must(err)
-	if at.Devices != 2 || at.Servers != 1 || at.Parcels != 1 || len(at.Gateways) != 1 || !at.Gateways[0].Both || at.Finished || strings.Join(offered(), ", ") != "Crew, Crew Root, Crew 2" {
+	if at.Devices != 2 || at.Servers != 1 || at.Parcels != 1 || len(at.Gateways) != 1 ||
+		!at.Gateways[0].Both ||
+		at.Finished ||
+		strings.Join(offered(), ", ") != "Crew, Crew Root, Crew 2" {
 		t.Errorf("begun: %+v, offers name %v", at, offered())
 	}
 	_, err = rollOver("begin", false)
@@ -240,7 +329,8 @@ func TestRollover(t *testing.T) {
 
 	at, err = rollOver("undo", false)
 	must(err)
-	if at.From.SuccessorID != "" || at.From.Retired || strings.Join(offered(), ", ") != "Crew, Crew Root" {
+	if at.From.SuccessorID != "" || at.From.Retired ||
+		strings.Join(offered(), ", ") != "Crew, Crew Root" {
 		t.Errorf("undone: %+v, offers name %v", at.From, offered())
 	}
 	_, err = rollOver("begin", false)
@@ -256,13 +346,19 @@ func TestRollover(t *testing.T) {
 	for _, f := range bundle.Files {
 		if strings.HasSuffix(f.Name, "-authority.pem") {
 			if list, err := pki.Certificates(string(f.Content)); err != nil || len(list) != 3 {
-				t.Errorf("the gateway is told of %d authorities, expected the new one and the old one with its root (%v)", len(list), err)
+				t.Errorf(
+					"the gateway is told of %d authorities, expected the new one and the old one "+
+						"with its root (%v)",
+					len(list),
+					err,
+				)
 			}
 		}
 	}
 	for _, id := range []string{laptop, phone} {
 		chain, err := svc.Chain(ctx, "device", id)
-		if err != nil || len(chain.Links) != 2 || chain.Links[1].Subject != "Crew 2" || chain.Links[0].Fault+chain.Links[1].Fault != "" {
+		if err != nil || len(chain.Links) != 2 || chain.Links[1].Subject != "Crew 2" ||
+			chain.Links[0].Fault+chain.Links[1].Fault != "" {
 			t.Errorf("%+v (%v)", chain, err)
 		}
 	}
@@ -318,11 +414,14 @@ func TestDelta(t *testing.T) {
 	revoke(phone)
 	whole, l := list(false)
 	lately, d := list(true)
-	if strings.Join(whole, " ") != strings.Join(serials, " ") || strings.Join(lately, " ") != serials[1] {
+	if strings.Join(whole, " ") != strings.Join(serials, " ") ||
+		strings.Join(lately, " ") != serials[1] {
 		t.Errorf("whole %v, delta %v, expected %v and the last of them", whole, lately, serials)
 	}
 	base := pki.Base(d)
-	if pki.Base(l) != nil || base == nil || base.Cmp(held.Number) > 0 || d.Number.Cmp(l.Number) < 0 || !held.NextUpdate.After(c.now()) {
+	if pki.Base(l) != nil || base == nil || base.Cmp(held.Number) > 0 ||
+		d.Number.Cmp(l.Number) < 0 ||
+		!held.NextUpdate.After(c.now()) {
 		t.Errorf("the delta is for %v, held is %v, the last one %v", base, held.Number, l.Number)
 	}
 	if d.NextUpdate.Sub(c.now()) > 3*time.Hour || new(big.Int).Sub(d.Number, base).Sign() <= 0 {

@@ -23,13 +23,24 @@ type groupWork struct {
 	Request api.HandoverRequest `json:"request"`
 }
 
-// HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not built, or no longer
-// as it would be built now, is built first. Links and passcodes that are not sent by mail can be read for a day.
-func (s *Service) HandOverGroup(ctx context.Context, group string, preference api.HandoverRequest) (j api.Job, err error) {
+// HandOverGroup begins to hand over the parcels of all devices of a group's people: what is not
+// built, or no longer as it would be built now, is built first. Links and passcodes that are not
+// sent by mail can be read for a day.
+func (s *Service) HandOverGroup(
+	ctx context.Context,
+	group string,
+	preference api.HandoverRequest,
+) (j api.Job, err error) {
 	handing := handingOf(preference, check.ByMail, check.BySheet)
 	preference.Link, preference.Passcode = handing.Link, handing.Passcode
 	if strings.TrimSpace(group) == "" {
-		return j, problem("handover", "/group", "nothing", "the name of a group", "say whose parcels are to be handed over")
+		return j, problem(
+			"handover",
+			"/group",
+			"nothing",
+			"the name of a group",
+			"say whose parcels are to be handed over",
+		)
 	}
 	// What speaks against it is said before the job begins.
 	if err := measured(handing); err != nil {
@@ -51,12 +62,24 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, preference ap
 		if err != nil {
 			return err
 		}
-		j = api.Job{Kind: "hand-over", Subject: string(subject), Title: "Hand over to the group " + group, Operator: actor(ctx), Result: map[string]int{}}
+		j = api.Job{
+			Kind:     "hand-over",
+			Subject:  string(subject),
+			Title:    "Hand over to the group " + group,
+			Operator: actor(ctx),
+			Result:   map[string]int{},
+		}
 		if j.Total, err = tx.CountGroup(ctx, group); err != nil {
 			return err
 		}
 		if j.Total == 0 {
-			return problem("handover", "/group", `"`+group+`"`, "a group of people who have devices with profiles", "correct the name")
+			return problem(
+				"handover",
+				"/group",
+				`"`+group+`"`,
+				"a group of people who have devices with profiles",
+				"correct the name",
+			)
 		}
 		return errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "hand over", "group", group, j.ID))
 	})
@@ -65,7 +88,12 @@ func (s *Service) HandOverGroup(ctx context.Context, group string, preference ap
 }
 
 // nextHandOver lists profiles of the group.
-func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
+func (s *Service) nextHandOver(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	limit int,
+) ([]string, error) {
 	var b groupWork
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
 		return nil, err
@@ -73,9 +101,14 @@ func (s *Service) nextHandOver(ctx context.Context, tx *store.Tx, j api.Job, lim
 	return tx.ProfilesOfGroup(ctx, b.Group, j.Cursor, limit)
 }
 
-// handOverOne makes the link of one profile, and builds its parcel before where that is not up to date. Who holds
-// an open link to that parcel already gets no second one.
-func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, profileID string) (kept, error) {
+// handOverOne makes the link of one profile, and builds its parcel before where that is not up to
+// date. Who holds an open link to that parcel already gets no second one.
+func (s *Service) handOverOne(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	profileID string,
+) (kept, error) {
 	var b groupWork
 	if err := json.Unmarshal([]byte(j.Subject), &b); err != nil {
 		return nil, err
@@ -135,12 +168,18 @@ func (s *Service) handOverOne(ctx context.Context, tx *store.Tx, j api.Job, prof
 	}, nil
 }
 
-// Slips reads one half of what the people of a batch are to be told: links, or passcodes. They are read apart, so
-// that they do not travel together, and for a day alone.
+// Slips reads one half of what the people of a batch are to be told: links, or passcodes. They are
+// read apart, so that they do not travel together, and for a day alone.
 func (s *Service) Slips(ctx context.Context, jobID, half string) (list []api.Slip, err error) {
 	list = []api.Slip{}
 	if half != store.SlipLink && half != store.SlipPasscode {
-		return nil, problem("slips", "/half", quoted(half), "link or passcode", "choose one of them")
+		return nil, problem(
+			"slips",
+			"/half",
+			quoted(half),
+			"link or passcode",
+			"choose one of them",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if _, err := tx.Job(ctx, jobID); err != nil {
@@ -154,7 +193,16 @@ func (s *Service) Slips(ctx context.Context, jobID, half string) (list []api.Sli
 			return err
 		}
 		for offset := 0; ; offset += 500 {
-			page, err := store.Handovers.List(ctx, tx, store.Query{Limit: 500, Offset: offset, Sort: "person", Conditions: map[string]string{"batch": jobID, "open": "true"}})
+			page, err := store.Handovers.List(
+				ctx,
+				tx,
+				store.Query{
+					Limit:      500,
+					Offset:     offset,
+					Sort:       "person",
+					Conditions: map[string]string{"batch": jobID, "open": "true"},
+				},
+			)
 			if err != nil {
 				return err
 			}
@@ -166,7 +214,12 @@ func (s *Service) Slips(ctx context.Context, jobID, half string) (list []api.Sli
 				if value == "" {
 					continue
 				}
-				slip := api.Slip{HandoverID: h.ID, Person: h.Person, Device: h.Device, Gateway: h.Gateway}
+				slip := api.Slip{
+					HandoverID: h.ID,
+					Person:     h.Person,
+					Device:     h.Device,
+					Gateway:    h.Gateway,
+				}
 				if half == store.SlipLink {
 					slip.Link = organisation.Links + value
 				} else {

@@ -28,15 +28,24 @@ func laptopCrew(t *testing.T, svc *service.Service, laptops int) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.People.Change(ctx, people.Items[0].ID, 0, func(p *vpn.Person) (*vpn.Person, error) {
-		p.Mail, p.Language = "crew@skerryline.example", "de"
-		return p, nil
-	}, nil)
+	_, err = svc.People.Change(
+		ctx,
+		people.Items[0].ID,
+		0,
+		func(p *vpn.Person) (*vpn.Person, error) {
+			p.Mail, p.Language = "crew@skerryline.example", "de"
+			return p, nil
+		},
+		nil,
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	password := secret.New("gale-74-Marzipan-hinge-otter")
-	if _, err := svc.Accounts.Add(ctx, &vpn.Account{PersonID: people.Items[0].ID, Login: "crew", Password: &password}); err != nil {
+	if _, err := svc.Accounts.Add(
+		ctx,
+		&vpn.Account{PersonID: people.Items[0].ID, Login: "crew", Password: &password},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := svc.RollOut(ctx, pattern); err != nil {
@@ -47,8 +56,8 @@ func laptopCrew(t *testing.T, svc *service.Service, laptops int) {
 	}
 }
 
-// TestGroup hands over to a group: by mail with passcodes on slips, and all of it on slips; a cancelled job keeps
-// what it did, and slips are gone after a day.
+// TestGroup hands over to a group: by mail with passcodes on slips, and all of it on slips; a
+// cancelled job keeps what it did, and slips are gone after a day.
 func TestGroup(t *testing.T) {
 	svc, s, c := start(t)
 	c.turn(time.Since(c.now())) // the database tells the state of a handover by its own clock
@@ -62,12 +71,29 @@ func TestGroup(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = emails.Close() })
-	if _, err := svc.SetMail(service.As(ctx, "owner"), vpn.Mail{Server: emails.Host, Port: emails.Port, Authority: emails.Authority, Security: vpn.MailStartTLS, From: "w@skerryline.example"}, false); err != nil {
+	if _, err := svc.SetMail(
+		service.As(ctx, "owner"),
+		vpn.Mail{
+			Server:    emails.Host,
+			Port:      emails.Port,
+			Authority: emails.Authority,
+			Security:  vpn.MailStartTLS,
+			From:      "w@skerryline.example",
+		},
+		false,
+	); err != nil {
 		t.Fatal(err)
 	}
 	_, err = svc.HandOverGroup(ctx, "crew", preference)
 	refusedAt(t, "without an address", err, "/link", "mail")
-	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", Links: "https://connect.skerryline.example"}); err != nil {
+	if _, err := svc.SetOrganisation(
+		ctx,
+		vpn.Organisation{
+			Name:   "Skerry Line",
+			Domain: "skerryline.example",
+			Links:  "https://connect.skerryline.example",
+		},
+	); err != nil {
 		t.Fatal(err)
 	}
 	_, err = svc.HandOverGroup(ctx, "nobody", preference)
@@ -77,9 +103,18 @@ func TestGroup(t *testing.T) {
 	refusedAt(t, "too many days", err, "/days", "61")
 	_, err = svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Uses: &many})
 	refusedAt(t, "too many uses", err, "/uses", "61")
-	for name, w := range map[string]api.HandoverRequest{"link-endless": {Uses: new(int)}, "passcode-same-way": {Link: check.BySheet}, "secret-in-mail": {Attach: true}} {
+	for name, w := range map[string]api.HandoverRequest{
+		"link-endless":      {Uses: new(int)},
+		"passcode-same-way": {Link: check.BySheet},
+		"secret-in-mail":    {Attach: true},
+	} {
 		var blocked *service.BlockedError
-		if _, err := svc.HandOverGroup(ctx, "crew", w); !errors.As(err, &blocked) || blocked.Findings[0].Rule != name {
+		if _, err := svc.HandOverGroup(
+			ctx,
+			"crew",
+			w,
+		); !errors.As(err, &blocked) ||
+			blocked.Findings[0].Rule != name {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -117,7 +152,9 @@ func TestGroup(t *testing.T) {
 		t.Fatal(err)
 	}
 	sent := emails.Emails()
-	if len(sent) != 30 || !strings.HasPrefix(sent[0].Link(), "https://connect.skerryline.example/h/") || sent[0].Subject != "Ihre Verbindung zu Skerry Line" {
+	if len(sent) != 30 ||
+		!strings.HasPrefix(sent[0].Link(), "https://connect.skerryline.example/h/") ||
+		sent[0].Subject != "Ihre Verbindung zu Skerry Line" {
 		t.Fatalf("%d emails: %+v", len(sent), sent[0])
 	}
 	for _, slip := range passcodes {
@@ -127,12 +164,18 @@ func TestGroup(t *testing.T) {
 			}
 		}
 	}
-	if sums, err := svc.SumHandovers(ctx); err != nil || !slices.Contains(sums, api.HandoverSum{State: api.HandoverSent, Count: 30}) {
+	if sums, err := svc.SumHandovers(
+		ctx,
+	); err != nil ||
+		!slices.Contains(sums, api.HandoverSum{State: api.HandoverSent, Count: 30}) {
 		t.Errorf("%+v (%v)", sums, err)
 	}
 
 	// Doing it twice changes nothing: who has a link gets no second one.
-	if twice := begin(preference); twice.Result["has a link already"] != 30 || twice.Result["made"] != 0 {
+	if twice := begin(
+		preference,
+	); twice.Result["has a link already"] != 30 ||
+		twice.Result["made"] != 0 {
 		t.Errorf("a second time: %+v", twice.Result)
 	}
 	for _, slip := range passcodes {
@@ -166,10 +209,17 @@ func TestGroup(t *testing.T) {
 
 	kept := begin(api.HandoverRequest{Link: check.ByOperator})
 	links, codes := read(kept, store.SlipLink), read(kept, store.SlipPasscode)
-	if len(links) != 30 || len(codes) != 30 || links[0].HandoverID != codes[0].HandoverID || links[0].Passcode != "" || codes[0].Link != "" {
+	if len(links) != 30 || len(codes) != 30 || links[0].HandoverID != codes[0].HandoverID ||
+		links[0].Passcode != "" ||
+		codes[0].Link != "" {
 		t.Fatalf("%d links, %d passcodes", len(links), len(codes))
 	}
-	if _, _, err := svc.OpenLink(ctx, links[0].Link[strings.LastIndex(links[0].Link, "/")+1:], secret.New(codes[0].Passcode), "192.0.2.9"); err != nil {
+	if _, _, err := svc.OpenLink(
+		ctx,
+		links[0].Link[strings.LastIndex(links[0].Link, "/")+1:],
+		secret.New(codes[0].Passcode),
+		"192.0.2.9",
+	); err != nil {
 		t.Errorf("a link and its passcode of the slips: %v", err)
 	}
 	if _, err := svc.Slips(ctx, kept.ID, "other"); err == nil {
@@ -181,30 +231,44 @@ func TestGroup(t *testing.T) {
 	}
 
 	// One again: the old one is closed, the new one has the same measure.
-	page, err := svc.Handovers(ctx, store.Query{Limit: 1, Conditions: map[string]string{"batch": kept.ID, "open": "true"}})
+	page, err := svc.Handovers(
+		ctx,
+		store.Query{Limit: 1, Conditions: map[string]string{"batch": kept.ID, "open": "true"}},
+	)
 	if err != nil || page.Total == 0 {
 		t.Fatal(err)
 	}
 	old := page.Items[0]
 	made, err := svc.Reissue(ctx, old.ID, check.ByMail)
-	if err != nil || made.Handover.MaxUses != old.MaxUses || made.Handover.Days != old.Days || made.Mailed == "" {
+	if err != nil || made.Handover.MaxUses != old.MaxUses || made.Handover.Days != old.Days ||
+		made.Mailed == "" {
 		t.Fatalf("%+v (%v)", made, err)
 	}
-	if h, err := store.Handovers.Row(ctx, s.Read(), old.ID); err != nil || h.State != api.HandoverRecalled {
+	if h, err := store.Handovers.Row(
+		ctx,
+		s.Read(),
+		old.ID,
+	); err != nil ||
+		h.State != api.HandoverRecalled {
 		t.Errorf("%+v (%v)", h, err)
 	}
 }
 
-// TestArchive packs the parcels of a group: names inside, nothing in clear, what is not up to date is named.
+// TestArchive packs the parcels of a group: names inside, nothing in clear, what is not up to date
+// is named.
 func TestArchive(t *testing.T) {
 	svc, _, _ := start(t)
 	ctx := service.As(t.Context(), "issuer")
 	laptopCrew(t, svc, 3)
-	for _, test := range []struct{ profile, group, pointer string }{{"", "", "/profile_id"}, {"x", "y", "/profile_id"}, {"", "nobody", "/group"}, {"", "crew", "/profile_id"}} {
+	for _, test := range []struct{ profile, group, pointer string }{{"", "", "/profile_id"},
+		{"x", "y", "/profile_id"}, {"", "nobody", "/group"}, {"", "crew", "/profile_id"}} {
 		_, err := svc.Archive(ctx, test.profile, test.group)
 		refusedAt(t, fmt.Sprint(test), err, test.pointer, "")
 	}
-	page, err := svc.Profiles.List(ctx, store.Query{Limit: 10, Conditions: map[string]string{"group": "crew"}})
+	page, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 10, Conditions: map[string]string{"group": "crew"}},
+	)
 	if err != nil || page.Total != 3 {
 		t.Fatalf("%d profiles (%v)", page.Total, err)
 	}
@@ -214,7 +278,8 @@ func TestArchive(t *testing.T) {
 		}
 	}
 	archive, err := svc.Archive(ctx, "", "crew")
-	if err != nil || archive.Profiles != 2 || len(archive.Left) != 1 || len(strings.ReplaceAll(archive.Passphrase, "-", "")) < 20 {
+	if err != nil || archive.Profiles != 2 || len(archive.Left) != 1 ||
+		len(strings.ReplaceAll(archive.Passphrase, "-", "")) < 20 {
 		t.Fatalf("%d profiles, left %q (%v)", archive.Profiles, archive.Left, err)
 	}
 	files, err := zip.NewReader(bytes.NewReader(archive.Content), int64(len(archive.Content)))
@@ -229,7 +294,12 @@ func TestArchive(t *testing.T) {
 	if bytes.Contains(archive.Content, []byte("Add-VpnConnection")) {
 		t.Error("a script is there in clear")
 	}
-	if again, err := svc.Archive(ctx, page.Items[0].ID, ""); err != nil || again.Passphrase == archive.Passphrase {
+	if again, err := svc.Archive(
+		ctx,
+		page.Items[0].ID,
+		"",
+	); err != nil ||
+		again.Passphrase == archive.Passphrase {
 		t.Errorf("the same passphrase twice (%v)", err)
 	}
 }
@@ -253,7 +323,11 @@ func TestOffboard(t *testing.T) {
 	for _, test := range []struct {
 		noun, id string
 		why      vpn.OffboardReason
-	}{{"person", device.PersonID, vpn.Lost}, {"device", device.ID, ""}, {"device", device.ID, "eaten"}} {
+	}{
+		{"person", device.PersonID, vpn.Lost},
+		{"device", device.ID, ""},
+		{"device", device.ID, "eaten"},
+	} {
 		_, err := svc.Offboard(ctx, test.noun, test.id, test.why)
 		refusedAt(t, fmt.Sprint(test), err, "/why", "")
 	}
@@ -266,23 +340,41 @@ func TestOffboard(t *testing.T) {
 		return h
 	}
 	lost, left := look("device", device.ID, vpn.Lost), look("person", device.PersonID, vpn.Left)
-	if len(lost.Links) != 1 || len(lost.Certificates) == 0 || len(lost.Profiles) == 0 || len(left.Devices) < 1 || len(left.Certificates) < len(lost.Certificates) {
+	if len(lost.Links) != 1 || len(lost.Certificates) == 0 || len(lost.Profiles) == 0 ||
+		len(left.Devices) < 1 ||
+		len(left.Certificates) < len(lost.Certificates) {
 		t.Errorf("lost: %+v\nleft: %+v", lost, left)
 	}
 	has := func(items []api.Item, text string) bool {
-		return slices.ContainsFunc(items, func(i api.Item) bool { return strings.Contains(i.What, text) })
+		return slices.ContainsFunc(
+			items,
+			func(i api.Item) bool { return strings.Contains(i.What, text) },
+		)
 	}
-	if !has(lost.Items, "wiped from afar") || !has(lost.Items, "takes the new revocation list") || has(left.Items, "wiped from afar") || !has(left.Items, "Collect") {
+	if !has(lost.Items, "wiped from afar") || !has(lost.Items, "takes the new revocation list") ||
+		has(left.Items, "wiped from afar") ||
+		!has(left.Items, "Collect") {
 		t.Errorf("lost: %+v\nleft: %+v", lost.Items, left.Items)
 	}
 	w, err := svc.Offboard(ctx, "device", device.ID, vpn.Lost)
-	if err != nil || w.Recalled != 1 || w.Revoked != len(lost.Certificates) || w.Open != len(w.Items) || len(w.Items) != len(lost.Items) {
+	if err != nil || w.Recalled != 1 || w.Revoked != len(lost.Certificates) ||
+		w.Open != len(w.Items) ||
+		len(w.Items) != len(lost.Items) {
 		t.Fatalf("%+v (%v)", w, err)
 	}
-	if _, err := svc.Link(ctx, strings.TrimPrefix(made.Path, service.LinkPath)); !errors.Is(err, service.ErrLink) {
+	if _, err := svc.Link(
+		ctx,
+		strings.TrimPrefix(made.Path, service.LinkPath),
+	); !errors.Is(
+		err,
+		service.ErrLink,
+	) {
 		t.Errorf("its link: %v", err)
 	}
-	certificates, err := svc.Certificates(ctx, store.Query{Limit: 50, Conditions: map[string]string{"device_id": device.ID}})
+	certificates, err := svc.Certificates(
+		ctx,
+		store.Query{Limit: 50, Conditions: map[string]string{"device_id": device.ID}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -292,7 +384,15 @@ func TestOffboard(t *testing.T) {
 		}
 	}
 	var blocked *service.BlockedError
-	if _, err := svc.Build(ctx, profile, false); !errors.As(err, &blocked) || !slices.ContainsFunc(blocked.Findings, func(f check.Finding) bool { return f.Rule == "device-offboarded" }) {
+	if _, err := svc.Build(
+		ctx,
+		profile,
+		false,
+	); !errors.As(err, &blocked) ||
+		!slices.ContainsFunc(
+			blocked.Findings,
+			func(f check.Finding) bool { return f.Rule == "device-offboarded" },
+		) {
 		t.Errorf("a parcel for a lost device: %v", err)
 	}
 	_, err = svc.MakeHandover(ctx, profile, api.HandoverRequest{})
@@ -312,12 +412,21 @@ func TestOffboard(t *testing.T) {
 	if _, err := svc.TickItem(ctx, w.ID, 99, true); !errors.As(err, &none) {
 		t.Errorf("an item that is not there: %v", err)
 	}
-	page, err := svc.Offboardings(ctx, store.Query{Limit: 5, Conditions: map[string]string{"open": "true"}})
+	page, err := svc.Offboardings(
+		ctx,
+		store.Query{Limit: 5, Conditions: map[string]string{"open": "true"}},
+	)
 	if err != nil || page.Total != 1 || page.Items[0].ID != w.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}
 	// Once it is back it is used again.
-	if _, err := svc.Devices.Change(ctx, device.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = ""; return d, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Devices.Change(
+		ctx,
+		device.ID,
+		0,
+		func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = ""; return d, nil },
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 }

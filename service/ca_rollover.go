@@ -27,13 +27,23 @@ func (s *Service) Rollover(ctx context.Context, id string) (api.Rollover, error)
 	return s.rollover(ctx, s.store.Read(), id)
 }
 
-func (s *Service) rollover(ctx context.Context, tx *store.Tx, id string) (c api.Rollover, err error) {
+func (s *Service) rollover(
+	ctx context.Context,
+	tx *store.Tx,
+	id string,
+) (c api.Rollover, err error) {
 	c.Gateways = []api.RolledGateway{}
 	if c.From, err = store.Authorities.Row(ctx, tx, id); err != nil {
 		return c, err
 	}
 	if c.From.SuccessorID == "" {
-		return c, problem("authority", "/id", c.From.Name+", which has no successor", "an authority whose place another one takes", "begin the rollover first")
+		return c, problem(
+			"authority",
+			"/id",
+			c.From.Name+", which has no successor",
+			"an authority whose place another one takes",
+			"begin the rollover first",
+		)
 	}
 	if c.To, err = store.Authorities.Row(ctx, tx, c.From.SuccessorID); err != nil {
 		return c, err
@@ -79,8 +89,8 @@ func (s *Service) rollover(ctx context.Context, tx *store.Tx, id string) (c api.
 	return c, nil
 }
 
-// apart are the certificates of two authorities that the other one does not have: what is common to both,
-// such as a root, need not roll over.
+// apart are the certificates of two authorities that the other one does not have: what is common to
+// both, such as a root, need not roll over.
 func apart(from, to string) (old, fresh []*x509.Certificate, err error) {
 	a, err := pki.Certificates(from)
 	if err != nil {
@@ -94,16 +104,26 @@ func apart(from, to string) (old, fresh []*x509.Certificate, err error) {
 }
 
 func without(list, others []*x509.Certificate) []*x509.Certificate {
-	return slices.DeleteFunc(slices.Clone(list), func(c *x509.Certificate) bool { return slices.ContainsFunc(others, c.Equal) })
+	return slices.DeleteFunc(
+		slices.Clone(list),
+		func(c *x509.Certificate) bool { return slices.ContainsFunc(others, c.Equal) },
+	)
 }
 
 // among tells whether a list has one of others.
 func among(list, others []*x509.Certificate) bool {
-	return slices.ContainsFunc(list, func(c *x509.Certificate) bool { return slices.ContainsFunc(others, c.Equal) })
+	return slices.ContainsFunc(
+		list,
+		func(c *x509.Certificate) bool { return slices.ContainsFunc(others, c.Equal) },
+	)
 }
 
 // RollOver goes a step from an authority to another.
-func (s *Service) RollOver(ctx context.Context, id, successorID, step string, anyway bool) (c api.Rollover, err error) {
+func (s *Service) RollOver(
+	ctx context.Context,
+	id, successorID, step string,
+	anyway bool,
+) (c api.Rollover, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		switch step {
 		case RolloverBegin:
@@ -113,7 +133,13 @@ func (s *Service) RollOver(ctx context.Context, id, successorID, step string, an
 		case RolloverUndo:
 			err = s.undoRollover(ctx, tx, id)
 		default:
-			err = problem("authority", "/step", fmt.Sprintf("%q", step), "begin, finish or undo", "choose one of them")
+			err = problem(
+				"authority",
+				"/step",
+				fmt.Sprintf("%q", step),
+				"begin, finish or undo",
+				"choose one of them",
+			)
 		}
 		if err != nil {
 			return err
@@ -124,7 +150,10 @@ func (s *Service) RollOver(ctx context.Context, id, successorID, step string, an
 		} else {
 			c, err = s.rollover(ctx, tx, id)
 		}
-		return errors.Join(err, audit(ctx, tx, "roll over: "+step, "authority", id, c.From.Name+" to "+c.To.Name))
+		return errors.Join(
+			err,
+			audit(ctx, tx, "roll over: "+step, "authority", id, c.From.Name+" to "+c.To.Name),
+		)
 	})
 	s.checkSoon()
 	return c, err
@@ -143,11 +172,29 @@ func (s *Service) beginRollover(ctx context.Context, tx *store.Tx, id, successor
 	case err != nil:
 		return err
 	case id == successorID:
-		return problem("authority", "/successor_id", "the same authority", "another one", "make or bring in its successor first")
+		return problem(
+			"authority",
+			"/successor_id",
+			"the same authority",
+			"another one",
+			"make or bring in its successor first",
+		)
 	case from.SuccessorID != "":
-		return problem("authority", "/id", from.Name+", whose successor is "+from.Successor+" already", "one without a successor", "finish or undo that rollover first")
+		return problem(
+			"authority",
+			"/id",
+			from.Name+", whose successor is "+from.Successor+" already",
+			"one without a successor",
+			"finish or undo that rollover first",
+		)
 	case to.Retired || to.SuccessorID != "":
-		return problem("authority", "/successor_id", to.Name+", which issues no more", "an authority that still issues", "choose another one")
+		return problem(
+			"authority",
+			"/successor_id",
+			to.Name+", which issues no more",
+			"an authority that still issues",
+			"choose another one",
+		)
 	}
 	old, fresh, err := apart(from.Certificate, to.Certificate)
 	if err != nil {
@@ -170,8 +217,20 @@ func (s *Service) finishRollover(ctx context.Context, tx *store.Tx, id string, a
 		return err
 	}
 	if !anyway && c.Devices+c.Servers+c.Parcels > 0 {
-		return problem("authority", "/step", fmt.Sprintf("%d devices and %d gateways with certificates of %s, and %d profiles without a parcel that has both", c.Devices, c.Servers, c.From.Name, c.Parcels),
-			"none of them", "renew them and hand the parcels over first, or finish anyway")
+		return problem(
+			"authority",
+			"/step",
+			fmt.Sprintf(
+				"%d devices and %d gateways with certificates of %s, and %d profiles without a "+
+					"parcel that has both",
+				c.Devices,
+				c.Servers,
+				c.From.Name,
+				c.Parcels,
+			),
+			"none of them",
+			"renew them and hand the parcels over first, or finish anyway",
+		)
 	}
 	old, _, err := apart(c.From.Certificate, c.To.Certificate)
 	if err != nil {
@@ -215,7 +274,12 @@ func (s *Service) retire(ctx context.Context, tx *store.Tx, id string, retired b
 
 // eachOffer changes the authorities that gateways' offers name and, with clients set, those
 // that gateways check devices' certificates against.
-func (s *Service) eachOffer(ctx context.Context, tx *store.Tx, clients bool, change func([]*x509.Certificate) []*x509.Certificate) error {
+func (s *Service) eachOffer(
+	ctx context.Context,
+	tx *store.Tx,
+	clients bool,
+	change func([]*x509.Certificate) []*x509.Certificate,
+) error {
 	gateways, err := store.Gateways.Where(ctx, tx, "1")
 	if err != nil {
 		return err
@@ -238,13 +302,20 @@ func (s *Service) eachOffer(ctx context.Context, tx *store.Tx, clients bool, cha
 		if !turned {
 			continue
 		}
-		if _, err := s.Gateways.change(ctx, tx, g.ID, 0, func(shown *vpn.Gateway) (*vpn.Gateway, error) {
-			for p, text := range shown.Offers.Authorities() {
-				*text = g.Offers.Authority(p)
-			}
-			shown.ClientAuthority = g.ClientAuthority
-			return shown, nil
-		}, func(string) bool { return true }); err != nil {
+		if _, err := s.Gateways.change(
+			ctx,
+			tx,
+			g.ID,
+			0,
+			func(shown *vpn.Gateway) (*vpn.Gateway, error) {
+				for p, text := range shown.Offers.Authorities() {
+					*text = g.Offers.Authority(p)
+				}
+				shown.ClientAuthority = g.ClientAuthority
+				return shown, nil
+			},
+			func(string) bool { return true },
+		); err != nil {
 			return err
 		}
 	}

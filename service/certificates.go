@@ -21,7 +21,10 @@ import (
 )
 
 // Certificates lists what was issued, a page.
-func (s *Service) Certificates(ctx context.Context, q store.Query) (api.Page[api.Certificate], error) {
+func (s *Service) Certificates(
+	ctx context.Context,
+	q store.Query,
+) (api.Page[api.Certificate], error) {
 	return store.Certificates.List(ctx, s.store.Read(), q)
 }
 
@@ -32,11 +35,24 @@ func (s *Service) Certificate(ctx context.Context, id string) (api.Certificate, 
 
 // IssueToDevice makes a key and a certificate for a device, and gives both to it in the place
 // of what it had. Without names it gets one of its own under the organisation's domain.
-func (s *Service) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row api.Certificate, err error) {
-	err = settle(ctx, s, func(tx *store.Tx) (*issue, error) { return s.prepareIssue(ctx, tx, deviceID, authorityID, names, days) }, func(tx *store.Tx, i *issue) error {
-		row, err = s.keepIssue(ctx, tx, i)
-		return err
-	})
+func (s *Service) IssueToDevice(
+	ctx context.Context,
+	deviceID, authorityID string,
+	names []string,
+	days int,
+) (row api.Certificate, err error) {
+	err = settle(
+		ctx,
+		s,
+		func(tx *store.Tx) (*issue, error) {
+			return s.prepareIssue(ctx,
+				tx, deviceID, authorityID, names, days)
+		},
+		func(tx *store.Tx, i *issue) error {
+			row, err = s.keepIssue(ctx, tx, i)
+			return err
+		},
+	)
 	s.checkSoon()
 	return row, err
 }
@@ -51,7 +67,13 @@ type issue struct {
 }
 
 // prepareIssue makes key and certificate: that takes a second where the key is an RSA one.
-func (s *Service) prepareIssue(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string, days int) (*issue, error) {
+func (s *Service) prepareIssue(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID, authorityID string,
+	names []string,
+	days int,
+) (*issue, error) {
 	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
 		return nil, err
@@ -60,7 +82,10 @@ func (s *Service) prepareIssue(ctx context.Context, tx *store.Tx, deviceID, auth
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(s.mayIssue(ctx, tx, d, a), lasting(ctx, a, pki.ForClient, days)); err != nil {
+	if err := errors.Join(
+		s.mayIssue(ctx, tx, d, a),
+		lasting(ctx, a, pki.ForClient, days),
+	); err != nil {
 		return nil, err
 	}
 	if w.From, w.To, err = s.span(by, cmp.Or(days, a.Days(pki.ForClient))); err != nil {
@@ -80,7 +105,11 @@ func (s *Service) prepareIssue(ctx context.Context, tx *store.Tx, deviceID, auth
 }
 
 // keepIssue gives a device what was made for it, as long as device and authority are as they were.
-func (s *Service) keepIssue(ctx context.Context, tx *store.Tx, i *issue) (row api.Certificate, err error) {
+func (s *Service) keepIssue(
+	ctx context.Context,
+	tx *store.Tx,
+	i *issue,
+) (row api.Certificate, err error) {
 	device, err := store.Devices.Version(ctx, tx, i.device.ID)
 	if err != nil {
 		return row, err
@@ -92,24 +121,43 @@ func (s *Service) keepIssue(ctx context.Context, tx *store.Tx, i *issue) (row ap
 	if device != i.device.Version || authority != i.by.Version {
 		return row, errStale
 	}
-	if err := errors.Join(s.mayIssue(ctx, tx, i.device, i.by), s.issuesStill(ctx, tx, i.by)); err != nil {
+	if err := errors.Join(
+		s.mayIssue(ctx, tx, i.device, i.by),
+		s.issuesStill(ctx, tx, i.by),
+	); err != nil {
 		return row, err
 	}
 	return s.give(ctx, tx, i.device.ID, i.by, i.c, i.above, i.key)
 }
 
 // mayIssue bounds how many valid certificates a device has.
-func (s *Service) mayIssue(ctx context.Context, tx *store.Tx, d *vpn.Device, a *vpn.Authority) error {
+func (s *Service) mayIssue(
+	ctx context.Context,
+	tx *store.Tx,
+	d *vpn.Device,
+	a *vpn.Authority,
+) error {
 	most, _ := a.Limits()
 	n, err := tx.ValidOf(ctx, d.ID)
 	if err == nil && n >= most {
-		err = problem("certificate", "/device_id", fmt.Sprintf("%s, which has %d valid certificates", d.Name, n), fmt.Sprintf("fewer than %d, the limit of %s", most, a.Name), "revoke those that it no longer uses, or raise the limit")
+		err = problem(
+			"certificate",
+			"/device_id",
+			fmt.Sprintf("%s, which has %d valid certificates", d.Name, n),
+			fmt.Sprintf("fewer than %d, the limit of %s", most, a.Name),
+			"revoke those that it no longer uses, or raise the limit",
+		)
 	}
 	return err
 }
 
 // wantedOf is what a certificate of a device shall say, but for its time.
-func (s *Service) wantedOf(ctx context.Context, tx *store.Tx, deviceID string, names []string) (d *vpn.Device, w pki.Wanted, err error) {
+func (s *Service) wantedOf(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID string,
+	names []string,
+) (d *vpn.Device, w pki.Wanted, err error) {
 	d, err = store.Devices.Get(ctx, tx, deviceID)
 	var none *store.NotFoundError
 	if errors.As(err, &none) {
@@ -128,13 +176,24 @@ func (s *Service) wantedOf(ctx context.Context, tx *store.Tx, deviceID string, n
 	} else if err := s.namable(ctx, tx, d, below, names); err != nil {
 		return nil, w, err
 	}
-	w = pki.Wanted{Name: cut(d.Name, 64), Organisation: organisation.Name, Usage: pki.ForClient, Names: names}
+	w = pki.Wanted{
+		Name:         cut(d.Name, 64),
+		Organisation: organisation.Name,
+		Usage:        pki.ForClient,
+		Names:        names,
+	}
 	return d, w, posing(ctx, tx, w)
 }
 
-// namable bounds the names that an issuer may choose for a device: below the domain of devices, or the mail address of its
-// person. An owner may choose others.
-func (s *Service) namable(ctx context.Context, tx *store.Tx, d *vpn.Device, below string, names []string) error {
+// namable bounds the names that an issuer may choose for a device: below the domain of devices, or
+// the mail address of its person. An owner may choose others.
+func (s *Service) namable(
+	ctx context.Context,
+	tx *store.Tx,
+	d *vpn.Device,
+	below string,
+	names []string,
+) error {
 	if ownerOnly(ctx) == nil {
 		return nil
 	}
@@ -143,15 +202,25 @@ func (s *Service) namable(ctx context.Context, tx *store.Tx, d *vpn.Device, belo
 		return err
 	}
 	for _, n := range names {
-		if !strings.HasSuffix(strings.ToLower(n), strings.ToLower(below)) && (person.Mail == "" || !strings.EqualFold(n, person.Mail)) {
-			return problem("certificate", "/names", quoted(n), "a name below "+strings.TrimPrefix(below, ".")+", or the mail address of "+person.Name, "leave the names out, or have an owner issue it")
+		if !strings.HasSuffix(strings.ToLower(n), strings.ToLower(below)) &&
+			(person.Mail == "" || !strings.EqualFold(n, person.Mail)) {
+			return problem(
+				"certificate",
+				"/names",
+				quoted(n),
+				"a name below "+strings.TrimPrefix(
+					below,
+					".",
+				)+", or the mail address of "+person.Name,
+				"leave the names out, or have an owner issue it",
+			)
 		}
 	}
 	return nil
 }
 
-// posing refuses a device's certificate with a name that a gateway has: clients that look at names alone would take the
-// device for it.
+// posing refuses a device's certificate with a name that a gateway has: clients that look at names
+// alone would take the device for it.
 func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
 	gateways, err := store.Gateways.Where(ctx, tx, "1")
 	if err != nil {
@@ -159,8 +228,17 @@ func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
 	}
 	for _, g := range gateways {
 		for _, own := range gatewayNames(&g) {
-			if slices.ContainsFunc(append(slices.Clone(w.Names), w.Name), func(n string) bool { return strings.EqualFold(n, own) }) {
-				return problem("certificate", "/names", quoted(own)+", which the gateway "+g.Name+" has", "names that no gateway has", "rename the device, or choose another name")
+			if slices.ContainsFunc(
+				append(slices.Clone(w.Names), w.Name),
+				func(n string) bool { return strings.EqualFold(n, own) },
+			) {
+				return problem(
+					"certificate",
+					"/names",
+					quoted(own)+", which the gateway "+g.Name+" has",
+					"names that no gateway has",
+					"rename the device, or choose another name",
+				)
 			}
 		}
 	}
@@ -168,7 +246,15 @@ func posing(ctx context.Context, tx *store.Tx, w pki.Wanted) error {
 }
 
 // give keeps an issued certificate and puts it with its key into its device's record.
-func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vpn.Authority, c *x509.Certificate, above string, key secret.Text) (row api.Certificate, err error) {
+func (s *Service) give(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID string,
+	a *vpn.Authority,
+	c *x509.Certificate,
+	above string,
+	key secret.Text,
+) (row api.Certificate, err error) {
 	kept := issued(a, c, pki.ForClient, actor(ctx))
 	kept.DeviceID = deviceID
 	// The record first: what it refuses leaves no certificate behind, in a job too, which goes on.
@@ -184,13 +270,26 @@ func (s *Service) give(ctx context.Context, tx *store.Tx, deviceID string, a *vp
 	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
 		return row, err
 	}
-	return row, audit(ctx, tx, "issue", "certificate", kept.ID, row.Device+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	return row, audit(
+		ctx,
+		tx,
+		"issue",
+		"certificate",
+		kept.ID,
+		row.Device+" by "+a.Name+" until "+kept.To.Format(time.DateOnly),
+	)
 }
 
 // span is how long a certificate is valid: some days, but within its issuer's time.
 func (s *Service) span(by pki.Issuer, days int) (from, to time.Time, err error) {
 	if days < 0 || days > mostDays {
-		return from, to, problem("certificate", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days, or 0 for the authority's own rule", mostDays), "choose fewer")
+		return from, to, problem(
+			"certificate",
+			"/days",
+			fmt.Sprint(days),
+			fmt.Sprintf("1 to %d days, or 0 for the authority's own rule", mostDays),
+			"choose fewer",
+		)
 	}
 	now := s.now().UTC().Truncate(time.Second)
 	from, to = now.Add(-time.Hour), now.AddDate(0, 0, days)
@@ -205,18 +304,39 @@ func (s *Service) span(by pki.Issuer, days int) (from, to time.Time, err error) 
 
 const mostDays = 3650
 
-// lasting bounds how long an issuer may have a certificate be valid: as long as the authority's rule says. An owner may
-// choose longer.
+// lasting bounds how long an issuer may have a certificate be valid: as long as the authority's
+// rule says. An owner may choose longer.
 func lasting(ctx context.Context, a *vpn.Authority, usage pki.Usage, days int) error {
 	if rule := a.Days(usage); days > rule && ownerOnly(ctx) != nil {
-		return problem("certificate", "/days", fmt.Sprint(days), fmt.Sprintf("at most %d days, the rule of %s", rule, a.Name), "choose fewer, or have an owner issue it")
+		return problem(
+			"certificate",
+			"/days",
+			fmt.Sprint(days),
+			fmt.Sprintf("at most %d days, the rule of %s", rule, a.Name),
+			"choose fewer, or have an owner issue it",
+		)
 	}
 	return nil
 }
 
 // issued is the row of a certificate that was just signed.
-func issued(a *vpn.Authority, c *x509.Certificate, usage pki.Usage, operator string) vpn.Certificate {
-	return vpn.Certificate{AuthorityID: a.ID, Serial: c.SerialNumber.Text(16), Subject: c.Subject.CommonName, Names: append([]string{}, pki.Names(c)...), Usage: usage, From: c.NotBefore, To: c.NotAfter, PEM: pki.Bundle(c), Operator: operator}
+func issued(
+	a *vpn.Authority,
+	c *x509.Certificate,
+	usage pki.Usage,
+	operator string,
+) vpn.Certificate {
+	return vpn.Certificate{
+		AuthorityID: a.ID,
+		Serial:      c.SerialNumber.Text(16),
+		Subject:     c.Subject.CommonName,
+		Names:       append([]string{}, pki.Names(c)...),
+		Usage:       usage,
+		From:        c.NotBefore,
+		To:          c.NotAfter,
+		PEM:         pki.Bundle(c),
+		Operator:    operator,
+	}
 }
 
 // keyFor is a kind of key that a device's release can use by every protocol.
@@ -240,9 +360,19 @@ func cut(v string, most int) string {
 
 // Revoke takes certificates back for good: one by its identifier, or all of a device, whose
 // own one is then taken out of its record. It answers with what that touches.
-func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
+func (s *Service) Revoke(
+	ctx context.Context,
+	id, deviceID string,
+	reason pki.Reason,
+) (w api.Revocation, err error) {
 	if !slices.Contains(pki.Reasons, reason) {
-		return w, problem("certificate", "/reason", fmt.Sprintf("%q", reason), "unspecified, key-compromise, superseded or ceased", "choose one of them")
+		return w, problem(
+			"certificate",
+			"/reason",
+			fmt.Sprintf("%q", reason),
+			"unspecified, key-compromise, superseded or ceased",
+			"choose one of them",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		w, err = s.revoke(ctx, tx, id, deviceID, reason)
@@ -252,7 +382,12 @@ func (s *Service) Revoke(ctx context.Context, id, deviceID string, reason pki.Re
 	return w, err
 }
 
-func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
+func (s *Service) revoke(
+	ctx context.Context,
+	tx *store.Tx,
+	id, deviceID string,
+	reason pki.Reason,
+) (w api.Revocation, err error) {
 	w = api.Revocation{Certificates: []api.Certificate{}, Profiles: []string{}}
 	if deviceID == "" {
 		one, err := store.Certificates.Row(ctx, tx, id)
@@ -260,11 +395,24 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 			return w, err
 		}
 		if one.Revoked != nil {
-			return w, problem("certificate", "/id", "one that was revoked on "+one.Revoked.Format(time.DateOnly), "one that is valid", "nothing is to be done")
+			return w, problem(
+				"certificate",
+				"/id",
+				"one that was revoked on "+one.Revoked.Format(time.DateOnly),
+				"one that is valid",
+				"nothing is to be done",
+			)
 		}
 		w.Certificates = append(w.Certificates, one)
 	} else {
-		page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 500, Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}})
+		page, err := store.Certificates.List(
+			ctx,
+			tx,
+			store.Query{
+				Limit:      500,
+				Conditions: map[string]string{"device_id": deviceID, "revoked": "false"},
+			},
+		)
 		if err != nil {
 			return w, err
 		}
@@ -274,7 +422,14 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 		if err := tx.Revoke(ctx, c.ID, reason); err != nil {
 			return w, err
 		}
-		if err := audit(ctx, tx, "revoke", "certificate", c.ID, c.Subject+", "+string(reason)); err != nil {
+		if err := audit(
+			ctx,
+			tx,
+			"revoke",
+			"certificate",
+			c.ID,
+			c.Subject+", "+string(reason),
+		); err != nil {
 			return w, err
 		}
 		if w.Certificates[i], err = store.Certificates.Row(ctx, tx, c.ID); err != nil {
@@ -289,7 +444,12 @@ func (s *Service) revoke(ctx context.Context, tx *store.Tx, id, deviceID string,
 
 // offboard takes a revoked certificate out of its device's record, and lists the profiles
 // that stood on it.
-func (s *Service) offboard(ctx context.Context, tx *store.Tx, w *api.Revocation, c api.Certificate) error {
+func (s *Service) offboard(
+	ctx context.Context,
+	tx *store.Tx,
+	w *api.Revocation,
+	c api.Certificate,
+) error {
 	if c.DeviceID == "" {
 		return nil
 	}
@@ -314,6 +474,13 @@ func (s *Service) offboard(ctx context.Context, tx *store.Tx, w *api.Revocation,
 			w.Profiles = append(w.Profiles, worked.in.Device.Name+" to "+worked.in.Gateway.Name)
 		}
 	}
-	_, err = s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false })
+	_, err = s.Devices.change(
+		ctx,
+		tx,
+		d.ID,
+		0,
+		func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil },
+		func(string) bool { return false },
+	)
 	return err
 }

@@ -11,9 +11,9 @@ import (
 	"wardicon/store"
 )
 
-// Chain draws the chain of a record's certificate: of an issued certificate, a device, a gateway or an
-// authority. A gateway's is held against the authorities that its offers name, any other against those on
-// record.
+// Chain draws the chain of a record's certificate: of an issued certificate, a device, a gateway or
+// an authority. A gateway's is held against the authorities that its offers name, any other against
+// those on record.
 func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error) {
 	tx := s.store.Read()
 	drawn := api.Chain{Noun: noun, ID: id, Links: []pki.Link{}, Against: []string{}}
@@ -56,7 +56,13 @@ func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error)
 			}
 		}
 	default:
-		return drawn, problem("chain", "/noun", noun, "certificate, authority, device or gateway", "choose one of them")
+		return drawn, problem(
+			"chain",
+			"/noun",
+			noun,
+			"certificate, authority, device or gateway",
+			"choose one of them",
+		)
 	}
 	if text == "" {
 		return drawn, nil
@@ -78,7 +84,10 @@ func (s *Service) Chain(ctx context.Context, noun, id string) (api.Chain, error)
 }
 
 // believed are the authorities on record: those that vouch for themselves.
-func (s *Service) believed(ctx context.Context, tx *store.Tx) (roots []*x509.Certificate, err error) {
+func (s *Service) believed(
+	ctx context.Context,
+	tx *store.Tx,
+) (roots []*x509.Certificate, err error) {
 	all, err := store.Authorities.Where(ctx, tx, "1")
 	if err != nil {
 		return nil, err
@@ -98,7 +107,12 @@ func (s *Service) believed(ctx context.Context, tx *store.Tx) (roots []*x509.Cer
 }
 
 // markRevoked says on the first link that it was taken back here.
-func (s *Service) markRevoked(ctx context.Context, tx *store.Tx, leaf *x509.Certificate, drawn *api.Chain) error {
+func (s *Service) markRevoked(
+	ctx context.Context,
+	tx *store.Tx,
+	leaf *x509.Certificate,
+	drawn *api.Chain,
+) error {
 	at, found, err := tx.RevokedSerial(ctx, leaf.SerialNumber.Text(16))
 	if found && drawn.Links[0].Fault == "" {
 		drawn.Links[0].Fault = "was revoked on " + at.UTC().Format("2006-01-02")

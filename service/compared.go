@@ -11,8 +11,8 @@ import (
 // mostCompared bounds what is remembered of parcels.
 const mostCompared = 200_000
 
-// compared remembers whether parcels are as they would be built now, as long as the records are the same: files
-// are functions of those, and building them is most of what a check costs.
+// compared remembers whether parcels are as they would be built now, as long as the records are the
+// same: files are functions of those, and building them is most of what a check costs.
 type compared struct {
 	mu    sync.Mutex
 	known map[string]comparison // by profile
@@ -43,7 +43,29 @@ func (c *compared) keep(profile string, k comparison) {
 func (w *worked) state() string {
 	in := w.in
 	var b strings.Builder
-	fmt.Fprint(&b, in.Organisation.Version, " ", in.Profile.Version, " ", in.Gateway.ID, " ", in.Gateway.Version, " ", in.Device.Version, " ", in.Person.ID, " ", in.Person.Version, " ", in.Pattern.ID, " ", in.Pattern.Version, " ", len(w.signer), w.signer)
+	fmt.Fprint(
+		&b,
+		in.Organisation.Version,
+		" ",
+		in.Profile.Version,
+		" ",
+		in.Gateway.ID,
+		" ",
+		in.Gateway.Version,
+		" ",
+		in.Device.Version,
+		" ",
+		in.Person.ID,
+		" ",
+		in.Person.Version,
+		" ",
+		in.Pattern.ID,
+		" ",
+		in.Pattern.Version,
+		" ",
+		len(w.signer),
+		w.signer,
+	)
 	if in.Fallback != nil {
 		fmt.Fprint(&b, " ", in.Fallback.ID, " ", in.Fallback.Version)
 	}

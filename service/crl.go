@@ -36,7 +36,11 @@ const (
 // again at the latest. It is signed when something was revoked since, and every hour. A delta
 // has what was revoked within the time that a whole list counts: it adds to any whole list that
 // still does (RFC 5280 §5.2.4).
-func (s *Service) RevocationList(ctx context.Context, authorityID string, delta bool) ([]byte, time.Time, error) {
+func (s *Service) RevocationList(
+	ctx context.Context,
+	authorityID string,
+	delta bool,
+) ([]byte, time.Time, error) {
 	tx, now := s.store.Read(), s.now()
 	a, err := store.Authorities.Get(ctx, tx, authorityID)
 	if err != nil {
@@ -52,23 +56,38 @@ func (s *Service) RevocationList(ctx context.Context, authorityID string, delta 
 	s.lists.mu.Lock()
 	defer s.lists.mu.Unlock()
 	slot := fmt.Sprintf("%s %t %d", authorityID, delta, a.Version)
-	if l, ok := s.lists.known[slot]; ok && l.count == count && l.last == last && now.Before(l.until) {
+	if l, ok := s.lists.known[slot]; ok && l.count == count && l.last == last &&
+		now.Before(l.until) {
 		return l.der, l.until, nil
 	}
-	list := pki.List{Number: big.NewInt(now.UnixMilli()), From: now.Add(-time.Minute), Next: now.Add(listCounts), Fresh: a.Deltas}
+	list := pki.List{
+		Number: big.NewInt(now.UnixMilli()),
+		From:   now.Add(-time.Minute),
+		Next:   now.Add(listCounts),
+		Fresh:  a.Deltas,
+	}
 	var lately time.Time
 	if delta {
 		lately = now.Add(-listCounts)
 		list.Base, list.Next, list.Fresh = big.NewInt(lately.UnixMilli()), now.Add(2*listFresh), nil
 	}
-	if list.Entries, err = tx.RevokedBy(ctx, authorityID, now.Add(-listCounts), lately); err != nil {
+	if list.Entries, err = tx.RevokedBy(
+		ctx,
+		authorityID,
+		now.Add(-listCounts),
+		lately,
+	); err != nil {
 		return nil, now, err
 	}
 	pair, err := pki.Pair(a.Certificate, *a.Key)
 	if err != nil {
 		return nil, now, fmt.Errorf("authority %s: %w", a.Name, err)
 	}
-	der, err := pki.RevocationList(rand.Reader, pki.Issuer{Certificate: pair.Leaf, Key: pair.Key}, list)
+	der, err := pki.RevocationList(
+		rand.Reader,
+		pki.Issuer{Certificate: pair.Leaf, Key: pair.Key},
+		list,
+	)
 	if err != nil {
 		return nil, now, err
 	}

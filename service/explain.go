@@ -24,19 +24,29 @@ type Question struct {
 // othersTime is how long ago other devices may have been seen to count.
 const othersTime = 24 * time.Hour
 
-// Explain tells what lies behind it, ranked by what the records say where a profile or a device is given. Nothing of what was
-// brought is kept.
+// Explain tells what lies behind it, ranked by what the records say where a profile or a device is
+// given. Nothing of what was brought is kept.
 func (s *Service) Explain(ctx context.Context, q Question) (x explain.Explanation, err error) {
 	tx := s.store.Read()
 	var e explain.Evidence
 	profileID := q.ProfileID
 	if profileID == "" && q.DeviceID != "" {
-		page, err := store.Profiles.List(ctx, tx, store.Query{Limit: 2, Conditions: map[string]string{"device_id": q.DeviceID}})
+		page, err := store.Profiles.List(
+			ctx,
+			tx,
+			store.Query{Limit: 2, Conditions: map[string]string{"device_id": q.DeviceID}},
+		)
 		if err != nil {
 			return x, err
 		}
 		if page.Total != 1 {
-			return x, problem("question", "/device_id", "a device with several profiles or none", "one profile", "name the profile")
+			return x, problem(
+				"question",
+				"/device_id",
+				"a device with several profiles or none",
+				"one profile",
+				"name the profile",
+			)
 		}
 		profileID = page.Items[0].ID
 	}
@@ -45,25 +55,43 @@ func (s *Service) Explain(ctx context.Context, q Question) (x explain.Explanatio
 			return x, err
 		}
 	}
-	// The stored secrets are not looked for in the caller's own text: whether one is masked would tell that it is there.
+	// The stored secrets are not looked for in the caller's own text: whether one is masked would
+	// tell that it is there.
 	return explained(q, e, s.now(), nil)
 }
 
 // explained works an explanation out.
-func explained(q Question, e explain.Evidence, now time.Time, known []secret.Text) (x explain.Explanation, err error) {
+func explained(
+	q Question,
+	e explain.Evidence,
+	now time.Time,
+	known []secret.Text,
+) (x explain.Explanation, err error) {
 	text := strings.TrimSpace(q.Text)
 	code, ok := explain.Find(text)
 	switch {
 	case q.Reading != nil:
 		if !q.Reading.Known() {
-			return x, problem("question", "/reading", "causes that nobody knows", "what was read by this version", "read the log again")
+			return x, problem(
+				"question",
+				"/reading",
+				"causes that nobody knows",
+				"what was read by this version",
+				"read the log again",
+			)
 		}
 		q.Reading.Hide(known...) // on the command line nothing is known of the records
 		return explain.Explain(nil, q.Reading, e), nil
 	case ok:
 		return explain.Explain(code, nil, e), nil
 	case text == "":
-		return x, problem("question", "/text", "nothing", "a code or lines of a log", "paste what the device or the log says")
+		return x, problem(
+			"question",
+			"/text",
+			"nothing",
+			"a code or lines of a log",
+			"paste what the device or the log says",
+		)
 	}
 	r, err := explain.Read(strings.NewReader(q.Text+"\n"), now, known...)
 	if err != nil {
@@ -73,15 +101,33 @@ func explained(q Question, e explain.Evidence, now time.Time, known []secret.Tex
 }
 
 // evidence is what the records say of a profile, and the secrets that lines about it may carry.
-func (s *Service) evidence(ctx context.Context, tx *store.Tx, profileID string) (e explain.Evidence, known []secret.Text, err error) {
+func (s *Service) evidence(
+	ctx context.Context,
+	tx *store.Tx,
+	profileID string,
+) (e explain.Evidence, known []secret.Text, err error) {
 	w, err := s.work(ctx, tx, profileID)
 	if err != nil {
 		return e, nil, err
 	}
 	g, d, c := w.in.Gateway, w.in.Device, w.plan.Connection
 	e = explain.Evidence{
-		Now: s.now(), Platform: d.Platform, Release: d.Release, Protocol: c.Protocol, Name: c.Name, Address: c.Server, Gateway: g.Name, Outdated: w.subject.Outdated,
-		Offers: g.Offers.Protocols(), Routes: c.Routes, MachineWide: c.Scope == vpn.ScopeMachine, BehindNAT: g.BehindNAT, AuthorityNeeded: g.Offers.Authority(c.Protocol) != "", Realm: g.SignIn.Form != vpn.LoginPlain, PasswordAsked: c.PasswordMode == vpn.PasswordPrompted, CannotAsk: d.CannotAsk,
+		Now:             s.now(),
+		Platform:        d.Platform,
+		Release:         d.Release,
+		Protocol:        c.Protocol,
+		Name:            c.Name,
+		Address:         c.Server,
+		Gateway:         g.Name,
+		Outdated:        w.subject.Outdated,
+		Offers:          g.Offers.Protocols(),
+		Routes:          c.Routes,
+		MachineWide:     c.Scope == vpn.ScopeMachine,
+		BehindNAT:       g.BehindNAT,
+		AuthorityNeeded: g.Offers.Authority(c.Protocol) != "",
+		Realm:           g.SignIn.Form != vpn.LoginPlain,
+		PasswordAsked:   c.PasswordMode == vpn.PasswordPrompted,
+		CannotAsk:       d.CannotAsk,
 	}
 	for _, f := range w.findings {
 		e.Findings = append(e.Findings, f.Rule)
@@ -119,7 +165,11 @@ func (s *Service) datesOf(ctx context.Context, tx *store.Tx, w *worked, e *expla
 	if last != nil {
 		e.Built = last.Built
 	}
-	page, err := store.Handovers.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"profile_id": w.in.Profile.ID}})
+	page, err := store.Handovers.List(
+		ctx,
+		tx,
+		store.Query{Limit: 1, Conditions: map[string]string{"profile_id": w.in.Profile.ID}},
+	)
 	if err != nil {
 		return err
 	}

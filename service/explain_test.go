@@ -16,7 +16,8 @@ import (
 	"wardicon/store"
 )
 
-// TestEvidence changes the records one after another, and holds that each change decides what is said first of a failure.
+// TestEvidence changes the records one after another, and holds that each change decides what is
+// said first of a failure.
 func TestEvidence(t *testing.T) {
 	t.Parallel()
 	s, st, c := start(t)
@@ -27,20 +28,57 @@ func TestEvidence(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	key, password := secret.New("tern-83-Quayside-marram-20-thrift"), secret.New("gale-74-Marzipan-flint-moss")
-	g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: "Norrvik", Address: "norrvik.skerryline.example", Addresses: []string{"198.51.100.7"}, Offers: vpn.Offers{
-		L2TP: &vpn.L2TPOffer{Auth: []vpn.MachineAuth{vpn.MachinePSK}, PSK: &key, PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha1-modp2048"}, ESP: []string{"aes256-sha1"}},
-		SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
-	}})
+	key, password := secret.New(
+		"tern-83-Quayside-marram-20-thrift",
+	), secret.New(
+		"gale-74-Marzipan-flint-moss",
+	)
+	g, err := s.Gateways.Add(
+		ctx,
+		&vpn.Gateway{
+			Name:      "Norrvik",
+			Address:   "norrvik.skerryline.example",
+			Addresses: []string{"198.51.100.7"},
+			Offers: vpn.Offers{
+				L2TP: &vpn.L2TPOffer{
+					Auth: []vpn.MachineAuth{vpn.MachinePSK},
+					PSK:  &key,
+					PPP:  []suite.PPPMethod{suite.MSCHAPv2},
+					IKE:  []string{"aes256-sha1-modp2048"},
+					ESP:  []string{"aes256-sha1"},
+				},
+				SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
+			},
+		},
+	)
 	must(err)
 	person, err := s.People.Add(ctx, &vpn.Person{Name: "Ada Fjell"})
 	must(err)
-	account, err := s.Accounts.Add(ctx, &vpn.Account{PersonID: person.ID, Login: "a_fjell", Password: &password})
+	account, err := s.Accounts.Add(
+		ctx,
+		&vpn.Account{PersonID: person.ID, Login: "a_fjell", Password: &password},
+	)
 	must(err)
 	profile := func(name, release string) string {
-		d, err := s.Devices.Add(ctx, &vpn.Device{Name: name, PersonID: person.ID, Platform: vpn.Windows, Release: release, Encrypted: true})
+		d, err := s.Devices.Add(
+			ctx,
+			&vpn.Device{
+				Name:      name,
+				PersonID:  person.ID,
+				Platform:  vpn.Windows,
+				Release:   release,
+				Encrypted: true,
+			},
+		)
 		must(err)
-		p, err := s.Profiles.Add(ctx, &vpn.Profile{DeviceID: d.ID, GatewayID: g.ID, Preferences: vpn.Preferences{Protocol: vpn.L2TP}})
+		p, err := s.Profiles.Add(
+			ctx,
+			&vpn.Profile{
+				DeviceID:    d.ID,
+				GatewayID:   g.ID,
+				Preferences: vpn.Preferences{Protocol: vpn.L2TP},
+			},
+		)
 		must(err)
 		return p.ID
 	}
@@ -49,8 +87,16 @@ func TestEvidence(t *testing.T) {
 		t.Helper()
 		x, err := s.Explain(ctx, service.Question{Text: code, ProfileID: laptop})
 		must(err)
-		if x.Causes[0].ID != want || !strings.Contains(strings.Join(x.Causes[0].Reasons, "; "), reason) {
-			t.Errorf("%s: %s (%v), expected %s (%s)", code, x.Causes[0].ID, x.Causes[0].Reasons, want, reason)
+		if x.Causes[0].ID != want ||
+			!strings.Contains(strings.Join(x.Causes[0].Reasons, "; "), reason) {
+			t.Errorf(
+				"%s: %s (%v), expected %s (%s)",
+				code,
+				x.Causes[0].ID,
+				x.Causes[0].Reasons,
+				want,
+				reason,
+			)
 		}
 		return x
 	}
@@ -75,13 +121,28 @@ func TestEvidence(t *testing.T) {
 
 	alter := func(change func(*vpn.Gateway)) {
 		t.Helper()
-		_, err := s.Gateways.Change(ctx, g.ID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { change(g); return g, nil }, func(string) bool { return true })
+		_, err := s.Gateways.Change(
+			ctx,
+			g.ID,
+			0,
+			func(g *vpn.Gateway) (*vpn.Gateway, error) { change(g); return g, nil },
+			func(string) bool { return true },
+		)
 		must(err)
 	}
 	first("789", "key-wrong", "")
 	alter(func(g *vpn.Gateway) { g.BehindNAT = true })
 	first("789", "nat-registry", "counts after a restart")
-	x, err := s.Explain(ctx, service.Question{Text: "running since: " + c.now().Add(time.Minute).Format(time.RFC3339) + "\nThe error code returned on failure is 789.\n", ProfileID: laptop})
+	x, err := s.Explain(
+		ctx,
+		service.Question{
+			Text: "running since: " + c.now().
+				Add(time.Minute).
+				Format(time.RFC3339) +
+				"\nThe error code returned on failure is 789.\n",
+			ProfileID: laptop,
+		},
+	)
 	must(err)
 	if x.Causes[0].ID != "key-wrong" {
 		t.Errorf("restarted since: %s %v", x.Causes[0].ID, x.Causes[0].Reasons)
@@ -92,32 +153,78 @@ func TestEvidence(t *testing.T) {
 	seen := func(state drift.AnswerState, differences ...drift.Difference) {
 		t.Helper()
 		c.turn(time.Minute)
-		p := drift.Probe{GatewayID: g.ID, Gateway: g.Name, At: c.now(), By: "harbourmaster", Differences: differences, Answers: []drift.Answer{{Protocol: vpn.L2TP, Method: drift.MethodMain, Transport: vpn.UDP, Address: "198.51.100.7:4500", Port: 4500, State: state}}}
+		p := drift.Probe{
+			GatewayID:   g.ID,
+			Gateway:     g.Name,
+			At:          c.now(),
+			By:          "harbourmaster",
+			Differences: differences,
+			Answers: []drift.Answer{
+				{
+					Protocol:  vpn.L2TP,
+					Method:    drift.MethodMain,
+					Transport: vpn.UDP,
+					Address:   "198.51.100.7:4500",
+					Port:      4500,
+					State:     state,
+				},
+			},
+		}
 		must(st.Write(ctx, func(tx *store.Tx) error { return tx.AddProbe(ctx, &p) }))
 	}
 	seen(drift.Silent)
 	first("809", "gateway-no-response", "no answer on UDP 4500")
 	seen(drift.Answered)
 	must(st.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.NoteSeenConnection(ctx, api.SeenConnection{ProfileID: other, GatewayID: g.ID, Address: "198.51.100.7", By: "egress"})
+		_, err := tx.NoteSeenConnection(
+			ctx,
+			api.SeenConnection{
+				ProfileID: other,
+				GatewayID: g.ID,
+				Address:   "198.51.100.7",
+				By:        "egress",
+			},
+		)
 		return err
 	}))
 	first("809", "port-blocked", "1 other devices were seen")
 	seen(drift.Answered, drift.Difference{Code: drift.SuiteNone, Protocol: vpn.L2TP})
 	first("13868", "suites-differ", "takes none of the suites on record")
 	seen(drift.Answered, drift.Difference{Code: drift.SuiteNone, Protocol: vpn.SSTP})
-	if x := first("13868", "suites-differ", ""); slices.ContainsFunc(x.Causes[0].Reasons, func(r string) bool { return strings.Contains(r, "takes none") }) {
+	if x := first(
+		"13868",
+		"suites-differ",
+		"",
+	); slices.ContainsFunc(
+		x.Causes[0].Reasons,
+		func(r string) bool { return strings.Contains(r, "takes none") },
+	) {
 		t.Error("what was seen by another protocol counts")
 	}
 
 	// A fix is made for the release; stored secrets are not looked for in the text of whoever asks.
-	if x, err := s.Explain(ctx, service.Question{Text: "691", ProfileID: other}); err != nil || strings.Contains(x.Causes[0].Fix, "Set-Vpn") {
+	if x, err := s.Explain(
+		ctx,
+		service.Question{Text: "691", ProfileID: other},
+	); err != nil ||
+		strings.Contains(x.Causes[0].Fix, "Set-Vpn") {
 		t.Errorf("%+v (%v)", x.Causes[0], err)
 	}
-	x, err = s.Explain(ctx, service.Question{Text: "pppd: CHAP authentication failed for reef-57-Lavender-cobalt-fern by tern-83-Quayside-marram-20-thrift\n", ProfileID: laptop})
+	x, err = s.Explain(
+		ctx,
+		service.Question{
+			Text: "pppd: CHAP authentication failed for reef-57-Lavender-cobalt-fern by " +
+				"tern-83-Quayside-marram-20-thrift\n",
+			ProfileID: laptop,
+		},
+	)
 	must(err)
 	if got := x.Reading.First.Text; x.Reading.Masked != 0 {
-		t.Errorf("whether a text holds a stored secret is told: %s, %d masked", got, x.Reading.Masked)
+		t.Errorf(
+			"whether a text holds a stored secret is told: %s, %d masked",
+			got,
+			x.Reading.Masked,
+		)
 	}
 	_, err = s.Explain(ctx, service.Question{Text: "  "})
 	refusedAt(t, "nothing", err, "/text", "")

@@ -19,33 +19,45 @@ import (
 	"wardicon/store"
 )
 
-// TestDamage changes a byte in each kind of row on the disk: the service starts, goes on with everything else, names
-// what is damaged, and takes what is set again in its place.
+// TestDamage changes a byte in each kind of row on the disk: the service starts, goes on with
+// everything else, names what is damaged, and takes what is set again in its place.
 func TestDamage(t *testing.T) {
 	fresh := secret.New("quay-81-Damson-lantern-grebe")
 	for _, test := range []struct {
 		name, statement, noun string
 		replace               func(ctx context.Context, svc *service.Service, id string) error
 	}{
-		{"a password", `UPDATE secrets SET sealed = zeroblob(64) WHERE owner = (SELECT 'account:' || id FROM accounts LIMIT 1)`, "account", func(ctx context.Context, svc *service.Service, id string) error {
-			_, err := svc.Accounts.Change(ctx, id, 0, func(a *vpn.Account) (*vpn.Account, error) { a.Password = &fresh; return a, nil }, func(string) bool { return false })
+		{"a password", `UPDATE secrets SET sealed = zeroblob(64) WHERE owner = (SELECT 'account:' ||
+			id FROM accounts LIMIT 1)`, "account", func(ctx context.Context, svc *service.Service,
+			id string) error {
+			_, err := svc.Accounts.Change(ctx, id, 0,
+				func(a *vpn.Account) (*vpn.Account, error) {
+					a.Password = &fresh
+					return a,
+						nil
+				}, func(string) bool { return false })
 			return err
 		}},
-		{"a record", `UPDATE accounts SET body = '{' || body WHERE id = (SELECT id FROM accounts LIMIT 1)`, "account", func(ctx context.Context, svc *service.Service, id string) error {
+		{"a record", `UPDATE accounts SET body = '{' || body WHERE id = (SELECT id FROM accounts
+			LIMIT 1)`, "account", func(ctx context.Context, svc *service.Service, id string) error {
 			return svc.Accounts.Remove(ctx, id)
 		}},
-		{"a file of a parcel", `UPDATE secrets SET sealed = zeroblob(64) WHERE owner LIKE 'parcel:%'`, "", func(ctx context.Context, svc *service.Service, _ string) error {
-			page, err := svc.Profiles.List(ctx, store.Query{Limit: 1})
-			if err != nil {
+		{"a file of a parcel",
+			`UPDATE secrets SET sealed = zeroblob(64) WHERE owner LIKE
+				'parcel:%'`, "", func(ctx context.Context, svc *service.Service, _ string) error {
+				page, err := svc.Profiles.List(ctx, store.Query{Limit: 1})
+				if err != nil {
+					return err
+				}
+				p, err := svc.Build(ctx, page.Items[0].ID, false)
+				if err == nil {
+					_, err = svc.ParcelFile(ctx, p.ID, p.Files[0].Name)
+				}
 				return err
-			}
-			p, err := svc.Build(ctx, page.Items[0].ID, false)
-			if err == nil {
-				_, err = svc.ParcelFile(ctx, p.ID, p.Files[0].Name)
-			}
-			return err
-		}},
-		{"a secret without a mark", `UPDATE secrets SET sealed = zeroblob(64), mark = NULL WHERE owner LIKE 'account:%'`, "account", nil},
+			}},
+		{"a secret without a mark",
+			`UPDATE secrets SET sealed = zeroblob(64), mark = NULL WHERE owner LIKE
+				'account:%'`, "account", nil},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			c := &clock{at: time.Now()}
@@ -76,26 +88,46 @@ func TestDamage(t *testing.T) {
 			svc, s = begin()
 			t.Cleanup(func() { _ = s.Close() })
 			for _, noun := range []func() error{
-				func() error { _, err := svc.Accounts.List(ctx, store.Query{Limit: 50}); return err },
-				func() error { _, err := svc.Devices.List(ctx, store.Query{Limit: 50}); return err },
+				func() error {
+					_, err := svc.Accounts.List(ctx,
+						store.Query{Limit: 50})
+					return err
+				},
+				func() error {
+					_, err := svc.Devices.List(ctx,
+						store.Query{Limit: 50})
+					return err
+				},
 				func() error { _, err := svc.Overview(ctx); return err },
 			} {
 				if err := noun(); err != nil {
 					t.Errorf("a list: %v", err)
 				}
 			}
-			if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}); err != nil {
+			if _, err := svc.SetOrganisation(
+				ctx,
+				vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"},
+			); err != nil {
 				t.Fatal(err)
 			}
 			if n, err := svc.CheckAll(ctx); err != nil || n < 3 {
 				t.Errorf("%d checked (%v)", n, err)
 			}
-			found, err := svc.Findings(ctx, store.Query{Limit: 50, Conditions: map[string]string{"rule": check.CodeDamaged}})
-			if err != nil || (len(found.Items) > 0) != (test.noun != "") || len(found.Items) > 0 && found.Items[0].Noun != test.noun {
+			found, err := svc.Findings(
+				ctx,
+				store.Query{Limit: 50, Conditions: map[string]string{"rule": check.CodeDamaged}},
+			)
+			if err != nil || (len(found.Items) > 0) != (test.noun != "") ||
+				len(found.Items) > 0 && found.Items[0].Noun != test.noun {
 				t.Errorf("%+v (%v)", found.Items, err)
 			}
 			var damaged *store.DamagedError
-			if _, err := svc.ParcelFile(ctx, old.ID, old.Files[0].Name); test.name == "a file of a parcel" && (!errors.As(err, &damaged) || !strings.Contains(err.Error(), old.ID)) {
+			if _, err := svc.ParcelFile(
+				ctx,
+				old.ID,
+				old.Files[0].Name,
+			); test.name == "a file of a parcel" &&
+				(!errors.As(err, &damaged) || !strings.Contains(err.Error(), old.ID)) {
 				t.Errorf("a damaged file: %v", err)
 			}
 			j, err := svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByOperator})
@@ -121,7 +153,11 @@ func TestDamage(t *testing.T) {
 			if _, err := svc.CheckAll(ctx); err != nil {
 				t.Error(err)
 			}
-			if found, err := svc.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": check.CodeDamaged}}); err != nil || found.Total != 0 {
+			if found, err := svc.Findings(
+				ctx,
+				store.Query{Limit: 1, Conditions: map[string]string{"rule": check.CodeDamaged}},
+			); err != nil ||
+				found.Total != 0 {
 				t.Errorf("still damaged: %+v (%v)", found, err)
 			}
 		})
@@ -142,8 +178,9 @@ func sqlOn(t *testing.T, dir, statement string) {
 	}
 }
 
-// TestLock has another program hold the database while a job runs: what was asked for is refused with the reason, the
-// job waits, and goes on by itself once the lock is gone. Nothing is done twice.
+// TestLock has another program hold the database while a job runs: what was asked for is refused
+// with the reason, the job waits, and goes on by itself once the lock is gone. Nothing is done
+// twice.
 func TestLock(t *testing.T) {
 	dir := t.TempDir()
 	s, err := store.Open(t.Context(), dir, store.Key{}, time.Now)
@@ -172,7 +209,8 @@ func TestLock(t *testing.T) {
 	go func() { defer close(ended); svc.Work(ctx) }()
 	var fault *store.FaultError
 	_, err = svc.People.Add(ctx, &vpn.Person{Name: "Late"})
-	if !errors.As(err, &fault) || fault.Why != store.FaultLocked || !strings.Contains(err.Error(), dir) {
+	if !errors.As(err, &fault) || fault.Why != vpn.KindLocked ||
+		!strings.Contains(err.Error(), dir) {
 		t.Errorf("with a lock: %v", err)
 	}
 	if now, err := svc.Job(ctx, j.ID); err != nil || now.State != api.Running {
@@ -184,7 +222,8 @@ func TestLock(t *testing.T) {
 	if _, err := other.Exec(`ROLLBACK`); err != nil {
 		t.Fatal(err)
 	}
-	for end := time.Now().Add(30 * time.Second); j.State != api.Done && time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(30 * time.Second); j.State != api.Done &&
+		time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if j, err = svc.Job(ctx, j.ID); err != nil {
 			t.Fatal(err)
 		}
@@ -202,8 +241,8 @@ func TestLock(t *testing.T) {
 	<-ended
 }
 
-// TestQueue has many write while a long job runs: each gets its turn in the order of coming, and none waits for the
-// job as a whole.
+// TestQueue has many write while a long job runs: each gets its turn in the order of coming, and
+// none waits for the job as a whole.
 func TestQueue(t *testing.T) {
 	_, s, _ := start(t)
 	ctx := t.Context()
@@ -225,7 +264,13 @@ func TestQueue(t *testing.T) {
 	}
 	cancelled, stop := context.WithCancel(ctx)
 	stop()
-	if err := s.Write(cancelled, func(*store.Tx) error { return nil }); !errors.Is(err, context.Canceled) {
+	if err := s.Write(
+		cancelled,
+		func(*store.Tx) error { return nil },
+	); !errors.Is(
+		err,
+		context.Canceled,
+	) {
 		t.Errorf("somebody who went away: %v", err)
 	}
 	close(hold)
@@ -249,20 +294,32 @@ func TestClock(t *testing.T) {
 	for _, test := range []struct {
 		turned time.Duration
 		behind bool
-	}{{0, false}, {-time.Minute, false}, {-365 * 24 * time.Hour, true}, {366 * 24 * time.Hour, false}} {
+	}{
+		{0, false},
+		{-time.Minute, false},
+		{-365 * 24 * time.Hour, true},
+		{366 * 24 * time.Hour, false},
+	} {
 		c.turn(test.turned)
-		if last, err := svc.ClockBehind(ctx); err != nil || last.IsZero() == test.behind || test.behind && !last.Equal(written) {
+		if last, err := svc.ClockBehind(
+			ctx,
+		); err != nil || last.IsZero() == test.behind ||
+			test.behind && !last.Equal(written) {
 			t.Errorf("turned by %s: %s (%v)", test.turned, last, err)
 		}
 	}
 }
 
-// TestLostSubject removes what a job works on before its turn: that job fails with the reason, and the next one is done.
+// TestLostSubject removes what a job works on before its turn: that job fails with the reason, and
+// the next one is done.
 func TestLostSubject(t *testing.T) {
 	svc, _, _ := start(t)
 	ctx := service.As(t.Context(), "issuer")
 	pattern, gateways := fleet(t, svc, 2)
-	other, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Gone", Groups: []string{"crew"}, GatewayIDs: gateways[:1]})
+	other, err := svc.Patterns.Add(
+		ctx,
+		&vpn.Pattern{Name: "Gone", Groups: []string{"crew"}, GatewayIDs: gateways[:1]},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -281,7 +338,11 @@ func TestLostSubject(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i, want := range []string{api.Failed, api.Done} {
-		if j, err := svc.Job(ctx, jobs[i].ID); err != nil || j.State != want || (j.Problem == "") != (want == api.Done) {
+		if j, err := svc.Job(
+			ctx,
+			jobs[i].ID,
+		); err != nil || j.State != want ||
+			(j.Problem == "") != (want == api.Done) {
 			t.Errorf("%+v (%v)", j, err)
 		}
 	}

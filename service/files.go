@@ -14,21 +14,41 @@ import (
 
 // CheckFiles looks at files from anywhere, beside the gateways on record. Nothing of them
 // is kept.
-func (s *Service) CheckFiles(ctx context.Context, files []filecheck.File, release string) (api.Checked, error) {
+func (s *Service) CheckFiles(
+	ctx context.Context,
+	files []filecheck.File,
+	release string,
+) (api.Checked, error) {
 	items, err := s.looked(ctx, files, release)
 	return api.CheckedItems(items), err
 }
 
-func (s *Service) looked(ctx context.Context, files []filecheck.File, release string) ([]filecheck.Item, error) {
+func (s *Service) looked(
+	ctx context.Context,
+	files []filecheck.File,
+	release string,
+) ([]filecheck.Item, error) {
 	o := filecheck.Options{Now: s.now(), Judge: s.memo.Judge}
 	if release != "" {
 		var name, number string
 		if _, err := fmt.Sscan(release, &name, &number); err != nil {
-			return nil, problem("check", "/for", fmt.Sprintf("%q", release), "a platform and a release, such as android 14", "choose one of the platforms")
+			return nil, problem(
+				"check",
+				"/for",
+				fmt.Sprintf("%q", release),
+				"a platform and a release, such as android 14",
+				"choose one of the platforms",
+			)
 		}
 		found, ok := platform.Find(vpn.Platform(name), number)
 		if !ok {
-			return nil, problem("check", "/for", fmt.Sprintf("%q", release), "a platform and a release, such as android 14", "choose one of the platforms")
+			return nil, problem(
+				"check",
+				"/for",
+				fmt.Sprintf("%q", release),
+				"a platform and a release, such as android 14",
+				"choose one of the platforms",
+			)
 		}
 		o.Release = &found
 	}
@@ -40,7 +60,8 @@ func (s *Service) looked(ctx context.Context, files []filecheck.File, release st
 	if o.Gateways, err = store.Gateways.Where(ctx, tx, "1"); err != nil {
 		return nil, err
 	}
-	// Each lot may take as much memory as all its files. One operator has one place, so that the other is for others.
+	// Each lot may take as much memory as all its files. One operator has one place, so that the
+	// other is for others.
 	own, _ := s.readingOf.LoadOrStore(actor(ctx), make(chan struct{}, 1))
 	for _, place := range []chan struct{}{own.(chan struct{}), s.reading} {
 		select {

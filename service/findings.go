@@ -26,7 +26,11 @@ func (s *Service) Findings(ctx context.Context, q store.Query) (api.Page[api.Fle
 // FindingSums counts findings by rule, gateway or person, with what is new and what has
 // ended within some days.
 func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]api.FindingSum, error) {
-	list, err := summed(&s.sums, fmt.Sprint("findings ", by, " ", days), func() ([]api.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) })
+	list, err := summed(
+		&s.sums,
+		fmt.Sprint("findings ", by, " ", days),
+		func() ([]api.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) },
+	)
 	list = slices.Clone(list)
 	if by == "rule" {
 		for i := range list {
@@ -56,7 +60,13 @@ func (s *Service) Fixes(ctx context.Context, rule string, limit int) (api.Page[a
 			return page, err
 		}
 		for _, f := range fixable(w, rule) {
-			m := api.Fix{Noun: f.Place.Noun, Object: f.Place.ID, Pointer: f.Place.Pointer, From: f.Repair.From, To: f.Repair.To}
+			m := api.Fix{
+				Noun:    f.Place.Noun,
+				Object:  f.Place.ID,
+				Pointer: f.Place.Pointer,
+				From:    f.Repair.From,
+				To:      f.Repair.To,
+			}
 			if f.Field == vpn.FieldPassword || f.Field == vpn.FieldPSK {
 				m.From, m.To = secret.Hidden, secret.Hidden
 			}
@@ -79,7 +89,8 @@ func (s *Service) Fixes(ctx context.Context, rule string, limit int) (api.Page[a
 func fixable(w *worked, rule string) []check.Finding {
 	var list []check.Finding
 	for _, f := range w.findings {
-		if f.Rule == rule && f.Repair != nil && f.Repair.To != "" && f.Place != nil && f.Place.Pointer != "" {
+		if f.Rule == rule && f.Repair != nil && f.Repair.To != "" && f.Place != nil &&
+			f.Place.Pointer != "" {
 			list = append(list, f)
 		}
 	}
@@ -108,12 +119,17 @@ func (s *Service) FixAll(ctx context.Context, rule string) (api.Job, error) {
 }
 
 // nextFix lists profiles with findings of the rule that can be fixed.
-func (s *Service) nextFix(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
+func (s *Service) nextFix(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	limit int,
+) ([]string, error) {
 	return tx.ProfilesWith(ctx, j.Subject, j.Cursor, limit)
 }
 
-// fixOne fixes one profile. It is planned again before: what an earlier change of the same record has fixed
-// already is not found again.
+// fixOne fixes one profile. It is planned again before: what an earlier change of the same record
+// has fixed already is not found again.
 func (s *Service) fixOne(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error) {
 	w, err := s.work(ctx, tx, id)
 	if err != nil {

@@ -45,30 +45,80 @@ func crewed(t *testing.T) *crew {
 	}
 	gateway := func(name, psk string) string {
 		g, err := svc.Gateways.Add(ctx, &vpn.Gateway{
-			Name: name, Address: strings.ToLower(name) + ".skerryline.example", Addresses: []string{"198.51.100.7"}, DNS: []string{"10.20.0.53"}, Routes: []string{"10.20.0.0/16"},
-			SignIn: vpn.SignIn{Form: vpn.LoginPlain},
-			Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: words(psk), PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256-modp2048"}}},
+			Name:      name,
+			Address:   strings.ToLower(name) + ".skerryline.example",
+			Addresses: []string{"198.51.100.7"},
+			DNS:       []string{"10.20.0.53"},
+			Routes:    []string{"10.20.0.0/16"},
+			SignIn:    vpn.SignIn{Form: vpn.LoginPlain},
+			Offers: vpn.Offers{
+				L2TP: &vpn.L2TPOffer{
+					PSK: words(psk),
+					PPP: []suite.PPPMethod{suite.MSCHAPv2},
+					IKE: []string{"aes256-sha256-modp2048"},
+					ESP: []string{"aes256-sha256-modp2048"},
+				},
+			},
 		})
 		return id(g.ID, err)
 	}
-	person := func(name string) string { p, err := svc.People.Add(ctx, &vpn.Person{Name: name}); return id(p.ID, err) }
+	person := func(name string) string {
+		p, err := svc.People.Add(ctx,
+			&vpn.Person{Name: name})
+		return id(p.ID, err)
+	}
 	account := func(person, login, password string) string {
-		a, err := svc.Accounts.Add(ctx, &vpn.Account{PersonID: person, Login: login, Password: words(password)})
+		a, err := svc.Accounts.Add(
+			ctx,
+			&vpn.Account{PersonID: person, Login: login, Password: words(password)},
+		)
 		return id(a.ID, err)
 	}
 	device := func(name, person string) string {
-		d, err := svc.Devices.Add(ctx, &vpn.Device{Name: name, PersonID: person, Platform: vpn.LinuxDesktop, Release: "1.42", Encrypted: true})
+		d, err := svc.Devices.Add(
+			ctx,
+			&vpn.Device{
+				Name:      name,
+				PersonID:  person,
+				Platform:  vpn.LinuxDesktop,
+				Release:   "1.42",
+				Encrypted: true,
+			},
+		)
 		return id(d.ID, err)
 	}
 	profile := func(device, gateway string) string {
 		p, err := svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: device, GatewayID: gateway})
 		return id(p.ID, err)
 	}
-	c.north, c.south = gateway("North", "kelp-4497-Harbor-mizzen-93-osprey"), gateway("South", "wick-7310-Lantern-brig-58-dunlin")
+	c.north, c.south = gateway(
+		"North",
+		"kelp-4497-Harbor-mizzen-93-osprey",
+	), gateway(
+		"South",
+		"wick-7310-Lantern-brig-58-dunlin",
+	)
 	c.ada, c.bo = person("Ada Fjell"), person("Bo Holm")
-	c.adas, c.bos = account(c.ada, "a_fjell", "tern-88-Gannet-orbit-luff"), account(c.bo, "b_holm", "brine-93-Kettle-thwart-sole")
+	c.adas, c.bos = account(
+		c.ada,
+		"a_fjell",
+		"tern-88-Gannet-orbit-luff",
+	), account(
+		c.bo,
+		"b_holm",
+		"brine-93-Kettle-thwart-sole",
+	)
 	c.laptop, c.phone = device("Ada's laptop", c.ada), device("Bo's laptop", c.bo)
-	c.profile, c.second, c.others = profile(c.laptop, c.north), profile(c.laptop, c.south), profile(c.phone, c.north)
+	c.profile, c.second, c.others = profile(
+		c.laptop,
+		c.north,
+	), profile(
+		c.laptop,
+		c.south,
+	), profile(
+		c.phone,
+		c.north,
+	)
 	return c
 }
 
@@ -82,7 +132,10 @@ func (c *crew) found(profile string) string {
 	if _, err := c.CheckAll(c.t.Context()); err != nil {
 		c.t.Fatal(err)
 	}
-	page, err := c.Findings(c.t.Context(), store.Query{Limit: 100, Conditions: map[string]string{"profile_id": profile}})
+	page, err := c.Findings(
+		c.t.Context(),
+		store.Query{Limit: 100, Conditions: map[string]string{"profile_id": profile}},
+	)
 	if err != nil {
 		c.t.Fatal(err)
 	}
@@ -110,17 +163,37 @@ func TestReuse(t *testing.T) {
 	ctx := t.Context()
 	password := func(account, v string) {
 		t.Helper()
-		_, err := c.Accounts.Change(ctx, account, 0, func(a *vpn.Account) (*vpn.Account, error) { a.Password = words(v); return a, nil }, func(string) bool { return false })
+		_, err := c.Accounts.Change(
+			ctx,
+			account,
+			0,
+			func(a *vpn.Account) (*vpn.Account, error) { a.Password = words(v); return a, nil },
+			func(string) bool { return false },
+		)
 		c.set("password", err)
 	}
 	psk := func(gateway, v string) {
 		t.Helper()
-		_, err := c.Gateways.Change(ctx, gateway, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Offers.L2TP.PSK = words(v); return g, nil }, func(string) bool { return false })
+		_, err := c.Gateways.Change(
+			ctx,
+			gateway,
+			0,
+			func(g *vpn.Gateway) (*vpn.Gateway, error) {
+				g.Offers.L2TP.PSK = words(v)
+				return g,
+					nil
+			},
+			func(string) bool { return false },
+		)
 		c.set("key", err)
 	}
 	expect := func(when, ada, south, bo string) {
 		t.Helper()
-		for profile, want := range map[string]string{c.profile: ada, c.second: south, c.others: bo} {
+		for profile, want := range map[string]string{
+			c.profile: ada,
+			c.second:  south,
+			c.others:  bo,
+		} {
 			if got := c.found(profile); got != want {
 				t.Errorf("%s: %s has %q, expected %q", when, profile, got, want)
 			}
@@ -136,10 +209,29 @@ func TestReuse(t *testing.T) {
 	psk(c.south, "tern-88-Gannet-orbit-luff")
 	expect("South's key is Bo's password", "", "psk-is-others-password", "")
 	psk(c.south, "anchor-47-Sextant-petrel-61-cuddy")
-	spare, err := c.Accounts.Add(ctx, &vpn.Account{PersonID: c.ada, Login: "ada.spare", Password: words("other-41-Scupper-keel-plover"), GatewayIDs: []string{c.south}})
+	spare, err := c.Accounts.Add(
+		ctx,
+		&vpn.Account{
+			PersonID:   c.ada,
+			Login:      "ada.spare",
+			Password:   words("other-41-Scupper-keel-plover"),
+			GatewayIDs: []string{c.south},
+		},
+	)
 	c.set("second account", err)
 	expect("Ada's own second account", "", "", "")
-	_, err = c.Accounts.Change(ctx, spare.ID, 0, func(a *vpn.Account) (*vpn.Account, error) { a.Login = "B_HOLM"; a.GatewayIDs = nil; return a, nil }, func(f string) bool { return f == "password" })
+	_, err = c.Accounts.Change(
+		ctx,
+		spare.ID,
+		0,
+		func(a *vpn.Account) (*vpn.Account,
+			error) {
+			a.Login = "B_HOLM"
+			a.GatewayIDs = nil
+			return a, nil
+		},
+		func(f string) bool { return f == "password" },
+	)
 	c.set("alike", err)
 	if got := c.found(c.others); got != "login-capitals" {
 		t.Errorf("a login that differs in capitals: %q", got)
@@ -151,7 +243,13 @@ func TestReuse(t *testing.T) {
 func TestOverride(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
-	_, err := c.Accounts.Change(ctx, c.adas, 0, func(a *vpn.Account) (*vpn.Account, error) { a.Login = "a_fjell "; return a, nil }, func(f string) bool { return f == "password" })
+	_, err := c.Accounts.Change(
+		ctx,
+		c.adas,
+		0,
+		func(a *vpn.Account) (*vpn.Account, error) { a.Login = "a_fjell "; return a, nil },
+		func(f string) bool { return f == "password" },
+	)
 	c.set("login", err)
 	tally := func(profile string) vpn.Tally {
 		t.Helper()
@@ -166,15 +264,35 @@ func TestOverride(t *testing.T) {
 	week := c.clock.now().AddDate(0, 0, 7)
 	var refused *vpn.Problems
 	for name, try := range map[string]func() error{
-		"no reason": func() error { _, err := c.Override(ctx, c.profile, "edge-space", " ", week); return err },
-		"two lines": func() error { _, err := c.Override(ctx, c.profile, "edge-space", "a\nb", week); return err },
-		"ended":     func() error { _, err := c.Override(ctx, c.profile, "edge-space", "x", c.clock.now()); return err },
+		"no reason": func() error {
+			_, err := c.Override(ctx,
+				c.profile, "edge-space", " ", week)
+			return err
+		},
+		"two lines": func() error {
+			_, err := c.Override(ctx,
+				c.profile, "edge-space", "a\nb", week)
+			return err
+		},
+		"ended": func() error {
+			_, err := c.Override(ctx,
+				c.profile, "edge-space", "x", c.clock.now())
+			return err
+		},
 		"two years": func() error {
 			_, err := c.Override(ctx, c.profile, "edge-space", "x", week.AddDate(2, 0, 0))
 			return err
 		},
-		"nothing is found": func() error { _, err := c.Override(ctx, c.profile, "psk-short", "x", week); return err },
-		"only a warning":   func() error { _, err := c.Override(ctx, c.second, "routes-shared", "x", week); return err },
+		"nothing is found": func() error {
+			_, err := c.Override(ctx,
+				c.profile, "psk-short", "x", week)
+			return err
+		},
+		"only a warning": func() error {
+			_, err := c.Override(ctx,
+				c.second, "routes-shared", "x", week)
+			return err
+		},
 	} {
 		if err := try(); !errors.As(err, &refused) {
 			t.Errorf("%s: %v", name, err)
@@ -187,7 +305,13 @@ func TestOverride(t *testing.T) {
 	if err := c.EndOverride(ctx, c.profile, "edge-space"); !errors.As(err, &none) {
 		t.Errorf("nothing to take back: %v", err)
 	}
-	_, err = c.Override(service.As(ctx, "owner"), c.profile, "edge-space", "as at the gateway", week)
+	_, err = c.Override(
+		service.As(ctx, "owner"),
+		c.profile,
+		"edge-space",
+		"as at the gateway",
+		week,
+	)
 	c.set("override", err)
 	if n := tally(c.profile); n.Errors != 0 {
 		t.Errorf("%+v although it may pass", n)
@@ -197,8 +321,13 @@ func TestOverride(t *testing.T) {
 	}
 	planned, err := c.Plan(ctx, c.profile)
 	c.set("plan", err)
-	i := slices.IndexFunc(planned.Findings, func(f check.Finding) bool { return f.Rule == "edge-space" })
-	if i < 0 || planned.Findings[i].Override == nil || planned.Findings[i].Override.Operator != "owner" || planned.Findings[i].Override.Reason != "as at the gateway" {
+	i := slices.IndexFunc(
+		planned.Findings,
+		func(f check.Finding) bool { return f.Rule == "edge-space" },
+	)
+	if i < 0 || planned.Findings[i].Override == nil ||
+		planned.Findings[i].Override.Operator != "owner" ||
+		planned.Findings[i].Override.Reason != "as at the gateway" {
 		t.Errorf("the plan does not say why it passes: %+v", planned.Findings)
 	}
 	c.clock.turn(8 * 24 * time.Hour)
@@ -233,7 +362,8 @@ func TestSeverity(t *testing.T) {
 			c.found(p)
 			row, err := c.Profiles.Get(ctx, p)
 			c.set("profile", err)
-			t.Errors, t.Warnings, t.Notes = t.Errors+row.Tally.Errors, t.Warnings+row.Tally.Warnings, t.Notes+row.Tally.Notes
+			t.Errors, t.Warnings, t.Notes =
+				t.Errors+row.Tally.Errors, t.Warnings+row.Tally.Warnings, t.Notes+row.Tally.Notes
 		}
 		return t
 	}
@@ -243,10 +373,17 @@ func TestSeverity(t *testing.T) {
 	for _, test := range []struct {
 		severity vpn.Severity
 		want     vpn.Tally
-	}{{vpn.Error, vpn.Tally{Errors: 2}}, {vpn.Note, vpn.Tally{Notes: 2}}, {check.Off, vpn.Tally{}}, {"", vpn.Tally{Warnings: 2}}, {vpn.Warning, vpn.Tally{Warnings: 2}}} {
+	}{
+		{vpn.Error, vpn.Tally{Errors: 2}},
+		{vpn.Note, vpn.Tally{Notes: 2}},
+		{check.Off, vpn.Tally{}},
+		{"", vpn.Tally{Warnings: 2}},
+		{vpn.Warning, vpn.Tally{Warnings: 2}},
+	} {
 		rule, err := c.SetSeverity(ctx, "routes-shared", test.severity)
 		c.set("severity", err)
-		if n := total(); n != test.want || rule.Set != test.severity && test.severity != vpn.Warning {
+		if n := total(); n != test.want ||
+			rule.Set != test.severity && test.severity != vpn.Warning {
 			t.Errorf("set to %q: %+v and %q, expected %+v", test.severity, n, rule.Set, test.want)
 		}
 	}
@@ -276,11 +413,22 @@ func TestWorkOverTime(t *testing.T) {
 	c.clock.turn(10 * 24 * time.Hour)
 	route := func(v string) {
 		t.Helper()
-		_, err := c.Gateways.Change(ctx, c.north, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Routes = []string{v}; return g, nil }, func(string) bool { return true })
+		_, err := c.Gateways.Change(
+			ctx,
+			c.north,
+			0,
+			func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Routes = []string{v}; return g, nil },
+			func(string) bool { return true },
+		)
 		c.set("routes", err)
 	}
 	route("10.20.3.4/16")
-	if s := sum("rule", "route-host-bits", 7); s.Profiles != 2 || s.New != 2 || s.Fixable != 2 || s.Ended != 0 || s.Title == "" {
+	if s := sum(
+		"rule",
+		"route-host-bits",
+		7,
+	); s.Profiles != 2 || s.New != 2 || s.Fixable != 2 || s.Ended != 0 ||
+		s.Title == "" {
 		t.Errorf("at first: %+v", s)
 	}
 	if s := sum("rule", "routes-shared", 7); s.New != 0 || s.Profiles != 2 {
@@ -297,13 +445,25 @@ func TestWorkOverTime(t *testing.T) {
 		t.Errorf("a week later: %+v", s)
 	}
 	fixes, err := c.Fixes(ctx, "route-host-bits", 10)
-	if err != nil || fixes.Total != 2 || len(fixes.Items) != 1 || fixes.Items[0] != (api.Fix{Noun: "gateway", Object: c.north, Name: "North", Pointer: "/routes", From: "10.20.3.4/16", To: "10.20.0.0/16"}) {
+	if err != nil || fixes.Total != 2 || len(fixes.Items) != 1 ||
+		fixes.Items[0] != (api.Fix{
+			Noun:    "gateway",
+			Object:  c.north,
+			Name:    "North",
+			Pointer: "/routes",
+			From:    "10.20.3.4/16",
+			To:      "10.20.0.0/16",
+		}) {
 		t.Errorf("fixes: %+v (%v)", fixes, err)
 	}
 	j, err := c.FixAll(ctx, "route-host-bits")
 	c.set("fix", err)
 	c.set("work", c.WorkAll(ctx))
-	if j, err = c.Job(ctx, j.ID); err != nil || j.State != api.Done || j.Result["fixed"] != 1 || j.Done != 2 {
+	if j, err = c.Job(
+		ctx,
+		j.ID,
+	); err != nil || j.State != api.Done || j.Result["fixed"] != 1 ||
+		j.Done != 2 {
 		t.Errorf("the job: %+v (%v)", j, err)
 	}
 	if s := sum("rule", "route-host-bits", 7); s.Ended != 2 || s.Tally != (vpn.Tally{}) {
@@ -345,7 +505,13 @@ func TestOutdated(t *testing.T) {
 	}
 	note := func(change func(*vpn.Gateway)) {
 		t.Helper()
-		_, err := c.Gateways.Change(ctx, c.north, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { change(g); return g, nil }, func(string) bool { return true })
+		_, err := c.Gateways.Change(
+			ctx,
+			c.north,
+			0,
+			func(g *vpn.Gateway) (*vpn.Gateway, error) { change(g); return g, nil },
+			func(string) bool { return true },
+		)
 		c.set("gateway", err)
 	}
 	note(func(g *vpn.Gateway) { g.Note = "moved to the other rack" })
@@ -369,7 +535,17 @@ func TestTake(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
 	file := func(gateway, login, more string) []filecheck.File {
-		return []filecheck.File{{Name: "east.ovpn", Asked: true, Data: []byte("client\nremote " + gateway + " 1194\nremote-cert-tls server\ndata-ciphers AES-256-GCM\nsetenv FRIENDLY_NAME \"East\"\n<auth-user-pass>\n" + login + "\ntern-11-Oakum-reef-fathom\n</auth-user-pass>\n" + more)}}
+		return []filecheck.File{
+			{
+				Name:  "east.ovpn",
+				Asked: true,
+				Data: []byte(
+					"client\nremote " + gateway + " 1194\nremote-cert-tls server\ndata-ciphers " +
+						"AES-256-GCM\nsetenv FRIENDLY_NAME \"East\"\n<auth-user-pass>\n" + login +
+						"\ntern-11-Oakum-reef-fathom\n</auth-user-pass>\n" + more,
+				),
+			},
+		}
 	}
 	take := func(files []filecheck.File, person string, keep bool) string {
 		t.Helper()
@@ -410,7 +586,11 @@ func TestTake(t *testing.T) {
 	if got := take(east, c.ada, true); got != "same gateway East, same account ada.east" {
 		t.Errorf("once more: %s", got)
 	}
-	if got := take(file("NORTH.skerryline.example", "a_fjell", ""), "", true); got != "changed gateway North" {
+	if got := take(
+		file("NORTH.skerryline.example", "a_fjell", ""),
+		"",
+		true,
+	); got != "changed gateway North" {
 		t.Errorf("another offer: %s", got)
 	}
 	g, err := c.Gateways.Get(ctx, c.north)
@@ -419,10 +599,26 @@ func TestTake(t *testing.T) {
 	}
 	before, accounts := count()
 	var refused *vpn.Problems
-	if _, err := c.Take(ctx, append(file("west.skerryline.example", "x", ""), file("http://west", "x", "")...), c.ada, true); !errors.As(err, &refused) {
+	if _, err := c.Take(
+		ctx,
+		append(file("west.skerryline.example", "x", ""), file("http://west", "x", "")...),
+		c.ada,
+		true,
+	); !errors.As(
+		err,
+		&refused,
+	) {
 		t.Errorf("a gateway with a blank in its name: %v", err)
 	}
-	if _, err := c.Take(ctx, file("west.skerryline.example", "x", ""), "pe-x", true); !errors.As(err, &refused) {
+	if _, err := c.Take(
+		ctx,
+		file("west.skerryline.example", "x", ""),
+		"pe-x",
+		true,
+	); !errors.As(
+		err,
+		&refused,
+	) {
 		t.Errorf("a person that is not there: %v", err)
 	}
 	if g, a := count(); g != before || a != accounts {

@@ -24,13 +24,31 @@ import (
 
 // IssueToGateway signs what a gateway asks for (RFC 2986): names that its record has, and no
 // others. Without names in the request it gets those of the record.
-func (s *Service) IssueToGateway(ctx context.Context, gatewayID, authorityID, request string, days int) (out api.Issued, err error) {
+func (s *Service) IssueToGateway(
+	ctx context.Context,
+	gatewayID, authorityID, request string,
+	days int,
+) (out api.Issued, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		r, err := pki.Request([]byte(request))
 		if err != nil {
-			return problem("certificate", "/request", err.Error(), "a signing request in PEM form", "have the gateway make one again")
+			return problem(
+				"certificate",
+				"/request",
+				err.Error(),
+				"a signing request in PEM form",
+				"have the gateway make one again",
+			)
 		}
-		c, row, above, err := s.issueToGateway(ctx, tx, gatewayID, authorityID, pki.Asked(r), r.PublicKey, days)
+		c, row, above, err := s.issueToGateway(
+			ctx,
+			tx,
+			gatewayID,
+			authorityID,
+			pki.Asked(r),
+			r.PublicKey,
+			days,
+		)
 		if err != nil {
 			return err
 		}
@@ -43,13 +61,32 @@ func (s *Service) IssueToGateway(ctx context.Context, gatewayID, authorityID, re
 
 // IssueGatewayBundle makes a key and a certificate for a gateway, and hands out the files that its
 // daemons read. The key is not kept: it goes to the gateway and nowhere else.
-func (s *Service) IssueGatewayBundle(ctx context.Context, gatewayID, authorityID string, kind pki.KeyChoice, days int) (out api.GatewayBundle, err error) {
+func (s *Service) IssueGatewayBundle(
+	ctx context.Context,
+	gatewayID, authorityID string,
+	kind pki.KeyChoice,
+	days int,
+) (out api.GatewayBundle, err error) {
 	key, err := pki.NewKey(rand.Reader, kind)
 	if err != nil {
-		return out, problem("certificate", "/kind", fmt.Sprintf("%q", kind), "p256, p384 or rsa3072", "choose one of them")
+		return out, problem(
+			"certificate",
+			"/kind",
+			fmt.Sprintf("%q", kind),
+			"p256, p384 or rsa3072",
+			"choose one of them",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		c, row, above, err := s.issueToGateway(ctx, tx, gatewayID, authorityID, nil, key.Public(), days)
+		c, row, above, err := s.issueToGateway(
+			ctx,
+			tx,
+			gatewayID,
+			authorityID,
+			nil,
+			key.Public(),
+			days,
+		)
 		if err != nil {
 			return err
 		}
@@ -68,8 +105,8 @@ func (s *Service) IssueGatewayBundle(ctx context.Context, gatewayID, authorityID
 	return out, err
 }
 
-// clientAuthorities are the authorities that a gateway checks devices' certificates against: one, and those
-// whose place it takes, whose certificates devices still have.
+// clientAuthorities are the authorities that a gateway checks devices' certificates against: one,
+// and those whose place it takes, whose certificates devices still have.
 func (s *Service) clientAuthorities(ctx context.Context, tx *store.Tx, id string) (string, error) {
 	a, err := store.Authorities.Get(ctx, tx, id)
 	if err != nil {
@@ -84,7 +121,11 @@ func (s *Service) clientAuthorities(ctx context.Context, tx *store.Tx, id string
 }
 
 // gatewayBundle packs a gateway's certificate in every form that a daemon may ask for.
-func gatewayBundle(gateway string, id pki.Identity, above, believed string) (out api.GatewayBundle, err error) {
+func gatewayBundle(
+	gateway string,
+	id pki.Identity,
+	above, believed string,
+) (out api.GatewayBundle, err error) {
 	if above != "" {
 		if id.Chain, err = pki.Certificates(above); err != nil {
 			return out, err
@@ -106,20 +147,51 @@ func gatewayBundle(gateway string, id pki.Identity, above, believed string) (out
 	if err != nil {
 		return out, err
 	}
-	roots := slices.DeleteFunc(slices.Clone(trusted), func(c *x509.Certificate) bool { return !pki.Root(c) })
+	roots := slices.DeleteFunc(
+		slices.Clone(trusted),
+		func(c *x509.Certificate) bool { return !pki.Root(c) },
+	)
 	add := func(ending, purpose string, private bool, content []byte) {
-		out.Files = append(out.Files, api.Handed{Name: format.FileName(gateway, ending), Purpose: purpose, Private: private, Content: content})
+		out.Files = append(
+			out.Files,
+			api.Handed{
+				Name:    format.FileName(gateway, ending),
+				Purpose: purpose,
+				Private: private,
+				Content: content,
+			},
+		)
 	}
 	add("-key.pem", "Private key; readable by the daemon alone", true, []byte(key.Reveal()))
 	add("-certificate.pem", "The gateway's certificate", false, []byte(pki.Bundle(id.Leaf)))
-	add("-chain.pem", "The certificate and those between it and its root, as TLS servers send them", false, []byte(pki.Bundle(id.Leaf)+above))
-	add("-authority.pem", "Authorities that devices' certificates are checked against, the root last", false, []byte(pki.Bundle(trusted...)))
+	add(
+		"-chain.pem",
+		"The certificate and those between it and its root, as TLS servers send them",
+		false,
+		[]byte(pki.Bundle(id.Leaf)+above),
+	)
+	add(
+		"-authority.pem",
+		"Authorities that devices' certificates are checked against, the root last",
+		false,
+		[]byte(pki.Bundle(trusted...)),
+	)
 	for i, c := range trusted { // the IKE daemon reads one certificate of a file
-		add(fmt.Sprintf("-ca%d.pem", i+1), "One of those authorities, for daemons that read one certificate of a file", false, []byte(pki.Bundle(c)))
+		add(
+			fmt.Sprintf("-ca%d.pem", i+1),
+			"One of those authorities, for daemons that read one certificate of a file",
+			false,
+			[]byte(pki.Bundle(c)),
+		)
 	}
 	add("-root.pem", "The root alone", false, []byte(pki.Bundle(roots...)))
 	add("-certificate.der", "The gateway's certificate in DER form", false, id.Leaf.Raw)
-	add("-chain.p7b", "The chain as PKCS #7", false, pem.EncodeToMemory(&pem.Block{Type: "PKCS7", Bytes: collection}))
+	add(
+		"-chain.p7b",
+		"The chain as PKCS #7",
+		false,
+		pem.EncodeToMemory(&pem.Block{Type: "PKCS7", Bytes: collection}),
+	)
 	add(".p12", "Key and chain as PKCS #12, closed by the passphrase", true, packed)
 	out.Passphrase = passphrase.Reveal()
 	out.Archive, err = archived(out.Files)
@@ -142,9 +214,16 @@ func archived(files []api.Handed) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// issueToGateway signs a public key for the names on a gateway's record, and notes on the record that
-// the gateway shows the certificate. Above are those between it and its root.
-func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, authorityID string, asked []string, public crypto.PublicKey, days int) (c *x509.Certificate, row api.Certificate, above string, err error) {
+// issueToGateway signs a public key for the names on a gateway's record, and notes on the record
+// that the gateway shows the certificate. Above are those between it and its root.
+func (s *Service) issueToGateway(
+	ctx context.Context,
+	tx *store.Tx,
+	gatewayID, authorityID string,
+	asked []string,
+	public crypto.PublicKey,
+	days int,
+) (c *x509.Certificate, row api.Certificate, above string, err error) {
 	g, err := store.Gateways.Get(ctx, tx, gatewayID)
 	var none *store.NotFoundError
 	if errors.As(err, &none) {
@@ -160,7 +239,13 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	own := gatewayNames(g)
 	for _, n := range asked {
 		if !slices.ContainsFunc(own, func(v string) bool { return strings.EqualFold(v, n) }) {
-			return nil, row, "", problem("certificate", "/request", fmt.Sprintf("the name %q", n), "names that the gateway's record has: "+strings.Join(own, ", "), "add the name to the record, or have the request made without it")
+			return nil, row, "", problem(
+				"certificate",
+				"/request",
+				fmt.Sprintf("the name %q", n),
+				"names that the gateway's record has: "+strings.Join(own, ", "),
+				"add the name to the record, or have the request made without it",
+			)
 		}
 	}
 	if len(asked) == 0 {
@@ -177,7 +262,20 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	if err != nil {
 		return nil, row, "", err
 	}
-	c, err = pki.Issue(rand.Reader, by, public, pki.Wanted{Name: cut(g.Address, 64), Organisation: organisation.Name, Usage: pki.ForServer, Names: asked, From: from, To: to, Lists: a.Lists})
+	c, err = pki.Issue(
+		rand.Reader,
+		by,
+		public,
+		pki.Wanted{
+			Name:         cut(g.Address, 64),
+			Organisation: organisation.Name,
+			Usage:        pki.ForServer,
+			Names:        asked,
+			From:         from,
+			To:           to,
+			Lists:        a.Lists,
+		},
+	)
 	if err != nil {
 		return nil, row, "", refused("certificate", err)
 	}
@@ -192,7 +290,14 @@ func (s *Service) issueToGateway(ctx context.Context, tx *store.Tx, gatewayID, a
 	if row, err = store.Certificates.Row(ctx, tx, kept.ID); err != nil {
 		return nil, row, "", err
 	}
-	return c, row, above, audit(ctx, tx, "issue", "certificate", kept.ID, g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly))
+	return c, row, above, audit(
+		ctx,
+		tx,
+		"issue",
+		"certificate",
+		kept.ID,
+		g.Name+" by "+a.Name+" until "+kept.To.Format(time.DateOnly),
+	)
 }
 
 // believes notes on a gateway's record which authorities it checks devices' certificates
@@ -226,13 +331,28 @@ func (s *Service) show(ctx context.Context, tx *store.Tx, gatewayID, chain strin
 
 // TakeGatewayCertificate notes the certificate of a gateway that others run, out of a file. A key
 // in it is refused: it belongs on the gateway alone.
-func (s *Service) TakeGatewayCertificate(ctx context.Context, gatewayID string, m api.Material) (row api.Gateway, err error) {
-	b, err := bring("certificate", m, "the certificate of a gateway", func(c *x509.Certificate) bool { return !c.IsCA && pki.UsageOf(c) != pki.ForClient })
+func (s *Service) TakeGatewayCertificate(
+	ctx context.Context,
+	gatewayID string,
+	m api.Material,
+) (row api.Gateway, err error) {
+	b, err := bring(
+		"certificate",
+		m,
+		"the certificate of a gateway",
+		func(c *x509.Certificate) bool { return !c.IsCA && pki.UsageOf(c) != pki.ForClient },
+	)
 	if err != nil {
 		return row, err
 	}
 	if b.key != nil {
-		return row, problem("certificate", "/file", "a private key beside the certificate", "the certificate and its chain alone", "leave the key on the gateway; export the file without it")
+		return row, problem(
+			"certificate",
+			"/file",
+			"a private key beside the certificate",
+			"the certificate and its chain alone",
+			"leave the key on the gateway; export the file without it",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := s.show(ctx, tx, gatewayID, b.bundle()); err != nil {
@@ -246,8 +366,17 @@ func (s *Service) TakeGatewayCertificate(ctx context.Context, gatewayID string, 
 }
 
 // TakeDeviceIdentity gives a device a certificate with its key out of a file.
-func (s *Service) TakeDeviceIdentity(ctx context.Context, deviceID string, m api.Material) (row api.Device, err error) {
-	b, err := bring("certificate", m, "the certificate of a device", func(c *x509.Certificate) bool { return !c.IsCA && pki.UsageOf(c) != pki.ForServer })
+func (s *Service) TakeDeviceIdentity(
+	ctx context.Context,
+	deviceID string,
+	m api.Material,
+) (row api.Device, err error) {
+	b, err := bring(
+		"certificate",
+		m,
+		"the certificate of a device",
+		func(c *x509.Certificate) bool { return !c.IsCA && pki.UsageOf(c) != pki.ForServer },
+	)
 	if err != nil {
 		return row, err
 	}
@@ -259,7 +388,13 @@ func (s *Service) TakeDeviceIdentity(ctx context.Context, deviceID string, m api
 		return row, err
 	}
 	if key == nil {
-		return row, problem("certificate", "/file", "no private key", "the certificate with its key", "export both, such as PKCS #12")
+		return row, problem(
+			"certificate",
+			"/file",
+			"no private key",
+			"the certificate with its key",
+			"export both, such as PKCS #12",
+		)
 	}
 	return s.Devices.Change(ctx, deviceID, 0, func(d *vpn.Device) (*vpn.Device, error) {
 		d.Identity = &vpn.DeviceIdentity{Certificate: b.bundle(), Key: key}
@@ -284,7 +419,8 @@ func gatewayNames(g *vpn.Gateway) []string {
 	}
 	var names []string
 	for _, n := range list {
-		if n != "" && !slices.ContainsFunc(names, func(v string) bool { return strings.EqualFold(v, n) }) {
+		if n != "" &&
+			!slices.ContainsFunc(names, func(v string) bool { return strings.EqualFold(v, n) }) {
 			names = append(names, n)
 		}
 	}

@@ -45,7 +45,8 @@ func TestGatewayBundle(t *testing.T) {
 			if err := os.WriteFile(filepath.Join(dir, f.Name), f.Content, 0o600); err != nil {
 				t.Fatal(err)
 			}
-			if private := bytes.Contains(f.Content, []byte("PRIVATE")) || strings.HasSuffix(f.Name, ".p12"); private != f.Private {
+			if private := bytes.Contains(f.Content, []byte("PRIVATE")) ||
+				strings.HasSuffix(f.Name, ".p12"); private != f.Private {
 				t.Errorf("%s: marked private %t", f.Name, f.Private)
 			}
 		}
@@ -53,20 +54,45 @@ func TestGatewayBundle(t *testing.T) {
 			args []string
 			want string
 		}{
-			{[]string{"pkey", "-in", "north-key.pem", "-noout", "-text"}, map[pki.KeyChoice]string{pki.P256: "P-256", pki.P384: "P-384", pki.RSA3072: "3072 bit"}[kind]},
-			{[]string{"x509", "-in", "north-certificate.pem", "-noout", "-text"}, "DNS:north.example"},
-			{[]string{"x509", "-inform", "DER", "-in", "north-certificate.der", "-noout", "-subject"}, "north.example"},
+			{
+				[]string{"pkey", "-in", "north-key.pem", "-noout", "-text"},
+				map[pki.KeyChoice]string{
+					pki.P256:    "P-256",
+					pki.P384:    "P-384",
+					pki.RSA3072: "3072 bit",
+				}[kind],
+			},
+			{[]string{"x509", "-in", "north-certificate.pem", "-noout", "-text"},
+				"DNS:north.example"},
+			{
+				[]string{"x509", "-inform", "DER", "-in", "north-certificate.der", "-noout",
+					"-subject"},
+				"north.example",
+			},
 			{[]string{"pkcs7", "-in", "north-chain.p7b", "-print_certs", "-noout"}, "CN = Crew\n"},
-			{[]string{"verify", "-CAfile", "north-root.pem", "-untrusted", "north-chain.pem", "-purpose", "sslserver", "-verify_hostname", "north.example", "-attime", "", "north-certificate.pem"}, ""},
-			{[]string{"pkcs12", "-in", "north.p12", "-passin", "pass:" + out.Passphrase, "-nodes"}, "PRIVATE KEY"},
+			{
+				[]string{"verify", "-CAfile", "north-root.pem", "-untrusted", "north-chain.pem",
+					"-purpose", "sslserver", "-verify_hostname", "north.example", "-attime", "",
+					"north-certificate.pem"},
+				"",
+			},
+			{[]string{"pkcs12", "-in", "north.p12", "-passin", "pass:" + out.Passphrase, "-nodes"},
+				"PRIVATE KEY"},
 		} {
 			if i := slices.Index(test.args, "-attime"); i >= 0 {
 				test.args[i+1] = strconv.FormatInt(c.now().Unix(), 10)
 			}
 			cmd := exec.Command(openssl, test.args...)
 			cmd.Dir = dir
-			if said, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(said), test.want) {
-				t.Errorf("%s: %v, openssl says %.300s, expected %q", strings.Join(test.args[:3], " "), err, said, test.want)
+			if said, err := cmd.CombinedOutput(); err != nil ||
+				!strings.Contains(string(said), test.want) {
+				t.Errorf(
+					"%s: %v, openssl says %.300s, expected %q",
+					strings.Join(test.args[:3], " "),
+					err,
+					said,
+					test.want,
+				)
 			}
 		}
 		row, err := svc.Gateways.Get(ctx, g.ID)
@@ -80,8 +106,8 @@ func TestGatewayBundle(t *testing.T) {
 	refusedAt(t, "nobody's", err, "/gateway_id", "gw-x")
 }
 
-// TestTaken brings in what others issued, of gateways and devices, and looks at the checks on what a
-// gateway shows.
+// TestTaken brings in what others issued, of gateways and devices, and looks at the checks on what
+// a gateway shows.
 func TestTaken(t *testing.T) {
 	svc, _, c, authority, laptop, _ := certified(t)
 	ctx := service.As(t.Context(), "issuer")
@@ -101,13 +127,26 @@ func TestTaken(t *testing.T) {
 	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, nil, 0); err != nil {
 		t.Fatal(err)
 	}
-	profiles, err := svc.Profiles.List(ctx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}})
+	profiles, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	believe := func(text string) {
 		t.Helper()
-		if _, err := svc.Gateways.Change(ctx, gateway, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Offers.IKEv2.Authority = text; return g, nil }, func(string) bool { return true }); err != nil {
+		if _, err := svc.Gateways.Change(
+			ctx,
+			gateway,
+			0,
+			func(g *vpn.Gateway) (*vpn.Gateway, error) {
+				g.Offers.IKEv2.Authority = text
+				return g,
+					nil
+			},
+			func(string) bool { return true },
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -117,15 +156,24 @@ func TestTaken(t *testing.T) {
 		rules          string // that the plan then has of certificates
 		link           string // at fault
 	}{
-		{"by its authority", pki.Bundle(root.Leaf), []byte(pki.Bundle(server.Leaf, vault.Leaf)), "", ""},
+		{"by its authority", pki.Bundle(root.Leaf), []byte(pki.Bundle(server.Leaf, vault.Leaf)), "",
+			""},
 		{"in DER form", pki.Bundle(vault.Leaf, root.Leaf), server.Leaf.Raw, "", ""},
-		{"without the one between", pki.Bundle(root.Leaf), server.Leaf.Raw, "chain-incomplete", "Vault is not there"},
-		{"of another authority", authority.Certificate, []byte(pki.Bundle(server.Leaf, vault.Leaf)), "chain-incomplete", "Vault Root is not there"},
-		{"with another name", pki.Bundle(other.Chain[1]), []byte(pki.Bundle(other.Leaf, other.Chain[0])), "name-not-certified", ""},
-		{"that has ended", pki.Bundle(old.Chain[1]), []byte(pki.Bundle(old.Leaf, old.Chain[0])), "certificate-expired", "leaf expired on"},
+		{"without the one between", pki.Bundle(root.Leaf), server.Leaf.Raw, "chain-incomplete",
+			"Vault is not there"},
+		{"of another authority", authority.Certificate, []byte(pki.Bundle(server.Leaf, vault.Leaf)),
+			"chain-incomplete", "Vault Root is not there"},
+		{"with another name", pki.Bundle(other.Chain[1]),
+			[]byte(pki.Bundle(other.Leaf, other.Chain[0])), "name-not-certified", ""},
+		{"that has ended", pki.Bundle(old.Chain[1]), []byte(pki.Bundle(old.Leaf, old.Chain[0])),
+			"certificate-expired", "leaf expired on"},
 	} {
 		believe(test.believed)
-		if _, err := svc.TakeGatewayCertificate(ctx, gateway, api.Material{File: test.file}); err != nil {
+		if _, err := svc.TakeGatewayCertificate(
+			ctx,
+			gateway,
+			api.Material{File: test.file},
+		); err != nil {
 			t.Errorf("%s: %v", test.name, err)
 			continue
 		}
@@ -135,7 +183,17 @@ func TestTaken(t *testing.T) {
 		}
 		var rules []string
 		for _, f := range plan.Findings {
-			if slices.Contains([]string{"chain-incomplete", "authority-wrong", "name-not-certified", "certificate-expired", "server-usage-missing"}, f.Rule) && !slices.Contains(rules, f.Rule) {
+			if slices.Contains(
+				[]string{
+					"chain-incomplete",
+					"authority-wrong",
+					"name-not-certified",
+					"certificate-expired",
+					"server-usage-missing",
+				},
+				f.Rule,
+			) &&
+				!slices.Contains(rules, f.Rule) {
 				rules = append(rules, f.Rule)
 			}
 		}
@@ -149,32 +207,64 @@ func TestTaken(t *testing.T) {
 				at = l.Subject + " " + l.Fault
 			}
 		}
-		if !strings.HasPrefix(strings.Join(rules, " "), test.rules) || (test.rules == "") != (len(rules) == 0) || !strings.HasPrefix(at, test.link) || (test.link == "") != (at == "") {
-			t.Errorf("%s: rules %v, link %q; expected %q and %q", test.name, rules, at, test.rules, test.link)
+		if !strings.HasPrefix(strings.Join(rules, " "), test.rules) ||
+			(test.rules == "") != (len(rules) == 0) ||
+			!strings.HasPrefix(at, test.link) ||
+			(test.link == "") != (at == "") {
+			t.Errorf(
+				"%s: rules %v, link %q; expected %q and %q",
+				test.name,
+				rules,
+				at,
+				test.rules,
+				test.link,
+			)
 		}
 	}
-	_, err = svc.TakeGatewayCertificate(ctx, gateway, api.Material{File: []byte(pki.Bundle(server.Leaf) + keyPEM(t, server))})
+	_, err = svc.TakeGatewayCertificate(
+		ctx,
+		gateway,
+		api.Material{File: []byte(pki.Bundle(server.Leaf) + keyPEM(t, server))},
+	)
 	refusedAt(t, "with its key", err, "/file", "private key")
-	_, err = svc.TakeGatewayCertificate(ctx, gateway, api.Material{File: []byte(pki.Bundle(client.Leaf))})
+	_, err = svc.TakeGatewayCertificate(
+		ctx,
+		gateway,
+		api.Material{File: []byte(pki.Bundle(client.Leaf))},
+	)
 	refusedAt(t, "a client's", err, "/file", "for client")
-	_, err = svc.TakeDeviceIdentity(ctx, laptop, api.Material{File: []byte(pki.Bundle(client.Leaf))})
+	_, err = svc.TakeDeviceIdentity(
+		ctx,
+		laptop,
+		api.Material{File: []byte(pki.Bundle(client.Leaf))},
+	)
 	refusedAt(t, "without its key", err, "/file", "no private key")
-	_, err = svc.TakeDeviceIdentity(ctx, laptop, api.Material{File: []byte(pki.Bundle(server.Leaf) + keyPEM(t, server))})
+	_, err = svc.TakeDeviceIdentity(
+		ctx,
+		laptop,
+		api.Material{File: []byte(pki.Bundle(server.Leaf) + keyPEM(t, server))},
+	)
 	refusedAt(t, "a server's", err, "/file", "for server")
-	d, err := svc.TakeDeviceIdentity(ctx, laptop, api.Material{File: closed, Passphrase: secret.New(passphrase)})
-	if err != nil || !strings.HasPrefix(d.Identity.Certificate, pki.Bundle(client.Leaf)) || !d.Identity.KeySet {
+	d, err := svc.TakeDeviceIdentity(
+		ctx,
+		laptop,
+		api.Material{File: closed, Passphrase: secret.New(passphrase)},
+	)
+	if err != nil || !strings.HasPrefix(d.Identity.Certificate, pki.Bundle(client.Leaf)) ||
+		!d.Identity.KeySet {
 		t.Errorf("%+v (%v)", d.Identity, err)
 	}
 	list, err := svc.Expiries(ctx, 400)
 	if err != nil || !slices.ContainsFunc(list, func(e api.Expiry) bool {
-		return e.Noun == "device" && e.Name == "Ada's laptop" && e.Expires.Equal(client.Leaf.NotAfter)
+		return e.Noun == "device" && e.Name == "Ada's laptop" &&
+			e.Expires.Equal(client.Leaf.NotAfter)
 	}) {
 		t.Errorf("the calendar does not have it: %+v (%v)", list, err)
 	}
 }
 
-// TestSignedParcels signs what is built, by a certificate made here and by one brought in; a new signer makes
-// what was built outdated.
+// TestSignedParcels signs what is built, by a certificate made here and by one brought in; a new
+// signer makes what was built outdated.
 func TestSignedParcels(t *testing.T) {
 	svc, s, c, authority, laptop, _ := certified(t)
 	c.turn(time.Since(c.now())) // signatures have the time of the real clock
@@ -186,7 +276,10 @@ func TestSignedParcels(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	mac, err := svc.Devices.Add(ctx, &vpn.Device{Name: "Ada's Mac", PersonID: d.PersonID, Platform: vpn.MacOS, Release: "15"})
+	mac, err := svc.Devices.Add(
+		ctx,
+		&vpn.Device{Name: "Ada's Mac", PersonID: d.PersonID, Platform: vpn.MacOS, Release: "15"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -197,11 +290,17 @@ func TestSignedParcels(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	onMac, err := svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: mac.ID, GatewayID: gateways.Items[0].ID})
+	onMac, err := svc.Profiles.Add(
+		ctx,
+		&vpn.Profile{DeviceID: mac.ID, GatewayID: gateways.Items[0].ID},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	page, err := svc.Profiles.List(ctx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}})
+	page, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -236,7 +335,14 @@ func TestSignedParcels(t *testing.T) {
 		if i < 0 {
 			t.Fatalf("no file %s in %v", ending, names)
 		}
-		return signature.Of(names[i], files[names[i]], names, format.Beside(func(n string) ([]byte, bool) { data, ok := files[n]; return data, ok }), roots, time.Now())
+		return signature.Of(
+			names[i],
+			files[names[i]],
+			names,
+			format.Beside(func(n string) ([]byte, bool) { data, ok := files[n]; return data, ok }),
+			roots,
+			time.Now(),
+		)
 	}
 	outdated := func(profile string) bool {
 		t.Helper()
@@ -267,8 +373,18 @@ func TestSignedParcels(t *testing.T) {
 	for _, test := range []struct {
 		files  map[string][]byte
 		ending string
-	}{{laptopFiles, "-install.sh"}, {laptopFiles, "-card.pdf"}, {laptopFiles, ".nmconnection"}, {macFiles, ".mobileconfig"}, {macFiles, "-card.html"}} {
-		if p := proven(test.files, test.ending); !p.Sound() || !p.Fits || !p.Trusted || p.Signer != "Network office" {
+	}{
+		{laptopFiles, "-install.sh"},
+		{laptopFiles, "-card.pdf"},
+		{laptopFiles, ".nmconnection"},
+		{macFiles, ".mobileconfig"},
+		{macFiles, "-card.html"},
+	} {
+		if p := proven(
+			test.files,
+			test.ending,
+		); !p.Sound() || !p.Fits || !p.Trusted ||
+			p.Signer != "Network office" {
 			t.Errorf("%s: %+v", test.ending, p)
 		}
 	}
@@ -277,14 +393,26 @@ func TestSignedParcels(t *testing.T) {
 			if data[0] != 0x30 {
 				t.Error("the profile is not signed")
 			}
-			macFiles[name] = bytes.Replace(data, []byte("north.example"), []byte("morth.example"), 1)
+			macFiles[name] = bytes.Replace(
+				data,
+				[]byte("north.example"),
+				[]byte("morth.example"),
+				1,
+			)
 		}
 	}
 	if p := proven(macFiles, ".mobileconfig"); p.Sound() || p.Trusted {
 		t.Error("a changed profile passes")
 	}
 	_, _, office := chained(t, c.now(), pki.ForSigning)
-	shown, err = svc.TakeSigner(ctx, api.Material{File: []byte(pki.Bundle(office.Leaf, office.Chain[0], office.Chain[1])), Key: []byte(keyPEM(t, office))}, 0)
+	shown, err = svc.TakeSigner(
+		ctx,
+		api.Material{
+			File: []byte(pki.Bundle(office.Leaf, office.Chain[0], office.Chain[1])),
+			Key:  []byte(keyPEM(t, office)),
+		},
+		0,
+	)
 	if err != nil || shown.Subject != "leaf" || shown.Authority != "" || !outdated(onMac.ID) {
 		t.Errorf("%+v (%v)", shown, err)
 	}
@@ -292,7 +420,11 @@ func TestSignedParcels(t *testing.T) {
 		t.Errorf("by one that is not believed: %+v", p)
 	}
 	_, _, client := chained(t, c.now(), pki.ForClient, "x.example")
-	_, err = svc.TakeSigner(ctx, api.Material{File: []byte(pki.Bundle(client.Leaf)), Key: []byte(keyPEM(t, client))}, 0)
+	_, err = svc.TakeSigner(
+		ctx,
+		api.Material{File: []byte(pki.Bundle(client.Leaf)), Key: []byte(keyPEM(t, client))},
+		0,
+	)
 	refusedAt(t, "a client's", err, "/file", "for client")
 	_, err = svc.TakeSigner(ctx, api.Material{File: []byte(pki.Bundle(office.Leaf))}, 0)
 	refusedAt(t, "without its key", err, "/file", "no private key")

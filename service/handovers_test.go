@@ -25,7 +25,10 @@ func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profil
 	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, nil, 0); err != nil {
 		t.Fatal(err)
 	}
-	page, err := svc.Profiles.List(ctx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}})
+	page, err := svc.Profiles.List(
+		ctx,
+		store.Query{Limit: 1, Conditions: map[string]string{"device_id": laptop}},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,7 +41,8 @@ func built(t *testing.T) (svc *service.Service, s *store.Store, c *clock, profil
 	return svc, s, c, profile
 }
 
-// TestHandover goes the ways of a link: looked at, opened, fetched, ended, used up, recalled, locked.
+// TestHandover goes the ways of a link: looked at, opened, fetched, ended, used up, recalled,
+// locked.
 func TestHandover(t *testing.T) {
 	svc, _, c, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
@@ -46,7 +50,11 @@ func TestHandover(t *testing.T) {
 		days, uses int
 		pointer    string
 	}{{-1, 3, "/days"}, {61, 3, "/days"}, {7, 21, "/uses"}} {
-		_, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &test.days, Uses: &test.uses})
+		_, err := svc.MakeHandover(
+			ctx,
+			profile,
+			api.HandoverRequest{Days: &test.days, Uses: &test.uses},
+		)
 		refusedAt(t, "out of bounds", err, test.pointer, "")
 	}
 	hand := func(days, uses int) (made api.NewHandover, token string) {
@@ -63,7 +71,10 @@ func TestHandover(t *testing.T) {
 	}
 	state := func(id, want string) {
 		t.Helper()
-		page, err := svc.Handovers(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": want}})
+		page, err := svc.Handovers(
+			ctx,
+			store.Query{Limit: 50, Conditions: map[string]string{"state": want}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -104,10 +115,24 @@ func TestHandover(t *testing.T) {
 	if err != nil || h.Uses != 1 || h.Wrong != 1 || len(parcel.Files) == 0 {
 		t.Fatalf("%+v (%v)", h, err)
 	}
-	if _, err := svc.VisitedFile(ctx, token, bearer, "other.txt"); !errors.Is(err, service.ErrLink) {
+	if _, err := svc.VisitedFile(
+		ctx,
+		token,
+		bearer,
+		"other.txt",
+	); !errors.Is(
+		err,
+		service.ErrLink,
+	) {
 		t.Errorf("a file of another parcel: %v", err)
 	}
-	if f, err := svc.VisitedFile(ctx, token, bearer, parcel.Files[0].Name); err != nil || len(f.Content) == 0 {
+	if f, err := svc.VisitedFile(
+		ctx,
+		token,
+		bearer,
+		parcel.Files[0].Name,
+	); err != nil ||
+		len(f.Content) == 0 {
 		t.Errorf("%v", err)
 	}
 	state(made.Handover.ID, api.HandoverFetched)
@@ -159,15 +184,21 @@ func TestHandover(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Devices.Change(ctx, row.DeviceID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil }, func(string) bool { return false }); err != nil {
+	if _, err := svc.Devices.Change(
+		ctx,
+		row.DeviceID,
+		0,
+		func(d *vpn.Device) (*vpn.Device, error) { d.Identity = nil; return d, nil },
+		func(string) bool { return false },
+	); err != nil {
 		t.Fatal(err)
 	}
 	_, err = svc.MakeHandover(ctx, profile, api.HandoverRequest{})
 	refusedAt(t, "a parcel that is out of date", err, "/profile_id", "older than")
 }
 
-// TestPasscodeGuessed tries a thousand wrong passcodes side by side: ten are looked at, and the right one opens
-// nothing after that.
+// TestPasscodeGuessed tries a thousand wrong passcodes side by side: ten are looked at, and the
+// right one opens nothing after that.
 func TestPasscodeGuessed(t *testing.T) {
 	svc, s, _, profile := built(t)
 	made, err := svc.MakeHandover(service.As(t.Context(), "issuer"), profile, api.HandoverRequest{})
@@ -180,7 +211,12 @@ func TestPasscodeGuessed(t *testing.T) {
 	for n := range 20 {
 		guessers.Go(func() {
 			for i := range 50 {
-				_, _, err := svc.OpenLink(t.Context(), token, secret.New(fmt.Sprintf("guess-%d-%d", n, i)), "192.0.2.9")
+				_, _, err := svc.OpenLink(
+					t.Context(),
+					token,
+					secret.New(fmt.Sprintf("guess-%d-%d", n, i)),
+					"192.0.2.9",
+				)
 				switch {
 				case errors.Is(err, service.ErrPasscode):
 					looked.Add(1)
@@ -194,17 +230,36 @@ func TestPasscodeGuessed(t *testing.T) {
 	}
 	guessers.Wait()
 	if looked.Load() != store.MostWrong || closed.Load() != 1000-store.MostWrong {
-		t.Errorf("%d passcodes were looked at and %d not, expected %d", looked.Load(), closed.Load(), store.MostWrong)
+		t.Errorf(
+			"%d passcodes were looked at and %d not, expected %d",
+			looked.Load(),
+			closed.Load(),
+			store.MostWrong,
+		)
 	}
-	if _, _, err := svc.OpenLink(t.Context(), token, secret.New(made.Passcode), "192.0.2.9"); !errors.Is(err, service.ErrLink) {
+	if _, _, err := svc.OpenLink(
+		t.Context(),
+		token,
+		secret.New(made.Passcode),
+		"192.0.2.9",
+	); !errors.Is(
+		err,
+		service.ErrLink,
+	) {
 		t.Errorf("the right one after that: %v", err)
 	}
-	if h, err := store.Handovers.Row(t.Context(), s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverLocked || h.Uses != 0 {
+	if h, err := store.Handovers.Row(
+		t.Context(),
+		s.Read(),
+		made.Handover.ID,
+	); err != nil || h.State != api.HandoverLocked ||
+		h.Uses != 0 {
 		t.Errorf("%+v (%v)", h, err)
 	}
 }
 
-// TestTogether makes and opens many handovers at the same time: none is opened more often than it allows.
+// TestTogether makes and opens many handovers at the same time: none is opened more often than it
+// allows.
 func TestTogether(t *testing.T) {
 	svc, s, _, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
@@ -217,7 +272,11 @@ func TestTogether(t *testing.T) {
 	for range 25 {
 		all.Go(func() {
 			for range many / 25 {
-				made, err := svc.MakeHandover(ctx, profile, api.HandoverRequest{Days: &once, Uses: &once})
+				made, err := svc.MakeHandover(
+					ctx,
+					profile,
+					api.HandoverRequest{Days: &once, Uses: &once},
+				)
 				if err != nil {
 					t.Error(err)
 					return
@@ -225,7 +284,8 @@ func TestTogether(t *testing.T) {
 				var tries sync.WaitGroup
 				for range 3 {
 					tries.Go(func() {
-						switch _, _, err := svc.OpenLink(ctx, strings.TrimPrefix(made.Path, "/h/"), secret.New(made.Passcode), "192.0.2.9"); {
+						switch _, _, err := svc.OpenLink(ctx, strings.TrimPrefix(made.Path, "/h/"),
+							secret.New(made.Passcode), "192.0.2.9"); {
 						case err == nil:
 							opened.Add(1)
 						case errors.Is(err, service.ErrLink):
@@ -241,7 +301,13 @@ func TestTogether(t *testing.T) {
 	}
 	all.Wait()
 	if opened.Load() != int32(many) || refused.Load() != 2*int32(many) {
-		t.Errorf("%d were opened and %d refused, expected %d and %d", opened.Load(), refused.Load(), many, 2*many)
+		t.Errorf(
+			"%d were opened and %d refused, expected %d and %d",
+			opened.Load(),
+			refused.Load(),
+			many,
+			2*many,
+		)
 	}
 	page, err := store.Handovers.List(ctx, s.Read(), store.Query{Limit: 500})
 	if err != nil || page.Total != many {
@@ -254,7 +320,8 @@ func TestTogether(t *testing.T) {
 	}
 }
 
-// TestSee follows a browser through the gateway: what is new is noted, and what is not is not written again.
+// TestSee follows a browser through the gateway: what is new is noted, and what is not is not
+// written again.
 func TestSee(t *testing.T) {
 	svc, s, c, profile := built(t)
 	ctx := service.As(t.Context(), "issuer")
@@ -266,7 +333,17 @@ func TestSee(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Gateways.Change(ctx, row.GatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.Egress = []string{"198.51.100.7"}; return g, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Gateways.Change(
+		ctx,
+		row.GatewayID,
+		0,
+		func(g *vpn.Gateway) (*vpn.Gateway, error) {
+			g.Egress = []string{"198.51.100.7"}
+			return g,
+				nil
+		},
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 	token := strings.TrimPrefix(made.Path, service.LinkPath)
@@ -279,21 +356,34 @@ func TestSee(t *testing.T) {
 		after            time.Duration
 		from             string
 		right, seen, new bool
-	}{{0, "192.0.2.9", false, false, false}, {0, "198.51.100.7", true, true, true}, {5 * time.Second, "198.51.100.7", true, true, false}, {2 * time.Minute, "198.51.100.7", true, true, true}, {0, "192.0.2.9", false, true, false}} {
+	}{
+		{0, "192.0.2.9", false, false, false},
+		{0, "198.51.100.7", true, true, true},
+		{5 * time.Second, "198.51.100.7", true, true, false},
+		{2 * time.Minute, "198.51.100.7", true, true, true},
+		{0, "192.0.2.9", false, true, false},
+	} {
 		c.turn(test.after)
 		seen, err := svc.See(ctx, token, bearer, test.from)
-		if err != nil || seen.Proof.Right != test.right || seen.Proof.Before != "192.0.2.9" || seen.Probe == "" {
+		if err != nil || seen.Proof.Right != test.right || seen.Proof.Before != "192.0.2.9" ||
+			seen.Probe == "" {
 			t.Errorf("%+v: %+v (%v)", test, seen, err)
 		}
 		list, err := svc.SeenConnections(ctx, profile)
-		if err != nil || (len(list) == 1) != test.seen || test.seen && list[0].Last.After(last) != test.new {
+		if err != nil || (len(list) == 1) != test.seen ||
+			test.seen && list[0].Last.After(last) != test.new {
 			t.Errorf("%+v: %+v (%v)", test, list, err)
 		}
 		if len(list) == 1 {
 			last = list[0].Last
 		}
 	}
-	if h, err := store.Handovers.Row(ctx, s.Read(), made.Handover.ID); err != nil || h.State != api.HandoverConnected {
+	if h, err := store.Handovers.Row(
+		ctx,
+		s.Read(),
+		made.Handover.ID,
+	); err != nil ||
+		h.State != api.HandoverConnected {
 		t.Errorf("%+v (%v)", h, err)
 	}
 	if _, err := svc.See(ctx, token, "wi_x", "198.51.100.7"); !errors.Is(err, service.ErrVisit) {

@@ -19,7 +19,12 @@ import (
 // Take reads the facts of connections in files and shows what of them the records lack;
 // with keep it is added. A gateway on record is left as it is but for offers that it does
 // not have. Accounts are added for one person, if one is named.
-func (s *Service) Take(ctx context.Context, files []filecheck.File, personID string, keep bool) (api.Taken, error) {
+func (s *Service) Take(
+	ctx context.Context,
+	files []filecheck.File,
+	personID string,
+	keep bool,
+) (api.Taken, error) {
 	taken := api.Taken{Items: []api.TakenFact{}}
 	items, err := s.looked(ctx, files, "")
 	if err != nil {
@@ -37,7 +42,14 @@ func (s *Service) Take(ctx context.Context, files []filecheck.File, personID str
 			return errShown
 		}
 		taken.Kept = true
-		return audit(ctx, tx, "take", "file", "", fmt.Sprintf("%d facts out of %d files", len(taken.Items), len(files)))
+		return audit(
+			ctx,
+			tx,
+			"take",
+			"file",
+			"",
+			fmt.Sprintf("%d facts out of %d files", len(taken.Items), len(files)),
+		)
 	})
 	if errors.Is(err, errShown) {
 		err = nil
@@ -49,7 +61,13 @@ func (s *Service) Take(ctx context.Context, files []filecheck.File, personID str
 // errShown gives a transaction up whose result was only to be shown.
 var errShown = errors.New("only shown")
 
-func (s *Service) takeOne(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn.Connection, personID string) error {
+func (s *Service) takeOne(
+	ctx context.Context,
+	tx *store.Tx,
+	t *api.Taken,
+	c vpn.Connection,
+	personID string,
+) error {
 	known, err := store.Gateways.Where(ctx, tx, "lower(address) = lower(?)", c.Server)
 	if err != nil {
 		return err
@@ -66,13 +84,25 @@ func (s *Service) takeOne(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn
 			if err := s.Gateways.fit(ctx, tx, g); err != nil {
 				return err
 			}
-			if err := errors.Join(store.Gateways.Update(ctx, tx, g, g.Version), s.Gateways.touch(ctx, tx, g), audit(ctx, tx, "take", "gateway", g.ID, g.Name)); err != nil {
+			if err := errors.Join(
+				store.Gateways.Update(ctx, tx, g, g.Version),
+				s.Gateways.touch(ctx, tx, g),
+				audit(ctx, tx, "take", "gateway", g.ID, g.Name),
+			); err != nil {
 				return err
 			}
 			t.Add("gateway", "changed", g.Name, "now offers "+c.Protocol.Title())
 		}
 	} else {
-		g = &vpn.Gateway{Name: s.freeName(ctx, tx, c), Address: c.Server, Routes: c.Routes, DNS: c.DNS, Domains: c.Domains, Offers: offers, Note: "taken from a file"}
+		g = &vpn.Gateway{
+			Name:    s.freeName(ctx, tx, c),
+			Address: c.Server,
+			Routes:  c.Routes,
+			DNS:     c.DNS,
+			Domains: c.Domains,
+			Offers:  offers,
+			Note:    "taken from a file",
+		}
 		if err := s.Gateways.fit(ctx, tx, g); err != nil {
 			return err
 		}
@@ -90,7 +120,14 @@ func (s *Service) takeOne(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn
 	return s.takeAccount(ctx, tx, t, c, g, personID)
 }
 
-func (s *Service) takeAccount(ctx context.Context, tx *store.Tx, t *api.Taken, c vpn.Connection, g *vpn.Gateway, personID string) error {
+func (s *Service) takeAccount(
+	ctx context.Context,
+	tx *store.Tx,
+	t *api.Taken,
+	c vpn.Connection,
+	g *vpn.Gateway,
+	personID string,
+) error {
 	if err := reference(ctx, tx, store.People, "account", "/person_id", personID); err != nil {
 		return err
 	}
@@ -104,7 +141,14 @@ func (s *Service) takeAccount(ctx context.Context, tx *store.Tx, t *api.Taken, c
 	if !c.Password.IsZero() {
 		a.Password = &c.Password
 	}
-	there, err := store.Accounts.Where(ctx, tx, "person_id = ? AND login = ? AND realm = ?", personID, a.Login, a.Realm)
+	there, err := store.Accounts.Where(
+		ctx,
+		tx,
+		"person_id = ? AND login = ? AND realm = ?",
+		personID,
+		a.Login,
+		a.Realm,
+	)
 	if err != nil {
 		return err
 	}
@@ -123,7 +167,10 @@ func (s *Service) takeAccount(ctx context.Context, tx *store.Tx, t *api.Taken, c
 		with = "with its password"
 	}
 	t.Add("account", "new", a.Login, "at "+g.Name+", "+with)
-	return errors.Join(s.Accounts.touch(ctx, tx, &a), audit(ctx, tx, "take", "account", a.ID, a.Login))
+	return errors.Join(
+		s.Accounts.touch(ctx, tx, &a),
+		audit(ctx, tx, "take", "account", a.ID, a.Login),
+	)
 }
 
 // freeName is a name for a gateway that no other has: the connection's, else the host's.
@@ -134,7 +181,13 @@ func (s *Service) freeName(ctx context.Context, tx *store.Tx, c vpn.Connection) 
 		if n > 1 {
 			name = fmt.Sprintf("%s %d", base, n)
 		}
-		if list, err := store.Gateways.Where(ctx, tx, "name = ?", name); err != nil || len(list) == 0 {
+		if list, err := store.Gateways.Where(
+			ctx,
+			tx,
+			"name = ?",
+			name,
+		); err != nil ||
+			len(list) == 0 {
 			return name
 		}
 	}
@@ -157,19 +210,59 @@ func offered(c vpn.Connection) vpn.Offers {
 	switch {
 	case c.L2TP != nil:
 		l := c.L2TP
-		return vpn.Offers{L2TP: &vpn.L2TPOffer{Auth: []vpn.MachineAuth{l.Auth}, PSK: key(l.PSK), PPP: methods(l.PPP), IKE: l.IKE, ESP: l.ESP, Aggressive: l.Aggressive, Group: l.Group, Authority: c.Authority}}
+		return vpn.Offers{
+			L2TP: &vpn.L2TPOffer{
+				Auth:       []vpn.MachineAuth{l.Auth},
+				PSK:        key(l.PSK),
+				PPP:        methods(l.PPP),
+				IKE:        l.IKE,
+				ESP:        l.ESP,
+				Aggressive: l.Aggressive,
+				Group:      l.Group,
+				Authority:  c.Authority,
+			},
+		}
 	case c.IKEv2 != nil:
 		i := c.IKEv2
-		return vpn.Offers{IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{i.Auth}, PSK: key(i.PSK), RemoteID: i.RemoteID, IKE: i.IKE, ESP: i.ESP, Authority: c.Authority}}
+		return vpn.Offers{
+			IKEv2: &vpn.IKEv2Offer{
+				Auth:      []vpn.IKEv2Auth{i.Auth},
+				PSK:       key(i.PSK),
+				RemoteID:  i.RemoteID,
+				IKE:       i.IKE,
+				ESP:       i.ESP,
+				Authority: c.Authority,
+			},
+		}
 	case c.PPTP != nil:
 		return vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: methods(c.PPTP.PPP), MPPE: c.PPTP.MPPE}}
 	case c.SSTP != nil:
-		return vpn.Offers{SSTP: &vpn.SSTPOffer{Port: c.SSTP.Port, PPP: methods(c.SSTP.PPP), Authority: c.Authority, ServerName: c.SSTP.ServerName}}
+		return vpn.Offers{
+			SSTP: &vpn.SSTPOffer{
+				Port:       c.SSTP.Port,
+				PPP:        methods(c.SSTP.PPP),
+				Authority:  c.Authority,
+				ServerName: c.SSTP.ServerName,
+			},
+		}
 	case c.TLS != nil:
 		t := c.TLS
-		o := &vpn.TLSOffer{Remotes: t.Remotes, Auth: []vpn.TLSAuth{t.Auth}, Ciphers: t.Ciphers, Digest: t.Digest, MinTLS: t.MinTLS, ServerName: t.ServerName, Authority: c.Authority, Keepalive: t.Keepalive}
+		o := &vpn.TLSOffer{
+			Remotes:    t.Remotes,
+			Auth:       []vpn.TLSAuth{t.Auth},
+			Ciphers:    t.Ciphers,
+			Digest:     t.Digest,
+			MinTLS:     t.MinTLS,
+			ServerName: t.ServerName,
+			Authority:  c.Authority,
+			Keepalive:  t.Keepalive,
+		}
 		if t.Control != nil {
-			o.ControlKey = &vpn.ControlKey{Kind: t.Control.Kind, Direction: t.Control.Direction, Key: key(t.Control.Key)}
+			o.ControlKey = &vpn.ControlKey{
+				Kind:      t.Control.Kind,
+				Direction: t.Control.Direction,
+				Key:       key(t.Control.Key),
+			}
 		}
 		return vpn.Offers{TLS: o}
 	}

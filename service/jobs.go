@@ -22,8 +22,10 @@ const (
 
 // kind is what a job that changes records does: one device or profile after the other.
 type kind struct {
-	next func(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) // those after its cursor
-	one  func(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error)     // computed while reading
+	// those after its cursor
+	next func(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error)
+	// computed while reading
+	one func(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error)
 }
 
 // kept keeps what was computed for one device or profile, and counts what became of it.
@@ -59,8 +61,8 @@ func (s *Service) workSoon() {
 	notify(s.jobsWake)
 }
 
-// Work does jobs, the oldest first, until the context ends. What is not done by then goes on at the next
-// start; what a passing fault has stopped, such as a full disk, goes on by itself.
+// Work does jobs, the oldest first, until the context ends. What is not done by then goes on at the
+// next start; what a passing fault has stopped, such as a full disk, goes on by itself.
 func (s *Service) Work(ctx context.Context) {
 	pause := leastPause
 	again := time.NewTimer(0)
@@ -86,8 +88,8 @@ func (s *Service) Work(ctx context.Context) {
 	}
 }
 
-// WorkAll does all jobs that are there. An error is one that may pass: nothing is lost, and it goes on with
-// the next call.
+// WorkAll does all jobs that are there. An error is one that may pass: nothing is lost, and it goes
+// on with the next call.
 func (s *Service) WorkAll(ctx context.Context) error {
 	for {
 		list, err := s.store.Read().RunningJobs(ctx, slices.Collect(maps.Keys(s.kinds()))...)
@@ -150,8 +152,9 @@ func (s *Service) endJob(ctx context.Context, j api.Job) error {
 	})
 }
 
-// doOne does a job's work on one device or profile, and keeps it together with how far the job has come, so
-// that it is done once whatever happens. What fails for a reason of its own is counted and passed over.
+// doOne does a job's work on one device or profile, and keeps it together with how far the job has
+// come, so that it is done once whatever happens. What fails for a reason of its own is counted and
+// passed over.
 func (s *Service) doOne(ctx context.Context, k kind, j *api.Job, id string) error {
 	var next api.Job
 	keep := func(tx *store.Tx, do kept) error {
@@ -173,7 +176,18 @@ func (s *Service) doOne(ctx context.Context, k kind, j *api.Job, id string) erro
 	}
 	err := settle(ctx, s, func(tx *store.Tx) (kept, error) { return k.one(ctx, tx, *j, id) }, keep)
 	if outcome := passedOver(err); outcome != "" && ctx.Err() == nil {
-		s.log.ErrorContext(ctx, "a job passes one over", "job", j.ID, "kind", j.Kind, "record", id, "error", err)
+		s.log.ErrorContext(
+			ctx,
+			"a job passes one over",
+			"job",
+			j.ID,
+			"kind",
+			j.Kind,
+			"record",
+			id,
+			"error",
+			err,
+		)
 		if outcome != outcomeGone && j.Problem == "" {
 			j.Problem = cut(err.Error(), 300)
 		}
@@ -185,13 +199,18 @@ func (s *Service) doOne(ctx context.Context, k kind, j *api.Job, id string) erro
 	return err
 }
 
-// passedOver says what an error makes of the one that it came from; empty where the whole job has to wait.
+// passedOver says what an error makes of the one that it came from; empty where the whole job has
+// to wait.
 func passedOver(err error) string {
 	var gone *store.NotFoundError
 	var fault *store.FaultError
 	var damaged *store.DamagedError
 	switch {
-	case err == nil, errors.Is(err, errCancelled), errors.As(err, &fault), errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+	case err == nil,
+		errors.Is(err, errCancelled),
+		errors.As(err, &fault),
+		errors.Is(err, context.Canceled),
+		errors.Is(err, context.DeadlineExceeded):
 		return ""
 	case errors.As(err, &gone):
 		return outcomeGone
@@ -204,8 +223,8 @@ func passedOver(err error) string {
 var errCancelled = errors.New("the job was cancelled")
 
 // Jobs lists jobs, newest first; without a kind, those of every kind.
-func (s *Service) Jobs(ctx context.Context, kind string, limit, offset int) (api.Page[api.Job], error) {
-	return s.store.Read().Jobs(ctx, kind, limit, offset)
+func (s *Service) Jobs(ctx context.Context, q store.Query) (api.Page[api.Job], error) {
+	return store.Jobs.List(ctx, s.store.Read(), q)
 }
 
 // Job reads one job.

@@ -22,8 +22,9 @@ func (s *Service) Mail(ctx context.Context) (vpn.Mail, error) {
 	return m, err
 }
 
-// SetMail replaces how emails are sent, in the version that was seen; version 0 replaces any. keep leaves the password that is stored. It is for owners alone:
-// whoever reads the mail server's traffic reads handovers.
+// SetMail replaces how emails are sent, in the version that was seen; version 0 replaces any. keep
+// leaves the password that is stored. It is for owners alone: whoever reads the mail server's
+// traffic reads handovers.
 func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail, error) {
 	if err := ownerOnly(ctx); err != nil {
 		return m, err
@@ -34,14 +35,31 @@ func (s *Service) SetMail(ctx context.Context, m vpn.Mail, keep bool) (vpn.Mail,
 			return err
 		}
 		if m.Version != 0 && m.Version != old.Version {
-			return &store.ConflictError{Noun: "mail configuration", Found: old.Version, Want: m.Version}
+			return &store.ConflictError{
+				Noun:  "mail configuration",
+				Found: old.Version,
+				Want:  m.Version,
+			}
 		}
 		if keep {
 			if old.Damaged {
-				return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "type it again")
+				return problem(
+					"mail",
+					"/password",
+					"a stored password that cannot be read any more",
+					"the password",
+					"type it again",
+				)
 			}
-			if m.Password = old.Password; m.Password != nil && (m.Server != old.Server || m.Login != old.Login) {
-				return problem("mail", "/password", "another server or login than the stored password is for", "the password of the new one", "type the password again")
+			if m.Password = old.Password; m.Password != nil &&
+				(m.Server != old.Server || m.Login != old.Login) {
+				return problem(
+					"mail",
+					"/password",
+					"another server or login than the stored password is for",
+					"the password of the new one",
+					"type the password again",
+				)
 			}
 		}
 		m.Normalise()
@@ -71,15 +89,36 @@ func (s *Service) TryMail(ctx context.Context, to string) error {
 		return problem("mail", "/server", "nothing", "a mail server", "set one first")
 	}
 	if m.Damaged {
-		return problem("mail", "/password", "a stored password that cannot be read any more", "the password", "set it again")
+		return problem(
+			"mail",
+			"/password",
+			"a stored password that cannot be read any more",
+			"the password",
+			"set it again",
+		)
 	}
 	if err := (&vpn.Person{Name: "somebody", Mail: to}).Validate(); err != nil || to == "" {
 		return problem("mail", "/to", quoted(to), "a mail address", "correct it")
 	}
-	if err := mailer.Send(ctx, m, to, "An email from Wardicon", vpn.Message{Text: "This email was sent to see that the service can send emails. It can.\n"}); err != nil {
-		return problem("mail", "/server", failure(err, m.Password), "a server that takes the email", "correct the settings, or ask who runs the server")
+	if err := mailer.Send(
+		ctx,
+		m,
+		to,
+		"An email from Wardicon",
+		vpn.Message{Text: "This email was sent to see that the service can send emails. It can.\n"},
+	); err != nil {
+		return problem(
+			"mail",
+			"/server",
+			failure(err, m.Password),
+			"a server that takes the email",
+			"correct the settings, or ask who runs the server",
+		)
 	}
-	return s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "try", "mail", "", to) })
+	return s.store.Write(
+		ctx,
+		func(tx *store.Tx) error { return audit(ctx, tx, "try", "mail", "", to) },
+	)
 }
 
 func quoted(v string) string {
@@ -105,7 +144,9 @@ func (s *Service) Emails(ctx context.Context, q store.Query) (api.Page[api.Email
 
 // WaitingEmails counts the emails that wait to be sent.
 func (s *Service) WaitingEmails(ctx context.Context) (int, error) {
-	return s.store.Read().References(ctx, "emails", "state", api.Waiting) // a page counts to a bound
+	return s.store.Read().
+		References(ctx, "emails", "state", api.Waiting)
+	// a page counts to a bound
 }
 
 // write keeps an email to be sent, in the transaction of what it is about.
@@ -119,7 +160,15 @@ func (s *Service) mailSoon() {
 }
 
 // again is how long an email waits after a try that failed; after the last it is given up.
-var again = []time.Duration{time.Minute, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour, 24 * time.Hour}
+var again = []time.Duration{
+	time.Minute,
+	5 * time.Minute,
+	30 * time.Minute,
+	2 * time.Hour,
+	6 * time.Hour,
+	12 * time.Hour,
+	24 * time.Hour,
+}
 
 // Post sends emails until the context ends. What is not sent by then is sent after the next start.
 func (s *Service) Post(ctx context.Context) {
@@ -139,8 +188,8 @@ func (s *Service) Post(ctx context.Context) {
 	}
 }
 
-// outage is a mail server that cannot be reached or signed in to. Emails do not count their tries meanwhile: once
-// it is there again, all that wait leave at once.
+// outage is a mail server that cannot be reached or signed in to. Emails do not count their tries
+// meanwhile: once it is there again, all that wait leave at once.
 type outage struct {
 	mu    sync.Mutex
 	next  time.Time // when it is tried again
@@ -189,10 +238,13 @@ func (s *Service) SendNow(ctx context.Context) (waiting int, err error) {
 	return waiting, err
 }
 
-var errDamagedMail = errors.New("the stored password of the mail server cannot be read any more: set it again (wardicon service mail set)")
+var errDamagedMail = errors.New(
+	"the stored password of the mail server cannot be read any more: set it again (wardicon " +
+		"service mail set)",
+)
 
-// PostDue sends the emails that are due, by one connection. Where the server cannot be reached, all of them wait
-// for it together.
+// PostDue sends the emails that are due, by one connection. Where the server cannot be reached, all
+// of them wait for it together.
 func (s *Service) PostDue(ctx context.Context) (err error) {
 	tx := s.store.Read()
 	m, err := tx.Mail(ctx)
@@ -234,9 +286,23 @@ func (s *Service) PostDue(ctx context.Context) (err error) {
 			s.tried(l, m, sent)
 		}
 		if l.State != api.Sent {
-			s.log.WarnContext(ctx, "an email was not sent", "email", l.ID, "kind", l.Kind, "tries", l.Tries, "state", l.State)
+			s.log.WarnContext(
+				ctx,
+				"an email was not sent",
+				"email",
+				l.ID,
+				"kind",
+				l.Kind,
+				"tries",
+				l.Tries,
+				"state",
+				l.State,
+			)
 		}
-		if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutEmail(ctx, *l) }); err != nil {
+		if err := s.store.Write(
+			ctx,
+			func(tx *store.Tx) error { return tx.PutEmail(ctx, *l) },
+		); err != nil {
 			return err
 		}
 	}
@@ -257,7 +323,8 @@ func (s *Service) tried(l *api.Email, m vpn.Mail, sent error) {
 	}
 }
 
-// mailOutage notes with the emails that are due why they wait. One that has waited for days is given up.
+// mailOutage notes with the emails that are due why they wait. One that has waited for days is
+// given up.
 func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l api.Email, fault error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -266,5 +333,8 @@ func (s *Service) mailOutage(ctx context.Context, m vpn.Mail, l api.Email, fault
 	s.outage.failed(now)
 	why := failure(fault, m.Password)
 	s.log.WarnContext(ctx, "the mail server does not take emails", "problem", why, "first", l.ID)
-	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.EmailsWait(ctx, why, now.Add(-emailLife)) })
+	return s.store.Write(
+		ctx,
+		func(tx *store.Tx) error { return tx.EmailsWait(ctx, why, now.Add(-emailLife)) },
+	)
 }

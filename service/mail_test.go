@@ -28,11 +28,18 @@ func postbox(t *testing.T) (*simulate.MailServer, vpn.Mail) {
 	t.Cleanup(func() { _ = server.Close() })
 	password := secret.New(server.Password)
 	return server, vpn.Mail{
-		Server: server.Host, Port: server.Port, Authority: server.Authority, Login: server.Login, Password: &password, From: "wardicon@skerryline.example", Reminders: []string{"ada@skerryline.example", "ben@skerryline.example"},
+		Server:    server.Host,
+		Port:      server.Port,
+		Authority: server.Authority,
+		Login:     server.Login,
+		Password:  &password,
+		From:      "wardicon@skerryline.example",
+		Reminders: []string{"ada@skerryline.example", "ben@skerryline.example"},
 	}
 }
 
-// TestMail sends emails through a server that takes them, refuses them, or is not the one that is meant.
+// TestMail sends emails through a server that takes them, refuses them, or is not the one that is
+// meant.
 func TestMail(t *testing.T) {
 	svc, s, c, authority, laptop, _ := certified(t)
 	ctx := service.As(t.Context(), "owner")
@@ -45,8 +52,10 @@ func TestMail(t *testing.T) {
 		{"nobody as sender", "/from", func(m *vpn.Mail) { m.From = "" }},
 		{"a way without TLS", "/security", func(m *vpn.Mail) { m.Security = "none" }},
 		{"a port that is none", "/port", func(m *vpn.Mail) { m.Port = 70000 }},
-		{"a receiver that is none", "/reminders/0", func(m *vpn.Mail) { m.Reminders = []string{"ada"} }},
-		{"a header in an address", "/from", func(m *vpn.Mail) { m.From = "a@skerryline.example\r\nBcc: b@skerryline.example" }},
+		{"a receiver that is none", "/reminders/0",
+			func(m *vpn.Mail) { m.Reminders = []string{"ada"} }},
+		{"a header in an address", "/from",
+			func(m *vpn.Mail) { m.From = "a@skerryline.example\r\nBcc: b@skerryline.example" }},
 		{"an authority that is none", "/authority", func(m *vpn.Mail) { m.Authority = "hello" }},
 	} {
 		m := settings
@@ -54,7 +63,14 @@ func TestMail(t *testing.T) {
 		_, err := svc.SetMail(ctx, m, false)
 		refusedAt(t, test.name, err, test.pointer, "")
 	}
-	if _, err := svc.SetMail(service.AsRole(ctx, "somebody", "issuer"), settings, false); !errors.Is(err, service.ErrRole) {
+	if _, err := svc.SetMail(
+		service.AsRole(ctx, "somebody", "issuer"),
+		settings,
+		false,
+	); !errors.Is(
+		err,
+		service.ErrRole,
+	) {
 		t.Errorf("set by an issuer: %v", err)
 	}
 	shown, err := svc.SetMail(ctx, settings, false)
@@ -90,7 +106,10 @@ func TestMail(t *testing.T) {
 	}
 	emails := func(state string) api.Page[api.Email] {
 		t.Helper()
-		page, err := svc.Emails(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": state}})
+		page, err := svc.Emails(
+			ctx,
+			store.Query{Limit: 50, Conditions: map[string]string{"state": state}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -106,14 +125,24 @@ func TestMail(t *testing.T) {
 	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, nil, 61); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.Devices.Change(ctx, laptop, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Name = "<b>Ada</b>"; return d, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Devices.Change(
+		ctx,
+		laptop,
+		0,
+		func(d *vpn.Device) (*vpn.Device, error) { d.Name = "<b>Ada</b>"; return d, nil },
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 	before := len(server.Emails())
 	server.Refuse(false)
 	c.turn(26 * time.Hour)
 	pass()
-	if w := emails(api.Waiting); w.Total != 2 || w.Items[0].Kind != "reminder" || !strings.Contains(w.Items[0].Problem, "the harbour office is closed") || !w.Items[0].Due.After(c.now()) {
+	if w := emails(
+		api.Waiting,
+	); w.Total != 2 || w.Items[0].Kind != "reminder" ||
+		!strings.Contains(w.Items[0].Problem, "the harbour office is closed") ||
+		!w.Items[0].Due.After(c.now()) {
 		t.Fatalf("%d emails wait: %+v", w.Total, w.Items)
 	}
 	kept, err := s.Read().References(ctx, "secrets", "field", "body")
@@ -133,7 +162,12 @@ func TestMail(t *testing.T) {
 	}
 	for _, l := range got {
 		_, page, _ := bytes.Cut(l.Raw, []byte("text/html"))
-		if l.From != "wardicon@skerryline.example" || !strings.HasSuffix(l.To, "@skerryline.example") || !strings.Contains(l.Subject, "its certificate expires on") || bytes.Contains(page, []byte("<b>Ada")) || !bytes.Contains(page, []byte("&lt;b&gt;Ada")) || bytes.Contains(l.Raw, []byte("PRIVATE")) {
+		if l.From != "wardicon@skerryline.example" ||
+			!strings.HasSuffix(l.To, "@skerryline.example") ||
+			!strings.Contains(l.Subject, "its certificate expires on") ||
+			bytes.Contains(page, []byte("<b>Ada")) ||
+			!bytes.Contains(page, []byte("&lt;b&gt;Ada")) ||
+			bytes.Contains(l.Raw, []byte("PRIVATE")) {
 			t.Errorf("%+v\n%s", l, l.Raw)
 		}
 	}
@@ -148,13 +182,16 @@ func TestMail(t *testing.T) {
 		pass()
 		c.turn(25 * time.Hour)
 	}
-	if f := emails(api.GivenUp); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") || f.Items[len(f.Items)-1].Tries < 5 {
+	if f := emails(
+		api.GivenUp,
+	); f.Total == 0 || !strings.Contains(f.Items[len(f.Items)-1].Problem, "nobody of that name") ||
+		f.Items[len(f.Items)-1].Tries < 5 {
 		t.Errorf("%d emails were given up: %+v", f.Total, f.Items)
 	}
 }
 
-// TestOutage has a mail server go silent for an hour: it costs one look at a time and no email its turn, and all leave
-// as soon as it is back; at once where somebody says so.
+// TestOutage has a mail server go silent for an hour: it costs one look at a time and no email its
+// turn, and all leave as soon as it is back; at once where somebody says so.
 func TestOutage(t *testing.T) {
 	t.Parallel()
 	svc, _, c := start(t)
@@ -182,11 +219,22 @@ func TestOutage(t *testing.T) {
 	if _, err := svc.SetMail(ctx, away, false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", Links: "https://connect.skerryline.example"}); err != nil {
+	if _, err := svc.SetOrganisation(
+		ctx,
+		vpn.Organisation{
+			Name:   "Skerry Line",
+			Domain: "skerryline.example",
+			Links:  "https://connect.skerryline.example",
+		},
+	); err != nil {
 		t.Fatal(err)
 	}
 	laptopCrew(t, svc, 12)
-	if _, err := svc.HandOverGroup(ctx, "crew", api.HandoverRequest{Link: check.ByMail}); err != nil {
+	if _, err := svc.HandOverGroup(
+		ctx,
+		"crew",
+		api.HandoverRequest{Link: check.ByMail},
+	); err != nil {
 		t.Fatal(err)
 	}
 	if err := svc.WorkAll(ctx); err != nil {
@@ -203,7 +251,10 @@ func TestOutage(t *testing.T) {
 	}
 	waiting := func() api.Page[api.Email] {
 		t.Helper()
-		page, err := svc.Emails(ctx, store.Query{Limit: 50, Conditions: map[string]string{"state": api.Waiting}})
+		page, err := svc.Emails(
+			ctx,
+			store.Query{Limit: 50, Conditions: map[string]string{"state": api.Waiting}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

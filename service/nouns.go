@@ -28,54 +28,107 @@ func (s *Service) gateways() *Gateways {
 		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
 		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
-			return unused(ctx, tx, "gateway", g.Name, g.ID, [3]string{"profiles", "gateway_id", "profiles"}, [3]string{"account_gateways", "gateway_id", "accounts"}, [3]string{"profiles", store.FallbackOf, "profiles as their second gateway"}, [3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
-				[3]string{"patterns, json_each(iif(json_valid(patterns.body), patterns.body, '{}'), '$.gateway_ids')", "json_each.value", "patterns"})
+			return unused(
+				ctx,
+				tx,
+				"gateway",
+				g.Name,
+				g.ID,
+				[3]string{"profiles", "gateway_id", "profiles"},
+				[3]string{"account_gateways", "gateway_id", "accounts"},
+				[3]string{"profiles", store.FallbackOf, "profiles as their second gateway"},
+				[3]string{"profiles", store.SecondTo, "profiles as the first before their own"},
+				[3]string{
+					"patterns, json_each(iif(json_valid(patterns.body), patterns.body, '{}'), " +
+						"'$.gateway_ids')",
+					"json_each.value",
+					"patterns",
+				},
+			)
 		},
 		touch: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			// Profiles of the same devices look at each other's names and routes.
 			if err := tx.TouchGateways(ctx, g.ID); err != nil {
 				return err
 			}
-			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?1 OR "+store.FallbackOf+" = ?1 OR "+store.SecondTo+" = ?1)", g.ID)
+			return tx.TouchProfiles(
+				ctx,
+				"device_id IN (SELECT device_id FROM profiles WHERE gateway_id = ?1 OR "+
+					store.FallbackOf+" = ?1 OR "+store.SecondTo+" = ?1)",
+				g.ID,
+			)
 		},
 	}
 }
 
 func touchPerson(ctx context.Context, tx *store.Tx, personID string) error {
-	return tx.TouchProfiles(ctx, "device_id IN (SELECT id FROM devices WHERE person_id = ?)", personID)
+	return tx.TouchProfiles(
+		ctx,
+		"device_id IN (SELECT id FROM devices WHERE person_id = ?)",
+		personID,
+	)
 }
 
 func (s *Service) people() *People {
 	return &People{
-		s: s, table: store.People,
-		meta: func(p *vpn.Person) *vpn.Meta { return &p.Meta },
-		name: func(p api.Person) string { return p.Name },
-		hide: func(*vpn.Person) {}, refers: nothing[*vpn.Person], before: nothing[*vpn.Person],
+		s:      s,
+		table:  store.People,
+		meta:   func(p *vpn.Person) *vpn.Meta { return &p.Meta },
+		name:   func(p api.Person) string { return p.Name },
+		hide:   func(*vpn.Person) {},
+		refers: nothing[*vpn.Person],
+		before: nothing[*vpn.Person],
 		used: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
-			return unused(ctx, tx, "person", p.Name, p.ID, [3]string{"devices", "person_id", "devices"}, [3]string{"accounts", "person_id", "accounts"})
+			return unused(
+				ctx,
+				tx,
+				"person",
+				p.Name,
+				p.ID,
+				[3]string{"devices", "person_id", "devices"},
+				[3]string{"accounts", "person_id", "accounts"},
+			)
 		},
-		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error { return touchPerson(ctx, tx, p.ID) },
+		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Person) error {
+			return touchPerson(ctx, tx, p.ID)
+		},
 	}
 }
 
 func (s *Service) accounts() *Accounts {
 	return &Accounts{
-		s: s, table: store.Accounts, unique: "/login",
-		meta: func(a *vpn.Account) *vpn.Meta { return &a.Meta },
-		name: func(a api.Account) string { return a.Login + " of " + a.Person },
-		hide: func(a *vpn.Account) { a.Password = nil },
+		s:      s,
+		table:  store.Accounts,
+		unique: "/login",
+		meta:   func(a *vpn.Account) *vpn.Meta { return &a.Meta },
+		name:   func(a api.Account) string { return a.Login + " of " + a.Person },
+		hide:   func(a *vpn.Account) { a.Password = nil },
 		refers: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
 			err := reference(ctx, tx, store.People, "account", "/person_id", a.PersonID)
 			for i, id := range a.GatewayIDs {
 				if err == nil {
-					err = reference(ctx, tx, store.Gateways, "account", fmt.Sprintf("/gateway_ids/%d", i), id)
+					err = reference(
+						ctx,
+						tx,
+						store.Gateways,
+						"account",
+						fmt.Sprintf("/gateway_ids/%d", i),
+						id,
+					)
 				}
 			}
 			return err
 		},
-		used: nothing[*vpn.Account], before: nothing[*vpn.Account],
+		used:   nothing[*vpn.Account],
+		before: nothing[*vpn.Account],
 		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
-			alike := tx.TouchProfiles(ctx, `device_id IN (SELECT d.id FROM accounts a JOIN devices d ON d.person_id = a.person_id WHERE lower(a.login) = lower(?) AND a.id <> ?)`, a.Login, a.ID)
+			alike := tx.TouchProfiles(
+				ctx,
+				`device_id IN (SELECT d.id FROM accounts a JOIN devices d ON d.person_id =
+					a.person_id WHERE lower(a.login) = lower(?) AND a.id <> ?)`,
+				a.Login,
+				a.ID,
+			)
 			return errors.Join(touchPerson(ctx, tx, a.PersonID), alike)
 		},
 	}
@@ -84,15 +137,21 @@ func (s *Service) accounts() *Accounts {
 // touchDevice touches the profiles of a device, and those of routers whose sites are behind
 // the same gateways: they look at each other's networks.
 func touchDevice(ctx context.Context, tx *store.Tx, deviceID string) error {
-	return tx.TouchProfiles(ctx, `device_id = ?1 OR device_id IN (SELECT id FROM devices WHERE `+store.Sited+`)
-		AND gateway_id IN (SELECT gateway_id FROM profiles WHERE device_id = ?1)`, deviceID)
+	return tx.TouchProfiles(
+		ctx,
+		`device_id = ?1 OR device_id IN (SELECT id FROM devices WHERE `+store.Sited+`)
+		AND gateway_id IN (SELECT gateway_id FROM profiles WHERE device_id = ?1)`,
+		deviceID,
+	)
 }
 
 func (s *Service) devices() *Devices {
 	return &Devices{
-		s: s, table: store.Devices, unique: "/name",
-		meta: func(d *vpn.Device) *vpn.Meta { return &d.Meta },
-		name: func(d api.Device) string { return d.Name },
+		s:      s,
+		table:  store.Devices,
+		unique: "/name",
+		meta:   func(d *vpn.Device) *vpn.Meta { return &d.Meta },
+		name:   func(d api.Device) string { return d.Name },
 		hide: func(d *vpn.Device) {
 			if d.Identity != nil {
 				identity := *d.Identity
@@ -105,7 +164,14 @@ func (s *Service) devices() *Devices {
 			return reference(ctx, tx, store.People, "device", "/person_id", d.PersonID)
 		},
 		used: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
-			return unused(ctx, tx, "device", d.Name, d.ID, [3]string{"profiles", "device_id", "profiles"})
+			return unused(
+				ctx,
+				tx,
+				"device",
+				d.Name,
+				d.ID,
+				[3]string{"profiles", "device_id", "profiles"},
+			)
 		},
 		touch: func(ctx context.Context, tx *store.Tx, d *vpn.Device) error {
 			return touchDevice(ctx, tx, d.ID)
@@ -115,19 +181,30 @@ func (s *Service) devices() *Devices {
 
 func (s *Service) profiles() *Profiles {
 	return &Profiles{
-		s: s, table: store.Profiles, unique: "/device_id",
-		meta: func(p *vpn.Profile) *vpn.Meta { return &p.Meta },
-		name: func(p api.Profile) string { return p.Device + " to " + p.Gateway },
-		hide: func(*vpn.Profile) {},
+		s:      s,
+		table:  store.Profiles,
+		unique: "/device_id",
+		meta:   func(p *vpn.Profile) *vpn.Meta { return &p.Meta },
+		name:   func(p api.Profile) string { return p.Device + " to " + p.Gateway },
+		hide:   func(*vpn.Profile) {},
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 			return errors.Join(
 				reference(ctx, tx, store.Devices, "profile", "/device_id", p.DeviceID),
 				reference(ctx, tx, store.Gateways, "profile", "/gateway_id", p.GatewayID),
-				preferredAccount(ctx, tx, p), knownPattern(ctx, tx, p.PatternID), preferredGateway(ctx, tx, "/preferences/fallback_id", p.Preferences.FallbackID), preferredGateway(ctx, tx, "/preferences/second_to", p.Preferences.SecondTo),
+				preferredAccount(
+					ctx,
+					tx,
+					p,
+				),
+				knownPattern(ctx, tx, p.PatternID),
+				preferredGateway(ctx, tx, "/preferences/fallback_id", p.Preferences.FallbackID),
+				preferredGateway(ctx, tx, "/preferences/second_to", p.Preferences.SecondTo),
 			)
 		},
-		used:   nothing[*vpn.Profile],
-		before: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error { return tx.ForgetParcels(ctx, p.ID) },
+		used: nothing[*vpn.Profile],
+		before: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
+			return tx.ForgetParcels(ctx, p.ID)
+		},
 		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 			return touchDevice(ctx, tx, p.DeviceID)
 		},
@@ -147,12 +224,23 @@ func preferredAccount(ctx context.Context, tx *store.Tx, p *vpn.Profile) error {
 	if p.Preferences.AccountID == "" {
 		return nil
 	}
-	found, err := store.Accounts.Where(ctx, tx, "id = ? AND person_id = (SELECT person_id FROM devices WHERE id = ?)", p.Preferences.AccountID, p.DeviceID)
+	found, err := store.Accounts.Where(
+		ctx,
+		tx,
+		"id = ? AND person_id = (SELECT person_id FROM devices WHERE id = ?)",
+		p.Preferences.AccountID,
+		p.DeviceID,
+	)
 	if err != nil {
 		return err
 	}
 	if len(found) == 0 {
-		return missing("profile", "/preferences/account_id", "account of the device's owner", p.Preferences.AccountID)
+		return missing(
+			"profile",
+			"/preferences/account_id",
+			"account of the device's owner",
+			p.Preferences.AccountID,
+		)
 	}
 	return nil
 }
@@ -166,23 +254,44 @@ func knownPattern(ctx context.Context, tx *store.Tx, id string) error {
 
 func (s *Service) patterns() *Patterns {
 	return &Patterns{
-		s: s, table: store.Patterns, unique: "/name",
-		meta: func(p *vpn.Pattern) *vpn.Meta { return &p.Meta },
-		name: func(p api.Pattern) string { return p.Name },
-		hide: func(*vpn.Pattern) {}, before: nothing[*vpn.Pattern],
+		s:      s,
+		table:  store.Patterns,
+		unique: "/name",
+		meta:   func(p *vpn.Pattern) *vpn.Meta { return &p.Meta },
+		name:   func(p api.Pattern) string { return p.Name },
+		hide:   func(*vpn.Pattern) {},
+		before: nothing[*vpn.Pattern],
 		refers: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
 			for i, id := range p.GatewayIDs {
-				if err := reference(ctx, tx, store.Gateways, "pattern", fmt.Sprintf("/gateway_ids/%d", i), id); err != nil {
+				if err := reference(
+					ctx,
+					tx,
+					store.Gateways,
+					"pattern",
+					fmt.Sprintf("/gateway_ids/%d", i),
+					id,
+				); err != nil {
 					return err
 				}
 			}
 			return nil
 		},
 		used: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
-			return unused(ctx, tx, "pattern", p.Name, p.ID, [3]string{"profiles", "pattern_id", "profiles"})
+			return unused(
+				ctx,
+				tx,
+				"pattern",
+				p.Name,
+				p.ID,
+				[3]string{"profiles", "pattern_id", "profiles"},
+			)
 		},
 		touch: func(ctx context.Context, tx *store.Tx, p *vpn.Pattern) error {
-			return tx.TouchProfiles(ctx, "device_id IN (SELECT device_id FROM profiles WHERE pattern_id = ?)", p.ID)
+			return tx.TouchProfiles(
+				ctx,
+				"device_id IN (SELECT device_id FROM profiles WHERE pattern_id = ?)",
+				p.ID,
+			)
 		},
 	}
 }

@@ -17,8 +17,13 @@ import (
 // mostHeld bounds what is looked at for one person or device.
 const mostHeld = 500
 
-// Holdings tells what a person or a device holds, and what people would have to do when it is offboarded.
-func (s *Service) Holdings(ctx context.Context, noun, id string, why vpn.OffboardReason) (api.Holdings, error) {
+// Holdings tells what a person or a device holds, and what people would have to do when it is
+// offboarded.
+func (s *Service) Holdings(
+	ctx context.Context,
+	noun, id string,
+	why vpn.OffboardReason,
+) (api.Holdings, error) {
 	if err := reason(noun, why); err != nil {
 		return api.Holdings{}, err
 	}
@@ -27,13 +32,34 @@ func (s *Service) Holdings(ctx context.Context, noun, id string, why vpn.Offboar
 
 func reason(noun string, why vpn.OffboardReason) error {
 	if !slices.Contains(vpn.OffboardReasons, why) || noun == "person" && why != vpn.Left {
-		return problem("offboarding", "/why", quoted(string(why)), "left for a person; lost, left or retired for a device", "choose one of them")
+		return problem(
+			"offboarding",
+			"/why",
+			quoted(string(why)),
+			"left for a person; lost, left or retired for a device",
+			"choose one of them",
+		)
 	}
 	return nil
 }
 
-func (s *Service) holdings(ctx context.Context, tx *store.Tx, noun, id string, why vpn.OffboardReason) (h api.Holdings, err error) {
-	h = api.Holdings{Noun: noun, Object: id, Devices: []api.Device{}, Profiles: []api.Profile{}, Links: []api.Handover{}, Certificates: []api.Certificate{}, Accounts: []api.Account{}, Shared: []api.SharedKey{}, Items: []api.Item{}}
+func (s *Service) holdings(
+	ctx context.Context,
+	tx *store.Tx,
+	noun, id string,
+	why vpn.OffboardReason,
+) (h api.Holdings, err error) {
+	h = api.Holdings{
+		Noun:         noun,
+		Object:       id,
+		Devices:      []api.Device{},
+		Profiles:     []api.Profile{},
+		Links:        []api.Handover{},
+		Certificates: []api.Certificate{},
+		Accounts:     []api.Account{},
+		Shared:       []api.SharedKey{},
+		Items:        []api.Item{},
+	}
 	person := id
 	if noun == "device" {
 		d, err := store.Devices.Row(ctx, tx, id)
@@ -47,13 +73,21 @@ func (s *Service) holdings(ctx context.Context, tx *store.Tx, noun, id string, w
 			return h, err
 		}
 		h.Name = p.Name
-		page, err := store.Devices.List(ctx, tx, store.Query{Limit: mostHeld, Conditions: map[string]string{"person_id": id}})
+		page, err := store.Devices.List(
+			ctx,
+			tx,
+			store.Query{Limit: mostHeld, Conditions: map[string]string{"person_id": id}},
+		)
 		if err != nil {
 			return h, err
 		}
 		h.Devices = page.Items
 	}
-	accounts, err := store.Accounts.List(ctx, tx, store.Query{Limit: mostHeld, Conditions: map[string]string{"person_id": person}})
+	accounts, err := store.Accounts.List(
+		ctx,
+		tx,
+		store.Query{Limit: mostHeld, Conditions: map[string]string{"person_id": person}},
+	)
 	if err != nil {
 		return h, err
 	}
@@ -71,11 +105,33 @@ func (s *Service) holdings(ctx context.Context, tx *store.Tx, noun, id string, w
 	}
 	for i := range h.Shared {
 		shared := &h.Shared[i]
-		if shared.Others, err = tx.ProfilesOfOthers(ctx, shared.GatewayID, k.devices()); err != nil {
+		if shared.Others, err = tx.ProfilesOfOthers(
+			ctx,
+			shared.GatewayID,
+			k.devices(),
+		); err != nil {
 			return h, err
 		}
-		k.add("gateway", shared.GatewayID, fmt.Sprintf("Change the %s of %s (%s).", shared.What, shared.Gateway, shared.Protocol.Title()),
-			fmt.Sprintf("It stands in what was built for %s. %s at this gateway; those that use the key need new parcels then.", h.Name, counted(shared.Others, "profile of another device is", "profiles of other devices are")))
+		k.add(
+			"gateway",
+			shared.GatewayID,
+			fmt.Sprintf(
+				"Change the %s of %s (%s).",
+				shared.What,
+				shared.Gateway,
+				shared.Protocol.Title(),
+			),
+			fmt.Sprintf(
+				"It stands in what was built for %s. %s at this gateway; those that use the key "+
+					"need new parcels then.",
+				h.Name,
+				counted(
+					shared.Others,
+					"profile of another device is",
+					"profiles of other devices are",
+				),
+			),
+		)
 	}
 	return h, nil
 }
@@ -122,7 +178,18 @@ func (k *keeper) device(ctx context.Context, tx *store.Tx, d api.Device) error {
 		return err
 	}
 	h.Links = append(h.Links, links.Items...)
-	certificates, err := store.Certificates.List(ctx, tx, store.Query{Limit: mostHeld, Conditions: map[string]string{"device_id": d.ID, "revoked": "false", "expires_after": k.s.now().UTC().Format("2006-01-02T15:04:05Z")}})
+	certificates, err := store.Certificates.List(
+		ctx,
+		tx,
+		store.Query{
+			Limit: mostHeld,
+			Conditions: map[string]string{
+				"device_id":     d.ID,
+				"revoked":       "false",
+				"expires_after": k.s.now().UTC().Format("2006-01-02T15:04:05Z"),
+			},
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -163,7 +230,15 @@ func (k *keeper) plan(w *worked, proves map[string]bool) {
 	}
 	if c.NeedsIdentity() && len(k.h.Certificates) > 0 && !proves[g.ID] {
 		proves[g.ID] = true
-		k.add("gateway", g.ID, fmt.Sprintf("See to it that %s takes the new revocation list, and end what is connected.", g.Name), "Until then it lets the certificate of "+w.in.Device.Name+" in.")
+		k.add(
+			"gateway",
+			g.ID,
+			fmt.Sprintf(
+				"See to it that %s takes the new revocation list, and end what is connected.",
+				g.Name,
+			),
+			"Until then it lets the certificate of "+w.in.Device.Name+" in.",
+		)
 	}
 }
 
@@ -175,9 +250,19 @@ func (k *keeper) wipe(d api.Device) {
 		if d.Encrypted {
 			why = "Its disk is encrypted; who knows how to unlock it can still connect."
 		}
-		k.add("device", d.ID, fmt.Sprintf("Have %s wiped from afar, if it is managed.", d.Name), why)
+		k.add(
+			"device",
+			d.ID,
+			fmt.Sprintf("Have %s wiped from afar, if it is managed.", d.Name),
+			why,
+		)
 	default:
-		k.add("device", d.ID, fmt.Sprintf("Collect %s, remove its connections or wipe it.", d.Name), "What was fetched is on it.")
+		k.add(
+			"device",
+			d.ID,
+			fmt.Sprintf("Collect %s, remove its connections or wipe it.", d.Name),
+			"What was fetched is on it.",
+		)
 	}
 }
 
@@ -192,7 +277,17 @@ func (k *keeper) elsewhere(d api.Device, ours []api.Certificate) error {
 	}
 	serial := list[0].SerialNumber.Text(16)
 	if !slices.ContainsFunc(ours, func(c api.Certificate) bool { return c.Serial == serial }) {
-		k.add("device", d.ID, fmt.Sprintf("Have the certificate %s of %s revoked by %s.", serial, d.Name, list[0].Issuer.CommonName), "It was not issued here, and cannot be revoked here.")
+		k.add(
+			"device",
+			d.ID,
+			fmt.Sprintf(
+				"Have the certificate %s of %s revoked by %s.",
+				serial,
+				d.Name,
+				list[0].Issuer.CommonName,
+			),
+			"It was not issued here, and cannot be revoked here.",
+		)
 	}
 	return nil
 }
@@ -206,15 +301,37 @@ func (k *keeper) account(a api.Account) {
 	}
 	switch {
 	case k.why == vpn.Left && k.h.Noun == "person":
-		k.add("account", a.ID, fmt.Sprintf("Close the login %s at %s, and end what is connected with it.", a.Login, where), "Its person has left.")
+		k.add(
+			"account",
+			a.ID,
+			fmt.Sprintf(
+				"Close the login %s at %s, and end what is connected with it.",
+				a.Login,
+				where,
+			),
+			"Its person has left.",
+		)
 	case k.saved[a.ID]:
-		k.add("account", a.ID, fmt.Sprintf("Change the password of %s at %s, and end what is connected with it.", a.Login, where), "It is saved on the device.")
+		k.add(
+			"account",
+			a.ID,
+			fmt.Sprintf(
+				"Change the password of %s at %s, and end what is connected with it.",
+				a.Login,
+				where,
+			),
+			"It is saved on the device.",
+		)
 	}
 }
 
-// Offboard closes the open links of a person or a device, takes its certificates back, has nothing more built for
-// it, and keeps a list of what people have to do.
-func (s *Service) Offboard(ctx context.Context, noun, id string, why vpn.OffboardReason) (w api.Offboarding, err error) {
+// Offboard closes the open links of a person or a device, takes its certificates back, has nothing
+// more built for it, and keeps a list of what people have to do.
+func (s *Service) Offboard(
+	ctx context.Context,
+	noun, id string,
+	why vpn.OffboardReason,
+) (w api.Offboarding, err error) {
 	if err := reason(noun, why); err != nil {
 		return w, err
 	}
@@ -227,7 +344,16 @@ func (s *Service) Offboard(ctx context.Context, noun, id string, why vpn.Offboar
 		if err != nil {
 			return err
 		}
-		w = api.Offboarding{Noun: noun, Object: id, Name: h.Name, Why: why, Recalled: len(h.Links), Revoked: len(h.Certificates), Items: h.Items, Operator: actor(ctx)}
+		w = api.Offboarding{
+			Noun:     noun,
+			Object:   id,
+			Name:     h.Name,
+			Why:      why,
+			Recalled: len(h.Links),
+			Revoked:  len(h.Certificates),
+			Items:    h.Items,
+			Operator: actor(ctx),
+		}
 		for _, link := range h.Links {
 			if err := s.recall(ctx, tx, link); err != nil {
 				return err
@@ -239,23 +365,41 @@ func (s *Service) Offboard(ctx context.Context, noun, id string, why vpn.Offboar
 			}
 		}
 		for _, d := range h.Devices {
-			if _, err := s.Devices.change(ctx, tx, d.ID, 0, func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = why; return d, nil }, func(string) bool { return true }); err != nil {
+			if _, err := s.Devices.change(
+				ctx,
+				tx,
+				d.ID,
+				0,
+				func(d *vpn.Device) (*vpn.Device, error) { d.Offboarded = why; return d, nil },
+				func(string) bool { return true },
+			); err != nil {
 				return err
 			}
 		}
-		return errors.Join(tx.PutOffboarding(ctx, &w), audit(ctx, tx, "offboard", noun, id, h.Name+", "+string(why)))
+		return errors.Join(
+			tx.PutOffboarding(ctx, &w),
+			audit(ctx, tx, "offboard", noun, id, h.Name+", "+string(why)),
+		)
 	})
 	s.checkSoon()
 	return w, err
 }
 
 // Offboardings lists who left and what was lost, a page.
-func (s *Service) Offboardings(ctx context.Context, q store.Query) (api.Page[api.Offboarding], error) {
+func (s *Service) Offboardings(
+	ctx context.Context,
+	q store.Query,
+) (api.Page[api.Offboarding], error) {
 	return store.Offboardings.List(ctx, s.store.Read(), q)
 }
 
 // TickItem says that an item of an offboarding is done, or is not after all.
-func (s *Service) TickItem(ctx context.Context, id string, item int, done bool) (w api.Offboarding, err error) {
+func (s *Service) TickItem(
+	ctx context.Context,
+	id string,
+	item int,
+	done bool,
+) (w api.Offboarding, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if w, err = store.Offboardings.Row(ctx, tx, id); err != nil {
 			return err
@@ -270,7 +414,10 @@ func (s *Service) TickItem(ctx context.Context, id string, item int, done bool) 
 			now := s.now().UTC()
 			i.Done, i.By, said = &now, actor(ctx), "done: "
 		}
-		return errors.Join(tx.PutOffboarding(ctx, &w), audit(ctx, tx, "tick", "offboarding", id, said+i.What))
+		return errors.Join(
+			tx.PutOffboarding(ctx, &w),
+			audit(ctx, tx, "tick", "offboarding", id, said+i.What),
+		)
 	})
 	return w, err
 }

@@ -17,8 +17,8 @@ import (
 	"wardicon/store"
 )
 
-// The roles of operators: an auditor looks and sees no secrets; an issuer does the daily work; an owner
-// decides who the others are, and on what vouches for everything.
+// The roles of operators: an auditor looks and sees no secrets; an issuer does the daily work; an
+// owner decides who the others are, and on what vouches for everything.
 const (
 	RoleAuditor = "auditor"
 	RoleIssuer  = "issuer"
@@ -50,8 +50,8 @@ type setup struct {
 
 // Errors of the first start.
 var (
-	ErrSetUpDone = errors.New("the service is set up already; sign in")
-	ErrSetUpCode = errors.New("this is not the set-up code")
+	ErrSetUpDone = vpn.Refuse(vpn.KindSetUpDone, "the service is set up already; sign in")
+	ErrSetUpCode = vpn.Refuse(vpn.KindSignIn, "this is not the set-up code")
 )
 
 // NeedsSetUp tells whether no owner was made yet.
@@ -104,13 +104,26 @@ func (s *Service) AddOwner(ctx context.Context, name string, password secret.Tex
 			return ErrSetUpDone
 		}
 		o := store.Operator{Operator: api.Operator{Name: name, Role: RoleOwner}, Password: hash}
-		return errors.Join(tx.AddOperator(ctx, &o), audit(As(ctx, name), tx, "set up", "operator", o.ID, name))
+		return errors.Join(
+			tx.AddOperator(ctx, &o),
+			audit(As(ctx, name), tx, "set up", "operator", o.ID, name),
+		)
 	})
 }
 
 func nameProblems(name string) []vpn.Problem {
-	if n := utf8.RuneCountInString(strings.TrimSpace(name)); n < 1 || n > 64 || name != strings.TrimSpace(name) {
-		return []vpn.Problem{{Pointer: "/name", Found: fmt.Sprintf("%d characters", n), Expected: "1 to 64 characters, no leading or trailing space", Fix: "choose a name to sign in with"}}
+	if n := utf8.RuneCountInString(
+		strings.TrimSpace(name),
+	); n < 1 || n > 64 ||
+		name != strings.TrimSpace(name) {
+		return []vpn.Problem{
+			{
+				Pointer:  "/name",
+				Found:    fmt.Sprintf("%d characters", n),
+				Expected: "1 to 64 characters, no leading or trailing space",
+				Fix:      "choose a name to sign in with",
+			},
+		}
 	}
 	return nil
 }
@@ -119,10 +132,24 @@ func nameProblems(name string) []vpn.Problem {
 func passwordProblems(pointer, name string, password secret.Text) []vpn.Problem {
 	// NIST SP 800-63B-4 §3.1.1.2: fifteen characters where the password stands alone.
 	if n := utf8.RuneCountInString(password.Reveal()); n < 15 || n > 256 {
-		return []vpn.Problem{{Pointer: pointer, Found: fmt.Sprintf("%d characters", n), Expected: "15 to 256 characters", Fix: "four or five unrelated words are easy to remember"}}
+		return []vpn.Problem{
+			{
+				Pointer:  pointer,
+				Found:    fmt.Sprintf("%d characters", n),
+				Expected: "15 to 256 characters",
+				Fix:      "four or five unrelated words are easy to remember",
+			},
+		}
 	}
 	if e := secret.Judge(password, name, "wardicon"); e.Bits < 40 {
-		return []vpn.Problem{{Pointer: pointer, Found: "a password that " + e.Guesses() + " find", Expected: secret.Estimate{Bits: 40}.Guesses() + " or more", Fix: "avoid names, repetitions and rows of keys"}}
+		return []vpn.Problem{
+			{
+				Pointer:  pointer,
+				Found:    "a password that " + e.Guesses() + " find",
+				Expected: secret.Estimate{Bits: 40}.Guesses() + " or more",
+				Fix:      "avoid names, repetitions and rows of keys",
+			},
+		}
 	}
 	return nil
 }
@@ -139,13 +166,24 @@ func firstPassword() (secret.Text, error) {
 }
 
 // AddOperator makes an operator with a password for the first sign-in, which must then be changed.
-func (s *Service) AddOperator(ctx context.Context, name, role string) (made api.NewOperator, err error) {
+func (s *Service) AddOperator(
+	ctx context.Context,
+	name, role string,
+) (made api.NewOperator, err error) {
 	if err := ownerOnly(ctx); err != nil {
 		return made, err
 	}
 	problems := nameProblems(name)
 	if !slices.Contains(Roles, role) {
-		problems = append(problems, vpn.Problem{Pointer: "/role", Found: quoted(role), Expected: "owner, issuer or auditor", Fix: "choose one of them"})
+		problems = append(
+			problems,
+			vpn.Problem{
+				Pointer:  "/role",
+				Found:    quoted(role),
+				Expected: "owner, issuer or auditor",
+				Fix:      "choose one of them",
+			},
+		)
 	}
 	if len(problems) > 0 {
 		return made, &vpn.Problems{Object: "operator", List: problems}
@@ -154,12 +192,21 @@ func (s *Service) AddOperator(ctx context.Context, name, role string) (made api.
 	if err != nil {
 		return made, err
 	}
-	o := store.Operator{Operator: api.Operator{Name: name, Role: role, MustChange: true}, Password: hashPassword(password)}
+	o := store.Operator{
+		Operator: api.Operator{Name: name, Role: role, MustChange: true},
+		Password: hashPassword(password),
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		err := tx.AddOperator(ctx, &o)
 		var taken *store.TakenError
 		if errors.As(err, &taken) {
-			return problem("operator", "/name", "a name that another operator has", "one that is not in use", "choose another one")
+			return problem(
+				"operator",
+				"/name",
+				"a name that another operator has",
+				"one that is not in use",
+				"choose another one",
+			)
 		}
 		if err != nil {
 			return err
@@ -171,12 +218,22 @@ func (s *Service) AddOperator(ctx context.Context, name, role string) (made api.
 	return made, err
 }
 
-// ChangeOperator gives an operator another role, or keeps it from signing in; its sessions end. There is
-// always an owner left.
-func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled bool) (row api.Operator, err error) {
+// ChangeOperator gives an operator another role, or keeps it from signing in; its sessions end.
+// There is always an owner left.
+func (s *Service) ChangeOperator(
+	ctx context.Context,
+	id, role string,
+	disabled bool,
+) (row api.Operator, err error) {
 	err = s.editOperator(ctx, id, "change", func(_ *store.Tx, o *store.Operator) error {
 		if !slices.Contains(Roles, role) {
-			return problem("operator", "/role", quoted(role), "owner, issuer or auditor", "choose one of them")
+			return problem(
+				"operator",
+				"/role",
+				quoted(role),
+				"owner, issuer or auditor",
+				"choose one of them",
+			)
 		}
 		o.Role, o.Disabled = role, disabled
 		return nil
@@ -187,7 +244,8 @@ func (s *Service) ChangeOperator(ctx context.Context, id, role string, disabled 
 	return store.Operators.Row(ctx, s.store.Read(), id)
 }
 
-// ResetOperator gives an operator a new password for the next sign-in, and takes the second factor away.
+// ResetOperator gives an operator a new password for the next sign-in, and takes the second factor
+// away.
 func (s *Service) ResetOperator(ctx context.Context, id string) (made api.NewOperator, err error) {
 	password, err := firstPassword()
 	if err != nil {
@@ -216,7 +274,11 @@ func (s *Service) RecoverOperator(ctx context.Context, name string) (api.NewOper
 }
 
 // editOperator changes an operator and ends its sessions.
-func (s *Service) editOperator(ctx context.Context, id, action string, edit func(*store.Tx, *store.Operator) error) error {
+func (s *Service) editOperator(
+	ctx context.Context,
+	id, action string,
+	edit func(*store.Tx, *store.Operator) error,
+) error {
 	if err := ownerOnly(ctx); err != nil {
 		return err
 	}
@@ -231,7 +293,17 @@ func (s *Service) editOperator(ctx context.Context, id, action string, edit func
 		if err := errors.Join(tx.PutOperator(ctx, o), tx.EndSessions(ctx, id, "")); err != nil {
 			return err
 		}
-		return errors.Join(ownerLeft(ctx, tx), audit(ctx, tx, action, "operator", id, fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled)))
+		return errors.Join(
+			ownerLeft(ctx, tx),
+			audit(
+				ctx,
+				tx,
+				action,
+				"operator",
+				id,
+				fmt.Sprintf("%s, %s, disabled %t", o.Name, o.Role, o.Disabled),
+			),
+		)
 	})
 }
 
@@ -239,7 +311,13 @@ func (s *Service) editOperator(ctx context.Context, id, action string, edit func
 func ownerLeft(ctx context.Context, tx *store.Tx) error {
 	n, err := tx.CountOwners(ctx)
 	if err == nil && n == 0 {
-		return problem("operator", "/role", "the last owner", "an owner that can sign in", "make another operator an owner first")
+		return problem(
+			"operator",
+			"/role",
+			"the last owner",
+			"an owner that can sign in",
+			"make another operator an owner first",
+		)
 	}
 	return err
 }
@@ -254,6 +332,10 @@ func (s *Service) RemoveOperator(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(store.Operators.Delete(ctx, tx, id), ownerLeft(ctx, tx), audit(ctx, tx, "remove", "operator", id, o.Name))
+		return errors.Join(
+			store.Operators.Delete(ctx, tx, id),
+			ownerLeft(ctx, tx),
+			audit(ctx, tx, "remove", "operator", id, o.Name),
+		)
 	})
 }

@@ -21,7 +21,10 @@ func staffed(t *testing.T) (svc *service.Service, s *store.Store, c *clock, owne
 	if err := svc.AddOwner(t.Context(), "owner", right); err != nil {
 		t.Fatal(err)
 	}
-	_, owner, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, From: "192.0.2.1"})
+	_, owner, err := svc.SignIn(
+		t.Context(),
+		service.Entry{Name: "owner", Password: right, From: "192.0.2.1"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,7 +40,12 @@ func TestOperators(t *testing.T) {
 		_, add := svc.AddOperator(as, "pilot", service.RoleOwner)
 		_, change := svc.ChangeOperator(as, owner.Operator.ID, service.RoleOwner, false)
 		_, reset := svc.ResetOperator(as, owner.Operator.ID)
-		for what, err := range map[string]error{"add": add, "change": change, "reset": reset, "remove": svc.RemoveOperator(as, owner.Operator.ID)} {
+		for what, err := range map[string]error{
+			"add":    add,
+			"change": change,
+			"reset":  reset,
+			"remove": svc.RemoveOperator(as, owner.Operator.ID),
+		} {
 			if !errors.Is(err, service.ErrRole) {
 				t.Errorf("%s by the role %q: %v", what, role, err)
 			}
@@ -55,7 +63,16 @@ func TestOperators(t *testing.T) {
 	refusedAt(t, "a name that is taken", err, "/name", "another operator")
 	enter := func(password, code string) (string, store.Session, error) {
 		c.turn(10 * time.Minute) // past the throttle
-		return svc.SignIn(t.Context(), service.Entry{Name: "pilot", Password: secret.New(password), Code: code, From: "192.0.2.2", Token: true})
+		return svc.SignIn(
+			t.Context(),
+			service.Entry{
+				Name:     "pilot",
+				Password: secret.New(password),
+				Code:     code,
+				From:     "192.0.2.2",
+				Token:    true,
+			},
+		)
 	}
 	bearer, pilot, err := enter(made.Password, "")
 	if err != nil || !pilot.Operator.MustChange {
@@ -63,18 +80,37 @@ func TestOperators(t *testing.T) {
 	}
 	const chosen = "anchor-velvet-52-pepper-rudder"
 	for _, test := range []struct{ name, old, fresh, pointer string }{
-		{"not the old one", "x", chosen, "/old"}, {"short", made.Password, "short", "/password"}, {"guessable", made.Password, "passwordpassword", "/password"}, {"the same", made.Password, made.Password, "/password"},
+		{"not the old one", "x", chosen, "/old"},
+		{"short", made.Password, "short", "/password"},
+		{"guessable", made.Password, "passwordpassword", "/password"},
+		{"the same", made.Password, made.Password, "/password"},
 	} {
-		refusedAt(t, test.name, svc.ChangePassword(ctx, pilot, secret.New(test.old), secret.New(test.fresh)), test.pointer, "")
+		refusedAt(
+			t,
+			test.name,
+			svc.ChangePassword(ctx, pilot, secret.New(test.old), secret.New(test.fresh)),
+			test.pointer,
+			"",
+		)
 	}
 	other, _, err := enter(made.Password, "")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := svc.ChangePassword(ctx, pilot, secret.New(made.Password), secret.New(chosen)); err != nil {
+	if err := svc.ChangePassword(
+		ctx,
+		pilot,
+		secret.New(made.Password),
+		secret.New(chosen),
+	); err != nil {
 		t.Fatal(err)
 	}
-	if now, err := svc.Session(ctx, bearer, service.Caller{}); err != nil || now.Operator.MustChange {
+	if now, err := svc.Session(
+		ctx,
+		bearer,
+		service.Caller{},
+	); err != nil ||
+		now.Operator.MustChange {
 		t.Errorf("%+v (%v)", now.Operator, err)
 	}
 	if _, err := svc.Session(ctx, other, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
@@ -88,7 +124,13 @@ func TestOperators(t *testing.T) {
 	refusedAt(t, "the last owner demoted", err, "/role", "last owner")
 	_, err = svc.ChangeOperator(ctx, owner.Operator.ID, service.RoleOwner, true)
 	refusedAt(t, "the last owner shut out", err, "/role", "last owner")
-	refusedAt(t, "the last owner removed", svc.RemoveOperator(ctx, owner.Operator.ID), "/role", "last owner")
+	refusedAt(
+		t,
+		"the last owner removed",
+		svc.RemoveOperator(ctx, owner.Operator.ID),
+		"/role",
+		"last owner",
+	)
 	if _, err := svc.ChangeOperator(ctx, pilot.Operator.ID, service.RoleAuditor, true); err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +144,11 @@ func TestOperators(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, back, err := enter(again.Password, ""); err != nil || back.Operator.Role != service.RoleAuditor || !back.Operator.MustChange {
+	if _, back, err := enter(
+		again.Password,
+		"",
+	); err != nil || back.Operator.Role != service.RoleAuditor ||
+		!back.Operator.MustChange {
 		t.Errorf("after the recovery: %+v (%v)", back.Operator, err)
 	}
 	if err := svc.RemoveOperator(ctx, pilot.Operator.ID); err != nil {
@@ -113,12 +159,18 @@ func TestOperators(t *testing.T) {
 	}
 }
 
-// TestSecondFactor sets a second factor up and signs in by it: each code once, clocks may differ by a step,
-// and guessing is slowed.
+// TestSecondFactor sets a second factor up and signs in by it: each code once, clocks may differ by
+// a step, and guessing is slowed.
 func TestSecondFactor(t *testing.T) {
 	svc, s, c, owner := staffed(t)
 	ctx := service.AsRole(t.Context(), "owner", service.RoleOwner)
-	refusedAt(t, "nothing was offered", svc.ConfirmFactor(ctx, owner, "123456"), "/code", "no second factor")
+	refusedAt(
+		t,
+		"nothing was offered",
+		svc.ConfirmFactor(ctx, owner, "123456"),
+		"/code",
+		"no second factor",
+	)
 	f, err := svc.OfferFactor(ctx, owner)
 	if err != nil || !strings.HasPrefix(f.Address, "otpauth://totp/") || len(f.Picture) < 200 {
 		t.Fatalf("%q (%v)", f.Address, err)
@@ -132,13 +184,22 @@ func TestSecondFactor(t *testing.T) {
 		return v
 	}
 	enter := func(code string) error {
-		_, _, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, Code: code, From: "192.0.2.1"})
+		_, _, err := svc.SignIn(
+			t.Context(),
+			service.Entry{Name: "owner", Password: right, Code: code, From: "192.0.2.1"},
+		)
 		return err
 	}
 	if err := enter(""); err != nil {
 		t.Errorf("a factor that was only offered counts already: %v", err)
 	}
-	refusedAt(t, "a wrong first code", svc.ConfirmFactor(ctx, owner, "000000"), "/code", "another code")
+	refusedAt(
+		t,
+		"a wrong first code",
+		svc.ConfirmFactor(ctx, owner, "000000"),
+		"/code",
+		"another code",
+	)
 	if err := svc.ConfirmFactor(ctx, owner, code(0)); err != nil {
 		t.Fatal(err)
 	}
@@ -169,10 +230,18 @@ func TestSecondFactor(t *testing.T) {
 		}
 	}
 	c.turn(10 * time.Minute)
-	if plain, err := s.Read().Factor(ctx, owner.Operator.ID, false); err != nil || plain.Reveal() != f.Key {
+	if plain, err := s.Read().
+		Factor(ctx, owner.Operator.ID, false); err != nil ||
+		plain.Reveal() != f.Key {
 		t.Errorf("the key is not kept sealed (%v)", err)
 	}
-	refusedAt(t, "dropped without the password", svc.DropFactor(ctx, owner, secret.New("x")), "/password", "another")
+	refusedAt(
+		t,
+		"dropped without the password",
+		svc.DropFactor(ctx, owner, secret.New("x")),
+		"/password",
+		"another",
+	)
 	if err := svc.DropFactor(ctx, owner, right); err != nil {
 		t.Fatal(err)
 	}
@@ -181,8 +250,8 @@ func TestSecondFactor(t *testing.T) {
 	}
 }
 
-// TestTokens makes tokens for programs: with a role that is no more than the operator's, an end, and no way to
-// change how the operator signs in.
+// TestTokens makes tokens for programs: with a role that is no more than the operator's, an end,
+// and no way to change how the operator signs in.
 func TestTokens(t *testing.T) {
 	svc, _, c, owner := staffed(t)
 	ctx := service.AsRole(t.Context(), "owner", service.RoleOwner)
@@ -203,8 +272,20 @@ func TestTokens(t *testing.T) {
 		t.Fatalf("%+v (%v)", token, err)
 	}
 	for what, err := range map[string]error{
-		"password": svc.ChangePassword(ctx, token, right, secret.New("anchor-velvet-52-pepper-rudder")), "code": svc.ConfirmFactor(ctx, token, "123456"), "no code": svc.DropFactor(ctx, token, right),
-		"factor": func() error { _, err := svc.OfferFactor(ctx, token); return err }(), "token": func() error { _, err := svc.AddToken(ctx, token, "x", service.RoleAuditor, 1); return err }(),
+		"password": svc.ChangePassword(ctx, token, right,
+			secret.New("anchor-velvet-52-pepper-rudder")),
+		"code":    svc.ConfirmFactor(ctx, token, "123456"),
+		"no code": svc.DropFactor(ctx, token, right),
+		"factor": func() error {
+			_, err := svc.OfferFactor(ctx,
+				token)
+			return err
+		}(),
+		"token": func() error {
+			_, err := svc.AddToken(ctx, token, "x", service.RoleAuditor,
+				1)
+			return err
+		}(),
 	} {
 		if !errors.Is(err, service.ErrOwn) {
 			t.Errorf("a token changes the %s: %v", what, err)
@@ -220,15 +301,30 @@ func TestTokens(t *testing.T) {
 			shown = one
 		}
 	}
-	if shown.Used == nil || shown.Role != service.RoleAuditor || shown.Origin != "192.0.2.1" || shown.Current {
+	if shown.Used == nil || shown.Role != service.RoleAuditor || shown.Origin != "192.0.2.1" ||
+		shown.Current {
 		t.Errorf("%+v", shown)
 	}
-	if _, err := svc.Sessions(service.AsRole(ctx, "somebody", service.RoleIssuer), owner, true); !errors.Is(err, service.ErrRole) {
+	if _, err := svc.Sessions(
+		service.AsRole(ctx, "somebody", service.RoleIssuer),
+		owner,
+		true,
+	); !errors.Is(
+		err,
+		service.ErrRole,
+	) {
 		t.Errorf("an issuer sees the sessions of all: %v", err)
 	}
 	stranger := store.Session{Operator: api.Operator{ID: "op-x"}}
 	var none *store.NotFoundError
-	if err := svc.EndSession(service.AsRole(ctx, "somebody", service.RoleIssuer), stranger, shown.ID); !errors.As(err, &none) {
+	if err := svc.EndSession(
+		service.AsRole(ctx, "somebody", service.RoleIssuer),
+		stranger,
+		shown.ID,
+	); !errors.As(
+		err,
+		&none,
+	) {
 		t.Errorf("somebody else ended it: %v", err)
 	}
 	c.turn(9 * 24 * time.Hour)
@@ -236,7 +332,14 @@ func TestTokens(t *testing.T) {
 		t.Error(err)
 	}
 	c.turn(2 * 24 * time.Hour)
-	if _, err := svc.Session(ctx, made.Bearer, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(
+		ctx,
+		made.Bearer,
+		service.Caller{},
+	); !errors.Is(
+		err,
+		service.ErrNoSession,
+	) {
 		t.Errorf("a token goes on after its end: %v", err)
 	}
 }
@@ -247,7 +350,10 @@ func TestIdle(t *testing.T) {
 	enter := func(token bool) string {
 		t.Helper()
 		c.turn(10 * time.Minute)
-		bearer, _, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, From: "192.0.2.1", Token: token})
+		bearer, _, err := svc.SignIn(
+			t.Context(),
+			service.Entry{Name: "owner", Password: right, From: "192.0.2.1", Token: token},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -260,7 +366,14 @@ func TestIdle(t *testing.T) {
 			t.Fatalf("one that is used: %v", err)
 		}
 	}
-	if _, err := svc.Session(t.Context(), idle, service.Caller{}); !errors.Is(err, service.ErrNoSession) {
+	if _, err := svc.Session(
+		t.Context(),
+		idle,
+		service.Caller{},
+	); !errors.Is(
+		err,
+		service.ErrNoSession,
+	) {
 		t.Errorf("one that nobody uses: %v", err)
 	}
 	if _, err := svc.Session(t.Context(), program, service.Caller{}); err != nil {
@@ -275,7 +388,10 @@ func TestDemanded(t *testing.T) {
 	enter := func(code string) store.Session {
 		t.Helper()
 		c.turn(10 * time.Minute)
-		bearer, _, err := svc.SignIn(t.Context(), service.Entry{Name: "owner", Password: right, Code: code, From: "192.0.2.1"})
+		bearer, _, err := svc.SignIn(
+			t.Context(),
+			service.Entry{Name: "owner", Password: right, Code: code, From: "192.0.2.1"},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -13,8 +13,12 @@ func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
 	return s.store.Read().Organisation(ctx)
 }
 
-// SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what goes into profiles differs, each is checked again.
-func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.Organisation, error) {
+// SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what
+// goes into profiles differs, each is checked again.
+func (s *Service) SetOrganisation(
+	ctx context.Context,
+	o vpn.Organisation,
+) (vpn.Organisation, error) {
 	if err := o.Validate(); err != nil {
 		return o, err
 	}
@@ -24,14 +28,21 @@ func (s *Service) SetOrganisation(ctx context.Context, o vpn.Organisation) (vpn.
 			return err
 		}
 		if o.Version != 0 && o.Version != before.Version {
-			return &store.ConflictError{Noun: "organisation", Found: before.Version, Want: o.Version}
+			return &store.ConflictError{
+				Noun:  "organisation",
+				Found: before.Version,
+				Want:  o.Version,
+			}
 		}
 		if before.Name != o.Name || before.Domain != o.Domain || before.Links != o.Links {
 			if err := tx.TouchAll(ctx); err != nil {
 				return err
 			}
 		}
-		return errors.Join(tx.PutOrganisation(ctx, &o), audit(ctx, tx, "change", "organisation", "", o.Name))
+		return errors.Join(
+			tx.PutOrganisation(ctx, &o),
+			audit(ctx, tx, "change", "organisation", "", o.Name),
+		)
 	})
 	s.checkSoon()
 	notify(s.asking.schedule)

@@ -22,12 +22,24 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 	if o.Answers, err = answers(ctx, tx); err != nil {
 		return o, err
 	}
-	probes, err := store.Probes.List(ctx, tx, store.Query{Sort: "state", Limit: mostShown, Conditions: map[string]string{"latest": "yes"}})
+	probes, err := store.Probes.List(
+		ctx,
+		tx,
+		store.Query{
+			Sort:       "state",
+			Limit:      mostShown,
+			Conditions: map[string]string{"latest": "true"},
+		},
+	)
 	if err != nil {
 		return o, err
 	}
 	o.Probes = probes.Items
-	reports, err := store.Reports.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"open": "yes"}})
+	reports, err := store.Reports.List(
+		ctx,
+		tx,
+		store.Query{Limit: 1, Conditions: map[string]string{"open": "true"}},
+	)
 	if err != nil {
 		return o, err
 	}
@@ -40,7 +52,10 @@ func (s *Service) Overview(ctx context.Context) (o api.Overview, err error) {
 		o.Rules[i].Title = rule.Title
 	}
 	page, err := store.Profiles.List(ctx, tx, store.Query{Sort: "worst", Limit: 8})
-	o.Worst = slices.DeleteFunc(page.Items, func(p api.Profile) bool { return p.Tally.Errors+p.Tally.Warnings == 0 })
+	o.Worst = slices.DeleteFunc(
+		page.Items,
+		func(p api.Profile) bool { return p.Tally.Errors+p.Tally.Warnings == 0 },
+	)
 	return o, err
 }
 
@@ -57,7 +72,8 @@ func answers(ctx context.Context, tx *store.Tx) (map[string]int, error) {
 		return nil, err
 	}
 	all := map[string]int{unprobed: counts[""]}
-	for _, state := range []drift.State{drift.Matches, drift.Differs, drift.NoResponse, drift.Unresolved} {
+	for _, state := range []drift.State{drift.Matches, drift.Differs, drift.NoResponse,
+		drift.Unresolved} {
 		all[string(state)] = counts[string(state)]
 	}
 	return all, nil

@@ -41,9 +41,22 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	}
 	private := len(c.Values) > 1
 	name := w.plan.Connection.Name
-	files = append(files,
-		format.File{Name: format.FileName(name, "-card.html"), MediaType: "text/html; charset=utf-8", Purpose: "Card for screen and print", Private: private, Content: page},
-		format.File{Name: format.FileName(name, "-card.txt"), MediaType: "text/plain; charset=utf-8", Purpose: "Card as plain text", Private: private, Content: c.Text()},
+	files = append(
+		files,
+		format.File{
+			Name:      format.FileName(name, "-card.html"),
+			MediaType: "text/html; charset=utf-8",
+			Purpose:   "Card for screen and print",
+			Private:   private,
+			Content:   page,
+		},
+		format.File{
+			Name:      format.FileName(name, "-card.txt"),
+			MediaType: "text/plain; charset=utf-8",
+			Purpose:   "Card as plain text",
+			Private:   private,
+			Content:   c.Text(),
+		},
 	)
 	if script, ok := w.diagnostics(); ok && !byHand {
 		files = append(files, script)
@@ -51,9 +64,14 @@ func (w *worked) files(byHand bool) ([]format.File, error) {
 	return files, nil
 }
 
-// diagnostics is the script that looks why the connection does not work, for platforms that run one.
+// diagnostics is the script that looks why the connection does not work, for platforms that run
+// one.
 func (w *worked) diagnostics() (format.File, bool) {
-	s := diagnostics.Subject{Connection: w.plan.Connection, BehindNAT: w.in.Gateway.BehindNAT, Hosts: w.in.Gateway.Hosts}
+	s := diagnostics.Subject{
+		Connection: w.plan.Connection,
+		BehindNAT:  w.in.Gateway.BehindNAT,
+		Hosts:      w.in.Gateway.Hosts,
+	}
 	if o := w.in.Organisation; o.Links != "" {
 		s.WhereAmI = o.Links + whereamiPath
 	}
@@ -62,11 +80,13 @@ func (w *worked) diagnostics() (format.File, bool) {
 
 const whereamiPath = "/api/v1/whereami"
 
-// card makes the card that goes with files; those that are cards themselves, and lists of digests, are not named on it.
+// card makes the card that goes with files; those that are cards themselves, and lists of digests,
+// are not named on it.
 func (w *worked) card(files []format.File, byHand bool) card.Card {
 	var taken []format.File
 	for _, f := range files {
-		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") && f.Purpose != diagnostics.Purpose {
+		if !strings.Contains(f.Name, "-card.") && !strings.Contains(f.Name, "-digests.") &&
+			f.Purpose != diagnostics.Purpose {
 			taken = append(taken, f)
 		}
 	}
@@ -79,7 +99,14 @@ func (w *worked) sheet(files []format.File, byHand bool) (format.File, error) {
 	c := w.card(files, byHand)
 	data, err := c.PDF()
 	return format.File{
-		Name: format.FileName(w.plan.Connection.Name, "-card.pdf"), MediaType: "application/pdf", Purpose: "Card for paper", Private: len(c.Values) > 1, Content: data,
+		Name: format.FileName(
+			w.plan.Connection.Name,
+			"-card.pdf",
+		),
+		MediaType: "application/pdf",
+		Purpose:   "Card for paper",
+		Private:   len(c.Values) > 1,
+		Content:   data,
 	}, err
 }
 
@@ -88,13 +115,16 @@ func (s *Service) build(w *worked, byHand bool) ([]format.File, error) {
 	files, err := w.files(byHand)
 	var unfit *format.UnfitError
 	if errors.As(err, &unfit) {
-		return nil, &BlockedError{w.in.Device.Name + " to " + w.in.Gateway.Name, []check.Finding{check.Unfit(w.subject, unfit)}}
+		return nil, &BlockedError{
+			w.in.Device.Name + " to " + w.in.Gateway.Name,
+			[]check.Finding{check.Unfit(w.subject, unfit)},
+		}
 	}
 	return files, err
 }
 
-// digest stands for everything that went into the files: writers are functions of it. Signatures are not,
-// and so the signer stands for them.
+// digest stands for everything that went into the files: writers are functions of it. Signatures
+// are not, and so the signer stands for them.
 func (s *Service) digest(files []format.File, signer string) string {
 	all := []byte(signer)
 	for _, f := range files {
@@ -133,7 +163,12 @@ func (s *Service) Build(ctx context.Context, profileID string, byHand bool) (api
 }
 
 // parcel builds a parcel.
-func (s *Service) parcel(ctx context.Context, tx *store.Tx, w *worked, byHand bool) (p api.Parcel, err error) {
+func (s *Service) parcel(
+	ctx context.Context,
+	tx *store.Tx,
+	w *worked,
+	byHand bool,
+) (p api.Parcel, err error) {
 	title := w.in.Device.Name + " to " + w.in.Gateway.Name
 	if errs := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
 		// What a file cannot carry can still be typed.
@@ -165,7 +200,10 @@ func (s *Service) keepParcel(ctx context.Context, tx *store.Tx, w *worked, p *ap
 	}
 	w.subject.Outdated = false
 	// Its last parcel is no longer outdated.
-	return errors.Join(tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID), audit(ctx, tx, "build", "parcel", p.ID, w.in.Device.Name+" to "+w.in.Gateway.Name))
+	return errors.Join(
+		tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID),
+		audit(ctx, tx, "build", "parcel", p.ID, w.in.Device.Name+" to "+w.in.Gateway.Name),
+	)
 }
 
 // Parcels lists the parcels of a profile, newest first, and says which are outdated.
@@ -199,8 +237,13 @@ func (s *Service) outdated(w *worked, p api.Parcel) bool {
 	return w.built[p.ByHand] != p.Digest
 }
 
-// ParcelFile opens one file of a parcel. That is logged: secrets are in it. private is asked before one with secrets is opened.
-func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...func() error) (format.File, error) {
+// ParcelFile opens one file of a parcel. That is logged: secrets are in it. private is asked before
+// one with secrets is opened.
+func (s *Service) ParcelFile(
+	ctx context.Context,
+	id, name string,
+	private ...func() error,
+) (format.File, error) {
 	var found format.File
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		p, err := tx.Parcel(ctx, id)
@@ -220,7 +263,12 @@ func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...fu
 			}
 		}
 		if p.Removed != nil {
-			return &store.NotFoundError{Noun: "file any more, since " + p.Removed.Format(time.DateOnly) + " when a newer parcel had taken its place: file", ID: name}
+			return &store.NotFoundError{
+				Noun: "file any more, since " + p.Removed.Format(
+					time.DateOnly,
+				) + " when a newer parcel had taken its place: file",
+				ID: name,
+			}
 		}
 		if found.Content, err = tx.ParcelFile(ctx, id, name); err != nil {
 			return err
@@ -232,7 +280,11 @@ func (s *Service) ParcelFile(ctx context.Context, id, name string, private ...fu
 
 // Preview makes the files of a profile without keeping them. Secrets are masked unless
 // they are to be revealed, which is logged.
-func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal bool) ([]api.ShownFile, error) {
+func (s *Service) Preview(
+	ctx context.Context,
+	profileID string,
+	byHand, reveal bool,
+) ([]api.ShownFile, error) {
 	var shown []api.ShownFile
 	look := func(tx *store.Tx) error {
 		w, err := s.work(ctx, tx, profileID)
@@ -252,7 +304,11 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 				text = fmt.Sprintf("a binary file of %d bytes", len(f.Content))
 			}
 			if !reveal { // some formats carry a secret, and so its mask, in base64
-				text = strings.ReplaceAll(text, base64.StdEncoding.EncodeToString([]byte(secret.Hidden)), secret.Hidden)
+				text = strings.ReplaceAll(
+					text,
+					base64.StdEncoding.EncodeToString([]byte(secret.Hidden)),
+					secret.Hidden,
+				)
 			}
 			shown = append(shown, api.ShownFile{File: f, Text: text})
 		}
@@ -261,7 +317,14 @@ func (s *Service) Preview(ctx context.Context, profileID string, byHand, reveal 
 	err := s.store.Snapshot(ctx, look)
 	if err == nil && reveal {
 		err = s.store.Write(ctx, func(tx *store.Tx) error {
-			return audit(ctx, tx, "reveal", "profile", profileID, fmt.Sprintf("%d files shown with their secrets", len(shown)))
+			return audit(
+				ctx,
+				tx,
+				"reveal",
+				"profile",
+				profileID,
+				fmt.Sprintf("%d files shown with their secrets", len(shown)),
+			)
 		})
 	}
 	if err != nil {

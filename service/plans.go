@@ -25,9 +25,21 @@ type worked struct {
 
 func (w *worked) shown() api.Planned {
 	return api.Planned{
-		Profile: w.in.Profile, Connection: w.plan.Connection.Masked(), Choices: w.plan.Choices, Findings: w.findings, Tally: check.Count(w.findings),
-		Passed: w.plan.Passed, Unmet: w.plan.Unmet, Chains: w.subject.Chains(), Agreements: w.subject.Agreements(), Pattern: w.in.Pattern.Name, Formats: w.plan.Ability.Formats,
-		Release: w.plan.Release.Title, Format: w.plan.Format, Title: w.in.Device.Name + " → " + w.in.Gateway.Name, PersonID: w.in.Person.ID,
+		Profile:    w.in.Profile,
+		Connection: w.plan.Connection.Masked(),
+		Choices:    w.plan.Choices,
+		Findings:   w.findings,
+		Tally:      check.Count(w.findings),
+		Passed:     w.plan.Passed,
+		Unmet:      w.plan.Unmet,
+		Chains:     w.subject.Chains(),
+		Agreements: w.subject.Agreements(),
+		Pattern:    w.in.Pattern.Name,
+		Formats:    w.plan.Ability.Formats,
+		Release:    w.plan.Release.Title,
+		Format:     w.plan.Format,
+		Title:      w.in.Device.Name + " → " + w.in.Gateway.Name,
+		PersonID:   w.in.Person.ID,
 	}
 }
 
@@ -103,7 +115,14 @@ func (s *Service) workOn(ctx context.Context, tx *store.Tx, p vpn.Profile) (*wor
 	if err != nil {
 		return nil, err
 	}
-	in := plan.Input{Organisation: org, Profile: p, Gateway: *gateway, Device: *device, Person: *person, Accounts: accounts}
+	in := plan.Input{
+		Organisation: org,
+		Profile:      p,
+		Gateway:      *gateway,
+		Device:       *device,
+		Person:       *person,
+		Accounts:     accounts,
+	}
 	if in.Pattern, err = pattern(ctx, tx, p.PatternID); err != nil {
 		return nil, err
 	}
@@ -171,7 +190,10 @@ func (s *Service) settled(ctx context.Context, tx *store.Tx, in plan.Input) (*wo
 func damaged(in plan.Input) (list []check.Damage) {
 	add := func(noun, name string, stamp vpn.Meta) {
 		for _, field := range stamp.Damaged {
-			list = append(list, check.Damage{Noun: noun, ID: stamp.ID, Name: name, Pointer: "/" + field})
+			list = append(
+				list,
+				check.Damage{Noun: noun, ID: stamp.ID, Name: name, Pointer: "/" + field},
+			)
 		}
 	}
 	add("gateway", in.Gateway.Name, in.Gateway.Meta)
@@ -196,7 +218,15 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 		return err
 	}
 	if a := w.plan.Account; a != nil {
-		if err := s.sharers(ctx, tx, w, "account", a.ID, "password", vpn.FieldPassword); err != nil {
+		if err := s.sharers(
+			ctx,
+			tx,
+			w,
+			"account",
+			a.ID,
+			"password",
+			vpn.FieldPassword,
+		); err != nil {
 			return err
 		}
 		if subject.Alike, err = tx.AlikeLogins(ctx, a.Login, in.Gateway.ID); err != nil {
@@ -204,7 +234,15 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 		}
 	}
 	if !w.plan.Connection.PSK().IsZero() {
-		if err := s.sharers(ctx, tx, w, "gateway", in.Gateway.ID, "offers/"+string(w.plan.Connection.Protocol)+"/psk", vpn.FieldPSK); err != nil {
+		if err := s.sharers(
+			ctx,
+			tx,
+			w,
+			"gateway",
+			in.Gateway.ID,
+			"offers/"+string(w.plan.Connection.Protocol)+"/psk",
+			vpn.FieldPSK,
+		); err != nil {
 			return err
 		}
 	}
@@ -220,21 +258,40 @@ func (s *Service) known(ctx context.Context, tx *store.Tx, w *worked) (err error
 }
 
 // revoked tells the checks whether the device's certificate was taken back here.
-func (s *Service) revoked(ctx context.Context, tx *store.Tx, subject *check.Subject, certificate string) error {
+func (s *Service) revoked(
+	ctx context.Context,
+	tx *store.Tx,
+	subject *check.Subject,
+	certificate string,
+) error {
 	list, err := pki.Certificates(certificate)
 	if err != nil {
 		return nil // another rule says so
 	}
 	at, found, err := tx.RevokedSerial(ctx, list[0].SerialNumber.Text(16))
 	if found {
-		subject.Revoked = append(subject.Revoked, &x509.RevocationList{RawIssuer: list[0].RawIssuer, RevokedCertificateEntries: []x509.RevocationListEntry{{SerialNumber: list[0].SerialNumber, RevocationTime: at}}})
+		subject.Revoked = append(
+			subject.Revoked,
+			&x509.RevocationList{
+				RawIssuer: list[0].RawIssuer,
+				RevokedCertificateEntries: []x509.RevocationListEntry{
+					{SerialNumber: list[0].SerialNumber, RevocationTime: at},
+				},
+			},
+		)
 	}
 	return err
 }
 
 // sharers finds records that have the same secret. A password of another account of the
 // same person is that person's own affair.
-func (s *Service) sharers(ctx context.Context, tx *store.Tx, w *worked, noun, id, secret string, field vpn.Field) error {
+func (s *Service) sharers(
+	ctx context.Context,
+	tx *store.Tx,
+	w *worked,
+	noun, id, secret string,
+	field vpn.Field,
+) error {
 	list, err := tx.Sharers(ctx, noun, id, secret, 20)
 	if err != nil {
 		return err
@@ -244,14 +301,32 @@ func (s *Service) sharers(ctx context.Context, tx *store.Tx, w *worked, noun, id
 		if err != nil {
 			return err
 		}
-		w.subject.Reused = append(w.subject.Reused, check.Reuse{Field: field, Noun: other.Noun, Name: name, Same: other.Noun == "account" && person == w.in.Person.ID})
+		w.subject.Reused = append(
+			w.subject.Reused,
+			check.Reuse{
+				Field: field,
+				Noun:  other.Noun,
+				Name:  name,
+				Same:  other.Noun == "account" && person == w.in.Person.ID,
+			},
+		)
 	}
 	return nil
 }
 
 // siblings plans the other profiles of the device, as far as the checks look at them.
-func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]check.Sibling, error) {
-	others, err := store.Profiles.Where(ctx, tx, "device_id = ? AND id <> ?", in.Device.ID, in.Profile.ID)
+func (s *Service) siblings(
+	ctx context.Context,
+	tx *store.Tx,
+	in plan.Input,
+) ([]check.Sibling, error) {
+	others, err := store.Profiles.Where(
+		ctx,
+		tx,
+		"device_id = ? AND id <> ?",
+		in.Device.ID,
+		in.Profile.ID,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -269,14 +344,29 @@ func (s *Service) siblings(ctx context.Context, tx *store.Tx, in plan.Input) ([]
 			return nil, err
 		}
 		c := plan.Make(in).Connection
-		list = append(list, check.Sibling{Name: c.Name, GatewayID: other.GatewayID, Routes: c.Routes, Connect: c.Connect, Identifier: c.Identifier})
+		list = append(
+			list,
+			check.Sibling{
+				Name:       c.Name,
+				GatewayID:  other.GatewayID,
+				Routes:     c.Routes,
+				Connect:    c.Connect,
+				Identifier: c.Identifier,
+			},
+		)
 	}
 	return list, nil
 }
 
 // neighbours are the other routers whose sites are behind the same gateway.
 func neighbours(ctx context.Context, tx *store.Tx, in plan.Input) ([]check.Neighbour, error) {
-	devices, err := store.Devices.Where(ctx, tx, store.Sited+" AND id <> ? AND id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)", in.Device.ID, in.Gateway.ID)
+	devices, err := store.Devices.Where(
+		ctx,
+		tx,
+		store.Sited+" AND id <> ? AND id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)",
+		in.Device.ID,
+		in.Gateway.ID,
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -32,16 +32,32 @@ var settable = []vpn.Severity{"", vpn.Error, vpn.Warning, vpn.Note, check.Off}
 
 // SetSeverity sets the severity of a rule for the whole fleet, and has every profile
 // checked again.
-func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Severity) (r api.Rule, err error) {
+func (s *Service) SetSeverity(
+	ctx context.Context,
+	code string,
+	severity vpn.Severity,
+) (r api.Rule, err error) {
 	rule, ok := check.Lookup(code)
 	if !ok {
 		return r, &store.NotFoundError{Noun: "rule", ID: code}
 	}
 	if !slices.Contains(settable, severity) {
-		return r, problem("rule", "/severity", fmt.Sprintf("%q", severity), "error, warning, note, off or nothing", "choose one of them")
+		return r, problem(
+			"rule",
+			"/severity",
+			fmt.Sprintf("%q", severity),
+			"error, warning, note, off or nothing",
+			"choose one of them",
+		)
 	}
 	if slices.Contains(rule.Fields, vpn.FieldHandover) {
-		return r, problem("rule", "/severity", rule.Code, "a rule that looks at profiles", "this one holds whenever a parcel is handed over; it cannot be set")
+		return r, problem(
+			"rule",
+			"/severity",
+			rule.Code,
+			"a rule that looks at profiles",
+			"this one holds whenever a parcel is handed over; it cannot be set",
+		)
 	}
 	if severity == rule.Severity {
 		severity = ""
@@ -64,24 +80,50 @@ func (s *Service) SetSeverity(ctx context.Context, code string, severity vpn.Sev
 }
 
 func problem(object, pointer, found, expected, fix string) error {
-	return &vpn.Problems{Object: object, List: []vpn.Problem{{Pointer: pointer, Found: found, Expected: expected, Fix: fix}}}
+	return &vpn.Problems{
+		Object: object,
+		List:   []vpn.Problem{{Pointer: pointer, Found: found, Expected: expected, Fix: fix}},
+	}
 }
 
 // longestOverride bounds how long an error may pass.
 const longestOverride = 366 * 24 * time.Hour
 
 // Override lets an error pass on one profile, for a reason and a time.
-func (s *Service) Override(ctx context.Context, profileID, code, reason string, until time.Time) (o check.Override, err error) {
+func (s *Service) Override(
+	ctx context.Context,
+	profileID, code, reason string,
+	until time.Time,
+) (o check.Override, err error) {
 	if _, ok := check.Lookup(code); !ok {
 		return o, &store.NotFoundError{Noun: "rule", ID: code}
 	}
 	now := s.now()
 	var problems []vpn.Problem
-	if reason = strings.TrimSpace(reason); reason == "" || len(reason) > 500 || strings.ContainsAny(reason, "\x00\n\r") {
-		problems = append(problems, vpn.Problem{Pointer: "/reason", Found: "none, or more than 500 characters", Expected: "why the error may pass, on one line", Fix: "give the reason"})
+	if reason = strings.TrimSpace(
+		reason,
+	); reason == "" || len(reason) > 500 ||
+		strings.ContainsAny(reason, "\x00\n\r") {
+		problems = append(
+			problems,
+			vpn.Problem{
+				Pointer:  "/reason",
+				Found:    "none, or more than 500 characters",
+				Expected: "why the error may pass, on one line",
+				Fix:      "give the reason",
+			},
+		)
 	}
 	if !until.After(now) || until.After(now.Add(longestOverride)) {
-		problems = append(problems, vpn.Problem{Pointer: "/until", Found: until.Format(time.DateOnly), Expected: "a day to come, within a year", Fix: "choose a day on which somebody will look at it again"})
+		problems = append(
+			problems,
+			vpn.Problem{
+				Pointer:  "/until",
+				Found:    until.Format(time.DateOnly),
+				Expected: "a day to come, within a year",
+				Fix:      "choose a day on which somebody will look at it again",
+			},
+		)
 	}
 	if len(problems) > 0 {
 		return o, &vpn.Problems{Object: "override", List: problems}
@@ -95,15 +137,33 @@ func (s *Service) Override(ctx context.Context, profileID, code, reason string, 
 		if !slices.ContainsFunc(w.findings, func(f check.Finding) bool {
 			return f.Rule == code && (f.Severity == vpn.Error || f.Override != nil)
 		}) {
-			return problem("override", "/rule", code, "an error that is found on this profile", "look at the profile's findings")
+			return problem(
+				"override",
+				"/rule",
+				code,
+				"an error that is found on this profile",
+				"look at the profile's findings",
+			)
 		}
 		if code == check.CodeUnfit {
-			return problem("override", "/rule", code, "an error that is about sense, not about what a file can hold", "choose another file, or a card")
+			return problem(
+				"override",
+				"/rule",
+				code,
+				"an error that is about sense, not about what a file can hold",
+				"choose another file, or a card",
+			)
 		}
 		if err := tx.PutOverride(ctx, profileID, o); err != nil {
 			return err
 		}
-		return s.overridden(ctx, tx, w, "override", code+" until "+o.Until.Format(time.DateOnly)+": "+reason)
+		return s.overridden(
+			ctx,
+			tx,
+			w,
+			"override",
+			code+" until "+o.Until.Format(time.DateOnly)+": "+reason,
+		)
 	})
 	s.checkSoon()
 	return o, err
@@ -125,9 +185,21 @@ func (s *Service) EndOverride(ctx context.Context, profileID, code string) error
 	return err
 }
 
-func (s *Service) overridden(ctx context.Context, tx *store.Tx, w *worked, action, detail string) error {
+func (s *Service) overridden(
+	ctx context.Context,
+	tx *store.Tx,
+	w *worked,
+	action, detail string,
+) error {
 	if err := tx.TouchProfiles(ctx, "id = ?", w.in.Profile.ID); err != nil {
 		return err
 	}
-	return audit(ctx, tx, action, "profile", w.in.Profile.ID, w.in.Device.Name+" to "+w.in.Gateway.Name+", "+detail)
+	return audit(
+		ctx,
+		tx,
+		action,
+		"profile",
+		w.in.Profile.ID,
+		w.in.Device.Name+" to "+w.in.Gateway.Name+", "+detail,
+	)
 }

@@ -23,7 +23,8 @@ const (
 // probeJob is the kind of jobs that ask gateways.
 const probeJob = "probe"
 
-// failedToProbe counts gateways in a job's result that could not be asked, beside the states of probes.
+// failedToProbe counts gateways in a job's result that could not be asked, beside the states of
+// probes.
 const failedToProbe = "failed"
 
 // notify wakes who waits, if somebody does.
@@ -41,10 +42,18 @@ func (a *asking) cancel(id string) {
 	}
 }
 
-// ProbeGateways begins a job that asks gateways on record what they answer: one, or all where none is named.
+// ProbeGateways begins a job that asks gateways on record what they answer: one, or all where none
+// is named.
 func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Job, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		j = api.Job{Kind: probeJob, Subject: gatewayID, Title: "Probe all gateways", Total: 1, Operator: actor(ctx), Result: map[string]int{}}
+		j = api.Job{
+			Kind:     probeJob,
+			Subject:  gatewayID,
+			Title:    "Probe all gateways",
+			Total:    1,
+			Operator: actor(ctx),
+			Result:   map[string]int{},
+		}
 		if gatewayID != "" {
 			g, err := store.Gateways.Get(ctx, tx, gatewayID)
 			if err != nil {
@@ -58,7 +67,13 @@ func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Jo
 			return err
 		}
 		if j.Total = page.Total; j.Total == 0 {
-			return problem("probe", "/gateways", "no gateway on record", "one at least", "add a gateway first")
+			return problem(
+				"probe",
+				"/gateways",
+				"no gateway on record",
+				"one at least",
+				"add a gateway first",
+			)
 		}
 		return errors.Join(tx.AddJob(ctx, &j), audit(ctx, tx, "probe", "gateway", "", j.Title))
 	})
@@ -68,8 +83,8 @@ func (s *Service) ProbeGateways(ctx context.Context, gatewayID string) (j api.Jo
 	return j, err
 }
 
-// Ask asks gateways, by jobs and by the schedule, until the context ends. Jobs that are not done by then go on at the next
-// start.
+// Ask asks gateways, by jobs and by the schedule, until the context ends. Jobs that are not done by
+// then go on at the next start.
 func (s *Service) Ask(ctx context.Context) {
 	var all sync.WaitGroup
 	all.Go(func() { s.probeBySchedule(ctx) })
@@ -93,22 +108,30 @@ func (s *Service) probeBySchedule(ctx context.Context) {
 	}
 }
 
-// ProbeDue asks the gateways that are due by the schedule, many side by side, and says how many there were.
+// ProbeDue asks the gateways that are due by the schedule, many side by side, and says how many
+// there were.
 func (s *Service) ProbeDue(ctx context.Context) (int, error) {
 	org, err := s.store.Read().Organisation(ctx)
 	if err != nil || org.ProbeEvery == 0 {
 		return 0, err
 	}
-	due, err := s.store.Read().UnprobedGateways(ctx, s.now().Add(-time.Duration(org.ProbeEvery)*time.Hour), s.now().Add(-probeAgain), probeBatch)
+	due, err := s.store.Read().
+		UnprobedGateways(ctx, s.now().Add(-time.Duration(org.ProbeEvery)*time.Hour),
+			s.now().Add(-probeAgain), probeBatch)
 	if err != nil {
 		return 0, err
 	}
 	var faults error
-	s.probeAll(As(ctx, Schedule), due, func(_ drift.Probe, err error) { faults = errors.Join(faults, err) })
+	s.probeAll(
+		As(ctx, Schedule),
+		due,
+		func(_ drift.Probe, err error) { faults = errors.Join(faults, err) },
+	)
 	return len(due), faults
 }
 
-// probeAll asks many gateways, a bounded number side by side, and tells of each when it was asked, one at a time.
+// probeAll asks many gateways, a bounded number side by side, and tells of each when it was asked,
+// one at a time.
 func (s *Service) probeAll(ctx context.Context, ids []string, told func(drift.Probe, error)) {
 	var all sync.WaitGroup
 	var mu sync.Mutex
@@ -135,7 +158,8 @@ func (s *Service) probeAll(ctx context.Context, ids []string, told func(drift.Pr
 	all.Wait()
 }
 
-// probeByJobs does jobs that ask, each as soon as it is there: one gateway does not wait until all others were asked.
+// probeByJobs does jobs that ask, each as soon as it is there: one gateway does not wait until all
+// others were asked.
 func (s *Service) probeByJobs(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
@@ -153,7 +177,11 @@ func (s *Service) probeByJobs(ctx context.Context) {
 			all.Go(func() {
 				defer s.asking.ends.Delete(j.ID)
 				defer end()
-				if err := s.doProbeJob(limited, j); err != nil && !errors.Is(err, context.Canceled) {
+				if err := s.doProbeJob(
+					limited,
+					j,
+				); err != nil &&
+					!errors.Is(err, context.Canceled) {
 					s.log.Error("asking gateways", "job", j.ID, "error", err)
 				}
 			})
@@ -166,7 +194,8 @@ func (s *Service) probeByJobs(ctx context.Context) {
 	}
 }
 
-// doProbeJob asks whoever was not asked since the job began, until nobody is left: where it was stopped, it goes on so.
+// doProbeJob asks whoever was not asked since the job began, until nobody is left: where it was
+// stopped, it goes on so.
 func (s *Service) doProbeJob(ctx context.Context, j api.Job) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -195,7 +224,7 @@ func (s *Service) doProbeJob(ctx context.Context, j api.Job) error {
 				return
 			}
 			switch {
-			case err == nil && p.At.Before(j.Created): // it was being asked already: once more, as things are now
+			case err == nil && p.At.Before(j.Created): // it was being asked already: once more
 				asked = true
 				return
 			case err == nil:

@@ -34,11 +34,12 @@ const Schedule = "schedule"
 type asking struct {
 	prober   *probe.Prober
 	resolver *net.Resolver
-	server   string         // the name server, as a reader is told
-	public   *x509.CertPool // authorities that devices know by themselves; nil where this machine has none
-	schedule chan struct{}  // it has changed
-	jobs     chan struct{}  // there are new ones
-	ends     sync.Map       // by job that is being done, what ends it
+	server   string // the name server, as a reader is told
+	// authorities that devices know by themselves; nil where this machine has none
+	public   *x509.CertPool
+	schedule chan struct{} // it has changed
+	jobs     chan struct{} // there are new ones
+	ends     sync.Map      // by job that is being done, what ends it
 
 	inner bool // loopback, link-local and the machine's own addresses are asked too
 
@@ -46,7 +47,8 @@ type asking struct {
 	running map[string]*probedNow
 }
 
-// probedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same answer.
+// probedNow is a gateway that is being asked: whoever wants to know meanwhile waits for the same
+// answer.
 type probedNow struct {
 	done  chan struct{}
 	probe drift.Probe
@@ -58,24 +60,42 @@ func newProbing() *asking {
 	if err != nil || public.Equal(x509.NewCertPool()) {
 		public = nil
 	}
-	return &asking{public: public, prober: probe.New(), resolver: net.DefaultResolver, server: "its own name server", schedule: make(chan struct{}, 1), jobs: make(chan struct{}, 1), running: map[string]*probedNow{}}
+	return &asking{
+		public:   public,
+		prober:   probe.New(),
+		resolver: net.DefaultResolver,
+		server:   "its own name server",
+		schedule: make(chan struct{}, 1),
+		jobs:     make(chan struct{}, 1),
+		running:  map[string]*probedNow{},
+	}
 }
 
-// Resolver has names of gateways asked for at a name server, host and port, in the place of the system's.
+// Resolver has names of gateways asked for at a name server, host and port, in the place of the
+// system's.
 func (s *Service) Resolver(server string) {
 	s.asking.server = "the name server " + server
-	s.asking.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
-		var d net.Dialer
-		return d.DialContext(ctx, network, server)
-	}}
+	s.asking.resolver = &net.Resolver{
+		PreferGo: true,
+		Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			var d net.Dialer
+			return d.DialContext(ctx, network, server)
+		},
+	}
 }
 
-// ProbeInternal lets gateways be asked at loopback, at link-local addresses and at the machine's own: whoever may change
-// records could look through them at what listens there, so that only who starts the service decides.
+// ProbeInternal lets gateways be asked at loopback, at link-local addresses and at the machine's
+// own: whoever may change records could look through them at what listens there, so that only who
+// starts the service decides.
 func (s *Service) ProbeInternal() { s.asking.inner = true }
 
 // metadata are where clouds tell a machine about itself, with secrets.
-var metadata = []netip.Addr{netip.MustParseAddr("169.254.169.254"), netip.MustParseAddr("fd00:ec2::254"), netip.MustParseAddr("100.100.100.200"), netip.MustParseAddr("168.63.129.16")}
+var metadata = []netip.Addr{
+	netip.MustParseAddr("169.254.169.254"),
+	netip.MustParseAddr("fd00:ec2::254"),
+	netip.MustParseAddr("100.100.100.200"),
+	netip.MustParseAddr("168.63.129.16"),
+}
 
 // unprobed says why an address is not asked; empty where it is.
 func (a *asking) unprobed(at netip.Addr) string {
@@ -99,11 +119,12 @@ func (a *asking) unprobed(at netip.Addr) string {
 	if what == "" {
 		return ""
 	}
-	return at.String() + " is " + what + ": it is probed only if the service was started with --probe-internal"
+	return at.String() + " is " + what + ": it is probed only if the service was started with " +
+		"--probe-internal"
 }
 
-// Probe asks a gateway on record what it answers, keeps that, and says where it is not as the record says. A gateway that
-// is being asked already is not asked twice.
+// Probe asks a gateway on record what it answers, keeps that, and says where it is not as the
+// record says. A gateway that is being asked already is not asked twice.
 func (s *Service) Probe(ctx context.Context, gatewayID string) (p drift.Probe, err error) {
 	s.asking.mu.Lock()
 	if now, ok := s.asking.running[gatewayID]; ok {
@@ -150,7 +171,8 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 		if err := tx.AddProbe(ctx, &p); err != nil {
 			return err
 		}
-		if p.State() != drift.Matches || !sameFindings(before, &p) { // what is seen a second time weighs more
+		if p.State() != drift.Matches ||
+			!sameFindings(before, &p) { // what is seen a second time weighs more
 			if err := tx.TouchProfiles(ctx, "gateway_id = ?", g.ID); err != nil {
 				return err
 			}
@@ -158,7 +180,19 @@ func (s *Service) probe(ctx context.Context, gatewayID string) (p drift.Probe, e
 		if p.By == Schedule {
 			return nil // the history tells
 		}
-		return audit(ctx, tx, "probe", "gateway", g.ID, fmt.Sprintf("%s, %d answers, %d differences", g.Name, len(p.Answers), len(p.Differences)))
+		return audit(
+			ctx,
+			tx,
+			"probe",
+			"gateway",
+			g.ID,
+			fmt.Sprintf(
+				"%s, %d answers, %d differences",
+				g.Name,
+				len(p.Answers),
+				len(p.Differences),
+			),
+		)
 	})
 	s.checkSoon()
 	return p, err
@@ -180,14 +214,22 @@ func sameFindings(a, b *drift.Probe) bool {
 
 // asked asks a gateway everything that its record leads to.
 func (s *Service) asked(ctx context.Context, g *vpn.Gateway) drift.Probe {
-	p := drift.Probe{GatewayID: g.ID, Gateway: g.Name, At: s.now().UTC(), By: actor(ctx), Names: []drift.Resolved{}, Answers: []drift.Answer{}}
+	p := drift.Probe{
+		GatewayID: g.ID,
+		Gateway:   g.Name,
+		At:        s.now().UTC(),
+		By:        actor(ctx),
+		Names:     []drift.Resolved{},
+		Answers:   []drift.Answer{},
+	}
 	names := map[string][]netip.Addr{}
 	for _, name := range namesOf(g) {
 		seen, r := s.resolve(ctx, name)
 		names[name] = seen
 		p.Names = append(p.Names, r)
 	}
-	// Names are judged by the addresses that they lead to, and those are asked: what a name says a moment later does not count.
+	// Names are judged by the addresses that they lead to, and those are asked: what a name says a
+	// moment later does not count.
 	questions := drift.Questions(g, drift.Addresses(g, names[g.Address]), names)
 	for i := range questions {
 		if why := s.asking.unprobed(questions[i].At.Addr()); why != "" {
@@ -202,7 +244,10 @@ func (s *Service) asked(ctx context.Context, g *vpn.Gateway) drift.Probe {
 // namesOf are the host names that lead to a gateway.
 func namesOf(g *vpn.Gateway) (list []string) {
 	add := func(host string) {
-		if _, err := netip.ParseAddr(host); err != nil && host != "" && !slices.Contains(list, host) {
+		if _, err := netip.ParseAddr(
+			host,
+		); err != nil && host != "" &&
+			!slices.Contains(list, host) {
 			list = append(list, host)
 		}
 	}
@@ -242,8 +287,15 @@ func (s *Service) resolve(ctx context.Context, name string) ([]netip.Addr, drift
 type StrangerError struct{ Address string }
 
 func (e *StrangerError) Error() string {
-	return fmt.Sprintf("%s is not the address of a gateway on record, so it is not probed; add it to a record, or let an owner probe it with --off-record (off_record)", e.Address)
+	return fmt.Sprintf(
+		"%s is not the address of a gateway on record, so it is not probed; add it to a record, "+
+			"or let an owner probe it with --off-record (off_record)",
+		e.Address,
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *StrangerError) Kind() vpn.Kind { return vpn.KindNoRecord }
 
 // OnRecordError is the error for an address that a gateway on record has.
 type OnRecordError struct{ Address, Gateway string }
@@ -252,18 +304,43 @@ func (e *OnRecordError) Error() string {
 	return fmt.Sprintf("%s is an address of the gateway %s: ask that gateway", e.Address, e.Gateway)
 }
 
-// ProbeAddress asks an address that is on no record, where an owner says so, by every protocol at its usual port. What it
-// answers is not kept.
-func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool) (p drift.Probe, err error) {
+// Kind tells the kind of the error.
+func (e *OnRecordError) Kind() vpn.Kind { return vpn.KindOnRecord }
+
+// ProbeAddress asks an address that is on no record, where an owner says so, by every protocol at
+// its usual port. What it answers is not kept.
+func (s *Service) ProbeAddress(
+	ctx context.Context,
+	host string,
+	offRecord bool,
+) (p drift.Probe, err error) {
 	g := &vpn.Gateway{Name: host, Address: host, SignIn: vpn.SignIn{Form: vpn.LoginPlain}}
 	if err := g.Validate(); err != nil {
-		return p, problem("probe", "/address", fmt.Sprintf("%q", host), "a host name or an IP address", "correct it")
+		return p, problem(
+			"probe",
+			"/address",
+			fmt.Sprintf("%q", host),
+			"a host name or an IP address",
+			"correct it",
+		)
 	}
 	g.Offers = vpn.Offers{
-		L2TP: &vpn.L2TPOffer{}, IKEv2: &vpn.IKEv2Offer{}, PPTP: &vpn.PPTPOffer{}, SSTP: &vpn.SSTPOffer{},
-		TLS: &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}, {Port: 443, Transport: vpn.TCP}}},
+		L2TP:  &vpn.L2TPOffer{},
+		IKEv2: &vpn.IKEv2Offer{},
+		PPTP:  &vpn.PPTPOffer{},
+		SSTP:  &vpn.SSTPOffer{},
+		TLS: &vpn.TLSOffer{
+			Remotes: []vpn.Remote{
+				{Port: 1194, Transport: vpn.UDP},
+				{Port: 443, Transport: vpn.TCP},
+			},
+		},
 	}
-	known, err := store.Gateways.List(ctx, s.store.Read(), store.Query{Limit: 1, Conditions: map[string]string{"at": host}})
+	known, err := store.Gateways.List(
+		ctx,
+		s.store.Read(),
+		store.Query{Limit: 1, Conditions: map[string]string{"at": host}},
+	)
 	if err != nil {
 		return p, err
 	}
@@ -277,20 +354,35 @@ func (s *Service) ProbeAddress(ctx context.Context, host string, offRecord bool)
 		return p, err
 	}
 	// The entry is on record before the first packet.
-	if err := s.store.Write(ctx, func(tx *store.Tx) error { return audit(ctx, tx, "probe", "address", host, "on no record") }); err != nil {
+	if err := s.store.Write(
+		ctx,
+		func(tx *store.Tx) error {
+			return audit(ctx,
+				tx, "probe", "address", host, "on no record")
+		},
+	); err != nil {
 		return p, err
 	}
 	ctx, stop := context.WithTimeout(ctx, strangers)
 	defer stop()
 	p = s.asked(ctx, g)
 	p.Differences = slices.DeleteFunc(p.Differences, func(d drift.Difference) bool {
-		return d.Take || slices.Contains([]string{drift.NoAnswer, drift.SuiteNone, drift.NotTheProtocol, drift.CertificateName}, d.Code)
+		return d.Take ||
+			slices.Contains(
+				[]string{
+					drift.NoAnswer,
+					drift.SuiteNone,
+					drift.NotTheProtocol,
+					drift.CertificateName,
+				},
+				d.Code,
+			)
 	})
 	return p, nil
 }
 
-// seen is what the newest probe of a gateway says, for the rules that look at what was asked on the network; nil where none
-// is fresh.
+// seen is what the newest probe of a gateway says, for the rules that look at what was asked on the
+// network; nil where none is fresh.
 func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check.Live, error) {
 	p, err := tx.LatestProbe(ctx, g.ID, s.now().Add(-probeFresh))
 	if err != nil || p == nil {
@@ -305,7 +397,8 @@ func (s *Service) seen(ctx context.Context, tx *store.Tx, g vpn.Gateway) (*check
 	return live, err
 }
 
-// probesApart is how long two probes are apart at the least that count as two: what passes within that is no fault of the gateway.
+// probesApart is how long two probes are apart at the least that count as two: what passes within
+// that is no fault of the gateway.
 const probesApart = 5 * time.Minute
 
 func liveOf(g vpn.Gateway, p *drift.Probe) *check.Live {
@@ -345,14 +438,24 @@ func (s *Service) ProbeOf(ctx context.Context, gatewayID, id string) (p drift.Pr
 }
 
 // TakeOver lets a gateway's record take over what a probe saw in some of its differences.
-func (s *Service) TakeOver(ctx context.Context, gatewayID, probeID string, which []int) (api.Gateway, error) {
+func (s *Service) TakeOver(
+	ctx context.Context,
+	gatewayID, probeID string,
+	which []int,
+) (api.Gateway, error) {
 	p, err := s.store.Read().Probe(ctx, gatewayID, probeID)
 	if err != nil {
 		return api.Gateway{}, err
 	}
 	return s.Gateways.Change(ctx, gatewayID, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
 		if err := drift.Take(g, p, which); err != nil {
-			return nil, problem("probe", "/which", err.Error(), "numbers of differences with take", "choose among those")
+			return nil, problem(
+				"probe",
+				"/which",
+				err.Error(),
+				"numbers of differences with take",
+				"choose among those",
+			)
 		}
 		return g, nil
 	}, func(string) bool { return true })

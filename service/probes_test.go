@@ -30,7 +30,13 @@ func lead(t *testing.T, s *service.Service, id string, stand *simulate.Gateway) 
 	for from, to := range stand.Ports() {
 		at.Ports[strconv.Itoa(from)] = to
 	}
-	if _, err := s.Gateways.Change(t.Context(), id, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) { g.ProbeAt = at; return g, nil }, func(string) bool { return true }); err != nil {
+	if _, err := s.Gateways.Change(
+		t.Context(),
+		id,
+		0,
+		func(g *vpn.Gateway) (*vpn.Gateway, error) { g.ProbeAt = at; return g, nil },
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -46,8 +52,8 @@ func named(t *testing.T, s *service.Service, names map[string][]string) {
 	s.Resolver(n.Address)
 }
 
-// TestFirm sees a name missing once, twice, and a day ago: only what was seen twice and lately holds a parcel up, and it
-// says who saw it. A name server that fails says nothing about gateways.
+// TestFirm sees a name missing once, twice, and a day ago: only what was seen twice and lately
+// holds a parcel up, and it says who saw it. A name server that fails says nothing about gateways.
 func TestFirm(t *testing.T) {
 	t.Parallel()
 	s, st, c := start(t)
@@ -71,8 +77,21 @@ func TestFirm(t *testing.T) {
 	}
 	build := func(when string, severity vpn.Severity, held bool) {
 		t.Helper()
-		found, err := s.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered", "profile_id": profile.Items[0].ID}})
-		if err != nil || found.Total != 1 || found.Items[0].Severity != severity || !strings.Contains(found.Items[0].Found, "as seen by this service by the name server 127.0.0.1:") {
+		found, err := s.Findings(
+			ctx,
+			store.Query{
+				Limit: 1,
+				Conditions: map[string]string{
+					"rule":       "name-unanswered",
+					"profile_id": profile.Items[0].ID,
+				},
+			},
+		)
+		if err != nil || found.Total != 1 || found.Items[0].Severity != severity ||
+			!strings.Contains(
+				found.Items[0].Found,
+				"as seen by this service by the name server 127.0.0.1:",
+			) {
 			t.Errorf("%s: %+v (%v)", when, found.Items, err)
 		}
 		var blocked *service.BlockedError
@@ -85,14 +104,19 @@ func TestFirm(t *testing.T) {
 	c.turn(time.Minute)
 	probe(drift.NoResponse)
 	build("twice within a minute", vpn.Warning, false)
-	if due, err := st.Read().UnprobedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil || slices.Contains(due, gateway) {
+	if due, err := st.Read().
+		UnprobedGateways(ctx, time.Time{}, c.now().Add(time.Second), 9); err != nil ||
+		slices.Contains(due, gateway) {
 		t.Errorf("asked a third time by itself: %v (%v)", due, err)
 	}
 	c.turn(6 * time.Minute)
 	probe(drift.NoResponse)
 	build("twice", vpn.Error, true)
 	c.turn(25 * time.Hour)
-	if err := st.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") }); err != nil {
+	if err := st.Write(
+		ctx,
+		func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") },
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := s.CheckAll(ctx); err != nil {
@@ -101,20 +125,36 @@ func TestFirm(t *testing.T) {
 	build("a day ago", vpn.Warning, false)
 	s.Resolver("127.0.0.1:1") // nobody answers there
 	probe(drift.Unresolved)
-	if found, err := s.Findings(ctx, store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered"}}); err != nil || found.Total != 0 {
+	if found, err := s.Findings(
+		ctx,
+		store.Query{Limit: 1, Conditions: map[string]string{"rule": "name-unanswered"}},
+	); err != nil ||
+		found.Total != 0 {
 		t.Errorf("a name server that fails: %+v (%v)", found.Items, err)
 	}
 }
 
-// TestProbe asks a simulator, takes over what it saw, and finds the rules that look at it; a second question meanwhile waits
-// for the same answer.
+// TestProbe asks a simulator, takes over what it saw, and finds the rules that look at it; a second
+// question meanwhile waits for the same answer.
 func TestProbe(t *testing.T) {
 	t.Parallel()
 	s, st, c := start(t)
 	ctx := service.As(t.Context(), "harbourmaster")
-	g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: "Norrvik", Address: "norrvik.skerryline.example", Addresses: []string{"198.51.100.7"}, Offers: vpn.Offers{
-		IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256"}},
-	}})
+	g, err := s.Gateways.Add(
+		ctx,
+		&vpn.Gateway{
+			Name:      "Norrvik",
+			Address:   "norrvik.skerryline.example",
+			Addresses: []string{"198.51.100.7"},
+			Offers: vpn.Offers{
+				IKEv2: &vpn.IKEv2Offer{
+					Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2},
+					IKE:  []string{"aes256-sha256-modp2048"},
+					ESP:  []string{"aes256-sha256"},
+				},
+			},
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,28 +186,44 @@ func TestProbe(t *testing.T) {
 		}
 		return list
 	}
-	if got := codes(p); !slices.Equal(got, []string{drift.NameElsewhere, drift.SuiteNone}) || p.State() != drift.Differs {
+	if got := codes(
+		p,
+	); !slices.Equal(got, []string{drift.NameElsewhere, drift.SuiteNone}) ||
+		p.State() != drift.Differs {
 		t.Errorf("%v, %s", got, p.State())
 	}
 	if err := takeAll(s, t, g.ID, p); err != nil {
 		t.Fatal(err)
 	}
 	after, err := s.Gateways.Get(ctx, g.ID)
-	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) || !slices.Equal(after.Addresses, []string{"198.51.100.8"}) || after.ProbeAt == nil {
+	if err != nil || !slices.Equal(after.Offers.IKEv2.IKE, []string{"aes256-sha256-ecp256"}) ||
+		!slices.Equal(after.Addresses, []string{"198.51.100.8"}) ||
+		after.ProbeAt == nil {
 		t.Errorf("%+v (%v)", after.Gateway, err)
 	}
 	if p, err = s.Probe(ctx, g.ID); err != nil || len(codes(p)) != 0 || p.State() != drift.Matches {
 		t.Errorf("after taking over: %v (%v)", codes(p), err)
 	}
 	stand.Break(simulate.FaultSilent)
-	if p, err = s.Probe(ctx, g.ID); err != nil || p.State() != drift.NoResponse || p.Differences[0].Code != drift.NoAnswer {
+	if p, err = s.Probe(
+		ctx,
+		g.ID,
+	); err != nil || p.State() != drift.NoResponse ||
+		p.Differences[0].Code != drift.NoAnswer {
 		t.Errorf("silent: %v, %s (%v)", codes(p), p.State(), err)
 	}
-	page, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}})
+	page, err := s.Probes(
+		ctx,
+		store.Query{Limit: 10, Conditions: map[string]string{"gateway_id": g.ID}},
+	)
 	if err != nil || page.Total != 3 || page.Items[0].ID != p.ID {
 		t.Errorf("%+v (%v)", page, err)
 	}
-	if last, err := s.Probes(ctx, store.Query{Limit: 10, Conditions: map[string]string{"latest": "yes"}}); err != nil || last.Total != 1 || last.Items[0].State != drift.NoResponse {
+	if last, err := s.Probes(
+		ctx,
+		store.Query{Limit: 10, Conditions: map[string]string{"latest": "true"}},
+	); err != nil || last.Total != 1 ||
+		last.Items[0].State != drift.NoResponse {
 		t.Errorf("%+v (%v)", last, err)
 	}
 	// The rules that look at it have found that, until it is too long ago.
@@ -175,7 +231,10 @@ func TestProbe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	device, err := s.Devices.Add(ctx, &vpn.Device{Name: "Planner Mac", PersonID: person.ID, Platform: vpn.MacOS, Release: "15"})
+	device, err := s.Devices.Add(
+		ctx,
+		&vpn.Device{Name: "Planner Mac", PersonID: person.ID, Platform: vpn.MacOS, Release: "15"},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -188,7 +247,10 @@ func TestProbe(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := slices.ContainsFunc(plan.Findings, func(f check.Finding) bool { return f.Rule == "gateway-no-response" }); got != want {
+		if got := slices.ContainsFunc(
+			plan.Findings,
+			func(f check.Finding) bool { return f.Rule == "gateway-no-response" },
+		); got != want {
 			t.Errorf("found that the gateway is silent: %t, expected %t", got, want)
 		}
 		c.turn(8 * 24 * time.Hour)
@@ -209,11 +271,19 @@ func takeAll(s *service.Service, t *testing.T, gatewayID string, p drift.Probe) 
 	return err
 }
 
-// TestStrangers refuses addresses that are on no record, unless an owner says otherwise; names the gateway that has it.
+// TestStrangers refuses addresses that are on no record, unless an owner says otherwise; names the
+// gateway that has it.
 func TestStrangers(t *testing.T) {
 	t.Parallel()
 	s, _, _ := start(t)
-	owner, issuer := service.As(t.Context(), "harbourmaster"), service.AsRole(t.Context(), "mate", service.RoleIssuer)
+	owner, issuer := service.As(
+		t.Context(),
+		"harbourmaster",
+	), service.AsRole(
+		t.Context(),
+		"mate",
+		service.RoleIssuer,
+	)
 	named(t, s, nil)
 	var stranger *service.StrangerError
 	if _, err := s.ProbeAddress(owner, "127.0.0.9", false); !errors.As(err, &stranger) {
@@ -236,21 +306,39 @@ func TestStrangers(t *testing.T) {
 	}
 }
 
-// TestManyGateways asks 200 gateways that answer, all at once, by the schedule, in bounded memory, each once.
+// TestManyGateways asks 200 gateways that answer, all at once, by the schedule, in bounded memory,
+// each once.
 func TestManyGateways(t *testing.T) {
 	s, st, c := start(t)
 	const many = 200
 	ctx := service.As(t.Context(), "harbourmaster")
 	for i := range many {
 		// Each at an address of its own, as one address gets few packets a second.
-		stand := &simulate.Gateway{Bind: netip.AddrFrom4([4]byte{127, 8, byte(i / 200), byte(i%200 + 1)}), Protocols: []vpn.Protocol{vpn.IKEv2, vpn.PPTP, vpn.SSTP}}
+		stand := &simulate.Gateway{
+			Bind:      netip.AddrFrom4([4]byte{127, 8, byte(i / 200), byte(i%200 + 1)}),
+			Protocols: []vpn.Protocol{vpn.IKEv2, vpn.PPTP, vpn.SSTP},
+		}
 		if err := stand.Start(); err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { _ = stand.Close() })
-		g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %03d", i), Address: stand.Bind.String(), Offers: vpn.Offers{
-			PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}, SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}, IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-ecp256"}},
-		}})
+		g, err := s.Gateways.Add(
+			ctx,
+			&vpn.Gateway{
+				Name:    fmt.Sprintf("Buoy %03d", i),
+				Address: stand.Bind.String(),
+				Offers: vpn.Offers{
+					PPTP: &vpn.PPTPOffer{
+						PPP: []suite.PPPMethod{suite.MSCHAPv2},
+					},
+					SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
+					IKEv2: &vpn.IKEv2Offer{
+						Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2},
+						IKE:  []string{"aes256-sha256-ecp256"},
+					},
+				},
+			},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -259,7 +347,10 @@ func TestManyGateways(t *testing.T) {
 	if n, err := s.ProbeDue(t.Context()); n != 0 || err != nil {
 		t.Fatalf("%d gateways without a schedule (%v)", n, err)
 	}
-	if _, err := s.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", ProbeEvery: 2}); err != nil {
+	if _, err := s.SetOrganisation(
+		ctx,
+		vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", ProbeEvery: 2},
+	); err != nil {
 		t.Fatal(err)
 	}
 	before, most := heap(), uint64(0)
@@ -279,14 +370,22 @@ func TestManyGateways(t *testing.T) {
 	}
 	t.Logf("%d MB at the most, %d before", most>>20, before>>20)
 	if most > before+128<<20 {
-		t.Errorf("%d bytes more are held while 200 gateways and their simulators answer, expected no more than 128 MB", most-before)
+		t.Errorf(
+			"%d bytes more are held while 200 gateways and their simulators answer, expected no "+
+				"more than 128 MB",
+			most-before,
+		)
 	}
 	page, err := s.Probes(t.Context(), store.Query{Limit: 500})
 	if err != nil || page.Total != many {
 		t.Fatalf("%d probes (%v)", page.Total, err)
 	}
 	for _, r := range page.Items {
-		if r.By != service.Schedule || slices.ContainsFunc(r.Times, func(a drift.AnswerTime) bool { return a.State != drift.Answered }) {
+		if r.By != service.Schedule ||
+			slices.ContainsFunc(
+				r.Times,
+				func(a drift.AnswerTime) bool { return a.State != drift.Answered },
+			) {
 			t.Errorf("%+v", r)
 		}
 	}
@@ -294,7 +393,9 @@ func TestManyGateways(t *testing.T) {
 		t.Errorf("%d gateways at once again (%v)", n, err)
 	}
 	c.turn(3 * time.Hour)
-	if due, err := st.Read().UnprobedGateways(t.Context(), c.now().Add(-2*time.Hour), time.Time{}, 500); err != nil || len(due) != many {
+	if due, err := st.Read().
+		UnprobedGateways(t.Context(), c.now().Add(-2*time.Hour), time.Time{}, 500); err != nil ||
+		len(due) != many {
 		t.Errorf("%d gateways are due after three hours (%v)", len(due), err)
 	}
 }
@@ -306,7 +407,8 @@ func heap() uint64 {
 	return m.HeapAlloc
 }
 
-// TestProbeJobs asks every gateway as a job that is stopped and goes on, and is cancelled; a single gateway does not wait for it.
+// TestProbeJobs asks every gateway as a job that is stopped and goes on, and is cancelled; a single
+// gateway does not wait for it.
 func TestProbeJobs(t *testing.T) {
 	t.Parallel()
 	s, st, c := start(t)
@@ -317,12 +419,22 @@ func TestProbeJobs(t *testing.T) {
 	var ids []string
 	stands := make([]*simulate.Gateway, 3)
 	for i := range stands {
-		stands[i] = &simulate.Gateway{Bind: netip.AddrFrom4([4]byte{127, 9, 0, byte(i + 1)}), Protocols: []vpn.Protocol{vpn.PPTP}}
+		stands[i] = &simulate.Gateway{
+			Bind:      netip.AddrFrom4([4]byte{127, 9, 0, byte(i + 1)}),
+			Protocols: []vpn.Protocol{vpn.PPTP},
+		}
 		if err := stands[i].Start(); err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { _ = stands[i].Close() })
-		g, err := s.Gateways.Add(ctx, &vpn.Gateway{Name: fmt.Sprintf("Buoy %d", i), Address: stands[i].Bind.String(), Offers: vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}})
+		g, err := s.Gateways.Add(
+			ctx,
+			&vpn.Gateway{
+				Name:    fmt.Sprintf("Buoy %d", i),
+				Address: stands[i].Bind.String(),
+				Offers:  vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}},
+			},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -356,7 +468,10 @@ func TestProbeJobs(t *testing.T) {
 		t.Errorf("stopped: %+v", j)
 	}
 	run(func() bool { return state(every.ID).State != api.Running })
-	if j := state(every.ID); j.State != api.Done || j.Done != 3 || j.Result[string(drift.Matches)] != 2 || j.Result[string(drift.NoResponse)] != 1 {
+	if j := state(
+		every.ID,
+	); j.State != api.Done || j.Done != 3 || j.Result[string(drift.Matches)] != 2 ||
+		j.Result[string(drift.NoResponse)] != 1 {
 		t.Errorf("gone on: %+v", j)
 	}
 	page, err := s.Probes(ctx, store.Query{Limit: 10})

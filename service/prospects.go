@@ -14,7 +14,11 @@ import (
 
 // Prospects shows what a pattern would make of the devices that it is for, a page by
 // name, before anything is kept. The pattern need not be kept either.
-func (s *Service) Prospects(ctx context.Context, p vpn.Pattern, limit, offset int) (api.Page[api.Prospect], error) {
+func (s *Service) Prospects(
+	ctx context.Context,
+	p vpn.Pattern,
+	limit, offset int,
+) (api.Page[api.Prospect], error) {
 	page := api.Page[api.Prospect]{Items: []api.Prospect{}}
 	tx := s.store.Read()
 	if p.Name == "" {
@@ -74,8 +78,21 @@ type prospect struct {
 func (p *prospect) shown() api.Prospect {
 	t := p.w.shown()
 	v := api.Prospect{
-		DeviceID: p.w.in.Device.ID, Device: p.w.in.Device.Name, Person: p.w.in.Person.Name, Release: t.Release, GatewayID: p.w.in.Gateway.ID, Gateway: p.w.in.Gateway.Name, Why: p.why,
-		State: p.state, Name: t.Connection.Name, Protocol: t.Connection.Protocol, Works: p.w.plan.Works(), Format: t.Format, Passed: t.Passed, Unmet: t.Unmet, Tally: t.Tally,
+		DeviceID:  p.w.in.Device.ID,
+		Device:    p.w.in.Device.Name,
+		Person:    p.w.in.Person.Name,
+		Release:   t.Release,
+		GatewayID: p.w.in.Gateway.ID,
+		Gateway:   p.w.in.Gateway.Name,
+		Why:       p.why,
+		State:     p.state,
+		Name:      t.Connection.Name,
+		Protocol:  t.Connection.Protocol,
+		Works:     p.w.plan.Works(),
+		Format:    t.Format,
+		Passed:    t.Passed,
+		Unmet:     t.Unmet,
+		Tally:     t.Tally,
 	}
 	if p.old != nil {
 		v.ProfileID = p.old.ID
@@ -92,7 +109,13 @@ const (
 )
 
 // prospectsOf plans one device by a pattern.
-func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, deviceID string, gateways []vpn.Gateway) ([]prospect, error) {
+func (s *Service) prospectsOf(
+	ctx context.Context,
+	tx *store.Tx,
+	p vpn.Pattern,
+	deviceID string,
+	gateways []vpn.Gateway,
+) ([]prospect, error) {
 	org, err := tx.Organisation(ctx)
 	if err != nil {
 		return nil, err
@@ -113,7 +136,14 @@ func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, 
 	if err != nil {
 		return nil, err
 	}
-	in := plan.Input{Organisation: org, Pattern: p, Device: *device, Person: *person, Accounts: accounts, Profile: vpn.Profile{DeviceID: deviceID, PatternID: p.ID}}
+	in := plan.Input{
+		Organisation: org,
+		Pattern:      p,
+		Device:       *device,
+		Person:       *person,
+		Accounts:     accounts,
+		Profile:      vpn.Profile{DeviceID: deviceID, PatternID: p.ID},
+	}
 	if p.Gateways == vpn.ChooseFastest {
 		if in.Times, err = tx.AnswerTimes(ctx, *person); err != nil {
 			return nil, err
@@ -124,16 +154,29 @@ func (s *Service) prospectsOf(ctx context.Context, tx *store.Tx, p vpn.Pattern, 
 	for n, lead := range leads {
 		one := prospect{why: lead.Reason, state: stateNew}
 		in := in
-		in.Gateway, in.Profile.GatewayID, in.Profile.ID = lead.Gateway, lead.Gateway.ID, "pr-preview"
+		in.Gateway, in.Profile.GatewayID, in.Profile.ID =
+			lead.Gateway, lead.Gateway.ID, "pr-preview"
 		second := p.Fallback && n > 0
-		if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool { return f.GatewayID == lead.Gateway.ID }); i >= 0 {
+		if i := slices.IndexFunc(
+			profiles,
+			func(f vpn.Profile) bool { return f.GatewayID == lead.Gateway.ID },
+		); i >= 0 {
 			one.old, one.state = &profiles[i], stateChanges
 			if p.ID != "" && profiles[i].PatternID == p.ID {
 				one.state = stateSame
 			}
-		} else if i := slices.IndexFunc(profiles, func(f vpn.Profile) bool {
-			return p.ID != "" && f.PatternID == p.ID && (f.Preferences.SecondTo != "") == second && !slices.ContainsFunc(leads, func(l plan.Lead) bool { return l.Gateway.ID == f.GatewayID })
-		}); i >= 0 && p.Gateways != vpn.ChooseEach {
+		} else if i := slices.IndexFunc(
+			profiles,
+			func(f vpn.Profile) bool {
+				return p.ID != "" && f.PatternID == p.ID &&
+					(f.Preferences.SecondTo != "") == second &&
+					!slices.ContainsFunc(
+						leads,
+						func(l plan.Lead) bool { return l.Gateway.ID == f.GatewayID },
+					)
+			},
+		); i >= 0 &&
+			p.Gateways != vpn.ChooseEach {
 			one.old, one.state = &profiles[i], stateMoves
 		}
 		if one.old != nil {
@@ -162,14 +205,20 @@ func (p *prospect) fallback(in *plan.Input, by vpn.Pattern, leads []plan.Lead, n
 			w.SecondTo, in.Second = leads[0].Gateway.ID, leads[0].Gateway.Name
 		}
 	}
-	if p.state == stateSame && (before.FallbackID != w.FallbackID || before.SecondTo != w.SecondTo) {
+	if p.state == stateSame &&
+		(before.FallbackID != w.FallbackID || before.SecondTo != w.SecondTo) {
 		p.state = stateChanges
 	}
 }
 
 // RollOut makes or changes the profiles of all devices that a pattern is for, as a job.
 func (s *Service) RollOut(ctx context.Context, patternID string) (api.Job, error) {
-	j := api.Job{Kind: "roll-out", Subject: patternID, Operator: actor(ctx), Result: map[string]int{}}
+	j := api.Job{
+		Kind:     "roll-out",
+		Subject:  patternID,
+		Operator: actor(ctx),
+		Result:   map[string]int{},
+	}
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		p, err := store.Patterns.Get(ctx, tx, patternID)
 		if err != nil {
@@ -189,7 +238,12 @@ func (s *Service) RollOut(ctx context.Context, patternID string) (api.Job, error
 }
 
 // nextRollOut lists devices that the pattern is for.
-func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
+func (s *Service) nextRollOut(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	limit int,
+) ([]string, error) {
 	p, err := store.Patterns.Get(ctx, tx, j.Subject)
 	if err != nil {
 		return nil, err
@@ -198,7 +252,12 @@ func (s *Service) nextRollOut(ctx context.Context, tx *store.Tx, j api.Job, limi
 }
 
 // rollOutOne makes or changes the profiles of one device.
-func (s *Service) rollOutOne(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error) {
+func (s *Service) rollOutOne(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	id string,
+) (kept, error) {
 	p, err := store.Patterns.Get(ctx, tx, j.Subject)
 	if err != nil {
 		return nil, err
@@ -239,7 +298,12 @@ func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one
 	if one.state == stateSame {
 		return nil
 	}
-	profile := vpn.Profile{DeviceID: one.w.in.Device.ID, GatewayID: one.w.in.Gateway.ID, PatternID: p.ID, Preferences: one.w.in.Profile.Preferences}
+	profile := vpn.Profile{
+		DeviceID:    one.w.in.Device.ID,
+		GatewayID:   one.w.in.Gateway.ID,
+		PatternID:   p.ID,
+		Preferences: one.w.in.Profile.Preferences,
+	}
 	if one.old == nil {
 		if err := store.Profiles.Insert(ctx, tx, &profile); err != nil {
 			return err
@@ -250,6 +314,15 @@ func (s *Service) carryOut(ctx context.Context, tx *store.Tx, p vpn.Pattern, one
 			return err
 		}
 	}
-	return errors.Join(tx.TouchProfiles(ctx, "device_id = ?", profile.DeviceID),
-		audit(ctx, tx, "roll-out", "profile", profile.ID, one.w.in.Device.Name+" to "+one.w.in.Gateway.Name+" by "+p.Name))
+	return errors.Join(
+		tx.TouchProfiles(ctx, "device_id = ?", profile.DeviceID),
+		audit(
+			ctx,
+			tx,
+			"roll-out",
+			"profile",
+			profile.ID,
+			one.w.in.Device.Name+" to "+one.w.in.Gateway.Name+" by "+p.Name,
+		),
+	)
 }

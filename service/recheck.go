@@ -25,9 +25,9 @@ const checkBatch = 100
 // tick is how often the service looks for what time alone has changed.
 const tick = 5 * time.Minute
 
-// Run checks profiles whose data changed, until the context ends. What is not checked
+// Recheck checks profiles whose data changed, until the context ends. What is not checked
 // by then stays due and is taken up at the next start.
-func (s *Service) Run(ctx context.Context) {
+func (s *Service) Recheck(ctx context.Context) {
 	s.checkSoon()
 	clock := time.NewTicker(tick)
 	defer clock.Stop()
@@ -80,11 +80,17 @@ func (s *Service) Pass(ctx context.Context) error {
 				return err
 			}
 		}
-		return errors.Join(tx.ForgetPast(ctx), tx.ForgetRequests(ctx), tx.ForgetSlips(ctx, s.now().Add(-slipLife)), tx.Remember(ctx, "day", today))
+		return errors.Join(
+			tx.ForgetPast(ctx),
+			tx.ForgetRequests(ctx),
+			tx.ForgetSlips(ctx, s.now().Add(-slipLife)),
+			tx.Remember(ctx, "day", today),
+		)
 	})
 }
 
-// removeSuperseded removes the files of parcels that newer ones took the place of long ago, a few at a time.
+// removeSuperseded removes the files of parcels that newer ones took the place of long ago, a few
+// at a time.
 func (s *Service) removeSuperseded(ctx context.Context) error {
 	o, err := s.store.Read().Organisation(ctx)
 	if err != nil || o.KeepParcels == 0 {
@@ -101,7 +107,10 @@ func (s *Service) removeSuperseded(ctx context.Context) error {
 			return err
 		}
 		for _, id := range ids {
-			if err := s.store.Write(ctx, func(tx *store.Tx) error { return tx.RemoveFiles(ctx, id) }); err != nil {
+			if err := s.store.Write(
+				ctx,
+				func(tx *store.Tx) error { return tx.RemoveFiles(ctx, id) },
+			); err != nil {
 				return err
 			}
 			after = id
@@ -115,7 +124,18 @@ func (s *Service) removeSuperseded(ctx context.Context) error {
 		return nil
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return audit(ctx, tx, "remove files", "parcels", "", fmt.Sprintf("%d parcels that newer ones took the place of, built before %s", n, before.UTC().Format(time.DateOnly)))
+		return audit(
+			ctx,
+			tx,
+			"remove files",
+			"parcels",
+			"",
+			fmt.Sprintf(
+				"%d parcels that newer ones took the place of, built before %s",
+				n,
+				before.UTC().Format(time.DateOnly),
+			),
+		)
 	})
 }
 
@@ -130,8 +150,8 @@ func (s *Service) CheckAll(ctx context.Context) (int, error) {
 	}
 }
 
-// checkDue checks some profiles that are due: worked out while reading, as many at once as there are
-// processors to spare, and kept in short writes unless they were touched meanwhile.
+// checkDue checks some profiles that are due: worked out while reading, as many at once as there
+// are processors to spare, and kept in short writes unless they were touched meanwhile.
 func (s *Service) checkDue(ctx context.Context) (int, error) {
 	if n, err := s.checkGateways(ctx); err != nil || n > 0 {
 		return n, err
@@ -205,7 +225,8 @@ func (s *Service) checkDue(ctx context.Context) (int, error) {
 // shortWrite is how long work in the background holds the writer at once.
 const shortWrite = 3 * time.Millisecond
 
-// checkOne works a profile out. One that cannot be read is no reason to stop: it is a finding of its own.
+// checkOne works a profile out. One that cannot be read is no reason to stop: it is a finding of
+// its own.
 func (s *Service) checkOne(ctx context.Context, tx *store.Tx, id string) ([]check.Finding, error) {
 	w, err := s.work(ctx, tx, id)
 	if outcome := passedOver(err); outcome != "" {

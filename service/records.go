@@ -20,15 +20,17 @@ type Record[T any] interface {
 // Records are the use cases that all nouns share. R is the noun, Row its form in
 // lists, P the pointer to the noun.
 type Records[R, Row any, P Record[R]] struct {
-	s      *Service
-	table  *store.Table[R, Row]
-	meta   func(P) *vpn.Meta
-	name   func(Row) string                                   // for the audit log
-	hide   func(P)                                            // takes secrets out before a record leaves
+	s     *Service
+	table *store.Table[R, Row]
+	meta  func(P) *vpn.Meta
+	name  func(Row) string // for the audit log
+	// takes secrets out before a record leaves
+	hide   func(P)
 	refers func(ctx context.Context, tx *store.Tx, r P) error // references that the record makes
 	used   func(ctx context.Context, tx *store.Tx, r P) error // references to the record
 	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
-	unique string                                             // the field that no two records may have alike
+	// the field that no two records may have alike
+	unique string
 	before func(ctx context.Context, tx *store.Tx, r P) error // last entries before it is removed
 }
 
@@ -57,7 +59,10 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 		if row, err = u.table.Row(ctx, tx, u.meta(r).ID); err != nil {
 			return err
 		}
-		return errors.Join(u.touch(ctx, tx, r), audit(ctx, tx, "add", u.table.Noun, u.meta(r).ID, u.name(row)))
+		return errors.Join(
+			u.touch(ctx, tx, r),
+			audit(ctx, tx, "add", u.table.Noun, u.meta(r).ID, u.name(row)),
+		)
 	})
 	u.s.checkSoon()
 	return row, err
@@ -66,7 +71,13 @@ func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) 
 // Change replaces a record. edit gets the record as it is, without its secrets, and
 // returns the new one; keep tells for each secret whether the old one stays. The
 // version guards against changes by others; 0 takes any.
-func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
+func (u *Records[R, Row, P]) Change(
+	ctx context.Context,
+	id string,
+	version int,
+	edit func(P) (P, error),
+	keep func(field string) bool,
+) (row Row, err error) {
 	err = u.s.store.Write(ctx, func(tx *store.Tx) error {
 		row, err = u.change(ctx, tx, id, version, edit, keep)
 		return err
@@ -76,7 +87,14 @@ func (u *Records[R, Row, P]) Change(ctx context.Context, id string, version int,
 }
 
 // change replaces a record within a transaction.
-func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string, version int, edit func(P) (P, error), keep func(field string) bool) (row Row, err error) {
+func (u *Records[R, Row, P]) change(
+	ctx context.Context,
+	tx *store.Tx,
+	id string,
+	version int,
+	edit func(P) (P, error),
+	keep func(field string) bool,
+) (row Row, err error) {
 	old, err := u.get(ctx, tx, id)
 	if err != nil {
 		return row, err
@@ -84,7 +102,12 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 	P(old).Normalise()
 	stamp := *u.meta(old)
 	if version != 0 && version != stamp.Version {
-		return row, &store.ConflictError{Noun: u.table.Noun, ID: id, Found: stamp.Version, Want: version}
+		return row, &store.ConflictError{
+			Noun:  u.table.Noun,
+			ID:    id,
+			Found: stamp.Version,
+			Want:  version,
+		}
 	}
 	shown := *old
 	u.hide(&shown)
@@ -106,11 +129,14 @@ func (u *Records[R, Row, P]) change(ctx context.Context, tx *store.Tx, id string
 	if row, err = u.table.Row(ctx, tx, id); err != nil {
 		return row, err
 	}
-	return row, errors.Join(u.touch(ctx, tx, changed), audit(ctx, tx, "change", u.table.Noun, id, u.name(row)))
+	return row, errors.Join(
+		u.touch(ctx, tx, changed),
+		audit(ctx, tx, "change", u.table.Noun, id, u.name(row)),
+	)
 }
 
-// get reads a record to be changed or removed. One that cannot be read any more comes empty, so that another can
-// take its place.
+// get reads a record to be changed or removed. One that cannot be read any more comes empty, so
+// that another can take its place.
 func (u *Records[R, Row, P]) get(ctx context.Context, tx *store.Tx, id string) (*R, error) {
 	r, err := u.table.Get(ctx, tx, id)
 	var damaged *store.DamagedError
@@ -134,7 +160,8 @@ func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch, u.before} {
+		for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch,
+			u.before} {
 			if err := step(ctx, tx, r); err != nil {
 				return err
 			}
@@ -163,21 +190,41 @@ func (u *Records[R, Row, P]) taken(err error) error {
 	if !errors.As(err, &t) {
 		return err
 	}
-	return &vpn.Problems{Object: u.table.Noun, List: []vpn.Problem{{
-		Pointer: u.unique, Found: "a value that another " + u.table.Noun + " has already", Expected: "one that is not in use",
-		Fix: "choose another, or change the " + u.table.Noun + " that is there",
-	}}}
+	return &vpn.Problems{
+		Object: u.table.Noun,
+		List: []vpn.Problem{
+			{
+				Pointer:  u.unique,
+				Found:    "a value that another " + u.table.Noun + " has already",
+				Expected: "one that is not in use",
+				Fix:      "choose another, or change the " + u.table.Noun + " that is there",
+			},
+		},
+	}
 }
 
 // missing is the problem of a reference to what is not there.
 func missing(object, pointer, noun, id string) error {
-	return &vpn.Problems{Object: object, List: []vpn.Problem{{
-		Pointer: pointer, Found: fmt.Sprintf("%q", id), Expected: "the identifier of a " + noun + " that is there", Fix: "look the identifier up in the list",
-	}}}
+	return &vpn.Problems{
+		Object: object,
+		List: []vpn.Problem{
+			{
+				Pointer:  pointer,
+				Found:    fmt.Sprintf("%q", id),
+				Expected: "the identifier of a " + noun + " that is there",
+				Fix:      "look the identifier up in the list",
+			},
+		},
+	}
 }
 
 // reference refuses an identifier that leads nowhere.
-func reference[T, Row any](ctx context.Context, tx *store.Tx, table *store.Table[T, Row], object, pointer, id string) error {
+func reference[T, Row any](
+	ctx context.Context,
+	tx *store.Tx,
+	table *store.Table[T, Row],
+	object, pointer, id string,
+) error {
 	err := table.Known(ctx, tx, id)
 	var none *store.NotFoundError
 	if errors.As(err, &none) {

@@ -17,12 +17,19 @@ import (
 // allDays stands for certificates whatever their end is.
 const allDays = -1
 
-// Renew begins to renew the certificates of devices that an authority has issued and that end within
-// some days; allDays renews all, 0 goes by the authority's own rule. They come from its successor, where
-// there is one. Certificates that are renewed stay valid until they end or are revoked.
+// Renew begins to renew the certificates of devices that an authority has issued and that end
+// within some days; allDays renews all, 0 goes by the authority's own rule. They come from its
+// successor, where there is one. Certificates that are renewed stay valid until they end or are
+// revoked.
 func (s *Service) Renew(ctx context.Context, authorityID string, days int) (j api.Job, err error) {
 	if days < allDays || days > mostDays {
-		return j, problem("authority", "/days", fmt.Sprint(days), fmt.Sprintf("1 to %d days, 0 for the authority's own rule, or -1 for all", mostDays), "choose a number within")
+		return j, problem(
+			"authority",
+			"/days",
+			fmt.Sprint(days),
+			fmt.Sprintf("1 to %d days, 0 for the authority's own rule, or -1 for all", mostDays),
+			"choose a number within",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		a, err := store.Authorities.Get(ctx, tx, authorityID)
@@ -36,11 +43,22 @@ func (s *Service) Renew(ctx context.Context, authorityID string, days int) (j ap
 	return j, err
 }
 
-func (s *Service) beginRenewal(ctx context.Context, tx *store.Tx, a *vpn.Authority, days int) (j api.Job, err error) {
+func (s *Service) beginRenewal(
+	ctx context.Context,
+	tx *store.Tx,
+	a *vpn.Authority,
+	days int,
+) (j api.Job, err error) {
 	if days == 0 {
 		days, _ = a.Renews()
 	}
-	j = api.Job{Kind: "renew", Subject: fmt.Sprintf("%s within %d", a.ID, days), Title: "Renew certificates of " + a.Name, Operator: actor(ctx), Result: map[string]int{}}
+	j = api.Job{
+		Kind:     "renew",
+		Subject:  fmt.Sprintf("%s within %d", a.ID, days),
+		Title:    "Renew certificates of " + a.Name,
+		Operator: actor(ctx),
+		Result:   map[string]int{},
+	}
 	if j.Total, err = tx.CountNewest(ctx, a.ID, s.before(days)); err != nil {
 		return j, err
 	}
@@ -55,7 +73,11 @@ func (s *Service) before(days int) int64 {
 }
 
 // renewal is what a job that renews is to do.
-func (s *Service) renewal(ctx context.Context, tx *store.Tx, j api.Job) (days int, from, to api.Authority, err error) {
+func (s *Service) renewal(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+) (days int, from, to api.Authority, err error) {
 	id, text, _ := strings.Cut(j.Subject, " within ")
 	if days, err = strconv.Atoi(text); err != nil {
 		return days, from, to, err
@@ -68,7 +90,12 @@ func (s *Service) renewal(ctx context.Context, tx *store.Tx, j api.Job) (days in
 }
 
 // nextRenewal lists devices whose certificates are to be renewed.
-func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error) {
+func (s *Service) nextRenewal(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	limit int,
+) ([]string, error) {
 	days, from, _, err := s.renewal(ctx, tx, j)
 	if err != nil {
 		return nil, err
@@ -77,12 +104,25 @@ func (s *Service) nextRenewal(ctx context.Context, tx *store.Tx, j api.Job, limi
 }
 
 // renewOne renews one device's certificate, or asks for it where the key is elsewhere.
-func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j api.Job, deviceID string) (kept, error) {
+func (s *Service) renewOne(
+	ctx context.Context,
+	tx *store.Tx,
+	j api.Job,
+	deviceID string,
+) (kept, error) {
 	_, _, to, err := s.renewal(ctx, tx, j)
 	if err != nil {
 		return nil, err
 	}
-	page, err := store.Certificates.List(ctx, tx, store.Query{Limit: 1, Sort: "-created", Conditions: map[string]string{"device_id": deviceID, "revoked": "false"}})
+	page, err := store.Certificates.List(
+		ctx,
+		tx,
+		store.Query{
+			Limit:      1,
+			Sort:       "-created",
+			Conditions: map[string]string{"device_id": deviceID, "revoked": "false"},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -114,8 +154,20 @@ func (s *Service) renewOne(ctx context.Context, tx *store.Tx, j api.Job, deviceI
 }
 
 // probeAgain makes a request for a device, unless one waits already.
-func (s *Service) probeAgain(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (kept, error) {
-	waiting, err := store.Requests.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"device_id": deviceID, "authority_id": authorityID}})
+func (s *Service) probeAgain(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID, authorityID string,
+	names []string,
+) (kept, error) {
+	waiting, err := store.Requests.List(
+		ctx,
+		tx,
+		store.Query{
+			Limit:      1,
+			Conditions: map[string]string{"device_id": deviceID, "authority_id": authorityID},
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -14,15 +14,19 @@ import (
 	"wardicon/store"
 )
 
-// mostSaid bounds what is kept of what a person says, in characters; mostAdvice what they are told to do.
+// mostSaid bounds what is kept of what a person says, in characters; mostAdvice what they are told
+// to do.
 const (
 	mostSaid   = 4 << 10
 	mostAdvice = 2
 )
 
-// ReportFailure takes in what a person says does not work, tells what they can do, and keeps it for the administrator, with
-// secrets masked.
-func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string) (advice []explain.Person, err error) {
+// ReportFailure takes in what a person says does not work, tells what they can do, and keeps it for
+// the administrator, with secrets masked.
+func (s *Service) ReportFailure(
+	ctx context.Context,
+	token, bearer, said string,
+) (advice []explain.Person, err error) {
 	o, err := s.Visited(ctx, token, bearer, "", "")
 	if err != nil {
 		return nil, err
@@ -36,7 +40,10 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 	if err != nil {
 		return nil, err
 	}
-	r := api.Report{ProfileID: o.Handover.ProfileID, Message: cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid)}
+	r := api.Report{
+		ProfileID: o.Handover.ProfileID,
+		Message:   cut(explain.Mask(strings.ToValidUTF8(said, "\uFFFD"), known...), mostSaid),
+	}
 	for _, c := range x.Causes {
 		if r.Cause == "" {
 			r.Cause = c.Title
@@ -62,14 +69,18 @@ func (s *Service) ReportFailure(ctx context.Context, token, bearer, said string)
 // quiet is how long no other email is written about the same profile.
 const quiet = time.Hour
 
-// tellOf writes to those who are reminded by mail. What the person said is not in the email: it may have more in it than can
-// be masked.
+// tellOf writes to those who are reminded by mail. What the person said is not in the email: it may
+// have more in it than can be masked.
 func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r api.Report) error {
 	m, err := tx.Mail(ctx)
 	if err != nil || m.Server == "" || len(m.Reminders) == 0 {
 		return err
 	}
-	before, err := store.Reports.List(ctx, tx, store.Query{Limit: 1, Conditions: map[string]string{"profile_id": r.ProfileID}})
+	before, err := store.Reports.List(
+		ctx,
+		tx,
+		store.Query{Limit: 1, Conditions: map[string]string{"profile_id": r.ProfileID}},
+	)
 	if err != nil || len(before.Items) > 0 && s.now().Sub(before.Items[0].Created) < quiet {
 		return err
 	}
@@ -81,11 +92,29 @@ func (s *Service) tellOf(ctx context.Context, tx *store.Tx, r api.Report) error 
 	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s says that %s does not get through to %s.\n\nLikeliest cause: %s\n\nWhat they said is on the page Explain of the console", page.Person, page.Device, page.Gateway, cmp.Or(r.Cause, "nothing is known of it"))
+	text := fmt.Sprintf(
+		"%s says that %s does not get through to %s.\n\nLikeliest cause: %s\n\nWhat they said is "+
+			"on the page Explain of the console",
+		page.Person,
+		page.Device,
+		page.Gateway,
+		cmp.Or(r.Cause, "nothing is known of it"),
+	)
 	if organisation.Links != "" {
 		text += ": " + organisation.Links + "/explain"
 	}
-	email := api.Email{Kind: "report", Subject: cut(fmt.Sprintf("%s: %s does not get through to %s", page.Person, page.Device, page.Gateway), 150)}
+	email := api.Email{
+		Kind: "report",
+		Subject: cut(
+			fmt.Sprintf(
+				"%s: %s does not get through to %s",
+				page.Person,
+				page.Device,
+				page.Gateway,
+			),
+			150,
+		),
+	}
 	for _, to := range m.Reminders {
 		email.To = to
 		if err := s.write(ctx, tx, email, vpn.Message{Text: text + ".\n"}); err != nil {

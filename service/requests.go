@@ -24,13 +24,25 @@ func (s *Service) Requests(ctx context.Context, q store.Query) (api.Page[api.Req
 	return store.Requests.List(ctx, s.store.Read(), q)
 }
 
-// RequestForDevice makes a key for a device and asks an authority whose key is kept elsewhere to sign
-// its certificate. The key stays here, sealed, until the certificate comes.
-func (s *Service) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r api.Request, err error) {
-	err = settle(ctx, s, func(tx *store.Tx) (*asked, error) { return s.prepareRequest(ctx, tx, deviceID, authorityID, names) }, func(tx *store.Tx, a *asked) error {
-		r, err = s.keepRequest(ctx, tx, a)
-		return err
-	})
+// RequestForDevice makes a key for a device and asks an authority whose key is kept elsewhere to
+// sign its certificate. The key stays here, sealed, until the certificate comes.
+func (s *Service) RequestForDevice(
+	ctx context.Context,
+	deviceID, authorityID string,
+	names []string,
+) (r api.Request, err error) {
+	err = settle(
+		ctx,
+		s,
+		func(tx *store.Tx) (*asked, error) {
+			return s.prepareRequest(ctx,
+				tx, deviceID, authorityID, names)
+		},
+		func(tx *store.Tx, a *asked) error {
+			r, err = s.keepRequest(ctx, tx, a)
+			return err
+		},
+	)
 	return r, err
 }
 
@@ -42,12 +54,24 @@ type asked struct {
 	version int // of the device that it is for
 }
 
-func (s *Service) prepareRequest(ctx context.Context, tx *store.Tx, deviceID, authorityID string, names []string) (*asked, error) {
+func (s *Service) prepareRequest(
+	ctx context.Context,
+	tx *store.Tx,
+	deviceID, authorityID string,
+	names []string,
+) (*asked, error) {
 	d, w, err := s.wantedOf(ctx, tx, deviceID, names)
 	if err != nil {
 		return nil, err
 	}
-	if err := reference(ctx, tx, store.Authorities, "request", "/authority_id", authorityID); err != nil {
+	if err := reference(
+		ctx,
+		tx,
+		store.Authorities,
+		"request",
+		"/authority_id",
+		authorityID,
+	); err != nil {
 		return nil, err
 	}
 	key, err := pki.NewKey(rand.Reader, keyFor(d))
@@ -62,10 +86,20 @@ func (s *Service) prepareRequest(ctx context.Context, tx *store.Tx, deviceID, au
 }
 
 // RequestForAuthority makes the key of an authority that one kept elsewhere shall vouch for.
-func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r api.Request, err error) {
+func (s *Service) RequestForAuthority(
+	ctx context.Context,
+	name string,
+	kind pki.KeyChoice,
+) (r api.Request, err error) {
 	key, err := pki.NewKey(rand.Reader, kind)
 	if err != nil {
-		return r, problem("request", "/kind", fmt.Sprintf("%q", kind), "p256, p384 or rsa3072", "choose one of them")
+		return r, problem(
+			"request",
+			"/kind",
+			fmt.Sprintf("%q", kind),
+			"p256, p384 or rsa3072",
+			"choose one of them",
+		)
 	}
 	if name = strings.TrimSpace(name); name == "" {
 		return r, problem("request", "/name", "nothing", "a name", "fill it in")
@@ -75,7 +109,16 @@ func (s *Service) RequestForAuthority(ctx context.Context, name string, kind pki
 		if err != nil {
 			return err
 		}
-		a, err := request(ctx, key, pki.Wanted{Name: cut(name, 64), Organisation: organisation.Name, Usage: pki.ForAuthority}, api.Request{})
+		a, err := request(
+			ctx,
+			key,
+			pki.Wanted{
+				Name:         cut(name, 64),
+				Organisation: organisation.Name,
+				Usage:        pki.ForAuthority,
+			},
+			api.Request{},
+		)
 		if err != nil {
 			return err
 		}
@@ -96,12 +139,20 @@ func request(ctx context.Context, key crypto.Signer, w pki.Wanted, r api.Request
 		return nil, err
 	}
 	private, err := pki.KeyPEM(key)
-	r.Usage, r.Subject, r.Names, r.PEM, r.Operator = w.Usage, w.Name, append([]string{}, w.Names...), text, actor(ctx)
+	r.Usage, r.Subject, r.Names, r.PEM, r.Operator = w.Usage, w.Name, append(
+		[]string{},
+		w.Names...), text, actor(
+		ctx,
+	)
 	return &asked{r: r, public: public, key: private}, err
 }
 
 // keepRequest keeps a request with its key.
-func (s *Service) keepRequest(ctx context.Context, tx *store.Tx, a *asked) (r api.Request, err error) {
+func (s *Service) keepRequest(
+	ctx context.Context,
+	tx *store.Tx,
+	a *asked,
+) (r api.Request, err error) {
 	if a.r.DeviceID != "" {
 		if version, err := store.Devices.Version(ctx, tx, a.r.DeviceID); err != nil {
 			return r, err
@@ -132,12 +183,15 @@ func (s *Service) ForgetRequest(ctx context.Context, id string) error {
 		if err != nil {
 			return err
 		}
-		return errors.Join(store.Requests.Delete(ctx, tx, id), audit(ctx, tx, "forget request", "certificate", id, r.Subject))
+		return errors.Join(
+			store.Requests.Delete(ctx, tx, id),
+			audit(ctx, tx, "forget request", "certificate", id, r.Subject),
+		)
 	})
 }
 
-// Answer takes in a certificate that was signed elsewhere: it is known by its key, and must be by the
-// authority that was asked, for what was asked. The request is then done.
+// Answer takes in a certificate that was signed elsewhere: it is known by its key, and must be by
+// the authority that was asked, for what was asked. The request is then done.
 func (s *Service) Answer(ctx context.Context, m api.Material) (out api.Answered, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		b, r, key, err := s.answered(ctx, tx, m)
@@ -159,15 +213,24 @@ func (s *Service) Answer(ctx context.Context, m api.Material) (out api.Answered,
 }
 
 // answered finds the request that a certificate answers.
-func (s *Service) answered(ctx context.Context, tx *store.Tx, m api.Material) (b brought, r api.Request, key secret.Text, err error) {
+func (s *Service) answered(
+	ctx context.Context,
+	tx *store.Tx,
+	m api.Material,
+) (b brought, r api.Request, key secret.Text, err error) {
 	var failed error
-	b, err = bring("certificate", m, "the answer to a request that waits here", func(c *x509.Certificate) bool {
-		var public []byte
-		if public, failed = publicDigest(c.PublicKey); failed == nil {
-			r, key, failed = tx.RequestOf(ctx, public)
-		}
-		return failed == nil
-	})
+	b, err = bring(
+		"certificate",
+		m,
+		"the answer to a request that waits here",
+		func(c *x509.Certificate) bool {
+			var public []byte
+			if public, failed = publicDigest(c.PublicKey); failed == nil {
+				r, key, failed = tx.RequestOf(ctx, public)
+			}
+			return failed == nil
+		},
+	)
 	var none *store.NotFoundError
 	if failed != nil && !errors.As(failed, &none) {
 		err = failed // the database, not the file
@@ -175,9 +238,21 @@ func (s *Service) answered(ctx context.Context, tx *store.Tx, m api.Material) (b
 	return b, r, key, err
 }
 
-func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, r api.Request, key secret.Text) (*api.Authority, error) {
+func (s *Service) answerAuthority(
+	ctx context.Context,
+	tx *store.Tx,
+	b brought,
+	r api.Request,
+	key secret.Text,
+) (*api.Authority, error) {
 	if !b.leaf.IsCA {
-		return nil, problem("certificate", "/file", "a certificate for "+string(pki.UsageOf(b.leaf)), "one with the basic constraint CA, as it was asked for", "have it signed as an authority")
+		return nil, problem(
+			"certificate",
+			"/file",
+			"a certificate for "+string(pki.UsageOf(b.leaf)),
+			"one with the basic constraint CA, as it was asked for",
+			"have it signed as an authority",
+		)
 	}
 	a := &vpn.Authority{Name: r.Subject, Certificate: b.bundle(), Key: &key}
 	if err := s.Authorities.fit(ctx, tx, a); err != nil {
@@ -190,7 +265,13 @@ func (s *Service) answerAuthority(ctx context.Context, tx *store.Tx, b brought, 
 	return &row, errors.Join(err, audit(ctx, tx, "add", "authority", a.ID, a.Name))
 }
 
-func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r api.Request, key secret.Text) (*api.Certificate, error) {
+func (s *Service) answerDevice(
+	ctx context.Context,
+	tx *store.Tx,
+	b brought,
+	r api.Request,
+	key secret.Text,
+) (*api.Certificate, error) {
 	a, err := store.Authorities.Get(ctx, tx, r.AuthorityID)
 	if err != nil {
 		return nil, err
@@ -199,16 +280,38 @@ func (s *Service) answerDevice(ctx context.Context, tx *store.Tx, b brought, r a
 	if err != nil {
 		return nil, err
 	}
-	if _, broken := pki.Path(b.leaf, slices.Concat(b.others, list[1:]), list[:1]); broken != pki.Whole {
-		return nil, problem("certificate", "/file", fmt.Sprintf("a certificate by %q (%s)", b.leaf.Issuer.CommonName, broken), "one by "+a.Name+", which was asked", "have it signed there")
+	if _, broken := pki.Path(
+		b.leaf,
+		slices.Concat(b.others, list[1:]),
+		list[:1],
+	); broken != pki.Whole {
+		return nil, problem(
+			"certificate",
+			"/file",
+			fmt.Sprintf("a certificate by %q (%s)", b.leaf.Issuer.CommonName, broken),
+			"one by "+a.Name+", which was asked",
+			"have it signed there",
+		)
 	}
 	if usage := pki.UsageOf(b.leaf); usage != pki.ForClient && usage != pki.ForAny {
-		return nil, problem("certificate", "/file", "a certificate for "+string(usage), "one for a client, as it was asked for", "have it signed with clientAuth")
+		return nil, problem(
+			"certificate",
+			"/file",
+			"a certificate for "+string(usage),
+			"one for a client, as it was asked for",
+			"have it signed with clientAuth",
+		)
 	}
 	got := pki.Names(b.leaf)
 	for _, n := range r.Names {
 		if !slices.ContainsFunc(got, func(v string) bool { return strings.EqualFold(v, n) }) {
-			return nil, problem("certificate", "/file", "the names "+cmp.Or(strings.Join(got, ", "), "(none)"), "the name "+n+" among them, as it was asked for", "have it signed with the names of the request")
+			return nil, problem(
+				"certificate",
+				"/file",
+				"the names "+cmp.Or(strings.Join(got, ", "), "(none)"),
+				"the name "+n+" among them, as it was asked for",
+				"have it signed with the names of the request",
+			)
 		}
 	}
 	row, err := s.give(ctx, tx, r.DeviceID, a, b.leaf, between(list), key)

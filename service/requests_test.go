@@ -13,14 +13,18 @@ import (
 	"wardicon/store"
 )
 
-// TestElsewhere has certificates signed where this service has no key: for a device and for an authority,
-// and brings back what must not be taken.
+// TestElsewhere has certificates signed where this service has no key: for a device and for an
+// authority, and brings back what must not be taken.
 func TestElsewhere(t *testing.T) {
 	svc, s, c, _, laptop, phone := certified(t)
 	ctx := service.As(t.Context(), "issuer")
 	root, vault, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
 	_, stranger, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
-	a, err := svc.TakeAuthority(ctx, "Vault", api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
+	a, err := svc.TakeAuthority(
+		ctx,
+		"Vault",
+		api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))},
+	)
 	if err != nil || a.KeySet {
 		t.Fatalf("%+v (%v)", a, err)
 	}
@@ -38,18 +42,32 @@ func TestElsewhere(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		w := pki.Wanted{Name: asked.Subject.CommonName, Usage: pki.ForClient, Names: pki.Asked(asked), From: c.now().Add(-time.Hour), To: c.now().AddDate(0, 3, 0)}
+		w := pki.Wanted{
+			Name:  asked.Subject.CommonName,
+			Usage: pki.ForClient,
+			Names: pki.Asked(asked),
+			From:  c.now().Add(-time.Hour),
+			To:    c.now().AddDate(0, 3, 0),
+		}
 		if change != nil {
 			change(&w)
 		}
-		leaf, err := pki.Issue(rand.Reader, pki.Issuer{Certificate: by.Leaf, Key: by.Key}, asked.PublicKey, w)
+		leaf, err := pki.Issue(
+			rand.Reader,
+			pki.Issuer{Certificate: by.Leaf, Key: by.Key},
+			asked.PublicKey,
+			w,
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
 		return []byte(pki.Bundle(leaf))
 	}
 	r := ask(laptop)
-	if !strings.HasPrefix(r.PEM, "-----BEGIN CERTIFICATE REQUEST-----") || r.Names[0] != "ada-s-laptop.devices.skerryline.example" || r.Authority != "Vault" || r.Operator != "issuer" {
+	if !strings.HasPrefix(r.PEM, "-----BEGIN CERTIFICATE REQUEST-----") ||
+		r.Names[0] != "ada-s-laptop.devices.skerryline.example" ||
+		r.Authority != "Vault" ||
+		r.Operator != "issuer" {
 		t.Errorf("%+v", r)
 	}
 	other := ask(phone, "ada@skerryline.example")
@@ -59,10 +77,14 @@ func TestElsewhere(t *testing.T) {
 		found string
 	}{
 		{"by another of the same name", signed(r, stranger, nil), "Vault"},
-		{"for a server", signed(r, vault, func(w *pki.Wanted) { w.Usage = pki.ForServer }), "for server"},
-		{"with other names", signed(r, vault, func(w *pki.Wanted) { w.Names = []string{"other.example"} }), "other.example"},
-		{"that has ended", signed(r, vault, func(w *pki.Wanted) { w.To = c.now().Add(-time.Minute) }), "expired on"},
-		{"for nobody's request", []byte(pki.Bundle(vault.Leaf)), `"Vault", a certificate for authority`},
+		{"for a server", signed(r, vault, func(w *pki.Wanted) { w.Usage = pki.ForServer }),
+			"for server"},
+		{"with other names", signed(r, vault,
+			func(w *pki.Wanted) { w.Names = []string{"other.example"} }), "other.example"},
+		{"that has ended", signed(r, vault,
+			func(w *pki.Wanted) { w.To = c.now().Add(-time.Minute) }), "expired on"},
+		{"for nobody's request", []byte(pki.Bundle(vault.Leaf)),
+			`"Vault", a certificate for authority`},
 		{"nothing", []byte("hello"), "neither PEM nor DER"},
 	} {
 		_, err := svc.Answer(ctx, api.Material{File: test.file})
@@ -72,14 +94,18 @@ func TestElsewhere(t *testing.T) {
 		t.Errorf("%d requests wait (%v)", page.Total, err)
 	}
 	out, err := svc.Answer(ctx, api.Material{File: signed(r, vault, nil)})
-	if err != nil || out.Certificate == nil || out.Certificate.Device != "Ada's laptop" || out.Certificate.Authority != "Vault" {
+	if err != nil || out.Certificate == nil || out.Certificate.Device != "Ada's laptop" ||
+		out.Certificate.Authority != "Vault" {
 		t.Fatalf("%+v (%v)", out, err)
 	}
 	d, err := svc.Devices.Get(ctx, laptop)
 	if err != nil || d.Identity == nil || !d.Identity.KeySet {
 		t.Fatalf("%+v (%v)", d.Identity, err)
 	}
-	if list, err := pki.Certificates(d.Identity.Certificate); err != nil || len(list) != 2 || !list[1].Equal(vault.Leaf) {
+	if list, err := pki.Certificates(
+		d.Identity.Certificate,
+	); err != nil || len(list) != 2 ||
+		!list[1].Equal(vault.Leaf) {
 		t.Errorf("the device brings %d certificates along (%v)", len(list), err)
 	}
 	_, err = svc.Answer(ctx, api.Material{File: signed(r, vault, nil)})
@@ -94,9 +120,23 @@ func TestElsewhere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = svc.Answer(ctx, api.Material{File: append(signed(own, vault, func(w *pki.Wanted) { w.Names = []string{"x.example"} }), pki.Bundle(vault.Leaf, root.Leaf)...)})
+	_, err = svc.Answer(
+		ctx,
+		api.Material{
+			File: append(
+				signed(own, vault, func(w *pki.Wanted) { w.Names = []string{"x.example"} }),
+				pki.Bundle(vault.Leaf, root.Leaf)...),
+		},
+	)
 	refusedAt(t, "an authority without the flag", err, "/file", "for client")
-	out, err = svc.Answer(ctx, api.Material{File: append(signed(own, root, func(w *pki.Wanted) { w.Usage, w.Names = pki.ForAuthority, nil }), pki.Bundle(root.Leaf)...)})
+	out, err = svc.Answer(
+		ctx,
+		api.Material{
+			File: append(
+				signed(own, root, func(w *pki.Wanted) { w.Usage, w.Names = pki.ForAuthority, nil }),
+				pki.Bundle(root.Leaf)...),
+		},
+	)
 	if err != nil || out.Authority == nil || !out.Authority.KeySet {
 		t.Fatalf("%+v (%v)", out, err)
 	}
@@ -106,7 +146,15 @@ func TestElsewhere(t *testing.T) {
 
 	// A device that goes takes what it has asked for along, with the key.
 	ask(phone)
-	third, err := svc.Devices.Add(ctx, &vpn.Device{Name: "Third", PersonID: d.PersonID, Platform: vpn.LinuxDesktop, Release: "1.42"})
+	third, err := svc.Devices.Add(
+		ctx,
+		&vpn.Device{
+			Name:     "Third",
+			PersonID: d.PersonID,
+			Platform: vpn.LinuxDesktop,
+			Release:  "1.42",
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -120,19 +168,28 @@ func TestElsewhere(t *testing.T) {
 		}
 		c.turn(25 * time.Hour)
 	}
-	if n, err := s.Read().References(ctx, "secrets", "field = 'key' AND owner LIKE 'request:%' AND ''", ""); err != nil || n != 1 {
+	if n, err := s.Read().
+		References(ctx, "secrets", "field = 'key' AND owner LIKE 'request:%' AND ''",
+			""); err != nil ||
+		n != 1 {
 		t.Errorf("%d keys of requests are kept, expected 1 (%v)", n, err)
 	}
 }
 
-// TestRenew lets time pass: certificates are renewed ahead of their end by themselves, by the authority's
-// rule, by its successor, or by a request where its key is elsewhere; limits hold.
+// TestRenew lets time pass: certificates are renewed ahead of their end by themselves, by the
+// authority's rule, by its successor, or by a request where its key is elsewhere; limits hold.
 func TestRenew(t *testing.T) {
 	svc, _, c, authority, laptop, phone := certified(t)
 	ctx := service.As(t.Context(), "issuer")
 	change := func(id string, do func(*vpn.Authority)) {
 		t.Helper()
-		if _, err := svc.Authorities.Change(ctx, id, 0, func(a *vpn.Authority) (*vpn.Authority, error) { do(a); return a, nil }, func(string) bool { return true }); err != nil {
+		if _, err := svc.Authorities.Change(
+			ctx,
+			id,
+			0,
+			func(a *vpn.Authority) (*vpn.Authority, error) { do(a); return a, nil },
+			func(string) bool { return true },
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -160,7 +217,13 @@ func TestRenew(t *testing.T) {
 		}
 		return ends(laptop), ends(phone)
 	}
-	if _, err := svc.IssueToDevice(ctx, laptop, authority.ID, []string{"ada@skerryline.example"}, 60); err != nil {
+	if _, err := svc.IssueToDevice(
+		ctx,
+		laptop,
+		authority.ID,
+		[]string{"ada@skerryline.example"},
+		60,
+	); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := svc.IssueToDevice(ctx, phone, authority.ID, nil, 200); err != nil {
@@ -171,13 +234,22 @@ func TestRenew(t *testing.T) {
 		t.Errorf("renewed too early: %d and %d days are left", l, p)
 	}
 	if l, p := pass(2); l != 365 || p != 169 {
-		t.Errorf("31 days ahead of the end: %d and %d days are left, expected a new one for the laptop", l, p)
+		t.Errorf(
+			"31 days ahead of the end: %d and %d days are left, expected a new one for the laptop",
+			l,
+			p,
+		)
 	}
 	d, err := svc.Devices.Get(ctx, laptop)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if list, _ := pki.Certificates(d.Identity.Certificate); strings.Join(pki.Names(list[0]), " ") != "ada@skerryline.example" {
+	if list, _ := pki.Certificates(
+		d.Identity.Certificate,
+	); strings.Join(
+		pki.Names(list[0]),
+		" ",
+	) != "ada@skerryline.example" {
 		t.Errorf("the names changed to %v", pki.Names(list[0]))
 	}
 	change(authority.ID, func(a *vpn.Authority) { a.RenewDays = -1 })
@@ -198,7 +270,11 @@ func TestRenew(t *testing.T) {
 	refusedAt(t, "a day's limit", err, "/authority_id", "1 certificates within a day")
 
 	root, vault, _ := chained(t, c.now(), pki.ForClient, "leaf.example")
-	abroad, err := svc.TakeAuthority(ctx, "Vault", api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))})
+	abroad, err := svc.TakeAuthority(
+		ctx,
+		"Vault",
+		api.Material{File: []byte(pki.Bundle(vault.Leaf, root.Leaf))},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -12,14 +12,17 @@ import (
 	"wardicon/store"
 )
 
-// TestRetention lets time pass over parcels: files of those that newer ones took the place of go, as long as no link
-// leads to them; that they were built stays, and the newest one stays whole.
+// TestRetention lets time pass over parcels: files of those that newer ones took the place of go,
+// as long as no link leads to them; that they were built stays, and the newest one stays whole.
 func TestRetention(t *testing.T) {
 	svc, s, c := start(t)
 	c.turn(time.Since(c.now()))
 	ctx := service.As(t.Context(), "issuer")
 	laptopCrew(t, svc, 1)
-	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", KeepParcels: 30}); err != nil {
+	if _, err := svc.SetOrganisation(
+		ctx,
+		vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example", KeepParcels: 30},
+	); err != nil {
 		t.Fatal(err)
 	}
 	page, err := svc.Profiles.List(ctx, store.Query{Limit: 1})
@@ -62,22 +65,34 @@ func TestRetention(t *testing.T) {
 			name string
 			p    api.Parcel
 			want bool
-		}{{"superseded", plain, test.plain}, {"with a link", handed, test.handed}, {"newest", fresh, test.fresh}} {
+		}{
+			{"superseded", plain, test.plain},
+			{"with a link", handed, test.handed},
+			{"newest", fresh, test.fresh},
+		} {
 			_, err := svc.ParcelFile(ctx, of.p.ID, of.p.Files[0].Name)
 			var none *store.NotFoundError
-			if of.want && err != nil || !of.want && (!errors.As(err, &none) || !strings.Contains(err.Error(), "newer parcel")) {
+			if of.want && err != nil ||
+				!of.want &&
+					(!errors.As(err, &none) || !strings.Contains(err.Error(), "newer parcel")) {
 				t.Errorf("%s, after %s more: %v", of.name, test.after, err)
 			}
 		}
 	}
 	list, err := svc.Parcels(ctx, profile)
-	if err != nil || len(list) != 3 || list[2].Removed == nil || list[2].Digest != plain.Digest || list[0].Removed != nil {
+	if err != nil || len(list) != 3 || list[2].Removed == nil || list[2].Digest != plain.Digest ||
+		list[0].Removed != nil {
 		t.Errorf("%+v (%v)", list, err)
 	}
-	if n, err := s.Read().References(ctx, "secrets", "owner", "parcel:"+plain.ID); err != nil || n != 0 {
+	if n, err := s.Read().
+		References(ctx, "secrets", "owner", "parcel:"+plain.ID); err != nil ||
+		n != 0 {
 		t.Errorf("%d sealed files are left (%v)", n, err)
 	}
-	entries, err := svc.Audit(ctx, store.Query{Limit: 9, Conditions: map[string]string{"action": "remove files"}})
+	entries, err := svc.Audit(
+		ctx,
+		store.Query{Limit: 9, Conditions: map[string]string{"action": "remove files"}},
+	)
 	if err != nil || entries.Total != 2 {
 		t.Errorf("%+v (%v)", entries, err)
 	}

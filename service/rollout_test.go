@@ -26,7 +26,14 @@ func fleet(t *testing.T, svc *service.Service, devices int) (pattern string, gat
 		}
 	}
 	for _, name := range []string{"North", "South"} {
-		g, err := svc.Gateways.Add(ctx, &vpn.Gateway{Name: name, Address: name + ".example", Offers: vpn.Offers{SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}}})
+		g, err := svc.Gateways.Add(
+			ctx,
+			&vpn.Gateway{
+				Name:    name,
+				Address: name + ".example",
+				Offers:  vpn.Offers{SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}},
+			},
+		)
 		must(err)
 		gateways = append(gateways, g.ID)
 	}
@@ -34,13 +41,37 @@ func fleet(t *testing.T, svc *service.Service, devices int) (pattern string, gat
 		p, err := svc.People.Add(ctx, &vpn.Person{Name: group, Groups: []string{group, "all"}})
 		must(err)
 		for i := range devices {
-			_, err := svc.Devices.Add(ctx, &vpn.Device{Name: fmt.Sprintf("%s %03d", group, i), PersonID: p.ID, Platform: vpn.Windows, Release: "11"})
+			_, err := svc.Devices.Add(
+				ctx,
+				&vpn.Device{
+					Name:     fmt.Sprintf("%s %03d", group, i),
+					PersonID: p.ID,
+					Platform: vpn.Windows,
+					Release:  "11",
+				},
+			)
 			must(err)
 		}
-		_, err = svc.Devices.Add(ctx, &vpn.Device{Name: group + " phone", PersonID: p.ID, Platform: vpn.Android, Release: "14"})
+		_, err = svc.Devices.Add(
+			ctx,
+			&vpn.Device{
+				Name:     group + " phone",
+				PersonID: p.ID,
+				Platform: vpn.Android,
+				Release:  "14",
+			},
+		)
 		must(err)
 	}
-	row, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Crew", Groups: []string{"crew"}, Platforms: []vpn.Platform{vpn.Windows}, GatewayIDs: gateways[:1]})
+	row, err := svc.Patterns.Add(
+		ctx,
+		&vpn.Pattern{
+			Name:       "Crew",
+			Groups:     []string{"crew"},
+			Platforms:  []vpn.Platform{vpn.Windows},
+			GatewayIDs: gateways[:1],
+		},
+	)
 	must(err)
 	return row.ID, gateways
 }
@@ -69,7 +100,11 @@ func TestRollOut(t *testing.T) {
 		if err := svc.WorkAll(ctx); err != nil {
 			t.Fatal(err)
 		}
-		if j, err = svc.Job(ctx, j.ID); err != nil || j.State != api.Done || j.Done != 60 || j.Total != 60 {
+		if j, err = svc.Job(
+			ctx,
+			j.ID,
+		); err != nil || j.State != api.Done || j.Done != 60 ||
+			j.Total != 60 {
 			t.Fatalf("%+v (%v)", j, err)
 		}
 		return j
@@ -82,7 +117,13 @@ func TestRollOut(t *testing.T) {
 		t.Fatal(err)
 	}
 	settled := page.Items[0].ID
-	if _, err := svc.Profiles.Change(ctx, settled, 0, func(p *vpn.Profile) (*vpn.Profile, error) { p.Preferences.Name = "Mine"; return p, nil }, func(string) bool { return true }); err != nil {
+	if _, err := svc.Profiles.Change(
+		ctx,
+		settled,
+		0,
+		func(p *vpn.Profile) (*vpn.Profile, error) { p.Preferences.Name = "Mine"; return p, nil },
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 	if j := roll(); j.Result["same"] != 60 {
@@ -90,23 +131,47 @@ func TestRollOut(t *testing.T) {
 	}
 	change := func(edit func(*vpn.Pattern)) {
 		t.Helper()
-		if _, err := svc.Patterns.Change(ctx, id, 0, func(p *vpn.Pattern) (*vpn.Pattern, error) { edit(p); return p, nil }, func(string) bool { return true }); err != nil {
+		if _, err := svc.Patterns.Change(
+			ctx,
+			id,
+			0,
+			func(p *vpn.Pattern) (*vpn.Pattern, error) { edit(p); return p, nil },
+			func(string) bool { return true },
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
 	change(func(p *vpn.Pattern) { p.GatewayIDs = gateways[1:] })
-	prospects, err := svc.Prospects(ctx, vpn.Pattern{Meta: vpn.Meta{ID: id}, Name: "Crew", Groups: []string{"crew"}, GatewayIDs: gateways[1:]}, 100, 0)
-	if err != nil || prospects.Total != 61 || prospects.Items[0].State != "moves" || prospects.Items[0].Gateway != "South" {
+	prospects, err := svc.Prospects(
+		ctx,
+		vpn.Pattern{
+			Meta:       vpn.Meta{ID: id},
+			Name:       "Crew",
+			Groups:     []string{"crew"},
+			GatewayIDs: gateways[1:],
+		},
+		100,
+		0,
+	)
+	if err != nil || prospects.Total != 61 || prospects.Items[0].State != "moves" ||
+		prospects.Items[0].Gateway != "South" {
 		t.Errorf("%d prospects, first %+v (%v)", prospects.Total, prospects.Items[0], err)
 	}
-	if j := roll(); j.Result["moves"] != 60 || profiles(t, svc, map[string]string{"gateway_id": gateways[1]}) != 60 || profiles(t, svc, nil) != 60 {
+	if j := roll(); j.Result["moves"] != 60 ||
+		profiles(t, svc, map[string]string{"gateway_id": gateways[1]}) != 60 ||
+		profiles(t, svc, nil) != 60 {
 		t.Errorf("with another gateway: %v", j.Result)
 	}
-	if p, err := svc.Profiles.Get(ctx, settled); err != nil || p.Preferences.Name != "Mine" || p.GatewayID != gateways[1] {
+	if p, err := svc.Profiles.Get(
+		ctx,
+		settled,
+	); err != nil || p.Preferences.Name != "Mine" ||
+		p.GatewayID != gateways[1] {
 		t.Errorf("what was set manually: %+v (%v)", p.Preferences, err)
 	}
 	change(func(p *vpn.Pattern) { p.GatewayIDs, p.Gateways = gateways, vpn.ChooseEach })
-	if j := roll(); j.Result["new"] != 60 || j.Result["same"] != 60 || profiles(t, svc, map[string]string{"pattern_id": id}) != 120 {
+	if j := roll(); j.Result["new"] != 60 || j.Result["same"] != 60 ||
+		profiles(t, svc, map[string]string{"pattern_id": id}) != 120 {
 		t.Errorf("one for each: %v", j.Result)
 	}
 	var used *service.InUseError
@@ -144,7 +209,11 @@ func TestJobs(t *testing.T) {
 	if err := again.WorkAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if j, err = again.Job(t.Context(), first.ID); err != nil || j.State != api.Done || j.Result["new"] != 80 || profiles(t, again, nil) != 80 {
+	if j, err = again.Job(
+		t.Context(),
+		first.ID,
+	); err != nil || j.State != api.Done || j.Result["new"] != 80 ||
+		profiles(t, again, nil) != 80 {
 		t.Errorf("%+v (%v)", j, err)
 	}
 	second, err := again.RollOut(t.Context(), id)
@@ -157,10 +226,14 @@ func TestJobs(t *testing.T) {
 	if err := again.WorkAll(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if j, err := again.Job(t.Context(), second.ID); err != nil || j.State != api.Cancelled || j.Done != 0 {
+	if j, err := again.Job(
+		t.Context(),
+		second.ID,
+	); err != nil || j.State != api.Cancelled ||
+		j.Done != 0 {
 		t.Errorf("%+v (%v)", j, err)
 	}
-	if page, err := again.Jobs(t.Context(), "", 10, 0); err != nil || page.Total != 2 {
+	if page, err := again.Jobs(t.Context(), store.Query{Limit: 10}); err != nil || page.Total != 2 {
 		t.Errorf("%d jobs (%v)", page.Total, err)
 	}
 	var none *store.NotFoundError

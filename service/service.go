@@ -5,7 +5,6 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"errors"
 	"fmt"
 	"log/slog"
 	"sync"
@@ -58,8 +57,20 @@ type Service struct {
 func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	svc := &Service{store: s, log: log, now: now, memo: secret.NewMemo(key, 200_000), wake: make(chan struct{}, 1), jobsWake: make(chan struct{}, 1), mailWake: make(chan struct{}, 1), reading: make(chan struct{}, 2), asking: newProbing(), hashing: newHashing()}
-	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles = svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
+	svc := &Service{
+		store:    s,
+		log:      log,
+		now:      now,
+		memo:     secret.NewMemo(key, 200_000),
+		wake:     make(chan struct{}, 1),
+		jobsWake: make(chan struct{}, 1),
+		mailWake: make(chan struct{}, 1),
+		reading:  make(chan struct{}, 2),
+		asking:   newProbing(),
+		hashing:  newHashing(),
+	}
+	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles =
+		svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
 	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
 	svc.lists.known = map[string]listed{}
 	return svc
@@ -71,8 +82,9 @@ func (s *Service) Ready(ctx context.Context) error { return s.store.Ready(ctx) }
 // clockSlack is how far a clock may go back without a word.
 const clockSlack = 10 * time.Minute
 
-// ClockBehind is when something was done last, where that is later than now by this machine's clock: then certificates,
-// links and sessions end at the wrong time. Otherwise it is the zero time.
+// ClockBehind is when something was done last, where that is later than now by this machine's
+// clock: then certificates, links and sessions end at the wrong time. Otherwise it is the zero
+// time.
 func (s *Service) ClockBehind(ctx context.Context) (time.Time, error) {
 	last, err := s.store.Read().LastEntry(ctx)
 	if err != nil || !last.After(s.now().Add(clockSlack)) {
@@ -104,7 +116,7 @@ func actor(ctx context.Context) string {
 }
 
 // ErrRole is the error for what an operator's role does not allow.
-var ErrRole = errors.New("this is for the owner alone; ask them to do it")
+var ErrRole = vpn.Refuse(vpn.KindRole, "this is for the owner alone; ask them to do it")
 
 // ownerOnly refuses everybody but owners.
 func ownerOnly(ctx context.Context) error {
@@ -116,7 +128,16 @@ func ownerOnly(ctx context.Context) error {
 
 // audit logs what was done, in the transaction that does it.
 func audit(ctx context.Context, tx *store.Tx, action, noun, object, detail string) error {
-	return tx.Log(ctx, api.AuditEntry{Operator: actor(ctx), Action: action, Noun: noun, Object: object, Detail: detail})
+	return tx.Log(
+		ctx,
+		api.AuditEntry{
+			Operator: actor(ctx),
+			Action:   action,
+			Noun:     noun,
+			Object:   object,
+			Detail:   detail,
+		},
+	)
 }
 
 // InUseError says what still refers to a record that is to be removed.
@@ -126,8 +147,17 @@ type InUseError struct {
 }
 
 func (e *InUseError) Error() string {
-	return fmt.Sprintf("%s %s is still used by %d %s; remove or change those first", e.Noun, e.Name, e.Count, e.By)
+	return fmt.Sprintf(
+		"%s %s is still used by %d %s; remove or change those first",
+		e.Noun,
+		e.Name,
+		e.Count,
+		e.By,
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *InUseError) Kind() vpn.Kind { return vpn.KindInUse }
 
 // BlockedError says which errors keep a parcel from being built, or from being handed over.
 type BlockedError struct {
@@ -144,4 +174,18 @@ func (e *BlockedError) Error() string {
 		return e.Object + ": an error keeps " + from + "; fix it first"
 	}
 	return fmt.Sprintf("%s: %d errors keep %s; fix them first", e.Object, len(e.Findings), from)
+}
+
+// Kind tells the kind of the error.
+func (e *BlockedError) Kind() vpn.Kind { return vpn.KindBlocked }
+
+// Run does all that goes on beside requests, until the context ends: checking again, jobs, emails,
+// probes, and keeping when sessions were used. What is not done by then is taken up at the next
+// start.
+func (s *Service) Run(ctx context.Context) {
+	var all sync.WaitGroup
+	for _, work := range []func(context.Context){s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses} {
+		all.Go(func() { work(ctx) })
+	}
+	all.Wait()
 }

@@ -60,11 +60,21 @@ func TestSessionsEnd(t *testing.T) {
 	}
 	bearers := map[string]string{}
 	for _, kind := range []string{"cookie", "token", "left"} {
-		bearer, session, err := svc.SignIn(ctx, service.Entry{Name: "Owner", Password: right, From: "192.0.2.1", Token: kind == "token"})
-		if err != nil || session.Operator.Name != "owner" || session.Operator.Role != service.RoleOwner {
+		bearer, session, err := svc.SignIn(
+			ctx,
+			service.Entry{
+				Name:     "Owner",
+				Password: right,
+				From:     "192.0.2.1",
+				Token:    kind == "token",
+			},
+		)
+		if err != nil || session.Operator.Name != "owner" ||
+			session.Operator.Role != service.RoleOwner {
 			t.Fatal(session, err)
 		}
-		if len(bearer) < 40 || slices.Contains([]string{bearers["cookie"], bearers["token"]}, bearer) {
+		if len(bearer) < 40 ||
+			slices.Contains([]string{bearers["cookie"], bearers["token"]}, bearer) {
 			t.Errorf("the bearer %q is short or was given before", bearer)
 		}
 		bearers[kind] = bearer
@@ -79,13 +89,29 @@ func TestSessionsEnd(t *testing.T) {
 	for _, test := range []struct {
 		after               time.Duration
 		cookie, token, left bool
-	}{{0, true, true, false}, {11 * time.Hour, true, true, false}, {2 * time.Hour, false, true, false}, {88 * 24 * time.Hour, false, true, false}, {3 * 24 * time.Hour, false, false, false}} {
-		for gone := time.Duration(0); gone < test.after; gone += 30 * time.Minute { // somebody works at the console
+	}{
+		{0, true, true, false},
+		{11 * time.Hour, true, true, false},
+		{2 * time.Hour, false, true, false},
+		{88 * 24 * time.Hour, false, true, false},
+		{3 * 24 * time.Hour, false, false, false},
+	} {
+		// somebody works at the console
+		for gone := time.Duration(0); gone < test.after; gone += 30 * time.Minute {
 			c.turn(30 * time.Minute)
 			_, _ = svc.Session(ctx, bearers["cookie"], service.Caller{})
 		}
-		for kind, want := range map[string]bool{"cookie": test.cookie, "token": test.token, "left": test.left} {
-			if _, err := svc.Session(ctx, bearers[kind], service.Caller{}); (err == nil) != want || err != nil && !errors.Is(err, service.ErrNoSession) {
+		for kind, want := range map[string]bool{
+			"cookie": test.cookie,
+			"token":  test.token,
+			"left":   test.left,
+		} {
+			if _, err := svc.Session(
+				ctx,
+				bearers[kind],
+				service.Caller{},
+			); (err == nil) != want ||
+				err != nil && !errors.Is(err, service.ErrNoSession) {
 				t.Errorf("%s at %s: %v, expected open %t", kind, c.now(), err, want)
 			}
 		}
@@ -106,11 +132,23 @@ func TestThrottle(t *testing.T) {
 	}
 	var busy *service.BusyError
 	for i := range 10 {
-		if err := try("owner", fmt.Sprintf("192.0.2.%d", i), secret.New("wrong")); !errors.Is(err, service.ErrSignIn) {
+		if err := try(
+			"owner",
+			fmt.Sprintf("192.0.2.%d", i),
+			secret.New("wrong"),
+		); !errors.Is(
+			err,
+			service.ErrSignIn,
+		) {
 			t.Fatalf("guess %d: %v", i, err)
 		}
 	}
-	if err := try("OWNER", "192.0.2.99", right); !errors.As(err, &busy) || busy.Wait <= 0 || busy.Wait > 6*time.Second {
+	if err := try(
+		"OWNER",
+		"192.0.2.99",
+		right,
+	); !errors.As(err, &busy) || busy.Wait <= 0 ||
+		busy.Wait > 6*time.Second {
 		t.Errorf("the eleventh try for the name: %v", err)
 	}
 	for i := range 12 {
@@ -132,9 +170,13 @@ func TestThrottle(t *testing.T) {
 // TestOwnerPasswords tries passwords for the owner.
 func TestOwnerPasswords(t *testing.T) {
 	for password, want := range map[string]string{
-		"": "15 to 256", "fourteen chars": "15 to 256", strings.Repeat("x", 257): "15 to 256", strings.Repeat("a", 20): "or more",
-		"qwertyuiopasdfgh": "or more", "wardiconwardiconwardicon": "or more", demo.OwnerPassword: "",
-		"velvet anchor pepper rudder quay moss": "", demo.OwnerPassword + strings.Repeat("é%7 Kj", 36): "", // no rules of composition, and long ones whole
+		"": "15 to 256", "fourteen chars": "15 to 256", strings.Repeat("x",
+			257): "15 to 256", strings.Repeat("a", 20): "or more",
+		"qwertyuiopasdfgh": "or more", "wardiconwardiconwardicon": "or more",
+		demo.OwnerPassword: "",
+		// no rules of composition, and long ones whole
+		"velvet anchor pepper rudder quay moss": "", demo.OwnerPassword + strings.Repeat("é%7 Kj",
+			36): "",
 	} {
 		svc, _, _ := start(t)
 		err := svc.AddOwner(t.Context(), "owner", secret.New(password))
@@ -145,9 +187,14 @@ func TestOwnerPasswords(t *testing.T) {
 			continue
 		}
 		var problems *vpn.Problems
-		if !errors.As(err, &problems) || len(problems.List) != 1 || problems.List[0].Pointer != "/password" || !strings.Contains(problems.List[0].Expected, want) {
+		if !errors.As(err, &problems) || len(problems.List) != 1 ||
+			problems.List[0].Pointer != "/password" ||
+			!strings.Contains(problems.List[0].Expected, want) {
 			t.Errorf("%.20q: %v, expected %q at the password", password, err, want)
-		} else if len(password) > 10 && strings.Contains(err.Error(), password) {
+		} else if len(
+			password,
+		) > 10 &&
+			strings.Contains(err.Error(), password) {
 			t.Error("the error tells the password")
 		}
 	}
@@ -166,7 +213,13 @@ func TestAudit(t *testing.T) {
 		t.Fatal(err)
 	}
 	rename := func(p *vpn.Person) (*vpn.Person, error) { p.Name = "Nils Berg"; return p, nil }
-	if _, err := svc.People.Change(ctx, person.ID, 0, rename, func(string) bool { return true }); err != nil {
+	if _, err := svc.People.Change(
+		ctx,
+		person.ID,
+		0,
+		rename,
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 	if err := svc.People.Remove(ctx, person.ID); err != nil {
@@ -190,7 +243,10 @@ func TestAudit(t *testing.T) {
 	if _, err := svc.Preview(ctx, id, false, true); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := svc.SetOrganisation(ctx, vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}); err != nil {
+	if _, err := svc.SetOrganisation(
+		ctx,
+		vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"},
+	); err != nil {
 		t.Fatal(err)
 	}
 	page, err := svc.Audit(ctx, store.Query{Limit: 7})
@@ -204,7 +260,8 @@ func TestAudit(t *testing.T) {
 			t.Errorf("%+v tells not who or when", d)
 		}
 	}
-	want := "add person, change person, remove person, build parcel, fetch parcel, reveal profile, change organisation"
+	want := "add person, change person, remove person, build parcel, fetch parcel, reveal " +
+		"profile, change organisation"
 	if got := strings.Join(entries, ", "); got != want {
 		t.Errorf("the log says %s, expected %s", got, want)
 	}
@@ -220,17 +277,38 @@ func TestFailedChange(t *testing.T) {
 	}
 	failed := errors.New("failed")
 	for name, edit := range map[string]func(*vpn.Person) (*vpn.Person, error){
-		"the edit fails":   func(p *vpn.Person) (*vpn.Person, error) { p.Name = "Eve"; return nil, failed },
-		"it is not valid":  func(p *vpn.Person) (*vpn.Person, error) { p.Name = ""; return p, nil },
-		"another identity": func(p *vpn.Person) (*vpn.Person, error) { p.ID, p.Mail = "pe-other", "x"; return p, nil },
+		"the edit fails": func(p *vpn.Person) (*vpn.Person, error) {
+			p.Name = "Eve"
+			return nil,
+				failed
+		},
+		"it is not valid": func(p *vpn.Person) (*vpn.Person, error) { p.Name = ""; return p, nil },
+		"another identity": func(p *vpn.Person) (*vpn.Person, error) {
+			p.ID, p.Mail = "pe-other",
+				"x"
+			return p, nil
+		},
 	} {
-		if _, err := svc.People.Change(ctx, person.ID, 0, edit, func(string) bool { return true }); err == nil {
+		if _, err := svc.People.Change(
+			ctx,
+			person.ID,
+			0,
+			edit,
+			func(string) bool { return true },
+		); err == nil {
 			t.Errorf("%s: it was changed", name)
 		}
 	}
 	var conflict *store.ConflictError
 	same := func(p *vpn.Person) (*vpn.Person, error) { return p, nil }
-	if _, err := svc.People.Change(ctx, person.ID, 7, same, func(string) bool { return true }); !errors.As(err, &conflict) || conflict.Found != 1 || conflict.Want != 7 {
+	if _, err := svc.People.Change(
+		ctx,
+		person.ID,
+		7,
+		same,
+		func(string) bool { return true },
+	); !errors.As(err, &conflict) || conflict.Found != 1 ||
+		conflict.Want != 7 {
 		t.Errorf("a change to a version that never was: %v", err)
 	}
 	now, err := svc.People.Get(ctx, person.ID)
@@ -257,19 +335,30 @@ func TestTry(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p := vpn.Profile{DeviceID: profiles.Items[0].DeviceID, GatewayID: profiles.Items[0].GatewayID, Preferences: vpn.Preferences{Tunnel: vpn.TunnelSplit}}
+	p := vpn.Profile{
+		DeviceID:    profiles.Items[0].DeviceID,
+		GatewayID:   profiles.Items[0].GatewayID,
+		Preferences: vpn.Preferences{Tunnel: vpn.TunnelSplit},
+	}
 	planned, err := svc.Try(ctx, p)
-	if err != nil || planned.Connection.Tunnel != vpn.TunnelSplit || planned.Tally.Warnings != 1 || planned.Connection.Password.Reveal() != secret.Hidden {
+	if err != nil || planned.Connection.Tunnel != vpn.TunnelSplit || planned.Tally.Warnings != 1 ||
+		planned.Connection.Password.Reveal() != secret.Hidden {
 		t.Errorf("%+v (%v)", planned, err)
 	}
 	var problems *vpn.Problems
 	for pointer, change := range map[string]func(*vpn.Profile){
-		"/device_id": func(p *vpn.Profile) { p.DeviceID = "de-x" }, "/gateway_id": func(p *vpn.Profile) { p.GatewayID = "gw-x" },
-		"/preferences/tunnel": func(p *vpn.Profile) { p.Preferences.Tunnel = "half" }, "/preferences/account_id": func(p *vpn.Profile) { p.Preferences.AccountID = "ac-x" },
+		"/device_id":              func(p *vpn.Profile) { p.DeviceID = "de-x" },
+		"/gateway_id":             func(p *vpn.Profile) { p.GatewayID = "gw-x" },
+		"/preferences/tunnel":     func(p *vpn.Profile) { p.Preferences.Tunnel = "half" },
+		"/preferences/account_id": func(p *vpn.Profile) { p.Preferences.AccountID = "ac-x" },
 	} {
 		wrong := p
 		change(&wrong)
-		if _, err := svc.Try(ctx, wrong); !errors.As(err, &problems) || problems.List[0].Pointer != pointer {
+		if _, err := svc.Try(
+			ctx,
+			wrong,
+		); !errors.As(err, &problems) ||
+			problems.List[0].Pointer != pointer {
 			t.Errorf("%s: %v", pointer, err)
 		}
 	}
@@ -298,20 +387,45 @@ func TestUnfitParcel(t *testing.T) {
 	if _, err := svc.Accounts.List(ctx, store.Query{Limit: 1}); err != nil {
 		t.Fatal(err)
 	}
-	accounts, err := svc.Accounts.List(ctx, store.Query{Conditions: map[string]string{"login": "l_sund"}, Limit: 1})
+	accounts, err := svc.Accounts.List(
+		ctx,
+		store.Query{Conditions: map[string]string{"login": "l_sund"}, Limit: 1},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
-	long := func(a *vpn.Account) (*vpn.Account, error) { a.Login = strings.Repeat("ä", 240); return a, nil }
-	if _, err := svc.Accounts.Change(ctx, accounts.Items[0].ID, 0, long, func(string) bool { return true }); err != nil {
+	long := func(a *vpn.Account) (*vpn.Account, error) {
+		a.Login = strings.Repeat("ä",
+			240)
+		return a, nil
+	}
+	if _, err := svc.Accounts.Change(
+		ctx,
+		accounts.Items[0].ID,
+		0,
+		long,
+		func(string) bool { return true },
+	); err != nil {
 		t.Fatal(err)
 	}
 	var blocked *service.BlockedError
-	if _, err := svc.Build(ctx, id, false); !errors.As(err, &blocked) || len(blocked.Findings) != 1 || blocked.Findings[0].Rule != "format-unfit" || blocked.Findings[0].Field != vpn.FieldLogin {
-		t.Errorf("built with a login of %d characters for %s: %v", 240+len(gateway.SignIn.Realm), gateway.Name, err)
+	if _, err := svc.Build(
+		ctx,
+		id,
+		false,
+	); !errors.As(err, &blocked) || len(blocked.Findings) != 1 ||
+		blocked.Findings[0].Rule != "format-unfit" ||
+		blocked.Findings[0].Field != vpn.FieldLogin {
+		t.Errorf(
+			"built with a login of %d characters for %s: %v",
+			240+len(gateway.SignIn.Realm),
+			gateway.Name,
+			err,
+		)
 	}
 	parcel, err := svc.Build(ctx, id, true)
-	if err != nil || !parcel.ByHand || len(parcel.Files) != 5 { // three of the card, the list of digests and its signature
+	if err != nil || !parcel.ByHand ||
+		len(parcel.Files) != 5 { // three of the card, the list of digests and its signature
 		t.Errorf("the card: %d files (%v)", len(parcel.Files), err)
 	}
 	list, err := svc.Parcels(ctx, id)
@@ -319,7 +433,13 @@ func TestUnfitParcel(t *testing.T) {
 		t.Errorf("%+v (%v)", list, err)
 	}
 	var shown []api.ShownFile
-	if shown, err = svc.Preview(ctx, id, true, false); err != nil || len(shown) != 2 || strings.Contains(shown[1].Text, "halyard") {
+	if shown, err = svc.Preview(
+		ctx,
+		id,
+		true,
+		false,
+	); err != nil || len(shown) != 2 ||
+		strings.Contains(shown[1].Text, "halyard") {
 		t.Errorf("%d files shown (%v)", len(shown), err)
 	}
 }

@@ -9,15 +9,23 @@ import (
 	"wardicon/store"
 )
 
-// errStale says that what was computed does not fit the records any more: somebody changed them meanwhile.
+// errStale says that what was computed does not fit the records any more: somebody changed them
+// meanwhile.
 var errStale = errors.New("the records were changed while this was worked out; try again")
 
-// mostTries is how often something is computed beside the writes of others, before it is computed within one.
+// mostTries is how often something is computed beside the writes of others, before it is computed
+// within one.
 const mostTries = 4
 
-// settle computes from one view of the records, beside whoever writes, and then keeps what came out in a
-// short write. keep looks whether the records are still those and answers errStale where they are not.
-func settle[T any](ctx context.Context, s *Service, compute func(tx *store.Tx) (T, error), keep func(tx *store.Tx, v T) error) error {
+// settle computes from one view of the records, beside whoever writes, and then keeps what came out
+// in a short write. keep looks whether the records are still those and answers errStale where they
+// are not.
+func settle[T any](
+	ctx context.Context,
+	s *Service,
+	compute func(tx *store.Tx) (T, error),
+	keep func(tx *store.Tx, v T) error,
+) error {
 	for range mostTries {
 		var v T
 		if err := s.store.Snapshot(ctx, func(tx *store.Tx) (err error) {
@@ -26,7 +34,13 @@ func settle[T any](ctx context.Context, s *Service, compute func(tx *store.Tx) (
 		}); err != nil {
 			return err
 		}
-		if err := s.store.Write(ctx, func(tx *store.Tx) error { return keep(tx, v) }); !errors.Is(err, errStale) {
+		if err := s.store.Write(
+			ctx,
+			func(tx *store.Tx) error { return keep(tx, v) },
+		); !errors.Is(
+			err,
+			errStale,
+		) {
 			return err
 		}
 	}
@@ -39,7 +53,8 @@ func settle[T any](ctx context.Context, s *Service, compute func(tx *store.Tx) (
 	})
 }
 
-// current answers errStale where a profile, or anything that its plan depends on, was changed since it was worked out.
+// current answers errStale where a profile, or anything that its plan depends on, was changed since
+// it was worked out.
 func (w *worked) current(ctx context.Context, tx *store.Tx) error {
 	touched, err := tx.Touched(ctx, w.in.Profile.ID)
 	if err == nil && touched != w.touched {
@@ -48,7 +63,8 @@ func (w *worked) current(ctx context.Context, tx *store.Tx) error {
 	return err
 }
 
-// behind is how much work goes on at once behind what operators do: it leaves one processor to them.
+// behind is how much work goes on at once behind what operators do: it leaves one processor to
+// them.
 func behind() int { return max(1, runtime.GOMAXPROCS(0)-1) }
 
 // calm is how long nobody has asked for anything when work in the background takes every processor.

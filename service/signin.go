@@ -19,6 +19,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"wardicon/core/secret"
+	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
@@ -31,14 +32,37 @@ const (
 
 // Errors of signing in.
 var (
-	ErrSignIn     = errors.New("name, password or code is wrong")
-	ErrCodeWanted = errors.New("a code of the second factor is wanted; send it with name and password")
-	ErrNoSession  = errors.New("not signed in, or the session has expired; sign in first")
-	ErrMustChange = errors.New("the password is somebody else's choice: change it first")
-	ErrConfirm    = errors.New("this wants your password once more, and a code of your second factor where you have one: confirm that it is you")
-	ErrProgram    = errors.New("a program's token is not enough for this: sign in yourself")
-	ErrElsewhere  = errors.New("this token is bound to other networks than the one that you come from")
-	ErrMustEnrol  = errors.New("a second factor is demanded here: set it up first (wardicon me second-factor on, or the page Your sign-in)")
+	ErrSignIn     = vpn.Refuse(vpn.KindSignIn, "name, password or code is wrong")
+	ErrCodeWanted = vpn.Refuse(
+		vpn.KindCode,
+		"a code of the second factor is wanted; send it with name and password",
+	)
+	ErrNoSession = vpn.Refuse(
+		vpn.KindSignIn,
+		"not signed in, or the session has expired; sign in first",
+	)
+	ErrMustChange = vpn.Refuse(
+		vpn.KindMustChange,
+		"the password is somebody else's choice: change it first",
+	)
+	ErrConfirm = vpn.Refuse(
+		vpn.KindConfirm,
+		"this wants your password once more, and a code of your second factor where you have one: "+
+			"confirm that it is you",
+	)
+	ErrProgram = vpn.Refuse(
+		vpn.KindRole,
+		"a program's token is not enough for this: sign in yourself",
+	)
+	ErrElsewhere = vpn.Refuse(
+		vpn.KindRole,
+		"this token is bound to other networks than the one that you come from",
+	)
+	ErrMustEnrol = vpn.Refuse(
+		vpn.KindMustChange,
+		"a second factor is demanded here: set it up first (wardicon me second-factor on, or the "+
+			"page Your sign-in)",
+	)
 )
 
 // BusyError says that too many tries were made.
@@ -48,8 +72,11 @@ func (e *BusyError) Error() string {
 	return fmt.Sprintf("too many tries; wait %d seconds", int(e.Wait.Seconds())+1)
 }
 
-// Entry is what somebody signs in with. From is the caller's address; tries are counted for it and for
-// the name.
+// Kind tells the kind of the error.
+func (e *BusyError) Kind() vpn.Kind { return vpn.KindTries }
+
+// Entry is what somebody signs in with. From is the caller's address; tries are counted for it and
+// for the name.
 type Entry struct {
 	Name     string
 	Password secret.Text
@@ -60,9 +87,13 @@ type Entry struct {
 	Token    bool   // for a program, in the place of a cookie
 }
 
-// SignIn checks what somebody signs in with and opens a session. A device that has signed in before by the
-// same name has an allowance of its own, so that nobody keeps its operator out by trying elsewhere.
-func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session store.Session, err error) {
+// SignIn checks what somebody signs in with and opens a session. A device that has signed in before
+// by the same name has an allowance of its own, so that nobody keeps its operator out by trying
+// elsewhere.
+func (s *Service) SignIn(
+	ctx context.Context,
+	e Entry,
+) (bearer string, session store.Session, err error) {
 	o, err := s.store.Read().OperatorByName(ctx, e.Name)
 	var none *store.NotFoundError
 	var tampered *store.TamperedError
@@ -90,7 +121,12 @@ func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session s
 		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, no code", ErrCodeWanted)
 	}
 	session = store.Session{Operator: o.Operator}
-	session.Kind, session.Expires, session.Origin, session.Client = "cookie", s.now().Add(cookieLife), e.From, cut(e.Client, mostClient)
+	session.Kind, session.Expires, session.Origin, session.Client = "cookie", s.now().
+		Add(cookieLife),
+		e.From, cut(
+			e.Client,
+			mostClient,
+		)
 	if e.Token {
 		session.Kind, session.Expires = "token", s.now().Add(tokenLife)
 	}
@@ -101,7 +137,18 @@ func (s *Service) SignIn(ctx context.Context, e Entry) (bearer string, session s
 				return err
 			}
 		}
-		return errors.Join(tx.AddSession(ctx, bearer, &session), tx.NoteSignIn(ctx, o.ID), audit(AsRole(ctx, o.Name, o.Role), tx, "sign in", "operator", o.ID, session.Kind+" from "+e.From))
+		return errors.Join(
+			tx.AddSession(ctx, bearer, &session),
+			tx.NoteSignIn(ctx, o.ID),
+			audit(
+				AsRole(ctx, o.Name, o.Role),
+				tx,
+				"sign in",
+				"operator",
+				o.ID,
+				session.Kind+" from "+e.From,
+			),
+		)
 	})
 	if errors.Is(err, ErrSignIn) {
 		return "", session, s.refuseEntry(ctx, o.ID, e, "right password, wrong code", ErrSignIn)
@@ -131,11 +178,13 @@ const (
 	mostClient = 200
 )
 
-// markDevice makes the mark that lets a device be known again: an identifier, when it ends, and a digest of
-// both that the operator's password goes into. Another password ends it.
+// markDevice makes the mark that lets a device be known again: an identifier, when it ends, and a
+// digest of both that the operator's password goes into. Another password ends it.
 func (s *Service) markDevice(o store.Operator) string {
 	id, end := rand.Text()[:16], strconv.FormatInt(s.now().Add(deviceLife).Unix(), 10)
-	return id + "." + end + "." + hex.EncodeToString(s.store.Prove("known device", id, end, o.ID, o.Password))
+	return id + "." + end + "." + hex.EncodeToString(
+		s.store.Prove("known device", id, end, o.ID, o.Password),
+	)
 }
 
 // knownDevice finds the identifier of a mark that counts for an operator; empty where it does not.
@@ -146,7 +195,8 @@ func (s *Service) knownDevice(mark string, o store.Operator) string {
 	}
 	digest, err := hex.DecodeString(parts[2])
 	end, wrong := strconv.ParseInt(parts[1], 10, 64)
-	if err != nil || wrong != nil || s.now().Unix() > end || !hmac.Equal(digest, s.store.Prove("known device", parts[0], parts[1], o.ID, o.Password)) {
+	if err != nil || wrong != nil || s.now().Unix() > end ||
+		!hmac.Equal(digest, s.store.Prove("known device", parts[0], parts[1], o.ID, o.Password)) {
 		return ""
 	}
 	return parts[0]
@@ -155,20 +205,32 @@ func (s *Service) knownDevice(mark string, o store.Operator) string {
 func newBearer() string { return "wi_" + rand.Text() + rand.Text() }
 
 // refuseEntry logs a try that was refused.
-func (s *Service) refuseEntry(ctx context.Context, operatorID string, e Entry, what string, why error) error {
+func (s *Service) refuseEntry(
+	ctx context.Context,
+	operatorID string,
+	e Entry,
+	what string,
+	why error,
+) error {
 	return errors.Join(why, s.store.Write(ctx, func(tx *store.Tx) error {
 		return audit(ctx, tx, "sign-in refused", "operator", operatorID, what+", from "+e.From)
 	}))
 }
 
-// Steps of the second factor (RFC 6238 §5.2): thirty seconds, one to either side for clocks that differ.
+// Steps of the second factor (RFC 6238 §5.2): thirty seconds, one to either side for clocks that
+// differ.
 const (
 	factorStep  = 30
 	factorDrift = 1
 )
 
 // takeCode takes a code of the second factor, each one once.
-func (s *Service) takeCode(ctx context.Context, tx *store.Tx, operatorID, code string, pending bool) error {
+func (s *Service) takeCode(
+	ctx context.Context,
+	tx *store.Tx,
+	operatorID, code string,
+	pending bool,
+) error {
 	if err := s.throttled("code "+operatorID, codePace); err != nil {
 		return err
 	}
@@ -190,8 +252,9 @@ func (s *Service) takeCode(ctx context.Context, tx *store.Tx, operatorID, code s
 // Caller is who uses a session: its address, and how the program calls itself.
 type Caller struct{ Address, Client string }
 
-// Session finds who a bearer belongs to. What a token may do is no more than what its operator may. A console's
-// session is bound to the program that opened it, a token to its networks where it has some.
+// Session finds who a bearer belongs to. What a token may do is no more than what its operator may.
+// A console's session is bound to the program that opened it, a token to its networks where it has
+// some.
 func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.Session, error) {
 	session, err := s.store.Read().Session(ctx, bearer)
 	var none *store.NotFoundError
@@ -199,7 +262,8 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 	if errors.As(err, &tampered) {
 		s.log.ErrorContext(ctx, "a session does not count", "error", err)
 	}
-	if errors.As(err, &none) || errors.As(err, &tampered) || err == nil && session.Operator.Disabled {
+	if errors.As(err, &none) || errors.As(err, &tampered) ||
+		err == nil && session.Operator.Disabled {
 		return store.Session{}, ErrNoSession
 	}
 	if err != nil {
@@ -210,7 +274,17 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 	}
 	if session.Kind == "cookie" && session.Client != cut(by.Client, mostClient) {
 		return session, errors.Join(ErrNoSession, s.store.Write(ctx, func(tx *store.Tx) error {
-			return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), audit(As(ctx, session.Operator.Name), tx, "end", "session", session.ID, "another program used it, from "+by.Address))
+			return errors.Join(
+				tx.EndSession(ctx, session.ID, session.Operator.ID),
+				audit(
+					As(ctx, session.Operator.Name),
+					tx,
+					"end",
+					"session",
+					session.ID,
+					"another program used it, from "+by.Address,
+				),
+			)
 		}))
 	}
 	last := session.Created
@@ -218,9 +292,21 @@ func (s *Service) Session(ctx context.Context, bearer string, by Caller) (store.
 		last = *session.Used
 	}
 	if session.Kind == "cookie" && s.now().Sub(last) > idleLife {
-		return session, errors.Join(ErrNoSession, s.store.Write(ctx, func(tx *store.Tx) error { return tx.EndSession(ctx, session.ID, session.Operator.ID) }))
+		return session, errors.Join(
+			ErrNoSession,
+			s.store.Write(
+				ctx,
+				func(tx *store.Tx) error {
+					return tx.EndSession(ctx,
+						session.ID, session.Operator.ID)
+				},
+			),
+		)
 	}
-	if session.Operator.MustEnrol, err = s.mustEnrol(ctx, session.Operator.SecondFactor); err != nil {
+	if session.Operator.MustEnrol, err = s.mustEnrol(
+		ctx,
+		session.Operator.SecondFactor,
+	); err != nil {
 		return session, err
 	}
 	session.Role = lesser(session.Role, session.Operator.Role)
@@ -240,7 +326,8 @@ func within(networks []string, address string) bool {
 // confirmLife is how long it counts that somebody has proven who they are.
 const confirmLife = 5 * time.Minute
 
-// Confirmed tells whether whoever uses a session has proven just now who they are. A program's token cannot.
+// Confirmed tells whether whoever uses a session has proven just now who they are. A program's
+// token cannot.
 func (s *Service) Confirmed(session store.Session) error {
 	if session.Name != "" {
 		return ErrProgram
@@ -251,18 +338,24 @@ func (s *Service) Confirmed(session store.Session) error {
 	return nil
 }
 
-// Sparing counts what a session is shown of secrets. A few parcels are daily work; for more, whoever uses it proves who they
-// are, and a program's token has to be bound to networks.
+// Sparing counts what a session is shown of secrets. A few parcels are daily work; for more,
+// whoever uses it proves who they are, and a program's token has to be bound to networks.
 func (s *Service) Sparing(session store.Session) error {
-	if len(session.Addresses) > 0 || session.Name == "" && s.Confirmed(session) == nil || s.throttled("shown "+session.ID, shownPace) == nil {
+	if len(session.Addresses) > 0 || session.Name == "" && s.Confirmed(session) == nil ||
+		s.throttled("shown "+session.ID, shownPace) == nil {
 		return nil
 	}
 	return s.Confirmed(session)
 }
 
-// Confirm has whoever uses a session prove who they are, by password and, where there is one, a code of the second
-// factor: what a stolen session alone must not do is allowed for a few minutes.
-func (s *Service) Confirm(ctx context.Context, session store.Session, password secret.Text, code string) error {
+// Confirm has whoever uses a session prove who they are, by password and, where there is one, a
+// code of the second factor: what a stolen session alone must not do is allowed for a few minutes.
+func (s *Service) Confirm(
+	ctx context.Context,
+	session store.Session,
+	password secret.Text,
+	code string,
+) error {
 	o, err := s.proven(ctx, session, "/password", password)
 	if err != nil {
 		return err
@@ -276,10 +369,19 @@ func (s *Service) Confirm(ctx context.Context, session store.Session, password s
 				return err
 			}
 		}
-		return errors.Join(tx.ConfirmSession(ctx, session.ID), audit(ctx, tx, "confirm", "session", session.ID, ""))
+		return errors.Join(
+			tx.ConfirmSession(ctx, session.ID),
+			audit(ctx, tx, "confirm", "session", session.ID, ""),
+		)
 	})
 	if errors.Is(err, ErrSignIn) {
-		return problem("operator", "/code", "another code", "the six digits that the device shows now, each once", "type the next one")
+		return problem(
+			"operator",
+			"/code",
+			"another code",
+			"the six digits that the device shows now, each once",
+			"type the next one",
+		)
 	}
 	return err
 }
@@ -293,7 +395,10 @@ func (s *Service) mustEnrol(ctx context.Context, has bool) (bool, error) {
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, session store.Session) error {
 	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.EndSession(ctx, session.ID, session.Operator.ID), audit(ctx, tx, "sign out", "operator", session.Operator.ID, ""))
+		return errors.Join(
+			tx.EndSession(ctx, session.ID, session.Operator.ID),
+			audit(ctx, tx, "sign out", "operator", session.Operator.ID, ""),
+		)
 	})
 }
 
@@ -306,7 +411,14 @@ const (
 func hashPassword(password secret.Text) string {
 	salt := make([]byte, hashSalt)
 	_, _ = rand.Read(salt)
-	sum := argon2.IDKey([]byte(password.Reveal()), salt, hashTime, hashMemory, hashLanes, hashLength)
+	sum := argon2.IDKey(
+		[]byte(password.Reveal()),
+		salt,
+		hashTime,
+		hashMemory,
+		hashLanes,
+		hashLength,
+	)
 	return base64.RawStdEncoding.EncodeToString(append(salt, sum...))
 }
 
@@ -316,6 +428,13 @@ func passwordFits(encoded string, password secret.Text) bool {
 	if !known {
 		data = make([]byte, hashSalt+hashLength)
 	}
-	sum := argon2.IDKey([]byte(password.Reveal()), data[:hashSalt], hashTime, hashMemory, hashLanes, hashLength)
+	sum := argon2.IDKey(
+		[]byte(password.Reveal()),
+		data[:hashSalt],
+		hashTime,
+		hashMemory,
+		hashLanes,
+		hashLength,
+	)
 	return subtle.ConstantTimeCompare(sum, data[hashSalt:]) == 1 && known
 }

@@ -35,12 +35,25 @@ func (s *Service) Signer(ctx context.Context) (api.Signer, error) {
 	if err != nil {
 		return shown, err
 	}
-	return api.Signer{Version: version, Set: true, Subject: list[0].Subject.CommonName, Authority: signer.Authority, Expires: list[0].NotAfter, Since: signer.Since, Certificate: signer.Certificate, Links: pki.Chain(list[0], list[1:], nil, s.now())}, nil
+	return api.Signer{
+		Version:     version,
+		Set:         true,
+		Subject:     list[0].Subject.CommonName,
+		Authority:   signer.Authority,
+		Expires:     list[0].NotAfter,
+		Since:       signer.Since,
+		Certificate: signer.Certificate,
+		Links:       pki.Chain(list[0], list[1:], nil, s.now()),
+	}, nil
 }
 
-// MakeSigner has an authority here issue the certificate that parcels are signed with, in the place of
-// what signed them.
-func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (api.Signer, error) {
+// MakeSigner has an authority here issue the certificate that parcels are signed with, in the place
+// of what signed them.
+func (s *Service) MakeSigner(
+	ctx context.Context,
+	authorityID, name string,
+	days, version int,
+) (api.Signer, error) {
 	key, err := pki.NewKey(rand.Reader, pki.RSA3072) // old releases verify no other signatures
 	if err != nil {
 		return api.Signer{}, err
@@ -58,7 +71,22 @@ func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days
 		if err != nil {
 			return err
 		}
-		c, err := pki.Issue(rand.Reader, by, key.Public(), pki.Wanted{Name: cut(cmp.Or(strings.TrimSpace(name), organisation.Name+" profiles"), 64), Organisation: organisation.Name, Usage: pki.ForSigning, From: from, To: to, Lists: a.Lists})
+		c, err := pki.Issue(
+			rand.Reader,
+			by,
+			key.Public(),
+			pki.Wanted{
+				Name: cut(
+					cmp.Or(strings.TrimSpace(name), organisation.Name+" profiles"),
+					64,
+				),
+				Organisation: organisation.Name,
+				Usage:        pki.ForSigning,
+				From:         from,
+				To:           to,
+				Lists:        a.Lists,
+			},
+		)
 		if err != nil {
 			return refused("signer", err)
 		}
@@ -70,8 +98,20 @@ func (s *Service) MakeSigner(ctx context.Context, authorityID, name string, days
 		if err := tx.AddCertificate(ctx, &kept); err != nil {
 			return err
 		}
-		// The root goes along: whoever holds the parcel against it has it, whoever does not sees whose it is.
-		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: pki.Bundle(c) + a.Certificate, Key: &text, Authority: a.Name, Since: s.now()}, c.Subject.CommonName, version)
+		// The root goes along: whoever holds the parcel against it has it, whoever does not sees
+		// whose it is.
+		return s.putSigner(
+			ctx,
+			tx,
+			&vpn.Signer{
+				Certificate: pki.Bundle(c) + a.Certificate,
+				Key:         &text,
+				Authority:   a.Name,
+				Since:       s.now(),
+			},
+			c.Subject.CommonName,
+			version,
+		)
 	})
 	if err != nil {
 		return api.Signer{}, err
@@ -95,10 +135,22 @@ func (s *Service) TakeSigner(ctx context.Context, m api.Material, version int) (
 		return api.Signer{}, err
 	}
 	if key == nil {
-		return api.Signer{}, problem("signer", "/file", "no private key", "the signing certificate with its key", "export both, such as PKCS #12")
+		return api.Signer{}, problem(
+			"signer",
+			"/file",
+			"no private key",
+			"the signing certificate with its key",
+			"export both, such as PKCS #12",
+		)
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return s.putSigner(ctx, tx, &vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()}, b.leaf.Subject.CommonName, version)
+		return s.putSigner(
+			ctx,
+			tx,
+			&vpn.Signer{Certificate: b.bundle(), Key: key, Since: s.now()},
+			b.leaf.Subject.CommonName,
+			version,
+		)
 	})
 	if err != nil {
 		return api.Signer{}, err
@@ -112,7 +164,11 @@ func (s *Service) RemoveSigner(ctx context.Context, version int) error {
 		if err := sameSigner(ctx, tx, version); err != nil {
 			return err
 		}
-		return errors.Join(tx.PutSigner(ctx, nil), tx.TouchAll(ctx), audit(ctx, tx, "remove", "signer", "", ""))
+		return errors.Join(
+			tx.PutSigner(ctx, nil),
+			tx.TouchAll(ctx),
+			audit(ctx, tx, "remove", "signer", "", ""),
+		)
 	})
 }
 
@@ -125,15 +181,25 @@ func sameSigner(ctx context.Context, tx *store.Tx, version int) error {
 	return err
 }
 
-func (s *Service) putSigner(ctx context.Context, tx *store.Tx, signer *vpn.Signer, name string, version int) error {
+func (s *Service) putSigner(
+	ctx context.Context,
+	tx *store.Tx,
+	signer *vpn.Signer,
+	name string,
+	version int,
+) error {
 	if err := sameSigner(ctx, tx, version); err != nil {
 		return err
 	}
-	return errors.Join(tx.PutSigner(ctx, signer), tx.TouchAll(ctx), audit(ctx, tx, "set", "signer", "", name))
+	return errors.Join(
+		tx.PutSigner(ctx, signer),
+		tx.TouchAll(ctx),
+		audit(ctx, tx, "set", "signer", "", name),
+	)
 }
 
-// signet signs what is built: Apple profiles themselves, and beside them and all others a list of the
-// digests of what is handed over. Without a signer scripts still have their list.
+// signet signs what is built: Apple profiles themselves, and beside them and all others a list of
+// the digests of what is handed over. Without a signer scripts still have their list.
 type signet struct {
 	identity *pki.Identity
 }
@@ -148,7 +214,17 @@ func (s *Service) signet(ctx context.Context, tx *store.Tx) (*signet, error) {
 		return nil, fmt.Errorf("signer: %w", err)
 	}
 	if s.now().After(pair.Leaf.NotAfter) {
-		return nil, problem("signer", "/certificate", fmt.Sprintf("%q, which expired on %s", pair.Leaf.Subject.CommonName, pair.Leaf.NotAfter.UTC().Format(time.DateOnly)), "one that is valid", "make a new one, or bring one in")
+		return nil, problem(
+			"signer",
+			"/certificate",
+			fmt.Sprintf(
+				"%q, which expired on %s",
+				pair.Leaf.Subject.CommonName,
+				pair.Leaf.NotAfter.UTC().Format(time.DateOnly),
+			),
+			"one that is valid",
+			"make a new one, or bring one in",
+		)
 	}
 	return &signet{&pair}, nil
 }
@@ -157,7 +233,13 @@ const appleMedia = "application/x-apple-aspen-config"
 
 // signed is files as they are handed over.
 func (k *signet) signed(connection string, files []format.File) ([]format.File, error) {
-	scripted := slices.ContainsFunc(files, func(f format.File) bool { return strings.HasSuffix(f.Name, ".sh") || strings.HasSuffix(f.Name, ".ps1") })
+	scripted := slices.ContainsFunc(
+		files,
+		func(f format.File) bool {
+			return strings.HasSuffix(f.Name, ".sh") ||
+				strings.HasSuffix(f.Name, ".ps1")
+		},
+	)
 	if k.identity == nil && !scripted {
 		return files, nil
 	}
@@ -179,6 +261,12 @@ func (k *signet) signed(connection string, files []format.File) ([]format.File, 
 	}
 	data, err := pki.Sign(*k.identity, list.Content, true)
 	return append(files, format.File{
-		Name: format.FileName(connection, digests.SignedExpiring), MediaType: "application/pkcs7-signature", Purpose: "Signature of the list of digests", Content: data,
+		Name: format.FileName(
+			connection,
+			digests.SignedExpiring,
+		),
+		MediaType: "application/pkcs7-signature",
+		Purpose:   "Signature of the list of digests",
+		Content:   data,
 	}), err
 }

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// Sums over a whole fleet take long where it is large. They are made again as often as that costs a twentieth of the
-// time; small ones are made for each question.
+// Sums over a whole fleet take long where it is large. They are made again as often as that costs a
+// twentieth of the time; small ones are made for each question.
 const (
 	cheapSum = 5 * time.Millisecond
 	sumShare = 20

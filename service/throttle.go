@@ -12,8 +12,11 @@ import (
 
 // Pace of tries: how many at once, and how long until one more.
 var (
-	doorPace   = pace{10, 5 * time.Second}
-	widePace   = pace{40, time.Second}     // of a network that is given to one customer, not to one host
+	doorPace = pace{10, 5 * time.Second}
+	widePace = pace{
+		40,
+		time.Second,
+	} // of a network that is given to one customer, not to one host
 	codePace   = pace{5, time.Minute}      // a code has only six digits
 	fullPace   = pace{50, time.Second}     // of all keys that no more place is for, together
 	shownPace  = pace{100, time.Minute}    // of files with secrets that a session is shown
@@ -45,7 +48,10 @@ func (c *counting) take(key string, p pace, now time.Time) error {
 	c.Lock()
 	defer c.Unlock()
 	if c.limits == nil {
-		c.limits, c.rest = map[string]*rate.Limiter{}, rate.NewLimiter(rate.Every(fullPace.every), fullPace.burst)
+		c.limits, c.rest = map[string]*rate.Limiter{}, rate.NewLimiter(
+			rate.Every(fullPace.every),
+			fullPace.burst,
+		)
 	}
 	limit, ok := c.limits[key]
 	if !ok {
@@ -124,7 +130,11 @@ type hashing struct {
 }
 
 func newHashing() *hashing {
-	return &hashing{open: make(chan struct{}, hashAtOnce), known: make(chan struct{}, hashKnown), waiting: map[string]int{}}
+	return &hashing{
+		open:    make(chan struct{}, hashAtOnce),
+		known:   make(chan struct{}, hashKnown),
+		waiting: map[string]int{},
+	}
 }
 
 // enter waits for a place. known are those who have proven before who they are: a session, or

@@ -8,7 +8,8 @@ import (
 	"wardicon/store"
 )
 
-// useTick is how often it is kept when sessions were used last: whoever reads does not wait for a write.
+// useTick is how often it is kept when sessions were used last: whoever reads does not wait for a
+// write.
 const useTick = time.Minute
 
 // uses are the last uses of sessions that are not kept yet.
@@ -44,7 +45,8 @@ func (u *uses) take() map[string]time.Time {
 	return taken
 }
 
-// KeepUses keeps when sessions were used, until the context ends. What is lost by a sudden end is a minute.
+// KeepUses keeps when sessions were used, until the context ends. What is lost by a sudden end is a
+// minute.
 func (s *Service) KeepUses(ctx context.Context) {
 	clock := time.NewTicker(useTick)
 	defer clock.Stop()

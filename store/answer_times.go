@@ -27,17 +27,39 @@ const maxOwnTimes = 20
 // PutAnswerTime keeps how fast a gateway answered. Whatever is older than counts goes.
 func (tx *Tx) PutAnswerTime(ctx context.Context, t api.MeasuredTime) error {
 	now := tx.s.now()
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM answer_times WHERE at < ?`, millis(now.Add(-keepTimes))); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM answer_times WHERE at < ?`,
+		millis(now.Add(-keepTimes)),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	var person any
 	if t.PersonID != "" {
 		person = t.PersonID
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO answer_times VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, t.GatewayID, person, t.Source, t.Place.City, t.Place.Latitude, t.Place.Longitude, t.Milliseconds, millis(now))
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO answer_times VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
+		t.GatewayID,
+		person,
+		t.Source,
+		t.Place.City,
+		t.Place.Latitude,
+		t.Place.Longitude,
+		t.Milliseconds,
+		millis(now),
+	)
 	if err == nil && t.PersonID != "" {
-		_, err = tx.q.ExecContext(ctx, `DELETE FROM answer_times WHERE person_id = ?1 AND gateway_id = ?2 AND rowid NOT IN
-			(SELECT rowid FROM answer_times WHERE person_id = ?1 AND gateway_id = ?2 ORDER BY at DESC LIMIT ?3)`, t.PersonID, t.GatewayID, maxOwnTimes)
+		_, err = tx.q.ExecContext(
+			ctx,
+			`DELETE FROM answer_times WHERE person_id = ?1 AND gateway_id = ?2 AND rowid NOT IN
+			(SELECT rowid FROM answer_times WHERE person_id = ?1 AND gateway_id = ?2 ORDER BY at
+			DESC LIMIT ?3)`,
+			t.PersonID,
+			t.GatewayID,
+			maxOwnTimes,
+		)
 	}
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
@@ -47,9 +69,18 @@ func (tx *Tx) PutAnswerTime(ctx context.Context, t api.MeasuredTime) error {
 
 // AnswerTimeSums sums up how fast a gateway answered, by place, the most often measured first.
 func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]api.MeasuredTimes, error) {
-	rows, err := tx.q.QueryContext(ctx, `WITH mine AS (SELECT source, CASE WHEN person_id IS NULL THEN place ELSE '' END place, milliseconds, at FROM answer_times WHERE gateway_id = ? AND at >= ?),
-		ranked AS (SELECT *, ROW_NUMBER() OVER (PARTITION BY source, place ORDER BY milliseconds) n, COUNT(*) OVER (PARTITION BY source, place) c, MAX(at) OVER (PARTITION BY source, place) last FROM mine)
-		SELECT source, place, milliseconds, c, last FROM ranked WHERE n = c / 2 + 1 ORDER BY c DESC, source, place LIMIT 100`, gatewayID, millis(tx.s.now().Add(-keepTimes)))
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`WITH mine AS (SELECT source, CASE WHEN person_id IS NULL THEN place ELSE '' END place,
+			milliseconds, at FROM answer_times WHERE gateway_id = ? AND at >= ?),
+		ranked AS (SELECT *, ROW_NUMBER() OVER (PARTITION BY source, place ORDER BY milliseconds) n,
+		COUNT(*) OVER (PARTITION BY source, place) c, MAX(at) OVER (PARTITION BY source, place) last
+		FROM mine)
+		SELECT source, place, milliseconds, c, last FROM ranked WHERE n = c / 2 + 1 ORDER BY c DESC,
+		source, place LIMIT 100`,
+		gatewayID,
+		millis(tx.s.now().Add(-keepTimes)),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -68,9 +99,18 @@ func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]api.Measu
 
 // AnswerTimes is how fast each gateway answers where a person is: on the person's own
 // pages first, else at the place nearest to the person.
-func (tx *Tx) AnswerTimes(ctx context.Context, person vpn.Person) (map[string]plan.AnswerTime, error) {
+func (tx *Tx) AnswerTimes(
+	ctx context.Context,
+	person vpn.Person,
+) (map[string]plan.AnswerTime, error) {
 	since := millis(tx.s.now().Add(-keepTimes))
-	own, err := tx.answerTimes(ctx, `SELECT gateway_id, place, latitude, longitude, milliseconds FROM answer_times WHERE person_id = ? AND at >= ? ORDER BY gateway_id, at DESC`, person.ID, since)
+	own, err := tx.answerTimes(
+		ctx,
+		`SELECT gateway_id, place, latitude, longitude, milliseconds FROM answer_times WHERE
+			person_id = ? AND at >= ? ORDER BY gateway_id, at DESC`,
+		person.ID,
+		since,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -78,8 +118,14 @@ func (tx *Tx) AnswerTimes(ctx context.Context, person vpn.Person) (map[string]pl
 	for gateway, times := range own {
 		list[gateway] = median(times, "the pages of "+person.Name)
 	}
-	others, err := tx.answerTimes(ctx, `SELECT gateway_id, place, latitude, longitude, milliseconds FROM
-		(SELECT *, ROW_NUMBER() OVER (PARTITION BY gateway_id, latitude, longitude ORDER BY at DESC) n FROM answer_times WHERE latitude IS NOT NULL AND at >= ?) WHERE n <= ?`, since, maxTimes)
+	others, err := tx.answerTimes(
+		ctx,
+		`SELECT gateway_id, place, latitude, longitude, milliseconds FROM
+		(SELECT *, ROW_NUMBER() OVER (PARTITION BY gateway_id, latitude, longitude ORDER BY at DESC)
+		n FROM answer_times WHERE latitude IS NOT NULL AND at >= ?) WHERE n <= ?`,
+		since,
+		maxTimes,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +166,11 @@ func median(times []answerTime, from string) plan.AnswerTime {
 	return plan.AnswerTime{Milliseconds: list[len(list)/2], From: from, Count: len(list)}
 }
 
-func (tx *Tx) answerTimes(ctx context.Context, query string, args ...any) (map[string][]answerTime, error) {
+func (tx *Tx) answerTimes(
+	ctx context.Context,
+	query string,
+	args ...any,
+) (map[string][]answerTime, error) {
 	rows, err := tx.q.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -129,7 +179,13 @@ func (tx *Tx) answerTimes(ctx context.Context, query string, args ...any) (map[s
 	for rows.Next() {
 		var gateway string
 		var t answerTime
-		if err := rows.Scan(&gateway, &t.place.City, &t.place.Latitude, &t.place.Longitude, &t.milliseconds); err != nil {
+		if err := rows.Scan(
+			&gateway,
+			&t.place.City,
+			&t.place.Latitude,
+			&t.place.Longitude,
+			&t.milliseconds,
+		); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		if len(list[gateway]) < 10*maxTimes {

@@ -13,9 +13,9 @@ import (
 	"wardicon/api"
 )
 
-// Log adds a line to the audit log, in the same transaction as the entry itself, chained to the line
-// before it. A log that was cut or changed at its end is gone on with where the service left it, so that
-// it stays broken.
+// Log adds a line to the audit log, in the same transaction as the entry itself, chained to the
+// line before it. A log that was cut or changed at its end is gone on with where the service left
+// it, so that it stays broken.
 func (tx *Tx) Log(ctx context.Context, d api.AuditEntry) error {
 	lines, before, _, err := tx.head(ctx)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -26,15 +26,25 @@ func (tx *Tx) Log(ctx context.Context, d api.AuditEntry) error {
 	}
 	d.At = fromMillis(millis(tx.s.now()))
 	chain := tx.s.link(before, d)
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO audit (at, operator, action, noun, object, detail, chain) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		millis(d.At), d.Operator, d.Action, d.Noun, d.Object, d.Detail, chain); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO audit (at, operator, action, noun, object, detail, chain) VALUES (?, ?, ?, ?,
+			?, ?, ?)`,
+		millis(d.At),
+		d.Operator,
+		d.Action,
+		d.Noun,
+		d.Object,
+		d.Detail,
+		chain,
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	return tx.putHead(ctx, lines+1, chain)
 }
 
-// link is the keyed digest of a line and of the one before it: nobody without the master key can write
-// another one that fits.
+// link is the keyed digest of a line and of the one before it: nobody without the master key can
+// write another one that fits.
 func (s *Store) link(before []byte, d api.AuditEntry) []byte {
 	data := append([]byte("audit line"), before...)
 	data = binary.BigEndian.AppendUint64(data, uint64(millis(d.At)))
@@ -58,8 +68,8 @@ func scanEntry(scan func(...any) error) (d api.AuditEntry, chain []byte, err err
 	return d, chain, err
 }
 
-// VerifyAudit walks the audit log and holds that each line is as it was written and follows the one before
-// it. head is a digest that was noted before; an empty one is not looked for.
+// VerifyAudit walks the audit log and holds that each line is as it was written and follows the one
+// before it. head is a digest that was noted before; an empty one is not looked for.
 func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, err error) {
 	p.Sound, p.Held = true, head == ""
 	rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
@@ -88,7 +98,8 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, e
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return p, fmt.Errorf("database: %w", err)
 	}
-	// The head is written with each line: a tail that was cut off, or a chain that was made again, does not fit it.
+	// The head is written with each line: a tail that was cut off, or a chain that was made again,
+	// does not fit it.
 	if len(last) == 0 {
 		last = nil
 	}
@@ -111,17 +122,23 @@ func (tx *Tx) LastEntry(ctx context.Context) (time.Time, error) {
 // keepAudit has the words of the log kept from changes by mistake.
 func (s *Store) keepAudit(ctx context.Context) error {
 	return s.Write(ctx, func(tx *Tx) error {
-		_, err := tx.q.ExecContext(ctx, `CREATE TRIGGER IF NOT EXISTS audit_keeps_words BEFORE UPDATE ON audit BEGIN SELECT RAISE(ABORT, 'the audit log only grows'); END`)
+		_, err := tx.q.ExecContext(
+			ctx,
+			`CREATE TRIGGER IF NOT EXISTS audit_keeps_words BEFORE UPDATE ON audit BEGIN SELECT
+				RAISE(ABORT, 'the audit log only grows'); END`,
+		)
 		return err
 	})
 }
 
-// chainOld chains the lines of a log of the first release, which has no chain at all. It is called for the
-// data of an older release alone.
+// chainOld chains the lines of a log of the first release, which has no chain at all. It is called
+// for the data of an older release alone.
 func (s *Store) chainOld(ctx context.Context) error {
 	return s.Write(ctx, func(tx *Tx) error {
 		var chained int
-		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(chain) FROM audit`).Scan(&chained); err != nil || chained > 0 {
+		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(chain) FROM audit`).
+			Scan(&chained); err != nil ||
+			chained > 0 {
 			return err
 		}
 		rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
@@ -142,7 +159,12 @@ func (s *Store) chainOld(ctx context.Context) error {
 			return err
 		}
 		for seq, chain := range links {
-			if _, err := tx.q.ExecContext(ctx, `UPDATE audit SET chain = ? WHERE seq = ?`, chain, seq); err != nil {
+			if _, err := tx.q.ExecContext(
+				ctx,
+				`UPDATE audit SET chain = ? WHERE seq = ?`,
+				chain,
+				seq,
+			); err != nil {
 				return fmt.Errorf("database: %w", err)
 			}
 		}
@@ -154,16 +176,24 @@ func (s *Store) chainOld(ctx context.Context) error {
 var AuditEntries = &Table[api.AuditEntry, api.AuditEntry]{
 	Noun: "line", name: "audit",
 	list: listing[api.AuditEntry]{
-		id: "a.seq", from: "audit a", cols: "a.seq, a.at, a.operator, a.action, a.noun, a.object, a.detail, a.chain",
+		id:   "a.seq",
+		from: "audit a",
+		cols: "a.seq, a.at, a.operator, a.action, a.noun, a.object, a.detail, a.chain",
 		scan: func(scan func(...any) error) (api.AuditEntry, error) {
 			d, _, err := scanEntry(scan)
 			return d, err
 		},
-		search: []string{"a.operator", "a.action", "a.noun", "a.object", "a.detail"}, first: "at",
-		sorts: map[string]string{"at": "a.seq DESC"}, // newest first
+		search: []string{"a.operator", "a.action", "a.noun", "a.object", "a.detail"},
+		first:  "at",
+		sorts:  map[string]string{"at": "a.seq DESC"}, // newest first
 		filters: map[string]string{
-			"operator": "a.operator = ?", "action": "a.action = ?", "noun": "a.noun = ?", "object": "a.object = ?",
-			"since": "a.at >= ?time", "before": "a.at < ?time", "days": "a.at >= (unixepoch() - 86400 * ?days) * 1000",
+			"operator": "a.operator = ?",
+			"action":   "a.action = ?",
+			"noun":     "a.noun = ?",
+			"object":   "a.object = ?",
+			"since":    "a.at >= ?time",
+			"before":   "a.at < ?time",
+			"days":     "a.at >= (unixepoch() - 86400 * ?days) * 1000",
 		},
 	},
 }

@@ -26,7 +26,10 @@ func copyTo(ctx context.Context, dir, to string) (err error) {
 		return fmt.Errorf("%s: %w; give another name, or move it away", to, os.ErrExist)
 	}
 	part := to + ".part"
-	if err := os.Remove(part); err != nil && !errors.Is(err, os.ErrNotExist) { // left by one that was killed
+	if err := os.Remove(
+		part,
+	); err != nil &&
+		!errors.Is(err, os.ErrNotExist) { // left by one that was killed
 		return err
 	}
 	f, err := os.OpenFile(part, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
@@ -66,7 +69,9 @@ func vacuum(ctx context.Context, from, to string) (err error) {
 	}
 	defer func() { err = errors.Join(err, made.Close()) }()
 	var verdict string
-	if err := made.QueryRowContext(ctx, `PRAGMA quick_check(1)`).Scan(&verdict); err != nil || verdict != "ok" {
+	if err := made.QueryRowContext(ctx, `PRAGMA quick_check(1)`).
+		Scan(&verdict); err != nil ||
+		verdict != "ok" {
 		return errors.Join(fmt.Errorf("the copy does not read back: %s", verdict), err)
 	}
 	return nil

@@ -6,7 +6,8 @@ import (
 	"time"
 )
 
-// When the log of changes is written back into the database: beside whoever writes, and not by them.
+// When the log of changes is written back into the database: beside whoever writes, and not by
+// them.
 const (
 	checkpointTick = 250 * time.Millisecond
 	smallLog       = 4 << 20   // bytes that wait for more

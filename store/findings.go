@@ -14,58 +14,137 @@ import (
 // Findings is the list of what is wrong all over the fleet. It is written by PutFindings
 // alone.
 var Findings = &Table[struct{}, api.FleetFinding]{
-	Noun: "finding", name: "findings",
+	Noun: "finding",
+	name: "findings",
 	list: listing[api.FleetFinding]{
-		id: "i.n", from: "findings i", size: "findings",
-		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, i.fixable, i.overridden, i.since, COALESCE(i.profile_id, ''), i.device_id, i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
+		id:   "i.n",
+		from: "findings i",
+		size: "findings",
+		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, " +
+			"i.fixable, i.overridden, i.since, COALESCE(i.profile_id, ''), i.device_id, " +
+			"i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
 		scan: func(scan func(...any) error) (r api.FleetFinding, err error) {
 			var since int64
-			err = scan(&r.Rule, &r.Severity, &r.Field, &r.Found, &r.Fix, &r.Noun, &r.Object, &r.Pointer, &r.Fixable, &r.Overridden, &since, &r.ProfileID, &r.DeviceID, &r.Device, &r.GatewayID, &r.Gateway, &r.PersonID, &r.Person)
+			err = scan(
+				&r.Rule,
+				&r.Severity,
+				&r.Field,
+				&r.Found,
+				&r.Fix,
+				&r.Noun,
+				&r.Object,
+				&r.Pointer,
+				&r.Fixable,
+				&r.Overridden,
+				&since,
+				&r.ProfileID,
+				&r.DeviceID,
+				&r.Device,
+				&r.GatewayID,
+				&r.Gateway,
+				&r.PersonID,
+				&r.Person,
+			)
 			r.Since = fromMillis(since)
 			return r, err
 		},
-		search: []string{"i.device_name", "i.gateway_name", "i.person_name", "i.found"}, first: "severity",
-		hits: map[string]string{"device": "i.device_id", "gateway": "i.at_gateway", "person": "i.person_id", "found": "i.found"},
+		search: []string{
+			"i.device_name",
+			"i.gateway_name",
+			"i.person_name",
+			"i.found",
+		},
+		first: "severity",
+		hits: map[string]string{
+			"device":  "i.device_id",
+			"gateway": "i.at_gateway",
+			"person":  "i.person_id",
+			"found":   "i.found",
+		},
 		sorts: map[string]string{
-			"severity": "i.rank ASC, i.rule ASC, i.n ASC", "since": "i.since ASC, i.n ASC",
-			"device": "i.device_name ASC, i.n ASC", "gateway": "i.gateway_name ASC, i.n ASC", "person": "i.person_name ASC, i.n ASC", "rule": "i.rule ASC, i.n ASC",
+			"severity": "i.rank ASC, i.rule ASC, i.n ASC",
+			"since":    "i.since ASC, i.n ASC",
+			"device":   "i.device_name ASC, i.n ASC",
+			"gateway":  "i.gateway_name ASC, i.n ASC",
+			"person":   "i.person_name ASC, i.n ASC",
+			"rule":     "i.rule ASC, i.n ASC",
 		},
 		filters: map[string]string{
-			"rule": "i.rule = ?", "severity": "i.severity = ?", "gateway_id": "i.at_gateway = ?", "person_id": "i.person_id = ?", "device_id": "i.device_id = ?", "profile_id": "i.profile_id = ?",
-			"days": "i.since >= (unixepoch() - 86400 * ?days) * 1000", "fixable": "i.fixable = ?flag", "overridden": "i.overridden = ?flag",
-			"record": "(i.gateway_id IS NOT NULL) = ?flag",
+			"rule":       "i.rule = ?",
+			"severity":   "i.severity = ?",
+			"gateway_id": "i.at_gateway = ?",
+			"person_id":  "i.person_id = ?",
+			"device_id":  "i.device_id = ?",
+			"profile_id": "i.profile_id = ?",
+			"days":       "i.since >= (unixepoch() - 86400 * ?days) * 1000",
+			"fixable":    "i.fixable = ?flag",
+			"overridden": "i.overridden = ?flag",
+			"record":     "(i.gateway_id IS NOT NULL) = ?flag",
 		},
 	},
 }
 
 // sums are what findings, named i, can be counted by.
 var sums = map[string]string{
-	"rule":    "SELECT i.rule AS key, i.rule AS title, i.* FROM %s i",
-	"gateway": "SELECT g.id AS key, g.name AS title, i.* FROM %s i LEFT JOIN profiles f ON f.id = i.profile_id JOIN gateways g ON g.id = COALESCE(i.gateway_id, f.gateway_id)",
-	"person":  "SELECT p.id AS key, p.name AS title, i.* FROM %s i JOIN profiles f ON f.id = i.profile_id JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = d.person_id",
+	"rule": "SELECT i.rule AS key, i.rule AS title, i.* FROM %s i",
+	"gateway": "SELECT g.id AS key, g.name AS title, i.* FROM %s i LEFT JOIN profiles f ON f.id " +
+		"= i.profile_id JOIN gateways g ON g.id = COALESCE(i.gateway_id, f.gateway_id)",
+	"person": "SELECT p.id AS key, p.name AS title, i.* FROM %s i JOIN profiles f ON f.id = " +
+		"i.profile_id JOIN devices d ON d.id = f.device_id JOIN people p ON p.id = " +
+		"d.person_id",
 }
 
 // SumFindings counts findings by rule, gateway or person, the most severe and most
 // frequent first. New and Ended look back some days; what has nothing but ended findings
 // comes last.
-func (tx *Tx) SumFindings(ctx context.Context, by string, days, limit int) ([]api.FindingSum, error) {
+func (tx *Tx) SumFindings(
+	ctx context.Context,
+	by string,
+	days, limit int,
+) ([]api.FindingSum, error) {
 	from, ok := sums[by]
 	if !ok {
 		return nil, &QueryError{"by", by, keys(sums)}
 	}
 	since := tx.s.now().AddDate(0, 0, -days).UnixMilli()
-	rows, err := tx.q.QueryContext(ctx, `WITH here AS (`+fmt.Sprintf(from, "findings")+`), past AS (`+fmt.Sprintf(from, "past_findings")+`),
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`WITH here AS (`+fmt.Sprintf(
+			from,
+			"findings",
+		)+`), past AS (`+fmt.Sprintf(
+			from,
+			"past_findings",
+		)+`),
 		counted AS (
-			SELECT key, title, SUM(severity = 'error') b, SUM(severity = 'warning') w, SUM(severity = 'note') a, COUNT(DISTINCT profile_id) n, SUM(since >= ?) fresh, SUM(fixable) fixable, 0 ended FROM here GROUP BY key
-			UNION ALL SELECT key, title, 0, 0, 0, 0, 0, 0, COUNT(*) FROM past WHERE ended >= ? GROUP BY key)
-		SELECT key, title, SUM(b), SUM(w), SUM(a), SUM(n), SUM(fresh), SUM(fixable), SUM(ended) FROM counted GROUP BY key ORDER BY 3 DESC, 4 DESC, 5 DESC, 2 LIMIT ?`, since, since, limit)
+			SELECT key, title, SUM(severity = 'error') b, SUM(severity = 'warning') w, SUM(severity
+			= 'note') a, COUNT(DISTINCT profile_id) n, SUM(since >= ?) fresh, SUM(fixable) fixable,
+			0 ended FROM here GROUP BY key
+			UNION ALL SELECT key, title, 0, 0, 0, 0, 0, 0, COUNT(*) FROM past WHERE ended >= ? GROUP
+			BY key)
+		SELECT key, title, SUM(b), SUM(w), SUM(a), SUM(n), SUM(fresh), SUM(fixable), SUM(ended) FROM
+		counted GROUP BY key ORDER BY 3 DESC, 4 DESC, 5 DESC, 2 LIMIT ?`,
+		since,
+		since,
+		limit,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	list := []api.FindingSum{}
 	for rows.Next() {
 		var r api.FindingSum
-		if err := rows.Scan(&r.Key, &r.Title, &r.Tally.Errors, &r.Tally.Warnings, &r.Tally.Notes, &r.Profiles, &r.New, &r.Fixable, &r.Ended); err != nil {
+		if err := rows.Scan(
+			&r.Key,
+			&r.Title,
+			&r.Tally.Errors,
+			&r.Tally.Warnings,
+			&r.Tally.Notes,
+			&r.Profiles,
+			&r.New,
+			&r.Fixable,
+			&r.Ended,
+		); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		list = append(list, r)
@@ -97,8 +176,16 @@ func (tx *Tx) PutGatewayFindings(ctx context.Context, d Due, findings []check.Fi
 
 func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []check.Finding) error {
 	t := check.Count(findings)
-	res, err := tx.q.ExecContext(ctx, `UPDATE `+of.table+` SET seen = touched, errors = ?, warnings = ?, notes = ? WHERE id = ? AND touched = ?`,
-		t.Errors, t.Warnings, t.Notes, d.ID, d.Touched)
+	res, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE `+of.table+` SET seen = touched, errors = ?, warnings = ?, notes = ? WHERE id = ?
+			AND touched = ?`,
+		t.Errors,
+		t.Warnings,
+		t.Notes,
+		d.ID,
+		d.Touched,
+	)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -120,7 +207,8 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 	for _, f := range findings {
 		k := keptOf(f)
 		still[k.key()] = true
-		// What is there already, word for word, is left alone: most checks find what they found before.
+		// What is there already, word for word, is left alone: most checks find what they found
+		// before.
 		if i := slices.IndexFunc(old, func(o keptFinding) bool { return o.same(k) }); i >= 0 {
 			old = slices.Delete(old, i, i+1)
 			continue
@@ -142,7 +230,17 @@ func (tx *Tx) putFindings(ctx context.Context, of holder, d Due, findings []chec
 			continue
 		}
 		still[k.key()] = true // one line for all of the same rule and field
-		if _, err := tx.q.ExecContext(ctx, `INSERT INTO past_findings (`+of.column+`, rule, severity, field, since, ended) VALUES (?, ?, ?, ?, ?, ?)`, d.ID, k.rule, k.severity, k.field, since[k.key()], now); err != nil {
+		if _, err := tx.q.ExecContext(
+			ctx,
+			`INSERT INTO past_findings (`+of.column+
+				`, rule, severity, field, since, ended) VALUES (?, ?, ?, ?, ?, ?)`,
+			d.ID,
+			k.rule,
+			k.severity,
+			k.field,
+			since[k.key()],
+			now,
+		); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
@@ -164,7 +262,15 @@ func (k keptFinding) same(other keptFinding) bool {
 }
 
 func keptOf(f check.Finding) keptFinding {
-	k := keptFinding{rule: f.Rule, severity: string(f.Severity), field: string(f.Field), found: f.Found, fix: f.Fix, fixable: f.Fixable, overridden: f.Override != nil}
+	k := keptFinding{
+		rule:       f.Rule,
+		severity:   string(f.Severity),
+		field:      string(f.Field),
+		found:      f.Found,
+		fix:        f.Fix,
+		fixable:    f.Fixable,
+		overridden: f.Override != nil,
+	}
 	if f.Place != nil {
 		k.noun, k.object, k.pointer = f.Place.Noun, f.Place.ID, f.Place.Pointer
 	}
@@ -173,14 +279,32 @@ func keptOf(f check.Finding) keptFinding {
 
 // kept reads what was found before.
 func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable, overridden FROM findings WHERE `+of.column+` = ?`, id)
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable,
+			overridden FROM findings WHERE `+of.column+` = ?`,
+		id,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	var list []keptFinding
 	for rows.Next() {
 		var k keptFinding
-		if err := rows.Scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.fix, &k.noun, &k.object, &k.pointer, &k.fixable, &k.overridden); err != nil {
+		if err := rows.Scan(
+			&k.n,
+			&k.since,
+			&k.rule,
+			&k.severity,
+			&k.field,
+			&k.found,
+			&k.fix,
+			&k.noun,
+			&k.object,
+			&k.pointer,
+			&k.fixable,
+			&k.overridden,
+		); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		list = append(list, k)
@@ -190,12 +314,31 @@ func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, er
 
 // addFinding keeps a finding with the names of those whom it concerns.
 func (tx *Tx) addFinding(ctx context.Context, of holder, id string, k keptFinding) error {
-	whom := `SELECT f.gateway_id, f.gateway_name, f.device_id, f.device_name, f.person_id, f.person_name FROM profiles f WHERE f.id = ?`
+	whom := `SELECT f.gateway_id, f.gateway_name, f.device_id, f.device_name, f.person_id,
+		f.person_name FROM profiles f WHERE f.id = ?`
 	if of == ofGateway {
 		whom = `SELECT g.id, g.name, '', '', '', '' FROM gateways g WHERE g.id = ?`
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO findings (`+of.column+`, rule, severity, field, found, fix, noun, object, pointer, fixable, overridden, since, at_gateway, gateway_name, device_id, device_name, person_id, person_name)
-		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`, id, k.rule, k.severity, k.field, k.found, k.fix, k.noun, k.object, k.pointer, k.fixable, k.overridden, k.since, id)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO findings (`+of.column+
+			`, rule, severity, field, found, fix, noun, object, pointer, fixable, overridden, since,
+				at_gateway, gateway_name, device_id, device_name, person_id, person_name)
+		SELECT ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, whom.* FROM (`+whom+`) AS whom`,
+		id,
+		k.rule,
+		k.severity,
+		k.field,
+		k.found,
+		k.fix,
+		k.noun,
+		k.object,
+		k.pointer,
+		k.fixable,
+		k.overridden,
+		k.since,
+		id,
+	)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -204,20 +347,36 @@ func (tx *Tx) addFinding(ctx context.Context, of holder, id string, k keptFindin
 
 // ForgetPast removes what is gone for long.
 func (tx *Tx) ForgetPast(ctx context.Context) error {
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM past_findings WHERE ended < ?`, tx.s.now().Add(-keepPast).UnixMilli())
+	_, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM past_findings WHERE ended < ?`,
+		tx.s.now().Add(-keepPast).UnixMilli(),
+	)
 	if err == nil {
-		_, err = tx.q.ExecContext(ctx, `DELETE FROM texts WHERE noun = 'found' AND record NOT IN (SELECT found FROM findings)`)
+		_, err = tx.q.ExecContext(
+			ctx,
+			`DELETE FROM texts WHERE noun = 'found' AND record NOT IN (SELECT found FROM findings)`,
+		)
 	}
 	return err
 }
 
 // ProfilesWith lists profiles with a finding of a rule that can be fixed, after a cursor.
 func (tx *Tx) ProfilesWith(ctx context.Context, rule, after string, limit int) ([]string, error) {
-	return tx.names(ctx, `SELECT DISTINCT profile_id FROM findings WHERE rule = ? AND fixable AND profile_id > ? ORDER BY profile_id LIMIT ?`, rule, after, limit)
+	return tx.names(
+		ctx,
+		`SELECT DISTINCT profile_id FROM findings WHERE rule = ? AND fixable AND profile_id > ?
+			ORDER BY profile_id LIMIT ?`,
+		rule,
+		after,
+		limit,
+	)
 }
 
 // CountWith counts them.
 func (tx *Tx) CountWith(ctx context.Context, rule string) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(DISTINCT profile_id) FROM findings WHERE rule = ? AND fixable`, rule).Scan(&n)
+	err = tx.q.QueryRowContext(ctx,
+		`SELECT COUNT(DISTINCT profile_id) FROM findings WHERE rule = ? AND fixable`, rule).
+		Scan(&n)
 	return n, err
 }

@@ -34,15 +34,35 @@ func TestFindingRecords(t *testing.T) {
 		var list []check.Finding
 		for _, r := range rules {
 			code, severity, _ := strings.Cut(r, " ")
-			list = append(list, check.Finding{Rule: code, Severity: vpn.Severity(severity), Field: vpn.FieldLogin, Found: "x", Place: &check.Spot{Noun: "account", ID: known["ada's account"], Pointer: "/login"}, Fixable: code == "edge-space"})
+			list = append(
+				list,
+				check.Finding{
+					Rule:     code,
+					Severity: vpn.Severity(severity),
+					Field:    vpn.FieldLogin,
+					Found:    "x",
+					Place: &check.Spot{
+						Noun:    "account",
+						ID:      known["ada's account"],
+						Pointer: "/login",
+					},
+					Fixable: code == "edge-space",
+				},
+			)
 		}
-		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.PutFindings(ctx, d, list) }); err != nil {
+		if err := s.Write(
+			ctx,
+			func(tx *store.Tx) error { return tx.PutFindings(ctx, d, list) },
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
 	touch := func() {
 		t.Helper()
-		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") }); err != nil {
+		if err := s.Write(
+			ctx,
+			func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "1") },
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -78,9 +98,11 @@ func TestFindingRecords(t *testing.T) {
 		{store.Query{}, "edge-space edge-space psk-short name-lacks-gateway"},
 		{store.Query{Sort: "rule"}, "edge-space edge-space name-lacks-gateway psk-short"},
 		{store.Query{Conditions: map[string]string{"rule": "psk-short"}}, "psk-short"},
-		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}}, "edge-space"},
+		{store.Query{Conditions: map[string]string{"severity": "error", "profile_id": first[1].ID}},
+			"edge-space"},
 		{store.Query{Conditions: map[string]string{"fixable": "true"}}, "edge-space edge-space"},
-		{store.Query{Conditions: map[string]string{"fixable": "false"}}, "psk-short name-lacks-gateway"},
+		{store.Query{Conditions: map[string]string{"fixable": "false"}},
+			"psk-short name-lacks-gateway"},
 		{store.Query{Conditions: map[string]string{"overridden": "true"}}, ""},
 		{store.Query{Conditions: map[string]string{"rule": "' OR 1=1 --"}}, ""},
 		{store.Query{Search: "nobody"}, ""},
@@ -93,14 +115,21 @@ func TestFindingRecords(t *testing.T) {
 	if err != nil || len(ids) != 1 {
 		t.Fatalf("%v (%v)", ids, err)
 	}
-	if next, err := s.Read().ProfilesWith(ctx, "edge-space", ids[0], 10); err != nil || len(next) != 1 || next[0] == ids[0] {
+	if next, err := s.Read().
+		ProfilesWith(ctx, "edge-space", ids[0], 10); err != nil || len(next) != 1 ||
+		next[0] == ids[0] {
 		t.Errorf("after the first: %v (%v)", next, err)
 	}
 
 	stale := first[0]
 	touch()
 	put(stale, "value-too-long warning")
-	if got := list(store.Query{Conditions: map[string]string{"profile_id": stale.ID}}); strings.Contains(got, "value-too-long") {
+	if got := list(
+		store.Query{Conditions: map[string]string{"profile_id": stale.ID}},
+	); strings.Contains(
+		got,
+		"value-too-long",
+	) {
 		t.Errorf("a check of old data was kept: %s", got)
 	}
 	again := due()
@@ -114,7 +143,8 @@ func TestFindingRecords(t *testing.T) {
 	for _, sum := range sums {
 		seen[sum.Key] = sum
 	}
-	if f := seen["edge-space"]; f.Tally.Errors != 2 || f.Profiles != 2 || f.Fixable != 2 || f.Ended != 0 {
+	if f := seen["edge-space"]; f.Tally.Errors != 2 || f.Profiles != 2 || f.Fixable != 2 ||
+		f.Ended != 0 {
 		t.Errorf("still there: %+v", f)
 	}
 	if f := seen["psk-short"]; f.Tally != (vpn.Tally{}) || f.Ended != 1 {
@@ -188,7 +218,14 @@ func TestMarks(t *testing.T) {
 	s = open(t, elsewhere, store.Key{})
 	known = small(t, s)
 	set("cleo", two)
-	if mine, theirs := marks(t, dir), marks(t, elsewhere); len(mine) != 2 || len(theirs) != 1 || slices.Contains(mine, theirs[0]) {
+	if mine, theirs := marks(
+		t,
+		dir,
+	), marks(
+		t,
+		elsewhere,
+	); len(mine) != 2 || len(theirs) != 1 ||
+		slices.Contains(mine, theirs[0]) {
 		t.Errorf("marks %v in one installation, %v in another", mine, theirs)
 	}
 }
@@ -201,7 +238,10 @@ func marks(t *testing.T, dir string) []string {
 		t.Fatal(err)
 	}
 	defer func() { _ = db.Close() }()
-	rows, err := db.QueryContext(t.Context(), "SELECT DISTINCT hex(mark) FROM secrets WHERE mark IS NOT NULL ORDER BY 1")
+	rows, err := db.QueryContext(
+		t.Context(),
+		"SELECT DISTINCT hex(mark) FROM secrets WHERE mark IS NOT NULL ORDER BY 1",
+	)
 	if err != nil {
 		t.Fatal(err)
 	}

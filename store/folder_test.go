@@ -57,7 +57,13 @@ func TestOneAtATime(t *testing.T) {
 		t.Errorf("the first: %s (%v)", said, err)
 	}
 	var held *store.HeldError
-	if _, err := store.Open(t.Context(), dir, store.Key{}, time.Now); !errors.As(err, &held) || !strings.Contains(err.Error(), "another process") {
+	if _, err := store.Open(
+		t.Context(),
+		dir,
+		store.Key{},
+		time.Now,
+	); !errors.As(err, &held) ||
+		!strings.Contains(err.Error(), "another process") {
 		t.Errorf("while another process works on it: %v", err)
 	}
 	if err := store.Backup(t.Context(), dir, filepath.Join(t.TempDir(), "copy")); err != nil {
@@ -105,7 +111,12 @@ func TestReleases(t *testing.T) {
 		t.Fatal(err)
 	}
 	s = open(t, dir, store.Key{})
-	if g, err := store.Gateways.Get(ctx, s.Read(), id); err != nil || g.Offers.L2TP.PSK.Reveal() != psk {
+	if g, err := store.Gateways.Get(
+		ctx,
+		s.Read(),
+		id,
+	); err != nil ||
+		g.Offers.L2TP.PSK.Reveal() != psk {
 		t.Errorf("brought up to date: %v", err)
 	}
 	if err := s.Close(); err != nil {
@@ -115,13 +126,24 @@ func TestReleases(t *testing.T) {
 	if form := tablesOf(t, kept); form != now-1 || tablesOf(t, file) != now {
 		t.Errorf("the copy has form %d, expected %d", form, now-1)
 	}
-	raw(t, dir, `INSERT INTO goose_db_version (version_id, is_applied, tstamp) VALUES (9999, 1, CURRENT_TIMESTAMP)`)
+	raw(
+		t,
+		dir,
+		`INSERT INTO goose_db_version (version_id, is_applied, tstamp) VALUES (9999, 1,
+			CURRENT_TIMESTAMP)`,
+	)
 	before, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var newer *store.NewerError
-	if _, err := store.Open(ctx, dir, store.Key{}, time.Now); !errors.As(err, &newer) || newer.Found != 9999 || newer.Known != now {
+	if _, err := store.Open(
+		ctx,
+		dir,
+		store.Key{},
+		time.Now,
+	); !errors.As(err, &newer) || newer.Found != 9999 ||
+		newer.Known != now {
 		t.Errorf("of a later release: %v", err)
 	}
 	if after, err := os.ReadFile(file); err != nil || !slices.Equal(before, after) {
@@ -153,10 +175,19 @@ func TestBackupWhole(t *testing.T) {
 	if err := store.Backup(given, dir, to); err == nil || len(names()) > 0 {
 		t.Errorf("given up: %v, and left %v", err, names())
 	}
-	if err := os.WriteFile(to+".part", []byte("half"), 0o600); err != nil { // left by one that was killed
+	if err := os.WriteFile(
+		to+".part",
+		[]byte("half"),
+		0o600,
+	); err != nil { // left by one that was killed
 		t.Fatal(err)
 	}
-	if err := store.Backup(ctx, dir, to); err != nil || !slices.Equal(names(), []string{"copy.db"}) || tablesOf(t, to) == 0 {
+	if err := store.Backup(
+		ctx,
+		dir,
+		to,
+	); err != nil || !slices.Equal(names(), []string{"copy.db"}) ||
+		tablesOf(t, to) == 0 {
 		t.Errorf("after one that was killed: %v %v", err, names())
 	}
 	if err := os.WriteFile(to, []byte("mine"), 0o600); err != nil {

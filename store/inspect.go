@@ -18,11 +18,21 @@ const mostNamed = 1000
 
 // recordTables are those whose rows are JSON documents, by noun.
 var recordTables = []struct{ noun, table string }{
-	{"gateway", "gateways"}, {"person", "people"}, {"account", "accounts"}, {"device", "devices"}, {"profile", "profiles"}, {"pattern", "patterns"}, {"authority", "authorities"},
+	{
+		"gateway",
+		"gateways",
+	},
+	{"person", "people"},
+	{"account", "accounts"},
+	{"device", "devices"},
+	{"profile", "profiles"},
+	{"pattern", "patterns"},
+	{"authority", "authorities"},
 }
 
-// Inspect looks through a data folder that no service works on: the pages of the database, every sealed value
-// and every record. Nothing is changed. A database that cannot even be opened is an error.
+// Inspect looks through a data folder that no service works on: the pages of the database, every
+// sealed value and every record. Nothing is changed. A database that cannot even be opened is an
+// error.
 func Inspect(ctx context.Context, dir string, key Key) (found api.Inspection, err error) {
 	held, err := holdThere(ctx, dir)
 	if err != nil {
@@ -35,7 +45,11 @@ func Inspect(ctx context.Context, dir string, key Key) (found api.Inspection, er
 // holdThere holds a data folder that has a database.
 func holdThere(ctx context.Context, dir string) (*sql.DB, error) {
 	if _, err := os.Stat(filepath.Join(dir, File)); err != nil {
-		return nil, fmt.Errorf("data folder %s: found no %s in it; name the folder that the service works on (--data)", dir, File)
+		return nil, fmt.Errorf(
+			"data folder %s: found no %s in it; name the folder that the service works on (--data)",
+			dir,
+			File,
+		)
 	}
 	return hold(ctx, dir)
 }
@@ -54,7 +68,11 @@ func inspect(ctx context.Context, path string, key Key) (found api.Inspection, e
 		return found, err
 	}
 	defer func() { err = errors.Join(err, db.Close()) }()
-	found = api.Inspection{Pages: []string{}, Values: []api.DamagedValue{}, Records: []api.DamagedValue{}}
+	found = api.Inspection{
+		Pages:   []string{},
+		Values:  []api.DamagedValue{},
+		Records: []api.DamagedValue{},
+	}
 	rows, err := db.QueryContext(ctx, fmt.Sprintf(`PRAGMA integrity_check(%d)`, mostNamed))
 	if err != nil {
 		return found, fmt.Errorf("%s: %w; it cannot be repaired: restore a copy", path, err)
@@ -89,7 +107,12 @@ func inspect(ctx context.Context, path string, key Key) (found api.Inspection, e
 	return found, nil
 }
 
-func inspectValues(ctx context.Context, db *sql.DB, seal *sealer, found *api.Inspection) (err error) {
+func inspectValues(
+	ctx context.Context,
+	db *sql.DB,
+	seal *sealer,
+	found *api.Inspection,
+) (err error) {
 	rows, err := db.QueryContext(ctx, `SELECT owner, field, sealed FROM secrets`)
 	if err != nil {
 		return err
@@ -104,7 +127,10 @@ func inspectValues(ctx context.Context, db *sql.DB, seal *sealer, found *api.Ins
 		found.Looked++
 		if _, err := seal.open(owner, field, sealed); err != nil && len(found.Values) < mostNamed {
 			noun, id, _ := strings.Cut(owner, ":")
-			found.Values = append(found.Values, api.DamagedValue{Noun: noun, ID: id, Field: field, Fix: fixOf(noun)})
+			found.Values = append(
+				found.Values,
+				api.DamagedValue{Noun: noun, ID: id, Field: field, Fix: fixOf(noun)},
+			)
 		}
 	}
 	return rows.Err()
@@ -131,7 +157,12 @@ func fixOf(noun string) string {
 	return "set it again on the record"
 }
 
-func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *api.Inspection) (err error) {
+func inspectRecords(
+	ctx context.Context,
+	db *sql.DB,
+	noun, table string,
+	found *api.Inspection,
+) (err error) {
 	rows, err := db.QueryContext(ctx, "SELECT id, body FROM "+table)
 	if err != nil {
 		return err
@@ -145,7 +176,15 @@ func inspectRecords(ctx context.Context, db *sql.DB, noun, table string, found *
 		}
 		found.Looked++
 		if !json.Valid(body) && len(found.Records) < mostNamed {
-			found.Records = append(found.Records, api.DamagedValue{Noun: noun, ID: id, Field: wholeRecord, Fix: "change it with all its fields, remove it, or restore a copy"})
+			found.Records = append(
+				found.Records,
+				api.DamagedValue{
+					Noun:  noun,
+					ID:    id,
+					Field: wholeRecord,
+					Fix:   "change it with all its fields, remove it, or restore a copy",
+				},
+			)
 		}
 	}
 	return rows.Err()

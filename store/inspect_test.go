@@ -15,8 +15,8 @@ import (
 	"wardicon/store"
 )
 
-// TestInspect damages a data folder and looks whether that is found, named and repaired. SQLite's own check of its
-// pages is asked afterwards.
+// TestInspect damages a data folder and looks whether that is found, named and repaired. SQLite's
+// own check of its pages is asked afterwards.
 func TestInspect(t *testing.T) {
 	for _, test := range []struct {
 		name       string
@@ -27,14 +27,24 @@ func TestInspect(t *testing.T) {
 	}{
 		{"nothing", func(*testing.T, string) {}, "", false, true},
 		{"a sealed value", func(t *testing.T, file string) {
-			statement(t, file, `UPDATE secrets SET sealed = zeroblob(60) WHERE owner LIKE 'gateway:%'`)
+			statement(t, file, `UPDATE secrets SET sealed = zeroblob(60) WHERE owner LIKE
+				'gateway:%'`)
 		}, "gateway offers/l2tp/psk set it again", false, false},
 		{"a record", func(t *testing.T, file string) {
 			statement(t, file, `UPDATE people SET body = '{"name":' WHERE name = 'Ada'`)
 		}, "person record change it", false, false},
-		{"a kept count", func(t *testing.T, file string) { statement(t, file, `UPDATE sizes SET n = 77`) }, "", false, true},
-		{"a page of an index", func(t *testing.T, file string) { overwrite(t, file, "devices_by_name") }, "", true, true},
-		{"a page of a table", func(t *testing.T, file string) { overwrite(t, file, "answer_times") }, "", true, true},
+		{"a kept count", func(t *testing.T, file string) {
+			statement(t,
+				file, `UPDATE sizes SET n = 77`)
+		}, "", false, true},
+		{"a page of an index", func(t *testing.T,
+			file string) {
+			overwrite(t, file, "devices_by_name")
+		}, "", true, true},
+		{"a page of a table", func(t *testing.T,
+			file string) {
+			overwrite(t, file, "answer_times")
+		}, "", true, true},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -56,7 +66,9 @@ func TestInspect(t *testing.T) {
 			for _, v := range slices.Concat(found.Values, found.Records) {
 				named += v.Noun + " " + v.Field + " " + v.Fix
 			}
-			if !strings.HasPrefix(named, test.found) || (named == "") != (test.found == "") || (len(found.Pages) > 0) != test.pages || found.Looked == 0 {
+			if !strings.HasPrefix(named, test.found) || (named == "") != (test.found == "") ||
+				(len(found.Pages) > 0) != test.pages ||
+				found.Looked == 0 {
 				t.Errorf("%+v", found)
 			}
 			found, err = store.Repair(t.Context(), dir, store.Key{}, time.Now())
@@ -67,11 +79,17 @@ func TestInspect(t *testing.T) {
 				t.Errorf("SQLite's own check: %s", verdict)
 			}
 			again := open(t, dir, store.Key{})
-			page, err := store.Devices.List(t.Context(), again.Read(), store.Query{Limit: 9, Search: "device"})
+			page, err := store.Devices.List(
+				t.Context(),
+				again.Read(),
+				store.Query{Limit: 9, Search: "device"},
+			)
 			if err != nil || page.Total != 5 {
 				t.Errorf("%d devices (%v)", page.Total, err)
 			}
-			if counts, err := again.Read().Count(t.Context()); err != nil || counts.Devices != 5 || counts.Due != 4 {
+			if counts, err := again.Read().
+				Count(t.Context()); err != nil || counts.Devices != 5 ||
+				counts.Due != 4 {
 				t.Errorf("%+v (%v)", counts, err)
 			}
 		})
@@ -111,7 +129,9 @@ func overwrite(t *testing.T, file, name string) {
 		t.Fatal(err)
 	}
 	var page, size int64
-	err = db.QueryRow(`SELECT rootpage, (SELECT page_size FROM pragma_page_size) FROM sqlite_master WHERE name = ?`, name).Scan(&page, &size)
+	err = db.QueryRow(`SELECT rootpage, (SELECT page_size FROM pragma_page_size) FROM sqlite_master
+		WHERE name = ?`, name).
+		Scan(&page, &size)
 	if err := db.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -128,7 +148,8 @@ func overwrite(t *testing.T, file, name string) {
 	}
 }
 
-// TestOldRecords reads a gateway as an earlier release wrote it: lists that it did not know are not null.
+// TestOldRecords reads a gateway as an earlier release wrote it: lists that it did not know are not
+// null.
 func TestOldRecords(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Key{})
@@ -136,18 +157,26 @@ func TestOldRecords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	raw(t, dir, `UPDATE gateways SET body = json_remove(body, '$.offers.l2tp.auth', '$.announced', '$.egress') WHERE id = ?1`, id)
+	raw(
+		t,
+		dir,
+		`UPDATE gateways SET body = json_remove(body, '$.offers.l2tp.auth', '$.announced',
+			'$.egress') WHERE id = ?1`,
+		id,
+	)
 	row, err := store.Gateways.Row(t.Context(), s.Read(), id)
 	if err != nil || row.Offers.L2TP.Auth == nil || row.Announced == nil || row.Egress == nil {
 		t.Errorf("in a list: %+v (%v)", row.Gateway, err)
 	}
 	g, err := store.Gateways.Get(t.Context(), s.Read(), id)
-	if err != nil || len(g.Offers.L2TP.Auth) != 1 || g.Announced == nil || g.Offers.L2TP.PSK == nil {
+	if err != nil || len(g.Offers.L2TP.Auth) != 1 || g.Announced == nil ||
+		g.Offers.L2TP.PSK == nil {
 		t.Errorf("by itself: %+v (%v)", g, err)
 	}
 }
 
-// TestTouchAll marks many profiles bit by bit: each once, whatever comes between, and after an end in the middle.
+// TestTouchAll marks many profiles bit by bit: each once, whatever comes between, and after an end
+// in the middle.
 func TestTouchAll(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir, store.Key{})
@@ -155,11 +184,20 @@ func TestTouchAll(t *testing.T) {
 	const many = 450
 	if err := s.Write(t.Context(), func(tx *store.Tx) error {
 		for i := range many {
-			d := vpn.Device{Name: fmt.Sprint("More ", i), PersonID: known["Ada"], Platform: vpn.IOS, Release: "17"}
+			d := vpn.Device{
+				Name:     fmt.Sprint("More ", i),
+				PersonID: known["Ada"],
+				Platform: vpn.IOS,
+				Release:  "17",
+			}
 			if err := store.Devices.Insert(t.Context(), tx, &d); err != nil {
 				return err
 			}
-			if err := store.Profiles.Insert(t.Context(), tx, &vpn.Profile{DeviceID: d.ID, GatewayID: known["Norrvik"]}); err != nil {
+			if err := store.Profiles.Insert(
+				t.Context(),
+				tx,
+				&vpn.Profile{DeviceID: d.ID, GatewayID: known["Norrvik"]},
+			); err != nil {
 				return err
 			}
 		}
@@ -169,7 +207,10 @@ func TestTouchAll(t *testing.T) {
 	}
 	for turn := 1; ; turn++ {
 		more := false
-		if err := s.Write(t.Context(), func(tx *store.Tx) (err error) { more, err = tx.TouchSome(t.Context()); return err }); err != nil {
+		if err := s.Write(
+			t.Context(),
+			func(tx *store.Tx) (err error) { more, err = tx.TouchSome(t.Context()); return err },
+		); err != nil {
 			t.Fatal(err)
 		}
 		if going, err := s.Read().TouchingAll(t.Context()); err != nil || going != more {
@@ -186,7 +227,11 @@ func TestTouchAll(t *testing.T) {
 		}
 		s = open(t, dir, store.Key{})
 	}
-	if n := scalar(t, filepath.Join(dir, store.File), `SELECT COUNT(*) || ' ' || SUM(touched = 2) FROM profiles`); n != "454 454" {
+	if n := scalar(
+		t,
+		filepath.Join(dir, store.File),
+		`SELECT COUNT(*) || ' ' || SUM(touched = 2) FROM profiles`,
+	); n != "454 454" {
 		t.Errorf("profiles, and those that were marked once: %s", n)
 	}
 }

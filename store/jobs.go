@@ -11,18 +11,55 @@ import (
 	"wardicon/api"
 )
 
-const jobColumns = "id, kind, subject, title, operator, state, total, done, cursor, result, problem, created, changed"
+// Jobs lists work that takes long.
+var Jobs = &Table[api.Job, api.Job]{
+	Noun:   "job",
+	name:   "jobs",
+	prefix: "jo",
+	list: listing[api.Job]{
+		id:     "j.id",
+		from:   "jobs j",
+		cols:   "j." + strings.ReplaceAll(jobColumns, ", ", ", j."),
+		scan:   scanJob,
+		search: []string{"j.title", "j.problem"},
+		first:  "created",
+		sorts:  map[string]string{"created": "j.created DESC, j.id DESC"},
+		filters: map[string]string{
+			"kind":     "j.kind = ?",
+			"state":    "j.state = ?",
+			"operator": "j.operator = ?",
+		},
+	},
+}
+
+const jobColumns = "id, kind, subject, title, operator, state, total, done, cursor, result, " +
+	"problem, created, changed"
 
 // AddJob keeps new work.
 func (tx *Tx) AddJob(ctx context.Context, j *api.Job) error {
-	j.ID, j.State, j.Created = newID("jo"), api.Running, tx.s.now().UTC()
+	j.ID, j.State, j.Created = newID(Jobs.prefix), api.Running, tx.s.now().UTC()
 	j.Changed = j.Created
 	result, err := json.Marshal(j.Result)
 	if err != nil {
 		return err
 	}
-	_, err = tx.q.ExecContext(ctx, "INSERT INTO jobs ("+jobColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-		j.ID, j.Kind, j.Subject, j.Title, j.Operator, j.State, j.Total, j.Done, j.Cursor, string(result), j.Problem, millis(j.Created), millis(j.Changed))
+	_, err = tx.q.ExecContext(
+		ctx,
+		"INSERT INTO jobs ("+jobColumns+") VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		j.ID,
+		j.Kind,
+		j.Subject,
+		j.Title,
+		j.Operator,
+		j.State,
+		j.Total,
+		j.Done,
+		j.Cursor,
+		string(result),
+		j.Problem,
+		millis(j.Created),
+		millis(j.Changed),
+	)
 	return err
 }
 
@@ -34,8 +71,19 @@ func (tx *Tx) PutJob(ctx context.Context, j *api.Job) (going bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	res, err := tx.q.ExecContext(ctx, "UPDATE jobs SET state = ?, total = ?, done = ?, cursor = ?, result = ?, problem = ?, changed = ? WHERE id = ? AND state = 'running'",
-		j.State, j.Total, j.Done, j.Cursor, string(result), j.Problem, millis(j.Changed), j.ID)
+	res, err := tx.q.ExecContext(
+		ctx,
+		"UPDATE jobs SET state = ?, total = ?, done = ?, cursor = ?, result = ?, problem = ?, "+
+			"changed = ? WHERE id = ? AND state = 'running'",
+		j.State,
+		j.Total,
+		j.Done,
+		j.Cursor,
+		string(result),
+		j.Problem,
+		millis(j.Changed),
+		j.ID,
+	)
 	if err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}
@@ -45,22 +93,13 @@ func (tx *Tx) PutJob(ctx context.Context, j *api.Job) (going bool, err error) {
 
 // Job reads one job.
 func (tx *Tx) Job(ctx context.Context, id string) (api.Job, error) {
-	j, err := scanJob(tx.q.QueryRowContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE id = ?", id).Scan)
+	j, err := scanJob(
+		tx.q.QueryRowContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE id = ?", id).Scan,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
-		return j, &NotFoundError{"job", id}
+		return j, &NotFoundError{Jobs.Noun, id}
 	}
 	return j, err
-}
-
-// Jobs lists a page of jobs, newest first; without a kind, those of every kind.
-func (tx *Tx) Jobs(ctx context.Context, kind string, limit, offset int) (api.Page[api.Job], error) {
-	page := api.Page[api.Job]{}
-	if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM jobs WHERE ? IN ('', kind)", kind).Scan(&page.Total); err != nil {
-		return page, fmt.Errorf("database: %w", err)
-	}
-	var err error
-	page.Items, err = tx.jobs(ctx, "? IN ('', kind) ORDER BY created DESC, rowid DESC LIMIT ? OFFSET ?", kind, limit, offset)
-	return page, err
 }
 
 // RunningJobs lists jobs of some kinds that run, the oldest first.
@@ -69,7 +108,13 @@ func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]api.Job, erro
 	for i, k := range kinds {
 		args[i] = k
 	}
-	return tx.jobs(ctx, "state = 'running' AND kind IN (?"+strings.Repeat(", ?", len(kinds)-1)+") ORDER BY created, id", args...)
+	return tx.jobs(
+		ctx,
+		"state = 'running' AND kind IN (?"+strings.Repeat(
+			", ?",
+			len(kinds)-1,
+		)+") ORDER BY created, id",
+		args...)
 }
 
 func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]api.Job, error) {
@@ -92,7 +137,21 @@ func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]api.Job, e
 func scanJob(scan func(...any) error) (j api.Job, err error) {
 	var result string
 	var created, changed int64
-	if err := scan(&j.ID, &j.Kind, &j.Subject, &j.Title, &j.Operator, &j.State, &j.Total, &j.Done, &j.Cursor, &result, &j.Problem, &created, &changed); err != nil {
+	if err := scan(
+		&j.ID,
+		&j.Kind,
+		&j.Subject,
+		&j.Title,
+		&j.Operator,
+		&j.State,
+		&j.Total,
+		&j.Done,
+		&j.Cursor,
+		&result,
+		&j.Problem,
+		&created,
+		&changed,
+	); err != nil {
 		return j, err
 	}
 	j.Created, j.Changed = fromMillis(created), fromMillis(changed)

@@ -10,7 +10,8 @@ import (
 // mostKept bounds the statements that are kept prepared: those of lists differ with their filters.
 const mostKept = 400
 
-// lane is one connection that keeps its statements prepared: parsing them takes as long as running most.
+// lane is one connection that keeps its statements prepared: parsing them takes as long as running
+// most.
 type lane struct {
 	conn *sql.Conn
 	kept map[string]*sql.Stmt

@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"wardicon/api"
+	"wardicon/core/vpn"
 )
 
 // listing says how a list is selected: from is the table, joins what its rows are shown
@@ -23,32 +24,36 @@ type listing[Row any] struct {
 	from, joins, cols string
 	id                string // the column of the identifier
 	scan              func(scan func(...any) error) (Row, error)
-	search            []string          // columns that a search looks into
-	hits              map[string]string // noun of texts -> the column that has its identifier; where a search goes by an index
-	sorts             map[string]string // name of an order -> its SQL
-	first             string            // the order where none is asked for
-	filters           map[string]string // name of a filter -> its SQL condition with one ?, ?flag, ?days or ?time
-	size              string            // name of the kept count of all rows
+	search            []string // columns that a search looks into
+	// noun of texts -> the column that has its identifier; where a search goes by an index
+	hits  map[string]string
+	sorts map[string]string // name of an order -> its SQL
+	first string            // the order where none is asked for
+	// name of a filter -> its SQL condition with one ?, ?flag, ?days or ?time
+	filters map[string]string
+	size    string // name of the kept count of all rows
 }
 
 // Query selects a page of a list.
 type Query struct {
-	Search     string
-	Sort       string // name of an order; a minus in front turns it round
-	Limit      int
-	Offset     int
-	After      string            // the identifier of a row: the page begins with the one after it, and Offset does not count
+	Search string
+	Sort   string // name of an order; a minus in front turns it round
+	Limit  int
+	Offset int
+	// the identifier of a row: the page begins with the one after it, and Offset does not count
+	After      string
 	Conditions map[string]string // filters by name
 	Twice      string            // a filter that was given two values: it is refused
 }
 
 // Bounds of what a page costs.
 const (
-	mostCounted  = 1_000 // rows that a filter fits are counted up to here
-	mostHits     = 300   // records that a search finds by its index; more are looked for along the order
-	mostDense    = 200   // rows of such a search are counted up to here
-	mostGathered = 300   // rows that are brought into order; more are read along it
-	leastIndexed = 3     // characters that the index of texts takes
+	mostCounted = 1_000 // rows that a filter fits are counted up to here
+	// records that a search finds by its index; more are looked for along the order
+	mostHits     = 300
+	mostDense    = 200 // rows of such a search are counted up to here
+	mostGathered = 300 // rows that are brought into order; more are read along it
+	leastIndexed = 3   // characters that the index of texts takes
 )
 
 // QueryError says which part of a query is not known.
@@ -59,10 +64,23 @@ type QueryError struct {
 
 func (e *QueryError) Error() string {
 	if len(e.Expected) <= 2 {
-		return fmt.Sprintf("%s: found %q, expected %s", e.Part, e.Found, strings.Join(e.Expected, " or "))
+		return fmt.Sprintf(
+			"%s: found %q, expected %s",
+			e.Part,
+			e.Found,
+			strings.Join(e.Expected, " or "),
+		)
 	}
-	return fmt.Sprintf("%s: found %q, expected one of %s", e.Part, e.Found, strings.Join(e.Expected, ", "))
+	return fmt.Sprintf(
+		"%s: found %q, expected one of %s",
+		e.Part,
+		e.Found,
+		strings.Join(e.Expected, ", "),
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *QueryError) Kind() vpn.Kind { return vpn.KindQuery }
 
 // selected are the conditions of a query.
 type selected struct {
@@ -84,21 +102,28 @@ func (c *selected) where() string {
 
 var (
 	equality = regexp.MustCompile(`^\(([a-z]\.[a-z_]+ (?:=|IN|>=|<|BETWEEN) ?)`)
-	member   = regexp.MustCompile(`^\(([a-z]\.[a-z_]+) IN \(SELECT (\w+) FROM (\w+) WHERE (.*)\)\)$`)
+	member   = regexp.MustCompile(
+		`^\(([a-z]\.[a-z_]+) IN \(SELECT (\w+) FROM (\w+) WHERE (.*)\)\)$`,
+	)
 )
 
-// along is where, for a reading along the order: each row is tested, and no index of a condition is taken.
+// along is where, for a reading along the order: each row is tested, and no index of a condition is
+// taken.
 func (c *selected) along() string {
 	list := slices.Clone(c.conditions)
 	for i := range list {
-		list[i] = member.ReplaceAllString(list[i], "(EXISTS (SELECT 1 FROM $3 WHERE $4 AND $2 = $1))")
+		list[i] = member.ReplaceAllString(
+			list[i],
+			"(EXISTS (SELECT 1 FROM $3 WHERE $4 AND $2 = $1))",
+		)
 		list[i] = equality.ReplaceAllString(list[i], "(+$1")
 	}
 	return (&selected{conditions: list}).where()
 }
 
-// List reads a page. It costs about as much whatever the list's size: rows that a filter fits are counted to a
-// bound, brought into order where they are few, and read along the order where they are many.
+// List reads a page. It costs about as much whatever the list's size: rows that a filter fits are
+// counted to a bound, brought into order where they are few, and read along the order where they
+// are many.
 func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (api.Page[Row], error) {
 	page := api.Page[Row]{Items: []Row{}}
 	by, err := t.list.order(query.Sort)
@@ -137,18 +162,33 @@ func (t *Table[T, Row]) List(ctx context.Context, tx *Tx, query Query) (api.Page
 	if flipped {
 		slices.Reverse(page.Items)
 	}
-	if seen := query.Offset + len(page.Items); query.After == "" && len(page.Items) > 0 && seen > page.Total {
+	if seen := query.Offset + len(
+		page.Items,
+	); query.After == "" && len(page.Items) > 0 &&
+		seen > page.Total {
 		page.Total = seen
 	}
 	return page, nil
 }
 
-// page reads rows. Those that are passed over are only counted off; what is shown is read for the page alone.
-// Joins to the left that are not asked for are left out by SQLite.
-func (t *Table[T, Row]) page(ctx context.Context, tx *Tx, where string, by order, args []any, limit, offset int) ([]Row, error) {
+// page reads rows. Those that are passed over are only counted off; what is shown is read for the
+// page alone. Joins to the left that are not asked for are left out by SQLite.
+func (t *Table[T, Row]) page(
+	ctx context.Context,
+	tx *Tx,
+	where string,
+	by order,
+	args []any,
+	limit, offset int,
+) ([]Row, error) {
 	l := &t.list
-	onPage := "SELECT " + l.id + " FROM " + l.from + " " + l.joins + " WHERE " + where + " ORDER BY " + by.text() + " LIMIT ? OFFSET ?"
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+l.cols+" FROM "+l.from+" "+l.joins+" WHERE "+l.id+" IN ("+onPage+") ORDER BY "+by.text(), append(slices.Clone(args), limit, offset)...)
+	onPage := "SELECT " + l.id + " FROM " + l.from + " " + l.joins + " WHERE " + where +
+		" ORDER BY " + by.text() + " LIMIT ? OFFSET ?"
+	rows, err := tx.q.QueryContext(
+		ctx,
+		"SELECT "+l.cols+" FROM "+l.from+" "+l.joins+" WHERE "+l.id+" IN ("+onPage+") ORDER BY "+
+			by.text(),
+		append(slices.Clone(args), limit, offset)...)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -167,7 +207,14 @@ func (t *Table[T, Row]) page(ctx context.Context, tx *Tx, where string, by order
 }
 
 // count counts the rows that a query fits, to a bound; all of a list have a kept count.
-func (t *Table[T, Row]) count(ctx context.Context, tx *Tx, c *selected, query Query, total *int, more *bool) error {
+func (t *Table[T, Row]) count(
+	ctx context.Context,
+	tx *Tx,
+	c *selected,
+	query Query,
+	total *int,
+	more *bool,
+) error {
 	if len(c.conditions) == 0 && t.list.size != "" {
 		n, err := tx.Size(ctx, t.list.size)
 		*total = n
@@ -184,7 +231,9 @@ func (t *Table[T, Row]) count(ctx context.Context, tx *Tx, c *selected, query Qu
 	if t.list.elsewhere(where) {
 		from += " " + t.list.joins
 	}
-	err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM (SELECT 1 FROM "+from+" WHERE "+where+" LIMIT ?)", append(slices.Clone(c.args), most+1)...).Scan(total)
+	err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) FROM (SELECT 1 FROM "+from+" WHERE "+where+
+		" LIMIT ?)", append(slices.Clone(c.args), most+1)...).
+		Scan(total)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -216,7 +265,9 @@ func (l *listing[Row]) selection(ctx context.Context, tx *Tx, query Query) (*sel
 		c.add(condition, arg)
 		if m := member.FindStringSubmatch("(" + condition + ")"); m != nil && !c.dense {
 			// Members without number are told one by one along the order sooner than gathered.
-			if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) > ? FROM (SELECT 1 FROM "+m[3]+" WHERE "+m[4]+" LIMIT ?)", mostHits, arg, mostHits+1).Scan(&c.dense); err != nil {
+			if err := tx.q.QueryRowContext(ctx, "SELECT COUNT(*) > ? FROM (SELECT 1 FROM "+m[3]+
+				" WHERE "+m[4]+" LIMIT ?)", mostHits, arg, mostHits+1).
+				Scan(&c.dense); err != nil {
 				return nil, fmt.Errorf("database: %w", err)
 			}
 		}
@@ -233,7 +284,13 @@ func (l *listing[Row]) selection(ctx context.Context, tx *Tx, query Query) (*sel
 	var either []string
 	var args []any
 	for _, column := range l.search {
-		either, args = append(either, column+` LIKE ? ESCAPE '\'`), append(args, holds(query.Search))
+		either, args = append(
+			either,
+			column+` LIKE ? ESCAPE '\'`,
+		), append(
+			args,
+			holds(query.Search),
+		)
 	}
 	c.add(strings.Join(either, " OR "), args...)
 	return c, nil
@@ -245,7 +302,13 @@ func (l *listing[Row]) hit(ctx context.Context, tx *Tx, c *selected, search stri
 	var args []any
 	phrase := `"` + strings.ReplaceAll(search, `"`, `""`) + `"`
 	for _, noun := range keys(l.hits) {
-		records, err := tx.names(ctx, `SELECT record FROM texts WHERE n IN (SELECT rowid FROM `+noun+`_texts WHERE `+noun+`_texts MATCH ? LIMIT ?)`, phrase, mostHits+1)
+		records, err := tx.names(
+			ctx,
+			`SELECT record FROM texts WHERE n IN (SELECT rowid FROM `+noun+`_texts WHERE `+noun+
+				`_texts MATCH ? LIMIT ?)`,
+			phrase,
+			mostHits+1,
+		)
 		if err != nil {
 			return false, err
 		}
@@ -259,7 +322,13 @@ func (l *listing[Row]) hit(ctx context.Context, tx *Tx, c *selected, search stri
 		if err != nil {
 			return false, err
 		}
-		either, args = append(either, l.hits[noun]+" IN (SELECT value FROM json_each(?))"), append(args, string(list))
+		either, args = append(
+			either,
+			l.hits[noun]+" IN (SELECT value FROM json_each(?))",
+		), append(
+			args,
+			string(list),
+		)
 	}
 	if len(either) == 0 {
 		either = []string{"0"}
@@ -313,14 +382,21 @@ func (by order) text() string {
 }
 
 // beyond is the condition for what comes after a row in an order.
-func (t *Table[T, Row]) beyond(ctx context.Context, tx *Tx, by order, id string) (condition string, args []any, err error) {
+func (t *Table[T, Row]) beyond(
+	ctx context.Context,
+	tx *Tx,
+	by order,
+	id string,
+) (condition string, args []any, err error) {
 	columns := make([]string, len(by))
 	values := make([]any, len(by))
 	into := make([]any, len(by))
 	for i, o := range by {
 		columns[i], into[i] = o.column, &values[i]
 	}
-	err = tx.q.QueryRowContext(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" = ?", id).Scan(into...)
+	err = tx.q.QueryRowContext(ctx, "SELECT "+strings.Join(columns, ", ")+" FROM "+t.list.from+" "+
+		t.list.joins+" WHERE "+t.list.id+" = ?", id).
+		Scan(into...)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil, &QueryError{"after", id, []string{"the identifier of a row of this list"}}
 	}
@@ -329,7 +405,15 @@ func (t *Table[T, Row]) beyond(ctx context.Context, tx *Tx, by order, id string)
 	}
 	sign := func(o ordered) string { return map[bool]string{false: " > ", true: " < "}[o.down] }
 	if !slices.ContainsFunc(by, func(o ordered) bool { return o.down != by[0].down }) {
-		return "(" + strings.Join(columns, ", ") + ")" + sign(by[0]) + "(?" + strings.Repeat(", ?", len(by)-1) + ")", values, nil
+		return "(" + strings.Join(
+			columns,
+			", ",
+		) + ")" + sign(
+			by[0],
+		) + "(?" + strings.Repeat(
+			", ?",
+			len(by)-1,
+		) + ")", values, nil
 	}
 	// Orders that go up and down: the first column that differs decides.
 	var cases []string
@@ -365,15 +449,18 @@ func (l *listing[Row]) elsewhere(where string) bool {
 // number of days, ?time a day or an instant (RFC 3339, section 5.6). A plain ? takes any text.
 func settled(name, condition, value string) (text string, arg any, err error) {
 	kind := typed.FindString(condition)
-	refused := func(expected ...string) error { return &QueryError{"filter " + name, value, expected} }
+	refused := func(expected ...string) error {
+		return &QueryError{"filter " +
+			name, value, expected}
+	}
 	switch kind {
 	case "":
 		return condition, value, nil
 	case "?flag":
 		switch value {
-		case "true", "yes":
+		case "true":
 			arg = 1
-		case "false", "no":
+		case "false":
 			arg = 0
 		default:
 			return "", nil, refused("true", "false")
@@ -390,7 +477,10 @@ func settled(name, condition, value string) (text string, arg any, err error) {
 			at, err = time.Parse(time.DateOnly, value)
 		}
 		if err != nil {
-			return "", nil, refused("a day such as 2026-11-28", "an instant such as 2026-11-28T09:30:00Z")
+			return "", nil, refused(
+				"a day such as 2026-11-28",
+				"an instant such as 2026-11-28T09:30:00Z",
+			)
 		}
 		arg = millis(at)
 	}

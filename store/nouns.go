@@ -19,7 +19,8 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Meta, more ...an
 	var created, changed int64
 	var body []byte
 	var s vpn.Meta
-	if err := scan(append([]any{&s.ID, &s.Version, &created, &changed, &body}, more...)...); err != nil {
+	if err := scan(
+		append([]any{&s.ID, &s.Version, &created, &changed, &body}, more...)...); err != nil {
 		return err
 	}
 	s.Created, s.Changed = fromMillis(created), fromMillis(changed)
@@ -31,12 +32,17 @@ func scanRecord(scan func(...any) error, record any, stamp *vpn.Meta, more ...an
 }
 
 // newestState is what the newest probe of a gateway came to.
-const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id = g.id ORDER BY b.at DESC, b.rowid DESC LIMIT 1), '')"
+const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id = g.id ORDER BY " +
+	"b.at DESC, b.rowid DESC LIMIT 1), '')"
 
 // Gateways is the table of gateways.
 var Gateways = &Table[vpn.Gateway, api.Gateway]{
-	Noun: "gateway", name: "gateways", prefix: "gw", shared: true, complete: (*vpn.Gateway).Complete,
-	meta: func(g *vpn.Gateway) *vpn.Meta { return &g.Meta },
+	Noun:     "gateway",
+	name:     "gateways",
+	prefix:   "gw",
+	shared:   true,
+	complete: (*vpn.Gateway).Complete,
+	meta:     func(g *vpn.Gateway) *vpn.Meta { return &g.Meta },
 	columns: []column[vpn.Gateway]{
 		{"name", func(g *vpn.Gateway) any { return g.Name }},
 		{"address", func(g *vpn.Gateway) any { return g.Address }},
@@ -44,43 +50,93 @@ var Gateways = &Table[vpn.Gateway, api.Gateway]{
 	},
 	secrets: func(g *vpn.Gateway) map[string]**secret.Text { return g.Offers.Secrets() },
 	list: listing[api.Gateway]{
-		id: "g.id", from: "gateways g", cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState + ", g.errors, g.warnings, g.notes",
+		id:   "g.id",
+		from: "gateways g",
+		cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState +
+			", g.errors, g.warnings, g.notes",
 		scan: func(scan func(...any) error) (row api.Gateway, err error) {
-			err = scanRecord(scan, &row.Gateway, &row.Meta, &row.Profiles, &row.Answers, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
+			err = scanRecord(
+				scan,
+				&row.Gateway,
+				&row.Meta,
+				&row.Profiles,
+				&row.Answers,
+				&row.Tally.Errors,
+				&row.Tally.Warnings,
+				&row.Tally.Notes,
+			)
 			row.Complete()
 			return row, err
 		},
-		search: []string{"g.name", "g.address", "g.city"}, hits: map[string]string{"gateway": "g.id"}, first: "name",
-		sorts:   map[string]string{"name": "g.name ASC, g.id ASC", "address": "g.address ASC, g.id ASC", "city": "g.city ASC, g.id ASC", "changed": "g.changed ASC, g.id ASC"},
-		filters: map[string]string{"name": "g.name = ?", "city": "g.city = ?", "answers": newestState + " = ?", "at": "? IN (SELECT g.address UNION SELECT value FROM json_each(iif(json_valid(g.body), g.body, '{}'), '$.addresses'))"},
+		search: []string{
+			"g.name",
+			"g.address",
+			"g.city",
+		},
+		hits:  map[string]string{"gateway": "g.id"},
+		first: "name",
+		sorts: map[string]string{
+			"name":    "g.name ASC, g.id ASC",
+			"address": "g.address ASC, g.id ASC",
+			"city":    "g.city ASC, g.id ASC",
+			"changed": "g.changed ASC, g.id ASC",
+		},
+		filters: map[string]string{
+			"name":    "g.name = ?",
+			"city":    "g.city = ?",
+			"answers": newestState + " = ?",
+			"at": "? IN (SELECT g.address UNION SELECT value FROM " +
+				"json_each(iif(json_valid(g.body), g.body, '{}'), '$.addresses'))",
+		},
 	},
 }
 
 // People is the table of people.
 var People = &Table[vpn.Person, api.Person]{
-	Noun: "person", name: "people", prefix: "pe",
-	meta: func(p *vpn.Person) *vpn.Meta { return &p.Meta },
+	Noun:   "person",
+	name:   "people",
+	prefix: "pe",
+	meta:   func(p *vpn.Person) *vpn.Meta { return &p.Meta },
 	columns: []column[vpn.Person]{
 		{"name", func(p *vpn.Person) any { return p.Name }},
 		{"mail", func(p *vpn.Person) any { return p.Mail }},
 	},
 	list: listing[api.Person]{
-		id: "p.id", from: "people p", cols: `p.id, p.version, p.created, p.changed, p.body,
-			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM devices d WHERE d.person_id = p.id)`,
+		id:   "p.id",
+		from: "people p",
+		cols: `p.id, p.version, p.created, p.changed, p.body,
+			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM
+			devices d WHERE d.person_id = p.id)`,
 		scan: func(scan func(...any) error) (row api.Person, err error) {
 			err = scanRecord(scan, &row.Person, &row.Meta, &row.Accounts, &row.Devices)
 			return row, err
 		},
-		search: []string{"p.name", "p.mail"}, hits: map[string]string{"person": "p.id"}, first: "name", size: "people",
-		sorts:   map[string]string{"name": "p.name ASC, p.id ASC", "mail": "p.mail ASC, p.id ASC", "changed": "p.changed ASC, p.id ASC"},
-		filters: map[string]string{"name": "p.name = ?", "mail": "p.mail = ?", "group": "p.id IN (SELECT person_id FROM person_groups WHERE name = ?)"},
+		search: []string{
+			"p.name",
+			"p.mail",
+		},
+		hits:  map[string]string{"person": "p.id"},
+		first: "name",
+		size:  "people",
+		sorts: map[string]string{
+			"name":    "p.name ASC, p.id ASC",
+			"mail":    "p.mail ASC, p.id ASC",
+			"changed": "p.changed ASC, p.id ASC",
+		},
+		filters: map[string]string{
+			"name":  "p.name = ?",
+			"mail":  "p.mail = ?",
+			"group": "p.id IN (SELECT person_id FROM person_groups WHERE name = ?)",
+		},
 	},
 }
 
 // Devices is the table of devices.
 var Devices = &Table[vpn.Device, api.Device]{
-	Noun: "device", name: "devices", prefix: "de",
-	meta: func(d *vpn.Device) *vpn.Meta { return &d.Meta },
+	Noun:   "device",
+	name:   "devices",
+	prefix: "de",
+	meta:   func(d *vpn.Device) *vpn.Meta { return &d.Meta },
 	columns: []column[vpn.Device]{
 		{"name", func(d *vpn.Device) any { return d.Name }},
 		{"person_id", func(d *vpn.Device) any { return d.PersonID }},
@@ -95,19 +151,45 @@ var Devices = &Table[vpn.Device, api.Device]{
 		return map[string]**secret.Text{"identity/key": &d.Identity.Key}
 	},
 	list: listing[api.Device]{
-		id: "d.id", from: "devices d",
-		cols: `d.id, d.version, d.created, d.changed, d.body, d.person_name, (SELECT COUNT(*) FROM profiles f WHERE f.device_id = d.id),
-			(SELECT COALESCE(SUM(errors), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
+		id:   "d.id",
+		from: "devices d",
+		cols: `d.id, d.version, d.created, d.changed, d.body, d.person_name, (SELECT COUNT(*) FROM
+			profiles f WHERE f.device_id = d.id),
+			(SELECT COALESCE(SUM(errors), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT
+			COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(notes), 0) FROM profiles f WHERE f.device_id = d.id)`,
 		scan: func(scan func(...any) error) (row api.Device, err error) {
-			err = scanRecord(scan, &row.Device, &row.Meta, &row.Person, &row.Profiles, &row.Tally.Errors, &row.Tally.Warnings, &row.Tally.Notes)
+			err = scanRecord(
+				scan,
+				&row.Device,
+				&row.Meta,
+				&row.Person,
+				&row.Profiles,
+				&row.Tally.Errors,
+				&row.Tally.Warnings,
+				&row.Tally.Notes,
+			)
 			return row, err
 		},
-		search: []string{"d.name", "d.person_name"}, hits: map[string]string{"device": "d.id", "person": "d.person_id"}, first: "name", size: "devices",
-		sorts: map[string]string{
-			"name": "d.name ASC, d.id ASC", "person": "d.person_name ASC, d.name ASC, d.id ASC", "platform": "d.platform ASC, d.name ASC, d.id ASC", "changed": "d.changed ASC, d.id ASC",
+		search: []string{
+			"d.name",
+			"d.person_name",
 		},
-		filters: map[string]string{"name": "d.name = ?", "person_id": "d.person_id = ?", "platform": "d.platform = ?", "group": "d.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)"},
+		hits:  map[string]string{"device": "d.id", "person": "d.person_id"},
+		first: "name",
+		size:  "devices",
+		sorts: map[string]string{
+			"name":     "d.name ASC, d.id ASC",
+			"person":   "d.person_name ASC, d.name ASC, d.id ASC",
+			"platform": "d.platform ASC, d.name ASC, d.id ASC",
+			"changed":  "d.changed ASC, d.id ASC",
+		},
+		filters: map[string]string{
+			"name":      "d.name = ?",
+			"person_id": "d.person_id = ?",
+			"platform":  "d.platform = ?",
+			"group":     "d.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)",
+		},
 	},
 }
 
@@ -129,9 +211,19 @@ func identityExpires(d *vpn.Device) any {
 // fillExpiry fills in what was not told apart before.
 func (s *Store) fillExpiry(ctx context.Context) error {
 	return s.once(ctx, "identity ends", func(tx *Tx) error {
-		list, err := Devices.Where(ctx, tx, `identity_expires IS NULL AND json_valid(body) AND json_extract(body, '$.identity') IS NOT NULL`)
+		list, err := Devices.Where(
+			ctx,
+			tx,
+			`identity_expires IS NULL AND json_valid(body) AND json_extract(body, '$.identity') IS
+				NOT NULL`,
+		)
 		for _, d := range list {
-			if _, err := tx.q.ExecContext(ctx, `UPDATE devices SET identity_expires = ? WHERE id = ?`, identityExpires(&d), d.ID); err != nil {
+			if _, err := tx.q.ExecContext(
+				ctx,
+				`UPDATE devices SET identity_expires = ? WHERE id = ?`,
+				identityExpires(&d),
+				d.ID,
+			); err != nil {
 				return err
 			}
 		}

@@ -12,10 +12,16 @@ import (
 
 // Offboardings lists who left and what was lost.
 var Offboardings = &Table[api.Offboarding, api.Offboarding]{
-	Noun: "offboarding", name: "offboardings", prefix: "wd",
+	Noun:   "offboarding",
+	name:   "offboardings",
+	prefix: "wd",
 	list: listing[api.Offboarding]{
-		id: "w.id", from: "offboardings w", cols: "w.id, w.noun, w.object, w.name, w.why, w.open, w.operator, w.created, w.body",
-		scan: scanOffboarding, search: []string{"w.name"}, first: "created",
+		id:      "w.id",
+		from:    "offboardings w",
+		cols:    "w.id, w.noun, w.object, w.name, w.why, w.open, w.operator, w.created, w.body",
+		scan:    scanOffboarding,
+		search:  []string{"w.name"},
+		first:   "created",
 		sorts:   map[string]string{"created": "w.created DESC, w.id DESC"},
 		filters: map[string]string{"object": "w.object = ?", "open": "(w.open > 0) = ?flag"},
 	},
@@ -31,7 +37,17 @@ type offboarded struct {
 func scanOffboarding(scan func(...any) error) (w api.Offboarding, err error) {
 	var created int64
 	var body []byte
-	if err := scan(&w.ID, &w.Noun, &w.Object, &w.Name, &w.Why, &w.Open, &w.Operator, &created, &body); err != nil {
+	if err := scan(
+		&w.ID,
+		&w.Noun,
+		&w.Object,
+		&w.Name,
+		&w.Why,
+		&w.Open,
+		&w.Operator,
+		&created,
+		&body,
+	); err != nil {
 		return w, err
 	}
 	var b offboarded
@@ -45,24 +61,45 @@ func (tx *Tx) PutOffboarding(ctx context.Context, w *api.Offboarding) error {
 	if w.ID == "" {
 		w.ID, w.Created = newID(Offboardings.prefix), tx.s.now().UTC().Truncate(time.Millisecond)
 	}
-	w.Open = len(slices.DeleteFunc(slices.Clone(w.Items), func(i api.Item) bool { return i.Done != nil }))
+	w.Open = len(
+		slices.DeleteFunc(slices.Clone(w.Items), func(i api.Item) bool { return i.Done != nil }),
+	)
 	body, err := json.Marshal(offboarded{w.Recalled, w.Revoked, w.Items})
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO offboardings VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET open = excluded.open, body = excluded.body`,
-		w.ID, w.Noun, w.Object, w.Name, w.Why, w.Open, w.Operator, millis(w.Created), string(body)); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO offboardings VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET open
+			= excluded.open, body = excluded.body`,
+		w.ID,
+		w.Noun,
+		w.Object,
+		w.Name,
+		w.Why,
+		w.Open,
+		w.Operator,
+		millis(w.Created),
+		string(body),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	return nil
 }
 
 // ProfilesOfOthers counts the profiles of other devices at a gateway.
-func (tx *Tx) ProfilesOfOthers(ctx context.Context, gatewayID string, devices []string) (n int, err error) {
+func (tx *Tx) ProfilesOfOthers(
+	ctx context.Context,
+	gatewayID string,
+	devices []string,
+) (n int, err error) {
 	ids, err := json.Marshal(devices)
 	if err != nil {
 		return 0, err
 	}
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM profiles WHERE gateway_id = ? AND device_id NOT IN (SELECT value FROM json_each(?))`, gatewayID, string(ids)).Scan(&n)
+	err = tx.q.QueryRowContext(ctx,
+		`SELECT COUNT(*) FROM profiles WHERE gateway_id = ? AND device_id NOT IN (SELECT value FROM
+			json_each(?))`, gatewayID, string(ids)).
+		Scan(&n)
 	return n, err
 }

@@ -20,21 +20,45 @@ type Operator struct {
 
 // Operators lists who can sign in.
 var Operators = &Table[api.Operator, api.Operator]{
-	Noun: "operator", name: "operators", prefix: "op",
+	Noun:   "operator",
+	name:   "operators",
+	prefix: "op",
 	list: listing[api.Operator]{
-		id: "o.id", from: "operators o",
-		cols:   "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, o.created, (SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND s.expires > unixepoch() * 1000)",
+		id:   "o.id",
+		from: "operators o",
+		cols: "o.id, o.name, o.role, o.disabled, o.must_change, o.factor, o.signed_in, " +
+			"o.created, (SELECT COUNT(*) FROM sessions s WHERE s.operator_id = o.id AND " +
+			"s.expires > unixepoch() * 1000)",
 		scan:   scanOperator,
-		search: []string{"o.name"}, first: "name",
-		sorts:   map[string]string{"name": "o.name ASC, o.id ASC", "role": "o.role ASC, o.name ASC", "signed_in": "o.signed_in ASC, o.id ASC"},
-		filters: map[string]string{"name": "o.name = ?", "role": "o.role = ?", "disabled": "(o.disabled = 1) = ?flag"},
+		search: []string{"o.name"},
+		first:  "name",
+		sorts: map[string]string{
+			"name":      "o.name ASC, o.id ASC",
+			"role":      "o.role ASC, o.name ASC",
+			"signed_in": "o.signed_in ASC, o.id ASC",
+		},
+		filters: map[string]string{
+			"name":     "o.name = ?",
+			"role":     "o.role = ?",
+			"disabled": "(o.disabled = 1) = ?flag",
+		},
 	},
 }
 
 func scanOperator(scan func(...any) error) (o api.Operator, err error) {
 	var signedIn sql.NullInt64
 	var created int64
-	if err := scan(&o.ID, &o.Name, &o.Role, &o.Disabled, &o.MustChange, &o.SecondFactor, &signedIn, &created, &o.Sessions); err != nil {
+	if err := scan(
+		&o.ID,
+		&o.Name,
+		&o.Role,
+		&o.Disabled,
+		&o.MustChange,
+		&o.SecondFactor,
+		&signedIn,
+		&created,
+		&o.Sessions,
+	); err != nil {
 		return o, err
 	}
 	o.Created = fromMillis(created)
@@ -55,7 +79,17 @@ func (tx *Tx) HasOperators(ctx context.Context) (bool, error) {
 // AddOperator keeps an operator.
 func (tx *Tx) AddOperator(ctx context.Context, o *Operator) error {
 	o.ID = newID(Operators.prefix)
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO operators (id, name, role, password, created, must_change) VALUES (?, ?, ?, ?, ?, ?)`, o.ID, o.Name, o.Role, o.Password, millis(tx.s.now()), o.MustChange)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO operators (id, name, role, password, created, must_change) VALUES (?, ?, ?, ?,
+			?, ?)`,
+		o.ID,
+		o.Name,
+		o.Role,
+		o.Password,
+		millis(tx.s.now()),
+		o.MustChange,
+	)
 	if err != nil {
 		return constraint(Operators.Noun, err)
 	}
@@ -64,7 +98,15 @@ func (tx *Tx) AddOperator(ctx context.Context, o *Operator) error {
 
 // PutOperator keeps role, state and password of an operator.
 func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
-	_, err := tx.q.ExecContext(ctx, `UPDATE operators SET role = ?, disabled = ?, must_change = ?, password = ? WHERE id = ?`, o.Role, o.Disabled, o.MustChange, o.Password, o.ID)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE operators SET role = ?, disabled = ?, must_change = ?, password = ? WHERE id = ?`,
+		o.Role,
+		o.Disabled,
+		o.MustChange,
+		o.Password,
+		o.ID,
+	)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -73,7 +115,9 @@ func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
 
 // CountOwners counts the owners that can sign in.
 func (tx *Tx) CountOwners(ctx context.Context) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM operators WHERE role = 'owner' AND disabled = 0`).Scan(&n)
+	err = tx.q.QueryRowContext(ctx,
+		`SELECT COUNT(*) FROM operators WHERE role = 'owner' AND disabled = 0`).
+		Scan(&n)
 	return n, err
 }
 
@@ -88,7 +132,9 @@ func (tx *Tx) Operator(ctx context.Context, id string) (o Operator, err error) {
 }
 
 func (tx *Tx) operator(ctx context.Context, where, value string) (o Operator, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT id, password, factor_step FROM operators WHERE `+where, value).Scan(&o.ID, &o.Password, &o.Step)
+	err = tx.q.QueryRowContext(ctx, `SELECT id, password, factor_step FROM operators WHERE `+where,
+		value).
+		Scan(&o.ID, &o.Password, &o.Step)
 	if errors.Is(err, sql.ErrNoRows) {
 		return o, &NotFoundError{Operators.Noun, value}
 	}
@@ -103,7 +149,11 @@ func (tx *Tx) operator(ctx context.Context, where, value string) (o Operator, er
 }
 
 // Factor is the key of an operator's second factor; pending tells that no code of it was given yet.
-func (tx *Tx) Factor(ctx context.Context, operatorID string, pending bool) (key secret.Text, err error) {
+func (tx *Tx) Factor(
+	ctx context.Context,
+	operatorID string,
+	pending bool,
+) (key secret.Text, err error) {
 	plain, err := tx.secret(ctx, Operators.owner(operatorID), factorField(pending))
 	return secret.New(string(plain)), err
 }
@@ -128,7 +178,13 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 		err = tx.putSecret(ctx, owner, factorField(false), []byte(key.Reveal()))
 	}
 	if err == nil {
-		_, err = tx.q.ExecContext(ctx, `UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0 END WHERE id = ?2`, !key.IsZero(), operatorID) // codes of another key are used up again
+		_, err = tx.q.ExecContext(
+			ctx,
+			`UPDATE operators SET factor = ?1, factor_step = CASE WHEN ?1 THEN factor_step ELSE 0
+				END WHERE id = ?2`,
+			!key.IsZero(),
+			operatorID,
+		) // codes of another key are used up again
 	}
 	if err == nil {
 		err = tx.prove(ctx, provenOperator, operatorID)
@@ -138,7 +194,13 @@ func (tx *Tx) PutFactor(ctx context.Context, operatorID string, key secret.Text)
 
 // TakeStep notes that the code of a step was taken; false where it was before.
 func (tx *Tx) TakeStep(ctx context.Context, operatorID string, step int64) (bool, error) {
-	res, err := tx.q.ExecContext(ctx, `UPDATE operators SET factor_step = ? WHERE id = ? AND factor_step < ?`, step, operatorID, step)
+	res, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE operators SET factor_step = ? WHERE id = ? AND factor_step < ?`,
+		step,
+		operatorID,
+		step,
+	)
 	if err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}
@@ -148,6 +210,11 @@ func (tx *Tx) TakeStep(ctx context.Context, operatorID string, step int64) (bool
 
 // NoteSignIn notes when an operator has signed in.
 func (tx *Tx) NoteSignIn(ctx context.Context, operatorID string) error {
-	_, err := tx.q.ExecContext(ctx, `UPDATE operators SET signed_in = ? WHERE id = ?`, millis(tx.s.now().Truncate(time.Second)), operatorID)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE operators SET signed_in = ? WHERE id = ?`,
+		millis(tx.s.now().Truncate(time.Second)),
+		operatorID,
+	)
 	return err
 }

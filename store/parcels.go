@@ -20,7 +20,17 @@ func (tx *Tx) AddParcel(ctx context.Context, p *api.Parcel) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO parcels (id, profile_id, by_hand, digest, built, files) VALUES (?, ?, ?, ?, ?, ?)`, p.ID, p.ProfileID, p.ByHand, p.Digest, millis(p.Built), string(files)); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO parcels (id, profile_id, by_hand, digest, built, files) VALUES (?, ?, ?, ?, ?,
+			?)`,
+		p.ID,
+		p.ProfileID,
+		p.ByHand,
+		p.Digest,
+		millis(p.Built),
+		string(files),
+	); err != nil {
 		return constraint("parcel", err)
 	}
 	for _, f := range p.Files {
@@ -59,7 +69,11 @@ func (tx *Tx) Parcel(ctx context.Context, id string) (api.Parcel, error) {
 
 // Parcels lists the parcels of a profile, newest first.
 func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]api.Parcel, error) {
-	rows, err := tx.q.QueryContext(ctx, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`, profileID)
+	rows, err := tx.q.QueryContext(
+		ctx,
+		parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`,
+		profileID,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -83,27 +97,55 @@ func (tx *Tx) ParcelFile(ctx context.Context, id, name string) ([]byte, error) {
 	return content, err
 }
 
-// SupersededParcels lists parcels that were built before a moment, whose profile has a newer one, and that no link
-// leads to any more.
-func (tx *Tx) SupersededParcels(ctx context.Context, before time.Time, after string, limit int) ([]string, error) {
-	return tx.names(ctx, `SELECT p.id FROM parcels p WHERE p.removed IS NULL AND p.built < ? AND p.id > ?
+// SupersededParcels lists parcels that were built before a moment, whose profile has a newer one,
+// and that no link leads to any more.
+func (tx *Tx) SupersededParcels(
+	ctx context.Context,
+	before time.Time,
+	after string,
+	limit int,
+) ([]string, error) {
+	return tx.names(
+		ctx,
+		`SELECT p.id FROM parcels p WHERE p.removed IS NULL AND p.built < ? AND p.id > ?
 		AND EXISTS (SELECT 1 FROM parcels n WHERE n.profile_id = p.profile_id AND n.built > p.built)
-		AND NOT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = p.id AND h.recalled IS NULL AND h.uses < h.max_uses AND h.expires > ?) ORDER BY p.id LIMIT ?`, millis(before), after, millis(tx.s.now()), limit)
+		AND NOT EXISTS (SELECT 1 FROM handovers h WHERE h.parcel_id = p.id AND h.recalled IS NULL
+		AND h.uses < h.max_uses AND h.expires > ?) ORDER BY p.id LIMIT ?`,
+		millis(before),
+		after,
+		millis(tx.s.now()),
+		limit,
+	)
 }
 
-// RemoveFiles removes the sealed files of a parcel. Its row stays, with the digest, as proof of what was built.
+// RemoveFiles removes the sealed files of a parcel. Its row stays, with the digest, as proof of
+// what was built.
 func (tx *Tx) RemoveFiles(ctx context.Context, id string) error {
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, parcelOwner(id)); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM secrets WHERE owner = ?`,
+		parcelOwner(id),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	_, err := tx.q.ExecContext(ctx, `UPDATE parcels SET removed = ? WHERE id = ? AND removed IS NULL`, millis(tx.s.now()), id)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE parcels SET removed = ? WHERE id = ? AND removed IS NULL`,
+		millis(tx.s.now()),
+		id,
+	)
 	return err
 }
 
 // ForgetParcels removes the sealed files of all parcels of a profile; their rows go
 // with the profile itself.
 func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner IN (SELECT 'parcel:' || id FROM parcels WHERE profile_id = ?)`, profileID)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM secrets WHERE owner IN (SELECT 'parcel:' || id FROM parcels WHERE profile_id =
+			?)`,
+		profileID,
+	)
 	return err
 }
 
@@ -111,7 +153,10 @@ func (tx *Tx) ForgetParcels(ctx context.Context, profileID string) error {
 func (tx *Tx) LastParcel(ctx context.Context, profileID string) (*api.Parcel, error) {
 	var p api.Parcel
 	var built int64
-	err := tx.q.QueryRowContext(ctx, `SELECT id, profile_id, by_hand, digest, built FROM parcels WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 1`, profileID).Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built)
+	err := tx.q.QueryRowContext(ctx,
+		`SELECT id, profile_id, by_hand, digest, built FROM parcels WHERE profile_id = ? ORDER BY
+			built DESC, rowid DESC LIMIT 1`, profileID).
+		Scan(&p.ID, &p.ProfileID, &p.ByHand, &p.Digest, &built)
 	p.Built = fromMillis(built)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

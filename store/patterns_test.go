@@ -51,9 +51,22 @@ func TestClass(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got := name(page); got != test.want || n != len(page) {
-			t.Errorf("%v %v: %q and a count of %d, expected %q", test.pattern.Groups, test.pattern.Platforms, got, n, test.want)
+			t.Errorf(
+				"%v %v: %q and a count of %d, expected %q",
+				test.pattern.Groups,
+				test.pattern.Platforms,
+				got,
+				n,
+				test.want,
+			)
 		}
-		if second, err := tx.ClassPage(ctx, test.pattern, 2, 1); err != nil || len(page) > 2 && (len(second) != 2 || second[0] != page[1]) {
+		if second, err := tx.ClassPage(
+			ctx,
+			test.pattern,
+			2,
+			1,
+		); err != nil ||
+			len(page) > 2 && (len(second) != 2 || second[0] != page[1]) {
 			t.Errorf("the page from the second on is %v, %v", second, err)
 		}
 		var walked []string
@@ -71,7 +84,12 @@ func TestClass(t *testing.T) {
 			seen[id] = true
 		}
 		if len(walked) != n || len(seen) != n {
-			t.Errorf("by cursor there are %d, %d of them different, expected %d", len(walked), len(seen), n)
+			t.Errorf(
+				"by cursor there are %d, %d of them different, expected %d",
+				len(walked),
+				len(seen),
+				n,
+			)
 		}
 	}
 }
@@ -82,7 +100,14 @@ func TestJobRecords(t *testing.T) {
 	ctx := t.Context()
 	var jobs []api.Job
 	for i := range 3 {
-		j := api.Job{Kind: "roll-out", Subject: fmt.Sprint("pa-", i), Title: "Crew", Operator: "ada", Total: 10, Result: map[string]int{}}
+		j := api.Job{
+			Kind:     "roll-out",
+			Subject:  fmt.Sprint("pa-", i),
+			Title:    "Crew",
+			Operator: "ada",
+			Total:    10,
+			Result:   map[string]int{},
+		}
 		if err := s.Write(ctx, func(tx *store.Tx) error { return tx.AddJob(ctx, &j) }); err != nil {
 			t.Fatal(err)
 		}
@@ -91,7 +116,10 @@ func TestJobRecords(t *testing.T) {
 	put := func(j api.Job) bool {
 		t.Helper()
 		var going bool
-		if err := s.Write(ctx, func(tx *store.Tx) (err error) { going, err = tx.PutJob(ctx, &j); return err }); err != nil {
+		if err := s.Write(
+			ctx,
+			func(tx *store.Tx) (err error) { going, err = tx.PutJob(ctx, &j); return err },
+		); err != nil {
 			t.Fatal(err)
 		}
 		return going
@@ -102,7 +130,8 @@ func TestJobRecords(t *testing.T) {
 		t.Error("a job that runs counts as ended")
 	}
 	kept, err := s.Read().Job(ctx, first.ID)
-	if err != nil || kept.Done != 5 || kept.Cursor != "de-5" || kept.Result["made"] != 4 || kept.State != api.Running {
+	if err != nil || kept.Done != 5 || kept.Cursor != "de-5" || kept.Result["made"] != 4 ||
+		kept.State != api.Running {
 		t.Errorf("kept as %+v, %v", kept, err)
 	}
 	first.State = api.Cancelled
@@ -116,11 +145,16 @@ func TestJobRecords(t *testing.T) {
 	if kept, _ := s.Read().Job(ctx, first.ID); kept.State != api.Cancelled || kept.Done != 5 {
 		t.Errorf("a cancelled job changed: %+v", kept)
 	}
-	page, err := s.Read().Jobs(ctx, "", 10, 0)
+	page, err := store.Jobs.List(ctx, s.Read(), store.Query{Limit: 10})
 	if err != nil || len(page.Items) != 3 || page.Total != 3 {
 		t.Errorf("%d of %d, %v", len(page.Items), page.Total, err)
 	}
-	if page, err = s.Read().Jobs(ctx, "fix", 10, 0); err != nil || len(page.Items) != 0 || page.Total != 0 {
+	if page, err = store.Jobs.List(
+		ctx,
+		s.Read(),
+		store.Query{Limit: 10, Conditions: map[string]string{"kind": "fix"}},
+	); err != nil || len(page.Items) != 0 ||
+		page.Total != 0 {
 		t.Errorf("%d of %d of a kind that there is none of, %v", len(page.Items), page.Total, err)
 	}
 	for kind, want := range map[string]int{"roll-out": 2, "probe": 0} {

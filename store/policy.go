@@ -12,7 +12,11 @@ import (
 
 // Severities are the severities that the owner has set, by rule.
 func (tx *Tx) Severities(ctx context.Context) (map[string]vpn.Severity, error) {
-	return shelved(tx, "severities", func() (map[string]vpn.Severity, error) { return tx.severities(ctx) })
+	return shelved(
+		tx,
+		"severities",
+		func() (map[string]vpn.Severity, error) { return tx.severities(ctx) },
+	)
 }
 
 func (tx *Tx) severities(ctx context.Context) (map[string]vpn.Severity, error) {
@@ -33,19 +37,36 @@ func (tx *Tx) severities(ctx context.Context) (map[string]vpn.Severity, error) {
 }
 
 // SetSeverity sets the severity of a rule; the empty one goes back to the rule's own.
-func (tx *Tx) SetSeverity(ctx context.Context, rule string, severity vpn.Severity, operator string) error {
+func (tx *Tx) SetSeverity(
+	ctx context.Context,
+	rule string,
+	severity vpn.Severity,
+	operator string,
+) error {
 	var err error
 	if severity == "" {
 		_, err = tx.q.ExecContext(ctx, `DELETE FROM severities WHERE rule = ?`, rule)
 	} else {
-		_, err = tx.q.ExecContext(ctx, `INSERT INTO severities VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET severity = excluded.severity, operator = excluded.operator, changed = excluded.changed`, rule, severity, operator, tx.s.now().UnixMilli())
+		_, err = tx.q.ExecContext(
+			ctx,
+			`INSERT INTO severities VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET severity =
+				excluded.severity, operator = excluded.operator, changed = excluded.changed`,
+			rule,
+			severity,
+			operator,
+			tx.s.now().UnixMilli(),
+		)
 	}
 	return err
 }
 
 // Overrides are those of one profile, ended ones too.
 func (tx *Tx) Overrides(ctx context.Context, profileID string) ([]check.Override, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, reason, until, operator FROM overrides WHERE profile_id = ? ORDER BY rule`, profileID)
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`SELECT rule, reason, until, operator FROM overrides WHERE profile_id = ? ORDER BY rule`,
+		profileID,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -64,14 +85,29 @@ func (tx *Tx) Overrides(ctx context.Context, profileID string) ([]check.Override
 
 // PutOverride keeps an override, in the place of an earlier one for the same rule.
 func (tx *Tx) PutOverride(ctx context.Context, profileID string, o check.Override) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO overrides VALUES (?, ?, ?, ?, ?, ?, 0) ON CONFLICT DO UPDATE SET reason = excluded.reason, until = excluded.until, operator = excluded.operator, created = excluded.created, ended = 0`,
-		profileID, o.Rule, o.Reason, o.Until.UnixMilli(), o.Operator, tx.s.now().UnixMilli())
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO overrides VALUES (?, ?, ?, ?, ?, ?, 0) ON CONFLICT DO UPDATE SET reason =
+			excluded.reason, until = excluded.until, operator = excluded.operator, created =
+			excluded.created, ended = 0`,
+		profileID,
+		o.Rule,
+		o.Reason,
+		o.Until.UnixMilli(),
+		o.Operator,
+		tx.s.now().UnixMilli(),
+	)
 	return err
 }
 
 // EndOverride takes an override back.
 func (tx *Tx) EndOverride(ctx context.Context, profileID, rule string) error {
-	res, err := tx.q.ExecContext(ctx, `DELETE FROM overrides WHERE profile_id = ? AND rule = ?`, profileID, rule)
+	res, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM overrides WHERE profile_id = ? AND rule = ?`,
+		profileID,
+		rule,
+	)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -84,16 +120,25 @@ func (tx *Tx) EndOverride(ctx context.Context, profileID, rule string) error {
 // TouchExpired marks the profiles whose overrides have come to their end, once.
 func (tx *Tx) TouchExpired(ctx context.Context) error {
 	now := tx.s.now().UnixMilli()
-	if err := tx.TouchProfiles(ctx, `id IN (SELECT profile_id FROM overrides WHERE until <= ? AND ended = 0)`, now); err != nil {
+	if err := tx.TouchProfiles(
+		ctx,
+		`id IN (SELECT profile_id FROM overrides WHERE until <= ? AND ended = 0)`,
+		now,
+	); err != nil {
 		return err
 	}
-	_, err := tx.q.ExecContext(ctx, `UPDATE overrides SET ended = 1 WHERE until <= ? AND ended = 0`, now)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE overrides SET ended = 1 WHERE until <= ? AND ended = 0`,
+		now,
+	)
 	return err
 }
 
 // Remembered is a value that the service keeps for itself; empty where there is none.
 func (tx *Tx) Remembered(ctx context.Context, name string) (value string, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT value FROM remembered WHERE name = ?`, name).Scan(&value)
+	err = tx.q.QueryRowContext(ctx, `SELECT value FROM remembered WHERE name = ?`, name).
+		Scan(&value)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -102,6 +147,11 @@ func (tx *Tx) Remembered(ctx context.Context, name string) (value string, err er
 
 // Remember keeps such a value.
 func (tx *Tx) Remember(ctx context.Context, name, value string) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO remembered VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`, name, value)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO remembered VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value`,
+		name,
+		value,
+	)
 	return err
 }

@@ -14,7 +14,11 @@ import (
 type TamperedError struct{ Noun, ID string }
 
 func (e *TamperedError) Error() string {
-	return fmt.Sprintf("the %s %s was changed in the database, and not by this service: it does not count", e.Noun, e.ID)
+	return fmt.Sprintf(
+		"the %s %s was changed in the database, and not by this service: it does not count",
+		e.Noun,
+		e.ID,
+	)
 }
 
 // prove is a keyed digest over parts, told apart by what they are for (RFC 2104). Nobody
@@ -36,13 +40,30 @@ func (s *sealer) prove(purpose string, parts ...any) []byte {
 	return m.Sum(nil)
 }
 
-// Prove is a keyed digest of what leaves the service and comes back, such as the mark of a known device.
-func (s *Store) Prove(purpose string, parts ...any) []byte { return s.seal.prove(purpose, parts...) }
+// Prove is a keyed digest of what leaves the service and comes back, such as the mark of a known
+// device.
+func (s *Store) Prove(
+	purpose string,
+	parts ...any,
+) []byte {
+	return s.seal.prove(purpose, parts...)
+}
 
 // proven are the rows that carry a digest: the columns that it covers, in their order.
 var proven = []struct{ noun, table, key, columns string }{
-	{"operator", "operators", "id", "id, name, role, password, disabled, must_change, factor, created"},
-	{"session", "sessions", "id", "hash, id, operator_id, kind, created, expires, name, role, origin, client, addresses, confirmed"},
+	{
+		"operator",
+		"operators",
+		"id",
+		"id, name, role, password, disabled, must_change, factor, created",
+	},
+	{
+		"session",
+		"sessions",
+		"id",
+		"hash, id, operator_id, kind, created, expires, name, role, origin, client, addresses, " +
+			"confirmed",
+	},
 	{"handover", "handovers", "id", "id, parcel_id, link, passcode, max_uses, operator, created"},
 	{"visit", "visits", "hash", "hash, handover_id, expires"},
 }
@@ -64,7 +85,9 @@ func (tx *Tx) digest(ctx context.Context, which int, key any) (want, found []byt
 	for i := range values {
 		into[i] = &values[i]
 	}
-	if err := tx.q.QueryRowContext(ctx, `SELECT `+p.columns+`, proof FROM `+p.table+` WHERE `+p.key+` = ?`, key).Scan(append(into, &found)...); err != nil {
+	if err := tx.q.QueryRowContext(ctx, `SELECT `+p.columns+`, proof FROM `+p.table+` WHERE `+p.key+
+		` = ?`, key).
+		Scan(append(into, &found)...); err != nil {
 		return nil, nil, fmt.Errorf("database: %w", err)
 	}
 	return tx.s.seal.prove(p.noun, values...), found, nil
@@ -77,7 +100,12 @@ func (tx *Tx) prove(ctx context.Context, which int, key any) error {
 		return err
 	}
 	p := proven[which]
-	_, err = tx.q.ExecContext(ctx, `UPDATE `+p.table+` SET proof = ? WHERE `+p.key+` = ?`, want, key)
+	_, err = tx.q.ExecContext(
+		ctx,
+		`UPDATE `+p.table+` SET proof = ? WHERE `+p.key+` = ?`,
+		want,
+		key,
+	)
 	return err
 }
 
@@ -127,13 +155,20 @@ func (s *Store) adopt(ctx context.Context) error {
 		}
 		var lines int64
 		var chain []byte
-		if err := tx.q.QueryRowContext(ctx, `SELECT COUNT(*), COALESCE((SELECT chain FROM audit ORDER BY seq DESC LIMIT 1), x'') FROM audit`).Scan(&lines, &chain); err != nil {
+		if err := tx.q.QueryRowContext(ctx,
+			`SELECT COUNT(*), COALESCE((SELECT chain FROM audit ORDER BY seq DESC LIMIT 1), x'')
+				FROM audit`).
+			Scan(&lines, &chain); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 		if err := tx.putHead(ctx, lines, chain); err != nil {
 			return err
 		}
-		_, err := tx.q.ExecContext(ctx, `UPDATE seal SET proof = ?`, s.seal.seal("seal", "proof", []byte(proofText)))
+		_, err := tx.q.ExecContext(
+			ctx,
+			`UPDATE seal SET proof = ?`,
+			s.seal.seal("seal", "proof", []byte(proofText)),
+		)
 		return err
 	})
 }
@@ -141,7 +176,8 @@ func (s *Store) adopt(ctx context.Context) error {
 // head is how many lines the audit log has, and its last link, as the service has written them.
 func (tx *Tx) head(ctx context.Context) (lines int64, chain []byte, sound bool, err error) {
 	var proof []byte
-	err = tx.q.QueryRowContext(ctx, `SELECT lines, chain, proof FROM audit_head`).Scan(&lines, &chain, &proof)
+	err = tx.q.QueryRowContext(ctx, `SELECT lines, chain, proof FROM audit_head`).
+		Scan(&lines, &chain, &proof)
 	if err != nil {
 		return 0, nil, false, err
 	}
@@ -152,6 +188,13 @@ func (tx *Tx) putHead(ctx context.Context, lines int64, chain []byte) error {
 	if chain == nil {
 		chain = []byte{}
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO audit_head VALUES (1, ?, ?, ?) ON CONFLICT DO UPDATE SET lines = excluded.lines, chain = excluded.chain, proof = excluded.proof`, lines, chain, tx.s.seal.prove("audit head", lines, chain))
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO audit_head VALUES (1, ?, ?, ?) ON CONFLICT DO UPDATE SET lines =
+			excluded.lines, chain = excluded.chain, proof = excluded.proof`,
+		lines,
+		chain,
+		tx.s.seal.prove("audit head", lines, chain),
+	)
 	return err
 }

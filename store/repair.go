@@ -14,10 +14,16 @@ import (
 	"wardicon/api"
 )
 
-// Repair fixes what can be in a data folder that no service works on: indexes, kept counts and the index of texts
-// are made again; where pages are damaged, every row that can still be read moves to a new database, and the old
-// one is kept beside it. Values that do not open stay named on their records until they are set again.
-func Repair(ctx context.Context, dir string, key Key, now time.Time) (found api.Inspection, err error) {
+// Repair fixes what can be in a data folder that no service works on: indexes, kept counts and the
+// index of texts are made again; where pages are damaged, every row that can still be read moves to
+// a new database, and the old one is kept beside it. Values that do not open stay named on their
+// records until they are set again.
+func Repair(
+	ctx context.Context,
+	dir string,
+	key Key,
+	now time.Time,
+) (found api.Inspection, err error) {
 	held, err := holdThere(ctx, dir)
 	if err != nil {
 		return found, err
@@ -67,13 +73,34 @@ func recount(ctx context.Context, path string) (err error) {
 	defer func() { err = errors.Join(err, db.Close()) }()
 	statements := []string{"REINDEX"}
 	for _, noun := range textNouns {
-		statements = append(statements, fmt.Sprintf(`INSERT INTO %[1]s_texts (%[1]s_texts) VALUES ('delete-all')`, noun), fmt.Sprintf(`INSERT INTO %[1]s_texts (rowid, text) SELECT n, text FROM texts WHERE noun = '%[1]s'`, noun))
+		statements = append(
+			statements,
+			fmt.Sprintf(`INSERT INTO %[1]s_texts (%[1]s_texts) VALUES ('delete-all')`, noun),
+			fmt.Sprintf(
+				`INSERT INTO %[1]s_texts (rowid, text) SELECT n, text FROM texts WHERE noun =
+					'%[1]s'`,
+				noun,
+			),
+		)
 	}
 	for name, count := range keptCounts {
-		statements = append(statements, fmt.Sprintf(`INSERT INTO sizes VALUES ('%s', (%s)) ON CONFLICT DO UPDATE SET n = excluded.n`, name, count))
+		statements = append(
+			statements,
+			fmt.Sprintf(
+				`INSERT INTO sizes VALUES ('%s', (%s)) ON CONFLICT DO UPDATE SET n = excluded.n`,
+				name,
+				count,
+			),
+		)
 	}
-	statements = append(statements, `DELETE FROM rule_sums`, `INSERT INTO rule_sums SELECT rule, severity, COUNT(DISTINCT profile_id) FROM findings GROUP BY rule, severity`,
-		`UPDATE gateways SET profiles = (SELECT COUNT(*) FROM profiles f WHERE f.gateway_id = gateways.id)`)
+	statements = append(
+		statements,
+		`DELETE FROM rule_sums`,
+		`INSERT INTO rule_sums SELECT rule, severity, COUNT(DISTINCT profile_id) FROM findings GROUP
+			BY rule, severity`,
+		`UPDATE gateways SET profiles = (SELECT COUNT(*) FROM profiles f WHERE f.gateway_id =
+			gateways.id)`,
+	)
 	for _, s := range statements {
 		if _, err := db.ExecContext(ctx, s); err != nil {
 			return fmt.Errorf("%s: %w", s, err)
@@ -86,11 +113,23 @@ var textNouns = []string{"person", "device", "gateway", "account", "certificate"
 
 // keptCounts are the counts that triggers keep, and how they are counted.
 var keptCounts = map[string]string{
-	"people": "SELECT COUNT(*) FROM people", "devices": "SELECT COUNT(*) FROM devices", "accounts": "SELECT COUNT(*) FROM accounts", "profiles": "SELECT COUNT(*) FROM profiles",
-	"parcels": "SELECT COUNT(*) FROM parcels", "findings": "SELECT COUNT(*) FROM findings", "certificates": "SELECT COUNT(*) FROM certificates", "handovers": "SELECT COUNT(*) FROM handovers", "emails": "SELECT COUNT(*) FROM emails",
-	"due": "SELECT COUNT(*) FROM profiles WHERE touched <> seen", "blocked": "SELECT COUNT(*) FROM profiles WHERE errors > 0", "warned": "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings > 0",
-	"clean":  "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings = 0 AND touched = seen",
-	"errors": "SELECT COALESCE(SUM(errors), 0) FROM profiles", "warnings": "SELECT COALESCE(SUM(warnings), 0) FROM profiles", "notes": "SELECT COALESCE(SUM(notes), 0) FROM profiles",
+	"people":       "SELECT COUNT(*) FROM people",
+	"devices":      "SELECT COUNT(*) FROM devices",
+	"accounts":     "SELECT COUNT(*) FROM accounts",
+	"profiles":     "SELECT COUNT(*) FROM profiles",
+	"parcels":      "SELECT COUNT(*) FROM parcels",
+	"findings":     "SELECT COUNT(*) FROM findings",
+	"certificates": "SELECT COUNT(*) FROM certificates",
+	"handovers":    "SELECT COUNT(*) FROM handovers",
+	"emails":       "SELECT COUNT(*) FROM emails",
+	"due":          "SELECT COUNT(*) FROM profiles WHERE touched <> seen",
+	"blocked":      "SELECT COUNT(*) FROM profiles WHERE errors > 0",
+	"warned":       "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings > 0",
+	"clean": "SELECT COUNT(*) FROM profiles WHERE errors = 0 AND warnings = 0 AND touched " +
+		"= seen",
+	"errors":   "SELECT COALESCE(SUM(errors), 0) FROM profiles",
+	"warnings": "SELECT COALESCE(SUM(warnings), 0) FROM profiles",
+	"notes":    "SELECT COALESCE(SUM(notes), 0) FROM profiles",
 }
 
 // thing is a table, an index or a trigger of a schema.
@@ -113,7 +152,10 @@ func salvage(ctx context.Context, from, to string) (lost []string, err error) {
 		return nil, err
 	}
 	shadow := func(name string) bool { // of the index of texts, which is made again
-		return slices.ContainsFunc(textNouns, func(noun string) bool { return strings.HasPrefix(name, noun+"_texts_") })
+		return slices.ContainsFunc(
+			textNouns,
+			func(noun string) bool { return strings.HasPrefix(name, noun+"_texts_") },
+		)
 	}
 	for _, t := range schema {
 		if t.kind != "table" || shadow(t.name) {
@@ -146,7 +188,11 @@ func salvage(ctx context.Context, from, to string) (lost []string, err error) {
 }
 
 func schemaOf(ctx context.Context, db *sql.DB) (list []thing, err error) {
-	rows, err := db.QueryContext(ctx, `SELECT type, name, COALESCE(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite_%' ORDER BY rowid`)
+	rows, err := db.QueryContext(
+		ctx,
+		`SELECT type, name, COALESCE(sql, '') FROM sqlite_master WHERE name NOT LIKE 'sqlite_%'
+			ORDER BY rowid`,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +207,8 @@ func schemaOf(ctx context.Context, db *sql.DB) (list []thing, err error) {
 	return list, rows.Err()
 }
 
-// copyRows copies a table, past what cannot be read: by row number where it has one, else from both ends.
+// copyRows copies a table, past what cannot be read: by row number where it has one, else from both
+// ends.
 func copyRows(ctx context.Context, src, dst *sql.DB, t thing) (lost int, err error) {
 	columns, err := columnsOf(ctx, src, t.name)
 	if err != nil {
@@ -181,7 +228,8 @@ func copyRows(ctx context.Context, src, dst *sql.DB, t thing) (lost int, err err
 		return lost, errors.Join(c.fault, tx.Commit())
 	}
 	c.columns = append([]string{"rowid"}, columns...)
-	for c.rows(ctx, fmt.Sprintf(" WHERE rowid > %d ORDER BY rowid", c.last)) != nil && c.fault == nil {
+	for c.rows(ctx, fmt.Sprintf(" WHERE rowid > %d ORDER BY rowid", c.last)) != nil &&
+		c.fault == nil {
 		lost++
 		c.last++ // the one that cannot be read; then on, one by one, to the next that can
 		for misses := 0; misses < mostMissed; misses++ {
@@ -213,12 +261,21 @@ type copier struct {
 // rows copies what a condition selects, as far as it can be read.
 func (c *copier) rows(ctx context.Context, condition string) error {
 	c.copied = false
-	rows, err := c.src.QueryContext(ctx, "SELECT "+strings.Join(c.columns, ", ")+" FROM "+c.table+condition)
+	rows, err := c.src.QueryContext(
+		ctx,
+		"SELECT "+strings.Join(c.columns, ", ")+" FROM "+c.table+condition,
+	)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = rows.Close() }()
-	insert := "INSERT OR IGNORE INTO " + c.table + " (" + strings.Join(c.columns, ", ") + ") VALUES (?" + strings.Repeat(", ?", len(c.columns)-1) + ")"
+	insert := "INSERT OR IGNORE INTO " + c.table + " (" + strings.Join(
+		c.columns,
+		", ",
+	) + ") VALUES (?" + strings.Repeat(
+		", ?",
+		len(c.columns)-1,
+	) + ")"
 	for rows.Next() {
 		values, into := make([]any, len(c.columns)), make([]any, len(c.columns))
 		for i := range values {
@@ -240,7 +297,11 @@ func (c *copier) rows(ctx context.Context, condition string) error {
 }
 
 func columnsOf(ctx context.Context, db *sql.DB, table string) (list []string, err error) {
-	rows, err := db.QueryContext(ctx, `SELECT name FROM pragma_table_info(?)`, table) // leaves out what is computed
+	rows, err := db.QueryContext(
+		ctx,
+		`SELECT name FROM pragma_table_info(?)`,
+		table,
+	) // leaves out what is computed
 	if err != nil {
 		return nil, err
 	}

@@ -14,14 +14,29 @@ const mostReports = 20
 
 // Reports lists what people said does not work.
 var Reports = &Table[api.Report, api.Report]{
-	Noun: "report", name: "reports", prefix: "rp",
+	Noun:   "report",
+	name:   "reports",
+	prefix: "rp",
 	list: listing[api.Report]{
-		id: "r.id", from: "reports r", joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
+		id:   "r.id",
+		from: "reports r",
+		joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN " +
+			"gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
 		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.message, r.cause, r.created, r.done",
 		scan: func(scan func(...any) error) (r api.Report, err error) {
 			var created int64
 			var done sql.NullInt64
-			if err := scan(&r.ID, &r.ProfileID, &r.Device, &r.Gateway, &r.Person, &r.Message, &r.Cause, &created, &done); err != nil {
+			if err := scan(
+				&r.ID,
+				&r.ProfileID,
+				&r.Device,
+				&r.Gateway,
+				&r.Person,
+				&r.Message,
+				&r.Cause,
+				&created,
+				&done,
+			); err != nil {
 				return r, err
 			}
 			r.Created = fromMillis(created)
@@ -31,24 +46,47 @@ var Reports = &Table[api.Report, api.Report]{
 			}
 			return r, nil
 		},
-		search: []string{"d.name", "g.name", "p.name", "r.message"}, first: "created",
-		sorts:   map[string]string{"created": "r.created DESC, r.rowid DESC"},
-		filters: map[string]string{"profile_id": "r.profile_id = ?", "open": "(r.done IS NULL) = ?flag"},
+		search: []string{"d.name", "g.name", "p.name", "r.message"},
+		first:  "created",
+		sorts:  map[string]string{"created": "r.created DESC, r.rowid DESC"},
+		filters: map[string]string{
+			"profile_id": "r.profile_id = ?",
+			"open":       "(r.done IS NULL) = ?flag",
+		},
 	},
 }
 
 // AddReport keeps what somebody said, and forgets the oldest ones of the same profile.
 func (tx *Tx) AddReport(ctx context.Context, r api.Report) error {
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO reports (id, profile_id, message, cause, created) VALUES (?, ?, ?, ?, ?)`, newID("rp"), r.ProfileID, r.Message, r.Cause, millis(tx.s.now())); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO reports (id, profile_id, message, cause, created) VALUES (?, ?, ?, ?, ?)`,
+		newID("rp"),
+		r.ProfileID,
+		r.Message,
+		r.Cause,
+		millis(tx.s.now()),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	_, err := tx.q.ExecContext(ctx, `DELETE FROM reports WHERE profile_id = ?1 AND id NOT IN (SELECT id FROM reports WHERE profile_id = ?1 ORDER BY done IS NULL DESC, created DESC, rowid DESC LIMIT ?2)`, r.ProfileID, mostReports)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM reports WHERE profile_id = ?1 AND id NOT IN (SELECT id FROM reports WHERE
+			profile_id = ?1 ORDER BY done IS NULL DESC, created DESC, rowid DESC LIMIT ?2)`,
+		r.ProfileID,
+		mostReports,
+	)
 	return err
 }
 
 // CloseReport notes that one was dealt with.
 func (tx *Tx) CloseReport(ctx context.Context, id string, at time.Time) error {
-	ok, err := tx.one(ctx, `UPDATE reports SET done = COALESCE(done, ?) WHERE id = ?`, millis(at), id)
+	ok, err := tx.one(
+		ctx,
+		`UPDATE reports SET done = COALESCE(done, ?) WHERE id = ?`,
+		millis(at),
+		id,
+	)
 	if err == nil && !ok {
 		err = &NotFoundError{Noun: "report", ID: id}
 	}

@@ -16,6 +16,8 @@ import (
 	"os"
 	"strings"
 
+	"wardicon/core/vpn"
+
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/chacha20poly1305"
 )
@@ -48,7 +50,13 @@ const (
 var errKey = errors.New("this is not the key that the data was sealed with")
 
 func newSealer(master []byte) (*sealer, error) {
-	records, err := hkdf.Key(sha256.New, master, nil, "wardicon records v1", chacha20poly1305.KeySize)
+	records, err := hkdf.Key(
+		sha256.New,
+		master,
+		nil,
+		"wardicon records v1",
+		chacha20poly1305.KeySize,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -88,8 +96,8 @@ func (s *sealer) open(owner, field string, sealed []byte) ([]byte, error) {
 	return plain, nil
 }
 
-// DamagedError is the error for a stored value that does not open: the disk, or another program, has changed
-// it or moved it to another record.
+// DamagedError is the error for a stored value that does not open: the disk, or another program,
+// has changed it or moved it to another record.
 type DamagedError struct {
 	Owner string // noun and identifier, such as account:ac-…
 	Field string
@@ -101,10 +109,24 @@ const wholeRecord = "record"
 func (e *DamagedError) Error() string {
 	noun, id, _ := strings.Cut(e.Owner, ":")
 	if e.Field == wholeRecord {
-		return fmt.Sprintf("the record of %s %s cannot be read: it was changed on the disk; change it with all its fields, remove it, or restore it from a copy", noun, id)
+		return fmt.Sprintf(
+			"the record of %s %s cannot be read: it was changed on the disk; change it with all "+
+				"its fields, remove it, or restore it from a copy",
+			noun,
+			id,
+		)
 	}
-	return fmt.Sprintf("the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it again, or restore it from a copy", e.Field, noun, id)
+	return fmt.Sprintf(
+		"the sealed %s of %s %s does not open: it was changed on the disk, or moved; set it "+
+			"again, or restore it from a copy",
+		e.Field,
+		noun,
+		id,
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *DamagedError) Kind() vpn.Kind { return vpn.KindDamaged }
 
 // mac is a digest that nobody without the master key can make.
 func (s *sealer) mac(data []byte) string {
@@ -142,7 +164,11 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 		kind, salt = wanted, make([]byte, 16)
 		_, _ = rand.Read(salt)
 	} else if kind != wanted {
-		return nil, fmt.Errorf("the data was sealed with a key from a %s, not from a %s", kind, wanted)
+		return nil, fmt.Errorf(
+			"the data was sealed with a key from a %s, not from a %s",
+			kind,
+			wanted,
+		)
 	}
 	var master []byte
 	if kind == kindPassphrase {
@@ -155,7 +181,13 @@ func unlock(ctx context.Context, db *sql.DB, key Key) (*sealer, error) {
 		return nil, err
 	}
 	if first {
-		_, err = db.ExecContext(ctx, `INSERT INTO seal VALUES (1, ?, ?, ?)`, kind, salt, s.seal("seal", "proof", []byte(proofText)))
+		_, err = db.ExecContext(
+			ctx,
+			`INSERT INTO seal VALUES (1, ?, ?, ?)`,
+			kind,
+			salt,
+			s.seal("seal", "proof", []byte(proofText)),
+		)
 		s.fresh = true
 		return s, err
 	}
@@ -178,7 +210,11 @@ func keyFile(path string, first bool) ([]byte, error) {
 	case err != nil:
 		return nil, fmt.Errorf("key file: %w; without it the secrets cannot be opened", err)
 	case info.Mode().Perm()&0o077 != 0:
-		return nil, fmt.Errorf("key file %s: found mode %04o, expected 0600; run chmod 600 on it", path, info.Mode().Perm())
+		return nil, fmt.Errorf(
+			"key file %s: found mode %04o, expected 0600; run chmod 600 on it",
+			path,
+			info.Mode().Perm(),
+		)
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {

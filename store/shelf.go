@@ -8,7 +8,8 @@ type shelf struct {
 
 const mostShelved = 2_000
 
-// Shelved is the same view of the records with a shelf. What comes from it is shared: nobody may change it.
+// Shelved is the same view of the records with a shelf. What comes from it is shared: nobody may
+// change it.
 func (tx *Tx) Shelved() *Tx {
 	return &Tx{s: tx.s, q: tx.q, shelf: &shelf{map[string]any{}, mostShelved}}
 }

@@ -17,7 +17,8 @@ const signerOwner = "signer:1"
 func (tx *Tx) Signer(ctx context.Context) (*vpn.Signer, error) {
 	var s vpn.Signer
 	var since int64
-	err := tx.q.QueryRowContext(ctx, `SELECT certificate, authority, since FROM signer`).Scan(&s.Certificate, &s.Authority, &since)
+	err := tx.q.QueryRowContext(ctx, `SELECT certificate, authority, since FROM signer`).
+		Scan(&s.Certificate, &s.Authority, &since)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -68,7 +69,13 @@ func (tx *Tx) PutSigner(ctx context.Context, s *vpn.Signer) error {
 	if err != nil || s == nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO signer VALUES (1, ?, ?, ?)`, s.Certificate, s.Authority, millis(s.Since)); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO signer VALUES (1, ?, ?, ?)`,
+		s.Certificate,
+		s.Authority,
+		millis(s.Since),
+	); err != nil {
 		return err
 	}
 	return tx.putSecret(ctx, signerOwner, "key", []byte(s.Key.Reveal()))

@@ -14,7 +14,11 @@ import (
 	"sync/atomic"
 	"time"
 
+	"wardicon/core/vpn"
+
+	"modernc.org/sqlite"
 	_ "modernc.org/sqlite" // the driver "sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // Store is the opened database. Reads run side by side; writes go one at a time.
@@ -54,7 +58,13 @@ func Open(ctx context.Context, dir string, key Key, now func() time.Time) (*Stor
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{dir: dir, held: held, now: now, lanes: make(chan *lane, lanes), writer: writer{turn: make(chan struct{}, 1)}}
+	s := &Store{
+		dir:    dir,
+		held:   held,
+		now:    now,
+		lanes:  make(chan *lane, lanes),
+		writer: writer{turn: make(chan struct{}, 1)},
+	}
 	if err := s.open(ctx, dir, key); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -70,7 +80,17 @@ func (s *Store) open(ctx context.Context, dir string, key Key) error {
 	if err := f.Close(); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	if s.write, err = open(path, 1, "foreign_keys(1)", "busy_timeout(10000)", "journal_mode(WAL)", "synchronous(FULL)", "secure_delete(1)", "cache_size(-65536)", "wal_autocheckpoint(0)"); err != nil {
+	if s.write, err = open(
+		path,
+		1,
+		"foreign_keys(1)",
+		"busy_timeout(10000)",
+		"journal_mode(WAL)",
+		"synchronous(FULL)",
+		"secure_delete(1)",
+		"cache_size(-65536)",
+		"wal_autocheckpoint(0)",
+	); err != nil {
 		return err
 	}
 	if err := s.migrate(ctx, dir); err != nil {
@@ -137,7 +157,8 @@ func (s *Store) Close() error {
 		s.ended()
 	}
 	if s.writer.lane != nil {
-		s.writer.turn <- struct{}{} // what is being written comes to its end; nothing comes after it
+		// what is being written comes to its end; nothing comes after it
+		s.writer.turn <- struct{}{}
 		errs = append(errs, s.writer.lane.close())
 	}
 	for len(s.lanes) > 0 {
@@ -148,7 +169,8 @@ func (s *Store) Close() error {
 	if s.read != nil {
 		errs = append(errs, s.read.Close())
 	}
-	for _, db := range []*sql.DB{s.ready, s.behind, s.write, s.held} { // others may come in only once it is closed
+	// others may come in only once it is closed
+	for _, db := range []*sql.DB{s.ready, s.behind, s.write, s.held} {
 		if db != nil {
 			errs = append(errs, db.Close())
 		}
@@ -182,6 +204,9 @@ type NotFoundError struct{ Noun, ID string }
 
 func (e *NotFoundError) Error() string { return fmt.Sprintf("there is no %s %s", e.Noun, e.ID) }
 
+// Kind tells the kind of the error.
+func (e *NotFoundError) Kind() vpn.Kind { return vpn.KindNotFound }
+
 // ConflictError says that a record was changed since it was read.
 type ConflictError struct {
 	Noun, ID    string
@@ -190,8 +215,16 @@ type ConflictError struct {
 
 func (e *ConflictError) Error() string {
 	what := strings.TrimSpace(e.Noun + " " + e.ID)
-	return fmt.Sprintf("%s was changed meanwhile: found version %d, expected %d, which you saw; read it again", what, e.Found, e.Want)
+	return fmt.Sprintf(
+		"%s was changed meanwhile: found version %d, expected %d, which you saw; read it again",
+		what,
+		e.Found,
+		e.Want,
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *ConflictError) Kind() vpn.Kind { return vpn.KindChanged }
 
 // TakenError says that a unique value is in use already.
 type TakenError struct{ Noun, Column string }
@@ -200,22 +233,25 @@ func (e *TakenError) Error() string {
 	return fmt.Sprintf("another %s has this %s already", e.Noun, e.Column)
 }
 
-// constraint turns SQLite's words on a unique column into a TakenError.
+// constraint turns the error of a unique column into a TakenError. SQLite names the column in its
+// text alone: "UNIQUE constraint failed: people.name".
 func constraint(noun string, err error) error {
-	if err == nil {
+	var refused *sqlite.Error
+	switch {
+	case err == nil:
 		return nil
-	}
-	text := err.Error()
-	if _, columns, ok := strings.Cut(text, "UNIQUE constraint failed: "); ok {
-		_, column, _ := strings.Cut(columns, ".")
-		column, _, _ = strings.Cut(column, " (")
-		column, _, _ = strings.Cut(column, ",")
+	case errors.As(err, &refused) && refused.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE:
+		_, column, _ := strings.Cut(refused.Error(), ".")
+		if end := strings.IndexAny(column, " ,("); end >= 0 {
+			column = column[:end]
+		}
 		return &TakenError{noun, column}
 	}
 	return fmt.Errorf("database: %s: %w", noun, err)
 }
 
-// private holds that nobody else can look into the data folder. One with nothing in it but data is closed.
+// private holds that nobody else can look into the data folder. One with nothing in it but data is
+// closed.
 func private(dir string) error {
 	info, err := os.Stat(dir)
 	if err != nil {
@@ -230,11 +266,22 @@ func private(dir string) error {
 	}
 	for _, e := range entries {
 		if !strings.HasPrefix(e.Name(), File) && !strings.HasPrefix(e.Name(), "master.key") {
-			return fmt.Errorf("data folder %s: found mode %04o, expected 0700, and other files in it (%s); run chmod 700 on it, or choose a folder of its own", dir, info.Mode().Perm(), e.Name())
+			return fmt.Errorf(
+				"data folder %s: found mode %04o, expected 0700, and other files in it (%s); run "+
+					"chmod 700 on it, or choose a folder of its own",
+				dir,
+				info.Mode().Perm(),
+				e.Name(),
+			)
 		}
 	}
 	if err := os.Chmod(dir, 0o700); err != nil {
-		return fmt.Errorf("data folder %s: found mode %04o, expected 0700: %w", dir, info.Mode().Perm(), err)
+		return fmt.Errorf(
+			"data folder %s: found mode %04o, expected 0700: %w",
+			dir,
+			info.Mode().Perm(),
+			err,
+		)
 	}
 	return nil
 }

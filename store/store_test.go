@@ -37,7 +37,13 @@ const psk = "kelp-4497-Harbor-mizzen"
 
 func addGateway(ctx context.Context, s *store.Store, name string) (string, error) {
 	key := secret.New(psk)
-	g := vpn.Gateway{Name: name, Address: "x.example", Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: &key, PPP: []suite.PPPMethod{suite.MSCHAPv2}}}}
+	g := vpn.Gateway{
+		Name:    name,
+		Address: "x.example",
+		Offers: vpn.Offers{
+			L2TP: &vpn.L2TPOffer{PSK: &key, PPP: []suite.PPPMethod{suite.MSCHAPv2}},
+		},
+	}
 	g.Normalise()
 	err := s.Write(ctx, func(tx *store.Tx) error { return store.Gateways.Insert(ctx, tx, &g) })
 	return g.ID, err
@@ -59,10 +65,16 @@ func raw(t *testing.T, dir, statement string, args ...any) {
 // TestSealed moves, swaps and cuts sealed secrets: none of them opens.
 func TestSealed(t *testing.T) {
 	for _, test := range []struct{ name, statement string }{
-		{"another record's", `UPDATE secrets SET sealed = (SELECT s.sealed FROM secrets s WHERE s.owner <> secrets.owner) WHERE owner = 'gateway:' || ?1`},
-		{"moved to another field", `UPDATE secrets SET field = 'password' WHERE owner = 'gateway:' || ?1`},
-		{"cut short", `UPDATE secrets SET sealed = substr(sealed, 1, 20) WHERE owner = 'gateway:' || ?1`},
-		{"one byte changed", `UPDATE secrets SET sealed = CAST(substr(sealed, 1, 30) || CASE substr(sealed, 31, 1) WHEN x'00' THEN x'01' ELSE x'00' END || substr(sealed, 32) AS BLOB) WHERE owner = 'gateway:' || ?1`},
+		{"another record's",
+			`UPDATE secrets SET sealed = (SELECT s.sealed FROM secrets s WHERE s.owner <>
+				secrets.owner) WHERE owner = 'gateway:' || ?1`},
+		{"moved to another field",
+			`UPDATE secrets SET field = 'password' WHERE owner = 'gateway:' || ?1`},
+		{"cut short", `UPDATE secrets SET sealed = substr(sealed, 1, 20) WHERE owner = 'gateway:' ||
+			?1`},
+		{"one byte changed",
+			`UPDATE secrets SET sealed = CAST(substr(sealed, 1, 30) || CASE substr(sealed, 31, 1)
+				WHEN x'00' THEN x'01' ELSE x'00' END || substr(sealed, 32) AS BLOB) WHERE owner = 'gateway:' || ?1`},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -84,7 +96,8 @@ func TestSealed(t *testing.T) {
 				if err != nil || g.Offers.L2TP.PSK != nil {
 					t.Errorf("read %v, %v", g, err)
 				}
-			} else if err != nil || g.Offers.L2TP.PSK != nil || !slices.Equal(g.Damaged, []string{"offers/l2tp/psk"}) {
+			} else if err != nil || g.Offers.L2TP.PSK != nil ||
+				!slices.Equal(g.Damaged, []string{"offers/l2tp/psk"}) {
 				t.Errorf("it opened, or is not named: %+v (%v)", g, err)
 			}
 		})
@@ -135,7 +148,12 @@ func TestKeys(t *testing.T) {
 	refuse("no key in the file", "mode", store.Key{File: other})
 
 	s = open(t, dir, store.Key{})
-	if g, err := store.Gateways.Get(t.Context(), s.Read(), id); err != nil || g.Offers.L2TP.PSK.Reveal() != psk {
+	if g, err := store.Gateways.Get(
+		t.Context(),
+		s.Read(),
+		id,
+	); err != nil ||
+		g.Offers.L2TP.PSK.Reveal() != psk {
 		t.Errorf("after a restart: %v", err)
 	}
 
@@ -158,7 +176,10 @@ func TestVersions(t *testing.T) {
 	s := open(t, t.TempDir(), store.Key{})
 	ctx := t.Context()
 	p := vpn.Person{Name: "Ada"}
-	if err := s.Write(ctx, func(tx *store.Tx) error { return store.People.Insert(ctx, tx, &p) }); err != nil {
+	if err := s.Write(
+		ctx,
+		func(tx *store.Tx) error { return store.People.Insert(ctx, tx, &p) },
+	); err != nil {
 		t.Fatal(err)
 	}
 	var wg sync.WaitGroup
@@ -171,7 +192,13 @@ func TestVersions(t *testing.T) {
 					return
 				}
 				seen.Groups = append(seen.Groups, fmt.Sprintf("%d-%d", i, done))
-				err = s.Write(ctx, func(tx *store.Tx) error { return store.People.Update(ctx, tx, seen, seen.Version) })
+				err = s.Write(
+					ctx,
+					func(tx *store.Tx) error {
+						return store.People.Update(ctx,
+							tx, seen, seen.Version)
+					},
+				)
 				var conflict *store.ConflictError
 				switch {
 				case err == nil:
@@ -186,7 +213,12 @@ func TestVersions(t *testing.T) {
 	wg.Wait()
 	got, err := store.People.Get(ctx, s.Read(), p.ID)
 	if err != nil || len(got.Groups) != 80 || got.Version != 81 {
-		t.Errorf("%d changes, version %d, %v; expected 80 and 81", len(got.Groups), got.Version, err)
+		t.Errorf(
+			"%d changes, version %d, %v; expected 80 and 81",
+			len(got.Groups),
+			got.Version,
+			err,
+		)
 	}
 }
 
@@ -243,7 +275,12 @@ func TestKill(t *testing.T) {
 	}
 	s := open(t, dir, store.Key{})
 	for _, id := range told {
-		if g, err := store.Gateways.Get(t.Context(), s.Read(), id); err != nil || g.Offers.L2TP.PSK.Reveal() != psk {
+		if g, err := store.Gateways.Get(
+			t.Context(),
+			s.Read(),
+			id,
+		); err != nil ||
+			g.Offers.L2TP.PSK.Reveal() != psk {
 			t.Fatalf("%s was told as stored: %v", id, err)
 		}
 	}
@@ -264,10 +301,17 @@ func TestAuditKeeps(t *testing.T) {
 	}
 	defer func() { _ = db.Close() }()
 	for _, statement := range []string{`DELETE FROM audit`, `UPDATE audit SET operator = 'x'`} {
-		if _, err := db.Exec(statement); err == nil || !strings.Contains(err.Error(), "only grows") {
+		if _, err := db.Exec(
+			statement,
+		); err == nil ||
+			!strings.Contains(err.Error(), "only grows") {
 			t.Errorf("%s: %v", statement, err)
 		}
 	}
 }
 
-func entry(action string) api.AuditEntry { return api.AuditEntry{Operator: "owner", Action: action} }
+func entry(
+	action string,
+) api.AuditEntry {
+	return api.AuditEntry{Operator: "owner", Action: action}
+}

@@ -19,17 +19,20 @@ import (
 // Table keeps records of one noun. The record itself is a JSON document; columns
 // repeat what is searched, sorted or referred to. Row is a record as lists show it.
 type Table[T, Row any] struct {
-	Noun     string
-	name     string
-	prefix   string // of identifiers
-	sealed   string // what its secrets are kept under where that is not the noun: it cannot change without sealing them again
-	meta     func(*T) *vpn.Meta
-	columns  []column[T]
-	secrets  func(*T) map[string]**secret.Text
-	after    func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
-	list     listing[Row]
-	complete func(*T) // fills in what a record of an earlier release lacks; nil where it lacks nothing
-	shared   bool     // many plans are made from one: a shelf keeps it
+	Noun   string
+	name   string
+	prefix string // of identifiers
+	// what its secrets are kept under where that is not the noun: it cannot change without sealing
+	// them again
+	sealed  string
+	meta    func(*T) *vpn.Meta
+	columns []column[T]
+	secrets func(*T) map[string]**secret.Text
+	after   func(ctx context.Context, tx *Tx, record *T) error // keeps further tables in step
+	list    listing[Row]
+	// fills in what a record of an earlier release lacks; nil where it lacks nothing
+	complete func(*T)
+	shared   bool // many plans are made from one: a shelf keeps it
 }
 
 type column[T any] struct {
@@ -52,7 +55,9 @@ func fromMillis(ms int64) time.Time { return time.UnixMilli(ms).UTC() }
 func (t *Table[T, Row]) owner(id string) string { return cmp.Or(t.sealed, t.Noun) + ":" + id }
 
 // sealedApart takes the secrets out of a record and returns its JSON without them.
-func (t *Table[T, Row]) sealedApart(record *T) (body []byte, taken map[string]*secret.Text, err error) {
+func (t *Table[T, Row]) sealedApart(
+	record *T,
+) (body []byte, taken map[string]*secret.Text, err error) {
 	taken = map[string]*secret.Text{}
 	if t.secrets != nil {
 		for field, at := range t.secrets(record) {
@@ -74,11 +79,20 @@ func (t *Table[T, Row]) Insert(ctx context.Context, tx *Tx, record *T) error {
 	if err != nil {
 		return err
 	}
-	names, marks, args := "id, version, created, changed, body", "?, ?, ?, ?, ?", []any{stamp.ID, 1, millis(now), millis(now), string(body)}
+	names, marks, args := "id, version, created, changed, body", "?, ?, ?, ?, ?", []any{
+		stamp.ID,
+		1,
+		millis(now),
+		millis(now),
+		string(body),
+	}
 	for _, c := range t.columns {
 		names, marks, args = names+", "+c.name, marks+", ?", append(args, c.get(record))
 	}
-	if _, err := tx.q.ExecContext(ctx, "INSERT INTO "+t.name+" ("+names+") VALUES ("+marks+")", args...); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		"INSERT INTO "+t.name+" ("+names+") VALUES ("+marks+")",
+		args...); err != nil {
 		return constraint(t.Noun, err)
 	}
 	return t.finish(ctx, tx, record, secrets)
@@ -99,11 +113,18 @@ func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version i
 	if err != nil {
 		return err
 	}
-	sets, args := "version = ?, changed = ?, body = ?", []any{stamp.Version, millis(stamp.Changed), string(body)}
+	sets, args := "version = ?, changed = ?, body = ?", []any{
+		stamp.Version,
+		millis(stamp.Changed),
+		string(body),
+	}
 	for _, c := range t.columns {
 		sets, args = sets+", "+c.name+" = ?", append(args, c.get(record))
 	}
-	if _, err := tx.q.ExecContext(ctx, "UPDATE "+t.name+" SET "+sets+" WHERE id = ?", append(args, stamp.ID)...); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		"UPDATE "+t.name+" SET "+sets+" WHERE id = ?",
+		append(args, stamp.ID)...); err != nil {
 		return constraint(t.Noun, err)
 	}
 	return t.finish(ctx, tx, record, secrets)
@@ -112,7 +133,8 @@ func (t *Table[T, Row]) Update(ctx context.Context, tx *Tx, record *T, version i
 // Version reads which version a record has.
 func (t *Table[T, Row]) Version(ctx context.Context, tx *Tx, id string) (int, error) {
 	var version int
-	err := tx.q.QueryRowContext(ctx, "SELECT version FROM "+t.name+" WHERE id = ?", id).Scan(&version)
+	err := tx.q.QueryRowContext(ctx, "SELECT version FROM "+t.name+" WHERE id = ?", id).
+		Scan(&version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, &NotFoundError{t.Noun, id}
 	}
@@ -126,7 +148,12 @@ func (t *Table[T, Row]) Known(ctx context.Context, tx *Tx, id string) error {
 }
 
 // finish seals the secrets of a record and keeps further tables in step.
-func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets map[string]*secret.Text) error {
+func (t *Table[T, Row]) finish(
+	ctx context.Context,
+	tx *Tx,
+	record *T,
+	secrets map[string]*secret.Text,
+) error {
 	owner := t.owner(t.meta(record).ID)
 	before, err := tx.marks(ctx, owner)
 	if err != nil {
@@ -138,7 +165,12 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 			continue // nobody has said what takes its place
 		}
 		if value == nil || value.IsZero() {
-			_, err = tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field = ?`, owner, field)
+			_, err = tx.q.ExecContext(
+				ctx,
+				`DELETE FROM secrets WHERE owner = ? AND field = ?`,
+				owner,
+				field,
+			)
 		} else {
 			err = tx.putSecret(ctx, owner, field, []byte(value.Reveal()))
 		}
@@ -152,7 +184,10 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 		for field := range secrets {
 			args, marks = append(args, field), marks+", ?"
 		}
-		if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ? AND field NOT IN (''`+marks+`)`, args...); err != nil {
+		if _, err := tx.q.ExecContext(
+			ctx,
+			`DELETE FROM secrets WHERE owner = ? AND field NOT IN (''`+marks+`)`,
+			args...); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
@@ -172,15 +207,31 @@ func (t *Table[T, Row]) finish(ctx context.Context, tx *Tx, record *T, secrets m
 }
 
 func (tx *Tx) putSecret(ctx context.Context, owner, field string, plain []byte) error {
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO secrets (owner, field, sealed, mark, changed) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT DO UPDATE SET sealed = excluded.sealed, mark = excluded.mark, changed = iif(mark = excluded.mark, changed, excluded.changed)`,
-		owner, field, tx.s.seal.seal(owner, field, plain), tx.s.seal.mark(owner, plain), millis(tx.s.now()))
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO secrets (owner, field, sealed, mark, changed) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT DO UPDATE SET sealed = excluded.sealed, mark = excluded.mark, changed = iif(mark
+		= excluded.mark, changed, excluded.changed)`,
+		owner,
+		field,
+		tx.s.seal.seal(owner, field, plain),
+		tx.s.seal.mark(owner, plain),
+		millis(tx.s.now()),
+	)
 	return err
 }
 
 // SecretsChanged is when each secret of a record was last changed, by field.
-func (t *Table[T, Row]) SecretsChanged(ctx context.Context, tx *Tx, id string) (map[string]time.Time, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT field, changed FROM secrets WHERE owner = ? AND changed > 0`, t.owner(id))
+func (t *Table[T, Row]) SecretsChanged(
+	ctx context.Context,
+	tx *Tx,
+	id string,
+) (map[string]time.Time, error) {
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`SELECT field, changed FROM secrets WHERE owner = ? AND changed > 0`,
+		t.owner(id),
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -210,7 +261,11 @@ func (t *Table[T, Row]) Delete(ctx context.Context, tx *Tx, id string) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, t.owner(id)); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM secrets WHERE owner = ?`,
+		t.owner(id),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	return tx.touchSharers(ctx, t.owner(id), marks)
@@ -242,8 +297,17 @@ func (t *Table[T, Row]) get(ctx context.Context, tx *Tx, id string) (*T, error) 
 
 // Where reads the records that a condition of our own making fits, oldest first, with
 // their secrets open.
-func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, args ...any) ([]T, error) {
-	rows, err := tx.q.QueryContext(ctx, "SELECT id, version, created, changed, body FROM "+t.name+" WHERE "+condition+" ORDER BY created, id", args...)
+func (t *Table[T, Row]) Where(
+	ctx context.Context,
+	tx *Tx,
+	condition string,
+	args ...any,
+) ([]T, error) {
+	rows, err := tx.q.QueryContext(
+		ctx,
+		"SELECT id, version, created, changed, body FROM "+t.name+" WHERE "+condition+
+			" ORDER BY created, id",
+		args...)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -264,7 +328,12 @@ func (t *Table[T, Row]) Where(ctx context.Context, tx *Tx, condition string, arg
 		if t.complete != nil {
 			t.complete(&record)
 		}
-		*t.meta(&record) = vpn.Meta{ID: id, Version: version, Created: fromMillis(created), Changed: fromMillis(changed)}
+		*t.meta(&record) = vpn.Meta{
+			ID:      id,
+			Version: version,
+			Created: fromMillis(created),
+			Changed: fromMillis(changed),
+		}
 		list = append(list, record)
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
@@ -309,7 +378,9 @@ func (t *Table[T, Row]) unseal(ctx context.Context, tx *Tx, record *T) error {
 // secret opens one secret; nil where there is none.
 func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
 	var sealed []byte
-	err := tx.q.QueryRowContext(ctx, `SELECT sealed FROM secrets WHERE owner = ? AND field = ?`, owner, field).Scan(&sealed)
+	err := tx.q.QueryRowContext(ctx, `SELECT sealed FROM secrets WHERE owner = ? AND field = ?`,
+		owner, field).
+		Scan(&sealed)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -321,7 +392,13 @@ func (tx *Tx) secret(ctx context.Context, owner, field string) ([]byte, error) {
 
 // Row reads one record as lists show it, without secrets.
 func (t *Table[T, Row]) Row(ctx context.Context, tx *Tx, id string) (Row, error) {
-	row, err := t.list.scan(tx.q.QueryRowContext(ctx, "SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" = ?", id).Scan)
+	row, err := t.list.scan(
+		tx.q.QueryRowContext(
+			ctx,
+			"SELECT "+t.list.cols+" FROM "+t.list.from+" "+t.list.joins+" WHERE "+t.list.id+" = ?",
+			id,
+		).Scan,
+	)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = &NotFoundError{t.Noun, id}
 	}
@@ -341,7 +418,10 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 		}
 	}
 	stamp := t.meta(to)
-	stamp.Damaged = slices.DeleteFunc(slices.Clone(stamp.Damaged), func(field string) bool { return !keep(field) })
+	stamp.Damaged = slices.DeleteFunc(
+		slices.Clone(stamp.Damaged),
+		func(field string) bool { return !keep(field) },
+	)
 }
 
 // names reads rows of one text.

@@ -22,12 +22,20 @@ type NewerError struct {
 }
 
 func (e *NewerError) Error() string {
-	return fmt.Sprintf("data folder %s: found schema version %d, expected %d at most: a later release of Wardicon upgraded it; start that release, or restore the copy %s.before-%04d that it made",
-		e.Dir, e.Found, e.Known, File, e.Found)
+	return fmt.Sprintf(
+		"data folder %s: found schema version %d, expected %d at most: a later release of "+
+			"Wardicon upgraded it; start that release, or restore the copy %s.before-%04d that it "+
+			"made",
+		e.Dir,
+		e.Found,
+		e.Known,
+		File,
+		e.Found,
+	)
 }
 
-// migrate brings the tables up to date. What a later release wrote is refused; what an earlier one wrote
-// is copied first, so that there is a way back.
+// migrate brings the tables up to date. What a later release wrote is refused; what an earlier one
+// wrote is copied first, so that there is a way back.
 func (s *Store) migrate(ctx context.Context, dir string) error {
 	steps, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -47,8 +55,14 @@ func (s *Store) migrate(ctx context.Context, dir string) error {
 	case found == known:
 		return nil
 	case found > 0:
-		// A copy that is there already is of a start that did not come through: it is the older one, and whole.
-		if err := Backup(ctx, dir, filepath.Join(dir, fmt.Sprintf("%s.before-%04d", File, known))); err != nil && !errors.Is(err, os.ErrExist) {
+		// A copy that is there already is of a start that did not come through: it is the older
+		// one, and whole.
+		if err := Backup(
+			ctx,
+			dir,
+			filepath.Join(dir, fmt.Sprintf("%s.before-%04d", File, known)),
+		); err != nil &&
+			!errors.Is(err, os.ErrExist) {
 			return fmt.Errorf("copy before the tables are changed: %w", err)
 		}
 	}

@@ -21,10 +21,22 @@ type Visit struct {
 
 // AddVisit keeps what was opened open for a browser, and drops visits that ended.
 func (tx *Tx) AddVisit(ctx context.Context, v Visit, bearer string, until time.Time) error {
-	if _, err := tx.q.ExecContext(ctx, `DELETE FROM visits WHERE expires < ?`, millis(tx.s.now())); err != nil {
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM visits WHERE expires < ?`,
+		millis(tx.s.now()),
+	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO visits (hash, handover_id, expires, before_, probe) VALUES (?, ?, ?, ?, ?)`, bearerHash(bearer), v.HandoverID, millis(until), v.Before, v.Probe)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`INSERT INTO visits (hash, handover_id, expires, before_, probe) VALUES (?, ?, ?, ?, ?)`,
+		bearerHash(bearer),
+		v.HandoverID,
+		millis(until),
+		v.Before,
+		v.Probe,
+	)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
@@ -34,8 +46,14 @@ func (tx *Tx) AddVisit(ctx context.Context, v Visit, bearer string, until time.T
 // Visit finds what a browser has opened; nil where it has not, or no longer.
 func (tx *Tx) Visit(ctx context.Context, handoverID, bearer string) (*Visit, error) {
 	v := Visit{HandoverID: handoverID}
-	err := tx.q.QueryRowContext(ctx, `SELECT v.before_, v.probe, v.v4, v.v6, v.resolver FROM visits v JOIN handovers h ON h.id = v.handover_id WHERE v.hash = ? AND v.handover_id = ? AND v.expires > ? AND h.recalled IS NULL`,
-		bearerHash(bearer), handoverID, millis(tx.s.now())).Scan(&v.Before, &v.Probe, &v.V4, &v.V6, &v.Resolver)
+	err := tx.q.QueryRowContext(ctx,
+		`SELECT v.before_, v.probe, v.v4, v.v6, v.resolver FROM visits v JOIN handovers h ON h.id =
+			v.handover_id WHERE v.hash = ? AND v.handover_id = ? AND v.expires > ? AND h.recalled IS
+			NULL`,
+		bearerHash(
+			bearer,
+		), handoverID, millis(tx.s.now())).
+		Scan(&v.Before, &v.Probe, &v.V4, &v.V6, &v.Resolver)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -55,14 +73,26 @@ const (
 // NoteSeen notes the address of whoever came for a one-time name; false where nobody was given it.
 func (tx *Tx) NoteSeen(ctx context.Context, probe, what, address string) (bool, error) {
 	column := map[string]string{SeenV4: "v4", SeenV6: "v6", SeenResolver: "resolver"}[what]
-	return tx.one(ctx, `UPDATE visits SET `+column+` = ? WHERE probe = ? AND probe <> '' AND expires > ?`, address, probe, millis(tx.s.now()))
+	return tx.one(
+		ctx,
+		`UPDATE visits SET `+column+` = ? WHERE probe = ? AND probe <> '' AND expires > ?`,
+		address,
+		probe,
+		millis(tx.s.now()),
+	)
 }
 
 // NoteSeenConnection notes that a profile's device was seen through a gateway.
-func (tx *Tx) NoteSeenConnection(ctx context.Context, s api.SeenConnection) (first bool, err error) {
+func (tx *Tx) NoteSeenConnection(
+	ctx context.Context,
+	s api.SeenConnection,
+) (first bool, err error) {
 	now := millis(tx.s.now())
-	if err := tx.q.QueryRowContext(ctx, `INSERT INTO seen_connections VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address = excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
-		s.ProfileID, s.GatewayID, s.Address, s.By, now, now).Scan(&first); err != nil {
+	if err := tx.q.QueryRowContext(ctx,
+		`INSERT INTO seen_connections VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET address =
+			excluded.address, by_ = excluded.by_, last = excluded.last RETURNING first = last`,
+		s.ProfileID, s.GatewayID, s.Address, s.By, now, now).
+		Scan(&first); err != nil {
 		return false, fmt.Errorf("database: %w", err)
 	}
 	return first, nil
@@ -70,13 +100,24 @@ func (tx *Tx) NoteSeenConnection(ctx context.Context, s api.SeenConnection) (fir
 
 // NoteConnected notes when the device of a handover was first seen through its gateway.
 func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
-	_, err := tx.q.ExecContext(ctx, `UPDATE handovers SET connected = COALESCE(connected, ?) WHERE id = ?`, millis(tx.s.now()), handoverID)
+	_, err := tx.q.ExecContext(
+		ctx,
+		`UPDATE handovers SET connected = COALESCE(connected, ?) WHERE id = ?`,
+		millis(tx.s.now()),
+		handoverID,
+	)
 	return err
 }
 
 // SeenConnections lists the gateways that a profile's device was seen through, the latest first.
 func (tx *Tx) SeenConnections(ctx context.Context, profileID string) ([]api.SeenConnection, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM seen_connections s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER BY s.last DESC`, profileID)
+	rows, err := tx.q.QueryContext(
+		ctx,
+		`SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM
+			seen_connections s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER
+			BY s.last DESC`,
+		profileID,
+	)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -84,7 +125,15 @@ func (tx *Tx) SeenConnections(ctx context.Context, profileID string) ([]api.Seen
 	for rows.Next() {
 		var s api.SeenConnection
 		var first, last int64
-		if err := rows.Scan(&s.ProfileID, &s.GatewayID, &s.Gateway, &s.Address, &s.By, &first, &last); err != nil {
+		if err := rows.Scan(
+			&s.ProfileID,
+			&s.GatewayID,
+			&s.Gateway,
+			&s.Address,
+			&s.By,
+			&first,
+			&last,
+		); err != nil {
 			return nil, errors.Join(err, rows.Close())
 		}
 		s.First, s.Last = fromMillis(first), fromMillis(last)
@@ -93,8 +142,16 @@ func (tx *Tx) SeenConnections(ctx context.Context, profileID string) ([]api.Seen
 	return list, errors.Join(rows.Err(), rows.Close())
 }
 
-// OthersSeen counts the profiles beside one whose devices were seen through a gateway since some time.
-func (tx *Tx) OthersSeen(ctx context.Context, gatewayID, profileID string, since time.Time) (n int, err error) {
-	err = tx.q.QueryRowContext(ctx, `SELECT COUNT(*) FROM seen_connections WHERE gateway_id = ? AND profile_id <> ? AND last >= ?`, gatewayID, profileID, millis(since)).Scan(&n)
+// OthersSeen counts the profiles beside one whose devices were seen through a gateway since some
+// time.
+func (tx *Tx) OthersSeen(
+	ctx context.Context,
+	gatewayID, profileID string,
+	since time.Time,
+) (n int, err error) {
+	err = tx.q.QueryRowContext(ctx,
+		`SELECT COUNT(*) FROM seen_connections WHERE gateway_id = ? AND profile_id <> ? AND last >=
+			?`, gatewayID, profileID, millis(since)).
+		Scan(&n)
 	return n, err
 }

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"wardicon/core/vpn"
+
 	"modernc.org/sqlite"
 	sqlite3 "modernc.org/sqlite/lib"
 )
@@ -22,30 +24,38 @@ type writer struct {
 	fault *FaultError // of the last write; nil where it went well
 }
 
-// FaultError says that the database could not be worked on for a reason that may pass: what was asked
-// for did not happen, and can be tried again.
+// FaultError says that the database could not be worked on for a reason that may pass: what was
+// asked for did not happen, and can be tried again.
 type FaultError struct {
-	Why string // full, locked or device
+	Why vpn.Kind // KindDiskFull, KindLocked or KindDisk
 	Dir string
 	Err error
 }
 
-// Why a database cannot be worked on.
-const (
-	FaultFull   = "full"   // no space is left on the disk
-	FaultLocked = "locked" // another process holds it
-	FaultDevice = "device" // the disk does not read or write
-)
-
 func (e *FaultError) Error() string {
 	switch e.Why {
-	case FaultFull:
-		return fmt.Sprintf("the disk of the data folder %s is full: nothing was changed; free some space and try again", e.Dir)
-	case FaultLocked:
-		return fmt.Sprintf("another process holds the database in %s: nothing was changed; end what works on that file, and try again", e.Dir)
+	case vpn.KindDiskFull:
+		return fmt.Sprintf(
+			"the disk of the data folder %s is full: nothing was changed; free some space and try "+
+				"again",
+			e.Dir,
+		)
+	case vpn.KindLocked:
+		return fmt.Sprintf(
+			"another process holds the database in %s: nothing was changed; end what works on "+
+				"that file, and try again",
+			e.Dir,
+		)
 	}
-	return fmt.Sprintf("the disk of the data folder %s has errors: nothing was changed (%v)", e.Dir, e.Err)
+	return fmt.Sprintf(
+		"the disk of the data folder %s has errors: nothing was changed (%v)",
+		e.Dir,
+		e.Err,
+	)
 }
+
+// Kind tells the kind of the error.
+func (e *FaultError) Kind() vpn.Kind { return e.Why }
 
 func (e *FaultError) Unwrap() error { return e.Err }
 
@@ -57,14 +67,14 @@ func (s *Store) passing(err error) *FaultError {
 	}
 	switch refused.Code() & 0xff {
 	case sqlite3.SQLITE_FULL:
-		return &FaultError{FaultFull, s.dir, err}
+		return &FaultError{vpn.KindDiskFull, s.dir, err}
 	case sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED:
-		return &FaultError{FaultLocked, s.dir, err}
+		return &FaultError{vpn.KindLocked, s.dir, err}
 	case sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN:
 		if left, err := space(s.dir); err == nil && left < leastSpace {
-			return &FaultError{FaultFull, s.dir, refused}
+			return &FaultError{vpn.KindDiskFull, s.dir, refused}
 		}
-		return &FaultError{FaultDevice, s.dir, err}
+		return &FaultError{vpn.KindDisk, s.dir, err}
 	}
 	return nil
 }
@@ -80,8 +90,8 @@ func (s *Store) faulty(err error) error {
 // ErrClosed is the error for a store that was closed.
 var ErrClosed = errors.New("the database is closed")
 
-// Write runs a function in one transaction: all of it happens, or nothing. Nothing that takes long belongs
-// into it: all others wait, in the order in which they came.
+// Write runs a function in one transaction: all of it happens, or nothing. Nothing that takes long
+// belongs into it: all others wait, in the order in which they came.
 func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
 	if s.closed.Load() {
 		return ErrClosed
@@ -138,8 +148,8 @@ func (l *lane) undo(ctx context.Context) error {
 	return nil
 }
 
-// Snapshot runs a function that reads the database as it is at one moment, on a connection of its own:
-// long work there keeps nobody else from reading.
+// Snapshot runs a function that reads the database as it is at one moment, on a connection of its
+// own: long work there keeps nobody else from reading.
 func (s *Store) Snapshot(ctx context.Context, do func(*Tx) error) (err error) {
 	var l *lane
 	select {
@@ -160,8 +170,8 @@ func (s *Store) Snapshot(ctx context.Context, do func(*Tx) error) (err error) {
 	return do(&Tx{s: s, q: l})
 }
 
-// Ready tells whether the database answers, on a connection that nothing else waits for, and whether what
-// is accepted can be kept.
+// Ready tells whether the database answers, on a connection that nothing else waits for, and
+// whether what is accepted can be kept.
 func (s *Store) Ready(ctx context.Context) error {
 	ctx, stop := context.WithTimeout(ctx, readyTime)
 	defer stop()
@@ -170,7 +180,7 @@ func (s *Store) Ready(ctx context.Context) error {
 		return s.faulty(fmt.Errorf("database: %w", err))
 	}
 	if left, err := space(s.dir); err == nil && left < leastSpace {
-		return &FaultError{Why: FaultFull, Dir: s.dir}
+		return &FaultError{Why: vpn.KindDiskFull, Dir: s.dir}
 	}
 	s.writer.mu.Lock()
 	fault := s.writer.fault
@@ -179,7 +189,10 @@ func (s *Store) Ready(ctx context.Context) error {
 		return nil
 	}
 	// Whether it has passed shows itself by writing.
-	if err := s.Write(ctx, func(tx *Tx) error { return tx.Remember(ctx, "ready", s.now().UTC().Format(time.RFC3339)) }); err != nil {
+	if err := s.Write(
+		ctx,
+		func(tx *Tx) error { return tx.Remember(ctx, "ready", s.now().UTC().Format(time.RFC3339)) },
+	); err != nil {
 		return fault
 	}
 	return nil
