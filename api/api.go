@@ -19,8 +19,10 @@ import (
 // Page is a part of a list, with the number of all rows that the query fits.
 type Page[Row any] struct {
 	Items []Row `json:"items"`
-	Total int   `json:"total" doc:"Number of all that the search and the filters fit"`
-	More  bool  `json:"more,omitempty" doc:"There are more than total says: what a filter or a search fits is counted to a bound"`
+	// Number of all that the search and the filters fit.
+	Total int `json:"total"`
+	// There are more than total says: what a filter or a search fits is counted to a bound.
+	More bool `json:"more,omitempty"`
 }
 
 // Items is a list that comes whole.
@@ -31,9 +33,12 @@ type Items[Row any] struct {
 // Gateway is a gateway in a list.
 type Gateway struct {
 	vpn.Gateway
-	Profiles int       `json:"profiles" doc:"Number of profiles that lead here"`
-	Tally    vpn.Tally `json:"tally" doc:"What is found on its record alone"`
-	Answers  string    `json:"answers,omitempty" enum:"matches,differs,no-response,unresolved" doc:"What its newest probe came to; empty where it was not asked"`
+	// Number of profiles that lead here.
+	Profiles int `json:"profiles"`
+	// What is found on its record alone.
+	Tally vpn.Tally `json:"tally"`
+	// What its newest probe came to; empty where it was not asked.
+	Answers string `json:"answers,omitempty" enum:"matches,differs,no-response,unresolved"`
 }
 
 // Person is a person in a list.
@@ -46,13 +51,15 @@ type Person struct {
 // Account is an account in a list.
 type Account struct {
 	vpn.Account
-	Person string `json:"person" doc:"The person's name"`
+	// The person's name.
+	Person string `json:"person"`
 }
 
 // Device is a device in a list, with its findings summed over its profiles.
 type Device struct {
 	vpn.Device
-	Person   string    `json:"person" doc:"The person's name"`
+	// The person's name.
+	Person   string    `json:"person"`
 	Profiles int       `json:"profiles"`
 	Tally    vpn.Tally `json:"tally"`
 }
@@ -65,10 +72,12 @@ type Profile struct {
 	Person   string       `json:"person"`
 	Platform vpn.Platform `json:"platform"`
 	Release  string       `json:"release"`
-	Pattern  string       `json:"pattern" doc:"Name of the pattern; empty without one"`
+	// Name of the pattern; empty without one.
+	Pattern string `json:"pattern"`
 }
 
-// Folder is where the files of a profile go in archives and folders: person, then device and gateway.
+// Folder is where the files of a profile go in archives and folders: person, then device and
+// gateway.
 func (p Profile) Folder() string {
 	return path.Join(format.FolderName(p.Person), format.FolderName(p.Device+" "+p.Gateway))
 }
@@ -76,60 +85,79 @@ func (p Profile) Folder() string {
 // Pattern is a pattern in a list.
 type Pattern struct {
 	vpn.Pattern
-	Profiles int `json:"profiles" doc:"Number of profiles that are planned by it"`
+	// Number of profiles that are planned by it.
+	Profiles int `json:"profiles"`
 }
 
 // Planned is a profile's planned connection with reasons and findings. The connection
 // carries masks in the place of its secrets.
 type Planned struct {
-	Profile    vpn.Profile       `json:"profile"`
-	Connection vpn.Connection    `json:"connection"`
-	Choices    []plan.Choice     `json:"choices"`
-	Findings   []check.Finding   `json:"findings"`
-	Tally      vpn.Tally         `json:"tally"`
-	Release    string            `json:"release" doc:"Platform and release"`
-	Passed     []plan.Passed     `json:"passed" doc:"Protocols that were not chosen, with the reason"`
-	Unmet      []plan.Unmet      `json:"unmet" doc:"Preferences of the pattern that cannot be carried out"`
-	Chains     [][]pki.Link      `json:"chains" doc:"Chains of the certificates that the connection looks at, each from the leaf up"`
-	Agreements []check.Agreement `json:"agreements" doc:"What device and gateway will negotiate"`
-	Pattern    string            `json:"pattern" doc:"Name of the pattern; empty without one"`
-	Format     platform.Format   `json:"format" doc:"Format of the file that the device takes; empty where a person types"`
-	Formats    []platform.Format `json:"formats" doc:"Formats that could be chosen"`
-	Title      string            `json:"title" doc:"What the profile joins"`
-	PersonID   string            `json:"person_id" doc:"The device's owner"`
+	Profile    vpn.Profile     `json:"profile"`
+	Connection vpn.Connection  `json:"connection"`
+	Choices    []plan.Choice   `json:"choices"`
+	Findings   []check.Finding `json:"findings"`
+	Tally      vpn.Tally       `json:"tally"`
+	// Platform and release.
+	Release string `json:"release"`
+	// Protocols that were not chosen, with the reason.
+	Passed []plan.Passed `json:"passed"`
+	// Preferences of the pattern that cannot be carried out.
+	Unmet []plan.Unmet `json:"unmet"`
+	// Chains of the certificates that the connection looks at, each from the leaf up.
+	Chains [][]pki.Link `json:"chains"`
+	// What device and gateway will negotiate.
+	Agreements []check.Agreement `json:"agreements"`
+	// Name of the pattern; empty without one.
+	Pattern string `json:"pattern"`
+	// Format of the file that the device takes; empty where a person types.
+	Format platform.Format `json:"format"`
+	// Formats that could be chosen.
+	Formats []platform.Format `json:"formats"`
+	// What the profile joins.
+	Title string `json:"title"`
+	// The device's owner.
+	PersonID string `json:"person_id"`
 }
 
 // ShownFile is a file as a preview shows it.
 type ShownFile struct {
 	format.File
-	Text string `json:"text" doc:"Content of the file"`
+	// Content of the file.
+	Text string `json:"text"`
 }
 
 // Parcel is what was built from a profile. It never changes. Digest is keyed: equal
 // for equal content.
 type Parcel struct {
-	ID        string        `json:"id"`
-	ProfileID string        `json:"profile_id"`
-	ByHand    bool          `json:"by_hand" doc:"Only a card, for typing by hand"`
-	Digest    string        `json:"digest"`
-	Built     time.Time     `json:"built"`
-	Files     []format.File `json:"files"`
-	Outdated  bool          `json:"outdated" doc:"Building now would give something else"`
-	Removed   *time.Time    `json:"removed,omitempty" doc:"When its files were removed, because a newer parcel took its place; its digest stays"`
+	ID        string `json:"id"`
+	ProfileID string `json:"profile_id"`
+	// Only a card, for typing by hand.
+	ByHand bool          `json:"by_hand"`
+	Digest string        `json:"digest"`
+	Built  time.Time     `json:"built"`
+	Files  []format.File `json:"files"`
+	// Building now would give something else.
+	Outdated bool `json:"outdated"`
+	// When its files were removed, because a newer parcel took its place; its digest stays.
+	Removed *time.Time `json:"removed,omitempty"`
 }
 
 // Counts are the sums for an overview.
 type Counts struct {
-	Gateways int       `json:"gateways"`
-	People   int       `json:"people"`
-	Devices  int       `json:"devices"`
-	Profiles int       `json:"profiles"`
-	Parcels  int       `json:"parcels"`
-	Due      int       `json:"due" doc:"Profiles whose check is still to come"`
-	Blocked  int       `json:"blocked" doc:"Profiles with at least one error"`
-	Warned   int       `json:"warned" doc:"Profiles without an error and with at least one warning"`
-	Clean    int       `json:"clean" doc:"Profiles with neither"`
-	Tally    vpn.Tally `json:"tally"`
+	Gateways int `json:"gateways"`
+	People   int `json:"people"`
+	Devices  int `json:"devices"`
+	Profiles int `json:"profiles"`
+	Parcels  int `json:"parcels"`
+	// Profiles whose check is still to come.
+	Due int `json:"due"`
+	// Profiles with at least one error.
+	Blocked int `json:"blocked"`
+	// Profiles without an error and with at least one warning.
+	Warned int `json:"warned"`
+	// Profiles with neither.
+	Clean int       `json:"clean"`
+	Tally vpn.Tally `json:"tally"`
 }
 
 // RuleSum says how many profiles one rule finds something in.
@@ -142,39 +170,57 @@ type RuleSum struct {
 
 // Checked is what a check of files found. Nothing of it holds a secret.
 type Checked struct {
-	Files    []CheckedFile       `json:"files"`
-	Findings []check.Finding     `json:"findings"`
-	Tally    vpn.Tally           `json:"tally"`
-	Ignored  []filecheck.Ignored `json:"ignored" doc:"Findings that an ignore file keeps quiet"`
-	Ended    []filecheck.Ignore  `json:"ended" doc:"Entries of the ignore file whose day has passed"`
+	Files    []CheckedFile   `json:"files"`
+	Findings []check.Finding `json:"findings"`
+	Tally    vpn.Tally       `json:"tally"`
+	// Findings that an ignore file keeps quiet.
+	Ignored []filecheck.Ignored `json:"ignored"`
+	// Entries of the ignore file whose day has passed.
+	Ended []filecheck.Ignore `json:"ended"`
 }
 
 // CheckedFile is one file that was looked at.
 type CheckedFile struct {
-	Name        string              `json:"name"`
-	Kind        string              `json:"kind" doc:"What it is; empty where it is nothing that is read"`
+	Name string `json:"name"`
+	// What it is; empty where it is nothing that is read.
+	Kind        string              `json:"kind"`
 	Connections []CheckedConnection `json:"connections"`
-	Chains      [][]pki.Link        `json:"chains" doc:"Chains of its certificates, each from the leaf up"`
-	Tally       vpn.Tally           `json:"tally"`
+	// Chains of its certificates, each from the leaf up.
+	Chains [][]pki.Link `json:"chains"`
+	Tally  vpn.Tally    `json:"tally"`
 }
 
 // CheckedConnection is a connection that was read, with what both sides will negotiate.
 type CheckedConnection struct {
-	Name       string            `json:"name"`
-	Protocol   vpn.Protocol      `json:"protocol"`
-	Server     string            `json:"server"`
-	Gateway    string            `json:"gateway,omitempty" doc:"The gateway on record that it leads to"`
+	Name     string       `json:"name"`
+	Protocol vpn.Protocol `json:"protocol"`
+	Server   string       `json:"server"`
+	// The gateway on record that it leads to.
+	Gateway    string            `json:"gateway,omitempty"`
 	Agreements []check.Agreement `json:"agreements"`
 }
 
 // CheckedItems shows what became of files.
 func CheckedItems(items []filecheck.Item) Checked {
-	c := Checked{Files: []CheckedFile{}, Ignored: []filecheck.Ignored{}, Ended: []filecheck.Ignore{}}
+	c := Checked{
+		Files:   []CheckedFile{},
+		Ignored: []filecheck.Ignored{},
+		Ended:   []filecheck.Ignore{},
+	}
 	for _, i := range items {
-		f := CheckedFile{Name: i.Name, Kind: i.Kind, Connections: []CheckedConnection{}, Chains: append([][]pki.Link{}, i.Chains...), Tally: check.Count(i.Findings)}
+		f := CheckedFile{
+			Name:        i.Name,
+			Kind:        i.Kind,
+			Connections: []CheckedConnection{},
+			Chains:      append([][]pki.Link{}, i.Chains...),
+			Tally:       check.Count(i.Findings),
+		}
 		for _, one := range i.Connections {
 			v := one.Connection
-			f.Connections = append(f.Connections, CheckedConnection{v.Name, v.Protocol, v.Server, one.Gateway, one.Agreements})
+			f.Connections = append(
+				f.Connections,
+				CheckedConnection{v.Name, v.Protocol, v.Server, one.Gateway, one.Agreements},
+			)
 		}
 		c.Files = append(c.Files, f)
 	}
@@ -185,50 +231,61 @@ func CheckedItems(items []filecheck.Item) Checked {
 
 // FleetFinding is a finding on one profile, as the work list over the fleet shows it.
 type FleetFinding struct {
-	Rule       string       `json:"rule"`
-	Severity   vpn.Severity `json:"severity" enum:"error,warning,note"`
-	Title      string       `json:"title"`
-	Field      vpn.Field    `json:"field"`
-	Found      string       `json:"found"`
-	Fix        string       `json:"fix"`
-	Noun       string       `json:"noun" doc:"Kind of the record to fix"`
-	Object     string       `json:"object" doc:"Identifier of the record to fix"`
-	Pointer    string       `json:"pointer"`
-	Fixable    bool         `json:"fixable" doc:"Wardicon can fix it by itself"`
-	Overridden bool         `json:"overridden" doc:"An override applies to it"`
-	Since      time.Time    `json:"since" doc:"When it was found first"`
-	ProfileID  string       `json:"profile_id"`
-	DeviceID   string       `json:"device_id"`
-	Device     string       `json:"device"`
-	GatewayID  string       `json:"gateway_id"`
-	Gateway    string       `json:"gateway"`
-	PersonID   string       `json:"person_id"`
-	Person     string       `json:"person"`
+	Rule     string       `json:"rule"`
+	Severity vpn.Severity `json:"severity" enum:"error,warning,note"`
+	Title    string       `json:"title"`
+	Field    vpn.Field    `json:"field"`
+	Found    string       `json:"found"`
+	Fix      string       `json:"fix"`
+	// Kind of the record to fix.
+	Noun string `json:"noun"`
+	// Identifier of the record to fix.
+	Object  string `json:"object"`
+	Pointer string `json:"pointer"`
+	// Wardicon can fix it by itself.
+	Fixable bool `json:"fixable"`
+	// An override applies to it.
+	Overridden bool `json:"overridden"`
+	// When it was found first.
+	Since     time.Time `json:"since"`
+	ProfileID string    `json:"profile_id"`
+	DeviceID  string    `json:"device_id"`
+	Device    string    `json:"device"`
+	GatewayID string    `json:"gateway_id"`
+	Gateway   string    `json:"gateway"`
+	PersonID  string    `json:"person_id"`
+	Person    string    `json:"person"`
 }
 
 // FindingSum counts findings of one rule, at one gateway or for one person.
 type FindingSum struct {
-	Key      string    `json:"key" doc:"Code of the rule, or identifier of the gateway or person"`
+	// Code of the rule, or identifier of the gateway or person.
+	Key      string    `json:"key"`
 	Title    string    `json:"title"`
 	Tally    vpn.Tally `json:"tally"`
 	Profiles int       `json:"profiles"`
-	New      int       `json:"new" doc:"Found first within the days that were asked for"`
-	Ended    int       `json:"ended" doc:"No longer there since then"`
-	Fixable  int       `json:"fixable" doc:"Wardicon can fix them by itself"`
+	// Found first within the days that were asked for.
+	New int `json:"new"`
+	// No longer there since then.
+	Ended int `json:"ended"`
+	// Wardicon can fix them by itself.
+	Fixable int `json:"fixable"`
 }
 
 // Rule is a rule as the owner wants it to be taken.
 type Rule struct {
 	check.Rule
-	Set vpn.Severity `json:"set,omitempty" doc:"Severity that the owner has set; empty for the rule's own"`
+	// Severity that the owner has set; empty for the rule's own.
+	Set vpn.Severity `json:"set,omitempty"`
 }
 
 // Fix is a mechanical change of one record that would fix findings. A secret shows as
 // its mask.
 type Fix struct {
-	Noun    string `json:"noun"`
-	Object  string `json:"object"`
-	Name    string `json:"name" doc:"Name of the record"`
+	Noun   string `json:"noun"`
+	Object string `json:"object"`
+	// Name of the record.
+	Name    string `json:"name"`
 	Pointer string `json:"pointer"`
 	From    string `json:"from"`
 	To      string `json:"to"`
@@ -237,7 +294,8 @@ type Fix struct {
 // Taken is what files say that the records lack.
 type Taken struct {
 	Items []TakenFact `json:"items"`
-	Kept  bool        `json:"kept" doc:"It was added; otherwise it is only shown"`
+	// It was added; otherwise it is only shown.
+	Kept bool `json:"kept"`
 }
 
 // TakenFact is one record that was taken out of a file, or would be.
@@ -257,11 +315,16 @@ func (t *Taken) Add(noun, state, name, detail string) {
 type Overview struct {
 	Organisation vpn.Organisation `json:"organisation"`
 	Counts       Counts           `json:"counts"`
-	Answers      map[string]int   `json:"answers" doc:"Gateways by what their newest probes came to; unprobed are those without one"`
-	Probes       []drift.ProbeRow `json:"probes" doc:"The newest probes, those first that do not answer"`
-	Reports      int              `json:"reports" doc:"What people said does not work and nobody dealt with"`
-	Rules        []RuleSum        `json:"rules" doc:"The rules that find something, most severe first"`
-	Worst        []Profile        `json:"worst" doc:"Profiles with errors or warnings, worst first"`
+	// Gateways by what their newest probes came to; unprobed are those without one.
+	Answers map[string]int `json:"answers"`
+	// The newest probes, those first that do not answer.
+	Probes []drift.ProbeRow `json:"probes"`
+	// What people said does not work and nobody dealt with.
+	Reports int `json:"reports"`
+	// The rules that find something, most severe first.
+	Rules []RuleSum `json:"rules"`
+	// Profiles with errors or warnings, worst first.
+	Worst []Profile `json:"worst"`
 }
 
 // AuditEntry is one line of the audit log: who did or saw what. It never holds a secret.
@@ -277,19 +340,24 @@ type AuditEntry struct {
 
 // Start says what a console has to do first.
 type Start struct {
-	SetUp   bool   `json:"set_up" doc:"No owner has been made yet"`
+	// No owner has been made yet.
+	SetUp   bool   `json:"set_up"`
 	Version string `json:"version"`
 }
 
 // Problem is an error as RFC 9457 has it, with the fields at fault.
 type Problem struct {
-	Type     string          `json:"type" doc:"Kind of problem, a URN"`
-	Title    string          `json:"title"`
-	Status   int             `json:"status"`
-	Detail   string          `json:"detail"`
-	Instance string          `json:"instance,omitempty" doc:"Identifies the request in the logs"`
-	Errors   []vpn.Problem   `json:"errors,omitempty" doc:"The fields at fault"`
-	Findings []check.Finding `json:"findings,omitempty" doc:"What keeps a parcel from being built"`
+	// Kind of problem, a URN.
+	Type   string `json:"type"`
+	Title  string `json:"title"`
+	Status int    `json:"status"`
+	Detail string `json:"detail"`
+	// Identifies the request in the logs.
+	Instance string `json:"instance,omitempty"`
+	// The fields at fault.
+	Errors []vpn.Problem `json:"errors,omitempty"`
+	// What keeps a parcel from being built.
+	Findings []check.Finding `json:"findings,omitempty"`
 }
 
 func (p *Problem) Error() string { return p.Detail }
@@ -303,27 +371,34 @@ func (p *Problem) ContentType(string) string { return "application/problem+json"
 // NewSecret is a secret that was made to be typed. It is kept nowhere.
 type NewSecret struct {
 	Secret string `json:"secret"`
-	Bits   int    `json:"bits" doc:"Random bits in it"`
+	// Random bits in it.
+	Bits int `json:"bits"`
 }
 
 // Prospect is what a pattern would make of one device.
 type Prospect struct {
-	DeviceID  string          `json:"device_id"`
-	Device    string          `json:"device"`
-	Person    string          `json:"person"`
-	Release   string          `json:"release" doc:"Platform and release"`
-	GatewayID string          `json:"gateway_id"`
-	Gateway   string          `json:"gateway"`
-	Why       string          `json:"why" doc:"Why this gateway"`
-	ProfileID string          `json:"profile_id,omitempty" doc:"The profile that is there already"`
-	State     string          `json:"state" enum:"new,same,changes,moves" doc:"new, same, changes (is planned otherwise so far) or moves (to another gateway)"`
-	Name      string          `json:"name" doc:"Name of the connection"`
-	Protocol  vpn.Protocol    `json:"protocol"`
-	Works     bool            `json:"works" doc:"A connection can be made"`
-	Format    platform.Format `json:"format"`
-	Passed    []plan.Passed   `json:"passed"`
-	Unmet     []plan.Unmet    `json:"unmet"`
-	Tally     vpn.Tally       `json:"tally"`
+	DeviceID string `json:"device_id"`
+	Device   string `json:"device"`
+	Person   string `json:"person"`
+	// Platform and release.
+	Release   string `json:"release"`
+	GatewayID string `json:"gateway_id"`
+	Gateway   string `json:"gateway"`
+	// Why this gateway.
+	Why string `json:"why"`
+	// The profile that is there already.
+	ProfileID string `json:"profile_id,omitempty"`
+	// new, same, changes (is planned otherwise so far) or moves (to another gateway).
+	State string `json:"state" enum:"new,same,changes,moves"`
+	// Name of the connection.
+	Name     string       `json:"name"`
+	Protocol vpn.Protocol `json:"protocol"`
+	// A connection can be made.
+	Works  bool            `json:"works"`
+	Format platform.Format `json:"format"`
+	Passed []plan.Passed   `json:"passed"`
+	Unmet  []plan.Unmet    `json:"unmet"`
+	Tally  vpn.Tally       `json:"tally"`
 }
 
 // States of a job.
@@ -336,29 +411,37 @@ const (
 
 // Job is long work in the background.
 type Job struct {
-	ID       string         `json:"id"`
-	Kind     string         `json:"kind"`
-	Subject  string         `json:"subject" doc:"Identifier of what it works on"`
-	Title    string         `json:"title"`
-	Operator string         `json:"operator"`
-	State    string         `json:"state" enum:"running,done,cancelled,failed"`
-	Total    int            `json:"total"`
-	Done     int            `json:"done"`
-	Cursor   string         `json:"-"`
-	Result   map[string]int `json:"result" doc:"What came out, counted by kind"`
-	Problem  string         `json:"problem,omitempty"`
-	Created  time.Time      `json:"created"`
-	Changed  time.Time      `json:"changed"`
+	ID   string `json:"id"`
+	Kind string `json:"kind"`
+	// Identifier of what it works on.
+	Subject  string `json:"subject"`
+	Title    string `json:"title"`
+	Operator string `json:"operator"`
+	State    string `json:"state" enum:"running,done,cancelled,failed"`
+	Total    int    `json:"total"`
+	Done     int    `json:"done"`
+	Cursor   string `json:"-"`
+	// What came out, counted by kind.
+	Result  map[string]int `json:"result"`
+	Problem string         `json:"problem,omitempty"`
+	Created time.Time      `json:"created"`
+	Changed time.Time      `json:"changed"`
 }
 
 // Inspection is what a look through a data folder finds.
 type Inspection struct {
-	Looked  int            `json:"looked" doc:"Values and records that were looked at"`
-	Pages   []string       `json:"pages" doc:"What is wrong with the pages of the database"`
-	Values  []DamagedValue `json:"values" doc:"Sealed values that do not open"`
-	Records []DamagedValue `json:"records" doc:"Records that cannot be read"`
-	Lost    []string       `json:"lost,omitempty" doc:"What a repair could not save"`
-	Kept    string         `json:"kept,omitempty" doc:"File with the database as it was before a repair"`
+	// Values and records that were looked at.
+	Looked int `json:"looked"`
+	// What is wrong with the pages of the database.
+	Pages []string `json:"pages"`
+	// Sealed values that do not open.
+	Values []DamagedValue `json:"values"`
+	// Records that cannot be read.
+	Records []DamagedValue `json:"records"`
+	// What a repair could not save.
+	Lost []string `json:"lost,omitempty"`
+	// File with the database as it was before a repair.
+	Kept string `json:"kept,omitempty"`
 }
 
 // Sound tells whether nothing is wrong.
@@ -374,5 +457,6 @@ type DamagedValue struct {
 
 // Sending says how many emails are being sent.
 type Sending struct {
-	Waiting int `json:"waiting" doc:"Queued emails that are being sent"`
+	// Queued emails that are being sent.
+	Waiting int `json:"waiting"`
 }

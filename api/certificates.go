@@ -11,22 +11,33 @@ import (
 // Authority is an authority in a list.
 type Authority struct {
 	vpn.Authority
-	Expires      time.Time `json:"expires" doc:"Its last day"`
-	Certificates int       `json:"certificates" doc:"Number of certificates that it has issued here"`
-	Revoked      int       `json:"revoked" doc:"Number of them that were revoked"`
-	SuccessorID  string    `json:"successor_id" doc:"The authority that takes its place; empty where none does"`
-	Successor    string    `json:"successor"`
+	// Its last day.
+	Expires time.Time `json:"expires"`
+	// Number of certificates that it has issued here.
+	Certificates int `json:"certificates"`
+	// Number of them that were revoked.
+	Revoked int `json:"revoked"`
+	// The authority that takes its place; empty where none does.
+	SuccessorID string `json:"successor_id"`
+	Successor   string `json:"successor"`
 }
 
 // NewAuthority says what an authority that is made here shall be.
 type NewAuthority struct {
-	Name      string        `json:"name" required:"true" doc:"Unique name"`
-	Kind      pki.KeyChoice `json:"kind,omitempty" enum:"p256,p384,rsa3072" doc:"Kind of its key; empty means p256"`
-	Issuing   bool          `json:"issuing" required:"false" doc:"Create a root, and below it the CA that issues"`
-	Years     int           `json:"years" required:"false" doc:"Years that it is valid; 0 means ten"`
-	Permitted []string      `json:"permitted" required:"false" doc:"Domains and networks that it is limited to; empty binds it to none"`
-	Excluded  []string      `json:"excluded" required:"false" doc:"Domains and networks that it must not issue for"`
-	Lists     []string      `json:"lists" required:"false" doc:"URLs of its CRL"`
+	// Unique name.
+	Name string `json:"name" required:"true"`
+	// Kind of its key; empty means p256.
+	Kind pki.KeyChoice `json:"kind,omitempty" enum:"p256,p384,rsa3072"`
+	// Create a root, and below it the CA that issues.
+	Issuing bool `json:"issuing" required:"false"`
+	// Years that it is valid; 0 means ten.
+	Years int `json:"years" required:"false"`
+	// Domains and networks that it is limited to; empty binds it to none.
+	Permitted []string `json:"permitted" required:"false"`
+	// Domains and networks that it must not issue for.
+	Excluded []string `json:"excluded" required:"false"`
+	// URLs of its CRL.
+	Lists []string `json:"lists" required:"false"`
 }
 
 // Certificate is an issued certificate in a list.
@@ -40,73 +51,93 @@ type Certificate struct {
 // Issued is a gateway's certificate with what it brings along.
 type Issued struct {
 	Certificate Certificate `json:"certificate"`
-	Chain       string      `json:"chain" doc:"The certificate and those between it and its root, PEM, as a gateway sends them"`
+	// The certificate and those between it and its root, PEM, as a gateway sends them.
+	Chain string `json:"chain"`
 }
 
 // Expiry is something that expires on a day.
 type Expiry struct {
-	Noun    string    `json:"noun" enum:"authority,gateway,device,signer" doc:"The record to look after"`
-	ID      string    `json:"id"`
-	Name    string    `json:"name"`
-	What    string    `json:"what" doc:"What of it ends"`
+	// The record to look after.
+	Noun string `json:"noun" enum:"authority,gateway,device,signer"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// What of it ends.
+	What    string    `json:"what"`
 	Expires time.Time `json:"expires"`
-	Days    int       `json:"days" doc:"Whole days left; negative if it has expired"`
+	// Whole days left; negative if it has expired.
+	Days int `json:"days"`
 }
 
 // Revocation says what a revocation touched.
 type Revocation struct {
 	Certificates []Certificate `json:"certificates"`
-	Profiles     []string      `json:"profiles" doc:"Profiles that need a new certificate: device and gateway"`
+	// Profiles that need a new certificate: device and gateway.
+	Profiles []string `json:"profiles"`
 }
 
 // Request is a signing request that waits for its certificate from an authority whose key is
 // kept elsewhere.
 type Request struct {
-	ID          string    `json:"id"`
-	AuthorityID string    `json:"authority_id" doc:"The CA that is to sign it; empty for a new CA"`
+	ID string `json:"id"`
+	// The CA that is to sign it; empty for a new CA.
+	AuthorityID string    `json:"authority_id"`
 	Authority   string    `json:"authority"`
 	Usage       pki.Usage `json:"usage" enum:"client,server,authority"`
 	DeviceID    string    `json:"device_id,omitempty"`
-	Subject     string    `json:"subject" doc:"Who it is for"`
-	Names       []string  `json:"names"`
-	PEM         string    `json:"pem" doc:"The signing request (PKCS #10), PEM"`
-	Operator    string    `json:"operator"`
-	Created     time.Time `json:"created"`
+	// Who it is for.
+	Subject string   `json:"subject"`
+	Names   []string `json:"names"`
+	// The signing request (PKCS #10), PEM.
+	PEM      string    `json:"pem"`
+	Operator string    `json:"operator"`
+	Created  time.Time `json:"created"`
 }
 
 // Material is a file of certificates or keys that somebody brings.
 type Material struct {
-	File       []byte      `json:"file" required:"true" doc:"The file: PEM, DER, PKCS #7 or PKCS #12" maxLength:"400000"`
-	Key        []byte      `json:"key,omitempty" doc:"File with the key, where it stands apart" maxLength:"100000"`
-	Passphrase secret.Text `json:"passphrase,omitempty" writeOnly:"true" doc:"Passphrase of a PKCS #12 file"`
+	// The file: PEM, DER, PKCS #7 or PKCS #12.
+	File []byte `json:"file" required:"true" maxLength:"400000"`
+	// File with the key, where it stands apart.
+	Key []byte `json:"key,omitempty" maxLength:"100000"`
+	// Passphrase of a PKCS #12 file.
+	Passphrase secret.Text `json:"passphrase,omitempty" writeOnly:"true"`
 }
 
 // Rollover says how far devices and gateways have come from one authority to the next.
 type Rollover struct {
-	From     Authority       `json:"from"`
-	To       Authority       `json:"to"`
-	Gateways []RolledGateway `json:"gateways" doc:"Gateways whose offers name the old authority"`
-	Devices  int             `json:"devices" doc:"Devices whose certificate is still of the old one"`
-	Parcels  int             `json:"parcels" doc:"Profiles whose newest parcel was built before both were trusted, or that have none"`
-	Servers  int             `json:"servers" doc:"Gateways that still show a certificate of the old one"`
-	Finished bool            `json:"finished" doc:"Nothing names the old authority any more"`
+	From Authority `json:"from"`
+	To   Authority `json:"to"`
+	// Gateways whose offers name the old authority.
+	Gateways []RolledGateway `json:"gateways"`
+	// Devices whose certificate is still of the old one.
+	Devices int `json:"devices"`
+	// Profiles whose newest parcel was built before both were trusted, or that have none.
+	Parcels int `json:"parcels"`
+	// Gateways that still show a certificate of the old one.
+	Servers int `json:"servers"`
+	// Nothing names the old authority any more.
+	Finished bool `json:"finished"`
 }
 
 // RolledGateway is one gateway on the way from one authority to another.
 type RolledGateway struct {
 	ID   string `json:"id"`
 	Name string `json:"name"`
-	Both bool   `json:"both" doc:"Its offers name both"`
-	Old  bool   `json:"old" doc:"The certificate that it shows is of the old one"`
+	// Its offers name both.
+	Both bool `json:"both"`
+	// The certificate that it shows is of the old one.
+	Old bool `json:"old"`
 }
 
-// GatewayBundle is what a gateway needs of a certificate: files that are handed out once. The key is
-// not kept.
+// GatewayBundle is what a gateway needs of a certificate: files that are handed out once. The key
+// is not kept.
 type GatewayBundle struct {
 	Certificate Certificate `json:"certificate"`
 	Files       []Handed    `json:"files"`
-	Archive     []byte      `json:"archive" doc:"All of them as a zip archive"`
-	Passphrase  string      `json:"passphrase" doc:"Opens the PKCS #12 file; shown once"`
+	// All of them as a zip archive.
+	Archive []byte `json:"archive"`
+	// Opens the PKCS #12 file; shown once.
+	Passphrase string `json:"passphrase"`
 }
 
 // Handed is a file with its content.
@@ -119,13 +150,17 @@ type Handed struct {
 
 // Signer is what signs parcels, without its key.
 type Signer struct {
-	Version     int        `json:"version" doc:"Counts the changes; send it in If-Match"`
-	Set         bool       `json:"set" doc:"Parcels are signed"`
-	Subject     string     `json:"subject"`
-	Authority   string     `json:"authority" doc:"The authority here that issued it; empty where it was brought in"`
-	Expires     time.Time  `json:"expires"`
-	Since       time.Time  `json:"since"`
-	Certificate string     `json:"certificate" doc:"Its certificate and those between it and its root, PEM"`
+	// Counts the changes; send it in If-Match.
+	Version int `json:"version"`
+	// Parcels are signed.
+	Set     bool   `json:"set"`
+	Subject string `json:"subject"`
+	// The authority here that issued it; empty where it was brought in.
+	Authority string    `json:"authority"`
+	Expires   time.Time `json:"expires"`
+	Since     time.Time `json:"since"`
+	// Its certificate and those between it and its root, PEM.
+	Certificate string     `json:"certificate"`
 	Links       []pki.Link `json:"links"`
 }
 
@@ -137,9 +172,11 @@ type Answered struct {
 
 // Chain is a certificate with those above it, up to where the walk ends.
 type Chain struct {
-	Noun    string     `json:"noun" enum:"certificate,authority,device,gateway"`
-	ID      string     `json:"id"`
-	Name    string     `json:"name"`
-	Links   []pki.Link `json:"links" doc:"From the certificate up; empty where there is none"`
-	Against []string   `json:"against" doc:"The authorities that it was held against"`
+	Noun string `json:"noun" enum:"certificate,authority,device,gateway"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	// From the certificate up; empty where there is none.
+	Links []pki.Link `json:"links"`
+	// The authorities that it was held against.
+	Against []string `json:"against"`
 }

@@ -25,49 +25,78 @@ const (
 )
 
 // HandoverStates lists the states in the order in which a handover goes through them.
-var HandoverStates = []string{HandoverMade, HandoverSent, HandoverOpened, HandoverFetched, HandoverConnected, HandoverExpired, HandoverUsedUp, HandoverLocked, HandoverRecalled}
+var HandoverStates = []string{
+	HandoverMade,
+	HandoverSent,
+	HandoverOpened,
+	HandoverFetched,
+	HandoverConnected,
+	HandoverExpired,
+	HandoverUsedUp,
+	HandoverLocked,
+	HandoverRecalled,
+}
 
-// Handover is a parcel on its way to its person, by a link and a passcode that neither can be read back.
+// Handover is a parcel on its way to its person, by a link and a passcode that neither can be read
+// back.
 type Handover struct {
-	ID        string     `json:"id"`
-	ParcelID  string     `json:"parcel_id"`
-	ProfileID string     `json:"profile_id"`
-	Device    string     `json:"device"`
-	Gateway   string     `json:"gateway"`
-	Person    string     `json:"person"`
-	State     string     `json:"state" enum:"made,sent,opened,fetched,connected,expired,used-up,locked,recalled"`
-	Days      int        `json:"days" doc:"Days that it was made for"`
-	Expires   time.Time  `json:"expires"`
-	MaxUses   int        `json:"max_uses" doc:"Uses that it allows"`
-	Uses      int        `json:"uses"`
-	Wrong     int        `json:"wrong" doc:"Wrong passcodes that were tried"`
-	Batch     string     `json:"batch,omitempty" doc:"The job that made it for a group"`
-	Recalled  *time.Time `json:"recalled,omitempty"`
-	Sent      *time.Time `json:"sent,omitempty" doc:"When the email with the link left"`
-	Opened    *time.Time `json:"opened,omitempty" doc:"When first"`
-	Fetched   *time.Time `json:"fetched,omitempty" doc:"When a file was fetched first"`
-	Connected *time.Time `json:"connected,omitempty" doc:"When the device was first seen through the gateway"`
+	ID        string `json:"id"`
+	ParcelID  string `json:"parcel_id"`
+	ProfileID string `json:"profile_id"`
+	Device    string `json:"device"`
+	Gateway   string `json:"gateway"`
+	Person    string `json:"person"`
+	State     string `json:"state" enum:"made,sent,opened,fetched,connected,expired,used-up,locked,recalled"`
+	// Days that it was made for.
+	Days    int       `json:"days"`
+	Expires time.Time `json:"expires"`
+	// Uses that it allows.
+	MaxUses int `json:"max_uses"`
+	Uses    int `json:"uses"`
+	// Wrong passcodes that were tried.
+	Wrong int `json:"wrong"`
+	// The job that made it for a group.
+	Batch    string     `json:"batch,omitempty"`
+	Recalled *time.Time `json:"recalled,omitempty"`
+	// When the email with the link left.
+	Sent *time.Time `json:"sent,omitempty"`
+	// When first.
+	Opened *time.Time `json:"opened,omitempty"`
+	// When a file was fetched first.
+	Fetched *time.Time `json:"fetched,omitempty"`
+	// When the device was first seen through the gateway.
+	Connected *time.Time `json:"connected,omitempty"`
 	Operator  string     `json:"operator"`
 	Created   time.Time  `json:"created"`
 }
 
 // HandoverRequest is how a parcel, or those of a group, are to be handed over.
 type HandoverRequest struct {
-	Days     *int      `json:"days,omitempty" doc:"Days until the link ends, 1 to 60; left out means 7"`
-	Uses     *int      `json:"uses,omitempty" doc:"Uses that it allows, 1 to 20; left out means 3"`
-	Link     check.Way `json:"link,omitempty" enum:"shown,mail,sheet" doc:"How the link is told; left out means shown, to whoever makes it. sheet is for groups"`
-	Passcode check.Way `json:"passcode,omitempty" enum:"shown,mail,sheet" doc:"How the passcode is told; it must be another way than the link, and never mail"`
-	Attach   bool      `json:"attach,omitempty" doc:"Send the files along with the mail: an error"`
+	// Days until the link ends, 1 to 60; left out means 7.
+	Days *int `json:"days,omitempty"`
+	// Uses that it allows, 1 to 20; left out means 3.
+	Uses *int `json:"uses,omitempty"`
+	// How the link is told; left out means shown, to whoever makes it. sheet is for groups.
+	Link check.Way `json:"link,omitempty" enum:"shown,mail,sheet"`
+	// How the passcode is told; it must be another way than the link, and never mail.
+	Passcode check.Way `json:"passcode,omitempty" enum:"shown,mail,sheet"`
+	// Send the files along with the mail: an error.
+	Attach bool `json:"attach,omitempty"`
 }
 
 // NewHandover is a handover that was made: link and passcode are shown once.
 type NewHandover struct {
 	Handover Handover `json:"handover"`
-	Path     string   `json:"path" doc:"Path of the link at the service"`
-	Link     string   `json:"link" doc:"Give it to the person"`
-	QR       string   `json:"qr" doc:"The link as a QR code, SVG"`
-	Passcode string   `json:"passcode" doc:"Tell it another way than the link"`
-	Mailed   string   `json:"mailed,omitempty" doc:"The address that the link is sent to"`
+	// Path of the link at the service.
+	Path string `json:"path"`
+	// Give it to the person.
+	Link string `json:"link"`
+	// The link as a QR code, SVG.
+	QR string `json:"qr"`
+	// Tell it another way than the link.
+	Passcode string `json:"passcode"`
+	// The address that the link is sent to.
+	Mailed string `json:"mailed,omitempty"`
 }
 
 // HandoverSum counts the handovers of one state.
@@ -95,18 +124,23 @@ const (
 
 // MeasuredTime is how fast a gateway answered once, and where that was measured.
 type MeasuredTime struct {
-	GatewayID    string    `json:"gateway_id" readOnly:"true"`
-	PersonID     string    `json:"person_id,omitempty" readOnly:"true" doc:"Whose page measured it"`
-	Source       string    `json:"source,omitempty" doc:"probe or rehearsal"`
-	Place        vpn.Place `json:"place" doc:"Where it was measured: latitude and longitude"`
+	GatewayID string `json:"gateway_id" readOnly:"true"`
+	// Whose page measured it.
+	PersonID string `json:"person_id,omitempty" readOnly:"true"`
+	// probe or rehearsal.
+	Source string `json:"source,omitempty"`
+	// Where it was measured: latitude and longitude.
+	Place        vpn.Place `json:"place"`
 	Milliseconds float64   `json:"milliseconds"`
 }
 
 // MeasuredTimes is how fast a gateway answers from one place.
 type MeasuredTimes struct {
-	Source       string    `json:"source" enum:"probe,page,rehearsal"`
-	Place        string    `json:"place" doc:"City; empty for recipients' pages"`
-	Milliseconds float64   `json:"milliseconds" doc:"The median"`
+	Source string `json:"source" enum:"probe,page,rehearsal"`
+	// City; empty for recipients' pages.
+	Place string `json:"place"`
+	// The median.
+	Milliseconds float64   `json:"milliseconds"`
 	Count        int       `json:"count"`
 	Last         time.Time `json:"last"`
 }
@@ -119,19 +153,21 @@ type Door struct {
 
 // SeenConnection is a device that was seen through a gateway.
 type SeenConnection struct {
-	ProfileID string    `json:"profile_id"`
-	GatewayID string    `json:"gateway_id"`
-	Gateway   string    `json:"gateway"`
-	Address   string    `json:"address" doc:"That the service saw"`
-	By        string    `json:"by" enum:"pool,egress"`
-	First     time.Time `json:"first"`
-	Last      time.Time `json:"last"`
+	ProfileID string `json:"profile_id"`
+	GatewayID string `json:"gateway_id"`
+	Gateway   string `json:"gateway"`
+	// That the service saw.
+	Address string    `json:"address"`
+	By      string    `json:"by" enum:"pool,egress"`
+	First   time.Time `json:"first"`
+	Last    time.Time `json:"last"`
 }
 
 // Whereabouts says which address a caller comes from, and through which gateway.
 type Whereabouts struct {
-	Address string        `json:"address"`
-	Match   *egress.Match `json:"match,omitempty" doc:"The gateway that it comes through; absent for who is not connected"`
+	Address string `json:"address"`
+	// The gateway that it comes through; absent for who is not connected.
+	Match *egress.Match `json:"match,omitempty"`
 }
 
 // Opened is what whoever has opened a link sees: the files without their content.
@@ -143,7 +179,8 @@ type Opened struct {
 	Language i18n.Language
 }
 
-// Seen is what a look at a browser that has opened a link tells. Probe is the one-time name that it was given.
+// Seen is what a look at a browser that has opened a link tells. Probe is the one-time name that it
+// was given.
 type Seen struct {
 	Handover Handover
 	Proof    Proof
@@ -153,30 +190,41 @@ type Seen struct {
 
 // Proof is what was seen of a device since it opened its link.
 type Proof struct {
-	Before   string       `json:"before" doc:"The address when the link was opened"`
-	Now      Whereabouts  `json:"now"`
-	Right    bool         `json:"right" doc:"It is the gateway that the parcel is for"`
-	V4       *Whereabouts `json:"v4,omitempty" doc:"Seen by IPv4 alone"`
-	V6       *Whereabouts `json:"v6,omitempty" doc:"Seen by IPv6 alone"`
-	Past     bool         `json:"past" doc:"IPv4 or IPv6 bypasses the tunnel"`
-	Resolver *Whereabouts `json:"resolver,omitempty" doc:"Who asked for the one-time name"`
+	// The address when the link was opened.
+	Before string      `json:"before"`
+	Now    Whereabouts `json:"now"`
+	// It is the gateway that the parcel is for.
+	Right bool `json:"right"`
+	// Seen by IPv4 alone.
+	V4 *Whereabouts `json:"v4,omitempty"`
+	// Seen by IPv6 alone.
+	V6 *Whereabouts `json:"v6,omitempty"`
+	// IPv4 or IPv6 bypasses the tunnel.
+	Past bool `json:"past"`
+	// Who asked for the one-time name.
+	Resolver *Whereabouts `json:"resolver,omitempty"`
 }
 
 // Archive is an archive of parcels that is encrypted under a passphrase, which is shown once.
 type Archive struct {
-	Name       string   `json:"name"`
-	Passphrase string   `json:"passphrase" doc:"Tell it another way than the archive travels"`
-	Profiles   int      `json:"profiles" doc:"Parcels in it"`
-	Left       []string `json:"left" doc:"Profiles that were left out: without a parcel that is up to date, or offboarded"`
-	Content    []byte   `json:"content" doc:"ZIP, encrypted with AES-256 (AE-2)"`
+	Name string `json:"name"`
+	// Tell it another way than the archive travels.
+	Passphrase string `json:"passphrase"`
+	// Parcels in it.
+	Profiles int `json:"profiles"`
+	// Profiles that were left out: without a parcel that is up to date, or offboarded.
+	Left []string `json:"left"`
+	// ZIP, encrypted with AES-256 (AE-2).
+	Content []byte `json:"content"`
 }
 
 // FetchList is what a program sees that has opened a link.
 type FetchList struct {
-	Device   string      `json:"device"`
-	Gateway  string      `json:"gateway"`
-	Person   string      `json:"person"`
-	Outdated bool        `json:"outdated" doc:"Something has changed since the parcel was built"`
+	Device  string `json:"device"`
+	Gateway string `json:"gateway"`
+	Person  string `json:"person"`
+	// Something has changed since the parcel was built.
+	Outdated bool        `json:"outdated"`
 	Files    []FetchFile `json:"files"`
 	Steps    []string    `json:"steps"`
 }
@@ -189,7 +237,8 @@ type FetchFile struct {
 
 // Exported is what was saved in folders.
 type Exported struct {
-	Folder   string   `json:"folder"`
-	Profiles int      `json:"profiles"`
-	Left     []string `json:"left" doc:"Profiles that were left out"`
+	Folder   string `json:"folder"`
+	Profiles int    `json:"profiles"`
+	// Profiles that were left out.
+	Left []string `json:"left"`
 }

@@ -6,18 +6,23 @@ import (
 	"wardicon/core/vpn"
 )
 
-// Holdings are all that a person or a device holds, and what is to be done when it is to hold nothing any more.
+// Holdings are all that a person or a device holds, and what is to be done when it is to hold
+// nothing any more.
 type Holdings struct {
-	Noun         string        `json:"noun" enum:"person,device"`
-	Object       string        `json:"object"`
-	Name         string        `json:"name"`
-	Devices      []Device      `json:"devices"`
-	Profiles     []Profile     `json:"profiles"`
-	Links        []Handover    `json:"links" doc:"Those that can still be opened"`
-	Certificates []Certificate `json:"certificates" doc:"Those that are valid"`
+	Noun     string    `json:"noun" enum:"person,device"`
+	Object   string    `json:"object"`
+	Name     string    `json:"name"`
+	Devices  []Device  `json:"devices"`
+	Profiles []Profile `json:"profiles"`
+	// Those that can still be opened.
+	Links []Handover `json:"links"`
+	// Those that are valid.
+	Certificates []Certificate `json:"certificates"`
 	Accounts     []Account     `json:"accounts"`
-	Shared       []SharedKey   `json:"shared" doc:"Keys that others use too"`
-	Items        []Item        `json:"items" doc:"What people have to do"`
+	// Keys that others use too.
+	Shared []SharedKey `json:"shared"`
+	// What people have to do.
+	Items []Item `json:"items"`
 }
 
 // SharedKey is a key of a gateway that its clients have in common.
@@ -25,31 +30,38 @@ type SharedKey struct {
 	GatewayID string       `json:"gateway_id"`
 	Gateway   string       `json:"gateway"`
 	Protocol  vpn.Protocol `json:"protocol"`
-	What      string       `json:"what" doc:"pre-shared key or control-channel key"`
-	Others    int          `json:"others" doc:"Profiles of other devices at this gateway"`
+	// pre-shared key or control-channel key.
+	What string `json:"what"`
+	// Profiles of other devices at this gateway.
+	Others int `json:"others"`
 }
 
 // Item is something that people have to do, at a gateway or with a device.
 type Item struct {
-	What string     `json:"what"`
-	Why  string     `json:"why"`
-	Noun string     `json:"noun" doc:"Kind of the record that it is about"`
+	What string `json:"what"`
+	Why  string `json:"why"`
+	// Kind of the record that it is about.
+	Noun string     `json:"noun"`
 	ID   string     `json:"id"`
 	Done *time.Time `json:"done,omitempty"`
-	By   string     `json:"by,omitempty" doc:"Who said that it is done"`
+	// Who said that it is done.
+	By string `json:"by,omitempty"`
 }
 
 // Offboarding is somebody who left or a device that is lost, with what is still to be done.
 type Offboarding struct {
-	ID       string             `json:"id"`
-	Noun     string             `json:"noun" enum:"person,device"`
-	Object   string             `json:"object"`
-	Name     string             `json:"name"`
-	Why      vpn.OffboardReason `json:"why" enum:"lost,left,retired"`
-	Recalled int                `json:"recalled" doc:"Links that were closed"`
-	Revoked  int                `json:"revoked" doc:"Certificates that were revoked"`
-	Open     int                `json:"open" doc:"Items that are to be done"`
-	Items    []Item             `json:"items"`
-	Operator string             `json:"operator"`
-	Created  time.Time          `json:"created"`
+	ID     string             `json:"id"`
+	Noun   string             `json:"noun" enum:"person,device"`
+	Object string             `json:"object"`
+	Name   string             `json:"name"`
+	Why    vpn.OffboardReason `json:"why" enum:"lost,left,retired"`
+	// Links that were closed.
+	Recalled int `json:"recalled"`
+	// Certificates that were revoked.
+	Revoked int `json:"revoked"`
+	// Items that are to be done.
+	Open     int       `json:"open"`
+	Items    []Item    `json:"items"`
+	Operator string    `json:"operator"`
+	Created  time.Time `json:"created"`
 }

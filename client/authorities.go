@@ -23,59 +23,97 @@ func material(m api.Material) map[string]any {
 }
 
 // MakeAuthority makes an authority with its key: one, or a root and the one that issues.
-func (c *Client) MakeAuthority(ctx context.Context, n api.NewAuthority) (list api.Items[api.Authority], err error) {
-	err = c.call(ctx, http.MethodPost, "/make-authority", nil, nil, n, &list)
-	return list, err
+func (c *Client) MakeAuthority(
+	ctx context.Context,
+	n api.NewAuthority,
+) (api.Items[api.Authority], error) {
+	return post[api.Items[api.Authority]](ctx, c, "/make-authority", n)
 }
 
 // TakeAuthority brings an authority in from a file.
-func (c *Client) TakeAuthority(ctx context.Context, name string, m api.Material) (row api.Authority, err error) {
+func (c *Client) TakeAuthority(
+	ctx context.Context,
+	name string,
+	m api.Material,
+) (api.Authority, error) {
 	body := material(m)
 	body["authority"] = name
-	err = c.call(ctx, http.MethodPost, "/take-authority", nil, nil, body, &row)
-	return row, err
+	return post[api.Authority](ctx, c, "/take-authority", body)
 }
 
 // ExportAuthority packs an authority with its key under a passphrase.
-func (c *Client) ExportAuthority(ctx context.Context, id string, passphrase, again secret.Text) (f api.Handed, err error) {
-	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/export", nil, nil, map[string]any{"passphrase": passphrase.Reveal(), "again": again.Reveal()}, &f)
-	return f, err
+func (c *Client) ExportAuthority(
+	ctx context.Context,
+	id string,
+	passphrase, again secret.Text,
+) (api.Handed, error) {
+	return post[api.Handed](
+		ctx,
+		c,
+		"/authorities/"+url.PathEscape(id)+"/export",
+		map[string]any{"passphrase": passphrase.Reveal(), "again": again.Reveal()},
+	)
 }
 
 // Rollover shows how far the way from an authority to its successor has come.
-func (c *Client) Rollover(ctx context.Context, id string) (at api.Rollover, err error) {
-	err = c.call(ctx, http.MethodGet, "/authorities/"+url.PathEscape(id)+"/rollover", nil, nil, nil, &at)
-	return at, err
+func (c *Client) Rollover(ctx context.Context, id string) (api.Rollover, error) {
+	return get[api.Rollover](ctx, c, "/authorities/"+url.PathEscape(id)+"/rollover", nil)
 }
 
 // RollOver goes a step: begin, finish or undo.
-func (c *Client) RollOver(ctx context.Context, id, step, successorID string, anyway bool) (at api.Rollover, err error) {
-	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/rollover", nil, nil, map[string]any{"step": step, "successor_id": successorID, "anyway": anyway}, &at)
-	return at, err
+func (c *Client) RollOver(
+	ctx context.Context,
+	id, step, successorID string,
+	anyway bool,
+) (api.Rollover, error) {
+	return post[api.Rollover](
+		ctx,
+		c,
+		"/authorities/"+url.PathEscape(id)+"/rollover",
+		map[string]any{"step": step, "successor_id": successorID, "anyway": anyway},
+	)
 }
 
 // Renew begins to renew the certificates of devices that end soon.
-func (c *Client) Renew(ctx context.Context, id string, days int) (j api.Job, err error) {
-	err = c.call(ctx, http.MethodPost, "/authorities/"+url.PathEscape(id)+"/renew", nil, nil, map[string]any{"days": days}, &j)
-	return j, err
+func (c *Client) Renew(ctx context.Context, id string, days int) (api.Job, error) {
+	return post[api.Job](
+		ctx,
+		c,
+		"/authorities/"+url.PathEscape(id)+"/renew",
+		map[string]any{"days": days},
+	)
 }
 
 // Requests lists signing requests that wait for their certificate.
-func (c *Client) Requests(ctx context.Context, q Query) (page api.Page[api.Request], err error) {
-	err = c.call(ctx, http.MethodGet, "/requests", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Requests(ctx context.Context, q Query) (api.Page[api.Request], error) {
+	return get[api.Page[api.Request]](ctx, c, "/requests", q.values())
 }
 
 // RequestForDevice makes a key and a signing request for a device.
-func (c *Client) RequestForDevice(ctx context.Context, deviceID, authorityID string, names []string) (r api.Request, err error) {
-	err = c.call(ctx, http.MethodPost, "/requests", nil, nil, map[string]any{"device_id": deviceID, "authority_id": authorityID, "names": append([]string{}, names...)}, &r)
-	return r, err
+func (c *Client) RequestForDevice(
+	ctx context.Context,
+	deviceID, authorityID string,
+	names []string,
+) (api.Request, error) {
+	return post[api.Request](
+		ctx,
+		c,
+		"/requests",
+		map[string]any{
+			"device_id":    deviceID,
+			"authority_id": authorityID,
+			"names":        append([]string{}, names...),
+		},
+	)
 }
 
 // RequestForAuthority makes a key and a signing request for a new authority.
-func (c *Client) RequestForAuthority(ctx context.Context, name string, kind pki.KeyChoice) (r api.Request, err error) {
-	err = c.call(ctx, http.MethodPost, "/requests", nil, nil, map[string]any{"name": name, "kind": kind}, &r)
-	return r, err
+func (c *Client) RequestForAuthority(
+	ctx context.Context,
+	name string,
+	kind pki.KeyChoice,
+) (api.Request, error) {
+	return post[api.Request](ctx, c, "/requests", map[string]any{"name": name, "kind": kind})
 }
 
 // ForgetRequest drops a signing request with its key.
@@ -84,27 +122,35 @@ func (c *Client) ForgetRequest(ctx context.Context, id string) error {
 }
 
 // Answer takes in a certificate that was signed elsewhere.
-func (c *Client) Answer(ctx context.Context, m api.Material) (out api.Answered, err error) {
-	err = c.call(ctx, http.MethodPost, "/answer-request", nil, nil, material(m), &out)
-	return out, err
+func (c *Client) Answer(ctx context.Context, m api.Material) (api.Answered, error) {
+	return post[api.Answered](ctx, c, "/answer-request", material(m))
 }
 
 // Signer shows what signs parcels.
-func (c *Client) Signer(ctx context.Context) (s api.Signer, err error) {
-	err = c.call(ctx, http.MethodGet, "/signer", nil, nil, nil, &s)
-	return s, err
+func (c *Client) Signer(ctx context.Context) (api.Signer, error) {
+	return get[api.Signer](ctx, c, "/signer", nil)
 }
 
 // MakeSigner has an authority issue the certificate that signs parcels.
-func (c *Client) MakeSigner(ctx context.Context, authorityID, name string, days, version int) (s api.Signer, err error) {
-	err = c.call(ctx, http.MethodPost, "/signer", nil, seen(version), map[string]any{"authority_id": authorityID, "name": name, "days": days}, &s)
-	return s, err
+func (c *Client) MakeSigner(
+	ctx context.Context,
+	authorityID, name string,
+	days, version int,
+) (api.Signer, error) {
+	return ask[api.Signer](
+		ctx,
+		c,
+		http.MethodPost,
+		"/signer",
+		nil,
+		seen(version),
+		map[string]any{"authority_id": authorityID, "name": name, "days": days},
+	)
 }
 
 // TakeSigner brings a signing certificate with its key in.
-func (c *Client) TakeSigner(ctx context.Context, m api.Material, version int) (s api.Signer, err error) {
-	err = c.call(ctx, http.MethodPost, "/take-signer", nil, seen(version), material(m), &s)
-	return s, err
+func (c *Client) TakeSigner(ctx context.Context, m api.Material, version int) (api.Signer, error) {
+	return ask[api.Signer](ctx, c, http.MethodPost, "/take-signer", nil, seen(version), material(m))
 }
 
 // RemoveSigner ends the signing of parcels.

@@ -2,7 +2,6 @@ package client
 
 import (
 	"context"
-	"net/http"
 	"net/url"
 	"strconv"
 
@@ -11,67 +10,122 @@ import (
 )
 
 // Certificates lists what was issued.
-func (c *Client) Certificates(ctx context.Context, q Query) (page api.Page[api.Certificate], err error) {
-	err = c.call(ctx, http.MethodGet, "/certificates", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Certificates(ctx context.Context, q Query) (api.Page[api.Certificate], error) {
+	return get[api.Page[api.Certificate]](ctx, c, "/certificates", q.values())
 }
 
 // Certificate shows one.
-func (c *Client) Certificate(ctx context.Context, id string) (row api.Certificate, err error) {
-	err = c.call(ctx, http.MethodGet, "/certificates/"+url.PathEscape(id), nil, nil, nil, &row)
-	return row, err
+func (c *Client) Certificate(ctx context.Context, id string) (api.Certificate, error) {
+	return get[api.Certificate](ctx, c, "/certificates/"+url.PathEscape(id), nil)
 }
 
 // IssueToDevice makes a key and a certificate for a device.
-func (c *Client) IssueToDevice(ctx context.Context, deviceID, authorityID string, names []string, days int) (row api.Certificate, err error) {
-	err = c.call(ctx, http.MethodPost, "/certificates", nil, nil, map[string]any{"device_id": deviceID, "authority_id": authorityID, "names": append([]string{}, names...), "days": days}, &row)
-	return row, err
+func (c *Client) IssueToDevice(
+	ctx context.Context,
+	deviceID, authorityID string,
+	names []string,
+	days int,
+) (api.Certificate, error) {
+	return post[api.Certificate](
+		ctx,
+		c,
+		"/certificates",
+		map[string]any{
+			"device_id":    deviceID,
+			"authority_id": authorityID,
+			"names":        append([]string{}, names...),
+			"days":         days,
+		},
+	)
 }
 
 // IssueToGateway signs what a gateway asks for.
-func (c *Client) IssueToGateway(ctx context.Context, gatewayID, authorityID, request string, days int) (out api.Issued, err error) {
-	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/certificate", nil, nil, map[string]any{"authority_id": authorityID, "request": request, "days": days}, &out)
-	return out, err
+func (c *Client) IssueToGateway(
+	ctx context.Context,
+	gatewayID, authorityID, request string,
+	days int,
+) (api.Issued, error) {
+	return post[api.Issued](
+		ctx,
+		c,
+		"/gateways/"+url.PathEscape(gatewayID)+"/certificate",
+		map[string]any{"authority_id": authorityID, "request": request, "days": days},
+	)
 }
 
 // Expiries lists what ends within some days.
-func (c *Client) Expiries(ctx context.Context, days int) (list api.Items[api.Expiry], err error) {
-	err = c.call(ctx, http.MethodGet, "/expiries", url.Values{"days": {strconv.Itoa(days)}}, nil, nil, &list)
-	return list, err
+func (c *Client) Expiries(ctx context.Context, days int) (api.Items[api.Expiry], error) {
+	return get[api.Items[api.Expiry]](ctx, c, "/expiries", url.Values{"days": {strconv.Itoa(days)}})
 }
 
 // Revoke takes a certificate back for good.
-func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (w api.Revocation, err error) {
-	err = c.call(ctx, http.MethodPost, "/certificates/"+url.PathEscape(id)+"/revoke", nil, nil, map[string]any{"reason": reason}, &w)
-	return w, err
+func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (api.Revocation, error) {
+	return post[api.Revocation](
+		ctx,
+		c,
+		"/certificates/"+url.PathEscape(id)+"/revoke",
+		map[string]any{"reason": reason},
+	)
 }
 
 // RevokeDevice takes back all certificates of a device.
-func (c *Client) RevokeDevice(ctx context.Context, deviceID string, reason pki.Reason) (w api.Revocation, err error) {
-	err = c.call(ctx, http.MethodPost, "/devices/"+url.PathEscape(deviceID)+"/revoke", nil, nil, map[string]any{"reason": reason}, &w)
-	return w, err
+func (c *Client) RevokeDevice(
+	ctx context.Context,
+	deviceID string,
+	reason pki.Reason,
+) (api.Revocation, error) {
+	return post[api.Revocation](
+		ctx,
+		c,
+		"/devices/"+url.PathEscape(deviceID)+"/revoke",
+		map[string]any{"reason": reason},
+	)
 }
 
 // IssueGatewayBundle makes a key and a certificate for a gateway and hands its files out.
-func (c *Client) IssueGatewayBundle(ctx context.Context, gatewayID, authorityID string, kind pki.KeyChoice, days int) (out api.GatewayBundle, err error) {
-	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/certificate-bundle", nil, nil, map[string]any{"authority_id": authorityID, "kind": kind, "days": days}, &out)
-	return out, err
+func (c *Client) IssueGatewayBundle(
+	ctx context.Context,
+	gatewayID, authorityID string,
+	kind pki.KeyChoice,
+	days int,
+) (api.GatewayBundle, error) {
+	return post[api.GatewayBundle](
+		ctx,
+		c,
+		"/gateways/"+url.PathEscape(gatewayID)+"/certificate-bundle",
+		map[string]any{"authority_id": authorityID, "kind": kind, "days": days},
+	)
 }
 
 // TakeGatewayCertificate notes the certificate that a gateway shows, out of a file.
-func (c *Client) TakeGatewayCertificate(ctx context.Context, gatewayID string, m api.Material) (row api.Gateway, err error) {
-	err = c.call(ctx, http.MethodPost, "/gateways/"+url.PathEscape(gatewayID)+"/take-certificate", nil, nil, material(m), &row)
-	return row, err
+func (c *Client) TakeGatewayCertificate(
+	ctx context.Context,
+	gatewayID string,
+	m api.Material,
+) (api.Gateway, error) {
+	return post[api.Gateway](
+		ctx,
+		c,
+		"/gateways/"+url.PathEscape(gatewayID)+"/take-certificate",
+		material(m),
+	)
 }
 
 // TakeDeviceCertificate gives a device a certificate with its key out of a file.
-func (c *Client) TakeDeviceCertificate(ctx context.Context, deviceID string, m api.Material) (row api.Device, err error) {
-	err = c.call(ctx, http.MethodPost, "/devices/"+url.PathEscape(deviceID)+"/take-certificate", nil, nil, material(m), &row)
-	return row, err
+func (c *Client) TakeDeviceCertificate(
+	ctx context.Context,
+	deviceID string,
+	m api.Material,
+) (api.Device, error) {
+	return post[api.Device](
+		ctx,
+		c,
+		"/devices/"+url.PathEscape(deviceID)+"/take-certificate",
+		material(m),
+	)
 }
 
 // Chain shows the chain of a record's certificate.
-func (c *Client) Chain(ctx context.Context, noun, id string) (drawn api.Chain, err error) {
-	err = c.call(ctx, http.MethodGet, "/chains/"+url.PathEscape(noun)+"/"+url.PathEscape(id), nil, nil, nil, &drawn)
-	return drawn, err
+func (c *Client) Chain(ctx context.Context, noun, id string) (api.Chain, error) {
+	return get[api.Chain](ctx, c, "/chains/"+url.PathEscape(noun)+"/"+url.PathEscape(id), nil)
 }

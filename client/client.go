@@ -36,8 +36,8 @@ type Client struct {
 
 	Authorities Noun[api.Authority]
 
-	// Prove gives the operator's password, or a code of the second factor, where the service asks once more who it is;
-	// nil has what needs that refused.
+	// Prove gives the operator's password, or a code of the second factor, where the service asks
+	// once more who it is; nil has what needs that refused.
 	Prove func(code bool) (secret.Text, error)
 
 	Device string // the mark by which the service knows this device when it signs in again
@@ -52,13 +52,21 @@ func Trusting(address, token, authority string) *Client {
 	c := New(address, token)
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM([]byte(authority))
-	c.http.Transport = &http.Transport{Proxy: http.ProxyFromEnvironment, TLSClientConfig: &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true}
+	c.http.Transport = &http.Transport{
+		Proxy:             http.ProxyFromEnvironment,
+		TLSClientConfig:   &tls.Config{RootCAs: roots, MinVersion: tls.VersionTLS12},
+		ForceAttemptHTTP2: true,
+	}
 	return c
 }
 
 // New makes a client for the service at an address such as http://127.0.0.1:7480.
 func New(address, token string) *Client {
-	c := &Client{base: strings.TrimRight(address, "/"), token: token, http: &http.Client{Timeout: time.Minute}}
+	c := &Client{
+		base:  strings.TrimRight(address, "/"),
+		token: token,
+		http:  &http.Client{Timeout: time.Minute},
+	}
 	c.Gateways = Noun[api.Gateway]{c, "gateway", "/gateways"}
 	c.People = Noun[api.Person]{c, "person", "/people"}
 	c.Accounts = Noun[api.Account]{c, "account", "/accounts"}
@@ -76,17 +84,29 @@ type UnreachableError struct {
 }
 
 func (e *UnreachableError) Error() string {
-	return fmt.Sprintf("no service answers at %s: %v; start it with wardicon serve, or name another with --service", e.Address, e.Err)
+	return fmt.Sprintf(
+		"no service answers at %s: %v; start it with wardicon serve, or name another with "+
+			"--service",
+		e.Address,
+		e.Err,
+	)
 }
 
 func (e *UnreachableError) Unwrap() error { return e.Err }
 
-// call sends a request and reads the answer into out; out may be nil or *[]byte. Where the service wants to know
-// once more who it is, Prove is asked.
-func (c *Client) call(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
+// call sends a request and reads the answer into out; out may be nil or *[]byte. Where the service
+// wants to know once more who it is, Prove is asked.
+func (c *Client) call(
+	ctx context.Context,
+	method, path string,
+	query url.Values,
+	header http.Header,
+	in, out any,
+) error {
 	err := c.send(ctx, method, path, query, header, in, out)
 	var p *api.Problem
-	if _, stream := in.(io.Reader); stream || c.Prove == nil || !errors.As(err, &p) || p.Type != typeConfirm {
+	if _, stream := in.(io.Reader); stream || c.Prove == nil || !errors.As(err, &p) ||
+		p.Type != typeConfirm {
 		return err
 	}
 	if err := c.Confirm(ctx); err != nil {
@@ -101,7 +121,8 @@ const (
 	typeCodeWanted = "urn:wardicon:problem:code-wanted"
 )
 
-// Confirm proves to the service once more who it is: for some minutes the session may then do what a stolen one must not.
+// Confirm proves to the service once more who it is: for some minutes the session may then do what
+// a stolen one must not.
 func (c *Client) Confirm(ctx context.Context) error {
 	password, err := c.Prove(false)
 	if err != nil {
@@ -121,7 +142,13 @@ func (c *Client) Confirm(ctx context.Context) error {
 	return c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
 }
 
-func (c *Client) send(ctx context.Context, method, path string, query url.Values, header http.Header, in, out any) error {
+func (c *Client) send(
+	ctx context.Context,
+	method, path string,
+	query url.Values,
+	header http.Header,
+	in, out any,
+) error {
 	var sent io.Reader
 	if raw, ok := in.(io.Reader); ok {
 		sent = raw
@@ -163,7 +190,11 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return &UnreachableError{c.base, err}
 	}
 	if res.StatusCode >= 400 {
-		p := &api.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
+		p := &api.Problem{
+			Status: res.StatusCode,
+			Title:  res.Status,
+			Detail: "the service answered " + res.Status,
+		}
 		if strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
 			if err := json.Unmarshal(data, p); err != nil {
 				return fmt.Errorf("the service's error cannot be read: %w", err)
@@ -182,6 +213,27 @@ func (c *Client) send(ctx context.Context, method, path string, query url.Values
 		return fmt.Errorf("%s does not respond like a Wardicon service: %w", c.base, err)
 	}
 	return nil
+}
+
+// ask sends a request and reads the answer.
+func ask[T any](
+	ctx context.Context,
+	c *Client,
+	method, path string,
+	query url.Values,
+	header http.Header,
+	in any,
+) (out T, err error) {
+	err = c.call(ctx, method, path, query, header, in, &out)
+	return out, err
+}
+
+func get[T any](ctx context.Context, c *Client, path string, query url.Values) (T, error) {
+	return ask[T](ctx, c, http.MethodGet, path, query, nil, nil)
+}
+
+func post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	return ask[T](ctx, c, http.MethodPost, path, nil, nil, in)
 }
 
 // Query selects a page of a list. Filter holds conditions by name.
@@ -221,21 +273,18 @@ type Noun[Row any] struct {
 }
 
 // List reads a page.
-func (n Noun[Row]) List(ctx context.Context, q Query) (page api.Page[Row], err error) {
-	err = n.c.call(ctx, http.MethodGet, n.path, q.values(), nil, nil, &page)
-	return page, err
+func (n Noun[Row]) List(ctx context.Context, q Query) (api.Page[Row], error) {
+	return get[api.Page[Row]](ctx, n.c, n.path, q.values())
 }
 
 // Show reads one record.
-func (n Noun[Row]) Show(ctx context.Context, id string) (row Row, err error) {
-	err = n.c.call(ctx, http.MethodGet, n.path+"/"+url.PathEscape(id), nil, nil, nil, &row)
-	return row, err
+func (n Noun[Row]) Show(ctx context.Context, id string) (Row, error) {
+	return get[Row](ctx, n.c, n.path+"/"+url.PathEscape(id), nil)
 }
 
 // Add keeps a new record.
-func (n Noun[Row]) Add(ctx context.Context, record any) (row Row, err error) {
-	err = n.c.call(ctx, http.MethodPost, n.path, nil, nil, record, &row)
-	return row, err
+func (n Noun[Row]) Add(ctx context.Context, record any) (Row, error) {
+	return post[Row](ctx, n.c, n.path, record)
 }
 
 // seen is the header with the version that a change is made to; 0 stands for any.
@@ -247,11 +296,10 @@ func seen(version int) http.Header {
 }
 
 // Change changes a record; version 0 changes whatever version is there.
-func (n Noun[Row]) Change(ctx context.Context, id string, version int, patch any) (row Row, err error) {
+func (n Noun[Row]) Change(ctx context.Context, id string, version int, patch any) (Row, error) {
 	header := seen(version)
 	header.Set("Content-Type", "application/merge-patch+json")
-	err = n.c.call(ctx, http.MethodPatch, n.path+"/"+url.PathEscape(id), nil, header, patch, &row)
-	return row, err
+	return ask[Row](ctx, n.c, http.MethodPatch, n.path+"/"+url.PathEscape(id), nil, header, patch)
 }
 
 // Remove removes a record.
@@ -260,19 +308,36 @@ func (n Noun[Row]) Remove(ctx context.Context, id string) error {
 }
 
 // Start tells whether the service is set up.
-func (c *Client) Start(ctx context.Context) (s api.Start, err error) {
-	err = c.call(ctx, http.MethodGet, "/start", nil, nil, nil, &s)
-	return s, err
+func (c *Client) Start(ctx context.Context) (api.Start, error) {
+	return get[api.Start](ctx, c, "/start", nil)
 }
 
 // SetUp makes the owner at the first start.
 func (c *Client) SetUp(ctx context.Context, code, name string, password secret.Text) error {
-	return c.call(ctx, http.MethodPost, "/start", nil, nil, map[string]string{"code": code, "name": name, "password": password.Reveal()}, nil)
+	return c.call(
+		ctx,
+		http.MethodPost,
+		"/start",
+		nil,
+		nil,
+		map[string]string{"code": code, "name": name, "password": password.Reveal()},
+		nil,
+	)
 }
 
 // SignIn signs in and keeps the token. A second factor wants its code.
-func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, code ...string) (s api.SignedIn, err error) {
-	body := map[string]string{"name": name, "password": password.Reveal(), "kind": "token", "device": c.Device}
+func (c *Client) SignIn(
+	ctx context.Context,
+	name string,
+	password secret.Text,
+	code ...string,
+) (s api.SignedIn, err error) {
+	body := map[string]string{
+		"name":     name,
+		"password": password.Reveal(),
+		"kind":     "token",
+		"device":   c.Device,
+	}
 	if len(code) > 0 {
 		body["code"] = code[0]
 	}
@@ -284,9 +349,8 @@ func (c *Client) SignIn(ctx context.Context, name string, password secret.Text, 
 }
 
 // Session tells who is signed in.
-func (c *Client) Session(ctx context.Context) (s api.SignedIn, err error) {
-	err = c.call(ctx, http.MethodGet, "/session", nil, nil, nil, &s)
-	return s, err
+func (c *Client) Session(ctx context.Context) (api.SignedIn, error) {
+	return get[api.SignedIn](ctx, c, "/session", nil)
 }
 
 // SignOut ends the session.
@@ -295,113 +359,148 @@ func (c *Client) SignOut(ctx context.Context) error {
 }
 
 // Organisation reads who the service works for.
-func (c *Client) Organisation(ctx context.Context) (o vpn.Organisation, err error) {
-	err = c.call(ctx, http.MethodGet, "/organisation", nil, nil, nil, &o)
-	return o, err
+func (c *Client) Organisation(ctx context.Context) (vpn.Organisation, error) {
+	return get[vpn.Organisation](ctx, c, "/organisation", nil)
 }
 
 // SetOrganisation replaces it, in the version that it has.
-func (c *Client) SetOrganisation(ctx context.Context, o vpn.Organisation) (out vpn.Organisation, err error) {
-	err = c.call(ctx, http.MethodPut, "/organisation", nil, seen(o.Version), o, &out)
-	return out, err
+func (c *Client) SetOrganisation(
+	ctx context.Context,
+	o vpn.Organisation,
+) (vpn.Organisation, error) {
+	return ask[vpn.Organisation](ctx, c, http.MethodPut, "/organisation", nil, seen(o.Version), o)
 }
 
 // Overview sums up the fleet.
-func (c *Client) Overview(ctx context.Context) (o api.Overview, err error) {
-	err = c.call(ctx, http.MethodGet, "/overview", nil, nil, nil, &o)
-	return o, err
+func (c *Client) Overview(ctx context.Context) (api.Overview, error) {
+	return get[api.Overview](ctx, c, "/overview", nil)
 }
 
 // Platforms lists what each release can do.
-func (c *Client) Platforms(ctx context.Context) (list api.Items[platform.Row], err error) {
-	err = c.call(ctx, http.MethodGet, "/platforms", nil, nil, nil, &list)
-	return list, err
+func (c *Client) Platforms(ctx context.Context) (api.Items[platform.Row], error) {
+	return get[api.Items[platform.Row]](ctx, c, "/platforms", nil)
 }
 
 // Audit lists what was done.
-func (c *Client) Audit(ctx context.Context, q Query) (page api.Page[api.AuditEntry], err error) {
-	err = c.call(ctx, http.MethodGet, "/audit", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Audit(ctx context.Context, q Query) (api.Page[api.AuditEntry], error) {
+	return get[api.Page[api.AuditEntry]](ctx, c, "/audit", q.values())
 }
 
 // Plan plans and checks a profile.
-func (c *Client) Plan(ctx context.Context, profileID string) (p api.Planned, err error) {
-	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/plan", nil, nil, nil, &p)
-	return p, err
+func (c *Client) Plan(ctx context.Context, profileID string) (api.Planned, error) {
+	return get[api.Planned](ctx, c, "/profiles/"+url.PathEscape(profileID)+"/plan", nil)
 }
 
 // Try plans and checks without keeping anything.
-func (c *Client) Try(ctx context.Context, deviceID, gatewayID string, preferences vpn.Preferences) (p api.Planned, err error) {
-	err = c.call(ctx, http.MethodPost, "/plan", nil, nil, map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "preferences": preferences}, &p)
-	return p, err
+func (c *Client) Try(
+	ctx context.Context,
+	deviceID, gatewayID string,
+	preferences vpn.Preferences,
+) (api.Planned, error) {
+	return post[api.Planned](
+		ctx,
+		c,
+		"/plan",
+		map[string]any{"device_id": deviceID, "gateway_id": gatewayID, "preferences": preferences},
+	)
 }
 
-func byHandQuery(byHand bool) url.Values { return url.Values{"by_hand": {strconv.FormatBool(byHand)}} }
+func byHandQuery(
+	byHand bool,
+) url.Values {
+	return url.Values{"by_hand": {strconv.FormatBool(byHand)}}
+}
 
 // Preview shows the files of a profile; with reveal their secrets too, which is logged.
-func (c *Client) Preview(ctx context.Context, profileID string, byHand, reveal bool) (list api.Items[api.ShownFile], err error) {
+func (c *Client) Preview(
+	ctx context.Context,
+	profileID string,
+	byHand, reveal bool,
+) (api.Items[api.ShownFile], error) {
 	method, path := http.MethodGet, "/preview"
 	if reveal {
 		method, path = http.MethodPost, "/reveal"
 	}
-	err = c.call(ctx, method, "/profiles/"+url.PathEscape(profileID)+path, byHandQuery(byHand), nil, nil, &list)
-	return list, err
+	return ask[api.Items[api.ShownFile]](
+		ctx,
+		c,
+		method,
+		"/profiles/"+url.PathEscape(profileID)+path,
+		byHandQuery(byHand),
+		nil,
+		nil,
+	)
 }
 
 // Parcels lists the parcels of a profile.
-func (c *Client) Parcels(ctx context.Context, profileID string) (list api.Items[api.Parcel], err error) {
-	err = c.call(ctx, http.MethodGet, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, nil, &list)
-	return list, err
+func (c *Client) Parcels(ctx context.Context, profileID string) (api.Items[api.Parcel], error) {
+	return get[api.Items[api.Parcel]](
+		ctx,
+		c,
+		"/profiles/"+url.PathEscape(profileID)+"/parcels",
+		nil,
+	)
 }
 
 // Build makes a parcel.
-func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (p api.Parcel, err error) {
-	err = c.call(ctx, http.MethodPost, "/profiles/"+url.PathEscape(profileID)+"/parcels", nil, nil, map[string]bool{"by_hand": byHand}, &p)
-	return p, err
+func (c *Client) Build(ctx context.Context, profileID string, byHand bool) (api.Parcel, error) {
+	return post[api.Parcel](
+		ctx,
+		c,
+		"/profiles/"+url.PathEscape(profileID)+"/parcels",
+		map[string]bool{"by_hand": byHand},
+	)
 }
 
 // Fetch reads a file of a parcel, with its secrets; that is logged.
-func (c *Client) Fetch(ctx context.Context, parcelID, name string) (data []byte, err error) {
-	err = c.call(ctx, http.MethodGet, "/parcels/"+url.PathEscape(parcelID)+"/files/"+url.PathEscape(name), nil, nil, nil, &data)
-	return data, err
+func (c *Client) Fetch(ctx context.Context, parcelID, name string) ([]byte, error) {
+	return get[[]byte](
+		ctx,
+		c,
+		"/parcels/"+url.PathEscape(parcelID)+"/files/"+url.PathEscape(name),
+		nil,
+	)
 }
 
 // Prospects shows what a pattern would make of its devices, a page. With an identifier
 // the change is to a pattern that is kept, else it describes a new one.
-func (c *Client) Prospects(ctx context.Context, patternID string, change any, limit, offset int) (page api.Page[api.Prospect], err error) {
+func (c *Client) Prospects(
+	ctx context.Context,
+	patternID string,
+	change any,
+	limit, offset int,
+) (api.Page[api.Prospect], error) {
 	q := Query{Limit: limit, Offset: offset}.values()
 	if patternID != "" {
 		q.Set("pattern", patternID)
 	}
-	err = c.call(ctx, http.MethodPost, "/prospects", q, http.Header{"Content-Type": {"application/merge-patch+json"}}, change, &page)
-	return page, err
+	return ask[api.Page[api.Prospect]](
+		ctx,
+		c,
+		http.MethodPost,
+		"/prospects",
+		q,
+		http.Header{"Content-Type": {"application/merge-patch+json"}},
+		change,
+	)
 }
 
 // RollOut makes or changes the profiles of all devices that a pattern is for.
-func (c *Client) RollOut(ctx context.Context, patternID string) (j api.Job, err error) {
-	err = c.call(ctx, http.MethodPost, "/patterns/"+url.PathEscape(patternID)+"/roll-out", nil, nil, nil, &j)
-	return j, err
+func (c *Client) RollOut(ctx context.Context, patternID string) (api.Job, error) {
+	return post[api.Job](ctx, c, "/patterns/"+url.PathEscape(patternID)+"/roll-out", nil)
 }
 
-// Jobs lists jobs, newest first; filtered by their kind alone.
-func (c *Client) Jobs(ctx context.Context, q Query) (page api.Page[api.Job], err error) {
-	query := q.values()
-	if kind := q.Filter["kind"]; kind != "" {
-		query.Del("filter")
-		query.Set("kind", kind)
-	}
-	err = c.call(ctx, http.MethodGet, "/jobs", query, nil, nil, &page)
-	return page, err
+// Jobs lists jobs, newest first.
+func (c *Client) Jobs(ctx context.Context, q Query) (api.Page[api.Job], error) {
+	return get[api.Page[api.Job]](ctx, c, "/jobs", q.values())
 }
 
 // Job tells how far a job has come.
-func (c *Client) Job(ctx context.Context, id string) (j api.Job, err error) {
-	err = c.call(ctx, http.MethodGet, "/jobs/"+url.PathEscape(id), nil, nil, nil, &j)
-	return j, err
+func (c *Client) Job(ctx context.Context, id string) (api.Job, error) {
+	return get[api.Job](ctx, c, "/jobs/"+url.PathEscape(id), nil)
 }
 
 // Cancel ends a job.
-func (c *Client) Cancel(ctx context.Context, id string) (j api.Job, err error) {
-	err = c.call(ctx, http.MethodPost, "/jobs/"+url.PathEscape(id)+"/cancel", nil, nil, nil, &j)
-	return j, err
+func (c *Client) Cancel(ctx context.Context, id string) (api.Job, error) {
+	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/cancel", nil)
 }

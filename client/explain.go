@@ -9,7 +9,8 @@ import (
 	"wardicon/core/explain"
 )
 
-// Failure is what is to be explained: a code or lines, or what was read of a log here; and whose case it is.
+// Failure is what is to be explained: a code or lines, or what was read of a log here; and whose
+// case it is.
 type Failure struct {
 	Text      string           `json:"text,omitempty"`
 	Reading   *explain.Reading `json:"reading,omitempty"`
@@ -18,18 +19,24 @@ type Failure struct {
 }
 
 // Explain tells what lies behind a failure.
-func (c *Client) Explain(ctx context.Context, f Failure) (x explain.Explanation, err error) {
-	err = c.call(ctx, http.MethodPost, "/explain", nil, nil, f, &x)
-	return x, err
+func (c *Client) Explain(ctx context.Context, f Failure) (explain.Explanation, error) {
+	return post[explain.Explanation](ctx, c, "/explain", f)
 }
 
 // Reports lists what people said does not work.
-func (c *Client) Reports(ctx context.Context, q Query) (page api.Page[api.Report], err error) {
-	err = c.call(ctx, http.MethodGet, "/reports", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Reports(ctx context.Context, q Query) (api.Page[api.Report], error) {
+	return get[api.Page[api.Report]](ctx, c, "/reports", q.values())
 }
 
 // CloseReport notes that a report was dealt with.
 func (c *Client) CloseReport(ctx context.Context, id string) error {
-	return c.call(ctx, http.MethodPost, "/reports/"+url.PathEscape(id)+"/close", nil, nil, struct{}{}, nil)
+	return c.call(
+		ctx,
+		http.MethodPost,
+		"/reports/"+url.PathEscape(id)+"/close",
+		nil,
+		nil,
+		struct{}{},
+		nil,
+	)
 }

@@ -22,11 +22,15 @@ type Visit struct {
 	List api.FetchList
 }
 
-// OpenLink opens a link by its passcode. base is the client whose trust in certificates it takes over.
+// OpenLink opens a link by its passcode. base is the client whose trust in certificates it takes
+// over.
 func (c *Client) OpenLink(ctx context.Context, link string, passcode secret.Text) (*Visit, error) {
 	u, err := url.Parse(link)
-	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || !strings.HasPrefix(u.Path, "/h/") {
-		return nil, errors.New("this is no link of a handover: it begins with https:// and has /h/ in it")
+	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" ||
+		!strings.HasPrefix(u.Path, "/h/") {
+		return nil, errors.New(
+			"this is no link of a handover: it begins with https:// and has /h/ in it",
+		)
 	}
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -35,7 +39,12 @@ func (c *Client) OpenLink(ctx context.Context, link string, passcode secret.Text
 	own := *c.http
 	own.Jar = jar
 	v := &Visit{link: link, http: &own}
-	data, err := v.ask(ctx, http.MethodPost, link, strings.NewReader(url.Values{"passcode": {passcode.Reveal()}}.Encode()))
+	data, err := v.ask(
+		ctx,
+		http.MethodPost,
+		link,
+		strings.NewReader(url.Values{"passcode": {passcode.Reveal()}}.Encode()),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -51,7 +60,10 @@ func (v *Visit) Fetch(ctx context.Context, f api.FetchFile) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if u, err = u.Parse(f.Path); err != nil || !strings.HasPrefix(v.link, u.Scheme+"://"+u.Host+"/") {
+	if u, err = u.Parse(
+		f.Path,
+	); err != nil ||
+		!strings.HasPrefix(v.link, u.Scheme+"://"+u.Host+"/") {
 		return nil, errors.New("the service names a file elsewhere")
 	}
 	return v.ask(ctx, http.MethodGet, u.String(), nil)
@@ -81,7 +93,11 @@ func (v *Visit) ask(ctx context.Context, method, address string, in io.Reader) (
 		return nil, &UnreachableError{req.URL.Scheme + "://" + req.URL.Host, err}
 	}
 	if res.StatusCode >= 400 {
-		p := &api.Problem{Status: res.StatusCode, Title: res.Status, Detail: "the service answered " + res.Status}
+		p := &api.Problem{
+			Status: res.StatusCode,
+			Title:  res.Status,
+			Detail: "the service answered " + res.Status,
+		}
 		_ = json.Unmarshal(data, p)
 		return nil, p
 	}

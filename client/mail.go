@@ -9,21 +9,27 @@ import (
 )
 
 // Mail shows how emails are sent.
-func (c *Client) Mail(ctx context.Context) (m vpn.Mail, err error) {
-	err = c.call(ctx, http.MethodGet, "/mail", nil, nil, nil, &m)
-	return m, err
+func (c *Client) Mail(ctx context.Context) (vpn.Mail, error) {
+	return get[vpn.Mail](ctx, c, "/mail", nil)
 }
 
-// SetMail changes how emails are sent. Without a password the stored one stays, unless it is to be removed.
-func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (out vpn.Mail, err error) {
+// SetMail changes how emails are sent. Without a password the stored one stays, unless it is to be
+// removed.
+func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (vpn.Mail, error) {
 	body := map[string]any{
-		"server": m.Server, "port": m.Port, "security": m.Security, "login": m.Login, "from": m.From, "authority": m.Authority, "reminders": append([]string{}, m.Reminders...), "remove_password": remove,
+		"server":          m.Server,
+		"port":            m.Port,
+		"security":        m.Security,
+		"login":           m.Login,
+		"from":            m.From,
+		"authority":       m.Authority,
+		"reminders":       append([]string{}, m.Reminders...),
+		"remove_password": remove,
 	}
 	if m.Password != nil {
 		body["password"] = m.Password.Reveal()
 	}
-	err = c.call(ctx, http.MethodPut, "/mail", nil, seen(m.Version), body, &out)
-	return out, err
+	return ask[vpn.Mail](ctx, c, http.MethodPut, "/mail", nil, seen(m.Version), body)
 }
 
 // TryMail sends an email at once.
@@ -32,13 +38,11 @@ func (c *Client) TryMail(ctx context.Context, to string) error {
 }
 
 // SendEmails has every email that waits tried now.
-func (c *Client) SendEmails(ctx context.Context) (s api.Sending, err error) {
-	err = c.call(ctx, http.MethodPost, "/mail/deliveries", nil, nil, nil, &s)
-	return s, err
+func (c *Client) SendEmails(ctx context.Context) (api.Sending, error) {
+	return post[api.Sending](ctx, c, "/mail/deliveries", nil)
 }
 
 // Emails lists emails that were sent or are to be.
-func (c *Client) Emails(ctx context.Context, q Query) (page api.Page[api.Email], err error) {
-	err = c.call(ctx, http.MethodGet, "/mail/queue", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Emails(ctx context.Context, q Query) (api.Page[api.Email], error) {
+	return get[api.Page[api.Email]](ctx, c, "/mail/queue", q.values())
 }

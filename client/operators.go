@@ -11,27 +11,35 @@ import (
 )
 
 // Operators lists who can sign in.
-func (c *Client) Operators(ctx context.Context, q Query) (page api.Page[api.Operator], err error) {
-	err = c.call(ctx, http.MethodGet, "/operators", q.values(), nil, nil, &page)
-	return page, err
+func (c *Client) Operators(ctx context.Context, q Query) (api.Page[api.Operator], error) {
+	return get[api.Page[api.Operator]](ctx, c, "/operators", q.values())
 }
 
 // AddOperator adds an operator with a password for the first sign-in.
-func (c *Client) AddOperator(ctx context.Context, name, role string) (made api.NewOperator, err error) {
-	err = c.call(ctx, http.MethodPost, "/operators", nil, nil, map[string]any{"name": name, "role": role}, &made)
-	return made, err
+func (c *Client) AddOperator(ctx context.Context, name, role string) (api.NewOperator, error) {
+	return post[api.NewOperator](ctx, c, "/operators", map[string]any{"name": name, "role": role})
 }
 
 // ChangeOperator changes role or state of an operator.
-func (c *Client) ChangeOperator(ctx context.Context, id, role string, disabled bool) (o api.Operator, err error) {
-	err = c.call(ctx, http.MethodPut, "/operators/"+url.PathEscape(id), nil, nil, map[string]any{"role": role, "disabled": disabled}, &o)
-	return o, err
+func (c *Client) ChangeOperator(
+	ctx context.Context,
+	id, role string,
+	disabled bool,
+) (api.Operator, error) {
+	return ask[api.Operator](
+		ctx,
+		c,
+		http.MethodPut,
+		"/operators/"+url.PathEscape(id),
+		nil,
+		nil,
+		map[string]any{"role": role, "disabled": disabled},
+	)
 }
 
 // ResetOperator gives an operator a new first password.
-func (c *Client) ResetOperator(ctx context.Context, id string) (made api.NewOperator, err error) {
-	err = c.call(ctx, http.MethodPost, "/operators/"+url.PathEscape(id)+"/reset", nil, nil, nil, &made)
-	return made, err
+func (c *Client) ResetOperator(ctx context.Context, id string) (api.NewOperator, error) {
+	return post[api.NewOperator](ctx, c, "/operators/"+url.PathEscape(id)+"/reset", nil)
 }
 
 // RemoveOperator removes an operator.
@@ -41,29 +49,56 @@ func (c *Client) RemoveOperator(ctx context.Context, id string) error {
 
 // ChangePassword changes one's own password.
 func (c *Client) ChangePassword(ctx context.Context, old, fresh secret.Text) error {
-	return c.call(ctx, http.MethodPut, "/password", nil, nil, map[string]any{"old": old.Reveal(), "password": fresh.Reveal()}, nil)
+	return c.call(
+		ctx,
+		http.MethodPut,
+		"/password",
+		nil,
+		nil,
+		map[string]any{"old": old.Reveal(), "password": fresh.Reveal()},
+		nil,
+	)
 }
 
 // OfferFactor makes a second factor.
-func (c *Client) OfferFactor(ctx context.Context) (f api.Factor, err error) {
-	err = c.call(ctx, http.MethodPost, "/second-factor", nil, nil, nil, &f)
-	return f, err
+func (c *Client) OfferFactor(ctx context.Context) (api.Factor, error) {
+	return post[api.Factor](ctx, c, "/second-factor", nil)
 }
 
 // ConfirmFactor has the second factor that was offered count.
 func (c *Client) ConfirmFactor(ctx context.Context, code string) error {
-	return c.call(ctx, http.MethodPut, "/second-factor", nil, nil, map[string]any{"code": code}, nil)
+	return c.call(
+		ctx,
+		http.MethodPut,
+		"/second-factor",
+		nil,
+		nil,
+		map[string]any{"code": code},
+		nil,
+	)
 }
 
 // DropFactor takes the second factor away.
 func (c *Client) DropFactor(ctx context.Context, password secret.Text) error {
-	return c.call(ctx, http.MethodPost, "/second-factor/drop", nil, nil, map[string]any{"password": password.Reveal()}, nil)
+	return c.call(
+		ctx,
+		http.MethodPost,
+		"/second-factor/drop",
+		nil,
+		nil,
+		map[string]any{"password": password.Reveal()},
+		nil,
+	)
 }
 
 // Sessions lists open sessions and tokens.
-func (c *Client) Sessions(ctx context.Context, all bool) (list api.Items[api.Session], err error) {
-	err = c.call(ctx, http.MethodGet, "/sessions", url.Values{"all": {strconv.FormatBool(all)}}, nil, nil, &list)
-	return list, err
+func (c *Client) Sessions(ctx context.Context, all bool) (api.Items[api.Session], error) {
+	return get[api.Items[api.Session]](
+		ctx,
+		c,
+		"/sessions",
+		url.Values{"all": {strconv.FormatBool(all)}},
+	)
 }
 
 // EndSession ends a session or token.
@@ -72,13 +107,26 @@ func (c *Client) EndSession(ctx context.Context, id string) error {
 }
 
 // AddToken makes a token for a program.
-func (c *Client) AddToken(ctx context.Context, name, role string, days int, networks ...string) (made api.NewToken, err error) {
-	err = c.call(ctx, http.MethodPost, "/tokens", nil, nil, map[string]any{"name": name, "role": role, "days": days, "addresses": append([]string{}, networks...)}, &made)
-	return made, err
+func (c *Client) AddToken(
+	ctx context.Context,
+	name, role string,
+	days int,
+	networks ...string,
+) (api.NewToken, error) {
+	return post[api.NewToken](
+		ctx,
+		c,
+		"/tokens",
+		map[string]any{
+			"name":      name,
+			"role":      role,
+			"days":      days,
+			"addresses": append([]string{}, networks...),
+		},
+	)
 }
 
 // VerifyAudit holds that the audit log is as it was written.
-func (c *Client) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, err error) {
-	err = c.call(ctx, http.MethodGet, "/audit-proof", url.Values{"head": {head}}, nil, nil, &p)
-	return p, err
+func (c *Client) VerifyAudit(ctx context.Context, head string) (api.AuditProof, error) {
+	return get[api.AuditProof](ctx, c, "/audit-proof", url.Values{"head": {head}})
 }

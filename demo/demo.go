@@ -27,9 +27,15 @@ func Load(ctx context.Context, svc *service.Service) error {
 	return err
 }
 
-// Furnish does the same, and gives what the gateways themselves would have: their certificates with the keys, by name.
+// Furnish does the same, and gives what the gateways themselves would have: their certificates with
+// the keys, by name.
 func Furnish(ctx context.Context, svc *service.Service) (map[string]pki.Identity, error) {
-	l := &loader{svc: svc, gateways: map[string]string{}, people: map[string]string{}, identities: map[string]pki.Identity{}}
+	l := &loader{
+		svc:        svc,
+		gateways:   map[string]string{},
+		people:     map[string]string{},
+		identities: map[string]pki.Identity{},
+	}
 	return l.identities, l.load(service.As(ctx, "demo"))
 }
 
@@ -104,7 +110,10 @@ func identity(out api.GatewayBundle) (pki.Identity, error) {
 
 // Post has emails sent through a mail server.
 func Post(ctx context.Context, svc *service.Service, server vpn.Mail) error {
-	server.Security, server.From, server.Reminders = vpn.MailStartTLS, "wardicon@skerryline.example", []string{"network@skerryline.example"}
+	server.Security, server.From, server.Reminders =
+		vpn.MailStartTLS, "wardicon@skerryline.example", []string{
+			"network@skerryline.example",
+		}
 	_, err := svc.SetMail(service.As(ctx, "demo"), server, false)
 	return err
 }
@@ -144,10 +153,20 @@ func (l *loader) gateway(ctx context.Context, sample gateway) error {
 }
 
 // site is where the newcomers are.
-var site = vpn.Place{City: "Brattvik", Country: "NO", Latitude: degrees(59.91), Longitude: degrees(5.495)}
+var site = vpn.Place{
+	City:      "Brattvik",
+	Country:   "NO",
+	Latitude:  degrees(59.91),
+	Longitude: degrees(5.495),
+}
 
 func (l *loader) person(ctx context.Context, sample person) error {
-	p := vpn.Person{Name: sample.name, Mail: sample.mail, Language: sample.language, Groups: []string{sample.group}}
+	p := vpn.Person{
+		Name:     sample.name,
+		Mail:     sample.mail,
+		Language: sample.language,
+		Groups:   []string{sample.group},
+	}
 	if slices.ContainsFunc(newcomers, func(n person) bool { return n.name == sample.name }) {
 		p.Place = site
 	}
@@ -174,8 +193,13 @@ func (l *loader) person(ctx context.Context, sample person) error {
 
 func (l *loader) device(ctx context.Context, sample device) error {
 	d := vpn.Device{
-		Name: sample.name, PersonID: l.people[sample.owner], Platform: sample.platform, Release: sample.release, Encrypted: sample.encrypted, CannotAsk: sample.cannotAsk,
-		Site: sites[sample.name],
+		Name:      sample.name,
+		PersonID:  l.people[sample.owner],
+		Platform:  sample.platform,
+		Release:   sample.release,
+		Encrypted: sample.encrypted,
+		CannotAsk: sample.cannotAsk,
+		Site:      sites[sample.name],
 	}
 	row, err := l.svc.Devices.Add(ctx, &d)
 	if err != nil {
@@ -187,7 +211,14 @@ func (l *loader) device(ctx context.Context, sample device) error {
 		}
 	}
 	for _, p := range sample.profiles {
-		if _, err := l.svc.Profiles.Add(ctx, &vpn.Profile{DeviceID: row.ID, GatewayID: l.gateways[p.gateway], Preferences: p.preferences}); err != nil {
+		if _, err := l.svc.Profiles.Add(
+			ctx,
+			&vpn.Profile{
+				DeviceID:    row.ID,
+				GatewayID:   l.gateways[p.gateway],
+				Preferences: p.preferences,
+			},
+		); err != nil {
 			return fmt.Errorf("to %s: %w", p.gateway, err)
 		}
 	}

@@ -18,7 +18,8 @@ import (
 	"wardicon/store"
 )
 
-// faults are what is wrong with the simulators for the sample gateways; the others are as their records say.
+// faults are what is wrong with the simulators for the sample gateways; the others are as their
+// records say.
 var faults = map[string][]simulate.Fault{
 	"Tallholm":  {simulate.FaultNAT, simulate.FaultAggressive, simulate.FaultBare},
 	"Easthaven": {simulate.FaultSilent},
@@ -28,15 +29,20 @@ var faults = map[string][]simulate.Fault{
 // other suites than those on record.
 var otherSuites = map[string][]string{"Lyngholm": {"aes256-sha256-ecp256"}}
 
-// Surroundings are simulators for what lies around the service: every sample gateway, some of them faulty, and a name
-// server that knows them.
+// Surroundings are simulators for what lies around the service: every sample gateway, some of them
+// faulty, and a name server that knows them.
 type Surroundings struct {
 	Gateways map[string]*simulate.Gateway
 	Names    *simulate.NameServer
 }
 
 // Surround starts them, and has the service ask there. Nothing of it leaves this machine.
-func Surround(ctx context.Context, svc *service.Service, st *store.Store, identities map[string]pki.Identity) (s *Surroundings, err error) {
+func Surround(
+	ctx context.Context,
+	svc *service.Service,
+	st *store.Store,
+	identities map[string]pki.Identity,
+) (s *Surroundings, err error) {
 	ctx = service.As(ctx, "demo")
 	s = &Surroundings{Gateways: map[string]*simulate.Gateway{}}
 	defer func() {
@@ -55,7 +61,13 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 			return s, err
 		}
 		names[g.Address] = g.Addresses
-		if err := s.stand(ctx, svc, g, identities, netip.AddrFrom4([4]byte{127, 7, 0, byte(i + 1)})); err != nil {
+		if err := s.stand(
+			ctx,
+			svc,
+			g,
+			identities,
+			netip.AddrFrom4([4]byte{127, 7, 0, byte(i + 1)}),
+		); err != nil {
 			return s, fmt.Errorf("%s: %w", g.Name, err)
 		}
 	}
@@ -68,7 +80,13 @@ func Surround(ctx context.Context, svc *service.Service, st *store.Store, identi
 }
 
 // stand starts the simulator for one gateway, at an address of its own.
-func (s *Surroundings) stand(ctx context.Context, svc *service.Service, g *vpn.Gateway, identities map[string]pki.Identity, at netip.Addr) error {
+func (s *Surroundings) stand(
+	ctx context.Context,
+	svc *service.Service,
+	g *vpn.Gateway,
+	identities map[string]pki.Identity,
+	at netip.Addr,
+) error {
 	stand := &simulate.Gateway{Name: g.Address, Bind: at, Protocols: g.Offers.Protocols()}
 	if id, ok := identities[g.Name]; ok {
 		stand.Identity = &id
@@ -118,7 +136,11 @@ func wrapping(o *vpn.TLSOffer) (w tlstunnel.Wrapping, err error) {
 	case err != nil:
 		return w, err
 	case o.ControlKey.Kind == vpn.ControlAuth:
-		return tlstunnel.Auth(key, map[string]string{"0": "1", "1": "0"}[o.ControlKey.Direction], o.Digest)
+		return tlstunnel.Auth(
+			key,
+			map[string]string{"0": "1", "1": "0"}[o.ControlKey.Direction],
+			o.Digest,
+		)
 	default:
 		return tlstunnel.Crypt(key, true)
 	}

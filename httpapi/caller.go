@@ -22,8 +22,9 @@ func callerOf(ctx context.Context) caller {
 	return c
 }
 
-// Forwarding says whose words on a request's origin are believed: those of proxies at these addresses, in one
-// header alone, because a proxy that writes the one passes the other on as anybody sent it.
+// Forwarding says whose words on a request's origin are believed: those of proxies at these
+// addresses, in one header alone, because a proxy that writes the one passes the other on as
+// anybody sent it.
 type Forwarding struct {
 	Proxies []netip.Prefix
 	Header  string // X-Forwarded-For or Forwarded (RFC 7239); empty is X-Forwarded-For
@@ -68,8 +69,8 @@ func (f Forwarding) trusts(a netip.Addr) bool {
 	return false
 }
 
-// follow goes from the last proxy backwards, as long as each hop was told by one that is trusted. The scheme is
-// what the last proxy says.
+// follow goes from the last proxy backwards, as long as each hop was told by one that is trusted.
+// The scheme is what the last proxy says.
 func (f Forwarding) follow(h http.Header, at netip.Addr) (netip.Addr, string) {
 	var hops []string
 	proto := ""
@@ -94,7 +95,8 @@ func (f Forwarding) follow(h http.Header, at netip.Addr) (netip.Addr, string) {
 	return at, proto
 }
 
-// elements reads the hops of the header Forwarded, and the scheme that its last one names (RFC 7239 §4).
+// elements reads the hops of the header Forwarded, and the scheme that its last one names (RFC 7239
+// §4).
 func elements(lines []string) (hops []string, proto string) {
 	for _, line := range lines {
 		for _, element := range strings.Split(line, ",") {

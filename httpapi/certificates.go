@@ -17,10 +17,12 @@ import (
 
 type issueInput struct {
 	Body struct {
-		DeviceID    string   `json:"device_id" required:"true"`
-		AuthorityID string   `json:"authority_id" required:"true"`
-		Names       []string `json:"names" required:"false" doc:"Alternative names; empty creates one below the organisation's domain"`
-		Days        int      `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
+		DeviceID    string `json:"device_id" required:"true"`
+		AuthorityID string `json:"authority_id" required:"true"`
+		// Alternative names; empty creates one below the organisation's domain.
+		Names []string `json:"names" required:"false"`
+		// Validity in days; 0 uses the authority's setting.
+		Days int `json:"days" required:"false"`
 	}
 }
 
@@ -28,17 +30,21 @@ type signInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
 		AuthorityID string `json:"authority_id" required:"true"`
-		Request     string `json:"request" required:"true" doc:"Signing request (PKCS #10) in PEM form" maxLength:"262144"`
-		Days        int    `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
+		// Signing request (PKCS #10) in PEM form.
+		Request string `json:"request" required:"true" maxLength:"262144"`
+		// Validity in days; 0 uses the authority's setting.
+		Days int `json:"days" required:"false"`
 	}
 }
 
 type bundleInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		AuthorityID string        `json:"authority_id" required:"true"`
-		Kind        pki.KeyChoice `json:"kind" required:"false" doc:"Key type: p256, p384 or rsa3072; empty means p256"`
-		Days        int           `json:"days" required:"false" doc:"Validity in days; 0 uses the authority's setting"`
+		AuthorityID string `json:"authority_id" required:"true"`
+		// Key type: p256, p384 or rsa3072; empty means p256.
+		Kind pki.KeyChoice `json:"kind" required:"false"`
+		// Validity in days; 0 uses the authority's setting.
+		Days int `json:"days" required:"false"`
 	}
 }
 
@@ -64,62 +70,156 @@ type reasonInput struct {
 }
 
 func (a *handlers) certificates() {
-	handle(a, operation(http.MethodGet, "/certificates", "list-certificates", "List issued certificates", "certificates"), func(ctx context.Context, in *listInput) (*body[api.Page[api.Certificate]], error) {
-		page, err := a.svc.Certificates(ctx, in.query())
-		return &body[api.Page[api.Certificate]]{page}, err
-	})
-	handle(a, operation(http.MethodGet, "/certificates/{id}", "show-certificate", "Show a certificate", "certificates"), func(ctx context.Context, in *idInput) (*body[api.Certificate], error) {
-		row, err := a.svc.Certificate(ctx, in.ID)
-		return &body[api.Certificate]{row}, err
-	})
-	issue := operation(http.MethodPost, "/certificates", "issue-certificate", "Create a key and a certificate for a device, replacing the current one", "certificates")
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/certificates",
+			"list-certificates",
+			"List issued certificates",
+			"certificates",
+		),
+		func(ctx context.Context, in *listInput) (api.Page[api.Certificate], error) {
+			return a.svc.Certificates(ctx, in.query())
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/certificates/{id}",
+			"show-certificate",
+			"Show a certificate",
+			"certificates",
+		),
+		func(ctx context.Context, in *idInput) (api.Certificate, error) {
+			return a.svc.Certificate(ctx, in.ID)
+		},
+	)
+	issue := operation(
+		http.MethodPost,
+		"/certificates",
+		"issue-certificate",
+		"Create a key and a certificate for a device, replacing the current one",
+		"certificates",
+	)
 	issue.DefaultStatus = http.StatusCreated
-	handle(a, issue, func(ctx context.Context, in *issueInput) (*body[api.Certificate], error) {
-		row, err := a.svc.IssueToDevice(ctx, in.Body.DeviceID, in.Body.AuthorityID, in.Body.Names, in.Body.Days)
-		return &body[api.Certificate]{row}, err
+	handle(a, issue, func(ctx context.Context, in *issueInput) (api.Certificate, error) {
+		return a.svc.IssueToDevice(
+			ctx,
+			in.Body.DeviceID,
+			in.Body.AuthorityID,
+			in.Body.Names,
+			in.Body.Days,
+		)
 	})
-	sign := operation(http.MethodPost, "/gateways/{id}/certificate", "sign-for-gateway", "Sign a gateway's request, with the names of its record", "certificates")
+	sign := operation(
+		http.MethodPost,
+		"/gateways/{id}/certificate",
+		"sign-for-gateway",
+		"Sign a gateway's request, with the names of its record",
+		"certificates",
+	)
 	sign.DefaultStatus = http.StatusCreated
-	handle(a, sign, func(ctx context.Context, in *signInput) (*body[api.Issued], error) {
-		out, err := a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
-		return &body[api.Issued]{out}, err
+	handle(a, sign, func(ctx context.Context, in *signInput) (api.Issued, error) {
+		return a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
 	})
-	fit := operation(http.MethodPost, "/gateways/{id}/certificate-bundle", "make-gateway-bundle", "Create a key and a certificate for a gateway and return the files; the key is not stored", "certificates")
+	fit := operation(
+		http.MethodPost,
+		"/gateways/{id}/certificate-bundle",
+		"make-gateway-bundle",
+		"Create a key and a certificate for a gateway and return the files; the key is not stored",
+		"certificates",
+	)
 	fit.DefaultStatus = http.StatusCreated
-	handle(a, fit, func(ctx context.Context, in *bundleInput) (*body[api.GatewayBundle], error) {
-		out, err := a.svc.IssueGatewayBundle(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
-		return &body[api.GatewayBundle]{out}, err
+	handle(a, fit, func(ctx context.Context, in *bundleInput) (api.GatewayBundle, error) {
+		return a.svc.IssueGatewayBundle(ctx, in.ID, in.Body.AuthorityID, in.Body.Kind, in.Body.Days)
 	})
-	handle(a, operation(http.MethodPost, "/gateways/{id}/take-certificate", "take-gateway-certificate", "Import the certificate that a gateway presents", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Gateway], error) {
-		row, err := a.svc.TakeGatewayCertificate(ctx, in.ID, in.Body)
-		return &body[api.Gateway]{row}, err
-	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/take-certificate", "take-device-certificate", "Import a device's certificate and key", "certificates"), func(ctx context.Context, in *materialForInput) (*body[api.Device], error) {
-		row, err := a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
-		return &body[api.Device]{row}, err
-	})
-	handle(a, operation(http.MethodGet, "/chains/{noun}/{id}", "show-chain", "Show the chain of a record's certificate, and the link at fault", "certificates"), func(ctx context.Context, in *chainInput) (*body[api.Chain], error) {
-		c, err := a.svc.Chain(ctx, in.Noun, in.ID)
-		return &body[api.Chain]{c}, err
-	})
-	handle(a, operation(http.MethodGet, "/expiries", "list-expiries", "List authorities and certificates that expire soon", "certificates"), func(ctx context.Context, in *daysInput) (*body[api.Items[api.Expiry]], error) {
-		list, err := a.svc.Expiries(ctx, in.Days)
-		return &body[api.Items[api.Expiry]]{api.Items[api.Expiry]{Items: list}}, err
-	})
-	handle(a, operation(http.MethodPost, "/certificates/{id}/revoke", "revoke-certificate", "Revoke a certificate", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
-		w, err := a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
-		return &body[api.Revocation]{w}, err
-	})
-	handle(a, operation(http.MethodPost, "/devices/{id}/revoke", "revoke-device", "Revoke all certificates of a device", "certificates"), func(ctx context.Context, in *reasonInput) (*body[api.Revocation], error) {
-		if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
-			return nil, err
-		}
-		w, err := a.svc.Revoke(ctx, "", in.ID, in.Body.Reason)
-		return &body[api.Revocation]{w}, err
-	})
+	handle(
+		a,
+		operation(
+			http.MethodPost,
+			"/gateways/{id}/take-certificate",
+			"take-gateway-certificate",
+			"Import the certificate that a gateway presents",
+			"certificates",
+		),
+		func(ctx context.Context, in *materialForInput) (api.Gateway, error) {
+			return a.svc.TakeGatewayCertificate(ctx, in.ID, in.Body)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodPost,
+			"/devices/{id}/take-certificate",
+			"take-device-certificate",
+			"Import a device's certificate and key",
+			"certificates",
+		),
+		func(ctx context.Context, in *materialForInput) (api.Device, error) {
+			return a.svc.TakeDeviceIdentity(ctx, in.ID, in.Body)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/chains/{noun}/{id}",
+			"show-chain",
+			"Show the chain of a record's certificate, and the link at fault",
+			"certificates",
+		),
+		func(ctx context.Context, in *chainInput) (api.Chain, error) {
+			return a.svc.Chain(ctx, in.Noun, in.ID)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/expiries",
+			"list-expiries",
+			"List authorities and certificates that expire soon",
+			"certificates",
+		),
+		func(ctx context.Context, in *daysInput) (api.Items[api.Expiry], error) {
+			return items(a.svc.Expiries(ctx, in.Days))
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodPost,
+			"/certificates/{id}/revoke",
+			"revoke-certificate",
+			"Revoke a certificate",
+			"certificates",
+		),
+		func(ctx context.Context, in *reasonInput) (api.Revocation, error) {
+			return a.svc.Revoke(ctx, in.ID, "", in.Body.Reason)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodPost,
+			"/devices/{id}/revoke",
+			"revoke-device",
+			"Revoke all certificates of a device",
+			"certificates",
+		),
+		func(ctx context.Context, in *reasonInput) (zero api.Revocation, err error) {
+			if _, err := a.svc.Devices.Get(ctx, in.ID); err != nil {
+				return zero, err
+			}
+			return a.svc.Revoke(ctx, "", in.ID, in.Body.Reason)
+		},
+	)
 }
 
-// revocationList serves an authority's list, ID.crl, or what was revoked lately, ID.delta.crl, to whoever asks: that is what it is for.
+// revocationList serves an authority's list, ID.crl, or what was revoked lately, ID.delta.crl, to
+// whoever asks: that is what it is for.
 func (a *handlers) revocationList(w http.ResponseWriter, r *http.Request) {
 	id, ok := strings.CutSuffix(chi.URLParam(r, "name"), ".crl")
 	id, delta := strings.CutSuffix(id, ".delta")
@@ -127,14 +227,24 @@ func (a *handlers) revocationList(w http.ResponseWriter, r *http.Request) {
 	var none *store.NotFoundError
 	if err != nil && !errors.As(err, &none) {
 		a.log.ErrorContext(r.Context(), "a CRL cannot be served", "authority", id, "error", err)
-		writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the CRL cannot be served now"))
+		writeProblem(
+			w,
+			r,
+			problem(http.StatusInternalServerError, "internal", "the CRL cannot be served now"),
+		)
 		return
 	}
 	if !ok || err != nil {
-		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is no CRL at "+r.URL.Path))
+		writeProblem(
+			w,
+			r,
+			problem(http.StatusNotFound, "not-found", "there is no CRL at "+r.URL.Path),
+		)
 		return
 	}
 	w.Header().Set("Content-Type", "application/pkix-crl") // RFC 2585 §4.2
-	w.Header().Set("Cache-Control", fmt.Sprintf("public, max-age=%d", max(0, int(time.Until(until).Seconds()))))
+	w.Header().
+		Set("Cache-Control", fmt.Sprintf("public, max-age=%d",
+			max(0, int(time.Until(until).Seconds()))))
 	_, _ = w.Write(der)
 }

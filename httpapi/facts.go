@@ -14,7 +14,8 @@ import (
 
 type newSecretInput struct {
 	Body struct {
-		Bits int `json:"bits" minimum:"60" maximum:"300" default:"100" doc:"Minimum number of random bits"`
+		// Minimum number of random bits.
+		Bits int `json:"bits" minimum:"60" maximum:"300" default:"100"`
 	}
 }
 
@@ -24,32 +25,96 @@ type organisationInput struct {
 }
 
 func (a *handlers) facts() {
-	handle(a, operation(http.MethodGet, "/overview", "overview", "Show an overview of records and findings", "overview"), func(ctx context.Context, _ *none) (*body[api.Overview], error) {
-		o, err := a.svc.Overview(ctx)
-		return &body[api.Overview]{o}, err
-	})
-	handle(a, operation(http.MethodGet, "/organisation", "show-organisation", "Show the organisation", "organisation"), func(ctx context.Context, _ *none) (*body[vpn.Organisation], error) {
-		o, err := a.svc.Organisation(ctx)
-		return &body[vpn.Organisation]{o}, err
-	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/organisation", "change-organisation", "Change the organisation", "organisation")), func(ctx context.Context, in *organisationInput) (*body[vpn.Organisation], error) {
-		version, err := in.version("organisation", true)
-		if err != nil {
-			return nil, err
-		}
-		in.Body.Version = version
-		o, err := a.svc.SetOrganisation(ctx, in.Body)
-		return &body[vpn.Organisation]{o}, err
-	})
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/new-secret", "make-secret", "Generate a secret without look-alike characters; it is not stored", "facts")), func(_ context.Context, in *newSecretInput) (*body[api.NewSecret], error) {
-		made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
-		return &body[api.NewSecret]{api.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
-	})
-	handle(a, operation(http.MethodGet, "/platforms", "list-platforms", "List what each platform release supports", "facts"), func(context.Context, *none) (*body[api.Items[platform.Row]], error) {
-		return &body[api.Items[platform.Row]]{api.Items[platform.Row]{Items: platform.Table}}, nil
-	})
-	handle(a, operation(http.MethodGet, "/audit", "list-audit", "List audit entries, newest first", "audit"), func(ctx context.Context, in *listInput) (*body[api.Page[api.AuditEntry]], error) {
-		page, err := a.svc.Audit(ctx, in.query())
-		return &body[api.Page[api.AuditEntry]]{page}, err
-	})
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/overview",
+			"overview",
+			"Show an overview of records and findings",
+			"overview",
+		),
+		func(ctx context.Context, _ *none) (api.Overview, error) {
+			return a.svc.Overview(ctx)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/organisation",
+			"show-organisation",
+			"Show the organisation",
+			"organisation",
+		),
+		func(ctx context.Context, _ *none) (vpn.Organisation, error) {
+			return a.svc.Organisation(ctx)
+		},
+	)
+	handle(
+		a,
+		by(
+			service.RoleOwner,
+			operation(
+				http.MethodPut,
+				"/organisation",
+				"change-organisation",
+				"Change the organisation",
+				"organisation",
+			),
+		),
+		func(ctx context.Context, in *organisationInput) (zero vpn.Organisation, err error) {
+			version, err := in.version("organisation", true)
+			if err != nil {
+				return zero, err
+			}
+			in.Body.Version = version
+			return a.svc.SetOrganisation(ctx, in.Body)
+		},
+	)
+	register(
+		a,
+		by(
+			service.RoleAuditor,
+			operation(
+				http.MethodPost,
+				"/new-secret",
+				"make-secret",
+				"Generate a secret without look-alike characters; it is not stored",
+				"facts",
+			),
+		),
+		func(_ context.Context, in *newSecretInput) (*body[api.NewSecret], error) {
+			made, bits, err := secret.Make(rand.Reader, in.Body.Bits)
+			return &body[api.NewSecret]{api.NewSecret{Secret: made.Reveal(), Bits: bits}}, err
+		},
+	)
+	register(
+		a,
+		operation(
+			http.MethodGet,
+			"/platforms",
+			"list-platforms",
+			"List what each platform release supports",
+			"facts",
+		),
+		func(context.Context, *none) (*body[api.Items[platform.Row]], error) {
+			return &body[api.Items[platform.Row]]{
+				api.Items[platform.Row]{Items: platform.Table},
+			}, nil
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/audit",
+			"list-audit",
+			"List audit entries, newest first",
+			"audit",
+		),
+		func(ctx context.Context, in *listInput) (api.Page[api.AuditEntry], error) {
+			return a.svc.Audit(ctx, in.query())
+		},
+	)
 }

@@ -21,7 +21,7 @@ import (
 
 type sumsInput struct {
 	By   string `query:"by" default:"rule" enum:"rule,gateway,person"`
-	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"Days to look back for new and resolved findings"`
+	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"Days to look back"`
 }
 
 type ruleInput struct {
@@ -32,7 +32,8 @@ type ruleInput struct {
 type severityInput struct {
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Severity vpn.Severity `json:"severity" doc:"error, warning, note, off, or empty for the rule's default"`
+		// error, warning, note, off, or empty for the rule's default.
+		Severity vpn.Severity `json:"severity"`
 	}
 }
 
@@ -40,8 +41,10 @@ type overrideInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Rule string `path:"rule" maxLength:"64"`
 	Body struct {
-		Reason string    `json:"reason" doc:"Reason for the override"`
-		Until  time.Time `json:"until" doc:"Last day of the override; within a year"`
+		// Reason for the override.
+		Reason string `json:"reason"`
+		// Last day of the override; within a year.
+		Until time.Time `json:"until"`
 	}
 }
 
@@ -53,7 +56,7 @@ type endInput struct {
 // filesInput are files that were dropped.
 type filesInput struct {
 	For     string `query:"for" maxLength:"60" doc:"Platform and release that the files are for"`
-	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are imported; empty imports none"`
+	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are imported"`
 	Keep    bool   `query:"keep" doc:"Add to the records; otherwise they are only shown"`
 	RawBody multipart.Form
 }
@@ -65,59 +68,132 @@ const (
 )
 
 func (a *handlers) findings() {
-	handle(a, operation(http.MethodGet, "/findings", "list-findings", "List findings", "findings"), func(ctx context.Context, in *listInput) (*body[api.Page[api.FleetFinding]], error) {
-		page, err := a.svc.Findings(ctx, in.query())
-		return &body[api.Page[api.FleetFinding]]{page}, err
-	})
-	handle(a, operation(http.MethodGet, "/finding-sums", "sum-findings", "Count findings by rule, gateway or person, with how many are new and resolved", "findings"), func(ctx context.Context, in *sumsInput) (*body[api.Items[api.FindingSum]], error) {
-		list, err := a.svc.FindingSums(ctx, in.By, in.Days)
-		return &body[api.Items[api.FindingSum]]{api.Items[api.FindingSum]{Items: list}}, err
-	})
-	handle(a, operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"), func(ctx context.Context, _ *none) (*body[api.Items[api.Rule]], error) {
-		list, err := a.svc.Rules(ctx)
-		return &body[api.Items[api.Rule]]{api.Items[api.Rule]{Items: list}}, err
-	})
-	handle(a, by(service.RoleOwner, operation(http.MethodPut, "/rules/{rule}/severity", "set-severity", "Set the severity of a rule", "facts")), func(ctx context.Context, in *severityInput) (*body[api.Rule], error) {
-		r, err := a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
-		return &body[api.Rule]{r}, err
-	})
-	handle(a, operation(http.MethodGet, "/rules/{rule}/fixes", "show-fixes", "Show the changes that would fix a rule's findings", "findings"), func(ctx context.Context, in *ruleInput) (*body[api.Page[api.Fix]], error) {
-		page, err := a.svc.Fixes(ctx, in.Rule, in.Limit)
-		return &body[api.Page[api.Fix]]{page}, err
-	})
-	fix := operation(http.MethodPost, "/rules/{rule}/fix", "fix-all", "Fix the findings of a rule automatically, as a job", "findings")
+	handle(
+		a,
+		operation(http.MethodGet, "/findings", "list-findings", "List findings", "findings"),
+		func(ctx context.Context, in *listInput) (api.Page[api.FleetFinding], error) {
+			return a.svc.Findings(ctx, in.query())
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/finding-sums",
+			"sum-findings",
+			"Count findings by rule, gateway or person, with how many are new and resolved",
+			"findings",
+		),
+		func(ctx context.Context, in *sumsInput) (api.Items[api.FindingSum], error) {
+			return items(a.svc.FindingSums(ctx, in.By, in.Days))
+		},
+	)
+	handle(
+		a,
+		operation(http.MethodGet, "/rules", "list-rules", "List the rules of the checks", "facts"),
+		func(ctx context.Context, _ *none) (api.Items[api.Rule], error) {
+			return items(a.svc.Rules(ctx))
+		},
+	)
+	handle(
+		a,
+		by(
+			service.RoleOwner,
+			operation(
+				http.MethodPut,
+				"/rules/{rule}/severity",
+				"set-severity",
+				"Set the severity of a rule",
+				"facts",
+			),
+		),
+		func(ctx context.Context, in *severityInput) (api.Rule, error) {
+			return a.svc.SetSeverity(ctx, in.Rule, in.Body.Severity)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/rules/{rule}/fixes",
+			"show-fixes",
+			"Show the changes that would fix a rule's findings",
+			"findings",
+		),
+		func(ctx context.Context, in *ruleInput) (api.Page[api.Fix], error) {
+			return a.svc.Fixes(ctx, in.Rule, in.Limit)
+		},
+	)
+	fix := operation(
+		http.MethodPost,
+		"/rules/{rule}/fix",
+		"fix-all",
+		"Fix the findings of a rule automatically, as a job",
+		"findings",
+	)
 	fix.DefaultStatus = http.StatusAccepted
-	handle(a, fix, func(ctx context.Context, in *ruleInput) (*body[api.Job], error) {
-		j, err := a.svc.FixAll(ctx, in.Rule)
-		return &body[api.Job]{j}, err
+	handle(a, fix, func(ctx context.Context, in *ruleInput) (api.Job, error) {
+		return a.svc.FixAll(ctx, in.Rule)
 	})
-	handle(a, operation(http.MethodPut, "/profiles/{id}/overrides/{rule}", "override-error", "Override an error on one profile temporarily", "profiles"), func(ctx context.Context, in *overrideInput) (*body[check.Override], error) {
-		o, err := a.svc.Override(ctx, in.ID, in.Rule, in.Body.Reason, in.Body.Until)
-		return &body[check.Override]{o}, err
-	})
-	handle(a, operation(http.MethodDelete, "/profiles/{id}/overrides/{rule}", "end-override", "Remove an override", "profiles"), func(ctx context.Context, in *endInput) (*none, error) {
-		return nil, a.svc.EndOverride(ctx, in.ID, in.Rule)
-	})
+	handle(
+		a,
+		operation(
+			http.MethodPut,
+			"/profiles/{id}/overrides/{rule}",
+			"override-error",
+			"Override an error on one profile temporarily",
+			"profiles",
+		),
+		func(ctx context.Context, in *overrideInput) (check.Override, error) {
+			return a.svc.Override(ctx, in.ID, in.Rule, in.Body.Reason, in.Body.Until)
+		},
+	)
+	register(
+		a,
+		operation(
+			http.MethodDelete,
+			"/profiles/{id}/overrides/{rule}",
+			"end-override",
+			"Remove an override",
+			"profiles",
+		),
+		func(ctx context.Context, in *endInput) (*none, error) {
+			return nil, a.svc.EndOverride(ctx, in.ID, in.Rule)
+		},
+	)
 
-	drop := by(service.RoleAuditor, operation(http.MethodPost, "/check", "check-files", "Check client files; they are not stored", "findings"))
+	drop := by(
+		service.RoleAuditor,
+		operation(
+			http.MethodPost,
+			"/check",
+			"check-files",
+			"Check client files; they are not stored",
+			"findings",
+		),
+	)
 	drop.MaxBodyBytes = maxDropped
-	handle(a, drop, func(ctx context.Context, in *filesInput) (*body[api.Checked], error) {
+	handle(a, drop, func(ctx context.Context, in *filesInput) (zero api.Checked, err error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
-			return nil, err
+			return zero, err
 		}
-		c, err := a.svc.CheckFiles(ctx, files, in.For)
-		return &body[api.Checked]{c}, err
+		return a.svc.CheckFiles(ctx, files, in.For)
 	})
-	take := operation(http.MethodPost, "/take", "take-facts", "Show gateways and accounts in files that are not on record, and import them on request", "findings")
+	take := operation(
+		http.MethodPost,
+		"/take",
+		"take-facts",
+		"Show gateways and accounts in files that are not on record, and import them on request",
+		"findings",
+	)
 	take.MaxBodyBytes = maxDropped
-	handle(a, take, func(ctx context.Context, in *filesInput) (*body[api.Taken], error) {
+	handle(a, take, func(ctx context.Context, in *filesInput) (zero api.Taken, err error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
-			return nil, err
+			return zero, err
 		}
-		t, err := a.svc.Take(ctx, files, in.Person, in.Keep)
-		return &body[api.Taken]{t}, err
+		return a.svc.Take(ctx, files, in.Person, in.Keep)
 	})
 }
 
@@ -127,7 +203,13 @@ func dropped(form multipart.Form) ([]filecheck.File, error) {
 	for _, list := range form.File {
 		for _, h := range list {
 			if len(files) >= maxParts {
-				return nil, &api.Problem{Type: "about:blank", Title: "Too many files", Status: http.StatusRequestEntityTooLarge, Detail: "found more than 200 files, expected at most 200; put them into an archive"}
+				return nil, &api.Problem{
+					Type:   "about:blank",
+					Title:  "Too many files",
+					Status: http.StatusRequestEntityTooLarge,
+					Detail: "found more than 200 files, expected at most 200; put them into an " +
+						"archive",
+				}
 			}
 			f, err := h.Open()
 			if err != nil {
@@ -143,7 +225,9 @@ func dropped(form multipart.Form) ([]filecheck.File, error) {
 	}
 	slices.SortFunc(files, func(a, b filecheck.File) int { return strings.Compare(a.Name, b.Name) })
 	if len(files) == 0 {
-		return nil, huma.Error422UnprocessableEntity("found no file, expected at least one as a part of multipart/form-data")
+		return nil, huma.Error422UnprocessableEntity(
+			"found no file, expected at least one as a part of multipart/form-data",
+		)
 	}
 	return files, nil
 }

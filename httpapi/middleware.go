@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io/fs"
 	"net/http"
@@ -18,6 +17,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"wardicon/api"
+	"wardicon/core/vpn"
 	"wardicon/service"
 )
 
@@ -25,7 +25,12 @@ import (
 // as one does not get into the logs.
 func identified(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), middleware.RequestIDKey, rand.Text()[:16])))
+		next.ServeHTTP(
+			w,
+			r.WithContext(
+				context.WithValue(r.Context(), middleware.RequestIDKey, rand.Text()[:16]),
+			),
+		)
 	})
 }
 
@@ -42,8 +47,22 @@ func (a *handlers) logged(next http.Handler) http.Handler {
 		if rc := chi.RouteContext(r.Context()); rc != nil && rc.RoutePattern() != "" {
 			route = rc.RoutePattern()
 		}
-		a.log.InfoContext(r.Context(), "request", "request", middleware.GetReqID(r.Context()), "method", r.Method, "route", route,
-			"status", ww.Status(), "bytes", ww.BytesWritten(), "ms", time.Since(start).Milliseconds())
+		a.log.InfoContext(
+			r.Context(),
+			"request",
+			"request",
+			middleware.GetReqID(r.Context()),
+			"method",
+			r.Method,
+			"route",
+			route,
+			"status",
+			ww.Status(),
+			"bytes",
+			ww.BytesWritten(),
+			"ms",
+			time.Since(start).Milliseconds(),
+		)
 	})
 }
 
@@ -53,8 +72,25 @@ func (a *handlers) recovered(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		defer func() {
 			if broken := recover(); broken != nil {
-				a.log.ErrorContext(r.Context(), "handler broke down", "request", middleware.GetReqID(r.Context()), "kind", fmt.Sprintf("%T", broken), "stack", string(debug.Stack()))
-				writeProblem(w, r, problem(http.StatusInternalServerError, "internal", "the service failed; see its log for this request"))
+				a.log.ErrorContext(
+					r.Context(),
+					"handler broke down",
+					"request",
+					middleware.GetReqID(r.Context()),
+					"kind",
+					fmt.Sprintf("%T", broken),
+					"stack",
+					string(debug.Stack()),
+				)
+				writeProblem(
+					w,
+					r,
+					problem(
+						http.StatusInternalServerError,
+						"internal",
+						"the service failed; see its log for this request",
+					),
+				)
 			}
 		}()
 		next.ServeHTTP(w, r)
@@ -69,7 +105,12 @@ func headers(next http.Handler) http.Handler {
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
 		h.Set("Cross-Origin-Resource-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+				"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors "+
+				"'none'",
+		)
 		if callerOf(r.Context()).secure {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
@@ -80,8 +121,8 @@ func headers(next http.Handler) http.Handler {
 	})
 }
 
-// cookieName is the cookie of the console's session. By TLS it has a prefix that browsers hold to this host alone,
-// and that of a visit one that they hold to TLS (RFC 6265bis §4.1.3).
+// cookieName is the cookie of the console's session. By TLS it has a prefix that browsers hold to
+// this host alone, and that of a visit one that they hold to TLS (RFC 6265bis §4.1.3).
 const (
 	cookieName   = "wardicon_session"
 	hostPrefix   = "__Host-"
@@ -123,8 +164,6 @@ func confirming(op huma.Operation) huma.Operation {
 	return op
 }
 
-var errRole = errors.New("not allowed")
-
 // signedIn lets only operators pass where an operation asks for one.
 func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 	if len(ctx.Operation().Security) == 0 {
@@ -132,16 +171,28 @@ func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	token := bearer(ctx.Header("Authorization"), ctx.Header("Cookie"))
-	session, err := a.svc.Session(ctx.Context(), token, service.Caller{Address: callerOf(ctx.Context()).address, Client: ctx.Header("User-Agent")})
+	session, err := a.svc.Session(
+		ctx.Context(),
+		token,
+		service.Caller{Address: callerOf(ctx.Context()).address, Client: ctx.Header("User-Agent")},
+	)
 	op := ctx.Operation()
 	switch needed, _ := op.Metadata[roleNeeded].(string); {
 	case err != nil:
 	case session.Operator.MustChange && op.Metadata[ownAffair] == nil:
 		err = service.ErrMustChange
-	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil && op.Metadata[enrolling] == nil:
+	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil &&
+		op.Metadata[enrolling] == nil:
 		err = service.ErrMustEnrol
 	case !service.Allows(session.Role, needed):
-		err = fmt.Errorf("%w: this needs the role %s, and this session has %s; ask an owner", errRole, needed, session.Role)
+		err = vpn.Refuse(
+			vpn.KindRole,
+			fmt.Sprintf(
+				"this needs the role %s, and this session has %s; ask an owner",
+				needed,
+				session.Role,
+			),
+		)
 	case op.Metadata[confirmed] != nil:
 		err = a.svc.Confirmed(session)
 	}
@@ -171,7 +222,11 @@ func consoleHandler(dist fs.FS) http.HandlerFunc {
 	files := http.FileServerFS(dist)
 	return func(w http.ResponseWriter, r *http.Request) {
 		if r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, r, problem(http.StatusMethodNotAllowed, "method", "only GET is answered here"))
+			writeProblem(
+				w,
+				r,
+				problem(http.StatusMethodNotAllowed, "method", "only GET is answered here"),
+			)
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
@@ -187,7 +242,15 @@ func consoleHandler(dist fs.FS) http.HandlerFunc {
 		default:
 			page, err := fs.ReadFile(dist, "index.html")
 			if err != nil {
-				writeProblem(w, r, problem(http.StatusNotFound, "not-found", "the console was not built into this binary; run make build"))
+				writeProblem(
+					w,
+					r,
+					problem(
+						http.StatusNotFound,
+						"not-found",
+						"the console was not built into this binary; run make build",
+					),
+				)
 				return
 			}
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")

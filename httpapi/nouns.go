@@ -23,12 +23,19 @@ type listInput struct {
 	Sort   string   `query:"sort" doc:"Field to sort by; -field sorts descending"`
 	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
 	Offset int      `query:"offset" default:"0" minimum:"0" doc:"Rows to skip"`
-	After  string   `query:"after" doc:"Identifier of the last row of the previous page: the page starts after it, and offset is ignored" maxLength:"64"`
+	After  string   `query:"after" maxLength:"64" doc:"ID of a row: the page starts after it"`
 	Filter []string `query:"filter,explode" doc:"Conditions such as platform:windows" maxItems:"10"`
 }
 
 func (in listInput) query() store.Query {
-	q := store.Query{Search: in.Search, Sort: in.Sort, Limit: in.Limit, Offset: in.Offset, After: in.After, Conditions: map[string]string{}}
+	q := store.Query{
+		Search:     in.Search,
+		Sort:       in.Sort,
+		Limit:      in.Limit,
+		Offset:     in.Offset,
+		After:      in.After,
+		Conditions: map[string]string{},
+	}
 	for _, condition := range in.Filter {
 		name, value, _ := strings.Cut(condition, ":")
 		if _, there := q.Conditions[name]; there {
@@ -66,7 +73,11 @@ func nouns(a *handlers) {
 }
 
 // records registers the operations that every noun has.
-func records[R, Row any, P service.Record[R]](a *handlers, u *service.Records[R, Row, P], path, tag string) {
+func records[R, Row any, P service.Record[R]](
+	a *handlers,
+	u *service.Records[R, Row, P],
+	path, tag string,
+) {
 	noun := u.Noun()
 	role := service.RoleIssuer
 	if noun == "authority" { // it vouches for everything
@@ -76,55 +87,84 @@ func records[R, Row any, P service.Record[R]](a *handlers, u *service.Records[R,
 	full := registry.Schema(reflect.TypeFor[R](), false, noun)
 	input := inputSchema(registry, reflect.TypeFor[R]())
 	accept := func(media string) *huma.RequestBody {
-		return &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{media: {Schema: input}}}
+		return &huma.RequestBody{
+			Required: true,
+			Content:  map[string]*huma.MediaType{media: {Schema: input}},
+		}
 	}
 
-	handle(a, operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag), func(ctx context.Context, in *listInput) (*body[api.Page[Row]], error) {
-		page, err := u.List(ctx, in.query())
-		return &body[api.Page[Row]]{page}, err
-	})
-	handle(a, operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag), func(ctx context.Context, in *idInput) (*body[Row], error) {
-		row, err := u.Get(ctx, in.ID)
-		return &body[Row]{row}, err
-	})
+	handle(
+		a,
+		operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag),
+		func(ctx context.Context, in *listInput) (api.Page[Row], error) {
+			return u.List(ctx, in.query())
+		},
+	)
+	handle(
+		a,
+		operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag),
+		func(ctx context.Context, in *idInput) (Row, error) {
+			return u.Get(ctx, in.ID)
+		},
+	)
 
 	add := by(role, operation(http.MethodPost, path, "add-"+noun, "Add a "+noun, tag))
-	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept("application/json"), http.StatusCreated, true
-	handle(a, add, func(ctx context.Context, in *addInput) (*body[Row], error) {
+	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept(
+		"application/json",
+	), http.StatusCreated, true
+	handle(a, add, func(ctx context.Context, in *addInput) (zero Row, err error) {
 		var blank R
 		P(&blank).Normalise()
 		r, err := merged[R, P](registry, full, noun, &blank, in.RawBody)
 		if err != nil {
-			return nil, err
+			return zero, err
 		}
-		row, err := u.Add(ctx, r)
-		return &body[Row]{row}, err
+		return u.Add(ctx, r)
 	})
 	add.RequestBody.Content["application/json"].Schema = input // the framework saw only bytes
 
-	change := by(role, operation(http.MethodPatch, path+"/{id}", "change-"+noun, "Change a "+noun+" (JSON merge patch, RFC 7396)", tag))
+	change := by(
+		role,
+		operation(
+			http.MethodPatch,
+			path+"/{id}",
+			"change-"+noun,
+			"Change a "+noun+" (JSON merge patch, RFC 7396)",
+			tag,
+		),
+	)
 	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
-	handle(a, change, func(ctx context.Context, in *writeInput) (*body[Row], error) {
+	handle(a, change, func(ctx context.Context, in *writeInput) (zero Row, err error) {
 		version, err := in.version(noun, false)
 		if err != nil {
-			return nil, err
+			return zero, err
 		}
 		row, err := u.Change(ctx, in.ID, version,
 			func(old P) (P, error) {
 				r, err := merged[R, P](registry, full, noun, old, in.RawBody)
 				if err == nil {
-					_, err = in.version(noun, replaces(in.RawBody)) // a request that is wrong anyway hears of that first
+					_, err = in.version(
+						noun,
+						replaces(in.RawBody),
+					) // a request that is wrong anyway hears of that first
 				}
 				return r, err
 			},
 			func(field string) bool { return !mentions(in.RawBody, field) })
-		return &body[Row]{row}, err
+		return row, err
 	})
 	change.RequestBody.Content["application/merge-patch+json"].Schema = input
 
-	remove := by(role, operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag))
+	remove := by(
+		role,
+		operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag),
+	)
 	remove.DefaultStatus = http.StatusNoContent
-	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, u.Remove(ctx, in.ID) })
+	register(
+		a,
+		remove,
+		func(ctx context.Context, in *idInput) (*none, error) { return nil, u.Remove(ctx, in.ID) },
+	)
 }
 
 // inputSchema is the schema of a record as it is sent: without what the service sets,
@@ -150,7 +190,13 @@ func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
 }
 
 // merged applies a merge patch to a record and reads the result strictly.
-func merged[R any, P service.Record[R]](registry huma.Registry, schema *huma.Schema, noun string, base P, patch []byte) (P, error) {
+func merged[R any, P service.Record[R]](
+	registry huma.Registry,
+	schema *huma.Schema,
+	noun string,
+	base P,
+	patch []byte,
+) (P, error) {
 	malformed := func(found string) error {
 		return problem(http.StatusBadRequest, "malformed", "the body is not a JSON object: "+found)
 	}
@@ -170,7 +216,14 @@ func merged[R any, P service.Record[R]](registry huma.Registry, schema *huma.Sch
 		return nil, malformed("it cannot be parsed")
 	}
 	result := &huma.ValidateResult{}
-	huma.Validate(registry, schema, huma.NewPathBuffer(nil, 0), huma.ModeWriteToServer, value, result)
+	huma.Validate(
+		registry,
+		schema,
+		huma.NewPathBuffer(nil, 0),
+		huma.ModeWriteToServer,
+		value,
+		result,
+	)
 	if len(result.Errors) > 0 {
 		problems := &vpn.Problems{Object: noun}
 		for _, e := range result.Errors {
@@ -182,7 +235,16 @@ func merged[R any, P service.Record[R]](registry huma.Registry, schema *huma.Sch
 	}
 	r := P(new(R))
 	if err := json.Unmarshal(after, r); err != nil {
-		return nil, &vpn.Problems{Object: noun, List: []vpn.Problem{{Found: "a value that cannot be read", Expected: "values as the API's description has them", Fix: err.Error()}}}
+		return nil, &vpn.Problems{
+			Object: noun,
+			List: []vpn.Problem{
+				{
+					Found:    "a value that cannot be read",
+					Expected: "values as the API's description has them",
+					Fix:      err.Error(),
+				},
+			},
+		}
 	}
 	return r, nil
 }

@@ -14,22 +14,26 @@ import (
 type newOperatorInput struct {
 	Body struct {
 		Name string `json:"name" required:"true" maxLength:"200"`
-		Role string `json:"role" required:"true" doc:"owner, issuer or auditor" maxLength:"20"`
+		// owner, issuer or auditor.
+		Role string `json:"role" required:"true" maxLength:"20"`
 	}
 }
 
 type operatorInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		Role     string `json:"role" required:"true" doc:"owner, issuer or auditor" maxLength:"20"`
-		Disabled bool   `json:"disabled" required:"false" doc:"It cannot sign in"`
+		// owner, issuer or auditor.
+		Role string `json:"role" required:"true" maxLength:"20"`
+		// It cannot sign in.
+		Disabled bool `json:"disabled" required:"false"`
 	}
 }
 
 type passwordInput struct {
 	Body struct {
-		Old      secret.Text `json:"old" required:"true" writeOnly:"true"`
-		Password secret.Text `json:"password" required:"true" writeOnly:"true" doc:"The new one"`
+		Old secret.Text `json:"old" required:"true" writeOnly:"true"`
+		// The new one.
+		Password secret.Text `json:"password" required:"true" writeOnly:"true"`
 	}
 }
 
@@ -51,11 +55,15 @@ type sessionsInput struct {
 
 type tokenInput struct {
 	Body struct {
-		Name string `json:"name" required:"true" doc:"Name of the token" maxLength:"200"`
-		Role string `json:"role" required:"true" doc:"Its role, at most that of its operator" maxLength:"20"`
-		Days int    `json:"days" required:"true" doc:"Days until it expires, at most 365"`
+		// Name of the token.
+		Name string `json:"name" required:"true" maxLength:"200"`
+		// Its role, at most that of its operator.
+		Role string `json:"role" required:"true" maxLength:"20"`
+		// Days until it expires, at most 365.
+		Days int `json:"days" required:"true"`
 
-		Addresses []string `json:"addresses" required:"false" doc:"Networks that it may come from, in CIDR form; empty means any"`
+		// Networks that it may come from, in CIDR form; empty means any.
+		Addresses []string `json:"addresses" required:"false"`
 	}
 }
 
@@ -66,40 +74,123 @@ type headInput struct {
 // operators are the operations on who can sign in, and on one's own way of doing it.
 func (a *handlers) operators() {
 	const tag = "operators"
-	handle(a, by(service.RoleOwner, operation(http.MethodGet, "/operators", "list-operators", "List operators (owners only)", tag)), func(ctx context.Context, in *listInput) (*body[api.Page[api.Operator]], error) {
-		page, err := a.svc.Operators(ctx, in.query())
-		return &body[api.Page[api.Operator]]{page}, err
-	})
-	add := confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators", "add-operator", "Add an operator, with a password for the first sign-in (owners only)", tag)))
+	handle(
+		a,
+		by(
+			service.RoleOwner,
+			operation(
+				http.MethodGet,
+				"/operators",
+				"list-operators",
+				"List operators (owners only)",
+				tag,
+			),
+		),
+		func(ctx context.Context, in *listInput) (api.Page[api.Operator], error) {
+			return a.svc.Operators(ctx, in.query())
+		},
+	)
+	add := confirming(
+		by(
+			service.RoleOwner,
+			operation(
+				http.MethodPost,
+				"/operators",
+				"add-operator",
+				"Add an operator, with a password for the first sign-in (owners only)",
+				tag,
+			),
+		),
+	)
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *newOperatorInput) (*body[api.NewOperator], error) {
-		made, err := a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
-		return &body[api.NewOperator]{made}, err
+	handle(a, add, func(ctx context.Context, in *newOperatorInput) (api.NewOperator, error) {
+		return a.svc.AddOperator(ctx, in.Body.Name, in.Body.Role)
 	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPut, "/operators/{id}", "change-operator", "Change role or state of an operator; ends all its sessions (owners only)", tag))), func(ctx context.Context, in *operatorInput) (*body[api.Operator], error) {
-		row, err := a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
-		return &body[api.Operator]{row}, err
-	})
-	handle(a, confirming(by(service.RoleOwner, operation(http.MethodPost, "/operators/{id}/reset", "reset-operator", "Reset an operator's password and second factor (owners only)", tag))), func(ctx context.Context, in *idInput) (*body[api.NewOperator], error) {
-		made, err := a.svc.ResetOperator(ctx, in.ID)
-		return &body[api.NewOperator]{made}, err
-	})
-	remove := confirming(by(service.RoleOwner, operation(http.MethodDelete, "/operators/{id}", "remove-operator", "Remove an operator (owners only)", tag)))
+	handle(
+		a,
+		confirming(
+			by(
+				service.RoleOwner,
+				operation(
+					http.MethodPut,
+					"/operators/{id}",
+					"change-operator",
+					"Change role or state of an operator; ends all its sessions (owners only)",
+					tag,
+				),
+			),
+		),
+		func(ctx context.Context, in *operatorInput) (api.Operator, error) {
+			return a.svc.ChangeOperator(ctx, in.ID, in.Body.Role, in.Body.Disabled)
+		},
+	)
+	handle(
+		a,
+		confirming(
+			by(
+				service.RoleOwner,
+				operation(
+					http.MethodPost,
+					"/operators/{id}/reset",
+					"reset-operator",
+					"Reset an operator's password and second factor (owners only)",
+					tag,
+				),
+			),
+		),
+		func(ctx context.Context, in *idInput) (api.NewOperator, error) {
+			return a.svc.ResetOperator(ctx, in.ID)
+		},
+	)
+	remove := confirming(
+		by(
+			service.RoleOwner,
+			operation(
+				http.MethodDelete,
+				"/operators/{id}",
+				"remove-operator",
+				"Remove an operator (owners only)",
+				tag,
+			),
+		),
+	)
 	remove.DefaultStatus = http.StatusNoContent
-	handle(a, remove, func(ctx context.Context, in *idInput) (*none, error) { return nil, a.svc.RemoveOperator(ctx, in.ID) })
-	handle(a, operation(http.MethodGet, "/audit-proof", "verify-audit", "Verify that the audit log was not changed", "audit"), func(ctx context.Context, in *headInput) (*body[api.AuditProof], error) {
-		p, err := a.svc.VerifyAudit(ctx, in.Head)
-		return &body[api.AuditProof]{p}, err
-	})
+	register(
+		a,
+		remove,
+		func(ctx context.Context, in *idInput) (*none, error) {
+			return nil,
+				a.svc.RemoveOperator(ctx, in.ID)
+		},
+	)
+	handle(
+		a,
+		operation(
+			http.MethodGet,
+			"/audit-proof",
+			"verify-audit",
+			"Verify that the audit log was not changed",
+			"audit",
+		),
+		func(ctx context.Context, in *headInput) (api.AuditProof, error) {
+			return a.svc.VerifyAudit(ctx, in.Head)
+		},
+	)
 	a.own()
 }
 
 // own are the operations on one's own sign-in.
 func (a *handlers) own() {
 	const tag = "session"
-	password := ownOperation(http.MethodPut, "/password", "change-password", "Change your password; your other sessions end", tag)
+	password := ownOperation(
+		http.MethodPut,
+		"/password",
+		"change-password",
+		"Change your password; your other sessions end",
+		tag,
+	)
 	password.DefaultStatus = http.StatusNoContent
-	handle(a, password, func(ctx context.Context, in *passwordInput) (*none, error) {
+	register(a, password, func(ctx context.Context, in *passwordInput) (*none, error) {
 		return nil, a.svc.ChangePassword(ctx, here(ctx), in.Body.Old, in.Body.Password)
 	})
 	anybody := func(method, path, id, summary string) huma.Operation {
@@ -109,33 +200,76 @@ func (a *handlers) own() {
 		op.Metadata[enrolling] = true // who must set one up, must be let
 		return op
 	}
-	handle(a, enrol(confirming(anybody(http.MethodPost, "/second-factor", "offer-factor", "Create a second factor, which becomes active with its first code"))), func(ctx context.Context, _ *none) (*body[api.Factor], error) {
-		f, err := a.svc.OfferFactor(ctx, here(ctx))
-		return &body[api.Factor]{f}, err
-	})
-	confirm := enrol(confirming(anybody(http.MethodPut, "/second-factor", "confirm-factor", "Activate the new second factor")))
+	handle(
+		a,
+		enrol(
+			confirming(
+				anybody(
+					http.MethodPost,
+					"/second-factor",
+					"offer-factor",
+					"Create a second factor, which becomes active with its first code",
+				),
+			),
+		),
+		func(ctx context.Context, _ *none) (api.Factor, error) {
+			return a.svc.OfferFactor(ctx, here(ctx))
+		},
+	)
+	confirm := enrol(
+		confirming(
+			anybody(
+				http.MethodPut,
+				"/second-factor",
+				"confirm-factor",
+				"Activate the new second factor",
+			),
+		),
+	)
 	confirm.DefaultStatus = http.StatusNoContent
-	handle(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
+	register(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
 		return nil, a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
 	})
-	drop := confirming(anybody(http.MethodPost, "/second-factor/drop", "drop-factor", "Turn your second factor off"))
+	drop := confirming(
+		anybody(
+			http.MethodPost,
+			"/second-factor/drop",
+			"drop-factor",
+			"Turn your second factor off",
+		),
+	)
 	drop.DefaultStatus = http.StatusNoContent
-	handle(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
+	register(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
 		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
 	})
-	handle(a, anybody(http.MethodGet, "/sessions", "list-sessions", "List your open sessions and tokens"), func(ctx context.Context, in *sessionsInput) (*body[api.Items[api.Session]], error) {
-		list, err := a.svc.Sessions(ctx, here(ctx), in.All)
-		return &body[api.Items[api.Session]]{api.Items[api.Session]{Items: list}}, err
-	})
+	handle(
+		a,
+		anybody(http.MethodGet, "/sessions", "list-sessions", "List your open sessions and tokens"),
+		func(ctx context.Context, in *sessionsInput) (api.Items[api.Session], error) {
+			return items(a.svc.Sessions(ctx, here(ctx), in.All))
+		},
+	)
 	end := anybody(http.MethodDelete, "/sessions/{id}", "end-session", "End a session or token")
 	end.DefaultStatus = http.StatusNoContent
-	handle(a, end, func(ctx context.Context, in *idInput) (*none, error) {
+	register(a, end, func(ctx context.Context, in *idInput) (*none, error) {
 		return nil, a.svc.EndSession(ctx, here(ctx), in.ID)
 	})
-	add := confirming(anybody(http.MethodPost, "/tokens", "add-token", "Create a token for a program; it is shown once"))
+	add := confirming(
+		anybody(
+			http.MethodPost,
+			"/tokens",
+			"add-token",
+			"Create a token for a program; it is shown once",
+		),
+	)
 	add.DefaultStatus = http.StatusCreated
-	handle(a, add, func(ctx context.Context, in *tokenInput) (*body[api.NewToken], error) {
-		made, err := a.svc.AddToken(ctx, here(ctx), in.Body.Name, in.Body.Role, in.Body.Days, in.Body.Addresses...)
-		return &body[api.NewToken]{made}, err
+	handle(a, add, func(ctx context.Context, in *tokenInput) (api.NewToken, error) {
+		return a.svc.AddToken(
+			ctx,
+			here(ctx),
+			in.Body.Name,
+			in.Body.Role,
+			in.Body.Days,
+			in.Body.Addresses...)
 	})
 }

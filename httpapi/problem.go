@@ -17,87 +17,100 @@ import (
 	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
-	"wardicon/store"
 )
 
 func problem(status int, kind, detail string) *api.Problem {
-	return &api.Problem{Type: "urn:wardicon:problem:" + kind, Title: http.StatusText(status), Status: status, Detail: detail}
+	return &api.Problem{
+		Type:   "urn:wardicon:problem:" + kind,
+		Title:  http.StatusText(status),
+		Status: status,
+		Detail: detail,
+	}
+}
+
+// statuses are what errors of each kind answer with; all others are failures of the service.
+var statuses = map[vpn.Kind]int{
+	vpn.KindInvalid:    http.StatusUnprocessableEntity,
+	vpn.KindNotFound:   http.StatusNotFound,
+	vpn.KindChanged:    http.StatusPreconditionFailed,
+	vpn.KindQuery:      http.StatusBadRequest,
+	vpn.KindInUse:      http.StatusConflict,
+	vpn.KindBlocked:    http.StatusConflict,
+	vpn.KindNoRecord:   http.StatusForbidden,
+	vpn.KindOnRecord:   http.StatusConflict,
+	vpn.KindDamaged:    http.StatusInternalServerError,
+	vpn.KindDiskFull:   http.StatusInsufficientStorage,
+	vpn.KindLocked:     http.StatusServiceUnavailable,
+	vpn.KindDisk:       http.StatusServiceUnavailable,
+	vpn.KindTries:      http.StatusTooManyRequests,
+	vpn.KindSignIn:     http.StatusUnauthorized,
+	vpn.KindCode:       http.StatusUnauthorized,
+	vpn.KindRole:       http.StatusForbidden,
+	vpn.KindConfirm:    http.StatusForbidden,
+	vpn.KindMustChange: http.StatusForbidden,
+	vpn.KindSetUpDone:  http.StatusConflict,
+	vpn.KindExpired:    http.StatusNotFound,
 }
 
 // answer turns an error of the service into a problem. What is not known is logged and
 // told as little as possible.
 func (a *handlers) answer(ctx context.Context, err error) error {
-	var (
-		problems *vpn.Problems
-		known    *api.Problem
-		none     *store.NotFoundError
-		conflict *store.ConflictError
-		query    *store.QueryError
-		used     *service.InUseError
-		blocked  *service.BlockedError
-		busy     *service.BusyError
-		stranger *service.StrangerError
-		onRecord *service.OnRecordError
-		damaged  *store.DamagedError
-		fault    *store.FaultError
-		p        *api.Problem
-	)
+	var known *api.Problem
+	var kinded interface {
+		error
+		Kind() vpn.Kind
+	}
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, &known):
-		p = known
-	case errors.As(err, &problems):
-		p = problem(http.StatusUnprocessableEntity, "invalid", "the "+problems.Object+" has invalid values; nothing was stored")
-		p.Errors = problems.List
-	case errors.As(err, &none):
-		p = problem(http.StatusNotFound, "not-found", none.Error())
-	case errors.As(err, &conflict):
-		p = problem(http.StatusPreconditionFailed, "changed-meanwhile", conflict.Error())
-	case errors.As(err, &query):
-		p = problem(http.StatusBadRequest, "query", query.Error())
-	case errors.As(err, &used):
-		p = problem(http.StatusConflict, "in-use", used.Error())
-	case errors.As(err, &blocked):
-		p = problem(http.StatusConflict, "blocked", blocked.Error())
-		p.Findings = blocked.Findings
-	case errors.As(err, &stranger):
-		p = problem(http.StatusForbidden, "not-on-record", stranger.Error())
-	case errors.As(err, &onRecord):
-		p = problem(http.StatusConflict, "on-record", onRecord.Error())
-	case errors.As(err, &damaged):
-		a.log.ErrorContext(ctx, "stored data is damaged", "request", middleware.GetReqID(ctx), slog.Any("error", err))
-		p = problem(http.StatusInternalServerError, "damaged", damaged.Error())
-	case errors.As(err, &fault):
-		a.log.ErrorContext(ctx, "the database cannot be worked on", "request", middleware.GetReqID(ctx), slog.Any("error", err))
-		p = problem(faultStatus[fault.Why], "storage-"+fault.Why, fault.Error())
+		return identify(ctx, known)
+	case errors.As(err, &kinded):
+		p := problem(statuses[kinded.Kind()], string(kinded.Kind()), kinded.Error())
+		switch e := kinded.(type) {
+		case *vpn.Problems:
+			p.Detail, p.Errors = "the "+e.Object+" has invalid values; nothing was stored", e.List
+		case *service.BlockedError:
+			p.Findings = e.Findings
+		}
+		if p.Status >= http.StatusInternalServerError {
+			a.log.ErrorContext(
+				ctx,
+				"stored data cannot be used",
+				"request",
+				middleware.GetReqID(ctx),
+				slog.Any("error", err),
+			)
+		}
+		return identify(ctx, p)
 	case errors.Is(err, context.DeadlineExceeded):
-		p = problem(http.StatusServiceUnavailable, "too-slow", "the request took too long; request less, or try again later")
-	case errors.As(err, &busy):
-		p = problem(http.StatusTooManyRequests, "too-many-tries", busy.Error())
-	case errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrNoSession), errors.Is(err, service.ErrSetUpCode):
-		p = problem(http.StatusUnauthorized, "sign-in", err.Error())
-	case errors.Is(err, service.ErrRole), errors.Is(err, service.ErrOwn), errors.Is(err, errRole), errors.Is(err, service.ErrElsewhere), errors.Is(err, service.ErrProgram):
-		p = problem(http.StatusForbidden, "role", err.Error())
-	case errors.Is(err, service.ErrCodeWanted):
-		p = problem(http.StatusUnauthorized, "code-wanted", err.Error())
-	case errors.Is(err, service.ErrConfirm):
-		p = problem(http.StatusForbidden, "confirm", err.Error())
-	case errors.Is(err, service.ErrMustChange), errors.Is(err, service.ErrMustEnrol):
-		p = problem(http.StatusForbidden, "must-change", err.Error())
-	case errors.Is(err, service.ErrSetUpDone):
-		p = problem(http.StatusConflict, "set-up-done", err.Error())
+		return identify(
+			ctx,
+			problem(
+				http.StatusServiceUnavailable,
+				"too-slow",
+				"the request took too long; request less, or try again later",
+			),
+		)
 	case errors.Is(err, context.Canceled):
-		p = problem(499, "canceled", "the caller went away")
-	default:
-		a.log.ErrorContext(ctx, "request failed", "request", middleware.GetReqID(ctx), slog.Any("error", err))
-		p = problem(http.StatusInternalServerError, "internal", "the service failed; see its log for this request")
+		return identify(ctx, problem(499, "canceled", "the caller went away"))
 	}
-	return identify(ctx, p)
+	a.log.ErrorContext(
+		ctx,
+		"request failed",
+		"request",
+		middleware.GetReqID(ctx),
+		slog.Any("error", err),
+	)
+	return identify(
+		ctx,
+		problem(
+			http.StatusInternalServerError,
+			"internal",
+			"the service failed; see its log for this request",
+		),
+	)
 }
-
-// faultStatus is what a fault of the storage answers with.
-var faultStatus = map[string]int{store.FaultFull: http.StatusInsufficientStorage, store.FaultLocked: http.StatusServiceUnavailable, store.FaultDevice: http.StatusServiceUnavailable}
 
 // identify names the request in a problem, as the log does.
 func identify(ctx context.Context, p *api.Problem) *api.Problem {
@@ -110,7 +123,12 @@ func identify(ctx context.Context, p *api.Problem) *api.Problem {
 // frameworkProblem words what the framework itself refuses. It never tells a value
 // from the body: that could be a secret.
 func frameworkProblem(ctx context.Context, status int, message string, errs ...error) *api.Problem {
-	kind := map[int]string{400: "malformed", 413: "too-large", 415: "media-type", 422: "invalid"}[status]
+	kind := map[int]string{
+		400: "malformed",
+		413: "too-large",
+		415: "media-type",
+		422: "invalid",
+	}[status]
 	if kind == "" {
 		kind = strings.ReplaceAll(strings.ToLower(http.StatusText(status)), " ", "-")
 	}
@@ -120,7 +138,13 @@ func frameworkProblem(ctx context.Context, status int, message string, errs ...e
 		if errors.As(err, &detail) {
 			p.Errors = append(p.Errors, fieldProblem(detail.ErrorDetail()))
 		} else if err != nil {
-			p.Errors = append(p.Errors, vpn.Problem{Found: "something that cannot be read", Expected: "a well-formed request"})
+			p.Errors = append(
+				p.Errors,
+				vpn.Problem{
+					Found:    "something that cannot be read",
+					Expected: "a well-formed request",
+				},
+			)
 		}
 	}
 	return identify(ctx, p)
@@ -128,11 +152,17 @@ func frameworkProblem(ctx context.Context, status int, message string, errs ...e
 
 // secretField tells the fields whose value must not come back in an error: secrets, and
 // what stands in the place of a part that holds one.
-var secretField = regexp.MustCompile(`(psk|password|old|passphrase|again|code|secret|key|file)$|^/offers`)
+var secretField = regexp.MustCompile(
+	`(psk|password|old|passphrase|again|code|secret|key|file)$|^/offers`,
+)
 
 func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	pointer := pointerOf(d.Location)
-	p := vpn.Problem{Pointer: pointer, Found: kindOf(d.Value), Expected: strings.TrimPrefix(d.Message, "expected ")}
+	p := vpn.Problem{
+		Pointer:  pointer,
+		Found:    kindOf(d.Value),
+		Expected: strings.TrimPrefix(d.Message, "expected "),
+	}
 	switch v := d.Value.(type) {
 	case string, float64, bool:
 		if text := fmt.Sprintf("%#v", v); !secretField.MatchString(pointer) && len(text) < 80 {
@@ -141,9 +171,14 @@ func fieldProblem(d *huma.ErrorDetail) vpn.Problem {
 	}
 	switch {
 	case d.Message == "unexpected property":
-		p.Found, p.Expected, p.Fix = "a field that is not known", "only fields of the record", "check the spelling or leave it out"
+		p.Found, p.Expected, p.Fix =
+			"a field that is not known", "only fields of the record", "check the spelling or "+
+				"leave it out"
 	case strings.HasPrefix(d.Message, "expected required property"):
-		name := strings.TrimSuffix(strings.TrimPrefix(d.Message, "expected required property "), " to be present")
+		name := strings.TrimSuffix(
+			strings.TrimPrefix(d.Message, "expected required property "),
+			" to be present",
+		)
 		p.Pointer, p.Found, p.Expected, p.Fix = pointer+"/"+name, "nothing", "a value", "fill it in"
 	}
 	return p

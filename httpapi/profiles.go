@@ -26,7 +26,8 @@ type previewInput struct {
 type buildInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body struct {
-		ByHand bool `json:"by_hand,omitempty" doc:"Only the card, with the steps for manual setup"`
+		// Only the card, with the steps for manual setup.
+		ByHand bool `json:"by_hand,omitempty"`
 	}
 }
 
@@ -43,49 +44,131 @@ type fileOutput struct {
 }
 
 func (a *handlers) profiles() {
-	handle(a, operation(http.MethodGet, "/profiles/{id}/plan", "plan-profile", "Plan and check a profile, with reasons and findings", "profiles"),
+	register(
+		a,
+		operation(
+			http.MethodGet,
+			"/profiles/{id}/plan",
+			"plan-profile",
+			"Plan and check a profile, with reasons and findings",
+			"profiles",
+		),
 		func(ctx context.Context, in *idInput) (*body[api.Planned], error) {
 			p, err := a.svc.Plan(ctx, in.ID)
 			return &body[api.Planned]{p}, err
-		})
-	handle(a, by(service.RoleAuditor, operation(http.MethodPost, "/plan", "try-plan", "Plan and check without storing anything", "profiles")),
+		},
+	)
+	register(
+		a,
+		by(
+			service.RoleAuditor,
+			operation(
+				http.MethodPost,
+				"/plan",
+				"try-plan",
+				"Plan and check without storing anything",
+				"profiles",
+			),
+		),
 		func(ctx context.Context, in *tryInput) (*body[api.Planned], error) {
-			p, err := a.svc.Try(ctx, vpn.Profile{DeviceID: in.Body.DeviceID, GatewayID: in.Body.GatewayID, Preferences: in.Body.Preferences})
+			p, err := a.svc.Try(
+				ctx,
+				vpn.Profile{
+					DeviceID:    in.Body.DeviceID,
+					GatewayID:   in.Body.GatewayID,
+					Preferences: in.Body.Preferences,
+				},
+			)
 			return &body[api.Planned]{p}, err
-		})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/preview", "preview-profile", "Show the files that would be built, with secrets hidden", "profiles"),
+		},
+	)
+	register(
+		a,
+		operation(
+			http.MethodGet,
+			"/profiles/{id}/preview",
+			"preview-profile",
+			"Show the files that would be built, with secrets hidden",
+			"profiles",
+		),
 		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, false)
 			return &body[api.Items[api.ShownFile]]{api.Items[api.ShownFile]{Items: shown}}, err
-		})
-	handle(a, operation(http.MethodPost, "/profiles/{id}/reveal", "reveal-profile", "Show the files with their secrets; recorded in the audit log", "profiles"),
+		},
+	)
+	register(
+		a,
+		operation(
+			http.MethodPost,
+			"/profiles/{id}/reveal",
+			"reveal-profile",
+			"Show the files with their secrets; recorded in the audit log",
+			"profiles",
+		),
 		func(ctx context.Context, in *previewInput) (*body[api.Items[api.ShownFile]], error) {
 			if err := a.svc.Sparing(here(ctx)); err != nil {
 				return nil, err
 			}
 			shown, err := a.svc.Preview(ctx, in.ID, in.ByHand, true)
 			return &body[api.Items[api.ShownFile]]{api.Items[api.ShownFile]{Items: shown}}, err
-		})
-	handle(a, operation(http.MethodGet, "/profiles/{id}/parcels", "list-parcels", "List the parcels of a profile", "parcels"),
+		},
+	)
+	register(
+		a,
+		operation(
+			http.MethodGet,
+			"/profiles/{id}/parcels",
+			"list-parcels",
+			"List the parcels of a profile",
+			"parcels",
+		),
 		func(ctx context.Context, in *idInput) (*body[api.Items[api.Parcel]], error) {
 			list, err := a.svc.Parcels(ctx, in.ID)
 			return &body[api.Items[api.Parcel]]{api.Items[api.Parcel]{Items: list}}, err
-		})
-	build := operation(http.MethodPost, "/profiles/{id}/parcels", "build-parcel", "Build a parcel; errors prevent the build", "parcels")
+		},
+	)
+	build := operation(
+		http.MethodPost,
+		"/profiles/{id}/parcels",
+		"build-parcel",
+		"Build a parcel; errors prevent the build",
+		"parcels",
+	)
 	build.DefaultStatus = http.StatusCreated
-	handle(a, build, func(ctx context.Context, in *buildInput) (*body[api.Parcel], error) {
-		p, err := a.svc.Build(ctx, in.ID, in.Body.ByHand)
-		return &body[api.Parcel]{p}, err
+	handle(a, build, func(ctx context.Context, in *buildInput) (api.Parcel, error) {
+		return a.svc.Build(ctx, in.ID, in.Body.ByHand)
 	})
-	handle(a, by(service.RoleIssuer, operation(http.MethodGet, "/parcels/{id}/files/{name}", "fetch-file", "Fetch a file of a parcel, secrets included; recorded in the audit log", "parcels")),
+	register(
+		a,
+		by(
+			service.RoleIssuer,
+			operation(
+				http.MethodGet,
+				"/parcels/{id}/files/{name}",
+				"fetch-file",
+				"Fetch a file of a parcel, secrets included; recorded in the audit log",
+				"parcels",
+			),
+		),
 		func(ctx context.Context, in *fileInput) (*fileOutput, error) {
-			f, err := a.svc.ParcelFile(ctx, in.ID, in.Name, func() error { return a.svc.Sparing(here(ctx)) })
+			f, err := a.svc.ParcelFile(
+				ctx,
+				in.ID,
+				in.Name,
+				func() error { return a.svc.Sparing(here(ctx)) },
+			)
 			if err != nil {
 				return nil, err
 			}
 			return &fileOutput{
-				ContentType: f.MediaType, Disposition: mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}),
-				Policy: "sandbox; default-src 'none'; style-src 'unsafe-inline'", Body: f.Content,
+				ContentType: f.MediaType,
+				Disposition: mime.FormatMediaType(
+					"attachment",
+					map[string]string{"filename": f.Name},
+				),
+				Policy: "sandbox; default-src 'none'; style-src 'unsafe-inline'",
+				Body:   f.Content,
 			}, nil
-		})
+		},
+	)
 }

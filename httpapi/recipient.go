@@ -25,8 +25,8 @@ import (
 
 const visitCookie = "wardicon_handover"
 
-// recipient are the pages of whoever was given a link. They work without scripts, and looking at the first one
-// uses nothing up.
+// recipient are the pages of whoever was given a link. They work without scripts, and looking at
+// the first one uses nothing up.
 func (a *handlers) recipient(r chi.Router) {
 	r.Use(a.forRecipients)
 	r.Get("/", a.linkPage)
@@ -44,7 +44,12 @@ func (a *handlers) forRecipients(next http.Handler) http.Handler {
 		h.Set("Cache-Control", "no-store")
 		h.Set("X-Robots-Tag", "noindex, nofollow")
 		h.Set("Vary", "Accept-Language, Accept, Cookie")
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src "+recipient.ScriptSource+"; style-src 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'none'; script-src "+recipient.ScriptSource+"; style-src "+
+				"'unsafe-inline'; img-src 'self' data:; connect-src 'self'; form-action 'self'; "+
+				"base-uri 'none'; frame-ancestors 'none'",
+		)
 		next.ServeHTTP(w, r)
 	})
 }
@@ -55,7 +60,11 @@ func languageOf(r *http.Request) (chosen, browsers string) {
 }
 
 // sheet begins a page. Where it cannot be begun, the answer is given.
-func (a *handlers) sheet(w http.ResponseWriter, r *http.Request, languages ...string) (p recipient.Page, o vpn.Organisation, ok bool) {
+func (a *handlers) sheet(
+	w http.ResponseWriter,
+	r *http.Request,
+	languages ...string,
+) (p recipient.Page, o vpn.Organisation, ok bool) {
 	o, err := a.svc.Organisation(r.Context())
 	if err != nil {
 		a.broken(w, r, err)
@@ -75,7 +84,12 @@ func (a *handlers) broken(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 // draw sends a page.
-func (a *handlers) draw(w http.ResponseWriter, r *http.Request, status int, page func(io.Writer) error) {
+func (a *handlers) draw(
+	w http.ResponseWriter,
+	r *http.Request,
+	status int,
+	page func(io.Writer) error,
+) {
 	var b bytes.Buffer
 	if err := page(&b); err != nil {
 		a.broken(w, r, err)
@@ -117,7 +131,8 @@ func wantsJSON(r *http.Request) bool {
 	return strings.HasPrefix(r.Header.Get("Accept"), "application/json")
 }
 
-// linkPage shows the files to a browser that has opened the link, and asks any other for the passcode.
+// linkPage shows the files to a browser that has opened the link, and asks any other for the
+// passcode.
 func (a *handlers) linkPage(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	chosen, browsers := languageOf(r)
@@ -129,7 +144,11 @@ func (a *handlers) linkPage(w http.ResponseWriter, r *http.Request) {
 		if _, err := a.svc.Link(r.Context(), token); err != nil {
 			a.ended(w, r, http.StatusGone)
 		} else if wantsJSON(r) {
-			writeProblem(w, r, problem(http.StatusForbidden, "passcode", "open the link with its passcode first"))
+			writeProblem(
+				w,
+				r,
+				problem(http.StatusForbidden, "passcode", "open the link with its passcode first"),
+			)
 		} else if p, _, ok := a.sheet(w, r); ok {
 			a.draw(w, r, http.StatusOK, p.Ask)
 		}
@@ -144,10 +163,26 @@ func (a *handlers) linkPage(w http.ResponseWriter, r *http.Request) {
 func (a *handlers) openLink(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	r.Body = http.MaxBytesReader(w, r.Body, 4096)
-	bearer, until, err := a.svc.OpenLink(r.Context(), token, secret.New(r.PostFormValue("passcode")), callerOf(r.Context()).address)
+	bearer, until, err := a.svc.OpenLink(
+		r.Context(),
+		token,
+		secret.New(r.PostFormValue("passcode")),
+		callerOf(r.Context()).address,
+	)
 	switch {
 	case err == nil:
-		http.SetCookie(w, &http.Cookie{Name: visitCookieOf(r), Value: bearer, Path: linkPath(token), Expires: until, HttpOnly: true, Secure: callerOf(r.Context()).secure, SameSite: http.SameSiteLaxMode})
+		http.SetCookie(
+			w,
+			&http.Cookie{
+				Name:     visitCookieOf(r),
+				Value:    bearer,
+				Path:     linkPath(token),
+				Expires:  until,
+				HttpOnly: true,
+				Secure:   callerOf(r.Context()).secure,
+				SameSite: http.SameSiteLaxMode,
+			},
+		)
 		back := linkPath(token)
 		if chosen, _ := languageOf(r); chosen != "" {
 			back += "?lang=" + url.QueryEscape(chosen)
@@ -198,9 +233,18 @@ func (a *handlers) opened(w http.ResponseWriter, r *http.Request, token string, 
 		return
 	}
 	if wantsJSON(r) {
-		list := api.FetchList{Device: o.Handover.Device, Gateway: o.Handover.Gateway, Person: o.Handover.Person, Outdated: o.Card == nil, Files: []api.FetchFile{}}
+		list := api.FetchList{
+			Device:   o.Handover.Device,
+			Gateway:  o.Handover.Gateway,
+			Person:   o.Handover.Person,
+			Outdated: o.Card == nil,
+			Files:    []api.FetchFile{},
+		}
 		for _, f := range o.Parcel.Files {
-			list.Files = append(list.Files, api.FetchFile{File: f, Path: linkPath(token) + "/files/" + url.PathEscape(f.Name)})
+			list.Files = append(
+				list.Files,
+				api.FetchFile{File: f, Path: linkPath(token) + "/files/" + url.PathEscape(f.Name)},
+			)
 		}
 		if o.Card != nil {
 			list.Steps = append(list.Steps, o.Card.Steps...)
@@ -213,7 +257,11 @@ func (a *handlers) opened(w http.ResponseWriter, r *http.Request, token string, 
 	if !ok {
 		return
 	}
-	look := recipient.Look{Families: []string{organisation.LinksV4, organisation.LinksV6}, Zone: a.opts.Zone, Scheme: map[bool]string{true: "https", false: "http"}[callerOf(r.Context()).secure]}
+	look := recipient.Look{
+		Families: []string{organisation.LinksV4, organisation.LinksV6},
+		Zone:     a.opts.Zone,
+		Scheme:   map[bool]string{true: "https", false: "http"}[callerOf(r.Context()).secure],
+	}
 	if p, err = p.Fill(o, seen, linkPath(token), r.UserAgent(), look); err != nil {
 		a.broken(w, r, err)
 		return
@@ -231,14 +279,22 @@ func (a *handlers) opened(w http.ResponseWriter, r *http.Request, token string, 
 		policy += " " + strings.TrimSuffix(d.URL, "/")
 	}
 	h := w.Header()
-	h.Set("Content-Security-Policy", strings.Replace(h.Get("Content-Security-Policy"), "connect-src 'self'", policy, 1))
+	h.Set(
+		"Content-Security-Policy",
+		strings.Replace(h.Get("Content-Security-Policy"), "connect-src 'self'", policy, 1),
+	)
 	a.draw(w, r, http.StatusOK, p.Opened)
 }
 
-// linkProof draws the part of the page that says what is seen of the browser, and notes it. The page says in which
-// language it is.
+// linkProof draws the part of the page that says what is seen of the browser, and notes it. The
+// page says in which language it is.
 func (a *handlers) linkProof(w http.ResponseWriter, r *http.Request) {
-	seen, err := a.svc.See(r.Context(), chi.URLParam(r, "token"), visitOf(r), callerOf(r.Context()).address)
+	seen, err := a.svc.See(
+		r.Context(),
+		chi.URLParam(r, "token"),
+		visitOf(r),
+		callerOf(r.Context()).address,
+	)
 	if err != nil {
 		w.WriteHeader(http.StatusForbidden)
 		return
@@ -268,7 +324,8 @@ func shownInline(f format.File) bool {
 	return strings.HasPrefix(f.MediaType, "text/html") || f.MediaType == "application/pdf"
 }
 
-// linkFile hands a file out. Apple's devices install a profile only where it is not saved as a file.
+// linkFile hands a file out. Apple's devices install a profile only where it is not saved as a
+// file.
 func (a *handlers) linkFile(w http.ResponseWriter, r *http.Request) {
 	token := chi.URLParam(r, "token")
 	f, err := a.svc.VisitedFile(r.Context(), token, visitOf(r), chi.URLParam(r, "name"))
@@ -288,7 +345,9 @@ func (a *handlers) linkFile(w http.ResponseWriter, r *http.Request) {
 		kind = "inline"
 	}
 	w.Header().Set("Content-Type", f.MediaType)
-	w.Header().Set("Content-Disposition", mime.FormatMediaType(kind, map[string]string{"filename": f.Name}))
+	w.Header().
+		Set("Content-Disposition", mime.FormatMediaType(kind,
+			map[string]string{"filename": f.Name}))
 	_, _ = w.Write(f.Content)
 }
 
@@ -305,7 +364,8 @@ func (a *handlers) whereami(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// seen notes where a one-time name was asked for from, by the family of the address; it tells nothing.
+// seen notes where a one-time name was asked for from, by the family of the address; it tells
+// nothing.
 func (a *handlers) seen(w http.ResponseWriter, r *http.Request) {
 	from := callerOf(r.Context()).address
 	what := store.SeenV6

@@ -17,18 +17,25 @@ import (
 func TestRecovered(t *testing.T) {
 	var log bytes.Buffer
 	a := &handlers{log: slog.New(slog.NewJSONHandler(&log, nil))}
-	broken := http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("kelp-4497 in a panic") })
+	broken := http.HandlerFunc(
+		func(http.ResponseWriter, *http.Request) { panic("kelp-4497 in a panic") },
+	)
 	answer := httptest.NewRecorder()
-	identified(a.logged(a.recovered(broken))).ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "/", nil))
+	identified(
+		a.logged(a.recovered(broken)),
+	).ServeHTTP(answer, httptest.NewRequest(http.MethodGet, "/", nil))
 	var p api.Problem
 	if err := json.Unmarshal(answer.Body.Bytes(), &p); err != nil {
 		t.Fatal(err)
 	}
 	id := answer.Header().Get("X-Request-Id")
-	if answer.Code != http.StatusInternalServerError || p.Status != answer.Code || id == "" || p.Instance != "urn:wardicon:request:"+id {
+	if answer.Code != http.StatusInternalServerError || p.Status != answer.Code || id == "" ||
+		p.Instance != "urn:wardicon:request:"+id {
 		t.Errorf("%d %+v for request %q", answer.Code, p, id)
 	}
-	if text := log.String(); strings.Contains(text, "kelp") || !strings.Contains(text, "TestRecovered") || strings.Count(text, id) != 2 {
+	if text := log.String(); strings.Contains(text, "kelp") ||
+		!strings.Contains(text, "TestRecovered") ||
+		strings.Count(text, id) != 2 {
 		t.Errorf("the log says %s", text)
 	}
 }

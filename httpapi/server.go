@@ -53,16 +53,37 @@ type handlers struct {
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
 	a := &handlers{svc: svc, log: log, opts: opts}
-	r.Use(identified, a.logged, a.recovered, opts.Forwarding.called(opts.Secure), headers, middleware.RequestSize(maxBody), middleware.Timeout(requestTime))
-	origins := http.NewCrossOriginProtection() // refuses changes that another site's page sends with our cookie
+	r.Use(
+		identified,
+		a.logged,
+		a.recovered,
+		opts.Forwarding.called(opts.Secure),
+		headers,
+		middleware.RequestSize(maxBody),
+		middleware.Timeout(requestTime),
+	)
+	// refuses changes that another site's page sends with our cookie
+	origins := http.NewCrossOriginProtection()
 	origins.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, r, problem(http.StatusForbidden, "cross-origin", "the request comes from another site's page"))
+		writeProblem(
+			w,
+			r,
+			problem(
+				http.StatusForbidden,
+				"cross-origin",
+				"the request comes from another site's page",
+			),
+		)
 	}))
-	// Old browsers of phones call a page without referrers "null". Who has link and passcode needs no other site's page.
+	// Old browsers of phones call a page without referrers "null". Who has link and passcode needs
+	// no other site's page.
 	origins.AddInsecureBypassPattern("POST " + service.LinkPath + "{token}")
 	r.Use(origins.Handler)
 	a.describe(r)
-	r.Get("/health", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) })
+	r.Get(
+		"/health",
+		func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) },
+	)
 	r.Get("/ready", func(w http.ResponseWriter, r *http.Request) {
 		if err := svc.Ready(r.Context()); err != nil {
 			http.Error(w, "not ready: "+unready(err), http.StatusServiceUnavailable)
@@ -75,7 +96,11 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r.With(a.forRecipients).Get("/whereami", a.whereami)
 	r.Get("/seen/{probe}", a.seen)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, r, problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path))
+		writeProblem(
+			w,
+			r,
+			problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path),
+		)
 	}
 	r.Route("/api", func(r chi.Router) { r.NotFound(notFound) })
 	if opts.Console != nil {
@@ -93,16 +118,19 @@ func unready(err error) string {
 	if !errors.As(err, &fault) {
 		return "the database does not respond"
 	}
-	return map[string]string{
-		store.FaultFull:   "the disk of the data folder is full",
-		store.FaultLocked: "another process has locked the database",
-		store.FaultDevice: "the disk of the data folder has errors",
+	return map[vpn.Kind]string{
+		vpn.KindDiskFull: "the disk of the data folder is full",
+		vpn.KindLocked:   "another process has locked the database",
+		vpn.KindDisk:     "the disk of the data folder has errors",
 	}[fault.Why]
 }
 
 // Describe returns the API without a service behind it, for its OpenAPI document.
 func Describe(version string) *huma.OpenAPI {
-	a := &handlers{svc: service.New(nil, slog.New(slog.DiscardHandler), time.Now), opts: Options{Version: version}}
+	a := &handlers{
+		svc:  service.New(nil, slog.New(slog.DiscardHandler), time.Now),
+		opts: Options{Version: version},
+	}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
 }
@@ -113,16 +141,28 @@ func (a *handlers) describe(r chi.Router) {
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		return frameworkProblem(context.Background(), status, message, errs...)
 	}
-	huma.NewErrorWithContext = func(ctx huma.Context, status int, message string, errs ...error) huma.StatusError {
+	huma.NewErrorWithContext = func(ctx huma.Context, status int, message string,
+		errs ...error) huma.StatusError {
 		return frameworkProblem(ctx.Context(), status, message, errs...)
 	}
 	config := huma.DefaultConfig("Wardicon", a.opts.Version)
-	config.Info.Description = "Builds and distributes VPN client connection profiles. Errors are problem documents (RFC 9457); the fields at fault are named by JSON pointers."
-	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks = "/api/v1/openapi", "", "", nil
+	config.Info.Description = "Builds and distributes VPN client connection profiles. Errors are " +
+		"problem documents (RFC 9457); the fields at fault are named by JSON pointers."
+	config.OpenAPIPath, config.DocsPath, config.SchemasPath, config.CreateHooks =
+		"/api/v1/openapi", "", "", nil
 	config.Components.Schemas = huma.NewMapRegistry("#/components/schemas/", schemaName)
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":  {Type: "http", Scheme: "bearer", Description: "Token of the command line, from POST /api/v1/session"},
-		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "Session of the console"},
+		"token": {
+			Type:        "http",
+			Scheme:      "bearer",
+			Description: "Token of the command line, from POST /api/v1/session",
+		},
+		"cookie": {
+			Type:        "apiKey",
+			In:          "cookie",
+			Name:        cookieName,
+			Description: "Session of the console",
+		},
 	}
 	a.huma = humachi.New(r, config)
 	a.huma.UseMiddleware(a.signedIn)
@@ -141,6 +181,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.probes()
 	a.explain()
 	a.facts()
+	described(a.huma.OpenAPI().Components.Schemas)
 }
 
 // schemaName keeps types of the same name apart: a record and its row in a list, a
@@ -150,7 +191,9 @@ func schemaName(t reflect.Type, hint string) string {
 	switch {
 	case t == reflect.TypeFor[vpn.Problem]():
 		return "FieldProblem"
-	case t.PkgPath() == reflect.TypeFor[api.Gateway]().PkgPath() && slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern", "Authority", "Certificate"}, t.Name()):
+	case t.PkgPath() == reflect.TypeFor[api.Gateway]().PkgPath() &&
+		slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern",
+			"Authority", "Certificate"}, t.Name()):
 		return name + "Row"
 	}
 	return name
@@ -159,8 +202,13 @@ func schemaName(t reflect.Type, hint string) string {
 // Server is an HTTP server with the time-outs that a public service needs.
 func Server(handler http.Handler, log *slog.Logger) *http.Server {
 	return &http.Server{
-		Handler: handler, ReadHeaderTimeout: readTime, ReadTimeout: requestTime, WriteTimeout: requestTime + readTime, IdleTimeout: idleTime,
-		MaxHeaderBytes: maxHeader, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+		Handler:           handler,
+		ReadHeaderTimeout: readTime,
+		ReadTimeout:       requestTime,
+		WriteTimeout:      requestTime + readTime,
+		IdleTimeout:       idleTime,
+		MaxHeaderBytes:    maxHeader,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 }
 
@@ -171,21 +219,43 @@ func operation(method, path, id, summary, tag string) huma.Operation {
 		role = service.RoleAuditor
 	}
 	return huma.Operation{
-		Metadata: map[string]any{roleNeeded: role},
-		Method:   method, Path: "/api/v1" + path, OperationID: id, Summary: summary, Tags: []string{tag},
-		Security: []map[string][]string{{"token": {}}, {"cookie": {}}}, MaxBodyBytes: 1 << 20,
+		Metadata:     map[string]any{roleNeeded: role},
+		Method:       method,
+		Path:         "/api/v1" + path,
+		OperationID:  id,
+		Summary:      summary,
+		Tags:         []string{tag},
+		Security:     []map[string][]string{{"token": {}}, {"cookie": {}}},
+		MaxBodyBytes: 1 << 20,
 	}
 }
 
-// by says which role an operation wants, where it is not the usual one: an auditor's for what is read, an
-// issuer's for what is changed.
+// by says which role an operation wants, where it is not the usual one: an auditor's for what is
+// read, an issuer's for what is changed.
 func by(role string, op huma.Operation) huma.Operation {
 	op.Metadata = map[string]any{roleNeeded: role}
 	return op
 }
 
-// handle registers an operation whose handler speaks the service's errors.
-func handle[In, Out any](a *handlers, op huma.Operation, do func(context.Context, *In) (*Out, error)) {
+// handle registers an operation whose answer is nothing but its body.
+func handle[In, T any](a *handlers, op huma.Operation, do func(context.Context, *In) (T, error)) {
+	register(a, op, func(ctx context.Context, in *In) (*body[T], error) {
+		out, err := do(ctx, in)
+		return &body[T]{out}, err
+	})
+}
+
+// items makes a list the body of an answer.
+func items[T any](list []T, err error) (api.Items[T], error) {
+	return api.Items[T]{Items: list}, err
+}
+
+// register registers an operation whose handler speaks the service's errors.
+func register[In, Out any](
+	a *handlers,
+	op huma.Operation,
+	do func(context.Context, *In) (*Out, error),
+) {
 	huma.Register(a.huma, op, func(ctx context.Context, in *In) (*Out, error) {
 		out, err := do(ctx, in)
 		if err != nil {

@@ -20,9 +20,12 @@ type signInInput struct {
 	Body                 struct {
 		Name     string      `json:"name" maxLength:"64"`
 		Password secret.Text `json:"password" writeOnly:"true"`
-		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
-		Device   string      `json:"device" required:"false" doc:"Mark of this device from an earlier sign-in; consoles send a cookie" maxLength:"200"`
-		Kind     string      `json:"kind" enum:"cookie,token" doc:"cookie for the console, token for programs"`
+		// Code of the second factor, where there is one.
+		Code string `json:"code" required:"false" maxLength:"10"`
+		// Mark of this device from an earlier sign-in; consoles send a cookie.
+		Device string `json:"device" required:"false" maxLength:"200"`
+		// cookie for the console, token for programs.
+		Kind string `json:"kind" enum:"cookie,token"`
 	}
 }
 
@@ -51,14 +54,17 @@ type signInOutput struct {
 type confirmInput struct {
 	Body struct {
 		Password secret.Text `json:"password" writeOnly:"true"`
-		Code     string      `json:"code" required:"false" doc:"Code of the second factor, where there is one" maxLength:"10"`
+		// Code of the second factor, where there is one.
+		Code string `json:"code" required:"false" maxLength:"10"`
 	}
 }
 
 type setUpInput struct {
 	Body struct {
-		Code     string      `json:"code" doc:"The set-up code that the service wrote at its first start" maxLength:"100"`
-		Name     string      `json:"name" doc:"Sign-in name" maxLength:"200"`
+		// The set-up code that the service wrote at its first start.
+		Code string `json:"code" maxLength:"100"`
+		// Sign-in name.
+		Name     string      `json:"name" maxLength:"200"`
 		Password secret.Text `json:"password" writeOnly:"true"`
 	}
 }
@@ -66,45 +72,101 @@ type setUpInput struct {
 func (a *handlers) sessions() {
 	open := func(op huma.Operation) huma.Operation { op.Security = nil; return op }
 
-	handle(a, open(operation(http.MethodGet, "/start", "start", "Show whether the service is set up", "session")), func(ctx context.Context, _ *none) (*body[api.Start], error) {
-		needs, err := a.svc.NeedsSetUp(ctx)
-		return &body[api.Start]{api.Start{SetUp: needs, Version: a.opts.Version}}, err
-	})
-	setUp := open(operation(http.MethodPost, "/start", "set-up", "Create the owner at the first start", "session"))
+	handle(
+		a,
+		open(
+			operation(
+				http.MethodGet,
+				"/start",
+				"start",
+				"Show whether the service is set up",
+				"session",
+			),
+		),
+		func(ctx context.Context, _ *none) (api.Start, error) {
+			needs, err := a.svc.NeedsSetUp(ctx)
+			return api.Start{SetUp: needs, Version: a.opts.Version}, err
+		},
+	)
+	setUp := open(
+		operation(
+			http.MethodPost,
+			"/start",
+			"set-up",
+			"Create the owner at the first start",
+			"session",
+		),
+	)
 	setUp.DefaultStatus = http.StatusNoContent
-	handle(a, setUp, func(ctx context.Context, in *setUpInput) (*none, error) {
+	register(a, setUp, func(ctx context.Context, in *setUpInput) (*none, error) {
 		return nil, a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
 	})
-	handle(a, open(operation(http.MethodPost, "/session", "sign-in", "Sign in", "session")), func(ctx context.Context, in *signInInput) (*signInOutput, error) {
-		token := in.Body.Kind == "token"
-		bearer, session, err := a.svc.SignIn(ctx, service.Entry{Name: in.Body.Name, Password: in.Body.Password, Code: strings.TrimSpace(in.Body.Code), From: in.from, Client: in.client, Device: in.device, Token: token})
-		if err != nil {
-			return nil, err
-		}
-		out := &signInOutput{Body: api.SignedIn{Operator: session.Operator, Expires: session.Expires}}
-		if token {
-			out.Body.Token, out.Body.Device = bearer, session.Device
-		} else {
-			known := cookie(ctx, session.Device, time.Now().AddDate(1, 0, 0))
-			known.Name = strings.Replace(known.Name, cookieName, deviceCookie, 1)
-			out.SetCookie = []http.Cookie{cookie(ctx, bearer, session.Expires), known}
-		}
-		return out, nil
-	})
-	handle(a, ownOperation(http.MethodGet, "/session", "show-session", "Show who is signed in", "session"), func(ctx context.Context, _ *none) (*body[api.SignedIn], error) {
-		session := here(ctx)
-		operator := session.Operator
-		operator.Role = session.Role
-		return &body[api.SignedIn]{api.SignedIn{Operator: operator, Expires: session.Expires}}, nil
-	})
-	confirm := ownOperation(http.MethodPost, "/session/confirm", "confirm-session", "Confirm your identity by password and second factor; for five minutes the session may then do what requires confirmation", "session")
+	register(
+		a,
+		open(operation(http.MethodPost, "/session", "sign-in", "Sign in", "session")),
+		func(ctx context.Context, in *signInInput) (*signInOutput, error) {
+			token := in.Body.Kind == "token"
+			bearer, session, err := a.svc.SignIn(
+				ctx,
+				service.Entry{
+					Name:     in.Body.Name,
+					Password: in.Body.Password,
+					Code:     strings.TrimSpace(in.Body.Code),
+					From:     in.from,
+					Client:   in.client,
+					Device:   in.device,
+					Token:    token,
+				},
+			)
+			if err != nil {
+				return nil, err
+			}
+			out := &signInOutput{
+				Body: api.SignedIn{Operator: session.Operator, Expires: session.Expires},
+			}
+			if token {
+				out.Body.Token, out.Body.Device = bearer, session.Device
+			} else {
+				known := cookie(ctx, session.Device, time.Now().AddDate(1, 0, 0))
+				known.Name = strings.Replace(known.Name, cookieName, deviceCookie, 1)
+				out.SetCookie = []http.Cookie{cookie(ctx, bearer, session.Expires), known}
+			}
+			return out, nil
+		},
+	)
+	register(
+		a,
+		ownOperation(
+			http.MethodGet,
+			"/session",
+			"show-session",
+			"Show who is signed in",
+			"session",
+		),
+		func(ctx context.Context, _ *none) (*body[api.SignedIn], error) {
+			session := here(ctx)
+			operator := session.Operator
+			operator.Role = session.Role
+			return &body[api.SignedIn]{
+				api.SignedIn{Operator: operator, Expires: session.Expires},
+			}, nil
+		},
+	)
+	confirm := ownOperation(
+		http.MethodPost,
+		"/session/confirm",
+		"confirm-session",
+		"Confirm your identity by password and second factor; for five minutes the session may "+
+			"then do what requires confirmation",
+		"session",
+	)
 	confirm.DefaultStatus = http.StatusNoContent
-	handle(a, confirm, func(ctx context.Context, in *confirmInput) (*none, error) {
+	register(a, confirm, func(ctx context.Context, in *confirmInput) (*none, error) {
 		return nil, a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))
 	})
 	out := ownOperation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")
 	out.DefaultStatus = http.StatusNoContent
-	handle(a, out, func(ctx context.Context, _ *none) (*struct {
+	register(a, out, func(ctx context.Context, _ *none) (*struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}, error) {
 		return &struct {
@@ -119,8 +181,8 @@ func here(ctx context.Context) store.Session {
 	return session
 }
 
-// ownOperation is one that whoever is signed in may call for themselves, whatever their role, and also those
-// who must change their password first.
+// ownOperation is one that whoever is signed in may call for themselves, whatever their role, and
+// also those who must change their password first.
 func ownOperation(method, path, id, summary, tag string) huma.Operation {
 	op := by(service.RoleAuditor, operation(method, path, id, summary, tag))
 	op.Metadata[ownAffair] = true
@@ -132,5 +194,13 @@ func cookie(ctx context.Context, value string, expires time.Time) http.Cookie {
 	if secure {
 		name = hostPrefix + name
 	}
-	return http.Cookie{Name: name, Value: value, Path: "/", Expires: expires, HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{
+		Name:     name,
+		Value:    value,
+		Path:     "/",
+		Expires:  expires,
+		HttpOnly: true,
+		Secure:   secure,
+		SameSite: http.SameSiteStrictMode,
+	}
 }

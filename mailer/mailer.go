@@ -17,7 +17,8 @@ import (
 	"wardicon/core/vpn"
 )
 
-// timeout bounds each step of the talk with a mail server (RFC 5321 §4.5.3.2 allows more; an email can wait).
+// timeout bounds each step of the talk with a mail server (RFC 5321 §4.5.3.2 allows more; an email
+// can wait).
 const timeout = 15 * time.Second
 
 // Line is an open connection to a mail server, signed in. Its emails go one after the other.
@@ -41,8 +42,8 @@ func Open(ctx context.Context, m vpn.Mail) (*Line, error) {
 // Close ends the talk.
 func (l *Line) Close() error { return l.client.Close() }
 
-// Send sends one email by itself. The error says what the server or the way to it refused, and never what was in
-// the email.
+// Send sends one email by itself. The error says what the server or the way to it refused, and
+// never what was in the email.
 func Send(ctx context.Context, m vpn.Mail, to, subject string, email vpn.Message) error {
 	l, err := Open(ctx, m)
 	if err != nil {
@@ -57,7 +58,9 @@ func ignored(error) error { return nil }
 // Broken tells whether the server went away within a talk: that is no fault of the email.
 func Broken(err error) bool {
 	var fault net.Error
-	return errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) || errors.As(err, &fault)
+	return errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE) ||
+		errors.As(err, &fault)
 }
 
 // Send sends one email.
@@ -69,7 +72,10 @@ func (l *Line) Send(to, subject string, email vpn.Message) error {
 	message.Subject(subject)
 	message.SetDate()
 	message.SetMessageID()
-	message.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834 §5: nobody's absence answers it
+	message.SetGenHeader(
+		"Auto-Submitted",
+		"auto-generated",
+	) // RFC 3834 §5: nobody's absence answers it
 	message.SetBodyString(mail.TypeTextPlain, email.Text)
 	if email.Page != "" {
 		message.AddAlternativeString(mail.TypeTextHTML, email.Page)
@@ -83,7 +89,11 @@ func dial(m vpn.Mail) (*mail.Client, error) {
 		config.RootCAs = x509.NewCertPool()
 		config.RootCAs.AppendCertsFromPEM([]byte(m.Authority))
 	}
-	options := []mail.Option{mail.WithTimeout(timeout), mail.WithTLSConfig(config), mail.WithTLSPolicy(mail.TLSMandatory)}
+	options := []mail.Option{
+		mail.WithTimeout(timeout),
+		mail.WithTLSConfig(config),
+		mail.WithTLSPolicy(mail.TLSMandatory),
+	}
 	port := 587
 	if m.Security == vpn.MailTLS {
 		options, port = append(options, mail.WithSSL()), 465
@@ -93,7 +103,12 @@ func dial(m vpn.Mail) (*mail.Client, error) {
 	}
 	options = append(options, mail.WithPort(port))
 	if m.Login != "" && m.Password != nil {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(m.Login), mail.WithPassword(m.Password.Reveal()))
+		options = append(
+			options,
+			mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
+			mail.WithUsername(m.Login),
+			mail.WithPassword(m.Password.Reveal()),
+		)
 	}
 	client, err := mail.NewClient(m.Server, options...)
 	if err != nil {

@@ -40,24 +40,62 @@ type collector struct {
 
 var (
 	records  = prometheus.NewDesc("wardicon_records", "Records by noun.", []string{"noun"}, nil)
-	profiles = prometheus.NewDesc("wardicon_profiles", "Profiles by how they stand: blocked, warned, clean, or due for a check.", []string{"state"}, nil)
-	findings = prometheus.NewDesc("wardicon_findings", "Findings by severity.", []string{"severity"}, nil)
-	answers  = prometheus.NewDesc("wardicon_gateways", "Gateways by their last probe: matches, differs, no-response, unresolved or unprobed.", []string{"answers"}, nil)
-	expiries = prometheus.NewDesc("wardicon_expiring", "Certificates and authorities that end within some days, or have ended.", []string{"within"}, nil)
-	next     = prometheus.NewDesc("wardicon_next_expiry_timestamp_seconds", "When the next one ends, within a year.", nil, nil)
-	emails   = prometheus.NewDesc("wardicon_emails_waiting", "Emails that wait to be sent.", nil, nil)
+	profiles = prometheus.NewDesc(
+		"wardicon_profiles",
+		"Profiles by how they stand: blocked, warned, clean, or due for a check.",
+		[]string{"state"},
+		nil,
+	)
+	findings = prometheus.NewDesc(
+		"wardicon_findings",
+		"Findings by severity.",
+		[]string{"severity"},
+		nil,
+	)
+	answers = prometheus.NewDesc(
+		"wardicon_gateways",
+		"Gateways by their last probe: matches, differs, no-response, unresolved or unprobed.",
+		[]string{"answers"},
+		nil,
+	)
+	expiries = prometheus.NewDesc(
+		"wardicon_expiring",
+		"Certificates and authorities that end within some days, or have ended.",
+		[]string{"within"},
+		nil,
+	)
+	next = prometheus.NewDesc(
+		"wardicon_next_expiry_timestamp_seconds",
+		"When the next one ends, within a year.",
+		nil,
+		nil,
+	)
+	emails = prometheus.NewDesc(
+		"wardicon_emails_waiting",
+		"Emails that wait to be sent.",
+		nil,
+		nil,
+	)
 )
 
 // Handler serves the numbers in the text form that collectors read.
 func Handler(source Source, log *slog.Logger, now func() time.Time) http.Handler {
 	r := prometheus.NewRegistry()
-	r.MustRegister(&collector{source: source, log: log, now: now}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return promhttp.HandlerFor(r, promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: 20 * time.Second})
+	r.MustRegister(
+		&collector{source: source, log: log, now: now},
+		collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	)
+	return promhttp.HandlerFor(
+		r,
+		promhttp.HandlerOpts{MaxRequestsInFlight: 4, Timeout: 20 * time.Second},
+	)
 }
 
 // Describe says which numbers there are.
 func (c *collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next, emails} {
+	for _, d := range []*prometheus.Desc{records, profiles, findings, answers, expiries, next,
+		emails} {
 		ch <- d
 	}
 }
@@ -85,15 +123,33 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 		return nil, err
 	}
 	gauge := func(d *prometheus.Desc, v int, labels ...string) {
-		list = append(list, prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(v), labels...))
+		list = append(
+			list,
+			prometheus.MustNewConstMetric(d, prometheus.GaugeValue, float64(v), labels...),
+		)
 	}
-	for noun, n := range map[string]int{"gateway": o.Counts.Gateways, "person": o.Counts.People, "device": o.Counts.Devices, "profile": o.Counts.Profiles, "parcel": o.Counts.Parcels} {
+	for noun, n := range map[string]int{
+		"gateway": o.Counts.Gateways,
+		"person":  o.Counts.People,
+		"device":  o.Counts.Devices,
+		"profile": o.Counts.Profiles,
+		"parcel":  o.Counts.Parcels,
+	} {
 		gauge(records, n, noun)
 	}
-	for state, n := range map[string]int{"blocked": o.Counts.Blocked, "warned": o.Counts.Warned, "clean": o.Counts.Clean, "due": o.Counts.Due} {
+	for state, n := range map[string]int{
+		"blocked": o.Counts.Blocked,
+		"warned":  o.Counts.Warned,
+		"clean":   o.Counts.Clean,
+		"due":     o.Counts.Due,
+	} {
 		gauge(profiles, n, state)
 	}
-	for severity, n := range map[string]int{"error": o.Counts.Tally.Errors, "warning": o.Counts.Tally.Warnings, "note": o.Counts.Tally.Notes} {
+	for severity, n := range map[string]int{
+		"error":   o.Counts.Tally.Errors,
+		"warning": o.Counts.Tally.Warnings,
+		"note":    o.Counts.Tally.Notes,
+	} {
 		gauge(findings, n, severity)
 	}
 	for state, n := range o.Answers {
@@ -126,7 +182,10 @@ func (c *collector) count(ctx context.Context) (list []prometheus.Metric, err er
 		gauge(expiries, n, within)
 	}
 	if !first.IsZero() {
-		list = append(list, prometheus.MustNewConstMetric(next, prometheus.GaugeValue, float64(first.Unix())))
+		list = append(
+			list,
+			prometheus.MustNewConstMetric(next, prometheus.GaugeValue, float64(first.Unix())),
+		)
 	}
 	waiting, err := c.source.WaitingEmails(ctx)
 	gauge(emails, waiting)

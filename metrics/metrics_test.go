@@ -54,11 +54,19 @@ func TestMetrics(t *testing.T) {
 	}
 	text := read()
 	for _, line := range []string{
-		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`, `wardicon_findings{severity="warning"} 5`, `wardicon_expiring{within="ended"} 1`, `wardicon_expiring{within="7d"} 2`,
-		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`, `wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`, `wardicon_gateways{answers="no-response"} 3`,
+		`wardicon_records{noun="gateway"} 7`, `wardicon_profiles{state="blocked"} 2`,
+		`wardicon_findings{severity="warning"} 5`, `wardicon_expiring{within="ended"} 1`,
+		`wardicon_expiring{within="7d"} 2`,
+		`wardicon_expiring{within="30d"} 4`, `wardicon_expiring{within="60d"} 5`,
+		`wardicon_next_expiry_timestamp_seconds 1000`, `wardicon_emails_waiting 4`,
+		`wardicon_gateways{answers="no-response"} 3`,
 	} {
 		if !strings.Contains(text, line+"\n") {
-			t.Errorf("%s is not among\n%s", line, regexp.MustCompile(`(?m)^wardicon.*$`).FindAllString(text, -1))
+			t.Errorf(
+				"%s is not among\n%s",
+				line,
+				regexp.MustCompile(`(?m)^wardicon.*$`).FindAllString(text, -1),
+			)
 		}
 	}
 	read()
@@ -67,7 +75,8 @@ func TestMetrics(t *testing.T) {
 	}
 	now = now.Add(time.Minute)
 	s.fault = errors.New("the database is gone")
-	if text := read(); strings.Contains(text, "wardicon_records") || strings.Contains(text, "database") {
+	if text := read(); strings.Contains(text, "wardicon_records") ||
+		strings.Contains(text, "database") {
 		t.Error("numbers without a source")
 	}
 }

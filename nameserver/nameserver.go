@@ -1,6 +1,6 @@
-// Package nameserver answers one-time names of a zone, so that whoever asks for them is seen: it is the resolver of
-// the device that was given the name. There is nothing at the names; every answer is small, and nothing else is
-// answered.
+// Package nameserver answers one-time names of a zone, so that whoever asks for them is seen: it is
+// the resolver of the device that was given the name. There is nothing at the names; every answer
+// is small, and nothing else is answered.
 package nameserver
 
 import (
@@ -41,7 +41,12 @@ func New(zone, listen string, note Note, log *slog.Logger) (*Server, error) {
 	if _, ok := dns.IsDomainName(zone); !ok || strings.Trim(zone, ".") == "" {
 		return nil, fmt.Errorf("found the zone %q, expected a domain name", zone)
 	}
-	s := &Server{zone: dns.CanonicalName(zone), note: note, log: log, rate: rate.NewLimiter(answers, answers)}
+	s := &Server{
+		zone: dns.CanonicalName(zone),
+		note: note,
+		log:  log,
+		rate: rate.NewLimiter(answers, answers),
+	}
 	var err error
 	if s.udp, err = net.ListenPacket("udp", listen); err != nil {
 		return nil, err
@@ -60,7 +65,13 @@ func (s *Server) Run(ctx context.Context) {
 	handler := dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) { s.answer(ctx, w, q) })
 	servers := []*dns.Server{
 		{PacketConn: s.udp, Handler: handler, UDPSize: 1232, ReadTimeout: patience},
-		{Listener: s.tcp, Handler: handler, ReadTimeout: patience, WriteTimeout: patience, MaxTCPQueries: 16},
+		{
+			Listener:      s.tcp,
+			Handler:       handler,
+			ReadTimeout:   patience,
+			WriteTimeout:  patience,
+			MaxTCPQueries: 16,
+		},
 	}
 	var all sync.WaitGroup
 	for _, one := range servers {
@@ -80,7 +91,8 @@ func (s *Server) Run(ctx context.Context) {
 	all.Wait()
 }
 
-// answer answers one question: with who is responsible for the zone, and that there is nothing at a name.
+// answer answers one question: with who is responsible for the zone, and that there is nothing at a
+// name.
 func (s *Server) answer(ctx context.Context, w dns.ResponseWriter, q *dns.Msg) {
 	if !s.rate.Allow() {
 		return
@@ -110,12 +122,26 @@ func (s *Server) answer(ctx context.Context, w dns.ResponseWriter, q *dns.Msg) {
 
 // fill names who is responsible; caches keep nothing (RFC 2308 §5).
 func (s *Server) fill(a *dns.Msg, kind uint16, apex bool) {
-	soa := &dns.SOA{Hdr: dns.RR_Header{Name: s.zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET}, Ns: "ns." + s.zone, Mbox: "hostmaster." + s.zone, Serial: 1, Refresh: 3600, Retry: 600, Expire: 86400}
+	soa := &dns.SOA{
+		Hdr:     dns.RR_Header{Name: s.zone, Rrtype: dns.TypeSOA, Class: dns.ClassINET},
+		Ns:      "ns." + s.zone,
+		Mbox:    "hostmaster." + s.zone,
+		Serial:  1,
+		Refresh: 3600,
+		Retry:   600,
+		Expire:  86400,
+	}
 	switch {
 	case apex && kind == dns.TypeSOA:
 		a.Answer = append(a.Answer, soa)
 	case apex && kind == dns.TypeNS:
-		a.Answer = append(a.Answer, &dns.NS{Hdr: dns.RR_Header{Name: s.zone, Rrtype: dns.TypeNS, Class: dns.ClassINET}, Ns: "ns." + s.zone})
+		a.Answer = append(
+			a.Answer,
+			&dns.NS{
+				Hdr: dns.RR_Header{Name: s.zone, Rrtype: dns.TypeNS, Class: dns.ClassINET},
+				Ns:  "ns." + s.zone,
+			},
+		)
 	default:
 		a.Ns = append(a.Ns, soa)
 	}

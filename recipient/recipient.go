@@ -1,5 +1,5 @@
-// Package recipient draws the pages of people who were given a link and have never heard of a VPN. The pages work
-// without scripts; what is handier with one says so by itself.
+// Package recipient draws the pages of people who were given a link and have never heard of a VPN.
+// The pages work without scripts; what is handier with one says so by itself.
 package recipient
 
 import (
@@ -31,7 +31,8 @@ var (
 	script string
 )
 
-// ScriptSource is what a content security policy says of the script of the pages: its digest (CSP3 §2.3.1).
+// ScriptSource is what a content security policy says of the script of the pages: its digest (CSP3
+// §2.3.1).
 var ScriptSource = func() string {
 	sum := sha256.Sum256([]byte(script))
 	return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
@@ -116,7 +117,8 @@ type Look struct {
 	Scheme   string   // of the page
 }
 
-// Fill fills the page with what was opened. base is the path of the link, agent how the browser calls itself.
+// Fill fills the page with what was opened. base is the path of the link, agent how the browser
+// calls itself.
 func (p Page) Fill(o api.Opened, seen api.Seen, base, agent string, look Look) (Page, error) {
 	p.Handover, p.Card, p.Proof, p.Help = o.Handover, o.Card, seen.Proof, base+"/help"
 	for _, f := range o.Parcel.Files {
@@ -126,7 +128,11 @@ func (p Page) Fill(o api.Opened, seen api.Seen, base, agent string, look Look) (
 		p.First = &File{Link: p.Steps, Shown: true}
 	}
 	if here := platformOf(agent); here != "" && !akin(here, o.Platform) {
-		p.Other, p.Here, p.For = true, p.Language.Say(titles[here]), p.Language.Say(titles[o.Platform])
+		p.Other, p.Here, p.For = true, p.Language.Say(
+			titles[here],
+		), p.Language.Say(
+			titles[o.Platform],
+		)
 	}
 	ask := []string{}
 	if seen.Probe != "" {
@@ -152,8 +158,8 @@ func doors(seen api.Seen) []api.Door {
 	return seen.Doors
 }
 
-// sort puts a file where it belongs: an authority that comes before what the device takes, that itself, what lies
-// beside it, the card, the rest.
+// sort puts a file where it belongs: an authority that comes before what the device takes, that
+// itself, what lies beside it, the card, the rest.
 func (p *Page) sort(name, link string) {
 	one := File{Name: name, Link: link}
 	switch {
@@ -165,7 +171,8 @@ func (p *Page) sort(name, link string) {
 		p.Diagnose = link
 	case strings.Contains(name, "-card.") || strings.Contains(name, "-digests."):
 		p.Rest = append(p.Rest, one)
-	case p.First == nil && (strings.HasSuffix(name, format.AuthorityFile) || strings.HasSuffix(name, "-ca1.cer")):
+	case p.First == nil && (strings.HasSuffix(name, format.AuthorityFile) ||
+		strings.HasSuffix(name, "-ca1.cer")):
 		p.Authority = append(p.Authority, one)
 	case p.First == nil:
 		p.First = &one
@@ -197,9 +204,11 @@ var drawn = sync.OnceValue(func() map[i18n.Language]*template.Template {
 	list := map[i18n.Language]*template.Template{}
 	for _, l := range i18n.Languages() {
 		list[l] = template.Must(template.New("").Funcs(template.FuncMap{
-			"say": l.Say, "letters": card.Letters, "labels": card.Parts,
-			"style":  func() template.CSS { return template.CSS(style) },
-			"script": func() template.JS { return template.JS(script) },
+			"say":     l.Say,
+			"letters": card.Letters,
+			"labels":  card.Parts,
+			"style":   func() template.CSS { return template.CSS(style) },
+			"script":  func() template.JS { return template.JS(script) },
 		}).Parse(source))
 	}
 	return list
@@ -207,8 +216,16 @@ var drawn = sync.OnceValue(func() map[i18n.Language]*template.Template {
 
 // titles are what people call their devices.
 var titles = map[vpn.Platform]string{
-	vpn.Windows: "a Windows computer", vpn.MacOS: "a Mac", vpn.IOS: "an iPhone", vpn.IPadOS: "an iPad", vpn.Android: "an Android device", vpn.ChromeOS: "a Chromebook",
-	vpn.LinuxDesktop: "a Linux computer", vpn.Linux: "a Linux computer", vpn.OpenWrt: "a router", vpn.DeskPhone: "a desk phone",
+	vpn.Windows:      "a Windows computer",
+	vpn.MacOS:        "a Mac",
+	vpn.IOS:          "an iPhone",
+	vpn.IPadOS:       "an iPad",
+	vpn.Android:      "an Android device",
+	vpn.ChromeOS:     "a Chromebook",
+	vpn.LinuxDesktop: "a Linux computer",
+	vpn.Linux:        "a Linux computer",
+	vpn.OpenWrt:      "a router",
+	vpn.DeskPhone:    "a desk phone",
 }
 
 // platformOf guesses the platform of a browser; empty where it does not say.
@@ -216,7 +233,15 @@ func platformOf(agent string) vpn.Platform {
 	for _, sign := range []struct {
 		text     string
 		platform vpn.Platform
-	}{{"iPhone", vpn.IOS}, {"iPad", vpn.IPadOS}, {"Android", vpn.Android}, {"CrOS", vpn.ChromeOS}, {"Windows NT", vpn.Windows}, {"Macintosh", vpn.MacOS}, {"Linux", vpn.LinuxDesktop}} {
+	}{
+		{"iPhone", vpn.IOS},
+		{"iPad", vpn.IPadOS},
+		{"Android", vpn.Android},
+		{"CrOS", vpn.ChromeOS},
+		{"Windows NT", vpn.Windows},
+		{"Macintosh", vpn.MacOS},
+		{"Linux", vpn.LinuxDesktop},
+	} {
 		if strings.Contains(agent, sign.text) {
 			return sign.platform
 		}
@@ -224,8 +249,8 @@ func platformOf(agent string) vpn.Platform {
 	return ""
 }
 
-// akin tells whether a browser may be that of a device: tablets call themselves Macs, and what has no browser
-// is set up from anywhere.
+// akin tells whether a browser may be that of a device: tablets call themselves Macs, and what has
+// no browser is set up from anywhere.
 func akin(browser, device vpn.Platform) bool {
 	switch device {
 	case vpn.OpenWrt, vpn.DeskPhone, vpn.Linux:

@@ -29,9 +29,31 @@ var said = map[string]string{
 
 // signs are what the signs that are most often mistaken are called in a sentence.
 var signs = map[string]string{
-	" ": "a space", "_": "an underscore", "-": "a hyphen", ".": "a dot", ",": "a comma", ":": "a colon", ";": "a semicolon", "'": "an apostrophe", "\"": "a quotation mark", "/": "a slash", "\\": "a backslash",
-	"@": "an at sign", "!": "an exclamation mark", "?": "a question mark", "+": "a plus sign", "*": "an asterisk", "#": "a hash sign", "\u2013": "a dash, longer than a hyphen", "\u2014": "a dash, longer than a hyphen",
-	"\u2018": "a curly apostrophe", "\u2019": "a curly apostrophe", "\u201c": "a curly quotation mark", "\u201d": "a curly quotation mark", "\u201e": "a curly quotation mark", "\u00a0": "another kind of space",
+	" ":      "a space",
+	"_":      "an underscore",
+	"-":      "a hyphen",
+	".":      "a dot",
+	",":      "a comma",
+	":":      "a colon",
+	";":      "a semicolon",
+	"'":      "an apostrophe",
+	"\"":     "a quotation mark",
+	"/":      "a slash",
+	"\\":     "a backslash",
+	"@":      "an at sign",
+	"!":      "an exclamation mark",
+	"?":      "a question mark",
+	"+":      "a plus sign",
+	"*":      "an asterisk",
+	"#":      "a hash sign",
+	"\u2013": "a dash, longer than a hyphen",
+	"\u2014": "a dash, longer than a hyphen",
+	"\u2018": "a curly apostrophe",
+	"\u2019": "a curly apostrophe",
+	"\u201c": "a curly quotation mark",
+	"\u201d": "a curly quotation mark",
+	"\u201e": "a curly quotation mark",
+	"\u00a0": "another kind of space",
 }
 
 // scriptText is what the script reads from the page.

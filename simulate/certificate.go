@@ -27,20 +27,23 @@ func (g *Gateway) certify() error {
 	if err != nil {
 		return err
 	}
-	g.config = &tls.Config{MinVersion: tls.VersionTLS12, GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-		shown, config := id, &tls.Config{MinVersion: tls.VersionTLS12}
-		switch {
-		case g.has(FaultCertificate):
-			shown = stranger
-		case g.has(FaultExpired):
-			shown = ended
-		}
-		if g.has(FaultOldTLS) {
-			config.MinVersion, config.MaxVersion = tls.VersionTLS10, tls.VersionTLS10
-		}
-		config.Certificates = []tls.Certificate{shownBy(*shown)}
-		return config, nil
-	}}
+	g.config = &tls.Config{
+		MinVersion: tls.VersionTLS12,
+		GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
+			shown, config := id, &tls.Config{MinVersion: tls.VersionTLS12}
+			switch {
+			case g.has(FaultCertificate):
+				shown = stranger
+			case g.has(FaultExpired):
+				shown = ended
+			}
+			if g.has(FaultOldTLS) {
+				config.MinVersion, config.MaxVersion = tls.VersionTLS10, tls.VersionTLS10
+			}
+			config.Certificates = []tls.Certificate{shownBy(*shown)}
+			return config, nil
+		},
+	}
 	return nil
 }
 
@@ -54,14 +57,26 @@ func shownBy(id pki.Identity) tls.Certificate {
 	return c
 }
 
-// newIdentity makes a certificate for a name under an authority of its own, which is returned as PEM.
+// newIdentity makes a certificate for a name under an authority of its own, which is returned as
+// PEM.
 func newIdentity(name string, end time.Time) (*pki.Identity, string, error) {
 	begin := end.AddDate(-1, 0, -1)
 	rootKey, err := pki.NewKey(rand.Reader, pki.P256)
 	if err != nil {
 		return nil, "", err
 	}
-	root, err := pki.Issue(rand.Reader, pki.Issuer{Key: rootKey}, rootKey.Public(), pki.Wanted{Name: "Authority of a simulator", Usage: pki.ForAuthority, From: begin, To: end.AddDate(1, 0, 0), MaxPath: -1})
+	root, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Key: rootKey},
+		rootKey.Public(),
+		pki.Wanted{
+			Name:    "Authority of a simulator",
+			Usage:   pki.ForAuthority,
+			From:    begin,
+			To:      end.AddDate(1, 0, 0),
+			MaxPath: -1,
+		},
+	)
 	if err != nil {
 		return nil, "", err
 	}
@@ -69,9 +84,27 @@ func newIdentity(name string, end time.Time) (*pki.Identity, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
-	leaf, err := pki.Issue(rand.Reader, pki.Issuer{Certificate: root, Key: rootKey}, key.Public(), pki.Wanted{Name: name, Usage: pki.ForServer, Names: []string{name}, From: begin, To: end, MaxPath: -1})
+	leaf, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Certificate: root, Key: rootKey},
+		key.Public(),
+		pki.Wanted{
+			Name:    name,
+			Usage:   pki.ForServer,
+			Names:   []string{name},
+			From:    begin,
+			To:      end,
+			MaxPath: -1,
+		},
+	)
 	if err != nil {
 		return nil, "", err
 	}
-	return &pki.Identity{Leaf: leaf, Chain: []*x509.Certificate{root}, Key: key}, pki.Bundle(root), nil
+	return &pki.Identity{
+			Leaf:  leaf,
+			Chain: []*x509.Certificate{root},
+			Key:   key,
+		}, pki.Bundle(
+			root,
+		), nil
 }

@@ -28,7 +28,11 @@ func NewDevice(p vpn.Platform, release string) *Device {
 
 // Install takes a file, with those that came beside it. Installing it again replaces the
 // connection of the same UUID.
-func (d *Device) Install(name string, content []byte, beside format.Beside) (vpn.Connection, error) {
+func (d *Device) Install(
+	name string,
+	content []byte,
+	beside format.Beside,
+) (vpn.Connection, error) {
 	found, ok := platform.Find(d.Platform, d.Release)
 	if !ok {
 		return vpn.Connection{}, fmt.Errorf("no platform %q", d.Platform)
@@ -44,11 +48,24 @@ func (d *Device) Install(name string, content []byte, beside format.Beside) (vpn
 		}
 	}
 	if len(reading.Connections) != 1 {
-		return vpn.Connection{}, fmt.Errorf("%s: %d connections, expected one", name, len(reading.Connections))
+		return vpn.Connection{}, fmt.Errorf(
+			"%s: %d connections, expected one",
+			name,
+			len(reading.Connections),
+		)
 	}
 	c := reading.Connections[0].Connection
-	if a := found.Ability(c.Protocol); !slices.Contains(a.Formats, codec.Name) && !(codec.Name == platform.OVPN && slices.Contains(a.Formats, platform.PhoneOVPN)) {
-		return vpn.Connection{}, fmt.Errorf("%s: %s takes no %s for %s", name, found.Title, codec.Title, c.Protocol.Title())
+	if a := found.Ability(
+		c.Protocol,
+	); !slices.Contains(a.Formats, codec.Name) &&
+		!(codec.Name == platform.OVPN && slices.Contains(a.Formats, platform.PhoneOVPN)) {
+		return vpn.Connection{}, fmt.Errorf(
+			"%s: %s takes no %s for %s",
+			name,
+			found.Title,
+			codec.Title,
+			c.Protocol.Title(),
+		)
 	}
 	for uuid, other := range d.Installed {
 		if uuid != c.UUID && other.Name == c.Name {
@@ -65,7 +82,8 @@ func taken(found platform.Found, name string, content []byte) (format.Codec, err
 	for _, codec := range all.Codecs {
 		takes := slices.ContainsFunc(vpn.Protocols, func(p vpn.Protocol) bool {
 			formats := found.Ability(p).Formats
-			return slices.Contains(formats, codec.Name) || codec.Name == platform.OVPN && slices.Contains(formats, platform.PhoneOVPN)
+			return slices.Contains(formats, codec.Name) ||
+				codec.Name == platform.OVPN && slices.Contains(formats, platform.PhoneOVPN)
 		})
 		if takes && codec.Detect(name, content) {
 			return codec, nil
@@ -77,5 +95,10 @@ func taken(found platform.Found, name string, content []byte) (format.Codec, err
 	if len(titles) == 0 {
 		return format.Codec{}, fmt.Errorf("%s takes no file", found.Title)
 	}
-	return format.Codec{}, fmt.Errorf("%s: %s takes %s", name, found.Title, strings.Join(titles, ", "))
+	return format.Codec{}, fmt.Errorf(
+		"%s: %s takes %s",
+		name,
+		found.Title,
+		strings.Join(titles, ", "),
+	)
 }

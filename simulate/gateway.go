@@ -26,47 +26,71 @@ type Fault string
 
 // The faults.
 const (
-	FaultSilent      Fault = "no-response" // it answers nothing
-	FaultClosed      Fault = "closed"      // it ends each connection at once
-	FaultMidway      Fault = "midway"      // it answers the first message of a protocol and no other
-	FaultSlow        Fault = "slow"        // each answer takes 1.2 seconds
-	FaultLossy       Fault = "lossy"       // the first two packets of each port are lost
-	FaultGarbage     Fault = "garbage"     // it answers with noise alone
-	FaultNoise       Fault = "noise"       // noise comes before each answer
-	FaultNAT         Fault = "nat"         // it sees other addresses than its own and the client's
-	FaultSuite       Fault = "suite"       // it takes only what nobody should offer: 3des-sha1-modp1024
-	FaultGroup       Fault = "group"       // it asks for group 19 in the place of any other
-	FaultChoice      Fault = "choice"      // it chooses what was not offered
-	FaultCookies     Fault = "cookies"     // it is under load and wants a cookie first
-	FaultRedirect    Fault = "redirect"    // it sends clients to another gateway
-	FaultAggressive  Fault = "aggressive"  // it answers aggressive mode, with a hash of its key
-	FaultBare        Fault = "bare"        // it answers L2TP without IPsec
-	FaultCertificate Fault = "certificate" // its certificate is of another authority, for another name
-	FaultExpired     Fault = "ended"       // its certificate ended yesterday
-	FaultOldTLS      Fault = "old-tls"     // it has TLS 1.0 alone
-	FaultRealm       Fault = "realm"       // it introduces itself as somebody else
-	FaultKey         Fault = "key"         // its control-channel key is another one
-	FaultPort4500    Fault = "port-4500"   // it answers on port 500, but not on 4500
+	FaultSilent Fault = "no-response" // it answers nothing
+	FaultClosed Fault = "closed"      // it ends each connection at once
+	// it answers the first message of a protocol and no other
+	FaultMidway  Fault = "midway"
+	FaultSlow    Fault = "slow"    // each answer takes 1.2 seconds
+	FaultLossy   Fault = "lossy"   // the first two packets of each port are lost
+	FaultGarbage Fault = "garbage" // it answers with noise alone
+	FaultNoise   Fault = "noise"   // noise comes before each answer
+	FaultNAT     Fault = "nat"     // it sees other addresses than its own and the client's
+	// it takes only what nobody should offer: 3des-sha1-modp1024
+	FaultSuite      Fault = "suite"
+	FaultGroup      Fault = "group"      // it asks for group 19 in the place of any other
+	FaultChoice     Fault = "choice"     // it chooses what was not offered
+	FaultCookies    Fault = "cookies"    // it is under load and wants a cookie first
+	FaultRedirect   Fault = "redirect"   // it sends clients to another gateway
+	FaultAggressive Fault = "aggressive" // it answers aggressive mode, with a hash of its key
+	FaultBare       Fault = "bare"       // it answers L2TP without IPsec
+	// its certificate is of another authority, for another name
+	FaultCertificate Fault = "certificate"
+	FaultExpired     Fault = "ended"     // its certificate ended yesterday
+	FaultOldTLS      Fault = "old-tls"   // it has TLS 1.0 alone
+	FaultRealm       Fault = "realm"     // it introduces itself as somebody else
+	FaultKey         Fault = "key"       // its control-channel key is another one
+	FaultPort4500    Fault = "port-4500" // it answers on port 500, but not on 4500
 )
 
 // Faults lists them all.
 var Faults = []Fault{
-	FaultSilent, FaultClosed, FaultMidway, FaultSlow, FaultLossy, FaultGarbage, FaultNoise, FaultNAT, FaultSuite, FaultGroup, FaultChoice, FaultCookies, FaultRedirect, FaultAggressive, FaultBare, FaultCertificate, FaultExpired,
-	FaultOldTLS, FaultRealm, FaultKey, FaultPort4500,
+	FaultSilent,
+	FaultClosed,
+	FaultMidway,
+	FaultSlow,
+	FaultLossy,
+	FaultGarbage,
+	FaultNoise,
+	FaultNAT,
+	FaultSuite,
+	FaultGroup,
+	FaultChoice,
+	FaultCookies,
+	FaultRedirect,
+	FaultAggressive,
+	FaultBare,
+	FaultCertificate,
+	FaultExpired,
+	FaultOldTLS,
+	FaultRealm,
+	FaultKey,
+	FaultPort4500,
 }
 
-// Gateway is a simulator for a gateway with any of the five protocols, on loopback. Its fields may be set before it is
-// started, and its faults while it runs.
+// Gateway is a simulator for a gateway with any of the five protocols, on loopback. Its fields may
+// be set before it is started, and its faults while it runs.
 type Gateway struct {
 	Name      string // host name; empty means gateway.example
 	Bind      netip.Addr
-	Protocols []vpn.Protocol     // none means all
-	Suites    []suite.Proposal   // that it takes, the best first; none means usual ones
-	Identity  *pki.Identity      // what it shows by TLS; nil makes one under an authority of its own
-	Wrapping  tlstunnel.Wrapping // of the control channel, as the server
-	Tunnel    []vpn.Remote       // ports of the TLS tunnel on record; none means 1194 by UDP
+	Protocols []vpn.Protocol   // none means all
+	Suites    []suite.Proposal // that it takes, the best first; none means usual ones
+	// what it shows by TLS; nil makes one under an authority of its own
+	Identity *pki.Identity
+	Wrapping tlstunnel.Wrapping // of the control channel, as the server
+	Tunnel   []vpn.Remote       // ports of the TLS tunnel on record; none means 1194 by UDP
 
-	Fixed map[int]int // ports to listen on, by the port that they stand for; free ones where none is named
+	// ports to listen on, by the port that they stand for; free ones where none is named
+	Fixed map[int]int
 
 	// Accounts are the passwords by login; with them SSTP goes on with PPP, by Methods.
 	Accounts map[string]string
@@ -100,7 +124,13 @@ func (g *Gateway) Start(faults ...Fault) (err error) {
 		g.Protocols = vpn.Protocols
 	}
 	if len(g.Suites) == 0 {
-		if g.Suites, err = suite.ParseAll([]string{"aes256-sha256-ecp256", "aes256-sha256-modp2048", "aes256gcm16-prfsha384-ecp384"}); err != nil {
+		if g.Suites, err = suite.ParseAll(
+			[]string{
+				"aes256-sha256-ecp256",
+				"aes256-sha256-modp2048",
+				"aes256gcm16-prfsha384-ecp384",
+			},
+		); err != nil {
 			return err
 		}
 	}
@@ -208,10 +238,11 @@ func (g *Gateway) introduced() string {
 	return g.Name
 }
 
-// shared answers SSTP and, where it is on record for the same port, the TLS tunnel: a TLS record begins with 22, a packet
-// of the tunnel with its length.
+// shared answers SSTP and, where it is on record for the same port, the TLS tunnel: a TLS record
+// begins with 22, a packet of the tunnel with its length.
 func (g *Gateway) shared(port int) func(net.Conn) {
-	if !slices.Contains(g.Protocols, vpn.TLS) || !slices.Contains(g.Tunnel, vpn.Remote{Port: port, Transport: vpn.TCP}) {
+	if !slices.Contains(g.Protocols, vpn.TLS) ||
+		!slices.Contains(g.Tunnel, vpn.Remote{Port: port, Transport: vpn.TCP}) {
 		return g.sstp
 	}
 	return func(conn net.Conn) {
@@ -239,8 +270,14 @@ func (b *buffered) Read(p []byte) (int, error) { return b.in.Read(p) }
 type reply func([]byte)
 
 // udp answers packets on a port of its own in the place of one on record.
-func (g *Gateway) udp(port int, handle func(packet []byte, from netip.AddrPort, answer reply)) error {
-	conn, err := net.ListenUDP("udp", net.UDPAddrFromAddrPort(netip.AddrPortFrom(g.Bind, uint16(g.ports[port]))))
+func (g *Gateway) udp(
+	port int,
+	handle func(packet []byte, from netip.AddrPort, answer reply),
+) error {
+	conn, err := net.ListenUDP(
+		"udp",
+		net.UDPAddrFromAddrPort(netip.AddrPortFrom(g.Bind, uint16(g.ports[port]))),
+	)
 	if err != nil {
 		return err
 	}

@@ -64,12 +64,22 @@ func (g *Gateway) seen(from netip.AddrPort, port int) (client, own netip.AddrPor
 
 func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply) {
 	if g.has(FaultNoise) {
-		noise := ikev2.Message{InitiatorSPI: question.InitiatorSPI + 1, Exchange: ikev2.SAInit, Response: true}
+		noise := ikev2.Message{
+			InitiatorSPI: question.InitiatorSPI + 1,
+			Exchange:     ikev2.SAInit,
+			Response:     true,
+		}
 		if packet, err := noise.Encode(); err == nil {
 			send(packet)
 		}
 	}
-	answer := ikev2.Message{InitiatorSPI: question.InitiatorSPI, Exchange: ikev2.SAInit, Response: true, ID: question.ID, Payloads: g.chooseIKEv2(question, from)}
+	answer := ikev2.Message{
+		InitiatorSPI: question.InitiatorSPI,
+		Exchange:     ikev2.SAInit,
+		Response:     true,
+		ID:           question.ID,
+		Payloads:     g.chooseIKEv2(question, from),
+	}
 	if _, chosen := answer.Find(ikev2.KindSA); chosen {
 		answer.ResponderSPI = newSPI()
 		client, own := g.seen(from, 500)
@@ -77,9 +87,22 @@ func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply)
 		if g.has(FaultNAT) {
 			other = own
 		}
-		answer.Payloads = append(answer.Payloads,
-			ikev2.Notify(ikev2.NATSource, ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, own)), ikev2.Notify(ikev2.NATSource, ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, other)),
-			ikev2.Notify(ikev2.NATDestination, ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, client)), ikev2.Notify(ikev2.FragmentationSupported, nil))
+		answer.Payloads = append(
+			answer.Payloads,
+			ikev2.Notify(
+				ikev2.NATSource,
+				ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, own),
+			),
+			ikev2.Notify(
+				ikev2.NATSource,
+				ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, other),
+			),
+			ikev2.Notify(
+				ikev2.NATDestination,
+				ikev2.NATHash(answer.InitiatorSPI, answer.ResponderSPI, client),
+			),
+			ikev2.Notify(ikev2.FragmentationSupported, nil),
+		)
 	}
 	if packet, err := answer.Encode(); err == nil {
 		send(packet)
@@ -90,12 +113,15 @@ func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply)
 func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isakmp.Payload {
 	if g.has(FaultRedirect) {
 		to := "harbour.example"
-		return []isakmp.Payload{ikev2.Notify(ikev2.Redirect, append([]byte{3, byte(len(to))}, to...))}
+		return []isakmp.Payload{
+			ikev2.Notify(ikev2.Redirect, append([]byte{3, byte(len(to))}, to...)),
+		}
 	}
 	if g.has(FaultCookies) {
 		want := ikev2.NATHash(question.InitiatorSPI, 0, from) // it remembers nothing
 		notes, err := question.Notifications()
-		if err != nil || len(notes) == 0 || notes[0].Type != ikev2.Cookie || !slices.Equal(notes[0].Data, want) {
+		if err != nil || len(notes) == 0 || notes[0].Type != ikev2.Cookie ||
+			!slices.Equal(notes[0].Data, want) {
 			return []isakmp.Payload{ikev2.Notify(ikev2.Cookie, want)}
 		}
 	}
@@ -110,7 +136,9 @@ func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isa
 		return []isakmp.Payload{ikev2.Notify(ikev2.InvalidSyntax, nil)}
 	}
 	if g.has(FaultGroup) && group != wantedGroup {
-		return []isakmp.Payload{ikev2.Notify(ikev2.InvalidKE, binary.BigEndian.AppendUint16(nil, wantedGroup))}
+		return []isakmp.Payload{
+			ikev2.Notify(ikev2.InvalidKE, binary.BigEndian.AppendUint16(nil, wantedGroup)),
+		}
 	}
 	for _, s := range g.taken() {
 		own, ok := ikev2.Offer(1, s.ForIKE())
@@ -125,7 +153,11 @@ func (g *Gateway) chooseIKEv2(question ikev2.Message, from netip.AddrPort) []isa
 			if g.has(FaultChoice) {
 				own.Transforms[len(own.Transforms)-1].ID++
 			}
-			return []isakmp.Payload{ikev2.SA(own), ikev2.KE(group, public), {Kind: ikev2.KindNonce, Body: make([]byte, 32)}}
+			return []isakmp.Payload{
+				ikev2.SA(own),
+				ikev2.KE(group, public),
+				{Kind: ikev2.KindNonce, Body: make([]byte, 32)},
+			}
 		}
 	}
 	return []isakmp.Payload{ikev2.Notify(ikev2.NoProposalChosen, nil)}
@@ -143,7 +175,11 @@ func covers(offer, own ikev2.Proposal) bool {
 
 // ikev1 answers the first exchange of main and aggressive mode, and the second one of main mode.
 func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply) {
-	answer := ikev1.Message{InitiatorCookie: question.InitiatorCookie, ResponderCookie: question.ResponderCookie, Exchange: question.Exchange}
+	answer := ikev1.Message{
+		InitiatorCookie: question.InitiatorCookie,
+		ResponderCookie: question.ResponderCookie,
+		Exchange:        question.Exchange,
+	}
 	if answer.ResponderCookie == 0 {
 		answer.ResponderCookie = newSPI()
 	}
@@ -154,14 +190,28 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 	case begins:
 		chosen, hash := g.chooseIKEv1(body)
 		if chosen == nil {
-			answer.Exchange, answer.Payloads = ikev1.Informational, []isakmp.Payload{ikev1.Notify(ikev1.NoProposalChosen, nil)}
+			answer.Exchange, answer.Payloads = ikev1.Informational, []isakmp.Payload{
+				ikev1.Notify(ikev1.NoProposalChosen, nil),
+			}
 			break
 		}
-		answer.Payloads = []isakmp.Payload{ikev1.SA(chosen), {Kind: ikev1.KindVendor, Body: ikev1.VendorNATT}, {Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation}}
+		answer.Payloads = []isakmp.Payload{
+			ikev1.SA(chosen),
+			{Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
+			{Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation},
+		}
 		if question.Exchange == ikev1.Aggressive {
 			exchange, _ := question.Find(ikev1.KindKE)
-			answer.Payloads = append(answer.Payloads, isakmp.Payload{Kind: ikev1.KindKE, Body: exchange}, isakmp.Payload{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
-				ikev1.Identification(ikev1.IDName, []byte(g.introduced())), isakmp.Payload{Kind: ikev1.KindHash, Body: make([]byte, 32)})
+			answer.Payloads = append(
+				answer.Payloads,
+				isakmp.Payload{Kind: ikev1.KindKE, Body: exchange},
+				isakmp.Payload{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
+				ikev1.Identification(
+					ikev1.IDName,
+					[]byte(g.introduced()),
+				),
+				isakmp.Payload{Kind: ikev1.KindHash, Body: make([]byte, 32)},
+			)
 			answer.Payloads = append(answer.Payloads, g.natd(answer, hash, from)...)
 		}
 	default:
@@ -173,7 +223,12 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 			hash = "sha1"
 		}
 		public, _ := question.Find(ikev1.KindKE)
-		answer.Payloads = append([]isakmp.Payload{{Kind: ikev1.KindKE, Body: public}, {Kind: ikev1.KindNonce, Body: make([]byte, 32)}}, g.natd(answer, hash, from)...)
+		answer.Payloads = append(
+			[]isakmp.Payload{
+				{Kind: ikev1.KindKE, Body: public},
+				{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
+			},
+			g.natd(answer, hash, from)...)
 	}
 	if packet, err := answer.Encode(); err == nil {
 		send(packet)
@@ -183,8 +238,15 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 // natd says which addresses the simulator sees: the client's, then its own (RFC 3947 §3.2).
 func (g *Gateway) natd(m ikev1.Message, hash string, from netip.AddrPort) (list []isakmp.Payload) {
 	client, own := g.seen(from, 500)
-	for _, at := range []netip.AddrPort{client, own, netip.AddrPortFrom(own.Addr(), uint16(g.ports[4500]))} {
-		list = append(list, isakmp.Payload{Kind: ikev1.KindNATD, Body: ikev1.NATD(hash, m.InitiatorCookie, m.ResponderCookie, at)})
+	for _, at := range []netip.AddrPort{client, own,
+		netip.AddrPortFrom(own.Addr(), uint16(g.ports[4500]))} {
+		list = append(
+			list,
+			isakmp.Payload{
+				Kind: ikev1.KindNATD,
+				Body: ikev1.NATD(hash, m.InitiatorCookie, m.ResponderCookie, at),
+			},
+		)
 	}
 	return list
 }

@@ -37,23 +37,28 @@ type opened struct {
 	Text, Page string
 }
 
-// Mailbox shows the emails that came, on a page of its own on loopback, until the mail server ends. It returns
-// the page's address.
+// Mailbox shows the emails that came, on a page of its own on loopback, until the mail server ends.
+// It returns the page's address.
 func (m *MailServer) Mailbox() (string, error) {
 	listener, err := net.Listen("tcp", m.Host+":0")
 	if err != nil {
 		return "", err
 	}
-	server := &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		var list []opened
-		for _, l := range m.Emails() {
-			text, page := parts(l.Raw)
-			list = append([]opened{{l, text, page}}, list...)
-		}
-		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; frame-src 'self'")
-		_ = mailbox.Execute(w, list)
-	})}
+	server := &http.Server{
+		ReadHeaderTimeout: 10 * time.Second,
+		Handler: http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+			var list []opened
+			for _, l := range m.Emails() {
+				text, page := parts(l.Raw)
+				list = append([]opened{{l, text, page}}, list...)
+			}
+			w.Header().Set("Content-Type", "text/html; charset=utf-8")
+			w.Header().
+				Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; "+
+					"frame-src 'self'")
+			_ = mailbox.Execute(w, list)
+		}),
+	}
 	m.closers = append(m.closers, server.Close)
 	go func() { _ = server.Serve(listener) }() // ends with Close
 	return "http://" + listener.Addr().String(), nil

@@ -28,8 +28,17 @@ func (g *Gateway) newLink() (*pppsession.Link, error) {
 		methods = []suite.PPPMethod{suite.MSCHAPv2}
 	}
 	return pppsession.New(pppsession.Config{
-		Gateway: true, Methods: methods, Address: insideHost, Peer: insideClient, DNS: []netip.Addr{insideNames}, Random: rand.Reader,
-		Lookup: func(login string) (string, bool) { password, known := g.Accounts[login]; return password, known },
+		Gateway: true,
+		Methods: methods,
+		Address: insideHost,
+		Peer:    insideClient,
+		DNS:     []netip.Addr{insideNames},
+		Random:  rand.Reader,
+		Lookup: func(login string) (string, bool) {
+			password,
+				known := g.Accounts[login]
+			return password, known
+		},
 	})
 }
 
@@ -37,7 +46,10 @@ func (g *Gateway) newLink() (*pppsession.Link, error) {
 func (g *Gateway) note(l *pppsession.Link) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.links = append(g.links, LinkSeen{Login: l.Login, Method: l.Method, Phase: l.Phase, Reason: l.Reason})
+	g.links = append(
+		g.links,
+		LinkSeen{Login: l.Login, Method: l.Method, Phase: l.Phase, Reason: l.Reason},
+	)
 }
 
 // LinkSeen is how far the PPP of one client came.
@@ -89,7 +101,10 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
 			return
 		}
 		if control {
-			if m, err := sstp.Decode(b); err != nil || m.Kind == sstp.Abort || m.Kind == sstp.Disconnect {
+			if m, err := sstp.Decode(
+				b,
+			); err != nil || m.Kind == sstp.Abort ||
+				m.Kind == sstp.Disconnect {
 				return
 			}
 			continue
@@ -104,7 +119,8 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
 
 // echoed answers an ICMP echo request to the internal host (RFC 792); nil for all else.
 func echoed(p []byte) []byte {
-	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 || netip.AddrFrom4([4]byte(p[16:20])) != insideHost {
+	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 ||
+		netip.AddrFrom4([4]byte(p[16:20])) != insideHost {
 		return nil
 	}
 	answer := append([]byte{}, p...)

@@ -25,8 +25,8 @@ type Received struct {
 	Raw      []byte
 }
 
-// MailServer is a simulator for a mail server on loopback: it wants TLS, takes every email and keeps the
-// last ones. With a login it wants that too.
+// MailServer is a simulator for a mail server on loopback: it wants TLS, takes every email and
+// keeps the last ones. With a login it wants that too.
 type MailServer struct {
 	Host            string
 	Port            int
@@ -50,9 +50,20 @@ func NewMailServer(login, password string) (*MailServer, error) {
 	if err != nil {
 		return nil, err
 	}
-	m.server = smtp.NewServer(smtp.BackendFunc(func(c *smtp.Conn) (smtp.Session, error) { return &mailSession{server: m, conn: c}, nil }))
-	m.server.Domain, m.server.TLSConfig = "mail.skerryline.example", &tls.Config{Certificates: []tls.Certificate{certificate}, MinVersion: tls.VersionTLS12}
-	m.server.MaxMessageBytes, m.server.MaxRecipients, m.server.ReadTimeout = 4<<20, 10, 30*time.Second
+	m.server = smtp.NewServer(
+		smtp.BackendFunc(
+			func(c *smtp.Conn) (smtp.Session, error) {
+				return &mailSession{server: m, conn: c},
+					nil
+			},
+		),
+	)
+	m.server.Domain, m.server.TLSConfig = "mail.skerryline.example", &tls.Config{
+		Certificates: []tls.Certificate{certificate},
+		MinVersion:   tls.VersionTLS12,
+	}
+	m.server.MaxMessageBytes, m.server.MaxRecipients, m.server.ReadTimeout =
+		4<<20, 10, 30*time.Second
 	listener, err := net.Listen("tcp", m.Host+":0")
 	if err != nil {
 		return nil, err
@@ -71,7 +82,17 @@ func (m *MailServer) certify() (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	authority, err := pki.Issue(rand.Reader, pki.Issuer{Key: root}, root.Public(), pki.Wanted{Name: "Simulator mail authority", Usage: pki.ForAuthority, From: from, To: from.AddDate(1, 0, 0)})
+	authority, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Key: root},
+		root.Public(),
+		pki.Wanted{
+			Name:  "Simulator mail authority",
+			Usage: pki.ForAuthority,
+			From:  from,
+			To:    from.AddDate(1, 0, 0),
+		},
+	)
 	if err != nil {
 		return tls.Certificate{}, err
 	}
@@ -79,7 +100,18 @@ func (m *MailServer) certify() (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	c, err := pki.Issue(rand.Reader, pki.Issuer{Certificate: authority, Key: root}, key.Public(), pki.Wanted{Name: "mail", Usage: pki.ForServer, Names: []string{m.Host}, From: from, To: from.AddDate(0, 6, 0)})
+	c, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Certificate: authority, Key: root},
+		key.Public(),
+		pki.Wanted{
+			Name:  "mail",
+			Usage: pki.ForServer,
+			Names: []string{m.Host},
+			From:  from,
+			To:    from.AddDate(0, 6, 0),
+		},
+	)
 	m.Authority = pki.Bundle(authority)
 	return tls.Certificate{Certificate: [][]byte{c.Raw}, PrivateKey: key, Leaf: c}, errors.Join(err)
 }
@@ -104,9 +136,17 @@ func (m *MailServer) Emails() []Received {
 func (m *MailServer) Refuse(permanent bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.refuse = &smtp.SMTPError{Code: 451, EnhancedCode: smtp.EnhancedCode{4, 3, 0}, Message: "the harbour office is closed"}
+	m.refuse = &smtp.SMTPError{
+		Code:         451,
+		EnhancedCode: smtp.EnhancedCode{4, 3, 0},
+		Message:      "the harbour office is closed",
+	}
 	if permanent {
-		m.refuse = &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "nobody of that name"}
+		m.refuse = &smtp.SMTPError{
+			Code:         550,
+			EnhancedCode: smtp.EnhancedCode{5, 1, 1},
+			Message:      "nobody of that name",
+		}
 	}
 }
 
@@ -125,8 +165,16 @@ type mailSession struct {
 }
 
 var (
-	errTLS   = &smtp.SMTPError{Code: 530, EnhancedCode: smtp.EnhancedCode{5, 7, 0}, Message: "begin TLS first"} // RFC 3207 §4
-	errLogin = &smtp.SMTPError{Code: 530, EnhancedCode: smtp.EnhancedCode{5, 7, 0}, Message: "sign in first"}
+	errTLS = &smtp.SMTPError{
+		Code:         530,
+		EnhancedCode: smtp.EnhancedCode{5, 7, 0},
+		Message:      "begin TLS first",
+	} // RFC 3207 §4
+	errLogin = &smtp.SMTPError{
+		Code:         530,
+		EnhancedCode: smtp.EnhancedCode{5, 7, 0},
+		Message:      "sign in first",
+	}
 )
 
 // AuthMechanisms lists how a client may sign in.

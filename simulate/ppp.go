@@ -21,8 +21,16 @@ func (g *Gateway) l2tp(packet []byte, _ netip.AddrPort, answer reply) {
 	if err != nil || !ok || m.Kind() != l2tp.StartRequest || !g.has(FaultBare) {
 		return
 	}
-	avps := append(l2tp.Start(l2tp.StartReply, g.introduced(), 17), l2tp.Text(l2tp.AttrVendor, "simulator"), l2tp.AVP{Type: l2tp.AttrFirmware, Value: []byte{1, 2}})
-	if b, err := (l2tp.Message{Tunnel: theirs, Expected: m.Sent + 1, AVPs: avps}).Encode(); err == nil {
+	avps := append(
+		l2tp.Start(l2tp.StartReply, g.introduced(), 17),
+		l2tp.Text(l2tp.AttrVendor, "simulator"),
+		l2tp.AVP{Type: l2tp.AttrFirmware, Value: []byte{1, 2}},
+	)
+	if b, err := (l2tp.Message{
+		Tunnel:   theirs,
+		Expected: m.Sent + 1,
+		AVPs:     avps,
+	}).Encode(); err == nil {
 		answer(b)
 	}
 }
@@ -49,7 +57,15 @@ func (g *Gateway) pptp(conn net.Conn) {
 		var answer pptp.Message
 		switch m := m.(type) {
 		case *pptp.StartRequest:
-			answer = &pptp.StartReply{Version: pptp.Version, Result: pptp.StartOK, Framing: 3, Bearer: 3, Firmware: 1, HostName: pptp.NewName(g.introduced()), Vendor: pptp.NewName("simulator")}
+			answer = &pptp.StartReply{
+				Version:  pptp.Version,
+				Result:   pptp.StartOK,
+				Framing:  3,
+				Bearer:   3,
+				Firmware: 1,
+				HostName: pptp.NewName(g.introduced()),
+				Vendor:   pptp.NewName("simulator"),
+			}
 		case *pptp.EchoRequest:
 			answer = &pptp.EchoReply{ID: m.ID, Result: 1}
 		case *pptp.StopRequest:
@@ -79,10 +95,19 @@ func (g *Gateway) sstp(conn net.Conn) {
 		return
 	}
 	if line != sstp.Method+" "+sstp.Path+" HTTP/1.1" || g.has(FaultRealm) {
-		_, _ = fmt.Fprintf(server, "HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Basic realm=%q\r\nContent-Length: 0\r\n\r\n", g.introduced())
+		_, _ = fmt.Fprintf(
+			server,
+			"HTTP/1.1 401 Unauthorized\r\nWWW-Authenticate: Basic realm=%q\r\nContent-Length: "+
+				"0\r\n\r\n",
+			g.introduced(),
+		)
 		return
 	}
-	if _, err := fmt.Fprintf(server, "HTTP/1.1 200 OK\r\nContent-Length: %s\r\nServer: simulator\r\n\r\n", sstp.Length); err != nil {
+	if _, err := fmt.Fprintf(
+		server,
+		"HTTP/1.1 200 OK\r\nContent-Length: %s\r\nServer: simulator\r\n\r\n",
+		sstp.Length,
+	); err != nil {
 		return
 	}
 	var header [4]byte

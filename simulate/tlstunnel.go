@@ -34,16 +34,27 @@ type session struct {
 	stop   context.CancelFunc
 }
 
-// newSession begins with a client's first packet; it is nil where that cannot be opened: a gateway keeps silent then.
+// newSession begins with a client's first packet; it is nil where that cannot be opened: a gateway
+// keeps silent then.
 func (g *Gateway) newSession(first []byte, send func([]byte) error) *session {
 	w := g.wrapping()
-	if p, err := w.Open(append([]byte{}, first...)); err != nil || p.Opcode != tlstunnel.ClientReset && p.Opcode != tlstunnel.ClientResetV3 {
+	if p, err := w.Open(
+		append([]byte{}, first...),
+	); err != nil ||
+		p.Opcode != tlstunnel.ClientReset && p.Opcode != tlstunnel.ClientResetV3 {
 		return nil
 	}
 	ctx, stop := context.WithTimeout(g.ctx, 20*time.Second)
-	s := &session{stop: stop, stream: reliable.New(ctx, reliable.Options{
-		Wrapping: g.wrapping(), Session: newSPI(), Server: true, Send: send, Waits: []time.Duration{time.Second, 2 * time.Second, 4 * time.Second},
-	})}
+	s := &session{
+		stop: stop,
+		stream: reliable.New(ctx, reliable.Options{
+			Wrapping: g.wrapping(),
+			Session:  newSPI(),
+			Server:   true,
+			Send:     send,
+			Waits:    []time.Duration{time.Second, 2 * time.Second, 4 * time.Second},
+		}),
+	}
 	s.stream.Feed(append([]byte{}, first...))
 	g.done.Go(func() {
 		defer stop()

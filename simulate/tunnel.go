@@ -8,16 +8,16 @@ import (
 	"time"
 )
 
-// Tunnel is a simulator for a device that is connected: what goes through it comes to the service as from a
-// gateway's egress. The service must trust loopback as a proxy.
+// Tunnel is a simulator for a device that is connected: what goes through it comes to the service
+// as from a gateway's egress. The service must trust loopback as a proxy.
 type Tunnel struct {
 	Address string // to be opened in a browser
 
 	server *http.Server
 }
 
-// NewTunnel starts a simulator on loopback that leads to a service, and shows it an address as the caller's.
-// Close ends it.
+// NewTunnel starts a simulator on loopback that leads to a service, and shows it an address as the
+// caller's. Close ends it.
 func NewTunnel(service, egress string) (*Tunnel, error) {
 	target, err := url.Parse(service)
 	if err != nil {
@@ -32,7 +32,10 @@ func NewTunnel(service, egress string) (*Tunnel, error) {
 		r.Out.Host = r.In.Host
 		r.Out.Header.Set("X-Forwarded-For", egress)
 	}}
-	t := &Tunnel{Address: "http://" + listener.Addr().String(), server: &http.Server{Handler: proxy, ReadHeaderTimeout: 10 * time.Second}}
+	t := &Tunnel{
+		Address: "http://" + listener.Addr().String(),
+		server:  &http.Server{Handler: proxy, ReadHeaderTimeout: 10 * time.Second},
+	}
 	go func() { _ = t.server.Serve(listener) }() // ends with Close
 	return t, nil
 }
