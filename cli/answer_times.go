@@ -27,7 +27,12 @@ func (a *app) answerTimes(ctx context.Context, c *client.Client, name string) er
 		return err
 	}
 	if len(list) == 0 && a.output == "table" {
-		a.say("no response times of %s in the last 30 days; measure some with wardicon probe %s --from CITY", g.Name, name)
+		a.say(
+			"no response times of %s in the last 30 days; measure some with wardicon probe %s "+
+				"--from CITY",
+			g.Name,
+			name,
+		)
 		return nil
 	}
 	return a.print(list, func(w table.Writer) {
@@ -37,7 +42,15 @@ func (a *app) answerTimes(ctx context.Context, c *client.Client, name string) er
 			if t.Source == api.TimedByPage {
 				place = "where people are"
 			}
-			w.AppendRow(table.Row{place, t.Source, fmt.Sprintf("%.0f ms", t.Milliseconds), t.Count, t.Last.Local().Format(time.DateTime)})
+			w.AppendRow(
+				table.Row{
+					place,
+					t.Source,
+					fmt.Sprintf("%.0f ms", t.Milliseconds),
+					t.Count,
+					t.Last.Local().Format(time.DateTime),
+				},
+			)
 		}
 	})
 }
@@ -50,7 +63,12 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 		return err
 	}
 	g := &row.Gateway
-	t := api.MeasuredTime{GatewayID: g.ID, Source: api.TimedByProbe, Place: vpn.Place{City: f.from, Latitude: &f.latitude, Longitude: &f.longitude}, Milliseconds: f.took}
+	t := api.MeasuredTime{
+		GatewayID:    g.ID,
+		Source:       api.TimedByProbe,
+		Place:        vpn.Place{City: f.from, Latitude: &f.latitude, Longitude: &f.longitude},
+		Milliseconds: f.took,
+	}
 	if f.took != 0 {
 		if err := c.AddAnswerTime(ctx, t); err != nil {
 			return err
@@ -71,7 +89,8 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 	var best *drift.Answer
 	answers := probe.New().All(ctx, drift.Questions(g, drift.Addresses(g, names[g.Address]), names))
 	for i := range answers {
-		if one := &answers[i]; one.State == drift.Answered && one.Milliseconds > 0 && (best == nil || one.Milliseconds < best.Milliseconds) {
+		if one := &answers[i]; one.State == drift.Answered && one.Milliseconds > 0 &&
+			(best == nil || one.Milliseconds < best.Milliseconds) {
 			best = one
 		}
 	}
@@ -83,6 +102,12 @@ func (a *app) probeFrom(ctx context.Context, c *client.Client, name string, f pr
 	if err := c.AddAnswerTime(ctx, t); err != nil {
 		return err
 	}
-	a.say("%s responds from %s in %.0f ms over %s; recorded", g.Name, f.from, best.Milliseconds, best.Protocol.Title())
+	a.say(
+		"%s responds from %s in %.0f ms over %s; recorded",
+		g.Name,
+		f.from,
+		best.Milliseconds,
+		best.Protocol.Title(),
+	)
 	return nil
 }

@@ -23,29 +23,39 @@ func findAuthority(ctx context.Context, c *client.Client, ref string) (api.Autho
 
 func authorityNoun() noun[api.Authority] {
 	return noun[api.Authority]{
-		name: "authority", plural: "authorities", title: "name",
-		about: `A certificate authority (CA) issues certificates. Create one here, or import one: with its key to issue
-here, without it where signing is done elsewhere. Private keys are sealed and cannot be read back, except
-by \"authority export\".`,
+		name:   "authority",
+		plural: "authorities",
+		title:  "name",
+		about: `A certificate authority (CA) issues certificates. Create one here, or import one:
+with its key to issue here, without it where signing is done elsewhere. Private keys are sealed
+and cannot be read back, except by "authority export".`,
 		example: `"Harbour authority" --certificate harbour.pem --key-file harbour.key`,
 		fields: []field{
-			{flag: "name", path: "name", help: "new name"},
-			{flag: "certificate", path: "certificate", kind: fileField, help: "file with its certificate and those above it, PEM"},
-			{flag: "key-file", path: "key", kind: secretField, help: "file with private key, PEM; - reads standard input"},
-			{flag: "device-days", path: "device_days", kind: numberField, help: "days that a device's certificate is valid (365)"},
-			{flag: "gateway-days", path: "gateway_days", kind: numberField, help: "days that a gateway's certificate is valid (397)"},
-			{flag: "renew-days", path: "renew_days", kind: numberField, help: "days before expiry at which a device's certificate is renewed automatically (30; -1 never)"},
-			{flag: "device-limit", path: "device_limit", kind: numberField, help: "maximum valid certificates per device (4)"},
-			{flag: "day-limit", path: "day_limit", kind: numberField, help: "maximum certificates issued per day (10000)"},
-			{flag: "list", path: "lists", kind: listField, help: "URL of its CRL, as written into certificates"},
-			{flag: "delta", path: "deltas", kind: listField, help: "URL of its delta CRL, as written into the CRL"},
-			{flag: "retired", path: "retired", kind: boolField, help: "it is still trusted, but issues no more certificates"},
-			{flag: "note", path: "note", help: "note for operators"},
+			{flag: "name", path: "name"},
+			{flag: "certificate", path: "certificate", kind: fileField},
+			{flag: "key-file", path: "key"},
+			{flag: "device-days", path: "device_days"},
+			{flag: "gateway-days", path: "gateway_days"},
+			{flag: "renew-days", path: "renew_days"},
+			{flag: "device-limit", path: "device_limit"},
+			{flag: "day-limit", path: "day_limit"},
+			{flag: "list", path: "lists"},
+			{flag: "delta", path: "deltas"},
+			{flag: "retired", path: "retired"},
+			{flag: "note", path: "note"},
 		},
-		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities }, find: findAuthority,
+		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities },
+		find:    findAuthority,
 		meta:    func(a api.Authority) vpn.Meta { return a.Meta },
 		ref:     func(a api.Authority) string { return a.Name },
-		columns: []string{"name", "expires", "key", "certificates", "revoked"}, filters: []string{"name"},
+		columns: []string{
+			"name",
+			"expires",
+			"key",
+			"certificates",
+			"revoked",
+		},
+		filters: []string{"name"},
 		row: func(a api.Authority) table.Row {
 			key := "elsewhere"
 			switch {
@@ -56,7 +66,13 @@ by \"authority export\".`,
 			case a.KeySet:
 				key = "stored"
 			}
-			return table.Row{a.Name, a.Expires.Local().Format(time.DateOnly), key, a.Certificates, a.Revoked}
+			return table.Row{
+				a.Name,
+				a.Expires.Local().Format(time.DateOnly),
+				key,
+				a.Certificates,
+				a.Revoked,
+			}
 		},
 	}
 }
@@ -66,10 +82,14 @@ func (a *app) authorityCommands() *cobra.Command {
 	var n api.NewAuthority
 	kind := "p256"
 	cmd := &cobra.Command{
-		Use: "make NAME", Short: "Create a certificate authority", Args: exactly("NAME"),
-		Long: `Creates a key and a self-signed CA. With --issuing a root is created, and below it the issuing CA of that
-name: the root can then be retired. Both keys are sealed in the service.`,
-		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make \"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list http://lists.skerryline.example/devices.crl",
+		Use:   "make NAME",
+		Short: "Create a certificate authority",
+		Args:  exactly("NAME"),
+		Long: `Creates a key and a self-signed CA. With --issuing a root is created, and below it
+the issuing CA of that name: the root can then be retired. Both keys are sealed in the service.`,
+		Example: "  wardicon authority make \"Skerry Line\" --issuing\n  wardicon authority make " +
+			"\"Skerry Line devices\" --kind rsa3072 --permit skerryline.example --list " +
+			"http://lists.skerryline.example/devices.crl",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				n.Name, n.Kind = args[0], pki.KeyChoice(kind)
@@ -79,7 +99,11 @@ name: the root can then be retired. Both keys are sealed in the service.`,
 				}
 				return a.print(list, func(table.Writer) {
 					for _, made := range list.Items {
-						a.say("created the authority %s, valid until %s", made.Name, made.Expires.Local().Format(time.DateOnly))
+						a.say(
+							"created the authority %s, valid until %s",
+							made.Name,
+							made.Expires.Local().Format(time.DateOnly),
+						)
 					}
 				})
 			})
@@ -89,10 +113,26 @@ name: the root can then be retired. Both keys are sealed in the service.`,
 	f.StringVar(&kind, "kind", "p256", "key type: p256, p384 or rsa3072")
 	f.BoolVar(&n.Issuing, "issuing", false, "create a root, and below it the issuing CA")
 	f.IntVar(&n.Years, "years", 10, "years that it is valid")
-	f.StringSliceVar(&n.Permitted, "permit", nil, "domain or network that it is limited to (permitted subtree)")
-	f.StringSliceVar(&n.Excluded, "exclude", nil, "domain or network that it must not issue for (excluded subtree)")
+	f.StringSliceVar(
+		&n.Permitted,
+		"permit",
+		nil,
+		"domain or network that it is limited to (permitted subtree)",
+	)
+	f.StringSliceVar(
+		&n.Excluded,
+		"exclude",
+		nil,
+		"domain or network that it must not issue for (excluded subtree)",
+	)
 	f.StringSliceVar(&n.Lists, "list", nil, "URL of its CRL")
-	root.AddCommand(cmd, a.authorityTake(), a.authorityExport(), a.authorityRollOver(), a.authorityRenew())
+	root.AddCommand(
+		cmd,
+		a.authorityTake(),
+		a.authorityExport(),
+		a.authorityRollOver(),
+		a.authorityRenew(),
+	)
 	return root
 }
 
@@ -101,7 +141,9 @@ type materialFlags struct{ key, passphrase string }
 
 func (m *materialFlags) on(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&m.key, "key-file", "", "file with the private key, if it is separate")
-	cmd.Flags().StringVar(&m.passphrase, "passphrase-file", "", "file with the passphrase of a PKCS #12 file; - reads standard input")
+	cmd.Flags().
+		StringVar(&m.passphrase, "passphrase-file", "", "file with the passphrase of a PKCS #12 "+
+			"file; - reads standard input")
 }
 
 // material reads a file of certificates from anywhere.
@@ -126,10 +168,14 @@ func (a *app) authorityTake() *cobra.Command {
 	var name string
 	var flags materialFlags
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Import a certificate authority from PEM, DER, PKCS #7 or PKCS #12", Args: exactly("FILE"),
-		Long: `Imports a CA: with its key to issue here, without it where signing is done elsewhere. The file must have
-the chain up to the root.`,
-		Example: "  wardicon authority import harbour.p12 --passphrase-file secret.txt\n  wardicon authority import chain.pem --key-file harbour.key --name \"Harbour authority\"",
+		Use:   "import FILE",
+		Short: "Import a certificate authority from PEM, DER, PKCS #7 or PKCS #12",
+		Args:  exactly("FILE"),
+		Long: `Imports a CA: with its key to issue here, without it where signing is done
+elsewhere. The file must have the chain up to the root.`,
+		Example: "  wardicon authority import harbour.p12 --passphrase-file secret.txt\n  " +
+			"wardicon authority import chain.pem --key-file harbour.key --name \"Harbour " +
+			"authority\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)
@@ -145,7 +191,12 @@ the chain up to the root.`,
 					if row.KeySet {
 						with = "with its key"
 					}
-					a.say("%s is on record, valid until %s, %s", row.Name, row.Expires.Local().Format(time.DateOnly), with)
+					a.say(
+						"%s is on record, valid until %s, %s",
+						row.Name,
+						row.Expires.Local().Format(time.DateOnly),
+						with,
+					)
 				})
 			})
 		},
@@ -158,9 +209,12 @@ the chain up to the root.`,
 func (a *app) authorityExport() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
-		Use: "export AUTHORITY", Short: "Export a certificate authority with its key (owners only)", Args: exactly("AUTHORITY"),
-		Long: `Writes an authority with its key as PKCS #12, encrypted with a passphrase that is prompted for twice. Without
-a terminal it is read from two lines of standard input. The export is recorded in the audit log.`,
+		Use:   "export AUTHORITY",
+		Short: "Export a certificate authority with its key (owners only)",
+		Args:  exactly("AUTHORITY"),
+		Long: `Writes an authority with its key as PKCS #12, encrypted with a passphrase that is
+prompted for twice. Without a terminal it is read from two lines of standard input. The export is
+recorded in the audit log.`,
 		Example: "  wardicon authority export \"Skerry Line\" --out skerry-line.p12",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -182,7 +236,10 @@ a terminal it is read from two lines of standard input. The export is recorded i
 				if err != nil {
 					return err
 				}
-				if err := keep(filepath.Dir(to), []format.File{{Name: filepath.Base(to), Content: out.Content}}); err != nil {
+				if err := keep(
+					filepath.Dir(to),
+					[]format.File{{Name: filepath.Base(to), Content: out.Content}},
+				); err != nil {
 					return err
 				}
 				a.say("%s with its key is in %s", row.Name, to)
@@ -198,12 +255,17 @@ func (a *app) authorityRollOver() *cobra.Command {
 	var to string
 	var finish, undo, anyway bool
 	cmd := &cobra.Command{
-		Use: "roll-over AUTHORITY", Short: "Roll over from a certificate authority to its successor", Args: exactly("AUTHORITY"),
-		Long: `With --successor the rollover begins: offers that name the old CA name the new one too, parcels carry both, and
-the old one stops issuing. Then renew the certificates, hand over the parcels and install the gateways' new
-certificates; without a flag the command shows what still depends on the old CA. --finish removes the old
-CA from the offers, --undo the new one. The old CA stays on record and its CRL is served.`,
-		Example: "  wardicon authority roll-over \"Skerry Line\" --successor \"Skerry Line 2\"\n  wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over \"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
+		Use:   "roll-over AUTHORITY",
+		Short: "Roll over from a certificate authority to its successor",
+		Args:  exactly("AUTHORITY"),
+		Long: `With --successor the rollover begins: offers that name the old CA name the new one
+too, parcels carry both, and the old one stops issuing. Then renew the certificates, hand over the
+parcels and install the gateways' new certificates; without a flag the command shows what still
+depends on the old CA. --finish removes the old CA from the offers, --undo the new one. The old CA
+stays on record and its CRL is served.`,
+		Example: "  wardicon authority roll-over \"Skerry Line\" --successor \"Skerry Line 2\"\n  " +
+			"wardicon authority renew \"Skerry Line\" --all\n  wardicon authority roll-over " +
+			"\"Skerry Line\"\n  wardicon authority roll-over \"Skerry Line\" --finish",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				old, err := findAuthority(ctx, c, args[0])
@@ -254,10 +316,22 @@ func (a *app) rollover(w table.Writer, at api.Rollover) {
 		a.say("nothing depends on %s any more", at.From.Name)
 		return
 	}
-	a.say("  %-5d devices with a certificate of the old one\n  %-5d gateways that present a certificate of the old one\n  %-5d profiles without a parcel that has both\n", at.Devices, at.Servers, at.Parcels)
+	a.say(
+		"  %-5d devices with a certificate of the old one\n  %-5d gateways that present a "+
+			"certificate of the old one\n  %-5d profiles without a parcel that has both\n",
+		at.Devices,
+		at.Servers,
+		at.Parcels,
+	)
 	w.AppendHeader(heads("gateway", "offers name", "shows"))
 	for _, g := range at.Gateways {
-		w.AppendRow(table.Row{g.Name, map[bool]string{true: "both", false: "the old one"}[g.Both], map[bool]string{true: "one of the old", false: "none of the old"}[g.Old]})
+		w.AppendRow(
+			table.Row{
+				g.Name,
+				map[bool]string{true: "both", false: "the old one"}[g.Both],
+				map[bool]string{true: "one of the old", false: "none of the old"}[g.Old],
+			},
+		)
 	}
 }
 
@@ -265,11 +339,14 @@ func (a *app) authorityRenew() *cobra.Command {
 	var days int
 	var all bool
 	cmd := &cobra.Command{
-		Use: "renew AUTHORITY", Short: "Renew device certificates that expire soon", Args: exactly("AUTHORITY"),
-		Long: `Starts a job that renews device certificates before they expire, by this CA or its successor; where the key
-is elsewhere, signing requests are created. The old certificates stay valid. The service also does this
-every day, as set by --renew-days.`,
-		Example: "  wardicon authority renew \"Skerry Line\" --days 60\n  wardicon authority renew \"Skerry Line\" --all",
+		Use:   "renew AUTHORITY",
+		Short: "Renew device certificates that expire soon",
+		Args:  exactly("AUTHORITY"),
+		Long: `Starts a job that renews device certificates before they expire, by this CA or its
+successor; where the key is elsewhere, signing requests are created. The old certificates stay
+valid. The service also does this every day, as set by --renew-days.`,
+		Example: "  wardicon authority renew \"Skerry Line\" --days 60\n  wardicon authority " +
+			"renew \"Skerry Line\" --all",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				row, err := findAuthority(ctx, c, args[0])
@@ -290,7 +367,9 @@ every day, as set by --renew-days.`,
 			})
 		},
 	}
-	cmd.Flags().IntVar(&days, "days", 0, "renew certificates that expire within so many days (default: the authority's setting)")
+	cmd.Flags().
+		IntVar(&days, "days", 0, "renew certificates that expire within so many days (default: "+
+			"the authority's setting)")
 	cmd.Flags().BoolVar(&all, "all", false, "renew all, whenever they expire")
 	cmd.MarkFlagsMutuallyExclusive("days", "all")
 	return cmd

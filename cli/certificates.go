@@ -19,32 +19,57 @@ import (
 
 func (a *app) certificateCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "certificate", Short: "Issue, list, renew and revoke certificates",
-		Long: `Certificates that the authorities on record have issued. The CRL of each is served at /lists/ID.crl, the
-delta CRL at /lists/ID.delta.crl, without sign-in. Where a CA's key is kept elsewhere, "request" creates
-the signing request, and "answer" imports the certificate.`,
+		Use:   "certificate",
+		Short: "Issue, list, renew and revoke certificates",
+		Long: `Certificates that the authorities on record have issued. The CRL of each is served
+at /lists/ID.crl, the delta CRL at /lists/ID.delta.crl, without sign-in. Where a CA's key is kept
+elsewhere, "request" creates the signing request, and "answer" imports the certificate.`,
 		Example: `  wardicon certificate issue "Engine laptop 1" --authority "Skerry Line"
   wardicon certificate bundle Norrvik --authority "Skerry Line" --out norrvik
   wardicon certificate list --filter days=60
   wardicon certificate chain --gateway Norrvik
   wardicon certificate revoke --device "Engine laptop 1" --reason key-compromise`,
 	}
-	return group(root, a.certificateList(), a.certificateShow(), a.certificateChain(), a.certificateIssue(), a.certificateSign(), a.certificateBundle(), a.certificateBring(), a.certificateRequest(), a.certificateRequests(), a.certificateAnswer(), a.certificateForget(),
-		a.certificateRevoke(), a.expiries())
+	return group(
+		root,
+		a.certificateList(),
+		a.certificateShow(),
+		a.certificateChain(),
+		a.certificateIssue(),
+		a.certificateSign(),
+		a.certificateBundle(),
+		a.certificateBring(),
+		a.certificateRequest(),
+		a.certificateRequests(),
+		a.certificateAnswer(),
+		a.certificateForget(),
+		a.certificateRevoke(),
+		a.expiries(),
+	)
 }
 
 func (a *app) certificateList() *cobra.Command {
 	return list(a, listing[api.Certificate]{
-		short:   "List certificates, first to expire first",
-		about:   "Lists issued certificates. --search looks at subjects, names, serial numbers and devices.",
-		example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon certificate list --search engine --output json",
+		short: "List certificates, first to expire first",
+		about: "Lists issued certificates. --search looks at subjects, names, serial numbers " +
+			"and devices.",
+		example: "  wardicon certificate list --filter days=60,revoked=false\n  wardicon " +
+			"certificate list --search engine --output json",
 		filters: []string{
-			"authority", "device", "gateway", "usage", "serial", "revoked (true or false)", "days (expires within so many)",
+			"authority",
+			"device",
+			"gateway",
+			"usage",
+			"serial",
+			"revoked (true or false)",
+			"days (expires within so many)",
 			"expires_after (a date such as 2027-01-31)",
 		},
-		plural: "certificates", columns: []string{"id", "subject", "names", "for", "authority", "expires", "state"},
-		wide: map[int]int{3: 44},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Certificate], error) {
+		plural:  "certificates",
+		columns: []string{"id", "subject", "names", "for", "authority", "expires", "state"},
+
+		load: func(ctx context.Context, c *client.Client,
+			q client.Query) (api.Page[api.Certificate], error) {
 			return c.Certificates(ctx, q)
 		},
 		row: func(r api.Certificate) table.Row {
@@ -60,9 +85,13 @@ func (a *app) certificateList() *cobra.Command {
 func (a *app) expiries() *cobra.Command {
 	days := 60
 	cmd := &cobra.Command{
-		Use: "calendar", Short: "List authorities and certificates that expire soon", Args: exactly(),
-		Long:    "Lists what expires soon, and what has expired in the last 30 days. The service logs a warning\n60, 30 and 7 days before. Exits 1 if something has expired.",
-		Example: "  wardicon certificate calendar\n  wardicon certificate calendar --days 365 --output json",
+		Use:   "calendar",
+		Short: "List authorities and certificates that expire soon",
+		Args:  exactly(),
+		Long: "Lists what expires soon, and what has expired in the last 30 days. The service " +
+			"logs a warning\n60, 30 and 7 days before. Exits 1 if something has expired.",
+		Example: "  wardicon certificate calendar\n  wardicon certificate calendar --days 365 " +
+			"--output json",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.Expiries(ctx, days)
@@ -72,7 +101,14 @@ func (a *app) expiries() *cobra.Command {
 				if err := a.print(list, func(w table.Writer) {
 					w.AppendHeader(heads("expires", "days", "what", "of"))
 					for _, e := range list.Items {
-						w.AppendRow(table.Row{e.Expires.Local().Format(time.DateOnly), e.Days, e.What, e.Noun + " " + e.Name})
+						w.AppendRow(
+							table.Row{
+								e.Expires.Local().Format(time.DateOnly),
+								e.Days,
+								e.What,
+								e.Noun + " " + e.Name,
+							},
+						)
 					}
 				}); err != nil {
 					return err
@@ -104,7 +140,12 @@ func state(c api.Certificate) string {
 
 func (a *app) certificateShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show ID", Short: "Show a certificate", Args: exactly("ID"), Long: "Shows the fields of a certificate, who had it issued, and the certificate as PEM.", Example: "  wardicon certificate show ce-4xk7q2m9h3vw8tzp",
+		Use:   "show ID",
+		Short: "Show a certificate",
+		Args:  exactly("ID"),
+		Long: "Shows the fields of a certificate, who had it issued, and the certificate as " +
+			"PEM.",
+		Example: "  wardicon certificate show ce-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				r, err := c.Certificate(ctx, args[0])
@@ -112,8 +153,22 @@ func (a *app) certificateShow() *cobra.Command {
 					return err
 				}
 				return a.print(r, func(table.Writer) {
-					a.say("%s (%s), by %s\n  names   %s\n  serial  %s\n  valid   %s to %s\n  state   %s\n  issued  %s by %s\n\n%s", r.Subject, r.Usage, r.Authority, strings.Join(r.Names, ", "), r.Serial,
-						r.From.Local().Format(time.DateOnly), r.To.Local().Format(time.DateOnly), state(r), r.Created.Local().Format(time.DateTime), r.Operator, strings.TrimSpace(r.PEM))
+					a.say(
+						"%s (%s), by %s\n  names   %s\n  serial  %s\n  valid   %s to %s\n  state  "+
+							" %s\n  issued  %s by %s\n\n%s",
+						r.Subject,
+						r.Usage,
+						r.Authority,
+						strings.Join(r.Names, ", "),
+						r.Serial,
+						r.From.Local().
+							Format(time.DateOnly),
+						r.To.Local().Format(time.DateOnly),
+						state(r),
+						r.Created.Local().Format(time.DateTime),
+						r.Operator,
+						strings.TrimSpace(r.PEM),
+					)
 				})
 			})
 		},
@@ -125,15 +180,23 @@ func (a *app) certificateIssue() *cobra.Command {
 	var names []string
 	var days int
 	cmd := &cobra.Command{
-		Use: "issue DEVICE", Short: "Create a key and a certificate for a device", Args: exactly("DEVICE"),
-		Long: `Creates a key of a type that the device supports, has the CA issue a certificate for it, and stores both
-with the device. The old certificate stays valid until it is revoked, so that the device keeps working
-until it has its new parcel. Without --name the certificate gets a name below the organisation's domain.`,
-		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry Line\" --name ada@skerryline.example --days 90",
+		Use:   "issue DEVICE",
+		Short: "Create a key and a certificate for a device",
+		Args:  exactly("DEVICE"),
+		Long: `Creates a key of a type that the device supports, has the CA issue a certificate
+for it, and stores both with the device. The old certificate stays valid until it is revoked, so
+that the device keeps working until it has its new parcel. Without --name the certificate gets a
+name below the organisation's domain.`,
+		Example: "  wardicon certificate issue \"Engine laptop 1\" --authority \"Skerry Line\"\n  " +
+			"wardicon certificate issue \"Bridge tablet 1\" --authority \"Skerry Line\" --name " +
+			"ada@skerryline.example --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" {
-					return usage("--authority: found nothing, expected the name of an authority; wardicon authority list shows them")
+					return usage(
+						"--authority: found nothing, expected the name of an authority; wardicon " +
+							"authority list shows them",
+					)
 				}
 				d, err := findDevice(ctx, c, args[0])
 				if err != nil {
@@ -148,13 +211,20 @@ until it has its new parcel. Without --name the certificate gets a name below th
 					return err
 				}
 				return a.print(r, func(table.Writer) {
-					a.say("%s has a certificate for %s, valid until %s (%s)", d.Name, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID)
+					a.say(
+						"%s has a certificate for %s, valid until %s (%s)",
+						d.Name,
+						strings.Join(r.Names, ", "),
+						r.To.Local().Format(time.DateOnly),
+						r.ID,
+					)
 				})
 			})
 		},
 	}
 	cmd.Flags().StringVar(&authority, "authority", "", "authority that issues it")
-	cmd.Flags().StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
+	cmd.Flags().
+		StringSliceVar(&names, "name", nil, "host name or eemail address that both sides check")
 	cmd.Flags().IntVar(&days, "days", 0, "days that it is valid (default: the authority's setting)")
 	return cmd
 }
@@ -163,15 +233,24 @@ func (a *app) certificateSign() *cobra.Command {
 	var authority, request, to string
 	var days int
 	cmd := &cobra.Command{
-		Use: "sign GATEWAY", Short: "Sign a gateway's certificate request", Args: exactly("GATEWAY"),
-		Long: `Signs a certificate signing request (PKCS #10): the key never leaves the gateway. Names in the request must
-be those of the gateway's record; without any, the certificate gets those of the record. The output has the
-certificate and the intermediates, as the gateway presents them.`,
-		Example: "  openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout norrvik.key -subj /CN=norrvik -out norrvik.csr\n  wardicon certificate sign Norrvik --authority \"Skerry Line\" --request norrvik.csr --out norrvik.pem",
+		Use:   "sign GATEWAY",
+		Short: "Sign a gateway's certificate request",
+		Args:  exactly("GATEWAY"),
+		Long: `Signs a certificate signing request (PKCS #10): the key never leaves the gateway.
+Names in the request must be those of the gateway's record; without any, the certificate gets
+those of the record. The output has the certificate and the intermediates, as the gateway presents
+them.`,
+		Example: "  openssl req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout " +
+			"norrvik.key -subj /CN=norrvik -out norrvik.csr\n  wardicon certificate sign Norrvik " +
+			"--authority \"Skerry Line\" --request norrvik.csr --out norrvik.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if authority == "" || request == "" {
-					return usage("found %q and %q, expected --authority and --request", authority, request)
+					return usage(
+						"found %q and %q, expected --authority and --request",
+						authority,
+						request,
+					)
 				}
 				data, err := a.read(request)
 				if err != nil {
@@ -200,7 +279,14 @@ certificate and the intermediates, as the gateway presents them.`,
 						return
 					}
 					r := out.Certificate
-					a.say("%s has a certificate for %s, valid until %s (%s), in %s", g.Name, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID, to)
+					a.say(
+						"%s has a certificate for %s, valid until %s (%s), in %s",
+						g.Name,
+						strings.Join(r.Names, ", "),
+						r.To.Local().Format(time.DateOnly),
+						r.ID,
+						to,
+					)
 				})
 			})
 		},
@@ -216,19 +302,27 @@ certificate and the intermediates, as the gateway presents them.`,
 func (a *app) certificateRevoke() *cobra.Command {
 	var device, reason string
 	cmd := &cobra.Command{
-		Use: "revoke [ID]", Short: "Revoke a certificate, or all of a device",
+		Use:   "revoke [ID]",
+		Short: "Revoke a certificate, or all of a device",
 		Args: func(_ *cobra.Command, args []string) error {
 			if (len(args) == 1) == (device != "") || len(args) > 1 {
-				return usage("found %d arguments, expected either the id of a certificate or --device", len(args))
+				return usage(
+					"found %d arguments, expected either the id of a certificate or --device",
+					len(args),
+				)
 			}
 			return nil
 		},
-		Long: `Puts a certificate, or all of a device, on the CRL and removes it from the device's record. Lists the
-profiles that used it. It cannot be undone.`,
-		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
+		Long: `Puts a certificate, or all of a device, on the CRL and removes it from the device's
+record. Lists the profiles that used it. It cannot be undone.`,
+		Example: "  wardicon certificate revoke ce-4xk7q2m9h3vw8tzp --reason superseded\n  " +
+			"wardicon certificate revoke --device \"Engine laptop 1\" --reason key-compromise",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if err := a.sure("Revoke %s for good?", cmp.Or(device, strings.Join(args, " "))); err != nil {
+				if err := a.sure(
+					"Revoke %s for good?",
+					cmp.Or(device, strings.Join(args, " ")),
+				); err != nil {
 					return err
 				}
 				var w api.Revocation
@@ -260,6 +354,8 @@ profiles that used it. It cannot be undone.`,
 		},
 	}
 	cmd.Flags().StringVar(&device, "device", "", "revoke all certificates of a device")
-	cmd.Flags().StringVar(&reason, "reason", "unspecified", "unspecified, key-compromise, superseded or ceased")
+	cmd.Flags().
+		StringVar(&reason, "reason", "unspecified", "unspecified, key-compromise, superseded or "+
+			"ceased")
 	return cmd
 }

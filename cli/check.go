@@ -52,21 +52,25 @@ type checkOptions struct {
 func (a *app) checkFiles() *cobra.Command {
 	var o checkOptions
 	cmd := &cobra.Command{
-		Use: "check FILE|FOLDER|-…", Short: "Find errors in client files, without a service", Annotations: map[string]string{"output": "sarif"},
+		Use:         "check FILE|FOLDER|-…",
+		Short:       "Find errors in client files, without a service",
+		Annotations: map[string]string{"output": "sarif"},
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
-				return usage("found no file, expected at least one file or folder, or - for standard input")
+				return usage(
+					"found no file, expected at least one file or folder, or - for standard input",
+				)
 			}
 			return nil
 		},
-		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help), PEM, DER, PKCS #7 and
-PKCS #12, folders, and zip and tar archives. Files that belong together are checked together. Prints each
-finding with its position in the file. Nothing leaves this machine, except for the DNS queries of --live
-and the queries to the service of --against.
+		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help),
+PEM, DER, PKCS #7 and PKCS #12, folders, and zip and tar archives. Files that belong together are
+checked together. Prints each finding with its position in the file. Nothing leaves this machine,
+except for the DNS queries of --live and the queries to the service of --against.
 
-Exits 1 when there is an error or a warning; --exit-on changes that. --fix applies automatic
-fixes after showing the difference, and keeps a copy of the original file.
-An ignore file (` + ignoreName + ` in the working folder, or --ignore) lists accepted findings, each with a
+Exits 1 when there is an error or a warning; --exit-on changes that. --fix applies automatic fixes
+after showing the difference, and keeps a copy of the original file. An ignore file (` +
+			ignoreName + ` in the working folder, or --ignore) lists accepted findings, each with a
 reason and an end date:
 
   ignore:
@@ -81,13 +85,38 @@ reason and an end date:
 		RunE: func(cmd *cobra.Command, args []string) error { return a.runCheck(cmd, args, o) },
 	}
 	f := cmd.Flags()
-	f.StringVar(&o.least, "exit-on", "warning", "lowest severity that makes the command exit 1: error, warning or note")
-	f.StringVar(&o.release, "for", "", "platform and release that the files are for, such as \"android 14\"")
-	f.StringVar(&o.ignore, "ignore", "", "ignore file (default: "+ignoreName+" in the working folder)")
-	f.StringVar(&o.passphrases, "passphrase-file", "", "file with passphrases for PKCS #12, one per line")
+	f.StringVar(
+		&o.least,
+		"exit-on",
+		"warning",
+		"lowest severity that makes the command exit 1: error, warning or note",
+	)
+	f.StringVar(
+		&o.release,
+		"for",
+		"",
+		"platform and release that the files are for, such as \"android 14\"",
+	)
+	f.StringVar(
+		&o.ignore,
+		"ignore",
+		"",
+		"ignore file (default: "+ignoreName+" in the working folder)",
+	)
+	f.StringVar(
+		&o.passphrases,
+		"passphrase-file",
+		"",
+		"file with passphrases for PKCS #12, one per line",
+	)
 	f.BoolVar(&o.against, "against", false, "compare with the gateways on record at the service")
 	f.BoolVar(&o.live, "live", false, "resolve the gateways' names")
-	f.BoolVar(&o.fix, "fix", false, "apply automatic fixes after showing them; the original is kept as NAME.before-fix")
+	f.BoolVar(
+		&o.fix,
+		"fix",
+		false,
+		"apply automatic fixes after showing them; the original is kept as NAME.before-fix",
+	)
 	return cmd
 }
 
@@ -108,7 +137,10 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 		return err
 	}
 	begun := time.Now()
-	options.Over = func() bool { return cmd.Context().Err() != nil || time.Since(begun) > filecheck.Longest }
+	options.Over = func() bool {
+		return cmd.Context().Err() != nil ||
+			time.Since(begun) > filecheck.Longest
+	}
 	debug.SetMemoryLimit(memory)
 	items := filecheck.Check(files, options)
 	if o.fix {
@@ -117,7 +149,11 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 		}
 	}
 	result := api.CheckedItems(items)
-	result.Findings, result.Ignored, result.Ended = filecheck.Apply(result.Findings, ignore, options.Now)
+	result.Findings, result.Ignored, result.Ended = filecheck.Apply(
+		result.Findings,
+		ignore,
+		options.Now,
+	)
 	result.Tally = check.Count(result.Findings)
 	if a.output == "sarif" {
 		err = a.sarif(result.Findings)
@@ -134,7 +170,13 @@ func (a *app) runCheck(cmd *cobra.Command, args []string, o checkOptions) error 
 func (a *app) checked(c api.Checked) {
 	for _, f := range c.Files {
 		for _, one := range f.Connections {
-			line := fmt.Sprintf("%s: %s, %s to %s", f.Name, one.Name, one.Protocol.Title(), one.Server)
+			line := fmt.Sprintf(
+				"%s: %s, %s to %s",
+				f.Name,
+				one.Name,
+				one.Protocol.Title(),
+				one.Server,
+			)
 			if one.Gateway != "" {
 				line += " (on record as " + one.Gateway + ")"
 			}
@@ -152,15 +194,27 @@ func (a *app) checked(c api.Checked) {
 	}
 }
 
-func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptions) (filecheck.Options, error) {
+func (a *app) batchOptions(
+	ctx context.Context,
+	cmd *cobra.Command,
+	o checkOptions,
+) (filecheck.Options, error) {
 	key := make([]byte, 32)
 	_, _ = rand.Read(key)
-	options := filecheck.Options{Now: time.Now(), Fetch: fetch, Judge: secret.NewMemo(key, 10_000).Judge}
+	options := filecheck.Options{
+		Now:   time.Now(),
+		Fetch: fetch,
+		Judge: secret.NewMemo(key, 10_000).Judge,
+	}
 	if o.release != "" {
 		name, release, _ := strings.Cut(o.release, " ")
 		found, ok := platform.Find(vpn.Platform(name), strings.TrimSpace(release))
 		if !ok || release == "" {
-			return options, usage("--for: found %q, expected a platform and a release, such as \"android 14\"; wardicon platform list lists them", o.release)
+			return options, usage(
+				"--for: found %q, expected a platform and a release, such as \"android 14\"; "+
+					"wardicon platform list lists them",
+				o.release,
+			)
 		}
 		options.Release = &found
 	}
@@ -170,7 +224,10 @@ func (a *app) batchOptions(ctx context.Context, cmd *cobra.Command, o checkOptio
 			return options, err
 		}
 		for line := range strings.SplitSeq(strings.TrimRight(string(data), "\r\n"), "\n") {
-			options.Passphrases = append(options.Passphrases, secret.New(strings.TrimSuffix(line, "\r")))
+			options.Passphrases = append(
+				options.Passphrases,
+				secret.New(strings.TrimSuffix(line, "\r")),
+			)
 		}
 	}
 	if o.live {
@@ -240,9 +297,21 @@ func (a *app) gather(args []string) ([]filecheck.File, error) {
 	total := 0
 	take := func(name string, data []byte, asked, exposed bool) error {
 		if total += len(data); total > maxTotal || len(files) >= maxFiles {
-			return fmt.Errorf("found more than %d files or %d MB; check them in parts", maxFiles, maxTotal>>20)
+			return fmt.Errorf(
+				"found more than %d files or %d MB; check them in parts",
+				maxFiles,
+				maxTotal>>20,
+			)
 		}
-		files = append(files, filecheck.File{Name: filepath.ToSlash(name), Data: data, Asked: asked, Exposed: exposed})
+		files = append(
+			files,
+			filecheck.File{
+				Name:    filepath.ToSlash(name),
+				Data:    data,
+				Asked:   asked,
+				Exposed: exposed,
+			},
+		)
 		return nil
 	}
 	for _, arg := range args {
@@ -305,11 +374,16 @@ func fetch(folder, name string) ([]byte, bool) {
 }
 
 // fix fixes what is mechanical, shows it, and looks at everything again.
-func (a *app) fix(files []filecheck.File, items []filecheck.Item, options filecheck.Options) ([]filecheck.Item, error) {
+func (a *app) fix(
+	files []filecheck.File,
+	items []filecheck.Item,
+	options filecheck.Options,
+) ([]filecheck.Item, error) {
 	changed := false
 	for _, item := range items {
 		i := slices.IndexFunc(files, func(f filecheck.File) bool { return f.Name == item.Name })
-		if i < 0 || item.Name == "-" || !slices.ContainsFunc(item.Findings, func(f check.Finding) bool { return f.Fixable }) {
+		if i < 0 || item.Name == "-" ||
+			!slices.ContainsFunc(item.Findings, func(f check.Finding) bool { return f.Fixable }) {
 			continue // in an archive, or nothing to do
 		}
 		m := filecheck.Fix(files[i], files, item)
@@ -344,9 +418,16 @@ func difference(m filecheck.Fixed) string {
 	}
 	lines := strings.SplitAfter(udiff.Unified(m.Name, m.Name+" (fixed)", before, after), "\n")
 	for i, line := range lines { // a blank at an end, which most fixes are about, is drawn
-		if text := strings.TrimRight(line, "\r\n"); strings.HasPrefix(text, "-") || strings.HasPrefix(text, "+") {
+		if text := strings.TrimRight(
+			line,
+			"\r\n",
+		); strings.HasPrefix(text, "-") ||
+			strings.HasPrefix(text, "+") {
 			bare := strings.TrimRight(text, " ")
-			lines[i] = bare + strings.Repeat(string(secret.SpaceSign), len(text)-len(bare)) + line[len(text):]
+			lines[i] = bare + strings.Repeat(
+				string(secret.SpaceSign),
+				len(text)-len(bare),
+			) + line[len(text):]
 		}
 	}
 	return strings.Join(lines, "")

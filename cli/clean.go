@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"unicode"
@@ -9,7 +10,7 @@ import (
 
 // clean keeps a terminal from being steered by what is written to it: all that commands print
 // goes through one. Signs that move the cursor, set colours or turn the order of letters round
-// become U+FFFD, or in JSON their escape.
+// become U+FFFD, or in JSON their escape. Only our own colours pass.
 type clean struct {
 	to     io.Writer
 	escape func() bool
@@ -25,6 +26,11 @@ func (c *clean) Write(data []byte) (int, error) {
 			c.rest = append(c.rest, text...)
 			break
 		}
+		if n := ownColour(text); n > 0 {
+			out = append(append(out, text[:n-len(pen)]...), 'm')
+			text = text[n:]
+			continue
+		}
 		r, n := utf8.DecodeRune(text)
 		switch {
 		case r == '\n' || r == '\t' || unicode.IsGraphic(r) && (r != utf8.RuneError || n > 1):
@@ -38,6 +44,18 @@ func (c *clean) Write(data []byte) (int, error) {
 	}
 	_, err := c.to.Write(out)
 	return len(data), err
+}
+
+// ownColour is the length of one of our own colours at the start of a text; 0 where there is none.
+func ownColour(text []byte) int {
+	if !bytes.HasPrefix(text, []byte("\x1b[")) {
+		return 0
+	}
+	at := bytes.Index(text[:min(len(text), 8+len(pen))], []byte(pen))
+	if at < 0 {
+		return 0
+	}
+	return at + len(pen)
 }
 
 // appendEscape writes a sign as JSON strings have it (RFC 8259 §7).

@@ -50,6 +50,7 @@ type app struct {
 	confirmFile, code string // what proves once more who it is
 	yes               bool   // no questions
 	raw               io.Writer
+	screen            screen
 }
 
 // Run runs a command line and returns the exit code.
@@ -57,8 +58,13 @@ func Run(args []string, s Streams) int {
 	debug.SetGCPercent(200)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{Streams: s, raw: s.Err}
-	a.Out, a.Err = &clean{to: s.Out, escape: func() bool { return a.output == "json" }}, &clean{to: s.Err}
+	a := &app{Streams: s, raw: s.Err, screen: screenOf(s)}
+	a.Out, a.Err = &clean{
+		to:     s.Out,
+		escape: func() bool { return a.output == "json" },
+	}, &clean{
+		to: s.Err,
+	}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(s.In)
@@ -79,35 +85,59 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "wardicon",
 		Short: "Plan, check, build and hand over VPN client profiles",
-		Long: `Wardicon knows your VPN gateways, people and devices, plans the connection of each device, finds errors
-before anyone runs into them, and builds the file that the device imports, or the card for manual setup.
+		Long: `Wardicon knows your VPN gateways, people and devices, plans the connection of each
+device, finds errors before anyone runs into them, and builds the file that the device imports, or
+the card for manual setup.
 
 Most commands talk to a running service. These work without one: check, convert, explain, verify,
-rule list and show, platform, new-secret, serve, demo, and service set-up, backup, inspect, simulate.`,
+rule list and show, platform, new-secret, serve, demo, and service set-up, backup, inspect,
+simulate.`,
 		Example: `  wardicon demo                                  # a service with sample data
   wardicon me sign-in --service http://127.0.0.1:7480 --name harbourmaster
   wardicon gateway list
   wardicon plan "Planner Mac 1" Norrvik
   wardicon check norrvik.mobileconfig`,
-		Version: strings.TrimSpace(Version + " " + Commit), SilenceErrors: true, SilenceUsage: true,
+		Version:       strings.TrimSpace(Version + " " + Commit),
+		SilenceErrors: true,
+		SilenceUsage:  true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			forms := []string{"table", "json", "yaml"}
 			if extra := cmd.Annotations["output"]; extra != "" {
 				forms = append(forms, extra)
 			}
 			if !slices.Contains(forms, a.output) {
-				return usage("--output: found %q, expected %s", a.output, strings.Join(forms[:len(forms)-1], ", ")+" or "+forms[len(forms)-1])
+				return usage(
+					"--output: found %q, expected %s",
+					a.output,
+					strings.Join(forms[:len(forms)-1], ", ")+" or "+forms[len(forms)-1],
+				)
 			}
 			return nil
 		},
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return &usageError{err} })
-	root.PersistentFlags().StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else the one signed in to)")
-	root.PersistentFlags().BoolVar(&a.withoutTLS, "without-tls", false, "allow a connection without TLS to a service on another machine")
-	root.PersistentFlags().StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for actions that need it again (else WARDICON_CONFIRM_FILE, else prompted for)")
-	root.PersistentFlags().BoolVarP(&a.yes, "yes", "y", false, "do not prompt before a change that cannot be undone")
-	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "output format: table, json or yaml")
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml"}, cobra.ShellCompDirectiveNoFileComp))
+	root.PersistentFlags().
+		StringVar(&a.service, "service", "", "address of the service (else WARDICON_SERVICE, else "+
+			"the one signed in to)")
+	root.PersistentFlags().
+		BoolVar(&a.withoutTLS, "without-tls", false, "allow a connection without TLS to a service "+
+			"on another machine")
+	root.PersistentFlags().
+		StringVar(&a.confirmFile, "confirm-file", "", "file with your password, for actions that "+
+			"need it again (else WARDICON_CONFIRM_FILE, else prompted for)")
+	root.PersistentFlags().
+		BoolVarP(&a.yes, "yes", "y", false, "do not prompt before a change that cannot be undone")
+	root.PersistentFlags().
+		StringVarP(&a.output, "output", "o", "table", "output format: table, json or yaml")
+	_ = root.RegisterFlagCompletionFunc(
+		"output",
+		cobra.FixedCompletions(
+			[]string{"table", "json", "yaml"},
+			cobra.ShellCompDirectiveNoFileComp,
+		),
+	)
+	root.SetUsageTemplate(strings.ReplaceAll(root.UsageTemplate(), ".FlagUsages",
+		fmt.Sprintf(".FlagUsagesWrapped %d", min(a.screen.width, 110))))
 	for _, b := range a.tree() {
 		root.AddGroup(&cobra.Group{ID: b.id, Title: b.title})
 		for _, c := range b.commands {
@@ -123,7 +153,12 @@ func group(c *cobra.Command, commands ...*cobra.Command) *cobra.Command {
 	c.AddCommand(commands...)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usage("unknown command %q for %q; see %s --help", args[0], cmd.CommandPath(), cmd.CommandPath())
+			return usage(
+				"unknown command %q for %q; see %s --help",
+				args[0],
+				cmd.CommandPath(),
+				cmd.CommandPath(),
+			)
 		}
 		return cmd.Help()
 	}
@@ -134,7 +169,12 @@ func group(c *cobra.Command, commands ...*cobra.Command) *cobra.Command {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return usage("found %d arguments, expected %d: %s", len(args), len(names), strings.Join(names, " "))
+			return usage(
+				"found %d arguments, expected %d: %s",
+				len(args),
+				len(names),
+				strings.Join(names, " "),
+			)
 		}
 		return nil
 	}
@@ -165,10 +205,10 @@ func (a *app) print(v any, rows func(table.Writer)) error {
 	w.Style().Format.Header = text.FormatDefault
 	w.Style().Box.PaddingLeft = ""
 	w.Style().Box.PaddingRight = "  "
-	rows(w)
-	if w.Length() > 0 {
-		w.SuppressTrailingSpaces()
-		_, err := fmt.Fprintln(a.Out, w.Render())
+	g := &grid{Writer: w, app: a}
+	rows(g)
+	if drawn := g.draw(); drawn != "" {
+		_, err := fmt.Fprintln(a.Out, drawn)
 		return err
 	}
 	return nil
@@ -180,9 +220,4 @@ func heads(names ...string) table.Row {
 		row[i] = n
 	}
 	return row
-}
-
-// wrapped bounds the width of a column, broken between words.
-func wrapped(number, width int) table.ColumnConfig {
-	return table.ColumnConfig{Number: number, WidthMax: width, WidthMaxEnforcer: text.WrapSoft}
 }

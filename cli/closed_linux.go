@@ -2,8 +2,8 @@ package cli
 
 import "syscall"
 
-// closed keeps what is in the process from being written to disk when it breaks down, and from being
-// read by other processes of the same user (core(5), prctl(2)).
+// closed keeps what is in the process from being written to disk when it breaks down, and from
+// being read by other processes of the same user (core(5), prctl(2)).
 func closed() error {
 	if err := syscall.Setrlimit(syscall.RLIMIT_CORE, &syscall.Rlimit{}); err != nil {
 		return err

@@ -30,13 +30,15 @@ func usage(format string, args ...any) error { return &usageError{fmt.Errorf(for
 // missing says that there is no such thing.
 func missing(format string, args ...any) error {
 	return &api.Problem{
-		Type: "urn:wardicon:problem:not-found", Title: http.StatusText(http.StatusNotFound),
-		Status: http.StatusNotFound, Detail: fmt.Sprintf(format, args...),
+		Type:   "urn:wardicon:problem:not-found",
+		Title:  http.StatusText(http.StatusNotFound),
+		Status: http.StatusNotFound,
+		Detail: fmt.Sprintf(format, args...),
 	}
 }
 
-// failure is an error as "-o json" prints it: the problem document of the service (RFC 9457) where it sent one,
-// else what the command itself found.
+// failure is an error as "-o json" prints it: the problem document of the service (RFC 9457) where
+// it sent one, else what the command itself found.
 type failure struct {
 	*api.Problem
 	ExitCode int `json:"exit_code"`
@@ -57,13 +59,18 @@ func (a *app) exit(err error) int {
 	return code
 }
 
-// classify finds the exit code of an error, and the problem to print; none where all is said already.
+// classify finds the exit code of an error, and the problem to print; none where all is said
+// already.
 func classify(err error) (int, *api.Problem) {
 	var problem *api.Problem
 	var unreachable *client.UnreachableError
 	var wrong *usageError
 	own := func(kind string) *api.Problem {
-		return &api.Problem{Type: "urn:wardicon:problem:" + kind, Title: strings.ReplaceAll(kind, "-", " "), Detail: err.Error()}
+		return &api.Problem{
+			Type:   "urn:wardicon:problem:" + kind,
+			Title:  strings.ReplaceAll(kind, "-", " "),
+			Detail: err.Error(),
+		}
 	}
 	switch {
 	case err == nil:

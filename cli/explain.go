@@ -20,12 +20,16 @@ func (a *app) explain() *cobra.Command {
 	var profile, device string
 	var most int
 	cmd := &cobra.Command{
-		Use: "explain CODE|LINE|FILE", Short: "Explain an error code or a log, and how to fix the cause", Args: cobra.MinimumNArgs(1),
-		Long: `Explains an error code, a log line, a log file (or - for standard input) or the output of the diagnostic
-script. Logs of any length are read as a stream, on this machine; secrets are masked. Without a profile it
-lists the usual causes and needs no service. With --profile or --device the causes are ranked by what is on
-record: when the key was changed, the last probe results, who else connects.`,
-		Example: "  wardicon explain 809\n  wardicon explain 0x800B0109 --profile \"Purser laptop 1/Norrvik\"\n  wardicon explain /var/log/syslog --device \"Engine laptop 1\"",
+		Use:   "explain CODE|LINE|FILE",
+		Short: "Explain an error code or a log, and how to fix the cause",
+		Args:  cobra.MinimumNArgs(1),
+		Long: `Explains an error code, a log line, a log file (or - for standard input) or the
+output of the diagnostic script. Logs of any length are read as a stream, on this machine; secrets
+are masked. Without a profile it lists the usual causes and needs no service. With --profile or
+--device the causes are ranked by what is on record: when the key was changed, the last probe
+results, who else connects.`,
+		Example: "  wardicon explain 809\n  wardicon explain 0x800B0109 --profile \"Purser " +
+			"laptop 1/Norrvik\"\n  wardicon explain /var/log/syslog --device \"Engine laptop 1\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			question, err := a.failure(strings.Join(args, " "))
 			if err != nil {
@@ -102,7 +106,12 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		a.say("%s: %s (%s)", x.Code.Name, x.Code.Title, x.Code.Source)
 	}
 	if r := x.Reading; r != nil {
-		a.say("%s read, %s; %s masked", plural(int(r.Lines), "line"), plural(r.Tries, "try"), plural(r.Masked, "secret"))
+		a.say(
+			"%s read, %s; %s masked",
+			plural(int(r.Lines), "line"),
+			plural(r.Tries, "try"),
+			plural(r.Masked, "secret"),
+		)
 		if r.First != nil {
 			a.say("line %d (%s) shows the cause:\n  %s", r.First.Line, r.First.Source, r.First.Text)
 		}
@@ -124,7 +133,13 @@ func (a *app) tellExplanation(x explain.Explanation) {
 		for _, r := range c.Against {
 			a.say("   against it:  %s", r)
 		}
-		a.say("   confirm:     %s\n   fix:        %s\n   changes:     %s%s", c.Confirm, c.Fix, c.Changes, map[bool]string{true: " A rebuilt parcel fixes it."}[c.Rebuild])
+		a.say(
+			"   confirm:     %s\n   fix:        %s\n   changes:     %s%s",
+			c.Confirm,
+			c.Fix,
+			c.Changes,
+			map[bool]string{true: " A rebuilt parcel fixes it."}[c.Rebuild],
+		)
 	}
 }
 

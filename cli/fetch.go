@@ -19,10 +19,14 @@ import (
 func (a *app) fetch() *cobra.Command {
 	var to, file, authority string
 	cmd := &cobra.Command{
-		Use: "fetch LINK", Short: "Fetch a parcel by its link, on the device that it is for", Args: exactly("LINK"),
-		Long: `Opens the link of a handover, prompts for its passcode, and saves the files with mode 0600. It needs no
-operator account. With - instead of the link, link and passcode are read from two lines of standard input.`,
-		Example: "  wardicon handover fetch https://connect.skerryline.example/h/… --out norrvik\n  wardicon handover fetch - --out norrvik < two-lines.txt",
+		Use:   "fetch LINK",
+		Short: "Fetch a parcel by its link, on the device that it is for",
+		Args:  exactly("LINK"),
+		Long: `Opens the link of a handover, prompts for its passcode, and saves the files with
+mode 0600. It needs no operator account. With - instead of the link, link and passcode are read
+from two lines of standard input.`,
+		Example: "  wardicon handover fetch https://connect.skerryline.example/h/… --out " +
+			"norrvik\n  wardicon handover fetch - --out norrvik < two-lines.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			link, passcode, err := a.linkAndPasscode(args[0], file)
 			if err != nil {
@@ -39,9 +43,15 @@ operator account. With - instead of the link, link and passcode are read from tw
 			return a.fetchTo(cmd.Context(), c, link, passcode, to)
 		},
 	}
-	cmd.Flags().StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's name)")
-	cmd.Flags().StringVar(&file, "passcode-file", "", "file with the passcode, or - for standard input (default: prompt)")
-	cmd.Flags().StringVar(&authority, "authority", "", "file with the CAs of the service's certificate, PEM (default: those of the system)")
+	cmd.Flags().
+		StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's "+
+			"name)")
+	cmd.Flags().
+		StringVar(&file, "passcode-file", "", "file with the passcode, or - for standard input "+
+			"(default: prompt)")
+	cmd.Flags().
+		StringVar(&authority, "authority", "", "file with the CAs of the service's certificate, "+
+			"PEM (default: those of the system)")
 	return cmd
 }
 
@@ -61,7 +71,13 @@ func (a *app) linkAndPasscode(link, file string) (string, secret.Text, error) {
 	return link, passcode, err
 }
 
-func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passcode secret.Text, to string) error {
+func (a *app) fetchTo(
+	ctx context.Context,
+	c *client.Client,
+	link string,
+	passcode secret.Text,
+	to string,
+) error {
 	visit, err := c.OpenLink(ctx, link, passcode)
 	if err != nil {
 		var refused *api.Problem
@@ -85,9 +101,17 @@ func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passco
 		return err
 	}
 	return a.print(visit.List, func(w table.Writer) {
-		a.say("for %s, %s: it connects to %s", visit.List.Device, visit.List.Person, visit.List.Gateway)
+		a.say(
+			"for %s, %s: it connects to %s",
+			visit.List.Device,
+			visit.List.Person,
+			visit.List.Gateway,
+		)
 		if visit.List.Outdated {
-			a.say("something has changed since this was built: it may no longer work, ask for a new link")
+			a.say(
+				"something has changed since this was built: it may no longer work, ask for a " +
+					"new link",
+			)
 		}
 		if len(visit.List.Steps) > 0 {
 			a.say("\nnext steps")
@@ -105,8 +129,11 @@ func (a *app) fetchTo(ctx context.Context, c *client.Client, link string, passco
 
 func (a *app) whereami() *cobra.Command {
 	return &cobra.Command{
-		Use: "address", Short: "Show the public address that the service sees, and the gateway in between", Args: exactly(),
-		Long:    "Shows the address from which this machine reaches the service, and whether it is a gateway's. It needs no session. Exits 1 if no gateway is in between.",
+		Use:   "address",
+		Short: "Show the public address that the service sees, and the gateway in between",
+		Args:  exactly(),
+		Long: "Shows the address from which this machine reaches the service, and whether it " +
+			"is a gateway's. It needs no session. Exits 1 if no gateway is in between.",
 		Example: "  wardicon me address --service https://connect.skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -118,7 +145,12 @@ func (a *app) whereami() *cobra.Command {
 					if w.Match == nil {
 						a.say("%s: not connected, no gateway in between", w.Address)
 					} else {
-						a.say("%s: through %s, over the tunnel (%s)", w.Address, w.Match.Gateway, w.Match.By)
+						a.say(
+							"%s: through %s, over the tunnel (%s)",
+							w.Address,
+							w.Match.Gateway,
+							w.Match.By,
+						)
 					}
 				}); err != nil {
 					return err

@@ -17,14 +17,19 @@ import (
 
 func (a *app) rules() *cobra.Command {
 	root := &cobra.Command{
-		Use: "rule", Short: "List and explain the rules of the checks, and set their severity",
-		Long:    "A rule finds one kind of error. Listing and explaining rules needs no service.",
-		Example: "  wardicon rule list\n  wardicon rule show edge-space\n  wardicon rule set psk-short error",
+		Use:   "rule",
+		Short: "List and explain the rules of the checks, and set their severity",
+		Long:  "A rule finds one kind of error. Listing and explaining rules needs no service.",
+		Example: "  wardicon rule list\n  wardicon rule show edge-space\n  wardicon rule set " +
+			"psk-short error",
 	}
 	here := false
 	list := &cobra.Command{
-		Use: "list", Short: "List the rules", Args: exactly(),
-		Long:    "Lists the rules with their severity. --effective shows the severities that are set at the service.",
+		Use:   "list",
+		Short: "List the rules",
+		Args:  exactly(),
+		Long: "Lists the rules with their severity. --effective shows the severities that are " +
+			"set at the service.",
 		Example: "  wardicon rule list\n  wardicon rule list --effective",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if here {
@@ -40,8 +45,11 @@ func (a *app) rules() *cobra.Command {
 	}
 	list.Flags().BoolVar(&here, "effective", false, "the severities that are set at the service")
 	show := &cobra.Command{
-		Use: "show CODE", Short: "Explain a rule", Args: exactly("CODE"),
-		Long:    "Shows why a rule matters, how to fix what it finds, an example that it finds and one that it accepts.",
+		Use:   "show CODE",
+		Short: "Explain a rule",
+		Args:  exactly("CODE"),
+		Long: "Shows why a rule matters, how to fix what it finds, an example that it finds " +
+			"and one that it accepts.",
 		Example: "  wardicon rule show edge-space",
 		RunE: func(_ *cobra.Command, args []string) error {
 			r, ok := check.Lookup(args[0])
@@ -49,15 +57,30 @@ func (a *app) rules() *cobra.Command {
 				return missing("there is no rule %q; wardicon rule list shows them", args[0])
 			}
 			return a.print(r, func(table.Writer) {
-				a.say("%s: %s (%s)\n\n  why        %s\n  recipient  %s\n  fix        %s\n  finds      %s\n  accepts    %s\n  source     %s",
-					r.Code, r.Title, r.Severity, r.Why, r.Plain, r.Fix, r.Bad.Text, r.Good.Text, r.Source)
+				a.say(
+					"%s: %s (%s)\n\n  why        %s\n  recipient  %s\n  fix        %s\n  finds    "+
+						"  %s\n  accepts    %s\n  source     %s",
+					r.Code,
+					r.Title,
+					r.Severity,
+					r.Why,
+					r.Plain,
+					r.Fix,
+					r.Bad.Text,
+					r.Good.Text,
+					r.Source,
+				)
 			})
 		},
 	}
 	return group(root, list, show, &cobra.Command{
-		Use: "set CODE SEVERITY", Short: "Set the severity of a rule", Args: exactly("CODE", "SEVERITY"),
-		Long:    "Sets the severity of a rule: error, warning, note, off, or default. Every profile is checked again; the change is recorded in the audit log.",
-		Example: "  wardicon rule set psk-short error\n  wardicon rule set name-lacks-gateway off\n  wardicon rule set psk-short default",
+		Use:   "set CODE SEVERITY",
+		Short: "Set the severity of a rule",
+		Args:  exactly("CODE", "SEVERITY"),
+		Long: "Sets the severity of a rule: error, warning, note, off, or default. Every " +
+			"profile is checked again; the change is recorded in the audit log.",
+		Example: "  wardicon rule set psk-short error\n  wardicon rule set name-lacks-gateway " +
+			"off\n  wardicon rule set psk-short default",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				severity := vpn.Severity(args[1])
@@ -98,34 +121,56 @@ func (a *app) rulesHere(cmd *cobra.Command) error {
 
 func (a *app) findingCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "finding", Short: "List, count, fix and override findings", Long: "Findings of all profiles and gateways.",
-		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-space\n  wardicon finding fix edge-space",
+		Use:   "finding",
+		Short: "List, count, fix and override findings",
+		Long:  "Findings of all profiles and gateways.",
+		Example: "  wardicon finding sums\n  wardicon finding list --filter rule=edge-space\n  " +
+			"wardicon finding fix edge-space",
 	}
 	findings := list(a, listing[api.FleetFinding]{
-		short: "List findings, the most severe first", about: "Lists the findings of all profiles.", plural: "findings",
-		example: "  wardicon finding list --filter severity=error\n  wardicon finding list --filter days=7 --sort -since --output json",
+		short:  "List findings, the most severe first",
+		about:  "Lists the findings of all profiles.",
+		plural: "findings",
+		example: "  wardicon finding list --filter severity=error\n  wardicon finding list " +
+			"--filter days=7 --sort -since --output json",
 		filters: []string{
-			"rule", "severity", "gateway", "person", "device", "profile", "days (first found within so many)",
-			"fixable (true or false)", "overridden (true or false)",
+			"rule",
+			"severity",
+			"gateway",
+			"person",
+			"device",
+			"profile",
+			"days (first found within so many)",
+			"fixable (true or false)",
+			"overridden (true or false)",
 		},
-		columns: []string{"severity", "rule", "found", "device", "gateway", "since"}, wide: map[int]int{3: 52},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.FleetFinding], error) {
+		columns: []string{"severity", "rule", "found", "device", "gateway", "since"},
+		load: func(ctx context.Context, c *client.Client,
+			q client.Query) (api.Page[api.FleetFinding], error) {
 			return c.Findings(ctx, q)
 		},
 		row: func(f api.FleetFinding) table.Row {
-			severity := string(f.Severity)
+			severity := any(f.Severity)
 			if f.Overridden {
-				severity += " (overridden)"
+				severity = string(f.Severity) + " (overridden)"
 			}
 			return table.Row{
-				severity, f.Rule, string(f.Field) + ": " + f.Found, cmp.Or(f.Device, "all"), f.Gateway,
+				severity,
+				f.Rule,
+				string(f.Field) + ": " + f.Found,
+				cmp.Or(f.Device, "all"),
+				f.Gateway,
 				f.Since.Local().Format(time.DateOnly),
 			}
 		},
 	})
 	by, days := "rule", 7
 	sums := &cobra.Command{
-		Use: "sums", Short: "Count findings by rule, gateway or person", Args: exactly(), Long: "Counts findings, with how many are new and how many are gone.", Example: "  wardicon finding sums --by gateway --days 7",
+		Use:     "sums",
+		Short:   "Count findings by rule, gateway or person",
+		Args:    exactly(),
+		Long:    "Counts findings, with how many are new and how many are gone.",
+		Example: "  wardicon finding sums --by gateway --days 7",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.FindingSums(ctx, by, days)
@@ -133,25 +178,52 @@ func (a *app) findingCommands() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads(by, "errors", "warnings", "notes", "profiles", "new", "resolved", "fixable"))
+					w.AppendHeader(
+						heads(
+							by,
+							"errors",
+							"warnings",
+							"notes",
+							"profiles",
+							"new",
+							"resolved",
+							"fixable",
+						),
+					)
 					for _, s := range list.Items {
 						title := s.Title
 						if by == "rule" {
 							title = s.Key
 						}
-						w.AppendRow(table.Row{title, s.Tally.Errors, s.Tally.Warnings, s.Tally.Notes, s.Profiles, s.New, s.Ended, s.Fixable})
+						w.AppendRow(
+							table.Row{
+								title,
+								s.Tally.Errors,
+								s.Tally.Warnings,
+								s.Tally.Notes,
+								s.Profiles,
+								s.New,
+								s.Ended,
+								s.Fixable,
+							},
+						)
 					}
 				})
 			})
 		},
 	}
 	sums.Flags().StringVar(&by, "by", by, "rule, gateway or person")
-	sums.Flags().IntVar(&days, "days", days, "number of days to look back for new and resolved findings")
+	sums.Flags().
+		IntVar(&days, "days", days, "number of days to look back for new and resolved findings")
 	var dry bool
 	fix := &cobra.Command{
-		Use: "fix RULE", Short: "Apply the automatic fixes of a rule", Args: exactly("RULE"),
-		Long:    "Fixes all findings of a rule that can be fixed automatically, as a job. --dry-run only shows the changes.\nEach change is recorded in the audit log.",
-		Example: "  wardicon finding fix edge-space --dry-run\n  wardicon finding fix edge-space --yes",
+		Use:   "fix RULE",
+		Short: "Apply the automatic fixes of a rule",
+		Args:  exactly("RULE"),
+		Long: "Fixes all findings of a rule that can be fixed automatically, as a job. " +
+			"--dry-run only shows the changes.\nEach change is recorded in the audit log.",
+		Example: "  wardicon finding fix edge-space --dry-run\n  wardicon finding fix edge-space " +
+			"--yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if dry {
@@ -162,7 +234,15 @@ func (a *app) findingCommands() *cobra.Command {
 					return a.print(page, func(w table.Writer) {
 						w.AppendHeader(heads("record", "name", "field", "from", "to"))
 						for _, m := range page.Items {
-							w.AppendRow(table.Row{m.Noun, m.Name, m.Pointer[1:], fmt.Sprintf("%q", m.From), fmt.Sprintf("%q", m.To)})
+							w.AppendRow(
+								table.Row{
+									m.Noun,
+									m.Name,
+									m.Pointer[1:],
+									fmt.Sprintf("%q", m.From),
+									fmt.Sprintf("%q", m.To),
+								},
+							)
 						}
 						if len(page.Items) == 0 {
 							a.say("no finding of %s can be fixed automatically", args[0])
@@ -191,9 +271,15 @@ func (a *app) override() *cobra.Command {
 	var reason, until string
 	var end bool
 	cmd := &cobra.Command{
-		Use: "override PROFILE RULE", Short: "Override an error on one profile temporarily, with a reason and an end date", Args: exactly("PROFILE", "RULE"),
-		Long:    "Treats an error as a warning on one profile until a date, so that its parcel can be built.\nReason and date are shown with the profile and recorded in the audit log. --end removes the override.",
-		Example: "  wardicon finding override \"Deck phone 1/Norrvik\" address-unusable --reason \"test bench\" --until 2027-01-31\n  wardicon finding override \"Deck phone 1/Norrvik\" address-unusable --end",
+		Use:   "override PROFILE RULE",
+		Short: "Override an error on one profile temporarily, with a reason and an end date",
+		Args:  exactly("PROFILE", "RULE"),
+		Long: "Treats an error as a warning on one profile until a date, so that its parcel " +
+			"can be built.\nReason and date are shown with the profile and recorded in the audit " +
+			"log. --end removes the override.",
+		Example: "  wardicon finding override \"Deck phone 1/Norrvik\" address-unusable --reason " +
+			"\"test bench\" --until 2027-01-31\n  wardicon finding override \"Deck phone " +
+			"1/Norrvik\" address-unusable --end",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -212,7 +298,12 @@ func (a *app) override() *cobra.Command {
 					return err
 				}
 				return a.print(o, func(table.Writer) {
-					a.say("%s is overridden until %s: %s", o.Rule, o.Until.Local().Format(time.DateOnly), o.Reason)
+					a.say(
+						"%s is overridden until %s: %s",
+						o.Rule,
+						o.Until.Local().Format(time.DateOnly),
+						o.Reason,
+					)
 				})
 			})
 		},
@@ -227,9 +318,14 @@ func (a *app) importFiles() *cobra.Command {
 	var person string
 	var dry bool
 	cmd := &cobra.Command{
-		Use: "import FILE|FOLDER…", Short: "Import gateways and accounts from client files", Args: cobra.MinimumNArgs(1),
-		Long:    "Reads files as wardicon check does, and adds the gateways, offers and accounts in them that are\nnot on record. --dry-run only shows them. Accounts are added for the person that --person names.",
-		Example: "  wardicon import old-profiles/ --dry-run\n  wardicon import ada.mobileconfig --person \"Ada Fjell\"",
+		Use:   "import FILE|FOLDER…",
+		Short: "Import gateways and accounts from client files",
+		Args:  cobra.MinimumNArgs(1),
+		Long: "Reads files as wardicon check does, and adds the gateways, offers and accounts " +
+			"in them that are\nnot on record. --dry-run only shows them. Accounts are added for " +
+			"the person that --person names.",
+		Example: "  wardicon import old-profiles/ --dry-run\n  wardicon import ada.mobileconfig " +
+			"--person \"Ada Fjell\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := a.gather(args)
 			if err != nil {

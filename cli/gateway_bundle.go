@@ -21,10 +21,13 @@ func (a *app) certificateBundle() *cobra.Command {
 	var authority, kind, to string
 	var days int
 	cmd := &cobra.Command{
-		Use: "bundle GATEWAY", Short: "Create a key and a certificate for a gateway, in the formats that daemons read", Args: exactly("GATEWAY"),
-		Long: `Creates a key and a certificate with the names of the gateway's record, and saves them as PEM, DER, PKCS #7
-and PKCS #12. The service does not keep the key: move the folder to the gateway and delete it here. Where
-the key can stay on the gateway, sign its request instead (wardicon certificate sign).`,
+		Use:   "bundle GATEWAY",
+		Short: "Create a key and a certificate for a gateway, in the formats that daemons read",
+		Args:  exactly("GATEWAY"),
+		Long: `Creates a key and a certificate with the names of the gateway's record, and saves
+them as PEM, DER, PKCS #7 and PKCS #12. The service does not keep the key: move the folder to the
+gateway and delete it here. Where the key can stay on the gateway, sign its request instead
+(wardicon certificate sign).`,
 		Example: "  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out norrvik",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -34,7 +37,10 @@ the key can stay on the gateway, sign its request instead (wardicon certificate 
 				if there, err := os.ReadDir(to); err == nil && len(there) > 0 {
 					return usage("--out: the folder %s is not empty; choose another one", to)
 				}
-				if err := os.MkdirAll(to, 0o700); err != nil { // before the key is made: it is handed out once
+				if err := os.MkdirAll(
+					to,
+					0o700,
+				); err != nil { // before the key is made: it is handed out once
 					return err
 				}
 				g, err := findGateway(ctx, c, args[0])
@@ -49,7 +55,12 @@ the key can stay on the gateway, sign its request instead (wardicon certificate 
 				if err != nil {
 					return err
 				}
-				files := []format.File{{Name: format.FileName(g.Name, "-passphrase.txt"), Content: []byte(out.Passphrase + "\n")}}
+				files := []format.File{
+					{
+						Name:    format.FileName(g.Name, "-passphrase.txt"),
+						Content: []byte(out.Passphrase + "\n"),
+					},
+				}
 				for _, f := range out.Files {
 					files = append(files, format.File{Name: f.Name, Content: f.Content})
 				}
@@ -63,12 +74,23 @@ the key can stay on the gateway, sign its request instead (wardicon certificate 
 				}
 				return a.print(out, func(w table.Writer) {
 					r := out.Certificate
-					a.say("%s has a certificate for %s, valid until %s (%s)\n", g.Name, strings.Join(r.Names, ", "), r.To.Local().Format(time.DateOnly), r.ID)
+					a.say(
+						"%s has a certificate for %s, valid until %s (%s)\n",
+						g.Name,
+						strings.Join(r.Names, ", "),
+						r.To.Local().Format(time.DateOnly),
+						r.ID,
+					)
 					w.AppendHeader(heads("file", "contents"))
 					for _, f := range out.Files {
 						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
 					}
-					w.AppendRow(table.Row{filepath.Join(to, files[0].Name), "Passphrase of the PKCS #12 file"})
+					w.AppendRow(
+						table.Row{
+							filepath.Join(to, files[0].Name),
+							"Passphrase of the PKCS #12 file",
+						},
+					)
 				})
 			})
 		},
@@ -86,11 +108,15 @@ func (a *app) certificateBring() *cobra.Command {
 	var gateway, device string
 	var flags materialFlags
 	cmd := &cobra.Command{
-		Use: "import FILE", Short: "Import a certificate that was issued elsewhere, of a gateway or a device", Args: exactly("FILE"),
-		Long: `--gateway records the certificate that a gateway presents, so that it is checked against the CAs that devices
-trust, and its expiry is watched; the file must not have a key. --device imports a device's certificate and
-key, for example from PKCS #12.`,
-		Example: "  wardicon certificate import norrvik.pem --gateway Norrvik\n  wardicon certificate import laptop.p12 --device \"Engine laptop 1\" --passphrase-file secret.txt",
+		Use:   "import FILE",
+		Short: "Import a certificate that was issued elsewhere, of a gateway or a device",
+		Args:  exactly("FILE"),
+		Long: `--gateway records the certificate that a gateway presents, so that it is checked
+against the CAs that devices trust, and its expiry is watched; the file must not have a key.
+--device imports a device's certificate and key, for example from PKCS #12.`,
+		Example: "  wardicon certificate import norrvik.pem --gateway Norrvik\n  wardicon " +
+			"certificate import laptop.p12 --device \"Engine laptop 1\" --passphrase-file " +
+			"secret.txt",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := a.material(args[0], flags)
@@ -131,10 +157,13 @@ key, for example from PKCS #12.`,
 func (a *app) certificateChain() *cobra.Command {
 	var gateway, device, authority string
 	cmd := &cobra.Command{
-		Use: "chain [ID]", Short: "Show the chain of a certificate, and the link at fault",
-		Long: `Shows the chain from a certificate to its root: an issued one by its ID, or that of a gateway, a device or an
-authority. A gateway's chain is verified against the CAs of its offers. Exits 1 if a link is at fault.`,
-		Example: "  wardicon certificate chain --gateway Norrvik\n  wardicon certificate chain ce-4xk7q2m9h3vw8tzp",
+		Use:   "chain [ID]",
+		Short: "Show the chain of a certificate, and the link at fault",
+		Long: `Shows the chain from a certificate to its root: an issued one by its ID, or that of
+a gateway, a device or an authority. A gateway's chain is verified against the CAs of its offers.
+Exits 1 if a link is at fault.`,
+		Example: "  wardicon certificate chain --gateway Norrvik\n  wardicon certificate chain " +
+			"ce-4xk7q2m9h3vw8tzp",
 		Args: func(_ *cobra.Command, args []string) error {
 			n := len(args)
 			for _, v := range []string{gateway, device, authority} {
@@ -143,7 +172,10 @@ authority. A gateway's chain is verified against the CAs of its offers. Exits 1 
 				}
 			}
 			if n != 1 {
-				return usage("found %d of them, expected an ID, --gateway, --device or --authority", n)
+				return usage(
+					"found %d of them, expected an ID, --gateway, --device or --authority",
+					n,
+				)
 			}
 			return nil
 		},
@@ -230,7 +262,13 @@ func linkTitle(l pki.Link) string {
 	if l.Missing {
 		return l.Subject
 	}
-	title := fmt.Sprintf("%s  (%s, %s, until %s)", l.Subject, l.Usage, l.Key, l.To.Local().Format(time.DateOnly))
+	title := fmt.Sprintf(
+		"%s  (%s, %s, until %s)",
+		l.Subject,
+		l.Usage,
+		l.Key,
+		l.To.Local().Format(time.DateOnly),
+	)
 	if len(l.Names) > 0 {
 		title += "  " + strings.Join(l.Names, ", ")
 	}
@@ -243,7 +281,10 @@ func (a *app) handed(to, text, said string) error {
 		a.say("%s", strings.TrimSpace(text))
 		return nil
 	}
-	if err := keep(filepath.Dir(to), []format.File{{Name: filepath.Base(to), Content: []byte(text)}}); err != nil {
+	if err := keep(
+		filepath.Dir(to),
+		[]format.File{{Name: filepath.Base(to), Content: []byte(text)}},
+	); err != nil {
 		return err
 	}
 	a.say("%s", said)

@@ -20,12 +20,30 @@ import (
 // handoverCommands are those of parcels on their way.
 func (a *app) handoverCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "handover", Short: "Hand parcels over to people by links and passcodes",
-		Long: `A link leads to the newest parcel of a profile. It expires after some days and uses, requires a passcode that
-you send another way, and is locked after ten wrong ones. Links and passcodes cannot be read back.`,
-		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon handover group engineers\n  wardicon handover list --filter state=made\n  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
+		Use:   "handover",
+		Short: "Hand parcels over to people by links and passcodes",
+		Long: `A link leads to the newest parcel of a profile. It expires after some days and
+uses, requires a passcode that you send another way, and is locked after ten wrong ones. Links and
+passcodes cannot be read back.`,
+		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail\n  wardicon " +
+			"handover group engineers\n  wardicon handover list --filter state=made\n  wardicon " +
+			"handover recall ho-4xk7q2m9h3vw8tzp",
 	}
-	return group(root, a.handoverMake(), a.handoverGroup(), a.handoverSlips(), a.handoverList(), a.handoverStates(), a.handoverSeen(), a.handoverReissue(), a.handoverRecall(), a.handoverArchive(), a.handoverFolder(), a.fetch(), a.problemReports())
+	return group(
+		root,
+		a.handoverMake(),
+		a.handoverGroup(),
+		a.handoverSlips(),
+		a.handoverList(),
+		a.handoverStates(),
+		a.handoverSeen(),
+		a.handoverReissue(),
+		a.handoverRecall(),
+		a.handoverArchive(),
+		a.handoverFolder(),
+		a.fetch(),
+		a.problemReports(),
+	)
 }
 
 // handoverFlags are how a handover is requested. Days and uses are said only where they were given.
@@ -38,15 +56,25 @@ type handoverFlags struct {
 func (f *handoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().IntVar(&f.days, "days", 7, "days until the link expires")
 	cmd.Flags().IntVar(&f.uses, "uses", 3, "maximum number of uses")
-	cmd.Flags().BoolVar(&f.attach, "attach", false, "attach the files to the email (refused, with the reason)")
-	cmd.Flags().BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by email too (refused, with the reason)")
+	cmd.Flags().
+		BoolVar(&f.attach, "attach", false, "attach the files to the email (refused, with the "+
+			"reason)")
+	cmd.Flags().
+		BoolVar(&f.passcodeMail, "passcode-by-mail", false, "send the passcode by email too "+
+			"(refused, with the reason)")
 }
 
 func (f *handoverFlags) request(link, passcode check.Way) api.HandoverRequest {
 	if f.passcodeMail {
 		passcode = check.ByMail
 	}
-	return api.HandoverRequest{Days: &f.days, Uses: &f.uses, Link: link, Passcode: passcode, Attach: f.attach}
+	return api.HandoverRequest{
+		Days:     &f.days,
+		Uses:     &f.uses,
+		Link:     link,
+		Passcode: passcode,
+		Attach:   f.attach,
+	}
 }
 
 // made prints a link and its passcode, which nobody can ask for again.
@@ -57,17 +85,29 @@ func (a *app) made(n api.NewHandover) error {
 		} else {
 			a.say("link      is sent to %s", n.Mailed)
 		}
-		a.say("passcode  %s\n\nfor %s, %s, until %s or %d uses (%s). Send the passcode another way than the link.", n.Passcode,
-			n.Handover.Device, n.Handover.Person, n.Handover.Expires.Local().Format(moment), n.Handover.MaxUses, n.Handover.ID)
+		a.say(
+			"passcode  %s\n\nfor %s, %s, until %s or %d uses (%s). Send the passcode another way "+
+				"than the link.",
+			n.Passcode,
+			n.Handover.Device,
+			n.Handover.Person,
+			n.Handover.Expires.Local().Format(moment),
+			n.Handover.MaxUses,
+			n.Handover.ID,
+		)
 	})
 }
 
 func (a *app) handoverMake() *cobra.Command {
 	var flags handoverFlags
 	cmd := &cobra.Command{
-		Use: "make PROFILE", Short: "Create a link to the newest parcel of a profile", Args: exactly("PROFILE"),
-		Long:    "Prints the link and the passcode, once. The parcel must be up to date. With --by-mail the link, and nothing else, is sent to the person.",
-		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --uses 1\n  wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
+		Use:   "make PROFILE",
+		Short: "Create a link to the newest parcel of a profile",
+		Args:  exactly("PROFILE"),
+		Long: "Prints the link and the passcode, once. The parcel must be up to date. With " +
+			"--by-mail the link, and nothing else, is sent to the person.",
+		Example: "  wardicon handover make \"Planner Mac 1/Norrvik\" --days 3 --uses 1\n  " +
+			"wardicon handover make \"Planner Mac 1/Norrvik\" --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -96,11 +136,15 @@ func (a *app) handoverGroup() *cobra.Command {
 	var flags handoverFlags
 	var sheets, background bool
 	cmd := &cobra.Command{
-		Use: "group GROUP", Short: "Hand over to all people of a group", Args: exactly("GROUP"),
-		Long: `Builds outdated parcels for the devices of a group's people, and creates a link to each parcel. Links are sent by
-email; with --sheets they are kept for a day instead, to be read with "wardicon handover slips", as the
-passcodes are. It is a job of the service: it continues after a restart.`,
-		Example: "  wardicon handover group engineers --days 3\n  wardicon handover group deck --sheets",
+		Use:   "group GROUP",
+		Short: "Hand over to all people of a group",
+		Args:  exactly("GROUP"),
+		Long: `Builds outdated parcels for the devices of a group's people, and creates a link to
+each parcel. Links are sent by email; with --sheets they are kept for a day instead, to be read
+with "wardicon handover slips", as the passcodes are. It is a job of the service: it continues
+after a restart.`,
+		Example: "  wardicon handover group engineers --days 3\n  wardicon handover group deck " +
+			"--sheets",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				link, passcode := check.ByMail, check.BySheet
@@ -125,7 +169,8 @@ passcodes are. It is a job of the service: it continues after a restart.`,
 		},
 	}
 	flags.add(cmd)
-	cmd.Flags().BoolVar(&sheets, "sheets", false, "keep the links for reading instead of sending them")
+	cmd.Flags().
+		BoolVar(&sheets, "sheets", false, "keep the links for reading instead of sending them")
 	cmd.Flags().BoolVar(&background, "background", false, "do not wait until it is done")
 	return cmd
 }
@@ -133,9 +178,14 @@ passcodes are. It is a job of the service: it continues after a restart.`,
 func (a *app) handoverSlips() *cobra.Command {
 	var links bool
 	cmd := &cobra.Command{
-		Use: "slips JOB", Short: "Read the passcodes or the links of a group's handovers", Args: exactly("JOB"),
-		Long:    "Prints the passcodes of a group's handovers, or with --links the links that were not sent by email. Both are kept for a day; reading them is recorded in the audit log. Never send the two together.",
-		Example: "  wardicon handover slips jo-4xk7q2m9h3vw8tzp\n  wardicon handover slips jo-4xk7q2m9h3vw8tzp --links --output json",
+		Use:   "slips JOB",
+		Short: "Read the passcodes or the links of a group's handovers",
+		Args:  exactly("JOB"),
+		Long: "Prints the passcodes of a group's handovers, or with --links the links that " +
+			"were not sent by email. Both are kept for a day; reading them is recorded in the " +
+			"audit log. Never send the two together.",
+		Example: "  wardicon handover slips jo-4xk7q2m9h3vw8tzp\n  wardicon handover slips " +
+			"jo-4xk7q2m9h3vw8tzp --links --output json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				half := store.SlipPasscode
@@ -161,24 +211,49 @@ func (a *app) handoverSlips() *cobra.Command {
 
 func (a *app) handoverList() *cobra.Command {
 	return list(a, listing[api.Handover]{
-		short: "List handovers, newest first", plural: "handovers",
-		about:   "Lists handovers with their state: made, sent, opened, fetched, connected, expired, used-up, locked, recalled.",
-		example: "  wardicon handover list --filter state=made\n  wardicon handover list --filter group=engineers --output json",
-		filters: []string{"state", "open (true or false)", "group", "batch", "profile", "device", "person", "gateway"},
+		short:  "List handovers, newest first",
+		plural: "handovers",
+		about: "Lists handovers with their state: made, sent, opened, fetched, connected, " +
+			"expired, used-up, locked, recalled.",
+		example: "  wardicon handover list --filter state=made\n  wardicon handover list " +
+			"--filter group=engineers --output json",
+		filters: []string{
+			"state",
+			"open (true or false)",
+			"group",
+			"batch",
+			"profile",
+			"device",
+			"person",
+			"gateway",
+		},
 		columns: []string{"device", "gateway", "person", "state", "uses", "expires", "id"},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Handover], error) {
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Handover],
+			error) {
 			return c.Handovers(ctx, q)
 		},
 		row: func(h api.Handover) table.Row {
 			uses := fmt.Sprintf("%d of %d", h.Uses, h.MaxUses)
-			return table.Row{h.Device, h.Gateway, h.Person, h.State, uses, h.Expires.Local().Format(moment), h.ID}
+			return table.Row{
+				h.Device,
+				h.Gateway,
+				h.Person,
+				h.State,
+				uses,
+				h.Expires.Local().Format(moment),
+				h.ID,
+			}
 		},
 	})
 }
 
 func (a *app) handoverStates() *cobra.Command {
 	return &cobra.Command{
-		Use: "states", Short: "Count handovers by state", Args: exactly(), Long: "Counts handovers by state, in the order of their life.", Example: "  wardicon handover states",
+		Use:     "states",
+		Short:   "Count handovers by state",
+		Args:    exactly(),
+		Long:    "Counts handovers by state, in the order of their life.",
+		Example: "  wardicon handover states",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.SumHandovers(ctx)
@@ -198,8 +273,12 @@ func (a *app) handoverStates() *cobra.Command {
 
 func (a *app) handoverSeen() *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "seen PROFILE", Short: "Show the connections of a profile's device that were seen", Args: exactly("PROFILE"),
-		Long: "Shows gateway, time and address of the connections that were seen while the person had the page of the link open.", Example: "  wardicon handover seen \"Planner Mac 1/Norrvik\"",
+		Use:   "seen PROFILE",
+		Short: "Show the connections of a profile's device that were seen",
+		Args:  exactly("PROFILE"),
+		Long: "Shows gateway, time and address of the connections that were seen while the " +
+			"person had the page of the link open.",
+		Example: "  wardicon handover seen \"Planner Mac 1/Norrvik\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				p, err := findProfile(ctx, c, args[0])
@@ -213,7 +292,15 @@ func (a *app) handoverSeen() *cobra.Command {
 				return a.print(list, func(w table.Writer) {
 					w.AppendHeader(heads("gateway", "address", "by", "first", "last"))
 					for _, s := range list.Items {
-						w.AppendRow(table.Row{s.Gateway, s.Address, s.By, s.First.Local().Format(moment), s.Last.Local().Format(moment)})
+						w.AppendRow(
+							table.Row{
+								s.Gateway,
+								s.Address,
+								s.By,
+								s.First.Local().Format(moment),
+								s.Last.Local().Format(moment),
+							},
+						)
 					}
 				})
 			})
@@ -226,8 +313,12 @@ func (a *app) handoverSeen() *cobra.Command {
 func (a *app) handoverReissue() *cobra.Command {
 	var mail bool
 	cmd := &cobra.Command{
-		Use: "reissue ID", Short: "Replace a link by a new one to the same profile", Args: exactly("ID"),
-		Long: "Closes a link and creates a new one to the newest parcel of the profile, with a new passcode, and the same number of days and uses.", Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
+		Use:   "reissue ID",
+		Short: "Replace a link by a new one to the same profile",
+		Args:  exactly("ID"),
+		Long: "Closes a link and creates a new one to the newest parcel of the profile, with a " +
+			"new passcode, and the same number of days and uses.",
+		Example: "  wardicon handover reissue ho-4xk7q2m9h3vw8tzp --by-mail",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				link := check.ByOperator
@@ -248,7 +339,12 @@ func (a *app) handoverReissue() *cobra.Command {
 
 func (a *app) handoverRecall() *cobra.Command {
 	return &cobra.Command{
-		Use: "recall ID", Short: "Close a link immediately", Args: exactly("ID"), Long: "Closes a link, also for whoever has it open. Files that were fetched already stay where they are.", Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
+		Use:   "recall ID",
+		Short: "Close a link immediately",
+		Args:  exactly("ID"),
+		Long: "Closes a link, also for whoever has it open. Files that were fetched already " +
+			"stay where they are.",
+		Example: "  wardicon handover recall ho-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := a.sure("Close the link %s?", args[0]); err != nil {
@@ -259,7 +355,11 @@ func (a *app) handoverRecall() *cobra.Command {
 					return err
 				}
 				return a.print(h, func(table.Writer) {
-					a.say("the link for %s is closed; it was used %s", h.Device, plural(h.Uses, "time"))
+					a.say(
+						"the link for %s is closed; it was used %s",
+						h.Device,
+						plural(h.Uses, "time"),
+					)
 				})
 			})
 		},
@@ -269,11 +369,15 @@ func (a *app) handoverRecall() *cobra.Command {
 func (a *app) handoverArchive() *cobra.Command {
 	var people, to string
 	cmd := &cobra.Command{
-		Use: "archive [PROFILE]", Short: "Save parcels in an encrypted archive", Args: cobra.MaximumNArgs(1),
-		Long: `Saves the newest parcel of a profile, or those of a group's people, in a ZIP archive that is encrypted with AES-256
-with a random passphrase, for transport on removable media. The passphrase is printed once; common archive
-programs prompt for it. Names of people, devices and files can be read without it.`,
-		Example: "  wardicon handover archive \"Planner Mac 1/Norrvik\" --out planner.zip\n  wardicon handover archive --group engineers",
+		Use:   "archive [PROFILE]",
+		Short: "Save parcels in an encrypted archive",
+		Args:  cobra.MaximumNArgs(1),
+		Long: `Saves the newest parcel of a profile, or those of a group's people, in a ZIP
+archive that is encrypted with AES-256 with a random passphrase, for transport on removable media.
+The passphrase is printed once; common archive programs prompt for it. Names of people, devices
+and files can be read without it.`,
+		Example: "  wardicon handover archive \"Planner Mac 1/Norrvik\" --out planner.zip\n  " +
+			"wardicon handover archive --group engineers",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				profile := ""
@@ -285,7 +389,11 @@ programs prompt for it. Names of people, devices and files can be read without i
 					profile = p.ID
 				}
 				if (profile == "") == (people == "") {
-					return usage("found %d profiles and the group %q, expected either a profile or --group", len(args), people)
+					return usage(
+						"found %d profiles and the group %q, expected either a profile or --group",
+						len(args),
+						people,
+					)
 				}
 				archive, err := c.Archive(ctx, profile, people)
 				if err != nil {
@@ -299,7 +407,13 @@ programs prompt for it. Names of people, devices and files can be read without i
 				}
 				archive.Content = nil
 				return a.print(archive, func(table.Writer) {
-					a.say("archive     %s, %d parcels\npassphrase  %s\n\nSend the passphrase another way than the archive; it cannot be read back.", to, archive.Profiles, archive.Passphrase)
+					a.say(
+						"archive     %s, %d parcels\npassphrase  %s\n\nSend the passphrase "+
+							"another way than the archive; it cannot be read back.",
+						to,
+						archive.Profiles,
+						archive.Passphrase,
+					)
 					for _, left := range archive.Left {
 						a.say("left out: %s, its parcel is missing or outdated", left)
 					}
@@ -309,7 +423,9 @@ programs prompt for it. Names of people, devices and files can be read without i
 	}
 	cmd.ValidArgsFunction = profileNoun().complete(a)
 	cmd.Flags().StringVar(&people, "group", "", "the parcels of this group's people")
-	cmd.Flags().StringVar(&to, "out", "", "file to save to; it must not exist (default: named after the contents)")
+	cmd.Flags().
+		StringVar(&to, "out", "", "file to save to; it must not exist (default: named after the "+
+			"contents)")
 	return cmd
 }
 
@@ -326,10 +442,12 @@ func create(name string, data []byte) error {
 func (a *app) handoverFolder() *cobra.Command {
 	var to string
 	cmd := &cobra.Command{
-		Use: "folder GROUP", Short: "Save the parcels of a group's people in folders", Args: exactly("GROUP"),
-		Long: `Saves the newest parcels of a group's people in one folder per person, device and gateway, with mode 0600.
-They are not encrypted: this is for managing devices from this machine. Profiles without an up-to-date
-parcel are listed (exit 1).`,
+		Use:   "folder GROUP",
+		Short: "Save the parcels of a group's people in folders",
+		Args:  exactly("GROUP"),
+		Long: `Saves the newest parcels of a group's people in one folder per person, device and
+gateway, with mode 0600. They are not encrypted: this is for managing devices from this machine.
+Profiles without an up-to-date parcel are listed (exit 1).`,
 		Example: "  wardicon handover folder engineers --out engineers",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -371,14 +489,27 @@ parcel are listed (exit 1).`,
 	return cmd
 }
 
-func (a *app) export(ctx context.Context, c *client.Client, p api.Profile, out *api.Exported) error {
+func (a *app) export(
+	ctx context.Context,
+	c *client.Client,
+	p api.Profile,
+	out *api.Exported,
+) error {
 	parcels, err := c.Parcels(ctx, p.ID)
 	if err != nil {
 		return err
 	}
-	if i := slices.IndexFunc(parcels.Items, func(one api.Parcel) bool { return !one.Outdated }); i == 0 {
+	if i := slices.IndexFunc(
+		parcels.Items,
+		func(one api.Parcel) bool { return !one.Outdated },
+	); i == 0 {
 		out.Profiles++
-		return a.save(ctx, c, parcels.Items[0], filepath.Join(out.Folder, filepath.FromSlash(p.Folder())))
+		return a.save(
+			ctx,
+			c,
+			parcels.Items[0],
+			filepath.Join(out.Folder, filepath.FromSlash(p.Folder())),
+		)
 	}
 	out.Left = append(out.Left, p.Device+" to "+p.Gateway)
 	return nil

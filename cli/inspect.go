@@ -15,14 +15,17 @@ func (a *app) inspect() *cobra.Command {
 	h := host{}
 	var repair bool
 	cmd := &cobra.Command{
-		Use: "inspect", Short: "Check a data folder for damage, and repair it", Args: exactly(),
-		Long: `Checks every page of the database, every sealed value and every record of a data folder. The service must be
-stopped. Nothing is changed without --repair.
+		Use:   "inspect",
+		Short: "Check a data folder for damage, and repair it",
+		Args:  exactly(),
+		Long: `Checks every page of the database, every sealed value and every record of a data
+folder. The service must be stopped. Nothing is changed without --repair.
 
---repair rebuilds indexes and counts. If pages are damaged, all rows that can still be read are copied to a
-new database; the old one is kept. What is lost is listed. A sealed value that cannot be opened stays listed
-with its record until it is set again.`,
-		Example: "  wardicon service inspect --data /var/lib/wardicon\n  wardicon service inspect --data /var/lib/wardicon --repair",
+--repair rebuilds indexes and counts. If pages are damaged, all rows that can still be read are
+copied to a new database; the old one is kept. What is lost is listed. A sealed value that cannot
+be opened stays listed with its record until it is set again.`,
+		Example: "  wardicon service inspect --data /var/lib/wardicon\n  wardicon service " +
+			"inspect --data /var/lib/wardicon --repair",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			key, err := a.masterKey(h)
 			if err != nil {
@@ -30,7 +33,8 @@ with its record until it is set again.`,
 			}
 			look := store.Inspect
 			if repair {
-				look = func(ctx context.Context, dir string, key store.Key) (api.Inspection, error) {
+				look = func(ctx context.Context, dir string, key store.Key) (api.Inspection,
+					error) {
 					return store.Repair(ctx, dir, key, time.Now())
 				}
 			}
@@ -78,5 +82,10 @@ func (a *app) tellInspected(found api.Inspection) {
 		a.say("values and records checked: %d; all are intact", found.Looked)
 		return
 	}
-	a.say("values and records checked: %d; unreadable: %d; damaged pages: %d", found.Looked, len(found.Values)+len(found.Records), len(found.Pages))
+	a.say(
+		"values and records checked: %d; unreadable: %d; damaged pages: %d",
+		found.Looked,
+		len(found.Values)+len(found.Records),
+		len(found.Pages),
+	)
 }

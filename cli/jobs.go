@@ -27,7 +27,14 @@ func jobRow(j api.Job) table.Row {
 	if j.Problem != "" {
 		result = j.Problem
 	}
-	return table.Row{j.Kind, j.Title, j.State, fmt.Sprintf("%d of %d", j.Done, j.Total), result, j.ID}
+	return table.Row{
+		j.Kind,
+		j.Title,
+		j.State,
+		fmt.Sprintf("%d of %d", j.Done, j.Total),
+		result,
+		j.ID,
+	}
 }
 
 func jobTable(w table.Writer, j api.Job) {
@@ -37,20 +44,36 @@ func jobTable(w table.Writer, j api.Job) {
 
 func (a *app) jobs() *cobra.Command {
 	root := &cobra.Command{
-		Use: "job", Short: "List, show and cancel jobs", Long: "Long work runs as a job of the service. It continues after a restart.",
+		Use:     "job",
+		Short:   "List, show and cancel jobs",
+		Long:    "Long work runs as a job of the service. It continues after a restart.",
 		Example: "  wardicon job list\n  wardicon job cancel JOB",
 	}
 	jobs := list(a, listing[api.Job]{
-		short: "List jobs, newest first", about: "Lists jobs, a page at a time.", plural: "jobs", columns: jobColumns,
-		example: "  wardicon job list --filter kind=roll-out --output json", filters: []string{"kind (roll-out, hand-over, probe, fix, renew)"},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Job], error) {
+		short:   "List jobs, newest first",
+		about:   "Lists jobs, a page at a time.",
+		plural:  "jobs",
+		columns: jobColumns,
+		example: "  wardicon job list --filter kind=roll-out --output json",
+		filters: []string{
+			"kind (roll-out, hand-over, probe, fix, renew)",
+			"state (running, done, cancelled, failed)",
+			"operator",
+		},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Job],
+			error) {
 			return c.Jobs(ctx, q)
 		},
 		row: jobRow,
 	})
-	one := func(use, short, long string, do func(ctx context.Context, c *client.Client, id string) (api.Job, error)) *cobra.Command {
+	one := func(use, short, long string, do func(ctx context.Context,
+		c *client.Client, id string) (api.Job, error)) *cobra.Command {
 		return &cobra.Command{
-			Use: use + " JOB", Short: short, Long: long, Example: "  wardicon job " + use + " jo-…", Args: exactly("JOB"),
+			Use:     use + " JOB",
+			Short:   short,
+			Long:    long,
+			Example: "  wardicon job " + use + " jo-…",
+			Args:    exactly("JOB"),
 			RunE: func(cmd *cobra.Command, args []string) error {
 				return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 					j, err := do(ctx, c, args[0])
@@ -62,14 +85,36 @@ func (a *app) jobs() *cobra.Command {
 			},
 		}
 	}
-	return group(root, jobs,
-		one("show", "Show the progress of a job", "Shows state, progress and result of a job.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Job(ctx, id) }),
-		one("cancel", "Cancel a running job", "Cancels a running job. What it has done so far is kept.", func(ctx context.Context, c *client.Client, id string) (api.Job, error) { return c.Cancel(ctx, id) }))
+	return group(
+		root,
+		jobs,
+		one(
+			"show",
+			"Show the progress of a job",
+			"Shows state, progress and result of a job.",
+			func(ctx context.Context, c *client.Client, id string) (api.Job, error) {
+				return c.Job(ctx, id)
+			},
+		),
+		one(
+			"cancel",
+			"Cancel a running job",
+			"Cancels a running job. What it has done so far is kept.",
+			func(ctx context.Context, c *client.Client, id string) (api.Job, error) {
+				return c.Cancel(ctx, id)
+			},
+		),
+	)
 }
 
 // wait shows how a job goes on until it ends.
 func (a *app) wait(ctx context.Context, c *client.Client, j api.Job) (api.Job, error) {
-	bar := progressbar.NewOptions(max(j.Total, 1), progressbar.OptionSetWriter(a.raw), progressbar.OptionSetDescription(j.Title), progressbar.OptionClearOnFinish())
+	bar := progressbar.NewOptions(
+		max(j.Total, 1),
+		progressbar.OptionSetWriter(a.raw),
+		progressbar.OptionSetDescription(j.Title),
+		progressbar.OptionClearOnFinish(),
+	)
 	for j.State == api.Running {
 		select {
 		case <-ctx.Done():

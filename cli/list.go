@@ -13,16 +13,17 @@ import (
 	"wardicon/client"
 )
 
-// listing is a list as a command shows it: a page at a time, searched, sorted and filtered by the service.
+// listing is a list as a command shows it: a page at a time, searched, sorted and filtered by the
+// service.
 type listing[Row any] struct {
 	use, short     string // use is "list" where it is empty
 	about, example string
 	plural         string
 	filters        []string // records are named without "_id", and given by name or ID
 	columns        []string
-	wide           map[int]int // widths of columns that are wrapped, by number
-	load           func(ctx context.Context, c *client.Client, q client.Query) (api.Page[Row], error)
-	row            func(Row) table.Row
+	load           func(ctx context.Context, c *client.Client, q client.Query) (api.Page[Row],
+		error)
+	row func(Row) table.Row
 }
 
 // list makes the command of a listing.
@@ -37,7 +38,11 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 		about += "\nFilters: " + strings.Join(l.filters, ", ") + "."
 	}
 	cmd := &cobra.Command{
-		Use: use, Short: l.short, Args: exactly(), Long: about, Example: l.example,
+		Use:     use,
+		Short:   l.short,
+		Args:    exactly(),
+		Long:    about,
+		Example: l.example,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				query, err := named(ctx, c, q)
@@ -53,11 +58,6 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 						return
 					}
 					w.AppendHeader(heads(l.columns...))
-					var widths []table.ColumnConfig
-					for number, width := range l.wide {
-						widths = append(widths, wrapped(number, width))
-					}
-					w.SetColumnConfigs(widths)
 					for _, r := range page.Items {
 						w.AppendRow(l.row(r))
 					}
@@ -74,7 +74,9 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 	pageFlags(cmd, &q)
 	if len(l.filters) > 0 {
 		first, _, _ := strings.Cut(l.filters[0], " ")
-		cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "condition KEY=VALUE, such as "+first+"=VALUE (repeat for several)")
+		cmd.Flags().
+			StringToStringVar(&q.Filter, "filter", nil, "condition KEY=VALUE, such as "+first+
+				"=VALUE (repeat for several)")
 	}
 	return cmd
 }
@@ -88,7 +90,11 @@ func pageFlags(cmd *cobra.Command, q *client.Query) {
 
 // references are the filters that name a record, with what finds its identifier.
 var references = map[string]func(ctx context.Context, c *client.Client, ref string) (string, error){
-	"gateway": gatewayID, "person": personID, "device": deviceID, "account": accountID, "pattern": patternID,
+	"gateway": gatewayID,
+	"person":  personID,
+	"device":  deviceID,
+	"account": accountID,
+	"pattern": patternID,
 	"profile": func(ctx context.Context, c *client.Client, ref string) (string, error) {
 		p, err := findProfile(ctx, c, ref)
 		return p.ID, err
@@ -132,7 +138,13 @@ func countedPage[Row any](page api.Page[Row], offset int, plural string) string 
 	shown := len(page.Items)
 	switch {
 	case page.More:
-		return fmt.Sprintf("%d to %d of more than %d %s", offset+1, offset+shown, page.Total, plural)
+		return fmt.Sprintf(
+			"%d to %d of more than %d %s",
+			offset+1,
+			offset+shown,
+			page.Total,
+			plural,
+		)
 	case page.Total == 0:
 		return "no " + plural
 	case page.Total == 1 && shown == 1:
@@ -141,6 +153,14 @@ func countedPage[Row any](page api.Page[Row], offset int, plural string) string 
 		return fmt.Sprintf("%d %s", page.Total, plural)
 	}
 	return fmt.Sprintf("%d to %d of %d %s", offset+1, offset+shown, page.Total, plural)
+}
+
+// counted is a number with its noun.
+func counted(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun
+	}
+	return fmt.Sprintf("%d %ss", n, noun)
 }
 
 // singular is the singular of a plural that is a noun of ours.

@@ -17,10 +17,15 @@ import (
 // mailCommands are those of how emails are sent.
 func (a *app) mailCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "mail", Short: "Configure outgoing email, and show the mail queue",
-		Long: `The service sends emails, such as links and reminders of expiry, through your mail server, over TLS only.
-Emails stay queued while the server cannot be reached; one that the server rejects is retried for two days.`,
-		Example: "  wardicon service mail set --server mail.skerryline.example --from wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder ada@skerryline.example\n  wardicon service mail test ada@skerryline.example\n  wardicon service mail queue",
+		Use:   "mail",
+		Short: "Configure outgoing email, and show the mail queue",
+		Long: `The service sends emails, such as links and reminders of expiry, through your mail
+server, over TLS only. Emails stay queued while the server cannot be reached; one that the server
+rejects is retried for two days.`,
+		Example: "  wardicon service mail set --server mail.skerryline.example --from " +
+			"wardicon@skerryline.example --login wardicon --password-file secret.txt --reminder " +
+			"ada@skerryline.example\n  wardicon service mail test ada@skerryline.example\n  " +
+			"wardicon service mail queue",
 	}
 	return group(root, a.mailShow(), a.mailSet(), a.mailTry(), a.mailSend(), a.mailQueue())
 }
@@ -39,13 +44,24 @@ func (a *app) showMail(m vpn.Mail) error {
 		if m.Login != "" {
 			login = "as " + m.Login
 		}
-		a.say("emails go from %s through %s (%s), %s\nreminders go to %s", m.From, at, m.Security, login, strings.Join(append([]string{}, m.Reminders...), ", "))
+		a.say(
+			"emails go from %s through %s (%s), %s\nreminders go to %s",
+			m.From,
+			at,
+			m.Security,
+			login,
+			strings.Join(append([]string{}, m.Reminders...), ", "),
+		)
 	})
 }
 
 func (a *app) mailShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show the mail settings", Args: exactly(), Long: "Shows server, sender and recipients of reminders.", Example: "  wardicon service mail show",
+		Use:     "show",
+		Short:   "Show the mail settings",
+		Args:    exactly(),
+		Long:    "Shows server, sender and recipients of reminders.",
+		Example: "  wardicon service mail show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := c.Mail(ctx)
@@ -62,8 +78,13 @@ func (a *app) mailSet() *cobra.Command {
 	var given vpn.Mail
 	var file, authority, security string
 	cmd := &cobra.Command{
-		Use: "set", Short: "Change the mail settings (owners only)", Args: exactly(), Long: "Changes the given fields; the others are kept. An empty --server stops all emails.",
-		Example: "  wardicon service mail set --server mail.skerryline.example --from wardicon@skerryline.example --reminder ada@skerryline.example",
+		Use:   "set",
+		Short: "Change the mail settings (owners only)",
+		Args:  exactly(),
+		Long: "Changes the given fields; the others are kept. An empty --server stops all " +
+			"emails.",
+		Example: "  wardicon service mail set --server mail.skerryline.example --from " +
+			"wardicon@skerryline.example --reminder ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				m, err := c.Mail(ctx)
@@ -72,8 +93,12 @@ func (a *app) mailSet() *cobra.Command {
 				}
 				changed := cmd.Flags().Changed
 				for name, copied := range map[string]func(){
-					"server": func() { m.Server = given.Server }, "port": func() { m.Port = given.Port }, "login": func() { m.Login = given.Login }, "from": func() { m.From = given.From },
-					"security": func() { m.Security = vpn.MailSecurity(security) }, "reminder": func() { m.Reminders = given.Reminders },
+					"server":   func() { m.Server = given.Server },
+					"port":     func() { m.Port = given.Port },
+					"login":    func() { m.Login = given.Login },
+					"from":     func() { m.From = given.From },
+					"security": func() { m.Security = vpn.MailSecurity(security) },
+					"reminder": func() { m.Reminders = given.Reminders },
 				} {
 					if changed(name) {
 						copied()
@@ -108,14 +133,28 @@ func (a *app) mailSet() *cobra.Command {
 	f.StringVar(&given.Login, "login", "", "login at the server")
 	f.StringVar(&file, "password-file", "", "file with the password, - for standard input")
 	f.StringVar(&given.From, "from", "", "eemail address of the sender")
-	f.StringVar(&authority, "authority", "", "file with the authorities of the server's certificate, PEM (those of the system)")
-	f.StringSliceVar(&given.Reminders, "reminder", nil, "eemail address that gets reminders of expiry")
+	f.StringVar(
+		&authority,
+		"authority",
+		"",
+		"file with the authorities of the server's certificate, PEM (those of the system)",
+	)
+	f.StringSliceVar(
+		&given.Reminders,
+		"reminder",
+		nil,
+		"eemail address that gets reminders of expiry",
+	)
 	return cmd
 }
 
 func (a *app) mailTry() *cobra.Command {
 	return &cobra.Command{
-		Use: "test ADDRESS", Short: "Send a test email (owners only)", Args: exactly("ADDRESS"), Long: "Sends a short test email and shows the response of the server.", Example: "  wardicon service mail test ada@skerryline.example",
+		Use:     "test ADDRESS",
+		Short:   "Send a test email (owners only)",
+		Args:    exactly("ADDRESS"),
+		Long:    "Sends a short test email and shows the response of the server.",
+		Example: "  wardicon service mail test ada@skerryline.example",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := c.TryMail(ctx, args[0]); err != nil {
@@ -130,7 +169,9 @@ func (a *app) mailTry() *cobra.Command {
 
 func (a *app) mailSend() *cobra.Command {
 	return &cobra.Command{
-		Use: "send", Short: "Send queued emails now", Args: exactly(),
+		Use:     "send",
+		Short:   "Send queued emails now",
+		Args:    exactly(),
 		Long:    "Sends all queued emails now, for example after an outage of the mail server.",
 		Example: "  wardicon service mail send",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -139,7 +180,13 @@ func (a *app) mailSend() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(sending, func(table.Writer) { a.say("%d queued emails are being sent", sending.Waiting) })
+				return a.print(
+					sending,
+					func(table.Writer) {
+						a.say("%d queued emails are being sent",
+							sending.Waiting)
+					},
+				)
 			})
 		},
 	}
@@ -147,12 +194,15 @@ func (a *app) mailSend() *cobra.Command {
 
 func (a *app) mailQueue() *cobra.Command {
 	return list(a, listing[api.Email]{
-		use: "queue", short: "List queued and sent emails, newest first", plural: "emails",
+		use:     "queue",
+		short:   "List queued and sent emails, newest first",
+		plural:  "emails",
 		about:   "Lists emails by kind, recipient and state; their text is not kept.",
 		example: "  wardicon service mail queue --filter state=failed",
 		filters: []string{"state (waiting, sent, failed)", "kind", "to"},
-		columns: []string{"created", "kind", "to", "subject", "state"}, wide: map[int]int{4: 50, 5: 60},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Email], error) {
+		columns: []string{"created", "kind", "to", "subject", "state"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Email],
+			error) {
 			return c.Emails(ctx, q)
 		},
 		row: func(m api.Email) table.Row {

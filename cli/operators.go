@@ -25,7 +25,10 @@ func findOperator(ctx context.Context, c *client.Client, name string) (api.Opera
 		return api.Operator{}, err
 	}
 	if len(page.Items) != 1 {
-		return api.Operator{}, fmt.Errorf("there is no operator %q; wardicon operator list shows them", name)
+		return api.Operator{}, fmt.Errorf(
+			"there is no operator %q; wardicon operator list shows them",
+			name,
+		)
 	}
 	return page.Items[0], nil
 }
@@ -33,16 +36,23 @@ func findOperator(ctx context.Context, c *client.Client, name string) (api.Opera
 // operatorCommands are those of who can sign in.
 func (a *app) operatorCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "operator", Short: "Manage who can sign in, and with which role (owners only)",
-		Long: `Operators have a role. An auditor reads everything but secrets; an issuer does the daily work on records, plans,
-parcels and certificates; an owner also manages operators, authorities, signing, mail and the severity of rules.
-A new operator gets a password for the first sign-in, which must then be changed.`,
-		Example: "  wardicon operator add pilot --role issuer\n  wardicon operator change pilot --role auditor\n  wardicon operator reset pilot",
+		Use:   "operator",
+		Short: "Manage who can sign in, and with which role (owners only)",
+		Long: `Operators have a role. An auditor reads everything but secrets; an issuer does the
+daily work on records, plans, parcels and certificates; an owner also manages operators,
+authorities, signing, mail and the severity of rules. A new operator gets a password for the first
+sign-in, which must then be changed.`,
+		Example: "  wardicon operator add pilot --role issuer\n  wardicon operator change pilot " +
+			"--role auditor\n  wardicon operator reset pilot",
 	}
 	operators := list(a, listing[api.Operator]{
-		short: "List operators", about: "Lists operators with role, state, second factor and last sign-in.", plural: "operators",
-		example: "  wardicon operator list", columns: []string{"name", "role", "state", "second factor", "last sign-in", "sessions"},
-		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Operator], error) {
+		short:   "List operators",
+		about:   "Lists operators with role, state, second factor and last sign-in.",
+		plural:  "operators",
+		example: "  wardicon operator list",
+		columns: []string{"name", "role", "state", "second factor", "last sign-in", "sessions"},
+		load: func(ctx context.Context, c *client.Client, q client.Query) (api.Page[api.Operator],
+			error) {
 			return c.Operators(ctx, q)
 		},
 		row: func(o api.Operator) table.Row {
@@ -56,7 +66,11 @@ A new operator gets a password for the first sign-in, which must then be changed
 	})
 	role := "issuer"
 	add := &cobra.Command{
-		Use: "add NAME", Short: "Add an operator", Args: exactly("NAME"), Long: "Adds an operator and prints a password for the first sign-in, once.", Example: "  wardicon operator add pilot --role issuer",
+		Use:     "add NAME",
+		Short:   "Add an operator",
+		Args:    exactly("NAME"),
+		Long:    "Adds an operator and prints a password for the first sign-in, once.",
+		Example: "  wardicon operator add pilot --role issuer",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				made, err := c.AddOperator(ctx, args[0], role)
@@ -66,7 +80,12 @@ A new operator gets a password for the first sign-in, which must then be changed
 	}
 	add.Flags().StringVar(&role, "role", "issuer", "owner, issuer or auditor")
 	return group(root, operators, add, a.operatorChange(), a.operatorReset(), &cobra.Command{
-		Use: "remove NAME", Short: "Remove an operator", Args: exactly("NAME"), Long: "Removes an operator and ends all sessions and tokens. The audit log keeps the entries.", Example: "  wardicon operator remove pilot",
+		Use:   "remove NAME",
+		Short: "Remove an operator",
+		Args:  exactly("NAME"),
+		Long: "Removes an operator and ends all sessions and tokens. The audit log keeps the " +
+			"entries.",
+		Example: "  wardicon operator remove pilot",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := findOperator(ctx, c, args[0])
@@ -101,7 +120,13 @@ func (a *app) firstPassword(made api.NewOperator, err error) error {
 		return err
 	}
 	return a.print(made, func(table.Writer) {
-		a.say("%s (%s) signs in for the first time with\n\n  %s\n\nand then chooses a password. It is not shown again.", made.Operator.Name, made.Operator.Role, made.Password)
+		a.say(
+			"%s (%s) signs in for the first time with\n\n  %s\n\nand then chooses a password. It "+
+				"is not shown again.",
+			made.Operator.Name,
+			made.Operator.Role,
+			made.Password,
+		)
 	})
 }
 
@@ -109,8 +134,13 @@ func (a *app) operatorChange() *cobra.Command {
 	var role string
 	var disabled bool
 	cmd := &cobra.Command{
-		Use: "change NAME", Short: "Change an operator's role, disable or enable it", Args: exactly("NAME"), Long: "Changes role or state, and ends all sessions and tokens of the operator. The last owner cannot be removed.",
-		Example: "  wardicon operator change pilot --role auditor\n  wardicon operator change pilot --disabled",
+		Use:   "change NAME",
+		Short: "Change an operator's role, disable or enable it",
+		Args:  exactly("NAME"),
+		Long: "Changes role or state, and ends all sessions and tokens of the operator. The " +
+			"last owner cannot be removed.",
+		Example: "  wardicon operator change pilot --role auditor\n  wardicon operator change " +
+			"pilot --disabled",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := findOperator(ctx, c, args[0])
@@ -126,7 +156,10 @@ func (a *app) operatorChange() *cobra.Command {
 				if o, err = c.ChangeOperator(ctx, o.ID, o.Role, o.Disabled); err != nil {
 					return err
 				}
-				return a.print(o, func(table.Writer) { a.say("%s: %s, %s", o.Name, o.Role, operatorState(o)) })
+				return a.print(
+					o,
+					func(table.Writer) { a.say("%s: %s, %s", o.Name, o.Role, operatorState(o)) },
+				)
 			})
 		},
 	}
@@ -139,10 +172,14 @@ func (a *app) operatorChange() *cobra.Command {
 func (a *app) operatorReset() *cobra.Command {
 	h := host{}
 	cmd := &cobra.Command{
-		Use: "reset NAME", Short: "Reset an operator's password and second factor", Args: exactly("NAME"),
-		Long: `For an operator who has lost password or second factor. Owners do this through the service. If no owner can sign
-in, run it on the server with --data: it needs read access to the data folder and the master key.`,
-		Example: "  wardicon operator reset pilot\n  wardicon operator reset harbourmaster --data /var/lib/wardicon",
+		Use:   "reset NAME",
+		Short: "Reset an operator's password and second factor",
+		Args:  exactly("NAME"),
+		Long: `For an operator who has lost password or second factor. Owners do this through the
+service. If no owner can sign in, run it on the server with --data: it needs read access to the
+data folder and the master key.`,
+		Example: "  wardicon operator reset pilot\n  wardicon operator reset harbourmaster " +
+			"--data /var/lib/wardicon",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("data") {
 				svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
@@ -175,12 +212,19 @@ in, run it on the server with --data: it needs read access to the data folder an
 // ownCommands are those of one's own sign-in.
 func (a *app) ownCommands() []*cobra.Command {
 	password := &cobra.Command{
-		Use: "password", Short: "Change your password", Args: exactly(),
-		Long:    "Prompts for the old password and twice for the new one; without a terminal they are read from three lines of standard input. Your other sessions end.",
+		Use:   "password",
+		Short: "Change your password",
+		Args:  exactly(),
+		Long: "Prompts for the old password and twice for the new one; without a terminal they " +
+			"are read from three lines of standard input. Your other sessions end.",
 		Example: "  wardicon me password",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				said, err := a.promptAll("Current password", "New password (at least 15 characters)", "Repeat")
+				said, err := a.promptAll(
+					"Current password",
+					"New password (at least 15 characters)",
+					"Repeat",
+				)
 				if err != nil {
 					return err
 				}
@@ -200,12 +244,19 @@ func (a *app) ownCommands() []*cobra.Command {
 
 func (a *app) factorCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "second-factor", Short: "Turn your second factor on or off",
-		Long:    "A second factor is a code of six digits that changes every thirty seconds (RFC 6238), from an app on your phone.",
+		Use:   "second-factor",
+		Short: "Turn your second factor on or off",
+		Long: "A second factor is a code of six digits that changes every thirty seconds (RFC " +
+			"6238), from an app on your phone.",
 		Example: "  wardicon me second-factor on\n  wardicon me second-factor off",
 	}
 	return group(root, &cobra.Command{
-		Use: "on", Short: "Turn the second factor on", Args: exactly(), Long: "Prints the key for your app and prompts for a first code; from then on every sign-in requires one.", Example: "  wardicon me second-factor on",
+		Use:   "on",
+		Short: "Turn the second factor on",
+		Args:  exactly(),
+		Long: "Prints the key for your app and prompts for a first code; from then on every " +
+			"sign-in requires one.",
+		Example: "  wardicon me second-factor on",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				f, err := c.OfferFactor(ctx)
@@ -225,7 +276,11 @@ func (a *app) factorCommands() *cobra.Command {
 			})
 		},
 	}, &cobra.Command{
-		Use: "off", Short: "Turn the second factor off", Args: exactly(), Long: "Prompts for your password.", Example: "  wardicon me second-factor off",
+		Use:     "off",
+		Short:   "Turn the second factor off",
+		Args:    exactly(),
+		Long:    "Prompts for your password.",
+		Example: "  wardicon me second-factor off",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				password, err := a.ask("Password")
@@ -246,7 +301,12 @@ func (a *app) factorCommands() *cobra.Command {
 func (a *app) sessionCommands() *cobra.Command {
 	var all bool
 	list := &cobra.Command{
-		Use: "list", Short: "List your open sessions and tokens", Args: exactly(), Long: "Lists your sessions in the console and on the command line, and your tokens. Owners see those of all operators with --all.", Example: "  wardicon me session list --all",
+		Use:   "list",
+		Short: "List your open sessions and tokens",
+		Args:  exactly(),
+		Long: "Lists your sessions in the console and on the command line, and your tokens. " +
+			"Owners see those of all operators with --all.",
+		Example: "  wardicon me session list --all",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				list, err := c.Sessions(ctx, all)
@@ -254,9 +314,24 @@ func (a *app) sessionCommands() *cobra.Command {
 					return err
 				}
 				return a.print(list, func(w table.Writer) {
-					w.AppendHeader(heads("operator", "what", "role", "from", "program", "opened", "used", "expires", "id"))
+					w.AppendHeader(
+						heads(
+							"operator",
+							"what",
+							"role",
+							"from",
+							"program",
+							"opened",
+							"used",
+							"expires",
+							"id",
+						),
+					)
 					for _, s := range list.Items {
-						what := map[string]string{"cookie": "console", "token": "command line"}[s.Kind]
+						what := map[string]string{
+							"cookie": "console",
+							"token":  "command line",
+						}[s.Kind]
 						if s.Name != "" {
 							what = "token " + s.Name
 						}
@@ -267,7 +342,19 @@ func (a *app) sessionCommands() *cobra.Command {
 						if s.Used != nil {
 							used = s.Used.Local().Format(moment)
 						}
-						w.AppendRow(table.Row{s.Operator, what, s.Role, cmp.Or(strings.Join(s.Addresses, " "), s.Origin), s.Client, s.Created.Local().Format(moment), used, s.Expires.Local().Format(time.DateOnly), s.ID})
+						w.AppendRow(
+							table.Row{
+								s.Operator,
+								what,
+								s.Role,
+								cmp.Or(strings.Join(s.Addresses, " "), s.Origin),
+								s.Client,
+								s.Created.Local().Format(moment),
+								used,
+								s.Expires.Local().Format(time.DateOnly),
+								s.ID,
+							},
+						)
 					}
 				})
 			})
@@ -275,9 +362,16 @@ func (a *app) sessionCommands() *cobra.Command {
 	}
 	list.Flags().BoolVar(&all, "all", false, "those of all operators (owners only)")
 	return group(&cobra.Command{
-		Use: "session", Short: "List and end sessions and tokens", Long: "Sessions of the console and the command line, and tokens of programs.", Example: "  wardicon me session list\n  wardicon me session end se-4xk7q2m9h3vw8tzp",
+		Use:     "session",
+		Short:   "List and end sessions and tokens",
+		Long:    "Sessions of the console and the command line, and tokens of programs.",
+		Example: "  wardicon me session list\n  wardicon me session end se-4xk7q2m9h3vw8tzp",
 	}, list, &cobra.Command{
-		Use: "end ID", Short: "End a session or token", Args: exactly("ID"), Long: "Ends one of your own; an owner can end any.", Example: "  wardicon me session end se-4xk7q2m9h3vw8tzp",
+		Use:     "end ID",
+		Short:   "End a session or token",
+		Args:    exactly("ID"),
+		Long:    "Ends one of your own; an owner can end any.",
+		Example: "  wardicon me session end se-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				if err := a.sure("End the session or token %s?", args[0]); err != nil {
@@ -297,9 +391,12 @@ func (a *app) tokenCommands() *cobra.Command {
 	role, days := service.RoleAuditor, 90
 	var networks []string
 	cmd := &cobra.Command{
-		Use: "token NAME", Short: "Create a token for a program", Args: exactly("NAME"),
-		Long: `Creates a token that a program sends as "Authorization: Bearer TOKEN", and prints it once. It has a role, at
-most yours, and expires. "wardicon me session list" shows its last use; "wardicon me session end" ends it.`,
+		Use:   "token NAME",
+		Short: "Create a token for a program",
+		Args:  exactly("NAME"),
+		Long: `Creates a token that a program sends as "Authorization: Bearer TOKEN", and prints
+it once. It has a role, at most yours, and expires. "wardicon me session list" shows its last use;
+"wardicon me session end" ends it.`,
 		Example: "  wardicon me token inventory --role auditor --days 365",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -313,7 +410,9 @@ most yours, and expires. "wardicon me session list" shows its last use; "wardico
 	}
 	cmd.Flags().StringVar(&role, "role", role, "its role: auditor, issuer or owner")
 	cmd.Flags().IntVar(&days, "days", days, "days until it expires, at most 365")
-	cmd.Flags().StringSliceVar(&networks, "network", nil, "network that it may be used from, CIDR (repeat for several; default: any)")
+	cmd.Flags().
+		StringSliceVar(&networks, "network", nil, "network that it may be used from, CIDR (repeat "+
+			"for several; default: any)")
 	return cmd
 }
 
@@ -321,10 +420,12 @@ most yours, and expires. "wardicon me session list" shows its last use; "wardico
 func (a *app) auditVerify() *cobra.Command {
 	var head string
 	cmd := &cobra.Command{
-		Use: "verify", Short: "Verify that the audit log was not changed", Args: exactly(),
-		Long: `Each entry is chained to the one before it by a digest under the master key. Verifies the whole log and prints
-its head. Keep the head elsewhere and pass it with --head next time, so that entries removed at the end are
-noticed. Exits 1 if an entry was changed or removed.`,
+		Use:   "verify",
+		Short: "Verify that the audit log was not changed",
+		Args:  exactly(),
+		Long: `Each entry is chained to the one before it by a digest under the master key.
+Verifies the whole log and prints its head. Keep the head elsewhere and pass it with --head next
+time, so that entries removed at the end are noticed. Exits 1 if an entry was changed or removed.`,
 		Example: "  wardicon audit verify\n  wardicon audit verify --head 5f0c…",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -361,7 +462,12 @@ noticed. Exits 1 if an entry was changed or removed.`,
 func (a *app) auditExport() *cobra.Command {
 	q := client.Query{Limit: 500}
 	cmd := &cobra.Command{
-		Use: "export", Short: "Export the audit log as JSON lines, newest first", Args: exactly(), Long: "Writes one JSON object per line.", Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --filter since=2026-11-01,before=2026-12-01",
+		Use:   "export",
+		Short: "Export the audit log as JSON lines, newest first",
+		Args:  exactly(),
+		Long:  "Writes one JSON object per line.",
+		Example: "  wardicon audit export > audit.jsonl\n  wardicon audit export --filter " +
+			"since=2026-11-01,before=2026-12-01",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				enc := json.NewEncoder(a.Out)
@@ -389,6 +495,7 @@ func (a *app) auditExport() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&q.Search, "search", "", "text to search for")
-	cmd.Flags().StringToStringVar(&q.Filter, "filter", nil, "conditions: "+strings.Join(auditFilters, ", "))
+	cmd.Flags().
+		StringToStringVar(&q.Filter, "filter", nil, "conditions: "+strings.Join(auditFilters, ", "))
 	return cmd
 }

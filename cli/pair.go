@@ -9,7 +9,8 @@ import (
 	"time"
 )
 
-// pairLook is how often the files of a certificate are looked at: as soon as somebody connects, and no more often.
+// pairLook is how often the files of a certificate are looked at: as soon as somebody connects, and
+// no more often.
 const pairLook = 2 * time.Second
 
 // pair is a certificate of the service, loaded again when its files change.
@@ -29,7 +30,8 @@ type stamp struct {
 	size    int64
 }
 
-// newPair loads a certificate chain and its key, PEM; it is an error if they do not belong together.
+// newPair loads a certificate chain and its key, PEM; it is an error if they do not belong
+// together.
 func newPair(cert, key string, log *slog.Logger) (*pair, error) {
 	p := &pair{cert: cert, key: key, log: log, looked: time.Now()}
 	found, err := p.look()
@@ -62,8 +64,8 @@ func (p *pair) load(found [2]stamp) error {
 	return err
 }
 
-// get is the certificate for a new connection. Files that do not belong together, such as when only one of
-// the two has been replaced so far, are logged once, and the certificate in use stays.
+// get is the certificate for a new connection. Files that do not belong together, such as when only
+// one of the two has been replaced so far, are logged once, and the certificate in use stays.
 func (p *pair) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	p.Lock()
 	defer p.Unlock()
@@ -80,10 +82,24 @@ func (p *pair) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	}
 	switch {
 	case err == nil:
-		p.log.Info("certificate reloaded", "file", p.cert, "expires", p.current.Leaf.NotAfter.Format(time.DateOnly))
+		p.log.Info(
+			"certificate reloaded",
+			"file",
+			p.cert,
+			"expires",
+			p.current.Leaf.NotAfter.Format(time.DateOnly),
+		)
 	case found != p.refused:
 		p.refused = found
-		p.log.Error("the new certificate cannot be used; the one in use stays", "certificate", p.cert, "key", p.key, "error", err)
+		p.log.Error(
+			"the new certificate cannot be used; the one in use stays",
+			"certificate",
+			p.cert,
+			"key",
+			p.key,
+			"error",
+			err,
+		)
 	}
 	return p.current, nil
 }

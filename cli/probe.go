@@ -33,21 +33,31 @@ type probeFlags struct {
 func (a *app) probe() *cobra.Command {
 	var f probeFlags
 	cmd := &cobra.Command{
-		Use: "probe [GATEWAY|ADDRESS]", Short: "Probe a gateway on the network and compare it with its record", Args: cobra.MaximumNArgs(1),
-		Long: `Probes a gateway from the service on every protocol of its record: name resolution, open ports and response times,
-accepted IKE suites, its certificate, and what should be closed. It sends at most four packets per second to an
-address and never signs in. Differences from the record are listed (exit 1).
+		Use:   "probe [GATEWAY|ADDRESS]",
+		Short: "Probe a gateway on the network and compare it with its record",
+		Args:  cobra.MaximumNArgs(1),
+		Long: `Probes a gateway from the service on every protocol of its record: name resolution,
+open ports and response times, accepted IKE suites, its certificate, and what should be closed. It
+sends at most four packets per second to an address and never signs in. Differences from the
+record are listed (exit 1).
 
 A probe is a job of the service: it continues after a restart; wardicon job cancel stops it.
 
---from probes from this machine instead, and records the response time for that city: patterns that choose the
-fastest gateway use these times. --times summarises them.
+--from probes from this machine instead, and records the response time for that city: patterns
+that choose the fastest gateway use these times. --times summarises them.
 
-An address that is not on record is probed only with --off-record (owners only); the results are not kept.`,
-		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --accept suite-refused\n  wardicon probe Brattvik --history\n  wardicon probe --all\n  wardicon probe Brattvik --from Oslo --latitude 59.91 --longitude 10.75\n  wardicon probe Brattvik --times",
+An address that is not on record is probed only with --off-record (owners only); the results are
+not kept.`,
+		Example: "  wardicon probe Brattvik\n  wardicon probe Brattvik --accept suite-refused\n  " +
+			"wardicon probe Brattvik --history\n  wardicon probe --all\n  wardicon probe " +
+			"Brattvik --from Oslo --latitude 59.91 --longitude 10.75\n  wardicon probe Brattvik " +
+			"--times",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) != (f.all || f.history && len(args) == 0) {
-				return usage("probe: found %d names, expected a gateway or an address, or --all", len(args))
+				return usage(
+					"probe: found %d names, expected a gateway or an address, or --all",
+					len(args),
+				)
 			}
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				switch {
@@ -68,16 +78,24 @@ An address that is not on record is probed only with --off-record (owners only);
 		},
 	}
 	cmd.ValidArgsFunction = gatewayNoun().complete(a)
-	cmd.Flags().BoolVar(&f.offRecord, "off-record", false, "probe an address that is not on record (owners only)")
+	cmd.Flags().
+		BoolVar(&f.offRecord, "off-record", false, "probe an address that is not on record "+
+			"(owners only)")
 	cmd.Flags().BoolVar(&f.last, "last", false, "show the last probe results without probing")
 	cmd.Flags().BoolVar(&f.history, "history", false, "list earlier probe results")
 	cmd.Flags().BoolVar(&f.all, "all", false, "probe all gateways")
-	cmd.Flags().StringSliceVar(&f.take, "accept", nil, "codes of the differences to accept into the record, or all")
+	cmd.Flags().
+		StringSliceVar(&f.take, "accept", nil, "codes of the differences to accept into the "+
+			"record, or all")
 	cmd.Flags().IntVar(&f.limit, "limit", 20, "entries of the history")
-	cmd.Flags().StringVar(&f.from, "from", "", "probe from this machine, and record the response time for this city")
+	cmd.Flags().
+		StringVar(&f.from, "from", "", "probe from this machine, and record the response time for "+
+			"this city")
 	cmd.Flags().Float64Var(&f.latitude, "latitude", 0, "latitude of the city in degrees")
 	cmd.Flags().Float64Var(&f.longitude, "longitude", 0, "longitude of the city in degrees")
-	cmd.Flags().Float64Var(&f.took, "took", 0, "response time in milliseconds that was measured by other means; nothing is probed")
+	cmd.Flags().
+		Float64Var(&f.took, "took", 0, "response time in milliseconds that was measured by other "+
+			"means; nothing is probed")
 	cmd.Flags().BoolVar(&f.times, "times", false, "summarise the gateway's response times by city")
 	cmd.MarkFlagsMutuallyExclusive("last", "history", "all", "off-record", "from", "times")
 	return cmd
@@ -87,7 +105,8 @@ func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f pro
 	g, err := gatewayAt(ctx, c, name)
 	var p drift.Probe
 	switch {
-	case err != nil && (!unknown(err) || !strings.ContainsAny(name, ".:")): // a name, not an address
+	case err != nil && (!unknown(err) || !strings.ContainsAny(name,
+		".:")): // a name, not an address
 		return err
 	case err != nil:
 		p, err = c.ProbeAddress(ctx, name, f.offRecord)
@@ -110,7 +129,10 @@ func (a *app) probeOne(ctx context.Context, c *client.Client, name string, f pro
 	if len(f.take) > 0 {
 		return a.takeOver(ctx, c, p, f.take)
 	}
-	if slices.ContainsFunc(p.Differences, func(d drift.Difference) bool { return d.Severity != vpn.Note }) {
+	if slices.ContainsFunc(
+		p.Differences,
+		func(d drift.Difference) bool { return d.Severity != vpn.Note },
+	) {
 		return errFindings
 	}
 	return nil
@@ -122,15 +144,23 @@ func gatewayAt(ctx context.Context, c *client.Client, ref string) (api.Gateway, 
 	if !unknown(err) {
 		return g, err
 	}
-	page, there := c.Gateways.List(ctx, client.Query{Limit: 1, Filter: map[string]string{"at": ref}})
+	page, there := c.Gateways.List(
+		ctx,
+		client.Query{Limit: 1, Filter: map[string]string{"at": ref}},
+	)
 	if there != nil || len(page.Items) == 0 {
 		return g, errors.Join(err, there)
 	}
 	return page.Items[0], nil
 }
 
-// probeGateways has one gateway asked, or every one without an identifier, and waits until that is done.
-func (a *app) probeGateways(ctx context.Context, c *client.Client, gatewayID string) (api.Job, error) {
+// probeGateways has one gateway asked, or every one without an identifier, and waits until that is
+// done.
+func (a *app) probeGateways(
+	ctx context.Context,
+	c *client.Client,
+	gatewayID string,
+) (api.Job, error) {
 	j, err := c.Probe(ctx, gatewayID)
 	if err == nil {
 		j, err = a.wait(ctx, c, j)
@@ -150,7 +180,6 @@ func unknown(err error) bool {
 // probeTable is what was answered.
 func probeTable(w table.Writer, p drift.Probe) {
 	w.AppendHeader(heads("probed", "at", "state", "response time", "shows"))
-	w.SetColumnConfigs([]table.ColumnConfig{wrapped(5, 70)})
 	for _, r := range p.Answers {
 		w.AppendRow(table.Row{r.Method, where(r), string(r.State), milliseconds(r), shows(r)})
 	}
@@ -221,11 +250,16 @@ func (a *app) tellProbe(p drift.Probe) {
 		case n.Fault != "":
 			a.say("name: %s: %s", n.Name, n.Fault)
 		default:
-			a.say("name: %s resolves to %s (%.1f ms)", n.Name, strings.Join(n.Addresses, ", "), n.Milliseconds)
+			a.say(
+				"name: %s resolves to %s (%.1f ms)",
+				n.Name,
+				strings.Join(n.Addresses, ", "),
+				n.Milliseconds,
+			)
 		}
 	}
 	for _, d := range p.Differences {
-		a.say("%s: %s [%s]\n  %s", d.Severity, d.Text, d.Code, d.Fix)
+		a.say("%s: %s [%s]\n%s", a.severity(d.Severity), d.Text, d.Code, a.wrap(d.Fix, "  "))
 	}
 }
 
@@ -243,7 +277,12 @@ func (a *app) takeOver(ctx context.Context, c *client.Client, p drift.Probe, cod
 	if _, err := c.TakeOver(ctx, p.GatewayID, p.ID, which); err != nil {
 		return err
 	}
-	a.say("%d of %d differences were accepted into the record of %s.", len(which), len(p.Differences), p.Gateway)
+	a.say(
+		"%d of %d differences were accepted into the record of %s.",
+		len(which),
+		len(p.Differences),
+		p.Gateway,
+	)
 	return nil
 }
 
@@ -262,9 +301,17 @@ func (a *app) probeHistory(ctx context.Context, c *client.Client, args []string,
 	}
 	return a.print(page, func(w table.Writer) {
 		w.AppendHeader(heads("at", "gateway", "by", "state", "differences", "answers"))
-		w.SetColumnConfigs([]table.ColumnConfig{wrapped(6, 70)})
 		for _, r := range page.Items {
-			w.AppendRow(table.Row{r.At.Local().Format(time.DateTime), r.Gateway, r.By, string(r.State), r.Differences, times(r)})
+			w.AppendRow(
+				table.Row{
+					r.At.Local().Format(time.DateTime),
+					r.Gateway,
+					r.By,
+					string(r.State),
+					r.Differences,
+					times(r),
+				},
+			)
 		}
 	})
 }
@@ -289,7 +336,15 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}
 	var rows []drift.ProbeRow
 	for {
-		page, err := c.Probes(ctx, client.Query{Limit: 500, Offset: len(rows), Sort: "gateway", Filter: map[string]string{"latest": "true"}})
+		page, err := c.Probes(
+			ctx,
+			client.Query{
+				Limit:  500,
+				Offset: len(rows),
+				Sort:   "gateway",
+				Filter: map[string]string{"latest": "true"},
+			},
+		)
 		if err != nil {
 			return err
 		}
@@ -299,7 +354,6 @@ func (a *app) probeAll(ctx context.Context, c *client.Client) error {
 	}
 	if err := a.print(rows, func(w table.Writer) {
 		w.AppendHeader(heads("gateway", "state", "differences", "answers"))
-		w.SetColumnConfigs([]table.ColumnConfig{wrapped(4, 90)})
 		for _, r := range rows {
 			w.AppendRow(table.Row{r.Gateway, string(r.State), r.Differences, times(r)})
 		}

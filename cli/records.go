@@ -55,12 +55,24 @@ func profileOf(ctx context.Context, c *client.Client, device, gateway string) (a
 	if err != nil {
 		return api.Profile{}, err
 	}
-	page, err := c.Profiles.List(ctx, client.Query{Limit: 1, Filter: map[string]string{"device_id": d.ID, "gateway_id": g.ID}})
+	page, err := c.Profiles.List(
+		ctx,
+		client.Query{Limit: 1, Filter: map[string]string{"device_id": d.ID, "gateway_id": g.ID}},
+	)
 	if err != nil {
 		return api.Profile{}, err
 	}
 	if page.Total == 0 {
-		return api.Profile{}, &api.Problem{Status: 404, Detail: fmt.Sprintf("there is no profile of %s for %s; wardicon profile add %q --gateway %q makes one", d.Name, g.Name, d.Name, g.Name)}
+		return api.Profile{}, &api.Problem{
+			Status: 404,
+			Detail: fmt.Sprintf(
+				"there is no profile of %s for %s; wardicon profile add %q --gateway %q makes one",
+				d.Name,
+				g.Name,
+				d.Name,
+				g.Name,
+			),
+		}
 	}
 	return page.Items[0], nil
 }
@@ -92,22 +104,33 @@ func deviceID(ctx context.Context, c *client.Client, ref string) (string, error)
 
 func personNoun() noun[api.Person] {
 	return noun[api.Person]{
-		name: "person", plural: "people", title: "name", about: "A person uses devices and receives their profiles.",
+		name:    "person",
+		plural:  "people",
+		title:   "name",
+		about:   "A person uses devices and receives their profiles.",
 		example: `"Ada Fjell" --mail ada@skerryline.example --language en --group planners`,
 		fields: []field{
-			{flag: "mail", path: "mail", help: "email address"},
-			{flag: "name", path: "name", help: "new name"},
-			{flag: "language", path: "language", help: "language tag such as en"},
-			{flag: "group", path: "groups", kind: listField, help: "group"},
-			{flag: "city", path: "place.city", help: "city where the person usually is"},
-			{flag: "country", path: "place.country", help: "country, two letters (ISO 3166-1)"},
-			{flag: "latitude", path: "place.latitude", kind: numberField, help: "latitude in degrees, for the nearest gateway"},
-			{flag: "longitude", path: "place.longitude", kind: numberField, help: "longitude in degrees"},
+			{flag: "mail", path: "mail"},
+			{flag: "name", path: "name"},
+			{flag: "language", path: "language"},
+			{flag: "group", path: "groups"},
+			{flag: "city", path: "place.city"},
+			{flag: "country", path: "place.country"},
+			{flag: "latitude", path: "place.latitude"},
+			{flag: "longitude", path: "place.longitude"},
 		},
-		records: func(c *client.Client) client.Noun[api.Person] { return c.People }, find: findPerson,
+		records: func(c *client.Client) client.Noun[api.Person] { return c.People },
+		find:    findPerson,
 		meta:    func(p api.Person) vpn.Meta { return p.Meta },
 		ref:     func(p api.Person) string { return p.Name },
-		columns: []string{"name", "mail", "groups", "accounts", "devices"}, filters: []string{"group", "mail", "name"},
+		columns: []string{
+			"name",
+			"mail",
+			"groups",
+			"accounts",
+			"devices",
+		},
+		filters: []string{"group", "mail", "name"},
 		row: func(p api.Person) table.Row {
 			return table.Row{p.Name, p.Mail, strings.Join(p.Groups, ", "), p.Accounts, p.Devices}
 		},
@@ -116,19 +139,29 @@ func personNoun() noun[api.Person] {
 
 func accountNoun() noun[api.Account] {
 	return noun[api.Account]{
-		name: "account", plural: "accounts", title: "login", about: "An account is the login of a person at some or all gateways.",
+		name:    "account",
+		plural:  "accounts",
+		title:   "login",
+		about:   "An account is the login of a person at some or all gateways.",
 		example: `a_fjell --person "Ada Fjell" --password-file ada.secret --gateway Norrvik`,
 		fields: []field{
-			{flag: "person", path: "person_id", resolve: personID, help: "person, name or ID"},
-			{flag: "login", path: "login", help: "new login"},
-			{flag: "realm", path: "realm", help: "realm; empty uses the gateway's"},
-			{flag: "password-file", path: "password", kind: secretField, help: "file with the password, - for standard input"},
-			{flag: "gateway", path: "gateway_ids", kind: listField, resolve: gatewayID, help: "gateway where the account is valid; none means all"},
+			{flag: "person", path: "person_id", refers: toPerson},
+			{flag: "login", path: "login"},
+			{flag: "realm", path: "realm"},
+			{flag: "password-file", path: "password"},
+			{flag: "gateway", path: "gateway_ids", refers: toGateway},
 		},
-		records: func(c *client.Client) client.Noun[api.Account] { return c.Accounts }, find: findAccount,
+		records: func(c *client.Client) client.Noun[api.Account] { return c.Accounts },
+		find:    findAccount,
 		meta:    func(x api.Account) vpn.Meta { return x.Meta },
 		ref:     func(x api.Account) string { return x.Login },
-		columns: []string{"login", "realm", "person", "password"}, filters: []string{"login", "person_id"},
+		columns: []string{
+			"login",
+			"realm",
+			"person",
+			"password",
+		},
+		filters: []string{"login", "person_id"},
 		row: func(x api.Account) table.Row {
 			stored := "none"
 			if x.PasswordSet {
@@ -141,24 +174,37 @@ func accountNoun() noun[api.Account] {
 
 func deviceNoun() noun[api.Device] {
 	return noun[api.Device]{
-		name: "device", plural: "devices", title: "name", about: "A device is a laptop, tablet, phone, desk phone or router that a profile is built for.",
+		name:   "device",
+		plural: "devices",
+		title:  "name",
+		about: "A device is a laptop, tablet, phone, desk phone or router that a profile is " +
+			"built for.",
 		example: `"Planner Mac 1" --person "Ada Fjell" --platform macos --release 14 --encrypted`,
 		fields: []field{
-			{flag: "person", path: "person_id", resolve: personID, help: "person who uses it, name or ID"},
-			{flag: "name", path: "name", help: "new name"},
-			{flag: "platform", path: "platform", help: "windows, macos, ios, ipados, android, chromeos, linux-desktop, linux, openwrt or desk-phone"},
-			{flag: "release", path: "release", help: "release of the operating system"},
-			{flag: "cannot-ask", path: "cannot_ask", kind: boolField, help: "it cannot prompt for a password"},
-			{flag: "encrypted", path: "encrypted", kind: boolField, help: "its disk is encrypted"},
-			{flag: "site", path: "site.networks", kind: listField, whole: "site", help: "network behind a router (linux or openwrt), CIDR"},
-			{flag: "masquerade", path: "site.masquerade", kind: boolField, help: "the router translates the site's addresses (NAT)"},
-			{flag: "certificate", path: "identity.certificate", kind: fileField, help: "file with its certificate and chain, PEM"},
-			{flag: "key-file", path: "identity.key", kind: fileField, help: "file with the certificate's private key, PEM without a passphrase"},
+			{flag: "person", path: "person_id", refers: toPerson},
+			{flag: "name", path: "name"},
+			{flag: "platform", path: "platform"},
+			{flag: "release", path: "release"},
+			{flag: "cannot-ask", path: "cannot_ask"},
+			{flag: "encrypted", path: "encrypted"},
+			{flag: "site", path: "site.networks", whole: "site"},
+			{flag: "masquerade", path: "site.masquerade"},
+			{flag: "certificate", path: "identity.certificate", kind: fileField},
+			{flag: "key-file", path: "identity.key", kind: fileField},
 		},
-		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices }, find: findDevice,
+		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices },
+		find:    findDevice,
 		meta:    func(d api.Device) vpn.Meta { return d.Meta },
 		ref:     func(d api.Device) string { return d.Name },
-		columns: []string{"name", "person", "platform", "release", "profiles", "findings"}, filters: []string{"platform", "group", "person_id", "name"},
+		columns: []string{
+			"name",
+			"person",
+			"platform",
+			"release",
+			"profiles",
+			"findings",
+		},
+		filters: []string{"platform", "group", "person_id", "name"},
 		row: func(d api.Device) table.Row {
 			return table.Row{d.Name, d.Person, d.Platform, d.Release, d.Profiles, tally(d.Tally)}
 		},
@@ -167,44 +213,72 @@ func deviceNoun() noun[api.Device] {
 
 func profileNoun() noun[api.Profile] {
 	return noun[api.Profile]{
-		name: "profile", plural: "profiles", title: "device",
-		about:   "A profile is the connection of one device to one gateway. Name one by its id or as DEVICE/GATEWAY.\nWhat you leave automatic is chosen by planning, with a reason.",
+		name:   "profile",
+		plural: "profiles",
+		title:  "device",
+		about: "A profile is the connection of one device to one gateway. Name one by its id or " +
+			"as DEVICE/GATEWAY.\nWhat you leave automatic is chosen by planning, with a " +
+			"reason.",
 		example: `"Planner Mac 1" --gateway Norrvik --tunnel full`,
 		fields: []field{
-			{flag: "gateway", path: "gateway_id", resolve: gatewayID, help: "gateway, name or ID"},
-			{flag: "connection", path: "preferences.name", help: "name of the connection on the device"},
-			{flag: "account", path: "preferences.account_id", resolve: accountID, help: "account, login or ID"},
-			{flag: "tunnel", path: "preferences.tunnel", help: "full or split"},
-			{flag: "password", path: "preferences.password", help: "saved or asked"},
-			{flag: "certificate-passphrase", path: "preferences.certificate_passphrase", help: "passphrase of the device's certificate in an Apple profile: saved or asked"},
-			{flag: "scope", path: "preferences.scope", help: "person or machine"},
-			{flag: "protocol", path: "preferences.protocol", help: "ikev2, tls, sstp, l2tp or pptp"},
-			{flag: "format", path: "preferences.format", help: "file format, if the device supports several"},
-			{flag: "auth", path: "preferences.auth", help: "client authentication, such as eap-mschapv2 even if the device has a certificate"},
-			{flag: "transport", path: "preferences.transport", help: "TLS tunnel: only udp or only tcp"},
-			{flag: "route", path: "preferences.routes", kind: listField, help: "network for a split tunnel, CIDR"},
-			{flag: "dns", path: "preferences.dns", kind: listField, help: "DNS server"},
-			{flag: "domain", path: "preferences.domains", kind: listField, help: "internal domain"},
-			{flag: "ipv6", path: "preferences.ipv6", help: "carried, refused or left"},
-			{flag: "connect", path: "preferences.connect", help: "by-hand, at-sign-in, on-demand or always"},
-			{flag: "demand-domain", path: "preferences.demand.domains", kind: listField, help: "on demand: domain whose lookup makes the device connect"},
-			{flag: "trusted-network", path: "preferences.demand.networks", kind: listField, help: "on demand: name of a wireless network where the device stays disconnected"},
-			{flag: "trusted-suffix", path: "preferences.demand.suffixes", kind: listField, help: "on demand: DNS suffix of a network where the device stays disconnected"},
-			{flag: "fallback", path: "preferences.fallback_id", resolve: gatewayID, help: "second gateway for when the profile's own does not respond, name or ID"},
-			{flag: "second-to", path: "preferences.second_to", resolve: gatewayID, help: "gateway for which the profile's own is the fallback"},
-			{flag: "reconnect", path: "preferences.reconnect", kind: boolField, help: "reconnect automatically"},
-			{flag: "pattern", path: "pattern_id", resolve: patternID, help: "pattern that applies, name or ID"},
+			{flag: "gateway", path: "gateway_id", refers: toGateway},
+			{flag: "connection", path: "preferences.name"},
+			{flag: "account", path: "preferences.account_id", refers: toAccount},
+			{flag: "tunnel", path: "preferences.tunnel"},
+			{flag: "password", path: "preferences.password"},
+			{flag: "certificate-passphrase", path: "preferences.certificate_passphrase"},
+			{flag: "scope", path: "preferences.scope"},
+			{flag: "protocol", path: "preferences.protocol"},
+			{flag: "format", path: "preferences.format"},
+			{flag: "auth", path: "preferences.auth"},
+			{flag: "transport", path: "preferences.transport"},
+			{flag: "route", path: "preferences.routes"},
+			{flag: "dns", path: "preferences.dns"},
+			{flag: "domain", path: "preferences.domains"},
+			{flag: "ipv6", path: "preferences.ipv6"},
+			{flag: "connect", path: "preferences.connect"},
+			{flag: "demand-domain", path: "preferences.demand.domains"},
+			{flag: "trusted-network", path: "preferences.demand.networks"},
+			{flag: "trusted-suffix", path: "preferences.demand.suffixes"},
+			{flag: "fallback", path: "preferences.fallback_id", refers: toGateway},
+			{flag: "second-to", path: "preferences.second_to", refers: toGateway},
+			{flag: "reconnect", path: "preferences.reconnect"},
+			{flag: "pattern", path: "pattern_id", refers: toPattern},
 		},
-		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles }, find: findProfile,
+		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles },
+		find:    findProfile,
 		meta:    func(p api.Profile) vpn.Meta { return p.Meta },
 		ref:     func(p api.Profile) string { return p.Device + "/" + p.Gateway },
-		columns: []string{"device", "gateway", "person", "platform", "pattern", "findings"}, filters: []string{"severity", "rule", "platform", "device_id", "gateway_id", "person_id", "pattern_id"},
+		columns: []string{
+			"device",
+			"gateway",
+			"person",
+			"platform",
+			"pattern",
+			"findings",
+		},
+		filters: []string{
+			"severity",
+			"rule",
+			"platform",
+			"device_id",
+			"gateway_id",
+			"person_id",
+			"pattern_id",
+		},
 		row: func(p api.Profile) table.Row {
 			found := tally(p.Tally)
 			if !p.Checked {
 				found = "check pending"
 			}
-			return table.Row{p.Device, p.Gateway, p.Person, string(p.Platform) + " " + p.Release, p.Pattern, found}
+			return table.Row{
+				p.Device,
+				p.Gateway,
+				p.Person,
+				string(p.Platform) + " " + p.Release,
+				p.Pattern,
+				found,
+			}
 		},
 	}
 }
@@ -215,7 +289,11 @@ func tally(t vpn.Tally) string {
 	for _, p := range []struct {
 		n        int
 		one, all string
-	}{{t.Errors, "error", "errors"}, {t.Warnings, "warning", "warnings"}, {t.Notes, "note", "notes"}} {
+	}{
+		{t.Errors, "error", "errors"},
+		{t.Warnings, "warning", "warnings"},
+		{t.Notes, "note", "notes"},
+	} {
 		if p.n == 1 {
 			parts = append(parts, "1 "+p.one)
 		} else if p.n > 1 {
@@ -230,15 +308,19 @@ func tally(t vpn.Tally) string {
 
 func (a *app) organisation() *cobra.Command {
 	root := &cobra.Command{
-		Use: "organisation", Short: "Show and change the organisation, and what signs its parcels",
-		Long: `The organisation's name is used in profiles and on cards; its domain is the prefix of the identifiers in Apple
-profiles. Links in emails start with the public URL of this service. With one more URL that is reachable over
-IPv4 only and one over IPv6 only, a recipient's page also detects traffic that bypasses the tunnel.`,
+		Use:   "organisation",
+		Short: "Show and change the organisation, and what signs its parcels",
+		Long: `The organisation's name is used in profiles and on cards; its domain is the prefix
+of the identifiers in Apple profiles. Links in emails start with the public URL of this service.
+With one more URL that is reachable over IPv4 only and one over IPv6 only, a recipient's page also
+detects traffic that bypasses the tunnel.`,
 		Example: `  wardicon organisation change --name "Skerry Line" --domain skerryline.example`,
 	}
 	printed := func(o vpn.Organisation) error {
 		return a.print(o, func(w table.Writer) {
-			w.AppendHeader(heads("name", "domain", "public URL", "IPv4 only", "IPv6 only", "probes"))
+			w.AppendHeader(
+				heads("name", "domain", "public URL", "IPv4 only", "IPv6 only", "probes"),
+			)
 			every := "by hand"
 			if o.ProbeEvery > 0 {
 				every = fmt.Sprintf("every %d h", o.ProbeEvery)
@@ -248,7 +330,11 @@ IPv4 only and one over IPv6 only, a recipient's page also detects traffic that b
 	}
 	var given vpn.Organisation
 	change := &cobra.Command{
-		Use: "change", Short: "Change name, domain, public URLs or policies", Args: exactly(), Long: "Changes the given fields. If name or domain change, every profile is checked again.",
+		Use:   "change",
+		Short: "Change name, domain, public URLs or policies",
+		Args:  exactly(),
+		Long: "Changes the given fields. If name or domain change, every profile is checked " +
+			"again.",
 		Example: `  wardicon organisation change --name "Skerry Line"`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -256,7 +342,13 @@ IPv4 only and one over IPv6 only, a recipient's page also detects traffic that b
 				if err != nil {
 					return err
 				}
-				for flag, to := range map[string][2]*string{"name": {&o.Name, &given.Name}, "domain": {&o.Domain, &given.Domain}, "links": {&o.Links, &given.Links}, "links-v4": {&o.LinksV4, &given.LinksV4}, "links-v6": {&o.LinksV6, &given.LinksV6}} {
+				for flag, to := range map[string][2]*string{
+					"name":     {&o.Name, &given.Name},
+					"domain":   {&o.Domain, &given.Domain},
+					"links":    {&o.Links, &given.Links},
+					"links-v4": {&o.LinksV4, &given.LinksV4},
+					"links-v6": {&o.LinksV6, &given.LinksV6},
+				} {
 					if cmd.Flags().Changed(flag) {
 						*to[0] = *to[1]
 					}
@@ -279,14 +371,26 @@ IPv4 only and one over IPv6 only, a recipient's page also detects traffic that b
 	}
 	change.Flags().StringVar(&given.Name, "name", "", "name")
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
-	change.Flags().StringVar(&given.Links, "links", "", "public URL of this service, such as https://connect.skerryline.example")
+	change.Flags().
+		StringVar(&given.Links, "links", "", "public URL of this service, such as "+
+			"https://connect.skerryline.example")
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "URL that is reachable over IPv4 only")
-	change.Flags().IntVar(&given.ProbeEvery, "probe-every", 0, "hours between probes of each gateway; 0 means only on request")
-	change.Flags().IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of superseded parcels are removed; 0 keeps them")
-	change.Flags().BoolVar(&given.Factors, "second-factors", false, "require a second factor of every operator")
+	change.Flags().
+		IntVar(&given.ProbeEvery, "probe-every", 0, "hours between probes of each gateway; 0 "+
+			"means only on request")
+	change.Flags().
+		IntVar(&given.KeepParcels, "keep-parcels", 90, "days after which the files of superseded "+
+			"parcels are removed; 0 keeps them")
+	change.Flags().
+		BoolVar(&given.Factors, "second-factors", false, "require a second factor of every "+
+			"operator")
 	change.Flags().StringVar(&given.LinksV6, "links-v6", "", "URL that is reachable over IPv6 only")
 	return group(root, change, a.signerCommands(), &cobra.Command{
-		Use: "show", Short: "Show the organisation", Args: exactly(), Long: "Shows name, domain, public URLs and policies.", Example: "  wardicon organisation show",
+		Use:     "show",
+		Short:   "Show the organisation",
+		Args:    exactly(),
+		Long:    "Shows name, domain, public URLs and policies.",
+		Example: "  wardicon organisation show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				o, err := c.Organisation(ctx)

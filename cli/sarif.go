@@ -26,14 +26,25 @@ func (a *app) sarif(findings []check.Finding) error {
 				WithShortDescription(sarif.NewMultiformatMessageString().WithText(f.Title)).
 				WithFullDescription(sarif.NewMultiformatMessageString().WithText(f.Why)).
 				WithHelp(sarif.NewMultiformatMessageString().WithText(f.Fix)).
-				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity])))
+				WithDefaultConfiguration(sarif.NewReportingConfiguration().WithLevel(levels[f.Severity])),
+			)
 		}
-		result := sarif.NewRuleResult(f.Rule).WithLevel(levels[f.Severity]).WithRuleIndex(slices.Index(known, f.Rule)).WithMessage(sarif.NewTextMessage(f.Title + ": " + f.Found + ". " + f.Fix))
+		result := sarif.NewRuleResult(f.Rule).
+			WithLevel(levels[f.Severity]).
+			WithRuleIndex(slices.Index(known, f.Rule)).
+			WithMessage(sarif.NewTextMessage(f.Title + ": " + f.Found + ". " + f.Fix))
 		if p := f.Position; p != nil {
-			region := sarif.NewRegion().WithStartLine(max(p.Line, 1)).WithStartColumn(max(p.Column, 1))
-			location := sarif.NewLocation().WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())).WithRegion(region))
+			region := sarif.NewRegion().
+				WithStartLine(max(p.Line, 1)).
+				WithStartColumn(max(p.Column, 1))
+			location := sarif.NewLocation().
+				WithPhysicalLocation(sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation((&url.URL{Path: p.File}).String())).WithRegion(region))
 			if p.Path != "" {
-				location.WithLogicalLocations([]*sarif.LogicalLocation{sarif.NewLogicalLocation().WithFullyQualifiedName(p.Path)})
+				location.WithLogicalLocations(
+					[]*sarif.LogicalLocation{
+						sarif.NewLogicalLocation().WithFullyQualifiedName(p.Path),
+					},
+				)
 			}
 			result.AddLocation(location)
 		}

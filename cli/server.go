@@ -49,12 +49,20 @@ type host struct {
 
 func (h *host) dataFlags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&h.data, "data", "wardicon-data", "data folder; created if missing")
-	cmd.Flags().StringVar(&h.keyFile, "key-file", "", "file with the master key (default: master.key in the data folder, created at the first start)")
-	cmd.Flags().StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase instead of a key file")
+	cmd.Flags().
+		StringVar(&h.keyFile, "key-file", "", "file with the master key (default: master.key in "+
+			"the data folder, created at the first start)")
+	cmd.Flags().
+		StringVar(&h.passphraseFile, "passphrase-file", "", "file with a passphrase instead of a "+
+			"key file")
 }
 
 // open opens the store and makes the service.
-func (a *app) open(ctx context.Context, h host, log *slog.Logger) (*service.Service, *store.Store, error) {
+func (a *app) open(
+	ctx context.Context,
+	h host,
+	log *slog.Logger,
+) (*service.Service, *store.Store, error) {
 	key, err := a.masterKey(h)
 	if err != nil {
 		return nil, nil, err
@@ -79,11 +87,18 @@ func (a *app) masterKey(h host) (key store.Key, err error) {
 	return key, nil
 }
 
-// passphrase reads the passphrase in the place of a master key. A file that others can read is refused; at the first
-// start, so is a passphrase that is easy to guess.
+// passphrase reads the passphrase in the place of a master key. A file that others can read is
+// refused; at the first start, so is a passphrase that is easy to guess.
 func (a *app) passphrase(h host) (string, error) {
-	if info, err := os.Stat(h.passphraseFile); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-		return "", usage("--passphrase-file %s: found mode %04o, expected 0600; run chmod 600 on it", h.passphraseFile, info.Mode().Perm())
+	if info, err := os.Stat(
+		h.passphraseFile,
+	); err == nil && info.Mode().IsRegular() &&
+		info.Mode().Perm()&0o077 != 0 {
+		return "", usage(
+			"--passphrase-file %s: found mode %04o, expected 0600; run chmod 600 on it",
+			h.passphraseFile,
+			info.Mode().Perm(),
+		)
 	}
 	text, err := a.readSecret(h.passphraseFile)
 	if err != nil {
@@ -96,7 +111,12 @@ func (a *app) passphrase(h host) (string, error) {
 		return text, nil
 	}
 	if e := secret.Judge(secret.New(text), "wardicon"); e.Bits < passphraseBits {
-		return "", usage("--passphrase-file: found a passphrase that %s find, expected %s or more; five or six unrelated words do, or wardicon new-secret", e.Guesses(), secret.Estimate{Bits: passphraseBits}.Guesses())
+		return "", usage(
+			"--passphrase-file: found a passphrase that %s find, expected %s or more; five or six "+
+				"unrelated words do, or wardicon new-secret",
+			e.Guesses(),
+			secret.Estimate{Bits: passphraseBits}.Guesses(),
+		)
 	}
 	return text, nil
 }
@@ -116,7 +136,12 @@ func (h *host) logger(w io.Writer) (*slog.Logger, error) {
 
 // run serves until the context ends, then lets open requests finish. ready is called
 // with the address once the service answers.
-func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, ready func(address string)) error {
+func (h *host) run(
+	ctx context.Context,
+	svc *service.Service,
+	log *slog.Logger,
+	ready func(address string),
+) error {
 	if err := closed(); err != nil {
 		log.Warn("core dumps cannot be disabled", "error", err)
 	}
@@ -134,17 +159,44 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		return fmt.Errorf("--listen: %w", err)
 	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && !secure && !tcp.IP.IsLoopback() {
-		return errors.Join(usage("--listen %s: without TLS the service listens on loopback only; give --tls-cert and --tls-key, or put a proxy in front of 127.0.0.1", h.listen), listener.Close())
+		return errors.Join(
+			usage(
+				"--listen %s: without TLS the service listens on loopback only; give --tls-cert "+
+					"and --tls-key, or put a proxy in front of 127.0.0.1",
+				h.listen,
+			),
+			listener.Close(),
+		)
 	}
 	forwarding, err := h.forwarding()
 	if err != nil {
 		return errors.Join(err, listener.Close())
 	}
-	server := httpapi.Server(httpapi.New(svc, log, httpapi.Options{Version: Version, Console: console.Dist(), Secure: secure, Zone: h.zone, Forwarding: forwarding}), log)
+	server := httpapi.Server(
+		httpapi.New(
+			svc,
+			log,
+			httpapi.Options{
+				Version:    Version,
+				Console:    console.Dist(),
+				Secure:     secure,
+				Zone:       h.zone,
+				Forwarding: forwarding,
+			},
+		),
+		log,
+	)
 	server.TLSConfig = shown
 	if h.resolver != "" {
 		if _, err := netip.ParseAddrPort(h.resolver); err != nil {
-			return errors.Join(usage("--name-server: found %q, expected an IP address and a port such as 192.0.2.53:53", h.resolver), listener.Close())
+			return errors.Join(
+				usage(
+					"--name-server: found %q, expected an IP address and a port such as "+
+						"192.0.2.53:53",
+					h.resolver,
+				),
+				listener.Close(),
+			)
 		}
 		svc.Resolver(h.resolver)
 	}
@@ -154,10 +206,15 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 	work, stop := context.WithCancel(ctx)
 	var background sync.WaitGroup
 	if h.zone != "" {
-		names, err := nameserver.New(h.zone, h.zoneListen, func(ctx context.Context, probe, from string) error {
-			_, err := svc.SeenBy(ctx, probe, store.SeenResolver, from)
-			return err
-		}, log)
+		names, err := nameserver.New(
+			h.zone,
+			h.zoneListen,
+			func(ctx context.Context, probe, from string) error {
+				_, err := svc.SeenBy(ctx, probe, store.SeenResolver, from)
+				return err
+			},
+			log,
+		)
 		if err != nil {
 			stop()
 			return errors.Join(fmt.Errorf("--look-listen: %w", err), listener.Close())
@@ -166,10 +223,9 @@ func (h *host) run(ctx context.Context, svc *service.Service, log *slog.Logger, 
 		background.Go(func() { names.Run(work) })
 	}
 	background.Go(func() { svc.Run(work) })
-	background.Go(func() { svc.Work(work) })
-	background.Go(func() { svc.Post(work) })
-	background.Go(func() { svc.Ask(work) })
-	background.Go(func() { svc.KeepUses(work) })
+	if len(h.selfNames) > 0 {
+		background.Go(func() { h.keepSelfMade(work, log) })
+	}
 	if err := h.measure(work, &background, svc, shown, log); err != nil {
 		stop()
 		return errors.Join(err, listener.Close())
@@ -210,7 +266,10 @@ func (h *host) forwarding() (f httpapi.Forwarding, err error) {
 	case "forwarded":
 		f.Header = "Forwarded"
 	default:
-		return f, usage("--proxy-header: found %q, expected x-forwarded-for or forwarded", h.proxyHeader)
+		return f, usage(
+			"--proxy-header: found %q, expected x-forwarded-for or forwarded",
+			h.proxyHeader,
+		)
 	}
 	for _, text := range h.proxies {
 		p, err := netip.ParsePrefix(text)
@@ -218,7 +277,10 @@ func (h *host) forwarding() (f httpapi.Forwarding, err error) {
 			p, err = netip.PrefixFrom(a, a.BitLen()), nil
 		}
 		if err != nil {
-			return f, usage("--proxy: found %q, expected an IP address or a network such as 10.0.0.0/8", text)
+			return f, usage(
+				"--proxy: found %q, expected an IP address or a network such as 10.0.0.0/8",
+				text,
+			)
 		}
 		f.Proxies = append(f.Proxies, p)
 	}
@@ -226,7 +288,13 @@ func (h *host) forwarding() (f httpapi.Forwarding, err error) {
 }
 
 // measure serves metrics on an address of its own, if one is given.
-func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *service.Service, shown *tls.Config, log *slog.Logger) error {
+func (h *host) measure(
+	ctx context.Context,
+	background *sync.WaitGroup,
+	svc *service.Service,
+	shown *tls.Config,
+	log *slog.Logger,
+) error {
 	if h.metrics == "" {
 		return nil
 	}
@@ -235,7 +303,14 @@ func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *ser
 		return fmt.Errorf("--metrics: %w", err)
 	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok && shown == nil && !tcp.IP.IsLoopback() {
-		return errors.Join(usage("--metrics %s: without TLS metrics are served on loopback only; give --tls-cert and --tls-key", h.metrics), listener.Close())
+		return errors.Join(
+			usage(
+				"--metrics %s: without TLS metrics are served on loopback only; give --tls-cert "+
+					"and --tls-key",
+				h.metrics,
+			),
+			listener.Close(),
+		)
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", metrics.Handler(svc, log, time.Now))
@@ -258,13 +333,16 @@ func (h *host) measure(ctx context.Context, background *sync.WaitGroup, svc *ser
 func (a *app) serve() *cobra.Command {
 	h := host{}
 	cmd := &cobra.Command{
-		Use: "serve", Short: "Run the service and its console", Args: exactly(),
-		Long: `Runs the service until it receives SIGTERM or Ctrl-C. At the first start it creates the master key and prompts
-for the owner's password; without a terminal it writes a set-up code into the data folder, and the console
-prompts for it.
+		Use:   "serve",
+		Short: "Run the service and its console",
+		Args:  exactly(),
+		Long: `Runs the service until it receives SIGTERM or Ctrl-C. At the first start it creates
+the master key and prompts for the owner's password; without a terminal it writes a set-up code
+into the data folder, and the console prompts for it.
 
-Without TLS it listens on loopback only. Provide a certificate, or let the service create a self-signed one
-with --tls-self: its fingerprint is logged, and "wardicon me sign-in --authority" accepts the file tls-certificate.pem of the data folder. Back the data folder up together with the
+Without TLS it listens on loopback only. Provide a certificate, or let the service create a
+self-signed one with --tls-self: its fingerprint is logged, and "wardicon me sign-in --authority"
+accepts the file tls-certificate.pem of the data folder. Back the data folder up together with the
 master key, and keep the two copies apart.`,
 		Example: `  wardicon serve --data /var/lib/wardicon
   wardicon serve --data /var/lib/wardicon --listen :443 --tls-cert cert.pem --tls-key key.pem
@@ -280,7 +358,14 @@ master key, and keep the two copies apart.`,
 				return err
 			}
 			if last, err := svc.ClockBehind(ctx); err == nil && !last.IsZero() {
-				log.Warn("this machine's clock is behind the last recorded entry; certificates, links and sessions expire at the wrong time until it is corrected", "now", time.Now().UTC().Format(time.RFC3339), "last", last.Format(time.RFC3339))
+				log.Warn(
+					"this machine's clock is behind the last recorded entry; certificates, links "+
+						"and sessions expire at the wrong time until it is corrected",
+					"now",
+					time.Now().UTC().Format(time.RFC3339),
+					"last",
+					last.Format(time.RFC3339),
+				)
 			}
 			err = a.firstStart(ctx, svc, h.data)
 			if err == nil && len(h.selfNames) > 0 {
@@ -296,17 +381,33 @@ master key, and keep the two copies apart.`,
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&h.listen, "listen", "127.0.0.1:7480", "address and port to listen on")
-	cmd.Flags().StringVar(&h.metrics, "metrics", "", "address and port for metrics, such as 127.0.0.1:9480 (default: none)")
+	cmd.Flags().
+		StringVar(&h.metrics, "metrics", "", "address and port for metrics, such as "+
+			"127.0.0.1:9480 (default: none)")
 	cmd.Flags().StringVar(&h.cert, "tls-cert", "", "certificate chain, PEM")
 	cmd.Flags().StringVar(&h.certKey, "tls-key", "", "private key, PEM")
 	cmd.Flags().StringVar(&h.logForm, "log", "text", "log format: text or json")
-	cmd.Flags().StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses for a self-signed certificate")
-	cmd.Flags().StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of trusted reverse proxies")
-	cmd.Flags().StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "header with the client's address: x-forwarded-for or forwarded")
-	cmd.Flags().BoolVar(&h.probeInternal, "probe-internal", false, "allow probes of loopback, link-local and this machine's own addresses; operators can then see what listens there")
-	cmd.Flags().StringVar(&h.resolver, "name-server", "", "name server for gateways' names, such as 192.0.2.53:53; a public one shows what devices outside see (default: the system's)")
-	cmd.Flags().StringVar(&h.zone, "look-zone", "", "DNS zone of one-time names that show which resolver a device uses; it must be delegated to this service")
-	cmd.Flags().StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that zone is served")
+	cmd.Flags().
+		StringSliceVar(&h.selfNames, "tls-self", nil, "names and addresses for a self-signed "+
+			"certificate")
+	cmd.Flags().
+		StringSliceVar(&h.proxies, "proxy", nil, "addresses or networks of trusted reverse proxies")
+	cmd.Flags().
+		StringVar(&h.proxyHeader, "proxy-header", "x-forwarded-for", "header with the client's "+
+			"address: x-forwarded-for or forwarded")
+	cmd.Flags().
+		BoolVar(&h.probeInternal, "probe-internal", false, "allow probes of loopback, link-local "+
+			"and this machine's own addresses; operators can then see what listens there")
+	cmd.Flags().
+		StringVar(&h.resolver, "name-server", "", "name server for gateways' names, such as "+
+			"192.0.2.53:53; a public one shows what devices outside see (default: the "+
+			"system's)")
+	cmd.Flags().
+		StringVar(&h.zone, "look-zone", "", "DNS zone of one-time names that show which resolver "+
+			"a device uses; it must be delegated to this service")
+	cmd.Flags().
+		StringVar(&h.zoneListen, "look-listen", "127.0.0.1:5300", "address and port on which that "+
+			"zone is served")
 	cmd.MarkFlagsRequiredTogether("tls-cert", "tls-key")
 	cmd.MarkFlagsMutuallyExclusive("tls-cert", "tls-self")
 	return cmd
@@ -333,7 +434,10 @@ func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) 
 	if err := os.WriteFile(path, []byte(svc.SetUpCode()+"\n"), 0o600); err != nil {
 		return err
 	}
-	a.complain("first start: open the console and enter the code from %s, or run wardicon service set-up", path)
+	a.complain(
+		"first start: open the console and enter the code from %s, or run wardicon service set-up",
+		path,
+	)
 	return nil
 }
 
@@ -365,9 +469,11 @@ func (a *app) setUp() *cobra.Command {
 	h := host{}
 	var name, file string
 	cmd := &cobra.Command{
-		Use: "set-up", Short: "Create the first owner before the first start", Args: exactly(),
-		Long: `Creates data folder, master key and owner. The password is prompted for twice, or read from a file. It is
-refused once there is an owner.`,
+		Use:   "set-up",
+		Short: "Create the first owner before the first start",
+		Args:  exactly(),
+		Long: `Creates data folder, master key and owner. The password is prompted for twice, or
+read from a file. It is refused once there is an owner.`,
 		Example: "  wardicon service set-up --data /var/lib/wardicon --owner harbourmaster",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
@@ -379,7 +485,8 @@ refused once there is an owner.`,
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&name, "owner", "owner", "sign-in name")
-	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	cmd.Flags().
+		StringVar(&file, "password-file", "", "file with the password, - for standard input")
 	return cmd
 }
 
@@ -387,11 +494,14 @@ func (a *app) backup() *cobra.Command {
 	var h host
 	var to string
 	cmd := &cobra.Command{
-		Use: "backup", Short: "Back up the database while the service runs", Args: exactly(),
-		Long: `Writes a complete, consistent copy of the database to a new file. Secrets stay sealed in it: without the master
-key they cannot be read, so keep a copy of the key elsewhere. If the key is available, every sealed value of the
-copy is opened once; values that are damaged in the data folder are reported. To restore, put the file as
-wardicon.db into an empty data folder, together with the key.`,
+		Use:   "backup",
+		Short: "Back up the database while the service runs",
+		Args:  exactly(),
+		Long: `Writes a complete, consistent copy of the database to a new file. Secrets stay
+sealed in it: without the master key they cannot be read, so keep a copy of the key elsewhere. If
+the key is available, every sealed value of the copy is opened once; values that are damaged in
+the data folder are reported. To restore, put the file as wardicon.db into an empty data folder,
+together with the key.`,
 		Example: "  wardicon service backup --data /var/lib/wardicon --out wardicon-monday.db",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if to == "" {
@@ -426,7 +536,14 @@ func (a *app) sealedWell(ctx context.Context, h host, file string) error {
 		return err
 	}
 	if n := len(found.Values) + len(found.Records); n > 0 {
-		a.complain("the copy is complete, but %d of %d values in it cannot be read, as in the data folder: stop the service and run wardicon service inspect --data %s; an earlier copy may have them", n, found.Looked, h.data)
+		a.complain(
+			"the copy is complete, but %d of %d values in it cannot be read, as in the data "+
+				"folder: stop the service and run wardicon service inspect --data %s; an earlier "+
+				"copy may have them",
+			n,
+			found.Looked,
+			h.data,
+		)
 		return errFindings
 	}
 	return nil
@@ -434,8 +551,12 @@ func (a *app) sealedWell(ctx context.Context, h host, file string) error {
 
 func (a *app) openAPI() *cobra.Command {
 	return &cobra.Command{
-		Use: "openapi", Short: "Print the OpenAPI 3.1 document of the API", Args: exactly(),
-		Long: "Prints the OpenAPI document as JSON. A running service serves it at /api/v1/openapi.json.", Example: "  wardicon service openapi > openapi.json",
+		Use:   "openapi",
+		Short: "Print the OpenAPI 3.1 document of the API",
+		Args:  exactly(),
+		Long: "Prints the OpenAPI document as JSON. A running service serves it at " +
+			"/api/v1/openapi.json.",
+		Example: "  wardicon service openapi > openapi.json",
 		RunE: func(*cobra.Command, []string) error {
 			data, err := json.Marshal(httpapi.Describe(Version))
 			if err != nil {

@@ -34,7 +34,8 @@ type remembered struct {
 
 	Device string `json:"device,omitempty"` // by which the service knows this device again
 
-	Authority string `json:"authority,omitempty"` // that vouches for the service, PEM; empty believes those of the system
+	// CA of the service, PEM; empty trusts those of the system
+	Authority string `json:"authority,omitempty"`
 }
 
 func (a *app) rememberedFile() (string, error) {
@@ -42,7 +43,9 @@ func (a *app) rememberedFile() (string, error) {
 	if dir == "" {
 		home := a.Env("HOME")
 		if home == "" {
-			return "", errors.New("neither XDG_CONFIG_HOME nor HOME is set: the session cannot be saved")
+			return "", errors.New(
+				"neither XDG_CONFIG_HOME nor HOME is set: the session cannot be saved",
+			)
 		}
 		dir = filepath.Join(home, ".config")
 	}
@@ -93,10 +96,17 @@ func (a *app) private(service string) error {
 	if err != nil || u.Scheme != "http" || a.withoutTLS {
 		return nil
 	}
-	if ip, err := netip.ParseAddr(u.Hostname()); u.Hostname() == "localhost" || err == nil && ip.IsLoopback() {
+	if ip, err := netip.ParseAddr(
+		u.Hostname(),
+	); u.Hostname() == "localhost" ||
+		err == nil && ip.IsLoopback() {
 		return nil
 	}
-	return usage("%s is not reached over TLS: password and token would cross the network unencrypted. Use https://, or give --without-tls", service)
+	return usage(
+		"%s is not reached over TLS: password and token would cross the network unencrypted. Use "+
+			"https://, or give --without-tls",
+		service,
+	)
 }
 
 // having is prove where the password was asked for already.
@@ -109,8 +119,8 @@ func (a *app) having(password secret.Text) func(bool) (secret.Text, error) {
 	}
 }
 
-// prove gives the operator's password once more, or a code of the second factor: from the file that was named, else
-// from the terminal.
+// prove gives the operator's password once more, or a code of the second factor: from the file that
+// was named, else from the terminal.
 func (a *app) prove(code bool) (secret.Text, error) {
 	switch {
 	case code && a.code != "":
@@ -123,7 +133,10 @@ func (a *app) prove(code bool) (secret.Text, error) {
 	}
 	f, ok := a.In.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
-		return secret.Text{}, usage("this action needs your password again: run it on a terminal, or pass a file with --confirm-file")
+		return secret.Text{}, usage(
+			"this action needs your password again: run it on a terminal, or pass a file with " +
+				"--confirm-file",
+		)
 	}
 	return a.ask("Your password, to confirm")
 }
@@ -186,7 +199,8 @@ func (a *app) ask(prompt string) (secret.Text, error) {
 	return secret.New(strings.TrimRight(line, "\r\n")), nil
 }
 
-// promptTwice reads a new secret, said twice: from the terminal, or from two lines of standard input.
+// promptTwice reads a new secret, said twice: from the terminal, or from two lines of standard
+// input.
 func (a *app) promptTwice(prompt string) (said [2]secret.Text, err error) {
 	list, err := a.promptAll(prompt, "Repeat")
 	if err == nil {
@@ -221,9 +235,12 @@ func (a *app) promptAll(prompts ...string) (said []secret.Text, err error) {
 func (a *app) signIn() *cobra.Command {
 	var name, file, code, authority string
 	cmd := &cobra.Command{
-		Use: "sign-in", Short: "Sign in to a service", Args: exactly(),
-		Long: `Signs in and saves the session for later commands with mode 0600 (wardicon/session.json below
-XDG_CONFIG_HOME). The password is prompted for, or read from a file; never from the command line.`,
+		Use:   "sign-in",
+		Short: "Sign in to a service",
+		Args:  exactly(),
+		Long: `Signs in and saves the session for later commands with mode 0600
+(wardicon/session.json below XDG_CONFIG_HOME). The password is prompted for, or read from a file;
+never from the command line.`,
 		Example: `  wardicon me sign-in --service http://127.0.0.1:7480 --name harbourmaster
   wardicon me sign-in --name harbourmaster --password-file secret.txt`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -258,7 +275,9 @@ XDG_CONFIG_HOME). The password is prompted for, or read from a file; never from 
 				}
 				s, err := c.SignIn(ctx, name, password, code)
 				var wanted *api.Problem
-				if errors.As(err, &wanted) && wanted.Type == "urn:wardicon:problem:code-wanted" && code == "" && file == "" {
+				if errors.As(err, &wanted) && wanted.Type == "urn:wardicon:problem:code-wanted" &&
+					code == "" &&
+					file == "" {
 					one, asked := a.ask("Code of the second factor")
 					if asked != nil {
 						return asked
@@ -268,18 +287,34 @@ XDG_CONFIG_HOME). The password is prompted for, or read from a file; never from 
 				if err != nil {
 					return err
 				}
-				if err := a.remember(remembered{Service: at.Service, Token: s.Token, Device: s.Device, Authority: at.Authority}); err != nil {
+				if err := a.remember(
+					remembered{
+						Service:   at.Service,
+						Token:     s.Token,
+						Device:    s.Device,
+						Authority: at.Authority,
+					},
+				); err != nil {
 					return err
 				}
-				a.say("signed in to %s as %s until %s", a.connection().Service, s.Operator.Name, s.Expires.Local().Format("2006-01-02 15:04"))
+				a.say(
+					"signed in to %s as %s until %s",
+					a.connection().Service,
+					s.Operator.Name,
+					s.Expires.Local().Format("2006-01-02 15:04"),
+				)
 				return nil
 			})
 		},
 	}
 	cmd.Flags().StringVar(&name, "name", "", "sign-in name")
-	cmd.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input")
-	cmd.Flags().StringVar(&authority, "authority", "", "file with the CA of the service's certificate, PEM; it is saved with the session (default: those of the system)")
-	cmd.Flags().StringVar(&code, "code", "", "code of the second factor (default: prompt if required)")
+	cmd.Flags().
+		StringVar(&file, "password-file", "", "file with the password, - for standard input")
+	cmd.Flags().
+		StringVar(&authority, "authority", "", "file with the CA of the service's certificate, "+
+			"PEM; it is saved with the session (default: those of the system)")
+	cmd.Flags().
+		StringVar(&code, "code", "", "code of the second factor (default: prompt if required)")
 	return cmd
 }
 
@@ -300,7 +335,11 @@ func (a *app) remember(r remembered) error {
 
 func (a *app) signOut() *cobra.Command {
 	return &cobra.Command{
-		Use: "sign-out", Short: "End your session", Args: exactly(), Long: "Ends the session at the service and removes it from this machine.", Example: "  wardicon me sign-out",
+		Use:     "sign-out",
+		Short:   "End your session",
+		Args:    exactly(),
+		Long:    "Ends the session at the service and removes it from this machine.",
+		Example: "  wardicon me sign-out",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				err := c.SignOut(ctx)
@@ -324,7 +363,11 @@ func (a *app) signOut() *cobra.Command {
 
 func (a *app) whoAmI() *cobra.Command {
 	return &cobra.Command{
-		Use: "show", Short: "Show who is signed in, and to which service", Args: exactly(), Long: "Shows the service, the operator and when the session expires.", Example: "  wardicon me show",
+		Use:     "show",
+		Short:   "Show who is signed in, and to which service",
+		Args:    exactly(),
+		Long:    "Shows the service, the operator and when the session expires.",
+		Example: "  wardicon me show",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
 				s, err := c.Session(ctx)
@@ -333,7 +376,14 @@ func (a *app) whoAmI() *cobra.Command {
 				}
 				return a.print(s, func(w table.Writer) {
 					w.AppendHeader(heads("service", "operator", "role", "until"))
-					w.AppendRow(table.Row{a.connection().Service, s.Operator.Name, s.Operator.Role, s.Expires.Local().Format("2006-01-02 15:04")})
+					w.AppendRow(
+						table.Row{
+							a.connection().Service,
+							s.Operator.Name,
+							s.Operator.Role,
+							s.Expires.Local().Format("2006-01-02 15:04"),
+						},
+					)
 				})
 			})
 		},

@@ -28,24 +28,39 @@ func (a *app) simulate() *cobra.Command {
 	var faults, suites, tunnels []string
 	var name, bind, authorityTo, keyFile, keyKind string
 	cmd := &cobra.Command{
-		Use: "simulate [PROTOCOL...]", Short: "Run a simulated gateway, with faults, on loopback", Args: cobra.ArbitraryArgs,
-		Long: `Runs a simulated gateway until Ctrl-C, to try how faults are reported. It answers the first messages of each protocol
-on ports of its own: point a gateway's record there with --probe-at and --probe-port.
+		Use:   "simulate [PROTOCOL...]",
+		Short: "Run a simulated gateway, with faults, on loopback",
+		Args:  cobra.ArbitraryArgs,
+		Long: `Runs a simulated gateway until Ctrl-C, to try how faults are reported. It answers
+the first messages of each protocol on ports of its own: point a gateway's record there with
+--probe-at and --probe-port.
 
-Faults: ` + strings.Join(faultNames(), ", ") + `.`,
-		Example: "  wardicon service simulate\n  wardicon service simulate ikev2 tls --fault suite --fault slow",
+Faults:` + strings.Join(
+			faultNames(),
+			", ",
+		) + `.`,
+		Example: "  wardicon service simulate\n  wardicon service simulate ikev2 tls --fault " +
+			"suite --fault slow",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g := &simulate.Gateway{Name: name}
 			for _, p := range args {
 				if !slices.Contains(vpn.Protocols, vpn.Protocol(p)) {
-					return usage("simulate: found the protocol %q, expected one of %v", p, vpn.Protocols)
+					return usage(
+						"simulate: found the protocol %q, expected one of %v",
+						p,
+						vpn.Protocols,
+					)
 				}
 				g.Protocols = append(g.Protocols, vpn.Protocol(p))
 			}
 			var list []simulate.Fault
 			for _, f := range faults {
 				if !slices.Contains(simulate.Faults, simulate.Fault(f)) {
-					return usage("--fault: found %q, expected one of %s", f, strings.Join(faultNames(), ", "))
+					return usage(
+						"--fault: found %q, expected one of %s",
+						f,
+						strings.Join(faultNames(), ", "),
+					)
 				}
 				list = append(list, simulate.Fault(f))
 			}
@@ -54,7 +69,10 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 				return usage("--suite: %v", err)
 			}
 			if g.Bind, err = netip.ParseAddr(bind); err != nil || !g.Bind.IsLoopback() {
-				return usage("--bind: found %q, expected an address of this machine alone such as 127.0.0.2", bind)
+				return usage(
+					"--bind: found %q, expected an address of this machine alone such as 127.0.0.2",
+					bind,
+				)
 			}
 			if len(tunnels) > 0 {
 				if g.Tunnel, err = remotes("tunnel", tunnels); err != nil {
@@ -62,7 +80,10 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 				}
 			}
 			if keyFile != "" {
-				if g.Wrapping, err = a.serverWrapping(keyFile, vpn.ControlKind(keyKind)); err != nil {
+				if g.Wrapping, err = a.serverWrapping(
+					keyFile,
+					vpn.ControlKind(keyKind),
+				); err != nil {
 					return err
 				}
 			}
@@ -75,7 +96,12 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 					return err
 				}
 			}
-			told := simulator{Name: g.Name, ProbeAt: vpn.ProbeAt{Address: bind, Ports: map[string]int{}}, Faults: faults, Ports: map[int]string{}}
+			told := simulator{
+				Name:    g.Name,
+				ProbeAt: vpn.ProbeAt{Address: bind, Ports: map[string]int{}},
+				Faults:  faults,
+				Ports:   map[int]string{},
+			}
 			for from, to := range g.Ports() {
 				told.ProbeAt.Ports[fmt.Sprint(from)] = to
 				told.Ports[from] = netip.AddrPortFrom(g.Bind, uint16(to)).String()
@@ -91,9 +117,17 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 			if a.output == "table" {
 				var ports []string
 				for _, from := range sortedPorts(told.Ports) {
-					ports = append(ports, fmt.Sprintf("%d=%d", from, told.ProbeAt.Ports[fmt.Sprint(from)]))
+					ports = append(
+						ports,
+						fmt.Sprintf("%d=%d", from, told.ProbeAt.Ports[fmt.Sprint(from)]),
+					)
 				}
-				a.say("\nPoint a record here:  wardicon gateway change NAME --probe-at %s --probe-port %s\nStop it with Ctrl-C.", bind, strings.Join(ports, ","))
+				a.say(
+					"\nPoint a record here:  wardicon gateway change NAME --probe-at %s "+
+						"--probe-port %s\nStop it with Ctrl-C.",
+					bind,
+					strings.Join(ports, ","),
+				)
 			}
 			<-cmd.Context().Done()
 			return nil
@@ -101,13 +135,18 @@ Faults: ` + strings.Join(faultNames(), ", ") + `.`,
 	}
 	cmd.ValidArgs = []string{"ikev2", "l2tp", "pptp", "sstp", "tls"}
 	cmd.Flags().StringSliceVar(&faults, "fault", nil, "fault (repeat or separate by commas)")
-	cmd.Flags().StringSliceVar(&suites, "suite", nil, "IKE suites that it accepts, in order of preference")
+	cmd.Flags().
+		StringSliceVar(&suites, "suite", nil, "IKE suites that it accepts, in order of preference")
 	cmd.Flags().StringVar(&name, "name", "gateway.example", "host name that it identifies with")
 	cmd.Flags().StringVar(&bind, "bind", "127.0.0.1", "loopback address that it listens on")
 	cmd.Flags().StringSliceVar(&tunnels, "tunnel", nil, "ports of the TLS tunnel, such as udp:1194")
-	cmd.Flags().StringVar(&keyFile, "control-key", "", "file with the control-channel key of the TLS tunnel")
+	cmd.Flags().
+		StringVar(&keyFile, "control-key", "", "file with the control-channel key of the TLS "+
+			"tunnel")
 	cmd.Flags().StringVar(&keyKind, "control-kind", "crypt", "type of that key: auth or crypt")
-	cmd.Flags().StringVar(&authorityTo, "authority-to", "", "file to write the CA of its certificate to, PEM")
+	cmd.Flags().
+		StringVar(&authorityTo, "authority-to", "", "file to write the CA of its certificate to, "+
+			"PEM")
 	return cmd
 }
 

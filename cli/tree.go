@@ -8,8 +8,8 @@ type branch struct {
 	commands  []*cobra.Command
 }
 
-// tree is every command: records are nouns with verbs below, work is verbs, and what concerns the operator
-// alone stands under "me".
+// tree is every command: records are nouns with verbs below, work is verbs, and what concerns the
+// operator alone stands under "me".
 func (a *app) tree() []branch {
 	return []branch{
 		{"records", "Records:", []*cobra.Command{
@@ -17,12 +17,34 @@ func (a *app) tree() []branch {
 			command(a, deviceNoun()), a.profiles(), a.patternCommands(), a.authorityCommands(),
 			a.certificateCommands(), a.organisation(), a.operatorCommands(),
 		}},
-		{"work", "Work:", []*cobra.Command{
-			completed(a.plan(), a.pair()), completed(a.build(), profileNoun().complete(a)), a.checkFiles(), a.importFiles(), a.convert(), a.verify(), a.explain(),
-			a.probe(), a.handoverCommands(), a.findingCommands(), a.offboardCommands(), a.jobs(), a.newSecret(),
-		}},
+		{
+			"work",
+			"Work:",
+			[]*cobra.Command{
+				completed(
+					a.plan(),
+					a.pair(),
+				),
+				completed(a.build(), profileNoun().complete(a)),
+				a.checkFiles(),
+				a.importFiles(),
+				a.convert(),
+				a.verify(),
+				a.explain(),
+				a.probe(),
+				a.handoverCommands(),
+				a.findingCommands(),
+				a.offboardCommands(),
+				a.jobs(),
+				a.newSecret(),
+			},
+		},
 		{"facts", "Look up:", []*cobra.Command{a.overview(), a.audit(), a.rules(), a.platforms()}},
-		{"run", "Service and session:", []*cobra.Command{a.serve(), a.demo(), a.serviceCommands(), a.me()}},
+		{
+			"run",
+			"Service and session:",
+			[]*cobra.Command{a.serve(), a.demo(), a.serviceCommands(), a.me()},
+		},
 	}
 }
 
@@ -41,7 +63,8 @@ func completed(cmd *cobra.Command, by cobra.CompletionFunc) *cobra.Command {
 
 // pair completes a device and a gateway.
 func (a *app) pair() cobra.CompletionFunc {
-	return func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+	return func(cmd *cobra.Command, args []string, typed string) ([]string,
+		cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return deviceNoun().complete(a)(cmd, args, typed)
 		}
@@ -52,22 +75,37 @@ func (a *app) pair() cobra.CompletionFunc {
 // serviceCommands run and maintain a service.
 func (a *app) serviceCommands() *cobra.Command {
 	root := &cobra.Command{
-		Use: "service", Short: "Set up, back up, inspect and maintain the service",
-		Long: `Commands for whoever runs the service: the first operator, backups, damaged data, outgoing mail,
-simulated gateways, the description of the API and the texts for translators.`,
-		Example: "  wardicon service set-up --name harbourmaster\n  wardicon service backup --to wardicon-backup.db\n" +
+		Use:   "service",
+		Short: "Set up, back up, inspect and maintain the service",
+		Long: `Commands for whoever runs the service: the first operator, backups, damaged data,
+outgoing mail, simulated gateways, the description of the API and the texts for translators.`,
+		Example: "  wardicon service set-up --owner harbourmaster\n  wardicon service backup " +
+			"--out monday.db\n" +
 			"  wardicon service mail show",
 	}
-	return group(root, a.setUp(), a.backup(), a.inspect(), a.mailCommands(), a.simulate(), a.openAPI(), a.translations())
+	return group(
+		root,
+		a.setUp(),
+		a.backup(),
+		a.inspect(),
+		a.mailCommands(),
+		a.simulate(),
+		a.openAPI(),
+		a.translations(),
+	)
 }
 
 // me are the commands about the operator who is signed in, and this machine.
 func (a *app) me() *cobra.Command {
 	root := &cobra.Command{
-		Use: "me", Short: "Sign in and out; your password, second factor, sessions and tokens",
-		Long:    "Commands about your own session, and about where this machine connects from.",
-		Example: "  wardicon me sign-in --service https://wardicon.skerryline.example --name ada\n  wardicon me token \"nightly export\"",
+		Use:   "me",
+		Short: "Sign in and out; your password, second factor, sessions and tokens",
+		Long:  "Commands about your own session, and about where this machine connects from.",
+		Example: "  wardicon me sign-in --service https://wardicon.skerryline.example --name " +
+			"ada\n  wardicon me token \"nightly export\"",
 	}
-	own := append([]*cobra.Command{a.signIn(), a.signOut(), a.whoAmI(), a.whereami()}, a.ownCommands()...)
+	own := append(
+		[]*cobra.Command{a.signIn(), a.signOut(), a.whoAmI(), a.whereami()},
+		a.ownCommands()...)
 	return group(root, own...)
 }

@@ -22,17 +22,20 @@ import (
 func (a *app) verify() *cobra.Command {
 	var authority string
 	cmd := &cobra.Command{
-		Use: "verify FILE...", Short: "Verify the signature of a parcel's files",
+		Use:   "verify FILE...",
+		Short: "Verify the signature of a parcel's files",
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return usage("found no file, expected FILE...")
 			}
 			return nil
 		},
-		Long: `Verifies the signature of an Apple profile, and that of other files by the signed list of digests next to them. The
-signer is verified against the CAs in the file of --authority, or against those of the service that you are signed
-in to. With --authority no service is needed. Exits 1 if a file does not verify.`,
-		Example: "  wardicon verify parcels/norrvik.mobileconfig\n  wardicon verify parcels/* --authority skerry-line.pem",
+		Long: `Verifies the signature of an Apple profile, and that of other files by the signed
+list of digests next to them. The signer is verified against the CAs in the file of --authority,
+or against those of the service that you are signed in to. With --authority no service is needed.
+Exits 1 if a file does not verify.`,
+		Example: "  wardicon verify parcels/norrvik.mobileconfig\n  wardicon verify parcels/* " +
+			"--authority skerry-line.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			anchors, from, err := a.believed(cmd, authority)
 			if err != nil {
@@ -45,7 +48,14 @@ in to. With --authority no service is needed. Exits 1 if a file does not verify.
 				if err != nil {
 					return err
 				}
-				p := signature.Of(filepath.Base(name), data, neighbours(name), besideFile(name), anchors, time.Now())
+				p := signature.Of(
+					filepath.Base(name),
+					data,
+					neighbours(name),
+					besideFile(name),
+					anchors,
+					time.Now(),
+				)
 				proofs.Items, sound = append(proofs.Items, p), sound && p.Sound()
 			}
 			if err := a.print(proofs, func(table.Writer) {
@@ -69,7 +79,10 @@ in to. With --authority no service is needed. Exits 1 if a file does not verify.
 }
 
 // believed are the authorities that signers are held against, with a word on where they are from.
-func (a *app) believed(cmd *cobra.Command, file string) (anchors []*x509.Certificate, from string, err error) {
+func (a *app) believed(
+	cmd *cobra.Command,
+	file string,
+) (anchors []*x509.Certificate, from string, err error) {
 	if file != "" {
 		data, err := a.read(file)
 		if err != nil {
@@ -105,7 +118,8 @@ func (a *app) believed(cmd *cobra.Command, file string) (anchors []*x509.Certifi
 	var away *client.UnreachableError
 	var problem *api.Problem
 	if errors.As(err, &away) || errors.As(err, &problem) {
-		return nil, "signers were not verified: the service does not list its CAs (" + err.Error() + ")", nil
+		return nil, "signers were not verified: the service does not list its CAs (" + err.Error() +
+			")", nil
 	}
 	return anchors, "signers were verified against the CAs of the service", err
 }
@@ -137,7 +151,11 @@ func (a *app) proof(p signature.Proof, brief bool) {
 	}
 	switch {
 	case p.Fits && p.At != nil:
-		a.say("    signed by %s on %s; not changed since", p.Signer, p.At.Local().Format(time.DateTime))
+		a.say(
+			"    signed by %s on %s; not changed since",
+			p.Signer,
+			p.At.Local().Format(time.DateTime),
+		)
 	case p.Fits:
 		a.say("    signed by %s; not changed since", p.Signer)
 	case p.Signed && p.Signer != "":

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
-	"github.com/jedib0t/go-pretty/v6/text"
 	"github.com/spf13/cobra"
 
 	"wardicon/api"
@@ -25,9 +24,12 @@ import (
 func (a *app) plan() *cobra.Command {
 	var preferences vpn.Preferences
 	cmd := &cobra.Command{
-		Use: "plan DEVICE GATEWAY", Short: "Plan and check the connection of a device to a gateway", Args: exactly("DEVICE", "GATEWAY"),
-		Long: `Plans how a device connects to a gateway, with the reason for every choice, and checks the result. If the two
-have a profile, that profile is planned. Nothing is changed. Exits 1 on errors and warnings.`,
+		Use:   "plan DEVICE GATEWAY",
+		Short: "Plan and check the connection of a device to a gateway",
+		Args:  exactly("DEVICE", "GATEWAY"),
+		Long: `Plans how a device connects to a gateway, with the reason for every choice, and
+checks the result. If the two have a profile, that profile is planned. Nothing is changed. Exits 1
+on errors and warnings.`,
 		Example: `  wardicon plan "Planner Mac 1" Norrvik
   wardicon plan "Purser laptop 2" Tallholm --tunnel full --output json`,
 	}
@@ -35,11 +37,18 @@ have a profile, that profile is planned. Nothing is changed. Exits 1 on errors a
 	password := cmd.Flags().String("password", "", "saved or asked")
 	scope := cmd.Flags().String("scope", "", "person or machine")
 	protocol := cmd.Flags().String("protocol", "", "ikev2, tls, sstp, l2tp or pptp")
-	cmd.Flags().StringVar(&preferences.Format, "format", "", "file format, if the device supports several")
+	cmd.Flags().
+		StringVar(&preferences.Format, "format", "", "file format, if the device supports several")
 	cmd.Flags().StringVar(&preferences.Name, "connection", "", "name of the connection")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-			preferences.Tunnel, preferences.Password, preferences.Scope = vpn.Tunnel(*tunnel), vpn.PasswordMode(*password), vpn.Scope(*scope)
+			preferences.Tunnel, preferences.Password, preferences.Scope = vpn.Tunnel(
+				*tunnel,
+			), vpn.PasswordMode(
+				*password,
+			), vpn.Scope(
+				*scope,
+			)
 			preferences.Protocol = vpn.Protocol(*protocol)
 			var planned api.Planned
 			kept, err := profileOf(ctx, c, args[0], args[1])
@@ -56,7 +65,6 @@ have a profile, that profile is planned. Nothing is changed. Exits 1 on errors a
 			if err := a.print(planned, func(w table.Writer) {
 				a.say("%s (%s)\n", planned.Title, planned.Release)
 				w.AppendHeader(heads("choice", "value", "reason"))
-				w.SetColumnConfigs([]table.ColumnConfig{wrapped(2, 40), wrapped(3, 88)})
 				for _, choice := range planned.Choices {
 					w.AppendRow(table.Row{choice.Title, choice.Value, choice.Reason})
 				}
@@ -84,7 +92,12 @@ have a profile, that profile is planned. Nothing is changed. Exits 1 on errors a
 	return cmd
 }
 
-func (a *app) try(ctx context.Context, c *client.Client, device, gateway string, preferences vpn.Preferences) (api.Planned, error) {
+func (a *app) try(
+	ctx context.Context,
+	c *client.Client,
+	device, gateway string,
+	preferences vpn.Preferences,
+) (api.Planned, error) {
 	d, err := findDevice(ctx, c, device)
 	if err != nil {
 		return api.Planned{}, err
@@ -115,13 +128,22 @@ func (a *app) findings(list []check.Finding) {
 		if f.Position != nil {
 			where = f.Position.String()
 		}
-		a.say("%-8s %s", f.Severity, f.Title)
+		pad := strings.Repeat(" ", max(0, len("warning ")-len(f.Severity)))
+		a.say("%s%s %s", a.severity(f.Severity), pad, f.Title)
 		lines := []string{where + ": " + f.Found, f.Why, "fix: " + f.Fix + "  [" + f.Rule + "]"}
 		if o := f.Override; o != nil {
-			lines = append(lines, fmt.Sprintf("error overridden until %s: %s (%s)", o.Until.Local().Format(time.DateOnly), o.Reason, o.Operator))
+			lines = append(
+				lines,
+				fmt.Sprintf(
+					"error overridden until %s: %s (%s)",
+					o.Until.Local().Format(time.DateOnly),
+					o.Reason,
+					o.Operator,
+				),
+			)
 		}
 		for _, line := range lines {
-			a.say("         %s", strings.ReplaceAll(text.WrapSoft(line, 110), "\n", "\n         "))
+			a.say("%s", a.wrap(line, "         "))
 		}
 	}
 	a.say("findings: %s", tally(check.Count(list)))
@@ -130,7 +152,13 @@ func (a *app) findings(list []check.Finding) {
 // failed makes a command exit 1 when there is a finding of a severity, or a worse one.
 func failed(list []check.Finding, least vpn.Severity) error {
 	order := []vpn.Severity{vpn.Error, vpn.Warning, vpn.Note}
-	if slices.ContainsFunc(list, func(f check.Finding) bool { return slices.Index(order, f.Severity) <= slices.Index(order, least) }) {
+	if slices.ContainsFunc(
+		list,
+		func(f check.Finding) bool {
+			return slices.Index(order,
+				f.Severity) <= slices.Index(order, least)
+		},
+	) {
 		return errFindings
 	}
 	return nil
@@ -139,9 +167,11 @@ func failed(list []check.Finding, least vpn.Severity) error {
 func (a *app) preview() *cobra.Command {
 	var byHand, reveal bool
 	cmd := &cobra.Command{
-		Use: "preview PROFILE", Short: "Show the files of a profile with secrets hidden", Args: exactly("PROFILE"),
-		Long: `Shows the files that would be built from a profile, without building a parcel. Secrets are hidden unless --reveal
-is given, which is recorded in the audit log.`,
+		Use:   "preview PROFILE",
+		Short: "Show the files of a profile with secrets hidden",
+		Args:  exactly("PROFILE"),
+		Long: `Shows the files that would be built from a profile, without building a parcel.
+Secrets are hidden unless --reveal is given, which is recorded in the audit log.`,
 		Example: `  wardicon profile preview "Planner Mac 1/Norrvik"
   wardicon profile preview "Deck phone 1/Norrvik" --by-hand --output json`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -173,10 +203,12 @@ func (a *app) build() *cobra.Command {
 	var byHand bool
 	var to string
 	cmd := &cobra.Command{
-		Use: "build PROFILE", Short: "Build a parcel and save its files", Args: exactly("PROFILE"),
-		Long: `Builds the parcel of a profile: the file that the device imports, the removal script and the card. An error prevents
-the build (exit 1). Files are saved with mode 0600 in a folder named after the device, or in --out; existing files
-are not overwritten.`,
+		Use:   "build PROFILE",
+		Short: "Build a parcel and save its files",
+		Args:  exactly("PROFILE"),
+		Long: `Builds the parcel of a profile: the file that the device imports, the removal
+script and the card. An error prevents the build (exit 1). Files are saved with mode 0600 in a
+folder named after the device, or in --out; existing files are not overwritten.`,
 		Example: `  wardicon build "Purser laptop 1/Norrvik" --out parcels
   wardicon build "Planner Mac 1/Norrvik" --by-hand`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -205,7 +237,9 @@ are not overwritten.`,
 		},
 	}
 	cmd.Flags().BoolVar(&byHand, "by-hand", false, "only the card, with the steps for manual setup")
-	cmd.Flags().StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's name)")
+	cmd.Flags().
+		StringVar(&to, "out", "", "folder to save to; created if missing (default: the device's "+
+			"name)")
 	return cmd
 }
 
