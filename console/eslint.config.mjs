@@ -9,7 +9,10 @@ export default [
   ...vue.configs['flat/recommended'],
   {
     files: ['**/*.vue'],
-    languageOptions: { parser, parserOptions: { parser: typescript.parser, extraFileExtensions: ['.vue'] } },
+    languageOptions: {
+      parser,
+      parserOptions: { parser: typescript.parser, extraFileExtensions: ['.vue'] },
+    },
     rules: { 'no-undef': 'off' },
   },
   { rules: { 'vue/multi-word-component-names': 'off', 'vue/require-default-prop': 'off' } },

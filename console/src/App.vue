@@ -60,12 +60,15 @@ const dark = ref(
     ? localStorage.getItem('theme') === 'dark'
     : matchMedia('(prefers-color-scheme: dark)').matches,
 )
-watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), { immediate: true })
+watch(dark, (on) => document.documentElement.setAttribute('data-bs-theme', on ? 'dark' : 'light'), {
+  immediate: true,
+})
 function turn() {
   dark.value = !dark.value
   localStorage.setItem('theme', dark.value ? 'dark' : 'light')
 }
-// What only changes something is not shown to who may not change it; the service refuses it in any case.
+// What only changes something is not shown to who may not change it; the service refuses it in any
+// case.
 watch(
   () => session.operator?.role,
   (role) => (document.body.dataset.role = role ?? ''),
@@ -86,7 +89,9 @@ async function leave() {
   <div v-if="session.operator" class="shell">
     <nav class="rail" :class="{ closed: !open }" aria-label="Main">
       <div class="brand"><img src="/favicon.svg" alt="" /> Wardicon</div>
-      <button class="menu-button" type="button" :aria-expanded="open" @click="open = !open"><IconMenu /> Menu</button>
+      <button class="menu-button" type="button" :aria-expanded="open" @click="open = !open">
+        <IconMenu /> Menu
+      </button>
       <RouterLink
         v-for="l in shown"
         :key="l.to"

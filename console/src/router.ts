@@ -43,8 +43,10 @@ router.beforeEach(async (to) => {
   const session = useSession()
   if (!session.known) await session.find()
   if (!session.operator && !to.meta.open) return { path: '/sign-in', query: { to: to.fullPath } }
-  // Somebody else has chosen the password, or a second factor is demanded: nothing but that is allowed.
-  if ((session.operator?.must_change || session.operator?.must_enrol) && to.path !== '/me') return '/me'
+  // Somebody else has chosen the password, or a second factor is demanded: nothing but that is
+  // allowed.
+  if ((session.operator?.must_change || session.operator?.must_enrol) && to.path !== '/me')
+    return '/me'
   return true
 })
 

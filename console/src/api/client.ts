@@ -84,6 +84,13 @@ export function seen(version: number) {
   return { params: { header: { 'If-Match': String(version) } } }
 }
 
+/** A JSON merge patch (RFC 7396): what is left out stays, a null removes. */
+export type Merge<T> = T extends (infer One)[]
+  ? One[]
+  : T extends object
+    ? { [K in keyof T]?: Merge<T[K]> | null }
+    : T
+
 /** Changes are sent as JSON merge patches to the version that was seen. */
 export function patch(id: string, version: number) {
   return {

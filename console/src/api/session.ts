@@ -3,9 +3,15 @@ import { api, ask, type Schemas, ServiceError } from './client'
 
 /** Who is signed in, and what the console has to do first. */
 export const useSession = defineStore('session', {
-  state: () => ({ operator: null as Schemas['Operator'] | null, setUp: false, version: '', known: false }),
+  state: () => ({
+    operator: null as Schemas['Operator'] | null,
+    setUp: false,
+    version: '',
+    known: false,
+  }),
   getters: {
-    may: (s) => (role: 'issuer' | 'owner') => s.operator?.role === 'owner' || s.operator?.role === role,
+    may: (s) => (role: 'issuer' | 'owner') =>
+      s.operator?.role === 'owner' || s.operator?.role === role,
   },
   actions: {
     async find() {

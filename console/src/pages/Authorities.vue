@@ -13,17 +13,20 @@ import { useForm } from '../parts/useForm'
 
 const authorities = ref<Schemas['AuthorityRow'][]>()
 const doing = ref<'' | 'make' | 'bring'>('')
-const { draft, errors, wrong, done, busy, run } = useForm({
-  ...{ name: '', kind: 'p256', issuing: true, years: 10 },
+const { draft, wrong, done, busy, run } = useForm({
+  ...{ name: '', kind: 'p256' as NonNullable<Schemas['NewAuthority']['kind']> },
+  ...{ issuing: true, years: 10 },
   ...{ permitted: [] as string[], excluded: [] as string[], lists: [] as string[] },
 })
 async function look() {
-  authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))).items
+  authorities.value = (
+    await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))
+  ).items
 }
 onMounted(() => run(look, ''))
 async function make() {
   await run(async () => {
-    await ask(api.POST('/api/v1/make-authority', { body: draft as unknown as Schemas['NewAuthority'] }))
+    await ask(api.POST('/api/v1/make-authority', { body: draft }))
     doing.value = ''
     await look()
   }, 'Made.')
@@ -41,21 +44,38 @@ function key(a: Schemas['AuthorityRow']) {
 
 <template>
   <PageHead title="Authorities" back="/certificates" back-text="Certificates">
-    <BButton v-if="doing !== 'make'" class="alters" variant="primary" size="sm" @click="doing = 'make'"
+    <BButton
+      v-if="doing !== 'make'"
+      class="alters"
+      variant="primary"
+      size="sm"
+      @click="doing = 'make'"
       >Create an authority</BButton
     >
-    <BButton v-if="doing !== 'bring'" class="alters" variant="outline-secondary" size="sm" @click="doing = 'bring'"
+    <BButton
+      v-if="doing !== 'bring'"
+      class="alters"
+      variant="outline-secondary"
+      size="sm"
+      @click="doing = 'bring'"
       >Import</BButton
     >
   </PageHead>
   <p class="soft">
-    Certificate authorities issue the certificates of gateways and devices. Their keys are sealed here.
+    Certificate authorities issue the certificates of gateways and devices. Their keys are sealed
+    here.
   </p>
   <form v-if="doing === 'make'" class="panel mb-4" novalidate @submit.prevent="make">
     <div class="columns">
-      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <Field v-model="draft.kind" kind="choice" label="Key type" pointer="/kind" :errors="errors" :choices="keyKinds" />
-      <Field v-model="draft.years" kind="number" label="Validity in years" pointer="/years" :errors="errors" />
+      <Field v-model="draft.name" label="Name" pointer="/name" required />
+      <Field
+        v-model="draft.kind"
+        kind="choice"
+        label="Key type"
+        pointer="/kind"
+        :choices="keyKinds"
+      />
+      <Field v-model="draft.years" kind="number" label="Validity in years" pointer="/years" />
     </div>
     <Field v-model="draft.issuing" kind="check" label="A root, and an issuing CA below it" />
     <details class="mb-3">
@@ -66,16 +86,14 @@ function key(a: Schemas['AuthorityRow']) {
           kind="list"
           label="Permitted names"
           pointer="/permitted"
-          :errors="errors"
           help="Domains and networks, one per line. It cannot issue for anything else."
         />
-        <Field v-model="draft.excluded" kind="list" label="Excluded names" pointer="/excluded" :errors="errors" />
+        <Field v-model="draft.excluded" kind="list" label="Excluded names" pointer="/excluded" />
         <Field
           v-model="draft.lists"
           kind="list"
           label="URLs of its CRL"
           pointer="/lists"
-          :errors="errors"
           help="As gateways reach this service or a copy of the CRL."
         />
       </div>
@@ -87,15 +105,19 @@ function key(a: Schemas['AuthorityRow']) {
   <section v-else-if="doing === 'bring'" class="panel mb-4" aria-labelledby="bring">
     <h2 id="bring">Import an authority</h2>
     <p class="soft">
-      With its key to issue here, or without it if certificates are signed elsewhere. The file must have the chain up to
-      the root.
+      With its key to issue here, or without it if certificates are signed elsewhere. The file must
+      have the chain up to the root.
     </p>
     <MaterialForm button="Import" keyed named="Name, if not the certificate's" :send="bring" />
   </section>
-  <div v-else-if="wrong || done" class="mb-4"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
+  <div v-else-if="wrong || done" class="mb-4">
+    <Notice :text="wrong" /><Notice :text="done" kind="done" />
+  </div>
   <section v-if="authorities" class="panel mb-4" aria-labelledby="list">
     <h2 id="list" class="visually-hidden">Authorities on record</h2>
-    <p v-if="authorities.length === 0" class="mb-0">No authority yet. Create one, or import yours.</p>
+    <p v-if="authorities.length === 0" class="mb-0">
+      No authority yet. Create one, or import yours.
+    </p>
     <table v-else class="grid-table stack">
       <thead>
         <tr>

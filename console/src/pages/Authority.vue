@@ -1,47 +1,60 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, patch, type Schemas } from '../api/client'
+import { api, ask, type Schemas } from '../api/client'
+import { authorities } from '../api/records'
 import ChainView from '../parts/ChainView.vue'
 import RolloverPanel from '../parts/RolloverPanel.vue'
 import ExportPanel from '../parts/ExportPanel.vue'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { save as saveFile } from '../parts/files'
-import { useForm } from '../parts/useForm'
+import { useRecord } from '../parts/useRecord'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
-const row = ref<Schemas['AuthorityRow']>()
 const chain = ref<Schemas['Chain']>()
-const { draft, errors, wrong, done, busy, fill, run } = useForm({
-  ...{ name: '', device_days: 0, gateway_days: 0, renew_days: 0, device_limit: 0, day_limit: 0 },
-  ...{ lists: [] as string[], deltas: [] as string[], retired: false, note: '' },
+const { form, draft, row, wrong, reload, save, remove } = useRecord({
+  of: authorities,
+  id: () => props.id,
+  empty: {
+    name: '',
+    device_days: 0,
+    gateway_days: 0,
+    renew_days: 0,
+    device_limit: 0,
+    day_limit: 0,
+    lists: [] as string[],
+    deltas: [] as string[],
+    retired: false,
+    note: '',
+  },
+  draftOf: (a) => ({
+    name: a.name,
+    device_days: a.device_days ?? 0,
+    gateway_days: a.gateway_days ?? 0,
+    renew_days: a.renew_days ?? 0,
+    device_limit: a.device_limit ?? 0,
+    day_limit: a.day_limit ?? 0,
+    lists: a.lists ?? [],
+    deltas: a.deltas ?? [],
+    retired: !!a.retired,
+    note: a.note ?? '',
+  }),
+  body: (typed) => ({ ...typed }),
+  loaded: draw,
 })
-const params = computed(() => ({ path: { id: props.id } }))
-
-function show(a: Schemas['AuthorityRow']) {
-  row.value = a
-  const days = { device_days: a.device_days ?? 0, gateway_days: a.gateway_days ?? 0, renew_days: a.renew_days ?? 0 }
-  const limits = { device_limit: a.device_limit ?? 0, day_limit: a.day_limit ?? 0 }
-  const lists = { lists: a.lists ?? [], deltas: a.deltas ?? [] }
-  fill({ name: a.name, ...days, ...limits, ...lists, retired: !!a.retired, note: a.note ?? '' })
-}
-async function look() {
-  show(await ask(api.GET('/api/v1/authorities/{id}', { params: params.value })))
+async function draw() {
   const path = { noun: 'authority' as const, id: props.id }
   chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
 }
-onMounted(() => run(look, ''))
-async function save() {
-  await run(async () => {
-    const body = draft as unknown as Schemas['AuthorityInput']
-    show(await ask(api.PATCH('/api/v1/authorities/{id}', { ...patch(props.id, row.value!.version), body })))
-  })
+async function look() {
+  await reload()
+  await draw()
 }
-const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params.value }))
 </script>
 
 <template>
@@ -53,7 +66,11 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
       @click="saveFile(row.name + '.pem', row.certificate, true)"
       >Download certificate</BButton
     >
-    <BButton v-if="row" size="sm" variant="outline-secondary" :to="`/certificates?authority_id=${id}`"
+    <BButton
+      v-if="row"
+      size="sm"
+      variant="outline-secondary"
+      :to="`/certificates?authority_id=${id}`"
       >{{ row.certificates }} certificates</BButton
     >
   </PageHead>
@@ -75,79 +92,81 @@ const remove = () => ask(api.DELETE('/api/v1/authorities/{id}', { params: params
             </li>
           </ul>
         </template>
-        <p v-else class="soft mb-0">Its key is kept elsewhere: create the signing requests on the devices' pages.</p>
+        <p v-else class="soft mb-0">
+          Its key is kept elsewhere: create the signing requests on the devices' pages.
+        </p>
       </section>
       <RolloverPanel :authority="row" @changed="look" />
     </div>
-    <form class="panel mb-4" novalidate @submit.prevent="save">
+    <RecordForm class="panel mb-4" :form="form" button="Save" @save="save">
       <h2>Settings</h2>
-      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+      <Field v-model="draft.name" label="Name" pointer="/name" required />
       <div class="columns">
         <Field
           v-model="draft.device_days"
           kind="number"
           label="Validity of device certificates in days"
           pointer="/device_days"
-          :errors="errors"
-          help="0 means 365."
+          described
         />
         <Field
           v-model="draft.gateway_days"
           kind="number"
           label="Validity of gateway certificates in days"
           pointer="/gateway_days"
-          :errors="errors"
-          help="0 means 397."
+          described
         />
         <Field
           v-model="draft.renew_days"
           kind="number"
           label="Days before expiry when devices get a new one"
           pointer="/renew_days"
-          :errors="errors"
-          help="0 means 30; -1 turns automatic renewal off."
+          described
         />
         <Field
           v-model="draft.device_limit"
           kind="number"
           label="Maximum valid certificates per device"
           pointer="/device_limit"
-          :errors="errors"
-          help="0 means 4."
+          described
         />
         <Field
           v-model="draft.day_limit"
           kind="number"
           label="Maximum certificates per day"
           pointer="/day_limit"
-          :errors="errors"
-          help="0 means 10000."
+          described
         />
         <Field
           v-model="draft.lists"
           kind="list"
           label="URLs of its CRL"
           pointer="/lists"
-          :errors="errors"
-          help="Written into certificates; one per line."
+          described
         />
         <Field
           v-model="draft.deltas"
           kind="list"
           label="URLs of its delta CRL"
           pointer="/deltas"
-          :errors="errors"
-          help="Written into the CRL."
+          described
         />
-        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />
       </div>
-      <Field v-model="draft.retired" kind="check" label="Retired: still trusted, but issues no more" />
-      <Notice :text="wrong" /><Notice :text="done" kind="done" />
-      <div class="d-flex flex-wrap gap-2 mt-2">
-        <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
-        <RemoveButton noun="authority" :name="row.name" :remove="remove" @removed="router.push('/authorities')" />
-      </div>
-    </form>
+      <Field
+        v-model="draft.retired"
+        kind="check"
+        label="Retired: still trusted, but issues no more"
+      />
+      <template #more>
+        <RemoveButton
+          noun="authority"
+          :name="row.name"
+          :remove="remove"
+          @removed="router.push('/authorities')"
+        />
+      </template>
+    </RecordForm>
     <ExportPanel v-if="row.key_set" :authority="row" />
   </template>
 </template>

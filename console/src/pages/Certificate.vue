@@ -15,7 +15,9 @@ const day = (v: string) => new Date(v).toLocaleDateString()
 
 async function look() {
   try {
-    row.value = await ask(api.GET('/api/v1/certificates/{id}', { params: { path: { id: props.id } } }))
+    row.value = await ask(
+      api.GET('/api/v1/certificates/{id}', { params: { path: { id: props.id } } }),
+    )
     const path = { noun: 'certificate' as const, id: props.id }
     chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
   } catch (e) {
@@ -28,7 +30,10 @@ onMounted(look)
 <template>
   <PageHead :title="row?.subject ?? 'Certificate'" back="/certificates" back-text="Certificates">
     <template v-if="row">
-      <BButton size="sm" variant="outline-secondary" @click="save(row.subject + '.pem', row.pem, true)"
+      <BButton
+        size="sm"
+        variant="outline-secondary"
+        @click="save(row.subject + '.pem', row.pem, true)"
         >Download</BButton
       >
       <RevokePanel v-if="!row.revoked" :id="row.id" :name="row.subject" @revoked="look" />
@@ -41,8 +46,12 @@ onMounted(look)
       <dl class="facts mb-0">
         <dt>For</dt>
         <dd>
-          <RouterLink v-if="row.device_id" :to="`/devices/${row.device_id}`">{{ row.device }}</RouterLink>
-          <RouterLink v-else-if="row.gateway_id" :to="`/gateways/${row.gateway_id}`">{{ row.gateway }}</RouterLink>
+          <RouterLink v-if="row.device_id" :to="`/devices/${row.device_id}`">{{
+            row.device
+          }}</RouterLink>
+          <RouterLink v-else-if="row.gateway_id" :to="`/gateways/${row.gateway_id}`">{{
+            row.gateway
+          }}</RouterLink>
           <template v-else>{{ row.subject }}</template>
         </dd>
         <dt>Names</dt>

@@ -6,6 +6,7 @@ import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RevokePanel from '../parts/RevokePanel.vue'
+import { useAddress } from '../parts/useAddress'
 
 const columns = [
   { key: 'subject', text: 'For', sort: 'subject' },
@@ -16,7 +17,7 @@ const columns = [
 ]
 const route = useRoute()
 const by = computed(() => String(route.query.authority_id ?? ''))
-const which = ref('')
+const which = useAddress('show')
 const filters = computed(() =>
   [which.value, by.value ? `authority_id:${by.value}` : ''].filter((condition) => condition !== ''),
 )
@@ -31,11 +32,17 @@ const load = (query: ListQuery, signal: AbortSignal) =>
 const changes = ref(0)
 
 const expiries = ref<Schemas['Expiry'][]>([])
-const pages: Record<string, string> = { gateway: '/gateways/', device: '/devices/', authority: '/authorities/' }
+const pages: Record<string, string> = {
+  gateway: '/gateways/',
+  device: '/devices/',
+  authority: '/authorities/',
+}
 const wrong = ref('')
 async function look() {
   try {
-    expiries.value = (await ask(api.GET('/api/v1/expiries', { params: { query: { days: 90 } } }))).items
+    expiries.value = (
+      await ask(api.GET('/api/v1/expiries', { params: { query: { days: 90 } } }))
+    ).items
   } catch (e) {
     wrong.value = (e as Error).message
   }
@@ -52,14 +59,17 @@ function state(c: Schemas['CertificateRow']) {
 
 <template>
   <PageHead title="Certificates">
-    <BButton to="/authorities" variant="outline-secondary" size="sm">Authorities and signing</BButton>
+    <BButton to="/authorities" variant="outline-secondary" size="sm"
+      >Authorities and signing</BButton
+    >
   </PageHead>
   <p class="soft">Certificates are issued on the page of the device or gateway.</p>
   <Notice :text="wrong" />
   <section class="panel mb-4" aria-labelledby="expiries">
     <h2 id="expiries">Expires within 90 days</h2>
     <p v-if="expiries.length === 0" class="soft mb-0">
-      Nothing. Warnings are sent 60, 30 and 7 days ahead to the log and by <RouterLink to="/mail">mail</RouterLink>.
+      Nothing. Warnings are sent 60, 30 and 7 days ahead to the log and by
+      <RouterLink to="/mail">mail</RouterLink>.
     </p>
     <ul v-else class="mb-0">
       <li v-for="e in expiries" :key="e.noun + e.id + e.what">
@@ -71,7 +81,14 @@ function state(c: Schemas['CertificateRow']) {
       </li>
     </ul>
   </section>
-  <ListTable :key="changes" noun="certificates" :columns="columns" :load="load" first="expires" :filters="filters">
+  <ListTable
+    :key="changes"
+    noun="certificates"
+    :columns="columns"
+    :load="load"
+    first="expires"
+    :filters="filters"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="which">Filter</label>
@@ -80,7 +97,9 @@ function state(c: Schemas['CertificateRow']) {
     </template>
     <template #cell="{ row, column }">
       <template v-if="column === 'subject'">
-        <RouterLink :to="`/certificates/${row.id}`">{{ row.device || row.gateway || row.subject }}</RouterLink>
+        <RouterLink :to="`/certificates/${row.id}`">{{
+          row.device || row.gateway || row.subject
+        }}</RouterLink>
         <span class="tag plain ms-2">{{ row.usage }}</span>
       </template>
       <span v-else-if="column === 'names'" class="mono small">{{ row.names.join(', ') }}</span>
@@ -90,12 +109,18 @@ function state(c: Schemas['CertificateRow']) {
       <span v-else-if="column === 'ends'" class="text-nowrap">{{ day(row.to) }}</span>
       <template v-else>
         <span class="tag me-2" :class="looks[state(row)] ?? 'error'">{{ state(row) }}</span>
-        <RevokePanel v-if="!row.revoked" :id="row.id" :name="row.subject" @revoked="(changes++, look())" />
+        <RevokePanel
+          v-if="!row.revoked"
+          :id="row.id"
+          :name="row.subject"
+          @revoked="(changes++, look())"
+        />
         <span v-else class="soft small">{{ day(row.revoked) }}, {{ row.reason }}</span>
       </template>
     </template>
     <template #empty>
-      No certificate yet. Open a <RouterLink to="/devices">device</RouterLink> and issue its certificate there.
+      No certificate yet. Open a <RouterLink to="/devices">device</RouterLink> and issue its
+      certificate there.
     </template>
   </ListTable>
 </template>

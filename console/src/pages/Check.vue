@@ -35,7 +35,7 @@ onMounted(async () => {
 function form() {
   const data = new FormData()
   for (const f of files.value) data.append('file', f, f.name)
-  return data as unknown as never
+  return data as never
 }
 async function run(work: () => Promise<void>) {
   busy.value = true
@@ -53,13 +53,17 @@ function look() {
   taken.value = undefined
   void run(async () => {
     const query = { for: release.value || undefined }
-    result.value = await ask(api.POST('/api/v1/check', { params: { query }, body: form(), bodySerializer: (b) => b }))
+    result.value = await ask(
+      api.POST('/api/v1/check', { params: { query }, body: form(), bodySerializer: (b) => b }),
+    )
   })
 }
 function take(keep: boolean) {
   void run(async () => {
     const query = { person: person.value || undefined, keep }
-    taken.value = await ask(api.POST('/api/v1/take', { params: { query }, body: form(), bodySerializer: (b) => b }))
+    taken.value = await ask(
+      api.POST('/api/v1/take', { params: { query }, body: form(), bodySerializer: (b) => b }),
+    )
   })
 }
 function add(list: FileList | null | undefined) {
@@ -80,7 +84,8 @@ function at(f: Schemas['Finding']) {
 <template>
   <PageHead title="Check files" />
   <p class="soft">
-    Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, from any source. They are not stored.
+    Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, from any source.
+    They are not stored.
   </p>
   <div
     class="drop panel mb-3"
@@ -97,8 +102,8 @@ function at(f: Schemas['Finding']) {
       @change="add(($event.target as HTMLInputElement).files)"
     />
     <label for="files" class="mb-0"
-      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Drop files that belong together in
-      one go; a passphrase can be in passphrase.txt next to them.</label
+      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Drop files that
+      belong together in one go; a passphrase can be in passphrase.txt next to them.</label
     >
   </div>
   <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
@@ -124,7 +129,9 @@ function at(f: Schemas['Finding']) {
       </div>
       <ul class="mb-0">
         <li v-for="f in result.files" :key="f.name">
-          <span class="mono me-2">{{ f.name }}</span><span class="soft">{{ f.kind || 'nothing that is read' }}</span>
+          <span class="mono me-2">{{ f.name }}</span><span class="soft">{{
+            f.kind || 'nothing that is read'
+          }}</span>
           <ul>
             <li v-for="(c, i) in f.connections" :key="i">
               {{ c.name }}: {{ offers.find((o) => o.key === c.protocol)?.text }} to
@@ -133,7 +140,12 @@ function at(f: Schemas['Finding']) {
               <AgreementList class="small" :agreements="c.agreements" />
             </li>
           </ul>
-          <details v-for="(links, i) in f.chains" :key="`chain ${i}`" class="mb-2" :open="links.some((l) => l.fault)">
+          <details
+            v-for="(links, i) in f.chains"
+            :key="`chain ${i}`"
+            class="mb-2"
+            :open="links.some((l) => l.fault)"
+          >
             <summary>Chain of {{ links[0]?.subject }}</summary>
             <ChainView class="mt-2" :links="links" />
           </details>
@@ -150,22 +162,35 @@ function at(f: Schemas['Finding']) {
     <section v-if="connections.length" class="panel mb-4" aria-labelledby="take">
       <h2 id="take">Import into the records</h2>
       <p class="soft">
-        Adds gateways and offers that are not on record, and accounts for the person. Shown first, nothing is added yet.
+        Adds gateways and offers that are not on record, and accounts for the person. Shown first,
+        nothing is added yet.
       </p>
       <div class="d-flex flex-wrap gap-3 align-items-end">
         <div>
           <label class="form-label" for="person">Person for the accounts</label>
-          <BFormSelect id="person" v-model="person" :options="[{ value: '', text: 'Nobody' }, ...people]" />
+          <BFormSelect
+            id="person"
+            v-model="person"
+            :options="[{ value: '', text: 'Nobody' }, ...people]"
+          />
         </div>
-        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)">Preview</BButton>
-        <BButton v-if="lacking && !taken?.kept" class="alters" variant="primary" :disabled="busy" @click="take(true)"
+        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)"
+          >Preview</BButton
+        >
+        <BButton
+          v-if="lacking && !taken?.kept"
+          class="alters"
+          variant="primary"
+          :disabled="busy"
+          @click="take(true)"
           >Import</BButton
         >
       </div>
       <ul v-if="taken" class="mt-3 mb-0" role="status">
         <li v-for="(t, i) in taken.items" :key="i">
-          <span class="tag plain me-2">{{ taken.kept && t.state === 'new' ? 'added' : t.state }}</span>{{ t.noun }}
-          {{ t.name }}: {{ t.detail }}
+          <span class="tag plain me-2">{{
+            taken.kept && t.state === 'new' ? 'added' : t.state
+          }}</span>{{ t.noun }} {{ t.name }}: {{ t.detail }}
         </li>
       </ul>
     </section>

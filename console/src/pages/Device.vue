@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, patch, type Schemas } from '../api/client'
+import { api, ask, type Schemas } from '../api/client'
+import { choices, devices, gateways as gatewayRecords } from '../api/records'
 import ChainView from '../parts/ChainView.vue'
 import Field from '../parts/Field.vue'
 import IssuePanel from '../parts/IssuePanel.vue'
@@ -9,26 +10,21 @@ import MaterialForm from '../parts/MaterialForm.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import PersonField from '../parts/PersonField.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import OffboardPanel from '../parts/OffboardPanel.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import type { Material } from '../parts/files'
 import { platforms } from '../parts/platforms'
 import { useForm } from '../parts/useForm'
+import { useRecord } from '../parts/useRecord'
 
 const props = defineProps<{ id: string }>()
 const route = useRoute()
 const router = useRouter()
-const fresh = computed(() => props.id === 'new')
-const row = ref<Schemas['DeviceRow']>()
 const profiles = ref<Schemas['ProfileRow'][]>([])
 const gateways = ref<{ value: string; text: string }[]>([])
 const gateway = ref('')
-const { draft, errors, wrong, done, busy, fill, run } = useForm({
-  ...{ name: '', person_id: String(route.query.person ?? ''), platform: 'windows', release: '' },
-  ...{ encrypted: false, cannot_ask: false, offboarded: '', certificate: '', key: '' },
-  ...{ site: [] as string[], masquerade: false },
-})
 const adding = useForm({})
 const offboardings = [
   { value: '', text: 'no, in use' },
@@ -37,91 +33,104 @@ const offboardings = [
   { value: 'retired', text: 'no longer used' },
 ]
 
-function show(d: Schemas['DeviceRow']) {
-  row.value = d
-  const { name, person_id, platform, release, encrypted, cannot_ask } = d
-  const certificate = d.identity?.certificate ?? ''
-  fill({
-    name,
-    person_id,
-    platform,
-    release,
-    encrypted,
-    cannot_ask,
+const routing = (platform: string) => ['linux', 'openwrt'].includes(platform)
+const { form, draft, errors, row, fresh, wrong, reload, save, remove } = useRecord({
+  of: devices,
+  id: () => props.id,
+  empty: {
+    name: '',
+    person_id: String(route.query.person ?? ''),
+    platform: 'windows',
+    release: '',
+    encrypted: false,
+    cannot_ask: false,
+    offboarded: '',
+    certificate: '',
+    key: '',
+    site: [] as string[],
+    masquerade: false,
+  },
+  draftOf: (d) => ({
+    name: d.name,
+    person_id: d.person_id,
+    platform: d.platform,
+    release: d.release,
+    encrypted: d.encrypted,
+    cannot_ask: d.cannot_ask,
     offboarded: d.offboarded ?? '',
-    certificate,
+    certificate: d.identity?.certificate ?? '',
     key: '',
     site: d.site?.networks ?? [],
     masquerade: d.site?.masquerade ?? false,
-  })
-}
-// The record as it is sent: a key only where one was typed, no certificate removes both.
-function body() {
-  const { certificate, key, site, masquerade, ...rest } = draft
-  const identity = certificate.trim() ? { certificate, ...(key ? { key } : {}) } : null
-  const behind = site.length && routes.value ? { networks: site, masquerade } : null
-  return { ...rest, identity, site: behind } as unknown as Schemas['DeviceInput']
-}
-const left = computed(() => gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)))
-onMounted(() =>
-  run(async () => {
+  }),
+  // A key is sent only where one was typed; no certificate removes both.
+  body: ({ certificate, key, site, masquerade, ...rest }) => ({
+    ...rest,
+    identity: certificate.trim() ? { certificate, ...(key ? { key } : {}) } : null,
+    site: site.length && routing(rest.platform) ? { networks: site, masquerade } : null,
+  }),
+  loaded: async () => {
     if (fresh.value) return
-    show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
-    profiles.value = (
-      await ask(api.GET('/api/v1/profiles', { params: { query: { filter: [`device_id:${props.id}`], limit: 100 } } }))
-    ).items
-    gateways.value = (await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))).items.map((g) => ({
-      value: g.id,
-      text: g.name,
-    }))
+    const query = { filter: [`device_id:${props.id}`], limit: 100 }
+    profiles.value = (await ask(api.GET('/api/v1/profiles', { params: { query } }))).items
+    gateways.value = await choices(gatewayRecords)
     gateway.value = left.value[0]?.value ?? ''
     await draw()
-  }, ''),
+  },
+})
+const left = computed(() =>
+  gateways.value.filter((g) => !profiles.value.some((p) => p.gateway_id === g.value)),
 )
-const routes = computed(() => ['linux', 'openwrt'].includes(draft.platform))
 const chain = ref<Schemas['Chain']>()
 async function draw() {
   const path = { noun: 'device' as const, id: props.id }
   chain.value = await ask(api.GET('/api/v1/chains/{noun}/{id}', { params: { path } }))
 }
-async function reload() {
-  show(await ask(api.GET('/api/v1/devices/{id}', { params: { path: { id: props.id } } })))
+async function again() {
+  await reload()
   await draw()
 }
 async function bring(m: Material) {
-  await ask(api.POST('/api/v1/devices/{id}/take-certificate', { params: { path: { id: props.id } }, body: m }))
-  await reload()
-}
-async function save() {
-  await run(async () => {
-    if (fresh.value) {
-      const d = await ask(api.POST('/api/v1/devices', { body: body() }))
-      await router.replace(`/devices/${d.id}`)
-    } else show(await ask(api.PATCH('/api/v1/devices/{id}', { ...patch(props.id, row.value!.version), body: body() })))
-  })
+  await ask(
+    api.POST('/api/v1/devices/{id}/take-certificate', {
+      params: { path: { id: props.id } },
+      body: m,
+    }),
+  )
+  await again()
 }
 async function addProfile() {
   await adding.run(async () => {
-    const p = await ask(api.POST('/api/v1/profiles', { body: { device_id: props.id, gateway_id: gateway.value } }))
+    const p = await ask(
+      api.POST('/api/v1/profiles', { body: { device_id: props.id, gateway_id: gateway.value } }),
+    )
     await router.push(`/profiles/${p.id}`)
   })
 }
-const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { id: props.id } } }))
 </script>
 
 <template>
-  <PageHead :title="fresh ? 'New device' : (row?.name ?? 'Device')" back="/devices" back-text="Devices" />
+  <PageHead
+    :title="fresh ? 'New device' : (row?.name ?? 'Device')"
+    back="/devices"
+    back-text="Devices"
+  />
   <Notice v-if="!fresh && !row" :text="wrong" />
-  <form v-if="fresh || row" class="panel mb-4" novalidate @submit.prevent="save">
+  <RecordForm
+    v-if="fresh || row"
+    class="panel mb-4"
+    :form="form"
+    :button="fresh ? 'Add the device' : 'Save'"
+    @save="save"
+  >
     <div class="columns">
-      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <PersonField v-model="draft.person_id" pointer="/person_id" :errors="errors" />
+      <Field v-model="draft.name" label="Name" pointer="/name" required />
+      <PersonField v-model="draft.person_id" pointer="/person_id" />
       <Field
         v-model="draft.platform"
         kind="choice"
         label="Platform"
         pointer="/platform"
-        :errors="errors"
         :choices="platforms"
         required
       />
@@ -129,7 +138,6 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         v-model="draft.release"
         label="Release"
         pointer="/release"
-        :errors="errors"
         required
         help="Such as 11, 10.15 or 23.05; for a Linux desktop, the version of NetworkManager"
       />
@@ -140,13 +148,12 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
       kind="choice"
       label="Offboarded"
       pointer="/offboarded"
-      :errors="errors"
       :choices="offboardings"
       help="No parcels are built for it. If it is back, set it to “in use”."
     />
     <Field v-model="draft.encrypted" kind="check" label="Disk is encrypted" />
     <Field v-model="draft.cannot_ask" kind="check" label="It cannot prompt for a password" />
-    <details v-if="routes" class="mb-3" :open="draft.site.length > 0">
+    <details v-if="routing(draft.platform)" class="mb-3" :open="draft.site.length > 0">
       <summary>Site behind the router</summary>
       <div class="columns mt-2">
         <Field
@@ -154,7 +161,6 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           kind="list"
           label="Networks of the site"
           pointer="/site/networks"
-          :errors="errors"
           help="CIDR, one per line. Their hosts reach the networks behind the gateway through this router."
         />
         <Field
@@ -162,7 +168,6 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           kind="check"
           label="Masquerade: the router translates the site's addresses"
           pointer="/site/masquerade"
-          :errors="errors"
           help="The gateway then needs no route to the site, and hosts behind it cannot connect to the site."
         />
       </div>
@@ -175,7 +180,6 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           kind="pem"
           label="Certificate with chain"
           pointer="/identity/certificate"
-          :errors="errors"
           help="PEM, the device's own certificate first. Without one, gateways that require certificates cannot be used."
         />
         <Field
@@ -183,7 +187,6 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
           kind="pem"
           label="Private key"
           pointer="/identity/key"
-          :errors="errors"
           :help="
             row?.identity?.key_set
               ? 'A key is stored. Leave this empty to keep it.'
@@ -192,28 +195,32 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         />
       </div>
     </details>
-    <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <div class="d-flex flex-wrap gap-2 mt-2">
-      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
-        fresh ? 'Add the device' : 'Save'
-      }}</BButton>
-      <RemoveButton v-if="row" noun="device" :name="row.name" :remove="remove" @removed="router.push('/devices')" />
-    </div>
-  </form>
+    <template #more>
+      <RemoveButton
+        v-if="row"
+        noun="device"
+        :name="row.name"
+        :remove="remove"
+        @removed="router.push('/devices')"
+      />
+    </template>
+  </RecordForm>
   <section v-if="row" class="panel mb-4" aria-labelledby="certificate">
     <h2 id="certificate">Certificate</h2>
     <ChainView v-if="chain" :links="chain.links" :against="chain.against" empty="None." />
     <p class="soft mt-2 mb-0">Issuing one here replaces the current one.</p>
-    <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="reload" />
+    <IssuePanel :device="row.id" :has="!!row.identity?.key_set" @issued="again" />
     <details class="mt-3">
       <summary>Import a certificate</summary>
       <MaterialForm class="mt-2" button="Give it to the device" keyed :send="bring" />
     </details>
   </section>
-  <OffboardPanel v-if="row" :id="row.id" noun="device" :name="row.name" @offboarded="reload" />
+  <OffboardPanel v-if="row" :id="row.id" noun="device" :name="row.name" @offboarded="again" />
   <section v-if="row" class="panel" aria-labelledby="profiles">
     <h2 id="profiles">Profiles</h2>
-    <p v-if="profiles.length === 0">No profile yet: choose a gateway to see how the device would connect.</p>
+    <p v-if="profiles.length === 0">
+      No profile yet: choose a gateway to see how the device would connect.
+    </p>
     <table v-else class="grid-table mb-3">
       <thead class="visually-hidden">
         <tr>
@@ -230,12 +237,20 @@ const remove = () => ask(api.DELETE('/api/v1/devices/{id}', { params: { path: { 
         </tr>
       </tbody>
     </table>
-    <form v-if="left.length > 0" class="d-flex flex-wrap gap-2 align-items-end" @submit.prevent="addProfile">
+    <form
+      v-if="left.length > 0"
+      class="d-flex flex-wrap gap-2 align-items-end"
+      @submit.prevent="addProfile"
+    >
       <div>
         <label class="form-label" for="gateway">Gateway</label>
         <BFormSelect id="gateway" v-model="gateway" :options="left" />
       </div>
-      <BButton class="alters" type="submit" variant="outline-secondary" :disabled="adding.busy.value"
+      <BButton
+        class="alters"
+        type="submit"
+        variant="outline-secondary"
+        :disabled="adding.busy.value"
         >Add a profile</BButton
       >
     </form>

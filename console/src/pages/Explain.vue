@@ -10,14 +10,17 @@ import ProfileField from '../parts/ProfileField.vue'
 import { useForm } from '../parts/useForm'
 
 const route = useRoute()
-const { draft, errors, wrong, busy, run } = useForm({ text: '', profile_id: String(route.query.profile ?? '') })
+const { draft, wrong, busy, run } = useForm({
+  text: '',
+  profile_id: String(route.query.profile ?? ''),
+})
 const heading = ref<HTMLElement>()
 const result = ref<Schemas['Explanation']>()
 const reports = ref<Schemas['Report'][]>([])
 const most = 6
 
 async function lookForReports() {
-  const query = { limit: 20, filter: ['open:yes'] }
+  const query = { limit: 20, filter: ['open:true'] }
   reports.value = (await ask(api.GET('/api/v1/reports', { params: { query } }))).items
 }
 onMounted(() => run(lookForReports, ''))
@@ -49,7 +52,9 @@ async function read(list: FileList | null) {
 
 <template>
   <PageHead title="Explain a failure" />
-  <p class="soft">Paste an error code or log lines to find the cause. Secrets are masked, and nothing is stored.</p>
+  <p class="soft">
+    Paste an error code or log lines to find the cause. Secrets are masked, and nothing is stored.
+  </p>
   <section v-if="reports.length" class="panel mb-4" aria-labelledby="reports">
     <h2 id="reports">Problem reports</h2>
     <table class="grid-table stack">
@@ -100,18 +105,23 @@ async function read(list: FileList | null) {
         kind="note"
         label="Code or log"
         pointer="/text"
-        :errors="errors"
         placeholder="809"
         help="Windows, IKE, EAP, PPP, PPTP, L2TP, SSTP and TLS codes; logs of the usual daemons and of devices; the output of the diagnostic script."
       />
       <label class="form-label" for="log">Or a log file</label>
-      <input id="log" class="form-control mb-2" type="file" @change="read(($event.target as HTMLInputElement).files)" />
+      <input
+        id="log"
+        class="form-control mb-2"
+        type="file"
+        @change="read(($event.target as HTMLInputElement).files)"
+      />
     </section>
     <section class="panel" aria-labelledby="whose">
       <h2 id="whose">Profile concerned</h2>
       <ProfileField v-model="draft.profile_id" label="Profile" none="None: the usual causes" />
       <p class="soft small">
-        With a profile, causes are ranked by what is on record: changed keys, the last probe results, who else connects.
+        With a profile, causes are ranked by what is on record: changed keys, the last probe
+        results, who else connects.
       </p>
       <BButton type="submit" variant="primary" :disabled="busy">Explain</BButton>
       <div class="mt-2"><Notice :text="wrong" /></div>
@@ -126,16 +136,24 @@ async function read(list: FileList | null) {
         {{ result.reading.lines === 1 ? '1 line' : `${result.reading.lines} lines` }} read,
         {{ result.reading.masked === 1 ? '1 secret' : `${result.reading.masked} secrets` }} masked.
         <template v-if="result.reading.since"
-          >It has connected since then, on {{ new Date(result.reading.since).toLocaleString() }}.</template
+          >It has connected since then, on
+          {{ new Date(result.reading.since).toLocaleString() }}.</template
         >
       </p>
       <template v-if="result.reading.first">
-        <p class="mb-1">Line {{ result.reading.first.line }} ({{ result.reading.first.source }}) shows the cause:</p>
+        <p class="mb-1">
+          Line {{ result.reading.first.line }} ({{ result.reading.first.source }}) shows the cause:
+        </p>
         <p class="mono small mb-1 said">{{ result.reading.first.text }}</p>
         <details v-if="(result.reading.events ?? []).length > 1">
           <summary>The whole attempt</summary>
           <ol class="small mono mb-0">
-            <li v-for="(e, i) in result.reading.events ?? []" :key="i" class="said" :class="{ soft: !e.tells }">
+            <li
+              v-for="(e, i) in result.reading.events ?? []"
+              :key="i"
+              class="said"
+              :class="{ soft: !e.tells }"
+            >
               {{ e.text }}
             </li>
           </ol>
@@ -145,7 +163,9 @@ async function read(list: FileList | null) {
     <ul v-if="result.notes?.length" class="panel notes mb-3">
       <li v-for="n in result.notes" :key="n">{{ n }}</li>
     </ul>
-    <p v-if="!result.causes?.length">Nothing is known about this. A longer part of the log may help.</p>
+    <p v-if="!result.causes?.length">
+      Nothing is known about this. A longer part of the log may help.
+    </p>
     <ol class="causes">
       <li v-for="(c, i) in (result.causes ?? []).slice(0, most)" :key="c.id" class="panel mb-3">
         <h3 class="h5">
@@ -167,7 +187,9 @@ async function read(list: FileList | null) {
         </dl>
       </li>
     </ol>
-    <RouterLink v-if="draft.profile_id" :to="`/profiles/${draft.profile_id}`">Open profile</RouterLink>
+    <RouterLink v-if="draft.profile_id" :to="`/profiles/${draft.profile_id}`"
+      >Open profile</RouterLink
+    >
   </section>
 </template>
 

@@ -7,6 +7,7 @@ import ListTable from '../parts/ListTable.vue'
 import FixPanel from '../parts/FixPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import { useAddress } from '../parts/useAddress'
 
 type By = 'rule' | 'gateway' | 'person'
 type Sum = Schemas['FindingSum']
@@ -16,7 +17,7 @@ const by = ref<By>('rule')
 const sums = ref<Sum[]>([])
 const wrong = ref('')
 const picked = ref<Sum>()
-const severity = ref('')
+const severity = useAddress('severity')
 const fresh = ref(false)
 const stamp = ref(0)
 const done = ref('')
@@ -48,7 +49,10 @@ const filters = computed(() => [
 ])
 async function load(query: ListQuery, signal: AbortSignal) {
   const page = await ask(api.GET('/api/v1/findings', { params: { query }, signal }))
-  return { ...page, items: page.items.map((f, i) => ({ ...f, id: `${f.profile_id}${f.rule}${i}` })) }
+  return {
+    ...page,
+    items: page.items.map((f, i) => ({ ...f, id: `${f.profile_id}${f.rule}${i}` })),
+  }
 }
 const columns = [
   { key: 'severity', text: 'Finding', sort: 'severity' },
@@ -68,7 +72,11 @@ const modes = [
   { value: 'gateway', text: 'Gateway' },
   { value: 'person', text: 'Person' },
 ]
-const pages: Record<string, string> = { gateway: '/gateways/', device: '/devices/', pattern: '/patterns/' }
+const pages: Record<string, string> = {
+  gateway: '/gateways/',
+  device: '/devices/',
+  pattern: '/patterns/',
+}
 function place(f: Schemas['FleetFinding']) {
   if (f.noun === 'account' || f.noun === 'person') return `/people/${f.person_id}`
   return pages[f.noun] ? pages[f.noun] + f.object : `/profiles/${f.profile_id}`
@@ -94,7 +102,9 @@ const counts = (s: Sum) => [
 
 <template>
   <PageHead title="Findings" />
-  <p class="soft" role="status">In the last {{ days }} days: {{ news }} new findings, {{ ended }} resolved.</p>
+  <p class="soft" role="status">
+    In the last {{ days }} days: {{ news }} new findings, {{ ended }} resolved.
+  </p>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
   <section class="panel mb-4" aria-labelledby="sums">
     <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
@@ -130,7 +140,12 @@ const counts = (s: Sum) => [
               </button>
               <span v-if="s.fixable" class="tag plain ms-2">fixable</span>
             </td>
-            <td v-for="n in counts(s)" :key="n.text" class="number" :data-label="n.count ? n.text : undefined">
+            <td
+              v-for="n in counts(s)"
+              :key="n.text"
+              class="number"
+              :data-label="n.count ? n.text : undefined"
+            >
               {{ n.count || '' }}
             </td>
           </tr>
@@ -147,27 +162,45 @@ const counts = (s: Sum) => [
     @fixed="again"
   />
 
-  <ListTable :key="stamp" noun="findings" :columns="columns" :load="load" :filters="filters" first="severity">
+  <ListTable
+    :key="stamp"
+    noun="findings"
+    :columns="columns"
+    :load="load"
+    :filters="filters"
+    first="severity"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="severity">Severity</label>
         <BFormSelect id="severity" v-model="severity" :options="severities" />
       </div>
       <BFormCheckbox v-model="fresh" switch class="mb-2">New in {{ days }} days</BFormCheckbox>
-      <BButton v-if="picked" size="sm" variant="outline-secondary" class="mb-1" @click="picked = undefined"
+      <BButton
+        v-if="picked"
+        size="sm"
+        variant="outline-secondary"
+        class="mb-1"
+        @click="picked = undefined"
         >Only {{ picked.title }}: show all</BButton
       >
     </template>
     <template #cell="{ row, column }">
       <template v-if="column === 'severity'">
         <span class="tag me-2" :class="row.severity">{{ row.severity }}</span>
-        <strong>{{ row.title }}</strong><span v-if="row.overridden" class="tag plain ms-2">passed</span>
+        <strong>{{ row.title }}</strong><span v-if="row.overridden" class="tag plain ms-2"
+          >passed</span
+        >
         <div class="mono small">{{ row.found }}</div>
-        <div class="small">{{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink></div>
+        <div class="small">
+          {{ row.fix }} <RouterLink :to="place(row)">Open the record</RouterLink>
+        </div>
       </template>
-      <RouterLink v-else-if="column === 'device' && row.profile_id" :to="`/profiles/${row.profile_id}`">{{
-        row.device
-      }}</RouterLink>
+      <RouterLink
+        v-else-if="column === 'device' && row.profile_id"
+        :to="`/profiles/${row.profile_id}`"
+        >{{ row.device }}</RouterLink
+      >
       <span v-else-if="column === 'device'" class="soft">all</span>
       <template v-else-if="column === 'gateway'">{{ row.gateway }}</template>
       <template v-else-if="column === 'person'">{{ row.person }}</template>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, patch, type Schemas } from '../api/client'
+import { api, ask, type Merge, type Schemas } from '../api/client'
+import { gateways } from '../api/records'
 import Field from '../parts/Field.vue'
 import GatewayCertificate from '../parts/GatewayCertificate.vue'
 import Notice from '../parts/Notice.vue'
@@ -9,13 +10,12 @@ import OfferForm from '../parts/OfferForm.vue'
 import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
 import ProbePanel from '../parts/ProbePanel.vue'
 import PageHead from '../parts/PageHead.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
-import { useForm } from '../parts/useForm'
+import { useRecord } from '../parts/useRecord'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
-const fresh = computed(() => props.id === 'new')
-const row = ref<Schemas['GatewayRow']>()
 
 // How people sign in by one protocol; an empty form means as by the others.
 interface OwnSignIn {
@@ -34,7 +34,10 @@ const empty = {
   longitude: null as number | null,
   form: 'login',
   realm: '',
-  sign_ins: Object.fromEntries(offers.map((o) => [o.key, { form: '', realm: '' }])) as Record<OfferKey, OwnSignIn>,
+  sign_ins: Object.fromEntries(offers.map((o) => [o.key, { form: '', realm: '' }])) as Record<
+    OfferKey,
+    OwnSignIn
+  >,
   domains: [] as string[],
   dns: [] as string[],
   routes: [] as string[],
@@ -46,10 +49,23 @@ const empty = {
   probe_address: '',
   probe_ports: [] as string[],
   load_share: 0 as number | null,
-  on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<OfferKey, boolean>,
-  offers: Object.fromEntries(offers.map((o) => [o.key, emptyOffer(o.key)])) as Record<OfferKey, Draft>,
+  on: { ikev2: false, tls: false, sstp: false, l2tp: true, pptp: false } as Record<
+    OfferKey,
+    boolean
+  >,
+  offers: Object.fromEntries(offers.map((o) => [o.key, emptyOffer(o.key)])) as Record<
+    OfferKey,
+    Draft
+  >,
 }
-const { draft, errors, wrong, done, busy, fill, rebase, run } = useForm(empty)
+const { form, draft, row, fresh, wrong, load, reload, save, remove } = useRecord({
+  of: gateways,
+  id: () => props.id,
+  empty,
+  draftOf,
+  body,
+  loaded: look,
+})
 const forms = ['login', 'login@realm', 'realm\\login'].map((value) => ({ value, text: value }))
 const ownForms = [{ value: '', text: 'as above' }, ...forms]
 const otherwise = computed(() => offers.filter(({ key }) => draft.on[key]))
@@ -59,97 +75,109 @@ function draftOf(g: Schemas['GatewayRow']): typeof empty {
   const on = { ...empty.on }
   for (const { key } of offers) {
     on[key] = !!g.offers[key]
-    if (g.offers[key]) made[key] = shown(key, g.offers[key] as unknown as Draft)
+    if (g.offers[key]) made[key] = shown(key, g.offers[key] as Draft)
   }
   return {
     ...empty,
-    ...{ name: g.name, address: g.address, addresses: g.addresses, dynamic: g.dynamic, behind_nat: g.behind_nat },
+    ...{
+      name: g.name,
+      address: g.address,
+      addresses: g.addresses,
+      dynamic: g.dynamic,
+      behind_nat: g.behind_nat,
+    },
     ...{ city: g.place.city ?? '', country: g.place.country ?? '' },
     ...{ latitude: g.place.latitude ?? null, longitude: g.place.longitude ?? null },
     ...{ form: g.sign_in.form ?? 'login', realm: g.sign_in.realm ?? '' },
     sign_ins: Object.fromEntries(
       offers.map(({ key }) => [key, { form: '', realm: '', ...(g.sign_ins?.[key] ?? {}) }]),
     ) as Record<OfferKey, OwnSignIn>,
-    ...{ domains: g.domains, dns: g.dns, routes: g.routes, pool: g.pool, egress: g.egress, hosts: g.hosts },
+    ...{
+      domains: g.domains,
+      dns: g.dns,
+      routes: g.routes,
+      pool: g.pool,
+      egress: g.egress,
+      hosts: g.hosts,
+    },
     announced: g.announced,
     probe_address: g.probe_at?.address ?? '',
     probe_ports: Object.entries(g.probe_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
   }
 }
-function show(g: Schemas['GatewayRow']) {
-  row.value = g
-  fill(draftOf(g))
-}
-onMounted(async () => {
-  if (fresh.value) return
-  await run(async () => {
-    show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } })))
-    await look()
-  }, '')
-})
-
 // The record has taken over what was seen.
 const found = ref<Schemas['FleetFinding'][]>([])
 async function look() {
+  if (fresh.value) return
   const query = { filter: [`gateway_id:${props.id}`, 'record:true'], limit: 50 }
   found.value = (await ask(api.GET('/api/v1/findings', { params: { query } }))).items
 }
-async function again() {
-  await run(async () => show(await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))), '')
-}
-
-// What is typed stays on top of what somebody else has changed.
-async function reload() {
-  const now = await ask(api.GET('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
-  const both = rebase(draftOf(now))
-  row.value = now
-  if (both.length)
-    wrong.value = `Also changed by somebody else: ${both.join(', ')}. Saving overwrites these with yours.`
-}
-
 // Where the service probes it; a port that is left out is removed by a null.
-function probeAt() {
+function probeAt(d: typeof empty) {
   const ports: Record<string, number | null> = {}
   for (const from of Object.keys(row.value?.probe_at?.ports ?? {})) ports[from] = null
-  for (const line of draft.probe_ports) {
+  for (const line of d.probe_ports) {
     const [from, to] = line.split('=')
     if (from?.trim()) ports[from.trim()] = Number(to)
   }
-  if (!draft.probe_address && !draft.probe_ports.length) return null
-  return { address: draft.probe_address, ports }
+  if (!d.probe_address && !d.probe_ports.length) return null
+  return { address: d.probe_address, ports }
 }
 
 // The record as it is sent: a null in a merge patch removes.
-function body() {
-  const d = draft
-  const { name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note } =
-    d
+function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
+  const {
+    name,
+    address,
+    addresses,
+    dynamic,
+    behind_nat,
+    domains,
+    dns,
+    routes,
+    pool,
+    announced,
+    egress,
+    hosts,
+    note,
+  } = d
   return {
-    ...{ name, address, addresses, dynamic, behind_nat, domains, dns, routes, pool, announced, egress, hosts, note },
+    ...{
+      name,
+      address,
+      addresses,
+      dynamic,
+      behind_nat,
+      domains,
+      dns,
+      routes,
+      pool,
+      announced,
+      egress,
+      hosts,
+      note,
+    },
     place: { city: d.city, country: d.country, latitude: d.latitude, longitude: d.longitude },
     sign_in: { form: d.form, realm: d.realm },
-    sign_ins: Object.fromEntries(offers.map(({ key }) => [key, d.sign_ins[key].form ? d.sign_ins[key] : null])),
-    probe_at: probeAt(),
+    sign_ins: Object.fromEntries(
+      offers.map(({ key }) => [key, d.sign_ins[key].form ? d.sign_ins[key] : null]),
+    ),
+    probe_at: probeAt(d),
     load_share: Number(d.load_share ?? 0),
-    offers: Object.fromEntries(offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null])),
-  } as unknown as Schemas['GatewayInput']
+    offers: Object.fromEntries(
+      offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null]),
+    ),
+  }
 }
-async function save() {
-  await run(async () => {
-    if (fresh.value) {
-      const g = await ask(api.POST('/api/v1/gateways', { body: body() }))
-      await router.replace(`/gateways/${g.id}`)
-    } else {
-      show(await ask(api.PATCH('/api/v1/gateways/{id}', { ...patch(props.id, row.value!.version), body: body() })))
-    }
-  })
-}
-const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: { id: props.id } } }))
 </script>
 
 <template>
-  <PageHead :title="fresh ? 'New gateway' : (row?.name ?? 'Gateway')" back="/gateways" back-text="Gateways">
+  <PageHead
+    :title="fresh ? 'New gateway' : (row?.name ?? 'Gateway')"
+    back="/gateways"
+    back-text="Gateways"
+  >
     <BButton v-if="row" :to="`/profiles?gateway_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
@@ -164,46 +192,41 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
       <p class="mb-0"><strong>Fix:</strong> {{ f.fix }}</p>
     </div>
   </section>
-  <ProbePanel v-if="row" :id="row.id" @changed="again" />
-  <form v-if="fresh || row" novalidate @submit.prevent="save">
+  <ProbePanel v-if="row" :id="row.id" @changed="load" />
+  <RecordForm
+    v-if="fresh || row"
+    :form="form"
+    :button="fresh ? 'Add the gateway' : 'Save'"
+    @save="save"
+  >
     <div class="columns">
       <section class="panel" aria-labelledby="where">
         <h2 id="where">Location</h2>
-        <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-        <Field
-          v-model="draft.address"
-          label="Address"
-          pointer="/address"
-          :errors="errors"
-          required
-          help="Host name or IP address that clients connect to, without scheme or port."
-        />
+        <Field v-model="draft.name" label="Name" pointer="/name" required />
+        <Field v-model="draft.address" label="Address" pointer="/address" required described />
         <Field
           v-model="draft.addresses"
           kind="list"
           label="Known IP addresses"
           pointer="/addresses"
-          :errors="errors"
-          help="One per line. The checks verify that no route covers them."
+          described
         />
         <Field v-model="draft.dynamic" kind="check" label="The IP address is dynamic" />
         <Field v-model="draft.behind_nat" kind="check" label="It is behind NAT" />
         <div class="pairs">
-          <Field v-model="draft.city" label="City" pointer="/place/city" :errors="errors" />
+          <Field v-model="draft.city" label="City" pointer="/place/city" />
+          <Field v-model="draft.country" label="Country" pointer="/place/country" described />
           <Field
-            v-model="draft.country"
-            label="Country"
-            pointer="/place/country"
-            :errors="errors"
-            help="Two letters, such as NO"
+            v-model="draft.latitude"
+            kind="number"
+            label="Latitude"
+            pointer="/place/latitude"
           />
-          <Field v-model="draft.latitude" kind="number" label="Latitude" pointer="/place/latitude" :errors="errors" />
           <Field
             v-model="draft.longitude"
             kind="number"
             label="Longitude"
             pointer="/place/longitude"
-            :errors="errors"
           />
         </div>
         <Field
@@ -211,8 +234,7 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
           kind="number"
           label="Load share in percent"
           pointer="/load_share"
-          :errors="errors"
-          help="Among gateways that are equally near to a person; 0 counts as 1."
+          described
         />
       </section>
       <div>
@@ -223,7 +245,6 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             kind="choice"
             label="Form of the login"
             pointer="/sign_in/form"
-            :errors="errors"
             :choices="forms"
           />
           <Field
@@ -231,10 +252,12 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
             v-model="draft.realm"
             label="Realm"
             pointer="/sign_in/realm"
-            :errors="errors"
             required
           />
-          <details v-if="otherwise.length > 1" :open="otherwise.some(({ key }) => draft.sign_ins[key].form)">
+          <details
+            v-if="otherwise.length > 1"
+            :open="otherwise.some(({ key }) => draft.sign_ins[key].form)"
+          >
             <summary>Protocols with a different form</summary>
             <div v-for="o in otherwise" :key="o.key" class="columns mt-2">
               <Field
@@ -242,7 +265,6 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
                 kind="choice"
                 :label="`${o.text}: form of the login`"
                 :pointer="`/sign_ins/${o.key}/form`"
-                :errors="errors"
                 :choices="ownForms"
               />
               <Field
@@ -250,7 +272,6 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
                 v-model="draft.sign_ins[o.key].realm"
                 :label="`${o.text}: realm`"
                 :pointer="`/sign_ins/${o.key}/realm`"
-                :errors="errors"
                 required
               />
             </div>
@@ -258,55 +279,45 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
         </section>
         <section class="panel" aria-labelledby="behind">
           <h2 id="behind">Networks behind it</h2>
-          <Field
-            v-model="draft.routes"
-            kind="list"
-            label="Networks"
-            pointer="/routes"
-            :errors="errors"
-            help="CIDR, one per line. Without any, all traffic goes through the tunnel."
-          />
-          <Field v-model="draft.dns" kind="list" label="Internal DNS servers" pointer="/dns" :errors="errors" />
-          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" :errors="errors" />
-          <Field v-model="draft.pool" kind="list" label="Client address pool" pointer="/pool" :errors="errors" />
+          <Field v-model="draft.routes" kind="list" label="Networks" pointer="/routes" described />
+          <Field v-model="draft.dns" kind="list" label="Internal DNS servers" pointer="/dns" />
+          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" />
+          <Field v-model="draft.pool" kind="list" label="Client address pool" pointer="/pool" />
           <Field
             v-model="draft.announced"
             kind="list"
             label="Announced networks"
             pointer="/announced"
-            :errors="errors"
-            help="Networks of sites behind routers; other devices get a route to them."
+            described
           />
           <Field
             v-model="draft.egress"
             kind="list"
             label="Public addresses of clients (egress)"
             pointer="/egress"
-            :errors="errors"
           />
           <Field
             v-model="draft.hosts"
             kind="list"
             label="Internal hosts to test with"
             pointer="/hosts"
-            :errors="errors"
           />
           <details class="mb-3" :open="!!(draft.probe_address || draft.probe_ports.length)">
             <summary>Where the service probes it</summary>
             <p class="soft mt-2">
-              Only if this differs from where devices connect, such as an internal address or forwarded ports.
+              Only if this differs from where devices connect, such as an internal address or
+              forwarded ports.
             </p>
-            <Field v-model="draft.probe_address" label="IP address" pointer="/probe_at/address" :errors="errors" />
+            <Field v-model="draft.probe_address" label="IP address" pointer="/probe_at/address" />
             <Field
               v-model="draft.probe_ports"
               kind="list"
               label="Ports"
               pointer="/probe_at/ports"
-              :errors="errors"
               help="One per line, such as 500=20500."
             />
           </details>
-          <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+          <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />
         </section>
       </div>
     </div>
@@ -318,16 +329,17 @@ const remove = () => ask(api.DELETE('/api/v1/gateways/{id}', { params: { path: {
         v-model="draft.offers[o.key]"
         v-model:on="draft.on[o.key]"
         :offer="o"
-        :errors="errors"
       />
     </div>
-    <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
-    <div class="d-flex flex-wrap gap-2 mt-3">
-      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
-        fresh ? 'Add the gateway' : 'Save'
-      }}</BButton>
-      <RemoveButton v-if="row" noun="gateway" :name="row.name" :remove="remove" @removed="router.push('/gateways')" />
-    </div>
-  </form>
+    <template #more>
+      <RemoveButton
+        v-if="row"
+        noun="gateway"
+        :name="row.name"
+        :remove="remove"
+        @removed="router.push('/gateways')"
+      />
+    </template>
+  </RecordForm>
   <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
 </template>

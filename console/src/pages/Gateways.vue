@@ -9,6 +9,7 @@ import { offers } from '../parts/offers'
 import { stateTag, stateText } from '../parts/probes'
 import { useForm } from '../parts/useForm'
 import { useJob } from '../parts/useJob'
+import { useAddress } from '../parts/useAddress'
 
 const session = useSession()
 const columns = [
@@ -20,17 +21,23 @@ const columns = [
   { key: 'profiles', text: 'Profiles', number: true },
 ]
 const table = ref<{ look: () => Promise<void> }>()
-const answers = ref('')
+const answers = useAddress('answers')
 const filters = computed(() => (answers.value ? [`answers:${answers.value}`] : undefined))
-const states = [{ value: '', text: 'any' }, ...Object.entries(stateText).map(([value, text]) => ({ value, text }))]
+const states = [
+  { value: '', text: 'any' },
+  ...Object.entries(stateText).map(([value, text]) => ({ value, text })),
+]
 const { wrong, run } = useForm({})
 const { job, lost, follow } = useJob(() => table.value?.look())
 const probeAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
 const stop = () =>
   run(async () => {
-    job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
+    job.value = await ask(
+      api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }),
+    )
   }, '')
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gateways', { params: { query }, signal }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/gateways', { params: { query }, signal }))
 </script>
 
 <template>
@@ -42,19 +49,39 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
       :disabled="job?.state === 'running'"
       @click="probeAll"
       >Probe all gateways</BButton
-    ><BButton v-if="session.may('owner')" class="me-2" to="/gateways/ask" variant="outline-secondary" size="sm"
+    ><BButton
+      v-if="session.may('owner')"
+      class="me-2"
+      to="/gateways/ask"
+      variant="outline-secondary"
+      size="sm"
       >Probe an address</BButton
-    ><BButton class="alters" to="/gateways/new" variant="primary" size="sm">Add a gateway</BButton></PageHead
+    ><BButton class="alters" to="/gateways/new" variant="primary" size="sm"
+      >Add a gateway</BButton
+    ></PageHead
   >
   <Notice :text="wrong || lost" />
   <div v-if="job" class="mb-3" role="status">
     <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Probing gateways" />
-    {{ job.state === 'running' ? 'Probing' : job.state }}: {{ job.done }} of {{ job.total }} gateways. {{ job.problem }}
-    <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="alters ms-2" @click="stop"
+    {{ job.state === 'running' ? 'Probing' : job.state }}: {{ job.done }} of
+    {{ job.total }} gateways. {{ job.problem }}
+    <BButton
+      v-if="job.state === 'running'"
+      size="sm"
+      variant="outline-secondary"
+      class="alters ms-2"
+      @click="stop"
       >Stop probing</BButton
     >
   </div>
-  <ListTable ref="table" noun="gateways" :columns="columns" :load="load" first="name" :filters="filters">
+  <ListTable
+    ref="table"
+    noun="gateways"
+    :columns="columns"
+    :load="load"
+    first="name"
+    :filters="filters"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="answers-filter">Answers</label>
@@ -72,22 +99,29 @@ const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/gat
         [row.place.city, row.place.country].filter(Boolean).join(', ')
       }}</template>
       <template v-else-if="column === 'offers'">
-        <span v-for="o in offers.filter((one) => row.offers[one.key])" :key="o.key" class="tag plain me-1">{{
-          o.text
-        }}</span>
+        <span
+          v-for="o in offers.filter((one) => row.offers[one.key])"
+          :key="o.key"
+          class="tag plain me-1"
+          >{{ o.text }}</span
+        >
         <span v-if="!offers.some((one) => row.offers[one.key])" class="soft">none</span>
-        <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag error ms-1">no key</span>
+        <span v-if="row.offers.l2tp && !row.offers.l2tp.psk_set" class="tag error ms-1"
+          >no key</span
+        >
         <span v-if="row.behind_nat" class="tag plain ms-1">behind NAT</span>
       </template>
       <template v-else-if="column === 'answers'">
-        <span v-if="row.answers" class="tag" :class="stateTag[row.answers]">{{ stateText[row.answers] }}</span>
+        <span v-if="row.answers" class="tag" :class="stateTag[row.answers]">{{
+          stateText[row.answers]
+        }}</span>
         <span v-else class="soft">not probed</span>
       </template>
       <template v-else>{{ row.profiles }}</template>
     </template>
     <template #empty>
-      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address, its offers and the
-      networks behind it.
+      No gateway yet. <RouterLink to="/gateways/new">Add the first one</RouterLink>: its address,
+      its offers and the networks behind it.
     </template>
   </ListTable>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// Parcels on their way: a board of the states that they go through, whole groups, and the list of all.
+// Parcels on their way: a board of the states that they go through, whole groups, and the list of
+// all.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import GroupHandover from '../parts/GroupHandover.vue'
@@ -8,6 +9,7 @@ import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { isClosed, shortTime, stateLooks } from '../parts/handovers'
+import { useAddress } from '../parts/useAddress'
 
 type Handover = Schemas['Handover']
 const steps = [
@@ -37,7 +39,9 @@ async function look() {
     await Promise.all(
       steps.map(async ({ state }) => {
         const query = { filter: [condition(state)], limit: most }
-        board.value[state] = count(state) ? (await ask(api.GET('/api/v1/handovers', { params: { query } }))).items : []
+        board.value[state] = count(state)
+          ? (await ask(api.GET('/api/v1/handovers', { params: { query } }))).items
+          : []
       }),
     )
   } catch (e) {
@@ -46,12 +50,18 @@ async function look() {
 }
 onMounted(look)
 
-const which = ref('')
-const group = ref('')
+const which = useAddress('state')
+const group = useAddress('group')
 const filters = computed(() =>
-  [which.value ? condition(which.value) : '', group.value.trim() ? `group:${group.value.trim()}` : ''].filter(Boolean),
+  [
+    which.value ? condition(which.value) : '',
+    group.value.trim() ? `group:${group.value.trim()}` : '',
+  ].filter(Boolean),
 )
-const choices = [{ value: '', text: 'All' }, ...steps.map((s) => ({ value: s.state, text: s.title }))]
+const choices = [
+  { value: '', text: 'All' },
+  ...steps.map((s) => ({ value: s.state, text: s.title })),
+]
 const columns = [
   { key: 'device', text: 'Device', sort: 'device' },
   { key: 'person', text: 'Person', sort: 'person' },
@@ -60,7 +70,8 @@ const columns = [
   { key: 'expires', text: 'Expires', sort: 'expires' },
   { key: 'do', text: 'Actions' },
 ]
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/handovers', { params: { query }, signal }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/handovers', { params: { query }, signal }))
 function showAll(state: string) {
   which.value = state
   document.getElementById('all')?.scrollIntoView()
@@ -76,20 +87,27 @@ async function act(work: () => Promise<unknown>) {
     wrong.value = (e as Error).message
   }
 }
-const recall = (id: string) => act(() => ask(api.POST('/api/v1/handovers/{id}/recall', { params: { path: { id } } })))
+const recall = (id: string) =>
+  act(() => ask(api.POST('/api/v1/handovers/{id}/recall', { params: { path: { id } } })))
 const reissue = (id: string) =>
   act(async () => {
-    made.value = await ask(api.POST('/api/v1/handovers/{id}/reissue', { params: { path: { id } }, body: {} }))
+    made.value = await ask(
+      api.POST('/api/v1/handovers/{id}/reissue', { params: { path: { id } }, body: {} }),
+    )
   })
 </script>
 
 <template>
   <PageHead title="Handovers" />
-  <p class="soft">Parcels that are handed over to people. A single parcel is handed over on the page of its profile.</p>
+  <p class="soft">
+    Parcels that are handed over to people. A single parcel is handed over on the page of its
+    profile.
+  </p>
   <Notice :text="wrong" />
   <p v-if="total === 0" class="panel">
-    No handovers yet. Build a parcel on the page of a <RouterLink to="/profiles">profile</RouterLink> and hand it over
-    there, or hand over to a group below.
+    No handovers yet. Build a parcel on the page of a
+    <RouterLink to="/profiles">profile</RouterLink> and hand it over there, or hand over to a group
+    below.
   </p>
   <div v-else class="board mb-4">
     <section v-for="s in steps" :key="s.state" class="panel" :aria-labelledby="`board-${s.state}`">
@@ -100,7 +118,9 @@ const reissue = (id: string) =>
       <ul>
         <li v-for="h in board[s.state]" :key="h.id">
           <RouterLink :to="`/profiles/${h.profile_id}`">{{ h.device }}</RouterLink>
-          <div class="small soft">{{ h.gateway }}, {{ h.person }}{{ s.state === 'ended' ? `, ${h.state}` : '' }}</div>
+          <div class="small soft">
+            {{ h.gateway }}, {{ h.person }}{{ s.state === 'ended' ? `, ${h.state}` : '' }}
+          </div>
         </li>
       </ul>
       <button v-if="count(s.state) > most" type="button" class="linklike" @click="showAll(s.state)">
@@ -108,10 +128,23 @@ const reissue = (id: string) =>
       </button>
     </section>
   </div>
-  <HandoverMade v-if="made" :key="made.handover.id" class="mb-4" :made="made" @hide="made = undefined" />
+  <HandoverMade
+    v-if="made"
+    :key="made.handover.id"
+    class="mb-4"
+    :made="made"
+    @hide="made = undefined"
+  />
   <GroupHandover @made="(changes++, look())" />
   <h2 id="all" class="mt-4">All</h2>
-  <ListTable :key="changes" noun="handovers" :columns="columns" :load="load" first="created" :filters="filters">
+  <ListTable
+    :key="changes"
+    noun="handovers"
+    :columns="columns"
+    :load="load"
+    first="created"
+    :filters="filters"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="state">State</label>
@@ -124,19 +157,28 @@ const reissue = (id: string) =>
     </template>
     <template #cell="{ row, column }">
       <template v-if="column === 'device'">
-        <RouterLink :to="`/profiles/${row.profile_id}`">{{ row.device }}</RouterLink> to {{ row.gateway }}
+        <RouterLink :to="`/profiles/${row.profile_id}`">{{ row.device }}</RouterLink> to
+        {{ row.gateway }}
       </template>
       <template v-else-if="column === 'person'">{{ row.person }}</template>
-      <span v-else-if="column === 'state'" class="tag" :class="stateLooks[row.state] ?? 'plain'">{{ row.state }}</span>
+      <span v-else-if="column === 'state'" class="tag" :class="stateLooks[row.state] ?? 'plain'">{{
+        row.state
+      }}</span>
       <template v-else-if="column === 'uses'"
-        >{{ row.uses }} of {{ row.max_uses }}{{ row.wrong ? `, ${row.wrong} wrong passcodes` : '' }}</template
+        >{{ row.uses }} of {{ row.max_uses
+        }}{{ row.wrong ? `, ${row.wrong} wrong passcodes` : '' }}</template
       >
       <span v-else-if="column === 'expires'" class="text-nowrap">{{ shortTime(row.expires) }}</span>
       <span v-else class="text-nowrap alters">
         <BButton size="sm" class="me-2" variant="outline-secondary" @click="reissue(row.id)"
           >Reissue<span class="visually-hidden"> for {{ row.device }}</span></BButton
         >
-        <BButton v-if="!isClosed(row)" class="alters" size="sm" variant="outline-danger" @click="recall(row.id)"
+        <BButton
+          v-if="!isClosed(row)"
+          class="alters"
+          size="sm"
+          variant="outline-danger"
+          @click="recall(row.id)"
           >Recall<span class="visually-hidden"> of {{ row.device }}</span></BButton
         >
       </span>

@@ -4,6 +4,7 @@ import { api, ask, type ListQuery, type Schemas } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import { useAddress } from '../parts/useAddress'
 
 const columns = [
   { key: 'at', text: 'When', sort: 'at' },
@@ -16,10 +17,12 @@ async function load(query: ListQuery, signal: AbortSignal) {
   const page = await ask(api.GET('/api/v1/audit', { params: { query }, signal }))
   return { ...page, items: page.items.map((d) => ({ ...d, id: String(d.seq) })) }
 }
-const operator = ref('')
-const days = ref('')
+const operator = useAddress('operator')
+const days = useAddress('days')
 const filters = computed(() =>
-  [operator.value && 'operator:' + operator.value, days.value && 'days:' + days.value].filter(Boolean),
+  [operator.value && 'operator:' + operator.value, days.value && 'days:' + days.value].filter(
+    Boolean,
+  ),
 )
 const spans = [
   { value: '', text: 'Any time' },
@@ -42,14 +45,18 @@ async function verify() {
   <PageHead title="Audit log">
     <BButton size="sm" variant="outline-secondary" @click="verify">Verify the log</BButton>
   </PageHead>
-  <p class="soft">Who did what and who saw which secret, newest first. Entries can be neither changed nor removed.</p>
+  <p class="soft">
+    Who did what and who saw which secret, newest first. Entries can be neither changed nor removed.
+  </p>
   <Notice :text="broken" />
   <p v-if="proof" class="finding" :class="proof.sound ? 'note' : 'error'" role="status">
     <template v-if="proof.sound"
-      >{{ proof.lines }} entries are unchanged. Keep this head elsewhere, to notice entries removed at the end:
-      <span class="mono">{{ proof.head }}</span></template
+      >{{ proof.lines }} entries are unchanged. Keep this head elsewhere, to notice entries removed
+      at the end: <span class="mono">{{ proof.head }}</span></template
     >
-    <template v-else>Line {{ proof.first }} was changed, or the entry before it was removed.</template>
+    <template v-else
+      >Line {{ proof.first }} was changed, or the entry before it was removed.</template
+    >
   </p>
   <ListTable noun="lines" :columns="columns" :load="load" first="at" :filters="filters">
     <template #filter>
@@ -63,7 +70,9 @@ async function verify() {
       </div>
     </template>
     <template #cell="{ row, column }">
-      <span v-if="column === 'at'" class="text-nowrap">{{ new Date(row.at).toLocaleString() }}</span>
+      <span v-if="column === 'at'" class="text-nowrap">{{
+        new Date(row.at).toLocaleString()
+      }}</span>
       <template v-else-if="column === 'operator'">{{ row.operator }}</template>
       <template v-else-if="column === 'action'">{{ row.action }}</template>
       <template v-else-if="column === 'noun'"

@@ -5,12 +5,22 @@ import Field from '../parts/Field.vue'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import { useForm } from '../parts/useForm'
 
-const { draft, errors, wrong, done, busy, fill, run } = useForm({
-  ...{ server: '', port: 0, security: 'starttls', login: '', password: '', from: '', authority: '' },
+const form = useForm({
+  ...{
+    server: '',
+    port: 0,
+    security: 'starttls',
+    login: '',
+    password: '',
+    from: '',
+    authority: '',
+  },
   ...{ reminders: [] as string[], remove_password: false },
 })
+const { draft, wrong, fill, run } = form
 const set = ref(false)
 const version = ref(0)
 const loaded = ref(false)
@@ -19,7 +29,12 @@ const trying = useForm({})
 const changes = ref(0)
 
 function show(m: Schemas['Mail']) {
-  const way = { server: m.server, port: m.port ?? 0, security: m.security ?? 'starttls', authority: m.authority ?? '' }
+  const way = {
+    server: m.server,
+    port: m.port ?? 0,
+    security: m.security ?? 'starttls',
+    authority: m.authority ?? '',
+  }
   const ends = { from: m.from ?? '', reminders: m.reminders ?? [], login: m.login ?? '' }
   fill({ ...way, ...ends, password: '', remove_password: false })
   set.value = m.password_set
@@ -31,7 +46,7 @@ async function save() {
   await run(async () => {
     const { password, ...rest } = draft
     const body = { ...rest, port: Number(rest.port ?? 0), ...(password ? { password } : {}) }
-    const sent = body as unknown as Schemas['MailInputBody']
+    const sent = body as Schemas['MailInputBody']
     show(await ask(api.PUT('/api/v1/mail', { ...seen(version.value), body: sent })))
   })
 }
@@ -46,7 +61,10 @@ async function sendNow() {
   const well = await sending.run(async () => {
     n = (await ask(api.POST('/api/v1/mail/deliveries'))).waiting
   }, '')
-  if (well) sending.done.value = n ? `${n} ${n === 1 ? 'email is' : 'emails are'} being sent.` : 'No email is queued.'
+  if (well)
+    sending.done.value = n
+      ? `${n} ${n === 1 ? 'email is' : 'emails are'} being sent.`
+      : 'No email is queued.'
   window.setTimeout(() => changes.value++, 1500)
 }
 const columns = [
@@ -64,16 +82,16 @@ const time = (v: string) => new Date(v).toLocaleString()
 <template>
   <PageHead title="Mail" />
   <p class="soft">
-    Emails are sent through your mail server, over TLS only. Their text is sealed until they are sent, and deleted then.
+    Emails are sent through your mail server, over TLS only. Their text is sealed until they are
+    sent, and deleted then.
   </p>
   <Notice v-if="!loaded" :text="wrong" />
-  <form v-if="loaded" class="panel mb-4" novalidate @submit.prevent="save">
+  <RecordForm v-if="loaded" class="panel mb-4" :form="form" button="Save" @save="save">
     <div class="columns">
       <Field
         v-model="draft.server"
         label="Mail server"
         pointer="/server"
-        :errors="errors"
         help="Host name. Empty sends no emails."
       />
       <Field
@@ -81,7 +99,6 @@ const time = (v: string) => new Date(v).toLocaleString()
         kind="choice"
         label="TLS"
         pointer="/security"
-        :errors="errors"
         :choices="[
           { value: 'starttls', text: 'STARTTLS' },
           { value: 'tls', text: 'Implicit TLS' },
@@ -92,17 +109,15 @@ const time = (v: string) => new Date(v).toLocaleString()
         kind="number"
         label="Port"
         pointer="/port"
-        :errors="errors"
         help="0 means 587, or 465 with implicit TLS."
       />
-      <Field v-model="draft.from" label="Sender" pointer="/from" :errors="errors" help="Email address." />
-      <Field v-model="draft.login" label="Login" pointer="/login" :errors="errors" />
+      <Field v-model="draft.from" label="Sender" pointer="/from" help="Email address." />
+      <Field v-model="draft.login" label="Login" pointer="/login" />
       <Field
         v-model="draft.password"
         kind="secret"
         label="Password"
         pointer="/password"
-        :errors="errors"
         :help="set ? 'A password is stored. Leave this empty to keep it.' : ''"
       />
       <Field
@@ -110,7 +125,6 @@ const time = (v: string) => new Date(v).toLocaleString()
         kind="list"
         label="Recipients of expiry reminders"
         pointer="/reminders"
-        :errors="errors"
         help="Email addresses, one per line; reminders come 60, 30 and 7 days ahead."
       />
       <Field
@@ -118,24 +132,29 @@ const time = (v: string) => new Date(v).toLocaleString()
         kind="pem"
         label="CA of the server's certificate"
         pointer="/authority"
-        :errors="errors"
         help="PEM. Empty trusts the system's CAs."
       />
     </div>
     <Field v-if="set" v-model="draft.remove_password" kind="check" label="Remove the password" />
-    <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
-  </form>
+  </RecordForm>
   <form v-if="loaded && draft.server" class="panel mb-4" novalidate @submit.prevent="tryIt">
     <div class="d-flex flex-wrap gap-2 align-items-end">
       <div>
         <label class="form-label" for="to">Send a test email</label>
         <BFormInput id="to" v-model="to" type="email" placeholder="ada@skerryline.example" />
       </div>
-      <BButton class="alters" type="submit" variant="outline-secondary" :disabled="trying.busy.value">Try</BButton>
+      <BButton
+        class="alters"
+        type="submit"
+        variant="outline-secondary"
+        :disabled="trying.busy.value"
+        >Try</BButton
+      >
     </div>
     <div class="mt-2">
-      <Notice :text="trying.errors.value['/server'] ?? trying.errors.value['/to'] ?? trying.wrong.value" />
+      <Notice
+        :text="trying.errors.value['/server'] ?? trying.errors.value['/to'] ?? trying.wrong.value"
+      />
       <Notice :text="trying.done.value" kind="done" />
     </div>
   </form>

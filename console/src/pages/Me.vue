@@ -6,6 +6,7 @@ import { useSession } from '../api/session'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import { roles } from '../parts/roles'
 import { useForm } from '../parts/useForm'
 
@@ -27,12 +28,13 @@ async function look() {
 onMounted(() => ending.run(look, ''))
 async function change() {
   const ok = await password.run(async () => {
-    if (password.draft.password !== password.draft.again) throw new Error('The two new passwords differ.')
+    if (password.draft.password !== password.draft.again)
+      throw new Error('The two new passwords differ.')
     const body = { old: password.draft.old, password: password.draft.password }
-    await ask(api.PUT('/api/v1/password', { body: body as unknown as Schemas['PasswordInputBody'] }))
+    await ask(api.PUT('/api/v1/password', { body: body }))
     password.fill({ old: '', password: '', again: '' })
     await session.find()
-  }, 'Changed. Your other sessions resolved.')
+  }, 'Changed. Your other sessions were ended.')
   if (ok && must.value) {
     must.value = false
     await router.push('/')
@@ -54,7 +56,7 @@ async function confirm() {
 }
 async function drop() {
   await factor.run(async () => {
-    const body = { password: factor.draft.password } as unknown as Schemas['DropFactorInputBody']
+    const body = { password: factor.draft.password }
     await ask(api.POST('/api/v1/second-factor/drop', { body }))
     factor.draft.password = ''
     await session.find()
@@ -63,7 +65,9 @@ async function drop() {
 async function addToken() {
   await token.run(async () => {
     const { name, role, days, addresses } = token.draft
-    made.value = await ask(api.POST('/api/v1/tokens', { body: { name, role, days: Number(days), addresses } }))
+    made.value = await ask(
+      api.POST('/api/v1/tokens', { body: { name, role, days: Number(days), addresses } }),
+    )
     token.draft.name = ''
     await look()
   }, '')
@@ -74,70 +78,66 @@ async function end(id: string) {
     await look()
   }, 'Ended.')
 }
-const what = (s: Schemas['Session']) => (s.name ? `token ${s.name}` : s.kind === 'cookie' ? 'console' : 'command line')
-const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
+const what = (s: Schemas['Session']) =>
+  s.name ? `token ${s.name}` : s.kind === 'cookie' ? 'console' : 'command line'
+const time = (v: string) =>
+  new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 </script>
 
 <template>
   <PageHead title="Your sign-in" />
-  <p v-if="must" class="finding warning">Your password was set by somebody else. Choose your own to continue.</p>
+  <p v-if="must" class="finding warning">
+    Your password was set by somebody else. Choose your own to continue.
+  </p>
   <div class="columns">
-    <form class="panel mb-4" novalidate @submit.prevent="change">
+    <RecordForm class="panel mb-4" :form="password" button="Change" @save="change">
       <h2>Password</h2>
-      <Field
-        v-model="password.draft.old"
-        kind="secret"
-        label="Current password"
-        pointer="/old"
-        :errors="password.errors.value"
-      />
+      <Field v-model="password.draft.old" kind="secret" label="Current password" pointer="/old" />
       <Field
         v-model="password.draft.password"
         kind="secret"
         label="New password"
         pointer="/password"
-        :errors="password.errors.value"
         help="At least 15 characters. Four or five unrelated words are easy to remember."
       />
       <Field v-model="password.draft.again" kind="secret" label="Repeat" />
-      <Notice :text="password.wrong.value" /><Notice :text="password.done.value" kind="done" />
-      <BButton type="submit" variant="primary" :disabled="password.busy.value">Change</BButton>
-    </form>
+    </RecordForm>
     <section v-if="!must" class="panel mb-4" aria-labelledby="factor">
       <h2 id="factor">Second factor</h2>
       <template v-if="session.operator?.second_factor">
         <p>A code of your app is required at sign-in.</p>
-        <form novalidate @submit.prevent="drop">
+        <RecordForm :form="factor" button="Turn off" quiet @save="drop">
           <Field
             v-model="factor.draft.password"
             kind="secret"
             label="Password"
             pointer="/password"
-            :errors="factor.errors.value"
           />
-          <BButton type="submit" size="sm" variant="outline-danger" :disabled="factor.busy.value">Turn off</BButton>
-        </form>
+        </RecordForm>
       </template>
-      <form v-else-if="offered" novalidate @submit.prevent="confirm">
+      <RecordForm v-else-if="offered" :form="factor" button="Turn on" @save="confirm">
         <p>Scan this with your app, or type the key.</p>
-        <img :src="`data:image/png;base64,${offered.picture}`" alt="QR code of the key" width="200" height="200" />
-        <p class="mono mt-2">{{ offered.key }}</p>
-        <Field
-          v-model="factor.draft.code"
-          label="Current code of the app"
-          pointer="/code"
-          :errors="factor.errors.value"
+        <img
+          :src="`data:image/png;base64,${offered.picture}`"
+          alt="QR code of the key"
+          width="200"
+          height="200"
         />
-        <BButton type="submit" variant="primary" :disabled="factor.busy.value">Turn on</BButton>
-      </form>
+        <p class="mono mt-2">{{ offered.key }}</p>
+        <Field v-model="factor.draft.code" label="Current code of the app" pointer="/code" />
+      </RecordForm>
       <template v-else>
         <p v-if="session.operator?.must_enrol" class="finding warning">
           Your organisation requires it: set it up to continue.
         </p>
         <p class="soft">A code from an app on your phone that changes every thirty seconds.</p>
-        <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer">Set up</BButton>
+        <BButton variant="outline-secondary" :disabled="factor.busy.value" @click="offer"
+          >Set up</BButton
+        >
       </template>
-      <div class="mt-2"><Notice :text="factor.wrong.value" /><Notice :text="factor.done.value" kind="done" /></div>
+      <div class="mt-2">
+        <Notice :text="factor.wrong.value" /><Notice :text="factor.done.value" kind="done" />
+      </div>
     </section>
   </div>
   <template v-if="!must">
@@ -160,7 +160,9 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           <tr v-for="s in sessions" :key="s.id">
             <td>{{ what(s) }}</td>
             <td data-label="Role">{{ s.role }}</td>
-            <td data-label="From" class="mono">{{ s.addresses.length ? s.addresses.join(' ') : s.origin }}</td>
+            <td data-label="From" class="mono">
+              {{ s.addresses.length ? s.addresses.join(' ') : s.origin }}
+            </td>
             <td data-label="Program" class="program" :title="s.client">{{ s.client }}</td>
             <td data-label="Opened">{{ time(s.created) }}</td>
             <td data-label="Used">{{ s.used ? time(s.used) : 'never' }}</td>
@@ -172,18 +174,19 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           </tr>
         </tbody>
       </table>
-      <div class="mt-2"><Notice :text="ending.wrong.value" /><Notice :text="ending.done.value" kind="done" /></div>
+      <div class="mt-2">
+        <Notice :text="ending.wrong.value" /><Notice :text="ending.done.value" kind="done" />
+      </div>
     </section>
-    <form class="panel" novalidate @submit.prevent="addToken">
+    <RecordForm class="panel" :form="token" button="Create" quiet @save="addToken">
       <h2>Tokens for programs</h2>
       <div class="columns">
-        <Field v-model="token.draft.name" label="Name" pointer="/name" :errors="token.errors.value" required />
+        <Field v-model="token.draft.name" label="Name" pointer="/name" required />
         <Field
           v-model="token.draft.role"
           kind="choice"
           label="Role"
           pointer="/role"
-          :errors="token.errors.value"
           :choices="roles"
         />
         <Field
@@ -191,7 +194,6 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           kind="number"
           label="Days until it expires"
           pointer="/days"
-          :errors="token.errors.value"
           help="At most 365."
         />
         <Field
@@ -199,16 +201,14 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
           kind="list"
           label="Allowed networks"
           pointer="/addresses"
-          :errors="token.errors.value"
           help="CIDR, one per line. Empty allows any."
         />
       </div>
-      <Notice :text="token.wrong.value" />
       <p v-if="made" class="finding note" role="status">
-        <span class="mono">{{ made.bearer }}</span> is shown only now. Send it as “Authorization: Bearer …”.
+        <span class="mono">{{ made.bearer }}</span> is shown only now. Send it as “Authorization:
+        Bearer …”.
       </p>
-      <BButton type="submit" variant="outline-secondary" :disabled="token.busy.value">Create</BButton>
-    </form>
+    </RecordForm>
   </template>
 </template>
 

@@ -4,13 +4,14 @@ import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import ToDoList from '../parts/ToDoList.vue'
+import { useAddress } from '../parts/useAddress'
 
 const columns = [
   { key: 'name', text: 'Person or device', sort: 'created' },
   { key: 'why', text: 'Why' },
   { key: 'items', text: 'Left to do' },
 ]
-const which = ref('')
+const which = useAddress('show')
 const filters = computed(() => (which.value ? [which.value] : []))
 const choices = [
   { value: 'open:true', text: 'With open items' },
@@ -26,9 +27,17 @@ const load = (query: ListQuery, signal: AbortSignal) =>
 <template>
   <PageHead title="Offboarding" />
   <p class="soft">
-    People who left and devices that were lost, with what is left to do. Start on the page of the person or device.
+    People who left and devices that were lost, with what is left to do. Start on the page of the
+    person or device.
   </p>
-  <ListTable :key="changes" noun="offboardings" :columns="columns" :load="load" first="created" :filters="filters">
+  <ListTable
+    :key="changes"
+    noun="offboardings"
+    :columns="columns"
+    :load="load"
+    first="created"
+    :filters="filters"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="which">Which</label>
@@ -38,7 +47,9 @@ const load = (query: ListQuery, signal: AbortSignal) =>
     <template #cell="{ row, column }">
       <template v-if="column === 'name'">
         <RouterLink :to="(pages[row.noun] ?? '/') + row.object">{{ row.name }}</RouterLink>
-        <div class="soft small">{{ new Date(row.created).toLocaleDateString() }} by {{ row.operator }}</div>
+        <div class="soft small">
+          {{ new Date(row.created).toLocaleDateString() }} by {{ row.operator }}
+        </div>
       </template>
       <span v-else-if="column === 'why'" class="tag plain">{{ row.why }}</span>
       <ToDoList v-else :offboarding="row" @changed="changes++" />

@@ -11,10 +11,12 @@ import { useForm } from '../parts/useForm'
 const operators = ref<Schemas['Operator'][]>([])
 const made = ref<Schemas['NewOperator']>()
 const adding = ref(false)
-const { draft, errors, wrong, busy, run } = useForm({ name: '', role: 'issuer' })
+const { draft, wrong, busy, run } = useForm({ name: '', role: 'issuer' })
 
 async function look() {
-  operators.value = (await ask(api.GET('/api/v1/operators', { params: { query: { limit: 200 } } }))).items
+  operators.value = (
+    await ask(api.GET('/api/v1/operators', { params: { query: { limit: 200 } } }))
+  ).items
 }
 onMounted(() => run(look, ''))
 async function add() {
@@ -29,16 +31,18 @@ async function add() {
 
 <template>
   <PageHead title="Operators">
-    <BButton v-if="!adding" variant="primary" size="sm" @click="adding = true">Add an operator</BButton>
+    <BButton v-if="!adding" variant="primary" size="sm" @click="adding = true"
+      >Add an operator</BButton
+    >
   </PageHead>
   <p class="soft">
-    An auditor reads everything but secrets. An issuer does the daily work. An owner also manages operators,
-    authorities, signing, mail and the severity of rules.
+    An auditor reads everything but secrets. An issuer does the daily work. An owner also manages
+    operators, authorities, signing, mail and the severity of rules.
   </p>
   <form v-if="adding" class="panel mb-4" novalidate @submit.prevent="add">
     <div class="columns">
-      <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
-      <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
+      <Field v-model="draft.name" label="Name" pointer="/name" required />
+      <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :choices="roles" />
     </div>
     <BButton class="alters" type="submit" variant="primary" :disabled="busy">Add</BButton>
     <BButton type="button" variant="link" @click="adding = false">Cancel</BButton>
@@ -46,7 +50,8 @@ async function add() {
   <Notice :text="wrong" />
   <div v-if="made" class="finding note mb-4" role="status">
     <strong>{{ made.operator.name }}</strong> signs in for the first time with
-    <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown again.
+    <span class="mono">{{ made.password }}</span> and then chooses a password. It is not shown
+    again.
     <button type="button" class="linklike" @click="made = undefined">Hide</button>
   </div>
   <section class="panel" aria-labelledby="who">

@@ -6,7 +6,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useForm } from '../parts/useForm'
 
-const { draft, errors, wrong, done, busy, fill, run } = useForm({
+const { draft, wrong, done, busy, fill, run } = useForm({
   name: '',
   domain: '',
   links: '',
@@ -57,7 +57,6 @@ async function save() {
       v-model="draft.name"
       label="Name"
       pointer="/name"
-      :errors="errors"
       required
       help="Shown in profiles and on cards."
     />
@@ -65,7 +64,6 @@ async function save() {
       v-model="draft.domain"
       label="Domain"
       pointer="/domain"
-      :errors="errors"
       required
       help="Reversed, it is the prefix of the identifiers in Apple profiles. After a change, devices treat rebuilt profiles as new ones."
     />
@@ -73,22 +71,22 @@ async function save() {
       v-model="draft.links"
       label="Public URL of this service"
       pointer="/links"
-      :errors="errors"
       placeholder="https://connect.skerryline.example"
       help="Links in emails start with it. Without one, no links are sent."
     />
     <details class="mb-3" :open="!!(draft.links_v4 || draft.links_v6)">
       <summary>URLs over IPv4 only and IPv6 only</summary>
-      <p class="soft mt-2">With both, the recipient's page also detects traffic that bypasses the tunnel.</p>
-      <Field v-model="draft.links_v4" label="URL over IPv4 only" pointer="/links_v4" :errors="errors" />
-      <Field v-model="draft.links_v6" label="URL over IPv6 only" pointer="/links_v6" :errors="errors" />
+      <p class="soft mt-2">
+        With both, the recipient's page also detects traffic that bypasses the tunnel.
+      </p>
+      <Field v-model="draft.links_v4" label="URL over IPv4 only" pointer="/links_v4" />
+      <Field v-model="draft.links_v6" label="URL over IPv6 only" pointer="/links_v6" />
     </details>
     <Field
       v-model="draft.probe_every"
       kind="number"
       label="Hours between probes of each gateway"
       pointer="/probe_every"
-      :errors="errors"
       help="0 means only on request."
     />
     <Field
@@ -96,7 +94,6 @@ async function save() {
       kind="number"
       label="Days until the files of superseded parcels are removed"
       pointer="/keep_parcels"
-      :errors="errors"
       help="The record of the parcel and its digest are kept. 0 keeps all files."
     />
     <Field v-model="draft.factors" kind="check" label="Every operator must have a second factor" />

@@ -24,7 +24,8 @@ async function look() {
   } catch (e) {
     wrong.value = (e as Error).message
   }
-  if (wrong.value || (o.value && o.value.counts.due > 0)) timer = window.setTimeout(look, wrong.value ? 5000 : 1000)
+  if (wrong.value || (o.value && o.value.counts.due > 0))
+    timer = window.setTimeout(look, wrong.value ? 5000 : 1000)
 }
 onMounted(look)
 </script>
@@ -58,10 +59,16 @@ onMounted(look)
     <section v-if="o.counts.gateways === 0" class="panel">
       <h2>First steps</h2>
       <ol class="mb-0">
-        <li><RouterLink to="/organisation">Name your organisation</RouterLink>: its name is on every card.</li>
+        <li>
+          <RouterLink to="/organisation">Name your organisation</RouterLink>: its name is on every
+          card.
+        </li>
         <li><RouterLink to="/gateways/new">Add a gateway</RouterLink> with its pre-shared key.</li>
         <li><RouterLink to="/people/new">Add a person</RouterLink> with an account.</li>
-        <li><RouterLink to="/devices/new">Add a device</RouterLink>, and on its page a profile for the gateway.</li>
+        <li>
+          <RouterLink to="/devices/new">Add a device</RouterLink>, and on its page a profile for the
+          gateway.
+        </li>
       </ol>
     </section>
 
@@ -69,15 +76,19 @@ onMounted(look)
       <section class="panel mb-4" aria-labelledby="state">
         <h2 id="state">State of the profiles</h2>
         <p class="mb-0">
-          <RouterLink to="/profiles?severity=error">{{ o.counts.blocked }} cannot be built</RouterLink> because of
-          errors, {{ o.counts.warned }} with a warning, {{ o.counts.clean }} clean<template v-if="o.counts.due"
+          <RouterLink to="/profiles?severity=error"
+            >{{ o.counts.blocked }} cannot be built</RouterLink
+          >
+          because of errors, {{ o.counts.warned }} with a warning,
+          {{ o.counts.clean }} clean<template v-if="o.counts.due"
             >, {{ o.counts.due }} check pending</template
           >.
         </p>
       </section>
       <p v-if="o.reports" class="panel mb-4">
         <RouterLink to="/explain"
-          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} of problems</RouterLink
+          >{{ o.reports === 1 ? 'One person reports' : `${o.reports} reports of people` }} of
+          problems</RouterLink
         >.
       </p>
       <section v-if="o.counts.gateways" class="panel mb-4" aria-labelledby="gateways">
@@ -91,7 +102,8 @@ onMounted(look)
             <RouterLink to="/gateways">and {{ more }} more</RouterLink>
           </li>
           <li v-if="unprobed">
-            <span class="soft">{{ unprobed }} not probed yet: </span><RouterLink to="/gateways">probe all</RouterLink>
+            <span class="soft">{{ unprobed }} not probed yet: </span
+            ><RouterLink to="/gateways">probe all</RouterLink>
           </li>
         </ul>
       </section>
@@ -109,7 +121,9 @@ onMounted(look)
             <tbody>
               <tr v-for="p in o.worst" :key="p.id">
                 <td>
-                  <RouterLink :to="`/profiles/${p.id}`">{{ p.device }} → {{ p.gateway }}</RouterLink>
+                  <RouterLink :to="`/profiles/${p.id}`"
+                    >{{ p.device }} → {{ p.gateway }}</RouterLink
+                  >
                   <div class="soft small">{{ p.person }}</div>
                 </td>
                 <td><TallyTags :tally="p.tally" :checked="p.checked" /></td>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from 'vue'
+import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, patch, type Schemas } from '../api/client'
+import { api, ask } from '../api/client'
+import { choices, gateways as gatewayRecords, patterns } from '../api/records'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import { offers } from '../parts/offers'
@@ -9,20 +10,30 @@ import OrderField from '../parts/OrderField.vue'
 import PageHead from '../parts/PageHead.vue'
 import { platforms } from '../parts/platforms'
 import ProspectTable from '../parts/ProspectTable.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useForm } from '../parts/useForm'
+import { useRecord } from '../parts/useRecord'
 import { useJob } from '../parts/useJob'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
-const fresh = computed(() => props.id === 'new')
-const row = ref<Schemas['PatternRow']>()
 const gateways = ref<{ value: string; text: string }[]>([])
 const table = ref<{ look: () => Promise<void> }>()
 const rolling = useForm({})
-const { draft, errors, wrong, done, busy, fill, run } = useForm({
-  ...{ name: '', note: '', naming: '', gateways: 'listed', tunnel: '', ipv6: '', connect: 'by-hand' },
-  ...{ password: '', scope: '', reconnect: true, unmetered: false, fallback: false },
+const empty = {
+  name: '',
+  note: '',
+  naming: '',
+  gateways: 'listed',
+  tunnel: '',
+  ipv6: '',
+  connect: 'by-hand',
+  password: '',
+  scope: '',
+  reconnect: true,
+  unmetered: false,
+  fallback: false,
   groups: [] as string[],
   platforms: [] as string[],
   protocols: [] as string[],
@@ -30,8 +41,34 @@ const { draft, errors, wrong, done, busy, fill, run } = useForm({
   routes: [] as string[],
   dns: [] as string[],
   domains: [] as string[],
-  demand: { networks: [] as string[], suffixes: [] as string[], domains: [] as string[], probe: '', interface: '' },
+  demand: {
+    networks: [] as string[],
+    suffixes: [] as string[],
+    domains: [] as string[],
+    probe: '',
+    interface: '',
+  },
   proxy: { script: '', server: '', bypass: [] as string[] },
+}
+const { form, draft, row, fresh, wrong, save, remove } = useRecord({
+  of: patterns,
+  id: () => props.id,
+  empty,
+  draftOf: ({ id, version, created, changed, profiles, damaged, ...rest }) => {
+    void [id, version, created, changed, profiles, damaged]
+    return {
+      ...empty,
+      ...rest,
+      gateways: rest.gateways || 'listed',
+      connect: rest.connect || 'by-hand',
+      demand: { ...empty.demand, ...rest.demand },
+      proxy: { ...empty.proxy, ...rest.proxy },
+    }
+  },
+  body: (typed) => ({ ...typed }),
+  loaded: async () => {
+    gateways.value = await choices(gatewayRecords)
+  },
 })
 const protocols = offers.map((o) => ({ value: o.key as string, text: o.text }))
 const choice = (empty: string, ...values: [string, string][]) => [
@@ -39,55 +76,23 @@ const choice = (empty: string, ...values: [string, string][]) => [
   ...values.map(([value, text]) => ({ value, text })),
 ]
 
-function show(p: Schemas['PatternRow']) {
-  row.value = p
-  const { id, version, created, changed, profiles, ...rest } = p
-  void [id, version, created, changed, profiles]
-  fill({
-    ...draft,
-    ...rest,
-    ...{
-      gateways: p.gateways || 'listed',
-      connect: p.connect || 'by-hand',
-      note: p.note ?? '',
-      naming: p.naming ?? '',
-    },
-    ...{ tunnel: p.tunnel ?? '', ipv6: p.ipv6 ?? '', password: p.password ?? '', scope: p.scope ?? '' },
-    demand: { ...draft.demand, ...p.demand, probe: p.demand.probe ?? '', interface: p.demand.interface ?? '' },
-    proxy: { ...draft.proxy, ...p.proxy, script: p.proxy.script ?? '', server: p.proxy.server ?? '' },
-  } as typeof draft)
-}
-onMounted(() =>
-  run(async () => {
-    const all = await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))
-    gateways.value = all.items.map((g) => ({ value: g.id, text: g.name }))
-    if (!fresh.value) show(await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } })))
-  }, ''),
-)
 // The change as the preview sees it: a name is needed only for keeping.
 const change = computed(() => ({ ...draft, name: draft.name.trim() || 'new pattern' }))
-async function save() {
-  await run(async () => {
-    const body = { ...draft } as unknown as Schemas['PatternInput']
-    if (fresh.value) {
-      const p = await ask(api.POST('/api/v1/patterns', { body }))
-      await router.replace(`/patterns/${p.id}`)
-    } else show(await ask(api.PATCH('/api/v1/patterns/{id}', { ...patch(props.id, row.value!.version), body })))
-  })
-}
-const remove = () => ask(api.DELETE('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
-
 const { job, lost, follow } = useJob(async () => {
   await table.value?.look()
-  row.value = await ask(api.GET('/api/v1/patterns/{id}', { params: { path: { id: props.id } } }))
+  row.value = await patterns.show(props.id)
 })
 async function rollOut() {
   await rolling.run(async () => {
-    follow(await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } })))
+    follow(
+      await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } })),
+    )
   }, '')
 }
 async function cancel() {
-  job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }))
+  job.value = await ask(
+    api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }),
+  )
 }
 const result = computed(() =>
   Object.entries(job.value?.result ?? {})
@@ -97,24 +102,32 @@ const result = computed(() =>
 </script>
 
 <template>
-  <PageHead :title="fresh ? 'New pattern' : (row?.name ?? 'Pattern')" back="/patterns" back-text="Patterns">
+  <PageHead
+    :title="fresh ? 'New pattern' : (row?.name ?? 'Pattern')"
+    back="/patterns"
+    back-text="Patterns"
+  >
     <BButton href="#prospects" variant="outline-secondary" size="sm">Effect</BButton>
     <BButton v-if="row" :to="`/profiles?pattern_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
-  <form v-if="fresh || row" novalidate @submit.prevent="save">
+  <RecordForm
+    v-if="fresh || row"
+    :form="form"
+    :button="fresh ? 'Add the pattern' : 'Save'"
+    @save="save"
+  >
     <div class="stacks">
       <section class="panel" aria-labelledby="class">
         <h2 id="class">Applies to</h2>
-        <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+        <Field v-model="draft.name" label="Name" pointer="/name" required />
         <Field
           v-model="draft.groups"
           kind="list"
           label="Groups of people"
           pointer="/groups"
-          :errors="errors"
           help="One per line. Empty means all."
         />
         <fieldset class="mb-3">
@@ -126,11 +139,10 @@ const result = computed(() =>
           v-model="draft.naming"
           label="Template for connection names"
           pointer="/naming"
-          :errors="errors"
           placeholder="{organisation} {gateway}"
           help="With {organisation}, {gateway}, {city}, {protocol}, {person} and {device}"
         />
-        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" :errors="errors" />
+        <Field v-model="draft.note" kind="note" label="Note" pointer="/note" />
       </section>
       <section class="panel" aria-labelledby="how">
         <h2 id="how">Connection</h2>
@@ -145,7 +157,6 @@ const result = computed(() =>
           kind="choice"
           label="Gateways"
           pointer="/gateways"
-          :errors="errors"
           :choices="
             choice(
               '',
@@ -163,13 +174,17 @@ const result = computed(() =>
           label="Second gateway for when the first does not respond"
           help="In the same file if the format supports it, else as its own connection."
         />
-        <OrderField v-model="draft.gateway_ids" label="Out of" :choices="gateways" none="All gateways." />
+        <OrderField
+          v-model="draft.gateway_ids"
+          label="Out of"
+          :choices="gateways"
+          none="All gateways."
+        />
         <Field
           v-model="draft.tunnel"
           kind="choice"
           label="Tunnel"
           pointer="/tunnel"
-          :errors="errors"
           :choices="choice('By the gateway', ['full', 'full'], ['split', 'split'])"
         />
         <Field
@@ -178,19 +193,17 @@ const result = computed(() =>
           kind="list"
           label="Networks"
           pointer="/routes"
-          :errors="errors"
           help="CIDR, one per line. Empty uses the gateway's."
         />
         <div class="pairs">
-          <Field v-model="draft.dns" kind="list" label="DNS servers" pointer="/dns" :errors="errors" />
-          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" :errors="errors" />
+          <Field v-model="draft.dns" kind="list" label="DNS servers" pointer="/dns" />
+          <Field v-model="draft.domains" kind="list" label="Internal domains" pointer="/domains" />
         </div>
         <Field
           v-model="draft.ipv6"
           kind="choice"
           label="IPv6"
           pointer="/ipv6"
-          :errors="errors"
           :choices="
             choice(
               'By the gateway',
@@ -208,7 +221,6 @@ const result = computed(() =>
           kind="choice"
           label="Connect"
           pointer="/connect"
-          :errors="errors"
           :choices="
             choice(
               '',
@@ -225,45 +237,50 @@ const result = computed(() =>
             kind="list"
             label="When looking up names in"
             pointer="/demand/domains"
-            :errors="errors"
           />
           <Field
             v-model="draft.demand.networks"
             kind="list"
             label="Except in the wireless networks"
             pointer="/demand/networks"
-            :errors="errors"
           />
           <Field
             v-model="draft.demand.suffixes"
             kind="list"
             label="Except where the DNS suffix is"
             pointer="/demand/suffixes"
-            :errors="errors"
           />
           <Field
             v-model="draft.demand.probe"
             label="Except while this URL responds"
             pointer="/demand/probe"
-            :errors="errors"
           />
           <Field
             v-model="draft.demand.interface"
             kind="choice"
             label="Only over"
             pointer="/demand/interface"
-            :errors="errors"
-            :choices="choice('anything', ['wifi', 'Wi-Fi'], ['cellular', 'mobile data'], ['ethernet', 'cable'])"
+            :choices="
+              choice(
+                'anything',
+                ['wifi', 'Wi-Fi'],
+                ['cellular', 'mobile data'],
+                ['ethernet', 'cable'],
+              )
+            "
           />
         </template>
         <Field v-model="draft.reconnect" kind="check" label="Reconnect automatically" />
-        <Field v-model="draft.unmetered" kind="check" label="Automatically only on unmetered networks" />
+        <Field
+          v-model="draft.unmetered"
+          kind="check"
+          label="Automatically only on unmetered networks"
+        />
         <Field
           v-model="draft.password"
           kind="choice"
           label="Password"
           pointer="/password"
-          :errors="errors"
           :choices="choice('By the device', ['saved', 'saved'], ['asked', 'asked'])"
         />
         <Field
@@ -271,49 +288,67 @@ const result = computed(() =>
           kind="choice"
           label="For"
           pointer="/scope"
-          :errors="errors"
-          :choices="choice('By the device', ['person', 'the person'], ['machine', 'the whole machine'])"
+          :choices="
+            choice('By the device', ['person', 'the person'], ['machine', 'the whole machine'])
+          "
         />
-        <Field v-model="draft.proxy.script" label="Proxy script" pointer="/proxy/script" :errors="errors" />
-        <Field v-model="draft.proxy.server" label="Proxy, host:port" pointer="/proxy/server" :errors="errors" />
+        <Field v-model="draft.proxy.script" label="Proxy script" pointer="/proxy/script" />
+        <Field v-model="draft.proxy.server" label="Proxy, host:port" pointer="/proxy/server" />
         <Field
           v-if="draft.proxy.script || draft.proxy.server"
           v-model="draft.proxy.bypass"
           kind="list"
           label="Bypass the proxy for"
           pointer="/proxy/bypass"
-          :errors="errors"
         />
       </section>
     </div>
-    <div class="mt-3"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
-    <div class="d-flex flex-wrap gap-2 mt-3">
-      <BButton class="alters" type="submit" variant="primary" :disabled="busy">{{
-        fresh ? 'Add the pattern' : 'Save'
-      }}</BButton>
-      <RemoveButton v-if="row" noun="pattern" :name="row.name" :remove="remove" @removed="router.push('/patterns')" />
-    </div>
-  </form>
+    <template #more>
+      <RemoveButton
+        v-if="row"
+        noun="pattern"
+        :name="row.name"
+        :remove="remove"
+        @removed="router.push('/patterns')"
+      />
+    </template>
+  </RecordForm>
   <section v-if="fresh || row" class="panel mt-4" aria-labelledby="prospects">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="prospects" class="mb-0">Effect</h2>
-      <BButton v-if="row" class="alters ms-auto" variant="primary" :disabled="job?.state === 'running'" @click="rollOut"
+      <BButton
+        v-if="row"
+        class="alters ms-auto"
+        variant="primary"
+        :disabled="job?.state === 'running'"
+        @click="rollOut"
         >Roll out</BButton
       >
     </div>
     <Notice :text="rolling.wrong.value || lost" />
     <div v-if="job" class="mb-3" role="status">
-      <BProgress :value="job.done" :max="Math.max(job.total, 1)" :aria-label="`Roll-out of ${row?.name}`" />
+      <BProgress
+        :value="job.done"
+        :max="Math.max(job.total, 1)"
+        :aria-label="`Roll-out of ${row?.name}`"
+      />
       <span class="soft"
         >{{ job.state }}: {{ job.done }} of {{ job.total }} devices<template v-if="result"
           >; {{ result }}</template
         ></span
       >
-      <BButton v-if="job.state === 'running'" size="sm" variant="outline-secondary" class="alters ms-2" @click="cancel"
+      <BButton
+        v-if="job.state === 'running'"
+        size="sm"
+        variant="outline-secondary"
+        class="alters ms-2"
+        @click="cancel"
         >Cancel</BButton
       >
     </div>
-    <p class="soft">Effect of the form as it is now. Nothing changes until the saved pattern is rolled out.</p>
+    <p class="soft">
+      Effect of the form as it is now. Nothing changes until the saved pattern is rolled out.
+    </p>
     <ProspectTable ref="table" :pattern="fresh ? '' : id" :change="change" />
   </section>
 </template>

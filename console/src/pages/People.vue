@@ -10,23 +10,29 @@ const columns = [
   { key: 'accounts', text: 'Accounts', number: true },
   { key: 'devices', text: 'Devices', number: true },
 ]
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/people', { params: { query }, signal }))
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/people', { params: { query }, signal }))
 </script>
 
 <template>
   <PageHead title="People"
-    ><BButton class="alters" to="/people/new" variant="primary" size="sm">Add a person</BButton></PageHead
+    ><BButton class="alters" to="/people/new" variant="primary" size="sm"
+      >Add a person</BButton
+    ></PageHead
   >
   <ListTable noun="people" :columns="columns" :load="load" first="name">
     <template #cell="{ row, column }">
       <RouterLink v-if="column === 'name'" :to="`/people/${row.id}`">{{ row.name }}</RouterLink>
       <template v-else-if="column === 'groups'">{{ row.groups.join(', ') }}</template>
       <template v-else-if="column === 'accounts'">
-        <span v-if="row.accounts === 0" class="tag warning">none</span><template v-else>{{ row.accounts }}</template>
+        <span v-if="row.accounts === 0" class="tag warning">none</span
+        ><template v-else>{{ row.accounts }}</template>
       </template>
       <template v-else-if="column === 'devices'">{{ row.devices }}</template>
       <template v-else>{{ row.mail }}</template>
     </template>
-    <template #empty>No person yet. <RouterLink to="/people/new">Add the first one</RouterLink>.</template>
+    <template #empty
+      >No person yet. <RouterLink to="/people/new">Add the first one</RouterLink>.</template
+    >
   </ListTable>
 </template>

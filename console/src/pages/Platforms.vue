@@ -15,7 +15,12 @@ const protocols = [
   { key: 'l2tp', text: 'L2TP/IPsec' },
   { key: 'pptp', text: 'PPTP' },
 ]
-const tags: Record<string, string> = { gone: 'error', never: 'plain', rarely: 'warning', 'built in': 'fine' }
+const tags: Record<string, string> = {
+  gone: 'error',
+  never: 'plain',
+  rarely: 'warning',
+  'built in': 'fine',
+}
 const row = computed(() => rows.value.find((r) => r.title === chosen.value))
 const proofs = (key: string) => {
   const can = row.value?.can[key]
@@ -35,7 +40,9 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Platforms" />
-  <p class="soft">Protocol support by operating-system release. Choose one for details and sources.</p>
+  <p class="soft">
+    Protocol support by operating-system release. Choose one for details and sources.
+  </p>
   <Notice :text="wrong" />
   <section v-if="rows.length" class="panel p-0 mb-4" aria-label="Protocols by release">
     <div class="wide" tabindex="0" role="region" aria-label="Table of platforms">
@@ -49,10 +56,14 @@ onMounted(async () => {
         <tbody>
           <tr v-for="r in rows" :key="r.title" :class="{ chosen: r.title === chosen }">
             <th scope="row">
-              <button type="button" :aria-pressed="r.title === chosen" @click="chosen = r.title">{{ r.title }}</button>
+              <button type="button" :aria-pressed="r.title === chosen" @click="chosen = r.title">
+                {{ r.title }}
+              </button>
             </th>
             <td v-for="p in protocols" :key="p.key" :data-label="p.text">
-              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{ r.can[p.key]?.support }}</span>
+              <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{
+                r.can[p.key]?.support
+              }}</span>
             </td>
           </tr>
         </tbody>
@@ -69,11 +80,15 @@ onMounted(async () => {
           }}<template v-if="row.can[p.key]?.note">; {{ row.can[p.key]?.note }}</template>
         </dt>
         <dd class="soft small">
-          {{ row.can[p.key]?.source }}<template v-if="row.can[p.key]?.unconfirmed">; not verified</template>
-          <div v-if="row.can[p.key]?.formats.length">takes: {{ row.can[p.key]?.formats.join(', ') }}</div>
+          {{ row.can[p.key]?.source
+          }}<template v-if="row.can[p.key]?.unconfirmed">; not verified</template>
+          <div v-if="row.can[p.key]?.formats.length">
+            takes: {{ row.can[p.key]?.formats.join(', ') }}
+          </div>
           <div v-if="proofs(p.key)">authentication: {{ proofs(p.key) }}</div>
           <div v-if="row.can[p.key]?.ike.length" class="mono">
-            default proposals: IKE {{ row.can[p.key]?.ike.join(', ') }}; ESP {{ row.can[p.key]?.esp.join(', ') }}
+            default proposals: IKE {{ row.can[p.key]?.ike.join(', ') }}; ESP
+            {{ row.can[p.key]?.esp.join(', ') }}
           </div>
         </dd>
       </template>

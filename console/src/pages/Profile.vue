@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, type Finding, patch, type Schemas, ServiceError } from '../api/client'
+import { api, ask, type Finding, type Schemas, ServiceError } from '../api/client'
+import * as records from '../api/records'
 import AgreementList from '../parts/AgreementList.vue'
 import Field from '../parts/Field.vue'
 import ChainView from '../parts/ChainView.vue'
@@ -11,6 +12,7 @@ import HandoverPanel from '../parts/HandoverPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import ParcelList from '../parts/ParcelList.vue'
+import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import { offers } from '../parts/offers'
@@ -87,25 +89,24 @@ async function preview() {
   } catch (e) {
     files.value = []
     unfit.value =
-      e instanceof ServiceError && e.findings[0] ? `${e.findings[0].found}. ${e.findings[0].fix}` : (e as Error).message
+      e instanceof ServiceError && e.findings[0]
+        ? `${e.findings[0].found}. ${e.findings[0].fix}`
+        : (e as Error).message
   }
 }
 onMounted(() =>
   page.run(async () => {
     await plan()
     await preview()
-    const own = await ask(
+    const held = await ask(
       api.GET('/api/v1/accounts', {
         params: { query: { filter: [`person_id:${planned.value!.person_id}`], limit: 100 } },
       }),
     )
-    accounts.value = own.items.map((a) => ({ value: a.id, text: a.login }))
-    const all = await ask(api.GET('/api/v1/patterns', { params: { query: { limit: 500 } } }))
-    patterns.value = all.items.map((p) => ({ value: p.id, text: p.name }))
-    const others = await ask(api.GET('/api/v1/gateways', { params: { query: { limit: 500 } } }))
-    gateways.value = others.items
-      .filter((g) => g.id !== planned.value!.profile.gateway_id)
-      .map((g) => ({ value: g.id, text: g.name }))
+    accounts.value = held.items.map((a) => ({ value: a.id, text: a.login }))
+    patterns.value = await records.choices(records.patterns)
+    const own = planned.value!.profile.gateway_id
+    gateways.value = (await records.choices(records.gateways)).filter((g) => g.value !== own)
   }, ''),
 )
 watch([byHand, revealed], () => void preview())
@@ -141,19 +142,30 @@ const belongs: Record<string, string[]> = {
   group: ['auth'],
   psk: ['auth'],
 }
-const row = (f: Finding) => [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
+const row = (f: Finding) =>
+  [f.field, ...(belongs[f.field] ?? [])].find((field) => fields.value.has(field))
 const beside = (field: string) => planned.value?.findings.filter((f) => row(f) === field) ?? []
 const apart = computed<Finding[]>(() => planned.value?.findings.filter((f) => !row(f)) ?? [])
 // What a file cannot carry can still be typed.
 const blocked = computed(() =>
-  planned.value?.findings.some((f) => f.severity === 'error' && !(byHand.value && f.rule === 'format-unfit')),
+  planned.value?.findings.some(
+    (f) => f.severity === 'error' && !(byHand.value && f.rule === 'format-unfit'),
+  ),
 )
 const titles: Record<string, string> = {
   ...{ 'eap-tls': 'certificate, by EAP-TLS', certificate: 'certificate', psk: 'pre-shared key' },
   ...{ 'eap-mschapv2': 'login and password, by EAP-MSCHAPv2', password: 'login and password' },
   'certificate-password': 'certificate, then login and password',
   ...{ 'by-hand': 'by hand', 'at-sign-in': 'at sign-in', 'on-demand': 'on demand' },
-  ...{ udp: 'UDP', tcp: 'TCP', ikev2: 'IKEv2', tls: 'TLS tunnel', sstp: 'SSTP', l2tp: 'L2TP/IPsec', pptp: 'PPTP' },
+  ...{
+    udp: 'UDP',
+    tcp: 'TCP',
+    ikev2: 'IKEv2',
+    tls: 'TLS tunnel',
+    sstp: 'SSTP',
+    l2tp: 'L2TP/IPsec',
+    pptp: 'PPTP',
+  },
   ...{ carried: 'through the tunnel', refused: 'blocked', left: 'outside the tunnel' },
 }
 const choice = (values: string[]) => [
@@ -176,13 +188,15 @@ const conditions = [
 async function save() {
   await preferences.run(async () => {
     const { pattern_id, ...kept } = preferences.draft
-    const body = { preferences: kept, pattern_id } as unknown as Schemas['ProfileInput']
-    await ask(api.PATCH('/api/v1/profiles/{id}', { ...patch(props.id, planned.value!.profile.version), body }))
+    await records.profiles.change(props.id, planned.value!.profile.version, {
+      preferences: kept,
+      pattern_id,
+    })
     await plan()
     await preview()
   })
 }
-const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
+const remove = () => records.profiles.remove(props.id)
 </script>
 
 <template>
@@ -192,17 +206,25 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
   <Notice :text="page.wrong.value" />
   <template v-if="planned">
     <p class="soft">
-      {{ planned.release }} · <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
+      {{ planned.release }} ·
+      <RouterLink :to="`/devices/${planned.profile.device_id}`">device</RouterLink> ·
       <RouterLink :to="`/people/${planned.person_id}`">person</RouterLink> ·
       <RouterLink :to="`/gateways/${planned.profile.gateway_id}`">gateway</RouterLink> ·
       <RouterLink :to="`/explain?profile=${planned.profile.id}`">explain a failure</RouterLink>
       <template v-if="planned.profile.pattern_id">
-        · pattern <RouterLink :to="`/patterns/${planned.profile.pattern_id}`">{{ planned.pattern }}</RouterLink>
+        · pattern
+        <RouterLink :to="`/patterns/${planned.profile.pattern_id}`">{{
+          planned.pattern
+        }}</RouterLink>
       </template>
     </p>
     <section class="panel mb-4" aria-labelledby="plan">
       <h2 id="plan">Plan</h2>
-      <FindingBox v-for="f in apart" :key="f.rule + f.found" :finding="f" :person="planned.person_id"
+      <FindingBox
+        v-for="f in apart"
+        :key="f.rule + f.found"
+        :finding="f"
+        :person="planned.person_id"
         ><OverridePanel :id="id" :finding="f" @changed="plan"
       /></FindingBox>
       <dl class="plan mb-0">
@@ -211,7 +233,11 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           <dd>
             <span class="mono value">{{ c.value }}</span>
             <div class="soft small">{{ c.reason }}</div>
-            <FindingBox v-for="f in beside(c.field)" :key="f.rule + f.found" :finding="f" :person="planned.person_id"
+            <FindingBox
+              v-for="f in beside(c.field)"
+              :key="f.rule + f.found"
+              :finding="f"
+              :person="planned.person_id"
               ><OverridePanel :id="id" :finding="f" @changed="plan"
             /></FindingBox>
           </dd>
@@ -225,7 +251,8 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
         <h3 class="fs-6 mt-3">Not chosen</h3>
         <ul class="mb-0">
           <li v-for="p in planned.passed" :key="p.protocol">
-            {{ offers.find((o) => o.key === p.protocol)?.text }}: <span class="soft">{{ p.reason }}</span>
+            {{ offers.find((o) => o.key === p.protocol)?.text }}:
+            <span class="soft">{{ p.reason }}</span>
           </li>
         </ul>
       </template>
@@ -273,7 +300,9 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
           :srcdoc="shown.text"
           title="Card as the person sees it"
         />
-        <pre v-else class="file mono" tabindex="0" :aria-label="`Content of ${shown.name}`">{{ shown.text }}</pre>
+        <pre v-else class="file mono" tabindex="0" :aria-label="`Content of ${shown.name}`">{{
+          shown.text
+        }}</pre>
       </template>
     </section>
 
@@ -284,20 +313,18 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
     <section class="panel mb-4" aria-labelledby="preferences">
       <h2 id="preferences">Set manually</h2>
       <p class="soft">Everything else is planned automatically, with the reasons above.</p>
-      <form novalidate @submit.prevent="save">
+      <RecordForm :form="preferences" button="Save and plan again" @save="save">
         <div class="columns">
           <Field
             v-model="preferences.draft.name"
             label="Connection name"
             pointer="/preferences/name"
-            :errors="preferences.errors.value"
           />
           <Field
             v-model="preferences.draft.account_id"
             kind="choice"
             label="Account"
             pointer="/preferences/account_id"
-            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'Automatic' }, ...accounts]"
           />
           <Field
@@ -305,7 +332,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Tunnel"
             pointer="/preferences/tunnel"
-            :errors="preferences.errors.value"
             :choices="choice(['full', 'split'])"
           />
           <Field
@@ -313,7 +339,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Password"
             pointer="/preferences/password"
-            :errors="preferences.errors.value"
             :choices="choice(['saved', 'asked'])"
           />
           <Field
@@ -321,7 +346,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Passphrase of the device's certificate"
             pointer="/preferences/certificate_passphrase"
-            :errors="preferences.errors.value"
             :choices="choice(['saved', 'asked'])"
             help="In Apple profiles: in the file, or prompted for at installation."
           />
@@ -330,7 +354,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="For"
             pointer="/preferences/scope"
-            :errors="preferences.errors.value"
             :choices="choice(['person', 'machine'])"
           />
           <Field
@@ -338,7 +361,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Protocol"
             pointer="/preferences/protocol"
-            :errors="preferences.errors.value"
             :choices="choice(['ikev2', 'tls', 'sstp', 'l2tp', 'pptp'])"
           />
           <Field
@@ -346,7 +368,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Authentication"
             pointer="/preferences/auth"
-            :errors="preferences.errors.value"
             :choices="choice(ways)"
             help="Such as a password even if the device has a certificate."
           />
@@ -355,7 +376,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Transport of the TLS tunnel"
             pointer="/preferences/transport"
-            :errors="preferences.errors.value"
             :choices="choice(['udp', 'tcp'])"
           />
           <Field
@@ -363,7 +383,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="File"
             pointer="/preferences/format"
-            :errors="preferences.errors.value"
             :choices="choice(planned.formats)"
           />
           <Field
@@ -371,7 +390,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Pattern"
             pointer="/pattern_id"
-            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'None' }, ...patterns]"
           />
           <Field
@@ -379,7 +397,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="IPv6"
             pointer="/preferences/ipv6"
-            :errors="preferences.errors.value"
             :choices="choice(['carried', 'refused', 'left'])"
           />
           <Field
@@ -387,7 +404,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Connect"
             pointer="/preferences/connect"
-            :errors="preferences.errors.value"
             :choices="choice(['by-hand', 'at-sign-in', 'on-demand', 'always'])"
           />
           <Field
@@ -397,7 +413,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="list"
             :label="l.label"
             :pointer="`/preferences/${l.key}`"
-            :errors="preferences.errors.value"
           />
           <template v-if="preferences.draft.connect === 'on-demand'">
             <Field
@@ -407,7 +422,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
               kind="list"
               :label="l.label"
               :pointer="`/preferences/demand/${l.key}`"
-              :errors="preferences.errors.value"
             />
           </template>
           <Field
@@ -415,7 +429,6 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Second gateway"
             pointer="/preferences/fallback_id"
-            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
             help="Used when this one does not respond: from the same file if the format supports it, else by its own profile."
           />
@@ -424,19 +437,23 @@ const remove = () => ask(api.DELETE('/api/v1/profiles/{id}', { params: path }))
             kind="choice"
             label="Fallback for"
             pointer="/preferences/second_to"
-            :errors="preferences.errors.value"
             :choices="[{ value: '', text: 'none' }, ...gateways]"
           />
-          <Field v-model="preferences.draft.reconnect" kind="check" label="Reconnect automatically" />
+          <Field
+            v-model="preferences.draft.reconnect"
+            kind="check"
+            label="Reconnect automatically"
+          />
         </div>
-        <Notice :text="preferences.wrong.value" /><Notice :text="preferences.done.value" kind="done" />
-        <div class="d-flex flex-wrap gap-2 mt-2">
-          <BButton class="alters" type="submit" variant="primary" :disabled="preferences.busy.value"
-            >Save and plan again</BButton
-          >
-          <RemoveButton noun="profile" :name="planned.title" :remove="remove" @removed="router.push('/profiles')" />
-        </div>
-      </form>
+        <template #more>
+          <RemoveButton
+            noun="profile"
+            :name="planned.title"
+            :remove="remove"
+            @removed="router.push('/profiles')"
+          />
+        </template>
+      </RecordForm>
     </section>
   </template>
 </template>

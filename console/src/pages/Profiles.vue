@@ -1,11 +1,12 @@
 <script setup lang="ts">
-import { computed, ref } from 'vue'
+import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import TallyTags from '../parts/TallyTags.vue'
 import { platformText } from '../parts/platforms'
+import { useAddress } from '../parts/useAddress'
 
 const route = useRoute()
 const router = useRouter()
@@ -16,12 +17,16 @@ const columns = [
   { key: 'platform', text: 'Platform' },
   { key: 'tally', text: 'Findings', sort: 'worst' },
 ]
-const severity = ref(String(route.query.severity ?? ''))
-const fixed = ['rule', 'gateway_id', 'pattern_id'].flatMap((name) =>
-  route.query[name] ? [`${name}:${String(route.query[name])}`] : [],
-)
-const filters = computed(() => [...fixed, ...(severity.value ? [`severity:${severity.value}`] : [])])
-const load = (query: ListQuery, signal: AbortSignal) => ask(api.GET('/api/v1/profiles', { params: { query }, signal }))
+const severity = useAddress('severity')
+// Other pages lead here with one of these.
+const links: Record<string, string> = { rule: 'rule', gateway_id: 'gateway', pattern_id: 'pattern' }
+const fixed = computed(() => Object.keys(links).filter((name) => route.query[name]))
+const filters = computed(() => [
+  ...fixed.value.map((name) => `${name}:${String(route.query[name])}`),
+  ...(severity.value ? [`severity:${severity.value}`] : []),
+])
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/profiles', { params: { query }, signal }))
 const severities = [
   { value: '', text: 'All' },
   { value: 'error', text: 'Errors' },
@@ -33,8 +38,8 @@ const severities = [
 <template>
   <PageHead title="Profiles" />
   <p v-if="fixed.length" class="soft">
-    Only those with {{ fixed.join(', ').replace(':', ' ') }}.
-    <BButton size="sm" variant="outline-secondary" @click="router.push('/profiles').then(() => router.go(0))"
+    Only those of one {{ fixed.map((name) => links[name]).join(' and one ') }}.
+    <BButton size="sm" variant="outline-secondary" @click="router.push('/profiles')"
       >Show all</BButton
     >
   </p>
@@ -49,13 +54,18 @@ const severities = [
       <RouterLink v-if="column === 'device'" :to="`/profiles/${row.id}`"
         >{{ row.device }} → {{ row.gateway }}</RouterLink
       >
-      <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{ row.gateway }}</RouterLink>
+      <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{
+        row.gateway
+      }}</RouterLink>
       <template v-else-if="column === 'person'">{{ row.person }}</template>
-      <template v-else-if="column === 'platform'">{{ platformText(row.platform) }} {{ row.release }}</template>
+      <template v-else-if="column === 'platform'"
+        >{{ platformText(row.platform) }} {{ row.release }}</template
+      >
       <TallyTags v-else :tally="row.tally" :checked="row.checked" />
     </template>
     <template #empty>
-      No profile yet. Open a <RouterLink to="/devices">device</RouterLink> and add a profile for a gateway.
+      No profile yet. Open a <RouterLink to="/devices">device</RouterLink> and add a profile for a
+      gateway.
     </template>
   </ListTable>
 </template>

@@ -25,7 +25,9 @@ async function set(r: Schemas['Rule'], severity: string) {
 }
 const fitting = computed(() => {
   const text = search.value.toLowerCase()
-  return rules.value.filter((r) => [r.code, r.title, r.why, r.plain, r.fix].join(' ').toLowerCase().includes(text))
+  return rules.value.filter((r) =>
+    [r.code, r.title, r.why, r.plain, r.fix].join(' ').toLowerCase().includes(text),
+  )
 })
 onMounted(async () => {
   try {
@@ -38,18 +40,22 @@ onMounted(async () => {
 
 <template>
   <PageHead title="Rules" />
-  <p class="soft">What the checks find in profiles and files. An error prevents the build of a parcel.</p>
+  <p class="soft">
+    What the checks find in profiles and files. An error prevents the build of a parcel.
+  </p>
   <div class="mb-3" style="max-width: 20rem">
     <label class="form-label" for="search">Search</label>
     <BFormInput id="search" v-model="search" type="search" />
   </div>
   <Notice :text="wrong" /><Notice :text="done" kind="done" />
-  <p role="status" class="soft">{{ fitting.length }} {{ fitting.length === 1 ? 'rule' : 'rules' }}</p>
+  <p role="status" class="soft">
+    {{ fitting.length }} {{ fitting.length === 1 ? 'rule' : 'rules' }}
+  </p>
   <article v-for="r in fitting" :key="r.code" class="panel mb-2">
     <h2 class="mb-1">
-      <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{ r.set || r.severity }}</span>{{
-        r.title
-      }}
+      <span class="tag me-2" :class="r.set === 'off' ? 'plain' : r.set || r.severity">{{
+        r.set || r.severity
+      }}</span>{{ r.title }}
       <span class="mono soft fw-normal small">{{ r.code }}</span>
     </h2>
     <p class="mb-1">{{ r.why }} <strong>Fix:</strong> {{ r.fix }}</p>
@@ -65,6 +71,8 @@ onMounted(async () => {
         @update:model-value="set(r, String($event))"
       />
     </div>
-    <p class="soft small mb-0">Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.</p>
+    <p class="soft small mb-0">
+      Finds {{ r.bad.text }}; accepts {{ r.good.text }}. Source: {{ r.source }}.
+    </p>
   </article>
 </template>

@@ -11,7 +11,12 @@ import { useForm } from '../parts/useForm'
 const session = useSession()
 const route = useRoute()
 const router = useRouter()
-const { draft, errors, wrong, busy, run } = useForm({ code: '', name: '', password: '', factor: '' })
+const { draft, wrong, busy, run } = useForm({
+  code: '',
+  name: '',
+  password: '',
+  factor: '',
+})
 const again = ref('')
 const wanted = ref(false) // a code of the second factor
 
@@ -33,7 +38,10 @@ async function go() {
   })
   if (!ok || !session.operator) return
   if (session.operator.must_change || session.operator.must_enrol) await router.push('/me')
-  else await router.push(typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/')
+  else
+    await router.push(
+      typeof route.query.to === 'string' && route.query.to.startsWith('/') ? route.query.to : '/',
+    )
 }
 </script>
 
@@ -51,17 +59,19 @@ async function go() {
           v-model="draft.code"
           label="Set-up code"
           pointer="/code"
-          :errors="errors"
           required
         />
-        <Field v-model="draft.name" label="Name" pointer="/name" :errors="errors" required />
+        <Field v-model="draft.name" label="Name" pointer="/name" required />
         <Field
           v-model="draft.password"
           kind="secret"
           label="Password"
           pointer="/password"
-          :errors="errors"
-          :help="session.setUp ? 'At least 15 characters. Four or five unrelated words are easy to remember.' : ''"
+          :help="
+            session.setUp
+              ? 'At least 15 characters. Four or five unrelated words are easy to remember.'
+              : ''
+          "
           required
         />
         <Field
@@ -69,11 +79,16 @@ async function go() {
           v-model="draft.factor"
           label="Code of the second factor"
           pointer="/code"
-          :errors="errors"
           help="The six digits from your app."
           required
         />
-        <Field v-if="session.setUp" v-model="again" kind="secret" label="Repeat the password" required />
+        <Field
+          v-if="session.setUp"
+          v-model="again"
+          kind="secret"
+          label="Repeat the password"
+          required
+        />
         <Notice :text="wrong" />
         <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{
           session.setUp ? 'Create the owner and sign in' : 'Sign in'

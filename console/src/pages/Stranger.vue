@@ -8,7 +8,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import { useForm } from '../parts/useForm'
 
-const { draft, errors, wrong, busy, run } = useForm({ address: '', off_record: false })
+const { draft, wrong, busy, run } = useForm({ address: '', off_record: false })
 const probe = ref<Schemas['Probe']>()
 const probeIt = () =>
   run(async () => {
@@ -20,15 +20,14 @@ const probeIt = () =>
 <template>
   <PageHead title="Probe an address" back="/gateways" back-text="Gateways" />
   <p class="soft">
-    For a gateway that is not on record yet: it is probed on the default port of every protocol. Results are not stored;
-    the probe is recorded in the audit log.
+    For a gateway that is not on record yet: it is probed on the default port of every protocol.
+    Results are not stored; the probe is recorded in the audit log.
   </p>
   <form class="panel mb-4" novalidate @submit.prevent="probeIt">
     <Field
       v-model="draft.address"
       label="Address"
       pointer="/address"
-      :errors="errors"
       help="A host name or an IP address."
     />
     <Field
@@ -36,7 +35,6 @@ const probeIt = () =>
       kind="check"
       label="It is ours, or its owner agrees to the probe"
       pointer="/off_record"
-      :errors="errors"
     />
     <Notice :text="wrong" />
     <BButton type="submit" variant="primary" class="mt-2" :disabled="busy || !draft.off_record">{{
@@ -46,10 +44,16 @@ const probeIt = () =>
   <section v-if="probe" class="panel" aria-labelledby="answers" aria-live="polite">
     <h2 id="answers">What {{ probe.gateway }} answers</h2>
     <p v-for="n in probe.names ?? []" :key="n.name" class="soft">
-      <span class="mono">{{ n.name }}</span> resolves to {{ (n.addresses ?? []).join(', ') || n.fault || 'nothing' }}.
+      <span class="mono">{{ n.name }}</span> resolves to
+      {{ (n.addresses ?? []).join(', ') || n.fault || 'nothing' }}.
     </p>
     <AnswerTable :answers="probe.answers ?? []" />
-    <div v-for="d in probe.differences ?? []" :key="d.text" class="finding mt-2" :class="d.severity">
+    <div
+      v-for="d in probe.differences ?? []"
+      :key="d.text"
+      class="finding mt-2"
+      :class="d.severity"
+    >
       <p class="mb-1">
         <strong>{{ d.text }}</strong>
       </p>

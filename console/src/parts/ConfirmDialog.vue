@@ -24,22 +24,32 @@ function end(proven: boolean) {
   asked.value?.done(proven)
 }
 async function prove() {
-  const well = await run(() => ask(api.POST('/api/v1/session/confirm', { body: { ...draft } })).then(() => {}), '')
+  const well = await run(
+    () => ask(api.POST('/api/v1/session/confirm', { body: { ...draft } })).then(() => {}),
+    '',
+  )
   if (well) end(true)
 }
 </script>
 
 <template>
-  <dialog v-if="asked" ref="dialog" class="panel confirm" aria-labelledby="confirm" @cancel.prevent="end(false)">
+  <dialog
+    v-if="asked"
+    ref="dialog"
+    class="panel confirm"
+    aria-labelledby="confirm"
+    @cancel.prevent="end(false)"
+  >
     <form novalidate @submit.prevent="prove">
       <h2 id="confirm">Confirm that it is you</h2>
-      <p class="soft">A session alone is not enough for this. You are not probed again for five minutes.</p>
+      <p class="soft">
+        A session alone is not enough for this. You are not probed again for five minutes.
+      </p>
       <Field
         v-model="draft.password"
         kind="secret"
         label="Your password"
         pointer="/password"
-        :errors="errors"
         required
       />
       <Field
@@ -47,7 +57,6 @@ async function prove() {
         v-model="draft.code"
         label="Code of your second factor"
         pointer="/code"
-        :errors="errors"
         required
       />
       <Notice :text="wrong" />

@@ -7,10 +7,10 @@ import { save } from './files'
 import { useForm } from './useForm'
 
 const props = defineProps<{ authority: Schemas['AuthorityRow'] }>()
-const { draft, errors, wrong, done, busy, run } = useForm({ passphrase: '', again: '' })
+const { draft, wrong, done, busy, run } = useForm({ passphrase: '', again: '' })
 async function go() {
   await run(async () => {
-    const body = { ...draft } as unknown as Schemas['ExportInputBody']
+    const body = { ...draft }
     const params = { path: { id: props.authority.id } }
     const f = await ask(api.POST('/api/v1/authorities/{id}/export', { params, body }))
     save(f.name + '.p12', f.content)
@@ -23,7 +23,8 @@ async function go() {
   <details class="panel mb-4">
     <summary>Export its key</summary>
     <p class="soft mt-2">
-      For owners only, and recorded in the audit log. Whoever has the file and its passphrase can issue any certificate.
+      For owners only, and recorded in the audit log. Whoever has the file and its passphrase can
+      issue any certificate.
     </p>
     <form novalidate @submit.prevent="go">
       <div class="columns">
@@ -32,10 +33,9 @@ async function go() {
           kind="secret"
           label="Passphrase"
           pointer="/passphrase"
-          :errors="errors"
           help="At least 15 characters; five or six unrelated words work well."
         />
-        <Field v-model="draft.again" kind="secret" label="Repeat" pointer="/again" :errors="errors" />
+        <Field v-model="draft.again" kind="secret" label="Repeat" pointer="/again" />
       </div>
       <Notice :text="wrong" /><Notice :text="done" kind="done" />
       <BButton class="alters" type="submit" size="sm" variant="outline-danger" :disabled="busy"

@@ -1,13 +1,16 @@
 <script setup lang="ts">
 // One field of a form, with its error beside it. Lists are one value a line.
-import { computed, ref, useId, watch } from 'vue'
+import { computed, inject, ref, useId, watch } from 'vue'
 import { api, ask } from '../api/client'
+import descriptions from '../api/fields.json'
+import { formState } from './useForm'
 
 const props = withDefaults(
   defineProps<{
     label: string
     kind?: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'note' | 'pem'
     help?: string
+    described?: boolean // its help is the description of the record's field
     errors?: Record<string, string>
     pointer?: string
     choices?: { value: string; text: string }[]
@@ -18,7 +21,8 @@ const props = withDefaults(
   {
     kind: 'text',
     help: '',
-    errors: () => ({}),
+    described: false,
+    errors: undefined,
     pointer: '',
     choices: () => [],
     required: false,
@@ -28,19 +32,31 @@ const props = withDefaults(
 )
 const model = defineModel<string | string[] | boolean | number | null | undefined>()
 const id = useId()
+const form = inject(formState, undefined)
+const errors = computed(() => props.errors ?? form?.errors.value ?? {})
+const help = computed(() => {
+  if (!props.described) return props.help
+  const fields: Record<string, string> = (descriptions as Record<string, object>)[
+    form?.noun ?? ''
+  ] as never
+  return (fields?.[props.pointer] ?? '') + (props.kind === 'list' ? ' One per line.' : '')
+})
 
 // An error of a member of a list belongs to the list.
 const error = computed(() =>
-  Object.entries(props.errors)
+  Object.entries(errors.value)
     .filter(
       ([at]) =>
-        props.pointer && (at === props.pointer || (props.kind === 'list' && at.startsWith(props.pointer + '/'))),
+        props.pointer &&
+        (at === props.pointer || (props.kind === 'list' && at.startsWith(props.pointer + '/'))),
     )
     .map(([, text]) => text)
     .join(' '),
 )
-const described = computed(
-  () => [props.help ? `${id}-help` : '', error.value ? `${id}-error` : ''].filter(Boolean).join(' ') || undefined,
+const notes = computed(
+  () =>
+    [help.value ? `${id}-help` : '', error.value ? `${id}-error` : ''].filter(Boolean).join(' ') ||
+    undefined,
 )
 const text = computed({
   get: () => String(model.value ?? ''),
@@ -73,7 +89,7 @@ function tidy() {
 
 <template>
   <div class="mb-3">
-    <BFormCheckbox v-if="kind === 'check'" :id="id" v-model="on" :aria-describedby="described">{{
+    <BFormCheckbox v-if="kind === 'check'" :id="id" v-model="on" :aria-describedby="notes">{{
       label
     }}</BFormCheckbox>
     <template v-else>
@@ -89,7 +105,7 @@ function tidy() {
         max-rows="8"
         spellcheck="false"
         :state="error ? false : null"
-        :aria-describedby="described"
+        :aria-describedby="notes"
         :placeholder="placeholder"
         @blur="tidy"
       />
@@ -102,7 +118,7 @@ function tidy() {
         :max-rows="kind === 'pem' ? 6 : 8"
         :spellcheck="kind === 'note'"
         :state="error ? false : null"
-        :aria-describedby="described"
+        :aria-describedby="notes"
       />
       <BFormSelect
         v-else-if="kind === 'choice'"
@@ -110,7 +126,7 @@ function tidy() {
         v-model="text"
         :options="choices"
         :state="error ? false : null"
-        :aria-describedby="described"
+        :aria-describedby="notes"
       />
       <BFormInput
         v-else
@@ -122,12 +138,18 @@ function tidy() {
         :autocomplete="kind === 'secret' ? 'new-password' : 'off'"
         :state="error ? false : null"
         :required="required"
-        :aria-describedby="described"
+        :aria-describedby="notes"
         :placeholder="placeholder"
         spellcheck="false"
       />
     </template>
-    <BButton v-if="makes" class="mt-1 me-2" type="button" size="sm" variant="outline-secondary" @click="make"
+    <BButton
+      v-if="makes"
+      class="mt-1 me-2"
+      type="button"
+      size="sm"
+      variant="outline-secondary"
+      @click="make"
       >Generate</BButton
     >
     <span v-if="wrong" class="invalid-feedback">{{ wrong }}</span>

@@ -13,7 +13,8 @@ const pages: Record<string, string> = {
 const link = computed(() => {
   const place = props.finding.place
   if (!place) return null
-  if (place.noun === 'account' && props.person) return { to: '/people/' + props.person, text: 'Open the account' }
+  if (place.noun === 'account' && props.person)
+    return { to: '/people/' + props.person, text: 'Open the account' }
   const page = pages[place.noun]
   return page ? { to: page + place.id, text: `Open the ${place.noun}` } : null
 })
@@ -26,7 +27,8 @@ const link = computed(() => {
     <p class="mono">{{ finding.found }}</p>
     <p>{{ finding.why }}</p>
     <p>
-      <strong>Fix:</strong> {{ finding.fix }} <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
+      <strong>Fix:</strong> {{ finding.fix }}
+      <RouterLink v-if="link" :to="link.to">{{ link.text }}</RouterLink>
     </p>
     <slot />
   </div>

@@ -20,7 +20,9 @@ const { job, lost, follow } = useJob(() => {
 
 async function show() {
   try {
-    const page = await ask(api.GET('/api/v1/rules/{rule}/fixes', { params: { ...path, query: { limit: shown } } }))
+    const page = await ask(
+      api.GET('/api/v1/rules/{rule}/fixes', { params: { ...path, query: { limit: shown } } }),
+    )
     fixes.value = page.items
     total.value = page.total
   } catch (e) {
@@ -42,16 +44,24 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
   <section class="panel mb-4" aria-labelledby="fixes">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="fixes" class="mb-0 me-auto">Fix all: {{ title }}</h2>
-      <BButton class="alters" variant="primary" :disabled="job?.state === 'running' || fixes.length === 0" @click="fix"
+      <BButton
+        class="alters"
+        variant="primary"
+        :disabled="job?.state === 'running' || fixes.length === 0"
+        @click="fix"
         >Fix all: {{ total }} {{ total === 1 ? 'profile' : 'profiles' }}</BButton
       >
     </div>
     <Notice :text="wrong || lost" />
     <p v-if="total > shown && !job" class="soft">
-      The changes of the first {{ shown }} of {{ total }} profiles. The others change in the same way.
+      The changes of the first {{ shown }} of {{ total }} profiles. The others change in the same
+      way.
     </p>
     <p v-if="job" role="status">
-      {{ job.state === 'running' ? `Fixing, ${job.done} of ${job.total} profiles` : `Fixed: ${job.result.fixed ?? 0}`
+      {{
+        job.state === 'running'
+          ? `Fixing, ${job.done} of ${job.total} profiles`
+          : `Fixed: ${job.result.fixed ?? 0}`
       }}{{ job.result.refused ? `, refused: ${job.result.refused}` : '' }}
     </p>
     <table v-if="fixes.length" class="grid-table stack">
@@ -72,6 +82,8 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
         </tr>
       </tbody>
     </table>
-    <p class="soft small mb-0 mt-2">Each change is recorded in the audit log; the profiles are checked again.</p>
+    <p class="soft small mb-0 mt-2">
+      Each change is recorded in the audit log; the profiles are checked again.
+    </p>
   </section>
 </template>

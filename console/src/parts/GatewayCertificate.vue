@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// The certificate that a gateway shows: its chain, a new one with its files, or one that others issued.
+// The certificate that a gateway shows: its chain, a new one with its files, or one that others
+// issued.
 import { computed, onMounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import ChainView from './ChainView.vue'
@@ -16,7 +17,7 @@ const chain = ref<Schemas['Chain']>()
 const bundle = ref<Schemas['GatewayBundle']>()
 const authorities = ref<Schemas['AuthorityRow'][]>([])
 const able = computed(() => authorities.value.filter((a) => a.key_set && !a.retired))
-const { draft, errors, wrong, busy, run } = useForm({ authority_id: '', kind: 'p256', days: 0 })
+const { draft, wrong, busy, run } = useForm({ authority_id: '', kind: 'p256', days: 0 })
 
 async function look() {
   const path = { noun: 'gateway' as const, id: props.id }
@@ -25,7 +26,9 @@ async function look() {
 onMounted(() =>
   run(async () => {
     await look()
-    authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))).items
+    authorities.value = (
+      await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))
+    ).items
     draft.authority_id = able.value[0]?.id ?? ''
   }, ''),
 )
@@ -35,15 +38,23 @@ watch(
 )
 async function make() {
   await run(async () => {
-    const body = { ...draft } as unknown as Schemas['BundleInputBody']
+    const body = { ...draft }
     bundle.value = await ask(
-      api.POST('/api/v1/gateways/{id}/certificate-bundle', { params: { path: { id: props.id } }, body }),
+      api.POST('/api/v1/gateways/{id}/certificate-bundle', {
+        params: { path: { id: props.id } },
+        body,
+      }),
     )
     emit('changed')
   }, '')
 }
 async function bring(m: Material) {
-  await ask(api.POST('/api/v1/gateways/{id}/take-certificate', { params: { path: { id: props.id } }, body: m }))
+  await ask(
+    api.POST('/api/v1/gateways/{id}/take-certificate', {
+      params: { path: { id: props.id } },
+      body: m,
+    }),
+  )
   emit('changed')
 }
 </script>
@@ -59,18 +70,24 @@ async function bring(m: Material) {
     />
     <div v-if="bundle" class="finding note mt-3" role="status">
       <p class="mb-2">
-        Made for {{ bundle.certificate.names.join(', ') }}. The key is not stored here: download the files now and
-        install them on the gateway.
+        Made for {{ bundle.certificate.names.join(', ') }}. The key is not stored here: download the
+        files now and install them on the gateway.
       </p>
-      <BButton size="sm" variant="primary" class="me-2" @click="save(chain?.name + '.zip', bundle.archive)"
+      <BButton
+        size="sm"
+        variant="primary"
+        class="me-2"
+        @click="save(chain?.name + '.zip', bundle.archive)"
         >Download all as an archive</BButton
       >
       <p class="mt-2 mb-1">
-        Passphrase of the PKCS #12 file, shown only now: <span class="mono">{{ bundle.passphrase }}</span>
+        Passphrase of the PKCS #12 file, shown only now:
+        <span class="mono">{{ bundle.passphrase }}</span>
       </p>
       <ul class="small mb-0">
         <li v-for="f in bundle.files" :key="f.name">
-          <button type="button" class="linklike" @click="save(f.name, f.content)">{{ f.name }}</button>: {{ f.purpose }}
+          <button type="button" class="linklike" @click="save(f.name, f.content)">
+            {{ f.name }}</button>: {{ f.purpose }}
         </li>
       </ul>
     </div>
@@ -87,7 +104,6 @@ async function bring(m: Material) {
             kind="choice"
             label="Authority"
             pointer="/authority_id"
-            :errors="errors"
             :choices="able.map((a) => ({ value: a.id, text: a.name }))"
           />
           <Field
@@ -95,7 +111,6 @@ async function bring(m: Material) {
             kind="choice"
             label="Key type"
             pointer="/kind"
-            :errors="errors"
             :choices="keyKinds"
           />
           <Field
@@ -103,7 +118,6 @@ async function bring(m: Material) {
             kind="number"
             label="Validity in days"
             pointer="/days"
-            :errors="errors"
             help="0 uses the authority's setting."
           />
         </div>
@@ -112,7 +126,11 @@ async function bring(m: Material) {
         >
       </form>
       <h3 class="h6 mt-3">Or import a certificate</h3>
-      <MaterialForm button="Note it" :send="bring" help="The certificate and its intermediates, without the key." />
+      <MaterialForm
+        button="Note it"
+        :send="bring"
+        help="The certificate and its intermediates, without the key."
+      />
     </details>
     <div class="mt-2"><Notice :text="wrong" /></div>
   </section>

@@ -10,7 +10,7 @@ import { useForm } from './useForm'
 import { useJob } from './useJob'
 
 const emit = defineEmits<{ made: [] }>()
-const { draft, errors, wrong, busy, run } = useForm({
+const { draft, wrong, busy, run } = useForm({
   group: '',
   days: 7,
   uses: 3,
@@ -36,13 +36,20 @@ async function look() {
 onMounted(() => run(look, ''))
 async function begin() {
   await run(async () => {
-    const body = { ...draft, days: Number(draft.days), uses: Number(draft.uses), passcode: 'sheet' as const }
+    const body = {
+      ...draft,
+      days: Number(draft.days),
+      uses: Number(draft.uses),
+      passcode: 'sheet' as const,
+    }
     follow(await ask(api.POST('/api/v1/handovers/batches', { body })))
   }, '')
 }
 async function read(id: string, half: 'link' | 'passcode') {
   await run(async () => {
-    const answer = await ask(api.POST('/api/v1/handovers/batches/{id}/{half}', { params: { path: { id, half } } }))
+    const answer = await ask(
+      api.POST('/api/v1/handovers/batches/{id}/{half}', { params: { path: { id, half } } }),
+    )
     slips.value = { half, list: answer.items }
   }, '')
 }
@@ -64,22 +71,31 @@ const print = () => window.print()
     <h2 id="group-head">Hand over to a group</h2>
     <form class="alters" novalidate @submit.prevent="begin">
       <div class="columns">
-        <Field v-model="draft.group" label="Group" pointer="/group" :errors="errors" required />
-        <Field v-model="draft.link" kind="choice" label="Links" pointer="/link" :errors="errors" :choices="ways" />
-        <Field v-model="draft.days" kind="number" label="Days until they expire" pointer="/days" :errors="errors" />
-        <Field v-model="draft.uses" kind="number" label="Maximum uses each" pointer="/uses" :errors="errors" />
+        <Field v-model="draft.group" label="Group" pointer="/group" required />
+        <Field v-model="draft.link" kind="choice" label="Links" pointer="/link" :choices="ways" />
+        <Field v-model="draft.days" kind="number" label="Days until they expire" pointer="/days" />
+        <Field v-model="draft.uses" kind="number" label="Maximum uses each" pointer="/uses" />
       </div>
-      <p class="soft">Outdated parcels are built first. Read the passcodes here afterwards, apart from the links.</p>
+      <p class="soft">
+        Outdated parcels are built first. Read the passcodes here afterwards, apart from the links.
+      </p>
       <div class="d-flex flex-wrap gap-2">
-        <BButton class="alters" type="submit" variant="primary" :disabled="busy || job?.state === 'running'"
+        <BButton
+          class="alters"
+          type="submit"
+          variant="primary"
+          :disabled="busy || job?.state === 'running'"
           >Hand over</BButton
         >
-        <BButton variant="outline-secondary" :disabled="busy" @click="pack">Save as an encrypted archive</BButton>
+        <BButton variant="outline-secondary" :disabled="busy" @click="pack"
+          >Save as an encrypted archive</BButton
+        >
       </div>
     </form>
     <Notice :text="wrong || lost" />
     <p v-if="job" class="mt-3 mb-0" role="status">
-      {{ job.title }}: {{ job.state }}, {{ job.done }} of {{ job.total }}. {{ results(job) }} {{ job.problem }}
+      {{ job.title }}: {{ job.state }}, {{ job.done }} of {{ job.total }}. {{ results(job) }}
+      {{ job.problem }}
     </p>
     <div v-if="archive" class="finding note mt-3" role="status">
       {{ archive.name }} is saved, with {{ archive.profiles }} parcels. Its passphrase:
@@ -93,10 +109,16 @@ const print = () => window.print()
         <li v-for="j in past" :key="j.id" class="mb-2">
           {{ j.title }}, {{ shortTime(j.created) }}: {{ results(j) }}
           <span class="text-nowrap alters">
-            <BButton size="sm" class="ms-2" variant="outline-secondary" @click="read(j.id, 'passcode')"
+            <BButton
+              size="sm"
+              class="ms-2"
+              variant="outline-secondary"
+              @click="read(j.id, 'passcode')"
               >Show passcodes</BButton
             >
-            <BButton size="sm" class="ms-2" variant="outline-secondary" @click="read(j.id, 'link')">Show links</BButton>
+            <BButton size="sm" class="ms-2" variant="outline-secondary" @click="read(j.id, 'link')"
+              >Show links</BButton
+            >
           </span>
         </li>
       </ul>
@@ -127,7 +149,9 @@ const print = () => window.print()
         </tbody>
       </table>
       <div class="d-flex gap-3 mt-2 no-print">
-        <button v-if="slips.list.length" type="button" class="linklike" @click="print">Print</button>
+        <button v-if="slips.list.length" type="button" class="linklike" @click="print">
+          Print
+        </button>
         <button type="button" class="linklike" @click="slips = undefined">Hide</button>
       </div>
     </div>

@@ -28,14 +28,19 @@ function drawn(svg: string) {
       <div v-if="made.mailed">The link is sent to {{ made.mailed }}.</div>
       <div v-else>
         Link: <span class="mono">{{ made.link }}</span>
-        <button type="button" class="linklike ms-2" @click="copy('Link', made.link)">Copy the link</button>
+        <button type="button" class="linklike ms-2" @click="copy('Link', made.link)">
+          Copy the link
+        </button>
       </div>
       <div>
         Passcode, to be sent another way: <span class="mono">{{ made.passcode }}</span>
-        <button type="button" class="linklike ms-2" @click="copy('Passcode', made.passcode)">Copy the passcode</button>
+        <button type="button" class="linklike ms-2" @click="copy('Passcode', made.passcode)">
+          Copy the passcode
+        </button>
       </div>
       <p class="soft mb-1">
-        They cannot be shown again. {{ made.mailed ? '' : 'Scan the code with the device itself.' }} {{ said }}
+        They cannot be shown again. {{ made.mailed ? '' : 'Scan the code with the device itself.' }}
+        {{ said }}
       </p>
       <button type="button" class="linklike" @click="emit('hide')">Hide</button>
     </div>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// Gives the newest parcel of a profile to its person: a link and a passcode, shown once; the links that are out, and
-// the gateways that the device was seen through.
+// Gives the newest parcel of a profile to its person: a link and a passcode, shown once; the links
+// that are out, and the gateways that the device was seen through.
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
@@ -15,7 +15,11 @@ const list = ref<Schemas['Handover'][]>([])
 const seen = ref<Schemas['SeenConnection'][]>([])
 const made = ref<Schemas['NewHandover']>()
 const archive = ref<Schemas['Archive']>()
-const { draft, errors, wrong, done, busy, run } = useForm({ days: 7, uses: 3, link: 'shown' as 'shown' | 'mail' })
+const { draft, errors, wrong, done, busy, run } = useForm({
+  days: 7,
+  uses: 3,
+  link: 'shown' as 'shown' | 'mail',
+})
 const ways = [
   { value: 'shown', text: 'Shown to me' },
   { value: 'mail', text: 'Emailed to the person' },
@@ -43,7 +47,10 @@ async function make() {
 async function reissue(id: string) {
   await run(async () => {
     made.value = await ask(
-      api.POST('/api/v1/handovers/{id}/reissue', { params: { path: { id } }, body: { link: draft.link } }),
+      api.POST('/api/v1/handovers/{id}/reissue', {
+        params: { path: { id } },
+        body: { link: draft.link },
+      }),
     )
     await look()
   }, '')
@@ -67,30 +74,35 @@ async function pack() {
   <section class="panel mb-4" aria-labelledby="handing">
     <h2 id="handing">Hand over</h2>
     <p class="soft">
-      Creates a link to the newest parcel, and a passcode that you send another way. They cannot be shown again.
+      Creates a link to the newest parcel, and a passcode that you send another way. They cannot be
+      shown again.
     </p>
     <form class="alters" novalidate @submit.prevent="make">
       <div class="columns">
-        <Field v-model="draft.days" kind="number" label="Days until it expires" pointer="/days" :errors="errors" />
-        <Field v-model="draft.uses" kind="number" label="Maximum uses" pointer="/uses" :errors="errors" />
+        <Field v-model="draft.days" kind="number" label="Days until it expires" pointer="/days" />
+        <Field v-model="draft.uses" kind="number" label="Maximum uses" pointer="/uses" />
         <Field
           v-model="draft.link"
           kind="choice"
           label="The link is"
           pointer="/link"
-          :errors="errors"
           :choices="ways"
         />
       </div>
       <div class="d-flex flex-wrap gap-2">
-        <BButton class="alters" type="submit" variant="outline-secondary" :disabled="busy">Create a link</BButton>
-        <BButton variant="outline-secondary" :disabled="busy" @click="pack">Save as an encrypted archive</BButton>
+        <BButton class="alters" type="submit" variant="outline-secondary" :disabled="busy"
+          >Create a link</BButton
+        >
+        <BButton variant="outline-secondary" :disabled="busy" @click="pack"
+          >Save as an encrypted archive</BButton
+        >
       </div>
     </form>
     <Notice :text="errors['/profile_id'] ?? wrong" /><Notice :text="done" kind="done" />
     <HandoverMade v-if="made" :key="made.handover.id" :made="made" @hide="made = undefined" />
     <div v-if="archive" class="finding note mt-3" role="status">
-      {{ archive.name }} is saved. Its passphrase: <span class="mono">{{ archive.passphrase }}</span>
+      {{ archive.name }} is saved. Its passphrase:
+      <span class="mono">{{ archive.passphrase }}</span>
       <div class="soft">Send it another way than the archive. It cannot be shown again.</div>
       <button type="button" class="linklike mt-1" @click="archive = undefined">Hide</button>
     </div>
@@ -113,7 +125,12 @@ async function pack() {
           <td data-label="Uses">{{ h.uses }} of {{ h.max_uses }}</td>
           <td data-label="Expires">{{ shortTime(h.expires) }}</td>
           <td class="text-nowrap">
-            <BButton size="sm" class="alters me-2" variant="outline-secondary" :disabled="busy" @click="reissue(h.id)"
+            <BButton
+              size="sm"
+              class="alters me-2"
+              variant="outline-secondary"
+              :disabled="busy"
+              @click="reissue(h.id)"
               >Reissue</BButton
             >
             <BButton
@@ -130,8 +147,9 @@ async function pack() {
       </tbody>
     </table>
     <p v-for="s in seen" :key="s.gateway_id" class="mt-3 mb-0">
-      <span class="tag fine">connected</span> Seen through {{ s.gateway }} as <span class="mono">{{ s.address }}</span>,
-      last on {{ shortTime(s.last) }}, first on {{ shortTime(s.first) }}.
+      <span class="tag fine">connected</span> Seen through {{ s.gateway }} as
+      <span class="mono">{{ s.address }}</span>, last on {{ shortTime(s.last) }}, first on
+      {{ shortTime(s.first) }}.
     </p>
   </section>
 </template>

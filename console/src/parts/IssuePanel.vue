@@ -11,12 +11,19 @@ const props = defineProps<{ device: string; has: boolean }>()
 const emit = defineEmits<{ issued: [Schemas['CertificateRow']] }>()
 const authorities = ref<Schemas['AuthorityRow'][]>([])
 const able = computed(() => authorities.value.filter((a) => !a.retired))
-const elsewhere = computed(() => able.value.find((a) => a.id === draft.authority_id)?.key_set === false)
-const { draft, errors, wrong, done, busy, run } = useForm({ authority_id: '', names: [] as string[] })
+const elsewhere = computed(
+  () => able.value.find((a) => a.id === draft.authority_id)?.key_set === false,
+)
+const { draft, wrong, done, busy, run } = useForm({
+  authority_id: '',
+  names: [] as string[],
+})
 
 onMounted(() =>
   run(async () => {
-    authorities.value = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 100 } } }))).items
+    authorities.value = (
+      await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 100 } } }))
+    ).items
     draft.authority_id = able.value[0]?.id ?? ''
   }, ''),
 )
@@ -30,7 +37,11 @@ async function issue() {
     return
   }
   await run(async () => {
-    const body = { ...draft, device_id: props.device, days: 0 } as unknown as Schemas['IssueInputBody']
+    const body = {
+      ...draft,
+      device_id: props.device,
+      days: 0,
+    }
     emit('issued', await ask(api.POST('/api/v1/certificates', { body })))
   }, 'Issued. The old certificate stays valid until it is revoked.')
 }
@@ -39,7 +50,8 @@ async function issue() {
 <template>
   <form class="mt-2" novalidate @submit.prevent="issue">
     <p v-if="able.length === 0" class="soft">
-      To issue certificates here, <RouterLink to="/authorities">create an authority</RouterLink> first.
+      To issue certificates here,
+      <RouterLink to="/authorities">create an authority</RouterLink> first.
     </p>
     <template v-else>
       <div class="columns">
@@ -48,7 +60,6 @@ async function issue() {
           kind="choice"
           label="Authority"
           pointer="/authority_id"
-          :errors="errors"
           :choices="able.map((a) => ({ value: a.id, text: a.name }))"
         />
         <Field
@@ -56,13 +67,19 @@ async function issue() {
           kind="list"
           label="Names"
           pointer="/names"
-          :errors="errors"
           help="Host names or email addresses that both sides check, one per line. Empty creates one below your domain."
         />
       </div>
-      <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
-        elsewhere ? 'Create a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
-      }}</BButton>
+      <BButton
+        class="alters"
+        type="submit"
+        size="sm"
+        variant="outline-secondary"
+        :disabled="busy"
+        >{{
+          elsewhere ? 'Create a request' : has ? 'Issue a new certificate' : 'Issue a certificate'
+        }}</BButton
+      >
     </template>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
   </form>

@@ -1,9 +1,10 @@
 <script setup lang="ts" generic="Row extends { id: string }">
 // A list that the service pages, filters and sorts.
-import { computed, onMounted, ref, watch } from 'vue'
+import { computed, onMounted, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
 import { usePage } from './usePage'
+import { useAddress } from './useAddress'
 
 export interface Column {
   key: string
@@ -17,7 +18,7 @@ const props = defineProps<{
   load: (q: ListQuery, signal: AbortSignal) => Promise<Page<Row>>
   first: string
   filters?: string[]
-  page?: string
+  apart?: string // prefix of its state in the page's address, where a page has several lists
 }>()
 defineSlots<{
   cell(props: { row: Row; column: string }): unknown
@@ -27,24 +28,33 @@ defineSlots<{
 
 const one = props.noun === 'people' ? 'person' : props.noun.replace(/s$/, '')
 const size = 25
-const search = ref('')
-const sort = ref(props.first)
-const { number, rows, total, more, busy, wrong, look, soon } = usePage<Row>(size, (limit, offset, signal) =>
-  props.load({ search: search.value || undefined, sort: sort.value, limit, offset, filter: props.filters }, signal),
+const apart = props.apart ?? ''
+const search = useAddress(apart + 'search')
+const sort = useAddress(apart + 'sort', props.first)
+const page = useAddress(apart + 'page', '1')
+const { number, rows, total, more, busy, wrong, look, soon } = usePage<Row>(
+  size,
+  (limit, offset, signal) =>
+    props.load(
+      { search: search.value || undefined, sort: sort.value, limit, offset, filter: props.filters },
+      signal,
+    ),
 )
 const found = computed(() => {
   const many = total.value.toLocaleString()
   return `${more.value ? 'more than ' : ''}${many} ${total.value === 1 ? one : props.noun}`
 })
+number.value = Number(page.value) || 1
+watch(number, (now) => (page.value = String(now)))
+watch(page, (now) => (number.value = Number(now) || 1))
 watch(search, () => soon(200))
 watch([sort, number], () => void look())
 watch(
-  () => props.filters,
+  () => JSON.stringify(props.filters ?? []),
   () => {
     number.value = 1
     void look()
   },
-  { deep: true },
 )
 onMounted(look)
 defineExpose({ look })
@@ -86,7 +96,9 @@ function direction(c: Column) {
           >
             <button v-if="c.sort" type="button" @click="turn(c.sort)">
               {{ c.text
-              }}<span aria-hidden="true">{{ { ascending: ' ↑', descending: ' ↓', none: '' }[direction(c)] }}</span>
+              }}<span aria-hidden="true">{{
+                { ascending: ' ↑', descending: ' ↓', none: '' }[direction(c)]
+              }}</span>
             </button>
             <template v-else>{{ c.text }}</template>
           </th>
@@ -107,7 +119,10 @@ function direction(c: Column) {
     </table>
     <div v-else-if="!busy && !wrong" class="p-4">
       <template v-if="search || filters?.length"
-        >No matches. <BButton size="sm" variant="outline-secondary" @click="search = ''">Clear</BButton></template
+        >No matches.
+        <BButton size="sm" variant="outline-secondary" @click="search = ''"
+          >Clear</BButton
+        ></template
       >
       <slot v-else name="empty" />
     </div>

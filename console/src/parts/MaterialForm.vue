@@ -51,7 +51,9 @@ async function go() {
           :aria-describedby="`${id}-help`"
           @change="file = first($event)"
         />
-        <div :id="`${id}-help`" class="form-text">{{ help ?? 'PEM, DER, PKCS #7 or PKCS #12.' }}</div>
+        <div :id="`${id}-help`" class="form-text">
+          {{ help ?? 'PEM, DER, PKCS #7 or PKCS #12.' }}
+        </div>
         <div v-if="errors['/file'] || errors['/certificate']" class="invalid-feedback d-block">
           {{ errors['/file'] ?? errors['/certificate'] }}
         </div>
@@ -67,11 +69,12 @@ async function go() {
         kind="secret"
         label="Passphrase of a PKCS #12 file"
         pointer="/passphrase"
-        :errors="errors"
       />
-      <Field v-if="named" v-model="draft.name" :label="named" pointer="/name" :errors="errors" />
+      <Field v-if="named" v-model="draft.name" :label="named" pointer="/name" />
     </div>
     <Notice :text="wrong" /><Notice :text="done" kind="done" />
-    <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{ button }}</BButton>
+    <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">{{
+      button
+    }}</BButton>
   </form>
 </template>

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// Somebody leaves, or a device is lost: what it holds, one step that takes it back, and what people have to do.
+// Somebody leaves, or a device is lost: what it holds, one step that takes it back, and what people
+// have to do.
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
@@ -11,7 +12,9 @@ const props = defineProps<{ noun: 'person' | 'device'; id: string; name: string 
 const emit = defineEmits<{ offboarded: [] }>()
 const held = ref<Schemas['Holdings']>()
 const list = ref<Schemas['Offboarding'][]>([])
-const { draft, errors, wrong, busy, run } = useForm({ why: (props.noun === 'person' ? 'left' : 'lost') as Why })
+const { draft, wrong, busy, run } = useForm({
+  why: (props.noun === 'person' ? 'left' : 'lost') as Why,
+})
 type Why = 'lost' | 'left' | 'retired'
 const reasons = [
   { value: 'lost', text: 'lost or stolen' },
@@ -26,11 +29,17 @@ const holds = computed(() => {
     ['Devices', h.devices.map((d) => d.name)],
     ['Profiles', h.profiles.map((p) => `${p.device} to ${p.gateway}`)],
     ['Open links', h.links.map((l) => `${l.device} to ${l.gateway}, ${l.state}`)],
-    ['Certificates', h.certificates.map((c) => `${c.subject}, until ${new Date(c.to).toLocaleDateString()}`)],
+    [
+      'Certificates',
+      h.certificates.map((c) => `${c.subject}, until ${new Date(c.to).toLocaleDateString()}`),
+    ],
     ['Accounts', h.accounts.map((a) => a.login)],
     [
       'Shared keys',
-      h.shared.map((k) => `${k.what} of ${k.gateway}, with ${of(k.others, 'profile of others', 'profiles of others')}`),
+      h.shared.map(
+        (k) =>
+          `${k.what} of ${k.gateway}, with ${of(k.others, 'profile of others', 'profiles of others')}`,
+      ),
     ],
   ].filter(([, what]) => (what as string[]).length > 0) as [string, string[]][]
 })
@@ -63,7 +72,9 @@ async function go() {
 
 <template>
   <section class="panel mb-4" aria-labelledby="offboard">
-    <h2 id="offboard">{{ noun === 'person' ? 'When the person leaves' : 'When the device is lost' }}</h2>
+    <h2 id="offboard">
+      {{ noun === 'person' ? 'When the person leaves' : 'When the device is lost' }}
+    </h2>
     <div v-for="w in list" :key="w.id" class="mb-3">
       <p class="mb-1">
         <span class="tag" :class="w.open ? 'warning' : 'fine'">{{ w.why }}</span>
@@ -74,7 +85,8 @@ async function go() {
       <ToDoList :offboarding="w" @changed="run(look, '')" />
     </div>
     <p class="soft">
-      Closes open links, revokes certificates and builds no more parcels; what is left to do is listed.
+      Closes open links, revokes certificates and builds no more parcels; what is left to do is
+      listed.
     </p>
     <div class="d-flex flex-wrap gap-3 align-items-end">
       <Field
@@ -83,10 +95,11 @@ async function go() {
         kind="choice"
         label="Why"
         pointer="/why"
-        :errors="errors"
         :choices="reasons"
       />
-      <BButton variant="outline-secondary" class="mb-3" :disabled="busy" @click="show">Show what it holds</BButton>
+      <BButton variant="outline-secondary" class="mb-3" :disabled="busy" @click="show"
+        >Show what it holds</BButton
+      >
     </div>
     <Notice :text="wrong" />
     <div v-if="held" role="status">
@@ -103,7 +116,9 @@ async function go() {
         </li>
       </ol>
       <p v-if="held.items.length === 0">Nothing.</p>
-      <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Offboard {{ name }}</BButton>
+      <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go"
+        >Offboard {{ name }}</BButton
+      >
     </div>
   </section>
 </template>

@@ -11,7 +11,10 @@ import { useForm } from './useForm'
 const props = defineProps<{ operator: Schemas['Operator'] }>()
 const emit = defineEmits<{ changed: []; reset: [Schemas['NewOperator']] }>()
 const changing = ref(false)
-const { draft, errors, wrong, busy, run } = useForm({ role: props.operator.role as string, disabled: false })
+const { draft, wrong, busy, run } = useForm({
+  role: props.operator.role as string,
+  disabled: false,
+})
 const params = { path: { id: props.operator.id } }
 
 function begin() {
@@ -35,7 +38,8 @@ async function reset() {
 const remove = () => ask(api.DELETE('/api/v1/operators/{id}', { params }))
 const state = (o: Schemas['Operator']) =>
   o.disabled ? 'disabled' : o.must_change ? 'must change the password' : 'can sign in'
-const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
+const time = (v: string) =>
+  new Date(v).toLocaleString([], { dateStyle: 'short', timeStyle: 'short' })
 </script>
 
 <template>
@@ -46,19 +50,37 @@ const time = (v: string) => new Date(v).toLocaleString([], { dateStyle: 'short',
     <td data-label="Second factor">{{ operator.second_factor ? 'on' : 'off' }}</td>
     <td data-label="Last sign-in">{{ operator.signed_in ? time(operator.signed_in) : 'never' }}</td>
     <td>
-      <BButton size="sm" variant="outline-secondary" :aria-label="`Change ${operator.name}`" @click="begin"
+      <BButton
+        size="sm"
+        variant="outline-secondary"
+        :aria-label="`Change ${operator.name}`"
+        @click="begin"
         >Change…</BButton
       >
-      <BModal v-model="changing" :title="`Change ${operator.name}`" title-tag="h2" no-footer lazy teleport-to="body">
+      <BModal
+        v-model="changing"
+        :title="`Change ${operator.name}`"
+        title-tag="h2"
+        no-footer
+        lazy
+        teleport-to="body"
+      >
         <form novalidate @submit.prevent="save">
-          <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :errors="errors" :choices="roles" />
+          <Field v-model="draft.role" kind="choice" label="Role" pointer="/role" :choices="roles" />
           <Field v-model="draft.disabled" kind="check" label="Disabled: cannot sign in" />
           <p class="soft small">Sessions and tokens of {{ operator.name }} end.</p>
           <Notice :text="wrong" />
           <div class="d-flex flex-wrap gap-2 mt-3">
             <BButton class="alters" type="submit" variant="primary" :disabled="busy">Save</BButton>
-            <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset">Reset password</BButton>
-            <RemoveButton noun="operator" :name="operator.name" :remove="remove" @removed="emit('changed')" />
+            <BButton type="button" variant="outline-secondary" :disabled="busy" @click="reset"
+              >Reset password</BButton
+            >
+            <RemoveButton
+              noun="operator"
+              :name="operator.name"
+              :remove="remove"
+              @removed="emit('changed')"
+            />
           </div>
         </form>
       </BModal>

@@ -2,7 +2,12 @@
 // An ordered choice out of a few things: taken ones above, in their order, the rest below.
 import { computed } from 'vue'
 
-const props = defineProps<{ label: string; choices: { value: string; text: string }[]; none: string; help?: string }>()
+const props = defineProps<{
+  label: string
+  choices: { value: string; text: string }[]
+  none: string
+  help?: string
+}>()
 const model = defineModel<string[]>({ required: true })
 const rest = computed(() => props.choices.filter((c) => !model.value.includes(c.value)))
 const text = (value: string) => props.choices.find((c) => c.value === value)?.text ?? value

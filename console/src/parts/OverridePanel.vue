@@ -15,7 +15,10 @@ const params = computed(() => ({ path: { id: props.id, rule: props.finding.rule 
 
 async function pass() {
   await form.run(async () => {
-    const body = { reason: form.draft.reason, until: new Date(form.draft.until + 'T00:00:00').toISOString() }
+    const body = {
+      reason: form.draft.reason,
+      until: new Date(form.draft.until + 'T00:00:00').toISOString(),
+    }
     await ask(api.PUT('/api/v1/profiles/{id}/overrides/{rule}', { params: params.value, body }))
     open.value = false
     emit('changed')
@@ -33,21 +36,38 @@ async function end() {
   <div v-if="finding.override" class="mt-1">
     <strong>Overridden until {{ new Date(finding.override.until).toLocaleDateString() }}</strong
     >: {{ finding.override.reason }} <span class="soft">({{ finding.override.operator }})</span>
-    <BButton size="sm" variant="outline-secondary" class="alters ms-2" :disabled="form.busy.value" @click="end"
+    <BButton
+      size="sm"
+      variant="outline-secondary"
+      class="alters ms-2"
+      :disabled="form.busy.value"
+      @click="end"
       >End the override</BButton
     >
     <Notice :text="form.wrong.value" />
   </div>
   <template v-else-if="finding.severity === 'error' && finding.rule !== 'format-unfit'">
-    <BButton v-if="!open" size="sm" variant="outline-secondary" class="alters mt-1" @click="open = true"
+    <BButton
+      v-if="!open"
+      size="sm"
+      variant="outline-secondary"
+      class="alters mt-1"
+      @click="open = true"
       >Override temporarily…</BButton
     >
     <form v-else class="columns mt-2" novalidate @submit.prevent="pass">
-      <Field v-model="form.draft.reason" label="Reason" pointer="/reason" :errors="form.errors.value" />
-      <Field v-model="form.draft.until" label="Until (year-month-day)" pointer="/until" :errors="form.errors.value" />
+      <Field v-model="form.draft.reason" label="Reason" pointer="/reason" />
+      <Field v-model="form.draft.until" label="Until (year-month-day)" pointer="/until" />
       <div>
         <Notice :text="form.wrong.value" />
-        <BButton class="alters" size="sm" type="submit" variant="primary" :disabled="form.busy.value">Override</BButton>
+        <BButton
+          class="alters"
+          size="sm"
+          type="submit"
+          variant="primary"
+          :disabled="form.busy.value"
+          >Override</BButton
+        >
         <BButton size="sm" variant="link" @click="open = false">Cancel</BButton>
         <p class="soft small mb-0">Shown with the profile and recorded in the audit log.</p>
       </div>

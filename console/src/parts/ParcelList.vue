@@ -20,7 +20,9 @@ async function build() {
   busy.value = true
   wrong.value = ''
   try {
-    await ask(api.POST('/api/v1/profiles/{id}/parcels', { params: path, body: { by_hand: props.byHand } }))
+    await ask(
+      api.POST('/api/v1/profiles/{id}/parcels', { params: path, body: { by_hand: props.byHand } }),
+    )
     await list()
   } catch (e) {
     wrong.value = (e as Error).message
@@ -35,9 +37,14 @@ const when = (at: string) => new Date(at).toLocaleString()
   <section class="panel mb-4" aria-labelledby="parcels">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="parcels" class="mb-0">Parcels</h2>
-      <BButton class="alters" size="sm" variant="primary" :disabled="busy || blocked" @click="build">{{
-        byHand ? 'Build the card' : 'Build a parcel'
-      }}</BButton>
+      <BButton
+        class="alters"
+        size="sm"
+        variant="primary"
+        :disabled="busy || blocked"
+        @click="build"
+        >{{ byHand ? 'Build the card' : 'Build a parcel' }}</BButton
+      >
       <span v-if="blocked" class="soft">Errors prevent the build; fix them first.</span>
     </div>
     <Notice :text="wrong" />
@@ -54,14 +61,19 @@ const when = (at: string) => new Date(at).toLocaleString()
         <tr v-for="p in parcels" :key="p.id">
           <td>{{ when(p.built) }}</td>
           <td>
-            <span v-if="p.outdated" class="tag warning">outdated</span><span v-else class="tag fine">current</span>
+            <span v-if="p.outdated" class="tag warning">outdated</span
+            ><span v-else class="tag fine">current</span>
           </td>
           <td>
-            <span v-if="p.removed" class="soft">removed on {{ when(p.removed) }}; its digest is kept</span>
+            <span v-if="p.removed" class="soft"
+              >removed on {{ when(p.removed) }}; its digest is kept</span
+            >
             <div v-for="f in p.removed ? [] : p.files" :key="f.name">
-              <a :href="`/api/v1/parcels/${p.id}/files/${encodeURIComponent(f.name)}`" :download="f.name">{{
-                f.name
-              }}</a>
+              <a
+                :href="`/api/v1/parcels/${p.id}/files/${encodeURIComponent(f.name)}`"
+                :download="f.name"
+                >{{ f.name }}</a
+              >
             </div>
           </td>
         </tr>

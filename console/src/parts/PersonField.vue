@@ -7,14 +7,19 @@ import Field from './Field.vue'
 import Notice from './Notice.vue'
 import { useChoices } from './useChoices'
 
-const props = defineProps<{ errors: Record<string, string>; pointer: string }>()
+const props = defineProps<{ pointer: string }>()
 const model = defineModel<string>({ required: true })
 const most = 50
 const { search, total, wrong, choices } = useChoices(
   model,
   async (text) => {
-    const found = await ask(api.GET('/api/v1/people', { params: { query: { search: text, limit: most } } }))
-    const list = found.items.map((p) => ({ value: p.id, text: p.mail ? `${p.name} (${p.mail})` : p.name }))
+    const found = await ask(
+      api.GET('/api/v1/people', { params: { query: { search: text, limit: most } } }),
+    )
+    const list = found.items.map((p) => ({
+      value: p.id,
+      text: p.mail ? `${p.name} (${p.mail})` : p.name,
+    }))
     return { list, total: found.total }
   },
   async (id) => {
@@ -22,7 +27,10 @@ const { search, total, wrong, choices } = useChoices(
     return { value: kept.id, text: kept.name }
   },
 )
-const shown = computed(() => [{ value: '', text: choices.value.length ? 'Choose…' : 'No matches' }, ...choices.value])
+const shown = computed(() => [
+  { value: '', text: choices.value.length ? 'Choose…' : 'No matches' },
+  ...choices.value,
+])
 </script>
 
 <template>
@@ -38,7 +46,6 @@ const shown = computed(() => [{ value: '', text: choices.value.length ? 'Choose�
       kind="choice"
       label="Person"
       :pointer="props.pointer"
-      :errors="props.errors"
       :choices="shown"
       required
     />

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// What a gateway really answers: the state of each offer, what differs from the record, and the history.
+// What a gateway really answers: the state of each offer, what differs from the record, and the
+// history.
 import { computed, defineAsyncComponent, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import AnswerTable from './AnswerTable.vue'
@@ -29,7 +30,11 @@ onMounted(() => run(look, ''))
 const { job, lost, follow } = useJob(() => run(look, ''))
 const asking = computed(() => job.value?.state === 'running')
 const probeNow = () =>
-  run(async () => follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))), '')
+  run(
+    async () =>
+      follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))),
+    '',
+  )
 function take(which: number[]) {
   const params = { path: { ...path.value, probe: probe.value!.id! } }
   return run(async () => {
@@ -45,15 +50,22 @@ const when = (at: string) => new Date(at).toLocaleString()
   <section class="panel mb-4" aria-labelledby="answers">
     <div class="d-flex flex-wrap gap-3 align-items-center mb-2">
       <h2 id="answers" class="mb-0">Probe results</h2>
-      <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{ stateText[history[0].state] }}</span>
-      <BButton class="alters ms-auto" size="sm" variant="outline-secondary" :disabled="asking" @click="probeNow">{{
-        asking ? 'Probing…' : 'Probe now'
-      }}</BButton>
+      <span v-if="history[0]" class="tag" :class="stateTag[history[0].state]">{{
+        stateText[history[0].state]
+      }}</span>
+      <BButton
+        class="alters ms-auto"
+        size="sm"
+        variant="outline-secondary"
+        :disabled="asking"
+        @click="probeNow"
+        >{{ asking ? 'Probing…' : 'Probe now' }}</BButton
+      >
     </div>
     <Notice :text="lost || (job?.problem ?? '')" />
     <p v-if="!probe" class="soft mb-0">
-      Not probed yet. The service sends the first messages of each protocol on record, at most four packets per second,
-      and never signs in. The interval is set on the page Organisation.
+      Not probed yet. The service sends the first messages of each protocol on record, at most four
+      packets per second, and never signs in. The interval is set on the page Organisation.
     </p>
     <template v-else>
       <p class="soft">
@@ -82,7 +94,13 @@ const when = (at: string) => new Date(at).toLocaleString()
           >Accept into the record</BButton
         >
       </div>
-      <BButton v-if="takeable" class="alters mt-2" size="sm" variant="outline-secondary" :disabled="busy" @click="all"
+      <BButton
+        v-if="takeable"
+        class="alters mt-2"
+        size="sm"
+        variant="outline-secondary"
+        :disabled="busy"
+        @click="all"
         >Accept all into the record</BButton
       >
       <template v-if="history.length > 1">

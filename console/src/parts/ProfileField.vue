@@ -11,8 +11,13 @@ const model = defineModel<string>({ required: true })
 const { search, wrong, choices } = useChoices(
   model,
   async (text) => {
-    const found = await ask(api.GET('/api/v1/profiles', { params: { query: { search: text, limit: 50 } } }))
-    const list = found.items.map((p) => ({ value: p.id, text: `${p.device} → ${p.gateway} (${p.person})` }))
+    const found = await ask(
+      api.GET('/api/v1/profiles', { params: { query: { search: text, limit: 50 } } }),
+    )
+    const list = found.items.map((p) => ({
+      value: p.id,
+      text: `${p.device} → ${p.gateway} (${p.person})`,
+    }))
     return { list, total: found.total }
   },
   async (id) => {

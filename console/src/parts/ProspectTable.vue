@@ -1,22 +1,24 @@
 <script setup lang="ts">
 // What a pattern would make of its devices, before anything is kept.
 import { watch } from 'vue'
-import { api, ask, type Schemas } from '../api/client'
+import { api, ask, type Merge, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { offers } from './offers'
 import TallyTags from './TallyTags.vue'
 import { usePage } from './usePage'
 
-const props = defineProps<{ pattern: string; change: Record<string, unknown> }>()
+const props = defineProps<{ pattern: string; change: Merge<Schemas['PatternInput']> }>()
 const size = 25
-const { number, rows, total, busy, wrong, look, soon } = usePage<Schemas['Prospect']>(size, (limit, offset) =>
-  ask(
-    api.POST('/api/v1/prospects', {
-      params: { query: { pattern: props.pattern || undefined, limit, offset } },
-      headers: { 'Content-Type': 'application/merge-patch+json' },
-      body: props.change as unknown as Schemas['PatternInput'],
-    }),
-  ),
+const { number, rows, total, busy, wrong, look, soon } = usePage<Schemas['Prospect']>(
+  size,
+  (limit, offset) =>
+    ask(
+      api.POST('/api/v1/prospects', {
+        params: { query: { pattern: props.pattern || undefined, limit, offset } },
+        headers: { 'Content-Type': 'application/merge-patch+json' },
+        body: props.change as Schemas['PatternInput'],
+      }),
+    ),
 )
 watch(
   () => JSON.stringify(props.change),
@@ -35,7 +37,9 @@ const states: Record<string, [string, string]> = {
 }
 const reasons = (p: Schemas['Prospect']) => [
   p.why,
-  ...p.passed.filter((o) => o.reason !== 'comes later in the order').map((o) => `${protocol(o.protocol)}: ${o.reason}`),
+  ...p.passed
+    .filter((o) => o.reason !== 'comes later in the order')
+    .map((o) => `${protocol(o.protocol)}: ${o.reason}`),
   ...p.unmet.map((u) => `${u.wanted}: ${u.reason}`),
 ]
 </script>
@@ -64,9 +68,10 @@ const reasons = (p: Schemas['Prospect']) => [
     <tbody>
       <tr v-for="p in rows" :key="p.device_id + p.gateway_id">
         <td>
-          <RouterLink :to="p.profile_id ? `/profiles/${p.profile_id}` : `/devices/${p.device_id}`">{{
-            p.device
-          }}</RouterLink>
+          <RouterLink
+            :to="p.profile_id ? `/profiles/${p.profile_id}` : `/devices/${p.device_id}`"
+            >{{ p.device }}</RouterLink
+          >
           <div class="soft small">{{ p.release }}</div>
         </td>
         <td data-label="Gateway">{{ p.gateway }}</td>

@@ -20,7 +20,11 @@ async function go() {
 </script>
 
 <template>
-  <BButton class="alters" variant="outline-danger" type="button" @click="((asking = true), (wrong = ''))"
+  <BButton
+    class="alters"
+    variant="outline-danger"
+    type="button"
+    @click="((asking = true), (wrong = ''))"
     >Remove the {{ noun }}</BButton
   >
   <BModal v-model="asking" :title="`Remove ${name}?`" title-tag="h2" no-footer lazy>

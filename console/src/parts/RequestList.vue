@@ -12,7 +12,7 @@ import { useForm } from './useForm'
 const emit = defineEmits<{ answered: [] }>()
 const requests = ref<Schemas['Request'][]>([])
 const total = ref(0)
-const { draft, errors, wrong, done, busy, run } = useForm({ name: '', kind: 'p256' })
+const { draft, wrong, done, busy, run } = useForm({ name: '', kind: 'p256' })
 
 async function look() {
   const page = await ask(api.GET('/api/v1/requests', { params: { query: { limit: 50 } } }))
@@ -22,7 +22,7 @@ async function look() {
 onMounted(() => run(look, ''))
 async function ownRequest() {
   await run(async () => {
-    const r = await ask(api.POST('/api/v1/requests', { body: draft as unknown as Schemas['RequestInputBody'] }))
+    const r = await ask(api.POST('/api/v1/requests', { body: draft }))
     save(r.subject + '.csr', r.pem, true)
     draft.name = ''
     await look()
@@ -60,37 +60,53 @@ async function forget(id: string) {
         <tbody>
           <tr v-for="r in requests" :key="r.id">
             <td>
-              <RouterLink v-if="r.device_id" :to="`/devices/${r.device_id}`">{{ r.subject }}</RouterLink>
+              <RouterLink v-if="r.device_id" :to="`/devices/${r.device_id}`">{{
+                r.subject
+              }}</RouterLink>
               <template v-else>{{ r.subject }}</template>
             </td>
             <td data-label="Names" class="mono small">{{ r.names.join(', ') }}</td>
             <td data-label="Authority">{{ r.authority || 'any, for a new authority' }}</td>
             <td class="text-nowrap">
-              <BButton size="sm" variant="outline-secondary" class="me-2" @click="save(r.subject + '.csr', r.pem, true)"
+              <BButton
+                size="sm"
+                variant="outline-secondary"
+                class="me-2"
+                @click="save(r.subject + '.csr', r.pem, true)"
                 >Download the request</BButton
               >
-              <BButton class="alters" size="sm" variant="outline-danger" :disabled="busy" @click="forget(r.id)"
+              <BButton
+                class="alters"
+                size="sm"
+                variant="outline-danger"
+                :disabled="busy"
+                @click="forget(r.id)"
                 >Drop</BButton
               >
             </td>
           </tr>
         </tbody>
       </table>
-      <p v-if="total > requests.length" class="soft small">The first {{ requests.length }} of {{ total }}.</p>
+      <p v-if="total > requests.length" class="soft small">
+        The first {{ requests.length }} of {{ total }}.
+      </p>
       <h3 class="h6">Signed certificate</h3>
-      <MaterialForm button="Import certificate" :send="answer" help="PEM, DER, PKCS #7 or PKCS #12." />
+      <MaterialForm
+        button="Import certificate"
+        :send="answer"
+        help="PEM, DER, PKCS #7 or PKCS #12."
+      />
     </template>
     <details class="mt-3">
       <summary>Request an issuing CA below a root that is kept elsewhere</summary>
       <form class="mt-2" novalidate @submit.prevent="ownRequest">
         <div class="columns">
-          <Field v-model="draft.name" label="Name of the new authority" pointer="/name" :errors="errors" required />
+          <Field v-model="draft.name" label="Name of the new authority" pointer="/name" required />
           <Field
             v-model="draft.kind"
             kind="choice"
             label="Key type"
             pointer="/kind"
-            :errors="errors"
             :choices="keyKinds"
           />
         </div>

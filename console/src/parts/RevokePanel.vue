@@ -10,7 +10,7 @@ const props = defineProps<{ id: string; name: string }>()
 const emit = defineEmits<{ revoked: [] }>()
 const asking = ref(false)
 const touched = ref<Schemas['Revocation']>()
-const { draft, errors, wrong, busy, run } = useForm({ reason: 'superseded' })
+const { draft, wrong, busy, run } = useForm({ reason: 'superseded' })
 const reasons = [
   { value: 'superseded', text: 'superseded' },
   { value: 'key-compromise', text: 'key compromise' },
@@ -32,7 +32,9 @@ function close() {
 </script>
 
 <template>
-  <BButton class="alters" size="sm" variant="outline-danger" @click="asking = true">Revoke…</BButton>
+  <BButton class="alters" size="sm" variant="outline-danger" @click="asking = true"
+    >Revoke…</BButton
+  >
   <BModal
     v-model="asking"
     :title="`Revoke the certificate of ${name}?`"
@@ -44,11 +46,19 @@ function close() {
   >
     <template v-if="!touched">
       <p>Gateways that check the CRL refuse it from then on. It cannot be undone.</p>
-      <Field v-model="draft.reason" kind="choice" label="Why" pointer="/reason" :errors="errors" :choices="reasons" />
+      <Field
+        v-model="draft.reason"
+        kind="choice"
+        label="Why"
+        pointer="/reason"
+        :choices="reasons"
+      />
       <Notice :text="wrong" />
       <div class="d-flex gap-2 justify-content-end mt-3">
         <BButton variant="outline-secondary" @click="close">Cancel</BButton>
-        <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go">Revoke</BButton>
+        <BButton class="alters" variant="outline-danger" :disabled="busy" @click="go"
+          >Revoke</BButton
+        >
       </div>
     </template>
     <template v-else>
@@ -59,7 +69,9 @@ function close() {
           <li v-for="p in touched.profiles" :key="p">{{ p }}</li>
         </ul>
       </template>
-      <div class="d-flex justify-content-end mt-3"><BButton variant="primary" @click="close">Done</BButton></div>
+      <div class="d-flex justify-content-end mt-3">
+        <BButton variant="primary" @click="close">Done</BButton>
+      </div>
     </template>
   </BModal>
 </template>

@@ -11,7 +11,7 @@ const props = defineProps<{ authority: Schemas['AuthorityRow'] }>()
 const emit = defineEmits<{ changed: [] }>()
 const at = ref<Schemas['Rollover']>()
 const others = ref<{ value: string; text: string }[]>([])
-const { draft, errors, wrong, done, busy, run } = useForm({ successor_id: '', anyway: false })
+const { draft, wrong, done, busy, run } = useForm({ successor_id: '', anyway: false })
 const params = computed(() => ({ path: { id: props.authority.id } }))
 const { job, lost, follow } = useJob(async () => {
   await look()
@@ -19,7 +19,8 @@ const { job, lost, follow } = useJob(async () => {
 })
 
 async function look() {
-  const rows = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } }))).items
+  const rows = (await ask(api.GET('/api/v1/authorities', { params: { query: { limit: 200 } } })))
+    .items
   others.value = rows
     .filter((a) => a.id !== props.authority.id && !a.retired)
     .map((a) => ({ value: a.id, text: a.name }))
@@ -32,14 +33,20 @@ onMounted(() => run(look, ''))
 async function step(name: 'begin' | 'finish' | 'undo', said: string) {
   await run(async () => {
     const body = { step: name, successor_id: draft.successor_id, anyway: draft.anyway }
-    const now = await ask(api.POST('/api/v1/authorities/{id}/rollover', { params: params.value, body }))
+    const now = await ask(
+      api.POST('/api/v1/authorities/{id}/rollover', { params: params.value, body }),
+    )
     at.value = name === 'undo' ? undefined : now
     emit('changed')
   }, said)
 }
 async function renew(days: number) {
   await run(async () => {
-    follow(await ask(api.POST('/api/v1/authorities/{id}/renew', { params: params.value, body: { days } })))
+    follow(
+      await ask(
+        api.POST('/api/v1/authorities/{id}/renew', { params: params.value, body: { days } }),
+      ),
+    )
   }, '')
 }
 const outcome = computed(() =>
@@ -69,7 +76,13 @@ const outcome = computed(() =>
         </li>
       </ul>
       <div class="d-flex flex-wrap gap-2 mb-2">
-        <BButton v-if="at.devices" class="alters" size="sm" variant="primary" :disabled="busy" @click="renew(-1)"
+        <BButton
+          v-if="at.devices"
+          class="alters"
+          size="sm"
+          variant="primary"
+          :disabled="busy"
+          @click="renew(-1)"
           >Renew the devices' certificates</BButton
         >
         <BButton
@@ -91,9 +104,13 @@ const outcome = computed(() =>
       </div>
       <Field v-model="draft.anyway" kind="check" label="Finish although some still depend on it" />
     </template>
-    <p v-else-if="at">Finished: nothing names {{ authority.name }} any more. Its CRL is still served.</p>
+    <p v-else-if="at">
+      Finished: nothing names {{ authority.name }} any more. Its CRL is still served.
+    </p>
     <template v-else>
-      <p class="soft">The gateways' offers then name both, parcels carry both, and this one stops issuing.</p>
+      <p class="soft">
+        The gateways' offers then name both, parcels carry both, and this one stops issuing.
+      </p>
       <p v-if="others.length === 0" class="soft">Create or import its successor first.</p>
       <form v-else novalidate @submit.prevent="step('begin', 'Begun.')">
         <Field
@@ -101,21 +118,31 @@ const outcome = computed(() =>
           kind="choice"
           label="Successor"
           pointer="/successor_id"
-          :errors="errors"
           :choices="others"
         />
-        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Begin</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
+          >Begin</BButton
+        >
       </form>
       <template v-if="authority.certificates">
         <h3 class="h6 mt-3">Renewing</h3>
         <p class="soft">Done automatically every day, by the settings below.</p>
-        <BButton class="alters" size="sm" variant="outline-secondary" :disabled="busy" @click="renew(60)"
+        <BButton
+          class="alters"
+          size="sm"
+          variant="outline-secondary"
+          :disabled="busy"
+          @click="renew(60)"
           >Renew what expires within 60 days</BButton
         >
       </template>
     </template>
     <p v-if="job" class="mt-2 mb-0" role="status">
-      {{ job.state === 'running' ? `Renewing: ${job.done} of ${job.total}` : `Renewed: ${outcome || 'nothing'}` }}
+      {{
+        job.state === 'running'
+          ? `Renewing: ${job.done} of ${job.total}`
+          : `Renewed: ${outcome || 'nothing'}`
+      }}
     </p>
     <div class="mt-2"><Notice :text="wrong || lost" /><Notice :text="done" kind="done" /></div>
   </section>

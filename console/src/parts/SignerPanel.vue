@@ -13,7 +13,7 @@ import { useForm } from './useForm'
 const props = defineProps<{ authorities: Schemas['AuthorityRow'][] }>()
 const signer = ref<Schemas['Signer']>()
 const able = computed(() => props.authorities.filter((a) => a.key_set && !a.retired))
-const { draft, errors, wrong, done, busy, run } = useForm({ authority_id: '', name: '', days: 0 })
+const { draft, wrong, done, busy, run } = useForm({ authority_id: '', name: '', days: 0 })
 
 onMounted(() =>
   run(async () => {
@@ -25,7 +25,10 @@ const now = () => seen(signer.value?.version ?? 0)
 async function make() {
   await run(async () => {
     signer.value = await ask(
-      api.POST('/api/v1/signer', { ...now(), body: draft as unknown as Schemas['MakeSignerInputBody'] }),
+      api.POST('/api/v1/signer', {
+        ...now(),
+        body: draft,
+      }),
     )
   }, 'Parcels are signed with it from now on.')
 }
@@ -43,13 +46,14 @@ async function removed() {
     <h2 id="signer">Signing certificate</h2>
     <template v-if="signer?.set">
       <p class="soft">
-        Apple profiles are signed directly, all other files by a signed list of digests. A new certificate makes
-        existing parcels outdated.
+        Apple profiles are signed directly, all other files by a signed list of digests. A new
+        certificate makes existing parcels outdated.
       </p>
       <ChainView :links="signer.links" />
     </template>
     <p v-else-if="signer" class="soft">
-      None. With signed parcels, devices show who issued a profile, and changes in transit are noticed.
+      None. With signed parcels, devices show who issued a profile, and changes in transit are
+      noticed.
     </p>
     <details class="mt-3">
       <summary>{{ signer?.set ? 'Import another one' : 'Import one' }}</summary>
@@ -60,23 +64,34 @@ async function removed() {
             kind="choice"
             label="Authority"
             pointer="/authority_id"
-            :errors="errors"
             :choices="able.map((a) => ({ value: a.id, text: a.name }))"
           />
           <Field
             v-model="draft.name"
             label="Name that people see"
             pointer="/name"
-            :errors="errors"
             help="Empty uses your organisation's."
           />
         </div>
-        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy">Issue one</BButton>
+        <BButton class="alters" type="submit" size="sm" variant="outline-secondary" :disabled="busy"
+          >Issue one</BButton
+        >
       </form>
       <h3 class="h6 mt-3">Or import one</h3>
-      <MaterialForm button="Import" keyed :send="bring" said="Parcels are signed with it from now on." />
+      <MaterialForm
+        button="Import"
+        keyed
+        :send="bring"
+        said="Parcels are signed with it from now on."
+      />
     </details>
     <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
-    <RemoveButton v-if="signer?.set" noun="signer" :name="signer.subject" :remove="remove" @removed="removed" />
+    <RemoveButton
+      v-if="signer?.set"
+      noun="signer"
+      :name="signer.subject"
+      :remove="remove"
+      @removed="removed"
+    />
   </section>
 </template>

@@ -6,7 +6,11 @@ const props = withDefaults(defineProps<{ tally: Tally; checked?: boolean }>(), {
 const parts = computed(() =>
   [
     { kind: 'error', n: props.tally.errors, text: props.tally.errors === 1 ? 'error' : 'errors' },
-    { kind: 'warning', n: props.tally.warnings, text: props.tally.warnings === 1 ? 'warning' : 'warnings' },
+    {
+      kind: 'warning',
+      n: props.tally.warnings,
+      text: props.tally.warnings === 1 ? 'warning' : 'warnings',
+    },
     { kind: 'note', n: props.tally.notes, text: props.tally.notes === 1 ? 'note' : 'notes' },
   ].filter((p) => p.n > 0),
 )
@@ -16,6 +20,8 @@ const parts = computed(() =>
   <span v-if="!checked" class="tag plain">check pending</span>
   <span v-else-if="parts.length === 0" class="tag fine">no findings</span>
   <span v-else class="d-inline-flex flex-wrap gap-1"
-    ><span v-for="p in parts" :key="p.kind" class="tag" :class="p.kind">{{ p.n }} {{ p.text }}</span></span
+    ><span v-for="p in parts" :key="p.kind" class="tag" :class="p.kind"
+      >{{ p.n }} {{ p.text }}</span
+    ></span
   >
 </template>

@@ -1,18 +1,37 @@
 <script setup lang="ts">
-// How fast a gateway answered over time, a line for each protocol and port. The same is in the table below it.
-import { Chart, LineController, LineElement, LinearScale, PointElement, Legend, Tooltip } from 'chart.js'
+// How fast a gateway answered over time, a line for each protocol and port. The same is in the
+// table below it.
+import {
+  Chart,
+  LineController,
+  LineElement,
+  LinearScale,
+  PointElement,
+  Legend,
+  Tooltip,
+} from 'chart.js'
 import { onBeforeUnmount, onMounted, ref, watch } from 'vue'
 import type { Schemas } from '../api/client'
 
 Chart.register(LineController, LineElement, LinearScale, PointElement, Legend, Tooltip)
 const props = defineProps<{ rows: Schemas['ProbeRow'][] }>()
 const canvas = ref<HTMLCanvasElement>()
-const colours = ['#0b7285', '#c2410c', '#5f3dc4', '#2b8a3e', '#a61e4d', '#1864ab', '#7c5c00', '#495057']
+const colours = [
+  '#0b7285',
+  '#c2410c',
+  '#5f3dc4',
+  '#2b8a3e',
+  '#a61e4d',
+  '#1864ab',
+  '#7c5c00',
+  '#495057',
+]
 let chart: Chart | undefined
 
 const host = (address: string) => address.replace(/:\d+$/, '')
 function series() {
-  const several = new Set(props.rows.flatMap((r) => (r.times ?? []).map((t) => host(t.address)))).size > 1
+  const several =
+    new Set(props.rows.flatMap((r) => (r.times ?? []).map((t) => host(t.address)))).size > 1
   const named = new Map<string, { x: number; y: number | null }[]>()
   for (const row of [...props.rows].reverse()) {
     for (const t of row.times ?? []) {
@@ -38,9 +57,12 @@ function draw() {
   chart?.destroy()
   if (!canvas.value) return
   const ink = getComputedStyle(canvas.value).color
-  const span = Math.abs(Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at))
+  const span = Math.abs(
+    Date.parse(props.rows[0]!.at) - Date.parse(props.rows[props.rows.length - 1]!.at),
+  )
   const second = span < 6e5 ? ('2-digit' as const) : undefined
-  const clock = (at: Date) => at.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second })
+  const clock = (at: Date) =>
+    at.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second })
   const axis = (v: number | string) =>
     span > 864e5 ? new Date(Number(v)).toLocaleDateString() : clock(new Date(Number(v)))
   chart = new Chart(canvas.value, {
@@ -52,10 +74,16 @@ function draw() {
       interaction: { mode: 'nearest', intersect: false },
       plugins: {
         legend: { position: 'bottom', labels: { color: ink, boxWidth: 14 } },
-        tooltip: { callbacks: { title: (items) => new Date(items[0]!.parsed.x!).toLocaleString() } },
+        tooltip: {
+          callbacks: { title: (items) => new Date(items[0]!.parsed.x!).toLocaleString() },
+        },
       },
       scales: {
-        x: { type: 'linear', ticks: { color: ink, callback: axis, maxTicksLimit: 7 }, grid: { display: false } },
+        x: {
+          type: 'linear',
+          ticks: { color: ink, callback: axis, maxTicksLimit: 7 },
+          grid: { display: false },
+        },
         y: {
           beginAtZero: true,
           title: { display: true, text: 'milliseconds', color: ink },

@@ -13,7 +13,9 @@ async function tick(item: number, done: boolean) {
   wrong.value = ''
   try {
     const path = { id: props.offboarding.id, item }
-    await ask(api.POST('/api/v1/offboardings/{id}/items/{item}', { params: { path }, body: { done } }))
+    await ask(
+      api.POST('/api/v1/offboardings/{id}/items/{item}', { params: { path }, body: { done } }),
+    )
     emit('changed')
   } catch (e) {
     wrong.value = (e as Error).message
@@ -33,7 +35,9 @@ async function tick(item: number, done: boolean) {
       >
         {{ item.what }}
         <span class="soft">{{
-          item.done ? `Done on ${new Date(item.done).toLocaleDateString()} by ${item.by}.` : item.why
+          item.done
+            ? `Done on ${new Date(item.done).toLocaleDateString()} by ${item.by}.`
+            : item.why
         }}</span>
       </BFormCheckbox>
     </li>

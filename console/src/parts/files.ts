@@ -15,7 +15,9 @@ export async function encoded(file: Blob): Promise<string> {
 
 /** Saves a content that came in base64, or a text, as a file. */
 export function save(name: string, content: string, text = false) {
-  const bytes = text ? new TextEncoder().encode(content) : Uint8Array.from(atob(content), (c) => c.charCodeAt(0))
+  const bytes = text
+    ? new TextEncoder().encode(content)
+    : Uint8Array.from(atob(content), (c) => c.charCodeAt(0))
   const url = URL.createObjectURL(new Blob([bytes], { type: 'application/octet-stream' }))
   const link = document.createElement('a')
   link.href = url

@@ -8,6 +8,7 @@ export interface OfferField {
   label: string
   kind: 'text' | 'list' | 'choice' | 'check' | 'secret' | 'number' | 'pem' | 'several' | 'remotes'
   help?: string
+  described?: boolean // its help is the description of the record's field
   choices?: string[]
   makes?: number
   stored?: string // the field that says whether a secret is stored
@@ -29,7 +30,7 @@ const authority: OfferField = {
   key: 'authority',
   label: "CA of the gateway's certificate",
   kind: 'pem',
-  help: 'PEM. Empty if every device already trusts the CA.',
+  described: true,
 }
 
 export const offers: Offer[] = [
@@ -48,21 +49,36 @@ export const offers: Offer[] = [
         key: 'remote_id',
         label: 'Remote identity',
         kind: 'text',
-        help: 'Identity of the gateway. Empty: its address.',
+        described: true,
       },
-      { key: 'local_id', label: 'Local identity', kind: 'text', help: 'For clients with a pre-shared key.' },
+      {
+        key: 'local_id',
+        label: 'Local identity',
+        kind: 'text',
+        described: true,
+      },
       authority,
-      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One per line, such as aes256-sha256-ecp256' },
+      {
+        key: 'ike',
+        label: 'IKE proposals',
+        kind: 'list',
+        described: true,
+      },
       {
         key: 'esp',
         label: 'Child proposals',
         kind: 'list',
-        help: 'One per line, such as aes256gcm16-ecp256; with a group there is PFS',
+        described: true,
       },
-      { key: 'ike_lifetime', label: 'Lifetime in minutes', kind: 'number' },
-      { key: 'child_lifetime', label: 'Lifetime of children in minutes', kind: 'number' },
-      { key: 'dpd', label: 'Seconds between keepalives', kind: 'number' },
-      { key: 'no_mobike', label: 'No MOBIKE', kind: 'check' },
+      { key: 'ike_lifetime', label: 'Lifetime in minutes', kind: 'number', described: true },
+      {
+        key: 'child_lifetime',
+        label: 'Lifetime of children in minutes',
+        kind: 'number',
+        described: true,
+      },
+      { key: 'dpd', label: 'Seconds between keepalives', kind: 'number', described: true },
+      { key: 'no_mobike', label: 'No MOBIKE', kind: 'check', described: true },
       { key: 'no_fragmentation', label: 'No IKE fragmentation', kind: 'check' },
     ],
   },
@@ -74,7 +90,7 @@ export const offers: Offer[] = [
         key: 'remotes',
         label: 'Remotes',
         kind: 'remotes',
-        help: 'One per line, in order: udp 1194, or tcp 443 other.example',
+        help: 'One per line, in order of preference: udp:1194, or tcp:other.example:443',
       },
       {
         key: 'auth',
@@ -89,42 +105,67 @@ export const offers: Offer[] = [
         kind: 'choice',
         choices: ['', 'crypt-v2', 'crypt', 'auth'],
       },
-      { key: 'control_direction', label: 'Direction on clients', kind: 'choice', choices: ['', '0', '1'] },
+      {
+        key: 'control_direction',
+        label: 'Direction on clients',
+        kind: 'choice',
+        choices: ['', '0', '1'],
+      },
       { key: 'control_key', label: 'The key file', kind: 'pem', stored: 'control_key_set' },
-      { key: 'ciphers', label: 'Data ciphers', kind: 'list', help: 'One per line, in order, such as AES-256-GCM' },
-      { key: 'digest', label: 'Digest', kind: 'text', help: 'Such as SHA256' },
+      {
+        key: 'ciphers',
+        label: 'Data ciphers',
+        kind: 'list',
+        described: true,
+      },
+      { key: 'digest', label: 'Digest', kind: 'text', described: true },
       { key: 'min_tls', label: 'Minimum TLS version', kind: 'choice', choices: ['', '1.2', '1.3'] },
-      { key: 'server_name', label: 'Name in its certificate', kind: 'text' },
-      { key: 'keepalive', label: 'Seconds between keepalives', kind: 'number' },
+      { key: 'server_name', label: 'Name in its certificate', kind: 'text', described: true },
+      { key: 'keepalive', label: 'Seconds between keepalives', kind: 'number', described: true },
     ],
   },
   {
     key: 'sstp',
     text: 'SSTP',
     fields: [
-      { key: 'port', label: 'Port', kind: 'number', help: '0 means 443' },
+      { key: 'port', label: 'Port', kind: 'number', described: true },
       ppp,
       authority,
-      { key: 'server_name', label: 'Name in its certificate', kind: 'text', help: 'Empty: its address.' },
+      {
+        key: 'server_name',
+        label: 'Name in its certificate',
+        kind: 'text',
+        described: true,
+      },
     ],
   },
   {
     key: 'l2tp',
     text: 'L2TP/IPsec',
     fields: [
-      { key: 'auth', label: 'Machine authentication', kind: 'several', choices: ['psk', 'certificate'] },
+      {
+        key: 'auth',
+        label: 'Machine authentication',
+        kind: 'several',
+        choices: ['psk', 'certificate'],
+      },
       { key: 'psk', label: 'Pre-shared key', kind: 'secret', makes: 100, stored: 'psk_set' },
       ppp,
-      { key: 'ike', label: 'IKE proposals', kind: 'list', help: 'One per line, such as aes256-sha256-modp2048' },
+      {
+        key: 'ike',
+        label: 'IKE proposals',
+        kind: 'list',
+        described: true,
+      },
       {
         key: 'esp',
         label: 'ESP proposals',
         kind: 'list',
-        help: 'One per line, such as aes256-sha256; with a group there is PFS',
+        described: true,
       },
       authority,
       { key: 'aggressive', label: 'IKEv1 aggressive mode', kind: 'check' },
-      { key: 'group', label: 'Group name', kind: 'text' },
+      { key: 'group', label: 'Group name', kind: 'text', described: true },
     ],
   },
   {
@@ -132,7 +173,12 @@ export const offers: Offer[] = [
     text: 'PPTP',
     fields: [
       ppp,
-      { key: 'mppe', label: 'MPPE strengths in bits', kind: 'several', choices: ['128', '56', '40'] },
+      {
+        key: 'mppe',
+        label: 'MPPE strengths in bits',
+        kind: 'several',
+        choices: ['128', '56', '40'],
+      },
       { key: 'stateful', label: 'Stateful MPPE', kind: 'check' },
     ],
   },
@@ -144,7 +190,8 @@ export type Draft = Record<string, unknown>
 export function emptyOffer(key: OfferKey): Draft {
   const draft: Draft = {}
   for (const f of offers.find((o) => o.key === key)!.fields) {
-    draft[f.key] = { list: [], several: [], remotes: [], check: false, number: 0 }[f.kind as 'list'] ?? ''
+    draft[f.key] =
+      { list: [], several: [], remotes: [], check: false, number: 0 }[f.kind as 'list'] ?? ''
   }
   const start: Record<OfferKey, Draft> = {
     ikev2: {
@@ -152,9 +199,20 @@ export function emptyOffer(key: OfferKey): Draft {
       ike: ['aes256-sha256-ecp256', 'aes256-sha256-modp2048'],
       esp: ['aes256gcm16-ecp256', 'aes256-sha256-modp2048'],
     },
-    tls: { remotes: ['udp 1194'], auth: ['certificate'], ciphers: ['AES-256-GCM'], digest: 'SHA256', min_tls: '1.2' },
+    tls: {
+      remotes: ['udp:1194'],
+      auth: ['certificate'],
+      ciphers: ['AES-256-GCM'],
+      digest: 'SHA256',
+      min_tls: '1.2',
+    },
     sstp: { ppp: ['mschapv2'] },
-    l2tp: { auth: ['psk'], ppp: ['mschapv2'], ike: ['aes256-sha256-modp2048'], esp: ['aes256-sha256'] },
+    l2tp: {
+      auth: ['psk'],
+      ppp: ['mschapv2'],
+      ike: ['aes256-sha256-modp2048'],
+      esp: ['aes256-sha256'],
+    },
     pptp: { ppp: ['mschapv2'], mppe: ['128'] },
   }
   return { ...draft, ...start[key] }
@@ -173,7 +231,7 @@ export function shown(key: OfferKey, offer: Draft): Draft {
     const control = (offer.control_key ?? {}) as Draft
     Object.assign(draft, {
       remotes: ((offer.remotes ?? []) as Remote[]).map((r) =>
-        [r.transport, r.port, r.address].filter(Boolean).join(' '),
+        [r.transport, r.address, r.port].filter(Boolean).join(':'),
       ),
       control_kind: control.kind ?? '',
       control_direction: control.direction ?? '',
@@ -193,14 +251,20 @@ export function sent(key: OfferKey, draft: Draft): Draft {
   }
   if (key === 'tls') {
     out.remotes = (draft.remotes as string[]).map((line) => {
-      const [transport, port, address] = line.trim().split(/\s+/)
-      return { transport, port: Number(port), ...(address ? { address } : {}) }
+      // udp:1194 or tcp:other.example:443; an IPv6 address stands in brackets
+      const [, transport, address = '', port] =
+        /^([^:]*):(?:(.*):)?(\d*)$/.exec(line.trim()) ?? ([, line.trim()] as string[])
+      return { transport, port: Number(port ?? 0), address: address.replace(/^\[|\]$/g, '') }
     })
     const { control_kind, control_direction, control_key } = draft
     delete out.control_kind
     delete out.control_direction
     out.control_key = control_kind
-      ? { kind: control_kind, direction: control_direction, ...(control_key ? { key: control_key } : {}) }
+      ? {
+          kind: control_kind,
+          direction: control_direction,
+          ...(control_key ? { key: control_key } : {}),
+        }
       : null
   }
   return out

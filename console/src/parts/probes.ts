@@ -25,7 +25,10 @@ export const answerTag: Record<string, string> = {
 }
 
 /** What an answer is called. */
-export const answerText: Record<string, string> = { answers: 'responds', 'no-response': 'no response' }
+export const answerText: Record<string, string> = {
+  answers: 'responds',
+  'no-response': 'no response',
+}
 
 /** A gateway is expected to refuse these. */
 export function closedAsExpected(a: { method: string; state: string }) {
@@ -35,7 +38,8 @@ export function closedAsExpected(a: { method: string; state: string }) {
 /** What an answer shows, a line each. */
 export function shows(a: Answer): string[] {
   const lines: string[] = []
-  const list = (word: string, names?: string[] | null) => names?.length && lines.push(`${word} ${names.join(', ')}`)
+  const list = (word: string, names?: string[] | null) =>
+    names?.length && lines.push(`${word} ${names.join(', ')}`)
   if (a.ike) {
     list('accepts', a.ike.taken)
     list('rejects', a.ike.refused)

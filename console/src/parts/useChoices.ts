@@ -24,7 +24,8 @@ export function useChoices(
     try {
       const found = await find(search.value)
       const list = [...found.list]
-      if (model.value && !list.some((c) => c.value === model.value)) list.unshift(await kept(model.value))
+      if (model.value && !list.some((c) => c.value === model.value))
+        list.unshift(await kept(model.value))
       if (mine !== asked) return
       choices.value = list
       if (!search.value) total.value = found.total

@@ -1,11 +1,22 @@
 // A form over one record: what is typed, the errors beside the fields, and saving.
-import { reactive, ref } from 'vue'
+import { type InjectionKey, provide, reactive, type Ref, ref } from 'vue'
 import { ServiceError } from '../api/client'
 
 // Records are plain JSON; a structured clone would stumble over Vue's proxies.
 const copy = <T>(from: T): T => JSON.parse(JSON.stringify(from))
 
-export function useForm<T extends object>(start: T) {
+/** What the parts of a form know of it; the noun is that of its record. */
+export interface FormState {
+  noun: string
+  errors: Ref<Record<string, string>>
+  wrong: Ref<string>
+  done: Ref<string>
+  busy: Ref<boolean>
+}
+export const formState = Symbol('form') as InjectionKey<FormState>
+
+/** A page with several forms puts each into a RecordForm, so that fields know whose they are. */
+export function useForm<T extends object>(start: T, noun = '') {
   const draft = reactive(copy(start)) as T
   const errors = ref<Record<string, string>>({})
   const wrong = ref('')
@@ -19,12 +30,19 @@ export function useForm<T extends object>(start: T) {
     loaded = copy(from)
   }
 
-  /** Takes a later state of the record under what is typed: a field that nobody typed into gets its new value. */
+  /**
+   * Takes a later state of the record under what is typed: a field that nobody typed into gets
+   * its new value.
+   */
   function rebase(from: T) {
     const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b)
-    const typed = (Object.keys(loaded) as (keyof T)[]).filter((key) => !same(draft[key], loaded[key]))
+    const typed = (Object.keys(loaded) as (keyof T)[]).filter(
+      (key) => !same(draft[key], loaded[key]),
+    )
     const kept = typed.map((key) => [key, copy(draft[key] as object)] as const)
-    const both = typed.filter((key) => !same(loaded[key], from[key]) && !same(draft[key], from[key]))
+    const both = typed.filter(
+      (key) => !same(loaded[key], from[key]) && !same(draft[key], from[key]),
+    )
     fill(from)
     for (const [key, value] of kept) (draft as Record<keyof T, unknown>)[key] = value
     return both.map(String)
@@ -49,5 +67,6 @@ export function useForm<T extends object>(start: T) {
     }
   }
 
-  return { draft, errors, wrong, done, busy, fill, rebase, run }
+  provide(formState, { noun, errors, wrong, done, busy })
+  return { noun, draft, errors, wrong, done, busy, fill, rebase, run }
 }

@@ -16,7 +16,9 @@ export function useJob(ended: () => unknown) {
   async function look() {
     if (!job.value || gone) return
     try {
-      job.value = await ask(api.GET('/api/v1/jobs/{id}', { params: { path: { id: job.value.id } } }))
+      job.value = await ask(
+        api.GET('/api/v1/jobs/{id}', { params: { path: { id: job.value.id } } }),
+      )
       lost.value = ''
       pause = 300
     } catch (e) {

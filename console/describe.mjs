@@ -1,0 +1,33 @@
+// Takes the descriptions of the records' fields out of the API's document: what the console says of
+// a field is what the API says of it.
+import { readFileSync, writeFileSync } from 'node:fs'
+
+const { schemas } = JSON.parse(readFileSync('../bin/openapi.json')).components
+const resolved = (s) => (s?.$ref ? schemas[s.$ref.split('/').pop()] : s)
+
+function walk(schema, at, into) {
+  for (const [name, raw] of Object.entries(resolved(schema)?.properties ?? {})) {
+    const s = resolved(raw)
+    const pointer = `${at}/${name}`
+    const text = raw.description ?? s?.description
+    if (text) into[pointer] = text
+    if (s?.properties && pointer.split('/').length < 6) walk(s, pointer, into)
+  }
+  return into
+}
+
+const records = {
+  gateway: 'GatewayInput',
+  person: 'PersonInput',
+  account: 'AccountInput',
+  device: 'DeviceInput',
+  pattern: 'PatternInput',
+  authority: 'AuthorityInput',
+  profile: 'ProfileInput',
+  organisation: 'Organisation',
+  mail: 'Mail',
+}
+const fields = Object.fromEntries(
+  Object.entries(records).map(([noun, name]) => [noun, walk(schemas[name], '', {})]),
+)
+writeFileSync('src/api/fields.json', JSON.stringify(fields, null, 2) + '\n')
