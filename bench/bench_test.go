@@ -54,14 +54,29 @@ func TestMain(m *testing.M) {
 
 func run() error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(profiles(), files(), hostile(), certificates(), rechecks(), growth(), starts(), logs()); err != nil {
+	if err := errors.Join(
+		profiles(),
+		files(),
+		hostile(),
+		certificates(),
+		rechecks(),
+		growth(),
+		starts(),
+		logs(),
+	); err != nil {
 		return err
 	}
 	return sizes()
 }
 
 func row(work string, took, baseline time.Duration) {
-	fmt.Printf("%-44s %12s %14s %8.1f\n", work, took.Round(100*time.Nanosecond), baseline.Round(100*time.Nanosecond), float64(took)/float64(baseline))
+	fmt.Printf(
+		"%-44s %12s %14s %8.1f\n",
+		work,
+		took.Round(100*time.Nanosecond),
+		baseline.Round(100*time.Nanosecond),
+		float64(took)/float64(baseline),
+	)
 }
 
 func measure(do func()) time.Duration {
@@ -73,16 +88,52 @@ func measure(do func()) time.Duration {
 }
 
 func input(p vpn.Platform, release string) plan.Input {
-	psk, password := secret.New("halyard-58-Cormorant-shingle-27-thrift"), secret.New("dune-45-Tangerine-flint-moss")
+	psk, password := secret.New(
+		"halyard-58-Cormorant-shingle-27-thrift",
+	), secret.New(
+		"dune-45-Tangerine-flint-moss",
+	)
 	g := vpn.Gateway{
-		Meta: vpn.Meta{ID: "gw-1"}, Name: "Norrvik", Address: "norrvik.skerryline.example", SignIn: vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
-		DNS: []string{"10.20.0.53"}, Domains: []string{"inside.skerryline.example"}, Routes: []string{"10.20.0.0/16"}, Pool: []string{"10.99.20.0/24"},
-		Offers: vpn.Offers{L2TP: &vpn.L2TPOffer{PSK: &psk, PPP: []suite.PPPMethod{suite.MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"}, ESP: []string{"aes256-sha256", "aes256-sha1"}}},
+		Meta: vpn.Meta{
+			ID: "gw-1",
+		},
+		Name:    "Norrvik",
+		Address: "norrvik.skerryline.example",
+		SignIn:  vpn.SignIn{Form: vpn.LoginAtRealm, Realm: "crew.skerryline.example"},
+		DNS: []string{
+			"10.20.0.53",
+		},
+		Domains: []string{"inside.skerryline.example"},
+		Routes:  []string{"10.20.0.0/16"},
+		Pool:    []string{"10.99.20.0/24"},
+		Offers: vpn.Offers{
+			L2TP: &vpn.L2TPOffer{
+				PSK: &psk,
+				PPP: []suite.PPPMethod{suite.MSCHAPv2},
+				IKE: []string{"aes256-sha256-modp2048", "aes256-sha1-modp2048"},
+				ESP: []string{"aes256-sha256", "aes256-sha1"},
+			},
+		},
 	}
 	return plan.Input{
-		Organisation: vpn.Organisation{Name: "Skerry Line", Domain: "skerryline.example"}, Profile: vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}}, Gateway: g,
-		Person: vpn.Person{Name: "Ines Moreau"}, Accounts: []vpn.Account{{Meta: vpn.Meta{ID: "ac-1"}, Login: "i_moreau", Password: &password}},
-		Device: vpn.Device{Name: "Engine laptop 1", Platform: p, Release: release, Encrypted: true},
+		Organisation: vpn.Organisation{
+			Name:   "Skerry Line",
+			Domain: "skerryline.example",
+		},
+		Profile: vpn.Profile{Meta: vpn.Meta{ID: "pr-1"}},
+		Gateway: g,
+		Person: vpn.Person{
+			Name: "Ines Moreau",
+		},
+		Accounts: []vpn.Account{
+			{Meta: vpn.Meta{ID: "ac-1"}, Login: "i_moreau", Password: &password},
+		},
+		Device: vpn.Device{
+			Name:      "Engine laptop 1",
+			Platform:  p,
+			Release:   release,
+			Encrypted: true,
+		},
 	}
 }
 
@@ -144,7 +195,11 @@ func profiles() error {
 	in := input(vpn.LinuxDesktop, "1.42")
 	s := check.Planned(in, plan.Make(in), nil)
 	s.Judge = memo.Judge
-	row("check with secrets judged for the first time", measure(func() { s := *s; s.Judge = nil; check.Run(&s) }), measure(func() { check.Run(s) }))
+	row(
+		"check with secrets judged for the first time",
+		measure(func() { s := *s; s.Judge = nil; check.Run(&s) }),
+		measure(func() { check.Run(s) }),
+	)
 	return nil
 }
 
@@ -158,10 +213,22 @@ func mixed(seal func([]byte)) error {
 		row := platform.Table[i%len(platform.Table)]
 		in := input(row.Platform, row.Releases[i%len(row.Releases)])
 		in.Profile.ID, in.Device.ID = fmt.Sprintf("pr-%d", i), fmt.Sprintf("de-%d", i)
-		in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256-modp2048"}}
+		in.Gateway.Offers.IKEv2 = &vpn.IKEv2Offer{
+			Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2},
+			IKE:  []string{"aes256-sha256-modp2048"},
+			ESP:  []string{"aes256-sha256-modp2048"},
+		}
 		in.Gateway.Offers.SSTP = &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}
-		in.Gateway.Offers.PPTP = &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, MPPE: []suite.MPPE{"128"}}
-		in.Gateway.Offers.TLS = &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"}, Digest: "SHA256"}
+		in.Gateway.Offers.PPTP = &vpn.PPTPOffer{
+			PPP:  []suite.PPPMethod{suite.MSCHAPv2},
+			MPPE: []suite.MPPE{"128"},
+		}
+		in.Gateway.Offers.TLS = &vpn.TLSOffer{
+			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+			Auth:    []vpn.TLSAuth{vpn.TLSPassword},
+			Ciphers: []string{"AES-256-GCM"},
+			Digest:  "SHA256",
+		}
 		// Every device begins with another protocol; what it does not have is passed over.
 		in.Pattern.Protocols = slices.Concat(vpn.Protocols[i%5:], vpn.Protocols[:i%5])
 		inputs = append(inputs, in)
@@ -259,7 +326,13 @@ func rechecks() error {
 	n, turn := 0, 0
 	took := measure(func() {
 		turn++
-		_, err1 := svc.SetOrganisation(ctx, vpn.Organisation{Name: fmt.Sprintf("Skerry Line %d", turn), Domain: "skerryline.example"})
+		_, err1 := svc.SetOrganisation(
+			ctx,
+			vpn.Organisation{
+				Name:   fmt.Sprintf("Skerry Line %d", turn),
+				Domain: "skerryline.example",
+			},
+		)
 		checked, err2 := svc.CheckAll(ctx)
 		if err = errors.Join(err1, err2); err == nil {
 			n = checked
@@ -298,7 +371,10 @@ func starts() error {
 		return err
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
-	if err := errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close()); err != nil {
+	if err := errors.Join(
+		demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)),
+		s.Close(),
+	); err != nil {
 		return err
 	}
 	var took, baseline []time.Duration
@@ -390,14 +466,29 @@ func sizes() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\nconsole's first load: %d files, %.1f KB compressed\nprogram: %.1f MB\n", len(names), float64(total)/1000, float64(info.Size())/1e6)
+	fmt.Printf(
+		"\nconsole's first load: %d files, %.1f KB compressed\nprogram: %.1f MB\n",
+		len(names),
+		float64(total)/1000,
+		float64(info.Size())/1e6,
+	)
 	return nil
 }
 
-// logs reads a log of 64 MB in which one line of 200 says something; the baseline is reading its lines.
+// logs reads a log of 64 MB in which one line of 200 says something; the baseline is reading its
+// lines.
 func logs() error {
-	quiet := strings.Repeat("Nov 21 12:00:00 halyard kernel: [ 1234.567890] eth0: link is up, 1000 Mbps, full duplex\n", 199)
-	text := []byte(strings.Repeat(quiet+"Nov 21 12:00:01 halyard charon: 05[IKE] received NO_PROPOSAL_CHOSEN notify error\n", 64<<20/len(quiet)))
+	quiet := strings.Repeat(
+		"Nov 21 12:00:00 halyard kernel: [ 1234.567890] eth0: link is up, 1000 Mbps, full duplex\n",
+		199,
+	)
+	text := []byte(
+		strings.Repeat(
+			quiet+"Nov 21 12:00:01 halyard charon: 05[IKE] received NO_PROPOSAL_CHOSEN notify "+
+				"error\n",
+			64<<20/len(quiet),
+		),
+	)
 	var fault error
 	baseline := measure(func() {
 		lines, n := bufio.NewScanner(bytes.NewReader(text)), 0
@@ -412,6 +503,10 @@ func logs() error {
 			fault = errors.Join(fault, errors.New("nothing was found in the log"))
 		}
 	})
-	row(fmt.Sprintf("read a log (%.0f MB/s) / plain lines", float64(len(text))/1e6/took.Seconds()), took, baseline)
+	row(
+		fmt.Sprintf("read a log (%.0f MB/s) / plain lines", float64(len(text))/1e6/took.Seconds()),
+		took,
+		baseline,
+	)
 	return fault
 }

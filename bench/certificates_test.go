@@ -35,7 +35,18 @@ func certificates() (err error) {
 	keep := func(e error) { err = errors.Join(err, e) }
 	key, e := pki.NewKey(rand.Reader, pki.P256)
 	keep(e)
-	root, e := pki.Issue(rand.Reader, pki.Issuer{Key: key}, key.Public(), pki.Wanted{Name: "Bench", Usage: pki.ForAuthority, From: now.Add(-time.Hour), To: now.AddDate(10, 0, 0), MaxPath: 0})
+	root, e := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Key: key},
+		key.Public(),
+		pki.Wanted{
+			Name:    "Bench",
+			Usage:   pki.ForAuthority,
+			From:    now.Add(-time.Hour),
+			To:      now.AddDate(10, 0, 0),
+			MaxPath: 0,
+		},
+	)
 	keep(e)
 	if err != nil {
 		return err
@@ -46,9 +57,24 @@ func certificates() (err error) {
 	for i := range devices {
 		own, e := pki.NewKey(rand.Reader, pki.P256)
 		keep(e)
-		c, e := pki.Issue(rand.Reader, by, own.Public(), pki.Wanted{Name: fmt.Sprintf("device %d", i), Usage: pki.ForClient, Names: []string{fmt.Sprintf("d%d.devices.skerryline.example", i)}, From: now, To: now.AddDate(1, 0, 0)})
+		c, e := pki.Issue(
+			rand.Reader,
+			by,
+			own.Public(),
+			pki.Wanted{
+				Name:  fmt.Sprintf("device %d", i),
+				Usage: pki.ForClient,
+				Names: []string{fmt.Sprintf("d%d.devices.skerryline.example", i)},
+				From:  now,
+				To:    now.AddDate(1, 0, 0),
+			},
+		)
 		keep(e)
-		_, _, e = pki.Pack(pki.Identity{Leaf: c, Chain: []*x509.Certificate{root}, Key: own}, false, false)
+		_, _, e = pki.Pack(
+			pki.Identity{Leaf: c, Chain: []*x509.Certificate{root}, Key: own},
+			false,
+			false,
+		)
 		keep(e)
 	}
 	took := time.Since(begin)
@@ -68,7 +94,12 @@ func bare(root *x509.Certificate, signer crypto.Signer, i int) error {
 	if err != nil {
 		return err
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(int64(i) + 1), Subject: pkix.Name{CommonName: "device"}, NotAfter: time.Now().AddDate(1, 0, 0), DNSNames: []string{"d.devices.skerryline.example"}}
+	t := &x509.Certificate{
+		SerialNumber: big.NewInt(int64(i) + 1),
+		Subject:      pkix.Name{CommonName: "device"},
+		NotAfter:     time.Now().AddDate(1, 0, 0),
+		DNSNames:     []string{"d.devices.skerryline.example"},
+	}
 	der, err := x509.CreateCertificate(rand.Reader, t, root, own.Public(), signer)
 	if err != nil {
 		return err
@@ -94,18 +125,36 @@ func revocations(ctx context.Context) error {
 		return err
 	}
 	const entries = 100_000
-	list := &x509.RevocationList{Number: big.NewInt(1), ThisUpdate: time.Now(), NextUpdate: time.Now().AddDate(0, 0, 7)}
+	list := &x509.RevocationList{
+		Number:     big.NewInt(1),
+		ThisUpdate: time.Now(),
+		NextUpdate: time.Now().AddDate(0, 0, 7),
+	}
 	if err := s.Write(ctx, func(tx *store.Tx) error {
 		for i := range entries {
 			serial := new(big.Int).Lsh(big.NewInt(int64(i)+1), 130)
-			c := vpn.Certificate{AuthorityID: made[0].ID, Serial: serial.Text(16), Subject: "x", Names: []string{}, Usage: pki.ForClient, To: time.Now().AddDate(1, 0, 0)}
+			c := vpn.Certificate{
+				AuthorityID: made[0].ID,
+				Serial:      serial.Text(16),
+				Subject:     "x",
+				Names:       []string{},
+				Usage:       pki.ForClient,
+				To:          time.Now().AddDate(1, 0, 0),
+			}
 			if err := tx.AddCertificate(ctx, &c); err != nil {
 				return err
 			}
 			if err := tx.Revoke(ctx, c.ID, pki.Ceased); err != nil {
 				return err
 			}
-			list.RevokedCertificateEntries = append(list.RevokedCertificateEntries, x509.RevocationListEntry{SerialNumber: serial, RevocationTime: time.Now(), ReasonCode: 5})
+			list.RevokedCertificateEntries = append(
+				list.RevokedCertificateEntries,
+				x509.RevocationListEntry{
+					SerialNumber:   serial,
+					RevocationTime: time.Now(),
+					ReasonCode:     5,
+				},
+			)
 		}
 		return nil
 	}); err != nil {

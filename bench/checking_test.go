@@ -40,8 +40,14 @@ func files() error {
 			came = append(came, filecheck.File{Name: f.Name, Data: f.Content})
 			bytes += len(f.Content)
 		}
-		took := measure(func() { filecheck.Check(came, filecheck.Options{Now: now, Judge: memo.Judge}) })
-		row(fmt.Sprintf("check: %s (%d a second)", codec.Name, time.Second/took), took, measure(func() { codec.Read(made[0].Name, made[0].Content, format.Files(made)) }))
+		took := measure(
+			func() { filecheck.Check(came, filecheck.Options{Now: now, Judge: memo.Judge}) },
+		)
+		row(
+			fmt.Sprintf("check: %s (%d a second)", codec.Name, time.Second/took),
+			took,
+			measure(func() { codec.Read(made[0].Name, made[0].Content, format.Files(made)) }),
+		)
 	}
 	return nil
 }
@@ -55,10 +61,19 @@ func written(codec format.Codec) ([]format.File, error) {
 			}
 			in := input(r.Platform, r.Releases[0])
 			in.Gateway.Offers = vpn.Offers{
-				L2TP:  in.Gateway.Offers.L2TP,
-				IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}, IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256-modp2048"}},
-				SSTP:  &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
-				TLS:   &vpn.TLSOffer{Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"}, Digest: "SHA256"},
+				L2TP: in.Gateway.Offers.L2TP,
+				IKEv2: &vpn.IKEv2Offer{
+					Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2},
+					IKE:  []string{"aes256-sha256-modp2048"},
+					ESP:  []string{"aes256-sha256-modp2048"},
+				},
+				SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
+				TLS: &vpn.TLSOffer{
+					Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+					Auth:    []vpn.TLSAuth{vpn.TLSPassword},
+					Ciphers: []string{"AES-256-GCM"},
+					Digest:  "SHA256",
+				},
 			}
 			in.Profile.Preferences = vpn.Preferences{Protocol: p, Format: string(codec.Name)}
 			if files, err := codec.Write(plan.Make(in).Connection); err == nil {
@@ -80,8 +95,10 @@ func hostile() error {
 	fmt.Printf("\n%-44s %12s %14s %8s\n", "hostile file", "size", "seconds a MB", "memory")
 	line := func(text string, size int) []byte { return bytes.Repeat([]byte(text), size/len(text)) }
 	const most = format.MaxFile - 4096
-	profile := `<plist version="1.0"><dict><key>PayloadType</key><string>Configuration</string><key>PayloadContent</key><array>`
-	payload := `<dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>VPNType</key><string>L2TP</string></dict>`
+	profile := `<plist version="1.0"><dict><key>PayloadType</key><string>Configuration</string>` +
+		`<key>PayloadContent</key><array>`
+	payload := `<dict><key>PayloadType</key><string>com.apple.vpn.managed</string><key>` +
+		`VPNType</key><string>L2TP</string></dict>`
 	wide := utf16.Encode([]rune("\uFEFF" + strings.Repeat("[vpn]\na=b\n", most/24)))
 	narrow := make([]byte, 0, 2*len(wide))
 	for _, u := range wide {
@@ -95,7 +112,13 @@ func hostile() error {
 	if err != nil {
 		return err
 	}
-	crowd, err := zipped(3900, []byte("[connection]\nid=a\ntype=vpn\n[vpn]\nservice-type=org.freedesktop.NetworkManager.l2tp\ngateway=a.example\nuser=a\n"))
+	crowd, err := zipped(
+		3900,
+		[]byte(
+			"[connection]\nid=a\ntype=vpn\n[vpn]\n"+
+				"service-type=org.freedesktop.NetworkManager.l2tp\ngateway=a.example\nuser=a\n",
+		),
+	)
 	if err != nil {
 		return err
 	}
@@ -107,15 +130,27 @@ func hostile() error {
 		{"a.ovpn", "200 MB in one line", line("a", 200<<20)},
 		{"b.ovpn", "remotes without end", line("remote a.example 1194\n", most)},
 		{"c.nmconnection", "one key again and again", line("[vpn]\na=b\n", most)},
-		{"d.conf", "sections inside sections", append([]byte("connections {\n"), line("a {\n", most)...)},
-		{"e.conf", "thousands of connections", append(append([]byte("connections {\n"), line("a {\nversion=2\nremote_addrs=a\n}\n", 140_000)...), '}', '\n')},
-		{"f.mobileconfig", "arrays inside arrays", append([]byte("<plist>"), line("<array>", most)...)},
-		{"g.mobileconfig", "connections without end", append(append([]byte(profile), line(payload, most-400)...), "</array></dict></plist>"...)},
-		{"h.mobileconfig", "entities", []byte(`<!DOCTYPE plist [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;&a;">]><plist><string>&b;</string></plist>`)},
-		{"i.mobileconfig", "broken base64", append(append([]byte(profile+"<dict><key>PayloadContent</key><data>"), line("*A", most-400)...), "</data></dict></array></dict></plist>"...)},
-		{"j.xml", "attributes without end", append(append([]byte("<VPNProfile "), line(`a="b" `, most)...), "/>"...)},
+		{"d.conf", "sections inside sections", append([]byte("connections {\n"),
+			line("a {\n", most)...)},
+		{"e.conf", "thousands of connections",
+			append(append([]byte("connections {\n"),
+				line("a {\nversion=2\nremote_addrs=a\n}\n", 140_000)...), '}', '\n')},
+		{"f.mobileconfig", "arrays inside arrays",
+			append([]byte("<plist>"), line("<array>", most)...)},
+		{"g.mobileconfig", "connections without end",
+			append(append([]byte(profile), line(payload, most-400)...),
+				"</array></dict></plist>"...)},
+		{"h.mobileconfig", "entities",
+			[]byte(`<!DOCTYPE plist [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;&a;&a;">]><plist><string>` +
+				`&b;</string></plist>`)},
+		{"i.mobileconfig", "broken base64",
+			append(append([]byte(profile+"<dict><key>PayloadContent</key><data>"),
+				line("*A", most-400)...), "</data></dict></array></dict></plist>"...)},
+		{"j.xml", "attributes without end",
+			append(append([]byte("<VPNProfile "), line(`a="b" `, most)...), "/>"...)},
 		{"k.sswan", "objects inside objects", line(`{"remote":`, most)},
-		{"l.onc", "numbers without end", append(append([]byte(`{"a":[`), line("0,", most)...), "0]}"...)},
+		{"l.onc", "numbers without end", append(append([]byte(`{"a":[`), line("0,", most)...),
+			"0]}"...)},
 		{"m.nmconnection", "UTF-16", narrow},
 		{"n.pem", "blocks without end", line("-----BEGIN X-----\nAAAA\n-----END X-----\n", most)},
 		{"o.ps1", "passwords without end", line("rasdial a b c\n", most)},
@@ -130,7 +165,13 @@ func hostile() error {
 		took, memory, err := watched("../bin/wardicon", "check", name)
 		faults = errors.Join(faults, err)
 		megabytes := float64(len(f.data)) / (1 << 20)
-		fmt.Printf("%-44s %9.1f MB %14.2f %5.0f MB\n", f.title, megabytes, took.Seconds()/max(1, megabytes), memory)
+		fmt.Printf(
+			"%-44s %9.1f MB %14.2f %5.0f MB\n",
+			f.title,
+			megabytes,
+			took.Seconds()/max(1, megabytes),
+			memory,
+		)
 	}
 	fmt.Println()
 	return faults

@@ -32,12 +32,19 @@ func growth() (err error) {
 	if err := loadFleet(ctx, s, n); err != nil {
 		return err
 	}
-	fmt.Printf("\n%d devices with profiles and parcels, put there in %s\n", n, time.Since(begin).Round(time.Second))
+	fmt.Printf(
+		"\n%d devices with profiles and parcels, put there in %s\n",
+		n,
+		time.Since(begin).Round(time.Second),
+	)
 	svc := service.New(s, slog.New(slog.DiscardHandler), time.Now)
 	if _, err := svc.CheckAll(ctx); err != nil {
 		return err
 	}
-	if err := s.Write(ctx, func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "rowid <= 5000") }); err != nil {
+	if err := s.Write(
+		ctx,
+		func(tx *store.Tx) error { return tx.TouchProfiles(ctx, "rowid <= 5000") },
+	); err != nil {
 		return err
 	}
 	begin = time.Now()
@@ -132,7 +139,10 @@ func pages(ctx context.Context, svc *service.Service, n int) error {
 		{"search, all", store.Query{Limit: 50, Search: "device"}},
 		{"search, none", store.Query{Limit: 50, Search: "nothing here"}},
 	} {
-		show("devices: "+q.work, func() error { _, err := svc.Devices.List(ctx, q.query); return err })
+		show(
+			"devices: "+q.work,
+			func() error { _, err := svc.Devices.List(ctx, q.query); return err },
+		)
 	}
 	for _, q := range []struct {
 		work  string
@@ -147,7 +157,10 @@ func pages(ctx context.Context, svc *service.Service, n int) error {
 		{"search, a tenth", store.Query{Limit: 50, Search: "Lindqvist"}},
 		{"search, none", store.Query{Limit: 50, Search: "nothing here"}},
 	} {
-		show("profiles: "+q.work, func() error { _, err := svc.Profiles.List(ctx, q.query); return err })
+		show(
+			"profiles: "+q.work,
+			func() error { _, err := svc.Profiles.List(ctx, q.query); return err },
+		)
 	}
 	for _, q := range []struct {
 		work  string
@@ -173,13 +186,20 @@ func pages(ctx context.Context, svc *service.Service, n int) error {
 		return err
 	})
 	show("overview", func() error { _, err := svc.Overview(ctx); return err })
-	show("findings summed up by rule", func() error { _, err := svc.FindingSums(ctx, "rule", 7); return err })
+	show(
+		"findings summed up by rule",
+		func() error { _, err := svc.FindingSums(ctx, "rule", 7); return err },
+	)
 	show("handovers summed up", func() error { _, err := svc.SumHandovers(ctx); return err })
 	return errors.Join(err, faults)
 }
 
-// sideBySide has several search at once, again and again, and asks meanwhile whether the service is ready.
-func sideBySide(ctx context.Context, svc *service.Service) (search, ready time.Duration, err error) {
+// sideBySide has several search at once, again and again, and asks meanwhile whether the service is
+// ready.
+func sideBySide(
+	ctx context.Context,
+	svc *service.Service,
+) (search, ready time.Duration, err error) {
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	for range 8 {
@@ -205,7 +225,8 @@ func sideBySide(ctx context.Context, svc *service.Service) (search, ready time.D
 	return search, ready, err
 }
 
-// foreground times what operators change while long work goes on; the baseline is the same on an idle service.
+// foreground times what operators change while long work goes on; the baseline is the same on an
+// idle service.
 func foreground(ctx context.Context, svc *service.Service) error {
 	ctx = service.As(ctx, "harbourmaster")
 	people, err := svc.People.List(ctx, store.Query{Limit: 200})
@@ -217,10 +238,16 @@ func foreground(ctx context.Context, svc *service.Service) error {
 		turn++
 		svc.Called()
 		begin := time.Now()
-		_, err := svc.People.Change(ctx, people.Items[turn%len(people.Items)].ID, 0, func(p *vpn.Person) (*vpn.Person, error) {
-			p.Mail = fmt.Sprintf("m%06d@skerryline.example", turn)
-			return p, nil
-		}, func(string) bool { return true })
+		_, err := svc.People.Change(
+			ctx,
+			people.Items[turn%len(people.Items)].ID,
+			0,
+			func(p *vpn.Person) (*vpn.Person, error) {
+				p.Mail = fmt.Sprintf("m%06d@skerryline.example", turn)
+				return p, nil
+			},
+			func(string) bool { return true },
+		)
 		return time.Since(begin), err
 	}
 	look := func(of int, until <-chan struct{}) (list []time.Duration, err error) {
@@ -244,10 +271,13 @@ func foreground(ctx context.Context, svc *service.Service) error {
 	}
 	work, stop := context.WithCancel(ctx)
 	defer stop()
-	go svc.Run(work)
+	go svc.Recheck(work)
 	median, late := quantiles(idle)
 	row("change of a person, idle: p99 to the median", late, median)
-	pattern, err := svc.Patterns.Add(ctx, &vpn.Pattern{Name: "Everybody", Gateways: vpn.ChooseNearest, Groups: []string{"office"}})
+	pattern, err := svc.Patterns.Add(
+		ctx,
+		&vpn.Pattern{Name: "Everybody", Gateways: vpn.ChooseNearest, Groups: []string{"office"}},
+	)
 	if err != nil {
 		return err
 	}
@@ -263,7 +293,10 @@ func foreground(ctx context.Context, svc *service.Service) error {
 		{"group handover", func() (api.Job, error) {
 			return svc.HandOverGroup(ctx, "pilots", api.HandoverRequest{Link: check.ByOperator})
 		}},
-		{"renewal of certificates", func() (api.Job, error) { return svc.Renew(ctx, authority, -1) }},
+		{"renewal of certificates", func() (api.Job,
+			error) {
+			return svc.Renew(ctx, authority, -1)
+		}},
 	} {
 		j, err := of.begin()
 		if err != nil {

@@ -22,7 +22,18 @@ func vault(t *testing.T) (pki.Issuer, string) {
 		t.Fatal(err)
 	}
 	from := time.Now().Truncate(time.Second)
-	c, err := pki.Issue(rand.Reader, pki.Issuer{Key: key}, key.Public(), pki.Wanted{Name: "Vault", Usage: pki.ForAuthority, From: from.Add(-time.Hour), To: from.AddDate(3, 0, 0), MaxPath: 1})
+	c, err := pki.Issue(
+		rand.Reader,
+		pki.Issuer{Key: key},
+		key.Public(),
+		pki.Wanted{
+			Name:    "Vault",
+			Usage:   pki.ForAuthority,
+			From:    from.Add(-time.Hour),
+			To:      from.AddDate(3, 0, 0),
+			MaxPath: 1,
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,18 +47,37 @@ func signed(t *testing.T, by pki.Issuer, request string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := pki.Issue(rand.Reader, by, r.PublicKey, pki.Wanted{Name: r.Subject.CommonName, Usage: pki.ForClient, Names: pki.Asked(r), From: time.Now().Add(-time.Minute), To: time.Now().AddDate(0, 6, 0)})
+	c, err := pki.Issue(
+		rand.Reader,
+		by,
+		r.PublicKey,
+		pki.Wanted{
+			Name:  r.Subject.CommonName,
+			Usage: pki.ForClient,
+			Names: pki.Asked(r),
+			From:  time.Now().Add(-time.Minute),
+			To:    time.Now().AddDate(0, 6, 0),
+		},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return pki.Bundle(c)
 }
 
-// TestAuthorityCommands goes the ways of authorities on the command line: brought in, exported, rolled
-// over; requests, gateway bundles, chains, signing and proof.
+// TestAuthorityCommands goes the ways of authorities on the command line: brought in, exported,
+// rolled over; requests, gateway bundles, chains, signing and proof.
 func TestAuthorityCommands(t *testing.T) {
 	f := start(t, true)
-	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "me", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
+	if code, _, errs := f.run(
+		"ferry-lantern-osprey-47-quarterdeck\n",
+		"me",
+		"sign-in",
+		"--name",
+		"harbourmaster",
+		"--password-file",
+		"-",
+	); code != 0 {
 		t.Fatal(errs)
 	}
 	dir := t.TempDir()
@@ -63,42 +93,173 @@ func TestAuthorityCommands(t *testing.T) {
 		t.Helper()
 		got, out, errs := f.run(stdin, args...)
 		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+			t.Errorf(
+				"%s ended with %d, expected %d and %q\n%s%s",
+				strings.Join(args, " "),
+				got,
+				code,
+				want,
+				out,
+				errs,
+			)
 		}
 		return out
 	}
 	root, text := vault(t)
 	const passphrase = "kelp Harbor mizzen 4497 lantern"
 
-	run(0, "signing is done elsewhere", "", "authority", "import", put("vault.pem", text), "--name", "Vault")
-	run(0, "is in "+at("e.csr"), "", "certificate", "request", "Engine laptop 2", "--authority", "Vault", "--out", at("e.csr"))
+	run(
+		0,
+		"signing is done elsewhere",
+		"",
+		"authority",
+		"import",
+		put("vault.pem", text),
+		"--name",
+		"Vault",
+	)
+	run(
+		0,
+		"is in "+at("e.csr"),
+		"",
+		"certificate",
+		"request",
+		"Engine laptop 2",
+		"--authority",
+		"Vault",
+		"--out",
+		at("e.csr"),
+	)
 	run(0, "engine-laptop-2.devices", "", "certificate", "requests")
 	request, err := os.ReadFile(at("e.csr"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	run(1, "neither PEM nor DER", "", "certificate", "answer", put("x.pem", "hello"))
-	run(0, "Engine laptop 2 has a certificate", "", "certificate", "answer", put("e.pem", signed(t, root, string(request))))
+	run(
+		0,
+		"Engine laptop 2 has a certificate",
+		"",
+		"certificate",
+		"answer",
+		put("e.pem", signed(t, root, string(request))),
+	)
 	run(0, "Vault", "", "certificate", "chain", "--device", "Engine laptop 2")
-	id := strings.Fields(run(0, "-----BEGIN CERTIFICATE REQUEST-----", "", "certificate", "request", "--new-authority", "Below", "--output", "json"))
+	id := strings.Fields(
+		run(
+			0,
+			"-----BEGIN CERTIFICATE REQUEST-----",
+			"",
+			"certificate",
+			"request",
+			"--new-authority",
+			"Below",
+			"--output",
+			"json",
+		),
+	)
 	i := 0
 	for id[i] != `"id":` {
 		i++
 	}
 	run(0, "is removed", "", "certificate", "forget", strings.Trim(id[i+1], `",`))
 
-	run(1, "another passphrase", passphrase+"\n"+passphrase+"s\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
-	run(0, "with its key is in", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
-	run(2, "is there already", passphrase+"\n"+passphrase+"\n", "authority", "export", "Skerry Line Authority", "--out", at("a.p12"))
-	run(1, "closed by another passphrase", "kelp\n", "authority", "import", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
-	run(0, "Copy is on record", passphrase+"\n", "authority", "import", at("a.p12"), "--name", "Copy", "--passphrase-file", "-")
+	run(
+		1,
+		"another passphrase",
+		passphrase+"\n"+passphrase+"s\n",
+		"authority",
+		"export",
+		"Skerry Line Authority",
+		"--out",
+		at("a.p12"),
+	)
+	run(
+		0,
+		"with its key is in",
+		passphrase+"\n"+passphrase+"\n",
+		"authority",
+		"export",
+		"Skerry Line Authority",
+		"--out",
+		at("a.p12"),
+	)
+	run(
+		2,
+		"is there already",
+		passphrase+"\n"+passphrase+"\n",
+		"authority",
+		"export",
+		"Skerry Line Authority",
+		"--out",
+		at("a.p12"),
+	)
+	run(
+		1,
+		"closed by another passphrase",
+		"kelp\n",
+		"authority",
+		"import",
+		at("a.p12"),
+		"--name",
+		"Copy",
+		"--passphrase-file",
+		"-",
+	)
+	run(
+		0,
+		"Copy is on record",
+		passphrase+"\n",
+		"authority",
+		"import",
+		at("a.p12"),
+		"--name",
+		"Copy",
+		"--passphrase-file",
+		"-",
+	)
 
-	run(0, "North", "", "gateway", "add", "North", "--address", "north.skerryline.example", "--sstp-ppp", "mschapv2", "--sstp-authority", at("vault.pem"))
-	out := run(0, "north-passphrase.txt", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--out", at("north"))
+	run(
+		0,
+		"North",
+		"",
+		"gateway",
+		"add",
+		"North",
+		"--address",
+		"north.skerryline.example",
+		"--sstp-ppp",
+		"mschapv2",
+		"--sstp-authority",
+		at("vault.pem"),
+	)
+	out := run(
+		0,
+		"north-passphrase.txt",
+		"",
+		"certificate",
+		"bundle",
+		"North",
+		"--authority",
+		"Skerry Line Authority",
+		"--out",
+		at("north"),
+	)
 	if strings.Contains(out, "PRIVATE") {
 		t.Error("a key on the terminal")
 	}
-	run(2, "is not empty", "", "certificate", "bundle", "North", "--authority", "Skerry Line Authority", "--out", at("north"))
+	run(
+		2,
+		"is not empty",
+		"",
+		"certificate",
+		"bundle",
+		"North",
+		"--authority",
+		"Skerry Line Authority",
+		"--out",
+		at("north"),
+	)
 	closed, err := os.ReadFile(at("north/north.p12"))
 	if err != nil {
 		t.Fatal(err)
@@ -107,11 +268,24 @@ func TestAuthorityCommands(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if bag := pki.Open(closed, secret.New(strings.TrimSpace(string(pass)))); len(bag.Keys) != 1 || len(bag.Troubles) != 0 {
+	if bag := pki.Open(
+		closed,
+		secret.New(strings.TrimSpace(string(pass))),
+	); len(bag.Keys) != 1 ||
+		len(bag.Troubles) != 0 {
 		t.Errorf("%+v", bag.Troubles)
 	}
 	run(1, "✗ is not there", "", "certificate", "chain", "--gateway", "North")
-	run(1, "a private key beside", "", "certificate", "import", put("both.pem", read(t, at("north/north-chain.pem"))+read(t, at("north/north-key.pem"))), "--gateway", "North")
+	run(
+		1,
+		"a private key beside",
+		"",
+		"certificate",
+		"import",
+		put("both.pem", read(t, at("north/north-chain.pem"))+read(t, at("north/north-key.pem"))),
+		"--gateway",
+		"North",
+	)
 	run(0, "✓ self-signed", "", "certificate", "chain", "--authority", "Vault")
 	run(2, "expected an ID", "", "certificate", "chain")
 }
@@ -129,7 +303,15 @@ func read(t *testing.T, name string) string {
 func TestRolloverAndSignatures(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
-	if code, _, errs := f.run("ferry-lantern-osprey-47-quarterdeck\n", "me", "sign-in", "--name", "harbourmaster", "--password-file", "-"); code != 0 {
+	if code, _, errs := f.run(
+		"ferry-lantern-osprey-47-quarterdeck\n",
+		"me",
+		"sign-in",
+		"--name",
+		"harbourmaster",
+		"--password-file",
+		"-",
+	); code != 0 {
 		t.Fatal(errs)
 	}
 	dir := t.TempDir()
@@ -138,28 +320,68 @@ func TestRolloverAndSignatures(t *testing.T) {
 		code int
 		want string
 	}{
-		{[]string{"organisation", "signer", "show"}, 0, "Skerry Line network office has signed parcels"},
+		{
+			[]string{"organisation", "signer", "show"},
+			0,
+			"Skerry Line network office has signed " +
+				"parcels",
+		},
 		{[]string{"build", "Yard laptop/Brattvik", "--out", dir + "/yard"}, 0, "-digests.p7s"},
-		{[]string{"build", "Bridge tablet 2/Norrvik", "--out", dir + "/tablet"}, 0, ".mobileconfig"},
-		{[]string{"verify", dir + "/yard/skerry-line-brattvik-ikev2-install.sh", dir + "/tablet/skerry-line-norrvik.mobileconfig"}, 0, "(believed)"},
+		{[]string{"build", "Bridge tablet 2/Norrvik", "--out", dir + "/tablet"}, 0,
+			".mobileconfig"},
+		{
+			[]string{"verify", dir + "/yard/skerry-line-brattvik-ikev2-install.sh", dir +
+				"/tablet/skerry-line-norrvik.mobileconfig"},
+			0,
+			"(believed)",
+		},
 		{[]string{"authority", "make", "Skerry Line 2"}, 0, "created the authority"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 1, "no successor"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--successor", "Skerry Line 2"}, 0, "3     devices"},
+		{
+			[]string{"authority", "roll-over", "Skerry Line Authority", "--successor",
+				"Skerry Line 2"},
+			0,
+			"3     devices",
+		},
 		{[]string{"authority", "list"}, 0, "rolling over to Skerry Line 2"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish"}, 1, "or finish anyway"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish"}, 1,
+			"or finish anyway"},
 		{[]string{"authority", "renew", "Skerry Line Authority", "--all"}, 0, "3 renewed"},
 		{[]string{"authority", "roll-over", "Skerry Line Authority"}, 0, "0     devices"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--undo"}, 2, "flags in the group"},
-		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--force"}, 0, "from Skerry Line Authority to Skerry Line 2"},
-		{[]string{"certificate", "calendar", "--days", "400"}, 0, "the certificate that signs parcels"},
-		{[]string{"organisation", "signer", "make", "--authority", "Skerry Line 2", "--name", "Dock office"}, 0, "Dock office has signed parcels"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--undo"}, 2,
+			"flags in the group"},
+		{[]string{"authority", "roll-over", "Skerry Line Authority", "--finish", "--force"}, 0,
+			"from Skerry Line Authority to Skerry Line 2"},
+		{
+			[]string{"certificate", "calendar", "--days", "400"},
+			0,
+			"the certificate that signs " +
+				"parcels",
+		},
+		{
+			[]string{"organisation", "signer", "make", "--authority", "Skerry Line 2", "--name",
+				"Dock office"},
+			0,
+			"Dock office has signed parcels",
+		},
 		{[]string{"organisation", "signer", "remove"}, 0, "no longer signed"},
 		{[]string{"service", "mail", "set", "--server", "https://mail"}, 1, "server"},
 		{[]string{"service", "mail", "queue"}, 0, "no emails"},
 		{[]string{"verify"}, 2, "found no file"},
 	} {
-		if code, out, errs := f.run("", test.args...); code != test.code || !strings.Contains(out+errs, test.want) {
-			t.Errorf("%v ended with %d, expected %d and %q\n%s%s", test.args, code, test.code, test.want, out, errs)
+		if code, out, errs := f.run(
+			"",
+			test.args...); code != test.code ||
+			!strings.Contains(out+errs, test.want) {
+			t.Errorf(
+				"%v ended with %d, expected %d and %q\n%s%s",
+				test.args,
+				code,
+				test.code,
+				test.want,
+				out,
+				errs,
+			)
 		}
 	}
 	// A script that was changed on the way, without a service to ask.
@@ -178,13 +400,22 @@ func TestRolloverAndSignatures(t *testing.T) {
 			}
 		}
 	}
-	if code, out, _ := f.run("", "verify", name, "--authority", dir+"/a.pem", "--service", "http://127.0.0.1:1"); code != 1 || !strings.Contains(out, "install.sh is not as it was built") || !strings.Contains(out, "(believed)") {
+	if code, out, _ := f.run(
+		"",
+		"verify",
+		name,
+		"--authority",
+		dir+"/a.pem",
+		"--service",
+		"http://127.0.0.1:1",
+	); code != 1 || !strings.Contains(out, "install.sh is not as it was built") ||
+		!strings.Contains(out, "(believed)") {
 		t.Errorf("ended with %d\n%s", code, out)
 	}
 }
 
-// TestAuthorityPages brings an authority in, makes a request and answers it, rolls over and exports, by the
-// pages of the console.
+// TestAuthorityPages brings an authority in, makes a request and answers it, rolls over and
+// exports, by the pages of the console.
 func TestAuthorityPages(t *testing.T) {
 	f, b := signedInTab(t)
 	dir := t.TempDir()
@@ -210,7 +441,10 @@ func TestAuthorityPages(t *testing.T) {
 	b.see("Imported.")
 	b.see("elsewhere")
 
-	devices, err := f.client.Devices.List(t.Context(), client.Query{Search: "Engine laptop 2", Limit: 1})
+	devices, err := f.client.Devices.List(
+		t.Context(),
+		client.Query{Search: "Engine laptop 2", Limit: 1},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -271,5 +505,8 @@ func TestAuthorityPages(t *testing.T) {
 	b.goTo("/mail", "Mail")
 	b.fill("Mail server", "https://mail")
 	b.press("Save")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('without a scheme'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => ` +
+			`e.textContent.includes('without a scheme'))`,
+	)
 }

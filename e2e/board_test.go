@@ -9,8 +9,8 @@ import (
 	"wardicon/core/secret"
 )
 
-// TestBoard hands over to a group in the console, reads the passcodes, makes one again and recalls it; an auditor sees
-// it all and nothing that changes something.
+// TestBoard hands over to a group in the console, reads the passcodes, makes one again and recalls
+// it; an auditor sees it all and nothing that changes something.
 func TestBoard(t *testing.T) {
 	t.Parallel() // each has a service and a browser of its own
 	f := start(t, true)
@@ -21,10 +21,16 @@ func TestBoard(t *testing.T) {
 	b.see("No handovers yet.")
 	b.fill("Group", "nobody")
 	b.press("Hand over")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a mail server to send it through'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a ` +
+			`mail server to send it through'))`,
+	)
 	b.fill("Links", "shown")
 	b.press("Hand over")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a group of people who have devices'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a ` +
+			`group of people who have devices'))`,
+	)
 	b.fill("Group", "bridge")
 	b.press("Hand over")
 	b.see("3 made")
@@ -36,7 +42,10 @@ func TestBoard(t *testing.T) {
 	b.accessible("passcodes of a group")
 	b.shot("slips")
 	b.press("Show links")
-	b.until(`[...document.querySelectorAll('.slips td.mono')].every(e => e.textContent.includes('/h/'))`)
+	b.until(
+		`[...document.querySelectorAll('.slips td.mono')].every(e => ` +
+			`e.textContent.includes('/h/'))`,
+	)
 	b.press("Hide")
 	b.press("Reissue for Bridge tablet 2")
 	b.see("Passcode, to be sent another way")
@@ -55,7 +64,10 @@ func TestBoard(t *testing.T) {
 	b.goTo("/devices/"+d.Items[0].ID, "Bridge tablet 2")
 	b.press("Show what it holds")
 	b.see("Change the pre-shared key of Norrvik")
-	eval[bool](b, `(document.getElementById('offboard').scrollIntoView({behavior: 'instant'}), true)`)
+	eval[bool](
+		b,
+		`(document.getElementById('offboard').scrollIntoView({behavior: 'instant'}), true)`,
+	)
 	b.accessible("what a device holds")
 	b.shot("offboard")
 	b.press("Offboard Bridge tablet 2")
@@ -68,7 +80,11 @@ func TestBoard(t *testing.T) {
 	b.until(`document.querySelector('input[type=checkbox]')`)
 	eval[bool](b, `(document.querySelector('input[type=checkbox]').click(), true)`)
 	b.see("Done on")
-	if _, err := f.client.Build(t.Context(), f.profile("Bridge tablet 2", "Norrvik"), false); err == nil {
+	if _, err := f.client.Build(
+		t.Context(),
+		f.profile("Bridge tablet 2", "Norrvik"),
+		false,
+	); err == nil {
 		t.Error("something was built for a lost device")
 	}
 
@@ -80,16 +96,32 @@ func TestBoard(t *testing.T) {
 	if _, err := pilot.SignIn(t.Context(), "pilot", secret.New(made.Password)); err != nil {
 		t.Fatal(err)
 	}
-	if err := pilot.ChangePassword(t.Context(), secret.New(made.Password), secret.New("kelp-72-Driftwood-lantern-oar")); err != nil {
+	if err := pilot.ChangePassword(
+		t.Context(),
+		secret.New(made.Password),
+		secret.New("kelp-72-Driftwood-lantern-oar"),
+	); err != nil {
 		t.Fatal(err)
 	}
 	other := open(t, f.url)
 	other.do(chromedp.EmulateViewport(1280, 800))
 	other.signInAs("pilot", "kelp-72-Driftwood-lantern-oar")
-	for _, page := range []struct{ path, title string }{{"/handovers", "Handovers"}, {"/profiles/" + f.profile("Planner Mac 1", "Norrvik"), "Planner Mac 1 → Norrvik"}, {"/devices/" + d.Items[0].ID, "Bridge tablet 2"}, {"/gateways", "Gateways"}} {
+	for _, page := range []struct{ path, title string }{
+		{"/handovers", "Handovers"},
+		{"/profiles/" + f.profile("Planner Mac 1", "Norrvik"), "Planner Mac 1 → Norrvik"},
+		{"/devices/" +
+			d.Items[0].ID, "Bridge tablet 2"},
+		{"/gateways", "Gateways"},
+	} {
 		other.goTo(page.path, page.title)
 		other.until(`!document.body.innerText.includes('Looking…')`)
-		if shown := eval[[]string](other, `[...document.querySelectorAll('.alters')].filter(e => e.getClientRects().length > 0).map(e => e.textContent)`); len(shown) > 0 {
+		if shown := eval[[]string](
+			other,
+			`[...document.querySelectorAll('.alters')].filter(e => e.getClientRects().length > `+
+				`0).map(e => e.textContent)`,
+		); len(
+			shown,
+		) > 0 {
 			t.Errorf("%s shows an auditor %q", page.path, shown)
 		}
 	}

@@ -38,13 +38,28 @@ func open(t *testing.T, url string) *tab {
 	if err != nil {
 		t.Fatalf("the console's packages are not installed; run make build: %v", err)
 	}
-	dir, err := os.MkdirTemp("", "wardicon-browser-") // not t.TempDir: the browser's last writes may outlive the test
+	dir, err := os.MkdirTemp(
+		"",
+		"wardicon-browser-",
+	) // not t.TempDir: the browser's last writes may outlive the test
 	if err != nil {
 		t.Fatal(err)
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(dir),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-sync", true), chromedp.Flag("lang", "en-US"))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.UserDataDir(dir),
+		chromedp.Flag(
+			"disable-quic",
+			true,
+		),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
+		chromedp.Flag("lang", "en-US"),
+	)
 	alloc, closeAlloc := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, closeTab := chromedp.NewContext(alloc)
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
@@ -83,7 +98,13 @@ func (b *tab) do(steps ...chromedp.Action[chromedp.Void]) {
 // eval runs a script in the page and returns its value, awaited.
 func eval[T any](b *tab, script string) T {
 	b.t.Helper()
-	v, err := chromedp.Run(b.ctx, chromedp.Evaluate[T](script, func(p *runtime.EvaluateParams) { yes := true; p.AwaitPromise = &yes }))
+	v, err := chromedp.Run(
+		b.ctx,
+		chromedp.Evaluate[T](
+			script,
+			func(p *runtime.EvaluateParams) { yes := true; p.AwaitPromise = &yes },
+		),
+	)
 	if err != nil {
 		b.t.Fatalf("%s: %v", script, err)
 	}
@@ -100,7 +121,11 @@ func (b *tab) until(script string) {
 			return
 		}
 		if time.Now().After(end) {
-			b.t.Fatalf("did not become true: %s\npage: %s", script, eval[string](b, "document.body?.innerText.slice(0, 2000) ?? ''"))
+			b.t.Fatalf(
+				"did not become true: %s\npage: %s",
+				script,
+				eval[string](b, "document.body?.innerText.slice(0, 2000) ?? ''"),
+			)
 		}
 	}
 }
@@ -118,34 +143,67 @@ func (b *tab) load(path, title string) {
 	b.titled(title)
 }
 
-// goTo goes to a page as a person does: within the console where it is open and shows another one, by its address elsewhere.
+// goTo goes to a page as a person does: within the console where it is open and shows another one,
+// by its address elsewhere.
 func (b *tab) goTo(path, title string) {
 	b.t.Helper()
-	inside := eval[bool](b, fmt.Sprintf("!!document.getElementById('app')?.__vue_app__ && !!document.querySelector('nav') && location.pathname !== new URL(%q, location.href).pathname", path))
+	inside := eval[bool](
+		b,
+		fmt.Sprintf(
+			"!!document.getElementById('app')?.__vue_app__ && !!document.querySelector('nav') && "+
+				"location.pathname !== new URL(%q, location.href).pathname",
+			path,
+		),
+	)
 	if !inside {
 		b.load(path, title)
 		return
 	}
-	eval[bool](b, fmt.Sprintf("(history.pushState({}, '', %q), dispatchEvent(new PopStateEvent('popstate')), true)", path))
+	eval[bool](
+		b,
+		fmt.Sprintf(
+			"(history.pushState({}, '', %q), dispatchEvent(new PopStateEvent('popstate')), true)",
+			path,
+		),
+	)
 	b.titled(title)
 }
 
 // titled waits for the page of a title.
 func (b *tab) titled(title string) {
 	b.t.Helper()
-	b.until(fmt.Sprintf("document.title === %q && document.querySelector('h1')?.textContent === %q", title+" · Wardicon", title))
+	b.until(
+		fmt.Sprintf(
+			"document.title === %q && document.querySelector('h1')?.textContent === %q",
+			title+" · Wardicon",
+			title,
+		),
+	)
 }
 
 // labelled finds the field that a label belongs to.
 func labelled(label string) string {
-	return fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find(l => l.textContent.replace('(required)','').trim() === %q); return l && document.getElementById(l.htmlFor) })()`, label)
+	return fmt.Sprintf(
+		`(() => { const l = [...document.querySelectorAll('label')].find(l => `+
+			`l.textContent.replace('(required)','').trim() === %q); return l && `+
+			`document.getElementById(l.htmlFor) })()`,
+		label,
+	)
 }
 
 // fill types into the field with a label.
 func (b *tab) fill(label, value string) {
 	b.t.Helper()
 	b.until(labelled(label))
-	eval[bool](b, fmt.Sprintf(`(() => { const f = %s; f.value = %q; f.dispatchEvent(new Event(f.tagName === 'SELECT' ? 'change' : 'input', {bubbles: true})); return true })()`, labelled(label), value))
+	eval[bool](
+		b,
+		fmt.Sprintf(
+			`(() => { const f = %s; f.value = %q; f.dispatchEvent(new Event(f.tagName === `+
+				`'SELECT' ? 'change' : 'input', {bubbles: true})); return true })()`,
+			labelled(label),
+			value,
+		),
+	)
 }
 
 // upload chooses a file in the field with a label.
@@ -159,7 +217,11 @@ func (b *tab) upload(label, path string) {
 // press clicks the button or link with a text.
 func (b *tab) press(text string) {
 	b.t.Helper()
-	find := fmt.Sprintf(`[...document.querySelectorAll('button, a, summary')].find(e => e.textContent.trim() === %q && !e.disabled && e.getClientRects().length > 0)`, text)
+	find := fmt.Sprintf(
+		`[...document.querySelectorAll('button, a, summary')].find(e => e.textContent.trim() === `+
+			`%q && !e.disabled && e.getClientRects().length > 0)`,
+		text,
+	)
 	b.until(find)
 	eval[bool](b, "("+find+".click(), true)")
 }
@@ -210,11 +272,23 @@ type violation struct {
 func (b *tab) accessible(where string) {
 	b.t.Helper()
 	// Colours are half-way in a transition: wait for its end.
-	b.until(`document.getAnimations().every(a => a.playState !== 'running') && [...document.querySelectorAll('.modal, .modal-backdrop')].every(e => ['1', '0.5'].includes(getComputedStyle(e).opacity))`)
-	if !eval[bool](b, "typeof axe === 'object'") { // a page that was gone to within the console has it still
+	b.until(
+		`document.getAnimations().every(a => a.playState !== 'running') && ` +
+			`[...document.querySelectorAll('.modal, .modal-backdrop')].every(e => ['1', ` +
+			`'0.5'].includes(getComputedStyle(e).opacity))`,
+	)
+	if !eval[bool](
+		b,
+		"typeof axe === 'object'",
+	) { // a page that was gone to within the console has it still
 		eval[bool](b, "("+"(() => {"+b.axe+"})(), typeof axe === 'object')")
 	}
-	found := eval[[]violation](b, `axe.run(document, {iframes: false}).then(r => r.violations.map(v => ({id: v.id, help: v.help, nodes: v.nodes.map(n => n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? ''))})))`)
+	found := eval[[]violation](
+		b,
+		`axe.run(document, {iframes: false}).then(r => r.violations.map(v => ({id: v.id, help: `+
+			`v.help, nodes: v.nodes.map(n => n.html.slice(0, 200) + ' ' + (n.any[0]?.message ?? `+
+			`''))})))`,
+	)
 	for _, v := range found {
 		b.t.Errorf("%s: %s: %s\n%q", where, v.ID, v.Help, v.Nodes)
 	}

@@ -31,17 +31,46 @@ func TestCertificatesByCommand(t *testing.T) {
 		}
 		return out
 	}
-	must("created the authority Deck, valid until", "authority", "make", "Deck", "--issuing", "--kind", "p384", "--years", "5", "--permit", "skerryline.example", "--list", "http://lists.skerryline.example/deck.crl")
+	must(
+		"created the authority Deck, valid until",
+		"authority",
+		"make",
+		"Deck",
+		"--issuing",
+		"--kind",
+		"p384",
+		"--years",
+		"5",
+		"--permit",
+		"skerryline.example",
+		"--list",
+		"http://lists.skerryline.example/deck.crl",
+	)
 	must("Deck Root", "authority", "list")
-	must("engine-laptop-1.devices.skerryline.example", "certificate", "issue", "Engine laptop 1", "--authority", "Deck")
+	must(
+		"engine-laptop-1.devices.skerryline.example",
+		"certificate",
+		"issue",
+		"Engine laptop 1",
+		"--authority",
+		"Deck",
+	)
 	var page api.Page[api.Certificate]
-	if err := json.Unmarshal([]byte(must("", "certificate", "list", "--search", "engine", "-o", "json")), &page); err != nil || page.Total != 1 {
+	if err := json.Unmarshal(
+		[]byte(must("", "certificate", "list", "--search", "engine", "-o", "json")),
+		&page,
+	); err != nil ||
+		page.Total != 1 {
 		t.Fatalf("%d certificates (%v)", page.Total, err)
 	}
 	one := page.Items[0]
 	must("-----BEGIN CERTIFICATE-----", "certificate", "show", one.ID)
 	var deck api.Authority
-	if err := json.Unmarshal([]byte(must("", "authority", "show", "Deck", "-o", "json")), &deck); err != nil || !deck.KeySet || deck.Key != nil {
+	if err := json.Unmarshal(
+		[]byte(must("", "authority", "show", "Deck", "-o", "json")),
+		&deck,
+	); err != nil || !deck.KeySet ||
+		deck.Key != nil {
 		t.Fatalf("%+v (%v)", deck, err)
 	}
 	list := func() (*x509.RevocationList, []byte) {
@@ -52,7 +81,9 @@ func TestCertificatesByCommand(t *testing.T) {
 		}
 		defer func() { _ = res.Body.Close() }()
 		der, err := io.ReadAll(res.Body)
-		if err != nil || res.StatusCode != 200 || res.Header.Get("Content-Type") != "application/pkix-crl" || !strings.HasPrefix(res.Header.Get("Cache-Control"), "public, max-age=") {
+		if err != nil || res.StatusCode != 200 ||
+			res.Header.Get("Content-Type") != "application/pkix-crl" ||
+			!strings.HasPrefix(res.Header.Get("Cache-Control"), "public, max-age=") {
 			t.Fatalf("%d %v (%v)", res.StatusCode, res.Header, err)
 		}
 		l, err := x509.ParseRevocationList(der)
@@ -64,13 +95,35 @@ func TestCertificatesByCommand(t *testing.T) {
 	if l, _ := list(); len(l.RevokedCertificateEntries) != 0 {
 		t.Error("somebody is on the list before anything was revoked")
 	}
-	out := must("revoked  Engine laptop 1", "certificate", "revoke", "--device", "Engine laptop 1", "--reason", "key-compromise")
+	out := must(
+		"revoked  Engine laptop 1",
+		"certificate",
+		"revoke",
+		"--device",
+		"Engine laptop 1",
+		"--reason",
+		"key-compromise",
+	)
 	if strings.Contains(out, "needs a new certificate") {
 		t.Errorf("its gateways want none, and it says\n%s", out)
 	}
-	must("needs a new certificate  Yard server to Brattvik", "certificate", "revoke", "--device", "Yard server", "--reason", "ceased")
+	must(
+		"needs a new certificate  Yard server to Brattvik",
+		"certificate",
+		"revoke",
+		"--device",
+		"Yard server",
+		"--reason",
+		"ceased",
+	)
 	must("revoked on", "certificate", "list", "--filter", "revoked=true")
-	must("the authority Skerry Line Authority of its offers", "certificate", "calendar", "--days", "3660")
+	must(
+		"the authority Skerry Line Authority of its offers",
+		"certificate",
+		"calendar",
+		"--days",
+		"3660",
+	)
 	must("nothing expires within 7 days", "certificate", "calendar", "--days", "7")
 	_, der := list()
 	if openssl, err := exec.LookPath("openssl"); err == nil {
@@ -79,12 +132,21 @@ func TestCertificatesByCommand(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for name, data := range map[string][]byte{"list.der": der, "leaf.pem": []byte(one.PEM), "issuing.pem": []byte(pki.Bundle(chain[0])), "root.pem": []byte(pki.Bundle(chain[1:]...))} {
+		for name, data := range map[string][]byte{
+			"list.der":    der,
+			"leaf.pem":    []byte(one.PEM),
+			"issuing.pem": []byte(pki.Bundle(chain[0])),
+			"root.pem":    []byte(pki.Bundle(chain[1:]...)),
+		} {
 			if err := os.WriteFile(filepath.Join(dir, name), data, 0o600); err != nil {
 				t.Fatal(err)
 			}
 		}
-		said, err := exec.Command("/bin/sh", "-c", "cd "+dir+" && "+openssl+" crl -inform DER -in list.der -out list.pem && "+openssl+" verify -crl_check -CAfile root.pem -untrusted issuing.pem -CRLfile list.pem leaf.pem").CombinedOutput()
+		said, err := exec.Command("/bin/sh", "-c", "cd "+dir+" && "+openssl+
+			" crl -inform DER -in list.der -out list.pem && "+openssl+
+			" verify -crl_check -CAfile "+
+			"root.pem -untrusted issuing.pem -CRLfile list.pem leaf.pem").
+			CombinedOutput()
 		if err == nil || !strings.Contains(string(said), "certificate revoked") {
 			t.Errorf("openssl says %s", said)
 		}
@@ -96,7 +158,11 @@ func TestCertificatesByCommand(t *testing.T) {
 	}
 	request := func(name, host string) string {
 		t.Helper()
-		text, err := pki.NewRequest(rand.Reader, key, pki.Wanted{Name: "norrvik", Names: []string{host}, Usage: pki.ForServer})
+		text, err := pki.NewRequest(
+			rand.Reader,
+			key,
+			pki.Wanted{Name: "norrvik", Names: []string{host}, Usage: pki.ForServer},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -106,13 +172,33 @@ func TestCertificatesByCommand(t *testing.T) {
 		}
 		return path
 	}
-	own, foreign := request("own.csr", "norrvik.skerryline.example"), request("foreign.csr", "tallholm.skerryline.example")
-	must("Norrvik has a certificate for norrvik.skerryline.example", "certificate", "sign", "Norrvik", "--authority", "Deck", "--request", own, "--out", filepath.Join(dir, "norrvik.pem"))
+	own, foreign := request(
+		"own.csr",
+		"norrvik.skerryline.example",
+	), request(
+		"foreign.csr",
+		"tallholm.skerryline.example",
+	)
+	must(
+		"Norrvik has a certificate for norrvik.skerryline.example",
+		"certificate",
+		"sign",
+		"Norrvik",
+		"--authority",
+		"Deck",
+		"--request",
+		own,
+		"--out",
+		filepath.Join(dir, "norrvik.pem"),
+	)
 	text, err := os.ReadFile(filepath.Join(dir, "norrvik.pem"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if chain, err := pki.Certificates(string(text)); err != nil || len(chain) != 2 || !pki.Belongs(chain[0], key) || chain[0].CheckSignatureFrom(chain[1]) != nil {
+	if chain, err := pki.Certificates(
+		string(text),
+	); err != nil || len(chain) != 2 || !pki.Belongs(chain[0], key) ||
+		chain[0].CheckSignatureFrom(chain[1]) != nil {
 		t.Errorf("the gateway got %s (%v)", text, err)
 	}
 	for _, test := range []struct {
@@ -122,17 +208,35 @@ func TestCertificatesByCommand(t *testing.T) {
 	}{
 		{[]string{"certificate", "issue", "Engine laptop 1"}, 2, "--authority: found nothing"},
 		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Nobody"}, 4, "Nobody"},
-		{[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Deck", "--name", "x.harbour.example"}, 1, "names"},
-		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck", "--request", foreign}, 1, `the name "tallholm.skerryline.example"`},
-		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck"}, 2, "expected --authority and --request"},
+		{
+			[]string{"certificate", "issue", "Engine laptop 1", "--authority", "Deck", "--name",
+				"x.harbour.example"},
+			1,
+			"names",
+		},
+		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck", "--request", foreign}, 1,
+			`the name "tallholm.skerryline.example"`},
+		{[]string{"certificate", "sign", "Norrvik", "--authority", "Deck"}, 2,
+			"expected --authority and --request"},
 		{[]string{"certificate", "revoke"}, 2, "expected either"},
 		{[]string{"certificate", "revoke", one.ID, "--reason", "superseded"}, 1, "revoked on"},
 		{[]string{"certificate", "show", "ce-x"}, 4, "ce-x"},
 		{[]string{"authority", "make", "Deck"}, 1, "name"},
 		{[]string{"authority", "remove", "Deck"}, 1, "certificates"},
 	} {
-		if code, out, errs := f.run("", test.args...); code != test.code || !strings.Contains(out+errs, test.want) {
-			t.Errorf("%v ended with %d, expected %d and %q\n%s%s", test.args, code, test.code, test.want, out, errs)
+		if code, out, errs := f.run(
+			"",
+			test.args...); code != test.code ||
+			!strings.Contains(out+errs, test.want) {
+			t.Errorf(
+				"%v ended with %d, expected %d and %q\n%s%s",
+				test.args,
+				code,
+				test.code,
+				test.want,
+				out,
+				errs,
+			)
 		}
 	}
 }
@@ -141,7 +245,10 @@ func TestCertificatesByCommand(t *testing.T) {
 // without a violation.
 func TestCertificatesPage(t *testing.T) {
 	f, b := signedInTab(t)
-	devices, err := f.client.Devices.List(t.Context(), client.Query{Search: "Engine laptop 2", Limit: 1})
+	devices, err := f.client.Devices.List(
+		t.Context(),
+		client.Query{Search: "Engine laptop 2", Limit: 1},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +256,10 @@ func TestCertificatesPage(t *testing.T) {
 	b.see("None.")
 	b.fill("Names", "not a name")
 	b.press("Issue a certificate")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a host name, an address or a mail address'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('a ` +
+			`host name, an address or a mail address'))`,
+	)
 	b.accessible("an error beside the names")
 	b.fill("Names", "")
 	b.press("Issue a certificate")
@@ -167,7 +277,8 @@ func TestCertificatesPage(t *testing.T) {
 	b.press("Done")
 	b.until(`document.body.innerText.includes('superseded')`)
 	page, err := f.client.Certificates(t.Context(), client.Query{Search: "engine"})
-	if err != nil || page.Total != 1 || page.Items[0].Revoked == nil || page.Items[0].Reason != pki.Superseded {
+	if err != nil || page.Total != 1 || page.Items[0].Revoked == nil ||
+		page.Items[0].Reason != pki.Superseded {
 		t.Errorf("%+v (%v)", page.Items, err)
 	}
 }

@@ -28,7 +28,15 @@ func write(t *testing.T, name, text string) string {
 // TestExitCodes runs command lines of every kind and looks at exit code and words.
 func TestExitCodes(t *testing.T) {
 	f := start(t, true)
-	if code, out, errs := f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-"); code != 0 {
+	if code, out, errs := f.run(
+		demo.OwnerPassword,
+		"me",
+		"sign-in",
+		"--name",
+		demo.OwnerName,
+		"--password-file",
+		"-",
+	); code != 0 {
 		t.Fatal(code, out, errs)
 	}
 	broken := write(t, "x.nmconnection", "[connection]\nid=x\ntype=vpn\n")
@@ -40,7 +48,7 @@ func TestExitCodes(t *testing.T) {
 		says  string // a part of what is printed
 	}{
 		{"gateway|list", "", 0, "Norrvik"},
-		{"gateway|show|NORRVIK", "", 0, "psk_set: true"},
+		{"gateway|show|NORRVIK", "", 0, "PSK set                   yes"},
 		{"device|list|--filter|platform=ios|--sort|-name", "", 0, "2 devices"},
 		{"person|list|--search|zzz", "", 0, "no people"},
 		{"account|change|i_moreau|--password-file|-", "quay-55-Marjoram-tallow-fig", 0, "stored"},
@@ -48,7 +56,8 @@ func TestExitCodes(t *testing.T) {
 		{"organisation|change|--name|Skerry Ferries", "", 0, "Skerry Ferries"},
 		{"plan|Engine laptop 1|Norrvik", "", 0, "the only account of Ines Moreau"},
 		{"plan|Engine laptop 1|Easthaven", "", 1, "Dynamic address"},
-		{"plan|Planner Mac 1|Norrvik|--tunnel|split", "", 1, "Device does not support split tunnels"},
+		{"plan|Planner Mac 1|Norrvik|--tunnel|split", "", 1, "Device does not support split " +
+			"tunnels"},
 		{"profile|preview|Engine laptop 1/Norrvik", "", 0, "ipsec-psk=0s[hidden]"},
 		{"build|Deck phone 2/Easthaven", "", 1, "Release no longer supports the protocol"},
 		{"rule|list", "", 0, "edge-space"},
@@ -81,9 +90,11 @@ func TestExitCodes(t *testing.T) {
 		{"check|/nowhere/x", "", 2, "no such file"},
 		{"check|" + broken + "|--exit-on|never", "", 2, "--exit-on"},
 		{"rule|show|no-such", "", 4, "there is no rule"},
-		{"gateway|list|--service|http://127.0.0.1:1", "", 3, "no service answers at http://127.0.0.1:1"},
+		{"gateway|list|--service|http://127.0.0.1:1", "", 3, "no service answers at " +
+			"http://127.0.0.1:1"},
 		{"service|backup|--data|/nowhere|--out|/tmp/x", "", 1, "no such file"},
-		{"me|sign-in|--name|harbourmaster|--password-file|-", "wrong", 1, "name, password or code is wrong"},
+		{"me|sign-in|--name|harbourmaster|--password-file|-", "wrong", 1,
+			"name, password or code is wrong"},
 		{"me|sign-out", "", 0, "signed out"},
 		{"gateway|list", "", 1, "wardicon me sign-in"},
 	} {
@@ -91,7 +102,14 @@ func TestExitCodes(t *testing.T) {
 			f.t = t
 			code, out, errs := f.run(test.stdin, strings.Split(test.args, "|")...)
 			if code != test.want || !strings.Contains(out+errs, test.says) {
-				t.Errorf("ended with %d, expected %d and %q:\n%s%s", code, test.want, test.says, out, errs)
+				t.Errorf(
+					"ended with %d, expected %d and %q:\n%s%s",
+					code,
+					test.want,
+					test.says,
+					out,
+					errs,
+				)
 			}
 			if code > 0 && code != 1 && out != "" {
 				t.Errorf("an error was printed as output: %s", out)
@@ -123,11 +141,22 @@ func TestOutput(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, out, _ = f.run("", "device", "list")
-	if len(fromJSON.Items) != 31 || len(fromYAML.Items) != 31 || strings.Count(out, "de-") != 31 || !reflect.DeepEqual(fromJSON.Items[3], fromYAML.Items[3]) {
-		t.Errorf("%d by JSON, %d by YAML, %d in the table", len(fromJSON.Items), len(fromYAML.Items), strings.Count(out, "de-"))
+	if len(fromJSON.Items) != 31 || len(fromYAML.Items) != 31 || strings.Count(out, "de-") != 31 ||
+		!reflect.DeepEqual(fromJSON.Items[3], fromYAML.Items[3]) {
+		t.Errorf(
+			"%d by JSON, %d by YAML, %d in the table",
+			len(fromJSON.Items),
+			len(fromYAML.Items),
+			strings.Count(out, "de-"),
+		)
 	}
 	terminal := regexp.MustCompile(`[\x00-\x08\x0b-\x1f\x7f]|\x{200b}`)
-	if _, out, _ = f.run("", "account", "list"); terminal.MatchString(out) || !strings.Contains(out, "j_\ufffdaker") {
+	if _, out, _ = f.run(
+		"",
+		"account",
+		"list",
+	); terminal.MatchString(out) ||
+		!strings.Contains(out, "j_\ufffdaker") {
 		t.Errorf("a value of the records reached the terminal as it is: %q", out)
 	}
 }
@@ -137,7 +166,10 @@ func TestOutput(t *testing.T) {
 func TestCheckFiles(t *testing.T) {
 	f := start(t, true)
 	files := map[string]string{}
-	for device, gateway := range map[string]string{"Engine laptop 1": "Norrvik", "Bridge tablet 2": "Norrvik"} {
+	for device, gateway := range map[string]string{
+		"Engine laptop 1": "Norrvik",
+		"Bridge tablet 2": "Norrvik",
+	} {
 		shown, err := f.client.Preview(t.Context(), f.profile(device, gateway), false, true)
 		if err != nil {
 			t.Fatal(err)
@@ -149,17 +181,28 @@ func TestCheckFiles(t *testing.T) {
 	}{
 		{"Engine laptop 1", "a.nmconnection", "", "", "", ""},
 		{"Bridge tablet 2", "a.mobileconfig", "", "", "", ""},
-		{"Engine laptop 1", "a.nmconnection", "user=i_moreau@", `user=\si_moreau@`, "edge-space", "a.nmconnection:10:1 vpn.user"},
-		{"Engine laptop 1", "a.nmconnection", "gateway=norrvik", "gateway=https://norrvik", "address-with-scheme", "a.nmconnection:9:1 vpn.gateway"},
-		{"Engine laptop 1", "a.nmconnection", "ipsec-ike=aes256-sha2_256-modp2048,aes256-sha1-ecp384,aes256-sha1-modp2048", "ipsec-ike=des-md5-modp768", "algorithm-broken", "vpn.ipsec-ike"},
-		{"Engine laptop 1", "a.nmconnection", "route1=10.20.0.0/16", "route1=10.20.5.0/16", "route-host-bits", "ipv4.route1"},
+		{"Engine laptop 1", "a.nmconnection", "user=i_moreau@", `user=\si_moreau@`, "edge-space",
+			"a.nmconnection:10:1 vpn.user"},
+		{"Engine laptop 1", "a.nmconnection", "gateway=norrvik", "gateway=https://norrvik",
+			"address-with-scheme", "a.nmconnection:9:1 vpn.gateway"},
+		{"Engine laptop 1", "a.nmconnection",
+			"ipsec-ike=aes256-sha2_256-modp2048,aes256-sha1-ecp384,aes256-sha1-modp2048",
+			"ipsec-ike=des-md5-modp768", "algorithm-broken", "vpn.ipsec-ike"},
+		{"Engine laptop 1", "a.nmconnection", "route1=10.20.0.0/16", "route1=10.20.5.0/16",
+			"route-host-bits", "ipv4.route1"},
 		{"Engine laptop 1", "a.nmconnection", "refuse-pap=yes", "refuse-pap=no", "ppp-clear", ""},
-		{"Engine laptop 1", "a.nmconnection", "ipsec-enabled=yes", "ipsec-enabled=no", "l2tp-unprotected", "vpn.ipsec-enabled"},
-		{"Engine laptop 1", "a.nmconnection", "[ipv4]", "[ipv4]\nmethd=auto", "key-unknown", "ipv4.methd"},
-		{"Bridge tablet 2", "a.mobileconfig", "<string>norrvik.skerryline.example</string>", "<string>192.168.1.5</string>", "address-private", "PayloadContent[0].PPP.CommRemoteAddress"},
-		{"Bridge tablet 2", "a.mobileconfig", "<key>IPSec</key>", "<key>IPSek</key>", "psk-missing", "a.mobileconfig:7"},
+		{"Engine laptop 1", "a.nmconnection", "ipsec-enabled=yes", "ipsec-enabled=no",
+			"l2tp-unprotected", "vpn.ipsec-enabled"},
+		{"Engine laptop 1", "a.nmconnection", "[ipv4]", "[ipv4]\nmethd=auto", "key-unknown",
+			"ipv4.methd"},
+		{"Bridge tablet 2", "a.mobileconfig", "<string>norrvik.skerryline.example</string>",
+			"<string>192.168.1.5</string>", "address-private",
+			"PayloadContent[0].PPP.CommRemoteAddress"},
+		{"Bridge tablet 2", "a.mobileconfig", "<key>IPSec</key>", "<key>IPSek</key>", "psk-missing",
+			"a.mobileconfig:7"},
 		{"Bridge tablet 2", "a.mobileconfig", "</plist>", "", "cut-short", "a.mobileconfig"},
-		{"Bridge tablet 2", "a.mobileconfig", "<string>10.21.0.53</string>", "<string>203.0.113.53</string>", "dns-outside-world", "DNS.ServerAddresses"},
+		{"Bridge tablet 2", "a.mobileconfig", "<string>10.21.0.53</string>",
+			"<string>203.0.113.53</string>", "dns-outside-world", "DNS.ServerAddresses"},
 	} {
 		t.Run(test.device+" "+test.rule, func(t *testing.T) {
 			f.t = t
@@ -205,7 +248,8 @@ func TestHelp(t *testing.T) {
 			return
 		}
 		_, commands, more := strings.Cut(out, "Commands:")
-		if !strings.Contains(out, "Examples:") || !strings.Contains(out, "wardicon "+strings.Join(args, " ")) {
+		if !strings.Contains(out, "Examples:") ||
+			!strings.Contains(out, "wardicon "+strings.Join(args, " ")) {
 			t.Errorf("%v has no example:\n%s", args, out)
 		}
 		if !more && len(args) > 0 {
@@ -225,7 +269,12 @@ func TestHelp(t *testing.T) {
 	if seen < 40 {
 		t.Errorf("%d commands were looked at: some were missed", seen)
 	}
-	if code, out, _ := f.run("", "completion", "bash"); code != 0 || !strings.Contains(out, "wardicon") {
+	if code, out, _ := f.run(
+		"",
+		"completion",
+		"bash",
+	); code != 0 ||
+		!strings.Contains(out, "wardicon") {
 		t.Error("no shell completion")
 	}
 }

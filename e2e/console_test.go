@@ -82,15 +82,30 @@ func TestPages(t *testing.T) {
 		{"device", "/devices/" + devices.Items[0].ID, "Engine laptop 1", "Tallholm"},
 		{"profiles", "/profiles", "Profiles", "37 profiles"},
 		{"profile", "/profiles/" + good, "Engine laptop 1 → Norrvik", "[connection]"},
-		{"profile-findings", "/profiles/" + bad, "Deck phone 1 → Easthaven", "Password equals the login"},
+		{
+			"profile-findings",
+			"/profiles/" + bad,
+			"Deck phone 1 → Easthaven",
+			"Password equals the login",
+		},
 		{"patterns", "/patterns", "Patterns", "Ticket halls"},
 		{"pattern", "/patterns/" + patterns.Items[0].ID, "Masters", "Master tablet"},
 		{"pattern-new", "/patterns/new", "New pattern", "31 devices"},
-		{"profile-pattern", "/profiles/" + f.profile("Yard phone", "Brattvik"), "Yard phone → Brattvik", "Not chosen"},
+		{
+			"profile-pattern",
+			"/profiles/" + f.profile("Yard phone", "Brattvik"),
+			"Yard phone → Brattvik",
+			"Not chosen",
+		},
 		{"certificates", "/certificates", "Certificates", "yard-server.devices.skerryline.example"},
 		{"certificate", "/certificates/" + certificates.Items[0].ID, "Yard laptop", "self-signed"},
 		{"authorities", "/authorities", "Authorities", "Skerry Line network office"},
-		{"authority", "/authorities/" + authorities.Items[0].ID, "Skerry Line Authority", "delta CRL of the last seven days"},
+		{
+			"authority",
+			"/authorities/" + authorities.Items[0].ID,
+			"Skerry Line Authority",
+			"delta CRL of the last seven days",
+		},
 		{"operators", "/operators", "Operators", "harbourmaster"},
 		{"me", "/me", "Your sign-in", "this session"},
 		{"mail", "/mail", "Mail", "No emails yet"},
@@ -134,7 +149,11 @@ func TestPages(t *testing.T) {
 						b.shot(look.name + "-profile-files")
 					}
 					if p.name == "profile-findings" {
-						b.until(`[...document.querySelectorAll('.plan > div')].some(row => row.querySelector('dt').textContent === 'Password' && row.innerText.includes('Password equals the login'))`)
+						b.until(
+							`[...document.querySelectorAll('.plan > div')].some(row => ` +
+								`row.querySelector('dt').textContent === 'Password' && ` +
+								`row.innerText.includes('Password equals the login'))`,
+						)
 					}
 					if p.name == "person" {
 						b.until(labelled("Login") + "?.value === 'l_sund'")
@@ -177,7 +196,16 @@ func TestFirstProfile(t *testing.T) {
 	b.press("Add the gateway")
 	b.see(`Write only "norrvik.skerryline.example"`)
 	b.see("expected a network in CIDR form")
-	if described := eval[string](b, labelled("Address")+`.getAttribute('aria-describedby').split(' ').map(id => document.getElementById(id).textContent).join(' ')`); !strings.Contains(described, "without a scheme") {
+	if described := eval[string](
+		b,
+		labelled(
+			"Address",
+		)+`.getAttribute('aria-describedby').split(' ').map(id => `+
+			`document.getElementById(id).textContent).join(' ')`,
+	); !strings.Contains(
+		described,
+		"without a scheme",
+	) {
 		t.Errorf("the error is not tied to its field: %s", described)
 	}
 	b.shot("first-errors")
@@ -228,13 +256,26 @@ func TestKeyboard(t *testing.T) {
 	b := open(t, f.url)
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.goTo("/", "Sign in to Wardicon")
-	b.do(chromedp.KeyEvent("\t"), chromedp.KeyEvent(demo.OwnerName), chromedp.KeyEvent("\t"), chromedp.KeyEvent(demo.OwnerPassword), chromedp.KeyEvent("\r"))
+	b.do(
+		chromedp.KeyEvent("\t"),
+		chromedp.KeyEvent(demo.OwnerName),
+		chromedp.KeyEvent("\t"),
+		chromedp.KeyEvent(demo.OwnerPassword),
+		chromedp.KeyEvent("\r"),
+	)
 	b.until(`document.title === 'Skerry Line · Wardicon'`)
 	reached := false
 	for range 80 {
 		b.do(chromedp.KeyEvent("\t"))
-		if outline := eval[string](b, `getComputedStyle(document.activeElement).outlineStyle`); outline == "none" && !eval[bool](b, `document.activeElement === document.body`) {
-			t.Errorf("no focus is seen on %s", eval[string](b, `document.activeElement.outerHTML.slice(0, 120)`))
+		if outline := eval[string](
+			b,
+			`getComputedStyle(document.activeElement).outlineStyle`,
+		); outline == "none" &&
+			!eval[bool](b, `document.activeElement === document.body`) {
+			t.Errorf(
+				"no focus is seen on %s",
+				eval[string](b, `document.activeElement.outerHTML.slice(0, 120)`),
+			)
 		}
 		if eval[string](b, `document.activeElement.textContent.trim()`) == "Devices" {
 			reached = true
@@ -262,7 +303,11 @@ func TestCard(t *testing.T) {
 	if strings.Contains(card, "<script") || strings.Contains(card, "http") {
 		t.Error("the card has a script or reaches out")
 	}
-	page := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(card)) }))
+	page := httptest.NewServer(
+		http.HandlerFunc(
+			func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(card)) },
+		),
+	)
 	defer page.Close()
 	for _, width := range []int64{1280, 360} {
 		b.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(page.URL))
@@ -271,7 +316,13 @@ func TestCard(t *testing.T) {
 		b.fits()
 		b.shot(fmt.Sprintf("card-%d", width))
 	}
-	if got := eval[string](b, `[...document.querySelectorAll('.value')].map(e => e.textContent).join('\n')`); !strings.Contains(got, "breaker-91-Gannet-lantern-46-mizzen") {
+	if got := eval[string](
+		b,
+		`[...document.querySelectorAll('.value')].map(e => e.textContent).join('\n')`,
+	); !strings.Contains(
+		got,
+		"breaker-91-Gannet-lantern-46-mizzen",
+	) {
 		t.Errorf("the key is not on the card as it is: %s", got)
 	}
 }

@@ -51,7 +51,13 @@ func TestCheckCommand(t *testing.T) {
 		}
 		return path
 	}
-	broken, sound := put("broken/a.nmconnection", foreignKeyfile), put("sound/a.nmconnection", strings.NewReplacer("a_fjell ", "a_fjell", "osprey ", "osprey").Replace(foreignKeyfile))
+	broken, sound := put(
+		"broken/a.nmconnection",
+		foreignKeyfile,
+	), put(
+		"sound/a.nmconnection",
+		strings.NewReplacer("a_fjell ", "a_fjell", "osprey ", "osprey").Replace(foreignKeyfile),
+	)
 	tunnel := put("tunnel/b.ovpn", "client\nremote brattvik.skerryline.example\nca gone.pem\n")
 	for _, test := range []struct {
 		name  string
@@ -66,7 +72,8 @@ func TestCheckCommand(t *testing.T) {
 		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-space"`},
 		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
 		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-space"`},
-		{"for a device that cannot", "", []string{sound, "--for", "android 14"}, 1, "[protocol-gone]"},
+		{"for a device that cannot", "", []string{sound, "--for", "android 14"}, 1,
+			"[protocol-gone]"},
 		{"against the record", "", []string{sound, "--against"}, 0, "on record as Norrvik"},
 		{"nothing there", "", []string{filepath.Join(dir, "none")}, 2, "no such file"},
 		{"no device", "", []string{sound, "--for", "toaster 1"}, 2, "expected a platform"},
@@ -80,7 +87,15 @@ func TestCheckCommand(t *testing.T) {
 			}
 			code, out, errs := f.run(test.stdin, args...)
 			if code != test.code || !strings.Contains(out+errs, test.want) {
-				t.Errorf("%v ended with %d, expected %d and %q\n%s%s", args, code, test.code, test.want, out, errs)
+				t.Errorf(
+					"%v ended with %d, expected %d and %q\n%s%s",
+					args,
+					code,
+					test.code,
+					test.want,
+					out,
+					errs,
+				)
 			}
 			if strings.Contains(out+errs, "kelp-4497") {
 				t.Error("a secret is shown")
@@ -108,15 +123,30 @@ func TestCheckCommand(t *testing.T) {
 			}
 		}
 	}
-	if err := json.Unmarshal([]byte(out), &log); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 || len(log.Runs[0].Results) < 3 {
+	if err := json.Unmarshal(
+		[]byte(out),
+		&log,
+	); err != nil || log.Version != "2.1.0" || len(log.Runs) != 1 ||
+		len(log.Runs[0].Results) < 3 {
 		t.Fatalf("no SARIF log: %v\n%s", err, out)
 	}
 	for _, r := range log.Runs[0].Results {
 		place := r.Locations[0].PhysicalLocation
-		if log.Runs[0].Tool.Driver.Rules[r.RuleIndex].ID != r.RuleID || !strings.HasSuffix(place.ArtifactLocation.URI, "/with%20blanks/a%20b%231.nmconnection") || place.Region.StartLine < 1 || place.Region.StartColumn < 1 {
+		if log.Runs[0].Tool.Driver.Rules[r.RuleIndex].ID != r.RuleID ||
+			!strings.HasSuffix(
+				place.ArtifactLocation.URI,
+				"/with%20blanks/a%20b%231.nmconnection",
+			) ||
+			place.Region.StartLine < 1 ||
+			place.Region.StartColumn < 1 {
 			t.Errorf("%+v leads nowhere", r)
 		}
-		if want := map[string]string{"edge-space": "error", "ppp-clear": "warning", "secret-in-clear": "note"}[r.RuleID]; want != "" && r.Level != want {
+		if want := map[string]string{
+			"edge-space":      "error",
+			"ppp-clear":       "warning",
+			"secret-in-clear": "note",
+		}[r.RuleID]; want != "" &&
+			r.Level != want {
 			t.Errorf("%s has the level %q", r.RuleID, r.Level)
 		}
 	}
@@ -124,17 +154,31 @@ func TestCheckCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	ignore := put("broken/wardicon-ignore.yaml", "ignore:\n  - {rule: edge-space, reason: as at the gateway, until: 2099-01-31}\n  - {rule: secret-in-clear, reason: old, until: 2020-01-31}\n")
+	ignore := put(
+		"broken/wardicon-ignore.yaml",
+		"ignore:\n  - {rule: edge-space, reason: as at the gateway, until: 2099-01-31}\n  - "+
+			"{rule: secret-in-clear, reason: old, until: 2020-01-31}\n",
+	)
 	if code, _, _ := f.run("", "check", broken); code != 1 {
 		t.Errorf("a file that silences its own findings is obeyed: ended with %d", code)
 	}
 	code, out, _ := f.run("", "check", broken, "--ignore", ignore)
-	if code != 0 || !strings.Contains(out, "ignored: 2") || !strings.Contains(out, "the ignore entry for secret-in-clear expired on 2020-01-31") {
+	if code != 0 || !strings.Contains(out, "ignored: 2") ||
+		!strings.Contains(out, "the ignore entry for secret-in-clear expired on 2020-01-31") {
 		t.Errorf("with an ignore file it ended with %d: %s", code, out)
 	}
-	for _, bad := range []string{"ignore:\n  - {rule: edge-space, until: 2099-01-31}", "ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: edge-space, reason: x, until: soon}", "ignored: []"} {
+	for _, bad := range []string{"ignore:\n  - {rule: edge-space, until: 2099-01-31}",
+		"ignore:\n  - {rule: none, reason: x, until: 2099-01-31}", "ignore:\n  - {rule: " +
+			"edge-space, reason: x, until: soon}", "ignored: []"} {
 		put("broken/wardicon-ignore.yaml", bad)
-		if code, _, errs := f.run("", "check", broken, "--ignore", ignore); code != 2 || !strings.Contains(errs, "wardicon-ignore.yaml") {
+		if code, _, errs := f.run(
+			"",
+			"check",
+			broken,
+			"--ignore",
+			ignore,
+		); code != 2 ||
+			!strings.Contains(errs, "wardicon-ignore.yaml") {
 			t.Errorf("%q: ended with %d: %s", bad, code, errs)
 		}
 	}
@@ -143,14 +187,19 @@ func TestCheckCommand(t *testing.T) {
 	}
 
 	code, out, errs := f.run("", "check", broken, "--fix")
-	if code != 0 || !strings.Contains(errs, "-user=a_fjell␣\n+user=a_fjell\n") || strings.Contains(out+errs, "kelp-4497") {
+	if code != 0 || !strings.Contains(errs, "-user=a_fjell␣\n+user=a_fjell\n") ||
+		strings.Contains(out+errs, "kelp-4497") {
 		t.Errorf("the fix ended with %d: %s%s", code, out, errs)
 	}
 	fixed, err := os.ReadFile(broken)
-	if err != nil || strings.Contains(string(fixed), "fjell ") || strings.Contains(string(fixed), "osprey ") {
+	if err != nil || strings.Contains(string(fixed), "fjell ") ||
+		strings.Contains(string(fixed), "osprey ") {
 		t.Errorf("the file was not fixed: %v", err)
 	}
-	if kept, err := os.ReadFile(broken + ".before-fix"); err != nil || string(kept) != foreignKeyfile {
+	if kept, err := os.ReadFile(
+		broken + ".before-fix",
+	); err != nil ||
+		string(kept) != foreignKeyfile {
 		t.Errorf("the file as it was is not there: %v", err)
 	}
 }
@@ -174,7 +223,16 @@ func TestWorkList(t *testing.T) {
 	must(`"b_ravn "  "b_ravn"`, "finding", "fix", "edge-space", "--dry-run")
 	must("1 fixed", "finding", "fix", "edge-space", "--yes")
 	f.checked()
-	if out := must("", "finding", "list", "--filter", "rule=edge-space"); !strings.Contains(out, "no findings") {
+	if out := must(
+		"",
+		"finding",
+		"list",
+		"--filter",
+		"rule=edge-space",
+	); !strings.Contains(
+		out,
+		"no findings",
+	) {
 		t.Errorf("still there: %s", out)
 	}
 	var sums api.Items[api.FindingSum]
@@ -190,11 +248,30 @@ func TestWorkList(t *testing.T) {
 
 	must("set to off", "rule", "set", "pattern-unmet", "off")
 	f.checked()
-	if out := must("", "finding", "list", "--filter", "rule=pattern-unmet"); !strings.Contains(out, "no findings") {
+	if out := must(
+		"",
+		"finding",
+		"list",
+		"--filter",
+		"rule=pattern-unmet",
+	); !strings.Contains(
+		out,
+		"no findings",
+	) {
 		t.Errorf("a rule that is off still finds: %s", out)
 	}
 	var here api.Items[api.Rule]
-	if err := json.Unmarshal([]byte(must("", "rule", "list", "--effective", "-o", "json")), &here); err != nil || !slices.ContainsFunc(here.Items, func(r api.Rule) bool { return r.Code == "pattern-unmet" && r.Set != "" && r.Set != r.Severity }) {
+	if err := json.Unmarshal(
+		[]byte(must("", "rule", "list", "--effective", "-o", "json")),
+		&here,
+	); err != nil ||
+		!slices.ContainsFunc(
+			here.Items,
+			func(r api.Rule) bool {
+				return r.Code == "pattern-unmet" && r.Set != "" &&
+					r.Set != r.Severity
+			},
+		) {
 		t.Errorf("the rules do not say what was set (%v)", err)
 	}
 	must("has its default severity", "rule", "set", "pattern-unmet", "default")
@@ -204,9 +281,27 @@ func TestWorkList(t *testing.T) {
 		t.Fatal("a profile with an error was built")
 	}
 	until := time.Now().AddDate(0, 0, 7).Format(time.DateOnly)
-	must("is overridden until "+until, "finding", "override", profile, "password-is-login", "--reason", "test bench", "--until", until)
+	must(
+		"is overridden until "+until,
+		"finding",
+		"override",
+		profile,
+		"password-is-login",
+		"--reason",
+		"test bench",
+		"--until",
+		until,
+	)
 	must("test bench", "audit", "list", "--search", "override")
-	if _, out, _ := f.run("", "plan", "Deck phone 1", "Easthaven"); !strings.Contains(out, "error overridden until "+until+": test bench (") {
+	if _, out, _ := f.run(
+		"",
+		"plan",
+		"Deck phone 1",
+		"Easthaven",
+	); !strings.Contains(
+		out,
+		"error overridden until "+until+": test bench (",
+	) {
 		t.Errorf("the plan does not say why the error passes:\n%s", out)
 	}
 	must("card", "build", profile, "--out", t.TempDir())
@@ -217,8 +312,13 @@ func TestWorkList(t *testing.T) {
 		t.Error("an error passes after its override was taken back")
 	}
 	for _, bad := range [][]string{
-		{"finding", "override", profile, "password-is-login", "--reason", "", "--until", until}, {"finding", "override", profile, "password-is-login", "--reason", "x", "--until", "2020-01-01"},
-		{"finding", "override", profile, "protocol-gone", "--reason", "x", "--until", until}, {"finding", "override", profile, "none", "--reason", "x", "--until", until}, {"rule", "set", "psk-short", "loud"}, {"rule", "set", "none", "off"},
+		{"finding", "override", profile, "password-is-login", "--reason", "", "--until", until},
+		{"finding", "override", profile, "password-is-login", "--reason", "x",
+			"--until", "2020-01-01"},
+		{"finding", "override", profile, "protocol-gone", "--reason", "x", "--until", until},
+		{"finding", "override", profile, "none", "--reason", "x", "--until", until},
+		{"rule", "set", "psk-short", "loud"},
+		{"rule", "set", "none", "off"},
 	} {
 		want := 1
 		if slices.Contains(bad, "none") {
@@ -229,9 +329,21 @@ func TestWorkList(t *testing.T) {
 		}
 	}
 
-	file := write(t, "new.nmconnection", strings.ReplaceAll(strings.ReplaceAll(foreignKeyfile, "a_fjell ", "n_ost"), "norrvik.skerryline", "vestholm.skerryline"))
+	file := write(
+		t,
+		"new.nmconnection",
+		strings.ReplaceAll(
+			strings.ReplaceAll(foreignKeyfile, "a_fjell ", "n_ost"),
+			"norrvik.skerryline",
+			"vestholm.skerryline",
+		),
+	)
 	must("--dry-run", "import", file, "--person", "Ada Fjell", "--dry-run")
-	if page, err := f.client.Gateways.List(t.Context(), client.Query{Search: "vestholm"}); err != nil || page.Total != 0 {
+	if page, err := f.client.Gateways.List(
+		t.Context(),
+		client.Query{Search: "vestholm"},
+	); err != nil ||
+		page.Total != 0 {
 		t.Errorf("what was only shown is kept: %v %v", page.Total, err)
 	}
 	must("n_ost", "import", file, "--person", "Ada Fjell")
@@ -282,12 +394,24 @@ func TestFindingsPages(t *testing.T) {
 
 	b.goTo("/rules", "Rules")
 	b.see("psk-short")
-	eval[bool](b, `(() => { const s = document.getElementById('set-psk-short'); s.value = 'note'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	eval[bool](
+		b,
+		`(() => { const s = document.getElementById('set-psk-short'); s.value = 'note'; `+
+			`s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`,
+	)
 	b.see("The severity of psk-short is now note")
 
 	b.goTo("/check", "Check files")
 	b.see("Drop files here")
-	eval[bool](b, fmt.Sprintf(`(() => { const d = new DataTransfer(); d.items.add(new File([%q], 'a.nmconnection')); document.querySelector('.drop').dispatchEvent(new DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`, foreignKeyfile))
+	eval[bool](
+		b,
+		fmt.Sprintf(
+			`(() => { const d = new DataTransfer(); d.items.add(new File([%q], `+
+				`'a.nmconnection')); document.querySelector('.drop').dispatchEvent(new `+
+				`DragEvent('drop', {dataTransfer: d, bubbles: true})); return true })()`,
+			foreignKeyfile,
+		),
+	)
 	b.see("on record as Norrvik")
 	b.see("a.nmconnection, line 9")
 	b.see("IKE proposal")

@@ -21,7 +21,14 @@ func (b *tab) value(label string) string {
 // tick turns a check box on or off.
 func (b *tab) tick(label string) {
 	b.t.Helper()
-	eval[bool](b, fmt.Sprintf(`([...document.querySelectorAll('.form-check label')].find(l => l.textContent.trim() === %q).click(), true)`, label))
+	eval[bool](
+		b,
+		fmt.Sprintf(
+			`([...document.querySelectorAll('.form-check label')].find(l => l.textContent.trim() `+
+				`=== %q).click(), true)`,
+			label,
+		),
+	)
 }
 
 // console opens a signed-in console over the sample data.
@@ -40,10 +47,23 @@ func signedInTab(t *testing.T) (*fleet, *tab) {
 func TestGatewayForm(t *testing.T) {
 	f, b := signedInTab(t)
 	fields := map[string]string{
-		"Name": "Westcliff", "Address": "westcliff.example", "Known IP addresses": "203.0.113.9\n2001:db8::9", "City": "Westcliff", "Country": "IE",
-		"Latitude": "53.5", "Longitude": "-10.1", "IKE proposals": "aes256-sha256-modp2048\naes256-sha1-modp2048", "ESP proposals": "aes256-sha256",
-		"Form of the login": "login@realm", "Networks": "10.50.0.0/16", "Internal DNS servers": "10.50.0.53", "Internal domains": "inside.west.example",
-		"Client address pool": "10.99.50.0/24", "Public addresses of clients (egress)": "203.0.113.9", "Internal hosts to test with": "stores.west.example", "Note": "cliff",
+		"Name":                                 "Westcliff",
+		"Address":                              "westcliff.example",
+		"Known IP addresses":                   "203.0.113.9\n2001:db8::9",
+		"City":                                 "Westcliff",
+		"Country":                              "IE",
+		"Latitude":                             "53.5",
+		"Longitude":                            "-10.1",
+		"IKE proposals":                        "aes256-sha256-modp2048\naes256-sha1-modp2048",
+		"ESP proposals":                        "aes256-sha256",
+		"Form of the login":                    "login@realm",
+		"Networks":                             "10.50.0.0/16",
+		"Internal DNS servers":                 "10.50.0.53",
+		"Internal domains":                     "inside.west.example",
+		"Client address pool":                  "10.99.50.0/24",
+		"Public addresses of clients (egress)": "203.0.113.9",
+		"Internal hosts to test with":          "stores.west.example",
+		"Note":                                 "cliff",
 	}
 	b.goTo("/gateways/new", "New gateway")
 	for label, v := range fields {
@@ -62,8 +82,19 @@ func TestGatewayForm(t *testing.T) {
 		t.Fatal(page.Total, err)
 	}
 	g := page.Items[0]
-	if fmt.Sprint(g.Addresses, *g.Place.Latitude, *g.Place.Longitude, g.BehindNAT, g.Dynamic, g.SignIn, g.Offers.L2TP.PPP, g.Offers.L2TP.IKE, g.Offers.L2TP.PSKSet) !=
-		"[203.0.113.9 2001:db8::9] 53.5 -10.1 true false {login@realm crew.west.example} [mschapv2 chap] [aes256-sha256-modp2048 aes256-sha1-modp2048] true" {
+	if fmt.Sprint(
+		g.Addresses,
+		*g.Place.Latitude,
+		*g.Place.Longitude,
+		g.BehindNAT,
+		g.Dynamic,
+		g.SignIn,
+		g.Offers.L2TP.PPP,
+		g.Offers.L2TP.IKE,
+		g.Offers.L2TP.PSKSet,
+	) !=
+		"[203.0.113.9 2001:db8::9] 53.5 -10.1 true false {login@realm crew.west.example} "+
+			"[mschapv2 chap] [aes256-sha256-modp2048 aes256-sha1-modp2048] true" {
 		t.Errorf("stored is %+v with %+v", g, g.Offers.L2TP)
 	}
 	b.goTo("/gateways/"+g.ID, "Westcliff")
@@ -77,32 +108,54 @@ func TestGatewayForm(t *testing.T) {
 	}
 
 	// Somebody else changes the gateway meanwhile: this save is refused and says so.
-	if _, err := f.client.Gateways.Change(t.Context(), g.ID, 0, client.Patch{"note": "theirs"}); err != nil {
+	if _, err := f.client.Gateways.Change(
+		t.Context(),
+		g.ID,
+		0,
+		client.Patch{"note": "theirs"},
+	); err != nil {
 		t.Fatal(err)
 	}
 	b.fill("Note", "mine")
 	b.press("Save")
-	b.see("was changed meanwhile")
-	b.goTo("/gateways/"+g.ID, "Westcliff")
-	b.fill("Note", "mine")
+	b.see("Somebody else has changed this gateway meanwhile. Also changed by you: note.")
 	b.press("Save")
 	b.see("Saved.")
-	if now, err := f.client.Gateways.Show(t.Context(), g.ID); err != nil || now.Note != "mine" || !now.Offers.L2TP.PSKSet {
+	if now, err := f.client.Gateways.Show(
+		t.Context(),
+		g.ID,
+	); err != nil || now.Note != "mine" ||
+		!now.Offers.L2TP.PSKSet {
 		t.Errorf("stored is %+v (%v)", now, err)
 	}
 
 	// A key that was made here is shown, because somebody has to carry it to the gateway.
 	b.press("Generate")
-	b.until(labelled("Pre-shared key") + `.type === 'text' && /^([a-z2-9]{5}-){3}[a-z2-9]{5}$/.test(` + labelled("Pre-shared key") + `.value)`)
+	b.until(
+		labelled(
+			"Pre-shared key",
+		) + `.type === 'text' && /^([a-z2-9]{5}-){3}[a-z2-9]{5}$/.test(` + labelled(
+			"Pre-shared key",
+		) + `.value)`,
+	)
 	b.accessible("a key that was made")
 	b.shot("form-made-key")
 	b.press("Save")
-	b.until(labelled("Pre-shared key") + `.type === 'password' && ` + labelled("Pre-shared key") + `.value === ''`)
+	b.until(
+		labelled(
+			"Pre-shared key",
+		) + `.type === 'password' && ` + labelled(
+			"Pre-shared key",
+		) + `.value === ''`,
+	)
 
 	// Without its offer the key goes too; then the gateway itself.
 	b.tick("The gateway offers L2TP/IPsec")
 	b.press("Save")
-	b.until(`[...document.querySelectorAll('.finding')].some(e => e.textContent === 'Saved.') && !document.body.innerText.includes('IKE proposals')`)
+	b.until(
+		`[...document.querySelectorAll('.finding')].some(e => e.textContent === 'Saved.') && ` +
+			`!document.body.innerText.includes('IKE proposals')`,
+	)
 	if now, err := f.client.Gateways.Show(t.Context(), g.ID); err != nil || now.Offers.L2TP != nil {
 		t.Errorf("stored is %+v (%v)", now.Offers, err)
 	}
@@ -145,7 +198,11 @@ func TestPersonForms(t *testing.T) {
 	b.fill("Groups", "pursers\nrelief")
 	b.press("Save")
 	b.see("Saved.")
-	if p, err := f.client.People.Show(t.Context(), id); err != nil || p.Language != "nb" || len(p.Groups) != 2 {
+	if p, err := f.client.People.Show(
+		t.Context(),
+		id,
+	); err != nil || p.Language != "nb" ||
+		len(p.Groups) != 2 {
 		t.Errorf("stored is %+v (%v)", p, err)
 	}
 	if got := b.value("Login"); got != "b_ravn " {
@@ -155,7 +212,10 @@ func TestPersonForms(t *testing.T) {
 	b.press("Save the account")
 	b.until(`document.querySelector('section[aria-label="Account b_ravn"]')`)
 	accounts := func() string {
-		page, err := f.client.Accounts.List(t.Context(), client.Query{Filter: map[string]string{"person_id": id}})
+		page, err := f.client.Accounts.List(
+			t.Context(),
+			client.Query{Filter: map[string]string{"person_id": id}},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -169,13 +229,22 @@ func TestPersonForms(t *testing.T) {
 		t.Errorf("accounts are %s", got)
 	}
 	// The second form of the page is the one for another account.
-	eval[bool](b, `(() => { const f = [...document.querySelectorAll('#new-account ~ form input')]; f[0].value = 'b_relief'; f[0].dispatchEvent(new Event('input')); return true })()`)
+	eval[bool](
+		b,
+		`(() => { const f = [...document.querySelectorAll('#new-account ~ form input')]; `+
+			`f[0].value = 'b_relief'; f[0].dispatchEvent(new Event('input')); return true `+
+			`})()`,
+	)
 	b.press("Add the account")
 	b.until(`document.querySelector('section[aria-label="Account b_relief"]')`)
 	if got := accounts(); got != "b_ravntrue b_relieffalse" {
 		t.Errorf("accounts are %s", got)
 	}
-	eval[bool](b, `([...document.querySelectorAll('section[aria-label="Account b_relief"] button')].find(e => e.textContent.trim() === 'Remove the account').click(), true)`)
+	eval[bool](
+		b,
+		`([...document.querySelectorAll('section[aria-label="Account b_relief"] button')].find(e `+
+			`=> e.textContent.trim() === 'Remove the account').click(), true)`,
+	)
 	b.see("Remove b_relief?")
 	b.press("Remove")
 	b.until(`!document.querySelector('section[aria-label="Account b_relief"]')`)
@@ -199,7 +268,11 @@ func TestProfileForm(t *testing.T) {
 	b.press("Save and plan again")
 	reason("Device does not support split tunnels")
 	reason("Connection name has a forbidden character")
-	if !eval[bool](b, `[...document.querySelectorAll('button')].find(e => e.textContent.trim() === 'Build a parcel').disabled`) {
+	if !eval[bool](
+		b,
+		`[...document.querySelectorAll('button')].find(e => e.textContent.trim() === 'Build a `+
+			`parcel').disabled`,
+	) {
 		t.Error("a parcel can be built in spite of an error")
 	}
 	b.fill("Tunnel", "")
@@ -209,17 +282,31 @@ func TestProfileForm(t *testing.T) {
 	b.see("No parcels yet")
 
 	eval[bool](b, `(document.querySelector('.form-switch input').click(), true)`)
-	b.until(`document.querySelector('iframe') && document.querySelector('iframe').srcdoc.includes('add a VPN configuration of type L2TP')`)
+	b.until(
+		`document.querySelector('iframe') && ` +
+			`document.querySelector('iframe').srcdoc.includes('add a VPN configuration of type ` +
+			`L2TP')`,
+	)
 	if eval[bool](b, `document.querySelector('iframe').srcdoc.includes('halyard')`) {
 		t.Error("the card shows the key before anyone asked")
 	}
 	b.press("Build the card")
 	b.see("current")
 	parcels, err := f.client.Parcels(t.Context(), id)
-	if err != nil || len(parcels.Items) != 1 || !parcels.Items[0].ByHand || len(parcels.Items[0].Files) != 5 {
+	if err != nil || len(parcels.Items) != 1 || !parcels.Items[0].ByHand ||
+		len(parcels.Items[0].Files) != 5 {
 		t.Fatalf("%+v (%v)", parcels, err)
 	}
-	if got := eval[string](b, fmt.Sprintf(`fetch('/api/v1/parcels/%s/files/%s').then(r => r.headers.get('Content-Disposition') + r.headers.get('Content-Security-Policy'))`, parcels.Items[0].ID, parcels.Items[0].Files[0].Name)); !strings.Contains(got, "attachment") || !strings.Contains(got, "sandbox") {
+	if got := eval[string](
+		b,
+		fmt.Sprintf(
+			`fetch('/api/v1/parcels/%s/files/%s').then(r => r.headers.get('Content-Disposition') `+
+				`+ r.headers.get('Content-Security-Policy'))`,
+			parcels.Items[0].ID,
+			parcels.Items[0].Files[0].Name,
+		),
+	); !strings.Contains(got, "attachment") ||
+		!strings.Contains(got, "sandbox") {
 		t.Errorf("a file is handed over as %s", got)
 	}
 }
@@ -232,7 +319,15 @@ func TestLists(t *testing.T) {
 		t.Fatal(err)
 	}
 	for i := range 60 {
-		if _, err := f.client.Devices.Add(t.Context(), client.Patch{"name": fmt.Sprintf("Spare %02d", i), "person_id": people.Items[0].ID, "platform": "windows", "release": "10"}); err != nil {
+		if _, err := f.client.Devices.Add(
+			t.Context(),
+			client.Patch{
+				"name":      fmt.Sprintf("Spare %02d", i),
+				"person_id": people.Items[0].ID,
+				"platform":  "windows",
+				"release":   "10",
+			},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -245,7 +340,10 @@ func TestLists(t *testing.T) {
 	first("Bridge tablet 1")
 	b.press("Name ↑")
 	first("Yard server")
-	if got := eval[string](b, `document.querySelector('th').getAttribute('aria-sort')`); got != "descending" {
+	if got := eval[string](
+		b,
+		`document.querySelector('th').getAttribute('aria-sort')`,
+	); got != "descending" {
 		t.Errorf("the order is told as %s", got)
 	}
 	b.fill("Search", "spare")
@@ -254,7 +352,11 @@ func TestLists(t *testing.T) {
 	if n := eval[int](b, `document.querySelectorAll('tbody tr').length`); n != 25 {
 		t.Errorf("%d rows on a page", n)
 	}
-	eval[bool](b, `([...document.querySelectorAll('.page-link')].find(e => e.textContent.trim() === '3').click(), true)`)
+	eval[bool](
+		b,
+		`([...document.querySelectorAll('.page-link')].find(e => e.textContent.trim() === `+
+			`'3').click(), true)`,
+	)
 	first("Spare 09")
 	b.accessible("a list with pages")
 	b.fill("Search", "100%_")
@@ -275,7 +377,10 @@ func TestLists(t *testing.T) {
 func TestManyPeople(t *testing.T) {
 	f, b := signedInTab(t)
 	for i := range 60 {
-		if _, err := f.client.People.Add(t.Context(), client.Patch{"name": fmt.Sprintf("Relief %02d", i)}); err != nil {
+		if _, err := f.client.People.Add(
+			t.Context(),
+			client.Patch{"name": fmt.Sprintf("Relief %02d", i)},
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -293,7 +398,10 @@ func TestManyPeople(t *testing.T) {
 	b.until(chosen + " === 'Ines Moreau'")
 	b.accessible("a search for a person")
 	b.shot("form-person-search")
-	person := eval[string](b, "[..."+labelled("Person")+".options].find(o => o.textContent.trim() === 'Relief 57').value")
+	person := eval[string](
+		b,
+		"[..."+labelled("Person")+".options].find(o => o.textContent.trim() === 'Relief 57').value",
+	)
 	b.fill("Person", person)
 	b.press("Save")
 	b.see("Saved.")
@@ -324,7 +432,10 @@ func TestSessionEnds(t *testing.T) {
 // record that is not there, the rules, the organisation.
 func TestRest(t *testing.T) {
 	f, b := signedInTab(t)
-	theme := func() string { return eval[string](b, `document.documentElement.getAttribute('data-bs-theme')`) }
+	theme := func() string {
+		return eval[string](b,
+			`document.documentElement.getAttribute('data-bs-theme')`)
+	}
 	before := theme()
 	b.press(map[string]string{"light": "Dark colours", "dark": "Light colours"}[before])
 	b.goTo("/rules", "Rules")
@@ -342,11 +453,15 @@ func TestRest(t *testing.T) {
 	b.fill("Domain", "skerry.example")
 	b.press("Save")
 	b.see("Saved.")
-	if o, err := f.client.Organisation(t.Context()); err != nil || o.Domain != "skerry.example" || o.Name != "Skerry Line" {
+	if o, err := f.client.Organisation(
+		t.Context(),
+	); err != nil || o.Domain != "skerry.example" ||
+		o.Name != "Skerry Line" {
 		t.Errorf("stored is %+v (%v)", o, err)
 	}
 	b.do(chromedp.EmulateViewport(360, 740))
-	visible := `getComputedStyle([...document.querySelectorAll('nav a')].find(a => a.textContent.trim() === 'People')).display !== 'none'`
+	visible := `getComputedStyle([...document.querySelectorAll('nav a')].find(a => ` +
+		`a.textContent.trim() === 'People')).display !== 'none'`
 	if eval[bool](b, visible) {
 		t.Error("the menu is open before it is asked for")
 	}

@@ -65,7 +65,10 @@ var sampled = sync.OnceValues(func() (dir string, err error) {
 	if err != nil {
 		return "", err
 	}
-	return dir, errors.Join(demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)), s.Close())
+	return dir, errors.Join(
+		demo.Load(ctx, service.New(s, slog.New(slog.DiscardHandler), time.Now)),
+		s.Close(),
+	)
 })
 
 var forgetSample = func() {}
@@ -96,9 +99,6 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	f.svc.ProbeInternal() // simulators for gateways are on this machine
 	var background sync.WaitGroup
 	background.Go(func() { f.svc.Run(ctx) })
-	background.Go(func() { f.svc.Work(ctx) })
-	background.Go(func() { f.svc.Post(ctx) })
-	background.Go(func() { f.svc.Ask(ctx) })
 	options := httpapi.Options{Version: "test", Console: console.Dist()}
 	for _, c := range change {
 		c(&options)
@@ -116,7 +116,11 @@ func start(t *testing.T, sample bool, change ...func(*httpapi.Options)) *fleet {
 	f.client = client.New(f.url, "")
 	f.client.Prove = func(bool) (secret.Text, error) { return secret.New(demo.OwnerPassword), nil }
 	if sample {
-		if _, err := f.client.SignIn(ctx, demo.OwnerName, secret.New(demo.OwnerPassword)); err != nil {
+		if _, err := f.client.SignIn(
+			ctx,
+			demo.OwnerName,
+			secret.New(demo.OwnerPassword),
+		); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -152,9 +156,21 @@ func (f *fleet) confirmFile() string {
 func (f *fleet) run(stdin string, args ...string) (code int, out, errs string) {
 	f.t.Helper()
 	var stdout, stderr bytes.Buffer
-	code = cli.Run(args, cli.Streams{In: strings.NewReader(stdin), Out: &stdout, Err: &stderr, Env: func(name string) string {
-		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(f.dir, "..", "config"), "WARDICON_SERVICE": f.url, "WARDICON_CONFIRM_FILE": f.confirmFile()}[name]
-	}})
+	code = cli.Run(
+		args,
+		cli.Streams{
+			In:  strings.NewReader(stdin),
+			Out: &stdout,
+			Err: &stderr,
+			Env: func(name string) string {
+				return map[string]string{
+					"XDG_CONFIG_HOME":       filepath.Join(f.dir, "..", "config"),
+					"WARDICON_SERVICE":      f.url,
+					"WARDICON_CONFIRM_FILE": f.confirmFile(),
+				}[name]
+			},
+		},
+	)
 	return code, stdout.String(), stderr.String()
 }
 
@@ -165,7 +181,15 @@ func (f *fleet) commands() func(code int, want string, args ...string) string {
 		f.t.Helper()
 		got, out, errs := f.run(demo.OwnerPassword+"\n", args...)
 		if got != code || !strings.Contains(out+errs, want) {
-			f.t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+			f.t.Errorf(
+				"%s ended with %d, expected %d and %q\n%s%s",
+				strings.Join(args, " "),
+				got,
+				code,
+				want,
+				out,
+				errs,
+			)
 		}
 		return out
 	}

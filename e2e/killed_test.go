@@ -35,8 +35,9 @@ func kills() int {
 	return 12
 }
 
-// TestKilled kills a service again and again under mixed load: records, parcels and jobs. What it has answered is there
-// after the next start, jobs go on and do nothing twice, the audit log is whole, and so is the database.
+// TestKilled kills a service again and again under mixed load: records, parcels and jobs. What it
+// has answered is there after the next start, jobs go on and do nothing twice, the audit log is
+// whole, and so is the database.
 func TestKilled(t *testing.T) {
 	dir := setUp(t)
 	p := serve(t, dir)
@@ -50,7 +51,8 @@ func TestKilled(t *testing.T) {
 	for turn := range kills() {
 		ctx, stop := context.WithCancel(t.Context())
 		var all sync.WaitGroup
-		for _, load := range []func(context.Context, *client.Client, int) error{done.people, done.people, done.build, done.work(pattern)} {
+		for _, load := range []func(context.Context, *client.Client, int) error{done.people,
+			done.people, done.build, done.work(pattern)} {
 			all.Go(func() {
 				for i := 0; load(ctx, c, i) == nil; i++ {
 				}
@@ -68,16 +70,32 @@ func TestKilled(t *testing.T) {
 	}
 	done.look(t, c)
 	done.finish(t, c)
-	if proof, err := c.VerifyAudit(t.Context(), ""); err != nil || !proof.Sound || proof.Lines < len(done.parcels) {
+	if proof, err := c.VerifyAudit(
+		t.Context(),
+		"",
+	); err != nil || !proof.Sound ||
+		proof.Lines < len(done.parcels) {
 		t.Errorf("the audit log: %+v (%v)", proof, err)
 	}
 	if code, log := p.stop(os.Interrupt); code != 0 {
 		t.Errorf("ended with %d: %s", code, log)
 	}
-	if out, err := command("service", "inspect", "--data", dir).CombinedOutput(); err != nil || !strings.Contains(string(out), "all are intact") {
+	if out, err := command(
+		"service",
+		"inspect",
+		"--data",
+		dir,
+	).CombinedOutput(); err != nil ||
+		!strings.Contains(string(out), "all are intact") {
 		t.Errorf("the data folder: %s (%v)", out, err)
 	}
-	t.Logf("killed %d times: %d people, %d parcels and %d jobs were confirmed", kills(), len(done.mails), len(done.parcels), len(done.jobs))
+	t.Logf(
+		"killed %d times: %d people, %d parcels and %d jobs were confirmed",
+		kills(),
+		len(done.mails),
+		len(done.parcels),
+		len(done.jobs),
+	)
 }
 
 // crewAboard adds a gateway, a crew with devices, and a pattern for them.
@@ -90,17 +108,50 @@ func crewAboard(t *testing.T, c *client.Client, devices int) (pattern string) {
 			t.Fatal(err)
 		}
 	}
-	g, err := c.Gateways.Add(ctx, client.Patch{"name": "North", "address": "north.skerryline.example", "offers": map[string]any{"sstp": map[string]any{"ppp": []string{"mschapv2"}}}})
+	g, err := c.Gateways.Add(
+		ctx,
+		client.Patch{
+			"name":    "North",
+			"address": "north.skerryline.example",
+			"offers":  map[string]any{"sstp": map[string]any{"ppp": []string{"mschapv2"}}},
+		},
+	)
 	must(err)
 	for i := range devices {
-		person, err := c.People.Add(ctx, vpn.Person{Name: fmt.Sprint("Sailor ", i), Mail: fmt.Sprintf("s%d@skerryline.example", i), Groups: []string{"crew"}})
+		person, err := c.People.Add(
+			ctx,
+			vpn.Person{
+				Name:   fmt.Sprint("Sailor ", i),
+				Mail:   fmt.Sprintf("s%d@skerryline.example", i),
+				Groups: []string{"crew"},
+			},
+		)
 		must(err)
-		_, err = c.Accounts.Add(ctx, client.Patch{"person_id": person.ID, "login": fmt.Sprint("sailor", i), "password": fmt.Sprintf("gale-%d-Marzipan-hinge-otter", 100+i)})
+		_, err = c.Accounts.Add(
+			ctx,
+			client.Patch{
+				"person_id": person.ID,
+				"login":     fmt.Sprint("sailor", i),
+				"password":  fmt.Sprintf("gale-%d-Marzipan-hinge-otter", 100+i),
+			},
+		)
 		must(err)
-		_, err = c.Devices.Add(ctx, vpn.Device{Name: fmt.Sprint("Laptop ", i), PersonID: person.ID, Platform: vpn.Windows, Release: "11", Encrypted: true})
+		_, err = c.Devices.Add(
+			ctx,
+			vpn.Device{
+				Name:      fmt.Sprint("Laptop ", i),
+				PersonID:  person.ID,
+				Platform:  vpn.Windows,
+				Release:   "11",
+				Encrypted: true,
+			},
+		)
 		must(err)
 	}
-	row, err := c.Patterns.Add(ctx, client.Patch{"name": "Crew", "groups": []string{"crew"}, "gateway_ids": []string{g.ID}})
+	row, err := c.Patterns.Add(
+		ctx,
+		client.Patch{"name": "Crew", "groups": []string{"crew"}, "gateway_ids": []string{g.ID}},
+	)
 	must(err)
 	return row.ID
 }
@@ -115,7 +166,12 @@ func (d *confirmed) people(ctx context.Context, c *client.Client, i int) error {
 	for n := range 3 {
 		mail := fmt.Sprintf("a%d-%d@skerryline.example", i, n)
 		d.doubt(row.ID)
-		if row, err = c.People.Change(ctx, row.ID, row.Version, client.Patch{"mail": mail}); err != nil {
+		if row, err = c.People.Change(
+			ctx,
+			row.ID,
+			row.Version,
+			client.Patch{"mail": mail},
+		); err != nil {
 			return err
 		}
 		d.note(row.ID, mail)

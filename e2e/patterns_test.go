@@ -28,8 +28,20 @@ import (
 func identity(t *testing.T) (authority, certificate, key string) {
 	t.Helper()
 	until := time.Now().AddDate(1, 0, 0)
-	root := &x509.Certificate{SerialNumber: big.NewInt(9), Subject: pkix.Name{CommonName: "Cliff Authority"}, NotAfter: until, IsCA: true, BasicConstraintsValid: true}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(10), Subject: pkix.Name{CommonName: "Cliff laptop"}, NotAfter: until, DNSNames: []string{"laptop.cliff.example"}, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}
+	root := &x509.Certificate{
+		SerialNumber:          big.NewInt(9),
+		Subject:               pkix.Name{CommonName: "Cliff Authority"},
+		NotAfter:              until,
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
+	leaf := &x509.Certificate{
+		SerialNumber: big.NewInt(10),
+		Subject:      pkix.Name{CommonName: "Cliff laptop"},
+		NotAfter:     until,
+		DNSNames:     []string{"laptop.cliff.example"},
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+	}
 	var signer *ecdsa.PrivateKey
 	var made []string
 	for _, c := range []*x509.Certificate{root, leaf} {
@@ -53,7 +65,10 @@ func identity(t *testing.T) (authority, certificate, key string) {
 	return made[0], made[1], key
 }
 
-var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat("6acef03f62675b4b1bbd03e53b187727\n", 16) + vpn.StaticKeyEnd + "\n"
+var controlKey = vpn.StaticKeyBegin + "\n" + strings.Repeat(
+	"6acef03f62675b4b1bbd03e53b187727\n",
+	16,
+) + vpn.StaticKeyEnd + "\n"
 
 // TestOffersByCommand offers every protocol with every flag, gives a device a
 // certificate, removes offers, and reads all of it back.
@@ -61,59 +76,234 @@ func TestOffersByCommand(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
 	authority, certificate, key := identity(t)
-	ca, own, keyFile, psk, control := write(t, "ca.pem", authority), write(t, "own.pem", certificate), write(t, "key.pem", key), write(t, "psk", "spindle-73-Basalt-clover\n"), write(t, "control.key", controlKey)
+	ca, own, keyFile, psk, control := write(
+		t,
+		"ca.pem",
+		authority,
+	), write(
+		t,
+		"own.pem",
+		certificate,
+	), write(
+		t,
+		"key.pem",
+		key,
+	), write(
+		t,
+		"psk",
+		"spindle-73-Basalt-clover\n",
+	), write(
+		t,
+		"control.key",
+		controlKey,
+	)
 	must := func(args ...string) string {
 		t.Helper()
 		code, out, errs := f.run("", args...)
 		if code != 0 {
 			t.Fatalf("%v ended with %d: %s", args, code, errs)
 		}
-		if strings.Contains(out, "spindle") || strings.Contains(out, "6acef03f") || strings.Contains(out, "PRIVATE KEY") {
+		if strings.Contains(out, "spindle") || strings.Contains(out, "6acef03f") ||
+			strings.Contains(out, "PRIVATE KEY") {
 			t.Errorf("%v shows a secret", args)
 		}
 		return out
 	}
-	must("gateway", "add", "Cliff", "--address", "cliff.example", "--load-share", "4",
-		"--psk-file", psk, "--ppp", "mschapv2", "--l2tp-auth", "psk,certificate", "--l2tp-authority", ca, "--aggressive", "--group-name", "crew",
-		"--ikev2-auth", "eap-tls,psk", "--ikev2-psk-file", psk, "--ikev2-remote-id", "ike.cliff.example", "--ikev2-local-id", "crew", "--ikev2-authority", ca, "--ikev2-ike", "aes256-sha256-ecp256",
-		"--ikev2-esp", "aes256gcm16-ecp256", "--ikev2-lifetime", "480", "--ikev2-child-lifetime", "60", "--ikev2-dpd", "30", "--ikev2-no-mobike", "--ikev2-no-fragments",
-		"--pptp-ppp", "mschapv2", "--pptp-mppe", "128,40", "--sstp-port", "8443", "--sstp-ppp", "mschapv2", "--sstp-authority", ca, "--sstp-name", "sstp.cliff.example",
-		"--tls-remote", "udp:1194,tcp:other.example:443", "--tls-auth", "certificate", "--tls-authority", ca, "--tls-control-kind", "auth", "--tls-control-key", control, "--tls-control-direction", "1",
-		"--tls-cipher", "AES-256-GCM", "--tls-digest", "SHA256", "--tls-min", "1.2", "--tls-name", "tls.cliff.example", "--tls-keepalive", "20")
+	must(
+		"gateway",
+		"add",
+		"Cliff",
+		"--address",
+		"cliff.example",
+		"--load-share",
+		"4",
+		"--psk-file",
+		psk,
+		"--ppp",
+		"mschapv2",
+		"--l2tp-auth",
+		"psk,certificate",
+		"--l2tp-authority",
+		ca,
+		"--aggressive",
+		"--group-name",
+		"crew",
+		"--ikev2-auth",
+		"eap-tls,psk",
+		"--ikev2-psk-file",
+		psk,
+		"--ikev2-remote-id",
+		"ike.cliff.example",
+		"--ikev2-local-id",
+		"crew",
+		"--ikev2-authority",
+		ca,
+		"--ikev2-ike",
+		"aes256-sha256-ecp256",
+		"--ikev2-esp",
+		"aes256gcm16-ecp256",
+		"--ikev2-lifetime",
+		"480",
+		"--ikev2-child-lifetime",
+		"60",
+		"--ikev2-dpd",
+		"30",
+		"--ikev2-no-mobike",
+		"--ikev2-no-fragments",
+		"--pptp-ppp",
+		"mschapv2",
+		"--pptp-mppe",
+		"128,40",
+		"--sstp-port",
+		"8443",
+		"--sstp-ppp",
+		"mschapv2",
+		"--sstp-authority",
+		ca,
+		"--sstp-name",
+		"sstp.cliff.example",
+		"--tls-remote",
+		"udp:1194,tcp:other.example:443",
+		"--tls-auth",
+		"certificate",
+		"--tls-authority",
+		ca,
+		"--tls-control-kind",
+		"auth",
+		"--tls-control-key",
+		control,
+		"--tls-control-direction",
+		"1",
+		"--tls-cipher",
+		"AES-256-GCM",
+		"--tls-digest",
+		"SHA256",
+		"--tls-min",
+		"1.2",
+		"--tls-name",
+		"tls.cliff.example",
+		"--tls-keepalive",
+		"20",
+	)
 	var g struct {
 		Offers    vpn.Offers
 		LoadShare int `json:"load_share"`
 	}
-	if err := json.Unmarshal([]byte(must("gateway", "show", "Cliff", "--output", "json")), &g); err != nil {
+	if err := json.Unmarshal(
+		[]byte(must("gateway", "show", "Cliff", "--output", "json")),
+		&g,
+	); err != nil {
 		t.Fatal(err)
 	}
 	o := g.Offers
-	got := fmt.Sprintln(g.LoadShare, o.L2TP.Auth, o.L2TP.PSKSet, o.L2TP.Aggressive, o.L2TP.Group, o.L2TP.Authority == authority, *o.PPTP, o.SSTP.Port, o.SSTP.ServerName,
-		o.IKEv2.Auth, o.IKEv2.PSKSet, o.IKEv2.RemoteID, o.IKEv2.LocalID, o.IKEv2.IKE, o.IKEv2.ESP, o.IKEv2.IKELifetime, o.IKEv2.ChildLifetime, o.IKEv2.DPD, o.IKEv2.NoMOBIKE, o.IKEv2.NoFragmentation,
-		o.TLS.Remotes, o.TLS.Auth, o.TLS.ControlKey.Kind, o.TLS.ControlKey.Direction, o.TLS.ControlKey.KeySet, o.TLS.Ciphers, o.TLS.Digest, o.TLS.MinTLS, o.TLS.ServerName, o.TLS.Keepalive)
-	if want := "4 [psk certificate] true true crew true {[mschapv2] [128 40] false} 8443 sstp.cliff.example [eap-tls psk] true ike.cliff.example crew [aes256-sha256-ecp256] [aes256gcm16-ecp256] 480 60 30 true true " +
-		"[{ 1194 udp} {other.example 443 tcp}] [certificate] auth 1 true [AES-256-GCM] SHA256 1.2 tls.cliff.example 20\n"; got != want {
+	got := fmt.Sprintln(
+		g.LoadShare,
+		o.L2TP.Auth,
+		o.L2TP.PSKSet,
+		o.L2TP.Aggressive,
+		o.L2TP.Group,
+		o.L2TP.Authority == authority,
+		*o.PPTP,
+		o.SSTP.Port,
+		o.SSTP.ServerName,
+		o.IKEv2.Auth,
+		o.IKEv2.PSKSet,
+		o.IKEv2.RemoteID,
+		o.IKEv2.LocalID,
+		o.IKEv2.IKE,
+		o.IKEv2.ESP,
+		o.IKEv2.IKELifetime,
+		o.IKEv2.ChildLifetime,
+		o.IKEv2.DPD,
+		o.IKEv2.NoMOBIKE,
+		o.IKEv2.NoFragmentation,
+		o.TLS.Remotes,
+		o.TLS.Auth,
+		o.TLS.ControlKey.Kind,
+		o.TLS.ControlKey.Direction,
+		o.TLS.ControlKey.KeySet,
+		o.TLS.Ciphers,
+		o.TLS.Digest,
+		o.TLS.MinTLS,
+		o.TLS.ServerName,
+		o.TLS.Keepalive,
+	)
+	if want := "4 [psk certificate] true true crew true {[mschapv2] [128 40] false} 8443 " +
+		"sstp.cliff.example [eap-tls psk] true ike.cliff.example crew [aes256-sha256-ecp256] " +
+		"[aes256gcm16-ecp256] 480 60 30 true true " +
+		"[{ 1194 udp} {other.example 443 tcp}] [certificate] auth 1 true [AES-256-GCM] SHA256 " +
+		"1.2 tls.cliff.example 20\n"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}
 	// Changing one value keeps the secrets beside it; removing an offer takes its own away.
 	must("gateway", "change", "Cliff", "--tls-keepalive", "30", "--remove-offer", "pptp,l2tp")
-	if err := json.Unmarshal([]byte(must("gateway", "show", "Cliff", "--output", "json")), &g); err != nil || !g.Offers.TLS.ControlKey.KeySet || g.Offers.TLS.Keepalive != 30 {
+	if err := json.Unmarshal(
+		[]byte(must("gateway", "show", "Cliff", "--output", "json")),
+		&g,
+	); err != nil || !g.Offers.TLS.ControlKey.KeySet ||
+		g.Offers.TLS.Keepalive != 30 {
 		t.Errorf("%+v (%v)", g.Offers.TLS, err)
 	}
-	if out := must("gateway", "list", "--search", "Cliff"); !strings.Contains(out, "IKEv2, TLS tunnel, SSTP") || strings.Contains(out, "PPTP") {
+	if out := must(
+		"gateway",
+		"list",
+		"--search",
+		"Cliff",
+	); !strings.Contains(out, "IKEv2, TLS tunnel, SSTP") ||
+		strings.Contains(out, "PPTP") {
 		t.Errorf("the list says\n%s", out)
 	}
-	must("device", "add", "Cliff laptop", "--person", "Ines Moreau", "--platform", "linux-desktop", "--release", "1.46", "--encrypted", "--certificate", own, "--key-file", keyFile)
-	if out := must("device", "show", "Cliff laptop"); !strings.Contains(out, "key_set: true") {
+	must(
+		"device",
+		"add",
+		"Cliff laptop",
+		"--person",
+		"Ines Moreau",
+		"--platform",
+		"linux-desktop",
+		"--release",
+		"1.46",
+		"--encrypted",
+		"--certificate",
+		own,
+		"--key-file",
+		keyFile,
+	)
+	if out := must("device", "show", "Cliff laptop"); !strings.Contains(out, "key set  ") {
 		t.Error("the device has no key")
 	}
-	if code, _, errs := f.run("", "device", "change", "Cliff laptop", "--key-file", psk); code != 1 || !strings.Contains(errs, "identity/key") || strings.Contains(errs, "spindle") {
+	if code, _, errs := f.run(
+		"",
+		"device",
+		"change",
+		"Cliff laptop",
+		"--key-file",
+		psk,
+	); code != 1 || !strings.Contains(errs, "identity/key") ||
+		strings.Contains(errs, "spindle") {
 		t.Errorf("a key that is none ended with %d: %s", code, errs)
 	}
-	if code, _, errs := f.run("", "gateway", "change", "Cliff", "--tls-remote", "udp"); code != 2 || !strings.Contains(errs, "udp:1194") {
+	if code, _, errs := f.run(
+		"",
+		"gateway",
+		"change",
+		"Cliff",
+		"--tls-remote",
+		"udp",
+	); code != 2 ||
+		!strings.Contains(errs, "udp:1194") {
 		t.Errorf("a remote that is none ended with %d: %s", code, errs)
 	}
-	if out := must("plan", "Cliff laptop", "Cliff", "--protocol", "tls"); !strings.Contains(out, "device certificate") {
+	if out := must(
+		"plan",
+		"Cliff laptop",
+		"Cliff",
+		"--protocol",
+		"tls",
+	); !strings.Contains(
+		out,
+		"device certificate",
+	) {
 		t.Errorf("the plan says\n%s", out)
 	}
 }
@@ -123,10 +313,61 @@ func TestOffersByCommand(t *testing.T) {
 func TestPatternsByCommand(t *testing.T) {
 	f := start(t, true)
 	f.run(demo.OwnerPassword, "me", "sign-in", "--name", demo.OwnerName, "--password-file", "-")
-	code, out, errs := f.run("", "pattern", "add", "Deck", "--group", "deck", "--platform", "android", "--protocol", "ikev2,l2tp", "--gateways", "listed", "--gateway", "Easthaven,Brattvik", "--tunnel", "split",
-		"--route", "10.50.0.0/16", "--dns", "10.50.0.53", "--domain", "inside.skerryline.example", "--ipv6", "left", "--connect", "on-demand", "--trusted-network", "deck", "--trusted-suffix", "office.skerryline.example",
-		"--demand-domain", "inside.skerryline.example", "--probe", "https://inside.skerryline.example/", "--interface", "wifi", "--reconnect", "--unmetered", "--fallback", "--proxy", "proxy.skerryline.example:3128",
-		"--proxy-bypass", "*.local", "--password", "saved", "--scope", "person", "--naming", "{gateway} {protocol}", "--note", "for phones", "--output", "json")
+	code, out, errs := f.run(
+		"",
+		"pattern",
+		"add",
+		"Deck",
+		"--group",
+		"deck",
+		"--platform",
+		"android",
+		"--protocol",
+		"ikev2,l2tp",
+		"--gateways",
+		"listed",
+		"--gateway",
+		"Easthaven,Brattvik",
+		"--tunnel",
+		"split",
+		"--route",
+		"10.50.0.0/16",
+		"--dns",
+		"10.50.0.53",
+		"--domain",
+		"inside.skerryline.example",
+		"--ipv6",
+		"left",
+		"--connect",
+		"on-demand",
+		"--trusted-network",
+		"deck",
+		"--trusted-suffix",
+		"office.skerryline.example",
+		"--demand-domain",
+		"inside.skerryline.example",
+		"--probe",
+		"https://inside.skerryline.example/",
+		"--interface",
+		"wifi",
+		"--reconnect",
+		"--unmetered",
+		"--fallback",
+		"--proxy",
+		"proxy.skerryline.example:3128",
+		"--proxy-bypass",
+		"*.local",
+		"--password",
+		"saved",
+		"--scope",
+		"person",
+		"--naming",
+		"{gateway} {protocol}",
+		"--note",
+		"for phones",
+		"--output",
+		"json",
+	)
 	if code != 0 {
 		t.Fatal(errs)
 	}
@@ -135,8 +376,14 @@ func TestPatternsByCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	p.Meta, p.GatewayIDs = vpn.Meta{}, nil
-	if got, want := fmt.Sprint(p), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC []} Deck [deck] [android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] [inside.skerryline.example] left on-demand "+
-		"{[deck] [office.skerryline.example] [inside.skerryline.example] https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 [*.local]} saved person {gateway} {protocol} for phones}"; got != want {
+	if got, want := fmt.Sprint(
+		p,
+	), "{{ 0 0001-01-01 00:00:00 +0000 UTC 0001-01-01 00:00:00 +0000 UTC []} Deck [deck] "+
+		"[android] [ikev2 l2tp] listed true [] split [10.50.0.0/16] [10.50.0.53] "+
+		"[inside.skerryline.example] left on-demand "+
+		"{[deck] [office.skerryline.example] [inside.skerryline.example] "+
+		"https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 "+
+		"[*.local]} saved person {gateway} {protocol} for phones}"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}
 	for _, test := range []struct {
@@ -144,8 +391,10 @@ func TestPatternsByCommand(t *testing.T) {
 		code int
 		want []string
 	}{
-		{"pattern|try|Deck", 0, []string{"Deck phone 2", "Brattvik", "the first of the list that the device can use", "IKEv2: Easthaven does not offer it", "3 devices in the class"}},
-		{"pattern|try|Deck|--gateways|each|--protocol|l2tp", 0, []string{"one profile for each gateway", "L2TP/IPsec, blocked"}},
+		{"pattern|try|Deck", 0, []string{"Deck phone 2", "Brattvik", "the first of the list that " +
+			"the device can use", "IKEv2: Easthaven does not offer it", "3 devices in the class"}},
+		{"pattern|try|Deck|--gateways|each|--protocol|l2tp", 0,
+			[]string{"one profile for each gateway", "L2TP/IPsec, blocked"}},
 		{"pattern|roll-out|Deck", 0, []string{"3 of 3", "done"}},
 		{"pattern|try|Deck", 0, []string{"same"}},
 		{"profile|list|--filter|pattern_id=nothing", 0, []string{"no profiles"}},
@@ -160,7 +409,10 @@ func TestPatternsByCommand(t *testing.T) {
 			t.Errorf("%s ended with %d: %s%s", test.args, code, out, errs)
 		}
 		flat := strings.Join(strings.Fields(out+errs), " ")
-		if !slices.ContainsFunc(test.want, func(w string) bool { return strings.Contains(flat, w) }) {
+		if !slices.ContainsFunc(
+			test.want,
+			func(w string) bool { return strings.Contains(flat, w) },
+		) {
 			t.Errorf("%s says\n%s, expected %v", test.args, out+errs, test.want)
 		}
 	}
@@ -203,7 +455,14 @@ func TestConvert(t *testing.T) {
 					t.Errorf("%s has mode %s (%v)", name, info.Mode(), err)
 				}
 			}
-			if code, out, errs := f.run("", "check", made[0], "--exit-on", "error"); !strings.HasSuffix(made[0], ".pem") && !strings.HasSuffix(made[0], ".key") && code != 0 {
+			if code, out, errs := f.run(
+				"",
+				"check",
+				made[0],
+				"--exit-on",
+				"error",
+			); !strings.HasSuffix(made[0], ".pem") && !strings.HasSuffix(made[0], ".key") &&
+				code != 0 {
 				t.Errorf("check of %s ended with %d: %s%s", made[0], code, out, errs)
 			}
 		}
@@ -250,7 +509,15 @@ func TestPatternForm(t *testing.T) {
 		t.Fatalf("%+v (%v)", page, err)
 	}
 	p := page.Items[0]
-	if fmt.Sprintln(p.Groups, p.Platforms, p.Protocols, p.Connect, p.Demand.Domains, p.Naming) != "[planners] [macos] [ikev2 tls] on-demand [inside.skerryline.example] {gateway} for {person}\n" {
+	if fmt.Sprintln(
+		p.Groups,
+		p.Platforms,
+		p.Protocols,
+		p.Connect,
+		p.Demand.Domains,
+		p.Naming,
+	) != "[planners] [macos] [ikev2 tls] on-demand [inside.skerryline.example] {gateway} for "+
+		"{person}\n" {
 		t.Errorf("stored is %+v", p)
 	}
 	b.goTo("/profiles?pattern_id="+p.ID, "Profiles")
@@ -276,18 +543,25 @@ func TestOfferForm(t *testing.T) {
 	id := gateways.Items[0].ID
 	b.goTo("/gateways/"+id, "Easthaven")
 	b.tick("The gateway offers TLS tunnel")
-	b.fill("Remotes", "udp 1194\ntcp 443 other.example")
+	b.fill("Remotes", "udp:1194\ntcp:other.example:443")
 	b.fill("CA of the gateway's certificate", authority)
 	b.fill("Control-channel key", "crypt")
 	b.fill("The key file", "not a key")
 	b.press("Save")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('static key of 2048 bits'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => ` +
+			`e.textContent.includes('static key of 2048 bits'))`,
+	)
 	b.accessible("an offer with an error")
 	b.fill("The key file", controlKey)
 	b.press("Save")
 	b.see("Saved.")
 	g, err := f.client.Gateways.Show(t.Context(), id)
-	if err != nil || g.Offers.TLS == nil || !g.Offers.TLS.ControlKey.KeySet || len(g.Offers.TLS.Remotes) != 2 || g.Offers.TLS.Remotes[1].Address != "other.example" || g.Offers.TLS.Authority != authority || !g.Offers.L2TP.PSKSet {
+	if err != nil || g.Offers.TLS == nil || !g.Offers.TLS.ControlKey.KeySet ||
+		len(g.Offers.TLS.Remotes) != 2 ||
+		g.Offers.TLS.Remotes[1].Address != "other.example" ||
+		g.Offers.TLS.Authority != authority ||
+		!g.Offers.L2TP.PSKSet {
 		t.Errorf("stored is %+v (%v)", g.Offers.TLS, err)
 	}
 	b.goTo("/gateways/"+id, "Easthaven")
@@ -296,7 +570,10 @@ func TestOfferForm(t *testing.T) {
 	if got := b.value("The key file"); got != "" {
 		t.Error("the key came back to the page")
 	}
-	devices, err := f.client.Devices.List(t.Context(), client.Query{Search: "Engine laptop 2", Limit: 1})
+	devices, err := f.client.Devices.List(
+		t.Context(),
+		client.Query{Search: "Engine laptop 2", Limit: 1},
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -304,11 +581,18 @@ func TestOfferForm(t *testing.T) {
 	b.press("Certificate of the device")
 	b.fill("Certificate with chain", certificate)
 	b.press("Save")
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('private key of the certificate'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => ` +
+			`e.textContent.includes('private key of the certificate'))`,
+	)
 	b.fill("Private key", key)
 	b.press("Save")
 	b.see("Saved.")
-	if d, err := f.client.Devices.Show(t.Context(), devices.Items[0].ID); err != nil || d.Identity == nil || !d.Identity.KeySet || d.Identity.Key != nil {
+	if d, err := f.client.Devices.Show(
+		t.Context(),
+		devices.Items[0].ID,
+	); err != nil || d.Identity == nil || !d.Identity.KeySet ||
+		d.Identity.Key != nil {
 		t.Errorf("stored is %+v (%v)", d.Identity, err)
 	}
 }

@@ -70,7 +70,13 @@ func command(args ...string) *exec.Cmd {
 // serve starts wardicon serve and waits until it listens.
 func serve(t *testing.T, dir string, more ...string) *process {
 	t.Helper()
-	return begun(t, command(append([]string{"serve", "--data", dir, "--listen", "127.0.0.1:0", "--log", "json"}, more...)...))
+	return begun(
+		t,
+		command(
+			append(
+				[]string{"serve", "--data", dir, "--listen", "127.0.0.1:0", "--log", "json"},
+				more...)...),
+	)
 }
 
 // begun starts a command that becomes a service.
@@ -164,7 +170,8 @@ func TestFirstStart(t *testing.T) {
 			}
 		case problem == nil || problem.Status != test.status:
 			t.Errorf("%s: %v, expected %d", test.name, err, test.status)
-		case test.pointer != "" && (len(problem.Errors) != 1 || problem.Errors[0].Pointer != test.pointer):
+		case test.pointer != "" && (len(problem.Errors) != 1 ||
+			problem.Errors[0].Pointer != test.pointer):
 			t.Errorf("%s: %v, expected an error at %s", test.name, problem.Errors, test.pointer)
 		}
 	}
@@ -195,7 +202,19 @@ func TestFirstStart(t *testing.T) {
 func setUp(t *testing.T, more ...string) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "data")
-	cmd := command(append([]string{"service", "set-up", "--data", dir, "--owner", "owner", "--password-file", "-"}, more...)...)
+	cmd := command(
+		append(
+			[]string{
+				"service",
+				"set-up",
+				"--data",
+				dir,
+				"--owner",
+				"owner",
+				"--password-file",
+				"-",
+			},
+			more...)...)
 	cmd.Stdin = strings.NewReader(ownerPassword + "\n")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
@@ -222,7 +241,10 @@ func TestBackup(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Accounts.Add(t.Context(), client.Patch{"person_id": person.ID, "login": "a_fjell", "password": "dune-45-Tangerine"}); err != nil {
+	if _, err := c.Accounts.Add(
+		t.Context(),
+		client.Patch{"person_id": person.ID, "login": "a_fjell", "password": "dune-45-Tangerine"},
+	); err != nil {
 		t.Fatal(err)
 	}
 	restored := t.TempDir()
@@ -233,12 +255,20 @@ func TestBackup(t *testing.T) {
 	}{{0, "wrote"}, {1, "exists"}} { // the second finds the file there
 		cmd := command("service", "backup", "--data", dir, "--out", copied)
 		out, _ := cmd.CombinedOutput()
-		if code := cmd.ProcessState.ExitCode(); code != want.code || !strings.Contains(string(out), want.says) {
-			t.Errorf("backup ended with %d, expected %d and %q: %s", code, want.code, want.says, out)
+		if code := cmd.ProcessState.ExitCode(); code != want.code ||
+			!strings.Contains(string(out), want.says) {
+			t.Errorf(
+				"backup ended with %d, expected %d and %q: %s",
+				code,
+				want.code,
+				want.says,
+				out,
+			)
 		}
 	}
 	second := command("serve", "--data", dir, "--listen", "127.0.0.1:0")
-	if out, _ := second.CombinedOutput(); second.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "another process works on it") {
+	if out, _ := second.CombinedOutput(); second.ProcessState.ExitCode() != 1 ||
+		!strings.Contains(string(out), "another process works on it") {
 		t.Errorf("a second service on the folder: %s", out)
 	}
 	p.stop(os.Interrupt)
@@ -254,7 +284,13 @@ func TestBackup(t *testing.T) {
 		t.Fatal(err)
 	}
 	p = serve(t, restored)
-	accounts, err := signedIn(t, p.url).Accounts.List(t.Context(), client.Query{Filter: map[string]string{"login": "a_fjell"}})
+	accounts, err := signedIn(
+		t,
+		p.url,
+	).Accounts.List(
+		t.Context(),
+		client.Query{Filter: map[string]string{"login": "a_fjell"}},
+	)
 	if err != nil || accounts.Total != 1 || !accounts.Items[0].PasswordSet {
 		t.Errorf("from the copy: %+v (%v)", accounts, err)
 	}
@@ -268,10 +304,13 @@ func TestBackupFull(t *testing.T) {
 		t.Skip("a small disk is made as root")
 	}
 	dir, small := setUp(t), t.TempDir()
-	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" service backup --data "$2" --out "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
+	inside := `mount -t tmpfs -o size=64k none "$1" || exit 9; "$0" service backup --data "$2" ` +
+		`--out "$1/copy.db"; echo "ended with $?, left: $(ls "$1")"`
 	cmd := exec.Command("unshare", "-m", "sh", "-c", inside, os.Args[0], small, dir)
 	cmd.Env = append(os.Environ(), "WARDICON_PROCESS=1")
-	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), small) || !strings.Contains(string(out), "full") || !strings.HasSuffix(string(out), "ended with 1, left: \n") {
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), small) ||
+		!strings.Contains(string(out), "full") ||
+		!strings.HasSuffix(string(out), "ended with 1, left: \n") {
 		t.Errorf("%v: %s", err, out)
 	}
 }
@@ -303,22 +342,33 @@ func TestStartsRefused(t *testing.T) {
 		{[]string{"--key-file", open}, 1, "chmod 600"},
 		{[]string{"--key-file", "/nowhere/key"}, 1, "cannot be opened"},
 		{[]string{"--passphrase-file", short}, 2, "at least 12"},
-		{[]string{"--passphrase-file", write(t, "long", "anchor velvet pepper\n")}, 1, "not from a passphrase"},
+		{[]string{"--passphrase-file", write(t, "long", "anchor velvet pepper\n")}, 1,
+			"not from a passphrase"},
 		{[]string{"--data", "/proc/nowhere"}, 1, "data folder"},
 	} {
 		cmd := command(append([]string{"serve", "--data", dir}, test.args...)...)
 		out, _ := cmd.CombinedOutput()
-		if got := cmd.ProcessState.ExitCode(); got != test.want || !strings.Contains(string(out), test.says) {
-			t.Errorf("%v: ended with %d, expected %d and %q:\n%s", test.args, got, test.want, test.says, out)
+		if got := cmd.ProcessState.ExitCode(); got != test.want ||
+			!strings.Contains(string(out), test.says) {
+			t.Errorf(
+				"%v: ended with %d, expected %d and %q:\n%s",
+				test.args,
+				got,
+				test.want,
+				test.says,
+				out,
+			)
 		}
 	}
 	taken := command("demo", "--listen", busy.Addr().String())
-	if out, _ := taken.CombinedOutput(); taken.ProcessState.ExitCode() != 1 || !strings.Contains(string(out), "address already in use") {
+	if out, _ := taken.CombinedOutput(); taken.ProcessState.ExitCode() != 1 ||
+		!strings.Contains(string(out), "address already in use") {
 		t.Errorf("a demo where the port is taken: %s", out)
 	}
 	again := command("service", "set-up", "--data", dir, "--password-file", "-")
 	again.Stdin = strings.NewReader(ownerPassword)
-	if out, err := again.CombinedOutput(); err == nil || !strings.Contains(string(out), "set up already") {
+	if out, err := again.CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "set up already") {
 		t.Errorf("a second owner: %v %s", err, out)
 	}
 }
@@ -330,7 +380,13 @@ func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	template := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		NotAfter:              time.Now().Add(time.Hour),
+		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, template, template, private.Public(), private)
 	if err != nil {
 		t.Fatal(err)
@@ -345,8 +401,16 @@ func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 	}
 	pool = x509.NewCertPool()
 	pool.AddCert(parsed)
-	return write(t, "cert.pem", string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))),
-		write(t, "key.pem", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: encoded}))), pool
+	return write(
+			t,
+			"cert.pem",
+			string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})),
+		),
+		write(
+			t,
+			"key.pem",
+			string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: encoded})),
+		), pool
 }
 
 // TestTLS serves by TLS, with a passphrase in the place of a key file: cookies are
@@ -360,18 +424,35 @@ func TestTLS(t *testing.T) {
 		t.Fatal(p.url)
 	}
 	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}
-	res, err := web.Post(p.url+"/api/v1/session", "application/json", strings.NewReader(`{"name":"owner","password":"`+ownerPassword+`","kind":"cookie"}`))
+	res, err := web.Post(
+		p.url+"/api/v1/session",
+		"application/json",
+		strings.NewReader(`{"name":"owner","password":"`+ownerPassword+`","kind":"cookie"}`),
+	)
 	if err != nil {
 		t.Fatal(err)
 	}
 	_ = res.Body.Close()
-	if len(res.Cookies()) != 2 || slices.ContainsFunc(res.Cookies(), func(c *http.Cookie) bool { return !c.Secure || !c.HttpOnly || !strings.HasPrefix(c.Name, "__Host-") }) || res.Header.Get("Strict-Transport-Security") == "" || res.Header.Get("Cache-Control") != "no-store" {
+	if len(res.Cookies()) != 2 ||
+		slices.ContainsFunc(
+			res.Cookies(),
+			func(c *http.Cookie) bool {
+				return !c.Secure || !c.HttpOnly ||
+					!strings.HasPrefix(c.Name, "__Host-")
+			},
+		) ||
+		res.Header.Get("Strict-Transport-Security") == "" ||
+		res.Header.Get("Cache-Control") != "no-store" {
 		t.Errorf("%d cookies, status %s", len(res.Cookies()), res.Status)
 	}
 	// The certificate is renewed while the service runs: first one file of the two, then the other.
 	newCert, newKey, newPool := certificate(t)
 	reached := func(pool *x509.CertPool) bool {
-		conn, err := tls.Dial("tcp", strings.TrimPrefix(p.url, "https://"), &tls.Config{RootCAs: pool})
+		conn, err := tls.Dial(
+			"tcp",
+			strings.TrimPrefix(p.url, "https://"),
+			&tls.Config{RootCAs: pool},
+		)
 		if err == nil {
 			_ = conn.Close()
 		}
@@ -396,7 +477,8 @@ func TestTLS(t *testing.T) {
 		}
 	}
 	exit, log := p.stop(syscall.SIGTERM)
-	if exit != 0 || strings.Count(log, "the one in use stays") != 1 || strings.Count(log, "certificate reloaded") != 1 {
+	if exit != 0 || strings.Count(log, "the one in use stays") != 1 ||
+		strings.Count(log, "certificate reloaded") != 1 {
 		t.Errorf("ended with %d: %s", exit, log)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "master.key")); !os.IsNotExist(err) {
@@ -410,13 +492,26 @@ func TestLog(t *testing.T) {
 	f := start(t, true)
 	auth := f.token()
 	f.send("GET", "/api/v1/devices?search=whisper-in-query", "", "Authorization", auth)
-	res, problem := f.send("POST", "/api/v1/people", `{"name":"whisper-in-body","x":1}`, "Authorization", auth, "Content-Type", "application/json", "User-Agent", "whisper-in-header", "X-Request-Id", "whisper-as-id")
+	res, problem := f.send(
+		"POST",
+		"/api/v1/people",
+		`{"name":"whisper-in-body","x":1}`,
+		"Authorization",
+		auth,
+		"Content-Type",
+		"application/json",
+		"User-Agent",
+		"whisper-in-header",
+		"X-Request-Id",
+		"whisper-as-id",
+	)
 	id := res.Header.Get("X-Request-Id")
 	if id == "" || problem.Instance != "urn:wardicon:request:"+id {
 		t.Errorf("request %q, instance %q", id, problem.Instance)
 	}
 	log := f.log.String()
-	if strings.Contains(log, "whisper") || strings.Contains(log, strings.TrimPrefix(auth, "Bearer ")) {
+	if strings.Contains(log, "whisper") ||
+		strings.Contains(log, strings.TrimPrefix(auth, "Bearer ")) {
 		t.Errorf("the log tells query, header or body:\n%s", log)
 	}
 	found := false
@@ -452,8 +547,14 @@ func TestCompressed(t *testing.T) {
 // TestStrangers points the client at what is no Wardicon service.
 func TestStrangers(t *testing.T) {
 	answers := map[string]http.HandlerFunc{
-		"HTML":          func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>") },
-		"an error page": func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "bad gateway", http.StatusBadGateway) },
+		"HTML": func(w http.ResponseWriter, _ *http.Request) {
+			_,
+				_ = io.WriteString(w, "<html>")
+		},
+		"an error page": func(w http.ResponseWriter,
+			_ *http.Request) {
+			http.Error(w, "bad gateway", http.StatusBadGateway)
+		},
 		"hanging up": func(w http.ResponseWriter, _ *http.Request) {
 			conn, _, err := http.NewResponseController(w).Hijack()
 			if err == nil {

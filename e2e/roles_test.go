@@ -20,22 +20,51 @@ import (
 	"wardicon/httpapi"
 )
 
-// ownersAlone are the operations for owners; auditorsToo those that change nothing although they are no GET, or
-// are one's own affair.
+// ownersAlone are the operations for owners; auditorsToo those that change nothing although they
+// are no GET, or are one's own affair.
 var (
 	ownersAlone = []string{
-		"make-authority", "take-authority", "export-authority", "roll-over-authority", "add-authority", "change-authority", "remove-authority", "make-signer", "take-signer", "remove-signer", "change-mail", "try-mail",
-		"change-organisation", "set-severity", "list-operators", "add-operator", "change-operator", "reset-operator", "remove-operator",
+		"make-authority",
+		"take-authority",
+		"export-authority",
+		"roll-over-authority",
+		"add-authority",
+		"change-authority",
+		"remove-authority",
+		"make-signer",
+		"take-signer",
+		"remove-signer",
+		"change-mail",
+		"try-mail",
+		"change-organisation",
+		"set-severity",
+		"list-operators",
+		"add-operator",
+		"change-operator",
+		"reset-operator",
+		"remove-operator",
 	}
 	auditorsToo = []string{
 		"explain-failure",
-		"make-secret", "check-files", "show-prospects", "try-plan", "sign-out", "change-password", "confirm-session", "offer-factor", "confirm-factor", "drop-factor", "end-session", "add-token",
+		"make-secret",
+		"check-files",
+		"show-prospects",
+		"try-plan",
+		"sign-out",
+		"change-password",
+		"confirm-session",
+		"offer-factor",
+		"confirm-factor",
+		"drop-factor",
+		"end-session",
+		"add-token",
 	}
 	issuersToo = []string{"fetch-file"} // a GET that has secrets
 	openToAll  = []string{"start", "set-up", "sign-in", "whereami"}
 )
 
-// TestRoles calls every operation of the API in every role, and holds that no role does more than it may.
+// TestRoles calls every operation of the API in every role, and holds that no role does more than
+// it may.
 func TestRoles(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
@@ -62,12 +91,22 @@ func TestRoles(t *testing.T) {
 	}
 	call := func(method, path, token string) (int, string) {
 		t.Helper()
-		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-space", "{name}", "none", "{noun}", "device", "{half}", "link", "{item}", "0").Replace(path)
-		req, err := http.NewRequestWithContext(ctx, strings.ToUpper(method), f.url+path, strings.NewReader("{}"))
+		path = strings.NewReplacer("{id}", "xx-none", "{rule}", "edge-space", "{name}", "none",
+			"{noun}", "device", "{half}", "link", "{item}", "0").
+			Replace(path)
+		req, err := http.NewRequestWithContext(
+			ctx,
+			strings.ToUpper(method),
+			f.url+path,
+			strings.NewReader("{}"),
+		)
 		if err != nil {
 			t.Fatal(err)
 		}
-		req.Header.Set("Content-Type", map[string]string{"patch": "application/merge-patch+json"}[method])
+		req.Header.Set(
+			"Content-Type",
+			map[string]string{"patch": "application/merge-patch+json"}[method],
+		)
 		if req.Header.Get("Content-Type") == "" {
 			req.Header.Set("Content-Type", "application/json")
 		}
@@ -95,14 +134,27 @@ func TestRoles(t *testing.T) {
 			if status, _ := call(method, path, ""); status != http.StatusUnauthorized {
 				t.Errorf("%s: nobody gets %d, expected 401", op.ID, status)
 			}
-			allowed := map[string]bool{"owner": true, "issuer": !slices.Contains(ownersAlone, op.ID)}
-			allowed["auditor"] = slices.Contains(auditorsToo, op.ID) || method == "get" && !slices.Contains(ownersAlone, op.ID) && !slices.Contains(issuersToo, op.ID)
+			allowed := map[string]bool{
+				"owner":  true,
+				"issuer": !slices.Contains(ownersAlone, op.ID),
+			}
+			allowed["auditor"] = slices.Contains(auditorsToo, op.ID) ||
+				method == "get" && !slices.Contains(ownersAlone, op.ID) &&
+					!slices.Contains(issuersToo, op.ID)
 			for role, may := range allowed {
 				status, text := call(method, path, tokens[role])
 				// A program's token may not change how its operator signs in, whatever its role.
-				refused := status == http.StatusForbidden && !strings.Contains(text, "a program's token")
+				refused := status == http.StatusForbidden &&
+					!strings.Contains(text, "a program's token")
 				if refused == may {
-					t.Errorf("%s by %s: %d, allowed should be %t: %.200s", op.ID, role, status, may, text)
+					t.Errorf(
+						"%s by %s: %d, allowed should be %t: %.200s",
+						op.ID,
+						role,
+						status,
+						may,
+						text,
+					)
 				}
 			}
 		}
@@ -119,7 +171,8 @@ func TestRoles(t *testing.T) {
 	}
 }
 
-// TestOperatorCommands goes the ways of operators on the command line, up to a recovery on the data folder.
+// TestOperatorCommands goes the ways of operators on the command line, up to a recovery on the data
+// folder.
 func TestOperatorCommands(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)
@@ -127,7 +180,15 @@ func TestOperatorCommands(t *testing.T) {
 		t.Helper()
 		got, out, errs := f.run(stdin, args...)
 		if got != code || !strings.Contains(out+errs, want) {
-			t.Errorf("%s ended with %d, expected %d and %q\n%s%s", strings.Join(args, " "), got, code, want, out, errs)
+			t.Errorf(
+				"%s ended with %d, expected %d and %q\n%s%s",
+				strings.Join(args, " "),
+				got,
+				code,
+				want,
+				out,
+				errs,
+			)
 		}
 		return out
 	}
@@ -146,12 +207,25 @@ func TestOperatorCommands(t *testing.T) {
 	}
 	const owner, chosen = "ferry-lantern-osprey-47-quarterdeck", "anchor-velvet-52-pepper-rudder"
 	signIn(0, "signed in", "harbourmaster", owner)
-	password := first(run(0, "signs in for the first time", "", "operator", "add", "pilot", "--role", "auditor"))
+	password := first(
+		run(0, "signs in for the first time", "", "operator", "add", "pilot", "--role", "auditor"),
+	)
 	run(0, "must change the password", "", "operator", "list")
 	head := strings.Fields(run(0, "entries are unchanged", "", "audit", "verify"))
 	run(0, "entries are unchanged", "", "audit", "verify", "--head", head[len(head)-1])
 	run(1, "entries were removed", "", "audit", "verify", "--head", strings.Repeat("0", 64))
-	if out := run(0, `"action":"sign in"`, "", "audit", "export", "--search", "sign in"); strings.Count(out, "\n") < 2 {
+	if out := run(
+		0,
+		`"action":"sign in"`,
+		"",
+		"audit",
+		"export",
+		"--search",
+		"sign in",
+	); strings.Count(
+		out,
+		"\n",
+	) < 2 {
 		t.Errorf("exported is %q", out)
 	}
 	run(0, "(this one)", "", "me", "session", "list", "--all")
@@ -182,13 +256,14 @@ func TestOperatorCommands(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.New(f.url, "").SignIn(context.Background(), "harbourmaster", secret.New(made.Password)); err != nil {
+	if _, err := client.New(f.url, "").
+		SignIn(context.Background(), "harbourmaster", secret.New(made.Password)); err != nil {
 		t.Errorf("after the recovery: %v", err)
 	}
 }
 
-// TestOperatorPages adds an operator on its page, who then signs in, must choose a password, sees less, and sets
-// a second factor up.
+// TestOperatorPages adds an operator on its page, who then signs in, must choose a password, sees
+// less, and sets a second factor up.
 func TestOperatorPages(t *testing.T) {
 	_, b := signedInTab(t)
 	const chosen = "anchor-velvet-52-pepper-rudder"
@@ -196,7 +271,10 @@ func TestOperatorPages(t *testing.T) {
 	b.press("Add an operator")
 	b.press("Add")
 	b.confirm(demo.OwnerPassword)
-	b.until(`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('1 to 64 characters'))`)
+	b.until(
+		`[...document.querySelectorAll('.invalid-feedback')].some(e => e.textContent.includes('1 ` +
+			`to 64 characters'))`,
+	)
 	b.fill("Name", "pilot")
 	b.press("Add")
 	b.see("signs in for the first time")
@@ -225,7 +303,10 @@ func TestOperatorPages(t *testing.T) {
 	}
 	b.press("Change")
 	b.see("Needs attention")
-	if eval[bool](b, `[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`) {
+	if eval[bool](
+		b,
+		`[...document.querySelectorAll('nav a')].some(a => a.textContent.includes('Operators'))`,
+	) {
 		t.Error("an issuer is led to the operators")
 	}
 	b.goTo("/me", "Your sign-in")

@@ -48,13 +48,18 @@ var glossary = []struct{ refused, say string }{
 	{`in one piece`, "single file"},
 	{`fail-on`, "exit-on"},
 	{`rightly`, "as expected"},
-	{`(ask|asks|asked|asking) (what (it|they|a gateway|every gateway) answers?|(a|the|every|all) gateways?)`, "probe"},
+	{
+		`(ask|asks|asked|asking) (what (it|they|a gateway|every gateway) ` +
+			`answers?|(a|the|every|all) gateways?)`,
+		"probe",
+	},
 	{`(goes|go|traffic) past the tunnel`, "bypasses the tunnel"},
 	{`open=yes|latest=yes`, "true or false"},
 	{`letters? (that|of the|which) (wait|mail)`, "email"},
 }
 
-// TestWords reads every text that a person may read, and file names, and refuses the words of the glossary.
+// TestWords reads every text that a person may read, and file names, and refuses the words of the
+// glossary.
 func TestWords(t *testing.T) {
 	t.Parallel()
 	type refusal struct {
@@ -63,7 +68,10 @@ func TestWords(t *testing.T) {
 	}
 	var refused []refusal
 	for _, g := range glossary {
-		refused = append(refused, refusal{regexp.MustCompile(`(?i)\b(?:` + g.refused + `)\b`), g.say})
+		refused = append(
+			refused,
+			refusal{regexp.MustCompile(`(?i)\b(?:` + g.refused + `)\b`), g.say},
+		)
 	}
 	texts := 0
 	look := func(place, text string) {
@@ -74,7 +82,9 @@ func TestWords(t *testing.T) {
 			}
 		}
 	}
-	skipped := regexp.MustCompile(`^(\.git|console/node_modules|console/dist|bin|demo-data|store/migrations|core/corpus/testdata)$|testdata$`)
+	skipped := regexp.MustCompile(
+		`^(\.git|console/node_modules|console/dist|bin|demo-data|store/migrations|core/corpus/testdata)$|testdata$`,
+	)
 	generated := regexp.MustCompile(`schema\.d\.ts$|package-lock\.json$|_test\.go$|words_test\.go$`)
 	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
@@ -93,7 +103,10 @@ func TestWords(t *testing.T) {
 		}
 		switch filepath.Ext(name) {
 		case ".go":
-			return goTexts(path, func(line int, text string) { look(name+":"+strconv.Itoa(line), text) })
+			return goTexts(
+				path,
+				func(line int, text string) { look(name+":"+strconv.Itoa(line), text) },
+			)
 		case ".vue", ".ts", ".md", ".html", ".tmpl", ".sh", ".ps1":
 			data, err := os.ReadFile(path)
 			for i, line := range strings.Split(string(data), "\n") {
@@ -117,20 +130,50 @@ func TestWords(t *testing.T) {
 	}
 }
 
-// goTexts gives the string literals of a file that have more than one word, and the descriptions in tags.
+// goTexts gives the texts of a file that have more than one word, whole where they are written in
+// pieces, and the descriptions of fields.
 func goTexts(path string, give func(line int, text string)) error {
 	set := token.NewFileSet()
-	file, err := parser.ParseFile(set, path, nil, 0)
+	file, err := parser.ParseFile(set, path, nil, parser.ParseComments)
 	if err != nil {
 		return err
 	}
+	said := func(n ast.Node, text string) {
+		if strings.Contains(text, " ") {
+			give(set.Position(n.Pos()).Line, text)
+		}
+	}
 	ast.Inspect(file, func(n ast.Node) bool {
-		if literal, ok := n.(*ast.BasicLit); ok && literal.Kind == token.STRING {
-			if text, err := strconv.Unquote(literal.Value); err == nil && strings.Contains(text, " ") {
-				give(set.Position(literal.Pos()).Line, text)
+		switch n := n.(type) {
+		case *ast.BinaryExpr:
+			if text, ok := literal(n); ok {
+				said(n, text)
+				return false
+			}
+		case *ast.BasicLit:
+			if text, ok := literal(n); ok {
+				said(n, text)
+			}
+		case *ast.Field:
+			if n.Tag != nil && strings.Contains(n.Tag.Value, "json:") {
+				said(n, strings.Join(strings.Fields(n.Doc.Text()), " "))
 			}
 		}
 		return true
 	})
 	return nil
+}
+
+// literal is the text of a literal, or of several that are joined.
+func literal(n ast.Expr) (string, bool) {
+	switch n := n.(type) {
+	case *ast.BasicLit:
+		text, err := strconv.Unquote(n.Value)
+		return text, n.Kind == token.STRING && err == nil
+	case *ast.BinaryExpr:
+		left, ok := literal(n.X)
+		right, also := literal(n.Y)
+		return left + right, ok && also && n.Op == token.ADD
+	}
+	return "", false
 }

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// box is a machine of its own as far as a connection can tell: a network namespace, and a
-// mount namespace with overlays over /etc, /var and /usr/share and an own /run, so that install scripts
+// box is a machine of its own as far as a connection can tell: a network namespace, and a mount
+// namespace with overlays over /etc, /var and /usr/share and an own /run, so that install scripts
 // and daemons run in it as they would on a device, and the machine below stays as it is.
 type box struct {
 	t    testing.TB
@@ -44,7 +44,18 @@ func newBox(t testing.TB, name string) *box {
 	t.Helper()
 	b := &box{t: t, name: name, dir: t.TempDir()}
 	mounted := t.TempDir()
-	cmd := exec.Command("unshare", "-n", "-m", "--propagation", "private", "sh", "-c", layers, "box", mounted)
+	cmd := exec.Command(
+		"unshare",
+		"-n",
+		"-m",
+		"--propagation",
+		"private",
+		"sh",
+		"-c",
+		layers,
+		"box",
+		mounted,
+	)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
@@ -67,9 +78,16 @@ func newBox(t testing.TB, name string) *box {
 }
 
 func (b *box) command(ctx context.Context, dir string, args ...string) *exec.Cmd {
-	inside := append([]string{"-t", fmt.Sprint(b.pid), "-m", "-n", "sh", "-c", `cd "$0" && exec "$@"`, dir}, args...)
+	inside := append(
+		[]string{"-t", fmt.Sprint(b.pid), "-m", "-n", "sh", "-c", `cd "$0" && exec "$@"`, dir},
+		args...)
 	cmd := exec.CommandContext(ctx, "nsenter", inside...)
-	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LC_ALL=C.UTF-8", "TMPDIR=" + b.dir}
+	cmd.Env = []string{
+		"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin",
+		"HOME=/root",
+		"LC_ALL=C.UTF-8",
+		"TMPDIR=" + b.dir,
+	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.WaitDelay = time.Second
@@ -103,7 +121,15 @@ func (b *box) shell(script string, args ...string) string {
 // write puts a file into the box.
 func (b *box) write(path string, mode os.FileMode, content string) {
 	b.t.Helper()
-	cmd := b.command(b.t.Context(), "/", "sh", "-c", `mkdir -p "$(dirname "$0")" && cat > "$0" && chmod "$1" "$0"`, path, fmt.Sprintf("%o", mode))
+	cmd := b.command(
+		b.t.Context(),
+		"/",
+		"sh",
+		"-c",
+		`mkdir -p "$(dirname "$0")" && cat > "$0" && chmod "$1" "$0"`,
+		path,
+		fmt.Sprintf("%o", mode),
+	)
 	cmd.Stdin = strings.NewReader(content)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		b.t.Fatalf("%s: %s: %v %s", b.name, path, err, out)
@@ -176,7 +202,9 @@ func join(middle *box, others ...*box) {
 	middle.run("ip", "link", "set", "br0", "up")
 	for i, o := range others {
 		port := fmt.Sprintf("port%d", i+1)
-		if out, err := exec.Command("nsenter", "-t", fmt.Sprint(middle.pid), "-n", "ip", "link", "add", port, "type", "veth", "peer", "name", "eth0", "netns", fmt.Sprint(o.pid)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("nsenter", "-t", fmt.Sprint(middle.pid), "-n", "ip", "link",
+			"add", port, "type", "veth", "peer", "name", "eth0", "netns", fmt.Sprint(o.pid)).
+			CombinedOutput(); err != nil {
 			middle.t.Fatalf("%v %s", err, out)
 		}
 		middle.run("ip", "link", "set", port, "master", "br0", "up")

@@ -26,7 +26,13 @@ func newChain(t testing.TB, name string, kind pki.KeyChoice) *chain {
 	c := &chain{t: t, kind: kind}
 	c.rootKey, c.key = c.newKey(), c.newKey()
 	from := time.Now().Add(-time.Hour)
-	ca := pki.Wanted{Name: name + " Root", Usage: pki.ForAuthority, From: from, To: from.AddDate(5, 0, 0), MaxPath: 1}
+	ca := pki.Wanted{
+		Name:    name + " Root",
+		Usage:   pki.ForAuthority,
+		From:    from,
+		To:      from.AddDate(5, 0, 0),
+		MaxPath: 1,
+	}
 	c.root = c.issue(pki.Issuer{Key: c.rootKey}, c.rootKey.Public(), ca)
 	ca.Name, ca.MaxPath, ca.To = name, 0, ca.To.AddDate(0, 0, -1)
 	c.issuing = c.issue(pki.Issuer{Certificate: c.root, Key: c.rootKey}, c.key.Public(), ca)
@@ -56,7 +62,17 @@ func (c *chain) leaf(usage pki.Usage, name string) (certificate, key string) {
 	c.t.Helper()
 	own := c.newKey()
 	from := time.Now().Add(-time.Hour)
-	cert := c.issue(pki.Issuer{Certificate: c.issuing, Key: c.key}, own.Public(), pki.Wanted{Name: name, Usage: usage, Names: []string{name}, From: from, To: from.AddDate(0, 3, 0)})
+	cert := c.issue(
+		pki.Issuer{Certificate: c.issuing, Key: c.key},
+		own.Public(),
+		pki.Wanted{
+			Name:  name,
+			Usage: usage,
+			Names: []string{name},
+			From:  from,
+			To:    from.AddDate(0, 3, 0),
+		},
+	)
 	text, err := pki.KeyPEM(own)
 	if err != nil {
 		c.t.Fatal(err)
@@ -68,8 +84,17 @@ func (c *chain) leaf(usage pki.Usage, name string) (certificate, key string) {
 func (c *chain) show(bundle, stem, host string) {
 	c.t.Helper()
 	certificate, key := c.leaf(pki.ForServer, host)
-	for ending, content := range map[string]string{"-certificate.pem": certificate, "-key.pem": key, "-ca8.pem": pki.Bundle(c.issuing), "-chain.pem": certificate + pki.Bundle(c.issuing)} {
-		if err := os.WriteFile(filepath.Join(bundle, stem+ending), []byte(content), 0o600); err != nil {
+	for ending, content := range map[string]string{
+		"-certificate.pem": certificate,
+		"-key.pem":         key,
+		"-ca8.pem":         pki.Bundle(c.issuing),
+		"-chain.pem":       certificate + pki.Bundle(c.issuing),
+	} {
+		if err := os.WriteFile(
+			filepath.Join(bundle, stem+ending),
+			[]byte(content),
+			0o600,
+		); err != nil {
 			c.t.Fatal(err)
 		}
 	}

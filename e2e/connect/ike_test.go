@@ -40,8 +40,10 @@ charon-nm { threads = 16
 // prepareIKE sets the IKE daemon's own settings in a box.
 func (b *box) prepareIKE() {
 	b.t.Helper()
-	b.shell(`rm -rf /etc/swanctl && mkdir -p /etc/swanctl/conf.d /etc/swanctl/x509 /etc/swanctl/x509ca /etc/swanctl/private && printf 'include conf.d/*.conf\n' > /etc/swanctl/swanctl.conf
-printf 'kernel-libipsec { load = 2\n allow_peer_ts = yes }\n' > /etc/strongswan.d/charon/kernel-libipsec.conf`)
+	b.shell(
+		`rm -rf /etc/swanctl && mkdir -p /etc/swanctl/conf.d /etc/swanctl/x509 /etc/swanctl/x509ca /etc/swanctl/private && printf 'include conf.d/*.conf\n' > /etc/swanctl/swanctl.conf
+printf 'kernel-libipsec { load = 2\n allow_peer_ts = yes }\n' > /etc/strongswan.d/charon/kernel-libipsec.conf`,
+	)
 	b.write("/etc/strongswan.d/zz-user-space.conf", 0o644, userSpace)
 }
 
@@ -49,7 +51,10 @@ printf 'kernel-libipsec { load = 2\n allow_peer_ts = yes }\n' > /etc/strongswan.
 func (b *box) startIKE() *daemon {
 	b.t.Helper()
 	d := b.start("ike-daemon", "/usr/sbin/charon-systemd")
-	if !until(15, func() bool { _, err := b.try(5, "test", "-S", "/run/charon.vici"); return err == nil }) {
+	if !until(
+		15,
+		func() bool { _, err := b.try(5, "test", "-S", "/run/charon.vici"); return err == nil },
+	) {
 		b.t.Fatalf("the IKE daemon of %s did not start:\n%s", b.name, d.said())
 	}
 	return d
@@ -79,7 +84,12 @@ func (g ikeGateway) install(t testing.TB, b *box) {
 			t.Fatal(err)
 		}
 		for _, f := range files {
-			folder := map[bool]string{strings.HasSuffix(f.Name(), "-certificate.pem"): "x509", strings.HasSuffix(f.Name(), "-key.pem"): "private", authorityFile.MatchString(f.Name()): "x509ca"}[true]
+			folder := map[bool]string{
+				strings.HasSuffix(f.Name(), "-certificate.pem"): "x509",
+				strings.HasSuffix(f.Name(),
+					"-key.pem"): "private",
+				authorityFile.MatchString(f.Name()): "x509ca",
+			}[true]
 			if folder == "" {
 				continue
 			}
@@ -108,7 +118,10 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
 	if g.behind != "" {
 		behind = "remote_ts = dynamic," + g.behind + "\n  "
 	}
-	b.write("/etc/swanctl/conf.d/"+g.file(".conf"), 0o600, fmt.Sprintf(`connections { %[1]s { version = 2
+	b.write(
+		"/etc/swanctl/conf.d/"+g.file(".conf"),
+		0o600,
+		fmt.Sprintf(`connections { %[1]s { version = 2
  local_addrs = %[2]s
  pools = %[1]s
  proposals = %[3]s
@@ -120,7 +133,11 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
   %[10]sesp_proposals = %[8]s } } } }
 pools { %[1]s { addrs = 10.77.%[6]s.0/24
  dns = 10.20.0.53 } }
-%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote, g.address[strings.LastIndex(g.address, ".")+1:], g.secrets, cmp.Or(g.esp, "aes256gcm16,aes256-sha256"), cmp.Or(g.identity, strings.ToLower(g.name)+".skerryline.example"), behind))
+%[7]s`, strings.ToLower(g.name), g.address, proposals, local, g.remote,
+			g.address[strings.LastIndex(g.address, ".")+1:], g.secrets,
+			cmp.Or(g.esp, "aes256gcm16,aes256-sha256"),
+			cmp.Or(g.identity, strings.ToLower(g.name)+".skerryline.example"), behind),
+	)
 }
 
 // authorityFile are the files of a bundle that hold one certificate authority each.
@@ -143,7 +160,14 @@ func inside(t testing.TB, b *box) {
 	if out, err := b.try(8, "ping", "-c", "2", "-i", "0.2", "-W", "2", "10.20.0.1"); err != nil {
 		t.Errorf("the internal host does not answer: %v\n%s", err, out)
 	}
-	if text, _ := b.try(5, "cat", "/etc/resolv.conf"); !strings.Contains(text, "nameserver 10.20.0.53") {
+	if text, _ := b.try(
+		5,
+		"cat",
+		"/etc/resolv.conf",
+	); !strings.Contains(
+		text,
+		"nameserver 10.20.0.53",
+	) {
 		t.Errorf("the inside resolver is not in use: %q", text)
 	}
 }
@@ -187,7 +211,11 @@ func newIKEWorld(t *testing.T) *ikeWorld {
 // newIKEWorldOf leaves out the client's own daemon.
 func newIKEWorldOf(t *testing.T, programs ...string) *ikeWorld {
 	t.Helper()
-	need(t, append([]string{"swanctl", "/usr/sbin/charon-systemd", "ip", "nsenter", "ping"}, programs...)...)
+	need(
+		t,
+		append(
+			[]string{"swanctl", "/usr/sbin/charon-systemd", "ip", "nsenter", "ping"},
+			programs...)...)
 	w := &ikeWorld{r: newRecords(t), gw: newBox(t, "gateway"), cli: newBox(t, "client"), last: 10}
 	join(w.gw, w.cli)
 	w.gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
@@ -195,17 +223,46 @@ func newIKEWorldOf(t *testing.T, programs ...string) *ikeWorld {
 	w.cli.prepareIKE()
 	w.gw.startIKE()
 	w.r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
-	w.r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", w.r.file("ada", password))
+	w.r.do(
+		"account",
+		"add",
+		login,
+		"--person",
+		"Ada Fjell",
+		"--password-file",
+		w.r.file("ada", password),
+	)
 	return w
 }
 
 // gateway notes a gateway that offers IKEv2 and gives it an address of its own.
 func (w *ikeWorld) gateway(name string, flags ...string) ikeGateway {
 	w.last++
-	g := ikeGateway{name: name, address: fmt.Sprintf("10.211.0.%d", w.last), secrets: `secrets { eap-` + name + ` { id = ` + login + `
- secret = "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(password) + `" } }`}
+	g := ikeGateway{
+		name:    name,
+		address: fmt.Sprintf("10.211.0.%d", w.last),
+		secrets: `secrets { eap-` + name + ` { id = ` + login + `
+ secret = "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(password) + `" } }`,
+	}
 	host := strings.ToLower(name) + ".skerryline.example"
-	w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", g.address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}, flags...)...)
+	w.r.do(
+		append(
+			[]string{
+				"gateway",
+				"add",
+				name,
+				"--address",
+				host,
+				"--known-address",
+				g.address,
+				"--route",
+				"10.20.0.0/16",
+				"--dns",
+				"10.20.0.53",
+				"--domain",
+				"inside.skerryline.example",
+			},
+			flags...)...)
 	w.gw.run("ip", "addr", "add", g.address+"/16", "dev", "br0")
 	w.cli.shell(`echo "$1 $2" >> /etc/hosts`, g.address, host)
 	return g
@@ -217,11 +274,24 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 	t.Helper()
 	w.r.do("profile", "add", device, "--gateway", gateway)
 	parcel := w.r.build(device + "/" + gateway)
-	before := w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort")
+	before := w.cli.shell(
+		"find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort",
+	)
 	w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-	comesUp(t, w.cli, "swanctl", "--initiate", "--child", "skerry-line-"+strings.ToLower(gateway), "--timeout", "20")
+	comesUp(
+		t,
+		w.cli,
+		"swanctl",
+		"--initiate",
+		"--child",
+		"skerry-line-"+strings.ToLower(gateway),
+		"--timeout",
+		"20",
+	)
 	w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
-	if after := w.cli.shell("find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
+	if after := w.cli.shell(
+		"find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort",
+	); after != before {
 		t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
 	}
 	if out := w.cli.run("swanctl", "--list-sas"); out != "" {
@@ -233,7 +303,10 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 func (w *ikeWorld) bundle(t *testing.T, g *ikeGateway, authority string, flags ...string) {
 	t.Helper()
 	g.bundle = filepath.Join(w.r.dir, "bundles", g.name+authority)
-	w.r.do(append([]string{"certificate", "bundle", g.name, "--authority", authority, "--out", g.bundle}, flags...)...)
+	w.r.do(
+		append(
+			[]string{"certificate", "bundle", g.name, "--authority", authority, "--out", g.bundle},
+			flags...)...)
 }
 
 // TestIKEv2 connects headless Linux by IKEv2 in each authentication method, with each way in
@@ -246,33 +319,80 @@ func TestIKEv2(t *testing.T) {
 	}
 	public, crew := newChain(t, "Public", pki.P256), newChain(t, "RSA crew", pki.RSA3072)
 	ways := []struct{ name, auth, remote, proposal string }{
-		{"eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256gcm16-prfsha256-ecp256"},
+		{
+			"eap",
+			"eap-mschapv2",
+			"auth = eap-mschapv2\n eap_id = %any",
+			"aes256gcm16-prfsha256-ecp256",
+		},
 		{"eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256gcm16-prfsha384-ecp384"},
 		{"p256", "certificate", "auth = pubkey", "aes256-sha256-modp2048"},
 		{"rsa", "certificate", "auth = pubkey", "aes128gcm16-prfsha512-curve25519"},
 	}
-	issuers := map[string]string{"Alone": "Alone", "Chain": "Chain", "Rolling": "Old", "Public": "Alone"}
+	issuers := map[string]string{
+		"Alone":   "Alone",
+		"Chain":   "Chain",
+		"Rolling": "Old",
+		"Public":  "Alone",
+	}
 	gateways := map[string]*ikeGateway{}
 	for trust, issuer := range issuers {
 		for _, m := range ways {
 			device, name := trust+" "+m.name, trust+m.name
-			w.r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+			w.r.do(
+				"device",
+				"add",
+				device,
+				"--person",
+				"Ada Fjell",
+				"--platform",
+				"linux",
+				"--release",
+				"6",
+				"--encrypted",
+			)
 			switch {
 			case m.name == "rsa":
-				certificate, key := crew.leaf(pki.ForClient, strings.ToLower(name)+".devices.skerryline.example")
-				w.r.do("device", "change", device, "--certificate", w.r.file("d.pem", certificate+pki.Bundle(crew.issuing)), "--key-file", w.r.file("d.key", key))
+				certificate, key := crew.leaf(
+					pki.ForClient,
+					strings.ToLower(name)+".devices.skerryline.example",
+				)
+				w.r.do(
+					"device",
+					"change",
+					device,
+					"--certificate",
+					w.r.file("d.pem", certificate+pki.Bundle(crew.issuing)),
+					"--key-file",
+					w.r.file("d.key", key),
+				)
 			case m.auth != "eap-mschapv2":
 				w.r.do("certificate", "issue", device, "--authority", issuer)
 			}
 			file := w.r.authority(issuer)
 			var more []string
-			if m.name == "rsa" { // devices bring what another authority issued; the record says that the gateway trusts it
+			// devices bring what another authority issued; the record says that the gateway trusts
+			// it
+			if m.name == "rsa" {
 				more = []string{"--client-authority", w.r.file("crew.pem", pki.Bundle(crew.root))}
 			}
 			if trust == "Public" {
 				file = w.r.file("public.pem", pki.Bundle(public.root))
 			}
-			g := w.gateway(name, append([]string{"--ikev2-auth", m.auth, "--ikev2-ike", m.proposal, "--ikev2-esp", "aes256gcm16,aes256-sha256", "--ikev2-authority", file}, more...)...)
+			g := w.gateway(
+				name,
+				append(
+					[]string{
+						"--ikev2-auth",
+						m.auth,
+						"--ikev2-ike",
+						m.proposal,
+						"--ikev2-esp",
+						"aes256gcm16,aes256-sha256",
+						"--ikev2-authority",
+						file,
+					},
+					more...)...)
 			g.proposals, g.remote = m.proposal, m.remote
 			w.bundle(t, &g, issuer)
 			gateways[name] = &g
@@ -287,11 +407,24 @@ func TestIKEv2(t *testing.T) {
 		for _, m := range ways {
 			g := gateways[trust+m.name]
 			if trust == "Public" {
-				public.show(g.bundle, strings.ToLower(g.name), strings.ToLower(g.name)+".skerryline.example")
-				w.r.do("certificate", "import", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
+				public.show(
+					g.bundle,
+					strings.ToLower(g.name),
+					strings.ToLower(g.name)+".skerryline.example",
+				)
+				w.r.do(
+					"certificate",
+					"import",
+					filepath.Join(g.bundle, g.file("-chain.pem")),
+					"--gateway",
+					g.name,
+				)
 			}
 			if m.name == "rsa" {
-				w.r.file("bundles/"+filepath.Base(g.bundle)+"/"+g.file("-ca9.pem"), pki.Bundle(crew.root))
+				w.r.file(
+					"bundles/"+filepath.Base(g.bundle)+"/"+g.file("-ca9.pem"),
+					pki.Bundle(crew.root),
+				)
 			}
 			if m.auth != "eap-mschapv2" {
 				g.remote += "\n " + g.trusting(t)
@@ -299,22 +432,65 @@ func TestIKEv2(t *testing.T) {
 			g.configure(t, w.gw)
 		}
 	}
-	p := w.gateway("Psk", "--ikev2-auth", "psk", "--ikev2-psk-file", w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", "aes256-sha384-ecp384")
-	w.r.do("device", "add", "Plain", "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+	p := w.gateway(
+		"Psk",
+		"--ikev2-auth",
+		"psk",
+		"--ikev2-psk-file",
+		w.r.file("psk", psk),
+		"--ikev2-local-id",
+		"crew@skerryline.example",
+		"--ikev2-ike",
+		"aes256-sha384-ecp384",
+	)
+	w.r.do(
+		"device",
+		"add",
+		"Plain",
+		"--person",
+		"Ada Fjell",
+		"--platform",
+		"linux",
+		"--release",
+		"6",
+		"--encrypted",
+	)
 	p.proposals, p.remote = "aes256-sha384-ecp384", "auth = psk\n id = crew@skerryline.example"
-	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
+	p.secrets = "secrets { ike-psk { id-1 = psk.skerryline.example\n secret = \"" +
+		strings.NewReplacer(`\`, `\\`, `"`, `\"`).
+			Replace(psk) +
+		"\" } }"
 	p.configure(t, w.gw)
 	// Known by a number alone: its certificate has it as an address, as the plan says.
-	number := w.gateway("Number", "--ikev2-auth", "eap-mschapv2", "--ikev2-ike", "aes256gcm16-prfsha256-ecp256", "--ikev2-esp", "aes256gcm16", "--ikev2-authority", w.r.authority("Alone"))
+	number := w.gateway(
+		"Number",
+		"--ikev2-auth",
+		"eap-mschapv2",
+		"--ikev2-ike",
+		"aes256gcm16-prfsha256-ecp256",
+		"--ikev2-esp",
+		"aes256gcm16",
+		"--ikev2-authority",
+		w.r.authority("Alone"),
+	)
 	w.r.do("gateway", "change", "Number", "--address", number.address)
 	w.bundle(t, &number, "Alone")
-	number.identity, number.proposals, number.remote = number.address, "aes256gcm16-prfsha256-ecp256", ways[0].remote
+	number.identity, number.proposals, number.remote =
+		number.address, "aes256gcm16-prfsha256-ecp256", ways[0].remote
 	number.configure(t, w.gw)
 	w.device("By number", "linux", "6", "")
 	w.gw.run("swanctl", "--load-all", "--noprompt")
 	t.Run("a gateway known by its address alone", func(t *testing.T) {
 		w.goes(t, "By number", "Number")
-		if _, plan := w.r.try("", "plan", "By number", "Number"); !strings.Contains(plan, "IP:"+number.address) {
+		if _, plan := w.r.try(
+			"",
+			"plan",
+			"By number",
+			"Number",
+		); !strings.Contains(
+			plan,
+			"IP:"+number.address,
+		) {
 			t.Errorf("the plan does not say what the certificate must contain:\n%s", plan)
 		}
 	})
@@ -338,17 +514,49 @@ func TestIKEv2(t *testing.T) {
 		w.r.do("profile", "change", "Alone eap/Aloneeap", "--password", "asked")
 		parcel := filepath.Join(w.r.dir, "asked")
 		w.r.do("build", "Alone eap/Aloneeap", "--out", parcel)
-		if out, err := w.cli.try(10, "sh", "-c", `cd "$0" && sh ./*-install.sh < /dev/null`, parcel); err == nil || !strings.Contains(out, "A password is needed") || files() != before {
+		if out, err := w.cli.try(
+			10,
+			"sh",
+			"-c",
+			`cd "$0" && sh ./*-install.sh < /dev/null`,
+			parcel,
+		); err == nil || !strings.Contains(out, "A password is needed") ||
+			files() != before {
 			t.Errorf("a silent install without a password: %v %s", err, out)
 		}
-		w.cli.shell(`cd "$1" && PASSWORD_FILE="$2" sh ./*-install.sh`, parcel, w.r.file("typed", password+"\n"))
-		comesUp(t, w.cli, "swanctl", "--initiate", "--child", "skerry-line-aloneeap", "--timeout", "20")
+		w.cli.shell(
+			`cd "$1" && PASSWORD_FILE="$2" sh ./*-install.sh`,
+			parcel,
+			w.r.file("typed", password+"\n"),
+		)
+		comesUp(
+			t,
+			w.cli,
+			"swanctl",
+			"--initiate",
+			"--child",
+			"skerry-line-aloneeap",
+			"--timeout",
+			"20",
+		)
 	})
 	t.Run("a renamed connection leaves nothing", func(t *testing.T) {
-		w.r.do("profile", "change", "Alone eap/Aloneeap", "--connection", "Harbour link", "--password", "saved")
+		w.r.do(
+			"profile",
+			"change",
+			"Alone eap/Aloneeap",
+			"--connection",
+			"Harbour link",
+			"--password",
+			"saved",
+		)
 		parcel := filepath.Join(w.r.dir, "renamed")
 		w.r.do("build", "Alone eap/Aloneeap", "--out", parcel)
-		w.cli.shell(`cd "$1" && sh ./*-install.sh; swanctl --terminate --ike skerry-line-aloneeap > /dev/null 2>&1 || true`, parcel)
+		w.cli.shell(
+			`cd "$1" && sh ./*-install.sh; swanctl --terminate --ike skerry-line-aloneeap > `+
+				`/dev/null 2>&1 || true`,
+			parcel,
+		)
 		if left := w.cli.shell("grep -rl 'skerry-line-aloneeap' /etc/swanctl || true"); left != "" {
 			t.Errorf("of the old name there is %s", left)
 		}
@@ -363,7 +571,11 @@ func TestIKEv2(t *testing.T) {
 		parcel := filepath.Join(w.r.dir, "always")
 		w.r.do("build", "Alone p256/Alonep256", "--out", parcel)
 		w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-		up := func() bool { _, err := w.cli.try(3, "ping", "-c", "1", "-W", "1", "10.20.0.1"); return err == nil }
+		up := func() bool {
+			_, err := w.cli.try(3,
+				"ping", "-c", "1", "-W", "1", "10.20.0.1")
+			return err == nil
+		}
 		if !until(15, up) {
 			t.Error("it does not come up by itself")
 		}
@@ -371,8 +583,12 @@ func TestIKEv2(t *testing.T) {
 		if !until(20, up) {
 			t.Error("it does not come back after the gateway ended it")
 		}
-		text := w.cli.shell("cat /etc/swanctl/conf.d/skerry-line-alonep256.conf /etc/strongswan.d/skerry-line-alonep256-retry.conf")
-		for _, want := range []string{"keyingtries = 0", "dpd_delay = 30s", "dpd_action = restart", "close_action = start", "retry_initiate_interval"} {
+		text := w.cli.shell(
+			"cat /etc/swanctl/conf.d/skerry-line-alonep256.conf " +
+				"/etc/strongswan.d/skerry-line-alonep256-retry.conf",
+		)
+		for _, want := range []string{"keyingtries = 0", "dpd_delay = 30s", "dpd_action = restart",
+			"close_action = start", "retry_initiate_interval"} {
 			if !strings.Contains(text, want) {
 				t.Errorf("%q is missing in\n%s", want, text)
 			}

@@ -66,10 +66,21 @@ func matrix() error {
 		for i, cell := range cells[2 : len(cells)-1] {
 			proven := evidence[cells[1]+"/"+forms[i]]
 			says := slices.Index(levels, cell)
-			if strings.HasPrefix(cell, "no: ") && proven == "" || says >= 0 && says <= 1 && slices.Index(levels, proven) <= 1 || says > 1 && cell == proven {
+			if strings.HasPrefix(cell, "no: ") && proven == "" ||
+				says >= 0 && says <= 1 && slices.Index(levels, proven) <= 1 ||
+				says > 1 && cell == proven {
 				continue
 			}
-			wrong = append(wrong, fmt.Sprintf("%s as %s: docs/formats.md says %q, proven is %q", cells[1], forms[i], cell, proven))
+			wrong = append(
+				wrong,
+				fmt.Sprintf(
+					"%s as %s: docs/formats.md says %q, proven is %q",
+					cells[1],
+					forms[i],
+					cell,
+					proven,
+				),
+			)
 		}
 		if strings.HasPrefix(cells[1], "pptp") {
 			break

@@ -12,11 +12,34 @@ import (
 // startNetworkManager lets a box have a running NetworkManager, with its interface under it.
 func (b *box) startNetworkManager() *daemon {
 	b.t.Helper()
-	b.shell("mkdir -p /run/dbus /run/NetworkManager /var/lib/NetworkManager && rm -f /etc/NetworkManager/system-connections/* && rm -f /etc/resolv.conf && : > /etc/resolv.conf")
-	b.write("/etc/NetworkManager/NetworkManager.conf", 0o644, "[main]\nplugins=keyfile\ndns=default\nrc-manager=file\nauth-polkit=false\n[device-eth0]\nmatch-device=interface-name:eth0\nmanaged=1\n[connectivity]\nenabled=false\n[logging]\nlevel=INFO\ndomains=ALL,VPN:DEBUG\n")
-	b.write("/etc/NetworkManager/system-connections/base.nmconnection", 0o600, "[connection]\nid=base\nuuid=11111111-2222-4333-8444-555555555555\ntype=ethernet\ninterface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=manual\naddress1=10.211.1.1/16,10.211.0.1\ndns=10.255.255.53\n[ipv6]\nmethod=disabled\n")
+	b.shell(
+		"mkdir -p /run/dbus /run/NetworkManager /var/lib/NetworkManager && rm -f " +
+			"/etc/NetworkManager/system-connections/* && rm -f /etc/resolv.conf && : > " +
+			"/etc/resolv.conf",
+	)
+	b.write(
+		"/etc/NetworkManager/NetworkManager.conf",
+		0o644,
+		"[main]\nplugins=keyfile\ndns=default\nrc-manager=file\nauth-polkit=false\n[device-eth0]\n"+
+			"match-device=interface-name:eth0\nmanaged=1\n[connectivity]\nenabled=false\n"+
+			"[logging]\nlevel=INFO\ndomains=ALL,VPN:DEBUG\n",
+	)
+	b.write(
+		"/etc/NetworkManager/system-connections/base.nmconnection",
+		0o600,
+		"[connection]\nid=base\nuuid=11111111-2222-4333-8444-555555555555\ntype=ethernet\n"+
+			"interface-name=eth0\nautoconnect=true\n[ipv4]\nmethod=manual\n"+
+			"address1=10.211.1.1/16,10.211.0.1\ndns=10.255.255.53\n[ipv6]\nmethod=disabled\n",
+	)
 	b.start("dbus", "dbus-daemon", "--system", "--nofork", "--nopidfile")
-	until(5, func() bool { _, err := b.try(2, "test", "-S", "/run/dbus/system_bus_socket"); return err == nil })
+	until(
+		5,
+		func() bool {
+			_, err := b.try(2, "test", "-S",
+				"/run/dbus/system_bus_socket")
+			return err == nil
+		},
+	)
 	d := b.start("network-manager", "NetworkManager", "--debug")
 	until(5, func() bool { _, err := b.try(2, "nmcli", "general"); return err == nil })
 	_, _ = b.try(5, "nmcli", "device", "set", "eth0", "managed", "yes")
@@ -25,7 +48,12 @@ func (b *box) startNetworkManager() *daemon {
 		out, _ := b.try(3, "nmcli", "-g", "STATE", "general")
 		return strings.HasPrefix(out, "connected")
 	}) {
-		out, _ := b.try(5, "sh", "-c", "nmcli general; nmcli device; nmcli connection; ls -la /run/dbus")
+		out, _ := b.try(
+			5,
+			"sh",
+			"-c",
+			"nmcli general; nmcli device; nmcli connection; ls -la /run/dbus",
+		)
 		b.t.Fatalf("NetworkManager does not come up: %s\n%s", out, d.said())
 	}
 	return d
@@ -34,7 +62,17 @@ func (b *box) startNetworkManager() *daemon {
 // TestNetworkManager loads keyfiles into a running NetworkManager and brings them up.
 func TestNetworkManager(t *testing.T) {
 	t.Parallel()
-	w := newIKEWorldOf(t, "NetworkManager", "dbus-daemon", "openvpn", "/usr/lib/ipsec/charon-nm", "/usr/lib/NetworkManager/nm-openvpn-service", "/usr/lib/NetworkManager/nm-l2tp-service", "/usr/lib/NetworkManager/nm-pptp-service", "/usr/lib/NetworkManager/nm-sstp-service")
+	w := newIKEWorldOf(
+		t,
+		"NetworkManager",
+		"dbus-daemon",
+		"openvpn",
+		"/usr/lib/ipsec/charon-nm",
+		"/usr/lib/NetworkManager/nm-openvpn-service",
+		"/usr/lib/NetworkManager/nm-l2tp-service",
+		"/usr/lib/NetworkManager/nm-pptp-service",
+		"/usr/lib/NetworkManager/nm-sstp-service",
+	)
 	r, gw, cli := w.r, w.gw, w.cli
 	cli.write("/run/pppd", 0o755, "#!/bin/sh\necho \"$@\" >> /run/pppd.args\nexit 1\n")
 	cli.run("mount", "--bind", "/run/pppd", "/usr/sbin/pppd")
@@ -44,7 +82,18 @@ func TestNetworkManager(t *testing.T) {
 	}
 	public := newChain(t, "Public", pki.P256)
 	device := func(name, authority string) {
-		r.do("device", "add", name, "--person", "Ada Fjell", "--platform", "linux-desktop", "--release", "1.42", "--encrypted")
+		r.do(
+			"device",
+			"add",
+			name,
+			"--person",
+			"Ada Fjell",
+			"--platform",
+			"linux-desktop",
+			"--release",
+			"1.42",
+			"--encrypted",
+		)
 		if authority != "" {
 			r.do("certificate", "issue", name, "--authority", authority)
 		}
@@ -60,7 +109,16 @@ func TestNetworkManager(t *testing.T) {
 		parcel := r.build(device + "/" + gateway)
 		cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
 		before := len(manager.said())
-		out, err := cli.try(40, "nmcli", "--wait", "30", "connection", "up", "id", "Skerry Line "+gateway)
+		out, err := cli.try(
+			40,
+			"nmcli",
+			"--wait",
+			"30",
+			"connection",
+			"up",
+			"id",
+			"Skerry Line "+gateway,
+		)
 		if err != nil {
 			log, _ := cli.try(5, "tail", "-n", "30", "/run/charon-nm.log")
 			t.Errorf("%v %s\n%s\n%s", err, out, manager.said()[before:], log)
@@ -69,15 +127,40 @@ func TestNetworkManager(t *testing.T) {
 			cli.run("nmcli", "connection", "down", "id", "Skerry Line "+gateway)
 		}
 		cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
-		if left := cli.shell("nmcli -g NAME,TYPE connection show | grep vpn || true; find /etc/NetworkManager -name '*skerry*'; ls /etc/vpn-parcels"); left != "" {
+		if left := cli.shell(
+			"nmcli -g NAME,TYPE connection show | grep vpn || true; find /etc/NetworkManager " +
+				"-name '*skerry*'; ls /etc/vpn-parcels",
+		); left != "" {
 			t.Errorf("after removal there is %s", left)
 		}
 	}
 	type ike struct{ trust, auth, device, issuer, remote string }
 	cases := []ike{
-		{"Alone", "eap-mschapv2", "Guest", "Alone", "auth = eap-mschapv2\n eap_id = %any"}, {"Chain", "eap-mschapv2", "Guest", "Chain", "auth = eap-mschapv2\n eap_id = %any"},
-		{"Rolling", "eap-mschapv2", "Guest", "Old", "auth = eap-mschapv2\n eap_id = %any"}, {"Public", "eap-mschapv2", "Guest", "Alone", "auth = eap-mschapv2\n eap_id = %any"},
-		{"Alone", "certificate", "Desk alone", "Alone", "auth = pubkey"}, {"Chain", "certificate", "Desk chain", "Chain", "auth = pubkey"}, {"Rolling", "certificate", "Desk old", "Old", "auth = pubkey"},
+		{
+			"Alone",
+			"eap-mschapv2",
+			"Guest",
+			"Alone",
+			"auth = eap-mschapv2\n eap_id = %any",
+		},
+		{"Chain", "eap-mschapv2", "Guest", "Chain", "auth = eap-mschapv2\n eap_id = %any"},
+		{
+			"Rolling",
+			"eap-mschapv2",
+			"Guest",
+			"Old",
+			"auth = eap-mschapv2\n eap_id = %any",
+		},
+		{"Public", "eap-mschapv2", "Guest", "Alone", "auth = eap-mschapv2\n eap_id = %any"},
+		{
+			"Alone",
+			"certificate",
+			"Desk alone",
+			"Alone",
+			"auth = pubkey",
+		},
+		{"Chain", "certificate", "Desk chain", "Chain", "auth = pubkey"},
+		{"Rolling", "certificate", "Desk old", "Old", "auth = pubkey"},
 		{"Chain", "eap-tls", "Desk chain", "Chain", "auth = eap-tls\n eap_id = %any"},
 	}
 	var gateways []*ikeGateway
@@ -87,7 +170,17 @@ func TestNetworkManager(t *testing.T) {
 			file = r.file("public.pem", pki.Bundle(public.root))
 		}
 		proposal := []string{"aes256gcm16-prfsha256-ecp256", "aes256-sha256-modp2048"}[i%2]
-		g := w.gateway(fmt.Sprintf("Desk%d", i+1), "--ikev2-auth", c.auth, "--ikev2-ike", proposal, "--ikev2-esp", "aes256gcm16,aes256-sha256", "--ikev2-authority", file)
+		g := w.gateway(
+			fmt.Sprintf("Desk%d", i+1),
+			"--ikev2-auth",
+			c.auth,
+			"--ikev2-ike",
+			proposal,
+			"--ikev2-esp",
+			"aes256gcm16,aes256-sha256",
+			"--ikev2-authority",
+			file,
+		)
 		g.proposals, g.remote = proposal, c.remote
 		w.bundle(t, &g, c.issuer)
 		gateways = append(gateways, &g)
@@ -97,8 +190,18 @@ func TestNetworkManager(t *testing.T) {
 	for i, c := range cases {
 		g := gateways[i]
 		if c.trust == "Public" {
-			public.show(g.bundle, strings.ToLower(g.name), strings.ToLower(g.name)+".skerryline.example")
-			r.do("certificate", "import", filepath.Join(g.bundle, g.file("-chain.pem")), "--gateway", g.name)
+			public.show(
+				g.bundle,
+				strings.ToLower(g.name),
+				strings.ToLower(g.name)+".skerryline.example",
+			)
+			r.do(
+				"certificate",
+				"import",
+				filepath.Join(g.bundle, g.file("-chain.pem")),
+				"--gateway",
+				g.name,
+			)
 		}
 		if c.auth != "eap-mschapv2" {
 			g.remote += "\n " + g.trusting(t)
@@ -106,9 +209,22 @@ func TestNetworkManager(t *testing.T) {
 		g.configure(t, gw)
 	}
 	long := psk + " and long enough"
-	p := w.gateway("Deskpsk", "--ikev2-auth", "psk", "--ikev2-psk-file", r.file("psk", long), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", "aes256-sha384-ecp384")
+	p := w.gateway(
+		"Deskpsk",
+		"--ikev2-auth",
+		"psk",
+		"--ikev2-psk-file",
+		r.file("psk", long),
+		"--ikev2-local-id",
+		"crew@skerryline.example",
+		"--ikev2-ike",
+		"aes256-sha384-ecp384",
+	)
 	p.proposals, p.remote = "aes256-sha384-ecp384", "auth = psk\n id = crew@skerryline.example"
-	p.secrets = "secrets { ike-psk { id-1 = deskpsk.skerryline.example\n secret = \"" + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(long) + "\" } }"
+	p.secrets = "secrets { ike-psk { id-1 = deskpsk.skerryline.example\n secret = \"" +
+		strings.NewReplacer(`\`, `\\`, `"`, `\"`).
+			Replace(long) +
+		"\" } }"
 	p.configure(t, gw)
 	gw.run("swanctl", "--load-all", "--noprompt")
 	for i, c := range cases {
@@ -131,7 +247,11 @@ func TestNetworkManager(t *testing.T) {
 			t.Run("tls/"+auth+"/"+kind+"/"+proto, func(t *testing.T) {
 				g := newTunnelGateway(t, r, gw, cli, name, 150+tunnels, auth, kind, proto, "Chain")
 				defer g.stop()
-				up(t, map[string]string{"password": "Guest"}[auth]+map[bool]string{true: "Desk chain"}[auth != "password"], name)
+				up(
+					t,
+					map[string]string{"password": "Guest"}[auth]+map[bool]string{true: "Desk chain"}[auth != "password"],
+					name,
+				)
 				proves(t, "connects", "keyfile", tunnelWays(auth, kind)...)
 			})
 		}
@@ -139,20 +259,56 @@ func TestNetworkManager(t *testing.T) {
 	// What is made of PPP goes as far as pppd, which this kernel cannot run: what the plugins
 	// hand to it is what the keyfile says.
 	cli.shell("echo 10.211.0.1 deskppp.skerryline.example >> /etc/hosts")
-	r.do("gateway", "add", "Deskppp", "--address", "deskppp.skerryline.example", "--route", "10.20.0.0/16", "--pptp-ppp", "mschapv2", "--pptp-mppe", "128", "--sstp-ppp", "mschapv2", "--sstp-authority", r.authority("Alone"),
-		"--psk-file", r.file("psk", long), "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256", "--known-address", "10.211.0.1")
+	r.do(
+		"gateway",
+		"add",
+		"Deskppp",
+		"--address",
+		"deskppp.skerryline.example",
+		"--route",
+		"10.20.0.0/16",
+		"--pptp-ppp",
+		"mschapv2",
+		"--pptp-mppe",
+		"128",
+		"--sstp-ppp",
+		"mschapv2",
+		"--sstp-authority",
+		r.authority("Alone"),
+		"--psk-file",
+		r.file("psk", long),
+		"--ppp",
+		"mschapv2",
+		"--ike",
+		"aes256-sha256-modp2048",
+		"--esp",
+		"aes256-sha256",
+		"--known-address",
+		"10.211.0.1",
+	)
 	for _, c := range []struct {
 		protocol string
 		want     []string
 	}{
-		{"pptp", []string{"/pptp 10.211.0.1 --nolaunchpppd", "refuse-pap", "refuse-chap", "refuse-mschap", "require-mppe-128", "user " + login, "nm-pptp-pppd-plugin.so"}},
-		{"sstp", []string{"deskppp.skerryline.example:443", "--ca-cert /etc/NetworkManager/vpn/", "refuse-pap", "refuse-chap", "refuse-mschap", "nm-sstp-pppd-plugin.so"}},
+		{"pptp", []string{"/pptp 10.211.0.1 --nolaunchpppd", "refuse-pap", "refuse-chap",
+			"refuse-mschap", "require-mppe-128", "user " + login, "nm-pptp-pppd-plugin.so"}},
+		{"sstp", []string{"deskppp.skerryline.example:443", "--ca-cert /etc/NetworkManager/vpn/",
+			"refuse-pap", "refuse-chap", "refuse-mschap", "nm-sstp-pppd-plugin.so"}},
 	} {
 		t.Run(c.protocol, func(t *testing.T) {
 			r.do("profile", "add", "Guest", "--gateway", "Deskppp", "--protocol", c.protocol)
 			parcel := r.despite("Guest/Deskppp", c.protocol)
 			cli.shell(`cd "$1" && sh ./*-install.sh && rm -f /run/pppd.args`, parcel)
-			out, _ := cli.try(20, "nmcli", "--wait", "10", "connection", "up", "id", "Skerry Line Deskppp")
+			out, _ := cli.try(
+				20,
+				"nmcli",
+				"--wait",
+				"10",
+				"connection",
+				"up",
+				"id",
+				"Skerry Line Deskppp",
+			)
 			args, _ := cli.try(5, "cat", "/run/pppd.args")
 			for _, want := range c.want {
 				if !strings.Contains(args, want) {
@@ -166,34 +322,91 @@ func TestNetworkManager(t *testing.T) {
 	}
 	t.Run("l2tp", func(t *testing.T) {
 		file := r.file("psk", long)
-		for name, address := range map[string]string{"Deskpsk2": "10.211.0.180", "Deskcert": "10.211.0.181"} {
+		for name, address := range map[string]string{
+			"Deskpsk2": "10.211.0.180",
+			"Deskcert": "10.211.0.181",
+		} {
 			gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
-			cli.shell(`echo "$1 $2.skerryline.example" >> /etc/hosts`, address, strings.ToLower(name))
-			local, remote, secrets := "auth = psk", "auth = psk", "secrets { ike-"+name+" { id-1 = "+address+"\n secret = \""+strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(long)+"\" } }"
+			cli.shell(
+				`echo "$1 $2.skerryline.example" >> /etc/hosts`,
+				address,
+				strings.ToLower(name),
+			)
+			local, remote, secrets := "auth = psk", "auth = psk", "secrets { ike-"+name+
+				" { id-1 = "+address+"\n secret = \""+strings.NewReplacer(`\`, `\\`, `"`, `\"`).
+				Replace(long)+
+				"\" } }"
 			flags := []string{"--psk-file", file}
 			if name == "Deskcert" {
-				flags = []string{"--l2tp-auth", "certificate", "--l2tp-authority", r.authority("Alone")}
+				flags = []string{
+					"--l2tp-auth",
+					"certificate",
+					"--l2tp-authority",
+					r.authority("Alone"),
+				}
 			}
-			r.do(append([]string{"gateway", "add", name, "--address", strings.ToLower(name) + ".skerryline.example", "--known-address", address, "--route", "10.20.0.0/16", "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048", "--esp", "aes256-sha256"}, flags...)...)
+			r.do(
+				append(
+					[]string{
+						"gateway",
+						"add",
+						name,
+						"--address",
+						strings.ToLower(name) + ".skerryline.example",
+						"--known-address",
+						address,
+						"--route",
+						"10.20.0.0/16",
+						"--ppp",
+						"mschapv2",
+						"--ike",
+						"aes256-sha256-modp2048",
+						"--esp",
+						"aes256-sha256",
+					},
+					flags...)...)
 			device := "Guest"
 			if name == "Deskcert" {
 				g := ikeGateway{name: name, bundle: filepath.Join(r.dir, "bundles", name)}
 				r.do("certificate", "bundle", name, "--authority", "Alone", "--out", g.bundle)
 				g.install(t, gw)
-				device, local, remote, secrets = "Desk alone", "auth = pubkey\n certs = "+g.file("-certificate.pem"), "auth = pubkey\n "+g.trusting(t), ""
+				device, local, remote, secrets = "Desk alone", "auth = pubkey\n certs = "+g.file(
+					"-certificate.pem",
+				), "auth = pubkey\n "+g.trusting(
+					t,
+				), ""
 			}
-			gw.write("/etc/swanctl/conf.d/"+name+".conf", 0o600, fmt.Sprintf(l2tpGateway, name, address, local, remote, secrets))
+			gw.write(
+				"/etc/swanctl/conf.d/"+name+".conf",
+				0o600,
+				fmt.Sprintf(l2tpGateway, name, address, local, remote, secrets),
+			)
 			gw.run("swanctl", "--load-all", "--noprompt")
 			r.do("profile", "add", device, "--gateway", name, "--protocol", "l2tp")
 			parcel := r.build(device + "/" + name)
 			cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
 			before := len(manager.said())
-			out, _ := cli.try(30, "nmcli", "--wait", "20", "connection", "up", "id", "Skerry Line "+name)
+			out, _ := cli.try(
+				30,
+				"nmcli",
+				"--wait",
+				"20",
+				"connection",
+				"up",
+				"id",
+				"Skerry Line "+name,
+			)
 			said := manager.said()[before:] // the IKE daemon that the plugin starts
-			if !strings.Contains(said, "established between") || !strings.Contains(said, "selected proposal: ESP:AES_CBC_256/HMAC_SHA2_256_128") {
+			if !strings.Contains(said, "established between") ||
+				!strings.Contains(said, "selected proposal: ESP:AES_CBC_256/HMAC_SHA2_256_128") {
 				t.Errorf("%s: expected main mode up and quick mode chosen: %s\n%s", name, out, said)
 			}
-			proves(t, "signs in", "keyfile", "l2tp "+map[string]string{"Deskcert": "certificate", "Deskpsk2": "psk"}[name])
+			proves(
+				t,
+				"signs in",
+				"keyfile",
+				"l2tp "+map[string]string{"Deskcert": "certificate", "Deskpsk2": "psk"}[name],
+			)
 			cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 		}
 	})

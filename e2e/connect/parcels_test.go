@@ -164,8 +164,29 @@ func knowsApple(t *testing.T, data []byte) (s system) {
 		switch str(p, "VPNType") {
 		case "IKEv2":
 			k := p["IKEv2"].(map[string]any)
-			s.protocol, s.server, s.remoteID, s.localID = "ikev2", str(k, "RemoteAddress"), str(k, "RemoteIdentifier"), str(k, "LocalIdentifier")
-			s.login, s.password, s.psk, s.issuer = str(k, "AuthName"), str(k, "AuthPassword"), str(k, "SharedSecret"), str(k, "ServerCertificateIssuerCommonName")
+			s.protocol, s.server, s.remoteID, s.localID = "ikev2", str(
+				k,
+				"RemoteAddress",
+			), str(
+				k,
+				"RemoteIdentifier",
+			), str(
+				k,
+				"LocalIdentifier",
+			)
+			s.login, s.password, s.psk, s.issuer = str(
+				k,
+				"AuthName",
+			), str(
+				k,
+				"AuthPassword",
+			), str(
+				k,
+				"SharedSecret",
+			), str(
+				k,
+				"ServerCertificateIssuerCommonName",
+			)
 			extended := k["ExtendedAuthEnabled"] == 1 || k["ExtendedAuthEnabled"] == true
 			switch method := str(k, "AuthenticationMethod"); {
 			case method == "Certificate":
@@ -178,19 +199,39 @@ func knowsApple(t *testing.T, data []byte) (s system) {
 			default:
 				t.Errorf("authentication by %q, extended %t", method, extended)
 			}
-			for key, to := range map[string]*string{"IKESecurityAssociationParameters": &s.ike, "ChildSecurityAssociationParameters": &s.esp} {
+			for key, to := range map[string]*string{
+				"IKESecurityAssociationParameters":   &s.ike,
+				"ChildSecurityAssociationParameters": &s.esp,
+			} {
 				if a, ok := k[key].(map[string]any); ok {
 					group := ""
-					if g, ok := a["DiffieHellmanGroup"].(int); ok && (key[0] == 'I' || k["EnablePFS"] == 1 || k["EnablePFS"] == true) {
+					if g, ok := a["DiffieHellmanGroup"].(int); ok &&
+						(key[0] == 'I' || k["EnablePFS"] == 1 || k["EnablePFS"] == true) {
 						group = strconv.Itoa(g)
 					}
-					*to = words(t, key[0] == 'I', str(a, "EncryptionAlgorithm"), str(a, "IntegrityAlgorithm"), group)
+					*to = words(
+						t,
+						key[0] == 'I',
+						str(a, "EncryptionAlgorithm"),
+						str(a, "IntegrityAlgorithm"),
+						group,
+					)
 				}
 			}
 		case "L2TP":
 			ppp, ipsec := p["PPP"].(map[string]any), p["IPSec"].(map[string]any)
-			s.protocol, s.server, s.login, s.password = "l2tp", str(ppp, "CommRemoteAddress"), str(ppp, "AuthName"), str(ppp, "AuthPassword")
-			s.ike, s.esp = "aes256-sha256-modp2048", "aes256-sha256" // of its own, and cannot be set
+			s.protocol, s.server, s.login, s.password = "l2tp", str(
+				ppp,
+				"CommRemoteAddress",
+			), str(
+				ppp,
+				"AuthName",
+			), str(
+				ppp,
+				"AuthPassword",
+			)
+			// of its own, and cannot be set
+			s.ike, s.esp = "aes256-sha256-modp2048", "aes256-sha256"
 			if key, ok := ipsec["SharedSecret"].([]byte); ok {
 				s.auth, s.psk = "psk", string(key)
 			} else {
@@ -221,8 +262,21 @@ func knowsSSwan(t *testing.T, data []byte) (s system) {
 	if err := json.Unmarshal(data, &f); err != nil {
 		t.Fatal(err)
 	}
-	s = system{protocol: "ikev2", server: f.Remote.Addr, remoteID: f.Remote.ID, localID: f.Local.ID, ike: f.IKE, esp: f.ESP, login: f.Local.EAPID, routes: f.Split.Subnets}
-	s.auth = map[string]string{"ikev2-eap": "eap-mschapv2", "ikev2-cert": "certificate", "ikev2-eap-tls": "eap-tls"}[f.Type]
+	s = system{
+		protocol: "ikev2",
+		server:   f.Remote.Addr,
+		remoteID: f.Remote.ID,
+		localID:  f.Local.ID,
+		ike:      f.IKE,
+		esp:      f.ESP,
+		login:    f.Local.EAPID,
+		routes:   f.Split.Subnets,
+	}
+	s.auth = map[string]string{
+		"ikev2-eap":     "eap-mschapv2",
+		"ikev2-cert":    "certificate",
+		"ikev2-eap-tls": "eap-tls",
+	}[f.Type]
 	if s.remoteID == "" {
 		s.remoteID = s.server
 	}
@@ -258,7 +312,10 @@ func knowsONC(t *testing.T, data []byte) (s system) {
 					AuthenticationType, PSK, ClientCertRef        string
 					LocalIdentity, RemoteIdentity, ClientCertType string
 					ServerCARefs                                  []string
-					EAP                                           struct{ Outer, Identity, Password string }
+					EAP                                           struct {
+						Outer, Identity,
+						Password string
+					}
 				}
 			}
 		}
@@ -269,22 +326,37 @@ func knowsONC(t *testing.T, data []byte) (s system) {
 	}
 	v := f.NetworkConfigurations[0].VPN
 	i := v.IPsec
-	s = system{protocol: "ikev2", server: v.Host, remoteID: i.RemoteIdentity, localID: i.LocalIdentity, psk: i.PSK, login: i.EAP.Identity, password: i.EAP.Password}
+	s = system{
+		protocol: "ikev2",
+		server:   v.Host,
+		remoteID: i.RemoteIdentity,
+		localID:  i.LocalIdentity,
+		psk:      i.PSK,
+		login:    i.EAP.Identity,
+		password: i.EAP.Password,
+	}
 	s.ike, s.esp = "aes256-sha256-modp2048", "aes128-sha256" // of its own, and cannot be set
 	if i.IKEVersion == 1 {
-		s.protocol, s.login, s.password, s.ike, s.esp = "l2tp", v.L2TP.Username, v.L2TP.Password, "aes128-sha1-modp2048", "aes128-sha1"
+		s.protocol, s.login, s.password, s.ike, s.esp =
+			"l2tp", v.L2TP.Username, v.L2TP.Password, "aes128-sha1-modp2048", "aes128-sha1"
 	}
 	if s.remoteID == "" {
 		s.remoteID = v.Host
 	}
-	s.auth = map[string]string{"PSK": "psk", "Cert": "certificate", "EAP": "eap-mschapv2"}[i.AuthenticationType]
+	s.auth = map[string]string{
+		"PSK":  "psk",
+		"Cert": "certificate",
+		"EAP":  "eap-mschapv2",
+	}[i.AuthenticationType]
 	for _, c := range f.Certificates {
 		switch {
 		case c.Type == "Authority" || c.Type == "Server":
 			der := []byte(c.X509)
 			if b, _ := pem.Decode(der); b != nil {
 				der = b.Bytes
-			} else if raw, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(c.X509), "")); err == nil {
+			} else if raw, err :=
+				base64.StdEncoding.DecodeString(strings.Join(strings.Fields(c.X509),
+					"")); err == nil {
 				der = raw
 			}
 			x, err := x509.ParseCertificate(der)
@@ -324,7 +396,10 @@ func knowsProfile(t *testing.T, data []byte) (s system) {
 					Inner string `xml:",innerxml"`
 				} `xml:"Eap"`
 			}
-			Suite struct{ AuthenticationTransformConstants, CipherTransformConstants, EncryptionMethod, IntegrityCheckMethod, DHGroup, PfsGroup string } `xml:"CryptographySuite"`
+			Suite struct {
+				AuthenticationTransformConstants, CipherTransformConstants,
+				EncryptionMethod, IntegrityCheckMethod, DHGroup, PfsGroup string
+			} `xml:"CryptographySuite"`
 		} `xml:"NativeProfile"`
 		Routes []struct {
 			Address    string
@@ -335,7 +410,12 @@ func knowsProfile(t *testing.T, data []byte) (s system) {
 		t.Fatal(err)
 	}
 	n := f.Native
-	s = system{protocol: strings.ToLower(n.NativeProtocolType), server: n.Servers, remoteID: n.Servers, psk: n.L2tpPsk}
+	s = system{
+		protocol: strings.ToLower(n.NativeProtocolType),
+		server:   n.Servers,
+		remoteID: n.Servers,
+		psk:      n.L2tpPsk,
+	}
 	for _, r := range f.Routes {
 		s.routes = append(s.routes, fmt.Sprintf("%s/%d", r.Address, r.PrefixSize))
 	}
@@ -351,9 +431,24 @@ func knowsProfile(t *testing.T, data []byte) (s system) {
 	}
 	if a := n.Suite; a.EncryptionMethod != "" {
 		if strings.HasPrefix(a.EncryptionMethod, "GCM") {
-			t.Errorf("EncryptionMethod is %q: the schema says AES_GCM_128 and AES_GCM_256", a.EncryptionMethod)
+			t.Errorf(
+				"EncryptionMethod is %q: the schema says AES_GCM_128 and AES_GCM_256",
+				a.EncryptionMethod,
+			)
 		}
-		s.ike, s.esp = words(t, true, a.EncryptionMethod, a.IntegrityCheckMethod, a.DHGroup), words(t, false, a.CipherTransformConstants, a.AuthenticationTransformConstants, a.PfsGroup)
+		s.ike, s.esp = words(
+			t,
+			true,
+			a.EncryptionMethod,
+			a.IntegrityCheckMethod,
+			a.DHGroup,
+		), words(
+			t,
+			false,
+			a.CipherTransformConstants,
+			a.AuthenticationTransformConstants,
+			a.PfsGroup,
+		)
 	}
 	return s
 }
@@ -376,14 +471,33 @@ func TestParcelsElsewhere(t *testing.T) {
 	for _, c := range []struct {
 		device, gateway, protocol, form string
 	}{
-		{"Mac", "Eap", "ikev2", ""}, {"Mac", "Eaptls", "ikev2", ""}, {"Mac", "Cert", "ikev2", ""}, {"Mac", "Psk", "ikev2", ""}, {"Mac", "Named", "l2tp", ""}, {"Mac", "Certified", "l2tp", ""},
+		{"Mac", "Eap", "ikev2", ""},
+		{"Mac", "Eaptls", "ikev2", ""},
+		{"Mac", "Cert", "ikev2", ""},
+		{"Mac", "Psk", "ikev2", ""},
+		{"Mac", "Named", "l2tp", ""},
+		{"Mac", "Certified", "l2tp", ""},
 		{"Old phone", "Cert", "ikev2", ""},
-		{"Android 10", "Eap", "ikev2", ""}, {"Android 10", "Plain", "ikev2", ""},
-		{"Chromebook", "Open", "ikev2", ""}, {"Chromebook", "Openkey", "ikev2", ""}, {"Chromebook", "Named", "l2tp", ""},
-		{"Managed", "Eap", "ikev2", "windows-xml"}, {"Managed", "Eaptls", "ikev2", "windows-xml"}, {"Managed", "Cert", "ikev2", "windows-xml"}, {"Managed", "Named", "l2tp", "windows-xml"},
+		{"Android 10", "Eap", "ikev2", ""},
+		{"Android 10", "Plain", "ikev2", ""},
+		{"Chromebook", "Open", "ikev2", ""},
+		{"Chromebook", "Openkey", "ikev2", ""},
+		{"Chromebook", "Named", "l2tp", ""},
+		{"Managed", "Eap", "ikev2", "windows-xml"},
+		{"Managed", "Eaptls", "ikev2", "windows-xml"},
+		{"Managed", "Cert", "ikev2", "windows-xml"},
+		{"Managed", "Named", "l2tp", "windows-xml"},
 	} {
 		t.Run(c.device+"/"+c.gateway, func(t *testing.T) {
-			args := []string{"profile", "add", c.device, "--gateway", c.gateway, "--protocol", c.protocol}
+			args := []string{
+				"profile",
+				"add",
+				c.device,
+				"--gateway",
+				c.gateway,
+				"--protocol",
+				c.protocol,
+			}
 			if c.form != "" {
 				args = append(args, "--format", c.form)
 			}
@@ -394,8 +508,24 @@ func TestParcelsElsewhere(t *testing.T) {
 				s := knowsApple(t, only(t, parcel, ".mobileconfig"))
 				if s.protocol == "ikev2" && s.auth != "psk" {
 					file := "/etc/swanctl/x509/" + strings.ToLower(c.gateway) + "-certificate.pem"
-					if by := w.gw.run("openssl", "x509", "-in", file, "-noout", "-issuer", "-nameopt", "sep_multiline,utf8"); !strings.Contains(by+"\n", " CN="+s.issuer+"\n") {
-						t.Errorf("the file says that %q issued the gateway's certificate: %s", s.issuer, by)
+					if by := w.gw.run(
+						"openssl",
+						"x509",
+						"-in",
+						file,
+						"-noout",
+						"-issuer",
+						"-nameopt",
+						"sep_multiline,utf8",
+					); !strings.Contains(
+						by+"\n",
+						" CN="+s.issuer+"\n",
+					) {
+						t.Errorf(
+							"the file says that %q issued the gateway's certificate: %s",
+							s.issuer,
+							by,
+						)
 					}
 				}
 				w.signs(t, s)

@@ -36,7 +36,11 @@ func parsed(t testing.TB, paths ...string) []node {
 	if _, err := exec.LookPath("node"); err != nil {
 		t.Skip("skipped: node is not installed")
 	}
-	cmd := exec.Command("node", append([]string{"--liftoff-only", "testdata/parse.mjs"}, paths...)...) // else it compiles for ten seconds
+	cmd := exec.Command(
+		"node",
+		append(
+			[]string{"--liftoff-only", "testdata/parse.mjs"},
+			paths...)...) // else it compiles for ten seconds
 	cmd.Env = append(cmd.Environ(), "NODE_MODULES="+modules)
 	out, err := cmd.Output()
 	if err != nil {
@@ -49,7 +53,12 @@ func parsed(t testing.TB, paths ...string) []node {
 			t.Fatal(err)
 		}
 		if bad := n.find("ERROR"); bad != nil {
-			t.Errorf("%s, line %d: this is no PowerShell: %s", paths[len(list)], bad.Line, bad.all())
+			t.Errorf(
+				"%s, line %d: this is no PowerShell: %s",
+				paths[len(list)],
+				bad.Line,
+				bad.all(),
+			)
 		}
 		list = append(list, n)
 	}
@@ -133,7 +142,9 @@ func (p *powershell) lookup(name string) (any, bool) {
 
 // run runs a whole script.
 func (p *powershell) run(n *node) error {
-	p.scopes, p.functions = []map[string]any{{"pscommandpath": `C:\parcel\x-install.ps1`, "lastexitcode": 0}}, map[string]*node{}
+	p.scopes, p.functions = []map[string]any{
+		{"pscommandpath": `C:\parcel\x-install.ps1`, "lastexitcode": 0},
+	}, map[string]*node{}
 	_, err := p.statements(n)
 	return err
 }
@@ -383,7 +394,11 @@ func (p *powershell) value(n *node) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		return cast(n, strings.ToLower(strings.TrimSuffix(strings.TrimPrefix(n.Kids[0].Text, "["), "]")), v)
+		return cast(
+			n,
+			strings.ToLower(strings.TrimSuffix(strings.TrimPrefix(n.Kids[0].Text, "["), "]")),
+			v,
+		)
 	case "comparison_expression", "logical_expression", "additive_expression", "format_expression":
 		return p.binary(n)
 	case "pipeline_chain":
@@ -570,7 +585,10 @@ func cast(n *node, to string, v any) (any, error) {
 		return list, nil
 	case "security.cryptography.x509certificates.x509keystorageflags":
 		for part := range strings.SplitSeq(text(v), ",") {
-			if !slices.Contains([]string{"PersistKeySet", "UserKeySet", "MachineKeySet", "Exportable"}, strings.TrimSpace(part)) {
+			if !slices.Contains(
+				[]string{"PersistKeySet", "UserKeySet", "MachineKeySet", "Exportable"},
+				strings.TrimSpace(part),
+			) {
 				return nil, wrong(n, "%s is no key storage flag", part)
 			}
 		}
@@ -627,7 +645,9 @@ func (p *powershell) binary(n *node) (any, error) {
 		return regexp.MustCompile(pattern).MatchString(text(left)), nil
 	case "-replace":
 		pair := spread(right)
-		return regexp.MustCompile("(?i)"+text(pair[0])).ReplaceAllString(text(left), text(pair[1])), nil
+		return regexp.MustCompile("(?i)"+text(pair[0])).
+				ReplaceAllString(text(left), text(pair[1])),
+			nil
 	case "-join":
 		var parts []string
 		for _, v := range spread(left) {
@@ -737,11 +757,13 @@ func (p *powershell) command(n *node, carried []any) ([]any, error) {
 			case k.Kind == "command_parameter":
 				key := strings.ToLower(strings.TrimPrefix(k.Text, "-"))
 				next := i + 1
-				colon := next < len(kids) && kids[next].Kind == "command_argument_sep" && strings.Contains(kids[next].all(), ":")
+				colon := next < len(kids) && kids[next].Kind == "command_argument_sep" &&
+					strings.Contains(kids[next].all(), ":")
 				for next < len(kids) && kids[next].Kind == "command_argument_sep" {
 					next++
 				}
-				if next == len(kids) || kids[next].Kind == "command_parameter" || !colon && p.m.isSwitch(name, key) {
+				if next == len(kids) || kids[next].Kind == "command_parameter" ||
+					!colon && p.m.isSwitch(name, key) {
 					named[key] = true
 					continue
 				}
@@ -778,7 +800,8 @@ func (p *powershell) command(n *node, carried []any) ([]any, error) {
 	}
 	out, err := p.m.cmdlet(name, named, positional, carried)
 	if err != nil {
-		if quiet, ok := named["erroraction"]; ok && alike(quiet, "SilentlyContinue") && strings.HasPrefix(strings.ToLower(name), "get-") {
+		if quiet, ok := named["erroraction"]; ok && alike(quiet, "SilentlyContinue") &&
+			strings.HasPrefix(strings.ToLower(name), "get-") {
 			return nil, nil // whether something is there may be asked
 		}
 		return nil, wrong(n, "%s: %s", name, err)
@@ -805,7 +828,11 @@ func (p *powershell) function(f *node, args []any) ([]any, error) {
 	return p.statements(f.find("script_block_body"))
 }
 
-func (p *powershell) filter(n *node, name string, positional, carried []any) (out []any, err error) {
+func (p *powershell) filter(
+	n *node,
+	name string,
+	positional, carried []any,
+) (out []any, err error) {
 	b, ok := positional[0].(block)
 	if !ok {
 		return nil, wrong(n, "%s without a script block", name)

@@ -135,8 +135,30 @@ func (o *pppOptions) take(words []string) error {
 	for len(words) > 0 {
 		name := words[0]
 		words = words[1:]
-		with := map[string]*string{"user": &o.user, "password": &o.password, "pty": &o.pty, "ipparam": &o.ipparam}
-		if to := with[name]; to != nil || slices.Contains([]string{"file", "call", "mtu", "mru", "plugin", "sstp-sock", "linkname", "lcp-echo-interval", "lcp-echo-failure", "maxfail", "holdoff", "plugin"}, name) {
+		with := map[string]*string{
+			"user":     &o.user,
+			"password": &o.password,
+			"pty":      &o.pty,
+			"ipparam":  &o.ipparam,
+		}
+		if to := with[name]; to != nil ||
+			slices.Contains(
+				[]string{
+					"file",
+					"call",
+					"mtu",
+					"mru",
+					"plugin",
+					"sstp-sock",
+					"linkname",
+					"lcp-echo-interval",
+					"lcp-echo-failure",
+					"maxfail",
+					"holdoff",
+					"plugin",
+				},
+				name,
+			) {
 			if len(words) == 0 {
 				return fmt.Errorf("%s without a value", name)
 			}
@@ -167,7 +189,10 @@ func (o *pppOptions) take(words []string) error {
 			o.split = true
 		case name == "noauth":
 			o.noauth = true
-		case strings.Contains(name, ":"), slices.Contains([]string{"defaultroute", "replacedefaultroute", "usepeerdns", "nodetach", "persist", "passive", "debug", "sync", "mppe-stateful", "noipdefault", "nobsdcomp", "nodeflate", "noccp", "novj", "noipv6"}, name):
+		case strings.Contains(name, ":"),
+			slices.Contains([]string{"defaultroute", "replacedefaultroute", "usepeerdns",
+				"nodetach", "persist", "passive", "debug", "sync", "mppe-stateful", "noipdefault",
+				"nobsdcomp", "nodeflate", "noccp", "novj", "noipv6"}, name):
 		default:
 			return fmt.Errorf("unrecognized option '%s'", name)
 		}
@@ -176,7 +201,11 @@ func (o *pppOptions) take(words []string) error {
 }
 
 func (o *pppOptions) methods() (list []suite.PPPMethod) {
-	for option, method := range map[string]suite.PPPMethod{"mschap-v2": suite.MSCHAPv2, "chap": suite.CHAP, "pap": suite.PAP} {
+	for option, method := range map[string]suite.PPPMethod{
+		"mschap-v2": suite.MSCHAPv2,
+		"chap":      suite.CHAP,
+		"pap":       suite.PAP,
+	} {
 		if !slices.Contains(o.refused, option) {
 			list = append(list, method)
 		}
@@ -199,7 +228,11 @@ func terminal() (master, slave *os.File, err error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if slave, err = os.OpenFile(fmt.Sprintf("/dev/pts/%d", n), os.O_RDWR|syscall.O_NOCTTY, 0); err != nil {
+	if slave, err = os.OpenFile(
+		fmt.Sprintf("/dev/pts/%d", n),
+		os.O_RDWR|syscall.O_NOCTTY,
+		0,
+	); err != nil {
 		return nil, nil, err
 	}
 	return master, slave, raw(slave)
@@ -225,7 +258,10 @@ func pppd(args []string) error {
 	if !o.noauth {
 		return errors.New("the peer is not authenticated, and noauth is not there")
 	}
-	say := func(format string, args ...any) { fmt.Fprintf(os.Stderr, "pppd: "+format+"\n", args...) }
+	say := func(format string, args ...any) {
+		fmt.Fprintf(os.Stderr,
+			"pppd: "+format+"\n", args...)
+	}
 	line := os.Stdin
 	ctx, stop := context.WithCancel(context.Background())
 	defer stop()
@@ -254,7 +290,14 @@ func pppd(args []string) error {
 	default:
 		_ = raw(line)
 	}
-	link, err := session.New(session.Config{Login: o.user, Password: o.password, Methods: o.methods(), Random: rand.Reader})
+	link, err := session.New(
+		session.Config{
+			Login:    o.user,
+			Password: o.password,
+			Methods:  o.methods(),
+			Random:   rand.Reader,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -336,13 +379,17 @@ func (o *pppOptions) up(link *session.Link, say func(string, ...any)) (*os.File,
 	if !remote.IsValid() || remote == link.Local {
 		remote = netip.MustParseAddr("10.64.64.64")
 	}
-	for _, args := range [][]string{{"addr", "add", link.Local.String(), "peer", remote.String(), "dev", "ppp0"}, {"link", "set", "ppp0", "up"}} {
+	for _, args := range [][]string{
+		{"addr", "add", link.Local.String(), "peer", remote.String(), "dev", "ppp0"},
+		{"link", "set", "ppp0", "up"},
+	} {
 		if out, err := exec.Command("ip", args...).CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("%v %s", err, out)
 		}
 	}
 	if !o.split {
-		if out, err := exec.Command("ip", "route", "replace", "default", "dev", "ppp0").CombinedOutput(); err != nil {
+		if out, err := exec.Command("ip", "route", "replace", "default", "dev", "ppp0").
+			CombinedOutput(); err != nil {
 			return nil, fmt.Errorf("%v %s", err, out)
 		}
 	}

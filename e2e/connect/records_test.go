@@ -34,7 +34,17 @@ func newRecords(t testing.TB) *records {
 	r := &records{t: t, dir: t.TempDir()}
 	data := filepath.Join(r.dir, "data")
 	r.file("confirm", ownerPassword)
-	if code, out := r.try(ownerPassword+"\n", "service", "set-up", "--data", data, "--owner", "me", "--password-file", "-"); code != 0 {
+	if code, out := r.try(
+		ownerPassword+"\n",
+		"service",
+		"set-up",
+		"--data",
+		data,
+		"--owner",
+		"me",
+		"--password-file",
+		"-",
+	); code != 0 {
 		t.Fatal(out)
 	}
 	ctx, stop := context.WithCancel(context.Background())
@@ -46,7 +56,6 @@ func newRecords(t testing.TB) *records {
 	svc := service.New(s, log, time.Now)
 	var background sync.WaitGroup
 	background.Go(func() { svc.Run(ctx) })
-	background.Go(func() { svc.Work(ctx) })
 	server := httptest.NewServer(httpapi.New(svc, log, httpapi.Options{Version: "test"}))
 	t.Cleanup(func() {
 		server.Close()
@@ -57,7 +66,15 @@ func newRecords(t testing.TB) *records {
 		}
 	})
 	r.url = server.URL
-	if code, out := r.try(ownerPassword+"\n", "me", "sign-in", "--name", "me", "--password-file", "-"); code != 0 {
+	if code, out := r.try(
+		ownerPassword+"\n",
+		"me",
+		"sign-in",
+		"--name",
+		"me",
+		"--password-file",
+		"-",
+	); code != 0 {
 		t.Fatal(out)
 	}
 	r.do("organisation", "change", "--name", "Skerry Line", "--domain", "skerryline.example")
@@ -67,9 +84,22 @@ func newRecords(t testing.TB) *records {
 // try runs one command line.
 func (r *records) try(stdin string, args ...string) (int, string) {
 	var out bytes.Buffer
-	code := cli.Run(args, cli.Streams{In: strings.NewReader(stdin), Out: &out, Err: &out, Env: func(name string) string {
-		return map[string]string{"XDG_CONFIG_HOME": filepath.Join(r.dir, "config"), "WARDICON_SERVICE": r.url, "WARDICON_CONFIRM_FILE": filepath.Join(r.dir, "confirm")}[name]
-	}})
+	code := cli.Run(
+		args,
+		cli.Streams{
+			In:  strings.NewReader(stdin),
+			Out: &out,
+			Err: &out,
+			Env: func(name string) string {
+				return map[string]string{
+					"XDG_CONFIG_HOME":  filepath.Join(r.dir, "config"),
+					"WARDICON_SERVICE": r.url,
+					"WARDICON_CONFIRM_FILE": filepath.Join(r.dir,
+						"confirm"),
+				}[name]
+			},
+		},
+	)
 	return code, out.String()
 }
 
@@ -99,7 +129,11 @@ func (r *records) file(name, content string) string {
 // build builds a parcel and gives the folder that it lies in.
 func (r *records) build(profile string, more ...string) string {
 	r.t.Helper()
-	dir := filepath.Join(r.dir, "parcels", strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile)))
+	dir := filepath.Join(
+		r.dir,
+		"parcels",
+		strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile)),
+	)
 	r.do(append([]string{"build", profile, "--out", dir}, more...)...)
 	return dir
 }
@@ -108,7 +142,10 @@ func (r *records) build(profile string, more ...string) string {
 func (r *records) authority(name string) string {
 	r.t.Helper()
 	var a struct{ Certificate string }
-	if err := json.Unmarshal([]byte(r.do("authority", "show", name, "-o", "json")), &a); err != nil {
+	if err := json.Unmarshal(
+		[]byte(r.do("authority", "show", name, "-o", "json")),
+		&a,
+	); err != nil {
 		r.t.Fatal(err)
 	}
 	return r.file("authorities/"+name+".pem", a.Certificate)
@@ -119,9 +156,22 @@ func (r *records) authority(name string) string {
 func (r *records) despite(profile, name string, rules ...string) string {
 	r.t.Helper()
 	for _, rule := range rules {
-		r.do("finding", "override", profile, rule, "--reason", "the test's gateway has no more", "--until", time.Now().AddDate(0, 0, 7).Format(time.DateOnly))
+		r.do(
+			"finding",
+			"override",
+			profile,
+			rule,
+			"--reason",
+			"the test's gateway has no more",
+			"--until",
+			time.Now().AddDate(0, 0, 7).Format(time.DateOnly),
+		)
 	}
-	dir := filepath.Join(r.dir, "parcels", strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile))+"-"+name)
+	dir := filepath.Join(
+		r.dir,
+		"parcels",
+		strings.NewReplacer(" ", "-", "/", "-").Replace(strings.ToLower(profile))+"-"+name,
+	)
 	r.do("build", profile, "--out", dir)
 	return dir
 }

@@ -11,11 +11,18 @@ import (
 // behind gives a router a network of its own, with a host in it.
 func behind(t *testing.T, router, host *box) {
 	t.Helper()
-	if out, err := exec.Command("nsenter", "-t", fmt.Sprint(router.pid), "-n", "ip", "link", "add", "lan0", "type", "veth", "peer", "name", "eth0", "netns", fmt.Sprint(host.pid)).CombinedOutput(); err != nil {
+	if out, err := exec.Command("nsenter", "-t", fmt.Sprint(router.pid), "-n", "ip", "link", "add",
+		"lan0", "type", "veth", "peer", "name", "eth0", "netns", fmt.Sprint(host.pid)).
+		CombinedOutput(); err != nil {
 		t.Fatalf("%v %s", err, out)
 	}
-	router.shell("ip addr add 10.50.1.1/24 dev lan0; ip addr add 10.60.1.1/24 dev lan0; ip link set lan0 up")
-	host.shell("ip addr add 10.50.1.10/24 dev eth0; ip addr add 10.60.1.10/24 dev eth0; ip link set eth0 up; ip route add default via 10.50.1.1 src 10.50.1.10")
+	router.shell(
+		"ip addr add 10.50.1.1/24 dev lan0; ip addr add 10.60.1.1/24 dev lan0; ip link set lan0 up",
+	)
+	host.shell(
+		"ip addr add 10.50.1.10/24 dev eth0; ip addr add 10.60.1.10/24 dev eth0; ip link set " +
+			"eth0 up; ip route add default via 10.50.1.1 src 10.50.1.10",
+	)
 }
 
 // site is what is to be seen of a site behind a router.
@@ -40,8 +47,16 @@ func (s site) source(t *testing.T) string {
 // holds looks at a site whose router is connected.
 func (s site) holds(t *testing.T, masquerade bool) {
 	t.Helper()
-	if !until(5, func() bool { return s.answers(s.host, "10.20.0.1") }) { // the daemon's own script may be a moment later
-		rules, _ := s.cli.try(5, "sh", "-c", "nft list ruleset; ip route; ip route show table 220; ip -o addr; swanctl --list-sas")
+	if !until(
+		5,
+		func() bool { return s.answers(s.host, "10.20.0.1") },
+	) { // the daemon's own script may be a moment later
+		rules, _ := s.cli.try(
+			5,
+			"sh",
+			"-c",
+			"nft list ruleset; ip route; ip route show table 220; ip -o addr; swanctl --list-sas",
+		)
 		t.Fatalf("the internal host does not answer the site's host\n%s", rules)
 	}
 	if s.answers(s.host, "-I", "10.60.1.10", "10.20.0.1") {
@@ -52,7 +67,11 @@ func (s site) holds(t *testing.T, masquerade bool) {
 		t.Errorf("masquerade is %v, and the site is seen as %s", masquerade, seen)
 	}
 	if s.answers(s.gw, "-I", "10.20.0.1", "10.50.1.10") == masquerade {
-		t.Errorf("masquerade is %v, and the other way round the site answers: %v", masquerade, !masquerade)
+		t.Errorf(
+			"masquerade is %v, and the other way round the site answers: %v",
+			masquerade,
+			!masquerade,
+		)
 	}
 }
 
@@ -88,10 +107,25 @@ func TestSites(t *testing.T) {
 	w.gw.start("inside", "env", insideHost+"=10.20.0.1:8081", os.Args[0])
 	w.cli.startIKE()
 	router := func(t *testing.T, name, platform, release string, masquerade bool) {
-		w.r.do("device", "add", name, "--person", "Ada Fjell", "--platform", platform, "--release", release, "--encrypted", "--site", "10.50.1.0/24", fmt.Sprintf("--masquerade=%v", masquerade))
+		w.r.do(
+			"device",
+			"add",
+			name,
+			"--person",
+			"Ada Fjell",
+			"--platform",
+			platform,
+			"--release",
+			release,
+			"--encrypted",
+			"--site",
+			"10.50.1.0/24",
+			fmt.Sprintf("--masquerade=%v", masquerade),
+		)
 		w.r.do("certificate", "issue", name, "--authority", "Harbour")
 	}
-	goes := func(t *testing.T, device, gateway string, masquerade bool, up func(parcel string) (down func())) {
+	goes := func(t *testing.T, device, gateway string, masquerade bool,
+		up func(parcel string) (down func())) {
 		w.r.do("profile", "add", device, "--gateway", gateway)
 		parcel := w.r.build(device + "/" + gateway)
 		w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
@@ -100,8 +134,16 @@ func TestSites(t *testing.T) {
 		s.holds(t, masquerade)
 		down()
 		s.leaksNothing(t)
-		w.cli.shell(`cd "$1" && sh ./*-remove.sh; swanctl --load-all --noprompt > /dev/null; sysctl -q -w net.ipv4.ip_forward=0`, parcel)
-		if left := w.cli.shell("nft list tables | grep -v fw4 || true; find /etc/swanctl /etc/openvpn /etc/systemd /etc/sysctl.d /etc/nftables.d /usr/share/nftables.d -name 'skerry*' 2> /dev/null || true; ls /etc/vpn-parcels"); left != "" {
+		w.cli.shell(
+			`cd "$1" && sh ./*-remove.sh; swanctl --load-all --noprompt > /dev/null; sysctl -q -w `+
+				`net.ipv4.ip_forward=0`,
+			parcel,
+		)
+		if left := w.cli.shell(
+			"nft list tables | grep -v fw4 || true; find /etc/swanctl /etc/openvpn /etc/systemd " +
+				"/etc/sysctl.d /etc/nftables.d /usr/share/nftables.d -name 'skerry*' 2> " +
+				"/dev/null || true; ls /etc/vpn-parcels",
+		); left != "" {
 			t.Errorf("after removal there is %s", left)
 		}
 	}
@@ -109,7 +151,10 @@ func TestSites(t *testing.T) {
 		platform, release, auth, remote string
 		masquerade                      bool
 	}{
-		{"linux", "6", "certificate", "auth = pubkey", false}, {"linux", "6", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", true}, {"openwrt", "23.05", "certificate", "auth = pubkey", false}, {"openwrt", "23.05", "eap-tls", "auth = eap-tls\n eap_id = %any", true},
+		{"linux", "6", "certificate", "auth = pubkey", false},
+		{"linux", "6", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", true},
+		{"openwrt", "23.05", "certificate", "auth = pubkey", false},
+		{"openwrt", "23.05", "eap-tls", "auth = eap-tls\n eap_id = %any", true},
 	} {
 		name := fmt.Sprintf("Site%s%s", c.platform, strings.ReplaceAll(c.auth, "-", ""))
 		t.Run("ikev2/"+name, func(t *testing.T) {
@@ -119,7 +164,20 @@ func TestSites(t *testing.T) {
 			if !c.masquerade {
 				announced = []string{"--announced", "10.50.0.0/16"}
 			}
-			g := w.gateway(name, append([]string{"--ikev2-auth", c.auth, "--ikev2-ike", "aes256gcm16-prfsha384-ecp384", "--ikev2-esp", "aes256gcm16", "--ikev2-authority", w.r.authority("Harbour")}, announced...)...)
+			g := w.gateway(
+				name,
+				append(
+					[]string{
+						"--ikev2-auth",
+						c.auth,
+						"--ikev2-ike",
+						"aes256gcm16-prfsha384-ecp384",
+						"--ikev2-esp",
+						"aes256gcm16",
+						"--ikev2-authority",
+						w.r.authority("Harbour"),
+					},
+					announced...)...)
 			w.bundle(t, &g, "Harbour")
 			g.remote = c.remote
 			if c.auth != "eap-mschapv2" {
@@ -136,7 +194,15 @@ func TestSites(t *testing.T) {
 					w.cli.shell("sysctl -q -w net.ipv4.ip_forward=1\n" + fw4)
 				}
 				child := "skerry-line-" + strings.ToLower(name)
-				if out, err := w.cli.try(25, "swanctl", "--initiate", "--child", child, "--timeout", "20"); err != nil {
+				if out, err := w.cli.try(
+					25,
+					"swanctl",
+					"--initiate",
+					"--child",
+					child,
+					"--timeout",
+					"20",
+				); err != nil {
 					t.Fatalf("%v %s", err, out)
 				}
 				return func() { w.cli.run("swanctl", "--terminate", "--ike", child) }
@@ -148,17 +214,52 @@ func TestSites(t *testing.T) {
 			device, name := fmt.Sprintf("Tunnel router %d", i), fmt.Sprintf("Sited%d", i)
 			router(t, device, "linux", "6", masquerade)
 			if !masquerade {
-				w.gw.shell(`mkdir -p /etc/openvpn/sites; echo "iroute 10.50.1.0 255.255.255.0" > /etc/openvpn/sites/DEFAULT`)
+				w.gw.shell(
+					`mkdir -p /etc/openvpn/sites; echo "iroute 10.50.1.0 255.255.255.0" > ` +
+						`/etc/openvpn/sites/DEFAULT`,
+				)
 			}
-			server := newTunnelGateway(t, w.r, w.gw, w.cli, name, 180+i, "certificate", "crypt", "udp", "Harbour")
+			server := newTunnelGateway(
+				t,
+				w.r,
+				w.gw,
+				w.cli,
+				name,
+				180+i,
+				"certificate",
+				"crypt",
+				"udp",
+				"Harbour",
+			)
 			defer server.stop()
 			if !masquerade {
 				server.stop()
-				server = w.gw.start(name+" with its site", "openvpn", "--config", "/etc/openvpn/"+name+".conf", "--client-config-dir", "/etc/openvpn/sites", "--route", "10.50.1.0", "255.255.255.0")
+				server = w.gw.start(
+					name+" with its site",
+					"openvpn",
+					"--config",
+					"/etc/openvpn/"+name+".conf",
+					"--client-config-dir",
+					"/etc/openvpn/sites",
+					"--route",
+					"10.50.1.0",
+					"255.255.255.0",
+				)
 			}
 			goes(t, device, name, masquerade, func(string) func() {
-				client := w.cli.start("site"+name, "openvpn", "--config", "/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf")
-				if !until(15, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
+				client := w.cli.start(
+					"site"+name,
+					"openvpn",
+					"--config",
+					"/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf",
+				)
+				if !until(
+					15,
+					func() bool {
+						return strings.Contains(client.said(),
+							"Initialization Sequence Completed")
+					},
+				) {
 					t.Fatalf("%s\n%s", client.said(), server.said())
 				}
 				return client.stop

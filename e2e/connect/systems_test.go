@@ -37,7 +37,12 @@ func (w *ikeWorld) signs(t *testing.T, s system) {
 	if s.ike != "" {
 		line("proposals = %s", s.ike)
 	}
-	auth := map[string]string{"eap-mschapv2": "eap-mschapv2", "eap-tls": "eap-tls", "certificate": "pubkey", "psk": "psk"}[s.auth]
+	auth := map[string]string{
+		"eap-mschapv2": "eap-mschapv2",
+		"eap-tls":      "eap-tls",
+		"certificate":  "pubkey",
+		"psk":          "psk",
+	}[s.auth]
 	if s.protocol == "l2tp" {
 		line("version = 1")
 	} else {
@@ -88,17 +93,25 @@ func (w *ikeWorld) signs(t *testing.T, s system) {
 	if s.esp != "" {
 		line("esp_proposals = %s", s.esp)
 	}
-	line("} } } }\nsecrets { eap-system { id = \"%s\"\nsecret = \"%s\" }", escaped(s.login), escaped(s.password))
+	line(
+		"} } } }\nsecrets { eap-system { id = \"%s\"\nsecret = \"%s\" }",
+		escaped(s.login),
+		escaped(s.password),
+	)
 	if s.psk != "" {
 		line("ike-system { secret = \"%s\" }", escaped(s.psk))
 	}
 	line("}")
 	w.cli.write("/etc/swanctl/conf.d/system.conf", 0o600, b.String())
-	defer w.cli.shell("rm -f /etc/swanctl/conf.d/system.conf /etc/swanctl/*/system*.pem; swanctl --load-all --noprompt; swanctl --terminate --ike system > /dev/null 2>&1 || true")
+	defer w.cli.shell(
+		"rm -f /etc/swanctl/conf.d/system.conf /etc/swanctl/*/system*.pem; swanctl --load-all " +
+			"--noprompt; swanctl --terminate --ike system > /dev/null 2>&1 || true",
+	)
 	w.cli.run("swanctl", "--load-all", "--noprompt")
 	out, err := w.cli.try(25, "swanctl", "--initiate", "--child", "system", "--timeout", "10")
 	if s.protocol == "l2tp" {
-		if !strings.Contains(out, "established between") || !strings.Contains(out, "selected proposal: ESP:") {
+		if !strings.Contains(out, "established between") ||
+			!strings.Contains(out, "selected proposal: ESP:") {
 			t.Errorf("expected main mode up and quick mode chosen:\n%s\nwith\n%s", out, b.String())
 		}
 		return
@@ -114,10 +127,43 @@ func (w *ikeWorld) signs(t *testing.T, s system) {
 
 // daemonsWords are the constants of systems in the IKE daemon's words.
 var daemonsWords = map[string]string{
-	"AES128": "aes128", "AES192": "aes192", "AES256": "aes256", "GCMAES128": "aes128gcm16", "GCMAES256": "aes256gcm16", "AES_GCM_128": "aes128gcm16", "AES_GCM_256": "aes256gcm16", "DES3": "3des",
-	"SHA256128": "sha256", "SHA196": "sha1", "SHA1": "sha1", "SHA256": "sha256", "SHA384": "sha384", "Group2": "modp1024", "Group14": "modp2048", "ECP256": "ecp256", "ECP384": "ecp384", "PFS2048": "modp2048", "PFS2": "modp1024", "None": "",
-	"AES-128": "aes128", "AES-256": "aes256", "AES-128-GCM": "aes128gcm16", "AES-256-GCM": "aes256gcm16", "ChaCha20Poly1305": "chacha20poly1305", "SHA1-96": "sha1", "SHA2-256": "sha256", "SHA2-384": "sha384", "SHA2-512": "sha512",
-	"2": "modp1024", "14": "modp2048", "15": "modp3072", "16": "modp4096", "19": "ecp256", "20": "ecp384", "21": "ecp521", "31": "curve25519",
+	"AES128":           "aes128",
+	"AES192":           "aes192",
+	"AES256":           "aes256",
+	"GCMAES128":        "aes128gcm16",
+	"GCMAES256":        "aes256gcm16",
+	"AES_GCM_128":      "aes128gcm16",
+	"AES_GCM_256":      "aes256gcm16",
+	"DES3":             "3des",
+	"SHA256128":        "sha256",
+	"SHA196":           "sha1",
+	"SHA1":             "sha1",
+	"SHA256":           "sha256",
+	"SHA384":           "sha384",
+	"Group2":           "modp1024",
+	"Group14":          "modp2048",
+	"ECP256":           "ecp256",
+	"ECP384":           "ecp384",
+	"PFS2048":          "modp2048",
+	"PFS2":             "modp1024",
+	"None":             "",
+	"AES-128":          "aes128",
+	"AES-256":          "aes256",
+	"AES-128-GCM":      "aes128gcm16",
+	"AES-256-GCM":      "aes256gcm16",
+	"ChaCha20Poly1305": "chacha20poly1305",
+	"SHA1-96":          "sha1",
+	"SHA2-256":         "sha256",
+	"SHA2-384":         "sha384",
+	"SHA2-512":         "sha512",
+	"2":                "modp1024",
+	"14":               "modp2048",
+	"15":               "modp3072",
+	"16":               "modp4096",
+	"19":               "ecp256",
+	"20":               "ecp384",
+	"21":               "ecp521",
+	"31":               "curve25519",
 }
 
 // words joins constants to a proposal: with an AEAD cipher the digest of IKE is the
@@ -151,13 +197,28 @@ func systemsWorld(t *testing.T) *ikeWorld {
 	w.r.do("authority", "make", "Harbour", "--issuing")
 	w.r.do("authority", "make", "Phones", "--kind", "rsa3072")
 	for _, m := range []struct{ name, auth, remote, ike, esp, authority string }{
-		{"Eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256gcm16-prfsha256-ecp256", "aes256gcm16-ecp256", "Harbour"},
-		{"Eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256-sha384-ecp384", "aes256-sha256", "Harbour"},
-		{"Cert", "certificate", "auth = pubkey", "aes256gcm16-prfsha384-ecp384", "aes256gcm16", "Harbour"},
-		{"Plain", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048", "aes256-sha256", "Phones"},
-		{"Open", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048", "aes128-sha256", "Harbour"},
+		{"Eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any",
+			"aes256gcm16-prfsha256-ecp256", "aes256gcm16-ecp256", "Harbour"},
+		{"Eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256-sha384-ecp384",
+			"aes256-sha256", "Harbour"},
+		{"Cert", "certificate", "auth = pubkey", "aes256gcm16-prfsha384-ecp384", "aes256gcm16",
+			"Harbour"},
+		{"Plain", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048",
+			"aes256-sha256", "Phones"},
+		{"Open", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048",
+			"aes128-sha256", "Harbour"},
 	} {
-		g := w.gateway(m.name, "--ikev2-auth", m.auth, "--ikev2-ike", m.ike, "--ikev2-esp", m.esp, "--ikev2-authority", w.r.authority(m.authority))
+		g := w.gateway(
+			m.name,
+			"--ikev2-auth",
+			m.auth,
+			"--ikev2-ike",
+			m.ike,
+			"--ikev2-esp",
+			m.esp,
+			"--ikev2-authority",
+			w.r.authority(m.authority),
+		)
 		g.proposals, g.esp, g.remote = m.ike, m.esp, m.remote
 		w.bundle(t, &g, m.authority)
 		if m.auth != "eap-mschapv2" {
@@ -165,29 +226,91 @@ func systemsWorld(t *testing.T) *ikeWorld {
 		}
 		g.configure(t, w.gw)
 	}
-	for name, proposals := range map[string][2]string{"Psk": {"aes256-sha384-ecp384", "aes256-sha256"}, "Openkey": {"aes256-sha256-modp2048", "aes128-sha256"}} {
-		p := w.gateway(name, "--ikev2-auth", "psk", "--ikev2-psk-file", w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example", "--ikev2-ike", proposals[0], "--ikev2-esp", proposals[1])
-		p.proposals, p.esp, p.remote = proposals[0], proposals[1], "auth = psk\n id = crew@skerryline.example"
-		p.secrets = "secrets { ike-" + name + " { id-1 = " + strings.ToLower(name) + ".skerryline.example\n secret = \"" + escaped(psk) + "\" } }"
+	for name, proposals := range map[string][2]string{
+		"Psk":     {"aes256-sha384-ecp384", "aes256-sha256"},
+		"Openkey": {"aes256-sha256-modp2048", "aes128-sha256"},
+	} {
+		p := w.gateway(
+			name,
+			"--ikev2-auth",
+			"psk",
+			"--ikev2-psk-file",
+			w.r.file("psk", psk),
+			"--ikev2-local-id",
+			"crew@skerryline.example",
+			"--ikev2-ike",
+			proposals[0],
+			"--ikev2-esp",
+			proposals[1],
+		)
+		p.proposals, p.esp, p.remote = proposals[0], proposals[1], "auth = psk\n id = "+
+			"crew@skerryline.example"
+		p.secrets = "secrets { ike-" + name + " { id-1 = " + strings.ToLower(
+			name,
+		) + ".skerryline.example\n secret = \"" + escaped(
+			psk,
+		) + "\" } }"
 		p.configure(t, w.gw)
 	}
-	for name, address := range map[string]string{"Named": "10.211.0.60", "Certified": "10.211.0.61"} {
+	for name, address := range map[string]string{
+		"Named":     "10.211.0.60",
+		"Certified": "10.211.0.61",
+	} {
 		flags := []string{"--psk-file", w.r.file("psk", psk), "--behind-nat"}
-		local, remote, secrets := "auth = psk", "auth = psk", "secrets { ike-"+name+" { id-1 = "+address+"\n secret = \""+escaped(psk)+"\" } }"
+		local, remote, secrets := "auth = psk", "auth = psk", "secrets { ike-"+name+" { id-1 = "+
+			address+"\n secret = \""+escaped(
+			psk,
+		)+"\" } }"
 		if name == "Certified" {
-			flags = []string{"--l2tp-auth", "certificate", "--l2tp-authority", w.r.authority("Harbour")}
+			flags = []string{
+				"--l2tp-auth",
+				"certificate",
+				"--l2tp-authority",
+				w.r.authority("Harbour"),
+			}
 		}
 		host := strings.ToLower(name) + ".skerryline.example"
-		w.r.do(append([]string{"gateway", "add", name, "--address", host, "--known-address", address, "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "skerryline.example", "--ppp", "mschapv2", "--ike", "aes256-sha256-modp2048,aes128-sha1-modp2048", "--esp", "aes256-sha256,aes128-sha1"}, flags...)...)
+		w.r.do(
+			append(
+				[]string{
+					"gateway",
+					"add",
+					name,
+					"--address",
+					host,
+					"--known-address",
+					address,
+					"--route",
+					"10.20.0.0/16",
+					"--dns",
+					"10.20.0.53",
+					"--domain",
+					"skerryline.example",
+					"--ppp",
+					"mschapv2",
+					"--ike",
+					"aes256-sha256-modp2048,aes128-sha1-modp2048",
+					"--esp",
+					"aes256-sha256,aes128-sha1",
+				},
+				flags...)...)
 		if name == "Certified" {
 			g := ikeGateway{name: name, bundle: filepath.Join(w.r.dir, "bundles", name)}
 			w.r.do("certificate", "bundle", name, "--authority", "Harbour", "--out", g.bundle)
 			g.install(t, w.gw)
-			local, remote, secrets = "auth = pubkey\n certs = "+g.file("-certificate.pem"), "auth = pubkey\n "+g.trusting(t), ""
+			local, remote, secrets = "auth = pubkey\n certs = "+g.file(
+				"-certificate.pem",
+			), "auth = pubkey\n "+g.trusting(
+				t,
+			), ""
 		}
 		w.gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
 		w.cli.shell(`echo "$1 $2" >> /etc/hosts`, address, host)
-		w.gw.write("/etc/swanctl/conf.d/"+name+".conf", 0o600, fmt.Sprintf(l2tpGateway, name, address, local, remote, secrets))
+		w.gw.write(
+			"/etc/swanctl/conf.d/"+name+".conf",
+			0o600,
+			fmt.Sprintf(l2tpGateway, name, address, local, remote, secrets),
+		)
 	}
 	w.gw.run("swanctl", "--load-all", "--noprompt")
 	return w
@@ -195,7 +318,18 @@ func systemsWorld(t *testing.T) *ikeWorld {
 
 // device notes a device of a platform, with a certificate where one is wanted.
 func (w *ikeWorld) device(name, platform, release, authority string) {
-	w.r.do("device", "add", name, "--person", "Ada Fjell", "--platform", platform, "--release", release, "--encrypted")
+	w.r.do(
+		"device",
+		"add",
+		name,
+		"--person",
+		"Ada Fjell",
+		"--platform",
+		platform,
+		"--release",
+		release,
+		"--encrypted",
+	)
 	if authority != "" {
 		w.r.do("certificate", "issue", name, "--authority", authority)
 	}

@@ -32,16 +32,45 @@ script-security 2
 `
 
 // checker is what the daemon lets look at login and password.
-const checker = "#!/bin/sh\nread -r login < \"$1\"\npassword=$(sed -n 2p \"$1\")\n[ \"$login\" = %s ] && [ \"$password\" = '%s' ]\n"
+const checker = "#!/bin/sh\nread -r login < \"$1\"\npassword=$(sed -n 2p \"$1\")\n[ \"$login\" = " +
+	"%s ] && [ \"$password\" = '%s' ]\n"
 
 // newTunnelGateway notes a gateway that offers the TLS tunnel, and starts its daemon.
-func newTunnelGateway(t *testing.T, r *records, gw, cli *box, name string, n int, auth, kind, proto, authority string) *daemon {
+func newTunnelGateway(
+	t *testing.T,
+	r *records,
+	gw, cli *box,
+	name string,
+	n int,
+	auth, kind, proto, authority string,
+) *daemon {
 	t.Helper()
 	host, address := strings.ToLower(name)+".skerryline.example", fmt.Sprintf("10.211.0.%d", n)
 	gw.run("ip", "addr", "add", address+"/16", "dev", "br0")
 	cli.shell(`echo "$1 $2" >> /etc/hosts`, address, host)
-	flags := []string{"gateway", "add", name, "--address", host, "--tls-remote", proto + ":1194", "--tls-auth", auth, "--tls-cipher", "AES-256-GCM", "--tls-name", host,
-		"--tls-authority", r.authority(authority), "--route", "10.20.0.0/16", "--dns", "10.20.0.53", "--domain", "inside.skerryline.example"}
+	flags := []string{
+		"gateway",
+		"add",
+		name,
+		"--address",
+		host,
+		"--tls-remote",
+		proto + ":1194",
+		"--tls-auth",
+		auth,
+		"--tls-cipher",
+		"AES-256-GCM",
+		"--tls-name",
+		host,
+		"--tls-authority",
+		r.authority(authority),
+		"--route",
+		"10.20.0.0/16",
+		"--dns",
+		"10.20.0.53",
+		"--domain",
+		"inside.skerryline.example",
+	}
 	side := controlKey(t, r, name, kind)
 	if kind != "none" {
 		flags = append(flags, "--tls-control-kind", kind, "--tls-control-key", side.client)
@@ -59,11 +88,31 @@ func newTunnelGateway(t *testing.T, r *records, gw, cli *box, name string, n int
 	if auth == "password" {
 		client, more = "none", append(more, "username-as-common-name")
 	}
-	gw.write("/etc/openvpn/checker", 0o755, fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)))
+	gw.write(
+		"/etc/openvpn/checker",
+		0o755,
+		fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)),
+	)
 	server := map[string]string{"udp": "udp", "tcp": "tcp-server"}[proto]
-	gw.write("/etc/openvpn/"+name+".conf", 0o600, fmt.Sprintf(tunnelGateway, fmt.Sprintf("tun%d", n), server, address, filepath.Join(bundle, strings.ToLower(name)), n, client, strings.Join(more, "\n")))
+	gw.write(
+		"/etc/openvpn/"+name+".conf",
+		0o600,
+		fmt.Sprintf(
+			tunnelGateway,
+			fmt.Sprintf("tun%d", n),
+			server,
+			address,
+			filepath.Join(bundle, strings.ToLower(name)),
+			n,
+			client,
+			strings.Join(more, "\n"),
+		),
+	)
 	d := gw.start(name, "openvpn", "--config", "/etc/openvpn/"+name+".conf")
-	if !until(10, func() bool { return strings.Contains(d.said(), "Initialization Sequence Completed") }) {
+	if !until(
+		10,
+		func() bool { return strings.Contains(d.said(), "Initialization Sequence Completed") },
+	) {
 		t.Fatal(d.said())
 	}
 	return d
@@ -88,10 +137,29 @@ func TestTunnel(t *testing.T) {
 	join(gw, cli)
 	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
 	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
-	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", r.file("ada", password))
+	r.do(
+		"account",
+		"add",
+		login,
+		"--person",
+		"Ada Fjell",
+		"--password-file",
+		r.file("ada", password),
+	)
 	r.do("authority", "make", "Harbour", "--issuing")
 	for _, device := range []string{"Laptop", "Guest"} {
-		r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+		r.do(
+			"device",
+			"add",
+			device,
+			"--person",
+			"Ada Fjell",
+			"--platform",
+			"linux",
+			"--release",
+			"6",
+			"--encrypted",
+		)
 	}
 	r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
 	n := 100
@@ -106,10 +174,24 @@ func TestTunnel(t *testing.T) {
 					device := map[bool]string{true: "Guest", false: "Laptop"}[auth == "password"]
 					r.do("profile", "add", device, "--gateway", name)
 					parcel := r.build(device + "/" + name)
-					before := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort")
+					before := cli.shell(
+						"cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> " +
+							"/dev/null | sort",
+					)
 					cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
-					client := cli.start("tunnel"+name, "openvpn", "--config", "/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf")
-					if !until(15, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
+					client := cli.start(
+						"tunnel"+name,
+						"openvpn",
+						"--config",
+						"/etc/openvpn/client/skerry-line-"+strings.ToLower(name)+".conf",
+					)
+					if !until(
+						15,
+						func() bool {
+							return strings.Contains(client.said(),
+								"Initialization Sequence Completed")
+						},
+					) {
 						t.Errorf("%s\nthe gateway says\n%s", client.said(), server.said())
 					} else {
 						inside(t, cli)
@@ -117,7 +199,10 @@ func TestTunnel(t *testing.T) {
 					client.stop()
 					cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 					proves(t, "connects", "daemons", tunnelWays(auth, kind)...)
-					if after := cli.shell("cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> /dev/null | sort"); after != before {
+					if after := cli.shell(
+						"cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> " +
+							"/dev/null | sort",
+					); after != before {
 						t.Errorf("after removal there is\n%s\nexpected\n%s", after, before)
 					}
 				})
@@ -135,21 +220,69 @@ func TestSecondGateway(t *testing.T) {
 	gw, cli := newBox(t, "gateway"), newBox(t, "client")
 	join(gw, cli)
 	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
-	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example", "--group", "crew", "--latitude", "59.9", "--longitude", "10.7")
-	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file", r.file("ada", password))
+	r.do(
+		"person",
+		"add",
+		"Ada Fjell",
+		"--mail",
+		"ada@skerryline.example",
+		"--group",
+		"crew",
+		"--latitude",
+		"59.9",
+		"--longitude",
+		"10.7",
+	)
+	r.do(
+		"account",
+		"add",
+		login,
+		"--person",
+		"Ada Fjell",
+		"--password-file",
+		r.file("ada", password),
+	)
 	r.do("authority", "make", "Harbour")
-	r.do("device", "add", "Laptop", "--person", "Ada Fjell", "--platform", "linux", "--release", "6", "--encrypted")
+	r.do(
+		"device",
+		"add",
+		"Laptop",
+		"--person",
+		"Ada Fjell",
+		"--platform",
+		"linux",
+		"--release",
+		"6",
+		"--encrypted",
+	)
 	slow := newTunnelGateway(t, r, gw, cli, "Slow", 170, "password", "none", "udp", "Harbour")
 	fast := newTunnelGateway(t, r, gw, cli, "Fast", 171, "password", "none", "tcp", "Harbour")
 	for name, ms := range map[string]string{"Slow": "80", "Fast": "9"} {
 		r.do("gateway", "change", name, "--tls-name", "")
-		r.do("probe", name, "--from", "Oslo", "--latitude", "59.91", "--longitude", "10.75", "--took", ms)
+		r.do(
+			"probe",
+			name,
+			"--from",
+			"Oslo",
+			"--latitude",
+			"59.91",
+			"--longitude",
+			"10.75",
+			"--took",
+			ms,
+		)
 	}
 	r.do("pattern", "add", "Crew", "--group", "crew", "--gateways", "fastest", "--fallback")
 	if out := r.do("pattern", "roll-out", "Crew"); !strings.Contains(out, "1") {
 		t.Error(out)
 	}
-	if out := r.do("profile", "list", "--output", "json"); strings.Count(out, `"gateway": "Fast"`) != 1 || strings.Contains(out, `"gateway": "Slow"`) {
+	if out := r.do(
+		"profile",
+		"list",
+		"--output",
+		"json",
+	); strings.Count(out, `"gateway": "Fast"`) != 1 ||
+		strings.Contains(out, `"gateway": "Slow"`) {
 		t.Fatalf("expected one profile, to the gateway that answers soonest: %s", out)
 	}
 	parcel := r.build("Laptop/Fast")
@@ -158,13 +291,28 @@ func TestSecondGateway(t *testing.T) {
 		if end != nil {
 			end.stop()
 		}
-		client := cli.start("second", "openvpn", "--config", "/etc/openvpn/client/skerry-line-fast.conf")
-		if !until(25, func() bool { return strings.Contains(client.said(), "Initialization Sequence Completed") }) {
+		client := cli.start(
+			"second",
+			"openvpn",
+			"--config",
+			"/etc/openvpn/client/skerry-line-fast.conf",
+		)
+		if !until(
+			25,
+			func() bool {
+				return strings.Contains(client.said(), "Initialization Sequence "+
+					"Completed")
+			},
+		) {
 			t.Fatalf("%s\n%s\n%s", client.said(), fast.said(), slow.said())
 		}
 		inside(t, cli)
 		if over := strings.Contains(client.said(), "10.211.0.170:1194"); over != (end != nil) {
-			t.Errorf("with the first gateway ended: %v, and it connects to the second: %v", end != nil, over)
+			t.Errorf(
+				"with the first gateway ended: %v, and it connects to the second: %v",
+				end != nil,
+				over,
+			)
 		}
 		client.stop()
 	}

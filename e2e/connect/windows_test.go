@@ -55,11 +55,19 @@ type vpnConnection struct {
 
 func newWindows(user, signedIn string) *windows {
 	return &windows{
-		user: user, signedIn: signedIn, connections: map[string]*vpnConnection{}, stores: map[string][]*windowsCertificate{}, services: map[string]string{"IKEEXT": "Manual", "PolicyAgent": "Manual"},
+		user:        user,
+		signedIn:    signedIn,
+		connections: map[string]*vpnConnection{},
+		stores:      map[string][]*windowsCertificate{},
+		services:    map[string]string{"IKEEXT": "Manual", "PolicyAgent": "Manual"},
 		registry: map[string]map[string]any{
-			`hklm:\software\wardicon\connections`: {}, `hklm:\system\currentcontrolset\services\policyagent`: {"start": 3}, `hklm:\system\currentcontrolset\services\ikeext`: {"start": 3},
+			`hklm:\software\wardicon\connections`:                 {},
+			`hklm:\system\currentcontrolset\services\policyagent`: {"start": 3},
+			`hklm:\system\currentcontrolset\services\ikeext`:      {"start": 3},
 		},
-		tasks: map[string]*table{}, files: map[string][]byte{}, credentials: map[string]credential{},
+		tasks:       map[string]*table{},
+		files:       map[string][]byte{},
+		credentials: map[string]credential{},
 	}
 }
 
@@ -69,61 +77,95 @@ func (w *windows) find(name any, everybody any) (*vpnConnection, error) {
 	if c := w.connections[key]; c != nil {
 		return c, nil
 	}
-	return nil, fmt.Errorf("VPN connection %q was not found in the phone book (all users: %v)", text(name), truth(everybody))
+	return nil, fmt.Errorf(
+		"VPN connection %q was not found in the phone book (all users: %v)",
+		text(name),
+		truth(everybody),
+	)
 }
 
 // parameters of the cmdlets: names with their types. s text, l texts, w switch, b truth,
 // n number, o anything, e(a,b) one of, m(a,b) some of; an exclamation mark: required.
 var parameters = map[string]string{
-	"add-vpnconnection":                           "name!s serveraddress!s tunneltype:e(Pptp,L2tp,Sstp,Ikev2,Automatic) encryptionlevel:e(NoEncryption,Optional,Required,Maximum,Custom) authenticationmethod:m(Pap,Chap,MSChapv2,Eap,MachineCertificate) eapconfigxmlstream:o l2tppsk:s splittunneling:w rememberredential:w remembercredential:w alluserconnection:w force:w passthru:w dnssuffix:s idledisconnectseconds:n usewinlogoncredential:w warningaction:s",
-	"set-vpnconnection":                           "name!s serveraddress:s tunneltype:e(Pptp,L2tp,Sstp,Ikev2,Automatic) encryptionlevel:e(NoEncryption,Optional,Required,Maximum,Custom) authenticationmethod:m(Pap,Chap,MSChapv2,Eap,MachineCertificate) eapconfigxmlstream:o l2tppsk:s splittunneling:b remembercredential:b alluserconnection:w force:w passthru:w dnssuffix:s idledisconnectseconds:n usewinlogoncredential:b warningaction:s",
-	"get-vpnconnection":                           "name:l alluserconnection:w erroraction:s",
-	"remove-vpnconnection":                        "name!l alluserconnection:w force:w passthru:w",
-	"new-eapconfiguration":                        "usewinlogoncredential:w tls:w ttls:w peap:w usercertificate:w verifyserveridentity:w enablenap:w fastreconnect:b tunneledeapauthmethod:o tunnlednoneapauthmethod:s",
-	"set-vpnconnectionipsecconfiguration":         "connectionname!s authenticationtransformconstants!e(MD596,SHA196,SHA256128,GCMAES128,GCMAES192,GCMAES256,None) ciphertransformconstants!e(DES,DES3,AES128,AES192,AES256,GCMAES128,GCMAES192,GCMAES256,None) dhgroup!e(None,Group1,Group2,Group14,ECP256,ECP384,Group24) encryptionmethod!e(DES,DES3,AES128,AES192,AES256,GCMAES128,GCMAES256) integritycheckmethod!e(MD5,SHA1,SHA256,SHA384) pfsgroup!e(None,PFS1,PFS2,PFS2048,ECP256,ECP384,PFSMM,PFS24) alluserconnection:w force:w passthru:w",
-	"add-vpnconnectionroute":                      "connectionname!s destinationprefix!s routemetric:n alluserconnection:w passthru:w",
-	"remove-vpnconnectionroute":                   "connectionname!s destinationprefix!s alluserconnection:w passthru:w",
-	"add-vpnconnectiontriggerdnsconfiguration":    "connectionname!s dnssuffix!s dnsipaddress:l force:w passthru:w",
-	"remove-vpnconnectiontriggerdnsconfiguration": "connectionname!s dnssuffix!l force:w passthru:w",
-	"add-vpnconnectiontriggertrustednetwork":      "connectionname!s dnssuffix!l force:w passthru:w",
-	"remove-vpnconnectiontriggertrustednetwork":   "connectionname!s dnssuffix!l force:w passthru:w",
-	"get-vpnconnectiontrigger":                    "connectionname!s erroraction:s",
-	"set-vpnconnectionproxy":                      "connectionname!s autodetect:w autoconfigurationscript:s proxyserver:s bypassproxyforlocal:w exceptionprefix:l passthru:w",
-	"get-dnsclientnrptrule":                       "name:s",
-	"add-dnsclientnrptrule":                       "namespace!l nameservers:l comment:s displayname:s",
-	"remove-dnsclientnrptrule":                    "name!s force:w",
-	"get-scheduledtask":                           "taskname:l erroraction:s",
-	"unregister-scheduledtask":                    "taskname:l confirm:w",
-	"register-scheduledtask":                      "taskname!s action!o trigger:o principal:o settings:o user:s force:w",
-	"start-scheduledtask":                         "taskname!s",
-	"get-scheduledtaskinfo":                       "taskname!s",
-	"new-scheduledtaskaction":                     "execute!s argument:s workingdirectory:s",
-	"new-scheduledtasktrigger":                    "atlogon:w atstartup:w user:s",
-	"new-scheduledtaskprincipal":                  "userid:s groupid:s logontype:e(None,Password,S4U,Interactive,Group,ServiceAccount,InteractiveOrPassword) runlevel:e(Limited,Highest)",
-	"new-scheduledtasksettingsset":                "allowstartifonbatteries:w dontstopifgoingonbatteries:w startwhenavailable:w restartcount:n restartinterval:o executiontimelimit:o",
-	"new-timespan":                                "minutes:n seconds:n",
-	"get-ciminstance":                             "classname!s",
-	"get-wmiobject":                               "class!s",
-	"new-object":                                  "typename!s argumentlist:o",
-	"new-item":                                    "path!s itemtype:e(Directory,File) force:w",
-	"new-itemproperty":                            "path!s name!s value:o propertytype:e(String,DWord,Binary,MultiString) force:w",
-	"set-itemproperty":                            "path!s name!s value:o",
-	"get-item":                                    "path!s",
-	"get-childitem":                               "path!s",
-	"test-path":                                   "path:s literalpath:s",
-	"remove-item":                                 "path!s recurse:w force:w",
-	"set-service":                                 "name!s startuptype:e(Automatic,Manual,Disabled)",
-	"start-service":                               "name!s",
-	"join-path":                                   "path!s childpath!s",
-	"split-path":                                  "path!s leaf:w parent:w",
-	"write-host":                                  "",
-	"write-warning":                               "",
-	"compare-object":                              "referenceobject!o differenceobject!o",
-	"add-type":                                    "namespace!s name!s memberdefinition!s",
-	"set-strictmode":                              "version!s",
-	"start-sleep":                                 "seconds!n",
-	"rasdial.exe":                                 "",
-	"icacls.exe":                                  "",
+	"add-vpnconnection": "name!s serveraddress!s " +
+		"tunneltype:e(Pptp,L2tp,Sstp,Ikev2,Automatic) " +
+		"encryptionlevel:e(NoEncryption,Optional,Required,Maximum,Custom) " +
+		"authenticationmethod:m(Pap,Chap,MSChapv2,Eap,MachineCertificate) eapconfigxmlstream:o " +
+		"l2tppsk:s splittunneling:w rememberredential:w remembercredential:w alluserconnection:w " +
+		"force:w passthru:w dnssuffix:s idledisconnectseconds:n usewinlogoncredential:w " +
+		"warningaction:s",
+	"set-vpnconnection": "name!s serveraddress:s " +
+		"tunneltype:e(Pptp,L2tp,Sstp,Ikev2,Automatic) " +
+		"encryptionlevel:e(NoEncryption,Optional,Required,Maximum,Custom) " +
+		"authenticationmethod:m(Pap,Chap,MSChapv2,Eap,MachineCertificate) eapconfigxmlstream:o " +
+		"l2tppsk:s splittunneling:b remembercredential:b alluserconnection:w force:w passthru:w " +
+		"dnssuffix:s idledisconnectseconds:n usewinlogoncredential:b warningaction:s",
+	"get-vpnconnection":    "name:l alluserconnection:w erroraction:s",
+	"remove-vpnconnection": "name!l alluserconnection:w force:w passthru:w",
+	"new-eapconfiguration": "usewinlogoncredential:w tls:w ttls:w peap:w " +
+		"usercertificate:w verifyserveridentity:w enablenap:w fastreconnect:b " +
+		"tunneledeapauthmethod:o tunnlednoneapauthmethod:s",
+	"set-vpnconnectionipsecconfiguration": "connectionname!s " +
+		"authenticationtransformconstants!e(MD596,SHA196,SHA256128,GCMAES128,GCMAES192,GCMAES256,None) ciphertransformconstants!e(DES,DES3,AES128,AES192,AES256,GCMAES128,GCMAES192,GCMAES256,None) dhgroup!e(None,Group1,Group2,Group14,ECP256,ECP384,Group24) encryptionmethod!e(DES,DES3,AES128,AES192,AES256,GCMAES128,GCMAES256) integritycheckmethod!e(MD5,SHA1,SHA256,SHA384) pfsgroup!e(None,PFS1,PFS2,PFS2048,ECP256,ECP384,PFSMM,PFS24) alluserconnection:w force:w passthru:w",
+	"add-vpnconnectionroute": "connectionname!s destinationprefix!s " +
+		"routemetric:n alluserconnection:w passthru:w",
+	"remove-vpnconnectionroute": "connectionname!s destinationprefix!s " +
+		"alluserconnection:w passthru:w",
+	"add-vpnconnectiontriggerdnsconfiguration": "connectionname!s dnssuffix!s dnsipaddress:l " +
+		"force:w passthru:w",
+	"remove-vpnconnectiontriggerdnsconfiguration": "connectionname!s dnssuffix!l force:w " +
+		"passthru:w",
+	"add-vpnconnectiontriggertrustednetwork": "connectionname!s dnssuffix!l force:w " +
+		"passthru:w",
+	"remove-vpnconnectiontriggertrustednetwork": "connectionname!s dnssuffix!l force:w " +
+		"passthru:w",
+	"get-vpnconnectiontrigger": "connectionname!s erroraction:s",
+	"set-vpnconnectionproxy": "connectionname!s autodetect:w " +
+		"autoconfigurationscript:s proxyserver:s bypassproxyforlocal:w exceptionprefix:l " +
+		"passthru:w",
+	"get-dnsclientnrptrule": "name:s",
+	"add-dnsclientnrptrule": "namespace!l nameservers:l comment:s " +
+		"displayname:s",
+	"remove-dnsclientnrptrule": "name!s force:w",
+	"get-scheduledtask":        "taskname:l erroraction:s",
+	"unregister-scheduledtask": "taskname:l confirm:w",
+	"register-scheduledtask": "taskname!s action!o trigger:o principal:o " +
+		"settings:o user:s force:w",
+	"start-scheduledtask":      "taskname!s",
+	"get-scheduledtaskinfo":    "taskname!s",
+	"new-scheduledtaskaction":  "execute!s argument:s workingdirectory:s",
+	"new-scheduledtasktrigger": "atlogon:w atstartup:w user:s",
+	"new-scheduledtaskprincipal": "userid:s groupid:s " +
+		"logontype:e(None,Password,S4U,Interactive,Group,ServiceAccount,InteractiveOrPassword) " +
+		"runlevel:e(Limited,Highest)",
+	"new-scheduledtasksettingsset": "allowstartifonbatteries:w " +
+		"dontstopifgoingonbatteries:w startwhenavailable:w restartcount:n restartinterval:o " +
+		"executiontimelimit:o",
+	"new-timespan":    "minutes:n seconds:n",
+	"get-ciminstance": "classname!s",
+	"get-wmiobject":   "class!s",
+	"new-object":      "typename!s argumentlist:o",
+	"new-item":        "path!s itemtype:e(Directory,File) force:w",
+	"new-itemproperty": "path!s name!s value:o " +
+		"propertytype:e(String,DWord,Binary,MultiString) force:w",
+	"set-itemproperty": "path!s name!s value:o",
+	"get-item":         "path!s",
+	"get-childitem":    "path!s",
+	"test-path":        "path:s literalpath:s",
+	"remove-item":      "path!s recurse:w force:w",
+	"set-service": "name!s " +
+		"startuptype:e(Automatic,Manual,Disabled)",
+	"start-service":  "name!s",
+	"join-path":      "path!s childpath!s",
+	"split-path":     "path!s leaf:w parent:w",
+	"write-host":     "",
+	"write-warning":  "",
+	"compare-object": "referenceobject!o differenceobject!o",
+	"add-type":       "namespace!s name!s memberdefinition!s",
+	"set-strictmode": "version!s",
+	"start-sleep":    "seconds!n",
+	"rasdial.exe":    "",
+	"icacls.exe":     "",
 }
 
 // signature finds how a parameter of a cmdlet is declared.
@@ -242,12 +284,36 @@ func (c *vpnConnection) object() *table {
 	if len(c.ipsec) == 6 {
 		policy = newTable("policy", "DHGroup", c.ipsec[4])
 	}
-	return newTable("connection", "Name", c.name, "ServerAddress", c.server, "TunnelType", c.tunnel, "SplitTunneling", c.split, "AuthenticationMethod", auth, "Routes", routes, "IPSecCustomPolicy", policy, "ConnectionStatus", "Disconnected")
+	return newTable(
+		"connection",
+		"Name",
+		c.name,
+		"ServerAddress",
+		c.server,
+		"TunnelType",
+		c.tunnel,
+		"SplitTunneling",
+		c.split,
+		"AuthenticationMethod",
+		auth,
+		"Routes",
+		routes,
+		"IPSecCustomPolicy",
+		policy,
+		"ConnectionStatus",
+		"Disconnected",
+	)
 }
 
 // settle takes the settings of Add- or Set-VpnConnection.
 func (w *windows) settle(c *vpnConnection, in map[string]any) error {
-	for name, to := range map[string]*string{"serveraddress": &c.server, "tunneltype": &c.tunnel, "encryptionlevel": &c.encryption, "l2tppsk": &c.psk, "dnssuffix": &c.suffix} {
+	for name, to := range map[string]*string{
+		"serveraddress":   &c.server,
+		"tunneltype":      &c.tunnel,
+		"encryptionlevel": &c.encryption,
+		"l2tppsk":         &c.psk,
+		"dnssuffix":       &c.suffix,
+	} {
 		if v, ok := in[name]; ok {
 			*to = text(v)
 		}
@@ -317,8 +383,16 @@ func (w *windows) cmdlet(name string, in map[string]any, positional, carried []a
 		if c.tunnel != "Ikev2" && c.tunnel != "L2tp" && c.tunnel != "Automatic" {
 			return nil, errors.New("algorithms can be set for IKEv2 and L2TP only")
 		}
-		c.ipsec = []string{text(in["ciphertransformconstants"]), text(in["authenticationtransformconstants"]), text(in["encryptionmethod"]), text(in["integritycheckmethod"]), text(in["dhgroup"]), text(in["pfsgroup"])}
-		if strings.HasPrefix(c.ipsec[0], "GCM") != strings.HasPrefix(c.ipsec[1], "GCM") || strings.HasPrefix(c.ipsec[0], "GCM") && c.ipsec[0] != c.ipsec[1] {
+		c.ipsec = []string{
+			text(in["ciphertransformconstants"]),
+			text(in["authenticationtransformconstants"]),
+			text(in["encryptionmethod"]),
+			text(in["integritycheckmethod"]),
+			text(in["dhgroup"]),
+			text(in["pfsgroup"]),
+		}
+		if strings.HasPrefix(c.ipsec[0], "GCM") != strings.HasPrefix(c.ipsec[1], "GCM") ||
+			strings.HasPrefix(c.ipsec[0], "GCM") && c.ipsec[0] != c.ipsec[1] {
 			return nil, errors.New("with GCM cipher and authentication transform must be the same")
 		}
 	case "add-vpnconnectionroute", "remove-vpnconnectionroute":
@@ -334,7 +408,12 @@ func (w *windows) cmdlet(name string, in map[string]any, positional, carried []a
 		if strings.HasPrefix(strings.ToLower(name), "add") {
 			c.routes = append(c.routes, route)
 		}
-	case "add-vpnconnectiontriggerdnsconfiguration", "add-vpnconnectiontriggertrustednetwork", "remove-vpnconnectiontriggerdnsconfiguration", "remove-vpnconnectiontriggertrustednetwork", "get-vpnconnectiontrigger", "set-vpnconnectionproxy":
+	case "add-vpnconnectiontriggerdnsconfiguration",
+		"add-vpnconnectiontriggertrustednetwork",
+		"remove-vpnconnectiontriggerdnsconfiguration",
+		"remove-vpnconnectiontriggertrustednetwork",
+		"get-vpnconnectiontrigger",
+		"set-vpnconnectionproxy":
 		return w.personal(strings.ToLower(name), in)
 	case "get-dnsclientnrptrule":
 		list := []any{}
@@ -343,9 +422,25 @@ func (w *windows) cmdlet(name string, in map[string]any, positional, carried []a
 		}
 		return list, nil
 	case "add-dnsclientnrptrule":
-		w.nrpt = append(w.nrpt, newTable("rule", "Name", fmt.Sprintf("rule%d", len(w.nrpt)), "Comment", text(in["comment"]), "Namespace", text(in["namespace"]), "NameServers", in["nameservers"]))
+		w.nrpt = append(
+			w.nrpt,
+			newTable(
+				"rule",
+				"Name",
+				fmt.Sprintf("rule%d", len(w.nrpt)),
+				"Comment",
+				text(in["comment"]),
+				"Namespace",
+				text(in["namespace"]),
+				"NameServers",
+				in["nameservers"],
+			),
+		)
 	case "remove-dnsclientnrptrule":
-		w.nrpt = slices.DeleteFunc(w.nrpt, func(r *table) bool { return r.values["name"] == text(in["name"]) })
+		w.nrpt = slices.DeleteFunc(
+			w.nrpt,
+			func(r *table) bool { return r.values["name"] == text(in["name"]) },
+		)
 	case "set-service", "start-service":
 		if w.services[text(in["name"])] == "" {
 			return nil, fmt.Errorf("cannot find the service %q", text(in["name"]))
@@ -390,9 +485,21 @@ func (w *windows) personal(name string, in map[string]any) ([]any, error) {
 	suffixes := spread(in["dnssuffix"])
 	switch name {
 	case "add-vpnconnectiontriggerdnsconfiguration":
-		c.demand = append(c.demand, newTable("entry", "DnsSuffix", text(in["dnssuffix"]), "DnsIPAddress", in["dnsipaddress"]))
+		c.demand = append(
+			c.demand,
+			newTable(
+				"entry",
+				"DnsSuffix",
+				text(in["dnssuffix"]),
+				"DnsIPAddress",
+				in["dnsipaddress"],
+			),
+		)
 	case "remove-vpnconnectiontriggerdnsconfiguration":
-		c.demand = slices.DeleteFunc(c.demand, func(e *table) bool { return slices.Contains(suffixes, e.values["dnssuffix"]) })
+		c.demand = slices.DeleteFunc(
+			c.demand,
+			func(e *table) bool { return slices.Contains(suffixes, e.values["dnssuffix"]) },
+		)
 	case "add-vpnconnectiontriggertrustednetwork":
 		if len(c.demand) == 0 {
 			return nil, errors.New("the connection has no trigger")
@@ -401,7 +508,10 @@ func (w *windows) personal(name string, in map[string]any) ([]any, error) {
 			c.trusted = append(c.trusted, text(s))
 		}
 	case "remove-vpnconnectiontriggertrustednetwork":
-		c.trusted = slices.DeleteFunc(c.trusted, func(s string) bool { return slices.Contains(suffixes, any(s)) })
+		c.trusted = slices.DeleteFunc(
+			c.trusted,
+			func(s string) bool { return slices.Contains(suffixes, any(s)) },
+		)
 	case "set-vpnconnectionproxy":
 		c.proxy = text(in["autoconfigurationscript"]) + text(in["proxyserver"])
 	default:
@@ -433,7 +543,11 @@ func compare(a, b []any) []any {
 }
 
 // tasking are the cmdlets of the task scheduler.
-func (w *windows) tasking(name string, in map[string]any, carried []any) (out []any, done bool, err error) {
+func (w *windows) tasking(
+	name string,
+	in map[string]any,
+	carried []any,
+) (out []any, done bool, err error) {
 	task := strings.ToLower(text(in["taskname"]))
 	switch name {
 	case "get-scheduledtask", "get-scheduledtaskinfo", "start-scheduledtask":
@@ -454,12 +568,31 @@ func (w *windows) tasking(name string, in map[string]any, carried []any) (out []
 		return nil, true, nil
 	case "register-scheduledtask":
 		if in["principal"] == nil {
-			return nil, true, errors.New("without a principal the task runs as the one who registers it")
+			return nil, true, errors.New(
+				"without a principal the task runs as the one who registers it",
+			)
 		}
-		w.tasks[task] = newTable("task", "TaskName", text(in["taskname"]), "Action", in["action"], "Principal", in["principal"], "Settings", in["settings"], "Trigger", in["trigger"], "State", "Ready", "LastTaskResult", 0)
+		w.tasks[task] = newTable(
+			"task",
+			"TaskName",
+			text(in["taskname"]),
+			"Action",
+			in["action"],
+			"Principal",
+			in["principal"],
+			"Settings",
+			in["settings"],
+			"Trigger",
+			in["trigger"],
+			"State",
+			"Ready",
+			"LastTaskResult",
+			0,
+		)
 		return nil, true, nil
 	case "new-scheduledtaskprincipal":
-		if (in["userid"] == nil) == (in["groupid"] == nil) || in["groupid"] != nil && in["logontype"] != nil {
+		if (in["userid"] == nil) == (in["groupid"] == nil) ||
+			in["groupid"] != nil && in["logontype"] != nil {
 			return nil, true, errors.New("the parameter set cannot be resolved: a user or a group")
 		}
 		fallthrough
@@ -564,7 +697,14 @@ func (w *windows) key(path string) *table {
 			for name := range w.registry[path] {
 				if rest, ok := strings.CutPrefix(name, "certificate "); ok { // as it was written
 					part := strings.Fields(rest)
-					name = "Certificate " + map[string]string{"localmachine": "LocalMachine", "currentuser": "CurrentUser"}[part[0]] + " " + map[string]string{"root": "Root", "ca": "CA", "my": "My"}[part[1]] + " " + strings.ToUpper(part[2])
+					name = "Certificate " + map[string]string{
+						"localmachine": "LocalMachine",
+						"currentuser":  "CurrentUser",
+					}[part[0]] + " " +
+						map[string]string{"root": "Root", "ca": "CA", "my": "My"}[part[1]] + " " +
+						strings.ToUpper(
+							part[2],
+						)
 				}
 				list = append(list, name)
 			}
@@ -601,7 +741,19 @@ func (w *windows) object(kind string, args []any) ([]any, error) {
 			}
 			c = &windowsCertificate{leaf: leaf}
 		}
-		return []any{newTable("certificate", "Thumbprint", c.thumbprint(), "Subject", c.leaf.Subject.String(), "Issuer", c.leaf.Issuer.String(), "own", c)}, nil
+		return []any{
+			newTable(
+				"certificate",
+				"Thumbprint",
+				c.thumbprint(),
+				"Subject",
+				c.leaf.Subject.String(),
+				"Issuer",
+				c.leaf.Issuer.String(),
+				"own",
+				c,
+			),
+		}, nil
 	case "security.cryptography.x509certificates.x509store":
 		name := text(args[1]) + "/" + text(args[0])
 		if strings.HasPrefix(name, "CurrentUser") {
@@ -613,7 +765,9 @@ func (w *windows) object(kind string, args []any) ([]any, error) {
 		o.call = func(string, []any) (any, error) { return true, nil }
 		return []any{o}, nil
 	case "wardicon.signin+credentials":
-		return []any{newTable("credentials", "Size", 0, "Mask", 0, "User", "", "Password", "", "Domain", "")}, nil
+		return []any{
+			newTable("credentials", "Size", 0, "Mask", 0, "User", "", "Password", "", "Domain", ""),
+		}, nil
 	}
 	return nil, fmt.Errorf("the type %s is not known to the test", kind)
 }
@@ -629,10 +783,16 @@ func (w *windows) store(name string) *table {
 			}
 			o.values["certificates"] = list
 		case "add":
-			w.stores[name] = append(w.stores[name], args[0].(*table).values["own"].(*windowsCertificate))
+			w.stores[name] = append(
+				w.stores[name],
+				args[0].(*table).values["own"].(*windowsCertificate),
+			)
 		case "remove":
 			gone := args[0].(*table).values["own"].(*windowsCertificate)
-			w.stores[name] = slices.DeleteFunc(w.stores[name], func(c *windowsCertificate) bool { return c == gone })
+			w.stores[name] = slices.DeleteFunc(
+				w.stores[name],
+				func(c *windowsCertificate) bool { return c == gone },
+			)
 		case "close":
 		default:
 			return nil, fmt.Errorf("a store has no method %s", method)
@@ -682,7 +842,11 @@ func (w *windows) static(n *node, kind, method string, args []any) (any, error) 
 		if mask := o.values["mask"].(int); mask == 16 {
 			c.psk = text(o.values["password"])
 		} else {
-			c.user, c.password, c.everybody = text(o.values["user"]), text(o.values["password"]), mask&8 != 0
+			c.user, c.password, c.everybody = text(
+				o.values["user"],
+			), text(
+				o.values["password"],
+			), mask&8 != 0
 		}
 		w.credentials[name] = c
 		return 0, nil
