@@ -1,5 +1,5 @@
 # Everything that is done with this project. `make demo` and `make test` are all that a
-# newcomer needs; they want Go, Node and git.
+# newcomer needs; they need Go, Node.js and git. `make help` lists the targets.
 SHELL := /bin/bash
 .ONESHELL:
 .SHELLFLAGS := -eu -o pipefail -c
@@ -10,12 +10,18 @@ GO      := CGO_ENABLED=0 go
 VERSION := $(shell sed -n 's/^## \([0-9.]*\).*/\1/p' CHANGELOG.md | head -1)
 COMMIT  := $(shell git rev-parse --short HEAD 2> /dev/null)
 LDFLAGS := -s -w -X wardicon/cli.Version=$(VERSION) -X wardicon/cli.Commit=$(COMMIT)
-SOURCES := $(shell find api cmd cli client core demo httpapi mailer metrics nameserver probe recipient service simulate store console/embed.go -name '*.go' -o -name '*.sql' -o -name '*.tmpl' -o -name '*.ps1' -o -name '*.sh' -o -name '*.pem' -o -name '*.html' -o -name '*.css' -o -name '*.js' -o -name '*.json') go.mod go.sum
-WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts) console/index.html console/vite.config.ts console/package-lock.json
+PACKAGES := api cmd cli client core demo httpapi mailer metrics nameserver probe recipient service simulate store
+SOURCES := $(shell find $(PACKAGES) console/embed.go -type f -not -path '*/testdata/*' -not -name '*_test.go') go.mod go.sum
+WEB     := $(shell find console/src console/public -type f -not -name schema.d.ts -not -name fields.json) \
+	console/index.html console/vite.config.ts console/describe.mjs console/package-lock.json
 
 .PHONY: build demo test lint check-corpus docs bench clean format shots
 
-build: bin/wardicon
+build: bin/wardicon ## build the program with its console
+
+.PHONY: help
+help: ## list the targets
+	@sed -n 's/^\([a-z-]*\):[^#]*## \(.*\)/  \1\t\2/p' Makefile | sort | expand -t 20
 
 # The packages of the console, as its lock file has them.
 console/node_modules/.package-lock.json: console/package-lock.json
@@ -42,114 +48,151 @@ bin/wardicon: $(SOURCES) console/dist/index.html
 	$(GO) build -trimpath -ldflags '$(LDFLAGS)' -o $@ ./cmd/wardicon
 
 # A service with sample data; ONCE=1 goes the whole way once and ends.
-demo: build
+demo: build ## start a service with sample data; ONCE=1 runs a full example and ends
 	bin/wardicon demo $(if $(ONCE),--once)
 
-# Tools that tests use where they can be had: a browser, other projects' parsers, and the
-# daemons and clients that parcels are proven with. As root they are installed; no service
-# is started by that.
+# Debian packages that tests use: the file that tells that one is there, the package, and what for. They are
+# installed as root; no service is started by that.
+define TOOLS
+/usr/bin/gcc gcc race-detector
+/usr/include/stdlib.h libc6-dev race-detector
+/usr/bin/openssl openssl parsers
+/usr/bin/chromium chromium browser
+/usr/bin/xmllint libxml2-utils parsers
+/usr/bin/plistutil libplist-utils parsers
+/usr/bin/nmcli network-manager clients-and-gateways
+/usr/bin/dbus-daemon dbus networks
+/usr/sbin/openvpn openvpn clients-and-gateways
+/usr/sbin/swanctl strongswan-swanctl clients-and-gateways
+/usr/sbin/charon-systemd charon-systemd clients-and-gateways
+/usr/lib/ipsec/charon strongswan-charon clients-and-gateways
+/usr/sbin/ipsec strongswan-starter clients-and-gateways
+/usr/lib/ipsec/charon-nm strongswan-nm clients-and-gateways
+/usr/lib/ipsec/plugins/libstrongswan-openssl.so libstrongswan-standard-plugins clients-and-gateways
+/usr/lib/ipsec/plugins/libstrongswan-eap-mschapv2.so libcharon-extauth-plugins clients-and-gateways
+/usr/lib/ipsec/plugins/libstrongswan-kernel-libipsec.so libcharon-extra-plugins clients-and-gateways
+/usr/lib/ipsec/plugins/libstrongswan-curve25519.so libstrongswan-extra-plugins clients-and-gateways
+/usr/lib/NetworkManager/nm-openvpn-service network-manager-openvpn clients-and-gateways
+/usr/lib/NetworkManager/VPN/nm-strongswan-service.name network-manager-strongswan clients-and-gateways
+/usr/lib/NetworkManager/nm-l2tp-service network-manager-l2tp clients-and-gateways
+/usr/lib/NetworkManager/nm-pptp-service network-manager-pptp clients-and-gateways
+/usr/lib/NetworkManager/nm-sstp-service network-manager-sstp clients-and-gateways
+/usr/sbin/pppd ppp clients-and-gateways
+/usr/sbin/xl2tpd xl2tpd clients-and-gateways
+/usr/sbin/pptpd pptpd clients-and-gateways
+/usr/sbin/pptp pptp-linux clients-and-gateways
+/usr/sbin/sstpc sstp-client clients-and-gateways
+/usr/bin/slirp-fullbolt slirp networks
+/usr/sbin/nft nftables networks
+/usr/sbin/nginx nginx-light networks
+/usr/bin/ping iputils-ping networks
+/usr/bin/zbarimg zbar-tools parsers
+/usr/bin/pdftotext poppler-utils parsers
+/usr/bin/7z p7zip-full parsers
+/usr/sbin/ip iproute2 networks
+endef
+export TOOLS
+
 .PHONY: tools
-tools:
+tools: ## install the Debian packages that the tests use (as root)
 	@need=""
-	want() { [ -e "$$1" ] || need="$$need $$2"; }
-	want /usr/bin/chromium chromium
-	want /usr/bin/xmllint libxml2-utils
-	want /usr/bin/plistutil libplist-utils
-	want /usr/bin/nmcli network-manager
-	want /usr/bin/dbus-daemon dbus
-	want /usr/sbin/openvpn openvpn
-	want /usr/sbin/swanctl strongswan-swanctl
-	want /usr/sbin/charon-systemd charon-systemd
-	want /usr/lib/ipsec/charon strongswan-charon
-	want /usr/sbin/ipsec strongswan-starter
-	want /usr/lib/ipsec/charon-nm strongswan-nm
-	want /usr/lib/ipsec/plugins/libstrongswan-openssl.so libstrongswan-standard-plugins
-	want /usr/lib/ipsec/plugins/libstrongswan-eap-mschapv2.so libcharon-extauth-plugins
-	want /usr/lib/ipsec/plugins/libstrongswan-kernel-libipsec.so libcharon-extra-plugins
-	want /usr/lib/ipsec/plugins/libstrongswan-curve25519.so libstrongswan-extra-plugins
-	want /usr/lib/NetworkManager/nm-openvpn-service network-manager-openvpn
-	want /usr/lib/NetworkManager/VPN/nm-strongswan-service.name network-manager-strongswan
-	want /usr/lib/NetworkManager/nm-l2tp-service network-manager-l2tp
-	want /usr/lib/NetworkManager/nm-pptp-service network-manager-pptp
-	want /usr/lib/NetworkManager/nm-sstp-service network-manager-sstp
-	want /usr/sbin/pppd ppp
-	want /usr/sbin/xl2tpd xl2tpd
-	want /usr/sbin/pptpd pptpd
-	want /usr/sbin/pptp pptp-linux
-	want /usr/sbin/sstpc sstp-client
-	want /usr/bin/slirp-fullbolt slirp
-	want /usr/sbin/nft nftables
-	want /usr/sbin/nginx nginx-light
-	want /usr/bin/ping iputils-ping
-	command -v ip > /dev/null || need="$$need iproute2"
-	want /usr/bin/zbarimg zbar-tools
-	want /usr/bin/pdftotext poppler-utils
-	want /usr/bin/7z p7zip-full
-	if [ -n "$$need" ] && [ "$$(id -u)" = 0 ] && command -v apt-get > /dev/null; then
-		echo "Installing what the tests use:$$need"
-		if [ ! -e /usr/sbin/policy-rc.d ]; then
-			trap 'rm -f /usr/sbin/policy-rc.d' EXIT
-			printf '#!/bin/sh\nexit 101\n' > /usr/sbin/policy-rc.d
-			chmod +x /usr/sbin/policy-rc.d
-		fi
-		apt-get update -qq
-		DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$need > /dev/null
-	elif [ -n "$$need" ]; then
-		echo "Tests that need$$need are skipped: install them as root."
+	while read -r file package purpose; do
+		[ -e "$$file" ] || need="$$need $$package($$purpose)"
+	done <<< "$$TOOLS"
+	if [ -z "$$need" ]; then
+		exit 0
 	fi
+	if [ "$$(id -u)" != 0 ] || ! command -v apt-get > /dev/null; then
+		echo "Not installed, so tests that use them are skipped:$$need. Run make tools as root on Debian."
+		exit 0
+	fi
+	echo "Installing what the tests use:$$need"
+	# No service is started: policy-rc.d forbids it, and is put back whatever happens.
+	policy=/usr/sbin/policy-rc.d
+	if [ -e $$policy ]; then cp -p $$policy $$policy.wardicon; fi
+	trap 'rm -f '$$policy'; [ ! -e '$$policy'.wardicon ] || mv '$$policy'.wardicon '$$policy EXIT
+	printf '#!/bin/sh\nexit 101\n' > $$policy
+	chmod +x $$policy
+	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq \
+		--no-install-recommends $$(sed 's/([^)]*)//g' <<< "$$need") > /dev/null ||
+		echo "They could not be installed; tests that use them are skipped."
 
 FUZZTIME ?= 6s
 
 # Gateways are asked that are the real daemons of Debian, in a network of their own; without root it says what it skipped.
 .PHONY: test-peers
-test-peers: tools
+test-peers: tools ## probe real gateways of Debian, in a network of their own
 	go test -count=1 -v -run TestPeers ./probe | grep -v '^=== '
 
 # Parcels are connected with by real clients, against real daemons, in networks of their
 # own; without root it says what it skipped, and why.
 .PHONY: test-connect
-test-connect: build tools
+test-connect: build tools ## connect with real clients to real gateways (as root)
 	go test -count=1 -v ./e2e/connect | sed -n '/^=== /d; /^ *--- /p; /skipped/p; /^FAIL/p; /^ok/p; /_test.go:/p'
 
-test: build tools
-	go test -timeout 20m -parallel 4 ./... # most of the time tests wait for pages and for silence
-	go test -race -short -run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
-	go test -run '^$$' -fuzz FuzzRead -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/format/all
-	go test -run '^$$' -fuzz FuzzOpen -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/pki
-	go test -run '^$$' -fuzz FuzzRead -fuzztime 3s -fuzzminimizetime 1s ./core/explain
-	for wire in ikev1:FuzzDecode ikev2:FuzzDecode l2tp:FuzzDecode pptp:FuzzDecode sstp:FuzzDecode ppp:FuzzDecode tlstunnel:FuzzOpen; do go test -run '^$$' -fuzz $${wire#*:} -fuzztime 3s -fuzzminimizetime 1s ./core/wire/$${wire%:*}; done
-	go test -run '^$$' -fuzz FuzzReceive -fuzztime 3s -fuzzminimizetime 1s ./core/session/ppp
-	go test -run '^$$' -fuzz FuzzOf -fuzztime 3s -fuzzminimizetime 1s ./core/signature
-	go test -run '^$$' -fuzz FuzzCheck -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/filecheck
-	go test -run '^$$' -fuzz FuzzReadCard -fuzztime $(FUZZTIME) -fuzzminimizetime 1s ./core/card
+# Where gcc is not there, nothing can be looked at by the race detector.
+RACE := $(shell command -v gcc > /dev/null && echo -race)
 
-lint: build
+FUZZ = go test -run '^$$' -fuzzminimizetime 1s
+
+test: build tools ## run all tests, and say what was skipped
+	# Most of the time tests wait for pages and for silence: four at a time.
+	go test -json -timeout 20m -parallel 4 ./... | go run ./tools/testlog
+	if [ -z "$(RACE)" ]; then echo "The race detector was skipped: gcc is not installed."; [ "$$CI" != true ]; fi
+	[ -z "$(RACE)" ] || CGO_ENABLED=1 go test -race -short \
+		-run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service
+	$(FUZZ) -fuzz FuzzRead -fuzztime $(FUZZTIME) ./core/format/all
+	$(FUZZ) -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./core/pki
+	$(FUZZ) -fuzz FuzzRead -fuzztime 3s ./core/explain
+	for wire in ikev1:Decode ikev2:Decode l2tp:Decode pptp:Decode sstp:Decode ppp:Decode tlstunnel:Open; do
+		$(FUZZ) -fuzz Fuzz$${wire#*:} -fuzztime 3s ./core/wire/$${wire%:*}
+	done
+	$(FUZZ) -fuzz FuzzReceive -fuzztime 3s ./core/session/ppp
+	$(FUZZ) -fuzz FuzzOf -fuzztime 3s ./core/signature
+	$(FUZZ) -fuzz FuzzCheck -fuzztime $(FUZZTIME) ./core/filecheck
+	$(FUZZ) -fuzz FuzzReadCard -fuzztime $(FUZZTIME) ./core/card
+
+lint: build ## formatters, vet, static analysis, types of the console
 	test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); exit 1; }
 	go vet ./...
 	go tool staticcheck ./...
 	go mod tidy -diff
 	cd console && npm run --silent check
 
-format: console/node_modules/.package-lock.json
+format: console/node_modules/.package-lock.json ## run the formatters
 	gofmt -w $$(git ls-files '*.go')
 	cd console && npm run --silent format
 
 # What the rules find in a collection of faults, miss in it, and find in sound files.
-check-corpus:
+check-corpus: ## what the rules find and miss in the collection of files
 	go test -count=1 -v -run 'TestFaults|TestClean' ./core/corpus | sed -n 's/^ *[a-z]*_test.go:[0-9]*: //p; /^FAIL/p; /^ok/p'
 
 # Documents that are made from the code.
-docs:
+docs: ## write the documents that are made from the code
 	WARDICON_WRITE=1 go test -count=1 -run TestDocument ./core/check
 
-bench: build
+bench: build ## benchmarks, as ratios to baselines of the same run
 	WARDICON_BENCH=1 WARDICON_BENCH_DEVICES=$(DEVICES) go test -timeout 60m -v -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
-shots: build tools
+shots: build tools ## pictures of every page, into DIR
 	mkdir -p "$${DIR:?name a folder: make shots DIR=...}"
 	WARDICON_SHOTS="$$(realpath "$$DIR")" go test -count=1 -run 'TestPages|TestCard|TestFirstProfile|TestFindingsPages|TestBoard|TestRecipientTypes|TestReports|TestGatewayAnswers' ./e2e
 
-clean:
-	rm -rf bin console/node_modules console/src/api/schema.d.ts console/components.d.ts
+# Static binaries with checksums and a software bill of materials. The same source gives the same bytes.
+RELEASE := bin/release
+.PHONY: release
+release: build ## static binaries, checksums and a software bill of materials
+	rm -rf $(RELEASE) && mkdir -p $(RELEASE)
+	for arch in amd64 arm64; do
+		GOOS=linux GOARCH=$$arch $(GO) build -trimpath -ldflags '$(LDFLAGS)' \
+			-o $(RELEASE)/wardicon-$(VERSION)-linux-$$arch ./cmd/wardicon
+	done
+	SOURCE_DATE_EPOCH=$$(git log -1 --format=%ct) $(GO) run ./tools/sbom \
+		$(RELEASE)/wardicon-$(VERSION)-linux-amd64 $(VERSION) console/package-lock.json \
+		> $(RELEASE)/wardicon-$(VERSION).spdx.json
+	cd $(RELEASE) && sha256sum wardicon-* > SHA256SUMS && cat SHA256SUMS
+
+clean: ## remove what was built
+	rm -rf bin console/node_modules console/src/api/schema.d.ts console/src/api/fields.json console/components.d.ts
 	cd console && find dist -mindepth 1 -not -name .keep -delete

@@ -20,7 +20,6 @@ require (
 	github.com/google/go-cmp v0.7.0
 	github.com/google/uuid v1.6.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
-	github.com/micromdm/plist v0.2.2
 	github.com/miekg/dns v1.1.73
 	github.com/owenrumney/go-sarif/v3 v3.3.1
 	github.com/pquerna/otp v1.5.0
