@@ -626,7 +626,7 @@ var connectRules = []Rule{
 		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if c.Connect != "" && c.Connect != vpn.ByHand && c.NeedsPassword() &&
-				c.PasswordMode == vpn.PasswordPrompted {
+				c.PasswordMode == vpn.PasswordPrompted && !slices.Contains(s.Apart, vpn.FieldPassword) {
 				return []Hit{
 					{Field: vpn.FieldConnect, Found: string(c.Connect) + ", password asked"},
 				}

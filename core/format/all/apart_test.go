@@ -66,9 +66,9 @@ func TestApart(t *testing.T) {
 		{"whose passphrase is asked for", "a.mobileconfig", apple(certificate, closed),
 			"routes identity", false},
 		{"a payload that is not there", "a.mobileconfig", apple(certificate, ""), "routes", true},
-		{"secrets in a file of their own", "a.conf", fmt.Sprintf(swan, "psk"), "psk", false},
+		{"secrets in a file of their own", "a.conf", fmt.Sprintf(swan, "psk"), "psk password", false},
 		{"keys in a folder of their own", "a.conf", fmt.Sprintf(swan, "pubkey\n   certs = a.pem"),
-			"identity psk", false},
+			"identity psk password", false},
 		{"secrets of somebody else", "a.conf", fmt.Sprintf(swan, "psk") +
 			"secrets {\n ike-x {\n  id = m.example\n  secret = x\n }\n}\n", "", false},
 		{"nothing", "a.ovpn", "client\nremote n.example\nremote-cert-tls server\n", "", false},

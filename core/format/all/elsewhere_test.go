@@ -221,7 +221,7 @@ func TestElsewhereBroken(t *testing.T) {
 			format.KeyMalformed, 4, "hope"},
 		{"a.conf", "connections {\n n {\n  remote_addrs = \"n.example\n }\n}\n",
 			format.KeyMalformed, 3, "quote"},
-		{"a.conf", "connections {\n n {\n  version = 1\n }\n}\n", format.FileMissing, 3, "sign-in"},
+		{"a.conf", "connections {\n n {\n  version = 1\n }\n}\n", format.NotYetRead, 3, "without L2TP"},
 		{"a.conf", "connections {\n n {\n  children {\n   a {\n    mode = tunnel\n   }\n   b " +
 			"{\n    mode = tunnel\n   }\n  }\n }\n}\n", format.NotYetRead, 1, "2 children"},
 
@@ -262,7 +262,7 @@ func TestElsewhereBroken(t *testing.T) {
 		{"a.pbk", "[N]\nType=2\nType=1\n", format.KeyTwice, 3, "Type"},
 		{"a.pbk", "[N]\nType=two\n", format.KeyMalformed, 2, "expected a number"},
 		{"a.pbk", "[N]\nType=1\nMEDIA=serial\n", format.Unrelated, 1, "type 1"},
-		{"a.pbk", "[N]\nType=2\nVpnStrategy=2\n", format.NotYetRead, 1, "several protocols"},
+		{"a.pbk", "[N]\nType=2\nVpnStrategy=2\n", format.SeveralProtocols, 3, "PPTP first"},
 		{"a.pbk", "[N]\nType=2\nVpnStrategy=7\nGuid=xyz\nCustomAuthKey=26\n", format.KeyMalformed,
 			4, "32 hexadecimal"},
 

@@ -371,7 +371,7 @@ func TestMisshapen(t *testing.T) {
 		{"a.mobileconfig", profile(`<key>Servr</key><string>x</string>`), format.KeyUnknown,
 			"PayloadContent[0].Servr"},
 		{"a.mobileconfig", strings.Replace(profile(""), ">L2TP<", ">VPN<", 1), format.NotYetRead,
-			"PayloadContent[0]"},
+			"PayloadContent[0].VPNType"},
 		{"a.mobileconfig", strings.Replace(profile(""), "6F1F6D3A", "6F1F", 1), format.KeyMalformed,
 			"PayloadUUID"},
 		{"a.mobileconfig", `<plist><array/></plist>`, format.Unreadable, ""},

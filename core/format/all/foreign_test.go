@@ -26,7 +26,7 @@ func run(t *testing.T, stdin []byte, name string, args ...string) string {
 	cmd.Stdin = strings.NewReader(string(stdin))
 	out, err := cmd.CombinedOutput()
 	if err != nil {
-		t.Fatalf("%s: %v", name, err)
+		t.Fatalf("%s: %v\n%s", name, err, out)
 	}
 	return string(out)
 }

@@ -15,6 +15,9 @@ import (
 // place is where the lines under a heading go into the file of which they are options.
 var place = regexp.MustCompile(`@[a-z0-9-]+@`)
 
+// unescaped are lines and tabs that an option needs.
+var unescaped = strings.NewReplacer(`\n`, "\n", `\t`, "\t")
+
 // TestOptions puts every option that a format's reference names into a sound file, one at a time:
 // it is carried, noted, left (told as not carried), or idle, as testdata/options says. A file there
 // begins with the sound one; behind a line of dashes come places, options and their fates.
@@ -50,7 +53,7 @@ func TestOptions(t *testing.T) {
 			}
 			option, want, _ := strings.Cut(line, " => ")
 			seen++
-			if got := fate(plain, read(at, strings.ReplaceAll(option, `\n`, "\n"))); got != want {
+			if got := fate(plain, read(at, unescaped.Replace(option))); got != want {
 				t.Errorf("%s: %s %s => %s, expected %s", name, at, option, got, want)
 			}
 		}

@@ -9,6 +9,7 @@ import (
 
 	"wardicon/core/format"
 	"wardicon/core/secret"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -33,49 +34,68 @@ func (l *link) keep() vpn.PasswordMode {
 	return vpn.PasswordPrompted
 }
 
-// harmless are options of pppd that change nothing that is read here.
-var harmless = []string{
-	"noauth",
-	"auth",
-	"ipparam",
-	"usepeerdns",
-	"nodefaultroute",
-	"nobsdcomp",
-	"nodeflate",
-	"lock",
-	"debug",
-	"nodetach",
-	"updetach",
-	"noipdefault",
-	"ipcp-accept-local",
-	"ipcp-accept-remote",
-	"lcp-echo-interval",
-	"lcp-echo-failure",
-	"maxfail",
-	"holdoff",
-	"logfile",
-	"sstp-sock",
-	"novj",
-	"novjccomp",
-	"hide-password",
-	"connect-delay",
-	"nomppe-stateful",
-	"linkname",
-	"unit",
-	"default-asyncmap",
-	"asyncmap",
-	"crtscts",
-	"local",
-	"modem",
-}
+// harmless are options of pppd that change nothing that is read here, with the number of words behind
+// each (pppd(8) of 2.4.9 and 2.5).
+var harmless = arities(`noauth ipparam=1 usepeerdns nodefaultroute nobsdcomp nodeflate lock nolock
+	debug nodetach updetach noipdefault ipcp-accept-local ipcp-accept-remote lcp-echo-interval=1
+	lcp-echo-failure=1 lcp-echo-adaptive maxfail=1 holdoff=1 logfile=1 logfd=1 nolog sstp-sock=1 novj
+	novjccomp hide-password show-password connect-delay=1 nomppe-stateful linkname=1 unit=1
+	default-asyncmap asyncmap=1 crtscts nocrtscts local modem noccp bsdcomp=1 deflate=1 predictor1
+	nopredictor1 default-mru noaccomp nopcomp nomagic noendpoint endpoint=1 nomultilink nomp
+	nompshortseq noproxyarp nopersist noktune ktune dump kdebug=1 silent passive receive-all escape=1
+	sync record=1 set=1 unset=1 privgroup=1 up_sdnotify vj-max-slots=1 usehostname novjccomp
+	ipcp-max-configure=1 ipcp-max-failure=1 ipcp-max-terminate=1 ipcp-restart=1 lcp-max-configure=1
+	lcp-max-failure=1 lcp-max-terminate=1 lcp-restart=1 lcp-rexmit-interval=1 chap-interval=1
+	chap-max-challenge=1 chap-restart=1 chap-timeout=1 pap-max-authreq=1 pap-restart=1 pap-timeout=1
+	eap-interval=1 eap-max-rreq=1 eap-restart=1 eap-timeout=1 ipv6cp-max-configure=1 ipv6cp-restart=1
+	noipx netmask=1 allow-ip=1`)
 
 // unread are options that concern the connection, and that it has no place for.
-var unread = []string{
-	"domain", "mtu", "mru", "plugin", "noccp", "noipv6", "ipv6", "+ipv6", "require-pap",
-	"require-chap", "require-mschap", "require-mschap-v2", "require-eap", "noip", "nomppe",
-	"nomppe-40", "nomppe-128", "ms-dns", "ms-wins", "idle", "demand", "connect", "disconnect",
-	"init", "welcome", "file", "call", "cert", "key", "ca", "capath", "crl", "need-peer-eap",
-	"defaultroute6", "defroute-metric", "maxconnect", "active-filter", "pass-filter", "proxyarp",
+var unread = arities(`auth domain=1 mtu=1 mru=1 plugin=1 noipv6 ipv6=1 +ipv6 ipv6cp-use-ipaddr
+	require-pap require-chap require-mschap require-mschap-v2 require-eap noip nomppe nomppe-40
+	nomppe-128 ms-dns=1 ms-wins=1 idle=1 demand connect=1 disconnect=1 init=1 welcome=1 file=1 call=1
+	cert=1 key=1 ca=1 capath=1 crl=1 crl-dir=1 need-peer-eap defaultroute6 nodefaultroute6
+	defroute-metric=1 maxconnect=1 active-filter=1 pass-filter=1 proxyarp login multilink mp noremoteip
+	ipcp-no-address ipcp-no-addresses dryrun notty tls-verify-method=1 tls-verify-key-usage
+	max-tls-version=1 remotenumber=1 socket=1`)
+
+// answered are the options that option reads, with their words.
+var answered = arities("pty=1 user=1 password=1 name=1 remotename=1 mppe=1")
+
+func arities(text string) map[string]int {
+	list := map[string]int{}
+	for word := range strings.FieldsSeq(text) {
+		name, count, _ := strings.Cut(word, "=")
+		list[name] = len(count) // 0 or 1
+	}
+	return list
+}
+
+// Options reads options of pppd that stand in one line, and tells what is carried nowhere.
+func Options(out *format.Reading, at format.Position, text string) PPP {
+	r, l := &reader{}, &link{PPP: NewPPP(), at: map[string]format.Position{}}
+	l.line(r, at, strings.Fields(text))
+	out.Notes = append(out.Notes, r.Notes...)
+	out.NotCarried = append(out.NotCarried, r.NotCarried...)
+	return l.PPP
+}
+
+// line reads the options of one line, each with the words that belong to it.
+func (l *link) line(r *reader, at format.Position, words []string) {
+	for len(words) > 0 {
+		name := words[0]
+		count := answered[name] + harmless[name] + unread[name]
+		if at.Path = name; len(words) <= count {
+			r.Note(format.KeyMalformed, at, "%s without a value", name)
+			return
+		}
+		if _, twice := l.at[name]; twice {
+			r.Note(format.KeyTwice, at, "%s", name)
+		}
+		l.at[name] = at
+		l.option(r, at, name, append(words[1:1+count:1+count], ""))
+		words = words[1+count:]
+	}
 }
 
 // pppOption tells a file of options of pppd by what stands in nearly each.
@@ -104,15 +124,7 @@ func (r *reader) options(data []byte) *link {
 			r.Note(format.Unreadable, at, "%s", err)
 			return false
 		}
-		if len(words) == 0 {
-			return true
-		}
-		at.Path = words[0]
-		if _, twice := l.at[words[0]]; twice {
-			r.Note(format.KeyTwice, at, "%s", words[0])
-		}
-		l.at[words[0]] = at
-		l.option(r, at, words[0], append(words[1:], ""))
+		l.line(r, at, words)
 		return true
 	})
 	if data, ok := r.beside.Get(r.stem + routesFile); ok {
@@ -145,15 +157,62 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 		l.tunnel = vpn.TunnelFull
 	case "persist":
 		l.persist = true
+	case "mppe":
+		l.mppe(r, at, words[0])
 	default:
+		_, idle := harmless[name]
+		_, lost := unread[name]
 		switch {
-		case l.Take(name) || slices.Contains(harmless, name):
-		case slices.Contains(unread, name):
+		case l.Take(name) || idle || speed.MatchString(name):
+		case lost, strings.Contains(name, ":"): // addresses
 			r.Left(strings.TrimSpace(name+" "+words[0]), at)
 		default:
 			r.Note(format.KeyUnknown, at, "%s", name)
 			r.Left(name, at)
 		}
+	}
+}
+
+// mppe reads pppd's other word for encryption: mppe required,no40,stateless.
+func (l *link) mppe(r *reader, at format.Position, words string) {
+	list := strings.Split(words, ",")
+	for _, word := range list {
+		switch word {
+		case "required":
+			l.MPPE = []suite.MPPE{"128", "40"}
+		case "stateful":
+			l.Stateful = true
+		case "no40", "no56", "no128", "stateless":
+		default:
+			r.Note(format.KeyMalformed, at, "mppe %s", word)
+		}
+	}
+	l.MPPE = slices.DeleteFunc(l.MPPE, func(m suite.MPPE) bool {
+		return slices.Contains(list, "no"+string(m))
+	})
+}
+
+// speed is that of a serial line, which none of these has.
+var speed = regexp.MustCompile(`^\d+$`)
+
+// carriers are the options of pptp(8) and sstpc(8) that change nothing here, with the number of
+// words behind each.
+var carriers = arities(`--nolaunchpppd --loglevel=1 --logstring=1 --nobuffer --timeout=1 --sync
+	--test-type=1 --ipparam=1 --log-level=1 --log-stderr --log-stdout --log-syslog --log-filename=1
+	--save-server-route --cert-warn --ca-cert=1`)
+
+// Program tells of the options of what runs below pppd that are carried nowhere.
+func Program(out *format.Reading, at format.Position, words []string) {
+	for i := 0; i < len(words); i++ {
+		switch count, here := carriers[words[i]]; {
+		case here:
+			i += count
+		case strings.HasPrefix(words[i], "-"):
+			out.Left(words[i], at)
+		}
+	}
+	if slices.Contains(words, "--cert-warn") {
+		out.Note(format.CheckSwitchedOff, at, "--cert-warn")
 	}
 }
 
@@ -181,6 +240,7 @@ func (r *reader) peer(data []byte) {
 	}
 	c.Site = r.site(format.Position{File: r.stem + siteFile, Line: 1}, false)
 	words := strings.Fields(l.pty)
+	Program(&r.Reading, l.at["pty"], words)
 	switch {
 	case len(words) >= 2 && words[0] == "pptp":
 		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
@@ -197,9 +257,6 @@ func (r *reader) peer(data []byte) {
 		}
 		if i := slices.Index(words, "--ca-cert"); i >= 0 && i+1 < len(words) {
 			c.Authority = r.Anchored(r.Fetch(r.beside, words[i+1], l.at["pty"]), l.at["pty"])
-		}
-		if slices.Contains(words, "--cert-warn") {
-			r.Note(format.CheckSwitchedOff, l.at["pty"], "--cert-warn")
 		}
 	case l.pty == "":
 		r.Note(format.NotYetRead, start, "options of pppd without the connection that they are for")

@@ -155,6 +155,9 @@ func (r *reader) connection(path string) {
 	if r.get(path+".version") == "1" && !r.forL2TP(path, child) {
 		r.Note(format.NotYetRead, r.at(path+".version"), "a connection by IKEv1 alone, without L2TP")
 		r.Left("a connection by IKEv1, "+strings.TrimPrefix(path, "connections."), r.at(path+".version"))
+		for key := range r.under(path) { // which says it all
+			r.read[path+"."+key] = true
+		}
 		return
 	}
 	if r.get(path+".version") == "1" {
@@ -199,7 +202,7 @@ func (r *reader) connection(path string) {
 		}
 	}
 	if !r.secrets {
-		apart = append(apart, vpn.FieldPSK) // in a file of its own
+		apart = append(apart, vpn.FieldPSK, vpn.FieldPassword) // in a file of their own
 	}
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{

@@ -246,6 +246,9 @@ func (r *reader) translate(name string, c conn) bool {
 		strings.Contains(c["authby"].text, "xauth")) {
 		r.Note(format.NotYetRead, server.at, "a connection by IKEv1 alone, without L2TP")
 		r.Left("a connection by IKEv1, "+name, server.at)
+		for key := range r.under(at) { // which says it all
+			r.read[at+"."+key] = true
+		}
 		return false
 	}
 	put(child+".mode", c["type"])

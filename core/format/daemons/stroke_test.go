@@ -89,7 +89,7 @@ conn gateway
 		left = append(left, u.What)
 	}
 	if said := strings.Join(left, "; "); said != "include more/*.secrets; RSA clientKey.pem; "+
-		"rightca CN=Skerry Line Root" {
+		"rightca CN=Skerry Line Root; a connection by IKEv1, old; dpd_delay = 30s" {
 		t.Errorf("not carried: %s", said)
 	}
 	for _, n := range r.Notes {

@@ -23,8 +23,9 @@ var (
 var lacKeys = map[string]string{
 	"lns": "-", "name": "-", "pppoptfile": "-", "autodial": "no", "redial": "no",
 	"redial timeout": "*", "max redials": "*", "ppp debug": "*", "length bit": "*",
-	"require chap": "-", "refuse chap": "-", "require pap": "-", "refuse pap": "-",
-	"require authentication": "*", "refuse authentication": "*", "hostname": "*", "local ip": "-",
+	// what the other side must prove itself by counts only with "require authentication"
+	"require chap": "*", "refuse chap": "-", "require pap": "*", "refuse pap": "-",
+	"require authentication": "no", "refuse authentication": "*", "hostname": "*", "local ip": "-",
 	"remote ip": "-", "challenge": "no", "tunnel rws": "*", "flow bit": "*", "exclusive": "*",
 	"bps": "*", "tx bps": "*", "rx bps": "*", "call rws": "*", "hidden bit": "*",
 	"proxy authentication": "-", "defaultroute": "-", "peers": "-", "rmax": "*", "rtimeout": "*",
@@ -150,7 +151,7 @@ func (r *reader) lac(name string, s map[string]setting) {
 	}
 	r.Add(format.Located{Connection: c, Positions: map[vpn.Field]format.Position{
 		vpn.FieldServer: at("lns"), vpn.FieldLogin: user, vpn.FieldPassword: user,
-		vpn.FieldProtocol: at("lns"), vpn.FieldPPP: at("require pap"), vpn.FieldName: at("lns"),
+		vpn.FieldProtocol: at("lns"), vpn.FieldPPP: at("refuse pap"), vpn.FieldName: at("lns"),
 		vpn.FieldTunnel: at("defaultroute"), vpn.FieldPSK: at("lns"), vpn.FieldConnect: at("autodial"),
 	}, Apart: []vpn.Field{vpn.FieldPSK, vpn.FieldRoutes, vpn.FieldIdentity}})
 }

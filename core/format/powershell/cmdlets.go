@@ -1,6 +1,7 @@
 package powershell
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -59,9 +60,9 @@ var cmdlets = map[string]cmdlet{
 		"CimSession",
 	}, append([]string{"AutoDetect", "BypassProxyForLocal"}, vpnSwitches...)},
 	"new-eapconfiguration": {0, []string{
-		"VerifyServerIdentity", "TunnledEapAuthMethod", "TunnledNonEapAuthMethod",
-	}, []string{"Tls", "Peap", "Ttls", "UseWinlogonCredential", "UserCertificate",
-		"FastReconnect"}},
+		"TunnledEapAuthMethod", "TunnledNonEapAuthMethod",
+	}, []string{"Tls", "Peap", "Ttls", "VerifyServerIdentity", "UseWinlogonCredential",
+		"UserCertificate", "FastReconnect"}},
 	"add-dnsclientnrptrule": {1, []string{
 		"Namespace", "NameServers", "Comment", "DisplayName", "GpoName", "Server",
 	}, append([]string{"DnsSecEnable", "DAEnable"}, vpnSwitches...)},
@@ -232,9 +233,11 @@ func (f *foreign) do(t token, name string, bound map[string]known) known {
 				v.text = method
 			}
 		}
+		f.account(name, bound)
 		return v
 	}
 	d := f.of(bound["ConnectionName"])
+	f.account(name, bound)
 	switch name {
 	case "add-vpnconnection", "set-vpnconnection":
 		f.seen = true
@@ -298,7 +301,41 @@ func (f *foreign) connection(d *draft, bound map[string]known) {
 				d.lost = "$" + p[1:] + ", which only a run would tell"
 				continue
 			}
+			if v.kind == 'f' && !v.flag() || common(p) || p == "IdleDisconnectSeconds" && v.text == "0" {
+				continue // as it is anyway
+			}
 			f.r.Left("-"+p+" "+v.text, v.at)
+		}
+	}
+}
+
+// used are the parameters of each command that say something of a connection here, beside those
+// that connection reads.
+var used = map[string][]string{
+	"set-vpnconnectionipsecconfiguration": {
+		"CipherTransformConstants", "AuthenticationTransformConstants", "EncryptionMethod",
+		"IntegrityCheckMethod", "DHGroup", "PfsGroup", "RevertToDefault",
+	},
+	"add-vpnconnectionroute":                   {"DestinationPrefix"},
+	"add-vpnconnectiontriggerdnsconfiguration": {"DnsSuffix", "DnsIPAddress"},
+	"add-vpnconnectiontriggertrustednetwork":   {"DnsSuffix"},
+	"set-vpnconnectionproxy": {
+		"AutoConfigurationScript", "ProxyServer", "ExceptionPrefix",
+	},
+	"new-eapconfiguration": {"Tls", "Peap", "Ttls", "VerifyServerIdentity"},
+}
+
+// account tells of the other parameters of a command that was understood.
+func (f *foreign) account(name string, bound map[string]known) {
+	list, understood := used[name]
+	for _, p := range slices.Sorted(maps.Keys(bound)) {
+		v := bound[p]
+		switch {
+		case !understood, v.at.Line == 0, slices.Contains(list, p), common(p),
+			slices.Contains(vpnSwitches, p), p == "ConnectionName", p == "ThrottleLimit":
+		case v.kind == 'f' && !v.flag():
+		default:
+			f.r.Left(strings.TrimSpace("-"+p+" "+v.text), v.at)
 		}
 	}
 }

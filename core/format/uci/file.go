@@ -90,6 +90,7 @@ func (r *reader) target(key string) string {
 // inside reads a tunnel whose options stand in the section itself, underlined where the client has
 // hyphens.
 func (r *reader) inside(path string) {
+	r.taken[path] = true
 	var lines []string
 	var places []format.Position
 	for _, key := range r.order {
@@ -98,6 +99,7 @@ func (r *reader) inside(path string) {
 			continue
 		}
 		name = strings.ReplaceAll(name, "_", "-")
+		r.read[key] = true
 		for _, value := range r.set[key].values {
 			switch value {
 			case "0":

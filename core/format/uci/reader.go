@@ -27,10 +27,13 @@ type reader struct {
 	beside format.Beside
 	set    map[string]*option
 	order  []string
+	read   map[string]bool // the paths that somebody asked for
+	taken  map[string]bool // the sections that became connections, or parts of them
 
 	form     bool // of a file, not a batch
 	pack     string
 	section  string
+	last     map[string]string // the section that was added last, by its type
 	sections int
 	apart    bool // the IPsec half of a connection
 }
@@ -38,7 +41,8 @@ type reader struct {
 // Read takes a batch apart, with the files that it names. It always answers; what is
 // wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
-	r := &reader{file: name, beside: beside, set: map[string]*option{}}
+	r := &reader{file: name, beside: beside, set: map[string]*option{},
+		read: map[string]bool{}, taken: map[string]bool{}, last: map[string]string{}}
 	if !r.Lines(name, data, r.line) {
 		return r.Reading
 	}
@@ -59,6 +63,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 			r.tls(path)
 		}
 	}
+	r.account()
 	if len(r.Connections) == 0 && r.form {
 		r.Note(
 			format.NotYetRead,
@@ -83,6 +88,11 @@ func (r *reader) line(at format.Position, line string) bool {
 	switch command {
 	case "", "commit", "delete":
 		return true
+	case "del_list", "rename", "reorder", "revert":
+		r.Left(line, at)
+		return true
+	case "add":
+		return r.added(at, rest)
 	case "package", "config", "option", "list":
 		return r.stanza(at, command, rest)
 	case "set", "add_list":
@@ -90,7 +100,7 @@ func (r *reader) line(at format.Position, line string) bool {
 		if strings.HasPrefix(command, "#") {
 			return true
 		}
-		r.Note(format.Unreadable, at, "%q, expected set, add_list, delete or commit", command)
+		r.Note(format.Unreadable, at, "%q, expected set, add, add_list, delete or commit", command)
 		return false
 	}
 	path, raw, ok := strings.Cut(strings.TrimSpace(rest), "=")
@@ -103,8 +113,30 @@ func (r *reader) line(at format.Position, line string) bool {
 		r.Note(format.Unreadable, at, "%s: %s", path, err)
 		return false
 	}
-	r.put(at, path, value, command == "add_list")
+	r.put(at, r.named(path), value, command == "add_list")
 	return true
+}
+
+// added makes a section without a name.
+func (r *reader) added(at format.Position, rest string) bool {
+	words := strings.Fields(rest)
+	if len(words) != 2 {
+		r.Note(format.Unreadable, at, "add %s, expected a file and a type of section", rest)
+		return false
+	}
+	r.sections++
+	r.last[words[0]+".@"+words[1]] = fmt.Sprintf("%s.section%d", words[0], r.sections)
+	r.put(at, r.last[words[0]+".@"+words[1]], words[1], false)
+	return true
+}
+
+// named puts the name of a section that was just added into a path: network.@route[-1].target.
+func (r *reader) named(path string) string {
+	section, rest, ok := strings.Cut(path, "[-1]")
+	if name := r.last[section]; ok && name != "" {
+		return name + rest
+	}
+	return path
 }
 
 // unquote reads a word as a shell would: single quotes as they are, double quotes and
@@ -141,6 +173,7 @@ func unquote(raw string) (string, error) {
 }
 
 func (r *reader) get(path string) string {
+	r.read[path] = true
 	if o := r.set[path]; o != nil && len(o.values) > 0 {
 		return o.values[len(o.values)-1]
 	}
@@ -148,6 +181,7 @@ func (r *reader) get(path string) string {
 }
 
 func (r *reader) list(path string) []string {
+	r.read[path] = true
 	if o := r.set[path]; o != nil {
 		return o.values
 	}
@@ -186,7 +220,12 @@ func (r *reader) tls(path string) {
 		return
 	}
 	inner := read(name, []byte(text), r.beside)
+	r.taken[path] = true
+	_, section, _ := strings.Cut(path, ".")
+	r.zone(section)
 	r.Notes = append(r.Notes, inner.Notes...)
+	r.NotCarried = append(r.NotCarried, inner.NotCarried...)
+	r.Pieces = append(r.Pieces, inner.Pieces...)
 	for _, one := range inner.Connections {
 		one.Connection.Scope, one.Connection.Site = vpn.ScopeMachine, r.site(path)
 		if r.get(path+".enabled") == "1" {
@@ -197,6 +236,14 @@ func (r *reader) tls(path string) {
 }
 
 func (r *reader) network(path string) {
+	_, section, _ := strings.Cut(path, ".")
+	r.taken[path] = true
+	r.zone(section)
+	if peer := r.get(path + ".peerdns"); peer == "0" && r.set[path+".dns"] == nil {
+		r.Left("peerdns 0, no name servers of the gateway", r.at(path+".peerdns"))
+	} else if peer != "0" && r.set[path+".dns"] != nil {
+		r.Left("the gateway's name servers beside these", r.at(path+".dns"))
+	}
 	c := vpn.Connection{
 		Name: cmp.Or(
 			r.get(path+".title"),
@@ -216,7 +263,7 @@ func (r *reader) network(path string) {
 		c.Password, c.PasswordMode = secret.New(r.get(path+".password")), vpn.PasswordSaved
 		r.Note(format.SecretClear, r.at(path+".password"), "the password")
 	}
-	if r.get(path+".auto") == "1" {
+	if r.get(path+".auto") != "0" { // as OpenWrt assumes
 		c.Connect = vpn.Always
 	}
 	if r.get(path+".defaultroute") != "0" {
@@ -230,10 +277,8 @@ func (r *reader) network(path string) {
 		if strings.HasPrefix(key, "network.") && strings.HasSuffix(key, ".target") &&
 			r.get(
 				strings.TrimSuffix(key, "target")+"interface",
-			) == strings.TrimPrefix(
-				path,
-				"network.",
-			) {
+			) == section {
+			r.taken[strings.TrimSuffix(key, ".target")] = true
 			target := r.target(key)
 			if _, err := netip.ParsePrefix(target); err != nil {
 				r.Note(
@@ -248,7 +293,7 @@ func (r *reader) network(path string) {
 		}
 	}
 	c.Site = r.site(path)
-	ppp := r.options(path + ".pppd_options")
+	ppp := daemons.Options(&r.Reading, r.at(path+".pppd_options"), r.get(path+".pppd_options"))
 	switch proto := r.get(path + ".proto"); proto {
 	case "l2tp":
 		c.Protocol = vpn.L2TP
@@ -267,6 +312,8 @@ func (r *reader) network(path string) {
 		if host, port, ok := vpn.SplitPort(c.Server); ok {
 			c.Server, c.SSTP.Port = host, port
 		}
+		daemons.Program(&r.Reading, r.at(path+".sstp_options"),
+			strings.Fields(r.get(path+".sstp_options")))
 		if _, file, ok := strings.Cut(r.get(path+".sstp_options"), "--ca-cert "); ok {
 			c.Authority = r.Anchored(
 				r.Fetch(r.beside, file, r.at(path+".sstp_options")),
@@ -335,16 +382,6 @@ func (r *reader) site(path string) *vpn.Site {
 	return s
 }
 
-func (r *reader) options(path string) daemons.PPP {
-	p := daemons.NewPPP()
-	for _, word := range strings.Fields(r.get(path)) {
-		if !p.Take(word) {
-			r.Note(format.KeyUnknown, r.at(path), "the option %s", word)
-		}
-	}
-	return p
-}
-
 // ipsec reads the half below L2TP, which stands beside.
 func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 	name := strings.TrimSuffix(r.file, filepath.Ext(r.file)) + ".conf"
@@ -361,6 +398,7 @@ func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 		return false
 	}
 	inner := daemons.Read(name, []byte(text), r.beside)
+	r.NotCarried = append(r.NotCarried, inner.NotCarried...)
 	for _, n := range inner.Notes {
 		if n.Kind != format.FileMissing {
 			r.Notes = append(r.Notes, n)
