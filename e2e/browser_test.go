@@ -62,7 +62,7 @@ func open(t *testing.T, url string) *tab {
 	)
 	alloc, closeAlloc := chromedp.NewExecAllocator(context.Background(), options...)
 	ctx, closeTab := chromedp.NewContext(alloc)
-	ctx, cancel := context.WithTimeout(ctx, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	t.Cleanup(func() {
 		cancel()
 		closeTab()

@@ -28,11 +28,13 @@ import (
 	"wardicon/cli"
 	"wardicon/client"
 	"wardicon/core/secret"
+	"wardicon/service"
 	"wardicon/store"
 )
 
 // TestMain lets the test's own program stand in for wardicon, as a process of its own.
 func TestMain(m *testing.M) {
+	service.HashQuickly()
 	if os.Getenv("WARDICON_PROCESS") != "" {
 		os.Exit(cli.Run(os.Args[1:], cli.Standard()))
 	}

@@ -91,7 +91,10 @@ func ruled(c vpn.Connection) []vpn.DemandRule {
 			{Domains: d.Domains},
 		}
 	}
-	return append(list, wanted, vpn.DemandRule{Action: vpn.DemandIgnore})
+	if list = append(list, wanted); !wanted.Always() {
+		list = append(list, vpn.DemandRule{Action: vpn.DemandIgnore})
+	}
+	return list
 }
 
 // plain puts rules that a pattern's conditions can say into them; ok is false where they say more.
