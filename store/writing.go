@@ -199,6 +199,6 @@ func (s *Store) Ready(ctx context.Context) error {
 }
 
 const (
-	readyTime  = 2 * time.Second
+	readyTime  = 5 * time.Second
 	leastSpace = 4 << 20 // bytes that must be left on the disk
 )

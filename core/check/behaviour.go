@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"wardicon/core/format"
 	"wardicon/core/plan"
@@ -138,6 +139,16 @@ var behaviourRules = []Rule{
 		"Apple: Device Management, VPN payload reference",
 		"OnDemandRules beside L2TP",
 		"OnDemandRules with IKEv2",
+	),
+	fileRule(
+		format.DemandUnreached,
+		"On-demand rule is never reached",
+		vpn.Warning,
+		"The device takes the first rule that matches; one without conditions matches every network.",
+		"Move the rule without conditions to the end.",
+		"Apple: Device Management, VPN.OnDemandRulesElement",
+		"a rule behind one without conditions",
+		"the rule without conditions last",
 	),
 	{
 		Code:     "always-twice",
@@ -280,12 +291,54 @@ var behaviourRules = []Rule{
 	fileRule(
 		format.IdentifierTwice,
 		"Identifier is used twice",
-		vpn.Warning,
-		"The second part replaces the first one on the device.",
-		"Give each part its own identifier.",
-		"Apple: Configuration Profile reference, PayloadIdentifier",
-		"two payloads with one PayloadIdentifier",
+		vpn.Error,
+		"The device rejects the profile, or the second part replaces the first one.",
+		"Give each part its own identifier and UUID.",
+		"Apple: Device Management, common payload keys, PayloadIdentifier and PayloadUUID",
+		"two payloads with one PayloadUUID",
 		"a PayloadIdentifier for each",
+	),
+	fileRule(
+		format.KeyMissing,
+		"Required key is missing",
+		vpn.Error,
+		"The device rejects the profile.",
+		"Add the key.",
+		"Apple: Device Management, common payload keys and VPN.IKEv2",
+		"a payload without PayloadVersion",
+		"a payload with all the keys that are required",
+	),
+	removalRule(),
+	fileRule(
+		format.IssuerUnknown,
+		"Issuer is not in the file",
+		vpn.Error,
+		"The device accepts only a gateway certificate of an issuer by this name, and no CA in the "+
+			"file has it.",
+		"Enter the common name of the CA that issued the gateway's certificate.",
+		"Apple: Device Management, VPN.IKEv2, ServerCertificateIssuerCommonName",
+		"the common name of another CA",
+		"the common name of the CA in the file",
+	),
+	fileRule(
+		format.SeveralProtocols,
+		"Several protocols are tried in turn",
+		vpn.Warning,
+		"The device may connect by the weakest of them, or wait for each to fail.",
+		"Set the one protocol that the gateway offers.",
+		"Microsoft: RASENTRY, dwVpnStrategy",
+		"VpnStrategy=2 in a phone book",
+		"VpnStrategy=7",
+	),
+	fileRule(
+		format.SecretElsewhere,
+		"Secret is for another connection",
+		vpn.Error,
+		"The client looks for a secret by login or identity, finds none and cannot sign in.",
+		"Enter the secret under the login or identity that the connection uses.",
+		"swanctl.conf(5), secrets; pppd(8), AUTHENTICATION",
+		"an EAP secret for another login",
+		"an EAP secret for the login of the connection",
 	),
 	fileRule(
 		format.Unsigned,
@@ -350,4 +403,37 @@ func under(name, domain string) bool {
 		strings.Trim(domain, ".*"),
 	)
 	return domain != "" && (name == domain || strings.HasSuffix(name, "."+domain))
+}
+
+// removalRule tells of profiles that the device removes by itself, the harder the sooner.
+func removalRule() Rule {
+	r := fileRule(
+		format.RemovesItself,
+		"Profile removes itself",
+		vpn.Error,
+		"The device deletes the profile on that day, and the connection with it.",
+		"Remove the date, or set a later one.",
+		"Apple: Device Management, TopLevel, RemovalDate",
+		"a RemovalDate that has passed",
+		"a profile without a RemovalDate",
+	)
+	r.run = func(s *Subject) []Hit {
+		var hits []Hit
+		for _, n := range s.Notes {
+			if n.Kind != format.RemovesItself {
+				continue
+			}
+			hit := Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Severity: vpn.Note}
+			switch left := n.When.Sub(s.Now); {
+			case s.Now.IsZero():
+			case left < 0:
+				hit.Severity = vpn.Error
+			case left < 30*24*time.Hour:
+				hit.Severity = vpn.Warning
+			}
+			hits = append(hits, hit)
+		}
+		return hits
+	}
+	return r
 }

@@ -57,6 +57,8 @@ type Hit struct {
 	From, To string
 	Line     *format.LineFix
 	Place    *Spot // where the field does not tell
+	// Where it is milder than the rule is as a rule.
+	Severity vpn.Severity
 }
 
 // Repair is a mechanical fix: of a value, or of a line in a file. It may hold a secret and
@@ -272,6 +274,9 @@ func (r *Rule) finding(s *Subject, hit Hit) Finding {
 	}
 	if hit.Fix != "" {
 		f.Fix = hit.Fix
+	}
+	if hit.Severity != "" {
+		f.Severity = hit.Severity
 	}
 	if severity, ok := s.Policy.Severities[r.Code]; ok {
 		f.Severity = severity

@@ -300,6 +300,13 @@ var plain = map[string]string{
 		"another password.",
 	"identifier-form":  "Another connection on your device could be replaced by this one.",
 	"identifier-twice": "One part of the file would replace another one on your device.",
+	"demand-unreached": "Your device may connect, or stay disconnected, where you do not expect it.",
+	"key-missing":      "Your device cannot read the file. Ask for it again.",
+	"profile-removes-itself": "Your device will delete the connection by itself. Ask for a new file " +
+		"before that.",
+	"issuer-not-in-file": "Your device would not connect. Ask for a new file.",
+	"protocol-several":   "Your device may connect in a less safe way than it could.",
+	"secret-elsewhere":   "Your device could not sign in. Ask for a new file.",
 	"profile-unsigned": "Your device will say that the file is not signed. Install it only if " +
 		"you know where it came from.",
 	"open-to-others": "Others who use this computer can read your file.",
@@ -342,6 +349,9 @@ var plain = map[string]string{
 	"file-missing":        "Another file belongs to this one and did not come along.",
 	"option-unknown": "The file has a line that your app does not understand, so the app " +
 		"refuses it.",
+	"option-value":         "The app on your device refuses the file. Ask for a new one.",
+	"value-misread":        "Your connection may drop more often than it should.",
+	"option-older-clients": "An older app on your device refuses the file. Update the app.",
 	"option-conflict": "Two lines of the file contradict each other, so the connection " +
 		"cannot start.",
 	"option-windows": "The file has a line that only computers with Windows understand.",

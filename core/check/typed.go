@@ -34,6 +34,13 @@ func (s *Subject) typed() []typed {
 	if psk := c.PSK(); !psk.IsZero() {
 		values = append(values, typed{vpn.FieldPSK, psk.Reveal(), true})
 	}
+	for _, name := range []typed{
+		{vpn.FieldServerName, c.ServerName(), false}, {vpn.FieldRemoteID, c.RemoteID(), false},
+	} {
+		if name.value != "" && name.value != c.Server {
+			values = append(values, name)
+		}
+	}
 	return values
 }
 

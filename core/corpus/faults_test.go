@@ -92,6 +92,15 @@ func TestFaults(t *testing.T) {
 			}
 		}
 	}
+	for _, tab := range tables(t) {
+		for _, c := range tab.cases {
+			for _, one := range c.expected {
+				if words := strings.Fields(one); len(words) > 1 {
+					seeded[words[1]] = true
+				}
+			}
+		}
+	}
 	for _, r := range check.Register {
 		if !seeded[r.Code] {
 			t.Errorf("no fault for the rule %s", r.Code)

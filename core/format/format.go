@@ -101,6 +101,9 @@ const (
 	OptionUnknown     NoteKind = "option-unknown"
 	OptionConflict    NoteKind = "option-conflict"
 	OptionWindows     NoteKind = "option-windows"
+	OptionValue       NoteKind = "option-value"
+	OptionOlder       NoteKind = "option-older-clients"
+	ValueMisread      NoteKind = "value-misread"
 
 	Unprotected        NoteKind = "l2tp-unprotected"
 	EncryptionOptional NoteKind = "encryption-optional"

@@ -204,6 +204,29 @@ func (c Connection) PSK() secret.Text {
 	return secret.Text{}
 }
 
+// ServerName is the name that the gateway's certificate has to carry beside the address, where
+// there is one: that of the TLS tunnel or of SSTP.
+func (c Connection) ServerName() string {
+	switch {
+	case c.TLS != nil:
+		return c.TLS.ServerName
+	case c.SSTP != nil:
+		return c.SSTP.ServerName
+	}
+	return ""
+}
+
+// RemoteID is the identity that the gateway has to prove in IKE, where there is one.
+func (c Connection) RemoteID() string {
+	switch {
+	case c.IKEv2 != nil:
+		return c.IKEv2.RemoteID
+	case c.L2TP != nil:
+		return c.L2TP.RemoteID
+	}
+	return ""
+}
+
 // NeedsPassword tells whether a person signs in by login and password.
 func (c Connection) NeedsPassword() bool {
 	switch {

@@ -48,22 +48,22 @@ var options = byClass(map[class]string{
 		management-external-cert management-external-key
 		pkcs11-cert-private pkcs11-id pkcs11-id-management pkcs11-private-mode
 		pkcs11-protected-authentication pkcs11-providers providers config route-metric compat-mode local
-		lport bind bind-dev multihome tun-mtu-max mark x509-track x509-username-field auth-token auth-token-user mtu-test dh`,
+		lport bind bind-dev multihome tun-mtu-max mark x509-track x509-username-field auth-token auth-token-user mtu-test dh push`,
 	gateway: `auth-gen-token auth-gen-token-secret auth-user-pass-optional bcast-buffers ccd-exclusive
 		client-config-dir client-to-client duplicate-cn hash-size ifconfig-ipv6-pool ifconfig-ipv6-push
 		ifconfig-pool ifconfig-pool-persist ifconfig-push iroute iroute-ipv6 max-routes-per-client mode
 		opt-verify port-share push-remove push-reset server server-bridge server-ipv6 stale-routes-check
 		tcp-queue-limit tls-server username-as-common-name verify-client-cert vlan-accept vlan-pvid vlan-tagging
-		max-clients connect-freq connect-freq-initial push disable force-tls-key-material-export`,
+		max-clients connect-freq connect-freq-initial disable force-tls-key-material-export`,
 	windows: `allow-nonadmin block-outside-dns cryptoapicert dhcp-internal dhcp-pre-release dhcp-release
 		dhcp-renew ip-win32 pause-exit register-dns service show-adapters show-net show-net-up show-valid-subnets
 		tap-sleep win-sys windows-driver`,
 	program: `auth-user-pass-verify client-connect client-crresponse client-disconnect down ipchange
 		learn-address plugin route-pre-down route-up script-security tls-crypt-v2-verify tls-export-cert
 		tls-verify up`,
-	outdated: `client-cert-not-required comp-noadapt engine link-mtu max-routes ncp-ciphers
-		no-name-remapping no-replay ns-cert-type prng secret udp-mtu tcp-nodelay compat-names`,
-	removed: `auth-user-pass-file ifconfig-pool-linear iproute management-client-pf key-method ` +
+	outdated: `comp-noadapt engine link-mtu max-routes ncp-ciphers
+		no-replay ns-cert-type prng secret udp-mtu tcp-nodelay`,
+	removed: `auth-user-pass-file client-cert-not-required compat-names no-name-remapping ifconfig-pool-linear iproute management-client-pf key-method ` +
 		`keysize ncp-disable no-iv tls-remote`,
 })
 

@@ -58,8 +58,11 @@ type reader struct {
 	pulls   bool     // the gateway may say more: pull, or client
 	closed  bool     // its identity is under a passphrase
 	apart   []vpn.Field
+	exit    format.Position
+	broken  bool // the client refuses it, and this is said
 	mode    bool // it begins a TLS session: client or tls-client
 	first   map[string]format.Position
+	words   map[string][]string // of each option, where it stands last
 }
 
 // Read takes a client file apart, with the files that it names. It always answers; what
@@ -73,6 +76,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		transport: vpn.UDP,
 		endless:   true,
 		first:     map[string]format.Position{},
+		words:     map[string][]string{},
 	}
 	r.s = &vpn.TLSSetting{Remotes: []vpn.Remote{}, Ciphers: []string{}}
 	r.c = vpn.Connection{
@@ -116,6 +120,7 @@ func (r *reader) line(at format.Position, line string) bool {
 	if r.block != nil && strings.HasPrefix(trimmed, "</connection>") {
 		if r.block.Address == "" {
 			r.Note(format.OptionConflict, r.tagAt, "<connection> without a remote")
+			r.broken = true
 		} else {
 			r.blocks = append(r.blocks, *r.block)
 		}
@@ -186,6 +191,12 @@ func (r *reader) option(at format.Position, name string, words []string) {
 	if _, again := r.first[name]; !again {
 		r.first[name] = at
 	}
+	if options[name] != windows && !r.form(at, name, words) {
+		if r.broken = true; name != "remote" {
+			return
+		}
+	}
+	r.words[name] = words
 	switch name {
 	case "client", "pull":
 		r.pulls = true
@@ -250,6 +261,8 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		r.transport = r.protocol(at, word(0))
 	case "connect-retry-max":
 		r.endless = false
+	case "explicit-exit-notify":
+		r.exit = at
 	case "keepalive", "ping":
 		r.s.Keepalive = r.number(at, word(0), 3600)
 		place(vpn.FieldKeepalive)
@@ -288,20 +301,13 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		)
 	case "verify-x509-name":
 		place(vpn.FieldServerName)
-		switch word(1) {
-		case "name":
+		if word(1) == "name" {
 			r.s.ServerName = word(0)
-		case "name-prefix", "subject", "":
-			r.Left(strings.TrimSpace("verify-x509-name "+word(0)+" "+word(1)), at)
-			r.apart = append(r.apart, vpn.FieldServerName)
-		default:
-			r.Note(format.OptionConflict, at,
-				"verify-x509-name has no type %q, expected subject, name or name-prefix", word(1))
+			break
 		}
+		r.Left(strings.TrimSpace("verify-x509-name "+word(0)+" "+word(1)), at)
+		r.apart = append(r.apart, vpn.FieldServerName)
 	case "tls-version-min":
-		if !slices.Contains([]string{"1.0", "1.1", "1.2", "1.3"}, word(0)) {
-			r.Note(format.OptionConflict, at, "tls-version-min %q, expected 1.2 or 1.3", word(0))
-		}
 		r.s.MinTLS = word(0)
 		place(vpn.FieldMinTLS)
 	case "data-ciphers", "ncp-ciphers":
@@ -327,7 +333,7 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		r.c.Tunnel = vpn.TunnelFull
 		for _, flag := range words {
 			if !slices.Contains(redirectFlags, flag) {
-				r.Note(format.OptionConflict, at, "redirect-gateway has no flag %q", flag)
+				r.Note(format.OptionValue, at, "redirect-gateway has no flag %q", flag)
 			}
 			if flag == "!ipv4" || flag == "local" || flag == "autolocal" || flag == "block-local" ||
 				flag == "bypass-dhcp" || flag == "bypass-dns" {
@@ -337,11 +343,9 @@ func (r *reader) option(at format.Position, name string, words []string) {
 		r.six = slices.Contains(words, "ipv6")
 		r.redirect = at
 		place(vpn.FieldTunnel)
+		place(vpn.FieldIPv6)
 	case "pull-filter":
 		switch {
-		case !slices.Contains([]string{"accept", "ignore", "reject"}, word(0)):
-			r.Note(format.OptionConflict, at, "pull-filter %q, expected accept, ignore or reject",
-				word(0))
 		case word(0) == "ignore" && strings.HasPrefix(word(1), "redirect-gateway"):
 			r.nopull = at
 		default:
@@ -375,6 +379,10 @@ func (r *reader) option(at format.Position, name string, words []string) {
 	case "dhcp-option":
 		switch word(0) {
 		case "DNS", "DNS6":
+			if !address(word(1)) {
+				r.Note(format.KeyMalformed, at, "dhcp-option %s %q, expected an IP address", word(0),
+					word(1))
+			}
 			r.c.DNS = append(r.c.DNS, word(1))
 			place(vpn.FieldDNS)
 		case "DOMAIN", "DOMAIN-SEARCH", "ADAPTER_DOMAIN_SUFFIX":
@@ -393,9 +401,6 @@ func (r *reader) option(at format.Position, name string, words []string) {
 			r.Left("dhcp-option "+word(0), at)
 		}
 	case "key-direction":
-		if word(0) != "0" && word(0) != "1" {
-			r.Note(format.OptionConflict, at, "key-direction %q, expected 0 or 1", word(0))
-		}
 		r.direction = word(0)
 	case "auth-user-pass":
 		r.user, r.userAt = true, at
@@ -477,6 +482,9 @@ func (r *reader) together() {
 	case has("http-proxy") && !allTCP && len(r.blocks) == 0:
 		r.Note(format.OptionConflict, r.first["http-proxy"], "http-proxy with a remote over UDP")
 	}
+	if r.exit.Line > 0 && anyTCP {
+		r.Note(format.OptionOlder, r.exit, "explicit-exit-notify with a remote over TCP, before 2.6")
+	}
 	if at, ok := r.first["lport"]; ok && has("nobind") {
 		r.Note(format.OptionConflict, at, "lport with nobind")
 	}
@@ -517,7 +525,7 @@ func (r *reader) protocol(at format.Position, v string) vpn.Transport {
 	case "tcp":
 		return vpn.TCP
 	}
-	r.Note(format.OptionConflict, at, "the protocol %q, expected udp or tcp-client", v)
+	r.Note(format.OptionValue, at, "the protocol %q, expected udp or tcp-client", v)
 	if strings.HasPrefix(v, "tcp") {
 		return vpn.TCP
 	}
@@ -565,11 +573,15 @@ func (r *reader) settle() {
 			r.s.Remotes[i].Transport = r.transport
 		}
 	}
+	if len(r.s.Remotes) == 0 && r.broken {
+		return // which is said
+	}
 	if len(r.s.Remotes) == 0 {
 		r.Note(format.Unreadable, start, "no remote: this is no client's file")
 		return
 	}
 	r.together()
+	r.apartOptions()
 	r.c.Server, r.c.Reconnect = r.s.Remotes[0].Address, r.endless
 	if r.c.Tunnel == vpn.TunnelSplit && r.pulls && r.nopull.Line == 0 {
 		r.c.Tunnel = vpn.TunnelPushed

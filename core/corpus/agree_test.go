@@ -1,0 +1,84 @@
+package corpus_test
+
+import (
+	"bufio"
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// begun are the words with which the client of the tunnel tells that it took a file and sets off.
+var begun = []string{
+	"link remote:", "Attempting to establish", "Preserving recently used", "RESOLVE:",
+	"can't ask for 'CHALLENGE",
+}
+
+// tunnelClient brings a file to the client of the tunnel; it answers what it says when it refuses,
+// or nothing.
+func tunnelClient(t *testing.T, tab *table, text string) string {
+	t.Helper()
+	here := strings.NewReplacer("auth-user-pass\n", "auth-user-pass up\n",
+		"remote norrvik.skerryline.example", "remote 127.0.0.1")
+	dir := tab.fresh(t, here.Replace(text))
+	if err := os.WriteFile(filepath.Join(dir, "up"), []byte("a\nb\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, "unshare", "-n", "openvpn", "--cd", dir, "--config", tab.file)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = cmd.Stdout
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	lines := bufio.NewScanner(out)
+	for lines.Scan() {
+		for _, word := range begun {
+			if strings.Contains(lines.Text(), word) {
+				cancel()
+				_ = cmd.Wait()
+				return ""
+			}
+		}
+		said = append(said, lines.Text())
+	}
+	if _ = cmd.Wait(); ctx.Err() != nil {
+		return ""
+	}
+	return strings.Join(said, "\n")
+}
+
+// TestClientsAgree brings the cases to the real clients: what a client refuses, with the words that
+// stand in the case, is an error, and where it has no words it takes the file.
+func TestClientsAgree(t *testing.T) {
+	clients := map[string]func(*testing.T, *table, string) string{"openvpn": tunnelClient}
+	for _, tab := range tables(t) {
+		if _, err := exec.LookPath(tab.client); err != nil {
+			continue
+		}
+		for _, c := range tab.cases {
+			said := clients[tab.client](t, &tab, c.text)
+			switch {
+			case c.said == "" && said != "":
+				t.Errorf("%s:%d: %s: the client refuses it:\n%s", tab.path, c.line, c.name, said)
+			case !strings.Contains(said, c.said):
+				t.Errorf("%s:%d: %s: the client says\n%s", tab.path, c.line, c.name, said)
+			case said != "" && !strings.Contains(strings.Join(c.expected, " "), "error "):
+				t.Errorf("%s:%d: %s: the client refuses it, and no error is expected", tab.path,
+					c.line, c.name)
+			}
+		}
+	}
+}
+
+func keyfileClient(t *testing.T, tab *table, text string) string { return "" }
+
+func daemonClient(t *testing.T, tab *table, text string) string { return "" }
