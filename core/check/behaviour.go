@@ -426,6 +426,8 @@ func removalRule() Rule {
 			hit := Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Severity: vpn.Note}
 			switch left := n.When.Sub(s.Now); {
 			case s.Now.IsZero():
+			case n.When.IsZero():
+				hit.Severity = vpn.Warning
 			case left < 0:
 				hit.Severity = vpn.Error
 			case left < 30*24*time.Hour:

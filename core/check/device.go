@@ -205,7 +205,8 @@ var deviceRules = []Rule{
 			func(s *Subject) { s.onto(vpn.MacOS, "14"); s.Connection.DNS = s.Gateway.DNS },
 		},
 		run: func(s *Subject) []Hit {
-			if s.Ability != nil && s.Ability.Support.Usable() &&
+			if byGateway := s.Gateway == nil && s.Connection.Protocol == vpn.IKEv2; !byGateway &&
+				s.Ability != nil && s.Ability.Support.Usable() &&
 				s.Connection.Tunnel == vpn.TunnelSplit &&
 				!s.Ability.SplitRoutes {
 				return []Hit{

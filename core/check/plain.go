@@ -14,6 +14,7 @@ var plain = map[string]string{
 		"for it again.",
 	"lookalike-character": "A dash or a quotation mark in what you were given is not the one " +
 		"on your keyboard, although it looks alike.",
+	"placeholder-left": "Your device could not sign in: a part of the file was never filled in.",
 	"mixed-script": "One letter in what you were given comes from another alphabet " +
 		"and only looks familiar. Typing it will not work.",
 	"secret-not-ascii": "Your password or key has a letter that some devices encode " +
@@ -330,6 +331,7 @@ var plain = map[string]string{
 	"file-unreadable": "Your device cannot read the file. Ask for it again.",
 	"key-twice":       "The file says one thing twice; your device may take the wrong one.",
 	"key-unknown":     "The file has a part that your device does not know and leaves out.",
+	"key-misspelt":    "Your device leaves a part of the file out, since its name is misspelt.",
 	"key-malformed":   "A part of the file is damaged. Ask for it again.",
 	"payload-unrelated": "The file changes more on your device than this connection. Ask what " +
 		"for.",

@@ -192,7 +192,8 @@ var protocolRules = []Rule{
 		Good: Example{"the server's name", func(s *Subject) { s.by(vpn.IKEv2) }},
 		run: func(s *Subject) []Hit {
 			i := s.Connection.IKEv2
-			if i != nil && i.Auth != vpn.IKEv2PSK && i.RemoteID != "" &&
+			if expected, _ := vpn.HostProblem(s.Connection.Server); i != nil && expected == "" &&
+				i.Auth != vpn.IKEv2PSK && i.RemoteID != "" &&
 				!strings.EqualFold(i.RemoteID, s.Connection.Server) {
 				return []Hit{
 					{

@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -100,6 +101,11 @@ func firstRune(v string, is func(r rune) bool) (string, bool) {
 	}
 	return "", false
 }
+
+// placeholder is what management services and templates fill in: ${LOGIN}, {{login}}, %login%,
+// <login> and $LOGIN.
+var placeholder = regexp.MustCompile(`\$\{[\w.]+\}|\{\{[^}]+\}\}|%[A-Za-z_]{3,}%|^<[^<>]+>$|` +
+	`^\$[A-Z_]{4,}$`)
 
 func runeName(r rune) string {
 	if name, ok := map[rune]string{
@@ -294,6 +300,27 @@ var typedRules = []Rule{
 			}
 			return firstRune(t.value, lookalike)
 		}, onKeyboard),
+	},
+	{
+		Code:     "placeholder-left",
+		Title:    "Placeholder in a value",
+		Severity: vpn.Warning,
+		Fields: []vpn.Field{
+			vpn.FieldLogin, vpn.FieldPassword, vpn.FieldPSK, vpn.FieldServer, vpn.FieldRemoteID,
+			vpn.FieldServerName,
+		},
+		Why: "Unless a management service fills it in, the device uses the placeholder as it is, " +
+			"and cannot sign in.",
+		Fix:    "Replace it with the value.",
+		Source: "practice",
+		Bad: Example{
+			"a login of %username%",
+			func(s *Subject) { s.Account.Login = "%username%" },
+		},
+		Good: Example{"a login", func(s *Subject) { s.Account.Login = "a_fjell" }},
+		run: eachTyped(func(t typed) (string, bool) {
+			return "a placeholder", t.field != vpn.FieldName && placeholder.MatchString(t.value)
+		}),
 	},
 	{
 		Code:     "mixed-script",

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -36,6 +37,9 @@ type oneCase struct {
 	expected         []string
 	line             int
 }
+
+// armour is what stands around the base64 of a PEM file.
+var armour = regexp.MustCompile(`-----[A-Z ]+-----\n`)
 
 // escaped are what cases write on one line.
 var escaped = strings.NewReplacer(`\n`, "\n", `\t`, "\t", `\s`, " ")
@@ -73,6 +77,8 @@ func tables(t *testing.T) []table {
 						t.Fatal(err)
 					}
 					tab.beside = append(tab.beside, filecheck.File{Name: name, Data: pem})
+					body := string(armour.ReplaceAll(pem, nil))
+					tab.base = strings.ReplaceAll(tab.base, "@"+name+" bare\n", body)
 					tab.base = strings.ReplaceAll(tab.base, "@"+name+"\n", string(pem))
 				}
 			default:

@@ -63,6 +63,7 @@ const (
 	KeyTwice      NoteKind = "key-twice"
 	KeyUnknown    NoteKind = "key-unknown"
 	KeyMalformed  NoteKind = "key-malformed"
+	KeyMisspelt   NoteKind = "key-misspelt"
 	Unrelated     NoteKind = "payload-unrelated"
 	SecretClear   NoteKind = "secret-in-clear"
 	ScriptChanged NoteKind = "script-changed"

@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -63,6 +64,25 @@ func FolderName(v string) string {
 		return "-"
 	}
 	return clean
+}
+
+// Meant gives the word of a list that a word was meant to be: the same but for case and signs, one
+// letter apart, or with an ending of its own. It is empty for a word of the list, and for one that is
+// far from all.
+func Meant(word string, list []string) string {
+	if slices.Contains(list, word) {
+		return ""
+	}
+	plain := func(s string) string {
+		return strings.NewReplacer("-", "", "_", "", " ", "", ".", "").Replace(strings.ToLower(s))
+	}
+	for _, right := range list {
+		if plain(word) == plain(right) || len(right) > 6 && OneApart(word, right) ||
+			len(right) > 6 && (word == right+"s" || word == right+"es" || right == word+"es") {
+			return right
+		}
+	}
+	return ""
 }
 
 // OneApart tells whether two words differ by one letter: changed, left out or added, or by

@@ -40,7 +40,7 @@ func TestApart(t *testing.T) {
 		`PayloadCertificateUUID</key><string>7F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11</string>`
 	closed := `<dict><key>PayloadType</key><string>com.apple.security.pkcs12</string><key>` +
 		`PayloadUUID</key><string>7F1F6D3A-25A5-5B0C-9D65-0C6A2E1B7A11</string><key>` +
-		`PayloadContent</key><data>MAA=</data></dict>`
+		`PayloadContent</key><data>MAUCAQMwAA==</data></dict>`
 	for _, test := range []struct {
 		name, file, data string
 		apart            string

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"crypto/x509"
+	"encoding/asn1"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -96,7 +97,7 @@ func (r *reader) read(data []byte) {
 		r.Note(format.Unreadable, root.At, "%s at the top, expected a dict", root.Kind)
 		return
 	}
-	if t := r.Text(root, "PayloadType"); t != "Configuration" {
+	if t := r.Text(root, "PayloadType"); t != "" && t != "Configuration" {
 		r.Note(format.KeyMalformed, root.At, "PayloadType is %q, expected Configuration", t)
 	}
 	r.Known(root, topKeys)
@@ -109,6 +110,7 @@ func (r *reader) read(data []byte) {
 		return
 	}
 	r.removal(root)
+	r.lasting(root)
 	var connections []*tree.Node
 	seen := map[string]bool{}
 	r.header(root, seen)
@@ -122,7 +124,7 @@ func (r *reader) read(data []byte) {
 		case "com.apple.security.pkcs12":
 			r.identity(item)
 		default:
-			if right := misspelt(kind, payloadTypes); right != "" {
+			if right := format.Meant(kind, payloadTypes); right != "" {
 				r.Note(format.KeyMalformed, r.At(item, item, "PayloadType"),
 					"PayloadType %q, expected %s", kind, right)
 				r.Leave(item, "a payload of the type "+kind)
@@ -147,6 +149,8 @@ func (r *reader) header(n *tree.Node, seen map[string]bool) {
 		v := n.Get(key)
 		if v == nil || strings.TrimSpace(v.Text) == "" {
 			r.Note(format.KeyMissing, r.At(n, n, key), "no %s", key)
+		} else if key == "PayloadVersion" && v.Kind != "integer" {
+			r.Note(format.KeyMalformed, v.At, "PayloadVersion is a %s, expected an integer", v.Kind)
 		}
 	}
 	for _, key := range []string{"PayloadIdentifier", "PayloadUUID"} {
@@ -175,6 +179,22 @@ func (r *reader) removal(root *tree.Node) {
 	}
 }
 
+// lasting tells of a profile that goes some time after it came.
+func (r *reader) lasting(root *tree.Node) {
+	v := root.Get("DurationUntilRemoval")
+	if v == nil {
+		return
+	}
+	seconds, err := strconv.ParseFloat(strings.TrimSpace(v.Text), 64)
+	if err != nil {
+		r.Note(format.KeyMalformed, v.At, "DurationUntilRemoval is no number of seconds")
+		return
+	}
+	r.Note(format.RemovesItself, v.At, "DurationUntilRemoval %s after it was installed",
+		(time.Duration(seconds) * time.Second).String())
+	r.Left("DurationUntilRemoval "+v.Text, v.At)
+}
+
 func (r *reader) anchor(item *tree.Node) {
 	n := item.Get("PayloadContent")
 	if n == nil || n.Kind != "data" {
@@ -201,6 +221,10 @@ func (r *reader) identity(item *tree.Node) {
 	n := item.Get("PayloadContent")
 	if n == nil || n.Kind != "data" {
 		r.Note(format.KeyMalformed, item.At, "a PKCS#12 identity without data")
+		return
+	}
+	if !bagged(n.Data) {
+		r.Note(format.KeyMalformed, n.At, "no PKCS#12 file")
 		return
 	}
 	passphrase := r.Text(item, "Password")
@@ -239,7 +263,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 		Identifier:   r.Text(root, "PayloadIdentifier"),
 		Organisation: r.Text(root, "PayloadOrganization"),
 		Routes:       []string{},
-		DNS:          r.List(dns, "ServerAddresses"),
+		DNS:          r.Addresses(dns, "ServerAddresses"),
 		Domains:      r.List(dns, "SearchDomains"),
 		Proxy:        r.proxy(p.Get("Proxies")),
 		Authority:    pki.Bundle(r.anchors...),
@@ -318,8 +342,6 @@ func (r *reader) vpn(root, p *tree.Node) {
 			vpn.FieldAuth:     "AuthenticationMethod",
 			vpn.FieldLocalID:  "LocalIdentifier",
 			vpn.FieldRemoteID: "RemoteIdentifier",
-			vpn.FieldIKE:      "IKESecurityAssociationParameters",
-			vpn.FieldESP:      "ChildSecurityAssociationParameters",
 			vpn.FieldDPD:      "DeadPeerDetectionRate",
 			vpn.FieldMOBIKE:   "DisableMOBIKE",
 			vpn.FieldDemand:   "OnDemandRules",
@@ -330,10 +352,21 @@ func (r *reader) vpn(root, p *tree.Node) {
 			at.in, at.key = ike, key
 			where[field] = at
 		}
+		for key, fields := range map[string][2]vpn.Field{
+			"IKESecurityAssociationParameters":   {vpn.FieldIKE, vpn.FieldLifetime},
+			"ChildSecurityAssociationParameters": {vpn.FieldESP},
+		} {
+			for i, inside := range []string{"EncryptionAlgorithm", "LifeTimeInMinutes"} {
+				at := where[fields[i]]
+				at.in, at.key = ike.Get(key), inside
+				where[fields[i]] = at
+			}
+		}
+		delete(where, "")
 	default:
-		if right := misspelt(kind, vpnTypes); right != "" || kind == "" {
+		if !slices.Contains(vpnTypes, kind) {
 			r.Note(format.KeyMalformed, r.At(p, p, "VPNType"), "VPNType %q, expected %s", kind,
-				cmp.Or(right, "IKEv2 or L2TP"))
+				cmp.Or(format.Meant(kind, vpnTypes), "IKEv2 or L2TP"))
 		} else {
 			r.Note(format.NotYetRead, r.At(p, p, "VPNType"), "VPNType %q", kind)
 		}
@@ -407,21 +440,15 @@ var (
 	}
 )
 
-// misspelt gives the word of a list that was meant; it is empty for a word that stands in the list,
-// and for one that is far from all.
-func misspelt(word string, list []string) string {
-	if slices.Contains(list, word) {
-		return ""
+// bagged tells the beginning of a PKCS#12 file (RFC 7292 §4).
+func bagged(data []byte) bool {
+	var bag struct {
+		Version int
+		Safe    asn1.RawValue
+		Mac     asn1.RawValue `asn1:"optional"`
 	}
-	plain := func(s string) string {
-		return strings.NewReplacer("-", "", "_", "", " ", "", ".", "").Replace(strings.ToLower(s))
-	}
-	for _, right := range list {
-		if plain(word) == plain(right) || len(right) > 6 && format.OneApart(word, right) {
-			return right
-		}
-	}
-	return ""
+	_, err := asn1.Unmarshal(data, &bag)
+	return err == nil && bag.Version == 3
 }
 
 // sameKind tells whether a declared kind is that of a certificate's key; RSA where nothing
@@ -468,8 +495,9 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 		r.Note(format.IssuerUnknown, r.At(p, n, "ServerCertificateIssuerCommonName"),
 			"%q, and the file has %s", s.Issuer, subjects(r.anchors))
 	}
+	r.choices(n)
 	extended := r.Flag(n, "ExtendedAuthEnabled")
-	switch method := r.Text(n, "AuthenticationMethod"); {
+	switch method := r.OneOf(n, "AuthenticationMethod", "None", "SharedSecret", "Certificate"); {
 	case method == "Certificate" && extended:
 		s.Auth = vpn.IKEv2EAPTLS
 	case method == "Certificate":
@@ -516,6 +544,24 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 	return s
 }
 
+// choices holds to the reference what says little of a connection and can be wrong all the same
+// (Apple, Device Management, VPN.IKEv2).
+func (r *reader) choices(n *tree.Node) {
+	low := r.OneOf(n, "TLSMinimumVersion", "1.0", "1.1", "1.2", "1.3")
+	high := r.OneOf(n, "TLSMaximumVersion", "1.0", "1.1", "1.2", "1.3")
+	if low > high && high != "" {
+		r.Note(format.KeyMalformed, n.Get("TLSMaximumVersion").At,
+			"TLSMaximumVersion %s below TLSMinimumVersion %s", high, low)
+	}
+	if v := n.Get("TLSMinimumVersion"); v != nil && low != "1.0" {
+		r.Left("TLSMinimumVersion "+low, v.At)
+	}
+	if v := n.Get("TLSMaximumVersion"); v != nil {
+		r.Left("TLSMaximumVersion "+high, v.At)
+	}
+	r.OneOf(n, "CertificateType", "RSA", "RSA-PSS", "ECDSA256", "ECDSA384", "ECDSA521", "Ed25519")
+}
+
 func subjects(list []*x509.Certificate) string {
 	var names []string
 	for _, c := range list {
@@ -528,14 +574,21 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	if n == nil {
 		return []string{}, 0
 	}
-	names := suite.Closed[suite.AppleDialect].IKE
+	names, unknown := suite.Closed[suite.AppleDialect].IKE, false
+	lifetime := r.Integer(n, "LifeTimeInMinutes")
+	if v := n.Get("LifeTimeInMinutes"); v != nil && (lifetime < 10 || lifetime > 1440) {
+		r.Note(format.KeyMalformed, v.At, "LifeTimeInMinutes %d, expected 10 to 1440", lifetime)
+		lifetime = 0
+	}
 	own := func(kind suite.Kind, key, v string) string {
 		if v == "" {
 			return ""
 		}
 		name, ok := names.Own(kind, v)
 		if !ok {
-			r.Note(format.KeyMalformed, n.At, "%s %q is none that Apple's reference names", key, v)
+			r.Note(format.KeyMalformed, r.At(n, n, key), "%s %q is none that Apple's reference names",
+				key, v)
+			unknown = true
 		}
 		return name
 	}
@@ -552,13 +605,14 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	case ike:
 		q.PRF = own(suite.PRF, "IntegrityAlgorithm", integrity)
 	}
+	unknown = unknown || n.Get("DiffieHellmanGroup") != nil && n.Get("DiffieHellmanGroup").Kind == "string"
 	if g := r.Integer(n, "DiffieHellmanGroup"); g != 0 && group {
 		q.Group = own(suite.Group, "DiffieHellmanGroup", strconv.Itoa(g))
 	}
-	if q.Encryption == "" {
-		return []string{}, 0
+	if q.Encryption == "" || unknown {
+		return []string{}, lifetime
 	}
-	return []string{q.String()}, r.Integer(n, "LifeTimeInMinutes")
+	return []string{q.String()}, lifetime
 }
 
 func (r *reader) proxy(n *tree.Node) *vpn.Proxy {

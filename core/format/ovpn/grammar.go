@@ -141,6 +141,7 @@ var inConnection = strings.Fields(`bind connect-retry connect-retry-max connect-
 func (r *reader) form(at format.Position, name string, words []string) bool {
 	refused := func(found string, args ...any) bool {
 		r.Note(format.OptionValue, at, found, args...)
+		r.Left(name, at)
 		return false
 	}
 	if count, known := arity[name]; known && (name != "setenv" || words == nil || words[0] != "opt") {

@@ -3,6 +3,7 @@
 package tree
 
 import (
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -97,7 +98,11 @@ const ExpiresEarly = "the file ends unexpectedly"
 func (w *Walker) Known(n *Node, keys []string) {
 	if n != nil {
 		for _, e := range n.Dict {
-			if !slices.Contains(keys, e.Key) {
+			switch right := format.Meant(e.Key, keys); {
+			case slices.Contains(keys, e.Key):
+			case right != "":
+				w.Note(format.KeyMisspelt, e.At, "%s, expected %s", e.Key, right)
+			default:
 				w.Note(format.KeyUnknown, e.At, "%s", e.Key)
 			}
 		}
@@ -123,6 +128,29 @@ func (w *Walker) Text(n *Node, key string) string {
 		return ""
 	}
 	return v.Text
+}
+
+// OneOf reads a string that has to be one of a few; another is remarked.
+func (w *Walker) OneOf(n *Node, key string, words ...string) string {
+	text := w.Text(n, key)
+	if text != "" && !slices.Contains(words, text) {
+		w.Note(format.KeyMalformed, n.find(key).At, "%s %q, expected %s", key, text,
+			strings.Join(words, ", "))
+	}
+	return text
+}
+
+// Addresses reads an array of IP addresses.
+func (w *Walker) Addresses(n *Node, key string) []string {
+	list := w.List(n, key)
+	if v := n.find(key); v != nil {
+		for _, item := range v.Items {
+			if _, err := netip.ParseAddr(item.Text); err != nil && item.Kind == "string" {
+				w.Note(format.KeyMalformed, item.At, "%q in %s, expected an IP address", item.Text, key)
+			}
+		}
+	}
+	return list
 }
 
 // List reads an array of strings.
