@@ -188,6 +188,10 @@ var strengthRules = []Rule{
 			func(s *Subject) { s.Connection.L2TP.PPP = []suite.PPPMethod{suite.MSCHAPv2} },
 		},
 		run: func(s *Subject) []Hit {
+			if s.Gateway == nil && s.usesPPP() && s.Connection.PPP() != nil &&
+				len(s.Connection.PPP()) == 0 {
+				return []Hit{{Field: vpn.FieldPPP, Found: "every method is refused"}}
+			}
 			if s.Gateway == nil || !s.usesPPP() || len(s.Connection.PPP()) > 0 ||
 				s.Ability == nil ||
 				!s.Ability.Support.Usable() {

@@ -104,7 +104,8 @@ func firstRune(v string, is func(r rune) bool) (string, bool) {
 
 // placeholder is what management services and templates fill in: ${LOGIN}, {{login}}, %login%,
 // <login> and $LOGIN.
-var placeholder = regexp.MustCompile(`\$\{[\w.]+\}|\{\{[^}]+\}\}|%[A-Za-z_]{3,}%|^<[^<>]+>$|` +
+// A secret has to be one as a whole: parts of it may look like anything.
+var placeholder = regexp.MustCompile(`\$\{[\w.]+\}|\{\{[^}]+\}\}|%[A-Za-z_]{3,}%|^<[a-z -]+>$|` +
 	`^\$[A-Z_]{4,}$`)
 
 func runeName(r rune) string {
@@ -319,7 +320,9 @@ var typedRules = []Rule{
 		},
 		Good: Example{"a login", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		run: eachTyped(func(t typed) (string, bool) {
-			return "a placeholder", t.field != vpn.FieldName && placeholder.MatchString(t.value)
+			at := placeholder.FindStringIndex(t.value)
+			whole := at != nil && at[0] == 0 && at[1] == len(t.value)
+			return "a placeholder", t.field != vpn.FieldName && at != nil && (whole || !t.hidden)
 		}),
 	},
 	{

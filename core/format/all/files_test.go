@@ -385,10 +385,10 @@ func TestMisshapen(t *testing.T) {
 		{"a.mobileconfig", `<plist><array>` + strings.Repeat("<true/>", 100_001) +
 			`</array></plist>`, format.Unreadable, ""},
 
-		{"a.nmconnection", keyfile("ipsec-enabled=perhaps"), format.KeyMalformed,
+		{"a.nmconnection", keyfile("ipsec-enabled=perhaps"), format.OptionValue,
 			"vpn.ipsec-enabled"},
 		{"a.nmconnection", keyfile("ipsec-enabled=yes", "refuse-pap=sometimes"),
-			format.KeyMalformed, "vpn.refuse-pap"},
+			format.OptionValue, "vpn.refuse-pap"},
 		{"a.nmconnection", keyfile("ipsec-enabled=yes", "ipsec-ike=aes256-nonsense"),
 			format.KeyMalformed, "vpn.ipsec-ike"},
 		{"a.nmconnection", keyfile("ipsec-enabled=yes", "[vpn-secrets]", "ipsec-psk=0s***"),

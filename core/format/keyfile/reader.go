@@ -3,6 +3,7 @@ package keyfile
 import (
 	"bytes"
 	"fmt"
+	"maps"
 	"net/netip"
 	"path/filepath"
 	"slices"
@@ -35,6 +36,7 @@ type reader struct {
 	groups groups
 	beside format.Beside
 	apart  []vpn.Field
+	held   bool // to what the plugin takes
 }
 
 // Read takes a keyfile apart. It always answers; what is wrong is in the notes.
@@ -68,7 +70,9 @@ func (r *reader) line(group *string, at format.Position, line string) bool {
 		} else {
 			r.groups[name] = map[string]*value{}
 		}
-		if _, ok := known[name]; !ok {
+		if right := format.Meant(name, slices.Collect(maps.Keys(known))); right != "" {
+			r.Note(format.KeyMisspelt, at, "the group [%s], expected [%s]", name, right)
+		} else if _, ok := known[name]; !ok {
 			r.Note(format.KeyUnknown, at, "the group [%s]", name)
 		}
 		*group = name
@@ -90,8 +94,8 @@ func (r *reader) add(group, key, raw string, at format.Position) {
 	}
 	numbered := strings.HasPrefix(key, "route") || strings.HasPrefix(key, "address")
 	if keys := known[group]; keys != nil && !slices.Contains(keys, key) &&
-		!(numbered && strings.HasPrefix(group, "ipv")) {
-		r.Note(format.KeyUnknown, at, "%s in [%s]", key, group)
+		!strings.HasPrefix(group, "vpn") && !(numbered && strings.HasPrefix(group, "ipv")) {
+		r.strange(key, group, keys, at)
 	}
 	r.groups[group][key] = &value{raw: strings.TrimLeft(raw, " \t"), at: at}
 }
@@ -179,7 +183,9 @@ func (r *reader) yes(group, key string) bool {
 	case "", "no", "false", "0":
 		return false
 	default:
-		r.Note(format.KeyMalformed, r.groups[group][key].at, "%s is %q, expected yes or no", key, v)
+		if group != "vpn" || !r.held { // what the plugin takes is said elsewhere
+			r.Note(format.KeyMalformed, r.groups[group][key].at, "%s is %q, expected yes or no", key, v)
+		}
 		return false
 	}
 }

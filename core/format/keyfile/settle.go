@@ -2,6 +2,8 @@ package keyfile
 
 import (
 	"encoding/base64"
+	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -10,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"wardicon/core/format"
+	"wardicon/core/format/ovpn"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
@@ -107,6 +110,10 @@ func (r *reader) settle() {
 	if kind == "" && r.text("vpn", "service-type") != "" {
 		kind = "vpn"
 	}
+	if right := format.Meant(kind, []string{"vpn"}); right != "" || kind == "" {
+		r.Note(format.KeyMalformed, r.where("connection", "type"), "type %q, expected vpn", kind)
+		return
+	}
 	if kind != "vpn" {
 		r.Note(format.Unrelated, r.where("connection", "type"), "a connection of type %q", kind)
 		return
@@ -135,6 +142,8 @@ func (r *reader) settle() {
 		c.Connect = vpn.Always
 	}
 	login := "user"
+	service := r.text("vpn", "service-type")
+	r.plugin(strings.TrimPrefix(service, servicePrefix))
 	switch s := r.text("vpn", "service-type"); s {
 	case services[vpn.L2TP]:
 		c.Protocol = vpn.L2TP
@@ -159,10 +168,18 @@ func (r *reader) settle() {
 		)
 		return
 	default:
-		r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q", s)
+		all := slices.Collect(maps.Values(services))
+		if right := format.Meant(s, all); right != "" {
+			r.Note(format.KeyMalformed, r.where("vpn", "service-type"), "service %q, expected %s", s,
+				right)
+		} else {
+			r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q", s)
+		}
+		r.Left("a connection of the service "+s, r.where("vpn", "service-type"))
 		return
 	}
-	if _, err := uuid.Parse(r.text("connection", "uuid")); err != nil {
+	r.methods()
+	if id := r.text("connection", "uuid"); len(id) != 36 || uuid.Validate(id) != nil {
 		r.Note(format.KeyMalformed, r.where("connection", "uuid"), "uuid is not a UUID")
 	}
 	if r.text("connection", "permissions") != "" {
@@ -194,6 +211,30 @@ func (r *reader) settle() {
 		}
 	}
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: r.apart})
+}
+
+// servicePrefix begins the names of the plugins' services.
+const servicePrefix = "org.freedesktop.NetworkManager."
+
+// methods holds what NetworkManager itself reads to its words (nm-settings-keyfile(5)); a word that
+// it does not know makes it refuse the file.
+func (r *reader) methods() {
+	for group, words := range map[string]string{
+		"ipv4": "auto manual link-local shared disabled",
+		"ipv6": "auto dhcp manual link-local shared ignore disabled",
+	} {
+		word := r.text(group, "method")
+		if word != "" && !slices.Contains(strings.Fields(words), word) {
+			r.Note(format.OptionValue, r.where(group, "method"), "method=%s in [%s], expected %s", word,
+				group, strings.Join(strings.Fields(words), ", "))
+		}
+		for _, server := range r.list(group, "dns") {
+			if _, err := netip.ParseAddr(server); err != nil {
+				r.Note(format.KeyMalformed, r.where(group, "dns"), "dns %q, expected an IP address",
+					server)
+			}
+		}
+	}
 }
 
 // pem reads the files that three keys name.
@@ -273,6 +314,26 @@ func (r *reader) ikev2(c *vpn.Connection) {
 		ESP:      r.proposals("esp", ";"),
 	}
 	c.IKEv2, c.Server = s, r.text("vpn", "address")
+	if r.text("vpn", "proposal") == "no" && len(s.IKE)+len(s.ESP) > 0 {
+		r.Note(format.ProposalIgnored, r.where("vpn", "proposal"), "proposal=no beside ike or esp")
+	}
+	if !r.yes("vpn", "virtual") {
+		r.Note(format.AddressLacking, r.where("vpn", "virtual"), "virtual=%s, expected yes",
+			r.text("vpn", "virtual"))
+	}
+	for _, network := range r.list("vpn", "remote-ts") {
+		if _, err := netip.ParsePrefix(network); err != nil {
+			r.Note(format.KeyMalformed, r.where("vpn", "remote-ts"), "remote-ts %q, expected a network "+
+				"in CIDR form", network)
+			continue
+		}
+		r.Left("remote-ts "+network, r.where("vpn", "remote-ts"))
+	}
+	for _, one := range s.IKE {
+		if p, err := suite.Parse(one); err == nil && p.PRF == "" && aead(p.Encryption) {
+			r.Note(format.PRFMissing, r.where("vpn", "ike"), "%s", one)
+		}
+	}
 	method := r.text("vpn", "method")
 	for auth, name := range methods {
 		if name == method ||
@@ -292,8 +353,21 @@ func (r *reader) ikev2(c *vpn.Connection) {
 	r.pem(c, "certificate", "usercert", "userkey")
 	if v, ok := r.get("vpn-secrets", "password"); ok && s.Auth == vpn.IKEv2PSK {
 		s.PSK = secret.New(r.text("vpn-secrets", "password"))
+		if n := len(s.PSK.Reveal()); n > 0 && n < leastPSK {
+			r.Note(format.SecretRefused, v.at, "%d characters, and the plugin takes no fewer than %d",
+				n, leastPSK)
+		}
 		r.Note(format.SecretClear, v.at, "the pre-shared key")
 	}
+}
+
+// leastPSK is the shortest pre-shared key that the plugin for IKEv2 takes (NetworkManager-strongswan
+// 1.5, "pre-shared key is too short").
+const leastPSK = 20
+
+func aead(name string) bool {
+	a, _ := suite.Find(name)
+	return a.AEAD
 }
 
 func (r *reader) pptp(c *vpn.Connection) {
@@ -344,6 +418,8 @@ func (r *reader) tls(c *vpn.Connection) {
 				"the remote %q, expected host:port:protocol",
 				entry,
 			)
+			host, _, _ := strings.Cut(strings.TrimSpace(entry), ":")
+			s.Remotes = append(s.Remotes, vpn.Remote{Address: host, Port: 1194, Transport: vpn.UDP})
 		}
 	}
 	if len(s.Remotes) > 0 {
@@ -362,8 +438,10 @@ func (r *reader) tls(c *vpn.Connection) {
 			"connection-type is %q, expected tls, password-tls or password",
 			kind,
 		)
+		s.Auth = vpn.TLSPassword
 	}
 	r.pem(c, "ca", "cert", "key")
+	r.tunnelOptions()
 	for kind, key := range controls {
 		if name := r.text("vpn", key); name != "" {
 			if text := r.Fetch(r.beside, name, r.where("vpn", key)); text != "" {
@@ -395,12 +473,60 @@ func (r *reader) tls(c *vpn.Connection) {
 		r.Left("verify-x509-name="+check, r.where("vpn", "verify-x509-name"))
 		r.apart = append(r.apart, vpn.FieldServerName)
 	}
-	if v := r.text("vpn", "ping"); v != "" {
-		n, err := strconv.Atoi(v)
-		if err != nil || n < 0 {
-			r.Note(format.KeyMalformed, r.where("vpn", "ping"), "ping is %q, expected seconds", v)
+	n, _ := strconv.Atoi(r.text("vpn", "ping"))
+	s.Keepalive = max(n, 0)
+}
+
+// tunnelOptions holds what the plugin hands to the client to the client's own words.
+func (r *reader) tunnelOptions() {
+	note := func(kind format.NoteKind, key, found string, args ...any) {
+		r.Note(kind, r.where("vpn", key), found, args...)
+	}
+	for _, key := range []string{"cipher", "data-ciphers", "tls-cipher"} {
+		if list := r.text("vpn", key); list != "" {
+			if fault := ovpn.Refused(key, list); fault != "" {
+				note(format.OptionValue, key, "%s", fault)
+			}
 		}
-		s.Keepalive = max(n, 0)
+	}
+	if auth := r.text("vpn", "auth"); auth != "" && !ovpn.KnownDigest(auth) {
+		kind := format.KeyUnknown
+		if r.text("vpn", "ta") != "" {
+			kind = format.OptionValue
+		}
+		note(kind, "auth", "auth %q, a digest that the client does not know", auth)
+	}
+	if r.text("vpn", "remote-cert-tls") == "client" {
+		r.Fixable(format.OptionConflict, r.where("vpn", "remote-cert-tls"), "remote-cert-tls=server",
+			"remote-cert-tls=client: the gateway's certificate is a server's")
+	}
+	kind, _, typed := strings.Cut(r.text("vpn", "verify-x509-name"), ":")
+	if typed && !slices.Contains([]string{"name", "subject", "name-prefix"}, kind) {
+		note(format.OptionValue, "verify-x509-name", "verify-x509-name of the kind %q", kind)
+	}
+	if r.text("vpn", "dev-type") == "tap" || strings.HasPrefix(r.text("vpn", "dev"), "tap") {
+		note(format.DeviceTap, "dev", "dev=%s", r.text("vpn", "dev"))
+	}
+	for key, words := range map[string]string{
+		"comp-lzo": "yes adaptive", "compress": "yes lzo lz4 lz4-v2",
+	} {
+		if word := r.text("vpn", key); slices.Contains(strings.Fields(words), word) {
+			r.Fixable(format.TunnelCompressed, r.where("vpn", key), "", "%s=%s", key, word)
+			r.Left(key+"="+word, r.where("vpn", key))
+		}
+	}
+	if _, ok := r.groups["vpn"]["keysize"]; ok {
+		note(format.OptionUnknown, "keysize", "keysize; current clients no longer know it")
+		r.Left("keysize", r.where("vpn", "keysize"))
+	}
+	udp := r.text("vpn", "proto-tcp") != "yes" && !strings.Contains(r.text("vpn", "remote"), ":tcp")
+	if r.text("vpn", "proxy-type") == "http" && udp {
+		note(format.OptionConflict, "proxy-type", "an HTTP proxy with a remote over UDP")
+		r.Left("proxy-type=http", r.where("vpn", "proxy-type"))
+	}
+	if kinds := slices.DeleteFunc([]string{"ta", "tls-crypt", "tls-crypt-v2"},
+		func(key string) bool { return r.text("vpn", key) == "" }); len(kinds) > 1 {
+		note(format.ControlTwice, kinds[1], "%s beside another kind", kinds[1])
 	}
 }
 

@@ -2,6 +2,7 @@ package ovpn
 
 import (
 	"crypto/tls"
+	"fmt"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -216,6 +217,18 @@ func (r *reader) algorithms(name, list string, refused func(string, ...any) bool
 	}
 	return true
 }
+
+// Refused tells why the client refuses a list of algorithms of an option; it is empty where it does not.
+func Refused(option, list string) (found string) {
+	(&reader{}).algorithms(option, list, func(text string, args ...any) bool {
+		found = fmt.Sprintf(text, args...)
+		return false
+	})
+	return found
+}
+
+// KnownDigest tells whether the client knows a digest.
+func KnownDigest(name string) bool { return digests.MatchString(name) }
 
 func counted(n int) string {
 	return map[bool]string{true: "no word", false: strconv.Itoa(n) + " words"}[n == 0]
