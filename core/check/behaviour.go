@@ -417,6 +417,14 @@ func removalRule() Rule {
 		"a RemovalDate that has passed",
 		"a profile without a RemovalDate",
 	)
+	r.Bad.set = func(s *Subject) {
+		s.Notes = []format.Note{{
+			Kind:  format.RemovesItself,
+			Found: "RemovalDate 2020-01-31",
+			At:    format.Position{File: "norrvik.mobileconfig", Line: 9, Column: 1},
+			When:  time.Date(2020, time.January, 31, 0, 0, 0, 0, time.UTC),
+		}}
+	}
 	r.run = func(s *Subject) []Hit {
 		var hits []Hit
 		for _, n := range s.Notes {

@@ -214,9 +214,9 @@ var fileRules = []Rule{
 	fileRule(
 		format.PRFMissing,
 		"AEAD proposal without a PRF",
-		vpn.Warning,
-		"An AEAD cipher has no integrity algorithm to derive it from; the gateway finds no common "+
-			"proposal.",
+		vpn.Error,
+		"An AEAD cipher has no integrity algorithm to derive it from; the daemon discards the "+
+			"connection.",
 		"Add one, such as prfsha384.",
 		"RFC 7296 §3.3.2; RFC 5282 §8",
 		"aes256gcm16-ecp384 for IKE",

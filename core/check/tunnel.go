@@ -99,7 +99,7 @@ var tunnelRules = []Rule{
 		vpn.Error,
 		"The client refuses the whole file.",
 		"Enter a value that the client knows.",
-		"openvpn(8); OpenVPN 2.6: Options error",
+		"openvpn(8); swanctl.conf(5); NetworkManager's plugins",
 		"remote-cert-tls gateway",
 		"remote-cert-tls server",
 	),

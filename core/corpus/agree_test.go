@@ -66,6 +66,11 @@ func clients(t *testing.T) map[string]func(*testing.T, *table, string) string {
 	if p := startPlugins(t); p != nil {
 		list["nmcli"] = p.keyfileClient
 	}
+	if _, err := os.Stat("/usr/lib/ipsec/plugins/libstrongswan-openssl.so"); err == nil {
+		if _, err := exec.LookPath("/usr/sbin/charon-systemd"); err == nil {
+			list["swanctl"] = daemonClient
+		}
+	}
 	return list
 }
 
@@ -93,5 +98,3 @@ func TestClientsAgree(t *testing.T) {
 		}
 	}
 }
-
-func daemonClient(t *testing.T, tab *table, text string) string { return "" }

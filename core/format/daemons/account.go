@@ -2,6 +2,7 @@ package daemons
 
 import (
 	"maps"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -30,6 +31,47 @@ var known = map[string]map[string]string{
 		priority=* interface=- mark_in=0 mark_in_sa=no mark_out=0 set_mark_in=0 set_mark_out=0
 		if_id_in=0 if_id_out=0 label=- label_mode=- tfc_padding=0 replay_window=* hw_offload=*
 		copy_df=yes copy_ecn=yes copy_dscp=out|yes start_action=- close_action=none`),
+}
+
+// values are the words that the daemon takes where it takes a few alone; bool is a switch.
+var values = map[string]map[string]string{
+	"connection": table(`aggressive=bool mobike=bool encap=bool pull=bool send_certreq=bool
+		fragmentation=yes|accept|force|no send_cert=always|never|ifasked
+		childless=allow|prefer|force|never unique=never|no|keep|replace ppk_required=bool
+		mediation=bool version=0|1|2|3`),
+	"remote": table("revocation=strict|ifuri|relaxed"),
+	"child": table(`mode=tunnel|transport|transport_proxy|beet|pass|drop policies=bool
+		policies_fwd_out=bool hostaccess=bool ipcomp=bool sha256_96=bool mark_in_sa=bool
+		dpd_action=none|clear|trap|start|restart close_action=none|trap|start|trap|start
+		start_action=none|trap|start|trap|start hw_offload=yes|no|auto|crypto|packet copy_df=bool
+		copy_ecn=bool copy_dscp=out|in|yes|no`),
+}
+
+// switches are the words for yes and no (libstrongswan, settings).
+var switches = strings.Fields("yes no true false 1 0 enabled disabled")
+
+// secretKinds begin the names of sections below secrets.
+var secretKinds = strings.Fields("eap xauth ntlm ike ppk private rsa ecdsa pkcs8 pkcs12 token")
+
+// worded remarks a value that the daemon discards the connection for.
+func (r *reader) worded(kind, key string, s setting) {
+	list := values[kind][key]
+	words := strings.Split(list, "|")
+	if list == "bool" {
+		words = switches
+	}
+	if list != "" && !slices.Contains(words, s.text) && s.text != "trap|start" {
+		r.Note(format.OptionValue, s.at, "%s = %s, expected %s", key, s.text,
+			strings.Join(slices.Compact(words[:min(len(words), 7)]), ", "))
+	}
+	if kind == "connection" && key == "vips" {
+		for one := range strings.SplitSeq(s.text, ",") {
+			one = strings.TrimSpace(one)
+			if _, err := netip.ParseAddr(one); err != nil && !strings.HasPrefix(one, "%any") {
+				r.Note(format.OptionValue, s.at, "vips = %s, expected an address such as 0.0.0.0", one)
+			}
+		}
+	}
 }
 
 func table(words string) map[string]string {
@@ -71,6 +113,11 @@ func (r *reader) account() {
 		section := top + "." + name
 		switch {
 		case top == "secrets":
+			if !told[section] && !slices.ContainsFunc(secretKinds,
+				func(kind string) bool { return strings.HasPrefix(name, kind) }) {
+				r.Note(format.OptionUnknown, s.at, "secrets.%s, expected a name that begins with eap, "+
+					"ike, private or another kind", name)
+			}
 			if !r.read[path] && !told[section] && !r.inSection(section) {
 				r.Left(section+", a secret that no connection here needs", s.at)
 			}
@@ -93,6 +140,7 @@ func (r *reader) inSection(section string) bool {
 func (r *reader) accountFor(path, rest string, s setting) {
 	kind, key := kindOf(rest)
 	idle, here := known[kind][key]
+	r.worded(kind, key, s)
 	switch {
 	case !here && !(credential.MatchString(key) && (kind == "local" || kind == "remote")):
 		r.Note(format.OptionUnknown, s.at, "%s", rest)

@@ -135,7 +135,7 @@ func (r *reader) connection(path string) {
 			name,
 		),
 		UUID:         strings.ToUpper(r.uuid),
-		Server:       r.get(path + ".remote_addrs"),
+		Server:       r.server(path),
 		PasswordMode: vpn.PasswordPrompted,
 		Scope:        vpn.ScopeMachine,
 		Tunnel:       vpn.TunnelFull,
@@ -239,6 +239,15 @@ func (r *reader) connection(path string) {
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
 }
 
+// server is the gateway's address; the daemon tries several in turn.
+func (r *reader) server(path string) string {
+	first, others, several := strings.Cut(r.get(path+".remote_addrs"), ",")
+	if several {
+		r.Left("remote_addrs "+strings.TrimSpace(others), r.at(path+".remote_addrs"))
+	}
+	return strings.TrimSpace(first)
+}
+
 // forL2TP tells a transport-mode connection below L2TP from a tunnel of IKEv1 by itself: it asks
 // nobody for XAUTH, and carries the port of L2TP or is in transport mode (RFC 3193 §3).
 func (r *reader) forL2TP(path, child string) bool {
@@ -292,11 +301,15 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 		NoFragmentation: r.get(path+".fragmentation") == "no",
 	}
 	c.IKEv2 = s
-	auth := r.get(path + ".local.auth")
+	auth := strings.ToLower(r.get(path + ".local.auth"))
 	for own, name := range auths {
 		if name == auth {
 			s.Auth = own
 		}
+	}
+	if auth == "eap" { // whichever the gateway asks for
+		s.Auth = vpn.IKEv2MSCHAPv2
+		r.Left("auth = eap, any method", r.at(path+".local.auth"))
 	}
 	if s.Auth == "" {
 		r.Note(
@@ -327,6 +340,11 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 				)
 			}
 		}
+	}
+	if v, ok := r.set[path+".vips"]; !ok && r.name == "" && len(r.get(child+".local_ts")) == 0 {
+		r.Note(format.AddressLacking, r.at(path+".remote_addrs"), "no vips")
+	} else if ok && v.text == "" {
+		r.Note(format.AddressLacking, v.at, "vips without an address")
 	}
 	if s.Auth == vpn.IKEv2PSK {
 		s.PSK = r.sealed("ike-", "the pre-shared key", s.RemoteID, s.LocalID, c.Server)
@@ -461,6 +479,16 @@ func (r *reader) elsewhere(kind, what string, identities []string) {
 			strings.Join(names, ", "), wanted)
 		return
 	}
+	// One for the right identity, of a kind that the daemon does not look at for this.
+	for _, path := range slices.Sorted(maps.Keys(r.set)) {
+		section, ok := strings.CutSuffix(path, ".secret")
+		if id := r.set[section+".id"].text; ok && strings.HasPrefix(path, "secrets.") && id != "" &&
+			slices.Contains(identities, id) {
+			r.Note(format.SecretElsewhere, r.set[path].at, "%s for %s, and a secret of the kind %s is "+
+				"wanted", strings.TrimPrefix(section, "secrets."), id, strings.TrimSuffix(kind, "-"))
+			return
+		}
+	}
 }
 
 func (r *reader) proposals(path string) []string {
@@ -473,6 +501,9 @@ func (r *reader) proposals(path string) []string {
 		if err != nil {
 			r.Note(format.KeyMalformed, r.at(path), "%s", err)
 			continue
+		}
+		if strings.HasSuffix(text, "!") {
+			r.Note(format.OptionValue, r.at(path), "%s, with the sign of ipsec.conf", text)
 		}
 		if strings.HasSuffix(path, ".proposals") && p.LacksPRF() {
 			r.Note(format.PRFMissing, r.at(path), "%s", text)
