@@ -71,6 +71,12 @@ func clients(t *testing.T) map[string]func(*testing.T, *table, string) string {
 			list["swanctl"] = daemonClient
 		}
 	}
+	if _, err := exec.LookPath("pppd"); err == nil {
+		list["pppd"] = pppClient
+	}
+	if _, err := exec.LookPath("/usr/lib/ipsec/starter"); err == nil {
+		list["starter"] = starterClient
+	}
 	return list
 }
 

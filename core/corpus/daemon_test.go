@@ -8,6 +8,36 @@ import (
 	"testing"
 )
 
+// pppClient brings options to pppd: it says what it does not take before it looks for the device.
+func pppClient(t *testing.T, tab *table, text string) string {
+	cmd := exec.Command("pppd", "file", filepath.Join(tab.fresh(t, text), tab.file), "nodetach", "dryrun")
+	out, _ := cmd.CombinedOutput()
+	if strings.Contains(string(out), "/dev/ppp") || strings.Contains(string(out), "kernel") ||
+		len(out) == 0 {
+		return ""
+	}
+	return string(out)
+}
+
+// starterClient brings the older form to the program that reads it.
+func starterClient(t *testing.T, tab *table, text string) string {
+	cmd := exec.Command("unshare", "-n", "-m", "sh", "-c", `mount -t tmpfs tmpfs /run
+mount --bind "$2" /usr/lib/ipsec/charon
+timeout 2 /usr/lib/ipsec/starter --nofork --conf "$1" --debug 2>&1`, "sh",
+		filepath.Join(tab.fresh(t, text), tab.file), "/bin/true")
+	out, _ := cmd.CombinedOutput()
+	var said []string
+	for line := range strings.SplitSeq(string(out), "\n") {
+		for _, word := range []string{"bad value", "not found", "syntax error", "fatal errors", "ignored"} {
+			if strings.Contains(line, word) {
+				said = append(said, line)
+				break
+			}
+		}
+	}
+	return strings.Join(said, "\n")
+}
+
 // daemonClient brings a configuration to the IKE daemon, and tells what it says when it refuses a
 // connection, a secret or the whole file.
 func daemonClient(t *testing.T, tab *table, text string) string {

@@ -237,7 +237,7 @@ func TestElsewhereBroken(t *testing.T) {
 		{"a.uci", "set network.v=interface\nset network.v.proto=l2tp\n", format.FileMissing, 2,
 			"a.conf"},
 		{"a.uci", "set network.v=interface\nset network.v.proto=pptp\nset " +
-			"network.v.pppd_options='require-mppe-512'\n", format.KeyUnknown, 3, "mppe-512"},
+			"network.v.pppd_options='require-mppe-512'\n", format.OptionUnknown, 3, "mppe-512"},
 		{"a.uci", "set openvpn.v=openvpn\nset openvpn.v.config='/etc/v.ovpn'\n", format.FileMissing,
 			2, "v.ovpn"},
 

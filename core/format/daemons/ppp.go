@@ -167,7 +167,7 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 		case lost, strings.Contains(name, ":"): // addresses
 			r.Left(strings.TrimSpace(name+" "+words[0]), at)
 		default:
-			r.Note(format.KeyUnknown, at, "%s", name)
+			r.Note(format.OptionUnknown, at, "%s", name)
 			r.Left(name, at)
 		}
 	}

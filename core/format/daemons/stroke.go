@@ -71,7 +71,10 @@ func (r *reader) stroke(data []byte) {
 		r.strokeSecrets(secretsFile, secrets)
 	}
 	for _, name := range names {
-		c := sections.gather(name, 0)
+		c := sections.gather(name, 0, func(other string) {
+			r.Note(format.OptionValue, sections[name]["also"].at, "also=%s, a section that is not here",
+				other)
+		})
 		for key, value := range sections["%default"] {
 			if _, own := c[key]; !own {
 				c[key] = value
@@ -94,7 +97,7 @@ func (r *reader) stroke(data []byte) {
 type connections map[string]conn
 
 // gather is a section with those that it names by also=.
-func (all connections) gather(name string, depth int) conn {
+func (all connections) gather(name string, depth int, missing func(string)) conn {
 	whole := conn{}
 	for key, value := range all[name] {
 		whole[key] = value
@@ -103,7 +106,10 @@ func (all connections) gather(name string, depth int) conn {
 		return whole
 	}
 	for _, other := range strings.Fields(all[name]["also"].text) {
-		for key, value := range all.gather(other, depth+1) {
+		if all[other] == nil {
+			missing(other)
+		}
+		for key, value := range all.gather(other, depth+1, missing) {
 			if _, own := whole[key]; !own && key != "also" {
 				whole[key] = value
 			}
@@ -142,7 +148,9 @@ func (r *reader) conns(data []byte) (names []string, all connections) {
 				r.Left("ca "+name, at)
 			case "config", "version":
 			default:
-				r.Note(format.KeyUnknown, at, "%s", kind)
+				r.Note(format.Unreadable, at, "%q at the beginning of a line, where only conn, ca, "+
+					"config and include may stand", trimmed)
+				return false
 			}
 			return true
 		}
@@ -203,6 +211,10 @@ func (r *reader) translate(name string, c conn) bool {
 	}
 	for _, key := range slices.Sorted(maps.Keys(c)) {
 		value := c[key]
+		if words := strokeWords[key]; words != nil && !slices.Contains(words, value.text) {
+			r.Note(format.OptionValue, value.at, "%s=%s, expected %s", key, value.text,
+				strings.Join(words, ", "))
+		}
 		word, ok := plain[key]
 		switch {
 		case ok && strings.HasPrefix(word, ":"):
@@ -218,7 +230,7 @@ func (r *reader) translate(name string, c conn) bool {
 		case slices.Contains(unsaid, key) || assumed[key] != nil && key != "auto":
 			r.Left(key+" "+value.text, value.at)
 		case !slices.Contains(quiet, key) && key != "auto":
-			r.Note(format.KeyUnknown, value.at, "%s", key)
+			r.unheard(key, value)
 			r.Left(key, value.at)
 		}
 	}
@@ -260,6 +272,36 @@ func (r *reader) translate(name string, c conn) bool {
 		r.Left("left "+left.text, left.at)
 	}
 	return true
+}
+
+// strokeWords are the words that the daemon takes where it takes a few alone (ipsec.conf(5)); it
+// leaves a connection out for another.
+var strokeWords = map[string][]string{
+	"auto":          {"ignore", "add", "route", "start"},
+	"keyexchange":   {"ike", "ikev1", "ikev2"},
+	"type":          {"tunnel", "transport", "transport_proxy", "passthrough", "pass", "drop"},
+	"dpdaction":     {"none", "clear", "hold", "restart"},
+	"closeaction":   {"none", "clear", "hold", "restart"},
+	"fragmentation": {"yes", "accept", "force", "no"},
+	"aggressive":    yesNo, "compress": yesNo, "forceencaps": yesNo, "mobike": yesNo, "reauth": yesNo,
+	"rekey": yesNo, "leftallowany": yesNo, "rightallowany": yesNo, "installpolicy": yesNo,
+	"sha256_96": yesNo, "leftfirewall": yesNo,
+	"modeconfig":    {"push", "pull"},
+	"leftsendcert":  {"never", "no", "ifasked", "always", "yes"},
+	"rightsendcert": {"never", "no", "ifasked", "always", "yes"},
+}
+
+var yesNo = []string{"yes", "no"}
+
+// unheard tells of a key that the daemon passes over.
+func (r *reader) unheard(key string, value setting) {
+	known := slices.Concat(quiet, unsaid, slices.Collect(maps.Keys(plain)),
+		slices.Collect(maps.Keys(assumed)))
+	if right := format.Meant(key, known); right != "" {
+		r.Note(format.KeyMisspelt, value.at, "%s, expected %s", key, right)
+		return
+	}
+	r.Note(format.KeyUnknown, value.at, "%s", key)
 }
 
 // strict takes the sign away that forbids other proposals than those that are named.

@@ -53,7 +53,8 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		return r.Reading
 	}
 	if t := r.Text(root, "Type"); t != "UnencryptedConfiguration" && t != "" {
-		r.Note(format.NotYetRead, r.At(root, root, "Type"), "a configuration of the type %q", t)
+		r.Note(format.KeyMalformed, r.At(root, root, "Type"),
+			"Type %q, expected UnencryptedConfiguration", t)
 	}
 	r.Known(root, topKeys)
 	if list := root.Get("Certificates"); list != nil {
@@ -66,7 +67,13 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		r.Note(format.KeyMalformed, root.At, "no array NetworkConfigurations")
 		return r.Reading
 	}
+	seen := map[string]bool{}
 	for _, item := range list.Items {
+		id := strings.ToLower(r.Text(item, "GUID"))
+		if id != "" && seen[id] {
+			r.Note(format.IdentifierTwice, r.At(item, item, "GUID"), "GUID %s", id)
+		}
+		seen[id] = true
 		if kind := r.Text(item, "Type"); kind != "VPN" {
 			r.Note(format.Unrelated, item.At, "a network of the type %q", kind)
 			r.Leave(item, "a network of the type "+kind)
@@ -140,7 +147,7 @@ func (r *reader) network(n *tree.Node) {
 		Scope:        vpn.ScopePerson,
 		Tunnel:       vpn.TunnelFull,
 		Routes:       []string{},
-		DNS:          r.List(st, "NameServers"),
+		DNS:          r.Addresses(st, "NameServers"),
 		Domains:      r.List(st, "SearchDomains"),
 		Proxy:        r.proxy(n.Get("ProxySettings")),
 	}
@@ -184,10 +191,20 @@ func (r *reader) network(n *tree.Node) {
 		r.Known(open, openvpnKeys)
 		owner, refs = open, open
 		c.Protocol, c.TLS = vpn.TLS, r.tls(n, open, c.Server)
+	case "WireGuard", "ThirdPartyVPN", "ARCVPN":
+		r.Note(format.NotYetRead, r.At(n, t, "Type"), "a VPN of the type %q", kind)
+		r.Leave(t, "a VPN of the type "+kind)
+		return
 	default:
-		r.Note(format.NotYetRead, n.At, "a VPN of the type %q", kind)
+		r.Note(format.KeyMalformed, r.At(n, t, "Type"), "Type %q, expected L2TP-IPsec, IPsec or OpenVPN",
+			kind)
+		r.Leave(t, "a VPN of the type "+kind)
 		return
 	}
+	r.Switches(t, false, "AutoConnect")
+	r.Switches(owner, false, "SaveCredentials")
+	r.Switches(ipsec, false, "SaveCredentials")
+	r.OneOf(ipsec, "AuthenticationType", "PSK", "Cert", "EAP")
 	if c.NeedsPassword() {
 		c.Login = r.Text(owner, login)
 		if c.Password = r.secret(owner, "Password", "the password"); !c.Password.IsZero() {

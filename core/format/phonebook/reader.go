@@ -138,7 +138,11 @@ func (e *entry) settle(r *format.Reading) {
 			c.Protocol = p
 		}
 	}
-	if strategy%2 == 0 {
+	if strategy < 0 || strategy > 14 {
+		r.Note(format.KeyMalformed, e.places["VpnStrategy"], "VpnStrategy=%d, expected 1 to 14", strategy)
+		return
+	}
+	if _, known := e.values["VpnStrategy"]; strategy%2 == 0 && (strategy != 0 || known) {
 		r.Note(format.SeveralProtocols, e.places["VpnStrategy"], "VpnStrategy=%d: %s", strategy,
 			cmp.Or(c.Protocol.Title(), "whichever works")+" first, then others")
 		r.Left(fmt.Sprintf("VpnStrategy=%d, several protocols", strategy), e.places["VpnStrategy"])

@@ -2,6 +2,7 @@ package powershell
 
 import (
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -163,11 +164,17 @@ func (f *foreign) command() known {
 		slices.Contains(words, "2") {
 		f.nat = true
 	}
+	if !recognised && slices.Contains(runners, name) {
+		f.r.Note(format.RunsProgram, t.at, "%s", t.text)
+	}
 	if !recognised {
 		return known{at: t.at}
 	}
 	return f.do(t, name, bound)
 }
+
+// runners run what a script has from elsewhere, or start other programs.
+var runners = []string{"iex", "invoke-expression", "start-process", "start", "invoke-item", "ii"}
 
 // common tells the parameters that every command has (about_CommonParameters).
 func common(name string) bool {
@@ -238,6 +245,16 @@ func (f *foreign) do(t token, name string, bound map[string]known) known {
 	}
 	d := f.of(bound["ConnectionName"])
 	f.account(name, bound)
+	if at := bound["ConnectionName"]; d == nil && at.kind == 't' && len(f.made) > 0 {
+		f.r.Note(format.KeyMalformed, at.at, "no connection of the name %q in this script", at.text)
+	}
+	prefixes := bound["DestinationPrefix"]
+	for _, v := range append(slices.Clone(prefixes.list), prefixes) {
+		if _, err := netip.ParsePrefix(v.text); err != nil && v.kind == 't' {
+			f.r.Note(format.KeyMalformed, v.at, "-DestinationPrefix %q, expected a network in CIDR form",
+				v.text)
+		}
+	}
 	switch name {
 	case "add-vpnconnection", "set-vpnconnection":
 		f.seen = true
@@ -429,7 +446,13 @@ func (f *foreign) finish(d *draft) {
 	if _, ok := d.values["Eap"]; !ok && slices.Contains(methodsOf.list, "Eap") {
 		d.values["Eap"] = value{kind: 't', text: "MSChapv2", at: methodsOf.at}
 	}
-	if level := d.values["Encryption"]; strings.EqualFold(level.text, "Optional") ||
+	level := d.values["Encryption"]
+	if word := strings.ToLower(level.text); word != "" && !slices.Contains(strings.Fields(
+		"noencryption optional required maximum custom"), word) {
+		f.r.Note(format.KeyMalformed, level.at, "-EncryptionLevel %s, expected Required or Maximum",
+			level.text)
+	}
+	if strings.EqualFold(level.text, "Optional") ||
 		strings.EqualFold(level.text, "NoEncryption") {
 		f.r.Note(format.EncryptionOptional, level.at, "-EncryptionLevel %s", level.text)
 	}

@@ -72,6 +72,11 @@ const (
 // readForeign reads a script; false where it has no command for connections.
 func readForeign(r *format.Reading, name, text string) bool {
 	f := &foreign{r: r, list: tokens(name, text), variables: map[string]known{}}
+	if last := f.list[len(f.list)-1]; last.text == unclosed &&
+		strings.Contains(strings.ToLower(text), "vpnconnection") {
+		r.Note(format.Unreadable, last.at, "a quote that does not end")
+		return true
+	}
 	f.statements()
 	for _, d := range f.made {
 		f.finish(d)

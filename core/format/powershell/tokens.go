@@ -37,6 +37,7 @@ const maxTokens = 200_000
 func tokens(file, text string) []token {
 	s := &scanner{file: file, src: []rune(text), line: 1, column: 1}
 	var list []token
+	var open *format.Position // of a quote that does not end
 	for len(list) < maxTokens {
 		before := s.pos
 		s.space()
@@ -52,9 +53,11 @@ func tokens(file, text string) []token {
 		case single(r):
 			s.take()
 			t.kind, t.text = verbatim, s.until(single, false)
+			open = s.unclosed(single, t.at, open)
 		case double(r):
 			s.take()
 			t.kind, t.text = expanded, s.until(double, true)
+			open = s.unclosed(double, t.at, open)
 		case r == '@':
 			s.take()
 			s.at2(&t)
@@ -80,7 +83,22 @@ func tokens(file, text string) []token {
 		}
 		list = append(list, t)
 	}
+	if open != nil {
+		return append(list, token{kind: end, text: unclosed, at: *open})
+	}
 	return append(list, token{kind: end, at: s.at()})
+}
+
+// unclosed is the text of the end of a script in which a quote does not end.
+const unclosed = "unclosed"
+
+func (s *scanner) unclosed(quote func(rune) bool, at format.Position,
+	before *format.Position,
+) *format.Position {
+	if s.peek() < 0 && !quote(s.src[len(s.src)-1]) {
+		return &at
+	}
+	return before
 }
 
 func double(r rune) bool { return r == '"' || r == '“' || r == '”' || r == '„' }

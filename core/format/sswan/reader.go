@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -141,6 +142,30 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 			"the type %q, expected ikev2-eap, ikev2-eap-tls or ikev2-cert",
 			kind,
 		)
+	}
+	// What lies outside these bounds the app passes over (documentation of VPN profiles).
+	for _, one := range []struct {
+		in          *tree.Node
+		key         string
+		least, most int
+	}{{remote, "port", 1, 65535}, {root, "mtu", 1280, 1500}, {root, "nat-keepalive", 10, 1200}} {
+		v := one.in.Get(one.key)
+		if v == nil {
+			continue
+		}
+		if n, err := strconv.Atoi(strings.TrimSpace(v.Text)); err != nil || n < one.least || n > one.most {
+			r.Note(format.KeyMalformed, v.At, "%s %s, expected %d to %d", one.key, v.Text, one.least,
+				one.most)
+		}
+		if one.key != "port" || v.Text != "500" {
+			r.Left(one.key+" "+v.Text, v.At)
+		}
+	}
+	for _, server := range c.DNS {
+		if _, err := netip.ParseAddr(server); err != nil {
+			r.Note(format.KeyMalformed, r.At(root, root, "dns-servers"),
+				"dns-servers has %q, expected an IP address", server)
+		}
 	}
 	if len(c.Routes) > 0 {
 		c.Tunnel = vpn.TunnelSplit

@@ -55,6 +55,28 @@ func (n *Node) Get(keys ...string) *Node {
 	return n
 }
 
+// Deep finds the first key of a name at any depth.
+func (n *Node) Deep(key string) *Node {
+	if n == nil {
+		return nil
+	}
+	if v := n.find(key); v != nil {
+		v.read = true
+		return v
+	}
+	for _, e := range n.Dict {
+		if v := e.Value.Deep(key); v != nil {
+			return v
+		}
+	}
+	for _, item := range n.Items {
+		if v := item.Deep(key); v != nil {
+			return v
+		}
+	}
+	return nil
+}
+
 func (n *Node) find(key string) (found *Node) {
 	if n == nil {
 		return nil
@@ -188,6 +210,20 @@ func (w *Walker) Integer(n *Node, key string) int {
 		return 0
 	}
 	return i
+}
+
+// Switches remarks values of keys that are neither true nor false: texts in XML, kinds of their own in
+// JSON.
+func (w *Walker) Switches(n *Node, texts bool, keys ...string) {
+	for _, key := range keys {
+		v := n.find(key)
+		if v == nil || v.Kind == "true" || v.Kind == "false" {
+			continue
+		}
+		if text := strings.TrimSpace(v.Text); !texts || text != "true" && text != "false" {
+			w.Note(format.KeyMalformed, v.At, "%s is %q, expected true or false", key, v.Text)
+		}
+	}
 }
 
 // Flag reads a switch.

@@ -229,6 +229,10 @@ func (r *reader) settle(p *tree.Node, name string) {
 		c.Routes = append(c.Routes, text)
 	}
 	r.names(p, &c)
+	r.Switches(p, true, "RememberCredentials", "LockDown", "RegisterDNS", "ByPassForLocal",
+		"DisableAdvancedOptionsEditButton", "DisableDisconnectButton", "DisableIKEv2Fragmentation",
+		"UseRasCredentials")
+	r.Switches(n, true, "DisableClassBasedDefaultRoute", "PlumbIKEv2TSAsRoutes")
 	if x := p.Get("Proxy"); x != nil {
 		c.Proxy = &vpn.Proxy{
 			Server: r.Text(x.Get("Manual"), "Server"),
@@ -237,6 +241,7 @@ func (r *reader) settle(p *tree.Node, name string) {
 		}
 	}
 	auth := n.Get("Authentication")
+	r.methods(p, auth)
 	switch kind := r.Text(n, "NativeProtocolType"); strings.ToLower(kind) {
 	case "l2tp":
 		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
@@ -253,8 +258,12 @@ func (r *reader) settle(p *tree.Node, name string) {
 		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{PPP: r.ppp(auth), MPPE: []suite.MPPE{}}
 	case "ikev2":
 		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(n, auth)
+	case "automatic", "protocollist", "sstp":
+		r.Note(format.NotYetRead, r.At(p, n, "NativeProtocolType"), "NativeProtocolType %q", kind)
+		return
 	default:
-		r.Note(format.NotYetRead, n.At, "NativeProtocolType %q", kind)
+		r.Note(format.KeyMalformed, r.At(p, n, "NativeProtocolType"),
+			"NativeProtocolType %q, expected IKEv2, L2tp or Pptp", kind)
 		return
 	}
 	positions := map[vpn.Field]format.Position{}
@@ -287,6 +296,23 @@ func (r *reader) settle(p *tree.Node, name string) {
 	)
 }
 
+// methods holds the way of signing in to the reference (Microsoft, VPNv2 CSP, Authentication). A
+// device tunnel is up before anybody could be asked.
+func (r *reader) methods(p, auth *tree.Node) {
+	user := r.OneOf(auth, "UserMethod", "Eap", "MSChapv2", "Mschapv2", "MsChapv2", "EAP")
+	machine := r.OneOf(auth, "MachineMethod", "Certificate", "Eap")
+	switch {
+	case user == "" && machine == "" && auth != nil:
+		r.Note(format.KeyMissing, auth.At, "neither UserMethod nor MachineMethod")
+	case user != "" && r.Text(p, "DeviceTunnel") == "true":
+		r.Note(format.OptionConflict, auth.Get("UserMethod").At,
+			"UserMethod %s in a device tunnel, expected MachineMethod Certificate", user)
+	}
+	if v := auth.Deep("PerformServerValidation"); v != nil && strings.TrimSpace(v.Text) == "false" {
+		r.Note(format.CheckSwitchedOff, v.At, "PerformServerValidation false")
+	}
+}
+
 // names reads domains, their servers, and what connects by itself.
 func (r *reader) names(p *tree.Node, c *vpn.Connection) {
 	d := &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
@@ -298,6 +324,11 @@ func (r *reader) names(p *tree.Node, c *vpn.Connection) {
 		}
 		c.Domains = append(c.Domains, name)
 		for server := range strings.SplitSeq(r.Text(one, "DnsServers"), ",") {
+			if _, err := netip.ParseAddr(strings.TrimSpace(server)); err != nil &&
+				strings.TrimSpace(server) != "" {
+				r.Note(format.KeyMalformed, r.At(p, one, "DnsServers"), "DnsServers %q, expected an IP "+
+					"address", server)
+			}
 			if server = strings.TrimSpace(server); server != "" && !slices.Contains(c.DNS, server) {
 				c.DNS = append(c.DNS, server)
 			}
