@@ -188,6 +188,8 @@ type CheckedFile struct {
 	// Chains of its certificates, each from the leaf up.
 	Chains [][]pki.Link `json:"chains"`
 	Tally  vpn.Tally    `json:"tally"`
+	// What it says and a connection has no place for: no file that is made of it says it.
+	NotCarried []format.Unsaid `json:"not_carried"`
 }
 
 // CheckedConnection is a connection that was read, with what both sides will negotiate.
@@ -213,6 +215,7 @@ func CheckedItems(items []filecheck.Item) Checked {
 			Kind:        i.Kind,
 			Connections: []CheckedConnection{},
 			Chains:      append([][]pki.Link{}, i.Chains...),
+			NotCarried:  append([]format.Unsaid{}, i.NotCarried...),
 			Tally:       check.Count(i.Findings),
 		}
 		for _, one := range i.Connections {
@@ -291,15 +294,17 @@ type Fix struct {
 	To      string `json:"to"`
 }
 
-// Taken is what files say that the records lack.
-type Taken struct {
-	Items []TakenFact `json:"items"`
+// Imported is what files say that the records lack.
+type Imported struct {
+	Items []ImportedRecord `json:"items"`
 	// It was added; otherwise it is only shown.
 	Kept bool `json:"kept"`
+	// What the files say and no record has a place for.
+	NotCarried []format.Unsaid `json:"not_carried"`
 }
 
-// TakenFact is one record that was taken out of a file, or would be.
-type TakenFact struct {
+// ImportedRecord is one record that was taken out of a file, or would be.
+type ImportedRecord struct {
 	Noun   string `json:"noun" enum:"gateway,account"`
 	State  string `json:"state" enum:"new,changed,same"`
 	Name   string `json:"name"`
@@ -307,8 +312,8 @@ type TakenFact struct {
 }
 
 // Add adds a fact.
-func (t *Taken) Add(noun, state, name, detail string) {
-	t.Items = append(t.Items, TakenFact{noun, state, name, detail})
+func (t *Imported) Add(noun, state, name, detail string) {
+	t.Items = append(t.Items, ImportedRecord{noun, state, name, detail})
 }
 
 // Overview is what an operator sees first.

@@ -340,16 +340,19 @@ func (a *app) importFiles() *cobra.Command {
 					}
 					id = p.ID
 				}
-				taken, err := c.Import(ctx, files, id, !dry)
+				done, err := c.Import(ctx, files, id, !dry)
 				if err != nil {
 					return err
 				}
-				return a.print(taken, func(w table.Writer) {
+				return a.print(done, func(w table.Writer) {
 					w.AppendHeader(heads("record", "state", "name", "detail"))
-					for _, f := range taken.Items {
+					for _, f := range done.Items {
 						w.AppendRow(table.Row{f.Noun, f.State, f.Name, f.Detail})
 					}
-					if !taken.Kept {
+					for _, u := range done.NotCarried {
+						a.say("not carried: %s (%s:%d)", u.What, u.At.File, u.At.Line)
+					}
+					if !done.Kept {
 						a.say("Nothing was added (--dry-run).\n")
 					}
 				})

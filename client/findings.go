@@ -107,10 +107,10 @@ func (c *Client) Import(
 	files []filecheck.File,
 	personID string,
 	keep bool,
-) (t api.Taken, err error) {
+) (t api.Imported, err error) {
 	err = c.upload(
 		ctx,
-		"/take",
+		"/import",
 		url.Values{"person": {personID}, "keep": {strconv.FormatBool(keep)}},
 		files,
 		&t,

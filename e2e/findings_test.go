@@ -422,7 +422,7 @@ func TestFindingsPages(t *testing.T) {
 	if text := eval[string](b, "document.body.innerText"); strings.Contains(text, "kelp-4497") {
 		t.Error("a secret is on the page")
 	}
-	page, err := f.client.Audit(t.Context(), client.Query{Search: "take"})
+	page, err := f.client.Audit(t.Context(), client.Query{Search: "import"})
 	if err != nil || page.Total != 0 {
 		t.Errorf("looking at a file was kept as %d entries, %v", page.Total, err)
 	}

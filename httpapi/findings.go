@@ -180,20 +180,20 @@ func (a *handlers) findings() {
 		}
 		return a.svc.CheckFiles(ctx, files, in.For)
 	})
-	take := operation(
+	bring := operation(
 		http.MethodPost,
-		"/take",
-		"take-facts",
+		"/import",
+		"import-files",
 		"Show gateways and accounts in files that are not on record, and import them on request",
 		"findings",
 	)
-	take.MaxBodyBytes = maxDropped
-	handle(a, take, func(ctx context.Context, in *filesInput) (zero api.Taken, err error) {
+	bring.MaxBodyBytes = maxDropped
+	handle(a, bring, func(ctx context.Context, in *filesInput) (zero api.Imported, err error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
 			return zero, err
 		}
-		return a.svc.Take(ctx, files, in.Person, in.Keep)
+		return a.svc.Import(ctx, files, in.Person, in.Keep)
 	})
 }
 

@@ -10,30 +10,32 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/filecheck"
+	"wardicon/core/format"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
 
-// Take reads the facts of connections in files and shows what of them the records lack;
+// Import reads the facts of connections in files and shows what of them the records lack;
 // with keep it is added. A gateway on record is left as it is but for offers that it does
 // not have. Accounts are added for one person, if one is named.
-func (s *Service) Take(
+func (s *Service) Import(
 	ctx context.Context,
 	files []filecheck.File,
 	personID string,
 	keep bool,
-) (api.Taken, error) {
-	taken := api.Taken{Items: []api.TakenFact{}}
+) (api.Imported, error) {
+	done := api.Imported{Items: []api.ImportedRecord{}, NotCarried: []format.Unsaid{}}
 	items, err := s.looked(ctx, files, "")
 	if err != nil {
-		return taken, err
+		return done, err
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		for _, item := range items {
+			done.NotCarried = append(done.NotCarried, item.NotCarried...)
 			for _, c := range item.Connections {
-				if err := s.takeOne(ctx, tx, &taken, c.Connection, personID); err != nil {
+				if err := s.importOne(ctx, tx, &done, c.Connection, personID); err != nil {
 					return err
 				}
 			}
@@ -41,30 +43,30 @@ func (s *Service) Take(
 		if !keep {
 			return errShown
 		}
-		taken.Kept = true
+		done.Kept = true
 		return audit(
 			ctx,
 			tx,
-			"take",
+			"import",
 			"file",
 			"",
-			fmt.Sprintf("%d facts out of %d files", len(taken.Items), len(files)),
+			fmt.Sprintf("%d facts out of %d files", len(done.Items), len(files)),
 		)
 	})
 	if errors.Is(err, errShown) {
 		err = nil
 	}
 	s.checkSoon()
-	return taken, err
+	return done, err
 }
 
 // errShown gives a transaction up whose result was only to be shown.
 var errShown = errors.New("only shown")
 
-func (s *Service) takeOne(
+func (s *Service) importOne(
 	ctx context.Context,
 	tx *store.Tx,
-	t *api.Taken,
+	t *api.Imported,
 	c vpn.Connection,
 	personID string,
 ) error {
@@ -87,7 +89,7 @@ func (s *Service) takeOne(
 			if err := errors.Join(
 				store.Gateways.Update(ctx, tx, g, g.Version),
 				s.Gateways.touch(ctx, tx, g),
-				audit(ctx, tx, "take", "gateway", g.ID, g.Name),
+				audit(ctx, tx, "import", "gateway", g.ID, g.Name),
 			); err != nil {
 				return err
 			}
@@ -101,7 +103,7 @@ func (s *Service) takeOne(
 			DNS:     c.DNS,
 			Domains: c.Domains,
 			Offers:  offers,
-			Note:    "taken from a file",
+			Note:    "imported from a file",
 		}
 		if err := s.Gateways.fit(ctx, tx, g); err != nil {
 			return err
@@ -109,7 +111,7 @@ func (s *Service) takeOne(
 		if err := store.Gateways.Insert(ctx, tx, g); err != nil {
 			return s.Gateways.taken(err)
 		}
-		if err := audit(ctx, tx, "take", "gateway", g.ID, g.Name); err != nil {
+		if err := audit(ctx, tx, "import", "gateway", g.ID, g.Name); err != nil {
 			return err
 		}
 		t.Add("gateway", "new", g.Name, c.Protocol.Title()+" at "+c.Server)
@@ -117,13 +119,13 @@ func (s *Service) takeOne(
 	if c.Login == "" || personID == "" {
 		return nil
 	}
-	return s.takeAccount(ctx, tx, t, c, g, personID)
+	return s.importAccount(ctx, tx, t, c, g, personID)
 }
 
-func (s *Service) takeAccount(
+func (s *Service) importAccount(
 	ctx context.Context,
 	tx *store.Tx,
-	t *api.Taken,
+	t *api.Imported,
 	c vpn.Connection,
 	g *vpn.Gateway,
 	personID string,
@@ -169,7 +171,7 @@ func (s *Service) takeAccount(
 	t.Add("account", "new", a.Login, "at "+g.Name+", "+with)
 	return errors.Join(
 		s.Accounts.touch(ctx, tx, &a),
-		audit(ctx, tx, "take", "account", a.ID, a.Login),
+		audit(ctx, tx, "import", "account", a.ID, a.Login),
 	)
 }
 

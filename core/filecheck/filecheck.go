@@ -70,6 +70,7 @@ type Item struct {
 	Findings    []check.Finding
 	Chains      [][]pki.Link // of its certificates, drawn
 	Needed      bool         // another file needs it
+	NotCarried  []format.Unsaid
 }
 
 // Connected is a connection that was read, with what both sides will negotiate.

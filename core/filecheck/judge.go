@@ -12,7 +12,7 @@ import (
 
 // judged runs the rules on one file.
 func (w *work) judged(l loose, o Options) Item {
-	item := Item{Name: w.file.Name, Needed: w.needed}
+	item := Item{Name: w.file.Name, Needed: w.needed, NotCarried: w.reading.NotCarried}
 	notes := append(w.notes, w.reading.Notes...)
 	if w.file.Exposed &&
 		slices.ContainsFunc(

@@ -2,6 +2,7 @@ package format
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -83,6 +84,17 @@ func Meant(word string, list []string) string {
 		}
 	}
 	return ""
+}
+
+// secretive are names whose values are kept out of every text.
+var secretive = regexp.MustCompile(`(?i)pass|secret|psk|key|token|pwd|pin\b|auth-token`)
+
+// Shown words a key with its value, where the value is short and cannot be a secret.
+func Shown(key, value string) string {
+	if value == "" || len(value) > 60 || secretive.MatchString(key) {
+		return key
+	}
+	return key + " " + value
 }
 
 // OneApart tells whether two words differ by one letter: changed, left out or added, or by

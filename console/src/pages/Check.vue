@@ -13,7 +13,7 @@ import { platformText } from '../parts/platforms'
 
 const files = ref<File[]>([])
 const result = ref<Schemas['Checked']>()
-const taken = ref<Schemas['Taken']>()
+const imported = ref<Schemas['Imported']>()
 const wrong = ref('')
 const busy = ref(false)
 const over = ref(false)
@@ -50,7 +50,7 @@ async function run(work: () => Promise<void>) {
 }
 function look() {
   if (files.value.length === 0) return
-  taken.value = undefined
+  imported.value = undefined
   void run(async () => {
     const query = { for: release.value || undefined }
     result.value = await ask(
@@ -58,11 +58,11 @@ function look() {
     )
   })
 }
-function take(keep: boolean) {
+function bring(keep: boolean) {
   void run(async () => {
     const query = { person: person.value || undefined, keep }
-    taken.value = await ask(
-      api.POST('/api/v1/take', { params: { query }, body: form(), bodySerializer: (b) => b }),
+    imported.value = await ask(
+      api.POST('/api/v1/import', { params: { query }, body: form(), bodySerializer: (b) => b }),
     )
   })
 }
@@ -73,7 +73,7 @@ function add(list: FileList | null | undefined) {
   look()
 }
 const connections = computed(() => result.value?.files.flatMap((f) => f.connections) ?? [])
-const lacking = computed(() => taken.value?.items.some((i) => i.state !== 'same'))
+const lacking = computed(() => imported.value?.items.some((i) => i.state !== 'same'))
 function at(f: Schemas['Finding']) {
   const p = f.position
   if (!p) return ''
@@ -140,6 +140,15 @@ function at(f: Schemas['Finding']) {
               <AgreementList class="small" :agreements="c.agreements" />
             </li>
           </ul>
+          <details v-if="f.not_carried.length" class="mb-2">
+            <summary>{{ f.not_carried.length }} not carried to records or other formats</summary>
+            <ul class="mt-1">
+              <li v-for="(u, i) in f.not_carried" :key="i">
+                <span class="mono">{{ u.what }}</span>
+                <span v-if="u.at.line" class="soft ms-2">line {{ u.at.line }}</span>
+              </li>
+            </ul>
+          </details>
           <details
             v-for="(links, i) in f.chains"
             :key="`chain ${i}`"
@@ -159,8 +168,8 @@ function at(f: Schemas['Finding']) {
         <span class="soft d-block">{{ at(f) }}</span>
       </FindingBox>
     </section>
-    <section v-if="connections.length" class="panel mb-4" aria-labelledby="take">
-      <h2 id="take">Import into the records</h2>
+    <section v-if="connections.length" class="panel mb-4" aria-labelledby="import">
+      <h2 id="import">Import into the records</h2>
       <p class="soft">
         Adds gateways and offers that are not on record, and accounts for the person. Shown first,
         nothing is added yet.
@@ -174,22 +183,22 @@ function at(f: Schemas['Finding']) {
             :options="[{ value: '', text: 'Nobody' }, ...people]"
           />
         </div>
-        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="take(false)"
+        <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="bring(false)"
           >Preview</BButton
         >
         <BButton
-          v-if="lacking && !taken?.kept"
+          v-if="lacking && !imported?.kept"
           class="alters"
           variant="primary"
           :disabled="busy"
-          @click="take(true)"
+          @click="bring(true)"
           >Import</BButton
         >
       </div>
-      <ul v-if="taken" class="mt-3 mb-0" role="status">
-        <li v-for="(t, i) in taken.items" :key="i">
+      <ul v-if="imported" class="mt-3 mb-0" role="status">
+        <li v-for="(t, i) in imported.items" :key="i">
           <span class="tag plain me-2">{{
-            taken.kept && t.state === 'new' ? 'added' : t.state
+            imported.kept && t.state === 'new' ? 'added' : t.state
           }}</span>{{ t.noun }} {{ t.name }}: {{ t.detail }}
         </li>
       </ul>

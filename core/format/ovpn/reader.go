@@ -464,7 +464,7 @@ func (r *reader) other(at format.Position, name string, words []string) {
 			r.Note(format.OptionWindows, at, "%s", name)
 		}
 	case c == kept:
-		name = strings.TrimSpace(name + " " + strings.Join(words[:min(1, len(words))], " "))
+		name = format.Shown(name, strings.Join(words[:min(1, len(words))], " "))
 	}
 	r.Left(name, at)
 }

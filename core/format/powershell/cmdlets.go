@@ -321,7 +321,7 @@ func (f *foreign) connection(d *draft, bound map[string]known) {
 			if v.kind == 'f' && !v.flag() || common(p) || p == "IdleDisconnectSeconds" && v.text == "0" {
 				continue // as it is anyway
 			}
-			f.r.Left("-"+p+" "+v.text, v.at)
+			f.r.Left(format.Shown("-"+p, v.text), v.at)
 		}
 	}
 }
@@ -352,7 +352,7 @@ func (f *foreign) account(name string, bound map[string]known) {
 			slices.Contains(vpnSwitches, p), p == "ConnectionName", p == "ThrottleLimit":
 		case v.kind == 'f' && !v.flag():
 		default:
-			f.r.Left(strings.TrimSpace("-"+p+" "+v.text), v.at)
+			f.r.Left(format.Shown("-"+p, v.text), v.at)
 		}
 	}
 }

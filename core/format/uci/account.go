@@ -3,6 +3,8 @@ package uci
 import (
 	"slices"
 	"strings"
+
+	"wardicon/core/format"
 )
 
 // idle are options that change nothing about a connection, with the values at which they do not: "*"
@@ -32,11 +34,7 @@ func (r *reader) account() {
 		case r.taken[section]:
 			value := o.values[len(o.values)-1]
 			if option && idle[key] != "*" && !slices.Contains(strings.Fields(idle[key]), value) {
-				what := key
-				if len(value) < 12 && key != "password" {
-					what += " " + value
-				}
-				r.Left(what, o.at)
+				r.Left(format.Shown(key, value), o.at)
 			}
 		case told[section]:
 		case r.form:
