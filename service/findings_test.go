@@ -549,7 +549,7 @@ func TestTake(t *testing.T) {
 	}
 	take := func(files []filecheck.File, person string, keep bool) string {
 		t.Helper()
-		got, err := c.Take(ctx, files, person, keep)
+		got, err := c.Import(ctx, files, person, keep)
 		c.set("take", err)
 		if got.Kept != keep {
 			t.Errorf("kept is %t", got.Kept)
@@ -599,7 +599,7 @@ func TestTake(t *testing.T) {
 	}
 	before, accounts := count()
 	var refused *vpn.Problems
-	if _, err := c.Take(
+	if _, err := c.Import(
 		ctx,
 		append(file("west.skerryline.example", "x", ""), file("http://west", "x", "")...),
 		c.ada,
@@ -610,7 +610,7 @@ func TestTake(t *testing.T) {
 	) {
 		t.Errorf("a gateway with a blank in its name: %v", err)
 	}
-	if _, err := c.Take(
+	if _, err := c.Import(
 		ctx,
 		file("west.skerryline.example", "x", ""),
 		"pe-x",

@@ -389,8 +389,6 @@ func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
 func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
 	switch kind := r.Text(n, "Type"); kind {
 	case "", "Direct":
-	default:
-		r.Leave(n, "a proxy of the type "+kind)
 	case "PAC":
 		return &vpn.Proxy{Script: r.Text(n, "PAC"), Bypass: r.List(n, "ExcludeDomains")}
 	case "Manual":
@@ -399,6 +397,8 @@ func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
 			Server: vpn.JoinPort(r.Text(at, "Host"), r.Integer(at, "Port")),
 			Bypass: r.List(n, "ExcludeDomains"),
 		}
+	default:
+		r.Leave(n, "a proxy of the type "+kind)
 	}
 	return nil
 }
