@@ -13,6 +13,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
+	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -292,6 +293,15 @@ type Fix struct {
 	Pointer string `json:"pointer"`
 	From    string `json:"from"`
 	To      string `json:"to"`
+}
+
+// Comparison is a secret out of a file that is held to the record of a gateway.
+type Comparison struct {
+	Field    vpn.Field    `json:"field" enum:"psk,control_key,password"`
+	Protocol vpn.Protocol `json:"protocol"`
+	// Login that the password belongs to.
+	Login string      `json:"login,omitempty" maxLength:"256"`
+	Value secret.Text `json:"value"           maxLength:"65536" writeOnly:"true"`
 }
 
 // Imported is what files say that the records lack.

@@ -66,7 +66,8 @@ func (a *app) checkFiles() *cobra.Command {
 		Long: `Reads files of every format that Wardicon writes (see wardicon convert --help),
 PEM, DER, PKCS #7 and PKCS #12, folders, and zip and tar archives. Files that belong together are
 checked together. Prints each finding with its position in the file. Nothing leaves this machine,
-except for the DNS queries of --live and the queries to the service of --against.
+except for the DNS queries of --live, and with --against the secrets that the service compares with
+the gateway's record; neither is shown.
 
 Exits 1 when there is an error or a warning; --exit-on changes that. --fix applies automatic fixes
 after showing the difference, and keeps a copy of the original file. An ignore file (` +
@@ -237,6 +238,17 @@ func (a *app) batchOptions(
 		return options, nil
 	}
 	return options, a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		options.Compare = func(
+			g *vpn.Gateway, one vpn.Connection, field vpn.Field, value secret.Text,
+		) check.Compared {
+			told, err := c.Compare(cmd.Context(), g.ID, api.Comparison{
+				Field: field, Protocol: one.Protocol, Login: one.Login, Value: value,
+			})
+			if err != nil {
+				a.say("%s: not compared: %s", field, err)
+			}
+			return told
+		}
 		for offset := 0; ; offset += 200 {
 			page, err := c.Gateways.List(ctx, client.Query{Limit: 200, Offset: offset})
 			if err != nil {

@@ -101,6 +101,20 @@ func (c *Client) EndOverride(ctx context.Context, profileID, rule string) error 
 	)
 }
 
+// Compare holds a secret to the record of a gateway; neither is shown.
+func (c *Client) Compare(
+	ctx context.Context,
+	gatewayID string,
+	in api.Comparison,
+) (check.Compared, error) {
+	return post[check.Compared](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/compare", Patch{
+		"field":    in.Field,
+		"protocol": in.Protocol,
+		"login":    in.Login,
+		"value":    in.Value.Reveal(),
+	})
+}
+
 // Import shows what files say that the records lack, and adds it with keep.
 func (c *Client) Import(
 	ctx context.Context,

@@ -180,6 +180,19 @@ func (a *handlers) findings() {
 		}
 		return a.svc.CheckFiles(ctx, files, in.For)
 	})
+	handle(
+		a,
+		operation(
+			http.MethodPost,
+			"/gateways/{id}/compare",
+			"compare-secret",
+			"Compare a secret with a gateway's record; neither is shown",
+			"gateways",
+		),
+		func(ctx context.Context, in *compareInput) (check.Compared, error) {
+			return a.svc.Compare(ctx, in.ID, in.Body)
+		},
+	)
 	bring := operation(
 		http.MethodPost,
 		"/import",
@@ -195,6 +208,11 @@ func (a *handlers) findings() {
 		}
 		return a.svc.Import(ctx, files, in.Person, in.Keep)
 	})
+}
+
+type compareInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body api.Comparison
 }
 
 // dropped reads the files of a form, within bounds.

@@ -60,6 +60,7 @@ func (s *Service) looked(
 	if o.Gateways, err = store.Gateways.Where(ctx, tx, "1"); err != nil {
 		return nil, err
 	}
+	o.Compare = comparing(ctx, tx)
 	// Each lot may take as much memory as all its files. One operator has one place, so that the
 	// other is for others.
 	own, _ := s.readingOf.LoadOrStore(actor(ctx), make(chan struct{}, 1))

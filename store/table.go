@@ -268,6 +268,13 @@ func (t *Table[T, Row]) Delete(ctx context.Context, tx *Tx, id string) error {
 	); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
+	if _, err := tx.q.ExecContext(
+		ctx,
+		`DELETE FROM former WHERE owner = ?`,
+		t.owner(id),
+	); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
 	return tx.touchSharers(ctx, t.owner(id), marks)
 }
 

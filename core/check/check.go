@@ -166,6 +166,9 @@ type Subject struct {
 
 	certificates *[]Held
 
+	// Compare holds a secret of a file to the record of its gateway; nil where there is none.
+	Compare func(field vpn.Field, value secret.Text) Compared
+
 	// Judge estimates a secret; nil takes secret.Judge. A service hands in a memo.
 	Judge func(t secret.Text, words ...string) secret.Estimate
 }

@@ -215,8 +215,11 @@ var plain = map[string]string{
 	"past-the-tunnel": "Some of what you do would not go through the connection.",
 	"auth-not-offered": "Your file proves who you are in a way that the server does not " +
 		"take.",
-	"protocol-not-offered":   "The server does not have this kind of connection.",
-	"remote-id-not-gateways": "Your file expects a server of another name and will break off.",
+	"protocol-not-offered":     "The server does not have this kind of connection.",
+	"secret-not-gateways":      "Your file is out of date: the server has another key or password now.",
+	"authority-not-gateways":   "Your device would not trust the server. Ask for a new file.",
+	"server-name-not-gateways": "Your device would not trust the server. Ask for a new file.",
+	"remote-id-not-gateways":   "Your file expects a server of another name and will break off.",
 	"remote-not-gateways": "Your file knocks at the wrong door of the server; nobody will " +
 		"answer.",
 	"control-not-gateways": "The server will not answer a device with this file.",

@@ -17,6 +17,7 @@ var Register = told(
 		timeRules,
 		protocolRules,
 		fitRules,
+		comparedRules,
 		[]Rule{cipherRule, damageRule()},
 		certificateRules,
 		bagRules,

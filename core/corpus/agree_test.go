@@ -86,21 +86,30 @@ func TestClientsAgree(t *testing.T) {
 	t.Parallel()
 	clients := clients(t)
 	for _, tab := range tables(t) {
-		if clients[tab.client] == nil {
+		client := clients[tab.client]
+		if client == nil {
 			continue
 		}
-		for _, c := range tab.cases {
-			said := clients[tab.client](t, &tab, c.text)
-			switch {
-			case c.said == "" && said != "":
-				t.Errorf("%s:%d: %s: the client refuses it:\n%s", tab.path, c.line, c.name, said)
-			case !strings.Contains(said, c.said):
-				t.Errorf("%s:%d: %s: the client says\n%s", tab.path, c.line, c.name, said)
-			case said != "" && !strings.Contains(strings.Join(c.expected, " "), "error ") &&
-				!strings.Contains(strings.Join(c.expected, " "), "option-older-clients"):
-				t.Errorf("%s:%d: %s: the client refuses it, and no error is expected", tab.path,
-					c.line, c.name)
+		t.Run(filepath.Base(tab.path), func(t *testing.T) {
+			t.Parallel()
+			for _, c := range tab.cases {
+				agrees(t, &tab, c, client(t, &tab, c.text))
 			}
-		}
+		})
+	}
+}
+
+// agrees holds what a case expects to what the client says.
+func agrees(t *testing.T, tab *table, c oneCase, said string) {
+	t.Helper()
+	expected := strings.Join(c.expected, " ")
+	switch {
+	case c.said == "" && said != "":
+		t.Errorf("%s:%d: %s: the client refuses it:\n%s", tab.path, c.line, c.name, said)
+	case !strings.Contains(said, c.said):
+		t.Errorf("%s:%d: %s: the client says\n%s", tab.path, c.line, c.name, said)
+	case said != "" && !strings.Contains(expected, "error ") &&
+		!strings.Contains(expected, "option-older-clients"):
+		t.Errorf("%s:%d: %s: the client refuses it, and no error is expected", tab.path, c.line, c.name)
 	}
 }

@@ -40,6 +40,7 @@ type fault struct {
 	Live        *live             `json:"live"`
 	Against     json.RawMessage   `json:"against"`
 	Release     string            `json:"release"`
+	Compared    *check.Compared   `json:"compared"` // what the record says of the file's secrets
 	Passphrases []secret.Text     `json:"passphrases"`
 	Exposed     bool              `json:"exposed"`
 	Written     *written          `json:"written"`
@@ -172,6 +173,11 @@ func load(t *testing.T, folder string) (fault, []check.Finding) {
 	if f.Against != nil {
 		patch, _ := json.Marshal(map[string]json.RawMessage{"gateway": f.Against})
 		o.Gateways = []vpn.Gateway{records(t, patch).Gateway}
+	}
+	if f.Compared != nil {
+		o.Compare = func(*vpn.Gateway, vpn.Connection, vpn.Field, secret.Text) check.Compared {
+			return *f.Compared
+		}
 	}
 	if p, release, ok := strings.Cut(f.Release, " "); ok {
 		found, known := platform.Find(vpn.Platform(p), release)

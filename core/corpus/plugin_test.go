@@ -45,8 +45,12 @@ func startPlugins(t *testing.T) *plugins {
 		if _, err := os.Stat(path); err != nil {
 			continue
 		}
-		// Nothing that they start does anything but say its version, or reaches a network.
-		p.start(t, "unshare", "-n", "-m", "sh", "-c", `for one in ipsec openvpn xl2tpd kl2tpd pptp pppd sstpc
+		// Nothing that they start does anything but say its version, or reaches a network, and what they
+		// write for it stays with them.
+		p.start(t, "unshare", "-n", "-m", "sh", "-c", `mount -t tmpfs tmpfs /run
+[ ! -d /etc/ipsec.d ] || mount -t tmpfs tmpfs /etc/ipsec.d
+[ ! -f /etc/ipsec.secrets ] || mount --bind "$3" /etc/ipsec.secrets
+for one in ipsec openvpn xl2tpd kl2tpd pptp pppd sstpc
 do [ ! -e /usr/sbin/$one ] || mount --bind "$3" /usr/sbin/$one; done
 exec "$1" --persist --bus-name "org.freedesktop.NetworkManager.$2"`, "sh", path, service, idle)
 	}

@@ -40,7 +40,9 @@ type Options struct {
 	Live        func(host string) *check.Live
 	Fetch       func(folder, name string) ([]byte, bool) // a file that did not come along
 	Judge       func(t secret.Text, words ...string) secret.Estimate
-	Over        func() bool // there is no more time: asked between two files; nil never ends
+	// Compare holds a secret to the record of the gateway that it is for.
+	Compare func(g *vpn.Gateway, c vpn.Connection, field vpn.Field, value secret.Text) check.Compared
+	Over    func() bool // there is no more time: asked between two files; nil never ends
 }
 
 // Longest is how long callers let one lot be looked at. What was not looked at by then is told as

@@ -7,6 +7,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/format/all"
+	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -113,6 +114,11 @@ func (w *work) judged(l loose, o Options) Item {
 		connected := Connected{Located: c}
 		if g := recorded(o.Gateways, c.Connection); g != nil {
 			s.Against, connected.Gateway = g, g.Name
+			if o.Compare != nil {
+				s.Compare = func(field vpn.Field, value secret.Text) check.Compared {
+					return o.Compare(g, c.Connection, field, value)
+				}
+			}
 		}
 		if o.Live != nil && c.Connection.Server != "" {
 			s.Live = o.Live(c.Connection.Server)
