@@ -132,6 +132,7 @@ func Check(files []File, o Options) []Item {
 			w.reading = format.Reading{}
 		}
 	}
+	twice(list)
 	all := gathered(list)
 	items := []Item{}
 	items = append(items, judgedAll(list, all, o)...)

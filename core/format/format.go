@@ -122,6 +122,9 @@ const (
 	RemovesItself      NoteKind = "profile-removes-itself"
 	IssuerUnknown      NoteKind = "issuer-not-in-file"
 	Unsigned           NoteKind = "profile-unsigned"
+	UUIDTwice          NoteKind = "uuid-twice"
+	KeyShared          NoteKind = "key-shared"
+	SerialTwice        NoteKind = "serial-twice"
 )
 
 // Note is what a reader remarks beside a connection. Found never holds a secret. Fix is a
