@@ -31,6 +31,11 @@ func Sniff(name string, data []byte) (codec *format.Codec, other bool) {
 	if byName != nil {
 		return byName, false
 	}
+	for i := range all.Texts {
+		if c := &all.Texts[i]; byContent == nil && c.Detect(name, data) {
+			return c, false
+		}
+	}
 	return byContent, false
 }
 

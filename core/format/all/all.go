@@ -13,6 +13,7 @@ import (
 	"wardicon/core/format/ovpn"
 	"wardicon/core/format/phonebook"
 	"wardicon/core/format/powershell"
+	"wardicon/core/format/prose"
 	"wardicon/core/format/sswan"
 	"wardicon/core/format/uci"
 	"wardicon/core/format/windowsxml"
@@ -35,6 +36,9 @@ var Codecs = []format.Codec{
 	ovpn.Phone,
 }
 
+// Texts are read like the formats, and nothing is written in them.
+var Texts = []format.Codec{prose.Codec}
+
 // ByName finds the codec of a format that a platform takes.
 func ByName(name platform.Format) (format.Codec, bool) {
 	i := slices.IndexFunc(Codecs, func(c format.Codec) bool { return c.Name == name })
@@ -56,7 +60,7 @@ func Titles() string {
 // Read reads a file of any format, with those that came with it. What fits none is
 // remarked as unreadable.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
-	for _, c := range Codecs {
+	for _, c := range slices.Concat(Codecs, Texts) {
 		if c.Detect(name, data) {
 			return c.Read(name, data, beside)
 		}

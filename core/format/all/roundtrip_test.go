@@ -444,8 +444,9 @@ func FuzzRead(f *testing.F) {
 				"ipsec-enabled=yes\n",
 		),
 	)
+	f.Add([]byte("Server: n.example\nUser: a\n| PSK | `kelp` |\n**Type:** L2TP\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, codec := range all.Codecs {
+		for _, codec := range slices.Concat(all.Codecs, all.Texts) {
 			reading := codec.Read("f", data, nil)
 			for _, n := range reading.Notes {
 				if n.At.File != "f" || n.At.Line == 0 {

@@ -1,6 +1,7 @@
 package keyfile
 
 import (
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -63,7 +64,9 @@ var plugins = map[string]map[string]Kind{
 var newer = map[string]map[string]bool{
 	"openvpn": {
 		"data-ciphers-fallback": true, "challenge-response-flags": true, "allow-compression": true,
-		"extra-certs": true, "tls-cipher": true,
+		"allow-pull-fqdn": true, "extra-certs": true, "mtu-disc": true,
+		"remote-random-hostname": true, "tls-cipher": true, "tls-version-max": true, "tun-ipv6": true,
+		"verify-hash": true,
 	},
 }
 
@@ -132,13 +135,14 @@ func (r *reader) plugin(service string) {
 	list := plugins[service]
 	if r.held = list != nil; !r.held {
 		for _, group := range []string{"vpn", "vpn-secrets"} {
-			for key, v := range r.groups[group] {
-				r.strange(key, group, known[group], v.at)
+			for _, key := range slices.Sorted(maps.Keys(r.groups[group])) {
+				r.strange(key, group, known[group], r.groups[group][key].at)
 			}
 		}
 		return
 	}
-	for key, v := range r.groups["vpn"] {
+	for _, key := range slices.Sorted(maps.Keys(r.groups["vpn"])) {
+		v := r.groups["vpn"][key]
 		raw := strings.TrimSpace(v.raw)
 		kind, takes := list[key]
 		switch allowed := choices[service+" "+key]; {
@@ -156,7 +160,8 @@ func (r *reader) plugin(service string) {
 				strings.Join(allowed, ", "))
 		}
 	}
-	for key, v := range r.groups["vpn-secrets"] {
+	for _, key := range slices.Sorted(maps.Keys(r.groups["vpn-secrets"])) {
+		v := r.groups["vpn-secrets"][key]
 		if !slices.Contains(strings.Fields(secrets[service]), key) {
 			r.Note(format.OptionUnknown, v.at, "%s, a secret that the plugin does not take", key)
 		}

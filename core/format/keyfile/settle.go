@@ -219,10 +219,11 @@ const servicePrefix = "org.freedesktop.NetworkManager."
 // methods holds what NetworkManager itself reads to its words (nm-settings-keyfile(5)); a word that
 // it does not know makes it refuse the file.
 func (r *reader) methods() {
-	for group, words := range map[string]string{
-		"ipv4": "auto manual link-local shared disabled",
-		"ipv6": "auto dhcp manual link-local shared ignore disabled",
-	} {
+	for _, group := range []string{"ipv4", "ipv6"} {
+		words := "auto manual link-local shared disabled"
+		if group == "ipv6" {
+			words += " dhcp ignore"
+		}
 		word := r.text(group, "method")
 		if word != "" && !slices.Contains(strings.Fields(words), word) {
 			r.Note(format.OptionValue, r.where(group, "method"), "method=%s in [%s], expected %s", word,
@@ -477,6 +478,9 @@ func (r *reader) tls(c *vpn.Connection) {
 	s.Keepalive = max(n, 0)
 }
 
+// compressing are the words that switch compression on, of either kind.
+var compressing = []string{"yes", "adaptive", "lzo", "lz4", "lz4-v2"}
+
 // tunnelOptions holds what the plugin hands to the client to the client's own words.
 func (r *reader) tunnelOptions() {
 	note := func(kind format.NoteKind, key, found string, args ...any) {
@@ -507,10 +511,8 @@ func (r *reader) tunnelOptions() {
 	if r.text("vpn", "dev-type") == "tap" || strings.HasPrefix(r.text("vpn", "dev"), "tap") {
 		note(format.DeviceTap, "dev", "dev=%s", r.text("vpn", "dev"))
 	}
-	for key, words := range map[string]string{
-		"comp-lzo": "yes adaptive", "compress": "yes lzo lz4 lz4-v2",
-	} {
-		if word := r.text("vpn", key); slices.Contains(strings.Fields(words), word) {
+	for _, key := range []string{"comp-lzo", "compress"} {
+		if word := r.text("vpn", key); slices.Contains(compressing, word) {
 			r.Fixable(format.TunnelCompressed, r.where("vpn", key), "", "%s=%s", key, word)
 			r.Left(key+"="+word, r.where("vpn", key))
 		}

@@ -236,6 +236,9 @@ func counted(n int) string {
 
 // oneOf words a choice.
 func oneOf(list []string) string {
+	if len(list) == 1 {
+		return list[0]
+	}
 	return strings.Join(list[:len(list)-1], ", ") + " or " + list[len(list)-1]
 }
 
@@ -297,10 +300,9 @@ func (r *reader) apartOptions() {
 	if has("secret") && r.mode {
 		r.Note(format.OptionConflict, r.first["secret"], "secret with client or tls-client")
 	}
-	for _, name := range []string{"http-proxy-option"} {
-		if has(name) && !has("http-proxy") && len(r.blocks) == 0 {
-			r.Note(format.OptionConflict, r.first[name], "%s without http-proxy", name)
-		}
+	if has("http-proxy-option") && !has("http-proxy") && len(r.blocks) == 0 {
+		r.Note(format.OptionConflict, r.first["http-proxy-option"],
+			"http-proxy-option without http-proxy")
 	}
 }
 
