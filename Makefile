@@ -136,8 +136,8 @@ RACE := $(shell command -v gcc > /dev/null && echo -race)
 FUZZ = go test -run '^$$' -fuzzminimizetime 1s
 
 test: build tools ## run all tests, and say what was skipped
-	# Most of the time tests wait for pages and for silence: four at a time.
-	go test -json -timeout 20m -parallel 4 ./... | go run ./tools/testlog
+	# Most of the time tests wait for pages and for silence: six at a time.
+	go test -json -timeout 20m -parallel 6 ./... | go run ./tools/testlog
 	if [ -z "$(RACE)" ]; then echo "The race detector was skipped: gcc is not installed."; [ "$$CI" != true ]; fi
 	[ -z "$(RACE)" ] || CGO_ENABLED=1 go test -race -short \
 		-run 'TestTogether|TestRecheck|TestVersions|TestPasscodeGuessed' ./e2e ./store ./service

@@ -16,3 +16,7 @@ WHEN OLD.mark IS NOT NULL AND OLD.mark IS NOT NEW.mark BEGIN
         SELECT mark FROM former WHERE owner = OLD.owner AND field = OLD.field ORDER BY until DESC LIMIT 5);
 END;
 -- +goose StatementEnd
+
+-- +goose Down
+DROP TRIGGER secrets_former;
+DROP TABLE former;

@@ -145,7 +145,7 @@ func (r *reader) form(at format.Position, name string, words []string) bool {
 		r.Left(name, at)
 		return false
 	}
-	if count, known := arity[name]; known && (name != "setenv" || words == nil || words[0] != "opt") {
+	if count, known := arity[name]; known && (name != "setenv" || len(words) == 0 || words[0] != "opt") {
 		switch {
 		case len(words) < count.least:
 			return refused("%s with %s, expected %d", name, counted(len(words)), count.least)
