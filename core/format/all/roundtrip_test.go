@@ -121,6 +121,11 @@ func readBack(t *testing.T, codec format.Codec, files []format.File) vpn.Connect
 			t.Fatalf("read back with the note %s (%s) from\n%s", n.Kind, n.Found, files[0].Content)
 		}
 	}
+	for _, u := range reading.NotCarried {
+		if u.What != "TrustedRootCA" { // a digest, of which no certificate can be made
+			t.Fatalf("read back, %v is not carried, from\n%s", u, files[0].Content)
+		}
+	}
 	return reading.Connections[0].Connection
 }
 

@@ -326,6 +326,9 @@ func (r *reader) vpn(root, p *tree.Node) {
 		if r.Flag(ppp, "CCPMPPE40Enabled") {
 			c.PPTP.MPPE = append(c.PPTP.MPPE, "40")
 		}
+		if len(c.PPTP.MPPE) > 0 {
+			ppp.Get("CCPEnabled") // goes with them
+		}
 	case "IKEv2":
 		c.Protocol, c.IKEv2 = vpn.IKEv2, r.ikev2(p, ike)
 		c.Server, owner = r.Text(ike, "RemoteAddress"), ike

@@ -163,6 +163,8 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 		_, idle := harmless[name]
 		_, lost := unread[name]
 		switch {
+		case slices.Contains(own, strings.TrimSpace(name+" "+words[0])):
+		case name == "file" && r.name != "": // where the script keeps a password that it asked for
 		case l.Take(name) || idle || speed.MatchString(name):
 		case lost, strings.Contains(name, ":"): // addresses
 			r.Left(strings.TrimSpace(name+" "+words[0]), at)
@@ -191,6 +193,9 @@ func (l *link) mppe(r *reader, at format.Position, words string) {
 		return slices.Contains(list, "no"+string(m))
 	})
 }
+
+// own are options that every peer here gets, for all that is known the best.
+var own = []string{"mtu 1400", "plugin sstp-pppd-plugin.so"}
 
 // speed is that of a serial line, which none of these has.
 var speed = regexp.MustCompile(`^\d+$`)

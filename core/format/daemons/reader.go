@@ -144,6 +144,9 @@ func (r *reader) connection(path string) {
 		Domains:      []string{},
 		Reconnect:    r.get(child+".dpd_action") == "restart",
 	}
+	if r.set[child+".close_action"].text == "start" && c.Reconnect {
+		r.read[child+".close_action"] = true // says the same
+	}
 	if v := r.get(path + ".remote.cacerts"); v != "" {
 		c.Authority = joined(&r.Reading, r.beside, v, r.at(path+".remote.cacerts"))
 	}
@@ -177,6 +180,9 @@ func (r *reader) connection(path string) {
 		r.get(child+".updown") != "",
 	), filter &&
 		c.IKEv2 != nil
+	if c.Site != nil {
+		r.get(child + ".local_ts") // its networks
+	}
 	var apart []vpn.Field
 	if v := r.get(path + ".local.certs"); v != "" {
 		if cert := joined(&r.Reading, r.beside, v, r.at(path+".local.certs")); cert != "" {
@@ -367,6 +373,9 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 		ESP:        r.proposals(child + ".esp_proposals"),
 	}
 	c.L2TP = l
+	if r.set[path+".dpd_delay"].text == fmt.Sprintf("%ds", keepalive) && !r.legacy {
+		r.read[path+".dpd_delay"] = true // as every connection here has it
+	}
 	if r.get(path+".local.auth") == "pubkey" {
 		l.Auth = vpn.MachineCertificate
 	}

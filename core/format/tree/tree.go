@@ -55,6 +55,14 @@ func (n *Node) Get(keys ...string) *Node {
 	return n
 }
 
+// Said is the text of a key, without it counting as read.
+func (n *Node) Said(key string) string {
+	if v := n.find(key); v != nil {
+		return strings.TrimSpace(v.Text)
+	}
+	return ""
+}
+
 // Deep finds the first key of a name at any depth.
 func (n *Node) Deep(key string) *Node {
 	if n == nil {

@@ -95,31 +95,36 @@ var (
 // idle are elements that change nothing about a connection, or say what Windows assumes (Microsoft,
 // VPNv2 configuration service provider).
 var idle = tree.Idle{
-	"ProfileName":                            "the name is taken from where the profile has it",
-	"AlwaysOn=false":                         assumed,
-	"AlwaysOnActive":                         "a switch of the person's, not of the profile",
-	"RememberCredentials":                    "there is no password in the file",
-	"DeviceTunnel=false":                     assumed,
-	"LockDown=false":                         assumed,
-	"RegisterDNS=false":                      assumed,
-	"ByPassForLocal=false":                   assumed,
-	"DisableAdvancedOptionsEditButton=false": assumed,
-	"DisableDisconnectButton=false":          assumed,
-	"DisableIKEv2Fragmentation=false":        assumed,
-	"PlumbIKEv2TSAsRoutes=false":             assumed,
-	"UseRasCredentials":                      "for other programs alone",
-	"DisableClassBasedDefaultRoute=true":     "routes stand beside it",
-	"DisableClassBasedDefaultRoute=false":    assumed,
-	"DataEncryption=Required":                assumed,
-	"DataEncryption=Max":                     assumed,
-	"AutoTrigger=false":                      assumed,
-	"Persistent=false":                       assumed,
-	"VendorId":                               ofEAP,
-	"VendorType":                             ofEAP,
-	"AuthorId":                               ofEAP,
-	"UseWinLogonCredentials=false":           assumed,
-	"ExclusionRoute=false":                   assumed,
-	"Metric=1":                               assumed,
+	"ProfileName":                               "the name is taken from where the profile has it",
+	"AlwaysOn=false":                            assumed,
+	"AlwaysOnActive":                            "a switch of the person's, not of the profile",
+	"RememberCredentials":                       "there is no password in the file",
+	"DeviceTunnel=false":                        assumed,
+	"LockDown=false":                            assumed,
+	"RegisterDNS=false":                         assumed,
+	"ByPassForLocal=false":                      assumed,
+	"DisableAdvancedOptionsEditButton=false":    assumed,
+	"DisableDisconnectButton=false":             assumed,
+	"DisableIKEv2Fragmentation=false":           assumed,
+	"PlumbIKEv2TSAsRoutes=false":                assumed,
+	"UseRasCredentials":                         "for other programs alone",
+	"DisableClassBasedDefaultRoute=true":        "routes stand beside it",
+	"DisableClassBasedDefaultRoute=false":       assumed,
+	"DataEncryption=Required":                   assumed,
+	"DataEncryption=Max":                        assumed,
+	"AutoTrigger=false":                         assumed,
+	"Persistent=false":                          assumed,
+	"VendorId":                                  ofEAP,
+	"VendorType":                                ofEAP,
+	"AuthorId":                                  ofEAP,
+	"UseWinLogonCredentials=false":              assumed,
+	"ExclusionRoute=false":                      assumed,
+	"SimpleCertSelection=true":                  "the device finds its certificate",
+	"DifferentUsername=false":                   assumed,
+	"DisableUserPromptForServerValidation=true": "nobody is asked to trust a server",
+	"PerformServerValidation=true":              assumed,
+	"AcceptServerName=true":                     assumed,
+	"Metric=1":                                  assumed,
 }
 
 const (
@@ -233,6 +238,9 @@ func (r *reader) settle(p *tree.Node, name string) {
 		"DisableAdvancedOptionsEditButton", "DisableDisconnectButton", "DisableIKEv2Fragmentation",
 		"UseRasCredentials")
 	r.Switches(n, true, "DisableClassBasedDefaultRoute", "PlumbIKEv2TSAsRoutes")
+	if len(c.Domains) > 0 && p.Said("DnsSuffix") == c.Domains[0] {
+		p.Get("DnsSuffix") // says the same
+	}
 	if x := p.Get("Proxy"); x != nil {
 		c.Proxy = &vpn.Proxy{
 			Server: r.Text(x.Get("Manual"), "Server"),
@@ -313,6 +321,19 @@ func (r *reader) methods(p, auth *tree.Node) {
 	}
 }
 
+// details reads the configuration of the EAP method as far as it says more than its type: what it
+// trusts is carried nowhere.
+func (r *reader) details(eap *tree.Node, host string) {
+	method := eap.Get("Config", "Eap")
+	method.Get("Type")
+	inside := method.Get("EapType")
+	inside.Get("CredentialsSource", "CertificateStore")
+	checks := inside.Get("ServerValidation")
+	if checks.Said("ServerNames") == host {
+		checks.Get("ServerNames")
+	}
+}
+
 // names reads domains, their servers, and what connects by itself.
 func (r *reader) names(p *tree.Node, c *vpn.Connection) {
 	d := &vpn.Demand{Networks: []string{}, Suffixes: []string{}, Domains: []string{}}
@@ -373,6 +394,7 @@ func (r *reader) ppp(auth *tree.Node) []suite.PPPMethod {
 func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	s := &vpn.IKEv2Setting{IKE: []string{}, ESP: []string{}}
 	eap := auth.Get("Eap", "Configuration", "EapHostConfig", "EapMethod")
+	r.details(auth.Get("Eap", "Configuration", "EapHostConfig"), r.Text(n, "Servers"))
 	user, machine := r.Text(auth, "UserMethod"), r.Text(auth, "MachineMethod")
 	if user != "" && machine != "" {
 		r.Left("UserMethod "+user, r.At(auth, auth, "UserMethod"))
