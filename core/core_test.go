@@ -61,6 +61,7 @@ var levels = []string{
 	"core/format/sswan",
 	"core/format/onc",
 	"core/format/uci",
+	"core/format/prose",
 	"core/format/all",
 	"core/format/diagnostics",
 	"core/aeszip",
