@@ -529,9 +529,9 @@ func TestOutdated(t *testing.T) {
 	}
 }
 
-// TestTake takes facts out of a file: shown first, then kept, then known; and what the
+// TestImport imports what a file says: shown first, then kept, then known; and what the
 // records refuse leaves nothing behind.
-func TestTake(t *testing.T) {
+func TestImport(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()
 	file := func(gateway, login, more string) []filecheck.File {
@@ -547,10 +547,10 @@ func TestTake(t *testing.T) {
 			},
 		}
 	}
-	take := func(files []filecheck.File, person string, keep bool) string {
+	bring := func(files []filecheck.File, person string, keep bool) string {
 		t.Helper()
 		got, err := c.Import(ctx, files, person, keep)
-		c.set("take", err)
+		c.set("import", err)
 		if got.Kept != keep {
 			t.Errorf("kept is %t", got.Kept)
 		}
@@ -571,22 +571,22 @@ func TestTake(t *testing.T) {
 		return g.Total, a.Total
 	}
 	east := file("east.skerryline.example", "ada.east", "")
-	if got := take(east, c.ada, false); got != "new gateway East, new account ada.east" {
+	if got := bring(east, c.ada, false); got != "new gateway East, new account ada.east" {
 		t.Errorf("shown: %s", got)
 	}
 	if g, a := count(); g != 2 || a != 2 {
 		t.Errorf("only shown, and there are %d gateways and %d accounts", g, a)
 	}
-	if got := take(east, "", true); got != "new gateway East" {
+	if got := bring(east, "", true); got != "new gateway East" {
 		t.Errorf("kept without a person: %s", got)
 	}
-	if got := take(east, c.ada, true); got != "same gateway East, new account ada.east" {
+	if got := bring(east, c.ada, true); got != "same gateway East, new account ada.east" {
 		t.Errorf("kept for Ada: %s", got)
 	}
-	if got := take(east, c.ada, true); got != "same gateway East, same account ada.east" {
+	if got := bring(east, c.ada, true); got != "same gateway East, same account ada.east" {
 		t.Errorf("once more: %s", got)
 	}
-	if got := take(
+	if got := bring(
 		file("NORTH.skerryline.example", "a_fjell", ""),
 		"",
 		true,

@@ -57,7 +57,7 @@ type Hit struct {
 	From, To string
 	Line     *format.LineFix
 	Place    *Spot // where the field does not tell
-	// Where it is milder than the rule is as a rule.
+	// Takes the place of the rule's where this hit is milder.
 	Severity vpn.Severity
 }
 

@@ -324,6 +324,7 @@ var plain = map[string]string{
 	"pool-in-route":        "Some internal services may not be reachable.",
 	"split-without-routes": "You would be connected, and nothing would go through.",
 	"full-without-dns":     "Internal names may not be found, although you are connected.",
+	"dns-malformed":        "Internal names will not be found, although you are connected.",
 	"domains-without-dns":  "Internal names will not be found, although you are connected.",
 	"dns-outside-routes":   "Internal names will not be found, although you are connected.",
 	"dns-outside-world": "Internal names will not be found, and others can see which ones you " +

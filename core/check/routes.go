@@ -233,6 +233,32 @@ var routeRules = []Rule{
 		},
 	},
 	{
+		Code:     "dns-malformed",
+		Title:    "DNS server is not an IP address",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldDNS},
+		Why:      "The device ignores it or rejects the file; internal names do not resolve.",
+		Fix:      "Enter the IP address of the DNS server.",
+		Source:   "RFC 1877 §1.1; RFC 7296 §3.15.1",
+		Bad: Example{
+			"a DNS server by its name",
+			func(s *Subject) { s.Connection.DNS = []string{"resolver.skerryline.example"} },
+		},
+		Good: Example{
+			"one by its address",
+			func(s *Subject) { s.Connection.DNS = []string{"10.20.0.53"} },
+		},
+		run: func(s *Subject) []Hit {
+			var hits []Hit
+			for _, server := range s.Connection.DNS {
+				if _, err := netip.ParseAddr(server); err != nil {
+					hits = append(hits, Hit{Field: vpn.FieldDNS, Found: quote(server)})
+				}
+			}
+			return hits
+		},
+	},
+	{
 		Code:     "domains-without-dns",
 		Title:    "Internal domains without an internal DNS server",
 		Severity: vpn.Warning,

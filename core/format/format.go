@@ -146,7 +146,7 @@ type Unsaid struct {
 
 // Left remembers what a connection has no place for.
 func (r *Reading) Left(what string, at Position) {
-	if len(r.NotCarried) < maxTold {
+	if len(r.NotCarried) < maxTold && !slices.Contains(r.NotCarried, Unsaid{what, at}) {
 		r.NotCarried = append(r.NotCarried, Unsaid{what, at})
 	}
 }
@@ -216,6 +216,11 @@ func (r *Reading) note(kind NoteKind, at Position, fix *LineFix, found string, a
 	}
 	if len(args) > 0 {
 		found = fmt.Sprintf(found, args...)
+	}
+	if slices.ContainsFunc(r.Notes, func(n Note) bool {
+		return n.Kind == kind && n.At == at && n.Found == found
+	}) {
+		return // a value that was asked for twice
 	}
 	r.Notes = append(r.Notes, Note{Kind: kind, Found: found, At: at, Fix: fix})
 }

@@ -67,6 +67,14 @@ func FolderName(v string) string {
 	return clean
 }
 
+// Choice words a few alternatives: a, b or c.
+func Choice(words []string) string {
+	if len(words) < 2 {
+		return strings.Join(words, "")
+	}
+	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
+}
+
 // Meant gives the word of a list that a word was meant to be: the same but for case and signs, one
 // letter apart, or with an ending of its own. It is empty for a word of the list, and for one that is
 // far from all.

@@ -247,6 +247,12 @@ func (r *reader) identity(item *tree.Node) {
 	r.identities[strings.ToUpper(r.Text(item, "PayloadUUID"))] = id
 }
 
+// place is where a value stands: under a key of a dictionary.
+type place struct {
+	in  *tree.Node
+	key string
+}
+
 func (r *reader) vpn(root, p *tree.Node) {
 	ppp, ipsec, dns, ike := p.Get("PPP"), p.Get("IPSec"), p.Get("DNS"), p.Get("IKEv2")
 	c := vpn.Connection{
@@ -263,7 +269,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 		Identifier:   r.Text(root, "PayloadIdentifier"),
 		Organisation: r.Text(root, "PayloadOrganization"),
 		Routes:       []string{},
-		DNS:          r.Addresses(dns, "ServerAddresses"),
+		DNS:          r.List(dns, "ServerAddresses"),
 		Domains:      r.List(dns, "SearchDomains"),
 		Proxy:        r.proxy(p.Get("Proxies")),
 		Authority:    pki.Bundle(r.anchors...),
@@ -284,10 +290,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 			r.Left("OnDemandEnabled 1", n.Get("OnDemandEnabled").At)
 		}
 	}
-	where := map[vpn.Field]struct {
-		in  *tree.Node
-		key string
-	}{
+	where := map[vpn.Field]place{
 		vpn.FieldName: {
 			p,
 			"UserDefinedName",
@@ -351,21 +354,12 @@ func (r *reader) vpn(root, p *tree.Node) {
 			vpn.FieldConnect:  "OnDemandEnabled",
 			vpn.FieldIdentity: "PayloadCertificateUUID",
 		} {
-			at := where[field]
-			at.in, at.key = ike, key
-			where[field] = at
+			where[field] = place{ike, key}
 		}
-		for key, fields := range map[string][2]vpn.Field{
-			"IKESecurityAssociationParameters":   {vpn.FieldIKE, vpn.FieldLifetime},
-			"ChildSecurityAssociationParameters": {vpn.FieldESP},
-		} {
-			for i, inside := range []string{"EncryptionAlgorithm", "LifeTimeInMinutes"} {
-				at := where[fields[i]]
-				at.in, at.key = ike.Get(key), inside
-				where[fields[i]] = at
-			}
-		}
-		delete(where, "")
+		own := ike.Get("IKESecurityAssociationParameters")
+		where[vpn.FieldIKE] = place{own, "EncryptionAlgorithm"}
+		where[vpn.FieldLifetime] = place{own, "LifeTimeInMinutes"}
+		where[vpn.FieldESP] = place{ike.Get("ChildSecurityAssociationParameters"), "EncryptionAlgorithm"}
 	default:
 		if !slices.Contains(vpnTypes, kind) {
 			r.Note(format.KeyMalformed, r.At(p, p, "VPNType"), "VPNType %q, expected %s", kind,

@@ -36,15 +36,15 @@ var known = map[string]map[string]string{
 // values are the words that the daemon takes where it takes a few alone; bool is a switch.
 var values = map[string]map[string]string{
 	"connection": table(`aggressive=bool mobike=bool encap=bool pull=bool send_certreq=bool
-		fragmentation=yes|accept|force|no send_cert=always|never|ifasked
-		childless=allow|prefer|force|never unique=never|no|keep|replace ppk_required=bool
-		mediation=bool version=0|1|2|3`),
-	"remote": table("revocation=strict|ifuri|relaxed"),
-	"child": table(`mode=tunnel|transport|transport_proxy|beet|pass|drop policies=bool
+		fragmentation=yes/accept/force/no send_cert=always/never/ifasked
+		childless=allow/prefer/force/never unique=never/no/keep/replace ppk_required=bool
+		mediation=bool version=0/1/2/3`),
+	"remote": table("revocation=strict/ifuri/relaxed"),
+	"child": table(`mode=tunnel/transport/transport_proxy/beet/pass/drop policies=bool
 		policies_fwd_out=bool hostaccess=bool ipcomp=bool sha256_96=bool mark_in_sa=bool
-		dpd_action=none|clear|trap|start|restart close_action=none|trap|start|trap|start
-		start_action=none|trap|start|trap|start hw_offload=yes|no|auto|crypto|packet copy_df=bool
-		copy_ecn=bool copy_dscp=out|in|yes|no`),
+		dpd_action=none/clear/trap/start/restart close_action=none/trap/start/trap|start
+		start_action=none/trap/start/trap|start hw_offload=yes/no/auto/crypto/packet copy_df=bool
+		copy_ecn=bool copy_dscp=out/in/yes/no`),
 }
 
 // switches are the words for yes and no (libstrongswan, settings).
@@ -56,13 +56,12 @@ var secretKinds = strings.Fields("eap xauth ntlm ike ppk private rsa ecdsa pkcs8
 // worded remarks a value that the daemon discards the connection for.
 func (r *reader) worded(kind, key string, s setting) {
 	list := values[kind][key]
-	words := strings.Split(list, "|")
+	words := strings.Split(list, "/")
 	if list == "bool" {
 		words = switches
 	}
-	if list != "" && !slices.Contains(words, s.text) && s.text != "trap|start" {
-		r.Note(format.OptionValue, s.at, "%s = %s, expected %s", key, s.text,
-			strings.Join(slices.Compact(words[:min(len(words), 7)]), ", "))
+	if list != "" && !slices.Contains(words, s.text) {
+		r.Note(format.OptionValue, s.at, "%s = %s, expected %s", key, s.text, format.Choice(words))
 	}
 	if kind == "connection" && key == "vips" {
 		for one := range strings.SplitSeq(s.text, ",") {

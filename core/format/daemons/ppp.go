@@ -23,6 +23,7 @@ type link struct {
 	routes  []string
 	persist bool
 	pty     string
+	broken  bool   // it cannot be read to its end
 	remote  string // how the gateway is called
 	at      map[string]format.Position
 }
@@ -110,7 +111,7 @@ func (r *reader) options(data []byte) *link {
 		routes: []string{},
 		at:     map[string]format.Position{},
 	}
-	r.Lines(r.file, data, func(at format.Position, line string) bool {
+	l.broken = !r.Lines(r.file, data, func(at format.Position, line string) bool {
 		switch {
 		case strings.HasPrefix(line, "# name = "):
 			r.name = line[len("# name = "):]
@@ -224,6 +225,9 @@ func Program(out *format.Reading, at format.Position, words []string) {
 // peer reads a peer of pppd: PPTP or SSTP.
 func (r *reader) peer(data []byte) {
 	l := r.options(data)
+	if l.broken {
+		return
+	}
 	start := format.Position{File: r.file, Line: 1, Column: 1}
 	connect := vpn.Connect("")
 	if _, always := r.beside.Get(r.stem + unitFile); always {

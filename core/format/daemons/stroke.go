@@ -213,7 +213,7 @@ func (r *reader) translate(name string, c conn) bool {
 		value := c[key]
 		if words := strokeWords[key]; words != nil && !slices.Contains(words, value.text) {
 			r.Note(format.OptionValue, value.at, "%s=%s, expected %s", key, value.text,
-				strings.Join(words, ", "))
+				format.Choice(words))
 		}
 		word, ok := plain[key]
 		switch {

@@ -157,7 +157,7 @@ func (r *reader) plugin(service string) {
 			r.Note(format.OptionValue, v.at, "%s=%s, expected a %s", key, raw, kind)
 		case allowed != nil && !slices.Contains(allowed, raw):
 			r.Note(format.OptionValue, v.at, "%s=%s, expected %s", key, raw,
-				strings.Join(allowed, ", "))
+				format.Choice(allowed))
 		}
 	}
 	for _, key := range slices.Sorted(maps.Keys(r.groups["vpn-secrets"])) {

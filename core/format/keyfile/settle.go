@@ -110,7 +110,8 @@ func (r *reader) settle() {
 	if kind == "" && r.text("vpn", "service-type") != "" {
 		kind = "vpn"
 	}
-	if right := format.Meant(kind, []string{"vpn"}); right != "" || kind == "" {
+	bare := kind == "" && r.groups["vpn"] != nil
+	if format.Meant(kind, []string{"vpn"}) != "" || bare {
 		r.Note(format.KeyMalformed, r.where("connection", "type"), "type %q, expected vpn", kind)
 		return
 	}
@@ -220,20 +221,14 @@ const servicePrefix = "org.freedesktop.NetworkManager."
 // it does not know makes it refuse the file.
 func (r *reader) methods() {
 	for _, group := range []string{"ipv4", "ipv6"} {
-		words := "auto manual link-local shared disabled"
+		words := []string{"auto", "manual", "link-local", "shared", "disabled"}
 		if group == "ipv6" {
-			words += " dhcp ignore"
+			words = append(words, "dhcp", "ignore")
 		}
 		word := r.text(group, "method")
-		if word != "" && !slices.Contains(strings.Fields(words), word) {
+		if word != "" && !slices.Contains(words, word) {
 			r.Note(format.OptionValue, r.where(group, "method"), "method=%s in [%s], expected %s", word,
-				group, strings.Join(strings.Fields(words), ", "))
-		}
-		for _, server := range r.list(group, "dns") {
-			if _, err := netip.ParseAddr(server); err != nil {
-				r.Note(format.KeyMalformed, r.where(group, "dns"), "dns %q, expected an IP address",
-					server)
-			}
+				group, format.Choice(words))
 		}
 	}
 }
@@ -331,7 +326,7 @@ func (r *reader) ikev2(c *vpn.Connection) {
 		r.Left("remote-ts "+network, r.where("vpn", "remote-ts"))
 	}
 	for _, one := range s.IKE {
-		if p, err := suite.Parse(one); err == nil && p.PRF == "" && aead(p.Encryption) {
+		if p, err := suite.Parse(one); err == nil && p.LacksPRF() {
 			r.Note(format.PRFMissing, r.where("vpn", "ike"), "%s", one)
 		}
 	}
@@ -365,11 +360,6 @@ func (r *reader) ikev2(c *vpn.Connection) {
 // leastPSK is the shortest pre-shared key that the plugin for IKEv2 takes (NetworkManager-strongswan
 // 1.5, "pre-shared key is too short").
 const leastPSK = 20
-
-func aead(name string) bool {
-	a, _ := suite.Find(name)
-	return a.AEAD
-}
 
 func (r *reader) pptp(c *vpn.Connection) {
 	c.PPTP = &vpn.PPTPSetting{

@@ -147,7 +147,7 @@ func (r *reader) network(n *tree.Node) {
 		Scope:        vpn.ScopePerson,
 		Tunnel:       vpn.TunnelFull,
 		Routes:       []string{},
-		DNS:          r.Addresses(st, "NameServers"),
+		DNS:          r.List(st, "NameServers"),
 		Domains:      r.List(st, "SearchDomains"),
 		Proxy:        r.proxy(n.Get("ProxySettings")),
 	}
@@ -166,7 +166,8 @@ func (r *reader) network(n *tree.Node) {
 	case "L2TP-IPsec":
 		r.Known(owner, signInKeys)
 		r.Known(ipsec, ipsecKeys)
-		if v := r.Integer(ipsec, "IKEVersion"); v != 1 {
+		version := ipsec.Get("IKEVersion")
+		if v := r.Integer(ipsec, "IKEVersion"); v != 1 && (version == nil || version.Kind == "integer") {
 			r.Note(format.KeyMalformed, r.At(n, ipsec, "IKEVersion"),
 				"IKEVersion %d with L2TP, expected 1", v)
 		}

@@ -3,7 +3,6 @@ package ovpn
 import (
 	"crypto/tls"
 	"fmt"
-	"net/netip"
 	"regexp"
 	"slices"
 	"strconv"
@@ -159,7 +158,7 @@ func (r *reader) form(at format.Position, name string, words []string) bool {
 	for i, list := range []map[string][]string{vocabulary, second} {
 		if allowed := list[name]; allowed != nil && len(words) > i &&
 			!slices.Contains(allowed, words[i]) && words[i] != "[inline]" {
-			return refused("%s %q, expected %s", name, words[i], oneOf(allowed))
+			return refused("%s %q, expected %s", name, words[i], format.Choice(allowed))
 		}
 	}
 	if len(words) == 0 {
@@ -232,14 +231,6 @@ func KnownDigest(name string) bool { return digests.MatchString(name) }
 
 func counted(n int) string {
 	return map[bool]string{true: "no word", false: strconv.Itoa(n) + " words"}[n == 0]
-}
-
-// oneOf words a choice.
-func oneOf(list []string) string {
-	if len(list) == 1 {
-		return list[0]
-	}
-	return strings.Join(list[:len(list)-1], ", ") + " or " + list[len(list)-1]
 }
 
 // leading is the number that a word begins with, as atoi(3) reads it.
@@ -322,10 +313,4 @@ func (r *reader) guessed(dev string) bool {
 		}
 	}
 	return false
-}
-
-// address tells an IP address in any notation.
-func address(text string) bool {
-	_, err := netip.ParseAddr(text)
-	return err == nil
 }

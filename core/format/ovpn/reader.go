@@ -379,10 +379,6 @@ func (r *reader) option(at format.Position, name string, words []string) {
 	case "dhcp-option":
 		switch word(0) {
 		case "DNS", "DNS6":
-			if !address(word(1)) {
-				r.Note(format.KeyMalformed, at, "dhcp-option %s %q, expected an IP address", word(0),
-					word(1))
-			}
 			r.c.DNS = append(r.c.DNS, word(1))
 			place(vpn.FieldDNS)
 		case "DOMAIN", "DOMAIN-SEARCH", "ADAPTER_DOMAIN_SUFFIX":

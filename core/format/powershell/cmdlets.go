@@ -173,8 +173,8 @@ func (f *foreign) command() known {
 	return f.do(t, name, bound)
 }
 
-// runners run what a script has from elsewhere, or start other programs.
-var runners = []string{"iex", "invoke-expression", "start-process", "start", "invoke-item", "ii"}
+// runners run a text, which may come from anywhere.
+var runners = []string{"iex", "invoke-expression"}
 
 // common tells the parameters that every command has (about_CommonParameters).
 func common(name string) bool {
@@ -245,8 +245,11 @@ func (f *foreign) do(t token, name string, bound map[string]known) known {
 	}
 	d := f.of(bound["ConnectionName"])
 	f.account(name, bound)
-	if at := bound["ConnectionName"]; d == nil && at.kind == 't' && len(f.made) > 0 {
-		f.r.Note(format.KeyMalformed, at.at, "no connection of the name %q in this script", at.text)
+	for _, made := range f.made { // another may be on the device already
+		if at := bound["ConnectionName"]; d == nil && at.kind == 't' &&
+			format.OneApart(strings.ToLower(at.text), strings.ToLower(made.name)) {
+			f.r.Note(format.KeyMalformed, at.at, "-ConnectionName %q, expected %q", at.text, made.name)
+		}
 	}
 	prefixes := bound["DestinationPrefix"]
 	for _, v := range append(slices.Clone(prefixes.list), prefixes) {

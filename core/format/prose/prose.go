@@ -76,6 +76,17 @@ var labels = map[label][]string{
 		"red", "redes"},
 }
 
+// meaning is the label that each word stands for.
+var meaning = func() map[string]label {
+	all := map[string]label{}
+	for what, words := range labels {
+		for _, word := range words {
+			all[word] = what
+		}
+	}
+	return all
+}()
+
 // protocols are the words by which texts tell a protocol, the plainest first.
 var protocols = []struct {
 	words    *regexp.Regexp
@@ -147,19 +158,18 @@ func values(r *format.Reading, name string, data []byte) []said {
 		if value == "" {
 			return true
 		}
-		for what, words := range labels {
-			if slices.Contains(words, word) {
-				for _, pair := range pairs {
-					if inside := pair.FindStringSubmatch(value); inside != nil {
-						value = inside[1]
-					}
-				}
-				at.Column = strings.Index(line, value) + 1
-				at.Path = word
-				list = append(list, said{what, value, at})
-				break
+		what, known := meaning[word]
+		if !known {
+			return true
+		}
+		for _, pair := range pairs {
+			if inside := pair.FindStringSubmatch(value); inside != nil {
+				value = inside[1]
 			}
 		}
+		at.Column = strings.Index(line, value) + 1
+		at.Path = word
+		list = append(list, said{what, value, at})
 		return true
 	})
 	return list

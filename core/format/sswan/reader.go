@@ -161,12 +161,6 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 			r.Left(one.key+" "+v.Text, v.At)
 		}
 	}
-	for _, server := range c.DNS {
-		if _, err := netip.ParseAddr(server); err != nil {
-			r.Note(format.KeyMalformed, r.At(root, root, "dns-servers"),
-				"dns-servers has %q, expected an IP address", server)
-		}
-	}
 	if len(c.Routes) > 0 {
 		c.Tunnel = vpn.TunnelSplit
 	}

@@ -3,7 +3,6 @@
 package tree
 
 import (
-	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -165,22 +164,9 @@ func (w *Walker) OneOf(n *Node, key string, words ...string) string {
 	text := w.Text(n, key)
 	if text != "" && !slices.Contains(words, text) {
 		w.Note(format.KeyMalformed, n.find(key).At, "%s %q, expected %s", key, text,
-			strings.Join(words, ", "))
+			format.Choice(words))
 	}
 	return text
-}
-
-// Addresses reads an array of IP addresses.
-func (w *Walker) Addresses(n *Node, key string) []string {
-	list := w.List(n, key)
-	if v := n.find(key); v != nil {
-		for _, item := range v.Items {
-			if _, err := netip.ParseAddr(item.Text); err != nil && item.Kind == "string" {
-				w.Note(format.KeyMalformed, item.At, "%q in %s, expected an IP address", item.Text, key)
-			}
-		}
-	}
-	return list
 }
 
 // List reads an array of strings.

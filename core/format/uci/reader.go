@@ -256,7 +256,7 @@ func (r *reader) network(path string) {
 		Scope:        vpn.ScopeMachine,
 		Tunnel:       vpn.TunnelSplit,
 		Routes:       []string{},
-		DNS:          r.servers(path + ".dns"),
+		DNS:          r.list(path + ".dns"),
 		Domains:      r.list(path + ".dns_search"),
 	}
 	if _, ok := r.set[path+".password"]; ok {
@@ -351,16 +351,6 @@ func (r *reader) network(path string) {
 		}),
 		Apart: apart,
 	})
-}
-
-// servers reads name servers.
-func (r *reader) servers(path string) []string {
-	for _, one := range r.list(path) {
-		if _, err := netip.ParseAddr(one); err != nil {
-			r.Note(format.KeyMalformed, r.at(path), "dns %q, expected an IP address", one)
-		}
-	}
-	return r.list(path)
 }
 
 // site reads the networks behind the router that the firewall's zone of a section is for.

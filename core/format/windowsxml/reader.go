@@ -289,7 +289,7 @@ func (r *reader) settle(p *tree.Node, name string) {
 		vpn.FieldIKE:      {n, "CryptographySuite"},
 		vpn.FieldESP:      {n, "CryptographySuite"},
 		vpn.FieldRoutes:   {p, "Route"},
-		vpn.FieldDNS:      {p, "DomainNameInformation"},
+		vpn.FieldDNS:      {p.Get("DomainNameInformation"), "DnsServers"},
 		vpn.FieldDomains:  {p, "DnsSuffix"},
 		vpn.FieldDemand:   {p, "TrustedNetworkDetection"},
 		vpn.FieldConnect:  {p, "AlwaysOn"},
@@ -307,7 +307,11 @@ func (r *reader) settle(p *tree.Node, name string) {
 // methods holds the way of signing in to the reference (Microsoft, VPNv2 CSP, Authentication). A
 // device tunnel is up before anybody could be asked.
 func (r *reader) methods(p, auth *tree.Node) {
-	user := r.OneOf(auth, "UserMethod", "Eap", "MSChapv2", "Mschapv2", "MsChapv2", "EAP")
+	user := r.Text(auth, "UserMethod")
+	if !slices.Contains([]string{"", "eap", "mschapv2"}, strings.ToLower(user)) {
+		r.Note(format.KeyMalformed, auth.Get("UserMethod").At, "UserMethod %q, expected Eap or MSChapv2",
+			user)
+	}
 	machine := r.OneOf(auth, "MachineMethod", "Certificate", "Eap")
 	switch {
 	case user == "" && machine == "" && auth != nil:
@@ -345,11 +349,6 @@ func (r *reader) names(p *tree.Node, c *vpn.Connection) {
 		}
 		c.Domains = append(c.Domains, name)
 		for server := range strings.SplitSeq(r.Text(one, "DnsServers"), ",") {
-			if _, err := netip.ParseAddr(strings.TrimSpace(server)); err != nil &&
-				strings.TrimSpace(server) != "" {
-				r.Note(format.KeyMalformed, r.At(p, one, "DnsServers"), "DnsServers %q, expected an IP "+
-					"address", server)
-			}
 			if server = strings.TrimSpace(server); server != "" && !slices.Contains(c.DNS, server) {
 				c.DNS = append(c.DNS, server)
 			}
