@@ -12,8 +12,8 @@ import (
 )
 
 // Compare holds a value to a secret of a record by their keyed digests: known tells whether the
-// record has the secret, same whether it is this one; until is when the value stopped being it, where
-// it is one of the last few that were replaced.
+// record has the secret, same whether it is this one; until is when the value stopped being it,
+// where it is one of the last few that were replaced.
 func (tx *Tx) Compare(
 	ctx context.Context,
 	noun, id, field string,

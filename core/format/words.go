@@ -76,8 +76,8 @@ func Choice(words []string) string {
 }
 
 // Meant gives the word of a list that a word was meant to be: the same but for case and signs, one
-// letter apart, or with an ending of its own. It is empty for a word of the list, and for one that is
-// far from all.
+// letter apart, or with an ending of its own. It is empty for a word of the list, and for one that
+// is far from all.
 func Meant(word string, list []string) string {
 	if slices.Contains(list, word) {
 		return ""

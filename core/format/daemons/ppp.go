@@ -35,30 +35,31 @@ func (l *link) keep() vpn.PasswordMode {
 	return vpn.PasswordPrompted
 }
 
-// harmless are options of pppd that change nothing that is read here, with the number of words behind
-// each (pppd(8) of 2.4.9 and 2.5).
-var harmless = arities(`noauth ipparam=1 usepeerdns nodefaultroute nobsdcomp nodeflate lock nolock
-	debug nodetach updetach noipdefault ipcp-accept-local ipcp-accept-remote lcp-echo-interval=1
-	lcp-echo-failure=1 lcp-echo-adaptive maxfail=1 holdoff=1 logfile=1 logfd=1 nolog sstp-sock=1 novj
-	novjccomp hide-password show-password connect-delay=1 nomppe-stateful linkname=1 unit=1
-	default-asyncmap asyncmap=1 crtscts nocrtscts local modem noccp bsdcomp=1 deflate=1 predictor1
-	nopredictor1 default-mru noaccomp nopcomp nomagic noendpoint endpoint=1 nomultilink nomp
-	nompshortseq noproxyarp nopersist noktune ktune dump kdebug=1 silent passive receive-all escape=1
-	sync record=1 set=1 unset=1 privgroup=1 up_sdnotify vj-max-slots=1 usehostname novjccomp
-	ipcp-max-configure=1 ipcp-max-failure=1 ipcp-max-terminate=1 ipcp-restart=1 lcp-max-configure=1
-	lcp-max-failure=1 lcp-max-terminate=1 lcp-restart=1 lcp-rexmit-interval=1 chap-interval=1
-	chap-max-challenge=1 chap-restart=1 chap-timeout=1 pap-max-authreq=1 pap-restart=1 pap-timeout=1
-	eap-interval=1 eap-max-rreq=1 eap-restart=1 eap-timeout=1 ipv6cp-max-configure=1 ipv6cp-restart=1
-	noipx netmask=1 allow-ip=1`)
+// harmless are options of pppd that change nothing that is read here, with the number of words
+// behind each (pppd(8) of 2.4.9 and 2.5).
+var harmless = arities(`noauth ipparam=1 usepeerdns nodefaultroute nobsdcomp nodeflate lock
+	nolock debug nodetach updetach noipdefault ipcp-accept-local ipcp-accept-remote
+	lcp-echo-interval=1 lcp-echo-failure=1 lcp-echo-adaptive maxfail=1 holdoff=1 logfile=1
+	logfd=1 nolog sstp-sock=1 novj novjccomp hide-password show-password connect-delay=1
+	nomppe-stateful linkname=1 unit=1 default-asyncmap asyncmap=1 crtscts nocrtscts local modem
+	noccp bsdcomp=1 deflate=1 predictor1 nopredictor1 default-mru noaccomp nopcomp nomagic
+	noendpoint endpoint=1 nomultilink nomp nompshortseq noproxyarp nopersist noktune ktune dump
+	kdebug=1 silent passive receive-all escape=1 sync record=1 set=1 unset=1 privgroup=1
+	up_sdnotify vj-max-slots=1 usehostname novjccomp ipcp-max-configure=1 ipcp-max-failure=1
+	ipcp-max-terminate=1 ipcp-restart=1 lcp-max-configure=1 lcp-max-failure=1 lcp-max-terminate=1
+	lcp-restart=1 lcp-rexmit-interval=1 chap-interval=1 chap-max-challenge=1 chap-restart=1
+	chap-timeout=1 pap-max-authreq=1 pap-restart=1 pap-timeout=1 eap-interval=1 eap-max-rreq=1
+	eap-restart=1 eap-timeout=1 ipv6cp-max-configure=1 ipv6cp-restart=1 noipx netmask=1
+	allow-ip=1`)
 
 // unread are options that concern the connection, and that it has no place for.
 var unread = arities(`auth domain=1 mtu=1 mru=1 plugin=1 noipv6 ipv6=1 +ipv6 ipv6cp-use-ipaddr
 	require-pap require-chap require-mschap require-mschap-v2 require-eap noip nomppe nomppe-40
-	nomppe-128 ms-dns=1 ms-wins=1 idle=1 demand connect=1 disconnect=1 init=1 welcome=1 file=1 call=1
-	cert=1 key=1 ca=1 capath=1 crl=1 crl-dir=1 need-peer-eap defaultroute6 nodefaultroute6
-	defroute-metric=1 maxconnect=1 active-filter=1 pass-filter=1 proxyarp login multilink mp noremoteip
-	ipcp-no-address ipcp-no-addresses dryrun notty tls-verify-method=1 tls-verify-key-usage
-	max-tls-version=1 remotenumber=1 socket=1`)
+	nomppe-128 ms-dns=1 ms-wins=1 idle=1 demand connect=1 disconnect=1 init=1 welcome=1 file=1
+	call=1 cert=1 key=1 ca=1 capath=1 crl=1 crl-dir=1 need-peer-eap defaultroute6 nodefaultroute6
+	defroute-metric=1 maxconnect=1 active-filter=1 pass-filter=1 proxyarp login multilink mp
+	noremoteip ipcp-no-address ipcp-no-addresses dryrun notty tls-verify-method=1
+	tls-verify-key-usage max-tls-version=1 remotenumber=1 socket=1`)
 
 // answered are the options that option reads, with their words.
 var answered = arities("pty=1 user=1 password=1 name=1 remotename=1 mppe=1")

@@ -57,10 +57,11 @@ var assumed = map[string][]string{
 }
 
 // unsaid are keys that concern the connection, and that the newer words here have no place for.
-var unsaid = strings.Fields(`rightca leftca rightcert rightca2 leftca2 leftcert2 leftauth2 rightauth2 leftid2 rightid2
-	rightsourceip mark mark_in mark_out reqid tfc compress forceencaps modeconfig xauth xauth_identity aaa_identity
-	rightgroups leftgroups leftcertpolicy rightcertpolicy leftrsasigkey rightrsasigkey leftsigkey rightsigkey
-	me_peerid mediated_by mediation replay_window ah ikedscp sha256_96 rightdns`)
+var unsaid = strings.Fields(`rightca leftca rightcert rightca2 leftca2 leftcert2 leftauth2
+	rightauth2 leftid2 rightid2 rightsourceip mark mark_in mark_out reqid tfc compress
+	forceencaps modeconfig xauth xauth_identity aaa_identity rightgroups leftgroups
+	leftcertpolicy rightcertpolicy leftrsasigkey rightrsasigkey leftsigkey rightsigkey me_peerid
+	mediated_by mediation replay_window ah ikedscp sha256_96 rightdns`)
 
 // stroke reads ipsec.conf with the secrets beside it.
 func (r *reader) stroke(data []byte) {

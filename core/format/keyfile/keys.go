@@ -161,8 +161,8 @@ var addressKeys = []string{
 	"required-timeout",
 }
 
-// idle are keys that change nothing about a connection, or say what NetworkManager assumes; "key=" is
-// followed by that value (nm-settings-keyfile(5), and the editors of its plugins).
+// idle are keys that change nothing about a connection, or say what NetworkManager assumes; "key="
+// is followed by that value (nm-settings-keyfile(5), and the editors of its plugins).
 var idle = map[string]string{
 	"connection.permissions=":      assumed,
 	"connection.timestamp":         "when it was last used",

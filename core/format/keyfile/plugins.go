@@ -21,9 +21,9 @@ const (
 )
 
 // plugins are the properties that each plugin takes in [vpn], by the end of its service's name. A
-// plugin refuses a connection with any other, and one with a value of another kind: NetworkManager's
-// plugins for openvpn 1.10, l2tp 1.20, pptp 1.2 and sstp 1.3 (TestPlugins asks them). That for IKEv2
-// is not here: it passes over what it does not know.
+// plugin refuses a connection with any other, and one with a value of another kind:
+// NetworkManager's plugins for openvpn 1.10, l2tp 1.20, pptp 1.2 and sstp 1.3 (TestPlugins asks
+// them). That for IKEv2 is not here: it passes over what it does not know.
 var plugins = map[string]map[string]Kind{
 	"openvpn": properties(`
 		auth ca cert cert-pass-flags cipher comp-lzo compress connect-timeout connection-type

@@ -357,8 +357,8 @@ func (r *reader) ikev2(c *vpn.Connection) {
 	}
 }
 
-// leastPSK is the shortest pre-shared key that the plugin for IKEv2 takes (NetworkManager-strongswan
-// 1.5, "pre-shared key is too short").
+// leastPSK is the shortest pre-shared key that the plugin for IKEv2 takes
+// (NetworkManager-strongswan 1.5, "pre-shared key is too short").
 const leastPSK = 20
 
 func (r *reader) pptp(c *vpn.Connection) {

@@ -11,8 +11,8 @@ import (
 	"wardicon/core/format"
 )
 
-// arity tells how many words an option takes, fewest and most; without a most, any number. It is what
-// the client of 2.6 takes (TestArity), which refuses a file with another number.
+// arity tells how many words an option takes, fewest and most; without a most, any number. It is
+// what the client of 2.6 takes (TestArity), which refuses a file with another number.
 var arity = parseArity(`
 	allow-compression=1 allow-pull-fqdn=0 allow-recursive-routing=0 askpass=0-1 auth=1
 	auth-nocache=0 auth-retry=1 auth-token=1 auth-token-user=1 auth-user-pass=0-1
@@ -115,17 +115,19 @@ var (
 		`ffdhe(2048|3072|4096|6144|8192))$`)
 	fingerprint = regexp.MustCompile(`^(?i)([0-9a-f]{2}:){31}[0-9a-f]{2}$`)
 	suites      = regexp.MustCompile(`^[!+-]?(?i)(TLS-)?(ECDHE|DHE|ECDH|DH|RSA|EDH|ADH|AECDH|PSK|SRP|AES|` +
-		`AESGCM|AES128|AES256|CHACHA20|CAMELLIA|CAMELLIA128|CAMELLIA256|ARIA|3DES|DES|NULL|EXP|LOW|MEDIUM|` +
-		`HIGH|ALL|DEFAULT|COMPLEMENTOFDEFAULT|kRSA|aRSA|kDHE|kECDHE|aDSS|DSS|aECDSA|ECDSA|SHA|SHA1|SHA256|` +
+		`
+			AESGCM|AES128|AES256|CHACHA20|CAMELLIA|CAMELLIA128|CAMELLIA256|ARIA|3DES|DES|NULL|EXP|LOW|MEDIUM|` +
+		`
+			HIGH|ALL|DEFAULT|COMPLEMENTOFDEFAULT|kRSA|aRSA|kDHE|kECDHE|aDSS|DSS|aECDSA|ECDSA|SHA|SHA1|SHA256|` +
 		`SHA384|SSLv3|TLSv1(\.[0-3])?|RC4|MD5|SEED|IDEA|eNULL|aNULL|SUITEB128|SUITEB192|STRENGTH|` +
 		`SECLEVEL=[0-5]|CBC|GCM|CCM|CCM8)([-+].*)?$`)
 )
 
 // whole are options that the client reads as a number from its beginning on, whatever follows.
-var whole = strings.Fields(`reneg-sec reneg-bytes reneg-pkts ping ping-restart ping-exit keepalive
-	hand-window tran-window tls-timeout inactive session-timeout mssfix fragment tun-mtu link-mtu sndbuf
-	rcvbuf verb mute connect-retry connect-retry-max connect-timeout server-poll-timeout
-	explicit-exit-notify route-delay route-metric replay-window`)
+var whole = strings.Fields(`reneg-sec reneg-bytes reneg-pkts ping ping-restart ping-exit
+	keepalive hand-window tran-window tls-timeout inactive session-timeout mssfix fragment
+	tun-mtu link-mtu sndbuf rcvbuf verb mute connect-retry connect-retry-max connect-timeout
+	server-poll-timeout explicit-exit-notify route-delay route-metric replay-window`)
 
 var digitsOnly = regexp.MustCompile(`^\d+$`)
 
@@ -133,9 +135,9 @@ var digitsOnly = regexp.MustCompile(`^\d+$`)
 // SUPPORT and --connection).
 var inConnection = strings.Fields(`bind connect-retry connect-retry-max connect-timeout
 	explicit-exit-notify float fragment http-proxy http-proxy-option http-proxy-retry
-	http-proxy-timeout http-proxy-user-pass link-mtu local lport mssfix mtu-disc nobind port proto remote
-	rport server-poll-timeout socks-proxy tun-mtu tun-mtu-extra tun-mtu-max tls-auth tls-crypt
-	tls-crypt-v2 key-direction proto-force connection`)
+	http-proxy-timeout http-proxy-user-pass link-mtu local lport mssfix mtu-disc nobind port
+	proto remote rport server-poll-timeout socks-proxy tun-mtu tun-mtu-extra tun-mtu-max tls-auth
+	tls-crypt tls-crypt-v2 key-direction proto-force connection`)
 
 // form holds an option to the client's grammar; false where the client refuses the file for it.
 func (r *reader) form(at format.Position, name string, words []string) bool {
@@ -217,7 +219,8 @@ func (r *reader) algorithms(name, list string, refused func(string, ...any) bool
 	return true
 }
 
-// Refused tells why the client refuses a list of algorithms of an option; it is empty where it does not.
+// Refused tells why the client refuses a list of algorithms of an option; it is empty where it does
+// not.
 func Refused(option, list string) (found string) {
 	(&reader{}).algorithms(option, list, func(text string, args ...any) bool {
 		found = fmt.Sprintf(text, args...)

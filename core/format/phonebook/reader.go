@@ -35,8 +35,8 @@ func (e *entry) text(key string) string {
 	return e.values[key]
 }
 
-// Read takes a phone book apart, entry by entry. It always answers; what is wrong is in
-// the notes. Keys are many and differ by release; unknown ones are carried nowhere, and not remarked.
+// Read takes a phone book apart, entry by entry. It always answers; what is wrong is in the notes.
+// Keys are many and differ by release; unknown ones are carried nowhere, and not remarked.
 func Read(name string, data []byte, _ format.Beside) format.Reading {
 	var r format.Reading
 	var entries []*entry

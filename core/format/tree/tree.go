@@ -206,8 +206,8 @@ func (w *Walker) Integer(n *Node, key string) int {
 	return i
 }
 
-// Switches remarks values of keys that are neither true nor false: texts in XML, kinds of their own in
-// JSON.
+// Switches remarks values of keys that are neither true nor false: texts in XML, kinds of their own
+// in JSON.
 func (w *Walker) Switches(n *Node, texts bool, keys ...string) {
 	for _, key := range keys {
 		v := n.find(key)

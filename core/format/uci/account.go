@@ -7,8 +7,8 @@ import (
 	"wardicon/core/format"
 )
 
-// idle are options that change nothing about a connection, with the values at which they do not: "*"
-// is any (OpenWrt, Network configuration and Protocol options of ppp, l2tp, pptp and sstp).
+// idle are options that change nothing about a connection, with the values at which they do not:
+// "*" is any (OpenWrt, Network configuration and Protocol options of ppp, l2tp, pptp and sstp).
 var idle = map[string]string{
 	"checkup_interval": "*", "delegate": "*", "disabled": "0", "auto": "1",
 	"defaultroute": "1", "ipv6": "0 auto", "peerdns": "1", "keepalive": "*", "log_level": "*",

@@ -144,9 +144,10 @@ func (r *reader) inside(path string) {
 // flags are options of the client that have no value.
 var flags = func() map[string]bool {
 	all := map[string]bool{}
-	for _, name := range strings.Fields(`client tls-client pull nobind persist-key persist-tun float mlock
-		remote-random auth-nocache route-nopull auth-user-pass comp-noadapt fast-io mute-replay-warnings
-		passtos push-peer-info block-ipv6 bind multihome tls-exit single-session`) {
+	for _, name := range strings.Fields(`client tls-client pull nobind persist-key persist-tun
+		float mlock remote-random auth-nocache route-nopull auth-user-pass comp-noadapt fast-io
+		mute-replay-warnings passtos push-peer-info block-ipv6 bind multihome tls-exit
+		single-session`) {
 		all[name] = true
 	}
 	return all
