@@ -35,7 +35,10 @@ var comparedRules = []Rule{
 			func(s *Subject) {
 				s.Against = s.Gateway
 				s.Compare = func(vpn.Field, secret.Text) Compared {
-					return Compared{Known: true, Until: time.Date(2026, time.May, 3, 0, 0, 0, 0, time.UTC)}
+					return Compared{
+						Known: true,
+						Until: time.Date(2026, time.May, 3, 0, 0, 0, 0, time.UTC),
+					}
 				}
 			},
 		},
@@ -113,8 +116,12 @@ var comparedRules = []Rule{
 			}
 			return []Hit{{
 				Field: vpn.FieldAuthority,
-				Found: fmt.Sprintf("%s, and the record of %s has %s", quote(mine[0].Subject.CommonName), s.Against.Name,
-					quote(its[0].Subject.CommonName)),
+				Found: fmt.Sprintf(
+					"%s, and the record of %s has %s",
+					quote(mine[0].Subject.CommonName),
+					s.Against.Name,
+					quote(its[0].Subject.CommonName),
+				),
 			}}
 		},
 	},

@@ -359,7 +359,10 @@ func (r *reader) vpn(root, p *tree.Node) {
 		own := ike.Get("IKESecurityAssociationParameters")
 		where[vpn.FieldIKE] = place{own, "EncryptionAlgorithm"}
 		where[vpn.FieldLifetime] = place{own, "LifeTimeInMinutes"}
-		where[vpn.FieldESP] = place{ike.Get("ChildSecurityAssociationParameters"), "EncryptionAlgorithm"}
+		where[vpn.FieldESP] = place{
+			ike.Get("ChildSecurityAssociationParameters"),
+			"EncryptionAlgorithm",
+		}
 	default:
 		if !slices.Contains(vpnTypes, kind) {
 			r.Note(format.KeyMalformed, r.At(p, p, "VPNType"), "VPNType %q, expected %s", kind,
@@ -583,8 +586,13 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 		}
 		name, ok := names.Own(kind, v)
 		if !ok {
-			r.Note(format.KeyMalformed, r.At(n, n, key), "%s %q is none that Apple's reference names",
-				key, v)
+			r.Note(
+				format.KeyMalformed,
+				r.At(n, n, key),
+				"%s %q is none that Apple's reference names",
+				key,
+				v,
+			)
 			unknown = true
 		}
 		return name
@@ -602,7 +610,8 @@ func (r *reader) association(n *tree.Node, ike, group bool) ([]string, int) {
 	case ike:
 		q.PRF = own(suite.PRF, "IntegrityAlgorithm", integrity)
 	}
-	unknown = unknown || n.Get("DiffieHellmanGroup") != nil && n.Get("DiffieHellmanGroup").Kind == "string"
+	unknown = unknown ||
+		n.Get("DiffieHellmanGroup") != nil && n.Get("DiffieHellmanGroup").Kind == "string"
 	if g := r.Integer(n, "DiffieHellmanGroup"); g != 0 && group {
 		q.Group = own(suite.Group, "DiffieHellmanGroup", strconv.Itoa(g))
 	}

@@ -67,7 +67,12 @@ func (r *reader) worded(kind, key string, s setting) {
 		for one := range strings.SplitSeq(s.text, ",") {
 			one = strings.TrimSpace(one)
 			if _, err := netip.ParseAddr(one); err != nil && !strings.HasPrefix(one, "%any") {
-				r.Note(format.OptionValue, s.at, "vips = %s, expected an address such as 0.0.0.0", one)
+				r.Note(
+					format.OptionValue,
+					s.at,
+					"vips = %s, expected an address such as 0.0.0.0",
+					one,
+				)
 			}
 		}
 	}
@@ -114,8 +119,13 @@ func (r *reader) account() {
 		case top == "secrets":
 			if !told[section] && !slices.ContainsFunc(secretKinds,
 				func(kind string) bool { return strings.HasPrefix(name, kind) }) {
-				r.Note(format.OptionUnknown, s.at, "secrets.%s, expected a name that begins with eap, "+
-					"ike, private or another kind", name)
+				r.Note(
+					format.OptionUnknown,
+					s.at,
+					"secrets.%s, expected a name that begins with eap, "+
+						"ike, private or another kind",
+					name,
+				)
 			}
 			if !r.read[path] && !told[section] && !r.inSection(section) {
 				r.Left(section+", a secret that no connection here needs", s.at)

@@ -156,8 +156,15 @@ func (r *reader) connection(path string) {
 		}
 	}
 	if r.get(path+".version") == "1" && !r.forL2TP(path, child) {
-		r.Note(format.NotYetRead, r.at(path+".version"), "a connection by IKEv1 alone, without L2TP")
-		r.Left("a connection by IKEv1, "+strings.TrimPrefix(path, "connections."), r.at(path+".version"))
+		r.Note(
+			format.NotYetRead,
+			r.at(path+".version"),
+			"a connection by IKEv1 alone, without L2TP",
+		)
+		r.Left(
+			"a connection by IKEv1, "+strings.TrimPrefix(path, "connections."),
+			r.at(path+".version"),
+		)
 		for key := range r.under(path) { // which says it all
 			r.read[path+"."+key] = true
 		}
@@ -493,8 +500,15 @@ func (r *reader) elsewhere(kind, what string, identities []string) {
 		section, ok := strings.CutSuffix(path, ".secret")
 		if id := r.set[section+".id"].text; ok && strings.HasPrefix(path, "secrets.") && id != "" &&
 			slices.Contains(identities, id) {
-			r.Note(format.SecretElsewhere, r.set[path].at, "%s for %s, and a secret of the kind %s is "+
-				"wanted", strings.TrimPrefix(section, "secrets."), id, strings.TrimSuffix(kind, "-"))
+			r.Note(
+				format.SecretElsewhere,
+				r.set[path].at,
+				"%s for %s, and a secret of the kind %s is "+
+					"wanted",
+				strings.TrimPrefix(section, "secrets."),
+				id,
+				strings.TrimSuffix(kind, "-"),
+			)
 			return
 		}
 	}

@@ -73,8 +73,12 @@ func (r *reader) stroke(data []byte) {
 	}
 	for _, name := range names {
 		c := sections.gather(name, 0, func(other string) {
-			r.Note(format.OptionValue, sections[name]["also"].at, "also=%s, a section that is not here",
-				other)
+			r.Note(
+				format.OptionValue,
+				sections[name]["also"].at,
+				"also=%s, a section that is not here",
+				other,
+			)
 		})
 		for key, value := range sections["%default"] {
 			if _, own := c[key]; !own {
@@ -149,8 +153,13 @@ func (r *reader) conns(data []byte) (names []string, all connections) {
 				r.Left("ca "+name, at)
 			case "config", "version":
 			default:
-				r.Note(format.Unreadable, at, "%q at the beginning of a line, where only conn, ca, "+
-					"config and include may stand", trimmed)
+				r.Note(
+					format.Unreadable,
+					at,
+					"%q at the beginning of a line, where only conn, ca, "+
+						"config and include may stand",
+					trimmed,
+				)
 				return false
 			}
 			return true

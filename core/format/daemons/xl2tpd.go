@@ -118,7 +118,12 @@ func (r *reader) lac(name string, s map[string]setting) {
 		DNS:          []string{},
 		Domains:      []string{},
 		Reconnect:    s["redial"].text == "yes",
-		L2TP:         &vpn.L2TPSetting{Auth: vpn.MachinePSK, PPP: l.Methods, IKE: []string{}, ESP: []string{}},
+		L2TP: &vpn.L2TPSetting{
+			Auth: vpn.MachinePSK,
+			PPP:  l.Methods,
+			IKE:  []string{},
+			ESP:  []string{},
+		},
 	}
 	if s["autodial"].text == "yes" {
 		c.Connect = vpn.Always
@@ -132,7 +137,8 @@ func (r *reader) lac(name string, s map[string]setting) {
 			c.Password, c.PasswordMode = password, vpn.PasswordSaved
 		}
 	}
-	r.Notes, r.NotCarried = append(r.Notes, inner.Notes...), append(r.NotCarried, inner.NotCarried...)
+	r.Notes = append(r.Notes, inner.Notes...)
+	r.NotCarried = append(r.NotCarried, inner.NotCarried...)
 	r.Pieces = append(r.Pieces, inner.Pieces...)
 	if c.Server == "" {
 		r.Note(format.KeyMalformed, start, "[lac %s] without lns, the address of the gateway", name)
@@ -152,6 +158,7 @@ func (r *reader) lac(name string, s map[string]setting) {
 	r.Add(format.Located{Connection: c, Positions: map[vpn.Field]format.Position{
 		vpn.FieldServer: at("lns"), vpn.FieldLogin: user, vpn.FieldPassword: user,
 		vpn.FieldProtocol: at("lns"), vpn.FieldPPP: at("refuse pap"), vpn.FieldName: at("lns"),
-		vpn.FieldTunnel: at("defaultroute"), vpn.FieldPSK: at("lns"), vpn.FieldConnect: at("autodial"),
+		vpn.FieldTunnel: at("defaultroute"), vpn.FieldPSK: at("lns"),
+		vpn.FieldConnect: at("autodial"),
 	}, Apart: []vpn.Field{vpn.FieldPSK, vpn.FieldRoutes, vpn.FieldIdentity}})
 }

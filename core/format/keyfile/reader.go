@@ -184,7 +184,13 @@ func (r *reader) yes(group, key string) bool {
 		return false
 	default:
 		if group != "vpn" || !r.held { // what the plugin takes is said elsewhere
-			r.Note(format.KeyMalformed, r.groups[group][key].at, "%s is %q, expected yes or no", key, v)
+			r.Note(
+				format.KeyMalformed,
+				r.groups[group][key].at,
+				"%s is %q, expected yes or no",
+				key,
+				v,
+			)
 		}
 		return false
 	}

@@ -171,8 +171,13 @@ func (r *reader) settle() {
 	default:
 		all := slices.Collect(maps.Values(services))
 		if right := format.Meant(s, all); right != "" {
-			r.Note(format.KeyMalformed, r.where("vpn", "service-type"), "service %q, expected %s", s,
-				right)
+			r.Note(
+				format.KeyMalformed,
+				r.where("vpn", "service-type"),
+				"service %q, expected %s",
+				s,
+				right,
+			)
 		} else {
 			r.Note(format.NotYetRead, r.where("vpn", "service-type"), "service %q", s)
 		}
@@ -227,8 +232,14 @@ func (r *reader) methods() {
 		}
 		word := r.text(group, "method")
 		if word != "" && !slices.Contains(words, word) {
-			r.Note(format.OptionValue, r.where(group, "method"), "method=%s in [%s], expected %s", word,
-				group, format.Choice(words))
+			r.Note(
+				format.OptionValue,
+				r.where(group, "method"),
+				"method=%s in [%s], expected %s",
+				word,
+				group,
+				format.Choice(words),
+			)
 		}
 	}
 }
@@ -319,8 +330,13 @@ func (r *reader) ikev2(c *vpn.Connection) {
 	}
 	for _, network := range r.list("vpn", "remote-ts") {
 		if _, err := netip.ParsePrefix(network); err != nil {
-			r.Note(format.KeyMalformed, r.where("vpn", "remote-ts"), "remote-ts %q, expected a network "+
-				"in CIDR form", network)
+			r.Note(
+				format.KeyMalformed,
+				r.where("vpn", "remote-ts"),
+				"remote-ts %q, expected a network "+
+					"in CIDR form",
+				network,
+			)
 			continue
 		}
 		r.Left("remote-ts "+network, r.where("vpn", "remote-ts"))
@@ -350,8 +366,13 @@ func (r *reader) ikev2(c *vpn.Connection) {
 	if v, ok := r.get("vpn-secrets", "password"); ok && s.Auth == vpn.IKEv2PSK {
 		s.PSK = secret.New(r.text("vpn-secrets", "password"))
 		if n := len(s.PSK.Reveal()); n > 0 && n < leastPSK {
-			r.Note(format.SecretRefused, v.at, "%d characters, and the plugin takes no fewer than %d",
-				n, leastPSK)
+			r.Note(
+				format.SecretRefused,
+				v.at,
+				"%d characters, and the plugin takes no fewer than %d",
+				n,
+				leastPSK,
+			)
 		}
 		r.Note(format.SecretClear, v.at, "the pre-shared key")
 	}
@@ -491,8 +512,12 @@ func (r *reader) tunnelOptions() {
 		note(kind, "auth", "auth %q, a digest that the client does not know", auth)
 	}
 	if r.text("vpn", "remote-cert-tls") == "client" {
-		r.Fixable(format.OptionConflict, r.where("vpn", "remote-cert-tls"), "remote-cert-tls=server",
-			"remote-cert-tls=client: the gateway's certificate is a server's")
+		r.Fixable(
+			format.OptionConflict,
+			r.where("vpn", "remote-cert-tls"),
+			"remote-cert-tls=server",
+			"remote-cert-tls=client: the gateway's certificate is a server's",
+		)
 	}
 	kind, _, typed := strings.Cut(r.text("vpn", "verify-x509-name"), ":")
 	if typed && !slices.Contains([]string{"name", "subject", "name-prefix"}, kind) {

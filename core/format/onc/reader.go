@@ -167,7 +167,8 @@ func (r *reader) network(n *tree.Node) {
 		r.Known(owner, signInKeys)
 		r.Known(ipsec, ipsecKeys)
 		version := ipsec.Get("IKEVersion")
-		if v := r.Integer(ipsec, "IKEVersion"); v != 1 && (version == nil || version.Kind == "integer") {
+		if v := r.Integer(ipsec, "IKEVersion"); v != 1 &&
+			(version == nil || version.Kind == "integer") {
 			r.Note(format.KeyMalformed, r.At(n, ipsec, "IKEVersion"),
 				"IKEVersion %d with L2TP, expected 1", v)
 		}
@@ -197,8 +198,12 @@ func (r *reader) network(n *tree.Node) {
 		r.Leave(t, "a VPN of the type "+kind)
 		return
 	default:
-		r.Note(format.KeyMalformed, r.At(n, t, "Type"), "Type %q, expected L2TP-IPsec, IPsec or OpenVPN",
-			kind)
+		r.Note(
+			format.KeyMalformed,
+			r.At(n, t, "Type"),
+			"Type %q, expected L2TP-IPsec, IPsec or OpenVPN",
+			kind,
+		)
 		r.Leave(t, "a VPN of the type "+kind)
 		return
 	}

@@ -105,23 +105,38 @@ var second = map[string][]string{
 
 // ciphers and digests are what the client's library knows (openvpn --show-ciphers, --show-digests).
 var (
-	ciphers = regexp.MustCompile(`^(?i)((AES|ARIA|CAMELLIA)-(128|192|256)-(CBC|CFB|CFB1|CFB8|OFB|GCM)|` +
-		`CHACHA20-POLY1305|(SM4|SEED|BF|CAST5|IDEA|RC2)-(CBC|CFB|OFB)|RC2-(40|64)-CBC|` +
-		`DES(X|-EDE3?)?-(CBC|CFB|CFB1|CFB8|OFB)|none)$`)
+	ciphers = regexp.MustCompile(
+		`^(?i)((AES|ARIA|CAMELLIA)-(128|192|256)-(CBC|CFB|CFB1|CFB8|OFB|GCM)|` +
+			`CHACHA20-POLY1305|(SM4|SEED|BF|CAST5|IDEA|RC2)-(CBC|CFB|OFB)|RC2-(40|64)-CBC|` +
+			`DES(X|-EDE3?)?-(CBC|CFB|CFB1|CFB8|OFB)|none)$`,
+	)
 	digests = regexp.MustCompile(`^(?i)((RSA-)?(SHA(1|224|256|384|512)|MD[45]|RIPEMD160)|` +
 		`SHA-?512[-/](224|256)|SHA3-(224|256|384|512)|SHA2-(224|256|384|512)|BLAKE2[bs](256|512)|` +
 		`SHAKE(128|256)|MD5-SHA1|SM3|WHIRLPOOL|none)$`)
-	groups = regexp.MustCompile(`^(?i)(X25519|X448|P-(224|256|384|521)|(sec|prime|brainpool|sect)\w+|` +
-		`ffdhe(2048|3072|4096|6144|8192))$`)
+	groups = regexp.MustCompile(
+		`^(?i)(X25519|X448|P-(224|256|384|521)|(sec|prime|brainpool|sect)\w+|` +
+			`ffdhe(2048|3072|4096|6144|8192))$`,
+	)
 	fingerprint = regexp.MustCompile(`^(?i)([0-9a-f]{2}:){31}[0-9a-f]{2}$`)
-	suites      = regexp.MustCompile(`^[!+-]?(?i)(TLS-)?(ECDHE|DHE|ECDH|DH|RSA|EDH|ADH|AECDH|PSK|SRP|AES|` +
-		`
-			AESGCM|AES128|AES256|CHACHA20|CAMELLIA|CAMELLIA128|CAMELLIA256|ARIA|3DES|DES|NULL|EXP|LOW|MEDIUM|` +
-		`
-			HIGH|ALL|DEFAULT|COMPLEMENTOFDEFAULT|kRSA|aRSA|kDHE|kECDHE|aDSS|DSS|aECDSA|ECDSA|SHA|SHA1|SHA256|` +
-		`SHA384|SSLv3|TLSv1(\.[0-3])?|RC4|MD5|SEED|IDEA|eNULL|aNULL|SUITEB128|SUITEB192|STRENGTH|` +
-		`SECLEVEL=[0-5]|CBC|GCM|CCM|CCM8)([-+].*)?$`)
 )
+
+// suites are the words that the name of a cipher suite begins with, of either kind of name
+// (openvpn(8), --tls-cipher; ciphers(1)).
+var suites = strings.Fields(`ECDHE DHE ECDH DH RSA EDH ADH AECDH PSK SRP AES AESGCM AES128 AES256
+	CHACHA20 CAMELLIA CAMELLIA128 CAMELLIA256 ARIA 3DES DES NULL EXP LOW MEDIUM HIGH ALL DEFAULT
+	COMPLEMENTOFDEFAULT kRSA aRSA kDHE kECDHE aDSS DSS aECDSA ECDSA SHA SHA1 SHA256 SHA384 SSLv3
+	TLSv1 TLSv1.2 RC4 MD5 SEED IDEA eNULL aNULL SUITEB128 SUITEB192`)
+
+// suite tells whether a suite may be one that the client's library knows.
+func suite(name string) bool {
+	name = strings.TrimLeft(name, "!+-")
+	if strings.HasPrefix(name, "@") { // @STRENGTH, @SECLEVEL=1
+		return true
+	}
+	first, _, _ := strings.Cut(strings.TrimPrefix(name, "TLS-"), "-")
+	first, _, _ = strings.Cut(first, "+")
+	return slices.ContainsFunc(suites, func(s string) bool { return strings.EqualFold(s, first) })
+}
 
 // whole are options that the client reads as a number from its beginning on, whatever follows.
 var whole = strings.Fields(`reneg-sec reneg-bytes reneg-pkts ping ping-restart ping-exit
@@ -146,7 +161,8 @@ func (r *reader) form(at format.Position, name string, words []string) bool {
 		r.Left(name, at)
 		return false
 	}
-	if count, known := arity[name]; known && (name != "setenv" || len(words) == 0 || words[0] != "opt") {
+	if count, known := arity[name]; known &&
+		(name != "setenv" || len(words) == 0 || words[0] != "opt") {
 		switch {
 		case len(words) < count.least:
 			return refused("%s with %s, expected %d", name, counted(len(words)), count.least)
@@ -168,7 +184,8 @@ func (r *reader) form(at format.Position, name string, words []string) bool {
 	}
 	if slices.Contains(whole, name) {
 		for _, word := range words {
-			if !digitsOnly.MatchString(word) && word != "mtu" && word != "fixed" && word != "maybe" {
+			if !digitsOnly.MatchString(word) && word != "mtu" && word != "fixed" &&
+				word != "maybe" {
 				r.Note(format.ValueMisread, at, "%s %q, which the client reads as %d", name, word,
 					leading(word))
 				break
@@ -199,7 +216,7 @@ func (r *reader) algorithms(name, list string, refused func(string, ...any) bool
 		}
 	case "tls-cipher":
 		for one := range strings.SplitSeq(list, ":") {
-			if !suites.MatchString(one) {
+			if !suite(one) {
 				return refused("tls-cipher with %q, a suite that the client does not know", one)
 			}
 		}
@@ -208,7 +225,10 @@ func (r *reader) algorithms(name, list string, refused func(string, ...any) bool
 			if !slices.ContainsFunc(tls.CipherSuites(), func(s *tls.CipherSuite) bool {
 				return strings.ReplaceAll(s.Name, "_", "-") == strings.ReplaceAll(one, "_", "-")
 			}) && !strings.HasPrefix(one, "TLS_AES_128_CCM") {
-				return refused("tls-ciphersuites with %q, a suite that the client does not know", one)
+				return refused(
+					"tls-ciphersuites with %q, a suite that the client does not know",
+					one,
+				)
 			}
 		}
 	case "peer-fingerprint":
@@ -270,7 +290,8 @@ func (r *reader) apartOptions() {
 		r.Note(format.OptionConflict, r.first["tls-version-max"],
 			"tls-version-max %s below tls-version-min %s", high[0], low[0])
 	}
-	if ping, restart := number("keepalive", 0), number("keepalive", 1); ping >= 0 && restart < 2*ping {
+	if ping, restart := number("keepalive", 0), number("keepalive", 1); ping >= 0 &&
+		restart < 2*ping {
 		r.Note(format.OptionConflict, r.first["keepalive"],
 			"keepalive %d %d, expected a second number of at least twice the first", ping, restart)
 	}

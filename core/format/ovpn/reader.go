@@ -479,7 +479,11 @@ func (r *reader) together() {
 		r.Note(format.OptionConflict, r.first["http-proxy"], "http-proxy with a remote over UDP")
 	}
 	if r.exit.Line > 0 && anyTCP {
-		r.Note(format.OptionOlder, r.exit, "explicit-exit-notify with a remote over TCP, before 2.6")
+		r.Note(
+			format.OptionOlder,
+			r.exit,
+			"explicit-exit-notify with a remote over TCP, before 2.6",
+		)
 	}
 	if at, ok := r.first["lport"]; ok && has("nobind") {
 		r.Note(format.OptionConflict, at, "lport with nobind")

@@ -139,7 +139,12 @@ func (e *entry) settle(r *format.Reading) {
 		}
 	}
 	if strategy < 0 || strategy > 14 {
-		r.Note(format.KeyMalformed, e.places["VpnStrategy"], "VpnStrategy=%d, expected 1 to 14", strategy)
+		r.Note(
+			format.KeyMalformed,
+			e.places["VpnStrategy"],
+			"VpnStrategy=%d, expected 1 to 14",
+			strategy,
+		)
 		return
 	}
 	if _, known := e.values["VpnStrategy"]; strategy%2 == 0 && (strategy != 0 || known) {

@@ -248,14 +248,24 @@ func (f *foreign) do(t token, name string, bound map[string]known) known {
 	for _, made := range f.made { // another may be on the device already
 		if at := bound["ConnectionName"]; d == nil && at.kind == 't' &&
 			format.OneApart(strings.ToLower(at.text), strings.ToLower(made.name)) {
-			f.r.Note(format.KeyMalformed, at.at, "-ConnectionName %q, expected %q", at.text, made.name)
+			f.r.Note(
+				format.KeyMalformed,
+				at.at,
+				"-ConnectionName %q, expected %q",
+				at.text,
+				made.name,
+			)
 		}
 	}
 	prefixes := bound["DestinationPrefix"]
 	for _, v := range append(slices.Clone(prefixes.list), prefixes) {
 		if _, err := netip.ParsePrefix(v.text); err != nil && v.kind == 't' {
-			f.r.Note(format.KeyMalformed, v.at, "-DestinationPrefix %q, expected a network in CIDR form",
-				v.text)
+			f.r.Note(
+				format.KeyMalformed,
+				v.at,
+				"-DestinationPrefix %q, expected a network in CIDR form",
+				v.text,
+			)
 		}
 	}
 	switch name {
@@ -321,7 +331,8 @@ func (f *foreign) connection(d *draft, bound map[string]known) {
 				d.lost = "$" + p[1:] + ", which only a run would tell"
 				continue
 			}
-			if v.kind == 'f' && !v.flag() || common(p) || p == "IdleDisconnectSeconds" && v.text == "0" {
+			if v.kind == 'f' && !v.flag() || common(p) ||
+				p == "IdleDisconnectSeconds" && v.text == "0" {
 				continue // as it is anyway
 			}
 			f.r.Left(format.Shown("-"+p, v.text), v.at)

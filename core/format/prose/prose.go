@@ -72,8 +72,19 @@ var labels = map[label][]string{
 	},
 	resolver: {"dns", "dns server", "dns servers", "name server", "dns-server", "serveur dns",
 		"servidor dns"},
-	network: {"network", "networks", "route", "routes", "subnet", "netz", "netze", "réseau", "réseaux",
-		"red", "redes"},
+	network: {
+		"network",
+		"networks",
+		"route",
+		"routes",
+		"subnet",
+		"netz",
+		"netze",
+		"réseau",
+		"réseaux",
+		"red",
+		"redes",
+	},
 }
 
 // meaning is the label that each word stands for.
@@ -120,7 +131,8 @@ func Detect(name string, data []byte) bool {
 	has := func(what label) bool {
 		return slices.ContainsFunc(list, func(s said) bool {
 			expected, _ := vpn.HostProblem(s.text)
-			return s.what == what && (what != server || expected == "" && strings.Contains(s.text, "."))
+			return s.what == what &&
+				(what != server || expected == "" && strings.Contains(s.text, "."))
 		})
 	}
 	return has(server) && (has(login) || has(key) || has(password) || has(kind))
@@ -274,8 +286,12 @@ func connection(r *format.Reading, list []said, spoken vpn.Protocol) {
 	case vpn.SSTP:
 		c.SSTP = &vpn.SSTPSetting{PPP: ppp, Port: 443}
 	default:
-		r.Note(format.NotYetRead, positions[vpn.FieldServer], "a server without a protocol: the text "+
-			"names none of L2TP, IKEv2, SSTP and PPTP")
+		r.Note(
+			format.NotYetRead,
+			positions[vpn.FieldServer],
+			"a server without a protocol: the text "+
+				"names none of L2TP, IKEv2, SSTP and PPTP",
+		)
 		r.Left("the server "+c.Server, positions[vpn.FieldServer])
 		return
 	}

@@ -153,9 +153,17 @@ func settle(r *tree.Walker, root *tree.Node, beside format.Beside, stem string) 
 		if v == nil {
 			continue
 		}
-		if n, err := strconv.Atoi(strings.TrimSpace(v.Text)); err != nil || n < one.least || n > one.most {
-			r.Note(format.KeyMalformed, v.At, "%s %s, expected %d to %d", one.key, v.Text, one.least,
-				one.most)
+		if n, err := strconv.Atoi(strings.TrimSpace(v.Text)); err != nil || n < one.least ||
+			n > one.most {
+			r.Note(
+				format.KeyMalformed,
+				v.At,
+				"%s %s, expected %d to %d",
+				one.key,
+				v.Text,
+				one.least,
+				one.most,
+			)
 		}
 		if one.key != "port" || v.Text != "500" {
 			r.Left(one.key+" "+v.Text, v.At)

@@ -309,8 +309,12 @@ func (r *reader) settle(p *tree.Node, name string) {
 func (r *reader) methods(p, auth *tree.Node) {
 	user := r.Text(auth, "UserMethod")
 	if !slices.Contains([]string{"", "eap", "mschapv2"}, strings.ToLower(user)) {
-		r.Note(format.KeyMalformed, auth.Get("UserMethod").At, "UserMethod %q, expected Eap or MSChapv2",
-			user)
+		r.Note(
+			format.KeyMalformed,
+			auth.Get("UserMethod").At,
+			"UserMethod %q, expected Eap or MSChapv2",
+			user,
+		)
 	}
 	machine := r.OneOf(auth, "MachineMethod", "Certificate", "Eap")
 	switch {
