@@ -171,8 +171,8 @@ check-corpus: ## what the rules find and miss in the collection of files
 docs: ## write the documents that are made from the code
 	WARDICON_WRITE=1 go test -count=1 -run TestDocument ./core/check
 
-bench: build ## benchmarks, as ratios to baselines of the same run
-	WARDICON_BENCH=1 WARDICON_BENCH_DEVICES=$(DEVICES) go test -timeout 60m -v -count=1 ./bench
+bench: build ## benchmarks, as ratios to baselines of the same run; ONLY=files for one part
+	WARDICON_BENCH=1 WARDICON_BENCH_ONLY=$(ONLY) WARDICON_BENCH_DEVICES=$(DEVICES) go test -timeout 60m -v -count=1 ./bench
 
 # Pictures of every page, into a folder outside the project.
 shots: build tools ## pictures of every page, into DIR

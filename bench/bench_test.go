@@ -46,27 +46,40 @@ func TestMain(m *testing.M) {
 	if os.Getenv("WARDICON_BENCH") == "" {
 		os.Exit(m.Run())
 	}
-	if err := run(); err != nil {
+	if err := run(os.Getenv("WARDICON_BENCH_ONLY")); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
 }
 
-func run() error {
+// run measures all, or the one part that is named.
+func run(only string) error {
 	fmt.Printf("%-44s %12s %14s %8s\n", "work", "time", "baseline", "ratio")
-	if err := errors.Join(
-		profiles(),
-		files(),
-		hostile(),
-		certificates(),
-		rechecks(),
-		growth(),
-		starts(),
-		logs(),
-	); err != nil {
-		return err
+	var faults error
+	known := false
+	for _, part := range []struct {
+		name    string
+		measure func() error
+	}{
+		{"profiles", profiles},
+		{"files", files},
+		{"hostile", hostile},
+		{"certificates", certificates},
+		{"rechecks", rechecks},
+		{"growth", growth},
+		{"starts", starts},
+		{"logs", logs},
+		{"sizes", sizes},
+	} {
+		if only == "" || only == part.name {
+			known = true
+			faults = errors.Join(faults, part.measure())
+		}
 	}
-	return sizes()
+	if !known {
+		return fmt.Errorf("no part of the benchmarks is named %q", only)
+	}
+	return faults
 }
 
 func row(work string, took, baseline time.Duration) {

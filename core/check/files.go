@@ -12,11 +12,12 @@ const CodeUnfit = "format-unfit"
 func noted(kind format.NoteKind) func(*Subject) []Hit {
 	return func(s *Subject) []Hit {
 		var hits []Hit
-		for _, n := range s.Notes {
-			if n.Kind == kind {
+		for i := range s.Notes {
+			if n := &s.Notes[i]; n.Kind == kind {
+				at := n.At
 				hits = append(
 					hits,
-					Hit{Field: vpn.FieldFile, Found: n.Found, At: &n.At, Line: n.Fix},
+					Hit{Field: vpn.FieldFile, Found: n.Found, At: &at, Line: n.Fix},
 				)
 			}
 		}

@@ -42,10 +42,10 @@ func pastedRule(piece, code, title, why, bad string) Rule {
 		},
 		run: func(s *Subject) []Hit {
 			host, what := pasted(s.Connection.Server)
-			if expected, _ := vpn.HostProblem(
-				host,
-			); what != piece ||
-				expected != "" && !international(host) {
+			if what != piece {
+				return nil
+			}
+			if expected, _ := vpn.HostProblem(host); expected != "" && !international(host) {
 				return nil
 			}
 			return []Hit{

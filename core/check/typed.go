@@ -320,6 +320,9 @@ var typedRules = []Rule{
 		},
 		Good: Example{"a login", func(s *Subject) { s.Account.Login = "a_fjell" }},
 		run: eachTyped(func(t typed) (string, bool) {
+			if !strings.ContainsAny(t.value, "$%{<") {
+				return "", false
+			}
 			at := placeholder.FindStringIndex(t.value)
 			whole := at != nil && at[0] == 0 && at[1] == len(t.value)
 			return "a placeholder", t.field != vpn.FieldName && at != nil && (whole || !t.hidden)

@@ -101,8 +101,9 @@ func (l *link) line(r *reader, at format.Position, words []string) {
 }
 
 // pppOption tells a file of options of pppd by what stands in nearly each.
-var pppOption = regexp.MustCompile(`(?m)^(noauth|refuse-(pap|chap|mschap|eap)|require-mschap-v2|` +
-	`require-mppe(-128)?|usepeerdns|ipcp-accept-(local|remote)|lcp-echo-interval \d+)\s*$`)
+var pppOption = format.NewSign(`^(noauth|refuse-(pap|chap|mschap|eap)|require-mschap-v2|`+
+	`require-mppe(-128)?|usepeerdns|ipcp-accept-(local|remote)|lcp-echo-interval \d+)\s*$`,
+	"noauth", "refuse-", "require-m", "usepeerdns", "ipcp-accept-", "lcp-echo-interval")
 
 // options reads a file of options of pppd.
 func (r *reader) options(data []byte) *link {

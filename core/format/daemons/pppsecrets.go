@@ -1,7 +1,6 @@
 package daemons
 
 import (
-	"regexp"
 	"slices"
 	"strings"
 
@@ -16,7 +15,9 @@ const (
 	papSecrets  = "pap-secrets"
 )
 
-var secretsHead = regexp.MustCompile(`(?m)^# [Ss]ecrets for authentication using (CHAP|PAP)`)
+var secretsHead = format.NewSign(
+	`^# [Ss]ecrets for authentication using (CHAP|PAP)`, "ecrets for authentication",
+)
 
 // entry is one line of such a file.
 type entry struct {

@@ -8,7 +8,6 @@ import (
 	"maps"
 	"net/netip"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -22,18 +21,18 @@ import (
 )
 
 // sections is the section that every configuration of the IKE daemon has.
-var sections = regexp.MustCompile(`(?m)^[ \t]*connections\s*\{`)
+var sections = format.NewSign(`^[ \t]*connections\s*\{`, "connections")
 
 // Detect tells a configuration of the IKE daemon by its first section, a peer of pppd by
 // the command below it.
 func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 8192)]
 	base := filepath.Base(name)
-	return sections.Match(head) || lacHead.Match(head) || lnsHead.Match(head) ||
-		base == chapSecrets || base == papSecrets || secretsHead.Match(head) ||
-		pppOption.Match(head) || connSection.Match(head) &&
+	return sections.In(head) || lacHead.In(head) || lnsHead.In(head) ||
+		base == chapSecrets || base == papSecrets || secretsHead.In(head) ||
+		pppOption.In(head) || connSection.In(head) &&
 		bytes.Contains(head, []byte("conn ")) ||
-		secretLine.Match(head) ||
+		secretLine.In(head) ||
 		bytes.Contains(head, []byte("\npty ")) ||
 		bytes.HasPrefix(head, []byte("pty "))
 }
@@ -85,17 +84,17 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		read:   map[string]bool{},
 	}
 	switch {
-	case !sections.Match(data) && connSection.Match(data):
+	case !sections.In(data) && connSection.In(data):
 		r.stroke(data)
 		return r.Reading
-	case !sections.Match(data) && (lacHead.Match(data) || lnsHead.Match(data)):
+	case !sections.In(data) && (lacHead.In(data) || lnsHead.In(data)):
 		r.lacs(data)
 		return r.Reading
 	case filepath.Base(name) == chapSecrets || filepath.Base(name) == papSecrets ||
-		secretsHead.Match(data):
+		secretsHead.In(data):
 		r.pppSecrets(data)
 		return r.Reading
-	case !sections.Match(data) && secretLine.Match(data):
+	case !sections.In(data) && secretLine.In(data):
 		r.strokeSecrets(name, data)
 		at := format.Position{File: name, Line: 1, Column: 1}
 		r.Note(format.SecretClear, at, "secrets of the IKE daemon")
@@ -103,7 +102,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 			"they are for")
 		return r.Reading
 	}
-	if !sections.Match(data) {
+	if !sections.In(data) {
 		r.stem = strings.TrimSuffix(r.stem, strings.TrimSuffix(pppFile, ".conf"))
 		r.peer(data)
 		return r.Reading

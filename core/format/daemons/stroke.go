@@ -3,7 +3,6 @@ package daemons
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,9 +14,10 @@ import (
 const secretsFile = "ipsec.secrets"
 
 var (
-	connSection = regexp.MustCompile(`(?m)^(?:conn|config|ca)[ \t]+\S`)
-	secretLine  = regexp.MustCompile(`(?m)^[^#;\n<]*:[ \t]+(?:(?:PSK|EAP|XAUTH|NTLM)[ \t]+["0]|` +
-		`(?:RSA|ECDSA|P12|PKCS8)[ \t]+\S+\.(?:pem|der|p12|key)\b)`)
+	connSection = format.NewSign(`^(?:conn|config|ca)[ \t]+\S`,
+		"conn ", "conn\t", "config ", "config\t", "ca ", "ca\t")
+	secretLine = format.NewSign(`^[^#;\n<]*:[ \t]+(?:(?:PSK|EAP|XAUTH|NTLM)[ \t]+["0]|`+
+		`(?:RSA|ECDSA|P12|PKCS8)[ \t]+\S+\.(?:pem|der|p12|key)\b)`, ": ", ":\t")
 )
 
 // maxIncluded bounds what one section takes from others.

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"maps"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -15,8 +14,8 @@ import (
 
 // lacHead begins a client's side, lnsHead a gateway's (xl2tpd.conf(5)).
 var (
-	lacHead = regexp.MustCompile(`(?m)^[ \t]*\[lac[ \t]+\S`)
-	lnsHead = regexp.MustCompile(`(?m)^[ \t]*\[(lns|global)\b`)
+	lacHead = format.NewSign(`^[ \t]*\[lac[ \t]+\S`, "[lac")
+	lnsHead = format.NewSign(`^[ \t]*\[(lns|global)\b`, "[lns", "[global")
 )
 
 // lacKeys are the keys of a client's section with the values that change nothing, as in known.

@@ -4,9 +4,9 @@
 package uci
 
 import (
+	"bytes"
 	"fmt"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -324,14 +324,15 @@ func (b *batch) network(c vpn.Connection, at string) []string {
 }
 
 // stanzas are the sections of a file in /etc/config that say something of connections.
-var stanzas = regexp.MustCompile(
-	`(?m)^config[ \t]+'?(?:interface|openvpn|globals)'?(?:[ \t]+['"]?\w+['"]?)?[ \t]*\r?$`,
+var stanzas = format.NewSign(
+	`^config[ \t]+'?(?:interface|openvpn|globals)'?(?:[ \t]+['"]?\w+['"]?)?[ \t]*\r?$`,
+	"config ", "config\t",
 )
 
 // Detect tells a batch by its name or its first command.
 func Detect(name string, data []byte) bool {
-	head := string(data[:min(len(data), 4096)])
-	return strings.EqualFold(filepath.Ext(name), ".uci") || stanzas.MatchString(head) ||
-		strings.HasPrefix(head, "set network.") ||
-		strings.HasPrefix(head, "set openvpn.")
+	head := data[:min(len(data), 4096)]
+	return strings.EqualFold(filepath.Ext(name), ".uci") || stanzas.In(head) ||
+		bytes.HasPrefix(head, []byte("set network.")) ||
+		bytes.HasPrefix(head, []byte("set openvpn."))
 }

@@ -1,0 +1,50 @@
+package format
+
+import (
+	"bytes"
+	"regexp"
+)
+
+// Sign is a line by which a format is known. Its hints are the words one of which stands in every
+// such line: only lines with one are held to the pattern, which makes telling formats apart as
+// fast as a search for words.
+type Sign struct {
+	line  *regexp.Regexp
+	hints [][]byte
+}
+
+// NewSign compiles a sign; its pattern sees a line and the one after it.
+func NewSign(pattern string, hints ...string) Sign {
+	s := Sign{line: regexp.MustCompile("(?m)" + pattern)}
+	for _, h := range hints {
+		s.hints = append(s.hints, []byte(h))
+	}
+	return s
+}
+
+// In tells whether the sign stands in a text.
+func (s Sign) In(text []byte) bool {
+	for _, hint := range s.hints {
+		for rest := text; ; {
+			at := bytes.Index(rest, hint)
+			if at < 0 {
+				break
+			}
+			begin := bytes.LastIndexByte(rest[:at], '\n') + 1
+			end := at + lineEnd(rest[at:])
+			if s.line.Match(rest[begin : end+lineEnd(rest[end:])]) {
+				return true
+			}
+			rest = rest[end:]
+		}
+	}
+	return false
+}
+
+// lineEnd is where the next line begins.
+func lineEnd(text []byte) int {
+	if at := bytes.IndexByte(text, '\n'); at >= 0 {
+		return at + 1
+	}
+	return len(text)
+}
