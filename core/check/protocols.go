@@ -78,7 +78,7 @@ var protocolRules = []Rule{
 		Good: Example{"IKEv2 by login and password", func(s *Subject) { s.by(vpn.IKEv2) }},
 		run: func(s *Subject) []Hit {
 			if s.Connection.NeedsIdentity() && s.Connection.Identity == nil &&
-				!slices.Contains(s.Apart, vpn.FieldIdentity) {
+				!slices.Contains(s.Apart, vpn.FieldIdentity) && !s.unread(vpn.FieldIdentity) {
 				return []Hit{{Field: vpn.FieldIdentity, Found: "none"}}
 			}
 			return nil
@@ -100,7 +100,7 @@ var protocolRules = []Rule{
 		Good: Example{"a TLS tunnel with one", func(s *Subject) { s.by(vpn.TLS) }},
 		run: func(s *Subject) []Hit {
 			if s.Connection.TLS != nil && s.Connection.Authority == "" &&
-				!slices.Contains(s.Apart, vpn.FieldAuthority) {
+				!slices.Contains(s.Apart, vpn.FieldAuthority) && !s.unread(vpn.FieldAuthority) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none"}}
 			}
 			return nil

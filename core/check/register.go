@@ -20,6 +20,7 @@ var Register = told(
 		comparedRules,
 		[]Rule{cipherRule, damageRule()},
 		certificateRules,
+		chainRules,
 		bagRules,
 		tunnelRules,
 		connectRules,

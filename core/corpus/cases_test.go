@@ -17,7 +17,8 @@ import (
 )
 
 // table is a file of testdata/cases: a sound file, and cases that each change little of it. It
-// begins with lines "name: value" (file, client, release, beside with names of certificates), a
+// begins with lines "name: value" (file, client, release, beside with names of certificates that lie there, pasted with those that
+// only its lines name), a
 // blank line and the sound file; behind a line of dashes come the cases, a blank line between two:
 //
 //	what is wrong
@@ -25,10 +26,14 @@ import (
 //	+ what takes its place; without a line above, what is added at the end
 //	> severity and rule, with line and column; none where nothing is wrong
 //	" what the real client says
+//
+// A line "@name" stands for a file of testdata/certificates, "@name bare" for its base64 alone and
+// "@name glued" for one without the end of its last line.
 type table struct {
 	path, file, client, release string
 	beside                      []filecheck.File
 	base                        string
+	pasted                      []string // words and what they stand for
 	cases                       []oneCase
 }
 
@@ -63,28 +68,32 @@ func tables(t *testing.T) []table {
 		}
 		tab := table{path: path, base: base + "\n"}
 		for line := range strings.SplitSeq(head, "\n") {
-			switch name, value, _ := strings.Cut(line, ": "); name {
+			switch key, value, _ := strings.Cut(line, ": "); key {
 			case "file":
 				tab.file = value
 			case "client":
 				tab.client = value
 			case "release":
 				tab.release = value
-			case "beside":
+			case "beside", "pasted":
 				for _, name := range strings.Fields(value) {
 					pem, err := os.ReadFile(filepath.Join("testdata/certificates", name))
 					if err != nil {
 						t.Fatal(err)
 					}
-					tab.beside = append(tab.beside, filecheck.File{Name: name, Data: pem})
+					if key == "beside" {
+						tab.beside = append(tab.beside, filecheck.File{Name: name, Data: pem})
+					}
 					body := string(armour.ReplaceAll(pem, nil))
-					tab.base = strings.ReplaceAll(tab.base, "@"+name+" bare\n", body)
-					tab.base = strings.ReplaceAll(tab.base, "@"+name+"\n", string(pem))
+					tab.pasted = append(tab.pasted, "@"+name+" bare\n", body,
+						"@"+name+" glued\n", strings.TrimRight(string(pem), "\n"),
+						"@"+name+"\n", string(pem))
 				}
 			default:
 				t.Fatalf("%s: %s", path, line)
 			}
 		}
+		tab.base = strings.NewReplacer(tab.pasted...).Replace(tab.base)
 		number := strings.Count(string(data[:len(data)-len(cases)]), "\n") + 1
 		for part := range strings.SplitSeq(cases, "\n\n") {
 			tab.cases = append(tab.cases, tab.read(t, strings.TrimRight(part, "\n"), number))
@@ -98,7 +107,7 @@ func tables(t *testing.T) []table {
 func (tab *table) read(t *testing.T, text string, number int) oneCase {
 	t.Helper()
 	c := oneCase{text: tab.base, line: number}
-	from := ""
+	from, pasted := "", strings.NewReplacer(tab.pasted...)
 	for i, line := range strings.Split(text, "\n") {
 		if i == 0 {
 			c.name = line
@@ -109,12 +118,13 @@ func (tab *table) read(t *testing.T, text string, number int) oneCase {
 		}
 		switch value := line[2:]; line[0] {
 		case '-':
-			if from = escaped.Replace(value); !strings.Contains(c.text, from) {
+			from = pasted.Replace(escaped.Replace(value))
+			if !strings.Contains(c.text, from) {
 				t.Fatalf("%s:%d: not in the sound file: %s", tab.path, number+i, from)
 			}
 			c.text = strings.Replace(c.text, from, "\x00", 1)
 		case '+':
-			if to := escaped.Replace(value); from == "" {
+			if to := pasted.Replace(escaped.Replace(value)); from == "" {
 				c.text += to + "\n"
 			} else {
 				c.text, from = strings.Replace(c.text, "\x00", to, 1), ""

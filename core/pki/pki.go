@@ -9,6 +9,7 @@ import (
 	"crypto/ed25519"
 	"crypto/rsa"
 	"crypto/x509"
+	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -35,7 +36,14 @@ func Certificates(text string) ([]*x509.Certificate, error) {
 		if block, rest = pem.Decode(rest); block == nil {
 			break
 		}
-		if block.Type != "CERTIFICATE" {
+		switch block.Type {
+		case "CERTIFICATE", "X509 CERTIFICATE":
+		case "TRUSTED CERTIFICATE": // what it is trusted for stands behind it
+			var own asn1.RawValue
+			if _, err := asn1.Unmarshal(block.Bytes, &own); err == nil {
+				block.Bytes = own.FullBytes
+			}
+		default:
 			return nil, fmt.Errorf("found a block %q, expected certificates only", block.Type)
 		}
 		if err := sound(block.Bytes); err != nil {
@@ -150,6 +158,13 @@ func Pair(certificates string, key secret.Text) (Identity, error) {
 		return Identity{}, err
 	}
 	if !Belongs(list[0], signer) {
+		for _, c := range list[1:] {
+			if Belongs(c, signer) {
+				return Identity{}, fmt.Errorf("%w of %s but to that of %s behind it; expected the "+
+					"device's certificate first", ErrPair, list[0].Subject.CommonName,
+					c.Subject.CommonName)
+			}
+		}
 		return Identity{}, fmt.Errorf("%w of %s", ErrPair, list[0].Subject.CommonName)
 	}
 	return Identity{list[0], list[1:], signer}, nil
