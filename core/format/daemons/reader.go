@@ -415,7 +415,15 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 		}
 	}
 	data, ok := r.beside.Get(r.stem + pppFile)
+	if !ok {
+		l.PPP = nil // it stands elsewhere
+	}
 	if !ok && r.legacy {
+		r.Note(
+			format.NotYetRead,
+			r.at(path+".version"),
+			"L2TP whose sign-in by PPP is elsewhere",
+		)
 		return
 	}
 	if !ok {

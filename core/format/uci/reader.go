@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/netip"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"wardicon/core/format"
@@ -385,7 +386,15 @@ func (r *reader) site(path string) *vpn.Site {
 // ipsec reads the half below L2TP, which stands beside.
 func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 	name := strings.TrimSuffix(r.file, filepath.Ext(r.file)) + ".conf"
-	if _, ok := r.beside.Get(name); !ok && r.form {
+	here := false
+	if r.form { // /etc/config/network, and the IKE daemon's own file in /etc
+		for _, name = range []string{"swanctl.conf", "ipsec.conf"} {
+			if _, here = r.beside.Get(name); here {
+				break
+			}
+		}
+	}
+	if r.form && !here {
 		r.Note(format.NotYetRead, r.at(path+".proto"),
 			"L2TP whose IPsec half is elsewhere, if it "+
 				"has one")
@@ -404,7 +413,10 @@ func (r *reader) ipsec(c *vpn.Connection, path string) bool {
 			r.Notes = append(r.Notes, n)
 		}
 	}
-	if len(inner.Connections) != 1 || inner.Connections[0].Connection.L2TP == nil {
+	inner.Connections = slices.DeleteFunc(inner.Connections, func(l format.Located) bool {
+		return l.Connection.L2TP == nil || r.form && l.Connection.Server != c.Server
+	})
+	if len(inner.Connections) != 1 {
 		r.Note(
 			format.KeyMalformed,
 			r.at(path+".proto"),
