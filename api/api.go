@@ -297,7 +297,7 @@ type Fix struct {
 
 // Comparison is a secret out of a file that is held to the record of a gateway.
 type Comparison struct {
-	Field    vpn.Field    `json:"field" enum:"psk,control_key,password"`
+	Field    vpn.Field    `json:"field" enum:"psk,control_key,password,identity"`
 	Protocol vpn.Protocol `json:"protocol"`
 	// Login that the password belongs to.
 	Login string      `json:"login,omitempty" maxLength:"256"`
@@ -313,10 +313,18 @@ type Imported struct {
 	NotCarried []format.Unsaid `json:"not_carried"`
 }
 
+// ImportFor says to whom what is imported belongs, and whether it is kept.
+type ImportFor struct {
+	PersonID string // whose accounts and new device
+	Device   string // name of the device that has the certificate; a new one needs Release
+	Release  string // its platform and release, such as "windows 11"
+	Keep     bool   // add it; otherwise it is only shown
+}
+
 // ImportedRecord is one record that was taken out of a file, or would be.
 type ImportedRecord struct {
-	Noun   string `json:"noun" enum:"gateway,account"`
-	State  string `json:"state" enum:"new,changed,same"`
+	Noun   string `json:"noun" enum:"gateway,account,device,certificate"`
+	State  string `json:"state" enum:"new,changed,same,left"`
 	Name   string `json:"name"`
 	Detail string `json:"detail"`
 }

@@ -315,17 +315,20 @@ func (a *app) override() *cobra.Command {
 }
 
 func (a *app) importFiles() *cobra.Command {
-	var person string
+	var person, device, release string
 	var dry bool
 	cmd := &cobra.Command{
 		Use:   "import FILE|FOLDER…",
-		Short: "Import gateways and accounts from client files",
+		Short: "Import gateways, accounts and certificates from client files",
 		Args:  cobra.MinimumNArgs(1),
 		Long: "Reads files as wardicon check does, and adds the gateways, offers and accounts " +
 			"in them that are\nnot on record. --dry-run only shows them. Accounts are added for " +
-			"the person that --person names.",
+			"the person that --person names.\nA certificate with its key goes to the device that " +
+			"--device names; a device that is not on record\nis added for that person, with its " +
+			"platform and release by --for.",
 		Example: "  wardicon import old-profiles/ --dry-run\n  wardicon import ada.mobileconfig " +
-			"--person \"Ada Fjell\"",
+			"--person \"Ada Fjell\"\n  wardicon import ada.ovpn --person \"Ada Fjell\" " +
+			"--device \"Ada's laptop\" --for \"windows 11\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			files, err := a.gather(args)
 			if err != nil {
@@ -340,7 +343,9 @@ func (a *app) importFiles() *cobra.Command {
 					}
 					id = p.ID
 				}
-				done, err := c.Import(ctx, files, id, !dry)
+				done, err := c.Import(ctx, files, api.ImportFor{
+					PersonID: id, Device: device, Release: release, Keep: !dry,
+				})
 				if err != nil {
 					return err
 				}
@@ -360,6 +365,8 @@ func (a *app) importFiles() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&person, "person", "", "person that the accounts belong to, name or ID")
+	cmd.Flags().StringVar(&device, "device", "", "name of the device that has the certificate")
+	cmd.Flags().StringVar(&release, "for", "", "platform and release of a new device")
 	cmd.Flags().BoolVar(&dry, "dry-run", false, "only show what would be added")
 	return cmd
 }

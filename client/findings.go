@@ -119,13 +119,15 @@ func (c *Client) Compare(
 func (c *Client) Import(
 	ctx context.Context,
 	files []filecheck.File,
-	personID string,
-	keep bool,
+	to api.ImportFor,
 ) (t api.Imported, err error) {
 	err = c.upload(
 		ctx,
 		"/import",
-		url.Values{"person": {personID}, "keep": {strconv.FormatBool(keep)}},
+		url.Values{
+			"person": {to.PersonID}, "device": {to.Device}, "for": {to.Release},
+			"keep": {strconv.FormatBool(to.Keep)},
+		},
 		files,
 		&t,
 	)

@@ -56,7 +56,13 @@ type endInput struct {
 // filesInput are files that were dropped.
 type filesInput struct {
 	For     string `query:"for" maxLength:"60" doc:"Platform and release that the files are for"`
+	RawBody multipart.Form
+}
+
+type importInput struct {
 	Person  string `query:"person" maxLength:"64" doc:"Person whose accounts are imported"`
+	Device  string `query:"device" maxLength:"200" doc:"Name of the device with the certificate"`
+	For     string `query:"for" maxLength:"60" doc:"Platform and release of a new device"`
 	Keep    bool   `query:"keep" doc:"Add to the records; otherwise they are only shown"`
 	RawBody multipart.Form
 }
@@ -197,16 +203,19 @@ func (a *handlers) findings() {
 		http.MethodPost,
 		"/import",
 		"import-files",
-		"Show gateways and accounts in files that are not on record, and import them on request",
+		"Show gateways, accounts and certificates in files that are not on record, and import "+
+			"them on request",
 		"findings",
 	)
 	bring.MaxBodyBytes = maxDropped
-	handle(a, bring, func(ctx context.Context, in *filesInput) (zero api.Imported, err error) {
+	handle(a, bring, func(ctx context.Context, in *importInput) (zero api.Imported, err error) {
 		files, err := dropped(in.RawBody)
 		if err != nil {
 			return zero, err
 		}
-		return a.svc.Import(ctx, files, in.Person, in.Keep)
+		return a.svc.Import(ctx, files, api.ImportFor{
+			PersonID: in.Person, Device: in.Device, Release: in.For, Keep: in.Keep,
+		})
 	})
 }
 

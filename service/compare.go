@@ -6,6 +6,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -40,6 +41,8 @@ func compareWith(
 		field = "offers/" + string(in.Protocol) + "/psk"
 	case vpn.FieldControl:
 		field = "offers/tls/control_key/key"
+	case vpn.FieldIdentity:
+		return compareIdentity(ctx, tx, in.Value.Reveal())
 	case vpn.FieldPassword:
 		login, realm := in.Login, ""
 		if name, its, ok := strings.Cut(in.Login, "@"); ok && g.SignIn.Form == vpn.LoginAtRealm {
@@ -54,6 +57,33 @@ func compareWith(
 	}
 	c.Known, c.Same, c.Until, err = tx.Compare(ctx, noun, id, field, in.Value)
 	return c, err
+}
+
+// compareIdentity tells whether a certificate is one that a device on record has, and of one that was
+// issued here since when it is not.
+func compareIdentity(ctx context.Context, tx *store.Tx, text string) (c check.Compared, err error) {
+	list, err := pki.Certificates(text)
+	if err != nil {
+		return c, nil // the readers tell of it
+	}
+	leaf := list[0]
+	by, err := holder(ctx, tx, leaf)
+	if err != nil {
+		return c, err
+	}
+	rows, err := tx.IssuedAs(ctx, leaf.SerialNumber)
+	if err != nil {
+		return c, err
+	}
+	for _, row := range rows {
+		if leads(row.PEM, leaf) {
+			c.Known = true
+			c.Until = row.Revoked
+		}
+	}
+	c.Known = c.Known || by != nil
+	c.Same = by != nil && c.Until.IsZero()
+	return c, nil
 }
 
 // comparing is Compare for files that the service looks at itself.

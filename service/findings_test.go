@@ -549,7 +549,7 @@ func TestImport(t *testing.T) {
 	}
 	bring := func(files []filecheck.File, person string, keep bool) string {
 		t.Helper()
-		got, err := c.Import(ctx, files, person, keep)
+		got, err := c.Import(ctx, files, api.ImportFor{PersonID: person, Keep: keep})
 		c.set("import", err)
 		if got.Kept != keep {
 			t.Errorf("kept is %t", got.Kept)
@@ -602,8 +602,7 @@ func TestImport(t *testing.T) {
 	if _, err := c.Import(
 		ctx,
 		append(file("west.skerryline.example", "x", ""), file("http://west", "x", "")...),
-		c.ada,
-		true,
+		api.ImportFor{PersonID: c.ada, Keep: true},
 	); !errors.As(
 		err,
 		&refused,
@@ -613,8 +612,7 @@ func TestImport(t *testing.T) {
 	if _, err := c.Import(
 		ctx,
 		file("west.skerryline.example", "x", ""),
-		"pe-x",
-		true,
+		api.ImportFor{PersonID: "pe-x", Keep: true},
 	); !errors.As(
 		err,
 		&refused,

@@ -19,12 +19,12 @@ import (
 
 // Import reads the facts of connections in files and shows what of them the records lack;
 // with keep it is added. A gateway on record is left as it is but for offers that it does
-// not have. Accounts are added for one person, if one is named.
+// not have. Accounts are added for one person, if one is named, and a certificate with its key
+// goes to the device that is named.
 func (s *Service) Import(
 	ctx context.Context,
 	files []filecheck.File,
-	personID string,
-	keep bool,
+	to api.ImportFor,
 ) (api.Imported, error) {
 	done := api.Imported{Items: []api.ImportedRecord{}, NotCarried: []format.Unsaid{}}
 	items, err := s.looked(ctx, files, "")
@@ -32,15 +32,23 @@ func (s *Service) Import(
 		return done, err
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		device, err := s.importDevice(ctx, tx, &done, to)
+		if err != nil {
+			return err
+		}
 		for _, item := range items {
 			done.NotCarried = append(done.NotCarried, item.NotCarried...)
 			for _, c := range item.Connections {
-				if err := s.importOne(ctx, tx, &done, c.Connection, personID); err != nil {
+				err := s.importOne(ctx, tx, &done, c.Connection, to.PersonID)
+				if err == nil && c.Connection.Identity != nil {
+					err = s.importIdentity(ctx, tx, &done, *c.Connection.Identity, device)
+				}
+				if err != nil {
 					return err
 				}
 			}
 		}
-		if !keep {
+		if !to.Keep {
 			return errShown
 		}
 		done.Kept = true

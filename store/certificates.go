@@ -290,6 +290,35 @@ func (tx *Tx) RevokedSerial(
 	return fromMillis(ms), err == nil, err
 }
 
+// Issued is a certificate that was issued here, with the time of its revocation; zero where it was
+// not revoked.
+type Issued struct {
+	PEM     string
+	Revoked time.Time
+}
+
+// IssuedAs lists the certificates of a serial number.
+func (tx *Tx) IssuedAs(ctx context.Context, serial *big.Int) (list []Issued, err error) {
+	rows, err := tx.q.QueryContext(ctx,
+		`SELECT pem, COALESCE(revoked, 0) FROM certificates WHERE serial = ?`, serial.Text(16))
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var one Issued
+		var ms int64
+		if err := rows.Scan(&one.PEM, &ms); err != nil {
+			return nil, fmt.Errorf("database: %w", err)
+		}
+		if ms != 0 {
+			one.Revoked = fromMillis(ms)
+		}
+		list = append(list, one)
+	}
+	return list, rows.Err()
+}
+
 // IdentityExpiries lists the certificates of devices that end within a time, the first end first.
 func (tx *Tx) IdentityExpiries(
 	ctx context.Context,

@@ -171,6 +171,48 @@ var comparedRules = []Rule{
 	},
 }
 
+// identityRule compares the device's certificate with those that were issued or are on record.
+var identityRule = Rule{
+	Code:     "certificate-not-current",
+	Title:    "Device certificate is no longer the one on record",
+	Severity: vpn.Error,
+	Fields:   []vpn.Field{vpn.FieldIdentity},
+	Why:      "It was revoked or replaced; the gateway rejects it once it knows.",
+	Fix:      "Rebuild the parcel from the record.",
+	Source:   "RFC 5280 §5.3; practice",
+	Bad: Example{"a certificate that was revoked on 3 May", func(s *Subject) {
+		s.by(vpn.IKEv2)
+		s.holds(authority(sampleRoot()), client(sampleClient()))
+		s.Connection.Identity = &vpn.Identity{Certificate: sampleClientPEM}
+		s.Against = s.Gateway
+		s.Compare = func(vpn.Field, secret.Text) Compared {
+			return Compared{Known: true, Until: time.Date(2026, time.May, 3, 0, 0, 0, 0, time.UTC)}
+		}
+	}},
+	Good: Example{"that of a device on record", func(s *Subject) {
+		s.by(vpn.IKEv2)
+		s.holds(authority(sampleRoot()), client(sampleClient()))
+		s.Connection.Identity = &vpn.Identity{Certificate: sampleClientPEM}
+		s.Against = s.Gateway
+		s.Compare = func(vpn.Field, secret.Text) Compared {
+			return Compared{Known: true, Same: true}
+		}
+	}},
+	run: leaves(func(s *Subject, h Held) []Hit {
+		if s.Compare == nil || s.Against == nil || s.Connection.Identity == nil {
+			return nil
+		}
+		c := s.Compare(vpn.FieldIdentity, secret.New(pki.Bundle(h.leaf())))
+		switch {
+		case !c.Known || c.Same:
+			return nil
+		case c.Until.IsZero():
+			return []Hit{h.hit(h.leaf(), "was issued here, and no device has it any more")}
+		}
+		return []Hit{h.hit(h.leaf(), "was revoked on %s", day(c.Until))}
+	}, pki.ForClient),
+}
+
 // kept is a secret of a connection that a record has too.
 type kept struct {
 	field vpn.Field

@@ -18,7 +18,7 @@ var Register = told(
 		protocolRules,
 		fitRules,
 		comparedRules,
-		[]Rule{cipherRule, damageRule()},
+		[]Rule{identityRule, cipherRule, damageRule()},
 		certificateRules,
 		chainRules,
 		bagRules,

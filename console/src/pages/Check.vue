@@ -19,6 +19,7 @@ const busy = ref(false)
 const over = ref(false)
 const release = ref('')
 const person = ref('')
+const device = ref('')
 const people = ref<{ value: string; text: string }[]>([])
 const releases = ref<{ value: string; text: string }[]>([])
 
@@ -60,7 +61,12 @@ function look() {
 }
 function bring(keep: boolean) {
   void run(async () => {
-    const query = { person: person.value || undefined, keep }
+    const query = {
+      person: person.value || undefined,
+      device: device.value.trim() || undefined,
+      for: release.value || undefined,
+      keep,
+    }
     imported.value = await ask(
       api.POST('/api/v1/import', { params: { query }, body: form(), bodySerializer: (b) => b }),
     )
@@ -73,7 +79,9 @@ function add(list: FileList | null | undefined) {
   look()
 }
 const connections = computed(() => result.value?.files.flatMap((f) => f.connections) ?? [])
-const lacking = computed(() => imported.value?.items.some((i) => i.state !== 'same'))
+const lacking = computed(() =>
+  imported.value?.items.some((i) => i.state === 'new' || i.state === 'changed'),
+)
 function at(f: Schemas['Finding']) {
   const p = f.position
   if (!p) return ''
@@ -171,8 +179,9 @@ function at(f: Schemas['Finding']) {
     <section v-if="connections.length" class="panel mb-4" aria-labelledby="import">
       <h2 id="import">Import into the records</h2>
       <p class="soft">
-        Adds gateways and offers that are not on record, and accounts for the person. Shown first,
-        nothing is added yet.
+        Adds gateways and offers that are not on record, accounts for the person, and a certificate
+        with its key for the device. A device that is not on record is added, with the platform that
+        is chosen above. Shown first, nothing is added yet.
       </p>
       <div class="d-flex flex-wrap gap-3 align-items-end">
         <div>
@@ -182,6 +191,10 @@ function at(f: Schemas['Finding']) {
             v-model="person"
             :options="[{ value: '', text: 'Nobody' }, ...people]"
           />
+        </div>
+        <div>
+          <label class="form-label" for="device">Device for the certificate</label>
+          <BFormInput id="device" v-model="device" maxlength="200" autocomplete="off" />
         </div>
         <BButton class="alters" variant="outline-secondary" :disabled="busy" @click="bring(false)"
           >Preview</BButton
