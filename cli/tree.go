@@ -32,6 +32,7 @@ func (a *app) tree() []branch {
 				a.verify(),
 				a.explain(),
 				a.probe(),
+				a.rehearse(),
 				a.handoverCommands(),
 				a.findingCommands(),
 				a.offboardCommands(),

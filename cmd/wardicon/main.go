@@ -1,3 +1,5 @@
+//go:debug tlsunsafeekm=1
+
 // Command wardicon builds, checks and distributes VPN client connection profiles.
 package main
 

@@ -219,6 +219,7 @@ func newIKEWorldOf(t *testing.T, programs ...string) *ikeWorld {
 	w := &ikeWorld{r: newRecords(t), gw: newBox(t, "gateway"), cli: newBox(t, "client"), last: 10}
 	join(w.gw, w.cli)
 	w.gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
+	w.gw.serves()
 	w.gw.prepareIKE()
 	w.cli.prepareIKE()
 	w.gw.startIKE()
@@ -274,6 +275,7 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 	t.Helper()
 	w.r.do("profile", "add", device, "--gateway", gateway)
 	parcel := w.r.build(device + "/" + gateway)
+	w.cli.rehearsed(parcel)
 	before := w.cli.shell(
 		"find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort",
 	)

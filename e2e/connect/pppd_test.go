@@ -41,6 +41,10 @@ func TestMain(m *testing.M) {
 		serveInside(at)
 		return
 	}
+	if at := os.Getenv(insideNames); at != "" {
+		serveNames(at)
+		return
+	}
 	if bundle := os.Getenv(insideSSTP); bundle != "" {
 		if err := serveSSTP(bundle); err != nil {
 			fmt.Fprintln(os.Stderr, err)

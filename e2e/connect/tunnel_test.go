@@ -136,6 +136,7 @@ func TestTunnel(t *testing.T) {
 	gw, cli := newBox(t, "gateway"), newBox(t, "client")
 	join(gw, cli)
 	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
+	gw.serves()
 	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
 	r.do(
 		"account",
@@ -174,6 +175,7 @@ func TestTunnel(t *testing.T) {
 					device := map[bool]string{true: "Guest", false: "Laptop"}[auth == "password"]
 					r.do("profile", "add", device, "--gateway", name)
 					parcel := r.build(device + "/" + name)
+					cli.rehearsed(parcel)
 					before := cli.shell(
 						"cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> " +
 							"/dev/null | sort",

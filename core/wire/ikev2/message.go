@@ -9,23 +9,41 @@ import (
 
 // Kinds of payloads (RFC 7296 §3.2).
 const (
-	KindSA     = 33
-	KindKE     = 34
-	KindNonce  = 40
-	KindNotify = 41
-	KindVendor = 43
+	KindSA         = 33
+	KindKE         = 34
+	KindIDi        = 35
+	KindIDr        = 36
+	KindCert       = 37
+	KindCertReq    = 38
+	KindAuth       = 39
+	KindNonce      = 40
+	KindNotify     = 41
+	KindDelete     = 42
+	KindVendor     = 43
+	KindTSi        = 44
+	KindTSr        = 45
+	KindEncrypted  = 46
+	KindConfig     = 47
+	KindEAP        = 48
+	KindFragmented = 53 // RFC 7383 §2.5
 )
 
 // Exchange is the kind of an exchange (RFC 7296 §3.1).
 type Exchange uint8
 
-// SAInit is the exchange that begins an association.
-const SAInit Exchange = 34
+// The exchanges.
+const (
+	SAInit        Exchange = 34 // begins an association
+	Auth          Exchange = 35
+	CreateChild   Exchange = 36
+	Informational Exchange = 37
+)
 
 const (
-	version       = 2
-	flagInitiator = 0x08
-	flagResponse  = 0x20
+	version = 2
+	// FlagInitiator marks messages of the end that began, FlagResponse answers.
+	FlagInitiator = 0x08
+	FlagResponse  = 0x20
 )
 
 // Bounds of what is decoded.
@@ -55,10 +73,10 @@ func (m Message) Encode() ([]byte, error) {
 		ID:           m.ID,
 	}
 	if m.Initiator {
-		h.Flags |= flagInitiator
+		h.Flags |= FlagInitiator
 	}
 	if m.Response {
-		h.Flags |= flagResponse
+		h.Flags |= FlagResponse
 	}
 	return isakmp.Encode(h, m.Payloads)
 }
@@ -73,8 +91,8 @@ func Decode(b []byte) (m Message, err error) {
 		InitiatorSPI: h.InitiatorSPI,
 		ResponderSPI: h.ResponderSPI,
 		Exchange:     Exchange(h.Exchange),
-		Initiator:    h.Flags&flagInitiator != 0,
-		Response:     h.Flags&flagResponse != 0,
+		Initiator:    h.Flags&FlagInitiator != 0,
+		Response:     h.Flags&FlagResponse != 0,
 		ID:           h.ID,
 		Payloads:     payloads,
 	}, nil

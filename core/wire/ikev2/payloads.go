@@ -18,8 +18,14 @@ const (
 	Group      = 4
 )
 
-// ProtocolIKE is the protocol of a proposal for IKE itself (RFC 7296 §3.3.1).
-const ProtocolIKE = 1
+// ESN tells whether sequence numbers are extended.
+const ESN = 5
+
+// Protocols of a proposal: IKE itself, and ESP (RFC 7296 §3.3.1).
+const (
+	ProtocolIKE = 1
+	ProtocolESP = 3
+)
 
 // keyLength is the attribute that says the length of a key in bits, in its short form (RFC 7296
 // §3.3.5).
@@ -35,6 +41,7 @@ type Transform struct {
 // Proposal is a choice of algorithms: one of each type that it names (RFC 7296 §3.3.1).
 type Proposal struct {
 	Number, Protocol uint8
+	SPI              []byte // of ESP
 	Transforms       []Transform
 }
 
@@ -90,6 +97,30 @@ func Offer(number uint8, s suite.Proposal) (Proposal, bool) {
 	return p, true
 }
 
+// OfferChild writes a suite as a proposal for ESP without a key exchange of its own, as the first one
+// of an association is (RFC 7296 §1.2).
+func OfferChild(number uint8, spi []byte, s suite.Proposal) (Proposal, bool) {
+	p := Proposal{Number: number, Protocol: ProtocolESP, SPI: spi}
+	cipher, known := suite.Find(s.Encryption)
+	if !known {
+		return p, false
+	}
+	t := Transform{Type: Encryption, ID: uint16(cipher.Number)}
+	if !fixed[cipher.Name] {
+		t.KeyBits = uint16(cipher.Bits)
+	}
+	p.Transforms = append(p.Transforms, t)
+	if !cipher.AEAD {
+		digest, named := suite.Find(s.Integrity)
+		if !named {
+			return p, false
+		}
+		p.Transforms = append(p.Transforms, Transform{Type: Integrity, ID: uint16(digest.Number)})
+	}
+	p.Transforms = append(p.Transforms, Transform{Type: ESN})
+	return p, true
+}
+
 // SA writes proposals as a payload.
 func SA(proposals ...Proposal) isakmp.Payload {
 	var b []byte
@@ -115,9 +146,9 @@ func SA(proposals ...Proposal) isakmp.Payload {
 			}
 		}
 		b = append(b, last, 0)
-		b = binary.BigEndian.AppendUint16(b, uint16(8+len(list)))
-		b = append(b, p.Number, p.Protocol, 0, byte(len(p.Transforms)))
-		b = append(b, list...)
+		b = binary.BigEndian.AppendUint16(b, uint16(8+len(p.SPI)+len(list)))
+		b = append(b, p.Number, p.Protocol, byte(len(p.SPI)), byte(len(p.Transforms)))
+		b = append(append(b, p.SPI...), list...)
 	}
 	return isakmp.Payload{Kind: KindSA, Body: b}
 }
@@ -137,6 +168,9 @@ func DecodeSA(b []byte) ([]Proposal, error) {
 			return nil, malformed("a proposal of %d bytes where %d are left", n, len(b))
 		}
 		p := Proposal{Number: b[4], Protocol: b[5]}
+		if spi > 0 {
+			p.SPI = b[8 : 8+spi]
+		}
 		rest := b[8+spi : n]
 		for range count {
 			t, used, err := decodeTransform(rest)
@@ -202,12 +236,20 @@ const (
 	InvalidSyntax          = 7
 	NoProposalChosen       = 14
 	InvalidKE              = 17
+	AuthenticationFailed   = 24
+	AddressFailure         = 36
+	ConfigRequired         = 37
+	SelectorsUnacceptable  = 38
+	InitialContact         = 16384
+	MOBIKESupported        = 16396
+	EAPOnly                = 16417
 	NATSource              = 16388
 	NATDestination         = 16389
 	Cookie                 = 16390
 	RedirectSupported      = 16406
 	Redirect               = 16407
 	FragmentationSupported = 16430
+	SignatureHashes        = 16431 // RFC 7427 §4
 )
 
 // Notification is a notify payload without an SPI.

@@ -42,14 +42,24 @@ func Encode(h Header, payloads []Payload) ([]byte, error) {
 	b := make([]byte, headerSize, 1280)
 	binary.BigEndian.PutUint64(b[0:], h.InitiatorSPI)
 	binary.BigEndian.PutUint64(b[8:], h.ResponderSPI)
-	if len(payloads) > 0 {
-		b[16] = payloads[0].Kind
-	}
 	b[17], b[18], b[19] = h.Major<<4, h.Exchange, h.Flags
 	binary.BigEndian.PutUint32(b[20:], h.ID)
+	first, chain, err := EncodeChain(payloads)
+	if err != nil {
+		return nil, err
+	}
+	b[16] = first
+	b = append(b, chain...)
+	binary.BigEndian.PutUint32(b[24:], uint32(len(b)))
+	return b, nil
+}
+
+// EncodeChain writes payloads one behind the other, and tells the kind of the first. A payload of
+// more than 65,531 bytes is refused.
+func EncodeChain(payloads []Payload) (first uint8, b []byte, err error) {
 	for i, p := range payloads {
 		if len(p.Body)+4 > 0xFFFF {
-			return nil, fmt.Errorf(
+			return 0, nil, fmt.Errorf(
 				"IKE message: a payload of %d bytes, expected at most %d",
 				len(p.Body),
 				0xFFFF-4,
@@ -66,8 +76,10 @@ func Encode(h Header, payloads []Payload) ([]byte, error) {
 		b = binary.BigEndian.AppendUint16(b, uint16(len(p.Body)+4))
 		b = append(b, p.Body...)
 	}
-	binary.BigEndian.PutUint32(b[24:], uint32(len(b)))
-	return b, nil
+	if len(payloads) > 0 {
+		first = payloads[0].Kind
+	}
+	return first, b, nil
 }
 
 // DecodeHeader reads the header alone, whatever follows.
@@ -96,17 +108,22 @@ func Decode(b []byte, major uint8) (h Header, payloads []Payload, err error) {
 	if n := binary.BigEndian.Uint32(b[24:]); n != uint32(len(b)) {
 		return h, nil, malformed("its length says %d bytes, there are %d", n, len(b))
 	}
-	kind, rest := b[16], b[headerSize:]
+	payloads, err = DecodeChain(b[16], b[headerSize:])
+	return h, payloads, err
+}
+
+// DecodeChain reads payloads one behind the other, of which the first is of a kind.
+func DecodeChain(kind uint8, rest []byte) (payloads []Payload, err error) {
 	for kind != 0 {
 		if len(payloads) == maxPayloads {
-			return h, nil, malformed("more than %d payloads", maxPayloads)
+			return nil, malformed("more than %d payloads", maxPayloads)
 		}
 		if len(rest) < 4 {
-			return h, nil, malformed("a payload header of %d bytes, expected 4", len(rest))
+			return nil, malformed("a payload header of %d bytes, expected 4", len(rest))
 		}
 		n := int(binary.BigEndian.Uint16(rest[2:]))
 		if n < 4 || n > len(rest) {
-			return h, nil, malformed("a payload of %d bytes where %d are left", n, len(rest))
+			return nil, malformed("a payload of %d bytes where %d are left", n, len(rest))
 		}
 		payloads = append(
 			payloads,
@@ -115,9 +132,9 @@ func Decode(b []byte, major uint8) (h Header, payloads []Payload, err error) {
 		kind, rest = rest[0], rest[n:]
 	}
 	if len(rest) > 0 {
-		return h, nil, malformed("%d bytes behind the last payload", len(rest))
+		return nil, malformed("%d bytes behind the last payload", len(rest))
 	}
-	return h, payloads, nil
+	return payloads, nil
 }
 
 // Find is the body of the first payload of a kind.

@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/core/filecheck"
+	"wardicon/core/rehearsal"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/rehearse"
+)
+
+// rehearseFlags are what the command is told.
+type rehearseFlags struct {
+	login, password, passphrases, as string
+	hosts, names                     []string
+	only                             string
+}
+
+func (a *app) rehearse() *cobra.Command {
+	var f rehearseFlags
+	cmd := &cobra.Command{
+		Use:   "rehearse FILE|FOLDER…",
+		Short: "Sign in to a gateway with a client file, from this machine",
+		Args:  cobra.MinimumNArgs(1),
+		Long: `Reads client files as wardicon check does, and connects with each connection in them as a
+device would: it agrees on keys, holds the gateway to the file, signs in, takes an address, looks at
+hosts, names and services inside, and disconnects. Routes, DNS servers and the system stay as they
+are, and no privileges are needed. Connections by IKEv2 and the TLS tunnel are rehearsed.
+
+Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
+file leaves to the person is read from --password-file or prompted for. A password is tried once:
+gateways lock accounts after several.`,
+		Example: `  wardicon rehearse norrvik.ovpn --password-file secret.txt
+  wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 --lookup timetable.inside.skerryline.example
+  wardicon rehearse tallholm.mobileconfig --as "ios 17"`,
+		RunE: func(cmd *cobra.Command, args []string) error { return a.runRehearse(cmd, args, f) },
+	}
+	cmd.Flags().StringVar(&f.login, "login", "", "login in the place of the file's")
+	cmd.Flags().StringVar(&f.password, "password-file", "",
+		"file with the password, - for standard input")
+	cmd.Flags().StringVar(&f.passphrases, "passphrase-file", "",
+		"file with passphrases for PKCS #12, one per line")
+	cmd.Flags().StringVar(&f.as, "as", "",
+		"platform and release to connect as, such as \"windows 10\"")
+	cmd.Flags().StringSliceVar(&f.hosts, "host", nil,
+		"internal address that must respond; with a port, a service that must accept connections")
+	cmd.Flags().StringSliceVar(&f.names, "lookup", nil, "name that the internal DNS must know")
+	cmd.Flags().StringVar(&f.only, "connection", "", "only the connection of this name")
+	return cmd
+}
+
+func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) error {
+	for _, h := range f.hosts {
+		_, one := netip.ParseAddr(h)
+		_, with := netip.ParseAddrPort(h)
+		if one != nil && with != nil {
+			return usage("--host: found %q, expected an IP address, or one with a port, such as "+
+				"10.20.0.5:443", h)
+		}
+	}
+	ctx, stop := signal.NotifyContext(cmd.Context(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	o := checkOptions{release: f.as, passphrases: f.passphrases}
+	options, err := a.batchOptions(ctx, cmd, o)
+	if err != nil {
+		return err
+	}
+	files, err := a.gather(args)
+	if err != nil {
+		return err
+	}
+	password := secret.Text{}
+	if f.password != "" {
+		text, err := a.readSecret(f.password)
+		if err != nil {
+			return err
+		}
+		password = secret.New(text)
+	}
+	r := &rehearse.Rehearser{}
+	results, failed := []rehearsal.Result{}, false
+	for _, item := range filecheck.Check(files, options) {
+		for _, l := range item.Connections {
+			c := l.Connection
+			if f.only != "" && c.Name != f.only {
+				continue
+			}
+			if f.login != "" {
+				c.Login = f.login
+			}
+			if !password.IsZero() {
+				c.Password = password
+			}
+			if err := a.askPassword(&c); err != nil {
+				return err
+			}
+			result := a.rehearseOne(ctx, r, rehearse.Request{
+				File: item.Name, Connection: c, As: options.Release, Hosts: f.hosts, Names: f.names,
+			})
+			results = append(results, result)
+			failed = failed || !result.Passed
+		}
+	}
+	if len(results) == 0 {
+		return usage("found no connection in the files, expected client files with a connection; " +
+			"wardicon check says what is in them")
+	}
+	if a.output != "table" {
+		if err := a.print(results, func(table.Writer) {}); err != nil {
+			return err
+		}
+	}
+	if failed {
+		return errFindings
+	}
+	return nil
+}
+
+// askPassword prompts for what a device would prompt for.
+func (a *app) askPassword(c *vpn.Connection) error {
+	if !c.NeedsPassword() || !c.Password.IsZero() || c.Login == "" ||
+		c.IKEv2 == nil && c.TLS == nil {
+		return nil
+	}
+	said, err := a.promptAll(fmt.Sprintf("Password of %s for %s", c.Login, c.Server))
+	if err == nil {
+		c.Password = said[0]
+	}
+	return err
+}
+
+// rehearseOne prints steps while they come.
+func (a *app) rehearseOne(
+	ctx context.Context,
+	r *rehearse.Rehearser,
+	q rehearse.Request,
+) rehearsal.Result {
+	if a.output == "table" {
+		a.say("%s: %s, %s to %s", q.File, q.Connection.Name, q.Connection.Protocol.Title(),
+			q.Connection.Server)
+		q.Reached = func(s rehearsal.Step) {
+			a.say("  %s  %-22s %7.0f ms  %s", a.state(s.State), s.Name, s.Took, s.Found)
+		}
+	}
+	result := r.Run(ctx, q)
+	if a.output == "table" {
+		a.tellRehearsal(result)
+	}
+	return result
+}
+
+// state words what a step came to, failures in the colour of errors.
+func (a *app) state(s rehearsal.State) string {
+	if s == rehearsal.Failed && a.screen.colours {
+		return "\x1b[31" + pen + fmt.Sprintf("%-7s", s) + "\x1b[0" + pen
+	}
+	return fmt.Sprintf("%-7s", s)
+}
+
+func (a *app) tellRehearsal(r rehearsal.Result) {
+	for _, d := range r.Differences {
+		a.say("  differs  %s", d)
+	}
+	for _, c := range r.Certificates[:min(1, len(r.Certificates))] {
+		a.say("  gateway  %s, expires %s", c.Subject, c.Expires.Format(time.DateOnly))
+	}
+	if r.Passed {
+		a.say("passed in %.1f s: connected as a device would\n", r.Took/1000)
+		return
+	}
+	a.say("failed at: %s", r.FailedAt())
+	if r.Cause != "" {
+		a.say("likely cause: %s  [%s]", r.Cause, r.CauseID)
+		a.say("fix: %s", r.Fix)
+	}
+	a.say("")
+}
+

@@ -1,0 +1,104 @@
+// Package rehearsal holds what a trial connection to a gateway came to: its steps, what was
+// negotiated, what the gateway gave, and the cause where it failed.
+package rehearsal
+
+import (
+	"net/netip"
+	"time"
+
+	"wardicon/core/vpn"
+)
+
+// State is what a step came to.
+type State string
+
+// The states. A step is skipped where one before it failed, or where there is nothing to try.
+const (
+	Passed  State = "passed"
+	Failed  State = "failed"
+	Skipped State = "skipped"
+)
+
+// StepName names a step.
+type StepName string
+
+// The steps, in their order.
+const (
+	Resolve  StepName = "name resolution"
+	Exchange StepName = "key exchange"
+	Gateway  StepName = "gateway authentication"
+	SignIn   StepName = "sign-in"
+	Address  StepName = "tunnel and address"
+	Echo     StepName = "internal host"
+	Lookup   StepName = "internal name"
+	Connect  StepName = "internal service"
+	PathMTU  StepName = "path MTU"
+	HangUp   StepName = "disconnect"
+)
+
+// Steps lists them.
+var Steps = []StepName{
+	Resolve, Exchange, Gateway, SignIn, Address, Echo, Lookup, Connect, PathMTU, HangUp,
+}
+
+// Step is one step with its time.
+type Step struct {
+	Name  StepName `json:"name"`
+	State State    `json:"state"         enum:"passed,failed,skipped"`
+	// Milliseconds that it took.
+	Took float64 `json:"took_ms"`
+	// What was found, or what went wrong; never a secret.
+	Found string `json:"found"`
+}
+
+// Certificate is one that the gateway showed.
+type Certificate struct {
+	Subject string    `json:"subject"`
+	Issuer  string    `json:"issuer"`
+	Expires time.Time `json:"expires"`
+}
+
+// Result is one rehearsal.
+type Result struct {
+	At         time.Time    `json:"at"`
+	File       string       `json:"file,omitempty"`
+	Connection string       `json:"connection"`
+	Protocol   vpn.Protocol `json:"protocol"`
+	Server     string       `json:"server"`
+	// Address of the gateway that was tried, with transport and port.
+	Gateway string `json:"gateway,omitempty"`
+	Passed  bool   `json:"passed"`
+	// Milliseconds in all.
+	Took  float64 `json:"took_ms"`
+	Steps []Step  `json:"steps"`
+	// Suite of the key exchange, or version and suite of TLS.
+	Suite string `json:"suite,omitempty"`
+	// How the gateway proved itself, and its certificates, its own first.
+	Proof        string        `json:"proof,omitempty"`
+	Certificates []Certificate `json:"certificates"`
+	// Suite of the tunnel.
+	Tunnel    string       `json:"tunnel,omitempty"`
+	Addresses []netip.Addr `json:"addresses"`
+	DNS       []netip.Addr `json:"dns"`
+	Domains   []string     `json:"domains"`
+	Routes    []string     `json:"routes"`
+	// Bytes of packets inside the tunnel.
+	Sent     int `json:"sent"`
+	Received int `json:"received"`
+	// Where the gateway gives something else than the file expects.
+	Differences []string `json:"differences"`
+	// The most likely cause of the failure, and its identifier.
+	Cause   string `json:"cause,omitempty"`
+	CauseID string `json:"cause_id,omitempty"`
+	Fix     string `json:"fix,omitempty"`
+}
+
+// FailedAt is the step that failed; empty where none did.
+func (r Result) FailedAt() StepName {
+	for _, s := range r.Steps {
+		if s.State == Failed {
+			return s.Name
+		}
+	}
+	return ""
+}

@@ -1,0 +1,129 @@
+package ikev2
+
+import (
+	"crypto/ecdh"
+	"errors"
+	"fmt"
+	"io"
+	"math/big"
+	"sync"
+
+	"wardicon/core/suite"
+)
+
+// half is this end's half of a key exchange.
+type half struct {
+	public []byte
+	agree  func(peer []byte) ([]byte, error)
+}
+
+var curves = map[string]ecdh.Curve{
+	"ecp256":     ecdh.P256(),
+	"ecp384":     ecdh.P384(),
+	"ecp521":     ecdh.P521(),
+	"curve25519": ecdh.X25519(),
+}
+
+// errGroup says that a group is not spoken here.
+var errGroup = errors.New("this Diffie-Hellman group cannot be used here")
+
+// newHalf begins a key exchange in a group (RFC 7296 §2.14, RFC 5903, RFC 8031, RFC 3526).
+func newHalf(g suite.Algorithm, random io.Reader) (half, error) {
+	if curve, ok := curves[g.Name]; ok {
+		return onCurve(curve, g.Name != "curve25519", random)
+	}
+	p, ok := prime(g.Bits)
+	if !ok || g.Name == "modp1024s160" {
+		return half{}, fmt.Errorf("%s: %w", g.Name, errGroup)
+	}
+	size := g.Bits / 8
+	b := make([]byte, min(size, 64)) // 512 bits are more than any of these groups is worth
+	if _, err := io.ReadFull(random, b); err != nil {
+		return half{}, err
+	}
+	x := new(big.Int).SetBytes(b)
+	public := new(big.Int).Exp(big.NewInt(2), x, p).FillBytes(make([]byte, size))
+	return half{public, func(peer []byte) ([]byte, error) {
+		y := new(big.Int).SetBytes(peer)
+		// Neither of the elements that make the secret known (RFC 6989 §2.1).
+		if len(peer) != size || y.Cmp(big.NewInt(1)) <= 0 ||
+			y.Cmp(new(big.Int).Sub(p, big.NewInt(1))) >= 0 {
+			return nil, errors.New("the gateway's half of the key exchange is not of the group")
+		}
+		return new(big.Int).Exp(y, x, p).FillBytes(make([]byte, size)), nil
+	}}, nil
+}
+
+func onCurve(curve ecdh.Curve, point bool, random io.Reader) (half, error) {
+	key, err := curve.GenerateKey(random)
+	if err != nil {
+		return half{}, err
+	}
+	public := key.PublicKey().Bytes()
+	if point {
+		public = public[1:] // without the sign of an uncompressed point (RFC 5903 §7)
+	}
+	return half{public, func(peer []byte) ([]byte, error) {
+		if point {
+			peer = append([]byte{4}, peer...)
+		}
+		its, err := curve.NewPublicKey(peer)
+		if err != nil {
+			return nil, errors.New("the gateway's half of the key exchange is not of the group")
+		}
+		return key.ECDH(its)
+	}}, nil
+}
+
+// offsets are the numbers that make primes of the formula below (RFC 2409 §6, RFC 3526).
+var offsets = map[int]int64{
+	768: 149686, 1024: 129093, 1536: 741804, 2048: 124476, 3072: 1690314, 4096: 240904,
+	6144: 929484, 8192: 4743158,
+}
+
+var primes sync.Map
+
+// prime is the prime of a group of a size in bits: 2^n - 2^(n-64) - 1 + 2^64 * ([2^(n-130) pi] + c)
+// (RFC 3526).
+func prime(bits int) (*big.Int, bool) {
+	c, ok := offsets[bits]
+	if !ok {
+		return nil, false
+	}
+	if p, ok := primes.Load(bits); ok {
+		return p.(*big.Int), true
+	}
+	power := func(n int) *big.Int { return new(big.Int).Lsh(big.NewInt(1), uint(n)) }
+	p := power(bits)
+	p.Sub(p, power(bits-64))
+	p.Sub(p, big.NewInt(1))
+	middle := pi(bits - 130)
+	middle.Add(middle, big.NewInt(c))
+	p.Add(p, middle.Lsh(middle, 64))
+	primes.Store(bits, p)
+	return p, true
+}
+
+// pi is the integer part of 2^n pi, by Machin's formula.
+func pi(n int) *big.Int {
+	const guard = 64
+	one := new(big.Int).Lsh(big.NewInt(1), uint(n+guard))
+	arctan := func(x int64) *big.Int { // of 1/x
+		sum, term := new(big.Int), new(big.Int).Quo(one, big.NewInt(x))
+		square := big.NewInt(x * x)
+		for k := int64(1); term.Sign() != 0; k += 2 {
+			part := new(big.Int).Quo(term, big.NewInt(k))
+			if k%4 == 1 {
+				sum.Add(sum, part)
+			} else {
+				sum.Sub(sum, part)
+			}
+			term.Quo(term, square)
+		}
+		return sum
+	}
+	a, b := arctan(5), arctan(239)
+	a.Mul(a, big.NewInt(16))
+	b.Mul(b, big.NewInt(4))
+	return a.Sub(a, b).Rsh(a, guard)
+}
