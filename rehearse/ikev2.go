@@ -311,12 +311,8 @@ func (w *run) proofs(s *ikev2.Session) error {
 			s.Key, s.Chain = id.Key, append([]*x509.Certificate{id.Leaf}, id.Chain...)
 			return nil
 		}
-		pair := tls.Certificate{PrivateKey: id.Key, Certificate: [][]byte{id.Leaf.Raw}}
-		for _, up := range id.Chain {
-			pair.Certificate = append(pair.Certificate, up.Raw)
-		}
 		s.EAP = &eap.Conversation{Name: s.Local.String(), Method: &eap.TLS{Config: &tls.Config{
-			Certificates: []tls.Certificate{pair},
+			GetClientCertificate: shows(id),
 			// The name was proven in IKE; here only the CA counts, as clients have it.
 			InsecureSkipVerify: true,
 			VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
@@ -330,7 +326,8 @@ func (w *run) proofs(s *ikev2.Session) error {
 				}
 				return w.trust(chain, true)
 			},
-			Time: w.Now,
+			Time:             w.Now,
+			CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384},
 		}}}
 	}
 	return nil

@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -102,6 +103,15 @@ func (w *run) identity() (pki.Identity, error) {
 			called(pair.Leaf), pair.Leaf.NotAfter.UTC().Format("2 January 2006"))
 	}
 	return pair, nil
+}
+
+// shows has TLS show a certificate whatever CAs the gateway names, as the clients do.
+func shows(id pki.Identity) func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+	pair := &tls.Certificate{PrivateKey: id.Key, Certificate: [][]byte{id.Leaf.Raw}}
+	for _, up := range id.Chain {
+		pair.Certificate = append(pair.Certificate, up.Raw)
+	}
+	return func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return pair, nil }
 }
 
 // credentials are login and password, which the file may leave to the person.

@@ -208,15 +208,7 @@ func (w *run) tlsConfig() (*tls.Config, error) {
 		if err != nil {
 			return nil, err
 		}
-		pair := tls.Certificate{PrivateKey: id.Key, Certificate: [][]byte{id.Leaf.Raw}}
-		for _, up := range id.Chain {
-			pair.Certificate = append(pair.Certificate, up.Raw)
-		}
-		config.Certificates = []tls.Certificate{pair}
-		// Shown whatever CAs the gateway names, as its clients do.
-		config.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
-			return &pair, nil
-		}
+		config.GetClientCertificate = shows(id)
 	}
 	return config, nil
 }
