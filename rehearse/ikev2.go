@@ -369,7 +369,11 @@ func (w *run) ikeFault(err error, during string) error {
 	case errors.Is(err, eap.ErrUnproven):
 		return because("mutual-failed", "%w", err)
 	case errors.As(err, &refused):
-		return because(w.refusal(refused), "%w", err)
+		err = because(w.refusal(refused), "%w", err)
+		if during == "sign-in" && !refused.Child && refused.Name() == "AUTHENTICATION_FAILED" {
+			err = at(rehearsal.SignIn, err) // it rejects the device, whatever it has shown by then
+		}
+		return err
 	case strings.Contains(err.Error(), "EAP-TLS"):
 		return because("client-refused", "%w", err)
 	}

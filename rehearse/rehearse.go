@@ -52,9 +52,11 @@ const (
 
 var waits = []time.Duration{time.Second, 2 * time.Second, 4 * time.Second}
 
-// fault is what a step failed by, with the identifier of its likely cause.
+// fault is what a step failed by, with the identifier of its likely cause. Without a step it is the
+// first that is not over yet.
 type fault struct {
 	cause string
+	step  rehearsal.StepName
 	err   error
 }
 
@@ -62,7 +64,16 @@ func (f *fault) Error() string { return f.err.Error() }
 func (f *fault) Unwrap() error { return f.err }
 
 func because(cause string, format string, args ...any) error {
-	return &fault{cause, fmt.Errorf(format, args...)}
+	return &fault{cause: cause, err: fmt.Errorf(format, args...)}
+}
+
+// at tells in which step something failed.
+func at(step rehearsal.StepName, err error) error {
+	var f *fault
+	if errors.As(err, &f) {
+		f.step = step
+	}
+	return err
 }
 
 // errSilent says that nothing came back.
@@ -145,6 +156,11 @@ func shown(text string) string {
 
 // finish notes what went wrong at the first step that is not there yet, and those after it.
 func (w *run) finish(err error) {
+	var f *fault
+	failing := rehearsal.StepName("")
+	if errors.As(err, &f) {
+		w.cause, failing = f.cause, f.step
+	}
 	done := map[rehearsal.StepName]bool{}
 	for _, s := range w.result.Steps {
 		done[s.Name] = true
@@ -156,7 +172,7 @@ func (w *run) finish(err error) {
 	for _, name := range rehearsal.Steps {
 		switch {
 		case done[name]:
-		case err != nil && !failed:
+		case err != nil && !failed && (failing == "" || failing == name):
 			failed = true
 			w.note(name, rehearsal.Failed, err.Error())
 		default:
@@ -164,10 +180,6 @@ func (w *run) finish(err error) {
 		}
 	}
 	w.result.Passed = !failed
-	var f *fault
-	if errors.As(err, &f) {
-		w.cause = f.cause
-	}
 	if c, ok := explain.Causes[w.cause]; ok && failed {
 		w.result.CauseID, w.result.Cause = c.ID, c.Title
 		w.result.Fix = strings.ReplaceAll(c.Fix, "{gateway}", w.Connection.Server)

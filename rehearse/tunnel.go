@@ -14,6 +14,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -44,6 +45,7 @@ type link struct {
 	stream  *reliable.Stream
 	data    chan []byte
 	remote  chan uint64
+	refused atomic.Bool // the host says that nothing listens there
 }
 
 func (l *link) send(b []byte) error {
@@ -74,6 +76,7 @@ func (l *link) receive() {
 	for {
 		n, err := l.read(b)
 		if errors.Is(err, syscall.ECONNREFUSED) {
+			l.refused.Store(true)
 			continue
 		}
 		if err != nil {
@@ -116,7 +119,8 @@ func (w *run) wrapping() (wrap tlstunnel.Wrapping, err error) {
 		}
 	}
 	if err != nil {
-		return wrap, because("control-key", "the control-channel key cannot be used: %w", err)
+		return wrap, at(rehearsal.Exchange,
+			because("control-key", "the control-channel key cannot be used: %w", err))
 	}
 	return wrap, nil
 }
@@ -252,6 +256,9 @@ func (w *run) session(
 	})
 	go l.receive()
 	if err := l.stream.Begin(); err != nil {
+		if l.refused.Load() {
+			return because("gateway-no-response", "%s: the port is closed", at)
+		}
 		return w.beginFault(err, at)
 	}
 	t := tls.Client(l.stream, config)
@@ -272,16 +279,26 @@ func (w *run) beginFault(err error, at string) error {
 	switch {
 	case errors.As(err, &noise):
 		return because("control-key", "%w", err)
-	case errors.Is(err, reliable.ErrSilent) && w.Connection.TLS.Control != nil:
+	case errors.Is(err, reliable.ErrSilent) && w.Connection.TLS.Control != nil && w.alive(at):
 		// A gateway keeps silent to whoever has another key.
-		return because("gateway-no-response",
-			"%s does not respond; it does not either where the control-channel key differs", at)
+		return because("control-key",
+			"the host is there, and the gateway keeps silent, as it does to another "+
+				"control-channel key")
 	case errors.Is(err, reliable.ErrSilent):
 		return because("gateway-no-response", "%s does not respond", at)
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET):
 		return because("control-key", "%s ends the connection at the first packet", at)
 	}
 	return because("gateway-no-response", "%s: %w", at, err)
+}
+
+// alive tells whether anything answers at an address, by TCP: a refusal is an answer as well.
+func (w *run) alive(at string) bool {
+	conn, err := (&net.Dialer{Timeout: time.Second}).DialContext(w.ctx, "tcp", at)
+	if err == nil {
+		_ = conn.Close()
+	}
+	return err == nil || errors.Is(err, syscall.ECONNREFUSED)
 }
 
 // tlsFault tells why the handshake failed.
@@ -297,9 +314,13 @@ func (w *run) tlsFault(err error) error {
 		return because("client-refused", "the gateway ends TLS: %w", err)
 	case strings.Contains(err.Error(), "protocol version"):
 		return because("tls-versions", "%w", err)
-	case errors.Is(err, os.ErrDeadlineExceeded):
-		return because("client-refused", "the gateway falls silent in the TLS handshake, as it does "+
-			"where it does not accept the client's certificate")
+	case w.Connection.NeedsIdentity() && len(w.result.Certificates) > 0 &&
+		(errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, reliable.ErrSilent) ||
+			errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)):
+		w.passed(rehearsal.Exchange, "TLS")
+		w.passed(rehearsal.Gateway, w.result.Certificates[0].Subject)
+		return because("client-refused", "the gateway falls silent once it has the device's "+
+			"certificate, as it does where it does not accept it")
 	}
 	return because("peer-confused", "%w", err)
 }

@@ -6,8 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
+	"testing"
 
 	"github.com/miekg/dns"
 
@@ -89,5 +91,187 @@ func (b *box) rehearsed(parcel string) {
 			s.State != rehearsal.Passed {
 			b.t.Errorf("%s: %s %s", s.Name, s.State, s.Found)
 		}
+	}
+}
+
+// spoilt is a copy of a parcel in which what fits a pattern is something else.
+func spoilt(t testing.TB, parcel, pattern, to string) string {
+	t.Helper()
+	dir, changed := t.TempDir(), false
+	files, err := os.ReadDir(parcel)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		data, err := os.ReadFile(filepath.Join(parcel, f.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := string(data)
+		if pattern != "" {
+			text = regexp.MustCompile(pattern).ReplaceAllString(text, to)
+		}
+		changed = changed || text != string(data)
+		if err := os.WriteFile(filepath.Join(dir, f.Name()), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if !changed && pattern != "" {
+		t.Fatalf("nothing fits %q in %s", pattern, parcel)
+	}
+	return dir
+}
+
+// fails demands that a spoilt parcel fails in a step, with a likely cause.
+func (b *box) fails(t *testing.T, parcel string, step rehearsal.StepName, cause string) {
+	t.Helper()
+	r, out := b.rehearse(parcel)
+	if r.Passed || r.FailedAt() != step || r.CauseID != cause {
+		t.Errorf("failed at %q by %q, expected %q by %q\n%s", r.FailedAt(), r.CauseID, step, cause, out)
+	}
+	if strings.Contains(out, password) || strings.Contains(out, "kelp9") {
+		t.Error("the result has a secret in it")
+	}
+}
+
+// TestRehearsalFaultsTunnel spoils parcels for a real gateway of the TLS tunnel.
+func TestRehearsalFaultsTunnel(t *testing.T) {
+	t.Parallel()
+	need(t, "openvpn", "ip", "nsenter", "ping")
+	r := newRecords(t)
+	gw, cli := newBox(t, "gateway"), newBox(t, "client")
+	join(gw, cli)
+	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
+	gw.serves()
+	r.do("person", "add", "Ada Fjell", "--mail", "ada@skerryline.example")
+	r.do("account", "add", login, "--person", "Ada Fjell", "--password-file",
+		r.file("ada", password))
+	r.do("authority", "make", "Harbour", "--issuing")
+	r.do("authority", "make", "Other")
+	for _, device := range []string{"Laptop", "Stranger"} {
+		r.do("device", "add", device, "--person", "Ada Fjell", "--platform", "linux", "--release",
+			"6", "--encrypted")
+	}
+	r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
+	r.do("certificate", "issue", "Stranger", "--authority", "Other")
+	newTunnelGateway(t, r, gw, cli, "Udp", 150, "certificate-password", "crypt", "udp", "Harbour")
+	newTunnelGateway(t, r, gw, cli, "Tcp", 151, "password", "auth", "tcp", "Harbour")
+	r.do("profile", "add", "Laptop", "--gateway", "Udp")
+	r.do("profile", "add", "Laptop", "--gateway", "Tcp")
+	r.do("profile", "add", "Stranger", "--gateway", "Udp")
+	udp, tcp := r.build("Laptop/Udp"), r.build("Laptop/Tcp")
+	stranger := r.despite("Stranger/Udp", "stranger", "client-authority-other")
+	other, err := os.ReadFile(r.authority("Other"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, test := range []struct {
+		name, parcel, pattern, to string
+		step                      rehearsal.StepName
+		cause                     string
+	}{
+		{"password", udp, "Wonder-Land 1", "another one 1", rehearsal.SignIn, "password-wrong"},
+		{"password by TCP", tcp, "Wonder-Land 1", "another one 1", rehearsal.SignIn,
+			"password-wrong"},
+		{"name of the gateway", udp, "remote udp.skerryline", "remote nowhere.skerryline",
+			rehearsal.Resolve, "name-unresolved"},
+		{"port", udp, "skerryline.example 1194", "skerryline.example 1195", rehearsal.Exchange,
+			"gateway-no-response"},
+		{"port by TCP", tcp, "skerryline.example 1194", "skerryline.example 1195",
+			rehearsal.Exchange, "gateway-no-response"},
+		{"control-channel key", udp, `V1-----\n[0-9a-f]{32}`,
+			"V1-----\n" + strings.Repeat("0", 32),
+			rehearsal.Exchange, "control-key"},
+		{"direction of the control-channel key", tcp, "key-direction 1", "key-direction 0",
+			rehearsal.Exchange, "control-key"},
+		{"CA", udp, `(?s)<ca>.*</ca>`, "<ca>\n" + string(other) + "</ca>", rehearsal.Gateway, "authority-missing"},
+		{"name in the certificate", udp, "verify-x509-name udp.", "verify-x509-name tcp.",
+			rehearsal.Gateway, "certificate-name"},
+		{"data cipher", udp, "data-ciphers AES-256-GCM", "data-ciphers AES-128-GCM",
+			rehearsal.SignIn, "ciphers-differ"},
+		{"device certificate of another CA", stranger, "", "", rehearsal.SignIn, "client-refused"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
+		})
+	}
+}
+
+// TestRehearsalFaultsIKEv2 spoils parcels for a real IKE daemon.
+func TestRehearsalFaultsIKEv2(t *testing.T) {
+	t.Parallel()
+	w := newIKEWorldOf(t)
+	for _, a := range []string{"Harbour", "Other"} {
+		w.r.do("authority", "make", a)
+	}
+	device := func(name, authority string) {
+		w.r.do("device", "add", name, "--person", "Ada Fjell", "--platform", "linux", "--release",
+			"6", "--encrypted")
+		if authority != "" {
+			w.r.do("certificate", "issue", name, "--authority", authority)
+		}
+	}
+	device("Laptop", "Harbour")
+	device("Stranger", "Other")
+	gateway := func(name, auth, remote string, flags ...string) *ikeGateway {
+		g := w.gateway(name, append([]string{"--ikev2-auth", auth, "--ikev2-ike",
+			"aes256-sha256-ecp256", "--ikev2-esp", "aes256-sha256"}, flags...)...)
+		g.proposals, g.esp, g.remote = "aes256-sha256-ecp256", "aes256-sha256", remote
+		if auth != "psk" {
+			w.bundle(t, &g, "Harbour")
+		}
+		return &g
+	}
+	ca := w.r.authority("Harbour")
+	eap := gateway("Eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any",
+		"--ikev2-authority", ca)
+	cert := gateway("Cert", "certificate", "auth = pubkey", "--ikev2-authority", ca)
+	cert.remote += "\n " + cert.trusting(t)
+	tls := gateway("Method", "eap-mschapv2", "auth = eap-tls\n eap_id = %any",
+		"--ikev2-authority", ca)
+	key := gateway("Key", "psk", "auth = psk\n id = crew@skerryline.example", "--ikev2-psk-file",
+		w.r.file("psk", psk), "--ikev2-local-id", "crew@skerryline.example")
+	key.secrets = "secrets { ike-psk { id-1 = key.skerryline.example\n secret = \"" +
+		strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
+	for _, g := range []*ikeGateway{eap, cert, tls, key} {
+		g.configure(t, w.gw)
+		w.r.do("profile", "add", "Laptop", "--gateway", g.name)
+	}
+	w.gw.run("swanctl", "--load-all", "--noprompt")
+	w.r.do("profile", "add", "Stranger", "--gateway", "Cert")
+	parcel := map[string]string{}
+	for _, name := range []string{"Eap", "Cert", "Method", "Key"} {
+		parcel[name] = w.r.build("Laptop/" + name)
+	}
+	stranger := w.r.despite("Stranger/Cert", "stranger", "client-authority-other")
+	other, err := os.ReadFile(w.r.authority("Other"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, test := range []struct {
+		name, parcel, pattern, to string
+		step                      rehearsal.StepName
+		cause                     string
+	}{
+		{"password", parcel["Eap"], `secret = \S+`, "secret = another", rehearsal.SignIn,
+			"password-wrong"},
+		{"pre-shared key", parcel["Key"], `secret = \S+`, "secret = another", rehearsal.SignIn,
+			"key-wrong"},
+		{"name of the gateway", parcel["Eap"], "remote_addrs = eap.", "remote_addrs = nowhere.",
+			rehearsal.Resolve, "name-unresolved"},
+		{"IKE proposal", parcel["Eap"], "aes256-sha256-ecp256", "aes128-sha384-ecp384",
+			rehearsal.Exchange, "suites-differ"},
+		{"child proposal", parcel["Eap"], "esp_proposals = aes256-sha256",
+			"esp_proposals = aes128-sha512", rehearsal.Address, "child-suites-differ"},
+		{"CA", parcel["Eap"], `(?s)-----BEGIN CERTIFICATE.*CERTIFICATE-----\n`, string(other),
+			rehearsal.Gateway, "authority-missing"},
+		{"identity of the gateway", parcel["Eap"], `id = "?eap\.skerryline\.example"?`,
+			"id = ebb.skerryline.example", rehearsal.SignIn, "identity-unknown"},
+		{"EAP method", parcel["Method"], "", "", rehearsal.SignIn, "methods-differ"},
+		{"device certificate of another CA", stranger, "", "", rehearsal.SignIn, "client-refused"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			w.cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
+		})
 	}
 }
