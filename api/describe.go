@@ -17,6 +17,7 @@ import (
 	"wardicon/core/filecheck"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
+	"wardicon/core/rehearsal"
 	"wardicon/core/signature"
 	"wardicon/core/vpn"
 )
@@ -37,6 +38,7 @@ var sources = []embed.FS{
 	signature.Declarations,
 	filecheck.Declarations,
 	explain.Declarations,
+	rehearsal.Declarations,
 }
 
 // comments are the words on types, as "package.Type", and on their fields, as "package.Type.Field".

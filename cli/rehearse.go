@@ -12,6 +12,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
+	"wardicon/client"
 	"wardicon/core/filecheck"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
@@ -23,27 +25,43 @@ import (
 type rehearseFlags struct {
 	login, password, passphrases, as string
 	hosts, names                     []string
-	only                             string
+	only, profile                    string
+	again, history                   bool
 }
 
 func (a *app) rehearse() *cobra.Command {
 	var f rehearseFlags
 	cmd := &cobra.Command{
-		Use:   "rehearse FILE|FOLDER…",
-		Short: "Sign in to a gateway with a client file, from this machine",
-		Args:  cobra.MinimumNArgs(1),
+		Use:   "rehearse [FILE|FOLDER…]",
+		Short: "Sign in to a gateway with client files, as a device would",
 		Long: `Reads client files as wardicon check does, and connects with each connection in them as a
 device would: it agrees on keys, holds the gateway to the file, signs in, takes an address, looks at
 hosts, names and services inside, and disconnects. Routes, DNS servers and the system stay as they
 are, and no privileges are needed. Connections by IKEv2 and the TLS tunnel are rehearsed.
+
+With --profile the service does it, with the files of the profile's newest parcel, and keeps the
+result; --history lists results. There a login is tried once a minute at most, and after the
+gateway rejected it only with --again.
 
 Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
 file leaves to the person is read from --password-file or prompted for. A password is tried once:
 gateways lock accounts after several.`,
 		Example: `  wardicon rehearse norrvik.ovpn --password-file secret.txt
   wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 --lookup timetable.inside.skerryline.example
-  wardicon rehearse tallholm.mobileconfig --as "ios 17"`,
-		RunE: func(cmd *cobra.Command, args []string) error { return a.runRehearse(cmd, args, f) },
+  wardicon rehearse tallholm.mobileconfig --as "ios 17"
+  wardicon rehearse --profile "Ada's laptop/Norrvik"
+  wardicon rehearse --history`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case len(args) > 0 == (f.profile != "" || f.history):
+				return usage("expected files, or --profile, or --history")
+			case f.history:
+				return a.rehearsalHistory(cmd)
+			case f.profile != "":
+				return a.rehearseProfile(cmd, f)
+			}
+			return a.runRehearse(cmd, args, f)
+		},
 	}
 	cmd.Flags().StringVar(&f.login, "login", "", "login in the place of the file's")
 	cmd.Flags().StringVar(&f.password, "password-file", "",
@@ -56,6 +74,12 @@ gateways lock accounts after several.`,
 		"internal address that must respond; with a port, a service that must accept connections")
 	cmd.Flags().StringSliceVar(&f.names, "lookup", nil, "name that the internal DNS must know")
 	cmd.Flags().StringVar(&f.only, "connection", "", "only the connection of this name")
+	cmd.Flags().StringVar(&f.profile, "profile", "",
+		"rehearse the newest parcel of this profile, from the service")
+	cmd.Flags().BoolVar(&f.again, "again", false,
+		"sign in although the gateway rejected the login the last time")
+	cmd.Flags().BoolVar(&f.history, "history", false, "list the service's rehearsals")
+	cmd.MarkFlagsMutuallyExclusive("profile", "history")
 	return cmd
 }
 
@@ -126,6 +150,75 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 	return nil
 }
 
+// rehearseProfile has the service rehearse a parcel, and prints steps while they come.
+func (a *app) rehearseProfile(cmd *cobra.Command, f rehearseFlags) error {
+	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		p, err := findProfile(ctx, c, f.profile)
+		if err != nil {
+			return err
+		}
+		in := api.NewRehearsal{Again: f.again}
+		if f.password != "" {
+			text, err := a.readSecret(f.password)
+			if err != nil {
+				return err
+			}
+			in.Password = secret.New(text)
+		}
+		row, err := c.Rehearse(ctx, p.ID, in)
+		if err != nil {
+			return err
+		}
+		told := 0
+		for {
+			if a.output == "table" {
+				for ; told < len(row.Result.Steps); told++ {
+					a.tellStep(row.Result.Steps[told])
+				}
+			}
+			if row.State != api.RehearsalRunning {
+				break
+			}
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-time.After(300 * time.Millisecond):
+			}
+			if row, err = c.Rehearsal(ctx, row.ID); err != nil {
+				return err
+			}
+		}
+		if a.output == "table" {
+			a.tellRehearsal(row.Result)
+		} else if err := a.print(row, func(table.Writer) {}); err != nil {
+			return err
+		}
+		if row.State != api.RehearsalPassed {
+			return errFindings
+		}
+		return nil
+	})
+}
+
+// rehearsalHistory lists the service's rehearsals.
+func (a *app) rehearsalHistory(cmd *cobra.Command) error {
+	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		page, err := c.Rehearsals(ctx, client.Query{Limit: 50})
+		if err != nil {
+			return err
+		}
+		return a.print(page, func(w table.Writer) {
+			w.AppendHeader(heads("when", "device", "gateway", "state", "failed at", "likely cause"))
+			for _, r := range page.Items {
+				w.AppendRow(table.Row{
+					r.Result.At.Local().Format("2006-01-02 15:04"), r.Device, r.Gateway, r.State,
+					r.Result.FailedAt(), r.Result.Cause,
+				})
+			}
+		})
+	})
+}
+
 // askPassword prompts for what a device would prompt for.
 func (a *app) askPassword(c *vpn.Connection) error {
 	if !c.NeedsPassword() || !c.Password.IsZero() || c.Login == "" ||
@@ -148,15 +241,17 @@ func (a *app) rehearseOne(
 	if a.output == "table" {
 		a.say("%s: %s, %s to %s", q.File, q.Connection.Name, q.Connection.Protocol.Title(),
 			q.Connection.Server)
-		q.Reached = func(s rehearsal.Step) {
-			a.say("  %s  %-22s %7.0f ms  %s", a.state(s.State), s.Name, s.Took, s.Found)
-		}
+		q.Reached = a.tellStep
 	}
 	result := r.Run(ctx, q)
 	if a.output == "table" {
 		a.tellRehearsal(result)
 	}
 	return result
+}
+
+func (a *app) tellStep(s rehearsal.Step) {
+	a.say("  %s  %-22s %7.0f ms  %s", a.state(s.State), s.Name, s.Took, s.Found)
 }
 
 // state words what a step came to, failures in the colour of errors.
@@ -185,4 +280,3 @@ func (a *app) tellRehearsal(r rehearsal.Result) {
 	}
 	a.say("")
 }
-

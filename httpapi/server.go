@@ -179,6 +179,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.handovers()
 	a.offboardings()
 	a.probes()
+	a.rehearsals()
 	a.explain()
 	a.facts()
 	described(a.huma.OpenAPI().Components.Schemas)

@@ -156,7 +156,7 @@ func (w *run) ikev2() error {
 	defer c.close()
 	for i, at := range addresses {
 		c.at = at
-		if err = c.dial(portIKE, false); err == nil {
+		if err = c.dial(w.port(portIKE), false); err == nil {
 			s.Exchange = c.exchange
 			if err = s.Begin(); err == nil || !errors.Is(err, errSilent) || i == len(addresses)-1 {
 				break
@@ -168,7 +168,7 @@ func (w *run) ikev2() error {
 	}
 	w.result.Gateway, w.result.Suite = "udp "+c.at.String()+", ports 500 and 4500", s.Suite
 	w.passed(rehearsal.Exchange, s.Suite)
-	if err := c.dial(portNATT, true); err != nil {
+	if err := c.dial(w.port(portNATT), true); err != nil {
 		return err
 	}
 	in, err := s.SignIn(func(p ikev2.Phase) {

@@ -39,6 +39,8 @@ type Request struct {
 	As         *platform.Found // the device's release, where it is known
 	Hosts      []string        // addresses inside, with a port for a service
 	Names      []string        // to be looked up inside
+	// Lead leads to the gateway by other means, as probes are; nil where the file's name does.
+	Lead *vpn.ProbeAt
 	// Reached is told of every step when it is over; may be nil.
 	Reached func(rehearsal.Step)
 }
@@ -192,6 +194,9 @@ func (w *run) resolve(server string) ([]netip.Addr, error) {
 		return nil, because("file-broken", "the file names no gateway")
 	}
 	list, err := []netip.Addr{}, error(nil)
+	if w.Lead != nil && w.Lead.Address != "" {
+		server = w.Lead.Address
+	}
 	if a, bad := netip.ParseAddr(server); bad == nil {
 		list = []netip.Addr{a}
 	} else {
@@ -227,6 +232,14 @@ func (w *run) resolve(server string) ([]netip.Addr, error) {
 	}
 	w.passed(rehearsal.Resolve, strings.Join(texts, ", "))
 	return kept, nil
+}
+
+// port is where a port of the gateway is reached.
+func (w *run) port(p int) uint16 {
+	if w.Lead != nil {
+		p = w.Lead.Moved(p)
+	}
+	return uint16(p)
 }
 
 // certificates notes what the gateway showed.

@@ -235,7 +235,7 @@ func (w *run) session(
 		return err
 	}
 	hello.TCP = remote.Transport == vpn.TCP
-	at := netip.AddrPortFrom(addresses[0], uint16(remote.Port)).String()
+	at := netip.AddrPortFrom(addresses[0], w.port(remote.Port)).String()
 	w.result.Gateway = string(remote.Transport) + " " + at
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(
 		w.ctx, string(remote.Transport), at)
@@ -260,6 +260,15 @@ func (w *run) session(
 			return because("gateway-no-response", "%s: the port is closed", at)
 		}
 		return w.beginFault(err, at)
+	}
+	verify := config.VerifyConnection
+	config = config.Clone()
+	config.VerifyConnection = func(state tls.ConnectionState) error {
+		err := verify(state)
+		if err != nil {
+			l.stream.Fail(err) // the alert is sent; nobody needs to confirm it
+		}
+		return err
 	}
 	t := tls.Client(l.stream, config)
 	if err := t.HandshakeContext(w.ctx); err != nil {

@@ -43,6 +43,8 @@ type Service struct {
 	lists     lists    // revocation lists that were signed
 	asking    *asking
 
+	rehearsing *rehearsing
+
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
 	used     uses
@@ -67,7 +69,10 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		mailWake: make(chan struct{}, 1),
 		reading:  make(chan struct{}, 2),
 		asking:   newProbing(),
-		hashing:  newHashing(),
+
+		rehearsing: newRehearsing(),
+
+		hashing: newHashing(),
 	}
 	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles =
 		svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
@@ -184,7 +189,9 @@ func (e *BlockedError) Kind() vpn.Kind { return vpn.KindBlocked }
 // start.
 func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
-	for _, work := range []func(context.Context){s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses} {
+	for _, work := range []func(context.Context){
+		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RehearseQueued,
+	} {
 		all.Go(func() { work(ctx) })
 	}
 	all.Wait()

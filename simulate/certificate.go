@@ -41,6 +41,9 @@ func (g *Gateway) certify() error {
 				config.MinVersion, config.MaxVersion = tls.VersionTLS10, tls.VersionTLS10
 			}
 			config.Certificates = []tls.Certificate{shownBy(*shown)}
+			if g.Certificates {
+				config.ClientAuth = tls.RequestClientCert
+			}
 			return config, nil
 		},
 	}

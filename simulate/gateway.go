@@ -95,6 +95,8 @@ type Gateway struct {
 	// Accounts are the passwords by login; with them SSTP goes on with PPP, by Methods.
 	Accounts map[string]string
 	Methods  []suite.PPPMethod
+	// Certificates of clients are asked for by TLS.
+	Certificates bool
 
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string

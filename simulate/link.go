@@ -110,17 +110,16 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
 			continue
 		}
 		if packet := link.Receive(b[4:]); packet != nil {
-			if answer := echoed(packet); answer != nil && !data(pppsession.Packet(answer)) {
+			if answer := inner(packet); answer != nil && !data(pppsession.Packet(answer)) {
 				return
 			}
 		}
 	}
 }
 
-// echoed answers an ICMP echo request to the internal host (RFC 792); nil for all else.
+// echoed answers an ICMP echo request of IPv4 (RFC 792); nil for all else.
 func echoed(p []byte) []byte {
-	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 ||
-		netip.AddrFrom4([4]byte(p[16:20])) != insideHost {
+	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 {
 		return nil
 	}
 	answer := append([]byte{}, p...)

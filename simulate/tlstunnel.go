@@ -11,6 +11,7 @@ import (
 	"sync"
 	"time"
 
+	"wardicon/core/session/tunnel"
 	"wardicon/core/wire/tlstunnel"
 	"wardicon/probe/reliable"
 )
@@ -32,24 +33,36 @@ func (g *Gateway) wrapping() tlstunnel.Wrapping {
 type session struct {
 	stream *reliable.Stream
 	stop   context.CancelFunc
+	signIn *signIn
+}
+
+// feed takes a packet of either channel.
+func (s *session) feed(b []byte) {
+	if tunnel.IsData(b) {
+		s.signIn.packet(append([]byte{}, b...))
+		return
+	}
+	s.stream.Feed(b)
 }
 
 // newSession begins with a client's first packet; it is nil where that cannot be opened: a gateway
 // keeps silent then.
 func (g *Gateway) newSession(first []byte, send func([]byte) error) *session {
 	w := g.wrapping()
-	if p, err := w.Open(
-		append([]byte{}, first...),
-	); err != nil ||
-		p.Opcode != tlstunnel.ClientReset && p.Opcode != tlstunnel.ClientResetV3 {
+	p, err := w.Open(append([]byte{}, first...))
+	if err != nil || p.Opcode != tlstunnel.ClientReset && p.Opcode != tlstunnel.ClientResetV3 {
 		return nil
 	}
 	ctx, stop := context.WithTimeout(g.ctx, 20*time.Second)
+	own := newSPI()
 	s := &session{
 		stop: stop,
+		signIn: &signIn{
+			g: g, send: send, client: p.Session, server: own, address: insideClient,
+		},
 		stream: reliable.New(ctx, reliable.Options{
 			Wrapping: g.wrapping(),
-			Session:  newSPI(),
+			Session:  own,
 			Server:   true,
 			Send:     send,
 			Waits:    []time.Duration{time.Second, 2 * time.Second, 4 * time.Second},
@@ -63,7 +76,7 @@ func (g *Gateway) newSession(first []byte, send func([]byte) error) *session {
 		}
 		server := tls.Server(s.stream, g.config)
 		if server.HandshakeContext(ctx) == nil {
-			_, _ = server.Read(make([]byte, 1)) // acknowledges the end of the handshake
+			s.signIn.run(ctx, server)
 		}
 	})
 	return s
@@ -93,7 +106,7 @@ func (t *tunnelUDP) packet(b []byte, from netip.AddrPort, answer reply) {
 		t.sessions[from] = s
 		return
 	}
-	s.stream.Feed(b)
+	s.feed(b)
 }
 
 // tunnelTCP answers one client by TCP.
@@ -112,7 +125,7 @@ func (g *Gateway) tunnelTCP(conn net.Conn) {
 			break
 		}
 		if s != nil {
-			s.stream.Feed(b)
+			s.feed(b)
 			continue
 		}
 		if s = g.newSession(b, func(b []byte) error {

@@ -1,0 +1,260 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"net/netip"
+	"sync"
+	"time"
+
+	"wardicon/api"
+	"wardicon/core/filecheck"
+	"wardicon/core/rehearsal"
+	"wardicon/core/vpn"
+	"wardicon/rehearse"
+	"wardicon/store"
+)
+
+// Limits of rehearsals.
+const (
+	rehearsedAtOnce = 20
+	signInEvery     = time.Minute // of one login at one gateway
+	mostQueued      = 200
+)
+
+// rehearsing are the rehearsals under way.
+type rehearsing struct {
+	queue chan rehearsalWork
+	live  sync.Map // by identifier: *live
+}
+
+type rehearsalWork struct {
+	row     api.Rehearsal
+	request rehearse.Request
+}
+
+// live is a rehearsal whose steps are still coming.
+type live struct {
+	mu    sync.Mutex
+	steps []rehearsal.Step
+}
+
+func newRehearsing() *rehearsing {
+	return &rehearsing{queue: make(chan rehearsalWork, mostQueued)}
+}
+
+// Rehearse begins a trial connection with the files of a profile's newest parcel. What it came to
+// stands in its record when it is over.
+func (s *Service) Rehearse(
+	ctx context.Context,
+	profileID string,
+	in api.NewRehearsal,
+) (row api.Rehearsal, err error) {
+	work, err := s.rehearsalOf(ctx, profileID, in)
+	if err != nil {
+		return row, err
+	}
+	if len(s.rehearsing.queue) == cap(s.rehearsing.queue) {
+		return row, problem("rehearsal", "", "many rehearsals under way", "fewer",
+			"try again in a minute")
+	}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := s.maySignIn(ctx, tx, work.row, in.Again); err != nil {
+			return err
+		}
+		if err := tx.AddRehearsal(ctx, &work.row); err != nil {
+			return err
+		}
+		row, err = store.Rehearsals.Row(ctx, tx, work.row.ID)
+		return errors.Join(err, audit(ctx, tx, "rehearse", "profile", profileID,
+			row.Device+" to "+row.Gateway))
+	})
+	if err != nil {
+		return row, err
+	}
+	s.rehearsing.live.Store(row.ID, &live{})
+	work.row = row
+	s.rehearsing.queue <- work
+	return row, nil
+}
+
+// rehearsalOf reads the connection out of the files of the newest parcel.
+func (s *Service) rehearsalOf(
+	ctx context.Context,
+	profileID string,
+	in api.NewRehearsal,
+) (work rehearsalWork, err error) {
+	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
+		w, err := s.work(ctx, tx, profileID)
+		if err != nil {
+			return err
+		}
+		list, err := tx.Parcels(ctx, profileID)
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 || list[0].Removed != nil {
+			return problem("rehearsal", "/profile", "no parcel", "a parcel of the profile",
+				"build it first")
+		}
+		var files []filecheck.File
+		for _, f := range list[0].Files {
+			content, err := tx.ParcelFile(ctx, list[0].ID, f.Name)
+			if err != nil {
+				return err
+			}
+			files = append(files, filecheck.File{Name: f.Name, Data: content})
+		}
+		work.request = rehearse.Request{
+			As: w.subject.Release, Hosts: w.in.Gateway.Hosts, Lead: w.in.Gateway.ProbeAt,
+		}
+		found := false
+		for _, item := range filecheck.Check(files, filecheck.Options{Now: s.now()}) {
+			for _, l := range item.Connections {
+				if !found && l.Connection.Protocol == w.plan.Connection.Protocol {
+					work.request.File, work.request.Connection, found = item.Name, l.Connection, true
+				}
+			}
+		}
+		if !found {
+			return problem("rehearsal", "/profile", "a parcel that a person types in",
+				"one with a file that the device reads", "rehearse it on the device")
+		}
+		c := &work.request.Connection
+		if c.NeedsPassword() {
+			if c.Login == "" {
+				c.Login = w.plan.Connection.Login
+			}
+			if c.Password.IsZero() {
+				c.Password = in.Password
+			}
+			if c.Password.IsZero() {
+				for _, a := range w.in.Accounts {
+					if a.Password != nil && (a.ID == w.in.Profile.Preferences.AccountID ||
+						len(w.in.Accounts) == 1) {
+						c.Password = *a.Password
+					}
+				}
+			}
+			if c.Password.IsZero() {
+				return problem("rehearsal", "/password", "nothing", "the password of "+c.Login,
+					"enter it; it is not stored")
+			}
+			work.row.Login = c.Login
+		}
+		work.row.ProfileID, work.row.ParcelID = profileID, list[0].ID
+		work.row.GatewayID, work.row.Operator = w.in.Gateway.ID, actor(ctx)
+		work.row.State = api.RehearsalRunning
+		work.row.Result = rehearsal.Result{
+			At: s.now().UTC(), File: work.request.File, Connection: c.Name, Protocol: c.Protocol,
+			Server: c.Server, Steps: []rehearsal.Step{}, Certificates: []rehearsal.Certificate{},
+			Addresses: []netip.Addr{}, DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{},
+			Differences: []string{},
+		}
+		return nil
+	})
+	return work, err
+}
+
+// maySignIn keeps a login from being locked out: one try a minute, and none after the gateway
+// rejected it, unless somebody confirms.
+func (s *Service) maySignIn(
+	ctx context.Context,
+	tx *store.Tx,
+	row api.Rehearsal,
+	again bool,
+) error {
+	if row.Login == "" {
+		return nil
+	}
+	last, cause, err := tx.LastSignIn(ctx, row.GatewayID, row.Login)
+	switch {
+	case err != nil || last.IsZero():
+		return err
+	case s.now().Sub(last) < signInEvery:
+		return vpn.Refuse(vpn.KindTries, "the rehearsal: "+row.Login+" signed in less than a "+
+			"minute ago; try again in a minute, so that the gateway does not lock the account")
+	case cause == "password-wrong" && !again:
+		return problem("rehearsal", "/again", "a login that the gateway rejected the last time",
+			"a confirmation, because gateways lock accounts after several failures",
+			"correct the password, and confirm")
+	}
+	return nil
+}
+
+// Rehearsals lists trial connections.
+func (s *Service) Rehearsals(
+	ctx context.Context,
+	q store.Query,
+) (api.Page[api.Rehearsal], error) {
+	return store.Rehearsals.List(ctx, s.store.Read(), q)
+}
+
+// Rehearsal is one, with the steps that are over.
+func (s *Service) Rehearsal(ctx context.Context, id string) (api.Rehearsal, error) {
+	row, err := store.Rehearsals.Row(ctx, s.store.Read(), id)
+	if l, ok := s.rehearsing.live.Load(id); ok && err == nil && row.State == api.RehearsalRunning {
+		l := l.(*live)
+		l.mu.Lock()
+		row.Result.Steps = append(row.Result.Steps, l.steps...)
+		l.mu.Unlock()
+	}
+	return row, err
+}
+
+// RehearseQueued makes rehearsals, some side by side, until the context ends. Those that it
+// interrupts are not made again: every sign-in counts at the gateway.
+func (s *Service) RehearseQueued(ctx context.Context) {
+	if err := s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.StopRehearsals(ctx)
+	}); err != nil && ctx.Err() == nil {
+		s.log.Error("rehearsals that were interrupted", "error", err)
+	}
+	var all sync.WaitGroup
+	defer all.Wait()
+	for range rehearsedAtOnce {
+		all.Go(func() {
+			for {
+				select {
+				case <-ctx.Done():
+					return
+				case work := <-s.rehearsing.queue:
+					s.rehearseOne(ctx, work)
+				}
+			}
+		})
+	}
+}
+
+func (s *Service) rehearseOne(ctx context.Context, work rehearsalWork) {
+	defer s.rehearsing.live.Delete(work.row.ID)
+	known, _ := s.rehearsing.live.LoadOrStore(work.row.ID, &live{})
+	l := known.(*live)
+	work.request.Reached = func(step rehearsal.Step) {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		l.steps = append(l.steps, step)
+	}
+	r := &rehearse.Rehearser{
+		Resolver: s.asking.resolver, Now: s.now,
+		Allowed: func(a netip.Addr) error {
+			if why := s.asking.unprobed(a); why != "" {
+				return errors.New(why)
+			}
+			return nil
+		},
+	}
+	work.row.Result = r.Run(ctx, work.request)
+	if ctx.Err() != nil {
+		return // the next start tells that it was stopped
+	}
+	work.row.State = api.RehearsalFailed
+	if work.row.Result.Passed {
+		work.row.State = api.RehearsalPassed
+	}
+	if err := s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.EndRehearsal(ctx, &work.row)
+	}); err != nil {
+		s.log.ErrorContext(ctx, "keeping a rehearsal", "rehearsal", work.row.ID, "error", err)
+	}
+}
