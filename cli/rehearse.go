@@ -119,6 +119,11 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 			if f.only != "" && c.Name != f.only {
 				continue
 			}
+			if !rehearse.Can(c) {
+				_, _ = fmt.Fprintf(a.Err, "%s: %s to %s is not rehearsed, expected IKEv2 or the TLS "+
+					"tunnel\n", item.Name, c.Protocol.Title(), c.Server)
+				continue
+			}
 			if f.login != "" {
 				c.Login = f.login
 			}
@@ -136,8 +141,8 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 		}
 	}
 	if len(results) == 0 {
-		return usage("found no connection in the files, expected client files with a connection; " +
-			"wardicon check says what is in them")
+		return usage("found no connection by IKEv2 or the TLS tunnel in the files; wardicon check " +
+			"says what is in them")
 	}
 	if a.output != "table" {
 		if err := a.print(results, func(table.Writer) {}); err != nil {

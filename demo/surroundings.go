@@ -64,6 +64,7 @@ func Surround(
 		if err := s.stand(
 			ctx,
 			svc,
+			st,
 			g,
 			identities,
 			netip.AddrFrom4([4]byte{127, 7, 0, byte(i + 1)}),
@@ -79,10 +80,35 @@ func Surround(
 	return s, nil
 }
 
+// accounts are the passwords of those who may sign in at a gateway, by login with and without realm.
+func (s *Surroundings) accounts(
+	ctx context.Context,
+	st *store.Store,
+	g *vpn.Gateway,
+) (map[string]string, error) {
+	list, err := store.Accounts.Where(ctx, st.Read(), "1")
+	known := map[string]string{}
+	for _, a := range list {
+		a, err := store.Accounts.Get(ctx, st.Read(), a.ID) // with its password
+		if err != nil {
+			return nil, err
+		}
+		if a.Password == nil || len(a.GatewayIDs) > 0 && !slices.Contains(a.GatewayIDs, g.ID) {
+			continue
+		}
+		for _, realm := range []string{a.Realm, g.SignIn.Realm} {
+			known[a.Login+"@"+realm] = a.Password.Reveal()
+		}
+		known[a.Login] = a.Password.Reveal()
+	}
+	return known, err
+}
+
 // stand starts the simulator for one gateway, at an address of its own.
 func (s *Surroundings) stand(
 	ctx context.Context,
 	svc *service.Service,
+	st *store.Store,
 	g *vpn.Gateway,
 	identities map[string]pki.Identity,
 	at netip.Addr,
@@ -110,6 +136,21 @@ func (s *Surroundings) stand(
 		if stand.Wrapping, err = wrapping(o); err != nil {
 			return err
 		}
+	}
+	if o := g.Offers.IKEv2; o != nil {
+		stand.IKEv2ID = o.RemoteID
+		if slices.Contains(o.Auth, vpn.IKEv2PSK) && o.PSK != nil {
+			stand.PSK = o.PSK.Reveal()
+		}
+		stand.Certificates = slices.Contains(o.Auth, vpn.IKEv2Certificate)
+		stand.EAPTLS = slices.Contains(o.Auth, vpn.IKEv2EAPTLS)
+	}
+	if o := g.Offers.TLS; o != nil {
+		stand.Certificates = stand.Certificates || slices.Contains(o.Auth, vpn.TLSCertificate) ||
+			slices.Contains(o.Auth, vpn.TLSCertificatePassword)
+	}
+	if stand.Accounts, err = s.accounts(ctx, st, g); err != nil {
+		return err
 	}
 	if err := stand.Start(faults[g.Name]...); err != nil {
 		return err

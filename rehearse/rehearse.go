@@ -32,6 +32,9 @@ type Rehearser struct {
 	Allowed func(netip.Addr) error
 }
 
+// Can tells whether a connection can be rehearsed: by IKEv2 or the TLS tunnel.
+func Can(c vpn.Connection) bool { return c.IKEv2 != nil || c.TLS != nil }
+
 // Request is one rehearsal.
 type Request struct {
 	File       string
@@ -102,7 +105,7 @@ func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 	w := &run{Rehearser: r, Request: q, ctx: ctx, began: begin, result: rehearsal.Result{
 		At: begin.UTC(), File: q.File, Connection: q.Connection.Name,
 		Protocol: q.Connection.Protocol, Server: q.Connection.Server,
-		Steps: []rehearsal.Step{}, Certificates: []rehearsal.Certificate{},
+		Steps: []rehearsal.Step{}, Certificates: []rehearsal.ShownCertificate{},
 		Addresses: []netip.Addr{}, DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{},
 		Differences: []string{},
 	}}
@@ -113,7 +116,7 @@ func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 	case c.TLS != nil:
 		err = w.tunnel()
 	default:
-		err = because("", "%s is not rehearsed yet", c.Protocol.Title())
+		err = fmt.Errorf("a connection by %s, expected IKEv2 or the TLS tunnel", c.Protocol.Title())
 	}
 	w.finish(err)
 	w.result.Took = milliseconds(r.Now().Sub(begin))
@@ -245,7 +248,7 @@ func (w *run) port(p int) uint16 {
 // certificates notes what the gateway showed.
 func (w *run) certificates(list []*x509.Certificate) {
 	for _, c := range list {
-		w.result.Certificates = append(w.result.Certificates, rehearsal.Certificate{
+		w.result.Certificates = append(w.result.Certificates, rehearsal.ShownCertificate{
 			Subject: shown(c.Subject.String()), Issuer: shown(c.Issuer.String()),
 			Expires: c.NotAfter.UTC(),
 		})

@@ -121,6 +121,10 @@ func (s *Service) rehearsalOf(
 				"one with a file that the device reads", "rehearse it on the device")
 		}
 		c := &work.request.Connection
+		if !rehearse.Can(*c) {
+			return problem("rehearsal", "/profile", "a connection by "+c.Protocol.Title(),
+				"IKEv2 or the TLS tunnel", "test it on the device")
+		}
 		if c.NeedsPassword() {
 			if c.Login == "" {
 				c.Login = w.plan.Connection.Login
@@ -147,7 +151,7 @@ func (s *Service) rehearsalOf(
 		work.row.State = api.RehearsalRunning
 		work.row.Result = rehearsal.Result{
 			At: s.now().UTC(), File: work.request.File, Connection: c.Name, Protocol: c.Protocol,
-			Server: c.Server, Steps: []rehearsal.Step{}, Certificates: []rehearsal.Certificate{},
+			Server: c.Server, Steps: []rehearsal.Step{}, Certificates: []rehearsal.ShownCertificate{},
 			Addresses: []netip.Addr{}, DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{},
 			Differences: []string{},
 		}

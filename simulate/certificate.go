@@ -27,16 +27,19 @@ func (g *Gateway) certify() error {
 	if err != nil {
 		return err
 	}
+	g.shownIdentity = func() *pki.Identity {
+		switch {
+		case g.has(FaultCertificate):
+			return stranger
+		case g.has(FaultExpired):
+			return ended
+		}
+		return id
+	}
 	g.config = &tls.Config{
 		MinVersion: tls.VersionTLS12,
 		GetConfigForClient: func(*tls.ClientHelloInfo) (*tls.Config, error) {
-			shown, config := id, &tls.Config{MinVersion: tls.VersionTLS12}
-			switch {
-			case g.has(FaultCertificate):
-				shown = stranger
-			case g.has(FaultExpired):
-				shown = ended
-			}
+			shown, config := g.shownIdentity(), &tls.Config{MinVersion: tls.VersionTLS12}
 			if g.has(FaultOldTLS) {
 				config.MinVersion, config.MaxVersion = tls.VersionTLS10, tls.VersionTLS10
 			}

@@ -95,8 +95,10 @@ type Gateway struct {
 	// Accounts are the passwords by login; with them SSTP goes on with PPP, by Methods.
 	Accounts map[string]string
 	Methods  []suite.PPPMethod
-	// Certificates of clients are asked for by TLS.
-	Certificates bool
+	// Certificates of clients are asked for; by EAP-TLS in IKEv2.
+	Certificates, EAPTLS bool
+	PSK                  string // of IKEv2
+	IKEv2ID              string // how it calls itself there; empty means its name
 
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string
@@ -104,14 +106,20 @@ type Gateway struct {
 	mu     sync.Mutex
 	faults []Fault
 	links  []LinkSeen
+
+	associations associations
+
 	lost   map[int]int
 	ports  map[int]int
 	config *tls.Config
-	ctx    context.Context
-	stop   context.CancelFunc
-	close  []func() error
-	loops  []func() // begin when every port is known
-	done   sync.WaitGroup
+
+	shownIdentity func() *pki.Identity // with or without a fault
+
+	ctx   context.Context
+	stop  context.CancelFunc
+	close []func() error
+	loops []func() // begin when every port is known
+	done  sync.WaitGroup
 }
 
 // Start starts a simulator with some faults.

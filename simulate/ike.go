@@ -34,13 +34,17 @@ func (g *Gateway) taken() []suite.Proposal {
 // ike answers both versions of IKE, with the marker of port 4500 or without.
 func (g *Gateway) ike(packet []byte, from netip.AddrPort, answer reply) {
 	marker := make([]byte, 4)
-	if rest, marked := bytes.CutPrefix(packet, marker); marked {
+	rest, marked := bytes.CutPrefix(packet, marker)
+	if marked {
 		packet = rest
 		plain := answer
 		answer = func(b []byte) { plain(append(slices.Clone(marker), b...)) }
 	}
+	if g.associated(packet, marked, answer) {
+		return
+	}
 	if m, err := ikev2.Decode(packet); err == nil && slices.Contains(g.Protocols, vpn.IKEv2) {
-		g.ikev2(m, from, answer)
+		g.ikev2(packet, m, from, answer)
 		return
 	}
 	if m, err := ikev1.Decode(packet); err == nil && slices.Contains(g.Protocols, vpn.L2TP) {
@@ -62,7 +66,7 @@ func (g *Gateway) seen(from netip.AddrPort, port int) (client, own netip.AddrPor
 	return from, g.At(port)
 }
 
-func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply) {
+func (g *Gateway) ikev2(raw []byte, question ikev2.Message, from netip.AddrPort, send reply) {
 	if g.has(FaultNoise) {
 		noise := ikev2.Message{
 			InitiatorSPI: question.InitiatorSPI + 1,
@@ -80,8 +84,9 @@ func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply)
 		ID:           question.ID,
 		Payloads:     g.chooseIKEv2(question, from),
 	}
+	sent := func([]byte) {}
 	if _, chosen := answer.Find(ikev2.KindSA); chosen {
-		answer.ResponderSPI = newSPI()
+		answer.Payloads, answer.ResponderSPI, sent = g.associate(raw, question, answer.Payloads)
 		client, own := g.seen(from, 500)
 		other := netip.AddrPortFrom(own.Addr(), uint16(g.ports[4500]))
 		if g.has(FaultNAT) {
@@ -105,6 +110,7 @@ func (g *Gateway) ikev2(question ikev2.Message, from netip.AddrPort, send reply)
 		)
 	}
 	if packet, err := answer.Encode(); err == nil {
+		sent(packet)
 		send(packet)
 	}
 }

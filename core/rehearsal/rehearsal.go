@@ -51,8 +51,8 @@ type Step struct {
 	Found string `json:"found"`
 }
 
-// Certificate is one that the gateway showed.
-type Certificate struct {
+// ShownCertificate is one that the gateway showed.
+type ShownCertificate struct {
 	Subject string    `json:"subject"`
 	Issuer  string    `json:"issuer"`
 	Expires time.Time `json:"expires"`
@@ -74,8 +74,8 @@ type Result struct {
 	// Suite of the key exchange, or version and suite of TLS.
 	Suite string `json:"suite,omitempty"`
 	// How the gateway proved itself, and its certificates, its own first.
-	Proof        string        `json:"proof,omitempty"`
-	Certificates []Certificate `json:"certificates"`
+	Proof        string             `json:"proof,omitempty"`
+	Certificates []ShownCertificate `json:"certificates"`
 	// Suite of the tunnel.
 	Tunnel    string       `json:"tunnel,omitempty"`
 	Addresses []netip.Addr `json:"addresses"`

@@ -24,6 +24,7 @@ const (
 // TLS signs in by a certificate (RFC 5216, RFC 9190). End it with Close.
 type TLS struct {
 	Config *tls.Config
+	Server bool // this is a gateway's end
 
 	conn    *tls.Conn
 	pipe    *pipe
@@ -66,11 +67,15 @@ func (m *TLS) Answer(b []byte, _ byte) ([]byte, error) {
 		}
 		data = data[4:]
 	}
+	if m.Server && m.conn == nil {
+		m.begin(tls.Server)
+		if _, _, err := m.pipe.settle(); err != nil { // it waits for the client
+			return nil, err
+		}
+	}
 	switch {
 	case flags&start != 0 && m.conn == nil:
-		m.pipe = newPipe()
-		m.conn = tls.Client(m.pipe, m.Config)
-		go func() { m.pipe.finish(m.conn.Handshake()) }()
+		m.begin(tls.Client)
 	case m.conn == nil:
 		return nil, errors.New("EAP-TLS that was not started")
 	case len(data) == 0 && len(m.waiting) > 0:
@@ -96,6 +101,12 @@ func (m *TLS) Answer(b []byte, _ byte) ([]byte, error) {
 	}
 	m.waiting = append(m.waiting, out...)
 	return m.next(), nil
+}
+
+func (m *TLS) begin(end func(net.Conn, *tls.Config) *tls.Conn) {
+	m.pipe = newPipe()
+	m.conn = end(m.pipe, m.Config)
+	go func() { m.pipe.finish(m.conn.Handshake()) }()
 }
 
 func (m *TLS) export() error {

@@ -9,7 +9,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"strings"
 
@@ -82,16 +81,13 @@ func (e *IdentityError) Error() string {
 type Session struct {
 	Options
 
-	initiator, responder uint64
-	request, response    []byte // the first messages, as they were sent
-	own, its             []byte // nonces
-	hashes               []crypto.Hash
-	fragment             bool
-	prf                  func() hash.Hash
-	keyD, keyPi, keyPr   []byte
-	out, in              *box
-	id                   uint32
-	childSPI             []byte
+	channel
+	request, response []byte // the first messages, as they were sent
+	own, its          []byte // nonces
+	hashes            []crypto.Hash
+	fragment          bool
+	id                uint32
+	childSPI          []byte
 
 	// Suite is what the gateway chose for IKE.
 	Suite string
@@ -273,8 +269,8 @@ func (s *Session) agreed(
 	if err != nil {
 		return err
 	}
-	if s.prf = functions[chosen[0].ID(ikev2.PRF)]; s.prf == nil {
-		return fmt.Errorf("pseudo-random function %d: %w", chosen[0].ID(ikev2.PRF), errSuite)
+	if err := s.function(chosen[0]); err != nil {
+		return err
 	}
 	s.Suite = strings.Join(named(chosen[0], how, group), "-")
 	s.responder, s.its = m.ResponderSPI, nonce
@@ -282,22 +278,7 @@ func (s *Session) agreed(
 	if n := find(notes, ikev2.SignatureHashes); n != nil {
 		s.hashes = theirHashes(n.Data)
 	}
-	nonces := append(append([]byte{}, s.own...), s.its...)
-	seed := mac(s.prf, nonces, secret)
-	spis := binary.BigEndian.AppendUint64(nil, s.initiator)
-	spis = binary.BigEndian.AppendUint64(spis, s.responder)
-	n := s.prf().Size()
-	keys := expand(s.prf, seed, append(nonces, spis...), 3*n+2*how.integrity+2*how.encryption)
-	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
-	s.keyD = take(n)
-	ai, ar := take(how.integrity), take(how.integrity)
-	ei, er := take(how.encryption), take(how.encryption)
-	s.keyPi, s.keyPr = take(n), take(n)
-	if s.out, err = how.box(ei, ai); err != nil {
-		return err
-	}
-	s.in, err = how.box(er, ar)
-	return err
+	return s.derive(how, append(append([]byte{}, s.own...), s.its...), secret)
 }
 
 // named writes a chosen proposal as Wardicon does.

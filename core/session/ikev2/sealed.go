@@ -29,7 +29,7 @@ func (s *Session) send(
 	}
 	var datagrams [][]byte
 	if !s.fragment || len(text) <= fragmentSize {
-		one, err := s.wrap(exchange, ikev2.KindEncrypted, first, nil, text)
+		one, err := s.wrap(exchange, s.id, ikev2.KindEncrypted, first, nil, text, s.Random)
 		if err != nil {
 			return nil, err
 		}
@@ -44,7 +44,7 @@ func (s *Session) send(
 			if i == 0 {
 				next = first
 			}
-			one, err := s.wrap(exchange, ikev2.KindFragmented, next, head, piece)
+			one, err := s.wrap(exchange, s.id, ikev2.KindFragmented, next, head, piece, s.Random)
 			if err != nil {
 				return nil, err
 			}
@@ -61,29 +61,6 @@ func (s *Session) send(
 		return nil, err
 	}
 	return answer, fault
-}
-
-// wrap makes one datagram.
-func (s *Session) wrap(
-	exchange ikev2.Exchange,
-	kind, next uint8,
-	head, text []byte,
-) ([]byte, error) {
-	block := s.out.block
-	pad := (block - (len(text)+1)%block) % block
-	text = append(append([]byte{}, text...), make([]byte, pad)...)
-	text = append(text, byte(pad))
-	size := 4 + len(head) + s.out.size(len(text))
-	b := binary.BigEndian.AppendUint64(make([]byte, 0, headSize+size), s.initiator)
-	b = binary.BigEndian.AppendUint64(b, s.responder)
-	b = append(b, kind, major, byte(exchange), ikev2.FlagInitiator)
-	b = binary.BigEndian.AppendUint32(b, s.id)
-	b = binary.BigEndian.AppendUint32(b, uint32(headSize+size))
-	b = append(b, next, 0)
-	b = binary.BigEndian.AppendUint16(b, uint16(size))
-	b = append(b, head...)
-	sealed, err := s.out.seal(b, text, s.Random)
-	return append(b, sealed...), err
 }
 
 // errNotOurs says that a datagram does not answer the request, or not yet.
@@ -103,34 +80,17 @@ func (s *Session) unwrap(
 	parts *fragments,
 ) ([]isakmp.Payload, error) {
 	h, err := isakmp.DecodeHeader(b)
-	if err != nil || h.InitiatorSPI != s.initiator || h.ResponderSPI != s.responder ||
-		h.Flags&ikev2.FlagResponse == 0 || h.ID != s.id || h.Exchange != uint8(exchange) ||
-		len(b) < headSize+4 || int(binary.BigEndian.Uint32(b[24:])) != len(b) ||
-		int(binary.BigEndian.Uint16(b[headSize+2:])) != len(b)-headSize {
+	if err != nil || h.ID != s.id || h.Exchange != uint8(exchange) {
 		return nil, errNotOurs
 	}
-	kind, next, at := b[16], b[headSize], headSize+4
-	if kind == ikev2.KindFragmented {
-		at += 4
-	} else if kind != ikev2.KindEncrypted {
-		return nil, errNotOurs
-	}
-	if len(b) < at {
-		return nil, errNotOurs
-	}
-	text, err := s.in.open(b[:at], b[at:])
+	kind, next, at, text, err := s.open(b)
 	if err != nil {
-		return nil, errNotOurs // anybody can send such a one
+		return nil, err
 	}
-	pad := int(text[len(text)-1])
-	if pad >= len(text) {
-		return nil, fmt.Errorf("%d bytes of padding in a text of %d", pad, len(text))
-	}
-	text = text[:len(text)-1-pad]
 	if kind == ikev2.KindEncrypted {
 		return isakmp.DecodeChain(next, text)
 	}
-	number := binary.BigEndian.Uint16(b[at-4:])
+	number := binary.BigEndian.Uint16(b[at-4:]) // before what is sealed
 	total := binary.BigEndian.Uint16(b[at-2:])
 	if number == 0 || number > total || total > mostFragments {
 		return nil, fmt.Errorf("fragment %d of %d", number, total)

@@ -85,12 +85,6 @@ func (s *Session) SignIn(reached func(Phase)) (in Inside, err error) {
 	return s.given(answer)
 }
 
-// octets are what an end signs (RFC 7296 §2.15).
-func (s *Session) octets(first, nonce, key, id []byte) []byte {
-	out := append(append([]byte{}, first...), nonce...)
-	return append(out, mac(s.prf, key, id)...)
-}
-
 // child asks for an address of each family and for a tunnel to everywhere.
 func (s *Session) child() ([]isakmp.Payload, error) {
 	var offers []ikev2.Proposal
@@ -270,24 +264,14 @@ func (s *Session) given(list []isakmp.Payload) (in Inside, err error) {
 	if err != nil {
 		return in, err
 	}
-	nonces := append(append([]byte{}, s.own...), s.its...)
-	keys := expand(s.prf, s.keyD, nonces, 2*(how.encryption+how.integrity))
-	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
-	ei, ai := take(how.encryption), take(how.integrity)
-	er, ar := take(how.encryption), take(how.integrity)
 	c := &Child{
 		outSPI: binary.BigEndian.Uint32(chosen[0].SPI),
 		inSPI:  binary.BigEndian.Uint32(s.childSPI),
 		Suite:  strings.Join(named(chosen[0], how, suite.Algorithm{}), "-"),
 	}
-	if c.out, err = how.box(ei, ai); err != nil {
-		return in, err
-	}
-	if c.in, err = how.box(er, ar); err != nil {
-		return in, err
-	}
+	c.out, c.in, err = s.childBoxes(how, append(append([]byte{}, s.own...), s.its...))
 	in.Child = c
-	return in, nil
+	return in, err
 }
 
 // configure reads a configuration payload.

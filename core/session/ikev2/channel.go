@@ -1,0 +1,130 @@
+package ikev2
+
+import (
+	"encoding/binary"
+	"fmt"
+	"hash"
+	"io"
+
+	"wardicon/core/wire/ikev2"
+	"wardicon/core/wire/isakmp"
+)
+
+// channel is what both ends of an association have in common: its names and keys.
+type channel struct {
+	initiator, responder uint64
+	prf                  func() hash.Hash
+	keyD, keyPi, keyPr   []byte
+	out, in              *box
+	answers              bool // this end is the gateway's
+}
+
+// function notes the pseudo-random function that was chosen.
+func (c *channel) function(p ikev2.Proposal) error {
+	if c.prf = functions[p.ID(ikev2.PRF)]; c.prf == nil {
+		return fmt.Errorf("pseudo-random function %d: %w", p.ID(ikev2.PRF), errSuite)
+	}
+	return nil
+}
+
+// derive makes the keys of an association (RFC 7296 §2.14).
+func (c *channel) derive(how method, nonces, secret []byte) (err error) {
+	seed := mac(c.prf, nonces, secret)
+	spis := binary.BigEndian.AppendUint64(nil, c.initiator)
+	spis = binary.BigEndian.AppendUint64(spis, c.responder)
+	n := c.prf().Size()
+	keys := expand(c.prf, seed, append(nonces, spis...), 3*n+2*how.integrity+2*how.encryption)
+	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
+	c.keyD = take(n)
+	ai, ar := take(how.integrity), take(how.integrity)
+	ei, er := take(how.encryption), take(how.encryption)
+	c.keyPi, c.keyPr = take(n), take(n)
+	if c.out, err = how.box(ei, ai); err == nil {
+		c.in, err = how.box(er, ar)
+	}
+	if c.answers {
+		c.out, c.in = c.in, c.out
+	}
+	return err
+}
+
+// childBoxes makes the keys of a tunnel (RFC 7296 §2.17).
+func (c *channel) childBoxes(how method, nonces []byte) (out, in *box, err error) {
+	keys := expand(c.prf, c.keyD, nonces, 2*(how.encryption+how.integrity))
+	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
+	ei, ai := take(how.encryption), take(how.integrity)
+	er, ar := take(how.encryption), take(how.integrity)
+	if out, err = how.box(ei, ai); err == nil {
+		in, err = how.box(er, ar)
+	}
+	if c.answers {
+		out, in = in, out
+	}
+	return out, in, err
+}
+
+// octets are what an end signs (RFC 7296 §2.15).
+func (c *channel) octets(first, nonce, key, id []byte) []byte {
+	out := append(append([]byte{}, first...), nonce...)
+	return append(out, mac(c.prf, key, id)...)
+}
+
+// wrap makes one datagram of encrypted payloads (RFC 7296 §3.14).
+func (c *channel) wrap(
+	exchange ikev2.Exchange,
+	id uint32,
+	kind, next uint8,
+	head, text []byte,
+	random io.Reader,
+) ([]byte, error) {
+	block := c.out.block
+	pad := (block - (len(text)+1)%block) % block
+	text = append(append([]byte{}, text...), make([]byte, pad)...)
+	text = append(text, byte(pad))
+	size := 4 + len(head) + c.out.size(len(text))
+	flags := byte(ikev2.FlagInitiator)
+	if c.answers {
+		flags = ikev2.FlagResponse
+	}
+	b := binary.BigEndian.AppendUint64(make([]byte, 0, headSize+size), c.initiator)
+	b = binary.BigEndian.AppendUint64(b, c.responder)
+	b = append(b, kind, major, byte(exchange), flags)
+	b = binary.BigEndian.AppendUint32(b, id)
+	b = binary.BigEndian.AppendUint32(b, uint32(headSize+size))
+	b = append(b, next, 0)
+	b = binary.BigEndian.AppendUint16(b, uint16(size))
+	b = append(b, head...)
+	sealed, err := c.out.seal(b, text, random)
+	return append(b, sealed...), err
+}
+
+// open reads one datagram of encrypted payloads. At is where what was sealed begins.
+func (c *channel) open(b []byte) (kind, next uint8, at int, text []byte, err error) {
+	h, err := isakmp.DecodeHeader(b)
+	if err != nil || h.InitiatorSPI != c.initiator || h.ResponderSPI != c.responder ||
+		h.Flags&ikev2.FlagResponse != 0 == c.answers || len(b) < headSize+4 ||
+		int(binary.BigEndian.Uint32(b[24:])) != len(b) ||
+		int(binary.BigEndian.Uint16(b[headSize+2:])) != len(b)-headSize {
+		return 0, 0, 0, nil, errNotOurs
+	}
+	kind, next, at = b[16], b[headSize], headSize+4
+	if kind == ikev2.KindFragmented {
+		at += 4
+	} else if kind != ikev2.KindEncrypted {
+		return 0, 0, 0, nil, errNotOurs
+	}
+	if len(b) < at {
+		return 0, 0, 0, nil, errNotOurs
+	}
+	if text, err = c.in.open(b[:at], b[at:]); err != nil {
+		return 0, 0, 0, nil, errNotOurs // anybody can send such a one
+	}
+	if len(text) == 0 {
+		return 0, 0, 0, nil, errNotOurs
+	}
+	pad := int(text[len(text)-1])
+	if pad >= len(text) {
+		return 0, 0, 0, nil, fmt.Errorf("%d bytes of padding in a text of %d", pad, len(text))
+	}
+	return kind, next, at, text[:len(text)-1-pad], nil
+}

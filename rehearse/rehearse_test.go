@@ -1,0 +1,240 @@
+package rehearse_test
+
+import (
+	"context"
+	"crypto"
+	"crypto/rand"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wardicon/core/pki"
+	"wardicon/core/rehearsal"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/rehearse"
+	"wardicon/simulate"
+)
+
+const good = "tern-11-Oakum-reef-fathom"
+
+// stand starts a simulated gateway, and says how to be led there.
+func stand(t *testing.T, g *simulate.Gateway, faults ...simulate.Fault) *vpn.ProbeAt {
+	t.Helper()
+	g.Name = "north.skerryline.example"
+	if err := g.Start(faults...); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = g.Close() })
+	lead := &vpn.ProbeAt{Address: g.Bind.String(), Ports: map[string]int{}}
+	for from, to := range g.Ports() {
+		lead.Ports[strconv.Itoa(from)] = to
+	}
+	return lead
+}
+
+// ikev2 is a connection to it.
+func ikev2(g *simulate.Gateway, auth vpn.IKEv2Auth) vpn.Connection {
+	return vpn.Connection{
+		Name: "North", Protocol: vpn.IKEv2, Server: g.Name, Login: "a_fjell",
+		Password: secret.New(good), Authority: g.Authority, Tunnel: vpn.TunnelSplit,
+		Domains: []string{"inside.skerryline.example"},
+		IKEv2: &vpn.IKEv2Setting{
+			Auth: auth, RemoteID: g.Name, PSK: secret.New("halyard-58-Cormorant-shingle"),
+			IKE: []string{"aes256-sha256-ecp256"}, ESP: []string{"aes256-sha256"},
+		},
+	}
+}
+
+// TestIKEv2 signs in to a simulated gateway by each suite, well and with what may be wrong.
+func TestIKEv2(t *testing.T) {
+	t.Parallel()
+	g := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2},
+		Accounts:  map[string]string{"a_fjell": good}, PSK: "",
+	}
+	lead := stand(t, g)
+	keyed := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2}, PSK: "halyard-58-Cormorant-shingle",
+	}
+	keyedLead := stand(t, keyed)
+	identity := deviceIdentity(t)
+	certified := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.IKEv2}, Certificates: true}
+	certifiedLead := stand(t, certified)
+	byTLS := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2}, Certificates: true, EAPTLS: true,
+	}
+	byTLSLead := stand(t, byTLS)
+	for _, test := range []struct {
+		name   string
+		gate   *simulate.Gateway
+		lead   *vpn.ProbeAt
+		auth   vpn.IKEv2Auth
+		change func(*vpn.Connection)
+		step   rehearsal.StepName
+		cause  string
+	}{
+		{"EAP", g, lead, vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {}, "", ""},
+		{"AEAD", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.IKEv2.IKE = []string{"aes256gcm16-prfsha384-ecp384"}
+			c.IKEv2.ESP = []string{"aes256gcm16"}
+		}, "", ""},
+		{"modp", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.IKEv2.IKE = []string{"aes256-sha256-modp2048"}
+		}, "", ""},
+		{"pre-shared key", keyed, keyedLead, vpn.IKEv2PSK, func(*vpn.Connection) {}, "", ""},
+		{"certificate", certified, certifiedLead, vpn.IKEv2Certificate, func(c *vpn.Connection) {
+			c.Identity = identity
+		}, "", ""},
+		{"EAP-TLS", byTLS, byTLSLead, vpn.IKEv2EAPTLS, func(c *vpn.Connection) {
+			c.Identity = identity
+		}, "", ""},
+		{"no certificate", certified, certifiedLead, vpn.IKEv2Certificate, func(*vpn.Connection) {},
+			rehearsal.Exchange, "device-certificate-missing"},
+		{"another method", byTLS, byTLSLead, vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {},
+			rehearsal.SignIn, "methods-differ"},
+		{"password", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.Password = secret.New("another")
+		}, rehearsal.SignIn, "password-wrong"},
+		{"no password", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.Password = secret.Text{}
+		}, rehearsal.Exchange, "secret-missing"},
+		{"another key", keyed, keyedLead, vpn.IKEv2PSK, func(c *vpn.Connection) {
+			c.IKEv2.PSK = secret.New("another")
+		}, rehearsal.SignIn, "key-wrong"},
+		{"identity", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.IKEv2.RemoteID = "south.skerryline.example"
+		}, rehearsal.Gateway, "identity-differs"},
+		{"suite", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.IKEv2.IKE = []string{"aes128-sha1-modp3072"}
+		}, rehearsal.Exchange, "suites-differ"},
+		{"child suite", g, lead, vpn.IKEv2MSCHAPv2, func(c *vpn.Connection) {
+			c.IKEv2.ESP = []string{"3des-md5"}
+		}, rehearsal.Address, "child-suites-differ"},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			c := ikev2(test.gate, test.auth)
+			test.change(&c)
+			expect(t, rehearse.Request{
+				Connection: c, Lead: test.lead, Hosts: []string{"10.20.0.1", "10.20.0.1:443"},
+				Names: []string{"timetable.inside.skerryline.example"},
+			}, test.step, test.cause)
+		})
+	}
+}
+
+// deviceIdentity is the certificate of a device, by an authority of its own.
+func deviceIdentity(t *testing.T) *vpn.Identity {
+	t.Helper()
+	var keys [2]crypto.Signer
+	for i := range keys {
+		key, err := pki.NewKey(rand.Reader, pki.P256)
+		if err != nil {
+			t.Fatal(err)
+		}
+		keys[i] = key
+	}
+	from, to := time.Now().Add(-time.Hour), time.Now().AddDate(0, 1, 0)
+	root, err := pki.Issue(rand.Reader, pki.Issuer{Key: keys[0]}, keys[0].Public(), pki.Wanted{
+		Name: "Crew", Usage: pki.ForAuthority, From: from, To: to.AddDate(1, 0, 0), MaxPath: -1,
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	leaf, err := pki.Issue(rand.Reader, pki.Issuer{Certificate: root, Key: keys[0]},
+		keys[1].Public(), pki.Wanted{
+			Name: "ada-laptop", Names: []string{"ada-laptop.skerryline.example"},
+			Usage: pki.ForClient, From: from, To: to, MaxPath: -1,
+		})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := pki.KeyPEM(keys[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &vpn.Identity{Certificate: pki.Bundle(leaf), Key: text}
+}
+
+// expect rehearses, and holds the result to a step and a cause; without a step it has to pass.
+func expect(t *testing.T, q rehearse.Request, step rehearsal.StepName, cause string) {
+	t.Helper()
+	r := (&rehearse.Rehearser{}).Run(t.Context(), q)
+	if r.Passed != (step == "") || r.FailedAt() != step || r.CauseID != cause {
+		t.Errorf("failed at %q by %q, expected %q by %q: %+v", r.FailedAt(), r.CauseID, step, cause,
+			r.Steps)
+	}
+	if len(r.Steps) != len(rehearsal.Steps) {
+		t.Errorf("%d steps, expected %d", len(r.Steps), len(rehearsal.Steps))
+	}
+}
+
+// TestHostile rehearses at gateways that mean harm or are out of order: each ends in time, with a
+// step that failed, and nothing is left running.
+func TestHostile(t *testing.T) {
+	t.Parallel()
+	var all sync.WaitGroup
+	for _, fault := range []simulate.Fault{
+		simulate.FaultSilent, simulate.FaultMidway, simulate.FaultGarbage, simulate.FaultNoise,
+		simulate.FaultChoice, simulate.FaultCookies, simulate.FaultRedirect, simulate.FaultExpired,
+		simulate.FaultCertificate, simulate.FaultGroup, simulate.FaultSuite, simulate.FaultLossy,
+	} {
+		g := &simulate.Gateway{
+			Protocols: []vpn.Protocol{vpn.IKEv2, vpn.TLS},
+			Accounts:  map[string]string{"a_fjell": good},
+		}
+		lead := stand(t, g, fault)
+		c := ikev2(g, vpn.IKEv2MSCHAPv2)
+		tunnel := vpn.Connection{
+			Name: "North", Protocol: vpn.TLS, Server: g.Name, Login: "a_fjell",
+			Password: secret.New(good), Authority: g.Authority,
+			TLS: &vpn.TLSSetting{
+				Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: vpn.TLSPassword,
+				ServerName: g.Name,
+			},
+		}
+		for _, c := range []vpn.Connection{c, tunnel} {
+			all.Go(func() {
+				begin := time.Now()
+				r := (&rehearse.Rehearser{}).Run(t.Context(), rehearse.Request{
+					Connection: c, Lead: lead,
+				})
+				takes := strings.Contains("noise cookies lossy group", string(fault)) ||
+					c.TLS != nil && !strings.Contains("no-response midway garbage ended certificate",
+						string(fault))
+				if r.Passed != takes {
+					t.Errorf("%s, %s: passed is %t: %+v", fault, c.Protocol, r.Passed, r.Steps)
+				}
+				if took := time.Since(begin); took > 30*time.Second {
+					t.Errorf("%s, %s: took %s", fault, c.Protocol, took)
+				}
+			})
+		}
+	}
+	all.Wait()
+}
+
+// TestCancel ends a rehearsal at once, and leaves nothing behind.
+func TestCancel(t *testing.T) {
+	g := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.IKEv2}}
+	lead := stand(t, g, simulate.FaultSilent)
+	before := runtime.NumGoroutine()
+	ctx, stop := context.WithCancel(t.Context())
+	time.AfterFunc(100*time.Millisecond, stop)
+	begin := time.Now()
+	r := (&rehearse.Rehearser{}).Run(ctx, rehearse.Request{
+		Connection: ikev2(g, vpn.IKEv2PSK), Lead: lead,
+	})
+	if r.Passed || time.Since(begin) > time.Second {
+		t.Errorf("it goes on for %s after it was cancelled: %+v", time.Since(begin), r.Steps)
+	}
+	for end := time.Now().Add(2 * time.Second); runtime.NumGoroutine() > before; {
+		if time.Now().After(end) {
+			t.Fatalf("%d goroutines more than before", runtime.NumGoroutine()-before)
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+}
