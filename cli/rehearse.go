@@ -256,7 +256,11 @@ func (a *app) rehearseOne(
 }
 
 func (a *app) tellStep(s rehearsal.Step) {
-	a.say("  %s  %-22s %7.0f ms  %s", a.state(s.State), s.Name, s.Took, s.Found)
+	took := ""
+	if s.State != rehearsal.Skipped {
+		took = fmt.Sprintf("%.1f ms", s.Took)
+	}
+	a.say("  %s  %-22s %10s  %s", a.state(s.State), s.Name, took, s.Found)
 }
 
 // state words what a step came to, failures in the colour of errors.

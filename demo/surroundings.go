@@ -137,6 +137,9 @@ func (s *Surroundings) stand(
 			return err
 		}
 	}
+	if len(g.DNS) > 0 {
+		stand.DNS, _ = netip.ParseAddr(g.DNS[0]) // as on record
+	}
 	if o := g.Offers.IKEv2; o != nil {
 		stand.IKEv2ID = o.RemoteID
 		if slices.Contains(o.Auth, vpn.IKEv2PSK) && o.PSK != nil {

@@ -166,7 +166,7 @@ func (w *run) ikev2() error {
 	if err != nil {
 		return w.ikeFault(err, "key exchange")
 	}
-	w.result.Gateway, w.result.Suite = "udp "+c.at.String()+", ports 500 and 4500", s.Suite
+	w.result.Gateway, w.result.Suite = c.at.String()+" by UDP, ports 500 and 4500", s.Suite
 	w.passed(rehearsal.Exchange, s.Suite)
 	if err := c.dial(w.port(portNATT), true); err != nil {
 		return err

@@ -236,7 +236,7 @@ func (w *run) session(
 	}
 	hello.TCP = remote.Transport == vpn.TCP
 	at := netip.AddrPortFrom(addresses[0], w.port(remote.Port)).String()
-	w.result.Gateway = string(remote.Transport) + " " + at
+	w.result.Gateway = at + " by " + strings.ToUpper(string(remote.Transport))
 	conn, err := (&net.Dialer{Timeout: 10 * time.Second}).DialContext(
 		w.ctx, string(remote.Transport), at)
 	if err != nil {

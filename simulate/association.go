@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
+	"net/netip"
 	"slices"
 	"sync"
 
@@ -21,6 +22,14 @@ type associations struct {
 }
 
 const mostAssociations = 256
+
+// resolver is the name server that devices are given.
+func (g *Gateway) resolver() netip.Addr {
+	if g.DNS.IsValid() {
+		return g.DNS
+	}
+	return insideNames
+}
 
 // complete tells whether the simulator lets devices sign in by IKEv2.
 func (g *Gateway) complete() bool {
@@ -53,7 +62,7 @@ func (g *Gateway) associate(
 	r := &ikesession.Responder{
 		Who: ikesession.ParseIdentity(cmp.Or(g.IKEv2ID, g.Name), nil), Key: id.Key,
 		Chain: append([]*x509.Certificate{id.Leaf}, id.Chain...), PSK: g.PSK, Child: child,
-		Address: insideClient, DNS: insideNames, Random: rand.Reader,
+		Address: insideClient, DNS: g.resolver(), Random: rand.Reader,
 	}
 	if g.EAPTLS {
 		shown := shownBy(*id)

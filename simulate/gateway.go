@@ -97,8 +97,9 @@ type Gateway struct {
 	Methods  []suite.PPPMethod
 	// Certificates of clients are asked for; by EAP-TLS in IKEv2.
 	Certificates, EAPTLS bool
-	PSK                  string // of IKEv2
-	IKEv2ID              string // how it calls itself there; empty means its name
+	PSK                  string     // of IKEv2
+	DNS                  netip.Addr // that devices are given; invalid means a usual one
+	IKEv2ID              string     // how it calls itself there; empty means its name
 
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string

@@ -80,7 +80,7 @@ func (s *signIn) run(ctx context.Context, conn *tls.Conn) {
 	s.mu.Unlock()
 	if _, err := conn.Write([]byte("PUSH_REPLY,topology subnet,route-gateway 10.20.0.1,ifconfig " +
 		s.address.String() + " 255.255.0.0,route 10.20.0.0 255.255.0.0,dhcp-option DNS " +
-		insideNames.String() + ",peer-id 1,cipher " + cipher + "\x00")); err != nil {
+		s.g.resolver().String() + ",peer-id 1,cipher " + cipher + "\x00")); err != nil {
 		return
 	}
 	<-ctx.Done()

@@ -12,6 +12,7 @@ import HandoverPanel from '../parts/HandoverPanel.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import ParcelList from '../parts/ParcelList.vue'
+import RehearsalPanel from '../parts/RehearsalPanel.vue'
 import RecordForm from '../parts/RecordForm.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import TallyTags from '../parts/TallyTags.vue'
@@ -307,6 +308,8 @@ const remove = () => records.profiles.remove(props.id)
     </section>
 
     <ParcelList :id="id" :blocked="!!blocked" :by-hand="byHand" :stamp="planned.profile.version" />
+
+    <RehearsalPanel :profile="id" />
 
     <HandoverPanel :profile="id" />
 

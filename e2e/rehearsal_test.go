@@ -1,0 +1,97 @@
+package e2e
+
+import (
+	"net/netip"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/api"
+	"wardicon/client"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/service"
+	"wardicon/simulate"
+)
+
+// TestRehearsals signs in to a simulated gateway from the page of a profile and from the command line,
+// by the service and by a file alone.
+func TestRehearsals(t *testing.T) {
+	t.Parallel()
+	f := start(t, true)
+	ctx := t.Context()
+	const password = "tern-11-Oakum-reef-fathom"
+	stand := &simulate.Gateway{
+		Name: "brattvik.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
+		Accounts: map[string]string{"r_sand@crew.skerryline.example": password},
+		DNS:      netip.MustParseAddr("10.50.0.53"),
+	}
+	if err := stand.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = stand.Close() })
+	id := f.profile("Hall Mac", "Brattvik")
+	lead := &vpn.ProbeAt{Address: stand.Bind.String(), Ports: map[string]int{}}
+	for from, to := range stand.Ports() {
+		lead.Ports[strconv.Itoa(from)] = to
+	}
+	list, err := f.client.Gateways.List(ctx, client.Query{Search: "Brattvik", Limit: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	owner := service.As(ctx, "test")
+	if _, err := f.svc.Gateways.Change(owner, list.Items[0].ID, 0,
+		func(g *vpn.Gateway) (*vpn.Gateway, error) {
+			g.ProbeAt, g.Certificate = lead, ""
+			o := *g.Offers.TLS
+			o.Authority, o.ServerName, o.ControlKey = stand.Authority, stand.Name, nil
+			o.Remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}
+			g.Offers.TLS = &o
+			return g, nil
+		}, func(string) bool { return false }); err != nil {
+		t.Fatal(err)
+	}
+	accounts, err := f.client.Accounts.List(ctx, client.Query{Search: "r_sand", Limit: 1})
+	if err != nil || len(accounts.Items) == 0 {
+		t.Fatalf("%v %v", accounts, err)
+	}
+	known := secret.New(password)
+	if _, err := f.svc.Accounts.Change(owner, accounts.Items[0].ID, 0,
+		func(a *vpn.Account) (*vpn.Account, error) { a.Password = &known; return a, nil },
+		func(string) bool { return false }); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.client.Build(ctx, id, false); err != nil {
+		t.Fatal(err)
+	}
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.goTo("/", "Sign in to Wardicon")
+	b.signIn()
+	b.load("/profiles/"+id, "Hall Mac → Brattvik")
+	b.see("Not rehearsed yet.")
+	b.press("Rehearse")
+	b.see("10.50.0.53 responds")
+	b.see("login r_sand@crew.skerryline.example")
+	eval[bool](b, `(document.getElementById('rehearsals').scrollIntoView(), true)`)
+	b.accessible("a rehearsal")
+	b.fits()
+	b.shot("rehearsal")
+	b.press("Rehearse")
+	b.see("signed in less than a minute ago")
+
+	page, err := f.client.Rehearsals(ctx, client.Query{Limit: 10})
+	if err != nil || page.Total != 1 || page.Items[0].State != api.RehearsalPassed {
+		t.Fatalf("%+v %v", page, err)
+	}
+	run := f.commands()
+	out := run(0, "passed", "rehearse", "--history")
+	if !strings.Contains(out, "Hall Mac") {
+		t.Error(out)
+	}
+	run(2, "expected files, or --profile, or --history", "rehearse")
+	run(2, "expected an IP address", "rehearse", "x.ovpn", "--host", "timetable")
+	run(1, "less than a minute ago", "rehearse", "--profile", "Hall Mac/Brattvik")
+}
