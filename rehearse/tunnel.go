@@ -140,6 +140,9 @@ func (w *run) tunnel() error {
 		Ciphers: s.Ciphers, Platform: w.platform(), Version: "2.6.0",
 		Digest: cmp.Or(s.Digest, "SHA1"),
 	}
+	if w.As != nil && w.As.Ability(vpn.TLS).LoginBeside { // its client may be older than 2.6
+		hello.Old, hello.Version = true, "2.5.0"
+	}
 	if len(hello.Ciphers) == 0 {
 		hello.Ciphers = usualCiphers
 	}
@@ -402,6 +405,9 @@ func (w *run) keys(
 func (w *run) given(p tunnel.Pushed, cipher string) {
 	w.result.Tunnel, w.result.Addresses, w.result.Domains = cipher, p.Addresses, cleaned(p.Domains)
 	w.result.Routes = cleaned(p.Routes)
+	if p.Exported {
+		w.result.Tunnel += ", keys exported from TLS"
+	}
 	if p.DNS != nil {
 		w.result.DNS = p.DNS
 	}

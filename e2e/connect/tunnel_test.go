@@ -25,7 +25,7 @@ dh none
 server 10.78.%[5]d.0 255.255.255.0
 push "route 10.20.0.0 255.255.0.0"
 keepalive 10 60
-data-ciphers AES-256-GCM
+data-ciphers AES-256-GCM:CHACHA20-POLY1305:AES-256-CBC
 verify-client-cert %[6]s
 script-security 2
 %[7]s

@@ -43,6 +43,8 @@ type Client struct {
 	Version         string
 	TCP             bool
 	Cipher, Digest  string // for gateways that negotiate no cipher
+	// Old clients, before 2.6, do not export keys from TLS.
+	Old bool
 }
 
 // Flags of IV_PROTO.
@@ -74,8 +76,12 @@ func (c Client) Hello(o Own) []byte {
 	} else {
 		b = text(text(b, c.Login), c.Password)
 	}
+	flags := dataV2 | exportKey
+	if c.Old {
+		flags = dataV2
+	}
 	return text(b, fmt.Sprintf("IV_VER=%s\nIV_PLAT=%s\nIV_PROTO=%d\nIV_NCP=2\nIV_CIPHERS=%s\n",
-		c.Version, c.Platform, dataV2|exportKey, strings.Join(c.Ciphers, ":")))
+		c.Version, c.Platform, flags, strings.Join(c.Ciphers, ":")))
 }
 
 func text(b []byte, s string) []byte {
