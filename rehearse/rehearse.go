@@ -32,8 +32,8 @@ type Rehearser struct {
 	Allowed func(netip.Addr) error
 }
 
-// Can tells whether a connection can be rehearsed: by IKEv2 or the TLS tunnel.
-func Can(c vpn.Connection) bool { return c.IKEv2 != nil || c.TLS != nil }
+// Can tells whether a connection can be rehearsed: by IKEv2, SSTP or the TLS tunnel.
+func Can(c vpn.Connection) bool { return c.IKEv2 != nil || c.SSTP != nil || c.TLS != nil }
 
 // Request is one rehearsal.
 type Request struct {
@@ -72,8 +72,8 @@ func because(cause string, format string, args ...any) error {
 	return &fault{cause: cause, err: fmt.Errorf(format, args...)}
 }
 
-// at tells in which step something failed.
-func at(step rehearsal.StepName, err error) error {
+// failing tells in which step something failed.
+func failing(step rehearsal.StepName, err error) error {
 	var f *fault
 	if errors.As(err, &f) {
 		f.step = step
@@ -115,8 +115,11 @@ func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 		err = w.ikev2()
 	case c.TLS != nil:
 		err = w.tunnel()
+	case c.SSTP != nil:
+		err = w.sstp()
 	default:
-		err = fmt.Errorf("a connection by %s, expected IKEv2 or the TLS tunnel", c.Protocol.Title())
+		err = fmt.Errorf("a connection by %s, expected IKEv2, SSTP or the TLS tunnel",
+			c.Protocol.Title())
 	}
 	w.finish(err)
 	w.result.Took = milliseconds(r.Now().Sub(begin))
@@ -162,9 +165,9 @@ func shown(text string) string {
 // finish notes what went wrong at the first step that is not there yet, and those after it.
 func (w *run) finish(err error) {
 	var f *fault
-	failing := rehearsal.StepName("")
+	where := rehearsal.StepName("")
 	if errors.As(err, &f) {
-		w.cause, failing = f.cause, f.step
+		w.cause, where = f.cause, f.step
 	}
 	done := map[rehearsal.StepName]bool{}
 	for _, s := range w.result.Steps {
@@ -177,7 +180,7 @@ func (w *run) finish(err error) {
 	for _, name := range rehearsal.Steps {
 		switch {
 		case done[name]:
-		case err != nil && !failed && (failing == "" || failing == name):
+		case err != nil && !failed && (where == "" || where == name):
 			failed = true
 			w.note(name, rehearsal.Failed, err.Error())
 		default:

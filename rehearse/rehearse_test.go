@@ -14,6 +14,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/rehearse"
 	"wardicon/simulate"
@@ -123,6 +124,53 @@ func TestIKEv2(t *testing.T) {
 				Names: []string{"timetable.inside.skerryline.example"},
 			}, test.step, test.cause)
 		})
+	}
+}
+
+// TestSSTP signs in to a simulated gateway by SSTP, which holds the sign-in to be bound to TLS.
+func TestSSTP(t *testing.T) {
+	t.Parallel()
+	g := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.SSTP}, Accounts: map[string]string{"a_fjell": good},
+		Methods: []suite.PPPMethod{suite.MSCHAPv2, suite.CHAP},
+	}
+	lead := stand(t, g)
+	for _, test := range []struct {
+		name   string
+		change func(*vpn.Connection)
+		step   rehearsal.StepName
+		cause  string
+	}{
+		{"well", func(*vpn.Connection) {}, "", ""},
+		{"without keys of the sign-in", func(c *vpn.Connection) {
+			c.SSTP.PPP = []suite.PPPMethod{suite.CHAP}
+		}, "", ""},
+		{"password", func(c *vpn.Connection) { c.Password = secret.New("another") },
+			rehearsal.SignIn, "password-wrong"},
+		{"method", func(c *vpn.Connection) { c.SSTP.PPP = []suite.PPPMethod{suite.PAP} },
+			rehearsal.SignIn, "methods-differ"},
+		{"name", func(c *vpn.Connection) { c.SSTP.ServerName = "south.skerryline.example" },
+			rehearsal.Gateway, "certificate-name"},
+		{"CA", func(c *vpn.Connection) { c.Authority = "" }, rehearsal.Gateway,
+			"authority-missing"},
+	} {
+		c := vpn.Connection{
+			Name: "North", Protocol: vpn.SSTP, Server: g.Name, Login: "a_fjell",
+			Password: secret.New(good), Authority: g.Authority, SSTP: &vpn.SSTPSetting{Port: 443},
+		}
+		test.change(&c)
+		t.Run(test.name, func(t *testing.T) {
+			expect(t, rehearse.Request{
+				Connection: c, Lead: lead, Hosts: []string{"10.20.0.1", "10.20.0.1:443"},
+				Names: []string{"timetable.inside.skerryline.example"},
+			}, test.step, test.cause)
+		})
+	}
+	for end := time.Now().Add(5 * time.Second); len(g.Links()) < 4 && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+	if links := g.Links(); len(links) < 2 || !links[0].Bound || !links[1].Bound {
+		t.Errorf("not bound to TLS: %+v", links)
 	}
 }
 

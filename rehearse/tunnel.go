@@ -119,7 +119,7 @@ func (w *run) wrapping() (wrap tlstunnel.Wrapping, err error) {
 		}
 	}
 	if err != nil {
-		return wrap, at(rehearsal.Exchange,
+		return wrap, failing(rehearsal.Exchange,
 			because("control-key", "the control-channel key cannot be used: %w", err))
 	}
 	return wrap, nil

@@ -123,7 +123,7 @@ func (s *Service) rehearsalOf(
 		c := &work.request.Connection
 		if !rehearse.Can(*c) {
 			return problem("rehearsal", "/profile", "a connection by "+c.Protocol.Title(),
-				"IKEv2 or the TLS tunnel", "test it on the device")
+				"IKEv2, SSTP or the TLS tunnel", "test it on the device")
 		}
 		if c.NeedsPassword() {
 			if c.Login == "" {

@@ -43,12 +43,14 @@ func (g *Gateway) newLink() (*pppsession.Link, error) {
 }
 
 // note keeps how far a client came.
-func (g *Gateway) note(l *pppsession.Link) {
+func (g *Gateway) note(l *pppsession.Link, bound bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.links = append(
 		g.links,
-		LinkSeen{Login: l.Login, Method: l.Method, Phase: l.Phase, Reason: l.Reason},
+		LinkSeen{
+			Login: l.Login, Method: l.Method, Phase: l.Phase, Reason: l.Reason, Bound: bound,
+		},
 	)
 }
 
@@ -58,6 +60,7 @@ type LinkSeen struct {
 	Method suite.PPPMethod
 	Phase  pppsession.Phase
 	Reason string
+	Bound  bool // SSTP: to TLS, by the keys of the sign-in
 }
 
 // Links lists the clients that came as far as PPP, and have gone.
@@ -68,12 +71,13 @@ func (g *Gateway) Links() []LinkSeen {
 }
 
 // carry speaks PPP within SSTP until one side ends it.
-func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
+func (g *Gateway) carry(conn net.Conn, in *bufio.Reader, nonce [32]byte) {
 	link, err := g.newLink()
 	if err != nil {
 		return
 	}
-	defer func() { g.note(link) }()
+	bound := false
+	defer func() { g.note(link, bound) }()
 	data := func(frame []byte) bool {
 		_, err := conn.Write(sstp.Data(frame))
 		return err == nil
@@ -101,11 +105,12 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader) {
 			return
 		}
 		if control {
-			if m, err := sstp.Decode(
-				b,
-			); err != nil || m.Kind == sstp.Abort ||
-				m.Kind == sstp.Disconnect {
+			m, err := sstp.Decode(b)
+			if err != nil || m.Kind == sstp.Abort || m.Kind == sstp.Disconnect {
 				return
+			}
+			if m.Kind == sstp.Connected {
+				bound = sstp.Bound(b, nonce[:], g.shownIdentity().Leaf.Raw, link.Keys())
 			}
 			continue
 		}

@@ -2,6 +2,7 @@ package simulate
 
 import (
 	"bufio"
+	"crypto/rand"
 	"crypto/tls"
 	"fmt"
 	"io"
@@ -126,7 +127,9 @@ func (g *Gateway) sstp(conn net.Conn) {
 	if err != nil {
 		return
 	}
-	answer := sstp.Ack(sstp.HashSHA1|sstp.HashSHA256, [32]byte{1})
+	var nonce [32]byte
+	_, _ = rand.Read(nonce[:]) // never fails
+	answer := sstp.Ack(sstp.HashSHA1|sstp.HashSHA256, nonce)
 	if m.Kind != sstp.ConnectRequest {
 		answer = sstp.Refusal(sstp.Abort, sstp.AttrProtocol, 7)
 	}
@@ -134,7 +137,7 @@ func (g *Gateway) sstp(conn net.Conn) {
 		_, _ = server.Write(b)
 	}
 	if m.Kind == sstp.ConnectRequest && g.Accounts != nil {
-		g.carry(server, in)
+		g.carry(server, in, nonce)
 		return
 	}
 	_, _ = io.ReadFull(in, header[:]) // until it is given back

@@ -435,6 +435,17 @@ func (l *Link) challenged(m ppp.Message) {
 	}
 }
 
+// Keys are what a sign-in by MS-CHAPv2 made, for encryption or to bind the link to what it runs in:
+// 16 bytes that the client sends with, then 16 that it receives with (RFC 3079 §3.3). They are nil by
+// methods that make none.
+func (l *Link) Keys() []byte {
+	if len(l.response) == 0 {
+		return nil
+	}
+	master := ppp.MasterKey(l.Password, l.response)
+	return append(ppp.StartKey(master, 16, true), ppp.StartKey(master, 16, false)...)
+}
+
 // answered judges a client's response.
 func (l *Link) answered(m ppp.Message) {
 	value, login, ok := ppp.Named(m.Data)
@@ -452,6 +463,7 @@ func (l *Link) answered(m ppp.Message) {
 	case suite.MSCHAPv2:
 		if len(value) == 49 {
 			want := ppp.NTResponse(l.challenge, value[:16], login, password)
+			l.Password, l.response = password, bytes.Clone(value[24:48])
 			right = subtle.ConstantTimeCompare(value[24:48], want) == 1
 			success = ppp.AuthenticatorResponse(
 				password,
