@@ -148,6 +148,10 @@ test: build tools ## run all tests, and say what was skipped
 		$(FUZZ) -fuzz Fuzz$${wire#*:} -fuzztime 3s ./core/wire/$${wire%:*}
 	done
 	$(FUZZ) -fuzz FuzzReceive -fuzztime 3s ./core/session/ppp
+	$(FUZZ) -fuzz FuzzGateway -fuzztime 3s ./core/session/ikev2
+	$(FUZZ) -fuzz FuzzGateway -fuzztime 3s ./core/session/tunnel
+	$(FUZZ) -fuzz FuzzHandle -fuzztime 3s ./core/session/eap
+	$(FUZZ) -fuzz FuzzRead -fuzztime 3s ./core/inside
 	$(FUZZ) -fuzz FuzzOf -fuzztime 3s ./core/signature
 	$(FUZZ) -fuzz FuzzCheck -fuzztime $(FUZZTIME) ./core/filecheck
 	$(FUZZ) -fuzz FuzzReadCard -fuzztime $(FUZZTIME) ./core/card
