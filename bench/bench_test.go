@@ -69,6 +69,7 @@ func run(only string) error {
 		{"growth", growth},
 		{"starts", starts},
 		{"logs", logs},
+		{"rehearsals", rehearsals},
 		{"sizes", sizes},
 	} {
 		if only == "" || only == part.name {

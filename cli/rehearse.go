@@ -120,8 +120,14 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 				continue
 			}
 			if !rehearse.Can(c) {
-				_, _ = fmt.Fprintf(a.Err, "%s: %s to %s is not rehearsed, expected IKEv2, SSTP or the TLS "+
-					"tunnel\n", item.Name, c.Protocol.Title(), c.Server)
+				_, _ = fmt.Fprintf(
+					a.Err,
+					"%s: %s to %s is not rehearsed, expected IKEv2, SSTP or the TLS "+
+						"tunnel\n",
+					item.Name,
+					c.Protocol.Title(),
+					c.Server,
+				)
 				continue
 			}
 			if f.login != "" {
@@ -141,8 +147,10 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 		}
 	}
 	if len(results) == 0 {
-		return usage("found no connection by IKEv2, SSTP or the TLS tunnel in the files; wardicon check " +
-			"says what is in them")
+		return usage(
+			"found no connection by IKEv2, SSTP or the TLS tunnel in the files; wardicon check " +
+				"says what is in them",
+		)
 	}
 	if a.output != "table" {
 		if err := a.print(results, func(table.Writer) {}); err != nil {

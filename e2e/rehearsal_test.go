@@ -79,6 +79,9 @@ func TestRehearsals(t *testing.T) {
 	b.accessible("a rehearsal")
 	b.fits()
 	b.shot("rehearsal")
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.fits()
+	b.do(chromedp.EmulateViewport(1280, 800))
 	b.press("Rehearse")
 	b.see("signed in less than a minute ago")
 

@@ -371,7 +371,10 @@ func (w *run) ikeFault(err error, during string) error {
 	case errors.As(err, &refused):
 		err = because(w.refusal(refused), "%w", err)
 		if during == "sign-in" && !refused.Child && refused.Name() == "AUTHENTICATION_FAILED" {
-			err = failing(rehearsal.SignIn, err) // it rejects the device, whatever it has shown by then
+			err = failing(
+				rehearsal.SignIn,
+				err,
+			) // it rejects the device, whatever it has shown by then
 		}
 		return err
 	case strings.Contains(err.Error(), "EAP-TLS"):

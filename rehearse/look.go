@@ -125,17 +125,41 @@ func (w *run) echo(t carrier, own, hosts []netip.Addr) {
 	w.note(rehearsal.PathMTU, rehearsal.Skipped, "")
 }
 
-// size finds the largest packet that comes back whole.
+// sizes are the packets that are tried, in bytes: the largest first.
+var sizes = []int{1500, 1440, 1420, 1400, 1380, 1360, 1340, 1320, 1300, 1280, 1200, 1000, 576}
+
+// size finds the largest packet that comes back whole. All are sent at once, twice if need be; after
+// the first one that comes back, others have a moment.
 func (w *run) size(t carrier, own, host netip.Addr) {
+	const first, moment = 100, 60 * time.Millisecond
 	head := 28
 	if own.Is6() {
 		head = 48
 	}
-	for i, mtu := range []int{1420, 1400, 1380, 1360, 1340, 1320, 1300, 1280, 1200, 1000, 576} {
-		if ping(t, own, host, uint16(100+i), mtu-head, 600*time.Millisecond) == nil {
-			w.passed(rehearsal.PathMTU, fmt.Sprintf("packets of %d bytes pass", mtu))
-			return
+	best := -1
+	for round := 0; round < 2 && best < 0; round++ {
+		for i, mtu := range sizes {
+			if t.send(inside.Echo(own, host, echoID, uint16(first+i), mtu-head)) != nil {
+				break
+			}
 		}
+		for end := time.Now().Add(time.Second); best != 0; {
+			p, err := await(t, end, func(p inside.Packet) bool {
+				return p.Echoed() && p.ID == echoID && p.From.Addr() == host &&
+					p.Number >= first && p.Number < uint32(first+len(sizes))
+			})
+			if err != nil {
+				break
+			}
+			if i := int(p.Number) - first; best < 0 || i < best {
+				best = i
+			}
+			end = time.Now().Add(moment)
+		}
+	}
+	if best >= 0 {
+		w.passed(rehearsal.PathMTU, fmt.Sprintf("packets of %d bytes pass", sizes[best]))
+		return
 	}
 	w.cause = "packet-size"
 	w.note(rehearsal.PathMTU, rehearsal.Failed, "packets of 576 bytes are lost")

@@ -21,13 +21,16 @@ import (
 	"wardicon/core/vpn"
 )
 
+// Resolver looks names up.
+type Resolver interface {
+	LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error)
+}
+
 // Rehearser makes rehearsals. The zero value uses the machine's resolver, clock and roots.
 type Rehearser struct {
-	Resolver interface {
-		LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error)
-	}
-	Roots *x509.CertPool // for connections that name no CA; nil are the system's
-	Now   func() time.Time
+	Resolver Resolver
+	Roots    *x509.CertPool // for connections that name no CA; nil are the system's
+	Now      func() time.Time
 	// Allowed tells whether an address may be connected to; nil allows all.
 	Allowed func(netip.Addr) error
 }
@@ -199,16 +202,14 @@ func (w *run) resolve(server string) ([]netip.Addr, error) {
 	if server == "" {
 		return nil, because("file-broken", "the file names no gateway")
 	}
-	list, err := []netip.Addr{}, error(nil)
 	if w.Lead != nil && w.Lead.Address != "" {
 		server = w.Lead.Address
 	}
-	if a, bad := netip.ParseAddr(server); bad == nil {
-		list = []netip.Addr{a}
+	var list []netip.Addr
+	if a, err := netip.ParseAddr(server); err == nil {
+		list = append(list, a)
 	} else {
-		var resolver interface {
-			LookupNetIP(ctx context.Context, network, host string) ([]netip.Addr, error)
-		} = net.DefaultResolver
+		var resolver Resolver = net.DefaultResolver
 		if w.Resolver != nil {
 			resolver = w.Resolver
 		}

@@ -251,8 +251,9 @@ func TestHostile(t *testing.T) {
 					Connection: c, Lead: lead,
 				})
 				takes := strings.Contains("noise cookies lossy group", string(fault)) ||
-					c.TLS != nil && !strings.Contains("no-response midway garbage ended certificate",
-						string(fault))
+					c.TLS != nil &&
+						!strings.Contains("no-response midway garbage ended certificate",
+							string(fault))
 				if r.Passed != takes {
 					t.Errorf("%s, %s: passed is %t: %+v", fault, c.Protocol, r.Passed, r.Steps)
 				}

@@ -99,8 +99,12 @@ func (w *run) identity() (pki.Identity, error) {
 		return pair, because("file-broken", "%w", err)
 	}
 	if now := w.Now(); now.After(pair.Leaf.NotAfter) {
-		return pair, because("device-certificate-expired", "the device's certificate %q expired on %s",
-			called(pair.Leaf), pair.Leaf.NotAfter.UTC().Format("2 January 2006"))
+		return pair, because(
+			"device-certificate-expired",
+			"the device's certificate %q expired on %s",
+			called(pair.Leaf),
+			pair.Leaf.NotAfter.UTC().Format("2 January 2006"),
+		)
 	}
 	return pair, nil
 }

@@ -44,7 +44,6 @@ type link struct {
 	session uint64
 	stream  *reliable.Stream
 	data    chan []byte
-	remote  chan uint64
 	refused atomic.Bool // the host says that nothing listens there
 }
 
@@ -85,12 +84,6 @@ func (l *link) receive() {
 		}
 		packet := bytes.Clone(b[:n])
 		if !tunnel.IsData(packet) {
-			if n > 9 && packet[0]>>3 == byte(tlstunnel.ServerReset) {
-				select {
-				case l.remote <- binary.BigEndian.Uint64(packet[1:]):
-				default:
-				}
-			}
 			l.stream.Feed(packet)
 			continue
 		}
@@ -252,7 +245,7 @@ func (w *run) session(
 	}
 	l := &link{
 		ctx: w.ctx, conn: conn, tcp: hello.TCP, session: binary.BigEndian.Uint64(b) | 1,
-		data: make(chan []byte, 256), remote: make(chan uint64, 1),
+		data: make(chan []byte, 256),
 	}
 	l.stream = reliable.New(w.ctx, reliable.Options{
 		Wrapping: wrap, Session: l.session, Send: l.send, Waits: waits,
@@ -372,7 +365,7 @@ func (w *run) keys(
 	if pushed.Exported {
 		material, err = state.ExportKeyingMaterial(tunnel.Exporter, nil, tunnel.ExporterSize)
 	} else {
-		material = tunnel.Material(own, theirs, l.session, <-l.remote)
+		material = tunnel.Material(own, theirs, l.session, l.stream.Remote())
 	}
 	if err != nil {
 		return because("options-differ", "%w", err)

@@ -14,7 +14,11 @@ import (
 
 // Compare holds a secret to the record of a gateway, or to that of the account with the login,
 // without showing either.
-func (s *Service) Compare(ctx context.Context, id string, in api.Comparison) (check.Compared, error) {
+func (s *Service) Compare(
+	ctx context.Context,
+	id string,
+	in api.Comparison,
+) (check.Compared, error) {
 	tx := s.store.Read()
 	g, err := store.Gateways.Get(ctx, tx, id)
 	if err != nil {

@@ -88,7 +88,11 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 	if err != nil || last == nil {
 		return w, err
 	}
-	if w.subject.Outdated = s.isOutdated(w, *last); w.subject.Outdated {
+	if w.subject.Rehearsed, err = tx.LastRehearsal(ctx, profileID, last.ID); err != nil {
+		return nil, err
+	}
+	w.subject.Outdated = s.isOutdated(w, *last)
+	if w.subject.Outdated || w.subject.Rehearsed != nil {
 		w.findings = check.RunProfile(w.subject)
 	}
 	return w, nil

@@ -257,8 +257,10 @@ func (s *Service) rehearseOne(ctx context.Context, work rehearsalWork) {
 		work.row.State = api.RehearsalPassed
 	}
 	if err := s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.EndRehearsal(ctx, &work.row)
+		return errors.Join(tx.EndRehearsal(ctx, &work.row),
+			tx.TouchProfiles(ctx, "id = ?", work.row.ProfileID))
 	}); err != nil {
 		s.log.ErrorContext(ctx, "keeping a rehearsal", "rehearsal", work.row.ID, "error", err)
 	}
+	s.checkSoon()
 }

@@ -95,6 +95,9 @@ func TestRehearse(t *testing.T) {
 		row.Result.FailedAt() != rehearsal.SignIn {
 		t.Errorf("another password: %+v", row)
 	}
+	if found := c.found(c.profile); !strings.Contains(found, "rehearsal-failed") {
+		t.Errorf("a rehearsal that failed is no finding: %q", found)
+	}
 	c.clock.turn(2 * time.Minute)
 	if _, err := c.Rehearse(ctx, c.profile, api.NewRehearsal{}); !errors.As(err, &refused) ||
 		refused.List[0].Pointer != "/again" {

@@ -21,7 +21,7 @@ type associations struct {
 	list map[uint64]*ikesession.Responder
 }
 
-const mostAssociations = 256
+const mostAssociations = 4096
 
 // resolver is the name server that devices are given.
 func (g *Gateway) resolver() netip.Addr {

@@ -36,6 +36,17 @@ type session struct {
 	signIn *signIn
 }
 
+// left tells whether a packet begins another session: the client of before is gone, and another one
+// has its port.
+func (s *session) left(b []byte) bool {
+	if len(b) < 9 {
+		return false
+	}
+	kind := tlstunnel.Opcode(b[0] >> 3)
+	return (kind == tlstunnel.ClientReset || kind == tlstunnel.ClientResetV3) &&
+		binary.BigEndian.Uint64(b[1:]) != s.signIn.client
+}
+
 // feed takes a packet of either channel.
 func (s *session) feed(b []byte) {
 	if tunnel.IsData(b) {
@@ -90,12 +101,16 @@ type tunnelUDP struct {
 }
 
 // mostSessions bounds how many clients are remembered.
-const mostSessions = 256
+const mostSessions = 4096
 
 func (t *tunnelUDP) packet(b []byte, from netip.AddrPort, answer reply) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	s := t.sessions[from]
+	if s != nil && s.left(b) {
+		s.stop()
+		s = nil
+	}
 	if s == nil {
 		if s = t.g.newSession(b, func(b []byte) error { answer(b); return nil }); s == nil {
 			return

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"wardicon/api"
+	"wardicon/core/rehearsal"
 )
 
 // mostRehearsals are kept of one profile.
@@ -64,9 +65,13 @@ func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
 		r.State, r.Result.CauseID, string(body)); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
-	_, err = tx.q.ExecContext(ctx, `DELETE FROM rehearsals WHERE profile_id = ?1 AND id NOT IN (SELECT
+	_, err = tx.q.ExecContext(
+		ctx,
+		`DELETE FROM rehearsals WHERE profile_id = ?1 AND id NOT IN (SELECT
 		id FROM rehearsals WHERE profile_id = ?1 ORDER BY at DESC, rowid DESC LIMIT ?2)`,
-		r.ProfileID, mostRehearsals)
+		r.ProfileID,
+		mostRehearsals,
+	)
 	return err
 }
 
@@ -87,6 +92,25 @@ func (tx *Tx) StopRehearsals(ctx context.Context) error {
 	_, err := tx.q.ExecContext(ctx, `UPDATE rehearsals SET state = ? WHERE state = ?`,
 		api.RehearsalStopped, api.RehearsalRunning)
 	return err
+}
+
+// LastRehearsal is the newest rehearsal of a parcel that came to an end; nil where there is none.
+func (tx *Tx) LastRehearsal(
+	ctx context.Context,
+	profileID, parcelID string,
+) (*rehearsal.Result, error) {
+	var body string
+	err := tx.q.QueryRowContext(ctx, `SELECT body FROM rehearsals WHERE profile_id = ? AND
+		parcel_id = ? AND state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`,
+		profileID, parcelID).Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	r := &rehearsal.Result{}
+	return r, json.Unmarshal([]byte(body), r)
 }
 
 // LastSignIn is when a login was last tried at a gateway, and by what it failed; the zero time where

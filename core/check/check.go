@@ -15,6 +15,7 @@ import (
 	"wardicon/core/format"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
+	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -160,9 +161,11 @@ type Subject struct {
 	judged   map[vpn.Field]judged
 	Alike    []string // logins that differ from the account's in capitals only
 	Live     *Live
-	Outdated bool        // the last parcel was built from other data
-	Apart    []vpn.Field // what is not in the file, and need not be
-	Handing  *Handing    // how a parcel is to be given to its person
+	Outdated bool // the last parcel was built from other data
+	// Rehearsed is what the newest rehearsal of the last parcel came to; nil where there is none.
+	Rehearsed *rehearsal.Result
+	Apart     []vpn.Field // what is not in the file, and need not be
+	Handing   *Handing    // how a parcel is to be given to its person
 
 	certificates *[]Held
 

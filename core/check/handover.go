@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"wardicon/core/format"
+	"wardicon/core/rehearsal"
 	"wardicon/core/vpn"
 )
 
@@ -32,6 +33,46 @@ type Handing struct {
 func Hand(s Subject, h Handing) []Finding {
 	s.Handing, s.Policy = &h, Policy{}
 	return run(&s, handingRules)
+}
+
+// rehearsedRules look at what came of signing in with the last parcel.
+var rehearsedRules = []Rule{
+	{
+		Code:     "rehearsal-failed",
+		Title:    "Last rehearsal of the parcel failed",
+		Severity: vpn.Warning,
+		Fields:   []vpn.Field{vpn.FieldServer},
+		Why:      "The device would fail in the same step.",
+		Fix:      "Fix the cause, build again if the parcel changes, and rehearse again.",
+		Source:   "practice",
+		Bad: Example{
+			"a sign-in that the gateway rejected",
+			func(s *Subject) {
+				s.Rehearsed = &rehearsal.Result{
+					Steps: []rehearsal.Step{{
+						Name: rehearsal.SignIn, State: rehearsal.Failed,
+						Found: "the gateway rejected the sign-in",
+					}},
+					Cause: "Login or password is wrong",
+				}
+			},
+		},
+		Good: Example{
+			"a rehearsal that passed",
+			func(s *Subject) { s.Rehearsed = &rehearsal.Result{Passed: true} },
+		},
+		run: func(s *Subject) []Hit {
+			r := s.Rehearsed
+			if r == nil || r.Passed || s.Outdated {
+				return nil
+			}
+			found := "failed at " + string(r.FailedAt())
+			if r.Cause != "" {
+				found += ": " + r.Cause
+			}
+			return []Hit{{Field: vpn.FieldServer, Found: found}}
+		},
+	},
 }
 
 // handingRules look at how a parcel is to be given to its person.

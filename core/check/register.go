@@ -29,6 +29,7 @@ var Register = told(
 		siteRules,
 		sideRules,
 		fileRules,
+		rehearsedRules,
 		handingRules,
 	),
 )

@@ -18,6 +18,7 @@ import (
 	"wardicon/core/format/all"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
+	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -36,6 +37,7 @@ type fault struct {
 	Neighbours  []check.Neighbour `json:"neighbours"`
 	Alike       []string          `json:"alike"`
 	Outdated    bool              `json:"outdated"`
+	Rehearsed   *rehearsal.Result `json:"rehearsed"`
 	Damaged     []check.Damage    `json:"damaged"`
 	Live        *live             `json:"live"`
 	Against     json.RawMessage   `json:"against"`
@@ -194,6 +196,7 @@ func planned(in plan.Input, f fault) []check.Finding {
 	in.Fallback = f.Fallback
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
+	s.Rehearsed = f.Rehearsed
 	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged =
 		now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
 	if f.Live != nil {

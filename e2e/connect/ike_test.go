@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 	"wardicon/core/pki"
 )
 
@@ -275,11 +276,12 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 	t.Helper()
 	w.r.do("profile", "add", device, "--gateway", gateway)
 	parcel := w.r.build(device + "/" + gateway)
-	w.cli.rehearsed(parcel)
+	rehearsed := w.cli.rehearsed(parcel)
 	before := w.cli.shell(
 		"find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort",
 	)
 	w.cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+	begin := time.Now()
 	comesUp(
 		t,
 		w.cli,
@@ -290,6 +292,8 @@ func (w *ikeWorld) goes(t *testing.T, device, gateway string) {
 		"--timeout",
 		"20",
 	)
+	t.Logf("rehearsed in %s, the client connects and pings in %s",
+		rehearsed.Round(time.Millisecond), time.Since(begin).Round(time.Millisecond))
 	w.cli.shell(`cd "$1" && sh ./*-remove.sh && swanctl --load-all --noprompt`, parcel)
 	if after := w.cli.shell(
 		"find /etc/swanctl /etc/strongswan.d /etc/vpn-parcels -type f 2> /dev/null | sort",

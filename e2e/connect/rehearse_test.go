@@ -2,6 +2,7 @@ package connect
 
 import (
 	"encoding/json"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -10,9 +11,11 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/miekg/dns"
 
+	"wardicon/core/explain"
 	"wardicon/core/rehearsal"
 )
 
@@ -78,13 +81,14 @@ func (b *box) rehearse(parcel string, more ...string) (rehearsal.Result, string)
 }
 
 // rehearsed demands that a parcel signs in and reaches the internal host by its bytes alone, as the
-// real client does.
-func (b *box) rehearsed(parcel string) {
+// real client does; it says how long it took.
+func (b *box) rehearsed(parcel string) (took time.Duration) {
 	b.t.Helper()
 	r, out := b.rehearse(parcel)
+	took = time.Duration(r.Took * float64(time.Millisecond))
 	if !r.Passed {
 		b.t.Errorf("the rehearsal failed:\n%s", out)
-		return
+		return took
 	}
 	for _, s := range r.Steps {
 		if s.Name == rehearsal.Echo && !strings.HasPrefix(s.Found, "10.20.0.1 ") ||
@@ -92,6 +96,7 @@ func (b *box) rehearsed(parcel string) {
 			b.t.Errorf("%s: %s %s", s.Name, s.State, s.Found)
 		}
 	}
+	return took
 }
 
 // spoilt is a copy of a parcel in which what fits a pattern is something else.
@@ -131,7 +136,14 @@ func (b *box) fails(t *testing.T, parcel string, step rehearsal.StepName, cause 
 	t.Helper()
 	r, out := b.rehearse(parcel)
 	if r.Passed != (step == "") || r.FailedAt() != step || r.CauseID != cause {
-		t.Errorf("failed at %q by %q, expected %q by %q\n%s", r.FailedAt(), r.CauseID, step, cause, out)
+		t.Errorf(
+			"failed at %q by %q, expected %q by %q\n%s",
+			r.FailedAt(),
+			r.CauseID,
+			step,
+			cause,
+			out,
+		)
 	}
 	if strings.Contains(out, password) || strings.Contains(out, "kelp9") {
 		t.Error("the result has a secret in it")
@@ -205,8 +217,25 @@ func TestRehearsalFaultsTunnel(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
+			documented(t, "TLS tunnel", test.name, test.step, test.cause)
 			cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
 		})
+	}
+}
+
+// documented demands that a fault stands in the table of docs/rehearsal.md.
+func documented(t *testing.T, protocol, name string, step rehearsal.StepName, cause string) {
+	t.Helper()
+	if step == "" {
+		return
+	}
+	text, err := os.ReadFile("../../docs/rehearsal.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	row := fmt.Sprintf("| %s | %s | %s | %s |", protocol, name, step, explain.Causes[cause].Title)
+	if !strings.Contains(string(text), row) {
+		t.Errorf("docs/rehearsal.md lacks the row\n%s", row)
 	}
 }
 
@@ -297,6 +326,7 @@ func TestRehearsalFaultsIKEv2(t *testing.T) {
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
+			documented(t, "IKEv2", test.name, test.step, test.cause)
 			w.cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
 		})
 	}

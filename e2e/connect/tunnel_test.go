@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // tunnelGateway is the configuration of a TLS tunnel's daemon, as an administrator writes it
@@ -175,12 +176,13 @@ func TestTunnel(t *testing.T) {
 					device := map[bool]string{true: "Guest", false: "Laptop"}[auth == "password"]
 					r.do("profile", "add", device, "--gateway", name)
 					parcel := r.build(device + "/" + name)
-					cli.rehearsed(parcel)
+					rehearsed := cli.rehearsed(parcel)
 					before := cli.shell(
 						"cat /etc/resolv.conf; find /etc/openvpn /etc/vpn-parcels -type f 2> " +
 							"/dev/null | sort",
 					)
 					cli.shell(`cd "$1" && sh ./*-install.sh`, parcel)
+					begin := time.Now()
 					client := cli.start(
 						"tunnel"+name,
 						"openvpn",
@@ -196,6 +198,9 @@ func TestTunnel(t *testing.T) {
 					) {
 						t.Errorf("%s\nthe gateway says\n%s", client.said(), server.said())
 					} else {
+						t.Logf("rehearsed in %s, the client connects in %s",
+							rehearsed.Round(time.Millisecond),
+							time.Since(begin).Round(time.Millisecond))
 						inside(t, cli)
 					}
 					client.stop()

@@ -99,7 +99,8 @@ func (s *Stream) Feed(b []byte) {
 	s.mu.Lock()
 	p, err := s.Wrapping.Open(b)
 	switch {
-	case err != nil, s.greeted && p.Session != s.remote, !s.greeted && !s.greets(p.Opcode):
+	case err != nil, s.greeted && p.Session != s.remote,
+		!s.greeted && (!s.greets(p.Opcode) || !s.Server && p.Remote != s.Session):
 		s.noise++
 	default:
 		s.take(p)
@@ -231,6 +232,13 @@ func (s *Stream) Begin() error {
 	delete(s.received, 0)
 	s.next = 1
 	return err
+}
+
+// Remote is the session of the other end, once it has begun.
+func (s *Stream) Remote() uint64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.remote
 }
 
 // Write sends a part of the stream, and waits for acknowledgements.

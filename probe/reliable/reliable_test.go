@@ -173,3 +173,23 @@ func TestBegin(t *testing.T) {
 		}
 	}
 }
+
+// TestStranger is told to begin by somebody who never saw this end's reset: that begins nothing.
+func TestStranger(t *testing.T) {
+	s := reliable.New(t.Context(), reliable.Options{
+		Session: 7, Send: func([]byte) error { return nil }, Waits: []time.Duration{time.Millisecond},
+	})
+	for _, p := range []tlstunnel.Packet{
+		{Opcode: tlstunnel.ServerReset, Session: 9},
+		{Opcode: tlstunnel.ServerReset, Session: 9, Acks: []uint32{0}, Remote: 8},
+	} {
+		b, err := tlstunnel.Wrapping{}.Seal(p, 1, 2)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.Feed(b)
+	}
+	if err := s.Begin(); err == nil || s.Remote() != 0 {
+		t.Errorf("a stranger began session %d (%v)", s.Remote(), err)
+	}
+}

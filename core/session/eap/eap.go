@@ -49,7 +49,9 @@ func (e *RejectedError) Error() string {
 }
 
 // ErrUnproven says that the gateway ended well without having proved anything.
-var ErrUnproven = errors.New("the gateway ended the sign-in without proving that it knows the secret")
+var ErrUnproven = errors.New(
+	"the gateway ended the sign-in without proving that it knows the secret",
+)
 
 // OtherMethodError says that the gateway asks for a method that the device does not have.
 type OtherMethodError struct{ Wanted, Has byte }
@@ -76,7 +78,10 @@ func (c *Conversation) Handle(b []byte) (out []byte, done bool, err error) {
 	}
 	if len(b) < 4 || int(binary.BigEndian.Uint16(b[2:])) > len(b) ||
 		binary.BigEndian.Uint16(b[2:]) < 4 {
-		return nil, false, fmt.Errorf("a packet of EAP of %d bytes that says another length", len(b))
+		return nil, false, fmt.Errorf(
+			"a packet of EAP of %d bytes that says another length",
+			len(b),
+		)
 	}
 	code, id := b[0], b[1]
 	b = b[4:binary.BigEndian.Uint16(b[2:])]

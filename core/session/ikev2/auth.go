@@ -146,7 +146,8 @@ func verify(public crypto.PublicKey, auth, octets []byte) (how string, err error
 	switch auth[0] {
 	case authRSA:
 		k, ok := public.(*rsa.PublicKey)
-		if !ok || rsa.VerifyPKCS1v15(k, crypto.SHA1, digest(crypto.SHA1, octets), signature) != nil {
+		if !ok ||
+			rsa.VerifyPKCS1v15(k, crypto.SHA1, digest(crypto.SHA1, octets), signature) != nil {
 			return "", ErrProof
 		}
 		return "RSA with SHA-1", nil

@@ -102,7 +102,25 @@ func (s *Session) child() ([]isakmp.Payload, error) {
 		return nil, errSuite
 	}
 	everywhere := []byte{2, 0, 0, 0}
-	everywhere = append(everywhere, 7, 0, 0, 16, 0, 0, 0xFF, 0xFF, 0, 0, 0, 0, 0xFF, 0xFF, 0xFF, 0xFF)
+	everywhere = append(
+		everywhere,
+		7,
+		0,
+		0,
+		16,
+		0,
+		0,
+		0xFF,
+		0xFF,
+		0,
+		0,
+		0,
+		0,
+		0xFF,
+		0xFF,
+		0xFF,
+		0xFF,
+	)
 	everywhere = append(everywhere, 8, 0, 0, 40, 0, 0, 0xFF, 0xFF)
 	everywhere = append(everywhere, make([]byte, 16)...)
 	for range 16 {

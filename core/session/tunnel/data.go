@@ -166,7 +166,8 @@ func (d *Data) seal(packet []byte, from io.Reader) ([]byte, error) {
 	if _, err := io.ReadFull(from, body[:aes.BlockSize]); err != nil {
 		return nil, err
 	}
-	cipher.NewCBCEncrypter(d.out.block, body[:aes.BlockSize]).CryptBlocks(body[aes.BlockSize:], text)
+	cipher.NewCBCEncrypter(d.out.block, body[:aes.BlockSize]).
+		CryptBlocks(body[aes.BlockSize:], text)
 	m := hmac.New(d.out.mac, d.out.macKey)
 	m.Write(body)
 	return bytes.Join([][]byte{head, m.Sum(nil), body}, nil), nil
@@ -204,7 +205,12 @@ func (d *Data) Open(b []byte) ([]byte, error) {
 			before = b[:4+numSize]
 		}
 		sealed := append(bytes.Clone(rest[numSize+tagSize:]), rest[numSize:numSize+tagSize]...)
-		text, err = d.in.aead.Open(nil, append(bytes.Clone(number), d.in.implicit...), sealed, before)
+		text, err = d.in.aead.Open(
+			nil,
+			append(bytes.Clone(number), d.in.implicit...),
+			sealed,
+			before,
+		)
 		if err != nil {
 			return nil, errSealed
 		}

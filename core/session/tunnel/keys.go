@@ -69,8 +69,11 @@ func (c Client) Hello(o Own) []byte {
 	if c.TCP {
 		transport = "TCPv4_CLIENT"
 	}
-	b = text(b, fmt.Sprintf("V4,dev-type tun,link-mtu 1549,tun-mtu 1500,proto %s,cipher %s,auth %s,"+
-		"keysize %d,key-method 2,tls-client", transport, c.Cipher, c.Digest, 256))
+	b = text(
+		b,
+		fmt.Sprintf("V4,dev-type tun,link-mtu 1549,tun-mtu 1500,proto %s,cipher %s,auth %s,"+
+			"keysize %d,key-method 2,tls-client", transport, c.Cipher, c.Digest, 256),
+	)
 	if c.Login == "" {
 		b = append(b, 0, 0, 0, 0)
 	} else {
