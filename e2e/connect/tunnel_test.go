@@ -26,6 +26,7 @@ dh none
 server 10.78.%[5]d.0 255.255.255.0
 push "route 10.20.0.0 255.255.0.0"
 keepalive 10 60
+duplicate-cn
 data-ciphers AES-256-GCM:CHACHA20-POLY1305:AES-256-CBC
 verify-client-cert %[6]s
 script-security 2
