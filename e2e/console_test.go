@@ -110,6 +110,7 @@ func TestPages(t *testing.T) {
 		{"me", "/me", "Your sign-in", "this session"},
 		{"mail", "/mail", "Mail", "No emails yet"},
 		{"handovers", "/handovers", "Handovers", "No handovers yet."},
+		{"rehearsals", "/rehearsals", "Rehearsals", "No rehearsals yet."},
 		{"offboardings", "/offboardings", "Offboarding", "No offboardings yet."},
 		{"platforms", "/platforms", "Platforms", "its PowerShell has no VPN cmdlets"},
 		{"findings", "/findings", "Findings", "In the last 7 days"},

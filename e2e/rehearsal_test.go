@@ -85,6 +85,11 @@ func TestRehearsals(t *testing.T) {
 	b.press("Rehearse")
 	b.see("signed in less than a minute ago")
 
+	b.goTo("/rehearsals", "Rehearsals")
+	b.see("Hall Mac")
+	b.accessible("the list of rehearsals")
+	b.shot("rehearsals")
+
 	page, err := f.client.Rehearsals(ctx, client.Query{Limit: 10})
 	if err != nil || page.Total != 1 || page.Items[0].State != api.RehearsalPassed {
 		t.Fatalf("%+v %v", page, err)

@@ -48,6 +48,7 @@ type ikeConn struct {
 	ike  chan []byte
 	esp  chan []byte
 	lost chan error
+	wait []time.Duration // for an answer, before it is asked again
 }
 
 func (c *ikeConn) dial(port uint16, nat bool) error {
@@ -105,7 +106,7 @@ func (c *ikeConn) close() {
 // exchange sends datagrams until take has what answers them.
 func (c *ikeConn) exchange(datagrams [][]byte, take func([]byte) bool) error {
 	refused := false
-	for _, wait := range waits {
+	for _, wait := range c.wait {
 		for _, d := range datagrams {
 			if c.nat {
 				d = append(bytes.Clone(marker), d...)
@@ -152,7 +153,7 @@ func (w *run) ikev2() error {
 	if e, ok := w.closing(s); ok {
 		defer e.Close()
 	}
-	c := &ikeConn{ctx: w.ctx, at: addresses[0]}
+	c := &ikeConn{ctx: w.ctx, at: addresses[0], wait: waits}
 	defer c.close()
 	for i, at := range addresses {
 		c.at = at
@@ -185,7 +186,10 @@ func (w *run) ikev2() error {
 		w.certificatesOnce(s.Shown)
 		return w.ikeFault(err, "sign-in")
 	}
-	defer func() { w.hangUp(s.End) }()
+	defer func() {
+		c.wait = []time.Duration{goodbye}
+		w.hangUp(s.End)
+	}()
 	w.result.Tunnel, w.result.Addresses = in.Child.Suite, in.Addresses
 	w.result.DNS, w.result.Domains = in.DNS, cleaned(in.Domains)
 	w.result.Routes = in.Selectors

@@ -17,6 +17,7 @@ import IconOperators from '~icons/bi/person-badge'
 import IconFindings from '~icons/bi/clipboard-pulse'
 import IconCheck from '~icons/bi/file-earmark-check'
 import IconExplain from '~icons/bi/life-preserver'
+import IconRehearsals from '~icons/bi/play-circle'
 import IconRules from '~icons/bi/list-check'
 import IconLog from '~icons/bi/journal-text'
 import IconOrganisation from '~icons/bi/building'
@@ -37,6 +38,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/people', text: 'People', icon: IconPeople },
   { to: '/devices', text: 'Devices', icon: IconDevice },
   { to: '/profiles', text: 'Profiles', icon: IconProfile },
+  { to: '/rehearsals', text: 'Rehearsals', icon: IconRehearsals },
   { to: '/handovers', text: 'Handovers', icon: IconHandovers },
   { to: '/patterns', text: 'Patterns', icon: IconPatterns },
   { to: '/certificates', text: 'Certificates', icon: IconCertificates },

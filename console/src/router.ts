@@ -22,6 +22,7 @@ export const router = createRouter({
     { path: '/certificates/:id', component: () => import('./pages/Certificate.vue'), props: true },
     { path: '/authorities', component: () => import('./pages/Authorities.vue') },
     { path: '/authorities/:id', component: () => import('./pages/Authority.vue'), props: true },
+    { path: '/rehearsals', component: () => import('./pages/Rehearsals.vue') },
     { path: '/handovers', component: () => import('./pages/Handovers.vue') },
     { path: '/offboardings', component: () => import('./pages/Offboarding.vue') },
     { path: '/mail', component: () => import('./pages/Mail.vue') },

@@ -741,7 +741,10 @@ var Patterns = []Pattern{
 		"",
 		"authority-missing",
 	),
-	p(TunnelLog, Follows, "connection reset, restarting", "", "peer-ended", "control-key"),
+	// At the first packet a gateway hangs up on whoever has another key.
+	p(TunnelLog, Notes, "tcp connection established with", ""),
+	p(TunnelLog, Follows, "connection reset, restarting", "", "peer-ended", "control-key").
+		after("tcp connection established with", "control-key", "peer-ended"),
 	p(TunnelLog, Follows, "sigusr1[soft", "", "link-dropped"),
 	p(TunnelLog, Follows, "sigterm[", "", "cancelled"),
 

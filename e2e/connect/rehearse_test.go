@@ -17,6 +17,7 @@ import (
 
 	"wardicon/core/explain"
 	"wardicon/core/rehearsal"
+	"wardicon/core/vpn"
 )
 
 // program is the command line as it is shipped, for boxes in which it has to run.
@@ -218,7 +219,11 @@ func TestRehearsalFaultsTunnel(t *testing.T) {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
 			documented(t, "TLS tunnel", test.name, test.step, test.cause)
-			cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
+			parcel := spoilt(t, test.parcel, test.pattern, test.to)
+			cli.fails(t, parcel, test.step, test.cause)
+			if test.step != "" {
+				explained(t, cli.tunnelSays(t, parcel), vpn.TLS, test.cause)
+			}
 		})
 	}
 }

@@ -93,7 +93,9 @@ const when = (at: string) => new Date(at).toLocaleString()
         {{ when(one.result.at) }} by {{ one.operator }}:
         <span
           class="tag"
-          :class="{ passed: 'fine', failed: 'error', running: 'plain', stopped: 'plain' }[one.state]"
+          :class="
+            { passed: 'fine', failed: 'error', running: 'plain', stopped: 'plain' }[one.state]
+          "
           >{{ one.state }}</span
         >
       </p>
@@ -102,8 +104,7 @@ const when = (at: string) => new Date(at).toLocaleString()
         <summary>Earlier rehearsals</summary>
         <ul class="mb-0 mt-2">
           <li v-for="r in earlier.slice(1)" :key="r.id">
-            {{ when(r.result.at) }}: {{ r.state
-            }}{{ r.result.cause ? `, ${r.result.cause}` : '' }}
+            {{ when(r.result.at) }}: {{ r.state }}{{ r.result.cause ? `, ${r.result.cause}` : '' }}
           </li>
         </ul>
       </details>

@@ -1,0 +1,73 @@
+<script setup lang="ts">
+// What came of signing in to gateways with parcels: the last rehearsal of each profile, or all.
+import { computed } from 'vue'
+import { api, ask, type ListQuery } from '../api/client'
+import ListTable from '../parts/ListTable.vue'
+import PageHead from '../parts/PageHead.vue'
+import { shortTime } from '../parts/handovers'
+import { useAddress } from '../parts/useAddress'
+
+const which = useAddress('state')
+const all = useAddress('all')
+const filters = computed(() =>
+  [all.value ? '' : 'latest:true', which.value ? `state:${which.value}` : ''].filter(Boolean),
+)
+const states = [
+  { value: '', text: 'All' },
+  { value: 'failed', text: 'Failed' },
+  { value: 'passed', text: 'Passed' },
+  { value: 'stopped', text: 'Stopped' },
+]
+const spans = [
+  { value: '', text: 'Last of each profile' },
+  { value: 'yes', text: 'Every one' },
+]
+const columns = [
+  { key: 'device', text: 'Device', sort: 'device' },
+  { key: 'gateway', text: 'Gateway', sort: 'gateway' },
+  { key: 'state', text: 'State' },
+  { key: 'cause', text: 'Failed at' },
+  { key: 'at', text: 'When', sort: 'at' },
+]
+const looks: Record<string, string> = { passed: 'fine', failed: 'error' }
+const load = (query: ListQuery, signal: AbortSignal) =>
+  ask(api.GET('/api/v1/rehearsals', { params: { query }, signal }))
+</script>
+
+<template>
+  <PageHead title="Rehearsals" />
+  <p class="soft">
+    Trial connections with parcels, as devices would make them. A parcel is rehearsed on the page of
+    its <RouterLink to="/profiles">profile</RouterLink>.
+  </p>
+  <ListTable noun="rehearsals" :columns="columns" :load="load" first="at" :filters="filters">
+    <template #filter>
+      <div>
+        <label class="form-label" for="state">State</label>
+        <BFormSelect id="state" v-model="which" :options="states" />
+      </div>
+      <div>
+        <label class="form-label" for="span">Rehearsals</label>
+        <BFormSelect id="span" v-model="all" :options="spans" />
+      </div>
+    </template>
+    <template #cell="{ row, column }">
+      <RouterLink v-if="column === 'device'" :to="`/profiles/${row.profile_id}`">{{
+        row.device
+      }}</RouterLink>
+      <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{
+        row.gateway
+      }}</RouterLink>
+      <span v-else-if="column === 'state'" class="tag" :class="looks[row.state] ?? 'plain'">{{
+        row.state
+      }}</span>
+      <template v-else-if="column === 'cause'">{{
+        [row.result.steps.find((s) => s.state === 'failed')?.name, row.result.cause]
+          .filter(Boolean)
+          .join(': ')
+      }}</template>
+      <span v-else class="text-nowrap">{{ shortTime(row.result.at) }}</span>
+    </template>
+    <template #empty>No rehearsals yet.</template>
+  </ListTable>
+</template>
