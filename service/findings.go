@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"wardicon/api"
 	"wardicon/core/check"
@@ -28,7 +29,7 @@ func (s *Service) Findings(ctx context.Context, q store.Query) (api.Page[api.Fle
 func (s *Service) FindingSums(ctx context.Context, by string, days int) ([]api.FindingSum, error) {
 	list, err := summed(
 		&s.sums,
-		fmt.Sprint("findings ", by, " ", days),
+		fmt.Sprint("findings ", by, " ", days, " ", s.now().Format(time.DateOnly)),
 		func() ([]api.FindingSum, error) { return s.store.Read().SumFindings(ctx, by, days, 500) },
 	)
 	list = slices.Clone(list)

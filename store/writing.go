@@ -118,7 +118,8 @@ func (s *Store) Write(ctx context.Context, do func(*Tx) error) error {
 func (s *Store) transact(ctx context.Context, do func(*Tx) error) (err error) {
 	l := s.writer.lane
 	if _, err := l.ExecContext(ctx, "BEGIN IMMEDIATE"); err != nil {
-		return fmt.Errorf("database: %w", err)
+		// A context that ends meanwhile may be told of a transaction that has begun.
+		return errors.Join(fmt.Errorf("database: %w", err), l.undo(ctx))
 	}
 	done := false
 	defer func() {
@@ -164,7 +165,7 @@ func (s *Store) Snapshot(ctx context.Context, do func(*Tx) error) (err error) {
 		}
 	}
 	if _, err := l.ExecContext(ctx, "BEGIN"); err != nil {
-		return s.faulty(fmt.Errorf("database: %w", err))
+		return s.faulty(errors.Join(fmt.Errorf("database: %w", err), l.undo(ctx)))
 	}
 	defer func() { err = s.faulty(errors.Join(err, l.undo(ctx))) }()
 	return do(&Tx{s: s, q: l})

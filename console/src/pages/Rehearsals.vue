@@ -9,9 +9,7 @@ import { useAddress } from '../parts/useAddress'
 
 const which = useAddress('state')
 const all = useAddress('all')
-const filters = computed(() =>
-  [all.value ? '' : 'latest:true', which.value ? `state:${which.value}` : ''].filter(Boolean),
-)
+const filters = computed(() => (which.value ? [`state:${which.value}`] : []))
 const states = [
   { value: '', text: 'All' },
   { value: 'failed', text: 'Failed' },
@@ -30,8 +28,10 @@ const columns = [
   { key: 'at', text: 'When', sort: 'at' },
 ]
 const looks: Record<string, string> = { passed: 'fine', failed: 'error' }
-const load = (query: ListQuery, signal: AbortSignal) =>
-  ask(api.GET('/api/v1/rehearsals', { params: { query }, signal }))
+function load(query: ListQuery, signal: AbortSignal) {
+  const filter = [...(query.filter ?? []), ...(all.value ? [] : ['latest:true'])]
+  return ask(api.GET('/api/v1/rehearsals', { params: { query: { ...query, filter } }, signal }))
+}
 </script>
 
 <template>
@@ -40,14 +40,21 @@ const load = (query: ListQuery, signal: AbortSignal) =>
     Trial connections with parcels, as devices would make them. A parcel is rehearsed on the page of
     its <RouterLink to="/profiles">profile</RouterLink>.
   </p>
-  <ListTable noun="rehearsals" :columns="columns" :load="load" first="at" :filters="filters">
+  <ListTable
+    :key="all"
+    noun="rehearsals"
+    :columns="columns"
+    :load="load"
+    first="at"
+    :filters="filters"
+  >
     <template #filter>
       <div>
         <label class="form-label" for="state">State</label>
         <BFormSelect id="state" v-model="which" :options="states" />
       </div>
       <div>
-        <label class="form-label" for="span">Rehearsals</label>
+        <label class="form-label" for="span">Show</label>
         <BFormSelect id="span" v-model="all" :options="spans" />
       </div>
     </template>
