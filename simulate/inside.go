@@ -21,7 +21,7 @@ func inner(b []byte) []byte {
 	}
 	switch p.Protocol {
 	case inside.ICMP:
-		return echoed(b)
+		return inside.EchoReply(b)
 	case inside.UDP:
 		if p.To.Port() == 53 {
 			return named(p)

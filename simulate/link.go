@@ -3,7 +3,6 @@ package simulate
 import (
 	"bufio"
 	"crypto/rand"
-	"encoding/binary"
 	"io"
 	"net"
 	"net/netip"
@@ -120,27 +119,4 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader, nonce [32]byte) {
 			}
 		}
 	}
-}
-
-// echoed answers an ICMP echo request of IPv4 (RFC 792); nil for all else.
-func echoed(p []byte) []byte {
-	if len(p) < 28 || p[0] != 0x45 || p[9] != 1 || p[20] != 8 {
-		return nil
-	}
-	answer := append([]byte{}, p...)
-	copy(answer[12:16], p[16:20])
-	copy(answer[16:20], p[12:16])
-	answer[20], answer[22], answer[23] = 0, 0, 0
-	sum := uint32(0)
-	for i := 20; i < len(answer); i += 2 {
-		sum += uint32(answer[i]) << 8
-		if i+1 < len(answer) {
-			sum += uint32(answer[i+1])
-		}
-	}
-	for sum > 0xFFFF {
-		sum = sum>>16 + sum&0xFFFF
-	}
-	binary.BigEndian.PutUint16(answer[22:], ^uint16(sum))
-	return answer
 }

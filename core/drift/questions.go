@@ -208,17 +208,7 @@ func wrapping(k *vpn.ControlKey, digest string) (w tlstunnel.Wrapping, err error
 	if k.Key == nil {
 		return w, vpn.ErrNoKey
 	}
-	key, err := vpn.ControlKeyBytes(k.Kind, k.Key.Reveal())
-	switch {
-	case err != nil:
-		return w, err
-	case k.Kind == vpn.ControlAuth:
-		return tlstunnel.Auth(key, k.Direction, digest)
-	case k.Kind == vpn.ControlCryptV2:
-		return tlstunnel.CryptV2(key)
-	default:
-		return tlstunnel.Crypt(key, false)
-	}
+	return tlstunnel.Wrap(k.Kind, k.Key.Reveal(), k.Direction, digest)
 }
 
 func first(texts ...string) string {

@@ -97,6 +97,25 @@ func Echo(from, to netip.Addr, id, number uint16, size int) []byte {
 	return packet(from, to, ICMPv6, b)
 }
 
+// EchoReply answers a question for an echo; nil for any other packet.
+func EchoReply(b []byte) []byte {
+	p, err := Read(b)
+	asks := p.Protocol == ICMP && p.Kind == 8 || p.Protocol == ICMPv6 && p.Kind == 128
+	if err != nil || !asks {
+		return nil
+	}
+	from, to := p.To.Addr(), p.From.Addr()
+	body := append([]byte{}, p.body...)
+	body[2], body[3] = 0, 0
+	if body[0] = 0; from.Is4() {
+		binary.BigEndian.PutUint16(body[2:], checksum(body))
+	} else {
+		body[0] = 129
+		binary.BigEndian.PutUint16(body[2:], checksum(pseudo(from, to, ICMPv6, len(body)), body))
+	}
+	return packet(from, to, p.Protocol, body)
+}
+
 // Datagram writes a datagram of UDP.
 func Datagram(from, to netip.AddrPort, payload []byte) []byte {
 	b := binary.BigEndian.AppendUint16(nil, from.Port())
@@ -131,6 +150,8 @@ type Packet struct {
 	Number   uint32 // of an echo, or the sequence number of TCP
 	Flags    byte   // of TCP
 	Payload  []byte // of UDP
+
+	body []byte // above IP
 }
 
 // Echoed tells whether the packet answers an echo.
@@ -173,6 +194,7 @@ func Read(b []byte) (p Packet, err error) {
 	if len(body) < 8 {
 		return p, errShort
 	}
+	p.body = body
 	ports := func() {
 		p.From = netip.AddrPortFrom(from, binary.BigEndian.Uint16(body))
 		p.To = netip.AddrPortFrom(to, binary.BigEndian.Uint16(body[2:]))

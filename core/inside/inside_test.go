@@ -46,6 +46,15 @@ func TestPackets(t *testing.T) {
 			if sum != 0 {
 				t.Errorf("the checksum of protocol %d is wrong", test.protocol)
 			}
+			if reply := EchoReply(test.packet); (reply != nil) != (p.ID == 7) {
+				t.Errorf("protocol %d: answered with %x", test.protocol, reply)
+			} else if reply != nil {
+				r, err := Read(reply)
+				if err != nil || !r.Echoed() || r.ID != 7 || r.Number != 9 ||
+					r.From != p.To || r.To != p.From {
+					t.Errorf("the echo is %+v (%v)", r, err)
+				}
+			}
 			for n := range test.packet {
 				if _, err := Read(test.packet[:n]); err == nil {
 					t.Errorf("%d of %d bytes are taken", n, len(test.packet))

@@ -4,19 +4,19 @@ import (
 	"encoding/binary"
 	"errors"
 	"io"
+
+	"wardicon/core/wire"
 )
 
 // Child is an association for ESP in tunnel mode, as this end has it (RFC 4303).
 type Child struct {
-	out, in             *box
-	outSPI              uint32
-	inSPI               uint32
-	sent                uint32
-	highest             uint32
-	window              uint64
-	Suite               string // as the gateway chose it
-	packetsIn, bytesIn  int
-	packetsOut, bytesUp int
+	out, in  *box
+	outSPI   uint32
+	inSPI    uint32
+	sent     uint32
+	came     wire.Window
+	Suite    string // as the gateway chose it
+	up, down int    // bytes of IP packets
 }
 
 // Seal wraps an IP packet (RFC 4303 §2).
@@ -42,8 +42,7 @@ func (c *Child) Seal(packet []byte, random io.Reader) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.packetsOut++
-	c.bytesUp += len(packet)
+	c.up += len(packet)
 	return append(head, sealed...), nil
 }
 
@@ -52,11 +51,6 @@ func (c *Child) Open(b []byte) ([]byte, error) {
 	if len(b) < 8 || binary.BigEndian.Uint32(b) != c.inSPI {
 		return nil, errors.New("ESP of another association")
 	}
-	number := binary.BigEndian.Uint32(b[4:])
-	if number == 0 || number+64 <= c.highest ||
-		number <= c.highest && c.window>>(c.highest-number)&1 == 1 {
-		return nil, errors.New("ESP that came before")
-	}
 	text, err := c.in.open(b[:8], b[8:])
 	if err != nil {
 		return nil, err
@@ -64,16 +58,13 @@ func (c *Child) Open(b []byte) ([]byte, error) {
 	if len(text) < 2 || int(text[len(text)-2])+2 > len(text) {
 		return nil, errSealed
 	}
-	if number > c.highest {
-		c.window <<= min(number-c.highest, 64)
-		c.highest = number
+	if !c.came.Take(binary.BigEndian.Uint32(b[4:])) {
+		return nil, errors.New("ESP that came before")
 	}
-	c.window |= 1 << (c.highest - number)
 	packet := text[:len(text)-2-int(text[len(text)-2])]
-	c.packetsIn++
-	c.bytesIn += len(packet)
+	c.down += len(packet)
 	return packet, nil
 }
 
 // Traffic is what went through: bytes of IP packets.
-func (c *Child) Traffic() (sent, received int) { return c.bytesUp, c.bytesIn }
+func (c *Child) Traffic() (sent, received int) { return c.up, c.down }

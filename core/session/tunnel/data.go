@@ -5,10 +5,6 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/hmac"
-	"crypto/md5"
-	"crypto/sha1"
-	"crypto/sha256"
-	"crypto/sha512"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -17,6 +13,9 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/chacha20poly1305"
+
+	"wardicon/core/wire"
+	"wardicon/core/wire/tlstunnel"
 )
 
 // Kinds of packets of the data channel (draft §3.1): with the number of the client, and without.
@@ -38,19 +37,13 @@ var (
 	}
 )
 
-var macs = map[string]func() hash.Hash{
-	"MD5": md5.New, "SHA1": sha1.New, "SHA224": sha256.New224, "SHA256": sha256.New,
-	"SHA384": sha512.New384, "SHA512": sha512.New,
-}
-
 // Data is the data channel of a client.
 type Data struct {
 	peer, key int
 	framing   byte
 	swapped   bool
 	sent      uint32
-	highest   uint32
-	window    uint64
+	came      wire.Window
 	up, down  int
 
 	out, in half
@@ -108,7 +101,8 @@ func newHalf(k []byte, name, digest string) (h half, err error) {
 		if digest == "" {
 			digest = "SHA1"
 		}
-		if h.mac = macs[strings.ReplaceAll(strings.ToUpper(digest), "-", "")]; h.mac == nil {
+		var known bool
+		if h.mac, known = tlstunnel.Digest(digest); !known {
 			return h, fmt.Errorf("digest %q cannot be used here", digest)
 		}
 		h.macKey = k[macPart : macPart+h.mac().Size()]
@@ -217,15 +211,9 @@ func (d *Data) Open(b []byte) ([]byte, error) {
 	} else if number, text, err = d.in.unchain(rest); err != nil {
 		return nil, err
 	}
-	n := binary.BigEndian.Uint32(number)
-	if n == 0 || n+64 <= d.highest || n <= d.highest && d.window>>(d.highest-n)&1 == 1 {
+	if !d.came.Take(binary.BigEndian.Uint32(number)) {
 		return nil, errors.New("a packet that came before")
 	}
-	if n > d.highest {
-		d.window <<= min(n-d.highest, 64)
-		d.highest = n
-	}
-	d.window |= 1 << (d.highest - n)
 	packet := d.unframed(text)
 	if bytes.HasPrefix(packet, alive) || bytes.HasPrefix(packet, leaving[:16]) {
 		return nil, nil

@@ -13,6 +13,8 @@ import (
 	"fmt"
 	"hash"
 	"strings"
+
+	"wardicon/core/vpn"
 )
 
 // Sizes of key material in bytes: a static key has two halves, one a direction, each with 64 bytes
@@ -36,6 +38,27 @@ type Wrapping struct {
 	server []byte // the key that opens those of clients, 128 bytes
 }
 
+// Wrap protects the control channel as a client does: by a key of a kind, as files and records write
+// it. Direction and digest are of keys that sign alone.
+func Wrap(kind vpn.ControlKind, text, direction, digest string) (w Wrapping, err error) {
+	key, err := vpn.ControlKeyBytes(kind, text)
+	switch {
+	case err != nil:
+		return w, err
+	case kind == vpn.ControlAuth:
+		return Auth(key, direction, digest)
+	case kind == vpn.ControlCryptV2:
+		return CryptV2(key)
+	}
+	return Crypt(key, false)
+}
+
+// Digest finds a digest of the HMAC by its name, with dashes or without.
+func Digest(name string) (make func() hash.Hash, known bool) {
+	make, known = macs[strings.ReplaceAll(strings.ToUpper(name), "-", "")]
+	return make, known
+}
+
 // macs are digests of the HMAC by name, without dashes.
 var macs = map[string]func() hash.Hash{
 	"MD5":    md5.New,
@@ -52,7 +75,7 @@ func Auth(key []byte, direction, digest string) (w Wrapping, err error) {
 	if digest == "" {
 		digest = "SHA1"
 	}
-	make, ok := macs[strings.ReplaceAll(strings.ToUpper(digest), "-", "")]
+	make, ok := Digest(digest)
 	if !ok {
 		return w, fmt.Errorf(
 			"digest %q, expected MD5, SHA1, SHA224, SHA256, SHA384 or SHA512",
