@@ -44,8 +44,9 @@ result; --history lists results. There a login is tried once a minute at most, a
 gateway rejected it only with --again.
 
 Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
-file leaves to the person is read from --password-file or prompted for. A password is tried once:
-gateways lock accounts after several.`,
+file leaves to the person is read from --password-file or prompted for. A login that a gateway
+rejected is not tried there again, because gateways lock accounts after several failures. A device
+that is connected with the same certificate or login may be disconnected.`,
 		Example: `  wardicon rehearse norrvik.ovpn --password-file secret.txt
   wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 --lookup timetable.inside.skerryline.example
   wardicon rehearse tallholm.mobileconfig --as "ios 17"
@@ -113,6 +114,7 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 	}
 	r := &rehearse.Rehearser{}
 	results, failed := []rehearsal.Result{}, false
+	rejected := map[[2]string]bool{} // logins at servers
 	for _, item := range filecheck.Check(files, options) {
 		for _, l := range item.Connections {
 			c := l.Connection
@@ -136,6 +138,11 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 			if !password.IsZero() {
 				c.Password = password
 			}
+			if rejected[[2]string{c.Server, c.Login}] && c.NeedsPassword() {
+				_, _ = fmt.Fprintf(a.Err, "%s: %s is not tried again at %s, which rejected it\n",
+					item.Name, c.Login, c.Server)
+				continue
+			}
 			if err := a.askPassword(&c); err != nil {
 				return err
 			}
@@ -144,6 +151,7 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 			})
 			results = append(results, result)
 			failed = failed || !result.Passed
+			rejected[[2]string{c.Server, c.Login}] = result.CauseID == "password-wrong"
 		}
 	}
 	if len(results) == 0 {

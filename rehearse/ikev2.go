@@ -142,7 +142,7 @@ func (c *ikeConn) exchange(datagrams [][]byte, take func([]byte) bool) error {
 
 // ikev2 rehearses a connection by IKEv2.
 func (w *run) ikev2() error {
-	addresses, err := w.resolve(w.Connection.Server)
+	addresses, err := w.resolve()
 	if err != nil {
 		return err
 	}
@@ -150,8 +150,10 @@ func (w *run) ikev2() error {
 	if err != nil {
 		return err
 	}
-	if e, ok := w.closing(s); ok {
-		defer e.Close()
+	if s.EAP != nil {
+		if m, ok := s.EAP.Method.(*eap.TLS); ok {
+			defer m.Close()
+		}
 	}
 	c := &ikeConn{ctx: w.ctx, at: addresses[0], wait: waits}
 	defer c.close()
@@ -165,7 +167,7 @@ func (w *run) ikev2() error {
 		}
 	}
 	if err != nil {
-		return w.ikeFault(err, "key exchange")
+		return w.ikeFault(err, rehearsal.Exchange)
 	}
 	w.result.Gateway, w.result.Suite = c.at.String()+" by UDP, ports 500 and 4500", s.Suite
 	w.passed(rehearsal.Exchange, s.Suite)
@@ -183,8 +185,8 @@ func (w *run) ikev2() error {
 		}
 	})
 	if err != nil {
-		w.certificatesOnce(s.Shown)
-		return w.ikeFault(err, "sign-in")
+		w.certificates(s.Shown)
+		return w.ikeFault(err, rehearsal.SignIn)
 	}
 	defer func() {
 		c.wait = []time.Duration{goodbye}
@@ -210,21 +212,6 @@ func (w *run) hangUp(end func() error) {
 		return
 	}
 	w.passed(rehearsal.HangUp, "")
-}
-
-func (w *run) certificatesOnce(list []*x509.Certificate) {
-	if len(w.result.Certificates) == 0 {
-		w.certificates(list)
-	}
-}
-
-// closing is the part of a sign-in that has to be ended.
-func (w *run) closing(s *ikev2.Session) (*eap.TLS, bool) {
-	if s.EAP == nil {
-		return nil, false
-	}
-	t, ok := s.EAP.Method.(*eap.TLS)
-	return t, ok
 }
 
 func (w *run) signedInBy() string {
@@ -319,16 +306,8 @@ func (w *run) proofs(s *ikev2.Session) error {
 			GetClientCertificate: shows(id),
 			// The name was proven in IKE; here only the CA counts, as clients have it.
 			InsecureSkipVerify: true,
-			VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
-				var chain []*x509.Certificate
-				for _, der := range raw {
-					x, err := x509.ParseCertificate(der)
-					if err != nil {
-						return err
-					}
-					chain = append(chain, x)
-				}
-				return w.trust(chain, true)
+			VerifyConnection: func(state tls.ConnectionState) error {
+				return w.trust(state.PeerCertificates, true)
 			},
 			Time:             w.Now,
 			CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384},
@@ -338,7 +317,7 @@ func (w *run) proofs(s *ikev2.Session) error {
 }
 
 // ikeFault finds the likely cause of what went wrong in IKE.
-func (w *run) ikeFault(err error, during string) error {
+func (w *run) ikeFault(err error, during rehearsal.StepName) error {
 	var f *fault
 	var refused *ikev2.RefusedError
 	var rejected *eap.RejectedError
@@ -350,7 +329,7 @@ func (w *run) ikeFault(err error, during string) error {
 	case errors.As(err, &f):
 		return err
 	case errors.Is(err, errSilent):
-		if during == "sign-in" {
+		if during == rehearsal.SignIn {
 			return because("packet-size", "%w after the key exchange", err)
 		}
 		return because("gateway-no-response", "%w", err)
@@ -374,11 +353,9 @@ func (w *run) ikeFault(err error, during string) error {
 		return because("mutual-failed", "%w", err)
 	case errors.As(err, &refused):
 		err = because(w.refusal(refused), "%w", err)
-		if during == "sign-in" && !refused.Child && refused.Name() == "AUTHENTICATION_FAILED" {
-			err = failing(
-				rehearsal.SignIn,
-				err,
-			) // it rejects the device, whatever it has shown by then
+		if during == rehearsal.SignIn && !refused.Child && refused.Name() == "AUTHENTICATION_FAILED" {
+			// It rejects the device, whatever it has shown by then.
+			err = failing(rehearsal.SignIn, err)
 		}
 		return err
 	case strings.Contains(err.Error(), "EAP-TLS"):
@@ -398,7 +375,7 @@ func (w *run) refusal(e *ikev2.RefusedError) string {
 	case "INVALID_KE_PAYLOAD":
 		return "group-differs"
 	case "AUTHENTICATION_FAILED":
-		signedIn := slices.ContainsFunc(w.result.Steps, func(s rehearsal.Step) bool {
+		proven := slices.ContainsFunc(w.result.Steps, func(s rehearsal.Step) bool {
 			return s.Name == rehearsal.Gateway
 		})
 		switch w.Connection.IKEv2.Auth {
@@ -407,7 +384,7 @@ func (w *run) refusal(e *ikev2.RefusedError) string {
 		case vpn.IKEv2Certificate:
 			return "client-refused"
 		case vpn.IKEv2MSCHAPv2:
-			if signedIn {
+			if proven {
 				return "password-wrong"
 			}
 		}

@@ -21,24 +21,29 @@ type carrier interface {
 	receive(until time.Time) ([]byte, error)
 }
 
-// look looks at what is inside: a host, a name, a service, and how large packets may be.
+// look looks at what is inside: names, hosts, how large packets may be, and services.
 func (w *run) look(t carrier, own, pushed []netip.Addr) {
 	var hosts []netip.Addr
 	var services []netip.AddrPort
+	names := slices.Clone(w.Names)
 	for _, h := range w.Hosts {
 		if at, err := netip.ParseAddrPort(h); err == nil {
 			services = append(services, at)
 		} else if a, err := netip.ParseAddr(h); err == nil {
 			hosts = append(hosts, a)
+		} else {
+			names = append(names, h) // as records have them
 		}
 	}
-	resolvers := w.resolvers(pushed)
-	if len(hosts) == 0 {
-		hosts = resolvers // they are the only hosts that a file names
-	}
 	w.began = w.Now()
-	w.echo(t, own, hosts)
-	w.names(t, own, resolvers)
+	resolvers := w.resolvers(pushed)
+	found := w.names(t, own, resolvers, names)
+	for _, h := range w.Hosts {
+		if a, ok := found[h]; ok {
+			hosts = append(hosts, a)
+		}
+	}
+	w.echo(t, own, hosts, resolvers)
 	w.services(t, own, services)
 }
 
@@ -102,27 +107,41 @@ func ping(t carrier, own, host netip.Addr, number uint16, size int, wait time.Du
 	return os.ErrDeadlineExceeded
 }
 
-// echo asks hosts for an echo until one answers, and then how large packets to it may be.
-func (w *run) echo(t carrier, own, hosts []netip.Addr) {
+// echo asks every host for an echo. Without hosts one of the DNS servers is enough: they are the only
+// hosts that a file names. Then it finds how large packets to the first one may be.
+func (w *run) echo(t carrier, own, hosts, resolvers []netip.Addr) {
+	all := len(hosts) > 0
+	if !all {
+		hosts = resolvers
+	}
 	if len(hosts) == 0 {
 		w.note(rehearsal.Echo, rehearsal.Skipped, "no internal host is known")
 		w.note(rehearsal.PathMTU, rehearsal.Skipped, "no internal host is known")
 		return
 	}
+	var up, down []netip.Addr
 	for i, host := range hosts {
 		me, ok := from(own, host)
-		if !ok {
-			continue
-		}
-		if ping(t, me, host, uint16(i), smallest, insideIn) == nil {
-			w.passed(rehearsal.Echo, host.String()+" responds")
-			w.size(t, me, host)
-			return
+		if ok && ping(t, me, host, uint16(i), smallest, insideIn) == nil {
+			if up = append(up, host); !all {
+				break
+			}
+		} else {
+			down = append(down, host)
 		}
 	}
-	w.cause = "host-silent"
-	w.note(rehearsal.Echo, rehearsal.Failed, join(hosts)+" does not respond to an echo request")
-	w.note(rehearsal.PathMTU, rehearsal.Skipped, "")
+	if len(up) == 0 || all && len(down) > 0 {
+		w.cause = "host-silent"
+		w.note(rehearsal.Echo, rehearsal.Failed, "no response to an echo request: "+join(down))
+	} else {
+		w.passed(rehearsal.Echo, "response to an echo request: "+join(up))
+	}
+	if len(up) == 0 {
+		w.note(rehearsal.PathMTU, rehearsal.Skipped, "")
+		return
+	}
+	me, _ := from(own, up[0])
+	w.size(t, me, up[0])
 }
 
 // sizes are the packets that are tried, in bytes: the largest first.
@@ -139,9 +158,8 @@ func (w *run) size(t carrier, own, host netip.Addr) {
 	best := -1
 	for round := 0; round < 2 && best < 0; round++ {
 		for i, mtu := range sizes {
-			if t.send(inside.Echo(own, host, echoID, uint16(first+i), mtu-head)) != nil {
-				break
-			}
+			// One that is too large for the way out is refused here; smaller ones may pass.
+			_ = t.send(inside.Echo(own, host, echoID, uint16(first+i), mtu-head))
 		}
 		for end := time.Now().Add(time.Second); best != 0; {
 			p, err := await(t, end, func(p inside.Packet) bool {
@@ -165,36 +183,63 @@ func (w *run) size(t carrier, own, host netip.Addr) {
 	w.note(rehearsal.PathMTU, rehearsal.Failed, "packets of 576 bytes are lost")
 }
 
-// names looks names up inside.
-func (w *run) names(t carrier, own, resolvers []netip.Addr) {
-	questions := w.Names
+// names looks every name up inside, and answers with their addresses. Without names it looks whether
+// a resolver answers for the file's domain at all.
+func (w *run) names(
+	t carrier,
+	own, resolvers []netip.Addr,
+	list []string,
+) map[string]netip.Addr {
 	kind := dns.TypeA
-	if len(questions) == 0 { // whether the resolver answers for the domain at all
-		questions, kind = w.Connection.Domains, dns.TypeSOA
+	if len(list) == 0 && len(w.Connection.Domains) > 0 {
+		list, kind = w.Connection.Domains[:1], dns.TypeSOA
 	}
 	switch {
-	case len(questions) == 0:
+	case len(list) == 0:
 		w.note(rehearsal.Lookup, rehearsal.Skipped, "no internal name is known")
-		return
+		return nil
 	case len(resolvers) == 0:
 		w.note(rehearsal.Lookup, rehearsal.Skipped, "no internal DNS server is known")
-		return
+		return nil
 	}
-	var faults []string
-	for i, server := range resolvers {
+	addresses := map[string]netip.Addr{}
+	var found, faults []string
+	for i, name := range list {
+		text, a, err := w.anyLookup(t, own, resolvers, name, kind, uint16(i))
+		if err != nil {
+			faults = append(faults, err.Error())
+			continue
+		}
+		found = append(found, text)
+		addresses[name] = a
+	}
+	if len(faults) > 0 {
+		w.cause = "inside-names"
+		w.note(rehearsal.Lookup, rehearsal.Failed, strings.Join(faults, "; "))
+		return addresses
+	}
+	w.passed(rehearsal.Lookup, strings.Join(found, "; "))
+	return addresses
+}
+
+// anyLookup asks one resolver after the other.
+func (w *run) anyLookup(
+	t carrier,
+	own, resolvers []netip.Addr,
+	name string,
+	kind, number uint16,
+) (found string, a netip.Addr, err error) {
+	err = errors.New("no internal DNS server has an address of the family that was given")
+	for _, server := range resolvers {
 		me, ok := from(own, server)
 		if !ok {
 			continue
 		}
-		found, err := lookup(t, me, server, questions[0], kind, uint16(40000+i))
-		if err == nil {
-			w.passed(rehearsal.Lookup, found)
-			return
+		if found, a, err = lookup(t, me, server, name, kind, 40000+number); err == nil {
+			return found, a, nil
 		}
-		faults = append(faults, err.Error())
 	}
-	w.cause = "inside-names"
-	w.note(rehearsal.Lookup, rehearsal.Failed, strings.Join(faults, "; "))
+	return found, a, err
 }
 
 // lookup asks a resolver inside.
@@ -202,18 +247,17 @@ func lookup(
 	t carrier,
 	own, server netip.Addr,
 	name string,
-	kind uint16,
-	port uint16,
-) (string, error) {
+	kind, port uint16,
+) (string, netip.Addr, error) {
 	m := new(dns.Msg).SetQuestion(dns.Fqdn(name), kind)
 	b, err := m.Pack()
 	if err != nil {
-		return "", err
+		return "", netip.Addr{}, err
 	}
 	me, it := netip.AddrPortFrom(own, port), netip.AddrPortFrom(server, 53)
 	for range tries {
 		if err := t.send(inside.Datagram(me, it, b)); err != nil {
-			return "", err
+			return "", netip.Addr{}, err
 		}
 		var answer dns.Msg
 		_, err = await(t, time.Now().Add(insideIn/tries), func(p inside.Packet) bool {
@@ -224,24 +268,31 @@ func lookup(
 		case errors.Is(err, os.ErrDeadlineExceeded):
 			continue
 		case err != nil:
-			return "", err
+			return "", netip.Addr{}, err
 		}
 		return told(name, server, &answer, kind)
 	}
-	return "", fmt.Errorf("%s does not answer DNS", server)
+	return "", netip.Addr{}, fmt.Errorf("%s does not respond to DNS", server)
 }
 
-func told(name string, server netip.Addr, m *dns.Msg, kind uint16) (string, error) {
+func told(
+	name string,
+	server netip.Addr,
+	m *dns.Msg,
+	kind uint16,
+) (string, netip.Addr, error) {
 	code := dns.RcodeToString[m.Rcode]
 	if kind == dns.TypeSOA { // that it answers is enough
-		return fmt.Sprintf("%s answers for %s (%s)", server, name, code), nil
+		return fmt.Sprintf("%s answers for %s (%s)", server, name, code), netip.Addr{}, nil
 	}
 	for _, r := range m.Answer {
 		if a, ok := r.(*dns.A); ok {
-			return fmt.Sprintf("%s is %s, by %s", name, a.A, server), nil
+			if found, ok := netip.AddrFromSlice(a.A.To4()); ok {
+				return fmt.Sprintf("%s is %s, by %s", name, found, server), found, nil
+			}
 		}
 	}
-	return "", fmt.Errorf("%s answers %s for %s, without an address", server, code, name)
+	return "", netip.Addr{}, fmt.Errorf("%s: %s from %s, expected an address", name, code, server)
 }
 
 // services begins a connection to each service, and gives it up at once.
@@ -253,10 +304,10 @@ func (w *run) services(t carrier, own []netip.Addr, list []netip.AddrPort) {
 	var open []string
 	for i, at := range list {
 		me, ok := from(own, at.Addr())
-		if !ok {
-			continue
+		err := errors.New("is of a family of which no address was given")
+		if ok {
+			err = begin(t, netip.AddrPortFrom(me, uint16(41000+i)), at)
 		}
-		err := begin(t, netip.AddrPortFrom(me, uint16(41000+i)), at)
 		if err != nil {
 			w.cause = "host-silent"
 			w.note(rehearsal.Connect, rehearsal.Failed, fmt.Sprintf("%s %v", at, err))

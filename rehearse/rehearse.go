@@ -95,6 +95,7 @@ type run struct {
 	result rehearsal.Result
 	began  time.Time // of the step
 	cause  string
+	last   bool // of several remotes, the one that is tried is the last
 }
 
 // Run makes a rehearsal.
@@ -105,13 +106,10 @@ func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 	ctx, stop := context.WithTimeout(ctx, whole)
 	defer stop()
 	begin := r.Now()
-	w := &run{Rehearser: r, Request: q, ctx: ctx, began: begin, result: rehearsal.Result{
-		At: begin.UTC(), File: q.File, Connection: q.Connection.Name,
-		Protocol: q.Connection.Protocol, Server: q.Connection.Server,
-		Steps: []rehearsal.Step{}, Certificates: []rehearsal.ShownCertificate{},
-		Addresses: []netip.Addr{}, DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{},
-		Differences: []string{},
-	}}
+	w := &run{
+		Rehearser: r, Request: q, ctx: ctx, began: begin,
+		result: rehearsal.Begun(begin, q.File, q.Connection),
+	}
 	var err error
 	switch c := q.Connection; {
 	case c.IKEv2 != nil:
@@ -197,15 +195,23 @@ func (w *run) finish(err error) {
 	}
 }
 
-// resolve finds the addresses of the gateway.
-func (w *run) resolve(server string) ([]netip.Addr, error) {
+// resolve finds the addresses of the gateway, and tells of it.
+func (w *run) resolve() ([]netip.Addr, error) {
+	list, found, err := w.resolved(w.Connection.Server)
+	if err == nil {
+		w.passed(rehearsal.Resolve, found)
+	}
+	return list, err
+}
+
+// resolved finds the addresses of a server, and words them.
+func (w *run) resolved(server string) (list []netip.Addr, found string, err error) {
 	if server == "" {
-		return nil, because("file-broken", "the file names no gateway")
+		return nil, "", because("file-broken", "the file names no gateway")
 	}
 	if w.Lead != nil && w.Lead.Address != "" {
 		server = w.Lead.Address
 	}
-	var list []netip.Addr
 	if a, err := netip.ParseAddr(server); err == nil {
 		list = append(list, a)
 	} else {
@@ -214,7 +220,7 @@ func (w *run) resolve(server string) ([]netip.Addr, error) {
 			resolver = w.Resolver
 		}
 		if list, err = resolver.LookupNetIP(w.ctx, "ip", server); err != nil {
-			return nil, because("name-unresolved", "%s: %w", server, err)
+			return nil, "", because("name-unresolved", "%s: %w", server, err)
 		}
 	}
 	var texts []string
@@ -233,12 +239,11 @@ func (w *run) resolve(server string) ([]netip.Addr, error) {
 	}
 	if len(kept) == 0 {
 		if refused != nil {
-			return nil, because("", "%w", refused)
+			return nil, "", because("", "%w", refused)
 		}
-		return nil, because("name-unresolved", "%s has no address", server)
+		return nil, "", because("name-unresolved", "%s has no address", server)
 	}
-	w.passed(rehearsal.Resolve, strings.Join(texts, ", "))
-	return kept, nil
+	return kept, strings.Join(texts, ", "), nil
 }
 
 // port is where a port of the gateway is reached.
@@ -249,8 +254,9 @@ func (w *run) port(p int) uint16 {
 	return uint16(p)
 }
 
-// certificates notes what the gateway showed.
+// certificates notes what the gateway showed last.
 func (w *run) certificates(list []*x509.Certificate) {
+	w.result.Certificates = w.result.Certificates[:0]
 	for _, c := range list {
 		w.result.Certificates = append(w.result.Certificates, rehearsal.ShownCertificate{
 			Subject: shown(c.Subject.String()), Issuer: shown(c.Issuer.String()),

@@ -49,7 +49,7 @@ func (w *run) sstp() error {
 	if err != nil {
 		return err
 	}
-	addresses, err := w.resolve(w.Connection.Server)
+	addresses, err := w.resolve()
 	if err != nil {
 		return err
 	}
@@ -65,25 +65,15 @@ func (w *run) sstp() error {
 	name := cmp.Or(o.ServerName, w.Connection.Server)
 	conn := tls.Client(raw, &tls.Config{
 		ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, Time: w.Now,
-		VerifyConnection: func(state tls.ConnectionState) error {
-			w.certificatesOnce(state.PeerCertificates)
-			leaf := state.PeerCertificates[0]
-			err := w.trust(state.PeerCertificates, false, x509.ExtKeyUsageServerAuth)
-			if err == nil && leaf.VerifyHostname(name) != nil {
-				err = because("certificate-name", "the gateway's certificate %q does not carry %s",
-					called(leaf), name)
-			}
-			return err
-		},
+		VerifyConnection: w.verify(name, func(c *x509.Certificate) bool {
+			return c.VerifyHostname(name) == nil
+		}),
 	})
 	if err := conn.HandshakeContext(w.ctx); err != nil {
 		return w.tlsFault(err)
 	}
 	state := conn.ConnectionState()
-	w.result.Suite = tls.VersionName(state.Version) + ", " + tls.CipherSuiteName(state.CipherSuite)
-	w.result.Proof = "certificate in TLS"
-	w.passed(rehearsal.Exchange, w.result.Suite)
-	w.passed(rehearsal.Gateway, called(state.PeerCertificates[0]))
+	w.shookHands(state)
 	s := &stream{conn: conn, in: bufio.NewReaderSize(conn, 8<<10)}
 	nonce, hashes, err := s.call(name)
 	if err != nil {
@@ -109,12 +99,12 @@ func (s *stream) call(host string) (nonce []byte, hashes uint8, err error) {
 	text := textproto.NewReader(s.in)
 	line, err := text.ReadLine()
 	if err != nil {
-		return nil, 0, because("proxy-between", "it speaks TLS, and ends the connection at the "+
-			"request for SSTP")
+		return nil, 0, because("proxy-between", "TLS works, and the server closes the connection "+
+			"on the SSTP request")
 	}
 	if _, err := text.ReadMIMEHeader(); err != nil || !strings.HasPrefix(line, "HTTP/1.") ||
 		!strings.Contains(line, " 200") {
-		return nil, 0, because("proxy-between", "it answers the request for SSTP with %q", line)
+		return nil, 0, because("proxy-between", "the server responds to the SSTP request with %q", line)
 	}
 	if err := s.control(sstp.Request()); err != nil {
 		return nil, 0, err
@@ -173,6 +163,9 @@ func (s *stream) next() (*sstp.Message, []byte, error) {
 	return &m, nil, err
 }
 
+// errAborted says that the gateway ended the call itself, and not PPP in it.
+var errAborted = errors.New("the gateway ends the call")
+
 // link opens PPP in a stream: it signs in, binds the sign-in to TLS, and takes an address.
 func (w *run) link(
 	s *stream,
@@ -209,8 +202,7 @@ func (w *run) link(
 		}
 		if m != nil {
 			if m.Kind == sstp.Abort || m.Kind == sstp.Disconnect {
-				return w.linkFault(s, signedIn, fmt.Errorf("the gateway ends the call%s",
-					refusedBy(m)))
+				return w.linkFault(s, signedIn, fmt.Errorf("%w%s", errAborted, refusedBy(m)))
 			}
 			continue
 		}
@@ -258,6 +250,8 @@ func (w *run) linkFault(s *stream, signedIn bool, err error) error {
 		return because("methods-differ", "%s", why)
 	case errors.Is(err, os.ErrDeadlineExceeded):
 		return because("ppp-silent", "the gateway does not answer PPP")
+	case signedIn && errors.Is(err, errAborted):
+		return because("binding-refused", "%s", why)
 	case signedIn:
 		return because("address-refused", "%s", why)
 	}

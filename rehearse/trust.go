@@ -4,15 +4,15 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
-	"fmt"
 	"slices"
 
 	"wardicon/core/pki"
+	"wardicon/core/rehearsal"
 	"wardicon/core/vpn"
 )
 
-// trust holds a gateway's certificates to what a device believes: its CAs, the dates, and what the
-// certificate is for. A device that takes any CA for a root needs none of its own (rootless).
+// trust checks a gateway's certificates as a device does: the chain to its CAs, the dates, and what
+// the certificate is for. A rootless device trusts an intermediate CA without its root.
 func (w *run) trust(chain []*x509.Certificate, rootless bool, usage ...x509.ExtKeyUsage) error {
 	own, err := pki.Certificates(w.Connection.Authority)
 	if w.Connection.Authority != "" && err != nil {
@@ -54,7 +54,7 @@ func called(c *x509.Certificate) string {
 	return c.Subject.String()
 }
 
-// untrusted words why a chain is not believed.
+// untrusted words why a chain is not trusted.
 func (w *run) untrusted(leaf *x509.Certificate, err error) error {
 	var unknown x509.UnknownAuthorityError
 	var invalid x509.CertificateInvalidError
@@ -73,6 +73,32 @@ func (w *run) untrusted(leaf *x509.Certificate, err error) error {
 			invalid.Cert.NotAfter.UTC().Format("2 January 2006"))
 	}
 	return because("authority-missing", "%w", err)
+}
+
+// verify makes the check of a gateway's certificate in TLS: its chain, and whether it has a name.
+func (w *run) verify(
+	name string,
+	has func(*x509.Certificate) bool,
+) func(tls.ConnectionState) error {
+	return func(state tls.ConnectionState) error {
+		w.certificates(state.PeerCertificates)
+		if err := w.trust(state.PeerCertificates, false, x509.ExtKeyUsageServerAuth); err != nil {
+			return err
+		}
+		if leaf := state.PeerCertificates[0]; !has(leaf) {
+			return because("certificate-name", "the gateway's certificate is for %q, expected %s",
+				called(leaf), name)
+		}
+		return nil
+	}
+}
+
+// shookHands notes what a TLS handshake came to.
+func (w *run) shookHands(state tls.ConnectionState) {
+	w.result.Suite = tls.VersionName(state.Version) + ", " + tls.CipherSuiteName(state.CipherSuite)
+	w.result.Proof = "certificate in TLS"
+	w.passed(rehearsal.Exchange, w.result.Suite)
+	w.passed(rehearsal.Gateway, called(state.PeerCertificates[0]))
 }
 
 // serverUsage is what a device's release demands of a gateway's certificate by IKE.
@@ -127,10 +153,10 @@ func (w *run) credentials() (login, password string, err error) {
 			missing = "login"
 		}
 		return "", "", because("secret-missing", "%w: the file has no %s, and none was given",
-			ErrAsked, missing)
+			errAsked, missing)
 	}
 	return c.Login, c.Password.Reveal(), nil
 }
 
-// ErrAsked says that a device would ask the person for something.
-var ErrAsked = fmt.Errorf("the device would ask the person")
+// errAsked says that a device would prompt the person for something.
+var errAsked = errors.New("the device would prompt for it")

@@ -8,11 +8,11 @@ import (
 	"crypto/x509"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"net/netip"
 	"os"
-	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -28,7 +28,6 @@ import (
 // Bounds of a session of the TLS tunnel.
 const (
 	pushIn      = 15 * time.Second
-	pushEvery   = time.Second
 	mostControl = 256 << 10 // bytes that a gateway says before it pushes
 	mostPacket  = 64 << 10
 )
@@ -100,17 +99,7 @@ func (w *run) wrapping() (wrap tlstunnel.Wrapping, err error) {
 	if s.Control == nil {
 		return wrap, nil
 	}
-	key, err := vpn.ControlKeyBytes(s.Control.Kind, s.Control.Key.Reveal())
-	if err == nil {
-		switch s.Control.Kind {
-		case vpn.ControlAuth:
-			wrap, err = tlstunnel.Auth(key, s.Control.Direction, s.Digest)
-		case vpn.ControlCrypt:
-			wrap, err = tlstunnel.Crypt(key, false)
-		default:
-			wrap, err = tlstunnel.CryptV2(key)
-		}
-	}
+	wrap, err = tlstunnel.Wrap(s.Control.Kind, s.Control.Key.Reveal(), s.Control.Direction, s.Digest)
 	if err != nil {
 		return wrap, failing(rehearsal.Exchange,
 			because("control-key", "the control-channel key cannot be used: %w", err))
@@ -150,14 +139,13 @@ func (w *run) tunnel() error {
 		remotes = []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}
 	}
 	for i, remote := range remotes {
-		mark := len(w.result.Steps)
+		w.last = i == len(remotes)-1
 		err = w.session(remote, wrap, config, hello)
 		var f *fault
-		if err == nil || !errors.As(err, &f) || i == len(remotes)-1 ||
-			!slices.Contains([]string{"gateway-no-response", "name-unresolved"}, f.cause) {
+		if err == nil || w.last || !errors.As(err, &f) ||
+			f.cause != "gateway-no-response" && f.cause != "name-unresolved" {
 			return err
 		}
-		w.result.Steps = w.result.Steps[:mark] // as a client does: the next one
 	}
 	return err
 }
@@ -184,16 +172,9 @@ func (w *run) tlsConfig() (*tls.Config, error) {
 	s := w.Connection.TLS
 	config := &tls.Config{
 		InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, Time: w.Now,
-		VerifyConnection: func(state tls.ConnectionState) error {
-			w.certificatesOnce(state.PeerCertificates)
-			leaf := state.PeerCertificates[0]
-			err := w.trust(state.PeerCertificates, false, x509.ExtKeyUsageServerAuth)
-			if err == nil && s.ServerName != "" && !named(leaf, s.ServerName) {
-				err = because("certificate-name", "the gateway's certificate is of %q, the file "+
-					"expects %s", called(leaf), s.ServerName)
-			}
-			return err
-		},
+		VerifyConnection: w.verify(s.ServerName, func(c *x509.Certificate) bool {
+			return s.ServerName == "" || named(c, s.ServerName)
+		}),
 	}
 	switch s.MinTLS {
 	case "1.0":
@@ -226,9 +207,12 @@ func (w *run) session(
 	config *tls.Config,
 	hello tunnel.Client,
 ) error {
-	addresses, err := w.resolve(cmp.Or(remote.Address, w.Connection.Server))
+	addresses, found, err := w.resolved(cmp.Or(remote.Address, w.Connection.Server))
 	if err != nil {
 		return err
+	}
+	if w.last { // of several, only the one that counts is told of
+		w.passed(rehearsal.Resolve, found)
 	}
 	hello.TCP = remote.Transport == vpn.TCP
 	at := netip.AddrPortFrom(addresses[0], w.port(remote.Port)).String()
@@ -257,6 +241,9 @@ func (w *run) session(
 		}
 		return w.beginFault(err, at)
 	}
+	if !w.last {
+		w.passed(rehearsal.Resolve, found)
+	}
 	verify := config.VerifyConnection
 	config = config.Clone()
 	config.VerifyConnection = func(state tls.ConnectionState) error {
@@ -271,10 +258,7 @@ func (w *run) session(
 		return w.tlsFault(err)
 	}
 	state := t.ConnectionState()
-	w.result.Suite = tls.VersionName(state.Version) + ", " + tls.CipherSuiteName(state.CipherSuite)
-	w.result.Proof = "certificate in TLS"
-	w.passed(rehearsal.Exchange, w.result.Suite)
-	w.passed(rehearsal.Gateway, called(state.PeerCertificates[0]))
+	w.shookHands(state)
 	return w.keys(l, t, hello, state)
 }
 
@@ -285,14 +269,13 @@ func (w *run) beginFault(err error, at string) error {
 	case errors.As(err, &noise):
 		return because("control-key", "%w", err)
 	case errors.Is(err, reliable.ErrSilent) && w.Connection.TLS.Control != nil && w.alive(at):
-		// A gateway keeps silent to whoever has another key.
+		// A gateway drops packets that another key protects.
 		return because("control-key",
-			"the host is there, and the gateway keeps silent, as it does to another "+
-				"control-channel key")
+			"the host responds and the gateway does not, as when the control-channel key differs")
 	case errors.Is(err, reliable.ErrSilent):
 		return because("gateway-no-response", "%s does not respond", at)
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET):
-		return because("control-key", "%s ends the connection at the first packet", at)
+		return because("control-key", "%s closes the connection after the first packet", at)
 	}
 	return because("gateway-no-response", "%s: %w", at, err)
 }
@@ -316,7 +299,7 @@ func (w *run) tlsFault(err error) error {
 		w.passed(rehearsal.Exchange, "TLS")
 		return err
 	case errors.As(err, &alert):
-		return because("client-refused", "the gateway ends TLS: %w", err)
+		return because("client-refused", "the gateway aborts the TLS handshake: %w", err)
 	case strings.Contains(err.Error(), "protocol version"):
 		return because("tls-versions", "%w", err)
 	case w.Connection.NeedsIdentity() && len(w.result.Certificates) > 0 &&
@@ -324,8 +307,8 @@ func (w *run) tlsFault(err error) error {
 			errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET)):
 		w.passed(rehearsal.Exchange, "TLS")
 		w.passed(rehearsal.Gateway, w.result.Certificates[0].Subject)
-		return because("client-refused", "the gateway falls silent once it has the device's "+
-			"certificate, as it does where it does not accept it")
+		return because("client-refused", "the gateway stops responding after it received the "+
+			"device's certificate, as when it rejects it")
 	}
 	return because("peer-confused", "%w", err)
 }
@@ -415,7 +398,7 @@ func (w *run) signInFault(err error) error {
 	var refused *refusedError
 	if !errors.As(err, &refused) {
 		if errors.Is(err, os.ErrDeadlineExceeded) || errors.Is(err, errSilent) {
-			return because("options-differ", "the gateway pushes nothing")
+			return because("options-differ", "the gateway sends no options (PUSH_REPLY)")
 		}
 		return because("peer-confused", "%w", err)
 	}
@@ -424,7 +407,7 @@ func (w *run) signInFault(err error) error {
 	case strings.Contains(said, "cipher"):
 		return because("ciphers-differ", "%w", err)
 	case strings.Contains(said, "cr_text") || strings.HasPrefix(refused.said, "CRV1"):
-		return because("secret-missing", "%w: the gateway asks for a one-time code", ErrAsked)
+		return because("secret-missing", "%w: the gateway asks for a one-time code", errAsked)
 	case w.Connection.NeedsPassword():
 		return because("password-wrong", "%w", err)
 	}
@@ -455,7 +438,7 @@ func (c *control) more() error {
 	n, err := c.conn.Read(b)
 	c.rest = append(c.rest, b[:n]...)
 	if c.read += n; c.read > mostControl {
-		return errors.New("the gateway talks without an end")
+		return fmt.Errorf("the gateway sends more than %d KB before its options", mostControl>>10)
 	}
 	if n > 0 {
 		return nil

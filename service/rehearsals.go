@@ -74,8 +74,14 @@ func (s *Service) Rehearse(
 	}
 	s.rehearsing.live.Store(row.ID, &live{})
 	work.row = row
-	s.rehearsing.queue <- work
-	return row, nil
+	select {
+	case s.rehearsing.queue <- work:
+	default: // as many came at the same moment
+		s.rehearsing.live.Delete(row.ID)
+		row.State = api.RehearsalStopped
+		err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.EndRehearsal(ctx, &row) })
+	}
+	return row, err
 }
 
 // rehearsalOf reads the connection out of the files of the newest parcel.
@@ -149,12 +155,7 @@ func (s *Service) rehearsalOf(
 		work.row.ProfileID, work.row.ParcelID = profileID, list[0].ID
 		work.row.GatewayID, work.row.Operator = w.in.Gateway.ID, actor(ctx)
 		work.row.State = api.RehearsalRunning
-		work.row.Result = rehearsal.Result{
-			At: s.now().UTC(), File: work.request.File, Connection: c.Name, Protocol: c.Protocol,
-			Server: c.Server, Steps: []rehearsal.Step{}, Certificates: []rehearsal.ShownCertificate{},
-			Addresses: []netip.Addr{}, DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{},
-			Differences: []string{},
-		}
+		work.row.Result = rehearsal.Begun(s.now(), work.request.File, *c)
 		return nil
 	})
 	return work, err

@@ -29,16 +29,16 @@ const (
 	Gateway  StepName = "gateway authentication"
 	SignIn   StepName = "sign-in"
 	Address  StepName = "tunnel and address"
-	Echo     StepName = "internal host"
 	Lookup   StepName = "internal name"
-	Connect  StepName = "internal service"
+	Echo     StepName = "internal host"
 	PathMTU  StepName = "path MTU"
+	Connect  StepName = "internal service"
 	HangUp   StepName = "disconnect"
 )
 
 // Steps lists them.
 var Steps = []StepName{
-	Resolve, Exchange, Gateway, SignIn, Address, Echo, Lookup, Connect, PathMTU, HangUp,
+	Resolve, Exchange, Gateway, SignIn, Address, Lookup, Echo, PathMTU, Connect, HangUp,
 }
 
 // Step is one step with its time.
@@ -91,6 +91,15 @@ type Result struct {
 	Cause   string `json:"cause,omitempty"`
 	CauseID string `json:"cause_id,omitempty"`
 	Fix     string `json:"fix,omitempty"`
+}
+
+// Begun is a result of which nothing has come yet.
+func Begun(at time.Time, file string, c vpn.Connection) Result {
+	return Result{
+		At: at.UTC(), File: file, Connection: c.Name, Protocol: c.Protocol, Server: c.Server,
+		Steps: []Step{}, Certificates: []ShownCertificate{}, Addresses: []netip.Addr{},
+		DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{}, Differences: []string{},
+	}
 }
 
 // FailedAt is the step that failed; empty where none did.

@@ -51,7 +51,7 @@ const certificate = computed(() => {
     </table>
     <p v-if="rehearsal.state === 'running'" class="soft mb-0">Signing in…</p>
     <p v-if="rehearsal.state === 'stopped'" class="soft mb-0">
-      The service was stopped meanwhile; start it again if it is still needed.
+      Interrupted when the service stopped. Rehearse again.
     </p>
     <div v-if="result.cause" class="mt-2">
       <strong>Likely cause:</strong> {{ result.cause }}<br />

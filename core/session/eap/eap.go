@@ -18,11 +18,11 @@ const (
 
 // Types of methods (RFC 3748 §5, IANA EAP registry).
 const (
-	identity  = 1
-	notify    = 2
-	nak       = 3
-	TypeTLS   = 13
-	TypeMSCHA = 26
+	identity   = 1
+	notify     = 2
+	nak        = 3
+	TypeTLS    = 13
+	TypeMSCHAP = 26
 )
 
 // mostRounds bounds a conversation: TLS with a long chain takes about twenty.
@@ -49,15 +49,25 @@ func (e *RejectedError) Error() string {
 }
 
 // ErrUnproven says that the gateway ended well without having proved anything.
-var ErrUnproven = errors.New(
-	"the gateway ended the sign-in without proving that it knows the secret",
-)
+var ErrUnproven = errors.New("the gateway did not prove that it knows the password")
 
 // OtherMethodError says that the gateway asks for a method that the device does not have.
 type OtherMethodError struct{ Wanted, Has byte }
 
 func (e *OtherMethodError) Error() string {
-	return fmt.Sprintf("the gateway asks for EAP method %d, the device has %d", e.Wanted, e.Has)
+	return fmt.Sprintf("the gateway requests %s, the device uses %s", named(e.Wanted),
+		named(e.Has))
+}
+
+// named is a method as people know it.
+func named(kind byte) string {
+	switch kind {
+	case TypeTLS:
+		return "EAP-TLS"
+	case TypeMSCHAP:
+		return "EAP-MSCHAPv2"
+	}
+	return fmt.Sprintf("EAP method %d", kind)
 }
 
 // Conversation is one sign-in.

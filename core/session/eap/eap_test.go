@@ -55,7 +55,7 @@ func TestMSCHAP(t *testing.T) {
 	}
 	c, _ = ends("ada", "kelp 1")
 	out, _, err := c.Handle([]byte{request, 1, 0, 6, TypeTLS, start})
-	if err != nil || !bytes.Equal(out, []byte{response, 1, 0, 6, nak, TypeMSCHA}) {
+	if err != nil || !bytes.Equal(out, []byte{response, 1, 0, 6, nak, TypeMSCHAP}) {
 		t.Errorf("another method: %x, %v", out, err)
 	}
 	var other *OtherMethodError
@@ -76,7 +76,7 @@ func TestMSCHAP(t *testing.T) {
 // FuzzHandle takes whatever a gateway says.
 func FuzzHandle(f *testing.F) {
 	f.Add([]byte{request, 1, 0, 5, identity}, []byte{success, 1, 0, 4})
-	f.Add([]byte{request, 1, 0, 31, TypeMSCHA, challenge, 1, 0, 26, 16}, []byte{3, 1, 0, 4})
+	f.Add([]byte{request, 1, 0, 31, TypeMSCHAP, challenge, 1, 0, 26, 16}, []byte{3, 1, 0, 4})
 	f.Add([]byte{request, 1, 0, 6, TypeTLS, start}, []byte{request, 2, 0, 7, TypeTLS, 0x40, 1})
 	f.Fuzz(func(_ *testing.T, first, second []byte) {
 		c := Conversation{Name: "ada", Method: &MSCHAP{

@@ -30,7 +30,7 @@ type MSCHAP struct {
 }
 
 // Type is its number.
-func (m *MSCHAP) Type() byte { return TypeMSCHA }
+func (m *MSCHAP) Type() byte { return TypeMSCHAP }
 
 // MSK is the key of both directions, with zeros behind it (draft-kamath §3.2 by RFC 3079).
 func (m *MSCHAP) MSK() []byte { return m.msk }

@@ -55,7 +55,7 @@ func (s *Server) Handle(b []byte) (out, msk []byte, ended bool) {
 		value := append([]byte{challenge, s.id + 1, 0, 0, challengeSize}, s.challenge...)
 		value = append(value, "gateway"...)
 		binary.BigEndian.PutUint16(value[2:], uint16(len(value)))
-		return s.request(TypeMSCHA, value), nil, false
+		return s.request(TypeMSCHAP, value), nil, false
 	case kind == TypeTLS && s.tls != nil:
 		if s.tls.MSK() != nil && len(s.tls.waiting) == 0 {
 			s.tls.Close()
@@ -67,9 +67,9 @@ func (s *Server) Handle(b []byte) (out, msk []byte, ended bool) {
 			return refuse, nil, true
 		}
 		return s.request(TypeTLS, out), nil, false
-	case kind == TypeMSCHA && len(data) >= 54 && data[0] == answer && s.challenge != nil:
+	case kind == TypeMSCHAP && len(data) >= 54 && data[0] == answer && s.challenge != nil:
 		return s.judge(data[5:]), nil, false
-	case kind == TypeMSCHA && s.accepted:
+	case kind == TypeMSCHAP && s.accepted:
 		master := ppp.MasterKey(s.password, s.response)
 		msk = append(ppp.StartKey(master, 16, true), ppp.StartKey(master, 16, false)...)
 		return []byte{success, s.id, 0, 4}, append(msk, make([]byte, 32)...), true
@@ -85,7 +85,7 @@ func (s *Server) judge(value []byte) []byte {
 	say := func(code byte, text string) []byte {
 		b := append([]byte{code, s.id, 0, 0}, text...)
 		binary.BigEndian.PutUint16(b[2:], uint16(len(b)))
-		return s.request(TypeMSCHA, b)
+		return s.request(TypeMSCHAP, b)
 	}
 	if _, known := s.Lookup(s.Login); !known || subtle.ConstantTimeCompare(want, sent) != 1 {
 		return say(rejected, "E=691 R=0 C=00000000000000000000000000000000 V=3 M=rejected")

@@ -42,7 +42,7 @@ const (
 var hashes = []crypto.Hash{crypto.SHA256, crypto.SHA384, crypto.SHA512}
 
 // ErrProof says that the gateway's proof is not by the key that it claims.
-var ErrProof = errors.New("the gateway's proof is wrong")
+var ErrProof = errors.New("the gateway's authentication is not valid")
 
 // shared proves an end by a secret that both have (RFC 7296 §2.15).
 func shared(prf func() hash.Hash, secret, octets []byte) []byte {

@@ -74,7 +74,7 @@ func (e *RedirectedError) Error() string { return "the gateway redirects to " + 
 type IdentityError struct{ Found, Expected Identity }
 
 func (e *IdentityError) Error() string {
-	return fmt.Sprintf("the gateway calls itself %s, the device expects %s", e.Found, e.Expected)
+	return fmt.Sprintf("the gateway's identity is %s, the device expects %s", e.Found, e.Expected)
 }
 
 // Session is one association with a gateway.
@@ -143,7 +143,7 @@ func (s *Session) Begin() error {
 		}
 		return s.agreed(answer, notes, group, h)
 	}
-	return errors.New("the gateway wants one cookie or group after another")
+	return errors.New("the gateway keeps asking for another cookie or group")
 }
 
 func indexGroup(list []suite.Algorithm, number int) int {
