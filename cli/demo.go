@@ -336,6 +336,19 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
 		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
 		{
+			"Parcels are rehearsed before they are handed over. One connects, another does not.",
+			[]string{"rehearse", "--profile", "Yard laptop/Brattvik"},
+			"",
+			exitFine,
+		},
+		{
+			"",
+			[]string{"build", "Hall Mac/Lyngholm", "--out", filepath.Join(parcels, "mac")},
+			"",
+			exitFine,
+		},
+		{"", []string{"rehearse", "--profile", "Hall Mac/Lyngholm"}, "", exitFindings},
+		{
 			"An error message from a device, and its causes in this case.",
 			[]string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"},
 			"",

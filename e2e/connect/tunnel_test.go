@@ -129,13 +129,13 @@ func tunnelWays(auth, kind string) []string {
 	return ways
 }
 
-// TestTunnel connects headless Linux by the TLS tunnel in each authentication method, with
-// each kind of control-channel key, by UDP and TCP.
-func TestTunnel(t *testing.T) {
-	t.Parallel()
+// newTunnelWorld is the records, the gateway's box with the network behind it, and the client's, with
+// an account at hand.
+func newTunnelWorld(t *testing.T) (r *records, gw, cli *box) {
+	t.Helper()
 	need(t, "openvpn", "ip", "nsenter", "ping")
-	r := newRecords(t)
-	gw, cli := newBox(t, "gateway"), newBox(t, "client")
+	r = newRecords(t)
+	gw, cli = newBox(t, "gateway"), newBox(t, "client")
 	join(gw, cli)
 	gw.shell("ip addr add 10.20.0.1/32 dev lo && ip addr add 10.20.0.53/32 dev lo")
 	gw.serves()
@@ -149,6 +149,14 @@ func TestTunnel(t *testing.T) {
 		"--password-file",
 		r.file("ada", password),
 	)
+	return r, gw, cli
+}
+
+// TestTunnel connects headless Linux by the TLS tunnel in each authentication method, with
+// each kind of control-channel key, by UDP and TCP.
+func TestTunnel(t *testing.T) {
+	t.Parallel()
+	r, gw, cli := newTunnelWorld(t)
 	r.do("authority", "make", "Harbour", "--issuing")
 	for _, device := range []string{"Laptop", "Guest"} {
 		r.do(

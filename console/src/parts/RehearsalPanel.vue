@@ -64,8 +64,8 @@ const when = (at: string) => new Date(at).toLocaleString()
         >Rehearse</BButton
       >
       <span class="soft"
-        >The service signs in to the gateway with the newest parcel, as the device would. A device that
-        is connected with it may be disconnected.</span
+        >The service signs in to the gateway with the newest parcel, as the device would. A device
+        that is connected with it may be disconnected.</span
       >
     </div>
     <Notice :text="wrong || lost" />
