@@ -246,7 +246,9 @@ func (w *run) initiator() (*ikev2.Session, error) {
 	if len(esp) == 0 {
 		esp = usualESP
 	}
-	s := &ikev2.Session{Options: ikev2.Options{Fragment: !o.NoFragmentation, Random: random}}
+	s := &ikev2.Session{Options: ikev2.Options{
+		Fragment: !o.NoFragmentation, MOBIKE: !o.NoMOBIKE, Random: random,
+	}}
 	var err error
 	if s.IKE, err = suite.ParseAll(ike); err == nil {
 		s.Child, err = suite.ParseAll(esp)

@@ -146,6 +146,10 @@ func TestSuites(t *testing.T) {
 			t.Errorf("%v: %v, %s and %+v", test, err, s.Suite, in.Child)
 			continue
 		}
+		notes, err := ikev2.Message{Payloads: r.asked}.Notifications()
+		if err != nil || find(notes, ikev2.InitialContact) != nil {
+			t.Errorf("%v: it would throw out a device that is connected (%v)", test, err)
+		}
 		packet := append([]byte{0x45}, make([]byte, 99)...)
 		b, err := in.Child.Seal(packet, s.Random)
 		if err != nil || !r.Takes(b) {

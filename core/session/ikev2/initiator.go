@@ -34,6 +34,7 @@ type Options struct {
 	Verify func(chain []*x509.Certificate, who Identity) error
 
 	Fragment bool // messages may come and go in pieces (RFC 7383)
+	MOBIKE   bool // the device may change its address (RFC 4555)
 	Random   io.Reader
 	// Exchange sends datagrams, again if need be, until take has what answers them.
 	Exchange func(datagrams [][]byte, take func([]byte) bool) error

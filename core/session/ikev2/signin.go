@@ -1,6 +1,7 @@
 package ikev2
 
 import (
+	"bytes"
 	"crypto/x509"
 	"encoding/binary"
 	"errors"
@@ -41,7 +42,8 @@ func (s *Session) SignIn(reached func(Phase)) (in Inside, err error) {
 			Kind: ikev2.KindCert, Body: append([]byte{certX509}, c.Raw...),
 		})
 	}
-	list = append(list, ikev2.Notify(ikev2.InitialContact, nil))
+	// Without INITIAL_CONTACT: a device that is connected with the same identity is to stay so
+	// (RFC 7296 §2.4).
 	if len(s.Authorities) > 0 {
 		list = append(list, isakmp.Payload{Kind: ikev2.KindCertReq, Body: requested(s.Authorities)})
 	}
@@ -101,43 +103,26 @@ func (s *Session) child() ([]isakmp.Payload, error) {
 	if len(offers) == 0 {
 		return nil, errSuite
 	}
-	everywhere := []byte{2, 0, 0, 0}
-	everywhere = append(
-		everywhere,
-		7,
-		0,
-		0,
-		16,
-		0,
-		0,
-		0xFF,
-		0xFF,
-		0,
-		0,
-		0,
-		0,
-		0xFF,
-		0xFF,
-		0xFF,
-		0xFF,
-	)
+	everywhere := append([]byte{2, 0, 0, 0}, 7, 0, 0, 16, 0, 0, 0xFF, 0xFF)
+	everywhere = append(everywhere, 0, 0, 0, 0, 0xFF, 0xFF, 0xFF, 0xFF)
 	everywhere = append(everywhere, 8, 0, 0, 40, 0, 0, 0xFF, 0xFF)
 	everywhere = append(everywhere, make([]byte, 16)...)
-	for range 16 {
-		everywhere = append(everywhere, 0xFF)
-	}
+	everywhere = append(everywhere, bytes.Repeat([]byte{0xFF}, 16)...)
 	config := []byte{1, 0, 0, 0} // CFG_REQUEST
 	for _, kind := range []uint16{ip4Address, ip4DNS, ip6Address, ip6DNS, domain} {
 		config = binary.BigEndian.AppendUint16(config, kind)
 		config = append(config, 0, 0)
 	}
-	return []isakmp.Payload{
+	list := []isakmp.Payload{
 		{Kind: ikev2.KindConfig, Body: config},
 		ikev2.SA(offers...),
 		{Kind: ikev2.KindTSi, Body: everywhere},
 		{Kind: ikev2.KindTSr, Body: everywhere},
-		ikev2.Notify(ikev2.MOBIKESupported, nil),
-	}, nil
+	}
+	if s.MOBIKE {
+		list = append(list, ikev2.Notify(ikev2.MOBIKESupported, nil))
+	}
+	return list, nil
 }
 
 // refused finds the error in an answer. Errors about the tunnel come beside a proof.
