@@ -1,7 +1,6 @@
 package ikev2
 
 import (
-	"bytes"
 	"crypto"
 	"crypto/ecdsa"
 	"crypto/ed25519"
@@ -18,14 +17,13 @@ import (
 	"hash"
 	"io"
 	"math/big"
-	"net"
-	"net/netip"
 	"slices"
-	"strings"
 
 	// the digests that signatures are made over
 	_ "crypto/sha256"
 	_ "crypto/sha512"
+
+	"wardicon/core/session/ipsec"
 )
 
 // Methods of authentication (RFC 7296 §3.8, RFC 4754 §3, RFC 7427 §3).
@@ -46,7 +44,7 @@ var ErrProof = errors.New("the gateway's authentication is not valid")
 
 // shared proves an end by a secret that both have (RFC 7296 §2.15).
 func shared(prf func() hash.Hash, secret, octets []byte) []byte {
-	return mac(prf, mac(prf, secret, []byte("Key Pad for IKEv2")), octets)
+	return ipsec.MAC(prf, ipsec.MAC(prf, secret, []byte("Key Pad for IKEv2")), octets)
 }
 
 // announced writes the hash algorithms for a notification (RFC 7427 §4).
@@ -223,90 +221,6 @@ func pssHash(der []byte) (crypto.Hash, bool) {
 		}
 	}
 	return crypto.SHA1, len(p.Hash.Algorithm) == 0
-}
-
-// Kinds of identities (RFC 7296 §3.5).
-const (
-	idIPv4 = 1
-	idName = 2
-	idMail = 3
-	idIPv6 = 5
-	idDN   = 9
-	idKey  = 11
-)
-
-// Identity is how an end calls itself.
-type Identity struct {
-	Kind byte
-	Data []byte
-}
-
-// ParseIdentity reads an identity as configurations write it: an address, a mail address, a
-// distinguished name of a certificate, keyid: before a byte string, else a name.
-func ParseIdentity(text string, certificate *x509.Certificate) Identity {
-	if ip, err := netip.ParseAddr(text); err == nil {
-		if ip.Is4() {
-			return Identity{idIPv4, ip.AsSlice()}
-		}
-		return Identity{idIPv6, ip.AsSlice()}
-	}
-	switch key, isKey := strings.CutPrefix(text, "keyid:"); {
-	case isKey:
-		return Identity{idKey, []byte(key)}
-	case text == "" && certificate != nil:
-		return Identity{idDN, certificate.RawSubject}
-	case strings.Contains(text, "="):
-		if certificate != nil {
-			return Identity{idDN, certificate.RawSubject}
-		}
-	case strings.Contains(strings.TrimPrefix(text, "@"), "@"):
-		return Identity{idMail, []byte(text)}
-	}
-	return Identity{idName, []byte(strings.TrimPrefix(text, "@"))}
-}
-
-func (i Identity) body() []byte { return append([]byte{i.Kind, 0, 0, 0}, i.Data...) }
-
-// String writes an identity for people.
-func (i Identity) String() string {
-	switch i.Kind {
-	case idIPv4, idIPv6:
-		if a, ok := netip.AddrFromSlice(i.Data); ok {
-			return a.String()
-		}
-	case idDN:
-		var rdn pkix.RDNSequence
-		if _, err := asn1.Unmarshal(i.Data, &rdn); err == nil {
-			return rdn.String()
-		}
-	}
-	return string(i.Data)
-}
-
-func decodeIdentity(b []byte) (Identity, error) {
-	if len(b) < 5 {
-		return Identity{}, errors.New("the gateway gave no identity")
-	}
-	return Identity{b[0], bytes.Clone(b[4:])}, nil
-}
-
-// In tells whether a certificate is of an identity (RFC 4945 §3.1).
-func (i Identity) In(c *x509.Certificate) bool {
-	switch i.Kind {
-	case idDN:
-		return bytes.Equal(i.Data, c.RawSubject)
-	case idMail:
-		return slices.ContainsFunc(c.EmailAddresses, func(m string) bool {
-			return strings.EqualFold(m, string(i.Data))
-		})
-	case idIPv4, idIPv6:
-		want, _ := netip.AddrFromSlice(i.Data)
-		return slices.ContainsFunc(c.IPAddresses, func(a net.IP) bool {
-			got, _ := netip.AddrFromSlice(a)
-			return got.Unmap() == want
-		})
-	}
-	return c.VerifyHostname(string(i.Data)) == nil
 }
 
 // requested writes the authorities that certificates are wanted from: digests of their keys

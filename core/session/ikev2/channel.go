@@ -6,6 +6,7 @@ import (
 	"hash"
 	"io"
 
+	"wardicon/core/session/ipsec"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
 )
@@ -15,32 +16,32 @@ type channel struct {
 	initiator, responder uint64
 	prf                  func() hash.Hash
 	keyD, keyPi, keyPr   []byte
-	out, in              *box
+	out, in              *ipsec.Box
 	answers              bool // this end is the gateway's
 }
 
 // function notes the pseudo-random function that was chosen.
 func (c *channel) function(p ikev2.Proposal) error {
 	if c.prf = functions[p.ID(ikev2.PRF)]; c.prf == nil {
-		return fmt.Errorf("pseudo-random function %d: %w", p.ID(ikev2.PRF), errSuite)
+		return fmt.Errorf("pseudo-random function %d: %w", p.ID(ikev2.PRF), ipsec.ErrSuite)
 	}
 	return nil
 }
 
 // derive makes the keys of an association (RFC 7296 §2.14).
-func (c *channel) derive(how method, nonces, secret []byte) (err error) {
-	seed := mac(c.prf, nonces, secret)
+func (c *channel) derive(how ipsec.Method, nonces, secret []byte) (err error) {
+	seed := ipsec.MAC(c.prf, nonces, secret)
 	spis := binary.BigEndian.AppendUint64(nil, c.initiator)
 	spis = binary.BigEndian.AppendUint64(spis, c.responder)
 	n := c.prf().Size()
-	keys := expand(c.prf, seed, append(nonces, spis...), 3*n+2*how.integrity+2*how.encryption)
+	keys := expand(c.prf, seed, append(nonces, spis...), 3*n+2*how.Integrity+2*how.Encryption)
 	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
 	c.keyD = take(n)
-	ai, ar := take(how.integrity), take(how.integrity)
-	ei, er := take(how.encryption), take(how.encryption)
+	ai, ar := take(how.Integrity), take(how.Integrity)
+	ei, er := take(how.Encryption), take(how.Encryption)
 	c.keyPi, c.keyPr = take(n), take(n)
-	if c.out, err = how.box(ei, ai); err == nil {
-		c.in, err = how.box(er, ar)
+	if c.out, err = how.Box(ei, ai); err == nil {
+		c.in, err = how.Box(er, ar)
 	}
 	if c.answers {
 		c.out, c.in = c.in, c.out
@@ -49,13 +50,13 @@ func (c *channel) derive(how method, nonces, secret []byte) (err error) {
 }
 
 // childBoxes makes the keys of a tunnel (RFC 7296 §2.17).
-func (c *channel) childBoxes(how method, nonces []byte) (out, in *box, err error) {
-	keys := expand(c.prf, c.keyD, nonces, 2*(how.encryption+how.integrity))
+func (c *channel) childBoxes(how ipsec.Method, nonces []byte) (out, in *ipsec.Box, err error) {
+	keys := expand(c.prf, c.keyD, nonces, 2*(how.Encryption+how.Integrity))
 	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
-	ei, ai := take(how.encryption), take(how.integrity)
-	er, ar := take(how.encryption), take(how.integrity)
-	if out, err = how.box(ei, ai); err == nil {
-		in, err = how.box(er, ar)
+	ei, ai := take(how.Encryption), take(how.Integrity)
+	er, ar := take(how.Encryption), take(how.Integrity)
+	if out, err = how.Box(ei, ai); err == nil {
+		in, err = how.Box(er, ar)
 	}
 	if c.answers {
 		out, in = in, out
@@ -66,7 +67,7 @@ func (c *channel) childBoxes(how method, nonces []byte) (out, in *box, err error
 // octets are what an end signs (RFC 7296 §2.15).
 func (c *channel) octets(first, nonce, key, id []byte) []byte {
 	out := append(append([]byte{}, first...), nonce...)
-	return append(out, mac(c.prf, key, id)...)
+	return append(out, ipsec.MAC(c.prf, key, id)...)
 }
 
 // wrap makes one datagram of encrypted payloads (RFC 7296 §3.14).
@@ -77,11 +78,11 @@ func (c *channel) wrap(
 	head, text []byte,
 	random io.Reader,
 ) ([]byte, error) {
-	block := c.out.block
+	block := c.out.Block()
 	pad := (block - (len(text)+1)%block) % block
 	text = append(append([]byte{}, text...), make([]byte, pad)...)
 	text = append(text, byte(pad))
-	size := 4 + len(head) + c.out.size(len(text))
+	size := 4 + len(head) + c.out.Size(len(text))
 	flags := byte(ikev2.FlagInitiator)
 	if c.answers {
 		flags = ikev2.FlagResponse
@@ -94,7 +95,7 @@ func (c *channel) wrap(
 	b = append(b, next, 0)
 	b = binary.BigEndian.AppendUint16(b, uint16(size))
 	b = append(b, head...)
-	sealed, err := c.out.seal(b, text, random)
+	sealed, err := c.out.Seal(b, text, random)
 	return append(b, sealed...), err
 }
 
@@ -116,7 +117,7 @@ func (c *channel) open(b []byte) (kind, next uint8, at int, text []byte, err err
 	if len(b) < at {
 		return 0, 0, 0, nil, errNotOurs
 	}
-	if text, err = c.in.open(b[:at], b[at:]); err != nil {
+	if text, err = c.in.Open(b[:at], b[at:]); err != nil {
 		return 0, 0, 0, nil, errNotOurs // anybody can send such a one
 	}
 	if len(text) == 0 {

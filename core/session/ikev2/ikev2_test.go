@@ -4,62 +4,16 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/pem"
 	"errors"
-	"fmt"
 	"math/rand/v2"
-	"os/exec"
-	"strings"
 	"testing"
 
 	"wardicon/core/session/eap"
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
 )
-
-// TestPrimes holds the primes of the groups to what RFC 2409 §6 and RFC 3526 print at both ends, and
-// to be safe primes.
-func TestPrimes(t *testing.T) {
-	const head = "ffffffffffffffffc90fdaa22168c234"
-	for bits, tail := range map[int]string{
-		1024: "49286651ece65381ffffffffffffffff", 1536: "ca237327ffffffffffffffff",
-		2048: "15728e5a8aacaa68ffffffffffffffff", 3072: "a93ad2caffffffffffffffff",
-		4096: "34063199ffffffffffffffff",
-	} {
-		p, ok := prime(bits)
-		if !ok {
-			t.Fatalf("no prime of %d bits", bits)
-		}
-		text := p.Text(16)
-		half := *p
-		if !strings.HasPrefix(text, head) || !strings.HasSuffix(text, tail) ||
-			p.BitLen() != bits || !p.ProbablyPrime(1) || !half.Rsh(&half, 1).ProbablyPrime(1) {
-			t.Errorf("%d bits: %s…%s", bits, text[:32], text[len(text)-32:])
-		}
-	}
-}
-
-// TestPrimesOutside asks another library for them, and for the larger ones.
-func TestPrimesOutside(t *testing.T) {
-	if _, err := exec.LookPath("openssl"); err != nil {
-		t.Skip("no openssl here")
-	}
-	for _, bits := range []int{1536, 2048, 3072, 4096, 6144, 8192} {
-		out, err := exec.Command("openssl", "genpkey", "-genparam", "-algorithm", "DHX", "-pkeyopt",
-			fmt.Sprintf("group:modp_%d", bits)).Output()
-		if err != nil {
-			t.Skipf("openssl has no group of %d bits: %v", bits, err)
-		}
-		block, _ := pem.Decode(out)
-		if block == nil {
-			t.Fatalf("openssl says %s", out)
-		}
-		if p, _ := prime(bits); !bytes.Contains(block.Bytes, p.Bytes()) {
-			t.Errorf("openssl has another prime of %d bits", bits)
-		}
-	}
-}
 
 // TestExpand holds prf+ to HKDF-Expand of RFC 5869 A.1, which is the same function but for a counter
 // that is one byte as well: its first block has no block before it in either.
@@ -84,13 +38,13 @@ func pair(t testing.TB, ike, child string, random *source) (*Session, *Responder
 		t.Fatal(err)
 	}
 	r := &Responder{
-		Who: ParseIdentity("gw.skerryline.example", nil), PSK: "kelp", Random: random,
+		Who: ipsec.ParseIdentity("gw.skerryline.example", nil), PSK: "kelp", Random: random,
 		Child: []suite.Proposal{inner},
 	}
 	who := r.Who
 	s := &Session{Options: Options{
 		IKE: []suite.Proposal{proposal}, Child: []suite.Proposal{inner}, PSK: "kelp",
-		Local: ParseIdentity("crew@skerryline.example", nil), Remote: &who, Random: random,
+		Local: ipsec.ParseIdentity("crew@skerryline.example", nil), Remote: &who, Random: random,
 	}}
 	offer, _ := ikev2.Offer(1, proposal.ForIKE())
 	s.Exchange = func(datagrams [][]byte, take func([]byte) bool) error {

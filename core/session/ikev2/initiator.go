@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"wardicon/core/session/eap"
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
@@ -21,8 +22,8 @@ import (
 // Options are what an initiator is told. Exactly one of PSK, Key and EAP proves the device.
 type Options struct {
 	IKE, Child []suite.Proposal
-	Local      Identity
-	Remote     *Identity // nil takes any
+	Local      ipsec.Identity
+	Remote     *ipsec.Identity // nil takes any
 
 	PSK   string
 	Key   crypto.Signer
@@ -31,7 +32,7 @@ type Options struct {
 
 	Authorities []*x509.Certificate // that are asked for
 	// Verify holds the gateway's certificates and its identity to what the device takes.
-	Verify func(chain []*x509.Certificate, who Identity) error
+	Verify func(chain []*x509.Certificate, who ipsec.Identity) error
 
 	Fragment bool // messages may come and go in pieces (RFC 7383)
 	MOBIKE   bool // the device may change its address (RFC 4555)
@@ -71,13 +72,6 @@ type RedirectedError struct{ To string }
 
 func (e *RedirectedError) Error() string { return "the gateway redirects to " + e.To }
 
-// IdentityError says that the gateway is another one than the device expects.
-type IdentityError struct{ Found, Expected Identity }
-
-func (e *IdentityError) Error() string {
-	return fmt.Sprintf("the gateway's identity is %s, the device expects %s", e.Found, e.Expected)
-}
-
 // Session is one association with a gateway.
 type Session struct {
 	Options
@@ -95,7 +89,7 @@ type Session struct {
 	// Proof says how the gateway proved itself; Shown are its certificates.
 	Proof string
 	Shown []*x509.Certificate
-	Who   Identity
+	Who   ipsec.Identity
 	// Cookie tells that the gateway wanted one.
 	Cookie bool
 }
@@ -118,7 +112,7 @@ func (s *Session) Begin() error {
 	group := groups[0]
 	var cookie []byte
 	for range mostCookies + len(groups) {
-		h, err := newHalf(group, s.Random)
+		h, err := ipsec.NewHalf(group, s.Random)
 		if err != nil {
 			return err
 		}
@@ -167,7 +161,7 @@ func (s *Session) offers() (list []ikev2.Proposal, groups []suite.Algorithm, err
 			continue
 		}
 		g, _ := suite.Find(p.Group)
-		if _, curve := curves[g.Name]; !curve && offsets[g.Bits] == 0 {
+		if !ipsec.Agrees(g) {
 			continue
 		}
 		list = append(list, o)
@@ -176,7 +170,7 @@ func (s *Session) offers() (list []ikev2.Proposal, groups []suite.Algorithm, err
 		}
 	}
 	if len(list) == 0 {
-		return nil, nil, errSuite
+		return nil, nil, ipsec.ErrSuite
 	}
 	return list, groups, nil
 }
@@ -193,7 +187,7 @@ func find(notes []ikev2.Notification, kind uint16) *ikev2.Notification {
 func (s *Session) ask(
 	offers []ikev2.Proposal,
 	group suite.Algorithm,
-	h half,
+	h ipsec.Half,
 	cookie []byte,
 ) (answer ikev2.Message, err error) {
 	m := ikev2.Message{InitiatorSPI: s.initiator, Exchange: ikev2.SAInit, Initiator: true}
@@ -202,7 +196,7 @@ func (s *Session) ask(
 	}
 	// Hashes of no address make the gateway see a NAT, so that ESP goes by UDP (RFC 7296 §2.23).
 	m.Payloads = append(m.Payloads, ikev2.SA(offers...),
-		ikev2.KE(uint16(group.Number), h.public),
+		ikev2.KE(uint16(group.Number), h.Public),
 		isakmp.Payload{Kind: ikev2.KindNonce, Body: s.own},
 		ikev2.Notify(ikev2.NATSource, make([]byte, 20)),
 		ikev2.Notify(ikev2.NATDestination, make([]byte, 20)),
@@ -231,7 +225,7 @@ func (s *Session) agreed(
 	m ikev2.Message,
 	notes []ikev2.Notification,
 	group suite.Algorithm,
-	h half,
+	h ipsec.Half,
 ) error {
 	if n := find(notes, ikev2.Redirect); n != nil {
 		to, err := ikev2.RedirectedTo(n.Data)
@@ -262,7 +256,7 @@ func (s *Session) agreed(
 	if err != nil {
 		return err
 	}
-	secret, err := h.agree(public)
+	secret, err := h.Agree(public)
 	if err != nil {
 		return err
 	}
@@ -283,13 +277,13 @@ func (s *Session) agreed(
 }
 
 // named writes a chosen proposal as Wardicon does.
-func named(p ikev2.Proposal, how method, group suite.Algorithm) []string {
-	list := []string{how.name}
-	if how.integrity > 0 {
+func named(p ikev2.Proposal, how ipsec.Method, group suite.Algorithm) []string {
+	list := []string{how.Name}
+	if how.Integrity > 0 {
 		list = append(list, suite.Numbered(suite.Integrity, p.ID(ikev2.Integrity)))
 	}
 	if prf := suite.Numbered(suite.PRF, p.ID(ikev2.PRF)); prf != "" &&
-		(how.integrity == 0 || prf != "prf"+list[1]) {
+		(how.Integrity == 0 || prf != "prf"+list[1]) {
 		list = append(list, prf)
 	}
 	if group.Name != "" {

@@ -11,6 +11,7 @@ import (
 	"net/netip"
 
 	"wardicon/core/session/eap"
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
@@ -18,7 +19,7 @@ import (
 
 // Responder is a gateway's side of one association, for simulated gateways.
 type Responder struct {
-	Who    Identity
+	Who    ipsec.Identity
 	Key    crypto.Signer       // proves the gateway, where there is no PSK
 	Chain  []*x509.Certificate // of the key
 	PSK    string
@@ -38,7 +39,7 @@ type Responder struct {
 	eap               *eap.Server
 	msk               []byte
 	asked             []isakmp.Payload // what the device asked for at first
-	child             *Child
+	child             *ipsec.Child
 }
 
 // Begin answers the key exchange for a proposal that was chosen: the payloads that take the place of
@@ -56,13 +57,13 @@ func (r *Responder) Begin(
 	}
 	group, ok := suite.Find(suite.Numbered(suite.Group, int(number)))
 	if !ok || len(nonce) == 0 {
-		return nil, 0, errGroup
+		return nil, 0, ipsec.ErrGroup
 	}
-	h, err := newHalf(group, r.Random)
+	h, err := ipsec.NewHalf(group, r.Random)
 	if err != nil {
 		return nil, 0, err
 	}
-	secret, err := h.agree(public)
+	secret, err := h.Agree(public)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -81,7 +82,7 @@ func (r *Responder) Begin(
 		err = r.derive(how, append(append([]byte{}, r.its...), r.own...), secret)
 	}
 	return []isakmp.Payload{
-		ikev2.KE(number, h.public), {Kind: ikev2.KindNonce, Body: r.own},
+		ikev2.KE(number, h.Public), {Kind: ikev2.KindNonce, Body: r.own},
 	}, r.responder, err
 }
 
@@ -140,7 +141,7 @@ func (r *Responder) auth(list []isakmp.Payload) ([]isakmp.Payload, error) {
 		if err := sharedProof(r.prf, r.msk, mine, proof); err != nil {
 			return nil, err
 		}
-		theirs := r.octets(r.response, r.its, r.keyPr, r.Who.body())
+		theirs := r.octets(r.response, r.its, r.keyPr, r.Who.Body())
 		return r.give(isakmp.Payload{
 			Kind: ikev2.KindAuth,
 			Body: append([]byte{authShared, 0, 0, 0}, shared(r.prf, r.msk, theirs)...),
@@ -192,8 +193,8 @@ func cloned(list []isakmp.Payload) []isakmp.Payload {
 
 // prove is what the gateway proves itself with.
 func (r *Responder) prove() ([]isakmp.Payload, error) {
-	theirs := r.octets(r.response, r.its, r.keyPr, r.Who.body())
-	list := []isakmp.Payload{{Kind: ikev2.KindIDr, Body: r.Who.body()}}
+	theirs := r.octets(r.response, r.its, r.keyPr, r.Who.Body())
+	list := []isakmp.Payload{{Kind: ikev2.KindIDr, Body: r.Who.Body()}}
 	if r.PSK != "" {
 		return append(list, isakmp.Payload{
 			Kind: ikev2.KindAuth,
@@ -249,21 +250,19 @@ func (r *Responder) tunnel(
 ) ([]isakmp.Payload, error) {
 	how, err := methodOf(chosen)
 	if err != nil || len(offer.SPI) != 4 {
-		return nil, errSuite
+		return nil, ipsec.ErrSuite
 	}
 	spi := make([]byte, 4)
 	if _, err := io.ReadFull(r.Random, spi); err != nil {
 		return nil, err
 	}
 	spi[0] |= 1
-	c := &Child{
-		outSPI: binary.BigEndian.Uint32(offer.SPI), inSPI: binary.BigEndian.Uint32(spi),
-	}
-	if c.out, c.in, err = r.childBoxes(how,
-		append(append([]byte{}, r.its...), r.own...)); err != nil {
+	out, in, err := r.childBoxes(how, append(append([]byte{}, r.its...), r.own...))
+	if err != nil {
 		return nil, err
 	}
-	r.child = c
+	r.child = ipsec.NewChild(out, in, binary.BigEndian.Uint32(offer.SPI),
+		binary.BigEndian.Uint32(spi), how.Name, false)
 	chosen.Number, chosen.SPI = offer.Number, spi
 	config := []byte{2, 0, 0, 0} // CFG_REPLY
 	for kind, a := range map[uint16]netip.Addr{ip4Address: r.Address, ip4DNS: r.DNS} {
@@ -303,5 +302,5 @@ func (r *Responder) Carry(b []byte, behind func([]byte) []byte) []byte {
 
 // Takes tells whether a packet of ESP is of this association.
 func (r *Responder) Takes(b []byte) bool {
-	return r.child != nil && len(b) > 8 && binary.BigEndian.Uint32(b) == r.child.inSPI
+	return r.child != nil && r.child.Takes(b)
 }

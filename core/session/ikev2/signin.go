@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
@@ -30,13 +31,13 @@ type Inside struct {
 	Domains   []string
 	// Selectors are the networks behind the gateway, as ranges (RFC 7296 §3.13).
 	Selectors []string
-	Child     *Child
+	Child     *ipsec.Child
 }
 
 // SignIn proves both ends, and asks for an address and a tunnel (RFC 7296 §1.2, §2.16, §2.19).
 func (s *Session) SignIn(reached func(Phase)) (in Inside, err error) {
-	mine := s.octets(s.request, s.its, s.keyPi, s.Local.body())
-	list := []isakmp.Payload{{Kind: ikev2.KindIDi, Body: s.Local.body()}}
+	mine := s.octets(s.request, s.its, s.keyPi, s.Local.Body())
+	list := []isakmp.Payload{{Kind: ikev2.KindIDi, Body: s.Local.Body()}}
 	for _, c := range s.Chain {
 		list = append(list, isakmp.Payload{
 			Kind: ikev2.KindCert, Body: append([]byte{certX509}, c.Raw...),
@@ -48,7 +49,7 @@ func (s *Session) SignIn(reached func(Phase)) (in Inside, err error) {
 		list = append(list, isakmp.Payload{Kind: ikev2.KindCertReq, Body: requested(s.Authorities)})
 	}
 	if s.Remote != nil {
-		list = append(list, isakmp.Payload{Kind: ikev2.KindIDr, Body: s.Remote.body()})
+		list = append(list, isakmp.Payload{Kind: ikev2.KindIDr, Body: s.Remote.Body()})
 	}
 	switch {
 	case s.PSK != "":
@@ -101,7 +102,7 @@ func (s *Session) child() ([]isakmp.Payload, error) {
 		}
 	}
 	if len(offers) == 0 {
-		return nil, errSuite
+		return nil, ipsec.ErrSuite
 	}
 	everywhere := append([]byte{2, 0, 0, 0}, 7, 0, 0, 16, 0, 0, 0xFF, 0xFF)
 	everywhere = append(everywhere, 0, 0, 0, 0, 0xFF, 0xFF, 0xFF, 0xFF)
@@ -146,7 +147,7 @@ func (s *Session) proveGateway(list []isakmp.Payload) error {
 		return err
 	}
 	body, _ := isakmp.Find(list, ikev2.KindIDr)
-	who, err := decodeIdentity(body)
+	who, err := ipsec.DecodeIdentity(body)
 	if err != nil {
 		return err
 	}
@@ -186,8 +187,8 @@ func (s *Session) proveGateway(list []isakmp.Payload) error {
 }
 
 func (s *Session) expected() error {
-	if s.Remote != nil && !strings.EqualFold(s.Remote.String(), s.Who.String()) {
-		return &IdentityError{Found: s.Who, Expected: *s.Remote}
+	if s.Remote != nil && !s.Remote.Same(s.Who) {
+		return &ipsec.IdentityError{Found: s.Who, Expected: *s.Remote}
 	}
 	return nil
 }
@@ -226,7 +227,7 @@ func (s *Session) byEAP(answer []isakmp.Payload, mine []byte) ([]isakmp.Payload,
 		return nil, err
 	}
 	auth, _ := isakmp.Find(answer, ikev2.KindAuth)
-	theirs := s.octets(s.response, s.own, s.keyPr, s.Who.body())
+	theirs := s.octets(s.response, s.own, s.keyPr, s.Who.Body())
 	if err := sharedProof(s.prf, msk, theirs, auth); err != nil {
 		return nil, err
 	}
@@ -267,14 +268,14 @@ func (s *Session) given(list []isakmp.Payload) (in Inside, err error) {
 	if err != nil {
 		return in, err
 	}
-	c := &Child{
-		outSPI: binary.BigEndian.Uint32(chosen[0].SPI),
-		inSPI:  binary.BigEndian.Uint32(s.childSPI),
-		Suite:  strings.Join(named(chosen[0], how, suite.Algorithm{}), "-"),
+	out, back, err := s.childBoxes(how, append(append([]byte{}, s.own...), s.its...))
+	if err != nil {
+		return in, err
 	}
-	c.out, c.in, err = s.childBoxes(how, append(append([]byte{}, s.own...), s.its...))
-	in.Child = c
-	return in, err
+	in.Child = ipsec.NewChild(out, back, binary.BigEndian.Uint32(chosen[0].SPI),
+		binary.BigEndian.Uint32(s.childSPI),
+		strings.Join(named(chosen[0], how, suite.Algorithm{}), "-"), false)
+	return in, nil
 }
 
 // configure reads a configuration payload.

@@ -1,6 +1,6 @@
 // Package ppp is the order of messages of PPP up to an open link, for both of its ends:
-// LCP (RFC 1661), PAP (RFC 1334), CHAP (RFC 1994), MS-CHAPv2 (RFC 2759) and IPCP (RFC
-// 1332). It has no sockets and no clock: frames go in, frames come out.
+// LCP (RFC 1661), PAP (RFC 1334), CHAP (RFC 1994), MS-CHAPv2 (RFC 2759), EAP (RFC 3748), CCP with MPPE
+// (RFC 1962, RFC 3078) and IPCP (RFC 1332). It has no sockets and no clock: frames go in, frames come out.
 package ppp
 
 import (
@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 
+	"wardicon/core/session/eap"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ppp"
 )
@@ -41,7 +42,14 @@ type Config struct {
 	Address netip.Addr   // of a gateway: its own
 	Peer    netip.Addr   // of a gateway: the client's
 	DNS     []netip.Addr // of a gateway: what it hands out
-	Random  io.Reader
+	// EAP is how a client signs in by EAP; Server is a gateway's side of that.
+	EAP    *eap.Conversation
+	Server *eap.Server
+	// MPPE are the strengths of encryption that are taken, strongest first; with any the link is
+	// encrypted or ends. Stateful keeps the state of the cipher from packet to packet.
+	MPPE     []suite.MPPE
+	Stateful bool
+	Random   io.Reader
 }
 
 // Link is one end of a link.
@@ -50,6 +58,7 @@ type Link struct {
 	Phase   Phase
 	Method  suite.PPPMethod // by which somebody authenticated
 	Reason  string          // why it ended
+	Fault   error           // of EAP, that ended it
 	Local   netip.Addr      // after IPCP
 	Remote  netip.Addr
 	Servers []netip.Addr // name servers that the gateway told
@@ -64,9 +73,14 @@ type Link struct {
 	challenge []byte
 	own       []byte // challenge of a client in MS-CHAPv2
 	response  []byte
-	wantDNS   bool
-	rounds    int
-	out       [][]byte
+	servers   [2]netip.Addr // name servers, of which the gateway told
+	noServer  [2]bool       // it has none to tell
+	msk       []byte        // of EAP
+	eap       []byte        // packet of EAP that was sent last
+	came      []byte        // and the one that came
+	encryption
+	rounds int
+	out    [][]byte
 }
 
 // maxRounds bounds how often the two ends may ask each other anything.
@@ -74,17 +88,15 @@ const maxRounds = 200
 
 // authentication is how a method is asked for in LCP.
 var authentication = map[suite.PPPMethod][]byte{
-	suite.PAP: {
-		0xC0,
-		0x23,
-	},
+	suite.EAP:      {0xC2, 0x27},
+	suite.PAP:      {0xC0, 0x23},
 	suite.CHAP:     {0xC2, 0x23, ppp.MD5},
 	suite.MSCHAPv2: {0xC2, 0x23, ppp.MSCHAPv2},
 }
 
 // New begins a link; the frames that it sends first are in what Take gives.
 func New(c Config) (*Link, error) {
-	l := &Link{Config: c, Phase: Establish, magic: make([]byte, 4), wantDNS: true}
+	l := &Link{Config: c, Phase: Establish, magic: make([]byte, 4)}
 	l.challenge, l.own = make([]byte, 16), make([]byte, 16)
 	for _, b := range [][]byte{l.magic, l.challenge, l.own} {
 		if _, err := io.ReadFull(c.Random, b); err != nil {
@@ -112,10 +124,14 @@ func (l *Link) Again() {
 	switch {
 	case l.Phase == Establish && !l.mine:
 		l.configure()
+	case l.Phase == Authenticate && l.eap != nil:
+		l.out = append(l.out, ppp.Frame(ppp.EAP, l.eap))
 	case l.Phase == Authenticate && l.Gateway && l.Method != suite.PAP:
 		l.ask()
 	case l.Phase == Authenticate && l.demanded == suite.PAP:
 		l.pap()
+	case l.Phase == Network && l.encrypts() && !l.encrypted():
+		l.configureMPPE()
 	case l.Phase == Network && !l.ipMine:
 		l.configureIP()
 	}
@@ -151,24 +167,38 @@ func (l *Link) configure() {
 	l.send(ppp.LCP, ppp.ConfigureRequest, l.next(), ppp.Options(options...))
 }
 
+// serverOptions are those of two name servers (RFC 1877 §1.1, §1.3).
+var serverOptions = [2]uint8{ppp.OptionDNS1, ppp.OptionDNS2}
+
 func (l *Link) configureIP() {
 	options := []ppp.Option{{Kind: ppp.OptionAddress, Data: l.Local.AsSlice()}}
-	if !l.Gateway && l.wantDNS {
-		server := netip.IPv4Unspecified()
-		if len(l.Servers) > 0 {
-			server = l.Servers[0]
+	for i, kind := range serverOptions {
+		if !l.Gateway && !l.noServer[i] {
+			server := l.servers[i]
+			if !server.IsValid() {
+				server = netip.IPv4Unspecified()
+			}
+			options = append(options, ppp.Option{Kind: kind, Data: server.AsSlice()})
 		}
-		options = append(options, ppp.Option{Kind: ppp.OptionDNS1, Data: server.AsSlice()})
 	}
 	l.send(ppp.IPCP, ppp.ConfigureRequest, l.next(), ppp.Options(options...))
 }
 
-// Packet frames an IP packet for an open link.
-func Packet(b []byte) []byte {
+// Packet frames an IP packet for an open link, encrypted where that was agreed on.
+func (l *Link) Packet(b []byte) []byte {
+	protocol := ppp.IPv4
 	if len(b) > 0 && b[0]>>4 == 6 {
-		return ppp.Frame(ppp.IPv6, b)
+		protocol = ppp.IPv6
 	}
-	return ppp.Frame(ppp.IPv4, b)
+	if l.seals == nil {
+		return ppp.Frame(protocol, b)
+	}
+	sealed, err := l.seals.Seal(protocol, b)
+	if err != nil {
+		l.end("%v", err)
+		return nil
+	}
+	return ppp.Frame(ppp.Compressed, sealed)
 }
 
 // Receive takes a frame; an IP packet in it is given back once the link is open.
@@ -177,10 +207,21 @@ func (l *Link) Receive(frame []byte) (packet []byte) {
 	if err != nil || l.Phase == Ended {
 		return nil
 	}
+	if protocol == ppp.Compressed && l.opens != nil {
+		if protocol, payload = l.decrypt(payload); protocol == 0 {
+			return nil
+		}
+	} else if l.opens != nil && (protocol == ppp.IPv4 || protocol == ppp.IPv6) {
+		return nil // in clear where all is encrypted
+	}
 	if protocol == ppp.IPv4 || protocol == ppp.IPv6 {
 		if l.Phase == Open {
 			return payload
 		}
+		return nil
+	}
+	if protocol == ppp.EAP && (l.EAP != nil || l.Server != nil) {
+		l.receiveEAP(payload)
 		return nil
 	}
 	m, err := ppp.DecodeMessage(payload)
@@ -200,6 +241,12 @@ func (l *Link) Receive(frame []byte) (packet []byte) {
 		l.receiveCHAP(m)
 	case ppp.IPCP:
 		l.ipcp(m)
+	case ppp.CCP:
+		if l.encrypts() {
+			l.ccp(m)
+			return nil
+		}
+		fallthrough
 	default:
 		l.send(
 			ppp.LCP,
@@ -241,8 +288,14 @@ func (l *Link) lcp(m ppp.Message) {
 			append(bytes.Clone(l.magic), m.Data[min(4, len(m.Data)):]...),
 		)
 	case ppp.ProtocolReject:
-		if len(m.Data) >= 2 && binary.BigEndian.Uint16(m.Data) == ppp.IPCP {
+		if len(m.Data) < 2 {
+			break
+		}
+		switch protocol := binary.BigEndian.Uint16(m.Data); {
+		case protocol == ppp.IPCP:
 			l.end("the other end has no IPv4")
+		case protocol == ppp.CCP && l.encrypts():
+			l.end("%s", noEncryption)
 		}
 	}
 	if l.mine && l.theirs && l.Phase == Establish {
@@ -311,6 +364,10 @@ func (l *Link) established() {
 	switch {
 	case l.Gateway && len(l.Methods) > 0:
 		l.Method = l.Methods[0]
+		if l.Method == suite.EAP && l.Server != nil {
+			l.sendEAP(l.Server.Begin())
+			return
+		}
 		l.ask()
 	case !l.Gateway && l.demanded == suite.PAP:
 		l.pap()
@@ -333,6 +390,10 @@ func (l *Link) ask() {
 
 func (l *Link) authenticated(by suite.PPPMethod) {
 	l.Phase, l.Method = Network, by
+	if l.encrypts() {
+		l.beginMPPE()
+		return
+	}
 	l.configureIP()
 }
 
@@ -439,6 +500,9 @@ func (l *Link) challenged(m ppp.Message) {
 // 16 bytes that the client sends with, then 16 that it receives with (RFC 3079 §3.3). They are nil by
 // methods that make none.
 func (l *Link) Keys() []byte {
+	if len(l.msk) >= 48 {
+		return l.keysOfEAP()
+	}
 	if len(l.response) == 0 {
 		return nil
 	}
@@ -490,7 +554,7 @@ func (l *Link) answered(m ppp.Message) {
 }
 
 func (l *Link) ipcp(m ppp.Message) {
-	if l.Phase != Network && l.Phase != Open {
+	if l.Phase != Network && l.Phase != Open || l.encrypts() && !l.encrypted() {
 		return
 	}
 	options, err := ppp.DecodeOptions(m.Data)
@@ -513,8 +577,10 @@ func (l *Link) ipcp(m ppp.Message) {
 			case !ok:
 			case o.Kind == ppp.OptionAddress && !l.Gateway:
 				l.Local = a
-			case o.Kind == ppp.OptionDNS1 && !l.Gateway:
-				l.Servers = []netip.Addr{a}
+			case !l.Gateway:
+				if i := slices.Index(serverOptions[:], o.Kind); i >= 0 {
+					l.servers[i] = a
+				}
 			}
 		}
 		l.configureIP()
@@ -524,12 +590,20 @@ func (l *Link) ipcp(m ppp.Message) {
 				l.end("the other end takes no address")
 				return
 			}
+			if i := slices.Index(serverOptions[:], o.Kind); i >= 0 {
+				l.noServer[i] = true
+			}
 		}
-		l.wantDNS = false
 		l.configureIP()
 	}
 	if l.ipMine && l.ipTheirs && l.Phase == Network {
 		l.Phase = Open
+		for i, a := range l.servers {
+			if a.IsValid() && !a.IsUnspecified() && !l.noServer[i] &&
+				!slices.Contains(l.Servers, a) {
+				l.Servers = append(l.Servers, a)
+			}
+		}
 	}
 }
 
@@ -550,9 +624,10 @@ func (l *Link) requestedIP(m ppp.Message, options []ppp.Option) {
 			if !l.Gateway {
 				l.Remote = a
 			}
-		case o.Kind == ppp.OptionDNS1 && ok && l.Gateway && len(l.DNS) > 0:
-			if a != l.DNS[0] {
-				wrong = append(wrong, ppp.Option{Kind: o.Kind, Data: l.DNS[0].AsSlice()})
+		case ok && l.Gateway && slices.Index(serverOptions[:], o.Kind) >= 0 &&
+			slices.Index(serverOptions[:], o.Kind) < len(l.DNS):
+			if want := l.DNS[slices.Index(serverOptions[:], o.Kind)]; a != want {
+				wrong = append(wrong, ppp.Option{Kind: o.Kind, Data: want.AsSlice()})
 			}
 		default:
 			refused = append(refused, o)

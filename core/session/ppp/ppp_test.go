@@ -1,11 +1,14 @@
 package ppp_test
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 
+	"wardicon/core/session/eap"
 	session "wardicon/core/session/ppp"
 	"wardicon/core/suite"
 )
@@ -29,7 +32,7 @@ func pair(t *testing.T, client, gateway session.Config, lose float64) (c, g *ses
 	), netip.MustParseAddr(
 		"10.20.0.9",
 	), []netip.Addr{
-		netip.MustParseAddr("10.20.0.53"),
+		netip.MustParseAddr("10.20.0.53"), netip.MustParseAddr("10.20.0.54"),
 	}
 	c, err := session.New(client)
 	if err != nil {
@@ -79,14 +82,27 @@ func TestLink(t *testing.T) {
 		{"wrong password", all, all, "Wonderland 1", 0, "", "E=691"},
 		{"wrong password by CHAP", all, []suite.PPPMethod{suite.CHAP}, "x", 0, "", "refuses"},
 		{"wrong password by PAP", all, []suite.PPPMethod{suite.PAP}, "x", 0, "", "by PAP"},
+		{"EAP", []suite.PPPMethod{suite.EAP}, []suite.PPPMethod{suite.EAP}, "Wonder-Land 1", 0,
+			suite.EAP, ""},
+		{"EAP that loses", []suite.PPPMethod{suite.EAP}, []suite.PPPMethod{suite.EAP},
+			"Wonder-Land 1", 0.1, suite.EAP, ""},
+		{"wrong password by EAP", []suite.PPPMethod{suite.EAP}, []suite.PPPMethod{suite.EAP}, "x", 0,
+			"", "E=691"},
 		{"nothing in common", []suite.PPPMethod{suite.CHAP}, []suite.PPPMethod{suite.PAP},
 			"Wonder-Land 1", 0, "", "hung up"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			c, g := pair(
 				t,
-				session.Config{Login: "a_fjell", Password: test.password, Methods: test.client},
-				session.Config{Lookup: lookup, Methods: test.gateway},
+				session.Config{
+					Login: "a_fjell", Password: test.password, Methods: test.client,
+					EAP: mschap("a_fjell", test.password, noise{rand.New(rand.NewPCG(5, 6))}),
+				},
+				session.Config{
+					Lookup: lookup, Methods: test.gateway, Server: &eap.Server{
+						Lookup: lookup, Random: noise{rand.New(rand.NewPCG(7, 8))},
+					},
+				},
 				test.lose,
 			)
 			if test.reason != "" {
@@ -112,13 +128,84 @@ func TestLink(t *testing.T) {
 					g.Reason,
 				)
 			}
-			if c.Local != g.Peer || c.Remote != g.Address || len(c.Servers) != 1 ||
-				c.Servers[0] != g.DNS[0] ||
+			if c.Local != g.Peer || c.Remote != g.Address || !slices.Equal(c.Servers, g.DNS) ||
 				g.Login != "a_fjell" {
 				t.Errorf("client %+v, gateway %+v", c, g)
 			}
-			if got := g.Receive(session.Packet([]byte{0x45, 1, 2})); len(got) != 3 {
+			if got := g.Receive(c.Packet([]byte{0x45, 1, 2})); len(got) != 3 {
 				t.Errorf("a packet arrives as %x", got)
+			}
+		})
+	}
+}
+
+func mschap(login, password string, random noise) *eap.Conversation {
+	return &eap.Conversation{Name: login, Method: &eap.MSCHAP{
+		Login: login, Password: password, Random: random,
+	}}
+}
+
+// TestEncryption agrees on MPPE by the strengths of both ends, with keys of MS-CHAPv2 and of EAP, on
+// lines that lose frames; packets go both ways, and none in clear. Where nothing is shared, or the
+// sign-in makes no keys, the link ends.
+func TestEncryption(t *testing.T) {
+	lookup := func(login string) (string, bool) { return "Wonder-Land 1", login == "a_fjell" }
+	type list = []suite.MPPE
+	for _, test := range []struct {
+		name            string
+		client, gateway list
+		stateful        [2]bool
+		method          suite.PPPMethod
+		lose            float64
+		strength        string
+	}{
+		{"the strongest", list{"128", "56", "40"}, list{"128", "40"}, [2]bool{}, "mschapv2", 0, "128"},
+		{"weaker here", list{"40"}, list{"128", "40"}, [2]bool{}, "mschapv2", 0, "40"},
+		{"weaker there", list{"128", "56"}, list{"56"}, [2]bool{}, "mschapv2", 0, "56"},
+		{"stateful", list{"128"}, list{"128"}, [2]bool{true, true}, "mschapv2", 0, "128"},
+		{"stateful here", list{"128"}, list{"128"}, [2]bool{true, false}, "mschapv2", 0, "128"},
+		{"stateful there", list{"128"}, list{"128"}, [2]bool{false, true}, "mschapv2", 0, "128"},
+		{"losing", list{"128"}, list{"128"}, [2]bool{}, "mschapv2", 0.2, "128"},
+		{"by EAP", list{"128"}, list{"128"}, [2]bool{}, "eap", 0, "128"},
+		{"nothing shared", list{"128"}, list{"40"}, [2]bool{}, "mschapv2", 0, ""},
+		{"none there", list{"128"}, nil, [2]bool{}, "mschapv2", 0, ""},
+		{"no keys", list{"128"}, list{"128"}, [2]bool{}, "chap", 0, ""},
+	} {
+		t.Run(test.name, func(t *testing.T) {
+			random := noise{rand.New(rand.NewPCG(3, 4))}
+			methods := []suite.PPPMethod{test.method}
+			c, g := pair(t, session.Config{
+				Login: "a_fjell", Password: "Wonder-Land 1", Methods: methods, MPPE: test.client,
+				Stateful: test.stateful[0], EAP: mschap("a_fjell", "Wonder-Land 1", random),
+			}, session.Config{
+				Lookup: lookup, Methods: methods, MPPE: test.gateway, Stateful: test.stateful[1],
+				Server: &eap.Server{Lookup: lookup, Random: random},
+			}, test.lose)
+			if test.strength == "" {
+				if c.Phase != session.Ended || !strings.Contains(c.Reason, "MPPE") {
+					t.Errorf("client is %s: %q", c.Phase, c.Reason)
+				}
+				return
+			}
+			if c.Phase != session.Open || g.Phase != session.Open || c.Strength != g.Strength ||
+				!strings.Contains(c.Strength, test.strength) {
+				t.Fatalf("client %s %q (%s), gateway %s %q (%s)", c.Phase, c.Strength, c.Reason,
+					g.Phase, g.Strength, g.Reason)
+			}
+			packet := []byte("E the timetable of the harbour")
+			for range 600 {
+				for _, way := range [][2]*session.Link{{c, g}, {g, c}} {
+					frame := way[0].Packet(packet)
+					if bytes.Contains(frame, packet[1:9]) {
+						t.Fatal("a packet in clear")
+					}
+					if got := way[1].Receive(frame); !bytes.Equal(got, packet) {
+						t.Fatalf("a packet arrives as %q", got)
+					}
+				}
+			}
+			if got := g.Receive(append([]byte{0xFF, 3, 0, 0x21}, packet...)); got != nil {
+				t.Error("a packet in clear is taken")
 			}
 		})
 	}
@@ -192,11 +279,17 @@ func FuzzReceive(f *testing.F) {
 			Gateway:  gateway,
 			Login:    "a",
 			Password: "b",
-			Methods:  []suite.PPPMethod{suite.MSCHAPv2, suite.PAP},
+			Methods:  []suite.PPPMethod{suite.MSCHAPv2, suite.EAP, suite.PAP},
 			Random:   noise{rand.New(rand.NewPCG(1, 2))},
 			Lookup:   func(string) (string, bool) { return "b", true },
-			Address:  netip.MustParseAddr("10.0.0.1"),
-			Peer:     netip.MustParseAddr("10.0.0.2"),
+			MPPE:     []suite.MPPE{"128", "40"},
+			EAP:      mschap("a", "b", noise{rand.New(rand.NewPCG(1, 2))}),
+			Server: &eap.Server{
+				Lookup: func(string) (string, bool) { return "b", true },
+				Random: noise{rand.New(rand.NewPCG(1, 2))},
+			},
+			Address: netip.MustParseAddr("10.0.0.1"),
+			Peer:    netip.MustParseAddr("10.0.0.2"),
 		})
 		if err != nil {
 			t.Fatal(err)

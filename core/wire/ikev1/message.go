@@ -1,6 +1,5 @@
-// Package ikev1 encodes and decodes the messages of IKE version 1 that are sent before anything is
-// encrypted: the first exchanges of main and aggressive mode (RFC 2408 §3, RFC 2409 §5, RFC 3947
-// §3). It opens no sockets.
+// Package ikev1 encodes and decodes the messages of IKE version 1 and their payloads (RFC 2408 §3, RFC
+// 2409 §5, RFC 3947 §3). It opens no sockets, and has no keys.
 package ikev1
 
 import (
@@ -21,11 +20,16 @@ const (
 	KindSA             = 1
 	KindKE             = 4
 	KindIdentification = 5
+	KindCert           = 6
+	KindCertRequest    = 7
 	KindHash           = 8
+	KindSignature      = 9
 	KindNonce          = 10
 	KindNotify         = 11
+	KindDelete         = 12
 	KindVendor         = 13
 	KindNATD           = 20
+	KindNATOA          = 21
 )
 
 // Exchange is the kind of an exchange (RFC 2408 §3.1).
@@ -36,11 +40,13 @@ const (
 	Main          Exchange = 2
 	Aggressive    Exchange = 4
 	Informational Exchange = 5
+	Quick         Exchange = 32 // RFC 2409 §5.5
 )
 
 const (
-	version       = 1
-	flagEncrypted = 0x01
+	version = 1
+	// FlagEncrypted is set where the payloads are encrypted (RFC 2408 §3.1).
+	FlagEncrypted = 0x01
 )
 
 // Message is an IKE message of version 1.
@@ -80,7 +86,7 @@ func Decode(b []byte) (m Message, err error) {
 		Exchange:        Exchange(h.Exchange),
 		ID:              h.ID,
 	}
-	if h.Major == version && h.Flags&flagEncrypted != 0 {
+	if h.Major == version && h.Flags&FlagEncrypted != 0 {
 		m.Encrypted = true
 		return m, nil
 	}

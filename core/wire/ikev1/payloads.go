@@ -23,12 +23,18 @@ const (
 const (
 	AuthPSK = 1
 	AuthRSA = 3
+	// ECDSA with the curves of 256, 384 and 521 bits (RFC 4754 §3).
+	AuthP256 = 9
+	AuthP384 = 10
+	AuthP521 = 11
 )
 
 const (
-	doiIPsec      = 1
-	onlyIdentity  = 1 // the situation (RFC 2407 §4.2.1)
+	doiIPsec     = 1
+	onlyIdentity = 1 // the situation (RFC 2407 §4.2.1)
+	// Protocols of proposals (RFC 2407 §4.4.1).
 	protocolIKE   = 1
+	protocolESP   = 3
 	transformIKE  = 1
 	lifeSeconds   = 1
 	short         = 0x8000
@@ -91,12 +97,37 @@ func (t Transform) Says(o Transform) bool {
 
 // SA writes transforms as the one proposal of a payload (RFC 2408 §3.4 to §3.6).
 func SA(transforms ...Transform) isakmp.Payload {
+	list := make([]numbered, len(transforms))
+	for i, t := range transforms {
+		list[i] = numbered{transformIKE, t}
+	}
+	return association(protocolIKE, nil, list)
+}
+
+type numbered struct {
+	id uint8
+	Transform
+}
+
+// order is that of the attributes of a transform of IKE; those of ESP come as their numbers do.
+var order = []uint16{
+	ClassEncryption, ClassKeyLength, ClassHash, ClassGroup, ClassAuth, ClassLifeType, ClassLife,
+}
+
+var orderESP = []uint16{
+	ClassESPLifeType, ClassESPLife, ClassESPGroup, ClassESPMode, ClassESPAuth, ClassESPKeyLength,
+}
+
+func association(protocol uint8, spi []byte, transforms []numbered) isakmp.Payload {
 	var list []byte
+	classes := order
+	if protocol == protocolESP {
+		classes = orderESP
+	}
 	for i, t := range transforms {
 		var attributes []byte
-		for _, class := range []uint16{ClassEncryption, ClassKeyLength, ClassHash, ClassGroup,
-			ClassAuth, ClassLifeType, ClassLife} {
-			switch value, ok := t[class]; {
+		for _, class := range classes {
+			switch value, ok := t.Transform[class]; {
 			case !ok:
 			case value > 0xFFFF:
 				attributes = binary.BigEndian.AppendUint16(attributes, class)
@@ -113,50 +144,59 @@ func SA(transforms ...Transform) isakmp.Payload {
 		}
 		list = append(list, more, 0)
 		list = binary.BigEndian.AppendUint16(list, uint16(8+len(attributes)))
-		list = append(list, byte(i+1), transformIKE, 0, 0)
+		list = append(list, byte(i+1), t.id, 0, 0)
 		list = append(list, attributes...)
 	}
 	b := binary.BigEndian.AppendUint32(nil, doiIPsec)
 	b = binary.BigEndian.AppendUint32(b, onlyIdentity)
 	b = append(b, 0, 0)
-	b = binary.BigEndian.AppendUint16(b, uint16(8+len(list)))
-	b = append(b, 1, protocolIKE, 0, byte(len(transforms)))
+	b = binary.BigEndian.AppendUint16(b, uint16(8+len(spi)+len(list)))
+	b = append(b, 1, protocol, byte(len(spi)), byte(len(transforms)))
+	b = append(b, spi...)
 	return isakmp.Payload{Kind: KindSA, Body: append(b, list...)}
 }
 
 // DecodeSA reads the transforms of the proposals for IKE.
 func DecodeSA(b []byte) ([]Transform, error) {
-	if len(b) < 8 || binary.BigEndian.Uint32(b) != doiIPsec {
-		return nil, malformed("an association of %d bytes that is not for IPsec", len(b))
-	}
 	var list []Transform
-	proposals := 0
-	for b = b[8:]; len(b) > 0; proposals++ {
-		if proposals == mostProposals || len(b) < 8 {
-			return nil, malformed(
+	err := proposals(b, func(protocol uint8, _ []byte, t numbered) {
+		if protocol == protocolIKE && len(list) < mostNumbers {
+			list = append(list, t.Transform)
+		}
+	})
+	return list, err
+}
+
+// proposals goes through the transforms of an association.
+func proposals(b []byte, each func(protocol uint8, spi []byte, t numbered)) error {
+	if len(b) < 8 || binary.BigEndian.Uint32(b) != doiIPsec {
+		return malformed("an association of %d bytes that is not for IPsec", len(b))
+	}
+	count := 0
+	for b = b[8:]; len(b) > 0; count++ {
+		if count == mostProposals || len(b) < 8 {
+			return malformed(
 				"a proposal of %d bytes, expected at least 8 and at most %d of them",
 				len(b),
 				mostProposals,
 			)
 		}
-		n, spi, count := int(binary.BigEndian.Uint16(b[2:])), int(b[6]), int(b[7])
+		n, spi, transforms := int(binary.BigEndian.Uint16(b[2:])), int(b[6]), int(b[7])
 		if n < 8+spi || n > len(b) {
-			return nil, malformed("a proposal of %d bytes where %d are left", n, len(b))
+			return malformed("a proposal of %d bytes where %d are left", n, len(b))
 		}
 		rest := b[8+spi : n]
-		for range count {
+		for range transforms {
 			t, used, err := decodeTransform(rest)
 			if err != nil {
-				return nil, err
+				return err
 			}
-			if b[5] == protocolIKE && len(list) < mostNumbers {
-				list = append(list, t)
-			}
+			each(b[5], b[8:8+spi], numbered{rest[5], t})
 			rest = rest[used:]
 		}
 		b = b[n:]
 	}
-	return list, nil
+	return nil
 }
 
 func decodeTransform(b []byte) (t Transform, used int, err error) {

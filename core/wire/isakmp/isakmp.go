@@ -114,16 +114,26 @@ func Decode(b []byte, major uint8) (h Header, payloads []Payload, err error) {
 
 // DecodeChain reads payloads one behind the other, of which the first is of a kind.
 func DecodeChain(kind uint8, rest []byte) (payloads []Payload, err error) {
+	payloads, rest, err = DecodeBefore(kind, rest)
+	if err == nil && len(rest) > 0 {
+		return nil, malformed("%d bytes behind the last payload", len(rest))
+	}
+	return payloads, err
+}
+
+// DecodeBefore reads payloads one behind the other, and gives back what stands behind them: the
+// padding of version 1 (RFC 2409 appendix B).
+func DecodeBefore(kind uint8, rest []byte) (payloads []Payload, behind []byte, err error) {
 	for kind != 0 {
 		if len(payloads) == maxPayloads {
-			return nil, malformed("more than %d payloads", maxPayloads)
+			return nil, nil, malformed("more than %d payloads", maxPayloads)
 		}
 		if len(rest) < 4 {
-			return nil, malformed("a payload header of %d bytes, expected 4", len(rest))
+			return nil, nil, malformed("a payload header of %d bytes, expected 4", len(rest))
 		}
 		n := int(binary.BigEndian.Uint16(rest[2:]))
 		if n < 4 || n > len(rest) {
-			return nil, malformed("a payload of %d bytes where %d are left", n, len(rest))
+			return nil, nil, malformed("a payload of %d bytes where %d are left", n, len(rest))
 		}
 		payloads = append(
 			payloads,
@@ -131,10 +141,7 @@ func DecodeChain(kind uint8, rest []byte) (payloads []Payload, err error) {
 		)
 		kind, rest = rest[0], rest[n:]
 	}
-	if len(rest) > 0 {
-		return nil, malformed("%d bytes behind the last payload", len(rest))
-	}
-	return payloads, nil
+	return payloads, rest, nil
 }
 
 // Find is the body of the first payload of a kind.

@@ -117,3 +117,44 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+// TestData writes a data message as it was worked out by hand (RFC 2661 §3.1), and reads those of
+// other ends with and without what may stand in its header.
+func TestData(t *testing.T) {
+	if got := hex.EncodeToString(l2tp.Data(7, 6, []byte{0xFF, 3})); got != "4002000a00070006ff03" {
+		t.Error(got)
+	}
+	for text, want := range map[string]string{
+		"4002000a00070006ff03":                 "ff03",
+		"000200070006ff03":                     "ff03",
+		"0802000700060001" + "0002" + "ff03":   "ff03",
+		"4a020012000700060001000200020000ff03": "ff03",
+		"0202000700060000ff03":                 "ff03",
+		"4002000c00070006ff03":                 "", // longer than it is
+		"02020007000600ffff03":                 "", // an offset behind the end
+		"c802000a00070006ff03":                 "", // a control message
+		"0003000700":                           "",
+	} {
+		b, _ := hex.DecodeString(text)
+		tunnel, session, frame, err := l2tp.DecodeData(b)
+		if want == "" {
+			if !errors.Is(err, wire.ErrMalformed) {
+				t.Errorf("%s: %v", text, err)
+			}
+			continue
+		}
+		if err != nil || tunnel != 7 || session != 6 || hex.EncodeToString(frame) != want {
+			t.Errorf("%s: tunnel %d, session %d, %x (%v)", text, tunnel, session, frame, err)
+		}
+	}
+}
+
+// FuzzData decodes anything.
+func FuzzData(f *testing.F) {
+	f.Add(l2tp.Data(7, 6, []byte{0xFF, 3}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if _, _, frame, err := l2tp.DecodeData(b); err == nil && len(frame) > len(b) {
+			t.Fatal("more than there is")
+		}
+	})
+}

@@ -130,6 +130,11 @@ func DecodeFrame(b []byte) (protocol uint16, payload []byte, err error) {
 	if len(b) >= 2 && b[0] == 0xFF && b[1] == 0x03 {
 		b = b[2:]
 	}
+	return protocolOf(b)
+}
+
+// protocolOf reads the protocol before a payload, of one byte or two (RFC 1661 §2).
+func protocolOf(b []byte) (protocol uint16, payload []byte, err error) {
 	switch {
 	case len(b) >= 1 && b[0]&1 == 1:
 		return uint16(b[0]), b[1:], nil

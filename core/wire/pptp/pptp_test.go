@@ -1,6 +1,7 @@
 package pptp_test
 
 import (
+	"bytes"
 	"encoding/hex"
 	"errors"
 	"reflect"
@@ -112,6 +113,45 @@ func FuzzDecode(f *testing.F) {
 		}
 		if again, err := pptp.Decode(pptp.Encode(m)); err != nil || !reflect.DeepEqual(again, m) {
 			t.Fatalf("%+v, then %+v (%v)", m, again, err)
+		}
+	})
+}
+
+// TestPacket writes GRE as it was worked out by hand (RFC 2637 §4.1), and refuses what is cut short.
+func TestPacket(t *testing.T) {
+	ack := uint32(5)
+	for want, p := range map[string]pptp.Packet{
+		"3001880b00020017" + "00000007" + "ff03":              {CallID: 23, Sequence: 7, Frame: []byte{0xFF, 3}},
+		"3081880b00020017" + "00000007" + "00000005" + "ff03": {CallID: 23, Sequence: 7, Ack: &ack, Frame: []byte{0xFF, 3}},
+		"2081880b00000017" + "00000005":                       {CallID: 23, Ack: &ack},
+	} {
+		b := p.Encode()
+		if got := hex.EncodeToString(b); got != want {
+			t.Errorf("%s, expected %s", got, want)
+		}
+		if got, err := pptp.DecodePacket(b); err != nil || !reflect.DeepEqual(got, p) {
+			t.Errorf("%s: %+v (%v)", want, got, err)
+		}
+		for n := range b {
+			if _, err := pptp.DecodePacket(b[:n]); !errors.Is(err, wire.ErrMalformed) {
+				t.Errorf("%d bytes of %s: %v", n, want, err)
+			}
+		}
+	}
+}
+
+// FuzzPacket decodes anything: what can be decoded is written as it was read, but for what stands
+// behind the frame.
+func FuzzPacket(f *testing.F) {
+	ack := uint32(5)
+	f.Add(pptp.Packet{CallID: 23, Sequence: 7, Ack: &ack, Frame: []byte{0xFF, 3}}.Encode())
+	f.Fuzz(func(t *testing.T, b []byte) {
+		p, err := pptp.DecodePacket(b)
+		if err != nil || len(p.Frame) == 0 {
+			return
+		}
+		if out := p.Encode(); !bytes.HasPrefix(b, out) {
+			t.Fatalf("%x, then %x", b, out)
 		}
 	})
 }

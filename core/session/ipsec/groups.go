@@ -1,4 +1,6 @@
-package ikev2
+// Package ipsec is what both versions of IKE have in common: Diffie-Hellman groups, how messages and
+// packets are protected, ESP (RFC 4303), and how an end calls itself. It opens no sockets.
+package ipsec
 
 import (
 	"crypto/ecdh"
@@ -11,10 +13,10 @@ import (
 	"wardicon/core/suite"
 )
 
-// half is this end's half of a key exchange.
-type half struct {
-	public []byte
-	agree  func(peer []byte) ([]byte, error)
+// Half is this end's half of a key exchange: what is sent, and what makes the secret of both.
+type Half struct {
+	Public []byte
+	Agree  func(peer []byte) ([]byte, error)
 }
 
 var curves = map[string]ecdh.Curve{
@@ -24,26 +26,26 @@ var curves = map[string]ecdh.Curve{
 	"curve25519": ecdh.X25519(),
 }
 
-// errGroup says that a group is not spoken here.
-var errGroup = errors.New("this Diffie-Hellman group cannot be used here")
+// ErrGroup says that a group is not spoken here.
+var ErrGroup = errors.New("this Diffie-Hellman group cannot be used here")
 
-// newHalf begins a key exchange in a group (RFC 7296 §2.14, RFC 5903, RFC 8031, RFC 3526).
-func newHalf(g suite.Algorithm, random io.Reader) (half, error) {
+// NewHalf begins a key exchange in a group (RFC 7296 §2.14, RFC 5903, RFC 8031, RFC 3526).
+func NewHalf(g suite.Algorithm, random io.Reader) (Half, error) {
 	if curve, ok := curves[g.Name]; ok {
 		return onCurve(curve, g.Name != "curve25519", random)
 	}
 	p, ok := prime(g.Bits)
 	if !ok || g.Name == "modp1024s160" {
-		return half{}, fmt.Errorf("%s: %w", g.Name, errGroup)
+		return Half{}, fmt.Errorf("%s: %w", g.Name, ErrGroup)
 	}
 	size := g.Bits / 8
 	b := make([]byte, min(size, 64)) // 512 bits are more than any of these groups is worth
 	if _, err := io.ReadFull(random, b); err != nil {
-		return half{}, err
+		return Half{}, err
 	}
 	x := new(big.Int).SetBytes(b)
 	public := new(big.Int).Exp(big.NewInt(2), x, p).FillBytes(make([]byte, size))
-	return half{public, func(peer []byte) ([]byte, error) {
+	return Half{public, func(peer []byte) ([]byte, error) {
 		y := new(big.Int).SetBytes(peer)
 		// Neither of the elements that make the secret known (RFC 6989 §2.1).
 		if len(peer) != size || y.Cmp(big.NewInt(1)) <= 0 ||
@@ -54,16 +56,16 @@ func newHalf(g suite.Algorithm, random io.Reader) (half, error) {
 	}}, nil
 }
 
-func onCurve(curve ecdh.Curve, point bool, random io.Reader) (half, error) {
+func onCurve(curve ecdh.Curve, point bool, random io.Reader) (Half, error) {
 	key, err := curve.GenerateKey(random)
 	if err != nil {
-		return half{}, err
+		return Half{}, err
 	}
 	public := key.PublicKey().Bytes()
 	if point {
 		public = public[1:] // without the sign of an uncompressed point (RFC 5903 §7)
 	}
-	return half{public, func(peer []byte) ([]byte, error) {
+	return Half{public, func(peer []byte) ([]byte, error) {
 		if point {
 			peer = append([]byte{4}, peer...)
 		}
@@ -73,6 +75,12 @@ func onCurve(curve ecdh.Curve, point bool, random io.Reader) (half, error) {
 		}
 		return key.ECDH(its)
 	}}, nil
+}
+
+// Agrees tells whether a group is spoken here.
+func Agrees(g suite.Algorithm) bool {
+	_, curve := curves[g.Name]
+	return curve || offsets[g.Bits] != 0 && g.Name != "modp1024s160"
 }
 
 // offsets are the numbers that make primes of the formula below (RFC 2409 §6, RFC 3526).
