@@ -97,7 +97,9 @@ func (s *Surroundings) accounts(
 			continue
 		}
 		for _, realm := range []string{a.Realm, g.SignIn.Realm} {
-			known[a.Login+"@"+realm] = a.Password.Reveal()
+			for _, form := range vpn.LoginForms {
+				known[vpn.JoinLogin(form, a.Login, realm)] = a.Password.Reveal()
+			}
 		}
 		known[a.Login] = a.Password.Reveal()
 	}
@@ -137,8 +139,10 @@ func (s *Surroundings) stand(
 			return err
 		}
 	}
-	if len(g.DNS) > 0 {
-		stand.DNS, _ = netip.ParseAddr(g.DNS[0]) // as on record
+	for _, text := range g.DNS { // as on record
+		if a, err := netip.ParseAddr(text); err == nil && a.Is4() {
+			stand.DNS = append(stand.DNS, a)
+		}
 	}
 	if o := g.Offers.IKEv2; o != nil {
 		stand.IKEv2ID = o.RemoteID
@@ -152,6 +156,13 @@ func (s *Surroundings) stand(
 		stand.Certificates = stand.Certificates || slices.Contains(o.Auth, vpn.TLSCertificate) ||
 			slices.Contains(o.Auth, vpn.TLSCertificatePassword)
 	}
+	if o := g.Offers.L2TP; o != nil && o.PSK != nil {
+		stand.KeyL2TP = o.PSK.Reveal()
+	}
+	if o := g.Offers.PPTP; o != nil {
+		stand.MPPE = o.MPPE
+	}
+	stand.Methods = linkMethods(g.Offers)
 	if stand.Accounts, err = s.accounts(ctx, st, g); err != nil {
 		return err
 	}
@@ -168,6 +179,27 @@ func (s *Surroundings) stand(
 		return g, nil
 	}, func(string) bool { return true })
 	return err
+}
+
+// linkMethods are the methods of PPP that a gateway offers, strongest first; MS-CHAP of the first
+// version is spoken by nobody here.
+func linkMethods(o vpn.Offers) (list []suite.PPPMethod) {
+	var all []suite.PPPMethod
+	if o.L2TP != nil {
+		all = append(all, o.L2TP.PPP...)
+	}
+	if o.SSTP != nil {
+		all = append(all, o.SSTP.PPP...)
+	}
+	if o.PPTP != nil {
+		all = append(all, o.PPTP.PPP...)
+	}
+	for _, m := range suite.PPPMethods {
+		if m != suite.MSCHAP && slices.Contains(all, m) {
+			list = append(list, m)
+		}
+	}
+	return list
 }
 
 // wrapping is how the gateway's end wraps the control channel.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 	"wardicon/core/rehearsal"
 	"wardicon/core/session/eap"
 	"wardicon/core/session/ikev2"
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
@@ -108,10 +108,7 @@ func (c *ikeConn) exchange(datagrams [][]byte, take func([]byte) bool) error {
 	refused := false
 	for _, wait := range c.wait {
 		for _, d := range datagrams {
-			if c.nat {
-				d = append(bytes.Clone(marker), d...)
-			}
-			if _, err := c.conn.Write(d); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
+			if err := c.write(d); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
 				return err
 			}
 		}
@@ -157,15 +154,10 @@ func (w *run) ikev2() error {
 	}
 	c := &ikeConn{ctx: w.ctx, at: addresses[0], wait: waits}
 	defer c.close()
-	for i, at := range addresses {
-		c.at = at
-		if err = c.dial(w.port(portIKE), false); err == nil {
-			s.Exchange = c.exchange
-			if err = s.Begin(); err == nil || !errors.Is(err, errSilent) || i == len(addresses)-1 {
-				break
-			}
-		}
-	}
+	err = c.begin(addresses, w.port(portIKE), func() error {
+		s.Exchange = c.exchange
+		return s.Begin()
+	})
 	if err != nil {
 		return w.ikeFault(err, rehearsal.Exchange)
 	}
@@ -229,23 +221,7 @@ func (w *run) signedInBy() string {
 // initiator makes the session that a file asks for.
 func (w *run) initiator() (*ikev2.Session, error) {
 	c, o := w.Connection, w.Connection.IKEv2
-	ike, esp := o.IKE, o.ESP
-	if w.As != nil {
-		if a, ok := w.As.Row.Can[vpn.IKEv2]; ok {
-			if len(ike) == 0 {
-				ike = a.IKE
-			}
-			if len(esp) == 0 {
-				esp = a.ESP
-			}
-		}
-	}
-	if len(ike) == 0 {
-		ike = usualIKE
-	}
-	if len(esp) == 0 {
-		esp = usualESP
-	}
+	ike, esp := w.proposals(o.IKE, o.ESP, usualIKE, usualESP)
 	s := &ikev2.Session{Options: ikev2.Options{
 		Fragment: !o.NoFragmentation, MOBIKE: !o.NoMOBIKE, Random: random,
 	}}
@@ -260,10 +236,10 @@ func (w *run) initiator() (*ikev2.Session, error) {
 		return nil, because("authority-missing", "the CA in the file cannot be read: %w", err)
 	}
 	if remote := cmp.Or(o.RemoteID, c.Server); remote != "%any" {
-		id := ikev2.ParseIdentity(remote, nil)
+		id := ipsec.ParseIdentity(remote, nil)
 		s.Remote = &id
 	}
-	s.Verify = func(chain []*x509.Certificate, who ikev2.Identity) error {
+	s.Verify = func(chain []*x509.Certificate, who ipsec.Identity) error {
 		if err := w.trust(chain, true, w.serverUsage()...); err != nil {
 			return err
 		}
@@ -284,13 +260,13 @@ func (w *run) proofs(s *ikev2.Session) error {
 		if s.PSK = o.PSK.Reveal(); s.PSK == "" {
 			return because("secret-missing", "the file has no pre-shared key")
 		}
-		s.Local = ikev2.ParseIdentity(cmp.Or(o.LocalID, "0.0.0.0"), nil)
+		s.Local = ipsec.ParseIdentity(cmp.Or(o.LocalID, "0.0.0.0"), nil)
 	case vpn.IKEv2MSCHAPv2:
 		login, password, err := w.credentials()
 		if err != nil {
 			return err
 		}
-		s.Local = ikev2.ParseIdentity(cmp.Or(o.LocalID, login), nil)
+		s.Local = ipsec.ParseIdentity(cmp.Or(o.LocalID, login), nil)
 		s.EAP = &eap.Conversation{Name: login, Method: &eap.MSCHAP{
 			Login: login, Password: password, Random: random,
 		}}
@@ -299,21 +275,14 @@ func (w *run) proofs(s *ikev2.Session) error {
 		if err != nil {
 			return err
 		}
-		s.Local = ikev2.ParseIdentity(o.LocalID, id.Leaf)
+		s.Local = ipsec.ParseIdentity(o.LocalID, id.Leaf)
 		if o.Auth == vpn.IKEv2Certificate {
 			s.Key, s.Chain = id.Key, append([]*x509.Certificate{id.Leaf}, id.Chain...)
 			return nil
 		}
-		s.EAP = &eap.Conversation{Name: s.Local.String(), Method: &eap.TLS{Config: &tls.Config{
-			GetClientCertificate: shows(id),
-			// The name was proven in IKE; here only the CA counts, as clients have it.
-			InsecureSkipVerify: true,
-			VerifyConnection: func(state tls.ConnectionState) error {
-				return w.trust(state.PeerCertificates, true)
-			},
-			Time:             w.Now,
-			CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384},
-		}}}
+		s.EAP = &eap.Conversation{
+			Name: s.Local.String(), Method: &eap.TLS{Config: w.tlsOfEAP(id)},
+		}
 	}
 	return nil
 }
@@ -324,7 +293,7 @@ func (w *run) ikeFault(err error, during rehearsal.StepName) error {
 	var refused *ikev2.RefusedError
 	var rejected *eap.RejectedError
 	var other *eap.OtherMethodError
-	var who *ikev2.IdentityError
+	var who *ipsec.IdentityError
 	var moved *ikev2.RedirectedError
 	auth := w.Connection.IKEv2.Auth
 	switch {
@@ -355,7 +324,8 @@ func (w *run) ikeFault(err error, during rehearsal.StepName) error {
 		return because("mutual-failed", "%w", err)
 	case errors.As(err, &refused):
 		err = because(w.refusal(refused), "%w", err)
-		if during == rehearsal.SignIn && !refused.Child && refused.Name() == "AUTHENTICATION_FAILED" {
+		if during == rehearsal.SignIn && !refused.Child &&
+			refused.Name() == "AUTHENTICATION_FAILED" {
 			// It rejects the device, whatever it has shown by then.
 			err = failing(rehearsal.SignIn, err)
 		}
@@ -402,7 +372,7 @@ func (w *run) refusal(e *ikev2.RefusedError) string {
 // espTunnel carries packets in ESP in UDP.
 type espTunnel struct {
 	conn  *ikeConn
-	child *ikev2.Child
+	child *ipsec.Child
 }
 
 func (t *espTunnel) send(packet []byte) error {

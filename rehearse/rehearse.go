@@ -33,10 +33,10 @@ type Rehearser struct {
 	Now      func() time.Time
 	// Allowed tells whether an address may be connected to; nil allows all.
 	Allowed func(netip.Addr) error
+	// TunnelMode has L2TP go in ESP in tunnel mode. Devices use transport mode (RFC 3193 §2.1); some
+	// implementations of IPsec in user space know only the other.
+	TunnelMode bool
 }
-
-// Can tells whether a connection can be rehearsed: by IKEv2, SSTP or the TLS tunnel.
-func Can(c vpn.Connection) bool { return c.IKEv2 != nil || c.SSTP != nil || c.TLS != nil }
 
 // Request is one rehearsal.
 type Request struct {
@@ -101,7 +101,9 @@ type run struct {
 // Run makes a rehearsal.
 func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 	if r.Now == nil {
-		r = &Rehearser{r.Resolver, r.Roots, time.Now, r.Allowed}
+		now := *r
+		now.Now = time.Now
+		r = &now
 	}
 	ctx, stop := context.WithTimeout(ctx, whole)
 	defer stop()
@@ -118,9 +120,12 @@ func (r *Rehearser) Run(ctx context.Context, q Request) rehearsal.Result {
 		err = w.tunnel()
 	case c.SSTP != nil:
 		err = w.sstp()
+	case c.L2TP != nil:
+		err = w.l2tp()
+	case c.PPTP != nil:
+		err = w.pptp()
 	default:
-		err = fmt.Errorf("a connection by %s, expected IKEv2, SSTP or the TLS tunnel",
-			c.Protocol.Title())
+		err = because("file-broken", "the file has no connection of a protocol that is known")
 	}
 	w.finish(err)
 	w.result.Took = milliseconds(r.Now().Sub(begin))

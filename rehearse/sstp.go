@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -20,26 +19,15 @@ import (
 
 	"wardicon/core/rehearsal"
 	pppsession "wardicon/core/session/ppp"
-	"wardicon/core/suite"
 	"wardicon/core/wire/sstp"
-)
-
-// Bounds of a stream of SSTP.
-const (
-	pppIn      = 20 * time.Second
-	mostFrames = 2000 // until the link is open
 )
 
 // stream is a call of SSTP: PPP in TLS.
 type stream struct {
-	conn  *tls.Conn
-	in    *bufio.Reader
-	link  *pppsession.Link
-	asked bool // how the client signs in is agreed on
-	up    int
-	down  int
-
-	frames chan []byte // once the link is open
+	conn   *tls.Conn
+	in     *bufio.Reader
+	frames chan []byte
+	ended  error // why frames is closed
 }
 
 // sstp rehearses a connection by SSTP.
@@ -79,13 +67,32 @@ func (w *run) sstp() error {
 	if err != nil {
 		return failing(rehearsal.SignIn, err)
 	}
-	return w.link(s, login, password, func(keys []byte) (sstp.Message, bool) {
-		bit := uint8(sstp.HashSHA1)
-		if hashes&sstp.HashSHA256 != 0 {
-			bit = sstp.HashSHA256
-		}
-		return sstp.Bind(bit, nonce, state.PeerCertificates[0].Raw, keys)
+	_ = conn.SetReadDeadline(time.Time{})
+	s.frames = make(chan []byte, 256)
+	go s.pump()
+	link, err := w.openLink(s, linkOptions{
+		login: login, password: password, within: "TLS",
+		signedIn: func(link *pppsession.Link) error {
+			bit := uint8(sstp.HashSHA1)
+			if hashes&sstp.HashSHA256 != 0 {
+				bit = sstp.HashSHA256
+			}
+			bound, ok := sstp.Bind(bit, nonce, state.PeerCertificates[0].Raw, link.Keys())
+			if !ok {
+				return because("binding-refused", "the gateway's crypto binding is not known")
+			}
+			if err := s.control(bound); err != nil {
+				return because("binding-refused", "%w", err)
+			}
+			return nil
+		},
 	})
+	if err != nil {
+		return err
+	}
+	w.lookThrough(link)
+	w.hangUp(func() error { return s.control(sstp.Message{Kind: sstp.Disconnect}) })
+	return nil
 }
 
 // call opens the stream, and asks for a call (MS-SSTP §3.2.4).
@@ -104,7 +111,11 @@ func (s *stream) call(host string) (nonce []byte, hashes uint8, err error) {
 	}
 	if _, err := text.ReadMIMEHeader(); err != nil || !strings.HasPrefix(line, "HTTP/1.") ||
 		!strings.Contains(line, " 200") {
-		return nil, 0, because("proxy-between", "the server responds to the SSTP request with %q", line)
+		return nil, 0, because(
+			"proxy-between",
+			"the server responds to the SSTP request with %q",
+			line,
+		)
 	}
 	if err := s.control(sstp.Request()); err != nil {
 		return nil, 0, err
@@ -163,104 +174,8 @@ func (s *stream) next() (*sstp.Message, []byte, error) {
 	return &m, nil, err
 }
 
-// errAborted says that the gateway ended the call itself, and not PPP in it.
-var errAborted = errors.New("the gateway ends the call")
-
-// link opens PPP in a stream: it signs in, binds the sign-in to TLS, and takes an address.
-func (w *run) link(
-	s *stream,
-	login, password string,
-	bind func(keys []byte) (sstp.Message, bool),
-) error {
-	methods := w.Connection.PPP()
-	if len(methods) == 0 && w.As != nil {
-		methods = w.As.Ability(w.Connection.Protocol).PPP
-	}
-	if len(methods) == 0 {
-		methods = []suite.PPPMethod{suite.MSCHAPv2}
-	}
-	var err error
-	if s.link, err = pppsession.New(pppsession.Config{
-		Login: login, Password: password, Methods: methods, Random: random,
-	}); err != nil {
-		return err
-	}
-	signedIn := false
-	_ = s.conn.SetReadDeadline(time.Now().Add(pppIn))
-	for frames := 0; s.link.Phase != pppsession.Open; frames++ {
-		for _, frame := range s.link.Take() {
-			if _, err := s.conn.Write(sstp.Data(frame)); err != nil {
-				return w.linkFault(s, signedIn, err)
-			}
-		}
-		if s.link.Phase == pppsession.Ended || frames > mostFrames {
-			return w.linkFault(s, signedIn, nil)
-		}
-		m, frame, err := s.next()
-		if err != nil {
-			return w.linkFault(s, signedIn, err)
-		}
-		if m != nil {
-			if m.Kind == sstp.Abort || m.Kind == sstp.Disconnect {
-				return w.linkFault(s, signedIn, fmt.Errorf("%w%s", errAborted, refusedBy(m)))
-			}
-			continue
-		}
-		s.link.Receive(frame)
-		s.asked = s.asked || s.link.Phase == pppsession.Authenticate ||
-			s.link.Phase == pppsession.Network
-		if !signedIn && (s.link.Phase == pppsession.Network || s.link.Phase == pppsession.Open) {
-			signedIn = true
-			w.passed(rehearsal.SignIn, "login "+login+" by "+string(s.link.Method))
-			bound, ok := bind(s.link.Keys())
-			if !ok {
-				return because("binding-refused", "the gateway's crypto binding is not known")
-			}
-			if err := s.control(bound); err != nil {
-				return because("binding-refused", "%w", err)
-			}
-		}
-	}
-	w.result.Addresses, w.result.Tunnel = []netip.Addr{s.link.Local}, "PPP in TLS"
-	if s.link.Servers != nil {
-		w.result.DNS = s.link.Servers
-	}
-	w.passed(rehearsal.Address, s.link.Local.String())
-	w.compare(s.link.Servers, nil)
-	_ = s.conn.SetReadDeadline(time.Time{})
-	s.frames = make(chan []byte, 256)
-	go s.pump()
-	w.look(s, w.result.Addresses, s.link.Servers)
-	w.result.Sent, w.result.Received = s.up, s.down
-	w.hangUp(func() error { return s.control(sstp.Message{Kind: sstp.Disconnect}) })
-	return nil
-}
-
-// linkFault tells why PPP did not come up.
-func (w *run) linkFault(s *stream, signedIn bool, err error) error {
-	why := s.link.Reason
-	if err != nil && why == "" {
-		why = err.Error()
-	}
-	switch {
-	case strings.Contains(why, "login or password") || strings.Contains(why, "E=691") ||
-		strings.Contains(why, "rejected"):
-		return because("password-wrong", "%s", why)
-	case !s.asked:
-		return because("methods-differ", "%s", why)
-	case errors.Is(err, os.ErrDeadlineExceeded):
-		return because("ppp-silent", "the gateway does not answer PPP")
-	case signedIn && errors.Is(err, errAborted):
-		return because("binding-refused", "%s", why)
-	case signedIn:
-		return because("address-refused", "%s", why)
-	}
-	return because("password-wrong", "%s", why)
-}
-
-func (s *stream) send(packet []byte) error {
-	s.up += len(packet)
-	_, err := s.conn.Write(sstp.Data(pppsession.Packet(packet)))
+func (s *stream) write(frame []byte) error {
+	_, err := s.conn.Write(sstp.Data(frame))
 	return err
 }
 
@@ -271,12 +186,14 @@ func (s *stream) pump() {
 		m, frame, err := s.next()
 		switch {
 		case err != nil:
+			s.ended = err
 			return
 		case m != nil && m.Kind == sstp.EchoRequest:
-			if s.control(sstp.Message{Kind: sstp.EchoReply}) != nil {
+			if s.ended = s.control(sstp.Message{Kind: sstp.EchoReply}); s.ended != nil {
 				return
 			}
 		case m != nil && (m.Kind == sstp.Abort || m.Kind == sstp.Disconnect):
+			s.ended = fmt.Errorf("%w%s", errAborted, refusedBy(m))
 			return
 		case m == nil:
 			select {
@@ -287,25 +204,14 @@ func (s *stream) pump() {
 	}
 }
 
-func (s *stream) receive(until time.Time) ([]byte, error) {
-	for {
-		select {
-		case frame, ok := <-s.frames:
-			if !ok {
-				return nil, io.EOF
-			}
-			packet := s.link.Receive(frame)
-			for _, out := range s.link.Take() {
-				if _, err := s.conn.Write(sstp.Data(out)); err != nil {
-					return nil, err
-				}
-			}
-			if packet != nil {
-				s.down += len(packet)
-				return packet, nil
-			}
-		case <-time.After(time.Until(until)):
-			return nil, os.ErrDeadlineExceeded
+func (s *stream) read(until time.Time) ([]byte, error) {
+	select {
+	case frame, ok := <-s.frames:
+		if !ok {
+			return nil, s.ended
 		}
+		return frame, nil
+	case <-time.After(time.Until(until)):
+		return nil, os.ErrDeadlineExceeded
 	}
 }

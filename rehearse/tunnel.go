@@ -99,7 +99,12 @@ func (w *run) wrapping() (wrap tlstunnel.Wrapping, err error) {
 	if s.Control == nil {
 		return wrap, nil
 	}
-	wrap, err = tlstunnel.Wrap(s.Control.Kind, s.Control.Key.Reveal(), s.Control.Direction, s.Digest)
+	wrap, err = tlstunnel.Wrap(
+		s.Control.Kind,
+		s.Control.Key.Reveal(),
+		s.Control.Direction,
+		s.Digest,
+	)
 	if err != nil {
 		return wrap, failing(rehearsal.Exchange,
 			because("control-key", "the control-channel key cannot be used: %w", err))

@@ -127,10 +127,6 @@ func (s *Service) rehearsalOf(
 				"one with a file that the device reads", "rehearse it on the device")
 		}
 		c := &work.request.Connection
-		if !rehearse.Can(*c) {
-			return problem("rehearsal", "/profile", "a connection by "+c.Protocol.Title(),
-				"IKEv2, SSTP or the TLS tunnel", "test it on the device")
-		}
 		if c.NeedsPassword() {
 			if c.Login == "" {
 				c.Login = w.plan.Connection.Login

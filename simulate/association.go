@@ -10,30 +10,47 @@ import (
 	"sync"
 
 	ikesession "wardicon/core/session/ikev2"
+	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
+	"wardicon/core/wire/ikev1"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
 )
 
-// associations are the devices that came by IKEv2 as far as keys.
+// associations are the devices that came as far as keys.
 type associations struct {
 	mu   sync.Mutex
 	list map[uint64]*ikesession.Responder
+	// devices that came by IKEv1 for L2TP
+	peers map[uint64]*peer
 }
 
 const mostAssociations = 4096
 
-// resolver is the name server that devices are given.
-func (g *Gateway) resolver() netip.Addr {
-	if g.DNS.IsValid() {
+// resolvers are the name servers that devices are given by PPP.
+func (g *Gateway) resolvers() []netip.Addr {
+	if len(g.DNS) > 0 {
 		return g.DNS
 	}
-	return insideNames
+	return []netip.Addr{insideNames}
+}
+
+// resolver is the name server that devices are given where there is one alone.
+func (g *Gateway) resolver() netip.Addr {
+	return g.resolvers()[0]
 }
 
 // complete tells whether the simulator lets devices sign in by IKEv2.
 func (g *Gateway) complete() bool {
 	return g.Accounts != nil || g.PSK != "" || g.Certificates
+}
+
+// eapTLS is how devices sign in by EAP-TLS.
+func (g *Gateway) eapTLS() *tls.Config {
+	return &tls.Config{
+		Certificates: []tls.Certificate{shownBy(*g.shownIdentity())},
+		ClientAuth:   tls.RequireAnyClientCert,
+	}
 }
 
 // associate goes on where a suite was chosen: the payloads get keys in the place of echoes. It tells
@@ -60,15 +77,12 @@ func (g *Gateway) associate(
 	}
 	id := g.shownIdentity()
 	r := &ikesession.Responder{
-		Who: ikesession.ParseIdentity(cmp.Or(g.IKEv2ID, g.Name), nil), Key: id.Key,
+		Who: ipsec.ParseIdentity(cmp.Or(g.IKEv2ID, g.Name), nil), Key: id.Key,
 		Chain: append([]*x509.Certificate{id.Leaf}, id.Chain...), PSK: g.PSK, Child: child,
 		Address: insideClient, DNS: g.resolver(), Random: rand.Reader,
 	}
 	if g.EAPTLS {
-		shown := shownBy(*id)
-		r.TLS = &tls.Config{
-			Certificates: []tls.Certificate{shown}, ClientAuth: tls.RequireAnyClientCert,
-		}
+		r.TLS = g.eapTLS()
 	} else if g.Accounts != nil {
 		r.Lookup = func(login string) (string, bool) {
 			password, known := g.Accounts[login]
@@ -106,9 +120,22 @@ func (g *Gateway) associated(packet []byte, marked bool, answer reply) bool {
 			}
 			return true
 		}
+		p := g.associations.peers[h.InitiatorSPI]
+		if p != nil && h.Flags&ikev1.FlagEncrypted != 0 && !g.has(FaultMidway) {
+			if b := p.ike.Handle(packet); b != nil {
+				answer(b)
+			}
+			return true
+		}
 	}
 	if marked {
 		return false
+	}
+	for _, p := range g.associations.peers {
+		if child := p.ike.Child(); child != nil && child.Takes(packet) {
+			p.carry(packet, answer)
+			return true
+		}
 	}
 	for _, r := range g.associations.list {
 		if r.Takes(packet) {

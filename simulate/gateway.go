@@ -92,14 +92,16 @@ type Gateway struct {
 	// ports to listen on, by the port that they stand for; free ones where none is named
 	Fixed map[int]int
 
-	// Accounts are the passwords by login; with them SSTP goes on with PPP, by Methods.
+	// Accounts are the passwords by login; with them SSTP, L2TP and PPTP go on with PPP, by Methods.
 	Accounts map[string]string
 	Methods  []suite.PPPMethod
 	// Certificates of clients are asked for; by EAP-TLS in IKEv2.
 	Certificates, EAPTLS bool
-	PSK                  string     // of IKEv2
-	DNS                  netip.Addr // that devices are given; invalid means a usual one
-	IKEv2ID              string     // how it calls itself there; empty means its name
+	PSK                  string       // of IKEv2
+	KeyL2TP              string       // pre-shared key of L2TP/IPsec; without it by certificate
+	MPPE                 []suite.MPPE // of PPTP
+	DNS                  []netip.Addr // that devices are given; none means a usual one
+	IKEv2ID              string       // how it calls itself there; empty means its name
 
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string

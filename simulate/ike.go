@@ -194,7 +194,7 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 	case question.Exchange == ikev1.Aggressive && !g.has(FaultAggressive):
 		return // as a gateway does that does not know that mode
 	case begins:
-		chosen, hash := g.chooseIKEv1(body)
+		chosen, s := g.chooseIKEv1(body)
 		if chosen == nil {
 			answer.Exchange, answer.Payloads = ikev1.Informational, []isakmp.Payload{
 				ikev1.Notify(ikev1.NoProposalChosen, nil),
@@ -206,38 +206,56 @@ func (g *Gateway) ikev1(question ikev1.Message, from netip.AddrPort, send reply)
 			{Kind: ikev1.KindVendor, Body: ikev1.VendorNATT},
 			{Kind: ikev1.KindVendor, Body: ikev1.VendorFragmentation},
 		}
+		rest := g.begun(question, s, answer.ResponderCookie)
 		if question.Exchange == ikev1.Aggressive {
-			exchange, _ := question.Find(ikev1.KindKE)
-			answer.Payloads = append(
-				answer.Payloads,
-				isakmp.Payload{Kind: ikev1.KindKE, Body: exchange},
-				isakmp.Payload{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
-				ikev1.Identification(
-					ikev1.IDName,
-					[]byte(g.introduced()),
-				),
-				isakmp.Payload{Kind: ikev1.KindHash, Body: make([]byte, 32)},
-			)
-			answer.Payloads = append(answer.Payloads, g.natd(answer, hash, from)...)
+			answer.Payloads = append(append(answer.Payloads, rest...),
+				g.natd(answer, s.Integrity, from)...)
 		}
 	default:
-		if _, exchanged := question.Find(ikev1.KindKE); !exchanged || g.has(FaultMidway) {
+		public, exchanged := question.Find(ikev1.KindKE)
+		if !exchanged || g.has(FaultMidway) {
 			return
 		}
 		hash := "sha256"
 		if at, ok := question.Find(ikev1.KindNATD); ok && len(at) == 20 {
 			hash = "sha1"
 		}
-		public, _ := question.Find(ikev1.KindKE)
-		answer.Payloads = append(
-			[]isakmp.Payload{
-				{Kind: ikev1.KindKE, Body: public},
-				{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
-			},
-			g.natd(answer, hash, from)...)
+		answer.Payloads = []isakmp.Payload{
+			{Kind: ikev1.KindKE, Body: public},
+			{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
+		}
+		if p := g.peer(question.InitiatorCookie); p != nil {
+			own, err := p.ike.Exchange(question)
+			if err != nil {
+				return
+			}
+			answer.Payloads = own
+		}
+		answer.Payloads = append(answer.Payloads, g.natd(answer, hash, from)...)
 	}
 	if packet, err := answer.Encode(); err == nil {
 		send(packet)
+	}
+}
+
+// begun begins an association where devices can sign in. Its payloads stand beside the choice in
+// aggressive mode; where nobody can they are echoes and zeros.
+func (g *Gateway) begun(
+	question ikev1.Message,
+	chosen suite.Proposal,
+	cookie uint64,
+) []isakmp.Payload {
+	if g.Accounts != nil && !g.has(FaultChoice) {
+		if list, err := g.meet(question, chosen, cookie); err == nil {
+			return list
+		}
+	}
+	exchange, _ := question.Find(ikev1.KindKE)
+	return []isakmp.Payload{
+		{Kind: ikev1.KindKE, Body: exchange},
+		{Kind: ikev1.KindNonce, Body: make([]byte, 32)},
+		ikev1.Identification(ikev1.IDName, []byte(g.introduced())),
+		{Kind: ikev1.KindHash, Body: make([]byte, 32)},
 	}
 }
 
@@ -257,14 +275,25 @@ func (g *Gateway) natd(m ikev1.Message, hash string, from netip.AddrPort) (list 
 	return list
 }
 
+// proofs are the ways of proving an end that it takes: all, where it does not go on anyway.
+func (g *Gateway) proofs() []uint16 {
+	switch {
+	case g.Accounts == nil:
+		return []uint16{ikev1.AuthPSK, ikev1.AuthRSA}
+	case g.KeyL2TP != "":
+		return []uint16{ikev1.AuthPSK}
+	}
+	return []uint16{ikev1.AuthRSA, ikev1.AuthP256, ikev1.AuthP384}
+}
+
 // chooseIKEv1 chooses the first suite that it takes among those that are offered.
-func (g *Gateway) chooseIKEv1(body []byte) (chosen ikev1.Transform, hash string) {
+func (g *Gateway) chooseIKEv1(body []byte) (chosen ikev1.Transform, s suite.Proposal) {
 	offered, err := ikev1.DecodeSA(body)
 	if err != nil {
-		return nil, ""
+		return nil, s
 	}
 	for _, s := range g.taken() {
-		for _, auth := range []uint16{ikev1.AuthPSK, ikev1.AuthRSA} {
+		for _, auth := range g.proofs() {
 			own, ok := ikev1.Offer(s, auth)
 			if !ok {
 				continue
@@ -276,9 +305,9 @@ func (g *Gateway) chooseIKEv1(body []byte) (chosen ikev1.Transform, hash string)
 				if g.has(FaultChoice) {
 					own[ikev1.ClassGroup]++
 				}
-				return own, s.Integrity
+				return own, s
 			}
 		}
 	}
-	return nil, ""
+	return nil, suite.Proposal{}
 }

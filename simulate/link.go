@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"time"
 
+	"wardicon/core/session/eap"
 	pppsession "wardicon/core/session/ppp"
 	"wardicon/core/suite"
 	"wardicon/core/wire/sstp"
@@ -21,23 +22,29 @@ var (
 )
 
 // newLink is a gateway's end of PPP, for the accounts that the simulator knows.
-func (g *Gateway) newLink() (*pppsession.Link, error) {
+func (g *Gateway) newLink(mppe []suite.MPPE) (*pppsession.Link, error) {
 	methods := g.Methods
 	if len(methods) == 0 {
 		methods = []suite.PPPMethod{suite.MSCHAPv2}
+	}
+	lookup := func(login string) (string, bool) {
+		password, known := g.Accounts[login]
+		return password, known
+	}
+	server := &eap.Server{Lookup: lookup, Random: rand.Reader}
+	if g.EAPTLS {
+		server.TLS = g.eapTLS()
 	}
 	return pppsession.New(pppsession.Config{
 		Gateway: true,
 		Methods: methods,
 		Address: insideHost,
 		Peer:    insideClient,
-		DNS:     []netip.Addr{insideNames},
+		DNS:     g.resolvers(),
+		MPPE:    mppe,
 		Random:  rand.Reader,
-		Lookup: func(login string) (string, bool) {
-			password,
-				known := g.Accounts[login]
-			return password, known
-		},
+		Lookup:  lookup,
+		Server:  server,
 	})
 }
 
@@ -71,7 +78,7 @@ func (g *Gateway) Links() []LinkSeen {
 
 // carry speaks PPP within SSTP until one side ends it.
 func (g *Gateway) carry(conn net.Conn, in *bufio.Reader, nonce [32]byte) {
-	link, err := g.newLink()
+	link, err := g.newLink(nil)
 	if err != nil {
 		return
 	}
@@ -113,10 +120,6 @@ func (g *Gateway) carry(conn net.Conn, in *bufio.Reader, nonce [32]byte) {
 			}
 			continue
 		}
-		if packet := link.Receive(b[4:]); packet != nil {
-			if answer := inner(packet); answer != nil && !data(pppsession.Packet(answer)) {
-				return
-			}
-		}
+		g.through(link, b[4:], func(frame []byte) { _ = data(frame) })
 	}
 }

@@ -63,7 +63,7 @@ var rehearsedRules = []Rule{
 		},
 		run: func(s *Subject) []Hit {
 			r := s.Rehearsed
-			if r == nil || r.Passed || s.Outdated {
+			if r == nil || r.Passed || s.Outdated || r.CauseID == rehearsal.NotPermitted {
 				return nil
 			}
 			found := "failed at " + string(r.FailedAt())

@@ -72,6 +72,15 @@ var causes = []Cause{
 		Person:  ChangeNetwork,
 	},
 	{
+		ID:      "capability-missing",
+		Title:   "This machine does not permit GRE to the rehearsal",
+		Confirm: "The gateway accepts the call; PPTP goes on in GRE, which takes a raw socket.",
+		Fix: "Grant the program CAP_NET_RAW (AmbientCapabilities=CAP_NET_RAW in the unit of the " +
+			"service, or setcap cap_net_raw+ep), or rehearse from a machine that has it.",
+		Changes: "Nothing on devices, and nothing at the gateway.",
+		Person:  TryLater,
+	},
+	{
 		ID:      "name-unresolved",
 		Title:   "The gateway's name does not resolve on the device",
 		Confirm: "Look the name up on the device.",
