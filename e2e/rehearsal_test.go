@@ -26,7 +26,7 @@ func TestRehearsals(t *testing.T) {
 	stand := &simulate.Gateway{
 		Name: "brattvik.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
 		Accounts: map[string]string{"r_sand@crew.skerryline.example": password},
-		DNS:      netip.MustParseAddr("10.50.0.53"),
+		DNS:      []netip.Addr{netip.MustParseAddr("10.50.0.53")},
 	}
 	if err := stand.Start(); err != nil {
 		t.Fatal(err)

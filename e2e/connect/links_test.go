@@ -189,6 +189,7 @@ func TestPPTP(t *testing.T) {
 			)
 			reaches(t, gw, cli, func() string { return link.said() + daemon.said() })
 			link.stop()
+			rehearsedPPTP(t, cli, parcel, keep)
 			cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 			if left := cli.shell(
 				"find /etc/ppp -name '*skerry*'; ls /etc/vpn-parcels",

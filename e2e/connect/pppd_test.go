@@ -45,6 +45,13 @@ func TestMain(m *testing.M) {
 		serveNames(at)
 		return
 	}
+	if parcel := os.Getenv(insideRehearsal); parcel != "" {
+		if err := serveRehearsal(parcel); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if bundle := os.Getenv(insideSSTP); bundle != "" {
 		if err := serveSSTP(bundle); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -358,7 +365,7 @@ func pppd(args []string) error {
 							return
 						}
 						mu.Lock()
-						_, _ = line.Write(ppp.Stuff(session.Packet(p[:n])))
+						_, _ = line.Write(ppp.Stuff(link.Packet(p[:n])))
 						mu.Unlock()
 					}
 				}()
