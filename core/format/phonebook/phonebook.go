@@ -58,18 +58,20 @@ const (
 	strongest          = 512
 )
 
-// Carried reduces a connection to what the entry says: no sign-in, no key, no
-// certificates, no single networks, two DNS servers of IPv4 and one domain.
+// Carried reduces a connection to what the entry and the script beside it say: no sign-in, no single
+// networks, two DNS servers of IPv4 and one domain.
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Login, c.Password, c.PasswordMode, c.Identifier, c.Organisation, c.Authority, c.Identity =
-		"", secret.Text{}, vpn.PasswordPrompted, "", "", "", nil
+	c.Login, c.Password, c.PasswordMode, c.Identifier, c.Organisation =
+		"", secret.Text{}, vpn.PasswordPrompted, "", ""
 	c.Scope, c.Routes, c.Reconnect = vpn.ScopePerson, []string{}, whole.Reconnect
 	four, _ := format.Families(c.DNS)
 	c.DNS, c.Domains = four[:min(2, len(four))], c.Domains[:min(1, len(c.Domains))]
 	if l := c.L2TP; l != nil {
-		c.L2TP = &vpn.L2TPSetting{Auth: l.Auth, PPP: format.Methods(l.PPP)}
+		c.L2TP = &vpn.L2TPSetting{
+			Auth: l.Auth, PPP: format.Methods(l.PPP), PSK: l.PSK, BehindNAT: l.BehindNAT,
+		}
 	}
 	if s := c.PPTP; s != nil {
 		c.PPTP = &vpn.PPTPSetting{PPP: format.Methods(s.PPP), MPPE: strengths(encryption(whole))}

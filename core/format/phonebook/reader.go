@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"wardicon/core/format"
+	"wardicon/core/format/powershell"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
@@ -37,7 +38,7 @@ func (e *entry) text(key string) string {
 
 // Read takes a phone book apart, entry by entry. It always answers; what is wrong is in the notes.
 // Keys are many and differ by release; unknown ones are carried nowhere, and not remarked.
-func Read(name string, data []byte, _ format.Beside) format.Reading {
+func Read(name string, data []byte, beside format.Beside) format.Reading {
 	var r format.Reading
 	var entries []*entry
 	ok := r.Lines(name, data, func(at format.Position, line string) bool {
@@ -78,9 +79,25 @@ func Read(name string, data []byte, _ format.Beside) format.Reading {
 		r.Note(format.Unreadable, format.Position{File: name, Line: 1, Column: 1}, "no entry")
 	}
 	for _, e := range entries {
-		e.settle(&r)
+		e.settle(&r, beside)
 	}
 	return r
+}
+
+// installed adds what the script beside the phone book sets up for an entry.
+func installed(c *vpn.Connection, beside format.Beside) {
+	data, ok := beside.Get(format.FileName(c.Name, "-install.ps1"))
+	if !ok {
+		return
+	}
+	more, ok := powershell.Beside(c.Name, data)
+	if !ok {
+		return
+	}
+	c.Authority, c.Identity = more.Authority, more.Identity
+	if c.L2TP != nil && more.L2TP != nil {
+		c.L2TP.PSK, c.L2TP.BehindNAT = more.L2TP.PSK, more.L2TP.BehindNAT
+	}
 }
 
 func (e *entry) number(r *format.Reading, key string) int {
@@ -95,7 +112,7 @@ func (e *entry) number(r *format.Reading, key string) int {
 	return n
 }
 
-func (e *entry) settle(r *format.Reading) {
+func (e *entry) settle(r *format.Reading, beside format.Beside) {
 	if kind := e.number(r, "Type"); kind != 2 {
 		r.Note(format.Unrelated, e.at, "an entry of the type %d", kind)
 		r.Left(fmt.Sprintf("an entry of the type %d", kind), e.at)
@@ -204,6 +221,7 @@ func (e *entry) settle(r *format.Reading) {
 		r.Note(format.NotYetRead, e.at, "VpnStrategy=%d: no protocol by itself", strategy)
 		return
 	}
+	installed(&c, beside)
 	positions := map[vpn.Field]format.Position{}
 	for field, key := range map[vpn.Field]string{
 		vpn.FieldName:     "Type",

@@ -22,6 +22,7 @@ var keys = map[string]byte{
 	"ServerAddress":    't',
 	"PreSharedKey":     't',
 	"Authorities":      'l',
+	"Entry":            'l', // of a script beside a phone book: what it puts there
 	"Identity":         't',
 	"Passphrase":       't',
 	"Thumbprints":      'l',

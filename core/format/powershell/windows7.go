@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"wardicon/core/format"
+	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -54,4 +55,32 @@ func BesidePhoneBook(title string, c vpn.Connection, entry string) ([]format.Fil
 			),
 		},
 	}, nil
+}
+
+// Beside reads out of a script that stands beside a phone book what it sets up for the entry of a
+// name: the pre-shared key, authorities, and the certificate with its key. It is false for any other
+// script.
+func Beside(name string, data []byte) (c vpn.Connection, ok bool) {
+	head, rest, found := strings.Cut(strings.ReplaceAll(
+		strings.TrimPrefix(string(data), bom), "\r\n", "\n"), blockStart)
+	if !found || !strings.HasSuffix(head, old+"\n") || len(data) > format.MaxFile {
+		return c, false
+	}
+	var r format.Reading
+	scan := &scanner{src: []rune(rest), line: 1, column: 1}
+	values, err := scan.block(&r)
+	if err != nil || string(scan.src[scan.pos:]) != oldInstall {
+		return c, false
+	}
+	s := &settler{Reading: &r, values: values}
+	if s.text("Name") != name {
+		return c, false
+	}
+	s.certificates(&c)
+	if s.text("Tunnel") == tunnels[vpn.L2TP] {
+		c.L2TP = &vpn.L2TPSetting{
+			PSK: secret.New(s.text("PreSharedKey")), BehindNAT: values["GatewayBehindNat"].flag,
+		}
+	}
+	return c, true
 }
