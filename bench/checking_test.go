@@ -24,8 +24,9 @@ import (
 	"wardicon/core/vpn"
 )
 
-// files checks a file of each format: what it is, all connections in it, all rules on each.
-// The baseline only parses it and what lies beside it. Secrets are judged once, as they are in a folder of files.
+// files checks a file of each format: what it is, all connections in it, all rules on each. The
+// baseline only parses it and what lies beside it. Secrets are judged once, as they are in a folder
+// of files.
 func files() error {
 	now := time.Date(2026, time.November, 20, 0, 0, 0, 0, time.UTC)
 	memo := secret.NewMemo([]byte("key"), 1000)

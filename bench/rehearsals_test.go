@@ -20,8 +20,9 @@ import (
 // manyRehearsals are made at once.
 const manyRehearsals = 200
 
-// rehearsals signs in to a simulated gateway. The baseline of one is a bare exchange of two datagrams
-// with a socket on this machine for each step; that of many at once is as many one after the other.
+// rehearsals signs in to a simulated gateway. The baseline of one is a bare exchange of two
+// datagrams with a socket on this machine for each step; that of many at once is as many one after
+// the other.
 func rehearsals() error {
 	const password = "tern-11-Oakum-reef-fathom"
 	stand := &simulate.Gateway{

@@ -80,7 +80,8 @@ func Surround(
 	return s, nil
 }
 
-// accounts are the passwords of those who may sign in at a gateway, by login with and without realm.
+// accounts are the passwords of those who may sign in at a gateway, by login with and without
+// realm.
 func (s *Surroundings) accounts(
 	ctx context.Context,
 	st *store.Store,

@@ -16,8 +16,8 @@ import (
 	"wardicon/simulate"
 )
 
-// TestRehearsals signs in to a simulated gateway from the page of a profile and from the command line,
-// by the service and by a file alone.
+// TestRehearsals signs in to a simulated gateway from the page of a profile and from the command
+// line, by the service and by a file alone.
 func TestRehearsals(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)

@@ -287,7 +287,8 @@ func (l *l2tpLine) open() error {
 		Session: binary.BigEndian.Uint16(b[2:]) | 1,
 	})
 	for _, wait := range waits {
-		// Whether the gateway got the last message of quick mode is not known before a packet comes.
+		// Whether the gateway got the last message of quick mode is not known before a packet
+		// comes.
 		if err := l.esp.conn.write(l.confirmed); err != nil {
 			return err
 		}

@@ -107,8 +107,8 @@ func ping(t carrier, own, host netip.Addr, number uint16, size int, wait time.Du
 	return os.ErrDeadlineExceeded
 }
 
-// echo asks every host for an echo. Without hosts one of the DNS servers is enough: they are the only
-// hosts that a file names. Then it finds how large packets to the first one may be.
+// echo asks every host for an echo. Without hosts one of the DNS servers is enough: they are the
+// only hosts that a file names. Then it finds how large packets to the first one may be.
 func (w *run) echo(t carrier, own, hosts, resolvers []netip.Addr) {
 	all := len(hosts) > 0
 	if !all {
@@ -147,8 +147,8 @@ func (w *run) echo(t carrier, own, hosts, resolvers []netip.Addr) {
 // sizes are the packets that are tried, in bytes: the largest first.
 var sizes = []int{1500, 1440, 1420, 1400, 1380, 1360, 1340, 1320, 1300, 1280, 1200, 1000, 576}
 
-// size finds the largest packet that comes back whole. All are sent at once, twice if need be; after
-// the first one that comes back, others have a moment.
+// size finds the largest packet that comes back whole. All are sent at once, twice if need be;
+// after the first one that comes back, others have a moment.
 func (w *run) size(t carrier, own, host netip.Addr) {
 	const first, moment = 100, 60 * time.Millisecond
 	head := 28
@@ -183,8 +183,8 @@ func (w *run) size(t carrier, own, host netip.Addr) {
 	w.note(rehearsal.PathMTU, rehearsal.Failed, "packets of 576 bytes are lost")
 }
 
-// names looks every name up inside, and answers with their addresses. Without names it looks whether
-// a resolver answers for the file's domain at all.
+// names looks every name up inside, and answers with their addresses. Without names it looks
+// whether a resolver answers for the file's domain at all.
 func (w *run) names(
 	t carrier,
 	own, resolvers []netip.Addr,

@@ -91,8 +91,8 @@ func (w *run) methodOfEAP(o linkOptions) (eap.Method, error) {
 	return &eap.TLS{Config: w.tlsOfEAP(id)}, nil
 }
 
-// tlsOfEAP is how a device signs in by EAP-TLS. The name of the gateway is proven outside; here only
-// the CA counts, as clients have it.
+// tlsOfEAP is how a device signs in by EAP-TLS. The name of the gateway is proven outside; here
+// only the CA counts, as clients have it.
 func (w *run) tlsOfEAP(id pki.Identity) *tls.Config {
 	return &tls.Config{
 		GetClientCertificate: shows(id),

@@ -110,8 +110,8 @@ func TestL2TP(t *testing.T) {
 	})
 }
 
-// TestPPTP signs in to simulated gateways by PPTP, with and without MPPE; a machine that lets nobody
-// use GRE says so after the call was accepted, and what to do.
+// TestPPTP signs in to simulated gateways by PPTP, with and without MPPE; a machine that lets
+// nobody use GRE says so after the call was accepted, and what to do.
 func TestPPTP(t *testing.T) {
 	t.Parallel()
 	accounts := map[string]string{"a_fjell": good}

@@ -33,8 +33,8 @@ type Rehearser struct {
 	Now      func() time.Time
 	// Allowed tells whether an address may be connected to; nil allows all.
 	Allowed func(netip.Addr) error
-	// TunnelMode has L2TP go in ESP in tunnel mode. Devices use transport mode (RFC 3193 §2.1); some
-	// implementations of IPsec in user space know only the other.
+	// TunnelMode has L2TP go in ESP in tunnel mode. Devices use transport mode (RFC 3193 §2.1);
+	// some implementations of IPsec in user space know only the other.
 	TunnelMode bool
 }
 

@@ -63,8 +63,8 @@ func compareWith(
 	return c, err
 }
 
-// compareIdentity tells whether a certificate is one that a device on record has, and of one that was
-// issued here since when it is not.
+// compareIdentity tells whether a certificate is one that a device on record has, and of one that
+// was issued here since when it is not.
 func compareIdentity(ctx context.Context, tx *store.Tx, text string) (c check.Compared, err error) {
 	list, err := pki.Certificates(text)
 	if err != nil {

@@ -17,8 +17,8 @@ import (
 	"wardicon/store"
 )
 
-// TestRehearse signs in to a simulated gateway with a parcel: well, with a password that the gateway
-// rejects, and after that only when it is confirmed; and never twice within a minute.
+// TestRehearse signs in to a simulated gateway with a parcel: well, with a password that the
+// gateway rejects, and after that only when it is confirmed; and never twice within a minute.
 func TestRehearse(t *testing.T) {
 	c := crewed(t)
 	ctx := t.Context()

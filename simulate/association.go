@@ -53,8 +53,8 @@ func (g *Gateway) eapTLS() *tls.Config {
 	}
 }
 
-// associate goes on where a suite was chosen: the payloads get keys in the place of echoes. It tells
-// the name of the association, and what it has to be told of the message that is sent.
+// associate goes on where a suite was chosen: the payloads get keys in the place of echoes. It
+// tells the name of the association, and what it has to be told of the message that is sent.
 func (g *Gateway) associate(
 	raw []byte,
 	question ikev2.Message,

@@ -92,7 +92,8 @@ type Gateway struct {
 	// ports to listen on, by the port that they stand for; free ones where none is named
 	Fixed map[int]int
 
-	// Accounts are the passwords by login; with them SSTP, L2TP and PPTP go on with PPP, by Methods.
+	// Accounts are the passwords by login; with them SSTP, L2TP and PPTP go on with PPP, by
+	// Methods.
 	Accounts map[string]string
 	Methods  []suite.PPPMethod
 	// Certificates of clients are asked for; by EAP-TLS in IKEv2.

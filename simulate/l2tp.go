@@ -48,7 +48,8 @@ type peer struct {
 	link   *pppsession.Link
 }
 
-// meet begins an association by IKEv1. The payloads are those of aggressive mode, beside the choice.
+// meet begins an association by IKEv1. The payloads are those of aggressive mode, beside the
+// choice.
 func (g *Gateway) meet(
 	question ikev1.Message,
 	chosen suite.Proposal,
@@ -125,8 +126,8 @@ func (p *peer) carry(b []byte, answer reply) {
 	p.g.through(p.link, frame, func(frame []byte) { out(p.tunnel.Data(frame)) })
 }
 
-// through hands a frame to the gateway's end of a link, and sends what it says to that: of a packet in
-// it, what the network behind says.
+// through hands a frame to the gateway's end of a link, and sends what it says to that: of a packet
+// in it, what the network behind says.
 func (g *Gateway) through(link *pppsession.Link, frame []byte, send func(frame []byte)) {
 	var packet []byte
 	if frame != nil {

@@ -14,8 +14,8 @@ import (
 	"wardicon/core/session/tunnel"
 )
 
-// signIn goes on where the control channel of the TLS tunnel stands: keys, sign-in, options, and the
-// data channel to the network behind.
+// signIn goes on where the control channel of the TLS tunnel stands: keys, sign-in, options, and
+// the data channel to the network behind.
 type signIn struct {
 	g       *Gateway
 	send    func([]byte) error

@@ -113,8 +113,8 @@ func (tx *Tx) LastRehearsal(
 	return r, json.Unmarshal([]byte(body), r)
 }
 
-// LastSignIn is when a login was last tried at a gateway, and by what it failed; the zero time where
-// it never was.
+// LastSignIn is when a login was last tried at a gateway, and by what it failed; the zero time
+// where it never was.
 func (tx *Tx) LastSignIn(
 	ctx context.Context,
 	gatewayID, login string,

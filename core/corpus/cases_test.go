@@ -17,9 +17,9 @@ import (
 )
 
 // table is a file of testdata/cases: a sound file, and cases that each change little of it. It
-// begins with lines "name: value" (file, client, release, beside with names of certificates that lie there, pasted with those that
-// only its lines name), a
-// blank line and the sound file; behind a line of dashes come the cases, a blank line between two:
+// begins with lines "name: value" (file, client, release, beside with names of certificates that
+// lie there, pasted with those that only its lines name), a blank line and the sound file; behind a
+// line of dashes come the cases, a blank line between two:
 //
 //	what is wrong
 //	- text of the sound file

@@ -45,8 +45,8 @@ func startPlugins(t *testing.T) *plugins {
 		if _, err := os.Stat(path); err != nil {
 			continue
 		}
-		// Nothing that they start does anything but say its version, or reaches a network, and what they
-		// write for it stays with them.
+		// Nothing that they start does anything but say its version, or reaches a network, and what
+		// they write for it stays with them.
 		p.start(t, "unshare", "-n", "-m", "sh", "-c", `mount -t tmpfs tmpfs /run
 [ ! -d /etc/ipsec.d ] || mount -t tmpfs tmpfs /etc/ipsec.d
 [ ! -f /etc/ipsec.secrets ] || mount --bind "$3" /etc/ipsec.secrets

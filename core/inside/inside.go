@@ -1,6 +1,6 @@
 // Package inside writes and reads the few IP packets that tell whether a tunnel carries: echo, a
-// question by UDP, and the beginning of a connection by TCP (RFC 791, 792, 4443, 768, 9293, 8200). It
-// is no stack: nothing is sent again, and no connection is ever used.
+// question by UDP, and the beginning of a connection by TCP (RFC 791, 792, 4443, 768, 9293, 8200).
+// It is no stack: nothing is sent again, and no connection is ever used.
 package inside
 
 import (

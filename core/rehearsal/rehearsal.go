@@ -93,8 +93,8 @@ type Result struct {
 	Fix     string `json:"fix,omitempty"`
 }
 
-// NotPermitted is the cause of a rehearsal that the machine did not let go on: it tells nothing of the
-// gateway or of the file.
+// NotPermitted is the cause of a rehearsal that the machine did not let go on: it tells nothing of
+// the gateway or of the file.
 const NotPermitted = "capability-missing"
 
 // Begun is a result of which nothing has come yet.

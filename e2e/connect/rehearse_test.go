@@ -132,7 +132,8 @@ func spoilt(t testing.TB, parcel, pattern, to string) string {
 	return dir
 }
 
-// fails demands that a spoilt parcel fails in a step, with a likely cause; without a step it passes.
+// fails demands that a spoilt parcel fails in a step, with a likely cause; without a step it
+// passes.
 func (b *box) fails(t *testing.T, parcel string, step rehearsal.StepName, cause string) {
 	t.Helper()
 	r, out := b.rehearse(parcel)

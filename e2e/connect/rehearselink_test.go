@@ -18,8 +18,8 @@ import (
 
 const insideRehearsal = "WARDICON_REHEARSAL"
 
-// linkHosts are what is reached behind a gateway whose PPP is slirp's: it answers echoes itself, and
-// carries TCP on.
+// linkHosts are what is reached behind a gateway whose PPP is slirp's: it answers echoes itself,
+// and carries TCP on.
 var linkHosts = []string{"10.0.2.2", "10.20.0.1:8080"}
 
 // serveRehearsal rehearses a parcel in tunnel mode: the IKE daemon's own IPsec in user space has no

@@ -129,8 +129,8 @@ func tunnelWays(auth, kind string) []string {
 	return ways
 }
 
-// newTunnelWorld is the records, the gateway's box with the network behind it, and the client's, with
-// an account at hand.
+// newTunnelWorld is the records, the gateway's box with the network behind it, and the client's,
+// with an account at hand.
 func newTunnelWorld(t *testing.T) (r *records, gw, cli *box) {
 	t.Helper()
 	need(t, "openvpn", "ip", "nsenter", "ping")

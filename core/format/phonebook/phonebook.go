@@ -58,8 +58,8 @@ const (
 	strongest          = 512
 )
 
-// Carried reduces a connection to what the entry and the script beside it say: no sign-in, no single
-// networks, two DNS servers of IPv4 and one domain.
+// Carried reduces a connection to what the entry and the script beside it say: no sign-in, no
+// single networks, two DNS servers of IPv4 and one domain.
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)

@@ -58,8 +58,8 @@ func BesidePhoneBook(title string, c vpn.Connection, entry string) ([]format.Fil
 }
 
 // Beside reads out of a script that stands beside a phone book what it sets up for the entry of a
-// name: the pre-shared key, authorities, and the certificate with its key. It is false for any other
-// script.
+// name: the pre-shared key, authorities, and the certificate with its key. It is false for any
+// other script.
 func Beside(name string, data []byte) (c vpn.Connection, ok bool) {
 	head, rest, found := strings.Cut(strings.ReplaceAll(
 		strings.TrimPrefix(string(data), bom), "\r\n", "\n"), blockStart)

@@ -19,8 +19,8 @@ func talk(c *Conversation, s *Server, change func([]byte) []byte) (theirs []byte
 	}
 }
 
-// TestMSCHAP signs in well, with another password, with a gateway that does not know it, and with one
-// that wants another method.
+// TestMSCHAP signs in well, with another password, with a gateway that does not know it, and with
+// one that wants another method.
 func TestMSCHAP(t *testing.T) {
 	random := rand.NewChaCha8([32]byte{3})
 	ends := func(login, password string) (*Conversation, *Server) {

@@ -140,8 +140,8 @@ func (m *TLS) next() []byte {
 	return out
 }
 
-// pipe stands between TLS, which reads and writes as it likes, and EAP, in which the ends take turns:
-// it tells when TLS has written all that it will before it has to read.
+// pipe stands between TLS, which reads and writes as it likes, and EAP, in which the ends take
+// turns: it tells when TLS has written all that it will before it has to read.
 type pipe struct {
 	in     chan []byte
 	rest   []byte

@@ -140,8 +140,8 @@ func (c *channel) wrap(
 
 const headSize = 28
 
-// unwrap reads a datagram of encrypted payloads. Raw are their bytes, without padding. What does not
-// make sense was encrypted with another key: there is no other sign of that in the first phase.
+// unwrap reads a datagram of encrypted payloads. Raw are their bytes, without padding. What does
+// not make sense was encrypted with another key: there is no other sign of that in the first phase.
 func (c *channel) unwrap(b, iv []byte) (list []isakmp.Payload, raw, next []byte, err error) {
 	size := c.block.BlockSize()
 	if len(b) < headSize+size || (len(b)-headSize)%size != 0 ||
@@ -160,8 +160,8 @@ func (c *channel) unwrap(b, iv []byte) (list []isakmp.Payload, raw, next []byte,
 // errUnreadable says that a message does not make sense when it is decrypted.
 var errUnreadable = errors.New("a message that does not decrypt")
 
-// second is the proof over a message of the second phase (RFC 2409 §5.5): over parts, and what stands
-// behind it.
+// second is the proof over a message of the second phase (RFC 2409 §5.5): over parts, and what
+// stands behind it.
 func (c *channel) second(id uint32, parts ...[]byte) []byte {
 	all := append([][]byte{binary.BigEndian.AppendUint32(nil, id)}, parts...)
 	return ipsec.MAC(c.digest, c.keyA, all...)

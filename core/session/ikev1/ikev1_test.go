@@ -134,8 +134,8 @@ func ends(t testing.TB) (*Session, *Responder) {
 		}
 }
 
-// TestEnds goes to ESP by each way of proving both ends, by suites of every kind; what is wrong ends
-// in the phase that shows it.
+// TestEnds goes to ESP by each way of proving both ends, by suites of every kind; what is wrong
+// ends in the phase that shows it.
 func TestEnds(t *testing.T) {
 	curve, err := ecdsa.GenerateKey(elliptic.P256(), newSource())
 	if err != nil {
@@ -243,8 +243,8 @@ func TestEnds(t *testing.T) {
 	}
 }
 
-// TestSpoilt changes every byte of what a gateway says: no change is taken for the truth, and nothing
-// breaks.
+// TestSpoilt changes every byte of what a gateway says: no change is taken for the truth, and
+// nothing breaks.
 func TestSpoilt(t *testing.T) {
 	for exchange := range 4 {
 		for at := range 160 {

@@ -46,8 +46,8 @@ func signature(public crypto.PublicKey) (auth uint16, digest crypto.Hash, err er
 	return 0, 0, fmt.Errorf("a key of the type %T cannot sign in by IKEv1", public)
 }
 
-// sign signs a proof as it is: it is a digest already, and RSA has no name of one before it (RFC 2409
-// §5.1). With ECDSA the IKE daemons that run on Linux do the same.
+// sign signs a proof as it is: it is a digest already, and RSA has no name of one before it (RFC
+// 2409 §5.1). With ECDSA the IKE daemons that run on Linux do the same.
 func sign(key crypto.Signer, proof []byte, random io.Reader) ([]byte, error) {
 	der, err := key.Sign(random, proof, crypto.Hash(0))
 	public, ok := key.Public().(*ecdsa.PublicKey)

@@ -15,8 +15,8 @@ import (
 	"wardicon/core/wire/isakmp"
 )
 
-// Responder is a gateway's side of one association, for simulated gateways: with a pre-shared key, or
-// else with certificates.
+// Responder is a gateway's side of one association, for simulated gateways: with a pre-shared key,
+// or else with certificates.
 type Responder struct {
 	Who   ipsec.Identity
 	PSK   string

@@ -15,8 +15,8 @@ import (
 	"wardicon/core/wire/isakmp"
 )
 
-// TestExpand holds prf+ to HKDF-Expand of RFC 5869 A.1, which is the same function but for a counter
-// that is one byte as well: its first block has no block before it in either.
+// TestExpand holds prf+ to HKDF-Expand of RFC 5869 A.1, which is the same function but for a
+// counter that is one byte as well: its first block has no block before it in either.
 func TestExpand(t *testing.T) {
 	prk, _ := hex.DecodeString("077709362c2e32df0ddc3f0dc47bba6390b6c73bb50f9c3122ec844ad7c2b3e5")
 	info, _ := hex.DecodeString("f0f1f2f3f4f5f6f7f8f9")
@@ -144,8 +144,8 @@ func TestWrongKey(t *testing.T) {
 	}
 }
 
-// FuzzGateway lets a gateway answer anything, once keys are agreed on: whatever it says is sealed as
-// it should be, so that all that reads it is reached.
+// FuzzGateway lets a gateway answer anything, once keys are agreed on: whatever it says is sealed
+// as it should be, so that all that reads it is reached.
 func FuzzGateway(f *testing.F) {
 	f.Add(uint8(36), []byte{1, 0, 0, 0})
 	f.Add(uint8(48), []byte{0, 0, 0, 9, 1, 1, 0, 5, 1})

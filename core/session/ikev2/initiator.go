@@ -1,6 +1,6 @@
-// Package ikev2 is the device's side of IKEv2 to the end: key exchange, proof of both sides, address
-// and ESP (RFC 7296, RFC 7383, RFC 7427, RFC 4303). It opens no sockets: datagrams are sent and
-// received by who has, and randomness is handed in.
+// Package ikev2 is the device's side of IKEv2 to the end: key exchange, proof of both sides,
+// address and ESP (RFC 7296, RFC 7383, RFC 7427, RFC 4303). It opens no sockets: datagrams are sent
+// and received by who has, and randomness is handed in.
 package ikev2
 
 import (

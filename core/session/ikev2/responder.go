@@ -42,8 +42,8 @@ type Responder struct {
 	child             *ipsec.Child
 }
 
-// Begin answers the key exchange for a proposal that was chosen: the payloads that take the place of
-// the gateway's half and of its nonce.
+// Begin answers the key exchange for a proposal that was chosen: the payloads that take the place
+// of the gateway's half and of its nonce.
 func (r *Responder) Begin(
 	question ikev2.Message,
 	raw []byte,

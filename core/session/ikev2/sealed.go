@@ -16,8 +16,8 @@ const (
 	major         = 0x20
 )
 
-// send makes an encrypted request (RFC 7296 §3.14), in pieces where it is long and the gateway takes
-// them, and reads what answers it.
+// send makes an encrypted request (RFC 7296 §3.14), in pieces where it is long and the gateway
+// takes them, and reads what answers it.
 func (s *Session) send(
 	exchange ikev2.Exchange,
 	payloads ...isakmp.Payload,

@@ -1,5 +1,5 @@
-// Package ipsec is what both versions of IKE have in common: Diffie-Hellman groups, how messages and
-// packets are protected, ESP (RFC 4303), and how an end calls itself. It opens no sockets.
+// Package ipsec is what both versions of IKE have in common: Diffie-Hellman groups, how messages
+// and packets are protected, ESP (RFC 4303), and how an end calls itself. It opens no sockets.
 package ipsec
 
 import (

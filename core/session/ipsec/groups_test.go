@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-// TestPrimes holds the primes of the groups to what RFC 2409 §6 and RFC 3526 print at both ends, and
-// to be safe primes.
+// TestPrimes holds the primes of the groups to what RFC 2409 §6 and RFC 3526 print at both ends,
+// and to be safe primes.
 func TestPrimes(t *testing.T) {
 	const head = "ffffffffffffffffc90fdaa22168c234"
 	for bits, tail := range map[int]string{

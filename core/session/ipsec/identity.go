@@ -81,8 +81,8 @@ func encodeName(text string) ([]byte, bool) {
 	return der, err == nil
 }
 
-// Same tells whether two identities are of one end. Names count alike in any case, and distinguished
-// ones in any order and encoding of their attributes.
+// Same tells whether two identities are of one end. Names count alike in any case, and
+// distinguished ones in any order and encoding of their attributes.
 func (i Identity) Same(o Identity) bool {
 	if i.Kind != idDN || o.Kind != idDN {
 		return strings.EqualFold(i.String(), o.String())

@@ -1,5 +1,6 @@
-// Package l2tp is the order of messages of L2TP version 2 up to a call that carries PPP, for both of
-// its ends (RFC 2661 §5 to §7). It has no sockets and no clock: messages go in, messages come out.
+// Package l2tp is the order of messages of L2TP version 2 up to a call that carries PPP, for both
+// of its ends (RFC 2661 §5 to §7). It has no sockets and no clock: messages go in, messages come
+// out.
 package l2tp
 
 import (

@@ -42,8 +42,8 @@ func (l *Link) wanted() (all uint32) {
 	return all
 }
 
-// beginMPPE asks for all that this end takes; the other end answers which it wants of that. It needs
-// keys of the sign-in (RFC 3078 §2).
+// beginMPPE asks for all that this end takes; the other end answers which it wants of that. It
+// needs keys of the sign-in (RFC 3078 §2).
 func (l *Link) beginMPPE() {
 	if l.Keys() == nil {
 		l.end("MPPE needs keys, and a sign-in by %s makes none", l.Method)

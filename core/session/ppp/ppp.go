@@ -1,6 +1,7 @@
-// Package ppp is the order of messages of PPP up to an open link, for both of its ends:
-// LCP (RFC 1661), PAP (RFC 1334), CHAP (RFC 1994), MS-CHAPv2 (RFC 2759), EAP (RFC 3748), CCP with MPPE
-// (RFC 1962, RFC 3078) and IPCP (RFC 1332). It has no sockets and no clock: frames go in, frames come out.
+// Package ppp is the order of messages of PPP up to an open link, for both of its ends: LCP (RFC
+// 1661), PAP (RFC 1334), CHAP (RFC 1994), MS-CHAPv2 (RFC 2759), EAP (RFC 3748), CCP with MPPE (RFC
+// 1962, RFC 3078) and IPCP (RFC 1332). It has no sockets and no clock: frames go in, frames come
+// out.
 package ppp
 
 import (
@@ -497,8 +498,8 @@ func (l *Link) challenged(m ppp.Message) {
 }
 
 // Keys are what a sign-in by MS-CHAPv2 made, for encryption or to bind the link to what it runs in:
-// 16 bytes that the client sends with, then 16 that it receives with (RFC 3079 §3.3). They are nil by
-// methods that make none.
+// 16 bytes that the client sends with, then 16 that it receives with (RFC 3079 §3.3). They are nil
+// by methods that make none.
 func (l *Link) Keys() []byte {
 	if len(l.msk) >= 48 {
 		return l.keysOfEAP()

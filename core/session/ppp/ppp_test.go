@@ -145,9 +145,9 @@ func mschap(login, password string, random noise) *eap.Conversation {
 	}}
 }
 
-// TestEncryption agrees on MPPE by the strengths of both ends, with keys of MS-CHAPv2 and of EAP, on
-// lines that lose frames; packets go both ways, and none in clear. Where nothing is shared, or the
-// sign-in makes no keys, the link ends.
+// TestEncryption agrees on MPPE by the strengths of both ends, with keys of MS-CHAPv2 and of EAP,
+// on lines that lose frames; packets go both ways, and none in clear. Where nothing is shared, or
+// the sign-in makes no keys, the link ends.
 func TestEncryption(t *testing.T) {
 	lookup := func(login string) (string, bool) { return "Wonder-Land 1", login == "a_fjell" }
 	type list = []suite.MPPE

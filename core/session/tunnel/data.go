@@ -65,8 +65,8 @@ const (
 	numSize = 4
 )
 
-// NewData makes the channel out of 256 bytes of keys, of which the first half is for what the client
-// sends. A cipher that is not authenticated goes with a digest.
+// NewData makes the channel out of 256 bytes of keys, of which the first half is for what the
+// client sends. A cipher that is not authenticated goes with a digest.
 func NewData(material []byte, name, digest string, p Pushed) (*Data, error) {
 	if len(material) != keyMaterial {
 		return nil, fmt.Errorf("%d bytes of keys, expected %d", len(material), keyMaterial)

@@ -10,8 +10,8 @@ import (
 
 var source = rand.NewChaCha8([32]byte{7})
 
-// TestExchange lets both ends derive the same keys, and carries packets with each cipher; what comes
-// twice, late or changed is refused.
+// TestExchange lets both ends derive the same keys, and carries packets with each cipher; what
+// comes twice, late or changed is refused.
 func TestExchange(t *testing.T) {
 	own, err := NewOwn(source)
 	if err != nil {

@@ -26,8 +26,8 @@ const (
 	ModeUDPTransport = 4
 )
 
-// espCiphers are the ciphers of ESP by the names of suites (RFC 2407 §4.4.4, RFC 3602 §5.3, RFC 4106
-// §8), with the length of their keys in bits where it is said.
+// espCiphers are the ciphers of ESP by the names of suites (RFC 2407 §4.4.4, RFC 3602 §5.3, RFC
+// 4106 §8), with the length of their keys in bits where it is said.
 var espCiphers = map[string]struct {
 	id   uint8
 	bits uint32
@@ -45,8 +45,8 @@ type ESP struct {
 	Transform
 }
 
-// OfferESP writes a suite as a transform of ESP in a mode that lives for an hour. A group in it asks
-// for a key exchange of its own. It is false for a suite that IKEv1 cannot say.
+// OfferESP writes a suite as a transform of ESP in a mode that lives for an hour. A group in it
+// asks for a key exchange of its own. It is false for a suite that IKEv1 cannot say.
 func OfferESP(s suite.Proposal, mode uint32) (ESP, bool) {
 	c, known := espCiphers[s.Encryption]
 	auth, hashed := espDigests[s.Integrity]
@@ -114,7 +114,8 @@ func Selector(a netip.Addr, protocol uint8, port uint16) isakmp.Payload {
 	return isakmp.Payload{Kind: KindIdentification, Body: append(b, a.AsSlice()...)}
 }
 
-// Original writes an address as an end has it itself, for transport mode behind NAT (RFC 3947 §5.2).
+// Original writes an address as an end has it itself, for transport mode behind NAT (RFC 3947
+// §5.2).
 func Original(a netip.Addr) isakmp.Payload {
 	kind := byte(IDAddress4)
 	if a.Is6() {

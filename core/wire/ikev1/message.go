@@ -1,5 +1,5 @@
-// Package ikev1 encodes and decodes the messages of IKE version 1 and their payloads (RFC 2408 §3, RFC
-// 2409 §5, RFC 3947 §3). It opens no sockets, and has no keys.
+// Package ikev1 encodes and decodes the messages of IKE version 1 and their payloads (RFC 2408 §3,
+// RFC 2409 §5, RFC 3947 §3). It opens no sockets, and has no keys.
 package ikev1
 
 import (

@@ -97,8 +97,8 @@ func Offer(number uint8, s suite.Proposal) (Proposal, bool) {
 	return p, true
 }
 
-// OfferChild writes a suite as a proposal for ESP without a key exchange of its own, as the first one
-// of an association is (RFC 7296 §1.2).
+// OfferChild writes a suite as a proposal for ESP without a key exchange of its own, as the first
+// one of an association is (RFC 7296 §1.2).
 func OfferChild(number uint8, spi []byte, s suite.Proposal) (Proposal, bool) {
 	p := Proposal{Number: number, Protocol: ProtocolESP, SPI: spi}
 	cipher, known := suite.Find(s.Encryption)

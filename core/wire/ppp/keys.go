@@ -28,8 +28,8 @@ const (
 		"the send key."
 )
 
-// StartKey is the first key of a direction, of up to 16 bytes (RFC 3079 §3.4): what the client sends
-// with, or what it receives with.
+// StartKey is the first key of a direction, of up to 16 bytes (RFC 3079 §3.4): what the client
+// sends with, or what it receives with.
 func StartKey(master []byte, size int, sends bool) []byte {
 	text := clientReceives
 	if sends {

@@ -117,7 +117,8 @@ func FuzzDecode(f *testing.F) {
 	})
 }
 
-// TestPacket writes GRE as it was worked out by hand (RFC 2637 §4.1), and refuses what is cut short.
+// TestPacket writes GRE as it was worked out by hand (RFC 2637 §4.1), and refuses what is cut
+// short.
 func TestPacket(t *testing.T) {
 	ack := uint32(5)
 	for want, p := range map[string]pptp.Packet{

@@ -31,9 +31,9 @@ func digestOf(bit uint8) (func() hash.Hash, bool) {
 }
 
 // Bind tells the gateway that the PPP within and the TLS around are of one client: a message that
-// says what PPP's keys make of the gateway's nonce and certificate (MS-SSTP §2.2.11, §3.2.5.2). Keys
-// are the client's 16 bytes to send with and those to receive with; nil where the sign-in made none.
-// It is false for a digest that is not known.
+// says what PPP's keys make of the gateway's nonce and certificate (MS-SSTP §2.2.11, §3.2.5.2).
+// Keys are the client's 16 bytes to send with and those to receive with; nil where the sign-in made
+// none. It is false for a digest that is not known.
 func Bind(bit uint8, nonce, certificate, keys []byte) (Message, bool) {
 	make_, ok := digestOf(bit)
 	if !ok || len(nonce) != nonceSize {

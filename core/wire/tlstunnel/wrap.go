@@ -38,8 +38,8 @@ type Wrapping struct {
 	server []byte // the key that opens those of clients, 128 bytes
 }
 
-// Wrap protects the control channel as a client does: by a key of a kind, as files and records write
-// it. Direction and digest are of keys that sign alone.
+// Wrap protects the control channel as a client does: by a key of a kind, as files and records
+// write it. Direction and digest are of keys that sign alone.
 func Wrap(kind vpn.ControlKind, text, direction, digest string) (w Wrapping, err error) {
 	key, err := vpn.ControlKeyBytes(kind, text)
 	switch {
