@@ -122,6 +122,7 @@ func (s *Service) evidence(
 		Outdated:        w.subject.Outdated,
 		Offers:          g.Offers.Protocols(),
 		Routes:          c.Routes,
+		Proofs:          explain.ProofsOf(c),
 		MachineWide:     c.Scope == vpn.ScopeMachine,
 		BehindNAT:       g.BehindNAT,
 		AuthorityNeeded: g.Offers.Authority(c.Protocol) != "",

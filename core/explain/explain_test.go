@@ -14,6 +14,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/drift"
 	"wardicon/core/explain"
+	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -89,8 +90,17 @@ func TestTables(t *testing.T) {
 			t.Errorf("%s %s: found as %+v", code.Kind, code.Name, found)
 		}
 	}
+	known("a rehearsal alone", []string{rehearsal.NotPermitted})
 	for _, p := range explain.Patterns {
-		known(p.Part, append(slices.Clone(p.Causes), p.Then...))
+		known(p.Part, p.Causes)
+		for _, m := range p.Means {
+			known(p.Part, m.Causes)
+			if !slices.ContainsFunc(explain.Patterns, func(o explain.Pattern) bool {
+				return o.Part == m.After
+			}) {
+				t.Errorf("%q means something behind %q, which no line has", p.Part, m.After)
+			}
+		}
 		if p.Part != strings.ToLower(p.Part) || len(p.Part) < 4 {
 			t.Errorf("%q cannot be found", p.Part)
 		}

@@ -40,8 +40,13 @@ type Pattern struct {
 	Causes []string       // the likeliest first; of the code where none are named
 	Match  *regexp.Regexp // what must fit besides; its first group names a code of Kind
 	Kind   Kind
-	After  string   // where a line with this part came before in the same try,
-	Then   []string // it means this
+	Means  []Meaning // behind other lines of the same try; the first that holds
+}
+
+// Meaning is what a line means where a line with a part came before it in the same try.
+type Meaning struct {
+	After  string
+	Causes []string
 }
 
 // runningSince stands before the time since when a device runs.
@@ -73,7 +78,7 @@ func coded(
 
 // after is what a line means behind another one.
 func (p Pattern) after(part string, causes ...string) Pattern {
-	p.After, p.Then = part, causes
+	p.Means = append(p.Means, Meaning{part, causes})
 	return p
 }
 
@@ -105,6 +110,12 @@ var Patterns = []Pattern{
 	p(IKEDaemon, Tells, "e=647", "E=647"),
 	p(IKEDaemon, Tells, "e=648", "E=648"),
 	p(IKEDaemon, Tells, "e=649", "E=649"),
+	// How the device proves itself, which tells what a refusal means.
+	p(IKEDaemon, Notes, "(myself) with pre-shared key", ""),
+	p(IKEDaemon, Notes, "sending end entity cert", ""),
+	p(IKEDaemon, Notes, "server requested eap_tls", ""),
+	p(IKEDaemon, Notes, "server requested eap_mschapv2", ""),
+	p(IKEDaemon, Notes, "sending eap_nak", ""),
 	p(
 		IKEDaemon,
 		Tells,
@@ -113,7 +124,30 @@ var Patterns = []Pattern{
 		"password-wrong",
 		"realm-wrong",
 		"account-locked",
-	),
+	).after("sending eap_nak", "methods-differ", "eap-missing").
+		after("server requested eap_tls", "client-refused", "device-certificate-expired"),
+	p(
+		IKEDaemon,
+		Tells,
+		"received authentication_failed ",
+		"AUTHENTICATION_FAILED",
+	).after("(myself) with pre-shared key", "key-wrong", "identity-unknown").
+		after("sending eap_nak", "methods-differ", "eap-missing").
+		after("server requested eap_tls", "client-refused", "identity-unknown").
+		after("server requested eap_mschapv2", "password-wrong", "realm-wrong", "account-locked").
+		after("sending end entity cert", "client-refused", "identity-unknown").
+		// by EAP, the gateway refuses before it asks for anything
+		after("initiating ike_sa", "identity-unknown", "identity-differs", "methods-differ"),
+	coded(IKEDaemon, Tells, "eap-ms-chapv2 failed with error", "",
+		"ERROR_(?:ACCT_DISABLED|RESTRICTED_LOGON_HOURS)", "account-locked"),
+	coded(IKEDaemon, Tells, "eap-ms-chapv2 failed with error", "", "ERROR_PASSWD_EXPIRED",
+		"password-expired"),
+	p(IKEDaemon, Tells, "eap-ms-chapv2 failed with error", "", "password-wrong", "realm-wrong",
+		"account-locked"),
+	p(IKEDaemon, Follows, "eap_mschapv2 method failed", "", "password-wrong", "realm-wrong"),
+	p(IKEDaemon, Follows, "eap_tls method failed", "", "client-refused", "authority-missing"),
+	p(IKEDaemon, Tells, "constraint check failed: peer not authenticated by ca", "",
+		"authority-missing"),
 	p(
 		IKEDaemon,
 		Tells,

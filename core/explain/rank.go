@@ -25,6 +25,9 @@ type Evidence struct {
 	Offers   []vpn.Protocol // of the gateway
 	Routes   []string       // through the tunnel
 
+	// Proofs are what the profile proves itself with: key, certificate, password; none are not
+	// known.
+	Proofs          []Proof
 	MachineWide     bool      // the connection is for all who use the device
 	Built           time.Time // the newest parcel
 	Delivered       time.Time // when it was fetched
@@ -46,6 +49,39 @@ type Evidence struct {
 
 	RunningSince time.Time           // of the device, where the diagnostic script says so
 	Shown        map[string][]string // lines of the diagnostic script that show a cause, by cause
+}
+
+// Proof is something that a device proves itself with.
+type Proof string
+
+// The proofs.
+const (
+	ByKey         Proof = "pre-shared key"
+	ByCertificate Proof = "certificate"
+	ByPassword    Proof = "password"
+)
+
+// ProofsOf are those of a connection.
+func ProofsOf(c vpn.Connection) (list []Proof) {
+	if c.L2TP != nil && c.L2TP.Auth != vpn.MachineCertificate ||
+		c.IKEv2 != nil && c.IKEv2.Auth == vpn.IKEv2PSK {
+		list = append(list, ByKey)
+	}
+	if c.NeedsIdentity() {
+		list = append(list, ByCertificate)
+	}
+	if c.NeedsPassword() {
+		list = append(list, ByPassword)
+	}
+	return list
+}
+
+// proves are the causes that only concern devices with a proof.
+var proves = map[string]Proof{
+	"key-wrong": ByKey, "client-refused": ByCertificate,
+	"device-certificate-expired": ByCertificate, "device-certificate-revoked": ByCertificate,
+	"password-wrong": ByPassword, "realm-wrong": ByPassword, "password-expired": ByPassword,
+	"account-locked": ByPassword,
 }
 
 // Take takes in what the diagnostic script showed.
@@ -221,6 +257,9 @@ func weigh(r *Ranked, e Evidence) {
 		if slices.Contains(e.Findings, rule) {
 			r.speaks(strong, "the profile has the finding %s", rule)
 		}
+	}
+	if by, ok := proves[r.ID]; ok && len(e.Proofs) > 0 && !slices.Contains(e.Proofs, by) {
+		r.speaks(-proof, "the profile has no %s", by)
 	}
 	for _, line := range e.Shown[r.ID] {
 		r.speaks(proof, "the diagnostic script shows it: %s", line)

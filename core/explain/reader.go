@@ -290,8 +290,11 @@ func meant(try []Event) []Event {
 	came := map[string]bool{}
 	for i := range try {
 		pattern := &Patterns[try[i].pattern]
-		if pattern.After != "" && came[pattern.After] {
-			try[i].Causes = pattern.Then
+		for _, m := range pattern.Means {
+			if came[m.After] {
+				try[i].Causes = m.Causes
+				break
+			}
 		}
 		came[pattern.Part] = true
 	}

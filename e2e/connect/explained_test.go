@@ -55,3 +55,23 @@ func (b *box) tunnelSays(t *testing.T, parcel string) string {
 		"--hand-window", "6", "--dev", "null", "--verb", "3")
 	return out
 }
+
+// ikeSays is what the IKE daemon of a device logs with a spoilt parcel, whose files are put where the
+// install script puts sound ones.
+func (b *box) ikeSays(t *testing.T, parcel string) string {
+	t.Helper()
+	out, _ := b.try(40, "sh", "-c", `cd "$0" || exit 1
+rm -f /etc/swanctl/conf.d/* /etc/swanctl/x509/* /etc/swanctl/x509ca/* /etc/swanctl/private/*
+for f in *.pem; do
+	[ -e "$f" ] || continue
+	case $f in
+	*-key.pem) cp "$f" /etc/swanctl/private/ ;;
+	*-ca*.pem) cp "$f" /etc/swanctl/x509ca/ ;;
+	*) cp "$f" /etc/swanctl/x509/ ;;
+	esac
+done
+cp ./*.conf /etc/swanctl/conf.d/
+swanctl --load-all --noprompt > /dev/null 2>&1
+swanctl --initiate --child "$(grep -ho 'skerry-line-[a-z]*' ./*.conf | head -n 1)" --timeout 15 2>&1`, parcel)
+	return out
+}

@@ -300,7 +300,7 @@ func TestRehearsalFaultsIKEv2(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, test := range []struct {
+	faults := []struct {
 		name, parcel, pattern, to string
 		step                      rehearsal.StepName
 		cause                     string
@@ -321,11 +321,19 @@ func TestRehearsalFaultsIKEv2(t *testing.T) {
 			"id = ebb.skerryline.example", rehearsal.SignIn, "identity-unknown"},
 		{"EAP method", parcel["Method"], "", "", rehearsal.SignIn, "methods-differ"},
 		{"device certificate of another CA", stranger, "", "", rehearsal.SignIn, "client-refused"},
-	} {
+	}
+	for _, test := range faults {
 		t.Run(test.name, func(t *testing.T) {
 			t.Parallel()
 			documented(t, "IKEv2", test.name, test.step, test.cause)
 			w.cli.fails(t, spoilt(t, test.parcel, test.pattern, test.to), test.step, test.cause)
+		})
+	}
+	w.cli.startIKE()
+	for _, test := range faults {
+		t.Run("the client's log: "+test.name, func(t *testing.T) {
+			parcel := spoilt(t, test.parcel, test.pattern, test.to)
+			explained(t, w.cli.ikeSays(t, parcel), vpn.IKEv2, test.cause)
 		})
 	}
 }
