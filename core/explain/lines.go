@@ -113,6 +113,7 @@ var Patterns = []Pattern{
 	// How the device proves itself, which tells what a refusal means.
 	p(IKEDaemon, Notes, "(myself) with pre-shared key", ""),
 	p(IKEDaemon, Notes, "sending end entity cert", ""),
+	coded(IKEDaemon, Notes, "established between", "", "IKE_SA .* established between"),
 	p(IKEDaemon, Notes, "server requested eap_tls", ""),
 	p(IKEDaemon, Notes, "server requested eap_mschapv2", ""),
 	p(IKEDaemon, Notes, "sending eap_nak", ""),
@@ -204,7 +205,9 @@ var Patterns = []Pattern{
 		"device-certificate-missing",
 		"secret-missing",
 	),
-	p(IKEDaemon, Tells, "no shared key found for", "", "secret-missing", "identity-unknown"),
+	// A key of IKEv1 is looked for by identity first, and then by address: only without anything
+	// behind it the line tells something.
+	p(IKEDaemon, Follows, "no shared key found for", "", "secret-missing", "identity-unknown"),
 	p(IKEDaemon, Tells, "but mac mismatched", "", "key-wrong"),
 	p(IKEDaemon, Tells, "no eap key found for", "", "secret-missing"),
 	p(
@@ -297,6 +300,8 @@ var Patterns = []Pattern{
 		"ipsec-service",
 	),
 	p(IKEDaemon, Tells, "crl fetching failed", "", "revocation-unreachable"),
+	p(IKEDaemon, Tells, "received no_proposal_chosen ", "NO_PROPOSAL_CHOSEN").
+		after("established between", "child-suites-differ", "selectors-differ"),
 	coded(IKEDaemon, Tells, "received ", KindNotify, `received ([A-Z][A-Z_]+) (?:error )?notify`),
 	coded(IKEDaemon, Tells, " notify", KindNotify, `received ([A-Z][A-Z_]+) notify`),
 	p(IKEDaemon, Tells, "giving up after 5 retransmits", "", "gateway-no-response", "port-blocked"),

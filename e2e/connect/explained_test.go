@@ -70,7 +70,9 @@ for f in *.pem; do
 	*) cp "$f" /etc/swanctl/x509/ ;;
 	esac
 done
-cp ./*.conf /etc/swanctl/conf.d/
+for f in *.conf; do
+	grep -q '^connections' "$f" && cp "$f" /etc/swanctl/conf.d/
+done
 swanctl --load-all --noprompt > /dev/null 2>&1
 swanctl --initiate --child "$(grep -ho 'skerry-line-[a-z]*' ./*.conf | head -n 1)" --timeout 15 2>&1`, parcel)
 	return out

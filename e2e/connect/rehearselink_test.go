@@ -13,6 +13,7 @@ import (
 
 	"wardicon/core/filecheck"
 	"wardicon/core/rehearsal"
+	"wardicon/core/vpn"
 	"wardicon/rehearse"
 )
 
@@ -170,7 +171,7 @@ func TestRehearsalL2TP(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, test := range []struct {
+	faults := []struct {
 		name, parcel, pattern, to string
 		step                      rehearsal.StepName
 		cause                     string
@@ -190,11 +191,26 @@ func TestRehearsalL2TP(t *testing.T) {
 		{"device certificate of another CA", stranger, "", "", rehearsal.Gateway, "client-refused"},
 		{"name of the gateway", parcel["Keyed"], `keyed\.skerryline`, "nowhere.skerryline",
 			rehearsal.Resolve, "name-unresolved"},
-	} {
+	}
+	for _, test := range faults {
 		t.Run(test.name, func(t *testing.T) {
 			documented(t, "L2TP/IPsec", test.name, test.step, test.cause)
 			cli.linkFails(t, spoilt(t, test.parcel, test.pattern, test.to), true, test.step,
 				test.cause)
+		})
+	}
+	cli.prepareIKE()
+	cli.startIKE()
+	for _, test := range faults {
+		if test.step == "" || test.step == rehearsal.SignIn {
+			continue // PPP begins where this kernel ends
+		}
+		t.Run("the client's log: "+test.name, func(t *testing.T) {
+			from := test.parcel
+			if test.name == "child proposal" {
+				from = parcel["Transport"] // the other gateway refuses what devices use before that
+			}
+			explained(t, cli.ikeSays(t, spoilt(t, from, test.pattern, test.to)), vpn.L2TP, test.cause)
 		})
 	}
 	t.Run("transport mode", func(t *testing.T) {
