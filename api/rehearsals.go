@@ -1,8 +1,11 @@
 package api
 
 import (
+	"time"
+
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
+	"wardicon/core/vpn"
 )
 
 // RehearsalState is how far a rehearsal is.
@@ -38,4 +41,63 @@ type Rehearsal struct {
 	Login  string           `json:"login"`
 	State  RehearsalState   `json:"state" enum:"running,passed,failed,stopped"`
 	Result rehearsal.Result `json:"result"`
+}
+
+// ReportedRehearsal is a rehearsal that was made elsewhere, with a file of a profile's newest parcel.
+type ReportedRehearsal struct {
+	// Where it was made, such as the name of a branch.
+	Place string `json:"place" minLength:"1" maxLength:"100"`
+	// SHA-256 of the file, in hexadecimal digits: it has to be one of the newest parcel.
+	SHA256 string           `json:"sha256" minLength:"64" maxLength:"64"`
+	Result rehearsal.Result `json:"result"`
+}
+
+// RehearsalCell is the last rehearsal of a gateway by a protocol for a platform.
+type RehearsalCell struct {
+	GatewayID   string         `json:"gateway_id"`
+	Protocol    vpn.Protocol   `json:"protocol"`
+	Platform    vpn.Platform   `json:"platform"`
+	RehearsalID string         `json:"rehearsal_id"`
+	ProfileID   string         `json:"profile_id"`
+	Device      string         `json:"device"`
+	State       RehearsalState `json:"state" enum:"passed,failed"`
+	// Step that failed; empty where none did.
+	FailedAt rehearsal.StepName `json:"failed_at,omitempty"`
+	// The most likely cause of the failure.
+	Cause string `json:"cause,omitempty"`
+	// Where it was made; empty means the service.
+	Place string    `json:"place,omitempty"`
+	At    time.Time `json:"at"`
+	// When one last passed.
+	Passed time.Time `json:"passed,omitzero"`
+}
+
+// RehearsalRow is what a gateway offers by a protocol, with what came of rehearsing it.
+type RehearsalRow struct {
+	GatewayID string          `json:"gateway_id"`
+	Gateway   string          `json:"gateway"`
+	Protocol  vpn.Protocol    `json:"protocol"`
+	Cells     []RehearsalCell `json:"cells"`
+}
+
+// RehearsalMatrix is the last rehearsal of every gateway, protocol that it offers, and platform.
+type RehearsalMatrix struct {
+	// Platforms of the cells.
+	Platforms []vpn.Platform `json:"platforms"`
+	Rows      []RehearsalRow `json:"rows"`
+}
+
+// RehearsalSample says how many rehearsals of a sample will be made.
+type RehearsalSample struct {
+	// Profiles that are rehearsed one after the other, a login at most once a minute.
+	Profiles []string `json:"profiles"`
+	// Profiles that are not, and why.
+	Skipped []SkippedRehearsal `json:"skipped"`
+}
+
+// SkippedRehearsal is a profile of a sample that is not rehearsed.
+type SkippedRehearsal struct {
+	ProfileID string `json:"profile_id"`
+	Device    string `json:"device"`
+	Reason    string `json:"reason"`
 }

@@ -74,6 +74,8 @@ func gatewayNoun() noun[api.Gateway] {
 			{flag: "load-share", path: "load_share"},
 			{flag: "probe-at", path: "probe_at.address"},
 			{flag: "probe-port", path: "probe_at.ports"},
+			{flag: "rehearse-account", path: "rehearsal.account_id", refers: toAccount},
+			{flag: "rehearse-every", path: "rehearsal.every"},
 			{flag: "client-authority", path: "client_authority", kind: fileField},
 			{flag: "note", path: "note"},
 			{

@@ -12,8 +12,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
-	"wardicon/api"
-	"wardicon/client"
 	"wardicon/core/filecheck"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
@@ -25,8 +23,9 @@ import (
 type rehearseFlags struct {
 	login, password, passphrases, as string
 	hosts, names                     []string
-	only, profile                    string
-	again, history                   bool
+	only, profile, gateway, pattern  string
+	report, place                    string
+	again, history, matrix           bool
 }
 
 func (a *app) rehearse() *cobra.Command {
@@ -41,7 +40,10 @@ are. No privileges are needed but for PPTP, whose GRE takes the capability CAP_N
 
 With --profile the service does it, with the files of the profile's newest parcel, and keeps the
 result; --history lists results. There a login is tried once a minute at most, and after the
-gateway rejected it only with --again.
+gateway rejected it only with --again. --gateway and --pattern rehearse one profile for each pattern,
+gateway and platform with the account for rehearsals on the gateway's record; with --rehearse-every
+on that record the service does so by itself. --report has it keep what came of files on this
+machine.
 
 Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
 file leaves to the person is read from --password-file or prompted for. A login that a gateway
@@ -51,13 +53,23 @@ that is connected with the same certificate or login may be disconnected.`,
   wardicon rehearse parcels/ada/ --host 10.20.0.1 --host 10.20.0.5:443 --lookup timetable.inside.skerryline.example
   wardicon rehearse tallholm.mobileconfig --as "ios 17"
   wardicon rehearse --profile "Ada's laptop/Norrvik"
-  wardicon rehearse --history`,
+  wardicon rehearse parcels/ada/ --report "Ada's laptop/Norrvik" --place "Easthaven ticket hall"
+  wardicon rehearse --gateway Norrvik
+  wardicon rehearse --matrix`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			service := f.profile != "" || f.gateway != "" || f.pattern != "" || f.history || f.matrix
 			switch {
-			case len(args) > 0 == (f.profile != "" || f.history):
-				return usage("expected files, or --profile, or --history")
+			case len(args) > 0 == service:
+				return usage("expected files, or one of --profile, --gateway, --pattern, --matrix " +
+					"and --history")
+			case (f.report == "") != (f.place == "") || f.report != "" && service:
+				return usage("--report and --place belong together, and to files")
 			case f.history:
 				return a.rehearsalHistory(cmd)
+			case f.matrix:
+				return a.rehearsalMatrix(cmd)
+			case f.gateway != "" || f.pattern != "":
+				return a.rehearseSample(cmd, f)
 			case f.profile != "":
 				return a.rehearseProfile(cmd, f)
 			}
@@ -79,8 +91,17 @@ that is connected with the same certificate or login may be disconnected.`,
 		"rehearse the newest parcel of this profile, from the service")
 	cmd.Flags().BoolVar(&f.again, "again", false,
 		"sign in although the gateway rejected the login the last time")
+	cmd.Flags().StringVar(&f.gateway, "gateway", "",
+		"rehearse a sample of this gateway's profiles, from the service")
+	cmd.Flags().StringVar(&f.pattern, "pattern", "",
+		"rehearse a sample of this pattern's profiles, from the service")
+	cmd.Flags().BoolVar(&f.matrix, "matrix", false,
+		"show the last rehearsal of each gateway, protocol and platform")
 	cmd.Flags().BoolVar(&f.history, "history", false, "list the service's rehearsals")
-	cmd.MarkFlagsMutuallyExclusive("profile", "history")
+	cmd.Flags().StringVar(&f.report, "report", "",
+		"have the service keep the result, as one of this profile's newest parcel")
+	cmd.Flags().StringVar(&f.place, "place", "", "where this is, for --report")
+	cmd.MarkFlagsMutuallyExclusive("profile", "gateway", "pattern", "matrix", "history")
 	return cmd
 }
 
@@ -140,6 +161,9 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 			})
 			results = append(results, result)
 			failed = failed || !result.Passed
+			if err := a.reportRehearsal(cmd, f, files, result); err != nil {
+				return err
+			}
 			rejected[[2]string{c.Server, c.Login}] = result.CauseID == "password-wrong"
 		}
 	}
@@ -157,75 +181,6 @@ func (a *app) runRehearse(cmd *cobra.Command, args []string, f rehearseFlags) er
 		return errFindings
 	}
 	return nil
-}
-
-// rehearseProfile has the service rehearse a parcel, and prints steps while they come.
-func (a *app) rehearseProfile(cmd *cobra.Command, f rehearseFlags) error {
-	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-		p, err := findProfile(ctx, c, f.profile)
-		if err != nil {
-			return err
-		}
-		in := api.NewRehearsal{Again: f.again}
-		if f.password != "" {
-			text, err := a.readSecret(f.password)
-			if err != nil {
-				return err
-			}
-			in.Password = secret.New(text)
-		}
-		row, err := c.Rehearse(ctx, p.ID, in)
-		if err != nil {
-			return err
-		}
-		told := 0
-		for {
-			if a.output == "table" {
-				for ; told < len(row.Result.Steps); told++ {
-					a.tellStep(row.Result.Steps[told])
-				}
-			}
-			if row.State != api.RehearsalRunning {
-				break
-			}
-			select {
-			case <-ctx.Done():
-				return ctx.Err()
-			case <-time.After(300 * time.Millisecond):
-			}
-			if row, err = c.Rehearsal(ctx, row.ID); err != nil {
-				return err
-			}
-		}
-		if a.output == "table" {
-			a.tellRehearsal(row.Result)
-		} else if err := a.print(row, func(table.Writer) {}); err != nil {
-			return err
-		}
-		if row.State != api.RehearsalPassed {
-			return errFindings
-		}
-		return nil
-	})
-}
-
-// rehearsalHistory lists the service's rehearsals.
-func (a *app) rehearsalHistory(cmd *cobra.Command) error {
-	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-		page, err := c.Rehearsals(ctx, client.Query{Limit: 50})
-		if err != nil {
-			return err
-		}
-		return a.print(page, func(w table.Writer) {
-			w.AppendHeader(heads("when", "device", "gateway", "state", "failed at", "likely cause"))
-			for _, r := range page.Items {
-				w.AppendRow(table.Row{
-					r.Result.At.Local().Format("2006-01-02 15:04"), r.Device, r.Gateway, r.State,
-					r.Result.FailedAt(), r.Result.Cause,
-				})
-			}
-		})
-	})
 }
 
 // askPassword prompts for what a device would prompt for.

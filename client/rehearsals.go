@@ -29,3 +29,26 @@ func (c *Client) Rehearsals(ctx context.Context, q Query) (api.Page[api.Rehearsa
 func (c *Client) Rehearsal(ctx context.Context, id string) (api.Rehearsal, error) {
 	return get[api.Rehearsal](ctx, c, "/rehearsals/"+url.PathEscape(id), nil)
 }
+
+// RehearseSample begins rehearsals of a sample of the profiles of a gateway or a pattern.
+func (c *Client) RehearseSample(
+	ctx context.Context,
+	noun, id string,
+) (api.RehearsalSample, error) {
+	return post[api.RehearsalSample](ctx, c, "/"+noun+"s/"+url.PathEscape(id)+"/rehearsals", nil)
+}
+
+// RehearsalMatrix is the last rehearsal of each gateway, protocol and platform.
+func (c *Client) RehearsalMatrix(ctx context.Context) (api.RehearsalMatrix, error) {
+	return get[api.RehearsalMatrix](ctx, c, "/rehearsal-matrix", nil)
+}
+
+// ReportRehearsal has the service keep a rehearsal that was made elsewhere.
+func (c *Client) ReportRehearsal(
+	ctx context.Context,
+	profileID string,
+	in api.ReportedRehearsal,
+) (api.Rehearsal, error) {
+	return post[api.Rehearsal](ctx, c,
+		"/profiles/"+url.PathEscape(profileID)+"/rehearsal-reports", in)
+}

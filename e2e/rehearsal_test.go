@@ -90,8 +90,23 @@ func TestRehearsals(t *testing.T) {
 
 	b.goTo("/rehearsals", "Rehearsals")
 	b.see("Hall Mac")
+	b.see("Never rehearsed")
+	b.see("just now")
 	b.accessible("the list of rehearsals")
+	b.fits()
 	b.shot("rehearsals")
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.fits()
+	b.shot("phone-rehearsals")
+	b.do(chromedp.EmulateViewport(1280, 800))
+
+	b.load("/gateways/"+list.Items[0].ID, "Brattvik")
+	b.press("Rehearse a sample")
+	b.see("an account to sign in with")
+	eval[bool](b, `(document.querySelectorAll('details').forEach((d) => (d.open = true)), true)`)
+	b.see("r_sand (Rune Sand)")
+	b.accessible("the schedule of a gateway")
+	b.shot("gateway-schedule")
 
 	page, err := f.client.Rehearsals(ctx, client.Query{Limit: 10})
 	if err != nil || page.Total != 1 || page.Items[0].State != api.RehearsalPassed {
@@ -102,7 +117,13 @@ func TestRehearsals(t *testing.T) {
 	if !strings.Contains(out, "Hall Mac") {
 		t.Error(out)
 	}
-	run(2, "expected files, or --profile, or --history", "rehearse")
+	run(2, "expected files, or one of --profile", "rehearse")
+	run(2, "belong together", "rehearse", "x.ovpn", "--place", "Easthaven")
+	run(0, "passed", "rehearse", "--matrix")
+	run(1, "an account to sign in with", "rehearse", "--gateway", "Brattvik")
+	run(0, "", "gateway", "change", "Brattvik", "--rehearse-account", "r_sand", "--rehearse-every",
+		"60")
+	run(0, "begin", "rehearse", "--gateway", "Brattvik")
 	run(2, "expected an IP address", "rehearse", "x.ovpn", "--host", "timetable")
 	run(1, "less than a minute ago", "rehearse", "--profile", "Hall Mac/Brattvik")
 }

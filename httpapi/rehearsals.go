@@ -12,6 +12,11 @@ type rehearseInput struct {
 	Body api.NewRehearsal
 }
 
+type reportInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body api.ReportedRehearsal
+}
+
 // rehearsals are trial connections to gateways.
 func (a *handlers) rehearsals() {
 	const tag = "rehearsals"
@@ -32,6 +37,28 @@ func (a *handlers) rehearsals() {
 			"List rehearsals, newest first; latest=true is the last of each profile", tag),
 		func(ctx context.Context, in *listInput) (api.Page[api.Rehearsal], error) {
 			return a.svc.Rehearsals(ctx, in.query())
+		},
+	)
+	report := operation(http.MethodPost, "/profiles/{id}/rehearsal-reports", "report-rehearsal",
+		"Keep a rehearsal that was made elsewhere with a file of the newest parcel", tag)
+	report.DefaultStatus = http.StatusCreated
+	handle(a, report, func(ctx context.Context, in *reportInput) (api.Rehearsal, error) {
+		return a.svc.ReportRehearsal(ctx, in.ID, in.Body)
+	})
+	for _, noun := range []string{"gateway", "pattern"} {
+		sample := operation(http.MethodPost, "/"+noun+"s/{id}/rehearsals", "rehearse-"+noun,
+			"Rehearse a sample of its profiles, with the gateways' accounts for rehearsals", tag)
+		sample.DefaultStatus = http.StatusAccepted
+		handle(a, sample, func(ctx context.Context, in *idInput) (api.RehearsalSample, error) {
+			return a.svc.RehearseSample(ctx, noun, in.ID)
+		})
+	}
+	handle(
+		a,
+		operation(http.MethodGet, "/rehearsal-matrix", "show-rehearsal-matrix",
+			"Show the last rehearsal of each gateway, protocol and platform", tag),
+		func(ctx context.Context, _ *struct{}) (api.RehearsalMatrix, error) {
+			return a.svc.RehearsalMatrix(ctx)
 		},
 	)
 	handle(

@@ -160,6 +160,11 @@ func (s *Service) handOver(
 		handing.Attached = p.Files
 	}
 	title := w.in.Device.Name + " to " + w.in.Gateway.Name
+	if missing := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
+		return f.Rule != check.CodeUnrehearsed || f.Severity != vpn.Error
+	}); len(missing) > 0 {
+		return made, &BlockedError{title, missing}
+	}
 	if findings := check.Hand(*w.subject, handing); len(findings) > 0 {
 		return made, &BlockedError{title, findings}
 	}

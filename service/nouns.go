@@ -26,7 +26,14 @@ func (s *Service) gateways() *Gateways {
 		meta:   func(g *vpn.Gateway) *vpn.Meta { return &g.Meta },
 		name:   func(g api.Gateway) string { return g.Name },
 		hide:   func(g *vpn.Gateway) { g.Offers = g.Offers.Hidden() },
-		refers: nothing[*vpn.Gateway], before: nothing[*vpn.Gateway],
+		before: nothing[*vpn.Gateway],
+		refers: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
+			if g.Rehearsal.AccountID == "" {
+				return nil
+			}
+			return reference(ctx, tx, store.Accounts, "gateway", "/rehearsal/account_id",
+				g.Rehearsal.AccountID)
+		},
 		used: func(ctx context.Context, tx *store.Tx, g *vpn.Gateway) error {
 			return unused(
 				ctx,
@@ -119,7 +126,10 @@ func (s *Service) accounts() *Accounts {
 			}
 			return err
 		},
-		used:   nothing[*vpn.Account],
+		used: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
+			return unused(ctx, tx, "account", a.Login, a.ID,
+				[3]string{"gateways", store.RehearsedAs, "gateways whose rehearsals sign in with it"})
+		},
 		before: nothing[*vpn.Account],
 		touch: func(ctx context.Context, tx *store.Tx, a *vpn.Account) error {
 			alike := tx.TouchProfiles(

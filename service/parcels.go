@@ -172,7 +172,8 @@ func (s *Service) parcel(
 	title := w.in.Device.Name + " to " + w.in.Gateway.Name
 	if errs := slices.DeleteFunc(slices.Clone(w.findings), func(f check.Finding) bool {
 		// What a file cannot carry can still be typed.
-		return f.Severity != vpn.Error || byHand && f.Rule == check.CodeUnfit
+		return f.Severity != vpn.Error || byHand && f.Rule == check.CodeUnfit ||
+			f.Rule == check.CodeUnrehearsed // of the parcel before
 	}); len(errs) > 0 {
 		return p, &BlockedError{title, errs}
 	}

@@ -8,6 +8,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
+	"wardicon/core/platform"
 	"wardicon/core/vpn"
 	"wardicon/store"
 )
@@ -92,7 +93,12 @@ func (s *Service) work(ctx context.Context, tx *store.Tx, profileID string) (*wo
 		return nil, err
 	}
 	w.subject.Outdated = s.isOutdated(w, *last)
-	if w.subject.Outdated || w.subject.Rehearsed != nil {
+	if w.subject.RehearsedBefore, err = tx.RehearsedBefore(ctx, profileID); err != nil {
+		return nil, err
+	}
+	w.subject.RehearsalRequired = w.in.Pattern.RequireRehearsal && !last.ByHand &&
+		w.plan.Format != platform.ByHand
+	if w.subject.Outdated || w.subject.RehearsedBefore || w.subject.RehearsalRequired {
 		w.findings = check.RunProfile(w.subject)
 	}
 	return w, nil

@@ -50,23 +50,32 @@ func (s *Service) Rehearse(
 	profileID string,
 	in api.NewRehearsal,
 ) (row api.Rehearsal, err error) {
-	work, err := s.rehearsalOf(ctx, profileID, in)
+	work, err := s.rehearsalOf(ctx, profileID, in, false)
 	if err != nil {
 		return row, err
 	}
+	return s.begin(ctx, work, in.Again)
+}
+
+// begin puts a rehearsal on record, and has it made.
+func (s *Service) begin(
+	ctx context.Context,
+	work rehearsalWork,
+	again bool,
+) (row api.Rehearsal, err error) {
 	if len(s.rehearsing.queue) == cap(s.rehearsing.queue) {
 		return row, problem("rehearsal", "", "many rehearsals under way", "fewer",
 			"try again in a minute")
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := s.maySignIn(ctx, tx, work.row, in.Again); err != nil {
+		if err := s.maySignIn(ctx, tx, work.row, again); err != nil {
 			return err
 		}
 		if err := tx.AddRehearsal(ctx, &work.row); err != nil {
 			return err
 		}
 		row, err = store.Rehearsals.Row(ctx, tx, work.row.ID)
-		return errors.Join(err, audit(ctx, tx, "rehearse", "profile", profileID,
+		return errors.Join(err, audit(ctx, tx, "rehearse", "profile", work.row.ProfileID,
 			row.Device+" to "+row.Gateway))
 	})
 	if err != nil {
@@ -84,11 +93,13 @@ func (s *Service) Rehearse(
 	return row, err
 }
 
-// rehearsalOf reads the connection out of the files of the newest parcel.
+// rehearsalOf reads the connection out of the files of the newest parcel. As a test it signs in with
+// the account for rehearsals of the gateway, and with nobody's own.
 func (s *Service) rehearsalOf(
 	ctx context.Context,
 	profileID string,
 	in api.NewRehearsal,
+	asTest bool,
 ) (work rehearsalWork, err error) {
 	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
 		w, err := s.work(ctx, tx, profileID)
@@ -127,7 +138,12 @@ func (s *Service) rehearsalOf(
 				"one with a file that the device reads", "rehearse it on the device")
 		}
 		c := &work.request.Connection
-		if c.NeedsPassword() {
+		if asTest {
+			if err := s.signInAsTest(ctx, tx, w, c); err != nil {
+				return err
+			}
+			work.row.Login = c.Login
+		} else if c.NeedsPassword() {
 			if c.Login == "" {
 				c.Login = w.plan.Connection.Login
 			}

@@ -2,17 +2,22 @@ package service_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"wardicon/api"
+	"wardicon/core/check"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
+	"wardicon/service"
 	"wardicon/simulate"
 	"wardicon/store"
 )
@@ -126,4 +131,174 @@ func TestRehearse(t *testing.T) {
 	if err != nil || entries.Total != 4 {
 		t.Errorf("%d rehearsals in the log (%v)", entries.Total, err)
 	}
+}
+
+// TestRehearsalSchedule rehearses by a schedule with the gateway's own account, never with a person's;
+// a pattern holds a parcel back until a rehearsal passed, here or elsewhere, or an override says so.
+func TestRehearsalSchedule(t *testing.T) {
+	c := crewed(t)
+	ctx := t.Context()
+	c.clock.turn(time.Since(c.clock.now()))
+	running, stop := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	all.Go(func() { c.RehearseQueued(running) })
+	defer all.Wait()
+	defer stop()
+	const good = "tern-11-Oakum-reef-fathom"
+	stand := &simulate.Gateway{
+		Name: "north.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
+		Accounts: map[string]string{"trial": good},
+	}
+	c.set("simulator", stand.Start())
+	defer func() { _ = stand.Close() }()
+	lead(t, c.Service, c.north, stand)
+	people, err := c.People.List(ctx, store.Query{Limit: 1})
+	c.set("people", err)
+	account, err := c.Accounts.Add(ctx, &vpn.Account{
+		PersonID: people.Items[0].ID, Login: "trial", Password: words(good),
+	})
+	c.set("account", err)
+	gateway := func(edit func(*vpn.Gateway)) error {
+		_, err := c.Gateways.Change(ctx, c.north, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+			edit(g)
+			return g, nil
+		}, func(string) bool { return true })
+		return err
+	}
+	c.set("gateway", gateway(func(g *vpn.Gateway) {
+		g.Offers = vpn.Offers{TLS: &vpn.TLSOffer{
+			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+			Auth:    []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"},
+			ServerName: "north.skerryline.example", Authority: stand.Authority,
+		}}
+	}))
+	var refused *vpn.Problems
+	if err := gateway(func(g *vpn.Gateway) {
+		g.Rehearsal.AccountID = "ac-nobody"
+	}); !errors.As(err, &refused) || refused.List[0].Pointer != "/rehearsal/account_id" {
+		t.Errorf("an account that is not there: %v", err)
+	}
+	c.set("schedule", gateway(func(g *vpn.Gateway) {
+		g.Rehearsal = vpn.RehearsalSchedule{AccountID: account.ID, Every: 60}
+	}))
+	var used *service.InUseError
+	if err := c.Accounts.Remove(ctx, account.ID); !errors.As(err, &used) {
+		t.Errorf("removing the account of a schedule: %v", err)
+	}
+	_, err = c.Profiles.Change(ctx, c.profile, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+		accounts, err := c.Accounts.List(ctx, store.Query{Search: "a_fjell", Limit: 1})
+		p.Preferences.AccountID = accounts.Items[0].ID
+		return p, err
+	}, func(string) bool { return true })
+	c.set("profile", err)
+	pattern, err := c.Patterns.Add(ctx, &vpn.Pattern{Name: "Careful", RequireRehearsal: true})
+	c.set("pattern", err)
+	_, err = c.Profiles.Change(ctx, c.profile, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+		p.PatternID = pattern.ID
+		return p, nil
+	}, func(string) bool { return true })
+	c.set("profile", err)
+	parcel, err := c.Build(ctx, c.profile, false)
+	c.set("build", err)
+	handOver := func() error {
+		_, err := c.MakeHandover(ctx, c.profile, api.HandoverRequest{})
+		return err
+	}
+	var blocked *service.BlockedError
+	if err := handOver(); !errors.As(err, &blocked) ||
+		blocked.Findings[0].Rule != check.CodeUnrehearsed {
+		t.Errorf("handed over without a rehearsal: %v", err)
+	}
+	c.set("due", c.RehearseDue(ctx))
+	rehearsals := func(want int) []api.Rehearsal {
+		t.Helper()
+		var page api.Page[api.Rehearsal]
+		for end := time.Now().Add(15 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			page, err = c.Rehearsals(ctx, store.Query{Limit: 20})
+			c.set("rehearsals", err)
+			if page.Total == want && (want == 0 || page.Items[0].State != api.RehearsalRunning) ||
+				time.Now().After(end) {
+				break
+			}
+		}
+		if page.Total != want {
+			t.Fatalf("%d rehearsals, expected %d: %+v", page.Total, want, page.Items)
+		}
+		return page.Items
+	}
+	rehearsals(0) // a service that starts signs in nowhere
+	c.clock.turn(61 * time.Minute)
+	c.set("due", c.RehearseDue(ctx))
+	if row := rehearsals(1)[0]; row.State != api.RehearsalPassed || row.Login != "trial" ||
+		row.Operator != service.Schedule {
+		t.Errorf("%+v", row)
+	}
+	c.set("hand over", handOver())
+	c.clock.turn(61 * time.Minute)
+	stand.Break(simulate.FaultCertificate)
+	c.set("due", c.RehearseDue(ctx))
+	if row := rehearsals(2)[0]; row.Result.FailedAt() != rehearsal.Gateway {
+		t.Errorf("a gateway that was changed: %+v", row)
+	}
+	if found := c.found(c.profile); !strings.Contains(found, "rehearsal-failed") {
+		t.Errorf("findings are %q", found)
+	}
+	matrix, err := c.RehearsalMatrix(ctx)
+	c.set("matrix", err)
+	i := slices.IndexFunc(matrix.Rows, func(r api.RehearsalRow) bool { return len(r.Cells) > 0 })
+	if i < 0 || matrix.Rows[i].Gateway != "North" || matrix.Rows[i].Protocol != vpn.TLS ||
+		matrix.Rows[i].Cells[0].FailedAt != rehearsal.Gateway ||
+		matrix.Rows[i].Cells[0].Passed.IsZero() || len(matrix.Platforms) != 1 {
+		t.Errorf("%+v", matrix)
+	}
+	reportedElsewhere(t, c, parcel, rehearsals(2)[1].Result, handOver)
+}
+
+// reportedElsewhere keeps rehearsals of the newest parcel alone, and what they say counts.
+func reportedElsewhere(
+	t *testing.T,
+	c *crew,
+	parcel api.Parcel,
+	passed rehearsal.Result,
+	handOver func() error,
+) {
+	ctx := t.Context()
+	sum := sha256.Sum256(parcel.Files[0].Content)
+	report := api.ReportedRehearsal{
+		Place: "Easthaven", SHA256: hex.EncodeToString(sum[:]), Result: passed,
+	}
+	var refused *vpn.Problems
+	for pointer, edit := range map[string]func(*api.ReportedRehearsal){
+		"/sha256":        func(r *api.ReportedRehearsal) { r.SHA256 = strings.Repeat("0", 64) },
+		"/result/passed": func(r *api.ReportedRehearsal) { r.Result.Passed = false },
+		"/result/steps":  func(r *api.ReportedRehearsal) { r.Result.Steps = r.Result.Steps[:3] },
+	} {
+		other := report
+		edit(&other)
+		if _, err := c.ReportRehearsal(ctx, c.profile, other); !errors.As(err, &refused) ||
+			refused.List[0].Pointer != pointer {
+			t.Errorf("%s: %v", pointer, err)
+		}
+	}
+	c.clock.turn(time.Minute)
+	report.Result.At = c.clock.now()
+	row, err := c.ReportRehearsal(ctx, c.profile, report)
+	if err != nil || row.State != api.RehearsalPassed || row.Result.Place != "Easthaven" {
+		t.Errorf("%+v (%v)", row, err)
+	}
+	c.set("hand over after a report", handOver())
+	_, err = c.Gateways.Change(ctx, c.north, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+		g.DNS = []string{"10.20.0.54"}
+		return g, nil
+	}, func(string) bool { return true })
+	c.set("gateway", err)
+	_, err = c.Build(ctx, c.profile, false)
+	c.set("build again", err)
+	if found := c.found(c.profile); !strings.Contains(found, check.CodeUnrehearsed) {
+		t.Errorf("findings after another parcel are %q", found)
+	}
+	_, err = c.Override(ctx, c.profile, check.CodeUnrehearsed, "tried by hand",
+		c.clock.now().AddDate(0, 0, 7))
+	c.set("override", err)
+	c.set("hand over by override", handOver())
 }

@@ -44,6 +44,7 @@ type Service struct {
 	asking    *asking
 
 	rehearsing *rehearsing
+	samples    *samples
 
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
@@ -71,6 +72,7 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		asking:   newProbing(),
 
 		rehearsing: newRehearsing(),
+		samples:    newSamples(),
 
 		hashing: newHashing(),
 	}
@@ -191,6 +193,7 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RehearseQueued,
+		s.RehearseBySchedule,
 	} {
 		all.Go(func() { work(ctx) })
 	}

@@ -12,6 +12,9 @@ import (
 	"wardicon/core/rehearsal"
 )
 
+// RehearsedAs is the account that rehearsals of a gateway sign in with.
+const RehearsedAs = "iif(json_valid(body), json_extract(body, '$.rehearsal.account_id'), '')"
+
 // mostRehearsals are kept of one profile.
 const mostRehearsals = 50
 
@@ -60,9 +63,11 @@ func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	if err != nil {
 		return err
 	}
-	if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsals VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+	if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsals (id, profile_id, parcel_id,
+		gateway_id, at, operator, login, state, cause, body, protocol, place, platform)
+		SELECT ?, ?2, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, platform FROM profiles WHERE id = ?2`,
 		r.ID, r.ProfileID, r.ParcelID, r.GatewayID, millis(r.Result.At), r.Operator, r.Login,
-		r.State, r.Result.CauseID, string(body)); err != nil {
+		r.State, r.Result.CauseID, string(body), r.Result.Protocol, r.Result.Place); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	_, err = tx.q.ExecContext(
@@ -81,10 +86,79 @@ func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	if err != nil {
 		return err
 	}
-	_, err = tx.q.ExecContext(ctx,
+	if _, err = tx.q.ExecContext(ctx,
 		`UPDATE rehearsals SET state = ?, cause = ?, body = ? WHERE id = ?`,
-		r.State, r.Result.CauseID, string(body), r.ID)
+		r.State, r.Result.CauseID, string(body), r.ID); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if r.State != api.RehearsalPassed && r.State != api.RehearsalFailed ||
+		r.Result.CauseID == rehearsal.NotPermitted {
+		return nil
+	}
+	_, err = tx.q.ExecContext(ctx, `INSERT INTO rehearsal_cells SELECT gateway_id, protocol,
+		platform, id, profile_id, state, ?2, ?3, place, at, iif(state = 'passed', at, 0)
+		FROM rehearsals WHERE id = ?1
+		ON CONFLICT DO UPDATE SET rehearsal_id = excluded.rehearsal_id,
+		profile_id = excluded.profile_id, state = excluded.state, failed_at = excluded.failed_at,
+		cause = excluded.cause, place = excluded.place, at = excluded.at,
+		passed = max(passed, excluded.passed)`,
+		r.ID, r.Result.FailedAt(), r.Result.Cause)
 	return err
+}
+
+// RehearsalCells are the last rehearsals of each gateway, protocol and platform, in that order.
+func (tx *Tx) RehearsalCells(ctx context.Context) ([]api.RehearsalCell, error) {
+	return collect(ctx, tx, func(scan func(...any) error) (c api.RehearsalCell, err error) {
+		var at, passed int64
+		err = scan(&c.GatewayID, &c.Protocol, &c.Platform, &c.RehearsalID, &c.ProfileID,
+			&c.Device, &c.State, &c.FailedAt, &c.Cause, &c.Place, &at, &passed)
+		c.At = fromMillis(at)
+		if passed > 0 {
+			c.Passed = fromMillis(passed)
+		}
+		return c, err
+	}, `SELECT c.gateway_id, c.protocol, c.platform, c.rehearsal_id, c.profile_id, p.device_name,
+		c.state, c.failed_at, c.cause, c.place, c.at, c.passed FROM rehearsal_cells c
+		JOIN profiles p ON p.id = c.profile_id ORDER BY c.gateway_id, c.protocol, c.platform`)
+}
+
+// RehearsalSample is one profile for each pattern and platform, whose parcel is the newest, among
+// those that a column of profiles says: of a gateway, or of a pattern, for each gateway.
+func (tx *Tx) RehearsalSample(ctx context.Context, column, id string) ([]string, error) {
+	if column != "gateway_id" && column != "pattern_id" {
+		return nil, fmt.Errorf("found %q, expected a column of profiles", column)
+	}
+	return collect(ctx, tx, func(scan func(...any) error) (id string, err error) {
+		var built int64
+		return id, scan(&id, &built)
+	}, `SELECT p.id, max(a.built) FROM profiles p JOIN parcels a ON a.profile_id = p.id
+		AND a.removed IS NULL WHERE p.`+column+` = ?
+		GROUP BY p.gateway_id, p.pattern_id, p.platform ORDER BY p.id`, id)
+}
+
+// ScheduledGateways are those whose parcels are rehearsed by a schedule: how often, in minutes, by
+// identifier.
+func (tx *Tx) ScheduledGateways(ctx context.Context) (map[string]int, error) {
+	type due struct {
+		id    string
+		every int
+	}
+	list, err := collect(ctx, tx, func(scan func(...any) error) (d due, err error) {
+		return d, scan(&d.id, &d.every)
+	}, `SELECT id, json_extract(body, '$.rehearsal.every') FROM gateways
+		WHERE iif(json_valid(body), json_extract(body, '$.rehearsal.every'), 0) > 0`)
+	all := map[string]int{}
+	for _, d := range list {
+		all[d.id] = d.every
+	}
+	return all, err
+}
+
+// RehearsedBefore tells whether any parcel of a profile was rehearsed to an end.
+func (tx *Tx) RehearsedBefore(ctx context.Context, profileID string) (before bool, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM rehearsals WHERE profile_id = ?
+		AND state IN ('passed', 'failed'))`, profileID).Scan(&before)
+	return before, err
 }
 
 // StopRehearsals tells of those that the end of the service interrupted.

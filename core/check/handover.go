@@ -35,6 +35,10 @@ func Hand(s Subject, h Handing) []Finding {
 	return run(&s, handingRules)
 }
 
+// CodeUnrehearsed is the rule that a pattern's demand for a rehearsal is not met. It stands in the way
+// of a handover, and not of building.
+const CodeUnrehearsed = "rehearsal-missing"
+
 // rehearsedRules look at what came of signing in with the last parcel.
 var rehearsedRules = []Rule{
 	{
@@ -67,10 +71,67 @@ var rehearsedRules = []Rule{
 				return nil
 			}
 			found := "failed at " + string(r.FailedAt())
+			if r.Place != "" {
+				found += ", from " + r.Place
+			}
 			if r.Cause != "" {
 				found += ": " + r.Cause
 			}
 			return []Hit{{Field: vpn.FieldServer, Found: found}}
+		},
+	},
+	{
+		Code:     CodeUnrehearsed,
+		Title:    "Required rehearsal did not pass",
+		Severity: vpn.Error,
+		Fields:   []vpn.Field{vpn.FieldHandover},
+		Why:      "The pattern demands that a parcel has connected before its person gets it.",
+		Fix:      "Rehearse the parcel. An override hands it over without.",
+		Source:   "practice",
+		Bad: Example{
+			"a parcel that nobody rehearsed",
+			func(s *Subject) { s.RehearsalRequired = true },
+		},
+		Good: Example{
+			"one that passed",
+			func(s *Subject) {
+				s.RehearsalRequired, s.Rehearsed = true, &rehearsal.Result{Passed: true}
+			},
+		},
+		run: func(s *Subject) []Hit {
+			if !s.RehearsalRequired || s.Outdated || s.Rehearsed != nil && s.Rehearsed.Passed {
+				return nil
+			}
+			found := "no rehearsal of the newest parcel"
+			if s.Rehearsed != nil {
+				found = "the last rehearsal failed"
+			}
+			return []Hit{{Field: vpn.FieldHandover, Found: found}}
+		},
+	},
+	{
+		Code:     "rehearsal-outdated",
+		Title:    "Parcel not rehearsed since it was built",
+		Severity: vpn.Note,
+		Fields:   []vpn.Field{vpn.FieldServer},
+		Why:      "Rehearsals of an earlier parcel say nothing about this one.",
+		Fix:      "Rehearse the newest parcel.",
+		Source:   "practice",
+		Bad: Example{
+			"an earlier parcel that was rehearsed",
+			func(s *Subject) { s.RehearsedBefore = true },
+		},
+		Good: Example{
+			"the newest one as well",
+			func(s *Subject) {
+				s.RehearsedBefore, s.Rehearsed = true, &rehearsal.Result{Passed: true}
+			},
+		},
+		run: func(s *Subject) []Hit {
+			if !s.RehearsedBefore || s.Rehearsed != nil || s.Outdated || s.RehearsalRequired {
+				return nil
+			}
+			return []Hit{{Field: vpn.FieldServer, Found: "the last rehearsal was of an earlier parcel"}}
 		},
 	},
 }

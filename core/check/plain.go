@@ -350,6 +350,8 @@ var plain = map[string]string{
 	"encryption-optional":     "What you send may not be protected, and you would not notice.",
 	"prf-missing":             "Your device and the server cannot agree how to begin.",
 	"certificate-not-current": "Your file is out of date. You will get a new one.",
+	"rehearsal-missing":       "A trial of your connection has not passed yet. You will hear when it works.",
+	"rehearsal-outdated":      "Your connection is new and has not been tried yet.",
 	"rehearsal-failed":        "A trial of your connection failed. You will hear when it works.",
 	"authority-not-root":      "Your device cannot make sure that the server is the right one.",
 	"certificate-doubled":     "Your file holds something twice. Your connection works all the same.",

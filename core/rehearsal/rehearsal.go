@@ -60,7 +60,9 @@ type ShownCertificate struct {
 
 // Result is one rehearsal.
 type Result struct {
-	At         time.Time    `json:"at"`
+	At time.Time `json:"at"`
+	// Where it was made, such as a branch; empty means the service, or the machine of who asked.
+	Place      string       `json:"place,omitempty"`
 	File       string       `json:"file,omitempty"`
 	Connection string       `json:"connection"`
 	Protocol   vpn.Protocol `json:"protocol"`

@@ -120,6 +120,8 @@ type Pattern struct {
 	// Template for connection names, with {organisation}, {gateway}, {city}, {protocol},
 	// {person} and {device}.
 	Naming string `json:"naming,omitempty"`
+	// Parcels are handed over only after a rehearsal passed with them.
+	RequireRehearsal bool `json:"require_rehearsal" required:"false"`
 	// Note for operators.
 	Note string `json:"note,omitempty"`
 }

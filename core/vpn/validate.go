@@ -349,6 +349,14 @@ func (g *Gateway) Validate() error {
 	})
 	each(in, "/hosts", g.Hosts, in.host)
 	in.text("/note", g.Note, maxNote, false)
+	if e := g.Rehearsal.Every; e != 0 && (e < RehearsalsOftenest || e > RehearsalsRarest) {
+		in.add(
+			"/rehearsal/every",
+			fmt.Sprint(e),
+			fmt.Sprintf("0, or %d to %d minutes", RehearsalsOftenest, RehearsalsRarest),
+			"correct the number",
+		)
+	}
 	if g.LoadShare < 0 || g.LoadShare > 1000 {
 		in.add(
 			"/load_share",

@@ -155,6 +155,9 @@ func TestRefused(t *testing.T) {
 			})},
 		{"announced", "/announced/0", with(gateway(),
 			func(g *vpn.Gateway) { g.Announced = []string{"10.50.0.0"} })},
+		{"rehearsals", "/rehearsal/every", with(gateway(), func(g *vpn.Gateway) {
+			g.Rehearsal.Every = 5
+		})},
 		{"load share", "/load_share", with(gateway(), func(g *vpn.Gateway) { g.LoadShare = -1 })},
 		{"no certificate", "/identity/certificate",
 			&vpn.Device{

@@ -136,11 +136,28 @@ type Gateway struct {
 	// its certificate. Empty means those of its offers.
 	ClientAuthority string `json:"client_authority,omitempty"`
 
+	// Rehearsals by schedule.
+	Rehearsal RehearsalSchedule `json:"rehearsal"`
+
 	// Where the service probes the gateway, if that differs from where devices connect.
 	ProbeAt *ProbeAt `json:"probe_at,omitempty"`
 	// Note for operators.
 	Note string `json:"note,omitempty"`
 }
+
+// RehearsalSchedule says how often parcels for a gateway are rehearsed without anybody asking.
+type RehearsalSchedule struct {
+	// Account that scheduled rehearsals sign in with, in the place of a person's own.
+	AccountID string `json:"account_id,omitempty" required:"false"`
+	// Minutes between two rehearsals of one parcel for each pattern and platform; 0 means never.
+	Every int `json:"every" required:"false"`
+}
+
+// Bounds of a schedule, in minutes.
+const (
+	RehearsalsOftenest = 15
+	RehearsalsRarest   = 7 * 24 * 60
+)
 
 // SignInBy is how people sign in by one protocol.
 func (g Gateway) SignInBy(p Protocol) SignIn {

@@ -3,6 +3,7 @@ import { computed, ref } from 'vue'
 import { useRouter } from 'vue-router'
 import { api, ask, type Merge, type Schemas } from '../api/client'
 import { gateways } from '../api/records'
+import AccountField from '../parts/AccountField.vue'
 import Field from '../parts/Field.vue'
 import GatewayCertificate from '../parts/GatewayCertificate.vue'
 import Notice from '../parts/Notice.vue'
@@ -11,6 +12,7 @@ import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../p
 import ProbePanel from '../parts/ProbePanel.vue'
 import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
+import SampleButton from '../parts/SampleButton.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useRecord } from '../parts/useRecord'
 
@@ -46,6 +48,8 @@ const empty = {
   egress: [] as string[],
   hosts: [] as string[],
   note: '',
+  rehearse_as: '',
+  rehearse_every: 0 as number | null,
   probe_address: '',
   probe_ports: [] as string[],
   load_share: 0 as number | null,
@@ -101,6 +105,8 @@ function draftOf(g: Schemas['GatewayRow']): typeof empty {
       hosts: g.hosts,
     },
     announced: g.announced,
+    rehearse_as: g.rehearsal.account_id ?? '',
+    rehearse_every: g.rehearsal.every ?? 0,
     probe_address: g.probe_at?.address ?? '',
     probe_ports: Object.entries(g.probe_at?.ports ?? {}).map(([from, to]) => `${from}=${to}`),
     ...{ note: g.note ?? '', load_share: g.load_share, offers: made, on },
@@ -164,6 +170,7 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
       offers.map(({ key }) => [key, d.sign_ins[key].form ? d.sign_ins[key] : null]),
     ),
     probe_at: probeAt(d),
+    rehearsal: { account_id: d.rehearse_as, every: Number(d.rehearse_every ?? 0) },
     load_share: Number(d.load_share ?? 0),
     offers: Object.fromEntries(
       offers.map(({ key }) => [key, d.on[key] ? sent(key, d.offers[key]) : null]),
@@ -181,6 +188,7 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
     <BButton v-if="row" :to="`/profiles?gateway_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
+    <SampleButton v-if="row?.profiles" :id="id" noun="gateway" />
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
   <section v-if="found.length" class="panel mb-3" aria-labelledby="found">
@@ -302,6 +310,26 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
             label="Internal hosts to test with"
             pointer="/hosts"
           />
+          <details class="mb-3" :open="!!(draft.rehearse_as || draft.rehearse_every)">
+            <summary>Rehearsals by schedule</summary>
+            <p class="soft mt-2">
+              One profile for each pattern and platform signs in with this account, so that a change
+              at the gateway is noticed.
+            </p>
+            <AccountField
+              v-model="draft.rehearse_as"
+              label="Account"
+              none="None"
+              pointer="/rehearsal/account_id"
+            />
+            <Field
+              v-model="draft.rehearse_every"
+              kind="number"
+              label="Every so many minutes"
+              pointer="/rehearsal/every"
+              described
+            />
+          </details>
           <details class="mb-3" :open="!!(draft.probe_address || draft.probe_ports.length)">
             <summary>Where the service probes it</summary>
             <p class="soft mt-2">

@@ -11,6 +11,7 @@ import PageHead from '../parts/PageHead.vue'
 import { platforms } from '../parts/platforms'
 import ProspectTable from '../parts/ProspectTable.vue'
 import RecordForm from '../parts/RecordForm.vue'
+import SampleButton from '../parts/SampleButton.vue'
 import RemoveButton from '../parts/RemoveButton.vue'
 import { useForm } from '../parts/useForm'
 import { useRecord } from '../parts/useRecord'
@@ -34,6 +35,7 @@ const empty = {
   reconnect: true,
   unmetered: false,
   fallback: false,
+  require_rehearsal: false,
   groups: [] as string[],
   platforms: [] as string[],
   protocols: [] as string[],
@@ -111,6 +113,7 @@ const result = computed(() =>
     <BButton v-if="row" :to="`/profiles?pattern_id=${id}`" variant="outline-secondary" size="sm"
       >{{ row.profiles }} profiles</BButton
     >
+    <SampleButton v-if="row?.profiles" :id="id" noun="pattern" />
   </PageHead>
   <Notice v-if="!fresh && !row" :text="wrong" />
   <RecordForm
@@ -291,6 +294,11 @@ const result = computed(() =>
           :choices="
             choice('By the device', ['person', 'the person'], ['machine', 'the whole machine'])
           "
+        />
+        <Field
+          v-model="draft.require_rehearsal"
+          kind="check"
+          label="Hand over only what a rehearsal passed with"
         />
         <Field v-model="draft.proxy.script" label="Proxy script" pointer="/proxy/script" />
         <Field v-model="draft.proxy.server" label="Proxy, host:port" pointer="/proxy/server" />

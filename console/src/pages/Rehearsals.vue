@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
+import RehearsalMatrix from '../parts/RehearsalMatrix.vue'
 import { shortTime } from '../parts/handovers'
 import { useAddress } from '../parts/useAddress'
 
@@ -40,6 +41,10 @@ function load(query: ListQuery, signal: AbortSignal) {
     Trial connections with parcels, as devices would make them. A parcel is rehearsed on the page of
     its <RouterLink to="/profiles">profile</RouterLink>.
   </p>
+  <section class="panel mb-4" aria-labelledby="matrix">
+    <h2 id="matrix">Last rehearsal of each gateway</h2>
+    <RehearsalMatrix />
+  </section>
   <ListTable
     :key="all"
     noun="rehearsals"

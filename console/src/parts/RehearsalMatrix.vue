@@ -1,0 +1,110 @@
+<script setup lang="ts">
+// The last rehearsal of each gateway and protocol that it offers, by platform.
+import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { api, ask, type Schemas } from '../api/client'
+import Notice from './Notice.vue'
+import { platforms } from './platforms'
+
+const matrix = ref<Schemas['RehearsalMatrix']>()
+const wrong = ref('')
+const now = ref(Date.now())
+const titles: Record<string, string> = {
+  ...{ ikev2: 'IKEv2', tls: 'TLS tunnel', sstp: 'SSTP', l2tp: 'L2TP/IPsec', pptp: 'PPTP' },
+}
+const names = Object.fromEntries(platforms.map((p) => [p.value, p.text]))
+
+async function load() {
+  try {
+    matrix.value = await ask(api.GET('/api/v1/rehearsal-matrix'))
+    now.value = Date.now()
+    wrong.value = ''
+  } catch (e) {
+    wrong.value = (e as Error).message
+  }
+}
+let timer = 0
+onMounted(() => {
+  void load()
+  timer = window.setInterval(load, 10_000)
+})
+onUnmounted(() => clearInterval(timer))
+
+function age(at: string) {
+  const minutes = Math.floor((now.value - Date.parse(at)) / 60_000)
+  if (minutes < 1) return 'just now'
+  if (minutes < 60) return `${minutes} min ago`
+  if (minutes < 48 * 60) return `${Math.floor(minutes / 60)} h ago`
+  return `${Math.floor(minutes / 1440)} days ago`
+}
+// Rows of one gateway stand together: the first bears its name.
+const rows = computed(() => {
+  const all = matrix.value?.rows ?? []
+  return all.map((row, i) => ({
+    ...row,
+    span:
+      all[i - 1]?.gateway_id === row.gateway_id
+        ? 0
+        : all.filter((r) => r.gateway_id === row.gateway_id).length,
+    of: Object.fromEntries(row.cells.map((c) => [c.platform, c])),
+  }))
+})
+</script>
+
+<template>
+  <Notice :text="wrong" />
+  <div v-if="matrix" class="table-responsive" tabindex="0" role="region" aria-label="Matrix">
+    <table class="grid-table">
+      <thead>
+        <tr>
+          <th scope="col">Gateway</th>
+          <th scope="col" class="protocol">Protocol</th>
+          <th v-for="p in matrix.platforms" :key="p" scope="col">{{ names[p] ?? p }}</th>
+          <th v-if="!matrix.platforms.length" scope="col">Devices</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="row in rows" :key="row.gateway_id + row.protocol">
+          <th v-if="row.span" scope="rowgroup" :rowspan="row.span">
+            <RouterLink :to="`/gateways/${row.gateway_id}`">{{ row.gateway }}</RouterLink>
+          </th>
+          <td class="text-nowrap protocol">{{ titles[row.protocol] }}</td>
+          <td v-if="!row.cells.length" :colspan="Math.max(matrix.platforms.length, 1)" class="soft">
+            Never rehearsed
+          </td>
+          <template v-else>
+            <td v-for="p in matrix.platforms" :key="p">
+              <template v-if="row.of[p]">
+                <RouterLink
+                  :to="`/profiles/${row.of[p].profile_id}`"
+                  class="tag"
+                  :class="row.of[p].state === 'passed' ? 'fine' : 'error'"
+                  >{{ row.of[p].state }}</RouterLink
+                >
+                {{ ' ' }}
+                <span class="soft text-nowrap">{{ age(row.of[p].at) }}</span>
+                <p v-if="row.of[p].failed_at" class="small mb-0">
+                  {{ [row.of[p].failed_at, row.of[p].cause].filter(Boolean).join(': ')
+                  }}{{ row.of[p].place ? `, from ${row.of[p].place}` : '' }}
+                </p>
+                <p v-if="row.of[p].failed_at && row.of[p].passed" class="small soft mb-0">
+                  last passed {{ age(row.of[p].passed!) }}
+                </p>
+              </template>
+              <span v-else class="soft" aria-label="never rehearsed">–</span>
+            </td>
+          </template>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <p v-if="matrix && !rows.length" class="soft">
+    No gateways yet. <RouterLink to="/gateways/new">Add one</RouterLink>.
+  </p>
+</template>
+
+<style scoped>
+/* A row within a gateway begins with its protocol, which is not at the edge. */
+.panel .grid-table .protocol {
+  padding-left: 0.75rem;
+}
+</style>

@@ -1,0 +1,30 @@
+-- +goose Up
+-- Where rehearsals come from, and by which protocol and platform they were.
+ALTER TABLE rehearsals ADD COLUMN protocol TEXT NOT NULL DEFAULT '';
+ALTER TABLE rehearsals ADD COLUMN platform TEXT NOT NULL DEFAULT '';
+ALTER TABLE rehearsals ADD COLUMN place    TEXT NOT NULL DEFAULT ''; -- empty: the service
+UPDATE rehearsals SET protocol = json_extract(body, '$.protocol'),
+    platform = COALESCE((SELECT platform FROM profiles p WHERE p.id = profile_id), '');
+
+-- The last rehearsal of each gateway, protocol and platform that came to an end.
+CREATE TABLE rehearsal_cells (
+    gateway_id   TEXT NOT NULL REFERENCES gateways ON DELETE CASCADE,
+    protocol     TEXT NOT NULL,
+    platform     TEXT NOT NULL,
+    rehearsal_id TEXT NOT NULL,
+    profile_id   TEXT NOT NULL REFERENCES profiles ON DELETE CASCADE,
+    state        TEXT NOT NULL,
+    failed_at    TEXT NOT NULL, -- step; empty where none failed
+    cause        TEXT NOT NULL, -- in words
+    place        TEXT NOT NULL,
+    at           INTEGER NOT NULL,
+    passed       INTEGER NOT NULL, -- when one last passed; 0 where none did
+    PRIMARY KEY (gateway_id, protocol, platform)
+) WITHOUT ROWID;
+CREATE INDEX rehearsal_cells_profile ON rehearsal_cells (profile_id);
+
+-- +goose Down
+DROP TABLE rehearsal_cells;
+ALTER TABLE rehearsals DROP COLUMN protocol;
+ALTER TABLE rehearsals DROP COLUMN platform;
+ALTER TABLE rehearsals DROP COLUMN place;
