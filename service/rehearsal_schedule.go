@@ -65,8 +65,9 @@ func (s *Service) signInAsTest(
 		return nil
 	}
 	if g.Rehearsal.AccountID == "" {
-		return problem("rehearsal", "/gateway/rehearsal/account_id", "nothing",
-			"an account to sign in with", "note one on the gateway's record")
+		return problem("rehearsal", "/gateway/rehearsal/account_id",
+			"no account for rehearsals", "an account to sign in with",
+			"set one on the gateway's record")
 	}
 	a, err := store.Accounts.Get(ctx, tx, g.Rehearsal.AccountID)
 	if err != nil {

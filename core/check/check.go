@@ -167,8 +167,8 @@ type Subject struct {
 	// RehearsedBefore is set where any parcel was rehearsed, and RehearsalRequired where the pattern
 	// demands that of the last one.
 	RehearsedBefore, RehearsalRequired bool
-	Apart     []vpn.Field // what is not in the file, and need not be
-	Handing   *Handing    // how a parcel is to be given to its person
+	Apart                              []vpn.Field // what is not in the file, and need not be
+	Handing                            *Handing    // how a parcel is to be given to its person
 
 	certificates *[]Held
 

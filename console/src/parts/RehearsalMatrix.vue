@@ -104,7 +104,7 @@ const rows = computed(() => {
 
 <style scoped>
 /* A row within a gateway begins with its protocol, which is not at the edge. */
-.panel .grid-table .protocol {
+.panel:not(.p-0) .grid-table .protocol {
   padding-left: 0.75rem;
 }
 </style>
