@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
@@ -230,6 +231,9 @@ func (a *app) state(s rehearsal.State) string {
 }
 
 func (a *app) tellRehearsal(r rehearsal.Result) {
+	if len(r.Default) > 0 {
+		a.say("  default  route of %s through the tunnel", strings.Join(r.Default, " and "))
+	}
 	for _, d := range r.Differences {
 		a.say("  differs  %s", d)
 	}

@@ -186,12 +186,15 @@ func (w *run) ikev2() error {
 	}()
 	w.result.Tunnel, w.result.Addresses = in.Child.Suite, in.Addresses
 	w.result.DNS, w.result.Domains = in.DNS, cleaned(in.Domains)
-	w.result.Routes = in.Selectors
+	for _, r := range in.Selectors {
+		w.result.Routes = append(w.result.Routes, r.String())
+	}
 	if len(in.Addresses) == 0 {
 		return because("pool-empty", "the gateway gave no address")
 	}
 	w.passed(rehearsal.Address, join(in.Addresses)+", "+in.Child.Suite)
 	w.compare(in.DNS, in.Domains)
+	w.carriedIKEv2(in)
 	w.look(&espTunnel{c, in.Child}, in.Addresses, in.DNS)
 	w.result.Sent, w.result.Received = in.Child.Traffic()
 	return nil

@@ -347,8 +347,7 @@ func (w *run) compare(given []netip.Addr, domains []string) {
 	if len(w.Connection.DNS) > 0 && len(given) > 0 {
 		for _, text := range w.Connection.DNS {
 			if a, err := netip.ParseAddr(text); err == nil && !slices.Contains(given, a) {
-				w.result.Differences = append(w.result.Differences, fmt.Sprintf(
-					"DNS: the file has %s, the gateway gives %s", a, join(given)))
+				w.differs("DNS: the file has %s, the gateway gives %s", a, join(given))
 			}
 		}
 	}
@@ -356,8 +355,7 @@ func (w *run) compare(given []netip.Addr, domains []string) {
 		if len(domains) > 0 && !slices.ContainsFunc(domains, func(g string) bool {
 			return strings.EqualFold(d, g)
 		}) {
-			w.result.Differences = append(w.result.Differences, fmt.Sprintf(
-				"domain: the file has %s, the gateway gives %s", d, strings.Join(domains, ", ")))
+			w.differs("domain: the file has %s, the gateway gives %s", d, strings.Join(domains, ", "))
 		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"wardicon/core/session/eap"
 	pppsession "wardicon/core/session/ppp"
 	"wardicon/core/suite"
+	"wardicon/core/vpn"
 )
 
 // Bounds of a link of PPP.
@@ -156,6 +157,9 @@ func (w *run) openLink(l line, o linkOptions) (*pppTunnel, error) {
 	}
 	w.passed(rehearsal.Address, link.Local.String())
 	w.compare(link.Servers, nil)
+	w.carried(w.result.Addresses, func(string) bool {
+		return w.Connection.Tunnel == vpn.TunnelFull
+	})
 	return t, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"runtime"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -123,6 +124,39 @@ func TestIKEv2(t *testing.T) {
 				Names: []string{"timetable.inside.skerryline.example"},
 			}, test.step, test.cause)
 		})
+	}
+}
+
+// TestCarried tells which default routes go through the tunnel, and warns of a family that goes past
+// it although the file sends everything through.
+func TestCarried(t *testing.T) {
+	t.Parallel()
+	g := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2, vpn.TLS}, Accounts: map[string]string{"a_fjell": good},
+	}
+	lead := stand(t, g)
+	for _, test := range []struct {
+		name    string
+		c       vpn.Connection
+		tunnel  vpn.Tunnel
+		ipv6    vpn.IPv6
+		through string
+		warned  bool
+	}{
+		{"everything by IKEv2", ikev2(g, vpn.IKEv2MSCHAPv2), vpn.TunnelFull, "", "IPv4", true},
+		{"without IPv6", ikev2(g, vpn.IKEv2MSCHAPv2), vpn.TunnelFull, vpn.IPv6Refused, "IPv4", false},
+		{"networks by IKEv2", ikev2(g, vpn.IKEv2MSCHAPv2), vpn.TunnelSplit, "", "", false},
+		{"everything by the TLS tunnel", tunnel(g), vpn.TunnelFull, "", "IPv4", true},
+		{"networks by the TLS tunnel", tunnel(g), vpn.TunnelSplit, "", "", false},
+	} {
+		c := test.c
+		c.Tunnel, c.IPv6, c.Domains = test.tunnel, test.ipv6, nil
+		r := (&rehearse.Rehearser{}).Run(t.Context(), rehearse.Request{Connection: c, Lead: lead})
+		warned := strings.Contains(strings.Join(r.Differences, "; "), "IPv6: ")
+		if !r.Passed || strings.Join(r.Default, " ") != test.through || warned != test.warned {
+			t.Errorf("%s: passed %t, default %v, differences %q", test.name, r.Passed, r.Default,
+				r.Differences)
+		}
 	}
 }
 

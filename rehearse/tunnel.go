@@ -392,10 +392,7 @@ func (w *run) given(p tunnel.Pushed, cipher string) {
 	if p.DNS != nil {
 		w.result.DNS = p.DNS
 	}
-	if p.DefaultIPv4 && w.Connection.Tunnel == vpn.TunnelSplit {
-		w.result.Differences = append(w.result.Differences,
-			"the gateway pushes the default route, the file expects only its networks")
-	}
+	w.carriedTunnel(p)
 }
 
 // signInFault tells why a sign-in failed.

@@ -84,6 +84,8 @@ type Result struct {
 	DNS       []netip.Addr `json:"dns"`
 	Domains   []string     `json:"domains"`
 	Routes    []string     `json:"routes"`
+	// Families whose default route goes through the tunnel: IPv4, IPv6.
+	Default []string `json:"default"`
 	// Bytes of packets inside the tunnel.
 	Sent     int `json:"sent"`
 	Received int `json:"received"`
@@ -104,7 +106,8 @@ func Begun(at time.Time, file string, c vpn.Connection) Result {
 	return Result{
 		At: at.UTC(), File: file, Connection: c.Name, Protocol: c.Protocol, Server: c.Server,
 		Steps: []Step{}, Certificates: []ShownCertificate{}, Addresses: []netip.Addr{},
-		DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{}, Differences: []string{},
+		DNS: []netip.Addr{}, Domains: []string{}, Routes: []string{}, Default: []string{},
+		Differences: []string{},
 	}
 }
 

@@ -14,6 +14,8 @@ const facts = computed(() =>
       ['Tunnel', result.value.tunnel],
       ['Address', result.value.addresses.join(', ')],
       ['DNS servers', result.value.dns.join(', ')],
+      // results of earlier releases have none
+      ['Default route', (result.value.default ?? []).map((f) => `${f} by the tunnel`).join(', ')],
       ['Certificate', certificate.value],
     ] as [string, string | undefined][]
   ).filter(([, value]) => value),

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"math/rand/v2"
+	"net/netip"
 	"testing"
 
 	"wardicon/core/session/eap"
@@ -179,4 +180,28 @@ func FuzzGateway(f *testing.F) {
 			_, _ = s.given(list)
 		}
 	})
+}
+
+// TestCovers compares networks with ranges at their ends.
+func TestCovers(t *testing.T) {
+	address := netip.MustParseAddr
+	for _, test := range []struct {
+		from, to, network string
+		covers            bool
+	}{
+		{"10.20.0.0", "10.20.255.255", "10.20.0.0/16", true},
+		{"10.20.0.1", "10.20.255.255", "10.20.0.0/16", false},
+		{"10.20.0.0", "10.20.255.254", "10.20.0.0/16", false},
+		{"10.20.0.0", "10.20.255.255", "10.20.7.0/24", true},
+		{"0.0.0.0", "255.255.255.255", "0.0.0.0/0", true},
+		{"0.0.0.0", "127.255.255.255", "0.0.0.0/0", false},
+		{"0.0.0.0", "255.255.255.255", "::/0", false},
+		{"::", "ffff:ffff:ffff:ffff:ffff:ffff:ffff:ffff", "::/0", true},
+		{"10.20.0.7", "10.20.0.7", "10.20.0.7/32", true},
+	} {
+		r := Range{address(test.from), address(test.to)}
+		if got := r.Covers(netip.MustParsePrefix(test.network)); got != test.covers {
+			t.Errorf("%s covers %s: %t", r, test.network, got)
+		}
+	}
 }

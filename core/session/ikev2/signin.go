@@ -29,9 +29,26 @@ type Inside struct {
 	Addresses []netip.Addr
 	DNS       []netip.Addr
 	Domains   []string
-	// Selectors are the networks behind the gateway, as ranges (RFC 7296 §3.13).
-	Selectors []string
+	// Selectors are the networks behind the gateway (RFC 7296 §3.13).
+	Selectors []Range
 	Child     *ipsec.Child
+}
+
+// Range is a range of addresses of one family.
+type Range struct{ From, To netip.Addr }
+
+// String writes both ends.
+func (r Range) String() string { return r.From.String() + " - " + r.To.String() }
+
+// Covers tells whether a network lies within.
+func (r Range) Covers(p netip.Prefix) bool {
+	last := p.Addr().AsSlice()
+	for bit := p.Bits(); bit < len(last)*8; bit++ {
+		last[bit/8] |= 0x80 >> (bit % 8)
+	}
+	end, _ := netip.AddrFromSlice(last)
+	return r.From.BitLen() == p.Addr().BitLen() && r.From.Compare(p.Masked().Addr()) <= 0 &&
+		end.Compare(r.To) <= 0
 }
 
 // SignIn proves both ends, and asks for an address and a tunnel (RFC 7296 §1.2, §2.16, §2.19).
@@ -308,8 +325,8 @@ func (in *Inside) configure(b []byte) error {
 	return nil
 }
 
-// readSelectors writes traffic selectors as ranges.
-func readSelectors(b []byte) (list []string, err error) {
+// readSelectors reads traffic selectors.
+func readSelectors(b []byte) (list []Range, err error) {
 	if len(b) < 4 {
 		return nil, errors.New("the gateway names no networks")
 	}
@@ -325,7 +342,7 @@ func readSelectors(b []byte) (list []string, err error) {
 		if !ok1 || !ok2 {
 			return nil, errors.New("a traffic selector of another family")
 		}
-		list = append(list, from.String()+" - "+to.String())
+		list = append(list, Range{from, to})
 	}
 	return list, nil
 }
