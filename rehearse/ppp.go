@@ -95,7 +95,7 @@ func (w *run) methodOfEAP(o linkOptions) (eap.Method, error) {
 // tlsOfEAP is how a device signs in by EAP-TLS. The name of the gateway is proven outside; here
 // only the CA counts, as clients have it.
 func (w *run) tlsOfEAP(id pki.Identity) *tls.Config {
-	return &tls.Config{
+	return w.asRelease(&tls.Config{
 		GetClientCertificate: shows(id),
 		InsecureSkipVerify:   true,
 		VerifyConnection: func(state tls.ConnectionState) error {
@@ -103,7 +103,7 @@ func (w *run) tlsOfEAP(id pki.Identity) *tls.Config {
 		},
 		Time:             w.Now,
 		CurvePreferences: []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384},
-	}
+	}, true)
 }
 
 // openLink signs in by PPP on a line, and takes an address.

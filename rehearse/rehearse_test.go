@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"wardicon/core/pki"
+	"wardicon/core/platform"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
@@ -197,6 +198,27 @@ func TestSSTP(t *testing.T) {
 				Connection: c, Lead: lead, Hosts: []string{"10.20.0.1", "10.20.0.1:443"},
 				Names: []string{"timetable.inside.skerryline.example"},
 			}, test.step, test.cause)
+		})
+	}
+	old := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.SSTP}, Accounts: map[string]string{"a_fjell": good},
+	}
+	oldLead := stand(t, old, simulate.FaultOldTLS)
+	for release, cause := range map[string]string{"10": "", "11": "tls-versions"} {
+		as, _ := platform.Find(vpn.Windows, release)
+		t.Run("old TLS, Windows "+release, func(t *testing.T) {
+			step := rehearsal.StepName("")
+			if cause != "" {
+				step = rehearsal.Exchange
+			}
+			expect(t, rehearse.Request{
+				Connection: vpn.Connection{
+					Name: "North", Protocol: vpn.SSTP, Server: old.Name, Login: "a_fjell",
+					Password: secret.New(good), Authority: old.Authority,
+					SSTP: &vpn.SSTPSetting{Port: 443},
+				}, As: &as, Lead: oldLead, Hosts: []string{"10.20.0.1", "10.20.0.1:443"},
+				Names: []string{"timetable.inside.skerryline.example"},
+			}, step, cause)
 		})
 	}
 	for end := time.Now().Add(5 * time.Second); len(g.Links()) < 4 && time.Now().Before(end); {

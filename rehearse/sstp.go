@@ -51,12 +51,12 @@ func (w *run) sstp() error {
 	stop := context.AfterFunc(w.ctx, func() { _ = raw.SetDeadline(time.Now()) })
 	defer stop()
 	name := cmp.Or(o.ServerName, w.Connection.Server)
-	conn := tls.Client(raw, &tls.Config{
+	conn := tls.Client(raw, w.asRelease(&tls.Config{
 		ServerName: name, InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, Time: w.Now,
 		VerifyConnection: w.verify(name, func(c *x509.Certificate) bool {
 			return c.VerifyHostname(name) == nil
 		}),
-	})
+	}, false))
 	if err := conn.HandshakeContext(w.ctx); err != nil {
 		return w.tlsFault(err)
 	}

@@ -101,6 +101,18 @@ func (w *run) shookHands(state tls.ConnectionState) {
 	w.passed(rehearsal.Gateway, called(state.PeerCertificates[0]))
 }
 
+// asRelease limits TLS to the versions of the device's release, where they are known.
+func (w *run) asRelease(c *tls.Config, eap bool) *tls.Config {
+	if w.As != nil {
+		oldest, newest := w.As.TLSVersions(eap)
+		if oldest != 0 {
+			c.MinVersion = oldest
+		}
+		c.MaxVersion = newest
+	}
+	return c
+}
+
 // serverUsage is what a device's release demands of a gateway's certificate by IKE.
 func (w *run) serverUsage() []x509.ExtKeyUsage {
 	if w.As == nil {
