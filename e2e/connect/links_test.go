@@ -180,6 +180,7 @@ func TestPPTP(t *testing.T) {
 				parcel,
 				r.file("asked", simple+"\n"),
 			)
+			begin := time.Now()
 			link := cli.start(
 				"pppd-"+keep,
 				"/usr/sbin/pppd",
@@ -188,8 +189,9 @@ func TestPPTP(t *testing.T) {
 				"nodetach",
 			)
 			reaches(t, gw, cli, func() string { return link.said() + daemon.said() })
+			took := time.Since(begin)
 			link.stop()
-			rehearsedPPTP(t, cli, parcel, keep)
+			rehearsedPPTP(t, cli, parcel, keep, took)
 			cli.shell(`cd "$1" && sh ./*-remove.sh`, parcel)
 			if left := cli.shell(
 				"find /etc/ppp -name '*skerry*'; ls /etc/vpn-parcels",
