@@ -363,6 +363,7 @@ func TestPatternsByCommand(t *testing.T) {
 		"person",
 		"--naming",
 		"{gateway} {protocol}",
+		"--require-rehearsal",
 		"--note",
 		"for phones",
 		"--output",
@@ -383,7 +384,7 @@ func TestPatternsByCommand(t *testing.T) {
 		"[inside.skerryline.example] left on-demand "+
 		"{[deck] [office.skerryline.example] [inside.skerryline.example] "+
 		"https://inside.skerryline.example/ wifi} true true { proxy.skerryline.example:3128 "+
-		"[*.local]} saved person {gateway} {protocol} for phones}"; got != want {
+		"[*.local]} saved person {gateway} {protocol} true for phones}"; got != want {
 		t.Errorf("stored is\n%s, expected\n%s", got, want)
 	}
 	for _, test := range []struct {

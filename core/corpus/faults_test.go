@@ -38,6 +38,7 @@ type fault struct {
 	Alike       []string          `json:"alike"`
 	Outdated    bool              `json:"outdated"`
 	Rehearsed   *rehearsal.Result `json:"rehearsed"`
+	Before      bool              `json:"rehearsed_before"`
 	Damaged     []check.Damage    `json:"damaged"`
 	Live        *live             `json:"live"`
 	Against     json.RawMessage   `json:"against"`
@@ -196,7 +197,8 @@ func planned(in plan.Input, f fault) []check.Finding {
 	in.Fallback = f.Fallback
 	p := plan.Make(in)
 	s := check.Planned(in, p, f.Siblings)
-	s.Rehearsed = f.Rehearsed
+	s.Rehearsed, s.RehearsedBefore = f.Rehearsed, f.Before
+	s.RehearsalRequired = in.Pattern.RequireRehearsal
 	s.Now, s.Reused, s.Alike, s.Outdated, s.Neighbours, s.Damaged =
 		now, f.Reused, f.Alike, f.Outdated, f.Neighbours, f.Damaged
 	if f.Live != nil {
