@@ -336,11 +336,26 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 		{"", []string{"probe", "Lyngholm"}, "", exitFindings},
 		{"", []string{"probe", "--history", "--limit", "6"}, "", exitFine},
 		{
-			"Parcels are rehearsed before they are handed over. One connects, another does not.",
+			"Parcels are rehearsed before they are handed over, by every protocol. One does not " +
+				"connect.",
 			[]string{"rehearse", "--profile", "Yard laptop/Brattvik"},
 			"",
 			exitFine,
 		},
+		{
+			"",
+			[]string{"build", "Master desk/Brattvik", "--out", filepath.Join(parcels, "desk")},
+			"",
+			exitFine,
+		},
+		{"", []string{"rehearse", "--profile", "Master desk/Brattvik"}, "", exitFine},
+		{
+			"",
+			[]string{"build", "Engine server/Norrvik", "--out", filepath.Join(parcels, "server")},
+			"",
+			exitFine,
+		},
+		{"", []string{"rehearse", "--profile", "Engine server/Norrvik"}, "", exitFine},
 		{
 			"",
 			[]string{"build", "Hall Mac/Lyngholm", "--out", filepath.Join(parcels, "mac")},
@@ -348,6 +363,7 @@ func (a *app) tour(dir, address, tunnel string, emails *simulate.MailServer) err
 			exitFine,
 		},
 		{"", []string{"rehearse", "--profile", "Hall Mac/Lyngholm"}, "", exitFindings},
+		{"", []string{"rehearse", "--matrix"}, "", exitFine},
 		{
 			"An error message from a device, and its causes in this case.",
 			[]string{"explain", "13868", "--profile", "Master laptop/Brattvik", "--causes", "2"},
