@@ -26,6 +26,7 @@ async function kept(id: string) {
     searching="Search logins or people"
     :none="none"
     :most="most"
+    plural="accounts"
     :find="find"
     :kept="kept"
     :pointer="pointer"

@@ -29,6 +29,7 @@ async function kept(id: string) {
     searching="Search people"
     none="Choose…"
     :most="most"
+    plural="people"
     :find="find"
     :kept="kept"
     :pointer="pointer"

@@ -14,12 +14,13 @@ const props = withDefaults(
     find: (text: string) => Promise<{ list: Choice[]; total: number }>
     kept: (id: string) => Promise<Choice>
     most?: number
+    plural?: string // of the records
     pointer?: string
     help?: string
     described?: boolean
     required?: boolean
   }>(),
-  { most: 0, pointer: '', help: '', described: false, required: false },
+  { most: 0, plural: '', pointer: '', help: '', described: false, required: false },
 )
 const model = defineModel<string>({ required: true })
 const { search, total, wrong, choices } = useChoices(model, props.find, props.kept)
@@ -32,7 +33,7 @@ const shown = computed(() => [{ value: '', text: props.none }, ...choices.value]
       v-if="total > most"
       v-model="search"
       :label="searching"
-      :help="most ? `${total} in all; type part of a name` : ''"
+      :help="most ? `${total} ${plural}; type part of a name` : ''"
     />
     <Field
       v-model="model"
