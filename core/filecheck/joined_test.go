@@ -236,3 +236,59 @@ func TestIgnore(t *testing.T) {
 		}
 	}
 }
+
+// TestDaemonsTogether reads the files of the L2TP daemon, of PPP and of the IKE daemon as one
+// connection, in whatever form the last one is; what else it says stays, and alone it is no error.
+func TestDaemonsTogether(t *testing.T) {
+	file := func(name, data string) filecheck.File {
+		return filecheck.File{Name: name, Data: []byte(data), Asked: true}
+	}
+	l2tp := []filecheck.File{
+		file("xl2tpd.conf", "[lac harbour]\nlns = norrvik.skerryline.example\npppoptfile = "+
+			"/etc/ppp/options.l2tpd.client\n"),
+		file("options.l2tpd.client", "user a_fjell\npassword dune-45-Tangerine-flint\nnoauth\n"+
+			"refuse-eap\nrefuse-pap\nrefuse-chap\nrefuse-mschap\n"),
+	}
+	swanctl := "connections {\n\tharbour {\n\t\tremote_addrs = norrvik.skerryline.example\n" +
+		"\t\tversion = 1\n\t\tproposals = aes256-sha256-modp2048\n\t\tlocal {\n\t\t\tauth = psk\n" +
+		"\t\t}\n\t\tremote {\n\t\t\tauth = psk\n\t\t}\n\t\tchildren {\n\t\t\tharbour {\n" +
+		"\t\t\t\tmode = transport\n\t\t\t\tremote_ts = dynamic[udp/1701]\n" +
+		"\t\t\t\tesp_proposals = aes256-sha256\n\t\t\t}\n\t\t}\n\t}\n}\nsecrets {\n\tike-harbour {\n" +
+		"\t\tsecret = halyard-58-Cormorant-shingle\n\t}\n}\n"
+	stroke := "conn harbour\n  keyexchange=ikev1\n  authby=secret\n  type=transport\n  right=" +
+		"norrvik.skerryline.example\n  rightprotoport=17/1701\n  leftprotoport=17/1701\n  ike=" +
+		"aes256-sha256-modp2048!\n  esp=aes256-sha256!\n  auto=add\n"
+	secrets := file("ipsec.secrets",
+		": PSK \"halyard-58-Cormorant-shingle\"\n")
+	for _, test := range []struct {
+		name  string
+		files []filecheck.File
+		count int
+	}{
+		{"swanctl.conf", append(l2tp, file("swanctl.conf", swanctl)), 1},
+		{"with a connection by IKEv2", append(l2tp, file("swanctl.conf", swanctl+
+			string(corpus(t, "clean/daemons/eap/norrvik.conf"))),
+			file("root.pem", string(corpus(t, "certificates/root.pem")))), 2},
+		{"ipsec.conf", append(l2tp, file("ipsec.conf", stroke), secrets), 1},
+		{"the IKE daemon's half alone", []filecheck.File{file("swanctl.conf", swanctl)}, 1},
+	} {
+		count, whole := 0, false
+		for _, item := range filecheck.Check(test.files, filecheck.Options{Now: now}) {
+			for _, l := range item.Connections {
+				c := l.Connection
+				count++
+				whole = whole || c.L2TP != nil && c.Login == "a_fjell" &&
+					c.PSK().Reveal() == "halyard-58-Cormorant-shingle" &&
+					slices.Equal(c.L2TP.IKE, []string{"aes256-sha256-modp2048"})
+			}
+			for _, f := range item.Findings {
+				if f.Rule == "file-missing" {
+					t.Errorf("%s: %s %s", test.name, f.Rule, f.Found)
+				}
+			}
+		}
+		if count != test.count || whole != (len(test.files) > 1) {
+			t.Errorf("%s: %d connections, expected %d; whole %t", test.name, count, test.count, whole)
+		}
+	}
+}

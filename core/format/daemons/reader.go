@@ -57,6 +57,7 @@ type reader struct {
 	secrets bool // there are some
 	refs    []reference
 	legacy  bool            // in the older form: what PPP needs is elsewhere
+	below   bool            // read for the L2TP daemon's file beside
 	read    map[string]bool // values that somebody asked for, by path
 }
 
@@ -418,7 +419,10 @@ func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	if !ok {
 		l.PPP = nil // it stands elsewhere
 	}
-	if !ok && r.legacy {
+	if !ok && r.below {
+		return
+	}
+	if !ok && (r.legacy || r.name == "") {
 		r.Note(
 			format.NotYetRead,
 			r.at(path+".version"),

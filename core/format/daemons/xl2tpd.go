@@ -64,11 +64,18 @@ func (r *reader) lacs(data []byte) {
 		}
 		return true
 	})
+	below := r.ikeBeside()
 	for _, name := range order {
 		if len(order) > 1 && name == "default" {
 			continue
 		}
-		r.lac(name, all[name])
+		r.lac(name, all[name], below)
+	}
+	for _, in := range below { // what else it says
+		r.Connections = append(r.Connections, in.Connections...)
+		r.Notes = append(r.Notes, in.Notes...)
+		r.NotCarried = append(r.NotCarried, in.NotCarried...)
+		r.Pieces = append(append(r.Pieces, in.file), in.Pieces...)
 	}
 	if len(order) == 0 {
 		r.Note(format.NotYetRead, format.Position{File: r.file, Line: 1, Column: 1},
@@ -76,7 +83,7 @@ func (r *reader) lacs(data []byte) {
 	}
 }
 
-func (r *reader) lac(name string, s map[string]setting) {
+func (r *reader) lac(name string, s map[string]setting, below []*reader) {
 	start := format.Position{File: r.file, Line: 1, Column: 1}
 	at := func(key string) format.Position {
 		if v, ok := s[key]; ok {
@@ -127,6 +134,7 @@ func (r *reader) lac(name string, s map[string]setting) {
 	if s["autodial"].text == "yes" {
 		c.Connect = vpn.Always
 	}
+	positions := belowL2TP(&c, below)
 	user := at("name")
 	if where, ok := l.at["user"]; ok {
 		user = where
@@ -154,10 +162,59 @@ func (r *reader) lac(name string, s map[string]setting) {
 			r.Left(key+" = "+v.text, v.at)
 		}
 	}
-	r.Add(format.Located{Connection: c, Positions: map[vpn.Field]format.Position{
+	apart := []vpn.Field{vpn.FieldRoutes}
+	if positions == nil {
+		positions = map[vpn.Field]format.Position{vpn.FieldPSK: at("lns")}
+		apart = append(apart, vpn.FieldPSK, vpn.FieldIdentity)
+	}
+	maps.Copy(positions, map[vpn.Field]format.Position{
 		vpn.FieldServer: at("lns"), vpn.FieldLogin: user, vpn.FieldPassword: user,
 		vpn.FieldProtocol: at("lns"), vpn.FieldPPP: at("refuse pap"), vpn.FieldName: at("lns"),
-		vpn.FieldTunnel: at("defaultroute"), vpn.FieldPSK: at("lns"),
-		vpn.FieldConnect: at("autodial"),
-	}, Apart: []vpn.Field{vpn.FieldPSK, vpn.FieldRoutes, vpn.FieldIdentity}})
+		vpn.FieldTunnel: at("defaultroute"), vpn.FieldConnect: at("autodial"),
+	})
+	r.Add(format.Located{Connection: c, Positions: positions, Apart: apart})
+}
+
+// ikeFiles are the IKE daemon's files that may stand beside.
+var ikeFiles = []string{"swanctl.conf", "ipsec.conf"}
+
+// ikeBeside reads the IKE daemon's files beside.
+func (r *reader) ikeBeside() (list []*reader) {
+	for _, name := range ikeFiles {
+		data, ok := r.beside.Get(name)
+		if !ok {
+			continue
+		}
+		in := &reader{
+			file: name, stem: strings.TrimSuffix(name, ".conf"), beside: r.beside, below: true,
+			set: map[string]setting{}, read: map[string]bool{},
+		}
+		if sections.In(data) {
+			in.daemon(data)
+		} else {
+			in.stroke(data)
+		}
+		list = append(list, in)
+	}
+	return list
+}
+
+// belowL2TP adds what the IKE daemon's files say of the same gateway, with its places; they are nil
+// where none does. What was added is no connection of its own any more.
+func belowL2TP(c *vpn.Connection, files []*reader) map[vpn.Field]format.Position {
+	for _, in := range files {
+		for i, l := range in.Connections {
+			half := l.Connection
+			if half.L2TP == nil ||
+				half.Server != c.Server && !slices.Contains(half.Addresses, c.Server) {
+				continue
+			}
+			ppp := c.L2TP.PPP
+			c.L2TP, c.Authority, c.Identity = half.L2TP, half.Authority, half.Identity
+			c.L2TP.PPP, c.Addresses = ppp, half.Addresses
+			in.Connections = slices.Delete(in.Connections, i, i+1)
+			return l.Positions
+		}
+	}
+	return nil
 }
