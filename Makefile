@@ -85,6 +85,10 @@ define TOOLS
 /usr/bin/slirp-fullbolt slirp networks
 /usr/sbin/nft nftables networks
 /usr/sbin/nginx nginx-light networks
+/usr/bin/certutil libnss3-tools clients-and-gateways
+/usr/share/doc/libldns3/copyright libldns3 clients-and-gateways
+/usr/share/doc/libevent-pthreads-2.1-7/copyright libevent-pthreads-2.1-7 clients-and-gateways
+/usr/share/doc/libunbound8/copyright libunbound8 clients-and-gateways
 /usr/bin/ping iputils-ping networks
 /usr/bin/zbarimg zbar-tools parsers
 /usr/bin/pdftotext poppler-utils parsers
@@ -99,6 +103,9 @@ tools: ## install the Debian packages that the tests use (as root)
 	while read -r file package purpose; do
 		[ -e "$$file" ] || need="$$need $$package($$purpose)"
 	done <<< "$$TOOLS"
+	# The second IKE daemon cannot be installed beside the first: it is unpacked for the tests alone.
+	other=bin/peers/libreswan
+	[ -e $$other ] || need="$$need libreswan(clients-and-gateways,unpacked)"
 	if [ -z "$$need" ]; then
 		exit 0
 	fi
@@ -113,8 +120,13 @@ tools: ## install the Debian packages that the tests use (as root)
 	trap 'rm -f '$$policy'; [ ! -e '$$policy'.wardicon ] || mv '$$policy'.wardicon '$$policy EXIT
 	printf '#!/bin/sh\nexit 101\n' > $$policy
 	chmod +x $$policy
+	unpack() {
+		mkdir -p bin/peers && cd bin/peers && apt-get download -qq libreswan 2> /dev/null &&
+			dpkg-deb -x libreswan_*.deb libreswan && rm libreswan_*.deb
+	}
 	apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq \
-		--no-install-recommends $$(sed 's/([^)]*)//g' <<< "$$need") > /dev/null ||
+		--no-install-recommends $$(sed 's/libreswan([^)]*)//; s/([^)]*)//g' <<< "$$need") \
+		> /dev/null && ([ -e $$other ] || unpack) ||
 		echo "They could not be installed; tests that use them are skipped."
 
 FUZZTIME ?= 6s
