@@ -44,10 +44,10 @@ func (w *run) carried(own []netip.Addr, through func(family string) bool) {
 			(w.Connection.IPv6 == vpn.IPv6Refused || w.Connection.IPv6 == vpn.IPv6Left):
 		case !has(own, family):
 			w.differs("%s: the file sends everything through the tunnel, the gateway gives no "+
-				"address for it: it goes past the tunnel", family)
+				"address for it: it bypasses the tunnel", family)
 		default:
 			w.differs("%s: the file sends everything through the tunnel, the gateway does not take "+
-				"it: it goes past the tunnel or nowhere", family)
+				"it: it bypasses the tunnel or goes nowhere", family)
 		}
 	}
 }
