@@ -26,8 +26,8 @@ const manyRehearsals = 200
 func rehearsals() error {
 	const password = "tern-11-Oakum-reef-fathom"
 	stand := &simulate.Gateway{
-		Name: "norrvik.skerryline.example", Protocols: []vpn.Protocol{vpn.IKEv2, vpn.TLS, vpn.SSTP},
-		Accounts: map[string]string{"a_fjell": password},
+		Name:     "norrvik.skerryline.example",
+		Accounts: map[string]string{"a_fjell": password}, KeyL2TP: password,
 	}
 	if err := stand.Start(); err != nil {
 		return err
@@ -52,6 +52,10 @@ func rehearsals() error {
 			ServerName: stand.Name,
 		}},
 		{Protocol: vpn.SSTP, SSTP: &vpn.SSTPSetting{Port: 443}},
+		{Protocol: vpn.L2TP, L2TP: &vpn.L2TPSetting{
+			Auth: vpn.MachinePSK, PSK: secret.New(password),
+			IKE: []string{"aes256-sha256-ecp256"}, ESP: []string{"aes256-sha256"},
+		}},
 	} {
 		c.Name, c.Server, c.Authority = "Norrvik", stand.Name, stand.Authority
 		c.Login, c.Password = "a_fjell", secret.New(password)

@@ -21,6 +21,9 @@ import (
 	"wardicon/core/vpn"
 )
 
+// lastWait is that of L2TP after the others: it repeats at least five times (RFC 2661 §5.8).
+const lastWait = 8 * time.Second
+
 // portL2TP is that of both ends (RFC 2661 §8.1), within IPsec (RFC 3193 §3).
 const portL2TP = 1701
 
@@ -254,6 +257,12 @@ func (l *l2tpLine) write(frame []byte) error { return l.out(l.tunnel.Data(frame)
 func (l *l2tpLine) read(until time.Time) ([]byte, error) {
 	for {
 		b, err := l.esp.receive(until)
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			l.tunnel.Again() // the last message of the call may be lost
+			if err := l.flush(); err != nil {
+				return nil, err
+			}
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -286,7 +295,7 @@ func (l *l2tpLine) open() error {
 		HostName: "device", Tunnel: binary.BigEndian.Uint16(b[:]) | 1,
 		Session: binary.BigEndian.Uint16(b[2:]) | 1,
 	})
-	for _, wait := range waits {
+	for _, wait := range append(waits[:len(waits):len(waits)], lastWait) {
 		// Whether the gateway got the last message of quick mode is not known before a packet
 		// comes.
 		if err := l.esp.conn.write(l.confirmed); err != nil {
@@ -307,7 +316,6 @@ func (l *l2tpLine) open() error {
 			}
 			return because("protocol-refused", "%w", err)
 		}
-		l.tunnel.Again()
 	}
 	return because("ppp-silent", "IPsec is up, and the gateway does not respond to L2TP in it")
 }

@@ -175,12 +175,29 @@ func (w *run) size(t carrier, own, host netip.Addr) {
 			end = time.Now().Add(moment)
 		}
 	}
+	if best < 0 {
+		best = oneByOne(t, own, host, head)
+	}
 	if best >= 0 {
 		w.passed(rehearsal.PathMTU, fmt.Sprintf("packets of %d bytes pass", sizes[best]))
 		return
 	}
 	w.cause = "packet-size"
 	w.note(rehearsal.PathMTU, rehearsal.Failed, "packets of 576 bytes are lost")
+}
+
+// oneByOne tries sizes from the smallest on, for ways that lose what comes all at once: the index of
+// the largest that passes, or -1.
+func oneByOne(t carrier, own, host netip.Addr, head int) int {
+	const number, wait = 200, 900 * time.Millisecond
+	best := -1
+	for i := len(sizes) - 1; i >= 0; i-- {
+		if ping(t, own, host, uint16(number+i), sizes[i]-head, wait) != nil {
+			break
+		}
+		best = i
+	}
+	return best
 }
 
 // names looks every name up inside, and answers with their addresses. Without names it looks

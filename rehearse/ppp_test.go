@@ -54,6 +54,10 @@ func TestL2TP(t *testing.T) {
 		Methods: []suite.PPPMethod{suite.EAP},
 	}
 	byEAPLead := stand(t, byEAP)
+	lossy := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.L2TP}, Accounts: accounts, KeyL2TP: key,
+	}
+	lossyLead := stand(t, lossy, simulate.FaultLossy)
 	certified := &simulate.Gateway{Protocols: []vpn.Protocol{vpn.L2TP}, Accounts: accounts}
 	certifiedLead := stand(t, certified)
 	identity := deviceIdentity(t)
@@ -62,6 +66,7 @@ func TestL2TP(t *testing.T) {
 	}
 	all(t, []by{
 		{"key", keyed, keyedLead, func(*vpn.Connection) {}, "", ""},
+		{"a line that loses", lossy, lossyLead, func(*vpn.Connection) {}, "", ""},
 		{"aggressive mode", keyed, keyedLead, func(c *vpn.Connection) {
 			c.L2TP.Aggressive, c.L2TP.Group = true, "crew"
 		}, "", ""},

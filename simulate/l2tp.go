@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"encoding/binary"
 	"net/netip"
+	"time"
 
 	ikev1session "wardicon/core/session/ikev1"
 	"wardicon/core/session/ipsec"
@@ -17,7 +18,10 @@ import (
 	"wardicon/core/wire/l2tp"
 )
 
-const portL2TP = 1701
+const (
+	portL2TP = 1701
+	again    = time.Second // until what was not acknowledged is sent again
+)
 
 // l2tp answers a request for a tunnel without IPsec, which a sound gateway does not.
 func (g *Gateway) l2tp(packet []byte, _ netip.AddrPort, answer reply) {
@@ -46,6 +50,7 @@ type peer struct {
 	ike    *ikev1session.Responder
 	tunnel *l2tpsession.Tunnel
 	link   *pppsession.Link
+	timer  *time.Timer // sends again what was not acknowledged
 }
 
 // meet begins an association by IKEv1. The payloads are those of aggressive mode, beside the
@@ -123,12 +128,33 @@ func (p *peer) carry(b []byte, answer reply) {
 		p.link = nil
 		return
 	}
-	p.g.through(p.link, frame, func(frame []byte) { out(p.tunnel.Data(frame)) })
+	send := func(frame []byte) { out(p.tunnel.Data(frame)) }
+	p.g.through(p.link, frame, send)
+	if p.timer == nil {
+		p.timer = time.AfterFunc(again, func() { p.again(send) })
+	}
+}
+
+// again sends again what was not acknowledged, until the link is open or has ended.
+func (p *peer) again(send func(frame []byte)) {
+	p.g.associations.mu.Lock()
+	defer p.g.associations.mu.Unlock()
+	if p.link == nil || p.g.ctx.Err() != nil || p.link.Phase == pppsession.Open ||
+		p.link.Phase == pppsession.Ended {
+		return
+	}
+	p.link.Again()
+	p.g.through(p.link, nil, send)
+	p.timer.Reset(again)
 }
 
 // through hands a frame to the gateway's end of a link, and sends what it says to that: of a packet
 // in it, what the network behind says.
-func (g *Gateway) through(link *pppsession.Link, frame []byte, send func(frame []byte)) {
+func (g *Gateway) through(
+	link *pppsession.Link,
+	frame []byte,
+	send func(frame []byte),
+) {
 	var packet []byte
 	if frame != nil {
 		packet = link.Receive(frame)

@@ -1,8 +1,11 @@
 package simulate
 
 import (
+	"errors"
 	"io"
 	"net"
+	"os"
+	"time"
 
 	pppsession "wardicon/core/session/ppp"
 	"wardicon/core/wire/pptp"
@@ -16,6 +19,7 @@ type call struct {
 	own    uint16
 	its    uint16
 	sent   uint32
+	came   *uint32
 	closed chan struct{}
 }
 
@@ -108,7 +112,16 @@ func (c *call) serve() {
 	defer func() { c.g.note(c.link, true) }()
 	b := make([]byte, 64<<10)
 	for {
+		if c.link.Phase != pppsession.Open {
+			_ = c.gre.SetReadDeadline(time.Now().Add(again))
+		}
 		n, _, err := c.gre.ReadFromIP(b)
+		if errors.Is(err, os.ErrDeadlineExceeded) && c.link.Phase != pppsession.Ended {
+			c.link.Again()
+			c.g.through(c.link, nil, c.send)
+			_ = c.gre.SetReadDeadline(time.Time{})
+			continue
+		}
 		if err != nil {
 			return
 		}
@@ -116,10 +129,13 @@ func (c *call) serve() {
 		if err != nil || p.CallID != c.own || p.Frame == nil {
 			continue
 		}
-		c.g.through(c.link, append([]byte{}, p.Frame...), func(frame []byte) {
-			out := pptp.Packet{CallID: c.its, Sequence: c.sent, Ack: &p.Sequence, Frame: frame}
-			c.sent++
-			_, _ = c.gre.Write(out.Encode())
-		})
+		c.came = &p.Sequence
+		c.g.through(c.link, append([]byte{}, p.Frame...), c.send)
 	}
+}
+
+func (c *call) send(frame []byte) {
+	out := pptp.Packet{CallID: c.its, Sequence: c.sent, Ack: c.came, Frame: frame}
+	c.sent++
+	_, _ = c.gre.Write(out.Encode())
 }

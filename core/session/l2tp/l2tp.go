@@ -131,6 +131,7 @@ func (t *Tunnel) Receive(b []byte) (frame []byte) {
 	if m.Kind() != 0 {
 		if m.Sent != t.expected { // it came before, or one before it is missing
 			t.acknowledge()
+			t.Again() // what answered it may be lost
 			return nil
 		}
 		t.expected++
