@@ -26,6 +26,7 @@ func (s *Service) ReportRehearsal(
 	if err != nil {
 		return row, err
 	}
+	result.At = s.now() // whatever clock the other machine has
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		p, err := store.Profiles.Get(ctx, tx, profileID)
 		if err != nil {

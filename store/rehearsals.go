@@ -50,8 +50,7 @@ var Rehearsals = &Table[api.Rehearsal, api.Rehearsal]{
 			"gateway_id": "r.gateway_id = ?",
 			"state":      "r.state = ?",
 			"cause":      "r.cause = ?",
-			"latest": "(r.id = (SELECT id FROM rehearsals n WHERE n.profile_id = r.profile_id " +
-				"ORDER BY at DESC, rowid DESC LIMIT 1)) = ?flag",
+			"latest":     "r.latest = ?flag",
 		},
 	},
 }
@@ -63,9 +62,13 @@ func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	if err != nil {
 		return err
 	}
+	if _, err := tx.q.ExecContext(ctx, `UPDATE rehearsals SET latest = 0 WHERE profile_id = ? AND
+		latest = 1`, r.ProfileID); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
 	if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsals (id, profile_id, parcel_id,
-		gateway_id, at, operator, login, state, cause, body, protocol, place, platform)
-		SELECT ?, ?2, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, platform FROM profiles WHERE id = ?2`,
+		gateway_id, at, operator, login, state, cause, body, protocol, place, latest, platform)
+		SELECT ?, ?2, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, platform FROM profiles WHERE id = ?2`,
 		r.ID, r.ProfileID, r.ParcelID, r.GatewayID, millis(r.Result.At), r.Operator, r.Login,
 		r.State, r.Result.CauseID, string(body), r.Result.Protocol, r.Result.Place); err != nil {
 		return fmt.Errorf("database: %w", err)

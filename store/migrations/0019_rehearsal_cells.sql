@@ -6,6 +6,12 @@ ALTER TABLE rehearsals ADD COLUMN place    TEXT NOT NULL DEFAULT ''; -- empty: t
 UPDATE rehearsals SET protocol = json_extract(body, '$.protocol'),
     platform = COALESCE((SELECT platform FROM profiles p WHERE p.id = profile_id), '');
 
+-- The last of each profile, so that a list of those looks at no others.
+ALTER TABLE rehearsals ADD COLUMN latest INTEGER NOT NULL DEFAULT 0;
+UPDATE rehearsals SET latest = 1 WHERE id = (SELECT id FROM rehearsals n
+    WHERE n.profile_id = rehearsals.profile_id ORDER BY at DESC, rowid DESC LIMIT 1);
+CREATE INDEX rehearsals_latest ON rehearsals (latest, at DESC);
+
 -- The last rehearsal of each gateway, protocol and platform that came to an end.
 CREATE TABLE rehearsal_cells (
     gateway_id   TEXT NOT NULL REFERENCES gateways ON DELETE CASCADE,
@@ -25,6 +31,8 @@ CREATE INDEX rehearsal_cells_profile ON rehearsal_cells (profile_id);
 
 -- +goose Down
 DROP TABLE rehearsal_cells;
+DROP INDEX rehearsals_latest;
+ALTER TABLE rehearsals DROP COLUMN latest;
 ALTER TABLE rehearsals DROP COLUMN protocol;
 ALTER TABLE rehearsals DROP COLUMN platform;
 ALTER TABLE rehearsals DROP COLUMN place;
