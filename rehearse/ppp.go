@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"wardicon/core/inside"
 	"wardicon/core/pki"
 	"wardicon/core/rehearsal"
 	"wardicon/core/session/eap"
@@ -64,7 +65,7 @@ func (w *run) newLink(o linkOptions) (link *pppsession.Link, done func(), err er
 	}
 	c := pppsession.Config{
 		Login: o.login, Password: o.password, Methods: methods, MPPE: o.mppe, Stateful: o.stateful,
-		Random: random,
+		IPv6: true, Random: random,
 	}
 	if slices.Contains(methods, suite.EAP) {
 		method, err := w.methodOfEAP(o)
@@ -123,11 +124,7 @@ func (w *run) openLink(l line, o linkOptions) (*pppTunnel, error) {
 		if link.Phase == pppsession.Ended || frames > mostFrames {
 			return nil, t.fault(signedIn, nil)
 		}
-		until := time.Now().Add(pppAgain)
-		if until.After(end) {
-			until = end
-		}
-		frame, err := t.read(until)
+		frame, err := t.read(earlier(end, time.Now().Add(pppAgain)))
 		if errors.Is(err, os.ErrDeadlineExceeded) && time.Now().Before(end) {
 			link.Again()
 			continue
@@ -155,12 +152,57 @@ func (w *run) openLink(l line, o linkOptions) (*pppTunnel, error) {
 	if link.Servers != nil {
 		w.result.DNS = link.Servers
 	}
-	w.passed(rehearsal.Address, link.Local.String())
-	w.compare(link.Servers, nil)
+	if a, servers := t.address6(); a.IsValid() {
+		w.result.Addresses = append(w.result.Addresses, a)
+		w.result.DNS = append(w.result.DNS, servers...)
+	}
+	w.passed(rehearsal.Address, join(w.result.Addresses))
+	w.compare(w.result.DNS, nil)
 	w.carried(w.result.Addresses, func(string) bool {
 		return w.Connection.Tunnel == vpn.TunnelFull
 	})
 	return t, nil
+}
+
+// prefixIn is how long a gateway that speaks IPv6 may take to tell a prefix.
+const prefixIn = time.Second
+
+// address6 is the address of IPv6 that a device makes of the prefix that the gateway tells, and the
+// DNS servers that come with it (RFC 5072 §5, RFC 4862 §5.5); invalid where there is none.
+func (t *pppTunnel) address6() (own netip.Addr, dns []netip.Addr) {
+	if !t.link.SpeaksIPv6() {
+		return own, nil
+	}
+	asked := netip.Addr{}
+	for end := time.Now().Add(prefixIn); time.Now().Before(end); {
+		if a := t.link.Local6(); a.IsValid() && a != asked {
+			asked = a
+			if t.send(inside.Solicit(a)) != nil {
+				return own, nil
+			}
+		}
+		b, err := t.receive(earlier(end, time.Now().Add(prefixIn/5)))
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			continue
+		}
+		if err != nil {
+			return own, nil
+		}
+		if p, err := inside.Read(b); err == nil {
+			if prefix, servers, ok := p.Advertised(); ok {
+				return t.link.Address6(prefix), servers
+			}
+		}
+	}
+	return own, nil
+}
+
+// earlier is the first of two times.
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
 }
 
 // linkSignedIn notes that a sign-in went well, and that it proved the gateway where nothing did.
@@ -186,7 +228,7 @@ func (w *run) linkSignedIn(link *pppsession.Link, o linkOptions) error {
 
 // lookThrough looks at what is inside, and notes what went through.
 func (w *run) lookThrough(t *pppTunnel) {
-	w.look(t, w.result.Addresses, t.link.Servers)
+	w.look(t, w.result.Addresses, w.result.DNS)
 	w.result.Sent, w.result.Received = t.up, t.down
 }
 

@@ -2,6 +2,7 @@ package rehearse_test
 
 import (
 	"net"
+	"net/netip"
 	"testing"
 
 	"wardicon/core/rehearsal"
@@ -54,6 +55,26 @@ func TestL2TP(t *testing.T) {
 		Methods: []suite.PPPMethod{suite.EAP},
 	}
 	byEAPLead := stand(t, byEAP)
+	both := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.L2TP}, Accounts: accounts, KeyL2TP: key,
+		IPv6: netip.MustParsePrefix("fd00:10:20:30::/64"),
+	}
+	bothLead := stand(t, both)
+	t.Run("IPv6", func(t *testing.T) {
+		r := expect(t, rehearse.Request{
+			Connection: vpn.Connection{
+				Name: "North", Protocol: vpn.L2TP, Server: both.Name, Login: "a_fjell",
+				Password: secret.New(good), Tunnel: vpn.TunnelFull,
+				L2TP: &vpn.L2TPSetting{Auth: vpn.MachinePSK, PSK: secret.New(key)},
+			}, Lead: bothLead, Hosts: []string{"10.20.0.1", "fd00:10:20::1", "10.20.0.1:443"},
+			Names: []string{"timetable.inside.skerryline.example"},
+		}, "", "")
+		if len(r.Addresses) != 2 || !both.IPv6.Contains(r.Addresses[1]) || len(r.Default) != 2 ||
+			len(r.Differences) > 0 {
+			t.Errorf("addresses %v, default %v, differences %q", r.Addresses, r.Default,
+				r.Differences)
+		}
+	})
 	lossy := &simulate.Gateway{
 		Protocols: []vpn.Protocol{vpn.L2TP}, Accounts: accounts, KeyL2TP: key,
 	}

@@ -324,7 +324,7 @@ func deviceIdentity(t *testing.T) *vpn.Identity {
 }
 
 // expect rehearses, and holds the result to a step and a cause; without a step it has to pass.
-func expect(t *testing.T, q rehearse.Request, step rehearsal.StepName, cause string) {
+func expect(t *testing.T, q rehearse.Request, step rehearsal.StepName, cause string) rehearsal.Result {
 	t.Helper()
 	r := (&rehearse.Rehearser{}).Run(t.Context(), q)
 	if r.Passed != (step == "") || r.FailedAt() != step || r.CauseID != cause {
@@ -334,6 +334,7 @@ func expect(t *testing.T, q rehearse.Request, step rehearsal.StepName, cause str
 	if len(r.Steps) != len(rehearsal.Steps) {
 		t.Errorf("%d steps, expected %d", len(r.Steps), len(rehearsal.Steps))
 	}
+	return r
 }
 
 // TestHostile rehearses at gateways that mean harm or are out of order: each ends in time, with a

@@ -101,6 +101,7 @@ type Gateway struct {
 	PSK                  string       // of IKEv2
 	KeyL2TP              string       // pre-shared key of L2TP/IPsec; without it by certificate
 	MPPE                 []suite.MPPE // of PPTP
+	IPv6                 netip.Prefix // that devices get by PPP; invalid means none
 	DNS                  []netip.Addr // that devices are given; none means a usual one
 	IKEv2ID              string       // how it calls itself there; empty means its name
 

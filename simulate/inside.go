@@ -11,16 +11,19 @@ import (
 
 // network is what lies behind a simulator: every address in it answers echoes, knows names under
 // inside., and accepts connections to the ports of the web.
-var network = netip.MustParsePrefix("10.0.0.0/8")
+var (
+	network  = netip.MustParsePrefix("10.0.0.0/8")
+	network6 = netip.MustParsePrefix("fd00::/8")
+)
 
 // inner answers a packet from the tunnel as that network does; nil where nothing answers.
 func inner(b []byte) []byte {
 	p, err := inside.Read(b)
-	if err != nil || !network.Contains(p.To.Addr()) {
+	if err != nil || !network.Contains(p.To.Addr()) && !network6.Contains(p.To.Addr()) {
 		return nil
 	}
 	switch p.Protocol {
-	case inside.ICMP:
+	case inside.ICMP, inside.ICMPv6:
 		return inside.EchoReply(b)
 	case inside.UDP:
 		if p.To.Port() == 53 {

@@ -8,6 +8,7 @@ import (
 	"net/netip"
 	"time"
 
+	"wardicon/core/inside"
 	ikev1session "wardicon/core/session/ikev1"
 	"wardicon/core/session/ipsec"
 	l2tpsession "wardicon/core/session/l2tp"
@@ -165,7 +166,11 @@ func (g *Gateway) through(
 	if packet == nil {
 		return
 	}
-	if answer := inner(packet); answer != nil {
+	answer := inner(packet)
+	if p, err := inside.Read(packet); err == nil && p.Solicits() && g.IPv6.IsValid() {
+		answer = inside.Advertise(link.Local6(), p.From.Addr(), g.IPv6, g.IPv6.Addr().Next())
+	}
+	if answer != nil {
 		send(link.Packet(answer))
 	}
 }

@@ -42,6 +42,7 @@ func (g *Gateway) newLink(mppe []suite.MPPE) (*pppsession.Link, error) {
 		Peer:    insideClient,
 		DNS:     g.resolvers(),
 		MPPE:    mppe,
+		IPv6:    g.IPv6.IsValid(),
 		Random:  rand.Reader,
 		Lookup:  lookup,
 		Server:  server,

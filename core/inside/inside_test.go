@@ -2,6 +2,7 @@ package inside
 
 import (
 	"bytes"
+	"encoding/hex"
 	"net/netip"
 	"testing"
 )
@@ -70,4 +71,38 @@ func FuzzRead(f *testing.F) {
 	f.Add(Segment(netip.MustParseAddrPort("[fd00::1]:1"), netip.MustParseAddrPort("[fd00::2]:2"), 1,
 		2, SYN))
 	f.Fuzz(func(_ *testing.T, b []byte) { _, _ = Read(b) })
+}
+
+// TestAdvertised reads what routers say, as it was worked out by hand (RFC 4861 §4.2, §4.6.2, RFC 8106
+// §5.1), and nothing of what is cut short or not for devices.
+func TestAdvertised(t *testing.T) {
+	router, device := netip.MustParseAddr("fe80::1"), netip.MustParseAddr("fe80::2")
+	const body = "40000708" + "0000000000000000" + // hops, flags, lifetime, times
+		"0304404000000e1000000e1000000000" + "fd000010002000300000000000000000" +
+		"1903000000000e10" + "fd000010002000300000000000000053"
+	b := Advertise(router, device, netip.MustParsePrefix("fd00:10:20:30::/64"),
+		netip.MustParseAddr("fd00:10:20:30::53"))
+	if got := hex.EncodeToString(b[head6+4:]); got != body {
+		t.Errorf("%s, expected %s", got, body)
+	}
+	p, err := Read(b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	prefix, dns, ok := p.Advertised()
+	if !ok || prefix.String() != "fd00:10:20:30::/64" || len(dns) != 1 || b[7] != 255 {
+		t.Errorf("%s %v %t", prefix, dns, ok)
+	}
+	for _, at := range []int{head6 + 16 + 2, head6 + 16 + 3, head6, head6 + 16 + 1} {
+		changed := append([]byte{}, b...)
+		changed[at] ^= 0x41 // length of the prefix, its flags, kind of the message, length of an option
+		if p, err := Read(changed); err == nil {
+			if prefix, _, ok := p.Advertised(); ok {
+				t.Errorf("with byte %d changed: %s", at, prefix)
+			}
+		}
+	}
+	if p, err := Read(Solicit(device)); err != nil || !p.Solicits() {
+		t.Errorf("%+v (%v)", p, err)
+	}
 }

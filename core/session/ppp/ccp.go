@@ -187,7 +187,7 @@ func (l *Link) startMPPE() {
 			l.Strength = "MPPE with " + string(name) + " bits"
 		}
 	}
-	l.configureIP()
+	l.configureNetwork()
 }
 
 // decrypt reads an encrypted packet; protocol is 0 for one that cannot be read.

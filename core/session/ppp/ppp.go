@@ -50,6 +50,7 @@ type Config struct {
 	// encrypted or ends. Stateful keeps the state of the cipher from packet to packet.
 	MPPE     []suite.MPPE
 	Stateful bool
+	IPv6     bool // is agreed on where the other end has it
 	Random   io.Reader
 }
 
@@ -80,6 +81,7 @@ type Link struct {
 	eap       []byte        // packet of EAP that was sent last
 	came      []byte        // and the one that came
 	encryption
+	ipv6
 	rounds int
 	out    [][]byte
 }
@@ -99,11 +101,12 @@ var authentication = map[suite.PPPMethod][]byte{
 func New(c Config) (*Link, error) {
 	l := &Link{Config: c, Phase: Establish, magic: make([]byte, 4)}
 	l.challenge, l.own = make([]byte, 16), make([]byte, 16)
-	for _, b := range [][]byte{l.magic, l.challenge, l.own} {
+	for _, b := range [][]byte{l.magic, l.challenge, l.own, l.name[:]} {
 		if _, err := io.ReadFull(c.Random, b); err != nil {
 			return nil, err
 		}
 	}
+	l.name[0] &^= 2 // made here, and by no maker of interfaces
 	if c.Gateway {
 		l.Local, l.Remote = c.Address, c.Peer
 	} else {
@@ -133,8 +136,13 @@ func (l *Link) Again() {
 		l.pap()
 	case l.Phase == Network && l.encrypts() && !l.encrypted():
 		l.configureMPPE()
-	case l.Phase == Network && !l.ipMine:
-		l.configureIP()
+	case l.Phase == Network:
+		if !l.ipMine {
+			l.configureIP()
+		}
+		if !l.mine6 && !l.no6 {
+			l.configureIPv6()
+		}
 	}
 }
 
@@ -242,21 +250,28 @@ func (l *Link) Receive(frame []byte) (packet []byte) {
 		l.receiveCHAP(m)
 	case ppp.IPCP:
 		l.ipcp(m)
+	case ppp.IPV6CP:
+		if !l.IPv6 {
+			l.reject(protocol, payload)
+			break
+		}
+		l.ipv6cp(m)
 	case ppp.CCP:
 		if l.encrypts() {
 			l.ccp(m)
 			return nil
 		}
-		fallthrough
+		l.reject(protocol, payload)
 	default:
-		l.send(
-			ppp.LCP,
-			ppp.ProtocolReject,
-			l.next(),
-			append(binary.BigEndian.AppendUint16(nil, protocol), payload...),
-		)
+		l.reject(protocol, payload)
 	}
 	return nil
+}
+
+// reject says that a protocol is not spoken here (RFC 1661 §5.7).
+func (l *Link) reject(protocol uint16, payload []byte) {
+	l.send(ppp.LCP, ppp.ProtocolReject, l.next(),
+		append(binary.BigEndian.AppendUint16(nil, protocol), payload...))
 }
 
 func (l *Link) lcp(m ppp.Message) {
@@ -295,6 +310,8 @@ func (l *Link) lcp(m ppp.Message) {
 		switch protocol := binary.BigEndian.Uint16(m.Data); {
 		case protocol == ppp.IPCP:
 			l.end("the other end has no IPv4")
+		case protocol == ppp.IPV6CP:
+			l.no6 = true
 		case protocol == ppp.CCP && l.encrypts():
 			l.end("%s", noEncryption)
 		}
@@ -395,7 +412,13 @@ func (l *Link) authenticated(by suite.PPPMethod) {
 		l.beginMPPE()
 		return
 	}
+	l.configureNetwork()
+}
+
+// configureNetwork asks for IPv4, and for IPv6 beside it.
+func (l *Link) configureNetwork() {
 	l.configureIP()
+	l.configureIPv6()
 }
 
 func (l *Link) receivePAP(m ppp.Message) {

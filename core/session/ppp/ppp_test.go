@@ -211,6 +211,51 @@ func TestEncryption(t *testing.T) {
 	}
 }
 
+// TestIPv6 agrees on IPv6 beside IPv4 where both ends have it, encrypted or not, and on lines that
+// lose; where one has none the link is open without.
+func TestIPv6(t *testing.T) {
+	lookup := func(login string) (string, bool) { return "Wonder-Land 1", login == "a_fjell" }
+	methods := []suite.PPPMethod{suite.MSCHAPv2}
+	for _, test := range []struct {
+		name            string
+		client, gateway bool
+		mppe            []suite.MPPE
+		lose            float64
+	}{
+		{"both", true, true, nil, 0},
+		{"both, encrypted", true, true, []suite.MPPE{"128"}, 0},
+		{"none there", true, false, nil, 0},
+		{"none here", false, true, nil, 0},
+		{"both, losing", true, true, nil, 0.2},
+	} {
+		c, g := pair(t, session.Config{
+			Login: "a_fjell", Password: "Wonder-Land 1", Methods: methods, IPv6: test.client,
+			MPPE: test.mppe,
+		}, session.Config{
+			Lookup: lookup, Methods: methods, IPv6: test.gateway, MPPE: test.mppe,
+		}, test.lose)
+		for range 3 { // what comes behind IPv4
+			for _, way := range [][2]*session.Link{{c, g}, {g, c}} {
+				for _, frame := range way[0].Take() {
+					way[1].Receive(frame)
+				}
+			}
+		}
+		want := test.client && test.gateway
+		a, b := c.Local6(), g.Local6()
+		if c.Phase != session.Open || g.Phase != session.Open {
+			t.Fatalf("%s: client %s, gateway %s", test.name, c.Phase, g.Phase)
+		}
+		if test.lose == 0 && (a.IsValid() != want || b.IsValid() != want || want && a == b) {
+			t.Errorf("%s: client %s, gateway %s", test.name, a, b)
+		}
+		if want && (!a.IsLinkLocalUnicast() || c.Address6(netip.MustParsePrefix("fd00::/64")) ==
+			netip.MustParseAddr("fd00::")) {
+			t.Errorf("%s: client has %s", test.name, a)
+		}
+	}
+}
+
 // TestImpostor is a gateway that knows no password and says success all the same.
 func TestImpostor(t *testing.T) {
 	lookup := func(string) (string, bool) { return "anything", true }
@@ -283,6 +328,7 @@ func FuzzReceive(f *testing.F) {
 			Random:   noise{rand.New(rand.NewPCG(1, 2))},
 			Lookup:   func(string) (string, bool) { return "b", true },
 			MPPE:     []suite.MPPE{"128", "40"},
+			IPv6:     true,
 			EAP:      mschap("a", "b", noise{rand.New(rand.NewPCG(1, 2))}),
 			Server: &eap.Server{
 				Lookup: func(string) (string, bool) { return "b", true },

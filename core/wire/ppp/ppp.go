@@ -18,7 +18,9 @@ const (
 	CHAP uint16 = 0xC223
 	EAP  uint16 = 0xC227
 	IPCP uint16 = 0x8021
-	CCP  uint16 = 0x80FD
+	// IPV6CP agrees on IPv6 (RFC 5072).
+	IPV6CP uint16 = 0x8057
+	CCP    uint16 = 0x80FD
 )
 
 // Codes of LCP and IPCP (RFC 1661 §5), of PAP (RFC 1334 §2.2) and CHAP (RFC 1994 §4).
@@ -49,6 +51,7 @@ const (
 	OptionPFC            = 7
 	OptionACFC           = 8
 	OptionAddress        = 3
+	OptionInterface      = 1 // of IPV6CP (RFC 5072 §4.1)
 	OptionDNS1           = 129
 	OptionDNS2           = 131
 )
