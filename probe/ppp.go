@@ -188,17 +188,5 @@ func (a *asker) probePPTP(
 	if _, err := conn.Write(pptp.Encode(m)); err != nil {
 		return nil, err
 	}
-	b := make([]byte, 2, pptp.MaxMessage)
-	if _, err := io.ReadFull(conn, b); err != nil {
-		return nil, err
-	}
-	n, err := pptp.Length(b)
-	if err != nil {
-		return nil, err
-	}
-	b = b[:n]
-	if _, err := io.ReadFull(conn, b[2:]); err != nil {
-		return nil, err
-	}
-	return pptp.Decode(b)
+	return pptp.Read(conn)
 }

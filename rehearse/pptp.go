@@ -25,7 +25,6 @@ const (
 type call struct {
 	control net.Conn
 	gre     *net.IPConn
-	at      netip.Addr
 	own     uint16 // what this end calls the call
 	its     uint16 // what the gateway calls it
 	sent    uint32
@@ -54,7 +53,7 @@ func (w *run) pptp() error {
 	defer func() { _ = conn.Close() }()
 	stop := context.AfterFunc(w.ctx, func() { _ = conn.SetDeadline(time.Now()) })
 	defer stop()
-	c := &call{control: conn, at: at.Addr()}
+	c := &call{control: conn}
 	if err := c.begin(); err != nil {
 		return err
 	}
@@ -141,7 +140,7 @@ func (c *call) ask(m pptp.Message, kind pptp.Kind) (pptp.Message, error) {
 		return nil, because("peer-ended", "%w", err)
 	}
 	for range 10 {
-		got, err := readControl(c.control)
+		got, err := pptp.Read(c.control)
 		if err != nil {
 			return nil, because("peer-ended", "on the control channel: %w", err)
 		}
@@ -157,26 +156,10 @@ func (c *call) ask(m pptp.Message, kind pptp.Kind) (pptp.Message, error) {
 	return nil, because("peer-confused", "the gateway says other things than it is asked")
 }
 
-func readControl(conn io.Reader) (pptp.Message, error) {
-	b := make([]byte, 2, pptp.MaxMessage)
-	if _, err := io.ReadFull(conn, b); err != nil {
-		return nil, err
-	}
-	n, err := pptp.Length(b)
-	if err != nil {
-		return nil, err
-	}
-	b = b[:n]
-	if _, err := io.ReadFull(conn, b[2:]); err != nil {
-		return nil, err
-	}
-	return pptp.Decode(b)
-}
-
 // live answers on the control channel until it is closed; then no packet is waited for any more.
 func (c *call) live() {
 	for {
-		m, err := readControl(c.control)
+		m, err := pptp.Read(c.control)
 		if err != nil {
 			break
 		}

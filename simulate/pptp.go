@@ -2,7 +2,6 @@ package simulate
 
 import (
 	"errors"
-	"io"
 	"net"
 	"os"
 	"time"
@@ -33,19 +32,7 @@ func (g *Gateway) pptp(conn net.Conn) {
 		}
 	}()
 	for {
-		b := make([]byte, 2, pptp.MaxMessage)
-		if _, err := io.ReadFull(conn, b); err != nil {
-			return
-		}
-		n, err := pptp.Length(b)
-		if err != nil {
-			return
-		}
-		b = b[:n]
-		if _, err := io.ReadFull(conn, b[2:]); err != nil {
-			return
-		}
-		m, err := pptp.Decode(b)
+		m, err := pptp.Read(conn)
 		if err != nil {
 			return
 		}

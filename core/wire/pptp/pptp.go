@@ -5,6 +5,7 @@ package pptp
 import (
 	"bytes"
 	"encoding/binary"
+	"io"
 	"strings"
 
 	"wardicon/core/wire"
@@ -231,4 +232,22 @@ func Decode(b []byte) (Message, error) {
 	}
 	_, err = binary.Decode(b[headerSize:], binary.BigEndian, m)
 	return m, err
+}
+
+// Read reads the next message of a control channel (RFC 2637 §2). It takes no byte of the message
+// after it. Errors are those of the reader and of Length and Decode.
+func Read(r io.Reader) (Message, error) {
+	b := make([]byte, 2, MaxMessage)
+	if _, err := io.ReadFull(r, b); err != nil {
+		return nil, err
+	}
+	n, err := Length(b)
+	if err != nil {
+		return nil, err
+	}
+	b = b[:n]
+	if _, err := io.ReadFull(r, b[2:]); err != nil {
+		return nil, err
+	}
+	return Decode(b)
 }
