@@ -28,7 +28,7 @@ func has(own []netip.Addr, family string) bool {
 	})
 }
 
-// carried notes which default routes go through the tunnel, and warns of a family that goes past it
+// carried notes which default routes go through the tunnel, and warns of a family that bypasses it
 // although the file sends everything through.
 func (w *run) carried(own []netip.Addr, through func(family string) bool) {
 	w.result.Default = []string{}

@@ -1,18 +1,11 @@
 package rehearse
 
 import (
-	"bytes"
 	"cmp"
-	"context"
 	"crypto/x509"
 	"errors"
-	"fmt"
-	"net"
-	"net/netip"
-	"os"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"wardicon/core/pki"
@@ -20,17 +13,8 @@ import (
 	"wardicon/core/session/eap"
 	"wardicon/core/session/ikev2"
 	"wardicon/core/session/ipsec"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
-
-// Ports of IKE (RFC 7296 §2, §2.23). On the second one four zeros stand before it (RFC 3948 §2.2).
-const (
-	portIKE  = 500
-	portNATT = 4500
-)
-
-var marker = make([]byte, 4)
 
 // usual are proposals of devices that the file and the release say nothing of.
 var (
@@ -38,104 +22,6 @@ var (
 		"aes256-sha256-ecp256", "aes128-sha256-modp2048"}
 	usualESP = []string{"aes256gcm16", "aes256-sha256", "aes128gcm16", "aes256-sha1"}
 )
-
-// ikeConn is the way to a gateway: one socket, then another on the port for encapsulated packets.
-type ikeConn struct {
-	ctx  context.Context
-	at   netip.Addr
-	conn net.Conn
-	nat  bool
-	ike  chan []byte
-	esp  chan []byte
-	lost chan error
-	wait []time.Duration // for an answer, before it is asked again
-}
-
-func (c *ikeConn) dial(port uint16, nat bool) error {
-	conn, err := (&net.Dialer{}).DialContext(c.ctx, "udp",
-		netip.AddrPortFrom(c.at, port).String())
-	if err != nil {
-		return err
-	}
-	c.close()
-	c.conn, c.nat = conn, nat
-	c.ike, c.lost = make(chan []byte, 64), make(chan error, 1)
-	if c.esp == nil {
-		c.esp = make(chan []byte, 256)
-	}
-	go c.receive(conn, nat, c.ike, c.lost)
-	return nil
-}
-
-func (c *ikeConn) receive(conn net.Conn, nat bool, ike chan<- []byte, lost chan<- error) {
-	b := make([]byte, 64<<10)
-	for {
-		n, err := conn.Read(b)
-		if errors.Is(err, syscall.ECONNREFUSED) {
-			select {
-			case lost <- err:
-			default:
-			}
-			continue
-		}
-		if err != nil {
-			return
-		}
-		to, packet := ike, bytes.Clone(b[:n])
-		switch {
-		case nat && bytes.HasPrefix(packet, marker):
-			packet = packet[len(marker):]
-		case nat && n > 8:
-			to = c.esp
-		case nat:
-			continue // a keepalive
-		}
-		select {
-		case to <- packet:
-		default: // a flood: what is not taken is lost, as on a network
-		}
-	}
-}
-
-func (c *ikeConn) close() {
-	if c.conn != nil {
-		_ = c.conn.Close()
-	}
-}
-
-// exchange sends datagrams until take has what answers them.
-func (c *ikeConn) exchange(datagrams [][]byte, take func([]byte) bool) error {
-	refused := false
-	for _, wait := range c.wait {
-		for _, d := range datagrams {
-			if err := c.write(d); err != nil && !errors.Is(err, syscall.ECONNREFUSED) {
-				return err
-			}
-		}
-		timer := time.NewTimer(wait)
-		for waiting := true; waiting; {
-			select {
-			case b := <-c.ike:
-				if take(b) {
-					timer.Stop()
-					return nil
-				}
-			case <-c.lost:
-				refused, waiting = true, false
-			case <-timer.C:
-				waiting = false
-			case <-c.ctx.Done():
-				timer.Stop()
-				return c.ctx.Err()
-			}
-		}
-		timer.Stop()
-	}
-	if refused {
-		return fmt.Errorf("%w: the port is closed", errSilent)
-	}
-	return errSilent
-}
 
 // ikev2 rehearses a connection by IKEv2.
 func (w *run) ikev2() error {
@@ -224,17 +110,13 @@ func (w *run) signedInBy() string {
 // initiator makes the session that a file asks for.
 func (w *run) initiator() (*ikev2.Session, error) {
 	c, o := w.Connection, w.Connection.IKEv2
-	ike, esp := w.proposals(o.IKE, o.ESP, usualIKE, usualESP)
-	s := &ikev2.Session{Options: ikev2.Options{
-		Fragment: !o.NoFragmentation, MOBIKE: !o.NoMOBIKE, Random: random,
-	}}
-	var err error
-	if s.IKE, err = suite.ParseAll(ike); err == nil {
-		s.Child, err = suite.ParseAll(esp)
-	}
+	ike, esp, err := w.proposals(o.IKE, o.ESP, usualIKE, usualESP)
 	if err != nil {
-		return nil, because("file-broken", "%w", err)
+		return nil, err
 	}
+	s := &ikev2.Session{Options: ikev2.Options{
+		IKE: ike, Child: esp, Fragment: !o.NoFragmentation, MOBIKE: !o.NoMOBIKE, Random: random,
+	}}
 	if s.Authorities, err = pki.Certificates(c.Authority); err != nil && c.Authority != "" {
 		return nil, because("authority-missing", "the CA in the file cannot be read: %w", err)
 	}
@@ -242,16 +124,7 @@ func (w *run) initiator() (*ikev2.Session, error) {
 		id := ipsec.ParseIdentity(remote, nil)
 		s.Remote = &id
 	}
-	s.Verify = func(chain []*x509.Certificate, who ipsec.Identity) error {
-		if err := w.trust(chain, true, w.serverUsage()...); err != nil {
-			return err
-		}
-		if !who.In(chain[0]) {
-			return because("certificate-name", "the gateway's certificate %q does not carry %s",
-				called(chain[0]), who)
-		}
-		return nil
-	}
+	s.Verify = w.verifyIKE
 	return s, w.proofs(s)
 }
 
@@ -370,33 +243,4 @@ func (w *run) refusal(e *ikev2.RefusedError) string {
 		return "selectors-differ"
 	}
 	return "peer-confused"
-}
-
-// espTunnel carries packets in ESP in UDP.
-type espTunnel struct {
-	conn  *ikeConn
-	child *ipsec.Child
-}
-
-func (t *espTunnel) send(packet []byte) error {
-	b, err := t.child.Seal(packet, random)
-	if err == nil {
-		_, err = t.conn.conn.Write(b)
-	}
-	return err
-}
-
-func (t *espTunnel) receive(until time.Time) ([]byte, error) {
-	for {
-		select {
-		case b := <-t.conn.esp:
-			if packet, err := t.child.Open(b); err == nil {
-				return packet, nil
-			}
-		case <-time.After(time.Until(until)):
-			return nil, os.ErrDeadlineExceeded
-		case <-t.conn.ctx.Done():
-			return nil, t.conn.ctx.Err()
-		}
-	}
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/netip"
 	"os"
 	"time"
@@ -17,7 +16,6 @@ import (
 	"wardicon/core/session/ikev1"
 	"wardicon/core/session/ipsec"
 	l2tpsession "wardicon/core/session/l2tp"
-	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -109,18 +107,14 @@ func (w *run) l2tp() error {
 // firstPhase makes the session that a file asks for.
 func (w *run) firstPhase() (*ikev1.Session, error) {
 	o := w.Connection.L2TP
-	ike, esp := w.proposals(o.IKE, o.ESP, usualIKEv1, usualESPv1)
-	s := &ikev1.Session{Options: ikev1.Options{
-		Aggressive: o.Aggressive, Protocol: inside.UDP, Port: portL2TP, Tunnel: w.TunnelMode,
-		Random: random,
-	}}
-	var err error
-	if s.IKE, err = suite.ParseAll(ike); err == nil {
-		s.ESP, err = suite.ParseAll(esp)
-	}
+	ike, esp, err := w.proposals(o.IKE, o.ESP, usualIKEv1, usualESPv1)
 	if err != nil {
-		return nil, because("file-broken", "%w", err)
+		return nil, err
 	}
+	s := &ikev1.Session{Options: ikev1.Options{
+		IKE: ike, ESP: esp, Aggressive: o.Aggressive, Protocol: inside.UDP, Port: portL2TP,
+		Tunnel: w.TunnelMode, Random: random,
+	}}
 	if o.Auth != vpn.MachineCertificate {
 		if s.PSK = o.PSK.Reveal(); s.PSK == "" {
 			return nil, because("secret-missing", "the file has no pre-shared key")
@@ -144,16 +138,7 @@ func (w *run) firstPhase() (*ikev1.Session, error) {
 		who := ipsec.ParseIdentity(o.RemoteID, nil)
 		s.Remote = &who
 	}
-	s.Verify = func(chain []*x509.Certificate, who ipsec.Identity) error {
-		if err := w.trust(chain, true, w.serverUsage()...); err != nil {
-			return err
-		}
-		if !who.In(chain[0]) {
-			return because("certificate-name", "the gateway's certificate %q does not carry %s",
-				called(chain[0]), who)
-		}
-		return nil
-	}
+	s.Verify = w.verifyIKE
 	return s, nil
 }
 
@@ -325,58 +310,4 @@ func (l *l2tpLine) goodbye(messages [][]byte) {
 	for _, m := range messages {
 		_ = l.esp.conn.write(m)
 	}
-}
-
-// local is the own address of a connection.
-func (c *ikeConn) local() netip.Addr {
-	if a, ok := c.conn.LocalAddr().(*net.UDPAddr); ok {
-		return a.AddrPort().Addr().Unmap()
-	}
-	return netip.IPv4Unspecified()
-}
-
-// begin has an exchange begun with one address after the other, until one answers.
-func (c *ikeConn) begin(addresses []netip.Addr, port uint16, begin func() error) (err error) {
-	for i, at := range addresses {
-		c.at = at
-		if err = c.dial(port, false); err != nil {
-			continue
-		}
-		if err = begin(); err == nil || !errors.Is(err, errSilent) || i == len(addresses)-1 {
-			break
-		}
-	}
-	return err
-}
-
-// write sends one message of IKE.
-func (c *ikeConn) write(b []byte) error {
-	if c.nat {
-		b = append(marker[:len(marker):len(marker)], b...)
-	}
-	_, err := c.conn.Write(b)
-	return err
-}
-
-// proposals are those of the file, else of the release, else what devices usually offer.
-func (w *run) proposals(ike, esp, usualIKE, usualESP []string) (first, second []string) {
-	if w.As != nil {
-		if a, ok := w.As.Row.Can[w.Connection.Protocol]; ok {
-			if len(ike) == 0 {
-				ike = a.IKE
-			}
-			if len(esp) == 0 {
-				esp = a.ESP
-			}
-		}
-	}
-	return orElse(ike, usualIKE), orElse(esp, usualESP)
-}
-
-// orElse is a list, or another where it is empty.
-func orElse(a, b []string) []string {
-	if len(a) == 0 {
-		return b
-	}
-	return a
 }

@@ -128,7 +128,7 @@ func TestIKEv2(t *testing.T) {
 	}
 }
 
-// TestCarried tells which default routes go through the tunnel, and warns of a family that goes past
+// TestCarried tells which default routes go through the tunnel, and warns of a family that bypasses
 // it although the file sends everything through.
 func TestCarried(t *testing.T) {
 	t.Parallel()

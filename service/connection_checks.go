@@ -58,7 +58,7 @@ func (s *Service) proof(
 			*one.to = &w
 		}
 	}
-	// What one family shows and the other does not goes past the tunnel.
+	// What one family shows and the other does not bypasses the tunnel.
 	through := p.Now.Match != nil || p.V4 != nil && p.V4.Match != nil ||
 		p.V6 != nil && p.V6.Match != nil
 	for _, w := range []*api.Whereabouts{&p.Now, p.V4, p.V6} {
