@@ -34,7 +34,7 @@ func written() string {
 	fmt.Fprintf(
 		&b,
 		"# Rules\n\nMade from the register by `make docs`. %d rules: %d errors, which keep a "+
-			"parcel from being built, %d warnings and %d notes.\n`wardicon rule list --effective` "+
+			"parcel from being built or handed over, %d warnings and %d notes.\n`wardicon rule list --effective` "+
 			"lists them with the severities that the owner has set; `wardicon rule list CODE` "+
 			"tells one.\n",
 		len(check.Register),

@@ -426,7 +426,7 @@ type Profile struct {
 // Severity ranks a finding.
 type Severity string
 
-// The severities: an error keeps a parcel from being built.
+// The severities: an error keeps a parcel from being built or handed over.
 const (
 	Error   Severity = "error"
 	Warning Severity = "warning"
