@@ -3,18 +3,12 @@ import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
+import { offers } from '../parts/offers'
 import { platformText } from '../parts/platforms'
 
 const rows = ref<Schemas['Row'][]>([])
 const chosen = ref('')
 const wrong = ref('')
-const protocols = [
-  { key: 'ikev2', text: 'IKEv2' },
-  { key: 'tls', text: 'TLS tunnel' },
-  { key: 'sstp', text: 'SSTP' },
-  { key: 'l2tp', text: 'L2TP/IPsec' },
-  { key: 'pptp', text: 'PPTP' },
-]
 const tags: Record<string, string> = {
   gone: 'error',
   never: 'plain',
@@ -50,7 +44,7 @@ onMounted(async () => {
         <thead>
           <tr>
             <th scope="col">Platform</th>
-            <th v-for="p in protocols" :key="p.key" scope="col">{{ p.text }}</th>
+            <th v-for="p in offers" :key="p.key" scope="col">{{ p.text }}</th>
           </tr>
         </thead>
         <tbody>
@@ -60,7 +54,7 @@ onMounted(async () => {
                 {{ r.title }}
               </button>
             </th>
-            <td v-for="p in protocols" :key="p.key" :data-label="p.text">
+            <td v-for="p in offers" :key="p.key" :data-label="p.text">
               <span class="tag" :class="tags[r.can[p.key]?.support ?? ''] ?? 'note'">{{
                 r.can[p.key]?.support
               }}</span>
@@ -74,7 +68,7 @@ onMounted(async () => {
     <h2 id="why">{{ row.title }}</h2>
     <p class="soft">{{ platformText(row.platform) }}, releases {{ row.releases.join(', ') }}</p>
     <dl class="mb-0">
-      <template v-for="p in protocols" :key="p.key">
+      <template v-for="p in offers" :key="p.key">
         <dt>
           {{ p.text }}: {{ row.can[p.key]?.support
           }}<template v-if="row.can[p.key]?.note">; {{ row.can[p.key]?.note }}</template>

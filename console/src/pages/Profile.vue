@@ -158,15 +158,8 @@ const titles: Record<string, string> = {
   ...{ 'eap-mschapv2': 'login and password, by EAP-MSCHAPv2', password: 'login and password' },
   'certificate-password': 'certificate, then login and password',
   ...{ 'by-hand': 'by hand', 'at-sign-in': 'at sign-in', 'on-demand': 'on demand' },
-  ...{
-    udp: 'UDP',
-    tcp: 'TCP',
-    ikev2: 'IKEv2',
-    tls: 'TLS tunnel',
-    sstp: 'SSTP',
-    l2tp: 'L2TP/IPsec',
-    pptp: 'PPTP',
-  },
+  ...{ udp: 'UDP', tcp: 'TCP' },
+  ...Object.fromEntries(offers.map((o) => [o.key, o.text])),
   ...{ carried: 'through the tunnel', refused: 'blocked', left: 'outside the tunnel' },
 }
 const choice = (values: string[]) => [

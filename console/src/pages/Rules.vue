@@ -41,7 +41,8 @@ onMounted(async () => {
 <template>
   <PageHead title="Rules" />
   <p class="soft">
-    What the checks find in profiles and files. An error prevents the build of a parcel, or its handover.
+    What the checks find in profiles and files. An error prevents the build of a parcel, or its
+    handover.
   </p>
   <div class="mb-3" style="max-width: 20rem">
     <label class="form-label" for="search">Search</label>

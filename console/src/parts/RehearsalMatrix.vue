@@ -3,15 +3,13 @@
 import { computed, onMounted, onUnmounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
-import { platforms } from './platforms'
+import { offers } from './offers'
+import { platformText } from './platforms'
 
 const matrix = ref<Schemas['RehearsalMatrix']>()
 const wrong = ref('')
 const now = ref(Date.now())
-const titles: Record<string, string> = {
-  ...{ ikev2: 'IKEv2', tls: 'TLS tunnel', sstp: 'SSTP', l2tp: 'L2TP/IPsec', pptp: 'PPTP' },
-}
-const names = Object.fromEntries(platforms.map((p) => [p.value, p.text]))
+const titles = Object.fromEntries(offers.map((o): [string, string] => [o.key, o.text]))
 
 async function load() {
   try {
@@ -58,7 +56,7 @@ const rows = computed(() => {
         <tr>
           <th scope="col">Gateway</th>
           <th scope="col" class="protocol">Protocol</th>
-          <th v-for="p in matrix.platforms" :key="p" scope="col">{{ names[p] ?? p }}</th>
+          <th v-for="p in matrix.platforms" :key="p" scope="col">{{ platformText(p) }}</th>
           <th v-if="!matrix.platforms.length" scope="col">Devices</th>
         </tr>
       </thead>

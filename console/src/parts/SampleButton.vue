@@ -13,6 +13,7 @@ const skipped = ref<Schemas['SkippedRehearsal'][]>([])
 async function begin() {
   busy.value = true
   wrong.value = ''
+  begun.value = 0
   const of = { params: { path: { id: props.id } } }
   try {
     const sample = await ask(
