@@ -80,15 +80,22 @@ type RehearsalRow struct {
 	Cells     []RehearsalCell `json:"cells"`
 }
 
-// RehearsalMatrix is the last rehearsal of every gateway, protocol that it offers, and platform.
+// RehearsalMatrix is the last rehearsal of the gateways of a page, by protocol that they offer, and
+// platform.
 type RehearsalMatrix struct {
-	// Platforms of the cells.
+	// Platforms of any cell, on this page or not.
 	Platforms []vpn.Platform `json:"platforms"`
 	Rows      []RehearsalRow `json:"rows"`
+	// Gateways that the search fits.
+	Total int `json:"total"`
+	// There are more than total says: what a search fits is counted to a bound.
+	More bool `json:"more,omitempty"`
 }
 
-// RehearsalSample says how many rehearsals of a sample will be made.
+// RehearsalSample says which rehearsals of a sample will be made.
 type RehearsalSample struct {
+	// Job that makes them, and can be cancelled.
+	Job Job `json:"job"`
 	// Profiles that are rehearsed one after the other, a login at most once a minute.
 	Profiles []string `json:"profiles"`
 	// Profiles that are not, and why.

@@ -56,7 +56,7 @@ func (a *app) jobs() *cobra.Command {
 		columns: jobColumns,
 		example: "  wardicon job list --filter kind=roll-out --output json",
 		filters: []string{
-			"kind (roll-out, hand-over, probe, fix, renew)",
+			"kind (roll-out, hand-over, probe, fix, renew, rehearse)",
 			"state (running, done, cancelled, failed)",
 			"operator",
 		},

@@ -27,6 +27,7 @@ type rehearseFlags struct {
 	only, profile, gateway, pattern  string
 	report, place                    string
 	again, history, matrix           bool
+	background                       bool
 }
 
 func (a *app) rehearse() *cobra.Command {
@@ -42,8 +43,9 @@ are. No privileges are needed but for PPTP, whose GRE takes the capability CAP_N
 With --profile the service does it, with the files of the profile's newest parcel, and keeps the
 result; --history lists results. There a login is tried once a minute at most, and after the
 gateway rejected it only with --again. --gateway and --pattern rehearse one profile for each pattern,
-gateway and platform with the account for rehearsals on the gateway's record; with --rehearse-every
-on that record the service does so by itself. --report has it keep what came of files on this
+gateway and platform with the account for rehearsals on the gateway's record, as a job that goes on
+after a restart and that wardicon job cancel ends; with --rehearse-every on that record the service
+does so by itself. --report has it keep what came of files on this
 machine.
 
 Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
@@ -96,6 +98,8 @@ that is connected with the same certificate or login may be disconnected.`,
 		"rehearse a sample of this gateway's profiles, from the service")
 	cmd.Flags().StringVar(&f.pattern, "pattern", "",
 		"rehearse a sample of this pattern's profiles, from the service")
+	cmd.Flags().BoolVar(&f.background, "background", false,
+		"with --gateway or --pattern, do not wait until it is done")
 	cmd.Flags().BoolVar(&f.matrix, "matrix", false,
 		"show the last rehearsal of each gateway, protocol and platform")
 	cmd.Flags().BoolVar(&f.history, "history", false, "list the service's rehearsals")

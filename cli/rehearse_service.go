@@ -118,23 +118,31 @@ func (a *app) rehearseSample(cmd *cobra.Command, f rehearseFlags) error {
 			id = p.ID
 		}
 		sample, err := c.RehearseSample(ctx, noun, id)
+		if err == nil && !f.background {
+			sample.Job, err = a.wait(ctx, c, sample.Job)
+		}
 		if err != nil {
 			return err
 		}
-		return a.print(sample, func(table.Writer) {
-			a.say("%s begin, each login once a minute at most; wardicon rehearse --matrix shows "+
-				"what comes of them", counted(len(sample.Profiles), "rehearsal"))
+		if err := a.print(sample, func(w table.Writer) {
+			jobTable(w, sample.Job)
 			for _, one := range sample.Skipped {
 				a.say("not rehearsed: %s: %s", one.Device, one.Reason)
 			}
-		})
+		}); err != nil {
+			return err
+		}
+		if n := sample.Job.Done - sample.Job.Result["passed"]; n > 0 {
+			return errFindings
+		}
+		return nil
 	})
 }
 
 // rehearsalMatrix shows the last rehearsal of each gateway, protocol and platform.
 func (a *app) rehearsalMatrix(cmd *cobra.Command) error {
 	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-		m, err := c.RehearsalMatrix(ctx)
+		m, err := wholeMatrix(ctx, c)
 		if err != nil {
 			return err
 		}
@@ -158,6 +166,21 @@ func (a *app) rehearsalMatrix(cmd *cobra.Command) error {
 			}
 		})
 	})
+}
+
+// wholeMatrix asks for all pages.
+func wholeMatrix(ctx context.Context, c *client.Client) (m api.RehearsalMatrix, err error) {
+	const size = 500
+	for offset := 0; ; offset += size {
+		page, err := c.RehearsalMatrix(ctx, client.Query{Limit: size, Offset: offset})
+		if err != nil {
+			return m, err
+		}
+		page.Rows = append(m.Rows, page.Rows...)
+		if m = page; offset+size >= page.Total && !page.More {
+			return m, nil
+		}
+	}
 }
 
 // age is how long ago something was.

@@ -38,9 +38,9 @@ func (c *Client) RehearseSample(
 	return post[api.RehearsalSample](ctx, c, "/"+noun+"s/"+url.PathEscape(id)+"/rehearsals", nil)
 }
 
-// RehearsalMatrix is the last rehearsal of each gateway, protocol and platform.
-func (c *Client) RehearsalMatrix(ctx context.Context) (api.RehearsalMatrix, error) {
-	return get[api.RehearsalMatrix](ctx, c, "/rehearsal-matrix", nil)
+// RehearsalMatrix is the last rehearsal of each gateway of a page, by protocol and platform.
+func (c *Client) RehearsalMatrix(ctx context.Context, q Query) (api.RehearsalMatrix, error) {
+	return get[api.RehearsalMatrix](ctx, c, "/rehearsal-matrix", q.values())
 }
 
 // ReportRehearsal has the service keep a rehearsal that was made elsewhere.

@@ -399,7 +399,7 @@ func TestPatternsByCommand(t *testing.T) {
 		{"pattern|roll-out|Deck", 0, []string{"3 of 3", "done"}},
 		{"pattern|try|Deck", 0, []string{"same"}},
 		{"profile|list|--filter|pattern_id=nothing", 0, []string{"no profiles"}},
-		{"job|list", 0, []string{"Deck, to 3 devices", "jobs"}},
+		{"job|list", 0, []string{"Roll out Deck", "jobs"}},
 		{"job|show|jo-nothing", 4, []string{"jo-nothing"}},
 		{"plan|Deck phone 2|Brattvik", 1, []string{"not chosen", "connects: on-demand"}},
 		{"pattern|change|Deck|--naming|{boat}", 1, []string{"/naming", "naming"}},
@@ -501,7 +501,7 @@ func TestPatternForm(t *testing.T) {
 	b.do(chromedp.EmulateViewport(1280, 800))
 	b.press("Roll out")
 	eval[bool](b, `(document.querySelector('#prospects').scrollIntoView(), true)`)
-	b.see("done: 2 of 2 devices")
+	b.see("done, 2 of 2 devices")
 	b.see("as it is")
 	b.shot("pattern-rolled-out")
 	b.accessible("a pattern that was rolled out")

@@ -56,9 +56,10 @@ func (a *handlers) rehearsals() {
 	handle(
 		a,
 		operation(http.MethodGet, "/rehearsal-matrix", "show-rehearsal-matrix",
-			"Show the last rehearsal of each gateway, protocol and platform", tag),
-		func(ctx context.Context, _ *struct{}) (api.RehearsalMatrix, error) {
-			return a.svc.RehearsalMatrix(ctx)
+			"Show the last rehearsal of each gateway, protocol and platform; pages, searches and "+
+				"filters are those of gateways", tag),
+		func(ctx context.Context, in *listInput) (api.RehearsalMatrix, error) {
+			return a.svc.RehearsalMatrix(ctx, in.query())
 		},
 	)
 	handle(

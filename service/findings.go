@@ -109,7 +109,7 @@ func (s *Service) FixAll(ctx context.Context, rule string) (api.Job, error) {
 		if j.Total, err = tx.CountWith(ctx, rule); err != nil {
 			return err
 		}
-		j.Title = fmt.Sprintf("%s, on %d profiles", known.Title, j.Total)
+		j.Title = "Fix: " + known.Title
 		if err := tx.AddJob(ctx, &j); err != nil {
 			return err
 		}
@@ -145,7 +145,7 @@ func (s *Service) fixOne(ctx context.Context, tx *store.Tx, j api.Job, id string
 			var conflict *store.ConflictError
 			switch err := s.carryFix(ctx, tx, f); {
 			case errors.As(err, &refused) || errors.As(err, &conflict):
-				count("refused")
+				count(outcomeRefused)
 			case err != nil:
 				return err
 			default:

@@ -22,6 +22,7 @@ type crew struct {
 	*service.Service
 	t                       *testing.T
 	clock                   *clock
+	store                   *store.Store
 	north, south            string // gateways
 	ada, bo                 string // people
 	adas, bos               string // accounts
@@ -33,8 +34,8 @@ func words(v string) *secret.Text { t := secret.New(v); return &t }
 
 func crewed(t *testing.T) *crew {
 	t.Helper()
-	svc, _, clock := start(t)
-	c := &crew{Service: svc, t: t, clock: clock}
+	svc, kept, clock := start(t)
+	c := &crew{Service: svc, t: t, clock: clock, store: kept}
 	ctx := t.Context()
 	id := func(v string, err error) string {
 		t.Helper()

@@ -44,6 +44,7 @@ const (
 	outcomeGone    = "gone"    // removed before its turn came
 	outcomeDamaged = "damaged" // a value of it cannot be read
 	outcomeFailed  = "failed"
+	outcomeRefused = "refused"
 )
 
 // kinds are the kinds of jobs that change records. Those that ask gateways go on beside them.
@@ -242,6 +243,9 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 		}
 		j.State = api.Cancelled
 		if _, err := tx.PutJob(ctx, &j); err != nil {
+			return err
+		}
+		if err := tx.DropSample(ctx, id); err != nil {
 			return err
 		}
 		return audit(ctx, tx, "cancel", "job", id, j.Title)

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 
 	"wardicon/api"
@@ -227,7 +226,7 @@ func (s *Service) RollOut(ctx context.Context, patternID string) (api.Job, error
 		if j.Total, err = tx.CountClass(ctx, *p); err != nil {
 			return err
 		}
-		j.Title = p.Name + ", to " + fmt.Sprint(j.Total) + " devices"
+		j.Title = "Roll out " + p.Name
 		if err := tx.AddJob(ctx, &j); err != nil {
 			return err
 		}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"sync"
 	"time"
 
 	"wardicon/api"
@@ -16,37 +15,10 @@ import (
 const (
 	scheduleTick = 20 * time.Second
 	mostSampled  = 200 // profiles of a sample
+
+	// rehearseJob is the kind of jobs that rehearse samples.
+	rehearseJob = "rehearse"
 )
-
-// samples are the profiles that are to be rehearsed one after the other, by what they are a sample of.
-type samples struct {
-	mu      sync.Mutex
-	waiting map[string][]string
-	last    map[string]time.Time // when a gateway's schedule was last followed
-	soon    chan struct{}
-}
-
-func newSamples() *samples {
-	return &samples{
-		waiting: map[string][]string{}, last: map[string]time.Time{}, soon: make(chan struct{}, 1),
-	}
-}
-
-// add puts a sample in line. One that is in line already stays as it is.
-func (w *samples) add(of string, profiles []string) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if len(w.waiting[of]) == 0 {
-		w.waiting[of] = slices.Clone(profiles)
-	}
-}
-
-func (w *samples) wake() {
-	select {
-	case w.soon <- struct{}{}:
-	default:
-	}
-}
 
 // signInAsTest puts the gateway's account for rehearsals in the place of whoever the file is for. A
 // certificate of a device is not used without being asked for: the device could be disconnected.
@@ -83,40 +55,77 @@ func (s *Service) signInAsTest(
 	return nil
 }
 
-// RehearseSample rehearses one profile for each pattern and platform of a gateway, or for each
-// gateway and platform of a pattern, one after the other, with the gateways' accounts for rehearsals.
+// RehearseSample begins a job that rehearses one profile for each pattern and platform of a gateway,
+// or for each gateway and platform of a pattern, one after the other, with the gateways' accounts for
+// rehearsals. Where one is under way already, it is answered instead.
 func (s *Service) RehearseSample(
 	ctx context.Context,
 	noun, id string,
 ) (sample api.RehearsalSample, err error) {
-	known := store.Gateways.Known
-	if noun == "pattern" {
-		known = store.Patterns.Known
+	var list []string
+	sample, list, err = s.sampleOf(ctx, noun, id)
+	if err != nil || sample.Job.ID != "" {
+		return sample, err
 	}
+	title := sample.Job.Title
+	if sample, err = s.sampled(ctx, list); err != nil {
+		return sample, err
+	}
+	sample.Job = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := known(ctx, tx, id); err != nil {
-			return err
-		}
-		list, err := tx.RehearsalSample(ctx, noun+"_id", id)
+		return errors.Join(tx.AddSample(ctx, &sample.Job, sample.Profiles),
+			audit(ctx, tx, "rehearse", noun, id, "a sample of its profiles"))
+	})
+	notify(s.rehearsing.soon)
+	return sample, err
+}
+
+// sampleOf are the profiles of a sample, and the job where it is rehearsed already.
+func (s *Service) sampleOf(
+	ctx context.Context,
+	noun, id string,
+) (sample api.RehearsalSample, list []string, err error) {
+	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
+		name, err := sampleName(ctx, tx, noun, id)
 		if err != nil {
 			return err
 		}
-		if len(list) == 0 {
-			return problem("rehearsal", "/"+noun, "no parcel", "profiles with parcels",
+		sample.Job.Title = "Rehearse a sample of " + name
+		running, err := tx.RunningJobs(ctx, rehearseJob)
+		if err != nil {
+			return err
+		}
+		for _, j := range running {
+			if j.Subject == id {
+				sample.Job, sample.Skipped = j, []api.SkippedRehearsal{}
+				sample.Profiles, err = tx.Sampled(ctx, j.ID)
+				return err
+			}
+		}
+		list, err = tx.RehearsalSample(ctx, noun+"_id", id)
+		if err == nil && len(list) == 0 {
+			err = problem("rehearsal", "/"+noun, "no parcel", "profiles with parcels",
 				"build parcels first")
 		}
-		sample.Profiles = list[:min(len(list), mostSampled)]
-		return audit(ctx, tx, "rehearse", noun, id, "a sample of its profiles")
+		list = list[:min(len(list), mostSampled)]
+		return err
 	})
+	return sample, list, err
+}
+
+func sampleName(ctx context.Context, tx *store.Tx, noun, id string) (string, error) {
+	if noun == "pattern" {
+		p, err := store.Patterns.Get(ctx, tx, id)
+		if err != nil {
+			return "", err
+		}
+		return p.Name, nil
+	}
+	g, err := store.Gateways.Get(ctx, tx, id)
 	if err != nil {
-		return sample, err
+		return "", err
 	}
-	if sample, err = s.sampled(ctx, sample.Profiles); err != nil {
-		return sample, err
-	}
-	s.samples.add(noun+" "+id, sample.Profiles)
-	s.samples.wake()
-	return sample, nil
+	return g.Name, nil
 }
 
 // sampled leaves out of a sample what cannot be rehearsed. It is an error where nothing is left.
@@ -148,9 +157,9 @@ func (s *Service) sampled(ctx context.Context, list []string) (api.RehearsalSamp
 	return sample, nil
 }
 
-// RehearseBySchedule rehearses samples of the gateways that have a schedule, and those that were
+// rehearseBySchedule rehearses samples of the gateways that have a schedule, and those that were
 // asked for, until the context ends.
-func (s *Service) RehearseBySchedule(ctx context.Context) {
+func (s *Service) rehearseBySchedule(ctx context.Context) {
 	clock := time.NewTicker(scheduleTick)
 	defer clock.Stop()
 	for {
@@ -161,112 +170,100 @@ func (s *Service) RehearseBySchedule(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-clock.C:
-		case <-s.samples.soon:
+		case <-s.rehearsing.soon:
 		}
 	}
 }
 
-// RehearseDue begins the rehearsals that are due and that may sign in now.
+// RehearseDue begins the rehearsals that are due and that may sign in now. Those of a sample whose
+// login may not yet stay in line, over a restart too.
 func (s *Service) RehearseDue(ctx context.Context) error {
-	every, err := s.store.Read().ScheduledGateways(ctx)
+	scheduled, err := s.store.Read().ScheduledGateways(ctx)
 	if err != nil {
 		return err
 	}
-	for id, minutes := range every {
-		s.samples.mu.Lock()
-		last, known := s.samples.last[id]
-		due := known && s.now().Sub(last) >= time.Duration(minutes)*time.Minute
-		if !known || due {
-			// A service that starts does not sign in everywhere at once: each first waits its time.
-			s.samples.last[id] = s.now()
+	now := s.now()
+	for _, g := range scheduled {
+		due := !g.Followed.IsZero() && now.Sub(g.Followed) >= g.Every
+		// A schedule that is new first waits its time, and so does one of a clock that went back.
+		if due || g.Followed.IsZero() || g.Followed.After(now) {
+			if err := s.scheduleSample(As(ctx, Schedule), g, due); err != nil {
+				return err
+			}
 		}
-		s.samples.mu.Unlock()
-		if !due {
-			continue
-		}
-		list, err := s.store.Read().RehearsalSample(ctx, "gateway_id", id)
-		if err != nil {
+	}
+	running, err := s.store.Read().RunningJobs(ctx, rehearseJob)
+	if err != nil || len(running) == 0 {
+		return err
+	}
+	for _, j := range running {
+		err = errors.Join(err, s.rehearseSampled(As(ctx, j.Operator), j))
+	}
+	return errors.Join(err, s.store.Write(ctx, func(tx *store.Tx) error {
+		return tx.SettleSamples(ctx)
+	}))
+}
+
+// scheduleSample keeps that a schedule was looked at, and puts a sample in line where it is due. One
+// that is in line already stays as it is.
+func (s *Service) scheduleSample(
+	ctx context.Context,
+	g store.ScheduledGateway,
+	due bool,
+) error {
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.FollowSchedule(ctx, g.ID, s.now()); err != nil || !due {
 			return err
 		}
-		s.samples.add("gateway "+id, list[:min(len(list), mostSampled)])
-	}
-	for _, of := range s.samples.all() {
-		s.rehearseWaiting(As(ctx, Schedule), of)
-	}
-	return nil
+		running, err := tx.RunningJobs(ctx, rehearseJob)
+		if err != nil || slices.ContainsFunc(running,
+			func(j api.Job) bool { return j.Subject == g.ID }) {
+			return err
+		}
+		list, err := tx.RehearsalSample(ctx, "gateway_id", g.ID)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		return errors.Join(tx.DropEndedJobs(ctx, rehearseJob, g.ID, Schedule),
+			tx.AddSample(ctx, &api.Job{
+				Kind: rehearseJob, Subject: g.ID, Title: "Rehearse a sample of " + g.Name,
+				Operator: Schedule,
+			}, list[:min(len(list), mostSampled)]))
+	})
 }
 
-func (w *samples) all() (list []string) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	for of := range w.waiting {
-		list = append(list, of)
+// rehearseSampled begins those of a sample whose login may sign in; the others stay in line.
+func (s *Service) rehearseSampled(ctx context.Context, j api.Job) error {
+	list, err := s.store.Read().Sampled(ctx, j.ID)
+	if err != nil {
+		return err
 	}
-	slices.Sort(list)
-	return list
-}
-
-// rehearseWaiting begins those of a sample whose login may sign in; the others stay in line.
-func (s *Service) rehearseWaiting(ctx context.Context, of string) {
-	s.samples.mu.Lock()
-	list := s.samples.waiting[of]
-	delete(s.samples.waiting, of)
-	s.samples.mu.Unlock()
-	var later []string
 	for _, id := range list {
 		work, err := s.rehearsalOf(ctx, id, api.NewRehearsal{}, true)
 		if err == nil {
-			_, err = s.begin(ctx, work, false)
+			_, err = s.begin(ctx, work, false, func(tx *store.Tx, row api.Rehearsal) error {
+				return tx.BeginSampled(ctx, j.ID, id, row.ID)
+			})
 		}
 		var kind interface{ Kind() vpn.Kind }
-		switch {
-		case err == nil:
-		case errors.As(err, &kind) && kind.Kind() == vpn.KindTries:
-			later = append(later, id)
-		case ctx.Err() == nil:
-			s.log.InfoContext(ctx, "a rehearsal by schedule was not made", "profile", id,
-				"reason", err)
+		waits := errors.As(err, &kind) && kind.Kind() == vpn.KindTries
+		if err == nil || waits {
+			continue
 		}
-	}
-	s.samples.mu.Lock()
-	defer s.samples.mu.Unlock()
-	if len(later) > 0 {
-		s.samples.waiting[of] = append(later, s.samples.waiting[of]...)
-	}
-}
-
-// RehearsalMatrix is the last rehearsal of each gateway, protocol that it offers, and platform.
-func (s *Service) RehearsalMatrix(ctx context.Context) (m api.RehearsalMatrix, err error) {
-	m.Platforms, m.Rows = []vpn.Platform{}, []api.RehearsalRow{}
-	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
-		gateways, err := store.Gateways.Where(ctx, tx, "1")
-		if err != nil {
+		outcome := passedOver(err)
+		if outcome == "" { // a fault that may pass
 			return err
 		}
-		slices.SortFunc(gateways, func(a, b vpn.Gateway) int { return cmp.Compare(a.Name, b.Name) })
-		cells, err := tx.RehearsalCells(ctx)
-		if err != nil {
+		why := ""
+		if outcome == outcomeFailed {
+			outcome, why = outcomeRefused, cut(err.Error(), 300)
+		}
+		s.log.InfoContext(ctx, "a rehearsal was not made", "profile", id, "reason", err)
+		if err := s.store.Write(ctx, func(tx *store.Tx) error {
+			return tx.LeaveSample(ctx, j.ID, id, outcome, why)
+		}); err != nil {
 			return err
 		}
-		for _, g := range gateways {
-			for _, p := range g.Offers.Protocols() {
-				row := api.RehearsalRow{
-					GatewayID: g.ID, Gateway: g.Name, Protocol: p, Cells: []api.RehearsalCell{},
-				}
-				for _, c := range cells {
-					if c.GatewayID == g.ID && c.Protocol == p {
-						row.Cells = append(row.Cells, c)
-					}
-				}
-				m.Rows = append(m.Rows, row)
-			}
-		}
-		for _, p := range vpn.Platforms {
-			if slices.ContainsFunc(cells, func(c api.RehearsalCell) bool { return c.Platform == p }) {
-				m.Platforms = append(m.Platforms, p)
-			}
-		}
-		return nil
-	})
-	return m, err
+	}
+	return nil
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"sync"
 	"time"
@@ -25,7 +26,8 @@ const (
 // rehearsing are the rehearsals under way.
 type rehearsing struct {
 	queue chan rehearsalWork
-	live  sync.Map // by identifier: *live
+	live  sync.Map      // by identifier: *live
+	soon  chan struct{} // wakes who begins those of samples
 }
 
 type rehearsalWork struct {
@@ -40,7 +42,9 @@ type live struct {
 }
 
 func newRehearsing() *rehearsing {
-	return &rehearsing{queue: make(chan rehearsalWork, mostQueued)}
+	return &rehearsing{
+		queue: make(chan rehearsalWork, mostQueued), soon: make(chan struct{}, 1),
+	}
 }
 
 // Rehearse begins a trial connection with the files of a profile's newest parcel. What it came to
@@ -54,18 +58,19 @@ func (s *Service) Rehearse(
 	if err != nil {
 		return row, err
 	}
-	return s.begin(ctx, work, in.Again)
+	return s.begin(ctx, work, in.Again, nil)
 }
 
-// begin puts a rehearsal on record, and has it made.
+// begin puts a rehearsal on record, with what is kept beside it, and has it made.
 func (s *Service) begin(
 	ctx context.Context,
 	work rehearsalWork,
 	again bool,
+	beside func(*store.Tx, api.Rehearsal) error,
 ) (row api.Rehearsal, err error) {
 	if len(s.rehearsing.queue) == cap(s.rehearsing.queue) {
-		return row, problem("rehearsal", "", "many rehearsals under way", "fewer",
-			"try again in a minute")
+		return row, vpn.Refuse(vpn.KindTries, fmt.Sprintf("the rehearsal: %d are waiting already; "+
+			"try again in a minute", mostQueued))
 	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		if err := s.maySignIn(ctx, tx, work.row, again); err != nil {
@@ -74,7 +79,14 @@ func (s *Service) begin(
 		if err := tx.AddRehearsal(ctx, &work.row); err != nil {
 			return err
 		}
-		row, err = store.Rehearsals.Row(ctx, tx, work.row.ID)
+		if row, err = store.Rehearsals.Row(ctx, tx, work.row.ID); err != nil {
+			return err
+		}
+		if beside != nil {
+			if err := beside(tx, row); err != nil {
+				return err
+			}
+		}
 		return errors.Join(err, audit(ctx, tx, "rehearse", "profile", work.row.ProfileID,
 			row.Device+" to "+row.Gateway))
 	})
@@ -88,7 +100,9 @@ func (s *Service) begin(
 	default: // as many came at the same moment
 		s.rehearsing.live.Delete(row.ID)
 		row.State = api.RehearsalStopped
-		err = s.store.Write(ctx, func(tx *store.Tx) error { return tx.EndRehearsal(ctx, &row) })
+		err = s.store.Write(ctx, func(tx *store.Tx) error {
+			return errors.Join(tx.EndRehearsal(ctx, &row), tx.SettleSamples(ctx))
+		})
 	}
 	return row, err
 }
@@ -219,14 +233,35 @@ func (s *Service) Rehearsal(ctx context.Context, id string) (api.Rehearsal, erro
 	return row, err
 }
 
-// RehearseQueued makes rehearsals, some side by side, until the context ends. Those that it
-// interrupts are not made again: every sign-in counts at the gateway.
-func (s *Service) RehearseQueued(ctx context.Context) {
-	if err := s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.StopRehearsals(ctx)
-	}); err != nil && ctx.Err() == nil {
-		s.log.Error("rehearsals that were interrupted", "error", err)
+// RunRehearsals makes rehearsals, those that are asked for and those of schedules, until the context
+// ends. Those that it interrupts are not made again: every sign-in counts at the gateway.
+func (s *Service) RunRehearsals(ctx context.Context) {
+	for s.stopInterrupted(ctx) != nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(leastPause):
+		}
 	}
+	var all sync.WaitGroup
+	all.Go(func() { s.RehearseQueued(ctx) })
+	all.Go(func() { s.rehearseBySchedule(ctx) })
+	all.Wait()
+}
+
+// stopInterrupted tells of rehearsals that the end of the service interrupted.
+func (s *Service) stopInterrupted(ctx context.Context) error {
+	err := s.store.Write(ctx, func(tx *store.Tx) error {
+		return errors.Join(tx.StopRehearsals(ctx), tx.SettleSamples(ctx))
+	})
+	if err != nil && ctx.Err() == nil {
+		s.log.ErrorContext(ctx, "rehearsals that were interrupted", "error", err)
+	}
+	return err
+}
+
+// RehearseQueued makes the rehearsals that were begun, some side by side, until the context ends.
+func (s *Service) RehearseQueued(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	for range rehearsedAtOnce {
@@ -271,7 +306,7 @@ func (s *Service) rehearseOne(ctx context.Context, work rehearsalWork) {
 	}
 	if err := s.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.EndRehearsal(ctx, &work.row),
-			tx.TouchProfiles(ctx, "id = ?", work.row.ProfileID))
+			tx.TouchProfiles(ctx, "id = ?", work.row.ProfileID), tx.SettleSamples(ctx))
 	}); err != nil {
 		s.log.ErrorContext(ctx, "keeping a rehearsal", "rehearsal", work.row.ID, "error", err)
 	}

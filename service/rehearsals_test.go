@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"sync"
@@ -136,42 +138,10 @@ func TestRehearse(t *testing.T) {
 // TestRehearsalSchedule rehearses by a schedule with the gateway's own account, never with a person's;
 // a pattern holds a parcel back until a rehearsal passed, here or elsewhere, or an override says so.
 func TestRehearsalSchedule(t *testing.T) {
-	c := crewed(t)
+	c, stand, account := trial(t)
 	ctx := t.Context()
-	c.clock.turn(time.Since(c.clock.now()))
-	running, stop := context.WithCancel(ctx)
-	var all sync.WaitGroup
-	all.Go(func() { c.RehearseQueued(running) })
-	defer all.Wait()
-	defer stop()
-	const good = "tern-11-Oakum-reef-fathom"
-	stand := &simulate.Gateway{
-		Name: "north.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
-		Accounts: map[string]string{"trial": good},
-	}
-	c.set("simulator", stand.Start())
-	defer func() { _ = stand.Close() }()
-	lead(t, c.Service, c.north, stand)
-	people, err := c.People.List(ctx, store.Query{Limit: 1})
-	c.set("people", err)
-	account, err := c.Accounts.Add(ctx, &vpn.Account{
-		PersonID: people.Items[0].ID, Login: "trial", Password: words(good),
-	})
-	c.set("account", err)
-	gateway := func(edit func(*vpn.Gateway)) error {
-		_, err := c.Gateways.Change(ctx, c.north, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
-			edit(g)
-			return g, nil
-		}, func(string) bool { return true })
-		return err
-	}
-	c.set("gateway", gateway(func(g *vpn.Gateway) {
-		g.Offers = vpn.Offers{TLS: &vpn.TLSOffer{
-			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
-			Auth:    []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"},
-			ServerName: "north.skerryline.example", Authority: stand.Authority,
-		}}
-	}))
+	defer c.rehearse(c.Service)()
+	gateway := func(edit func(*vpn.Gateway)) error { return c.edit(c.north, edit) }
 	var refused *vpn.Problems
 	if err := gateway(func(g *vpn.Gateway) {
 		g.Rehearsal.AccountID = "ac-nobody"
@@ -179,13 +149,13 @@ func TestRehearsalSchedule(t *testing.T) {
 		t.Errorf("an account that is not there: %v", err)
 	}
 	c.set("schedule", gateway(func(g *vpn.Gateway) {
-		g.Rehearsal = vpn.RehearsalSchedule{AccountID: account.ID, Every: 60}
+		g.Rehearsal = vpn.RehearsalSchedule{AccountID: account, Every: 60}
 	}))
 	var used *service.InUseError
-	if err := c.Accounts.Remove(ctx, account.ID); !errors.As(err, &used) {
+	if err := c.Accounts.Remove(ctx, account); !errors.As(err, &used) {
 		t.Errorf("removing the account of a schedule: %v", err)
 	}
-	_, err = c.Profiles.Change(ctx, c.profile, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+	_, err := c.Profiles.Change(ctx, c.profile, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
 		accounts, err := c.Accounts.List(ctx, store.Query{Search: "a_fjell", Limit: 1})
 		p.Preferences.AccountID = accounts.Items[0].ID
 		return p, err
@@ -243,7 +213,7 @@ func TestRehearsalSchedule(t *testing.T) {
 	if found := c.found(c.profile); !strings.Contains(found, "rehearsal-failed") {
 		t.Errorf("findings are %q", found)
 	}
-	matrix, err := c.RehearsalMatrix(ctx)
+	matrix, err := c.RehearsalMatrix(ctx, store.Query{Limit: 10})
 	c.set("matrix", err)
 	i := slices.IndexFunc(matrix.Rows, func(r api.RehearsalRow) bool { return len(r.Cells) > 0 })
 	if i < 0 || matrix.Rows[i].Gateway != "North" || matrix.Rows[i].Protocol != vpn.TLS ||
@@ -252,6 +222,183 @@ func TestRehearsalSchedule(t *testing.T) {
 		t.Errorf("%+v", matrix)
 	}
 	reportedElsewhere(t, c, parcel, rehearsals(2)[1].Result, handOver)
+}
+
+// trial is a crew whose gateway North is simulated by the TLS tunnel, with an account to rehearse by.
+func trial(t *testing.T) (c *crew, stand *simulate.Gateway, account string) {
+	t.Helper()
+	c = crewed(t)
+	ctx := t.Context()
+	c.clock.turn(time.Since(c.clock.now()))
+	const good = "tern-11-Oakum-reef-fathom"
+	stand = &simulate.Gateway{
+		Name: "north.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
+		Accounts: map[string]string{"trial": good},
+	}
+	c.set("simulator", stand.Start())
+	t.Cleanup(func() { _ = stand.Close() })
+	lead(t, c.Service, c.north, stand)
+	people, err := c.People.List(ctx, store.Query{Limit: 1})
+	c.set("people", err)
+	a, err := c.Accounts.Add(ctx, &vpn.Account{
+		PersonID: people.Items[0].ID, Login: "trial", Password: words(good),
+	})
+	c.set("account", err)
+	c.set("gateway", c.edit(c.north, func(g *vpn.Gateway) {
+		g.Offers = vpn.Offers{TLS: &vpn.TLSOffer{
+			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+			Auth:    []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"},
+			ServerName: "north.skerryline.example", Authority: stand.Authority,
+		}}
+	}))
+	return c, stand, a.ID
+}
+
+// edit changes a gateway.
+func (c *crew) edit(id string, edit func(*vpn.Gateway)) error {
+	_, err := c.Gateways.Change(c.t.Context(), id, 0, func(g *vpn.Gateway) (*vpn.Gateway, error) {
+		edit(g)
+		return g, nil
+	}, func(string) bool { return true })
+	return err
+}
+
+// rehearse makes the rehearsals that are begun, until it is stopped.
+func (c *crew) rehearse(s *service.Service) (stop func()) {
+	running, end := context.WithCancel(c.t.Context())
+	var all sync.WaitGroup
+	all.Go(func() { s.RehearseQueued(running) })
+	return func() { end(); all.Wait() }
+}
+
+// TestRehearsalsGoOn stops the service while a sample waits for its login, and between two times of a
+// schedule: the next one goes on where it was, unless the sample was cancelled.
+func TestRehearsalsGoOn(t *testing.T) {
+	c, _, account := trial(t)
+	ctx := t.Context()
+	c.set("account of rehearsals", c.edit(c.north, func(g *vpn.Gateway) {
+		g.Rehearsal.AccountID = account
+	}))
+	pattern, err := c.Patterns.Add(ctx, &vpn.Pattern{Name: "Careful"})
+	c.set("pattern", err)
+	_, err = c.Profiles.Change(ctx, c.others, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+		p.PatternID = pattern.ID
+		return p, nil
+	}, func(string) bool { return true })
+	c.set("profile", err)
+	for id, account := range map[string]string{c.profile: c.adas, c.others: c.bos} {
+		_, err := c.Profiles.Change(ctx, id, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+			p.Preferences.AccountID = account
+			return p, nil
+		}, func(string) bool { return true })
+		c.set("profile", err)
+		_, err = c.Build(ctx, id, false)
+		c.set("build", err)
+	}
+	restarted := func() *service.Service {
+		s := service.New(c.store, slog.New(slog.DiscardHandler), c.clock.now)
+		s.ProbeInternal()
+		return s
+	}
+	// settled waits until nothing signs in, and says how many rehearsals there were.
+	settled := func(s *service.Service) int {
+		t.Helper()
+		for end := time.Now().Add(20 * time.Second); time.Now().Before(end); {
+			page, err := s.Rehearsals(ctx, store.Query{Limit: 20})
+			c.set("rehearsals", err)
+			if !slices.ContainsFunc(page.Items, func(r api.Rehearsal) bool {
+				return r.State == api.RehearsalRunning
+			}) {
+				return page.Total
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		t.Fatal("rehearsals do not end")
+		return 0
+	}
+	job := func(s *service.Service, id, want string) {
+		t.Helper()
+		j, err := s.Job(ctx, id)
+		got := fmt.Sprintf("%s %d/%d %v", j.State, j.Done, j.Total, j.Result)
+		if err != nil || got != want {
+			t.Errorf("the job is %s (%v), expected %s", got, err, want)
+		}
+	}
+	stop := c.rehearse(c.Service)
+	sample, err := c.RehearseSample(ctx, "gateway", c.north)
+	c.set("sample", err)
+	if len(sample.Profiles) != 2 || sample.Job.Total != 2 {
+		t.Fatalf("%+v", sample)
+	}
+	c.set("due", c.RehearseDue(ctx))
+	settled(c.Service)
+	stop()
+	job(c.Service, sample.Job.ID, "running 1/2 map[passed:1]")
+	if again, err := c.RehearseSample(ctx, "gateway", c.north); err != nil ||
+		again.Job.ID != sample.Job.ID || len(again.Profiles) != 1 {
+		t.Errorf("a sample that is under way is begun again: %+v (%v)", again, err)
+	}
+
+	s := restarted()
+	stop = c.rehearse(s)
+	c.set("due", s.RehearseDue(ctx))
+	job(s, sample.Job.ID, "running 1/2 map[passed:1]")
+	c.clock.turn(2 * time.Minute)
+	c.set("due", s.RehearseDue(ctx))
+	if n := settled(s); n != 2 {
+		t.Errorf("%d rehearsals after a restart, expected 2", n)
+	}
+	job(s, sample.Job.ID, "done 2/2 map[passed:2]")
+
+	c.clock.turn(2 * time.Minute)
+	sample, err = s.RehearseSample(ctx, "gateway", c.north)
+	c.set("sample", err)
+	c.set("due", s.RehearseDue(ctx))
+	settled(s)
+	_, err = s.Cancel(ctx, sample.Job.ID)
+	c.set("cancel", err)
+	c.clock.turn(2 * time.Minute)
+	c.set("due", s.RehearseDue(ctx))
+	if n := settled(s); n != 3 {
+		t.Errorf("%d rehearsals after a sample was cancelled, expected 3", n)
+	}
+	job(s, sample.Job.ID, "cancelled 1/2 map[passed:1]")
+
+	c.set("schedule", c.edit(c.north, func(g *vpn.Gateway) { g.Rehearsal.Every = 60 }))
+	c.set("due", s.RehearseDue(ctx))
+	for range 7 { // a service that starts oftener than its schedule comes due
+		stop()
+		s = restarted()
+		stop = c.rehearse(s)
+		c.clock.turn(9 * time.Minute)
+		c.set("due", s.RehearseDue(ctx))
+	}
+	if n := settled(s); n != 4 {
+		t.Errorf("%d rehearsals after 63 minutes of a schedule, expected 4", n)
+	}
+	// killed while it signs in: it is not tried again, and the sample goes on to its end
+	stop()
+	c.clock.turn(2 * time.Minute)
+	c.set("due", s.RehearseDue(ctx)) // begun, and nobody makes it
+	s = restarted()
+	running, end := context.WithCancel(ctx)
+	var all sync.WaitGroup
+	all.Go(func() { s.RunRehearsals(running) })
+	defer all.Wait()
+	defer end()
+	for until := time.Now().Add(10 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+		list, err := s.Jobs(ctx, store.Query{
+			Limit: 9, Conditions: map[string]string{"operator": service.Schedule},
+		})
+		c.set("jobs", err)
+		if len(list.Items) == 1 && list.Items[0].State == api.Done {
+			job(s, list.Items[0].ID, "done 2/2 map[passed:1 stopped:1]")
+			break
+		}
+		if time.Now().After(until) {
+			t.Fatalf("%+v", list.Items)
+		}
+	}
 }
 
 // reportedElsewhere keeps rehearsals of the newest parcel alone, and what they say counts.

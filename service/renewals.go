@@ -136,14 +136,14 @@ func (s *Service) renewOne(
 	}
 	i, err := s.prepareIssue(ctx, tx, deviceID, to.ID, names, 0)
 	if errors.As(err, &refused) {
-		return tallied("refused"), nil
+		return tallied(outcomeRefused), nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
 		if _, err := s.keepIssue(ctx, tx, i); errors.As(err, &refused) {
-			count("refused")
+			count(outcomeRefused)
 			return nil
 		} else if err != nil {
 			return err
@@ -177,7 +177,7 @@ func (s *Service) probeAgain(
 	var refused *vpn.Problems
 	asked, err := s.prepareRequest(ctx, tx, deviceID, authorityID, names)
 	if errors.As(err, &refused) {
-		return tallied("refused"), nil
+		return tallied(outcomeRefused), nil
 	}
 	if err != nil {
 		return nil, err

@@ -44,7 +44,6 @@ type Service struct {
 	asking    *asking
 
 	rehearsing *rehearsing
-	samples    *samples
 
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
@@ -72,7 +71,6 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		asking:   newProbing(),
 
 		rehearsing: newRehearsing(),
-		samples:    newSamples(),
 
 		hashing: newHashing(),
 	}
@@ -192,8 +190,7 @@ func (e *BlockedError) Kind() vpn.Kind { return vpn.KindBlocked }
 func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
-		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RehearseQueued,
-		s.RehearseBySchedule,
+		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
 	} {
 		all.Go(func() { work(ctx) })
 	}

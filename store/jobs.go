@@ -91,6 +91,13 @@ func (tx *Tx) PutJob(ctx context.Context, j *api.Job) (going bool, err error) {
 	return n > 0, err
 }
 
+// DropEndedJobs forgets jobs of a kind that have ended, of a subject and an operator.
+func (tx *Tx) DropEndedJobs(ctx context.Context, kind, subject, operator string) error {
+	_, err := tx.q.ExecContext(ctx, `DELETE FROM jobs WHERE kind = ? AND subject = ? AND
+		operator = ? AND state != 'running'`, kind, subject, operator)
+	return err
+}
+
 // Job reads one job.
 func (tx *Tx) Job(ctx context.Context, id string) (api.Job, error) {
 	j, err := scanJob(
@@ -118,20 +125,7 @@ func (tx *Tx) RunningJobs(ctx context.Context, kinds ...string) ([]api.Job, erro
 }
 
 func (tx *Tx) jobs(ctx context.Context, where string, args ...any) ([]api.Job, error) {
-	list := []api.Job{}
-	rows, err := tx.q.QueryContext(ctx, "SELECT "+jobColumns+" FROM jobs WHERE "+where, args...)
-	if err != nil {
-		return list, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		j, err := scanJob(rows.Scan)
-		if err != nil {
-			return list, err
-		}
-		list = append(list, j)
-	}
-	return list, rows.Err()
+	return collect(ctx, tx, scanJob, "SELECT "+jobColumns+" FROM jobs WHERE "+where, args...)
 }
 
 func scanJob(scan func(...any) error) (j api.Job, err error) {

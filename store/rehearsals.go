@@ -10,6 +10,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/rehearsal"
+	"wardicon/core/vpn"
 )
 
 // RehearsedAs is the account that rehearsals of a gateway sign in with.
@@ -109,8 +110,8 @@ func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	return err
 }
 
-// RehearsalCells are the last rehearsals of each gateway, protocol and platform, in that order.
-func (tx *Tx) RehearsalCells(ctx context.Context) ([]api.RehearsalCell, error) {
+// RehearsalCells are the last rehearsals of a gateway, by protocol and platform.
+func (tx *Tx) RehearsalCells(ctx context.Context, gatewayID string) ([]api.RehearsalCell, error) {
 	return collect(ctx, tx, func(scan func(...any) error) (c api.RehearsalCell, err error) {
 		var at, passed int64
 		err = scan(&c.GatewayID, &c.Protocol, &c.Platform, &c.RehearsalID, &c.ProfileID,
@@ -122,39 +123,15 @@ func (tx *Tx) RehearsalCells(ctx context.Context) ([]api.RehearsalCell, error) {
 		return c, err
 	}, `SELECT c.gateway_id, c.protocol, c.platform, c.rehearsal_id, c.profile_id, p.device_name,
 		c.state, c.failed_at, c.cause, c.place, c.at, c.passed FROM rehearsal_cells c
-		JOIN profiles p ON p.id = c.profile_id ORDER BY c.gateway_id, c.protocol, c.platform`)
+		JOIN profiles p ON p.id = c.profile_id WHERE c.gateway_id = ?
+		ORDER BY c.protocol, c.platform`, gatewayID)
 }
 
-// RehearsalSample is one profile for each pattern and platform, whose parcel is the newest, among
-// those that a column of profiles says: of a gateway, or of a pattern, for each gateway.
-func (tx *Tx) RehearsalSample(ctx context.Context, column, id string) ([]string, error) {
-	if column != "gateway_id" && column != "pattern_id" {
-		return nil, fmt.Errorf("found %q, expected a column of profiles", column)
-	}
-	return collect(ctx, tx, func(scan func(...any) error) (id string, err error) {
-		var built int64
-		return id, scan(&id, &built)
-	}, `SELECT p.id, max(a.built) FROM profiles p JOIN parcels a ON a.profile_id = p.id
-		AND a.removed IS NULL WHERE p.`+column+` = ?
-		GROUP BY p.gateway_id, p.pattern_id, p.platform ORDER BY p.id`, id)
-}
-
-// ScheduledGateways are those whose parcels are rehearsed by a schedule: how often, in minutes, by
-// identifier.
-func (tx *Tx) ScheduledGateways(ctx context.Context) (map[string]int, error) {
-	type due struct {
-		id    string
-		every int
-	}
-	list, err := collect(ctx, tx, func(scan func(...any) error) (d due, err error) {
-		return d, scan(&d.id, &d.every)
-	}, `SELECT id, json_extract(body, '$.rehearsal.every') FROM gateways
-		WHERE iif(json_valid(body), json_extract(body, '$.rehearsal.every'), 0) > 0`)
-	all := map[string]int{}
-	for _, d := range list {
-		all[d.id] = d.every
-	}
-	return all, err
+// RehearsedPlatforms are the platforms of all cells.
+func (tx *Tx) RehearsedPlatforms(ctx context.Context) ([]vpn.Platform, error) {
+	return collect(ctx, tx, func(scan func(...any) error) (p vpn.Platform, err error) {
+		return p, scan(&p)
+	}, `SELECT DISTINCT platform FROM rehearsal_cells`)
 }
 
 // RehearsedBefore tells whether any parcel of a profile was rehearsed to an end.

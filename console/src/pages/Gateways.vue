@@ -2,6 +2,7 @@
 import { computed, ref } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
 import { useSession } from '../api/session'
+import JobProgress from '../parts/JobProgress.vue'
 import ListTable from '../parts/ListTable.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -30,12 +31,6 @@ const states = [
 const { wrong, run } = useForm({})
 const { job, lost, follow } = useJob(() => table.value?.look())
 const probeAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
-const stop = () =>
-  run(async () => {
-    job.value = await ask(
-      api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }),
-    )
-  }, '')
 const load = (query: ListQuery, signal: AbortSignal) =>
   ask(api.GET('/api/v1/gateways', { params: { query }, signal }))
 </script>
@@ -60,20 +55,8 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       >Add a gateway</BButton
     ></PageHead
   >
-  <Notice :text="wrong || lost" />
-  <div v-if="job" class="mb-3" role="status">
-    <BProgress :value="job.done" :max="Math.max(job.total, 1)" aria-label="Probing gateways" />
-    {{ job.state === 'running' ? 'Probing' : job.state }}: {{ job.done }} of
-    {{ job.total }} gateways. {{ job.problem }}
-    <BButton
-      v-if="job.state === 'running'"
-      size="sm"
-      variant="outline-secondary"
-      class="alters ms-2"
-      @click="stop"
-      >Stop probing</BButton
-    >
-  </div>
+  <Notice :text="wrong" />
+  <JobProgress v-if="job" v-model="job" class="mb-3" of="gateways" :lost="lost" />
   <ListTable
     ref="table"
     noun="gateways"

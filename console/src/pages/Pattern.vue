@@ -4,6 +4,7 @@ import { useRouter } from 'vue-router'
 import { api, ask } from '../api/client'
 import { choices, gateways as gatewayRecords, patterns } from '../api/records'
 import Field from '../parts/Field.vue'
+import JobProgress from '../parts/JobProgress.vue'
 import Notice from '../parts/Notice.vue'
 import { offers } from '../parts/offers'
 import OrderField from '../parts/OrderField.vue'
@@ -91,16 +92,6 @@ async function rollOut() {
     )
   }, '')
 }
-async function cancel() {
-  job.value = await ask(
-    api.POST('/api/v1/jobs/{id}/cancel', { params: { path: { id: job.value!.id } } }),
-  )
-}
-const result = computed(() =>
-  Object.entries(job.value?.result ?? {})
-    .map(([k, n]) => `${n} ${k}`)
-    .join(', '),
-)
 </script>
 
 <template>
@@ -333,27 +324,8 @@ const result = computed(() =>
         >Roll out</BButton
       >
     </div>
-    <Notice :text="rolling.wrong.value || lost" />
-    <div v-if="job" class="mb-3" role="status">
-      <BProgress
-        :value="job.done"
-        :max="Math.max(job.total, 1)"
-        :aria-label="`Roll-out of ${row?.name}`"
-      />
-      <span class="soft"
-        >{{ job.state }}: {{ job.done }} of {{ job.total }} devices<template v-if="result"
-          >; {{ result }}</template
-        ></span
-      >
-      <BButton
-        v-if="job.state === 'running'"
-        size="sm"
-        variant="outline-secondary"
-        class="alters ms-2"
-        @click="cancel"
-        >Cancel</BButton
-      >
-    </div>
+    <Notice :text="rolling.wrong.value" />
+    <JobProgress v-if="job" v-model="job" class="mb-3" of="devices" :lost="lost" />
     <p class="soft">
       Effect of the form as it is now. Nothing changes until the saved pattern is rolled out.
     </p>

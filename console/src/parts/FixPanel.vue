@@ -2,6 +2,7 @@
 // Fixes all findings of a rule at once, after showing what would be changed.
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
+import JobProgress from './JobProgress.vue'
 import Notice from './Notice.vue'
 import { useJob } from './useJob'
 
@@ -52,18 +53,12 @@ const drawn = (v: string) => v.replace(/^ +| +$/g, (b) => '␣'.repeat(b.length)
         >Fix all: {{ total }} {{ total === 1 ? 'profile' : 'profiles' }}</BButton
       >
     </div>
-    <Notice :text="wrong || lost" />
+    <Notice :text="wrong" />
     <p v-if="total > shown && !job" class="soft">
       The changes of the first {{ shown }} of {{ total }} profiles. The others change in the same
       way.
     </p>
-    <p v-if="job" role="status">
-      {{
-        job.state === 'running'
-          ? `Fixing, ${job.done} of ${job.total} profiles`
-          : `Fixed: ${job.result.fixed ?? 0}`
-      }}{{ job.result.refused ? `, refused: ${job.result.refused}` : '' }}
-    </p>
+    <JobProgress v-if="job" v-model="job" class="mb-3" of="profiles" :lost="lost" />
     <table v-if="fixes.length" class="grid-table stack">
       <thead>
         <tr>

@@ -3,6 +3,7 @@
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
+import JobProgress from './JobProgress.vue'
 import Notice from './Notice.vue'
 import { save } from './files'
 import { shortTime } from './handovers'
@@ -92,11 +93,8 @@ const print = () => window.print()
         >
       </div>
     </form>
-    <Notice :text="wrong || lost" />
-    <p v-if="job" class="mt-3 mb-0" role="status">
-      {{ job.title }}: {{ job.state }}, {{ job.done }} of {{ job.total }}. {{ results(job) }}
-      {{ job.problem }}
-    </p>
+    <Notice :text="wrong" />
+    <JobProgress v-if="job" v-model="job" class="mt-3" of="profiles" :lost="lost" />
     <div v-if="archive" class="finding note mt-3" role="status">
       {{ archive.name }} is saved, with {{ archive.profiles }} parcels. Its passphrase:
       <span class="mono">{{ archive.passphrase }}</span>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // The last rehearsal of each gateway and protocol that it offers, by platform.
-import { computed, onMounted, onUnmounted, ref } from 'vue'
+import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { offers } from './offers'
@@ -11,9 +11,13 @@ const wrong = ref('')
 const now = ref(Date.now())
 const titles = Object.fromEntries(offers.map((o): [string, string] => [o.key, o.text]))
 
+const size = 25
+const number = ref(1)
+
 async function load() {
   try {
-    matrix.value = await ask(api.GET('/api/v1/rehearsal-matrix'))
+    const query = { limit: size, offset: (number.value - 1) * size }
+    matrix.value = await ask(api.GET('/api/v1/rehearsal-matrix', { params: { query } }))
     now.value = Date.now()
     wrong.value = ''
   } catch (e) {
@@ -26,6 +30,7 @@ onMounted(() => {
   timer = window.setInterval(load, 10_000)
 })
 onUnmounted(() => clearInterval(timer))
+watch(number, load)
 
 function age(at: string) {
   const minutes = Math.floor((now.value - Date.parse(at)) / 60_000)
@@ -95,6 +100,14 @@ const rows = computed(() => {
       </tbody>
     </table>
   </div>
+  <BPagination
+    v-if="matrix && matrix.total > size"
+    v-model="number"
+    class="mt-3"
+    :total-rows="matrix.total"
+    :per-page="size"
+    aria-label="Pages of the matrix"
+  />
   <p v-if="matrix && !rows.length" class="soft">
     No gateways yet. <RouterLink to="/gateways/new">Add one</RouterLink>.
   </p>

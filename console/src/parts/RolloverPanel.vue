@@ -3,6 +3,7 @@
 import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
+import JobProgress from './JobProgress.vue'
 import Notice from './Notice.vue'
 import { useForm } from './useForm'
 import { useJob } from './useJob'
@@ -49,11 +50,6 @@ async function renew(days: number) {
     )
   }, '')
 }
-const outcome = computed(() =>
-  Object.entries(job.value?.result ?? {})
-    .map(([what, n]) => `${n} ${what}`)
-    .join(', '),
-)
 </script>
 
 <template>
@@ -137,13 +133,7 @@ const outcome = computed(() =>
         >
       </template>
     </template>
-    <p v-if="job" class="mt-2 mb-0" role="status">
-      {{
-        job.state === 'running'
-          ? `Renewing: ${job.done} of ${job.total}`
-          : `Renewed: ${outcome || 'nothing'}`
-      }}
-    </p>
-    <div class="mt-2"><Notice :text="wrong || lost" /><Notice :text="done" kind="done" /></div>
+    <JobProgress v-if="job" v-model="job" class="mt-2" of="certificates" :lost="lost" />
+    <div class="mt-2"><Notice :text="wrong" /><Notice :text="done" kind="done" /></div>
   </section>
 </template>
