@@ -178,7 +178,7 @@ func profiles() error {
 			s := check.Planned(in, p, nil)
 			s.Judge = memo.Judge
 			check.Run(s)
-			files, _ := codec.Write(p.Connection)
+			files, _ := p.Files()
 			c := card.Make(in, p, files, false)
 			page, _ := c.HTML()
 			for _, f := range files {

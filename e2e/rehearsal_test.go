@@ -123,7 +123,7 @@ func TestRehearsals(t *testing.T) {
 	run(1, "an account to sign in with", "rehearse", "--gateway", "Brattvik")
 	run(0, "", "gateway", "change", "Brattvik", "--rehearse-account", "r_sand", "--rehearse-every",
 		"60")
-	run(0, "begin", "rehearse", "--gateway", "Brattvik")
+	run(0, "running", "rehearse", "--gateway", "Brattvik", "--background")
 	run(2, "expected an IP address", "rehearse", "x.ovpn", "--host", "timetable")
 	run(1, "less than a minute ago", "rehearse", "--profile", "Hall Mac/Brattvik")
 }

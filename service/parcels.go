@@ -26,8 +26,8 @@ import (
 func (w *worked) files(byHand bool) ([]format.File, error) {
 	var files []format.File
 	var err error
-	if codec, ok := all.ByName(w.plan.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
-		files, err = codec.Write(w.plan.Connection)
+	if _, ok := all.ByName(w.plan.Format); ok && !byHand && w.plan.Ability.Support.Usable() {
+		files, err = w.plan.Files()
 	} else {
 		files, err = card.Material(w.in.Device.Platform, w.plan.Connection)
 	}
@@ -293,7 +293,7 @@ func (s *Service) Preview(
 			return err
 		}
 		if !reveal {
-			w.plan.Connection = w.plan.Connection.Masked()
+			w.plan = w.plan.Masked()
 		}
 		files, err := s.build(w, byHand)
 		if err != nil {

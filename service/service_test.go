@@ -1,6 +1,9 @@
 package service_test
 
 import (
+	"bytes"
+	"encoding/base64"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -9,6 +12,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unicode/utf16"
 
 	"wardicon/api"
 	"wardicon/core/secret"
@@ -442,4 +446,73 @@ func TestUnfitParcel(t *testing.T) {
 		strings.Contains(shown[1].Text, "halyard") {
 		t.Errorf("%d files shown (%v)", len(shown), err)
 	}
+}
+
+// TestPreviewHides looks for every secret on record in the masked previews of all profiles.
+func TestPreviewHides(t *testing.T) {
+	svc, kept, _ := start(t)
+	ctx := t.Context()
+	if err := demo.Load(ctx, svc); err != nil {
+		t.Fatal(err)
+	}
+	var secrets []string
+	add := func(v *secret.Text) {
+		if v != nil && !v.IsZero() {
+			secrets = append(secrets, v.Reveal(),
+				base64.StdEncoding.EncodeToString([]byte(v.Reveal())), string(utf16le(v.Reveal())))
+		}
+	}
+	accounts, err := store.Accounts.Where(ctx, kept.Read(), "1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range accounts {
+		if a.Password == nil || a.Password.Reveal() != a.Login { // a fault of the sample data
+			add(a.Password)
+		}
+	}
+	gateways, err := store.Gateways.Where(ctx, kept.Read(), "1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range gateways {
+		if g.Offers.L2TP != nil {
+			add(g.Offers.L2TP.PSK)
+		}
+		if g.Offers.TLS != nil && g.Offers.TLS.ControlKey != nil {
+			add(g.Offers.TLS.ControlKey.Key)
+		}
+	}
+	profiles, err := svc.Profiles.List(ctx, store.Query{Limit: 100})
+	if err != nil || len(secrets) < 20 {
+		t.Fatal(len(secrets), err)
+	}
+	files := 0
+	for _, p := range profiles.Items {
+		for _, byHand := range []bool{false, true} {
+			shown, err := svc.Preview(ctx, p.ID, byHand, false)
+			var blocked *service.BlockedError
+			if err != nil && !errors.As(err, &blocked) {
+				t.Error(p.Device, err)
+			}
+			for _, f := range shown {
+				files++
+				for _, s := range secrets {
+					if strings.Contains(f.Text, s) || bytes.Contains(f.Content, []byte(s)) {
+						t.Errorf("%s of %s shows a secret", f.Name, p.Device)
+					}
+				}
+			}
+		}
+	}
+	if files < 100 {
+		t.Errorf("only %d files", files)
+	}
+}
+
+func utf16le(v string) (b []byte) {
+	for _, u := range utf16.Encode([]rune(v)) {
+		b = binary.LittleEndian.AppendUint16(b, u)
+	}
+	return b
 }

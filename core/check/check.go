@@ -171,6 +171,7 @@ type Subject struct {
 	Handing                            *Handing    // how a parcel is to be given to its person
 
 	certificates *[]Held
+	cache        *cache // what rules share within a run; nil outside of one
 
 	// Compare holds a secret of a file to the record of its gateway; nil where there is none.
 	Compare func(field vpn.Field, value secret.Text) Compared
@@ -244,8 +245,16 @@ var liveCodes = sync.OnceValue(func() map[string]bool {
 	return codes
 })
 
+// cache is what several rules compute alike from a subject.
+type cache struct {
+	parts []part
+	typed []typed
+}
+
 func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
+	s.cache = &cache{s.sides(), s.values()}
+	defer func() { s.cache = nil }()
 	for i := range rules {
 		rule := &rules[i]
 		if s.Policy.Severities[rule.Code] == Off {

@@ -15,6 +15,7 @@ type part struct {
 	title          string
 	client, server []suite.Proposal
 	set            []suite.Proposal // what the file itself says
+	inUse          []suite.Proposal
 	pfsOptional    bool
 	groupLater     bool // the group counts only when keys are renewed (RFC 7296 §1.3.1)
 }
@@ -22,6 +23,13 @@ type part struct {
 // parts lists IKE and ESP. The client's side is what the file sets, else what the
 // release has built in.
 func (s *Subject) parts() []part {
+	if s.cache != nil {
+		return s.cache.parts
+	}
+	return s.sides()
+}
+
+func (s *Subject) sides() []part {
 	ike, esp := s.Connection.Proposals()
 	if s.Connection.L2TP == nil && s.Connection.IKEv2 == nil {
 		return nil
@@ -54,12 +62,17 @@ func (s *Subject) parts() []part {
 		list[0].server, _ = suite.ParseAll(ike)
 		list[1].server, _ = suite.ParseAll(esp)
 	}
+	for i := range list {
+		list[i].inUse = list[i].negotiated()
+	}
 	return list
 }
 
 // used is the suite that both sides will negotiate, or each that a file sets where
 // the other side is not known.
-func (p part) used() []suite.Proposal {
+func (p part) used() []suite.Proposal { return p.inUse }
+
+func (p part) negotiated() []suite.Proposal {
 	if len(p.server) == 0 {
 		return p.set
 	}

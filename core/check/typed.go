@@ -18,6 +18,13 @@ type typed struct {
 }
 
 func (s *Subject) typed() []typed {
+	if s.cache != nil {
+		return s.cache.typed
+	}
+	return s.values()
+}
+
+func (s *Subject) values() []typed {
 	c := &s.Connection
 	values := []typed{
 		{vpn.FieldName, c.Name, false}, {vpn.FieldServer, c.Server, false},

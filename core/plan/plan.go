@@ -89,6 +89,27 @@ type Plan struct {
 	Ability platform.Ability
 	Format  platform.Format
 	Unfit   *format.UnfitError // what the file cannot carry
+
+	files []format.File // as the plan was made; nil where they were not written
+}
+
+// Files writes the files of the plan's format. The error is a *format.UnfitError for what they
+// cannot carry, a secret of the connection included.
+func (p Plan) Files() ([]format.File, error) {
+	if p.files != nil {
+		return slices.Clone(p.files), nil
+	}
+	codec, ok := all.ByName(p.Format)
+	if !ok {
+		return nil, fmt.Errorf("no writer for the format %q", p.Format)
+	}
+	return codec.Write(p.Connection)
+}
+
+// Masked is the plan without its secrets, in files too.
+func (p Plan) Masked() Plan {
+	p.Connection, p.files = p.Connection.Masked(), nil
+	return p
 }
 
 // Works tells whether a connection can be made by the plan.
@@ -142,8 +163,8 @@ type planner struct {
 	auth   method // how the client proves itself
 }
 
-// fits lets the writer of the file say what it cannot carry. Secrets are masked: what is
-// wrong with one of them alone is found when the file is made.
+// fits lets the writer of the file say what it cannot carry. What is wrong with a secret alone is
+// found when the file is made.
 func (p *planner) fits() {
 	codec, ok := all.ByName(p.plan.Format)
 	c := p.plan.Connection
@@ -151,7 +172,12 @@ func (p *planner) fits() {
 		c.NeedsIdentity() && c.Identity == nil {
 		return
 	}
-	_, err := codec.Write(c.Masked())
+	files, err := codec.Write(c)
+	if err == nil {
+		p.plan.files = files
+		return
+	}
+	_, err = codec.Write(c.Masked())
 	var unfit *format.UnfitError
 	if errors.As(err, &unfit) {
 		p.plan.Unfit = unfit

@@ -142,23 +142,32 @@ func Find(p vpn.Platform, release string) (found Found, ok bool) {
 		found.Title = Title(p) + ", " + strings.TrimSpace(release)
 		return found, ok
 	}
-	for _, row := range Table {
-		if row.Platform != p {
+	nearest := -1
+	for i := range Table {
+		if Table[i].Platform != p {
 			continue
 		}
-		for _, known := range row.Releases {
-			exact := release == known || strings.HasPrefix(release, known+".") ||
-				strings.HasPrefix(release, known+" ")
-			if !ok || exact || !found.Exact && Compare(known, release) <= 0 {
-				found = Found{Row: row, Title: Title(p) + " " + release, Exact: exact, By: known}
-			}
-			ok = true
-			if exact {
-				return found, true
+		for _, known := range Table[i].Releases {
+			if after, begins := strings.CutPrefix(release, known); begins &&
+				(after == "" || after[0] == '.' || after[0] == ' ') {
+				return Found{Table[i], Title(p) + " " + release, true, known}, true
 			}
 		}
 	}
-	return found, ok
+	for i := range Table {
+		if Table[i].Platform != p {
+			continue
+		}
+		for _, known := range Table[i].Releases {
+			if nearest < 0 || Compare(known, release) <= 0 {
+				nearest, found.By = i, known
+			}
+		}
+	}
+	if nearest < 0 {
+		return found, false
+	}
+	return Found{Table[nearest], Title(p) + " " + release, false, found.By}, true
 }
 
 // Instead lists the protocols that the release can be connected with, but for one: the
