@@ -262,6 +262,9 @@ var cipherRule = Rule{
 	},
 	Good: Example{"AES-256-GCM there", func(s *Subject) { s.by(vpn.TLS) }},
 	run: func(s *Subject) []Hit {
+		if s.Connection.TLS == nil {
+			return nil
+		}
 		for _, a := range s.Agreements() {
 			if a.Field == vpn.FieldCiphers && a.Chosen == "" {
 				return []Hit{

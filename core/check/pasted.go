@@ -13,10 +13,12 @@ import (
 // the host alone. what names the piece that does not belong there.
 func pasted(v string) (host, what string) {
 	trimmed := strings.TrimSpace(v)
-	switch u, err := url.Parse(trimmed); {
-	case strings.Contains(trimmed, "://") && err == nil && u.Hostname() != "":
-		return u.Hostname(), "scheme"
-	case strings.ContainsRune(trimmed, '/'):
+	if strings.Contains(trimmed, "://") {
+		if u, err := url.Parse(trimmed); err == nil && u.Hostname() != "" {
+			return u.Hostname(), "scheme"
+		}
+	}
+	if strings.ContainsRune(trimmed, '/') {
 		host, _, _ := strings.Cut(trimmed, "/")
 		return host, "path"
 	}

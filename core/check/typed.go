@@ -109,6 +109,16 @@ func firstRune(v string, is func(r rune) bool) (string, bool) {
 	return "", false
 }
 
+// firstForeign is firstRune for kinds that have no character of ASCII.
+func firstForeign(v string, is func(r rune) bool) (string, bool) {
+	for i := range len(v) {
+		if v[i] >= utf8.RuneSelf {
+			return firstRune(v, is)
+		}
+	}
+	return "", false
+}
+
 // placeholder is what management services and templates fill in: ${LOGIN}, {{login}}, %login%,
 // <login> and $LOGIN.
 // A secret has to be one as a whole: parts of it may look like anything.
@@ -161,12 +171,14 @@ func lookalike(r rune) bool {
 // mixed tells whether Latin letters stand beside letters of a script with
 // look-alikes of them.
 func mixed(v string) (string, bool) {
-	if !strings.ContainsFunc(v, func(r rune) bool { return unicode.Is(unicode.Latin, r) }) {
-		return "", false
-	}
-	return firstRune(v, func(r rune) bool {
+	what, found := firstForeign(v, func(r rune) bool {
 		return unicode.In(r, unicode.Cyrillic, unicode.Greek, unicode.Armenian, unicode.Cherokee)
 	})
+	if !found ||
+		!strings.ContainsFunc(v, func(r rune) bool { return unicode.Is(unicode.Latin, r) }) {
+		return "", false
+	}
+	return what, true
 }
 
 var typedRules = []Rule{
@@ -258,8 +270,7 @@ var typedRules = []Rule{
 		},
 		run: eachFixed(
 			func(t typed) (string, bool) {
-				return firstRune(strings.TrimSpace(t.value),
-					invisible)
+				return firstForeign(strings.TrimSpace(t.value), invisible)
 			},
 			visible,
 		),
@@ -306,7 +317,7 @@ var typedRules = []Rule{
 			if t.field == vpn.FieldName || t.field == vpn.FieldServer {
 				return "", false
 			}
-			return firstRune(t.value, lookalike)
+			return firstForeign(t.value, lookalike)
 		}, onKeyboard),
 	},
 	{
@@ -379,7 +390,7 @@ var typedRules = []Rule{
 			if !t.hidden {
 				return "", false
 			}
-			return firstRune(
+			return firstForeign(
 				t.value,
 				func(r rune) bool { return r > unicode.MaxASCII && !invisible(r) && !lookalike(r) },
 			)

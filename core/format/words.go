@@ -75,6 +75,9 @@ func Choice(words []string) string {
 	return strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1]
 }
 
+// signs takes away what words are written with or without.
+var signs = strings.NewReplacer("-", "", "_", "", " ", "", ".", "")
+
 // Meant gives the word of a list that a word was meant to be: the same but for case and signs, one
 // letter apart, or with an ending of its own. It is empty for a word of the list, and for one that
 // is far from all.
@@ -82,9 +85,7 @@ func Meant(word string, list []string) string {
 	if slices.Contains(list, word) {
 		return ""
 	}
-	plain := func(s string) string {
-		return strings.NewReplacer("-", "", "_", "", " ", "", ".", "").Replace(strings.ToLower(s))
-	}
+	plain := func(s string) string { return signs.Replace(strings.ToLower(s)) }
 	for _, right := range list {
 		if plain(word) == plain(right) || len(right) > 6 && OneApart(word, right) ||
 			len(right) > 6 && (word == right+"s" || word == right+"es" || right == word+"es") {

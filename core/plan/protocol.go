@@ -37,7 +37,7 @@ type candidate struct {
 // protocol takes the first of the order that gateway and device share and nothing is
 // missing for; failing that, the first that something is missing for.
 func (p *planner) protocol() {
-	g, d := p.in.Gateway, p.in.Device
+	g, d := &p.in.Gateway, &p.in.Device
 	p.plan.Release, _ = platform.Find(d.Platform, d.Release)
 	order, by, reason := vpn.Protocols, ByRule, "strongest first"
 	if len(p.in.Pattern.Protocols) > 0 {
@@ -47,7 +47,7 @@ func (p *planner) protocol() {
 	if preference := p.in.Profile.Preferences.Protocol; preference != "" {
 		order, by, reason = []vpn.Protocol{preference}, ByOperator, "set on the profile"
 	}
-	var list []candidate
+	list := make([]candidate, 0, len(order))
 	for _, protocol := range order {
 		list = append(list, p.candidate(protocol))
 	}
@@ -143,7 +143,7 @@ func (p *planner) protocol() {
 
 // candidate judges one protocol.
 func (p *planner) candidate(protocol vpn.Protocol) candidate {
-	g, ability, release := p.in.Gateway, p.plan.Release.Ability(protocol), p.plan.Release.Title
+	g, ability, release := &p.in.Gateway, p.plan.Release.Ability(protocol), p.plan.Release.Title
 	c := candidate{protocol: protocol, auth: method{password: true}}
 	methods := p.methods(protocol, ability)
 	if preference := p.in.Profile.Preferences.Auth; preference != "" {
@@ -191,7 +191,7 @@ func without(release string, protocol vpn.Protocol, a platform.Ability) string {
 // methods lists the ways that gateway and release share, strongest first, each with
 // what is missing for it.
 func (p *planner) methods(protocol vpn.Protocol, a platform.Ability) []method {
-	o := p.in.Gateway.Offers
+	o := &p.in.Gateway.Offers
 	if !o.Has(protocol) {
 		return nil
 	}

@@ -3,6 +3,8 @@ package secret
 import (
 	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/binary"
+	"hash"
 	"sync"
 )
 
@@ -10,7 +12,7 @@ import (
 // only by its HMAC under a key that should live as long as the process. It is safe
 // for use by several goroutines.
 type Memo struct {
-	key   []byte
+	macs  sync.Pool // of hash.Hash, keyed
 	limit int
 	mu    sync.Mutex
 	known map[[sha256.Size]byte]Estimate
@@ -18,25 +20,29 @@ type Memo struct {
 
 // NewMemo makes a memo for at most limit estimates.
 func NewMemo(key []byte, limit int) *Memo {
-	return &Memo{key: key, limit: limit, known: make(map[[sha256.Size]byte]Estimate)}
+	return &Memo{
+		macs:  sync.Pool{New: func() any { return hmac.New(sha256.New, key) }},
+		limit: limit, known: make(map[[sha256.Size]byte]Estimate),
+	}
 }
 
 // Judge is the function Judge, remembered.
 func (m *Memo) Judge(t Text, words ...string) Estimate {
-	mac := hmac.New(sha256.New, m.key)
-	for _, part := range append([]string{t.value}, words...) {
-		mac.Write(
-			[]byte{
-				byte(len(part) >> 24),
-				byte(len(part) >> 16),
-				byte(len(part) >> 8),
-				byte(len(part)),
-			},
-		)
-		mac.Write([]byte(part))
+	mac := m.macs.Get().(hash.Hash)
+	text := make([]byte, 0, 128)
+	for i := range len(words) + 1 {
+		part := t.value
+		if i > 0 {
+			part = words[i-1]
+		}
+		text = append(binary.BigEndian.AppendUint32(text, uint32(len(part))), part...)
 	}
+	mac.Write(text)
 	var id [sha256.Size]byte
 	mac.Sum(id[:0])
+	mac.Reset()
+	m.macs.Put(mac)
+	clear(text)
 	m.mu.Lock()
 	e, ok := m.known[id]
 	m.mu.Unlock()

@@ -215,9 +215,10 @@ var Table = []Algorithm{
 	{"modp768", Group, 768, false, Broken, 1, []string{"dh1"}, "RFC 8247 §2.4 (MUST NOT)"},
 }
 
-var byName = func() map[string]Algorithm {
-	m := make(map[string]Algorithm)
-	for _, a := range Table {
+var byName = func() map[string]*Algorithm {
+	m := make(map[string]*Algorithm)
+	for i := range Table {
+		a := &Table[i]
 		m[a.Name] = a
 		for _, alias := range a.Aliases {
 			m[alias] = a
@@ -228,8 +229,18 @@ var byName = func() map[string]Algorithm {
 
 // Find looks an algorithm up by its own name or one of its aliases, in any case.
 func Find(name string) (Algorithm, bool) {
-	a, ok := byName[strings.ToLower(strings.TrimSpace(name))]
-	return a, ok
+	if a := named(name); a != nil {
+		return *a, true
+	}
+	return Algorithm{}, false
+}
+
+// named is Find without a copy; nil where there is none.
+func named(name string) *Algorithm {
+	if a, ok := byName[name]; ok || name == "" {
+		return a
+	}
+	return byName[strings.ToLower(strings.TrimSpace(name))]
 }
 
 // Numbered finds the name of an algorithm of one kind by its IANA number, where no key
@@ -281,10 +292,10 @@ func (p Proposal) parts() [4]string {
 
 // Algorithms lists the rows of the table that the proposal is made of.
 func (p Proposal) Algorithms() []Algorithm {
-	var list []Algorithm
+	list := make([]Algorithm, 0, len(p.parts()))
 	for _, name := range p.parts() {
-		if a, ok := Find(name); ok {
-			list = append(list, a)
+		if a := named(name); a != nil {
+			list = append(list, *a)
 		}
 	}
 	return list
@@ -368,8 +379,8 @@ func prf(integrity string) string {
 }
 
 func (p Proposal) aead() bool {
-	a, ok := Find(p.Encryption)
-	return ok && a.AEAD
+	a := named(p.Encryption)
+	return a != nil && a.AEAD
 }
 
 // ForIKE is the proposal as IKEv2 says it. An integrity algorithm beside an AEAD cipher
@@ -482,11 +493,11 @@ func (p Proposal) Differs(q Proposal) []string {
 
 // Worst returns the algorithm of least worth in a proposal.
 func (p Proposal) Worst() Algorithm {
-	worst := Algorithm{Worth: Sound}
-	for _, a := range p.Algorithms() {
-		if a.Worth < worst.Worth || worst.Name == "" {
+	worst := &Algorithm{Worth: Sound}
+	for _, name := range p.parts() {
+		if a := named(name); a != nil && (a.Worth < worst.Worth || worst.Name == "") {
 			worst = a
 		}
 	}
-	return worst
+	return *worst
 }
