@@ -1,5 +1,10 @@
 package explain
 
+import (
+	"bytes"
+	"slices"
+)
+
 // finder finds many parts in a text in one go, whatever their letters' size (Aho and Corasick,
 // 1975). A newline begins again.
 type finder struct {
@@ -111,15 +116,77 @@ func (f *finder) order() {
 	f.next, f.found = next, found
 }
 
-// first is where the first part of a text ends, -1 where there is none.
-func (f *finder) first(text []byte) int {
-	next, classes, ends, at := f.next, &f.classes, f.ends, int32(0)
-	for i, b := range text {
-		if at = next[at+int32(classes[b])]; at >= ends {
-			return i
+// lanes are how many stretches of a text are walked side by side: a step waits for the memory of the
+// step before it, and steps of several stretches wait at the same time.
+const lanes = 4
+
+// hits are the lines of a text that have a part, each by where its first part ends, in their order.
+func (f *finder) hits(text []byte) []int {
+	var at, end [lanes]int
+	var found [lanes][]int
+	var state [lanes]int32
+	for i := range lanes {
+		if i > 0 {
+			at[i] = end[i-1]
+		}
+		end[i] = len(text)
+		if rest := len(text) / lanes * (i + 1); i < lanes-1 && rest >= at[i] {
+			if n := bytes.IndexByte(text[rest:], '\n'); n >= 0 {
+				end[i] = rest + n + 1
+			}
 		}
 	}
-	return -1
+	hit := func(i int) {
+		found[i] = append(found[i], at[i])
+		n := bytes.IndexByte(text[at[i]:end[i]], '\n')
+		if n < 0 {
+			n = end[i] - at[i] - 1
+		}
+		at[i], state[i] = at[i]+n+1, 0
+	}
+	next, classes, ends := f.next, &f.classes, f.ends
+	for {
+		// as many steps as every stretch has left
+		n := min(end[0]-at[0], end[1]-at[1], end[2]-at[2], end[3]-at[3])
+		if n == 0 {
+			break
+		}
+		a, b, c, d := text[at[0]:][:n], text[at[1]:][:n], text[at[2]:][:n], text[at[3]:][:n]
+		p, q, r, s := state[0], state[1], state[2], state[3]
+		k := 0
+		for ; k < n; k++ {
+			p = next[p+int32(classes[a[k]])]
+			q = next[q+int32(classes[b[k]])]
+			r = next[r+int32(classes[c[k]])]
+			s = next[s+int32(classes[d[k]])]
+			if max(p, q, r, s) >= ends {
+				break
+			}
+		}
+		state = [lanes]int32{p, q, r, s}
+		for i := range lanes {
+			switch at[i] += k; {
+			case k == n:
+			case state[i] >= ends:
+				hit(i)
+			default:
+				at[i]++
+			}
+		}
+	}
+	for i := range lanes {
+		for at[i] < end[i] {
+			p := state[i]
+			for ; at[i] < end[i]; at[i]++ {
+				if p = next[p+int32(classes[text[at[i]]])]; p >= ends {
+					hit(i)
+					p = state[i]
+					at[i]--
+				}
+			}
+		}
+	}
+	return slices.Concat(found[:]...)
 }
 
 // all are the parts of a line, each once.

@@ -125,25 +125,18 @@ func plainText(in io.Reader) io.Reader {
 
 // lines looks at some whole lines.
 func (l *reader) lines(text []byte) {
-	for len(text) > 0 {
-		at := lineFinder.first(text)
-		if at < 0 {
-			l.r.Lines += int64(bytes.Count(text, newline))
-			return
-		}
+	done := 0 // bytes whose lines are counted
+	for _, at := range lineFinder.hits(text) {
 		begin := bytes.LastIndexByte(text[:at], '\n') + 1
 		end := len(text)
 		if i := bytes.IndexByte(text[at:], '\n'); i >= 0 {
 			end = at + i
 		}
-		l.r.Lines += int64(bytes.Count(text[:begin], newline))
+		l.r.Lines += int64(bytes.Count(text[done:begin], newline))
+		done = begin
 		l.line(text[begin:min(end, begin+mostLine)])
-		if end < len(text) {
-			l.r.Lines++
-			end++
-		}
-		text = text[end:]
 	}
+	l.r.Lines += int64(bytes.Count(text[done:], newline))
 }
 
 var newline = []byte{'\n'}
