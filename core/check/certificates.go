@@ -113,12 +113,21 @@ func (s *Subject) anchors() (anchors, between []*x509.Certificate) {
 
 // path walks from a certificate to the authorities that are here.
 func (s *Subject) path(h Held) (links []*x509.Certificate, broken pki.Break) {
+	if s.cache != nil {
+		if known, ok := s.cache.paths[&h.Chain[0]]; ok {
+			return known.links, known.broken
+		}
+	}
 	anchors, between := s.anchors()
-	return pki.Path(
+	links, broken = pki.Path(
 		h.leaf(),
 		slices.Concat(h.Chain[1:], between),
 		append(anchors, last(h.Chain)...),
 	)
+	if s.cache != nil {
+		s.cache.paths[&h.Chain[0]] = path{links, broken}
+	}
+	return links, broken
 }
 
 // Chains draws the chains of the certificates that the connection looks at, so that the link at

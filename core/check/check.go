@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"wardicon/core/format"
+	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/platform"
 	"wardicon/core/rehearsal"
@@ -249,11 +250,17 @@ var liveCodes = sync.OnceValue(func() map[string]bool {
 type cache struct {
 	parts []part
 	typed []typed
+	paths map[**x509.Certificate]path // by the place of their chain
+}
+
+type path struct {
+	links  []*x509.Certificate
+	broken pki.Break
 }
 
 func run(s *Subject, rules []Rule) []Finding {
 	findings := []Finding{}
-	s.cache = &cache{s.sides(), s.values()}
+	s.cache = &cache{s.sides(), s.values(), map[**x509.Certificate]path{}}
 	defer func() { s.cache = nil }()
 	for i := range rules {
 		rule := &rules[i]

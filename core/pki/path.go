@@ -2,11 +2,14 @@ package pki
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"crypto/x509"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -63,12 +66,52 @@ func issuer(c *x509.Certificate, list []*x509.Certificate) (found *x509.Certific
 	for _, i := range list {
 		if bytes.Equal(i.RawSubject, c.RawIssuer) {
 			named = true
-			if i.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil {
+			if signed(c, i) {
 				return i, true
 			}
 		}
 	}
 	return nil, named
+}
+
+// mostSigned is how many signatures are remembered.
+const mostSigned = 20_000
+
+// signatures remembers what came of verifying signatures of certificates: in a fleet, the same CAs
+// stand behind every profile. A key stands for all that the verification looks at.
+var signatures struct {
+	sync.Mutex
+	known map[[sha256.Size]byte]bool
+}
+
+// signed tells whether a certificate was signed by the key of another.
+func signed(c, by *x509.Certificate) bool {
+	if len(by.RawSubjectPublicKeyInfo) == 0 {
+		return by.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
+	}
+	h := sha256.New()
+	for _, part := range [][]byte{
+		{byte(c.SignatureAlgorithm)}, by.RawSubjectPublicKeyInfo, c.Signature, c.RawTBSCertificate,
+	} {
+		h.Write(binary.BigEndian.AppendUint32(nil, uint32(len(part))))
+		h.Write(part)
+	}
+	var key [sha256.Size]byte
+	h.Sum(key[:0])
+	signatures.Lock()
+	good, ok := signatures.known[key]
+	signatures.Unlock()
+	if ok {
+		return good
+	}
+	good = by.CheckSignature(c.SignatureAlgorithm, c.RawTBSCertificate, c.Signature) == nil
+	signatures.Lock()
+	defer signatures.Unlock()
+	if signatures.known == nil || len(signatures.known) >= mostSigned {
+		signatures.known = map[[sha256.Size]byte]bool{}
+	}
+	signatures.known[key] = good
+	return good
 }
 
 // allowed asks the standard package what the dates aside is wrong with a path.
