@@ -28,7 +28,7 @@ var Accounts = &Table[vpn.Account, api.Account]{
 		id:   "a.id",
 		from: "accounts a",
 		cols: "a.id, a.version, a.created, a.changed, a.body, a.person_name",
-		scan: func(scan func(...any) error) (row api.Account, err error) {
+		scan: func(scan scanner) (row api.Account, err error) {
 			err = scanRecord(scan, &row.Account, &row.Meta, &row.Person)
 			return row, err
 		},

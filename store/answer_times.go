@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -69,9 +68,12 @@ func (tx *Tx) PutAnswerTime(ctx context.Context, t api.MeasuredTime) error {
 
 // AnswerTimeSums sums up how fast a gateway answered, by place, the most often measured first.
 func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]api.MeasuredTimes, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`WITH mine AS (SELECT source, CASE WHEN person_id IS NULL THEN place ELSE '' END place,
+	return collect(ctx, tx, func(scan scanner) (t api.MeasuredTimes, err error) {
+		var last int64
+		err = scan(&t.Source, &t.Place, &t.Milliseconds, &t.Count, &last)
+		t.Last = fromMillis(last)
+		return t, err
+	}, `WITH mine AS (SELECT source, CASE WHEN person_id IS NULL THEN place ELSE '' END place,
 			milliseconds, at FROM answer_times WHERE gateway_id = ? AND at >= ?),
 		ranked AS (SELECT *, ROW_NUMBER() OVER (PARTITION BY source, place ORDER BY milliseconds) n,
 		COUNT(*) OVER (PARTITION BY source, place) c, MAX(at) OVER (PARTITION BY source, place) last
@@ -79,22 +81,7 @@ func (tx *Tx) AnswerTimeSums(ctx context.Context, gatewayID string) ([]api.Measu
 		SELECT source, place, milliseconds, c, last FROM ranked WHERE n = c / 2 + 1 ORDER BY c DESC,
 		source, place LIMIT 100`,
 		gatewayID,
-		millis(tx.s.now().Add(-keepTimes)),
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []api.MeasuredTimes{}
-	for rows.Next() {
-		var t api.MeasuredTimes
-		var last int64
-		if err := rows.Scan(&t.Source, &t.Place, &t.Milliseconds, &t.Count, &last); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		t.Last = fromMillis(last)
-		list = append(list, t)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		millis(tx.s.now().Add(-keepTimes)))
 }
 
 // AnswerTimes is how fast each gateway answers where a person is: on the person's own
@@ -171,26 +158,15 @@ func (tx *Tx) answerTimes(
 	query string,
 	args ...any,
 ) (map[string][]answerTime, error) {
-	rows, err := tx.q.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
 	list := map[string][]answerTime{}
-	for rows.Next() {
+	err := each(ctx, tx, func(scan scanner) error {
 		var gateway string
 		var t answerTime
-		if err := rows.Scan(
-			&gateway,
-			&t.place.City,
-			&t.place.Latitude,
-			&t.place.Longitude,
-			&t.milliseconds,
-		); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
+		err := scan(&gateway, &t.place.City, &t.place.Latitude, &t.place.Longitude, &t.milliseconds)
 		if len(list[gateway]) < 10*maxTimes {
 			list[gateway] = append(list[gateway], t)
 		}
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		return err
+	}, query, args...)
+	return list, err
 }

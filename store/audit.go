@@ -72,16 +72,11 @@ func scanEntry(scan func(...any) error) (d api.AuditEntry, chain []byte, err err
 // before it. head is a digest that was noted before; an empty one is not looked for.
 func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, err error) {
 	p.Sound, p.Held = true, head == ""
-	rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
-	if err != nil {
-		return p, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
 	var before []byte
-	for rows.Next() {
-		d, chain, err := scanEntry(rows.Scan)
+	err = each(ctx, tx, func(scan scanner) error {
+		d, chain, err := scanEntry(scan)
 		if err != nil {
-			return p, err
+			return err
 		}
 		p.Lines++
 		if p.Sound && !hmac.Equal(chain, tx.s.link(before, d)) {
@@ -90,8 +85,9 @@ func (tx *Tx) VerifyAudit(ctx context.Context, head string) (p api.AuditProof, e
 		before = chain
 		p.Head = hex.EncodeToString(chain)
 		p.Held = p.Held || p.Head == head
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil
+	}, entryColumns+`ORDER BY seq`)
+	if err != nil {
 		return p, err
 	}
 	lines, last, sound, err := tx.head(ctx)
@@ -141,21 +137,14 @@ func (s *Store) chainOld(ctx context.Context) error {
 			chained > 0 {
 			return err
 		}
-		rows, err := tx.q.QueryContext(ctx, entryColumns+`ORDER BY seq`)
-		if err != nil {
-			return fmt.Errorf("database: %w", err)
-		}
 		var before []byte
 		links := map[int64][]byte{}
-		for rows.Next() {
-			d, _, err := scanEntry(rows.Scan)
-			if err != nil {
-				return errors.Join(err, rows.Close())
-			}
+		if err := each(ctx, tx, func(scan scanner) error {
+			d, _, err := scanEntry(scan)
 			before = s.link(before, d)
 			links[d.Seq] = before
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return err
+		}, entryColumns+`ORDER BY seq`); err != nil {
 			return err
 		}
 		for seq, chain := range links {
@@ -179,7 +168,7 @@ var AuditEntries = &Table[api.AuditEntry, api.AuditEntry]{
 		id:   "a.seq",
 		from: "audit a",
 		cols: "a.seq, a.at, a.operator, a.action, a.noun, a.object, a.detail, a.chain",
-		scan: func(scan func(...any) error) (api.AuditEntry, error) {
+		scan: func(scan scanner) (api.AuditEntry, error) {
 			d, _, err := scanEntry(scan)
 			return d, err
 		},

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"strings"
 )
 
@@ -34,30 +33,18 @@ func (tx *Tx) NewestOf(
 	before int64,
 	after string,
 	limit int,
-) (devices []string, err error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT c.device_id FROM `+newest+
-			` AND c.authority_id = ? AND c.expires < ? AND c.device_id > ? ORDER BY c.device_id
+) ([]string, error) {
+	return collect(ctx, tx, func(scan scanner) (id string, err error) {
+		err = scan(&id)
+		return id, err
+	}, `SELECT c.device_id FROM `+newest+
+		` AND c.authority_id = ? AND c.expires < ? AND c.device_id > ? ORDER BY c.device_id
 				LIMIT ?`,
 		millis(tx.s.now()),
 		authorityID,
 		before,
 		after,
-		limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var id string
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		devices = append(devices, id)
-	}
-	return devices, rows.Err()
+		limit)
 }
 
 // CountNewest counts them.

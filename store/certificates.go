@@ -45,7 +45,7 @@ var Authorities = &Table[vpn.Authority, api.Authority]{
 			certificates c WHERE c.authority_id = a.id),
 			(SELECT COUNT(*) FROM certificates c WHERE c.authority_id = a.id AND c.revoked IS NOT
 			NULL), COALESCE(n.id, ''), COALESCE(n.name, '')`,
-		scan: func(scan func(...any) error) (row api.Authority, err error) {
+		scan: func(scan scanner) (row api.Authority, err error) {
 			var expires int64
 			err = scanRecord(
 				scan,
@@ -299,24 +299,14 @@ type Issued struct {
 
 // IssuedAs lists the certificates of a serial number.
 func (tx *Tx) IssuedAs(ctx context.Context, serial *big.Int) (list []Issued, err error) {
-	rows, err := tx.q.QueryContext(ctx,
-		`SELECT pem, COALESCE(revoked, 0) FROM certificates WHERE serial = ?`, serial.Text(16))
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		var one Issued
+	return collect(ctx, tx, func(scan scanner) (one Issued, err error) {
 		var ms int64
-		if err := rows.Scan(&one.PEM, &ms); err != nil {
-			return nil, fmt.Errorf("database: %w", err)
-		}
+		err = scan(&one.PEM, &ms)
 		if ms != 0 {
 			one.Revoked = fromMillis(ms)
 		}
-		list = append(list, one)
-	}
-	return list, rows.Err()
+		return one, err
+	}, `SELECT pem, COALESCE(revoked, 0) FROM certificates WHERE serial = ?`, serial.Text(16))
 }
 
 // IdentityExpiries lists the certificates of devices that end within a time, the first end first.
@@ -325,26 +315,15 @@ func (tx *Tx) IdentityExpiries(
 	from, to time.Time,
 	limit int,
 ) (list []api.Expiry, err error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT id, name, identity_expires FROM devices WHERE identity_expires BETWEEN ? AND ? ORDER
+	return collect(ctx, tx, func(scan scanner) (api.Expiry, error) {
+		e := api.Expiry{Noun: "device", What: "its certificate"}
+		var expires int64
+		err := scan(&e.ID, &e.Name, &expires)
+		e.Expires = fromMillis(expires)
+		return e, err
+	}, `SELECT id, name, identity_expires FROM devices WHERE identity_expires BETWEEN ? AND ? ORDER
 			BY identity_expires, id LIMIT ?`,
 		millis(from),
 		millis(to),
-		limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	for rows.Next() {
-		e := api.Expiry{Noun: "device", What: "its certificate"}
-		var expires int64
-		if err := rows.Scan(&e.ID, &e.Name, &expires); err != nil {
-			return nil, err
-		}
-		e.Expires = fromMillis(expires)
-		list = append(list, e)
-	}
-	return list, rows.Err()
+		limit)
 }

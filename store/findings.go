@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -23,7 +22,7 @@ var Findings = &Table[struct{}, api.FleetFinding]{
 		cols: "i.rule, i.severity, i.field, i.found, i.fix, i.noun, i.object, i.pointer, " +
 			"i.fixable, i.overridden, i.since, COALESCE(i.profile_id, ''), i.device_id, " +
 			"i.device_name, i.at_gateway, i.gateway_name, i.person_id, i.person_name",
-		scan: func(scan func(...any) error) (r api.FleetFinding, err error) {
+		scan: func(scan scanner) (r api.FleetFinding, err error) {
 			var since int64
 			err = scan(
 				&r.Rule,
@@ -107,15 +106,17 @@ func (tx *Tx) SumFindings(
 		return nil, &QueryError{"by", by, keys(sums)}
 	}
 	since := tx.s.now().AddDate(0, 0, -days).UnixMilli()
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`WITH here AS (`+fmt.Sprintf(
-			from,
-			"findings",
-		)+`), past AS (`+fmt.Sprintf(
-			from,
-			"past_findings",
-		)+`),
+	return collect(ctx, tx, func(scan scanner) (r api.FindingSum, err error) {
+		err = scan(&r.Key, &r.Title, &r.Tally.Errors, &r.Tally.Warnings, &r.Tally.Notes,
+			&r.Profiles, &r.New, &r.Fixable, &r.Ended)
+		return r, err
+	}, `WITH here AS (`+fmt.Sprintf(
+		from,
+		"findings",
+	)+`), past AS (`+fmt.Sprintf(
+		from,
+		"past_findings",
+	)+`),
 		counted AS (
 			SELECT key, title, SUM(severity = 'error') b, SUM(severity = 'warning') w, SUM(severity
 			= 'note') a, COUNT(DISTINCT profile_id) n, SUM(since >= ?) fresh, SUM(fixable) fixable,
@@ -126,30 +127,7 @@ func (tx *Tx) SumFindings(
 		counted GROUP BY key ORDER BY 3 DESC, 4 DESC, 5 DESC, 2 LIMIT ?`,
 		since,
 		since,
-		limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []api.FindingSum{}
-	for rows.Next() {
-		var r api.FindingSum
-		if err := rows.Scan(
-			&r.Key,
-			&r.Title,
-			&r.Tally.Errors,
-			&r.Tally.Warnings,
-			&r.Tally.Notes,
-			&r.Profiles,
-			&r.New,
-			&r.Fixable,
-			&r.Ended,
-		); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		list = append(list, r)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		limit)
 }
 
 // keepPast is how long findings that are gone are remembered.
@@ -279,37 +257,13 @@ func keptOf(f check.Finding) keptFinding {
 
 // kept reads what was found before.
 func (tx *Tx) kept(ctx context.Context, of holder, id string) ([]keptFinding, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable,
+	return collect(ctx, tx, func(scan scanner) (k keptFinding, err error) {
+		err = scan(&k.n, &k.since, &k.rule, &k.severity, &k.field, &k.found, &k.fix, &k.noun,
+			&k.object, &k.pointer, &k.fixable, &k.overridden)
+		return k, err
+	}, `SELECT n, since, rule, severity, field, found, fix, noun, object, pointer, fixable,
 			overridden FROM findings WHERE `+of.column+` = ?`,
-		id,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	var list []keptFinding
-	for rows.Next() {
-		var k keptFinding
-		if err := rows.Scan(
-			&k.n,
-			&k.since,
-			&k.rule,
-			&k.severity,
-			&k.field,
-			&k.found,
-			&k.fix,
-			&k.noun,
-			&k.object,
-			&k.pointer,
-			&k.fixable,
-			&k.overridden,
-		); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		list = append(list, k)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		id)
 }
 
 // addFinding keeps a finding with the names of those whom it concerns.

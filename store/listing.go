@@ -23,7 +23,7 @@ import (
 type listing[Row any] struct {
 	from, joins, cols string
 	id                string // the column of the identifier
-	scan              func(scan func(...any) error) (Row, error)
+	scan              func(scan scanner) (Row, error)
 	search            []string // columns that a search looks into
 	// noun of texts -> the column that has its identifier; where a search goes by an index
 	hits  map[string]string
@@ -184,26 +184,10 @@ func (t *Table[T, Row]) page(
 	l := &t.list
 	onPage := "SELECT " + l.id + " FROM " + l.from + " " + l.joins + " WHERE " + where +
 		" ORDER BY " + by.text() + " LIMIT ? OFFSET ?"
-	rows, err := tx.q.QueryContext(
-		ctx,
+	return collect(ctx, tx, l.scan,
 		"SELECT "+l.cols+" FROM "+l.from+" "+l.joins+" WHERE "+l.id+" IN ("+onPage+") ORDER BY "+
 			by.text(),
 		append(slices.Clone(args), limit, offset)...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	items := []Row{}
-	for rows.Next() {
-		row, err := l.scan(rows.Scan)
-		if err != nil {
-			return nil, errors.Join(fmt.Errorf("database: %w", err), rows.Close())
-		}
-		items = append(items, row)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	return items, nil
 }
 
 // count counts the rows that a query fits, to a bound; all of a list have a kept count.

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 )
@@ -15,29 +14,17 @@ type Sharer struct {
 // Sharers lists the other records that have the same secret as a field of one record. The
 // secrets stay sealed: keyed digests are compared.
 func (tx *Tx) Sharers(ctx context.Context, noun, id, field string, limit int) ([]Sharer, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT b.owner, b.field FROM secrets a JOIN secrets b ON b.mark = a.mark AND b.owner <>
+	return collect(ctx, tx, func(scan scanner) (s Sharer, err error) {
+		var owner string
+		err = scan(&owner, &s.Field)
+		s.Noun, s.ID, _ = strings.Cut(owner, ":")
+		return s, err
+	}, `SELECT b.owner, b.field FROM secrets a JOIN secrets b ON b.mark = a.mark AND b.owner <>
 			a.owner WHERE a.owner = ? AND a.field = ? AND a.mark IS NOT NULL ORDER BY b.owner LIMIT
 			?`,
 		noun+":"+id,
 		field,
-		limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	var list []Sharer
-	for rows.Next() {
-		var owner string
-		var s Sharer
-		if err := rows.Scan(&owner, &s.Field); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		s.Noun, s.ID, _ = strings.Cut(owner, ":")
-		list = append(list, s)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		limit)
 }
 
 // marks are those of one record's secrets.
@@ -99,33 +86,22 @@ func (s *Store) once(ctx context.Context, name string, do func(tx *Tx) error) er
 // markAll marks secrets that were sealed before there were marks. One that does not open gets none.
 func (s *Store) markAll(ctx context.Context) error {
 	return s.once(ctx, "marks", func(tx *Tx) error {
-		rows, err := tx.q.QueryContext(
-			ctx,
-			`SELECT owner, field, sealed FROM secrets WHERE mark IS NULL AND (owner GLOB 'account:*'
-				OR owner GLOB 'gateway:*' OR owner GLOB 'device:*')`,
-		)
-		if err != nil {
-			return fmt.Errorf("database: %w", err)
-		}
 		type one struct {
 			owner, field string
 			mark         []byte
 		}
-		var list []one
-		for rows.Next() {
-			var o one
+		list, err := collect(ctx, tx, func(scan scanner) (o one, err error) {
 			var sealed []byte
-			if err := rows.Scan(&o.owner, &o.field, &sealed); err != nil {
-				return errors.Join(err, rows.Close())
+			if err = scan(&o.owner, &o.field, &sealed); err != nil {
+				return o, err
 			}
-			plain, err := s.seal.open(o.owner, o.field, sealed)
-			if err != nil {
-				continue
+			if plain, err := s.seal.open(o.owner, o.field, sealed); err == nil {
+				o.mark = s.seal.mark(o.owner, plain)
 			}
-			o.mark = s.seal.mark(o.owner, plain)
-			list = append(list, o)
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return o, nil
+		}, `SELECT owner, field, sealed FROM secrets WHERE mark IS NULL AND (owner GLOB 'account:*'
+			OR owner GLOB 'gateway:*' OR owner GLOB 'device:*')`)
+		if err != nil {
 			return err
 		}
 		for _, o := range list {

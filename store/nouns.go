@@ -54,7 +54,7 @@ var Gateways = &Table[vpn.Gateway, api.Gateway]{
 		from: "gateways g",
 		cols: "g.id, g.version, g.created, g.changed, g.body, g.profiles, " + newestState +
 			", g.errors, g.warnings, g.notes",
-		scan: func(scan func(...any) error) (row api.Gateway, err error) {
+		scan: func(scan scanner) (row api.Gateway, err error) {
 			err = scanRecord(
 				scan,
 				&row.Gateway,
@@ -107,7 +107,7 @@ var People = &Table[vpn.Person, api.Person]{
 		cols: `p.id, p.version, p.created, p.changed, p.body,
 			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM
 			devices d WHERE d.person_id = p.id)`,
-		scan: func(scan func(...any) error) (row api.Person, err error) {
+		scan: func(scan scanner) (row api.Person, err error) {
 			err = scanRecord(scan, &row.Person, &row.Meta, &row.Accounts, &row.Devices)
 			return row, err
 		},
@@ -158,7 +158,7 @@ var Devices = &Table[vpn.Device, api.Device]{
 			(SELECT COALESCE(SUM(errors), 0) FROM profiles f WHERE f.device_id = d.id), (SELECT
 			COALESCE(SUM(warnings), 0) FROM profiles f WHERE f.device_id = d.id),
 			(SELECT COALESCE(SUM(notes), 0) FROM profiles f WHERE f.device_id = d.id)`,
-		scan: func(scan func(...any) error) (row api.Device, err error) {
+		scan: func(scan scanner) (row api.Device, err error) {
 			err = scanRecord(
 				scan,
 				&row.Device,

@@ -69,23 +69,8 @@ func (tx *Tx) Parcel(ctx context.Context, id string) (api.Parcel, error) {
 
 // Parcels lists the parcels of a profile, newest first.
 func (tx *Tx) Parcels(ctx context.Context, profileID string) ([]api.Parcel, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`,
-		profileID,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []api.Parcel{}
-	for rows.Next() {
-		p, err := scanParcel(rows.Scan)
-		if err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		list = append(list, p)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+	return collect(ctx, tx, scanParcel, parcelColumns+`WHERE profile_id = ? ORDER BY built DESC, rowid DESC LIMIT 100`,
+		profileID)
 }
 
 // ParcelFile opens the content of one file.

@@ -23,7 +23,7 @@ var Patterns = &Table[vpn.Pattern, api.Pattern]{
 		from: "patterns p",
 		cols: "p.id, p.version, p.created, p.changed, p.body, (SELECT COUNT(*) FROM profiles f " +
 			"WHERE f.pattern_id = p.id)",
-		scan: func(scan func(...any) error) (row api.Pattern, err error) {
+		scan: func(scan scanner) (row api.Pattern, err error) {
 			err = scanRecord(scan, &row.Pattern, &row.Meta, &row.Profiles)
 			return row, err
 		},

@@ -20,20 +20,15 @@ func (tx *Tx) Severities(ctx context.Context) (map[string]vpn.Severity, error) {
 }
 
 func (tx *Tx) severities(ctx context.Context) (map[string]vpn.Severity, error) {
-	rows, err := tx.q.QueryContext(ctx, `SELECT rule, severity FROM severities`)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
 	set := map[string]vpn.Severity{}
-	for rows.Next() {
+	err := each(ctx, tx, func(scan scanner) error {
 		var rule string
 		var severity vpn.Severity
-		if err := rows.Scan(&rule, &severity); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
+		err := scan(&rule, &severity)
 		set[rule] = severity
-	}
-	return set, errors.Join(rows.Err(), rows.Close())
+		return err
+	}, `SELECT rule, severity FROM severities`)
+	return set, err
 }
 
 // SetSeverity sets the severity of a rule; the empty one goes back to the rule's own.
@@ -62,25 +57,13 @@ func (tx *Tx) SetSeverity(
 
 // Overrides are those of one profile, ended ones too.
 func (tx *Tx) Overrides(ctx context.Context, profileID string) ([]check.Override, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT rule, reason, until, operator FROM overrides WHERE profile_id = ? ORDER BY rule`,
-		profileID,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []check.Override{}
-	for rows.Next() {
-		var o check.Override
+	return collect(ctx, tx, func(scan scanner) (o check.Override, err error) {
 		var until int64
-		if err := rows.Scan(&o.Rule, &o.Reason, &until, &o.Operator); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
+		err = scan(&o.Rule, &o.Reason, &until, &o.Operator)
 		o.Until = fromMillis(until)
-		list = append(list, o)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		return o, err
+	}, `SELECT rule, reason, until, operator FROM overrides WHERE profile_id = ? ORDER BY rule`,
+		profileID)
 }
 
 // PutOverride keeps an override, in the place of an earlier one for the same rule.

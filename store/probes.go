@@ -27,7 +27,7 @@ var Probes = &Table[drift.ProbeRow, drift.ProbeRow]{
 		from:  "probes b",
 		joins: "JOIN gateways g ON g.id = b.gateway_id",
 		cols:  "b.id, b.gateway_id, g.name, b.at, b.by_, b.state, b.differences, b.times",
-		scan: func(scan func(...any) error) (r drift.ProbeRow, err error) {
+		scan: func(scan scanner) (r drift.ProbeRow, err error) {
 			var at int64
 			var times string
 			if err := scan(

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 
 	"wardicon/api"
 	"wardicon/core/vpn"
@@ -40,7 +39,7 @@ var Profiles = &Table[vpn.Profile, api.Profile]{
 		cols: `f.id, f.version, f.created, f.changed, f.body, f.errors, f.warnings, f.notes,
 			f.touched = f.seen, f.device_name, f.gateway_name, f.person_name, f.platform, d.release,
 			COALESCE(k.name, '')`,
-		scan: func(scan func(...any) error) (row api.Profile, err error) {
+		scan: func(scan scanner) (row api.Profile, err error) {
 			var t vpn.Tally
 			var checked bool
 			err = scanRecord(
@@ -205,23 +204,11 @@ func (tx *Tx) DueGateways(ctx context.Context, limit int) ([]Due, error) {
 }
 
 func (tx *Tx) due(ctx context.Context, of holder, limit int) ([]Due, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT id, touched FROM `+of.table+` WHERE touched <> seen ORDER BY id LIMIT ?`,
-		limit,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	var list []Due
-	for rows.Next() {
-		var d Due
-		if err := rows.Scan(&d.ID, &d.Touched); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		list = append(list, d)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+	return collect(ctx, tx, func(scan scanner) (d Due, err error) {
+		err = scan(&d.ID, &d.Touched)
+		return d, err
+	}, `SELECT id, touched FROM `+of.table+` WHERE touched <> seen ORDER BY id LIMIT ?`,
+		limit)
 }
 
 // Count sums up what is there, by counts that are kept.
@@ -244,23 +231,11 @@ func (tx *Tx) Count(ctx context.Context) (c api.Counts, err error) {
 
 // CountRules lists the rules that find something, most severe and most frequent first.
 func (tx *Tx) CountRules(ctx context.Context) ([]api.RuleSum, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT rule, severity, profiles FROM rule_sums ORDER BY CASE severity WHEN 'error' THEN 0
-			WHEN 'warning' THEN 1 ELSE 2 END, profiles DESC, rule`,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []api.RuleSum{}
-	for rows.Next() {
-		var r api.RuleSum
-		if err := rows.Scan(&r.Rule, &r.Severity, &r.Profiles); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		list = append(list, r)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+	return collect(ctx, tx, func(scan scanner) (r api.RuleSum, err error) {
+		err = scan(&r.Rule, &r.Severity, &r.Profiles)
+		return r, err
+	}, `SELECT rule, severity, profiles FROM rule_sums ORDER BY CASE severity WHEN 'error' THEN 0
+			WHEN 'warning' THEN 1 ELSE 2 END, profiles DESC, rule`)
 }
 
 // CountGroup counts the profiles of the devices of a group's people.

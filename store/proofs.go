@@ -6,7 +6,6 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"encoding/binary"
-	"errors"
 	"fmt"
 )
 
@@ -132,19 +131,11 @@ func (s *Store) adopt(ctx context.Context) error {
 	}
 	return s.Write(ctx, func(tx *Tx) error {
 		for which, p := range proven {
-			rows, err := tx.q.QueryContext(ctx, `SELECT `+p.key+` FROM `+p.table)
+			keys, err := collect(ctx, tx, func(scan scanner) (key any, err error) {
+				err = scan(&key)
+				return key, err
+			}, `SELECT `+p.key+` FROM `+p.table)
 			if err != nil {
-				return fmt.Errorf("database: %w", err)
-			}
-			var keys []any
-			for rows.Next() {
-				var key any
-				if err := rows.Scan(&key); err != nil {
-					return errors.Join(err, rows.Close())
-				}
-				keys = append(keys, key)
-			}
-			if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 				return err
 			}
 			for _, key := range keys {

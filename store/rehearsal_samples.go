@@ -16,7 +16,7 @@ func (tx *Tx) RehearsalSample(ctx context.Context, column, id string) ([]string,
 	if column != "gateway_id" && column != "pattern_id" {
 		return nil, fmt.Errorf("found %q, expected a column of profiles", column)
 	}
-	return collect(ctx, tx, func(scan func(...any) error) (id string, err error) {
+	return collect(ctx, tx, func(scan scanner) (id string, err error) {
 		var built int64
 		return id, scan(&id, &built)
 	}, `SELECT p.id, max(a.built) FROM profiles p JOIN parcels a ON a.profile_id = p.id
@@ -41,7 +41,7 @@ func (tx *Tx) AddSample(ctx context.Context, j *api.Job, profiles []string) erro
 
 // Sampled are the profiles of a sample that were not begun yet.
 func (tx *Tx) Sampled(ctx context.Context, jobID string) ([]string, error) {
-	return collect(ctx, tx, func(scan func(...any) error) (id string, err error) {
+	return collect(ctx, tx, func(scan scanner) (id string, err error) {
 		return id, scan(&id)
 	}, `SELECT profile_id FROM rehearsal_samples WHERE job_id = ? AND rehearsal_id = ''
 		ORDER BY profile_id`, jobID)
@@ -92,7 +92,7 @@ func (tx *Tx) LeaveSample(
 // which nothing is left: their profiles were removed.
 func (tx *Tx) SettleSamples(ctx context.Context) error {
 	type over struct{ job, profile, state string }
-	list, err := collect(ctx, tx, func(scan func(...any) error) (o over, err error) {
+	list, err := collect(ctx, tx, func(scan scanner) (o over, err error) {
 		return o, scan(&o.job, &o.profile, &o.state)
 	}, `SELECT s.job_id, s.profile_id, COALESCE(r.state, 'stopped') FROM rehearsal_samples s
 		LEFT JOIN rehearsals r ON r.id = s.rehearsal_id
@@ -142,7 +142,7 @@ type ScheduledGateway struct {
 
 // ScheduledGateways are those whose parcels are rehearsed by a schedule.
 func (tx *Tx) ScheduledGateways(ctx context.Context) ([]ScheduledGateway, error) {
-	return collect(ctx, tx, func(scan func(...any) error) (g ScheduledGateway, err error) {
+	return collect(ctx, tx, func(scan scanner) (g ScheduledGateway, err error) {
 		var every, followed int64
 		err = scan(&g.ID, &g.Name, &every, &followed)
 		g.Every = time.Duration(every) * time.Minute

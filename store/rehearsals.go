@@ -31,7 +31,7 @@ var Rehearsals = &Table[api.Rehearsal, api.Rehearsal]{
 			"JOIN gateways g ON g.id = r.gateway_id",
 		cols: "r.id, r.profile_id, r.parcel_id, r.gateway_id, d.name, g.name, r.operator, " +
 			"r.login, r.state, r.body",
-		scan: func(scan func(...any) error) (r api.Rehearsal, err error) {
+		scan: func(scan scanner) (r api.Rehearsal, err error) {
 			var body string
 			if err := scan(&r.ID, &r.ProfileID, &r.ParcelID, &r.GatewayID, &r.Device, &r.Gateway,
 				&r.Operator, &r.Login, &r.State, &body); err != nil {
@@ -112,7 +112,7 @@ func (tx *Tx) EndRehearsal(ctx context.Context, r *api.Rehearsal) error {
 
 // RehearsalCells are the last rehearsals of a gateway, by protocol and platform.
 func (tx *Tx) RehearsalCells(ctx context.Context, gatewayID string) ([]api.RehearsalCell, error) {
-	return collect(ctx, tx, func(scan func(...any) error) (c api.RehearsalCell, err error) {
+	return collect(ctx, tx, func(scan scanner) (c api.RehearsalCell, err error) {
 		var at, passed int64
 		err = scan(&c.GatewayID, &c.Protocol, &c.Platform, &c.RehearsalID, &c.ProfileID,
 			&c.Device, &c.State, &c.FailedAt, &c.Cause, &c.Place, &at, &passed)
@@ -129,7 +129,7 @@ func (tx *Tx) RehearsalCells(ctx context.Context, gatewayID string) ([]api.Rehea
 
 // RehearsedPlatforms are the platforms of all cells.
 func (tx *Tx) RehearsedPlatforms(ctx context.Context) ([]vpn.Platform, error) {
-	return collect(ctx, tx, func(scan func(...any) error) (p vpn.Platform, err error) {
+	return collect(ctx, tx, func(scan scanner) (p vpn.Platform, err error) {
 		return p, scan(&p)
 	}, `SELECT DISTINCT platform FROM rehearsal_cells`)
 }

@@ -23,7 +23,7 @@ var Reports = &Table[api.Report, api.Report]{
 		joins: "JOIN profiles f ON f.id = r.profile_id JOIN devices d ON d.id = f.device_id JOIN " +
 			"gateways g ON g.id = f.gateway_id JOIN people p ON p.id = d.person_id",
 		cols: "r.id, r.profile_id, d.name, g.name, p.name, r.message, r.cause, r.created, r.done",
-		scan: func(scan func(...any) error) (r api.Report, err error) {
+		scan: func(scan scanner) (r api.Report, err error) {
 			var created int64
 			var done sql.NullInt64
 			if err := scan(

@@ -6,28 +6,48 @@ import (
 	"fmt"
 )
 
+// scanner reads the columns of a row.
+type scanner = func(columns ...any) error
+
 // collect asks a query, and reads every row of what it answers.
 func collect[T any](
 	ctx context.Context,
 	tx *Tx,
-	scan func(scan func(...any) error) (T, error),
+	read func(scan scanner) (T, error),
 	query string,
 	args ...any,
-) (list []T, err error) {
-	rows, err := tx.q.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list = []T{}
-	for rows.Next() {
-		one, err := scan(rows.Scan)
-		if err != nil {
-			return nil, errors.Join(fmt.Errorf("database: %w", err), rows.Close())
-		}
+) ([]T, error) {
+	list := []T{}
+	err := each(ctx, tx, func(scan scanner) error {
+		one, err := read(scan)
 		list = append(list, one)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return nil, fmt.Errorf("database: %w", err)
+		return err
+	}, query, args...)
+	if err != nil {
+		return nil, err
 	}
 	return list, nil
+}
+
+// each asks a query, and reads every row of what it answers in turn.
+func each(
+	ctx context.Context,
+	tx *Tx,
+	read func(scan scanner) error,
+	query string,
+	args ...any,
+) error {
+	rows, err := tx.q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	for rows.Next() {
+		if err := read(rows.Scan); err != nil {
+			return errors.Join(fmt.Errorf("database: %w", err), rows.Close())
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	return nil
 }

@@ -139,27 +139,13 @@ func (tx *Tx) Session(ctx context.Context, bearer string) (Session, error) {
 
 // Sessions lists the open sessions, of one operator or of all, the newest first.
 func (tx *Tx) Sessions(ctx context.Context, operatorID string) ([]api.Session, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		sessionColumns+`WHERE s.expires > ? AND (? = '' OR s.operator_id = ?) ORDER BY s.created
+	return collect(ctx, tx, func(scan scanner) (api.Session, error) {
+		s, _, err := scanSession(scan)
+		return s.Session, err
+	}, sessionColumns+`WHERE s.expires > ? AND (? = '' OR s.operator_id = ?) ORDER BY s.created
 			DESC, s.id LIMIT 500`,
 		millis(tx.s.now()),
-		operatorID,
-		operatorID,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	list := []api.Session{}
-	for rows.Next() {
-		s, _, err := scanSession(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, s.Session)
-	}
-	return list, rows.Err()
+		operatorID, operatorID)
 }
 
 // UseSession notes when a session was used, to the minute.

@@ -227,25 +227,15 @@ func (t *Table[T, Row]) SecretsChanged(
 	tx *Tx,
 	id string,
 ) (map[string]time.Time, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT field, changed FROM secrets WHERE owner = ? AND changed > 0`,
-		t.owner(id),
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
 	times := map[string]time.Time{}
-	for rows.Next() {
+	err := each(ctx, tx, func(scan scanner) error {
 		var field string
 		var changed int64
-		if err := rows.Scan(&field, &changed); err != nil {
-			return nil, err
-		}
+		err := scan(&field, &changed)
 		times[field] = fromMillis(changed)
-	}
-	return times, rows.Err()
+		return err
+	}, `SELECT field, changed FROM secrets WHERE owner = ? AND changed > 0`, t.owner(id))
+	return times, err
 }
 
 // Delete removes a record with its secrets.
@@ -310,27 +300,19 @@ func (t *Table[T, Row]) Where(
 	condition string,
 	args ...any,
 ) ([]T, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		"SELECT id, version, created, changed, body FROM "+t.name+" WHERE "+condition+
-			" ORDER BY created, id",
-		args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
 	var list []T
 	var broken []string // records that cannot be read at all; the others go on without them
-	for rows.Next() {
+	err := each(ctx, tx, func(scan scanner) error {
 		var record T
 		var id, body string
 		var version int
 		var created, changed int64
-		if err := rows.Scan(&id, &version, &created, &changed, &body); err != nil {
-			return nil, errors.Join(err, rows.Close())
+		if err := scan(&id, &version, &created, &changed, &body); err != nil {
+			return err
 		}
 		if json.Unmarshal([]byte(body), &record) != nil {
 			broken = append(broken, id)
-			continue
+			return nil
 		}
 		if t.complete != nil {
 			t.complete(&record)
@@ -342,9 +324,11 @@ func (t *Table[T, Row]) Where(
 			Changed: fromMillis(changed),
 		}
 		list = append(list, record)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return nil, fmt.Errorf("database: %w", err)
+		return nil
+	}, "SELECT id, version, created, changed, body FROM "+t.name+" WHERE "+condition+
+		" ORDER BY created, id", args...)
+	if err != nil {
+		return nil, err
 	}
 	for i := range list {
 		if err := t.unseal(ctx, tx, &list[i]); err != nil {
@@ -433,37 +417,21 @@ func (t *Table[T, Row]) CarrySecrets(from, to *T, keep func(field string) bool) 
 
 // names reads rows of one text.
 func (tx *Tx) names(ctx context.Context, query string, args ...any) ([]string, error) {
-	rows, err := tx.q.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
-	list := []string{}
-	for rows.Next() {
-		var v string
-		if err := rows.Scan(&v); err != nil {
-			return nil, fmt.Errorf("database: %w", err)
-		}
-		list = append(list, v)
-	}
-	return list, rows.Err()
+	return collect(ctx, tx, func(scan scanner) (v string, err error) {
+		err = scan(&v)
+		return v, err
+	}, query, args...)
 }
 
 // counts reads rows of a text and a number.
 func (tx *Tx) counts(ctx context.Context, query string, args ...any) (map[string]int, error) {
-	rows, err := tx.q.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	defer func() { _ = rows.Close() }()
 	all := map[string]int{}
-	for rows.Next() {
+	err := each(ctx, tx, func(scan scanner) error {
 		var v string
 		var n int
-		if err := rows.Scan(&v, &n); err != nil {
-			return nil, fmt.Errorf("database: %w", err)
-		}
+		err := scan(&v, &n)
 		all[v] = n
-	}
-	return all, rows.Err()
+		return err
+	}, query, args...)
+	return all, err
 }

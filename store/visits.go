@@ -111,35 +111,15 @@ func (tx *Tx) NoteConnected(ctx context.Context, handoverID string) error {
 
 // SeenConnections lists the gateways that a profile's device was seen through, the latest first.
 func (tx *Tx) SeenConnections(ctx context.Context, profileID string) ([]api.SeenConnection, error) {
-	rows, err := tx.q.QueryContext(
-		ctx,
-		`SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM
+	return collect(ctx, tx, func(scan scanner) (s api.SeenConnection, err error) {
+		var first, last int64
+		err = scan(&s.ProfileID, &s.GatewayID, &s.Gateway, &s.Address, &s.By, &first, &last)
+		s.First, s.Last = fromMillis(first), fromMillis(last)
+		return s, err
+	}, `SELECT s.profile_id, s.gateway_id, g.name, s.address, s.by_, s.first, s.last FROM
 			seen_connections s JOIN gateways g ON g.id = s.gateway_id WHERE s.profile_id = ? ORDER
 			BY s.last DESC`,
-		profileID,
-	)
-	if err != nil {
-		return nil, fmt.Errorf("database: %w", err)
-	}
-	list := []api.SeenConnection{}
-	for rows.Next() {
-		var s api.SeenConnection
-		var first, last int64
-		if err := rows.Scan(
-			&s.ProfileID,
-			&s.GatewayID,
-			&s.Gateway,
-			&s.Address,
-			&s.By,
-			&first,
-			&last,
-		); err != nil {
-			return nil, errors.Join(err, rows.Close())
-		}
-		s.First, s.Last = fromMillis(first), fromMillis(last)
-		list = append(list, s)
-	}
-	return list, errors.Join(rows.Err(), rows.Close())
+		profileID)
 }
 
 // OthersSeen counts the profiles beside one whose devices were seen through a gateway since some
