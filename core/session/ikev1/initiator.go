@@ -396,7 +396,7 @@ func (s *Session) proven(list []isakmp.Payload) error {
 			return ErrProof
 		}
 		s.Proof = "the pre-shared key"
-		return s.expected()
+		return s.Remote.Demand(s.Who)
 	}
 	if s.Shown, err = shown(list); err != nil {
 		return err
@@ -408,15 +408,8 @@ func (s *Session) proven(list []isakmp.Payload) error {
 	if s.Proof, err = verify(s.Shown[0].PublicKey, s.proof(true), signed); err != nil {
 		return err
 	}
-	if err := s.expected(); err != nil {
+	if err := s.Remote.Demand(s.Who); err != nil {
 		return err
 	}
 	return s.Verify(s.Shown, who)
-}
-
-func (s *Session) expected() error {
-	if s.Remote != nil && !s.Remote.Same(s.Who) {
-		return &ipsec.IdentityError{Found: s.Who, Expected: *s.Remote}
-	}
-	return nil
 }

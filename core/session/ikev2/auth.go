@@ -14,7 +14,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"hash"
 	"io"
 	"math/big"
 	"slices"
@@ -43,8 +42,8 @@ var hashes = []crypto.Hash{crypto.SHA256, crypto.SHA384, crypto.SHA512}
 var ErrProof = errors.New("the gateway's authentication is not valid")
 
 // shared proves an end by a secret that both have (RFC 7296 §2.15).
-func shared(prf func() hash.Hash, secret, octets []byte) []byte {
-	return ipsec.MAC(prf, ipsec.MAC(prf, secret, []byte("Key Pad for IKEv2")), octets)
+func shared(prf ipsec.PRF, secret, octets []byte) []byte {
+	return prf.Of(prf.Of(secret, []byte("Key Pad for IKEv2")), octets)
 }
 
 // announced writes the hash algorithms for a notification (RFC 7427 §4).
@@ -237,7 +236,7 @@ func requested(authorities []*x509.Certificate) []byte {
 const certX509 = 4 // RFC 7296 §3.6
 
 // sharedProof holds a proof by a secret to what it should be.
-func sharedProof(prf func() hash.Hash, secret, octets, auth []byte) error {
+func sharedProof(prf ipsec.PRF, secret, octets, auth []byte) error {
 	if len(auth) < 4 || auth[0] != authShared ||
 		!hmac.Equal(auth[4:], shared(prf, secret, octets)) {
 		return ErrProof

@@ -3,10 +3,11 @@ package ikev2
 import (
 	"encoding/binary"
 	"fmt"
-	"hash"
 	"io"
+	"slices"
 
 	"wardicon/core/session/ipsec"
+	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
 	"wardicon/core/wire/isakmp"
 )
@@ -14,7 +15,7 @@ import (
 // channel is what both ends of an association have in common: its names and keys.
 type channel struct {
 	initiator, responder uint64
-	prf                  func() hash.Hash
+	prf                  ipsec.PRF
 	keyD, keyPi, keyPr   []byte
 	out, in              *ipsec.Box
 	answers              bool // this end is the gateway's
@@ -22,19 +23,30 @@ type channel struct {
 
 // function notes the pseudo-random function that was chosen.
 func (c *channel) function(p ikev2.Proposal) error {
-	if c.prf = functions[p.ID(ikev2.PRF)]; c.prf == nil {
+	var ok bool
+	c.prf, ok = ipsec.PRFs[suite.Numbered(suite.PRF, p.ID(ikev2.PRF))]
+	if !ok {
 		return fmt.Errorf("pseudo-random function %d: %w", p.ID(ikev2.PRF), ipsec.ErrSuite)
 	}
 	return nil
 }
 
 // derive makes the keys of an association (RFC 7296 §2.14).
-func (c *channel) derive(how ipsec.Method, nonces, secret []byte) (err error) {
-	seed := ipsec.MAC(c.prf, nonces, secret)
+func (c *channel) derive(
+	how ipsec.Method,
+	nonceI, nonceR, secret []byte,
+) (err error) {
+	nonces := slices.Concat(nonceI, nonceR)
+	first := nonces
+	if c.prf.HalfNonces {
+		const kept = 8 // bytes
+		first = slices.Concat(nonceI[:min(kept, len(nonceI))], nonceR[:min(kept, len(nonceR))])
+	}
+	seed := c.prf.Of(first, secret)
 	spis := binary.BigEndian.AppendUint64(nil, c.initiator)
 	spis = binary.BigEndian.AppendUint64(spis, c.responder)
-	n := c.prf().Size()
-	keys := expand(c.prf, seed, append(nonces, spis...), 3*n+2*how.Integrity+2*how.Encryption)
+	n := c.prf.Size
+	keys := c.prf.Expand(seed, append(nonces, spis...), 3*n+2*how.Integrity+2*how.Encryption)
 	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
 	c.keyD = take(n)
 	ai, ar := take(how.Integrity), take(how.Integrity)
@@ -51,7 +63,7 @@ func (c *channel) derive(how ipsec.Method, nonces, secret []byte) (err error) {
 
 // childBoxes makes the keys of a tunnel (RFC 7296 §2.17).
 func (c *channel) childBoxes(how ipsec.Method, nonces []byte) (out, in *ipsec.Box, err error) {
-	keys := expand(c.prf, c.keyD, nonces, 2*(how.Encryption+how.Integrity))
+	keys := c.prf.Expand(c.keyD, nonces, 2*(how.Encryption+how.Integrity))
 	take := func(n int) (k []byte) { k, keys = keys[:n:n], keys[n:]; return k }
 	ei, ai := take(how.Encryption), take(how.Integrity)
 	er, ar := take(how.Encryption), take(how.Integrity)
@@ -67,7 +79,7 @@ func (c *channel) childBoxes(how ipsec.Method, nonces []byte) (out, in *ipsec.Bo
 // octets are what an end signs (RFC 7296 §2.15).
 func (c *channel) octets(first, nonce, key, id []byte) []byte {
 	out := append(append([]byte{}, first...), nonce...)
-	return append(out, ipsec.MAC(c.prf, key, id)...)
+	return append(out, c.prf.Of(key, id)...)
 }
 
 // wrap makes one datagram of encrypted payloads (RFC 7296 §3.14).

@@ -273,7 +273,7 @@ func (s *Session) agreed(
 	if n := find(notes, ikev2.SignatureHashes); n != nil {
 		s.hashes = theirHashes(n.Data)
 	}
-	return s.derive(how, append(append([]byte{}, s.own...), s.its...), secret)
+	return s.derive(how, s.own, s.its, secret)
 }
 
 // named writes a chosen proposal as Wardicon does.

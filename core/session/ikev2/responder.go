@@ -79,7 +79,7 @@ func (r *Responder) Begin(
 		err = r.function(chosen)
 	}
 	if err == nil {
-		err = r.derive(how, append(append([]byte{}, r.its...), r.own...), secret)
+		err = r.derive(how, r.its, r.own, secret)
 	}
 	return []isakmp.Payload{
 		ikev2.KE(number, h.Public), {Kind: ikev2.KindNonce, Body: r.own},

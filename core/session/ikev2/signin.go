@@ -179,7 +179,7 @@ func (s *Session) proveGateway(list []isakmp.Payload) error {
 			return err
 		}
 		s.Proof = "the pre-shared key"
-		return s.expected()
+		return s.Remote.Demand(s.Who)
 	}
 	for _, p := range list {
 		if p.Kind != ikev2.KindCert || len(p.Body) < 2 || p.Body[0] != certX509 {
@@ -197,17 +197,10 @@ func (s *Session) proveGateway(list []isakmp.Payload) error {
 	if s.Proof, err = verify(s.Shown[0].PublicKey, auth, theirs); err != nil {
 		return err
 	}
-	if err := s.expected(); err != nil {
+	if err := s.Remote.Demand(s.Who); err != nil {
 		return err
 	}
 	return s.Verify(s.Shown, who)
-}
-
-func (s *Session) expected() error {
-	if s.Remote != nil && !s.Remote.Same(s.Who) {
-		return &ipsec.IdentityError{Found: s.Who, Expected: *s.Remote}
-	}
-	return nil
 }
 
 // byEAP signs in by EAP, and proves both ends by the key that comes out of it (RFC 7296 §2.16).

@@ -16,6 +16,10 @@ import (
 	"hash"
 	"io"
 
+	//nolint:staticcheck // old gateways still agree on them; that they are weak is a finding
+	"golang.org/x/crypto/blowfish"
+	//nolint:staticcheck // likewise
+	"golang.org/x/crypto/cast5"
 	"golang.org/x/crypto/chacha20poly1305"
 )
 
@@ -58,19 +62,31 @@ var ErrSuite = errors.New("this suite cannot be used here")
 // keyBytes are the lengths of the keys of ciphers, by the names of suites.
 var keyBytes = map[string]int{
 	"aes256gcm16": 32, "aes128gcm16": 16, "chacha20poly1305": 32,
-	"aes256": 32, "aes192": 24, "aes128": 16, "3des": 24,
+	"aes256": 32, "aes192": 24, "aes128": 16, "3des": 24, "camellia256": 32, "blowfish128": 16,
+	"cast128": 16, "des": 8,
 }
 
 // Block makes the block cipher of an encryption that is chained; false for another.
 func Block(encryption string) (make func(key []byte) (cipher.Block, error), key int, ok bool) {
 	switch encryption {
 	case "aes256", "aes192", "aes128":
-		return aes.NewCipher, keyBytes[encryption], true
+		make = aes.NewCipher
 	case "3des":
-		return des.NewTripleDESCipher, keyBytes[encryption], true
+		make = des.NewTripleDESCipher
+	case "camellia256":
+		make = newCamellia
+	case "blowfish128":
+		make = func(key []byte) (cipher.Block, error) { return blowfish.NewCipher(key) }
+	case "cast128":
+		make = func(key []byte) (cipher.Block, error) { return cast5.NewCipher(key) }
+	case "des":
+		make = des.NewCipher
 	}
-	return nil, 0, false
+	return make, keyBytes[encryption], make != nil
 }
+
+// clear is no cipher at all (RFC 2410).
+const clear = "null"
 
 // MethodOf finds how an encryption and an integrity algorithm protect messages, by the names of
 // suites. An AEAD cipher has no integrity algorithm.
@@ -93,7 +109,7 @@ func MethodOf(encryption, integrity string) (m Method, err error) {
 		return m, nil
 	}
 	make, key, ok := Block(encryption)
-	if !ok {
+	if !ok && encryption != clear {
 		return m, fmt.Errorf("encryption %q: %w", encryption, ErrSuite)
 	}
 	d, ok := Digests[integrity]
@@ -102,6 +118,9 @@ func MethodOf(encryption, integrity string) (m Method, err error) {
 	}
 	m.Encryption, m.Integrity = key, d.Make().Size()
 	m.Box = func(encryption, integrity []byte) (*Box, error) {
+		if make == nil {
+			return &Box{digest: d, key: integrity, block: 1, tag: d.Kept}, nil
+		}
 		c, err := make(encryption)
 		if err != nil {
 			return nil, err
@@ -153,7 +172,11 @@ func (b *Box) Seal(before, text []byte, random io.Reader) ([]byte, error) {
 	if _, err := io.ReadFull(random, out[:b.iv]); err != nil {
 		return nil, err
 	}
-	cipher.NewCBCEncrypter(b.chain, out[:b.iv]).CryptBlocks(out[b.iv:], text)
+	if b.chain == nil {
+		copy(out, text)
+	} else {
+		cipher.NewCBCEncrypter(b.chain, out[:b.iv]).CryptBlocks(out[b.iv:], text)
+	}
 	return append(out, MAC(b.digest.Make, b.key, before, out)[:b.tag]...), nil
 }
 
@@ -177,6 +200,9 @@ func (b *Box) Open(before, sealed []byte) ([]byte, error) {
 	if len(text)%b.block != 0 || len(text) == 0 ||
 		!hmac.Equal(MAC(b.digest.Make, b.key, before, sealed[:len(sealed)-b.tag])[:b.tag], tag) {
 		return nil, ErrSealed
+	}
+	if b.chain == nil {
+		return bytes.Clone(text), nil
 	}
 	out := make([]byte, len(text))
 	cipher.NewCBCDecrypter(b.chain, iv).CryptBlocks(out, text)

@@ -34,8 +34,15 @@ func NewHalf(g suite.Algorithm, random io.Reader) (Half, error) {
 	if curve, ok := curves[g.Name]; ok {
 		return onCurve(curve, g.Name != "curve25519", random)
 	}
+	if g.Name == curve448 {
+		return newX448(random)
+	}
 	p, ok := prime(g.Bits)
-	if !ok || g.Name == "modp1024s160" {
+	base := big.NewInt(2)
+	if g.Name == subgroup {
+		p, base = subgroupPrime, subgroupBase
+	}
+	if !ok {
 		return Half{}, fmt.Errorf("%s: %w", g.Name, ErrGroup)
 	}
 	size := g.Bits / 8
@@ -44,7 +51,7 @@ func NewHalf(g suite.Algorithm, random io.Reader) (Half, error) {
 		return Half{}, err
 	}
 	x := new(big.Int).SetBytes(b)
-	public := new(big.Int).Exp(big.NewInt(2), x, p).FillBytes(make([]byte, size))
+	public := new(big.Int).Exp(base, x, p).FillBytes(make([]byte, size))
 	return Half{public, func(peer []byte) ([]byte, error) {
 		y := new(big.Int).SetBytes(peer)
 		// Neither of the elements that make the secret known (RFC 6989 §2.1).
@@ -80,8 +87,25 @@ func onCurve(curve ecdh.Curve, point bool, random io.Reader) (Half, error) {
 // Agrees tells whether a group is spoken here.
 func Agrees(g suite.Algorithm) bool {
 	_, curve := curves[g.Name]
-	return curve || offsets[g.Bits] != 0 && g.Name != "modp1024s160"
+	return curve || g.Name == curve448 || offsets[g.Bits] != 0
 }
+
+const (
+	curve448 = "curve448"
+	subgroup = "modp1024s160" // whose elements are of a subgroup with 2^160 members
+)
+
+// The prime and the base of that group (RFC 5114 §2.1).
+var (
+	subgroupPrime, _ = new(big.Int).SetString("B10B8F96A080E01DDE92DE5EAE5D54EC52C99FBCFB06A3C6"+
+		"9A6A9DCA52D23B616073E28675A23D189838EF1E2EE652C013ECB4AEA906112324975C3CD49B83BFACCBDD7D"+
+		"90C4BD7098488E9C219A73724EFFD6FAE5644738FAA31A4FF55BCCC0A151AF5F0DC8B4BD45BF37DF365C1A65"+
+		"E68CFDA76D4DA708DF1FB2BC2E4A4371", 16)
+	subgroupBase, _ = new(big.Int).SetString("A4D1CBD5C3FD34126765A442EFB99905F8104DD258AC507F"+
+		"D6406CFF14266D31266FEA1E5C41564B777E690F5504F213160217B4B01B886A5E91547F9E2749F4D7FBD7D3"+
+		"B9A92EE1909D0D2263F80A76A6A24C087A091F531DBF0A0169B6A28AD662A4D18E73AFA32D779D5918D08BC8"+
+		"858F4DCEF97C2A24855E6EEB22B3B2E5", 16)
+)
 
 // offsets are the numbers that make primes of the formula below (RFC 2409 §6, RFC 3526).
 var offsets = map[int]int64{

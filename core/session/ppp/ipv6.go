@@ -41,11 +41,8 @@ func (l *Link) configureIPv6() {
 
 // ipv6cp agrees on names of interfaces (RFC 5072 §4.1). A link is open without.
 func (l *Link) ipv6cp(m ppp.Message) {
-	if l.Phase != Network && l.Phase != Open || l.encrypts() && !l.encrypted() {
-		return
-	}
-	options, err := ppp.DecodeOptions(m.Data)
-	if err != nil {
+	options, ok := l.networkOptions(m)
+	if !ok {
 		return
 	}
 	switch m.Code {

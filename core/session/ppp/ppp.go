@@ -577,12 +577,19 @@ func (l *Link) answered(m ppp.Message) {
 	l.authenticated(l.Method)
 }
 
-func (l *Link) ipcp(m ppp.Message) {
+// networkOptions are those of a message of a network protocol, which counts only once both are
+// signed in and encryption is on where it is to be (RFC 1661 §3.6).
+func (l *Link) networkOptions(m ppp.Message) ([]ppp.Option, bool) {
 	if l.Phase != Network && l.Phase != Open || l.encrypts() && !l.encrypted() {
-		return
+		return nil, false
 	}
 	options, err := ppp.DecodeOptions(m.Data)
-	if err != nil {
+	return options, err == nil
+}
+
+func (l *Link) ipcp(m ppp.Message) {
+	options, ok := l.networkOptions(m)
+	if !ok {
 		return
 	}
 	switch m.Code {
