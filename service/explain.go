@@ -8,6 +8,7 @@ import (
 	"wardicon/core/drift"
 	"wardicon/core/explain"
 	"wardicon/core/pki"
+	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 	"wardicon/store"
@@ -139,6 +140,9 @@ func (s *Service) evidence(
 	if e.Probe, err = tx.LatestProbe(ctx, g.ID, s.now().Add(-probeFresh)); err != nil {
 		return e, nil, err
 	}
+	if e.Tried, err = s.rehearsedNow(ctx, tx, w); err != nil {
+		return e, nil, err
+	}
 	if c.Authority != "" || c.Protocol == vpn.SSTP || c.Protocol == vpn.TLS {
 		e.GatewayExpires = shownEnd(e.Probe, c.Protocol, g.Certificate)
 	}
@@ -155,6 +159,21 @@ func (s *Service) evidence(
 		}
 	}
 	return e, w.secrets(), nil
+}
+
+// rehearsedNow is the newest rehearsal of a profile's newest parcel, while it counts.
+func (s *Service) rehearsedNow(
+	ctx context.Context,
+	tx *store.Tx,
+	w *worked,
+) (*explain.Tried, error) {
+	r := w.subject.Rehearsed
+	if r == nil || r.Protocol != w.plan.Connection.Protocol ||
+		s.now().Sub(r.At) > probeFresh || r.CauseID == rehearsal.NotPermitted {
+		return nil, nil
+	}
+	login, err := tx.RehearsalLogin(ctx, w.in.Profile.ID)
+	return &explain.Tried{Result: *r, Own: login == w.plan.Connection.Login}, err
 }
 
 // datesOf fills in when the parcel was built and fetched, and when secrets were changed.

@@ -167,6 +167,16 @@ func (tx *Tx) LastRehearsal(
 	return r, json.Unmarshal([]byte(body), r)
 }
 
+// RehearsalLogin is the login of a profile's newest rehearsal that came to an end.
+func (tx *Tx) RehearsalLogin(ctx context.Context, profileID string) (login string, err error) {
+	err = tx.q.QueryRowContext(ctx, `SELECT login FROM rehearsals WHERE profile_id = ? AND
+		state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`, profileID).Scan(&login)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return login, err
+}
+
 // LastSignIn is when a login was last tried at a gateway, and by what it failed; the zero time
 // where it never was.
 func (tx *Tx) LastSignIn(

@@ -224,6 +224,16 @@ func TestRank(t *testing.T) {
 			},
 		),
 	} // by IPv6
+	tried := func(cause string, step rehearsal.StepName) *explain.Tried {
+		t := &explain.Tried{Result: rehearsal.Result{
+			At: now.Add(-time.Hour), Passed: cause == "", CauseID: cause,
+			Steps: []rehearsal.Step{{Name: rehearsal.Exchange, State: rehearsal.Passed}},
+		}}
+		if step != "" {
+			t.Steps = append(t.Steps, rehearsal.Step{Name: step, State: rehearsal.Failed})
+		}
+		return t
+	}
 	base := explain.Evidence{
 		Now:      now,
 		Platform: vpn.Windows,
@@ -282,6 +292,26 @@ func TestRank(t *testing.T) {
 			e.BehindNAT,
 				e.RunningSince = true, seen
 		}, "key-wrong", ""},
+		"rehearsed since the probe": {"809", func(e *explain.Evidence) {
+			e.Probe, e.Tried = silent, tried("", "")
+		}, "port-blocked", "a rehearsal of this parcel from the service on 2026-11-2"},
+		"rehearsed before the probe, in vain": {"809", func(e *explain.Evidence) {
+			fresh := *silent
+			fresh.At = now
+			e.Probe, e.Tried = &fresh, tried("routes-missing", rehearsal.Echo)
+		}, "gateway-no-response", "no answer on UDP 4500"},
+		"failed alike": {"13801", func(e *explain.Evidence) {
+			e.Tried = tried("certificate-name", rehearsal.Gateway)
+		}, "certificate-name", "failed by it, at the step gateway authentication"},
+		"another account's password": {"691", func(e *explain.Evidence) {
+			e.Realm, e.Findings = true, []string{"realm-missing"}
+			e.Tried = tried("password-wrong", rehearsal.SignIn)
+		}, "realm-wrong", ""},
+		"the password of a rehearsal": {"691", func(e *explain.Evidence) {
+			e.Realm = true
+			e.Tried = tried("password-wrong", rehearsal.SignIn)
+			e.Tried.Own = true
+		}, "password-wrong", "failed by it"},
 		"nobody to ask": {"StopCCN 4", func(e *explain.Evidence) {
 			e.PasswordAsked,
 				e.CannotAsk = true, true

@@ -44,6 +44,7 @@ type Evidence struct {
 	CannotAsk           bool      // nobody can be asked on the device
 	Findings            []string  // rules that found something in the profile
 	Probe               *drift.Probe
+	Tried               *Tried
 	Others              int // other devices seen through the same gateway within a day
 	Seen                time.Time
 
@@ -116,7 +117,7 @@ func (e Evidence) Notes() []string {
 			fmt.Sprintf("This device was last seen connected on %s.", e.Seen.Format(minutes)),
 		)
 	}
-	if e.Gateway != "" && e.Probe == nil {
+	if e.Gateway != "" && e.Probe == nil && e.Tried == nil {
 		notes = append(
 			notes,
 			fmt.Sprintf(
@@ -261,6 +262,7 @@ func weigh(r *Ranked, e Evidence) {
 	if by, ok := proves[r.ID]; ok && len(e.Proofs) > 0 && !slices.Contains(e.Proofs, by) {
 		r.speaks(-proof, "the profile has no %s", by)
 	}
+	weighRehearsal(r, e)
 	for _, line := range e.Shown[r.ID] {
 		r.speaks(proof, "the diagnostic script shows it: %s", line)
 	}
@@ -426,7 +428,7 @@ func weighProbe(r *Ranked, e Evidence) {
 	}
 	switch r.ID {
 	case "gateway-no-response":
-		if silent != "" {
+		if silent != "" && !e.newer() {
 			r.speaks(proof, "the last probe found no answer on %s", silent)
 		}
 		if answered != "" && silent == "" {
