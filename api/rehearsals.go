@@ -28,10 +28,18 @@ type NewRehearsal struct {
 	Again bool `json:"again,omitempty"`
 }
 
-// Rehearsal is a trial connection to a gateway by the files of a parcel.
+// OfferRehearsals asks for rehearsals of a profile by several offers of its gateway.
+type OfferRehearsals struct {
+	// Protocols of the offers; empty means all.
+	Offers []vpn.Protocol `json:"offers,omitempty" maxItems:"5"`
+}
+
+// Rehearsal is a trial connection to a gateway by the files of a parcel, or by those that would be
+// built for another offer of the gateway.
 type Rehearsal struct {
 	ID        string `json:"id"`
 	ProfileID string `json:"profile_id"`
+	// Empty for a rehearsal of another offer.
 	ParcelID  string `json:"parcel_id"`
 	GatewayID string `json:"gateway_id"`
 	Device    string `json:"device"`

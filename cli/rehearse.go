@@ -28,6 +28,7 @@ type rehearseFlags struct {
 	report, place                    string
 	again, history, matrix           bool
 	background                       bool
+	offers                           []string
 }
 
 func (a *app) rehearse() *cobra.Command {
@@ -42,7 +43,8 @@ are. No privileges are needed but for PPTP, whose GRE takes the capability CAP_N
 
 With --profile the service does it, with the files of the profile's newest parcel, and keeps the
 result; --history lists results. There a login is tried once a minute at most, and after the
-gateway rejected it only with --again. --gateway and --pattern rehearse one profile for each pattern,
+gateway rejected it only with --again. --offer tries other offers of the profile's gateway, before
+the profile is moved to one; what comes of them stands in the matrix. --gateway and --pattern rehearse one profile for each pattern,
 gateway and platform with the account for rehearsals on the gateway's record, as a job that goes on
 after a restart and that wardicon job cancel ends; with --rehearse-every on that record the service
 does so by itself. --report has it keep what came of files on this
@@ -57,6 +59,7 @@ that is connected with the same certificate or login may be disconnected.`,
   wardicon rehearse tallholm.mobileconfig --as "ios 17"
   wardicon rehearse --profile "Ada's laptop/Norrvik"
   wardicon rehearse parcels/ada/ --report "Ada's laptop/Norrvik" --place "Easthaven ticket hall"
+  wardicon rehearse --profile "Ada's laptop/Norrvik" --offer all
   wardicon rehearse --gateway Norrvik
   wardicon rehearse --matrix`,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -73,6 +76,10 @@ that is connected with the same certificate or login may be disconnected.`,
 				return a.rehearsalMatrix(cmd)
 			case f.gateway != "" || f.pattern != "":
 				return a.rehearseSample(cmd, f)
+			case len(f.offers) > 0 && f.profile == "":
+				return usage("--offer belongs to --profile")
+			case len(f.offers) > 0:
+				return a.rehearseOffers(cmd, f)
 			case f.profile != "":
 				return a.rehearseProfile(cmd, f)
 			}
@@ -98,8 +105,11 @@ that is connected with the same certificate or login may be disconnected.`,
 		"rehearse a sample of this gateway's profiles, from the service")
 	cmd.Flags().StringVar(&f.pattern, "pattern", "",
 		"rehearse a sample of this pattern's profiles, from the service")
+	cmd.Flags().StringSliceVar(&f.offers, "offer", nil,
+		"with --profile, rehearse these offers of its gateway (ikev2, tls, sstp, l2tp, pptp; all), "+
+			"by files as they would be built for each")
 	cmd.Flags().BoolVar(&f.background, "background", false,
-		"with --gateway or --pattern, do not wait until it is done")
+		"with --gateway, --pattern or --offer, do not wait until it is done")
 	cmd.Flags().BoolVar(&f.matrix, "matrix", false,
 		"show the last rehearsal of each gateway, protocol and platform")
 	cmd.Flags().BoolVar(&f.history, "history", false, "list the service's rehearsals")

@@ -17,6 +17,7 @@ import (
 	"wardicon/core/filecheck"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
+	"wardicon/core/vpn"
 )
 
 // rehearseProfile has the service rehearse a parcel, and prints steps while they come.
@@ -118,25 +119,58 @@ func (a *app) rehearseSample(cmd *cobra.Command, f rehearseFlags) error {
 			id = p.ID
 		}
 		sample, err := c.RehearseSample(ctx, noun, id)
-		if err == nil && !f.background {
-			sample.Job, err = a.wait(ctx, c, sample.Job)
+		return a.tellSample(ctx, c, sample, err, f.background)
+	})
+}
+
+// rehearseOffers has the service rehearse a profile by offers of its gateway.
+func (a *app) rehearseOffers(cmd *cobra.Command, f rehearseFlags) error {
+	var in api.OfferRehearsals
+	for _, name := range f.offers {
+		switch p := vpn.Protocol(name); {
+		case name == "all":
+		case !slices.Contains(vpn.Protocols, p):
+			return usage("--offer: found %q, expected ikev2, tls, sstp, l2tp, pptp or all", name)
+		default:
+			in.Offers = append(in.Offers, p)
 		}
+	}
+	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		p, err := findProfile(ctx, c, f.profile)
 		if err != nil {
 			return err
 		}
-		if err := a.print(sample, func(w table.Writer) {
-			jobTable(w, sample.Job)
-			for _, one := range sample.Skipped {
-				a.say("not rehearsed: %s: %s", one.Device, one.Reason)
-			}
-		}); err != nil {
-			return err
-		}
-		if n := sample.Job.Done - sample.Job.Result["passed"]; n > 0 {
-			return errFindings
-		}
-		return nil
+		sample, err := c.RehearseOffers(ctx, p.ID, in)
+		return a.tellSample(ctx, c, sample, err, f.background)
 	})
+}
+
+// tellSample waits for a sample, and says what came of it.
+func (a *app) tellSample(
+	ctx context.Context,
+	c *client.Client,
+	sample api.RehearsalSample,
+	err error,
+	background bool,
+) error {
+	if err == nil && !background {
+		sample.Job, err = a.wait(ctx, c, sample.Job)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.print(sample, func(w table.Writer) {
+		jobTable(w, sample.Job)
+		for _, one := range sample.Skipped {
+			a.say("not rehearsed: %s: %s", one.Device, one.Reason)
+		}
+	}); err != nil {
+		return err
+	}
+	if n := sample.Job.Done - sample.Job.Result["passed"]; n > 0 {
+		return errFindings
+	}
+	return nil
 }
 
 // rehearsalMatrix shows the last rehearsal of each gateway, protocol and platform.

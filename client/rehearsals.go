@@ -38,6 +38,16 @@ func (c *Client) RehearseSample(
 	return post[api.RehearsalSample](ctx, c, "/"+noun+"s/"+url.PathEscape(id)+"/rehearsals", nil)
 }
 
+// RehearseOffers begins rehearsals of a profile by offers of its gateway; all where none is named.
+func (c *Client) RehearseOffers(
+	ctx context.Context,
+	profileID string,
+	in api.OfferRehearsals,
+) (api.RehearsalSample, error) {
+	return post[api.RehearsalSample](ctx, c,
+		"/profiles/"+url.PathEscape(profileID)+"/offer-rehearsals", in)
+}
+
 // RehearsalMatrix is the last rehearsal of each gateway of a page, by protocol and platform.
 func (c *Client) RehearsalMatrix(ctx context.Context, q Query) (api.RehearsalMatrix, error) {
 	return get[api.RehearsalMatrix](ctx, c, "/rehearsal-matrix", q.values())

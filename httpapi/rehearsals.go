@@ -12,6 +12,11 @@ type rehearseInput struct {
 	Body api.NewRehearsal
 }
 
+type offersInput struct {
+	ID   string `path:"id" maxLength:"64"`
+	Body api.OfferRehearsals
+}
+
 type reportInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body api.ReportedRehearsal
@@ -44,6 +49,12 @@ func (a *handlers) rehearsals() {
 	report.DefaultStatus = http.StatusCreated
 	handle(a, report, func(ctx context.Context, in *reportInput) (api.Rehearsal, error) {
 		return a.svc.ReportRehearsal(ctx, in.ID, in.Body)
+	})
+	offers := operation(http.MethodPost, "/profiles/{id}/offer-rehearsals", "rehearse-offers",
+		"Rehearse a profile by the offers of its gateway, as if it asked for each", tag)
+	offers.DefaultStatus = http.StatusAccepted
+	handle(a, offers, func(ctx context.Context, in *offersInput) (api.RehearsalSample, error) {
+		return a.svc.RehearseOffers(ctx, in.ID, in.Body)
 	})
 	for _, noun := range []string{"gateway", "pattern"} {
 		sample := operation(http.MethodPost, "/"+noun+"s/{id}/rehearsals", "rehearse-"+noun,

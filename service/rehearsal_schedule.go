@@ -73,7 +73,7 @@ func (s *Service) RehearseSample(
 	}
 	sample.Job = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.AddSample(ctx, &sample.Job, sample.Profiles),
+		return errors.Join(tx.AddSample(ctx, &sample.Job, ofParcels(sample.Profiles)),
 			audit(ctx, tx, "rehearse", noun, id, "a sample of its profiles"))
 	})
 	notify(s.rehearsing.soon)
@@ -91,16 +91,18 @@ func (s *Service) sampleOf(
 			return err
 		}
 		sample.Job.Title = "Rehearse a sample of " + name
-		running, err := tx.RunningJobs(ctx, rehearseJob)
+		running, err := runningSample(ctx, tx, id)
 		if err != nil {
 			return err
 		}
-		for _, j := range running {
-			if j.Subject == id {
-				sample.Job, sample.Skipped = j, []api.SkippedRehearsal{}
-				sample.Profiles, err = tx.Sampled(ctx, j.ID)
-				return err
+		if running != nil {
+			sample.Job, sample.Skipped = *running, []api.SkippedRehearsal{}
+			left, err := tx.Sampled(ctx, running.ID)
+			sample.Profiles = []string{}
+			for _, one := range left {
+				sample.Profiles = append(sample.Profiles, one.ProfileID)
 			}
+			return err
 		}
 		list, err = tx.RehearsalSample(ctx, noun+"_id", id)
 		if err == nil && len(list) == 0 {
@@ -111,6 +113,16 @@ func (s *Service) sampleOf(
 		return err
 	})
 	return sample, list, err
+}
+
+// runningSample is the job that rehearses a record already; nil where there is none.
+func runningSample(ctx context.Context, tx *store.Tx, id string) (*api.Job, error) {
+	running, err := tx.RunningJobs(ctx, rehearseJob)
+	i := slices.IndexFunc(running, func(j api.Job) bool { return j.Subject == id })
+	if err != nil || i < 0 {
+		return nil, err
+	}
+	return &running[i], nil
 }
 
 func sampleName(ctx context.Context, tx *store.Tx, noun, id string) (string, error) {
@@ -133,7 +145,7 @@ func (s *Service) sampled(ctx context.Context, list []string) (api.RehearsalSamp
 	sample := api.RehearsalSample{Profiles: []string{}, Skipped: []api.SkippedRehearsal{}}
 	var first error
 	for _, id := range list {
-		_, err := s.rehearsalOf(ctx, id, api.NewRehearsal{}, true)
+		_, err := s.rehearsalOf(ctx, store.Sampled{ProfileID: id}, api.NewRehearsal{}, true)
 		if err == nil {
 			sample.Profiles = append(sample.Profiles, id)
 			continue
@@ -215,9 +227,8 @@ func (s *Service) scheduleSample(
 		if err := tx.FollowSchedule(ctx, g.ID, s.now()); err != nil || !due {
 			return err
 		}
-		running, err := tx.RunningJobs(ctx, rehearseJob)
-		if err != nil || slices.ContainsFunc(running,
-			func(j api.Job) bool { return j.Subject == g.ID }) {
+		running, err := runningSample(ctx, tx, g.ID)
+		if err != nil || running != nil {
 			return err
 		}
 		list, err := tx.RehearsalSample(ctx, "gateway_id", g.ID)
@@ -228,8 +239,17 @@ func (s *Service) scheduleSample(
 			tx.AddSample(ctx, &api.Job{
 				Kind: rehearseJob, Subject: g.ID, Title: "Rehearse a sample of " + g.Name,
 				Operator: Schedule,
-			}, list[:min(len(list), mostSampled)]))
+			}, ofParcels(list[:min(len(list), mostSampled)])))
 	})
+}
+
+// ofParcels are rehearsals of the newest parcels of profiles.
+func ofParcels(profiles []string) []store.Sampled {
+	list := make([]store.Sampled, len(profiles))
+	for i, id := range profiles {
+		list[i].ProfileID = id
+	}
+	return list
 }
 
 // rehearseSampled begins those of a sample whose login may sign in; the others stay in line.
@@ -238,11 +258,11 @@ func (s *Service) rehearseSampled(ctx context.Context, j api.Job) error {
 	if err != nil {
 		return err
 	}
-	for _, id := range list {
-		work, err := s.rehearsalOf(ctx, id, api.NewRehearsal{}, true)
+	for _, one := range list {
+		work, err := s.rehearsalOf(ctx, one, api.NewRehearsal{}, one.Offer == "")
 		if err == nil {
 			_, err = s.begin(ctx, work, false, func(tx *store.Tx, row api.Rehearsal) error {
-				return tx.BeginSampled(ctx, j.ID, id, row.ID)
+				return tx.BeginSampled(ctx, j.ID, one, row.ID)
 			})
 		}
 		var kind interface{ Kind() vpn.Kind }
@@ -258,9 +278,10 @@ func (s *Service) rehearseSampled(ctx context.Context, j api.Job) error {
 		if outcome == outcomeFailed {
 			outcome, why = outcomeRefused, cut(err.Error(), 300)
 		}
-		s.log.InfoContext(ctx, "a rehearsal was not made", "profile", id, "reason", err)
+		s.log.InfoContext(ctx, "a rehearsal was not made", "profile", one.ProfileID, "offer",
+			one.Offer, "reason", err)
 		if err := s.store.Write(ctx, func(tx *store.Tx) error {
-			return tx.LeaveSample(ctx, j.ID, id, outcome, why)
+			return tx.LeaveSample(ctx, j.ID, one, outcome, why)
 		}); err != nil {
 			return err
 		}

@@ -54,7 +54,7 @@ func (s *Service) Rehearse(
 	profileID string,
 	in api.NewRehearsal,
 ) (row api.Rehearsal, err error) {
-	work, err := s.rehearsalOf(ctx, profileID, in, false)
+	work, err := s.rehearsalOf(ctx, store.Sampled{ProfileID: profileID}, in, false)
 	if err != nil {
 		return row, err
 	}
@@ -107,34 +107,19 @@ func (s *Service) begin(
 	return row, err
 }
 
-// rehearsalOf reads the connection out of the files of the newest parcel. As a test it signs in with
-// the account for rehearsals of the gateway, and with nobody's own.
+// rehearsalOf reads the connection out of the files of the newest parcel, or of those that would be
+// built for another offer. As a test it signs in with the account for rehearsals of the gateway, and
+// with nobody's own.
 func (s *Service) rehearsalOf(
 	ctx context.Context,
-	profileID string,
+	of store.Sampled,
 	in api.NewRehearsal,
 	asTest bool,
 ) (work rehearsalWork, err error) {
 	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
-		w, err := s.work(ctx, tx, profileID)
+		w, files, parcelID, err := s.rehearsedFiles(ctx, tx, of)
 		if err != nil {
 			return err
-		}
-		list, err := tx.Parcels(ctx, profileID)
-		if err != nil {
-			return err
-		}
-		if len(list) == 0 || list[0].Removed != nil {
-			return problem("rehearsal", "/profile", "no parcel", "a parcel of the profile",
-				"build it first")
-		}
-		var files []filecheck.File
-		for _, f := range list[0].Files {
-			content, err := tx.ParcelFile(ctx, list[0].ID, f.Name)
-			if err != nil {
-				return err
-			}
-			files = append(files, filecheck.File{Name: f.Name, Data: content})
 		}
 		work.request = rehearse.Request{
 			As: w.subject.Release, Hosts: w.in.Gateway.Hosts, Lead: w.in.Gateway.ProbeAt,
@@ -178,13 +163,73 @@ func (s *Service) rehearsalOf(
 			}
 			work.row.Login = c.Login
 		}
-		work.row.ProfileID, work.row.ParcelID = profileID, list[0].ID
+		work.row.ProfileID, work.row.ParcelID = of.ProfileID, parcelID
 		work.row.GatewayID, work.row.Operator = w.in.Gateway.ID, actor(ctx)
 		work.row.State = api.RehearsalRunning
 		work.row.Result = rehearsal.Begun(s.now(), work.request.File, *c)
 		return nil
 	})
 	return work, err
+}
+
+// rehearsedFiles are the files of a profile's newest parcel, or those that would be built if the profile
+// asked for another offer of its gateway.
+func (s *Service) rehearsedFiles(
+	ctx context.Context,
+	tx *store.Tx,
+	of store.Sampled,
+) (w *worked, files []filecheck.File, parcelID string, err error) {
+	if of.Offer != "" {
+		p, err := store.Profiles.Get(ctx, tx, of.ProfileID)
+		if err != nil {
+			return nil, nil, "", err
+		}
+		p.Preferences.Protocol = of.Offer
+		if w, err = s.workOn(ctx, tx, *p); err != nil {
+			return nil, nil, "", err
+		}
+		if !w.plan.Works() {
+			return nil, nil, "", problem("rehearsal", "/offer", of.Offer.Title(),
+				"an offer that the device can take", w.hindrance())
+		}
+		made, err := w.plan.Files()
+		for _, f := range made {
+			files = append(files, filecheck.File{Name: f.Name, Data: f.Content})
+		}
+		return w, files, "", err
+	}
+	if w, err = s.work(ctx, tx, of.ProfileID); err != nil {
+		return nil, nil, "", err
+	}
+	list, err := tx.Parcels(ctx, of.ProfileID)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	if len(list) == 0 || list[0].Removed != nil {
+		return nil, nil, "", problem("rehearsal", "/profile", "no parcel",
+			"a parcel of the profile", "build it first")
+	}
+	for _, f := range list[0].Files {
+		content, err := tx.ParcelFile(ctx, list[0].ID, f.Name)
+		if err != nil {
+			return nil, nil, "", err
+		}
+		files = append(files, filecheck.File{Name: f.Name, Data: content})
+	}
+	return w, files, list[0].ID, nil
+}
+
+// hindrance is why a plan does not work.
+func (w *worked) hindrance() string {
+	switch {
+	case w.plan.Lacking != "":
+		return w.plan.Lacking
+	case w.plan.Unfit != nil:
+		return w.plan.Unfit.Error()
+	case len(w.plan.Passed) > 0:
+		return w.plan.Passed[0].Reason
+	}
+	return "choose another offer"
 }
 
 // maySignIn keeps a login from being locked out: one try a minute, and none after the gateway

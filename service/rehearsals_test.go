@@ -18,6 +18,7 @@ import (
 	"wardicon/core/check"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/simulate"
@@ -232,8 +233,9 @@ func trial(t *testing.T) (c *crew, stand *simulate.Gateway, account string) {
 	c.clock.turn(time.Since(c.clock.now()))
 	const good = "tern-11-Oakum-reef-fathom"
 	stand = &simulate.Gateway{
-		Name: "north.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
-		Accounts: map[string]string{"trial": good},
+		Name: "north.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS, vpn.L2TP},
+		Accounts: map[string]string{"trial": good, "a_fjell": "tern-88-Gannet-orbit-luff"},
+		KeyL2TP:  "kelp-4497-Harbor-mizzen-93-osprey",
 	}
 	c.set("simulator", stand.Start())
 	t.Cleanup(func() { _ = stand.Close() })
@@ -398,6 +400,77 @@ func TestRehearsalsGoOn(t *testing.T) {
 		if time.Now().After(until) {
 			t.Fatalf("%+v", list.Items)
 		}
+	}
+}
+
+// TestRehearseOffers tries the offers of a gateway for a profile without a parcel: what comes of them
+// stands in the matrix, and no parcel counts as rehearsed by it.
+func TestRehearseOffers(t *testing.T) {
+	c, _, _ := trial(t)
+	ctx := t.Context()
+	defer c.rehearse(c.Service)()
+	c.set("gateway", c.edit(c.north, func(g *vpn.Gateway) {
+		g.Offers.L2TP = &vpn.L2TPOffer{
+			PSK: words("kelp-4497-Harbor-mizzen-93-osprey"), PPP: []suite.PPPMethod{suite.MSCHAPv2},
+			IKE: []string{"aes256-sha256-modp2048"}, ESP: []string{"aes256-sha256"},
+		}
+		g.Offers.PPTP = &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}}
+	}))
+	_, err := c.Profiles.Change(ctx, c.profile, 0, func(p *vpn.Profile) (*vpn.Profile, error) {
+		p.Preferences.AccountID = c.adas
+		return p, nil
+	}, func(string) bool { return true })
+	c.set("profile", err)
+	var refused *vpn.Problems
+	if _, err := c.RehearseOffers(ctx, c.profile, api.OfferRehearsals{
+		Offers: []vpn.Protocol{vpn.TLS, vpn.SSTP},
+	}); !errors.As(err, &refused) || refused.List[0].Pointer != "/offers/1" {
+		t.Errorf("an offer that the gateway has not: %v", err)
+	}
+	sample, err := c.RehearseOffers(ctx, c.profile, api.OfferRehearsals{
+		Offers: []vpn.Protocol{vpn.TLS, vpn.L2TP},
+	})
+	if err != nil || sample.Job.Total != 2 {
+		t.Fatalf("%+v (%v)", sample, err)
+	}
+	for end := time.Now().Add(30 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		c.set("due", c.RehearseDue(ctx))
+		j, err := c.Job(ctx, sample.Job.ID)
+		c.set("job", err)
+		if j.State == api.Done {
+			if j.Result["passed"] != 2 {
+				t.Errorf("%+v", j)
+			}
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%+v", j)
+		}
+		c.clock.turn(20 * time.Second) // the login waits a minute
+	}
+	m, err := c.RehearsalMatrix(ctx, store.Query{Limit: 9, Search: "North"})
+	c.set("matrix", err)
+	passed := []vpn.Protocol{}
+	for _, row := range m.Rows {
+		for _, cell := range row.Cells {
+			if cell.State == api.RehearsalPassed {
+				passed = append(passed, row.Protocol)
+			}
+		}
+	}
+	if !slices.Equal(passed, []vpn.Protocol{vpn.TLS, vpn.L2TP}) {
+		t.Errorf("the matrix has %v", passed)
+	}
+	_, err = c.Build(ctx, c.profile, false)
+	c.set("build", err)
+	if found := c.found(c.profile); strings.Contains(found, "rehears") {
+		t.Errorf("a rehearsal of an offer counts as one of a parcel: %q", found)
+	}
+	list, err := c.Rehearsals(ctx, store.Query{
+		Limit: 9, Conditions: map[string]string{"latest": "true"},
+	})
+	if err != nil || list.Total != 0 {
+		t.Errorf("%d rehearsals of parcels (%v)", list.Total, err)
 	}
 }
 

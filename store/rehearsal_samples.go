@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wardicon/api"
+	"wardicon/core/vpn"
 )
 
 // RehearsalSample is one profile for each pattern and platform, whose parcel is the newest, among
@@ -24,57 +25,71 @@ func (tx *Tx) RehearsalSample(ctx context.Context, column, id string) ([]string,
 		GROUP BY p.gateway_id, p.pattern_id, p.platform ORDER BY p.id`, id)
 }
 
-// AddSample keeps a job that rehearses profiles, with the profiles.
-func (tx *Tx) AddSample(ctx context.Context, j *api.Job, profiles []string) error {
-	j.Total = len(profiles)
+// Sampled is one rehearsal of a sample.
+type Sampled struct {
+	ProfileID string
+	Offer     vpn.Protocol // empty: that of the newest parcel
+}
+
+// AddSample keeps a job that rehearses, with what it rehearses.
+func (tx *Tx) AddSample(ctx context.Context, j *api.Job, list []Sampled) error {
+	j.Total = len(list)
 	if err := tx.AddJob(ctx, j); err != nil {
 		return err
 	}
-	for _, id := range profiles {
-		if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsal_samples (job_id, profile_id)
-			VALUES (?, ?)`, j.ID, id); err != nil {
+	for _, one := range list {
+		if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsal_samples (job_id, profile_id,
+			protocol) VALUES (?, ?, ?)`, j.ID, one.ProfileID, one.Offer); err != nil {
 			return fmt.Errorf("database: %w", err)
 		}
 	}
 	return nil
 }
 
-// Sampled are the profiles of a sample that were not begun yet.
-func (tx *Tx) Sampled(ctx context.Context, jobID string) ([]string, error) {
-	return collect(ctx, tx, func(scan scanner) (id string, err error) {
-		return id, scan(&id)
-	}, `SELECT profile_id FROM rehearsal_samples WHERE job_id = ? AND rehearsal_id = ''
-		ORDER BY profile_id`, jobID)
+// Sampled are those of a sample that were not begun yet.
+func (tx *Tx) Sampled(ctx context.Context, jobID string) ([]Sampled, error) {
+	return collect(ctx, tx, func(scan scanner) (one Sampled, err error) {
+		err = scan(&one.ProfileID, &one.Offer)
+		return one, err
+	}, `SELECT profile_id, protocol FROM rehearsal_samples WHERE job_id = ? AND rehearsal_id = ''
+		ORDER BY profile_id, protocol`, jobID)
 }
 
-// BeginSampled keeps by which rehearsal a profile of a sample is rehearsed. It is a NotFoundError
-// where the sample was cancelled.
-func (tx *Tx) BeginSampled(ctx context.Context, jobID, profileID, rehearsalID string) error {
+// BeginSampled keeps by which rehearsal one of a sample is made. It is a NotFoundError where the
+// sample was cancelled.
+func (tx *Tx) BeginSampled(
+	ctx context.Context,
+	jobID string,
+	one Sampled,
+	rehearsalID string,
+) error {
 	res, err := tx.q.ExecContext(ctx, `UPDATE rehearsal_samples SET rehearsal_id = ?
-		WHERE job_id = ? AND profile_id = ? AND rehearsal_id = ''
+		WHERE job_id = ? AND profile_id = ? AND protocol = ? AND rehearsal_id = ''
 		AND EXISTS (SELECT 1 FROM jobs WHERE id = job_id AND state = 'running')`,
-		rehearsalID, jobID, profileID)
+		rehearsalID, jobID, one.ProfileID, one.Offer)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
-		return errors.Join(err, &NotFoundError{"rehearsal of a sample", profileID})
+		return errors.Join(err, &NotFoundError{"rehearsal of a sample", one.ProfileID})
 	}
 	return nil
 }
 
-// LeaveSample takes a profile out of a sample, and counts what became of it. The job is done with
+// LeaveSample takes one out of a sample, and counts what became of it. The job is done with
 // the last of them.
 func (tx *Tx) LeaveSample(
 	ctx context.Context,
-	jobID, profileID, outcome, problem string,
+	jobID string,
+	one Sampled,
+	outcome, problem string,
 ) error {
 	j, err := tx.Job(ctx, jobID)
 	if err != nil {
 		return err
 	}
 	if _, err := tx.q.ExecContext(ctx, `DELETE FROM rehearsal_samples WHERE job_id = ? AND
-		profile_id = ?`, jobID, profileID); err != nil {
+		profile_id = ? AND protocol = ?`, jobID, one.ProfileID, one.Offer); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	j.Result = maps.Clone(j.Result)
@@ -91,17 +106,21 @@ func (tx *Tx) LeaveSample(
 // SettleSamples counts rehearsals of samples that have ended but were not counted, and ends jobs of
 // which nothing is left: their profiles were removed.
 func (tx *Tx) SettleSamples(ctx context.Context) error {
-	type over struct{ job, profile, state string }
+	type over struct {
+		Sampled
+		job, state string
+	}
 	list, err := collect(ctx, tx, func(scan scanner) (o over, err error) {
-		return o, scan(&o.job, &o.profile, &o.state)
-	}, `SELECT s.job_id, s.profile_id, COALESCE(r.state, 'stopped') FROM rehearsal_samples s
+		err = scan(&o.job, &o.ProfileID, &o.Offer, &o.state)
+		return o, err
+	}, `SELECT s.job_id, s.profile_id, s.protocol, COALESCE(r.state, 'stopped') FROM rehearsal_samples s
 		LEFT JOIN rehearsals r ON r.id = s.rehearsal_id
 		WHERE s.rehearsal_id != '' AND r.state IS NOT 'running'`)
 	if err != nil {
 		return err
 	}
 	for _, o := range list {
-		if err := tx.LeaveSample(ctx, o.job, o.profile, o.state, ""); err != nil {
+		if err := tx.LeaveSample(ctx, o.job, o.Sampled, o.state, ""); err != nil {
 			return err
 		}
 	}

@@ -63,15 +63,17 @@ func (tx *Tx) AddRehearsal(ctx context.Context, r *api.Rehearsal) error {
 	if err != nil {
 		return err
 	}
+	ofParcel := r.ParcelID != "" // else of an offer of the gateway, for which there is no parcel
 	if _, err := tx.q.ExecContext(ctx, `UPDATE rehearsals SET latest = 0 WHERE profile_id = ? AND
-		latest = 1`, r.ProfileID); err != nil {
+		latest = 1 AND ?`, r.ProfileID, ofParcel); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	if _, err := tx.q.ExecContext(ctx, `INSERT INTO rehearsals (id, profile_id, parcel_id,
 		gateway_id, at, operator, login, state, cause, body, protocol, place, latest, platform)
-		SELECT ?, ?2, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 1, platform FROM profiles WHERE id = ?2`,
+		SELECT ?, ?2, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, platform FROM profiles WHERE id = ?2`,
 		r.ID, r.ProfileID, r.ParcelID, r.GatewayID, millis(r.Result.At), r.Operator, r.Login,
-		r.State, r.Result.CauseID, string(body), r.Result.Protocol, r.Result.Place); err != nil {
+		r.State, r.Result.CauseID, string(body), r.Result.Protocol, r.Result.Place,
+		ofParcel); err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	_, err = tx.q.ExecContext(
@@ -137,7 +139,7 @@ func (tx *Tx) RehearsedPlatforms(ctx context.Context) ([]vpn.Platform, error) {
 // RehearsedBefore tells whether any parcel of a profile was rehearsed to an end.
 func (tx *Tx) RehearsedBefore(ctx context.Context, profileID string) (before bool, err error) {
 	err = tx.q.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM rehearsals WHERE profile_id = ?
-		AND state IN ('passed', 'failed'))`, profileID).Scan(&before)
+		AND parcel_id != '' AND state IN ('passed', 'failed'))`, profileID).Scan(&before)
 	return before, err
 }
 
@@ -170,7 +172,7 @@ func (tx *Tx) LastRehearsal(
 // RehearsalLogin is the login of a profile's newest rehearsal that came to an end.
 func (tx *Tx) RehearsalLogin(ctx context.Context, profileID string) (login string, err error) {
 	err = tx.q.QueryRowContext(ctx, `SELECT login FROM rehearsals WHERE profile_id = ? AND
-		state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`, profileID).Scan(&login)
+		parcel_id != '' AND state IN ('passed', 'failed') ORDER BY at DESC, rowid DESC LIMIT 1`, profileID).Scan(&login)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}

@@ -3,8 +3,9 @@
 CREATE TABLE rehearsal_samples (
     job_id       TEXT NOT NULL REFERENCES jobs ON DELETE CASCADE,
     profile_id   TEXT NOT NULL REFERENCES profiles ON DELETE CASCADE,
+    protocol     TEXT NOT NULL, -- of an offer of the gateway; empty: that of the newest parcel
     rehearsal_id TEXT NOT NULL DEFAULT '', -- empty: not begun
-    PRIMARY KEY (job_id, profile_id)
+    PRIMARY KEY (job_id, profile_id, protocol)
 ) WITHOUT ROWID;
 CREATE INDEX rehearsal_samples_profile ON rehearsal_samples (profile_id);
 CREATE INDEX rehearsal_samples_rehearsal ON rehearsal_samples (rehearsal_id);
