@@ -152,6 +152,7 @@ func (s *Surroundings) stand(
 		}
 		stand.Certificates = slices.Contains(o.Auth, vpn.IKEv2Certificate)
 		stand.EAPTLS = slices.Contains(o.Auth, vpn.IKEv2EAPTLS)
+		stand.EAPBoth = slices.Contains(o.Auth, vpn.IKEv2MSCHAPv2)
 	}
 	if o := g.Offers.TLS; o != nil {
 		stand.Certificates = stand.Certificates || slices.Contains(o.Auth, vpn.TLSCertificate) ||

@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"fmt"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -25,8 +28,10 @@ func TestRehearsals(t *testing.T) {
 	const password = "tern-11-Oakum-reef-fathom"
 	stand := &simulate.Gateway{
 		Name: "brattvik.skerryline.example", Protocols: []vpn.Protocol{vpn.TLS},
-		Accounts: map[string]string{"r_sand@crew.skerryline.example": password},
-		DNS:      []netip.Addr{netip.MustParseAddr("10.50.0.53")},
+		Accounts: map[string]string{
+			"r_sand@crew.skerryline.example": password, "trial": password,
+		},
+		DNS: []netip.Addr{netip.MustParseAddr("10.50.0.53")},
 	}
 	if err := stand.Start(); err != nil {
 		t.Fatal(err)
@@ -99,6 +104,30 @@ func TestRehearsals(t *testing.T) {
 	b.fits()
 	b.shot("phone-rehearsals")
 	b.do(chromedp.EmulateViewport(1280, 800))
+
+	file := filepath.Join(t.TempDir(), "hall.ovpn")
+	if err := os.WriteFile(file, fmt.Appendf(nil, "client\ndev tun\nremote brattvik.skerryline."+
+		"example 1194 udp\nremote-cert-tls server\nauth-user-pass\ndata-ciphers AES-256-GCM\n"+
+		"<ca>\n%s</ca>\n", stand.Authority), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	b.load("/check", "Check files")
+	b.do(chromedp.SetUploadFiles("#files", []string{file}))
+	b.see("on record as Brattvik")
+	b.press("Rehearse")
+	b.see("expected both. Enter them")
+	b.accessible("a file that is to be rehearsed")
+	for _, try := range [][2]string{
+		{"r_sand@crew.skerryline.example", "signed in less than a minute ago"},
+		{"trial", "response to an echo request: 10.20.0.1"},
+	} {
+		b.fill("Login, where the file has none", try[0])
+		b.fill("Password; it is not stored", password)
+		b.press("Rehearse with it")
+		b.see(try[1])
+	}
+	b.accessible("a rehearsal of a file")
+	b.fits()
 
 	b.load("/gateways/"+list.Items[0].ID, "Brattvik")
 	b.press("Rehearse a sample")

@@ -2,14 +2,27 @@ package httpapi
 
 import (
 	"context"
+	"mime/multipart"
 	"net/http"
+	"strings"
 
 	"wardicon/api"
+	"wardicon/core/secret"
+	"wardicon/service"
 )
 
 type rehearseInput struct {
 	ID   string `path:"id" maxLength:"64"`
 	Body api.NewRehearsal
+}
+
+// fileRehearsalInput are dropped files, with a login and a password as parts of their names.
+type fileRehearsalInput struct {
+	For        string `query:"for" maxLength:"60" doc:"Platform and release to connect as"`
+	Connection string `query:"connection" maxLength:"200" doc:"Name of the connection in the files"`
+	Again      bool   `query:"again" doc:"Sign in although the gateway rejected the login last time"`
+	OffRecord  bool   `query:"off_record" doc:"Try an address of no gateway on record; for owners"`
+	RawBody    multipart.Form
 }
 
 type offersInput struct {
@@ -49,6 +62,24 @@ func (a *handlers) rehearsals() {
 	report.DefaultStatus = http.StatusCreated
 	handle(a, report, func(ctx context.Context, in *reportInput) (api.Rehearsal, error) {
 		return a.svc.ReportRehearsal(ctx, in.ID, in.Body)
+	})
+	loose := operation(http.MethodPost, "/file-rehearsals", "rehearse-files",
+		"Sign in to a gateway with a dropped file; neither the file nor the result is stored", tag)
+	loose.DefaultStatus = http.StatusAccepted
+	loose.MaxBodyBytes = maxDropped
+	handle(a, loose, func(ctx context.Context, in *fileRehearsalInput) (
+		zero api.Rehearsal,
+		err error,
+	) {
+		files, err := dropped(in.RawBody)
+		if err != nil {
+			return zero, err
+		}
+		part := func(name string) string { return strings.Join(in.RawBody.Value[name], "") }
+		return a.svc.RehearseFile(ctx, files, service.FileRehearsal{
+			Connection: in.Connection, For: in.For, Login: part("login"),
+			Password: secret.New(part("password")), Again: in.Again, OffRecord: in.OffRecord,
+		})
 	})
 	offers := operation(http.MethodPost, "/profiles/{id}/offer-rehearsals", "rehearse-offers",
 		"Rehearse a profile by the offers of its gateway, as if it asked for each", tag)

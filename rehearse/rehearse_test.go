@@ -70,6 +70,11 @@ func TestIKEv2(t *testing.T) {
 		Protocols: []vpn.Protocol{vpn.IKEv2}, Certificates: true, EAPTLS: true,
 	}
 	byTLSLead := stand(t, byTLS)
+	either := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2}, Certificates: true, EAPTLS: true, EAPBoth: true,
+		Accounts: map[string]string{"a_fjell": good},
+	}
+	eitherLead := stand(t, either)
 	for _, test := range []struct {
 		name   string
 		gate   *simulate.Gateway
@@ -94,6 +99,8 @@ func TestIKEv2(t *testing.T) {
 		{"EAP-TLS", byTLS, byTLSLead, vpn.IKEv2EAPTLS, func(c *vpn.Connection) {
 			c.Identity = identity
 		}, "", ""},
+		{"password, by a gateway that asks for EAP-TLS first", either, eitherLead,
+			vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {}, "", ""},
 		{"no certificate", certified, certifiedLead, vpn.IKEv2Certificate, func(*vpn.Connection) {},
 			rehearsal.Exchange, "device-certificate-missing"},
 		{"another method", byTLS, byTLSLead, vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {},

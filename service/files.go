@@ -23,37 +23,31 @@ func (s *Service) CheckFiles(
 	return api.CheckedItems(items), err
 }
 
+// releaseOf reads a platform and its release, such as android 14.
+func releaseOf(text string) (*platform.Found, error) {
+	var name, number string
+	if _, err := fmt.Sscan(text, &name, &number); err == nil {
+		if found, ok := platform.Find(vpn.Platform(name), number); ok {
+			return &found, nil
+		}
+	}
+	return nil, problem("check", "/for", fmt.Sprintf("%q", text),
+		"a platform and a release, such as android 14", "choose one of the platforms")
+}
+
 func (s *Service) looked(
 	ctx context.Context,
 	files []filecheck.File,
 	release string,
 ) ([]filecheck.Item, error) {
 	o := filecheck.Options{Now: s.now(), Judge: s.memo.Judge}
+	var err error
 	if release != "" {
-		var name, number string
-		if _, err := fmt.Sscan(release, &name, &number); err != nil {
-			return nil, problem(
-				"check",
-				"/for",
-				fmt.Sprintf("%q", release),
-				"a platform and a release, such as android 14",
-				"choose one of the platforms",
-			)
+		if o.Release, err = releaseOf(release); err != nil {
+			return nil, err
 		}
-		found, ok := platform.Find(vpn.Platform(name), number)
-		if !ok {
-			return nil, problem(
-				"check",
-				"/for",
-				fmt.Sprintf("%q", release),
-				"a platform and a release, such as android 14",
-				"choose one of the platforms",
-			)
-		}
-		o.Release = &found
 	}
 	tx := s.store.Read()
-	var err error
 	if o.Policy.Severities, err = tx.Severities(ctx); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -243,17 +244,22 @@ func (s *Service) maySignIn(
 	if row.Login == "" {
 		return nil
 	}
+	if !strings.HasPrefix(row.ID, loosePrefix) {
+		s.loose.mu.Lock()
+		err := s.loose.maySignIn(row, again, s.now())
+		s.loose.mu.Unlock()
+		if err != nil {
+			return err
+		}
+	}
 	last, cause, err := tx.LastSignIn(ctx, row.GatewayID, row.Login)
 	switch {
 	case err != nil || last.IsZero():
 		return err
 	case s.now().Sub(last) < signInEvery:
-		return vpn.Refuse(vpn.KindTries, "the rehearsal: "+row.Login+" signed in less than a "+
-			"minute ago; try again in a minute, so that the gateway does not lock the account")
-	case cause == "password-wrong" && !again:
-		return problem("rehearsal", "/again", "a login that the gateway rejected the last time",
-			"a confirmation, because gateways lock accounts after several failures",
-			"correct the password, and confirm")
+		return tooSoon(row.Login)
+	case cause == passwordWrong && !again:
+		return rejectedBefore()
 	}
 	return nil
 }
@@ -268,7 +274,13 @@ func (s *Service) Rehearsals(
 
 // Rehearsal is one, with the steps that are over.
 func (s *Service) Rehearsal(ctx context.Context, id string) (api.Rehearsal, error) {
-	row, err := store.Rehearsals.Row(ctx, s.store.Read(), id)
+	var row api.Rehearsal
+	var err error
+	if strings.HasPrefix(id, loosePrefix) {
+		row, err = s.looseRehearsal(ctx, id)
+	} else {
+		row, err = store.Rehearsals.Row(ctx, s.store.Read(), id)
+	}
 	if l, ok := s.rehearsing.live.Load(id); ok && err == nil && row.State == api.RehearsalRunning {
 		l := l.(*live)
 		l.mu.Lock()
@@ -348,6 +360,10 @@ func (s *Service) rehearseOne(ctx context.Context, work rehearsalWork) {
 	work.row.State = api.RehearsalFailed
 	if work.row.Result.Passed {
 		work.row.State = api.RehearsalPassed
+	}
+	if strings.HasPrefix(work.row.ID, loosePrefix) {
+		s.loose.end(work.row)
+		return
 	}
 	if err := s.store.Write(ctx, func(tx *store.Tx) error {
 		return errors.Join(tx.EndRehearsal(ctx, &work.row),

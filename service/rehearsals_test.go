@@ -16,6 +16,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/check"
+	"wardicon/core/filecheck"
 	"wardicon/core/rehearsal"
 	"wardicon/core/secret"
 	"wardicon/core/suite"
@@ -521,4 +522,81 @@ func reportedElsewhere(
 		c.clock.now().AddDate(0, 0, 7))
 	c.set("override", err)
 	c.set("hand over by override", handOver())
+}
+
+// TestRehearseFile signs in with a dropped file, to a gateway on record alone unless an owner says
+// otherwise, a login at most once a minute, and shows the result to nobody else.
+func TestRehearseFile(t *testing.T) {
+	c, stand, _ := trial(t)
+	defer c.rehearse(c.Service)()
+	issuer := service.AsRole(t.Context(), "issuer", service.RoleIssuer)
+	owner := service.AsRole(t.Context(), "owner", service.RoleOwner)
+	text := fmt.Sprintf("client\ndev tun\nremote north.skerryline.example 1194 udp\n"+
+		"remote-cert-tls server\nauth-user-pass\ndata-ciphers AES-256-GCM\n<ca>\n%s</ca>\n",
+		stand.Authority)
+	try := func(
+		ctx context.Context,
+		text string,
+		in service.FileRehearsal,
+	) (api.Rehearsal, error) {
+		row, err := c.RehearseFile(ctx, []filecheck.File{{Name: "north.ovpn", Data: []byte(text)}}, in)
+		for end := time.Now().Add(20 * time.Second); err == nil && time.Now().Before(end) &&
+			row.State == api.RehearsalRunning; time.Sleep(20 * time.Millisecond) {
+			row, err = c.Rehearsal(ctx, row.ID)
+		}
+		return row, err
+	}
+	refused := func(what, pointer string, err error) {
+		t.Helper()
+		var list *vpn.Problems
+		if !errors.As(err, &list) || list.List[0].Pointer != pointer {
+			t.Errorf("%s: %v, expected a problem of %s", what, err, pointer)
+		}
+	}
+	right := service.FileRehearsal{
+		Login: "trial", Password: secret.New("tern-11-Oakum-reef-fathom"),
+	}
+	wrong := right
+	wrong.Password = secret.New("gale-7781-Binnacle")
+	_, err := try(issuer, text, service.FileRehearsal{})
+	refused("without a password", "/password", err)
+	elsewhere := strings.Replace(text, "remote north", "remote 127.0.0.9 1194\nremote north", 1)
+	_, err = try(issuer, elsewhere, right)
+	refused("a second remote that is on no record", "/off_record", err)
+	off := right
+	off.OffRecord = true
+	if _, err = try(issuer, elsewhere, off); !errors.Is(err, service.ErrRole) {
+		t.Errorf("an issuer, off record: %v", err)
+	}
+	row, err := try(issuer, text, right)
+	if err != nil || row.State != api.RehearsalPassed || row.Gateway != "North" {
+		t.Fatalf("%+v (%v)", row, err)
+	}
+	var gone *store.NotFoundError
+	if _, err := c.Rehearsal(owner, row.ID); !errors.As(err, &gone) {
+		t.Errorf("another operator sees it: %v", err)
+	}
+	var kind interface{ Kind() vpn.Kind }
+	if _, err := try(issuer, text, right); !errors.As(err, &kind) || kind.Kind() != vpn.KindTries {
+		t.Errorf("twice within a minute: %v", err)
+	}
+	c.clock.turn(2 * time.Minute)
+	if row, err = try(issuer, text, wrong); err != nil || row.Result.CauseID != "password-wrong" {
+		t.Errorf("another password: %+v (%v)", row, err)
+	}
+	c.clock.turn(2 * time.Minute)
+	_, err = try(issuer, text, right)
+	refused("after a rejection", "/again", err)
+	right.Again = true
+	if row, err = try(issuer, text, right); err != nil || row.State != api.RehearsalPassed {
+		t.Errorf("confirmed: %+v (%v)", row, err)
+	}
+	list, err := c.Rehearsals(owner, store.Query{Limit: 5})
+	if err != nil || list.Total != 0 {
+		t.Errorf("%d rehearsals on record (%v)", list.Total, err)
+	}
+	entries, err := c.Audit(owner, store.Query{Search: "north.ovpn", Limit: 9})
+	if err != nil || entries.Total != 3 {
+		t.Errorf("%d rehearsals in the audit log (%v)", entries.Total, err)
+	}
 }

@@ -44,6 +44,7 @@ type Service struct {
 	asking    *asking
 
 	rehearsing *rehearsing
+	loose      *loose
 
 	called   atomic.Int64 // when somebody asked for something last
 	outage   outage
@@ -71,6 +72,7 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 		asking:   newProbing(),
 
 		rehearsing: newRehearsing(),
+		loose:      newLoose(),
 
 		hashing: newHashing(),
 	}

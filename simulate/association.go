@@ -83,7 +83,8 @@ func (g *Gateway) associate(
 	}
 	if g.EAPTLS {
 		r.TLS = g.eapTLS()
-	} else if g.Accounts != nil {
+	}
+	if r.Both = g.EAPBoth; g.Accounts != nil && (r.Both || !g.EAPTLS) {
 		r.Lookup = func(login string) (string, bool) {
 			password, known := g.Accounts[login]
 			return password, known

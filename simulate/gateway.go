@@ -98,12 +98,14 @@ type Gateway struct {
 	Methods  []suite.PPPMethod
 	// Certificates of clients are asked for; by EAP-TLS in IKEv2.
 	Certificates, EAPTLS bool
-	PSK                  string       // of IKEv2
-	KeyL2TP              string       // pre-shared key of L2TP/IPsec; without it by certificate
-	MPPE                 []suite.MPPE // of PPTP
-	IPv6                 netip.Prefix // that devices get by PPP; invalid means none
-	DNS                  []netip.Addr // that devices are given; none means a usual one
-	IKEv2ID              string       // how it calls itself there; empty means its name
+	// EAPBoth takes passwords by EAP too from who rejects EAP-TLS.
+	EAPBoth bool
+	PSK     string       // of IKEv2
+	KeyL2TP string       // pre-shared key of L2TP/IPsec; without it by certificate
+	MPPE    []suite.MPPE // of PPTP
+	IPv6    netip.Prefix // that devices get by PPP; invalid means none
+	DNS     []netip.Addr // that devices are given; none means a usual one
+	IKEv2ID string       // how it calls itself there; empty means its name
 
 	// Authority vouches for what was made where no identity was given, PEM.
 	Authority string

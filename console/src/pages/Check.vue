@@ -4,6 +4,7 @@ import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import AgreementList from '../parts/AgreementList.vue'
 import ChainView from '../parts/ChainView.vue'
+import FileRehearsal from '../parts/FileRehearsal.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
@@ -146,6 +147,7 @@ function at(f: Schemas['Finding']) {
               <span class="mono">{{ c.server }}</span>
               <span v-if="c.gateway" class="tag plain ms-2">on record as {{ c.gateway }}</span>
               <AgreementList class="small" :agreements="c.agreements" />
+              <FileRehearsal :files="files" :connection="c" :release="release" />
             </li>
           </ul>
           <details v-if="f.not_carried.length" class="mb-2">

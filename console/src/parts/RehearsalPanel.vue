@@ -4,6 +4,7 @@ import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import Notice from './Notice.vue'
 import RehearsalSteps from './RehearsalSteps.vue'
+import SampleButton from './SampleButton.vue'
 import { useFollowed } from './useFollowed'
 
 const props = defineProps<{ profile: string }>()
@@ -63,6 +64,7 @@ const when = (at: string) => new Date(at).toLocaleString()
       <BButton class="alters" size="sm" variant="primary" :disabled="busy" @click="begin(false)"
         >Rehearse</BButton
       >
+      <SampleButton :id="profile" noun="profile" />
       <span class="soft"
         >The service signs in to the gateway with the newest parcel, as the device would. A device
         that is connected with it may be disconnected.</span

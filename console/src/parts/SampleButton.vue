@@ -1,16 +1,24 @@
 <script setup lang="ts">
-// Has the service rehearse a sample of the profiles of a gateway or a pattern.
+// Has the service rehearse a sample of the profiles of a gateway or a pattern, or all offers of the
+// gateway of a profile.
 import { ref } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import JobProgress from './JobProgress.vue'
 import Notice from './Notice.vue'
 import { useJob } from './useJob'
 
-const props = defineProps<{ noun: 'gateway' | 'pattern'; id: string }>()
+const props = defineProps<{ noun: 'gateway' | 'pattern' | 'profile'; id: string }>()
 const busy = ref(false)
 const wrong = ref('')
 const skipped = ref<Schemas['SkippedRehearsal'][]>([])
 const { job, lost, follow } = useJob(() => undefined)
+
+type Of = { params: { path: { id: string } } }
+const begins = {
+  gateway: (of: Of) => api.POST('/api/v1/gateways/{id}/rehearsals', of),
+  pattern: (of: Of) => api.POST('/api/v1/patterns/{id}/rehearsals', of),
+  profile: (of: Of) => api.POST('/api/v1/profiles/{id}/offer-rehearsals', { ...of, body: {} }),
+}
 
 async function begin() {
   busy.value = true
@@ -18,11 +26,7 @@ async function begin() {
   job.value = undefined
   const of = { params: { path: { id: props.id } } }
   try {
-    const sample = await ask(
-      props.noun === 'gateway'
-        ? api.POST('/api/v1/gateways/{id}/rehearsals', of)
-        : api.POST('/api/v1/patterns/{id}/rehearsals', of),
-    )
+    const sample = await ask(begins[props.noun](of))
     skipped.value = sample.skipped
     follow(sample.job)
   } catch (e) {
@@ -41,12 +45,12 @@ async function begin() {
     size="sm"
     :disabled="busy || job?.state === 'running'"
     @click="begin"
-    >Rehearse a sample</BButton
+    >{{ noun === 'profile' ? 'Rehearse all offers' : 'Rehearse a sample' }}</BButton
   >
   <div v-if="job || wrong" class="w-100">
     <Notice :text="wrong" />
     <template v-if="job">
-      <JobProgress v-model="job" of="profiles" :lost="lost" />
+      <JobProgress v-model="job" :of="noun === 'profile' ? 'offers' : 'profiles'" :lost="lost" />
       <p class="soft mb-0">
         Each login signs in once a minute at most. Results are on the page
         <RouterLink to="/rehearsals">Rehearsals</RouterLink>.

@@ -15,6 +15,8 @@ import (
 type Server struct {
 	Lookup func(login string) (password string, known bool)
 	TLS    *tls.Config
+	// Both takes MS-CHAPv2 too from who rejects TLS (RFC 3748 §5.3.1).
+	Both   bool
 	Random io.Reader
 
 	Login     string
@@ -48,14 +50,10 @@ func (s *Server) Handle(b []byte) (out, msk []byte, ended bool) {
 			s.tls = &TLS{Config: s.TLS, Server: true}
 			return s.request(TypeTLS, []byte{start}), nil, false
 		}
-		s.challenge = make([]byte, challengeSize)
-		if _, err := io.ReadFull(s.Random, s.challenge); err != nil {
-			return refuse, nil, true
-		}
-		value := append([]byte{challenge, s.id + 1, 0, 0, challengeSize}, s.challenge...)
-		value = append(value, "gateway"...)
-		binary.BigEndian.PutUint16(value[2:], uint16(len(value)))
-		return s.request(TypeMSCHAP, value), nil, false
+		return s.challenged(refuse)
+	case kind == nak && s.tls != nil && s.Both && bytes.IndexByte(data, TypeMSCHAP) >= 0:
+		s.tls = nil
+		return s.challenged(refuse)
 	case kind == TypeTLS && s.tls != nil:
 		if s.tls.MSK() != nil && len(s.tls.waiting) == 0 {
 			s.tls.Close()
@@ -75,6 +73,18 @@ func (s *Server) Handle(b []byte) (out, msk []byte, ended bool) {
 		return []byte{success, s.id, 0, 4}, append(msk, make([]byte, 32)...), true
 	}
 	return refuse, nil, true
+}
+
+// challenged asks for a response of MS-CHAPv2.
+func (s *Server) challenged(refuse []byte) (out, msk []byte, ended bool) {
+	s.challenge = make([]byte, challengeSize)
+	if _, err := io.ReadFull(s.Random, s.challenge); err != nil {
+		return refuse, nil, true
+	}
+	value := append([]byte{challenge, s.id + 1, 0, 0, challengeSize}, s.challenge...)
+	value = append(value, "gateway"...)
+	binary.BigEndian.PutUint16(value[2:], uint16(len(value)))
+	return s.request(TypeMSCHAP, value), nil, false
 }
 
 // judge holds a response of MS-CHAPv2 to the password.

@@ -25,6 +25,7 @@ type Responder struct {
 	PSK    string
 	Lookup func(login string) (password string, known bool) // of devices that sign in by EAP
 	TLS    *tls.Config                                      // the same by EAP-TLS, in its place
+	Both   bool                                             // or beside it
 	// Trusts tells whether a device's certificate is one of the gateway's; nil trusts any.
 	Trusts  func(*x509.Certificate) bool
 	Child   []suite.Proposal
@@ -159,7 +160,7 @@ func (r *Responder) auth(list []isakmp.Payload) ([]isakmp.Payload, error) {
 	mine := r.octets(r.request, r.own, r.keyPi, r.id)
 	switch {
 	case !proven && (r.Lookup != nil || r.TLS != nil):
-		r.eap = &eap.Server{Lookup: r.Lookup, TLS: r.TLS, Random: r.Random}
+		r.eap = &eap.Server{Lookup: r.Lookup, TLS: r.TLS, Both: r.Both, Random: r.Random}
 		return append(own, isakmp.Payload{Kind: ikev2.KindEAP, Body: r.eap.Begin()}), nil
 	case !proven:
 		return nil, errRefused
