@@ -116,6 +116,7 @@ func (w *run) initiator() (*ikev2.Session, error) {
 	}
 	s := &ikev2.Session{Options: ikev2.Options{
 		IKE: ike, Child: esp, Fragment: !o.NoFragmentation, MOBIKE: !o.NoMOBIKE, Random: random,
+		EAPOnly: o.EAPOnly,
 	}}
 	if s.Authorities, err = pki.Certificates(c.Authority); err != nil && c.Authority != "" {
 		return nil, because("authority-missing", "the CA in the file cannot be read: %w", err)

@@ -75,6 +75,10 @@ func TestIKEv2(t *testing.T) {
 		Accounts: map[string]string{"a_fjell": good},
 	}
 	eitherLead := stand(t, either)
+	only := &simulate.Gateway{
+		Protocols: []vpn.Protocol{vpn.IKEv2}, Certificates: true, EAPTLS: true, EAPOnly: true,
+	}
+	onlyLead := stand(t, only)
 	for _, test := range []struct {
 		name   string
 		gate   *simulate.Gateway
@@ -101,6 +105,16 @@ func TestIKEv2(t *testing.T) {
 		}, "", ""},
 		{"password, by a gateway that asks for EAP-TLS first", either, eitherLead,
 			vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {}, "", ""},
+		{"EAP alone", only, onlyLead, vpn.IKEv2EAPTLS, func(c *vpn.Connection) {
+			c.Identity, c.IKEv2.EAPOnly = identity, true
+		}, "", ""},
+		{"EAP alone, by a gateway of another CA", only, onlyLead, vpn.IKEv2EAPTLS,
+			func(c *vpn.Connection) {
+				c.Identity, c.IKEv2.EAPOnly, c.Authority = identity, true, identity.Certificate
+			}, rehearsal.Gateway, "authority-missing"},
+		{"EAP alone, not demanded", only, onlyLead, vpn.IKEv2EAPTLS, func(c *vpn.Connection) {
+			c.Identity = identity
+		}, "", ""},
 		{"no certificate", certified, certifiedLead, vpn.IKEv2Certificate, func(*vpn.Connection) {},
 			rehearsal.Exchange, "device-certificate-missing"},
 		{"another method", byTLS, byTLSLead, vpn.IKEv2MSCHAPv2, func(*vpn.Connection) {},

@@ -84,6 +84,7 @@ func (g *Gateway) associate(
 	if g.EAPTLS {
 		r.TLS = g.eapTLS()
 	}
+	r.EAPOnly = g.EAPOnly
 	if r.Both = g.EAPBoth; g.Accounts != nil && (r.Both || !g.EAPTLS) {
 		r.Lookup = func(login string) (string, bool) {
 			password, known := g.Accounts[login]

@@ -100,6 +100,8 @@ type Gateway struct {
 	Certificates, EAPTLS bool
 	// EAPBoth takes passwords by EAP too from who rejects EAP-TLS.
 	EAPBoth bool
+	// EAPOnly leaves the gateway's proof to EAP-TLS where the device allows it (RFC 5998).
+	EAPOnly bool
 	PSK     string       // of IKEv2
 	KeyL2TP string       // pre-shared key of L2TP/IPsec; without it by certificate
 	MPPE    []suite.MPPE // of PPTP

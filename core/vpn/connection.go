@@ -123,6 +123,8 @@ type IKEv2Setting struct {
 	DPD             int      `json:"dpd,omitempty"`
 	NoMOBIKE        bool     `json:"no_mobike,omitempty"`
 	NoFragmentation bool     `json:"no_fragmentation,omitempty"`
+	// the gateway proves itself by EAP alone, without a proof of its own (RFC 5998)
+	EAPOnly bool `json:"eap_only,omitempty"`
 }
 
 // PPTPSetting is the part that only PPTP has.

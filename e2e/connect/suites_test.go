@@ -64,3 +64,31 @@ func TestRehearsalSuites(t *testing.T) {
 		})
 	}
 }
+
+// TestRehearsalEAPOnly signs in to a real IKE daemon that proves itself by EAP-TLS alone (RFC 5998), with a
+// file that allows it, and with one that does not.
+func TestRehearsalEAPOnly(t *testing.T) {
+	t.Parallel()
+	w := newIKEWorldOf(t)
+	w.r.do("authority", "make", "Harbour")
+	w.r.do("device", "add", "Laptop", "--person", "Ada Fjell", "--platform", "linux", "--release",
+		"6", "--encrypted")
+	w.r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
+	g := w.gateway("Only", "--ikev2-auth", "eap-tls", "--ikev2-ike", "aes256-sha256-ecp256",
+		"--ikev2-esp", "aes256-sha256", "--ikev2-authority", w.r.authority("Harbour"))
+	g.proposals, g.esp = "aes256-sha256-ecp256", "aes256-sha256"
+	g.remote = "auth = eap-tls\n eap_id = %any"
+	w.bundle(t, &g, "Harbour")
+	g.configure(t, w.gw)
+	w.gw.shell(`sed -i '/local {/s/auth = pubkey/auth = eap-tls/' /etc/swanctl/conf.d/` + g.file(".conf"))
+	w.gw.run("swanctl", "--load-all", "--noprompt")
+	w.r.do("profile", "add", "Laptop", "--gateway", "Only")
+	parcel := w.r.build("Laptop/Only")
+	only := spoilt(t, parcel, `(remote \{\s*auth = )pubkey`, "${1}eap-tls")
+	if r, out := w.cli.rehearse(only); !r.Passed || !strings.Contains(r.Proof, "EAP-TLS") {
+		t.Errorf("by EAP alone: %s", out)
+	}
+	if r, out := w.cli.rehearse(parcel); r.Passed {
+		t.Errorf("a gateway that does not prove itself was taken: %s", out)
+	}
+}

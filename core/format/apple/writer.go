@@ -188,6 +188,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 		s := c.IKEv2
 		s.IKE, s.ESP = s.IKE[:min(1, len(s.IKE))], s.ESP[:min(1, len(s.ESP))]
 		s.NoFragmentation, s.DPD, s.Issuer = false, rate(s.DPD).seconds, issuer(whole)
+		s.EAPOnly = false
 		s.IKELifetime, s.ChildLifetime = lifetime(
 			s.IKELifetime,
 			s.IKE,

@@ -332,6 +332,14 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 			auth,
 		)
 	}
+	if remote := strings.ToLower(r.get(path + ".remote.auth")); strings.HasPrefix(remote, "eap") {
+		s.EAPOnly = true
+		if s.Auth != vpn.IKEv2EAPTLS {
+			r.Note(format.KeyMalformed, r.at(path+".remote.auth"),
+				"auth is %q, expected pubkey: by the method of the device, the gateway is not proven",
+				remote)
+		}
+	}
 	if strings.Contains(r.get(path+".vips"), "::") {
 		c.IPv6 = vpn.IPv6Carried
 	}

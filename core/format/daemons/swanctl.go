@@ -318,9 +318,12 @@ func ikev2(s *section, c vpn.Connection, m *material) error {
 	}
 	s.close()
 	s.open("remote")
-	if i.Auth == vpn.IKEv2PSK {
+	switch {
+	case i.Auth == vpn.IKEv2PSK:
 		s.set("auth", "psk")
-	} else {
+	case i.EAPOnly && i.Auth == vpn.IKEv2EAPTLS:
+		s.set("auth", auths[i.Auth])
+	default:
 		s.set("auth", "pubkey")
 	}
 	if i.RemoteID != "" {

@@ -106,6 +106,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 	}
 	if s := c.IKEv2; s != nil {
 		s.IKELifetime, s.ChildLifetime, s.DPD, s.NoMOBIKE, s.NoFragmentation = 0, 0, 0, false, false
+		s.EAPOnly = false
 	}
 	if s := c.PPTP; s != nil {
 		s.PPP, s.MPPE = format.Methods(s.PPP), format.Strengths(s.MPPE)

@@ -83,6 +83,7 @@ func Carried(c vpn.Connection) vpn.Connection {
 	if s := c.IKEv2; s != nil {
 		s.IKE, s.ESP = s.IKE[:min(1, len(s.IKE))], s.ESP[:min(1, len(s.ESP))]
 		s.IKELifetime, s.ChildLifetime, s.DPD, s.NoMOBIKE, s.NoFragmentation = 0, 0, 0, false, false
+		s.EAPOnly = false
 	}
 	return c
 }

@@ -105,6 +105,9 @@ func (c *Conversation) Handle(b []byte) (out []byte, done bool, err error) {
 		if c.wanted != 0 {
 			return nil, false, &OtherMethodError{c.wanted, c.Method.Type()}
 		}
+		if m, ok := c.Method.(interface{ Fault() error }); ok && m.Fault() != nil {
+			return nil, false, m.Fault() // it was this end that ended it
+		}
 		return nil, false, &RejectedError{}
 	case request:
 	default:

@@ -32,6 +32,7 @@ type TLS struct {
 	came    []byte // of the gateway's message that is not whole yet
 	begun   bool
 	msk     []byte
+	fault   error
 }
 
 // Type is its number.
@@ -91,8 +92,11 @@ func (m *TLS) Answer(b []byte, _ byte) ([]byte, error) {
 		m.came = nil
 	}
 	out, ended, err := m.pipe.settle()
+	if err != nil && m.fault == nil {
+		m.fault = fmt.Errorf("EAP-TLS: %w", err)
+	}
 	if err != nil && len(out) == 0 {
-		return nil, fmt.Errorf("EAP-TLS: %w", err)
+		return nil, m.fault
 	}
 	if ended && err == nil && m.msk == nil {
 		if err := m.export(); err != nil {
@@ -122,6 +126,9 @@ func (m *TLS) export() error {
 	m.msk = key[:64]
 	return nil
 }
+
+// Fault is why this end gave up, where it did: it tells the other end, which then ends the whole.
+func (m *TLS) Fault() error { return m.fault }
 
 // next is the next piece of what waits.
 func (m *TLS) next() []byte {

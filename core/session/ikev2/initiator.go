@@ -36,6 +36,7 @@ type Options struct {
 
 	Fragment bool // messages may come and go in pieces (RFC 7383)
 	MOBIKE   bool // the device may change its address (RFC 4555)
+	EAPOnly  bool // the gateway may prove itself by EAP alone (RFC 5998)
 	Random   io.Reader
 	// Exchange sends datagrams, again if need be, until take has what answers them.
 	Exchange func(datagrams [][]byte, take func([]byte) bool) error

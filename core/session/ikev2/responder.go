@@ -26,6 +26,8 @@ type Responder struct {
 	Lookup func(login string) (password string, known bool) // of devices that sign in by EAP
 	TLS    *tls.Config                                      // the same by EAP-TLS, in its place
 	Both   bool                                             // or beside it
+	// EAPOnly leaves the proof to EAP where the device allows it (RFC 5998).
+	EAPOnly bool
 	// Trusts tells whether a device's certificate is one of the gateway's; nil trusts any.
 	Trusts  func(*x509.Certificate) bool
 	Child   []suite.Proposal
@@ -156,6 +158,13 @@ func (r *Responder) auth(list []isakmp.Payload) ([]isakmp.Payload, error) {
 	own, err := r.prove()
 	if err != nil {
 		return nil, err
+	}
+	notes, err := ikev2.Message{Payloads: list}.Notifications()
+	if err != nil {
+		return nil, err
+	}
+	if r.EAPOnly && r.TLS != nil && find(notes, ikev2.EAPOnly) != nil {
+		own = own[:1] // how it calls itself
 	}
 	mine := r.octets(r.request, r.own, r.keyPi, r.id)
 	switch {

@@ -9,6 +9,7 @@ import (
 	"net/netip"
 	"strings"
 
+	"wardicon/core/session/eap"
 	"wardicon/core/session/ipsec"
 	"wardicon/core/suite"
 	"wardicon/core/wire/ikev2"
@@ -85,18 +86,27 @@ func (s *Session) SignIn(reached func(Phase)) (in Inside, err error) {
 	if err != nil {
 		return in, err
 	}
+	if s.EAPOnly {
+		list = append(list, ikev2.Notify(ikev2.EAPOnly, nil))
+	}
 	answer, err := s.send(ikev2.Auth, append(list, child...)...)
 	if err != nil {
 		return in, err
 	}
-	if err := s.proveGateway(answer); err != nil {
+	byEAP, err := s.proveGateway(answer)
+	if err != nil {
 		return in, err
 	}
-	reached(GatewayProven)
+	if !byEAP {
+		reached(GatewayProven)
+	}
 	if s.EAP != nil {
 		if answer, err = s.byEAP(answer, mine); err != nil {
 			return in, err
 		}
+	}
+	if byEAP {
+		reached(GatewayProven)
 	}
 	if err := refused(answer, false); err != nil {
 		return in, err
@@ -158,22 +168,30 @@ func refused(list []isakmp.Payload, child bool) error {
 	return nil
 }
 
-// proveGateway holds the gateway's identity, certificates and proof to what the device expects.
-func (s *Session) proveGateway(list []isakmp.Payload) error {
+// proveGateway holds the gateway's identity, certificates and proof to what the device expects. byEAP
+// tells that it leaves the proof to EAP, which both ends are proven by (RFC 5998 §3): there has to be
+// a method by which the gateway is.
+func (s *Session) proveGateway(list []isakmp.Payload) (byEAP bool, err error) {
 	if err := refused(list, false); err != nil {
-		return err
+		return false, err
 	}
 	body, _ := isakmp.Find(list, ikev2.KindIDr)
-	who, err := ipsec.DecodeIdentity(body)
-	if err != nil {
-		return err
+	if s.Who, err = ipsec.DecodeIdentity(body); err != nil {
+		return false, err
 	}
-	s.Who = who
-	theirs := s.octets(s.response, s.own, s.keyPr, body)
 	auth, proven := isakmp.Find(list, ikev2.KindAuth)
-	if !proven {
-		return errors.New("the gateway does not prove itself before the device signs in")
+	if proven {
+		return false, s.proved(list, s.octets(s.response, s.own, s.keyPr, body), auth)
 	}
+	if s.EAPOnly && s.EAP != nil && s.EAP.Method.Type() == eap.TypeTLS {
+		s.Proof = "its certificate, by EAP-TLS"
+		return true, s.Remote.Demand(s.Who)
+	}
+	return false, errors.New("the gateway does not prove itself before the device signs in")
+}
+
+// proved holds a proof and what it is made with to what the device expects.
+func (s *Session) proved(list []isakmp.Payload, theirs, auth []byte) (err error) {
 	if s.PSK != "" {
 		if err := sharedProof(s.prf, []byte(s.PSK), theirs, auth); err != nil {
 			return err
@@ -200,7 +218,7 @@ func (s *Session) proveGateway(list []isakmp.Payload) error {
 	if err := s.Remote.Demand(s.Who); err != nil {
 		return err
 	}
-	return s.Verify(s.Shown, who)
+	return s.Verify(s.Shown, s.Who)
 }
 
 // byEAP signs in by EAP, and proves both ends by the key that comes out of it (RFC 7296 §2.16).
