@@ -197,6 +197,7 @@ func ways() map[string]vpn.Connection {
 		if c.IKEv2.Auth = a; a == vpn.IKEv2PSK {
 			c.IKEv2.PSK, c.Authority = secret.New("kelp-4497-Harbor-mizzen"), ""
 		}
+		c.IKEv2.EAPOnly = a == vpn.IKEv2EAPTLS
 		list["ikev2 "+string(a)] = c
 	}
 	for _, a := range vpn.TLSAuths {
