@@ -17,7 +17,10 @@ func noted(kind format.NoteKind) func(*Subject) []Hit {
 				at := n.At
 				hits = append(
 					hits,
-					Hit{Field: vpn.FieldFile, Found: n.Found, At: &at, Line: n.Fix},
+					Hit{
+						Field: vpn.FieldFile, Found: n.Found, At: &at, Line: n.Fix,
+						Severity: n.Severity,
+					},
 				)
 			}
 		}

@@ -422,7 +422,8 @@ var protocolRules = []Rule{
 		},
 		Good: Example{"a key", func(s *Subject) { s.by(vpn.TLS) }},
 		run: func(s *Subject) []Hit {
-			if t := s.Connection.TLS; t != nil && t.Control == nil {
+			if t := s.Connection.TLS; t != nil && t.Control == nil &&
+				!slices.Contains(s.Apart, vpn.FieldControl) {
 				return []Hit{{Field: vpn.FieldControl, Found: "none"}}
 			}
 			return nil

@@ -86,6 +86,7 @@ func (w *work) judged(l loose, o Options) Item {
 				slices.Clone(c.Apart),
 				vpn.FieldIdentity,
 				vpn.FieldAuthority,
+				vpn.FieldControl,
 			) // told of as such
 		}
 		if i > 0 {

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/netip"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -367,7 +368,7 @@ func (r *Reading) Fetch(beside Beside, name string, at Position) string {
 	data, ok := beside.Get(name)
 	r.Pieces = append(r.Pieces, path.Base(strings.ReplaceAll(name, `\`, "/")))
 	if !ok {
-		r.Note(FileMissing, at, "%s", r.Pieces[len(r.Pieces)-1])
+		r.Absent(name, at)
 		return ""
 	}
 	if len(data) > pki.MaxPEM {
@@ -382,6 +383,23 @@ func (r *Reading) Fetch(beside Beside, name string, at Position) string {
 		return ""
 	}
 	return string(data)
+}
+
+// elsewhere is a name that leads to a place of the device's own, whatever comes along with a file.
+var elsewhere = regexp.MustCompile(`^(/|~/|[A-Za-z]:[\\/])`)
+
+// Absent remarks a file that another one names and that did not come along. One at a place of the
+// device's own may be there.
+func (r *Reading) Absent(name string, at Position) {
+	before := len(r.Notes)
+	if !elsewhere.MatchString(name) {
+		r.Note(FileMissing, at, "%s", path.Base(strings.ReplaceAll(name, `\`, "/")))
+		return
+	}
+	r.Note(FileMissing, at, "%s; it has to be on the device", name)
+	if len(r.Notes) > before {
+		r.Notes[before].Severity = vpn.Warning
+	}
 }
 
 // Anchored reads the authorities out of a PEM text.

@@ -135,6 +135,8 @@ type Note struct {
 	At    Position
 	Fix   *LineFix
 	When  time.Time // the day that it is about, where it is about one
+	// Severity in the place of the kind's own; empty where it is that.
+	Severity vpn.Severity
 }
 
 // Unsaid is an option, element or rule of a file that a connection has no place for. What never

@@ -292,7 +292,7 @@ func (p Proposal) parts() [4]string {
 
 // Algorithms lists the rows of the table that the proposal is made of.
 func (p Proposal) Algorithms() []Algorithm {
-	list := make([]Algorithm, 0, len(p.parts()))
+	list := make([]Algorithm, 0, 4)
 	for _, name := range p.parts() {
 		if a := named(name); a != nil {
 			list = append(list, *a)

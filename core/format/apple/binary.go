@@ -121,7 +121,12 @@ func (b *binaryReader) node(ref uint64, path string, depth int) (*tree.Node, err
 		if err != nil {
 			return nil, err
 		}
-		n.Kind, n.Text = "real", fmt.Sprint(math.Float64frombits(number(raw)))
+		v := math.Float64frombits(number(raw))
+		if len(raw) == 4 {
+			v = float64(math.Float32frombits(uint32(number(raw))))
+		}
+		n.Kind, n.Text = "real", fmt.Sprint(v)
+		wholeNumber(n)
 	case 0x3:
 		if _, err := take(8); err != nil {
 			return nil, err

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
+	"strconv"
 	"strings"
 
 	"wardicon/core/format"
@@ -133,7 +135,9 @@ func (p *parser) value(
 		if err != nil {
 			return nil, err
 		}
-		n.Text = text
+		if n.Text = text; n.Kind == "real" {
+			wholeNumber(n)
+		}
 		if n.Kind == "data" {
 			if n.Data, err = base64.StdEncoding.DecodeString(
 				strings.Join(strings.Fields(text), ""),
@@ -147,6 +151,15 @@ func (p *parser) value(
 	return nil, &tree.SyntaxError{
 		At:   at,
 		What: fmt.Sprintf("the element %q is no part of a property list", n.Kind),
+	}
+}
+
+// wholeNumber makes an integer of a real number that is whole: systems take numbers by their values, and
+// some tools write every number as a real one.
+func wholeNumber(n *tree.Node) {
+	v, err := strconv.ParseFloat(strings.TrimSpace(n.Text), 64)
+	if err == nil && v == math.Trunc(v) && math.Abs(v) <= math.MaxInt32 {
+		n.Kind, n.Text = "integer", strconv.FormatInt(int64(v), 10)
 	}
 }
 

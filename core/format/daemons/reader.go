@@ -8,6 +8,7 @@ import (
 	"maps"
 	"net/netip"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -178,7 +179,9 @@ func (r *reader) connection(path string) {
 		r.ikev2(&c, path, child)
 	}
 	if script := r.get(child + ".updown"); script != "" && r.name == "" {
-		r.Note(format.RunsProgram, r.at(child+".updown"), "updown; it is not imported")
+		if !ownUpdown.MatchString(script) {
+			r.Note(format.RunsProgram, r.at(child+".updown"), "updown; it is not imported")
+		}
 		r.Left("updown", r.at(child+".updown"))
 	}
 	_, filter := r.beside.Get(r.stem + "-nat.nft")
@@ -293,6 +296,11 @@ func (r *reader) child(path string) string {
 	}
 	return path + ".children." + names[0]
 }
+
+// ownUpdown is the script that comes with the IKE daemon, wherever distributions put it.
+var ownUpdown = regexp.MustCompile(
+	`^(ipsec |/usr(/local)?/(lib|lib64|libexec)/(ipsec|strongswan)/)_updown( iptables)?$`,
+)
 
 func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 	s := &vpn.IKEv2Setting{

@@ -232,7 +232,7 @@ func (r *reader) translate(name string, c conn) bool {
 		case ok:
 			put(at+"."+word, strict(value))
 		case key == "leftupdown" || key == "rightupdown":
-			if !strings.HasPrefix(value.text, "ipsec _updown") && value.text != "" {
+			if !ownUpdown.MatchString(value.text) && value.text != "" {
 				r.Note(format.RunsProgram, value.at, "%s; it is not imported", key)
 				r.Left(key, value.at)
 			}

@@ -407,7 +407,7 @@ func (r *reader) option(at format.Position, name string, words []string) {
 				r.parts[name] = inline{base64.StdEncoding.EncodeToString(data), at}
 				r.Pieces = append(r.Pieces, base(word(0)))
 			} else {
-				r.Note(format.FileMissing, at, "%s", base(word(0)))
+				r.Absent(word(0), at)
 			}
 		}
 	case "ca", "cert", "key", "tls-auth", "tls-crypt", "tls-crypt-v2":
@@ -502,7 +502,7 @@ func (r *reader) named(at format.Position, option, name string) {
 	if name == "" || name == "[inline]" {
 		return
 	}
-	if text := r.Fetch(r.beside, base(name), at); text != "" {
+	if text := r.Fetch(r.beside, name, at); text != "" {
 		r.parts[option] = inline{text, at}
 	}
 }

@@ -16,9 +16,9 @@ import (
 	"hash"
 	"io"
 
-	//nolint:staticcheck // old gateways still agree on them; that they are weak is a finding
+	//lint:ignore SA1019 old gateways still agree on it; that it is weak is a finding
 	"golang.org/x/crypto/blowfish"
-	//nolint:staticcheck // likewise
+	//lint:ignore SA1019 likewise
 	"golang.org/x/crypto/cast5"
 	"golang.org/x/crypto/chacha20poly1305"
 )
