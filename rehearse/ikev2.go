@@ -133,6 +133,8 @@ func (w *run) initiator() (*ikev2.Session, error) {
 func (w *run) proofs(s *ikev2.Session) error {
 	o := w.Connection.IKEv2
 	switch o.Auth {
+	case "":
+		return because("", "the file signs in by a method that a rehearsal does not have")
 	case vpn.IKEv2PSK:
 		if s.PSK = o.PSK.Reveal(); s.PSK == "" {
 			return because("secret-missing", "the file has no pre-shared key")

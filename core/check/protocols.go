@@ -52,6 +52,7 @@ var protocolRules = []Rule{
 			}
 			c := s.Connection
 			switch {
+			case c.IKEv2 != nil && c.IKEv2.Auth == "": // the file says what is not read
 			case c.IKEv2 != nil && !slices.Contains(s.Ability.IKEv2, c.IKEv2.Auth):
 				return miss(string(c.IKEv2.Auth))
 			case c.TLS != nil && !slices.Contains(s.Ability.TLS, c.TLS.Auth):

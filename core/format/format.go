@@ -4,6 +4,7 @@
 package format
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"regexp"
@@ -289,7 +290,7 @@ func (e *UnfitError) Error() string {
 		"%s, field %s: found %s, expected %s",
 		e.Format,
 		e.Field,
-		e.Found,
+		cmp.Or(e.Found, "nothing"),
 		e.Expected,
 	)
 }

@@ -211,11 +211,7 @@ func (e *entry) settle(r *format.Reading, beside format.Beside) {
 		case custom == eapMSCHAP:
 			c.IKEv2.Auth = vpn.IKEv2MSCHAPv2
 		default:
-			r.Note(
-				format.KeyMalformed,
-				e.at,
-				"neither a machine certificate nor EAP of the type 13 or 26",
-			)
+			r.OtherEAP(custom, e.at)
 		}
 	default:
 		r.Note(format.NotYetRead, e.at, "VpnStrategy=%d: no protocol by itself", strategy)

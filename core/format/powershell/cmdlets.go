@@ -271,8 +271,11 @@ func (f *foreign) do(t token, name string, bound map[string]known) known {
 	switch name {
 	case "add-vpnconnection", "set-vpnconnection":
 		f.seen = true
-		if d = f.of(bound["Name"]); name == "add-vpnconnection" || d == nil {
+		// Scripts change a connection where it is there, and add it otherwise: that is one.
+		d = f.of(bound["Name"])
+		if d == nil || name == "add-vpnconnection" && !d.changed {
 			d = &draft{name: bound["Name"].text, at: t.at, values: map[string]value{}}
+			d.changed = name == "set-vpnconnection"
 			f.set(d, "Name", 't', bound["Name"])
 			f.made = append(f.made, d)
 		}

@@ -59,6 +59,8 @@ type draft struct {
 	at     format.Position
 	values map[string]value
 	lost   string // what is not known of it
+
+	changed bool // it was changed, and not added: it is there already, or is added further down
 }
 
 // Bounds on blocks inside blocks, and on what loops are read again.

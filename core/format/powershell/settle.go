@@ -227,6 +227,10 @@ func (s *settler) ikev2() *vpn.IKEv2Setting {
 		i.Auth = vpn.IKEv2EAPTLS
 	case eap == "MSChapv2":
 		i.Auth = vpn.IKEv2MSCHAPv2
+	case eap == "Peap":
+		s.OtherEAP(25, s.at("Eap"))
+	case eap == "Ttls":
+		s.OtherEAP(21, s.at("Eap"))
 	default:
 		s.Note(
 			format.KeyMalformed,

@@ -209,12 +209,21 @@ func (r *reader) tls(path string) {
 		r.inside(path)
 		return
 	}
-	name := filepath.Base(r.get(path + ".config"))
+	whole := r.get(path + ".config")
+	name := filepath.Base(whole)
 	read := ovpn.Read
 	if own := strings.TrimSuffix(name, filepath.Ext(name)) + ".ovpn"; own != name {
 		if _, ok := r.beside.Get(own); ok {
 			name, read = own, daemons.Read
 		}
+	}
+	if _, here := r.beside.Get(name); !here {
+		// A package's own examples are switched off, and name files that nobody made.
+		if r.get(path+".enabled") != "0" {
+			r.Absent(whole, r.at(path+".config"))
+		}
+		r.Left("config "+whole, r.at(path+".config"))
+		return
 	}
 	text := r.Fetch(r.beside, name, r.at(path+".config"))
 	if text == "" {

@@ -410,11 +410,7 @@ func (r *reader) ikev2(n, auth *tree.Node) *vpn.IKEv2Setting {
 	case number(r.Text(eap, "Type")) == 13:
 		s.Auth = vpn.IKEv2EAPTLS
 	default:
-		r.Note(
-			format.KeyMalformed,
-			r.At(n, n, "Authentication"),
-			"neither a machine certificate nor EAP of the type 13 or 26",
-		)
+		r.OtherEAP(number(r.Text(eap, "Type")), r.At(n, n, "Authentication"))
 	}
 	s.IKE, s.ESP = r.algorithms(n)
 	return s

@@ -5,9 +5,9 @@ Add-VpnConnection -Name 'Norrvik' -ServerAddress 'norrvik.skerryline.example' -T
 -Tls => carried
 -Tls -UserCertificate => left
 -Tls -VerifyServerIdentity => carried
--Peap => carried noted
+-Peap => left noted
 -Peap -VerifyServerIdentity -FastReconnect => left noted
 -Peap -TunnledEapAuthMethod $inner => left noted
--Ttls => carried noted
+-Ttls => left noted
 -Ttls -TunnledNonEapAuthMethod MSCHAPv2 => left noted
 -UseWinlogonCredential => left
