@@ -123,6 +123,7 @@ var protocolRules = []Rule{
 		run: func(s *Subject) []Hit {
 			c := s.Connection
 			if anchors, _ := s.anchors(); len(anchors) == 0 &&
+				!slices.Contains(s.Apart, vpn.FieldAuthority) &&
 				(c.SSTP != nil || c.IKEv2 != nil && c.IKEv2.Auth != vpn.IKEv2PSK) {
 				return []Hit{{Field: vpn.FieldAuthority, Found: "none in the connection"}}
 			}

@@ -57,9 +57,11 @@ type reader struct {
 	path    []string
 	secrets bool // there are some
 	refs    []reference
-	legacy  bool            // in the older form: what PPP needs is elsewhere
-	below   bool            // read for the L2TP daemon's file beside
-	read    map[string]bool // values that somebody asked for, by path
+	legacy  bool // in the older form: what PPP needs is elsewhere
+
+	inDatabase bool            // certificates are in a database of the daemon's own, on the device
+	below      bool            // read for the L2TP daemon's file beside
+	read       map[string]bool // values that somebody asked for, by path
 }
 
 // Read takes a configuration apart, with the files that belong to it. It always answers;
@@ -124,11 +126,17 @@ func (r *reader) at(path string) format.Position {
 	if s, ok := r.set[path]; ok {
 		return s.at
 	}
-	return format.Position{File: r.file, Line: 1, Column: 1, Path: path}
+	return format.Position{
+		File: r.file, Line: 1, Column: 1, Path: strings.ReplaceAll(path, dotted, "."),
+	}
 }
 
+// dotted stands for a dot in the name of a section, which separates the parts of a path otherwise. It is
+// in no name: it is of a private plane (Unicode 15, §23.5).
+const dotted = "\U000F0000"
+
 func (r *reader) connection(path string) {
-	name := strings.TrimPrefix(path, "connections.")
+	name := strings.ReplaceAll(strings.TrimPrefix(path, "connections."), dotted, ".")
 	child := r.child(path)
 	c := vpn.Connection{
 		Name: cmp.Or(
@@ -216,6 +224,9 @@ func (r *reader) connection(path string) {
 				apart = []vpn.Field{vpn.FieldIdentity}
 			}
 		}
+	}
+	if r.inDatabase {
+		apart = append(apart, vpn.FieldIdentity, vpn.FieldAuthority)
 	}
 	if !r.secrets {
 		apart = append(apart, vpn.FieldPSK, vpn.FieldPassword) // in a file of their own

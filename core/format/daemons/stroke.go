@@ -85,8 +85,9 @@ func (r *reader) stroke(data []byte) {
 				c[key] = value
 			}
 		}
-		if r.translate(name, c) {
-			r.order = append(r.order, name)
+		section := strings.ReplaceAll(name, ".", dotted)
+		if r.translate(section, r.translated(c)) {
+			r.order = append(r.order, section)
 		}
 	}
 	for _, one := range r.order[:min(len(r.order), format.MaxConnections+1)] {
@@ -267,7 +268,7 @@ func (r *reader) translate(name string, c conn) bool {
 	if version == "1" && (c["type"].text != "transport" ||
 		strings.Contains(c["authby"].text, "xauth")) {
 		r.Note(format.NotYetRead, server.at, "a connection by IKEv1 alone, without L2TP")
-		r.Left("a connection by IKEv1, "+name, server.at)
+		r.Left("a connection by IKEv1, "+strings.ReplaceAll(name, dotted, "."), server.at)
 		for key := range r.under(at) { // which says it all
 			r.read[at+"."+key] = true
 		}
