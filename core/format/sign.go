@@ -7,7 +7,7 @@ import (
 
 // Sign is a line by which a format is known. Its hints are the words one of which stands in every
 // such line: only lines with one are held to the pattern, which makes telling formats apart as
-// fast as a search for words.
+// fast as a search for words. A hint that begins with a newline stands at the beginning of its line.
 type Sign struct {
 	line  *regexp.Regexp
 	hints [][]byte
@@ -25,10 +25,16 @@ func NewSign(pattern string, hints ...string) Sign {
 // In tells whether the sign stands in a text.
 func (s Sign) In(text []byte) bool {
 	for _, hint := range s.hints {
+		if hint[0] == '\n' && bytes.HasPrefix(text, hint[1:]) && s.line.Match(text[:twoLines(text)]) {
+			return true
+		}
 		for rest := text; ; {
 			at := bytes.Index(rest, hint)
 			if at < 0 {
 				break
+			}
+			if hint[0] == '\n' {
+				at++
 			}
 			begin := bytes.LastIndexByte(rest[:at], '\n') + 1
 			end := at + lineEnd(rest[at:])
@@ -39,6 +45,12 @@ func (s Sign) In(text []byte) bool {
 		}
 	}
 	return false
+}
+
+// twoLines is where the second line of a text ends.
+func twoLines(text []byte) int {
+	end := lineEnd(text)
+	return end + lineEnd(text[end:])
 }
 
 // lineEnd is where the next line begins.

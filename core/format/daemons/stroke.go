@@ -15,9 +15,10 @@ const secretsFile = "ipsec.secrets"
 
 var (
 	connSection = format.NewSign(`^(?:conn|config|ca)[ \t]+\S`,
-		"conn ", "conn\t", "config ", "config\t", "ca ", "ca\t")
+		"\nconn", "\nconfig", "\nca ", "\nca\t")
 	secretLine = format.NewSign(`^[^#;\n<]*:[ \t]+(?:(?:PSK|EAP|XAUTH|NTLM)[ \t]+["0]|`+
-		`(?:RSA|ECDSA|P12|PKCS8)[ \t]+\S+\.(?:pem|der|p12|key)\b)`, ": ", ":\t")
+		`(?:RSA|ECDSA|P12|PKCS8)[ \t]+\S+\.(?:pem|der|p12|key)\b)`,
+		"PSK", "EAP", "XAUTH", "NTLM", "RSA", "ECDSA", "P12", "PKCS8")
 )
 
 // maxIncluded bounds what one section takes from others.
