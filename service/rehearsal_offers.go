@@ -77,13 +77,6 @@ func (s *Service) RehearseOffers(
 	if len(list) == 0 {
 		return sample, first
 	}
-	sample.Job = api.Job{
-		Kind: rehearseJob, Subject: profileID, Title: sample.Job.Title, Operator: actor(ctx),
-	}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.AddSample(ctx, &sample.Job, list),
-			audit(ctx, tx, "rehearse", "profile", profileID, sample.Job.Title))
-	})
-	notify(s.rehearsing.soon)
+	sample.Job, err = s.beginSample(ctx, "profile", profileID, sample.Job.Title, list)
 	return sample, err
 }

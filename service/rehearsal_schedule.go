@@ -71,13 +71,29 @@ func (s *Service) RehearseSample(
 	if sample, err = s.sampled(ctx, list); err != nil {
 		return sample, err
 	}
-	sample.Job = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
+	sample.Job, err = s.beginSample(ctx, noun, id, title, ofParcels(sample.Profiles))
+	return sample, err
+}
+
+// beginSample puts a sample of a record in line, unless one is there by now.
+func (s *Service) beginSample(
+	ctx context.Context,
+	noun, id, title string,
+	list []store.Sampled,
+) (j api.Job, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		return errors.Join(tx.AddSample(ctx, &sample.Job, ofParcels(sample.Profiles)),
-			audit(ctx, tx, "rehearse", noun, id, "a sample of its profiles"))
+		running, err := runningSample(ctx, tx, id)
+		if err != nil || running != nil {
+			if running != nil {
+				j = *running
+			}
+			return err
+		}
+		j = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
+		return errors.Join(tx.AddSample(ctx, &j, list), audit(ctx, tx, "rehearse", noun, id, title))
 	})
 	notify(s.rehearsing.soon)
-	return sample, err
+	return j, err
 }
 
 // sampleOf are the profiles of a sample, and the job where it is rehearsed already.

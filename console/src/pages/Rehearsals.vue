@@ -4,6 +4,7 @@ import { computed } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
+import RehearsalState from '../parts/RehearsalState.vue'
 import RehearsalMatrix from '../parts/RehearsalMatrix.vue'
 import { shortTime } from '../parts/handovers'
 import { useAddress } from '../parts/useAddress'
@@ -28,7 +29,6 @@ const columns = [
   { key: 'cause', text: 'Failed at' },
   { key: 'at', text: 'When', sort: 'at' },
 ]
-const looks: Record<string, string> = { passed: 'fine', failed: 'error' }
 function load(query: ListQuery, signal: AbortSignal) {
   const filter = [...(query.filter ?? []), ...(all.value ? [] : ['latest:true'])]
   return ask(api.GET('/api/v1/rehearsals', { params: { query: { ...query, filter } }, signal }))
@@ -70,9 +70,7 @@ function load(query: ListQuery, signal: AbortSignal) {
       <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{
         row.gateway
       }}</RouterLink>
-      <span v-else-if="column === 'state'" class="tag" :class="looks[row.state] ?? 'plain'">{{
-        row.state
-      }}</span>
+      <RehearsalState v-else-if="column === 'state'" :state="row.state" />
       <template v-else-if="column === 'cause'">{{
         [row.result.steps.find((s) => s.state === 'failed')?.name, row.result.cause]
           .filter(Boolean)

@@ -4,6 +4,7 @@ import { computed, ref } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import { useSession } from '../api/session'
 import Notice from './Notice.vue'
+import RehearsalState from './RehearsalState.vue'
 import RehearsalSteps from './RehearsalSteps.vue'
 import { useFollowed } from './useFollowed'
 
@@ -109,15 +110,7 @@ async function begin() {
       >
     </form>
     <template v-if="one">
-      <p class="mb-2 mt-2" role="status">
-        <span
-          class="tag"
-          :class="
-            { passed: 'fine', failed: 'error', running: 'plain', stopped: 'plain' }[one.state]
-          "
-          >{{ one.state }}</span
-        >
-      </p>
+      <p class="mb-2 mt-2" role="status"><RehearsalState :state="one.state" /></p>
       <RehearsalSteps :rehearsal="one" />
     </template>
   </div>

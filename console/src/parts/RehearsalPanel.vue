@@ -3,6 +3,7 @@
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import Notice from './Notice.vue'
+import RehearsalState from './RehearsalState.vue'
 import RehearsalSteps from './RehearsalSteps.vue'
 import SampleButton from './SampleButton.vue'
 import { useFollowed } from './useFollowed'
@@ -94,13 +95,7 @@ const when = (at: string) => new Date(at).toLocaleString()
     <template v-else>
       <p class="mb-2" role="status">
         {{ when(one.result.at) }} by {{ one.operator }}:
-        <span
-          class="tag"
-          :class="
-            { passed: 'fine', failed: 'error', running: 'plain', stopped: 'plain' }[one.state]
-          "
-          >{{ one.state }}</span
-        >
+        <RehearsalState :state="one.state" />
       </p>
       <RehearsalSteps :rehearsal="one" />
       <details v-if="earlier.length > 1" class="mt-3">

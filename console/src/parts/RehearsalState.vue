@@ -1,0 +1,11 @@
+<script setup lang="ts">
+// What a rehearsal came to.
+import type { Schemas } from '../api/client'
+
+defineProps<{ state: Schemas['Rehearsal']['state'] }>()
+const looks = { passed: 'fine', failed: 'error', running: 'plain', stopped: 'plain' }
+</script>
+
+<template>
+  <span class="tag" :class="looks[state]">{{ state }}</span>
+</template>
