@@ -307,7 +307,13 @@ var protocolRules = []Rule{
 		Good: Example{"MS-CHAPv2 with MPPE", func(s *Subject) { s.by(vpn.PPTP) }},
 		run: func(s *Subject) []Hit {
 			if p := s.Connection.PPTP; p != nil && len(p.MPPE) > 0 {
-				return s.pppMethods(func(f suite.PPPFact) bool { return !f.Keys }, "makes no keys")
+				hits := s.pppMethods(func(f suite.PPPFact) bool { return !f.Keys }, "makes no keys")
+				if len(hits) < len(s.Connection.PPP()) { // the gateway may demand another of them
+					for i := range hits {
+						hits[i].Severity = vpn.Warning
+					}
+				}
+				return hits
 			}
 			return nil
 		},

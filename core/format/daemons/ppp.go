@@ -3,6 +3,7 @@ package daemons
 import (
 	"cmp"
 	"net/netip"
+	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -23,6 +24,7 @@ type link struct {
 	routes  []string
 	persist bool
 	pty     string
+	depth   int    // of files in files
 	broken  bool   // it cannot be read to its end
 	remote  string // how the gateway is called
 	at      map[string]format.Position
@@ -167,7 +169,9 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 		_, lost := unread[name]
 		switch {
 		case slices.Contains(own, strings.TrimSpace(name+" "+words[0])):
-		case name == "file" && r.name != "": // where the script keeps a password that it asked for
+		case name == "file" && r.name == "":
+			l.include(r, at, words[0])
+		case name == "file": // where the script keeps a password that it asked for
 		case l.Take(name) || idle || speed.MatchString(name):
 		case lost, strings.Contains(name, ":"): // addresses
 			r.Left(strings.TrimSpace(name+" "+words[0]), at)
@@ -176,6 +180,26 @@ func (l *link) option(r *reader, at format.Position, name string, words []string
 			r.Left(name, at)
 		}
 	}
+}
+
+// include reads the options of a file that another one names.
+func (l *link) include(r *reader, at format.Position, name string) {
+	if l.depth > 0 {
+		r.Left("file "+name, at)
+		return
+	}
+	text := r.Fetch(r.beside, name, at)
+	l.depth++
+	defer func() { l.depth-- }()
+	r.Lines(path.Base(name), []byte(text), func(at format.Position, line string) bool {
+		words, err := format.Words(line, "#", false)
+		if err != nil {
+			r.Note(format.Unreadable, at, "%s", err)
+			return false
+		}
+		l.line(r, at, words)
+		return true
+	})
 }
 
 // mppe reads pppd's other word for encryption: mppe required,no40,stateless.

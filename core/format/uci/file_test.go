@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"wardicon/core/format"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -54,6 +55,14 @@ func TestFile(t *testing.T) {
 		if n.Kind == format.OptionUnknown && n.At.Line != 10 || n.Kind == format.Unreadable {
 			t.Errorf("%+v", n)
 		}
+	}
+
+	shell := "uci set network.crew=interface\nuci -q set network.crew.proto='pptp'\n" +
+		"uci set network.crew.server=\"brattvik.example\"\nuci commit network\n"
+	if r := Read("crew.txt", []byte(shell), nil); !Detect("crew.txt", []byte(shell)) ||
+		len(r.Connections) != 1 || r.Connections[0].Connection.Server != "brattvik.example" ||
+		!slices.Equal(r.Connections[0].Connection.PPTP.MPPE, []suite.MPPE{"128"}) {
+		t.Errorf("as a shell runs it: %+v", r)
 	}
 
 	// A router without a connection is no broken file.

@@ -86,6 +86,10 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 func (r *reader) line(at format.Position, line string) bool {
 	line = strings.TrimSpace(line)
 	command, rest, _ := strings.Cut(line, " ")
+	if command == "uci" { // as a shell runs it
+		rest = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(rest), "-q "))
+		command, rest, _ = strings.Cut(rest, " ")
+	}
 	switch command {
 	case "", "commit", "delete":
 		return true
@@ -312,6 +316,9 @@ func (r *reader) network(path string) {
 		}
 		c.L2TP.PPP = ppp.Methods
 	case "pptp":
+		if !strings.Contains(r.get(path+".pppd_options"), "mppe") {
+			ppp.MPPE = systemMPPE
+		}
 		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
 			PPP:      ppp.Methods,
 			MPPE:     ppp.MPPE,

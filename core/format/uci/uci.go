@@ -14,6 +14,7 @@ import (
 	"wardicon/core/format/daemons"
 	"wardicon/core/format/shell"
 	"wardicon/core/platform"
+	"wardicon/core/suite"
 	"wardicon/core/vpn"
 )
 
@@ -66,6 +67,9 @@ func Carried(c vpn.Connection) vpn.Connection {
 	}
 	if s := c.PPTP; s != nil {
 		s.PPP, s.MPPE = format.Methods(s.PPP), format.Strengths(s.MPPE)
+		if len(s.MPPE) == 0 {
+			s.MPPE = systemMPPE
+		}
 	}
 	if s := c.SSTP; s != nil {
 		s.PPP, s.ServerName = format.Methods(s.PPP), ""
@@ -329,10 +333,16 @@ var stanzas = format.NewSign(
 	"config ", "config\t",
 )
 
+// systemMPPE is what the system demands of every PPTP connection, in its own /etc/ppp/options.pptp.
+var systemMPPE = []suite.MPPE{"128"}
+
+// commands are the same as a shell runs them.
+var commands = format.NewSign(`^[ \t]*uci[ \t]+(?:-q[ \t]+)?set[ \t]+(?:network|openvpn)\.`, "uci ")
+
 // Detect tells a batch by its name or its first command.
 func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 4096)]
 	return strings.EqualFold(filepath.Ext(name), ".uci") || stanzas.In(head) ||
 		bytes.HasPrefix(head, []byte("set network.")) ||
-		bytes.HasPrefix(head, []byte("set openvpn."))
+		bytes.HasPrefix(head, []byte("set openvpn.")) || commands.In(head)
 }
