@@ -344,8 +344,8 @@ func parcel(in plan.Input, p plan.Plan, seal func([]byte), sheet bool) error {
 }
 
 // rechecks checks every profile of the sample data again, as after a change of the records, and as
-// after a change of the organisation's name, against which every secret is judged anew; the baseline
-// plans and checks one without the records being read.
+// after a change of the organisation's name, against which every secret is judged anew; the
+// baseline plans and checks one without the records being read.
 func rechecks() error {
 	ctx := context.Background()
 	s, dir, err := scratch(ctx)

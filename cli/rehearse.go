@@ -44,11 +44,11 @@ are. No privileges are needed but for PPTP, whose GRE takes the capability CAP_N
 With --profile the service does it, with the files of the profile's newest parcel, and keeps the
 result; --history lists results. There a login is tried once a minute at most, and after the
 gateway rejected it only with --again. --offer tries other offers of the profile's gateway, before
-the profile is moved to one; what comes of them stands in the matrix. --gateway and --pattern rehearse one profile for each pattern,
-gateway and platform with the account for rehearsals on the gateway's record, as a job that goes on
-after a restart and that wardicon job cancel ends; with --rehearse-every on that record the service
-does so by itself. --report has it keep what came of files on this
-machine.
+the profile is moved to one; what comes of them stands in the matrix. --gateway and --pattern
+rehearse one profile for each pattern, gateway and platform with the account for rehearsals on the
+gateway's record, as a job that goes on after a restart and that wardicon job cancel ends; with
+--rehearse-every on that record the service does so by itself. --report has it keep what came of
+files on this machine.
 
 Prints each step with its time, and where one fails its likely cause (exit 1). A password that the
 file leaves to the person is read from --password-file or prompted for. A login that a gateway
@@ -106,8 +106,8 @@ that is connected with the same certificate or login may be disconnected.`,
 	cmd.Flags().StringVar(&f.pattern, "pattern", "",
 		"rehearse a sample of this pattern's profiles, from the service")
 	cmd.Flags().StringSliceVar(&f.offers, "offer", nil,
-		"with --profile, rehearse these offers of its gateway (ikev2, tls, sstp, l2tp, pptp; all), "+
-			"by files as they would be built for each")
+		"with --profile, rehearse these offers of its gateway (ikev2, tls, sstp, l2tp, pptp; "+
+			"all), by files as they would be built for each")
 	cmd.Flags().BoolVar(&f.background, "background", false,
 		"with --gateway, --pattern or --offer, do not wait until it is done")
 	cmd.Flags().BoolVar(&f.matrix, "matrix", false,

@@ -24,8 +24,8 @@ const (
 	looseKept   = 15 * time.Minute
 )
 
-// loose are rehearsals of files that somebody dropped. Nothing of them is on record but that they were
-// made: they are kept for a while, for who began them.
+// loose are rehearsals of files that somebody dropped. Nothing of them is on record but that they
+// were made: they are kept for a while, for who began them.
 type loose struct {
 	mu    sync.Mutex
 	rows  map[string]api.Rehearsal
@@ -57,8 +57,8 @@ func newLoose() *loose {
 	return &loose{rows: map[string]api.Rehearsal{}, tries: map[string]tried{}}
 }
 
-// RehearseFile begins a trial connection with a dropped file: to a gateway on record, or to another where
-// an owner says that it may be tried. The file is not stored.
+// RehearseFile begins a trial connection with a dropped file: to a gateway on record, or to another
+// where an owner says that it may be tried. The file is not stored.
 func (s *Service) RehearseFile(
 	ctx context.Context,
 	files []filecheck.File,

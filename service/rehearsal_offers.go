@@ -12,9 +12,9 @@ import (
 )
 
 // RehearseOffers begins a job that rehearses a profile by offers of its gateway, all where none is
-// named: by files as they would be built if the profile asked for each. It signs in as the profile's
-// parcel does, a login at most once a minute. What it shows stands in the matrix, and says nothing of
-// the parcel.
+// named: by files as they would be built if the profile asked for each. It signs in as the
+// profile's parcel does, a login at most once a minute. What it shows stands in the matrix, and
+// says nothing of the parcel.
 func (s *Service) RehearseOffers(
 	ctx context.Context,
 	profileID string,

@@ -55,9 +55,9 @@ func (s *Service) signInAsTest(
 	return nil
 }
 
-// RehearseSample begins a job that rehearses one profile for each pattern and platform of a gateway,
-// or for each gateway and platform of a pattern, one after the other, with the gateways' accounts for
-// rehearsals. Where one is under way already, it is answered instead.
+// RehearseSample begins a job that rehearses one profile for each pattern and platform of a
+// gateway, or for each gateway and platform of a pattern, one after the other, with the gateways'
+// accounts for rehearsals. Where one is under way already, it is answered instead.
 func (s *Service) RehearseSample(
 	ctx context.Context,
 	noun, id string,
@@ -232,8 +232,8 @@ func (s *Service) RehearseDue(ctx context.Context) error {
 	}))
 }
 
-// scheduleSample keeps that a schedule was looked at, and puts a sample in line where it is due. One
-// that is in line already stays as it is.
+// scheduleSample keeps that a schedule was looked at, and puts a sample in line where it is due.
+// One that is in line already stays as it is.
 func (s *Service) scheduleSample(
 	ctx context.Context,
 	g store.ScheduledGateway,

@@ -109,8 +109,8 @@ func (s *Service) begin(
 }
 
 // rehearsalOf reads the connection out of the files of the newest parcel, or of those that would be
-// built for another offer. As a test it signs in with the account for rehearsals of the gateway, and
-// with nobody's own.
+// built for another offer. As a test it signs in with the account for rehearsals of the gateway,
+// and with nobody's own.
 func (s *Service) rehearsalOf(
 	ctx context.Context,
 	of store.Sampled,
@@ -173,8 +173,8 @@ func (s *Service) rehearsalOf(
 	return work, err
 }
 
-// rehearsedFiles are the files of a profile's newest parcel, or those that would be built if the profile
-// asked for another offer of its gateway.
+// rehearsedFiles are the files of a profile's newest parcel, or those that would be built if the
+// profile asked for another offer of its gateway.
 func (s *Service) rehearsedFiles(
 	ctx context.Context,
 	tx *store.Tx,
@@ -290,8 +290,8 @@ func (s *Service) Rehearsal(ctx context.Context, id string) (api.Rehearsal, erro
 	return row, err
 }
 
-// RunRehearsals makes rehearsals, those that are asked for and those of schedules, until the context
-// ends. Those that it interrupts are not made again: every sign-in counts at the gateway.
+// RunRehearsals makes rehearsals, those that are asked for and those of schedules, until the
+// context ends. Those that it interrupts are not made again: every sign-in counts at the gateway.
 func (s *Service) RunRehearsals(ctx context.Context) {
 	for s.stopInterrupted(ctx) != nil {
 		select {

@@ -226,7 +226,8 @@ func TestRehearsalSchedule(t *testing.T) {
 	reportedElsewhere(t, c, parcel, rehearsals(2)[1].Result, handOver)
 }
 
-// trial is a crew whose gateway North is simulated by the TLS tunnel, with an account to rehearse by.
+// trial is a crew whose gateway North is simulated by the TLS tunnel, with an account to rehearse
+// by.
 func trial(t *testing.T) (c *crew, stand *simulate.Gateway, account string) {
 	t.Helper()
 	c = crewed(t)
@@ -274,8 +275,8 @@ func (c *crew) rehearse(s *service.Service) (stop func()) {
 	return func() { end(); all.Wait() }
 }
 
-// TestRehearsalsGoOn stops the service while a sample waits for its login, and between two times of a
-// schedule: the next one goes on where it was, unless the sample was cancelled.
+// TestRehearsalsGoOn stops the service while a sample waits for its login, and between two times of
+// a schedule: the next one goes on where it was, unless the sample was cancelled.
 func TestRehearsalsGoOn(t *testing.T) {
 	c, _, account := trial(t)
 	ctx := t.Context()
@@ -404,8 +405,8 @@ func TestRehearsalsGoOn(t *testing.T) {
 	}
 }
 
-// TestRehearseOffers tries the offers of a gateway for a profile without a parcel: what comes of them
-// stands in the matrix, and no parcel counts as rehearsed by it.
+// TestRehearseOffers tries the offers of a gateway for a profile without a parcel: what comes of
+// them stands in the matrix, and no parcel counts as rehearsed by it.
 func TestRehearseOffers(t *testing.T) {
 	c, _, _ := trial(t)
 	ctx := t.Context()

@@ -116,8 +116,8 @@ func (f *finder) order() {
 	f.next, f.found = next, found
 }
 
-// lanes are how many stretches of a text are walked side by side: a step waits for the memory of the
-// step before it, and steps of several stretches wait at the same time.
+// lanes are how many stretches of a text are walked side by side: a step waits for the memory of
+// the step before it, and steps of several stretches wait at the same time.
 const lanes = 4
 
 // hits are the lines of a text that have a part, each by where its first part ends, in their order.

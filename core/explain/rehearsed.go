@@ -8,8 +8,8 @@ import (
 	"wardicon/core/rehearsal"
 )
 
-// inParcel are causes that lie in the parcel or at the gateway: where a rehearsal passes with the same
-// files, they are unlikely.
+// inParcel are causes that lie in the parcel or at the gateway: where a rehearsal passes with the
+// same files, they are unlikely.
 var inParcel = []string{
 	"gateway-no-response", "name-unresolved", "suites-differ", "group-differs",
 	"child-suites-differ", "methods-differ", "encryption-differs", "key-wrong", "control-key",
@@ -18,7 +18,8 @@ var inParcel = []string{
 	"device-certificate-expired", "device-certificate-revoked", "tls-versions",
 }
 
-// onDevice are causes that lie in the device or its network: there a rehearsal that passes leaves them.
+// onDevice are causes that lie in the device or its network: there a rehearsal that passes leaves
+// them.
 var onDevice = []string{"port-blocked", "proxy-between", "clock-wrong", "nat-registry"}
 
 // Tried is the newest rehearsal of the newest parcel.
@@ -41,7 +42,8 @@ func (e Evidence) newer() bool {
 		(e.Probe == nil || e.Tried.At.After(e.Probe.At))
 }
 
-// weighRehearsal adds what a rehearsal shows. What it shows of another account's password says nothing.
+// weighRehearsal adds what a rehearsal shows. What it shows of another account's password says
+// nothing.
 func weighRehearsal(r *Ranked, e Evidence) {
 	t := e.Tried
 	if t == nil || proves[r.ID] == ByPassword && !t.Own {

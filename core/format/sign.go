@@ -6,8 +6,8 @@ import (
 )
 
 // Sign is a line by which a format is known. Its hints are the words one of which stands in every
-// such line: only lines with one are held to the pattern, which makes telling formats apart as
-// fast as a search for words. A hint that begins with a newline stands at the beginning of its line.
+// such line: only lines with one are held to the pattern, which makes telling formats apart as fast
+// as a search for words. A hint that begins with a newline stands at the beginning of its line.
 type Sign struct {
 	line  *regexp.Regexp
 	hints [][]byte
@@ -25,7 +25,8 @@ func NewSign(pattern string, hints ...string) Sign {
 // In tells whether the sign stands in a text.
 func (s Sign) In(text []byte) bool {
 	for _, hint := range s.hints {
-		if hint[0] == '\n' && bytes.HasPrefix(text, hint[1:]) && s.line.Match(text[:twoLines(text)]) {
+		if hint[0] == '\n' && bytes.HasPrefix(text, hint[1:]) &&
+			s.line.Match(text[:twoLines(text)]) {
 			return true
 		}
 		for rest := text; ; {

@@ -5,8 +5,8 @@ import (
 	"testing"
 )
 
-// suites are such that each encryption, integrity algorithm, pseudo-random function and group of the
-// table is in one at least that the real daemon has too: its IKE and its child proposal.
+// suites are such that each encryption, integrity algorithm, pseudo-random function and group of
+// the table is in one at least that the real daemon has too: its IKE and its child proposal.
 var suites = []struct{ ike, child string }{
 	{"camellia256-sha256-prfaesxcbc-curve448", "camellia256-sha256"},
 	{"aes256-sha512-prfaescmac-modp3072", "null-sha256"},
@@ -24,7 +24,8 @@ var suites = []struct{ ike, child string }{
 	{"aes128-sha256-ecp256", "aes192-sha512"},
 }
 
-// TestRehearsalSuites signs in to a real IKE daemon by every suite that it has, and reaches the inside.
+// TestRehearsalSuites signs in to a real IKE daemon by every suite that it has, and reaches the
+// inside.
 func TestRehearsalSuites(t *testing.T) {
 	t.Parallel()
 	w := newIKEWorldOf(t)
@@ -65,8 +66,8 @@ func TestRehearsalSuites(t *testing.T) {
 	}
 }
 
-// TestRehearsalEAPOnly signs in to a real IKE daemon that proves itself by EAP-TLS alone (RFC 5998), with a
-// file that allows it, and with one that does not.
+// TestRehearsalEAPOnly signs in to a real IKE daemon that proves itself by EAP-TLS alone (RFC
+// 5998), with a file that allows it, and with one that does not.
 func TestRehearsalEAPOnly(t *testing.T) {
 	t.Parallel()
 	w := newIKEWorldOf(t)

@@ -154,8 +154,8 @@ func (p *parser) value(
 	}
 }
 
-// wholeNumber makes an integer of a real number that is whole: systems take numbers by their values, and
-// some tools write every number as a real one.
+// wholeNumber makes an integer of a real number that is whole: systems take numbers by their
+// values, and some tools write every number as a real one.
 func wholeNumber(n *tree.Node) {
 	v, err := strconv.ParseFloat(strings.TrimSpace(n.Text), 64)
 	if err == nil && v == math.Trunc(v) && math.Abs(v) <= math.MaxInt32 {

@@ -5,11 +5,12 @@ import (
 	"strings"
 )
 
-// otherWords are keys of ipsec.conf that only the other IKE daemon that reads such files has, by the keys
-// that say the same here; an empty one says nothing of the connection.
+// otherWords are keys of ipsec.conf that only the other IKE daemon that reads such files has, by
+// the keys that say the same here; an empty one says nothing of the connection.
 var otherWords = map[string]string{
-	"ikev2": "keyexchange", "phase2alg": "esp", "salifetime": "keylife", "encapsulation": "forceencaps",
-	"leftmodecfgclient": "", "rightmodecfgserver": "", "modecfgpull": "", "narrowing": "", "phase2": "",
+	"ikev2": "keyexchange", "phase2alg": "esp", "salifetime": "keylife",
+	"encapsulation": "forceencaps", "leftmodecfgclient": "", "rightmodecfgserver": "",
+	"modecfgpull": "", "narrowing": "", "phase2": "",
 	"nat-keepalive": "", "retransmit-timeout": "", "retransmit-interval": "", "initial-contact": "",
 	"ms-dh-downgrade": "", "rekeywindow": "", "esn": "", "decap-dscp": "", "nat-ikev1-method": "",
 	"sha2-truncbug": "", "dns-match-id": "", "require-id-on-certificate": "", "cisco-unity": "",

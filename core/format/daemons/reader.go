@@ -131,8 +131,8 @@ func (r *reader) at(path string) format.Position {
 	}
 }
 
-// dotted stands for a dot in the name of a section, which separates the parts of a path otherwise. It is
-// in no name: it is of a private plane (Unicode 15, §23.5).
+// dotted stands for a dot in the name of a section, which separates the parts of a path otherwise.
+// It is in no name: it is of a private plane (Unicode 15, §23.5).
 const dotted = "\U000F0000"
 
 func (r *reader) connection(path string) {

@@ -168,9 +168,9 @@ func refused(list []isakmp.Payload, child bool) error {
 	return nil
 }
 
-// proveGateway holds the gateway's identity, certificates and proof to what the device expects. byEAP
-// tells that it leaves the proof to EAP, which both ends are proven by (RFC 5998 §3): there has to be
-// a method by which the gateway is.
+// proveGateway holds the gateway's identity, certificates and proof to what the device expects.
+// byEAP tells that it leaves the proof to EAP, which both ends are proven by (RFC 5998 §3): there
+// has to be a method by which the gateway is.
 func (s *Session) proveGateway(list []isakmp.Payload) (byEAP bool, err error) {
 	if err := refused(list, false); err != nil {
 		return false, err

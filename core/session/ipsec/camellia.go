@@ -9,7 +9,8 @@ import (
 
 const camelliaBlock = 16
 
-// camelliaBox is the first of four boxes of substitution (RFC 3713 §2.4.1); the others are made of it.
+// camelliaBox is the first of four boxes of substitution (RFC 3713 §2.4.1); the others are made of
+// it.
 var camelliaBox = [256]byte{
 	112, 130, 44, 236, 179, 39, 192, 229, 228, 133, 87, 53, 234, 12, 174, 65,
 	35, 239, 107, 147, 69, 25, 165, 33, 237, 14, 79, 78, 29, 101, 146, 189,

@@ -149,8 +149,8 @@ func (i Identity) In(c *x509.Certificate) bool {
 	return c.VerifyHostname(string(i.Data)) == nil
 }
 
-// Demand is an *IdentityError where another identity was found than this one; nothing is demanded by
-// a nil one.
+// Demand is an *IdentityError where another identity was found than this one; nothing is demanded
+// by a nil one.
 func (i *Identity) Demand(found Identity) error {
 	if i != nil && !i.Same(found) {
 		return &IdentityError{Found: found, Expected: *i}

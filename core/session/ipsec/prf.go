@@ -92,8 +92,8 @@ func cmac(key, text []byte) []byte {
 	return chained(c, text, whole, double(whole))
 }
 
-// chained is the MAC that both have in common: CBC over a text, with one key added to its last block
-// where that is whole, and another where it is filled up.
+// chained is the MAC that both have in common: CBC over a text, with one key added to its last
+// block where that is whole, and another where it is filled up.
 func chained(c cipher.Block, text, whole, filled []byte) []byte {
 	sum := make([]byte, aes.BlockSize)
 	for len(text) > aes.BlockSize {

@@ -19,8 +19,8 @@ func unhex(t *testing.T, v string) []byte {
 	return b
 }
 
-// TestFunctions holds the pseudo-random functions to what RFC 4434 §2, RFC 4615 §4, RFC 3566 §4.6 and
-// RFC 4493 §4 print.
+// TestFunctions holds the pseudo-random functions to what RFC 4434 §2, RFC 4615 §4, RFC 3566 §4.6
+// and RFC 4493 §4 print.
 func TestFunctions(t *testing.T) {
 	const key = "000102030405060708090a0b0c0d0e0f"
 	const text20 = "000102030405060708090a0b0c0d0e0f10111213"

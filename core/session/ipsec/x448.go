@@ -16,8 +16,8 @@ var x448Prime = func() *big.Int {
 	return p.Sub(p, big.NewInt(1))
 }()
 
-// x448 multiplies a point of curve448 by a scalar (RFC 7748 §5). Its time depends on the numbers: the
-// scalar is used once, in a connection that carries nothing of anybody.
+// x448 multiplies a point of curve448 by a scalar (RFC 7748 §5). Its time depends on the numbers:
+// the scalar is used once, in a connection that carries nothing of anybody.
 func x448(scalar, point []byte) []byte {
 	k := slices.Clone(scalar)
 	k[0] &= 252
