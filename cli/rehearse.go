@@ -46,7 +46,7 @@ result; --history lists results. There a login is tried once a minute at most, a
 gateway rejected it only with --again. --offer tries other offers of the profile's gateway, before
 the profile is moved to one; what comes of them stands in the matrix. --gateway and --pattern
 rehearse one profile for each pattern, gateway and platform with the account for rehearsals on the
-gateway's record, as a job that goes on after a restart and that wardicon job cancel ends; with
+gateway's record, as a job that continues after a restart and can be cancelled; with
 --rehearse-every on that record the service does so by itself. --report has it keep what came of
 files on this machine.
 

@@ -119,7 +119,10 @@ func (a *app) rehearseSample(cmd *cobra.Command, f rehearseFlags) error {
 			id = p.ID
 		}
 		sample, err := c.RehearseSample(ctx, noun, id)
-		return a.tellSample(ctx, c, sample, err, f.background)
+		if err != nil {
+			return err
+		}
+		return a.tellSample(ctx, c, sample, f.background)
 	})
 }
 
@@ -141,7 +144,10 @@ func (a *app) rehearseOffers(cmd *cobra.Command, f rehearseFlags) error {
 			return err
 		}
 		sample, err := c.RehearseOffers(ctx, p.ID, in)
-		return a.tellSample(ctx, c, sample, err, f.background)
+		if err != nil {
+			return err
+		}
+		return a.tellSample(ctx, c, sample, f.background)
 	})
 }
 
@@ -150,14 +156,12 @@ func (a *app) tellSample(
 	ctx context.Context,
 	c *client.Client,
 	sample api.RehearsalSample,
-	err error,
 	background bool,
-) error {
-	if err == nil && !background {
-		sample.Job, err = a.wait(ctx, c, sample.Job)
-	}
-	if err != nil {
-		return err
+) (err error) {
+	if !background {
+		if sample.Job, err = a.wait(ctx, c, sample.Job); err != nil {
+			return err
+		}
 	}
 	if err := a.print(sample, func(w table.Writer) {
 		jobTable(w, sample.Job)
@@ -167,7 +171,7 @@ func (a *app) tellSample(
 	}); err != nil {
 		return err
 	}
-	if n := sample.Job.Done - sample.Job.Result["passed"]; n > 0 {
+	if j := sample.Job; j.Done > j.Result["passed"] || j.State != api.Done && !background {
 		return errFindings
 	}
 	return nil
@@ -210,8 +214,9 @@ func wholeMatrix(ctx context.Context, c *client.Client) (m api.RehearsalMatrix, 
 		if err != nil {
 			return m, err
 		}
+		none := len(page.Rows) == 0
 		page.Rows = append(m.Rows, page.Rows...)
-		if m = page; offset+size >= page.Total && !page.More {
+		if m = page; offset+size >= page.Total && (none || !page.More) {
 			return m, nil
 		}
 	}
@@ -239,11 +244,12 @@ func (a *app) rehearsalHistory(cmd *cobra.Command) error {
 			return err
 		}
 		return a.print(page, func(w table.Writer) {
-			w.AppendHeader(heads("when", "device", "gateway", "state", "failed at", "likely cause"))
+			w.AppendHeader(heads("when", "device", "gateway", "protocol", "state", "failed at",
+				"likely cause"))
 			for _, r := range page.Items {
 				w.AppendRow(table.Row{
-					r.Result.At.Local().Format("2006-01-02 15:04"), r.Device, r.Gateway, r.State,
-					r.Result.FailedAt(), r.Result.Cause,
+					r.Result.At.Local().Format("2006-01-02 15:04"), r.Device, r.Gateway,
+					r.Result.Protocol.Title(), r.State, r.Result.FailedAt(), r.Result.Cause,
 				})
 			}
 		})

@@ -93,6 +93,13 @@ func TestRehearsals(t *testing.T) {
 	b.press("Rehearse")
 	b.see("signed in less than a minute ago")
 
+	b.press("Rehearse all offers")
+	b.see("Rehearse the offers of Brattvik as Hall Mac: running")
+	b.see("not rehearsed")
+	b.press("Cancel")
+	b.see("Rehearse the offers of Brattvik as Hall Mac: cancelled")
+	b.accessible("rehearsals of all offers")
+
 	b.goTo("/rehearsals", "Rehearsals")
 	b.see("Hall Mac")
 	b.see("Never rehearsed")
@@ -128,6 +135,11 @@ func TestRehearsals(t *testing.T) {
 	}
 	b.accessible("a rehearsal of a file")
 	b.fits()
+	b.shot("file-rehearsal")
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.fits()
+	b.shot("phone-file-rehearsal")
+	b.do(chromedp.EmulateViewport(1280, 800))
 
 	b.load("/gateways/"+list.Items[0].ID, "Brattvik")
 	b.press("Rehearse a sample")

@@ -19,6 +19,7 @@ type rehearseInput struct {
 // fileRehearsalInput are dropped files, with a login and a password as parts of their names.
 type fileRehearsalInput struct {
 	For        string `query:"for" maxLength:"60" doc:"Platform and release to connect as"`
+	File       string `query:"file" maxLength:"400" doc:"Name of the file, where several came"`
 	Connection string `query:"connection" maxLength:"200" doc:"Name of the connection in the files"`
 	Again      bool   `query:"again" doc:"Sign in although the gateway rejected the login last time"`
 	OffRecord  bool   `query:"off_record" doc:"Try an address of no gateway on record; for owners"`
@@ -77,7 +78,7 @@ func (a *handlers) rehearsals() {
 		}
 		part := func(name string) string { return strings.Join(in.RawBody.Value[name], "") }
 		return a.svc.RehearseFile(ctx, files, service.FileRehearsal{
-			Connection: in.Connection, For: in.For, Login: part("login"),
+			File: in.File, Connection: in.Connection, For: in.For, Login: part("login"),
 			Password: secret.New(part("password")), Again: in.Again, OffRecord: in.OffRecord,
 		})
 	})

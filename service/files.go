@@ -23,8 +23,11 @@ func (s *Service) CheckFiles(
 	return api.CheckedItems(items), err
 }
 
-// releaseOf reads a platform and its release, such as android 14.
+// releaseOf reads a platform and its release, such as android 14; nil where nothing is named.
 func releaseOf(text string) (*platform.Found, error) {
+	if text == "" {
+		return nil, nil
+	}
 	var name, number string
 	if _, err := fmt.Sscan(text, &name, &number); err == nil {
 		if found, ok := platform.Find(vpn.Platform(name), number); ok {
@@ -42,10 +45,8 @@ func (s *Service) looked(
 ) ([]filecheck.Item, error) {
 	o := filecheck.Options{Now: s.now(), Judge: s.memo.Judge}
 	var err error
-	if release != "" {
-		if o.Release, err = releaseOf(release); err != nil {
-			return nil, err
-		}
+	if o.Release, err = releaseOf(release); err != nil {
+		return nil, err
 	}
 	tx := s.store.Read()
 	if o.Policy.Severities, err = tx.Severities(ctx); err != nil {

@@ -22,6 +22,7 @@ const (
 	loosePrefix = "rf-"
 	mostLoose   = 100
 	looseKept   = 15 * time.Minute
+	mostTyped   = 1024 // bytes of a login or a password
 )
 
 // loose are rehearsals of files that somebody dropped. Nothing of them is on record but that they
@@ -40,8 +41,8 @@ type tried struct {
 
 // FileRehearsal asks for a rehearsal of a file that is of no profile.
 type FileRehearsal struct {
-	// Name of the connection, where the files have several.
-	Connection string
+	// Name of the file and of the connection, where there are several.
+	File, Connection string
 	// Platform and release to connect as.
 	For string
 	// Login and password, where the file has none; they are not stored.
@@ -78,12 +79,8 @@ func (s *Service) RehearseFile(
 	}
 	work.row.GatewayID, work.row.Gateway = g.ID, g.Name
 	work.request.Hosts, work.request.Lead = g.Hosts, g.ProbeAt
-	if in.For != "" {
-		release, err := releaseOf(in.For)
-		if err != nil {
-			return row, err
-		}
-		work.request.As = release
+	if work.request.As, err = releaseOf(in.For); err != nil {
+		return row, err
 	}
 	c := &work.request.Connection
 	if c.NeedsPassword() {
@@ -92,6 +89,10 @@ func (s *Service) RehearseFile(
 		}
 		if c.Login == "" {
 			c.Login = in.Login
+		}
+		if len(c.Login) > mostTyped || len(c.Password.Reveal()) > mostTyped {
+			return row, problem("rehearsal", "/password", "a login or password that is very long",
+				fmt.Sprintf("at most %d bytes", mostTyped), "shorten it")
 		}
 		if c.Login == "" || c.Password.IsZero() {
 			return row, problem("rehearsal", "/password", "no login or password in the file",
@@ -131,7 +132,8 @@ func chosen(items []filecheck.Item, in FileRehearsal) (work rehearsalWork, err e
 	var names []string
 	for _, item := range items {
 		for _, l := range item.Connections {
-			if in.Connection == "" || in.Connection == l.Connection.Name {
+			if (in.File == "" || in.File == item.Name) &&
+				(in.Connection == "" || in.Connection == l.Connection.Name) {
 				names = append(names, l.Connection.Name)
 				work.request = rehearse.Request{File: item.Name, Connection: l.Connection}
 			}

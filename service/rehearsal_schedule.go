@@ -61,39 +61,39 @@ func (s *Service) signInAsTest(
 func (s *Service) RehearseSample(
 	ctx context.Context,
 	noun, id string,
-) (sample api.RehearsalSample, err error) {
-	var list []string
-	sample, list, err = s.sampleOf(ctx, noun, id)
+) (api.RehearsalSample, error) {
+	sample, profiles, err := s.sampleOf(ctx, noun, id)
 	if err != nil || sample.Job.ID != "" {
 		return sample, err
 	}
-	title := sample.Job.Title
-	if sample, err = s.sampled(ctx, list); err != nil {
-		return sample, err
-	}
-	sample.Job, err = s.beginSample(ctx, noun, id, title, ofParcels(sample.Profiles))
-	return sample, err
+	return s.beginSample(ctx, noun, id, sample.Job.Title, ofParcels(profiles))
 }
 
-// beginSample puts a sample of a record in line, unless one is there by now.
+// beginSample puts what can be rehearsed of a sample of a record in line, unless one is there by now.
 func (s *Service) beginSample(
 	ctx context.Context,
 	noun, id, title string,
 	list []store.Sampled,
-) (j api.Job, err error) {
+) (api.RehearsalSample, error) {
+	sample, left, err := s.sampled(ctx, list)
+	if err != nil {
+		return sample, err
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
 		running, err := runningSample(ctx, tx, id)
-		if err != nil || running != nil {
-			if running != nil {
-				j = *running
-			}
+		if err != nil {
 			return err
 		}
-		j = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
-		return errors.Join(tx.AddSample(ctx, &j, list), audit(ctx, tx, "rehearse", noun, id, title))
+		if running != nil {
+			sample.Job = *running
+			return nil
+		}
+		sample.Job = api.Job{Kind: rehearseJob, Subject: id, Title: title, Operator: actor(ctx)}
+		return errors.Join(tx.AddSample(ctx, &sample.Job, left),
+			audit(ctx, tx, "rehearse", noun, id, title))
 	})
 	notify(s.rehearsing.soon)
-	return j, err
+	return sample, err
 }
 
 // sampleOf are the profiles of a sample, and the job where it is rehearsed already.
@@ -157,32 +157,50 @@ func sampleName(ctx context.Context, tx *store.Tx, noun, id string) (string, err
 }
 
 // sampled leaves out of a sample what cannot be rehearsed. It is an error where nothing is left.
-func (s *Service) sampled(ctx context.Context, list []string) (api.RehearsalSample, error) {
-	sample := api.RehearsalSample{Profiles: []string{}, Skipped: []api.SkippedRehearsal{}}
+func (s *Service) sampled(
+	ctx context.Context,
+	list []store.Sampled,
+) (sample api.RehearsalSample, left []store.Sampled, err error) {
+	sample.Profiles, sample.Skipped = []string{}, []api.SkippedRehearsal{}
 	var first error
-	for _, id := range list {
-		_, err := s.rehearsalOf(ctx, store.Sampled{ProfileID: id}, api.NewRehearsal{}, true)
+	for _, one := range list {
+		_, err := s.rehearsalOf(ctx, one, api.NewRehearsal{}, one.Offer == "")
 		if err == nil {
-			sample.Profiles = append(sample.Profiles, id)
+			left = append(left, one)
+			sample.Profiles = append(sample.Profiles, one.ProfileID)
 			continue
 		}
-		var refused *vpn.Problems
-		if !errors.As(err, &refused) {
-			return sample, err
+		if passedOver(err) == "" {
+			return sample, nil, err
 		}
-		row, err := store.Profiles.Row(ctx, s.store.Read(), id)
-		if err != nil {
-			return sample, err
+		if first == nil {
+			first = err
 		}
-		first = cmp.Or(first, error(refused))
-		sample.Skipped = append(sample.Skipped, api.SkippedRehearsal{
-			ProfileID: id, Device: row.Device + " to " + row.Gateway, Reason: refused.Error(),
-		})
+		skipped := api.SkippedRehearsal{
+			ProfileID: one.ProfileID, Device: one.Offer.Title(), Reason: whyNot(err),
+		}
+		if one.Offer == "" {
+			row, err := store.Profiles.Row(ctx, s.store.Read(), one.ProfileID)
+			if err != nil {
+				return sample, nil, err
+			}
+			skipped.Device = row.Device + " to " + row.Gateway
+		}
+		sample.Skipped = append(sample.Skipped, skipped)
 	}
-	if len(sample.Profiles) == 0 {
-		return sample, first
+	if len(left) == 0 {
+		return sample, nil, first
 	}
-	return sample, nil
+	return sample, left, nil
+}
+
+// whyNot says why a rehearsal is not made, and what to do.
+func whyNot(err error) string {
+	var refused *vpn.Problems
+	if errors.As(err, &refused) {
+		return refused.List[0].Found + "; " + refused.List[0].Fix
+	}
+	return err.Error()
 }
 
 // rehearseBySchedule rehearses samples of the gateways that have a schedule, and those that were
@@ -292,7 +310,7 @@ func (s *Service) rehearseSampled(ctx context.Context, j api.Job) error {
 		}
 		why := ""
 		if outcome == outcomeFailed {
-			outcome, why = outcomeRefused, cut(err.Error(), 300)
+			outcome, why = outcomeRefused, cut(whyNot(err), 300)
 		}
 		s.log.InfoContext(ctx, "a rehearsal was not made", "profile", one.ProfileID, "offer",
 			one.Offer, "reason", err)

@@ -88,8 +88,8 @@ func (s *Service) begin(
 				return err
 			}
 		}
-		return errors.Join(err, audit(ctx, tx, "rehearse", "profile", work.row.ProfileID,
-			row.Device+" to "+row.Gateway))
+		return audit(ctx, tx, "rehearse", "profile", work.row.ProfileID,
+			row.Device+" to "+row.Gateway)
 	})
 	if err != nil {
 		return row, err
@@ -190,8 +190,8 @@ func (s *Service) rehearsedFiles(
 			return nil, nil, "", err
 		}
 		if !w.plan.Works() {
-			return nil, nil, "", problem("rehearsal", "/offer", of.Offer.Title(),
-				"an offer that the device can take", w.hindrance())
+			return nil, nil, "", problem("rehearsal", "/offer", w.hindrance(),
+				"an offer that the device can take", "choose another offer")
 		}
 		made, err := w.plan.Files()
 		for _, f := range made {
@@ -230,7 +230,7 @@ func (w *worked) hindrance() string {
 	case len(w.plan.Passed) > 0:
 		return w.plan.Passed[0].Reason
 	}
-	return "choose another offer"
+	return "no way to connect by " + w.plan.Connection.Protocol.Title()
 }
 
 // maySignIn keeps a login from being locked out: one try a minute, and none after the gateway

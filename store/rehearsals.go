@@ -52,6 +52,7 @@ var Rehearsals = &Table[api.Rehearsal, api.Rehearsal]{
 			"state":      "r.state = ?",
 			"cause":      "r.cause = ?",
 			"latest":     "r.latest = ?flag",
+			"parcel":     "(r.parcel_id != '') = ?flag",
 		},
 	},
 }

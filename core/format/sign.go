@@ -42,7 +42,9 @@ func (s Sign) In(text []byte) bool {
 			if s.line.Match(rest[begin : end+lineEnd(rest[end:])]) {
 				return true
 			}
-			rest = rest[end:]
+			if rest = rest[end:]; hint[0] == '\n' && len(rest) > 0 {
+				rest = text[len(text)-len(rest)-1:] // with the newline before it
+			}
 		}
 	}
 	return false

@@ -3,6 +3,7 @@ package connect
 import (
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -55,6 +56,44 @@ conn link
 	esp=aes256-sha2_256
 	auto=add
 `
+
+// TestOtherWords has the other IKE daemon's own parser read the file of which the cases in its words are
+// made: it takes all of it, says the same of what is translated, and no word that it does not have.
+func TestOtherWords(t *testing.T) {
+	t.Parallel()
+	parser, err := filepath.Abs("../../bin/peers/libreswan/usr/libexec/ipsec/readwriteconf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	need(t, parser)
+	cases, err := os.ReadFile("../../core/corpus/testdata/cases/ipsec-conf-database.txt")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, sound, _ := strings.Cut(string(cases), "\n\n")
+	sound, _, _ = strings.Cut(sound, "-----")
+	parse := func(text string) (string, error) {
+		path := filepath.Join(t.TempDir(), "ipsec.conf")
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, err := exec.Command(parser, "--config", path, "--rootdir", "/").CombinedOutput()
+		return string(out), err
+	}
+	out, err := parse(sound)
+	for _, want := range []string{
+		"conn norrvik.skerryline.example", "ikev2=yes", "ike=aes256-sha2_256;modp2048",
+		"esp=aes256-sha2_256", "leftmodecfgclient=yes", "leftcert=ada-laptop",
+	} {
+		if err != nil || !strings.Contains(out, want) {
+			t.Errorf("%q is not in what it read (%v):\n%s", want, err, out)
+		}
+	}
+	if out, _ := parse(strings.Replace(sound, "\tauto=", "\tcolour=red\n\tauto=", 1)); !strings.Contains(
+		out, "colour") {
+		t.Errorf("an unknown key is taken without a word:\n%s", out)
+	}
+}
 
 // TestRehearsalPluto rehearses parcels for another IKE daemon than that of the other tests, whose
 // makers have nothing in common with that one's. It has no IPsec in user space: everything is proven

@@ -16,6 +16,7 @@ const files = ref<File[]>([])
 const result = ref<Schemas['Checked']>()
 const imported = ref<Schemas['Imported']>()
 const wrong = ref('')
+const round = ref(0) // of looking: what was done with the files before is not of these
 const busy = ref(false)
 const over = ref(false)
 const release = ref('')
@@ -58,6 +59,7 @@ function look() {
     result.value = await ask(
       api.POST('/api/v1/check', { params: { query }, body: form(), bodySerializer: (b) => b }),
     )
+    round.value++
   })
 }
 function bring(keep: boolean) {
@@ -147,7 +149,13 @@ function at(f: Schemas['Finding']) {
               <span class="mono">{{ c.server }}</span>
               <span v-if="c.gateway" class="tag plain ms-2">on record as {{ c.gateway }}</span>
               <AgreementList class="small" :agreements="c.agreements" />
-              <FileRehearsal :files="files" :connection="c" :release="release" />
+              <FileRehearsal
+                :key="`${round}-${f.name}-${i}`"
+                :files="files"
+                :file="f.name"
+                :connection="c"
+                :release="release"
+              />
             </li>
           </ul>
           <details v-if="f.not_carried.length" class="mb-2">

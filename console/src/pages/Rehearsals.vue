@@ -6,6 +6,7 @@ import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
 import RehearsalState from '../parts/RehearsalState.vue'
 import RehearsalMatrix from '../parts/RehearsalMatrix.vue'
+import { offers } from '../parts/offers'
 import { shortTime } from '../parts/handovers'
 import { useAddress } from '../parts/useAddress'
 
@@ -25,6 +26,7 @@ const spans = [
 const columns = [
   { key: 'device', text: 'Device', sort: 'device' },
   { key: 'gateway', text: 'Gateway', sort: 'gateway' },
+  { key: 'protocol', text: 'Protocol' },
   { key: 'state', text: 'State' },
   { key: 'cause', text: 'Failed at' },
   { key: 'at', text: 'When', sort: 'at' },
@@ -70,6 +72,10 @@ function load(query: ListQuery, signal: AbortSignal) {
       <RouterLink v-else-if="column === 'gateway'" :to="`/gateways/${row.gateway_id}`">{{
         row.gateway
       }}</RouterLink>
+      <template v-else-if="column === 'protocol'"
+        >{{ offers.find((o) => o.key === row.result.protocol)?.text
+        }}<span v-if="!row.parcel_id" class="soft d-block small">another offer</span></template
+      >
       <RehearsalState v-else-if="column === 'state'" :state="row.state" />
       <template v-else-if="column === 'cause'">{{
         [row.result.steps.find((s) => s.state === 'failed')?.name, row.result.cause]

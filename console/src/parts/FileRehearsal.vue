@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Has the service sign in with a dropped file, and shows the steps while they come.
-import { computed, ref } from 'vue'
+import { computed, ref, useId } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import { useSession } from '../api/session'
 import Notice from './Notice.vue'
@@ -10,6 +10,7 @@ import { useFollowed } from './useFollowed'
 
 const props = defineProps<{
   files: File[]
+  file: string // the one with the connection
   connection: Schemas['CheckedConnection']
   release: string
 }>()
@@ -25,7 +26,7 @@ const { one, lost, follow } = useFollowed<Schemas['Rehearsal']>(
   () => (busy.value = false),
 )
 const asks = computed(() => Object.keys(needs.value).length > 0)
-const id = (what: string) => `${what}-${props.connection.name}`
+const id = useId()
 
 async function begin() {
   busy.value = true
@@ -35,6 +36,7 @@ async function begin() {
   if (login.value) body.append('login', login.value)
   if (password.value) body.append('password', password.value)
   const query = {
+    file: props.file,
     connection: props.connection.name,
     for: props.release || undefined,
     again: needs.value['/again'] || undefined,
@@ -83,13 +85,13 @@ async function begin() {
     <form v-if="asks" class="d-flex flex-wrap gap-3 align-items-end mt-2" @submit.prevent="begin">
       <template v-if="needs['/password']">
         <div>
-          <label class="form-label" :for="id('login')">Login, where the file has none</label>
-          <BFormInput :id="id('login')" v-model="login" autocomplete="off" />
+          <label class="form-label" :for="`${id}-login`">Login, where the file has none</label>
+          <BFormInput :id="`${id}-login`" v-model="login" autocomplete="off" />
         </div>
         <div>
-          <label class="form-label" :for="id('password')">Password; it is not stored</label>
+          <label class="form-label" :for="`${id}-password`">Password; it is not stored</label>
           <BFormInput
-            :id="id('password')"
+            :id="`${id}-password`"
             v-model="password"
             type="password"
             autocomplete="off"

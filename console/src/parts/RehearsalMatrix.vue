@@ -5,32 +5,27 @@ import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
 import { offers } from './offers'
 import { platformText } from './platforms'
+import { usePage } from './usePage'
 
-const matrix = ref<Schemas['RehearsalMatrix']>()
-const wrong = ref('')
+const known = ref<string[]>([])
 const now = ref(Date.now())
 const titles = Object.fromEntries(offers.map((o): [string, string] => [o.key, o.text]))
-
 const size = 25
-const number = ref(1)
-
-async function load() {
-  try {
-    const query = { limit: size, offset: (number.value - 1) * size }
-    matrix.value = await ask(api.GET('/api/v1/rehearsal-matrix', { params: { query } }))
-    now.value = Date.now()
-    wrong.value = ''
-  } catch (e) {
-    wrong.value = (e as Error).message
-  }
-}
+const page = usePage<Schemas['RehearsalRow']>(size, async (limit, offset, signal) => {
+  const query = { limit, offset }
+  const m = await ask(api.GET('/api/v1/rehearsal-matrix', { params: { query }, signal }))
+  known.value = m.platforms
+  now.value = Date.now()
+  return { items: m.rows, total: m.total, more: m.more }
+})
+const { number, total, wrong, look } = page
 let timer = 0
 onMounted(() => {
-  void load()
-  timer = window.setInterval(load, 10_000)
+  void look()
+  timer = window.setInterval(look, 10_000)
 })
 onUnmounted(() => clearInterval(timer))
-watch(number, load)
+watch(number, () => void look())
 
 function age(at: string) {
   const minutes = Math.floor((now.value - Date.parse(at)) / 60_000)
@@ -41,7 +36,7 @@ function age(at: string) {
 }
 // Rows of one gateway stand together: the first bears its name.
 const rows = computed(() => {
-  const all = matrix.value?.rows ?? []
+  const all = page.rows.value
   return all.map((row, i) => ({
     ...row,
     span:
@@ -55,14 +50,14 @@ const rows = computed(() => {
 
 <template>
   <Notice :text="wrong" />
-  <div v-if="matrix" class="table-responsive" tabindex="0" role="region" aria-label="Matrix">
+  <div v-if="rows.length" class="table-responsive" tabindex="0" role="region" aria-label="Matrix">
     <table class="grid-table">
       <thead>
         <tr>
           <th scope="col">Gateway</th>
           <th scope="col" class="protocol">Protocol</th>
-          <th v-for="p in matrix.platforms" :key="p" scope="col">{{ platformText(p) }}</th>
-          <th v-if="!matrix.platforms.length" scope="col">Devices</th>
+          <th v-for="p in known" :key="p" scope="col">{{ platformText(p) }}</th>
+          <th v-if="!known.length" scope="col">Devices</th>
         </tr>
       </thead>
       <tbody>
@@ -71,11 +66,11 @@ const rows = computed(() => {
             <RouterLink :to="`/gateways/${row.gateway_id}`">{{ row.gateway }}</RouterLink>
           </th>
           <td class="text-nowrap protocol">{{ titles[row.protocol] }}</td>
-          <td v-if="!row.cells.length" :colspan="Math.max(matrix.platforms.length, 1)" class="soft">
+          <td v-if="!row.cells.length" :colspan="Math.max(known.length, 1)" class="soft">
             Never rehearsed
           </td>
           <template v-else>
-            <td v-for="p in matrix.platforms" :key="p">
+            <td v-for="p in known" :key="p">
               <template v-if="row.of[p]">
                 <RouterLink
                   :to="`/profiles/${row.of[p].profile_id}`"
@@ -101,14 +96,14 @@ const rows = computed(() => {
     </table>
   </div>
   <BPagination
-    v-if="matrix && matrix.total > size"
+    v-if="total > size"
     v-model="number"
     class="mt-3"
-    :total-rows="matrix.total"
+    :total-rows="total"
     :per-page="size"
     aria-label="Pages of the matrix"
   />
-  <p v-if="matrix && !rows.length" class="soft">
+  <p v-if="!rows.length && !page.busy.value && !wrong" class="soft">
     No gateways yet. <RouterLink to="/gateways/new">Add one</RouterLink>.
   </p>
 </template>

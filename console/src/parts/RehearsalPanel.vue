@@ -24,7 +24,7 @@ const { one, lost, follow } = useFollowed<Schemas['Rehearsal']>(
 )
 
 async function list() {
-  const query = { filter: [`profile_id:${props.profile}`], limit: 5 }
+  const query = { filter: [`profile_id:${props.profile}`, 'parcel:true'], limit: 5 }
   earlier.value = (await ask(api.GET('/api/v1/rehearsals', { params: { query } }))).items
   if (!one.value && earlier.value[0]) {
     busy.value = earlier.value[0].state === 'running'

@@ -52,13 +52,13 @@ async function begin() {
     <template v-if="job">
       <JobProgress v-model="job" :of="noun === 'profile' ? 'offers' : 'profiles'" :lost="lost" />
       <p class="soft mb-0">
-        Each login signs in once a minute at most. Results are on the page
+        Each login signs in once a minute at most. Results are in the matrix on the page
         <RouterLink to="/rehearsals">Rehearsals</RouterLink>.
       </p>
       <details v-if="skipped.length" class="mt-2">
         <summary>{{ skipped.length }} not rehearsed</summary>
         <ul>
-          <li v-for="s in skipped" :key="s.profile_id">{{ s.device }}: {{ s.reason }}</li>
+          <li v-for="s in skipped" :key="s.device">{{ s.device }}: {{ s.reason }}</li>
         </ul>
       </details>
     </template>

@@ -34,7 +34,7 @@ func TestBinary(t *testing.T) {
 <key>IPSec</key><dict><key>AuthenticationMethod</key><string>SharedSecret</string><key>SharedSecret</key><data>a2VscC00NDk3</data></dict><key>IPv4</key><dict><key>OverridePrimary</key><integer>1</integer></dict>`,
 		"IKEv2": `<key>VPNType</key><string>IKEv2</string><key>IKEv2</key><dict><key>RemoteAddress</key><string>norrvik.skerryline.example</string><key>RemoteIdentifier</key><string>norrvik.skerryline.example</string>
 <key>AuthenticationMethod</key><string>None</string><key>ExtendedAuthEnabled</key><true/><key>AuthName</key><string>` + strings.Repeat("a", 40) + `</string><key>DisableMOBIKE</key><false/><key>IKESecurityAssociationParameters</key><dict>
-<key>EncryptionAlgorithm</key><string>AES-256</string><key>IntegrityAlgorithm</key><string>SHA2-256</string><key>DiffieHellmanGroup</key><integer>19</integer><key>LifeTimeInMinutes</key><integer>1440</integer></dict></dict>
+<key>EncryptionAlgorithm</key><string>AES-256</string><key>IntegrityAlgorithm</key><string>SHA2-256</string><key>DiffieHellmanGroup</key><real>19</real><key>LifeTimeInMinutes</key><integer>1440</integer></dict></dict>
 <key>DNS</key><dict><key>ServerAddresses</key><array><string>10.20.0.53</string><string>10.20.0.54</string></array></dict>`,
 		"something else": `<key>VPNType</key><string>VPN</string><key>VendorConfig</key><dict>` +
 			`<key>ratio</key><real>0.5</real><key>many</key><array>` +
@@ -68,6 +68,9 @@ func TestBinary(t *testing.T) {
 			}
 			if got, whole := kinds(said), kinds(want); got != whole {
 				t.Errorf("remarks %q, as XML %q", got, whole)
+			}
+			if strings.Contains(kinds(said), string(format.KeyMalformed)) {
+				t.Errorf("whole numbers that are written as real ones: %s", kinds(said))
 			}
 			for _, n := range said.Notes {
 				if n.At.File == "" || n.At.Line != 1 {

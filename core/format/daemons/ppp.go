@@ -124,13 +124,7 @@ func (r *reader) options(data []byte) *link {
 			r.uuid = line[len("# uuid = "):]
 			return true
 		}
-		words, err := format.Words(line, "#", false)
-		if err != nil {
-			r.Note(format.Unreadable, at, "%s", err)
-			return false
-		}
-		l.line(r, at, words)
-		return true
+		return l.words(r, at, line)
 	})
 	if data, ok := r.beside.Get(r.stem + routesFile); ok {
 		for line := range strings.SplitSeq(string(data), "\n") {
@@ -192,14 +186,19 @@ func (l *link) include(r *reader, at format.Position, name string) {
 	l.depth++
 	defer func() { l.depth-- }()
 	r.Lines(path.Base(name), []byte(text), func(at format.Position, line string) bool {
-		words, err := format.Words(line, "#", false)
-		if err != nil {
-			r.Note(format.Unreadable, at, "%s", err)
-			return false
-		}
-		l.line(r, at, words)
-		return true
+		return l.words(r, at, line)
 	})
+}
+
+// words takes in a line of options; false where it cannot be read.
+func (l *link) words(r *reader, at format.Position, line string) bool {
+	words, err := format.Words(line, "#", false)
+	if err != nil {
+		r.Note(format.Unreadable, at, "%s", err)
+		return false
+	}
+	l.line(r, at, words)
+	return true
 }
 
 // mppe reads pppd's other word for encryption: mppe required,no40,stateless.
