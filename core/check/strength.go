@@ -153,7 +153,10 @@ func (s *Subject) better(field vpn.Field) string {
 func ofWorth(w suite.Worth) func(part, suite.Proposal) (string, bool) {
 	return func(_ part, q suite.Proposal) (string, bool) {
 		a := q.Worst()
-		return fmt.Sprintf("%s (%s)", a.Name, a.Source), a.Worth == w
+		if a.Worth != w {
+			return "", false
+		}
+		return fmt.Sprintf("%s (%s)", a.Name, a.Source), true
 	}
 }
 

@@ -413,13 +413,20 @@ var typedRules = []Rule{
 			func(s *Subject) { s.setPSK("kelp-4497-Harbor-mizzen-93-osprey") },
 		},
 		run: eachTyped(func(t typed) (string, bool) {
-			limit, ok := map[vpn.Field]int{
-				vpn.FieldLogin:    64,
-				vpn.FieldPSK:      64,
-				vpn.FieldPassword: 127,
-			}[t.field]
+			limit := 0
+			switch t.field {
+			case vpn.FieldLogin, vpn.FieldPSK:
+				limit = 64
+			case vpn.FieldPassword:
+				limit = 127
+			default:
+				return "", false
+			}
 			n := utf8.RuneCountInString(t.value)
-			return fmt.Sprintf("%d characters", n), ok && n > limit
+			if n <= limit {
+				return "", false
+			}
+			return fmt.Sprintf("%d characters", n), true
 		}),
 	},
 	{
