@@ -192,6 +192,9 @@ func (r *Reading) Add(c Located) {
 			)
 		}
 	default:
+		if c.Connection.Tunnel == vpn.TunnelFull {
+			c.Connection.Routes = []string{} // everything goes through the tunnel as it is
+		}
 		r.Connections = append(r.Connections, c)
 	}
 }

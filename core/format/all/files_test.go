@@ -272,7 +272,7 @@ func TestForeignFiles(t *testing.T) {
 				return c.Login + c.Server
 			}, "adan.example"},
 		{"routes with next hop and metric", "a.nmconnection",
-			keyfile("[ipv4]", "route1=10.1.0.0/16,10.0.0.1,50",
+			keyfile("[ipv4]", "never-default=true", "route1=10.1.0.0/16,10.0.0.1,50",
 				"route2=10.2.0.0/16"), func(c vpn.Connection) string {
 				return fmt.Sprint(c.Routes)
 			}, "[10.1.0.0/16 10.2.0.0/16]"},

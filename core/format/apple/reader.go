@@ -338,7 +338,7 @@ func (r *reader) vpn(root, p *tree.Node) {
 		r.demand(ike, &c)
 		c.Reconnect = c.Connect != ""
 		if r.Flag(ike, "IncludeAllNetworks") {
-			c.IPv6 = vpn.IPv6Refused
+			c.Tunnel, c.IPv6 = vpn.TunnelFull, vpn.IPv6Refused
 		}
 		for field, key := range map[vpn.Field]string{
 			vpn.FieldServer:   "RemoteAddress",
@@ -635,6 +635,12 @@ func (r *reader) proxy(n *tree.Node) *vpn.Proxy {
 	}
 	if r.Flag(n, "ProxyAutoConfigEnable") {
 		p.Script = r.Text(n, "ProxyAutoConfigURLString")
+	}
+	if p.Script == "" && p.Server == "" {
+		if len(p.Bypass) > 0 {
+			r.Left("ExceptionsList without a proxy", n.Get("ExceptionsList").At)
+		}
+		return nil
 	}
 	return p
 }

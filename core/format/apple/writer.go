@@ -379,10 +379,9 @@ func (w *writer) connection() (payload, error) {
 		if host, port, ok := vpn.SplitPort(x.Server); ok {
 			p.Proxies.HTTP, p.Proxies.HTTPServer, p.Proxies.HTTPPort = 1, host, port
 			p.Proxies.HTTPS, p.Proxies.HTTPSServer, p.Proxies.HTTPSPort = 1, host, port
-		} else if x.Script != "" {
+		}
+		if x.Script != "" {
 			p.Proxies.Script, p.Proxies.ScriptURL = 1, x.Script
-		} else {
-			p.Proxies = nil
 		}
 	}
 	switch {

@@ -74,7 +74,9 @@ func (p *PPP) Take(option string) bool {
 	case "require-mppe":
 		p.MPPE = []suite.MPPE{"128", "40"}
 	case "require-mppe-128", "require-mppe-40":
-		p.MPPE = append(p.MPPE, suite.MPPE(option[len("require-mppe-"):]))
+		if m := suite.MPPE(option[len("require-mppe-"):]); !slices.Contains(p.MPPE, m) {
+			p.MPPE = format.Strengths(append(p.MPPE, m))
+		}
 	default:
 		return false
 	}

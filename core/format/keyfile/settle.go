@@ -137,7 +137,7 @@ func (r *reader) settle() {
 			r.list("ipv4", "dns"),
 			r.list("ipv6", "dns")...),
 		Domains: append(r.list("ipv4", "dns-search"), r.list("ipv6", "dns-search")...),
-		Routes:  append(r.routes("ipv4"), r.routes("ipv6")...),
+		Routes:  r.routes("ipv4"),
 	}
 	if _, always := r.beside.Get(strings.TrimSuffix(r.file, ".nmconnection") + alwaysFile); always {
 		c.Connect = vpn.Always
@@ -195,8 +195,18 @@ func (r *reader) settle() {
 		c.Tunnel = vpn.TunnelSplit
 	}
 	r.yes("ipv6", "never-default")
-	if r.text("ipv6", "method") == "auto" {
-		c.IPv6 = vpn.IPv6Carried
+	routes := r.routes("ipv6")
+	switch method := r.text("ipv6", "method"); {
+	case method == "disabled" || method == "ignore":
+		for _, route := range routes {
+			r.Left("the route "+route+" where IPv6 is "+method, r.where("ipv6", "method"))
+		}
+	default:
+		c.Routes = append(c.Routes, routes...)
+		// Without a method NetworkManager takes auto.
+		if _, six := format.Families(c.DNS); method == "auto" || len(six)+len(routes) > 0 {
+			c.IPv6 = vpn.IPv6Carried
+		}
 	}
 	if script := r.text("proxy", "pac-url"); script != "" {
 		c.Proxy = &vpn.Proxy{Script: script, Bypass: []string{}}
@@ -241,7 +251,42 @@ func (r *reader) methods() {
 				format.Choice(words),
 			)
 		}
+		r.excluded(group, word)
 	}
+}
+
+// excluded tells of keys that do not go with the method of their group: NetworkManager refuses the
+// whole file (nm-settings-keyfile(5), ipv4.method and ipv6.method).
+func (r *reader) excluded(group, method string) {
+	none := []string{}
+	switch {
+	case method == "manual":
+		if r.first(group, "address") == "" {
+			r.Note(format.OptionConflict, r.where(group, "method"),
+				"method=manual in [%s] and no address1", group)
+		}
+	case method == "shared" && group == "ipv4":
+		none = []string{"dns", "dns-search"}
+	case slices.Contains([]string{"disabled", "ignore", "link-local"}, method):
+		none = []string{"dns", "dns-search", "address"}
+	}
+	for _, name := range none {
+		if key := r.first(group, name); key != "" {
+			r.Note(format.OptionConflict, r.where(group, key),
+				"%s in [%s], whose method is %s", key, group, method)
+		}
+	}
+}
+
+// first finds the key of a list that has values, which is written in the plural and with a number
+// as well.
+func (r *reader) first(group, name string) string {
+	for _, key := range []string{name, name + "1", name + "es", name + "es1"} {
+		if v, ok := r.groups[group][key]; ok && strings.Trim(v.raw, "; ") != "" {
+			return key
+		}
+	}
+	return ""
 }
 
 // pem reads the files that three keys name.

@@ -590,7 +590,6 @@ func (r *reader) settle() {
 		r.Left("block-ipv6", at)
 	}
 	if r.c.Tunnel == vpn.TunnelFull {
-		r.c.Routes = []string{}
 		switch {
 		case r.blockIPv6:
 			r.c.IPv6 = vpn.IPv6Refused

@@ -91,7 +91,9 @@ func settle(r *format.Reading, values map[string]value, block format.Position) f
 		DNS:          s.list("DnsServers"),
 		Domains:      s.list("Domains"),
 	}
-	if values["Remember"].flag {
+	if remember := values["Remember"]; remember.flag && c.Password.IsZero() {
+		r.Left("-RememberCredential", remember.at) // of a password that the person types
+	} else if remember.flag {
 		c.PasswordMode = vpn.PasswordSaved
 	}
 	if values["AllUsers"].flag {

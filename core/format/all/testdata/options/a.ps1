@@ -5,7 +5,7 @@ Add-VpnConnection -Name 'Norrvik' -ServerAddress 'norrvik.skerryline.example' -T
 -AllUserConnection => carried
 -AllUserConnection:$true => carried
 -SplitTunneling => carried
--RememberCredential => carried
+-RememberCredential => left
 -UseWinlogonCredential => left
 -UseWinlogonCredential:$false => idle
 -EncryptionLevel Required => idle
@@ -30,7 +30,7 @@ Add-VpnConnection -Name 'Norrvik' -ServerAddress 'norrvik.skerryline.example' -T
 -Nonsense 4 => left noted
 -L2tpPsk 'kelp 4497 harbour' => noted
 @after@
-Add-VpnConnectionRoute -ConnectionName 'Norrvik' -DestinationPrefix 10.20.0.0/16 => carried
+Add-VpnConnectionRoute -ConnectionName 'Norrvik' -DestinationPrefix 10.20.0.0/16 => idle
 Add-VpnConnectionRoute -ConnectionName 'Norrvik' -DestinationPrefix 10.20.0.0/16 -RouteMetric 5 => left
 Add-VpnConnectionRoute -ConnectionName 'Norrvik' -DestinationPrefix $networks => left
 Add-VpnConnectionTriggerDnsConfiguration -ConnectionName 'Norrvik' -DnsSuffix skerryline.example -DnsIPAddress 10.20.0.53 => carried
@@ -45,7 +45,7 @@ Set-VpnConnectionIPsecConfiguration -ConnectionName 'Norrvik' -AuthenticationTra
 Set-VpnConnectionIPsecConfiguration -ConnectionName 'Norrvik' -RevertToDefault -Force => idle
 Set-VpnConnection -Name 'Norrvik' -SplitTunneling $true => carried
 Set-VpnConnection -Name 'Norrvik' -SplitTunneling $false => idle
-Set-VpnConnection -Name 'Norrvik' -RememberCredential $true => carried
+Set-VpnConnection -Name 'Norrvik' -RememberCredential $true => left
 Set-VpnConnection -Name 'Norrvik' -ServerAddress other.skerryline.example => carried
 Set-VpnConnection -Name 'Norrvik' -IdleDisconnectSeconds 300 => left
 Import-PfxCertificate -FilePath a.p12 -CertStoreLocation Cert:\LocalMachine\My => left
