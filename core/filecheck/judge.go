@@ -124,9 +124,13 @@ func (w *work) judged(l loose, o Options) Item {
 		if o.Live != nil && c.Connection.Server != "" {
 			s.Live = o.Live(c.Connection.Server)
 		}
-		item.Findings, item.Chains = append(
-			item.Findings,
-			check.Run(&s)...), append(
+		found := check.Run(&s)
+		for i := range found {
+			if at, ok := c.Positions[vpn.FieldName]; found[i].Position == nil && ok && at.Line > 0 {
+				found[i].Position = &at // what is missing is missing in the connection
+			}
+		}
+		item.Findings, item.Chains = append(item.Findings, found...), append(
 			item.Chains,
 			s.Chains()...)
 		connected.Agreements = s.Agreements()

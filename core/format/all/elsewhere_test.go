@@ -223,7 +223,7 @@ func TestElsewhereBroken(t *testing.T) {
 			format.KeyMalformed, 3, "quote"},
 		{"a.conf", "connections {\n n {\n  version = 1\n }\n}\n", format.NotYetRead, 3, "without L2TP"},
 		{"a.conf", "connections {\n n {\n  children {\n   a {\n    mode = tunnel\n   }\n   b " +
-			"{\n    mode = tunnel\n   }\n  }\n }\n}\n", format.NotYetRead, 1, "2 children"},
+			"{\n    mode = tunnel\n   }\n  }\n }\n}\n", format.NotYetRead, 2, "2 children"},
 
 		{"a.uci", "rm -rf /\n", format.Unreadable, 1, "expected set"},
 		{"a.uci", "set network.v\n", format.Unreadable, 1, "without a value"},

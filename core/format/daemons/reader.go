@@ -51,9 +51,10 @@ type reader struct {
 	beside  format.Beside
 	name    string
 	uuid    string
-	set     map[string]setting // by path, such as connections.x.local.auth
-	order   []string           // names of the connections
-	ordered []string           // values in the order of the file
+	set     map[string]setting         // by path, such as connections.x.local.auth
+	begun   map[string]format.Position // where sections begin, by path
+	order   []string                   // names of the connections
+	ordered []string                   // values in the order of the file
 	path    []string
 	secrets bool // there are some
 	refs    []reference
@@ -85,6 +86,7 @@ func Read(name string, data []byte, beside format.Beside) format.Reading {
 		stem:   strings.TrimSuffix(name, filepath.Ext(name)),
 		beside: beside,
 		set:    map[string]setting{},
+		begun:  map[string]format.Position{},
 		read:   map[string]bool{},
 	}
 	switch {
@@ -122,13 +124,20 @@ func (r *reader) get(path string) string {
 }
 
 // at is the place of a value, or the beginning of the file.
+// at tells where a value stands; one that is missing is missing in its section.
 func (r *reader) at(path string) format.Position {
 	if s, ok := r.set[path]; ok {
 		return s.at
 	}
-	return format.Position{
-		File: r.file, Line: 1, Column: 1, Path: strings.ReplaceAll(path, dotted, "."),
+	at := format.Position{File: r.file, Line: 1, Column: 1}
+	for section := path; section != ""; section = section[:max(0, strings.LastIndex(section, "."))] {
+		if begin, ok := r.begun[section]; ok {
+			at = begin
+			break
+		}
 	}
+	at.Path = strings.ReplaceAll(path, dotted, ".")
+	return at
 }
 
 // dotted stands for a dot in the name of a section, which separates the parts of a path otherwise.
@@ -259,7 +268,7 @@ func (r *reader) connection(path string) {
 		vpn.FieldMOBIKE: path + ".mobike",
 		vpn.FieldGroup: path +
 			".local.id",
-		vpn.FieldName: path + ".version",
+		vpn.FieldName: path,
 	} {
 		positions[field] = r.at(key)
 	}

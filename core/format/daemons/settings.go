@@ -111,7 +111,9 @@ func (s *settings) section(at format.Position, name string, refs []string) bool 
 		s.r.order = append(s.r.order, name)
 	}
 	s.r.path = append(slices.Clone(s.r.path), name)
-	if here := strings.Join(s.r.path, "."); len(refs) > 0 {
+	here := strings.Join(s.r.path, ".")
+	s.r.begun[here] = at
+	if len(refs) > 0 {
 		s.r.refs = append(s.r.refs, reference{here, refs})
 	}
 	return true

@@ -35,7 +35,7 @@ func TestSettings(t *testing.T) {
 		cmd.Env = append(os.Environ(), "STRONGSWAN_CONF="+file)
 		said, _ := cmd.CombinedOutput()
 		want := !strings.Contains(string(said), "invalid config file")
-		r := &reader{file: "a.conf", set: map[string]setting{}}
+		r := &reader{file: "a.conf", set: map[string]setting{}, begun: map[string]format.Position{}}
 		s := &settings{r: r, file: "a.conf"}
 		if got := s.parse(text) && len(r.path) == 0; got != want {
 			t.Errorf("%q: taken here %t, by the daemon %t\n%s%+v", text, got, want, said, r.Notes)

@@ -145,6 +145,7 @@ func (r *reader) conns(data []byte) (names []string, all connections) {
 				current = name
 				if all[name] == nil {
 					all[name] = conn{}
+					r.begun["connections."+strings.ReplaceAll(name, ".", dotted)] = at
 					if name != "%default" {
 						names = append(names, name)
 					}

@@ -49,6 +49,7 @@ func (r *reader) lacs(data []byte) {
 			current = strings.TrimSpace(name)
 			if all[current] == nil {
 				all[current] = section{}
+				r.begun[current] = at
 				order = append(order, current)
 			}
 		case current == "":
@@ -84,7 +85,7 @@ func (r *reader) lacs(data []byte) {
 }
 
 func (r *reader) lac(name string, s map[string]setting, below []*reader) {
-	start := format.Position{File: r.file, Line: 1, Column: 1}
+	start := r.begun[name]
 	at := func(key string) format.Position {
 		if v, ok := s[key]; ok {
 			return v.at
@@ -187,7 +188,7 @@ func (r *reader) ikeBeside() (list []*reader) {
 		}
 		in := &reader{
 			file: name, stem: strings.TrimSuffix(name, ".conf"), beside: r.beside, below: true,
-			set: map[string]setting{}, read: map[string]bool{},
+			set: map[string]setting{}, begun: map[string]format.Position{}, read: map[string]bool{},
 		}
 		if sections.In(data) {
 			in.daemon(data)

@@ -34,6 +34,7 @@ type reader struct {
 	format.Reading
 	file   string
 	groups groups
+	begun  map[string]format.Position // where groups begin
 	beside format.Beside
 	apart  []vpn.Field
 	held   bool // to what the plugin takes
@@ -41,7 +42,7 @@ type reader struct {
 
 // Read takes a keyfile apart. It always answers; what is wrong is in the notes.
 func Read(name string, data []byte, beside format.Beside) format.Reading {
-	r := &reader{file: name, groups: groups{}, beside: beside}
+	r := &reader{file: name, groups: groups{}, begun: map[string]format.Position{}, beside: beside}
 	group := ""
 	if r.Lines(
 		name,
@@ -68,7 +69,7 @@ func (r *reader) line(group *string, at format.Position, line string) bool {
 		if _, again := r.groups[name]; again {
 			r.Note(format.KeyTwice, at, "the group [%s]", name)
 		} else {
-			r.groups[name] = map[string]*value{}
+			r.groups[name], r.begun[name] = map[string]*value{}, at
 		}
 		if right := format.Meant(name, slices.Collect(maps.Keys(known))); right != "" {
 			r.Note(format.KeyMisspelt, at, "the group [%s], expected [%s]", name, right)
@@ -196,12 +197,16 @@ func (r *reader) yes(group, key string) bool {
 	}
 }
 
-// where is the place of a key, or the file's beginning where the key is absent.
+// where is the place of a key; one that is missing is missing in its group.
 func (r *reader) where(group, key string) format.Position {
 	for _, g := range []string{group, "vpn", "vpn-secrets"} { // plugins look for a secret in both
 		if v, ok := r.groups[g][key]; ok && (g == group || strings.HasPrefix(group, "vpn")) {
 			return v.at
 		}
+	}
+	if at, ok := r.begun[group]; ok {
+		at.Path = group + "." + key
+		return at
 	}
 	return format.Position{File: r.file, Line: 1, Column: 1}
 }

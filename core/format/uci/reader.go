@@ -193,11 +193,17 @@ func (r *reader) list(path string) []string {
 	return []string{}
 }
 
+// at tells where an option stands; one that is missing is missing in its section.
 func (r *reader) at(path string) format.Position {
 	if o := r.set[path]; o != nil {
 		return o.at
 	}
-	return format.Position{File: r.file, Line: 1, Column: 1, Path: path}
+	at := format.Position{File: r.file, Line: 1, Column: 1}
+	if section := path[:max(0, strings.LastIndex(path, "."))]; r.set[section] != nil {
+		at = r.set[section].at
+	}
+	at.Path = path
+	return at
 }
 
 func (r *reader) positions(keys map[vpn.Field]string) map[vpn.Field]format.Position {
@@ -345,6 +351,10 @@ func (r *reader) network(path string) {
 	if r.apart {
 		apart, r.apart = []vpn.Field{vpn.FieldPSK}, false
 	}
+	routes := path + "_r1.target"
+	if r.set[routes] == nil {
+		routes = path + ".defaultroute"
+	}
 	r.Add(format.Located{
 		Connection: c,
 		Positions: r.positions(map[vpn.Field]string{
@@ -360,7 +370,7 @@ func (r *reader) network(path string) {
 			vpn.FieldTunnel:    path + ".defaultroute",
 			vpn.FieldDNS:       path + ".dns",
 			vpn.FieldDomains:   path + ".dns_search",
-			vpn.FieldRoutes:    path + "_r1.target",
+			vpn.FieldRoutes:    routes,
 			vpn.FieldPSK:       path + ".proto",
 			vpn.FieldConnect:   path + ".auto",
 			vpn.FieldIPv6:      path + ".ipv6",
