@@ -42,7 +42,7 @@ type Options struct {
 	Judge       func(t secret.Text, words ...string) secret.Estimate
 	// Compare holds a secret to the record of the gateway that it is for.
 	Compare func(g *vpn.Gateway, c vpn.Connection, field vpn.Field, value secret.Text) check.Compared
-	Over    func() bool // there is no more time: asked between two files; nil never ends
+	Over    func() bool // there is no more time: asked again and again; nil never ends
 }
 
 // Longest is how long callers let one lot be looked at. What was not looked at by then is told as
@@ -116,16 +116,17 @@ func Check(files []File, o Options) []Item {
 			w.needed = w.codec == nil && w.bag == nil
 		}
 	}
-	budget := int64(leastRounds)
+	size := int64(0)
 	for _, w := range list {
-		budget += int64(len(w.file.Data)) * roundsPerByte
+		size += int64(len(w.file.Data))
 	}
+	budget := format.NewBudget(size, o.over)
 	for _, w := range list {
 		if o.over() {
 			w.unread()
 			continue
 		}
-		budget -= w.read(list, passphrases, o.Fetch, budget)
+		w.read(list, passphrases, o.Fetch, budget)
 	}
 	for _, w := range list {
 		if w.needed && w.codec != nil { // whatever needs it has read it, and knows the rest

@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"math/big"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -193,6 +194,19 @@ func TestHostileFiles(t *testing.T) {
 		_ = z.Close()
 		return b.Bytes()
 	}
+	// One file names another of 7 MB again and again.
+	again := func(file, head, line string, times int, other, filler string) []byte {
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		w, _ := z.Create(file)
+		_, _ = w.Write([]byte(head))
+		_, _ = w.Write([]byte(named(times, line)))
+		w, _ = z.CreateHeader(&zip.FileHeader{Name: other, Method: zip.Store})
+		_, _ = w.Write(bytes.Repeat([]byte(filler), (7<<20)/len(filler)))
+		_ = z.Close()
+		return b.Bytes()
+	}
+	sections := "connections {\n a {\n  version = 2\n  remote_addrs = a.example\n }\n}\n"
 	profile := "client\ndev tun\nremote norrvik.skerryline.example 1194 " +
 		"udp\nauth-user-pass\nremote-cert-tls server\n<ca>\n" + string(
 		inPEM("CERTIFICATE", bundle[0]),
@@ -220,6 +234,21 @@ func TestHostileFiles(t *testing.T) {
 		{"1,000 profiles that look alike", "a.zip", packed(1000, profile)},
 		{"one profile of many remotes", "a.ovpn", []byte("client\ndev tun\n" +
 			strings.Repeat("remote norrvik.skerryline.example 1194 udp\n", 100_000))},
+		{"an include, 10,000 times", "a.zip",
+			again("a.conf", sections, "include b.conf\n", 10_000, "b.conf", "# x\n")},
+		{"a file that includes itself", "a.zip",
+			again("b.conf", sections, "include a.conf\n", 10, "a.conf", "include a.conf\n")},
+		{"options of 10,000 callers", "a.zip", again("xl2tpd.conf", "", "[lac a%]\nlns = a.example\n"+
+			"pppoptfile = /etc/ppp/b\n", 10_000, "b", "noauth\n")},
+		{"options within options", "a.zip",
+			again("peer", "pty \"pptp a.example --nolaunchpppd\"\nname a\n", "file b\n", 10_000, "b",
+				"file b\nnoauth\n")},
+		{"sections that name each other", "ipsec.conf", []byte("conn %default\n\tkeyexchange=ikev2\n" +
+			named(40, "conn a%\n\tright=a.example\n\talso=a#\n\talso=a#\n\talso=a#\n"))},
+		{"10,000 sections of one template", "ipsec.conf", []byte("conn a\n" +
+			named(9_000, "\tk%=1\n") + named(5_000, "conn b%\n\talso=a\n"))},
+		{"references without end", "swanctl.conf", []byte(sections + "x {\n" +
+			named(10_000, " k% = 1\n") + "}\n" + named(10_000, "a% : x { }\n"))},
 	} {
 		runtime.GC()
 		var before, after runtime.MemStats
@@ -246,6 +275,15 @@ func TestHostileFiles(t *testing.T) {
 			t.Errorf("%s: took %s and %.0f MB", test.name, took, heap)
 		}
 	}
+}
+
+// named repeats a text with its number for %, and the next for #.
+func named(times int, text string) string {
+	var b strings.Builder
+	for i := range times {
+		b.WriteString(strings.NewReplacer("%", strconv.Itoa(i), "#", strconv.Itoa(i+1)).Replace(text))
+	}
+	return b.String()
 }
 
 func zippedOne(name string, data []byte) []byte {

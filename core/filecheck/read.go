@@ -9,21 +9,14 @@ import (
 	"wardicon/core/secret"
 )
 
-// Rounds of key derivation that the files of a batch may ask for together: a few seconds of
-// work, and more where there is more to read.
-const (
-	leastRounds   = 4_000_000
-	roundsPerByte = 1
-)
-
-// read reads a file; those that it names are looked for in its own folder first. It answers
-// with the rounds of key derivation that were done.
+// read reads a file; those that it names are looked for in its own folder first. What asks for more
+// than the budget of the lot has left is not read, which is remarked.
 func (w *work) read(
 	list []*work,
 	passphrases []secret.Text,
 	fetch func(folder, name string) ([]byte, bool),
-	budget int64,
-) (rounds int64) {
+	budget *format.Budget,
+) {
 	beside := func(name string) ([]byte, bool) {
 		var found *work
 		for _, other := range list {
@@ -47,39 +40,33 @@ func (w *work) read(
 		found.needed = true
 		return found.file.Data, true
 	}
-	tooMuch := func() int64 {
-		w.codec, w.bag = nil, nil
-		w.notes = append(
-			w.notes,
-			format.Note{
-				Kind:  format.NotYetRead,
-				Found: "the files require more key derivation rounds than are allowed at once",
-				At:    format.Position{File: w.file.Name, Line: 1, Column: 1},
-			},
-		)
-		return 0
-	}
+	budget.Spent = false // each file is looked at by itself as far as the budget goes
 	switch {
-	case budget <= 0 && (w.codec != nil || w.bag != nil):
-		return tooMuch()
 	case w.codec != nil:
-		w.reading = w.codec.Read(path.Base(w.file.Name), w.text, beside)
+		w.reading = w.codec.Read(path.Base(w.file.Name), w.text, budget.Bound(beside))
 		placed(&w.reading, w.file.Name)
-		return w.reading.Rounds
+		budget.Derive(w.reading.Rounds)
 	case w.bag != nil:
-		if rounds = min(
-			pki.Rounds(w.file.Data),
-			pki.MaxRounds,
-		) * int64(
-			3+len(passphrases),
-		) / 3; rounds > budget {
-			return tooMuch()
+		rounds := min(pki.Rounds(w.file.Data), pki.MaxRounds) * int64(3+len(passphrases)) / 3
+		if !budget.Derive(rounds) {
+			break
 		}
 		b := pki.Open(w.file.Data, passphrases...)
 		w.bag = &b
 		w.notes = append(w.notes, check.BagNotes(w.file.Name, b)...)
 	}
-	return rounds
+	if budget.Spent {
+		w.codec, w.bag, w.reading = nil, nil, format.Reading{}
+		w.notes = append(
+			w.notes,
+			format.Note{
+				Kind: format.NotYetRead,
+				Found: "the files ask for more work together than is done at once, or took too long: " +
+					"they name each other again and again, or keys need very many rounds",
+				At: format.Position{File: w.file.Name, Line: 1, Column: 1},
+			},
+		)
+	}
 }
 
 // placed puts the whole name of a file into the places that a reader gave, which know it

@@ -62,7 +62,7 @@ func Titles() string {
 func Read(name string, data []byte, beside format.Beside) format.Reading {
 	for _, c := range slices.Concat(Codecs, Texts) {
 		if c.Detect(name, data) {
-			return c.Read(name, data, beside)
+			return c.Read(name, data, format.NewBudget(int64(len(data)), nil).Bound(beside))
 		}
 	}
 	var r format.Reading

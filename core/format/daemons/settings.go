@@ -14,7 +14,9 @@ const (
 	maxSettings = 40_000
 	maxSections = 8 // inside each other
 	maxIncludes = 8
-	maxPasses   = 10 // of references to sections that refer to others
+	maxFurther  = 1 << 20    // bytes of further files
+	maxLooked   = 3_000_000 // values, for references
+	maxPasses   = 10         // of references to sections that refer to others
 )
 
 // settings reads the IKE daemon's files: sections in braces, keys with values, references to other
@@ -127,7 +129,9 @@ func (s *settings) include(at format.Position) {
 	}
 	pattern := strings.Trim(strings.TrimSpace(b.String()), `"`)
 	data, ok := s.r.beside.Get(path.Base(pattern))
-	if !ok || s.nesting >= maxIncludes || strings.ContainsAny(pattern, "*?[") {
+	s.r.further += len(data)
+	if !ok || s.nesting >= maxIncludes || s.r.further > maxFurther ||
+		strings.ContainsAny(pattern, "*?[") {
 		s.r.Left("include "+pattern, at)
 		return
 	}
@@ -271,10 +275,16 @@ type reference struct {
 
 // inherit gives sections what those that they refer to say.
 func (r *reader) inherit() {
+	looked := 0
 	for range maxPasses {
 		changed := false
 		for _, ref := range r.refs {
 			for _, from := range ref.from {
+				if looked += len(r.set); looked > maxLooked {
+					r.Note(format.NotYetRead, r.at(ref.section),
+						"what this section and others take from elsewhere: there is too much of it")
+					return
+				}
 				for key, value := range r.under(from) {
 					at := ref.section + "." + key
 					if _, own := r.set[at]; own || len(r.set) >= maxSettings {

@@ -21,8 +21,8 @@ var (
 		"PSK", "EAP", "XAUTH", "NTLM", "RSA", "ECDSA", "P12", "PKCS8")
 )
 
-// maxIncluded bounds what one section takes from others.
-const maxIncluded = 20
+// maxGathered bounds the keys of all sections together, with those that they take from others.
+const maxGathered = 500_000
 
 // conn is a section: its keys with their places.
 type conn map[string]setting
@@ -72,8 +72,9 @@ func (r *reader) stroke(data []byte) {
 		r.Pieces = append(r.Pieces, secretsFile)
 		r.strokeSecrets(secretsFile, secrets)
 	}
+	gathered := 0
 	for _, name := range names {
-		c := sections.gather(name, 0, func(other string) {
+		c := sections.gather(name, func(other string) {
 			r.Note(
 				format.OptionValue,
 				sections[name]["also"].at,
@@ -81,6 +82,11 @@ func (r *reader) stroke(data []byte) {
 				other,
 			)
 		})
+		if gathered += len(c) + len(sections["%default"]); gathered > maxGathered {
+			r.Note(format.NotYetRead, r.at("connections."+strings.ReplaceAll(name, ".", dotted)),
+				"this section and what follows: they take very many keys from each other")
+			break
+		}
 		for key, value := range sections["%default"] {
 			if _, own := c[key]; !own {
 				c[key] = value
@@ -103,25 +109,27 @@ func (r *reader) stroke(data []byte) {
 
 type connections map[string]conn
 
-// gather is a section with those that it names by also=.
-func (all connections) gather(name string, depth int, missing func(string)) conn {
+// gather is a section with those that it names by also=; what comes first counts.
+func (all connections) gather(name string, missing func(string)) conn {
 	whole := conn{}
-	for key, value := range all[name] {
-		whole[key] = value
-	}
-	if depth > maxIncluded {
-		return whole
-	}
-	for _, other := range strings.Fields(all[name]["also"].text) {
-		if all[other] == nil {
-			missing(other)
-		}
-		for key, value := range all.gather(other, depth+1, missing) {
-			if _, own := whole[key]; !own && key != "also" {
+	seen := map[string]bool{}
+	var take func(name string)
+	take = func(name string) {
+		seen[name] = true
+		for key, value := range all[name] {
+			if _, own := whole[key]; !own {
 				whole[key] = value
 			}
 		}
+		for _, other := range strings.Fields(all[name]["also"].text) {
+			if all[other] == nil {
+				missing(other)
+			} else if !seen[other] {
+				take(other)
+			}
+		}
 	}
+	take(name)
 	return whole
 }
 
