@@ -152,21 +152,26 @@ func Check(files []File, o Options) []Item {
 	return items
 }
 
+// few files are judged sooner than others would begin to help.
+const few = 4
+
 // judgedAll judges the files side by side, and answers in their order.
 func judgedAll(list []*work, l loose, o Options) []Item {
 	items := make([]Item, len(list))
-	var group sync.WaitGroup
 	var next atomic.Int64
-	for range min(runtime.GOMAXPROCS(0), len(list)) {
-		group.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
-				if o.over() {
-					list[i].unread()
-				}
-				items[i] = list[i].judged(l, o)
+	judge := func() {
+		for i := int(next.Add(1)) - 1; i < len(list); i = int(next.Add(1)) - 1 {
+			if o.over() {
+				list[i].unread()
 			}
-		})
+			items[i] = list[i].judged(l, o)
+		}
 	}
+	var group sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0), len(list)/few) - 1 {
+		group.Go(judge)
+	}
+	judge()
 	group.Wait()
 	return items
 }

@@ -28,6 +28,9 @@ var sections = format.NewSign(`^[ \t]*connections\s*\{`, "connections")
 // the command below it.
 func Detect(name string, data []byte) bool {
 	head := data[:min(len(data), 8192)]
+	if bytes.HasPrefix(head, []byte("#!")) { // a script
+		return false
+	}
 	base := filepath.Base(name)
 	return sections.In(head) || lacHead.In(head) || lnsHead.In(head) ||
 		base == chapSecrets || base == papSecrets || secretsHead.In(head) ||

@@ -14,9 +14,9 @@ const (
 	maxSettings = 40_000
 	maxSections = 8 // inside each other
 	maxIncludes = 8
-	maxFurther  = 1 << 20    // bytes of further files
+	maxFurther  = 1 << 20   // bytes of further files
 	maxLooked   = 3_000_000 // values, for references
-	maxPasses   = 10         // of references to sections that refer to others
+	maxPasses   = 10        // of references to sections that refer to others
 )
 
 // settings reads the IKE daemon's files: sections in braces, keys with values, references to other

@@ -337,7 +337,10 @@ var stanzas = format.NewSign(
 var systemMPPE = []suite.MPPE{"128"}
 
 // commands are the same as a shell runs them.
-var commands = format.NewSign(`^[ \t]*uci[ \t]+(?:-q[ \t]+)?set[ \t]+(?:network|openvpn)\.`, "uci ")
+var commands = format.NewSign(
+	`^[ \t]*uci[ \t]+(?:-q[ \t]+)?set[ \t]+(?:network|openvpn)\.`,
+	" network.", "\tnetwork.", " openvpn.", "\topenvpn.",
+)
 
 // Detect tells a batch by its name or its first command.
 func Detect(name string, data []byte) bool {
