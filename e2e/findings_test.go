@@ -70,7 +70,7 @@ func TestCheckCommand(t *testing.T) {
 		{"a broken one", "", []string{broken}, 1, "[edge-space]"},
 		{"only errors count", "", []string{tunnel, "--exit-on", "error"}, 1, "[file-missing]"},
 		{"a folder", "", []string{dir, "-o", "json"}, 1, `"edge-space"`},
-		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:1 vpn.user"},
+		{"standard input", foreignKeyfile, []string{"-"}, 1, "-:9:6 vpn.user"},
 		{"as SARIF", "", []string{broken, "-o", "sarif"}, 1, `"ruleId": "edge-space"`},
 		{"for a device that cannot", "", []string{sound, "--for", "android 14"}, 1,
 			"[protocol-gone]"},

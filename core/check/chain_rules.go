@@ -112,6 +112,7 @@ var chainRules = []Rule{
 func (s *Subject) unread(field vpn.Field) bool {
 	at, ok := s.Positions[field]
 	return ok && slices.ContainsFunc(s.Notes, func(n format.Note) bool {
-		return n.At == at && (n.Kind == format.KeyMalformed || n.Kind == format.PairBroken)
+		return n.At.File == at.File && n.At.Line == at.Line &&
+			(n.Kind == format.KeyMalformed || n.Kind == format.PairBroken)
 	})
 }

@@ -1,11 +1,16 @@
 package filecheck
 
 import (
+	"bytes"
 	"path"
+	"regexp"
+	"slices"
+	"unicode/utf8"
 
 	"wardicon/core/check"
 	"wardicon/core/format"
 	"wardicon/core/pki"
+	"wardicon/core/platform"
 	"wardicon/core/secret"
 )
 
@@ -44,6 +49,9 @@ func (w *work) read(
 	switch {
 	case w.codec != nil:
 		w.reading = w.codec.Read(path.Base(w.file.Name), w.text, budget.Bound(beside))
+		if slices.Contains(inLines, w.codec.Name) {
+			behindKeys(&w.reading, path.Base(w.file.Name), w.text)
+		}
 		placed(&w.reading, w.file.Name)
 		budget.Derive(w.reading.Rounds)
 	case w.bag != nil:
@@ -66,6 +74,44 @@ func (w *work) read(
 				At: format.Position{File: w.file.Name, Line: 1, Column: 1},
 			},
 		)
+	}
+}
+
+// inLines are the formats that have a key and its value on a line.
+var inLines = []platform.Format{
+	platform.Keyfile, platform.UCI, platform.PhoneBook, platform.Daemons,
+	platform.OVPN, platform.OVPNFolder, platform.PhoneOVPN,
+}
+
+// key is what stands before the value of a line, a command of the router's among it.
+var key = regexp.MustCompile(
+	`^\s*(?:(?:uci|-q|set|add_list|option|list)\s+)*[^\s=#]+(?:\s*=\s*|\s+)`,
+)
+
+// heading is a line with which a section begins.
+var heading = regexp.MustCompile(`^(?:\[|<|conn\s|config\s)|\{$`)
+
+// behindKeys moves the places of values, which readers of lines have by their keys, to the values
+// themselves.
+func behindKeys(r *format.Reading, name string, text []byte) {
+	var lines [][]byte
+	for _, c := range r.Connections {
+		for field, at := range c.Positions {
+			if lines == nil {
+				lines = bytes.Split(text, []byte("\n"))
+			}
+			if at.Line < 1 || at.Line > len(lines) || at.File != name {
+				continue
+			}
+			line := bytes.TrimRight(lines[at.Line-1], " \t\r")
+			blanks := len(line) - len(bytes.TrimLeft(line, " \t"))
+			before := key.Find(line)
+			if at.Column > blanks+1 || len(before) == len(line) || heading.Match(line[blanks:]) {
+				continue // it is exact, or the line has no value
+			}
+			at.Column = utf8.RuneCount(before) + 1
+			c.Positions[field] = at
+		}
 	}
 }
 
