@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"net/netip"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -433,6 +434,11 @@ var redirectFlags = []string{
 	"def1", "local", "autolocal", "bypass-dhcp", "bypass-dns", "block-local", "ipv6", "!ipv4",
 }
 
+// ownScripts are those that distributions ship beside the client, for the name servers.
+var ownScripts = regexp.MustCompile(
+	`^/etc/openvpn/(?:scripts/)?update-(?:resolv-conf|systemd-resolved)(?:\.sh)?$`,
+)
+
 // other says of an option that is not read what clients do with it.
 func (r *reader) other(at format.Position, name string, words []string) {
 	c, known := options[name]
@@ -446,6 +452,9 @@ func (r *reader) other(at format.Position, name string, words []string) {
 		if !slices.Contains(r.ignored, name) {
 			r.Note(format.OptionUnknown, at, "%s", name)
 		}
+	case name == "script-security" && len(words) == 1 && strings.Trim(words[0], "012") == "",
+		c == program && len(words) == 1 && ownScripts.MatchString(words[0]):
+		r.Left(strings.Join(append([]string{name}, words...), " "), at)
 	case c == program:
 		r.Note(format.RunsProgram, at, "%s; it is not imported", name)
 	case c == outdated && name == "secret":

@@ -148,6 +148,7 @@ var (
 		regexp.MustCompile("^`(.+)`$"), regexp.MustCompile(`^\*\*(.+)\*\*$`),
 		regexp.MustCompile(`^["“„”](.+)["“”]$`),
 	}
+	remark = regexp.MustCompile(`\s*\([^()]*\)?$`)
 	// between stands between a label and its value: a colon, an equals sign, a bar or a tab.
 	between = regexp.MustCompile(`\s*(?:[:=|\t]|\s[–—]\s)\s*`)
 )
@@ -171,6 +172,9 @@ func values(r *format.Reading, name string, data []byte) []said {
 			return true
 		}
 		what, known := meaning[word]
+		if !known { // a remark behind the label
+			what, known = meaning[strings.Trim(remark.ReplaceAllString(word, ""), marks+":")]
+		}
 		if !known {
 			return true
 		}
@@ -297,7 +301,7 @@ func connection(r *format.Reading, list []said, spoken vpn.Protocol) {
 	}
 	r.Add(format.Located{Connection: c, Positions: positions, Apart: []vpn.Field{
 		vpn.FieldAuthority, vpn.FieldIdentity, vpn.FieldRoutes, vpn.FieldLogin, vpn.FieldPassword,
-		vpn.FieldPPP,
+		vpn.FieldPPP, vpn.FieldPSK, // many come another way
 	}})
 }
 

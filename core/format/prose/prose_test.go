@@ -17,8 +17,8 @@ func TestRead(t *testing.T) {
 		},
 		"seite.md": {
 			"# VPN einrichten\n\n| Feld | Wert |\n|---|---|\n| Serveradresse | `tallholm.skerryline.example` |\n" +
-				"| Benutzername | b_lind |\n| Vorinstallierter Schlüssel | **Möwe-22** |\n",
-			"l2tp tallholm.skerryline.example b_lind  Möwe-22 7:35",
+				"| Benutzername | b_lind |\n| Vorinstallierter Schlüssel (PSK) | **Möwe-22** |\n",
+			"l2tp tallholm.skerryline.example b_lind  Möwe-22 7:41",
 		},
 		"courriel.eml": {
 			"Subject: VPN\n\nProtocole : IKEv2\nServeur = brattvik.skerryline.example\n" +
