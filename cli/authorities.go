@@ -357,13 +357,7 @@ valid. The service also does this every day, as set by --renew-days.`,
 					days = -1
 				}
 				j, err := c.Renew(ctx, row.ID, days)
-				if err != nil {
-					return err
-				}
-				if j, err = a.wait(ctx, c, j); err != nil {
-					return err
-				}
-				return a.print(j, func(w table.Writer) { jobTable(w, j) })
+				return a.follow(ctx, c, j, err, false)
 			})
 		},
 	}

@@ -192,17 +192,7 @@ name below the organisation's domain.`,
 			"ada@skerryline.example --days 90",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if authority == "" {
-					return usage(
-						"--authority: found nothing, expected the name of an authority; wardicon " +
-							"authority list shows them",
-					)
-				}
-				d, err := findDevice(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
-				by, err := findAuthority(ctx, c, authority)
+				d, by, err := issuing(ctx, c, args[0], authority)
 				if err != nil {
 					return err
 				}
@@ -358,4 +348,22 @@ record. Lists the profiles that used it. It cannot be undone.`,
 		StringVar(&reason, "reason", "unspecified", "unspecified, key-compromise, superseded or "+
 			"ceased")
 	return cmd
+}
+
+// issuing finds the device that a certificate is for and the authority that issues it.
+func issuing(
+	ctx context.Context,
+	c *client.Client,
+	device, authority string,
+) (d api.Device, by api.Authority, err error) {
+	if authority == "" {
+		return d, by, usage(
+			"--authority: found nothing, expected the name of an authority; wardicon authority list " +
+				"shows them",
+		)
+	}
+	if d, err = findDevice(ctx, c, device); err == nil {
+		by, err = findAuthority(ctx, c, authority)
+	}
+	return d, by, err
 }

@@ -253,13 +253,7 @@ func (a *app) findingCommands() *cobra.Command {
 					return err
 				}
 				j, err := c.FixAll(ctx, args[0])
-				if err == nil {
-					j, err = a.wait(ctx, c, j)
-				}
-				if err != nil {
-					return err
-				}
-				return a.print(j, func(w table.Writer) { jobTable(w, j) })
+				return a.follow(ctx, c, j, err, false)
 			})
 		},
 	}

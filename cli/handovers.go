@@ -152,19 +152,7 @@ after a restart.`,
 					link = check.ByOperator
 				}
 				j, err := c.HandOverGroup(ctx, args[0], flags.request(link, passcode))
-				if err == nil && !background {
-					j, err = a.wait(ctx, c, j)
-				}
-				if err != nil {
-					return err
-				}
-				if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
-					return err
-				}
-				if j.State == api.Failed || j.Result["blocked"] > 0 {
-					return errFindings
-				}
-				return nil
+				return a.follow(ctx, c, j, err, background)
 			})
 		},
 	}

@@ -37,6 +37,30 @@ func jobRow(j api.Job) table.Row {
 	}
 }
 
+// follow waits for a job that was begun, unless it goes on in the background, and prints it. One that
+// failed, or left something blocked, is a finding.
+func (a *app) follow(
+	ctx context.Context,
+	c *client.Client,
+	j api.Job,
+	err error,
+	background bool,
+) error {
+	if err == nil && !background {
+		j, err = a.wait(ctx, c, j)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
+		return err
+	}
+	if j.State == api.Failed || j.Result["blocked"] > 0 {
+		return errFindings
+	}
+	return nil
+}
+
 func jobTable(w table.Writer, j api.Job) {
 	w.AppendHeader(heads(jobColumns...))
 	w.AppendRow(jobRow(j))

@@ -207,19 +207,7 @@ wardicon job cancel stops it.`,
 				return err
 			}
 			j, err := c.RollOut(ctx, p.ID)
-			if err == nil && !background {
-				j, err = a.wait(ctx, c, j)
-			}
-			if err != nil {
-				return err
-			}
-			if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
-				return err
-			}
-			if j.State == api.Failed {
-				return errFindings
-			}
-			return nil
+			return a.follow(ctx, c, j, err, background)
 		})
 	}
 	cmd.Flags().BoolVar(&background, "background", false, "do not wait until it is done")

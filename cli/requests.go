@@ -43,17 +43,7 @@ kept elsewhere. Import the signed certificate with "answer".`,
 				if made != "" {
 					r, err = c.RequestForAuthority(ctx, made, pki.KeyChoice(kind))
 				} else {
-					if authority == "" {
-						return usage(
-							"--authority: found nothing, expected the name of an authority; " +
-								"wardicon authority list shows them",
-						)
-					}
-					d, found := findDevice(ctx, c, args[0])
-					if found != nil {
-						return found
-					}
-					by, found := findAuthority(ctx, c, authority)
+					d, by, found := issuing(ctx, c, args[0], authority)
 					if found != nil {
 						return found
 					}

@@ -203,22 +203,15 @@ func (a *handlers) requests() {
 		}
 		return r, err
 	})
-	forget := operation(
+	quiet(a, operation(
 		http.MethodDelete,
 		"/requests/{id}",
 		"forget-request",
 		"Remove a signing request and its key",
 		tag,
-	)
-	forget.DefaultStatus = http.StatusNoContent
-	register(
-		a,
-		forget,
-		func(ctx context.Context, in *idInput) (*none, error) {
-			return nil,
-				a.svc.ForgetRequest(ctx, in.ID)
-		},
-	)
+	), func(ctx context.Context, in *idInput) error {
+		return a.svc.ForgetRequest(ctx, in.ID)
+	})
 	handle(
 		a,
 		operation(

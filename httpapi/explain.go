@@ -61,20 +61,13 @@ func (a *handlers) explain() {
 			return a.svc.Reports(ctx, in.query())
 		},
 	)
-	done := operation(
+	quiet(a, operation(
 		http.MethodPost,
 		"/reports/{id}/close",
 		"close-report",
 		"Close a problem report",
 		"findings",
-	)
-	done.DefaultStatus = http.StatusNoContent
-	register(
-		a,
-		done,
-		func(ctx context.Context, in *idInput) (*none, error) {
-			return nil,
-				a.svc.CloseReport(ctx, in.ID)
-		},
-	)
+	), func(ctx context.Context, in *idInput) error {
+		return a.svc.CloseReport(ctx, in.ID)
+	})
 }

@@ -60,19 +60,12 @@ func (a *handlers) mail() {
 			)
 		},
 	)
-	try := by(
+	quiet(a, by(
 		service.RoleOwner,
 		operation(http.MethodPost, "/mail/try", "try-mail", "Send a test email (owners only)", tag),
-	)
-	try.DefaultStatus = http.StatusNoContent
-	register(
-		a,
-		try,
-		func(ctx context.Context, in *tryMailInput) (*none, error) {
-			return nil,
-				a.svc.TryMail(ctx, in.Body.To)
-		},
-	)
+	), func(ctx context.Context, in *tryMailInput) error {
+		return a.svc.TryMail(ctx, in.Body.To)
+	})
 	hurry := operation(
 		http.MethodPost,
 		"/mail/deliveries",

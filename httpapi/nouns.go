@@ -159,12 +159,7 @@ func records[R, Row any, P service.Record[R]](
 		role,
 		operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag),
 	)
-	remove.DefaultStatus = http.StatusNoContent
-	register(
-		a,
-		remove,
-		func(ctx context.Context, in *idInput) (*none, error) { return nil, u.Remove(ctx, in.ID) },
-	)
+	quiet(a, remove, func(ctx context.Context, in *idInput) error { return u.Remove(ctx, in.ID) })
 }
 
 // inputSchema is the schema of a record as it is sent: without what the service sets,

@@ -154,15 +154,9 @@ func (a *handlers) operators() {
 			),
 		),
 	)
-	remove.DefaultStatus = http.StatusNoContent
-	register(
-		a,
-		remove,
-		func(ctx context.Context, in *idInput) (*none, error) {
-			return nil,
-				a.svc.RemoveOperator(ctx, in.ID)
-		},
-	)
+	quiet(a, remove, func(ctx context.Context, in *idInput) error {
+		return a.svc.RemoveOperator(ctx, in.ID)
+	})
 	handle(
 		a,
 		operation(
@@ -189,9 +183,8 @@ func (a *handlers) own() {
 		"Change your password; your other sessions end",
 		tag,
 	)
-	password.DefaultStatus = http.StatusNoContent
-	register(a, password, func(ctx context.Context, in *passwordInput) (*none, error) {
-		return nil, a.svc.ChangePassword(ctx, here(ctx), in.Body.Old, in.Body.Password)
+	quiet(a, password, func(ctx context.Context, in *passwordInput) error {
+		return a.svc.ChangePassword(ctx, here(ctx), in.Body.Old, in.Body.Password)
 	})
 	anybody := func(method, path, id, summary string) huma.Operation {
 		return by(service.RoleAuditor, operation(method, path, id, summary, tag))
@@ -226,9 +219,8 @@ func (a *handlers) own() {
 			),
 		),
 	)
-	confirm.DefaultStatus = http.StatusNoContent
-	register(a, confirm, func(ctx context.Context, in *codeInput) (*none, error) {
-		return nil, a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
+	quiet(a, confirm, func(ctx context.Context, in *codeInput) error {
+		return a.svc.ConfirmFactor(ctx, here(ctx), in.Body.Code)
 	})
 	drop := confirming(
 		anybody(
@@ -238,9 +230,8 @@ func (a *handlers) own() {
 			"Turn your second factor off",
 		),
 	)
-	drop.DefaultStatus = http.StatusNoContent
-	register(a, drop, func(ctx context.Context, in *dropFactorInput) (*none, error) {
-		return nil, a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
+	quiet(a, drop, func(ctx context.Context, in *dropFactorInput) error {
+		return a.svc.DropFactor(ctx, here(ctx), in.Body.Password)
 	})
 	handle(
 		a,
@@ -250,9 +241,8 @@ func (a *handlers) own() {
 		},
 	)
 	end := anybody(http.MethodDelete, "/sessions/{id}", "end-session", "End a session or token")
-	end.DefaultStatus = http.StatusNoContent
-	register(a, end, func(ctx context.Context, in *idInput) (*none, error) {
-		return nil, a.svc.EndSession(ctx, here(ctx), in.ID)
+	quiet(a, end, func(ctx context.Context, in *idInput) error {
+		return a.svc.EndSession(ctx, here(ctx), in.ID)
 	})
 	add := confirming(
 		anybody(

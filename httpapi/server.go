@@ -246,6 +246,14 @@ func handle[In, T any](a *handlers, op huma.Operation, do func(context.Context, 
 	})
 }
 
+// quiet registers an operation that answers with nothing.
+func quiet[In any](a *handlers, op huma.Operation, do func(context.Context, *In) error) {
+	op.DefaultStatus = http.StatusNoContent
+	register(a, op, func(ctx context.Context, in *In) (*none, error) {
+		return nil, do(ctx, in)
+	})
+}
+
 // items makes a list the body of an answer.
 func items[T any](list []T, err error) (api.Items[T], error) {
 	return api.Items[T]{Items: list}, err

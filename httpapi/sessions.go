@@ -97,9 +97,8 @@ func (a *handlers) sessions() {
 			"session",
 		),
 	)
-	setUp.DefaultStatus = http.StatusNoContent
-	register(a, setUp, func(ctx context.Context, in *setUpInput) (*none, error) {
-		return nil, a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
+	quiet(a, setUp, func(ctx context.Context, in *setUpInput) error {
+		return a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
 	})
 	register(
 		a,
@@ -160,9 +159,8 @@ func (a *handlers) sessions() {
 			"then do what requires confirmation",
 		"session",
 	)
-	confirm.DefaultStatus = http.StatusNoContent
-	register(a, confirm, func(ctx context.Context, in *confirmInput) (*none, error) {
-		return nil, a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))
+	quiet(a, confirm, func(ctx context.Context, in *confirmInput) error {
+		return a.svc.Confirm(ctx, here(ctx), in.Body.Password, strings.TrimSpace(in.Body.Code))
 	})
 	out := ownOperation(http.MethodDelete, "/session", "sign-out", "Sign out", "session")
 	out.DefaultStatus = http.StatusNoContent

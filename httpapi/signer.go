@@ -78,12 +78,11 @@ func (a *handlers) signer() {
 		service.RoleOwner,
 		operation(http.MethodDelete, "/signer", "remove-signer", "Stop signing parcels", tag),
 	)
-	remove.DefaultStatus = http.StatusNoContent
-	register(a, remove, func(ctx context.Context, in *SeenInput) (*none, error) {
+	quiet(a, remove, func(ctx context.Context, in *SeenInput) error {
 		version, err := in.version("signer", true)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		return nil, a.svc.RemoveSigner(ctx, version)
+		return a.svc.RemoveSigner(ctx, version)
 	})
 }

@@ -274,6 +274,20 @@ func (a *asker) dial(ctx context.Context) (net.Conn, error) {
 	return dialer.DialContext(ctx, string(a.answer.Transport), a.at.String())
 }
 
+// connected opens a socket for a question, and closes it behind it.
+func connected(
+	question func(context.Context, *asker, net.Conn) error,
+) func(context.Context, *asker) error {
+	return func(ctx context.Context, a *asker) error {
+		conn, err := a.dial(ctx)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = conn.Close() }()
+		return question(ctx, a, conn)
+	}
+}
+
 // exchange sends a packet, again and again, until one comes that is taken for its answer. Other
 // packets are noise: of somebody else, or late.
 func (a *asker) exchange(

@@ -51,18 +51,13 @@ func (p *Prober) Main(ctx context.Context, at netip.AddrPort, q IKEv1Question) d
 		drift.MethodMain,
 		vpn.UDP,
 		at,
-		func(ctx context.Context, a *asker) error {
-			conn, err := a.dial(ctx)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = conn.Close() }()
+		connected(func(ctx context.Context, a *asker, conn net.Conn) error {
 			a.answer.IKE = newIKE()
 			return a.each(
 				q.Suites,
 				func(s *suite.Proposal) (bool, error) { return a.beginMain(ctx, conn, q, *s) },
 			)
-		},
+		}),
 	)
 }
 

@@ -40,18 +40,13 @@ func (p *Prober) IKEv2(
 		drift.MethodIKEv2,
 		vpn.UDP,
 		at,
-		func(ctx context.Context, a *asker) error {
-			conn, err := a.dial(ctx)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = conn.Close() }()
+		connected(func(ctx context.Context, a *asker, conn net.Conn) error {
 			a.answer.IKE = newIKE()
 			return a.each(
 				suites,
 				func(s *suite.Proposal) (bool, error) { return a.beginIKEv2(ctx, conn, marked, s) },
 			)
-		},
+		}),
 	)
 }
 

@@ -25,12 +25,7 @@ func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) drift.Answer {
 		drift.MethodBareL2TP,
 		vpn.UDP,
 		at,
-		func(ctx context.Context, a *asker) error {
-			conn, err := a.dial(ctx)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = conn.Close() }()
+		connected(func(ctx context.Context, a *asker, conn net.Conn) error {
 			b := make([]byte, 2)
 			if _, err := rand.Read(b); err != nil {
 				return err
@@ -92,7 +87,7 @@ func (p *Prober) L2TP(ctx context.Context, at netip.AddrPort) drift.Answer {
 			}
 			_, err = conn.Write(stop)
 			return err
-		},
+		}),
 	)
 }
 
@@ -118,12 +113,7 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) drift.Answer {
 		drift.MethodPPTP,
 		vpn.TCP,
 		at,
-		func(ctx context.Context, a *asker) error {
-			conn, err := a.dial(ctx)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = conn.Close() }()
+		connected(func(ctx context.Context, a *asker, conn net.Conn) error {
 			answer, err := a.probePPTP(
 				ctx,
 				conn,
@@ -172,7 +162,7 @@ func (p *Prober) PPTP(ctx context.Context, at netip.AddrPort) drift.Answer {
 				return nil // it is gone, as was asked for
 			}
 			return nil
-		},
+		}),
 	)
 }
 

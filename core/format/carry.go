@@ -116,6 +116,11 @@ func Host(title string, field vpn.Field, v string) error {
 	return nil
 }
 
+// NoUUID refuses a connection that a file tells apart by its UUID, and that has none.
+func NoUUID(title string) error {
+	return &UnfitError{title, vpn.FieldUUID, "no UUID", "a UUID (RFC 9562)"}
+}
+
 // Bare leaves off what says when and how a device connects, what the connection has no
 // use for, and what only a person reads; a format puts back what it carries of it.
 func Bare(c vpn.Connection) vpn.Connection {

@@ -91,19 +91,10 @@ func SelfMade(random io.Reader, key crypto.Signer, w Wanted) (*x509.Certificate,
 	if err := w.sound(); err != nil {
 		return nil, err
 	}
-	serial, err := newSerial(random)
+	t, err := w.template(random, key.Public())
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{
-		SerialNumber:          serial,
-		Subject:               pkix.Name{CommonName: w.Name},
-		NotBefore:             w.From.UTC(),
-		NotAfter:              w.To.UTC(),
-		BasicConstraintsValid: true,
-	}
-	w.names(t)
-	w.usage(t, key.Public())
 	der, err := x509.CreateCertificate(random, t, t, key.Public(), key)
 	if err != nil {
 		return nil, fmt.Errorf("the certificate cannot be signed: %w", err)
@@ -121,23 +112,14 @@ func Issue(
 	if err := w.check(by); err != nil {
 		return nil, err
 	}
-	serial, err := newSerial(random)
+	t, err := w.template(random, public)
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{
-		SerialNumber:          serial,
-		Subject:               pkix.Name{CommonName: w.Name},
-		NotBefore:             w.From.UTC(),
-		NotAfter:              w.To.UTC(),
-		BasicConstraintsValid: true,
-		CRLDistributionPoints: w.Lists,
-	}
+	t.CRLDistributionPoints = w.Lists
 	if w.Organisation != "" {
 		t.Subject.Organization = []string{w.Organisation}
 	}
-	w.names(t)
-	w.usage(t, public)
 	parent, signer := by.Certificate, by.Key
 	if parent == nil {
 		parent = t
@@ -168,6 +150,24 @@ func Issue(
 		}
 	}
 	return c, nil
+}
+
+// template is what is wanted, with a serial number, before anybody signs it.
+func (w Wanted) template(random io.Reader, public crypto.PublicKey) (*x509.Certificate, error) {
+	serial, err := newSerial(random)
+	if err != nil {
+		return nil, err
+	}
+	t := &x509.Certificate{
+		SerialNumber:          serial,
+		Subject:               pkix.Name{CommonName: w.Name},
+		NotBefore:             w.From.UTC(),
+		NotAfter:              w.To.UTC(),
+		BasicConstraintsValid: true,
+	}
+	w.names(t)
+	w.usage(t, public)
+	return t, nil
 }
 
 func newSerial(random io.Reader) (*big.Int, error) {

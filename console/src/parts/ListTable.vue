@@ -3,6 +3,7 @@
 import { computed, onMounted, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
+import Paging from './Paging.vue'
 import { usePage } from './usePage'
 import { useAddress } from './useAddress'
 
@@ -127,12 +128,5 @@ function direction(c: Column) {
       <slot v-else name="empty" />
     </div>
   </div>
-  <BPagination
-    v-if="total > size"
-    v-model="number"
-    class="mt-3"
-    :total-rows="more ? total + size : total"
-    :per-page="size"
-    :aria-label="`Pages of ${noun}`"
-  />
+  <Paging v-model="number" :size="size" :total="total" :more="more" :of="noun" />
 </template>

@@ -3,6 +3,7 @@
 import { watch } from 'vue'
 import { api, ask, type Merge, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
+import Paging from './Paging.vue'
 import { offers } from './offers'
 import TallyTags from './TallyTags.vue'
 import { usePage } from './usePage'
@@ -89,14 +90,7 @@ const reasons = (p: Schemas['Prospect']) => [
       </tr>
     </tbody>
   </table>
-  <BPagination
-    v-if="total > size"
-    v-model="number"
-    class="mt-3"
-    :total-rows="total"
-    :per-page="size"
-    aria-label="Pages of devices"
-  />
+  <Paging v-model="number" :size="size" :total="total" of="devices" />
 </template>
 
 <style scoped>

@@ -3,6 +3,7 @@
 import { computed, onMounted, onUnmounted, ref, watch } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Notice from './Notice.vue'
+import Paging from './Paging.vue'
 import { offers } from './offers'
 import { platformText } from './platforms'
 import { usePage } from './usePage'
@@ -95,14 +96,7 @@ const rows = computed(() => {
       </tbody>
     </table>
   </div>
-  <BPagination
-    v-if="total > size"
-    v-model="number"
-    class="mt-3"
-    :total-rows="total"
-    :per-page="size"
-    aria-label="Pages of the matrix"
-  />
+  <Paging v-model="number" :size="size" :total="total" of="the matrix" />
   <p v-if="!rows.length && !page.busy.value && !wrong" class="soft">
     No gateways yet. <RouterLink to="/gateways/new">Add one</RouterLink>.
   </p>

@@ -234,12 +234,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	whole, err := uuid.Parse(c.UUID)
 	if err != nil {
-		return nil, &format.UnfitError{
-			Format:   title,
-			Field:    vpn.FieldUUID,
-			Found:    "no UUID",
-			Expected: "a UUID (RFC 9562)",
-		}
+		return nil, format.NoUUID(title)
 	}
 	w := &writer{c: format.Ask(c), whole: whole}
 	anchors, err := format.Anchors(title, c)

@@ -194,12 +194,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	whole, err := uuid.Parse(c.UUID)
 	if err != nil {
-		return nil, &format.UnfitError{
-			Format:   title,
-			Field:    vpn.FieldUUID,
-			Found:    "no UUID",
-			Expected: "a UUID (RFC 9562)",
-		}
+		return nil, format.NoUUID(title)
 	}
 	c = format.Ask(c)
 	f := file{Type: "UnencryptedConfiguration", Certificates: []certificate{}}

@@ -115,12 +115,7 @@ func Write(c vpn.Connection) ([]format.File, error) {
 	}
 	id := strings.ToLower(strings.ReplaceAll(c.UUID, "-", ""))
 	if len(id) != 32 {
-		return nil, &format.UnfitError{
-			Format:   title,
-			Field:    vpn.FieldUUID,
-			Found:    "no UUID",
-			Expected: "a UUID (RFC 9562)",
-		}
+		return nil, format.NoUUID(title)
 	}
 	c = format.Ask(c)
 	x := "w" + id[:8] // names of interfaces and zones are short
