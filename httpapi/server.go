@@ -171,6 +171,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.profiles()
 	a.patterns()
 	a.findings()
+	a.imports()
 	a.authorities()
 	a.certificates()
 	a.signer()

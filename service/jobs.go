@@ -26,6 +26,8 @@ type kind struct {
 	next func(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]string, error)
 	// computed while reading
 	one func(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error)
+	// one stands for several, each of which it counts
+	several bool
 }
 
 // kept keeps what was computed for one device or profile, and counts what became of it.
@@ -50,10 +52,12 @@ const (
 // kinds are the kinds of jobs that change records. Those that ask gateways go on beside them.
 func (s *Service) kinds() map[string]kind {
 	return map[string]kind{
-		"roll-out":  {s.nextRollOut, s.rollOutOne},
-		"fix":       {s.nextFix, s.fixOne},
-		"renew":     {s.nextRenewal, s.renewOne},
-		"hand-over": {s.nextHandOver, s.handOverOne},
+		"roll-out":    {next: s.nextRollOut, one: s.rollOutOne},
+		"fix":         {next: s.nextFix, one: s.fixOne},
+		"renew":       {next: s.nextRenewal, one: s.renewOne},
+		"hand-over":   {next: s.nextHandOver, one: s.handOverOne},
+		"import":      {next: s.nextImport, one: s.importSome, several: true},
+		"undo-import": {next: s.nextUndo, one: s.undoSome, several: true},
 	}
 }
 
@@ -164,10 +168,14 @@ func (s *Service) doOne(ctx context.Context, k kind, j *api.Job, id string) erro
 		if next.Result == nil {
 			next.Result = map[string]int{}
 		}
-		if err := do(ctx, tx, func(outcome string) { next.Result[outcome]++ }); err != nil {
+		done := 0
+		if err := do(ctx, tx, func(outcome string) { next.Result[outcome]++; done++ }); err != nil {
 			return err
 		}
-		next.Done, next.Cursor = j.Done+1, id
+		if !k.several {
+			done = 1
+		}
+		next.Done, next.Cursor = j.Done+done, id
 		next.Total = max(j.Total, next.Done)
 		going, err := tx.PutJob(ctx, &next)
 		if err == nil && !going {

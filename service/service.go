@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"fmt"
 	"log/slog"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -154,13 +155,13 @@ type InUseError struct {
 }
 
 func (e *InUseError) Error() string {
-	return fmt.Sprintf(
-		"%s %s is still used by %d %s; remove or change those first",
-		e.Noun,
-		e.Name,
-		e.Count,
-		e.By,
-	)
+	by, those := e.By, "those"
+	if e.Count == 1 {
+		first, rest, _ := strings.Cut(by, " ")
+		by, those = strings.TrimSpace(strings.TrimSuffix(first, "s")+" "+rest), "that"
+	}
+	return fmt.Sprintf("%s %s is still used by %d %s; remove or change %s first",
+		e.Noun, e.Name, e.Count, by, those)
 }
 
 // Kind tells the kind of the error.
