@@ -12,6 +12,7 @@ export const router = createRouter({
     { path: '/gateways/:id', component: () => import('./pages/Gateway.vue'), props: true },
     { path: '/people', component: () => import('./pages/People.vue') },
     { path: '/people/:id', component: () => import('./pages/Person.vue'), props: true },
+    { path: '/imports', component: () => import('./pages/Imports.vue') },
     { path: '/devices', component: () => import('./pages/Devices.vue') },
     { path: '/devices/:id', component: () => import('./pages/Device.vue'), props: true },
     { path: '/profiles', component: () => import('./pages/Profiles.vue') },

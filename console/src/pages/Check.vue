@@ -4,6 +4,7 @@ import { computed, onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import AgreementList from '../parts/AgreementList.vue'
 import ChainView from '../parts/ChainView.vue'
+import DropArea from '../parts/DropArea.vue'
 import FileRehearsal from '../parts/FileRehearsal.vue'
 import FindingBox from '../parts/FindingBox.vue'
 import Notice from '../parts/Notice.vue'
@@ -18,7 +19,6 @@ const imported = ref<Schemas['Imported']>()
 const wrong = ref('')
 const round = ref(0) // of looking: what was done with the files before is not of these
 const busy = ref(false)
-const over = ref(false)
 const release = ref('')
 const person = ref('')
 const device = ref('')
@@ -75,10 +75,8 @@ function bring(keep: boolean) {
     )
   })
 }
-function add(list: FileList | null | undefined) {
-  over.value = false
-  if (!list?.length) return
-  files.value = [...list]
+function add(list: File[]) {
+  files.value = list
   look()
 }
 const connections = computed(() => result.value?.files.flatMap((f) => f.connections) ?? [])
@@ -98,25 +96,10 @@ function at(f: Schemas['Finding']) {
     Profiles, keyfiles, .ovpn files, scripts, certificates and archives of them, from any source.
     They are not stored.
   </p>
-  <div
-    class="drop panel mb-3"
-    :class="{ over }"
-    @dragover.prevent="over = true"
-    @dragleave="over = false"
-    @drop.prevent="add($event.dataTransfer?.files)"
+  <DropArea id="files" multiple @files="add"
+    ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Drop files that
+    belong together in one go; a passphrase can be in passphrase.txt next to them.</DropArea
   >
-    <input
-      id="files"
-      class="visually-hidden"
-      type="file"
-      multiple
-      @change="add(($event.target as HTMLInputElement).files)"
-    />
-    <label for="files" class="mb-0"
-      ><strong>Drop files here</strong>, or <span class="pick">choose them</span>. Drop files that
-      belong together in one go; a passphrase can be in passphrase.txt next to them.</label
-    >
-  </div>
   <div class="d-flex flex-wrap gap-3 align-items-end mb-3">
     <div>
       <label class="form-label" for="release">Device</label>
@@ -228,22 +211,3 @@ function at(f: Schemas['Finding']) {
     </section>
   </template>
 </template>
-
-<style scoped>
-.drop {
-  border-style: dashed;
-  text-align: center;
-  padding: 2rem;
-}
-.drop.over,
-.drop:focus-within {
-  outline: 3px solid var(--bs-link-color);
-}
-.drop label {
-  cursor: pointer;
-}
-.pick {
-  color: var(--wi-deep);
-  text-decoration: underline;
-}
-</style>

@@ -22,6 +22,8 @@ const load = (query: ListQuery, signal: AbortSignal) =>
 
 <template>
   <PageHead title="Devices"
+    ><BButton class="alters me-2" to="/imports" variant="outline-secondary" size="sm"
+      >Import a table</BButton
     ><BButton class="alters" to="/devices/new" variant="primary" size="sm"
       >Add a device</BButton
     ></PageHead

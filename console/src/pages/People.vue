@@ -16,6 +16,8 @@ const load = (query: ListQuery, signal: AbortSignal) =>
 
 <template>
   <PageHead title="People"
+    ><BButton class="alters me-2" to="/imports" variant="outline-secondary" size="sm"
+      >Import a table</BButton
     ><BButton class="alters" to="/people/new" variant="primary" size="sm"
       >Add a person</BButton
     ></PageHead
@@ -32,7 +34,8 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       <template v-else>{{ row.mail }}</template>
     </template>
     <template #empty
-      >No person yet. <RouterLink to="/people/new">Add the first one</RouterLink>.</template
+      >No person yet. <RouterLink to="/people/new">Add the first one</RouterLink>, or
+      <RouterLink to="/imports">import a table</RouterLink>.</template
     >
   </ListTable>
 </template>
