@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
@@ -11,6 +13,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/client"
+	"wardicon/core/rows"
 )
 
 // listing is a list as a command shows it: a page at a time, searched, sorted and filtered by the
@@ -29,6 +32,7 @@ type listing[Row any] struct {
 // list makes the command of a listing.
 func list[Row any](a *app, l listing[Row]) *cobra.Command {
 	var q client.Query
+	var all bool
 	use := l.use
 	if use == "" {
 		use = "list"
@@ -49,9 +53,17 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				page, err := l.load(ctx, c, query)
+				var page api.Page[Row]
+				if all {
+					page, err = everything(ctx, c, query, l.load)
+				} else {
+					page, err = l.load(ctx, c, query)
+				}
 				if err != nil {
 					return err
+				}
+				if a.output == "csv" {
+					return writeCSV(a.Out, page.Items)
 				}
 				if err := a.print(page, func(w table.Writer) {
 					if len(page.Items) == 0 {
@@ -72,6 +84,8 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 		},
 	}
 	pageFlags(cmd, &q)
+	cmd.Flags().BoolVar(&all, "all", false, "every row, not one page (with -o csv: for a spreadsheet)")
+	cmd.Annotations = map[string]string{"output": "csv"}
 	if len(l.filters) > 0 {
 		first, _, _ := strings.Cut(l.filters[0], " ")
 		cmd.Flags().
@@ -79,6 +93,44 @@ func list[Row any](a *app, l listing[Row]) *cobra.Command {
 				"=VALUE (repeat for several)")
 	}
 	return cmd
+}
+
+// onePage is how many rows a whole list is read by.
+const onePage = 500
+
+// everything reads all pages of a list.
+func everything[Row any](
+	ctx context.Context,
+	c *client.Client,
+	q client.Query,
+	load func(ctx context.Context, c *client.Client, q client.Query) (api.Page[Row], error),
+) (api.Page[Row], error) {
+	whole := api.Page[Row]{Items: []Row{}}
+	q.Limit = onePage
+	for {
+		page, err := load(ctx, c, q)
+		if err != nil {
+			return whole, err
+		}
+		whole.Items = append(whole.Items, page.Items...)
+		whole.Total = len(whole.Items)
+		if len(page.Items) < onePage {
+			return whole, nil
+		}
+		q.Offset += onePage
+	}
+}
+
+func writeCSV[Row any](w io.Writer, list []Row) error {
+	records := make([]json.RawMessage, len(list))
+	for i, row := range list {
+		data, err := json.Marshal(row)
+		if err != nil {
+			return err
+		}
+		records[i] = data
+	}
+	return rows.WriteCSV(w, records)
 }
 
 func pageFlags(cmd *cobra.Command, q *client.Query) {

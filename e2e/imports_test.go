@@ -65,6 +65,26 @@ func TestImportTable(t *testing.T) {
 	}
 
 	run := f.commands()
+	// What a spreadsheet would take for a formula is exported as a text.
+	if _, err := f.client.People.Add(t.Context(), client.Patch{"name": "=1+1, Fjord"}); err != nil {
+		t.Fatal(err)
+	}
+	b.goTo("/people", "People")
+	b.see("=1+1, Fjord")
+	eval[bool](b, `(URL.createObjectURL = (blob) => (blob.text().then((text) => (window.saved = `+
+		`text)), 'blob:none'), true)`)
+	b.press("Export CSV")
+	b.until("window.saved")
+	saved := eval[string](b, "window.saved")
+	written := run(0, "place.city", "person", "list", "--all", "-o", "csv")
+	for where, text := range map[string]string{"console": saved, "command": written} {
+		for _, want := range []string{"id,version,", `,"'=1+1, Fjord",`, ",ada.fjord@skerryline.example,"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("%s: %s is not in\n%s", where, want, text)
+			}
+		}
+	}
+	run(2, "expected table, json or yaml", "overview", "-o", "csv")
 	// The mapping of these columns is remembered.
 	if out := run(1, "not imported", "import", file, "--dry-run"); strings.Contains(out, "→ groups") {
 		t.Error(out)

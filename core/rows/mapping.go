@@ -91,7 +91,7 @@ var Fields = map[Noun][]Field{
 			"système", "système d exploitation", "sistema", "sistema operativo",
 		}},
 		{Name: "release", Label: "Release", On: "device", Pointer: "/release", words: []string{
-			"release", "version", "os version", "system version", "operatingsystemversion",
+			"release", "os version", "system version", "operatingsystemversion",
 		}},
 	},
 	Gateways: {

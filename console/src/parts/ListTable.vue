@@ -1,9 +1,11 @@
 <script setup lang="ts" generic="Row extends { id: string }">
 // A list that the service pages, filters and sorts.
-import { computed, onMounted, watch } from 'vue'
+import { computed, onMounted, ref, watch } from 'vue'
 import type { ListQuery, Page } from '../api/client'
 import Notice from './Notice.vue'
 import Paging from './Paging.vue'
+import { csv } from './csv'
+import { save } from './files'
 import { usePage } from './usePage'
 import { useAddress } from './useAddress'
 
@@ -60,6 +62,29 @@ watch(
 onMounted(look)
 defineExpose({ look })
 
+// All rows that fit, a page after the other, as a table for a spreadsheet.
+const saving = ref(false)
+async function exported() {
+  saving.value = true
+  try {
+    const all: Row[] = []
+    const limit = 500
+    for (let last = limit; last === limit;) {
+      const query = { search: search.value || undefined, sort: sort.value, filter: props.filters }
+      const page = await props.load(
+        { ...query, limit, offset: all.length },
+        new AbortController().signal,
+      )
+      all.push(...page.items)
+      last = page.items.length
+    }
+    save(`${props.noun}.csv`, csv(all), true)
+  } catch (e) {
+    wrong.value = (e as Error).message
+  } finally {
+    saving.value = false
+  }
+}
 function turn(by: string) {
   sort.value = sort.value === by ? '-' + by : by
 }
@@ -77,6 +102,14 @@ function direction(c: Column) {
     </div>
     <slot name="filter" />
     <span class="soft ms-auto" role="status">{{ busy ? 'Checking…' : found }}</span>
+    <BButton
+      v-if="total > 0"
+      size="sm"
+      variant="outline-secondary"
+      :disabled="saving"
+      @click="exported"
+      >{{ saving ? 'Exporting…' : 'Export CSV' }}</BButton
+    >
   </div>
   <Notice :text="wrong" />
   <div class="panel p-0">
