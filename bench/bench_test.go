@@ -67,6 +67,7 @@ func run(only string) error {
 		{"certificates", certificates},
 		{"rechecks", rechecks},
 		{"growth", growth},
+		{"imports", imports},
 		{"starts", starts},
 		{"logs", logs},
 		{"rehearsals", rehearsals},

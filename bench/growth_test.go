@@ -289,13 +289,19 @@ func foreground(ctx context.Context, svc *service.Service) error {
 		work  string
 		begin func() (api.Job, error)
 	}{
-		{"roll-out", func() (api.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
-		{"group handover", func() (api.Job, error) {
+		{"a roll-out", func() (api.Job, error) { return svc.RollOut(ctx, pattern.ID) }},
+		{"a group handover", func() (api.Job, error) {
 			return svc.HandOverGroup(ctx, "pilots", api.HandoverRequest{Link: check.ByOperator})
 		}},
-		{"renewal of certificates", func() (api.Job,
-			error) {
+		{"a renewal of certificates", func() (api.Job, error) {
 			return svc.Renew(ctx, authority, -1)
+		}},
+		{"an import of a table", func() (api.Job, error) {
+			shown, err := svc.ShowImport(ctx, "people.csv", peopleTable(), service.Table{})
+			if err != nil {
+				return api.Job{}, err
+			}
+			return svc.MakeImport(ctx, shown.ID)
 		}},
 	} {
 		j, err := of.begin()
@@ -317,8 +323,8 @@ func foreground(ctx context.Context, svc *service.Service) error {
 			return fault
 		}
 		m, l := quantiles(busy)
-		row(fmt.Sprintf("  during a %s: median of %d", of.work, len(busy)), m, median)
-		row(fmt.Sprintf("  during a %s: p99", of.work), l, late)
+		row(fmt.Sprintf("  during %s: median of %d", of.work, len(busy)), m, median)
+		row(fmt.Sprintf("  during %s: p99", of.work), l, late)
 	}
 	return nil
 }

@@ -77,6 +77,16 @@ func (f *handoverFlags) request(link, passcode check.Way) api.HandoverRequest {
 	}
 }
 
+// warnOfLinks says before a link is made that people could not open it.
+func (a *app) warnOfLinks(ctx context.Context, c *client.Client) error {
+	o, err := c.Organisation(ctx)
+	if err == nil && o.LinksProblem != "" {
+		a.complain("warning: people could not open a link: %s; wardicon organisation change "+
+			"--links https://HOST sets the public URL", o.LinksProblem)
+	}
+	return err
+}
+
 // made prints a link and its passcode, which nobody can ask for again.
 func (a *app) made(n api.NewHandover) error {
 	return a.print(n, func(table.Writer) {
@@ -118,6 +128,9 @@ func (a *app) handoverMake() *cobra.Command {
 				if flags.mail {
 					link = check.ByMail
 				}
+				if err := a.warnOfLinks(ctx, c); err != nil {
+					return err
+				}
 				n, err := c.MakeHandover(ctx, p.ID, flags.request(link, check.ByOperator))
 				if err != nil {
 					return err
@@ -150,6 +163,9 @@ after a restart.`,
 				link, passcode := check.ByMail, check.BySheet
 				if sheets {
 					link = check.ByOperator
+				}
+				if err := a.warnOfLinks(ctx, c); err != nil {
+					return err
 				}
 				j, err := c.HandOverGroup(ctx, args[0], flags.request(link, passcode))
 				return a.follow(ctx, c, j, err, background)

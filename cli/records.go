@@ -326,6 +326,9 @@ detects traffic that bypasses the tunnel.`,
 				every = fmt.Sprintf("every %d h", o.ProbeEvery)
 			}
 			w.AppendRow(table.Row{o.Name, o.Domain, o.Links, o.LinksV4, o.LinksV6, every})
+			if o.LinksProblem != "" {
+				a.say("People could not open a link: %s.", o.LinksProblem)
+			}
 		})
 	}
 	var given vpn.Organisation

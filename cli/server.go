@@ -23,6 +23,7 @@ import (
 
 	"wardicon/console"
 	"wardicon/core/secret"
+	"wardicon/core/vpn"
 	"wardicon/httpapi"
 	"wardicon/metrics"
 	"wardicon/nameserver"
@@ -429,7 +430,7 @@ func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) 
 		return nil
 	}
 	if f, ok := a.In.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-		return a.askOwner(ctx, svc, "owner", "")
+		return a.askOwner(ctx, svc, "owner", "", "")
 	}
 	if err := os.WriteFile(path, []byte(svc.SetUpCode()+"\n"), 0o600); err != nil {
 		return err
@@ -441,7 +442,11 @@ func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) 
 	return nil
 }
 
-func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file string) error {
+func (a *app) askOwner(
+	ctx context.Context,
+	svc *service.Service,
+	name, file, address string,
+) error {
 	var password secret.Text
 	if file != "" {
 		text, err := a.readSecret(file)
@@ -458,33 +463,40 @@ func (a *app) askOwner(ctx context.Context, svc *service.Service, name, file str
 			return usage("the two passwords differ")
 		}
 	}
-	if err := svc.AddOwner(ctx, name, password); err != nil {
+	if err := svc.AddOwner(ctx, name, password, address); err != nil {
 		return err
 	}
 	a.say("%s can sign in", name)
+	if problem := vpn.Unreachable(address); problem != "" {
+		a.say("people could not open links yet: %s; wardicon organisation change --links "+
+			"https://HOST sets one", problem)
+	}
 	return nil
 }
 
 func (a *app) setUp() *cobra.Command {
 	h := host{}
-	var name, file string
+	var name, file, address string
 	cmd := &cobra.Command{
 		Use:   "set-up",
 		Short: "Create the first owner before the first start",
 		Args:  exactly(),
 		Long: `Creates data folder, master key and owner. The password is prompted for twice, or
 read from a file. It is refused once there is an owner.`,
-		Example: "  wardicon service set-up --data /var/lib/wardicon --owner harbourmaster",
+		Example: "  wardicon service set-up --data /var/lib/wardicon --owner harbourmaster " +
+			"--address https://connect.skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
 			if err != nil {
 				return err
 			}
-			return errors.Join(a.askOwner(cmd.Context(), svc, name, file), s.Close())
+			return errors.Join(a.askOwner(cmd.Context(), svc, name, file, address), s.Close())
 		},
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&name, "owner", "owner", "sign-in name")
+	cmd.Flags().StringVar(&address, "address", "",
+		"address under which people reach the service; links begin with it")
 	cmd.Flags().
 		StringVar(&file, "password-file", "", "file with the password, - for standard input")
 	return cmd

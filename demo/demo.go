@@ -41,7 +41,7 @@ func Furnish(ctx context.Context, svc *service.Service) (map[string]pki.Identity
 
 func (l *loader) load(ctx context.Context) error {
 	svc := l.svc
-	if err := svc.AddOwner(ctx, OwnerName, secret.New(OwnerPassword)); err != nil {
+	if err := svc.AddOwner(ctx, OwnerName, secret.New(OwnerPassword), ""); err != nil {
 		return fmt.Errorf("owner: %w", err)
 	}
 	if _, err := svc.SetOrganisation(ctx, organisation); err != nil {

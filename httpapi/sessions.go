@@ -66,6 +66,8 @@ type setUpInput struct {
 		// Sign-in name.
 		Name     string      `json:"name" maxLength:"200"`
 		Password secret.Text `json:"password" writeOnly:"true"`
+		// Address under which people reach this service; links in emails begin with it.
+		Links string `json:"links,omitempty" maxLength:"300"`
 	}
 }
 
@@ -98,7 +100,7 @@ func (a *handlers) sessions() {
 		),
 	)
 	quiet(a, setUp, func(ctx context.Context, in *setUpInput) error {
-		return a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password)
+		return a.svc.SetUp(ctx, in.Body.Code, in.Body.Name, in.Body.Password, in.Body.Links)
 	})
 	register(
 		a,

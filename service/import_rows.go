@@ -637,8 +637,13 @@ func keepRecord[R, Row any, P Record[R]](
 	}
 	step.ID, step.Version = meta.ID, meta.Version
 	*steps = append(*steps, step)
+	var touched error
+	if added := step.Before == nil; !added ||
+		u.table.Noun != store.People.Noun && u.table.Noun != store.Devices.Noun {
+		touched = u.touch(ctx, tx, r) // a new person or device has no profiles
+	}
 	return errors.Join(
-		u.touch(ctx, tx, r),
+		touched,
 		audit(ctx, tx, "import", u.table.Noun, meta.ID, u.name(row)),
 	)
 }

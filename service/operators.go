@@ -68,8 +68,14 @@ func (s *Service) SetUpCode() string {
 	return s.setup.code
 }
 
-// SetUp makes the owner at the first start.
-func (s *Service) SetUp(ctx context.Context, code, name string, password secret.Text) error {
+// SetUp makes the owner at the first start, and notes under which address people reach the service,
+// where it is said.
+func (s *Service) SetUp(
+	ctx context.Context,
+	code, name string,
+	password secret.Text,
+	links string,
+) error {
 	if err := s.throttle("set-up"); err != nil {
 		return err
 	}
@@ -81,7 +87,7 @@ func (s *Service) SetUp(ctx context.Context, code, name string, password secret.
 	if subtle.ConstantTimeCompare([]byte(strings.TrimSpace(code)), []byte(s.setup.code)) != 1 {
 		return ErrSetUpCode
 	}
-	if err := s.AddOwner(ctx, name, password); err != nil {
+	if err := s.AddOwner(ctx, name, password, links); err != nil {
 		return err
 	}
 	s.setup.code = ""
@@ -89,8 +95,14 @@ func (s *Service) SetUp(ctx context.Context, code, name string, password secret.
 }
 
 // AddOwner makes the first owner. It is refused once there is an operator.
-func (s *Service) AddOwner(ctx context.Context, name string, password secret.Text) error {
+func (s *Service) AddOwner(
+	ctx context.Context,
+	name string,
+	password secret.Text,
+	links string,
+) error {
 	problems := append(nameProblems(name), passwordProblems("/password", name, password)...)
+	problems = append(problems, vpn.OriginProblems("/links", links)...)
 	if len(problems) > 0 {
 		return &vpn.Problems{Object: "owner", List: problems}
 	}
@@ -102,6 +114,16 @@ func (s *Service) AddOwner(ctx context.Context, name string, password secret.Tex
 		}
 		if has {
 			return ErrSetUpDone
+		}
+		if links != "" {
+			organisation, err := tx.Organisation(ctx)
+			if err != nil {
+				return err
+			}
+			organisation.Links = links
+			if err := tx.PutOrganisation(ctx, &organisation); err != nil {
+				return err
+			}
 		}
 		o := store.Operator{Operator: api.Operator{Name: name, Role: RoleOwner}, Password: hash}
 		return errors.Join(

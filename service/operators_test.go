@@ -18,7 +18,7 @@ import (
 func staffed(t *testing.T) (svc *service.Service, s *store.Store, c *clock, owner store.Session) {
 	t.Helper()
 	svc, s, c = start(t)
-	if err := svc.AddOwner(t.Context(), "owner", right); err != nil {
+	if err := svc.AddOwner(t.Context(), "owner", right, ""); err != nil {
 		t.Fatal(err)
 	}
 	_, owner, err := svc.SignIn(

@@ -10,7 +10,9 @@ import (
 
 // Organisation reads who the service works for.
 func (s *Service) Organisation(ctx context.Context) (vpn.Organisation, error) {
-	return s.store.Read().Organisation(ctx)
+	o, err := s.store.Read().Organisation(ctx)
+	o.LinksProblem = vpn.Unreachable(o.Links)
+	return o, err
 }
 
 // SetOrganisation replaces it, in the version that was seen; version 0 replaces any. Where what
@@ -22,6 +24,7 @@ func (s *Service) SetOrganisation(
 	if err := o.Validate(); err != nil {
 		return o, err
 	}
+	o.LinksProblem = ""
 	err := s.store.Write(ctx, func(tx *store.Tx) error {
 		before, err := tx.Organisation(ctx)
 		if err != nil {
@@ -46,5 +49,6 @@ func (s *Service) SetOrganisation(
 	})
 	s.checkSoon()
 	notify(s.asking.schedule)
+	o.LinksProblem = vpn.Unreachable(o.Links)
 	return o, err
 }

@@ -22,7 +22,8 @@ const (
 	importLife = 30 * 24 * time.Hour
 )
 
-// importChunk is how many rows one step of a job takes.
+// importChunk is how many rows one step of a job takes while nobody else asks for anything; otherwise
+// it takes one, so that nobody who writes waits for many.
 const importChunk = 20
 
 // Table says how a table of records is to be read.
@@ -265,8 +266,9 @@ func (s *Service) nextImport(
 	limit int,
 ) ([]string, error) {
 	after, _ := strconv.Atoi(j.Cursor)
-	return chunks(tx.ImportRows(ctx, j.Subject, after, false, limit*importChunk,
-		api.RowAdd, api.RowChange))
+	return s.chunks(limit, func(limit int) ([]int, error) {
+		return tx.ImportRows(ctx, j.Subject, after, false, limit, api.RowAdd, api.RowChange)
+	})
 }
 
 // nextUndo does so backwards: a device goes before its person.
@@ -280,14 +282,20 @@ func (s *Service) nextUndo(
 	if j.Cursor != "" {
 		before, _ = strconv.Atoi(j.Cursor)
 	}
-	return chunks(tx.ImportRows(ctx, j.Subject, before, true, limit*importChunk,
-		api.RowAdded, api.RowChanged))
+	return s.chunks(limit, func(limit int) ([]int, error) {
+		return tx.ImportRows(ctx, j.Subject, before, true, limit, api.RowAdded, api.RowChanged)
+	})
 }
 
 // chunks names each step by its last row, so that the next one begins behind it.
-func chunks(numbers []int, err error) ([]string, error) {
+func (s *Service) chunks(limit int, read func(limit int) ([]int, error)) ([]string, error) {
+	size := 1
+	if !s.busy() {
+		size, limit = importChunk, 2*importChunk
+	}
+	numbers, err := read(limit)
 	var list []string
-	for chunk := range slices.Chunk(numbers, importChunk) {
+	for chunk := range slices.Chunk(numbers, size) {
 		list = append(list, strconv.Itoa(chunk[len(chunk)-1]))
 	}
 	return list, err

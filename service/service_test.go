@@ -59,7 +59,7 @@ var right = secret.New(demo.OwnerPassword)
 func TestSessionsEnd(t *testing.T) {
 	svc, _, c := start(t)
 	ctx := t.Context()
-	if err := svc.AddOwner(ctx, "owner", right); err != nil {
+	if err := svc.AddOwner(ctx, "owner", right, ""); err != nil {
 		t.Fatal(err)
 	}
 	bearers := map[string]string{}
@@ -127,7 +127,7 @@ func TestSessionsEnd(t *testing.T) {
 func TestThrottle(t *testing.T) {
 	svc, _, c := start(t)
 	ctx := t.Context()
-	if err := svc.AddOwner(ctx, "owner", right); err != nil {
+	if err := svc.AddOwner(ctx, "owner", right, ""); err != nil {
 		t.Fatal(err)
 	}
 	try := func(name, from string, password secret.Text) error {
@@ -183,7 +183,7 @@ func TestOwnerPasswords(t *testing.T) {
 			36): "",
 	} {
 		svc, _, _ := start(t)
-		err := svc.AddOwner(t.Context(), "owner", secret.New(password))
+		err := svc.AddOwner(t.Context(), "owner", secret.New(password), "")
 		if want == "" {
 			if err != nil {
 				t.Errorf("a good password: %v", err)

@@ -462,6 +462,8 @@ type Organisation struct {
 	// Address under which people reach this service, such as https://connect.skerryline.example;
 	// links in mails begin with it.
 	Links string `json:"links" required:"false"`
+	// Why people cannot open links that begin with it; empty where nothing speaks against it.
+	LinksProblem string `json:"links_problem,omitempty" readOnly:"true"`
 	// The same over IPv4 only; with links_v6 it detects traffic that bypasses a tunnel.
 	LinksV4 string `json:"links_v4" required:"false"`
 	// The same by IPv6 alone.

@@ -34,8 +34,8 @@ export const useSession = defineStore('session', {
       await ask(api.DELETE('/api/v1/session'))
       this.operator = null
     },
-    async makeOwner(code: string, name: string, password: string) {
-      await ask(api.POST('/api/v1/start', { body: { code, name, password } }))
+    async makeOwner(code: string, name: string, password: string, links: string) {
+      await ask(api.POST('/api/v1/start', { body: { code, name, password, links } }))
       this.setUp = false
     },
   },

@@ -16,6 +16,7 @@ const { draft, wrong, busy, run } = useForm({
   name: '',
   password: '',
   factor: '',
+  links: location.origin,
 })
 const again = ref('')
 const wanted = ref(false) // a code of the second factor
@@ -24,7 +25,7 @@ async function go() {
   const ok = await run(async () => {
     if (session.setUp) {
       if (draft.password !== again.value) throw new Error('The two passwords differ.')
-      await session.makeOwner(draft.code, draft.name, draft.password)
+      await session.makeOwner(draft.code, draft.name, draft.password, draft.links)
     }
     try {
       await session.signIn(draft.name, draft.password, draft.factor)
@@ -88,6 +89,13 @@ async function go() {
           kind="secret"
           label="Repeat the password"
           required
+        />
+        <Field
+          v-if="session.setUp"
+          v-model="draft.links"
+          label="Address of this service for people"
+          pointer="/links"
+          help="Links for people begin with it. Leave it empty if it is not known yet."
         />
         <Notice :text="wrong" />
         <BButton type="submit" variant="primary" class="mt-3" :disabled="busy">{{

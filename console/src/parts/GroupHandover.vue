@@ -4,6 +4,7 @@ import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
 import JobProgress from './JobProgress.vue'
+import LinksWarning from './LinksWarning.vue'
 import Notice from './Notice.vue'
 import { save } from './files'
 import { shortTime } from './handovers'
@@ -70,6 +71,7 @@ const print = () => window.print()
 <template>
   <section class="panel" aria-labelledby="group-head">
     <h2 id="group-head">Hand over to a group</h2>
+    <LinksWarning />
     <form class="alters" novalidate @submit.prevent="begin">
       <div class="columns">
         <Field v-model="draft.group" label="Group" pointer="/group" required />

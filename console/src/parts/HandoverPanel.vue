@@ -5,6 +5,7 @@ import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas } from '../api/client'
 import Field from './Field.vue'
 import HandoverMade from './HandoverMade.vue'
+import LinksWarning from './LinksWarning.vue'
 import Notice from './Notice.vue'
 import { isClosed, shortTime, stateLooks } from './handovers'
 import { save } from './files'
@@ -77,6 +78,7 @@ async function pack() {
       Creates a link to the newest parcel, and a passcode that you send another way. They cannot be
       shown again.
     </p>
+    <LinksWarning />
     <form class="alters" novalidate @submit.prevent="make">
       <div class="columns">
         <Field v-model="draft.days" kind="number" label="Days until it expires" pointer="/days" />
