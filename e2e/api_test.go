@@ -81,6 +81,41 @@ func (f *fleet) token() string {
 
 // TestBadInput sends wrong values of every kind: each gives one problem at its field,
 // nothing is stored, and no secret comes back.
+// TestMethods holds that a path tells its methods, a body has a type that is read, a new record says
+// where it is, and files of many megabytes get through.
+func TestMethods(t *testing.T) {
+	t.Parallel()
+	f := start(t, true)
+	auth := f.token()
+	for _, test := range []struct {
+		method, path, media, body string
+		status                    int
+		header, want              string
+	}{
+		{"DELETE", "/people", "", "", 405, "Allow", "GET, POST"},
+		{"PUT", "/people/pe-x", "application/json", "{}", 405, "Allow", "GET, PATCH, DELETE"},
+		{"DELETE", "/nowhere", "", "", 404, "Allow", ""},
+		{"POST", "/people", "text/plain", "name", 415, "Accept",
+			"application/json, application/merge-patch+json, multipart/form-data"},
+		{"POST", "/people", "application/xml", "<name/>", 415, "Accept",
+			"application/json, application/merge-patch+json, multipart/form-data"},
+		{"POST", "/people", "application/json", `{"name":"Zoe"}`, 201, "Location", "/api/v1/people/pe-"},
+	} {
+		res, p := f.send(test.method, "/api/v1"+test.path, test.body, "Authorization", auth,
+			"Content-Type", test.media)
+		if got := res.Header.Get(test.header); res.StatusCode != test.status ||
+			!strings.HasPrefix(got, test.want) || test.want == "" && got != "" {
+			t.Errorf("%s %s: %d %s: %q, expected %d and %q (%s)", test.method, test.path,
+				res.StatusCode, test.header, got, test.status, test.want, p.Detail)
+		}
+	}
+	table := "Name\n" + strings.Repeat("Somebody with a long name "+strings.Repeat("x", 160)+"\n", 40_000)
+	made, err := f.client.ShowImport(t.Context(), "people.csv", []byte(table), "people", nil, "")
+	if err != nil || made.Total() != 40_000 {
+		t.Errorf("%d MB: %v %v", len(table)>>20, made.Rows, err)
+	}
+}
+
 func TestBadInput(t *testing.T) {
 	t.Parallel()
 	f := start(t, true)

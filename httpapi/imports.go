@@ -61,7 +61,7 @@ func (a *handlers) imports() {
 	)
 	show.MaxBodyBytes = rows.MaxBytes + 1<<20
 	show.DefaultStatus = http.StatusCreated
-	register(a, show, func(ctx context.Context, in *tableInput) (*createdImport, error) {
+	register(a, show, func(ctx context.Context, in *tableInput) (*created[api.RecordImport], error) {
 		how := service.Table{Noun: in.Noun, Key: in.Key}
 		if in.Mapping != "" {
 			if err := json.Unmarshal([]byte(in.Mapping), &how.Mapping); err != nil {
@@ -76,7 +76,7 @@ func (a *handlers) imports() {
 			return nil, err
 		}
 		made, err := a.svc.ShowImport(ctx, name, data, how)
-		return &createdImport{"/api/v1/record-imports/" + made.ID, made}, err
+		return &created[api.RecordImport]{"/api/v1/record-imports/" + made.ID, made}, err
 	})
 	handle(
 		a,
@@ -113,11 +113,6 @@ func (a *handlers) imports() {
 			return a.svc.MakeImport(ctx, in.ID)
 		},
 	)
-}
-
-type createdImport struct {
-	Location string `header:"Location"`
-	Body     api.RecordImport
 }
 
 // tableIn reads the one file of a form.

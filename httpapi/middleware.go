@@ -6,9 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +33,44 @@ func identified(next http.Handler) http.Handler {
 				context.WithValue(r.Context(), middleware.RequestIDKey, rand.Text()[:16]),
 			),
 		)
+	})
+}
+
+// uploads are the paths that take files.
+var uploads = []string{
+	"/api/v1/check", "/api/v1/import", "/api/v1/record-imports", "/api/v1/file-rehearsals",
+}
+
+// sized bounds what a request may send.
+func sized(next http.Handler) http.Handler {
+	few, many := middleware.RequestSize(maxBody)(next), middleware.RequestSize(maxUpload)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if slices.Contains(uploads, r.URL.Path) {
+			many.ServeHTTP(w, r)
+			return
+		}
+		few.ServeHTTP(w, r)
+	})
+}
+
+// bodies are the media types of what the API is sent.
+var bodies = []string{"application/json", "application/merge-patch+json", "multipart/form-data"}
+
+// typed refuses a body of another type to the API (RFC 9110 §15.5.16). One without a type is taken
+// as it is.
+func typed(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		said := r.Header.Get("Content-Type")
+		media, _, err := mime.ParseMediaType(said)
+		if strings.HasPrefix(r.URL.Path, "/api/") && said != "" && r.ContentLength != 0 &&
+			(err != nil || !slices.Contains(bodies, media)) {
+			w.Header().Set("Accept", strings.Join(bodies, ", "))
+			writeProblem(w, r, problem(http.StatusUnsupportedMediaType, "media-type",
+				fmt.Sprintf("found a body of the type %.100q, expected %s", said,
+					strings.Join(bodies, ", "))))
+			return
+		}
+		next.ServeHTTP(w, r)
 	})
 }
 

@@ -112,14 +112,15 @@ func records[R, Row any, P service.Record[R]](
 	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept(
 		"application/json",
 	), http.StatusCreated, true
-	handle(a, add, func(ctx context.Context, in *addInput) (zero Row, err error) {
+	register(a, add, func(ctx context.Context, in *addInput) (*created[Row], error) {
 		var blank R
 		P(&blank).Normalise()
 		r, err := merged[R, P](registry, full, noun, &blank, in.RawBody)
 		if err != nil {
-			return zero, err
+			return nil, err
 		}
-		return u.Add(ctx, r)
+		row, err := u.Add(ctx, r)
+		return &created[Row]{"/api/v1" + path + "/" + u.ID(r), row}, err
 	})
 	add.RequestBody.Content["application/json"].Schema = input // the framework saw only bytes
 

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -17,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"wardicon/api"
+	"wardicon/core/rows"
 	"wardicon/core/vpn"
 	"wardicon/service"
 	"wardicon/store"
@@ -25,6 +27,7 @@ import (
 // Limits of a request.
 const (
 	maxBody     = 4 << 20 // bytes, a last line: operations take 1 MiB
+	maxUpload   = max(maxDropped, rows.MaxBytes) + 1<<20
 	maxHeader   = 64 << 10
 	readTime    = 15 * time.Second
 	requestTime = 30 * time.Second
@@ -59,7 +62,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		a.recovered,
 		opts.Forwarding.called(opts.Secure),
 		headers,
-		middleware.RequestSize(maxBody),
+		sized,
 		middleware.Timeout(requestTime),
 	)
 	// refuses changes that another site's page sends with our cookie
@@ -78,7 +81,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	// Old browsers of phones call a page without referrers "null". Who has link and passcode needs
 	// no other site's page.
 	origins.AddInsecureBypassPattern("POST " + service.LinkPath + "{token}")
-	r.Use(origins.Handler)
+	r.Use(origins.Handler, typed)
 	a.describe(r)
 	r.Get(
 		"/health",
@@ -102,7 +105,18 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 			problem(http.StatusNotFound, "not-found", "there is nothing at "+r.URL.Path),
 		)
 	}
-	r.Route("/api", func(r chi.Router) { r.NotFound(notFound) })
+	r.Route("/api", func(api chi.Router) {
+		api.NotFound(func(w http.ResponseWriter, req *http.Request) {
+			if allowed := methodsAt(r, req.URL.Path); len(allowed) > 0 {
+				w.Header().Set("Allow", strings.Join(allowed, ", "))
+				writeProblem(w, req, problem(http.StatusMethodNotAllowed, "method",
+					req.Method+" is not answered at "+req.URL.Path+", expected "+
+						strings.Join(allowed, ", ")))
+				return
+			}
+			notFound(w, req)
+		})
+	})
 	if opts.Console != nil {
 		// Only the console is compressed: the length of an answer must not tell of secrets in it.
 		r.NotFound(middleware.Compress(5)(consoleHandler(opts.Console)).ServeHTTP)
@@ -110,6 +124,19 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 		r.NotFound(notFound)
 	}
 	return r
+}
+
+// methodsAt are the methods that a path answers to.
+func methodsAt(r chi.Router, path string) []string {
+	var list []string
+	for _, method := range []string{
+		http.MethodGet, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete,
+	} {
+		if r.Match(chi.NewRouteContext(), method, path) {
+			list = append(list, method)
+		}
+	}
+	return list
 }
 
 // unready says why the service cannot work, without names of folders: everybody may ask.
@@ -137,7 +164,7 @@ func Describe(version string) *huma.OpenAPI {
 
 func (a *handlers) describe(r chi.Router) {
 	huma.DefaultArrayNullable = false
-	humachi.MultipartMaxMemory = maxDropped // what is dropped for a check never touches the disk
+	humachi.MultipartMaxMemory = maxUpload // what is dropped for a check never touches the disk
 	huma.NewError = func(status int, message string, errs ...error) huma.StatusError {
 		return frameworkProblem(context.Background(), status, message, errs...)
 	}
@@ -277,6 +304,12 @@ func register[In, Out any](
 
 // body is an answer that is nothing but its body.
 type body[T any] struct{ Body T }
+
+// created is an answer that says where the new record is.
+type created[T any] struct {
+	Location string `header:"Location"`
+	Body     T
+}
 
 // none is a request without anything in it.
 type none struct{}

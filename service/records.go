@@ -37,6 +37,9 @@ type Records[R, Row any, P Record[R]] struct {
 // Noun is the name of the noun.
 func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
 
+// ID is the identifier of a record that was kept.
+func (u *Records[R, Row, P]) ID(r P) string { return u.meta(r).ID }
+
 // List reads a page.
 func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (api.Page[Row], error) {
 	return u.table.List(ctx, u.s.store.Read(), q)
