@@ -51,7 +51,8 @@ type Rehearsal struct {
 	Result rehearsal.Result `json:"result"`
 }
 
-// ReportedRehearsal is a rehearsal that was made elsewhere, with a file of a profile's newest parcel.
+// ReportedRehearsal is a rehearsal that was made elsewhere, with a file of a profile's newest
+// parcel.
 type ReportedRehearsal struct {
 	// Where it was made, such as the name of a branch.
 	Place string `json:"place" minLength:"1" maxLength:"100"`

@@ -21,19 +21,20 @@ func (a *app) importFiles() *cobra.Command {
 		Use:   "import FILE|FOLDER…",
 		Short: "Import records from tables, and gateways, accounts and certificates from client files",
 		Args:  cobra.MinimumNArgs(1),
-		Long: "A table (CSV with any delimiter, JSON, YAML or LDIF) brings people with their accounts " +
-			"and devices,\nor gateways with --rows gateways. A row whose --key is on record changes that " +
-			"record, in the\nfields that have a value; other rows are added. --dry-run shows what would be " +
-			"added, changed and\nleft alone, and what is wrong, by line and column.\n\nOther files are " +
-			"read as wardicon check does, and what they say of gateways, " +
-			"offers and accounts\nis added where it is not on record. Accounts are added for the person " +
-			"that --person names. A\ncertificate with its key goes to the device that --device names; a " +
-			"device that is not on record\nis added for that person, with its platform and release by " +
-			"--for.",
-		Example: "  wardicon import people.csv --dry-run\n  wardicon import people.csv --map " +
-			"\"E-Mail=mail\" --key mail\n  wardicon import old-profiles/ --dry-run\n  wardicon import ada.mobileconfig " +
-			"--person \"Ada Fjell\"\n  wardicon import ada.ovpn --person \"Ada Fjell\" " +
-			"--device \"Ada's laptop\" --for \"windows 11\"",
+		Long: `A table (CSV with any delimiter, JSON, YAML or LDIF) brings people with their accounts and
+devices, or gateways with --rows gateways. A row whose --key is on record changes that record, in
+the fields that have a value; other rows are added. --dry-run shows what would be added, changed and
+left alone, and what is wrong, by line and column.
+
+Other files are read as wardicon check does, and what they say of gateways, offers and accounts is
+added where it is not on record. Accounts are added for the person that --person names. A
+certificate with its key goes to the device that --device names; a device that is not on record is
+added for that person, with its platform and release by --for.`,
+		Example: `  wardicon import people.csv --dry-run
+  wardicon import people.csv --map "E-Mail=mail" --key mail
+  wardicon import old-profiles/ --dry-run
+  wardicon import ada.mobileconfig --person "Ada Fjell"
+  wardicon import ada.ovpn --person "Ada Fjell" --device "Ada's laptop" --for "windows 11"`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			tables, others, err := a.tables(args)
 			if err != nil {

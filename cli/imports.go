@@ -25,7 +25,8 @@ type tableFlags struct {
 }
 
 func (f *tableFlags) on(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.noun, "rows", "people", "what the rows of a table are: people or gateways")
+	cmd.Flags().StringVar(&f.noun, "rows", "people",
+		"what the rows of a table are: people or gateways")
 	cmd.Flags().StringVar(&f.key, "key", "",
 		"field by which rows and records are told apart: name, mail or login (default: the most "+
 			"telling one that has a column)")
@@ -198,8 +199,8 @@ func (a *app) importHistory() []*cobra.Command {
 		Use:   "undo ID",
 		Short: "Undo an import of a table",
 		Args:  exactly("ID"),
-		Long: "Removes what an import has added and puts back what it has changed. What was changed or\n" +
-			"used since stays, and is listed by wardicon import rows.",
+		Long: `Removes what an import has added and puts back what it has changed. What was changed or
+used since stays, and is listed by wardicon import rows.`,
 		Example: "  wardicon import undo im-4xk7q2m9h3vw8tzp",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {

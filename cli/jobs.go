@@ -37,8 +37,8 @@ func jobRow(j api.Job) table.Row {
 	}
 }
 
-// follow waits for a job that was begun, unless it goes on in the background, and prints it. One that
-// failed, or left something blocked, is a finding.
+// follow waits for a job that was begun, unless it goes on in the background, and prints it. One
+// that failed, or left something blocked, is a finding.
 func (a *app) follow(
 	ctx context.Context,
 	c *client.Client,

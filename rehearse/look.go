@@ -186,8 +186,8 @@ func (w *run) size(t carrier, own, host netip.Addr) {
 	w.note(rehearsal.PathMTU, rehearsal.Failed, "packets of 576 bytes are lost")
 }
 
-// oneByOne tries sizes from the smallest on, for ways that lose what comes all at once: the index of
-// the largest that passes, or -1.
+// oneByOne tries sizes from the smallest on, for ways that lose what comes all at once: the index
+// of the largest that passes, or -1.
 func oneByOne(t carrier, own, host netip.Addr, head int) int {
 	const number, wait = 200, 900 * time.Millisecond
 	best := -1

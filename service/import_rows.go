@@ -110,8 +110,8 @@ func (p *rowPlanner) wrong(
 	r.row.Problems = append(r.row.Problems, at)
 }
 
-// refused adds the problems of a record, each at the cell that it came from. Other errors are passed
-// on.
+// refused adds the problems of a record, each at the cell that it came from. Other errors are
+// passed on.
 func (p *rowPlanner) refused(
 	r *plannedRow,
 	cells map[string]rows.Cell,

@@ -22,8 +22,8 @@ const (
 	importLife = 30 * 24 * time.Hour
 )
 
-// importChunk is how many rows one step of a job takes while nobody else asks for anything; otherwise
-// it takes one, so that nobody who writes waits for many.
+// importChunk is how many rows one step of a job takes while nobody else asks for anything;
+// otherwise it takes one, so that nobody who writes waits for many.
 const importChunk = 20
 
 // Table says how a table of records is to be read.

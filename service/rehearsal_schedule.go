@@ -69,7 +69,8 @@ func (s *Service) RehearseSample(
 	return s.beginSample(ctx, noun, id, sample.Job.Title, ofParcels(profiles))
 }
 
-// beginSample puts what can be rehearsed of a sample of a record in line, unless one is there by now.
+// beginSample puts what can be rehearsed of a sample of a record in line, unless one is there by
+// now.
 func (s *Service) beginSample(
 	ctx context.Context,
 	noun, id, title string,

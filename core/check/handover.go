@@ -35,8 +35,8 @@ func Hand(s Subject, h Handing) []Finding {
 	return run(&s, handingRules)
 }
 
-// CodeUnrehearsed is the rule that a pattern's demand for a rehearsal is not met. It stands in the way
-// of a handover, and not of building.
+// CodeUnrehearsed is the rule that a pattern's demand for a rehearsal is not met. It stands in the
+// way of a handover, and not of building.
 const CodeUnrehearsed = "rehearsal-missing"
 
 // rehearsedRules look at what came of signing in with the last parcel.

@@ -53,8 +53,8 @@ func neighbour(from, to netip.Addr, kind byte, body []byte) []byte {
 // Solicits tells whether a packet asks a router for a prefix.
 func (p Packet) Solicits() bool { return p.Protocol == ICMPv6 && p.Kind == solicitation }
 
-// Advertised are the prefix and the DNS servers that a router tells; false for any other packet, and
-// where the prefix is not for addresses that devices make themselves.
+// Advertised are the prefix and the DNS servers that a router tells; false for any other packet,
+// and where the prefix is not for addresses that devices make themselves.
 func (p Packet) Advertised() (prefix netip.Prefix, dns []netip.Addr, ok bool) {
 	if p.Protocol != ICMPv6 || p.Kind != advertisement || len(p.body) < 16 {
 		return prefix, nil, false

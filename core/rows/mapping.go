@@ -50,8 +50,8 @@ var Fields = map[Noun][]Field{
 			"nom de famille", "apellido", "apellidos",
 		}},
 		{Name: "mail", Label: "Email", Key: true, On: "person", Pointer: "/mail", words: []string{
-			"mail", "email", "e mail", "email address", "e mail address", "mail address", "e mail adresse", "emailadresse",
-			"mailadresse", "adresse mail", "courriel", "adresse électronique", "correo",
+			"mail", "email", "e mail", "email address", "e mail address", "mail address",
+			"e mail adresse", "emailadresse", "mailadresse", "adresse mail", "courriel", "adresse électronique", "correo",
 			"correo electrónico", "userprincipalname",
 		}},
 		{Name: "language", Label: "Language", On: "person", Pointer: "/language", words: []string{

@@ -10,7 +10,8 @@ import (
 // sharedSpace is between customers and their provider (RFC 6598).
 var sharedSpace = netip.MustParsePrefix("100.64.0.0/10")
 
-// insideOnly are names that no public name server knows (RFC 6761, RFC 6762, RFC 8375 and practice).
+// insideOnly are names that no public name server knows (RFC 6761, RFC 6762, RFC 8375 and
+// practice).
 var insideOnly = []string{"localhost", "local", "lan", "internal", "intranet", "home.arpa", "test"}
 
 // OriginProblems says what is wrong with scheme and host of a service; an empty one is none.

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-// Rehearsals of a profile: signing in to the gateway with the newest parcel before it is handed over.
+// Rehearsals of a profile: signing in to the gateway with the newest parcel before it is handed
+// over.
 import { onMounted, ref } from 'vue'
 import { api, ask, type Schemas, ServiceError } from '../api/client'
 import Notice from './Notice.vue'

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-// Chooses a record by a search; the one that is chosen stays among the choices. With `most`, a search
-// is offered only where there are more than a list can show.
+// Chooses a record by a search; the one that is chosen stays among the choices. With `most`, a
+// search is offered only where there are more than a list can show.
 import { computed } from 'vue'
 import Field from './Field.vue'
 import Notice from './Notice.vue'

@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// otherWords are keys of ipsec.conf that only the other IKE daemon that reads such files has, by the
-// keys that say the same here; those by an empty one are not carried.
+// otherWords are keys of ipsec.conf that only the other IKE daemon that reads such files has, by
+// the keys that say the same here; those by an empty one are not carried.
 var otherWords = map[string]string{
 	"ikev2": "keyexchange", "phase2alg": "esp", "salifetime": "keylife",
 	"encapsulation": "forceencaps", "leftmodecfgclient": "", "rightmodecfgserver": "",

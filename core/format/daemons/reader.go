@@ -49,21 +49,20 @@ type setting struct {
 
 type reader struct {
 	format.Reading
-	file     string
-	stem     string
-	beside   format.Beside
-	name     string
-	uuid     string
-	set      map[string]setting         // by path, such as connections.x.local.auth
-	begun    map[string]format.Position // where sections begin, by path
-	order    []string                   // names of the connections
-	ordered  []string                   // values in the order of the file
-	path     []string
-	included int  // bytes of further files
-	secrets  bool // there are some
-	refs     []reference
-	further  int  // bytes of further files
-	legacy   bool // in the older form: what PPP needs is elsewhere
+	file    string
+	stem    string
+	beside  format.Beside
+	name    string
+	uuid    string
+	set     map[string]setting         // by path, such as connections.x.local.auth
+	begun   map[string]format.Position // where sections begin, by path
+	order   []string                   // names of the connections
+	ordered []string                   // values in the order of the file
+	path    []string
+	secrets bool // there are some
+	refs    []reference
+	further int  // bytes of further files
+	legacy  bool // in the older form: what PPP needs is elsewhere
 
 	inDatabase bool            // certificates are in a database of the daemon's own, on the device
 	below      bool            // read for the L2TP daemon's file beside

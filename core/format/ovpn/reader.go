@@ -715,14 +715,18 @@ func (r *reader) signIn() {
 	p, ok := r.parts["auth-user-pass"]
 	if !ok {
 		if r.user {
-			r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldPasswordMode] = r.userAt, r.userAt, r.userAt
+			r.positions[vpn.FieldLogin] = r.userAt
+			r.positions[vpn.FieldPassword] = r.userAt
+			r.positions[vpn.FieldPasswordMode] = r.userAt
 		}
 		return
 	}
 	lines := strings.Split(strings.ReplaceAll(p.text, "\r\n", "\n"), "\n")
 	r.user = true
 	r.c.Login = lines[0]
-	r.positions[vpn.FieldLogin], r.positions[vpn.FieldPassword], r.positions[vpn.FieldPasswordMode] = p.at, p.at, p.at
+	r.positions[vpn.FieldLogin] = p.at
+	r.positions[vpn.FieldPassword] = p.at
+	r.positions[vpn.FieldPasswordMode] = p.at
 	if len(lines) > 1 && lines[1] != "" {
 		r.c.Password, r.c.PasswordMode = secret.New(lines[1]), vpn.PasswordSaved
 		r.Note(format.SecretClear, p.at, "the password")

@@ -104,7 +104,8 @@ type manual struct {
 func Carried(c vpn.Connection) vpn.Connection {
 	whole := c
 	c = format.Bare(c)
-	c.Login, c.Password, c.PasswordMode, c.UUID, c.Identifier, c.Organisation, c.Authority, c.Identity = "", secret.Text{}, vpn.PasswordPrompted, "", "", "", "", nil
+	c.Login, c.Password, c.PasswordMode = "", secret.Text{}, vpn.PasswordPrompted
+	c.UUID, c.Identifier, c.Organisation, c.Authority, c.Identity = "", "", "", "", nil
 	if c.IKEv2 == nil || c.IKEv2.Auth != vpn.IKEv2Certificate {
 		c.Scope = vpn.ScopePerson
 	}
