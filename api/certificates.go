@@ -140,6 +140,15 @@ type GatewayBundle struct {
 	Passphrase string `json:"passphrase"`
 }
 
+// GatewayUsers are the lists that the daemons of a gateway look its users up in.
+type GatewayUsers struct {
+	Files []Handed `json:"files"`
+	// Accounts in them.
+	Users int `json:"users"`
+	// Logins that are left out: no password of theirs is on record.
+	Left []string `json:"left"`
+}
+
 // Handed is a file with its content.
 type Handed struct {
 	Name    string `json:"name"`

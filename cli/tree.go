@@ -13,7 +13,7 @@ type branch struct {
 func (a *app) tree() []branch {
 	return []branch{
 		{"records", "Records:", []*cobra.Command{
-			command(a, gatewayNoun()), command(a, personNoun()), command(a, accountNoun()),
+			a.gateways(), command(a, personNoun()), command(a, accountNoun()),
 			command(a, deviceNoun()), a.profiles(), a.patternCommands(), a.authorityCommands(),
 			a.certificateCommands(), a.organisation(), a.operatorCommands(),
 		}},
@@ -47,6 +47,13 @@ func (a *app) tree() []branch {
 			[]*cobra.Command{a.serve(), a.demo(), a.serviceCommands(), a.me()},
 		},
 	}
+}
+
+// gateways are the commands of the noun, and what its daemons read.
+func (a *app) gateways() *cobra.Command {
+	root := command(a, gatewayNoun())
+	root.AddCommand(completed(a.gatewayUsers(), gatewayNoun().complete(a)))
+	return root
 }
 
 // profiles are the commands of the noun, and the files that one gives.

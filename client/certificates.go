@@ -82,6 +82,11 @@ func (c *Client) RevokeDevice(
 	)
 }
 
+// GatewayUsers returns the files in which the daemons of a gateway look up its users.
+func (c *Client) GatewayUsers(ctx context.Context, gatewayID string) (api.GatewayUsers, error) {
+	return post[api.GatewayUsers](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/user-lists", nil)
+}
+
 // IssueGatewayBundle makes a key and a certificate for a gateway and hands its files out.
 func (c *Client) IssueGatewayBundle(
 	ctx context.Context,

@@ -12,6 +12,7 @@ import (
 
 	"wardicon/api"
 	"wardicon/core/pki"
+	"wardicon/service"
 	"wardicon/store"
 )
 
@@ -123,6 +124,16 @@ func (a *handlers) certificates() {
 	sign.DefaultStatus = http.StatusCreated
 	handle(a, sign, func(ctx context.Context, in *signInput) (api.Issued, error) {
 		return a.svc.IssueToGateway(ctx, in.ID, in.Body.AuthorityID, in.Body.Request, in.Body.Days)
+	})
+	users := confirming(by(service.RoleOwner, operation(
+		http.MethodPost,
+		"/gateways/{id}/user-lists",
+		"make-user-lists",
+		"Return the files in which the daemons of a gateway look up users and keys (owners only)",
+		"gateways",
+	)))
+	handle(a, users, func(ctx context.Context, in *idInput) (api.GatewayUsers, error) {
+		return a.svc.GatewayUsers(ctx, in.ID)
 	})
 	fit := operation(
 		http.MethodPost,

@@ -49,6 +49,10 @@ var Accounts = &Table[vpn.Account, api.Account]{
 	},
 }
 
+// StillThere is the condition on accounts that leaves out those of people who were offboarded.
+const StillThere = `NOT EXISTS (SELECT 1 FROM offboardings o WHERE o.noun = 'person' AND
+	o.object = accounts.person_id)`
+
 // linkGateways repeats the gateways of an account in a table of their own, so that the
 // database holds them to be there.
 func linkGateways(ctx context.Context, tx *Tx, a *vpn.Account) error {

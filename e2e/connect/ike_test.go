@@ -2,7 +2,9 @@ package connect
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -240,12 +242,7 @@ func newIKEWorldOf(t *testing.T, programs ...string) *ikeWorld {
 // gateway notes a gateway that offers IKEv2 and gives it an address of its own.
 func (w *ikeWorld) gateway(name string, flags ...string) ikeGateway {
 	w.last++
-	g := ikeGateway{
-		name:    name,
-		address: fmt.Sprintf("10.211.0.%d", w.last),
-		secrets: `secrets { eap-` + name + ` { id = ` + login + `
- secret = "` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(password) + `" } }`,
-	}
+	g := ikeGateway{name: name, address: fmt.Sprintf("10.211.0.%d", w.last)}
 	host := strings.ToLower(name) + ".skerryline.example"
 	w.r.do(
 		append(
@@ -267,6 +264,14 @@ func (w *ikeWorld) gateway(name string, flags ...string) ikeGateway {
 			flags...)...)
 	w.gw.run("ip", "addr", "add", g.address+"/16", "dev", "br0")
 	w.cli.shell(`echo "$1 $2" >> /etc/hosts`, g.address, host)
+	// The daemon reads who may sign in from the file that the service makes.
+	lists := filepath.Join(w.r.t.TempDir(), "users")
+	w.r.do("gateway", "users", name, "--out", lists)
+	if text, err := os.ReadFile(filepath.Join(lists, "users.conf")); err == nil {
+		g.secrets = string(text)
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		w.r.t.Fatal(err)
+	}
 	return g
 }
 

@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/spf13/cobra"
+
+	"wardicon/client"
+	"wardicon/core/format"
+)
+
+// gatewayUsers writes the files in which daemons look up who may sign in.
+func (a *app) gatewayUsers() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use:   "users GATEWAY",
+		Short: "Write the user lists that a gateway's daemons read (owners only)",
+		Args:  exactly("GATEWAY"),
+		Long: `Writes chap-secrets and pap-secrets for pppd, and users.conf for the IKE daemon with its
+pre-shared keys, as far as the gateway offers what they are for: everybody whose account is valid
+there and has a password, by the login that devices send. People who left are not in it. The files
+hold passwords in clear, which those daemons need; the folder is readable by you alone. It is
+recorded in the audit log.`,
+		Example: "  wardicon gateway users Norrvik --out norrvik-users",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if to == "" {
+					return usage("--out: found nothing, expected the folder to write to")
+				}
+				if there, err := os.ReadDir(to); err == nil && len(there) > 0 {
+					return usage("--out: the folder %s is not empty; choose another one", to)
+				}
+				g, err := findGateway(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				out, err := c.GatewayUsers(ctx, g.ID)
+				if err != nil {
+					return err
+				}
+				files := make([]format.File, len(out.Files))
+				for i, f := range out.Files {
+					files[i] = format.File{Name: f.Name, Content: f.Content, Private: true}
+				}
+				if err := keep(to, files); err != nil {
+					return err
+				}
+				for i := range out.Files {
+					out.Files[i].Content = nil // passwords do not go to the terminal
+				}
+				return a.print(out, func(w table.Writer) {
+					w.AppendHeader(heads("file", "purpose"))
+					for _, f := range out.Files {
+						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
+					}
+					a.say("%d accounts of %s", out.Users, g.Name)
+					for _, login := range out.Left {
+						a.say("left out, without a password on record: %s", login)
+					}
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "out", "", "new folder to save to")
+	return cmd
+}
