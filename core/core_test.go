@@ -58,6 +58,7 @@ var levels = []string{
 	"core/format",
 	"core/format/digests",
 	"core/format/tree",
+	"core/rows",
 	"core/format/shell",
 	"core/format/ovpn",
 	"core/format/apple",
