@@ -11,6 +11,7 @@ type ImportState string
 
 // The states.
 const (
+	ImportRead    ImportState = "being read"
 	ImportShown   ImportState = "preview"
 	ImportRunning ImportState = "running"
 	ImportDone    ImportState = "imported"
@@ -28,7 +29,7 @@ type RecordImport struct {
 	Kind     string      `json:"kind"`
 	Encoding string      `json:"encoding"`
 	Noun     rows.Noun   `json:"noun" enum:"people,gateways"`
-	State    ImportState `json:"state" enum:"preview,running,imported,being undone,undone"`
+	State    ImportState `json:"state" enum:"being read,preview,running,imported,being undone,undone"`
 	Columns  []string    `json:"columns"`
 	// Column to field; a column that is not here is left out.
 	Mapping rows.Mapping `json:"mapping"`

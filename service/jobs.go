@@ -256,6 +256,11 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 		if err := tx.DropSample(ctx, id); err != nil {
 			return err
 		}
+		if j.Kind == "import" || j.Kind == "undo-import" {
+			if err := endImport(ctx, tx, j.Subject); err != nil {
+				return err
+			}
+		}
 		return audit(ctx, tx, "cancel", "job", id, j.Title)
 	})
 	if err == nil {

@@ -54,7 +54,7 @@ func (s *Service) ShowImport(
 		File:     cut(file, 200),
 		Operator: actor(ctx),
 		Noun:     cmp.Or(how.Noun, rows.People),
-		State:    api.ImportShown,
+		State:    api.ImportRead,
 	}
 	sheet, err := rows.Read(file, data)
 	if err != nil {
@@ -142,7 +142,11 @@ func (s *Service) keepShown(ctx context.Context, i *api.RecordImport, list []sho
 			return nil
 		})
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	i.State = api.ImportShown
+	return s.store.Write(ctx, func(tx *store.Tx) error { return tx.PutImport(ctx, i) })
 }
 
 // RecordImports lists imports of records, the newest first.
@@ -215,6 +219,17 @@ func (s *Service) UndoImport(ctx context.Context, id string) (api.Job, error) {
 
 func importState(i *api.RecordImport, expected, fix string) error {
 	return problem("import", "/state", string(i.State), expected, fix)
+}
+
+// endImport ends an import whose job was cancelled: what it has done stays, and can be undone; the
+// passwords of the other rows are forgotten.
+func endImport(ctx context.Context, tx *store.Tx, id string) error {
+	i, err := tx.Import(ctx, id)
+	if err != nil {
+		return err
+	}
+	i.State = api.ImportDone
+	return errors.Join(tx.PutImport(ctx, &i), tx.ForgetImportSecrets(ctx, id, false))
 }
 
 // importJob begins a job on the rows of an import that came to some outcome.

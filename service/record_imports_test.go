@@ -151,6 +151,41 @@ func TestRecordImports(t *testing.T) {
 	}
 }
 
+// TestRecordImportCancelled cancels an import that has not begun, and reads what is left of it.
+func TestRecordImportCancelled(t *testing.T) {
+	svc, s, _ := start(t)
+	ctx := t.Context()
+	i, err := svc.ShowImport(ctx, "people.csv",
+		[]byte("Name,Login,Password\nAda,a_fjell,kelp-4497-Harbor\n"), service.Table{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	sealed := func() string {
+		_, _, password, _, err := s.Read().ImportRow(ctx, i.ID, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return password.Reveal()
+	}
+	if sealed() != "kelp-4497-Harbor" {
+		t.Fatal("the password is not kept")
+	}
+	j, err := svc.MakeImport(ctx, i.ID)
+	if err == nil {
+		_, err = svc.Cancel(ctx, j.ID)
+	}
+	if err == nil {
+		err = svc.WorkAll(ctx)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if i, err = svc.RecordImport(ctx, i.ID); err != nil || i.State != api.ImportDone ||
+		i.Rows[api.RowAdd] != 1 || sealed() != "" {
+		t.Errorf("cancelled: %s %v, password kept: %v (%v)", i.State, i.Rows, sealed() != "", err)
+	}
+}
+
 // TestRecordImportsRefused gives tables that are none, and gateways.
 func TestRecordImportsRefused(t *testing.T) {
 	svc, _, _ := start(t)
