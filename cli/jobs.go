@@ -38,7 +38,7 @@ func jobRow(j api.Job) table.Row {
 }
 
 // follow waits for a job that was begun, unless it goes on in the background, and prints it. One
-// that failed, or left something blocked, is a finding.
+// that failed, or has not made every link, is a finding.
 func (a *app) follow(
 	ctx context.Context,
 	c *client.Client,
@@ -55,7 +55,8 @@ func (a *app) follow(
 	if err := a.print(j, func(w table.Writer) { jobTable(w, j) }); err != nil {
 		return err
 	}
-	if j.State == api.Failed || j.Result["blocked"] > 0 {
+	// A roll-out keeps profiles that have errors; a link to such a parcel is not made.
+	if j.State == api.Failed || j.Kind == "hand-over" && j.Result["blocked"] > 0 {
 		return errFindings
 	}
 	return nil

@@ -109,9 +109,12 @@ func TestMethods(t *testing.T) {
 				res.StatusCode, test.header, got, test.status, test.want, p.Detail)
 		}
 	}
-	table := "Name\n" + strings.Repeat("Somebody with a long name "+strings.Repeat("x", 160)+"\n", 40_000)
+	table := "Name,Remark\n"
+	for i := range 600 {
+		table += fmt.Sprintf("Somebody %03d,%s\n", i, strings.Repeat("long ", 2000))
+	}
 	made, err := f.client.ShowImport(t.Context(), "people.csv", []byte(table), "people", nil, "")
-	if err != nil || made.Total() != 40_000 {
+	if err != nil || made.Rows[api.RowAdd] != 600 {
 		t.Errorf("%d MB: %v %v", len(table)>>20, made.Rows, err)
 	}
 }

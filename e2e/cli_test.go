@@ -85,7 +85,7 @@ func TestExitCodes(t *testing.T) {
 		{"gateway|lst", "", 2, "unknown"},
 		{"nothing", "", 2, "unknown command"},
 		{"gateway|list|--colour", "", 2, "unknown flag"},
-		{"gateway|list|--output|xml", "", 2, "expected table, json or yaml"},
+		{"gateway|list|--output|xml", "", 2, "expected table, json, yaml or csv"},
 		{"check", "", 2, "found no file"},
 		{"check|/nowhere/x", "", 2, "no such file"},
 		{"check|" + broken + "|--exit-on|never", "", 2, "--exit-on"},

@@ -19,7 +19,7 @@ import (
 // Bounds on what a file may hold.
 const (
 	MaxBytes   = 32 << 20
-	MaxRows    = 200_000
+	MaxRows    = 100_000
 	maxColumns = 200
 	maxCell    = 64 << 10
 )
