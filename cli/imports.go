@@ -164,7 +164,7 @@ func (a *app) sayImport(i api.RecordImport) {
 	for _, outcome := range slices.Sorted(maps.Keys(i.Rows)) {
 		counts = append(counts, fmt.Sprintf("%d %s", i.Rows[outcome], outcome))
 	}
-	a.say("%d rows: %s", i.Total(), strings.Join(counts, ", "))
+	a.say("%s: %s", plural(i.Total(), "row"), strings.Join(counts, ", "))
 }
 
 func problemText(p api.RowProblem) string {
@@ -209,7 +209,7 @@ used since stays, and is listed by wardicon import rows.`,
 					return err
 				}
 				n := i.Rows[api.RowAdded] + i.Rows[api.RowChanged]
-				if err := a.sure("Undo the import of %d rows of %s?", n, i.File); err != nil {
+				if err := a.sure("Undo the import of %s of %s?", plural(n, "row"), i.File); err != nil {
 					return err
 				}
 				j, err := c.SetImport(ctx, args[0], api.ImportUndone)

@@ -207,14 +207,6 @@ func countedPage[Row any](page api.Page[Row], offset int, plural string) string 
 	return fmt.Sprintf("%d to %d of %d %s", offset+1, offset+shown, page.Total, plural)
 }
 
-// counted is a number with its noun.
-func counted(n int, noun string) string {
-	if n == 1 {
-		return "1 " + noun
-	}
-	return fmt.Sprintf("%d %ss", n, noun)
-}
-
 // singular is the singular of a plural that is a noun of ours.
 func singular(plural string) string {
 	switch {

@@ -166,8 +166,8 @@ one try.`,
 				return err
 			}
 			if a.output == "table" {
-				a.say("%s of %s", counted(len(page.Items), "profile"),
-					counted(page.Total, "device"))
+				a.say("%s of %s", plural(len(page.Items), "profile"),
+					plural(page.Total, "device"))
 			}
 			return nil
 		})

@@ -199,7 +199,8 @@ const total = (i: Import) => Object.values(i.rows ?? {}).reduce((a, b) => a + b,
   <template v-else>
     <p class="soft">
       <RouterLink to="/imports">All imports</RouterLink> · {{ current.file }}: {{ current.kind }} in
-      {{ current.encoding }}, {{ total(current).toLocaleString() }} rows of {{ current.noun }}
+      {{ current.encoding }}, {{ total(current).toLocaleString() }}
+      {{ total(current) === 1 ? 'row' : 'rows' }} of {{ current.noun }}
     </p>
     <Notice :text="wrong" />
     <details class="panel mb-4" :open="current.state === 'preview'">
