@@ -21,7 +21,7 @@ type takeAuthorityInput struct {
 }
 
 type exportInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		// Passphrase of the file, at least 15 characters.
 		Passphrase secret.Text `json:"passphrase" required:"true" writeOnly:"true"`
@@ -31,7 +31,7 @@ type exportInput struct {
 }
 
 type rolloverInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		Step string `json:"step" required:"true" enum:"begin,finish,undo"`
 		// The successor, to begin.
@@ -42,7 +42,7 @@ type rolloverInput struct {
 }
 
 type renewInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		// Renew what expires within so many days; 0 uses the authority's setting, -1 renews all.
 		Days int `json:"days" required:"false"`

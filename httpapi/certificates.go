@@ -28,7 +28,7 @@ type issueInput struct {
 }
 
 type signInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		AuthorityID string `json:"authority_id" required:"true"`
 		// Signing request (PKCS #10) in PEM form.
@@ -39,7 +39,7 @@ type signInput struct {
 }
 
 type bundleInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		AuthorityID string `json:"authority_id" required:"true"`
 		// Key type: p256, p384 or rsa3072; empty means p256.
@@ -50,21 +50,21 @@ type bundleInput struct {
 }
 
 type materialForInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.Material
 }
 
 type chainInput struct {
-	Noun string `path:"noun" enum:"certificate,authority,device,gateway"`
-	ID   string `path:"id" maxLength:"64"`
+	Noun string `path:"noun" enum:"certificate,authority,device,gateway" doc:"Kind of the record"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 }
 
 type daysInput struct {
-	Days int `query:"days" default:"60" minimum:"1" maximum:"3660"`
+	Days int `query:"days" default:"60" minimum:"1" maximum:"3660" doc:"Days to look ahead"`
 }
 
 type reasonInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		Reason pki.Reason `json:"reason" required:"true" enum:"unspecified,key-compromise,superseded,ceased"`
 	}

@@ -20,17 +20,17 @@ import (
 )
 
 type sumsInput struct {
-	By   string `query:"by" default:"rule" enum:"rule,gateway,person"`
+	By   string `query:"by" default:"rule" enum:"rule,gateway,person" doc:"What they are counted by"`
 	Days int    `query:"days" default:"7" minimum:"1" maximum:"90" doc:"Days to look back"`
 }
 
 type ruleInput struct {
-	Rule  string `path:"rule" maxLength:"64"`
-	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+	Rule  string `path:"rule" maxLength:"64" doc:"Code of the rule"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"200" doc:"Rows at most"`
 }
 
 type severityInput struct {
-	Rule string `path:"rule" maxLength:"64"`
+	Rule string `path:"rule" maxLength:"64" doc:"Code of the rule"`
 	Body struct {
 		// error, warning, note, off, or empty for the rule's default.
 		Severity vpn.Severity `json:"severity"`
@@ -38,8 +38,8 @@ type severityInput struct {
 }
 
 type overrideInput struct {
-	ID   string `path:"id" maxLength:"64"`
-	Rule string `path:"rule" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
+	Rule string `path:"rule" maxLength:"64" doc:"Code of the rule"`
 	Body struct {
 		// Reason for the override.
 		Reason string `json:"reason"`
@@ -49,8 +49,8 @@ type overrideInput struct {
 }
 
 type endInput struct {
-	ID   string `path:"id" maxLength:"64"`
-	Rule string `path:"rule" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
+	Rule string `path:"rule" maxLength:"64" doc:"Code of the rule"`
 }
 
 // filesInput are files that were dropped.
@@ -220,7 +220,7 @@ func (a *handlers) findings() {
 }
 
 type compareInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.Comparison
 }
 

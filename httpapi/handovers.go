@@ -25,7 +25,7 @@ type batchInput struct {
 }
 
 type reissueInput struct {
-	ID   string `path:"id"`
+	ID   string `path:"id" doc:"Identifier of the record"`
 	Body struct {
 		// How the new link is sent; left out means shown.
 		Link check.Way `json:"link,omitempty" enum:"shown,mail"`
@@ -33,8 +33,8 @@ type reissueInput struct {
 }
 
 type slipsInput struct {
-	ID   string `path:"id"`
-	Half string `path:"half" enum:"link,passcode"`
+	ID   string `path:"id" doc:"Identifier of the record"`
+	Half string `path:"half" enum:"link,passcode" doc:"The links, or the passcodes"`
 }
 
 type archiveInput struct {

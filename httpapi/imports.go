@@ -22,7 +22,7 @@ type tableInput struct {
 }
 
 type importStateInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		State api.ImportState `json:"state" enum:"imported,undone" doc:"What it is to become"`
 	}
@@ -33,7 +33,7 @@ type ListInput = listInput
 
 type importRowsInput struct {
 	ListInput
-	ID string `path:"id" maxLength:"64"`
+	ID string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 }
 
 // imports are the operations on tables of records.

@@ -21,7 +21,7 @@ import (
 type listInput struct {
 	Search string   `query:"search" doc:"Text to search for" maxLength:"200"`
 	Sort   string   `query:"sort" doc:"Field to sort by; -field sorts descending"`
-	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	Limit  int      `query:"limit" default:"50" minimum:"1" maximum:"500" doc:"Rows at most"`
 	Offset int      `query:"offset" default:"0" minimum:"0" doc:"Rows to skip"`
 	After  string   `query:"after" maxLength:"64" doc:"ID of a row: the page starts after it"`
 	Filter []string `query:"filter,explode" doc:"Conditions such as platform:windows" maxItems:"10"`
@@ -48,13 +48,13 @@ func (in listInput) query() store.Query {
 
 // idInput names one record.
 type idInput struct {
-	ID string `path:"id" maxLength:"64"`
+	ID string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 }
 
 // writeInput is a record, or a part of it, to be stored.
 type writeInput struct {
 	SeenInput
-	ID      string `path:"id" maxLength:"64"`
+	ID      string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	RawBody []byte `contentType:"application/merge-patch+json"`
 }
 

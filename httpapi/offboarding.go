@@ -9,12 +9,12 @@ import (
 )
 
 type holdingsInput struct {
-	ID  string             `path:"id"`
+	ID  string             `path:"id" doc:"Identifier of the record"`
 	Why vpn.OffboardReason `query:"why" enum:"lost,left,retired" doc:"Reason; empty means left"`
 }
 
 type offboardInput struct {
-	ID   string `path:"id"`
+	ID   string `path:"id" doc:"Identifier of the record"`
 	Body struct {
 		// left for a person; lost, left or retired for a device.
 		Why vpn.OffboardReason `json:"why" enum:"lost,left,retired"`
@@ -22,8 +22,8 @@ type offboardInput struct {
 }
 
 type tickInput struct {
-	ID   string `path:"id"`
-	Item int    `path:"item" minimum:"0"`
+	ID   string `path:"id" doc:"Identifier of the record"`
+	Item int    `path:"item" minimum:"0" doc:"Number of the item, from 0"`
 	Body struct {
 		Done bool `json:"done"`
 	}

@@ -20,7 +20,7 @@ type newOperatorInput struct {
 }
 
 type operatorInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		// owner, issuer or auditor.
 		Role string `json:"role" required:"true" maxLength:"20"`

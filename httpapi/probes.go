@@ -20,13 +20,13 @@ type addressInput struct {
 }
 
 type probeInput struct {
-	ID    string `path:"id" maxLength:"64"`
+	ID    string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Probe string `path:"probe" maxLength:"64" doc:"Identifier, or latest"`
 }
 
 type takeInput struct {
-	ID    string `path:"id" maxLength:"64"`
-	Probe string `path:"probe" maxLength:"64"`
+	ID    string `path:"id" maxLength:"64" doc:"Identifier of the record"`
+	Probe string `path:"probe" maxLength:"64" doc:"Identifier of the probe"`
 	Body  struct {
 		// Numbers of differences, from 0.
 		Which []int `json:"which" required:"true" minItems:"1" maxItems:"100"`
@@ -34,7 +34,7 @@ type takeInput struct {
 }
 
 type answerTimeInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.MeasuredTime
 }
 

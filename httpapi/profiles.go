@@ -19,12 +19,12 @@ type tryInput struct {
 }
 
 type previewInput struct {
-	ID     string `path:"id" maxLength:"64"`
+	ID     string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	ByHand bool   `query:"by_hand" doc:"Only the card, with the steps for manual setup"`
 }
 
 type buildInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body struct {
 		// Only the card, with the steps for manual setup.
 		ByHand bool `json:"by_hand,omitempty"`
@@ -32,8 +32,8 @@ type buildInput struct {
 }
 
 type fileInput struct {
-	ID   string `path:"id" maxLength:"64"`
-	Name string `path:"name" maxLength:"200"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
+	Name string `path:"name" maxLength:"200" doc:"Name of the file"`
 }
 
 type fileOutput struct {

@@ -12,7 +12,7 @@ import (
 )
 
 type rehearseInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.NewRehearsal
 }
 
@@ -27,12 +27,12 @@ type fileRehearsalInput struct {
 }
 
 type offersInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.OfferRehearsals
 }
 
 type reportInput struct {
-	ID   string `path:"id" maxLength:"64"`
+	ID   string `path:"id" maxLength:"64" doc:"Identifier of the record"`
 	Body api.ReportedRehearsal
 }
 
