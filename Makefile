@@ -156,6 +156,7 @@ test: build tools ## run all tests, and say what was skipped
 	$(FUZZ) -fuzz FuzzRead -fuzztime $(FUZZTIME) ./core/format/all
 	$(FUZZ) -fuzz FuzzOpen -fuzztime $(FUZZTIME) ./core/pki
 	$(FUZZ) -fuzz FuzzRead -fuzztime 3s ./core/explain
+	$(FUZZ) -fuzz FuzzRead -fuzztime 3s ./core/rows
 	for wire in ikev1:Decode ikev2:Decode l2tp:Decode pptp:Decode sstp:Decode ppp:Decode tlstunnel:Open; do
 		$(FUZZ) -fuzz Fuzz$${wire#*:} -fuzztime 3s ./core/wire/$${wire%:*}
 	done
