@@ -11,11 +11,11 @@ type ImportState string
 
 // The states.
 const (
-	ImportRead    ImportState = "being read"
+	ImportRead    ImportState = "reading"
 	ImportShown   ImportState = "preview"
 	ImportRunning ImportState = "running"
 	ImportDone    ImportState = "imported"
-	ImportUndoing ImportState = "being undone"
+	ImportUndoing ImportState = "undoing"
 	ImportUndone  ImportState = "undone"
 )
 
@@ -29,11 +29,11 @@ type RecordImport struct {
 	Kind     string      `json:"kind"`
 	Encoding string      `json:"encoding"`
 	Noun     rows.Noun   `json:"noun" enum:"people,gateways"`
-	State    ImportState `json:"state" enum:"being read,preview,running,imported,being undone,undone"`
+	State    ImportState `json:"state" enum:"reading,preview,running,imported,undoing,undone"`
 	Columns  []string    `json:"columns"`
 	// Column to field; a column that is not here is left out.
 	Mapping rows.Mapping `json:"mapping"`
-	// Field by which rows and records are told apart.
+	// Field that matches rows to records.
 	Key string `json:"key"`
 	// Rows by what becomes, or became, of them.
 	Rows map[RowOutcome]int `json:"rows"`

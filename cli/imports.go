@@ -28,7 +28,7 @@ func (f *tableFlags) on(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.noun, "rows", "people",
 		"what the rows of a table are: people or gateways")
 	cmd.Flags().StringVar(&f.key, "key", "",
-		"field by which rows and records are told apart: name, mail or login (default: the most "+
+		"field that matches rows to records: name, mail or login (default: the most "+
 			"telling one that has a column)")
 	cmd.Flags().StringArrayVar(&f.columns, "map", nil,
 		"field of a column, such as \"E-Mail=mail\"; may be repeated (default: as the last time, or "+
@@ -152,7 +152,7 @@ func shownRows(wrong int) map[string]string {
 }
 
 func (a *app) sayImport(i api.RecordImport) {
-	a.say("%s: %s in %s, told apart by %s", i.File, i.Kind, i.Encoding, i.Key)
+	a.say("%s: %s in %s, matched by %s", i.File, i.Kind, i.Encoding, i.Key)
 	for _, column := range i.Columns {
 		field := i.Mapping[column]
 		if field == "" {

@@ -16,7 +16,7 @@ import (
 
 type tableInput struct {
 	Noun    rows.Noun `query:"noun" enum:"people,gateways" default:"people" doc:"What the rows are"`
-	Key     string    `query:"key" maxLength:"20" doc:"Field by which rows and records are told apart"`
+	Key     string    `query:"key" maxLength:"20" doc:"Field that matches rows to records"`
 	Mapping string    `query:"mapping" maxLength:"20000" doc:"Columns and fields, a JSON object"`
 	RawBody multipart.Form
 }

@@ -149,7 +149,7 @@ func (p *rowPlanner) planPerson(
 		key = name
 	}
 	if key == "" {
-		p.wrong(r, cells, p.i.Key, "nothing", "a value: rows are told apart by it",
+		p.wrong(r, cells, p.i.Key, "nothing", "a value: records are matched by it",
 			"fill it in, or choose another key")
 		return nil
 	}
@@ -462,7 +462,7 @@ func (p *rowPlanner) planGateway(
 	key := cells[p.i.Key].Text
 	r.row.Title = cmp.Or(cells["name"].Text, key)
 	if key == "" {
-		p.wrong(r, cells, p.i.Key, "nothing", "a value: rows are told apart by it", "fill it in")
+		p.wrong(r, cells, p.i.Key, "nothing", "a value: records are matched by it", "fill it in")
 		return nil
 	}
 	if by, twice := p.used[strings.ToLower(key)]; twice {

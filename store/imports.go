@@ -269,8 +269,8 @@ func (tx *Tx) RemoveImport(ctx context.Context, id string) error {
 // OldImports lists what was only shown before one moment, and what was done before another.
 func (tx *Tx) OldImports(ctx context.Context, shown, done time.Time) ([]string, error) {
 	return collect(ctx, tx, func(scan scanner) (id string, err error) { return id, scan(&id) },
-		`SELECT id FROM imports WHERE state IN (?, ?) AND created < ? OR state IN (?, ?) AND created < ?`,
-		api.ImportRead, api.ImportShown, millis(shown), api.ImportDone, api.ImportUndone, millis(done))
+		`SELECT id FROM imports WHERE created < iif(state IN (?, ?), ?, ?)`,
+		api.ImportRead, api.ImportShown, millis(shown), millis(done))
 }
 
 // Mapping reads how such columns were mapped the last time; nil where they never were.

@@ -29,7 +29,7 @@ type Field struct {
 	Label   string `json:"label"`
 	List    bool   `json:"list,omitempty"`
 	Secret  bool   `json:"secret,omitempty"`
-	Key     bool   `json:"key,omitempty"` // rows may be told apart by it
+	Key     bool   `json:"key,omitempty"` // rows may be matched by it
 	On      string `json:"-"`
 	Pointer string `json:"-"`
 	words   []string
@@ -211,7 +211,7 @@ func (m Mapping) Check(noun Noun, columns []string, key string) error {
 			}
 		}
 		add("/key", fmt.Sprintf("%q", key), "one of "+strings.Join(keys, ", "),
-			"choose the field by which rows and records are told apart")
+			"choose the field that matches rows to records")
 	} else if by[key] == "" && !(key == "name" && by["given_name"]+by["family_name"] != "") {
 		add("/key", fmt.Sprintf("no column for %s, which is the key", key), "one",
 			"map a column to it, or choose another key")
@@ -222,7 +222,7 @@ func (m Mapping) Check(noun Noun, columns []string, key string) error {
 	return nil
 }
 
-// Key is the field by which rows are told apart where nobody has chosen one: the most telling one
+// Key is the field that matches rows to records where nobody has chosen one: the most telling one
 // that has a column.
 func (m Mapping) Key(noun Noun) string {
 	order := []string{"mail", "login", "name"}

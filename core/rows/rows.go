@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -110,10 +111,13 @@ func Is(name string, data []byte) bool {
 		return true
 	case ".json":
 		head := bytes.TrimSpace(data[:min(len(data), 4096)])
-		return bytes.HasPrefix(head, []byte("["))
+		return bytes.HasPrefix(head, []byte("[")) || underName.Match(head)
 	}
 	return false
 }
+
+// underName is the begin of a list of records under a name, which is none of a profile's.
+var underName = regexp.MustCompile(`^\{\s*"[a-z_]+"\s*:\s*\[\s*\{`)
 
 func kindOf(name, text string) (kind string, read func(*reader, string) error) {
 	head := strings.TrimSpace(text[:min(len(text), 4096)])

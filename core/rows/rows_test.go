@@ -109,6 +109,26 @@ func TestBroken(t *testing.T) {
 	}
 }
 
+func TestIs(t *testing.T) {
+	for name, test := range map[string]struct {
+		data string
+		want bool
+	}{
+		"a.csv":  {"Name\n", true},
+		"a.ldif": {"dn: a\n", true},
+		"a.json": {` [{"name": "Ada"}]`, true},
+		"b.json": {`{"people": [{"name": "Ada"}]}`, true},
+		"c.json": {`{"NetworkConfigurations": [{"GUID": "x"}]}`, false},
+		"d.json": {`{"uuid": "x", "type": "ikev2-eap"}`, false},
+		"a.ovpn": {"client\n", false},
+		"a.conf": {"connections {\n", false},
+	} {
+		if got := Is(name, []byte(test.data)); got != test.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
 func cols(n int) string {
 	var names []string
 	for i := range n {

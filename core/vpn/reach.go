@@ -35,21 +35,21 @@ func Unreachable(origin string) string {
 	if a, err := netip.ParseAddr(host); err == nil {
 		switch a = a.Unmap(); {
 		case a.IsLoopback() || a.IsUnspecified():
-			return host + " is each device itself"
+			return host + " is a loopback address"
 		case a.IsLinkLocalUnicast():
-			return host + " is reached on one link only"
+			return host + " is a link-local address"
 		case a.IsPrivate() || sharedSpace.Contains(a):
-			return host + " is an address of an internal network"
+			return host + " is a private address"
 		}
 		return ""
 	}
 	if host == "localhost" || strings.HasSuffix(host, ".localhost") {
-		return host + " is each device itself"
+		return host + " is the device itself"
 	}
 	if !strings.Contains(host, ".") || slices.ContainsFunc(insideOnly, func(end string) bool {
 		return strings.HasSuffix(host, "."+end)
 	}) {
-		return host + " is a name that is known inside only"
+		return host + " is an internal name"
 	}
 	return ""
 }

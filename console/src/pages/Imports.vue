@@ -59,7 +59,7 @@ watch(
 async function open(id: string) {
   show(await ask(api.GET('/api/v1/record-imports/{id}', { params: { path: { id } } })))
   const { job_id: running, state } = current.value ?? {}
-  if (running && (state === 'running' || state === 'being undone'))
+  if (running && (state === 'running' || state === 'undoing'))
     follow(await ask(api.GET('/api/v1/jobs/{id}', { params: { path: { id: running } } })))
 }
 function show(i: Import) {
@@ -220,7 +220,7 @@ const total = (i: Import) => Object.values(i.rows ?? {}).reduce((a, b) => a + b,
         </div>
         <div class="d-flex flex-wrap gap-3 align-items-end mt-3">
           <div>
-            <label class="form-label" for="key">Told apart by</label>
+            <label class="form-label" for="key">Match records by</label>
             <BFormSelect id="key" v-model="key" :options="keys" :disabled="fixed" />
           </div>
           <BButton v-if="!fixed" type="submit" variant="outline-secondary" :disabled="busy"
