@@ -602,50 +602,22 @@ func keepRecord[R, Row any, P Record[R]](
 	r P,
 	changed bool,
 	steps *[]undoStep,
-) error {
-	meta := u.meta(r)
-	if meta.ID != "" && !changed {
+) (err error) {
+	step := undoStep{Noun: u.table.Noun}
+	switch meta := u.meta(r); {
+	case meta.ID == "":
+		_, err = u.add(ctx, tx, r)
+	case changed:
+		_, err = u.change(ctx, tx, meta.ID, meta.Version, func(before P) (_ P, err error) {
+			step.Before, err = json.Marshal(before)
+			return r, err
+		}, func(string) bool { return false }) // it has its secrets
+	default:
 		return nil
 	}
-	if err := u.fit(ctx, tx, r); err != nil {
-		return err
-	}
-	step := undoStep{Noun: u.table.Noun}
-	if meta.ID == "" {
-		if err := u.table.Insert(ctx, tx, r); err != nil {
-			return u.taken(err)
-		}
-	} else {
-		before, err := u.table.Get(ctx, tx, meta.ID)
-		if err != nil {
-			return err
-		}
-		if err := u.touch(ctx, tx, before); err != nil {
-			return err
-		}
-		u.hide(before)
-		if step.Before, err = json.Marshal(before); err != nil {
-			return err
-		}
-		if err := u.table.Update(ctx, tx, r, meta.Version); err != nil {
-			return u.taken(err)
-		}
-	}
-	row, err := u.table.Row(ctx, tx, meta.ID)
-	if err != nil {
-		return err
-	}
-	step.ID, step.Version = meta.ID, meta.Version
+	step.ID, step.Version = u.meta(r).ID, u.meta(r).Version
 	*steps = append(*steps, step)
-	var touched error
-	if added := step.Before == nil; !added ||
-		u.table.Noun != store.People.Noun && u.table.Noun != store.Devices.Noun {
-		touched = u.touch(ctx, tx, r) // a new person or device has no profiles
-	}
-	return errors.Join(
-		touched,
-		audit(ctx, tx, "import", u.table.Noun, meta.ID, u.name(row)),
-	)
+	return err
 }
 
 // undoRow takes back what a row did, the last record first. What was changed or used since is
@@ -675,8 +647,7 @@ func (s *Service) undoRow(
 			err = undoRecord(ctx, tx, s.Devices, step, nil)
 		case store.Accounts.Noun:
 			err = undoRecord(ctx, tx, s.Accounts, step, func(a *vpn.Account) {
-				a.Password = nil
-				if !former.IsZero() {
+				if a.Password = nil; !former.IsZero() {
 					a.Password = &former
 				}
 			})
@@ -688,52 +659,32 @@ func (s *Service) undoRow(
 	return nil
 }
 
+// undoRecord takes one record back, in the version in which the import left it. Restore sets the
+// secrets that were replaced; nil leaves all as they are.
 func undoRecord[R, Row any, P Record[R]](
 	ctx context.Context,
 	tx *store.Tx,
 	u *Records[R, Row, P],
 	step undoStep,
-	mend func(P),
+	restore func(P),
 ) error {
-	now, err := u.table.Get(ctx, tx, step.ID)
+	found, err := u.table.Version(ctx, tx, step.ID)
 	if err != nil {
 		return err
 	}
-	row, err := u.table.Row(ctx, tx, step.ID)
-	if err != nil {
-		return err
-	}
-	if found := u.meta(now).Version; found != step.Version {
+	if found != step.Version {
 		return &store.ConflictError{Noun: step.Noun, ID: step.ID, Found: found, Want: step.Version}
 	}
-	if err := u.touch(ctx, tx, now); err != nil {
-		return err
-	}
 	if step.Before == nil {
-		for _, do := range []func(context.Context, *store.Tx, P) error{u.used, u.before} {
-			if err := do(ctx, tx, now); err != nil {
-				return err
-			}
-		}
-		if err := u.table.Delete(ctx, tx, step.ID); err != nil {
-			return err
-		}
-	} else {
-		before := P(new(R))
-		if err := json.Unmarshal(step.Before, before); err != nil {
-			return err
-		}
-		*u.meta(before) = *u.meta(now)
-		u.table.CarrySecrets(now, before, func(string) bool { return true })
-		if mend != nil {
-			mend(before)
-		}
-		if err := u.table.Update(ctx, tx, before, step.Version); err != nil {
-			return u.taken(err)
-		}
-		if err := u.touch(ctx, tx, before); err != nil {
-			return err
-		}
+		return u.remove(ctx, tx, step.ID)
 	}
-	return audit(ctx, tx, "undo import", step.Noun, step.ID, u.name(row))
+	_, err = u.change(ctx, tx, step.ID, step.Version, func(P) (P, error) {
+		before := P(new(R))
+		err := json.Unmarshal(step.Before, before)
+		if restore != nil {
+			restore(before)
+		}
+		return before, err
+	}, func(string) bool { return restore == nil })
+	return err
 }

@@ -53,22 +53,28 @@ func (u *Records[R, Row, P]) Get(ctx context.Context, id string) (Row, error) {
 // Add keeps a new record.
 func (u *Records[R, Row, P]) Add(ctx context.Context, r P) (row Row, err error) {
 	err = u.s.store.Write(ctx, func(tx *store.Tx) error {
-		if err := u.fit(ctx, tx, r); err != nil {
-			return err
-		}
-		if err := u.table.Insert(ctx, tx, r); err != nil {
-			return u.taken(err)
-		}
-		if row, err = u.table.Row(ctx, tx, u.meta(r).ID); err != nil {
-			return err
-		}
-		return errors.Join(
-			u.touch(ctx, tx, r),
-			audit(ctx, tx, "add", u.table.Noun, u.meta(r).ID, u.name(row)),
-		)
+		row, err = u.add(ctx, tx, r)
+		return err
 	})
 	u.s.checkSoon()
 	return row, err
+}
+
+// add keeps a new record within a transaction.
+func (u *Records[R, Row, P]) add(ctx context.Context, tx *store.Tx, r P) (row Row, err error) {
+	if err := u.fit(ctx, tx, r); err != nil {
+		return row, err
+	}
+	if err := u.table.Insert(ctx, tx, r); err != nil {
+		return row, u.taken(err)
+	}
+	if row, err = u.table.Row(ctx, tx, u.meta(r).ID); err != nil {
+		return row, err
+	}
+	return row, errors.Join(
+		u.touch(ctx, tx, r),
+		audit(ctx, tx, "add", u.table.Noun, u.meta(r).ID, u.name(row)),
+	)
 }
 
 // Change replaces a record. edit gets the record as it is, without its secrets, and
@@ -154,28 +160,30 @@ func (u *Records[R, Row, P]) get(ctx context.Context, tx *store.Tx, id string) (
 
 // Remove removes a record that nothing refers to any more.
 func (u *Records[R, Row, P]) Remove(ctx context.Context, id string) error {
-	err := u.s.store.Write(ctx, func(tx *store.Tx) error {
-		r, err := u.get(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		row, err := u.table.Row(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch,
-			u.before} {
-			if err := step(ctx, tx, r); err != nil {
-				return err
-			}
-		}
-		if err := u.table.Delete(ctx, tx, id); err != nil {
-			return err
-		}
-		return audit(ctx, tx, "remove", u.table.Noun, id, u.name(row))
-	})
+	err := u.s.store.Write(ctx, func(tx *store.Tx) error { return u.remove(ctx, tx, id) })
 	u.s.checkSoon()
 	return err
+}
+
+// remove removes a record within a transaction.
+func (u *Records[R, Row, P]) remove(ctx context.Context, tx *store.Tx, id string) error {
+	r, err := u.get(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	row, err := u.table.Row(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	for _, step := range []func(context.Context, *store.Tx, P) error{u.used, u.touch, u.before} {
+		if err := step(ctx, tx, r); err != nil {
+			return err
+		}
+	}
+	if err := u.table.Delete(ctx, tx, id); err != nil {
+		return err
+	}
+	return audit(ctx, tx, "remove", u.table.Noun, id, u.name(row))
 }
 
 // fit refuses a record that is not valid or refers to what is not there.
