@@ -620,9 +620,9 @@ func keepRecord[R, Row any, P Record[R]](
 	return err
 }
 
-// undoRow takes back what a row did, the last record first. What was changed or used since is
+// undoSteps takes back what a row did, the last record first. What was changed or used since is
 // refused, and all of the row stays.
-func (s *Service) undoRow(
+func (s *Service) undoSteps(
 	ctx context.Context,
 	tx *store.Tx,
 	importID string,

@@ -28,6 +28,8 @@ type kind struct {
 	one func(ctx context.Context, tx *store.Tx, j api.Job, id string) (kept, error)
 	// one stands for several, each of which it counts
 	several bool
+	// what else ends with a job, however it ends; nil where nothing does
+	ended func(ctx context.Context, tx *store.Tx, j api.Job) error
 }
 
 // kept keeps what was computed for one device or profile, and counts what became of it.
@@ -56,8 +58,8 @@ func (s *Service) kinds() map[string]kind {
 		"fix":         {next: s.nextFix, one: s.fixOne},
 		"renew":       {next: s.nextRenewal, one: s.renewOne},
 		"hand-over":   {next: s.nextHandOver, one: s.handOverOne},
-		"import":      {next: s.nextImport, one: s.importSome, several: true},
-		"undo-import": {next: s.nextUndo, one: s.undoSome, several: true},
+		"import":      s.imports(),
+		"undo-import": s.undoes(),
 	}
 }
 
@@ -143,18 +145,23 @@ func (s *Service) workOnJob(ctx context.Context, j api.Job) error {
 func (s *Service) failJob(ctx context.Context, j api.Job, why error) error {
 	s.log.ErrorContext(ctx, "a job failed", "job", j.ID, "kind", j.Kind, "error", why)
 	j.State, j.Problem = api.Failed, cut(why.Error(), 300)
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.PutJob(ctx, &j)
+	return s.store.Write(ctx, func(tx *store.Tx) error { return s.putEnded(ctx, tx, &j) })
+}
+
+// putEnded keeps a job that has ended, and ends what goes with it.
+func (s *Service) putEnded(ctx context.Context, tx *store.Tx, j *api.Job) error {
+	if _, err := tx.PutJob(ctx, j); err != nil {
 		return err
-	})
+	}
+	if k := s.kinds()[j.Kind]; k.ended != nil {
+		return k.ended(ctx, tx, *j)
+	}
+	return nil
 }
 
 func (s *Service) endJob(ctx context.Context, j api.Job) error {
 	j.State, j.Total = api.Done, j.Done // some may have gone, or come, since they were counted
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		_, err := tx.PutJob(ctx, &j)
-		return err
-	})
+	return s.store.Write(ctx, func(tx *store.Tx) error { return s.putEnded(ctx, tx, &j) })
 }
 
 // doOne does a job's work on one device or profile, and keeps it together with how far the job has
@@ -250,16 +257,11 @@ func (s *Service) Cancel(ctx context.Context, id string) (api.Job, error) {
 			return err
 		}
 		j.State = api.Cancelled
-		if _, err := tx.PutJob(ctx, &j); err != nil {
+		if err := s.putEnded(ctx, tx, &j); err != nil {
 			return err
 		}
 		if err := tx.DropSample(ctx, id); err != nil {
 			return err
-		}
-		if j.Kind == "import" || j.Kind == "undo-import" {
-			if err := endImport(ctx, tx, j.Subject); err != nil {
-				return err
-			}
 		}
 		return audit(ctx, tx, "cancel", "job", id, j.Title)
 	})

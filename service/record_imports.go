@@ -159,20 +159,7 @@ func (s *Service) RecordImports(
 
 // RecordImport reads one.
 func (s *Service) RecordImport(ctx context.Context, id string) (api.RecordImport, error) {
-	return importNow(ctx, s.store.Read(), id)
-}
-
-// importNow reads an import. One whose job was cancelled, or failed, is as far as that came.
-func importNow(ctx context.Context, tx *store.Tx, id string) (api.RecordImport, error) {
-	i, err := tx.Import(ctx, id)
-	if err != nil || i.State != api.ImportRunning && i.State != api.ImportUndoing {
-		return i, err
-	}
-	j, err := tx.Job(ctx, i.JobID)
-	if err == nil && j.State != api.Running {
-		i.State = api.ImportDone
-	}
-	return i, err
+	return s.store.Read().Import(ctx, id)
 }
 
 // ImportRows lists the rows of an import.
@@ -201,7 +188,7 @@ func (s *Service) MakeImport(ctx context.Context, id string) (api.Job, error) {
 		}
 		i.State = api.ImportRunning
 		return nil
-	}, api.RowAdd, api.RowChange)
+	}, toImport)
 }
 
 // UndoImport begins to take back what an import has added and changed, as a job; what was changed
@@ -214,22 +201,11 @@ func (s *Service) UndoImport(ctx context.Context, id string) (api.Job, error) {
 			}
 			i.State = api.ImportUndoing
 			return nil
-		}, api.RowAdded, api.RowChanged)
+		}, toUndo)
 }
 
 func importState(i *api.RecordImport, expected, fix string) error {
 	return problem("import", "/state", string(i.State), expected, fix)
-}
-
-// endImport ends an import whose job was cancelled: what it has done stays, and can be undone; the
-// passwords of the other rows are forgotten.
-func endImport(ctx context.Context, tx *store.Tx, id string) error {
-	i, err := tx.Import(ctx, id)
-	if err != nil {
-		return err
-	}
-	i.State = api.ImportDone
-	return errors.Join(tx.PutImport(ctx, &i), tx.ForgetImportSecrets(ctx, id, false))
 }
 
 // importJob begins a job on the rows of an import that came to some outcome.
@@ -237,10 +213,10 @@ func (s *Service) importJob(
 	ctx context.Context,
 	id, kind, title string,
 	begin func(*api.RecordImport) error,
-	outcomes ...api.RowOutcome,
+	outcomes []api.RowOutcome,
 ) (j api.Job, err error) {
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		i, err := importNow(ctx, tx, id)
+		i, err := tx.Import(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -273,183 +249,159 @@ func (s *Service) importJob(
 	return j, err
 }
 
-// nextImport lists the rows with which the next steps of an import begin.
-func (s *Service) nextImport(
-	ctx context.Context,
-	tx *store.Tx,
-	j api.Job,
-	limit int,
-) ([]string, error) {
-	after, _ := strconv.Atoi(j.Cursor)
-	return s.chunks(limit, func(limit int) ([]int, error) {
-		return tx.ImportRows(ctx, j.Subject, after, false, limit, api.RowAdd, api.RowChange)
-	})
+// Rows that a job goes through, by what they came to until then.
+var (
+	toImport = []api.RowOutcome{api.RowAdd, api.RowChange}
+	toUndo   = []api.RowOutcome{api.RowAdded, api.RowChanged}
+)
+
+// imports is the kind of the jobs that import rows, and undoes that of those that take them back:
+// backwards, so that a device goes before its person. Each goes through rows in steps of a few.
+func (s *Service) imports() kind {
+	return s.eachRow(false, toImport, s.importRow, api.ImportDone)
 }
 
-// nextUndo does so backwards: a device goes before its person.
-func (s *Service) nextUndo(
-	ctx context.Context,
-	tx *store.Tx,
-	j api.Job,
-	limit int,
-) ([]string, error) {
-	before := rows.MaxRows + 1
-	if j.Cursor != "" {
-		before, _ = strconv.Atoi(j.Cursor)
-	}
-	return s.chunks(limit, func(limit int) ([]int, error) {
-		return tx.ImportRows(ctx, j.Subject, before, true, limit, api.RowAdded, api.RowChanged)
-	})
-}
+func (s *Service) undoes() kind { return s.eachRow(true, toUndo, s.undoRow, api.ImportUndone) }
 
-// chunks names each step by its last row, so that the next one begins behind it.
-func (s *Service) chunks(limit int, read func(limit int) ([]int, error)) ([]string, error) {
-	size := 1
-	if !s.busy() {
-		size, limit = importChunk, 2*importChunk
-	}
-	numbers, err := read(limit)
-	var list []string
-	for chunk := range slices.Chunk(numbers, size) {
-		list = append(list, strconv.Itoa(chunk[len(chunk)-1]))
-	}
-	return list, err
-}
-
-// importSome imports the rows of one step. Each is looked at anew: records may have changed since
-// the preview.
-func (s *Service) importSome(
-	ctx context.Context,
-	_ *store.Tx,
-	j api.Job,
-	last string,
-) (kept, error) {
-	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
-		return s.eachRow(ctx, tx, j, last, false, func(i *api.RecordImport, number int) error {
-			row, cells, password, _, err := tx.ImportRow(ctx, i.ID, number)
-			if err != nil {
-				return err
-			}
-			if !password.IsZero() {
-				cells["password"] = rows.Cell{Text: password.Reveal(), Line: row.Line}
-			}
-			planned, err := newRowPlanner(s, tx, *i).plan(ctx, row.Line, cells)
-			if err != nil {
-				return err
-			}
-			var undo string
-			err = tx.Try(ctx, func() (err error) {
-				undo, err = planned.apply(ctx, tx, i.ID, number)
-				return err
-			})
-			if refused := passedOver(err); refused != "" {
-				planned.row.Problems = append(planned.row.Problems, api.RowProblem{
-					Line: row.Line, Found: cut(err.Error(), 300), Expected: "a record that can be kept",
-				})
-				planned.row.Outcome = api.RowRefused
-			} else if err != nil {
-				return err
-			}
-			was := row.Outcome
-			i.Rows[was]--
-			row.Outcome = map[api.RowOutcome]api.RowOutcome{
-				api.RowAdd: api.RowAdded, api.RowChange: api.RowChanged, api.RowSame: api.RowSame,
-			}[planned.row.Outcome]
-			if was == api.RowAdd && row.Outcome == api.RowChanged {
-				row.Outcome = api.RowAdded // to a person whom a row before has brought
-			}
-			row.Outcome = cmp.Or(row.Outcome, api.RowRefused)
-			row.Changes, row.Problems = planned.row.Changes, planned.row.Problems
-			i.Rows[row.Outcome]++
-			count(string(row.Outcome))
-			return tx.PutImportRow(ctx, i.ID, row, undo)
-		})
-	}, nil
-}
-
-// undoSome takes the rows of one step back.
-func (s *Service) undoSome(
-	ctx context.Context,
-	_ *store.Tx,
-	j api.Job,
-	last string,
-) (kept, error) {
-	return func(ctx context.Context, tx *store.Tx, count func(string)) error {
-		return s.eachRow(ctx, tx, j, last, true, func(i *api.RecordImport, number int) error {
-			row, _, _, undo, err := tx.ImportRow(ctx, i.ID, number)
-			if err != nil {
-				return err
-			}
-			was := row.Outcome
-			row.Outcome = api.RowUndone
-			err = tx.Try(ctx, func() error { return s.undoRow(ctx, tx, i.ID, number, undo) })
-			if refused := passedOver(err); refused != "" {
-				row.Outcome = api.RowKept
-				row.Problems = append(row.Problems, api.RowProblem{
-					Line: row.Line, Found: cut(err.Error(), 300), Expected: "a record as it was imported",
-					Fix: "change or remove it by hand",
-				})
-			} else if err != nil {
-				return err
-			}
-			i.Rows[was]--
-			i.Rows[row.Outcome]++
-			count(string(row.Outcome))
-			return tx.PutImportRow(ctx, i.ID, row, "")
-		})
-	}, nil
-}
-
-// eachRow does the rows of one step, up to the last of it, and keeps how many came to what. After
-// the last step of all the import is done.
+// eachRow is a kind that does something with each row of an import. A job that ends before its
+// time leaves an import that can be undone as far as it came.
 func (s *Service) eachRow(
+	backwards bool,
+	outcomes []api.RowOutcome,
+	do func(ctx context.Context, tx *store.Tx, i api.RecordImport, r *store.ImportedRow) error,
+	done api.ImportState,
+) kind {
+	list := func(ctx context.Context, tx *store.Tx, j api.Job, limit int) ([]int, error) {
+		from := 0
+		if j.Cursor != "" {
+			from, _ = strconv.Atoi(j.Cursor)
+		} else if backwards {
+			from = rows.MaxRows + 1
+		}
+		return tx.ImportRows(ctx, j.Subject, from, backwards, limit, outcomes...)
+	}
+	return kind{
+		several: true,
+		// A step is named by its last row: the next one begins behind it.
+		next: func(ctx context.Context, tx *store.Tx, j api.Job, limit int) (steps []string, err error) {
+			size := 1
+			if !s.busy() {
+				size, limit = importChunk, 2*importChunk
+			}
+			numbers, err := list(ctx, tx, j, limit)
+			for chunk := range slices.Chunk(numbers, size) {
+				steps = append(steps, strconv.Itoa(chunk[len(chunk)-1]))
+			}
+			return steps, err
+		},
+		one: func(_ context.Context, _ *store.Tx, j api.Job, last string) (kept, error) {
+			return func(ctx context.Context, tx *store.Tx, count func(string)) error {
+				i, err := tx.Import(ctx, j.Subject)
+				if err != nil {
+					return err
+				}
+				numbers, err := list(ctx, tx, j, importChunk)
+				if err != nil {
+					return err
+				}
+				for _, number := range numbers {
+					r, err := tx.ImportRow(ctx, i.ID, number)
+					if err != nil {
+						return err
+					}
+					was := r.Outcome
+					if err := do(ctx, tx, i, &r); err != nil {
+						return err
+					}
+					i.Rows[was]--
+					i.Rows[r.Outcome]++
+					count(string(r.Outcome))
+					if err := tx.PutImportRow(ctx, i.ID, r); err != nil {
+						return err
+					}
+					if strconv.Itoa(number) == last {
+						break
+					}
+				}
+				maps.DeleteFunc(i.Rows, func(_ api.RowOutcome, n int) bool { return n == 0 })
+				return tx.PutImport(ctx, &i)
+			}, nil
+		},
+		ended: func(ctx context.Context, tx *store.Tx, j api.Job) error {
+			i, err := tx.Import(ctx, j.Subject)
+			if err != nil {
+				return err
+			}
+			if i.State = api.ImportDone; j.State == api.Done {
+				i.State = done
+			}
+			return errors.Join(
+				tx.PutImport(ctx, &i),
+				tx.ForgetImportSecrets(ctx, i.ID, i.State == api.ImportUndone),
+			)
+		},
+	}
+}
+
+// importRow keeps what a row brings. It is looked at again: records may have changed since the
+// preview.
+func (s *Service) importRow(
 	ctx context.Context,
 	tx *store.Tx,
-	j api.Job,
-	last string,
-	backwards bool,
-	do func(i *api.RecordImport, number int) error,
+	i api.RecordImport,
+	r *store.ImportedRow,
 ) error {
-	i, err := tx.Import(ctx, j.Subject)
+	if !r.Password.IsZero() {
+		r.Cells["password"] = rows.Cell{Text: r.Password.Reveal(), Line: r.Line}
+	}
+	planned, err := newRowPlanner(s, tx, i).plan(ctx, r.Line, r.Cells)
 	if err != nil {
 		return err
 	}
-	end, err := strconv.Atoi(last)
-	if err != nil {
+	err = tx.Try(ctx, func() (err error) {
+		r.Undo, err = planned.apply(ctx, tx, i.ID, r.Number)
+		return err
+	})
+	was := r.Outcome
+	r.Changes, r.Problems = planned.row.Changes, planned.row.Problems
+	switch refused := passedOver(err); {
+	case refused != "":
+		r.Problems = append(r.Problems, api.RowProblem{
+			Line: r.Line, Found: cut(err.Error(), 300), Expected: "a record that can be kept",
+		})
+		r.Outcome = api.RowRefused
+	case err != nil:
+		return err
+	case len(r.Problems) > 0:
+		r.Outcome = api.RowRefused
+	case planned.row.Outcome == api.RowSame:
+		r.Outcome = api.RowSame
+	case was == api.RowAdd: // to a person whom a row before has brought, where it only changes one
+		r.Outcome = api.RowAdded
+	default:
+		r.Outcome = api.RowChanged
+	}
+	return nil
+}
+
+// undoRow takes back what was done for a row.
+func (s *Service) undoRow(
+	ctx context.Context,
+	tx *store.Tx,
+	i api.RecordImport,
+	r *store.ImportedRow,
+) error {
+	err := tx.Try(ctx, func() error { return s.undoSteps(ctx, tx, i.ID, r.Number, r.Undo) })
+	if refused := passedOver(err); refused == "" && err != nil {
 		return err
 	}
-	outcomes := []api.RowOutcome{api.RowAdd, api.RowChange}
-	from, done, former := 0, api.ImportDone, false
-	if backwards {
-		outcomes = []api.RowOutcome{api.RowAdded, api.RowChanged}
-		from, done, former = rows.MaxRows+1, api.ImportUndone, true
-	}
-	if j.Cursor != "" {
-		from, _ = strconv.Atoi(j.Cursor)
-	}
-	numbers, err := tx.ImportRows(ctx, i.ID, from, backwards, importChunk, outcomes...)
+	r.Outcome, r.Undo = api.RowUndone, ""
 	if err != nil {
-		return err
+		r.Outcome = api.RowKept
+		r.Problems = append(r.Problems, api.RowProblem{
+			Line: r.Line, Found: cut(err.Error(), 300), Expected: "a record as it was imported",
+			Fix: "change or remove it by hand",
+		})
 	}
-	i.Rows = maps.Clone(i.Rows)
-	for _, number := range numbers {
-		if backwards && number < end || !backwards && number > end {
-			break
-		}
-		if err := do(&i, number); err != nil {
-			return err
-		}
-	}
-	left, err := tx.ImportRows(ctx, i.ID, end, backwards, 1, outcomes...)
-	if err != nil {
-		return err
-	}
-	if len(left) == 0 {
-		i.State = done
-		if err := tx.ForgetImportSecrets(ctx, i.ID, former); err != nil {
-			return err
-		}
-	}
-	maps.DeleteFunc(i.Rows, func(_ api.RowOutcome, n int) bool { return n == 0 })
-	return tx.PutImport(ctx, &i)
+	return nil
 }

@@ -161,11 +161,11 @@ func TestRecordImportCancelled(t *testing.T) {
 		t.Fatal(err)
 	}
 	sealed := func() string {
-		_, _, password, _, err := s.Read().ImportRow(ctx, i.ID, 1)
+		row, err := s.Read().ImportRow(ctx, i.ID, 1)
 		if err != nil {
 			t.Fatal(err)
 		}
-		return password.Reveal()
+		return row.Password.Reveal()
 	}
 	if sealed() != "kelp-4497-Harbor" {
 		t.Fatal("the password is not kept")

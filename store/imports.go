@@ -190,44 +190,53 @@ func (tx *Tx) ImportRows(
 		append(args, limit)...)
 }
 
-// ImportRow reads a row with its cells, the password among them, and what was done.
-func (tx *Tx) ImportRow(
-	ctx context.Context,
-	id string,
-	number int,
-) (r api.ImportRow, cells map[string]rows.Cell, password secret.Text, undo string, err error) {
-	var body, values string
+// ImportedRow is a row with its cells by field, the password that it brings, and how what was done
+// for it is undone.
+type ImportedRow struct {
+	api.ImportRow
+	Cells    map[string]rows.Cell
+	Password secret.Text
+	Undo     string
+}
+
+// ImportRow reads a row of an import.
+func (tx *Tx) ImportRow(ctx context.Context, id string, number int) (r ImportedRow, err error) {
+	var body, cells string
 	err = tx.q.QueryRowContext(
 		ctx,
 		"SELECT "+Rows.list.cols+", r.cells, r.undo FROM "+Rows.list.from+
 			" WHERE r.import_id = ? AND r.number = ?",
 		id, number,
-	).Scan(&r.Number, &r.Outcome, &r.Title, &body, &values, &undo)
+	).Scan(&r.Number, &r.Outcome, &r.Title, &body, &cells, &r.Undo)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = &NotFoundError{Rows.Noun, fmt.Sprint(number)}
 	}
 	if err != nil {
-		return r, nil, password, "", err
+		return r, err
 	}
-	was := r
-	err = errors.Join(json.Unmarshal([]byte(body), &r), json.Unmarshal([]byte(values), &cells))
+	was := r.ImportRow
+	err = errors.Join(
+		json.Unmarshal([]byte(body), &r.ImportRow),
+		json.Unmarshal([]byte(cells), &r.Cells),
+	)
 	if r.Number, r.Outcome, r.Title = was.Number, was.Outcome, was.Title; err != nil {
-		return r, nil, password, "", err
+		return r, err
 	}
-	plain, err := tx.secret(ctx, importOwner(id), fmt.Sprintf("row %d", number))
-	return r, cells, secret.New(string(plain)), undo, err
+	password, err := tx.secret(ctx, importOwner(id), fmt.Sprintf("row %d", number))
+	r.Password = secret.New(string(password))
+	return r, err
 }
 
 // PutImportRow keeps what became of a row, and how it is undone.
-func (tx *Tx) PutImportRow(ctx context.Context, id string, r api.ImportRow, undo string) error {
-	body, err := json.Marshal(r)
+func (tx *Tx) PutImportRow(ctx context.Context, id string, r ImportedRow) error {
+	body, err := json.Marshal(r.ImportRow)
 	if err != nil {
 		return err
 	}
 	_, err = tx.q.ExecContext(
 		ctx,
 		`UPDATE import_rows SET outcome = ?, body = ?, undo = ? WHERE import_id = ? AND number = ?`,
-		r.Outcome, string(body), undo, id, r.Number,
+		r.Outcome, string(body), r.Undo, id, r.Number,
 	)
 	return err
 }
