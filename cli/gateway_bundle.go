@@ -34,8 +34,8 @@ gateway and delete it here. Where the key can stay on the gateway, sign its requ
 				if authority == "" || to == "" {
 					return usage("found %q and %q, expected --authority and --out", authority, to)
 				}
-				if there, err := os.ReadDir(to); err == nil && len(there) > 0 {
-					return usage("--out: the folder %s is not empty; choose another one", to)
+				if err := unused(to); err != nil {
+					return err
 				}
 				if err := os.MkdirAll(
 					to,
@@ -288,5 +288,13 @@ func (a *app) handed(to, text, said string) error {
 		return err
 	}
 	a.say("%s", said)
+	return nil
+}
+
+// unused refuses a folder that has something in it.
+func unused(folder string) error {
+	if there, err := os.ReadDir(folder); err == nil && len(there) > 0 {
+		return usage("--out: the folder %s is not empty; choose another one", folder)
+	}
 	return nil
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
 	"path/filepath"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -30,8 +29,8 @@ recorded in the audit log.`,
 				if to == "" {
 					return usage("--out: found nothing, expected the folder to write to")
 				}
-				if there, err := os.ReadDir(to); err == nil && len(there) > 0 {
-					return usage("--out: the folder %s is not empty; choose another one", to)
+				if err := unused(to); err != nil {
+					return err
 				}
 				g, err := findGateway(ctx, c, args[0])
 				if err != nil {

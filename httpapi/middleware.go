@@ -36,20 +36,11 @@ func identified(next http.Handler) http.Handler {
 	})
 }
 
-// uploads are the paths that take files.
-var uploads = []string{
-	"/api/v1/check", "/api/v1/import", "/api/v1/record-imports", "/api/v1/file-rehearsals",
-}
-
-// sized bounds what a request may send.
-func sized(next http.Handler) http.Handler {
-	few, many := middleware.RequestSize(maxBody)(next), middleware.RequestSize(maxUpload)(next)
+// sized bounds what a request may send: as much as its operation takes, where that is much.
+func (a *handlers) sized(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if slices.Contains(uploads, r.URL.Path) {
-			many.ServeHTTP(w, r)
-			return
-		}
-		few.ServeHTTP(w, r)
+		most := max(maxBody, a.uploads[r.URL.Path])
+		middleware.RequestSize(most)(next).ServeHTTP(w, r)
 	})
 }
 

@@ -50,19 +50,21 @@ type handlers struct {
 	svc  *service.Service
 	log  *slog.Logger
 	opts Options
+	// what may be sent to paths that take more than others, in bytes
+	uploads map[string]int64
 }
 
 // New makes the handler of the whole service.
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
-	a := &handlers{svc: svc, log: log, opts: opts}
+	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}}
 	r.Use(
 		identified,
 		a.logged,
 		a.recovered,
 		opts.Forwarding.called(opts.Secure),
 		headers,
-		sized,
+		a.sized,
 		middleware.Timeout(requestTime),
 	)
 	// refuses changes that another site's page sends with our cookie
@@ -157,6 +159,8 @@ func Describe(version string) *huma.OpenAPI {
 	a := &handlers{
 		svc:  service.New(nil, slog.New(slog.DiscardHandler), time.Now),
 		opts: Options{Version: version},
+
+		uploads: map[string]int64{},
 	}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
@@ -293,6 +297,9 @@ func register[In, Out any](
 	op huma.Operation,
 	do func(context.Context, *In) (*Out, error),
 ) {
+	if op.MaxBodyBytes > maxBody {
+		a.uploads[op.Path] = op.MaxBodyBytes
+	}
 	huma.Register(a.huma, op, func(ctx context.Context, in *In) (*Out, error) {
 		out, err := do(ctx, in)
 		if err != nil {

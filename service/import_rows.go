@@ -376,10 +376,10 @@ func (p *rowPlanner) planDevice(
 	if err != nil {
 		return err
 	}
-	system, release, understood := systemOf(cells["platform"].Text, cells["release"].Text)
+	system, release, understood := platform.Named(cells["platform"].Text, cells["release"].Text)
 	if !understood {
 		p.wrong(r, cells, "platform", fmt.Sprintf("%q", cells["platform"].Text),
-			"one of "+strings.Join(systems(), ", "), "correct it")
+			"one of "+platform.Names(), "correct it")
 		return nil
 	}
 	if len(known) == 1 {
@@ -408,50 +408,6 @@ func (p *rowPlanner) planDevice(
 	}
 	r.row.Changes = append(r.row.Changes, "device "+name)
 	return p.refused(r, cells, "device", r.device.Validate())
-}
-
-// systemWords are names of platforms as inventories have them, in small letters.
-var systemWords = []struct {
-	word     string
-	platform vpn.Platform
-}{
-	{"windows", vpn.Windows}, {"win", vpn.Windows}, {"macos", vpn.MacOS}, {"mac os x", vpn.MacOS},
-	{"os x", vpn.MacOS}, {"ipados", vpn.IPadOS}, {"ios", vpn.IOS}, {"android", vpn.Android},
-	{"chromeos", vpn.ChromeOS}, {"chrome os", vpn.ChromeOS}, {"linux-desktop", vpn.LinuxDesktop},
-	{"openwrt", vpn.OpenWrt}, {"desk-phone", vpn.DeskPhone},
-}
-
-func systems() []string {
-	var list []string
-	for _, p := range vpn.Platforms {
-		list = append(list, string(p))
-	}
-	return list
-}
-
-// systemOf reads a platform and its release, which may stand in one cell: "Windows 11 Pro". A
-// distribution of Linux is a release of a Linux desktop.
-func systemOf(name, release string) (p vpn.Platform, own string, ok bool) {
-	if name == "" {
-		return "", release, true
-	}
-	lower := strings.ToLower(strings.Join(strings.Fields(name), " "))
-	if slices.Contains(vpn.Platforms, vpn.Platform(lower)) {
-		return vpn.Platform(lower), release, true
-	}
-	for _, s := range systemWords {
-		rest, begins := strings.CutPrefix(lower, s.word)
-		if begins && (rest == "" || rest[0] == ' ') {
-			// Editions say nothing of the release: 11 Pro, 15.1 (24B83).
-			number, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
-			return s.platform, cmp.Or(release, number), true
-		}
-	}
-	whole := strings.TrimSpace(lower + " " + release)
-	if found, _ := platform.Find(vpn.LinuxDesktop, whole); found.Exact {
-		return vpn.LinuxDesktop, whole, true
-	}
-	return "", "", false
 }
 
 func (p *rowPlanner) planGateway(
