@@ -162,7 +162,11 @@ func (a *app) sayImport(i api.RecordImport) {
 	}
 	var counts []string
 	for _, outcome := range slices.Sorted(maps.Keys(i.Rows)) {
-		counts = append(counts, fmt.Sprintf("%d %s", i.Rows[outcome], outcome))
+		text := string(outcome)
+		if outcome == api.RowAdd || outcome == api.RowChange {
+			text = "to " + text
+		}
+		counts = append(counts, fmt.Sprintf("%d %s", i.Rows[outcome], text))
 	}
 	a.say("%s: %s", plural(i.Total(), "row"), strings.Join(counts, ", "))
 }

@@ -182,6 +182,16 @@ func TestFirstProfile(t *testing.T) {
 	b.fill("Repeat the password", "short")
 	b.press("Create the owner and sign in")
 	b.see("15 to 256 characters")
+	b.fill("Repeat the password", "shorter")
+	b.press("Create the owner and sign in")
+	b.until(labelled("Repeat the password") + `.classList.contains('is-invalid')`)
+	b.see("The two passwords differ.")
+	b.accessible("setting up")
+	b.shot("set-up")
+	b.do(chromedp.EmulateViewport(360, 800))
+	b.fits()
+	b.shot("phone-set-up")
+	b.do(chromedp.EmulateViewport(1280, 800))
 	for _, label := range []string{"Password", "Repeat the password"} {
 		b.fill(label, "anchor-velvet-52-pepper-rudder")
 	}

@@ -40,6 +40,7 @@ func TestImportTable(t *testing.T) {
 	b.do(chromedp.SetUploadFiles("#table", []string{file}))
 	b.see("CSV in UTF-8, 4 rows of people")
 	b.see(`found "Norway", expected two capital letters`)
+	b.see("3 to add")
 	b.accessible("a preview of a table")
 	b.fits()
 	b.shot("import-preview")

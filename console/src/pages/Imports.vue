@@ -120,7 +120,10 @@ const keys = computed(() =>
     .map((f) => ({ value: f.name, text: f.label })),
 )
 const counts = computed(() =>
-  Object.entries(current.value?.rows ?? {}).map(([what, n]) => ({ what, n })),
+  Object.entries(current.value?.rows ?? {}).map(([what, n]) => ({
+    what,
+    text: `${n.toLocaleString()} ${what === 'add' || what === 'change' ? 'to ' : ''}${what}`,
+  })),
 )
 // What was imported, or is shown without its file, cannot be mapped otherwise.
 const fixed = computed(() => !file.value || current.value?.state !== 'preview')
@@ -235,9 +238,9 @@ const total = (i: Import) => Object.values(i.rows ?? {}).reduce((a, b) => a + b,
     <section class="panel mb-4" aria-labelledby="outcome">
       <h2 id="outcome">{{ current.state === 'preview' ? 'Preview' : 'Outcome' }}</h2>
       <p class="d-flex flex-wrap gap-2">
-        <span v-for="c in counts" :key="c.what" class="tag" :class="kinds[c.what] ?? 'plain'"
-          >{{ c.n.toLocaleString() }} {{ c.what }}</span
-        >
+        <span v-for="c in counts" :key="c.what" class="tag" :class="kinds[c.what] ?? 'plain'">{{
+          c.text
+        }}</span>
       </p>
       <BButton
         v-if="current.state === 'preview'"

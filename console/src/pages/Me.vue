@@ -8,7 +8,7 @@ import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
 import RecordForm from '../parts/RecordForm.vue'
 import { roles } from '../parts/roles'
-import { useForm } from '../parts/useForm'
+import { FieldError, useForm } from '../parts/useForm'
 
 const session = useSession()
 const router = useRouter()
@@ -29,7 +29,7 @@ onMounted(() => ending.run(look, ''))
 async function change() {
   const ok = await password.run(async () => {
     if (password.draft.password !== password.draft.again)
-      throw new Error('The two new passwords differ.')
+      throw new FieldError('/again', 'The two new passwords differ.')
     const body = { old: password.draft.old, password: password.draft.password }
     await ask(api.PUT('/api/v1/password', { body: body }))
     password.fill({ old: '', password: '', again: '' })
@@ -100,7 +100,7 @@ const time = (v: string) =>
         pointer="/password"
         help="At least 15 characters. Four or five unrelated words are easy to remember."
       />
-      <Field v-model="password.draft.again" kind="secret" label="Repeat" />
+      <Field v-model="password.draft.again" kind="secret" label="Repeat" pointer="/again" />
     </RecordForm>
     <section v-if="!must" class="panel mb-4" aria-labelledby="factor">
       <h2 id="factor">Second factor</h2>

@@ -6,7 +6,7 @@ import { useSession } from '../api/session'
 import Field from '../parts/Field.vue'
 import Notice from '../parts/Notice.vue'
 import PageHead from '../parts/PageHead.vue'
-import { useForm } from '../parts/useForm'
+import { FieldError, useForm } from '../parts/useForm'
 
 const session = useSession()
 const route = useRoute()
@@ -24,7 +24,8 @@ const wanted = ref(false) // a code of the second factor
 async function go() {
   const ok = await run(async () => {
     if (session.setUp) {
-      if (draft.password !== again.value) throw new Error('The two passwords differ.')
+      if (draft.password !== again.value)
+        throw new FieldError('/again', 'The two passwords differ.')
       await session.makeOwner(draft.code, draft.name, draft.password, draft.links)
     }
     try {
@@ -47,7 +48,7 @@ async function go() {
 </script>
 
 <template>
-  <div class="page mx-auto" style="max-width: 28rem; padding-top: 12vh">
+  <div class="page mx-auto" style="max-width: 28rem; padding-top: 6vh">
     <div class="panel">
       <img src="/favicon.svg" alt="" width="44" height="44" class="mb-3" />
       <PageHead :title="session.setUp ? 'Set up Wardicon' : 'Sign in to Wardicon'" />
@@ -88,12 +89,13 @@ async function go() {
           v-model="again"
           kind="secret"
           label="Repeat the password"
+          pointer="/again"
           required
         />
         <Field
           v-if="session.setUp"
           v-model="draft.links"
-          label="Address of this service for people"
+          label="Public URL of this service"
           pointer="/links"
           help="Links for people begin with it. Leave it empty if it is not known yet."
         />

@@ -15,6 +15,16 @@ export interface FormState {
 }
 export const formState = Symbol('form') as InjectionKey<FormState>
 
+/** Something wrong that is seen before the service is asked, beside its field. */
+export class FieldError extends Error {
+  readonly pointer: string
+
+  constructor(pointer: string, text: string) {
+    super(text)
+    this.pointer = pointer
+  }
+}
+
 /** A page with several forms puts each into a RecordForm, so that fields know whose they are. */
 export function useForm<T extends object>(start: T, noun = '') {
   const draft = reactive(copy(start)) as T
@@ -60,6 +70,7 @@ export function useForm<T extends object>(start: T, noun = '') {
       return true
     } catch (e) {
       if (e instanceof ServiceError) errors.value = e.fields
+      if (e instanceof FieldError) errors.value = { [e.pointer]: e.message }
       wrong.value = (e as Error).message
       return false
     } finally {
