@@ -375,8 +375,7 @@ detects traffic that bypasses the tunnel.`,
 	change.Flags().StringVar(&given.Name, "name", "", "name")
 	change.Flags().StringVar(&given.Domain, "domain", "", "domain")
 	change.Flags().
-		StringVar(&given.Links, "links", "", "public URL of this service, such as "+
-			"https://connect.skerryline.example")
+		StringVar(&given.Links, "links", "", linksHelp)
 	change.Flags().StringVar(&given.LinksV4, "links-v4", "", "URL that is reachable over IPv4 only")
 	change.Flags().
 		IntVar(&given.ProbeEvery, "probe-every", 0, "hours between probes of each gateway; 0 "+

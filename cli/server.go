@@ -445,7 +445,7 @@ func (a *app) firstStart(ctx context.Context, svc *service.Service, dir string) 
 func (a *app) askOwner(
 	ctx context.Context,
 	svc *service.Service,
-	name, file, address string,
+	name, file, links string,
 ) error {
 	var password secret.Text
 	if file != "" {
@@ -463,20 +463,23 @@ func (a *app) askOwner(
 			return usage("the two passwords differ")
 		}
 	}
-	if err := svc.AddOwner(ctx, name, password, address); err != nil {
+	if err := svc.AddOwner(ctx, name, password, links); err != nil {
 		return err
 	}
 	a.say("%s can sign in", name)
-	if problem := vpn.Unreachable(address); problem != "" {
+	if problem := vpn.Unreachable(links); problem != "" {
 		a.say("people could not open links yet: %s; wardicon organisation change --links "+
 			"https://HOST sets one", problem)
 	}
 	return nil
 }
 
+// linksHelp is what --links says wherever it can be given.
+const linksHelp = "public URL of this service, such as https://connect.skerryline.example"
+
 func (a *app) setUp() *cobra.Command {
 	h := host{}
-	var name, file, address string
+	var name, file, links string
 	cmd := &cobra.Command{
 		Use:   "set-up",
 		Short: "Create the first owner before the first start",
@@ -484,19 +487,18 @@ func (a *app) setUp() *cobra.Command {
 		Long: `Creates data folder, master key and owner. The password is prompted for twice, or
 read from a file. It is refused once there is an owner.`,
 		Example: "  wardicon service set-up --data /var/lib/wardicon --owner harbourmaster " +
-			"--address https://connect.skerryline.example",
+			"--links https://connect.skerryline.example",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			svc, s, err := a.open(cmd.Context(), h, slog.New(slog.DiscardHandler))
 			if err != nil {
 				return err
 			}
-			return errors.Join(a.askOwner(cmd.Context(), svc, name, file, address), s.Close())
+			return errors.Join(a.askOwner(cmd.Context(), svc, name, file, links), s.Close())
 		},
 	}
 	h.dataFlags(cmd)
 	cmd.Flags().StringVar(&name, "owner", "owner", "sign-in name")
-	cmd.Flags().StringVar(&address, "address", "",
-		"address under which people reach the service; links begin with it")
+	cmd.Flags().StringVar(&links, "links", "", linksHelp)
 	cmd.Flags().
 		StringVar(&file, "password-file", "", "file with the password, - for standard input")
 	return cmd

@@ -313,14 +313,21 @@ func (c *Client) Start(ctx context.Context) (api.Start, error) {
 }
 
 // SetUp makes the owner at the first start.
-func (c *Client) SetUp(ctx context.Context, code, name string, password secret.Text) error {
+func (c *Client) SetUp(
+	ctx context.Context,
+	code, name string,
+	password secret.Text,
+	links string,
+) error {
 	return c.call(
 		ctx,
 		http.MethodPost,
 		"/start",
 		nil,
 		nil,
-		map[string]string{"code": code, "name": name, "password": password.Reveal()},
+		map[string]string{
+			"code": code, "name": name, "password": password.Reveal(), "links": links,
+		},
 		nil,
 	)
 }

@@ -151,19 +151,21 @@ func TestFirstStart(t *testing.T) {
 	if s, err := c.Start(ctx); err != nil || !s.SetUp {
 		t.Errorf("start says %+v (%v)", s, err)
 	}
+	const publicURL = "https://connect.skerryline.example"
 	for _, test := range []struct {
-		name, code, owner, password string
-		status                      int
-		pointer                     string
+		name, code, owner, password, links string
+		status                             int
+		pointer                            string
 	}{
-		{"wrong code", "x", "owner", ownerPassword, 401, ""},
-		{"short password", string(code), "owner", "short", 422, "/password"},
-		{"guessable password", string(code), "owner", "aaaaaaaaaaaaaaaaaaaa", 422, "/password"},
-		{"no name", string(code), " ", ownerPassword, 422, "/name"},
-		{"right", string(code), "owner", ownerPassword, 0, ""},
-		{"again", string(code), "other", ownerPassword, 409, ""},
+		{"wrong code", "x", "owner", ownerPassword, "", 401, ""},
+		{"short password", string(code), "owner", "short", "", 422, "/password"},
+		{"guessable password", string(code), "owner", "aaaaaaaaaaaaaaaaaaaa", "", 422, "/password"},
+		{"no name", string(code), " ", ownerPassword, "", 422, "/name"},
+		{"no scheme", string(code), "owner", ownerPassword, "connect.example", 422, "/links"},
+		{"right", string(code), "owner", ownerPassword, publicURL, 0, ""},
+		{"again", string(code), "other", ownerPassword, "", 409, ""},
 	} {
-		err := c.SetUp(ctx, test.code, test.owner, secret.New(test.password))
+		err := c.SetUp(ctx, test.code, test.owner, secret.New(test.password), test.links)
 		problem, _ := err.(*api.Problem)
 		switch {
 		case test.status == 0:
@@ -179,6 +181,9 @@ func TestFirstStart(t *testing.T) {
 	}
 	if _, err := c.SignIn(ctx, "OWNER", secret.New(ownerPassword)); err != nil {
 		t.Error(err)
+	}
+	if o, err := c.Organisation(ctx); err != nil || o.Links != publicURL {
+		t.Errorf("the public URL is %q (%v)", o.Links, err)
 	}
 	exit, log := p.stop(syscall.SIGTERM)
 	if exit != 0 || !strings.Contains(log, `"msg":"stopped"`) {
