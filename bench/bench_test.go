@@ -258,10 +258,10 @@ func mixed(seal func([]byte)) error {
 			MPPE: []suite.MPPE{"128"},
 		}
 		in.Gateway.Offers.TLS = &vpn.TLSOffer{
-			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
-			Auth:    []vpn.TLSAuth{vpn.TLSPassword},
-			Ciphers: []string{"AES-256-GCM"},
-			Digest:  "SHA256",
+			Remotes:    []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+			Auth:       []vpn.TLSAuth{vpn.TLSPassword},
+			Ciphers:    []string{"AES-256-GCM"},
+			TLSOptions: vpn.TLSOptions{Digest: "SHA256"},
 		}
 		// Every device begins with another protocol; what it does not have is passed over.
 		in.Pattern.Protocols = slices.Concat(vpn.Protocols[i%5:], vpn.Protocols[:i%5])

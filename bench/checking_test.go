@@ -83,10 +83,10 @@ func written(codec format.Codec) ([]format.File, error) {
 				},
 				SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
 				TLS: &vpn.TLSOffer{
-					Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
-					Auth:    []vpn.TLSAuth{vpn.TLSPassword},
-					Ciphers: []string{"AES-256-GCM"},
-					Digest:  "SHA256",
+					Remotes:    []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
+					Auth:       []vpn.TLSAuth{vpn.TLSPassword},
+					Ciphers:    []string{"AES-256-GCM"},
+					TLSOptions: vpn.TLSOptions{Digest: "SHA256"},
 				},
 			}
 			in.Profile.Preferences = vpn.Preferences{Protocol: p, Format: string(codec.Name)}

@@ -49,7 +49,7 @@ func rehearsals() error {
 		}},
 		{Protocol: vpn.TLS, TLS: &vpn.TLSSetting{
 			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: vpn.TLSPassword,
-			ServerName: stand.Name,
+			TLSOptions: vpn.TLSOptions{ServerName: stand.Name},
 		}},
 		{Protocol: vpn.SSTP, SSTP: &vpn.SSTPSetting{Port: 443}},
 		{Protocol: vpn.L2TP, L2TP: &vpn.L2TPSetting{

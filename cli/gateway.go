@@ -2,12 +2,14 @@ package cli
 
 import (
 	"cmp"
+	"reflect"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"wardicon/api"
 	"wardicon/client"
+	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
 
@@ -39,6 +41,48 @@ func signIns() (fields []field) {
 			help: "protocol that uses the gateway's form of login again",
 		},
 	)
+}
+
+// offerFlags are the names of flags that are not made of protocol and field.
+var offerFlags = map[string]string{
+	"l2tp.psk":                  "psk-file",
+	"l2tp.ppp":                  "ppp",
+	"l2tp.ike":                  "ike",
+	"l2tp.esp":                  "esp",
+	"ikev2.psk":                 "ikev2-psk-file",
+	"tls.remotes":               "tls-remote",
+	"tls.ciphers":               "tls-cipher",
+	"tls.control_key.kind":      "tls-control-kind",
+	"tls.control_key.key":       "tls-control-key",
+	"tls.control_key.direction": "tls-control-direction",
+}
+
+// offerFields are the flags of everything that a gateway can offer.
+func offerFields() (fields []field) {
+	var walk func(t reflect.Type, path string)
+	walk = func(t reflect.Type, path string) {
+		for _, f := range reflect.VisibleFields(t) {
+			name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+			if name == "" || f.Tag.Get("readOnly") != "" {
+				continue
+			}
+			at := path + "." + name
+			if f.Type.Kind() == reflect.Pointer && f.Type.Elem() != reflect.TypeFor[secret.Text]() {
+				walk(f.Type.Elem(), at)
+				continue
+			}
+			made := field{path: "offers" + at, flag: offerFlags[at[1:]]}
+			if made.flag == "" {
+				made.flag = strings.NewReplacer(".", "-", "_", "-").Replace(at[1:])
+			}
+			if name == "authority" || at == ".tls.control_key.key" {
+				made.kind = fileField // of several lines
+			}
+			fields = append(fields, made)
+		}
+	}
+	walk(reflect.TypeFor[vpn.Offers](), "")
+	return fields
 }
 
 func gatewayNoun() noun[api.Gateway] {
@@ -84,50 +128,7 @@ func gatewayNoun() noun[api.Gateway] {
 				kind: removeField,
 				help: "protocol to remove: ikev2, tls, sstp, l2tp, pptp",
 			},
-
-			{flag: "psk-file", path: "offers.l2tp.psk"},
-			{flag: "ppp", path: "offers.l2tp.ppp"},
-			{flag: "ike", path: "offers.l2tp.ike"},
-			{flag: "esp", path: "offers.l2tp.esp"},
-			{flag: "l2tp-auth", path: "offers.l2tp.auth"},
-			{flag: "l2tp-authority", path: "offers.l2tp.authority", kind: fileField},
-			{flag: "l2tp-remote-id", path: "offers.l2tp.remote_id"},
-			{flag: "aggressive", path: "offers.l2tp.aggressive"},
-			{flag: "group-name", path: "offers.l2tp.group"},
-
-			{flag: "ikev2-auth", path: "offers.ikev2.auth"},
-			{flag: "ikev2-psk-file", path: "offers.ikev2.psk"},
-			{flag: "ikev2-remote-id", path: "offers.ikev2.remote_id"},
-			{flag: "ikev2-local-id", path: "offers.ikev2.local_id"},
-			{flag: "ikev2-authority", path: "offers.ikev2.authority", kind: fileField},
-			{flag: "ikev2-ike", path: "offers.ikev2.ike"},
-			{flag: "ikev2-esp", path: "offers.ikev2.esp"},
-			{flag: "ikev2-lifetime", path: "offers.ikev2.ike_lifetime"},
-			{flag: "ikev2-child-lifetime", path: "offers.ikev2.child_lifetime"},
-			{flag: "ikev2-dpd", path: "offers.ikev2.dpd"},
-			{flag: "ikev2-no-mobike", path: "offers.ikev2.no_mobike"},
-			{flag: "ikev2-no-fragments", path: "offers.ikev2.no_fragmentation"},
-
-			{flag: "pptp-ppp", path: "offers.pptp.ppp"},
-			{flag: "pptp-mppe", path: "offers.pptp.mppe"},
-
-			{flag: "sstp-port", path: "offers.sstp.port"},
-			{flag: "sstp-ppp", path: "offers.sstp.ppp"},
-			{flag: "sstp-authority", path: "offers.sstp.authority", kind: fileField},
-			{flag: "sstp-name", path: "offers.sstp.server_name"},
-
-			{flag: "tls-remote", path: "offers.tls.remotes"},
-			{flag: "tls-auth", path: "offers.tls.auth"},
-			{flag: "tls-authority", path: "offers.tls.authority", kind: fileField},
-			{flag: "tls-control-kind", path: "offers.tls.control_key.kind"},
-			{flag: "tls-control-key", path: "offers.tls.control_key.key", kind: fileField},
-			{flag: "tls-control-direction", path: "offers.tls.control_key.direction"},
-			{flag: "tls-cipher", path: "offers.tls.ciphers"},
-			{flag: "tls-digest", path: "offers.tls.digest"},
-			{flag: "tls-min", path: "offers.tls.min_tls"},
-			{flag: "tls-name", path: "offers.tls.server_name"},
-			{flag: "tls-keepalive", path: "offers.tls.keepalive"},
-		}, signIns()...),
+		}, append(offerFields(), signIns()...)...),
 		records: func(c *client.Client) client.Noun[api.Gateway] { return c.Gateways },
 		find:    findGateway,
 		meta:    func(g api.Gateway) vpn.Meta { return g.Meta },

@@ -30,4 +30,20 @@ const records = {
 const fields = Object.fromEntries(
   Object.entries(records).map(([noun, name]) => [noun, walk(schemas[name], '', {})]),
 )
+
+// Parameters of a gateway's offers that are a number, a text or a choice of yes and no: what the
+// form shows of them. The label is the description up to its first colon or semicolon.
+const kinds = { integer: 'number', boolean: 'check', string: 'text' }
+const offers = resolved(schemas.GatewayInput.properties.offers).properties
+const parameters = {}
+for (const [protocol, offer] of Object.entries(offers)) {
+  parameters[protocol] = Object.entries(resolved(offer).properties)
+    .filter(([, s]) => kinds[s.type] && !s.readOnly && !s.writeOnly && s.description)
+    .map(([key, { type, description }]) => {
+      const [, label, rest] = /^(.*?)(?:[:;] (.*)|\.)$/.exec(description)
+      const help = rest ? rest[0].toUpperCase() + rest.slice(1) : ''
+      return { key, kind: kinds[type], label, help }
+    })
+}
+fields.parameters = parameters
 writeFileSync('src/api/fields.json', JSON.stringify(fields, null, 2) + '\n')

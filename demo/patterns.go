@@ -44,10 +44,12 @@ func modern(ca string) []gateway {
 							"aes256-sha256-ecp256",
 							"aes256-sha256-modp2048",
 						},
-						ESP:           []string{"aes256gcm16-ecp256", "aes256-sha256-modp2048"},
-						IKELifetime:   480,
-						ChildLifetime: 60,
-						DPD:           60,
+						ESP: []string{"aes256gcm16-ecp256", "aes256-sha256-modp2048"},
+						IKEv2Options: vpn.IKEv2Options{
+							IKELifetime:   480,
+							ChildLifetime: 60,
+							DPD:           60,
+						},
 					},
 					TLS: &vpn.TLSOffer{
 						Remotes: []vpn.Remote{
@@ -60,11 +62,13 @@ func modern(ca string) []gateway {
 							Kind: vpn.ControlCrypt,
 							Key:  controlKey(),
 						},
-						Ciphers:    []string{"AES-256-GCM", "CHACHA20-POLY1305"},
-						Digest:     "SHA256",
-						MinTLS:     "1.2",
-						ServerName: "brattvik.skerryline.example",
-						Keepalive:  25,
+						Ciphers: []string{"AES-256-GCM", "CHACHA20-POLY1305"},
+						TLSOptions: vpn.TLSOptions{
+							Digest:     "SHA256",
+							MinTLS:     "1.2",
+							ServerName: "brattvik.skerryline.example",
+							Keepalive:  25,
+						},
 					},
 					SSTP: &vpn.SSTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}, Authority: ca},
 					L2TP: &vpn.L2TPOffer{
@@ -118,14 +122,17 @@ func modern(ca string) []gateway {
 						Auth:      []vpn.TLSAuth{vpn.TLSPassword},
 						Authority: ca,
 						Ciphers:   []string{"AES-256-GCM"},
-						MinTLS:    "1.2",
-						Digest:    "SHA256",
+						TLSOptions: vpn.TLSOptions{
+							MinTLS:     "1.2",
+							Digest:     "SHA256",
+							ServerName: "lyngholm.skerryline.example",
+						},
+
 						ControlKey: &vpn.ControlKey{
 							Kind:      vpn.ControlAuth,
 							Direction: "1",
 							Key:       controlKey(),
 						},
-						ServerName: "lyngholm.skerryline.example",
 					},
 				},
 				Note: "Yard. Stands in for Brattvik.",

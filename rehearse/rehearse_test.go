@@ -257,7 +257,7 @@ func tunnel(g *simulate.Gateway) vpn.Connection {
 		Password: secret.New(good), Authority: g.Authority,
 		TLS: &vpn.TLSSetting{
 			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}}, Auth: vpn.TLSPassword,
-			ServerName: g.Name,
+			TLSOptions: vpn.TLSOptions{ServerName: g.Name},
 		},
 	}
 }

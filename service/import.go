@@ -222,30 +222,37 @@ func offered(c vpn.Connection) vpn.Offers {
 		l := c.L2TP
 		return vpn.Offers{
 			L2TP: &vpn.L2TPOffer{
-				Auth:       []vpn.MachineAuth{l.Auth},
-				PSK:        key(l.PSK),
-				PPP:        methods(l.PPP),
-				IKE:        l.IKE,
-				ESP:        l.ESP,
-				Aggressive: l.Aggressive,
-				Group:      l.Group,
-				Authority:  c.Authority,
+				Auth:        []vpn.MachineAuth{l.Auth},
+				PSK:         key(l.PSK),
+				PPP:         methods(l.PPP),
+				IKE:         l.IKE,
+				ESP:         l.ESP,
+				L2TPOptions: l.L2TPOptions,
+				RemoteID:    l.RemoteID,
+				Authority:   c.Authority,
 			},
 		}
 	case c.IKEv2 != nil:
 		i := c.IKEv2
 		return vpn.Offers{
 			IKEv2: &vpn.IKEv2Offer{
-				Auth:      []vpn.IKEv2Auth{i.Auth},
-				PSK:       key(i.PSK),
-				RemoteID:  i.RemoteID,
-				IKE:       i.IKE,
-				ESP:       i.ESP,
-				Authority: c.Authority,
+				Auth:         []vpn.IKEv2Auth{i.Auth},
+				PSK:          key(i.PSK),
+				RemoteID:     i.RemoteID,
+				IKE:          i.IKE,
+				ESP:          i.ESP,
+				Authority:    c.Authority,
+				IKEv2Options: i.IKEv2Options,
 			},
 		}
 	case c.PPTP != nil:
-		return vpn.Offers{PPTP: &vpn.PPTPOffer{PPP: methods(c.PPTP.PPP), MPPE: c.PPTP.MPPE}}
+		return vpn.Offers{
+			PPTP: &vpn.PPTPOffer{
+				PPP:         methods(c.PPTP.PPP),
+				MPPE:        c.PPTP.MPPE,
+				PPTPOptions: c.PPTP.PPTPOptions,
+			},
+		}
 	case c.SSTP != nil:
 		return vpn.Offers{
 			SSTP: &vpn.SSTPOffer{
@@ -261,11 +268,8 @@ func offered(c vpn.Connection) vpn.Offers {
 			Remotes:    t.Remotes,
 			Auth:       []vpn.TLSAuth{t.Auth},
 			Ciphers:    t.Ciphers,
-			Digest:     t.Digest,
-			MinTLS:     t.MinTLS,
-			ServerName: t.ServerName,
+			TLSOptions: t.TLSOptions,
 			Authority:  c.Authority,
-			Keepalive:  t.Keepalive,
 		}
 		if t.Control != nil {
 			o.ControlKey = &vpn.ControlKey{

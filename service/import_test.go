@@ -112,3 +112,32 @@ func TestImportIdentity(t *testing.T) {
 		t.Error("the phone does not have the key of the file")
 	}
 }
+
+// TestImportOptions holds that what a file says of a protocol reaches the record of the gateway.
+func TestImportOptions(t *testing.T) {
+	svc, s, _, _, _, _ := certified(t)
+	text := "connections {\n east {\n  version = 2\n  remote_addrs = east.example\n" +
+		"  dpd_delay = 45s\n  mobike = no\n  fragmentation = no\n  rekey_time = 4h\n" +
+		"  proposals = aes256-sha256-ecp256\n  local { auth = eap-mschapv2\n eap_id = ada }\n" +
+		"  remote { auth = pubkey\n id = east.example }\n" +
+		"  children { net { rekey_time = 30m\n remote_ts = 0.0.0.0/0 } }\n }\n}\n" +
+		"secrets {\n eap-ada {\n  id = ada\n  secret = \"a long enough password\"\n }\n}\n"
+	file := []filecheck.File{{Name: "swanctl.conf", Asked: true, Data: []byte(text)}}
+	if _, err := svc.Import(t.Context(), file, api.ImportFor{Keep: true}); err != nil {
+		t.Fatal(err)
+	}
+	found, err := store.Gateways.Where(t.Context(), s.Read(), "address = ?", "east.example")
+	if err != nil || len(found) != 1 || found[0].Offers.IKEv2 == nil {
+		t.Fatalf("%v, %v", found, err)
+	}
+	want := vpn.IKEv2Options{
+		IKELifetime:     240,
+		ChildLifetime:   30,
+		DPD:             45,
+		NoMOBIKE:        true,
+		NoFragmentation: true,
+	}
+	if got := found[0].Offers.IKEv2.IKEv2Options; got != want {
+		t.Errorf("the record has %+v, expected %+v", got, want)
+	}
+}

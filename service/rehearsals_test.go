@@ -51,7 +51,7 @@ func TestRehearse(t *testing.T) {
 		g.Offers = vpn.Offers{TLS: &vpn.TLSOffer{
 			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
 			Auth:    []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"},
-			ServerName: "north.skerryline.example", Authority: stand.Authority,
+			TLSOptions: vpn.TLSOptions{ServerName: "north.skerryline.example"}, Authority: stand.Authority,
 		}}
 		return g, nil
 	}, func(string) bool { return false })
@@ -252,7 +252,7 @@ func trial(t *testing.T) (c *crew, stand *simulate.Gateway, account string) {
 		g.Offers = vpn.Offers{TLS: &vpn.TLSOffer{
 			Remotes: []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
 			Auth:    []vpn.TLSAuth{vpn.TLSPassword}, Ciphers: []string{"AES-256-GCM"},
-			ServerName: "north.skerryline.example", Authority: stand.Authority,
+			TLSOptions: vpn.TLSOptions{ServerName: "north.skerryline.example"}, Authority: stand.Authority,
 		}}
 	}))
 	return c, stand, a.ID

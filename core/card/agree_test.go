@@ -112,12 +112,15 @@ func whole(p vpn.Platform, release string) plan.Input {
 				{Port: 1194, Transport: vpn.UDP},
 				{Port: 443, Transport: vpn.TCP},
 			},
-			Auth:       vpn.TLSAuths,
-			Authority:  authority,
-			Ciphers:    []string{"AES-256-GCM"},
-			Digest:     "SHA256",
-			MinTLS:     "1.2",
-			ServerName: "norrvik.example",
+			Auth:      vpn.TLSAuths,
+			Authority: authority,
+			Ciphers:   []string{"AES-256-GCM"},
+			TLSOptions: vpn.TLSOptions{
+				Digest:     "SHA256",
+				MinTLS:     "1.2",
+				ServerName: "norrvik.example",
+			},
+
 			ControlKey: &vpn.ControlKey{
 				Kind: vpn.ControlCrypt,
 				Key: ptr(

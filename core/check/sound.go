@@ -74,12 +74,15 @@ func soundBy(protocol vpn.Protocol, p vpn.Platform, release string) *Subject {
 					Remotes: []vpn.Remote{
 						{Port: 1194, Transport: vpn.UDP},
 					},
-					Auth:       []vpn.TLSAuth{vpn.TLSPassword},
-					Authority:  sampleAuthority,
-					Ciphers:    []string{"AES-256-GCM"},
-					Digest:     "SHA256",
-					MinTLS:     "1.2",
-					ServerName: "norrvik.skerryline.example",
+					Auth:      []vpn.TLSAuth{vpn.TLSPassword},
+					Authority: sampleAuthority,
+					Ciphers:   []string{"AES-256-GCM"},
+					TLSOptions: vpn.TLSOptions{
+						Digest:     "SHA256",
+						MinTLS:     "1.2",
+						ServerName: "norrvik.skerryline.example",
+					},
+
 					ControlKey: &vpn.ControlKey{Kind: vpn.ControlCrypt, Key: &psk},
 				},
 			},

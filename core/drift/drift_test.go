@@ -76,7 +76,7 @@ func gateway(authority string) *vpn.Gateway {
 			},
 			TLS: &vpn.TLSOffer{
 				Authority:  authority,
-				ServerName: "norrvik.example",
+				TLSOptions: vpn.TLSOptions{ServerName: "norrvik.example"},
 				Remotes:    []vpn.Remote{{Port: 1194, Transport: vpn.UDP}},
 			},
 			PPTP: &vpn.PPTPOffer{},

@@ -102,7 +102,7 @@ func TestPrintable(t *testing.T) {
 		},
 		vpn.FieldGroup: func(c *vpn.Connection,
 			v string) {
-			c.L2TP = &vpn.L2TPSetting{Group: v}
+			c.L2TP = &vpn.L2TPSetting{L2TPOptions: vpn.L2TPOptions{Group: v}}
 		},
 		vpn.FieldIKE: func(c *vpn.Connection,
 			v string) {
@@ -114,7 +114,7 @@ func TestPrintable(t *testing.T) {
 		},
 		vpn.FieldServerName: func(c *vpn.Connection,
 			v string) {
-			c.TLS = &vpn.TLSSetting{ServerName: v}
+			c.TLS = &vpn.TLSSetting{TLSOptions: vpn.TLSOptions{ServerName: v}}
 		},
 		vpn.FieldRemotes: func(c *vpn.Connection,
 			v string) {

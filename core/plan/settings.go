@@ -144,7 +144,7 @@ func (p *planner) key(offered bool) {
 }
 
 func (p *planner) l2tp(o *vpn.L2TPOffer) {
-	l := &vpn.L2TPSetting{Auth: p.auth.machine, Aggressive: o.Aggressive, Group: o.Group}
+	l := &vpn.L2TPSetting{Auth: p.auth.machine, L2TPOptions: o.L2TPOptions}
 	if l.Auth == "" {
 		l.Auth = vpn.MachinePSK
 	}
@@ -200,13 +200,9 @@ func (p *planner) l2tp(o *vpn.L2TPOffer) {
 
 func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 	s := &vpn.IKEv2Setting{
-		Auth:            p.auth.ikev2,
-		RemoteID:        cmp.Or(o.RemoteID, p.in.Gateway.Address),
-		IKELifetime:     o.IKELifetime,
-		ChildLifetime:   o.ChildLifetime,
-		DPD:             o.DPD,
-		NoMOBIKE:        o.NoMOBIKE,
-		NoFragmentation: o.NoFragmentation,
+		Auth:         p.auth.ikev2,
+		RemoteID:     cmp.Or(o.RemoteID, p.in.Gateway.Address),
+		IKEv2Options: o.IKEv2Options,
 	}
 	if s.Auth == "" && len(o.Auth) > 0 {
 		s.Auth = o.Auth[0]
@@ -236,7 +232,7 @@ func (p *planner) ikev2(o *vpn.IKEv2Offer) {
 }
 
 func (p *planner) pptp(o *vpn.PPTPOffer) {
-	s := &vpn.PPTPSetting{PPP: p.ppp(o.PPP), MPPE: []suite.MPPE{}, Stateful: o.Stateful}
+	s := &vpn.PPTPSetting{PPP: p.ppp(o.PPP), MPPE: []suite.MPPE{}, PPTPOptions: o.PPTPOptions}
 	p.plan.Connection.PPTP = s
 	keys := slices.ContainsFunc(
 		s.PPP,
@@ -317,10 +313,7 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 		Auth:       p.auth.tls,
 		Remotes:    []vpn.Remote{},
 		Ciphers:    []string{},
-		Digest:     o.Digest,
-		MinTLS:     o.MinTLS,
-		ServerName: o.ServerName,
-		Keepalive:  o.Keepalive,
+		TLSOptions: o.TLSOptions,
 	}
 	if s.Auth == "" && len(o.Auth) > 0 {
 		s.Auth = o.Auth[0]

@@ -95,16 +95,15 @@ type Identity struct {
 // L2TPSetting is the part of a connection that only L2TP/IPsec has. Proposals are
 // empty where the platform's built-in ones are used.
 type L2TPSetting struct {
-	Auth       MachineAuth       `json:"auth"`
-	PSK        secret.Text       `json:"psk,omitzero"`
-	Aggressive bool              `json:"aggressive,omitempty"`
-	Group      string            `json:"group,omitempty"`
-	PPP        []suite.PPPMethod `json:"ppp"`
-	IKE        []string          `json:"ike"`
-	ESP        []string          `json:"esp"`
-	BehindNAT  bool              `json:"behind_nat"`
+	Auth      MachineAuth       `json:"auth"`
+	PSK       secret.Text       `json:"psk,omitzero"`
+	PPP       []suite.PPPMethod `json:"ppp"`
+	IKE       []string          `json:"ike"`
+	ESP       []string          `json:"esp"`
+	BehindNAT bool              `json:"behind_nat"`
 	// by certificate: what the gateway says it is
 	RemoteID string `json:"remote_id,omitempty"`
+	L2TPOptions
 }
 
 // IKEv2Setting is the part that only IKEv2 has. Lifetimes are in minutes, DPD in
@@ -115,23 +114,19 @@ type IKEv2Setting struct {
 	LocalID  string      `json:"local_id,omitempty"`
 	RemoteID string      `json:"remote_id"`
 	// common name of the CA that issued the gateway's certificate
-	Issuer          string   `json:"issuer,omitempty"`
-	IKE             []string `json:"ike"`
-	ESP             []string `json:"esp"`
-	IKELifetime     int      `json:"ike_lifetime,omitempty"`
-	ChildLifetime   int      `json:"child_lifetime,omitempty"`
-	DPD             int      `json:"dpd,omitempty"`
-	NoMOBIKE        bool     `json:"no_mobike,omitempty"`
-	NoFragmentation bool     `json:"no_fragmentation,omitempty"`
+	Issuer string   `json:"issuer,omitempty"`
+	IKE    []string `json:"ike"`
+	ESP    []string `json:"esp"`
 	// the gateway proves itself by EAP alone, without a proof of its own (RFC 5998)
 	EAPOnly bool `json:"eap_only,omitempty"`
+	IKEv2Options
 }
 
 // PPTPSetting is the part that only PPTP has.
 type PPTPSetting struct {
-	PPP      []suite.PPPMethod `json:"ppp"`
-	MPPE     []suite.MPPE      `json:"mppe"`
-	Stateful bool              `json:"stateful,omitempty"`
+	PPP  []suite.PPPMethod `json:"ppp"`
+	MPPE []suite.MPPE      `json:"mppe"`
+	PPTPOptions
 }
 
 // SSTPSetting is the part that only SSTP has.
@@ -143,14 +138,11 @@ type SSTPSetting struct {
 
 // TLSSetting is the part that only the TLS tunnel has.
 type TLSSetting struct {
-	Remotes    []Remote     `json:"remotes"`
-	Auth       TLSAuth      `json:"auth"`
-	Control    *ControlWrap `json:"control,omitempty"`
-	Ciphers    []string     `json:"ciphers"`
-	Digest     string       `json:"digest,omitempty"`
-	MinTLS     string       `json:"min_tls,omitempty"`
-	ServerName string       `json:"server_name,omitempty"`
-	Keepalive  int          `json:"keepalive,omitempty"`
+	Remotes []Remote     `json:"remotes"`
+	Auth    TLSAuth      `json:"auth"`
+	Control *ControlWrap `json:"control,omitempty"`
+	Ciphers []string     `json:"ciphers"`
+	TLSOptions
 }
 
 // ControlWrap is a control-channel key as a client has it.

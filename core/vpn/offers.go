@@ -129,12 +129,8 @@ type L2TPOffer struct {
 	PSK *secret.Text `json:"psk,omitempty" writeOnly:"true"`
 	// A pre-shared key is stored.
 	PSKSet bool `json:"psk_set" readOnly:"true"`
-	// IKEv1 aggressive mode instead of main mode.
-	Aggressive bool `json:"aggressive" required:"false"`
-	// Group name: the identity that clients send with the key.
-	Group string `json:"group,omitempty"`
-	// Identity that the gateway sends with a certificate; empty means the certificate's
-	// subject, or else its address.
+	// Remote identity: what the gateway sends with a certificate; empty means the
+	// certificate's subject, or else its address.
 	RemoteID string `json:"remote_id,omitempty"`
 	// CAs of its certificate, PEM.
 	Authority string `json:"authority,omitempty"`
@@ -144,6 +140,7 @@ type L2TPOffer struct {
 	IKE []string `json:"ike" required:"false"`
 	// ESP proposals such as aes256-sha256.
 	ESP []string `json:"esp" required:"false"`
+	L2TPOptions
 }
 
 // IKEv2Offer is IKEv2 (RFC 7296). Lifetimes are in minutes, DPD in seconds; 0 leaves
@@ -155,9 +152,9 @@ type IKEv2Offer struct {
 	PSK *secret.Text `json:"psk,omitempty" writeOnly:"true"`
 	// A pre-shared key is stored.
 	PSKSet bool `json:"psk_set" readOnly:"true"`
-	// Identity that the gateway sends; empty means its address.
+	// Remote identity: what the gateway sends; empty means its address.
 	RemoteID string `json:"remote_id,omitempty"`
-	// Identity that clients with a pre-shared key send; others send the name in their
+	// Local identity: what clients with a pre-shared key send; others send the name in their
 	// certificate or their login.
 	LocalID string `json:"local_id,omitempty"`
 	// CAs of its certificate, PEM; empty if devices trust them already.
@@ -166,16 +163,7 @@ type IKEv2Offer struct {
 	IKE []string `json:"ike" required:"false"`
 	// ESP proposals such as aes256gcm16-ecp256; with a group there is PFS.
 	ESP []string `json:"esp" required:"false"`
-	// Lifetime of the IKE SA in minutes; 0 leaves it to the client.
-	IKELifetime int `json:"ike_lifetime" required:"false"`
-	// Lifetime of a child SA in minutes; 0 leaves it to the client.
-	ChildLifetime int `json:"child_lifetime" required:"false"`
-	// Seconds between dead peer detection messages; 0 leaves it to the client.
-	DPD int `json:"dpd" required:"false"`
-	// The gateway does not support MOBIKE (RFC 4555).
-	NoMOBIKE bool `json:"no_mobike" required:"false"`
-	// The gateway does not support IKE fragmentation (RFC 7383).
-	NoFragmentation bool `json:"no_fragmentation" required:"false"`
+	IKEv2Options
 }
 
 // PPTPOffer is PPTP (RFC 2637). MPPE lists the strengths of encryption that the gateway
@@ -185,8 +173,7 @@ type PPTPOffer struct {
 	PPP []suite.PPPMethod `json:"ppp" required:"false"`
 	// MPPE key lengths in bits: 128, 56, 40.
 	MPPE []suite.MPPE `json:"mppe" required:"false"`
-	// MPPE keeps its state from packet to packet.
-	Stateful bool `json:"stateful" required:"false"`
+	PPTPOptions
 }
 
 // SSTPOffer is SSTP (MS-SSTP): PPP in TLS.
@@ -236,14 +223,7 @@ type TLSOffer struct {
 	ControlKey *ControlKey `json:"control_key,omitempty"`
 	// Data ciphers such as AES-256-GCM, in order of preference.
 	Ciphers []string `json:"ciphers" required:"false"`
-	// Digest such as SHA256, for an auth key and for ciphers without their own.
-	Digest string `json:"digest,omitempty"`
-	// Minimum TLS version: 1.2 or 1.3.
-	MinTLS string `json:"min_tls,omitempty"`
-	// Name in its certificate; empty checks only that it is a server's.
-	ServerName string `json:"server_name,omitempty"`
-	// Seconds between keepalives; 0 leaves it to the gateway.
-	Keepalive int `json:"keepalive" required:"false"`
+	TLSOptions
 }
 
 // Hidden is a copy of the offers without their secrets.

@@ -13,12 +13,8 @@ import (
 	"wardicon/core/suite"
 )
 
-// Bounds of numbers in offers.
-const (
-	maxMinutes = 60 * 24 * 30
-	maxSeconds = 3600
-	maxPort    = 65535
-)
+// maxPort is the highest port.
+const maxPort = 65535
 
 func (in *inspector) offers(o Offers) {
 	ppp := func(at string, list []suite.PPPMethod) {
@@ -40,7 +36,7 @@ func (in *inspector) offers(o Offers) {
 			func(p string, a MachineAuth) { oneOf(in, p, a, MachineAuths) },
 		)
 		in.secret("/offers/l2tp/psk", l.PSK)
-		in.text("/offers/l2tp/group", l.Group, maxName, false)
+		in.options("/offers/l2tp", l.L2TPOptions)
 		in.authority("/offers/l2tp/authority", l.Authority)
 		ppp("/offers/l2tp/ppp", l.PPP)
 		each(in, "/offers/l2tp/ike", l.IKE, in.proposal)
@@ -67,9 +63,7 @@ func (in *inspector) offers(o Offers) {
 		in.authority("/offers/ikev2/authority", i.Authority)
 		each(in, "/offers/ikev2/ike", i.IKE, in.proposal)
 		each(in, "/offers/ikev2/esp", i.ESP, in.proposal)
-		in.number("/offers/ikev2/ike_lifetime", i.IKELifetime, maxMinutes)
-		in.number("/offers/ikev2/child_lifetime", i.ChildLifetime, maxMinutes)
-		in.number("/offers/ikev2/dpd", i.DPD, maxSeconds)
+		in.options("/offers/ikev2", i.IKEv2Options)
 	}
 	if p := o.PPTP; p != nil {
 		ppp("/offers/pptp/ppp", p.PPP)
@@ -79,6 +73,7 @@ func (in *inspector) offers(o Offers) {
 			p.MPPE,
 			func(at string, m suite.MPPE) { oneOf(in, at, m, suite.MPPEs) },
 		)
+		in.options("/offers/pptp", p.PPTPOptions)
 	}
 	if s := o.SSTP; s != nil {
 		in.number("/offers/sstp/port", s.Port, maxPort)
@@ -146,8 +141,7 @@ func (in *inspector) tls(t *TLSOffer) {
 	)
 	oneOf(in, "/offers/tls/digest", t.Digest, append(names(suite.Digests), ""))
 	oneOf(in, "/offers/tls/min_tls", t.MinTLS, []string{"", "1.0", "1.1", "1.2", "1.3"})
-	in.text("/offers/tls/server_name", t.ServerName, maxHost, false)
-	in.number("/offers/tls/keepalive", t.Keepalive, maxSeconds)
+	in.options("/offers/tls", t.TLSOptions)
 }
 
 func (in *inspector) number(pointer string, n, limit int) {

@@ -107,7 +107,7 @@ func TestRefused(t *testing.T) {
 		{"unknown way to prove oneself", "/offers/ikev2/auth/0",
 			with(gateway(), func(g *vpn.Gateway) { g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{"x"}} })},
 		{"lifetime", "/offers/ikev2/ike_lifetime", with(gateway(), func(g *vpn.Gateway) {
-			g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2PSK}, IKELifetime: -1}
+			g.Offers.IKEv2 = &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2PSK}, IKEv2Options: vpn.IKEv2Options{IKELifetime: -1}}
 		})},
 		{"child proposal", "/offers/ikev2/esp/0", with(gateway(), func(g *vpn.Gateway) {
 			g.Offers.IKEv2 = &vpn.IKEv2Offer{

@@ -62,7 +62,7 @@ func newTunnelGateway(
 		auth,
 		"--tls-cipher",
 		"AES-256-GCM",
-		"--tls-name",
+		"--tls-server-name",
 		host,
 		"--tls-authority",
 		r.authority(authority),
@@ -274,7 +274,7 @@ func TestSecondGateway(t *testing.T) {
 	slow := newTunnelGateway(t, r, gw, cli, "Slow", 170, "password", "none", "udp", "Harbour")
 	fast := newTunnelGateway(t, r, gw, cli, "Fast", 171, "password", "none", "tcp", "Harbour")
 	for name, ms := range map[string]string{"Slow": "80", "Fast": "9"} {
-		r.do("gateway", "change", name, "--tls-name", "")
+		r.do("gateway", "change", name, "--tls-server-name", "")
 		r.do(
 			"probe",
 			name,

@@ -1,6 +1,8 @@
 // What a gateway's offers are made of: one table for all protocols, and the way between
 // the form and the record.
 
+import descriptions from '../api/fields.json'
+
 export type OfferKey = 'ikev2' | 'tls' | 'sstp' | 'l2tp' | 'pptp'
 
 export interface OfferField {
@@ -33,7 +35,8 @@ const authority: OfferField = {
   described: true,
 }
 
-export const offers: Offer[] = [
+// Fields with a form or words of their own; the other parameters follow by their descriptions.
+const written: Offer[] = [
   {
     key: 'ikev2',
     text: 'IKEv2',
@@ -45,18 +48,6 @@ export const offers: Offer[] = [
         choices: ['eap-tls', 'certificate', 'eap-mschapv2', 'psk'],
       },
       { key: 'psk', label: 'Pre-shared key', kind: 'secret', makes: 100, stored: 'psk_set' },
-      {
-        key: 'remote_id',
-        label: 'Remote identity',
-        kind: 'text',
-        described: true,
-      },
-      {
-        key: 'local_id',
-        label: 'Local identity',
-        kind: 'text',
-        described: true,
-      },
       authority,
       {
         key: 'ike',
@@ -70,16 +61,6 @@ export const offers: Offer[] = [
         kind: 'list',
         described: true,
       },
-      { key: 'ike_lifetime', label: 'Lifetime in minutes', kind: 'number', described: true },
-      {
-        key: 'child_lifetime',
-        label: 'Lifetime of children in minutes',
-        kind: 'number',
-        described: true,
-      },
-      { key: 'dpd', label: 'Seconds between keepalives', kind: 'number', described: true },
-      { key: 'no_mobike', label: 'No MOBIKE', kind: 'check', described: true },
-      { key: 'no_fragmentation', label: 'No IKE fragmentation', kind: 'check' },
     ],
   },
   {
@@ -118,26 +99,13 @@ export const offers: Offer[] = [
         kind: 'list',
         described: true,
       },
-      { key: 'digest', label: 'Digest', kind: 'text', described: true },
       { key: 'min_tls', label: 'Minimum TLS version', kind: 'choice', choices: ['', '1.2', '1.3'] },
-      { key: 'server_name', label: 'Name in its certificate', kind: 'text', described: true },
-      { key: 'keepalive', label: 'Seconds between keepalives', kind: 'number', described: true },
     ],
   },
   {
     key: 'sstp',
     text: 'SSTP',
-    fields: [
-      { key: 'port', label: 'Port', kind: 'number', described: true },
-      ppp,
-      authority,
-      {
-        key: 'server_name',
-        label: 'Name in its certificate',
-        kind: 'text',
-        described: true,
-      },
-    ],
+    fields: [ppp, authority],
   },
   {
     key: 'l2tp',
@@ -164,8 +132,6 @@ export const offers: Offer[] = [
         described: true,
       },
       authority,
-      { key: 'aggressive', label: 'IKEv1 aggressive mode', kind: 'check' },
-      { key: 'group', label: 'Group name', kind: 'text', described: true },
     ],
   },
   {
@@ -179,10 +145,18 @@ export const offers: Offer[] = [
         kind: 'several',
         choices: ['128', '56', '40'],
       },
-      { key: 'stateful', label: 'Stateful MPPE', kind: 'check' },
     ],
   },
 ]
+
+type Parameter = Required<Pick<OfferField, 'key' | 'label' | 'help'>> & { kind: string }
+const parameters = descriptions.parameters as Record<OfferKey, Parameter[]>
+
+export const offers = written.map((offer): Offer => {
+  const there = new Set(offer.fields.map((f) => f.key))
+  const rest = parameters[offer.key].filter((p) => !there.has(p.key)) as OfferField[]
+  return { ...offer, fields: [...offer.fields, ...rest] }
+})
 
 export type Draft = Record<string, unknown>
 

@@ -125,22 +125,24 @@ func sample(p vpn.Protocol) vpn.Connection {
 	case vpn.IKEv2:
 		c.Authority, c.Identity = authority, &identity
 		c.IKEv2 = &vpn.IKEv2Setting{
-			Auth:            vpn.IKEv2MSCHAPv2,
-			RemoteID:        "norrvik.skerryline.example",
-			LocalID:         "engine1.skerryline.example",
-			IKE:             []string{"aes256-sha256-ecp256", "aes128-sha256-modp2048"},
-			ESP:             []string{"aes256gcm16-ecp256"},
-			IKELifetime:     480,
-			ChildLifetime:   60,
-			DPD:             60,
-			NoMOBIKE:        true,
-			NoFragmentation: true,
+			Auth:     vpn.IKEv2MSCHAPv2,
+			RemoteID: "norrvik.skerryline.example",
+			LocalID:  "engine1.skerryline.example",
+			IKE:      []string{"aes256-sha256-ecp256", "aes128-sha256-modp2048"},
+			ESP:      []string{"aes256gcm16-ecp256"},
+			IKEv2Options: vpn.IKEv2Options{
+				IKELifetime:     480,
+				ChildLifetime:   60,
+				DPD:             60,
+				NoMOBIKE:        true,
+				NoFragmentation: true,
+			},
 		}
 	case vpn.PPTP:
 		c.PPTP = &vpn.PPTPSetting{
-			PPP:      []suite.PPPMethod{suite.MSCHAPv2},
-			MPPE:     []suite.MPPE{"128"},
-			Stateful: true,
+			PPP:         []suite.PPPMethod{suite.MSCHAPv2},
+			MPPE:        []suite.MPPE{"128"},
+			PPTPOptions: vpn.PPTPOptions{Stateful: true},
 		}
 	case vpn.SSTP:
 		c.Authority = authority
@@ -162,11 +164,13 @@ func sample(p vpn.Protocol) vpn.Connection {
 				Direction: "1",
 				Key:       secret.New(staticKey),
 			},
-			Ciphers:    []string{"AES-256-GCM", "AES-128-GCM"},
-			Digest:     "SHA256",
-			MinTLS:     "1.2",
-			ServerName: "norrvik.skerryline.example",
-			Keepalive:  20,
+			Ciphers: []string{"AES-256-GCM", "AES-128-GCM"},
+			TLSOptions: vpn.TLSOptions{
+				Digest:     "SHA256",
+				MinTLS:     "1.2",
+				ServerName: "norrvik.skerryline.example",
+				Keepalive:  20,
+			},
 		}
 	}
 	return c

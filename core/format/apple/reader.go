@@ -460,7 +460,7 @@ func sameKind(declared string, c *x509.Certificate) bool {
 }
 
 func (r *reader) l2tp(n *tree.Node) *vpn.L2TPSetting {
-	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, Group: r.Text(n, "LocalIdentifier")}
+	l := &vpn.L2TPSetting{Auth: vpn.MachinePSK, L2TPOptions: vpn.L2TPOptions{Group: r.Text(n, "LocalIdentifier")}}
 	l.Aggressive = l.Group != ""
 	if r.Text(n, "AuthenticationMethod") == "Certificate" {
 		l.Auth = vpn.MachineCertificate
@@ -483,12 +483,12 @@ func (r *reader) ikev2(p, n *tree.Node) *vpn.IKEv2Setting {
 		r.Note(format.KeyMissing, r.At(p, n, "RemoteIdentifier"), "no RemoteIdentifier")
 	}
 	s := &vpn.IKEv2Setting{
-		LocalID:  r.Text(n, "LocalIdentifier"),
-		RemoteID: r.Text(n, "RemoteIdentifier"),
-		Issuer:   r.Text(n, "ServerCertificateIssuerCommonName"),
-		NoMOBIKE: r.Flag(n, "DisableMOBIKE"),
-		IKE:      []string{},
-		ESP:      []string{},
+		LocalID:      r.Text(n, "LocalIdentifier"),
+		RemoteID:     r.Text(n, "RemoteIdentifier"),
+		Issuer:       r.Text(n, "ServerCertificateIssuerCommonName"),
+		IKEv2Options: vpn.IKEv2Options{NoMOBIKE: r.Flag(n, "DisableMOBIKE")},
+		IKE:          []string{},
+		ESP:          []string{},
 	}
 	if s.Issuer != "" && len(r.anchors) > 0 && !slices.ContainsFunc(r.anchors,
 		func(a *x509.Certificate) bool { return a.Subject.CommonName == s.Issuer }) {

@@ -177,10 +177,12 @@ func Carried(c vpn.Connection) vpn.Connection {
 	case c.L2TP != nil:
 		l := c.L2TP
 		c.L2TP = &vpn.L2TPSetting{
-			Auth:       l.Auth,
-			PSK:        l.PSK,
-			Group:      l.Group,
-			Aggressive: l.Group != "",
+			Auth: l.Auth,
+			PSK:  l.PSK,
+			L2TPOptions: vpn.L2TPOptions{
+				Group:      l.Group,
+				Aggressive: l.Group != "",
+			},
 		}
 	case c.PPTP != nil:
 		c.PPTP = &vpn.PPTPSetting{MPPE: format.Strengths(c.PPTP.MPPE)}

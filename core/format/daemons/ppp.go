@@ -278,9 +278,9 @@ func (r *reader) peer(data []byte) {
 	switch {
 	case len(words) >= 2 && words[0] == "pptp":
 		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
-			PPP:      l.Methods,
-			MPPE:     l.MPPE,
-			Stateful: l.Stateful,
+			PPP:         l.Methods,
+			MPPE:        l.MPPE,
+			PPTPOptions: vpn.PPTPOptions{Stateful: l.Stateful},
 		}
 		c.Server = words[1]
 	case len(words) >= 2 && words[0] == "sstpc":

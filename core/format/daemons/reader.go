@@ -334,16 +334,18 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 		RemoteID: strings.TrimPrefix(r.get(path+".remote.id"), "%any"),
 		IKE:      r.proposals(path + ".proposals"),
 		ESP:      r.proposals(child + ".esp_proposals"),
-		DPD: r.duration(
-			path+".dpd_delay",
-			1,
-		),
-		IKELifetime:   r.duration(path+".rekey_time", 60),
-		ChildLifetime: r.duration(child+".rekey_time", 60),
-		NoMOBIKE: r.get(
-			path+".mobike",
-		) == "no",
-		NoFragmentation: r.get(path+".fragmentation") == "no",
+		IKEv2Options: vpn.IKEv2Options{
+			DPD: r.duration(
+				path+".dpd_delay",
+				1,
+			),
+			IKELifetime:   r.duration(path+".rekey_time", 60),
+			ChildLifetime: r.duration(child+".rekey_time", 60),
+			NoMOBIKE: r.get(
+				path+".mobike",
+			) == "no",
+			NoFragmentation: r.get(path+".fragmentation") == "no",
+		},
 	}
 	c.IKEv2 = s
 	auth := strings.ToLower(r.get(path + ".local.auth"))
@@ -412,12 +414,14 @@ func (r *reader) ikev2(c *vpn.Connection, path, child string) {
 
 func (r *reader) l2tp(c *vpn.Connection, path, child string) {
 	l := &vpn.L2TPSetting{
-		Auth:       vpn.MachinePSK,
-		Aggressive: r.get(path+".aggressive") == "yes",
-		Group:      strings.TrimPrefix(r.get(path+".local.id"), "keyid:"),
-		PPP:        []suite.PPPMethod{},
-		IKE:        r.proposals(path + ".proposals"),
-		ESP:        r.proposals(child + ".esp_proposals"),
+		Auth: vpn.MachinePSK,
+		L2TPOptions: vpn.L2TPOptions{
+			Aggressive: r.get(path+".aggressive") == "yes",
+			Group:      strings.TrimPrefix(r.get(path+".local.id"), "keyid:"),
+		},
+		PPP: []suite.PPPMethod{},
+		IKE: r.proposals(path + ".proposals"),
+		ESP: r.proposals(child + ".esp_proposals"),
 	}
 	c.L2TP = l
 	if r.set[path+".dpd_delay"].text == fmt.Sprintf("%ds", keepalive) && !r.legacy {

@@ -320,11 +320,11 @@ func (r *reader) l2tp(c *vpn.Connection) {
 		return
 	}
 	l := &vpn.L2TPSetting{
-		Auth:  vpn.MachinePSK,
-		PPP:   r.ppp(),
-		IKE:   r.proposals("ipsec-ike", ","),
-		ESP:   r.proposals("ipsec-esp", ","),
-		Group: r.text("vpn", "ipsec-group-name"),
+		Auth:        vpn.MachinePSK,
+		PPP:         r.ppp(),
+		IKE:         r.proposals("ipsec-ike", ","),
+		ESP:         r.proposals("ipsec-esp", ","),
+		L2TPOptions: vpn.L2TPOptions{Group: r.text("vpn", "ipsec-group-name")},
 	}
 	c.L2TP = l
 	if r.text("vpn", "machine-auth-type") == "tls" {
@@ -429,9 +429,9 @@ const leastPSK = 20
 
 func (r *reader) pptp(c *vpn.Connection) {
 	c.PPTP = &vpn.PPTPSetting{
-		PPP:      r.ppp(),
-		MPPE:     []suite.MPPE{},
-		Stateful: r.yes("vpn", "mppe-stateful"),
+		PPP:         r.ppp(),
+		MPPE:        []suite.MPPE{},
+		PPTPOptions: vpn.PPTPOptions{Stateful: r.yes("vpn", "mppe-stateful")},
 	}
 	both := r.yes("vpn", "require-mppe")
 	for _, m := range []suite.MPPE{"128", "40"} {
@@ -461,8 +461,10 @@ func (r *reader) tls(c *vpn.Connection) {
 	s := &vpn.TLSSetting{
 		Remotes: []vpn.Remote{},
 		Ciphers: []string{},
-		Digest:  r.text("vpn", "auth"),
-		MinTLS:  r.text("vpn", "tls-version-min"),
+		TLSOptions: vpn.TLSOptions{
+			Digest: r.text("vpn", "auth"),
+			MinTLS: r.text("vpn", "tls-version-min"),
+		},
 	}
 	c.TLS = s
 	for entry := range strings.SplitSeq(r.text("vpn", "remote"), ",") {

@@ -173,9 +173,9 @@ func (r *reader) network(n *tree.Node) {
 				"IKEVersion %d with L2TP, expected 1", v)
 		}
 		c.Protocol, c.L2TP = vpn.L2TP, &vpn.L2TPSetting{
-			Auth:  vpn.MachinePSK,
-			PSK:   r.secret(ipsec, "PSK", "the pre-shared key"),
-			Group: r.Text(ipsec, "Group"),
+			Auth:        vpn.MachinePSK,
+			PSK:         r.secret(ipsec, "PSK", "the pre-shared key"),
+			L2TPOptions: vpn.L2TPOptions{Group: r.Text(ipsec, "Group")},
 		}
 		if r.Text(ipsec, "AuthenticationType") == "Cert" {
 			c.L2TP.Auth = vpn.MachineCertificate
@@ -327,9 +327,9 @@ func (r *reader) ikev2(around, n *tree.Node) *vpn.IKEv2Setting {
 
 func (r *reader) tls(around, n *tree.Node, host string) *vpn.TLSSetting {
 	s := &vpn.TLSSetting{
-		Remotes: []vpn.Remote{},
-		Ciphers: []string{},
-		Digest:  r.Text(n, "Auth"),
+		Remotes:    []vpn.Remote{},
+		Ciphers:    []string{},
+		TLSOptions: vpn.TLSOptions{Digest: r.Text(n, "Auth")},
 	}
 	if check := n.Get("VerifyX509"); check != nil {
 		switch kind := r.Text(check, "Type"); kind {

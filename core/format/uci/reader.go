@@ -326,9 +326,9 @@ func (r *reader) network(path string) {
 			ppp.MPPE = systemMPPE
 		}
 		c.Protocol, c.PPTP = vpn.PPTP, &vpn.PPTPSetting{
-			PPP:      ppp.Methods,
-			MPPE:     ppp.MPPE,
-			Stateful: ppp.Stateful,
+			PPP:         ppp.Methods,
+			MPPE:        ppp.MPPE,
+			PPTPOptions: vpn.PPTPOptions{Stateful: ppp.Stateful},
 		}
 	case "sstp":
 		c.Protocol, c.SSTP = vpn.SSTP, &vpn.SSTPSetting{PPP: ppp.Methods, Port: 443}
