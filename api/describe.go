@@ -15,6 +15,7 @@ import (
 	"wardicon/core/drift"
 	"wardicon/core/explain"
 	"wardicon/core/filecheck"
+	"wardicon/core/inventory"
 	"wardicon/core/pki"
 	"wardicon/core/plan"
 	"wardicon/core/rehearsal"
@@ -37,6 +38,7 @@ var sources = []embed.FS{
 	pki.Declarations,
 	signature.Declarations,
 	filecheck.Declarations,
+	inventory.Declarations,
 	explain.Declarations,
 	rehearsal.Declarations,
 }

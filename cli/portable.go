@@ -9,6 +9,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"wardicon/api"
 	"wardicon/client"
 )
 
@@ -75,7 +76,7 @@ func (n noun[Row]) portable(ctx context.Context, c *client.Client, row Row) ([]b
 		return nil, err
 	}
 	record := reflect.TypeFor[Row]().Field(0).Type // a row of a list begins with the record itself
-	settable(record, patch)
+	api.Settable(record, patch)
 	err = n.translate(
 		patch,
 		func(r reference, id string) (string, error) { return r.name(ctx, c, id) },
@@ -84,36 +85,6 @@ func (n noun[Row]) portable(ctx context.Context, c *client.Client, row Row) ([]b
 		return nil, err
 	}
 	return yaml.Marshal(patch)
-}
-
-// settable leaves of a record in JSON what a person sets and has set.
-func settable(t reflect.Type, fields map[string]any) {
-	kept := map[string]reflect.Type{}
-	for _, f := range reflect.VisibleFields(t) {
-		key, _, _ := strings.Cut(f.Tag.Get("json"), ",")
-		if !f.Anonymous && f.Tag.Get("readOnly") == "" && f.Tag.Get("writeOnly") == "" {
-			kept[key] = f.Type
-		}
-	}
-	for key, value := range fields {
-		inner, ok := kept[key]
-		if object, nested := value.(map[string]any); ok && nested {
-			for inner.Kind() == reflect.Pointer {
-				inner = inner.Elem()
-			}
-			if inner.Kind() == reflect.Struct {
-				settable(inner, object)
-			}
-			ok = len(object) > 0 ||
-				strings.HasPrefix(inner.Name(), "PPTP") // an offer may have nothing set
-		}
-		if list, several := value.([]any); several {
-			ok = ok && len(list) > 0
-		}
-		if !ok || value == "" || value == false || value == uint64(0) || value == nil {
-			delete(fields, key)
-		}
-	}
 }
 
 // translate puts others in the place of the names of records, or of their identifiers, in a patch.

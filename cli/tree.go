@@ -28,6 +28,8 @@ func (a *app) tree() []branch {
 				completed(a.build(), profileNoun().complete(a)),
 				a.checkFiles(),
 				a.importFiles(),
+				a.loadFiles(),
+				a.saveFiles(),
 				a.convert(),
 				a.verify(),
 				a.explain(),

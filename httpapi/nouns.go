@@ -62,6 +62,9 @@ type addInput struct {
 	RawBody []byte `contentType:"application/json"`
 }
 
+// readers make records of JSON, held to their schemas, by noun.
+type readers map[string]func(base any, fields []byte) (any, error)
+
 func nouns(a *handlers) {
 	records(a, a.svc.Gateways, "/gateways", "gateways")
 	records(a, a.svc.People, "/people", "people")
@@ -86,6 +89,9 @@ func records[R, Row any, P service.Record[R]](
 	registry := a.huma.OpenAPI().Components.Schemas
 	full := registry.Schema(reflect.TypeFor[R](), false, noun)
 	input := inputSchema(registry, reflect.TypeFor[R]())
+	a.readers[noun] = func(base any, fields []byte) (any, error) {
+		return merged[R, P](registry, full, noun, base.(P), fields)
+	}
 	accept := func(media string) *huma.RequestBody {
 		return &huma.RequestBody{
 			Required: true,

@@ -52,12 +52,13 @@ type handlers struct {
 	opts Options
 	// what may be sent to paths that take more than others, in bytes
 	uploads map[string]int64
+	readers readers
 }
 
 // New makes the handler of the whole service.
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
-	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}}
+	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}, readers: readers{}}
 	r.Use(
 		identified,
 		a.logged,
@@ -161,6 +162,7 @@ func Describe(version string) *huma.OpenAPI {
 		opts: Options{Version: version},
 
 		uploads: map[string]int64{},
+		readers: readers{},
 	}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
@@ -203,6 +205,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.patterns()
 	a.findings()
 	a.imports()
+	a.inventory()
 	a.authorities()
 	a.certificates()
 	a.signer()

@@ -9,9 +9,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"strings"
 	"time"
 
+	"wardicon/core/inventory"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -434,4 +437,52 @@ func (tx *Tx) counts(ctx context.Context, query string, args ...any) (map[string
 		return err
 	}, query, args...)
 	return all, err
+}
+
+// SecretPlaces lists where a record has secrets, parts joined by slashes, in order.
+func (t *Table[T, Row]) SecretPlaces(record *T) (places []string) {
+	if t.secrets == nil {
+		return nil
+	}
+	for place, at := range t.secrets(record) {
+		if *at != nil && !(*at).IsZero() {
+			places = append(places, place)
+		}
+	}
+	slices.Sort(places)
+	return places
+}
+
+// SecretChanges lists the secrets in which two forms of a record differ, without telling them.
+func (t *Table[T, Row]) SecretChanges(from, to *T) (list []inventory.FieldChange) {
+	there := func(record *T) map[string]*secret.Text {
+		found := map[string]*secret.Text{}
+		if t.secrets != nil {
+			for place, at := range t.secrets(record) {
+				if *at != nil && !(*at).IsZero() {
+					found[place] = *at
+				}
+			}
+		}
+		return found
+	}
+	before, after := there(from), there(to)
+	places := slices.AppendSeq(slices.Collect(maps.Keys(before)), maps.Keys(after))
+	slices.Sort(places)
+	for _, place := range slices.Compact(places) {
+		one := inventory.FieldChange{Field: strings.ReplaceAll(place, "/", ".")}
+		was, is := before[place], after[place]
+		switch {
+		case was == nil:
+			one.To = "a new secret"
+		case is == nil:
+			one.From = "stored"
+		case was.Reveal() == is.Reveal():
+			continue
+		default:
+			one.From, one.To = "stored", "another secret"
+		}
+		list = append(list, one)
+	}
+	return list
 }

@@ -18,12 +18,10 @@ type Problem struct {
 }
 
 func (p Problem) String() string {
-	s := fmt.Sprintf(
-		"%s: found %s, expected %s",
-		strings.TrimPrefix(p.Pointer, "/"),
-		p.Found,
-		p.Expected,
-	)
+	s := fmt.Sprintf("found %s, expected %s", p.Found, p.Expected)
+	if p.Pointer != "" {
+		s = strings.TrimPrefix(p.Pointer, "/") + ": " + s
+	}
 	if p.Fix != "" {
 		s += "; " + p.Fix
 	}
