@@ -47,6 +47,10 @@ type Person struct {
 	vpn.Person
 	Accounts int `json:"accounts"`
 	Devices  int `json:"devices"`
+	// Where the person comes from, if not from here: directory or scim.
+	Source string `json:"source,omitempty"`
+	// Since when the person is no longer there, or no longer active.
+	Missing *time.Time `json:"missing,omitempty"`
 }
 
 // Account is an account in a list.

@@ -35,6 +35,8 @@ type RecordImport struct {
 	Mapping rows.Mapping `json:"mapping"`
 	// Field that matches rows to records.
 	Key string `json:"key"`
+	// Groups that a directory manages, where it does not manage all.
+	Managed []string `json:"managed,omitempty"`
 	// Rows by what becomes, or became, of them.
 	Rows map[RowOutcome]int `json:"rows"`
 	// The job that imports it, or undoes that.

@@ -147,7 +147,9 @@ func (a *app) tellExplanation(x explain.Explanation) {
 func plural(n int, noun string) string {
 	switch {
 	case n == 1:
-	case strings.HasSuffix(noun, "y"):
+	case noun == "person":
+		noun = "people"
+	case strings.HasSuffix(noun, "y") && !strings.HasSuffix(noun, "ay"):
 		noun = strings.TrimSuffix(noun, "y") + "ies"
 	default:
 		noun += "s"

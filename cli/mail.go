@@ -132,7 +132,7 @@ func (a *app) mailSet() *cobra.Command {
 	f.StringVar(&security, "security", "starttls", "how TLS begins: starttls or tls")
 	f.StringVar(&given.Login, "login", "", "login at the server")
 	f.StringVar(&file, "password-file", "", "file with the password, - for standard input")
-	f.StringVar(&given.From, "from", "", "eemail address of the sender")
+	f.StringVar(&given.From, "from", "", "email address of the sender")
 	f.StringVar(
 		&authority,
 		"authority",
@@ -143,7 +143,7 @@ func (a *app) mailSet() *cobra.Command {
 		&given.Reminders,
 		"reminder",
 		nil,
-		"eemail address that gets reminders of expiry",
+		"email address that gets reminders of expiry",
 	)
 	return cmd
 }

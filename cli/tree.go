@@ -99,6 +99,7 @@ outgoing mail, simulated gateways, the description of the API and the texts for 
 		a.backup(),
 		a.inspect(),
 		a.mailCommands(),
+		a.directoryCommands(),
 		a.simulate(),
 		a.openAPI(),
 		a.translations(),

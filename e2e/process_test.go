@@ -380,7 +380,7 @@ func TestStartsRefused(t *testing.T) {
 	}
 }
 
-// certificate makes a certificate for 127.0.0.1 as PEM files.
+// certificate makes a certificate for this machine as PEM files.
 func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 	t.Helper()
 	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
@@ -391,6 +391,7 @@ func certificate(t *testing.T) (cert, key string, pool *x509.CertPool) {
 		SerialNumber:          big.NewInt(1),
 		NotAfter:              time.Now().Add(time.Hour),
 		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1)},
+		DNSNames:              []string{"localhost"},
 		IsCA:                  true,
 		BasicConstraintsValid: true,
 	}

@@ -206,6 +206,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.findings()
 	a.imports()
 	a.inventory()
+	a.directory()
 	a.authorities()
 	a.certificates()
 	a.signer()

@@ -16,6 +16,7 @@ import (
 	"wardicon/core/rows"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
+	"wardicon/directory"
 	"wardicon/store"
 )
 
@@ -27,6 +28,7 @@ type rowPlanner struct {
 	i    api.RecordImport
 	seen map[string]seenRow // by the key's value, in small letters
 	used map[string]usedRow // logins and names of devices
+	left map[string]bool    // people whose entry in the directory is gone
 }
 
 // usedRow is who has a login or a name already: the row, and the key of its person.
@@ -41,7 +43,9 @@ type seenRow struct {
 }
 
 func newRowPlanner(s *Service, tx *store.Tx, i api.RecordImport) *rowPlanner {
-	return &rowPlanner{s, tx, i, map[string]seenRow{}, map[string]usedRow{}}
+	return &rowPlanner{
+		s: s, tx: tx, i: i, seen: map[string]seenRow{}, used: map[string]usedRow{},
+	}
 }
 
 // plannedRow is what is to be done for a row.
@@ -50,6 +54,7 @@ type plannedRow struct {
 	s       *Service
 	gateway *vpn.Gateway
 	person  *vpn.Person // new where it has no identity yet; its version tells
+	entry   string      // of the directory that the person comes from
 	account *vpn.Account
 	device  *vpn.Device
 	changed map[string]bool // nouns of records that are there and change
@@ -153,7 +158,7 @@ func (p *rowPlanner) planPerson(
 			"fill it in, or choose another key")
 		return nil
 	}
-	known, err := p.person(ctx, key)
+	known, err := p.person(ctx, key, cells)
 	if err != nil {
 		return err
 	}
@@ -178,8 +183,8 @@ func (p *rowPlanner) planPerson(
 	person.Language = cmp.Or(text("language"), person.Language)
 	person.Place.City = cmp.Or(text("city"), person.Place.City)
 	person.Place.Country = cmp.Or(countryOf(text("country")), person.Place.Country)
-	if v := text("groups"); v != "" {
-		person.Groups = groupNames(v)
+	if v := text("groups"); v != "" || p.i.Kind == directory.Kind && p.maps("groups") {
+		person.Groups = p.groups(person.Groups, groupNames(v))
 	}
 	person.Normalise()
 	before.Normalise()
@@ -206,6 +211,9 @@ func (p *rowPlanner) planPerson(
 		r.differs(personChanges(before, *person), "person")
 	}
 	r.person = person
+	if p.i.Key == directory.Entry {
+		r.entry = key
+	}
 	if !again {
 		p.seen[strings.ToLower(key)] = seenRow{r.row.Line, *person}
 	}
@@ -227,9 +235,72 @@ func (r *plannedRow) differs(changes []string, noun string) {
 	r.row.Changes = append(r.row.Changes, changes...)
 }
 
+func (p *rowPlanner) maps(field string) bool {
+	for _, name := range p.i.Mapping {
+		if name == field {
+			return true
+		}
+	}
+	return false
+}
+
+// groups are those that a row brings. A directory that manages some of them leaves the others.
+func (p *rowPlanner) groups(old, brought []string) []string {
+	if p.i.Kind != directory.Kind || len(p.i.Managed) == 0 {
+		return brought
+	}
+	kept := slices.DeleteFunc(slices.Clone(old), func(group string) bool {
+		return slices.Contains(p.i.Managed, group) && !slices.Contains(brought, group)
+	})
+	for _, group := range brought {
+		if !slices.Contains(kept, group) {
+			kept = append(kept, group)
+		}
+	}
+	return kept
+}
+
+// ofEntry finds the person of an entry of the directory: the one that came from it, else one with
+// its address or its login who comes from no entry that is still there.
+func (p *rowPlanner) ofEntry(
+	ctx context.Context,
+	entry string,
+	cells map[string]rows.Cell,
+) ([]vpn.Person, error) {
+	list, err := store.People.Where(ctx, p.tx, "id IN (SELECT person_id FROM sources WHERE kind = "+
+		"'directory' AND lower(entry) = lower(?))", entry)
+	for _, way := range [][2]string{
+		{cells["mail"].Text, "lower(mail) = lower(?)"},
+		{cells["login"].Text, "id IN (SELECT person_id FROM accounts WHERE lower(login) = lower(?))"},
+	} {
+		if err != nil || len(list) > 0 {
+			return list, err
+		}
+		if way[0] == "" {
+			continue
+		}
+		alike, found := store.People.Where(ctx, p.tx, way[1], way[0])
+		err = found
+		for _, person := range alike {
+			from, found := p.tx.SourceOf(ctx, store.FromDirectory, person.ID)
+			err = errors.Join(err, found)
+			if from == nil || from.Missing != nil || p.left[person.ID] {
+				list = append(list, person)
+			}
+		}
+	}
+	return list, err
+}
+
 // person finds the people on record whom a key means.
-func (p *rowPlanner) person(ctx context.Context, key string) ([]vpn.Person, error) {
+func (p *rowPlanner) person(
+	ctx context.Context,
+	key string,
+	cells map[string]rows.Cell,
+) ([]vpn.Person, error) {
 	switch p.i.Key {
+	case directory.Entry:
+		return p.ofEntry(ctx, key, cells)
 	case "mail":
 		return store.People.Where(ctx, p.tx, "lower(mail) = lower(?)", key)
 	case "login":
@@ -522,6 +593,12 @@ func (r *plannedRow) apply(
 	}
 	if err := keepRecord(ctx, tx, r.s.People, r.person, r.changed["person"], &steps); err != nil {
 		return "", err
+	}
+	if r.entry != "" {
+		source := store.Source{PersonID: r.person.ID, Entry: r.entry}
+		if err := tx.PutSource(ctx, store.FromDirectory, source); err != nil {
+			return "", err
+		}
 	}
 	if r.account != nil {
 		r.account.PersonID = r.person.ID

@@ -73,7 +73,7 @@ func (s *Service) ShowImport(
 	if err := i.Mapping.Check(i.Noun, i.Columns, i.Key); err != nil {
 		return i, err
 	}
-	shown, err := s.lookAt(ctx, &i, sheet)
+	shown, err := s.lookAt(ctx, &i, sheet, nil)
 	if err != nil {
 		return i, err
 	}
@@ -85,17 +85,21 @@ type shownRow struct {
 	row      api.ImportRow
 	cells    map[string]rows.Cell
 	password secret.Text
+	personID string // of whom it changes, or finds as it is
 }
 
-// lookAt finds out what would become of each row.
+// lookAt finds out what would become of each row. left are people of a directory whose entries are
+// not among the rows.
 func (s *Service) lookAt(
 	ctx context.Context,
 	i *api.RecordImport,
 	sheet rows.Sheet,
+	left map[string]bool,
 ) (list []shownRow, err error) {
 	i.Rows = map[api.RowOutcome]int{}
 	err = s.store.Snapshot(ctx, func(tx *store.Tx) error {
 		p := newRowPlanner(s, tx, *i)
+		p.left = left
 		for n, row := range sheet.Rows {
 			cells := i.Mapping.Values(sheet.Columns, row)
 			one := shownRow{cells: cells, password: secret.New(cells["password"].Text)}
@@ -105,6 +109,9 @@ func (s *Service) lookAt(
 			}
 			delete(cells, "password") // it is kept sealed
 			one.row = planned.row
+			if planned.person != nil {
+				one.personID = planned.person.ID
+			}
 			one.row.Number = n + 1
 			i.Rows[one.row.Outcome]++
 			list = append(list, one)

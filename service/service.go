@@ -194,6 +194,7 @@ func (s *Service) Run(ctx context.Context) {
 	var all sync.WaitGroup
 	for _, work := range []func(context.Context){
 		s.Recheck, s.Work, s.Post, s.Ask, s.KeepUses, s.RunRehearsals,
+		s.ReadDirectories,
 	} {
 		all.Go(func() { work(ctx) })
 	}

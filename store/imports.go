@@ -23,6 +23,7 @@ type importBody struct {
 	Key      string                 `json:"key"`
 	Rows     map[api.RowOutcome]int `json:"rows"`
 	JobID    string                 `json:"job_id"`
+	Managed  []string               `json:"managed,omitempty"`
 }
 
 // Imports lists imports of records.
@@ -55,6 +56,7 @@ func scanImport(scan scanner) (i api.RecordImport, err error) {
 	err = json.Unmarshal([]byte(body), &b)
 	i.Created, i.Kind, i.Encoding, i.Columns, i.Mapping, i.Key, i.Rows, i.JobID =
 		fromMillis(created), b.Kind, b.Encoding, b.Columns, b.Mapping, b.Key, b.Rows, b.JobID
+	i.Managed = b.Managed
 	return i, err
 }
 
@@ -108,7 +110,7 @@ func (tx *Tx) AddImport(ctx context.Context, i *api.RecordImport) error {
 
 func importJSON(i *api.RecordImport) (string, error) {
 	body, err := json.Marshal(
-		importBody{i.Kind, i.Encoding, i.Columns, i.Mapping, i.Key, i.Rows, i.JobID},
+		importBody{i.Kind, i.Encoding, i.Columns, i.Mapping, i.Key, i.Rows, i.JobID, i.Managed},
 	)
 	return string(body), err
 }

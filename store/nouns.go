@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"maps"
 	"slices"
@@ -106,9 +107,16 @@ var People = &Table[vpn.Person, api.Person]{
 		from: "people p",
 		cols: `p.id, p.version, p.created, p.changed, p.body,
 			(SELECT COUNT(*) FROM accounts a WHERE a.person_id = p.id), (SELECT COUNT(*) FROM
-			devices d WHERE d.person_id = p.id)`,
+			devices d WHERE d.person_id = p.id), COALESCE(s.kind, ''), s.missing`,
+		joins: "LEFT JOIN sources s ON s.person_id = p.id",
 		scan: func(scan scanner) (row api.Person, err error) {
-			err = scanRecord(scan, &row.Person, &row.Meta, &row.Accounts, &row.Devices)
+			var missing sql.NullInt64
+			err = scanRecord(scan, &row.Person, &row.Meta, &row.Accounts, &row.Devices, &row.Source,
+				&missing)
+			if missing.Valid {
+				since := fromMillis(missing.Int64)
+				row.Missing = &since
+			}
 			return row, err
 		},
 		search: []string{
@@ -127,6 +135,8 @@ var People = &Table[vpn.Person, api.Person]{
 			"name":  "p.name = ?",
 			"mail":  "p.mail = ?",
 			"group": "p.id IN (SELECT person_id FROM person_groups WHERE name = ?)",
+			"source": "COALESCE((SELECT iif(o.missing IS NULL, o.kind, 'missing') FROM sources o " +
+				"WHERE o.person_id = p.id), 'here') = ?",
 		},
 	},
 }

@@ -1,0 +1,137 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"wardicon/api"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+)
+
+const directoryOwner = "directory:1"
+
+// Directory reads how people are read from a directory, with the password open.
+func (tx *Tx) Directory(ctx context.Context) (d vpn.Directory, err error) {
+	var body string
+	var version int
+	if err := tx.q.QueryRowContext(ctx, `SELECT version, body FROM directory`).
+		Scan(&version, &body); err != nil {
+		return d, fmt.Errorf("database: %w", err)
+	}
+	if err := json.Unmarshal([]byte(body), &d); err != nil {
+		return d, fmt.Errorf("database: directory: %w", err)
+	}
+	d.Version = version
+	plain, err := tx.secret(ctx, directoryOwner, "password")
+	var damaged *DamagedError
+	if errors.As(err, &damaged) {
+		d.Damaged, err = true, nil
+	}
+	if plain != nil {
+		text := secret.New(string(plain))
+		d.Password = &text
+	}
+	d.Normalise()
+	return d, err
+}
+
+// PutDirectory replaces it.
+func (tx *Tx) PutDirectory(ctx context.Context, d *vpn.Directory) error {
+	password := d.Password
+	d.Normalise()
+	d.Password = nil
+	body, err := json.Marshal(d)
+	if err != nil {
+		return err
+	}
+	if err := tx.q.QueryRowContext(ctx,
+		`UPDATE directory SET version = version + 1, body = ? RETURNING version`, string(body)).
+		Scan(&d.Version); err != nil {
+		return err
+	}
+	if password == nil || password.IsZero() {
+		_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, directoryOwner)
+		return err
+	}
+	return tx.putSecret(ctx, directoryOwner, "password", []byte(password.Reveal()))
+}
+
+// DirectoryState is what came of the last reading.
+func (tx *Tx) DirectoryState(ctx context.Context) (st api.DirectoryState, err error) {
+	var body string
+	if err := tx.q.QueryRowContext(ctx, `SELECT state, (SELECT COUNT(*) FROM sources WHERE kind =
+		'directory'), (SELECT COUNT(*) FROM sources WHERE kind = 'directory' AND missing IS NOT NULL)
+		FROM directory`).Scan(&body, &st.People, &st.Missing); err != nil {
+		return st, fmt.Errorf("database: %w", err)
+	}
+	people, missing := st.People, st.Missing
+	err = json.Unmarshal([]byte(body), &st)
+	st.People, st.Missing = people, missing
+	return st, err
+}
+
+// PutDirectoryState keeps what came of a reading.
+func (tx *Tx) PutDirectoryState(ctx context.Context, st api.DirectoryState) error {
+	body, err := json.Marshal(st)
+	if err != nil {
+		return err
+	}
+	_, err = tx.q.ExecContext(ctx, `UPDATE directory SET state = ?`, string(body))
+	return err
+}
+
+// Source is where a person comes from.
+type Source struct {
+	PersonID, Entry, External string
+	Missing                   *time.Time
+}
+
+// Kinds of sources.
+const (
+	FromDirectory = "directory"
+	FromSCIM      = "scim"
+)
+
+// Sources lists the people of a kind, by the value that identifies them there.
+func (tx *Tx) Sources(ctx context.Context, kind string) ([]Source, error) {
+	return collect(ctx, tx, scanSource,
+		`SELECT person_id, entry, external, missing FROM sources WHERE kind = ? ORDER BY entry`, kind)
+}
+
+func scanSource(scan scanner) (s Source, err error) {
+	var missing *int64
+	err = scan(&s.PersonID, &s.Entry, &s.External, &missing)
+	if missing != nil {
+		since := fromMillis(*missing)
+		s.Missing = &since
+	}
+	return s, err
+}
+
+// SourceOf is where a person comes from; nil where that is here.
+func (tx *Tx) SourceOf(ctx context.Context, kind, personID string) (*Source, error) {
+	list, err := collect(ctx, tx, scanSource, `SELECT person_id, entry, external, missing FROM sources
+		WHERE kind = ? AND person_id = ?`, kind, personID)
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
+// PutSource says where a person comes from, in the place of what was said before.
+func (tx *Tx) PutSource(ctx context.Context, kind string, s Source) error {
+	var missing *int64
+	if s.Missing != nil {
+		ms := millis(*s.Missing)
+		missing = &ms
+	}
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO sources (person_id, kind, entry, external, missing)
+		VALUES (?, ?, ?, ?, ?) ON CONFLICT (person_id) DO UPDATE SET kind = excluded.kind,
+		entry = excluded.entry, external = excluded.external, missing = excluded.missing`,
+		s.PersonID, kind, s.Entry, s.External, missing)
+	return constraint("person", err)
+}
