@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"wardicon/core/vpn"
+)
 
 // DirectoryState is what came of the last reading of the directory.
 type DirectoryState struct {
@@ -27,4 +31,12 @@ type DirectoryReading struct {
 	Gone []string `json:"gone"`
 	// The job that imports what differs; none where nothing does, or in a dry run.
 	Job *Job `json:"job,omitempty"`
+}
+
+// Provisioned is a person who came by SCIM (RFC 7643), with the attributes as its client sent them.
+type Provisioned struct {
+	Person             vpn.Person
+	UserName, External string
+	Attributes         string // JSON
+	Active             bool
 }

@@ -21,6 +21,7 @@ import (
 	"wardicon/api"
 	"wardicon/core/vpn"
 	"wardicon/service"
+	"wardicon/store"
 )
 
 // identified gives every request an identity of our own making: what a caller sends
@@ -201,32 +202,9 @@ func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 		next(ctx)
 		return
 	}
-	token := bearer(ctx.Header("Authorization"), ctx.Header("Cookie"))
-	session, err := a.svc.Session(
-		ctx.Context(),
-		token,
-		service.Caller{Address: callerOf(ctx.Context()).address, Client: ctx.Header("User-Agent")},
-	)
 	op := ctx.Operation()
-	switch needed, _ := op.Metadata[roleNeeded].(string); {
-	case err != nil:
-	case session.Operator.MustChange && op.Metadata[ownAffair] == nil:
-		err = service.ErrMustChange
-	case session.Operator.MustEnrol && op.Metadata[ownAffair] == nil &&
-		op.Metadata[enrolling] == nil:
-		err = service.ErrMustEnrol
-	case !service.Allows(session.Role, needed):
-		err = vpn.Refuse(
-			vpn.KindRole,
-			fmt.Sprintf(
-				"this needs the role %s, and this session has %s; ask an owner",
-				needed,
-				session.Role,
-			),
-		)
-	case op.Metadata[confirmed] != nil:
-		err = a.svc.Confirmed(session)
-	}
+	session, err := a.session(ctx.Context(), bearer(ctx.Header("Authorization"),
+		ctx.Header("Cookie")), ctx.Header("User-Agent"), op.Metadata)
 	if err != nil {
 		p, _ := a.answer(ctx.Context(), err).(*api.Problem)
 		if p.Status == http.StatusUnauthorized {
@@ -239,6 +217,29 @@ func (a *handlers) signedIn(ctx huma.Context, next func(huma.Context)) {
 	}
 	ctx = huma.WithContext(ctx, service.AsRole(ctx.Context(), session.Operator.Name, session.Role))
 	next(huma.WithValue(ctx, bearerKey{}, session))
+}
+
+// session is the one of a token, if it allows what an operation needs.
+func (a *handlers) session(
+	ctx context.Context,
+	token, agent string,
+	needs map[string]any,
+) (store.Session, error) {
+	session, err := a.svc.Session(ctx, token,
+		service.Caller{Address: callerOf(ctx).address, Client: agent})
+	switch needed, _ := needs[roleNeeded].(string); {
+	case err != nil:
+	case session.Operator.MustChange && needs[ownAffair] == nil:
+		err = service.ErrMustChange
+	case session.Operator.MustEnrol && needs[ownAffair] == nil && needs[enrolling] == nil:
+		err = service.ErrMustEnrol
+	case !service.Allows(session.Role, needed):
+		err = vpn.Refuse(vpn.KindRole, fmt.Sprintf(
+			"this needs the role %s, and this session has %s; ask an owner", needed, session.Role))
+	case needs[confirmed] != nil:
+		err = a.svc.Confirmed(session)
+	}
+	return session, err
 }
 
 func writeProblem(w http.ResponseWriter, r *http.Request, p *api.Problem) {

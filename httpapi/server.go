@@ -86,6 +86,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	origins.AddInsecureBypassPattern("POST " + service.LinkPath + "{token}")
 	r.Use(origins.Handler, typed)
 	a.describe(r)
+	a.provisioning(r)
 	r.Get(
 		"/health",
 		func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("alive\n")) },

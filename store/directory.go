@@ -87,6 +87,7 @@ func (tx *Tx) PutDirectoryState(ctx context.Context, st api.DirectoryState) erro
 // Source is where a person comes from.
 type Source struct {
 	PersonID, Entry, External string
+	Body                      string // attributes as a client of SCIM sent them; empty once it removed them
 	Missing                   *time.Time
 }
 
@@ -99,12 +100,12 @@ const (
 // Sources lists the people of a kind, by the value that identifies them there.
 func (tx *Tx) Sources(ctx context.Context, kind string) ([]Source, error) {
 	return collect(ctx, tx, scanSource,
-		`SELECT person_id, entry, external, missing FROM sources WHERE kind = ? ORDER BY entry`, kind)
+		`SELECT person_id, entry, external, body, missing FROM sources WHERE kind = ? ORDER BY entry`, kind)
 }
 
 func scanSource(scan scanner) (s Source, err error) {
 	var missing *int64
-	err = scan(&s.PersonID, &s.Entry, &s.External, &missing)
+	err = scan(&s.PersonID, &s.Entry, &s.External, &s.Body, &missing)
 	if missing != nil {
 		since := fromMillis(*missing)
 		s.Missing = &since
@@ -114,7 +115,7 @@ func scanSource(scan scanner) (s Source, err error) {
 
 // SourceOf is where a person comes from; nil where that is here.
 func (tx *Tx) SourceOf(ctx context.Context, kind, personID string) (*Source, error) {
-	list, err := collect(ctx, tx, scanSource, `SELECT person_id, entry, external, missing FROM sources
+	list, err := collect(ctx, tx, scanSource, `SELECT person_id, entry, external, body, missing FROM sources
 		WHERE kind = ? AND person_id = ?`, kind, personID)
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -129,9 +130,10 @@ func (tx *Tx) PutSource(ctx context.Context, kind string, s Source) error {
 		ms := millis(*s.Missing)
 		missing = &ms
 	}
-	_, err := tx.q.ExecContext(ctx, `INSERT INTO sources (person_id, kind, entry, external, missing)
-		VALUES (?, ?, ?, ?, ?) ON CONFLICT (person_id) DO UPDATE SET kind = excluded.kind,
-		entry = excluded.entry, external = excluded.external, missing = excluded.missing`,
-		s.PersonID, kind, s.Entry, s.External, missing)
+	_, err := tx.q.ExecContext(ctx, `INSERT INTO sources (person_id, kind, entry, external, body, missing)
+		VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (person_id) DO UPDATE SET kind = excluded.kind,
+		entry = excluded.entry, external = excluded.external, body = excluded.body,
+		missing = excluded.missing`,
+		s.PersonID, kind, s.Entry, s.External, s.Body, missing)
 	return constraint("person", err)
 }

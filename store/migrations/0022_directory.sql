@@ -14,6 +14,7 @@ CREATE TABLE sources (
     kind      TEXT NOT NULL CHECK (kind IN ('directory', 'scim')),
     entry     TEXT NOT NULL, -- entryUUID, or userName
     external  TEXT NOT NULL DEFAULT '',
+    body      TEXT NOT NULL DEFAULT '', -- attributes as SCIM's client sent them, as JSON
     missing   INTEGER -- since when it has not been there, or not been active
 ) WITHOUT ROWID;
 CREATE UNIQUE INDEX sources_entry ON sources (kind, lower(entry));
