@@ -38,7 +38,7 @@ bin/openapi.stamp: $(SOURCES)
 bin/openapi.json: bin/openapi.stamp
 	@:
 
-console/src/api/schema.d.ts: bin/openapi.json console/node_modules/.package-lock.json
+console/src/api/schema.d.ts: bin/openapi.json console/describe.mjs console/node_modules/.package-lock.json
 	cd console && npm run --silent types
 
 console/dist/index.html: $(WEB) console/src/api/schema.d.ts

@@ -26,6 +26,7 @@ const records = {
   profile: 'ProfileInput',
   organisation: 'Organisation',
   mail: 'Mail',
+  directory: 'Directory',
 }
 const fields = Object.fromEntries(
   Object.entries(records).map(([noun, name]) => [noun, walk(schemas[name], '', {})]),

@@ -109,6 +109,7 @@ func TestPages(t *testing.T) {
 		{"operators", "/operators", "Operators", "harbourmaster"},
 		{"me", "/me", "Your sign-in", "this session"},
 		{"mail", "/mail", "Mail", "No emails yet"},
+		{"directory", "/directory", "Directory", "SCIM 2.0"},
 		{"handovers", "/handovers", "Handovers", "No handovers yet."},
 		{"rehearsals", "/rehearsals", "Rehearsals", "No rehearsals yet."},
 		{"offboardings", "/offboardings", "Offboarding", "No offboardings yet."},

@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"wardicon/api"
 	"wardicon/client"
 )
@@ -268,6 +270,53 @@ func TestDirectory(t *testing.T) {
 	if strings.Contains(f.log.String(), "timetable-reader") {
 		t.Error("the log has the password")
 	}
+}
+
+// TestDirectoryPage sets a directory in the console, and follows who has left it.
+func TestDirectoryPage(t *testing.T) {
+	t.Parallel()
+	server := startSlapd(t, inDirectory("sigrid", "Sigrid Holm")+inDirectory("jorunn", "Jorunn Dal")+
+		inDirectory("ada", "Ada Fjell"))
+	f := start(t, true)
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	b.goTo("/directory", "Directory")
+	b.see("/scim/v2")
+	b.fill("Address", "http://directory.example")
+	b.press("Save")
+	b.see("expected ldaps:// or ldap:// and a host name")
+	b.accessible("a directory that is refused")
+	ca, err := os.ReadFile(server.ca)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.fill("Address", server.url)
+	b.fill("Base", "ou=people,"+directoryAt)
+	b.fill("Signs in as", "cn=reader,"+directoryAt)
+	b.fill("Password", "timetable-reader-71")
+	b.fill("CA of the server's certificate", string(ca))
+	b.fill("Stop if more than … % have left", "50")
+	b.press("Save")
+	b.see("The directory has not been read yet.")
+	b.press("Show what would change")
+	b.see("3 entries: 2 to add, 1 to change, 0 the same, 0 wrong.")
+	b.press("Read now")
+	b.see("3 of 3 entries")
+	server.change("dn: uid=jorunn,ou=people," + directoryAt + "\nchangetype: delete\n")
+	b.press("Read now")
+	b.see("1 of them is no longer in it.")
+	b.accessible("the directory")
+	b.fits()
+	b.shot("directory")
+	b.do(chromedp.EmulateViewport(360, 740))
+	b.fits()
+	b.shot("phone-directory")
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.load("/people?source=missing", "People")
+	b.see("no longer in the directory")
+	b.accessible("people who have left the directory")
+	b.shot("people-missing")
 }
 
 // TestHostileDirectory reads from servers that answer nothing, nonsense, or without an end.

@@ -12,6 +12,7 @@ import IconPatterns from '~icons/bi/diagram-3'
 import IconPlatforms from '~icons/bi/grid-3x3-gap'
 import IconCertificates from '~icons/bi/patch-check'
 import IconAuthorities from '~icons/bi/shield-lock'
+import IconDirectory from '~icons/bi/person-lines-fill'
 import IconMail from '~icons/bi/envelope'
 import IconOperators from '~icons/bi/person-badge'
 import IconFindings from '~icons/bi/clipboard-pulse'
@@ -51,6 +52,7 @@ const links: { to: string; text: string; icon: unknown; role?: 'issuer' | 'owner
   { to: '/offboardings', text: 'Offboarding', icon: IconOffboarding },
   { to: '/log', text: 'Audit log', icon: IconLog },
   { to: '/operators', text: 'Operators', icon: IconOperators, role: 'owner' as const },
+  { to: '/directory', text: 'Directory', icon: IconDirectory },
   { to: '/mail', text: 'Mail', icon: IconMail },
   { to: '/organisation', text: 'Organisation', icon: IconOrganisation },
 ]

@@ -26,6 +26,7 @@ export const router = createRouter({
     { path: '/rehearsals', component: () => import('./pages/Rehearsals.vue') },
     { path: '/handovers', component: () => import('./pages/Handovers.vue') },
     { path: '/offboardings', component: () => import('./pages/Offboarding.vue') },
+    { path: '/directory', component: () => import('./pages/Directory.vue') },
     { path: '/mail', component: () => import('./pages/Mail.vue') },
     { path: '/platforms', component: () => import('./pages/Platforms.vue') },
     { path: '/findings', component: () => import('./pages/Findings.vue') },

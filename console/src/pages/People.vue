@@ -1,7 +1,9 @@
 <script setup lang="ts">
+import { computed } from 'vue'
 import { api, ask, type ListQuery } from '../api/client'
 import ListTable from '../parts/ListTable.vue'
 import PageHead from '../parts/PageHead.vue'
+import { useAddress } from '../parts/useAddress'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },
@@ -9,6 +11,15 @@ const columns = [
   { key: 'groups', text: 'Groups' },
   { key: 'accounts', text: 'Accounts', number: true },
   { key: 'devices', text: 'Devices', number: true },
+]
+const source = useAddress('source')
+const filters = computed(() => (source.value ? [`source:${source.value}`] : []))
+const sources = [
+  { value: '', text: 'All' },
+  { value: 'here', text: 'Added here' },
+  { value: 'directory', text: 'From the directory' },
+  { value: 'scim', text: 'By SCIM' },
+  { value: 'missing', text: 'No longer there' },
 ]
 const load = (query: ListQuery, signal: AbortSignal) =>
   ask(api.GET('/api/v1/people', { params: { query }, signal }))
@@ -22,9 +33,23 @@ const load = (query: ListQuery, signal: AbortSignal) =>
       >Add a person</BButton
     ></PageHead
   >
-  <ListTable noun="people" :columns="columns" :load="load" first="name">
+  <ListTable noun="people" :columns="columns" :load="load" :filters="filters" first="name">
+    <template #filter>
+      <div>
+        <label class="form-label" for="source">Source</label>
+        <BFormSelect id="source" v-model="source" :options="sources" />
+      </div>
+    </template>
     <template #cell="{ row, column }">
-      <RouterLink v-if="column === 'name'" :to="`/people/${row.id}`">{{ row.name }}</RouterLink>
+      <template v-if="column === 'name'">
+        <RouterLink :to="`/people/${row.id}`">{{ row.name }}</RouterLink>
+        <span
+          v-if="row.missing"
+          class="tag warning ms-2"
+          :title="`since ${new Date(row.missing).toLocaleString()}`"
+          >{{ row.source === 'scim' ? 'deactivated' : 'no longer in the directory' }}</span
+        >
+      </template>
       <template v-else-if="column === 'groups'">{{ row.groups.join(', ') }}</template>
       <template v-else-if="column === 'accounts'">
         <span v-if="row.accounts === 0" class="tag warning">none</span
