@@ -88,3 +88,29 @@ func Settable(t reflect.Type, fields map[string]any) {
 		}
 	}
 }
+
+// RecordOperation is one change of a record among several in one call.
+type RecordOperation struct {
+	// add, change or remove.
+	Operation string `json:"operation" enum:"add,change,remove"`
+	// Kind of the record.
+	Noun string `json:"noun" enum:"gateway,person,account,device,profile,pattern"`
+	// Identifier of a record to change or remove.
+	ID string `json:"id,omitempty" maxLength:"64"`
+	// Version that was seen; 0 or nothing changes any version.
+	Version int `json:"version,omitempty" minimum:"0"`
+	// Fields of a record to add, or a merge patch (RFC 7396) of one to change.
+	Fields map[string]any `json:"fields,omitempty"`
+}
+
+// OperationResult is what came of one of them.
+type OperationResult struct {
+	// HTTP status that the operation alone would have had.
+	Status int `json:"status"`
+	// Identifier of the record.
+	ID string `json:"id,omitempty"`
+	// Version that the record has now.
+	Version int `json:"version,omitempty"`
+	// What is wrong, where it was refused.
+	Problem *Problem `json:"problem,omitempty"`
+}

@@ -130,7 +130,7 @@ func personNoun() noun[api.Person] {
 			"accounts",
 			"devices",
 		},
-		filters: []string{"group", "mail", "name"},
+		filters: []string{"group", "mail", "name", "source (here, directory, scim, missing)"},
 		row: func(p api.Person) table.Row {
 			return table.Row{p.Name, p.Mail, strings.Join(p.Groups, ", "), p.Accounts, p.Devices}
 		},

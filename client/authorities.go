@@ -27,7 +27,7 @@ func (c *Client) MakeAuthority(
 	ctx context.Context,
 	n api.NewAuthority,
 ) (api.Items[api.Authority], error) {
-	return post[api.Items[api.Authority]](ctx, c, "/make-authority", n)
+	return post[api.Items[api.Authority]](ctx, c, "/generated-authorities", n)
 }
 
 // TakeAuthority brings an authority in from a file.
@@ -38,7 +38,7 @@ func (c *Client) TakeAuthority(
 ) (api.Authority, error) {
 	body := material(m)
 	body["authority"] = name
-	return post[api.Authority](ctx, c, "/take-authority", body)
+	return post[api.Authority](ctx, c, "/imported-authorities", body)
 }
 
 // ExportAuthority packs an authority with its key under a passphrase.
@@ -50,7 +50,7 @@ func (c *Client) ExportAuthority(
 	return post[api.Handed](
 		ctx,
 		c,
-		"/authorities/"+url.PathEscape(id)+"/export",
+		"/authorities/"+url.PathEscape(id)+"/exports",
 		map[string]any{"passphrase": passphrase.Reveal(), "again": again.Reveal()},
 	)
 }
@@ -79,7 +79,7 @@ func (c *Client) Renew(ctx context.Context, id string, days int) (api.Job, error
 	return post[api.Job](
 		ctx,
 		c,
-		"/authorities/"+url.PathEscape(id)+"/renew",
+		"/authorities/"+url.PathEscape(id)+"/renewals",
 		map[string]any{"days": days},
 	)
 }
@@ -123,7 +123,7 @@ func (c *Client) ForgetRequest(ctx context.Context, id string) error {
 
 // Answer takes in a certificate that was signed elsewhere.
 func (c *Client) Answer(ctx context.Context, m api.Material) (api.Answered, error) {
-	return post[api.Answered](ctx, c, "/answer-request", material(m))
+	return post[api.Answered](ctx, c, "/request-answers", material(m))
 }
 
 // Signer shows what signs parcels.
@@ -150,7 +150,7 @@ func (c *Client) MakeSigner(
 
 // TakeSigner brings a signing certificate with its key in.
 func (c *Client) TakeSigner(ctx context.Context, m api.Material, version int) (api.Signer, error) {
-	return ask[api.Signer](ctx, c, http.MethodPost, "/take-signer", nil, seen(version), material(m))
+	return ask[api.Signer](ctx, c, http.MethodPost, "/imported-signer", nil, seen(version), material(m))
 }
 
 // RemoveSigner ends the signing of parcels.

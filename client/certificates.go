@@ -63,7 +63,7 @@ func (c *Client) Revoke(ctx context.Context, id string, reason pki.Reason) (api.
 	return post[api.Revocation](
 		ctx,
 		c,
-		"/certificates/"+url.PathEscape(id)+"/revoke",
+		"/certificates/"+url.PathEscape(id)+"/revocation",
 		map[string]any{"reason": reason},
 	)
 }
@@ -77,7 +77,7 @@ func (c *Client) RevokeDevice(
 	return post[api.Revocation](
 		ctx,
 		c,
-		"/devices/"+url.PathEscape(deviceID)+"/revoke",
+		"/devices/"+url.PathEscape(deviceID)+"/revocation",
 		map[string]any{"reason": reason},
 	)
 }
@@ -111,7 +111,7 @@ func (c *Client) TakeGatewayCertificate(
 	return post[api.Gateway](
 		ctx,
 		c,
-		"/gateways/"+url.PathEscape(gatewayID)+"/take-certificate",
+		"/gateways/"+url.PathEscape(gatewayID)+"/presented-certificate",
 		material(m),
 	)
 }
@@ -125,7 +125,7 @@ func (c *Client) TakeDeviceCertificate(
 	return post[api.Device](
 		ctx,
 		c,
-		"/devices/"+url.PathEscape(deviceID)+"/take-certificate",
+		"/devices/"+url.PathEscape(deviceID)+"/certificate",
 		material(m),
 	)
 }

@@ -129,7 +129,7 @@ func (c *Client) Confirm(ctx context.Context) error {
 		return err
 	}
 	body := map[string]string{"password": password.Reveal()}
-	err = c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
+	err = c.send(ctx, http.MethodPost, "/session/confirmation", nil, nil, body, nil)
 	var p *api.Problem
 	if !errors.As(err, &p) || p.Type != typeCodeWanted {
 		return err
@@ -139,7 +139,7 @@ func (c *Client) Confirm(ctx context.Context) error {
 		return err
 	}
 	body["code"] = strings.TrimSpace(code.Reveal())
-	return c.send(ctx, http.MethodPost, "/session/confirm", nil, nil, body, nil)
+	return c.send(ctx, http.MethodPost, "/session/confirmation", nil, nil, body, nil)
 }
 
 func (c *Client) send(
@@ -426,7 +426,7 @@ func (c *Client) Preview(
 ) (api.Items[api.ShownFile], error) {
 	method, path := http.MethodGet, "/preview"
 	if reveal {
-		method, path = http.MethodPost, "/reveal"
+		method, path = http.MethodPost, "/secret-preview"
 	}
 	return ask[api.Items[api.ShownFile]](
 		ctx,
@@ -494,7 +494,7 @@ func (c *Client) Prospects(
 
 // RollOut makes or changes the profiles of all devices that a pattern is for.
 func (c *Client) RollOut(ctx context.Context, patternID string) (api.Job, error) {
-	return post[api.Job](ctx, c, "/patterns/"+url.PathEscape(patternID)+"/roll-out", nil)
+	return post[api.Job](ctx, c, "/patterns/"+url.PathEscape(patternID)+"/roll-outs", nil)
 }
 
 // Jobs lists jobs, newest first.
@@ -509,5 +509,5 @@ func (c *Client) Job(ctx context.Context, id string) (api.Job, error) {
 
 // Cancel ends a job.
 func (c *Client) Cancel(ctx context.Context, id string) (api.Job, error) {
-	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/cancel", nil)
+	return post[api.Job](ctx, c, "/jobs/"+url.PathEscape(id)+"/cancellation", nil)
 }

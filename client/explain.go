@@ -20,7 +20,7 @@ type Failure struct {
 
 // Explain tells what lies behind a failure.
 func (c *Client) Explain(ctx context.Context, f Failure) (explain.Explanation, error) {
-	return post[explain.Explanation](ctx, c, "/explain", f)
+	return post[explain.Explanation](ctx, c, "/explanations", f)
 }
 
 // Reports lists what people said does not work.
@@ -33,7 +33,7 @@ func (c *Client) CloseReport(ctx context.Context, id string) error {
 	return c.call(
 		ctx,
 		http.MethodPost,
-		"/reports/"+url.PathEscape(id)+"/close",
+		"/reports/"+url.PathEscape(id)+"/closure",
 		nil,
 		nil,
 		struct{}{},

@@ -68,7 +68,7 @@ func (c *Client) Fixes(ctx context.Context, rule string) (api.Page[api.Fix], err
 
 // FixAll fixes them, as a job.
 func (c *Client) FixAll(ctx context.Context, rule string) (api.Job, error) {
-	return post[api.Job](ctx, c, "/rules/"+url.PathEscape(rule)+"/fix", nil)
+	return post[api.Job](ctx, c, "/rules/"+url.PathEscape(rule)+"/fixes", nil)
 }
 
 // Override lets an error pass on one profile.
@@ -107,7 +107,7 @@ func (c *Client) Compare(
 	gatewayID string,
 	in api.Comparison,
 ) (check.Compared, error) {
-	return post[check.Compared](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/compare", Patch{
+	return post[check.Compared](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/secret-comparisons", Patch{
 		"field":    in.Field,
 		"protocol": in.Protocol,
 		"login":    in.Login,
@@ -123,7 +123,7 @@ func (c *Client) Import(
 ) (t api.Imported, err error) {
 	err = c.upload(
 		ctx,
-		"/import",
+		"/imports",
 		url.Values{
 			"person": {to.PersonID}, "device": {to.Device}, "for": {to.Release},
 			"keep": {strconv.FormatBool(to.Keep)},

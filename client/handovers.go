@@ -84,14 +84,14 @@ func (c *Client) SeenConnections(
 	return get[api.Items[api.SeenConnection]](
 		ctx,
 		c,
-		"/profiles/"+url.PathEscape(profileID)+"/seen_connections",
+		"/profiles/"+url.PathEscape(profileID)+"/seen-connections",
 		nil,
 	)
 }
 
 // Whereami tells which address the service sees, and through which gateway.
 func (c *Client) Whereami(ctx context.Context) (api.Whereabouts, error) {
-	return get[api.Whereabouts](ctx, c, "/whereami", nil)
+	return get[api.Whereabouts](ctx, c, "/caller", nil)
 }
 
 // places are the paths of the nouns that can be offboarded.

@@ -34,7 +34,7 @@ func (c *Client) SetMail(ctx context.Context, m vpn.Mail, remove bool) (vpn.Mail
 
 // TryMail sends an email at once.
 func (c *Client) TryMail(ctx context.Context, to string) error {
-	return c.call(ctx, http.MethodPost, "/mail/try", nil, nil, map[string]any{"to": to}, nil)
+	return c.call(ctx, http.MethodPost, "/mail/tests", nil, nil, map[string]any{"to": to}, nil)
 }
 
 // SendEmails has every email that waits tried now.

@@ -83,7 +83,7 @@ func (c *Client) DropFactor(ctx context.Context, password secret.Text) error {
 	return c.call(
 		ctx,
 		http.MethodPost,
-		"/second-factor/drop",
+		"/second-factor/removal",
 		nil,
 		nil,
 		map[string]any{"password": password.Reveal()},

@@ -12,9 +12,9 @@ import (
 // Probe begins a job that asks a gateway on record what it answers; without an identifier, every
 // gateway.
 func (c *Client) Probe(ctx context.Context, gatewayID string) (api.Job, error) {
-	path := "/gateways/probe"
+	path := "/gateway-probes"
 	if gatewayID != "" {
-		path = "/gateways/" + url.PathEscape(gatewayID) + "/probe"
+		path = "/gateways/" + url.PathEscape(gatewayID) + "/probes"
 	}
 	return post[api.Job](ctx, c, path, struct{}{})
 }
@@ -57,7 +57,7 @@ func (c *Client) TakeOver(
 	return post[api.Gateway](
 		ctx,
 		c,
-		"/gateways/"+url.PathEscape(gatewayID)+"/probes/"+url.PathEscape(id)+"/take",
+		"/gateways/"+url.PathEscape(gatewayID)+"/probes/"+url.PathEscape(id)+"/adoption",
 		map[string]any{"which": which},
 	)
 }

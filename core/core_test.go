@@ -59,6 +59,7 @@ var levels = []string{
 	"core/format/digests",
 	"core/format/tree",
 	"core/rows",
+	"core/inventory",
 	"core/format/shell",
 	"core/format/ovpn",
 	"core/format/apple",

@@ -219,7 +219,7 @@ func TestBadInput(t *testing.T) {
 		{"findings counted by colour", "GET", "/finding-sums?by=colour", ``, 422, "/by"},
 		{"findings of a severity that is none", "GET", "/findings?filter=severity:loud", ``, 200,
 			""},
-		{"check of nothing", "POST", "/check", ``, 422, ""},
+		{"check of nothing", "POST", "/file-checks", ``, 422, ""},
 		{"offer without a way", "POST", "/gateways",
 			`{"name":"x","address":"x.example","offers":{"ikev2":{"auth":["hope"]}}}`, 422,
 			"/offers/ikev2/auth/0"},
@@ -238,7 +238,7 @@ func TestBadInput(t *testing.T) {
 			`{"place":{"latitude":95,"longitude":10},"milliseconds":20}`, 422, "/place/latitude"},
 		{"answer time from nowhere", "POST", "/gateways/" + one.ID + "/answer-times",
 			`{"place":{},"milliseconds":5}`, 422, "/place/latitude"},
-		{"too few bits", "POST", "/new-secret", `{"bits":10}`, 422, "/bits"},
+		{"too few bits", "POST", "/secrets", `{"bits":10}`, 422, "/bits"},
 		{"too many rows", "GET", "/devices?limit=100000", ``, 422, "/limit"},
 		{"still in use", "DELETE", "/gateways/" + one.ID, ``, 409, ""},
 		{"no such place", "GET", "/nowhere", ``, 404, ""},
@@ -342,7 +342,7 @@ func TestDoors(t *testing.T) {
 	}
 	_ = res.Body.Close()
 	open := []string{
-		"get /api/v1/whereami",
+		"get /api/v1/caller",
 		"get /api/v1/start",
 		"post /api/v1/start",
 		"post /api/v1/session",

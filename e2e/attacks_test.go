@@ -88,7 +88,7 @@ func TestAttackOracle(t *testing.T) {
 		)
 		code, answer, _ := f.raw(
 			http.MethodPost,
-			"/explain",
+			"/explanations",
 			string(body),
 			"Authorization",
 			auditor,
@@ -354,12 +354,12 @@ func TestAttackStolenSession(t *testing.T) {
 		{"an operator", http.MethodPost, "/operators",
 			`{"name":"mallory","role":"owner"}`},
 		{"an authority with its key",
-			http.MethodPost, "/authorities/" + authority + "/export",
+			http.MethodPost, "/authorities/" + authority + "/exports",
 			`{"passphrase":"anchor velvet 52 pepper rudder"}`},
 		{"an archive of parcels", http.MethodPost, "/archives",
 			`{"group":"crew"}`},
 		{"no second factor",
-			http.MethodPost, "/second-factor/drop", `{"password":"x"}`},
+			http.MethodPost, "/second-factor/removal", `{"password":"x"}`},
 	} {
 		if code, answer, _ := f.raw(
 			attack.method,
@@ -375,7 +375,7 @@ func TestAttackStolenSession(t *testing.T) {
 	for range 110 {
 		if last, answer, _ = f.raw(
 			http.MethodPost,
-			"/profiles/"+profile+"/reveal",
+			"/profiles/"+profile+"/secret-preview",
 			"",
 			stolen...); last != http.StatusOK {
 			break
@@ -386,7 +386,7 @@ func TestAttackStolenSession(t *testing.T) {
 	}
 	if code, answer, _ := f.raw(
 		http.MethodPost,
-		"/session/confirm",
+		"/session/confirmation",
 		`{"password":"guessed guessed guessed"}`,
 		stolen...); code != http.StatusUnprocessableEntity {
 		t.Errorf("a guessed password confirms: %d %s", code, answer)
@@ -394,7 +394,7 @@ func TestAttackStolenSession(t *testing.T) {
 	// What is right once opens for a while.
 	if code, answer, _ := f.raw(
 		http.MethodPost,
-		"/session/confirm",
+		"/session/confirmation",
 		fmt.Sprintf(`{"password":%q}`, demo.OwnerPassword),
 		stolen...); code != http.StatusNoContent {
 		t.Fatalf("%d %s", code, answer)

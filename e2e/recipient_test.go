@@ -267,7 +267,7 @@ func TestWhereami(t *testing.T) {
 		{"forwarded", "Forwarded", `for=unknown`, "127.0.0.1", ""},
 		{"forwarded", "X-Forwarded-For", "198.51.100.7", "127.0.0.1", ""},
 	} {
-		for _, path := range []string{"/api/v1/whereami", "/whereami"} {
+		for _, path := range []string{"/api/v1/caller", "/whereami"} {
 			req, err := http.NewRequestWithContext(
 				t.Context(),
 				http.MethodGet,

@@ -35,6 +35,7 @@ var (
 		"make-user-lists",
 		"take-signer",
 		"remove-signer",
+		"change-directory",
 		"change-mail",
 		"try-mail",
 		"change-organisation",

@@ -73,7 +73,7 @@ func (a *handlers) authorities() {
 			service.RoleOwner,
 			operation(
 				http.MethodPost,
-				"/make-authority",
+				"/generated-authorities",
 				"make-authority",
 				"Create a certificate authority",
 				tag,
@@ -87,7 +87,7 @@ func (a *handlers) authorities() {
 		service.RoleOwner,
 		operation(
 			http.MethodPost,
-			"/take-authority",
+			"/imported-authorities",
 			"take-authority",
 			"Import a certificate authority from a file",
 			tag,
@@ -104,7 +104,7 @@ func (a *handlers) authorities() {
 				service.RoleOwner,
 				operation(
 					http.MethodPost,
-					"/authorities/{id}/export",
+					"/authorities/{id}/exports",
 					"export-authority",
 					"Export a certificate authority with its key (owners only)",
 					tag,
@@ -152,7 +152,7 @@ func (a *handlers) authorities() {
 	)
 	renew := operation(
 		http.MethodPost,
-		"/authorities/{id}/renew",
+		"/authorities/{id}/renewals",
 		"renew-certificates",
 		"Renew device certificates that expire soon",
 		tag,
@@ -216,7 +216,7 @@ func (a *handlers) requests() {
 		a,
 		operation(
 			http.MethodPost,
-			"/answer-request",
+			"/request-answers",
 			"answer-request",
 			"Import the certificate for a signing request",
 			tag,

@@ -150,7 +150,7 @@ func (a *handlers) certificates() {
 		a,
 		operation(
 			http.MethodPost,
-			"/gateways/{id}/take-certificate",
+			"/gateways/{id}/presented-certificate",
 			"take-gateway-certificate",
 			"Import the certificate that a gateway presents",
 			"certificates",
@@ -163,7 +163,7 @@ func (a *handlers) certificates() {
 		a,
 		operation(
 			http.MethodPost,
-			"/devices/{id}/take-certificate",
+			"/devices/{id}/certificate",
 			"take-device-certificate",
 			"Import a device's certificate and key",
 			"certificates",
@@ -202,7 +202,7 @@ func (a *handlers) certificates() {
 		a,
 		operation(
 			http.MethodPost,
-			"/certificates/{id}/revoke",
+			"/certificates/{id}/revocation",
 			"revoke-certificate",
 			"Revoke a certificate",
 			"certificates",
@@ -215,7 +215,7 @@ func (a *handlers) certificates() {
 		a,
 		operation(
 			http.MethodPost,
-			"/devices/{id}/revoke",
+			"/devices/{id}/revocation",
 			"revoke-device",
 			"Revoke all certificates of a device",
 			"certificates",

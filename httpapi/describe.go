@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"embed"
 	"reflect"
 	"strings"
@@ -27,12 +28,12 @@ func described(schemas huma.Registry) {
 			if s.Description == "" {
 				s.Description = api.Describe(t, property)
 			}
-			if s.Description != "" || t.Name() != "" {
-				continue
-			}
-			if f, ok := fieldOf(t, property); ok {
+			if f, ok := fieldOf(t, property); s.Description == "" && t.Name() == "" && ok {
 				request := strings.ToLower(name[:1]) + strings.TrimSuffix(name[1:], "Body")
 				s.Description = own["httpapi."+request+".Body."+f.Name]
+			}
+			if s.Description == "" && s.Ref == "" {
+				s.Description = cmp.Or(commonWords[name+"."+property], commonWords[property])
 			}
 		}
 	}

@@ -30,7 +30,7 @@ func (a *handlers) explain() {
 			service.RoleAuditor,
 			operation(
 				http.MethodPost,
-				"/explain",
+				"/explanations",
 				"explain-failure",
 				"Explain an error code or a log; nothing is stored",
 				"findings",
@@ -63,7 +63,7 @@ func (a *handlers) explain() {
 	)
 	quiet(a, operation(
 		http.MethodPost,
-		"/reports/{id}/close",
+		"/reports/{id}/closure",
 		"close-report",
 		"Close a problem report",
 		"findings",

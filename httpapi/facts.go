@@ -78,7 +78,7 @@ func (a *handlers) facts() {
 			service.RoleAuditor,
 			operation(
 				http.MethodPost,
-				"/new-secret",
+				"/secrets",
 				"make-secret",
 				"Generate a secret without look-alike characters; it is not stored",
 				"facts",

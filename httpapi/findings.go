@@ -132,7 +132,7 @@ func (a *handlers) findings() {
 	)
 	fix := operation(
 		http.MethodPost,
-		"/rules/{rule}/fix",
+		"/rules/{rule}/fixes",
 		"fix-all",
 		"Fix the findings of a rule automatically, as a job",
 		"findings",
@@ -172,7 +172,7 @@ func (a *handlers) findings() {
 		service.RoleAuditor,
 		operation(
 			http.MethodPost,
-			"/check",
+			"/file-checks",
 			"check-files",
 			"Check client files; they are not stored",
 			"findings",
@@ -190,7 +190,7 @@ func (a *handlers) findings() {
 		a,
 		operation(
 			http.MethodPost,
-			"/gateways/{id}/compare",
+			"/gateways/{id}/secret-comparisons",
 			"compare-secret",
 			"Compare a secret with a gateway's record; neither is shown",
 			"gateways",
@@ -201,7 +201,7 @@ func (a *handlers) findings() {
 	)
 	bring := operation(
 		http.MethodPost,
-		"/import",
+		"/imports",
 		"import-files",
 		"Show gateways, accounts and certificates in files that are not on record, and import "+
 			"them on request",

@@ -154,7 +154,7 @@ func (a *handlers) handovers() {
 	)
 	where := operation(
 		http.MethodGet,
-		"/whereami",
+		"/caller",
 		"whereami",
 		"Show the public address of the caller, and the gateway in between",
 		"handovers",
@@ -167,7 +167,7 @@ func (a *handlers) handovers() {
 		a,
 		operation(
 			http.MethodGet,
-			"/profiles/{id}/seen_connections",
+			"/profiles/{id}/seen-connections",
 			"list-seen_connections",
 			"List the connections of a profile's device that were seen",
 			"profiles",

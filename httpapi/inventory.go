@@ -20,6 +20,13 @@ type loadInput struct {
 	Body   api.Inventory
 }
 
+type operationsInput struct {
+	Body struct {
+		// Operations, each done by itself, in their order.
+		Operations []api.RecordOperation `json:"operations" minItems:"1" maxItems:"1000"`
+	}
+}
+
 // inventory are the operations on all records together.
 func (a *handlers) inventory() {
 	const tag = "inventory"
@@ -39,6 +46,20 @@ func (a *handlers) inventory() {
 			return inventorySchema(a.huma.OpenAPI().Components.Schemas.Map())
 		},
 	)
+	many := operation(http.MethodPost, "/record-changes", "change-records",
+		"Add, change and remove up to 1000 records in one call, each by itself", tag)
+	many.MaxBodyBytes = maxBody
+	handle(a, many, func(ctx context.Context, in *operationsInput) (
+		api.Items[api.OperationResult], error) {
+		list := make([]api.OperationResult, 0, len(in.Body.Operations))
+		for _, op := range in.Body.Operations {
+			if err := ctx.Err(); err != nil {
+				return api.Items[api.OperationResult]{}, err
+			}
+			list = append(list, a.changeOne(ctx, op))
+		}
+		return items(list, nil)
+	})
 	load := operation(http.MethodPost, "/inventory/changes", "change-inventory",
 		"Make the records what an inventory says, in one transaction", tag)
 	load.MaxBodyBytes = rows.MaxBytes
@@ -50,4 +71,22 @@ func (a *handlers) inventory() {
 			},
 		})
 	})
+}
+
+// changeOne does one of many operations, and says how it would have been answered alone.
+func (a *handlers) changeOne(ctx context.Context, op api.RecordOperation) api.OperationResult {
+	if (op.ID == "") != (op.Operation == "add") {
+		p := problem(http.StatusUnprocessableEntity, "invalid", "an operation adds a record without "+
+			"an id, or changes or removes one with its id")
+		return api.OperationResult{Status: p.Status, ID: op.ID, Problem: p}
+	}
+	id, version, err := a.changers[op.Noun](ctx, op)
+	if err != nil {
+		p, _ := a.answer(ctx, err).(*api.Problem)
+		return api.OperationResult{Status: p.Status, ID: op.ID, Problem: p}
+	}
+	status := map[string]int{
+		"add": http.StatusCreated, "change": http.StatusOK, "remove": http.StatusNoContent,
+	}[op.Operation]
+	return api.OperationResult{Status: status, ID: id, Version: version}
 }

@@ -65,6 +65,9 @@ type addInput struct {
 // readers make records of JSON, held to their schemas, by noun.
 type readers map[string]func(base any, fields []byte) (any, error)
 
+// changers change one record, by noun: what one of many operations in one call does.
+type changers map[string]func(context.Context, api.RecordOperation) (string, int, error)
+
 func nouns(a *handlers) {
 	records(a, a.svc.Gateways, "/gateways", "gateways")
 	records(a, a.svc.People, "/people", "people")
@@ -97,6 +100,32 @@ func records[R, Row any, P service.Record[R]](
 			Required: true,
 			Content:  map[string]*huma.MediaType{media: {Schema: input}},
 		}
+	}
+
+	a.changers[noun] = func(ctx context.Context, op api.RecordOperation) (id string, n int, err error) {
+		fields, err := json.Marshal(op.Fields)
+		if err != nil {
+			return "", 0, err
+		}
+		switch op.Operation {
+		case "add":
+			var blank R
+			P(&blank).Normalise()
+			r, err := merged[R, P](registry, full, noun, &blank, fields)
+			if err != nil {
+				return "", 0, err
+			}
+			_, err = u.Add(ctx, r)
+			return u.ID(r), 1, err
+		case "change":
+			var r P
+			_, err = u.Change(ctx, op.ID, op.Version, func(old P) (P, error) {
+				r, err = merged[R, P](registry, full, noun, old, fields)
+				return r, err
+			}, func(field string) bool { return !mentions(fields, field) })
+			return op.ID, u.Version(r), err
+		}
+		return op.ID, 0, u.Remove(ctx, op.ID)
 	}
 
 	handle(

@@ -225,7 +225,7 @@ func (a *handlers) own() {
 	drop := confirming(
 		anybody(
 			http.MethodPost,
-			"/second-factor/drop",
+			"/second-factor/removal",
 			"drop-factor",
 			"Turn your second factor off",
 		),

@@ -72,7 +72,7 @@ func (a *handlers) patterns() {
 
 	roll := operation(
 		http.MethodPost,
-		"/patterns/{id}/roll-out",
+		"/patterns/{id}/roll-outs",
 		"roll-out-pattern",
 		"Create or change the profiles of all devices of a pattern, as a job",
 		"patterns",
@@ -99,7 +99,7 @@ func (a *handlers) patterns() {
 		a,
 		operation(
 			http.MethodPost,
-			"/jobs/{id}/cancel",
+			"/jobs/{id}/cancellation",
 			"cancel-job",
 			"Cancel a running job; what it has done is kept",
 			"jobs",

@@ -49,7 +49,7 @@ func (a *handlers) probes() {
 	handle(
 		a,
 		begun(
-			"/gateways/{id}/probe",
+			"/gateways/{id}/probes",
 			"probe-gateway",
 			"Start a job that probes a gateway on each protocol that it offers; its newest probe "+
 				"lists the differences from its record",
@@ -60,7 +60,7 @@ func (a *handlers) probes() {
 	)
 	handle(
 		a,
-		begun("/gateways/probe", "probe-gateways", "Start a job that probes all gateways"),
+		begun("/gateway-probes", "probe-gateways", "Start a job that probes all gateways"),
 		func(ctx context.Context, _ *none) (api.Job, error) {
 			return a.svc.ProbeGateways(ctx, "")
 		},
@@ -108,7 +108,7 @@ func (a *handlers) probes() {
 		a,
 		operation(
 			http.MethodPost,
-			"/gateways/{id}/probes/{probe}/take",
+			"/gateways/{id}/probes/{probe}/adoption",
 			"take-over-probe",
 			"Accept probe results into a gateway's record",
 			tag,

@@ -100,7 +100,7 @@ func (a *handlers) profiles() {
 		a,
 		operation(
 			http.MethodPost,
-			"/profiles/{id}/reveal",
+			"/profiles/{id}/secret-preview",
 			"reveal-profile",
 			"Show the files with their secrets; recorded in the audit log",
 			"profiles",

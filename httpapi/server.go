@@ -51,14 +51,15 @@ type handlers struct {
 	log  *slog.Logger
 	opts Options
 	// what may be sent to paths that take more than others, in bytes
-	uploads map[string]int64
-	readers readers
+	uploads  map[string]int64
+	readers  readers
+	changers changers
 }
 
 // New makes the handler of the whole service.
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
-	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}, readers: readers{}}
+	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}, readers: readers{}, changers: changers{}}
 	r.Use(
 		identified,
 		a.logged,
@@ -84,7 +85,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	// Old browsers of phones call a page without referrers "null". Who has link and passcode needs
 	// no other site's page.
 	origins.AddInsecureBypassPattern("POST " + service.LinkPath + "{token}")
-	r.Use(origins.Handler, typed)
+	r.Use(origins.Handler, typed, a.once)
 	a.describe(r)
 	a.provisioning(r)
 	r.Get(
@@ -162,8 +163,9 @@ func Describe(version string) *huma.OpenAPI {
 		svc:  service.New(nil, slog.New(slog.DiscardHandler), time.Now),
 		opts: Options{Version: version},
 
-		uploads: map[string]int64{},
-		readers: readers{},
+		uploads:  map[string]int64{},
+		readers:  readers{},
+		changers: changers{},
 	}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
@@ -220,6 +222,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.explain()
 	a.facts()
 	described(a.huma.OpenAPI().Components.Schemas)
+	answered(a.huma.OpenAPI())
 }
 
 // schemaName keeps types of the same name apart: a record and its row in a list, a

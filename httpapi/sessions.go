@@ -155,7 +155,7 @@ func (a *handlers) sessions() {
 	)
 	confirm := ownOperation(
 		http.MethodPost,
-		"/session/confirm",
+		"/session/confirmation",
 		"confirm-session",
 		"Confirm your identity by password and second factor; for five minutes the session may "+
 			"then do what requires confirmation",

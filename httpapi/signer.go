@@ -60,7 +60,7 @@ func (a *handlers) signer() {
 			service.RoleOwner,
 			operation(
 				http.MethodPost,
-				"/take-signer",
+				"/imported-signer",
 				"take-signer",
 				"Import a signing certificate and its key",
 				tag,

@@ -78,7 +78,7 @@ func (w *worked) diagnostics() (format.File, bool) {
 	return diagnostics.Script(w.in.Device.Platform, s)
 }
 
-const whereamiPath = "/api/v1/whereami"
+const whereamiPath = "/api/v1/caller"
 
 // card makes the card that goes with files; those that are cards themselves, and lists of digests,
 // are not named on it.

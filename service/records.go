@@ -40,6 +40,14 @@ func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
 // ID is the identifier of a record that was kept.
 func (u *Records[R, Row, P]) ID(r P) string { return u.meta(r).ID }
 
+// Version is the version of a record that was kept; 0 of none.
+func (u *Records[R, Row, P]) Version(r P) int {
+	if r == nil {
+		return 0
+	}
+	return u.meta(r).Version
+}
+
 // List reads a page.
 func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (api.Page[Row], error) {
 	return u.table.List(ctx, u.s.store.Read(), q)

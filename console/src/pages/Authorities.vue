@@ -26,13 +26,13 @@ async function look() {
 onMounted(() => run(look, ''))
 async function make() {
   await run(async () => {
-    await ask(api.POST('/api/v1/make-authority', { body: draft }))
+    await ask(api.POST('/api/v1/generated-authorities', { body: draft }))
     doing.value = ''
     await look()
   }, 'Made.')
 }
 async function bring(m: Material, name: string) {
-  await ask(api.POST('/api/v1/take-authority', { body: { ...m, authority: name } }))
+  await ask(api.POST('/api/v1/imported-authorities', { body: { ...m, authority: name } }))
   await look()
 }
 const day = (v: string) => new Date(v).toLocaleDateString()

@@ -57,7 +57,11 @@ function look() {
   void run(async () => {
     const query = { for: release.value || undefined }
     result.value = await ask(
-      api.POST('/api/v1/check', { params: { query }, body: form(), bodySerializer: (b) => b }),
+      api.POST('/api/v1/file-checks', {
+        params: { query },
+        body: form(),
+        bodySerializer: (b) => b,
+      }),
     )
     round.value++
   })
@@ -71,7 +75,7 @@ function bring(keep: boolean) {
       keep,
     }
     imported.value = await ask(
-      api.POST('/api/v1/import', { params: { query }, body: form(), bodySerializer: (b) => b }),
+      api.POST('/api/v1/imports', { params: { query }, body: form(), bodySerializer: (b) => b }),
     )
   })
 }

@@ -92,7 +92,7 @@ async function again() {
 }
 async function bring(m: Material) {
   await ask(
-    api.POST('/api/v1/devices/{id}/take-certificate', {
+    api.POST('/api/v1/devices/{id}/certificate', {
       params: { path: { id: props.id } },
       body: m,
     }),

@@ -31,14 +31,14 @@ function lookInto(r: Schemas['Report']) {
 }
 const close = (id: string) =>
   run(async () => {
-    await ask(api.POST('/api/v1/reports/{id}/close', { params: { path: { id } } }))
+    await ask(api.POST('/api/v1/reports/{id}/closure', { params: { path: { id } } }))
     await lookForReports()
   }, '')
 
 const tell = () =>
   run(async () => {
     const body = { text: draft.text, profile_id: draft.profile_id || undefined }
-    result.value = await ask(api.POST('/api/v1/explain', { body }))
+    result.value = await ask(api.POST('/api/v1/explanations', { body }))
     await nextTick()
     heading.value?.focus()
   }, '')

@@ -30,7 +30,7 @@ const states = [
 ]
 const { wrong, run } = useForm({})
 const { job, lost, follow } = useJob(() => table.value?.look())
-const probeAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateways/probe'))), '')
+const probeAll = () => run(async () => follow(await ask(api.POST('/api/v1/gateway-probes'))), '')
 const load = (query: ListQuery, signal: AbortSignal) =>
   ask(api.GET('/api/v1/gateways', { params: { query }, signal }))
 </script>

@@ -52,7 +52,7 @@ async function save() {
 }
 async function tryIt() {
   await trying.run(async () => {
-    await ask(api.POST('/api/v1/mail/try', { body: { to: to.value } }))
+    await ask(api.POST('/api/v1/mail/tests', { body: { to: to.value } }))
   }, `The server accepted the email to ${to.value}.`)
 }
 const sending = useForm({})

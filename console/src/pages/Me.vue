@@ -57,7 +57,7 @@ async function confirm() {
 async function drop() {
   await factor.run(async () => {
     const body = { password: factor.draft.password }
-    await ask(api.POST('/api/v1/second-factor/drop', { body }))
+    await ask(api.POST('/api/v1/second-factor/removal', { body }))
     factor.draft.password = ''
     await session.find()
   }, 'The second factor is off.')

@@ -88,7 +88,9 @@ const { job, lost, follow } = useJob(async () => {
 async function rollOut() {
   await rolling.run(async () => {
     follow(
-      await ask(api.POST('/api/v1/patterns/{id}/roll-out', { params: { path: { id: props.id } } })),
+      await ask(
+        api.POST('/api/v1/patterns/{id}/roll-outs', { params: { path: { id: props.id } } }),
+      ),
     )
   }, '')
 }

@@ -83,7 +83,7 @@ async function preview() {
   unfit.value = ''
   try {
     const call = revealed.value
-      ? api.POST('/api/v1/profiles/{id}/reveal', { params })
+      ? api.POST('/api/v1/profiles/{id}/secret-preview', { params })
       : api.GET('/api/v1/profiles/{id}/preview', { params })
     files.value = (await ask<Schemas['ItemsShownFile']>(call)).items
     if (!files.value.some((f) => f.name === name.value)) name.value = files.value[0]?.name ?? ''

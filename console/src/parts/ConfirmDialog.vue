@@ -25,7 +25,7 @@ function end(proven: boolean) {
 }
 async function prove() {
   const well = await run(
-    () => ask(api.POST('/api/v1/session/confirm', { body: { ...draft } })).then(() => {}),
+    () => ask(api.POST('/api/v1/session/confirmation', { body: { ...draft } })).then(() => {}),
     '',
   )
   if (well) end(true)

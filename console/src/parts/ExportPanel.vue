@@ -12,7 +12,7 @@ async function go() {
   await run(async () => {
     const body = { ...draft }
     const params = { path: { id: props.authority.id } }
-    const f = await ask(api.POST('/api/v1/authorities/{id}/export', { params, body }))
+    const f = await ask(api.POST('/api/v1/authorities/{id}/exports', { params, body }))
     save(f.name + '.p12', f.content)
     draft.passphrase = draft.again = ''
   }, 'Saved. Keep the file and its passphrase apart.')

@@ -74,7 +74,7 @@ const shown = ref(false)
 const wrong = ref('')
 async function make() {
   try {
-    text.value = (await ask(api.POST('/api/v1/new-secret', { body: { bits: props.makes } }))).secret
+    text.value = (await ask(api.POST('/api/v1/secrets', { body: { bits: props.makes } }))).secret
     shown.value = true
     wrong.value = ''
   } catch (e) {

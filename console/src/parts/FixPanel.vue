@@ -33,7 +33,7 @@ async function show() {
 onMounted(show)
 async function fix() {
   try {
-    follow(await ask(api.POST('/api/v1/rules/{rule}/fix', { params: path })))
+    follow(await ask(api.POST('/api/v1/rules/{rule}/fixes', { params: path })))
   } catch (e) {
     wrong.value = (e as Error).message
   }

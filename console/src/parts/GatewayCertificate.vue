@@ -50,7 +50,7 @@ async function make() {
 }
 async function bring(m: Material) {
   await ask(
-    api.POST('/api/v1/gateways/{id}/take-certificate', {
+    api.POST('/api/v1/gateways/{id}/presented-certificate', {
       params: { path: { id: props.id } },
       body: m,
     }),

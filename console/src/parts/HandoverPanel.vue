@@ -30,7 +30,7 @@ async function look() {
   const query = { filter: [`profile_id:${props.profile}`], limit: 20 }
   list.value = (await ask(api.GET('/api/v1/handovers', { params: { query } }))).items
   const params = { path: { id: props.profile } }
-  seen.value = (await ask(api.GET('/api/v1/profiles/{id}/seen_connections', { params }))).items
+  seen.value = (await ask(api.GET('/api/v1/profiles/{id}/seen-connections', { params }))).items
 }
 onMounted(() => run(look, ''))
 async function make() {

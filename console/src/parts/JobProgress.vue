@@ -16,7 +16,7 @@ async function cancel() {
   wrong.value = ''
   try {
     const params = { path: { id: job.value.id } }
-    job.value = await ask(api.POST('/api/v1/jobs/{id}/cancel', { params }))
+    job.value = await ask(api.POST('/api/v1/jobs/{id}/cancellation', { params }))
   } catch (e) {
     wrong.value = (e as Error).message
   }

@@ -32,13 +32,15 @@ const asking = computed(() => job.value?.state === 'running')
 const probeNow = () =>
   run(
     async () =>
-      follow(await ask(api.POST('/api/v1/gateways/{id}/probe', { params: { path: path.value } }))),
+      follow(await ask(api.POST('/api/v1/gateways/{id}/probes', { params: { path: path.value } }))),
     '',
   )
 function take(which: number[]) {
   const params = { path: { ...path.value, probe: probe.value!.id! } }
   return run(async () => {
-    await ask(api.POST('/api/v1/gateways/{id}/probes/{probe}/take', { params, body: { which } }))
+    await ask(
+      api.POST('/api/v1/gateways/{id}/probes/{probe}/adoption', { params, body: { which } }),
+    )
     emit('changed')
   }, 'Accepted into the record. Probe again to verify; affected parcels are now outdated.')
 }

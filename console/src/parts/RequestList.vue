@@ -29,7 +29,7 @@ async function ownRequest() {
   }, 'The request is downloaded; have it signed.')
 }
 async function answer(m: Material) {
-  await ask(api.POST('/api/v1/answer-request', { body: m }))
+  await ask(api.POST('/api/v1/request-answers', { body: m }))
   await look()
   emit('answered')
 }

@@ -22,7 +22,7 @@ async function go() {
   await run(async () => {
     const params = { path: { id: props.id } }
     const body = { reason: draft.reason } as Schemas['ReasonInputBody']
-    touched.value = await ask(api.POST('/api/v1/certificates/{id}/revoke', { params, body }))
+    touched.value = await ask(api.POST('/api/v1/certificates/{id}/revocation', { params, body }))
   }, '')
 }
 function close() {

@@ -45,7 +45,7 @@ async function renew(days: number) {
   await run(async () => {
     follow(
       await ask(
-        api.POST('/api/v1/authorities/{id}/renew', { params: params.value, body: { days } }),
+        api.POST('/api/v1/authorities/{id}/renewals', { params: params.value, body: { days } }),
       ),
     )
   }, '')

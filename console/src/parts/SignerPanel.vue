@@ -33,7 +33,7 @@ async function make() {
   }, 'Parcels are signed with it from now on.')
 }
 async function bring(m: Material) {
-  signer.value = await ask(api.POST('/api/v1/take-signer', { ...now(), body: m }))
+  signer.value = await ask(api.POST('/api/v1/imported-signer', { ...now(), body: m }))
 }
 const remove = () => ask(api.DELETE('/api/v1/signer', now()))
 async function removed() {
