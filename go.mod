@@ -6,6 +6,7 @@ ignore ./console/node_modules
 
 require (
 	codeberg.org/go-pdf/fpdf v0.12.0
+	github.com/GehirnInc/crypt v0.0.0-20230320061759-8cc1b52080c5
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/boombuler/barcode v1.1.0
 	github.com/ccojocar/zxcvbn-go v1.0.4

@@ -149,6 +149,15 @@ type GatewayUsers struct {
 	Left []string `json:"left"`
 }
 
+// GatewayConfiguration is a gateway's own side: files for its daemons.
+type GatewayConfiguration struct {
+	Files []Handed `json:"files"`
+	// Accounts in its user lists.
+	Users int `json:"users"`
+	// What is not on record, and left to the gateway's administrator.
+	Left []string `json:"left"`
+}
+
 // Handed is a file with its content.
 type Handed struct {
 	Name    string `json:"name"`

@@ -7,6 +7,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/spf13/cobra"
 
+	"wardicon/api"
 	"wardicon/client"
 	"wardicon/core/format"
 )
@@ -40,15 +41,8 @@ recorded in the audit log.`,
 				if err != nil {
 					return err
 				}
-				files := make([]format.File, len(out.Files))
-				for i, f := range out.Files {
-					files[i] = format.File{Name: f.Name, Content: f.Content, Private: true}
-				}
-				if err := keep(to, files); err != nil {
+				if err := keepHanded(to, out.Files); err != nil {
 					return err
-				}
-				for i := range out.Files {
-					out.Files[i].Content = nil // passwords do not go to the terminal
 				}
 				return a.print(out, func(w table.Writer) {
 					w.AppendHeader(heads("file", "purpose"))
@@ -58,6 +52,68 @@ recorded in the audit log.`,
 					a.say("%d accounts of %s", out.Users, g.Name)
 					for _, login := range out.Left {
 						a.say("left out, without a password on record: %s", login)
+					}
+				})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&to, "out", "", "new folder to save to")
+	return cmd
+}
+
+// keepHanded writes files for a gateway into a new folder, and takes their contents away: passwords
+// do not go to the terminal.
+func keepHanded(to string, list []api.Handed) error {
+	files := make([]format.File, len(list))
+	for i, f := range list {
+		files[i] = format.File{Name: f.Name, Content: f.Content, Private: true}
+		list[i].Content = nil
+	}
+	return keep(to, files)
+}
+
+// gatewayConfig writes a working configuration of a gateway's daemons.
+func (a *app) gatewayConfig() *cobra.Command {
+	var to string
+	cmd := &cobra.Command{
+		Use:   "config GATEWAY",
+		Short: "Write a working configuration for a gateway's daemons (owners only)",
+		Args:  exactly("GATEWAY"),
+		Long: `Writes what the open daemons of Debian need to offer what is on record of a gateway: the IKE
+daemon's connections and address pool, a configuration of the TLS tunnel's daemon for each remote, the
+L2TP and the PPTP daemon with pppd, their user lists (hashed for the TLS tunnel, in clear where daemons
+need that), rules of a packet filter, and a README.txt that says where each file goes and what is left
+to you. The certificate and its key come with wardicon certificate bundle. The folder is readable by
+you alone. It is recorded in the audit log.`,
+		Example: "  wardicon gateway config Norrvik --out norrvik\n" +
+			"  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out norrvik-certificate",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+				if to == "" {
+					return usage("--out: found nothing, expected the folder to write to")
+				}
+				if err := unused(to); err != nil {
+					return err
+				}
+				g, err := findGateway(ctx, c, args[0])
+				if err != nil {
+					return err
+				}
+				out, err := c.GatewayConfiguration(ctx, g.ID)
+				if err != nil {
+					return err
+				}
+				if err := keepHanded(to, out.Files); err != nil {
+					return err
+				}
+				return a.print(out, func(w table.Writer) {
+					w.AppendHeader(heads("file", "purpose"))
+					for _, f := range out.Files {
+						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
+					}
+					a.say("%s of %s", plural(out.Users, "account"), g.Name)
+					for _, text := range out.Left {
+						a.say("left to you: %s", text)
 					}
 				})
 			})

@@ -54,7 +54,8 @@ func (a *app) tree() []branch {
 // gateways are the commands of the noun, and what its daemons read.
 func (a *app) gateways() *cobra.Command {
 	root := command(a, gatewayNoun())
-	root.AddCommand(completed(a.gatewayUsers(), gatewayNoun().complete(a)))
+	root.AddCommand(completed(a.gatewayUsers(), gatewayNoun().complete(a)),
+		completed(a.gatewayConfig(), gatewayNoun().complete(a)))
 	return root
 }
 

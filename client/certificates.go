@@ -87,6 +87,15 @@ func (c *Client) GatewayUsers(ctx context.Context, gatewayID string) (api.Gatewa
 	return post[api.GatewayUsers](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/user-lists", nil)
 }
 
+// GatewayConfiguration returns a working configuration of a gateway's daemons.
+func (c *Client) GatewayConfiguration(
+	ctx context.Context,
+	gatewayID string,
+) (api.GatewayConfiguration, error) {
+	return post[api.GatewayConfiguration](ctx, c,
+		"/gateways/"+url.PathEscape(gatewayID)+"/configurations", nil)
+}
+
 // IssueGatewayBundle makes a key and a certificate for a gateway and hands its files out.
 func (c *Client) IssueGatewayBundle(
 	ctx context.Context,

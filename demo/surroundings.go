@@ -209,6 +209,9 @@ func wrapping(o *vpn.TLSOffer) (w tlstunnel.Wrapping, err error) {
 	if o.ControlKey == nil || o.ControlKey.Key == nil {
 		return w, nil
 	}
+	if own, err := vpn.ServerKeyBytes(o.ControlKey.Key.Reveal()); err == nil {
+		return tlstunnel.CryptV2Server(own)
+	}
 	key, err := vpn.ControlKeyBytes(o.ControlKey.Kind, o.ControlKey.Key.Reveal())
 	switch {
 	case err != nil:

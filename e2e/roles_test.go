@@ -32,6 +32,7 @@ var (
 		"change-authority",
 		"remove-authority",
 		"make-signer",
+		"make-gateway-configuration",
 		"make-user-lists",
 		"take-signer",
 		"remove-signer",

@@ -135,6 +135,16 @@ func (a *handlers) certificates() {
 	handle(a, users, func(ctx context.Context, in *idInput) (api.GatewayUsers, error) {
 		return a.svc.GatewayUsers(ctx, in.ID)
 	})
+	configuration := confirming(by(service.RoleOwner, operation(
+		http.MethodPost,
+		"/gateways/{id}/configurations",
+		"make-gateway-configuration",
+		"Return a working configuration of a gateway's daemons, with their user lists (owners only)",
+		"gateways",
+	)))
+	handle(a, configuration, func(ctx context.Context, in *idInput) (api.GatewayConfiguration, error) {
+		return a.svc.GatewayConfiguration(ctx, in.ID)
+	})
 	fit := operation(
 		http.MethodPost,
 		"/gateways/{id}/certificate-bundle",

@@ -9,6 +9,7 @@ import (
 	"wardicon/core/pki"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
+	"wardicon/core/wire/tlstunnel"
 	"wardicon/store"
 )
 
@@ -45,6 +46,12 @@ func compareWith(
 		field = "offers/" + string(in.Protocol) + "/psk"
 	case vpn.FieldControl:
 		field = "offers/tls/control_key/key"
+		if o := g.Offers.TLS; o != nil && o.ControlKey != nil && o.ControlKey.Key != nil &&
+			vpn.IsServerKey(o.ControlKey.Key.Reveal()) { // each client has one of its own
+			return check.Compared{
+				Known: true, Same: tlstunnel.MadeFor(o.ControlKey.Key.Reveal(), in.Value.Reveal()),
+			}, nil
+		}
 	case vpn.FieldIdentity:
 		return compareIdentity(ctx, tx, in.Value.Reveal())
 	case vpn.FieldPassword:

@@ -55,6 +55,7 @@ type Service struct {
 	setup    setup
 	tries    counting
 	hashing  *hashing
+	hashes   hashes
 }
 
 // New makes the service. Run must be started for checks to be made in the background.

@@ -239,3 +239,9 @@ func makeKeyFile(path, text string) error {
 	}
 	return os.Rename(path+".new", path)
 }
+
+// Salt is made of some words, always the same, and nobody without the master key can make it: 16
+// characters that SHA-512 crypt takes.
+func (tx *Tx) Salt(words ...string) string {
+	return tx.s.seal.mac([]byte("salt\x00" + strings.Join(words, "\x00")))[:16]
+}

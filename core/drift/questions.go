@@ -208,7 +208,11 @@ func wrapping(k *vpn.ControlKey, digest string) (w tlstunnel.Wrapping, err error
 	if k.Key == nil {
 		return w, vpn.ErrNoKey
 	}
-	return tlstunnel.Wrap(k.Kind, k.Key.Reveal(), k.Direction, digest)
+	text, err := tlstunnel.ForClient(k.Kind, k.Key.Reveal(), "probe")
+	if err != nil {
+		return w, err
+	}
+	return tlstunnel.Wrap(k.Kind, text, k.Direction, digest)
 }
 
 func first(texts ...string) string {

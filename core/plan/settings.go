@@ -7,8 +7,10 @@ import (
 	"slices"
 
 	"wardicon/core/pki"
+	"wardicon/core/secret"
 	"wardicon/core/suite"
 	"wardicon/core/vpn"
+	"wardicon/core/wire/tlstunnel"
 )
 
 // settings settles what only the protocol has.
@@ -384,7 +386,10 @@ func (p *planner) tls(o *vpn.TLSOffer) {
 	if k := o.ControlKey; k != nil {
 		s.Control = &vpn.ControlWrap{Kind: k.Kind, Direction: k.Direction}
 		if k.Key != nil {
-			s.Control.Key = *k.Key
+			text, err := tlstunnel.ForClient(k.Kind, k.Key.Reveal(), p.in.Device.ID)
+			if s.Control.Key = secret.New(text); err != nil {
+				s.Control.Key = *k.Key // it is a finding
+			}
 		}
 		p.choose(
 			vpn.FieldControl,

@@ -26,8 +26,8 @@ func NewMemo(key []byte, limit int) *Memo {
 	}
 }
 
-// Judge is the function Judge, remembered.
-func (m *Memo) Judge(t Text, words ...string) Estimate {
+// ID stands for a secret and some words: equal ones have the same, and nobody can tell them by it.
+func (m *Memo) ID(t Text, words ...string) (id [sha256.Size]byte) {
 	mac := m.macs.Get().(hash.Hash)
 	text := make([]byte, 0, 128)
 	for i := range len(words) + 1 {
@@ -38,11 +38,16 @@ func (m *Memo) Judge(t Text, words ...string) Estimate {
 		text = append(binary.BigEndian.AppendUint32(text, uint32(len(part))), part...)
 	}
 	mac.Write(text)
-	var id [sha256.Size]byte
 	mac.Sum(id[:0])
 	mac.Reset()
 	m.macs.Put(mac)
 	clear(text)
+	return id
+}
+
+// Judge is the function Judge, remembered.
+func (m *Memo) Judge(t Text, words ...string) Estimate {
+	id := m.ID(t, words...)
 	m.mu.Lock()
 	e, ok := m.known[id]
 	m.mu.Unlock()

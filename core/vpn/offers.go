@@ -204,7 +204,8 @@ type ControlKey struct {
 	Kind ControlKind `json:"kind"`
 	// Direction of an auth key on clients: 0, 1 or empty for both.
 	Direction string `json:"direction,omitempty"`
-	// File with the control-channel key; never read back.
+	// File with the control-channel key; never read back. With crypt-v2 the server's own key, from
+	// which each device gets one of its own, or one client's key for all.
 	Key *secret.Text `json:"key,omitempty" writeOnly:"true"`
 	// A key is stored.
 	KeySet bool `json:"key_set" readOnly:"true"`

@@ -208,6 +208,8 @@ const (
 	StaticKeyEnd   = "-----END OpenVPN Static key V1-----"
 	ClientKeyBegin = "-----BEGIN OpenVPN tls-crypt-v2 client key-----"
 	ClientKeyEnd   = "-----END OpenVPN tls-crypt-v2 client key-----"
+	serverKeyBegin = "-----BEGIN OpenVPN tls-crypt-v2 server key-----"
+	serverKeyEnd   = "-----END OpenVPN tls-crypt-v2 server key-----"
 )
 
 // Errors of control-channel keys.
@@ -258,6 +260,38 @@ func TidyControlKey(kind ControlKind, text string) (tidy string, ok bool) {
 	return begin + "\n" + strings.Join(lines, "\n") + "\n" + end + "\n", err == nil
 }
 
+// ServerKeyBytes are the bytes of a server's own key for tls-crypt-v2, from which that of each client
+// is made: 128. A record may have one; a client's file never has.
+func ServerKeyBytes(text string) ([]byte, error) {
+	_, rest, begun := strings.Cut(strings.ReplaceAll(text, "\r", ""), serverKeyBegin)
+	body, _, closed := strings.Cut(rest, serverKeyEnd)
+	data, err := base64.StdEncoding.DecodeString(strings.Join(strings.Fields(body), ""))
+	if !begun || !closed || err != nil || len(data) != 128 {
+		return nil, errBadKey
+	}
+	return data, nil
+}
+
+// IsServerKey tells whether a control-channel key is a server's own for tls-crypt-v2.
+func IsServerKey(text string) bool {
+	_, err := ServerKeyBytes(text)
+	return err == nil
+}
+
+// tidyRecordKey writes a control-channel key of a record in its one form: also a server's own.
+func tidyRecordKey(kind ControlKind, text string) (tidy string, ok bool) {
+	if data, err := ServerKeyBytes(text); err == nil && kind == ControlCryptV2 {
+		lines := base64.StdEncoding.EncodeToString(data)
+		var b strings.Builder
+		for len(lines) > 64 {
+			b.WriteString(lines[:64] + "\n")
+			lines = lines[64:]
+		}
+		return serverKeyBegin + "\n" + b.String() + lines + "\n" + serverKeyEnd + "\n", true
+	}
+	return TidyControlKey(kind, text)
+}
+
 func (in *inspector) controlKey(pointer string, kind ControlKind, key *secret.Text) {
 	switch {
 	case key == nil:
@@ -265,10 +299,10 @@ func (in *inspector) controlKey(pointer string, kind ControlKind, key *secret.Te
 	case key.Reveal() == secret.Hidden:
 		in.secret(pointer, key)
 	default:
-		if _, ok := TidyControlKey(kind, key.Reveal()); !ok {
+		if _, ok := tidyRecordKey(kind, key.Reveal()); !ok {
 			expected := "a static key of 2048 bits, from BEGIN to END"
 			if kind == ControlCryptV2 {
-				expected = "a client key for tls-crypt-v2, from BEGIN to END"
+				expected = "the server's key or a client's for tls-crypt-v2, from BEGIN to END"
 			}
 			in.add(pointer, "a secret of another form", expected, "paste the whole key file")
 		}
@@ -298,7 +332,7 @@ func (o *Offers) normalise() {
 		t.Authority = tidy(t.Authority)
 		if k := t.ControlKey; k != nil {
 			if present(k.Key) {
-				if text, ok := TidyControlKey(k.Kind, k.Key.Reveal()); ok {
+				if text, ok := tidyRecordKey(k.Kind, k.Key.Reveal()); ok {
 					key := secret.New(text)
 					k.Key = &key
 				}

@@ -213,3 +213,19 @@ func join(middle *box, others ...*box) {
 		o.run("ip", "route", "add", "default", "via", "10.211.0.1")
 	}
 }
+
+// copies puts the files of a folder into one of the box, readable by root alone.
+func (b *box) copies(from, to string) {
+	b.t.Helper()
+	files, err := os.ReadDir(from)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	for _, f := range files {
+		content, err := os.ReadFile(filepath.Join(from, f.Name()))
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		b.write(filepath.Join(to, f.Name()), 0o600, string(content))
+	}
+}

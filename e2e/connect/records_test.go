@@ -113,6 +113,14 @@ func (r *records) do(args ...string) string {
 	return out
 }
 
+// configured is the folder with the configuration that the service makes for a gateway's daemons.
+func (r *records) configured(name string) string {
+	r.t.Helper()
+	folder := filepath.Join(r.t.TempDir(), "configured")
+	r.do("gateway", "config", name, "--out", folder)
+	return folder
+}
+
 // file writes a file for a flag that wants one.
 func (r *records) file(name, content string) string {
 	r.t.Helper()

@@ -34,15 +34,14 @@ func TestRehearsalSuites(t *testing.T) {
 	g := w.gateway("Key", "--ikev2-auth", "psk", "--ikev2-ike", "aes256-sha256-ecp256",
 		"--ikev2-esp", "aes256-sha256", "--ikev2-psk-file", w.r.file("psk", psk),
 		"--ikev2-local-id", "crew@skerryline.example")
-	g.remote = "auth = psk\n id = crew@skerryline.example"
-	g.secrets = "secrets { ike-psk { id-1 = key.skerryline.example\n secret = \"" +
-		strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(psk) + "\" } }"
 	var ike, child []string
 	for _, s := range suites {
 		ike, child = append(ike, s.ike), append(child, s.child)
 	}
-	g.proposals, g.esp = strings.Join(ike, ","), strings.Join(child, ",")
 	g.configure(t, w.gw)
+	// The daemon takes more than is on record.
+	g.edit(w.gw, "s/^\\(\\s*proposals = \\).*/\\1"+strings.Join(ike, ",")+"/; s/^\\(\\s*esp_proposals = \\).*/\\1"+
+		strings.Join(child, ",")+"/")
 	w.gw.run("swanctl", "--load-all", "--noprompt")
 	w.r.do("profile", "add", "Laptop", "--gateway", "Key")
 	parcel := w.r.build("Laptop/Key")
@@ -77,11 +76,9 @@ func TestRehearsalEAPOnly(t *testing.T) {
 	w.r.do("certificate", "issue", "Laptop", "--authority", "Harbour")
 	g := w.gateway("Only", "--ikev2-auth", "eap-tls", "--ikev2-ike", "aes256-sha256-ecp256",
 		"--ikev2-esp", "aes256-sha256", "--ikev2-authority", w.r.authority("Harbour"))
-	g.proposals, g.esp = "aes256-sha256-ecp256", "aes256-sha256"
-	g.remote = "auth = eap-tls\n eap_id = %any"
 	w.bundle(t, &g, "Harbour")
 	g.configure(t, w.gw)
-	w.gw.shell(`sed -i '/local {/s/auth = pubkey/auth = eap-tls/' /etc/swanctl/conf.d/` + g.file(".conf"))
+	g.edit(w.gw, "/local {/,/}/s/auth = pubkey/auth = eap-tls/")
 	w.gw.run("swanctl", "--load-all", "--noprompt")
 	w.r.do("profile", "add", "Laptop", "--gateway", "Only")
 	parcel := w.r.build("Laptop/Only")

@@ -196,16 +196,15 @@ func systemsWorld(t *testing.T) *ikeWorld {
 	w := newIKEWorld(t)
 	w.r.do("authority", "make", "Harbour", "--issuing")
 	w.r.do("authority", "make", "Phones", "--kind", "rsa3072")
-	for _, m := range []struct{ name, auth, remote, ike, esp, authority string }{
-		{"Eap", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any",
-			"aes256gcm16-prfsha256-ecp256", "aes256gcm16-ecp256", "Harbour"},
-		{"Eaptls", "eap-tls", "auth = eap-tls\n eap_id = %any", "aes256-sha384-ecp384",
+	for _, m := range []struct{ name, auth, ike, esp, authority string }{
+		{"Eap", "eap-mschapv2", "aes256gcm16-prfsha256-ecp256", "aes256gcm16-ecp256", "Harbour"},
+		{"Eaptls", "eap-tls", "aes256-sha384-ecp384",
 			"aes256-sha256", "Harbour"},
-		{"Cert", "certificate", "auth = pubkey", "aes256gcm16-prfsha384-ecp384", "aes256gcm16",
+		{"Cert", "certificate", "aes256gcm16-prfsha384-ecp384", "aes256gcm16",
 			"Harbour"},
-		{"Plain", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048",
+		{"Plain", "eap-mschapv2", "aes256-sha256-modp2048",
 			"aes256-sha256", "Phones"},
-		{"Open", "eap-mschapv2", "auth = eap-mschapv2\n eap_id = %any", "aes256-sha256-modp2048",
+		{"Open", "eap-mschapv2", "aes256-sha256-modp2048",
 			"aes128-sha256", "Harbour"},
 	} {
 		g := w.gateway(
@@ -219,11 +218,7 @@ func systemsWorld(t *testing.T) *ikeWorld {
 			"--ikev2-authority",
 			w.r.authority(m.authority),
 		)
-		g.proposals, g.esp, g.remote = m.ike, m.esp, m.remote
 		w.bundle(t, &g, m.authority)
-		if m.auth != "eap-mschapv2" {
-			g.remote += "\n " + g.trusting(t)
-		}
 		g.configure(t, w.gw)
 	}
 	for name, proposals := range map[string][2]string{
@@ -243,13 +238,6 @@ func systemsWorld(t *testing.T) *ikeWorld {
 			"--ikev2-esp",
 			proposals[1],
 		)
-		p.proposals, p.esp, p.remote = proposals[0], proposals[1], "auth = psk\n id = "+
-			"crew@skerryline.example"
-		p.secrets = "secrets { ike-" + name + " { id-1 = " + strings.ToLower(
-			name,
-		) + ".skerryline.example\n secret = \"" + escaped(
-			psk,
-		) + "\" } }"
 		p.configure(t, w.gw)
 	}
 	for name, address := range map[string]string{

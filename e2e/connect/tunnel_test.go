@@ -9,35 +9,9 @@ import (
 	"time"
 )
 
-// tunnelGateway is the configuration of a TLS tunnel's daemon, as an administrator writes it
-// from the record and from the bundle.
-const tunnelGateway = `dev %[1]s
-dev-type tun
-mode server
-tls-server
-topology subnet
-proto %[2]s
-local %[3]s
-port 1194
-ca %[4]s-authority.pem
-cert %[4]s-chain.pem
-key %[4]s-key.pem
-dh none
-server 10.78.%[5]d.0 255.255.255.0
-push "route 10.20.0.0 255.255.0.0"
-keepalive 10 60
-duplicate-cn
-data-ciphers AES-256-GCM:CHACHA20-POLY1305:AES-256-CBC
-verify-client-cert %[6]s
-script-security 2
-%[7]s
-`
-
-// checker is what the daemon lets look at login and password.
-const checker = "#!/bin/sh\nread -r login < \"$1\"\npassword=$(sed -n 2p \"$1\")\n[ \"$login\" = " +
-	"%s ] && [ \"$password\" = '%s' ]\n"
-
-// newTunnelGateway notes a gateway that offers the TLS tunnel, and starts its daemon.
+// newTunnelGateway notes a gateway that offers the TLS tunnel, and starts its daemon with nothing but
+// the configuration and the certificate bundle that the service makes of the record; more are lines
+// of a daemon that is otherwise than its record.
 func newTunnelGateway(
 	t *testing.T,
 	r *records,
@@ -45,6 +19,7 @@ func newTunnelGateway(
 	name string,
 	n int,
 	auth, kind, proto, authority string,
+	more ...string,
 ) *daemon {
 	t.Helper()
 	host, address := strings.ToLower(name)+".skerryline.example", fmt.Sprintf("10.211.0.%d", n)
@@ -56,6 +31,10 @@ func newTunnelGateway(
 		name,
 		"--address",
 		host,
+		"--known-address",
+		address,
+		"--pool",
+		fmt.Sprintf("10.78.%d.0/24", n),
 		"--tls-remote",
 		proto + ":1194",
 		"--tls-auth",
@@ -73,44 +52,35 @@ func newTunnelGateway(
 		"--domain",
 		"inside.skerryline.example",
 	}
-	side := controlKey(t, r, name, kind)
 	if kind != "none" {
-		flags = append(flags, "--tls-control-kind", kind, "--tls-control-key", side.client)
+		flags = append(flags, "--tls-control-kind", kind, "--tls-control-key",
+			controlKey(t, r, name, kind))
 	}
 	if kind == "auth" {
 		flags = append(flags, "--tls-control-direction", "1")
 	}
 	r.do(flags...)
-	bundle := filepath.Join(r.dir, "bundles", name)
+	return serveTunnel(t, r, gw, name, proto, authority, more...)
+}
+
+// serveTunnel has the daemon serve what is on record of a gateway.
+func serveTunnel(
+	t *testing.T,
+	r *records,
+	gw *box,
+	name, proto, authority string,
+	more ...string,
+) *daemon {
+	t.Helper()
+	bundle := filepath.Join(t.TempDir(), name)
 	r.do("certificate", "bundle", name, "--authority", authority, "--out", bundle)
-	client, more := "require", []string{side.option}
-	if auth != "certificate" {
-		more = append(more, "auth-user-pass-verify /etc/openvpn/checker via-file")
-	}
-	if auth == "password" {
-		client, more = "none", append(more, "username-as-common-name")
-	}
-	gw.write(
-		"/etc/openvpn/checker",
-		0o755,
-		fmt.Sprintf(checker, login, strings.ReplaceAll(password, "'", `'\''`)),
-	)
-	server := map[string]string{"udp": "udp", "tcp": "tcp-server"}[proto]
-	gw.write(
-		"/etc/openvpn/"+name+".conf",
-		0o600,
-		fmt.Sprintf(
-			tunnelGateway,
-			fmt.Sprintf("tun%d", n),
-			server,
-			address,
-			filepath.Join(bundle, strings.ToLower(name)),
-			n,
-			client,
-			strings.Join(more, "\n"),
-		),
-	)
-	d := gw.start(name, "openvpn", "--config", "/etc/openvpn/"+name+".conf")
+	folder := "/etc/openvpn/server-" + name
+	gw.copies(r.configured(name), folder)
+	gw.copies(bundle, folder)
+	file := fmt.Sprintf("%s-%s-1194.conf", strings.ToLower(name), proto)
+	gw.shell(`cd "$1" && for f in ./*-check ./*-route; do [ ! -e "$f" ] || chmod +x "$f"; done
+		printf '%s\n' "$3" >> "$2"`, folder, file, strings.Join(more, "\n"))
+	d := gw.start(name, "openvpn", "--cd", folder, "--config", file)
 	if !until(
 		10,
 		func() bool { return strings.Contains(d.said(), "Initialization Sequence Completed") },
@@ -334,29 +304,16 @@ func TestSecondGateway(t *testing.T) {
 	}
 }
 
-// control is both sides of a control-channel key: the client's file, the gateway's option.
-type control struct{ client, option string }
-
-// controlKey lets the real daemon make a key of a kind.
-func controlKey(t *testing.T, r *records, name, kind string) control {
+// controlKey lets the real daemon make a key of a kind: with crypt-v2 its own, from which the service
+// makes those of devices.
+func controlKey(t *testing.T, r *records, name, kind string) string {
 	t.Helper()
-	server, client := r.file("keys/"+name+".key", ""), filepath.Join(r.dir, "keys", name+".client")
-	run := func(args ...string) {
-		if out, err := exec.Command("openvpn", args...).CombinedOutput(); err != nil {
-			t.Fatalf("%v %s", err, out)
-		}
+	file := r.file("keys/"+name+".key", "")
+	made := map[string]string{
+		"auth": "secret", "crypt": "secret", "crypt-v2": "tls-crypt-v2-server",
+	}[kind]
+	if out, err := exec.Command("openvpn", "--genkey", made, file).CombinedOutput(); err != nil {
+		t.Fatalf("%v %s", err, out)
 	}
-	switch kind {
-	case "auth":
-		run("--genkey", "secret", server)
-		return control{server, "tls-auth " + server + " 0"}
-	case "crypt":
-		run("--genkey", "secret", server)
-		return control{server, "tls-crypt " + server}
-	case "crypt-v2":
-		run("--genkey", "tls-crypt-v2-server", server)
-		run("--tls-crypt-v2", server, "--genkey", "tls-crypt-v2-client", client)
-		return control{client, "tls-crypt-v2 " + server}
-	}
-	return control{}
+	return file
 }

@@ -1,7 +1,9 @@
 package daemons
 
 import (
+	"cmp"
 	"fmt"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
@@ -18,8 +20,8 @@ type User struct {
 	Password secret.Text
 }
 
-// usersFile is what the IKE daemon includes from its folder conf.d.
-const usersFile = "users.conf"
+// usersFile ends the name of what the IKE daemon includes from its folder conf.d.
+const usersFile = "-users.conf"
 
 // UserLists makes what the daemons of a gateway look its users up in: chap-secrets and pap-secrets
 // for pppd, as far as the gateway offers such methods (pppd(8), AUTHENTICATION), and secrets for the
@@ -71,42 +73,58 @@ func UserLists(g vpn.Gateway, users func(vpn.Protocol) []User) []format.File {
 		}
 	}
 	if text := daemonUsers(g, users); text != "" {
-		add(usersFile, "Users and keys of the IKE daemon; goes to /etc/swanctl/conf.d", text)
+		add(format.FileName(g.Name, usersFile), "Users and keys of the IKE daemon; goes to /etc/swanctl/conf.d", text)
 	}
 	return files
 }
 
 func daemonUsers(g vpn.Gateway, users func(vpn.Protocol) []User) string {
-	s := &section{}
+	s, name := &section{}, format.FileName(g.Name, "")
 	s.open("secrets")
 	empty := s.Len()
 	if o := g.Offers.IKEv2; o != nil && slices.Contains(o.Auth, vpn.IKEv2MSCHAPv2) {
 		for i, u := range users(vpn.IKEv2) {
-			s.open(fmt.Sprintf("eap-%d", i+1))
+			s.open(fmt.Sprintf("eap-%s-%d", name, i+1))
 			s.text("id", u.Login)
 			s.sealed(u.Password.Reveal())
 			s.close()
 		}
 	}
-	key := func(name string, psk *secret.Text) {
+	// Of any peer, because devices have no addresses of their own, but of this gateway where one
+	// daemon is several.
+	key := func(kind string, psk *secret.Text, own ...string) {
 		if psk == nil || psk.IsZero() {
 			return
 		}
-		s.open("ike-" + name) // of any peer: devices have no addresses of their own
+		s.open("ike-" + name + "-" + kind)
+		for i, id := range own {
+			s.text(fmt.Sprintf("id-%d", i+1), id)
+		}
 		s.sealed(psk.Reveal())
 		s.close()
 	}
 	if o := g.Offers.IKEv2; o != nil && slices.Contains(o.Auth, vpn.IKEv2PSK) {
-		key("ikev2", o.PSK)
+		key("ikev2", o.PSK, cmp.Or(o.RemoteID, g.Address))
 	}
 	if o := g.Offers.L2TP; o != nil {
-		key("l2tp", o.PSK)
+		key("l2tp", o.PSK, listens(g)...) // main mode finds the key by addresses (RFC 2409 §5.4)
 	}
 	if s.Len() == empty {
 		return ""
 	}
 	s.close()
 	return s.String()
+}
+
+// listens are the addresses at which the daemons of a gateway listen; none where that is not known.
+func listens(g vpn.Gateway) []string {
+	if ip, err := netip.ParseAddr(g.Address); err == nil {
+		return []string{ip.String()}
+	}
+	if g.BehindNAT {
+		return nil // those on record are not its own
+	}
+	return g.Addresses
 }
 
 // bareWord is one that pppd, and others that read its files, take without quotes.

@@ -18,7 +18,7 @@ func TestUserLists(t *testing.T) {
 		{`CREW\b_lind`, secret.New(`two words "and" a \ # sign`)},
 		{"@file", secret.New("-")},
 	}
-	g := vpn.Gateway{Offers: vpn.Offers{
+	g := vpn.Gateway{Name: "North Quay", Addresses: []string{"192.0.2.7"}, Offers: vpn.Offers{
 		PPTP:  &vpn.PPTPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2}},
 		L2TP:  &vpn.L2TPOffer{PPP: []suite.PPPMethod{suite.MSCHAPv2, suite.PAP}, PSK: &psk},
 		IKEv2: &vpn.IKEv2Offer{Auth: []vpn.IKEv2Auth{vpn.IKEv2MSCHAPv2}},
@@ -45,10 +45,10 @@ func TestUserLists(t *testing.T) {
 			t.Errorf("%s is looked up as %q, %v", u.Login, got.Reveal(), ok)
 		}
 	}
-	conf := text["users.conf"]
+	conf := text["north-quay-users.conf"]
 	for _, want := range []string{
-		"secrets {\n\teap-1 {\n\t\tid = \"a_fjell@crew.example\"\n\t\tsecret = 0sZHVuZS00NS1UYW5nZXJpbmU=\n",
-		`id = "CREW\\b_lind"`, "ike-l2tp {\n\t\tsecret = 0s",
+		"secrets {\n\teap-north-quay-1 {\n\t\tid = \"a_fjell@crew.example\"\n\t\tsecret = 0sZHVuZS00NS1UYW5nZXJpbmU=\n",
+		`id = "CREW\\b_lind"`, "ike-north-quay-l2tp {\n\t\tid-1 = \"192.0.2.7\"\n\t\tsecret = 0s",
 	} {
 		if !strings.Contains(conf, want) {
 			t.Errorf("%s is not in\n%s", want, conf)

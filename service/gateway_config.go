@@ -1,0 +1,135 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"fmt"
+	"sync"
+
+	"github.com/GehirnInc/crypt/sha512_crypt"
+
+	"wardicon/api"
+	"wardicon/core/format/daemons"
+	"wardicon/core/pki"
+	"wardicon/core/secret"
+	"wardicon/core/vpn"
+	"wardicon/store"
+)
+
+// GatewayConfiguration makes a working configuration of the daemons that offer what is on record of
+// a gateway, with their user lists, and says what is left to its administrator.
+func (s *Service) GatewayConfiguration(
+	ctx context.Context,
+	id string,
+) (out api.GatewayConfiguration, err error) {
+	out = api.GatewayConfiguration{Files: []api.Handed{}, Left: []string{}}
+	err = s.store.Write(ctx, func(tx *store.Tx) error {
+		if out, err = s.configured(ctx, tx, id); err != nil {
+			return err
+		}
+		g, err := store.Gateways.Get(ctx, tx, id)
+		if err != nil {
+			return err
+		}
+		return audit(ctx, tx, "hand out configuration of", "gateway", id,
+			fmt.Sprintf("%s: %d users", g.Name, out.Users))
+	})
+	return out, err
+}
+
+func (s *Service) configured(
+	ctx context.Context,
+	tx *store.Tx,
+	id string,
+) (out api.GatewayConfiguration, err error) {
+	g, err := store.Gateways.Get(ctx, tx, id)
+	if err != nil {
+		return out, err
+	}
+	accounts, without, err := gatewayAccounts(ctx, tx, g)
+	if err != nil {
+		return out, err
+	}
+	sites, err := gatewaySites(ctx, tx, g)
+	if err != nil {
+		return out, err
+	}
+	made, err := daemons.Gateway(daemons.Side{
+		Gateway: *g, Users: usersAt(g, accounts), Sites: sites,
+		Hash: func(login string, password secret.Text) (string, error) {
+			return s.passwordHash(tx.Salt(g.ID, login), password)
+		},
+	})
+	if err != nil {
+		return out, err
+	}
+	out = api.GatewayConfiguration{
+		Files: []api.Handed{}, Left: append([]string{}, made.Left...), Users: len(accounts),
+	}
+	for _, login := range without {
+		out.Left = append(out.Left, "the account "+login+", which has no password on record")
+	}
+	for _, f := range made.Files {
+		out.Files = append(out.Files, api.Handed{
+			Name: f.Name, Purpose: f.Purpose, Private: f.Private, Content: f.Content,
+		})
+	}
+	return out, nil
+}
+
+// gatewaySites are the routers that connect a site through a gateway without translating its
+// addresses.
+func gatewaySites(
+	ctx context.Context,
+	tx *store.Tx,
+	g *vpn.Gateway,
+) (list []daemons.SiteBehind, err error) {
+	devices, err := store.Devices.Where(ctx, tx, store.Sited+
+		" AND id IN (SELECT device_id FROM profiles WHERE gateway_id = ?)", g.ID)
+	for _, d := range devices {
+		if d.Site == nil || d.Site.Masquerade || d.Offboarded != "" || d.Identity == nil {
+			continue
+		}
+		chain, err := pki.Certificates(d.Identity.Certificate)
+		if err != nil {
+			return list, err
+		}
+		list = append(list, daemons.SiteBehind{
+			Name: chain[0].Subject.CommonName, Networks: d.Site.Networks,
+		})
+	}
+	return list, err
+}
+
+// maxHashes is how many hashes of passwords are remembered.
+const maxHashes = 200_000
+
+// hashes of passwords for gateways take milliseconds each: what was hashed once is remembered, by
+// what nobody can tell the password from.
+type hashes struct {
+	sync.Mutex
+	of map[[sha256.Size]byte]string
+}
+
+// passwordHash writes a password as openssl passwd -6 does (SHA-512 crypt). The same salt gives the
+// same hash, so that a list that is made again differs only where passwords do.
+func (s *Service) passwordHash(salt string, password secret.Text) (string, error) {
+	id := s.memo.ID(password, salt)
+	s.hashes.Lock()
+	known, ok := s.hashes.of[id]
+	s.hashes.Unlock()
+	if ok {
+		return known, nil
+	}
+	made, err := sha512_crypt.New().Generate([]byte(password.Reveal()), []byte("$6$"+salt))
+	if err != nil {
+		return "", fmt.Errorf("a password cannot be hashed: %w", err)
+	}
+	s.hashes.Lock()
+	defer s.hashes.Unlock()
+	if s.hashes.of == nil || len(s.hashes.of) >= maxHashes {
+		s.hashes.of = map[[sha256.Size]byte]string{}
+	}
+	s.hashes.of[id] = made
+	return made, nil
+}
