@@ -151,6 +151,7 @@ RACE := $(shell command -v gcc > /dev/null && echo -race)
 # rather than timed, because a run that ends by the clock may report its own end as a failure.
 define DECODERS
 2000 FuzzRead core/format/all
+15000 FuzzReadGateway core/format/daemons
 15000 FuzzOpen core/pki
 200 FuzzRead core/explain
 9000 FuzzRead core/rows

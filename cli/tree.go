@@ -55,7 +55,8 @@ func (a *app) tree() []branch {
 func (a *app) gateways() *cobra.Command {
 	root := command(a, gatewayNoun())
 	root.AddCommand(completed(a.gatewayUsers(), gatewayNoun().complete(a)),
-		completed(a.gatewayConfig(), gatewayNoun().complete(a)))
+		completed(a.gatewayConfig(), gatewayNoun().complete(a)),
+		completed(a.gatewayRead(), gatewayNoun().complete(a)))
 	return root
 }
 

@@ -100,9 +100,16 @@ func (g ikeGateway) install(t testing.TB, b *box) {
 // configure installs the bundle and the configuration that the service makes of the record.
 func (g ikeGateway) configure(t testing.TB, b *box) {
 	t.Helper()
+	g.configureAs(t, b, fmt.Sprintf("10.77.%s.0/24", g.address[strings.LastIndex(g.address, ".")+1:]))
+}
+
+// configureAs does so with an address pool; empty leaves that of the record.
+func (g ikeGateway) configureAs(t testing.TB, b *box, pool string) {
+	t.Helper()
 	g.install(t, b)
-	g.r.do("gateway", "change", g.name, "--pool",
-		fmt.Sprintf("10.77.%s.0/24", g.address[strings.LastIndex(g.address, ".")+1:]))
+	if pool != "" {
+		g.r.do("gateway", "change", g.name, "--pool", pool)
+	}
 	folder := g.r.configured(g.name)
 	files, err := os.ReadDir(folder)
 	if err != nil {
@@ -111,7 +118,7 @@ func (g ikeGateway) configure(t testing.TB, b *box) {
 	for _, f := range files {
 		to := ""
 		switch {
-		case strings.HasSuffix(f.Name(), ".conf"):
+		case f.Name() == g.file(".conf"), f.Name() == g.file("-users.conf"):
 			to = "conf.d"
 		case strings.HasSuffix(f.Name(), ".pem"):
 			to = "x509ca"

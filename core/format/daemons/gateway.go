@@ -99,11 +99,17 @@ func (g *gatewaySide) share() {
 	if o.TLS != nil {
 		n += len(o.TLS.Remotes)
 	}
+	var pools []netip.Prefix
 	for _, text := range g.Gateway.Pool {
-		pool, err := netip.ParsePrefix(text)
-		if err != nil || !pool.Addr().Is4() {
-			continue
+		if pool, err := netip.ParsePrefix(text); err == nil && pool.Addr().Is4() {
+			pools = append(pools, pool.Masked())
 		}
+	}
+	if len(pools) >= n { // one for each
+		g.parts = pools[:n]
+		return
+	}
+	for _, pool := range pools {
 		bits := pool.Bits()
 		for parts := 1; parts < n; parts *= 2 {
 			bits++
@@ -112,7 +118,7 @@ func (g *gatewaySide) share() {
 			g.left("the address pool %s is too small for %d daemons", pool, n)
 			return
 		}
-		at := pool.Masked().Addr()
+		at := pool.Addr()
 		for range n {
 			g.parts = append(g.parts, netip.PrefixFrom(at, bits))
 			at = after(at, bits)

@@ -519,15 +519,21 @@ func (r *reader) sealed(kind, what string, identities ...string) secret.Text {
 	s := r.set[list[0]]
 	r.read[list[0]] = true
 	r.Note(format.SecretClear, s.at, "%s", what)
-	text := s.text
-	if encoded, ok := strings.CutPrefix(text, "0s"); ok {
-		data, err := base64.StdEncoding.DecodeString(encoded)
-		if err != nil || !utf8.Valid(data) {
-			r.Note(format.KeyMalformed, s.at, "what follows 0s is not base64 of a text")
-		}
-		text = string(data)
+	text, ok := unsealed(s.text)
+	if !ok {
+		r.Note(format.KeyMalformed, s.at, "what follows 0s is not base64 of a text")
 	}
 	return secret.New(text)
+}
+
+// unsealed is a secret as it is meant: behind 0s it stands in base64.
+func unsealed(text string) (plain string, ok bool) {
+	encoded, sealed := strings.CutPrefix(text, "0s")
+	if !sealed {
+		return text, true
+	}
+	data, err := base64.StdEncoding.DecodeString(encoded)
+	return string(data), err == nil && utf8.Valid(data)
 }
 
 // elsewhere remarks secrets of the kind that are for somebody else.
