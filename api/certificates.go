@@ -158,6 +158,28 @@ type GatewayConfiguration struct {
 	Left []string `json:"left"`
 }
 
+// Delivery is how a gateway that fetches its configuration is served.
+type Delivery struct {
+	// When its token was made.
+	Created time.Time `json:"created"`
+	// When it asked last.
+	Seen *time.Time `json:"seen,omitempty"`
+	// Version of the configuration that it runs; empty where it has none yet.
+	Runs string `json:"runs,omitempty"`
+	// Version that it was offered last: it runs what is on record where the two are the same.
+	Offered string `json:"offered,omitempty"`
+}
+
+// NewDelivery lets a gateway fetch its configuration.
+type NewDelivery struct {
+	// Token of the gateway; it is shown once.
+	Token string `json:"token"`
+	// Where the gateway fetches.
+	URL string `json:"url"`
+	// Script that fetches, puts changed files into place and reloads the daemons.
+	Script string `json:"script"`
+}
+
 // Handed is a file with its content.
 type Handed struct {
 	Name    string `json:"name"`

@@ -56,7 +56,8 @@ func (a *app) gateways() *cobra.Command {
 	root := command(a, gatewayNoun())
 	root.AddCommand(completed(a.gatewayUsers(), gatewayNoun().complete(a)),
 		completed(a.gatewayConfig(), gatewayNoun().complete(a)),
-		completed(a.gatewayRead(), gatewayNoun().complete(a)))
+		completed(a.gatewayRead(), gatewayNoun().complete(a)),
+		completed(a.gatewayDelivery(), gatewayNoun().complete(a)))
 	return root
 }
 

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"net/http"
 	"net/url"
 	"strconv"
 
@@ -94,6 +95,27 @@ func (c *Client) GatewayConfiguration(
 ) (api.GatewayConfiguration, error) {
 	return post[api.GatewayConfiguration](ctx, c,
 		"/gateways/"+url.PathEscape(gatewayID)+"/configurations", nil)
+}
+
+// Delivery shows when a gateway asked for its configuration, and which version it runs.
+func (c *Client) Delivery(ctx context.Context, gatewayID string) (api.Delivery, error) {
+	return get[api.Delivery](ctx, c, "/gateways/"+url.PathEscape(gatewayID)+"/delivery", nil)
+}
+
+// NewDelivery makes a token and a script by which a gateway fetches its configuration.
+func (c *Client) NewDelivery(
+	ctx context.Context,
+	gatewayID, reload, address string,
+) (api.NewDelivery, error) {
+	return ask[api.NewDelivery](ctx, c, http.MethodPut,
+		"/gateways/"+url.PathEscape(gatewayID)+"/delivery", nil, nil,
+		map[string]string{"reload": reload, "address": address})
+}
+
+// EndDelivery takes the token of a gateway away.
+func (c *Client) EndDelivery(ctx context.Context, gatewayID string) error {
+	return c.call(ctx, http.MethodDelete, "/gateways/"+url.PathEscape(gatewayID)+"/delivery", nil, nil,
+		nil, nil)
 }
 
 // IssueGatewayBundle makes a key and a certificate for a gateway and hands its files out.

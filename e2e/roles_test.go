@@ -32,6 +32,8 @@ var (
 		"change-authority",
 		"remove-authority",
 		"make-signer",
+		"end-delivery",
+		"make-delivery",
 		"make-gateway-configuration",
 		"make-user-lists",
 		"take-signer",

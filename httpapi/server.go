@@ -103,6 +103,7 @@ func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r.Route(service.LinkPath+"{token}", a.recipient)
 	r.With(a.forRecipients).Get("/whereami", a.whereami)
 	r.Get("/seen/{probe}", a.seen)
+	r.Get(service.FetchPath, a.deliver)
 	notFound := func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(
 			w,
@@ -210,6 +211,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.imports()
 	a.inventory()
 	a.directory()
+	a.deliveries()
 	a.authorities()
 	a.certificates()
 	a.signer()
