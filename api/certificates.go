@@ -152,6 +152,8 @@ type GatewayUsers struct {
 // GatewayConfiguration is a gateway's own side: files for its daemons.
 type GatewayConfiguration struct {
 	Files []Handed `json:"files"`
+	// All of them as a ZIP archive.
+	Archive []byte `json:"archive,omitempty"`
 	// Accounts in its user lists.
 	Users int `json:"users"`
 	// What is not on record, and left to the gateway's administrator.

@@ -106,6 +106,7 @@ you alone. It is recorded in the audit log.`,
 				if err := keepHanded(to, out.Files); err != nil {
 					return err
 				}
+				out.Archive = nil
 				return a.print(out, func(w table.Writer) {
 					w.AppendHeader(heads("file", "purpose"))
 					for _, f := range out.Files {

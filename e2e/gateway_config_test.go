@@ -6,6 +6,11 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wardicon/client"
+	"wardicon/demo"
 )
 
 // TestGatewayConfig writes the configuration of a gateway that offers everything: nobody else reads
@@ -67,5 +72,21 @@ func TestGatewayConfig(t *testing.T) {
 		}
 	}
 	run(2, "--out", "gateway", "config", "Brattvik")
+	list, err := f.client.Gateways.List(t.Context(), client.Query{Search: "Brattvik"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := open(t, f.url)
+	b.do(chromedp.EmulateViewport(1280, 800))
+	b.signIn()
+	b.goTo("/gateways/"+list.Items[0].ID, "Brattvik")
+	b.press("Make configuration")
+	b.confirm(demo.OwnerPassword)
+	b.see("Some of the files hold passwords")
+	b.see("brattvik-udp-1194.conf")
+	b.accessible("a gateway's configuration")
+	b.fits()
+	b.do(chromedp.ScrollIntoView("#side"))
+	b.shot("gateway-side")
 	run(4, "", "gateway", "config", "Nowhere", "--out", filepath.Join(t.TempDir(), "x"))
 }

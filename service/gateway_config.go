@@ -27,6 +27,9 @@ func (s *Service) GatewayConfiguration(
 		if out, err = s.configured(ctx, tx, id); err != nil {
 			return err
 		}
+		if out.Archive, err = archived(out.Files); err != nil {
+			return err
+		}
 		g, err := store.Gateways.Get(ctx, tx, id)
 		if err != nil {
 			return err

@@ -6,6 +6,7 @@ import { gateways } from '../api/records'
 import AccountField from '../parts/AccountField.vue'
 import Field from '../parts/Field.vue'
 import GatewayCertificate from '../parts/GatewayCertificate.vue'
+import GatewaySide from '../parts/GatewaySide.vue'
 import Notice from '../parts/Notice.vue'
 import OfferForm from '../parts/OfferForm.vue'
 import { emptyOffer, type Draft, type OfferKey, offers, sent, shown } from '../parts/offers'
@@ -370,4 +371,5 @@ function body(d: typeof empty): Merge<Schemas['GatewayInput']> {
     </template>
   </RecordForm>
   <GatewayCertificate v-if="row" :id="row.id" :version="row.version" @changed="reload" />
+  <GatewaySide v-if="row" :id="row.id" :name="row.name" />
 </template>
