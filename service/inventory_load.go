@@ -157,7 +157,7 @@ func (l *loading) all(inv api.Inventory) error {
 		}
 	}
 	later := map[string]any{} // by identifier: references to what comes after
-	at := map[string]string{}
+	at, nouns := map[string]string{}, map[string]inventory.Noun{}
 	for _, noun := range inventory.Nouns {
 		for i, fields := range inv[noun.Plural] {
 			pointer := fmt.Sprintf("/%s/%d", noun.Plural, i)
@@ -168,12 +168,12 @@ func (l *loading) all(inv api.Inventory) error {
 				return err
 			}
 			if id != "" && waits != nil {
-				later[id], at[id] = waits, pointer
+				later[id], at[id], nouns[id] = waits, pointer, noun
 			}
 		}
 	}
 	for _, id := range slices.Sorted(maps.Keys(later)) {
-		if err := l.settle(id, at[id], later[id]); err != nil {
+		if err := l.settle(nouns[id], id, at[id], later[id]); err != nil {
 			return err
 		}
 	}
@@ -204,17 +204,17 @@ func (l *loading) setAside(noun inventory.Noun, fields map[string]any) any {
 }
 
 // settle sets a reference that was set aside.
-func (l *loading) settle(id, pointer string, value any) error {
-	path := inventory.Later["gateway"]
+func (l *loading) settle(noun inventory.Noun, id, pointer string, value any) error {
+	path := inventory.Later[noun.Name]
 	name, _ := value.(string)
-	found := l.x.Find("account", name)
+	found := l.x.Find(noun.Refers[path], name)
 	if len(found) != 1 {
-		l.reference(pointer, path, "account", name, found)
+		l.reference(pointer, path, noun.Refers[path], name, found)
 		return nil
 	}
 	fields := clone(l.x.fields[id]).(map[string]any)
 	inventory.Put(fields, path, found[0])
-	_, err := l.put(inventory.Nouns[1], pointer, id, fields, nil)
+	_, err := l.put(noun, pointer, id, fields, nil)
 	return err
 }
 
