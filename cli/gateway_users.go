@@ -19,24 +19,15 @@ func (a *app) gatewayUsers() *cobra.Command {
 		Use:   "users GATEWAY",
 		Short: "Write the user lists that a gateway's daemons read (owners only)",
 		Args:  exactly("GATEWAY"),
-		Long: `Writes chap-secrets and pap-secrets for pppd, and users.conf for the IKE daemon with its
+		Long: `Writes chap-secrets and pap-secrets for pppd, and a file for the IKE daemon with its
 pre-shared keys, as far as the gateway offers what they are for: everybody whose account is valid
 there and has a password, by the login that devices send. People who left are not in it. The files
 hold passwords in clear, which those daemons need; the folder is readable by you alone. It is
 recorded in the audit log.`,
 		Example: "  wardicon gateway users Norrvik --out norrvik-users",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if to == "" {
-					return usage("--out: found nothing, expected the folder to write to")
-				}
-				if err := unused(to); err != nil {
-					return err
-				}
-				g, err := findGateway(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
+			return a.forGateway(cmd, args[0], to, func(ctx context.Context, c *client.Client,
+				g api.Gateway) error {
 				out, err := c.GatewayUsers(ctx, g.ID)
 				if err != nil {
 					return err
@@ -45,11 +36,8 @@ recorded in the audit log.`,
 					return err
 				}
 				return a.print(out, func(w table.Writer) {
-					w.AppendHeader(heads("file", "purpose"))
-					for _, f := range out.Files {
-						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
-					}
-					a.say("%d accounts of %s", out.Users, g.Name)
+					handedTable(w, to, out.Files)
+					a.say("%s of %s", plural(out.Users, "account"), g.Name)
 					for _, login := range out.Left {
 						a.say("left out, without a password on record: %s", login)
 					}
@@ -59,6 +47,35 @@ recorded in the audit log.`,
 	}
 	cmd.Flags().StringVar(&to, "out", "", "new folder to save to")
 	return cmd
+}
+
+// forGateway does something for a gateway whose files go to a new folder.
+func (a *app) forGateway(
+	cmd *cobra.Command,
+	name, to string,
+	do func(context.Context, *client.Client, api.Gateway) error,
+) error {
+	if to == "" {
+		return usage("--out: found nothing, expected the folder to write to")
+	}
+	if err := unused(to); err != nil {
+		return err
+	}
+	return a.with(cmd, func(ctx context.Context, c *client.Client) error {
+		g, err := findGateway(ctx, c, name)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, g)
+	})
+}
+
+// handedTable lists files that were written.
+func handedTable(w table.Writer, to string, list []api.Handed) {
+	w.AppendHeader(heads("file", "purpose"))
+	for _, f := range list {
+		w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
+	}
 }
 
 // keepHanded writes files for a gateway into a new folder, and takes their contents away: passwords
@@ -88,17 +105,8 @@ you alone. It is recorded in the audit log.`,
 		Example: "  wardicon gateway config Norrvik --out norrvik\n" +
 			"  wardicon certificate bundle Norrvik --authority \"Skerry Line\" --out norrvik-certificate",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
-				if to == "" {
-					return usage("--out: found nothing, expected the folder to write to")
-				}
-				if err := unused(to); err != nil {
-					return err
-				}
-				g, err := findGateway(ctx, c, args[0])
-				if err != nil {
-					return err
-				}
+			return a.forGateway(cmd, args[0], to, func(ctx context.Context, c *client.Client,
+				g api.Gateway) error {
 				out, err := c.GatewayConfiguration(ctx, g.ID)
 				if err != nil {
 					return err
@@ -108,10 +116,7 @@ you alone. It is recorded in the audit log.`,
 				}
 				out.Archive = nil
 				return a.print(out, func(w table.Writer) {
-					w.AppendHeader(heads("file", "purpose"))
-					for _, f := range out.Files {
-						w.AppendRow(table.Row{filepath.Join(to, f.Name), f.Purpose})
-					}
+					handedTable(w, to, out.Files)
 					a.say("%s of %s", plural(out.Users, "account"), g.Name)
 					for _, text := range out.Left {
 						a.say("left to you: %s", text)

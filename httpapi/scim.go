@@ -221,11 +221,8 @@ func (h scimUsers) Patch(
 	if err != nil {
 		return scim.Resource{}, err
 	}
-	attributes := before.Attributes
-	if before.ExternalID.Present() {
-		attributes["externalId"] = before.ExternalID.Value()
-	}
-	if err := patched(attributes, operations, h.schema); err != nil {
+	attributes, err := patchedOf(before, operations, h.schema)
+	if err != nil {
 		return scim.Resource{}, err
 	}
 	return h.Replace(r, id, attributes)
@@ -315,11 +312,8 @@ func (h scimGroups) Patch(
 	if err != nil {
 		return scim.Resource{}, err
 	}
-	attributes := before.Attributes
-	if before.ExternalID.Present() {
-		attributes["externalId"] = before.ExternalID.Value()
-	}
-	if err := patched(attributes, operations, h.schema); err != nil {
+	attributes, err := patchedOf(before, operations, h.schema)
+	if err != nil {
 		return scim.Resource{}, err
 	}
 	return h.put(r, id, attributes)

@@ -12,6 +12,19 @@ import (
 	"github.com/elimity-com/scim/schema"
 )
 
+// patchedOf are the attributes of a resource after the operations of a PATCH.
+func patchedOf(
+	before scim.Resource,
+	operations []scim.PatchOperation,
+	of schema.Schema,
+) (scim.ResourceAttributes, error) {
+	attributes := before.Attributes
+	if before.ExternalID.Present() {
+		attributes["externalId"] = before.ExternalID.Value()
+	}
+	return attributes, patched(attributes, operations, of)
+}
+
 // patched applies the operations of a PATCH to attributes, in their order (RFC 7644 §3.5.2). They
 // were held to the schema before.
 func patched(

@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"time"
 
@@ -12,52 +11,23 @@ import (
 	"wardicon/core/vpn"
 )
 
-const directoryOwner = "directory:1"
+var directorySettings = settings[vpn.Directory]{
+	table: "directory",
+	owner: "directory:1",
+	parts: func(d *vpn.Directory) (*int, **secret.Text, *bool) {
+		return &d.Version, &d.Password, &d.Damaged
+	},
+	normalise: (*vpn.Directory).Normalise,
+}
 
 // Directory reads how people are read from a directory, with the password open.
-func (tx *Tx) Directory(ctx context.Context) (d vpn.Directory, err error) {
-	var body string
-	var version int
-	if err := tx.q.QueryRowContext(ctx, `SELECT version, body FROM directory`).
-		Scan(&version, &body); err != nil {
-		return d, fmt.Errorf("database: %w", err)
-	}
-	if err := json.Unmarshal([]byte(body), &d); err != nil {
-		return d, fmt.Errorf("database: directory: %w", err)
-	}
-	d.Version = version
-	plain, err := tx.secret(ctx, directoryOwner, "password")
-	var damaged *DamagedError
-	if errors.As(err, &damaged) {
-		d.Damaged, err = true, nil
-	}
-	if plain != nil {
-		text := secret.New(string(plain))
-		d.Password = &text
-	}
-	d.Normalise()
-	return d, err
+func (tx *Tx) Directory(ctx context.Context) (vpn.Directory, error) {
+	return directorySettings.get(ctx, tx)
 }
 
 // PutDirectory replaces it.
 func (tx *Tx) PutDirectory(ctx context.Context, d *vpn.Directory) error {
-	password := d.Password
-	d.Normalise()
-	d.Password = nil
-	body, err := json.Marshal(d)
-	if err != nil {
-		return err
-	}
-	if err := tx.q.QueryRowContext(ctx,
-		`UPDATE directory SET version = version + 1, body = ? RETURNING version`, string(body)).
-		Scan(&d.Version); err != nil {
-		return err
-	}
-	if password == nil || password.IsZero() {
-		_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, directoryOwner)
-		return err
-	}
-	return tx.putSecret(ctx, directoryOwner, "password", []byte(password.Reveal()))
+	return directorySettings.put(ctx, tx, d)
 }
 
 // DirectoryState is what came of the last reading.

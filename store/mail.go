@@ -13,53 +13,20 @@ import (
 	"wardicon/core/vpn"
 )
 
-const mailOwner = "mail:1"
+var mailSettings = settings[vpn.Mail]{
+	table: "mail",
+	owner: "mail:1",
+	parts: func(m *vpn.Mail) (*int, **secret.Text, *bool) {
+		return &m.Version, &m.Password, &m.Damaged
+	},
+	normalise: (*vpn.Mail).Normalise,
+}
 
 // Mail reads how emails are sent, with the password open.
-func (tx *Tx) Mail(ctx context.Context) (m vpn.Mail, err error) {
-	var body string
-	if err := tx.q.QueryRowContext(ctx, `SELECT version, body FROM mail`).
-		Scan(&m.Version, &body); err != nil {
-		return m, fmt.Errorf("database: %w", err)
-	}
-	version := m.Version
-	if err := json.Unmarshal([]byte(body), &m); err != nil {
-		return m, fmt.Errorf("database: mail: %w", err)
-	}
-	m.Version = version
-	plain, err := tx.secret(ctx, mailOwner, "password")
-	var damaged *DamagedError
-	if errors.As(err, &damaged) {
-		m.Damaged, err = true, nil
-	}
-	if plain != nil {
-		text := secret.New(string(plain))
-		m.Password = &text
-	}
-	m.Normalise()
-	return m, err
-}
+func (tx *Tx) Mail(ctx context.Context) (vpn.Mail, error) { return mailSettings.get(ctx, tx) }
 
 // PutMail replaces it.
-func (tx *Tx) PutMail(ctx context.Context, m *vpn.Mail) error {
-	password := m.Password
-	m.Normalise()
-	m.Password = nil
-	body, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	if err := tx.q.QueryRowContext(ctx,
-		`UPDATE mail SET version = version + 1, body = ? RETURNING version`, string(body)).
-		Scan(&m.Version); err != nil {
-		return err
-	}
-	if password == nil || password.IsZero() {
-		_, err := tx.q.ExecContext(ctx, `DELETE FROM secrets WHERE owner = ?`, mailOwner)
-		return err
-	}
-	return tx.putSecret(ctx, mailOwner, "password", []byte(password.Reveal()))
-}
+func (tx *Tx) PutMail(ctx context.Context, m *vpn.Mail) error { return mailSettings.put(ctx, tx, m) }
 
 // Emails lists what was sent or is to be.
 var Emails = &Table[api.Email, api.Email]{

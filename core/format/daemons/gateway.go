@@ -109,24 +109,29 @@ func (g *gatewaySide) share() {
 		g.parts = pools[:n]
 		return
 	}
-	for _, pool := range pools {
-		bits := pool.Bits()
-		for parts := 1; parts < n; parts *= 2 {
-			bits++
-		}
-		if bits > 29 {
-			g.left("the address pool %s is too small for %d daemons", pool, n)
-			return
-		}
-		at := pool.Addr()
-		for range n {
-			g.parts = append(g.parts, netip.PrefixFrom(at, bits))
-			at = after(at, bits)
-		}
+	if len(pools) > 0 {
+		g.cut(pools[0], n)
 		return
 	}
 	if n > 0 {
 		g.left("address pool: none of IPv4 is on record, so clients get no address")
+	}
+}
+
+// cut makes n parts of one network.
+func (g *gatewaySide) cut(pool netip.Prefix, n int) {
+	bits := pool.Bits()
+	for parts := 1; parts < n; parts *= 2 {
+		bits++
+	}
+	if bits > 29 {
+		g.left("the address pool %s is too small for %d daemons", pool, n)
+		return
+	}
+	at := pool.Addr()
+	for range n {
+		g.parts = append(g.parts, netip.PrefixFrom(at, bits))
+		at = after(at, bits)
 	}
 }
 
