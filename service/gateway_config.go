@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/sha256"
+	"crypto/x509"
 	"fmt"
 	"sync"
 
@@ -59,6 +60,7 @@ func (s *Service) configured(
 	}
 	made, err := daemons.Gateway(daemons.Side{
 		Gateway: *g, Users: usersAt(g, accounts), Sites: sites,
+		List: s.listsOf(ctx, tx),
 		Hash: func(login string, password secret.Text) (string, error) {
 			return s.passwordHash(tx.Salt(g.ID, login), password)
 		},
@@ -102,6 +104,26 @@ func gatewaySites(
 		})
 	}
 	return list, err
+}
+
+// listsOf finds the revocation list of a CA that signs here; nil where that is done elsewhere.
+func (s *Service) listsOf(ctx context.Context, tx *store.Tx) func(*x509.Certificate) []byte {
+	return func(c *x509.Certificate) []byte {
+		all, err := store.Authorities.Where(ctx, tx, "1 = 1")
+		if err != nil {
+			return nil
+		}
+		for _, a := range all {
+			own, err := pki.Certificates(a.Certificate)
+			if err != nil || len(own) == 0 || !own[0].Equal(c) || a.Key == nil {
+				continue
+			}
+			if der, _, err := s.RevocationList(ctx, a.ID, false); err == nil {
+				return der
+			}
+		}
+		return nil
+	}
 }
 
 // maxHashes is how many hashes of passwords are remembered.

@@ -45,7 +45,11 @@ var Accounts = &Table[vpn.Account, api.Account]{
 			"person":  "a.person_name ASC, a.login ASC, a.id ASC",
 			"changed": "a.changed ASC, a.id ASC",
 		},
-		filters: map[string]string{"person_id": "a.person_id = ?", "login": "a.login = ?"},
+		filters: map[string]string{
+			"person_id": "a.person_id = ?",
+			"person":    "a.person_name = ?",
+			"login":     "a.login = ?",
+		},
 	},
 }
 

@@ -197,6 +197,7 @@ var Devices = &Table[vpn.Device, api.Device]{
 		filters: map[string]string{
 			"name":      "d.name = ?",
 			"person_id": "d.person_id = ?",
+			"person":    "d.person_name = ?",
 			"platform":  "d.platform = ?",
 			"group":     "d.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)",
 		},

@@ -120,7 +120,9 @@ func (g ikeGateway) configureAs(t testing.TB, b *box, pool string) {
 		switch {
 		case f.Name() == g.file(".conf"), f.Name() == g.file("-users.conf"):
 			to = "conf.d"
-		case strings.HasSuffix(f.Name(), ".pem"):
+		case strings.HasSuffix(f.Name(), ".crl"):
+			to = "x509crl"
+		case strings.HasSuffix(f.Name(), ".pem") && !strings.HasSuffix(f.Name(), "-crl.pem"):
 			to = "x509ca"
 		default:
 			continue

@@ -147,4 +147,16 @@ func TestRead(t *testing.T) {
 		return
 	}
 	inside(t, w.cli)
+	// A certificate that was revoked is refused once the gateway has the list.
+	client.stop()
+	server.stop()
+	w.r.do("certificate", "revoke", "--device", "Laptop", "--reason", "key-compromise", "--yes")
+	server = serveTunnel(t, w.r, w.gw, "Old", "udp", "Harbour")
+	defer server.stop()
+	refused := w.cli.start("refused", "openvpn", "--config",
+		"/etc/openvpn/client/skerry-line-old.conf", "--connect-retry-max", "1")
+	defer refused.stop()
+	if !until(15, func() bool { return strings.Contains(server.said(), "certificate revoked") }) {
+		t.Errorf("a revoked certificate is taken:\n%s\n%s", refused.said(), server.said())
+	}
 }

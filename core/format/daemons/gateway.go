@@ -2,6 +2,7 @@ package daemons
 
 import (
 	"cmp"
+	"crypto/x509"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -19,6 +20,8 @@ type Side struct {
 	Users   func(vpn.Protocol) []User
 	// Sites are the routers that connect a whole site through the gateway.
 	Sites []SiteBehind
+	// List is the revocation list of a CA in DER form (RFC 5280 §5); nil where there is none.
+	List func(*x509.Certificate) []byte
 	// Hash writes a password as openssl passwd -6 does (SHA-512 crypt), with a salt that stays.
 	Hash func(login string, password secret.Text) (string, error)
 }
@@ -187,8 +190,19 @@ func (g *gatewaySide) clientCAs(p vpn.Protocol) (names []string) {
 		}
 		names = append(names, name)
 		g.once(name, "CA of devices' certificates; goes to /etc/swanctl/x509ca", pki.Bundle(c))
+		if list := g.list(c); list != nil {
+			g.once(strings.TrimSuffix(name, ".pem")+".crl",
+				"Its revocation list; goes to /etc/swanctl/x509crl", string(list))
+		}
 	}
 	return names
+}
+
+func (g *gatewaySide) list(c *x509.Certificate) []byte {
+	if g.List == nil {
+		return nil
+	}
+	return g.List(c)
 }
 
 // once adds a file that several connections may name.
@@ -206,7 +220,7 @@ func (g *gatewaySide) readme() {
 	o := g.Gateway.Offers
 	if o.IKEv2 != nil || o.L2TP != nil {
 		line("IKE daemon: %s.conf and %[1]s-users.conf to /etc/swanctl/conf.d, %[1]s-*clients-ca*.pem "+
-			"to /etc/swanctl/x509ca; of the certificate bundle %[1]s-certificate.pem to "+
+			"to /etc/swanctl/x509ca, %[1]s-*clients-ca*.crl to /etc/swanctl/x509crl; of the certificate bundle %[1]s-certificate.pem to "+
 			"/etc/swanctl/x509, %[1]s-key.pem to /etc/swanctl/private, and its %[1]s-ca*.pem to "+
 			"/etc/swanctl/x509ca. Then: swanctl --load-all --noprompt", g.name)
 	}

@@ -41,6 +41,7 @@ version=$(sed -n 's/^[Ee][Tt][Aa][Gg]: *"\([0-9a-f]*\)".*/\1/p' "$work/head")
 mkdir "$work/files"
 tar -xzf "$work/files.tgz" -C "$work/files"
 changed=
+renewed=
 # put FILE FOLDER MODE
 put() {
 	to=$root$2/${1##*/}
@@ -49,11 +50,16 @@ put() {
 	cp "$1" "$to.new"
 	chmod "$3" "$to.new"
 	mv "$to.new" "$to"
-	changed="$changed ${1##*/}"
+	case $to in
+	*.crl|*-crl.pem) renewed=yes ;; # daemons take these up without a restart
+	*) changed="$changed ${1##*/}" ;;
+	esac
 }
 for file in "$work/files"/*; do
 	case ${file##*/} in
 	NAME.conf|NAME-users.conf) put "$file" /etc/swanctl/conf.d 0600 ;;
+	NAME*clients-ca*.crl) put "$file" /etc/swanctl/x509crl 0644 ;;
+	NAME-clients-crl.pem) put "$file" /etc/openvpn/server 0644 ;;
 	NAME*clients-ca*.pem) put "$file" /etc/swanctl/x509ca 0644 ;;
 	NAME-check|NAME-route) put "$file" /etc/openvpn/server 0755 ;;
 	NAME-*.conf|NAME-clients.pem|NAME-control.key|NAME-users|NAME-sites) put "$file" /etc/openvpn/server 0600 ;;
@@ -70,6 +76,9 @@ for file in "$root/etc/openvpn/server/NAME"-*.conf; do
 		changed="$changed ${file##*/}"
 	fi
 done
+if [ -n "$renewed" ] && command -v swanctl > /dev/null; then
+	swanctl --load-creds --noprompt > /dev/null || true
+fi
 if [ -n "$changed" ]; then
 	: > "$state/changed" # until the daemons have taken it up
 	echo "Changed:$changed"

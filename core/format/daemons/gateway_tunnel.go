@@ -1,12 +1,14 @@
 package daemons
 
 import (
+	"encoding/pem"
 	"fmt"
 	"net"
 	"net/netip"
 	"slices"
 	"strings"
 
+	"wardicon/core/pki"
 	"wardicon/core/vpn"
 )
 
@@ -58,6 +60,7 @@ func (g *gatewaySide) tunnels() error {
 	}
 	g.once(g.name+"-clients.pem", "CAs of devices' certificates; goes to /etc/openvpn/server",
 		g.trusted(vpn.TLS))
+	lists := g.revocations()
 	if password {
 		if err := g.hashed(); err != nil {
 			return err
@@ -72,7 +75,7 @@ func (g *gatewaySide) tunnels() error {
 				client = "optional"
 			}
 		}
-		g.tunnel(o, r, client, password)
+		g.tunnel(o, r, client, password, lists)
 	}
 	return nil
 }
@@ -112,7 +115,32 @@ func (g *gatewaySide) hashed() error {
 	return nil
 }
 
-func (g *gatewaySide) tunnel(o *vpn.TLSOffer, r vpn.Remote, client string, password bool) {
+// revocations writes the revocation lists of the CAs of devices' certificates. The daemon wants one of
+// each, so there are none where one is missing.
+func (g *gatewaySide) revocations() (written bool) {
+	list, err := pki.Certificates(g.trusted(vpn.TLS))
+	if err != nil || len(list) == 0 {
+		return false
+	}
+	var text strings.Builder
+	for _, c := range list {
+		der := g.list(c)
+		if der == nil {
+			return false
+		}
+		text.Write(pem.EncodeToMemory(&pem.Block{Type: "X509 CRL", Bytes: der}))
+	}
+	g.once(g.name+"-clients-crl.pem", "Revocation lists of those CAs; goes to /etc/openvpn/server",
+		text.String())
+	return true
+}
+
+func (g *gatewaySide) tunnel(
+	o *vpn.TLSOffer,
+	r vpn.Remote,
+	client string,
+	password, lists bool,
+) {
 	var b strings.Builder
 	line := func(text string, args ...any) { fmt.Fprintf(&b, text+"\n", args...) }
 	name := fmt.Sprintf("%s-%s-%d", g.name, r.Transport, r.Port)
@@ -128,6 +156,9 @@ func (g *gatewaySide) tunnel(o *vpn.TLSOffer, r vpn.Remote, client string, passw
 		line("multihome")
 	}
 	line("ca %s-clients.pem", g.name)
+	if lists && client != "none" {
+		line("crl-verify %s-clients-crl.pem", g.name)
+	}
 	line("cert %s-chain.pem", g.name)
 	line("key %s-key.pem", g.name)
 	line("dh none")
