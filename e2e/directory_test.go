@@ -39,6 +39,7 @@ func startSlapd(t *testing.T, people string) *slapd {
 	cert, key, _ := certificate(t)
 	s.ca = cert
 	s.write("reader", "timetable-reader-71")
+	s.write("reader-bare", "timetable-reader-71")
 	s.password = filepath.Join(s.dir, "reader")
 	if err := os.Mkdir(filepath.Join(s.dir, "db"), 0o700); err != nil {
 		t.Fatal(err)
@@ -233,6 +234,13 @@ func TestDirectory(t *testing.T) {
 	if p := one("Deckhand 1"); p.ID == "" || p.Missing != nil {
 		t.Errorf("who is back is %+v", p)
 	}
+
+	// What others' tools write of the same entries is read as a table, too (LDIF, RFC 2849).
+	ldif := server.at("out.ldif")
+	server.run("/bin/sh", "-c", `ldapsearch -H "$1" -x -D "$2" -y "$3" -LLL -E pr=500/noprompt -b "$4" \
+		"(objectClass=inetOrgPerson)" > "$5"`, "sh", server.url, "cn=reader,"+directoryAt,
+		server.password+"-bare", "ou=people,"+directoryAt, ldif)
+	run(0, "702 rows: 702 same", "import", ldif, "--dry-run")
 
 	// Too many would go: nothing is touched, and the state says so.
 	run(0, "deck6", "service", "directory", "set", "--entries", "(uid=deck6*)")
