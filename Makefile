@@ -92,8 +92,9 @@ define TOOLS
 /usr/bin/ping iputils-ping networks
 /usr/bin/zbarimg zbar-tools parsers
 /usr/bin/pdftotext poppler-utils parsers
-/usr/sbin/slapd slapd clients-and-gateways
-/usr/bin/ldapsearch ldap-utils parsers
+/usr/sbin/slapd slapd directories
+/usr/bin/ldapsearch ldap-utils directories
+/usr/bin/curl curl networks
 /usr/lib/python3/dist-packages/yaml/__init__.py python3-yaml parsers
 /usr/lib/python3/dist-packages/jsonschema/__init__.py python3-jsonschema parsers
 /usr/bin/7z p7zip-full parsers
