@@ -266,7 +266,7 @@ func (a *app) rowsOf(
 	r api.DirectoryReading,
 ) (api.Page[api.ImportRow], error) {
 	for _, outcome := range []api.RowOutcome{api.RowWrong, api.RowAdd, api.RowChange} {
-		if r.Import.Rows[outcome] > 0 {
+		if r.Import.ID != "" && r.Import.Rows[outcome] > 0 {
 			return c.ImportRows(ctx, r.Import.ID, client.Query{
 				Limit: 50, Filter: map[string]string{"outcome": string(outcome)},
 			})

@@ -90,6 +90,11 @@ func (s *Service) ReadDirectory(ctx context.Context, dry bool) (api.DirectoryRea
 		return r, problem("directory", "/password", "a stored password that cannot be read any more",
 			"the password", "set it again")
 	}
+	if !s.directoryOnce.TryLock() {
+		return r, problem("directory", "", "a reading that is under way", "one at a time",
+			"wait until it is done")
+	}
+	defer s.directoryOnce.Unlock()
 	sheet, err := directory.Read(ctx, d)
 	if err == nil {
 		err = s.takeDirectory(ctx, d, sheet, dry, &r)
@@ -173,8 +178,14 @@ func (s *Service) takeDirectory(
 			"check base, filter and what the name that signs in may read; if they have left, raise the "+
 				"limit for one reading")
 	}
-	if err := s.keepShown(ctx, &i, shown); err != nil {
-		return err
+	// Most readings find nothing new: what is as it was is counted, and not kept.
+	differs := slices.DeleteFunc(slices.Clone(shown), func(row shownRow) bool {
+		return row.row.Outcome == api.RowSame
+	})
+	if len(differs) > 0 {
+		if err := s.keepShown(ctx, &i, differs); err != nil {
+			return err
+		}
 	}
 	if r.Import = i; dry {
 		return nil
@@ -260,7 +271,7 @@ func (s *Service) keepSources(
 			return err
 		}
 	}
-	if len(gone) == 0 {
+	if freshly(gone) == 0 {
 		return nil
 	}
 	return s.store.Write(ctx, func(tx *store.Tx) error {

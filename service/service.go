@@ -42,7 +42,9 @@ type Service struct {
 
 	readingOf sync.Map // by operator, a place for one
 	lists     lists    // revocation lists that were signed
-	asking    *asking
+
+	directoryOnce sync.Mutex // one reading of the directory at a time
+	asking        *asking
 
 	rehearsing *rehearsing
 	loose      *loose

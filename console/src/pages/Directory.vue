@@ -162,7 +162,7 @@ const outcomes = computed(() => {
     <div v-if="read" class="mt-3" role="status">
       <p class="mb-2">
         {{ read.entries }} entries: {{ outcomes }}.
-        <RouterLink :to="`/imports?id=${read.import.id}`">{{
+        <RouterLink v-if="read.import.id" :to="`/imports?id=${read.import.id}`">{{
           dry ? 'Look at each, and import them' : 'Look at each'
         }}</RouterLink>
       </p>
