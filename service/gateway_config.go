@@ -23,22 +23,27 @@ func (s *Service) GatewayConfiguration(
 	ctx context.Context,
 	id string,
 ) (out api.GatewayConfiguration, err error) {
-	out = api.GatewayConfiguration{Files: []api.Handed{}, Left: []string{}}
-	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		if out, err = s.configured(ctx, tx, id); err != nil {
-			return err
-		}
-		if out.Archive, err = archived(out.Files); err != nil {
-			return err
-		}
+	if err := s.store.Snapshot(ctx, func(tx *store.Tx) error {
+		out, err = s.configured(ctx, tx, id)
+		return err
+	}); err != nil {
+		return api.GatewayConfiguration{}, err
+	}
+	if out.Archive, err = archived(out.Files); err != nil {
+		return api.GatewayConfiguration{}, err
+	}
+	// Nothing leaves without its entry; a gateway that was removed meanwhile hands out nothing.
+	if err := s.store.Write(ctx, func(tx *store.Tx) error {
 		g, err := store.Gateways.Get(ctx, tx, id)
 		if err != nil {
 			return err
 		}
 		return audit(ctx, tx, "hand out configuration of", "gateway", id,
 			fmt.Sprintf("%s: %d users", g.Name, out.Users))
-	})
-	return out, err
+	}); err != nil {
+		return api.GatewayConfiguration{}, err
+	}
+	return out, nil
 }
 
 func (s *Service) configured(
@@ -62,6 +67,9 @@ func (s *Service) configured(
 		Gateway: *g, Users: usersAt(g, accounts), Sites: sites,
 		List: s.listsOf(ctx, tx),
 		Hash: func(login string, password secret.Text) (string, error) {
+			if err := ctx.Err(); err != nil {
+				return "", err
+			}
 			return s.passwordHash(tx.Salt(g.ID, login), password)
 		},
 	})
