@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wardicon/api"
@@ -90,15 +91,21 @@ func (s *Service) Deliver(
 	if err != nil {
 		return nil, "", err
 	}
-	sum := sha256.Sum256(plain)
-	version = hex.EncodeToString(sum[:16])
+	version = digest(plain)
+	// Revocation lists are signed anew each hour; that alone is nothing to keep a record of.
+	lasting, err := tarred(slices.DeleteFunc(slices.Clone(made.Files), func(f api.Handed) bool {
+		return daemons.RevocationList(f.Name)
+	}))
+	if err != nil {
+		return nil, "", err
+	}
 	err = s.store.Write(ctx, func(tx *store.Tx) error {
-		before, err := tx.Delivery(ctx, gatewayID)
-		if err != nil {
+		if err := tx.NoteDelivery(ctx, gatewayID, cut(runs, 64), version); err != nil ||
+			version == runs {
 			return err
 		}
-		err = tx.NoteDelivery(ctx, gatewayID, cut(runs, 64), version)
-		if version != runs && before.Offered != version {
+		fresh, err := tx.NewlyDelivered(ctx, gatewayID, digest(lasting))
+		if fresh {
 			err = errors.Join(err, audit(ctx, tx, "hand out configuration of", "gateway", gatewayID,
 				fmt.Sprintf("fetched: %d files, %d users", len(made.Files), made.Users)))
 		}
@@ -112,6 +119,11 @@ func (s *Service) Deliver(
 	_, err = w.Write(plain)
 	err = errors.Join(err, w.Close())
 	return packed.Bytes(), version, err
+}
+
+func digest(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:16])
 }
 
 // tarred packs files the same way each time.

@@ -63,3 +63,15 @@ func (tx *Tx) NoteDelivery(ctx context.Context, gatewayID, runs, offered string)
 		gateway_id = ?`, millis(tx.s.now()), runs, offered, gatewayID)
 	return err
 }
+
+// NewlyDelivered keeps a digest of what a gateway is given, and tells whether it is another than
+// before.
+func (tx *Tx) NewlyDelivered(ctx context.Context, gatewayID, digest string) (bool, error) {
+	done, err := tx.q.ExecContext(ctx, `UPDATE deliveries SET audited = ?1 WHERE gateway_id = ?2 AND
+		audited <> ?1`, digest, gatewayID)
+	if err != nil {
+		return false, err
+	}
+	n, err := done.RowsAffected()
+	return n > 0, err
+}

@@ -6,7 +6,8 @@ CREATE TABLE deliveries (
     created    INTEGER NOT NULL,
     seen       INTEGER,
     runs       TEXT NOT NULL DEFAULT '',
-    offered    TEXT NOT NULL DEFAULT ''
+    offered    TEXT NOT NULL DEFAULT '',
+    audited    TEXT NOT NULL DEFAULT '' -- digest of what was last handed out, but revocation lists
 ) WITHOUT ROWID;
 
 -- +goose Down

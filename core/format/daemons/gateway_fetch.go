@@ -70,7 +70,7 @@ for file in "$work/files"/*; do
 	esac
 done
 # What is no longer there goes.
-for file in "$root/etc/openvpn/server/NAME"-*.conf; do
+for file in "$root/etc/openvpn/server/NAME"-udp-*.conf "$root/etc/openvpn/server/NAME"-tcp-*.conf; do
 	if [ -e "$file" ] && [ ! -e "$work/files/${file##*/}" ]; then
 		rm "$file"
 		changed="$changed ${file##*/}"
@@ -99,4 +99,9 @@ func FetchScript(g vpn.Gateway, url, token, reload string) string {
 		"URL", shell.Quote(url), "TOKEN", shell.Quote(token), "RELOAD", shell.Quote(reload),
 		"NAME", format.FileName(g.Name, ""),
 	).Replace(fetchScript)
+}
+
+// RevocationList tells whether a file of a configuration is a list of revoked certificates.
+func RevocationList(name string) bool {
+	return strings.HasSuffix(name, ".crl") || strings.HasSuffix(name, "-crl.pem")
 }
