@@ -108,8 +108,12 @@ that is on record is changed in the fields that the files have, another is added
 func gatewayFiles(args []string) (files []format.File, err error) {
 	for _, arg := range args {
 		err := filepath.WalkDir(arg, func(path string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !d.Type().IsRegular() {
+			if err != nil || d.IsDir() {
 				return err
+			}
+			// Certificates are links often enough.
+			if at, err := os.Stat(path); err != nil || !at.Mode().IsRegular() {
+				return nil
 			}
 			if len(files) >= maxGatewayFiles {
 				return usage("found more than %d files, expected those of one gateway", maxGatewayFiles)

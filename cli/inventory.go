@@ -131,7 +131,7 @@ func (a *app) readInventory(args []string) (map[string][]inventory.Record, error
 			if near, err := filepath.Rel(here, path); err == nil && filepath.IsAbs(path) {
 				path = near
 			}
-			data, err := readBounded(path, inventory.MaxFile+1)
+			data, err := readBounded(path, inventory.MaxFile)
 			if err != nil {
 				return err
 			}
@@ -151,13 +151,18 @@ func (a *app) readInventory(args []string) (map[string][]inventory.Record, error
 	return all, nil
 }
 
+// readBounded reads a file of at most so many bytes.
 func readBounded(name string, most int64) ([]byte, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = f.Close() }()
-	return io.ReadAll(io.LimitReader(f, most))
+	data, err := io.ReadAll(io.LimitReader(f, most+1))
+	if int64(len(data)) > most {
+		return nil, usage("%s: found more than %d bytes, expected at most that", name, most)
+	}
+	return data, err
 }
 
 // refusedFile words what is wrong with a file as the service words what is wrong with a record.
@@ -230,7 +235,7 @@ func (a *app) sayInventory(out api.InventoryOutcome, remove, dry bool) {
 			out.Count(api.InventoryRemove), out.Same)
 	}
 	if out.Missing > 0 && !remove {
-		a.say("%s on record that the files do not have; --remove-missing removes such records.",
+		a.say("%s not in the files; --remove-missing removes such records.",
 			plural(out.Missing, "record"))
 	}
 	switch {

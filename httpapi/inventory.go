@@ -10,7 +10,7 @@ import (
 )
 
 type inventoryInput struct {
-	Nouns []string `query:"nouns,explode" doc:"Only these, by their plurals" maxItems:"6"`
+	Nouns []string `query:"nouns,explode" doc:"Only these, by their plurals" enum:"people,gateways,accounts,devices,patterns,profiles" maxItems:"6"`
 }
 
 type loadInput struct {

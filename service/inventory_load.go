@@ -304,7 +304,7 @@ func (l *loading) match(noun, pointer string, fields map[string]any) (id string,
 	var found []string
 	if id, stated := fields["id"].(string); stated {
 		delete(fields, "id")
-		if l.x.fields[id] == nil {
+		if !slices.Contains(l.x.Find(noun, id), id) {
 			l.fault(vpn.Problem{
 				Pointer: pointer + "/id", Found: fmt.Sprintf("%q", id),
 				Expected: "the identifier of a " + noun + " on record",
