@@ -68,7 +68,11 @@ func TestDelivery(t *testing.T) {
 	}
 	run(0, "runs what was on record", "gateway", "delivery", "Brattvik")
 
-	// One remote goes, and a reload that fails is tried again.
+	// One remote goes, and a reload that fails is tried again. Another gateway's files stay.
+	neighbour := root + "/etc/openvpn/server/brattvik-2-udp-1194.conf"
+	if err := os.WriteFile(neighbour, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
 	run(0, "", "gateway", "change", "Brattvik", "--tls-remote", "udp:1194")
 	broken := filepath.Join(dir, "broken")
 	if err := os.WriteFile(broken, nil, 0o600); err != nil {
@@ -79,6 +83,9 @@ func TestDelivery(t *testing.T) {
 	}
 	if _, err := os.Stat(root + "/etc/openvpn/server/brattvik-tcp-443.conf"); err == nil {
 		t.Error("what is no longer on record still runs")
+	}
+	if _, err := os.Stat(neighbour); err != nil {
+		t.Errorf("the files of another gateway: %v", err)
 	}
 	run(0, "is on record", "gateway", "delivery", "Brattvik")
 	if err := os.Remove(broken); err != nil {

@@ -204,7 +204,18 @@ func TestDirectory(t *testing.T) {
 		ada.Source != "directory" {
 		t.Errorf("Ada is %+v: her own group stays, that of the directory comes", ada)
 	}
+	kept := func() int {
+		page, err := f.client.RecordImports(t.Context(), client.Query{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return page.Total
+	}
+	before := kept()
 	run(0, "0 to add, 0 to change, 702 the same", "service", "directory", "read")
+	if kept() != before {
+		t.Error("a reading that found nothing new is kept")
+	}
 
 	// A new name, moved, another address: it is the same entry.
 	server.change("dn: uid=sigrid,ou=people," + directoryAt + "\nchangetype: modrdn\nnewrdn: " +

@@ -119,6 +119,7 @@ func TestLoadSave(t *testing.T) {
 			"bad.yaml:4 password: found keep, and nothing is stored",
 		"accounts:\n  - login: x\n    password: {file: nowhere}\n": "\"nowhere\", which cannot be read",
 		"people:\n  - name: New\n  - name: New\n":                  "bad.yaml:3: found the same person as /people/0",
+		"people:\n  - {id: Brattvik, name: X}\n":                   "the identifier of a person on record",
 		"people:\n  - name: [\n":                                   "bad.yaml:2:11: found a text that is no YAML",
 		"people:\n  - &a {name: X}\n":                              "an anchor, an alias or a tag",
 		"persons:\n  - name: X\n":                                  "bad.yaml:1:1: found \"persons\"",
