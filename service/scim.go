@@ -215,7 +215,7 @@ type SCIMGroup struct {
 	Members []vpn.Person
 }
 
-// SCIMGroups lists all groups; without their members, if those are not wanted.
+// SCIMGroups lists all groups with their members.
 func (s *Service) SCIMGroups(ctx context.Context) (list []SCIMGroup, err error) {
 	groups, err := s.store.Read().Groups(ctx)
 	for _, g := range groups {

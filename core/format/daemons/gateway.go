@@ -41,6 +41,7 @@ type SiteBehind struct {
 }
 
 type gatewaySide struct {
+	routes bool // networks behind routers are written for the TLS tunnel
 	Side
 	name  string // that files and sections begin with
 	parts []netip.Prefix

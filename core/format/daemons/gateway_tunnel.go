@@ -60,6 +60,10 @@ func (g *gatewaySide) tunnels() error {
 	}
 	g.once(g.name+"-clients.pem", "CAs of devices' certificates; goes to /etc/openvpn/server",
 		g.trusted(vpn.TLS))
+	if g.trusted(vpn.TLS) == "" {
+		g.left("TLS tunnel: there is no CA of devices' certificates on record; the daemon wants one in "+
+			"%s-clients.pem even where passwords alone are asked for", g.name)
+	}
 	lists := g.revocations()
 	if password {
 		if err := g.hashed(); err != nil {
@@ -90,7 +94,7 @@ func (g *gatewaySide) sites() {
 			}
 		}
 	}
-	if b.Len() == 0 {
+	if g.routes = b.Len() > 0; !g.routes {
 		return
 	}
 	g.file(g.name+"-sites", "Networks behind routers; goes to /etc/openvpn/server", b.String(), false)
@@ -196,10 +200,10 @@ func (g *gatewaySide) tunnel(
 	if client == "none" {
 		line("username-as-common-name")
 	}
-	if password || len(g.Sites) > 0 {
+	if password || g.routes {
 		line("script-security 2")
 	}
-	if len(g.Sites) > 0 {
+	if g.routes {
 		line("client-connect ./%s-route", g.name)
 		for _, site := range g.Sites {
 			for _, text := range site.Networks {
