@@ -94,7 +94,7 @@ type RecordOperation struct {
 	// add, change or remove.
 	Operation string `json:"operation" enum:"add,change,remove"`
 	// Kind of the record.
-	Noun string `json:"noun" enum:"gateway,person,account,device,profile,pattern"`
+	Noun string `json:"noun"`
 	// Identifier of a record to change or remove.
 	ID string `json:"id,omitempty" maxLength:"64"`
 	// Version that was seen; 0 or nothing changes any version.

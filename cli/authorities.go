@@ -23,9 +23,8 @@ func findAuthority(ctx context.Context, c *client.Client, ref string) (api.Autho
 
 func authorityNoun() noun[api.Authority] {
 	return noun[api.Authority]{
-		name:   "authority",
-		plural: "authorities",
-		title:  "name",
+		name:  "authority",
+		title: "name",
 		about: `A certificate authority (CA) issues certificates. Create one here, or import one:
 with its key to issue here, without it where signing is done elsewhere. Private keys are sealed
 and cannot be read back, except by "authority export".`,
@@ -44,10 +43,9 @@ and cannot be read back, except by "authority export".`,
 			{flag: "retired", path: "retired"},
 			{flag: "note", path: "note"},
 		},
-		records: func(c *client.Client) client.Noun[api.Authority] { return c.Authorities },
-		find:    findAuthority,
-		meta:    func(a api.Authority) vpn.Meta { return a.Meta },
-		ref:     func(a api.Authority) string { return a.Name },
+		find: findAuthority,
+		meta: func(a api.Authority) vpn.Meta { return a.Meta },
+		ref:  func(a api.Authority) string { return a.Name },
 		columns: []string{
 			"name",
 			"expires",

@@ -8,7 +8,6 @@ import (
 	"github.com/jedib0t/go-pretty/v6/table"
 
 	"wardicon/api"
-	"wardicon/client"
 	"wardicon/core/secret"
 	"wardicon/core/vpn"
 )
@@ -87,9 +86,8 @@ func offerFields() (fields []field) {
 
 func gatewayNoun() noun[api.Gateway] {
 	return noun[api.Gateway]{
-		name:   "gateway",
-		plural: "gateways",
-		title:  "name",
+		name:  "gateway",
+		title: "name",
 		about: "A gateway is a VPN server: its address, what it offers and the networks behind " +
 			"it.",
 		example: `Norrvik --address norrvik.skerryline.example --city Norrvik --country NO \
@@ -129,10 +127,9 @@ func gatewayNoun() noun[api.Gateway] {
 				help: "protocol to remove: ikev2, tls, sstp, l2tp, pptp",
 			},
 		}, append(offerFields(), signIns()...)...),
-		records: func(c *client.Client) client.Noun[api.Gateway] { return c.Gateways },
-		find:    findGateway,
-		meta:    func(g api.Gateway) vpn.Meta { return g.Meta },
-		ref:     func(g api.Gateway) string { return g.Name },
+		find: findGateway,
+		meta: func(g api.Gateway) vpn.Meta { return g.Meta },
+		ref:  func(g api.Gateway) string { return g.Name },
 		columns: []string{
 			"name",
 			"address",

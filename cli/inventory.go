@@ -24,16 +24,6 @@ import (
 	"wardicon/core/vpn"
 )
 
-// inventoryTypes are the records that stand in files, by the plurals of their nouns.
-var inventoryTypes = map[string]reflect.Type{
-	"people":   reflect.TypeFor[vpn.Person](),
-	"gateways": reflect.TypeFor[vpn.Gateway](),
-	"accounts": reflect.TypeFor[vpn.Account](),
-	"devices":  reflect.TypeFor[vpn.Device](),
-	"patterns": reflect.TypeFor[vpn.Pattern](),
-	"profiles": reflect.TypeFor[vpn.Profile](),
-}
-
 const schemaFile = "wardicon.schema.json"
 
 // loadFiles makes the records what files say.
@@ -44,15 +34,15 @@ func (a *app) loadFiles() *cobra.Command {
 		Use:   "load FOLDER|FILE…",
 		Short: "Make the records what files in YAML or JSON say",
 		Args:  cobra.MinimumNArgs(1),
-		Long: `Reads people, gateways, accounts, devices, patterns and profiles from files such as
+		Long: "Reads " + joined(api.Plurals(), "and") + ` from files such as
 wardicon save writes, in any order, and changes the records to match, in one transaction. Records
 refer to each other by name. A field that a file leaves out returns to its default.
 
 Secrets do not stand in the files: {file: NAME} names a file with one, from the folder of the file
 that names it; {keep: true} keeps the one that is stored, and so does leaving it out.
 
-Records that the files do not have stay, unless --remove-missing is given; it removes only records of
-kinds that the files have.`,
+Records that the files do not have stay, unless --remove-missing is given; it removes only records
+of kinds that the files have.`,
 		Example: `  wardicon load inventory/ --dry-run
   wardicon load gateways.yaml
   wardicon load inventory/ --remove-missing --remove-at-most 25`,
@@ -102,9 +92,11 @@ kinds that the files have.`,
 func (a *app) readInventory(args []string) (map[string][]inventory.Record, error) {
 	all := map[string][]inventory.Record{}
 	how := inventory.Reading{
-		Text: func(plural, path string) bool { return textAt(inventoryTypes[plural], path) },
+		Plurals: api.Plurals(),
+		Text:    func(plural, path string) bool { return textAt(api.NounOf(plural).Record, path) },
 		Secret: func(plural, path string) bool {
-			return api.TypeAt(inventoryTypes[plural], path) == reflect.TypeFor[*secret.Text]()
+			return api.TypeAt(api.NounOf(plural).Record, path) ==
+				reflect.TypeFor[*secret.Text]()
 		},
 		Open: func(from, name string) ([]byte, error) {
 			if !filepath.IsAbs(name) {
@@ -145,10 +137,15 @@ func (a *app) readInventory(args []string) (map[string][]inventory.Record, error
 		}
 	}
 	if len(all) == 0 {
-		return nil, usage("%s: found no records; expected files in YAML or JSON with people, "+
-			"gateways, accounts, devices, patterns or profiles", strings.Join(args, ", "))
+		return nil, usage("%s: found no records; expected files in YAML or JSON with %s",
+			strings.Join(args, ", "), joined(api.Plurals(), "or"))
 	}
 	return all, nil
+}
+
+// joined writes words as a list: "a, b and c".
+func joined(list []string, last string) string {
+	return strings.Join(list[:len(list)-1], ", ") + " " + last + " " + list[len(list)-1]
 }
 
 // readBounded reads a file of at most so many bytes.
@@ -271,10 +268,10 @@ func (a *app) saveFiles() *cobra.Command {
 		Use:   "save FOLDER",
 		Short: "Write the records as files in YAML that wardicon load reads",
 		Args:  exactly("FOLDER"),
-		Long: `Writes people, gateways, accounts, devices, patterns and profiles into files of a folder, with
-names in the place of identifiers, so that they can be kept under version control. Secrets are not in
-them: {keep: true} stands where one is stored. ` + schemaFile + ` describes the files for
-editors. Files of these names are replaced.`,
+		Long: "Writes " + joined(api.Plurals(), "and") + ` into files of a folder,
+with names in the place of identifiers, so that they can be kept under version control. Secrets
+are not in them: {keep: true} stands where one is stored. ` + schemaFile + ` describes the files
+for editors. Files of these names are replaced.`,
 		Example: "  wardicon save inventory/\n  wardicon load inventory/ --dry-run",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd, func(ctx context.Context, c *client.Client) error {
@@ -304,10 +301,10 @@ func (a *app) writeInventory(folder string, inv api.Inventory, schema map[string
 	if err := replaceFile(filepath.Join(folder, schemaFile), text); err != nil {
 		return err
 	}
-	for _, noun := range inventory.Nouns {
+	for _, noun := range api.Filed() {
 		var list []yaml.MapSlice
 		for _, fields := range inv[noun.Plural] {
-			list = append(list, ordered(inventoryTypes[noun.Plural], fields))
+			list = append(list, ordered(api.NounOf(noun.Plural).Record, fields))
 		}
 		data, err := yaml.MarshalWithOptions(
 			yaml.MapSlice{{Key: noun.Plural, Value: list}},

@@ -46,24 +46,29 @@ const (
 
 // noun is one kind of record on the command line.
 type noun[Row any] struct {
-	name, plural, about string
-	example             string // arguments of add, after the command itself
-	title               string // the field that add takes as its argument
-	fields              []field
-	records             func(*client.Client) client.Noun[Row]
-	find                func(ctx context.Context, c *client.Client, ref string) (Row, error)
-	meta                func(Row) vpn.Meta
-	ref                 func(Row) string // a name that find takes
-	columns             []string
-	row                 func(Row) table.Row
-	filters             []string
+	name, about string // name is that of api.Nouns
+	example     string // arguments of add, after the command itself
+	title       string // the field that add takes as its argument
+	fields      []field
+	find        func(ctx context.Context, c *client.Client, ref string) (Row, error)
+	meta        func(Row) vpn.Meta
+	ref         func(Row) string // a name that find takes
+	columns     []string
+	row         func(Row) table.Row
+	filters     []string
+}
+
+func (n noun[Row]) plural() string { return api.NounOf(n.name).Plural }
+
+func (n noun[Row]) records(c *client.Client) client.Noun[Row] {
+	return client.Records[Row](c, n.name)
 }
 
 // command makes the commands of a noun.
 func command[Row any](a *app, n noun[Row]) *cobra.Command {
 	root := &cobra.Command{
 		Use:     n.name,
-		Short:   "Add, list, show, change and remove " + n.plural,
+		Short:   "Add, list, show, change and remove " + n.plural(),
 		Long:    n.about,
 		Example: "  wardicon " + n.name + " add " + n.example + "\n  wardicon " + n.name + " list",
 	}
@@ -340,9 +345,9 @@ func (n noun[Row]) identify(
 func (n noun[Row]) list(a *app) *cobra.Command {
 	filters := shownFilters(n.filters)
 	return list(a, listing[Row]{
-		short:  "List " + n.plural,
-		about:  "Lists " + n.plural + ", a page at a time.",
-		plural: n.plural,
+		short:  "List " + n.plural(),
+		about:  "Lists " + n.plural() + ", a page at a time.",
+		plural: n.plural(),
 		example: "  wardicon " + n.name + " list --search nor --sort -changed\n  wardicon " +
 			n.name +
 			" list --filter " + filters[0] + "=VALUE --output json",

@@ -15,9 +15,8 @@ import (
 
 func patternNoun() noun[api.Pattern] {
 	return noun[api.Pattern]{
-		name:   "pattern",
-		plural: "patterns",
-		title:  "name",
+		name:  "pattern",
+		title: "name",
 		about: `A pattern sets how a class of devices connects: protocols in order of preference,
 gateways, networks in the tunnel, and when to connect. Try it first without changing anything,
 then roll it out to create or change the profiles of all devices of the class.`,
@@ -53,10 +52,9 @@ then roll it out to create or change the profiles of all devices of the class.`,
 			{flag: "require-rehearsal", path: "require_rehearsal"},
 			{flag: "note", path: "note"},
 		},
-		records: func(c *client.Client) client.Noun[api.Pattern] { return c.Patterns },
-		find:    findPattern,
-		meta:    func(p api.Pattern) vpn.Meta { return p.Meta },
-		ref:     func(p api.Pattern) string { return p.Name },
+		find: findPattern,
+		meta: func(p api.Pattern) vpn.Meta { return p.Meta },
+		ref:  func(p api.Pattern) string { return p.Name },
 		columns: []string{
 			"name",
 			"groups",

@@ -102,10 +102,18 @@ func deviceID(ctx context.Context, c *client.Client, ref string) (string, error)
 	return d.ID, err
 }
 
+// plainNouns are the commands of nouns that have none of their own.
+func (a *app) plainNouns() []*cobra.Command {
+	return []*cobra.Command{
+		command(a, personNoun()),
+		command(a, accountNoun()),
+		command(a, deviceNoun()),
+	}
+}
+
 func personNoun() noun[api.Person] {
 	return noun[api.Person]{
 		name:    "person",
-		plural:  "people",
 		title:   "name",
 		about:   "A person uses devices and receives their profiles.",
 		example: `"Ada Fjell" --mail ada@skerryline.example --language en --group planners`,
@@ -119,10 +127,9 @@ func personNoun() noun[api.Person] {
 			{flag: "latitude", path: "place.latitude"},
 			{flag: "longitude", path: "place.longitude"},
 		},
-		records: func(c *client.Client) client.Noun[api.Person] { return c.People },
-		find:    findPerson,
-		meta:    func(p api.Person) vpn.Meta { return p.Meta },
-		ref:     func(p api.Person) string { return p.Name },
+		find: findPerson,
+		meta: func(p api.Person) vpn.Meta { return p.Meta },
+		ref:  func(p api.Person) string { return p.Name },
 		columns: []string{
 			"name",
 			"mail",
@@ -140,7 +147,6 @@ func personNoun() noun[api.Person] {
 func accountNoun() noun[api.Account] {
 	return noun[api.Account]{
 		name:    "account",
-		plural:  "accounts",
 		title:   "login",
 		about:   "An account is the login of a person at some or all gateways.",
 		example: `a_fjell --person "Ada Fjell" --password-file ada.secret --gateway Norrvik`,
@@ -151,10 +157,9 @@ func accountNoun() noun[api.Account] {
 			{flag: "password-file", path: "password"},
 			{flag: "gateway", path: "gateway_ids", refers: toGateway},
 		},
-		records: func(c *client.Client) client.Noun[api.Account] { return c.Accounts },
-		find:    findAccount,
-		meta:    func(x api.Account) vpn.Meta { return x.Meta },
-		ref:     func(x api.Account) string { return x.Login },
+		find: findAccount,
+		meta: func(x api.Account) vpn.Meta { return x.Meta },
+		ref:  func(x api.Account) string { return x.Login },
 		columns: []string{
 			"login",
 			"realm",
@@ -174,9 +179,8 @@ func accountNoun() noun[api.Account] {
 
 func deviceNoun() noun[api.Device] {
 	return noun[api.Device]{
-		name:   "device",
-		plural: "devices",
-		title:  "name",
+		name:  "device",
+		title: "name",
 		about: "A device is a laptop, tablet, phone, desk phone or router that a profile is " +
 			"built for.",
 		example: `"Planner Mac 1" --person "Ada Fjell" --platform macos --release 14 --encrypted`,
@@ -192,10 +196,9 @@ func deviceNoun() noun[api.Device] {
 			{flag: "certificate", path: "identity.certificate", kind: fileField},
 			{flag: "key-file", path: "identity.key", kind: fileField},
 		},
-		records: func(c *client.Client) client.Noun[api.Device] { return c.Devices },
-		find:    findDevice,
-		meta:    func(d api.Device) vpn.Meta { return d.Meta },
-		ref:     func(d api.Device) string { return d.Name },
+		find: findDevice,
+		meta: func(d api.Device) vpn.Meta { return d.Meta },
+		ref:  func(d api.Device) string { return d.Name },
 		columns: []string{
 			"name",
 			"person",
@@ -213,9 +216,8 @@ func deviceNoun() noun[api.Device] {
 
 func profileNoun() noun[api.Profile] {
 	return noun[api.Profile]{
-		name:   "profile",
-		plural: "profiles",
-		title:  "device",
+		name:  "profile",
+		title: "device",
 		about: "A profile is the connection of one device to one gateway. Name one by its id or " +
 			"as DEVICE/GATEWAY.\nWhat you leave automatic is chosen by planning, with a " +
 			"reason.",
@@ -245,10 +247,9 @@ func profileNoun() noun[api.Profile] {
 			{flag: "reconnect", path: "preferences.reconnect"},
 			{flag: "pattern", path: "pattern_id", refers: toPattern},
 		},
-		records: func(c *client.Client) client.Noun[api.Profile] { return c.Profiles },
-		find:    findProfile,
-		meta:    func(p api.Profile) vpn.Meta { return p.Meta },
-		ref:     func(p api.Profile) string { return p.Device + "/" + p.Gateway },
+		find: findProfile,
+		meta: func(p api.Profile) vpn.Meta { return p.Meta },
+		ref:  func(p api.Profile) string { return p.Device + "/" + p.Gateway },
 		columns: []string{
 			"device",
 			"gateway",

@@ -12,11 +12,9 @@ type branch struct {
 // operator alone stands under "me".
 func (a *app) tree() []branch {
 	return []branch{
-		{"records", "Records:", []*cobra.Command{
-			a.gateways(), command(a, personNoun()), command(a, accountNoun()),
-			command(a, deviceNoun()), a.profiles(), a.patternCommands(), a.authorityCommands(),
-			a.certificateCommands(), a.organisation(), a.operatorCommands(),
-		}},
+		{"records", "Records:", append(a.plainNouns(),
+			a.gateways(), a.profiles(), a.patternCommands(), a.authorityCommands(),
+			a.certificateCommands(), a.organisation(), a.operatorCommands())},
 		{
 			"work",
 			"Work:",

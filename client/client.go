@@ -67,13 +67,13 @@ func New(address, token string) *Client {
 		token: token,
 		http:  &http.Client{Timeout: time.Minute},
 	}
-	c.Gateways = Noun[api.Gateway]{c, "gateway", "/gateways"}
-	c.People = Noun[api.Person]{c, "person", "/people"}
-	c.Accounts = Noun[api.Account]{c, "account", "/accounts"}
-	c.Devices = Noun[api.Device]{c, "device", "/devices"}
-	c.Profiles = Noun[api.Profile]{c, "profile", "/profiles"}
-	c.Patterns = Noun[api.Pattern]{c, "pattern", "/patterns"}
-	c.Authorities = Noun[api.Authority]{c, "authority", "/authorities"}
+	c.Gateways = Records[api.Gateway](c, "gateway")
+	c.People = Records[api.Person](c, "person")
+	c.Accounts = Records[api.Account](c, "account")
+	c.Devices = Records[api.Device](c, "device")
+	c.Profiles = Records[api.Profile](c, "profile")
+	c.Patterns = Records[api.Pattern](c, "pattern")
+	c.Authorities = Records[api.Authority](c, "authority")
 	return c
 }
 
@@ -270,6 +270,12 @@ type Noun[Row any] struct {
 	c    *Client
 	name string
 	path string
+}
+
+// Records are the calls of a noun, by its name in api.Nouns. Row is a record as lists show it.
+func Records[Row any](c *Client, noun string) Noun[Row] {
+	n := api.NounOf(noun)
+	return Noun[Row]{c, n.Name, "/" + n.Plural}
 }
 
 // List reads a page.

@@ -4,13 +4,33 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"wardicon/api"
 	"wardicon/core/rows"
 	"wardicon/service"
 )
 
 type inventoryInput struct {
-	Nouns []string `query:"nouns,explode" doc:"Only these, by their plurals" enum:"people,gateways,accounts,devices,patterns,profiles" maxItems:"6"`
+	Nouns []plural `query:"nouns,explode" doc:"Only these, by their plurals" maxItems:"20"`
+}
+
+// plural is what records that stand in files are called there.
+type plural string
+
+// Schema is that of a text which is one of them.
+func (plural) Schema(huma.Registry) *huma.Schema {
+	return oneOf(&huma.Schema{Type: huma.TypeString}, api.Plurals())
+}
+
+// oneOf holds a text to be one of a list.
+func oneOf(s *huma.Schema, list []string) *huma.Schema {
+	s.Enum = nil
+	for _, v := range list {
+		s.Enum = append(s.Enum, v)
+	}
+	s.PrecomputeMessages()
+	return s
 }
 
 type loadInput struct {
@@ -35,7 +55,11 @@ func (a *handlers) inventory() {
 		operation(http.MethodGet, "/inventory", "show-inventory",
 			"Read all records for files: names for identifiers, no secrets", tag),
 		func(ctx context.Context, in *inventoryInput) (api.Inventory, error) {
-			return a.svc.Inventory(ctx, in.Nouns)
+			plurals := make([]string, len(in.Nouns))
+			for i, v := range in.Nouns {
+				plurals[i] = string(v)
+			}
+			return a.svc.Inventory(ctx, plurals)
 		},
 	)
 	handle(
@@ -60,6 +84,12 @@ func (a *handlers) inventory() {
 		}
 		return items(list, nil)
 	})
+	operations := a.huma.OpenAPI().Components.Schemas.Map()["RecordOperation"]
+	var names []string
+	for _, n := range api.Filed() {
+		names = append(names, n.Name)
+	}
+	oneOf(operations.Properties["noun"], names)
 	load := operation(http.MethodPost, "/inventory/changes", "change-inventory",
 		"Make the records what an inventory says, in one transaction", tag)
 	load.MaxBodyBytes = rows.MaxBytes
@@ -67,7 +97,7 @@ func (a *handlers) inventory() {
 		return a.svc.LoadInventory(ctx, in.Body, service.Load{
 			Dry: in.DryRun, Remove: in.Remove, AtMost: in.AtMost,
 			Read: func(noun string, base any, fields []byte) (any, error) {
-				return a.readers[noun](base, fields)
+				return a.merged(noun, base, fields)
 			},
 		})
 	})
@@ -80,7 +110,7 @@ func (a *handlers) changeOne(ctx context.Context, op api.RecordOperation) api.Op
 			"an id, or changes or removes one with its id")
 		return api.OperationResult{Status: p.Status, ID: op.ID, Problem: p}
 	}
-	id, version, err := a.changers[op.Noun](ctx, op)
+	id, version, err := a.changeNoun(ctx, op)
 	if err != nil {
 		p, _ := a.answer(ctx, err).(*api.Problem)
 		return api.OperationResult{Status: p.Status, ID: op.ID, Problem: p}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"wardicon/core/inventory"
+	"wardicon/api"
 )
 
 // inventorySchema is the JSON Schema (draft 2020-12) of files with records, for editors. It is made
@@ -22,7 +22,7 @@ func inventorySchema(schemas map[string]*huma.Schema) (map[string]any, error) {
 		return nil, err
 	}
 	definitions, properties := map[string]any{}, map[string]any{}
-	for _, noun := range inventory.Nouns {
+	for _, noun := range api.Filed() {
 		name := strings.ToUpper(noun.Name[:1]) + noun.Name[1:] + "Input"
 		properties[noun.Plural] = map[string]any{
 			"type": "array", "items": map[string]any{"$ref": "#/$defs/" + name},

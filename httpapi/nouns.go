@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -62,140 +63,124 @@ type addInput struct {
 	RawBody []byte `contentType:"application/json"`
 }
 
-// readers make records of JSON, held to their schemas, by noun.
-type readers map[string]func(base any, fields []byte) (any, error)
-
-// changers change one record, by noun: what one of many operations in one call does.
-type changers map[string]func(context.Context, api.RecordOperation) (string, int, error)
-
-func nouns(a *handlers) {
-	records(a, a.svc.Gateways, "/gateways", "gateways")
-	records(a, a.svc.People, "/people", "people")
-	records(a, a.svc.Accounts, "/accounts", "accounts")
-	records(a, a.svc.Devices, "/devices", "devices")
-	records(a, a.svc.Profiles, "/profiles", "profiles")
-	records(a, a.svc.Patterns, "/patterns", "patterns")
-	records(a, a.svc.Authorities, "/authorities", "authorities")
-}
-
-// records registers the operations that every noun has.
-func records[R, Row any, P service.Record[R]](
-	a *handlers,
-	u *service.Records[R, Row, P],
-	path, tag string,
-) {
-	noun := u.Noun()
-	role := service.RoleIssuer
-	if noun == "authority" { // it vouches for everything
-		role = service.RoleOwner
+// changeNoun does what one of many operations in one call does.
+func (a *handlers) changeNoun(
+	ctx context.Context,
+	op api.RecordOperation,
+) (id string, version int, err error) {
+	noun := a.nouns[op.Noun]
+	fields, err := json.Marshal(op.Fields)
+	if err != nil {
+		return "", 0, err
 	}
-	registry := a.huma.OpenAPI().Components.Schemas
-	full := registry.Schema(reflect.TypeFor[R](), false, noun)
-	input := inputSchema(registry, reflect.TypeFor[R]())
-	a.readers[noun] = func(base any, fields []byte) (any, error) {
-		return merged[R, P](registry, full, noun, base.(P), fields)
-	}
-	accept := func(media string) *huma.RequestBody {
-		return &huma.RequestBody{
-			Required: true,
-			Content:  map[string]*huma.MediaType{media: {Schema: input}},
-		}
-	}
-
-	a.changers[noun] = func(ctx context.Context, op api.RecordOperation) (id string, n int, err error) {
-		fields, err := json.Marshal(op.Fields)
+	switch op.Operation {
+	case "add":
+		r, err := a.merged(op.Noun, noun.Blank(), fields)
 		if err != nil {
 			return "", 0, err
 		}
-		switch op.Operation {
-		case "add":
-			var blank R
-			P(&blank).Normalise()
-			r, err := merged[R, P](registry, full, noun, &blank, fields)
-			if err != nil {
-				return "", 0, err
-			}
-			_, err = u.Add(ctx, r)
-			return u.ID(r), 1, err
-		case "change":
-			var r P
-			_, err = u.Change(ctx, op.ID, op.Version, func(old P) (P, error) {
-				r, err = merged[R, P](registry, full, noun, old, fields)
-				return r, err
-			}, func(field string) bool { return !mentions(fields, field) })
-			return op.ID, u.Version(r), err
-		}
-		return op.ID, 0, u.Remove(ctx, op.ID)
+		id, _, err = noun.Create(ctx, r)
+		return id, 1, err
+	case "change":
+		_, version, err = noun.Edit(ctx, op.ID, op.Version, func(old any) (any, error) {
+			return a.merged(op.Noun, old, fields)
+		}, func(field string) bool { return !mentions(fields, field) })
+		return op.ID, version, err
 	}
+	return op.ID, 0, noun.Remove(ctx, op.ID)
+}
 
-	handle(
-		a,
-		operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag),
-		func(ctx context.Context, in *listInput) (api.Page[Row], error) {
-			return u.List(ctx, in.query())
-		},
-	)
-	handle(
-		a,
-		operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag),
-		func(ctx context.Context, in *idInput) (Row, error) {
-			return u.Get(ctx, in.ID)
-		},
-	)
+// records registers the operations that every noun has.
+func (a *handlers) records() {
+	a.nouns = map[string]service.Noun{}
+	for _, u := range a.svc.Nouns.All() {
+		a.nouns[u.Noun()] = u
+		a.noun(u)
+	}
+}
+
+func (a *handlers) noun(u service.Noun) {
+	noun := u.Noun()
+	tag := api.NounOf(noun).Plural
+	path, role := "/"+tag, u.Role()
+	registry := a.huma.OpenAPI().Components.Schemas
+	record, row, page := u.Types()
+	registry.Schema(record, false, noun)
+	input := inputSchema(registry, record)
+
+	list := operation(http.MethodGet, path, "list-"+tag, "List "+tag, tag)
+	answers(&list, registry, http.StatusOK, page)
+	handle(a, list, func(ctx context.Context, in *listInput) (any, error) {
+		return u.Page(ctx, in.query())
+	})
+
+	show := operation(http.MethodGet, path+"/{id}", "show-"+noun, "Show one "+noun, tag)
+	answers(&show, registry, http.StatusOK, row)
+	handle(a, show, func(ctx context.Context, in *idInput) (any, error) {
+		return u.Show(ctx, in.ID)
+	})
 
 	add := by(role, operation(http.MethodPost, path, "add-"+noun, "Add a "+noun, tag))
-	add.RequestBody, add.DefaultStatus, add.SkipValidateBody = accept(
-		"application/json",
-	), http.StatusCreated, true
-	register(a, add, func(ctx context.Context, in *addInput) (*created[Row], error) {
-		var blank R
-		P(&blank).Normalise()
-		r, err := merged[R, P](registry, full, noun, &blank, in.RawBody)
+	takes(&add, "application/json", input)
+	answers(&add, registry, http.StatusCreated, row)
+	register(a, add, func(ctx context.Context, in *addInput) (*created[any], error) {
+		r, err := a.merged(noun, u.Blank(), in.RawBody)
 		if err != nil {
 			return nil, err
 		}
-		row, err := u.Add(ctx, r)
-		return &created[Row]{"/api/v1" + path + "/" + u.ID(r), row}, err
+		id, row, err := u.Create(ctx, r)
+		return &created[any]{"/api/v1" + path + "/" + id, row}, err
 	})
-	add.RequestBody.Content["application/json"].Schema = input // the framework saw only bytes
+	takes(&add, "application/json", input) // the framework saw only bytes
 
-	change := by(
-		role,
-		operation(
-			http.MethodPatch,
-			path+"/{id}",
-			"change-"+noun,
-			"Change a "+noun+" (JSON merge patch, RFC 7396)",
-			tag,
-		),
-	)
-	change.RequestBody, change.SkipValidateBody = accept("application/merge-patch+json"), true
-	handle(a, change, func(ctx context.Context, in *writeInput) (zero Row, err error) {
+	change := by(role, operation(http.MethodPatch, path+"/{id}", "change-"+noun,
+		"Change a "+noun+" (JSON merge patch, RFC 7396)", tag))
+	takes(&change, "application/merge-patch+json", input)
+	answers(&change, registry, http.StatusOK, row)
+	handle(a, change, func(ctx context.Context, in *writeInput) (any, error) {
 		version, err := in.version(noun, false)
 		if err != nil {
-			return zero, err
+			return nil, err
 		}
-		row, err := u.Change(ctx, in.ID, version,
-			func(old P) (P, error) {
-				r, err := merged[R, P](registry, full, noun, old, in.RawBody)
-				if err == nil {
-					_, err = in.version(
-						noun,
-						replaces(in.RawBody),
-					) // a request that is wrong anyway hears of that first
-				}
-				return r, err
-			},
-			func(field string) bool { return !mentions(in.RawBody, field) })
+		row, _, err := u.Edit(ctx, in.ID, version, func(old any) (any, error) {
+			r, err := a.merged(noun, old, in.RawBody)
+			if err == nil {
+				// A request that is wrong anyway hears of that first.
+				_, err = in.version(noun, replaces(in.RawBody))
+			}
+			return r, err
+		}, func(field string) bool { return !mentions(in.RawBody, field) })
 		return row, err
 	})
-	change.RequestBody.Content["application/merge-patch+json"].Schema = input
+	takes(&change, "application/merge-patch+json", input)
 
 	remove := by(
 		role,
 		operation(http.MethodDelete, path+"/{id}", "remove-"+noun, "Remove a "+noun, tag),
 	)
 	quiet(a, remove, func(ctx context.Context, in *idInput) error { return u.Remove(ctx, in.ID) })
+}
+
+// takes says what the body of a request is; the handler checks it.
+func takes(op *huma.Operation, media string, schema *huma.Schema) {
+	if op.RequestBody == nil {
+		op.RequestBody = &huma.RequestBody{
+			Required: true,
+			Content:  map[string]*huma.MediaType{media: {}},
+		}
+	}
+	op.RequestBody.Content[media].Schema, op.SkipValidateBody = schema, true
+}
+
+// answers says what the body of an answer is, where the handler's own type does not.
+func answers(op *huma.Operation, registry huma.Registry, status int, body reflect.Type) {
+	op.DefaultStatus = status
+	op.Responses = map[string]*huma.Response{strconv.Itoa(status): {
+		Description: http.StatusText(status),
+		Content: map[string]*huma.MediaType{
+			"application/json": {Schema: registry.Schema(body, true, "")},
+		},
+	}}
 }
 
 // inputSchema is the schema of a record as it is sent: without what the service sets,
@@ -221,13 +206,10 @@ func inputSchema(registry huma.Registry, t reflect.Type) *huma.Schema {
 }
 
 // merged applies a merge patch to a record and reads the result strictly.
-func merged[R any, P service.Record[R]](
-	registry huma.Registry,
-	schema *huma.Schema,
-	noun string,
-	base P,
-	patch []byte,
-) (P, error) {
+func (a *handlers) merged(noun string, base any, patch []byte) (any, error) {
+	registry := a.huma.OpenAPI().Components.Schemas
+	record, _, _ := a.nouns[noun].Types()
+	schema := registry.Schema(record, false, noun)
 	malformed := func(found string) error {
 		return problem(http.StatusBadRequest, "malformed", "the body is not a JSON object: "+found)
 	}
@@ -264,7 +246,7 @@ func merged[R any, P service.Record[R]](
 		}
 		return nil, problems
 	}
-	r := P(new(R))
+	r := reflect.New(record).Interface()
 	if err := json.Unmarshal(after, r); err != nil {
 		return nil, &vpn.Problems{
 			Object: noun,

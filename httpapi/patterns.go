@@ -3,7 +3,6 @@ package httpapi
 import (
 	"context"
 	"net/http"
-	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -20,8 +19,6 @@ type prospectsInput struct {
 }
 
 func (a *handlers) patterns() {
-	registry := a.huma.OpenAPI().Components.Schemas
-	full := registry.Schema(reflect.TypeFor[vpn.Pattern](), false, "pattern")
 	input := &huma.Schema{Ref: "#/components/schemas/PatternInput"} // as for adding one
 	const media = "application/merge-patch+json"
 
@@ -35,10 +32,7 @@ func (a *handlers) patterns() {
 			"patterns",
 		),
 	)
-	look.RequestBody, look.SkipValidateBody = &huma.RequestBody{
-		Required: true,
-		Content:  map[string]*huma.MediaType{media: {Schema: input}},
-	}, true
+	takes(&look, media, input)
 	handle(
 		a,
 		look,
@@ -54,21 +48,16 @@ func (a *handlers) patterns() {
 				base.Name = "new pattern"
 			}
 			base.Normalise()
-			p, err := merged[vpn.Pattern, *vpn.Pattern](
-				registry,
-				full,
-				"pattern",
-				&base,
-				in.RawBody,
-			)
+			read, err := a.merged("pattern", &base, in.RawBody)
 			if err != nil {
 				return zero, err
 			}
+			p := read.(*vpn.Pattern)
 			p.Meta = base.Meta
 			return a.svc.Prospects(ctx, *p, in.Limit, in.Offset)
 		},
 	)
-	look.RequestBody.Content[media].Schema = input // the framework saw only bytes
+	takes(&look, media, input) // the framework saw only bytes
 
 	roll := operation(
 		http.MethodPost,

@@ -51,15 +51,14 @@ type handlers struct {
 	log  *slog.Logger
 	opts Options
 	// what may be sent to paths that take more than others, in bytes
-	uploads  map[string]int64
-	readers  readers
-	changers changers
+	uploads map[string]int64
+	nouns   map[string]service.Noun
 }
 
 // New makes the handler of the whole service.
 func New(svc *service.Service, log *slog.Logger, opts Options) http.Handler {
 	r := chi.NewRouter()
-	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}, readers: readers{}, changers: changers{}}
+	a := &handlers{svc: svc, log: log, opts: opts, uploads: map[string]int64{}}
 	r.Use(
 		identified,
 		a.logged,
@@ -164,9 +163,7 @@ func Describe(version string) *huma.OpenAPI {
 		svc:  service.New(nil, slog.New(slog.DiscardHandler), time.Now),
 		opts: Options{Version: version},
 
-		uploads:  map[string]int64{},
-		readers:  readers{},
-		changers: changers{},
+		uploads: map[string]int64{},
 	}
 	a.describe(chi.NewRouter())
 	return a.huma.OpenAPI()
@@ -204,7 +201,7 @@ func (a *handlers) describe(r chi.Router) {
 	a.huma = humachi.New(r, config)
 	a.huma.UseMiddleware(a.signedIn)
 	a.sessions()
-	nouns(a)
+	a.records()
 	a.profiles()
 	a.patterns()
 	a.findings()
@@ -235,11 +232,15 @@ func schemaName(t reflect.Type, hint string) string {
 	case t == reflect.TypeFor[vpn.Problem]():
 		return "FieldProblem"
 	case t.PkgPath() == reflect.TypeFor[api.Gateway]().PkgPath() &&
-		slices.Contains([]string{"Gateway", "Person", "Account", "Device", "Profile", "Pattern",
-			"Authority", "Certificate"}, t.Name()):
+		(t == reflect.TypeFor[api.Certificate]() || isRow(t)):
 		return name + "Row"
 	}
 	return name
+}
+
+// isRow tells whether a type is a record of a noun as lists show it: it is named like the record.
+func isRow(t reflect.Type) bool {
+	return slices.ContainsFunc(api.Nouns, func(n api.Noun) bool { return n.Record.Name() == t.Name() })
 }
 
 // Server is an HTTP server with the time-outs that a public service needs.

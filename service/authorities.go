@@ -19,13 +19,11 @@ import (
 	"wardicon/store"
 )
 
-// Authorities are the use cases of authorities.
-type Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
-
 func (s *Service) authorities() *Authorities {
 	return &Authorities{
 		s:      s,
 		table:  store.Authorities,
+		owners: true, // it vouches for everything
 		unique: "/name",
 		meta:   func(a *vpn.Authority) *vpn.Meta { return &a.Meta },
 		name:   func(a api.Authority) string { return a.Name },

@@ -39,7 +39,7 @@ type stored struct {
 
 // inventoried is what an inventory needs of every noun; Records have it.
 type inventoried interface {
-	blank() any
+	Blank() any
 	everything(ctx context.Context, tx *store.Tx) ([]stored, error)
 	put(ctx context.Context, tx *store.Tx, id string, r any, w written) (putDone, error)
 	remove(ctx context.Context, tx *store.Tx, id string) error
@@ -58,16 +58,11 @@ type putDone struct {
 }
 
 func (s *Service) inventoried() map[string]inventoried {
-	return map[string]inventoried{
-		"person": s.People, "gateway": s.Gateways, "account": s.Accounts,
-		"device": s.Devices, "pattern": s.Patterns, "profile": s.Profiles,
+	list := map[string]inventoried{}
+	for _, n := range s.Nouns.All() {
+		list[n.Noun()] = n.(inventoried)
 	}
-}
-
-func (u *Records[R, Row, P]) blank() any {
-	r := P(new(R))
-	r.Normalise()
-	return r
+	return list
 }
 
 func (u *Records[R, Row, P]) everything(ctx context.Context, tx *store.Tx) ([]stored, error) {
@@ -170,7 +165,7 @@ func (s *Service) Inventory(ctx context.Context, plurals []string) (api.Inventor
 		if err != nil {
 			return err
 		}
-		for _, noun := range inventory.Nouns {
+		for _, noun := range api.Filed() {
 			if len(plurals) > 0 && !slices.Contains(plurals, noun.Plural) {
 				continue
 			}
@@ -250,13 +245,7 @@ func knownNouns(inv api.Inventory) error {
 	count := 0
 	for plural, list := range inv {
 		count += len(list)
-		if !slices.ContainsFunc(inventory.Nouns, func(n inventory.Noun) bool {
-			return n.Plural == plural
-		}) {
-			var names []string
-			for _, n := range inventory.Nouns {
-				names = append(names, n.Plural)
-			}
+		if names := api.Plurals(); !slices.Contains(names, plural) {
 			return &vpn.Problems{Object: "inventory", List: []vpn.Problem{{
 				Pointer: "/" + plural, Found: "a kind of record that is not known",
 				Expected: strings.Join(names, ", "), Fix: "check the spelling",

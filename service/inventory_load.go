@@ -40,7 +40,7 @@ func (s *Service) newIndex(ctx context.Context, tx *store.Tx) (*nameIndex, error
 		fields: map[string]map[string]any{}, secrets: map[string][]string{},
 	}
 	tables := s.inventoried()
-	for _, noun := range inventory.Nouns {
+	for _, noun := range api.Filed() {
 		list, err := tables[noun.Name].everything(ctx, tx)
 		if err != nil {
 			return nil, err
@@ -158,7 +158,7 @@ func (l *loading) all(inv api.Inventory) error {
 	}
 	later := map[string]any{} // by identifier: references to what comes after
 	at, nouns := map[string]string{}, map[string]inventory.Noun{}
-	for _, noun := range inventory.Nouns {
+	for _, noun := range api.Filed() {
 		for i, fields := range inv[noun.Plural] {
 			pointer := fmt.Sprintf("/%s/%d", noun.Plural, i)
 			fields = clone(fields).(map[string]any)
@@ -189,14 +189,13 @@ func (l *loading) all(inv api.Inventory) error {
 // setAside takes the reference out that can be set only once all records are there. One that is
 // there already stays as it is until then.
 func (l *loading) setAside(noun inventory.Noun, fields map[string]any) any {
-	path, ok := inventory.Later[noun.Name]
-	if !ok {
+	if noun.Later == "" {
 		return nil
 	}
-	value := inventory.Take(fields, path)
+	value := inventory.Take(fields, noun.Later)
 	if name, ok := value.(string); ok && name != "" {
-		if found := l.x.Find(noun.Refers[path], name); len(found) == 1 {
-			inventory.Put(fields, path, name)
+		if found := l.x.Find(noun.Refers[noun.Later], name); len(found) == 1 {
+			inventory.Put(fields, noun.Later, name)
 			return nil
 		}
 	}
@@ -205,7 +204,7 @@ func (l *loading) setAside(noun inventory.Noun, fields map[string]any) any {
 
 // settle sets a reference that was set aside.
 func (l *loading) settle(noun inventory.Noun, id, pointer string, value any) error {
-	path := inventory.Later[noun.Name]
+	path := noun.Later
 	name, _ := value.(string)
 	found := l.x.Find(noun.Refers[path], name)
 	if len(found) != 1 {
@@ -397,7 +396,7 @@ func (l *loading) put(
 	if err != nil {
 		return "", err
 	}
-	r, err := l.how.Read(noun.Name, table.blank(), data)
+	r, err := l.how.Read(noun.Name, table.Blank(), data)
 	var done putDone
 	if err == nil {
 		done, err = table.put(l.ctx, l.tx, id, r, written{kept, func(place string) bool {
@@ -472,7 +471,7 @@ func (l *loading) note(noun inventory.Noun, id string, done putDone, again bool)
 func (l *loading) missing(inv api.Inventory) error {
 	var gone []api.RecordChange
 	var ids []string
-	for _, noun := range slices.Backward(inventory.Nouns) {
+	for _, noun := range slices.Backward(api.Filed()) {
 		if _, there := inv[noun.Plural]; !there {
 			continue
 		}

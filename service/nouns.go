@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 
 	"wardicon/api"
 	"wardicon/core/vpn"
@@ -18,7 +19,41 @@ type (
 	Devices  = Records[vpn.Device, api.Device, *vpn.Device]
 	Profiles = Records[vpn.Profile, api.Profile, *vpn.Profile]
 	Patterns = Records[vpn.Pattern, api.Pattern, *vpn.Pattern]
+
+	Authorities = Records[vpn.Authority, api.Authority, *vpn.Authority]
 )
+
+// Nouns are the records of every noun.
+type Nouns struct {
+	Gateways    *Gateways
+	People      *People
+	Accounts    *Accounts
+	Devices     *Devices
+	Profiles    *Profiles
+	Patterns    *Patterns
+	Authorities *Authorities
+}
+
+func (s *Service) nouns() Nouns {
+	return Nouns{
+		Gateways:    s.gateways(),
+		People:      s.people(),
+		Accounts:    s.accounts(),
+		Devices:     s.devices(),
+		Profiles:    s.profiles(),
+		Patterns:    s.patterns(),
+		Authorities: s.authorities(),
+	}
+}
+
+// All are those of the struct, in its order.
+func (n Nouns) All() (list []Noun) {
+	fields := reflect.ValueOf(n)
+	for i := range fields.NumField() {
+		list = append(list, fields.Field(i).Interface().(Noun))
+	}
+	return list
+}
 
 func (s *Service) gateways() *Gateways {
 	return &Gateways{

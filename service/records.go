@@ -31,22 +31,12 @@ type Records[R, Row any, P Record[R]] struct {
 	touch  func(ctx context.Context, tx *store.Tx, r P) error // profiles that depend on it
 	// the field that no two records may have alike
 	unique string
+	owners bool // only they may change it
 	before func(ctx context.Context, tx *store.Tx, r P) error // last entries before it is removed
 }
 
 // Noun is the name of the noun.
 func (u *Records[R, Row, P]) Noun() string { return u.table.Noun }
-
-// ID is the identifier of a record that was kept.
-func (u *Records[R, Row, P]) ID(r P) string { return u.meta(r).ID }
-
-// Version is the version of a record that was kept; 0 of none.
-func (u *Records[R, Row, P]) Version(r P) int {
-	if r == nil {
-		return 0
-	}
-	return u.meta(r).Version
-}
 
 // List reads a page.
 func (u *Records[R, Row, P]) List(ctx context.Context, q store.Query) (api.Page[Row], error) {

@@ -21,14 +21,7 @@ import (
 
 // Service is the whole of the use cases over one store.
 type Service struct {
-	Gateways *Gateways
-	People   *People
-	Accounts *Accounts
-	Devices  *Devices
-	Profiles *Profiles
-	Patterns *Patterns
-
-	Authorities *Authorities
+	Nouns
 
 	store *store.Store
 	log   *slog.Logger
@@ -80,9 +73,7 @@ func New(s *store.Store, log *slog.Logger, now func() time.Time) *Service {
 
 		hashing: newHashing(),
 	}
-	svc.Gateways, svc.People, svc.Accounts, svc.Devices, svc.Profiles =
-		svc.gateways(), svc.people(), svc.accounts(), svc.devices(), svc.profiles()
-	svc.Patterns, svc.Authorities = svc.patterns(), svc.authorities()
+	svc.Nouns = svc.nouns()
 	svc.lists.known = map[string]listed{}
 	return svc
 }

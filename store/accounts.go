@@ -10,7 +10,7 @@ import (
 )
 
 // Accounts is the table of accounts.
-var Accounts = &Table[vpn.Account, api.Account]{
+var Accounts = kept(&Table[vpn.Account, api.Account]{
 	Noun:   "account",
 	name:   "accounts",
 	prefix: "ac",
@@ -51,7 +51,7 @@ var Accounts = &Table[vpn.Account, api.Account]{
 			"login":     "a.login = ?",
 		},
 	},
-}
+})
 
 // StillThere is the condition on accounts that leaves out those of people who were offboarded.
 const StillThere = `NOT EXISTS (SELECT 1 FROM offboardings o WHERE o.noun = 'person' AND

@@ -19,7 +19,7 @@ import (
 )
 
 // Authorities is the table of authorities.
-var Authorities = &Table[vpn.Authority, api.Authority]{
+var Authorities = kept(&Table[vpn.Authority, api.Authority]{
 	Noun:   "authority",
 	name:   "authorities",
 	prefix: "au",
@@ -72,7 +72,7 @@ var Authorities = &Table[vpn.Authority, api.Authority]{
 			"days": "a.expires BETWEEN unixepoch() * 1000 AND (unixepoch() + 86400 * ?days) * 1000",
 		},
 	},
-}
+})
 
 // Certificates lists what was issued.
 var Certificates = &Table[vpn.Certificate, api.Certificate]{

@@ -16,20 +16,6 @@ import (
 // mostNamed bounds how many faults of a kind an inspection names.
 const mostNamed = 1000
 
-// recordTables are those whose rows are JSON documents, by noun.
-var recordTables = []struct{ noun, table string }{
-	{
-		"gateway",
-		"gateways",
-	},
-	{"person", "people"},
-	{"account", "accounts"},
-	{"device", "devices"},
-	{"profile", "profiles"},
-	{"pattern", "patterns"},
-	{"authority", "authorities"},
-}
-
 // Inspect looks through a data folder that no service works on: the pages of the database, every
 // sealed value and every record. Nothing is changed. A database that cannot even be opened is an
 // error.
@@ -99,7 +85,7 @@ func inspect(ctx context.Context, path string, key Key) (found api.Inspection, e
 	if err := inspectValues(ctx, db, seal, &found); err != nil {
 		found.Pages = append(found.Pages, "secrets: "+err.Error())
 	}
-	for _, t := range recordTables {
+	for _, t := range nounTables {
 		if err := inspectRecords(ctx, db, t.noun, t.table, &found); err != nil {
 			found.Pages = append(found.Pages, t.table+": "+err.Error())
 		}

@@ -37,7 +37,7 @@ const newestState = "COALESCE((SELECT b.state FROM probes b WHERE b.gateway_id =
 	"b.at DESC, b.rowid DESC LIMIT 1), '')"
 
 // Gateways is the table of gateways.
-var Gateways = &Table[vpn.Gateway, api.Gateway]{
+var Gateways = kept(&Table[vpn.Gateway, api.Gateway]{
 	Noun:     "gateway",
 	name:     "gateways",
 	prefix:   "gw",
@@ -90,10 +90,10 @@ var Gateways = &Table[vpn.Gateway, api.Gateway]{
 				"json_each(iif(json_valid(g.body), g.body, '{}'), '$.addresses'))",
 		},
 	},
-}
+})
 
 // People is the table of people.
-var People = &Table[vpn.Person, api.Person]{
+var People = kept(&Table[vpn.Person, api.Person]{
 	Noun:   "person",
 	name:   "people",
 	prefix: "pe",
@@ -139,10 +139,10 @@ var People = &Table[vpn.Person, api.Person]{
 				"WHERE o.person_id = p.id), 'here') = ?",
 		},
 	},
-}
+})
 
 // Devices is the table of devices.
-var Devices = &Table[vpn.Device, api.Device]{
+var Devices = kept(&Table[vpn.Device, api.Device]{
 	Noun:   "device",
 	name:   "devices",
 	prefix: "de",
@@ -202,7 +202,7 @@ var Devices = &Table[vpn.Device, api.Device]{
 			"group":     "d.person_id IN (SELECT person_id FROM person_groups WHERE name = ?)",
 		},
 	},
-}
+})
 
 // Sited holds for devices with a site behind them.
 const Sited = "json_extract(iif(json_valid(body), body, '{}'), '$.site') IS NOT NULL"

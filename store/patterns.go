@@ -11,7 +11,7 @@ import (
 )
 
 // Patterns is the table of patterns.
-var Patterns = &Table[vpn.Pattern, api.Pattern]{
+var Patterns = kept(&Table[vpn.Pattern, api.Pattern]{
 	Noun:    "pattern",
 	name:    "patterns",
 	prefix:  "pa",
@@ -35,7 +35,7 @@ var Patterns = &Table[vpn.Pattern, api.Pattern]{
 		},
 		filters: map[string]string{"name": "p.name = ?"},
 	},
-}
+})
 
 // class is the condition for the devices that a pattern is for.
 func class(p vpn.Pattern) (condition string, args []any) {

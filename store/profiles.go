@@ -16,7 +16,7 @@ const (
 )
 
 // Profiles is the table of profiles.
-var Profiles = &Table[vpn.Profile, api.Profile]{
+var Profiles = kept(&Table[vpn.Profile, api.Profile]{
 	Noun:   "profile",
 	name:   "profiles",
 	prefix: "pr",
@@ -94,7 +94,7 @@ var Profiles = &Table[vpn.Profile, api.Profile]{
 			"rule":       "f.id IN (SELECT profile_id FROM findings WHERE rule = ?)",
 		},
 	},
-}
+})
 
 // TouchProfiles marks the profiles that a condition of our own making fits as due for
 // a check.

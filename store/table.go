@@ -38,6 +38,15 @@ type Table[T, Row any] struct {
 	shared   bool // many plans are made from one: a shelf keeps it
 }
 
+// nounTables are those of nouns, in whose rows stand JSON documents.
+var nounTables []struct{ noun, table string }
+
+// kept adds the table of a noun to them.
+func kept[T, Row any](t *Table[T, Row]) *Table[T, Row] {
+	nounTables = append(nounTables, struct{ noun, table string }{t.Noun, t.name})
+	return t
+}
+
 type column[T any] struct {
 	name string
 	get  func(*T) any

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"embed"
 	"errors"
 	"fmt"
@@ -12,8 +13,23 @@ import (
 	"github.com/pressly/goose/v3"
 )
 
+// Migrations stand in files, or beside the code that speaks to the tables they make: see step.
+//
 //go:embed migrations/*.sql
 var migrations embed.FS
+
+var steps []*goose.Migration
+
+// step is a migration by its number, which is that of no other.
+func step(number int64, statements string) struct{} {
+	steps = append(steps, goose.NewGoMigration(number, &goose.GoFunc{
+		RunTx: func(ctx context.Context, tx *sql.Tx) error {
+			_, err := tx.ExecContext(ctx, statements)
+			return err
+		},
+	}, nil))
+	return struct{}{}
+}
 
 // NewerError says that a data folder was worked on by a later release.
 type NewerError struct {
@@ -37,11 +53,12 @@ func (e *NewerError) Error() string {
 // migrate brings the tables up to date. What a later release wrote is refused; what an earlier one
 // wrote is copied first, so that there is a way back.
 func (s *Store) migrate(ctx context.Context, dir string) error {
-	steps, err := fs.Sub(migrations, "migrations")
+	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, steps)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, s.write, files,
+		goose.WithGoMigrations(steps...), goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}

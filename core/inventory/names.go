@@ -12,30 +12,10 @@ type Noun struct {
 	Name, Plural string
 	// fields that name other records, parts joined by dots, and their nouns
 	Refers map[string]string
+	// the one of them that is set once all records are there, because it leads to a noun that comes
+	// after this one
+	Later string
 }
-
-// Nouns are in the order in which records can be added: what is referred to comes first.
-var Nouns = []Noun{
-	{Name: "person", Plural: "people"},
-	{Name: "gateway", Plural: "gateways", Refers: map[string]string{
-		"rehearsal.account_id": "account",
-	}},
-	{Name: "account", Plural: "accounts", Refers: map[string]string{
-		"person_id": "person", "gateway_ids": "gateway",
-	}},
-	{Name: "device", Plural: "devices", Refers: map[string]string{"person_id": "person"}},
-	{Name: "pattern", Plural: "patterns", Refers: map[string]string{"gateway_ids": "gateway"}},
-	{Name: "profile", Plural: "profiles", Refers: map[string]string{
-		"device_id": "device", "gateway_id": "gateway", "pattern_id": "pattern",
-		"preferences.account_id":  "account",
-		"preferences.fallback_id": "gateway",
-		"preferences.second_to":   "gateway",
-	}},
-}
-
-// Later are the references that are set once all records are there, because they lead from a noun
-// to one that comes after it.
-var Later = map[string]string{"gateway": "rehearsal.account_id"}
 
 // Names finds records by what people call them, and gives each its shortest unmistakable name.
 type Names struct {

@@ -3,6 +3,7 @@ package inventory
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -53,6 +54,8 @@ func (r Record) Line(pointer string) int {
 
 // Reading says how files of records are read.
 type Reading struct {
+	// Plurals are the kinds of records that files may have.
+	Plurals []string
 	// Text tells whether a field of a noun, path parts joined by dots, is a text, so that 11 and
 	// true are texts there.
 	Text func(plural, path string) bool
@@ -111,12 +114,8 @@ func (r *reader) fail(n ast.Node, found, expected, fix string) error {
 // kind reads the records that stand under the plural of their noun.
 func (r *reader) kind(key, value ast.Node, into map[string][]Record) error {
 	r.plural = key.GetToken().Value
-	if !known(r.plural) {
-		var names []string
-		for _, n := range Nouns {
-			names = append(names, n.Plural)
-		}
-		return r.fail(key, fmt.Sprintf("%q", r.plural), strings.Join(names, ", "),
+	if !slices.Contains(r.Plurals, r.plural) {
+		return r.fail(key, fmt.Sprintf("%q", r.plural), strings.Join(r.Plurals, ", "),
 			"check the spelling")
 	}
 	if into[r.plural] == nil {
@@ -142,15 +141,6 @@ func (r *reader) kind(key, value ast.Node, into map[string][]Record) error {
 		into[r.plural] = append(into[r.plural], Record{r.file, record, r.lines})
 	}
 	return nil
-}
-
-func known(plural string) bool {
-	for _, n := range Nouns {
-		if n.Plural == plural {
-			return true
-		}
-	}
-	return false
 }
 
 // value reads a node. path is that of the field, without numbers in lists; pointer has them.
