@@ -16,18 +16,11 @@ function walk(schema, at, into) {
   return into
 }
 
-const records = {
-  gateway: 'GatewayInput',
-  person: 'PersonInput',
-  account: 'AccountInput',
-  device: 'DeviceInput',
-  pattern: 'PatternInput',
-  authority: 'AuthorityInput',
-  profile: 'ProfileInput',
-  organisation: 'Organisation',
-  mail: 'Mail',
-  directory: 'Directory',
-}
+const settings = { organisation: 'Organisation', mail: 'Mail', directory: 'Directory' }
+const nouns = Object.keys(schemas)
+  .filter((name) => name.endsWith('Input') && schemas[name.slice(0, -5)])
+  .map((name) => [name.slice(0, -5).toLowerCase(), name])
+const records = { ...Object.fromEntries(nouns), ...settings }
 const fields = Object.fromEntries(
   Object.entries(records).map(([noun, name]) => [noun, walk(schemas[name], '', {})]),
 )

@@ -1,5 +1,5 @@
 // The four calls that every collection of records has, with the types of its schema.
-import { api, ask, type ListQuery, type Merge, type Page, patch, type Schemas } from './client'
+import { api, ask, type ListQuery, type Merge, type Page, patch } from './client'
 
 type Call = (url: string, init: object) => ReturnType<typeof api.GET>
 const { GET, POST, PATCH, DELETE } = api as Record<'GET' | 'POST' | 'PATCH' | 'DELETE', Call>
@@ -14,7 +14,8 @@ export interface Records<Row, Input> {
   remove: (id: string) => Promise<unknown>
 }
 
-function records<Row, Input>(path: string, noun: string): Records<Row, Input> {
+/** The calls of a noun; every one is declared with its pages in nouns/. */
+export function records<Row, Input>(path: string, noun: string): Records<Row, Input> {
   const all = `/api/v1${path}`
   const one = `${all}/{id}`
   return {
@@ -28,29 +29,6 @@ function records<Row, Input>(path: string, noun: string): Records<Row, Input> {
     remove: (id) => ask(DELETE(one, { params: { path: { id } } }) as never),
   }
 }
-
-export const gateways = records<Schemas['GatewayRow'], Schemas['GatewayInput']>(
-  '/gateways',
-  'gateway',
-)
-export const people = records<Schemas['PersonRow'], Schemas['PersonInput']>('/people', 'person')
-export const accounts = records<Schemas['AccountRow'], Schemas['AccountInput']>(
-  '/accounts',
-  'account',
-)
-export const devices = records<Schemas['DeviceRow'], Schemas['DeviceInput']>('/devices', 'device')
-export const patterns = records<Schemas['PatternRow'], Schemas['PatternInput']>(
-  '/patterns',
-  'pattern',
-)
-export const profiles = records<Schemas['ProfileRow'], Schemas['ProfileInput']>(
-  '/profiles',
-  'profile',
-)
-export const authorities = records<Schemas['AuthorityRow'], Schemas['AuthorityInput']>(
-  '/authorities',
-  'authority',
-)
 
 /** Every record as a choice by its name, whatever their number. */
 export async function choices<Row extends { id: string; name: string }>(

@@ -2,7 +2,7 @@
 // One account of a person: added, changed, removed.
 import { onMounted } from 'vue'
 import type { Schemas } from '../api/client'
-import { accounts } from '../api/records'
+import { accounts } from '../nouns/accounts'
 import Field from './Field.vue'
 import RecordForm from './RecordForm.vue'
 import RemoveButton from './RemoveButton.vue'

@@ -1,23 +1,26 @@
 <script setup lang="ts">
 import { computed, onMounted, ref, watch } from 'vue'
 import { useRouter } from 'vue-router'
-import { api, ask, type Finding, type Schemas, ServiceError } from '../api/client'
-import * as records from '../api/records'
-import AgreementList from '../parts/AgreementList.vue'
-import Field from '../parts/Field.vue'
-import ChainView from '../parts/ChainView.vue'
-import FindingBox from '../parts/FindingBox.vue'
-import OverridePanel from '../parts/OverridePanel.vue'
-import HandoverPanel from '../parts/HandoverPanel.vue'
-import Notice from '../parts/Notice.vue'
-import PageHead from '../parts/PageHead.vue'
-import ParcelList from '../parts/ParcelList.vue'
-import RehearsalPanel from '../parts/RehearsalPanel.vue'
-import RecordForm from '../parts/RecordForm.vue'
-import RemoveButton from '../parts/RemoveButton.vue'
-import TallyTags from '../parts/TallyTags.vue'
-import { offers } from '../parts/offers'
-import { useForm } from '../parts/useForm'
+import { api, ask, type Finding, type Schemas, ServiceError } from '../../api/client'
+import { choices } from '../../api/records'
+import { profiles as profileRecords } from '../profiles'
+import { patterns as patternRecords } from '../patterns'
+import { gateways as gatewayRecords } from '../gateways'
+import AgreementList from '../../parts/AgreementList.vue'
+import Field from '../../parts/Field.vue'
+import ChainView from '../../parts/ChainView.vue'
+import FindingBox from '../../parts/FindingBox.vue'
+import OverridePanel from '../../parts/OverridePanel.vue'
+import HandoverPanel from '../../parts/HandoverPanel.vue'
+import Notice from '../../parts/Notice.vue'
+import PageHead from '../../parts/PageHead.vue'
+import ParcelList from '../../parts/ParcelList.vue'
+import RehearsalPanel from '../../parts/RehearsalPanel.vue'
+import RecordForm from '../../parts/RecordForm.vue'
+import RemoveButton from '../../parts/RemoveButton.vue'
+import TallyTags from '../../parts/TallyTags.vue'
+import { offers } from '../../parts/offers'
+import { useForm } from '../../parts/useForm'
 
 const props = defineProps<{ id: string }>()
 const router = useRouter()
@@ -105,9 +108,9 @@ onMounted(() =>
       }),
     )
     accounts.value = held.items.map((a) => ({ value: a.id, text: a.login }))
-    patterns.value = await records.choices(records.patterns)
+    patterns.value = await choices(patternRecords)
     const own = planned.value!.profile.gateway_id
-    gateways.value = (await records.choices(records.gateways)).filter((g) => g.value !== own)
+    gateways.value = (await choices(gatewayRecords)).filter((g) => g.value !== own)
   }, ''),
 )
 watch([byHand, revealed], () => void preview())
@@ -182,7 +185,7 @@ const conditions = [
 async function save() {
   await preferences.run(async () => {
     const { pattern_id, ...kept } = preferences.draft
-    await records.profiles.change(props.id, planned.value!.profile.version, {
+    await profileRecords.change(props.id, planned.value!.profile.version, {
       preferences: kept,
       pattern_id,
     })
@@ -190,7 +193,7 @@ async function save() {
     await preview()
   })
 }
-const remove = () => records.profiles.remove(props.id)
+const remove = () => profileRecords.remove(props.id)
 </script>
 
 <template>

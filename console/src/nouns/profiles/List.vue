@@ -1,12 +1,12 @@
 <script setup lang="ts">
 import { computed } from 'vue'
 import { useRoute, useRouter } from 'vue-router'
-import { api, ask, type ListQuery } from '../api/client'
-import ListTable from '../parts/ListTable.vue'
-import PageHead from '../parts/PageHead.vue'
-import TallyTags from '../parts/TallyTags.vue'
-import { platformText } from '../parts/platforms'
-import { useAddress } from '../parts/useAddress'
+import { api, ask, type ListQuery } from '../../api/client'
+import ListTable from '../../parts/ListTable.vue'
+import PageHead from '../../parts/PageHead.vue'
+import TallyTags from '../../parts/TallyTags.vue'
+import { platformText } from '../../parts/platforms'
+import { useAddress } from '../../parts/useAddress'
 
 const route = useRoute()
 const router = useRouter()

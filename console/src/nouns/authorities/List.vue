@@ -1,15 +1,15 @@
 <script setup lang="ts">
 import { onMounted, ref } from 'vue'
-import { api, ask, type Schemas } from '../api/client'
-import Field from '../parts/Field.vue'
-import MaterialForm from '../parts/MaterialForm.vue'
-import Notice from '../parts/Notice.vue'
-import PageHead from '../parts/PageHead.vue'
-import RequestList from '../parts/RequestList.vue'
-import SignerPanel from '../parts/SignerPanel.vue'
-import type { Material } from '../parts/files'
-import { keyKinds } from '../parts/keyKinds'
-import { useForm } from '../parts/useForm'
+import { api, ask, type Schemas } from '../../api/client'
+import Field from '../../parts/Field.vue'
+import MaterialForm from '../../parts/MaterialForm.vue'
+import Notice from '../../parts/Notice.vue'
+import PageHead from '../../parts/PageHead.vue'
+import RequestList from '../../parts/RequestList.vue'
+import SignerPanel from '../../parts/SignerPanel.vue'
+import type { Material } from '../../parts/files'
+import { keyKinds } from '../../parts/keyKinds'
+import { useForm } from '../../parts/useForm'
 
 const authorities = ref<Schemas['AuthorityRow'][]>()
 const doing = ref<'' | 'make' | 'bring'>('')

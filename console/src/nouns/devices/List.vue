@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { computed } from 'vue'
-import { api, ask, type ListQuery } from '../api/client'
-import ListTable from '../parts/ListTable.vue'
-import PageHead from '../parts/PageHead.vue'
-import TallyTags from '../parts/TallyTags.vue'
-import { platforms, platformText } from '../parts/platforms'
-import { useAddress } from '../parts/useAddress'
+import { api, ask, type ListQuery } from '../../api/client'
+import ListTable from '../../parts/ListTable.vue'
+import PageHead from '../../parts/PageHead.vue'
+import TallyTags from '../../parts/TallyTags.vue'
+import { platforms, platformText } from '../../parts/platforms'
+import { useAddress } from '../../parts/useAddress'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },

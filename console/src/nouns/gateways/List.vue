@@ -1,16 +1,16 @@
 <script setup lang="ts">
 import { computed, ref } from 'vue'
-import { api, ask, type ListQuery } from '../api/client'
-import { useSession } from '../api/session'
-import JobProgress from '../parts/JobProgress.vue'
-import ListTable from '../parts/ListTable.vue'
-import Notice from '../parts/Notice.vue'
-import PageHead from '../parts/PageHead.vue'
-import { offers } from '../parts/offers'
-import { stateTag, stateText } from '../parts/probes'
-import { useForm } from '../parts/useForm'
-import { useJob } from '../parts/useJob'
-import { useAddress } from '../parts/useAddress'
+import { api, ask, type ListQuery } from '../../api/client'
+import { useSession } from '../../api/session'
+import JobProgress from '../../parts/JobProgress.vue'
+import ListTable from '../../parts/ListTable.vue'
+import Notice from '../../parts/Notice.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { offers } from '../../parts/offers'
+import { stateTag, stateText } from '../../parts/probes'
+import { useForm } from '../../parts/useForm'
+import { useJob } from '../../parts/useJob'
+import { useAddress } from '../../parts/useAddress'
 
 const session = useSession()
 const columns = [

@@ -1,9 +1,9 @@
 <script setup lang="ts">
-import { api, ask, type ListQuery } from '../api/client'
-import ListTable from '../parts/ListTable.vue'
-import PageHead from '../parts/PageHead.vue'
-import { offers } from '../parts/offers'
-import { platformText } from '../parts/platforms'
+import { api, ask, type ListQuery } from '../../api/client'
+import ListTable from '../../parts/ListTable.vue'
+import PageHead from '../../parts/PageHead.vue'
+import { offers } from '../../parts/offers'
+import { platformText } from '../../parts/platforms'
 
 const columns = [
   { key: 'name', text: 'Name', sort: 'name' },

@@ -1,0 +1,7 @@
+import { records } from '../../api/records'
+import type { Schemas } from '../../api/client'
+
+export const accounts = records<Schemas['AccountRow'], Schemas['AccountInput']>(
+  '/accounts',
+  'account',
+)
